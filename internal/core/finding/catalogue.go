@@ -1,0 +1,95 @@
+package finding
+
+// Codes about one person in one pairing. Every outcome of a comparison carries
+// exactly one of them as its reason.
+const (
+	InStep           Code = "member-in-step"
+	NewMember        Code = "member-new"
+	NewAccount       Code = "account-new"
+	DetailsDiffer    Code = "details-differ"
+	NoLongerEnrolled Code = "no-longer-enrolled"
+	LeaverKept       Code = "leaver-kept"
+	AccountInactive  Code = "account-not-active"
+	HeldBack         Code = "held-back"
+	PreviewLearner   Code = "preview-learner"
+	RoleNotCarried   Code = "role-not-carried"
+	SecondAccount    Code = "second-account"
+	PersonDisabled   Code = "person-disabled"
+	NotOurs          Code = "member-not-ours"
+	AddressMissing   Code = "address-missing"
+	AddressInvalid   Code = "address-invalid"
+	AddressShared    Code = "address-shared"
+	TwoCandidates    Code = "two-candidates"
+	AccountTaken     Code = "account-taken"
+	RefusedByService Code = "refused-by-service"
+	NotArrived       Code = "sent-not-arrived"
+)
+
+// Codes about reading a register.
+const (
+	RowMalformed       Code = "record-malformed"
+	RowDuplicate       Code = "record-duplicate"
+	ReferenceUnknown   Code = "reference-unknown"
+	RegisterShrunk     Code = "register-shrunk"
+	EnrolmentDuplicate Code = "enrolment-duplicate"
+)
+
+// Codes about connections, runs and deliveries.
+const (
+	Unreachable       Code = "service-unreachable"
+	WrongCredential   Code = "wrong-credential"
+	NotAllowed        Code = "not-allowed"
+	NotEnabled        Code = "not-enabled"
+	Broken            Code = "service-broken"
+	Throttled         Code = "service-throttled"
+	PreviewMoved      Code = "preview-moved"
+	RunFailed         Code = "run-failed"
+	RemovalGuard      Code = "removal-above-guard"
+	DeliveryWaiting   Code = "delivery-waits"
+	CompletionUndone  Code = "completion-undone"
+	ConditionRefused  Code = "condition-refused"
+	TemplateIncorrect Code = "template-incorrect"
+)
+
+var catalogue = []Entry{
+	{InStep, Note, "in step", "The person is in the section and in the target, and what we keep there is the same.", "Nothing to do.", OwnerNobody},
+	{NewMember, Note, "account found, not yet a member", "The person is in the section and has an account at the service, but is not in the target.", "The next run adds them.", OwnerNobody},
+	{NewAccount, Note, "no account yet", "The person is in the section and has no account at the service.", "The next run creates the account and adds it to the target.", OwnerNobody},
+	{DetailsDiffer, Note, "name or address changed", "The account at the service was made by Kanban and its name or address differs from the register.", "The next run updates it.", OwnerNobody},
+	{NoLongerEnrolled, Note, "left the section", "The person was put into the target by Kanban and is no longer in the section.", "The next run takes them out, as the pairing's policy says.", OwnerNobody},
+	{LeaverKept, Note, "left the section, kept by policy", "The person left the section; the pairing's policy keeps leavers in the target.", "Nothing to do, or change the policy for leavers.", OwnerNobody},
+	{AccountInactive, Note, "account not active yet", "The account exists at the service but has not been activated.", "The person signs in to the service once; the next run adds them.", OwnerLearner},
+	{HeldBack, Note, "held until the class opens", "Learners of this pairing wait until its teacher opens the class.", "Open the class when it is ready.", OwnerTeacher},
+	{PreviewLearner, Note, "preview learner", "This is a preview learner of the course platform, not a person.", "Nothing to do: left out on purpose.", OwnerNobody},
+	{RoleNotCarried, Note, "role not carried", "The pairing does not carry people of this role.", "Nothing to do, or add the role to the pairing's policy.", OwnerNobody},
+	{SecondAccount, Note, "second account of a person already in", "This register record is the second account of a member of staff who is already in the section.", "Nothing to do: left out on purpose.", OwnerNobody},
+	{PersonDisabled, Note, "disabled in the register", "The register marks this person as disabled.", "Nothing to do, or enable the person in the register.", OwnerRegister},
+	{NotOurs, Note, "added at the service by someone else", "This member of the target was not put there by Kanban.", "Nothing to do: left alone. A pairing can be told to own the whole target.", OwnerNobody},
+	{AddressMissing, Block, "no e-mail address", "The register has no e-mail address for this person, and the service needs one to make an account.", "Enter the address in the register. The next run adds this person.", OwnerRegister},
+	{AddressInvalid, Block, "e-mail address is not valid", "The e-mail address in the register cannot be delivered to.", "Correct the address in the register. The next run adds this person.", OwnerRegister},
+	{AddressShared, Block, "e-mail address shared by two people", "Two people in the register have the same e-mail address, so it cannot tell which account is whose.", "Give each person an address of their own in the register. The next run adds them.", OwnerRegister},
+	{TwoCandidates, Block, "two accounts could be this person", "More than one account at the service matches this person. Kanban never guesses.", "Merge the accounts at the service, or choose the right one by hand.", OwnerAdministrator},
+	{AccountTaken, Block, "account already belongs to someone else", "The account that matches this person is already kept for another person.", "Correct the e-mail address or user name of one of the two in the register.", OwnerRegister},
+	{RefusedByService, Block, "refused by the service", "The service refused this person. Its own words are shown beside the finding.", "Follow the service's message, then run this person again.", OwnerService},
+	{NotArrived, Block, "sent, but not there afterwards", "The service accepted the change, but reading it back shows that it is not there.", "Run again; if it stays, ask the service's administrator.", OwnerService},
+
+	{RowMalformed, Warn, "record could not be read", "A record of the register lacks a required value or has one of the wrong form. All other records were read.", "Correct the record in the register and read again.", OwnerRegister},
+	{RowDuplicate, Warn, "record given twice", "The register gave two records with one identifier. The last one was taken.", "Remove one of the records in the register.", OwnerRegister},
+	{ReferenceUnknown, Warn, "refers to something unknown", "A record of the register refers to a record that the register does not hold. It was left out.", "Correct the reference in the register and read again.", OwnerRegister},
+	{RegisterShrunk, Block, "register lost most of its records", "This read would remove more of the mirror than the guard allows. Nothing was changed.", "Check the register. If it is right, read again with the guard lifted.", OwnerAdministrator},
+	{EnrolmentDuplicate, Note, "enrolled twice in one section", "The register enrols this person twice in one section. They are treated as enrolled once.", "Remove one of the enrolments in the register.", OwnerRegister},
+
+	{Unreachable, Block, "service cannot be reached", "No answer came from the service's address.", "Check the address and that the service is running, then test the connection again.", OwnerService},
+	{WrongCredential, Block, "credential refused", "The service is there but does not accept the credential.", "Enter the credential again, or ask for a new one at the service.", OwnerAdministrator},
+	{NotAllowed, Block, "not allowed", "The credential is right but does not carry the right to do this.", "Ask the service's administrator to grant the right that is named beside the finding.", OwnerService},
+	{NotEnabled, Warn, "not enabled at the service", "The service says that it does not offer this.", "Ask the service's administrator to switch it on, or do without it.", OwnerService},
+	{Broken, Block, "service answers with an error", "The service answered in a way that cannot be used.", "Try again later; if it stays, ask the service's administrator and give them the answer shown.", OwnerService},
+	{Throttled, Warn, "service asks us to slow down", "The service limits how often it may be called.", "Nothing to do: Kanban waits as long as the service asks.", OwnerNobody},
+	{PreviewMoved, Block, "things changed since the preview", "One of the two sides changed after the preview was made, so nothing was applied.", "Look at the new preview and run that one.", OwnerAdministrator},
+	{RunFailed, Block, "run stopped", "The run could not go on. What it had done is kept; nothing was lost.", "See the cause on the run, mend it and start the run again.", OwnerAdministrator},
+	{RemovalGuard, Block, "would remove too many", "The run would take more people out of the target than the pairing's guard allows.", "Check the section in the register. If it is right, run again with the removal approved.", OwnerAdministrator},
+	{DeliveryWaiting, Block, "delivery waits for a person", "Every try to deliver this failed.", "Mend the cause shown on the delivery and retry it.", OwnerAdministrator},
+	{CompletionUndone, Warn, "completion taken back", "An activity that counted as completed no longer does.", "Decide whether what followed from it, such as a badge, should stand.", OwnerTeacher},
+	{ConditionRefused, Block, "condition cannot be used", "The rule's condition does not compile, or costs more than the limit.", "Correct the condition of the rule.", OwnerAdministrator},
+	{TemplateIncorrect, Block, "text or mapping cannot be filled in", "A template or mapping of the rule refers to something the event does not have.", "Correct the template or mapping of the rule.", OwnerAdministrator},
+}

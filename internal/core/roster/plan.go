@@ -1,0 +1,110 @@
+package roster
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"slices"
+)
+
+// Plan is the result of a comparison.
+type Plan struct {
+	// Entries has one entry per person, those that need somebody first.
+	Entries []Entry `json:"entries"`
+	// Fingerprint identifies everything the plan would do and say. Two plans
+	// with one fingerprint make the same run.
+	Fingerprint string `json:"fingerprint"`
+}
+
+func newPlan(entries []Entry) Plan {
+	order := make(map[Outcome]int, len(Outcomes))
+	for i, o := range Outcomes {
+		order[o] = i
+	}
+	slices.SortFunc(entries, func(a, b Entry) int {
+		return cmp.Or(
+			cmp.Compare(order[a.Outcome], order[b.Outcome]),
+			cmp.Compare(a.Name, b.Name),
+			cmp.Compare(a.Key(), b.Key()),
+		)
+	})
+	text, err := json.Marshal(entries)
+	if err != nil {
+		panic("roster: an entry cannot be written as JSON: " + err.Error())
+	}
+	sum := sha256.Sum256(text)
+	return Plan{Entries: entries, Fingerprint: hex.EncodeToString(sum[:16])}
+}
+
+// Counts says how many people ended in each outcome; the counts add up to the
+// number of entries.
+func (p Plan) Counts() Counts {
+	c := make(Counts, len(Outcomes))
+	for _, e := range p.Entries {
+		c[e.Outcome]++
+	}
+	return c
+}
+
+// Counts holds a number of people per outcome.
+type Counts map[Outcome]int
+
+// Changes is the number of people whom a run would add, update or remove.
+func (c Counts) Changes() int { return c[OutcomeAdd] + c[OutcomeUpdate] + c[OutcomeRemove] }
+
+// Total is the number of people counted.
+func (c Counts) Total() int {
+	n := 0
+	for _, v := range c {
+		n += v
+	}
+	return n
+}
+
+// GuardTripped reports whether the plan would remove more people than the
+// policy allows without somebody's approval, and how many it would remove.
+func (p Plan) GuardTripped(policy Policy) (removals int, tripped bool) {
+	inTarget := 0
+	for _, e := range p.Entries {
+		switch {
+		case e.Outcome == OutcomeRemove:
+			removals++
+			inTarget++
+		case e.Outcome == OutcomeInStep, e.Outcome == OutcomeUpdate:
+			inTarget++
+		}
+	}
+	tripped = policy.RemovalNumber > 0 && removals > policy.RemovalNumber ||
+		policy.RemovalShare > 0 && removals > 1 && float64(removals) > policy.RemovalShare*float64(inTarget)
+	return removals, tripped
+}
+
+// Move is one person about whom two plans disagree.
+type Move struct {
+	Name   string `json:"name"`
+	Before string `json:"before"` // outcome in the older plan, empty when not in it
+	After  string `json:"after"`  // outcome in the newer plan, empty when not in it
+}
+
+// Moved lists what changed from one plan to a newer one, ordered by name.
+func Moved(older, newer Plan) []Move {
+	before := make(map[string]Entry, len(older.Entries))
+	for _, e := range older.Entries {
+		before[e.Key()] = e
+	}
+	var moves []Move
+	for _, e := range newer.Entries {
+		was, known := before[e.Key()]
+		delete(before, e.Key())
+		if known && was == e {
+			continue
+		}
+		moves = append(moves, Move{Name: e.Name, Before: string(was.Outcome), After: string(e.Outcome)})
+	}
+	for _, e := range before {
+		moves = append(moves, Move{Name: e.Name, Before: string(e.Outcome)})
+	}
+	slices.SortFunc(moves, func(a, b Move) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.After, b.After)) })
+	return moves
+}

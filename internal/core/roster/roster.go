@@ -1,0 +1,198 @@
+// Package roster compares the people of a section with the members of its
+// target and says, for every single person, what is to happen and why.
+//
+//	plan := roster.Compare(source, target, roster.DefaultPolicy())
+//	for _, e := range plan.Entries {
+//		fmt.Println(e.Name, e.Outcome, e.Reason)
+//	}
+//
+// The package computes only: it reads no clock, no database and no network, and
+// the order of its inputs does not matter.
+package roster
+
+import "kanban/internal/core/finding"
+
+// Role is a person's role in a section, in OneRoster's spelling (1.4
+// "enrollment role"): student, teacher, administrator, proctor or ext:<token>.
+type Role string
+
+// Roles that the comparison itself knows.
+const (
+	Student Role = "student"
+	Teacher Role = "teacher"
+	// Preview is the extension role under which a course platform lists the
+	// artificial learner that teachers use to look at a course.
+	Preview Role = "ext:preview"
+)
+
+// Member is one person enrolled in the section.
+type Member struct {
+	PersonID   string
+	Role       Role
+	GivenName  string
+	FamilyName string
+	Email      string // as the register gives it; compared by AddressKey
+	UserName   string
+	Identifier string // the institution's own identifier
+	Enabled    bool
+	// Account is the id of the account stored for this person at the service,
+	// empty when none is known.
+	Account string
+	// SecondOf is the PersonID whose second account this record is, or empty.
+	SecondOf string
+	// SharesAddressWith names another person of the institution, enrolled here
+	// or not, who has the same address; empty when nobody does.
+	SharesAddressWith string
+}
+
+// Name is how the person is shown.
+func (m Member) Name() string {
+	switch {
+	case m.GivenName == "":
+		return m.FamilyName
+	case m.FamilyName == "":
+		return m.GivenName
+	}
+	return m.GivenName + " " + m.FamilyName
+}
+
+// Account is one person's record at the service.
+type Account struct {
+	ID         string
+	UserName   string
+	Email      string
+	ExternalID string // the register's identifier, when Kanban wrote one
+	GivenName  string
+	FamilyName string
+	Active     bool
+	InTarget   bool // is a member of the pairing's target
+}
+
+// Placement records that Kanban itself put a person into the target. Only
+// placed people are ever taken out again (unless the policy owns the target).
+type Placement struct {
+	PersonID  string
+	AccountID string
+	Name      string
+}
+
+// Source is the section's side of a pairing.
+type Source struct {
+	Members []Member
+	Placed  []Placement
+}
+
+// Target is the service's side: every account that could match, members or not.
+type Target struct {
+	Accounts []Account
+}
+
+// Leavers says what happens to people who left the section.
+type Leavers string
+
+// The choices for leavers.
+const (
+	LeaversRemove     Leavers = "remove"     // out of the target; the account stays
+	LeaversDeactivate Leavers = "deactivate" // out of the target and the account is switched off
+	LeaversKeep       Leavers = "keep"       // left where they are
+)
+
+// Key is one way to recognise a person at the other side.
+type Key string
+
+// The keys, strongest first.
+const (
+	KeyAccount    Key = "account"    // the account stored for the person
+	KeyIdentifier Key = "identifier" // the account's external id is the person's identifier
+	KeyEmail      Key = "email"      // equal addresses, see AddressKey
+	KeyUserName   Key = "user-name"  // equal user names, ignoring case
+)
+
+// Policy is what a pairing wants.
+type Policy struct {
+	// Roles that are carried over. Everyone else is left out on purpose.
+	Roles []Role `json:"roles"`
+	// Leavers: remove (default), deactivate or keep.
+	Leavers Leavers `json:"leavers"`
+	// Hold keeps learners back until the class is opened; teachers go in at once.
+	Hold bool `json:"hold"`
+	// OwnTarget also takes out members whom Kanban did not put in.
+	OwnTarget bool `json:"ownTarget"`
+	// Match is the order in which keys are tried; the first key that finds an
+	// account decides, and two accounts for one key are never chosen between.
+	Match []Key `json:"match"`
+	// RemovalNumber and RemovalShare guard removals: a run that would take out
+	// more people than the number, or more than the share (0 to 1) of the
+	// target, stops for a person. One single removal never trips the share.
+	RemovalNumber int     `json:"removalNumber"`
+	RemovalShare  float64 `json:"removalShare"`
+}
+
+// DefaultPolicy carries students and teachers, removes leavers, and stops for a
+// person above 10 removals or a fifth of the target.
+func DefaultPolicy() Policy {
+	return Policy{
+		Roles:         []Role{Student, Teacher},
+		Leavers:       LeaversRemove,
+		Match:         []Key{KeyAccount, KeyIdentifier, KeyEmail, KeyUserName},
+		RemovalNumber: 10,
+		RemovalShare:  0.2,
+	}
+}
+
+// Outcome is where a person ends; everyone ends in exactly one.
+type Outcome string
+
+// The outcomes.
+const (
+	OutcomeInStep      Outcome = "in-step"
+	OutcomeAdd         Outcome = "to-add"
+	OutcomeUpdate      Outcome = "to-update"
+	OutcomeRemove      Outcome = "to-remove"
+	OutcomeWaiting     Outcome = "waiting"
+	OutcomeLeftOut     Outcome = "left-out"
+	OutcomeNeedsPerson Outcome = "needs-person"
+)
+
+// Outcomes in the order in which they are shown, the ones that need somebody first.
+var Outcomes = []Outcome{OutcomeNeedsPerson, OutcomeAdd, OutcomeUpdate, OutcomeRemove, OutcomeWaiting, OutcomeInStep, OutcomeLeftOut}
+
+// Changes reports whether the outcome makes a run do something.
+func (o Outcome) Changes() bool {
+	return o == OutcomeAdd || o == OutcomeUpdate || o == OutcomeRemove
+}
+
+// Entry is the decision about one person, or about one member of the target
+// whom nobody in the register matches (then PersonID is empty).
+type Entry struct {
+	PersonID  string       `json:"personId"`
+	AccountID string       `json:"accountId"`
+	Name      string       `json:"name"`
+	Role      Role         `json:"role"`
+	Outcome   Outcome      `json:"outcome"`
+	Reason    finding.Code `json:"reason"`
+	// Detail completes the reason for this person, e.g. who shares the address.
+	Detail string `json:"detail"`
+	// Want is what the account should say after the change, set for additions
+	// and updates.
+	Want Wanted `json:"want,omitzero"`
+	// Deactivate also switches the account off; set for removals only.
+	Deactivate bool `json:"deactivate,omitempty"`
+}
+
+// Wanted is what Kanban keeps at the service about a person.
+type Wanted struct {
+	GivenName  string `json:"givenName"`
+	FamilyName string `json:"familyName"`
+	Email      string `json:"email"`
+	UserName   string `json:"userName"`
+	Identifier string `json:"identifier"`
+}
+
+// Key identifies the entry inside its plan.
+func (e Entry) Key() string {
+	if e.PersonID != "" {
+		return e.PersonID
+	}
+	return "account:" + e.AccountID
+}
