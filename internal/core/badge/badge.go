@@ -1,0 +1,143 @@
+// Package badge builds Open Badges 3.0 credentials out of awards. It signs
+// nothing and reads no clock; signing is the business of wire/openbadge.
+//
+//	credential := badge.Build(award)
+package badge
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+)
+
+// Contexts of a credential, in the order that the standard demands (Open Badges
+// 3.0, "OpenBadgeCredential").
+var Contexts = []string{
+	"https://www.w3.org/ns/credentials/v2",
+	"https://purl.imsglobal.org/spec/ob/v3p0/context-3.0.3.json",
+}
+
+// Credential is an OpenBadgeCredential (VC Data Model 2.0, Open Badges 3.0).
+type Credential struct {
+	Context   []string  `json:"@context"`
+	ID        string    `json:"id"`
+	Type      []string  `json:"type"`
+	Name      string    `json:"name"`
+	Issuer    Profile   `json:"issuer"`
+	ValidFrom time.Time `json:"validFrom"`
+	Subject   Subject   `json:"credentialSubject"`
+}
+
+// Profile is the issuer.
+type Profile struct {
+	ID          string   `json:"id"`
+	Type        []string `json:"type"`
+	Name        string   `json:"name,omitempty"`
+	URL         string   `json:"url,omitempty"`
+	Email       string   `json:"email,omitempty"`
+	Description string   `json:"description,omitempty"`
+}
+
+// Subject is who holds the achievement, given by a salted hash of the address.
+type Subject struct {
+	Type        []string    `json:"type"`
+	Identifier  []Identity  `json:"identifier"`
+	Achievement Achievement `json:"achievement"`
+}
+
+// Identity is an IdentityObject.
+type Identity struct {
+	Type         string `json:"type"`
+	Hashed       bool   `json:"hashed"`
+	IdentityHash string `json:"identityHash"`
+	IdentityType string `json:"identityType"`
+	Salt         string `json:"salt"`
+}
+
+// Achievement is what was achieved.
+type Achievement struct {
+	ID              string   `json:"id"`
+	Type            []string `json:"type"`
+	AchievementType string   `json:"achievementType,omitempty"`
+	Name            string   `json:"name"`
+	Description     string   `json:"description"`
+	Criteria        Criteria `json:"criteria"`
+	Tag             []string `json:"tag,omitempty"`
+}
+
+// Criteria says what one has to do.
+type Criteria struct {
+	Narrative string `json:"narrative"`
+}
+
+// Award is what a credential is built from.
+type Award struct {
+	ID          string // address of the award, the credential's id
+	Issuer      Profile
+	Achievement Achievement
+	// Address is the learner's e-mail address; only its salted hash is published.
+	Address string
+	// Salt makes the hash of each award different. Not empty.
+	Salt string
+	At   time.Time
+}
+
+// ErrAward is wrapped by every error of Build.
+var ErrAward = errors.New("award cannot become a credential")
+
+// Build makes the credential, or says which member is missing or wrong.
+func Build(a Award) (Credential, error) {
+	for what, address := range map[string]string{"award": a.ID, "issuer": a.Issuer.ID, "badge": a.Achievement.ID} {
+		if u, err := url.Parse(address); err != nil || !u.IsAbs() {
+			return Credential{}, fmt.Errorf("%w: the address of the %s is %q, which is not a full address", ErrAward, what, address)
+		}
+	}
+	for what, text := range map[string]string{
+		"badge name": a.Achievement.Name, "badge description": a.Achievement.Description,
+		"badge criteria": a.Achievement.Criteria.Narrative, "learner's address": a.Address, "salt": a.Salt,
+	} {
+		if strings.TrimSpace(text) == "" {
+			return Credential{}, fmt.Errorf("%w: the %s is missing", ErrAward, what)
+		}
+	}
+	a.Issuer.Type = []string{"Profile"}
+	a.Achievement.Type = []string{"Achievement"}
+	return Credential{
+		Context:   Contexts,
+		ID:        a.ID,
+		Type:      []string{"VerifiableCredential", "OpenBadgeCredential"},
+		Name:      a.Achievement.Name,
+		Issuer:    a.Issuer,
+		ValidFrom: a.At.UTC().Truncate(time.Second),
+		Subject: Subject{
+			Type: []string{"AchievementSubject"},
+			Identifier: []Identity{{
+				Type: "IdentityObject", Hashed: true, IdentityType: "emailAddress",
+				IdentityHash: IdentityHash(a.Address, a.Salt), Salt: a.Salt,
+			}},
+			Achievement: a.Achievement,
+		},
+	}, nil
+}
+
+// IdentityHash is the hash under which an address is published: "sha256$" and
+// the hexadecimal SHA-256 of address and salt (Open Badges 3.0,
+// "IdentityObject"). The address is trimmed and lower-cased first.
+func IdentityHash(address, salt string) string {
+	sum := sha256.Sum256([]byte(strings.ToLower(strings.TrimSpace(address)) + salt))
+	return "sha256$" + hex.EncodeToString(sum[:])
+}
+
+// BelongsTo reports whether the credential was given to the holder of address.
+func (c Credential) BelongsTo(address string) bool {
+	for _, i := range c.Subject.Identifier {
+		if i.Hashed && i.IdentityHash == IdentityHash(address, i.Salt) {
+			return true
+		}
+	}
+	return false
+}

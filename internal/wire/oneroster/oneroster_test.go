@@ -1,0 +1,123 @@
+package oneroster_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/wire/call"
+	"kanban/internal/wire/oneroster"
+)
+
+func TestNextLink(t *testing.T) {
+	for want, headers := range map[string][]string{
+		"":             {`<https://h.example/x>; rel="prev"`, "nonsense", ""},
+		"https://h/?a": {`<https://h/?z,;>; title="a, \"b"; rel=first, <https://h/?a>; rel="last NEXT"`},
+		"/rel":         {`<https://h/x>; rel="prev"`, `</rel>;REL=next;rel=prev`},
+	} {
+		assert.Equal(t, want, oneroster.NextLink(headers))
+	}
+}
+
+func TestUserReadsStandardAndLooseForms(t *testing.T) {
+	var u oneroster.User
+	require.NoError(t, json.Unmarshal([]byte(`{"sourcedId":"u1","enabledUser":true,"unknown":1}`), &u))
+	assert.True(t, bool(u.EnabledUser))
+	require.NoError(t, json.Unmarshal([]byte(`{"sourcedId":"u1","enabledUser":"false"}`), &u))
+	assert.False(t, bool(u.EnabledUser))
+	assert.Error(t, json.Unmarshal([]byte(`{"enabledUser":"1"}`), &u))
+	var e oneroster.Enrollment
+	require.NoError(t, json.Unmarshal([]byte(`{"beginDate":"2026-09-01T00:00:00Z","endDate":""}`), &e))
+	assert.Equal(t, "2026-09-01", e.BeginDate.Format(time.DateOnly))
+	assert.ErrorContains(t, json.Unmarshal([]byte(`{"beginDate":"01.09.2026"}`), &e), "not a date like")
+	text, err := json.Marshal(oneroster.Enrollment{Base: oneroster.Base{SourcedID: "e1", Status: "active"}, Role: "student", BeginDate: oneroster.NewDate(time.Date(2026, 9, 1, 5, 0, 0, 0, time.UTC))})
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"sourcedId":"e1","status":"active","dateLastModified":"","user":{"href":"","sourcedId":"","type":""},"class":{"href":"","sourcedId":"","type":""},"school":{"href":"","sourcedId":"","type":""},"role":"student","primary":"false","beginDate":"2026-09-01"}`, string(text))
+}
+
+// serve answers the token endpoint and one users page per answer given.
+func serve(t *testing.T, pages ...func(w http.ResponseWriter, r *http.Request)) *oneroster.Client {
+	served := 0
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/token" {
+			w.Header().Set("Content-Type", "application/json")
+			fmt.Fprintf(w, `{"access_token":"t%d","token_type":"Bearer","expires_in":3600,"scope":"s"}`, served)
+			return
+		}
+		if !assert.Less(t, served, len(pages), "one page too many was asked for") {
+			return
+		}
+		served++
+		pages[served-1](w, r)
+	}))
+	t.Cleanup(s.Close)
+	return oneroster.NewClient(s.URL, s.URL+"/token", "id", "secret", call.Options{Retries: 2, WaitMin: time.Millisecond, WaitMax: 2 * time.Millisecond})
+}
+
+func page(body, link string) func(http.ResponseWriter, *http.Request) {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		if link != "" {
+			w.Header().Set("Link", link)
+		}
+		fmt.Fprint(w, body)
+	}
+}
+
+func status(code int) func(http.ResponseWriter, *http.Request) {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(code)
+		_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("x", "in its own words"))
+	}
+}
+
+func read(c *oneroster.Client) (ids []string, bad int, err error) {
+	err = oneroster.Each(context.Background(), c, oneroster.Users,
+		func(u oneroster.User) error { ids = append(ids, u.SourcedID); return nil },
+		func(string, int, json.RawMessage, error) { bad++ }, func(int, int) {})
+	return ids, bad, err
+}
+
+func TestEachFollowsPagesAndKeepsGoodRecords(t *testing.T) {
+	c := serve(t,
+		page(`{"users":[{"sourcedId":"1"},{"sourcedId":2},{"sourcedId":"3"}]}`, `</ims/oneroster/rostering/v1p2/users?offset=3>; rel="next"`),
+		status(503), // tried again
+		status(401), // token withdrawn: a new one is fetched
+		func(w http.ResponseWriter, _ *http.Request) { // breaks off, tried again
+			w.Header().Set("Content-Length", "100")
+			fmt.Fprint(w, `{"users"`)
+		},
+		page(`{"users":[{"sourcedId":"4"}]}`, ""),
+	)
+	ids, bad, err := read(c)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"1", "3", "4"}, ids)
+	assert.Equal(t, 1, bad)
+}
+
+func TestEachRefusesLyingServices(t *testing.T) {
+	for want, pages := range map[string][]func(http.ResponseWriter, *http.Request){
+		"not JSON":          {page(`<html>`, "")},
+		`no member "users"`: {page(`{"people":[]}`, "")},
+		"not a list":        {page(`{"users":{}}`, "")},
+		"leads back":        {page(`{"users":[]}`, `<?limit=500&offset=0>; rel="next"`)},
+		"another host":      {page(`{"users":[]}`, `<https://evil.example/>; rel="next"`)},
+		"announced 9 records": {func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("X-Total-Count", "9")
+			fmt.Fprint(w, `{"users":[]}`)
+		}},
+		"in its own words":      {status(403)},
+		"wrong-credential (401": {status(401), status(401)},
+	} {
+		_, _, err := read(serve(t, pages...))
+		_, is := call.As(err)
+		assert.True(t, is, "%v is a problem of a known kind", err)
+		assert.ErrorContains(t, err, want)
+	}
+}

@@ -1,0 +1,197 @@
+// Package oneroster speaks OneRoster 1.2 rostering over REST.
+//
+//	client := oneroster.NewClient(address, tokenAddress, id, secret, call.Options{})
+//	err := client.Each(ctx, oneroster.Users, "", func(u oneroster.User) error { … }, bad)
+package oneroster
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"time"
+)
+
+// BasePath of the rostering service (OneRoster 1.2 REST binding, "Base URL").
+const BasePath = "/ims/oneroster/rostering/v1p2"
+
+// ScopeRosterReadonly allows every rostering read except demographics.
+const ScopeRosterReadonly = "https://purl.imsglobal.org/spec/or/v1p2/scope/roster.readonly"
+
+// Status of a record.
+const (
+	Active      = "active"
+	ToBeDeleted = "tobedeleted"
+)
+
+// Bool reads the standard's "true"/"false" strings and real booleans alike and
+// writes the strings.
+type Bool bool
+
+// UnmarshalJSON reads true, false, "true" and "false".
+func (b *Bool) UnmarshalJSON(text []byte) error {
+	var s string
+	if json.Unmarshal(text, &s) != nil {
+		s = string(text)
+	}
+	v, err := strconv.ParseBool(s)
+	if err != nil || len(s) < 4 {
+		return fmt.Errorf("%s is neither true nor false", text)
+	}
+	*b = Bool(v)
+	return nil
+}
+
+// MarshalJSON writes "true" or "false".
+func (b Bool) MarshalJSON() ([]byte, error) { return json.Marshal(strconv.FormatBool(bool(b))) }
+
+// Date is a day without a time, YYYY-MM-DD; the zero Date is absent.
+type Date struct{ time.Time }
+
+// NewDate is the day of t.
+func NewDate(t time.Time) Date {
+	return Date{time.Date(t.Year(), t.Month(), t.Day(), 0, 0, 0, 0, time.UTC)}
+}
+
+// UnmarshalJSON reads a date, a date and time (whose time is dropped), or "".
+func (d *Date) UnmarshalJSON(text []byte) error {
+	var s string
+	if err := json.Unmarshal(text, &s); err != nil {
+		return fmt.Errorf("%s is not a date", text)
+	}
+	if s == "" {
+		*d = Date{}
+		return nil
+	}
+	t, err := time.Parse(time.DateOnly, s[:min(len(s), len(time.DateOnly))])
+	if err != nil {
+		return fmt.Errorf("%q is not a date like 2026-09-01", s)
+	}
+	*d = Date{t}
+	return nil
+}
+
+// MarshalJSON writes YYYY-MM-DD, or "" for the zero Date.
+func (d Date) MarshalJSON() ([]byte, error) {
+	if d.IsZero() {
+		return []byte(`""`), nil
+	}
+	return json.Marshal(d.Format(time.DateOnly))
+}
+
+// Ref is a GUIDRef.
+type Ref struct {
+	Href      string `json:"href"`
+	SourcedID string `json:"sourcedId"`
+	Type      string `json:"type"`
+}
+
+// Base holds what every record has.
+type Base struct {
+	SourcedID        string `json:"sourcedId"`
+	Status           string `json:"status"`
+	DateLastModified string `json:"dateLastModified"`
+}
+
+// Org is an organisation.
+type Org struct {
+	Base
+	Name       string `json:"name"`
+	Type       string `json:"type"`
+	Identifier string `json:"identifier,omitempty"`
+	Parent     *Ref   `json:"parent,omitempty"`
+}
+
+// AcademicSession is a term, a grading period or a school year.
+type AcademicSession struct {
+	Base
+	Title      string `json:"title"`
+	Type       string `json:"type"`
+	StartDate  Date   `json:"startDate"`
+	EndDate    Date   `json:"endDate"`
+	Parent     *Ref   `json:"parent,omitempty"`
+	SchoolYear string `json:"schoolYear"`
+}
+
+// Course is a course.
+type Course struct {
+	Base
+	Title      string `json:"title"`
+	CourseCode string `json:"courseCode,omitempty"`
+	Org        Ref    `json:"org"`
+}
+
+// Class is a section.
+type Class struct {
+	Base
+	Title     string `json:"title"`
+	ClassCode string `json:"classCode,omitempty"`
+	ClassType string `json:"classType"`
+	Location  string `json:"location,omitempty"`
+	Course    Ref    `json:"course"`
+	School    Ref    `json:"school"`
+	Terms     []Ref  `json:"terms"`
+}
+
+// UserID is an identifier of a user in another system.
+type UserID struct {
+	Type       string `json:"type"`
+	Identifier string `json:"identifier"`
+}
+
+// UserRole is a role of a user in an organisation.
+type UserRole struct {
+	RoleType string `json:"roleType"`
+	Role     string `json:"role"`
+	Org      Ref    `json:"org"`
+}
+
+// User is a person. 1.2 requires givenName, familyName, enabledUser and roles.
+type User struct {
+	Base
+	UserMasterIdentifier string     `json:"userMasterIdentifier,omitempty"`
+	Username             string     `json:"username,omitempty"`
+	UserIDs              []UserID   `json:"userIds,omitempty"`
+	EnabledUser          Bool       `json:"enabledUser"`
+	GivenName            string     `json:"givenName"`
+	FamilyName           string     `json:"familyName"`
+	Roles                []UserRole `json:"roles"`
+	Identifier           string     `json:"identifier,omitempty"`
+	Email                string     `json:"email,omitempty"`
+}
+
+// Enrollment puts a user into a class.
+type Enrollment struct {
+	Base
+	User      Ref    `json:"user"`
+	Class     Ref    `json:"class"`
+	School    Ref    `json:"school"`
+	Role      string `json:"role"`
+	Primary   Bool   `json:"primary"`
+	BeginDate Date   `json:"beginDate,omitzero"`
+	EndDate   Date   `json:"endDate,omitzero"`
+}
+
+// StatusInfo is the standard's error body.
+type StatusInfo struct {
+	CodeMajor   string    `json:"imsx_codeMajor"`
+	Severity    string    `json:"imsx_severity"`
+	Description string    `json:"imsx_description"`
+	CodeMinor   codeMinor `json:"imsx_CodeMinor"`
+}
+
+type codeMinor struct {
+	Fields []codeMinorField `json:"imsx_codeMinorField"`
+}
+
+type codeMinorField struct {
+	Name  string `json:"imsx_codeMinorFieldName"`
+	Value string `json:"imsx_codeMinorFieldValue"`
+}
+
+// NewStatusInfo makes an error body with one minor code, e.g. "unknownobject".
+func NewStatusInfo(minor, description string) StatusInfo {
+	return StatusInfo{
+		CodeMajor: "failure", Severity: "error", Description: description,
+		CodeMinor: codeMinor{Fields: []codeMinorField{{Name: "TargetEndSystem", Value: minor}}},
+	}
+}

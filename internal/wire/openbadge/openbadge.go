@@ -1,0 +1,129 @@
+// Package openbadge secures Open Badges 3.0 credentials as VC-JWT and checks
+// them (Open Badges 3.0, "JSON Web Token Proof Format").
+//
+//	key, _ := openbadge.NewKey("https://school.example/issuers/1/keys/k1")
+//	token, _ := openbadge.Sign(credential, key)
+//	got, err := openbadge.Verify(token, keys)
+package openbadge
+
+import (
+	"crypto"
+	"crypto/rand"
+	"crypto/rsa"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/lestrrat-go/jwx/v3/jwa"
+	"github.com/lestrrat-go/jwx/v3/jwk"
+	"github.com/lestrrat-go/jwx/v3/jws"
+
+	"kanban/internal/core/badge"
+)
+
+// MediaType of a credential secured as a JWT (VC-JOSE-COSE 6.1).
+const MediaType = "application/vc+jwt"
+
+// ErrInvalid is wrapped by every reason for which a credential does not verify.
+var ErrInvalid = errors.New("credential does not verify")
+
+// NewKey makes an RSA key of 2048 bits for RS256, the algorithm that every
+// verifier understands. The key id is its RFC 7638 thumbprint.
+func NewKey() (jwk.Key, error) {
+	raw, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		return nil, fmt.Errorf("making a signing key: %w", err)
+	}
+	key, err := jwk.Import(raw)
+	if err != nil {
+		return nil, fmt.Errorf("making a signing key: %w", err)
+	}
+	thumb, err := key.Thumbprint(crypto.SHA256)
+	if err != nil {
+		return nil, fmt.Errorf("naming a signing key: %w", err)
+	}
+	id := base64.RawURLEncoding.EncodeToString(thumb)
+	return key, errors.Join(key.Set(jwk.KeyIDKey, id), key.Set(jwk.AlgorithmKey, jwa.RS256()), key.Set(jwk.KeyUsageKey, "sig"))
+}
+
+// ID is the key's id.
+func ID(key jwk.Key) string {
+	id, _ := key.KeyID()
+	return id
+}
+
+// Public is the JWK without its private members.
+func Public(key jwk.Key) (jwk.Key, error) { return key.PublicKey() }
+
+// claims mirror members of the credential in the token.
+type claims struct {
+	badge.Credential
+	Iss string `json:"iss"`
+	Jti string `json:"jti"`
+	Nbf int64  `json:"nbf"`
+}
+
+// Sign secures a credential. kid is the address at which the public JWK can be
+// fetched.
+func Sign(c badge.Credential, key jwk.Key, kid string) (string, error) {
+	payload, err := json.Marshal(claims{Credential: c, Iss: c.Issuer.ID, Jti: c.ID, Nbf: c.ValidFrom.Unix()})
+	if err != nil {
+		return "", fmt.Errorf("writing the credential %s: %w", c.ID, err)
+	}
+	// The header names the key by address, so the key's own short id must not
+	// replace it.
+	signing, err := key.Clone()
+	if err == nil {
+		err = signing.Set(jwk.KeyIDKey, kid)
+	}
+	if err != nil {
+		return "", fmt.Errorf("preparing the signing key: %w", err)
+	}
+	header := jws.NewHeaders()
+	if err := header.Set(jws.TypeKey, "JWT"); err != nil {
+		return "", err
+	}
+	token, err := jws.Sign(payload, jws.WithKey(jwa.RS256(), signing, jws.WithProtectedHeaders(header)))
+	if err != nil {
+		return "", fmt.Errorf("signing the credential %s: %w", c.ID, err)
+	}
+	return string(token), nil
+}
+
+// KeyAt finds the public key published at an address, or reports that there is none.
+type KeyAt func(kid string) (jwk.Key, error)
+
+// Verify checks structure, signature, the agreement of the token's claims with
+// the credential, and its dates at the given time. keyAt must answer only for
+// keys that belong to the issuer it is asked about.
+func Verify(token string, at time.Time, keyAt KeyAt) (badge.Credential, error) {
+	message, err := jws.Parse([]byte(token))
+	if err != nil || len(message.Signatures()) != 1 {
+		return badge.Credential{}, fmt.Errorf("%w: it is not a signed token", ErrInvalid)
+	}
+	kid, _ := message.Signatures()[0].ProtectedHeaders().KeyID()
+	if alg, _ := message.Signatures()[0].ProtectedHeaders().Algorithm(); alg != jwa.RS256() {
+		return badge.Credential{}, fmt.Errorf("%w: it is signed with %v, expected RS256", ErrInvalid, alg)
+	}
+	key, err := keyAt(kid)
+	if err != nil {
+		return badge.Credential{}, fmt.Errorf("%w: its key %q cannot be had: %w", ErrInvalid, kid, err)
+	}
+	payload, err := jws.Verify([]byte(token), jws.WithKey(jwa.RS256(), key))
+	if err != nil {
+		return badge.Credential{}, fmt.Errorf("%w: its signature is wrong", ErrInvalid)
+	}
+	var c claims
+	if err := json.Unmarshal(payload, &c); err != nil {
+		return badge.Credential{}, fmt.Errorf("%w: its contents cannot be read: %w", ErrInvalid, err)
+	}
+	switch {
+	case c.Iss != c.Issuer.ID || c.Jti != c.ID || c.Nbf != c.ValidFrom.Unix():
+		return badge.Credential{}, fmt.Errorf("%w: its claims do not agree with its contents", ErrInvalid)
+	case at.Before(c.ValidFrom.Add(-time.Minute)):
+		return badge.Credential{}, fmt.Errorf("%w: it is not valid before %s", ErrInvalid, c.ValidFrom.Format(time.RFC3339))
+	}
+	return c.Credential, nil
+}

@@ -1,0 +1,116 @@
+// Package webhook writes and checks signed events: CloudEvents 1.0 in
+// structured JSON mode, signed as Standard Webhooks 1.0.
+//
+//	body, _ := webhook.Encode(event)
+//	header, _ := webhook.Sign(secret, event.ID, now, body)
+package webhook
+
+import (
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	cloudevents "github.com/cloudevents/sdk-go/v2"
+	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
+)
+
+// ContentType of a structured CloudEvent (CloudEvents HTTP binding 3.2).
+const ContentType = cloudevents.ApplicationCloudEventsJSON
+
+// Event is one message.
+type Event struct {
+	ID      string
+	Source  string // URI-reference of who speaks
+	Type    string
+	Subject string
+	Time    time.Time
+	Data    any
+}
+
+// Encode writes the event in structured mode.
+func Encode(e Event) ([]byte, error) {
+	ce := cloudevents.NewEvent()
+	ce.SetID(e.ID)
+	ce.SetSource(e.Source)
+	ce.SetType(e.Type)
+	if e.Subject != "" {
+		ce.SetSubject(e.Subject)
+	}
+	ce.SetTime(e.Time.UTC())
+	if err := ce.SetData(cloudevents.ApplicationJSON, e.Data); err != nil {
+		return nil, fmt.Errorf("writing the data of event %s: %w", e.ID, err)
+	}
+	if err := ce.Validate(); err != nil {
+		return nil, fmt.Errorf("event %s is not valid: %w", e.ID, err)
+	}
+	return json.Marshal(ce)
+}
+
+// Decode reads one structured event and leaves its data as JSON.
+func Decode(body []byte) (Event, json.RawMessage, error) {
+	var ce cloudevents.Event
+	if err := json.Unmarshal(body, &ce); err != nil {
+		return Event{}, nil, fmt.Errorf("reading a CloudEvent: %w", err)
+	}
+	return Event{ID: ce.ID(), Source: ce.Source(), Type: ce.Type(), Subject: ce.Subject(), Time: ce.Time()}, ce.Data(), nil
+}
+
+// NewSecret makes a signing secret: "whsec_" and 32 random bytes in base64.
+func NewSecret() string {
+	key := make([]byte, 32)
+	_, _ = rand.Read(key) // never fails, see crypto/rand
+	return "whsec_" + base64.StdEncoding.EncodeToString(key)
+}
+
+// ErrSecret means that a text is no signing secret.
+var ErrSecret = errors.New(`a signing secret is "whsec_" followed by base64 of 24 to 64 bytes`)
+
+// CheckSecret reports whether the secret can be used for signing.
+func CheckSecret(secret string) error {
+	rest, ok := strings.CutPrefix(secret, "whsec_")
+	key, err := base64.StdEncoding.DecodeString(rest)
+	if !ok || err != nil || len(key) < 24 || len(key) > 64 {
+		return ErrSecret
+	}
+	return nil
+}
+
+// Sign gives the three headers of a signed message. The id stays the same in
+// every attempt, so that the receiver can drop repeats.
+func Sign(secret, id string, at time.Time, body []byte) (http.Header, error) {
+	if err := CheckSecret(secret); err != nil {
+		return nil, err
+	}
+	hook, err := standardwebhooks.NewWebhook(secret)
+	if err != nil {
+		return nil, fmt.Errorf("using the signing secret: %w", err)
+	}
+	signature, err := hook.Sign(id, at, body)
+	if err != nil {
+		return nil, fmt.Errorf("signing message %s: %w", id, err)
+	}
+	h := http.Header{}
+	h.Set(standardwebhooks.HeaderWebhookID, id)
+	h.Set(standardwebhooks.HeaderWebhookTimestamp, strconv.FormatInt(at.Unix(), 10))
+	h.Set(standardwebhooks.HeaderWebhookSignature, signature)
+	return h, nil
+}
+
+// Verify checks the signature and that the message is at most five minutes old
+// or ahead. It returns the message id.
+func Verify(secret string, header http.Header, body []byte) (id string, err error) {
+	hook, err := standardwebhooks.NewWebhook(secret)
+	if err != nil {
+		return "", fmt.Errorf("using the signing secret: %w", err)
+	}
+	if err := hook.Verify(body, header); err != nil {
+		return "", fmt.Errorf("message is not properly signed: %w", err)
+	}
+	return header.Get(standardwebhooks.HeaderWebhookID), nil
+}

@@ -1,0 +1,201 @@
+// Package xapi reads and writes xAPI 1.0.3 statements.
+//
+//	statements, err := xapi.Parse(body)
+//	for _, s := range statements { fmt.Println(s.Actor, s.Verb.ID, s.Object.ID) }
+package xapi
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Version spoken, sent and required in the header X-Experience-API-Version.
+const (
+	Version       = "1.0.3"
+	VersionHeader = "X-Experience-API-Version"
+)
+
+// ADL is the prefix of the verbs used here (xAPI vocabulary of ADL).
+const ADL = "http://adlnet.gov/expapi/verbs/"
+
+// Account names an agent within a system (xAPI 1.0.3 Data 2.4.2.4).
+type Account struct {
+	HomePage string `json:"homePage"`
+	Name     string `json:"name"`
+}
+
+// Agent is who did something; exactly one of Mbox and Account identifies them
+// here. Other identifiers are accepted and kept but match nobody.
+type Agent struct {
+	ObjectType string   `json:"objectType,omitempty"`
+	Name       string   `json:"name,omitempty"`
+	Mbox       string   `json:"mbox,omitempty"`
+	MboxSHA1   string   `json:"mbox_sha1sum,omitempty"`
+	OpenID     string   `json:"openid,omitempty"`
+	Account    *Account `json:"account,omitempty"`
+}
+
+// Verb is what was done.
+type Verb struct {
+	ID      string            `json:"id"`
+	Display map[string]string `json:"display,omitempty"`
+}
+
+// Definition describes an activity.
+type Definition struct {
+	Name map[string]string `json:"name,omitempty"`
+	Type string            `json:"type,omitempty"`
+}
+
+// Object is what it was done to; only activities lead to facts.
+type Object struct {
+	ObjectType string      `json:"objectType,omitempty"`
+	ID         string      `json:"id"`
+	Definition *Definition `json:"definition,omitempty"`
+}
+
+// Score of a result; Scaled lies in [-1, 1].
+type Score struct {
+	Scaled *float64 `json:"scaled,omitempty"`
+	Raw    *float64 `json:"raw,omitempty"`
+	Min    *float64 `json:"min,omitempty"`
+	Max    *float64 `json:"max,omitempty"`
+}
+
+// Result of doing it.
+type Result struct {
+	Score      *Score `json:"score,omitempty"`
+	Success    *bool  `json:"success,omitempty"`
+	Completion *bool  `json:"completion,omitempty"`
+}
+
+// Activities is a list that may come as one bare object (Data 2.4.6.2).
+type Activities []Object
+
+// UnmarshalJSON reads a list or one object.
+func (a *Activities) UnmarshalJSON(text []byte) error {
+	if t := bytes.TrimSpace(text); len(t) > 0 && t[0] == '{' {
+		var one Object
+		if err := json.Unmarshal(t, &one); err != nil {
+			return err
+		}
+		*a = Activities{one}
+		return nil
+	}
+	return json.Unmarshal(text, (*[]Object)(a))
+}
+
+// Context holds what surrounds a statement: parent is the module, grouping the
+// course and the section.
+type Context struct {
+	ContextActivities struct {
+		Parent   Activities `json:"parent,omitempty"`
+		Grouping Activities `json:"grouping,omitempty"`
+	} `json:"contextActivities,omitzero"`
+}
+
+// Statement is one statement (Data 2.4).
+type Statement struct {
+	ID        string    `json:"id,omitempty"`
+	Actor     Agent     `json:"actor"`
+	Verb      Verb      `json:"verb"`
+	Object    Object    `json:"object"`
+	Result    *Result   `json:"result,omitempty"`
+	Context   *Context  `json:"context,omitempty"`
+	Timestamp time.Time `json:"timestamp,omitzero"`
+	Version   string    `json:"version,omitempty"`
+}
+
+// ErrStatement is wrapped by every error about a statement.
+var ErrStatement = errors.New("not a valid statement")
+
+// Parse reads one statement or an array of them. The error names the position
+// of the first statement that is not valid, and nothing is returned then: a
+// batch is taken whole or not at all (Communication 2.1.2).
+func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
+	var raw []json.RawMessage
+	if t := bytes.TrimSpace(body); len(t) > 0 && t[0] == '{' {
+		raw = []json.RawMessage{t}
+	} else if err := json.Unmarshal(body, &raw); err != nil {
+		return nil, nil, fmt.Errorf("%w: the body is neither a statement nor a list: %w", ErrStatement, err)
+	}
+	statements := make([]Statement, len(raw))
+	ids := make(map[string]bool, len(raw))
+	for i, text := range raw {
+		s := &statements[i]
+		if err := json.Unmarshal(text, s); err != nil {
+			return nil, nil, fmt.Errorf("%w: statement %d: %w", ErrStatement, i, err)
+		}
+		if err := s.Check(); err != nil {
+			return nil, nil, fmt.Errorf("statement %d: %w", i, err)
+		}
+		if s.ID != "" {
+			s.ID = strings.ToLower(s.ID)
+			if ids[s.ID] {
+				return nil, nil, fmt.Errorf("%w: statement %d: the id %s stands twice in the batch", ErrStatement, i, s.ID)
+			}
+			ids[s.ID] = true
+		}
+	}
+	return statements, raw, nil
+}
+
+// Check reports the first thing that is wrong with the statement.
+func (s Statement) Check() error {
+	fail := func(format string, args ...any) error {
+		return fmt.Errorf("%w: %s", ErrStatement, fmt.Sprintf(format, args...))
+	}
+	if s.ID != "" {
+		if _, err := uuid.Parse(s.ID); err != nil || len(s.ID) != 36 {
+			return fail("id %q is not a UUID", s.ID)
+		}
+	}
+	if s.Version != "" && !strings.HasPrefix(s.Version, "1.0") {
+		return fail("version %q is not 1.0.x", s.Version)
+	}
+	switch n := s.Actor.identifiers(); {
+	case n != 1:
+		return fail("actor has %d identifiers, exactly one of mbox, mbox_sha1sum, openid and account is needed", n)
+	case s.Actor.Mbox != "" && !strings.HasPrefix(s.Actor.Mbox, "mailto:"):
+		return fail("actor.mbox %q does not start with mailto:", s.Actor.Mbox)
+	case s.Actor.Account != nil && (s.Actor.Account.Name == "" || !isIRI(s.Actor.Account.HomePage)):
+		return fail("actor.account needs a name and a homePage that is an IRI")
+	case !isIRI(s.Verb.ID):
+		return fail("verb.id %q is not an IRI", s.Verb.ID)
+	case s.Object.ObjectType != "" && s.Object.ObjectType != "Activity":
+		return nil // stored, but nothing follows from it here
+	case !isIRI(s.Object.ID):
+		return fail("object.id %q is not an IRI", s.Object.ID)
+	}
+	if s.Result != nil && s.Result.Score != nil {
+		if v := s.Result.Score.Scaled; v != nil && (*v < -1 || *v > 1) {
+			return fail("result.score.scaled %v is not between -1 and 1", *v)
+		}
+	}
+	return nil
+}
+
+func (a Agent) identifiers() int {
+	n := 0
+	for _, set := range []bool{a.Mbox != "", a.MboxSHA1 != "", a.OpenID != "", a.Account != nil} {
+		if set {
+			n++
+		}
+	}
+	return n
+}
+
+// Address is the agent's e-mail address, or "".
+func (a Agent) Address() string { return strings.TrimPrefix(a.Mbox, "mailto:") }
+
+func isIRI(text string) bool {
+	u, err := url.Parse(text)
+	return err == nil && u.Scheme != "" && len(text) > len(u.Scheme)+1
+}

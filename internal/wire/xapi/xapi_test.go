@@ -1,0 +1,52 @@
+package xapi_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/wire/xapi"
+)
+
+const golden = `{
+  "id": "8F87ccde-bb56-4c2e-ab83-44982ef22df0", "version": "1.0.3", "timestamp": "2026-01-15T09:00:00.000Z",
+  "actor": {"objectType": "Agent", "account": {"homePage": "https://sis.example.org", "name": "u1"}},
+  "verb": {"id": "http://adlnet.gov/expapi/verbs/completed", "display": {"en": "completed"}},
+  "object": {"objectType": "Activity", "id": "https://hub.example.org/xapi/lesson/l1", "definition": {"type": "http://adlnet.gov/expapi/activities/lesson", "name": {"en": "Fractions"}}},
+  "result": {"success": true, "completion": true, "score": {"scaled": 0.92, "raw": 23, "min": 0, "max": 25}, "duration": "PT20M30.5S"},
+  "context": {"registration": "ec531277-b57b-4c15-8d91-d292c5b2b8f7",
+    "contextActivities": {"parent": {"id": "https://hub.example.org/xapi/module/m1"}, "grouping": [{"id": "https://hub.example.org/xapi/course/c1"}]}}
+}`
+
+func TestParseGolden(t *testing.T) {
+	statements, raw, err := xapi.Parse([]byte(golden))
+	require.NoError(t, err)
+	require.Len(t, statements, 1)
+	require.Len(t, raw, 1)
+	s := statements[0]
+	assert.Equal(t, "8f87ccde-bb56-4c2e-ab83-44982ef22df0", s.ID)
+	assert.Equal(t, "u1", s.Actor.Account.Name)
+	assert.InDelta(t, 0.92, *s.Result.Score.Scaled, 1e-9)
+	assert.Equal(t, "https://hub.example.org/xapi/module/m1", s.Context.ContextActivities.Parent[0].ID, "a bare object is a list of one")
+}
+
+func TestParseNamesTheFaultAndItsPosition(t *testing.T) {
+	for want, body := range map[string]string{
+		"neither a statement":       `"x"`,
+		"statement 1: not a valid":  "[" + golden + `,{"actor":{"mbox":"ana@x"},"verb":{"id":"http://v"},"object":{"id":"http://o"}}]`,
+		"has 0 identifiers":         `{"actor":{},"verb":{"id":"http://v"},"object":{"id":"http://o"}}`,
+		"stands twice":              "[" + golden + "," + golden + "]",
+		"is not a UUID":             strings.Replace(golden, "8F87ccde", "x", 1),
+		"verb.id":                   strings.Replace(golden, "http://adlnet.gov/expapi/verbs/completed", "completed", 1),
+		"object.id":                 strings.Replace(golden, "https://hub.example.org/xapi/lesson/l1", "l1", 1),
+		"not between -1 and 1":      strings.Replace(golden, "0.92", "92", 1),
+		"is not 1.0.x":              strings.Replace(golden, `"1.0.3"`, `"3"`, 1),
+		"needs a name and a homePa": strings.Replace(golden, `"name": "u1"`, `"name": ""`, 1),
+	} {
+		_, _, err := xapi.Parse([]byte(body))
+		require.ErrorIs(t, err, xapi.ErrStatement, body)
+		assert.ErrorContains(t, err, want)
+	}
+}
