@@ -16,12 +16,12 @@ import (
 	"strings"
 	"time"
 
-	cloudevents "github.com/cloudevents/sdk-go/v2"
+	"github.com/cloudevents/sdk-go/v2/event"
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 )
 
 // ContentType of a structured CloudEvent (CloudEvents HTTP binding 3.2).
-const ContentType = cloudevents.ApplicationCloudEventsJSON
+const ContentType = event.ApplicationCloudEventsJSON
 
 // Event is one message.
 type Event struct {
@@ -35,7 +35,7 @@ type Event struct {
 
 // Encode writes the event in structured mode.
 func Encode(e Event) ([]byte, error) {
-	ce := cloudevents.NewEvent()
+	ce := event.New()
 	ce.SetID(e.ID)
 	ce.SetSource(e.Source)
 	ce.SetType(e.Type)
@@ -43,7 +43,7 @@ func Encode(e Event) ([]byte, error) {
 		ce.SetSubject(e.Subject)
 	}
 	ce.SetTime(e.Time.UTC())
-	if err := ce.SetData(cloudevents.ApplicationJSON, e.Data); err != nil {
+	if err := ce.SetData(event.ApplicationJSON, e.Data); err != nil {
 		return nil, fmt.Errorf("writing the data of event %s: %w", e.ID, err)
 	}
 	if err := ce.Validate(); err != nil {
@@ -54,7 +54,7 @@ func Encode(e Event) ([]byte, error) {
 
 // Decode reads one structured event and leaves its data as JSON.
 func Decode(body []byte) (Event, json.RawMessage, error) {
-	var ce cloudevents.Event
+	var ce event.Event
 	if err := json.Unmarshal(body, &ce); err != nil {
 		return Event{}, nil, fmt.Errorf("reading a CloudEvent: %w", err)
 	}

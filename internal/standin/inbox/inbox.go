@@ -1,0 +1,157 @@
+// Package inbox stands in for people's mail: an SMTP server that keeps every
+// mail, and a page and JSON that list them.
+package inbox
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"html/template"
+	"io"
+	"mime"
+	"mime/multipart"
+	"mime/quotedprintable"
+	"net/http"
+	"net/mail"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/emersion/go-smtp"
+
+	"kanban/internal/standin/fault"
+	"kanban/internal/standin/page"
+)
+
+// Mail is one received mail.
+type Mail struct {
+	From      string    `json:"from"`
+	To        string    `json:"to"`
+	Subject   string    `json:"subject"`
+	MessageID string    `json:"messageId"`
+	Text      string    `json:"text"`
+	At        time.Time `json:"at"`
+}
+
+// Inbox is the stand-in. Use New.
+type Inbox struct {
+	mux   *http.ServeMux
+	fault *fault.Switch
+	mu    sync.Mutex
+	mails []Mail
+}
+
+// New is an empty inbox whose SMTP side misbehaves as the switch says.
+func New(f *fault.Switch) *Inbox {
+	b := &Inbox{mux: http.NewServeMux(), fault: f}
+	b.mux.HandleFunc("GET /mails", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(b.Mails())
+	})
+	b.mux.HandleFunc("GET /{$}", b.page)
+	return b
+}
+
+// ServeHTTP answers page and JSON.
+func (b *Inbox) ServeHTTP(w http.ResponseWriter, r *http.Request) { b.mux.ServeHTTP(w, r) }
+
+// Mails is a copy of what came, newest first.
+func (b *Inbox) Mails() []Mail {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	out := make([]Mail, 0, len(b.mails))
+	for i := len(b.mails) - 1; i >= 0; i-- {
+		out = append(out, b.mails[i])
+	}
+	return out
+}
+
+// SMTP is the mail server; serve it on a listener.
+func (b *Inbox) SMTP() *smtp.Server {
+	s := smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) {
+		return &session{inbox: b, conn: c}, nil
+	}))
+	s.Domain = "inbox.fernmoor.example"
+	s.ReadTimeout, s.WriteTimeout = 20*time.Second, 20*time.Second
+	s.MaxMessageBytes = 4 << 20
+	return s
+}
+
+type session struct {
+	inbox *Inbox
+	conn  *smtp.Conn
+	from  string
+	to    []string
+}
+
+func (s *session) Reset()        { s.from, s.to = "", nil }
+func (s *session) Logout() error { return nil }
+
+func (s *session) Mail(from string, _ *smtp.MailOptions) error {
+	f, hit := s.inbox.fault.Take("MAIL", from)
+	if hit {
+		switch f.Kind {
+		case fault.Latency:
+			time.Sleep(time.Duration(f.Millis) * time.Millisecond)
+		case fault.Cut, fault.Truncate:
+			_ = s.conn.Close()
+			return errors.New("cut")
+		default:
+			code := 451
+			if f.Status == 550 {
+				code = 550
+			}
+			return &smtp.SMTPError{Code: code, EnhancedCode: smtp.EnhancedCode{code / 100, 3, 0}, Message: "switched fault"}
+		}
+	}
+	s.from = from
+	return nil
+}
+
+func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
+	s.to = append(s.to, to)
+	return nil
+}
+
+func (s *session) Data(r io.Reader) error {
+	m, err := mail.ReadMessage(r)
+	if err != nil {
+		return err
+	}
+	subject, err := new(mime.WordDecoder).DecodeHeader(m.Header.Get("Subject"))
+	if err != nil {
+		subject = m.Header.Get("Subject")
+	}
+	got := Mail{From: s.from, To: strings.Join(s.to, ", "), Subject: subject, MessageID: m.Header.Get("Message-Id"), Text: text(m), At: time.Now()}
+	s.inbox.mu.Lock()
+	s.inbox.mails = append(s.inbox.mails, got)
+	s.inbox.mu.Unlock()
+	return nil
+}
+
+// text finds the plain text of a mail.
+func text(m *mail.Message) string {
+	kind, parameters, _ := mime.ParseMediaType(m.Header.Get("Content-Type"))
+	encoding, body := m.Header.Get("Content-Transfer-Encoding"), m.Body
+	if strings.HasPrefix(kind, "multipart/") {
+		part, err := multipart.NewReader(m.Body, parameters["boundary"]).NextRawPart()
+		if err != nil {
+			return ""
+		}
+		encoding, body = part.Header.Get("Content-Transfer-Encoding"), part
+	}
+	if strings.EqualFold(encoding, "quoted-printable") {
+		body = quotedprintable.NewReader(body)
+	}
+	out, _ := io.ReadAll(io.LimitReader(body, 1<<20))
+	return strings.TrimSpace(string(out))
+}
+
+var mails = template.Must(template.New("mails").Parse(`<table><tr><th>To<th>Subject<th>Text</tr>
+{{range .}}<tr><td>{{.To}}<td>{{.Subject}}<td><pre>{{.Text}}</pre></tr>{{else}}<tr><td colspan="3">No mail yet.</tr>{{end}}</table>`))
+
+func (b *Inbox) page(w http.ResponseWriter, _ *http.Request) {
+	var body bytes.Buffer
+	_ = mails.Execute(&body, b.Mails())
+	page.Write(w, page.Page{Title: "Everybody's inbox", About: "Stand-in for people's mail. It takes mail by SMTP; the newest is on top.", Body: template.HTML(body.String())})
+}

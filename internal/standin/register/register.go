@@ -1,0 +1,253 @@
+// Package register stands in for the school office's register: a OneRoster 1.2
+// rostering provider with OAuth 2 client credentials, and a plain page on which
+// the office mends addresses and enrols people.
+package register
+
+import (
+	"bytes"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"kanban/internal/standin/page"
+	"kanban/internal/standin/school"
+	"kanban/internal/wire/oneroster"
+)
+
+// Credentials of the register's one client.
+const (
+	ClientID     = "kanban"
+	ClientSecret = "green-fingers"
+)
+
+// Register is the stand-in. Use New.
+type Register struct {
+	school *school.School
+	mux    *http.ServeMux
+	mu     sync.Mutex
+	tokens map[string]time.Time
+}
+
+// New serves the given school.
+func New(s *school.School) *Register {
+	r := &Register{school: s, mux: http.NewServeMux(), tokens: map[string]time.Time{}}
+	r.mux.HandleFunc("POST /oauth/token", r.token)
+	list(r, "/orgs", "orgs", r.orgs)
+	list(r, "/academicSessions", "academicSessions", r.sessions)
+	list(r, "/courses", "courses", r.courses)
+	list(r, "/classes", "classes", r.classes)
+	list(r, "/users", "users", r.users)
+	list(r, "/enrollments", "enrollments", r.enrollments)
+	r.mux.HandleFunc("GET /{$}", r.office)
+	r.mux.HandleFunc("POST /office/people/{id}", r.setPerson)
+	r.mux.HandleFunc("POST /office/enrolments", r.enrol)
+	r.mux.HandleFunc("POST /office/withdrawals", r.withdraw)
+	return r
+}
+
+// ServeHTTP answers API and office.
+func (r *Register) ServeHTTP(w http.ResponseWriter, req *http.Request) { r.mux.ServeHTTP(w, req) }
+
+func (r *Register) token(w http.ResponseWriter, req *http.Request) {
+	w.Header().Set("Content-Type", "application/json")
+	id, secret, _ := req.BasicAuth()
+	id, _ = url.QueryUnescape(id)
+	secret, _ = url.QueryUnescape(secret)
+	fail := func(status int, code, text string) {
+		w.WriteHeader(status)
+		_ = json.NewEncoder(w).Encode(map[string]string{"error": code, "error_description": text})
+	}
+	switch {
+	case id != ClientID || subtle.ConstantTimeCompare([]byte(secret), []byte(ClientSecret)) != 1:
+		fail(http.StatusUnauthorized, "invalid_client", "Unknown client or wrong secret.")
+	case req.FormValue("grant_type") != "client_credentials":
+		fail(http.StatusBadRequest, "unsupported_grant_type", "Only client_credentials.")
+	case !slices.Contains(strings.Fields(req.FormValue("scope")), oneroster.ScopeRosterReadonly):
+		fail(http.StatusBadRequest, "invalid_scope", "Only roster.readonly is offered.")
+	default:
+		token := rand.Text()
+		r.mu.Lock()
+		r.tokens[token] = time.Now().Add(10 * time.Minute)
+		r.mu.Unlock()
+		w.Header().Set("Cache-Control", "no-store")
+		_ = json.NewEncoder(w).Encode(map[string]any{"access_token": token, "token_type": "Bearer", "expires_in": 600, "scope": oneroster.ScopeRosterReadonly})
+	}
+}
+
+// ForgetTokens makes every token given out so far expire at once.
+func (r *Register) ForgetTokens() {
+	r.mu.Lock()
+	clear(r.tokens)
+	r.mu.Unlock()
+}
+
+func (r *Register) allowed(req *http.Request) bool {
+	token, _ := strings.CutPrefix(req.Header.Get("Authorization"), "Bearer ")
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return time.Now().Before(r.tokens[token])
+}
+
+// list serves one collection with limit and offset, X-Total-Count and Link.
+func list[T any](r *Register, path, wrapper string, all func(base string) []T) {
+	r.mux.HandleFunc("GET "+oneroster.BasePath+path, func(w http.ResponseWriter, req *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		if !r.allowed(req) {
+			w.WriteHeader(http.StatusUnauthorized)
+			_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("unauthorisedrequest", "The access token is unknown or has expired."))
+			return
+		}
+		limit, offset := number(req, "limit", 100), number(req, "offset", 0)
+		if limit < 1 || offset < 0 {
+			w.WriteHeader(http.StatusBadRequest)
+			_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("invaliddata", "limit and offset must be positive numbers."))
+			return
+		}
+		limit = min(limit, 50) // a server may give fewer than asked
+		base := "http://" + req.Host + oneroster.BasePath
+		items := all(base)
+		w.Header().Set("X-Total-Count", strconv.Itoa(len(items)))
+		from, to := min(offset, len(items)), min(offset+limit, len(items))
+		if to < len(items) {
+			w.Header().Set("Link", fmt.Sprintf(`<%s%s?limit=%d&offset=%d>; rel="next", <%s%s?limit=%d&offset=0>; rel="first"`, base, path, limit, to, base, path, limit))
+		}
+		_ = json.NewEncoder(w).Encode(map[string]any{wrapper: items[from:to]})
+	})
+}
+
+func number(req *http.Request, name string, fallback int) int {
+	text := req.URL.Query().Get(name)
+	if text == "" {
+		return fallback
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil {
+		return -1
+	}
+	return n
+}
+
+func base(id string, modified time.Time) oneroster.Base {
+	return oneroster.Base{SourcedID: id, Status: oneroster.Active, DateLastModified: modified.UTC().Format("2006-01-02T15:04:05.000Z")}
+}
+
+func ref(b, kind, path, id string) oneroster.Ref {
+	return oneroster.Ref{Href: b + path + "/" + id, SourcedID: id, Type: kind}
+}
+
+const schoolID = "org-fernmoor"
+
+func (r *Register) orgs(string) []oneroster.Org {
+	return []oneroster.Org{{Base: base(schoolID, r.school.Terms[0].Start), Name: r.school.Name, Type: "school", Identifier: "FGS"}}
+}
+
+func (r *Register) sessions(string) (out []oneroster.AcademicSession) {
+	for _, t := range r.school.Terms {
+		out = append(out, oneroster.AcademicSession{Base: base(t.ID, t.Start), Title: t.Title, Type: "term", StartDate: oneroster.NewDate(t.Start), EndDate: oneroster.NewDate(t.End), SchoolYear: strconv.Itoa(r.school.Terms[1].End.Year())})
+	}
+	return out
+}
+
+func (r *Register) courses(b string) (out []oneroster.Course) {
+	for _, c := range r.school.Courses {
+		out = append(out, oneroster.Course{Base: base(c.ID, r.school.Terms[0].Start), Title: c.Title, CourseCode: c.Code, Org: ref(b, "org", "/orgs", schoolID)})
+	}
+	return out
+}
+
+func (r *Register) classes(b string) (out []oneroster.Class) {
+	for _, s := range r.school.Sections() {
+		kind := "scheduled"
+		if s.Homeroom {
+			kind = "homeroom"
+		}
+		out = append(out, oneroster.Class{
+			Base: base(s.ID, r.school.Terms[0].Start), Title: s.Title, ClassCode: s.Code, ClassType: kind,
+			Course: ref(b, "course", "/courses", s.CourseID), School: ref(b, "org", "/orgs", schoolID),
+			Terms: []oneroster.Ref{ref(b, "academicSession", "/academicSessions", s.TermID)},
+		})
+	}
+	return out
+}
+
+func (r *Register) users(b string) (out []oneroster.User) {
+	for _, p := range r.school.People() {
+		kind := "primary"
+		if p.Secondary {
+			kind = "secondary"
+		}
+		out = append(out, oneroster.User{
+			Base: base(p.ID, p.Modified), UserMasterIdentifier: p.Master, Username: p.UserName, EnabledUser: oneroster.Bool(!p.Disabled),
+			GivenName: p.GivenName, FamilyName: p.FamilyName, Email: p.Email,
+			Roles: []oneroster.UserRole{{RoleType: kind, Role: p.Role, Org: ref(b, "org", "/orgs", schoolID)}},
+		})
+	}
+	return out
+}
+
+func (r *Register) enrollments(b string) (out []oneroster.Enrollment) {
+	for _, e := range r.school.Enrolments() {
+		x := oneroster.Enrollment{
+			Base: base(e.ID, e.Modified), User: ref(b, "user", "/users", e.PersonID), Class: ref(b, "class", "/classes", e.SectionID),
+			School: ref(b, "org", "/orgs", schoolID), Role: e.Role, BeginDate: oneroster.NewDate(e.Begin),
+		}
+		if e.Ended {
+			x.Status = oneroster.ToBeDeleted
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+var officePage = template.Must(template.New("office").Parse(`
+<h2>Enrol or withdraw</h2>
+<form method="post" action="/office/enrolments"><select name="person">{{range .People}}<option value="{{.ID}}">{{.Name}}</option>{{end}}</select>
+<select name="section">{{range .Sections}}<option value="{{.ID}}">{{.Title}}</option>{{end}}</select>
+<button>Enrol</button> <button formaction="/office/withdrawals">Withdraw</button></form>
+<h2>People</h2><table><tr><th>Id<th>Name<th>Role<th>E-mail address</tr>
+{{range .People}}<tr><td>{{.ID}}<td>{{.Name}}{{if .Disabled}} (disabled){{end}}<td>{{.Role}}
+<td><form method="post" action="/office/people/{{.ID}}"><input name="email" size="34" value="{{.Email}}"> <button>Save</button></form></tr>{{end}}</table>`))
+
+func (r *Register) office(w http.ResponseWriter, _ *http.Request) {
+	var body bytes.Buffer
+	_ = officePage.Execute(&body, map[string]any{"People": r.school.People(), "Sections": r.school.Sections()})
+	page.Write(w, page.Page{Title: "School office: the register", About: "Stand-in for a records system. It speaks OneRoster 1.2 rostering.", Body: template.HTML(body.String())})
+}
+
+func (r *Register) setPerson(w http.ResponseWriter, req *http.Request) {
+	if err := req.ParseForm(); err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	}
+	id := req.PathValue("id")
+	if req.PostForm.Has("email") {
+		r.finish(w, req, r.school.SetEmail(id, strings.TrimSpace(req.PostForm.Get("email"))))
+		return
+	}
+	r.finish(w, req, r.school.SetName(id, req.PostForm.Get("givenName"), req.PostForm.Get("familyName")))
+}
+
+func (r *Register) enrol(w http.ResponseWriter, req *http.Request) {
+	r.finish(w, req, r.school.Enrol(req.FormValue("person"), req.FormValue("section")))
+}
+
+func (r *Register) withdraw(w http.ResponseWriter, req *http.Request) {
+	r.finish(w, req, r.school.Withdraw(req.FormValue("person"), req.FormValue("section")))
+}
+
+func (r *Register) finish(w http.ResponseWriter, req *http.Request, err error) {
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
+		return
+	}
+	http.Redirect(w, req, "/", http.StatusSeeOther)
+}

@@ -1,0 +1,319 @@
+// Package workspace stands in for a chat workspace: a SCIM 2.0 service whose
+// groups are spaces, with a plain page that shows who is in which space.
+package workspace
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"kanban/internal/standin/page"
+	"kanban/internal/standin/school"
+	"kanban/internal/wire/scim"
+)
+
+// Token is the workspace's one bearer token.
+const Token = "potting-shed"
+
+// RefusedDomain is a mail domain whose addresses the workspace does not accept.
+const RefusedDomain = "@old.fernmoor.example"
+
+// Workspace is the stand-in. Use New.
+type Workspace struct {
+	mux    *http.ServeMux
+	mu     sync.Mutex
+	users  []scim.User
+	groups []scim.Group
+	serial int
+	// Created counts accounts ever made through the API.
+	created int
+}
+
+// New is a workspace in which the staff and a few learners already have accounts.
+func New(s *school.School) *Workspace {
+	w := &Workspace{mux: http.NewServeMux()}
+	for _, p := range s.People() {
+		switch {
+		case p.Role == "teacher" && !p.Secondary:
+			w.seed(p, strings.ToUpper(p.Email[:1])+p.Email[1:], true)
+		case p.ID == school.NotActive:
+			w.seed(p, p.Email, false)
+		case p.ID == school.Doubled:
+			w.seed(p, p.Email, true)
+			p.UserName += "2"
+			w.seed(p, p.Email, true)
+		}
+	}
+	w.mux.HandleFunc("GET /scim/v2/ServiceProviderConfig", w.config)
+	w.mux.HandleFunc("GET /scim/v2/Users", w.listUsers)
+	w.mux.HandleFunc("POST /scim/v2/Users", w.createUser)
+	w.mux.HandleFunc("PATCH /scim/v2/Users/{id}", w.patchUser)
+	w.mux.HandleFunc("GET /scim/v2/Groups", w.listGroups)
+	w.mux.HandleFunc("POST /scim/v2/Groups", w.createGroup)
+	w.mux.HandleFunc("GET /scim/v2/Groups/{id}", w.getGroup)
+	w.mux.HandleFunc("PATCH /scim/v2/Groups/{id}", w.patchGroup)
+	w.mux.HandleFunc("DELETE /scim/v2/Groups/{id}", w.deleteGroup)
+	w.mux.HandleFunc("GET /{$}", w.page)
+	return w
+}
+
+func (w *Workspace) seed(p school.Person, email string, active bool) {
+	w.users = append(w.users, scim.User{
+		Schemas: []string{scim.UserSchema}, ID: w.nextID("u"), UserName: p.UserName + "@chat",
+		Name: scim.Name{GivenName: p.GivenName, FamilyName: p.FamilyName}, Emails: []scim.Email{{Value: email, Primary: true}}, Active: active,
+	})
+}
+
+func (w *Workspace) nextID(prefix string) string {
+	w.serial++
+	return fmt.Sprintf("%s%05d", prefix, w.serial)
+}
+
+// ServeHTTP answers the SCIM service and the page.
+func (w *Workspace) ServeHTTP(out http.ResponseWriter, r *http.Request) {
+	if strings.HasPrefix(r.URL.Path, "/scim/") && r.Header.Get("Authorization") != "Bearer "+Token {
+		refuse(out, http.StatusUnauthorized, "", "The bearer token is not accepted.")
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.mux.ServeHTTP(out, r)
+}
+
+// Created is how many accounts were ever made through the API.
+func (w *Workspace) Created() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.created
+}
+
+func answer(w http.ResponseWriter, status int, body any) {
+	w.Header().Set("Content-Type", scim.ContentType)
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(body)
+}
+
+func refuse(w http.ResponseWriter, status int, kind, detail string) {
+	answer(w, status, scim.Error{Schemas: []string{scim.ErrorMessage}, Status: strconv.Itoa(status), ScimType: kind, Detail: detail})
+}
+
+func (w *Workspace) config(out http.ResponseWriter, _ *http.Request) {
+	var c scim.ServiceProviderConfig
+	c.Schemas = []string{scim.ConfigSchema}
+	c.Patch.Supported, c.Filter.Supported, c.Filter.MaxResults = true, true, 50
+	answer(out, http.StatusOK, c)
+}
+
+func (w *Workspace) listUsers(out http.ResponseWriter, r *http.Request) {
+	listed(out, r, w.users, func(u scim.User, attribute, value string) (fits, known bool) {
+		switch attribute {
+		case "username":
+			return strings.EqualFold(u.UserName, value), true
+		case "externalid":
+			return u.ExternalID == value, true
+		case "emails", "emails.value":
+			return slices.ContainsFunc(u.Emails, func(e scim.Email) bool { return strings.EqualFold(e.Value, value) }), true
+		}
+		return false, false
+	})
+}
+
+func (w *Workspace) listGroups(out http.ResponseWriter, r *http.Request) {
+	groups := slices.Clone(w.groups)
+	if strings.Contains(r.URL.Query().Get("excludedAttributes"), "members") {
+		for i := range groups {
+			groups[i].Members = nil
+		}
+	}
+	listed(out, r, groups, func(g scim.Group, attribute, value string) (fits, known bool) {
+		switch attribute {
+		case "displayname":
+			return strings.EqualFold(g.DisplayName, value), true
+		case "externalid":
+			return g.ExternalID == value, true
+		}
+		return false, false
+	})
+}
+
+// listed answers a list request: filter, then a page of at most 50.
+func listed[T any](out http.ResponseWriter, r *http.Request, all []T, fits func(x T, attribute, value string) (fits, known bool)) {
+	q := r.URL.Query()
+	if filter := q.Get("filter"); filter != "" {
+		attribute, value, err := scim.ParseEqual(filter)
+		if err != nil {
+			refuse(out, http.StatusBadRequest, scim.TypeBadFilter, err.Error())
+			return
+		}
+		var kept []T
+		for _, x := range all {
+			fit, known := fits(x, attribute, value)
+			if !known {
+				refuse(out, http.StatusBadRequest, scim.TypeBadFilter, "Cannot filter by "+attribute+".")
+				return
+			}
+			if fit {
+				kept = append(kept, x)
+			}
+		}
+		all = kept
+	}
+	start, _ := strconv.Atoi(q.Get("startIndex"))
+	count, err := strconv.Atoi(q.Get("count"))
+	if err != nil || count > 50 {
+		count = 50
+	}
+	from := min(max(start, 1)-1, len(all))
+	to := min(from+max(count, 0), len(all))
+	answer(out, http.StatusOK, scim.List[T]{Schemas: []string{scim.ListMessage}, TotalResults: len(all), StartIndex: from + 1, ItemsPerPage: to - from, Resources: all[from:to]})
+}
+
+func (w *Workspace) createUser(out http.ResponseWriter, r *http.Request) {
+	var u scim.User
+	if err := json.NewDecoder(r.Body).Decode(&u); err != nil {
+		refuse(out, http.StatusBadRequest, scim.TypeBadSyntax, "The body is not a user.")
+		return
+	}
+	switch {
+	case u.UserName == "":
+		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "userName is required.")
+	case !strings.Contains(u.Email(), "@"):
+		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "An account needs an e-mail address.")
+	case strings.HasSuffix(strings.ToLower(u.Email()), RefusedDomain):
+		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "Addresses of "+RefusedDomain[1:]+" are no longer accepted here.")
+	case slices.ContainsFunc(w.users, func(o scim.User) bool { return strings.EqualFold(o.UserName, u.UserName) }):
+		refuse(out, http.StatusConflict, scim.TypeUniqueness, "The user name "+u.UserName+" is taken.")
+	default:
+		u.ID = w.nextID("u")
+		w.users = append(w.users, u)
+		w.created++
+		answer(out, http.StatusCreated, u)
+	}
+}
+
+func (w *Workspace) patchUser(out http.ResponseWriter, r *http.Request) {
+	i := slices.IndexFunc(w.users, func(u scim.User) bool { return u.ID == r.PathValue("id") })
+	if i < 0 {
+		refuse(out, http.StatusNotFound, "", "No such user.")
+		return
+	}
+	operations, ok := operations(out, r)
+	if !ok {
+		return
+	}
+	u := w.users[i]
+	for _, o := range operations {
+		var err error
+		switch o.Path {
+		case "name":
+			err = json.Unmarshal(o.Value, &u.Name)
+		case "emails":
+			u.Emails = nil
+			err = json.Unmarshal(o.Value, &u.Emails)
+		case "active":
+			err = json.Unmarshal(o.Value, &u.Active)
+		default:
+			err = fmt.Errorf("cannot change %q", o.Path)
+		}
+		if err != nil {
+			refuse(out, http.StatusBadRequest, scim.TypeInvalid, err.Error())
+			return
+		}
+	}
+	w.users[i] = u
+	answer(out, http.StatusOK, u)
+}
+
+func operations(out http.ResponseWriter, r *http.Request) ([]scim.Operation, bool) {
+	var p scim.Patch
+	if err := json.NewDecoder(r.Body).Decode(&p); err != nil || len(p.Operations) == 0 {
+		refuse(out, http.StatusBadRequest, scim.TypeBadSyntax, "The body is not a patch.")
+		return nil, false
+	}
+	return p.Operations, true
+}
+
+func (w *Workspace) createGroup(out http.ResponseWriter, r *http.Request) {
+	var g scim.Group
+	if err := json.NewDecoder(r.Body).Decode(&g); err != nil || strings.TrimSpace(g.DisplayName) == "" {
+		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "displayName is required.")
+		return
+	}
+	g.ID = w.nextID("g")
+	w.groups = append(w.groups, g)
+	answer(out, http.StatusCreated, g)
+}
+
+func (w *Workspace) group(out http.ResponseWriter, r *http.Request) (int, bool) {
+	i := slices.IndexFunc(w.groups, func(g scim.Group) bool { return g.ID == r.PathValue("id") })
+	if i < 0 {
+		refuse(out, http.StatusNotFound, "", "No such group.")
+	}
+	return i, i >= 0
+}
+
+func (w *Workspace) getGroup(out http.ResponseWriter, r *http.Request) {
+	if i, ok := w.group(out, r); ok {
+		answer(out, http.StatusOK, w.groups[i])
+	}
+}
+
+func (w *Workspace) deleteGroup(out http.ResponseWriter, r *http.Request) {
+	if i, ok := w.group(out, r); ok {
+		w.groups = slices.Delete(w.groups, i, i+1)
+		out.WriteHeader(http.StatusNoContent)
+	}
+}
+
+func (w *Workspace) patchGroup(out http.ResponseWriter, r *http.Request) {
+	i, ok := w.group(out, r)
+	if !ok {
+		return
+	}
+	operations, ok := operations(out, r)
+	if !ok {
+		return
+	}
+	g := w.groups[i]
+	g.Members = slices.Clone(g.Members)
+	for _, o := range operations {
+		if id, ok := scim.RemovedMember(o.Path); ok && o.Op == "remove" {
+			g.Members = slices.DeleteFunc(g.Members, func(m scim.Member) bool { return m.Value == id })
+			continue
+		}
+		var add []scim.Member
+		if o.Op != "add" || o.Path != "members" || json.Unmarshal(o.Value, &add) != nil {
+			refuse(out, http.StatusBadRequest, scim.TypeInvalid, "Only members can be added or removed.")
+			return
+		}
+		for _, m := range add {
+			u := slices.IndexFunc(w.users, func(u scim.User) bool { return u.ID == m.Value })
+			if u < 0 {
+				refuse(out, http.StatusBadRequest, scim.TypeInvalid, "No such user: "+m.Value)
+				return
+			}
+			if !slices.ContainsFunc(g.Members, func(o scim.Member) bool { return o.Value == m.Value }) {
+				g.Members = append(g.Members, scim.Member{Value: m.Value, Type: "User", Display: w.users[u].Name.GivenName + " " + w.users[u].Name.FamilyName})
+			}
+		}
+	}
+	w.groups[i] = g
+	out.WriteHeader(http.StatusNoContent)
+}
+
+var spaces = template.Must(template.New("spaces").Parse(`
+<h2>Spaces</h2>{{range .Groups}}<h3>{{.DisplayName}} <small>({{len .Members}} members)</small></h3><p>{{range .Members}}{{.Display}} · {{end}}</p>{{else}}<p>No space yet.</p>{{end}}
+<h2>Accounts</h2><table><tr><th>Id<th>Name<th>User name<th>E-mail address<th>Active</tr>
+{{range .Users}}<tr><td>{{.ID}}<td>{{.Name.GivenName}} {{.Name.FamilyName}}<td>{{.UserName}}<td>{{.Email}}<td>{{if .Active}}yes{{else}}not yet{{end}}</tr>{{end}}</table>`))
+
+func (w *Workspace) page(out http.ResponseWriter, _ *http.Request) {
+	var body bytes.Buffer
+	_ = spaces.Execute(&body, map[string]any{"Groups": w.groups, "Users": w.users})
+	page.Write(out, page.Page{Title: "Chat workspace", About: "Stand-in for a chat workspace. It speaks SCIM 2.0; a group is a space.", Body: template.HTML(body.String())})
+}
