@@ -1,0 +1,122 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// Administrator may sign in.
+type Administrator struct {
+	ID           string
+	Name         string
+	Email        string
+	PasswordHash string
+	Role         string
+	CreatedAt    time.Time
+}
+
+// APIToken lets a program act for an administrator. Only its hash is kept.
+type APIToken struct {
+	ID              string
+	AdministratorID string
+	Name            string
+	Hash            []byte
+	CreatedAt       time.Time
+	LastUsedAt      *time.Time
+}
+
+// Administrators counts them.
+func (s *Store) Administrators(ctx context.Context) (n int64, err error) {
+	err = s.reader(ctx).Model(&Administrator{}).Count(&n).Error
+	return n, known(err, "counting administrators")
+}
+
+// AdministratorByEmail finds one, ignoring case.
+func (s *Store) AdministratorByEmail(ctx context.Context, email string) (a Administrator, err error) {
+	err = s.reader(ctx).Where("lower(email) = lower(?)", email).First(&a).Error
+	return a, known(err, "finding the administrator")
+}
+
+// Administrator finds one by id.
+func (s *Store) Administrator(ctx context.Context, id string) (a Administrator, err error) {
+	err = s.reader(ctx).Where("id = ?", id).First(&a).Error
+	return a, known(err, "finding the administrator")
+}
+
+// AdministratorByToken finds whom a token stands for and notes its use.
+func (s *Store) AdministratorByToken(ctx context.Context, hash []byte) (a Administrator, err error) {
+	err = s.reader(ctx).Raw(`
+		WITH used AS (
+			UPDATE api_tokens SET last_used_at = now()
+			WHERE hash = ? AND (last_used_at IS NULL OR last_used_at < now() - interval '1 minute')
+		)
+		SELECT a.* FROM administrators a JOIN api_tokens t ON t.administrator_id = a.id WHERE t.hash = ?`, hash, hash).Scan(&a).Error
+	if err == nil && a.ID == "" {
+		return a, fmt.Errorf("finding the token: %w", ErrNotFound)
+	}
+	return a, known(err, "finding the token")
+}
+
+// AddSetupLink keeps the hash of a new one-time set-up link and drops older ones.
+func (s *Store) AddSetupLink(ctx context.Context, hash []byte) error {
+	_, err := s.Pool.Exec(ctx, `WITH old AS (DELETE FROM setup_links WHERE used_at IS NULL) INSERT INTO setup_links (token_hash) VALUES ($1)`, hash)
+	return known(err, "keeping the set-up link")
+}
+
+// UseSetupLink spends a link; it can be spent once.
+func (tx *Tx) UseSetupLink(ctx context.Context, hash []byte) error {
+	tag, err := tx.PGX.Exec(ctx, `UPDATE setup_links SET used_at = now() WHERE token_hash = $1 AND used_at IS NULL`, hash)
+	if err == nil && tag.RowsAffected() == 0 {
+		return fmt.Errorf("using the set-up link: %w", ErrNotFound)
+	}
+	return known(err, "using the set-up link")
+}
+
+// AuditEntry says who changed what.
+type AuditEntry struct {
+	ID      int64           `json:"id"`
+	At      time.Time       `json:"at"`
+	Who     string          `json:"who"`
+	What    string          `json:"what"`
+	Subject string          `json:"subject"`
+	Detail  json.RawMessage `json:"detail" gorm:"type:jsonb;serializer:json"`
+}
+
+// Audit adds an entry to the audit trail. detail must not hold secrets.
+func (tx *Tx) Audit(ctx context.Context, who, what, subject string, detail any) error {
+	text, err := json.Marshal(detail)
+	if err != nil {
+		return err
+	}
+	_, err = tx.PGX.Exec(ctx, `INSERT INTO audit_entries (who, what, subject, detail) VALUES ($1, $2, $3, $4)`, who, what, subject, string(text))
+	return known(err, "writing the audit trail")
+}
+
+// Create inserts a record of any kind.
+func Create[T any](tx *Tx, record *T, doing string) error {
+	return known(tx.DB.Create(record).Error, doing)
+}
+
+// KeptAnswer is the answer to a request that carried an Idempotency-Key.
+type KeptAnswer struct {
+	Key     string
+	Request []byte // hash of method, path and body
+	Status  int
+	Body    []byte
+}
+
+// KeptAnswer finds an answer kept during the last day.
+func (s *Store) KeptAnswer(ctx context.Context, key string) (a KeptAnswer, err error) {
+	err = s.reader(ctx).Where("key = ? AND created_at > now() - interval '1 day'", key).First(&a).Error
+	return a, known(err, "finding the kept answer")
+}
+
+// KeepAnswer keeps an answer; the first one for a key stays.
+func (s *Store) KeepAnswer(ctx context.Context, a KeptAnswer) error {
+	_, err := s.Pool.Exec(ctx, `
+		WITH old AS (DELETE FROM kept_answers WHERE created_at < now() - interval '1 day')
+		INSERT INTO kept_answers (key, request, status, body) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, a.Key, a.Request, a.Status, a.Body)
+	return known(err, "keeping the answer")
+}

@@ -1,0 +1,226 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+
+	"kanban/internal/core/learning"
+)
+
+// Event is a fact, recorded once.
+type Event struct {
+	ID         string
+	Type       string
+	NaturalKey string // two facts with one key are the same fact
+	PersonID   *string
+	SectionID  *string
+	CourseID   *string
+	ModuleID   string
+	ActivityID string
+	Data       map[string]any `gorm:"serializer:json"`
+	OccurredAt time.Time
+	RecordedAt time.Time
+}
+
+// eventsPerJob is how many events one React job takes.
+const eventsPerJob = 200
+
+// Record writes events whose natural key is new, together with the jobs that
+// react to them, and returns the ids of those that were new.
+func (tx *Tx) Record(ctx context.Context, events []Event) ([]string, error) {
+	if len(events) == 0 {
+		return nil, nil
+	}
+	var batch pgx.Batch
+	for i := range events {
+		e := &events[i]
+		e.ID = NewID()
+		if e.Data == nil {
+			e.Data = map[string]any{}
+		}
+		data, err := json.Marshal(e.Data)
+		if err != nil {
+			return nil, fmt.Errorf("recording the event %s: %w", e.NaturalKey, err)
+		}
+		batch.Queue(`INSERT INTO events (id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data, occurred_at)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT (natural_key) DO NOTHING`,
+			e.ID, e.Type, e.NaturalKey, e.PersonID, e.SectionID, e.CourseID, e.ModuleID, e.ActivityID, string(data), e.OccurredAt)
+	}
+	results := tx.PGX.SendBatch(ctx, &batch)
+	var fresh []string
+	for _, e := range events {
+		tag, err := results.Exec()
+		if err != nil {
+			_ = results.Close()
+			return nil, known(err, "recording events")
+		}
+		if tag.RowsAffected() == 1 {
+			fresh = append(fresh, e.ID)
+		}
+	}
+	if err := results.Close(); err != nil {
+		return nil, known(err, "recording events")
+	}
+	if len(fresh) == 0 {
+		return nil, nil
+	}
+	var jobs []river.JobArgs
+	for from := 0; from < len(fresh); from += eventsPerJob {
+		jobs = append(jobs, React{EventIDs: fresh[from:min(from+eventsPerJob, len(fresh))]})
+	}
+	if err := tx.Enqueue(ctx, jobs...); err != nil {
+		return nil, err
+	}
+	return fresh, tx.Announce(ctx, "event", "")
+}
+
+// EventFilter narrows a list of events; empty fields do not.
+type EventFilter struct {
+	Type, PersonID, SectionID string
+	Before                    string // id of the last event of the previous page
+	Limit                     int
+}
+
+// ListedEvent is an event with the names that a person reads.
+type ListedEvent struct {
+	Event      `gorm:"embedded"`
+	Person     string
+	Section    string
+	Course     string
+	Deliveries int
+	Waiting    int
+}
+
+// Events lists the newest first.
+func (s *Store) Events(ctx context.Context, f EventFilter) (all []ListedEvent, err error) {
+	q := s.reader(ctx).Table("events e").Select(`e.*,
+		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = e.person_id), '') AS person,
+		coalesce((SELECT s.title FROM sections s WHERE s.id = e.section_id), '') AS section,
+		coalesce((SELECT c.title FROM courses c WHERE c.id = e.course_id), '') AS course,
+		(SELECT count(*) FROM deliveries d WHERE d.event_id = e.id) AS deliveries,
+		(SELECT count(*) FROM deliveries d WHERE d.event_id = e.id AND d.state = 'waiting') AS waiting`).Order("e.id DESC").Limit(f.Limit)
+	for column, value := range map[string]string{"e.type = ?": f.Type, "e.person_id = ?": f.PersonID, "e.section_id = ?": f.SectionID, "e.id < ?": f.Before} {
+		if value != "" {
+			q = q.Where(column, value)
+		}
+	}
+	err = q.Scan(&all).Error
+	return all, known(err, "listing events")
+}
+
+// EventsByID finds events, oldest first.
+func (s *Store) EventsByID(ctx context.Context, ids []string) (all []Event, err error) {
+	err = s.reader(ctx).Where("id = ANY (?::uuid[])", textArray(ids)).Order("id").Find(&all).Error
+	return all, known(err, "finding events")
+}
+
+// Course is a course of the mirror.
+type Course struct {
+	ID          string
+	Title       string
+	Code        string
+	HasOutline  bool
+	OutlineSize int
+}
+
+// Courses lists the courses of the mirror.
+func (s *Store) Courses(ctx context.Context) ([]Course, error) {
+	return many[Course](ctx, s, "listing courses", `
+		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL, (SELECT count(*)::int FROM outline_activities a WHERE a.course_id = c.id)
+		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id WHERE c.gone_at IS NULL ORDER BY c.title`)
+}
+
+// Outline finds the outline of a course.
+func (s *Store) Outline(ctx context.Context, courseID string) (learning.Outline, error) {
+	text, err := one[[1]json.RawMessage](ctx, s, "finding the outline", `SELECT outline FROM outlines WHERE course_id = $1`, courseID)
+	var o learning.Outline
+	if err == nil {
+		err = json.Unmarshal(text[0], &o)
+	}
+	return o, err
+}
+
+// SetOutline replaces the outline of a course.
+func (tx *Tx) SetOutline(ctx context.Context, courseID string, o learning.Outline) error {
+	text, err := json.Marshal(o)
+	if err != nil {
+		return err
+	}
+	_, err = tx.PGX.Exec(ctx, `INSERT INTO outlines (course_id, outline) VALUES ($1, $2)
+		ON CONFLICT (course_id) DO UPDATE SET outline = excluded.outline, version = outlines.version + 1, updated_at = now()`, courseID, string(text))
+	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `DELETE FROM outline_activities WHERE course_id = $1`, courseID)
+	}
+	var rows [][]any
+	for _, m := range o.Modules {
+		for _, a := range m.Activities {
+			rows = append(rows, []any{a.ID, courseID})
+		}
+	}
+	if err == nil {
+		_, err = tx.PGX.CopyFrom(ctx, pgx.Identifier{"outline_activities"}, []string{"activity_id", "course_id"}, pgx.CopyFromRows(rows))
+	}
+	return known(err, "keeping the outline")
+}
+
+// CoursesWith lists the courses in whose outline an activity stands.
+func (s *Store) CoursesWith(ctx context.Context, activityID string) ([]string, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT course_id::text FROM outline_activities WHERE activity_id = $1`, activityID)
+	if err != nil {
+		return nil, known(err, "finding the activity")
+	}
+	ids, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	return ids, known(err, "finding the activity")
+}
+
+// Statement is a stored xAPI statement.
+type Statement struct {
+	ID           string
+	ConnectionID string
+	Body         json.RawMessage
+	PersonID     *string
+	Note         string // why nothing followed from it, if nothing did
+}
+
+// AddStatement stores a statement unless its id is there; fresh is false then,
+// and existing is the stored body.
+func (tx *Tx) AddStatement(ctx context.Context, s Statement) (fresh bool, existing json.RawMessage, err error) {
+	tag, err := tx.PGX.Exec(ctx, `INSERT INTO statements (id, connection_id, body, person_id, note) VALUES ($1, $2, $3, $4, $5) ON CONFLICT (id) DO NOTHING`,
+		s.ID, s.ConnectionID, string(s.Body), s.PersonID, s.Note)
+	if err != nil {
+		return false, nil, known(err, "storing a statement")
+	}
+	if tag.RowsAffected() == 1 {
+		return true, nil, nil
+	}
+	err = tx.PGX.QueryRow(ctx, `SELECT body FROM statements WHERE id = $1`, s.ID).Scan(&existing)
+	return false, existing, known(err, "finding the stored statement")
+}
+
+// ProgressForUpdate reads and locks one person's progress in a section; the
+// row is made when there is none, so that two facts never advance it at once.
+func (tx *Tx) ProgressForUpdate(ctx context.Context, personID, sectionID string) (learning.State, error) {
+	var text json.RawMessage
+	err := tx.PGX.QueryRow(ctx, `INSERT INTO progress (person_id, section_id, state, percent) VALUES ($1, $2, '{}', 0)
+		ON CONFLICT (person_id, section_id) DO UPDATE SET person_id = excluded.person_id RETURNING state`, personID, sectionID).Scan(&text)
+	var state learning.State
+	if err == nil {
+		err = json.Unmarshal(text, &state)
+	}
+	return state, known(err, "reading progress")
+}
+
+// KeepProgress writes one person's progress.
+func (tx *Tx) KeepProgress(ctx context.Context, personID, sectionID string, state learning.State, percent int) error {
+	text, err := json.Marshal(state)
+	if err != nil {
+		return err
+	}
+	_, err = tx.PGX.Exec(ctx, `UPDATE progress SET state = $3, percent = $4, updated_at = now() WHERE person_id = $1 AND section_id = $2`, personID, sectionID, string(text), percent)
+	return known(err, "keeping progress")
+}

@@ -1,0 +1,61 @@
+package store
+
+import "github.com/riverqueue/river"
+
+// Queues, so that long reads and runs never hold up what people wait for.
+const (
+	QueueRuns      = "runs"
+	QueueReactions = "reactions"
+)
+
+// ReadRegister reads a register into the mirror.
+type ReadRegister struct {
+	RunID string `json:"runId"`
+}
+
+// Kind names the job.
+func (ReadRegister) Kind() string { return "read-register" }
+
+// InsertOpts chooses the queue. A run records its own failure; the job is tried
+// again only when the process died.
+func (ReadRegister) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueRuns, MaxAttempts: 10}
+}
+
+// ApplyRun carries out a run of a pairing.
+type ApplyRun struct {
+	RunID string `json:"runId"`
+}
+
+// Kind names the job.
+func (ApplyRun) Kind() string { return "apply-run" }
+
+// InsertOpts chooses the queue.
+func (ApplyRun) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueRuns, MaxAttempts: 10}
+}
+
+// React matches rules against events and makes deliveries.
+type React struct {
+	EventIDs []string `json:"eventIds"`
+}
+
+// Kind names the job.
+func (React) Kind() string { return "react" }
+
+// InsertOpts chooses the queue.
+func (React) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: QueueReactions} }
+
+// Deliver carries out one delivery. The delivery itself counts its attempts and
+// decides when to try again, so the job may be tried as often as that takes.
+type Deliver struct {
+	DeliveryID string `json:"deliveryId"`
+}
+
+// Kind names the job.
+func (Deliver) Kind() string { return "deliver" }
+
+// InsertOpts chooses the queue.
+func (Deliver) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 1000}
+}

@@ -1,0 +1,202 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Batch holds everything one read of a register gave, one row per record. Each
+// row holds the values of the table's columns, sourced_id first.
+type Batch struct {
+	Orgs, Terms, Courses, Sections, People, Enrolments [][]any
+}
+
+// mirrorTable is one table of the mirror and the columns that a read fills.
+type mirrorTable struct {
+	name    string
+	columns []string // sourced_id first
+	rows    func(Batch) [][]any
+}
+
+var mirrorTables = []mirrorTable{
+	{"orgs", []string{"sourced_id", "name", "type", "parent"}, func(b Batch) [][]any { return b.Orgs }},
+	{"terms", []string{"sourced_id", "title", "type", "start_date", "end_date", "parent"}, func(b Batch) [][]any { return b.Terms }},
+	{"courses", []string{"sourced_id", "title", "code", "org"}, func(b Batch) [][]any { return b.Courses }},
+	{"sections", []string{"sourced_id", "title", "code", "class_type", "course", "org", "terms"}, func(b Batch) [][]any { return b.Sections }},
+	{"people", []string{"sourced_id", "given_name", "family_name", "email", "email_key", "user_name", "identifier", "master", "secondary", "enabled"}, func(b Batch) [][]any { return b.People }},
+	{"enrolments", []string{"sourced_id", "section", "person", "role", "begin_date", "end_date"}, func(b Batch) [][]any { return b.Enrolments }},
+}
+
+// Tally counts what a merge did to one table.
+type Tally struct {
+	Read    int `json:"read"`
+	Added   int `json:"added"`
+	Changed int `json:"changed"`
+	Gone    int `json:"gone"`
+}
+
+// Merged is what a merge did.
+type Merged struct {
+	Tables map[string]Tally
+	// Joined and Left are the enrolments that appeared and vanished.
+	Joined, Left []Movement
+	// Sections whose people, or people's details, changed.
+	Sections []string
+}
+
+// Movement is one enrolment that appeared or vanished.
+type Movement struct {
+	EnrolmentID string
+	PersonID    string
+	SectionID   string
+	CourseID    string
+	Role        string
+	// Times it has happened to this enrolment, so that coming back is a new fact.
+	ChangedAt string
+}
+
+// Merge brings the mirror of one register up to date with a complete read: rows
+// are copied into staging tables and merged set-wise, so unchanged rows are
+// never written.
+func (tx *Tx) Merge(ctx context.Context, connectionID string, b Batch) (Merged, error) {
+	m := Merged{Tables: map[string]Tally{}}
+	// One instant for everything this merge touches.
+	for _, t := range mirrorTables {
+		tally, err := tx.mergeTable(ctx, connectionID, t, t.rows(b))
+		if err != nil {
+			return m, fmt.Errorf("merging %s: %w", t.name, err)
+		}
+		m.Tables[t.name] = tally
+	}
+	var err error
+	if m.Joined, err = tx.movements(ctx, connectionID, `e.gone_at IS NULL AND e.joined_at = now()`); err != nil {
+		return m, err
+	}
+	if m.Left, err = tx.movements(ctx, connectionID, `e.gone_at = now()`); err != nil {
+		return m, err
+	}
+	m.Sections, err = tx.touched(ctx, connectionID)
+	return m, err
+}
+
+func (tx *Tx) mergeTable(ctx context.Context, connectionID string, t mirrorTable, rows [][]any) (Tally, error) {
+	staged := "staged_" + t.name
+	create := fmt.Sprintf(`CREATE TEMP TABLE %s (LIKE %s) ON COMMIT DROP`, staged, t.name)
+	if _, err := tx.PGX.Exec(ctx, create); err != nil {
+		return Tally{}, err
+	}
+	if _, err := tx.PGX.Exec(ctx, fmt.Sprintf(`ALTER TABLE %s ALTER connection_id DROP NOT NULL, ALTER id DROP NOT NULL, ALTER changed_at DROP NOT NULL%s`, staged, dropJoined(t))); err != nil {
+		return Tally{}, err
+	}
+	if _, err := tx.PGX.CopyFrom(ctx, pgx.Identifier{staged}, t.columns, pgx.CopyFromRows(rows)); err != nil {
+		return Tally{}, err
+	}
+	tally := Tally{Read: len(rows)}
+	rowsOf, err := tx.PGX.Query(ctx, t.mergeSQL(staged), connectionID)
+	if err != nil {
+		return Tally{}, err
+	}
+	for rowsOf.Next() {
+		var what string
+		var n int
+		if err := rowsOf.Scan(&what, &n); err != nil {
+			return Tally{}, err
+		}
+		switch what {
+		case "added":
+			tally.Added = n
+		case "changed":
+			tally.Changed = n
+		case "gone":
+			tally.Gone = n
+		}
+	}
+	return tally, rowsOf.Err()
+}
+
+func dropJoined(t mirrorTable) string {
+	if t.name == "enrolments" {
+		return ", ALTER joined_at DROP NOT NULL"
+	}
+	return ""
+}
+
+// mergeSQL writes only what differs: new rows, changed rows, rows that came
+// back, and gone_at for rows that are no longer read. It wants a hash join of
+// the staging table with the mirror on the primary key.
+func (t mirrorTable) mergeSQL(staged string) string {
+	values := t.columns[1:]
+	list := func(format, separator string) string {
+		parts := make([]string, len(values))
+		for i, c := range values {
+			parts[i] = fmt.Sprintf(strings.ReplaceAll(format, "%s", "%[1]s"), c)
+		}
+		return strings.Join(parts, separator)
+	}
+	returned := "" // an enrolment that comes back has joined anew
+	if t.name == "enrolments" {
+		returned = ", joined_at = CASE WHEN m.gone_at IS NULL THEN m.joined_at ELSE now() END"
+	}
+	return fmt.Sprintf(`
+WITH differing AS (
+    SELECT s.*, m.sourced_id IS NULL AS fresh
+    FROM %[2]s s LEFT JOIN %[1]s m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id
+    WHERE m.sourced_id IS NULL OR m.gone_at IS NOT NULL OR (%[3]s) IS DISTINCT FROM (%[4]s)
+), written AS (
+    INSERT INTO %[1]s AS m (connection_id, sourced_id, %[5]s)
+    SELECT $1, sourced_id, %[5]s FROM differing
+    ON CONFLICT (connection_id, sourced_id) DO UPDATE SET %[6]s, changed_at = now(), gone_at = NULL%[7]s
+), gone AS (
+    UPDATE %[1]s m SET gone_at = now(), changed_at = now()
+    WHERE m.connection_id = $1 AND m.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[2]s s WHERE s.sourced_id = m.sourced_id)
+    RETURNING 1
+)
+SELECT CASE WHEN fresh THEN 'added' ELSE 'changed' END, count(*)::int FROM differing GROUP BY 1
+UNION ALL SELECT 'gone', count(*)::int FROM gone`,
+		t.name, staged, list("m.%s", ", "), list("s.%s", ", "), strings.Join(values, ", "), list("%s = excluded.%s", ", "), returned)
+}
+
+func (tx *Tx) movements(ctx context.Context, connectionID, where string) ([]Movement, error) {
+	rows, err := tx.PGX.Query(ctx, `
+		SELECT e.id::text, p.id::text, s.id::text, c.id::text, e.role, e.changed_at::text
+		FROM enrolments e
+		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
+		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section
+		JOIN courses c ON c.connection_id = e.connection_id AND c.sourced_id = s.course
+		WHERE e.connection_id = $1 AND `+where, connectionID)
+	if err != nil {
+		return nil, fmt.Errorf("finding who joined and left: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Movement])
+}
+
+// touched finds the sections whose comparison may give something new after this
+// merge: their own record, an enrolment or an enrolled person changed.
+func (tx *Tx) touched(ctx context.Context, connectionID string) ([]string, error) {
+	rows, err := tx.PGX.Query(ctx, `
+		SELECT s.id::text FROM sections s WHERE s.connection_id = $1 AND s.changed_at = now()
+		UNION
+		SELECT s.id::text FROM enrolments e JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section
+		WHERE e.connection_id = $1 AND e.changed_at = now()
+		UNION
+		SELECT s.id::text FROM people p
+		JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL
+		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section
+		WHERE p.connection_id = $1 AND p.changed_at = now()`, connectionID)
+	if err != nil {
+		return nil, fmt.Errorf("finding the sections that changed: %w", err)
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// MirrorSize counts the people and enrolments that the mirror holds, for the
+// guard against a register that suddenly lost them.
+func (s *Store) MirrorSize(ctx context.Context, connectionID string) (people, enrolments int, err error) {
+	err = s.Pool.QueryRow(ctx, `
+		SELECT (SELECT count(*) FROM people WHERE connection_id = $1 AND gone_at IS NULL),
+		       (SELECT count(*) FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL)`, connectionID).Scan(&people, &enrolments)
+	return people, enrolments, known(err, "measuring the mirror")
+}

@@ -1,0 +1,290 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/core/roster"
+)
+
+// Pairing joins a section with a target at a service.
+type Pairing struct {
+	ID           string
+	SectionID    string
+	ConnectionID string
+	TargetName   string
+	TargetRef    string        // the service's id of the target, empty until it is made
+	Policy       roster.Policy `gorm:"serializer:json"`
+	Counts       roster.Counts `gorm:"serializer:json"` // of the latest comparison
+	LastRunID    *string
+	LastFailed   bool
+	RanAt        *time.Time
+	ComparedAt   *time.Time
+	PausedAt     *time.Time
+	EndedAt      *time.Time
+	Version      int
+	CreatedAt    time.Time
+	UpdatedAt    time.Time
+}
+
+// Pairings lists those that have not ended, newest first.
+func (s *Store) Pairings(ctx context.Context) (all []Pairing, err error) {
+	err = s.reader(ctx).Where("ended_at IS NULL").Order("created_at DESC, id").Find(&all).Error
+	return all, known(err, "listing pairings")
+}
+
+// Pairing finds one by id.
+func (s *Store) Pairing(ctx context.Context, id string) (p Pairing, err error) {
+	err = s.reader(ctx).Where("id = ?", id).First(&p).Error
+	return p, known(err, "finding the pairing")
+}
+
+// PairingsOf lists the pairings of the given sections that have run at least once.
+func (s *Store) PairingsOf(ctx context.Context, sectionIDs []string) (all []Pairing, err error) {
+	err = s.reader(ctx).Where("section_id = ANY (?::uuid[]) AND ended_at IS NULL AND ran_at IS NOT NULL", textArray(sectionIDs)).Find(&all).Error
+	return all, known(err, "listing the sections' pairings")
+}
+
+// textArray writes ids as a PostgreSQL array; ids hold no character that needs quoting.
+func textArray(ids []string) string {
+	text, _ := json.Marshal(ids)
+	return "{" + string(text[1:len(text)-1]) + "}"
+}
+
+// UpdatePairing writes an edited pairing whose version must still be the one read.
+func (tx *Tx) UpdatePairing(p *Pairing) error {
+	read := p.Version
+	p.Version++
+	p.UpdatedAt = time.Now().UTC()
+	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("target_name", "policy", "paused_at", "ended_at", "version", "updated_at").Updates(p)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return fmt.Errorf("changing the pairing: %w", ErrStale)
+	}
+	return known(done.Error, "changing the pairing")
+}
+
+// SetTarget keeps the service's id of a pairing's target.
+func (tx *Tx) SetTarget(ctx context.Context, pairingID, ref string) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET target_ref = $2, updated_at = now() WHERE id = $1`, pairingID, ref)
+	return known(err, "keeping the target")
+}
+
+// KeepCounts keeps what the latest comparison of a pairing gave.
+func (tx *Tx) KeepCounts(ctx context.Context, pairingID string, counts roster.Counts) error {
+	text, err := json.Marshal(counts)
+	if err != nil {
+		return err
+	}
+	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, compared_at = now() WHERE id = $1`, pairingID, string(text))
+	return known(err, "keeping the counts")
+}
+
+// Preview is a plan shown to a person, kept so that a run can do exactly it.
+type Preview struct {
+	ID          string
+	PairingID   string
+	Plan        roster.Plan `gorm:"serializer:json"`
+	Fingerprint string
+	CreatedAt   time.Time
+}
+
+// Preview finds one by id.
+func (s *Store) Preview(ctx context.Context, id string) (p Preview, err error) {
+	err = s.reader(ctx).Where("id = ?", id).First(&p).Error
+	return p, known(err, "finding the preview")
+}
+
+// Kinds of run.
+const (
+	RunRead = "read" // reads a register
+	RunSync = "sync" // brings a target in step
+)
+
+// States of a run.
+const (
+	Queued      = "queued"
+	Running     = "running"
+	Finished    = "finished"
+	NeedsPerson = "needs-person" // finished, with people to mend
+	Moved       = "moved"        // nothing done: things changed since the preview
+	Guarded     = "guarded"      // nothing done: would remove too many
+	Failed      = "failed"
+)
+
+// Noticed is a finding of a run.
+type Noticed struct {
+	Code    finding.Code `json:"code"`
+	Subject string       `json:"subject" doc:"What it is about, e.g. /users record 17 (u17)"`
+	Detail  string       `json:"detail"`
+}
+
+// Run is one read or one synchronisation.
+type Run struct {
+	ID           string
+	Kind         string
+	ConnectionID *string
+	PairingID    *string
+	PreviewID    *string
+	Approved     bool // removals above the guard were approved
+	State        string
+	Step         string // what it is doing now
+	Done         int
+	Total        int
+	Counts       map[string]int `gorm:"serializer:json"`
+	Findings     []Noticed      `gorm:"serializer:json"`
+	NextPreview  *string        // the new preview of a run that ended as moved
+	ErrorCode    string
+	Error        string
+	RequestedBy  string
+	CreatedAt    time.Time
+	StartedAt    *time.Time
+	FinishedAt   *time.Time
+}
+
+// Active reports whether the run has not ended.
+func (r Run) Active() bool { return r.State == Queued || r.State == Running }
+
+// Run finds one by id.
+func (s *Store) Run(ctx context.Context, id string) (r Run, err error) {
+	err = s.reader(ctx).Where("id = ?", id).First(&r).Error
+	return r, known(err, "finding the run")
+}
+
+// Runs lists the newest runs, of one pairing or connection if given, older than
+// the run before if given.
+func (s *Store) Runs(ctx context.Context, pairingID, connectionID, before string, limit int) (all []Run, err error) {
+	q := s.reader(ctx).Order("id DESC").Limit(limit)
+	if pairingID != "" {
+		q = q.Where("pairing_id = ?", pairingID)
+	}
+	if connectionID != "" {
+		q = q.Where("connection_id = ?", connectionID)
+	}
+	if before != "" {
+		q = q.Where("id < ?", before)
+	}
+	err = q.Find(&all).Error
+	return all, known(err, "listing runs")
+}
+
+// ActiveRun finds the run that keeps another one from starting.
+func (s *Store) ActiveRun(ctx context.Context, column, id string) (r Run, err error) {
+	err = s.reader(ctx).Where("state IN ('queued', 'running')").Where(map[string]any{column: id}).First(&r).Error
+	return r, known(err, "finding the active run")
+}
+
+// StartRun notes that a run is being worked on; started is when it first was.
+func (s *Store) StartRun(ctx context.Context, id, step string) error {
+	return s.announceRun(ctx, id, `UPDATE runs SET state = 'running', step = $2, started_at = coalesce(started_at, now()) WHERE id = $1 AND state IN ('queued', 'running')`, id, step)
+}
+
+// Progress tells how far a run is.
+func (s *Store) Progress(ctx context.Context, id, step string, done, total int) error {
+	return s.announceRun(ctx, id, `UPDATE runs SET step = $2, done = $3, total = $4 WHERE id = $1`, id, step, done, total)
+}
+
+func (s *Store) announceRun(ctx context.Context, id, sql string, args ...any) error {
+	return s.InTx(ctx, func(tx *Tx) error {
+		if _, err := tx.PGX.Exec(ctx, sql, args...); err != nil {
+			return known(err, "noting the run's progress")
+		}
+		return tx.Announce(ctx, "run", id)
+	})
+}
+
+// FinishRun ends a run with everything in r that a run can end with.
+func (tx *Tx) FinishRun(ctx context.Context, r *Run) error {
+	now := time.Now().UTC()
+	r.FinishedAt = &now
+	r.Step = ""
+	err := tx.DB.Where("id = ?", r.ID).Select("state", "step", "done", "total", "counts", "findings", "next_preview", "error_code", "error", "finished_at").Updates(r).Error
+	if err != nil {
+		return known(err, "ending the run")
+	}
+	if r.PairingID != nil {
+		failed := r.State == Failed || r.State == Guarded || r.State == Moved
+		_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET last_run_id = $2, last_failed = $3,
+			ran_at = CASE WHEN $3 THEN ran_at ELSE now() END WHERE id = $1`, *r.PairingID, r.ID, failed)
+		if err == nil {
+			err = tx.Announce(ctx, "pairing", *r.PairingID)
+		}
+	}
+	if err != nil {
+		return known(err, "ending the run")
+	}
+	return tx.Announce(ctx, "run", r.ID)
+}
+
+// States of a change.
+const (
+	ChangeNone       = "none"    // nothing was to be done about this person
+	ChangePending    = "pending" // still to do
+	ChangeStarted    = "started" // the service was called; its answer is not known
+	ChangeDone       = "done"
+	ChangeRefused    = "refused"
+	ChangeNotArrived = "not-arrived" // accepted, but not there afterwards
+)
+
+// Change is one person in one run.
+type Change struct {
+	RunID      string
+	Position   int
+	Entry      roster.Entry `gorm:"serializer:json"`
+	Outcome    string
+	State      string
+	Code       string // finding code of a refusal
+	Answer     string // the service's words
+	StartedAt  *time.Time
+	FinishedAt *time.Time
+}
+
+// Changes lists a run's people in the order of its plan.
+func (s *Store) Changes(ctx context.Context, runID string) (all []Change, err error) {
+	err = s.reader(ctx).Where("run_id = ?", runID).Order("position").Find(&all).Error
+	return all, known(err, "listing the run's changes")
+}
+
+// AddChanges writes the people of a plan, so that the run can be resumed.
+func (tx *Tx) AddChanges(runID string, plan roster.Plan) error {
+	if len(plan.Entries) == 0 {
+		return nil
+	}
+	changes := make([]Change, len(plan.Entries))
+	for i, e := range plan.Entries {
+		state := ChangeNone
+		if e.Outcome.Changes() {
+			state = ChangePending
+		}
+		changes[i] = Change{RunID: runID, Position: i, Entry: e, Outcome: string(e.Outcome), State: state}
+	}
+	return known(tx.DB.CreateInBatches(changes, 500).Error, "writing the run's changes")
+}
+
+// MarkStarted notes, before the service is called, that it is about to be.
+func (s *Store) MarkStarted(ctx context.Context, runID string, position int) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE changes SET state = 'started', started_at = now() WHERE run_id = $1 AND position = $2`, runID, position)
+	return known(err, "noting a change")
+}
+
+// MarkEnded notes how a change ended.
+func (tx *Tx) MarkEnded(ctx context.Context, c Change) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE changes SET state = $3, code = $4, answer = $5, finished_at = now() WHERE run_id = $1 AND position = $2`,
+		c.RunID, c.Position, c.State, c.Code, c.Answer)
+	return known(err, "noting a change")
+}
+
+// Place notes that Kanban put a person into the pairing's target.
+func (tx *Tx) Place(ctx context.Context, pairingID, remoteID, personID, name string) error {
+	_, err := tx.PGX.Exec(ctx, `INSERT INTO placements (pairing_id, remote_id, person_id, name) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (pairing_id, remote_id) DO UPDATE SET person_id = excluded.person_id, name = excluded.name`, pairingID, remoteID, personID, name)
+	return known(err, "noting a placement")
+}
+
+// Unplace notes that Kanban took a person out again.
+func (tx *Tx) Unplace(ctx context.Context, pairingID, remoteID string) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM placements WHERE pairing_id = $1 AND remote_id = $2`, pairingID, remoteID)
+	return known(err, "noting a removal")
+}

@@ -1,0 +1,127 @@
+// Package store keeps Kanban's records in PostgreSQL: the mirror of the
+// register, pairings and their runs, events, rules, deliveries, badges and who
+// may use the service.
+//
+//	s, err := store.Open(ctx, store.Options{URL: url, Keyset: keyset})
+//	defer s.Close()
+//	err = s.InTx(ctx, func(tx *store.Tx) error { … })
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"gorm.io/driver/postgres"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+// ErrNotFound means that there is no such record.
+var ErrNotFound = errors.New("not found")
+
+// ErrTaken means that a record with the same unique value is there already.
+var ErrTaken = errors.New("already there")
+
+// ErrStale means that the record was changed since it was read.
+var ErrStale = errors.New("changed in the meantime")
+
+// Options of a Store.
+type Options struct {
+	// URL of the database, as understood by pgx.
+	URL string
+	// Keyset is the Tink keyset that seals secrets, see NewKeyset.
+	Keyset []byte
+	// MaxConnections to the database, 40 when zero.
+	MaxConnections int
+}
+
+// Store is an open database. It is safe for concurrent use.
+type Store struct {
+	Pool *pgxpool.Pool
+	db   *gorm.DB
+	jobs *river.Client[pgx.Tx]
+	*vault
+}
+
+// Open connects, brings the schema up to date under a lock, and checks that the
+// keyset is the one with which the database's secrets were sealed.
+func Open(ctx context.Context, o Options) (*Store, error) {
+	config, err := pgxpool.ParseConfig(o.URL)
+	if err != nil {
+		return nil, fmt.Errorf("the database address cannot be used: %w", err)
+	}
+	config.MaxConns = int32(o.MaxConnections)
+	if config.MaxConns == 0 {
+		config.MaxConns = 40
+	}
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("connecting to the database: %w", err)
+	}
+	s := &Store{Pool: pool}
+	if err := s.prepare(ctx, o.Keyset); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Store) prepare(ctx context.Context, keyset []byte) error {
+	if err := s.migrate(ctx); err != nil {
+		return fmt.Errorf("bringing the database up to date: %w", err)
+	}
+	var err error
+	s.db, err = gorm.Open(postgres.New(postgres.Config{Conn: stdlib.OpenDBFromPool(s.Pool)}), &gorm.Config{
+		SkipDefaultTransaction: true, TranslateError: true, Logger: logger.Discard,
+		NowFunc: func() time.Time { return time.Now().UTC() },
+	})
+	if err != nil {
+		return fmt.Errorf("preparing the database: %w", err)
+	}
+	s.jobs, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return fmt.Errorf("preparing the job queue: %w", err)
+	}
+	if s.vault, err = openVault(keyset); err != nil {
+		return err
+	}
+	return s.checkVault(ctx)
+}
+
+// Close ends every connection.
+func (s *Store) Close() { s.Pool.Close() }
+
+// Ready reports whether the database answers.
+func (s *Store) Ready(ctx context.Context) error { return s.Pool.Ping(ctx) }
+
+// NewID makes a time-ordered id (UUID version 7, RFC 9562 5.7).
+func NewID() string { return uuid.Must(uuid.NewV7()).String() }
+
+// reader gives a GORM handle for reads outside a transaction.
+func (s *Store) reader(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
+
+// known turns database errors into the ones callers can act on.
+func known(err error, doing string) error {
+	var pg *pgconn.PgError
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, gorm.ErrRecordNotFound), errors.Is(err, pgx.ErrNoRows):
+		return fmt.Errorf("%s: %w", doing, ErrNotFound)
+	case errors.Is(err, gorm.ErrDuplicatedKey), errors.As(err, &pg) && pg.Code == "23505":
+		return fmt.Errorf("%s: %w", doing, ErrTaken)
+	case errors.As(err, &pg) && pg.Code == "22P02": // an id that is no UUID
+		return fmt.Errorf("%s: %w", doing, ErrNotFound)
+	}
+	return fmt.Errorf("%s: %w", doing, err)
+}

@@ -1,0 +1,168 @@
+package store_test
+
+import (
+	"context"
+	"errors"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+	"kanban/internal/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+func connection(t *testing.T, s *store.Store) store.Connection {
+	c := store.Connection{ID: store.NewID(), Name: "Register " + store.NewID(), Kind: "oneroster", Version: 1, Settings: map[string]string{"address": "http://x"}}
+	require.NoError(t, s.InTx(t.Context(), func(tx *store.Tx) error { return store.Create(tx, &c, "test") }))
+	return c
+}
+
+func count(t *testing.T, s *store.Store, table string) (n int) {
+	require.NoError(t, s.Pool.QueryRow(t.Context(), "SELECT count(*) FROM "+table).Scan(&n))
+	return n
+}
+
+// One transaction, two views: a rollback leaves neither record, event nor job,
+// and nobody hears of it.
+func TestRollbackLeavesNothing(t *testing.T) {
+	s := storetest.New(t)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	heard := make(chan store.Live, 10)
+	go func() { _ = s.Listen(ctx, func(l store.Live) { heard <- l }) }()
+
+	write := func(fail error) error {
+		return s.InTx(ctx, func(tx *store.Tx) error {
+			c := store.Connection{ID: store.NewID(), Name: "c" + store.NewID(), Kind: "scim", Version: 1}
+			if err := store.Create(tx, &c, "test"); err != nil {
+				return err
+			}
+			if _, err := tx.Record(ctx, []store.Event{{Type: "section.joined", NaturalKey: "k/" + c.ID, OccurredAt: time.Now()}}); err != nil {
+				return err
+			}
+			if err := tx.Announce(ctx, "connection", c.ID); err != nil {
+				return err
+			}
+			return fail
+		})
+	}
+	boom := errors.New("boom")
+	require.ErrorIs(t, write(boom), boom)
+	for _, table := range []string{"connections", "events", "river_job"} {
+		assert.Zero(t, count(t, s, table), table)
+	}
+	assert.Eventually(t, func() bool { // the listener may still be starting
+		require.NoError(t, write(nil))
+		return len(heard) > 0
+	}, 10*time.Second, 50*time.Millisecond)
+	assert.Equal(t, count(t, s, "connections"), count(t, s, "events"))
+	assert.Equal(t, count(t, s, "connections"), count(t, s, "river_job"))
+}
+
+func TestRecordIsOnce(t *testing.T) {
+	s := storetest.New(t)
+	event := func(key string) store.Event {
+		return store.Event{Type: string(rule.SectionJoined), NaturalKey: key, OccurredAt: time.Now()}
+	}
+	var fresh []string
+	for range 2 {
+		require.NoError(t, s.InTx(t.Context(), func(tx *store.Tx) (err error) {
+			fresh, err = tx.Record(t.Context(), []store.Event{event("a"), event("b"), event("a")})
+			return err
+		}))
+	}
+	assert.Empty(t, fresh)
+	assert.Equal(t, 2, count(t, s, "events"))
+}
+
+func batch(people [][]any, enrolments [][]any) store.Batch {
+	day := time.Date(2026, 9, 1, 0, 0, 0, 0, time.UTC)
+	return store.Batch{
+		Orgs:       [][]any{{"o", "School", "school", ""}},
+		Terms:      [][]any{{"t", "Autumn", "term", day, day.AddDate(0, 5, 0), ""}},
+		Courses:    [][]any{{"c", "Grafting", "G", "o"}},
+		Sections:   [][]any{{"s1", "Grafting A", "GA", "scheduled", "c", "o", []string{"t"}}, {"s2", "Grafting B", "GB", "scheduled", "c", "o", []string{"t"}}},
+		People:     people,
+		Enrolments: enrolments,
+	}
+}
+
+func person(id, email string) []any {
+	return []any{id, "Given", id, email, email, "user." + id, id, "", false, true}
+}
+
+func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {
+	s := storetest.New(t)
+	c := connection(t, s)
+	merge := func(b store.Batch) (m store.Merged) {
+		require.NoError(t, s.InTx(t.Context(), func(tx *store.Tx) (err error) {
+			m, err = tx.Merge(t.Context(), c.ID, b)
+			return err
+		}))
+		return m
+	}
+	in := func(id, section, who string) []any { return []any{id, section, who, "student", nil, nil} }
+	first := batch([][]any{person("p1", "a@x.example"), person("p2", "b@x.example")}, [][]any{in("e1", "s1", "p1"), in("e2", "s2", "p2")})
+
+	m := merge(first)
+	assert.Equal(t, store.Tally{Read: 2, Added: 2}, m.Tables["people"])
+	assert.Len(t, m.Joined, 2)
+	assert.Len(t, m.Sections, 2)
+
+	var before, after string
+	require.NoError(t, s.Pool.QueryRow(t.Context(), "SELECT string_agg(xmin::text || ctid::text, ',') FROM people").Scan(&before))
+	m = merge(first)
+	require.NoError(t, s.Pool.QueryRow(t.Context(), "SELECT string_agg(xmin::text || ctid::text, ',') FROM people").Scan(&after))
+	assert.Equal(t, before, after, "reading the same again writes no row")
+	assert.Empty(t, m.Joined)
+	assert.Empty(t, m.Sections, "nothing has to be compared")
+
+	m = merge(batch([][]any{person("p1", "new@x.example"), person("p2", "b@x.example")}, first.Enrolments))
+	assert.Equal(t, store.Tally{Read: 2, Changed: 1}, m.Tables["people"])
+	assert.Len(t, m.Sections, 1, "only the section of the changed person")
+
+	m = merge(batch(first.People, [][]any{in("e1", "s1", "p1")}))
+	assert.Len(t, m.Left, 1)
+	left := m.Left[0]
+	m = merge(first)
+	require.Len(t, m.Joined, 1, "coming back is joining anew")
+	assert.Equal(t, left.EnrolmentID, m.Joined[0].EnrolmentID)
+	assert.NotEqual(t, left.ChangedAt, m.Joined[0].ChangedAt)
+}
+
+func TestSecretsAreSealedAndBound(t *testing.T) {
+	s := storetest.New(t)
+	sealed, err := s.Seal([]byte("green"), "connection/1")
+	require.NoError(t, err)
+	assert.NotContains(t, string(sealed), "green")
+	open, err := s.Unseal(sealed, "connection/1")
+	require.NoError(t, err)
+	assert.Equal(t, "green", string(open))
+	_, err = s.Unseal(sealed, "connection/2")
+	assert.Error(t, err, "a secret moved to another record cannot be opened")
+}
+
+func TestAnotherKeyIsRefused(t *testing.T) {
+	url, _ := storetest.URL(t)
+	other, err := store.NewKeyset()
+	require.NoError(t, err)
+	_, err = store.Open(t.Context(), store.Options{URL: url, Keyset: other})
+	assert.ErrorContains(t, err, "KANBAN_SECRETS_KEY")
+}
+
+func TestStaleEditIsRefused(t *testing.T) {
+	s := storetest.New(t)
+	c := connection(t, s)
+	edit := func(c store.Connection) error {
+		return s.InTx(t.Context(), func(tx *store.Tx) error { return tx.UpdateConnection(&c) })
+	}
+	require.NoError(t, edit(c))
+	assert.ErrorIs(t, edit(c), store.ErrStale)
+	_, err := s.Connection(t.Context(), "no-uuid")
+	assert.ErrorIs(t, err, store.ErrNotFound)
+}
