@@ -79,3 +79,9 @@ func (tx *Tx) Link(ctx context.Context, connectionID, remoteID, personID string)
 		ON CONFLICT (connection_id, remote_id) DO UPDATE SET person_id = excluded.person_id`, connectionID, remoteID, personID)
 	return known(err, "storing the account")
 }
+
+// StatementsFrom counts the statements that came through a connection.
+func (s *Store) StatementsFrom(ctx context.Context, connectionID string) (n int, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT count(*) FROM statements WHERE connection_id = $1`, connectionID).Scan(&n)
+	return n, known(err, "counting statements")
+}

@@ -59,3 +59,23 @@ func (Deliver) Kind() string { return "deliver" }
 func (Deliver) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 1000}
 }
+
+// ComparePairing compares both sides of a pairing without changing anything, so
+// that its state is up to date.
+type ComparePairing struct {
+	PairingID string `json:"pairingId"`
+}
+
+// Kind names the job.
+func (ComparePairing) Kind() string { return "compare-pairing" }
+
+// InsertOpts chooses the queue.
+func (ComparePairing) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueRuns, MaxAttempts: 4}
+}
+
+// ReadAll starts a read of every register that is not paused.
+type ReadAll struct{}
+
+// Kind names the job.
+func (ReadAll) Kind() string { return "read-all" }

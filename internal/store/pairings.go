@@ -288,3 +288,9 @@ func (tx *Tx) Unplace(ctx context.Context, pairingID, remoteID string) error {
 	_, err := tx.PGX.Exec(ctx, `DELETE FROM placements WHERE pairing_id = $1 AND remote_id = $2`, pairingID, remoteID)
 	return known(err, "noting a removal")
 }
+
+// ReopenRun puts a failed run back into the queue.
+func (tx *Tx) ReopenRun(ctx context.Context, id string) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE runs SET state = 'queued', error = '', error_code = '', finished_at = NULL WHERE id = $1 AND state = 'failed'`, id)
+	return known(err, "reopening the run")
+}

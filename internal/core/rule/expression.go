@@ -24,7 +24,8 @@ const MaxLength = 4_000
 var ErrExpression = errors.New("expression cannot be used")
 
 // Roots are the names an expression can start from. Each is a map of text keys.
-var Roots = []string{"event", "person", "section", "course", "module", "activity"}
+// "award" is what an earlier action of the same rule awarded.
+var Roots = []string{"event", "person", "section", "course", "module", "activity", "award"}
 
 // Values gives each of Roots its content; a missing root is an empty map.
 type Values map[string]map[string]any

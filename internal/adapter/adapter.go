@@ -1,0 +1,228 @@
+// Package adapter knows the kinds of outside system that Kanban connects to:
+// what has to be entered for each, what each can do, and how to sort what goes
+// wrong. One sub-package a kind does the talking.
+//
+//	kind, ok := adapter.Lookup(adapter.KindSCIM)
+//	for _, f := range kind.Fields { fmt.Println(f.Title) }
+package adapter
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/wire/call"
+)
+
+// Connection is a configured outside system, with its secrets open.
+type Connection struct {
+	ID       string
+	Name     string
+	Kind     string
+	Settings map[string]string
+	Secret   map[string]string
+}
+
+// The kinds, named for the protocol that is spoken.
+const (
+	KindOneRoster = "oneroster"
+	KindSCIM      = "scim"
+	KindXAPI      = "xapi"
+	KindWebhook   = "webhook"
+	KindSMTP      = "smtp"
+)
+
+// Capability is something a connection can do for Kanban.
+type Capability string
+
+// The capabilities.
+const (
+	PeopleIn         Capability = "people-in"
+	PeopleOut        Capability = "people-out"
+	LearningEventsIn Capability = "learning-events-in"
+	MessagesOut      Capability = "messages-out"
+)
+
+// Field is one value to enter for a connection.
+type Field struct {
+	Name     string   `json:"name"`
+	Title    string   `json:"title"`
+	Help     string   `json:"help" doc:"Where to find the value and what it looks like"`
+	Secret   bool     `json:"secret" doc:"Never shown again after entry"`
+	Required bool     `json:"required"`
+	Default  string   `json:"default,omitempty"`
+	Options  []string `json:"options,omitempty" doc:"The values to choose from"`
+	Address  bool     `json:"address,omitempty" doc:"Must be a full http or https address"`
+	// Made values are made by Kanban, to be entered at the other side.
+	Made bool `json:"made,omitempty" doc:"Made by Kanban, to be entered at the other side"`
+}
+
+// Kind describes one kind of system.
+type Kind struct {
+	Name         string       `json:"name"`
+	Title        string       `json:"title"`
+	About        string       `json:"about"`
+	Fields       []Field      `json:"fields"`
+	Capabilities []Capability `json:"capabilities"`
+}
+
+// Kinds lists them all.
+var Kinds = []Kind{
+	{
+		KindOneRoster, "Register (OneRoster 1.2)", "Reads people, courses, sections and enrolments from a records system.",
+		[]Field{
+			{Name: "address", Title: "Address", Help: "Scheme and host of the register, for example https://register.school.example", Required: true, Address: true},
+			{Name: "tokenAddress", Title: "Token address", Help: "Where access tokens are given out, for example https://register.school.example/oauth/token", Required: true, Address: true},
+			{Name: "clientId", Title: "Client id", Help: "Given by the register's administrator, with the right roster.readonly", Required: true},
+			{Name: "clientSecret", Title: "Client secret", Help: "Given together with the client id", Secret: true, Required: true},
+		},
+		[]Capability{PeopleIn},
+	},
+	{
+		KindSCIM, "Workspace (SCIM 2.0)", "Puts people into groups of an outside service and makes accounts for them.",
+		[]Field{
+			{Name: "address", Title: "SCIM address", Help: "The address before /Users, for example https://chat.example/scim/v2", Required: true, Address: true},
+			{Name: "token", Title: "Bearer token", Help: "Made by the service's administrator, with the right to manage users and groups", Secret: true, Required: true},
+		},
+		[]Capability{PeopleIn, PeopleOut},
+	},
+	{
+		KindXAPI, "Course platform (xAPI 1.0.3)", "Receives what learners do as xAPI statements.",
+		[]Field{
+			{Name: "key", Title: "Key", Help: "The user name under which the platform reports", Made: true},
+			{Name: "secret", Title: "Secret", Help: "The password under which the platform reports", Secret: true, Made: true},
+		},
+		[]Capability{LearningEventsIn},
+	},
+	{
+		KindWebhook, "Service that takes signed events", "Sends CloudEvents, signed as Standard Webhooks, to an address.",
+		[]Field{
+			{Name: "address", Title: "Address", Help: "Where the service takes events, for example https://news.example/events", Required: true, Address: true},
+			{Name: "secret", Title: "Signing secret", Help: "Starts with whsec_; both sides must have the same one", Secret: true, Required: true},
+		},
+		[]Capability{MessagesOut},
+	},
+	{
+		KindSMTP, "Mail (SMTP)", "Sends mail.",
+		[]Field{
+			{Name: "server", Title: "Server", Help: "Host and port, for example mail.school.example:587", Required: true},
+			{Name: "from", Title: "From", Help: "The address mails come from", Required: true},
+			{Name: "security", Title: "Security", Help: "How the connection is protected", Default: "starttls", Options: []string{"starttls", "tls", "none"}},
+			{Name: "userName", Title: "User name", Help: "Leave empty when the server asks for none"},
+			{Name: "password", Title: "Password", Help: "Leave empty when the server asks for none", Secret: true},
+		},
+		[]Capability{MessagesOut},
+	},
+}
+
+// Lookup finds a kind by name.
+func Lookup(name string) (Kind, bool) {
+	i := slices.IndexFunc(Kinds, func(k Kind) bool { return k.Name == name })
+	if i < 0 {
+		return Kind{}, false
+	}
+	return Kinds[i], true
+}
+
+// FieldError says which value is wrong and how it should be.
+type FieldError struct{ Field, Problem string }
+
+func (e *FieldError) Error() string { return e.Field + ": " + e.Problem }
+
+// Check reports every value that is missing, unknown or of the wrong form.
+// Values are given by field name, secrets among them.
+func (k Kind) Check(values map[string]string) error {
+	var errs []error
+	fail := func(field, format string, args ...any) {
+		errs = append(errs, &FieldError{field, fmt.Sprintf(format, args...)})
+	}
+	for name := range values {
+		if !slices.ContainsFunc(k.Fields, func(f Field) bool { return f.Name == name }) {
+			fail(name, "a %s connection has no such value", k.Name)
+		}
+	}
+	for _, f := range k.Fields {
+		v := values[f.Name]
+		switch {
+		case v == "" && f.Required:
+			fail(f.Name, "is missing. %s", f.Help)
+		case v == "":
+		case v != strings.TrimSpace(v):
+			fail(f.Name, "has white space at its beginning or end; was it pasted whole?")
+		case len(f.Options) > 0 && !slices.Contains(f.Options, v):
+			fail(f.Name, "must be one of %s", strings.Join(f.Options, ", "))
+		case f.Address:
+			if u, err := url.Parse(v); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+				fail(f.Name, "%q is not a full address. %s", v, f.Help)
+			}
+		}
+	}
+	slices.SortFunc(errs, func(a, b error) int { return strings.Compare(a.Error(), b.Error()) })
+	return errors.Join(errs...)
+}
+
+// State is what a probe says about one capability.
+type State string
+
+// The states; the first four that are not Works are different answers, because
+// different people mend them.
+const (
+	Works           State = "works"
+	NotEnabled      State = "not-enabled"
+	NotAllowed      State = "not-allowed"
+	WrongCredential State = "wrong-credential"
+	Broken          State = "broken"
+	Unreachable     State = "unreachable"
+	Unproven        State = "unproven" // nothing is wrong, but nothing has come yet
+)
+
+// Report is what a probe found about one capability.
+type Report struct {
+	Capability Capability   `json:"capability"`
+	State      State        `json:"state" enum:"works,not-enabled,not-allowed,wrong-credential,broken,unreachable,unproven"`
+	Code       finding.Code `json:"code,omitempty"`
+	Detail     string       `json:"detail" doc:"The service's own words, or what was tried"`
+}
+
+// ReportOf sorts the error of a probe; nil means that it works.
+func ReportOf(c Capability, detail string, err error) Report {
+	if err == nil {
+		return Report{Capability: c, State: Works, Detail: detail}
+	}
+	r := Report{Capability: c, Code: CodeOf(err), Detail: err.Error(), State: Broken}
+	switch r.Code {
+	case finding.Unreachable:
+		r.State = Unreachable
+	case finding.WrongCredential:
+		r.State = WrongCredential
+	case finding.NotAllowed:
+		r.State = NotAllowed
+	case finding.NotEnabled:
+		r.State = NotEnabled
+	}
+	return r
+}
+
+// CodeOf gives the finding code for the error of an outside call.
+func CodeOf(err error) finding.Code {
+	p, ok := call.As(err)
+	if !ok {
+		return finding.Broken
+	}
+	switch p.Kind {
+	case call.Unreachable:
+		return finding.Unreachable
+	case call.WrongCredential:
+		return finding.WrongCredential
+	case call.NotAllowed:
+		return finding.NotAllowed
+	case call.NotEnabled, call.NotFound:
+		return finding.NotEnabled
+	case call.Throttled:
+		return finding.Throttled
+	}
+	return finding.Broken
+}

@@ -1,0 +1,115 @@
+// Package mails sends mail over SMTP.
+package mails
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/textproto"
+	"strconv"
+	"time"
+
+	"github.com/wneessen/go-mail"
+
+	"kanban/internal/adapter"
+	"kanban/internal/wire/call"
+)
+
+// Mail is one plain-text mail.
+type Mail struct {
+	ID      string // becomes the Message-ID, the same in every attempt
+	To      string
+	Subject string
+	Text    string
+}
+
+// Mailer is a connected mail server.
+type Mailer struct {
+	connection adapter.Connection
+	timeout    time.Duration
+}
+
+// New uses a connection of kind smtp.
+func New(c adapter.Connection, timeout time.Duration) *Mailer { return &Mailer{c, timeout} }
+
+func (m *Mailer) client() (*mail.Client, error) {
+	s := m.connection.Settings
+	host, portText, err := net.SplitHostPort(s["server"])
+	if err != nil {
+		return nil, &adapter.FieldError{Field: "server", Problem: fmt.Sprintf("%q is not host:port", s["server"])}
+	}
+	port, err := strconv.Atoi(portText)
+	if err != nil {
+		return nil, &adapter.FieldError{Field: "server", Problem: fmt.Sprintf("%q is not a port", portText)}
+	}
+	options := []mail.Option{mail.WithPort(port), mail.WithTimeout(m.timeout), mail.WithTLSPolicy(mail.TLSMandatory)}
+	switch s["security"] {
+	case "none":
+		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
+	case "tls":
+		options = append(options, mail.WithSSL())
+	}
+	if s["userName"] != "" {
+		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s["userName"]), mail.WithPassword(m.connection.Secret["password"]))
+	}
+	return mail.NewClient(host, options...)
+}
+
+// Send sends one mail and returns the server's code, 250 when it was accepted.
+func (m *Mailer) Send(ctx context.Context, x Mail) (code int, err error) {
+	msg := mail.NewMsg()
+	if err := msg.From(m.connection.Settings["from"]); err != nil {
+		return 0, &call.Problem{Kind: call.Refused, Detail: "the sender's address is not valid: " + err.Error(), Err: err}
+	}
+	if err := msg.To(x.To); err != nil {
+		return 0, &call.Problem{Kind: call.Refused, Detail: "the recipient's address is not valid: " + err.Error(), Err: err}
+	}
+	msg.Subject(x.Subject)
+	msg.SetMessageIDWithValue(x.ID + "@kanban")
+	msg.SetBodyString(mail.TypeTextPlain, x.Text)
+	client, err := m.client()
+	if err != nil {
+		return 0, err
+	}
+	if err := client.DialAndSendWithContext(ctx, msg); err != nil {
+		p := problem(err)
+		return p.Status, p
+	}
+	return 250, nil
+}
+
+// problem sorts what a mail server answered (RFC 5321 4.2.1).
+func problem(err error) *call.Problem {
+	p := &call.Problem{Kind: call.Unreachable, Detail: err.Error(), Err: err}
+	var reply *textproto.Error
+	var send *mail.SendError
+	switch {
+	case errors.As(err, &send) && send.ErrorCode() != 0:
+		p.Status = send.ErrorCode()
+	case errors.As(err, &reply):
+		p.Status = reply.Code
+	}
+	switch {
+	case p.Status == 535 || p.Status == 530 || p.Status == 534:
+		p.Kind = call.WrongCredential
+	case p.Status >= 500:
+		p.Kind = call.Refused
+	case p.Status >= 400:
+		p.Kind = call.Throttled
+	}
+	return p
+}
+
+// Probe connects, greets and, if a user name is set, signs in.
+func (m *Mailer) Probe(ctx context.Context) []adapter.Report {
+	client, err := m.client()
+	if err == nil {
+		if err = client.DialWithContext(ctx); err == nil {
+			err = client.Close()
+		} else {
+			err = problem(err)
+		}
+	}
+	return []adapter.Report{adapter.ReportOf(adapter.MessagesOut, "The mail server answers.", err)}
+}

@@ -1,0 +1,139 @@
+// Package access decides who may use the service: the one-time set-up link of a
+// new installation, passwords, and tokens for programs.
+package access
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/alexedwards/argon2id"
+
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+)
+
+// Service is the use case. Fill every field.
+type Service struct{ Store *store.Store }
+
+// MinimumPassword is the shortest password accepted, in characters.
+const MinimumPassword = 12
+
+// TokenPrefix makes tokens recognisable in logs and settings.
+const TokenPrefix = "kbt_"
+
+// ErrUnknown means wrong e-mail address, password or token. It does not tell which.
+var ErrUnknown = errors.New("the e-mail address or the password is not right")
+
+// Caller is who makes a request. Roles beyond administrator come later; what a
+// role may do is decided by May, and nowhere else.
+type Caller struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	Role string `json:"role"`
+}
+
+// May reports whether the caller may do something; today an administrator may
+// do everything.
+func (c Caller) May(string) bool { return c.Role == "administrator" }
+
+func caller(a store.Administrator) Caller { return Caller{a.ID, a.Name, a.Role} }
+
+func hash(secret string) []byte {
+	sum := sha256.Sum256([]byte(secret))
+	return sum[:]
+}
+
+// SetupSecret makes the secret of a one-time set-up link while there is no
+// administrator yet; empty when there is one.
+func (s *Service) SetupSecret(ctx context.Context) (string, error) {
+	n, err := s.Store.Administrators(ctx)
+	if err != nil || n > 0 {
+		return "", err
+	}
+	secret := rand.Text()
+	return secret, s.Store.AddSetupLink(ctx, hash(secret))
+}
+
+// SetUp spends a set-up link and makes the first administrator.
+func (s *Service) SetUp(ctx context.Context, secret, name, email, password string) (Caller, error) {
+	name, email = strings.TrimSpace(name), strings.TrimSpace(email)
+	if name == "" {
+		return Caller{}, refusal.Invalid("name", "is missing: enter your name, it is shown beside what you change")
+	}
+	if _, err := roster.AddressKey(email); err != nil {
+		return Caller{}, refusal.Invalid("email", "%q is not an e-mail address", email)
+	}
+	if len([]rune(password)) < MinimumPassword {
+		return Caller{}, refusal.Invalid("password", "is too short: use at least %d characters", MinimumPassword)
+	}
+	hashed, err := argon2id.CreateHash(password, argon2id.DefaultParams)
+	if err != nil {
+		return Caller{}, fmt.Errorf("hashing the password: %w", err)
+	}
+	a := store.Administrator{ID: store.NewID(), Name: name, Email: email, PasswordHash: hashed, Role: "administrator"}
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.UseSetupLink(ctx, hash(secret)); err != nil {
+			return err
+		}
+		if err := store.Create(tx, &a, "making the administrator"); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, name, "set up", "administrator/"+a.ID, nil)
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return Caller{}, refusal.Forbidden("the set-up link is not valid or was used already; restart the service for a new one")
+	}
+	return caller(a), err
+}
+
+// SignIn checks a password.
+func (s *Service) SignIn(ctx context.Context, email, password string) (Caller, error) {
+	a, err := s.Store.AdministratorByEmail(ctx, strings.TrimSpace(email))
+	if errors.Is(err, store.ErrNotFound) {
+		// The same work as for a known address, so that time tells nothing.
+		_, _ = argon2id.CreateHash(password, argon2id.DefaultParams)
+		return Caller{}, ErrUnknown
+	}
+	if err != nil {
+		return Caller{}, err
+	}
+	if ok, err := argon2id.ComparePasswordAndHash(password, a.PasswordHash); err != nil || !ok {
+		return Caller{}, errors.Join(ErrUnknown, err)
+	}
+	return caller(a), nil
+}
+
+// ByID finds a caller that signed in before.
+func (s *Service) ByID(ctx context.Context, id string) (Caller, error) {
+	a, err := s.Store.Administrator(ctx, id)
+	return caller(a), err
+}
+
+// NewToken makes a token for programs; it is returned once and never shown again.
+func (s *Service) NewToken(ctx context.Context, c Caller, name string) (string, error) {
+	if strings.TrimSpace(name) == "" {
+		return "", refusal.Invalid("name", "is missing: say what the token is for")
+	}
+	secret := TokenPrefix + rand.Text()
+	t := store.APIToken{ID: store.NewID(), AdministratorID: c.ID, Name: strings.TrimSpace(name), Hash: hash(secret)}
+	return secret, s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := store.Create(tx, &t, "making the token"); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, c.Name, "made an API token", "token/"+t.ID, map[string]string{"name": t.Name})
+	})
+}
+
+// ByToken finds whom a token stands for.
+func (s *Service) ByToken(ctx context.Context, token string) (Caller, error) {
+	a, err := s.Store.AdministratorByToken(ctx, hash(token))
+	if errors.Is(err, store.ErrNotFound) {
+		return Caller{}, ErrUnknown
+	}
+	return caller(a), err
+}

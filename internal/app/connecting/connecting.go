@@ -1,0 +1,278 @@
+// Package connecting configures outside systems and finds out what works.
+package connecting
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kanban/internal/adapter"
+	"kanban/internal/adapter/hooks"
+	"kanban/internal/adapter/mails"
+	"kanban/internal/adapter/registers"
+	"kanban/internal/adapter/workspaces"
+	"kanban/internal/core/refusal"
+	"kanban/internal/store"
+	"kanban/internal/wire/call"
+	"kanban/internal/wire/webhook"
+)
+
+// Service is the use case. Fill every field.
+type Service struct {
+	Store *store.Store
+	// Source is the public address of this installation, named in probe events.
+	Source string
+	// Call bounds outside calls.
+	Call call.Options
+}
+
+func owner(id string) string { return "connection/" + id }
+
+// Open gives a connection with its secrets.
+func (s *Service) Open(ctx context.Context, id string) (adapter.Connection, error) {
+	c, err := s.Store.Connection(ctx, id)
+	if err != nil {
+		return adapter.Connection{}, err
+	}
+	return s.open(c)
+}
+
+func (s *Service) open(c store.Connection) (adapter.Connection, error) {
+	out := adapter.Connection{ID: c.ID, Name: c.Name, Kind: c.Kind, Settings: c.Settings, Secret: map[string]string{}}
+	text, err := s.Store.Unseal(c.Secret, owner(c.ID))
+	if err != nil || len(text) == 0 {
+		return out, err
+	}
+	return out, json.Unmarshal(text, &out.Secret)
+}
+
+// Made are the values that Kanban made for the other side; shown once.
+type Made map[string]string
+
+// Create makes a connection out of values by field name.
+func (s *Service) Create(ctx context.Context, who, kindName, name string, values map[string]string) (store.Connection, Made, error) {
+	kind, ok := adapter.Lookup(kindName)
+	if !ok {
+		return store.Connection{}, nil, refusal.Invalid("kind", "%q is not a kind of connection; use one of %s", kindName, strings.Join(kindNames(), ", "))
+	}
+	values = trimmed(values)
+	made := Made{}
+	for _, f := range kind.Fields {
+		switch {
+		case f.Made && values[f.Name] == "":
+			values[f.Name] = rand.Text()
+			made[f.Name] = values[f.Name]
+		case f.Default != "" && values[f.Name] == "":
+			values[f.Name] = f.Default
+		}
+	}
+	c := store.Connection{ID: store.NewID(), Kind: kindName, Version: 1}
+	if err := s.fill(&c, kind, name, values); err != nil {
+		return c, nil, err
+	}
+	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := store.Create(tx, &c, "making the connection"); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "made the connection", "connection/"+c.ID, map[string]string{"name": c.Name, "kind": c.Kind}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "connection", c.ID)
+	})
+	return c, made, nameTaken(err, name)
+}
+
+func nameTaken(err error, name string) error {
+	if errors.Is(err, store.ErrTaken) {
+		return refusal.Invalid("name", "another one is called %q already; choose another name", name)
+	}
+	return err
+}
+
+func trimmed(values map[string]string) map[string]string {
+	out := make(map[string]string, len(values))
+	for k, v := range values {
+		out[k] = strings.TrimSpace(v)
+	}
+	return out
+}
+
+func kindNames() []string {
+	var names []string
+	for _, k := range adapter.Kinds {
+		names = append(names, k.Name)
+	}
+	return names
+}
+
+// fill checks the values and puts them into c, sealing the secret ones.
+func (s *Service) fill(c *store.Connection, kind adapter.Kind, name string, values map[string]string) error {
+	if name = strings.TrimSpace(name); name == "" {
+		return refusal.Invalid("name", "is missing: choose the name by which people know the system")
+	}
+	if err := kind.Check(values); err != nil {
+		return fieldRefusal(err)
+	}
+	if kind.Name == adapter.KindWebhook {
+		if err := webhook.CheckSecret(values["secret"]); err != nil {
+			return refusal.Invalid("values.secret", "%v", err)
+		}
+	}
+	c.Name, c.Settings = name, map[string]string{}
+	secrets := map[string]string{}
+	for _, f := range kind.Fields {
+		if v := values[f.Name]; v != "" && f.Secret {
+			secrets[f.Name] = v
+		} else if v != "" {
+			c.Settings[f.Name] = v
+		}
+	}
+	if len(secrets) == 0 {
+		return nil
+	}
+	text, err := json.Marshal(secrets)
+	if err == nil {
+		c.Secret, err = s.Store.Seal(text, owner(c.ID))
+	}
+	return err
+}
+
+// fieldRefusal names the first wrong field and tells about all.
+func fieldRefusal(err error) error {
+	var field *adapter.FieldError
+	if errors.As(err, &field) {
+		return refusal.Invalid("values."+field.Field, "%s", strings.TrimPrefix(strings.ReplaceAll(err.Error(), "\n", "; "), field.Field+": "))
+	}
+	return err
+}
+
+// Update changes name and values; values not given stay, secrets among them.
+func (s *Service) Update(ctx context.Context, who, id string, version int, name *string, values map[string]string, paused *bool) (store.Connection, error) {
+	c, err := s.Store.Connection(ctx, id)
+	if err != nil {
+		return c, err
+	}
+	if version != 0 && version != c.Version {
+		return c, fmt.Errorf("changing the connection: %w", store.ErrStale)
+	}
+	opened, err := s.open(c)
+	if err != nil {
+		return c, err
+	}
+	kind, _ := adapter.Lookup(c.Kind)
+	merged := map[string]string{}
+	for _, from := range []map[string]string{opened.Settings, opened.Secret, trimmed(values)} {
+		for k, v := range from {
+			merged[k] = v
+		}
+	}
+	newName := c.Name
+	if name != nil {
+		newName = *name
+	}
+	if err := s.fill(&c, kind, newName, merged); err != nil {
+		return c, err
+	}
+	if paused != nil {
+		c.PausedAt = nil
+		if *paused {
+			now := time.Now().UTC()
+			c.PausedAt = &now
+		}
+	}
+	changed := make([]string, 0, len(values))
+	for k := range values {
+		changed = append(changed, k) // names only: values may be secrets
+	}
+	slices.Sort(changed)
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.UpdateConnection(&c); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "changed the connection", "connection/"+c.ID, map[string]any{"values": changed, "paused": c.PausedAt != nil}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "connection", c.ID)
+	})
+	return c, nameTaken(err, newName)
+}
+
+// Delete removes a connection that no pairing uses.
+func (s *Service) Delete(ctx context.Context, who, id string) error {
+	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.DeleteConnection(ctx, id); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "removed the connection", "connection/"+id, nil); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "connection", id)
+	})
+	if errors.Is(err, store.ErrTaken) {
+		return refusal.Conflict("", "pairings still use this connection; unpair their sections first, or pause the connection")
+	}
+	return err
+}
+
+// Probe asks the outside system about every capability and keeps the answer.
+func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error) {
+	c, err := s.Open(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	// One patient look: a probe that retries for long helps nobody.
+	o := s.Call
+	o.Retries = 1
+	var reports []adapter.Report
+	switch c.Kind {
+	case adapter.KindOneRoster:
+		reports = registers.New(c, o).Probe(ctx)
+	case adapter.KindSCIM:
+		reports = workspaces.New(c, o).Probe(ctx)
+	case adapter.KindWebhook:
+		reports = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
+	case adapter.KindSMTP:
+		reports = mails.New(c, 10*time.Second).Probe(ctx)
+	case adapter.KindXAPI:
+		came, err := s.Store.StatementsFrom(ctx, c.ID)
+		if err != nil {
+			return nil, err
+		}
+		r := adapter.Report{Capability: adapter.LearningEventsIn, State: adapter.Unproven, Detail: "No statement has come yet. Enter the endpoint, the key and the secret at the platform."}
+		if came > 0 {
+			r.State, r.Detail = adapter.Works, fmt.Sprintf("%d statements have come.", came)
+		}
+		reports = []adapter.Report{r}
+	}
+	return reports, s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.KeepProbe(ctx, id, reports, time.Now().UTC()); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "connection", id)
+	})
+}
+
+// Authenticate finds the connection under whose key and secret statements come.
+func (s *Service) Authenticate(ctx context.Context, key, secret string) (adapter.Connection, bool, error) {
+	all, err := s.Store.Connections(ctx)
+	if err != nil {
+		return adapter.Connection{}, false, err
+	}
+	for _, c := range all {
+		if c.Kind != adapter.KindXAPI || c.Settings["key"] != key || key == "" {
+			continue
+		}
+		opened, err := s.open(c)
+		if err != nil {
+			return opened, false, err
+		}
+		return opened, subtle.ConstantTimeCompare([]byte(opened.Secret["secret"]), []byte(secret)) == 1, nil
+	}
+	return adapter.Connection{}, false, nil
+}

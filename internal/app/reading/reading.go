@@ -1,0 +1,208 @@
+// Package reading brings the mirror up to date with a register.
+package reading
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/riverqueue/river"
+
+	"kanban/internal/adapter"
+	"kanban/internal/adapter/registers"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+	"kanban/internal/wire/call"
+)
+
+// Service is the use case. Fill every field.
+type Service struct {
+	Store *store.Store
+	// Open gives a connection with its secrets.
+	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
+	Call call.Options
+}
+
+// ShrinkGuard is the share of enrolments that a read may take away without
+// somebody's approval.
+const ShrinkGuard = 0.5
+
+// Start queues a read of a register. approved lifts the shrink guard.
+func (s *Service) Start(ctx context.Context, who, connectionID string, approved bool) (store.Run, error) {
+	c, err := s.Store.Connection(ctx, connectionID)
+	if err != nil {
+		return store.Run{}, err
+	}
+	if c.Kind != adapter.KindOneRoster {
+		return store.Run{}, refusal.Invalid("connectionId", "%s is not a register, it cannot be read", c.Name)
+	}
+	if c.PausedAt != nil {
+		return store.Run{}, refusal.Conflict("", "%s is paused; resume it first", c.Name)
+	}
+	r := store.Run{ID: store.NewID(), Kind: store.RunRead, ConnectionID: &c.ID, State: store.Queued, Approved: approved, RequestedBy: who}
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := store.Create(tx, &r, "queueing the read"); err != nil {
+			return err
+		}
+		if err := tx.Enqueue(ctx, store.ReadRegister{RunID: r.ID}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "run", r.ID)
+	})
+	if errors.Is(err, store.ErrTaken) {
+		active, findErr := s.Store.ActiveRun(ctx, "connection_id", c.ID)
+		if findErr != nil {
+			return r, findErr
+		}
+		return r, refusal.Conflict("", "%s is being read already (run %s); wait until it is done", c.Name, active.ID)
+	}
+	return r, err
+}
+
+// Work carries out a read. An error means that it may be tried again; with last
+// set there is no next try, so the run ends as failed instead.
+func (s *Service) Work(ctx context.Context, runID string, last bool) error {
+	run, err := s.Store.Run(ctx, runID)
+	if err != nil || !run.Active() {
+		return err
+	}
+	if err := s.Store.StartRun(ctx, runID, "asking the register"); err != nil {
+		return err
+	}
+	err = s.read(ctx, &run)
+	if err == nil || ctx.Err() != nil {
+		return err
+	}
+	if passing(err) && !last {
+		return errors.Join(err, s.Store.Progress(context.WithoutCancel(ctx), runID, "waiting, then trying again: "+err.Error(), 0, 0))
+	}
+	run.State, run.Error, run.ErrorCode = store.Failed, err.Error(), string(codeOf(err))
+	return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.FinishRun(ctx, &run) })
+}
+
+// passing reports whether the cause may go away by itself.
+func passing(err error) bool {
+	if p, ok := call.As(err); ok {
+		return p.Passing()
+	}
+	_, refused := refusal.As(err)
+	return !refused && !errors.Is(err, store.ErrNotFound)
+}
+
+func codeOf(err error) finding.Code {
+	if r, ok := refusal.As(err); ok && r.Code != "" {
+		return r.Code
+	}
+	if _, ok := call.As(err); ok {
+		return adapter.CodeOf(err)
+	}
+	return finding.RunFailed
+}
+
+func (s *Service) read(ctx context.Context, run *store.Run) error {
+	connection, err := s.Open(ctx, *run.ConnectionID)
+	if err != nil {
+		return err
+	}
+	told := time.Time{}
+	records, err := registers.New(connection, s.Call).Read(ctx, func(what string, read, total int) {
+		if time.Since(told) > 300*time.Millisecond { // often enough for a person
+			told = time.Now()
+			_ = s.Store.Progress(ctx, run.ID, "reading "+what, read, total)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	batch, findings := Sort(records)
+	if err := s.guard(ctx, run, batch); err != nil {
+		return err
+	}
+	if err := s.Store.Progress(ctx, run.ID, "merging", 0, 0); err != nil {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		merged, err := tx.Merge(ctx, connection.ID, batch)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Record(ctx, movements(merged, time.Now().UTC())); err != nil {
+			return err
+		}
+		compared, err := s.compareTouched(ctx, tx, merged.Sections)
+		if err != nil {
+			return err
+		}
+		run.State, run.Findings, run.Counts = store.Finished, findings, counts(merged, compared)
+		if err := tx.Announce(ctx, "section", ""); err != nil {
+			return err
+		}
+		return tx.FinishRun(ctx, run)
+	})
+}
+
+// guard refuses a read that would empty or halve the register unnoticed.
+func (s *Service) guard(ctx context.Context, run *store.Run, b store.Batch) error {
+	if run.Approved {
+		return nil
+	}
+	_, enrolments, err := s.Store.MirrorSize(ctx, *run.ConnectionID)
+	if err != nil {
+		return err
+	}
+	if lost := enrolments - len(b.Enrolments); float64(lost) > ShrinkGuard*float64(enrolments) {
+		return refusal.Conflict(finding.RegisterShrunk, "the register gives %d enrolments, the mirror holds %d; nothing was changed", len(b.Enrolments), enrolments)
+	}
+	return nil
+}
+
+// compareTouched queues a comparison for each pairing whose section changed.
+func (s *Service) compareTouched(ctx context.Context, tx *store.Tx, sections []string) (int, error) {
+	if len(sections) == 0 {
+		return 0, nil
+	}
+	pairings, err := s.Store.PairingsOf(ctx, sections)
+	if err != nil {
+		return 0, err
+	}
+	jobs := make([]river.JobArgs, len(pairings))
+	for i, p := range pairings {
+		jobs[i] = store.ComparePairing{PairingID: p.ID}
+	}
+	return len(jobs), tx.Enqueue(ctx, jobs...)
+}
+
+func counts(m store.Merged, compared int) map[string]int {
+	out := map[string]int{"joined": len(m.Joined), "left": len(m.Left), "sections-changed": len(m.Sections), "pairings-compared": compared}
+	for table, t := range m.Tables {
+		out[table] = t.Read
+		out["added"] += t.Added
+		out["changed"] += t.Changed
+		out["gone"] += t.Gone
+	}
+	return out
+}
+
+// movements turns who joined and left into events.
+func movements(m store.Merged, at time.Time) []store.Event {
+	var events []store.Event
+	add := func(kind rule.Trigger, list []store.Movement) {
+		for _, x := range list {
+			if x.Role == string(roster.Preview) {
+				continue // not a person
+			}
+			events = append(events, store.Event{
+				Type: string(kind), NaturalKey: fmt.Sprintf("%s/%s/%s", kind, x.EnrolmentID, x.ChangedAt),
+				PersonID: &x.PersonID, SectionID: &x.SectionID, CourseID: &x.CourseID,
+				Data: map[string]any{"role": x.Role}, OccurredAt: at,
+			})
+		}
+	}
+	add(rule.SectionJoined, m.Joined)
+	add(rule.SectionLeft, m.Left)
+	return events
+}

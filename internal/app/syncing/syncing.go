@@ -1,0 +1,250 @@
+// Package syncing shows what a pairing's run would do, does exactly that, reads
+// the target back and reports.
+package syncing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"kanban/internal/adapter"
+	"kanban/internal/adapter/workspaces"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+	"kanban/internal/wire/call"
+)
+
+// Service is the use case. Fill every field.
+type Service struct {
+	Store *store.Store
+	// Open gives a connection with its secrets.
+	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
+	Call call.Options
+}
+
+// Target is the other side of a pairing: what a run does to it.
+type Target interface {
+	Accounts(ctx context.Context, ref string) ([]roster.Account, error)
+	EnsureTarget(ctx context.Context, name, key string) (ref string, err error)
+	Add(ctx context.Context, ref, accountID string, want roster.Wanted) (account string, err error)
+	Remover
+}
+
+// Remover takes back and corrects.
+type Remover interface {
+	Update(ctx context.Context, accountID string, want roster.Wanted) error
+	Remove(ctx context.Context, ref, accountID string, deactivate bool) error
+}
+
+func (s *Service) target(ctx context.Context, p store.Pairing) (Target, error) {
+	c, err := s.Open(ctx, p.ConnectionID)
+	if err != nil {
+		return nil, err
+	}
+	return workspaces.New(c, s.Call), nil
+}
+
+// compare reads both sides and works out what has to happen.
+func (s *Service) compare(ctx context.Context, p store.Pairing, t Target) (roster.Plan, error) {
+	source, err := s.Store.Source(ctx, p.SectionID, p.ConnectionID, p.ID)
+	if err != nil {
+		return roster.Plan{}, err
+	}
+	accounts, err := t.Accounts(ctx, p.TargetRef)
+	if err != nil {
+		return roster.Plan{}, err
+	}
+	return roster.Compare(source, roster.Target{Accounts: accounts}, p.Policy), nil
+}
+
+// refusals gives, for everybody whom the last run could not bring over, the
+// service's own words and what had been sent.
+func (s *Service) refusals(ctx context.Context, p store.Pairing) (map[string]store.Change, error) {
+	out := map[string]store.Change{}
+	if p.LastRunID == nil {
+		return out, nil
+	}
+	changes, err := s.Store.Changes(ctx, *p.LastRunID)
+	for _, c := range changes {
+		if c.State == store.ChangeRefused || c.State == store.ChangeNotArrived {
+			out[c.Entry.Key()] = c
+		}
+	}
+	return out, err
+}
+
+// counted gives a plan's counts with those in need of a person who were refused
+// last time and of whom nothing has changed since.
+func counted(plan roster.Plan, refused map[string]store.Change) roster.Counts {
+	counts := plan.Counts()
+	for _, e := range plan.Entries {
+		if c, ok := refused[e.Key()]; ok && e.Outcome.Changes() && c.Entry.Want == e.Want {
+			counts[e.Outcome]--
+			counts[roster.OutcomeNeedsPerson]++
+		}
+	}
+	return counts
+}
+
+// Compare brings a pairing's counts, and so its state, up to date without
+// changing anything at the service.
+func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, error) {
+	p, err := s.Store.Pairing(ctx, pairingID)
+	if err != nil {
+		return roster.Plan{}, err
+	}
+	t, err := s.target(ctx, p)
+	if err != nil {
+		return roster.Plan{}, err
+	}
+	plan, err := s.compare(ctx, p, t)
+	if err != nil {
+		return plan, err
+	}
+	refused, err := s.refusals(ctx, p)
+	if err != nil {
+		return plan, err
+	}
+	return plan, s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.KeepCounts(ctx, p.ID, counted(plan, refused)); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "pairing", p.ID)
+	})
+}
+
+// Preview compares now and keeps the plan, so that a run can do exactly it.
+// Whoever was refused last time is told so in their detail.
+func (s *Service) Preview(ctx context.Context, pairingID string) (store.Preview, error) {
+	p, err := s.Store.Pairing(ctx, pairingID)
+	if err != nil {
+		return store.Preview{}, err
+	}
+	if p.EndedAt != nil {
+		return store.Preview{}, refusal.Conflict("", "this pairing has ended; pair the section again")
+	}
+	plan, err := s.Compare(ctx, pairingID)
+	if err != nil {
+		return store.Preview{}, err
+	}
+	refused, err := s.refusals(ctx, p)
+	if err != nil {
+		return store.Preview{}, err
+	}
+	for i, e := range plan.Entries {
+		if c, ok := refused[e.Key()]; ok && e.Outcome.Changes() {
+			plan.Entries[i].Detail = "last time: " + c.Answer
+		}
+	}
+	preview := store.Preview{ID: store.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint}
+	return preview, s.Store.InTx(ctx, func(tx *store.Tx) error {
+		return store.Create(tx, &preview, "keeping the preview")
+	})
+}
+
+// Start queues a run that does exactly what a preview shows. approved allows
+// removals above the pairing's guard.
+func (s *Service) Start(ctx context.Context, who, previewID string, approved bool) (store.Run, error) {
+	preview, err := s.Store.Preview(ctx, previewID)
+	if errors.Is(err, store.ErrNotFound) {
+		return store.Run{}, refusal.Invalid("previewId", "there is no preview %q; make one first", previewID)
+	}
+	if err != nil {
+		return store.Run{}, err
+	}
+	p, err := s.Store.Pairing(ctx, preview.PairingID)
+	if err != nil {
+		return store.Run{}, err
+	}
+	if err := s.allowed(ctx, p); err != nil {
+		return store.Run{}, err
+	}
+	if n, tripped := preview.Plan.GuardTripped(p.Policy); tripped && !approved {
+		return store.Run{}, refusal.Conflict(finding.RemovalGuard, "this would take %d people out of %s, more than its guard allows; if that is right, run it with the removal approved", n, p.TargetName)
+	}
+	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, RequestedBy: who, Total: preview.Plan.Counts().Changes()}
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := store.Create(tx, &r, "queueing the run"); err != nil {
+			return err
+		}
+		if err := tx.AddChanges(r.ID, preview.Plan); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "started a run", "run/"+r.ID, map[string]any{"pairing": p.ID, "approved": approved}); err != nil {
+			return err
+		}
+		if err := tx.Enqueue(ctx, store.ApplyRun{RunID: r.ID}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "run", r.ID)
+	})
+	if errors.Is(err, store.ErrTaken) {
+		active, findErr := s.Store.ActiveRun(ctx, "pairing_id", p.ID)
+		if findErr != nil {
+			return r, findErr
+		}
+		return r, refusal.Conflict("", "run %s is at work on this pairing already; wait until it is done", active.ID)
+	}
+	return r, err
+}
+
+// allowed reports why a pairing cannot run now.
+func (s *Service) allowed(ctx context.Context, p store.Pairing) error {
+	c, err := s.Store.Connection(ctx, p.ConnectionID)
+	switch {
+	case err != nil:
+		return err
+	case p.EndedAt != nil:
+		return refusal.Conflict("", "this pairing has ended; pair the section again")
+	case p.PausedAt != nil:
+		return refusal.Conflict("", "this pairing is paused; resume it first")
+	case c.PausedAt != nil:
+		return refusal.Conflict("", "%s is paused; resume it first", c.Name)
+	}
+	return nil
+}
+
+// Resume queues a failed run again, from the first change without an outcome.
+func (s *Service) Resume(ctx context.Context, who, runID string) (store.Run, error) {
+	r, err := s.Store.Run(ctx, runID)
+	if err != nil {
+		return r, err
+	}
+	if r.Kind != store.RunSync || r.State != store.Failed {
+		return r, refusal.Conflict("", "only a run that failed half-way can go on; this one is %s", r.State)
+	}
+	p, err := s.Store.Pairing(ctx, *r.PairingID)
+	if err != nil {
+		return r, err
+	}
+	if err := s.allowed(ctx, p); err != nil {
+		return r, err
+	}
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.ReopenRun(ctx, runID); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "resumed a run", "run/"+runID, nil); err != nil {
+			return err
+		}
+		if err := tx.Enqueue(ctx, store.ApplyRun{RunID: runID}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "run", runID)
+	})
+	if errors.Is(err, store.ErrTaken) {
+		return r, refusal.Conflict("", "another run is at work on this pairing; wait until it is done")
+	}
+	if err != nil {
+		return r, err
+	}
+	return s.Store.Run(ctx, runID)
+}
+
+// now is when something is noted; comparisons never depend on it.
+func now() time.Time { return time.Now().UTC() }
+
+func describe(e roster.Entry) string { return fmt.Sprintf("%s %s", e.Outcome, e.Name) }

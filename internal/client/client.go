@@ -1,0 +1,224 @@
+// Package client calls a Kanban service.
+//
+//	c := client.New("http://127.0.0.1:7700", token)
+//	page, err := client.Get[api.Page[api.Section]](ctx, c, "/sections?state=needs-person")
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kanban/internal/wire/api"
+)
+
+// Client is one caller of one service. It is safe for concurrent use.
+type Client struct {
+	address string
+	token   string
+	http    *http.Client
+}
+
+// New calls the service at address; an empty token is for signing in.
+func New(address, token string) *Client {
+	jar, _ := cookiejar.New(nil) // never fails without options
+	return &Client{strings.TrimRight(address, "/"), token, &http.Client{Jar: jar, Timeout: 2 * time.Minute}}
+}
+
+// Address of the service.
+func (c *Client) Address() string { return c.address }
+
+// Problem is an RFC 9457 problem that the service answered.
+type Problem struct {
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Location string `json:"location"`
+		Message  string `json:"message"`
+	} `json:"errors"`
+}
+
+func (p *Problem) Error() string {
+	text := p.Detail
+	for _, e := range p.Errors {
+		if e.Location != "" && !strings.Contains(text, e.Message) {
+			text += fmt.Sprintf("\n  %s: %s", e.Location, e.Message)
+		}
+	}
+	return text
+}
+
+// Code is the finding code that the problem carries, or "".
+func (p *Problem) Code() string {
+	for _, e := range p.Errors {
+		if e.Location == "code" {
+			return e.Message
+		}
+	}
+	return ""
+}
+
+// ErrUnreachable means that no service answers at the address.
+var ErrUnreachable = errors.New("no Kanban service answers")
+
+func (c *Client) do(ctx context.Context, method, path string, header http.Header, body io.Reader, out any) error {
+	req, err := http.NewRequestWithContext(ctx, method, c.address+"/api/v1"+path, body)
+	if err != nil {
+		return err
+	}
+	for k, v := range header {
+		req.Header[k] = v
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		var dial *url.Error
+		if errors.As(err, &dial) && ctx.Err() == nil {
+			return fmt.Errorf("%w at %s (%v); start it with: kanban serve", ErrUnreachable, c.address, dial.Err)
+		}
+		return err
+	}
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	if err != nil {
+		return fmt.Errorf("reading the answer to %s %s: %w", method, path, err)
+	}
+	if resp.StatusCode >= 300 {
+		p := &Problem{Status: resp.StatusCode, Detail: resp.Status}
+		_ = json.Unmarshal(text, p)
+		return p
+	}
+	if out == nil || len(text) == 0 {
+		return nil
+	}
+	return json.Unmarshal(text, out)
+}
+
+// Get reads one thing.
+func Get[T any](ctx context.Context, c *Client, path string) (out T, err error) {
+	err = c.do(ctx, http.MethodGet, path, nil, nil, &out)
+	return out, err
+}
+
+// Send posts, puts or patches a body (nil for none) and reads the answer. Every
+// POST carries an idempotency key, so that it can be repeated safely.
+func Send[T any](ctx context.Context, c *Client, method, path string, body any) (out T, err error) {
+	header := http.Header{}
+	var content io.Reader
+	if body != nil {
+		text, err := json.Marshal(body)
+		if err != nil {
+			return out, err
+		}
+		content = bytes.NewReader(text)
+		header.Set("Content-Type", "application/json")
+	}
+	if method == http.MethodPost {
+		header.Set("Idempotency-Key", uuid.NewString())
+	}
+	err = c.do(ctx, method, path, header, content, &out)
+	return out, err
+}
+
+// Post sends a body and reads the answer.
+func Post[T any](ctx context.Context, c *Client, path string, body any) (T, error) {
+	return Send[T](ctx, c, http.MethodPost, path, body)
+}
+
+// Empty is the answer of operations that answer nothing.
+type Empty = struct{}
+
+// All reads every page of a list.
+func All[T any](ctx context.Context, c *Client, path string) ([]T, error) {
+	all := []T{}
+	join := "?"
+	if strings.Contains(path, "?") {
+		join = "&"
+	}
+	for cursor := ""; ; {
+		page, err := Get[api.Page[T]](ctx, c, path+join+"cursor="+url.QueryEscape(cursor))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, page.Items...)
+		if cursor = page.Next; cursor == "" {
+			return all, nil
+		}
+	}
+}
+
+// LoadCartridge sets a course's outline from a Common Cartridge manifest.
+func (c *Client) LoadCartridge(ctx context.Context, courseID, prefix string, manifest io.Reader) (o api.Outline, err error) {
+	err = c.do(ctx, http.MethodPut, "/courses/"+courseID+"/cartridge?prefix="+url.QueryEscape(prefix), http.Header{"Content-Type": {"application/xml"}}, manifest, &o)
+	return o, err
+}
+
+// SetUp spends a set-up link and makes the first administrator.
+func (c *Client) SetUp(ctx context.Context, s api.Setup) (api.Caller, error) {
+	return Post[api.Caller](ctx, c, "/setup", s)
+}
+
+// SignIn opens a session in this client.
+func (c *Client) SignIn(ctx context.Context, email, password string) (api.Caller, error) {
+	return Post[api.Caller](ctx, c, "/session", api.SignIn{Email: email, Password: password})
+}
+
+// Wait follows a run to its end, calling seen for each state on the way.
+func (c *Client) Wait(ctx context.Context, runID string, seen func(api.Run)) (api.Run, error) {
+	for {
+		r, err := Get[api.Run](ctx, c, "/runs/"+runID)
+		if err != nil {
+			return r, err
+		}
+		seen(r)
+		if r.Ended() {
+			return r, nil
+		}
+		select {
+		case <-ctx.Done():
+			return r, ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// Live calls news for everything that changes until ctx ends or the stream does.
+func (c *Client) Live(ctx context.Context, news func(api.Live)) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.address+"/api/v1/live", nil)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	resp, err := (&http.Client{}).Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return &Problem{Status: resp.StatusCode, Detail: resp.Status}
+	}
+	lines := bufio.NewScanner(resp.Body)
+	for lines.Scan() {
+		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+			var l api.Live
+			if json.Unmarshal([]byte(data), &l) == nil && l.Topic != "" {
+				news(l)
+			}
+		}
+	}
+	return lines.Err()
+}

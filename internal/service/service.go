@@ -1,0 +1,201 @@
+// Package service is one Kanban process: its database, its workers and its HTTP
+// side, put together.
+//
+//	err := service.Run(ctx, service.Options{Address: "127.0.0.1:7700", Log: log})
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"kanban/internal/app/access"
+	"kanban/internal/app/awarding"
+	"kanban/internal/app/connecting"
+	"kanban/internal/app/pairing"
+	"kanban/internal/app/reacting"
+	"kanban/internal/app/reading"
+	"kanban/internal/app/reporting"
+	"kanban/internal/app/syncing"
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+	"kanban/internal/store/pgchild"
+	"kanban/internal/web"
+	"kanban/internal/wire/call"
+	"kanban/internal/worker"
+)
+
+// The roles a process can have.
+const (
+	RoleAPI    = "api"
+	RoleWorker = "worker"
+)
+
+// Options of a process.
+type Options struct {
+	// Address to listen on, host:port; port 0 takes a free one.
+	Address string
+	// Public is the address at which people and verifiers reach the service;
+	// http:// and the listening address when empty. Credentials carry it for ever.
+	Public string
+	// DatabaseURL of a PostgreSQL to use; a private one in Data when empty.
+	DatabaseURL string
+	// Data is the folder for the private PostgreSQL and the secrets key.
+	Data string
+	// SecretsKey seals secrets; read from or made in Data when empty.
+	SecretsKey string
+	// Roles of this process: api, worker or both.
+	Roles []string
+	// ReadEvery is the pause between scheduled reads of registers; 0 is never.
+	ReadEvery time.Duration
+	// StopWithin is how long work under way may take to finish, 20 s when zero.
+	StopWithin time.Duration
+	// FastDatabase gives up durability of the private PostgreSQL, for tests.
+	FastDatabase bool
+	// Delays between attempts of deliveries; the usual ones when nil.
+	Delays  []time.Duration
+	Call    call.Options
+	Version string
+	Log     *slog.Logger
+	Console fs.FS
+}
+
+// Run starts the process and ends it, in order, when ctx ends.
+func Run(ctx context.Context, o Options) error {
+	for _, r := range o.Roles {
+		if r != RoleAPI && r != RoleWorker {
+			return fmt.Errorf("%q is not a role; use api, worker or both with a comma", r)
+		}
+	}
+	url := o.DatabaseURL
+	if url == "" {
+		o.Log.Info("starting the private PostgreSQL", "folder", o.Data)
+		server, err := pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(o.Data, "postgres"), Fast: o.FastDatabase})
+		if err != nil {
+			return err
+		}
+		defer server.Stop()
+		url = server.URL()
+	}
+	key, err := secretsKey(o)
+	if err != nil {
+		return err
+	}
+	db, err := store.Open(ctx, store.Options{URL: url, Keyset: key})
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+
+	listener, err := net.Listen("tcp", o.Address)
+	if err != nil {
+		return fmt.Errorf("listening on %s: %w; choose another --listen", o.Address, err)
+	}
+	if o.Public == "" {
+		o.Public = "http://" + listener.Addr().String()
+	}
+	o.Public = strings.TrimRight(o.Public, "/")
+	return run(ctx, o, db, listener)
+}
+
+func run(ctx context.Context, o Options, db *store.Store, listener net.Listener) error {
+	server, uses := build(o, db)
+	inner, stopListening := context.WithCancel(context.WithoutCancel(ctx))
+	defer stopListening()
+	grace := o.StopWithin
+	if grace == 0 {
+		grace = 20 * time.Second
+	}
+	if slices.Contains(o.Roles, RoleWorker) {
+		w, err := worker.Start(ctx, db, uses, worker.Options{Log: o.Log, ReadEvery: o.ReadEvery})
+		if err != nil {
+			return err
+		}
+		defer func() {
+			ending, cancel := context.WithTimeout(context.Background(), grace)
+			defer cancel()
+			w.Stop(ending)
+		}()
+	}
+	handler := http.Handler(server.Handler(inner))
+	if !slices.Contains(o.Roles, RoleAPI) {
+		handler = server.HealthOnly()
+	}
+	h := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return inner }}
+	failed := make(chan error, 1)
+	go func() { failed <- h.Serve(listener) }()
+	if err := invite(ctx, o, server.Access); err != nil {
+		return err
+	}
+	o.Log.Info("ready", "address", o.Public, "roles", strings.Join(o.Roles, ","))
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	o.Log.Info("stopping")
+	ending, cancel := context.WithTimeout(context.Background(), grace)
+	defer cancel()
+	stopListening() // live streams end, so that shutting down does not wait for them
+	return h.Shutdown(ending)
+}
+
+// invite prints the set-up link of an installation without administrator.
+func invite(ctx context.Context, o Options, a *access.Service) error {
+	if !slices.Contains(o.Roles, RoleAPI) {
+		return nil
+	}
+	secret, err := a.SetupSecret(ctx)
+	if err == nil && secret != "" {
+		o.Log.Info("open this link once to make the first administrator", "setup_link", o.Public+"/setup?secret="+secret)
+	}
+	return err
+}
+
+// build puts the use cases together.
+func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
+	conn := &connecting.Service{Store: db, Source: o.Public, Call: o.Call}
+	read := &reading.Service{Store: db, Open: conn.Open, Call: o.Call}
+	sync := &syncing.Service{Store: db, Open: conn.Open, Call: o.Call}
+	awards := &awarding.Service{Store: db, Public: o.Public + "/open"}
+	react := &reacting.Service{
+		Store: db, Open: conn.Open, Source: o.Public, Call: o.Call, Delays: o.Delays, Expressions: rule.NewExpressions(),
+		Award: func(ctx context.Context, badgeID string, event store.Event, at time.Time) (store.Award, string, error) {
+			a, err := awards.Award(ctx, badgeID, event, at)
+			return a, awards.AwardAddress(a.ID), err
+		},
+	}
+	return &web.Server{
+		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Reacting: react, Awarding: awards,
+		Pairing: &pairing.Service{Store: db, Now: time.Now}, Reporting: &reporting.Service{Store: db},
+		Public: o.Public, Version: o.Version, Log: o.Log, Console: o.Console,
+	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react}
+}
+
+// secretsKey takes the key as given, or keeps one in the data folder.
+func secretsKey(o Options) ([]byte, error) {
+	if o.SecretsKey != "" {
+		return []byte(o.SecretsKey), nil
+	}
+	path := filepath.Join(o.Data, "secrets.key")
+	text, err := os.ReadFile(path)
+	if !errors.Is(err, fs.ErrNotExist) {
+		return text, err
+	}
+	if text, err = store.NewKeyset(); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(o.Data, 0o755); err != nil {
+		return nil, fmt.Errorf("making the data folder: %w", err)
+	}
+	return text, os.WriteFile(path, text, 0o600)
+}

@@ -1,0 +1,48 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+)
+
+type awardsInput struct {
+	list
+	Badge string `query:"badge" doc:"Id of a badge"`
+}
+
+func (s *Server) badges(a huma.API) {
+	handle(a, "badges", "GET /issuers list-issuers List issuers", func(ctx context.Context, _ *struct{}) (api.Page[api.Issuer], error) {
+		all, err := s.Store.Issuers(ctx)
+		return api.Page[api.Issuer]{Items: each(all, s.issuer)}, err
+	})
+	handle(a, "badges", "POST /issuers make-issuer Make an issuer with a signing key of its own", func(ctx context.Context, in *with[api.NewIssuer]) (api.Issuer, error) {
+		i, err := s.Awarding.AddIssuer(ctx, callerOf(ctx).Name, store.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
+		return s.issuer(i), err
+	})
+	handle(a, "badges", "GET /badges list-badges List badges", func(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
+		all, err := s.Store.Badges(ctx)
+		return api.Page[api.Badge]{Items: each(all, shownBadge)}, err
+	})
+	handle(a, "badges", "POST /badges make-badge Make a badge", func(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
+		b, err := s.Awarding.AddBadge(ctx, callerOf(ctx).Name, store.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description, Criteria: in.Body.Criteria})
+		return shownBadge(store.ListedBadge{Badge: b}), err
+	})
+	handle(a, "badges", "GET /awards list-awards List awards, the newest first", func(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
+		all, err := s.Store.Awards(ctx, in.Badge, in.Cursor, in.Limit)
+		return api.Page[api.Award]{Items: each(all, func(x store.ListedAward) api.Award {
+			return api.Award{ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Awarding.AwardAddress(x.ID), AwardedAt: x.AwardedAt}
+		}), Next: last(all, in.Limit, func(x store.ListedAward) string { return x.ID })}, err
+	})
+}
+
+func (s *Server) issuer(i store.Issuer) api.Issuer {
+	return api.Issuer{NewIssuer: api.NewIssuer{Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description}, ID: i.ID, Address: s.Awarding.IssuerAddress(i.ID)}
+}
+
+func shownBadge(b store.ListedBadge) api.Badge {
+	return api.Badge{NewBadge: api.NewBadge{IssuerID: b.IssuerID, Name: b.Name, Description: b.Description, Criteria: b.Criteria}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards}
+}

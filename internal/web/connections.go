@@ -1,0 +1,101 @@
+package web
+
+import (
+	"context"
+	"encoding/json"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/finding"
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+)
+
+func (s *Server) connections(a huma.API) {
+	handle(a, "connections", "GET /connections list-connections List connections", func(ctx context.Context, _ *struct{}) (api.Page[api.Connection], error) {
+		all, err := s.Store.Connections(ctx)
+		page := api.Page[api.Connection]{Items: []api.Connection{}}
+		for _, c := range all {
+			shown, err := s.connection(ctx, c)
+			if err != nil {
+				return page, err
+			}
+			page.Items = append(page.Items, shown)
+		}
+		return page, err
+	})
+	handleTagged(a, "connections", "GET /connections/{id} get-connection Show a connection", func(ctx context.Context, in *byID) (api.Connection, int, error) {
+		c, err := s.Store.Connection(ctx, in.ID)
+		if err != nil {
+			return api.Connection{}, 0, err
+		}
+		shown, err := s.connection(ctx, c)
+		return shown, c.Version, err
+	})
+	handleTagged(a, "connections", "POST /connections make-connection Connect an outside system", func(ctx context.Context, in *with[api.NewConnection]) (api.Connection, int, error) {
+		c, made, err := s.Connecting.Create(ctx, callerOf(ctx).Name, in.Body.Kind, in.Body.Name, in.Body.Values)
+		if err != nil {
+			return api.Connection{}, 0, err
+		}
+		shown, err := s.connection(ctx, c)
+		shown.Made = made
+		return shown, c.Version, err
+	})
+	handleTagged(a, "connections", "PATCH /connections/{id} edit-connection Change, pause or resume a connection", func(ctx context.Context, in *edit[api.EditConnection]) (api.Connection, int, error) {
+		v, err := version(in.IfMatch)
+		if err != nil {
+			return api.Connection{}, 0, err
+		}
+		c, err := s.Connecting.Update(ctx, callerOf(ctx).Name, in.ID, v, in.Body.Name, in.Body.Values, in.Body.Paused)
+		if err != nil {
+			return api.Connection{}, 0, err
+		}
+		shown, err := s.connection(ctx, c)
+		return shown, c.Version, err
+	})
+	handleEmpty(a, "connections", "DELETE /connections/{id} remove-connection Remove a connection that no pairing uses", func(ctx context.Context, in *byID) error {
+		return s.Connecting.Delete(ctx, callerOf(ctx).Name, in.ID)
+	})
+	handle(a, "connections", "POST /connections/{id}/probe probe-connection Test every capability of a connection", func(ctx context.Context, in *byID) ([]api.Report, error) {
+		reports, err := s.Connecting.Probe(ctx, in.ID)
+		return each(reports, report), err
+	})
+	handle(a, "connections", "POST /connections/{id}/read start-read Read a register", func(ctx context.Context, in *withID[api.Approval]) (api.Run, error) {
+		r, err := s.Reading.Start(ctx, callerOf(ctx).Name, in.ID, in.Body.Approved)
+		if err != nil {
+			return api.Run{}, err
+		}
+		return s.run(ctx, r)
+	})
+}
+
+func report(r adapter.Report) api.Report {
+	out := api.Report{Capability: string(r.Capability), State: string(r.State), Code: r.Code, Detail: r.Detail}
+	if e, ok := finding.Lookup(r.Code); ok {
+		out.Remedy, out.Owner = e.Remedy, string(e.Owner)
+	}
+	return out
+}
+
+func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connection, error) {
+	kind, _ := adapter.Lookup(c.Kind)
+	out := api.Connection{
+		ID: c.ID, Name: c.Name, Kind: c.Kind, Title: kind.Title, Settings: c.Settings, Paused: c.PausedAt != nil,
+		Probe: []api.Report{}, ProbedAt: c.ProbedAt, Version: c.Version,
+	}
+	var reports []adapter.Report
+	if len(c.Probe) > 0 && json.Unmarshal(c.Probe, &reports) == nil {
+		out.Probe = each(reports, report)
+	}
+	if c.Kind != adapter.KindOneRoster {
+		return out, nil
+	}
+	runs, err := s.Store.Runs(ctx, "", c.ID, "", 1)
+	if err == nil && len(runs) > 0 {
+		var r api.Run
+		r, err = s.run(ctx, runs[0])
+		out.LastRead = &r
+	}
+	return out, err
+}

@@ -1,0 +1,73 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/adapter"
+	"kanban/internal/app/access"
+	"kanban/internal/core/finding"
+	"kanban/internal/wire/api"
+)
+
+// doors are the operations that let people in.
+func (s *Server) doors(a huma.API) {
+	handle(a, "sign-in", "POST /setup set-up Make the first administrator", func(ctx context.Context, in *with[api.Setup]) (api.Caller, error) {
+		c, err := s.Access.SetUp(ctx, in.Body.Secret, in.Body.Name, in.Body.Email, in.Body.Password)
+		if err != nil {
+			return api.Caller{}, err
+		}
+		return s.enter(ctx, c)
+	})
+	handle(a, "sign-in", "POST /session sign-in Sign in", func(ctx context.Context, in *with[api.SignIn]) (api.Caller, error) {
+		c, err := s.Access.SignIn(ctx, in.Body.Email, in.Body.Password)
+		if err != nil {
+			return api.Caller{}, err
+		}
+		return s.enter(ctx, c)
+	})
+}
+
+func (s *Server) enter(ctx context.Context, c access.Caller) (api.Caller, error) {
+	if err := s.sessions.RenewToken(ctx); err != nil {
+		return api.Caller{}, err
+	}
+	s.sessions.Put(ctx, "administrator", c.ID)
+	return api.Caller(c), nil
+}
+
+// installation registers what is about the service itself and its callers.
+func (s *Server) installation(a huma.API) {
+	handle(a, "sign-in", "GET /session who-am-i Who is signed in", func(ctx context.Context, _ *struct{}) (api.Caller, error) {
+		c := callerOf(ctx)
+		if c.ID == "" {
+			return api.Caller{}, huma.Error401Unauthorized("nobody is signed in")
+		}
+		return api.Caller(c), nil
+	})
+	handleEmpty(a, "sign-in", "DELETE /session sign-out Sign out", func(ctx context.Context, _ *struct{}) error {
+		return s.sessions.Destroy(ctx)
+	})
+	handle(a, "sign-in", "POST /tokens make-token Make an API token", func(ctx context.Context, in *with[api.NewToken]) (api.Token, error) {
+		token, err := s.Access.NewToken(ctx, callerOf(ctx), in.Body.Name)
+		return api.Token{Token: token}, err
+	})
+	handle(a, "installation", "GET /installation installation Where this service is reached", func(context.Context, *struct{}) (api.Installation, error) {
+		return api.Installation{Version: s.Version, Address: s.Public, XAPIEndpoint: s.Public + "/xapi"}, nil
+	})
+	handle(a, "installation", "GET /kinds list-kinds The kinds of connection and what each needs", func(context.Context, *struct{}) ([]adapter.Kind, error) {
+		return adapter.Kinds, nil
+	})
+	handle(a, "installation", "GET /findings list-findings Everything Kanban can notice, with its remedy", func(context.Context, *struct{}) ([]finding.Entry, error) {
+		return finding.All(), nil
+	})
+	handle(a, "installation", "GET /today today What needs a person, ordered by harm", func(ctx context.Context, _ *struct{}) ([]api.Task, error) {
+		tasks, err := s.Reporting.Today(ctx)
+		out := make([]api.Task, len(tasks))
+		for i, t := range tasks {
+			out[i] = api.Task{Code: t.Code, Title: finding.Title(t.Code), Subject: t.Subject, Where: t.Where, Detail: t.Detail, Remedy: t.Remedy, Owner: t.Owner, Link: t.Link}
+		}
+		return out, err
+	})
+}

@@ -1,0 +1,84 @@
+package web
+
+import (
+	"context"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+)
+
+type eventsInput struct {
+	list
+	Type    string `query:"type" doc:"Type of event, e.g. module.completed"`
+	Person  string `query:"person" doc:"Id of a person"`
+	Section string `query:"section" doc:"Id of a section"`
+}
+
+type deliveriesInput struct {
+	list
+	Event string `query:"event" doc:"Id of an event"`
+	Rule  string `query:"rule" doc:"Id of a rule"`
+	State string `query:"state" doc:"queued, retrying, delivered or waiting"`
+}
+
+type cartridgeInput struct {
+	ID      string `path:"id" doc:"The course's id"`
+	Prefix  string `query:"prefix" required:"true" doc:"With an item's identifier it gives the IRI under which the activity's statements come"`
+	RawBody []byte `contentType:"application/xml"`
+}
+
+func (s *Server) events(a huma.API) {
+	handle(a, "events", "GET /events list-events List events, the newest first", func(ctx context.Context, in *eventsInput) (api.Page[api.Event], error) {
+		all, err := s.Store.Events(ctx, store.EventFilter{Type: in.Type, PersonID: in.Person, SectionID: in.Section, Before: in.Cursor, Limit: in.Limit})
+		return api.Page[api.Event]{Items: each(all, event), Next: last(all, in.Limit, func(e store.ListedEvent) string { return e.ID })}, err
+	})
+	handle(a, "events", "GET /deliveries list-deliveries List deliveries, the newest first", func(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
+		all, err := s.Store.Deliveries(ctx, store.DeliveryFilter{EventID: in.Event, RuleID: in.Rule, State: in.State, Before: in.Cursor, Limit: in.Limit})
+		return api.Page[api.Delivery]{Items: each(all, delivery), Next: last(all, in.Limit, func(d store.ListedDelivery) string { return d.ID })}, err
+	})
+	handle(a, "events", "GET /deliveries/{id}/attempts list-attempts Every try of a delivery", func(ctx context.Context, in *byID) ([]api.Attempt, error) {
+		if _, err := s.Store.Delivery(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		all, err := s.Store.Attempts(ctx, in.ID)
+		return each(all, func(a store.Attempt) api.Attempt {
+			return api.Attempt{Number: a.Number, StartedAt: a.StartedAt, Millis: a.Millis, Status: a.Status, Request: a.Request, Answer: a.Answer, Error: a.Error}
+		}), err
+	})
+	handleEmpty(a, "events", "POST /deliveries/{id}/retry retry-delivery Try a delivery again now", func(ctx context.Context, in *byID) error {
+		return s.Reacting.Retry(ctx, callerOf(ctx).Name, in.ID)
+	})
+	handle(a, "courses", "GET /courses list-courses List courses", func(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
+		all, err := s.Store.Courses(ctx)
+		return api.Page[api.Course]{Items: each(all, func(c store.Course) api.Course {
+			return api.Course{ID: c.ID, Title: c.Title, Code: c.Code, Activities: c.OutlineSize}
+		})}, err
+	})
+	handle(a, "courses", "GET /courses/{id}/outline get-outline Show a course's outline", func(ctx context.Context, in *byID) (api.Outline, error) {
+		return s.Store.Outline(ctx, in.ID)
+	})
+	handleEmpty(a, "courses", "PUT /courses/{id}/outline set-outline Set a course's outline", func(ctx context.Context, in *withID[api.Outline]) error {
+		return s.Reacting.SetOutline(ctx, callerOf(ctx).Name, in.ID, in.Body)
+	})
+	handle(a, "courses", "PUT /courses/{id}/cartridge load-cartridge Set a course's outline from a Common Cartridge manifest", func(ctx context.Context, in *cartridgeInput) (api.Outline, error) {
+		return s.Reacting.LoadCartridge(ctx, callerOf(ctx).Name, in.ID, in.Prefix, strings.NewReader(string(in.RawBody)))
+	})
+}
+
+func event(e store.ListedEvent) api.Event {
+	return api.Event{
+		ID: e.ID, Type: e.Type, Person: e.Person, Section: e.Section, Course: e.Course, ModuleID: e.ModuleID, ActivityID: e.ActivityID,
+		Data: e.Data, OccurredAt: e.OccurredAt, RecordedAt: e.RecordedAt, Deliveries: e.Deliveries, Waiting: e.Waiting,
+	}
+}
+
+func delivery(d store.ListedDelivery) api.Delivery {
+	return api.Delivery{
+		ID: d.ID, EventID: d.EventID, EventType: d.EventType, RuleID: d.RuleID, Rule: d.Rule, Action: d.Action.Kind, Connection: d.Connection, Person: d.Person,
+		State: d.State, Attempts: d.Attempts, NextAt: d.NextAt, Code: finding.Code(d.Code), Error: d.LastError, Result: d.Result, CreatedAt: d.CreatedAt, FinishedAt: d.FinishedAt,
+	}
+}

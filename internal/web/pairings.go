@@ -1,0 +1,109 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/app/pairing"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+)
+
+func (s *Server) pairings(a huma.API) {
+	handle(a, "pairings", "GET /pairings list-pairings List pairings", func(ctx context.Context, in *list) (api.Page[api.Pairing], error) {
+		all, err := s.Store.Pairings(ctx)
+		if err != nil {
+			return api.Page[api.Pairing]{}, err
+		}
+		items, next, err := paged(all, in.Cursor, in.Limit)
+		page := api.Page[api.Pairing]{Items: []api.Pairing{}, Next: next}
+		for _, p := range items {
+			shown, err := s.pairing(ctx, p.ID)
+			if err != nil {
+				return page, err
+			}
+			page.Items = append(page.Items, shown)
+		}
+		return page, err
+	})
+	handleTagged(a, "pairings", "POST /pairings make-pairing Pair a section with a new target", func(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
+		p, err := s.Pairing.Pair(ctx, callerOf(ctx).Name, pairing.Wish{SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target, Policy: in.Body.Policy})
+		return s.taggedPairing(ctx, p.ID, err)
+	})
+	handleTagged(a, "pairings", "GET /pairings/{id} get-pairing Show a pairing", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
+		return s.taggedPairing(ctx, in.ID, nil)
+	})
+	handleTagged(a, "pairings", "PATCH /pairings/{id} edit-pairing Change, pause or resume a pairing", func(ctx context.Context, in *edit[api.EditPairing]) (api.Pairing, int, error) {
+		v, err := version(in.IfMatch)
+		if err == nil {
+			_, err = s.Pairing.Change(ctx, callerOf(ctx).Name, in.ID, v, pairing.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
+		}
+		return s.taggedPairing(ctx, in.ID, err)
+	})
+	handleEmpty(a, "pairings", "DELETE /pairings/{id} unpair End a pairing; the target and its members stay", func(ctx context.Context, in *byID) error {
+		return s.Pairing.Unpair(ctx, callerOf(ctx).Name, in.ID)
+	})
+	handle(a, "pairings", "POST /pairings/{id}/previews make-preview Compare now and show what a run would do", func(ctx context.Context, in *byID) (api.Preview, error) {
+		p, err := s.Syncing.Preview(ctx, in.ID)
+		if err != nil {
+			return api.Preview{}, err
+		}
+		return s.preview(ctx, p)
+	})
+	handle(a, "pairings", "GET /previews/{id} get-preview Show a preview", func(ctx context.Context, in *byID) (api.Preview, error) {
+		p, err := s.Store.Preview(ctx, in.ID)
+		if err != nil {
+			return api.Preview{}, err
+		}
+		return s.preview(ctx, p)
+	})
+}
+
+func (s *Server) taggedPairing(ctx context.Context, id string, err error) (api.Pairing, int, error) {
+	if err != nil {
+		return api.Pairing{}, 0, err
+	}
+	p, err := s.pairing(ctx, id)
+	return p, p.Version, err
+}
+
+func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
+	card, err := s.Pairing.Card(ctx, id)
+	if err != nil {
+		return api.Pairing{}, err
+	}
+	p := card.Pairing
+	out := api.Pairing{ID: p.ID, Section: section(card), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version}
+	runs, err := s.Store.Runs(ctx, id, "", "", 1)
+	if err == nil && len(runs) > 0 {
+		var r api.Run
+		r, err = s.run(ctx, runs[0])
+		out.LastRun = &r
+	}
+	return out, err
+}
+
+func entry(e roster.Entry) api.Entry {
+	out := api.Entry{Entry: e, Title: finding.Title(e.Reason)}
+	if e.Outcome == roster.OutcomeNeedsPerson || e.Outcome == roster.OutcomeWaiting {
+		text, _ := finding.Lookup(e.Reason)
+		out.Remedy, out.Owner = text.Remedy, string(text.Owner)
+	}
+	return out
+}
+
+func (s *Server) preview(ctx context.Context, p store.Preview) (api.Preview, error) {
+	pairing, err := s.Store.Pairing(ctx, p.PairingID)
+	if err != nil {
+		return api.Preview{}, err
+	}
+	counts := p.Plan.Counts()
+	out := api.Preview{ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint, Counts: counts, Changes: counts.Changes(), Entries: each(p.Plan.Entries, entry)}
+	if n, tripped := p.Plan.GuardTripped(pairing.Policy); tripped {
+		out.Guard = n
+	}
+	return out, nil
+}

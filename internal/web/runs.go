@@ -1,0 +1,107 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+)
+
+type runsInput struct {
+	list
+	Pairing    string `query:"pairing" doc:"Id of a pairing"`
+	Connection string `query:"connection" doc:"Id of a connection"`
+}
+
+func (s *Server) runs(a huma.API) {
+	handle(a, "runs", "GET /runs list-runs List runs, the newest first", func(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
+		all, err := s.Store.Runs(ctx, in.Pairing, in.Connection, in.Cursor, in.Limit)
+		if err != nil {
+			return api.Page[api.Run]{}, err
+		}
+		page := api.Page[api.Run]{Items: []api.Run{}, Next: last(all, in.Limit, func(r store.Run) string { return r.ID })}
+		for _, r := range all {
+			shown, err := s.run(ctx, r)
+			if err != nil {
+				return page, err
+			}
+			page.Items = append(page.Items, shown)
+		}
+		return page, nil
+	})
+	handle(a, "runs", "POST /runs start-run Do exactly what a preview shows", func(ctx context.Context, in *with[api.NewRun]) (api.Run, error) {
+		r, err := s.Syncing.Start(ctx, callerOf(ctx).Name, in.Body.PreviewID, in.Body.Approved)
+		if err != nil {
+			return api.Run{}, err
+		}
+		return s.run(ctx, r)
+	})
+	handle(a, "runs", "GET /runs/{id} get-run Show a run", func(ctx context.Context, in *byID) (api.Run, error) {
+		r, err := s.Store.Run(ctx, in.ID)
+		if err != nil {
+			return api.Run{}, err
+		}
+		return s.run(ctx, r)
+	})
+	handle(a, "runs", "GET /runs/{id}/changes list-changes Everybody in a run, with outcome and reason", func(ctx context.Context, in *byID) (api.Page[api.Change], error) {
+		if _, err := s.Store.Run(ctx, in.ID); err != nil {
+			return api.Page[api.Change]{}, err
+		}
+		all, err := s.Store.Changes(ctx, in.ID)
+		return api.Page[api.Change]{Items: each(all, change)}, err
+	})
+	handle(a, "runs", "POST /runs/{id}/resume resume-run Go on with a run that failed half-way", func(ctx context.Context, in *byID) (api.Run, error) {
+		r, err := s.Syncing.Resume(ctx, callerOf(ctx).Name, in.ID)
+		if err != nil {
+			return api.Run{}, err
+		}
+		return s.run(ctx, r)
+	})
+}
+
+func change(c store.Change) api.Change {
+	out := api.Change{Entry: entry(c.Entry), State: c.State, Code: finding.Code(c.Code), Answer: c.Answer}
+	if e, ok := finding.Lookup(out.Code); ok {
+		out.Entry.Title, out.Entry.Remedy, out.Entry.Owner = e.Title, e.Remedy, string(e.Owner)
+	}
+	return out
+}
+
+func noticed(n store.Noticed) api.Noticed {
+	e, _ := finding.Lookup(n.Code)
+	return api.Noticed{Code: n.Code, Title: e.Title, Subject: n.Subject, Detail: n.Detail, Remedy: e.Remedy}
+}
+
+func (s *Server) run(ctx context.Context, r store.Run) (api.Run, error) {
+	out := api.Run{
+		ID: r.ID, Kind: r.Kind, State: r.State, Step: r.Step, Done: r.Done, Total: r.Total, Counts: r.Counts, Findings: each(r.Findings, noticed),
+		Code: finding.Code(r.ErrorCode), Error: r.Error, RequestedBy: r.RequestedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt,
+	}
+	if out.Counts == nil {
+		out.Counts = map[string]int{}
+	}
+	if e, ok := finding.Lookup(out.Code); ok {
+		out.Remedy = e.Remedy
+	}
+	if r.NextPreview != nil {
+		out.NextPreview = *r.NextPreview
+	}
+	if r.ConnectionID != nil {
+		c, err := s.Store.Connection(ctx, *r.ConnectionID)
+		if err != nil {
+			return out, err
+		}
+		out.Connection, out.About = c.Name, c.Name
+	}
+	if r.PairingID != nil {
+		p, err := s.Store.Pairing(ctx, *r.PairingID)
+		if err != nil {
+			return out, err
+		}
+		out.PairingID, out.About = p.ID, p.TargetName
+	}
+	return out, nil
+}

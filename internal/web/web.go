@@ -1,0 +1,176 @@
+// Package web is the service's HTTP side: the JSON API with its description,
+// sign-in, the endpoint for xAPI statements, public badge pages and the console.
+package web
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/scs/pgxstore"
+	"github.com/alexedwards/scs/v2"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/httprate"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"kanban/internal/app/access"
+	"kanban/internal/app/awarding"
+	"kanban/internal/app/connecting"
+	"kanban/internal/app/pairing"
+	"kanban/internal/app/reacting"
+	"kanban/internal/app/reading"
+	"kanban/internal/app/reporting"
+	"kanban/internal/app/syncing"
+	"kanban/internal/store"
+)
+
+// Server is everything the HTTP side needs. Fill every field.
+type Server struct {
+	Store      *store.Store
+	Access     *access.Service
+	Connecting *connecting.Service
+	Reading    *reading.Service
+	Pairing    *pairing.Service
+	Syncing    *syncing.Service
+	Reacting   *reacting.Service
+	Awarding   *awarding.Service
+	Reporting  *reporting.Service
+
+	// Public is the address at which people reach the service, without a slash
+	// at its end.
+	Public  string
+	Version string
+	Log     *slog.Logger
+	// Console holds the built console; index.html is served for its routes.
+	Console fs.FS
+
+	sessions *scs.SessionManager
+	live     *hub
+}
+
+// maxBody bounds every request, in bytes.
+const maxBody = 8 << 20
+
+// Handler builds the routes. ctx ends the background listening for live news.
+func (s *Server) Handler(ctx context.Context) http.Handler {
+	s.sessions = scs.New()
+	s.sessions.Store = pgxstore.NewWithCleanupInterval(s.Store.Pool, time.Hour)
+	s.sessions.Lifetime, s.sessions.IdleTimeout = 7*24*time.Hour, 24*time.Hour
+	s.sessions.Cookie.Name, s.sessions.Cookie.HttpOnly, s.sessions.Cookie.SameSite = "kanban_session", true, http.SameSiteLaxMode
+	s.sessions.Cookie.Secure = strings.HasPrefix(s.Public, "https://")
+	s.live = newHub()
+	go s.live.run(ctx, s.Store, s.Log)
+
+	r := chi.NewRouter()
+	r.Use(requestID, s.logged, recovered(s.Log), secure, limited)
+	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
+	r.Get("/readyz", s.ready)
+	r.Handle("/metrics", promhttp.Handler())
+	s.open(r)
+	s.xapi(r)
+	r.Group(func(r chi.Router) {
+		r.Use(http.NewCrossOriginProtection().Handler, s.sessions.LoadAndSave, s.identify, s.idempotent)
+		r.With(httprate.LimitByIP(20, time.Minute)).Group(func(r chi.Router) { s.doors(newAPI(r, false)) })
+		s.register(newAPI(r, true))
+	})
+	r.NotFound(s.console().ServeHTTP)
+	return r
+}
+
+// newAPI prepares an API on a router; described also serves its description.
+func newAPI(r chi.Router, described bool) huma.API {
+	huma.DefaultArrayNullable = false
+	config := huma.DefaultConfig("Kanban", "1")
+	config.Info.Description = "Rosters, runs, events, rules and badges. Sign in with a session cookie or with a token: Authorization: Bearer kbt_…"
+	config.DocsPath, config.SchemasPath, config.CreateHooks = "", "", nil
+	config.OpenAPIPath = ""
+	if described {
+		config.OpenAPIPath = "/openapi"
+	}
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer"},
+		"session": {Type: "apiKey", In: "cookie", Name: "kanban_session"},
+	}
+	config.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+	return humachi.New(r, config)
+}
+
+// Description is the OpenAPI 3.1 description of the API. It needs no database.
+func Description() ([]byte, error) {
+	r := chi.NewRouter()
+	s := &Server{live: newHub()}
+	a := newAPI(r, true)
+	s.doors(a)
+	s.register(a)
+	return a.OpenAPI().MarshalJSON()
+}
+
+func (s *Server) register(a huma.API) {
+	s.installation(a)
+	s.connections(a)
+	s.sections(a)
+	s.pairings(a)
+	s.runs(a)
+	s.rules(a)
+	s.events(a)
+	s.badges(a)
+	s.stream(a)
+}
+
+func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Cache-Control", "no-store")
+	ctx, cancel := context.WithTimeout(r.Context(), 3*time.Second)
+	defer cancel()
+	if err := s.Store.Ready(ctx); err != nil {
+		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+		return
+	}
+	_, _ = w.Write([]byte("ok\n"))
+}
+
+// console serves the built files, and index.html for every route of its own.
+func (s *Server) console() http.Handler {
+	files := http.FileServerFS(s.Console)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		path := strings.TrimPrefix(r.URL.Path, "/")
+		if strings.HasPrefix(path, "api/") {
+			writeProblem(w, http.StatusNotFound, "there is nothing at this address; the API is described at /openapi.json")
+			return
+		}
+		if path != "" && path != "index.html" {
+			if _, err := fs.Stat(s.Console, path); err == nil {
+				if strings.HasPrefix(path, "assets/") {
+					w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+				}
+				files.ServeHTTP(w, r)
+				return
+			}
+			if strings.HasPrefix(path, "assets/") {
+				http.NotFound(w, r)
+				return
+			}
+		}
+		page, err := fs.ReadFile(s.Console, "index.html")
+		if err != nil {
+			http.Error(w, "The console is not built into this binary. Build it with: make console", http.StatusNotFound)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Cache-Control", "no-cache")
+		_, _ = w.Write(page)
+	})
+}
+
+// HealthOnly is the HTTP side of a process that only works.
+func (s *Server) HealthOnly() http.Handler {
+	r := chi.NewRouter()
+	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
+	r.Get("/readyz", s.ready)
+	r.Handle("/metrics", promhttp.Handler())
+	return r
+}

@@ -1,0 +1,382 @@
+// Package api holds the bodies of Kanban's own JSON API, shared by the service
+// and its client. Field tags become the OpenAPI description.
+package api
+
+import (
+	"time"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/core/learning"
+	"kanban/internal/core/roster"
+	"kanban/internal/core/rule"
+)
+
+// Page is a list with a cursor to what follows.
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty" doc:"Give it as cursor for the next page; absent at the end"`
+}
+
+// Setup makes the first administrator.
+type Setup struct {
+	Secret   string `json:"secret" doc:"From the set-up link in the service's log"`
+	Name     string `json:"name"`
+	Email    string `json:"email"`
+	Password string `json:"password" doc:"At least 12 characters"`
+}
+
+// SignIn opens a session.
+type SignIn struct {
+	Email    string `json:"email"`
+	Password string `json:"password"`
+}
+
+// Caller is who is signed in.
+type Caller struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	Role string `json:"role"`
+}
+
+// NewToken asks for an API token.
+type NewToken struct {
+	Name string `json:"name" doc:"What the token is for"`
+}
+
+// Token is a new API token, shown once.
+type Token struct {
+	Token string `json:"token"`
+}
+
+// Installation says where this service is reached.
+type Installation struct {
+	Version      string `json:"version"`
+	Address      string `json:"address"`
+	XAPIEndpoint string `json:"xapiEndpoint" doc:"What a course platform is told to report to"`
+}
+
+// Report is what a probe found about one capability.
+type Report struct {
+	Capability string       `json:"capability"`
+	State      string       `json:"state" enum:"works,not-enabled,not-allowed,wrong-credential,broken,unreachable,unproven"`
+	Code       finding.Code `json:"code,omitempty"`
+	Detail     string       `json:"detail" doc:"The service's own words, or what was tried"`
+	Remedy     string       `json:"remedy,omitempty"`
+	Owner      string       `json:"owner,omitempty" doc:"Who can mend it"`
+}
+
+// Connection is a configured outside system. Secrets are never in it.
+type Connection struct {
+	ID       string            `json:"id"`
+	Name     string            `json:"name"`
+	Kind     string            `json:"kind"`
+	Title    string            `json:"title" doc:"The kind in words"`
+	Settings map[string]string `json:"settings"`
+	Paused   bool              `json:"paused"`
+	Probe    []Report          `json:"probe"`
+	ProbedAt *time.Time        `json:"probedAt,omitempty"`
+	LastRead *Run              `json:"lastRead,omitempty" doc:"For registers: the newest read"`
+	Version  int               `json:"version"`
+	// Made is filled once, in the answer to making the connection.
+	Made map[string]string `json:"made,omitempty" doc:"Values made for the other side; shown only now"`
+}
+
+// NewConnection makes a connection.
+type NewConnection struct {
+	Name   string            `json:"name"`
+	Kind   string            `json:"kind" example:"scim"`
+	Values map[string]string `json:"values" doc:"By field name, secrets among them"`
+}
+
+// EditConnection changes a connection; what is absent stays.
+type EditConnection struct {
+	Name   *string           `json:"name,omitempty"`
+	Values map[string]string `json:"values,omitempty"`
+	Paused *bool             `json:"paused,omitempty"`
+}
+
+// Approval goes on although a guard objects.
+type Approval struct {
+	Approved bool `json:"approved,omitempty" doc:"Go on although a guard objects"`
+}
+
+// Section is a section with its state.
+type Section struct {
+	ID         string       `json:"id"`
+	Title      string       `json:"title"`
+	Code       string       `json:"code"`
+	Course     string       `json:"course"`
+	CourseID   string       `json:"courseId"`
+	Terms      []string     `json:"terms"`
+	Teachers   []string     `json:"teachers"`
+	Learners   int          `json:"learners"`
+	State      roster.State `json:"state" enum:"not-paired,never-run,held,in-step,out-of-step,needs-person,paused,ended"`
+	PairingID  string       `json:"pairingId,omitempty"`
+	Target     string       `json:"target,omitempty"`
+	Connection string       `json:"connection,omitempty" doc:"The service's name"`
+	// Counts of the latest comparison, people per outcome.
+	Counts map[roster.Outcome]int `json:"counts,omitempty"`
+	RanAt  *time.Time             `json:"ranAt,omitempty"`
+}
+
+// Column is one state on the board.
+type Column struct {
+	State roster.State `json:"state"`
+	Count int          `json:"count"`
+	Cards []Section    `json:"cards" doc:"At most 200; the sections list has all"`
+}
+
+// Board is every section by state, the ones that need somebody first.
+type Board struct {
+	Columns []Column `json:"columns"`
+}
+
+// Task is one thing that needs a person.
+type Task struct {
+	Code    finding.Code `json:"code"`
+	Title   string       `json:"title"`
+	Subject string       `json:"subject" doc:"Who or what it is about"`
+	Where   string       `json:"where" doc:"The section, connection or rule"`
+	Detail  string       `json:"detail"`
+	Remedy  string       `json:"remedy"`
+	Owner   string       `json:"owner" doc:"Who can mend it"`
+	Link    string       `json:"link" doc:"The console page on which to do so"`
+}
+
+// Pairing joins a section with a target.
+type Pairing struct {
+	ID        string        `json:"id"`
+	Section   Section       `json:"section"`
+	Target    string        `json:"target"`
+	TargetRef string        `json:"targetRef,omitempty" doc:"The service's id of the target, once it is made"`
+	Policy    roster.Policy `json:"policy"`
+	Paused    bool          `json:"paused"`
+	Version   int           `json:"version"`
+	LastRun   *Run          `json:"lastRun,omitempty"`
+}
+
+// NewPairing pairs a section.
+type NewPairing struct {
+	SectionID    string         `json:"sectionId"`
+	ConnectionID string         `json:"connectionId"`
+	Target       string         `json:"target,omitempty" doc:"Name of the new target; the section's title when absent"`
+	Policy       *roster.Policy `json:"policy,omitempty" doc:"The default policy when absent"`
+}
+
+// EditPairing changes a pairing; what is absent stays.
+type EditPairing struct {
+	Policy *roster.Policy `json:"policy,omitempty"`
+	Paused *bool          `json:"paused,omitempty"`
+}
+
+// Entry is what happens to one person, in words.
+type Entry struct {
+	roster.Entry
+	Title  string `json:"title" doc:"The reason in a few words"`
+	Remedy string `json:"remedy,omitempty"`
+	Owner  string `json:"owner,omitempty"`
+}
+
+// Preview is what a run would do.
+type Preview struct {
+	ID          string                 `json:"id"`
+	PairingID   string                 `json:"pairingId"`
+	CreatedAt   time.Time              `json:"createdAt"`
+	Fingerprint string                 `json:"fingerprint"`
+	Counts      map[roster.Outcome]int `json:"counts"`
+	Changes     int                    `json:"changes" doc:"People whom a run would add, update or remove"`
+	Guard       int                    `json:"guard,omitempty" doc:"Removals, when they are more than the guard allows"`
+	Entries     []Entry                `json:"entries"`
+}
+
+// NewRun starts a run that does exactly what a preview shows.
+type NewRun struct {
+	PreviewID string `json:"previewId"`
+	Approved  bool   `json:"approved,omitempty" doc:"Allow removals above the guard"`
+}
+
+// Noticed is a finding of a run.
+type Noticed struct {
+	Code    finding.Code `json:"code"`
+	Title   string       `json:"title"`
+	Subject string       `json:"subject"`
+	Detail  string       `json:"detail"`
+	Remedy  string       `json:"remedy"`
+}
+
+// Run is a read of a register or a synchronisation of a pairing.
+type Run struct {
+	ID          string         `json:"id"`
+	Kind        string         `json:"kind" enum:"read,sync"`
+	PairingID   string         `json:"pairingId,omitempty"`
+	Connection  string         `json:"connection,omitempty"`
+	About       string         `json:"about" doc:"What was read or brought in step"`
+	State       string         `json:"state" enum:"queued,running,finished,needs-person,moved,guarded,failed"`
+	Step        string         `json:"step,omitempty" doc:"What it is doing now"`
+	Done        int            `json:"done"`
+	Total       int            `json:"total"`
+	Counts      map[string]int `json:"counts"`
+	Findings    []Noticed      `json:"findings"`
+	NextPreview string         `json:"nextPreview,omitempty" doc:"For moved: what a run would do now"`
+	Code        finding.Code   `json:"code,omitempty"`
+	Error       string         `json:"error,omitempty"`
+	Remedy      string         `json:"remedy,omitempty"`
+	RequestedBy string         `json:"requestedBy"`
+	CreatedAt   time.Time      `json:"createdAt"`
+	StartedAt   *time.Time     `json:"startedAt,omitempty"`
+	FinishedAt  *time.Time     `json:"finishedAt,omitempty"`
+}
+
+// Ended reports whether the run has come to its end.
+func (r Run) Ended() bool { return r.FinishedAt != nil }
+
+// Change is one person in one run.
+type Change struct {
+	Entry  Entry        `json:"entry"`
+	State  string       `json:"state" enum:"none,pending,started,done,refused,not-arrived"`
+	Code   finding.Code `json:"code,omitempty"`
+	Answer string       `json:"answer,omitempty" doc:"The service's own words"`
+}
+
+// Course is a course of the register.
+type Course struct {
+	ID         string `json:"id"`
+	Title      string `json:"title"`
+	Code       string `json:"code"`
+	Activities int    `json:"activities" doc:"In its outline; 0 without one"`
+}
+
+// Outline is what a course consists of.
+type Outline = learning.Outline
+
+// Action is one thing a rule does.
+type Action struct {
+	Kind         string            `json:"kind" enum:"send,mail,award"`
+	ConnectionID string            `json:"connectionId,omitempty"`
+	Fields       map[string]string `json:"fields,omitempty" doc:"For send: the data of the event; each value is a CEL expression over event, person, section, course, module, activity and award"`
+	To           string            `json:"to,omitempty" doc:"For mail: a CEL expression that gives the address; person.email when absent"`
+	Subject      string            `json:"subject,omitempty" doc:"For mail: a template such as: Well done, {{.person.givenName}}"`
+	Text         string            `json:"text,omitempty" doc:"For mail: a template"`
+	BadgeID      string            `json:"badgeId,omitempty" doc:"For award"`
+}
+
+// NewRule is a rule as it is written.
+type NewRule struct {
+	Name      string     `json:"name"`
+	Trigger   string     `json:"trigger" enum:"section.joined,section.left,activity.completed,assessment.passed,assessment.failed,module.completed,course.completed,progress.crossed,badge.awarded,run.needs-person"`
+	Scope     rule.Scope `json:"scope,omitzero"`
+	Condition string     `json:"condition,omitempty" doc:"A CEL expression; always true when absent"`
+	Actions   []Action   `json:"actions"`
+	Once      *bool      `json:"once,omitempty" doc:"At most once per person and target; true when absent"`
+}
+
+// Rule is a rule and what became of it.
+type Rule struct {
+	NewRule
+	ID        string     `json:"id"`
+	On        bool       `json:"on"`
+	OnSince   *time.Time `json:"onSince,omitempty"`
+	Fired     int        `json:"fired"`
+	Delivered int        `json:"delivered"`
+	Waiting   int        `json:"waiting"`
+	Version   int        `json:"version"`
+}
+
+// Switch puts a rule on or off.
+type Switch struct {
+	On bool `json:"on"`
+}
+
+// Event is a fact, recorded once.
+type Event struct {
+	ID         string         `json:"id"`
+	Type       string         `json:"type"`
+	Person     string         `json:"person,omitempty"`
+	Section    string         `json:"section,omitempty"`
+	Course     string         `json:"course,omitempty"`
+	ModuleID   string         `json:"moduleId,omitempty"`
+	ActivityID string         `json:"activityId,omitempty"`
+	Data       map[string]any `json:"data"`
+	OccurredAt time.Time      `json:"occurredAt"`
+	RecordedAt time.Time      `json:"recordedAt"`
+	Deliveries int            `json:"deliveries"`
+	Waiting    int            `json:"waiting" doc:"Deliveries that wait for a person"`
+}
+
+// Delivery is one action for one event.
+type Delivery struct {
+	ID         string         `json:"id"`
+	EventID    string         `json:"eventId"`
+	EventType  string         `json:"eventType"`
+	RuleID     string         `json:"ruleId"`
+	Rule       string         `json:"rule"`
+	Action     string         `json:"action"`
+	Connection string         `json:"connection,omitempty"`
+	Person     string         `json:"person,omitempty"`
+	State      string         `json:"state" enum:"queued,retrying,delivered,waiting,skipped"`
+	Attempts   int            `json:"attempts"`
+	NextAt     *time.Time     `json:"nextAt,omitempty"`
+	Code       finding.Code   `json:"code,omitempty"`
+	Error      string         `json:"error,omitempty"`
+	Result     map[string]any `json:"result,omitempty"`
+	CreatedAt  time.Time      `json:"createdAt"`
+	FinishedAt *time.Time     `json:"finishedAt,omitempty"`
+}
+
+// Attempt is one try of a delivery.
+type Attempt struct {
+	Number    int       `json:"number"`
+	StartedAt time.Time `json:"startedAt"`
+	Millis    int       `json:"millis" doc:"How long it took, in milliseconds"`
+	Status    int       `json:"status" doc:"HTTP status or SMTP code, 0 without an answer"`
+	Request   string    `json:"request"`
+	Answer    string    `json:"answer"`
+	Error     string    `json:"error"`
+}
+
+// NewIssuer makes an issuer of badges.
+type NewIssuer struct {
+	Name        string `json:"name"`
+	URL         string `json:"url,omitempty"`
+	Email       string `json:"email,omitempty"`
+	Description string `json:"description,omitempty"`
+}
+
+// Issuer gives out badges.
+type Issuer struct {
+	NewIssuer
+	ID      string `json:"id"`
+	Address string `json:"address" doc:"Its public profile"`
+}
+
+// NewBadge makes a badge.
+type NewBadge struct {
+	IssuerID    string `json:"issuerId"`
+	Name        string `json:"name"`
+	Description string `json:"description" doc:"What it is for"`
+	Criteria    string `json:"criteria" doc:"What one has to do"`
+}
+
+// Badge can be awarded.
+type Badge struct {
+	NewBadge
+	ID     string `json:"id"`
+	Issuer string `json:"issuer"`
+	Awards int    `json:"awards"`
+}
+
+// Award is a badge given to a person.
+type Award struct {
+	ID        string    `json:"id"`
+	Badge     string    `json:"badge"`
+	BadgeID   string    `json:"badgeId"`
+	Person    string    `json:"person"`
+	Address   string    `json:"address" doc:"Its public page"`
+	AwardedAt time.Time `json:"awardedAt"`
+}
+
+// Live is the news that something changed.
+type Live struct {
+	Topic string `json:"topic" doc:"connection, section, pairing, run, event, delivery, rule or badge"`
+	ID    string `json:"id" doc:"Which one; empty when it is about many"`
+}
