@@ -155,6 +155,9 @@ func All[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 			return nil, err
 		}
 		all = append(all, page.Items...)
+		if page.Next == cursor && cursor != "" {
+			return nil, fmt.Errorf("listing %s: the service gives the same page again and again", path)
+		}
 		if cursor = page.Next; cursor == "" {
 			return all, nil
 		}

@@ -10,7 +10,7 @@ import (
 )
 
 type awardsInput struct {
-	list
+	Paging
 	Badge string `query:"badge" doc:"Id of a badge"`
 }
 

@@ -12,14 +12,14 @@ import (
 )
 
 type eventsInput struct {
-	list
+	Paging
 	Type    string `query:"type" doc:"Type of event, e.g. module.completed"`
 	Person  string `query:"person" doc:"Id of a person"`
 	Section string `query:"section" doc:"Id of a section"`
 }
 
 type deliveriesInput struct {
-	list
+	Paging
 	Event string `query:"event" doc:"Id of an event"`
 	Rule  string `query:"rule" doc:"Id of a rule"`
 	State string `query:"state" doc:"queued, retrying, delivered or waiting"`

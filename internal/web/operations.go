@@ -164,8 +164,8 @@ func paged[T any](all []T, cursor string, limit int) (items []T, next string, er
 	return all[from:to], next, nil
 }
 
-// list is the paging part of every list's input.
-type list struct {
+// Paging is the paging part of every list's input.
+type Paging struct {
 	Cursor string `query:"cursor" doc:"From the field next of the page before"`
 	Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000" doc:"Records per page"`
 }

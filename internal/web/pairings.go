@@ -13,7 +13,7 @@ import (
 )
 
 func (s *Server) pairings(a huma.API) {
-	handle(a, "pairings", "GET /pairings list-pairings List pairings", func(ctx context.Context, in *list) (api.Page[api.Pairing], error) {
+	handle(a, "pairings", "GET /pairings list-pairings List pairings", func(ctx context.Context, in *Paging) (api.Page[api.Pairing], error) {
 		all, err := s.Store.Pairings(ctx)
 		if err != nil {
 			return api.Page[api.Pairing]{}, err
@@ -86,8 +86,8 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 	return out, err
 }
 
-func entry(e roster.Entry) api.Entry {
-	out := api.Entry{Entry: e, Title: finding.Title(e.Reason)}
+func entry(e roster.Entry) api.Decision {
+	out := api.Decision{Entry: e, Title: finding.Title(e.Reason)}
 	if e.Outcome == roster.OutcomeNeedsPerson || e.Outcome == roster.OutcomeWaiting {
 		text, _ := finding.Lookup(e.Reason)
 		out.Remedy, out.Owner = text.Remedy, string(text.Owner)

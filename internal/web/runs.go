@@ -11,7 +11,7 @@ import (
 )
 
 type runsInput struct {
-	list
+	Paging
 	Pairing    string `query:"pairing" doc:"Id of a pairing"`
 	Connection string `query:"connection" doc:"Id of a connection"`
 }

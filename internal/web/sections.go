@@ -14,7 +14,7 @@ import (
 const cardsPerColumn = 200
 
 type sectionsInput struct {
-	list
+	Paging
 	Text    string `query:"text" doc:"In title, code, course or a teacher's name"`
 	Term    string `query:"term" doc:"Title of a term"`
 	Teacher string `query:"teacher" doc:"Name of a teacher"`

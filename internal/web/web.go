@@ -74,24 +74,35 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	s.open(r)
 	s.xapi(r)
 	r.Group(func(r chi.Router) {
-		r.Use(http.NewCrossOriginProtection().Handler, s.sessions.LoadAndSave, s.identify, s.idempotent)
-		r.With(httprate.LimitByIP(20, time.Minute)).Group(func(r chi.Router) { s.doors(newAPI(r, false)) })
-		s.register(newAPI(r, true))
+		r.Use(http.NewCrossOriginProtection().Handler, doorman(), s.sessions.LoadAndSave, s.identify, s.idempotent)
+		s.register(newAPI(r))
 	})
 	r.NotFound(s.console().ServeHTTP)
 	return r
 }
 
-// newAPI prepares an API on a router; described also serves its description.
-func newAPI(r chi.Router, described bool) huma.API {
+// doorman slows down whoever tries passwords or set-up links one after the other.
+func doorman() func(http.Handler) http.Handler {
+	slow := httprate.LimitByIP(30, time.Minute)
+	return func(next http.Handler) http.Handler {
+		slowed := slow(next)
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.Method == http.MethodPost && openPaths[r.URL.Path] {
+				slowed.ServeHTTP(w, r)
+				return
+			}
+			next.ServeHTTP(w, r)
+		})
+	}
+}
+
+// newAPI prepares the API on a router and serves its description.
+func newAPI(r chi.Router) huma.API {
 	huma.DefaultArrayNullable = false
 	config := huma.DefaultConfig("Kanban", "1")
 	config.Info.Description = "Rosters, runs, events, rules and badges. Sign in with a session cookie or with a token: Authorization: Bearer kbt_…"
 	config.DocsPath, config.SchemasPath, config.CreateHooks = "", "", nil
-	config.OpenAPIPath = ""
-	if described {
-		config.OpenAPIPath = "/openapi"
-	}
+	config.OpenAPIPath = "/openapi"
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"token":   {Type: "http", Scheme: "bearer"},
 		"session": {Type: "apiKey", In: "cookie", Name: "kanban_session"},
@@ -104,13 +115,13 @@ func newAPI(r chi.Router, described bool) huma.API {
 func Description() ([]byte, error) {
 	r := chi.NewRouter()
 	s := &Server{live: newHub()}
-	a := newAPI(r, true)
-	s.doors(a)
+	a := newAPI(r)
 	s.register(a)
 	return a.OpenAPI().MarshalJSON()
 }
 
 func (s *Server) register(a huma.API) {
+	s.doors(a)
 	s.installation(a)
 	s.connections(a)
 	s.sections(a)

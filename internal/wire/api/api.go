@@ -85,7 +85,7 @@ type Connection struct {
 type NewConnection struct {
 	Name   string            `json:"name"`
 	Kind   string            `json:"kind" example:"scim"`
-	Values map[string]string `json:"values" doc:"By field name, secrets among them"`
+	Values map[string]string `json:"values,omitempty" doc:"By field name, secrets among them"`
 }
 
 // EditConnection changes a connection; what is absent stays.
@@ -169,8 +169,8 @@ type EditPairing struct {
 	Paused *bool          `json:"paused,omitempty"`
 }
 
-// Entry is what happens to one person, in words.
-type Entry struct {
+// Decision is what happens to one person, in words.
+type Decision struct {
 	roster.Entry
 	Title  string `json:"title" doc:"The reason in a few words"`
 	Remedy string `json:"remedy,omitempty"`
@@ -186,7 +186,7 @@ type Preview struct {
 	Counts      map[roster.Outcome]int `json:"counts"`
 	Changes     int                    `json:"changes" doc:"People whom a run would add, update or remove"`
 	Guard       int                    `json:"guard,omitempty" doc:"Removals, when they are more than the guard allows"`
-	Entries     []Entry                `json:"entries"`
+	Entries     []Decision             `json:"entries"`
 }
 
 // NewRun starts a run that does exactly what a preview shows.
@@ -232,7 +232,7 @@ func (r Run) Ended() bool { return r.FinishedAt != nil }
 
 // Change is one person in one run.
 type Change struct {
-	Entry  Entry        `json:"entry"`
+	Entry  Decision     `json:"entry"`
 	State  string       `json:"state" enum:"none,pending,started,done,refused,not-arrived"`
 	Code   finding.Code `json:"code,omitempty"`
 	Answer string       `json:"answer,omitempty" doc:"The service's own words"`

@@ -1,0 +1,79 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"kanban/console"
+	"kanban/internal/service"
+)
+
+func serve() *cli.Command {
+	return &cli.Command{
+		Name: "serve", Usage: "Run the service", Category: "service",
+		Description: `Works without any flag: it listens on 127.0.0.1:7700 and runs a private PostgreSQL
+in its data folder. Replicas share a database and a secrets key:
+
+  kanban serve
+  kanban serve --listen 0.0.0.0:7700 --public https://kanban.school.example
+  KANBAN_SECRETS_KEY="$(cat secrets.key)" kanban serve --database-url postgres://… --roles worker`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7700", Usage: "address to listen on; port 0 takes a free one", Sources: cli.EnvVars("KANBAN_LISTEN")},
+			&cli.StringFlag{Name: "public", Usage: "address at which people and badge verifiers reach the service; http and the listening address when absent", Sources: cli.EnvVars("KANBAN_PUBLIC")},
+			&cli.StringFlag{Name: "database-url", Usage: "PostgreSQL to use instead of the private one", Sources: cli.EnvVars("KANBAN_DATABASE_URL")},
+			&cli.StringFlag{Name: "data", Value: defaultData(), Usage: "folder for the private PostgreSQL and the secrets key", Sources: cli.EnvVars("KANBAN_DATA")},
+			&cli.StringFlag{Name: "secrets-key", Usage: "Tink keyset that seals secrets; kept in the data folder when absent", Sources: cli.EnvVars("KANBAN_SECRETS_KEY")},
+			&cli.StringFlag{Name: "roles", Value: "api,worker", Usage: "what this process does: api, worker or both", Sources: cli.EnvVars("KANBAN_ROLES")},
+			&cli.DurationFlag{Name: "read-every", Value: 30 * time.Minute, Usage: "pause between scheduled reads of every register; 0 switches them off", Sources: cli.EnvVars("KANBAN_READ_EVERY")},
+			&cli.DurationFlag{Name: "stop-within", Value: 20 * time.Second, Usage: "how long work under way may take to finish when stopping", Sources: cli.EnvVars("KANBAN_STOP_WITHIN")},
+			&cli.StringFlag{Name: "log", Value: "text", Usage: "text or json", Sources: cli.EnvVars("KANBAN_LOG")},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			log, err := logger(cmd.String("log"))
+			if err != nil {
+				return err
+			}
+			slog.SetDefault(log)
+			return service.Run(ctx, service.Options{
+				Address: cmd.String("listen"), Public: cmd.String("public"), DatabaseURL: cmd.String("database-url"), Data: cmd.String("data"),
+				SecretsKey: cmd.String("secrets-key"), Roles: strings.Split(cmd.String("roles"), ","), ReadEvery: cmd.Duration("read-every"),
+				StopWithin: cmd.Duration("stop-within"), Version: version, Log: log, Console: console.Files(),
+				// For tests, which throw the database away.
+				FastDatabase: os.Getenv("KANBAN_FAST_DATABASE") == "yes",
+			})
+		},
+	}
+}
+
+func logger(form string) (*slog.Logger, error) {
+	switch form {
+	case "text":
+		return slog.New(slog.NewTextHandler(os.Stderr, nil)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(os.Stderr, nil)), nil
+	}
+	return nil, fmt.Errorf("--log %q is not one of text, json", form)
+}
+
+// defaultData is where data goes without --data. For root it is a folder into
+// which the unprivileged user of the private PostgreSQL can reach.
+func defaultData() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/kanban"
+	}
+	if folder := os.Getenv("XDG_DATA_HOME"); folder != "" {
+		return filepath.Join(folder, "kanban")
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "kanban-data"
+	}
+	return filepath.Join(home, ".local", "share", "kanban")
+}

@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"kanban/internal/client"
+	"kanban/internal/core/finding"
+	"kanban/internal/wire/api"
+)
+
+// secretInput asks for a secret without showing it, or reads a line when nobody
+// sits at a terminal.
+func secretInput(prompt string) (string, error) {
+	if term.IsTerminal(int(os.Stdin.Fd())) {
+		fmt.Fprint(os.Stderr, prompt+": ")
+		text, err := term.ReadPassword(int(os.Stdin.Fd()))
+		fmt.Fprintln(os.Stderr)
+		return string(text), err
+	}
+	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
+	if line = strings.TrimRight(line, "\r\n"); line != "" {
+		err = nil
+	}
+	return line, err
+}
+
+func signIn() *cli.Command {
+	return &cli.Command{
+		Name: "sign-in", Usage: "Sign in and keep a token for later commands", Category: "service",
+		Description: "The password is asked for, or read from standard input:\n\n  kanban sign-in --email maud@fernmoor.example\n  kanban sign-in --email maud@fernmoor.example < password-file",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "email", Required: true, Usage: "your e-mail address"}},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c := client.New(address(cmd), "")
+			password, err := secretInput("Password")
+			if err != nil {
+				return err
+			}
+			who, err := c.SignIn(ctx, cmd.String("email"), password)
+			if err != nil {
+				return err
+			}
+			host, _ := os.Hostname()
+			token, err := client.Post[api.Token](ctx, c, "/tokens", api.NewToken{Name: "command line on " + host})
+			if err != nil {
+				return err
+			}
+			if err := keep(kept{c.Address(), token.Token}); err != nil {
+				return err
+			}
+			say(cmd, "Signed in at %s as %s.", c.Address(), who.Name)
+			return nil
+		},
+	}
+}
+
+func keep(k kept) error {
+	path, err := keptPath()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	text, err := json.Marshal(k)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, text, 0o600)
+}
+
+func signOut() *cli.Command {
+	return &cli.Command{
+		Name: "sign-out", Usage: "Forget the kept token", Category: "service",
+		Action: func(context.Context, *cli.Command) error {
+			path, err := keptPath()
+			if err != nil {
+				return err
+			}
+			if err := os.Remove(path); err != nil && !os.IsNotExist(err) {
+				return err
+			}
+			return nil
+		},
+	}
+}
+
+func today() *cli.Command {
+	return &cli.Command{
+		Name: "today", Usage: "What needs a person, ordered by harm, each with its remedy", Category: "service",
+		Description: "Exit code 3 when there is something, so that scripts can ask:\n\n  kanban today\n  kanban today --output json",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			tasks, err := client.Get[[]api.Task](ctx, connect(cmd), "/today")
+			if err != nil {
+				return err
+			}
+			err = tableOf(tasks, "Nothing needs a person. Everything else is in step.", []string{"who or what", "where", "cause", "detail", "who can mend it", "remedy"}, func(t api.Task) []string {
+				return []string{t.Subject, t.Where, t.Title, t.Detail, t.Owner, t.Remedy}
+			}).print(cmd)
+			if err == nil && len(tasks) > 0 {
+				return cli.Exit("", ExitNeedsPerson)
+			}
+			return err
+		},
+	}
+}
+
+func explain() *cli.Command {
+	return &cli.Command{
+		Name: "explain", Usage: "Explain a finding code", ArgsUsage: "CODE", Category: "service",
+		Description: "  kanban explain address-shared\n  kanban explain            (all codes)",
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() == 0 {
+				return tableOf(finding.All(), "", []string{"code", "severity", "meaning"}, func(e finding.Entry) []string {
+					return []string{string(e.Code), string(e.Severity), e.Title}
+				}).print(cmd)
+			}
+			e, ok := finding.Lookup(finding.Code(cmd.Args().First()))
+			if !ok {
+				return usage(cmd, fmt.Sprintf("there is no code %q; all of them: kanban explain", cmd.Args().First()))
+			}
+			t := table{value: e, columns: []string{"code", "severity", "title", "explanation", "remedy", "owner"}, rows: [][]string{{string(e.Code), string(e.Severity), e.Title, e.Explanation, e.Remedy, string(e.Owner)}}}
+			if cmd.String("output") != "table" {
+				return t.print(cmd)
+			}
+			say(cmd, "%s (%s): %s\n\n%s\n\nRemedy: %s\nWho can mend it: %s", e.Code, e.Severity, e.Title, e.Explanation, e.Remedy, e.Owner)
+			return nil
+		},
+	}
+}

@@ -1,0 +1,147 @@
+// Package cli is the command line: it calls the service through its client and
+// prints tables, JSON or CSV.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"kanban/internal/client"
+)
+
+// Exit codes that scripts can rely on.
+const (
+	ExitFailed      = 1
+	ExitUsage       = 2 // something given is wrong
+	ExitNeedsPerson = 3 // done, but people have to be mended
+	ExitUnreachable = 4 // no service answers
+)
+
+// App is the whole command line. extra are commands that need more than the
+// client: serve, demo.
+func App(version string, extra ...*cli.Command) *cli.Command {
+	return &cli.Command{
+		Name:                  "kanban",
+		Usage:                 "Bring rosters in step, and let things happen when people join or finish",
+		Version:               version,
+		EnableShellCompletion: true,
+		Suggest:               true,
+		Description: `Start with:  kanban demo                 everything, with demo data
+        or:  kanban serve                the service alone
+      then:  kanban sign-in --email you@school.example
+             kanban connections list
+             kanban today`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "address", Usage: "address of the service", Sources: cli.EnvVars("KANBAN_ADDRESS")},
+			&cli.StringFlag{Name: "token", Usage: "API token; sign-in keeps one for you", Sources: cli.EnvVars("KANBAN_TOKEN")},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv", Sources: cli.EnvVars("KANBAN_OUTPUT"), Validator: func(s string) error {
+				if s != "table" && s != "json" && s != "csv" {
+					return fmt.Errorf("%q is not one of table, json, csv", s)
+				}
+				return nil
+			}},
+		},
+		Commands: append(extra,
+			signIn(), signOut(), today(), explain(), connections(), sections(), pairings(), runs(), courses(), rules(), events(), deliveries(), badges(),
+		),
+		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run tells
+	}
+}
+
+// Run runs the command line and returns the exit code.
+func Run(ctx context.Context, app *cli.Command, args []string) int {
+	err := app.Run(ctx, args)
+	if err == nil {
+		return 0
+	}
+	var exit cli.ExitCoder
+	if errors.As(err, &exit) {
+		if exit.Error() != "" {
+			fmt.Fprintln(os.Stderr, "kanban:", exit.Error())
+		}
+		return exit.ExitCode()
+	}
+	fmt.Fprintln(os.Stderr, "kanban:", err)
+	var p *client.Problem
+	switch {
+	case errors.Is(err, client.ErrUnreachable):
+		return ExitUnreachable
+	case errors.As(err, &p) && p.Code() != "":
+		fmt.Fprintf(os.Stderr, "  more about it: kanban explain %s\n", p.Code())
+		return ExitFailed
+	case errors.As(err, &p) && (p.Status == 422 || p.Status == 404 || p.Status == 400):
+		return ExitUsage
+	case errors.As(err, &p):
+		return ExitFailed
+	case strings.Contains(err.Error(), "flag") || errors.Is(err, errUsage):
+		return ExitUsage
+	}
+	return ExitFailed
+}
+
+var errUsage = errors.New("wrong use")
+
+// usage refuses the arguments and shows an example.
+func usage(cmd *cli.Command, what string) error {
+	return fmt.Errorf("%w: %s\n  usage: %s %s\n  help:  %s --help", errUsage, what, cmd.FullName(), cmd.ArgsUsage, cmd.FullName())
+}
+
+// arguments returns exactly n arguments.
+func arguments(cmd *cli.Command, n int) ([]string, error) {
+	if cmd.Args().Len() != n {
+		return nil, usage(cmd, fmt.Sprintf("%d arguments given, %d needed", cmd.Args().Len(), n))
+	}
+	return cmd.Args().Slice(), nil
+}
+
+// kept is what sign-in keeps.
+type kept struct {
+	Address string `json:"address"`
+	Token   string `json:"token"`
+}
+
+func keptPath() (string, error) {
+	folder, err := os.UserConfigDir()
+	return filepath.Join(folder, "kanban", "sign-in.json"), err
+}
+
+func readKept() (k kept) {
+	path, err := keptPath()
+	if err != nil {
+		return k
+	}
+	text, err := os.ReadFile(path)
+	if err == nil {
+		_ = json.Unmarshal(text, &k)
+	}
+	return k
+}
+
+// DefaultAddress of a service on this machine.
+const DefaultAddress = "http://127.0.0.1:7700"
+
+func address(cmd *cli.Command) string {
+	if a := cmd.String("address"); a != "" {
+		return a
+	}
+	if k := readKept(); k.Address != "" {
+		return k.Address
+	}
+	return DefaultAddress
+}
+
+// connect makes a client out of flags, environment and what sign-in kept.
+func connect(cmd *cli.Command) *client.Client {
+	token := cmd.String("token")
+	if k := readKept(); token == "" && (cmd.String("address") == "" || cmd.String("address") == k.Address) {
+		token = k.Token
+	}
+	return client.New(address(cmd), token)
+}

@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"kanban/internal/adapter"
+	"kanban/internal/client"
+	"kanban/internal/wire/api"
+)
+
+func connections() *cli.Command {
+	set := &cli.StringSliceFlag{Name: "set", Usage: "a value as name=value; name=@file reads it from a file, name=? asks for it"}
+	return &cli.Command{
+		Name: "connections", Usage: "Connect outside systems and see what works", Category: "rosters",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "List connections", Action: listConnections},
+			{Name: "kinds", Usage: "The kinds of connection and the values each needs", Action: listKinds},
+			{
+				Name: "add", Usage: "Connect an outside system and test it", ArgsUsage: "KIND NAME", Flags: []cli.Flag{set}, Action: addConnection,
+				Description: "  kanban connections kinds\n  kanban connections add scim \"Chat workspace\" --set address=https://chat.example/scim/v2 --set token=?",
+			},
+			{
+				Name: "edit", Usage: "Change values; what is not given stays, secrets among them", ArgsUsage: "NAME", Flags: []cli.Flag{set}, Action: editConnection,
+				Description: "  kanban connections edit \"Chat workspace\" --set token=@new-token.txt",
+			},
+			{Name: "probe", Usage: "Test every capability", ArgsUsage: "NAME", Action: probeConnection},
+			{Name: "read", Usage: "Read a register and wait for the end", ArgsUsage: "NAME", Action: readConnection, Flags: []cli.Flag{
+				&cli.BoolFlag{Name: "approve", Usage: "go on although the register lost most of its records"},
+			}},
+			pause("pause", "Pause: what depends on it waits", true),
+			pause("resume", "Resume a paused connection", false),
+			{Name: "remove", Usage: "Remove a connection that no pairing uses", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+				c, conn, err := oneConnection(ctx, cmd)
+				if err != nil {
+					return err
+				}
+				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/connections/"+conn.ID, nil); err != nil {
+					return err
+				}
+				say(cmd, "Removed %s.", conn.Name)
+				return nil
+			}},
+		},
+	}
+}
+
+func findConnection(ctx context.Context, c *client.Client, name string) (api.Connection, error) {
+	page, err := client.Get[api.Page[api.Connection]](ctx, c, "/connections")
+	if err != nil {
+		return api.Connection{}, err
+	}
+	i := slices.IndexFunc(page.Items, func(x api.Connection) bool { return x.ID == name || strings.EqualFold(x.Name, name) })
+	if i < 0 {
+		return api.Connection{}, fmt.Errorf("%w: there is no connection %q; list them with: kanban connections list", errUsage, name)
+	}
+	return page.Items[i], nil
+}
+
+func oneConnection(ctx context.Context, cmd *cli.Command) (*client.Client, api.Connection, error) {
+	args, err := arguments(cmd, 1)
+	if err != nil {
+		return nil, api.Connection{}, err
+	}
+	c := connect(cmd)
+	conn, err := findConnection(ctx, c, args[0])
+	return c, conn, err
+}
+
+func listConnections(ctx context.Context, cmd *cli.Command) error {
+	page, err := client.Get[api.Page[api.Connection]](ctx, connect(cmd), "/connections")
+	if err != nil {
+		return err
+	}
+	return tableOf(page.Items, "Nothing is connected yet. See what can be: kanban connections kinds", []string{"name", "kind", "capabilities", "tested"}, func(c api.Connection) []string {
+		var works []string
+		for _, r := range c.Probe {
+			works = append(works, r.Capability+": "+r.State)
+		}
+		if c.Paused {
+			works = append(works, "paused")
+		}
+		return []string{c.Name, c.Kind, strings.Join(works, ", "), when(c.ProbedAt)}
+	}).print(cmd)
+}
+
+func listKinds(_ context.Context, cmd *cli.Command) error {
+	type line struct {
+		Kind  string        `json:"kind"`
+		Field adapter.Field `json:"field"`
+	}
+	var lines []line
+	for _, k := range adapter.Kinds {
+		for _, f := range k.Fields {
+			lines = append(lines, line{k.Name, f})
+		}
+	}
+	return tableOf(lines, "", []string{"kind", "value", "needed", "help"}, func(l line) []string {
+		need := "optional"
+		switch {
+		case l.Field.Made:
+			need = "made by Kanban"
+		case l.Field.Required:
+			need = "required"
+		case l.Field.Default != "":
+			need = "default " + l.Field.Default
+		}
+		if l.Field.Secret {
+			need += ", secret"
+		}
+		return []string{l.Kind, l.Field.Name, need, l.Field.Help}
+	}).print(cmd)
+}
+
+// values reads --set flags.
+func values(cmd *cli.Command) (map[string]string, error) {
+	out := map[string]string{}
+	for _, s := range cmd.StringSlice("set") {
+		name, value, ok := strings.Cut(s, "=")
+		if !ok {
+			return nil, usage(cmd, fmt.Sprintf("--set %q is not of the form name=value", s))
+		}
+		if path, isFile := strings.CutPrefix(value, "@"); isFile {
+			text, err := os.ReadFile(path)
+			if err != nil {
+				return nil, fmt.Errorf("reading %s: %w", name, err)
+			}
+			value = strings.TrimSpace(string(text))
+		} else if value == "?" {
+			text, err := secretInput(name)
+			if err != nil {
+				return nil, err
+			}
+			value = text
+		}
+		out[name] = value
+	}
+	return out, nil
+}
+
+func addConnection(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 2)
+	if err != nil {
+		return err
+	}
+	v, err := values(cmd)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	conn, err := client.Post[api.Connection](ctx, c, "/connections", api.NewConnection{Kind: args[0], Name: args[1], Values: v})
+	if err != nil {
+		return err
+	}
+	say(cmd, "Connected %s.", conn.Name)
+	if len(conn.Made) > 0 {
+		place, err := client.Get[api.Installation](ctx, c, "/installation")
+		if err != nil {
+			return err
+		}
+		say(cmd, "Enter these at the other side; the secret is not shown again:\n  endpoint  %s", place.XAPIEndpoint)
+		for _, f := range []string{"key", "secret"} {
+			say(cmd, "  %-8s  %s", f, conn.Made[f])
+		}
+	}
+	return probe(ctx, cmd, c, conn)
+}
+
+func editConnection(ctx context.Context, cmd *cli.Command) error {
+	c, conn, err := oneConnection(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	v, err := values(cmd)
+	if err != nil {
+		return err
+	}
+	if _, err := client.Send[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, api.EditConnection{Values: v}); err != nil {
+		return err
+	}
+	return probe(ctx, cmd, c, conn)
+}
+
+func probe(ctx context.Context, cmd *cli.Command, c *client.Client, conn api.Connection) error {
+	reports, err := client.Post[[]api.Report](ctx, c, "/connections/"+conn.ID+"/probe", nil)
+	if err != nil {
+		return err
+	}
+	err = tableOf(reports, "", []string{"capability", "answer", "detail", "who can mend it", "remedy"}, func(r api.Report) []string {
+		return []string{r.Capability, r.State, r.Detail, r.Owner, r.Remedy}
+	}).print(cmd)
+	for _, r := range reports {
+		if err == nil && r.Code != "" {
+			return cli.Exit("", ExitNeedsPerson)
+		}
+	}
+	return err
+}
+
+func probeConnection(ctx context.Context, cmd *cli.Command) error {
+	c, conn, err := oneConnection(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	return probe(ctx, cmd, c, conn)
+}
+
+func readConnection(ctx context.Context, cmd *cli.Command) error {
+	c, conn, err := oneConnection(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	r, err := client.Post[api.Run](ctx, c, "/connections/"+conn.ID+"/read", api.Approval{Approved: cmd.Bool("approve")})
+	if err != nil {
+		return err
+	}
+	return follow(ctx, cmd, c, r.ID)
+}
+
+func pause(name, about string, paused bool) *cli.Command {
+	return &cli.Command{Name: name, Usage: about, ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+		c, conn, err := oneConnection(ctx, cmd)
+		if err != nil {
+			return err
+		}
+		if _, err := client.Send[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, api.EditConnection{Paused: &paused}); err != nil {
+			return err
+		}
+		say(cmd, "%s is %sd.", conn.Name, name)
+		return nil
+	}}
+}

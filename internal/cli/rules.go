@@ -1,0 +1,375 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"kanban/internal/client"
+	"kanban/internal/core/rule"
+	"kanban/internal/wire/api"
+)
+
+func courses() *cli.Command {
+	return &cli.Command{
+		Name: "courses", Usage: "See courses and set their outlines", Category: "learning",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "List courses", Action: func(ctx context.Context, cmd *cli.Command) error {
+				page, err := client.Get[api.Page[api.Course]](ctx, connect(cmd), "/courses")
+				if err != nil {
+					return err
+				}
+				return tableOf(page.Items, "No course has been read yet.", []string{"course", "code", "activities"}, func(c api.Course) []string {
+					return []string{c.Title, c.Code, fmt.Sprint(c.Activities)}
+				}).print(cmd)
+			}},
+			{
+				Name: "outline", Usage: "Set a course's outline from a Common Cartridge manifest", ArgsUsage: "COURSE MANIFEST",
+				Description: "MANIFEST is an imsmanifest.xml. The prefix and an item's identifier give the address under which\nthe platform reports the activity.\n\n  kanban courses outline PROP imsmanifest.xml --prefix https://platform.example/activities/",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "prefix", Required: true, Usage: "what stands before an item's identifier in reported activities"}},
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					args, err := arguments(cmd, 2)
+					if err != nil {
+						return err
+					}
+					c := connect(cmd)
+					course, err := findCourse(ctx, c, args[0])
+					if err != nil {
+						return err
+					}
+					file, err := os.Open(args[1])
+					if err != nil {
+						return err
+					}
+					defer file.Close()
+					o, err := c.LoadCartridge(ctx, course.ID, cmd.String("prefix"), file)
+					if err != nil {
+						return err
+					}
+					type line struct{ Module, Activity, Kind, ID string }
+					var lines []line
+					for _, m := range o.Modules {
+						for _, a := range m.Activities {
+							lines = append(lines, line{m.Title, a.Title, string(a.Kind), a.ID})
+						}
+					}
+					return tableOf(lines, "", []string{"module", "activity", "kind", "reported as"}, func(l line) []string { return []string{l.Module, l.Activity, l.Kind, l.ID} }).print(cmd)
+				},
+			},
+		},
+	}
+}
+
+func findCourse(ctx context.Context, c *client.Client, name string) (api.Course, error) {
+	page, err := client.Get[api.Page[api.Course]](ctx, c, "/courses")
+	if err != nil {
+		return api.Course{}, err
+	}
+	i := slices.IndexFunc(page.Items, func(x api.Course) bool {
+		return x.ID == name || strings.EqualFold(x.Code, name) || strings.EqualFold(x.Title, name)
+	})
+	if i < 0 {
+		return api.Course{}, fmt.Errorf("%w: there is no course %q; list them with: kanban courses list", errUsage, name)
+	}
+	return page.Items[i], nil
+}
+
+func rules() *cli.Command {
+	return &cli.Command{
+		Name: "rules", Usage: "Let things happen when people join or finish", Category: "learning",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "List rules", Action: listRules},
+			{
+				Name: "add", Usage: "Make a rule, which is off at first", ArgsUsage: "NAME", Action: addRule,
+				Description: `Actions happen in the order award, send, mail.
+
+  kanban rules add "Greet newcomers" --when section.joined --if 'event.role == "student"' \
+      --send "Plant news" --field email=person.email --field 'label="learner"'
+  kanban rules add "Cuttings badge" --when module.completed --module mod-cuttings --award "Cuttings" \
+      --mail "School mail" --subject "Well done, {{.person.givenName}}" --text "Your badge: {{.award.address}}"
+  kanban rules add "From a file" --file rule.json`,
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "file", Usage: "read the whole rule from a JSON file"},
+					&cli.StringFlag{Name: "when", Usage: "what happens: " + triggers()},
+					&cli.StringFlag{Name: "if", Usage: "a condition in CEL"},
+					&cli.StringFlag{Name: "course", Usage: "only in this course (code or title)"},
+					&cli.StringFlag{Name: "section", Usage: "only in this section (code or title)"},
+					&cli.StringFlag{Name: "module", Usage: "only for this module (its identifier)"},
+					&cli.BoolFlag{Name: "every-time", Usage: "not only once per person"},
+					&cli.StringFlag{Name: "award", Usage: "award this badge"},
+					&cli.StringFlag{Name: "send", Usage: "send a signed event to this connection"},
+					&cli.StringSliceFlag{Name: "field", Usage: "for --send: name=CEL expression"},
+					&cli.StringFlag{Name: "mail", Usage: "mail through this connection"},
+					&cli.StringFlag{Name: "to", Usage: "for --mail: a CEL expression; person.email when absent"},
+					&cli.StringFlag{Name: "subject", Usage: "for --mail: a template"},
+					&cli.StringFlag{Name: "text", Usage: "for --mail: a template"},
+				},
+			},
+			switchRule("on", true), switchRule("off", false),
+		},
+	}
+}
+
+func triggers() string {
+	parts := make([]string, len(rule.Triggers))
+	for i, t := range rule.Triggers {
+		parts[i] = string(t)
+	}
+	return strings.Join(parts, ", ")
+}
+
+func listRules(ctx context.Context, cmd *cli.Command) error {
+	page, err := client.Get[api.Page[api.Rule]](ctx, connect(cmd), "/rules")
+	if err != nil {
+		return err
+	}
+	return tableOf(page.Items, "There is no rule yet. Make one: kanban rules add --help", []string{"rule", "state", "when", "if", "then", "fired", "delivered", "waiting"}, func(r api.Rule) []string {
+		on := "off"
+		if r.On {
+			on = "on"
+		}
+		var then []string
+		for _, a := range r.Actions {
+			then = append(then, a.Kind)
+		}
+		return []string{r.Name, on, r.Trigger, r.Condition, strings.Join(then, ", "), fmt.Sprint(r.Fired), fmt.Sprint(r.Delivered), fmt.Sprint(r.Waiting)}
+	}).print(cmd)
+}
+
+func addRule(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 1)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	var r api.NewRule
+	if path := cmd.String("file"); path != "" {
+		text, err := os.ReadFile(path)
+		if err == nil {
+			err = json.Unmarshal(text, &r)
+		}
+		if err != nil {
+			return fmt.Errorf("reading the rule from %s: %w", path, err)
+		}
+	} else if r, err = ruleFromFlags(ctx, cmd, c); err != nil {
+		return err
+	}
+	r.Name = args[0]
+	made, err := client.Post[api.Rule](ctx, c, "/rules", r)
+	if err != nil {
+		return err
+	}
+	say(cmd, "Made the rule %q. It is off; switch it on with: kanban rules on %q", made.Name, made.Name)
+	return nil
+}
+
+func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api.NewRule, error) {
+	once := !cmd.Bool("every-time")
+	r := api.NewRule{Trigger: cmd.String("when"), Condition: cmd.String("if"), Once: &once, Scope: rule.Scope{Module: cmd.String("module")}}
+	if name := cmd.String("course"); name != "" {
+		course, err := findCourse(ctx, c, name)
+		if err != nil {
+			return r, err
+		}
+		r.Scope.Course = course.ID
+	}
+	if name := cmd.String("section"); name != "" {
+		s, err := findSection(ctx, c, name)
+		if err != nil {
+			return r, err
+		}
+		r.Scope.Section = s.ID
+	}
+	if name := cmd.String("award"); name != "" {
+		b, err := findBadge(ctx, c, name)
+		if err != nil {
+			return r, err
+		}
+		r.Actions = append(r.Actions, api.Action{Kind: "award", BadgeID: b.ID})
+	}
+	if name := cmd.String("send"); name != "" {
+		conn, err := findConnection(ctx, c, name)
+		if err != nil {
+			return r, err
+		}
+		fields := map[string]string{}
+		for _, f := range cmd.StringSlice("field") {
+			key, expression, ok := strings.Cut(f, "=")
+			if !ok {
+				return r, usage(cmd, fmt.Sprintf("--field %q is not of the form name=expression", f))
+			}
+			fields[key] = expression
+		}
+		r.Actions = append(r.Actions, api.Action{Kind: "send", ConnectionID: conn.ID, Fields: fields})
+	}
+	if name := cmd.String("mail"); name != "" {
+		conn, err := findConnection(ctx, c, name)
+		if err != nil {
+			return r, err
+		}
+		r.Actions = append(r.Actions, api.Action{Kind: "mail", ConnectionID: conn.ID, To: cmd.String("to"), Subject: cmd.String("subject"), Text: cmd.String("text")})
+	}
+	return r, nil
+}
+
+func switchRule(name string, on bool) *cli.Command {
+	return &cli.Command{Name: name, Usage: "Switch a rule " + name, ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+		args, err := arguments(cmd, 1)
+		if err != nil {
+			return err
+		}
+		c := connect(cmd)
+		page, err := client.Get[api.Page[api.Rule]](ctx, c, "/rules")
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(page.Items, func(r api.Rule) bool { return r.ID == args[0] || strings.EqualFold(r.Name, args[0]) })
+		if i < 0 {
+			return fmt.Errorf("%w: there is no rule %q; list them with: kanban rules list", errUsage, args[0])
+		}
+		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+page.Items[i].ID+"/switch", api.Switch{On: on}); err != nil {
+			return err
+		}
+		say(cmd, "%q is %s.", page.Items[i].Name, name)
+		return nil
+	}}
+}
+
+func events() *cli.Command {
+	return &cli.Command{
+		Name: "events", Usage: "See what happened and what followed", Category: "learning",
+		Commands: []*cli.Command{{
+			Name: "list", Usage: "List events, the newest first",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "type", Usage: "type of event, e.g. module.completed"}, &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many"}},
+			Action: func(ctx context.Context, cmd *cli.Command) error {
+				page, err := client.Get[api.Page[api.Event]](ctx, connect(cmd), fmt.Sprintf("/events?limit=%d&type=%s", cmd.Int("limit"), url.QueryEscape(cmd.String("type"))))
+				if err != nil {
+					return err
+				}
+				return tableOf(page.Items, "Nothing has happened yet.", []string{"at", "event", "person", "section", "about", "deliveries", "waiting"}, func(e api.Event) []string {
+					return []string{when(&e.RecordedAt), e.Type, e.Person, e.Section, e.ModuleID, fmt.Sprint(e.Deliveries), fmt.Sprint(e.Waiting)}
+				}).print(cmd)
+			},
+		}},
+	}
+}
+
+func deliveries() *cli.Command {
+	return &cli.Command{
+		Name: "deliveries", Usage: "Follow what rules did, try again", Category: "learning",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "List deliveries, the newest first",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "state", Usage: "queued, retrying, delivered or waiting"}, &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many"}},
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					page, err := client.Get[api.Page[api.Delivery]](ctx, connect(cmd), fmt.Sprintf("/deliveries?limit=%d&state=%s", cmd.Int("limit"), url.QueryEscape(cmd.String("state"))))
+					if err != nil {
+						return err
+					}
+					return tableOf(page.Items, "No delivery fits.", []string{"delivery", "state", "rule", "action", "to", "person", "tries", "error"}, func(d api.Delivery) []string {
+						return []string{d.ID, d.State, d.Rule, d.Action, d.Connection, d.Person, fmt.Sprint(d.Attempts), d.Error}
+					}).print(cmd)
+				},
+			},
+			{Name: "attempts", Usage: "Every try of a delivery", ArgsUsage: "DELIVERY", Action: func(ctx context.Context, cmd *cli.Command) error {
+				args, err := arguments(cmd, 1)
+				if err != nil {
+					return err
+				}
+				all, err := client.Get[[]api.Attempt](ctx, connect(cmd), "/deliveries/"+args[0]+"/attempts")
+				if err != nil {
+					return err
+				}
+				return tableOf(all, "It has not been tried yet.", []string{"try", "at", "ms", "status", "answer", "error"}, func(a api.Attempt) []string {
+					return []string{fmt.Sprint(a.Number), when(&a.StartedAt), fmt.Sprint(a.Millis), fmt.Sprint(a.Status), a.Answer, a.Error}
+				}).print(cmd)
+			}},
+			{Name: "retry", Usage: "Try a delivery again now", ArgsUsage: "DELIVERY", Action: func(ctx context.Context, cmd *cli.Command) error {
+				args, err := arguments(cmd, 1)
+				if err != nil {
+					return err
+				}
+				_, err = client.Post[client.Empty](ctx, connect(cmd), "/deliveries/"+args[0]+"/retry", nil)
+				return err
+			}},
+		},
+	}
+}
+
+func findBadge(ctx context.Context, c *client.Client, name string) (api.Badge, error) {
+	page, err := client.Get[api.Page[api.Badge]](ctx, c, "/badges")
+	if err != nil {
+		return api.Badge{}, err
+	}
+	i := slices.IndexFunc(page.Items, func(b api.Badge) bool { return b.ID == name || strings.EqualFold(b.Name, name) })
+	if i < 0 {
+		return api.Badge{}, fmt.Errorf("%w: there is no badge %q; list them with: kanban badges list", errUsage, name)
+	}
+	return page.Items[i], nil
+}
+
+func badges() *cli.Command {
+	return &cli.Command{
+		Name: "badges", Usage: "Make badges and see awards", Category: "learning",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "List badges", Action: func(ctx context.Context, cmd *cli.Command) error {
+				page, err := client.Get[api.Page[api.Badge]](ctx, connect(cmd), "/badges")
+				if err != nil {
+					return err
+				}
+				return tableOf(page.Items, "There is no badge yet. Make one: kanban badges add --help", []string{"badge", "issuer", "awards", "criteria"}, func(b api.Badge) []string {
+					return []string{b.Name, b.Issuer, fmt.Sprint(b.Awards), b.Criteria}
+				}).print(cmd)
+			}},
+			{
+				Name: "add", Usage: "Make a badge; an issuer of that name is made when there is none", ArgsUsage: "NAME",
+				Description: "  kanban badges add Cuttings --issuer \"Fernmoor Garden School\" --about \"Takes cuttings that root.\" --criteria \"Finish the module Cuttings.\"",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "issuer", Required: true, Usage: "who gives it out"},
+					&cli.StringFlag{Name: "about", Required: true, Usage: "what it is for"},
+					&cli.StringFlag{Name: "criteria", Required: true, Usage: "what one has to do"},
+				},
+				Action: addBadge,
+			},
+			{Name: "awards", Usage: "List awards, the newest first", Action: func(ctx context.Context, cmd *cli.Command) error {
+				all, err := client.All[api.Award](ctx, connect(cmd), "/awards")
+				if err != nil {
+					return err
+				}
+				return tableOf(all, "Nobody has been awarded yet.", []string{"person", "badge", "awarded", "page"}, func(a api.Award) []string {
+					return []string{a.Person, a.Badge, when(&a.AwardedAt), a.Address}
+				}).print(cmd)
+			}},
+		},
+	}
+}
+
+func addBadge(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 1)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	page, err := client.Get[api.Page[api.Issuer]](ctx, c, "/issuers")
+	if err != nil {
+		return err
+	}
+	var issuer api.Issuer
+	if i := slices.IndexFunc(page.Items, func(x api.Issuer) bool { return strings.EqualFold(x.Name, cmd.String("issuer")) }); i >= 0 {
+		issuer = page.Items[i]
+	} else if issuer, err = client.Post[api.Issuer](ctx, c, "/issuers", api.NewIssuer{Name: cmd.String("issuer")}); err != nil {
+		return err
+	}
+	b, err := client.Post[api.Badge](ctx, c, "/badges", api.NewBadge{IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"), Criteria: cmd.String("criteria")})
+	if err != nil {
+		return err
+	}
+	say(cmd, "Made the badge %s.", b.Name)
+	return nil
+}
