@@ -225,13 +225,16 @@ func (s *Story) Pair(ctx context.Context) error {
 		return err
 	}
 	for _, e := range p.Entries {
-		detail := e.Title
-		if e.Detail != "" {
-			detail += " (" + e.Detail + ")"
-		}
-		s.tell("%-13s %-16s %s", strings.ReplaceAll(string(e.Outcome), "-", " "), e.Name, detail)
+		s.tell("%-13s %-16s %s", strings.ReplaceAll(string(e.Outcome), "-", " "), e.Name, named(e.Title, e.Detail))
 	}
 	return expect(p.Counts, map[roster.Outcome]int{roster.OutcomeAdd: 10, roster.OutcomeNeedsPerson: 3, roster.OutcomeWaiting: 1, roster.OutcomeLeftOut: 2})
+}
+
+func named(what, detail string) string {
+	if detail == "" {
+		return what
+	}
+	return what + " (" + detail + ")"
 }
 
 func expect(got, want map[roster.Outcome]int) error {
@@ -293,7 +296,7 @@ func (s *Story) FirstRun(ctx context.Context) error {
 		return err
 	}
 	for _, t := range tasks {
-		s.tell("needs a person: %-14s %s (%s). %s", t.Subject, t.Title, t.Detail, t.Remedy)
+		s.tell("needs a person: %-12s %s. %s", t.Subject, named(t.Title, t.Detail), t.Remedy)
 	}
 	return nil
 }

@@ -137,12 +137,13 @@ func (s *Store) Courses(ctx context.Context) ([]Course, error) {
 
 // Outline finds the outline of a course.
 func (s *Store) Outline(ctx context.Context, courseID string) (learning.Outline, error) {
-	text, err := one[[1]json.RawMessage](ctx, s, "finding the outline", `SELECT outline FROM outlines WHERE course_id = $1`, courseID)
+	var text []byte
 	var o learning.Outline
+	err := s.Pool.QueryRow(ctx, `SELECT outline FROM outlines WHERE course_id = $1`, courseID).Scan(&text)
 	if err == nil {
-		err = json.Unmarshal(text[0], &o)
+		err = json.Unmarshal(text, &o)
 	}
-	return o, err
+	return o, known(err, "finding the outline")
 }
 
 // SetOutline replaces the outline of a course.
