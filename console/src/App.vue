@@ -1,0 +1,139 @@
+<script setup lang="ts">
+import { useQueryClient } from '@tanstack/vue-query'
+import Toast from 'primevue/toast'
+import { watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api } from './api/client'
+import { listen, live, stop } from './api/live'
+import { entered } from './router'
+
+const route = useRoute()
+const router = useRouter()
+const queries = useQueryClient()
+const pages = [
+  ['/board', 'Board'],
+  ['/sections', 'Sections'],
+  ['/connections', 'Connections'],
+  ['/rules', 'Rules'],
+  ['/events', 'Events'],
+  ['/awards', 'Badges'],
+] as const
+
+watch(
+  () => route.matched.length > 0 && !route.meta.open,
+  (inside) => inside && listen(queries),
+  { immediate: true },
+)
+
+async function signOut() {
+  await api.DELETE('/api/v1/session')
+  stop()
+  entered(false)
+  queries.clear()
+  await router.push('/sign-in')
+}
+</script>
+
+<template>
+  <header v-if="route.matched.length && !route.meta.open" class="strip">
+    <RouterLink to="/board" class="mark" aria-label="Kanban, to the board">
+      <svg viewBox="0 0 16 16" width="15" height="15" aria-hidden="true">
+        <path d="M1 1h4v14H1zM6 1h4v9H6zM11 1h4v5h-4z" fill="currentColor" />
+      </svg>
+      Kanban
+    </RouterLink>
+    <nav aria-label="Pages">
+      <RouterLink
+        v-for="[path, title] in pages"
+        :key="path"
+        :to="path"
+        :class="{ here: route.path.startsWith(path) }"
+        >{{ title }}</RouterLink
+      >
+    </nav>
+    <span class="live faint" :title="live ? 'This page updates itself.' : 'Trying to reach the service.'">
+      <i :class="{ on: live }" /> {{ live ? 'up to date' : 'connecting' }}
+    </span>
+    <button class="out" type="button" @click="signOut">Sign out</button>
+  </header>
+  <main :class="{ wide: !route.meta.open }"><RouterView /></main>
+  <Toast position="bottom-right" />
+</template>
+
+<style scoped>
+.strip {
+  display: flex;
+  align-items: center;
+  gap: 1.6rem;
+  padding: 0 1.5rem;
+  height: 44px;
+  border-bottom: 1px solid var(--ink);
+  background: var(--sheet);
+  position: sticky;
+  top: 0;
+  z-index: 5;
+}
+
+.mark {
+  font: 400 1.1rem/1 var(--serif);
+  text-decoration: none;
+  display: flex;
+  gap: 0.5rem;
+  align-items: center;
+}
+
+nav {
+  display: flex;
+  gap: 1.3rem;
+  flex: 1;
+  align-self: stretch;
+}
+
+nav a {
+  text-decoration: none;
+  color: var(--faint);
+  display: flex;
+  align-items: center;
+  border-bottom: 3px solid transparent;
+  border-top: 3px solid transparent;
+}
+
+nav a.here {
+  color: var(--ink);
+  border-bottom-color: var(--signal);
+}
+
+.live {
+  font-size: 12px;
+  display: flex;
+  align-items: center;
+  gap: 0.4rem;
+}
+
+.live i {
+  width: 7px;
+  height: 7px;
+  border: 1.5px solid var(--faint);
+  border-radius: 50%;
+}
+
+.live i.on {
+  background: var(--calm);
+  border-color: var(--calm);
+}
+
+.out {
+  font: inherit;
+  border: 0;
+  background: none;
+  color: var(--faint);
+  cursor: pointer;
+}
+
+main.wide {
+  padding: 1.3rem 1.5rem 3rem;
+  max-width: 1500px;
+  margin: 0 auto;
+}
+</style>

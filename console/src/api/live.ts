@@ -1,0 +1,50 @@
+import type { QueryClient } from '@tanstack/vue-query'
+import { ref } from 'vue'
+
+/** Whether news of changes arrives. */
+export const live = ref(false)
+
+// Which lists a piece of news is about.
+const about: Record<string, string[]> = {
+  connection: ['connections', 'today', 'board'],
+  section: ['sections', 'board', 'courses'],
+  pairing: ['pairing', 'sections', 'board', 'today'],
+  run: ['run', 'runs', 'pairing', 'connections', 'today'],
+  event: ['events'],
+  delivery: ['events', 'deliveries', 'rules', 'today'],
+  rule: ['rules'],
+  badge: ['badges', 'awards'],
+}
+
+let source: EventSource | undefined
+
+/** Keeps every list that is shown up to date, until stopped. */
+export function listen(queries: QueryClient) {
+  if (source) return
+  source = new EventSource('/api/v1/live')
+  const stale = new Set<string>()
+  let timer: ReturnType<typeof setTimeout> | undefined
+  const refresh = () => {
+    timer = undefined
+    for (const key of stale) void queries.invalidateQueries({ queryKey: [key] })
+    stale.clear()
+  }
+  source.onmessage = (message) => {
+    const { topic } = JSON.parse(message.data as string) as { topic: string }
+    for (const key of about[topic] ?? Object.values(about).flat()) stale.add(key)
+    timer ??= setTimeout(refresh, 120)
+  }
+  source.addEventListener('hello', () => {
+    // After a break something may have been missed.
+    if (!live.value) void queries.invalidateQueries()
+    live.value = true
+  })
+  source.onerror = () => (live.value = false)
+}
+
+/** Stops listening, after signing out. */
+export function stop() {
+  source?.close()
+  source = undefined
+  live.value = false
+}

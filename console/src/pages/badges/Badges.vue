@@ -1,0 +1,57 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import { ref } from 'vue'
+
+import { api, ok } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
+import PageHead from '../../parts/PageHead.vue'
+import { when } from '../../parts/when'
+import BadgeForm from './BadgeForm.vue'
+
+const badges = useQuery({ queryKey: ['badges'], queryFn: () => ok(api.GET('/api/v1/badges')) })
+const awards = useQuery({ queryKey: ['awards'], queryFn: () => ok(api.GET('/api/v1/awards')) })
+const form = ref(false)
+</script>
+
+<template>
+  <PageHead title="Badges" about="Open Badges 3.0, signed, verifiable by anyone without this software">
+    <Button size="small" label="Make a badge…" @click="form = true" />
+  </PageHead>
+  <Listing
+    :rows="badges.data.value?.items"
+    :loading="badges.isLoading.value"
+    :error="badges.error.value"
+    :again="badges.refetch"
+    empty="No badge yet. Make one, then let a rule award it."
+  >
+    <Column field="name" header="Badge" />
+    <Column field="issuer" header="Issuer" />
+    <Column field="description" header="What it is for" />
+    <Column field="criteria" header="What it takes" />
+    <Column field="awards" header="Awarded" />
+  </Listing>
+  <h2>Awards</h2>
+  <Listing
+    :rows="awards.data.value?.items"
+    :loading="awards.isLoading.value"
+    :error="awards.error.value"
+    :again="awards.refetch"
+    empty="Nobody has been awarded yet."
+  >
+    <Column header="At"
+      ><template #body="{ data }"
+        ><span class="faint">{{ when(data.awardedAt) }}</span></template
+      ></Column
+    >
+    <Column field="person" header="Person" />
+    <Column field="badge" header="Badge" />
+    <Column header="Public page">
+      <template #body="{ data }"
+        ><a :href="data.address" target="_blank" rel="noopener">{{ data.address }}</a></template
+      >
+    </Column>
+  </Listing>
+  <BadgeForm v-if="form" @close="form = false" />
+</template>

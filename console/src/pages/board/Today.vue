@@ -1,0 +1,80 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+
+import { api, ok } from '../../api/client'
+
+const today = useQuery({ queryKey: ['today'], queryFn: () => ok(api.GET('/api/v1/today')) })
+const open = ref(true)
+const tasks = computed(() => today.data.value ?? [])
+</script>
+
+<template>
+  <section v-if="today.data.value" class="today sheet" aria-label="Today">
+    <button type="button" class="bar" :aria-expanded="open" @click="open = !open">
+      <template v-if="tasks.length"
+        >▲ {{ tasks.length }} {{ tasks.length === 1 ? 'thing needs' : 'things need' }} a person
+        today</template
+      >
+      <span v-else class="quiet">● Nothing needs a person today. Everything else is in step.</span>
+      <span v-if="tasks.length" class="faint">{{ open ? 'hide' : 'show' }}</span>
+    </button>
+    <ol v-if="open && tasks.length">
+      <li v-for="(t, i) in tasks" :key="i">
+        <RouterLink :to="t.link">{{ t.subject || t.where }}</RouterLink>
+        <span class="what"
+          >{{ t.title }}<template v-if="t.detail"> ({{ t.detail }})</template></span
+        >
+        <span class="faint">{{ t.remedy }}</span>
+        <span class="faint who">{{ t.owner }}</span>
+      </li>
+    </ol>
+  </section>
+</template>
+
+<style scoped>
+.today {
+  margin-bottom: 1rem;
+  border-left: 3px solid var(--signal);
+}
+
+.today:has(.quiet) {
+  border-left-color: var(--calm);
+}
+
+.bar {
+  font: 600 13px/1.4 var(--sans);
+  color: var(--signal);
+  width: 100%;
+  text-align: left;
+  border: 0;
+  background: none;
+  padding: 0.5rem 0.9rem;
+  display: flex;
+  justify-content: space-between;
+  cursor: pointer;
+}
+
+.quiet {
+  color: var(--calm);
+}
+
+ol {
+  list-style: none;
+  margin: 0;
+  padding: 0 0.9rem 0.5rem;
+}
+
+li {
+  display: grid;
+  grid-template-columns: 9rem 19rem 1fr 8rem;
+  gap: 1rem;
+  padding: 0.28rem 0;
+  border-top: 1px solid var(--hair);
+  font-size: 13px;
+}
+
+.who {
+  text-align: right;
+}
+</style>

@@ -1,0 +1,146 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Signal from '../../parts/Signal.vue'
+import { when } from '../../parts/when'
+import ConnectionForm from './ConnectionForm.vue'
+
+type Connection = Schemas['Connection']
+
+const router = useRouter()
+const queries = useQueryClient()
+const list = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.GET('/api/v1/connections')) })
+const rows = computed(() => list.data.value?.items)
+const form = ref<{ edit?: Connection } | undefined>()
+
+const path = (c: Connection) => ({ params: { path: { id: c.id } } })
+const refresh = () => queries.invalidateQueries({ queryKey: ['connections'] })
+const probe = useMutation({
+  mutationFn: (c: Connection) => ok(api.POST('/api/v1/connections/{id}/probe', path(c))),
+  onSuccess: refresh,
+})
+const pause = useMutation({
+  mutationFn: (c: Connection) =>
+    ok(api.PATCH('/api/v1/connections/{id}', { ...path(c), body: { paused: !c.paused } })),
+  onSuccess: refresh,
+})
+const read = useMutation({
+  mutationFn: (c: Connection) => ok(api.POST('/api/v1/connections/{id}/read', { ...path(c), body: {} })),
+  onSuccess: (r) => router.push(`/runs/${r.id}`),
+})
+const error = computed(() => probe.error.value ?? pause.error.value ?? read.error.value)
+
+const names: Record<string, string> = {
+  'people-in': 'people in',
+  'people-out': 'people out',
+  'learning-events-in': 'learning events in',
+  'messages-out': 'messages out',
+}
+</script>
+
+<template>
+  <PageHead
+    title="Connections"
+    about="One connection serves every course. Each capability is tested on its own."
+  >
+    <Button size="small" label="Connect a system…" @click="form = {}" />
+  </PageHead>
+  <Oops :error="list.error.value" :again="list.refetch" />
+  <Oops :error="error" />
+  <p v-if="rows && !rows.length" class="sheet empty faint">
+    Nothing is connected yet. Start with the register; a course platform and outside services come next.
+  </p>
+  <article v-for="c in rows" :key="c.id" class="sheet">
+    <div class="what">
+      <h2>{{ c.name }}</h2>
+      <p class="faint">{{ c.title }}<br />{{ c.settings.address ?? c.settings.server ?? '' }}</p>
+    </div>
+    <div class="can">
+      <p v-if="c.paused"><Signal state="paused" /> <span class="faint">What depends on it waits.</span></p>
+      <p v-if="!c.probe.length" class="faint">Not tested yet.</p>
+      <div v-for="r in c.probe" :key="r.capability" class="capability">
+        <span>{{ names[r.capability] ?? r.capability }}</span>
+        <Signal :state="r.state" />
+        <span class="faint"
+          >{{ r.detail
+          }}<template v-if="r.remedy"
+            ><br /><b>{{ r.remedy }}</b> {{ r.owner }}</template
+          ></span
+        >
+      </div>
+      <p v-if="c.lastRead" class="faint fresh">
+        Last read:
+        <RouterLink :to="`/runs/${c.lastRead.id}`"
+          >{{ c.lastRead.state.replaceAll('-', ' ') }},
+          {{ when(c.lastRead.finishedAt ?? c.lastRead.createdAt) }}</RouterLink
+        >
+      </p>
+    </div>
+    <div class="actions">
+      <Button
+        v-if="c.kind === 'oneroster'"
+        size="small"
+        label="Read now"
+        :disabled="c.paused"
+        @click="read.mutate(c)"
+      />
+      <Button
+        size="small"
+        variant="outlined"
+        label="Test"
+        :loading="probe.isPending.value && probe.variables.value?.id === c.id"
+        @click="probe.mutate(c)"
+      />
+      <Button size="small" variant="text" label="Edit…" @click="form = { edit: c }" />
+      <Button size="small" variant="text" :label="c.paused ? 'Resume' : 'Pause'" @click="pause.mutate(c)" />
+    </div>
+  </article>
+  <ConnectionForm v-if="form" :edit="form.edit" @close="form = undefined" />
+</template>
+
+<style scoped>
+article {
+  display: grid;
+  grid-template-columns: 16rem minmax(0, 1fr) auto;
+  gap: 1.5rem;
+  padding: 0.8rem 1rem;
+  margin-bottom: 0.6rem;
+}
+
+h2 {
+  font: 400 1.05rem/1.2 var(--serif);
+  margin: 0 0 0.2rem;
+}
+
+p {
+  margin: 0;
+  overflow-wrap: anywhere;
+}
+
+.empty {
+  padding: 1.4rem;
+}
+
+.capability {
+  display: grid;
+  grid-template-columns: 9rem 10rem 1fr;
+  gap: 0.8rem;
+  padding: 0.15rem 0;
+}
+
+.fresh {
+  margin-top: 0.3rem;
+}
+
+.actions {
+  align-content: start;
+  flex-wrap: nowrap;
+  align-items: flex-start;
+}
+</style>

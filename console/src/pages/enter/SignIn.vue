@@ -1,0 +1,56 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
+import { ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, ok } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import { entered } from '../../router'
+import Door from './Door.vue'
+
+const route = useRoute()
+const router = useRouter()
+const email = ref('')
+const password = ref('')
+const error = ref<Error | null>(null)
+const busy = ref(false)
+
+async function signIn() {
+  busy.value = true
+  error.value = null
+  try {
+    await ok(api.POST('/api/v1/session', { body: { email: email.value, password: password.value } }))
+    entered(true)
+    const then = String(route.query.then ?? '/board')
+    await router.push(then.startsWith('/') && !then.startsWith('//') ? then : '/board')
+  } catch (e) {
+    error.value = e as Error
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <Door title="Sign in">
+    <form @submit.prevent="signIn">
+      <div class="field">
+        <label for="email">E-mail address</label>
+        <InputText id="email" v-model="email" type="email" autocomplete="username" autofocus required />
+      </div>
+      <div class="field">
+        <label for="password">Password</label>
+        <InputText
+          id="password"
+          v-model="password"
+          type="password"
+          autocomplete="current-password"
+          required
+        />
+      </div>
+      <Oops :error="error" />
+      <Button type="submit" label="Sign in" :loading="busy" />
+    </form>
+  </Door>
+</template>

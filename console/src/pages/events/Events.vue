@@ -1,0 +1,116 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Column from 'primevue/column'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
+import PageHead from '../../parts/PageHead.vue'
+import { when } from '../../parts/when'
+import Deliveries from './Deliveries.vue'
+
+const props = defineProps<{ id?: string }>()
+const router = useRouter()
+const type = ref('')
+const cursor = ref<string[]>([])
+const query = computed(() => ({ type: type.value, cursor: cursor.value.at(-1), limit: 50 }))
+const list = useQuery({
+  queryKey: ['events', query],
+  queryFn: () => ok(api.GET('/api/v1/events', { params: { query: query.value } })),
+  placeholderData: (before) => before,
+})
+const types = [
+  'section.joined',
+  'section.left',
+  'activity.completed',
+  'assessment.passed',
+  'assessment.failed',
+  'module.completed',
+  'course.completed',
+  'progress.crossed',
+  'badge.awarded',
+  'run.needs-person',
+]
+const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).id}`)
+</script>
+
+<template>
+  <PageHead title="Events" about="What happened, once each, and what followed from it">
+    <select v-model="type" class="filter" aria-label="Type" @change="cursor = []">
+      <option value="">every type</option>
+      <option v-for="t in types" :key="t">{{ t }}</option>
+    </select>
+  </PageHead>
+  <Deliveries v-if="props.id" :event-id="props.id" @close="router.push('/events')" />
+  <Listing
+    :rows="list.data.value?.items"
+    :loading="list.isLoading.value"
+    :error="list.error.value"
+    :again="list.refetch"
+    :choose="open"
+    empty="Nothing has happened yet."
+  >
+    <Column header="At"
+      ><template #body="{ data }"
+        ><span class="faint">{{ when(data.recordedAt) }}</span></template
+      ></Column
+    >
+    <Column field="type" header="Event" />
+    <Column field="person" header="Person" />
+    <Column field="section" header="Section" />
+    <Column header="About">
+      <template #body="{ data }">
+        <span class="faint">{{
+          data.activityId?.split('/').at(-1) ||
+          data.moduleId ||
+          (data.data.percent ? `${data.data.percent} %` : (data.data.badge ?? ''))
+        }}</span>
+      </template>
+    </Column>
+    <Column header="What followed">
+      <template #body="{ data }">
+        <span v-if="data.waiting" class="urgent"
+          >▲ {{ data.waiting }} of {{ data.deliveries }} wait for a person</span
+        >
+        <span v-else-if="data.deliveries"
+          >{{ data.deliveries }} {{ data.deliveries === 1 ? 'delivery' : 'deliveries' }}</span
+        >
+        <span v-else class="faint">no rule</span>
+      </template>
+    </Column>
+  </Listing>
+  <p class="actions">
+    <button v-if="cursor.length" class="turn" type="button" @click="cursor.pop()">← newer</button>
+    <button
+      v-if="list.data.value?.next"
+      class="turn"
+      type="button"
+      @click="cursor.push(list.data.value.next)"
+    >
+      older →
+    </button>
+  </p>
+</template>
+
+<style scoped>
+.filter {
+  font: inherit;
+  padding: 0.35rem 0.5rem;
+  border: 1px solid var(--line);
+  background: var(--sheet);
+}
+
+.urgent {
+  color: var(--signal);
+  font-weight: 600;
+}
+
+.turn {
+  font: inherit;
+  border: 0;
+  background: none;
+  text-decoration: underline;
+  cursor: pointer;
+}
+</style>

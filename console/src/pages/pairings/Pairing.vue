@@ -1,0 +1,163 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, ok } from '../../api/client'
+import Counts from '../../parts/Counts.vue'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Signal from '../../parts/Signal.vue'
+import { when } from '../../parts/when'
+import People from './People.vue'
+
+const props = defineProps<{ id: string }>()
+const router = useRouter()
+const queries = useQueryClient()
+const path = computed(() => ({ params: { path: { id: props.id } } }))
+
+const pairing = useQuery({
+  queryKey: ['pairing', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/pairings/{id}', path.value)),
+})
+const history = useQuery({
+  queryKey: ['runs', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/runs', { params: { query: { pairing: props.id, limit: 8 } } })),
+})
+// A preview is made once when the page opens and again when asked: it stays as
+// it was shown, because a run does exactly it.
+const preview = useQuery({
+  queryKey: ['preview', () => props.id],
+  queryFn: () => ok(api.POST('/api/v1/pairings/{id}/previews', path.value)),
+  staleTime: Infinity,
+  gcTime: 0,
+  refetchOnWindowFocus: false,
+})
+const approved = ref(false)
+const run = useMutation({
+  mutationFn: () =>
+    ok(api.POST('/api/v1/runs', { body: { previewId: preview.data.value!.id, approved: approved.value } })),
+  onSuccess: (r) => router.push(`/runs/${r.id}`),
+})
+const pause = useMutation({
+  mutationFn: (paused: boolean) =>
+    ok(api.PATCH('/api/v1/pairings/{id}', { ...path.value, body: { paused } })),
+  onSuccess: () => queries.invalidateQueries({ queryKey: ['pairing'] }),
+})
+const p = computed(() => pairing.data.value)
+const blocked = computed(() => !!preview.data.value?.guard && !approved.value)
+</script>
+
+<template>
+  <Oops :error="pairing.error.value" :again="pairing.refetch" />
+  <template v-if="p">
+    <PageHead :title="`${p.section.title} → ${p.target}`">
+      <template #about>
+        <Signal :state="p.section.state" /> · {{ p.section.course }} · {{ p.section.terms.join(', ') }} · at
+        {{ p.section.connection }} · last run
+        {{ when(p.section.ranAt) }}
+      </template>
+      <Button
+        size="small"
+        variant="outlined"
+        :label="p.paused ? 'Resume' : 'Pause'"
+        @click="pause.mutate(!p.paused)"
+      />
+      <Button
+        size="small"
+        variant="outlined"
+        label="Compare again"
+        :loading="preview.isFetching.value"
+        @click="preview.refetch()"
+      />
+      <Button
+        v-if="preview.data.value"
+        size="small"
+        :label="
+          preview.data.value.changes ? `Run: ${preview.data.value.changes} changes` : 'Run: nothing to change'
+        "
+        :disabled="blocked || p.paused"
+        :loading="run.isPending.value"
+        @click="run.mutate()"
+      />
+    </PageHead>
+    <Oops :error="run.error.value ?? pause.error.value" />
+    <p v-if="preview.data.value?.guard" class="guard sheet">
+      ▲ {{ preview.data.value.guard }} people would be taken out, more than this pairing allows without
+      approval.
+      <label><input v-model="approved" type="checkbox" /> That is right, take them out.</label>
+    </p>
+    <div class="two">
+      <section aria-label="Preview">
+        <h2>What a run would do, person by person</h2>
+        <Counts v-if="preview.data.value" :counts="preview.data.value.counts" />
+        <People
+          :people="preview.data.value?.entries.map((e) => ({ entry: e, state: e.outcome }))"
+          :loading="preview.isLoading.value"
+          :error="preview.error.value"
+          :again="preview.refetch"
+        />
+      </section>
+      <aside>
+        <h2>Policy</h2>
+        <dl>
+          <dt>Carries</dt>
+          <dd>{{ p.policy.roles.join(', ') }}</dd>
+          <dt>Leavers</dt>
+          <dd>{{ p.policy.leavers }}</dd>
+          <dt>Learners</dt>
+          <dd>{{ p.policy.hold ? 'held until opened' : 'go in at once' }}</dd>
+          <dt>Recognised by</dt>
+          <dd>{{ p.policy.match.join(', ') }}</dd>
+          <dt>Removals</dt>
+          <dd>stop above {{ p.policy.removalNumber }} or {{ Math.round(p.policy.removalShare * 100) }} %</dd>
+        </dl>
+        <h2>Runs</h2>
+        <p v-if="!history.data.value?.items.length" class="faint">None yet. The first run is made by hand.</p>
+        <RouterLink v-for="r in history.data.value?.items" :key="r.id" class="run" :to="`/runs/${r.id}`">
+          <Signal :state="r.state" /> <span class="faint">{{ when(r.createdAt) }}</span>
+        </RouterLink>
+      </aside>
+    </div>
+  </template>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 15rem;
+  gap: 1.6rem;
+}
+
+.guard {
+  padding: 0.7rem 0.9rem;
+  border-left: 3px solid var(--signal);
+  color: var(--signal);
+}
+
+dl {
+  display: grid;
+  grid-template-columns: 6.4rem 1fr;
+  gap: 0.25rem 0.5rem;
+  margin: 0;
+  font-size: 13px;
+}
+
+dt {
+  color: var(--faint);
+}
+
+dd {
+  margin: 0;
+}
+
+.run {
+  display: flex;
+  justify-content: space-between;
+  padding: 0.25rem 0;
+  border-bottom: 1px solid var(--hair);
+  text-decoration: none;
+  font-size: 13px;
+}
+</style>

@@ -1,0 +1,176 @@
+<script setup lang="ts">
+import { useMutation, useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import ProgressBar from 'primevue/progressbar'
+import { computed } from 'vue'
+
+import { api, ok } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Signal from '../../parts/Signal.vue'
+import { when } from '../../parts/when'
+import People from './People.vue'
+
+const props = defineProps<{ id: string }>()
+const path = computed(() => ({ params: { path: { id: props.id } } }))
+const run = useQuery({
+  queryKey: ['run', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/runs/{id}', path.value)),
+  // News come by themselves; this is for the moments when the line is down.
+  refetchInterval: (q) => (q.state.data?.finishedAt ? false : 3_000),
+})
+const changes = useQuery({
+  queryKey: ['run', () => props.id, 'changes'],
+  queryFn: () => ok(api.GET('/api/v1/runs/{id}/changes', path.value)),
+})
+const resume = useMutation({
+  mutationFn: () => ok(api.POST('/api/v1/runs/{id}/resume', path.value)),
+  onSuccess: () => run.refetch(),
+})
+const r = computed(() => run.data.value)
+const active = computed(() => r.value && !r.value.finishedAt)
+const percent = computed(() => (r.value?.total ? Math.round((100 * r.value.done) / r.value.total) : 0))
+
+const order = [
+  'added',
+  'updated',
+  'changed',
+  'removed',
+  'gone',
+  'refused',
+  'not-arrived',
+  'joined',
+  'left',
+  'in-step',
+  'waiting',
+  'needs-person',
+  'left-out',
+  'people',
+  'courses',
+  'sections',
+  'enrolments',
+  'sections-changed',
+  'pairings-compared',
+]
+const counts = computed(() =>
+  order.filter(
+    (k) =>
+      r.value &&
+      k in r.value.counts &&
+      (r.value.counts[k]! > 0 || ['added', 'updated', 'removed'].includes(k)),
+  ),
+)
+const people = computed(() =>
+  changes.data.value?.items.map((c) => ({
+    entry: c.entry,
+    answer: c.answer,
+    state:
+      c.state === 'none'
+        ? c.entry.outcome
+        : c.state === 'done'
+          ? { 'to-add': 'added', 'to-update': 'updated', 'to-remove': 'removed' }[c.entry.outcome as string]!
+          : c.state,
+  })),
+)
+</script>
+
+<template>
+  <Oops :error="run.error.value" :again="run.refetch" />
+  <template v-if="r">
+    <PageHead :title="r.kind === 'read' ? `Reading ${r.about}` : `Run of ${r.about}`">
+      <template #about>
+        <Signal :state="r.state" /> · started by {{ r.requestedBy }} · {{ when(r.startedAt) }} to
+        {{ when(r.finishedAt) }}
+      </template>
+      <Button
+        v-if="r.state === 'failed' && r.kind === 'sync'"
+        size="small"
+        label="Go on from where it stopped"
+        :loading="resume.isPending.value"
+        @click="resume.mutate()"
+      />
+      <RouterLink v-if="r.pairingId" :to="`/pairings/${r.pairingId}`">to the pairing</RouterLink>
+    </PageHead>
+    <div v-if="active" class="progress" role="status">
+      <ProgressBar
+        :value="percent"
+        :mode="r.total ? 'determinate' : 'indeterminate'"
+        :show-value="false"
+        style="height: 6px"
+      />
+      <span>{{ r.done }} of {{ r.total || '?' }} · {{ r.step || 'queued' }}</span>
+      <span class="faint">You can leave this page; the run goes on.</span>
+    </div>
+    <div v-if="r.error" class="stopped sheet" role="alert">
+      <b>{{ r.error }}</b> {{ r.remedy }}
+      <RouterLink v-if="r.nextPreview" :to="`/pairings/${r.pairingId}`">Look at the new preview</RouterLink>
+    </div>
+    <Oops :error="resume.error.value" />
+    <ul v-if="counts.length" class="numbers" aria-label="Report">
+      <li
+        v-for="k in counts"
+        :key="k"
+        class="sheet"
+        :class="{ urgent: ['refused', 'not-arrived', 'needs-person'].includes(k) && r.counts[k]! > 0 }"
+      >
+        <b>{{ r.counts[k] }}</b> {{ k.replaceAll('-', ' ') }}
+      </li>
+    </ul>
+    <template v-if="r.findings.length">
+      <h2>Noticed</h2>
+      <div v-for="(f, i) in r.findings" :key="i" class="finding">
+        <b>{{ f.title }}</b> {{ f.subject }} <span class="faint">{{ f.detail }}</span>
+      </div>
+    </template>
+    <template v-if="r.kind === 'sync'">
+      <h2>Everybody, with what happened and why</h2>
+      <People
+        :people="people"
+        :loading="changes.isLoading.value"
+        :error="changes.error.value"
+        :again="changes.refetch"
+      />
+    </template>
+  </template>
+</template>
+
+<style scoped>
+.progress {
+  display: grid;
+  gap: 0.35rem;
+  margin-bottom: 1rem;
+}
+
+.stopped {
+  border-left: 3px solid var(--signal);
+  padding: 0.7rem 0.9rem;
+}
+
+.numbers {
+  list-style: none;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem;
+  padding: 0;
+  margin: 0.8rem 0;
+}
+
+.numbers li {
+  padding: 0.35rem 0.8rem;
+}
+
+.numbers b {
+  font: 400 1.35rem/1.2 var(--serif);
+  display: block;
+}
+
+.urgent {
+  color: var(--signal);
+  border-color: var(--signal);
+}
+
+.finding {
+  padding: 0.25rem 0;
+  border-bottom: 1px solid var(--hair);
+}
+</style>

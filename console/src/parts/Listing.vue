@@ -1,0 +1,56 @@
+<script setup lang="ts" generic="T extends object">
+import DataTable from 'primevue/datatable'
+import Skeleton from 'primevue/skeleton'
+
+import Oops from './Oops.vue'
+
+/** Every table of the console: rows, or why there are none. Columns go into the slot. */
+defineProps<{
+  rows: T[] | undefined
+  loading: boolean
+  error: Error | null
+  /** What to say, and to do next, when there is nothing. */
+  empty: string
+  again?: () => unknown
+  /** Makes rows choosable. */
+  choose?: (row: T) => unknown
+  rowKey?: string
+}>()
+</script>
+
+<template>
+  <Oops v-if="error" :error="error" :again="again" />
+  <div v-else-if="loading && !rows" class="sheet waiting" aria-busy="true" aria-label="Loading">
+    <Skeleton v-for="n in 5" :key="n" height="1.1rem" />
+  </div>
+  <p v-else-if="!rows?.length" class="sheet empty faint">{{ empty }}</p>
+  <DataTable
+    v-else
+    class="sheet"
+    :value="rows as T[]"
+    :data-key="rowKey ?? 'id'"
+    size="small"
+    :row-hover="!!choose"
+    :row-class="() => (choose ? 'choosable' : '')"
+    @row-click="(e) => choose?.(e.data as T)"
+  >
+    <slot />
+  </DataTable>
+</template>
+
+<style scoped>
+.waiting {
+  padding: 1rem;
+  display: grid;
+  gap: 0.7rem;
+}
+
+.empty {
+  padding: 1.4rem;
+  margin: 0;
+}
+
+:deep(.choosable) {
+  cursor: pointer;
+}
+</style>

@@ -1,0 +1,82 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+import { api } from './api/client'
+
+declare module 'vue-router' {
+  interface RouteMeta {
+    /** Can be opened by anybody. */
+    open?: boolean
+    title?: string
+  }
+}
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', redirect: '/board' },
+    {
+      path: '/sign-in',
+      component: () => import('./pages/enter/SignIn.vue'),
+      meta: { open: true, title: 'Sign in' },
+    },
+    {
+      path: '/setup',
+      component: () => import('./pages/enter/SetUp.vue'),
+      meta: { open: true, title: 'Set up' },
+    },
+    { path: '/board', component: () => import('./pages/board/Board.vue'), meta: { title: 'Board' } },
+    {
+      path: '/sections',
+      component: () => import('./pages/sections/Sections.vue'),
+      meta: { title: 'Sections' },
+    },
+    {
+      path: '/pairings/:id',
+      component: () => import('./pages/pairings/Pairing.vue'),
+      props: true,
+      meta: { title: 'Pairing' },
+    },
+    {
+      path: '/runs/:id',
+      component: () => import('./pages/pairings/Run.vue'),
+      props: true,
+      meta: { title: 'Run' },
+    },
+    {
+      path: '/connections',
+      component: () => import('./pages/connections/Connections.vue'),
+      meta: { title: 'Connections' },
+    },
+    { path: '/rules', component: () => import('./pages/rules/Rules.vue'), meta: { title: 'Rules' } },
+    {
+      path: '/events/:id?',
+      component: () => import('./pages/events/Events.vue'),
+      props: true,
+      meta: { title: 'Events' },
+    },
+    { path: '/awards', component: () => import('./pages/badges/Badges.vue'), meta: { title: 'Badges' } },
+    {
+      path: '/:rest(.*)',
+      component: () => import('./pages/enter/NotHere.vue'),
+      meta: { open: true, title: 'Not here' },
+    },
+  ],
+})
+
+let known = false
+
+/** Says that somebody signed in or out. */
+export function entered(yes: boolean) {
+  known = yes
+}
+
+router.beforeEach(async (to) => {
+  document.title = to.meta.title ? `${to.meta.title} · Kanban` : 'Kanban'
+  if (to.meta.open || known) return true
+  const { response } = await api.GET('/api/v1/session').catch(() => ({ response: undefined }))
+  if (!response || response.ok) {
+    known = true
+    return true
+  }
+  return { path: '/sign-in', query: { then: to.fullPath } }
+})

@@ -1,0 +1,11 @@
+import vue from '@vitejs/plugin-vue'
+import { defineConfig } from 'vite'
+
+// `npm run dev` serves the console with a running service behind it.
+const service = process.env.KANBAN_ADDRESS ?? 'http://127.0.0.1:7700'
+
+export default defineConfig({
+  plugins: [vue()],
+  build: { target: 'es2022', chunkSizeWarningLimit: 900 },
+  server: { proxy: { '/api': service, '/open': service } },
+})
