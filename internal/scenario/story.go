@@ -344,7 +344,7 @@ func (s *Story) MakeRules(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.outline(ctx, x.CourseID); err != nil {
+	if err := s.Outline(ctx, x.CourseID); err != nil {
 		return err
 	}
 	for _, r := range []api.NewRule{
@@ -369,7 +369,8 @@ func (s *Story) MakeRules(ctx context.Context) error {
 	return nil
 }
 
-func (s *Story) outline(ctx context.Context, courseID string) error {
+// Outline loads the outline of Propagation from the platform.
+func (s *Story) Outline(ctx context.Context, courseID string) error {
 	resp, err := s.http.Get(s.At.Platform + "/courses/propagation/imsmanifest.xml")
 	if err != nil {
 		return err

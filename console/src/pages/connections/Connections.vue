@@ -131,6 +131,7 @@ p {
   display: grid;
   grid-template-columns: 9rem 10rem 1fr;
   gap: 0.8rem;
+  align-items: baseline;
   padding: 0.15rem 0;
 }
 

@@ -20,7 +20,11 @@ const list = useQuery({
   <details v-if="attempts" @toggle="open = ($event.target as HTMLDetailsElement).open">
     <summary class="faint">{{ attempts }} {{ attempts === 1 ? 'attempt' : 'attempts' }}</summary>
     <div v-for="a in list.data.value" :key="a.number" class="attempt">
-      <span>{{ a.number }}. {{ when(a.startedAt) }}, {{ a.millis }} ms, {{ a.status || 'no answer' }}</span>
+      <span
+        >{{ a.number }}. {{ when(a.startedAt) }}, {{ a.millis }} ms{{
+          a.status ? `, answer ${a.status}` : a.error ? ', no answer' : ''
+        }}</span
+      >
       <pre v-if="a.request">{{ a.request }}</pre>
       <pre v-if="a.error || a.answer" :class="{ bad: a.error }">{{ a.error || a.answer }}</pre>
     </div>

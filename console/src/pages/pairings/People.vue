@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 
 import type { Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
+import { outcome } from '../../parts/words'
 
 /** Everybody in a preview or a run, each with outcome, reason and remedy. */
 interface Row {
@@ -32,7 +33,7 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
   <div class="tabs" role="group" aria-label="Outcome">
     <button type="button" :aria-pressed="!shown" @click="shown = ''">all {{ people?.length ?? '' }}</button>
     <button v-for="o in outcomes" :key="o" type="button" :aria-pressed="shown === o" @click="shown = o">
-      {{ o.replaceAll('-', ' ') }} {{ people?.filter((p) => p.state === o).length }}
+      {{ outcome(o, 2) }} {{ people?.filter((p) => p.state === o).length }}
     </button>
   </div>
   <Listing
@@ -44,7 +45,7 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
   >
     <Column header="Outcome">
       <template #body="{ data }">
-        <span :class="{ urgent: urgent.includes(data.state) }">{{ data.state.replaceAll('-', ' ') }}</span>
+        <span :class="{ urgent: urgent.includes(data.state) }">{{ outcome(data.state) }}</span>
       </template>
     </Column>
     <Column header="Person">

@@ -9,6 +9,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
+import { outcome } from '../../parts/words'
 import People from './People.vue'
 
 const props = defineProps<{ id: string }>()
@@ -31,7 +32,8 @@ const r = computed(() => run.data.value)
 const active = computed(() => r.value && !r.value.finishedAt)
 const percent = computed(() => (r.value?.total ? Math.round((100 * r.value.done) / r.value.total) : 0))
 
-const order = [
+// What this run changed comes first, then how everybody stands.
+const did = [
   'added',
   'updated',
   'changed',
@@ -41,24 +43,31 @@ const order = [
   'not-arrived',
   'joined',
   'left',
-  'in-step',
-  'waiting',
+  'sections-changed',
+  'pairings-compared',
+]
+const stands = [
   'needs-person',
+  'waiting',
+  'in-step',
   'left-out',
   'people',
   'courses',
   'sections',
   'enrolments',
-  'sections-changed',
-  'pairings-compared',
 ]
-const counts = computed(() =>
-  order.filter(
-    (k) =>
-      r.value &&
-      k in r.value.counts &&
-      (r.value.counts[k]! > 0 || ['added', 'updated', 'removed'].includes(k)),
-  ),
+const urgent = ['refused', 'not-arrived', 'needs-person']
+const always = ['added', 'updated', 'removed']
+const groups = computed(() =>
+  [
+    { title: 'This run', names: did },
+    { title: r.value?.kind === 'read' ? 'The register' : 'Everybody now', names: stands },
+  ].map((g) => ({
+    ...g,
+    names: g.names.filter(
+      (k) => r.value && k in r.value.counts && (r.value.counts[k]! > 0 || always.includes(k)),
+    ),
+  })),
 )
 const people = computed(() =>
   changes.data.value?.items.map((c) => ({
@@ -106,16 +115,21 @@ const people = computed(() =>
       <RouterLink v-if="r.nextPreview" :to="`/pairings/${r.pairingId}`">Look at the new preview</RouterLink>
     </div>
     <Oops :error="resume.error.value" />
-    <ul v-if="counts.length" class="numbers" aria-label="Report">
-      <li
-        v-for="k in counts"
-        :key="k"
-        class="sheet"
-        :class="{ urgent: ['refused', 'not-arrived', 'needs-person'].includes(k) && r.counts[k]! > 0 }"
-      >
-        <b>{{ r.counts[k] }}</b> {{ k.replaceAll('-', ' ') }}
-      </li>
-    </ul>
+    <div v-if="r.finishedAt" class="report">
+      <div v-for="g in groups" v-show="g.names.length" :key="g.title">
+        <h2>{{ g.title }}</h2>
+        <ul class="numbers">
+          <li
+            v-for="k in g.names"
+            :key="k"
+            class="sheet"
+            :class="{ urgent: urgent.includes(k) && r.counts[k]! > 0 }"
+          >
+            <b>{{ r.counts[k] }}</b> {{ outcome(k, r.counts[k]) }}
+          </li>
+        </ul>
+      </div>
+    </div>
     <template v-if="r.findings.length">
       <h2>Noticed</h2>
       <div v-for="(f, i) in r.findings" :key="i" class="finding">
@@ -146,13 +160,22 @@ const people = computed(() =>
   padding: 0.7rem 0.9rem;
 }
 
+.report {
+  display: flex;
+  gap: 2.5rem;
+}
+
+.report h2 {
+  margin: 0.6rem 0 0;
+}
+
 .numbers {
   list-style: none;
   display: flex;
   flex-wrap: wrap;
   gap: 0.5rem;
   padding: 0;
-  margin: 0.8rem 0;
+  margin: 0.4rem 0 0;
 }
 
 .numbers li {

@@ -27,9 +27,13 @@ const list = useQuery({
 })
 const rows = computed(() => list.data.value?.items)
 const terms = ref<string[]>([])
-watch(rows, (all) => {
-  for (const t of all?.flatMap((x) => x.terms) ?? []) if (!terms.value.includes(t)) terms.value.push(t)
-})
+watch(
+  rows,
+  (all) => {
+    for (const t of all?.flatMap((x) => x.terms) ?? []) if (!terms.value.includes(t)) terms.value.push(t)
+  },
+  { immediate: true },
+)
 const states = [
   'needs-person',
   'out-of-step',
@@ -42,9 +46,13 @@ const states = [
 ]
 
 const pairing = ref<Section | undefined>()
-watch([rows, () => route.query.pair], ([all, id]) => {
-  if (id) pairing.value = all?.find((x) => x.id === id)
-})
+watch(
+  [rows, () => route.query.pair],
+  ([all, id]) => {
+    if (id) pairing.value = all?.find((x) => x.id === id)
+  },
+  { immediate: true },
+)
 
 function close() {
   pairing.value = undefined
@@ -107,6 +115,7 @@ function open(row: object) {
           v-else-if="data.state === 'not-paired'"
           size="small"
           variant="text"
+          class="pair"
           label="Pair…"
           @click.stop="pairing = data"
         />
@@ -117,6 +126,10 @@ function open(row: object) {
 </template>
 
 <style scoped>
+.pair {
+  padding: 0;
+}
+
 .filter {
   font: inherit;
   padding: 0.35rem 0.5rem;

@@ -1,0 +1,225 @@
+package e2e_test
+
+import (
+	"net/http"
+	"net/url"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/client"
+	"kanban/internal/scenario"
+	"kanban/internal/wire/api"
+)
+
+// The console story: from the set-up link to a verified badge, in a browser, with
+// no page ever refreshed by hand.
+func TestConsoleStory(t *testing.T) {
+	w := newWorld(t)
+	b := newBrowser(t, w.service.Address)
+
+	b.open("/setup?secret=" + w.service.SetupSecret)
+	b.fill("name", "Maud Marrow")
+	b.fill("email", scenario.Email)
+	b.fill("password", "short")
+	b.click("Set up")
+	b.sees("use at least 12 characters")
+	b.fill("password", scenario.Password)
+	b.click("Set up")
+	b.sees("Nothing is connected yet")
+
+	connect(b, w)
+	b.picture("connections")
+	read(b)
+	pair(b)
+	makeRules(t, b, w)
+	finish(t, b, w)
+
+	b.click("Sign out")
+	b.sees("Sign in")
+	b.open("/events")
+	b.sees("Password")
+	b.fill("email", scenario.Email)
+	b.fill("password", "not the password")
+	b.click("Sign in")
+	b.sees("the e-mail address or the password is not right")
+	b.fill("password", scenario.Password)
+	b.click("Sign in")
+	b.sees("What happened, once each")
+}
+
+func connect(b *browser, w *world) {
+	add := func(kind, name string, values ...string) {
+		b.click("Connect a system…")
+		b.choose("kind", kind)
+		b.fill("name", name)
+		for i := 0; i < len(values); i += 2 {
+			b.fill(values[i], values[i+1])
+		}
+		b.click("Save and test")
+	}
+	add("Register (OneRoster 1.2)", scenario.RegisterName, "address", w.At.Register, "tokenAddress", "oauth/token", "clientId", "kanban", "clientSecret", "red-fingers")
+	b.sees("is not a full address")
+	b.fill("tokenAddress", w.At.Register+"/oauth/token")
+	b.click("Save and test")
+	b.sees("wrong credential")
+	b.sees("Enter the credential again")
+	b.click("Edit…")
+	b.fill("clientSecret", "green-fingers")
+	b.click("Save and test")
+	b.sees("A token was given out and people can be read.")
+
+	add("Workspace (SCIM 2.0)", scenario.WorkspaceName, "address", w.At.Workspace+"/scim/v2", "token", "potting-shed")
+	b.sees("Groups can be read")
+	add("Service that takes signed events", scenario.ContactsName, "address", w.At.Contacts+"/events", "secret", "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA==")
+	b.sees("A signed probe event was accepted.")
+	b.click("Connect a system…")
+	b.choose("kind", "Mail (SMTP)")
+	b.fill("name", scenario.MailName)
+	b.fill("server", w.At.SMTP)
+	b.fill("from", "kanban@fernmoor.example")
+	b.choose("security", "none")
+	b.click("Save and test")
+	b.sees("The mail server answers.")
+
+	add("Course platform (xAPI 1.0.3)", scenario.PlatformName)
+	b.sees("the secret is not shown again")
+	shown := func(name string) string {
+		return ask(b, chromedp.Evaluate[string](`[...document.querySelectorAll('.made')].find(x => x.innerText.startsWith('`+name+`')).querySelector('code').innerText`))
+	}
+	form := url.Values{}
+	for _, name := range []string{"endpoint", "key", "secret"} {
+		form.Set(name, shown(name))
+	}
+	resp, err := http.PostForm(w.At.Platform+"/reporting", form)
+	require.NoError(b.t, err)
+	resp.Body.Close()
+	b.click("Done")
+	b.sees("No statement has come yet")
+}
+
+func read(b *browser) {
+	b.click("Read now")
+	b.sees("70 people")
+	b.click("Board")
+	b.sees("Propagation A")
+	b.click("Sections")
+	b.sees("Glasshouse climate A")
+	b.picture("sections")
+}
+
+func pair(b *browser) {
+	b.click("Board")
+	b.sees("not paired")
+	card := `//a[contains(@class,"card")][.//span[normalize-space(.)="Propagation A"]]`
+	b.do(chromedp.Click(card))
+	b.sees("Pair Propagation A")
+	b.fill("target", "Propagation, group A")
+	b.click("Pair and preview")
+	b.sees("e-mail address shared by two people (Dario Dill)")
+	b.sees("no e-mail address")
+	b.sees("preview learner")
+	b.sees("second account of a person already in")
+	b.picture("preview")
+	b.click("Run: 10 changes")
+	b.sees("9 added")
+	b.sees("1 refused")
+	b.sees("Addresses of old.fernmoor.example are no longer accepted here.")
+	b.picture("run-report")
+	b.click("Board")
+	b.sees("4 things need a person today")
+	b.picture("board")
+}
+
+// makeRules makes the badge and the second rule by hand, and the first through
+// the API while the page is open: it appears by itself.
+func makeRules(t *testing.T, b *browser, w *world) {
+	b.click("Badges")
+	b.sees("Nobody has been awarded yet.")
+	b.click("Make a badge…")
+	b.fill("badge-name", "Cuttings")
+	b.fill("issuer", "Fernmoor Garden School")
+	b.fill("description", "Takes softwood cuttings that root.")
+	b.fill("criteria", "Finish every activity of the module Cuttings and pass its check.")
+	b.click("Make")
+	b.sees("Takes softwood cuttings that root.")
+
+	b.click("Rules")
+	b.sees("No rule yet.")
+	b.click("Make a rule…")
+	b.fill("rule-name", "Cuttings badge")
+	b.choose("trigger", "module.completed")
+	b.fill("module", "mod-cuttings")
+	b.click("+ badge")
+	b.click("+ mail")
+	b.fill("subject-2", "Well done, {{.person.givenName}}")
+	b.fill("text-2", "Your badge for {{.module.title}}: {{.award.address}}")
+	b.fill("condition", `event.percent >`)
+	b.click("Save")
+	b.sees("Syntax error")
+	b.fill("condition", `event.percent > 0`)
+	b.click("Save")
+	b.sees("award a badge, then mail")
+	b.do(chromedp.Click(`[aria-label="Cuttings badge is on"]`))
+
+	w.Client = client.New(w.service.Address, "")
+	_, err := w.Client.SignIn(t.Context(), scenario.Email, scenario.Password)
+	require.NoError(t, err)
+	soon(t, "the rule is on", func() bool {
+		page, err := client.Get[api.Page[api.Rule]](t.Context(), w.Client, "/rules")
+		return err == nil && len(page.Items) == 1 && page.Items[0].On
+	})
+	connections, err := client.Get[api.Page[api.Connection]](t.Context(), w.Client, "/connections")
+	require.NoError(t, err)
+	for _, c := range connections.Items {
+		w.Connections[c.Name] = c
+	}
+	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{
+		Name: "Greet new learners", Trigger: "section.joined", Condition: `event.role == "student"`,
+		Actions: []api.Action{{Kind: "send", ConnectionID: w.Connections[scenario.ContactsName].ID, Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`}}},
+	})
+	require.NoError(t, err)
+	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch", api.Switch{On: true})
+	require.NoError(t, err)
+	b.sees("Greet new learners")
+	b.picture("rules")
+}
+
+func finish(t *testing.T, b *browser, w *world) {
+	list, err := client.All[api.Section](t.Context(), w.Client, "/sections")
+	require.NoError(t, err)
+	for _, x := range list {
+		if x.Code == "PROP-A" {
+			w.Pairing.ID = x.PairingID
+			require.NoError(t, w.Outline(t.Context(), x.CourseID))
+		}
+	}
+	b.click("Board")
+	b.sees("4 things need a person today")
+	require.NoError(t, w.Mend(t.Context()))
+	b.sees("3 things need a person today") // without a refresh
+	b.click("Events")
+	b.sees("section.joined")
+	require.NoError(t, w.Join(t.Context()))
+	b.sees("Tamsin Trial")
+	require.NoError(t, w.Learn(t.Context()))
+	b.sees("module.completed")
+	b.sees("badge.awarded")
+	b.sees("2 deliveries")
+	row := `//tr[.//td[normalize-space(.)="module.completed"]]`
+	b.do(chromedp.Click(row))
+	b.sees("What followed from this event")
+	b.sees("mail through School mail")
+	b.do(chromedp.Click(`//details/summary`))
+	b.picture("events")
+
+	b.click("Badges")
+	b.sees(w.Award.Address)
+	b.do(chromedp.Navigate(w.Award.Address + "?address=tamsin.trial@fernmoor.example"))
+	b.sees("Verified just now")
+	b.sees("It was awarded to tamsin.trial@fernmoor.example")
+	b.picture("badge")
+	b.open("/board")
+	b.sees("3 things need a person today")
+}
