@@ -43,9 +43,12 @@ func Fernmoor(now func() time.Time) *School {
 		{"term-2", "Second term", today.AddDate(0, 0, 77), today.AddDate(0, 0, 220)},
 	}
 	s.Courses = []Course{
-		{"crs-prop", "Propagation", "PROP"}, {"crs-orch", "Orchard care", "ORCH"},
-		{"crs-glass", "Glasshouse climate", "GLAS"}, {"crs-soil", "Soil science", "SOIL"},
-		{"crs-bees", "Beekeeping", "BEES"}, {"crs-adv", "Advisory hour", "ADV"},
+		{"crs-prop", "Propagation", "PROP"},
+		{"crs-orch", "Orchard care", "ORCH"},
+		{"crs-glass", "Glasshouse climate", "GLAS"},
+		{"crs-soil", "Soil science", "SOIL"},
+		{"crs-bees", "Beekeeping", "BEES"},
+		{"crs-adv", "Advisory hour", "ADV"},
 	}
 	s.sections = []Section{
 		{PropagationA, "Propagation A", "PROP-A", "crs-prop", "term-1", false},

@@ -1,0 +1,278 @@
+package e2e_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/client"
+	"kanban/internal/scenario"
+	"kanban/internal/store/pgchild"
+	"kanban/internal/wire/api"
+)
+
+func readFile(t *testing.T, path string) string {
+	t.Helper()
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return string(text)
+}
+
+// request calls the API raw and returns status and body.
+func (w *world) request(method, path, body string, header ...string) (int, string) {
+	w.t.Helper()
+	req, err := http.NewRequest(method, w.service.Address+path, strings.NewReader(body))
+	require.NoError(w.t, err)
+	for i := 0; i < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(w.t, err)
+	defer resp.Body.Close()
+	var text bytes.Buffer
+	_, err = text.ReadFrom(resp.Body)
+	require.NoError(w.t, err)
+	return resp.StatusCode, text.String()
+}
+
+func (w *world) token() string {
+	w.t.Helper()
+	t, err := client.Post[api.Token](w.t.Context(), w.Client, "/tokens", api.NewToken{Name: "test"})
+	require.NoError(w.t, err)
+	return t.Token
+}
+
+// Wrong API input is a problem that names the field and the fix; nobody gets in
+// without a credential; creates and edits are safe to repeat.
+func TestAPI(t *testing.T) {
+	w := newWorld(t)
+	w.to(w.Connect, w.ReadRegister)
+	bearer := []string{"Authorization", "Bearer " + w.token(), "Content-Type", "application/json"}
+
+	t.Run("needs a credential", func(t *testing.T) {
+		w.t = t
+		for _, path := range []string{"/api/v1/sections", "/api/v1/connections", "/api/v1/live", "/api/v1/today"} {
+			status, text := w.request(http.MethodGet, path, "")
+			assert.Equal(t, http.StatusUnauthorized, status, path)
+			assert.Contains(t, text, "sign in first")
+			status, _ = w.request(http.MethodGet, path, "", "Authorization", "Bearer kbt_made-up")
+			assert.Equal(t, http.StatusUnauthorized, status, path)
+		}
+		for _, path := range []string{"/livez", "/readyz", "/metrics", "/openapi.json", "/xapi/about", "/"} {
+			status, _ := w.request(http.MethodGet, path, "")
+			assert.Equal(t, http.StatusOK, status, path)
+		}
+	})
+	t.Run("set-up link works once", func(t *testing.T) {
+		w.t = t
+		status, text := w.request(http.MethodPost, "/api/v1/setup", `{"secret":"`+w.service.SetupSecret+`","name":"x","email":"x@y.example","password":"long enough to do"}`, "Content-Type", "application/json")
+		assert.Equal(t, http.StatusForbidden, status)
+		assert.Contains(t, text, "used already")
+	})
+	t.Run("problems name field and fix", func(t *testing.T) {
+		w.t = t
+		for _, c := range []struct {
+			method, path, body, want string
+			status                   int
+		}{
+			{"POST", "/connections", `{"name":"x","kind":"carrier-pigeon"}`, "body.kind", 422},
+			{"POST", "/connections", `{"name":"x","kind":"scim","values":{"address":"chat.example","token":"t"}}`, "body.values.address", 422},
+			{"POST", "/connections", `{"name":"x","kind":"webhook","values":{"address":"http://h.example","secret":"short"}}`, "whsec_", 422},
+			{"POST", "/connections", `{"name":"School register","kind":"xapi"}`, "another one is called", 422},
+			{"POST", "/connections", `{"name":`, "", 400},
+			{"POST", "/connections", `{"name":"x","kind":"xapi","colour":"red"}`, "colour", 422},
+			{"POST", "/pairings", `{"sectionId":"nope","connectionId":"nope"}`, "kanban sections list", 422},
+			{"POST", "/runs", `{"previewId":"nope"}`, "make one first", 422},
+			{"POST", "/rules", `{"name":"r","trigger":"module.completed","condition":"event.x ==","actions":[{"kind":"award","badgeId":"x"}]}`, "body.condition", 422},
+			{"POST", "/rules", `{"name":"r","trigger":"module.completed","actions":[]}`, "at least one action", 422},
+			{"POST", "/rules", `{"name":"r","trigger":"moon.full","actions":[]}`, "trigger", 422},
+			{"POST", "/badges", `{"issuerId":"x","name":"b","description":"d","criteria":""}`, "body.criteria", 422},
+			{"GET", "/runs/nope", "", "no such record", 404},
+			{"GET", "/sections?limit=0", "", "limit", 422},
+			{"GET", "/nothing", "", "openapi.json", 404},
+		} {
+			status, text := w.request(c.method, "/api/v1"+c.path, c.body, bearer...)
+			assert.Equal(t, c.status, status, "%s %s: %s", c.path, c.body, text)
+			assert.Contains(t, text, c.want)
+			assert.NotContains(t, text, "SQLSTATE")
+		}
+	})
+	t.Run("creates are idempotent", func(t *testing.T) {
+		w.t = t
+		body := `{"name":"Once","kind":"xapi"}`
+		header := append(bearer, "Idempotency-Key", "k1")
+		s1, first := w.request(http.MethodPost, "/api/v1/connections", body, header...)
+		s2, second := w.request(http.MethodPost, "/api/v1/connections", body, header...)
+		assert.Equal(t, []int{201, 201}, []int{s1, s2})
+		assert.Equal(t, first, second)
+		status, _ := w.request(http.MethodPost, "/api/v1/connections", `{"name":"Other","kind":"xapi"}`, header...)
+		assert.Equal(t, http.StatusUnprocessableEntity, status)
+		var c api.Connection
+		require.NoError(t, json.Unmarshal([]byte(first), &c))
+		path := "/api/v1/connections/" + c.ID
+		status, _ = w.request(http.MethodPatch, path, `{"paused":true}`, append(bearer, "If-Match", `"1"`)...)
+		assert.Equal(t, http.StatusOK, status)
+		status, text := w.request(http.MethodPatch, path, `{"paused":false}`, append(bearer, "If-Match", `"1"`)...)
+		assert.Equal(t, http.StatusPreconditionFailed, status)
+		assert.Contains(t, text, "somebody changed this")
+		_, text = w.request(http.MethodGet, path, "", bearer...)
+		assert.NotContains(t, text, c.Made["secret"], "secrets are never shown again")
+	})
+	t.Run("statements", func(t *testing.T) {
+		w.t = t
+		made := w.Connections[scenario.PlatformName].Made
+		send := func(body, secret, version string) (int, string) {
+			req, err := http.NewRequest(http.MethodPost, w.service.Address+"/xapi/statements", strings.NewReader(body))
+			require.NoError(t, err)
+			req.SetBasicAuth(made["key"], secret)
+			req.Header.Set("X-Experience-API-Version", version)
+			resp, err := http.DefaultClient.Do(req)
+			require.NoError(t, err)
+			defer resp.Body.Close()
+			var text bytes.Buffer
+			_, _ = text.ReadFrom(resp.Body)
+			return resp.StatusCode, text.String()
+		}
+		statement := `{"id":"8f87ccde-bb56-4c2e-ab83-44982ef22df0","actor":{"account":{"homePage":"http://x.example","name":"stu-001"}},"verb":{"id":"http://adlnet.gov/expapi/verbs/completed"},"object":{"id":"http://x.example/a1"}}`
+		for _, c := range []struct {
+			body, secret, version string
+			status                int
+		}{
+			{statement, "wrong", "1.0.3", 401},
+			{statement, made["secret"], "", 400},
+			{"[{}]", made["secret"], "1.0.3", 400},
+			{statement, made["secret"], "1.0.3", 200},
+			{statement, made["secret"], "1.0.3", 200},
+			{strings.Replace(statement, "a1", "a2", 1), made["secret"], "1.0.3", 409},
+			{strings.Replace(strings.Replace(statement, "stu-001", "nobody", 1), "8f", "9f", 1), made["secret"], "1.0.3", 200},
+		} {
+			status, text := send(c.body, c.secret, c.version)
+			assert.Equal(t, c.status, status, text)
+		}
+	})
+}
+
+// cli runs the command line against the world's service.
+func (w *world) cli(env []string, args ...string) (out string, code int) {
+	w.t.Helper()
+	cmd := exec.Command(filepath.Join(bin, "kanban"), args...)
+	cmd.Env = append(os.Environ(), env...)
+	text, err := cmd.CombinedOutput()
+	if err != nil {
+		require.NotNil(w.t, cmd.ProcessState, "%v", err)
+	}
+	return string(text), cmd.ProcessState.ExitCode()
+}
+
+// The story by hand in the command line, with exit codes that scripts can use.
+func TestCommandLine(t *testing.T) {
+	w := newWorld(t)
+	w.to(w.Connect)
+	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
+	expect := func(code int, want string, args ...string) string {
+		t.Helper()
+		out, got := w.cli(env, args...)
+		assert.Equal(t, code, got, "kanban %s\n%s", strings.Join(args, " "), out)
+		assert.Contains(t, out, want, "kanban %s", strings.Join(args, " "))
+		return out
+	}
+	expect(1, "sign in first", "sections", "list")
+	cmd := exec.Command(filepath.Join(bin, "kanban"), "sign-in", "--email", scenario.Email)
+	cmd.Env, cmd.Stdin = append(os.Environ(), env...), strings.NewReader(scenario.Password+"\n")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+
+	expect(0, "wrong-credential", "explain")
+	expect(2, "there is no code", "explain", "nonsense")
+	expect(0, "works", "connections", "list")
+	expect(3, "wrong-credential", "connections", "edit", scenario.WorkspaceName, "--set", "token=wrong")
+	expect(0, "works", "connections", "edit", scenario.WorkspaceName, "--set", "token=potting-shed")
+	expect(2, "values.colour", "connections", "edit", scenario.WorkspaceName, "--set", "colour=red")
+	expect(0, "70 people", "connections", "read", scenario.RegisterName)
+	expect(0, "· not paired", "sections", "list", "--state", "not-paired")
+	expect(0, "Propagation A,PROP-A", "sections", "list", "--find", "maud", "--output", "csv")
+	expect(2, "there is no section", "pairings", "add", "NOPE", scenario.WorkspaceName)
+	expect(2, "leavers", "pairings", "add", "PROP-A", scenario.WorkspaceName, "--leavers", "vanish")
+	expect(0, "Nothing has happened there yet", "pairings", "add", "PROP-A", scenario.WorkspaceName)
+	expect(1, "is paired through", "pairings", "add", "PROP-A", scenario.WorkspaceName)
+	expect(0, "e-mail address shared by two people", "pairings", "preview", "PROP-A")
+	expect(3, "These need a person", "pairings", "run", "PROP-A")
+	expect(0, "▲ needs person", "sections", "list", "--state", "needs-person")
+	var section []api.Section
+	require.NoError(t, json.Unmarshal([]byte(expect(0, "", "sections", "list", "--find", "PROP-A", "--output", "json")), &section))
+	assert.Equal(t, 12, section[0].Learners)
+	expect(3, "Elsa Elder", "today")
+	expect(0, "sync", "runs", "list")
+	expect(0, "paused", "pairings", "pause", "PROP-A")
+	expect(1, "paused; resume it first", "pairings", "run", "PROP-A")
+	expect(0, "resumed", "pairings", "resume", "PROP-A")
+
+	manifest := filepath.Join(t.TempDir(), "imsmanifest.xml")
+	req, err := http.NewRequest(http.MethodGet, w.At.Platform+"/courses/propagation/imsmanifest.xml", nil)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(manifest, []byte(body(t, req)), 0o600))
+	expect(0, "assessment", "courses", "outline", "PROP", manifest, "--prefix", w.At.Platform+"/activities/")
+	expect(0, "Made the badge", "badges", "add", "Cuttings", "--issuer", "Fernmoor", "--about", "Takes cuttings.", "--criteria", "Finish the module.")
+	expect(2, "condition", "rules", "add", "Bad", "--when", "module.completed", "--if", "event.", "--award", "Cuttings")
+	expect(0, "It is off", "rules", "add", "Badge", "--when", "module.completed", "--module", "mod-cuttings", "--award", "Cuttings",
+		"--mail", scenario.MailName, "--subject", "Well done", "--text", "{{.award.address}}")
+	expect(0, "is on", "rules", "on", "Badge")
+	expect(0, "award, mail", "rules", "list")
+	expect(0, "section.joined", "events", "list")
+	expect(0, "No delivery fits", "deliveries", "list")
+	expect(0, "Nobody has been awarded yet", "badges", "awards")
+	out2, code := w.cli(append(env, "KANBAN_ADDRESS=http://127.0.0.1:1"), "today")
+	assert.Equal(t, 4, code)
+	assert.Contains(t, out2, "kanban serve")
+}
+
+// Two replicas on one database: work queued at one may be done by the other, and
+// both tell their pages.
+func TestReplicasShareWorkAndNews(t *testing.T) {
+	folder := dataFolder(t)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	server, err := pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(folder, "postgres"), Fast: true})
+	require.NoError(t, err)
+	t.Cleanup(server.Stop)
+	start := func(roles string) *scenario.Service {
+		s, err := scenario.StartService(ctx, filepath.Join(bin, "kanban"), scenario.ServiceOptions{Listen: "127.0.0.1:0", Data: folder, DatabaseURL: server.URL(), Roles: roles, Env: environment})
+		require.NoError(t, err)
+		t.Cleanup(s.Stop)
+		return s
+	}
+	front := start("api")
+	w := &world{t: t, service: front}
+	w.standins, err = scenario.StartStandins(ctx, filepath.Join(bin, "standins"), 0)
+	require.NoError(t, err)
+	t.Cleanup(w.standins.Stop)
+	w.Story = scenario.New(front.Address, w.standins.Addresses, output(t))
+	w.to(w.Connect)
+
+	other := start("api")
+	start("worker")
+	listener := w.token()
+	topics := make(chan string, 1000)
+	go func() {
+		_ = client.New(other.Address, listener).Live(ctx, func(l api.Live) { topics <- l.Topic })
+	}()
+	time.Sleep(300 * time.Millisecond) // let the stream open before anything happens
+	require.NoError(t, w.ReadRegister(ctx), "asked at one, done by another")
+	heard := map[string]bool{}
+	soon(t, "the other replica's pages heard of it", func() bool {
+		for len(topics) > 0 {
+			heard[<-topics] = true
+		}
+		return heard["run"] && heard["section"] && heard["event"]
+	})
+}
