@@ -108,33 +108,37 @@ func (w *world) accounts() map[string]int {
 	}
 }
 
-// Killing Kanban half-way: the run resumes by itself after the restart, from the
-// first change without an outcome, and nothing is done twice.
+// Killing or stopping Kanban half-way: the run resumes by itself after the
+// restart, from the first change without an outcome, and nothing is done twice.
 func TestRunResumesAfterKill_R10(t *testing.T) {
-	w := newWorld(t)
-	w.to(w.Connect, w.ReadRegister, w.Pair)
-	w.set("workspace", fault.Fault{Kind: fault.Latency, Millis: 150, Path: "/scim/v2/"})
-	r, err := w.Start(t.Context())
-	require.NoError(t, err)
-	soon(t, "some people are in", func() bool {
-		r, err = client.Get[api.Run](t.Context(), w.Client, "/runs/"+r.ID)
-		return err == nil && r.Done >= 3
-	})
-	assert.False(t, r.Ended())
-	w.service.Kill()
-	w.clear("workspace")
+	for name, end := range map[string]func(*world){
+		"killed":  func(w *world) { w.service.Kill() },
+		"stopped": func(w *world) { w.service.Stop() },
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			w.to(w.Connect, w.ReadRegister, w.Pair)
+			w.set("workspace", fault.Fault{Kind: fault.Latency, Millis: 150, Path: "/scim/v2/"})
+			r, err := w.Start(t.Context())
+			require.NoError(t, err)
+			soon(t, "some people are in", func() bool {
+				r, err = client.Get[api.Run](t.Context(), w.Client, "/runs/"+r.ID)
+				return err == nil && r.Done >= 3
+			})
+			assert.False(t, r.Ended())
+			end(w)
+			w.clear("workspace")
 
-	address := w.service.Address
-	w.start()
-	assert.NotEqual(t, address, w.service.Address)
-	signedIn := w.again(w.service.Address)
-	r, err = signedIn.Wait(t.Context(), r.ID, func(api.Run) {})
-	require.NoError(t, err)
-	assert.Equal(t, "needs-person", r.State)
-	assert.Equal(t, 9, r.Counts["added"], "what was done before the kill counts")
-	assert.Equal(t, 1, r.Counts["refused"])
-	for id, n := range w.accounts() {
-		assert.Equal(t, 1, n, "%s has one account", id)
+			w.start()
+			r, err = w.again(w.service.Address).Wait(t.Context(), r.ID, func(api.Run) {})
+			require.NoError(t, err)
+			assert.Equal(t, "needs-person", r.State)
+			assert.Equal(t, 9, r.Counts["added"], "what was done before the end counts")
+			assert.Equal(t, 1, r.Counts["refused"])
+			for id, n := range w.accounts() {
+				assert.Equal(t, 1, n, "%s has one account", id)
+			}
+		})
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"context"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"strings"
 	"time"
@@ -83,7 +84,12 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 
 // doorman slows down whoever tries passwords or set-up links one after the other.
 func doorman() func(http.Handler) http.Handler {
-	slow := httprate.LimitByIP(30, time.Minute)
+	// Behind a proxy everybody shares the proxy's address; the limit is wide
+	// enough for a school and still far too narrow for guessing.
+	slow := httprate.Limit(60, time.Minute, httprate.WithKeyFuncs(func(r *http.Request) (string, error) {
+		host, _, err := net.SplitHostPort(r.RemoteAddr)
+		return host, err
+	}))
 	return func(next http.Handler) http.Handler {
 		slowed := slow(next)
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
