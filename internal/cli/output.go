@@ -7,8 +7,8 @@ import (
 	"io"
 	"os"
 	"strings"
-	"text/tabwriter"
 	"time"
+	"unicode/utf8"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/urfave/cli/v3"
@@ -25,7 +25,7 @@ var signals = map[roster.State]string{
 	roster.Paused: "‖", roster.InStep: "●", roster.NotPaired: "·", roster.Ended: "□",
 }
 
-func state(s roster.State) string { return signals[s] + " " + strings.ReplaceAll(string(s), "-", " ") }
+func state(s roster.State) string { return signals[s] + " " + words(string(s), 1) }
 
 // table is something to print: columns for people and files, value for JSON.
 type table struct {
@@ -70,20 +70,107 @@ func (t table) print(cmd *cli.Command) error {
 	return t.text(out)
 }
 
+// gap between columns.
+const gap = 2
+
+// text lays the table out in columns. On a terminal, cells that would not fit are
+// broken into lines; elsewhere every record is one line.
 func (t table) text(out io.Writer) error {
-	w := tabwriter.NewWriter(out, 0, 4, 2, ' ', 0)
-	heads := make([]string, len(t.columns))
-	for i, c := range t.columns {
-		heads[i] = strings.ToUpper(c)
-	}
-	fmt.Fprintln(w, strings.Join(heads, "\t"))
+	rows := [][]string{each(t.columns, strings.ToUpper)}
 	for _, r := range t.rows {
-		for i := range r {
-			r[i] = strings.Join(strings.Fields(r[i]), " ")
-		}
-		fmt.Fprintln(w, strings.Join(r, "\t"))
+		rows = append(rows, each(r, func(s string) string { return strings.Join(strings.Fields(s), " ") }))
 	}
-	return w.Flush()
+	widths := columnWidths(rows)
+	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil {
+			shrink(widths, width-1)
+		}
+	}
+	var text strings.Builder
+	for _, r := range rows {
+		writeRow(&text, r, widths)
+	}
+	_, err := io.WriteString(out, text.String())
+	return err
+}
+
+func each(in []string, f func(string) string) []string {
+	out := make([]string, len(in))
+	for i, s := range in {
+		out[i] = f(s)
+	}
+	return out
+}
+
+func columnWidths(rows [][]string) []int {
+	widths := make([]int, len(rows[0]))
+	for _, r := range rows {
+		for i, c := range r {
+			widths[i] = max(widths[i], utf8.RuneCountInString(c))
+		}
+	}
+	return widths
+}
+
+// shrink takes room from the widest columns until all of them fit.
+func shrink(widths []int, room int) {
+	const least = 10
+	for {
+		total, widest := 0, 0
+		for i, w := range widths {
+			total += w + gap
+			if w > widths[widest] {
+				widest = i
+			}
+		}
+		if total-gap <= room || widths[widest] <= least {
+			return
+		}
+		widths[widest]--
+	}
+}
+
+func writeRow(out *strings.Builder, row []string, widths []int) {
+	cells := make([][]string, len(row))
+	height := 1
+	for i, c := range row {
+		cells[i] = wrap(c, widths[i])
+		height = max(height, len(cells[i]))
+	}
+	for n := range height {
+		var line strings.Builder
+		for i, c := range cells {
+			text := ""
+			if n < len(c) {
+				text = c[n]
+			}
+			line.WriteString(text + strings.Repeat(" ", widths[i]-utf8.RuneCountInString(text)+gap))
+		}
+		out.WriteString(strings.TrimRight(line.String(), " ") + "\n")
+	}
+}
+
+// wrap breaks a text between words, and inside words that are too long.
+func wrap(text string, width int) []string {
+	var lines []string
+	line := ""
+	for _, word := range strings.Fields(text) {
+		for utf8.RuneCountInString(word) > width {
+			if line != "" {
+				lines, line = append(lines, line), ""
+			}
+			runes := []rune(word)
+			lines, word = append(lines, string(runes[:width])), string(runes[width:])
+		}
+		if line == "" {
+			line = word
+		} else if utf8.RuneCountInString(line)+1+utf8.RuneCountInString(word) <= width {
+			line += " " + word
+		} else {
+			lines, line = append(lines, line), word
+		}
+	}
+	return append(lines, line)
 }
 
 // harmless keeps spreadsheets from running cells as formulas.
@@ -135,11 +222,22 @@ func bar() func(api.Run) {
 	}
 }
 
+// words gives an outcome, a state or a count in words, for one person or several.
+func words(name string, n int) string {
+	if name == string(roster.OutcomeNeedsPerson) {
+		if n == 1 {
+			return "needs a person"
+		}
+		return "need a person"
+	}
+	return strings.ReplaceAll(name, "-", " ")
+}
+
 func counts(c map[roster.Outcome]int) string {
 	var parts []string
 	for _, o := range roster.Outcomes {
 		if n := c[o]; n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, strings.ReplaceAll(string(o), "-", " ")))
+			parts = append(parts, fmt.Sprintf("%d %s", n, words(string(o), n)))
 		}
 	}
 	return strings.Join(parts, ", ")

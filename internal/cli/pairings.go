@@ -162,7 +162,7 @@ func showPreview(cmd *cli.Command, p api.Preview, all bool) error {
 		entries = slices.DeleteFunc(slices.Clone(entries), func(e api.Decision) bool { return e.Outcome == roster.OutcomeInStep })
 	}
 	t := tableOf(entries, "Nothing to do: everybody is in step.", []string{"outcome", "person", "role", "reason", "detail", "who can mend it"}, func(e api.Decision) []string {
-		return []string{strings.ReplaceAll(string(e.Outcome), "-", " "), e.Name, string(e.Role), e.Title, e.Detail, e.Owner}
+		return []string{words(string(e.Outcome), 1), e.Name, string(e.Role), e.Title, e.Detail, e.Owner}
 	})
 	t.value = p
 	if err := t.print(cmd); err != nil {
@@ -221,7 +221,7 @@ func report(ctx context.Context, cmd *cli.Command, c *client.Client, r api.Run) 
 	if cmd.String("output") == "json" {
 		return table{value: map[string]any{"run": r, "changes": changes.Items}}.print(cmd)
 	}
-	say(cmd, "Run %s of %s: %s.", r.ID, r.About, strings.ReplaceAll(r.State, "-", " "))
+	say(cmd, "Run %s of %s: %s.", r.ID, r.About, ended(r.State))
 	for _, line := range countLines(r) {
 		say(cmd, "  %s", line)
 	}
@@ -256,13 +256,21 @@ func report(ctx context.Context, cmd *cli.Command, c *client.Client, r api.Run) 
 	return cli.Exit("", ExitFailed)
 }
 
+// ended says how a run ended.
+func ended(state string) string {
+	if state == "needs-person" {
+		return "finished, with people to mend"
+	}
+	return strings.ReplaceAll(state, "-", " ")
+}
+
 // countLines tells what changed, then how everybody stands.
 func countLines(r api.Run) []string {
 	order := []string{"added", "updated", "changed", "removed", "gone", "refused", "not-arrived", "joined", "left", "in-step", "waiting", "needs-person", "left-out", "orgs", "terms", "courses", "sections", "people", "enrolments", "sections-changed", "pairings-compared"}
 	var lines []string
 	for _, name := range order {
 		if n, ok := r.Counts[name]; ok && (n > 0 || name == "added") {
-			lines = append(lines, fmt.Sprintf("%5d %s", n, strings.ReplaceAll(name, "-", " ")))
+			lines = append(lines, fmt.Sprintf("%5d %s", n, words(name, n)))
 		}
 	}
 	return lines

@@ -207,7 +207,7 @@ func TestCommandLine(t *testing.T) {
 	expect(1, "is paired through", "pairings", "add", "PROP-A", scenario.WorkspaceName)
 	expect(0, "e-mail address shared by two people", "pairings", "preview", "PROP-A")
 	expect(3, "These need a person", "pairings", "run", "PROP-A")
-	expect(0, "▲ needs person", "sections", "list", "--state", "needs-person")
+	expect(0, "▲ needs a person", "sections", "list", "--state", "needs-person")
 	var section []api.Section
 	require.NoError(t, json.Unmarshal([]byte(expect(0, "", "sections", "list", "--find", "PROP-A", "--output", "json")), &section))
 	assert.Equal(t, 12, section[0].Learners)

@@ -270,8 +270,8 @@ func (s *Story) Sync(ctx context.Context) (api.Run, error) {
 }
 
 func (s *Story) counted(r api.Run, want map[string]int) error {
-	s.tell("%s: %d added, %d updated, %d removed, %d refused, %d sent but not there; %d in step, %d waiting, %d need a person, %d left out",
-		strings.ReplaceAll(r.State, "-", " "), r.Counts["added"], r.Counts["updated"], r.Counts["removed"], r.Counts["refused"], r.Counts["not-arrived"],
+	s.tell("%d added, %d updated, %d removed, %d refused, %d sent but not there; %d in step, %d waiting, %d need a person, %d left out",
+		r.Counts["added"], r.Counts["updated"], r.Counts["removed"], r.Counts["refused"], r.Counts["not-arrived"],
 		r.Counts["in-step"], r.Counts["waiting"], r.Counts["needs-person"], r.Counts["left-out"])
 	for name, n := range want {
 		if r.Counts[name] != n {

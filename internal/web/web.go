@@ -86,10 +86,10 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 func doorman() func(http.Handler) http.Handler {
 	// Behind a proxy everybody shares the proxy's address; the limit is wide
 	// enough for a school and still far too narrow for guessing.
-	slow := httprate.Limit(60, time.Minute, httprate.WithKeyFuncs(func(r *http.Request) (string, error) {
+	slow := httprate.LimitBy(60, time.Minute, func(r *http.Request) (string, error) {
 		host, _, err := net.SplitHostPort(r.RemoteAddr)
 		return host, err
-	}))
+	})
 	return func(next http.Handler) http.Handler {
 		slowed := slow(next)
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

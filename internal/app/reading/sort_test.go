@@ -29,10 +29,12 @@ func TestSortKeepsTheGoodAndNamesTheBad_R1(t *testing.T) {
 		Courses:  []oneroster.Course{{Base: base("c"), Title: "Grafting"}, {Base: base(""), Title: "No id"}},
 		Classes: []oneroster.Class{
 			{Base: base("s"), Title: "A", Course: ref("c"), Terms: []oneroster.Ref{ref("t")}},
-			{Base: base("s2"), Title: "B", Course: ref("nowhere")}, {Base: deleted, Title: "C", Course: ref("c")},
+			{Base: base("s2"), Title: "B", Course: ref("nowhere")},
+			{Base: deleted, Title: "C", Course: ref("c")},
 		},
 		Users: []oneroster.User{
-			{Base: base("p"), GivenName: "Old", FamilyName: "Name"}, {Base: base("p"), GivenName: "New", FamilyName: "Name", Email: "Ana@Fernmoor.Example"},
+			{Base: base("p"), GivenName: "Old", FamilyName: "Name"},
+			{Base: base("p"), GivenName: "New", FamilyName: "Name", Email: "Ana@Fernmoor.Example"},
 			{Base: base("q"), GivenName: "", FamilyName: "Nameless"},
 		},
 		Enrollments: []oneroster.Enrollment{

@@ -284,7 +284,7 @@ func (x *execution) readBack(ctx context.Context) error {
 
 // report counts what changed, not what was processed.
 func (x *execution) report(counts roster.Counts, missing []store.Change) map[string]int {
-	out := map[string]int{"not-arrived": len(missing)}
+	out := map[string]int{"added": 0, "updated": 0, "removed": 0, "refused": 0, "not-arrived": len(missing)}
 	names := map[roster.Outcome]string{roster.OutcomeAdd: "added", roster.OutcomeUpdate: "updated", roster.OutcomeRemove: "removed"}
 	for _, c := range x.changes {
 		switch c.State {
