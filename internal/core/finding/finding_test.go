@@ -1,10 +1,16 @@
 package finding_test
 
 import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
 	"regexp"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"kanban/internal/core/finding"
 )
@@ -29,4 +35,22 @@ func TestLookupOfUnknownCode(t *testing.T) {
 	_, ok := finding.Lookup("no-such-code")
 	assert.False(t, ok)
 	assert.Equal(t, "no-such-code", finding.Title("no-such-code"))
+}
+
+var update = flag.Bool("update", false, "write docs/findings.md anew")
+
+// The documentation takes its text from the catalogue.
+func TestFindingsAreDocumented(t *testing.T) {
+	var doc strings.Builder
+	doc.WriteString("# Findings\n\nEverything Kanban can notice, by code. `kanban explain CODE` says the same. This page is made from the catalogue:\n`go test ./internal/core/finding -update`.\n")
+	for _, e := range finding.All() {
+		fmt.Fprintf(&doc, "\n## %s\n\n*%s* (%s). %s\n\n**Remedy:** %s **Who can mend it:** %s.\n", e.Code, e.Title, e.Severity, e.Explanation, e.Remedy, e.Owner)
+	}
+	path := filepath.Join("..", "..", "..", "docs", "findings.md")
+	if *update {
+		require.NoError(t, os.WriteFile(path, []byte(doc.String()), 0o644))
+	}
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, doc.String(), string(text), "run: go test ./internal/core/finding -update")
 }
