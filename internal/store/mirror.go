@@ -24,7 +24,7 @@ type mirrorTable struct {
 var mirrorTables = []mirrorTable{
 	{"orgs", []string{"sourced_id", "name", "type", "parent"}, func(b Batch) [][]any { return b.Orgs }},
 	{"terms", []string{"sourced_id", "title", "type", "start_date", "end_date", "parent"}, func(b Batch) [][]any { return b.Terms }},
-	{"courses", []string{"sourced_id", "title", "code", "org"}, func(b Batch) [][]any { return b.Courses }},
+	{"courses", []string{"sourced_id", "title", "org", "code"}, func(b Batch) [][]any { return b.Courses }},
 	{"sections", []string{"sourced_id", "title", "code", "class_type", "course", "org", "terms"}, func(b Batch) [][]any { return b.Sections }},
 	{"people", []string{"sourced_id", "given_name", "family_name", "email", "email_key", "user_name", "identifier", "master", "secondary", "enabled"}, func(b Batch) [][]any { return b.People }},
 	{"enrolments", []string{"sourced_id", "section", "person", "role", "begin_date", "end_date"}, func(b Batch) [][]any { return b.Enrolments }},

@@ -85,7 +85,7 @@ func batch(people [][]any, enrolments [][]any) store.Batch {
 	return store.Batch{
 		Orgs:       [][]any{{"o", "School", "school", ""}},
 		Terms:      [][]any{{"t", "Autumn", "term", day, day.AddDate(0, 5, 0), ""}},
-		Courses:    [][]any{{"c", "Grafting", "G", "o"}},
+		Courses:    [][]any{{"c", "Grafting", "o", "G"}},
 		Sections:   [][]any{{"s1", "Grafting A", "GA", "scheduled", "c", "o", []string{"t"}}, {"s2", "Grafting B", "GB", "scheduled", "c", "o", []string{"t"}}},
 		People:     people,
 		Enrolments: enrolments,

@@ -48,7 +48,7 @@ func Sort(r registers.Records) (store.Batch, []store.Noticed) {
 		return c.Base, missing("title", c.Title)
 	})
 	for _, c := range courses.list {
-		batch.Courses = append(batch.Courses, []any{c.SourcedID, c.Title, c.CourseCode, c.Org.SourcedID})
+		batch.Courses = append(batch.Courses, []any{c.SourcedID, c.Title, c.Org.SourcedID, c.CourseCode})
 	}
 	classes := keep(s, "/classes", r.Classes, func(c oneroster.Class) (oneroster.Base, string) {
 		return c.Base, missing("title", c.Title)

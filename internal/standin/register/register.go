@@ -159,7 +159,7 @@ func (r *Register) sessions(string) (out []oneroster.AcademicSession) {
 
 func (r *Register) courses(b string) (out []oneroster.Course) {
 	for _, c := range r.school.Courses {
-		out = append(out, oneroster.Course{Base: base(c.ID, r.school.Terms[0].Start), Title: c.Title, CourseCode: c.Code, Org: ref(b, "org", "/orgs", schoolID)})
+		out = append(out, oneroster.Course{Base: base(c.ID, r.school.Terms[0].Start), Org: ref(b, "org", "/orgs", schoolID), Title: c.Title, CourseCode: c.Code})
 	}
 	return out
 }
