@@ -23,7 +23,7 @@ var floors = [][]string{
 	{"internal/store/pgchild"},
 	{"internal/store", "internal/adapter"},
 	{"internal/app", "internal/client", "console"},
-	{"internal/scenario", "internal/cli", "internal/web", "internal/worker"},
+	{"internal/scenario", "internal/cli", "internal/web", "internal/worker", "internal/apptest"},
 	{"internal/service"},
 	{"cmd"},
 }

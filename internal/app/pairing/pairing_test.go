@@ -1,0 +1,111 @@
+package pairing_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/app/pairing"
+	"kanban/internal/apptest"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+	"kanban/internal/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+// The states of a section through the life of its pairing.
+func TestStateThroughALife_S7(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	workspace := w.Workspace()
+	state := func(code string) roster.State {
+		t.Helper()
+		cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{Text: code})
+		require.NoError(t, err)
+		require.Len(t, cards, 1)
+		return cards[0].State
+	}
+	assert.Equal(t, roster.NotPaired, state("PROP-C"))
+	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: workspace.ID})
+	require.NoError(t, err)
+	assert.Equal(t, "Propagation C", p.TargetName, "the section's title when none is given")
+	assert.Equal(t, roster.NeverRun, state("PROP-C"))
+	w.Sync(p.ID, false)
+	assert.Equal(t, roster.InStep, state("PROP-C"))
+
+	require.NoError(t, w.Standins.School.Enrol("stu-060", "sec-prop-c"))
+	w.Read(store.Connection{ID: w.Section("PROP-C").Connection}, false)
+	_, err = w.Syncing.Compare(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, roster.OutOfStep, state("PROP-C"))
+
+	paused := true
+	p, err = w.Pairing.Change(t.Context(), "test", p.ID, 0, pairing.Edit{Paused: &paused})
+	require.NoError(t, err)
+	assert.Equal(t, roster.Paused, state("PROP-C"))
+	_, err = w.Pairing.Change(t.Context(), "test", p.ID, p.Version-1, pairing.Edit{Paused: &paused})
+	assert.ErrorIs(t, err, store.ErrStale)
+
+	require.NoError(t, w.Pairing.Unpair(t.Context(), "test", p.ID))
+	require.NoError(t, w.Pairing.Unpair(t.Context(), "test", p.ID), "twice is harmless")
+	assert.Equal(t, roster.NotPaired, state("PROP-C"))
+
+	w.Pairing.Now = func() time.Time { return time.Now().AddDate(1, 0, 0) }
+	assert.Equal(t, roster.Ended, state("PROP-C"))
+	_, err = w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: workspace.ID})
+	assert.ErrorContains(t, err, "ended on")
+}
+
+func TestCardsAreFilteredAndOrdered(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	_, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("SOIL-A").ID, ConnectionID: w.Workspace().ID})
+	require.NoError(t, err)
+	for want, f := range map[int]pairing.Filter{
+		9: {}, 7: {Term: "First term"}, 2: {Teacher: "Otto Onion"}, 1: {State: roster.NeverRun}, 3: {Text: "propagation"}, 0: {Text: "propagation", Term: "Second term"},
+	} {
+		cards, err := w.Pairing.Cards(t.Context(), f)
+		require.NoError(t, err)
+		assert.Len(t, cards, want, "%+v", f)
+	}
+	cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{})
+	require.NoError(t, err)
+	assert.Equal(t, "SOIL-A", cards[0].Section.Code, "what needs a run comes before what is not paired")
+	assert.Equal(t, []string{"Maud Marrow", "Otto Onion"}, w.Section("PROP-A").Teachers, "a second account is no second teacher")
+}
+
+func TestWhatCannotBePairedIsRefusedBefore_S5(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	workspace, contacts := w.Workspace(), w.Contacts()
+	section := w.Section("PROP-A").ID
+	policy := func(change func(*roster.Policy)) *roster.Policy {
+		p := roster.DefaultPolicy()
+		change(&p)
+		return &p
+	}
+	for field, wish := range map[string]pairing.Wish{
+		"sectionId":            {SectionID: store.NewID(), ConnectionID: workspace.ID},
+		"connectionId":         {SectionID: section, ConnectionID: contacts.ID},
+		"targetName":           {SectionID: section, ConnectionID: workspace.ID, TargetName: strings.Repeat("x", 121)},
+		"policy.roles":         {SectionID: section, ConnectionID: workspace.ID, Policy: policy(func(p *roster.Policy) { p.Roles = nil })},
+		"policy.leavers":       {SectionID: section, ConnectionID: workspace.ID, Policy: policy(func(p *roster.Policy) { p.Leavers = "vanish" })},
+		"policy.removalShare":  {SectionID: section, ConnectionID: workspace.ID, Policy: policy(func(p *roster.Policy) { p.RemovalShare = 20 })},
+		"policy.removalNumber": {SectionID: section, ConnectionID: workspace.ID, Policy: policy(func(p *roster.Policy) { p.RemovalNumber = -1 })},
+		"policy.match":         {SectionID: section, ConnectionID: workspace.ID, Policy: policy(func(p *roster.Policy) { p.Match = []roster.Key{"shoe-size"} })},
+	} {
+		_, err := w.Pairing.Pair(t.Context(), "test", wish)
+		r, ok := refusal.As(err)
+		require.True(t, ok, "%s: %v", field, err)
+		assert.Equal(t, field, r.Field)
+	}
+	_, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: section, ConnectionID: workspace.ID})
+	require.NoError(t, err)
+	_, err = w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: section, ConnectionID: workspace.ID})
+	assert.ErrorContains(t, err, "is paired through")
+}

@@ -1,0 +1,284 @@
+package reacting_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/app/reacting"
+	"kanban/internal/apptest"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/learning"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/rule"
+	"kanban/internal/standin/fault"
+	"kanban/internal/store"
+	"kanban/internal/store/storetest"
+	"kanban/internal/wire/xapi"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+// world has a read register, a contact list and a rule that greets.
+func world(t *testing.T, change func(*reacting.Draft)) (*apptest.World, store.Rule) {
+	t.Helper()
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	d := reacting.Draft{Name: "Greet", Trigger: "section.joined", Once: true, Actions: []store.Action{{
+		Kind: store.ActionSend, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`},
+	}}}
+	if change != nil {
+		change(&d)
+	}
+	r, err := w.Reacting.Save(t.Context(), "test", "", 0, d)
+	require.NoError(t, err)
+	assert.Nil(t, r.OnSince, "a new rule is off")
+	r, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
+	require.NoError(t, err)
+	return w, r
+}
+
+func joined(w *apptest.World, key, who, section string) store.Event {
+	p, s := w.Person(who), w.Section(section)
+	return store.Event{Type: string(rule.SectionJoined), NaturalKey: key, PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now()}
+}
+
+func TestRuleFiresOncePerPersonAndTarget_E8(t *testing.T) {
+	w, r := world(t, nil)
+	first := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
+	require.Len(t, w.Deliveries(first.ID), 1)
+	require.NoError(t, w.Reacting.React(t.Context(), []string{first.ID}), "the job may come twice")
+	assert.Len(t, w.Deliveries(first.ID), 1)
+	assert.Empty(t, w.Deliveries(w.Record(joined(w, "k2", "stu-001", "PROP-A")).ID), "the same person and section again")
+	assert.Len(t, w.Deliveries(w.Record(joined(w, "k3", "stu-001", "SOIL-A")).ID), 1, "another section")
+	assert.Len(t, w.Deliveries(w.Record(joined(w, "k4", "stu-002", "PROP-A")).ID), 1, "another person")
+
+	_, err := w.Reacting.Switch(t.Context(), "test", r.ID, false)
+	require.NoError(t, err)
+	missed := w.Record(joined(w, "k5", "stu-003", "PROP-A"))
+	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
+	require.NoError(t, err)
+	require.NoError(t, w.Reacting.React(t.Context(), []string{missed.ID}))
+	assert.Empty(t, w.Deliveries(missed.ID), "what happened while it was off is not caught up")
+}
+
+func TestConditionDecides(t *testing.T) {
+	w, _ := world(t, func(d *reacting.Draft) { d.Condition = `event.role == "student" && person.givenName.startsWith("A")` })
+	assert.Len(t, w.Deliveries(w.Record(joined(w, "k1", "stu-001", "PROP-A")).ID), 1)
+	assert.Empty(t, w.Deliveries(w.Record(joined(w, "k2", "stu-002", "PROP-A")).ID))
+	e := joined(w, "k3", "stu-027", "PROP-C") // Abel Aster, but the event lacks what is asked
+	e.Data = nil
+	waiting := w.Deliveries(w.Record(e).ID)
+	require.Len(t, waiting, 1, "a condition that cannot be worked out is not dropped silently")
+	assert.Equal(t, store.DeliveryWaiting, waiting[0].State)
+	assert.Equal(t, string(finding.ConditionRefused), waiting[0].Code)
+}
+
+func TestDeliveryIsRetriedThenWaits_E9(t *testing.T) {
+	w, _ := world(t, nil)
+	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
+	id := w.Deliveries(e.ID)[0].ID
+	deliver := func() (time.Duration, store.ListedDelivery) {
+		t.Helper()
+		again, err := w.Reacting.Deliver(t.Context(), id)
+		require.NoError(t, err)
+		return again, w.Deliveries(e.ID)[0]
+	}
+	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 429, RetryAfter: 30, Path: "/events"}))
+	again, d := deliver()
+	assert.Equal(t, 30*time.Second, again, "longer than our own pause, because the service asks for it")
+	assert.Equal(t, store.DeliveryRetrying, d.State)
+	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Cut, Path: "/events"}))
+	again, _ = deliver()
+	assert.Equal(t, time.Minute, again)
+	again, d = deliver()
+	assert.Zero(t, again, "after the last pause it waits for a person")
+	assert.Equal(t, store.DeliveryWaiting, d.State)
+	assert.Equal(t, 3, d.Attempts)
+	again, _ = deliver()
+	assert.Zero(t, again)
+	assert.Equal(t, 3, w.Deliveries(e.ID)[0].Attempts, "a waiting delivery is not tried")
+
+	w.Standins.ClearFaults()
+	require.NoError(t, w.Reacting.Retry(t.Context(), "test", id))
+	_, d = deliver()
+	assert.Equal(t, store.DeliveryDelivered, d.State)
+	assert.ErrorContains(t, w.Reacting.Retry(t.Context(), "test", id), "only a delivery that waits")
+	attempts, err := w.Store.Attempts(t.Context(), id)
+	require.NoError(t, err)
+	require.Len(t, attempts, 4)
+	for _, a := range attempts {
+		assert.NotContains(t, a.Request, "ada.alder@", "personal data is masked")
+	}
+	require.Len(t, w.Standins.Contacts.Contacts(), 1)
+	assert.Equal(t, []string{"learns Propagation"}, w.Standins.Contacts.Contacts()[0].Labels)
+}
+
+func TestRefusedAndPausedAreNotRetried(t *testing.T) {
+	w, r := world(t, func(d *reacting.Draft) { d.Actions[0].Fields["label"] = `""` })
+	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
+	id := w.Deliveries(e.ID)[0].ID
+	paused := true
+	_, err := w.Connecting.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, nil, nil, &paused)
+	require.NoError(t, err)
+	again, err := w.Reacting.Deliver(t.Context(), id)
+	require.NoError(t, err)
+	assert.Positive(t, again)
+	assert.Zero(t, w.Deliveries(e.ID)[0].Attempts, "a pause is no failure")
+	paused = false
+	_, err = w.Connecting.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, nil, nil, &paused)
+	require.NoError(t, err)
+	again, err = w.Reacting.Deliver(t.Context(), id)
+	require.NoError(t, err)
+	assert.Zero(t, again, "the receiver refuses this event; again would not help")
+	assert.Equal(t, store.DeliveryWaiting, w.Deliveries(e.ID)[0].State)
+	assert.Contains(t, w.Deliveries(e.ID)[0].LastError, "needs an email and a label")
+}
+
+// Actions happen in their order, and a later one sees what an earlier one did.
+func TestActionsHappenInOrder(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	issuer, err := w.Awarding.AddIssuer(t.Context(), "test", store.Issuer{Name: "School"})
+	require.NoError(t, err)
+	badge, err := w.Awarding.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
+	require.NoError(t, err)
+	r, err := w.Reacting.Save(t.Context(), "test", "", 0, reacting.Draft{Name: "r", Trigger: "section.joined", Actions: []store.Action{
+		{Kind: store.ActionAward, BadgeID: badge.ID},
+		{Kind: store.ActionMail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}", Text: "{{.award.address}}"},
+	}})
+	require.NoError(t, err)
+	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
+	require.NoError(t, err)
+	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
+	list := w.Deliveries(e.ID)
+	require.Len(t, list, 2)
+	queued := func() (n int) {
+		require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM river_job WHERE kind = 'deliver'`).Scan(&n))
+		return n
+	}
+	assert.Equal(t, 1, queued(), "only the first is queued")
+	_, err = w.Reacting.Deliver(t.Context(), list[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, 2, queued(), "the second follows the first")
+	_, err = w.Reacting.Deliver(t.Context(), list[1].ID)
+	require.NoError(t, err)
+	mails := w.Standins.Inbox.Mails()
+	require.Len(t, mails, 1)
+	assert.Equal(t, "Hello Ada", mails[0].Subject)
+	assert.Contains(t, mails[0].Text, "http://kanban.example/open/awards/")
+	assert.Contains(t, mails[0].MessageID, list[1].ID, "a repeated mail carries the same id")
+}
+
+func TestRulesThatCannotWorkAreRefused(t *testing.T) {
+	w := apptest.New(t)
+	mail := w.Mail().ID
+	good := func() reacting.Draft {
+		return reacting.Draft{Name: "r", Trigger: "section.joined", Actions: []store.Action{{Kind: store.ActionMail, ConnectionID: mail, Subject: "s", Text: "t"}}}
+	}
+	for field, change := range map[string]func(*reacting.Draft){
+		"name":                    func(d *reacting.Draft) { d.Name = " " },
+		"trigger":                 func(d *reacting.Draft) { d.Trigger = "full.moon" },
+		"condition":               func(d *reacting.Draft) { d.Condition = "1 + 1" },
+		"actions":                 func(d *reacting.Draft) { d.Actions = nil },
+		"actions[0].kind":         func(d *reacting.Draft) { d.Actions[0].Kind = "sing" },
+		"actions[0].connectionId": func(d *reacting.Draft) { d.Actions[0].Kind = store.ActionSend },
+		"actions[0].subject":      func(d *reacting.Draft) { d.Actions[0].Subject = "" },
+		"actions[0].text":         func(d *reacting.Draft) { d.Actions[0].Text = "{{.person" },
+		"actions[0].to":           func(d *reacting.Draft) { d.Actions[0].To = "person." },
+		"actions[1].badgeId": func(d *reacting.Draft) {
+			d.Actions = append(d.Actions, store.Action{Kind: store.ActionAward, BadgeID: "x"})
+		},
+	} {
+		d := good()
+		change(&d)
+		_, err := w.Reacting.Save(t.Context(), "test", "", 0, d)
+		r, ok := refusal.As(err)
+		require.True(t, ok, "%s: %v", field, err)
+		assert.Equal(t, field, r.Field)
+	}
+	r, err := w.Reacting.Save(t.Context(), "test", "", 0, good())
+	require.NoError(t, err)
+	_, err = w.Reacting.Save(t.Context(), "test", "", 0, good())
+	assert.ErrorContains(t, err, "another rule is called")
+	d := good()
+	d.Name = "renamed"
+	_, err = w.Reacting.Save(t.Context(), "test", r.ID, r.Version, d)
+	require.NoError(t, err)
+	_, err = w.Reacting.Save(t.Context(), "test", r.ID, r.Version, d)
+	assert.ErrorIs(t, err, store.ErrStale)
+}
+
+const manifest = `<manifest xmlns="http://www.imsglobal.org/xsd/imsccv1p3/imscp_v1p1"><organizations><organization><item>
+<item identifier="m1"><title>One</title><item identifier="a1" identifierref="r1"><title>Read</title></item><item identifier="deep"><title>Folder</title><item identifier="a2" identifierref="r2"><title>Check</title></item></item></item>
+<item identifier="a3" identifierref="r3"><title>Alone</title></item></item></organization></organizations>
+<resources><resource identifier="r1" type="webcontent"/><resource identifier="r2" type="imsqti_xmlv1p2/imscc_xmlv1p3/assessment"/><resource identifier="r3" type="assignment_xmlv1p0"/></resources></manifest>`
+
+func statement(id, who, activity, verb string) (xapi.Statement, json.RawMessage) {
+	raw := json.RawMessage(fmt.Sprintf(`{"id":"00000000-0000-4000-8000-%012s","actor":{"account":{"homePage":"http://p.example","name":%q}},"verb":{"id":"http://adlnet.gov/expapi/verbs/%s"},"object":{"id":"http://p.example/%s"}}`, id, who, verb, activity))
+	list, _, err := xapi.Parse(raw)
+	if err != nil {
+		panic(err)
+	}
+	return list[0], raw
+}
+
+func TestStatementsBecomeEventsOnce_E1(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	course := w.Section("PROP-A").CourseID
+	o, err := w.Reacting.LoadCartridge(t.Context(), "test", course, "http://p.example/", strings.NewReader(manifest))
+	require.NoError(t, err)
+	assert.Equal(t, []learning.Activity{{ID: "http://p.example/a1", Title: "Read", Kind: learning.Lesson}, {ID: "http://p.example/a2", Title: "Check", Kind: learning.Assessment}}, o.Modules[0].Activities)
+	assert.Equal(t, learning.Assignment, o.Modules[1].Activities[0].Kind)
+	_, err = w.Reacting.LoadCartridge(t.Context(), "test", course, "", strings.NewReader("<html/>"))
+	assert.Error(t, err)
+	_, err = w.Reacting.LoadCartridge(t.Context(), "test", store.NewID(), "", strings.NewReader(manifest))
+	assert.ErrorContains(t, err, "there is no course")
+
+	platform := w.Connect("xapi", "Platform", nil)
+	take := func(ids ...string) error {
+		var list []xapi.Statement
+		var raw []json.RawMessage
+		for _, id := range ids {
+			parts := strings.Split(id, " ")
+			s, r := statement(parts[0], parts[1], parts[2], parts[3])
+			list, raw = append(list, s), append(raw, r)
+		}
+		_, err := w.Reacting.Take(t.Context(), platform.ID, list, raw)
+		return err
+	}
+	// The same statements and the same facts from many sides at once, in any order.
+	all := []string{"1 stu-001 a1 completed", "2 stu-001 a2 failed", "3 stu-001 a2 passed", "4 stu-002 a1 completed", "5 nobody a1 completed", "6 stu-001 elsewhere completed", "7 stu-039 a1 completed"}
+	var group sync.WaitGroup
+	for i := range 6 {
+		group.Go(func() {
+			mine := append(append([]string{}, all[i:]...), all[:i]...)
+			assert.NoError(t, take(mine...))
+			assert.NoError(t, take(fmt.Sprintf("1%d stu-001 a1 completed", i)), "the same fact under another id")
+		})
+	}
+	group.Wait()
+	got := map[string]int{}
+	events, err := w.Store.Events(t.Context(), store.EventFilter{Limit: 1000})
+	require.NoError(t, err)
+	for _, e := range events {
+		if e.Type != "section.joined" {
+			got[e.Type+" "+e.Person]++
+		}
+	}
+	assert.Equal(t, map[string]int{
+		"activity.completed Ada Alder": 2, "assessment.failed Ada Alder": 1, "assessment.passed Ada Alder": 1, "module.completed Ada Alder": 1,
+		"progress.crossed Ada Alder": 2, "activity.completed Bram Birch": 1, "progress.crossed Bram Birch": 1,
+	}, got)
+	var notes int
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM statements WHERE note <> ''`).Scan(&notes))
+	assert.Equal(t, 3, notes, "unknown people, activities and places are stored with a note")
+	assert.ErrorIs(t, take("1 stu-002 a1 completed"), reacting.ErrConflict)
+}

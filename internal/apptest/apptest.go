@@ -1,0 +1,172 @@
+// Package apptest sets up use cases for their tests: a database of the test's
+// own, running stand-ins, and the demo school read into the mirror. Nothing works
+// in the background: tests call Work, React and Deliver themselves.
+//
+//	w := apptest.New(t)
+//	w.Read()
+//	person := w.Person("stu-001")
+package apptest
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/app/access"
+	"kanban/internal/app/awarding"
+	"kanban/internal/app/connecting"
+	"kanban/internal/app/pairing"
+	"kanban/internal/app/reacting"
+	"kanban/internal/app/reading"
+	"kanban/internal/app/syncing"
+	"kanban/internal/core/rule"
+	"kanban/internal/standin"
+	"kanban/internal/store"
+	"kanban/internal/store/storetest"
+	"kanban/internal/wire/call"
+)
+
+// World is everything a use case's test needs.
+type World struct {
+	t        testing.TB
+	Store    *store.Store
+	Standins *standin.Standins
+
+	Access     *access.Service
+	Connecting *connecting.Service
+	Reading    *reading.Service
+	Pairing    *pairing.Service
+	Syncing    *syncing.Service
+	Awarding   *awarding.Service
+	Reacting   *reacting.Service
+}
+
+// Quick makes outside calls fail fast.
+var Quick = call.Options{Timeout: 2 * time.Second, Retries: 2, WaitMin: time.Millisecond, WaitMax: 10 * time.Millisecond}
+
+// New sets a world up.
+func New(t testing.TB) *World {
+	t.Helper()
+	s := storetest.New(t)
+	outside, err := standin.Start(0)
+	require.NoError(t, err)
+	t.Cleanup(outside.Stop)
+	c := &connecting.Service{Store: s, Source: "http://kanban.example", Call: Quick}
+	a := &awarding.Service{Store: s, Public: "http://kanban.example/open"}
+	return &World{
+		t: t, Store: s, Standins: outside,
+		Access: &access.Service{Store: s}, Connecting: c, Awarding: a,
+		Reading: &reading.Service{Store: s, Open: c.Open, Call: Quick},
+		Pairing: &pairing.Service{Store: s, Now: time.Now},
+		Syncing: &syncing.Service{Store: s, Open: c.Open, Call: Quick},
+		Reacting: &reacting.Service{
+			Store: s, Open: c.Open, Source: "http://kanban.example", Call: Quick, Expressions: rule.NewExpressions(),
+			Delays: []time.Duration{time.Second, time.Minute},
+			Award: func(ctx context.Context, badgeID string, e store.Event, at time.Time) (store.Award, string, error) {
+				x, err := a.Award(ctx, badgeID, e, at)
+				return x, a.AwardAddress(x.ID), err
+			},
+		},
+	}
+}
+
+// Connect makes one connection.
+func (w *World) Connect(kind, name string, values map[string]string) store.Connection {
+	w.t.Helper()
+	c, _, err := w.Connecting.Create(w.t.Context(), "test", kind, name, values)
+	require.NoError(w.t, err)
+	return c
+}
+
+// Register connects the register.
+func (w *World) Register() store.Connection {
+	a := w.Standins.Addresses
+	return w.Connect("oneroster", "Register", map[string]string{"address": a.Register, "tokenAddress": a.Register + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers"})
+}
+
+// Workspace connects the chat workspace.
+func (w *World) Workspace() store.Connection {
+	return w.Connect("scim", "Workspace", map[string]string{"address": w.Standins.Addresses.Workspace + "/scim/v2", "token": "potting-shed"})
+}
+
+// Contacts connects the contact list.
+func (w *World) Contacts() store.Connection {
+	return w.Connect("webhook", "Contacts", map[string]string{"address": w.Standins.Addresses.Contacts + "/events", "secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="})
+}
+
+// Mail connects the mail server.
+func (w *World) Mail() store.Connection {
+	return w.Connect("smtp", "Mail", map[string]string{"server": w.Standins.Addresses.SMTP, "from": "kanban@fernmoor.example", "security": "none"})
+}
+
+// Read reads a register and gives the ended run.
+func (w *World) Read(c store.Connection, approved bool) store.Run {
+	w.t.Helper()
+	r, err := w.Reading.Start(w.t.Context(), "test", c.ID, approved)
+	require.NoError(w.t, err)
+	require.NoError(w.t, w.Reading.Work(w.t.Context(), r.ID, true))
+	r, err = w.Store.Run(w.t.Context(), r.ID)
+	require.NoError(w.t, err)
+	return r
+}
+
+// Person finds somebody by the register's identifier.
+func (w *World) Person(identifier string) store.Person {
+	w.t.Helper()
+	p, err := w.Store.PersonByIdentifier(w.t.Context(), identifier)
+	require.NoError(w.t, err)
+	return p
+}
+
+// Section finds a section by its code.
+func (w *World) Section(code string) store.Section {
+	w.t.Helper()
+	all, err := w.Store.Sections(w.t.Context())
+	require.NoError(w.t, err)
+	for _, s := range all {
+		if s.Code == code {
+			return s
+		}
+	}
+	w.t.Fatalf("no section %s", code)
+	return store.Section{}
+}
+
+// Sync previews a pairing, runs it and gives the ended run.
+func (w *World) Sync(pairingID string, approved bool) store.Run {
+	w.t.Helper()
+	p, err := w.Syncing.Preview(w.t.Context(), pairingID)
+	require.NoError(w.t, err)
+	r, err := w.Syncing.Start(w.t.Context(), "test", p.ID, approved)
+	require.NoError(w.t, err)
+	require.NoError(w.t, w.Syncing.Work(w.t.Context(), r.ID, true))
+	r, err = w.Store.Run(w.t.Context(), r.ID)
+	require.NoError(w.t, err)
+	return r
+}
+
+// Record records one event and lets rules react to it.
+func (w *World) Record(e store.Event) store.Event {
+	w.t.Helper()
+	events := []store.Event{e}
+	require.NoError(w.t, w.Store.InTx(w.t.Context(), func(tx *store.Tx) error {
+		_, err := tx.Record(w.t.Context(), events)
+		return err
+	}))
+	require.NoError(w.t, w.Reacting.React(w.t.Context(), []string{events[0].ID}))
+	return events[0]
+}
+
+// Deliveries lists the deliveries of an event by position.
+func (w *World) Deliveries(eventID string) []store.ListedDelivery {
+	w.t.Helper()
+	all, err := w.Store.Deliveries(w.t.Context(), store.DeliveryFilter{EventID: eventID, Limit: 100})
+	require.NoError(w.t, err)
+	out := make([]store.ListedDelivery, len(all))
+	for _, d := range all {
+		out[d.Position] = d
+	}
+	return out
+}
