@@ -14,7 +14,6 @@ import (
 	"strings"
 
 	"kanban/internal/core/finding"
-	"kanban/internal/wire/call"
 )
 
 // Connection is a configured outside system, with its secrets open.
@@ -204,25 +203,4 @@ func ReportOf(c Capability, detail string, err error) Report {
 		r.State = NotEnabled
 	}
 	return r
-}
-
-// CodeOf gives the finding code for the error of an outside call.
-func CodeOf(err error) finding.Code {
-	p, ok := call.As(err)
-	if !ok {
-		return finding.Broken
-	}
-	switch p.Kind {
-	case call.Unreachable:
-		return finding.Unreachable
-	case call.WrongCredential:
-		return finding.WrongCredential
-	case call.NotAllowed:
-		return finding.NotAllowed
-	case call.NotEnabled, call.NotFound:
-		return finding.NotEnabled
-	case call.Throttled:
-		return finding.Throttled
-	}
-	return finding.Broken
 }

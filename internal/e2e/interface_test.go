@@ -197,7 +197,7 @@ func TestCommandLine(t *testing.T) {
 	expect(0, "works", "connections", "list")
 	expect(3, "wrong-credential", "connections", "edit", scenario.WorkspaceName, "--set", "token=wrong")
 	expect(0, "works", "connections", "edit", scenario.WorkspaceName, "--set", "token=potting-shed")
-	expect(2, "values.colour", "connections", "edit", scenario.WorkspaceName, "--set", "colour=red")
+	expect(2, "colour: a scim connection has no such value", "connections", "edit", scenario.WorkspaceName, "--set", "colour=red")
 	expect(0, "70 people", "connections", "read", scenario.RegisterName)
 	expect(0, "· not paired", "sections", "list", "--state", "not-paired")
 	expect(0, "Propagation A,PROP-A", "sections", "list", "--find", "maud", "--output", "csv")

@@ -144,7 +144,11 @@ func refused(r *refusal.Error) error {
 	if r.Code != "" {
 		details = append(details, &huma.ErrorDetail{Location: "code", Message: string(r.Code)})
 	}
-	return huma.NewError(status, r.Error(), details...)
+	text := r.Detail
+	if r.Field != "" { // "values.address" is "address" to whoever entered it
+		text = r.Field[strings.LastIndexByte(r.Field, '.')+1:] + ": " + r.Detail
+	}
+	return huma.NewError(status, text, details...)
 }
 
 // paged cuts a list that is at hand as a whole into pages; the cursor is the

@@ -1,10 +1,20 @@
 <script setup lang="ts">
+import { nextTick, ref, watch } from 'vue'
+
 /** Says what went wrong, and offers to try again. */
-defineProps<{ error: Error | null; again?: () => unknown }>()
+const props = defineProps<{ error: Error | null; again?: () => unknown }>()
+const box = ref<HTMLElement>()
+watch(
+  () => props.error,
+  async () => {
+    await nextTick()
+    box.value?.scrollIntoView({ block: 'nearest' })
+  },
+)
 </script>
 
 <template>
-  <div v-if="error" class="oops" role="alert">
+  <div v-if="error" ref="box" class="oops" role="alert">
     <span>▲ {{ error.message }}</span>
     <button v-if="again" type="button" @click="again()">Try again</button>
   </div>

@@ -77,30 +77,11 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 	if err == nil || ctx.Err() != nil {
 		return err
 	}
-	if passing(err) && !last {
+	if adapter.MayPass(err) && !last {
 		return errors.Join(err, s.Store.Progress(context.WithoutCancel(ctx), runID, "waiting, then trying again: "+err.Error(), 0, 0))
 	}
-	run.State, run.Error, run.ErrorCode = store.Failed, err.Error(), string(codeOf(err))
+	run.State, run.Error, run.ErrorCode = store.Failed, err.Error(), string(adapter.RunCodeOf(err))
 	return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.FinishRun(ctx, &run) })
-}
-
-// passing reports whether the cause may go away by itself.
-func passing(err error) bool {
-	if p, ok := call.As(err); ok {
-		return p.Passing()
-	}
-	_, refused := refusal.As(err)
-	return !refused && !errors.Is(err, store.ErrNotFound)
-}
-
-func codeOf(err error) finding.Code {
-	if r, ok := refusal.As(err); ok && r.Code != "" {
-		return r.Code
-	}
-	if _, ok := call.As(err); ok {
-		return adapter.CodeOf(err)
-	}
-	return finding.RunFailed
 }
 
 func (s *Service) read(ctx context.Context, run *store.Run) error {

@@ -8,7 +8,6 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
-	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
@@ -42,31 +41,11 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 		return err // cut off: another worker, or this one after a restart, goes on
 	}
 	keep := context.WithoutCancel(ctx)
-	if passing(err) && !last {
+	if adapter.MayPass(err) && !last {
 		return errors.Join(err, s.Store.Progress(keep, runID, "waiting, then trying again: "+err.Error(), x.done(), x.run.Total))
 	}
-	x.run.State, x.run.Error, x.run.ErrorCode, x.run.Done = store.Failed, err.Error(), string(codeOf(err)), x.done()
+	x.run.State, x.run.Error, x.run.ErrorCode, x.run.Done = store.Failed, err.Error(), string(adapter.RunCodeOf(err)), x.done()
 	return s.Store.InTx(keep, func(tx *store.Tx) error { return tx.FinishRun(keep, &x.run) })
-}
-
-// passing reports whether the cause may go away by itself: a service that does
-// not answer, or trouble of our own such as a database that restarts.
-func passing(err error) bool {
-	if p, ok := call.As(err); ok {
-		return p.Passing()
-	}
-	_, refused := refusal.As(err)
-	return !refused && !errors.Is(err, store.ErrNotFound)
-}
-
-func codeOf(err error) finding.Code {
-	if r, ok := refusal.As(err); ok && r.Code != "" {
-		return r.Code
-	}
-	if _, ok := call.As(err); ok {
-		return adapter.CodeOf(err)
-	}
-	return finding.RunFailed
 }
 
 func (x *execution) work(ctx context.Context) (err error) {

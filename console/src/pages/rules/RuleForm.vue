@@ -3,9 +3,9 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
-import { reactive } from 'vue'
+import { computed, reactive } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, ok, Problem, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import ActionFields from './ActionFields.vue'
 
@@ -65,6 +65,7 @@ const save = useMutation({
     emit('close')
   },
 })
+const wrong = computed(() => (save.error.value instanceof Problem ? save.error.value.fields : {}))
 </script>
 
 <template>
@@ -78,7 +79,12 @@ const save = useMutation({
     <form @submit.prevent="save.mutate()">
       <div class="field">
         <label for="rule-name">Name</label>
-        <InputText id="rule-name" v-model="rule.name" placeholder="What the rule is for" />
+        <InputText
+          id="rule-name"
+          v-model="rule.name"
+          :invalid="'name' in wrong"
+          placeholder="What the rule is for"
+        />
       </div>
       <div class="row">
         <div class="field">
@@ -95,7 +101,13 @@ const save = useMutation({
       </div>
       <div class="field">
         <label for="condition">If</label>
-        <InputText id="condition" v-model="rule.condition" placeholder="always" class="code" />
+        <InputText
+          id="condition"
+          v-model="rule.condition"
+          placeholder="always"
+          class="code"
+          :invalid="'condition' in wrong"
+        />
         <small
           >A CEL expression over event, person, section, course, module and activity, such as
           <code>event.role == "student"</code></small
