@@ -322,6 +322,12 @@ func (s *Story) Mend(ctx context.Context) error {
 		return err
 	}
 	s.tell("read: %d changed, %d pairings compared", read.Counts["changed"], read.Counts["pairings-compared"])
+	if err := s.until(ctx, "the comparison after the read", func() (bool, error) {
+		tasks, err := client.Get[[]api.Task](ctx, s.Client, "/today")
+		return len(tasks) == 3, err // she needs nobody any more, before any run
+	}); err != nil {
+		return err
+	}
 	r, err := s.Sync(ctx)
 	if err != nil {
 		return err

@@ -19,6 +19,7 @@ type Pairing struct {
 	TargetRef    string        // the service's id of the target, empty until it is made
 	Policy       roster.Policy `gorm:"serializer:json"`
 	Counts       roster.Counts `gorm:"serializer:json"` // of the latest comparison
+	Mend         []Mend        `gorm:"serializer:json"` // who needs a person, by the latest comparison
 	LastRunID    *string
 	LastFailed   bool
 	RanAt        *time.Time
@@ -28,6 +29,13 @@ type Pairing struct {
 	Version      int
 	CreatedAt    time.Time
 	UpdatedAt    time.Time
+}
+
+// Mend is somebody who needs a person, and why.
+type Mend struct {
+	Name   string       `json:"name"`
+	Code   finding.Code `json:"code"`
+	Detail string       `json:"detail"`
 }
 
 // Pairings lists those that have not ended, newest first.
@@ -72,14 +80,18 @@ func (tx *Tx) SetTarget(ctx context.Context, pairingID, ref string) error {
 	return known(err, "keeping the target")
 }
 
-// KeepCounts keeps what the latest comparison of a pairing gave.
-func (tx *Tx) KeepCounts(ctx context.Context, pairingID string, counts roster.Counts) error {
-	text, err := json.Marshal(counts)
+// KeepStanding keeps what the latest comparison of a pairing gave.
+func (tx *Tx) KeepStanding(ctx context.Context, pairingID string, counts roster.Counts, mend []Mend) error {
+	countsText, err := json.Marshal(counts)
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, compared_at = now() WHERE id = $1`, pairingID, string(text))
-	return known(err, "keeping the counts")
+	mendText, err := json.Marshal(mend)
+	if err != nil {
+		return err
+	}
+	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, compared_at = now() WHERE id = $1`, pairingID, string(countsText), string(mendText))
+	return known(err, "keeping the pairing's standing")
 }
 
 // Preview is a plan shown to a person, kept so that a run can do exactly it.

@@ -8,7 +8,6 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
-	"kanban/internal/core/roster"
 	"kanban/internal/store"
 )
 
@@ -95,28 +94,16 @@ func (s *Service) pairings(ctx context.Context) (runs, people []Task, err error)
 			runs = append(runs, task(finding.Code(run.ErrorCode), section.Title, p.TargetName, run.Error, link))
 			continue
 		}
-		if p.Counts[roster.OutcomeNeedsPerson] == 0 {
-			continue
-		}
-		changes, err := s.Store.Changes(ctx, *p.LastRunID)
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, c := range changes {
-			switch {
-			case c.Code != "":
-				people = append(people, task(finding.Code(c.Code), c.Entry.Name, section.Title, c.Answer, link))
-			case c.Entry.Outcome == roster.OutcomeNeedsPerson:
-				people = append(people, task(c.Entry.Reason, c.Entry.Name, section.Title, detail(c.Entry), link))
-			}
+		for _, m := range p.Mend {
+			people = append(people, task(m.Code, m.Name, section.Title, detail(m), link))
 		}
 	}
 	return runs, people, nil
 }
 
-func detail(e roster.Entry) string {
-	if e.Reason == finding.AddressShared {
-		return fmt.Sprintf("shared with %s", e.Detail)
+func detail(m store.Mend) string {
+	if m.Code == finding.AddressShared {
+		return fmt.Sprintf("shared with %s", m.Detail)
 	}
-	return e.Detail
+	return m.Detail
 }

@@ -252,13 +252,13 @@ func (x *execution) readBack(ctx context.Context) error {
 			refused[c.Entry.Key()] = c
 		}
 	}
-	counts := counted(plan, refused)
+	counts, mend := standing(plan, refused)
 	x.run.Counts, x.run.Done = x.report(counts, missing), x.done()
 	x.run.State = store.Finished
 	if counts[roster.OutcomeNeedsPerson] > 0 {
 		x.run.State = store.NeedsPerson
 	}
-	return x.Store.InTx(ctx, func(tx *store.Tx) error { return x.finish(ctx, tx, counts, missing) })
+	return x.Store.InTx(ctx, func(tx *store.Tx) error { return x.finish(ctx, tx, counts, mend, missing) })
 }
 
 // report counts what changed, not what was processed.
@@ -282,13 +282,13 @@ func (x *execution) report(counts roster.Counts, missing []store.Change) map[str
 	return out
 }
 
-func (x *execution) finish(ctx context.Context, tx *store.Tx, counts roster.Counts, missing []store.Change) error {
+func (x *execution) finish(ctx context.Context, tx *store.Tx, counts roster.Counts, mend []store.Mend, missing []store.Change) error {
 	for _, c := range missing {
 		if err := tx.MarkEnded(ctx, c); err != nil {
 			return err
 		}
 	}
-	if err := tx.KeepCounts(ctx, x.pairing.ID, counts); err != nil {
+	if err := tx.KeepStanding(ctx, x.pairing.ID, counts, mend); err != nil {
 		return err
 	}
 	if x.run.State == store.NeedsPerson {

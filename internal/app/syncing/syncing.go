@@ -76,17 +76,20 @@ func (s *Service) refusals(ctx context.Context, p store.Pairing) (map[string]sto
 	return out, err
 }
 
-// counted gives a plan's counts with those in need of a person who were refused
-// last time and of whom nothing has changed since.
-func counted(plan roster.Plan, refused map[string]store.Change) roster.Counts {
-	counts := plan.Counts()
+// standing gives a plan's counts, and who needs a person. Somebody who was
+// refused last time, and of whom nothing has changed since, needs one too.
+func standing(plan roster.Plan, refused map[string]store.Change) (roster.Counts, []store.Mend) {
+	counts, mend := plan.Counts(), []store.Mend{}
 	for _, e := range plan.Entries {
-		if c, ok := refused[e.Key()]; ok && e.Outcome.Changes() && c.Entry.Want == e.Want {
+		if e.Outcome == roster.OutcomeNeedsPerson {
+			mend = append(mend, store.Mend{Name: e.Name, Code: e.Reason, Detail: e.Detail})
+		} else if c, ok := refused[e.Key()]; ok && e.Outcome.Changes() && c.Entry.Want == e.Want {
 			counts[e.Outcome]--
 			counts[roster.OutcomeNeedsPerson]++
+			mend = append(mend, store.Mend{Name: e.Name, Code: finding.Code(c.Code), Detail: c.Answer})
 		}
 	}
-	return counts
+	return counts, mend
 }
 
 // Compare brings a pairing's counts, and so its state, up to date without
@@ -109,7 +112,8 @@ func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, e
 		return plan, err
 	}
 	return plan, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.KeepCounts(ctx, p.ID, counted(plan, refused)); err != nil {
+		counts, mend := standing(plan, refused)
+		if err := tx.KeepStanding(ctx, p.ID, counts, mend); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "pairing", p.ID)

@@ -169,6 +169,7 @@ CREATE TABLE pairings (
     target_ref    text NOT NULL DEFAULT '',
     policy        jsonb NOT NULL,
     counts        jsonb DEFAULT '{}',
+    mend          jsonb DEFAULT '[]',
     last_run_id   uuid,
     last_failed   boolean NOT NULL DEFAULT false,
     ran_at        timestamptz,
