@@ -216,6 +216,8 @@ func finish(t *testing.T, b *browser, w *world) {
 	b.do(chromedp.Click(`//details/summary`))
 	b.picture("events")
 
+	b.click("Connections")
+	b.sees("3 statements have come.")
 	b.click("Badges")
 	b.sees(w.Award.Address)
 	b.do(chromedp.Navigate(w.Award.Address + "?address=tamsin.trial@fernmoor.example"))

@@ -88,6 +88,11 @@ func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connec
 	if len(c.Probe) > 0 && json.Unmarshal(c.Probe, &reports) == nil {
 		out.Probe = each(reports, report)
 	}
+	if c.Kind == adapter.KindXAPI && c.ProbedAt != nil { // known without asking, so always as of now
+		heard, err := s.Connecting.Heard(ctx, c.ID)
+		out.Probe = each(heard, report)
+		return out, err
+	}
 	if c.Kind != adapter.KindOneRoster {
 		return out, nil
 	}

@@ -240,15 +240,9 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 	case adapter.KindSMTP:
 		reports = mails.New(c, 10*time.Second).Probe(ctx)
 	case adapter.KindXAPI:
-		came, err := s.Store.StatementsFrom(ctx, c.ID)
-		if err != nil {
+		if reports, err = s.Heard(ctx, c.ID); err != nil {
 			return nil, err
 		}
-		r := adapter.Report{Capability: adapter.LearningEventsIn, State: adapter.Unproven, Detail: "No statement has come yet. Enter the endpoint, the key and the secret at the platform."}
-		if came > 0 {
-			r.State, r.Detail = adapter.Works, fmt.Sprintf("%d statements have come.", came)
-		}
-		reports = []adapter.Report{r}
 	}
 	return reports, s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := tx.KeepProbe(ctx, id, reports, time.Now().UTC()); err != nil {
@@ -256,6 +250,17 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 		}
 		return tx.Announce(ctx, "connection", id)
 	})
+}
+
+// Heard reports on a course platform, which cannot be asked: it works when
+// something has come from it.
+func (s *Service) Heard(ctx context.Context, id string) ([]adapter.Report, error) {
+	came, err := s.Store.StatementsFrom(ctx, id)
+	r := adapter.Report{Capability: adapter.LearningEventsIn, State: adapter.Unproven, Detail: "No statement has come yet. Enter the endpoint, the key and the secret at the platform."}
+	if came > 0 {
+		r.State, r.Detail = adapter.Works, fmt.Sprintf("%d statements have come.", came)
+	}
+	return []adapter.Report{r}, err
 }
 
 // Authenticate finds the connection under whose key and secret statements come.
