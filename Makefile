@@ -19,6 +19,7 @@ test: setup console/dist/index.html check-generated ## Run every test
 
 bench: setup ## Run the benchmarks and print their figures
 	go test -run '^$$' -bench . -benchmem ./internal/core/...
+	go test -run '^$$' -bench . -benchtime 1x ./internal/app/reading
 
 lint: setup console/dist/index.html ## Check form and style of all code
 	@test -z "$$(gofmt -l cmd internal console/*.go)" || { echo "not formatted:"; gofmt -l cmd internal console/*.go; exit 1; }

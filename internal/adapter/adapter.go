@@ -28,6 +28,7 @@ type Connection struct {
 // The kinds, named for the protocol that is spoken.
 const (
 	KindOneRoster = "oneroster"
+	KindCSV       = "oneroster-csv"
 	KindSCIM      = "scim"
 	KindXAPI      = "xapi"
 	KindWebhook   = "webhook"
@@ -77,6 +78,13 @@ var Kinds = []Kind{
 			{Name: "tokenAddress", Title: "Token address", Help: "Where access tokens are given out, for example https://register.school.example/oauth/token", Required: true, Address: true},
 			{Name: "clientId", Title: "Client id", Help: "Given by the register's administrator, with the right roster.readonly", Required: true},
 			{Name: "clientSecret", Title: "Client secret", Help: "Given together with the client id", Secret: true, Required: true},
+		},
+		[]Capability{PeopleIn},
+	},
+	{
+		KindCSV, "Register as files (OneRoster CSV)", "Reads people, courses, sections and enrolments from CSV packages that are uploaded or put into a folder.",
+		[]Field{
+			{Name: "folder", Title: "Folder", Help: "Optional: a folder on the machine of the service; its newest .zip is read. Leave empty to upload by hand"},
 		},
 		[]Capability{PeopleIn},
 	},
@@ -204,3 +212,7 @@ func ReportOf(c Capability, detail string, err error) Report {
 	}
 	return r
 }
+
+// IsRegister reports whether a kind of connection is a register, which is read
+// into the mirror.
+func IsRegister(kind string) bool { return kind == KindOneRoster || kind == KindCSV }

@@ -33,7 +33,8 @@ func connections() *cli.Command {
 			{Name: "probe", Usage: "Test every capability", ArgsUsage: "NAME", Action: probeConnection},
 			{Name: "read", Usage: "Read a register and wait for the end", ArgsUsage: "NAME", Action: readConnection, Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "approve", Usage: "go on although the register lost most of its records"},
-			}},
+				&cli.StringFlag{Name: "file", Usage: "for a register of files: the package to read, - for standard input"},
+			}, Description: "  kanban connections read \"School register\"\n  kanban connections read \"Register files\" --file package.zip"},
 			pause("pause", "Pause: what depends on it waits", true),
 			pause("resume", "Resume a paused connection", false),
 			{Name: "remove", Usage: "Remove a connection that no pairing uses", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -216,11 +217,27 @@ func readConnection(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	r, err := client.Post[api.Run](ctx, c, "/connections/"+conn.ID+"/read", api.Approval{Approved: cmd.Bool("approve")})
+	r, err := startRead(ctx, cmd, c, conn)
 	if err != nil {
 		return err
 	}
 	return follow(ctx, cmd, c, r.ID)
+}
+
+func startRead(ctx context.Context, cmd *cli.Command, c *client.Client, conn api.Connection) (api.Run, error) {
+	switch path := cmd.String("file"); path {
+	case "":
+		return client.Post[api.Run](ctx, c, "/connections/"+conn.ID+"/read", api.Approval{Approved: cmd.Bool("approve")})
+	case "-":
+		return c.Upload(ctx, conn.ID, cmd.Bool("approve"), os.Stdin)
+	default:
+		file, err := os.Open(path)
+		if err != nil {
+			return api.Run{}, err
+		}
+		defer file.Close()
+		return c.Upload(ctx, conn.ID, cmd.Bool("approve"), file)
+	}
 }
 
 func pause(name, about string, paused bool) *cli.Command {

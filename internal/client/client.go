@@ -33,7 +33,7 @@ type Client struct {
 // New calls the service at address; an empty token is for signing in.
 func New(address, token string) *Client {
 	jar, _ := cookiejar.New(nil) // never fails without options
-	return &Client{strings.TrimRight(address, "/"), token, &http.Client{Jar: jar, Timeout: 2 * time.Minute}}
+	return &Client{strings.TrimRight(address, "/"), token, &http.Client{Jar: jar, Timeout: 15 * time.Minute}}
 }
 
 // Address of the service.
@@ -168,6 +168,13 @@ func All[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 func (c *Client) LoadCartridge(ctx context.Context, courseID, prefix string, manifest io.Reader) (o api.Outline, err error) {
 	err = c.do(ctx, http.MethodPut, "/courses/"+courseID+"/cartridge?prefix="+url.QueryEscape(prefix), http.Header{"Content-Type": {"application/xml"}}, manifest, &o)
 	return o, err
+}
+
+// Upload reads a package of a register of files.
+func (c *Client) Upload(ctx context.Context, connectionID string, approved bool, file io.Reader) (r api.Run, err error) {
+	path := fmt.Sprintf("/connections/%s/upload?approved=%t", connectionID, approved)
+	err = c.do(ctx, http.MethodPost, path, http.Header{"Content-Type": {"application/zip"}}, file, &r)
+	return r, err
 }
 
 // SetUp spends a set-up link and makes the first administrator.

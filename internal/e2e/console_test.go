@@ -3,6 +3,8 @@ package e2e_test
 import (
 	"net/http"
 	"net/url"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -35,6 +37,8 @@ func TestConsoleStory(t *testing.T) {
 	pair(b)
 	makeRules(t, b, w)
 	finish(t, b, w)
+
+	uploadPackage(t, b, w)
 
 	b.click("Sign out")
 	b.sees("Sign in")
@@ -202,8 +206,9 @@ func finish(t *testing.T, b *browser, w *world) {
 	require.NoError(t, w.Mend(t.Context()))
 	b.sees("3 things need a person today") // without a refresh
 	b.click("Events")
-	b.sees("section.joined")
+	b.sees("run.needs-person")
 	require.NoError(t, w.Join(t.Context()))
+	b.sees("section.joined")
 	b.sees("Tamsin Trial")
 	require.NoError(t, w.Learn(t.Context()))
 	b.sees("module.completed")
@@ -226,4 +231,21 @@ func finish(t *testing.T, b *browser, w *world) {
 	b.picture("badge")
 	b.open("/board")
 	b.sees("3 things need a person today")
+}
+
+// uploadPackage connects a register of files and uploads one.
+func uploadPackage(t *testing.T, b *browser, w *world) {
+	req, err := http.NewRequest(http.MethodGet, w.At.Register+"/export.zip", nil)
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "register.zip")
+	require.NoError(t, os.WriteFile(file, []byte(body(t, req)), 0o600))
+	b.click("Connections")
+	b.click("Connect a system…")
+	b.choose("kind", "Register as files (OneRoster CSV)")
+	b.fill("name", "Register files")
+	b.click("Save and test")
+	b.sees("Packages are uploaded by hand.")
+	b.do(chromedp.SetUploadFiles(`input[aria-label="Upload a package for Register files"]`, []string{file}))
+	b.sees("Reading Register files")
+	b.sees("70 people")
 }

@@ -212,6 +212,15 @@ func TestCommandLine(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(expect(0, "", "sections", "list", "--find", "PROP-A", "--output", "json")), &section))
 	assert.Equal(t, 12, section[0].Learners)
 	expect(3, "Elsa Elder", "today")
+	zip, err := http.NewRequest(http.MethodGet, w.At.Register+"/export.zip", nil)
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "register.zip")
+	require.NoError(t, os.WriteFile(file, []byte(body(t, zip)), 0o600))
+	expect(0, "works", "connections", "add", "oneroster-csv", "Register files")
+	expect(1, "--file package.zip", "connections", "read", "Register files")
+	expect(0, "70 people", "connections", "read", "Register files", "--file", file)
+	expect(1, "no ZIP archive", "connections", "read", "Register files", "--file", filepath.Join(bin, "standins"))
+	expect(1, "takes no files", "connections", "read", scenario.RegisterName, "--file", file)
 	expect(0, "sync", "runs", "list")
 	expect(0, "paused", "pairings", "pause", "PROP-A")
 	expect(1, "paused; resume it first", "pairings", "run", "PROP-A")
@@ -228,7 +237,7 @@ func TestCommandLine(t *testing.T) {
 		"--mail", scenario.MailName, "--subject", "Well done", "--text", "{{.award.address}}")
 	expect(0, "is on", "rules", "on", "Badge")
 	expect(0, "award, mail", "rules", "list")
-	expect(0, "section.joined", "events", "list")
+	expect(0, "run.needs-person", "events", "list")
 	expect(0, "No delivery fits", "deliveries", "list")
 	expect(0, "Nobody has been awarded yet", "badges", "awards")
 	out2, code := w.cli(append(env, "KANBAN_ADDRESS=http://127.0.0.1:1"), "today")
@@ -273,6 +282,6 @@ func TestReplicasShareWorkAndNews(t *testing.T) {
 		for len(topics) > 0 {
 			heard[<-topics] = true
 		}
-		return heard["run"] && heard["section"] && heard["event"]
+		return heard["run"] && heard["section"]
 	})
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -36,7 +37,7 @@ func (tx *Tx) Record(ctx context.Context, events []Event) ([]string, error) {
 	if len(events) == 0 {
 		return nil, nil
 	}
-	var batch pgx.Batch
+	rows := make([][]any, len(events))
 	for i := range events {
 		e := &events[i]
 		e.ID = NewID()
@@ -47,23 +48,14 @@ func (tx *Tx) Record(ctx context.Context, events []Event) ([]string, error) {
 		if err != nil {
 			return nil, fmt.Errorf("recording the event %s: %w", e.NaturalKey, err)
 		}
-		batch.Queue(`INSERT INTO events (id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data, occurred_at)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT (natural_key) DO NOTHING`,
-			e.ID, e.Type, e.NaturalKey, e.PersonID, e.SectionID, e.CourseID, e.ModuleID, e.ActivityID, string(data), e.OccurredAt)
+		rows[i] = []any{e.ID, e.Type, e.NaturalKey, e.PersonID, e.SectionID, e.CourseID, e.ModuleID, e.ActivityID, data, e.OccurredAt}
 	}
-	results := tx.PGX.SendBatch(ctx, &batch)
-	var fresh []string
-	for _, e := range events {
-		tag, err := results.Exec()
-		if err != nil {
-			_ = results.Close()
-			return nil, known(err, "recording events")
-		}
-		if tag.RowsAffected() == 1 {
-			fresh = append(fresh, e.ID)
-		}
+	insert := tx.insertEvents
+	if len(rows) > copyEvents {
+		insert = tx.copyEvents
 	}
-	if err := results.Close(); err != nil {
+	fresh, err := insert(ctx, rows)
+	if err != nil {
 		return nil, known(err, "recording events")
 	}
 	if len(fresh) == 0 {
@@ -77,6 +69,55 @@ func (tx *Tx) Record(ctx context.Context, events []Event) ([]string, error) {
 		return nil, err
 	}
 	return fresh, tx.Announce(ctx, "event", "")
+}
+
+// copyEvents is from how many events on they are copied rather than inserted.
+const copyEvents = 200
+
+const eventColumns = `id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data, occurred_at`
+
+// insertEvents writes a few events and gives the ids of those that were new.
+func (tx *Tx) insertEvents(ctx context.Context, rows [][]any) ([]string, error) {
+	var batch pgx.Batch
+	for _, r := range rows {
+		batch.Queue(`INSERT INTO events (`+eventColumns+`) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT (natural_key) DO NOTHING`, r...)
+	}
+	results := tx.PGX.SendBatch(ctx, &batch)
+	var fresh []string
+	for _, r := range rows {
+		tag, err := results.Exec()
+		if err != nil {
+			_ = results.Close()
+			return nil, err
+		}
+		if tag.RowsAffected() == 1 {
+			fresh = append(fresh, r[0].(string))
+		}
+	}
+	return fresh, results.Close()
+}
+
+// copyEvents writes many events at once, in one statement.
+func (tx *Tx) copyEvents(ctx context.Context, rows [][]any) ([]string, error) {
+	if _, err := tx.PGX.Exec(ctx, `CREATE TEMP TABLE IF NOT EXISTS staged_events (id text, type text, natural_key text, person_id text, section_id text,
+		course_id text, module_id text, activity_id text, data jsonb, occurred_at timestamptz) ON COMMIT DELETE ROWS`); err != nil {
+		return nil, err
+	}
+	columns := strings.Split(eventColumns, ", ")
+	if _, err := tx.PGX.CopyFrom(ctx, pgx.Identifier{"staged_events"}, columns, pgx.CopyFromRows(rows)); err != nil {
+		return nil, err
+	}
+	inserted, err := tx.PGX.Query(ctx, `INSERT INTO events (`+eventColumns+`)
+		SELECT id::uuid, type, natural_key, person_id::uuid, section_id::uuid, course_id::uuid, module_id, activity_id, data, occurred_at
+		FROM staged_events ORDER BY id ON CONFLICT (natural_key) DO NOTHING RETURNING id::text`)
+	if err != nil {
+		return nil, err
+	}
+	fresh, err := pgx.CollectRows(inserted, pgx.RowTo[string])
+	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `TRUNCATE staged_events`)
+	}
+	return fresh, err
 }
 
 // EventFilter narrows a list of events; empty fields do not.

@@ -12,6 +12,10 @@ import (
 // row holds the values of the table's columns, sourced_id first.
 type Batch struct {
 	Orgs, Terms, Courses, Sections, People, Enrolments [][]any
+	// Partial tables only change: what a batch lacks stays, and only the records
+	// named in Deleted (by sourced id) are gone.
+	Partial map[string]bool
+	Deleted map[string][]string
 }
 
 // mirrorTable is one table of the mirror and the columns that a read fills.
@@ -41,6 +45,9 @@ type Tally struct {
 // Merged is what a merge did.
 type Merged struct {
 	Tables map[string]Tally
+	// First says that the mirror was empty. Then nobody joined, left or changed:
+	// the read found what has been so before, and the lists below are empty.
+	First bool
 	// Joined and Left are the enrolments that appeared and vanished.
 	Joined, Left []Movement
 	// Sections whose people, or people's details, changed.
@@ -58,18 +65,39 @@ type Movement struct {
 	ChangedAt string
 }
 
+// manyRows is how many written rows are worth new statistics.
+const manyRows = 10_000
+
 // Merge brings the mirror of one register up to date with a complete read: rows
 // are copied into staging tables and merged set-wise, so unchanged rows are
 // never written.
 func (tx *Tx) Merge(ctx context.Context, connectionID string, b Batch) (Merged, error) {
 	m := Merged{Tables: map[string]Tally{}}
-	// One instant for everything this merge touches.
+	if err := tx.PGX.QueryRow(ctx, `SELECT NOT EXISTS (SELECT 1 FROM people WHERE connection_id = $1)`, connectionID).Scan(&m.First); err != nil {
+		return m, fmt.Errorf("looking at the mirror: %w", err)
+	}
+	// The tables are joined whole, on sizes that the planner cannot know yet; a
+	// nested loop chosen for a table believed to be empty would take hours.
+	if _, err := tx.PGX.Exec(ctx, `SET LOCAL enable_nestloop = off`); err != nil {
+		return m, err
+	}
+	defer func() { _, _ = tx.PGX.Exec(ctx, `SET LOCAL enable_nestloop = on`) }()
+	// now() is one instant for everything this transaction touches; below it marks
+	// what this merge changed.
 	for _, t := range mirrorTables {
-		tally, err := tx.mergeTable(ctx, connectionID, t, t.rows(b))
+		tally, err := tx.mergeTable(ctx, connectionID, t, t.rows(b), b.Partial[t.name], b.Deleted[t.name])
 		if err != nil {
 			return m, fmt.Errorf("merging %s: %w", t.name, err)
 		}
 		m.Tables[t.name] = tally
+		if tally.Added+tally.Changed+tally.Gone > manyRows { // so that the queries that follow are planned for it
+			if _, err := tx.PGX.Exec(ctx, "ANALYZE "+t.name); err != nil {
+				return m, err
+			}
+		}
+	}
+	if m.First {
+		return m, nil
 	}
 	var err error
 	if m.Joined, err = tx.movements(ctx, connectionID, `e.gone_at IS NULL AND e.joined_at = now()`); err != nil {
@@ -82,7 +110,7 @@ func (tx *Tx) Merge(ctx context.Context, connectionID string, b Batch) (Merged, 
 	return m, err
 }
 
-func (tx *Tx) mergeTable(ctx context.Context, connectionID string, t mirrorTable, rows [][]any) (Tally, error) {
+func (tx *Tx) mergeTable(ctx context.Context, connectionID string, t mirrorTable, rows [][]any, partial bool, deleted []string) (Tally, error) {
 	staged := "staged_" + t.name
 	create := fmt.Sprintf(`CREATE TEMP TABLE %s (LIKE %s) ON COMMIT DROP`, staged, t.name)
 	if _, err := tx.PGX.Exec(ctx, create); err != nil {
@@ -94,8 +122,15 @@ func (tx *Tx) mergeTable(ctx context.Context, connectionID string, t mirrorTable
 	if _, err := tx.PGX.CopyFrom(ctx, pgx.Identifier{staged}, t.columns, pgx.CopyFromRows(rows)); err != nil {
 		return Tally{}, err
 	}
+	if _, err := tx.PGX.Exec(ctx, "ANALYZE "+staged); err != nil { // so that the merge is planned for its size
+		return Tally{}, err
+	}
 	tally := Tally{Read: len(rows)}
-	rowsOf, err := tx.PGX.Query(ctx, t.mergeSQL(staged), connectionID)
+	args := []any{connectionID}
+	if partial {
+		args = append(args, deleted)
+	}
+	rowsOf, err := tx.PGX.Query(ctx, t.mergeSQL(staged, partial), args...)
 	if err != nil {
 		return Tally{}, err
 	}
@@ -127,7 +162,11 @@ func dropJoined(t mirrorTable) string {
 // mergeSQL writes only what differs: new rows, changed rows, rows that came
 // back, and gone_at for rows that are no longer read. It wants a hash join of
 // the staging table with the mirror on the primary key.
-func (t mirrorTable) mergeSQL(staged string) string {
+func (t mirrorTable) mergeSQL(staged string, partial bool) string {
+	gone := "NOT EXISTS (SELECT 1 FROM " + staged + " s WHERE s.sourced_id = m.sourced_id)"
+	if partial {
+		gone = "m.sourced_id = ANY ($2::text[])"
+	}
 	values := t.columns[1:]
 	list := func(format, separator string) string {
 		parts := make([]string, len(values))
@@ -151,12 +190,12 @@ WITH differing AS (
     ON CONFLICT (connection_id, sourced_id) DO UPDATE SET %[6]s, changed_at = now(), gone_at = NULL%[7]s
 ), gone AS (
     UPDATE %[1]s m SET gone_at = now(), changed_at = now()
-    WHERE m.connection_id = $1 AND m.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[2]s s WHERE s.sourced_id = m.sourced_id)
+    WHERE m.connection_id = $1 AND m.gone_at IS NULL AND %[8]s
     RETURNING 1
 )
 SELECT CASE WHEN fresh THEN 'added' ELSE 'changed' END, count(*)::int FROM differing GROUP BY 1
 UNION ALL SELECT 'gone', count(*)::int FROM gone`,
-		t.name, staged, list("m.%s", ", "), list("s.%s", ", "), strings.Join(values, ", "), list("%s = excluded.%s", ", "), returned)
+		t.name, staged, list("m.%s", ", "), list("s.%s", ", "), strings.Join(values, ", "), list("%s = excluded.%s", ", "), returned, gone)
 }
 
 func (tx *Tx) movements(ctx context.Context, connectionID, where string) ([]Movement, error) {
@@ -199,4 +238,18 @@ func (s *Store) MirrorSize(ctx context.Context, connectionID string) (people, en
 		SELECT (SELECT count(*) FROM people WHERE connection_id = $1 AND gone_at IS NULL),
 		       (SELECT count(*) FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL)`, connectionID).Scan(&people, &enrolments)
 	return people, enrolments, known(err, "measuring the mirror")
+}
+
+// Identifiers lists what the mirror holds of one table: courses, sections or people.
+func (s *Store) Identifiers(ctx context.Context, connectionID, table string) (map[string]bool, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT sourced_id FROM `+pgx.Identifier{table}.Sanitize()+` WHERE connection_id = $1 AND gone_at IS NULL`, connectionID)
+	if err != nil {
+		return nil, known(err, "reading the mirror")
+	}
+	ids, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	out := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out, known(err, "reading the mirror")
 }

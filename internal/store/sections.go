@@ -118,7 +118,7 @@ func (s *Store) Source(ctx context.Context, sectionID, connectionID, pairingID s
 		       coalesce(a.remote_id, ''),
 		       coalesce((SELECT f.id::text FROM people f WHERE p.secondary AND p.master <> '' AND f.connection_id = p.connection_id
 		                 AND f.master = p.master AND NOT f.secondary AND f.gone_at IS NULL ORDER BY f.sourced_id LIMIT 1), ''),
-		       coalesce((SELECT o.given_name || ' ' || o.family_name FROM people o WHERE p.email_key <> '' AND o.email_key = p.email_key
+		       coalesce((SELECT o.given_name || ' ' || o.family_name FROM people o WHERE p.email_key <> '' AND o.email_key = p.email_key AND o.connection_id = p.connection_id
 		                 AND o.gone_at IS NULL AND o.id <> p.id AND (p.master = '' OR o.master <> p.master) ORDER BY o.id LIMIT 1), '')
 		FROM sections s
 		JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id AND e.gone_at IS NULL

@@ -3,6 +3,7 @@ package store_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"testing"
 	"time"
 
@@ -78,6 +79,20 @@ func TestRecordIsOnce(t *testing.T) {
 	}
 	assert.Empty(t, fresh)
 	assert.Equal(t, 2, count(t, s, "events"))
+
+	// Many at once take another way and come to the same.
+	many := []store.Event{event("a")}
+	for i := range 500 {
+		many = append(many, event(fmt.Sprint("many/", i/2)))
+	}
+	for _, want := range []int{250, 0} {
+		require.NoError(t, s.InTx(t.Context(), func(tx *store.Tx) (err error) {
+			fresh, err = tx.Record(t.Context(), many)
+			return err
+		}))
+		assert.Len(t, fresh, want)
+		assert.Equal(t, 252, count(t, s, "events"))
+	}
 }
 
 func batch(people [][]any, enrolments [][]any) store.Batch {
@@ -111,8 +126,8 @@ func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {
 
 	m := merge(first)
 	assert.Equal(t, store.Tally{Read: 2, Added: 2}, m.Tables["people"])
-	assert.Len(t, m.Joined, 2)
-	assert.Len(t, m.Sections, 2)
+	assert.True(t, m.First)
+	assert.Empty(t, m.Joined, "what the first read finds is no news")
 
 	var before, after string
 	require.NoError(t, s.Pool.QueryRow(t.Context(), "SELECT string_agg(xmin::text || ctid::text, ',') FROM people").Scan(&before))

@@ -3,11 +3,13 @@ package web
 import (
 	"context"
 	"encoding/json"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
@@ -62,11 +64,38 @@ func (s *Server) connections(a huma.API) {
 		return each(reports, report), err
 	})
 	handle(a, "connections", "POST /connections/{id}/read start-read Read a register", func(ctx context.Context, in *withID[api.Approval]) (api.Run, error) {
-		r, err := s.Reading.Start(ctx, callerOf(ctx).Name, in.ID, in.Body.Approved)
+		r, err := s.Reading.Start(ctx, callerOf(ctx).Name, in.ID, in.Body.Approved, nil)
 		if err != nil {
 			return api.Run{}, err
 		}
 		return s.run(ctx, r)
+	})
+	s.upload(a)
+}
+
+// maxUpload bounds an uploaded package, in bytes.
+const maxUpload = 512 << 20
+
+type uploadInput struct {
+	ID       string `path:"id" doc:"The connection's id"`
+	Approved bool   `query:"approved" doc:"Go on although a guard objects"`
+	RawBody  []byte `contentType:"application/zip"`
+}
+
+// upload takes a package of a register of files and reads it.
+func (s *Server) upload(a huma.API) {
+	op := operation("connections", "POST /connections/{id}/upload start-upload Read an uploaded OneRoster CSV package")
+	op.MaxBodyBytes, op.BodyReadTimeout = maxUpload, 10*time.Minute
+	huma.Register(a, op, func(ctx context.Context, in *uploadInput) (*answer[api.Run], error) {
+		if len(in.RawBody) == 0 {
+			return nil, problem(refusal.Invalid("", "the request holds no file"))
+		}
+		r, err := s.Reading.Start(ctx, callerOf(ctx).Name, in.ID, in.Approved, in.RawBody)
+		if err != nil {
+			return nil, problem(err)
+		}
+		shown, err := s.run(ctx, r)
+		return &answer[api.Run]{shown}, problem(err)
 	})
 }
 
@@ -93,7 +122,7 @@ func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connec
 		out.Probe = each(heard, report)
 		return out, err
 	}
-	if c.Kind != adapter.KindOneRoster {
+	if !adapter.IsRegister(c.Kind) {
 		return out, nil
 	}
 	runs, err := s.Store.Runs(ctx, "", c.ID, "", 1)

@@ -107,7 +107,11 @@ func secure(next http.Handler) http.Handler {
 
 func limited(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+		most := int64(maxBody)
+		if strings.HasSuffix(r.URL.Path, "/upload") {
+			most = maxUpload
+		}
+		r.Body = http.MaxBytesReader(w, r.Body, most)
 		next.ServeHTTP(w, r)
 	})
 }
@@ -153,7 +157,7 @@ func callerOf(ctx context.Context) access.Caller {
 func (s *Server) idempotent(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key := r.Header.Get("Idempotency-Key")
-		if r.Method != http.MethodPost || key == "" || openPaths[r.URL.Path] || r.URL.Path == "/api/v1/tokens" {
+		if r.Method != http.MethodPost || key == "" || openPaths[r.URL.Path] || r.URL.Path == "/api/v1/tokens" || strings.HasSuffix(r.URL.Path, "/upload") {
 			next.ServeHTTP(w, r)
 			return
 		}

@@ -193,10 +193,10 @@ func readAll(ctx context.Context, s *store.Store, r *reading.Service, log *slog.
 		return err
 	}
 	for _, c := range all {
-		if c.Kind != adapter.KindOneRoster || c.PausedAt != nil {
+		if !adapter.IsRegister(c.Kind) || c.PausedAt != nil || c.Kind == adapter.KindCSV && c.Settings["folder"] == "" {
 			continue
 		}
-		if _, err := r.Start(ctx, "schedule", c.ID, false); err != nil {
+		if _, err := r.Start(ctx, "schedule", c.ID, false, nil); err != nil {
 			log.Info("scheduled read not started", "connection", c.ID, "cause", err.Error())
 		}
 	}

@@ -22,7 +22,7 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 func TestOrphanedWorkIsGivenBack(t *testing.T) {
 	w := apptest.New(t)
 	register := w.Register()
-	orphan, err := w.Reading.Start(t.Context(), "test", register.ID, false)
+	orphan, err := w.Reading.Start(t.Context(), "test", register.ID, false, nil)
 	require.NoError(t, err)
 	hold := func(kind, holder string) {
 		_, err := w.Store.Pool.Exec(t.Context(), `UPDATE river_job SET state = 'running', attempt = 1, attempted_at = now(), attempted_by = ARRAY[$2] WHERE kind = $1`, kind, holder)

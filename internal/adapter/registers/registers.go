@@ -21,14 +21,32 @@ type Records struct {
 	Users       []oneroster.User
 	Enrollments []oneroster.Enrollment
 	Bad         []Bad
+	// Modes says how each file of a package is meant; nil for a whole read.
+	Modes map[string]oneroster.Mode
+	// Extra are columns that the standard does not know.
+	Extra []string
 }
 
 // Bad is a record that could not be read.
 type Bad struct {
 	Path     string // collection, e.g. /users
-	Position int    // 1 for the first record of the collection
+	Position int    // 1 for the first record of the collection, or the line of the file
+	Line     bool   // Position is a line
 	ID       string // its sourcedId, when that much could be read
 	Cause    string
+}
+
+// Where the bad record stands, in words.
+func (b Bad) Where() string {
+	what := "record"
+	if b.Line {
+		what = "line"
+	}
+	text := fmt.Sprintf("%s %s %d", b.Path, what, b.Position)
+	if b.ID != "" && b.ID != "<nil>" {
+		text += " (" + b.ID + ")"
+	}
+	return text
 }
 
 // Register is a connected records system.
@@ -72,7 +90,7 @@ func collect[T any](ctx context.Context, r *Register, from oneroster.Collection[
 	bad := func(path string, position int, raw json.RawMessage, cause error) {
 		var id struct{ SourcedID any }
 		_ = json.Unmarshal(raw, &id)
-		all.Bad = append(all.Bad, Bad{path, position, fmt.Sprint(id.SourcedID), cause.Error()})
+		all.Bad = append(all.Bad, Bad{Path: path, Position: position, ID: fmt.Sprint(id.SourcedID), Cause: cause.Error()})
 	}
 	return oneroster.Each(ctx, r.client, from, each, bad, func(read, total int) { progress(from.Wrapper, read, total) })
 }

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"kanban/internal/adapter/mails"
 	"kanban/internal/adapter/registers"
 	"kanban/internal/adapter/workspaces"
+	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
@@ -239,6 +241,8 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 		reports = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
 	case adapter.KindSMTP:
 		reports = mails.New(c, 10*time.Second).Probe(ctx)
+	case adapter.KindCSV:
+		reports = []adapter.Report{folderReport(c.Settings["folder"])}
 	case adapter.KindXAPI:
 		if reports, err = s.Heard(ctx, c.ID); err != nil {
 			return nil, err
@@ -250,6 +254,18 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 		}
 		return tx.Announce(ctx, "connection", id)
 	})
+}
+
+// folderReport tells whether the folder of a register of files can be read.
+func folderReport(folder string) adapter.Report {
+	if folder == "" {
+		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works, Detail: "Packages are uploaded by hand."}
+	}
+	_, err := os.ReadDir(folder)
+	if err != nil {
+		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Broken, Code: finding.Broken, Detail: err.Error()}
+	}
+	return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works, Detail: "The folder can be read."}
 }
 
 // Heard reports on a course platform, which cannot be asked: it works when

@@ -2,9 +2,12 @@
 package reading
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -17,6 +20,7 @@ import (
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
+	"kanban/internal/wire/oneroster"
 )
 
 // Service is the use case. Fill every field.
@@ -31,14 +35,21 @@ type Service struct {
 // somebody's approval.
 const ShrinkGuard = 0.5
 
-// Start queues a read of a register. approved lifts the shrink guard.
-func (s *Service) Start(ctx context.Context, who, connectionID string, approved bool) (store.Run, error) {
+// Start queues a read of a register. approved lifts the shrink guard. For a
+// register of files, upload is the package to read; without one the newest of
+// its folder is read.
+func (s *Service) Start(ctx context.Context, who, connectionID string, approved bool, upload []byte) (store.Run, error) {
 	c, err := s.Store.Connection(ctx, connectionID)
 	if err != nil {
 		return store.Run{}, err
 	}
-	if c.Kind != adapter.KindOneRoster {
-		return store.Run{}, refusal.Invalid("connectionId", "%s is not a register, it cannot be read", c.Name)
+	switch {
+	case !adapter.IsRegister(c.Kind):
+		return store.Run{}, refusal.Conflict("", "%s is not a register, it cannot be read", c.Name)
+	case len(upload) > 0 && c.Kind != adapter.KindCSV:
+		return store.Run{}, refusal.Conflict("", "%s is read through its address, it takes no files", c.Name)
+	case len(upload) == 0 && c.Kind == adapter.KindCSV && c.Settings["folder"] == "":
+		return store.Run{}, refusal.Conflict("", "%s has no folder; upload a package: kanban connections read %q --file package.zip", c.Name, c.Name)
 	}
 	if c.PausedAt != nil {
 		return store.Run{}, refusal.Conflict("", "%s is paused; resume it first", c.Name)
@@ -47,6 +58,11 @@ func (s *Service) Start(ctx context.Context, who, connectionID string, approved 
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := store.Create(tx, &r, "queueing the read"); err != nil {
 			return err
+		}
+		if len(upload) > 0 {
+			if err := tx.AddUpload(ctx, r.ID, upload); err != nil {
+				return err
+			}
 		}
 		if err := tx.Enqueue(ctx, store.ReadRegister{RunID: r.ID}); err != nil {
 			return err
@@ -90,7 +106,7 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 		return err
 	}
 	told := time.Time{}
-	records, err := registers.New(connection, s.Call).Read(ctx, func(what string, read, total int) {
+	records, err := s.records(ctx, connection, run.ID, func(what string, read, total int) {
 		if time.Since(told) > 300*time.Millisecond { // often enough for a person
 			told = time.Now()
 			_ = s.Store.Progress(ctx, run.ID, "reading "+what, read, total)
@@ -99,7 +115,11 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 	if err != nil {
 		return err
 	}
-	batch, findings := Sort(records)
+	known, err := s.known(ctx, connection.ID, records)
+	if err != nil {
+		return err
+	}
+	batch, findings := Sort(records, known)
 	if err := s.guard(ctx, run, batch); err != nil {
 		return err
 	}
@@ -122,8 +142,70 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 		if err := tx.Announce(ctx, "section", ""); err != nil {
 			return err
 		}
+		if err := tx.DropUpload(ctx, run.ID); err != nil {
+			return err
+		}
 		return tx.FinishRun(ctx, run)
 	})
+}
+
+// records reads the register, through its address or from a package.
+func (s *Service) records(ctx context.Context, c adapter.Connection, runID string, progress registers.Progress) (registers.Records, error) {
+	if c.Kind == adapter.KindOneRoster {
+		return registers.New(c, s.Call).Read(ctx, progress)
+	}
+	content, err := s.Store.Upload(ctx, runID)
+	if errors.Is(err, store.ErrNotFound) {
+		content, err = newest(c.Settings["folder"])
+	}
+	if err != nil {
+		return registers.Records{}, err
+	}
+	records, err := registers.ReadPackage(ctx, bytes.NewReader(content), int64(len(content)), progress)
+	if errors.Is(err, oneroster.ErrPackage) {
+		return records, refusal.Conflict(finding.PackageUnreadable, "%v", err)
+	}
+	return records, err
+}
+
+// newest reads the newest package of a folder.
+func newest(folder string) ([]byte, error) {
+	found, err := filepath.Glob(filepath.Join(folder, "*.zip"))
+	if err != nil || len(found) == 0 {
+		return nil, refusal.Conflict(finding.PackageUnreadable, "there is no .zip in the folder %s", folder)
+	}
+	var path string
+	var at time.Time
+	for _, f := range found {
+		if info, err := os.Stat(f); err == nil && info.ModTime().After(at) {
+			path, at = f, info.ModTime()
+		}
+	}
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return nil, refusal.Conflict(finding.PackageUnreadable, "the package cannot be read: %v", err)
+	}
+	return content, nil
+}
+
+// known loads what a package that is not complete may refer to.
+func (s *Service) known(ctx context.Context, connectionID string, r registers.Records) (k Known, err error) {
+	if r.Modes == nil {
+		return k, nil
+	}
+	if k.Courses, err = s.Store.Identifiers(ctx, connectionID, "courses"); err != nil {
+		return k, err
+	}
+	if k.Sections, err = s.Store.Identifiers(ctx, connectionID, "sections"); err != nil {
+		return k, err
+	}
+	k.People, err = s.Store.Identifiers(ctx, connectionID, "people")
+	for file, ids := range map[string]*map[string]bool{oneroster.FileCourses: &k.Courses, oneroster.FileClasses: &k.Sections, oneroster.FileUsers: &k.People} {
+		if r.Modes[file] == oneroster.Bulk {
+			*ids = nil // the file is the whole truth
+		}
+	}
+	return k, err
 }
 
 // guard refuses a read that would empty or halve the register unnoticed.
@@ -135,8 +217,12 @@ func (s *Service) guard(ctx context.Context, run *store.Run, b store.Batch) erro
 	if err != nil {
 		return err
 	}
-	if lost := enrolments - len(b.Enrolments); float64(lost) > ShrinkGuard*float64(enrolments) {
-		return refusal.Conflict(finding.RegisterShrunk, "the register gives %d enrolments, the mirror holds %d; nothing was changed", len(b.Enrolments), enrolments)
+	lost := enrolments - len(b.Enrolments)
+	if b.Partial["enrolments"] {
+		lost = len(b.Deleted["enrolments"])
+	}
+	if float64(lost) > ShrinkGuard*float64(enrolments) {
+		return refusal.Conflict(finding.RegisterShrunk, "this would take away %d of the %d enrolments in the mirror; nothing was changed", lost, enrolments)
 	}
 	return nil
 }

@@ -3,6 +3,7 @@ package reading
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,17 +17,27 @@ import (
 // maxFindings bounds what one run keeps; the rest is counted in the last one.
 const maxFindings = 500
 
+// Known are identifiers that the mirror holds already. A delta refers to them
+// without repeating their records; a whole read must not, so it knows none.
+type Known struct{ Courses, Sections, People map[string]bool }
+
 // sorter turns records into rows and notices what is wrong with them.
-type sorter struct{ findings []store.Noticed }
+type sorter struct {
+	findings []store.Noticed
+	deleted  map[string][]string // by collection: records marked as deleted
+}
 
 // Sort separates the good records of a read, as rows for the mirror, from what
 // is to be noticed. Good rows go in whatever else is wrong; a record that refers
 // to something unknown stays out, and of two records with one identifier the
 // last one is taken.
-func Sort(r registers.Records) (store.Batch, []store.Noticed) {
-	s := &sorter{}
+func Sort(r registers.Records, known Known) (store.Batch, []store.Noticed) {
+	s := &sorter{deleted: map[string][]string{}}
 	for _, b := range r.Bad {
-		s.notice(finding.RowMalformed, fmt.Sprintf("%s record %d (%s)", b.Path, b.Position, b.ID), b.Cause)
+		s.notice(finding.RowMalformed, b.Where(), b.Cause)
+	}
+	for _, column := range r.Extra {
+		s.notice(finding.ColumnUnknown, column, "")
 	}
 	var batch store.Batch
 	orgs := keep(s, "/orgs", r.Orgs, func(o oneroster.Org) (oneroster.Base, string) {
@@ -53,16 +64,16 @@ func Sort(r registers.Records) (store.Batch, []store.Noticed) {
 	classes := keep(s, "/classes", r.Classes, func(c oneroster.Class) (oneroster.Base, string) {
 		return c.Base, missing("title", c.Title)
 	})
-	sections := map[string]bool{}
+	sections := kept[oneroster.Class]{has: map[string]bool{}}
 	for _, c := range classes.list {
 		ids := make([]string, 0, len(c.Terms))
 		for _, t := range c.Terms {
 			ids = append(ids, t.SourcedID)
 		}
-		if !s.refers("/classes", c.SourcedID, "course", c.Course.SourcedID, courses.has) {
+		if !s.refers("/classes", c.SourcedID, "course", c.Course.SourcedID, courses.has, known.Courses) {
 			continue
 		}
-		sections[c.SourcedID] = true
+		sections.has[c.SourcedID] = true
 		batch.Sections = append(batch.Sections, []any{c.SourcedID, c.Title, c.ClassCode, c.ClassType, c.Course.SourcedID, c.School.SourcedID, ids})
 	}
 	people := keep(s, "/users", r.Users, func(u oneroster.User) (oneroster.Base, string) {
@@ -71,7 +82,8 @@ func Sort(r registers.Records) (store.Batch, []store.Noticed) {
 	for _, u := range people.list {
 		batch.People = append(batch.People, personRow(u))
 	}
-	s.enrolments(r.Enrollments, sections, people.has, &batch)
+	s.enrolments(r.Enrollments, refs{sections.has, known.Sections}, refs{people.has, known.People}, &batch)
+	s.modes(r.Modes, &batch)
 	if extra := len(s.findings) - maxFindings; extra > 0 {
 		s.findings = append(s.findings[:maxFindings], store.Noticed{Code: finding.RowMalformed, Subject: "the register", Detail: fmt.Sprintf("and %d findings more", extra)})
 	}
@@ -82,8 +94,28 @@ func (s *sorter) notice(code finding.Code, subject, detail string) {
 	s.findings = append(s.findings, store.Noticed{Code: code, Subject: subject, Detail: detail})
 }
 
-func (s *sorter) refers(path, from, what, to string, known map[string]bool) bool {
-	if !known[to] {
+// refs are the identifiers that may be referred to: of this read, of the mirror.
+type refs [2]map[string]bool
+
+// modes says which tables a package replaces and which it only changes.
+func (s *sorter) modes(modes map[string]oneroster.Mode, batch *store.Batch) {
+	if modes == nil {
+		return
+	}
+	batch.Partial, batch.Deleted = map[string]bool{}, map[string][]string{}
+	for table, file := range map[string]string{
+		"orgs": oneroster.FileOrgs, "terms": oneroster.FileSessions, "courses": oneroster.FileCourses,
+		"sections": oneroster.FileClasses, "people": oneroster.FileUsers, "enrolments": oneroster.FileEnrollments,
+	} {
+		batch.Partial[table] = modes[file] != oneroster.Bulk
+		if modes[file] == oneroster.Delta {
+			batch.Deleted[table] = s.deleted["/"+file]
+		}
+	}
+}
+
+func (s *sorter) refers(path, from, what, to string, known ...map[string]bool) bool {
+	if !slices.ContainsFunc(known, func(m map[string]bool) bool { return m[to] }) {
 		s.notice(finding.ReferenceUnknown, path+" "+from, fmt.Sprintf("its %s %q is not in the register", what, to))
 		return false
 	}
@@ -106,6 +138,7 @@ func keep[T any](s *sorter, path string, all []T, check func(T) (oneroster.Base,
 		case base.SourcedID == "":
 			s.notice(finding.RowMalformed, subject, "it has no sourcedId")
 		case base.Status == oneroster.ToBeDeleted || base.Status == "inactive":
+			s.deleted[path] = append(s.deleted[path], base.SourcedID)
 		case problem != "":
 			s.notice(finding.RowMalformed, subject, problem)
 		case k.has[base.SourcedID]:
@@ -120,7 +153,7 @@ func keep[T any](s *sorter, path string, all []T, check func(T) (oneroster.Base,
 	return k
 }
 
-func (s *sorter) enrolments(all []oneroster.Enrollment, sections, people map[string]bool, batch *store.Batch) {
+func (s *sorter) enrolments(all []oneroster.Enrollment, sections, people refs, batch *store.Batch) {
 	list := keep(s, "/enrollments", all, func(e oneroster.Enrollment) (oneroster.Base, string) {
 		if !e.BeginDate.IsZero() && !e.EndDate.IsZero() && e.EndDate.Before(e.BeginDate.Time) {
 			return e.Base, "it ends before it begins"
@@ -129,7 +162,7 @@ func (s *sorter) enrolments(all []oneroster.Enrollment, sections, people map[str
 	})
 	seen := map[string]string{}
 	for _, e := range list.list {
-		if !s.refers("/enrollments", e.SourcedID, "class", e.Class.SourcedID, sections) || !s.refers("/enrollments", e.SourcedID, "user", e.User.SourcedID, people) {
+		if !s.refers("/enrollments", e.SourcedID, "class", e.Class.SourcedID, sections[:]...) || !s.refers("/enrollments", e.SourcedID, "user", e.User.SourcedID, people[:]...) {
 			continue
 		}
 		pair := e.Class.SourcedID + "\x00" + e.User.SourcedID + "\x00" + e.Role

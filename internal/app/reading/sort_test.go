@@ -45,7 +45,7 @@ func TestSortKeepsTheGoodAndNamesTheBad_R1(t *testing.T) {
 			{Base: base("e5"), User: ref("p"), Class: ref("s"), Role: "teacher", BeginDate: day(9), EndDate: day(3)},
 		},
 		Bad: []registers.Bad{{Path: "/users", Position: 4, ID: "x", Cause: "enabledUser is neither true nor false"}},
-	})
+	}, reading.Known{})
 	assert.Len(t, batch.Terms, 1)
 	assert.Len(t, batch.Sections, 1)
 	assert.Len(t, batch.Enrolments, 1)

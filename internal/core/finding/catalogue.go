@@ -32,6 +32,8 @@ const (
 	ReferenceUnknown   Code = "reference-unknown"
 	RegisterShrunk     Code = "register-shrunk"
 	EnrolmentDuplicate Code = "enrolment-duplicate"
+	ColumnUnknown      Code = "column-unknown"
+	PackageUnreadable  Code = "package-unreadable"
 )
 
 // Codes about connections, runs and deliveries.
@@ -77,6 +79,8 @@ var catalogue = []Entry{
 	{RowDuplicate, Warn, "record given twice", "The register gave two records with one identifier. The last one was taken.", "Remove one of the records in the register.", OwnerRegister},
 	{ReferenceUnknown, Warn, "refers to something unknown", "A record of the register refers to a record that the register does not hold. It was left out.", "Correct the reference in the register and read again.", OwnerRegister},
 	{RegisterShrunk, Block, "register lost most of its records", "This read would remove more of the mirror than the guard allows. Nothing was changed.", "Check the register. If it is right, read again with the guard lifted.", OwnerAdministrator},
+	{ColumnUnknown, Note, "column not known to the standard", "A file of the register has a column that the standard does not know. It was passed over.", "Nothing to do, or name the column metadata.… in the export.", OwnerRegister},
+	{PackageUnreadable, Block, "not a package that can be read", "The file is not a OneRoster CSV package: a ZIP with manifest.csv and the files that it promises. Nothing was changed.", "Make the export again, as OneRoster 1.2 or 1.1 CSV, and upload it whole.", OwnerRegister},
 	{EnrolmentDuplicate, Note, "enrolled twice in one section", "The register enrols this person twice in one section. They are treated as enrolled once.", "Remove one of the enrolments in the register.", OwnerRegister},
 
 	{Unreachable, Block, "service cannot be reached", "No answer came from the service's address.", "Check the address and that the service is running, then test the connection again.", OwnerService},

@@ -48,6 +48,7 @@ func New(s *school.School) *Register {
 	list(r, "/users", "users", r.users)
 	list(r, "/enrollments", "enrollments", r.enrollments)
 	r.mux.HandleFunc("GET /{$}", r.office)
+	r.mux.HandleFunc("GET /export.zip", r.export)
 	r.mux.HandleFunc("POST /office/people/{id}", r.setPerson)
 	r.mux.HandleFunc("POST /office/enrolments", r.enrol)
 	r.mux.HandleFunc("POST /office/withdrawals", r.withdraw)
@@ -213,6 +214,7 @@ var officePage = template.Must(template.New("office").Parse(`
 <form method="post" action="/office/enrolments"><select name="person">{{range .People}}<option value="{{.ID}}">{{.Name}}</option>{{end}}</select>
 <select name="section">{{range .Sections}}<option value="{{.ID}}">{{.Title}}</option>{{end}}</select>
 <button>Enrol</button> <button formaction="/office/withdrawals">Withdraw</button></form>
+<p><a href="/export.zip">The whole register as OneRoster CSV</a></p>
 <h2>People</h2><table><tr><th>Id<th>Name<th>Role<th>E-mail address</tr>
 {{range .People}}<tr><td>{{.ID}}<td>{{.Name}}{{if .Disabled}} (disabled){{end}}<td>{{.Role}}
 <td><form method="post" action="/office/people/{{.ID}}"><input name="email" size="34" value="{{.Email}}"> <button>Save</button></form></tr>{{end}}</table>`))

@@ -34,7 +34,25 @@ const read = useMutation({
   mutationFn: (c: Connection) => ok(api.POST('/api/v1/connections/{id}/read', { ...path(c), body: {} })),
   onSuccess: (r) => router.push(`/runs/${r.id}`),
 })
-const error = computed(() => probe.error.value ?? pause.error.value ?? read.error.value)
+const upload = useMutation({
+  mutationFn: async ({ c, file }: { c: Connection; file: File }) =>
+    ok(
+      api.POST('/api/v1/connections/{id}/upload', {
+        ...path(c),
+        body: file as unknown as string,
+        bodySerializer: (body: unknown) => body as File,
+        headers: { 'Content-Type': 'application/zip' },
+      }),
+    ),
+  onSuccess: (r) => router.push(`/runs/${r.id}`),
+})
+function choose(c: Connection, event: Event) {
+  const input = event.target as HTMLInputElement
+  const file = input.files?.[0]
+  if (file) upload.mutate({ c, file })
+  input.value = ''
+}
+const error = computed(() => upload.error.value ?? probe.error.value ?? pause.error.value ?? read.error.value)
 
 const names: Record<string, string> = {
   'people-in': 'people in',
@@ -84,12 +102,21 @@ const names: Record<string, string> = {
     </div>
     <div class="actions">
       <Button
-        v-if="c.kind === 'oneroster'"
+        v-if="c.kind === 'oneroster' || c.settings.folder"
         size="small"
         label="Read now"
         :disabled="c.paused"
         @click="read.mutate(c)"
       />
+      <label v-if="c.kind === 'oneroster-csv'" class="file">
+        {{ upload.isPending.value ? 'Uploading…' : 'Upload…' }}
+        <input
+          type="file"
+          accept=".zip"
+          :aria-label="`Upload a package for ${c.name}`"
+          @change="choose(c, $event)"
+        />
+      </label>
       <Button
         size="small"
         variant="outlined"
@@ -105,6 +132,25 @@ const names: Record<string, string> = {
 </template>
 
 <style scoped>
+.file {
+  background: var(--ink);
+  color: var(--sheet);
+  padding: 0.3rem 0.65rem;
+  cursor: pointer;
+}
+
+.file:focus-within {
+  outline: 2px solid var(--signal);
+  outline-offset: 2px;
+}
+
+.file input {
+  position: absolute;
+  width: 1px;
+  height: 1px;
+  opacity: 0;
+}
+
 article {
   display: grid;
   grid-template-columns: 16rem minmax(0, 1fr) auto;
