@@ -61,17 +61,24 @@ func TestAPI(t *testing.T) {
 
 	t.Run("needs a credential", func(t *testing.T) {
 		w.t = t
-		for _, path := range []string{"/api/v1/sections", "/api/v1/connections", "/api/v1/live", "/api/v1/today"} {
+		for _, path := range []string{"/api/v1/sections", "/api/v1/connections", "/api/v1/live", "/api/v1/today", "/metrics"} {
 			status, text := w.request(http.MethodGet, path, "")
 			assert.Equal(t, http.StatusUnauthorized, status, path)
-			assert.Contains(t, text, "sign in first")
+			assert.Contains(t, text, `"status":401`)
 			status, _ = w.request(http.MethodGet, path, "", "Authorization", "Bearer kbt_made-up")
 			assert.Equal(t, http.StatusUnauthorized, status, path)
 		}
-		for _, path := range []string{"/livez", "/readyz", "/metrics", "/openapi.json", "/xapi/about", "/"} {
+		for _, path := range []string{"/livez", "/readyz", "/openapi.json", "/xapi/about", "/"} {
 			status, _ := w.request(http.MethodGet, path, "")
 			assert.Equal(t, http.StatusOK, status, path)
 		}
+	})
+	t.Run("metrics", func(t *testing.T) {
+		w.t = t
+		status, text := w.request(http.MethodGet, "/metrics", "", bearer...)
+		assert.Equal(t, http.StatusOK, status)
+		assert.Contains(t, text, `kanban_jobs_total{kind="read-register",result="done"}`)
+		assert.Contains(t, text, "kanban_http_request_seconds")
 	})
 	t.Run("set-up link works once", func(t *testing.T) {
 		w.t = t

@@ -146,6 +146,19 @@ func (s *Server) identify(next http.Handler) http.Handler {
 	})
 }
 
+// withToken lets only programs with an API token in.
+func (s *Server) withToken(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		if _, err := s.Access.ByToken(r.Context(), token); err != nil {
+			w.Header().Set("WWW-Authenticate", "Bearer")
+			writeProblem(w, http.StatusUnauthorized, "an API token is needed")
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
 func callerOf(ctx context.Context) access.Caller {
 	c, _ := ctx.Value(keyCaller).(access.Caller)
 	return c

@@ -71,7 +71,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.Use(requestID, s.logged, recovered(s.Log), secure, limited)
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
-	r.Handle("/metrics", promhttp.Handler())
+	r.Handle("/metrics", s.withToken(promhttp.Handler()))
 	s.open(r)
 	s.xapi(r)
 	r.Group(func(r chi.Router) {
@@ -188,6 +188,6 @@ func (s *Server) HealthOnly() http.Handler {
 	r := chi.NewRouter()
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
-	r.Handle("/metrics", promhttp.Handler())
+	r.Handle("/metrics", s.withToken(promhttp.Handler()))
 	return r
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"time"
 
 	"kanban/internal/wire/oneroster"
 )
@@ -57,7 +56,6 @@ type fileReader struct {
 	p        *oneroster.Package
 	all      *Records
 	progress Progress
-	told     time.Time
 }
 
 // rows reads one file and collects what is wrong with it.

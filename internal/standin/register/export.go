@@ -32,7 +32,7 @@ func Tables(s *school.School) map[string]oneroster.Table {
 		add(oneroster.FileSessions, map[string]string{"sourcedId": t.ID, "title": t.Title, "type": "term", "startDate": day(t.Start), "endDate": day(t.End), "schoolYear": strconv.Itoa(s.Terms[1].End.Year())})
 	}
 	for _, c := range s.Courses {
-		add(oneroster.FileCourses, map[string]string{"sourcedId": c.ID, "title": c.Title, "courseCode": c.Code, "orgSourcedId": schoolID})
+		add(oneroster.FileCourses, map[string]string{"sourcedId": c.ID, "orgSourcedId": schoolID, "title": c.Title, "courseCode": c.Code})
 	}
 	for _, x := range s.Sections() {
 		kind := "scheduled"

@@ -275,7 +275,7 @@ func Decode[T any](row Row) (record T, column string, cause error) {
 	case *AcademicSession:
 		*r = AcademicSession{Base: d.base(), Title: d.text("title"), Type: d.text("type"), StartDate: d.date("startDate"), EndDate: d.date("endDate"), Parent: d.optional("parentSourcedId"), SchoolYear: d.text("schoolYear")}
 	case *Course:
-		*r = Course{Base: d.base(), Title: d.text("title"), CourseCode: d.text("courseCode"), Org: d.ref("orgSourcedId")}
+		*r = Course{Base: d.base(), Org: d.ref("orgSourcedId"), Title: d.text("title"), CourseCode: d.text("courseCode")}
 	case *Class:
 		*r = Class{Base: d.base(), Title: d.text("title"), ClassCode: d.text("classCode"), ClassType: d.text("classType"), Location: d.text("location"), Course: d.ref("courseSourcedId"), School: d.ref("schoolSourcedId")}
 		for _, id := range row.List("termSourcedIds") {
