@@ -75,8 +75,8 @@ func pairings() *cli.Command {
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "list people for whom nothing changes, too"}},
 			},
 			{
-				Name: "run", Usage: "Bring a pairing in step and wait for the end", ArgsUsage: "SECTION", Action: runPairing, Flags: []cli.Flag{approve},
-				Description: "Shows the preview, does exactly that, reads back. Exit code 3 when people have to be mended.\n\n  kanban pairings run PROP-A",
+				Name: "run", Usage: "Bring a pairing in step and wait for the end", ArgsUsage: "SECTION", Action: runPairing, Flags: []cli.Flag{approve, &cli.StringSliceFlag{Name: "only", Usage: "only this person (name as in the preview); can be given several times"}},
+				Description: "Shows the preview, does exactly that, reads back. Exit code 3 when people have to be mended.\n\n  kanban pairings run PROP-A\n  kanban pairings run PROP-A --only \"Elsa Elder\"",
 			},
 			{Name: "remove", Usage: "End a pairing; the class and its members stay", ArgsUsage: "SECTION", Action: func(ctx context.Context, cmd *cli.Command) error {
 				c, s, err := paired(ctx, cmd)
@@ -197,11 +197,33 @@ func runPairing(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	say(cmd, "Preview: %s.", counts(p.Counts))
-	r, err := client.Post[api.Run](ctx, c, "/runs", api.NewRun{PreviewID: p.ID, Approved: cmd.Bool("approve")})
+	only, err := keysOf(p, cmd.StringSlice("only"))
+	if err != nil {
+		return err
+	}
+	r, err := client.Post[api.Run](ctx, c, "/runs", api.NewRun{PreviewID: p.ID, Approved: cmd.Bool("approve"), Only: only})
 	if err != nil {
 		return err
 	}
 	return follow(ctx, cmd, c, r.ID)
+}
+
+// keysOf finds people of a preview by name.
+func keysOf(p api.Preview, names []string) ([]string, error) {
+	var keys []string
+	for _, name := range names {
+		found := 0
+		for _, e := range p.Entries {
+			if strings.EqualFold(e.Name, name) && e.Outcome.Changes() {
+				keys = append(keys, e.Key())
+				found++
+			}
+		}
+		if found != 1 {
+			return nil, fmt.Errorf("%w: the preview would change %d people called %q, one is needed", errUsage, found, name)
+		}
+	}
+	return keys, nil
 }
 
 // follow waits for a run and prints its report.

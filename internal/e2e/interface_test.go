@@ -213,7 +213,9 @@ func TestCommandLine(t *testing.T) {
 	expect(0, "Nothing has happened there yet", "pairings", "add", "PROP-A", scenario.WorkspaceName)
 	expect(1, "is paired through", "pairings", "add", "PROP-A", scenario.WorkspaceName)
 	expect(0, "e-mail address shared by two people", "pairings", "preview", "PROP-A")
-	expect(3, "These need a person", "pairings", "run", "PROP-A")
+	expect(2, "would change 0 people called", "pairings", "run", "PROP-A", "--only", "Elsa Elder")
+	expect(3, "1 added", "pairings", "run", "PROP-A", "--only", "Ada Alder")
+		expect(3, "8 added", "pairings", "run", "PROP-A")
 	expect(0, "▲ needs a person", "sections", "list", "--state", "needs-person")
 	var section []api.Section
 	require.NoError(t, json.Unmarshal([]byte(expect(0, "", "sections", "list", "--find", "PROP-A", "--output", "json")), &section))

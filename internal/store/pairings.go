@@ -259,15 +259,16 @@ func (s *Store) Changes(ctx context.Context, runID string) (all []Change, err er
 	return all, known(err, "listing the run's changes")
 }
 
-// AddChanges writes the people of a plan, so that the run can be resumed.
-func (tx *Tx) AddChanges(runID string, plan roster.Plan) error {
+// AddChanges writes the people of a plan, so that the run can be resumed. asked
+// tells about whom something is to be done; the others are only listed.
+func (tx *Tx) AddChanges(runID string, plan roster.Plan, asked func(roster.Entry) bool) error {
 	if len(plan.Entries) == 0 {
 		return nil
 	}
 	changes := make([]Change, len(plan.Entries))
 	for i, e := range plan.Entries {
 		state := ChangeNone
-		if e.Outcome.Changes() {
+		if e.Outcome.Changes() && asked(e) {
 			state = ChangePending
 		}
 		changes[i] = Change{RunID: runID, Position: i, Entry: e, Outcome: string(e.Outcome), State: state}

@@ -33,7 +33,7 @@ func (s *Server) runs(a huma.API) {
 		return page, nil
 	})
 	handle(a, "runs", "POST /runs start-run Do exactly what a preview shows", func(ctx context.Context, in *with[api.NewRun]) (api.Run, error) {
-		r, err := s.Syncing.Start(ctx, callerOf(ctx).Name, in.Body.PreviewID, in.Body.Approved)
+		r, err := s.Syncing.Start(ctx, callerOf(ctx).Name, in.Body.PreviewID, in.Body.Approved, in.Body.Only...)
 		if err != nil {
 			return api.Run{}, err
 		}

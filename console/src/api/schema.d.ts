@@ -984,6 +984,8 @@ export interface components {
         NewRun: {
             /** @description Allow removals above the guard */
             approved?: boolean;
+            /** @description Keys of the people to bring in step (personId, or account: and accountId); everybody when absent */
+            only?: string[];
             previewId: string;
         };
         NewToken: {

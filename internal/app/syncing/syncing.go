@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"kanban/internal/adapter"
@@ -150,8 +151,9 @@ func (s *Service) Preview(ctx context.Context, pairingID string) (store.Preview,
 }
 
 // Start queues a run that does exactly what a preview shows. approved allows
-// removals above the pairing's guard.
-func (s *Service) Start(ctx context.Context, who, previewID string, approved bool) (store.Run, error) {
+// removals above the pairing's guard. only narrows it to the people with these
+// keys; without any it is for everybody.
+func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (store.Run, error) {
 	preview, err := s.Store.Preview(ctx, previewID)
 	if errors.Is(err, store.ErrNotFound) {
 		return store.Run{}, refusal.Invalid("previewId", "there is no preview %q; make one first", previewID)
@@ -166,18 +168,22 @@ func (s *Service) Start(ctx context.Context, who, previewID string, approved boo
 	if err := s.allowed(ctx, p); err != nil {
 		return store.Run{}, err
 	}
-	if n, tripped := preview.Plan.GuardTripped(p.Policy); tripped && !approved {
+	asked, err := narrowed(preview.Plan, only)
+	if err != nil {
+		return store.Run{}, err
+	}
+	if n, tripped := kept(preview.Plan, asked).GuardTripped(p.Policy); tripped && !approved {
 		return store.Run{}, refusal.Conflict(finding.RemovalGuard, "this would take %d people out of %s, more than its guard allows; if that is right, run it with the removal approved", n, p.TargetName)
 	}
-	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, RequestedBy: who, Total: preview.Plan.Counts().Changes()}
+	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, RequestedBy: who, Total: kept(preview.Plan, asked).Counts().Changes()}
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := store.Create(tx, &r, "queueing the run"); err != nil {
 			return err
 		}
-		if err := tx.AddChanges(r.ID, preview.Plan); err != nil {
+		if err := tx.AddChanges(r.ID, preview.Plan, asked); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "started a run", "run/"+r.ID, map[string]any{"pairing": p.ID, "approved": approved}); err != nil {
+		if err := tx.Audit(ctx, who, "started a run", "run/"+r.ID, map[string]any{"pairing": p.ID, "approved": approved, "only": len(only)}); err != nil {
 			return err
 		}
 		if err := tx.Enqueue(ctx, store.ApplyRun{RunID: r.ID}); err != nil {
@@ -193,6 +199,41 @@ func (s *Service) Start(ctx context.Context, who, previewID string, approved boo
 		return r, refusal.Conflict("", "run %s is at work on this pairing already; wait until it is done", active.ID)
 	}
 	return r, err
+}
+
+// narrowed tells about whom a run is to do something. A key that would change
+// nothing is refused: whoever asked for it expects something to happen.
+func narrowed(plan roster.Plan, only []string) (asked func(roster.Entry) bool, err error) {
+	if len(only) == 0 {
+		return func(roster.Entry) bool { return true }, nil
+	}
+	wanted := make(map[string]bool, len(only))
+	for _, key := range only {
+		wanted[key] = true
+	}
+	for _, e := range plan.Entries {
+		if wanted[e.Key()] && e.Outcome.Changes() {
+			delete(wanted, e.Key())
+		}
+	}
+	for key := range wanted {
+		return nil, refusal.Invalid("only", "nothing is to be done about %q; the preview says why", key)
+	}
+	return func(e roster.Entry) bool { return slices.Contains(only, e.Key()) }, nil
+}
+
+// kept is the plan as a narrowed run leaves it: who is not asked about stays.
+func kept(plan roster.Plan, asked func(roster.Entry) bool) roster.Plan {
+	entries := slices.Clone(plan.Entries)
+	for i, e := range entries {
+		if e.Outcome.Changes() && !asked(e) {
+			entries[i].Outcome = roster.OutcomeInStep
+			if e.Outcome == roster.OutcomeAdd {
+				entries[i].Outcome = roster.OutcomeWaiting // not in the target
+			}
+		}
+	}
+	return roster.Plan{Entries: entries}
 }
 
 // allowed reports why a pairing cannot run now.

@@ -152,3 +152,40 @@ func TestWrongCredentialEndsTheRunAtOnce(t *testing.T) {
 	assert.Equal(t, store.Failed, run.State)
 	assert.Equal(t, string(finding.WrongCredential), run.ErrorCode)
 }
+
+func TestOnlySomePeople_P3(t *testing.T) {
+	w, register, p := paired(t, roster.DefaultPolicy())
+	start := func(only ...string) (store.Run, error) {
+		preview, err := w.Syncing.Preview(t.Context(), p.ID)
+		require.NoError(t, err)
+		r, err := w.Syncing.Start(t.Context(), "test", preview.ID, false, only...)
+		if err == nil {
+			require.NoError(t, w.Syncing.Work(t.Context(), r.ID, true))
+			r, err = w.Store.Run(t.Context(), r.ID)
+		}
+		return r, err
+	}
+	r, err := start(w.Person("stu-025").ID, w.Person("stu-026").ID)
+	require.NoError(t, err)
+	assert.Equal(t, 2, r.Counts["added"])
+	assert.Equal(t, 2, r.Total)
+	card, err := w.Pairing.Card(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, roster.OutOfStep, card.State, "the others are still to come")
+	_, err = start(w.Person("stu-025").ID)
+	assert.ErrorContains(t, err, "nothing is to be done about")
+	r, err = start()
+	require.NoError(t, err)
+	assert.Equal(t, 11, r.Counts["added"])
+
+	// The guard looks at what the narrowed run would do.
+	for _, id := range []string{"stu-025", "stu-026", "stu-027", "stu-028"} {
+		require.NoError(t, w.Standins.School.Withdraw(id, "sec-prop-c"))
+	}
+	w.Read(register, false)
+	_, err = start()
+	assert.ErrorContains(t, err, "take 4 people out")
+	r, err = start(w.Person("stu-025").ID)
+	require.NoError(t, err)
+	assert.Equal(t, 1, r.Counts["removed"])
+}

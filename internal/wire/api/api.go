@@ -193,6 +193,8 @@ type Preview struct {
 type NewRun struct {
 	PreviewID string `json:"previewId"`
 	Approved  bool   `json:"approved,omitempty" doc:"Allow removals above the guard"`
+	// Only narrows the run to some people.
+	Only []string `json:"only,omitempty" doc:"Keys of the people to bring in step (personId, or account: and accountId); everybody when absent"`
 }
 
 // Noticed is a finding of a run.

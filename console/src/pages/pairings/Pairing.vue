@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
@@ -35,9 +35,15 @@ const preview = useQuery({
   refetchOnWindowFocus: false,
 })
 const approved = ref(false)
+const only = ref<string[]>([])
+watch(preview.data, () => (only.value = []))
 const run = useMutation({
   mutationFn: () =>
-    ok(api.POST('/api/v1/runs', { body: { previewId: preview.data.value!.id, approved: approved.value } })),
+    ok(
+      api.POST('/api/v1/runs', {
+        body: { previewId: preview.data.value!.id, approved: approved.value, only: only.value },
+      }),
+    ),
   onSuccess: (r) => router.push(`/runs/${r.id}`),
 })
 const pause = useMutation({
@@ -46,7 +52,12 @@ const pause = useMutation({
   onSuccess: () => queries.invalidateQueries({ queryKey: ['pairing'] }),
 })
 const p = computed(() => pairing.data.value)
-const blocked = computed(() => !!preview.data.value?.guard && !approved.value)
+const runLabel = computed(() => {
+  const n = preview.data.value?.changes ?? 0
+  if (only.value.length) return `Run only these ${only.value.length}`
+  return n ? `Run: ${n} changes` : 'Run: nothing to change'
+})
+const blocked = computed(() => !!preview.data.value?.guard && !approved.value && !only.value.length)
 </script>
 
 <template>
@@ -74,9 +85,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value)
       <Button
         v-if="preview.data.value"
         size="small"
-        :label="
-          preview.data.value.changes ? `Run: ${preview.data.value.changes} changes` : 'Run: nothing to change'
-        "
+        :label="runLabel"
         :disabled="blocked || p.paused"
         :loading="run.isPending.value"
         @click="run.mutate()"
@@ -93,6 +102,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value)
         <h2>What a run would do, person by person</h2>
         <Counts v-if="preview.data.value" :counts="preview.data.value.counts" />
         <People
+          v-model:ticked="only"
           :people="preview.data.value?.entries.map((e) => ({ entry: e, state: e.outcome }))"
           :loading="preview.isLoading.value"
           :error="preview.error.value"

@@ -19,6 +19,10 @@ const props = defineProps<{
   error: Error | null
   again?: () => unknown
 }>()
+/** Keys of the people that are ticked; given only where some can be. */
+const ticked = defineModel<string[]>('ticked')
+const canTick = (state: string) => ['to-add', 'to-update', 'to-remove'].includes(state)
+const keyOf = (e: Schemas['Decision']) => e.personId || `account:${e.accountId}`
 const shown = ref('')
 const outcomes = computed(() => [...new Set((props.people ?? []).map((p) => p.state))])
 const rows = computed(() =>
@@ -43,6 +47,17 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
     :again="again"
     empty="Nobody is in this section yet."
   >
+    <Column v-if="ticked" header="">
+      <template #body="{ data }">
+        <input
+          v-if="canTick(data.state)"
+          v-model="ticked"
+          type="checkbox"
+          :value="keyOf(data.entry)"
+          :aria-label="`Only ${data.entry.name}`"
+        />
+      </template>
+    </Column>
     <Column header="Outcome">
       <template #body="{ data }">
         <span :class="{ urgent: urgent.includes(data.state) }">{{ outcome(data.state) }}</span>
