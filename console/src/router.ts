@@ -37,6 +37,12 @@ export const router = createRouter({
       meta: { title: 'Pairing' },
     },
     {
+      path: '/people/:id',
+      component: () => import('./pages/people/Person.vue'),
+      props: true,
+      meta: { title: 'Person' },
+    },
+    {
       path: '/runs/:id',
       component: () => import('./pages/pairings/Run.vue'),
       props: true,

@@ -224,6 +224,12 @@ func finish(t *testing.T, b *browser, w *world) {
 	b.do(chromedp.Click(`//details/summary`))
 	b.picture("events")
 
+	b.click("Tamsin Trial")
+	b.sees("Sections, now and before")
+	b.sees("Propagation, group A")
+	b.sees("60 %")
+	b.sees("signed event through Plant news")
+	b.picture("person")
 	b.click("Connections")
 	b.sees("3 statements have come.")
 	b.click("Badges")

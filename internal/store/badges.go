@@ -88,13 +88,17 @@ type ListedAward struct {
 	Badge  string
 }
 
-// Awards lists the newest, of one badge if given, older than before if given.
-func (s *Store) Awards(ctx context.Context, badgeID, before string, limit int) (all []ListedAward, err error) {
+// Awards lists the newest, of one badge or person if given, older than before if
+// given.
+func (s *Store) Awards(ctx context.Context, badgeID, personID, before string, limit int) (all []ListedAward, err error) {
 	q := s.reader(ctx).Table("awards a").Joins("JOIN badges b ON b.id = a.badge_id").
 		Select(`a.*, b.name AS badge, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = a.person_id), '') AS person`).
 		Order("a.id DESC").Limit(limit)
 	if badgeID != "" {
 		q = q.Where("a.badge_id = ?", badgeID)
+	}
+	if personID != "" {
+		q = q.Where("a.person_id = ?", personID)
 	}
 	if before != "" {
 		q = q.Where("a.id < ?", before)

@@ -144,8 +144,8 @@ func (s *Store) Delivery(ctx context.Context, id string) (d Delivery, err error)
 
 // DeliveryFilter narrows a list of deliveries; empty fields do not.
 type DeliveryFilter struct {
-	EventID, RuleID, State, Before string
-	Limit                          int
+	EventID, RuleID, PersonID, State, Before string
+	Limit                                    int
 }
 
 // ListedDelivery is a delivery with the names that a person reads.
@@ -162,7 +162,7 @@ func (s *Store) Deliveries(ctx context.Context, f DeliveryFilter) (all []ListedD
 	q := s.reader(ctx).Table("deliveries d").Joins("JOIN rules r ON r.id = d.rule_id JOIN events e ON e.id = d.event_id").Select(`d.*, r.name AS rule, e.type AS event_type,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person,
 		coalesce((SELECT c.name FROM connections c WHERE c.id = d.connection_id), '') AS connection`).Order("d.id DESC").Limit(f.Limit)
-	for where, value := range map[string]string{"d.event_id = ?": f.EventID, "d.rule_id = ?": f.RuleID, "d.state = ?": f.State, "d.id < ?": f.Before} {
+	for where, value := range map[string]string{"d.event_id = ?": f.EventID, "d.rule_id = ?": f.RuleID, "d.person_id = ?": f.PersonID, "d.state = ?": f.State, "d.id < ?": f.Before} {
 		if value != "" {
 			q = q.Where(where, value)
 		}

@@ -32,10 +32,8 @@ func (s *Server) badges(a huma.API) {
 		return shownBadge(store.ListedBadge{Badge: b}), err
 	})
 	handle(a, "badges", "GET /awards list-awards List awards, the newest first", func(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
-		all, err := s.Store.Awards(ctx, in.Badge, in.Cursor, in.Limit)
-		return api.Page[api.Award]{Items: each(all, func(x store.ListedAward) api.Award {
-			return api.Award{ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Awarding.AwardAddress(x.ID), AwardedAt: x.AwardedAt}
-		}), Next: last(all, in.Limit, func(x store.ListedAward) string { return x.ID })}, err
+		all, err := s.Store.Awards(ctx, in.Badge, "", in.Cursor, in.Limit)
+		return api.Page[api.Award]{Items: each(all, s.shownAward), Next: last(all, in.Limit, func(x store.ListedAward) string { return x.ID })}, err
 	})
 }
 
@@ -45,4 +43,8 @@ func (s *Server) issuer(i store.Issuer) api.Issuer {
 
 func shownBadge(b store.ListedBadge) api.Badge {
 	return api.Badge{NewBadge: api.NewBadge{IssuerID: b.IssuerID, Name: b.Name, Description: b.Description, Criteria: b.Criteria}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards}
+}
+
+func (s *Server) shownAward(x store.ListedAward) api.Award {
+	return api.Award{ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Awarding.AwardAddress(x.ID), AwardedAt: x.AwardedAt}
 }

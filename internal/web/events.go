@@ -70,8 +70,12 @@ func (s *Server) events(a huma.API) {
 }
 
 func event(e store.ListedEvent) api.Event {
+	person := ""
+	if e.PersonID != nil {
+		person = *e.PersonID
+	}
 	return api.Event{
-		ID: e.ID, Type: e.Type, Person: e.Person, Section: e.Section, Course: e.Course, ModuleID: e.ModuleID, ActivityID: e.ActivityID,
+		PersonID: person, ID: e.ID, Type: e.Type, Person: e.Person, Section: e.Section, Course: e.Course, ModuleID: e.ModuleID, ActivityID: e.ActivityID,
 		Data: e.Data, OccurredAt: e.OccurredAt, RecordedAt: e.RecordedAt, Deliveries: e.Deliveries, Waiting: e.Waiting,
 	}
 }

@@ -132,6 +132,7 @@ func (s *Server) register(a huma.API) {
 	s.connections(a)
 	s.sections(a)
 	s.pairings(a)
+	s.people(a)
 	s.runs(a)
 	s.rules(a)
 	s.events(a)

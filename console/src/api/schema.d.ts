@@ -404,6 +404,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Find people */
+        get: operations["find-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything known about a person */
+        get: operations["get-person"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/previews/{id}": {
         parameters: {
             query?: never;
@@ -634,6 +668,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Account: {
+            connection: string;
+            /** @description The service's id of it */
+            remoteId: string;
+        };
         Action: {
             /** @description For award */
             badgeId?: string;
@@ -876,6 +915,7 @@ export interface components {
             /** Format: date-time */
             occurredAt: string;
             person?: string;
+            personId?: string;
             /** Format: date-time */
             recordedAt: string;
             section?: string;
@@ -1047,6 +1087,11 @@ export interface components {
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
+        PagePerson: {
+            items: components["schemas"]["Person"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
         PageRule: {
             items: components["schemas"]["Rule"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -1073,6 +1118,29 @@ export interface components {
             targetRef?: string;
             /** Format: int64 */
             version: number;
+        };
+        Person: {
+            email: string;
+            id: string;
+            /** @description The register's own identifier */
+            identifier: string;
+            name: string;
+            userName: string;
+        };
+        PersonPage: {
+            accounts: components["schemas"]["Account"][];
+            awards: components["schemas"]["Award"][];
+            /** @description The newest 50 that were sent about the person */
+            deliveries: components["schemas"]["Delivery"][];
+            email: string;
+            /** @description The newest 50 */
+            events: components["schemas"]["Event"][];
+            id: string;
+            /** @description The register's own identifier */
+            identifier: string;
+            name: string;
+            sections: components["schemas"]["Whereabouts"][];
+            userName: string;
         };
         Policy: {
             hold: boolean;
@@ -1239,6 +1307,26 @@ export interface components {
             givenName: string;
             identifier: string;
             userName: string;
+        };
+        Whereabouts: {
+            course: string;
+            /** Format: date-time */
+            joinedAt: string;
+            /**
+             * Format: date-time
+             * @description Absent while the person is in it
+             */
+            leftAt?: string;
+            pairingId?: string;
+            /**
+             * Format: int64
+             * @description Progress in the course, when there is any
+             */
+            percent?: number;
+            role: string;
+            section: string;
+            sectionId: string;
+            target?: string;
         };
     };
     responses: never;
@@ -2333,6 +2421,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "find-people": {
+        parameters: {
+            query: {
+                /** @description A part of name, address, user name or identifier */
+                text: string;
+                /** @description At most so many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePerson"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonPage"];
                 };
             };
             /** @description Error */

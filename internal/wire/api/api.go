@@ -293,6 +293,7 @@ type Switch struct {
 type Event struct {
 	ID         string         `json:"id"`
 	Type       string         `json:"type"`
+	PersonID   string         `json:"personId,omitempty"`
 	Person     string         `json:"person,omitempty"`
 	Section    string         `json:"section,omitempty"`
 	Course     string         `json:"course,omitempty"`
@@ -375,6 +376,44 @@ type Award struct {
 	Person    string    `json:"person"`
 	Address   string    `json:"address" doc:"Its public page"`
 	AwardedAt time.Time `json:"awardedAt"`
+}
+
+// Person is somebody in a register.
+type Person struct {
+	ID         string `json:"id"`
+	Name       string `json:"name"`
+	Email      string `json:"email"`
+	UserName   string `json:"userName"`
+	Identifier string `json:"identifier" doc:"The register's own identifier"`
+}
+
+// Whereabouts is a section that a person is in, or was.
+type Whereabouts struct {
+	SectionID string     `json:"sectionId"`
+	Section   string     `json:"section"`
+	Course    string     `json:"course"`
+	Role      string     `json:"role"`
+	JoinedAt  time.Time  `json:"joinedAt"`
+	LeftAt    *time.Time `json:"leftAt,omitempty" doc:"Absent while the person is in it"`
+	PairingID string     `json:"pairingId,omitempty"`
+	Target    string     `json:"target,omitempty"`
+	Percent   *int       `json:"percent,omitempty" doc:"Progress in the course, when there is any"`
+}
+
+// Account is a person's account at a service.
+type Account struct {
+	Connection string `json:"connection"`
+	RemoteID   string `json:"remoteId" doc:"The service's id of it"`
+}
+
+// PersonPage is everything known about one person.
+type PersonPage struct {
+	Person
+	Accounts   []Account     `json:"accounts"`
+	Sections   []Whereabouts `json:"sections"`
+	Awards     []Award       `json:"awards"`
+	Events     []Event       `json:"events" doc:"The newest 50"`
+	Deliveries []Delivery    `json:"deliveries" doc:"The newest 50 that were sent about the person"`
 }
 
 // Live is the news that something changed.

@@ -57,7 +57,13 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
       ></Column
     >
     <Column field="type" header="Event" />
-    <Column field="person" header="Person" />
+    <Column header="Person">
+      <template #body="{ data }">
+        <RouterLink v-if="data.personId" :to="`/people/${data.personId}`" @click.stop>{{
+          data.person
+        }}</RouterLink>
+      </template>
+    </Column>
     <Column field="section" header="Section" />
     <Column header="About">
       <template #body="{ data }">

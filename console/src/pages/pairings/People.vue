@@ -60,12 +60,18 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
     </Column>
     <Column header="Outcome">
       <template #body="{ data }">
-        <span :class="{ urgent: urgent.includes(data.state) }">{{ outcome(data.state) }}</span>
+        <span class="outcome" :class="{ urgent: urgent.includes(data.state) }">{{
+          outcome(data.state)
+        }}</span>
       </template>
     </Column>
     <Column header="Person">
       <template #body="{ data }"
-        >{{ data.entry.name }} <span class="faint">{{ data.entry.role }}</span></template
+        ><RouterLink v-if="data.entry.personId" :to="`/people/${data.entry.personId}`">{{
+          data.entry.name
+        }}</RouterLink>
+        <template v-else>{{ data.entry.name }}</template>
+        <span class="faint">{{ data.entry.role }}</span></template
       >
     </Column>
     <Column header="Why">
@@ -103,6 +109,10 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
 .tabs button[aria-pressed='true'] {
   color: var(--ink);
   border-color: var(--ink);
+}
+
+.outcome {
+  white-space: nowrap;
 }
 
 .urgent {

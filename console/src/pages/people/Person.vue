@@ -1,0 +1,129 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Column from 'primevue/column'
+import { computed } from 'vue'
+
+import { api, ok } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Signal from '../../parts/Signal.vue'
+import { when } from '../../parts/when'
+
+const props = defineProps<{ id: string }>()
+const person = useQuery({
+  queryKey: ['events', 'person', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/people/{id}', { params: { path: { id: props.id } } })),
+})
+const p = computed(() => person.data.value)
+const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s })))
+const verbs: Record<string, string> = { send: 'signed event', mail: 'mail', award: 'badge' }
+</script>
+
+<template>
+  <Oops :error="person.error.value" :again="person.refetch" />
+  <template v-if="p">
+    <PageHead :title="p.name">
+      <template #about>{{ p.email || 'no e-mail address' }} · {{ p.userName }} · {{ p.identifier }}</template>
+    </PageHead>
+    <h2>Sections, now and before</h2>
+    <Listing :rows="sections" :loading="false" :error="null" empty="In no section.">
+      <Column header="Section">
+        <template #body="{ data }">
+          <RouterLink v-if="data.pairingId" :to="`/pairings/${data.pairingId}`">{{
+            data.section
+          }}</RouterLink>
+          <template v-else>{{ data.section }}</template>
+          <span v-if="data.leftAt" class="faint"> left {{ when(data.leftAt) }}</span>
+        </template>
+      </Column>
+      <Column field="course" header="Course" />
+      <Column field="role" header="Role" />
+      <Column header="Since">
+        <template #body="{ data }"
+          ><span class="faint">{{ when(data.joinedAt) }}</span></template
+        >
+      </Column>
+      <Column field="target" header="Class outside" />
+      <Column header="Progress">
+        <template #body="{ data }">
+          <progress
+            v-if="data.percent !== undefined"
+            :value="data.percent"
+            max="100"
+            :aria-label="`${data.percent} %`"
+          />
+          {{ data.percent === undefined ? '' : `${data.percent} %` }}
+        </template>
+      </Column>
+    </Listing>
+    <div class="two">
+      <section>
+        <h2>Accounts</h2>
+        <p v-for="a in p.accounts" :key="a.connection">
+          {{ a.connection }} <code>{{ a.remoteId }}</code>
+        </p>
+        <p v-if="!p.accounts.length" class="faint">None known yet.</p>
+      </section>
+      <section>
+        <h2>Badges</h2>
+        <p v-for="a in p.awards" :key="a.id">
+          <a :href="a.address" target="_blank" rel="noopener">{{ a.badge }}</a>
+          <span class="faint">{{ when(a.awardedAt) }}</span>
+        </p>
+        <p v-if="!p.awards.length" class="faint">None yet.</p>
+      </section>
+    </div>
+    <h2>What was sent about {{ p.name }}</h2>
+    <Listing :rows="p.deliveries" :loading="false" :error="null" empty="Nothing yet.">
+      <Column header="At"
+        ><template #body="{ data }"
+          ><span class="faint">{{ when(data.createdAt) }}</span></template
+        ></Column
+      >
+      <Column header="State"
+        ><template #body="{ data }"><Signal :state="data.state" /></template
+      ></Column>
+      <Column header="What">
+        <template #body="{ data }"
+          >{{ verbs[data.action]
+          }}<template v-if="data.connection"> through {{ data.connection }}</template></template
+        >
+      </Column>
+      <Column header="Why">
+        <template #body="{ data }"
+          ><RouterLink :to="`/events/${data.eventId}`">{{ data.rule }}</RouterLink>
+          <span class="faint">{{ data.eventType }}</span></template
+        >
+      </Column>
+    </Listing>
+    <h2>What happened</h2>
+    <Listing :rows="p.events" :loading="false" :error="null" empty="Nothing yet.">
+      <Column header="At"
+        ><template #body="{ data }"
+          ><span class="faint">{{ when(data.recordedAt) }}</span></template
+        ></Column
+      >
+      <Column field="type" header="Event" />
+      <Column field="section" header="Section" />
+    </Listing>
+  </template>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 2rem;
+}
+
+p {
+  margin: 0.2rem 0;
+}
+
+progress {
+  width: 6rem;
+  height: 6px;
+  accent-color: var(--calm);
+}
+</style>

@@ -1,0 +1,53 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Whereabouts is a section that a person is in, or was.
+type Whereabouts struct {
+	SectionID string
+	Section   string
+	Course    string
+	Role      string
+	JoinedAt  time.Time
+	LeftAt    *time.Time
+	PairingID string // of the section now, empty when not paired
+	Target    string
+	Percent   *int // progress, when there is any
+}
+
+// WhereaboutsOf lists a person's sections, present ones first. What was reached
+// in a section that was left stays with it.
+func (s *Store) WhereaboutsOf(ctx context.Context, personID string) ([]Whereabouts, error) {
+	return many[Whereabouts](ctx, s, "finding the person's sections", `
+		SELECT s.id::text, s.title, c.title, e.role, e.joined_at, e.gone_at, coalesce(p.id::text, ''), coalesce(p.target_name, ''), g.percent
+		FROM people h
+		JOIN enrolments e ON e.connection_id = h.connection_id AND e.person = h.sourced_id
+		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section
+		JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course
+		LEFT JOIN pairings p ON p.section_id = s.id AND p.ended_at IS NULL
+		LEFT JOIN progress g ON g.person_id = h.id AND g.section_id = s.id
+		WHERE h.id = $1 ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
+}
+
+// KnownAccount is a person's account at a service.
+type KnownAccount struct {
+	Connection string
+	RemoteID   string
+}
+
+// AccountsOf lists the accounts stored for a person.
+func (s *Store) AccountsOf(ctx context.Context, personID string) ([]KnownAccount, error) {
+	return many[KnownAccount](ctx, s, "finding the person's accounts", `
+		SELECT c.name, a.remote_id FROM accounts a JOIN connections c ON c.id = a.connection_id WHERE a.person_id = $1 ORDER BY c.name`, personID)
+}
+
+// People finds people by a part of their name, address, user name or identifier.
+func (s *Store) People(ctx context.Context, text string, limit int) ([]Person, error) {
+	return many[Person](ctx, s, "finding people", `
+		SELECT `+personColumns+` FROM people p
+		WHERE p.gone_at IS NULL AND strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' ' || p.identifier), lower($1)) > 0
+		ORDER BY p.family_name, p.given_name, p.id LIMIT $2`, text, limit)
+}

@@ -1,0 +1,62 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+)
+
+type peopleInput struct {
+	Text  string `query:"text" required:"true" minLength:"2" doc:"A part of name, address, user name or identifier"`
+	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"200" doc:"At most so many"`
+}
+
+// newestAbout is how many events and deliveries a person's page shows.
+const newestAbout = 50
+
+func (s *Server) people(a huma.API) {
+	handle(a, "people", "GET /people find-people Find people", func(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
+		all, err := s.Store.People(ctx, in.Text, in.Limit)
+		return api.Page[api.Person]{Items: each(all, person)}, err
+	})
+	handle(a, "people", "GET /people/{id} get-person Everything known about a person", func(ctx context.Context, in *byID) (api.PersonPage, error) {
+		return s.personPage(ctx, in.ID)
+	})
+}
+
+func person(p store.Person) api.Person {
+	return api.Person{ID: p.ID, Name: p.Name(), Email: p.Email, UserName: p.UserName, Identifier: p.Identifier}
+}
+
+func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage, err error) {
+	p, err := s.Store.Person(ctx, id)
+	if err != nil {
+		return page, err
+	}
+	accounts, err := s.Store.AccountsOf(ctx, id)
+	if err != nil {
+		return page, err
+	}
+	sections, err := s.Store.WhereaboutsOf(ctx, id)
+	if err != nil {
+		return page, err
+	}
+	awards, err := s.Store.Awards(ctx, "", id, "", 200)
+	if err != nil {
+		return page, err
+	}
+	events, err := s.Store.Events(ctx, store.EventFilter{PersonID: id, Limit: newestAbout})
+	if err != nil {
+		return page, err
+	}
+	deliveries, err := s.Store.Deliveries(ctx, store.DeliveryFilter{PersonID: id, Limit: newestAbout})
+	return api.PersonPage{
+		Person:   person(p),
+		Accounts: each(accounts, func(a store.KnownAccount) api.Account { return api.Account(a) }),
+		Sections: each(sections, func(w store.Whereabouts) api.Whereabouts { return api.Whereabouts(w) }),
+		Awards:   each(awards, s.shownAward), Events: each(events, event), Deliveries: each(deliveries, delivery),
+	}, err
+}
