@@ -296,7 +296,8 @@ func (s *Story) FirstRun(ctx context.Context) error {
 		return err
 	}
 	for _, t := range tasks {
-		s.tell("needs a person: %-12s %s. %s", t.Subject, named(t.Title, t.Detail), t.Remedy)
+		s.tell("needs a person: %-12s %s", t.Subject, named(t.Title, strings.TrimSuffix(t.Detail, ".")))
+		s.tell("%29s%s", "", t.Remedy)
 	}
 	return nil
 }
