@@ -1,0 +1,90 @@
+package adapter_test
+
+import (
+	"errors"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/wire/call"
+)
+
+func TestKindsAreComplete(t *testing.T) {
+	for _, k := range adapter.Kinds {
+		assert.NotEmpty(t, k.Title)
+		assert.NotEmpty(t, k.Capabilities, k.Name)
+		for _, f := range k.Fields {
+			assert.NotEmpty(t, f.Help, "%s %s says where to find the value", k.Name, f.Name)
+		}
+	}
+	_, ok := adapter.Lookup("carrier-pigeon")
+	assert.False(t, ok)
+}
+
+// A half-pasted value or one in the wrong box is named before anything is tried.
+func TestCheckNamesEveryWrongValue_C3(t *testing.T) {
+	scim, ok := adapter.Lookup(adapter.KindSCIM)
+	require.True(t, ok)
+	good := map[string]string{"address": "https://chat.example/scim/v2", "token": "t"}
+	require.NoError(t, scim.Check(good))
+	for want, change := range map[string]map[string]string{
+		"address: is missing":               {"address": ""},
+		"address: \"chat.example\" is not":  {"address": "chat.example"},
+		"address: \"ftp://chat.example\" i": {"address": "ftp://chat.example"},
+		"token: has white space":            {"token": "t "},
+		"colour: a scim connection has no ": {"colour": "red"},
+	} {
+		values := map[string]string{}
+		for k, v := range good {
+			values[k] = v
+		}
+		for k, v := range change {
+			values[k] = v
+		}
+		err := scim.Check(values)
+		var field *adapter.FieldError
+		require.ErrorAs(t, err, &field)
+		assert.ErrorContains(t, err, want)
+	}
+	mail, _ := adapter.Lookup(adapter.KindSMTP)
+	assert.ErrorContains(t, mail.Check(map[string]string{"server": "h:25", "from": "a@b.example", "security": "hope"}), "must be one of starttls, tls, none")
+	err := scim.Check(map[string]string{})
+	assert.ErrorContains(t, err, "address")
+	assert.ErrorContains(t, err, "token", "all of them at once")
+}
+
+func TestFailuresAreSorted_C2(t *testing.T) {
+	problem := func(k call.Kind) error { return fmt.Errorf("doing: %w", &call.Problem{Kind: k}) }
+	for _, c := range []struct {
+		err   error
+		code  finding.Code
+		state adapter.State
+		pass  bool
+	}{
+		{problem(call.Unreachable), finding.Unreachable, adapter.Unreachable, true},
+		{problem(call.WrongCredential), finding.WrongCredential, adapter.WrongCredential, false},
+		{problem(call.NotAllowed), finding.NotAllowed, adapter.NotAllowed, false},
+		{problem(call.NotEnabled), finding.NotEnabled, adapter.NotEnabled, false},
+		{problem(call.Throttled), finding.Throttled, adapter.Broken, true},
+		{problem(call.Broken), finding.Broken, adapter.Broken, true},
+		{problem(call.Refused), finding.Broken, adapter.Broken, false},
+	} {
+		assert.Equal(t, c.code, adapter.RunCodeOf(c.err))
+		assert.Equal(t, c.pass, adapter.MayPass(c.err), c.code)
+		r := adapter.ReportOf(adapter.PeopleIn, "", c.err)
+		assert.Equal(t, c.state, r.State)
+		assert.Equal(t, c.code, r.Code)
+	}
+	assert.Equal(t, adapter.Works, adapter.ReportOf(adapter.PeopleIn, "fine", nil).State)
+	refused := refusal.Conflict(finding.RegisterShrunk, "no")
+	assert.Equal(t, finding.RegisterShrunk, adapter.RunCodeOf(refused))
+	assert.False(t, adapter.MayPass(refused), "what was refused stays refused")
+	own := errors.New("the database restarts")
+	assert.Equal(t, finding.RunFailed, adapter.RunCodeOf(own))
+	assert.True(t, adapter.MayPass(own))
+}

@@ -1,0 +1,64 @@
+package mails_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/adapter"
+	"kanban/internal/adapter/mails"
+	"kanban/internal/standin"
+	"kanban/internal/standin/fault"
+	"kanban/internal/wire/call"
+)
+
+func TestMailArrivesOrSaysWhy(t *testing.T) {
+	outside, err := standin.Start(0)
+	require.NoError(t, err)
+	defer outside.Stop()
+	connection := func(change map[string]string) adapter.Connection {
+		c := adapter.Connection{Settings: map[string]string{"server": outside.Addresses.SMTP, "from": "kanban@fernmoor.example", "security": "none"}}
+		for k, v := range change {
+			c.Settings[k] = v
+		}
+		return c
+	}
+	send := func(c adapter.Connection, to string) error {
+		_, err := mails.New(c, 5*time.Second).Send(t.Context(), mails.Mail{ID: "d1", To: to, Subject: "Grüße", Text: "Hallo.\n"})
+		return err
+	}
+	require.NoError(t, send(connection(nil), "ana@fernmoor.example"))
+	got := outside.Inbox.Mails()
+	require.Len(t, got, 1)
+	assert.Equal(t, "Grüße", got[0].Subject)
+	assert.Equal(t, "ana@fernmoor.example", got[0].To)
+	assert.Equal(t, "<d1@kanban>", got[0].MessageID)
+
+	for want, c := range map[call.Kind]struct {
+		fault  *fault.Fault
+		change map[string]string
+		to     string
+	}{
+		call.Throttled:   {&fault.Fault{Kind: fault.Status, Status: 451}, nil, "ana@fernmoor.example"},
+		call.Refused:     {&fault.Fault{Kind: fault.Status, Status: 550}, nil, "ana@fernmoor.example"},
+		call.Unreachable: {&fault.Fault{Kind: fault.Cut}, nil, "ana@fernmoor.example"},
+	} {
+		require.NoError(t, outside.Fault("inbox", *c.fault))
+		err := send(connection(c.change), c.to)
+		p, ok := call.As(err)
+		require.True(t, ok, "%v", err)
+		assert.Equal(t, want, p.Kind, "%v", err)
+		outside.ClearFaults()
+	}
+	p, ok := call.As(send(connection(nil), "no address"))
+	require.True(t, ok)
+	assert.Equal(t, call.Refused, p.Kind)
+	p, ok = call.As(send(connection(map[string]string{"server": "127.0.0.1:1"}), "ana@fernmoor.example"))
+	require.True(t, ok)
+	assert.Equal(t, call.Unreachable, p.Kind)
+	var field *adapter.FieldError
+	require.ErrorAs(t, send(connection(map[string]string{"server": "no port"}), "ana@fernmoor.example"), &field)
+	require.Error(t, send(connection(map[string]string{"security": "starttls"}), "ana@fernmoor.example"), "the server offers no TLS, so nothing is sent in the open")
+}
