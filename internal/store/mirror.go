@@ -116,7 +116,7 @@ func (tx *Tx) mergeTable(ctx context.Context, connectionID string, t mirrorTable
 	if _, err := tx.PGX.Exec(ctx, create); err != nil {
 		return Tally{}, err
 	}
-	if _, err := tx.PGX.Exec(ctx, fmt.Sprintf(`ALTER TABLE %s ALTER connection_id DROP NOT NULL, ALTER id DROP NOT NULL, ALTER changed_at DROP NOT NULL%s`, staged, dropJoined(t))); err != nil {
+	if _, err := tx.PGX.Exec(ctx, fmt.Sprintf(`ALTER TABLE %s ALTER connection_id DROP NOT NULL, ALTER changed_at DROP NOT NULL%s`, staged, t.dropNotNull())); err != nil {
 		return Tally{}, err
 	}
 	if _, err := tx.PGX.CopyFrom(ctx, pgx.Identifier{staged}, t.columns, pgx.CopyFromRows(rows)); err != nil {
@@ -152,11 +152,13 @@ func (tx *Tx) mergeTable(ctx context.Context, connectionID string, t mirrorTable
 	return tally, rowsOf.Err()
 }
 
-func dropJoined(t mirrorTable) string {
+// dropNotNull lets the columns that a read does not fill stay empty in the
+// staging table.
+func (t mirrorTable) dropNotNull() string {
 	if t.name == "enrolments" {
 		return ", ALTER joined_at DROP NOT NULL"
 	}
-	return ""
+	return ", ALTER id DROP NOT NULL"
 }
 
 // mergeSQL writes only what differs: new rows, changed rows, rows that came
@@ -186,7 +188,7 @@ WITH differing AS (
     WHERE m.sourced_id IS NULL OR m.gone_at IS NOT NULL OR (%[3]s) IS DISTINCT FROM (%[4]s)
 ), written AS (
     INSERT INTO %[1]s AS m (connection_id, sourced_id, %[5]s)
-    SELECT $1, sourced_id, %[5]s FROM differing
+    SELECT $1, sourced_id, %[5]s FROM differing ORDER BY sourced_id
     ON CONFLICT (connection_id, sourced_id) DO UPDATE SET %[6]s, changed_at = now(), gone_at = NULL%[7]s
 ), gone AS (
     UPDATE %[1]s m SET gone_at = now(), changed_at = now()
@@ -200,7 +202,7 @@ UNION ALL SELECT 'gone', count(*)::int FROM gone`,
 
 func (tx *Tx) movements(ctx context.Context, connectionID, where string) ([]Movement, error) {
 	rows, err := tx.PGX.Query(ctx, `
-		SELECT e.id::text, p.id::text, s.id::text, c.id::text, e.role, e.changed_at::text
+		SELECT e.connection_id::text || '/' || e.sourced_id, p.id::text, s.id::text, c.id::text, e.role, e.changed_at::text
 		FROM enrolments e
 		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
 		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section

@@ -26,6 +26,43 @@ func AddressKey(address string) (string, error) {
 	if trimmed == "" {
 		return "", ErrNoAddress
 	}
+	if key, ok := plainKey(trimmed); ok {
+		return key, nil
+	}
+	return generalKey(trimmed)
+}
+
+// plainKey is the short way for the addresses that nearly all people have: ASCII
+// letters, digits and a few signs. ok is false for every other text, which then
+// takes the long way; a test holds both to the same answer.
+func plainKey(address string) (key string, ok bool) {
+	at := strings.IndexByte(address, '@')
+	if at < 1 || at > 64 || len(address) > 254 {
+		return "", false
+	}
+	lower := strings.ToLower(address)
+	dot := true // a dot may not come now: at a beginning, after another one
+	dots := 0
+	for i := range len(lower) {
+		switch c := lower[i]; {
+		case c >= 'a' && c <= 'z', c >= '0' && c <= '9', i < at && (c == '_' || c == '+' || c == '-'):
+			dot = false
+		case c == '.' && !dot:
+			dot = true
+			if i > at {
+				dots++
+			}
+		case i == at && !dot:
+			dot = true
+		default:
+			return "", false
+		}
+	}
+	return lower, !dot && dots > 0
+}
+
+// generalKey handles everything that can be an address.
+func generalKey(trimmed string) (string, error) {
 	parsed, err := mail.ParseAddress(trimmed)
 	if err != nil || parsed.Name != "" || strings.HasPrefix(trimmed, "<") {
 		return "", ErrBadAddress

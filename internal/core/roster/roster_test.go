@@ -249,7 +249,10 @@ func apply(plan roster.Plan, s *roster.Source, target *roster.Target) {
 			a := &target.Accounts[i]
 			a.InTarget = true
 			if e.Outcome == roster.OutcomeUpdate {
-				a.GivenName, a.FamilyName, a.Email = e.Want.GivenName, e.Want.FamilyName, e.Want.Email
+				a.GivenName, a.FamilyName = e.Want.GivenName, e.Want.FamilyName
+				if e.Want.Email != "" {
+					a.Email = e.Want.Email
+				}
 			}
 			for j := range s.Members {
 				if s.Members[j].PersonID == e.PersonID {
@@ -268,13 +271,13 @@ func apply(plan roster.Plan, s *roster.Source, target *roster.Target) {
 func TestApplyingLeavesNothingToDo_R10(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		s, target, p := world(t)
-		first := roster.Compare(s, target, p)
-		apply(first, &s, &target)
-		// New accounts that were just added carry the external id and may need
-		// their details written once; after that nothing is left to do.
-		apply(roster.Compare(s, target, p), &s, &target)
-		if second := roster.Compare(s, target, p); second.Counts().Changes() != 0 {
-			t.Fatalf("still to do: %+v", second.Entries)
+		// One run may clear the way for another: an address that an account no
+		// longer has is free for somebody else. So it takes a few, never many.
+		for range len(s.Members) + 2 {
+			apply(roster.Compare(s, target, p), &s, &target)
+		}
+		if last := roster.Compare(s, target, p); last.Counts().Changes() != 0 {
+			t.Fatalf("still to do: %+v", last.Entries)
 		}
 	})
 }

@@ -147,7 +147,6 @@ CREATE INDEX people_master ON people (connection_id, master) WHERE master <> '' 
 CREATE TABLE enrolments (
     connection_id uuid NOT NULL REFERENCES connections ON DELETE CASCADE,
     sourced_id    text NOT NULL,
-    id            uuid NOT NULL GENERATED ALWAYS AS (md5(connection_id::text || '/enrolment/' || sourced_id)::uuid) STORED,
     section       text NOT NULL,
     person        text NOT NULL,
     role          text NOT NULL,
