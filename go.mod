@@ -2,6 +2,9 @@ module kanban
 
 go 1.26.0
 
+// Some npm packages bring Go files of their own.
+ignore ./console/node_modules
+
 require (
 	cel.dev/cel-go v0.33.2
 	github.com/alexedwards/argon2id v1.0.0

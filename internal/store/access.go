@@ -74,16 +74,6 @@ func (tx *Tx) UseSetupLink(ctx context.Context, hash []byte) error {
 	return known(err, "using the set-up link")
 }
 
-// AuditEntry says who changed what.
-type AuditEntry struct {
-	ID      int64           `json:"id"`
-	At      time.Time       `json:"at"`
-	Who     string          `json:"who"`
-	What    string          `json:"what"`
-	Subject string          `json:"subject"`
-	Detail  json.RawMessage `json:"detail" gorm:"type:jsonb;serializer:json"`
-}
-
 // Audit adds an entry to the audit trail. detail must not hold secrets.
 func (tx *Tx) Audit(ctx context.Context, who, what, subject string, detail any) error {
 	text, err := json.Marshal(detail)

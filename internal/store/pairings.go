@@ -122,7 +122,6 @@ const (
 	Finished    = "finished"
 	NeedsPerson = "needs-person" // finished, with people to mend
 	Moved       = "moved"        // nothing done: things changed since the preview
-	Guarded     = "guarded"      // nothing done: would remove too many
 	Failed      = "failed"
 )
 
@@ -217,7 +216,7 @@ func (tx *Tx) FinishRun(ctx context.Context, r *Run) error {
 		return known(err, "ending the run")
 	}
 	if r.PairingID != nil {
-		failed := r.State == Failed || r.State == Guarded || r.State == Moved
+		failed := r.State == Failed || r.State == Moved
 		_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET last_run_id = $2, last_failed = $3,
 			ran_at = CASE WHEN $3 THEN ran_at ELSE now() END WHERE id = $1`, *r.PairingID, r.ID, failed)
 		if err == nil {

@@ -97,7 +97,6 @@ const (
 	DeliveryRetrying  = "retrying" // failed, will be tried again at NextAt
 	DeliveryDelivered = "delivered"
 	DeliveryWaiting   = "waiting" // failed for good, waits for a person
-	DeliverySkipped   = "skipped" // the condition did not hold, or once was enough
 )
 
 // Delivery is one action for one event.

@@ -134,7 +134,7 @@ func (w *Worker) Stop(ctx context.Context) {
 func last[T river.JobArgs](j *river.Job[T]) bool { return j.Attempt >= tries }
 
 // tries is how often a read or run is tried before it ends as failed. With the
-// pauses of NextRetry that is about two minutes.
+// pauses of NextRetry, and those within each call, that is about a minute.
 const tries = 6
 
 // work is a worker made of a function.

@@ -836,7 +836,7 @@ export interface components {
             rule: string;
             ruleId: string;
             /** @enum {string} */
-            state: "queued" | "retrying" | "delivered" | "waiting" | "skipped";
+            state: "queued" | "retrying" | "delivered" | "waiting";
         };
         EditConnection: {
             name?: string;
@@ -1235,7 +1235,7 @@ export interface components {
             /** Format: date-time */
             startedAt?: string;
             /** @enum {string} */
-            state: "queued" | "running" | "finished" | "needs-person" | "moved" | "guarded" | "failed";
+            state: "queued" | "running" | "finished" | "needs-person" | "moved" | "failed";
             /** @description What it is doing now */
             step?: string;
             /** Format: int64 */

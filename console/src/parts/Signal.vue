@@ -19,7 +19,6 @@ const urgent = computed(() =>
   [
     'needs-person',
     'failed',
-    'guarded',
     'waiting',
     'wrong-credential',
     'not-allowed',

@@ -51,11 +51,6 @@ func (w *Workspace) EnsureTarget(ctx context.Context, name, key string) (ref str
 	return group.ID, err
 }
 
-// RemoveTarget removes the group; the accounts stay.
-func (w *Workspace) RemoveTarget(ctx context.Context, ref string) error {
-	return w.client.DeleteGroup(ctx, ref)
-}
-
 // Add puts a person into the target, making an account first when accountID is
 // empty. It returns the account's id. Doing it again is harmless.
 func (w *Workspace) Add(ctx context.Context, ref, accountID string, want roster.Wanted) (string, error) {

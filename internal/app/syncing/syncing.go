@@ -31,11 +31,6 @@ type Target interface {
 	Accounts(ctx context.Context, ref string) ([]roster.Account, error)
 	EnsureTarget(ctx context.Context, name, key string) (ref string, err error)
 	Add(ctx context.Context, ref, accountID string, want roster.Wanted) (account string, err error)
-	Remover
-}
-
-// Remover takes back and corrects.
-type Remover interface {
 	Update(ctx context.Context, accountID string, want roster.Wanted) error
 	Remove(ctx context.Context, ref, accountID string, deactivate bool) error
 }

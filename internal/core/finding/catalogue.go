@@ -48,7 +48,6 @@ const (
 	RunFailed         Code = "run-failed"
 	RemovalGuard      Code = "removal-above-guard"
 	DeliveryWaiting   Code = "delivery-waits"
-	CompletionUndone  Code = "completion-undone"
 	ConditionRefused  Code = "condition-refused"
 	TemplateIncorrect Code = "template-incorrect"
 )
@@ -93,7 +92,6 @@ var catalogue = []Entry{
 	{RunFailed, Block, "run stopped", "The run could not go on. What it had done is kept; nothing was lost.", "See the cause on the run, mend it and start the run again.", OwnerAdministrator},
 	{RemovalGuard, Block, "would remove too many", "The run would take more people out of the target than the pairing's guard allows.", "Check the section in the register. If it is right, run again with the removal approved.", OwnerAdministrator},
 	{DeliveryWaiting, Block, "delivery waits for a person", "Every try to deliver this failed.", "Mend the cause shown on the delivery and retry it.", OwnerAdministrator},
-	{CompletionUndone, Warn, "completion taken back", "An activity that counted as completed no longer does.", "Decide whether what followed from it, such as a badge, should stand.", OwnerTeacher},
 	{ConditionRefused, Block, "condition cannot be used", "The rule's condition does not compile, or costs more than the limit.", "Correct the condition of the rule.", OwnerAdministrator},
 	{TemplateIncorrect, Block, "text or mapping cannot be filled in", "A template or mapping of the rule refers to something the event does not have.", "Correct the template or mapping of the rule.", OwnerAdministrator},
 }

@@ -213,7 +213,7 @@ type Run struct {
 	PairingID   string         `json:"pairingId,omitempty"`
 	Connection  string         `json:"connection,omitempty"`
 	About       string         `json:"about" doc:"What was read or brought in step"`
-	State       string         `json:"state" enum:"queued,running,finished,needs-person,moved,guarded,failed"`
+	State       string         `json:"state" enum:"queued,running,finished,needs-person,moved,failed"`
 	Step        string         `json:"step,omitempty" doc:"What it is doing now"`
 	Done        int            `json:"done"`
 	Total       int            `json:"total"`
@@ -316,7 +316,7 @@ type Delivery struct {
 	Action     string         `json:"action"`
 	Connection string         `json:"connection,omitempty"`
 	Person     string         `json:"person,omitempty"`
-	State      string         `json:"state" enum:"queued,retrying,delivered,waiting,skipped"`
+	State      string         `json:"state" enum:"queued,retrying,delivered,waiting"`
 	Attempts   int            `json:"attempts"`
 	NextAt     *time.Time     `json:"nextAt,omitempty"`
 	Code       finding.Code   `json:"code,omitempty"`

@@ -115,13 +115,6 @@ const copy = (text: string) => navigator.clipboard.writeText(text)
 </template>
 
 <style scoped>
-select {
-  font: inherit;
-  padding: 0.45rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
-}
-
 .made {
   display: grid;
   grid-template-columns: 5rem 1fr auto;

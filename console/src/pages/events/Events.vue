@@ -7,6 +7,7 @@ import { useRouter } from 'vue-router'
 import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { triggers } from '../../parts/triggers'
 import { when } from '../../parts/when'
 import Deliveries from './Deliveries.vue'
 
@@ -20,18 +21,6 @@ const list = useQuery({
   queryFn: () => ok(api.GET('/api/v1/events', { params: { query: query.value } })),
   placeholderData: (before) => before,
 })
-const types = [
-  'section.joined',
-  'section.left',
-  'activity.completed',
-  'assessment.passed',
-  'assessment.failed',
-  'module.completed',
-  'course.completed',
-  'progress.crossed',
-  'badge.awarded',
-  'run.needs-person',
-]
 const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).id}`)
 </script>
 
@@ -39,7 +28,7 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
   <PageHead title="Events" about="What happened, once each, and what followed from it">
     <select v-model="type" class="filter" aria-label="Type" @change="cursor = []">
       <option value="">every type</option>
-      <option v-for="t in types" :key="t">{{ t }}</option>
+      <option v-for="t in triggers" :key="t">{{ t }}</option>
     </select>
   </PageHead>
   <Deliveries v-if="props.id" :event-id="props.id" @close="router.push('/events')" />
@@ -100,13 +89,6 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
 </template>
 
 <style scoped>
-.filter {
-  font: inherit;
-  padding: 0.35rem 0.5rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
-}
-
 .urgent {
   color: var(--signal);
   font-weight: 600;

@@ -95,13 +95,6 @@ legend {
   top: -0.4rem;
 }
 
-select {
-  font: inherit;
-  padding: 0.45rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
-}
-
 .code {
   font: 13px/1.5 var(--mono);
 }

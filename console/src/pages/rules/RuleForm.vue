@@ -7,6 +7,7 @@ import { computed, reactive } from 'vue'
 
 import { api, ok, Problem, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
+import { triggers } from '../../parts/triggers'
 import ActionFields from './ActionFields.vue'
 
 type NewRule = Schemas['NewRule']
@@ -14,18 +15,6 @@ type NewRule = Schemas['NewRule']
 const props = defineProps<{ edit?: Schemas['Rule'] }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
-const triggers: NewRule['trigger'][] = [
-  'section.joined',
-  'section.left',
-  'activity.completed',
-  'assessment.passed',
-  'assessment.failed',
-  'module.completed',
-  'course.completed',
-  'progress.crossed',
-  'badge.awarded',
-  'run.needs-person',
-]
 const rule = reactive<NewRule>({
   name: props.edit?.name ?? '',
   trigger: props.edit?.trigger ?? 'section.joined',
@@ -149,13 +138,6 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
 
 .once {
   white-space: nowrap;
-}
-
-select {
-  font: inherit;
-  padding: 0.5rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
 }
 
 .code {

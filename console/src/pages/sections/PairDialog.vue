@@ -71,12 +71,3 @@ async function pair() {
     </form>
   </Dialog>
 </template>
-
-<style scoped>
-select {
-  font: inherit;
-  padding: 0.45rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
-}
-</style>

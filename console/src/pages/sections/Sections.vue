@@ -129,11 +129,4 @@ function open(row: object) {
 .pair {
   padding: 0;
 }
-
-.filter {
-  font: inherit;
-  padding: 0.35rem 0.5rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
-}
 </style>
