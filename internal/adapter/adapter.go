@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"kanban/internal/core/finding"
@@ -56,6 +57,7 @@ type Field struct {
 	Default  string   `json:"default,omitempty"`
 	Options  []string `json:"options,omitempty" doc:"The values to choose from"`
 	Address  bool     `json:"address,omitempty" doc:"Must be a full http or https address"`
+	Number   bool     `json:"number,omitempty" doc:"Must be a whole number, 0 or more"`
 	// Made values are made by Kanban, to be entered at the other side.
 	Made bool `json:"made,omitempty" doc:"Made by Kanban, to be entered at the other side"`
 }
@@ -78,6 +80,8 @@ var Kinds = []Kind{
 			{Name: "tokenAddress", Title: "Token address", Help: "Where access tokens are given out, for example https://register.school.example/oauth/token", Required: true, Address: true},
 			{Name: "clientId", Title: "Client id", Help: "Given by the register's administrator, with the right roster.readonly", Required: true},
 			{Name: "clientSecret", Title: "Client secret", Help: "Given together with the client id", Secret: true, Required: true},
+			{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true},
+			{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true},
 		},
 		[]Capability{PeopleIn},
 	},
@@ -85,6 +89,8 @@ var Kinds = []Kind{
 		KindCSV, "Register as files (OneRoster CSV)", "Reads people, courses, sections and enrolments from CSV packages that are uploaded or put into a folder.",
 		[]Field{
 			{Name: "folder", Title: "Folder", Help: "Optional: a folder on the machine of the service; its newest .zip is read. Leave empty to upload by hand"},
+			{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true},
+			{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true},
 		},
 		[]Capability{PeopleIn},
 	},
@@ -161,6 +167,10 @@ func (k Kind) Check(values map[string]string) error {
 			fail(f.Name, "has white space at its beginning or end; was it pasted whole?")
 		case len(f.Options) > 0 && !slices.Contains(f.Options, v):
 			fail(f.Name, "must be one of %s", strings.Join(f.Options, ", "))
+		case f.Number:
+			if n, err := strconv.Atoi(v); err != nil || n < 0 {
+				fail(f.Name, "%q is not a whole number", v)
+			}
 		case f.Address:
 			if u, err := url.Parse(v); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 				fail(f.Name, "%q is not a full address. %s", v, f.Help)

@@ -104,7 +104,7 @@ func (w *World) Mail() store.Connection {
 // Read reads a register and gives the ended run.
 func (w *World) Read(c store.Connection, approved bool) store.Run {
 	w.t.Helper()
-	r, err := w.Reading.Start(w.t.Context(), "test", c.ID, approved, nil)
+	r, err := w.Reading.Start(w.t.Context(), "test", reading.Request{ConnectionID: c.ID, Approved: approved})
 	require.NoError(w.t, err)
 	require.NoError(w.t, w.Reading.Work(w.t.Context(), r.ID, true))
 	r, err = w.Store.Run(w.t.Context(), r.ID)

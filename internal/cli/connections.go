@@ -33,6 +33,7 @@ func connections() *cli.Command {
 			{Name: "probe", Usage: "Test every capability", ArgsUsage: "NAME", Action: probeConnection},
 			{Name: "read", Usage: "Read a register and wait for the end", ArgsUsage: "NAME", Action: readConnection, Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "approve", Usage: "go on although the register lost most of its records"},
+				&cli.BoolFlag{Name: "changes", Usage: "ask only for what changed since the last read"},
 				&cli.StringFlag{Name: "file", Usage: "for a register of files: the package to read, - for standard input"},
 			}, Description: "  kanban connections read \"School register\"\n  kanban connections read \"Register files\" --file package.zip"},
 			pause("pause", "Pause: what depends on it waits", true),
@@ -227,7 +228,7 @@ func readConnection(ctx context.Context, cmd *cli.Command) error {
 func startRead(ctx context.Context, cmd *cli.Command, c *client.Client, conn api.Connection) (api.Run, error) {
 	switch path := cmd.String("file"); path {
 	case "":
-		return client.Post[api.Run](ctx, c, "/connections/"+conn.ID+"/read", api.Approval{Approved: cmd.Bool("approve")})
+		return client.Post[api.Run](ctx, c, "/connections/"+conn.ID+"/read", api.ReadRequest{Approved: cmd.Bool("approve"), Changes: cmd.Bool("changes")})
 	case "-":
 		return c.Upload(ctx, conn.ID, cmd.Bool("approve"), os.Stdin)
 	default:

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -243,7 +244,7 @@ func report(ctx context.Context, cmd *cli.Command, c *client.Client, r api.Run) 
 	if cmd.String("output") == "json" {
 		return table{value: map[string]any{"run": r, "changes": changes.Items}}.print(cmd)
 	}
-	say(cmd, "Run %s of %s: %s.", r.ID, r.About, ended(r.State))
+	say(cmd, "Run %s of %s: %s%s.", r.ID, r.About, ended(r.State), pace(r))
 	for _, line := range countLines(r) {
 		say(cmd, "  %s", line)
 	}
@@ -276,6 +277,18 @@ func report(ctx context.Context, cmd *cli.Command, c *client.Client, r api.Run) 
 		return cli.Exit("", ExitNeedsPerson)
 	}
 	return cli.Exit("", ExitFailed)
+}
+
+// pace says how long a run took and how fast it was.
+func pace(r api.Run) string {
+	if r.FinishedAt == nil || r.StartedAt == nil {
+		return ""
+	}
+	text := ", in " + time.Duration(r.Seconds*float64(time.Second)).Round(10*time.Millisecond).String()
+	if r.Done > 0 && r.Rate >= 1 {
+		text += fmt.Sprintf(" (%.0f a second)", r.Rate)
+	}
+	return text
 }
 
 // ended says how a run ended.
@@ -323,7 +336,18 @@ func runs() *cli.Command {
 				}
 				return report(ctx, cmd, c, r)
 			}},
-			{Name: "resume", Usage: "Go on with a run that failed half-way", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
+			{Name: "cancel", Usage: "Stop a run; what it has done is kept", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
+				args, err := arguments(cmd, 1)
+				if err != nil {
+					return err
+				}
+				c := connect(cmd)
+				if _, err := client.Post[api.Run](ctx, c, "/runs/"+args[0]+"/cancel", nil); err != nil {
+					return err
+				}
+				return follow(ctx, cmd, c, args[0])
+			}},
+			{Name: "resume", Usage: "Go on with a run that failed or was stopped half-way", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
 				args, err := arguments(cmd, 1)
 				if err != nil {
 					return err

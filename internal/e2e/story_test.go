@@ -260,7 +260,7 @@ func TestReadOutlivesFaults(t *testing.T) {
 		assert.Zero(t, r.Counts["added"]+r.Counts["changed"]+r.Counts["gone"], name)
 	}
 	w.set("register", fault.Fault{Kind: fault.Swallow, Path: "/classes"}) // an empty page is no page
-	r, err := client.Post[api.Run](t.Context(), w.Client, "/connections/"+w.Connections[scenario.RegisterName].ID+"/read", api.Approval{})
+	r, err := client.Post[api.Run](t.Context(), w.Client, "/connections/"+w.Connections[scenario.RegisterName].ID+"/read", api.ReadRequest{})
 	require.NoError(t, err)
 	soon(t, "the run says what it waits for", func() bool {
 		r, err = client.Get[api.Run](t.Context(), w.Client, "/runs/"+r.ID)

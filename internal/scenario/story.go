@@ -165,7 +165,7 @@ func (s *Story) probe(ctx context.Context, name, want string) (api.Report, error
 
 // Read reads the register once and waits for the end.
 func (s *Story) Read(ctx context.Context) (api.Run, error) {
-	r, err := client.Post[api.Run](ctx, s.Client, "/connections/"+s.Connections[RegisterName].ID+"/read", api.Approval{})
+	r, err := client.Post[api.Run](ctx, s.Client, "/connections/"+s.Connections[RegisterName].ID+"/read", api.ReadRequest{})
 	if err != nil {
 		return r, err
 	}

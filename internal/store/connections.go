@@ -56,6 +56,9 @@ func (tx *Tx) DeleteConnection(ctx context.Context, id string) error {
 		return fmt.Errorf("removing the connection: pairings use it: %w", ErrTaken)
 	}
 	if err == nil {
+		err = tx.DropMirror(ctx, id)
+	}
+	if err == nil {
 		_, err = tx.PGX.Exec(ctx, `DELETE FROM connections WHERE id = $1`, id)
 	}
 	return known(err, "removing the connection")

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -123,6 +124,7 @@ const (
 	NeedsPerson = "needs-person" // finished, with people to mend
 	Moved       = "moved"        // nothing done: things changed since the preview
 	Failed      = "failed"
+	Cancelled   = "cancelled" // stopped by a person; what was done is kept
 )
 
 // Noticed is a finding of a run.
@@ -149,6 +151,8 @@ type Run struct {
 	NextPreview  *string        // the new preview of a run that ended as moved
 	ErrorCode    string
 	Error        string
+	CancelAsked  bool       // somebody asked it to stop
+	Since        *time.Time // a read that asks only for what changed after this
 	RequestedBy  string
 	CreatedAt    time.Time
 	StartedAt    *time.Time
@@ -181,6 +185,19 @@ func (s *Store) Runs(ctx context.Context, pairingID, connectionID, before string
 	return all, known(err, "listing runs")
 }
 
+// LastRead is when the last read of a register that finished began; nil when
+// none has.
+func (s *Store) LastRead(ctx context.Context, connectionID string) (at *time.Time, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read' AND state = 'finished'`, connectionID).Scan(&at)
+	return at, known(err, "finding the last read")
+}
+
+// LastWholeRead is the same for a read that asked for everything.
+func (s *Store) LastWholeRead(ctx context.Context, connectionID string) (at *time.Time, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read' AND state = 'finished' AND since IS NULL`, connectionID).Scan(&at)
+	return at, known(err, "finding the last whole read")
+}
+
 // ActiveRun finds the run that keeps another one from starting.
 func (s *Store) ActiveRun(ctx context.Context, column, id string) (r Run, err error) {
 	err = s.reader(ctx).Where("state IN ('queued', 'running')").Where(map[string]any{column: id}).First(&r).Error
@@ -192,9 +209,26 @@ func (s *Store) StartRun(ctx context.Context, id, step string) error {
 	return s.announceRun(ctx, id, `UPDATE runs SET state = 'running', step = $2, started_at = coalesce(started_at, now()) WHERE id = $1 AND state IN ('queued', 'running')`, id, step)
 }
 
-// Progress tells how far a run is.
+// ErrCancelled means that somebody asked the run to stop.
+var ErrCancelled = errors.New("stopped by a person")
+
+// Progress tells how far a run is. ErrCancelled says that it is to stop.
 func (s *Store) Progress(ctx context.Context, id, step string, done, total int) error {
-	return s.announceRun(ctx, id, `UPDATE runs SET step = $2, done = $3, total = $4 WHERE id = $1`, id, step, done, total)
+	if err := s.announceRun(ctx, id, `UPDATE runs SET step = $2, done = $3, total = $4 WHERE id = $1`, id, step, done, total); err != nil {
+		return err
+	}
+	var asked bool
+	err := s.Pool.QueryRow(ctx, `SELECT cancel_asked FROM runs WHERE id = $1`, id).Scan(&asked)
+	if err == nil && asked {
+		return ErrCancelled
+	}
+	return known(err, "noting the run's progress")
+}
+
+// AskCancel asks an active run to stop; ok is false when it has ended.
+func (tx *Tx) AskCancel(ctx context.Context, id string) (ok bool, err error) {
+	done, err := tx.PGX.Exec(ctx, `UPDATE runs SET cancel_asked = true WHERE id = $1 AND state IN ('queued', 'running')`, id)
+	return done.RowsAffected() > 0, known(err, "stopping the run")
 }
 
 func (s *Store) announceRun(ctx context.Context, id, sql string, args ...any) error {
@@ -216,7 +250,7 @@ func (tx *Tx) FinishRun(ctx context.Context, r *Run) error {
 		return known(err, "ending the run")
 	}
 	if r.PairingID != nil {
-		failed := r.State == Failed || r.State == Moved
+		failed := r.State == Failed || r.State == Moved || r.State == Cancelled
 		_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET last_run_id = $2, last_failed = $3,
 			ran_at = CASE WHEN $3 THEN ran_at ELSE now() END WHERE id = $1`, *r.PairingID, r.ID, failed)
 		if err == nil {
@@ -303,6 +337,6 @@ func (tx *Tx) Unplace(ctx context.Context, pairingID, remoteID string) error {
 
 // ReopenRun puts a failed run back into the queue.
 func (tx *Tx) ReopenRun(ctx context.Context, id string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE runs SET state = 'queued', error = '', error_code = '', finished_at = NULL WHERE id = $1 AND state = 'failed'`, id)
+	_, err := tx.PGX.Exec(ctx, `UPDATE runs SET state = 'queued', error = '', error_code = '', finished_at = NULL, cancel_asked = false WHERE id = $1 AND state IN ('failed', 'cancelled')`, id)
 	return known(err, "reopening the run")
 }

@@ -1,6 +1,14 @@
 package store
 
-import "context"
+import (
+	"context"
+	"encoding/json"
+	"errors"
+
+	"github.com/jackc/pgx/v5"
+
+	"kanban/internal/wire/oneroster"
+)
 
 // AddUpload keeps a package for the run that will read it.
 func (tx *Tx) AddUpload(ctx context.Context, runID string, content []byte) error {
@@ -18,4 +26,54 @@ func (s *Store) Upload(ctx context.Context, runID string) (content []byte, err e
 func (tx *Tx) DropUpload(ctx context.Context, runID string) error {
 	_, err := tx.PGX.Exec(ctx, `DELETE FROM uploads WHERE run_id = $1`, runID)
 	return known(err, "removing the upload")
+}
+
+// RegisterPages keeps the pages of one read until all have come.
+type RegisterPages struct {
+	*Store
+	RunID string
+}
+
+// Keep stores the next page of a collection.
+func (p RegisterPages) Keep(ctx context.Context, collection string, page oneroster.Page) error {
+	items, err := json.Marshal(page.Items)
+	if err != nil {
+		return err
+	}
+	_, err = p.Pool.Exec(ctx, `INSERT INTO register_pages (run_id, collection, read, total, next, items) VALUES ($1, $2, $3, $4, $5, $6)`,
+		p.RunID, collection, page.Read, page.Total, page.Next, items)
+	return known(err, "keeping a page of the register")
+}
+
+// Last gives the last page kept, without its items.
+func (p RegisterPages) Last(ctx context.Context, collection string) (page oneroster.Page, ok bool, err error) {
+	err = p.Pool.QueryRow(ctx, `SELECT read, total, next FROM register_pages WHERE run_id = $1 AND collection = $2 ORDER BY read DESC, next LIMIT 1`,
+		p.RunID, collection).Scan(&page.Read, &page.Total, &page.Next)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return page, false, nil
+	}
+	return page, err == nil, known(err, "finding the page at which the read broke")
+}
+
+// Pages gives the pages kept, in order.
+func (p RegisterPages) Pages(ctx context.Context, collection string, each func([]json.RawMessage) error) error {
+	rows, err := p.Pool.Query(ctx, `SELECT items FROM register_pages WHERE run_id = $1 AND collection = $2 ORDER BY read`, p.RunID, collection)
+	if err != nil {
+		return known(err, "reading the kept pages")
+	}
+	var text []byte
+	_, err = pgx.ForEachRow(rows, []any{&text}, func() error {
+		var items []json.RawMessage
+		if err := json.Unmarshal(text, &items); err != nil {
+			return err
+		}
+		return each(items)
+	})
+	return err
+}
+
+// DropPages removes what a read kept, once it has ended.
+func (tx *Tx) DropPages(ctx context.Context, runID string) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM register_pages WHERE run_id = $1`, runID)
+	return known(err, "dropping the kept pages")
 }

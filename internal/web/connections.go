@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/adapter"
+	"kanban/internal/app/reading"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store"
@@ -63,8 +64,8 @@ func (s *Server) connections(a huma.API) {
 		reports, err := s.Connecting.Probe(ctx, in.ID)
 		return each(reports, report), err
 	})
-	handle(a, "connections", "POST /connections/{id}/read start-read Read a register", func(ctx context.Context, in *withID[api.Approval]) (api.Run, error) {
-		r, err := s.Reading.Start(ctx, callerOf(ctx).Name, in.ID, in.Body.Approved, nil)
+	handle(a, "connections", "POST /connections/{id}/read start-read Read a register", func(ctx context.Context, in *withID[api.ReadRequest]) (api.Run, error) {
+		r, err := s.Reading.Start(ctx, callerOf(ctx).Name, reading.Request{ConnectionID: in.ID, Approved: in.Body.Approved, Changes: in.Body.Changes})
 		if err != nil {
 			return api.Run{}, err
 		}
@@ -90,7 +91,7 @@ func (s *Server) upload(a huma.API) {
 		if len(in.RawBody) == 0 {
 			return nil, problem(refusal.Invalid("", "the request holds no file"))
 		}
-		r, err := s.Reading.Start(ctx, callerOf(ctx).Name, in.ID, in.Approved, in.RawBody)
+		r, err := s.Reading.Start(ctx, callerOf(ctx).Name, reading.Request{ConnectionID: in.ID, Approved: in.Approved, Upload: in.RawBody})
 		if err != nil {
 			return nil, problem(err)
 		}

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -53,7 +54,14 @@ func (s *Server) runs(a huma.API) {
 		all, err := s.Store.Changes(ctx, in.ID)
 		return api.Page[api.Change]{Items: each(all, change)}, err
 	})
-	handle(a, "runs", "POST /runs/{id}/resume resume-run Go on with a run that failed half-way", func(ctx context.Context, in *byID) (api.Run, error) {
+	handle(a, "runs", "POST /runs/{id}/cancel cancel-run Stop a run; what it has done is kept", func(ctx context.Context, in *byID) (api.Run, error) {
+		r, err := s.Syncing.Cancel(ctx, callerOf(ctx).Name, in.ID)
+		if err != nil {
+			return api.Run{}, err
+		}
+		return s.run(ctx, r)
+	})
+	handle(a, "runs", "POST /runs/{id}/resume resume-run Go on with a run that failed or was stopped half-way", func(ctx context.Context, in *byID) (api.Run, error) {
 		r, err := s.Syncing.Resume(ctx, callerOf(ctx).Name, in.ID)
 		if err != nil {
 			return api.Run{}, err
@@ -78,7 +86,16 @@ func noticed(n store.Noticed) api.Noticed {
 func (s *Server) run(ctx context.Context, r store.Run) (api.Run, error) {
 	out := api.Run{
 		ID: r.ID, Kind: r.Kind, State: r.State, Step: r.Step, Done: r.Done, Total: r.Total, Counts: r.Counts, Findings: each(r.Findings, noticed),
-		Code: finding.Code(r.ErrorCode), Error: r.Error, RequestedBy: r.RequestedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt,
+		Code: finding.Code(r.ErrorCode), Error: r.Error, RequestedBy: r.RequestedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Since: r.Since,
+	}
+	if r.StartedAt != nil {
+		end := time.Now()
+		if r.FinishedAt != nil {
+			end = *r.FinishedAt
+		}
+		if out.Seconds = end.Sub(*r.StartedAt).Seconds(); out.Seconds > 0 {
+			out.Rate = float64(r.Done) / out.Seconds
+		}
 	}
 	if out.Counts == nil {
 		out.Counts = map[string]int{}

@@ -196,7 +196,7 @@ func readAll(ctx context.Context, s *store.Store, r *reading.Service, log *slog.
 		if !adapter.IsRegister(c.Kind) || c.PausedAt != nil || c.Kind == adapter.KindCSV && c.Settings["folder"] == "" {
 			continue
 		}
-		if _, err := r.Start(ctx, "schedule", c.ID, false, nil); err != nil {
+		if _, err := r.Scheduled(ctx, c.ID); err != nil {
 			log.Info("scheduled read not started", "connection", c.ID, "cause", err.Error())
 		}
 	}

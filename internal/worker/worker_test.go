@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/reading"
 	"kanban/internal/apptest"
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
@@ -22,7 +23,7 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 func TestOrphanedWorkIsGivenBack(t *testing.T) {
 	w := apptest.New(t)
 	register := w.Register()
-	orphan, err := w.Reading.Start(t.Context(), "test", register.ID, false, nil)
+	orphan, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: register.ID})
 	require.NoError(t, err)
 	hold := func(kind, holder string) {
 		_, err := w.Store.Pool.Exec(t.Context(), `UPDATE river_job SET state = 'running', attempt = 1, attempted_at = now(), attempted_by = ARRAY[$2] WHERE kind = $1`, kind, holder)

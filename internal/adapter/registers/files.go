@@ -8,93 +8,88 @@ import (
 	"kanban/internal/wire/oneroster"
 )
 
-// ReadPackage reads a OneRoster CSV package. Rows that cannot be read are in
-// Records.Bad, with file, line and column.
-func ReadPackage(ctx context.Context, file io.ReaderAt, size int64, progress Progress) (Records, error) {
-	p, err := oneroster.OpenPackage(file, size)
+// Files is a OneRoster CSV package.
+type Files struct {
+	*oneroster.Package
+	roles map[string]string // by user: the strongest role type
+}
+
+// OpenFiles opens a package and reads its roles, which other files need.
+func OpenFiles(content io.ReaderAt, size int64) (*Files, error) {
+	p, err := oneroster.OpenPackage(content, size)
 	if err != nil {
-		return Records{}, err
+		return nil, err
 	}
-	all := Records{Modes: p.Modes}
-	x := &fileReader{ctx: ctx, p: p, all: &all, progress: progress}
-	roles := map[string][]oneroster.UserRole{}
-	err = x.rows(oneroster.FileRoles, func(r oneroster.Row) error {
+	f := &Files{p, map[string]string{}}
+	err = p.Rows(oneroster.FileRoles, func(r oneroster.Row) error {
 		if r.Get("status") != oneroster.ToBeDeleted {
 			user := r.Get("userSourcedId")
-			roles[user] = append(roles[user], oneroster.UserRole{RoleType: r.Get("roleType"), Role: r.Get("role")})
+			f.roles[user] = oneroster.Stronger(f.roles[user], r.Get("roleType"))
 		}
 		return nil
-	})
-	if err == nil {
-		err = decode(x, oneroster.FileOrgs, &all.Orgs)
-	}
-	if err == nil {
-		err = decode(x, oneroster.FileSessions, &all.Sessions)
-	}
-	if err == nil {
-		err = decode(x, oneroster.FileCourses, &all.Courses)
-	}
-	if err == nil {
-		err = decode(x, oneroster.FileClasses, &all.Classes)
-	}
-	if err == nil {
-		err = decode(x, oneroster.FileUsers, &all.Users)
-	}
-	for i, u := range all.Users {
-		if len(u.Roles) == 0 {
-			all.Users[i].Roles = roles[u.SourcedID]
-		}
-	}
-	if err == nil {
-		err = decode(x, oneroster.FileEnrollments, &all.Enrollments)
-	}
-	return all, err
+	}, func(int, string, string) {}, nil)
+	return f, err
 }
 
-type fileReader struct {
-	ctx      context.Context
-	p        *oneroster.Package
-	all      *Records
-	progress Progress
+// Mode is what the manifest says.
+func (f *Files) Mode(collection string) oneroster.Mode {
+	if m, ok := f.Modes[collection]; ok {
+		return m
+	}
+	return oneroster.Absent
 }
 
-// rows reads one file and collects what is wrong with it.
-func (x *fileReader) rows(file string, each func(oneroster.Row) error) error {
+// Where names a line of a file.
+func (f *Files) Where(collection string, position int) string {
+	if position == 0 {
+		return collection + ".csv"
+	}
+	return fmt.Sprintf("%s.csv line %d", collection, position)
+}
+
+// user is a row of users.csv with what roles.csv and the older form say of it.
+type user struct {
+	oneroster.Row
+	roleType string
+}
+
+func (u user) Get(column string) string {
+	if column == oneroster.RoleTypeColumn {
+		return u.roleType
+	}
+	return u.Row.Get(column)
+}
+
+func (u user) Sum() uint64 {
+	sum := u.Row.Sum()
+	for _, c := range []byte(u.roleType) {
+		sum = sum*31 + uint64(c)
+	}
+	return sum
+}
+
+// Each reads one file.
+func (f *Files) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error, bad func(Bad)) error {
 	read := 0
-	return x.p.Rows(file, func(r oneroster.Row) error {
-		if read++; read%5000 == 0 {
-			if err := x.ctx.Err(); err != nil {
-				return err
-			}
-			x.progress(file, read, 0)
+	err := f.Rows(collection, func(r oneroster.Row) error {
+		if read++; read%5000 == 0 && ctx.Err() != nil {
+			return ctx.Err()
 		}
-		return each(r)
+		if collection != oneroster.FileUsers {
+			return each(r.Line, r)
+		}
+		u := user{r, f.roles[r.Get("sourcedId")]}
+		if u.roleType == "" && r.Get("role") != "" { // 1.1 has one role, in the row itself
+			u.roleType = "primary"
+		}
+		return each(r.Line, u)
 	}, func(line int, column, cause string) {
-		x.bad(file, line, "", column, cause)
+		bad(Bad{Position: line, Column: column, Cause: cause})
 	}, func(column string) {
-		x.all.Extra = append(x.all.Extra, file+".csv "+column)
-	})
-}
-
-func (x *fileReader) bad(file string, line int, id, column, cause string) {
-	if column != "" {
-		cause = column + ": " + cause
-	}
-	x.all.Bad = append(x.all.Bad, Bad{Path: file + ".csv", Line: true, Position: line, ID: id, Cause: cause})
-}
-
-func decode[T any](x *fileReader, file string, into *[]T) error {
-	err := x.rows(file, func(r oneroster.Row) error {
-		record, column, cause := oneroster.Decode[T](r)
-		if cause != nil {
-			x.bad(file, r.Line, r.Get("sourcedId"), column, cause.Error())
-			return nil
-		}
-		*into = append(*into, record)
-		return nil
+		bad(Bad{Column: column, Unknown: true, Cause: "column " + column})
 	})
 	if err != nil {
-		return fmt.Errorf("reading %s.csv: %w", file, err)
+		return fmt.Errorf("reading %s.csv: %w", collection, err)
 	}
 	return nil
 }

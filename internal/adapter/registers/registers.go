@@ -1,52 +1,46 @@
-// Package registers reads a records system that speaks OneRoster 1.2.
+// Package registers reads a records system that speaks OneRoster, through its
+// address or from its files. Either way it gives a Source: one collection of
+// records after another.
 package registers
 
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
+	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"kanban/internal/adapter"
 	"kanban/internal/wire/call"
 	"kanban/internal/wire/oneroster"
 )
 
-// Records is everything one read gave.
-type Records struct {
-	Orgs        []oneroster.Org
-	Sessions    []oneroster.AcademicSession
-	Courses     []oneroster.Course
-	Classes     []oneroster.Class
-	Users       []oneroster.User
-	Enrollments []oneroster.Enrollment
-	Bad         []Bad
-	// Modes says how each file of a package is meant; nil for a whole read.
-	Modes map[string]oneroster.Mode
-	// Extra are columns that the standard does not know.
-	Extra []string
+// Collections are read in this order: whatever a record refers to comes before it.
+var Collections = []string{
+	oneroster.FileOrgs, oneroster.FileSessions, oneroster.FileCourses,
+	oneroster.FileClasses, oneroster.FileUsers, oneroster.FileEnrollments,
 }
 
-// Bad is a record that could not be read.
+// Source gives the records of one read.
+type Source interface {
+	// Mode says whether a collection is the whole truth (bulk), a list of changes
+	// (delta) or not given (absent).
+	Mode(collection string) oneroster.Mode
+	// Each calls each for every record in order, with its position, and bad for
+	// every one that cannot be read; the others go on.
+	Each(ctx context.Context, collection string, each func(position int, r oneroster.Record) error, bad func(Bad)) error
+	// Where says in words at which place a position is.
+	Where(collection string, position int) string
+}
+
+// Bad is something about a collection that could not be read.
 type Bad struct {
-	Path     string // collection, e.g. /users
-	Position int    // 1 for the first record of the collection, or the line of the file
-	Line     bool   // Position is a line
+	Position int    // as in Each; 0 when it is about the whole collection
 	ID       string // its sourcedId, when that much could be read
+	Column   string // the column at fault, "" when there is none
+	Unknown  bool   // it is a column that the standard does not know
 	Cause    string
-}
-
-// Where the bad record stands, in words.
-func (b Bad) Where() string {
-	what := "record"
-	if b.Line {
-		what = "line"
-	}
-	text := fmt.Sprintf("%s %s %d", b.Path, what, b.Position)
-	if b.ID != "" && b.ID != "<nil>" {
-		text += " (" + b.ID + ")"
-	}
-	return text
 }
 
 // Register is a connected records system.
@@ -57,54 +51,105 @@ func New(c adapter.Connection, o call.Options) *Register {
 	return &Register{oneroster.NewClient(c.Settings["address"], c.Settings["tokenAddress"], c.Settings["clientId"], c.Secret["clientSecret"], o)}
 }
 
-// Progress is told what is being read, and how much of how much came.
-type Progress func(what string, read, total int)
-
-// Read reads the whole register.
-func (r *Register) Read(ctx context.Context, progress Progress) (Records, error) {
-	var all Records
-	err := collect(ctx, r, oneroster.Orgs, &all.Orgs, &all, progress)
-	if err == nil {
-		err = collect(ctx, r, oneroster.AcademicSessions, &all.Sessions, &all, progress)
-	}
-	if err == nil {
-		err = collect(ctx, r, oneroster.Courses, &all.Courses, &all, progress)
-	}
-	if err == nil {
-		err = collect(ctx, r, oneroster.Classes, &all.Classes, &all, progress)
-	}
-	if err == nil {
-		err = collect(ctx, r, oneroster.Users, &all.Users, &all, progress)
-	}
-	if err == nil {
-		err = collect(ctx, r, oneroster.Enrollments, &all.Enrollments, &all, progress)
-	}
-	return all, err
+// Shelf keeps the pages of a read until all have come, so that a read that was
+// cut off goes on where it broke.
+type Shelf interface {
+	// Keep stores the next page of a collection.
+	Keep(ctx context.Context, collection string, page oneroster.Page) error
+	// Last gives the last page kept, without its items; ok is false when there is none.
+	Last(ctx context.Context, collection string) (page oneroster.Page, ok bool, err error)
+	// Pages gives the pages kept, in order.
+	Pages(ctx context.Context, collection string, each func(items []json.RawMessage) error) error
 }
 
-func collect[T any](ctx context.Context, r *Register, from oneroster.Collection[T], into *[]T, all *Records, progress Progress) error {
-	each := func(x T) error {
-		*into = append(*into, x)
+// atOnce is how many collections are fetched at a time.
+const atOnce = 3
+
+// Fetch brings all pages of the register onto the shelf, several collections at
+// a time. With since, only what changed after that is asked for. progress is
+// told after each page; its error ends the fetch.
+func (r *Register) Fetch(ctx context.Context, shelf Shelf, since time.Time, progress func(collection string, read, total int) error) (*Pages, error) {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(atOnce)
+	for _, collection := range Collections {
+		group.Go(func() error {
+			start, read := r.client.First(collection, since), 0
+			last, ok, err := shelf.Last(ctx, collection)
+			switch {
+			case err != nil:
+				return err
+			case ok && last.Next == "":
+				return nil
+			case ok:
+				start, read = last.Next, last.Read
+			}
+			return r.client.Pages(ctx, collection, start, read, func(p oneroster.Page) error {
+				if err := shelf.Keep(ctx, collection, p); err != nil {
+					return err
+				}
+				return progress(collection, p.Read, p.Total)
+			})
+		})
+	}
+	return &Pages{shelf: shelf, changes: !since.IsZero()}, group.Wait()
+}
+
+// Pages is a register whose pages have all come.
+type Pages struct {
+	shelf   Shelf
+	changes bool
+}
+
+// Mode is delta when only changes were asked for.
+func (p *Pages) Mode(string) oneroster.Mode {
+	if p.changes {
+		return oneroster.Delta
+	}
+	return oneroster.Bulk
+}
+
+// Where names a record by its number.
+func (p *Pages) Where(collection string, position int) string {
+	return fmt.Sprintf("/%s record %d", collection, position)
+}
+
+// Each reads the pages from the shelf.
+func (p *Pages) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error, bad func(Bad)) error {
+	position := 0
+	return p.shelf.Pages(ctx, collection, func(items []json.RawMessage) error {
+		for _, raw := range items {
+			position++
+			record, err := oneroster.Parse(collection, raw)
+			if err != nil {
+				var id struct{ SourcedID any }
+				b := Bad{Position: position, Cause: err.Error()}
+				if json.Unmarshal(raw, &id) == nil && id.SourcedID != nil {
+					b.ID = fmt.Sprint(id.SourcedID)
+				}
+				bad(b)
+				continue
+			}
+			if err := each(position, record); err != nil {
+				return err
+			}
+		}
 		return nil
-	}
-	bad := func(path string, position int, raw json.RawMessage, cause error) {
-		var id struct{ SourcedID any }
-		_ = json.Unmarshal(raw, &id)
-		all.Bad = append(all.Bad, Bad{Path: path, Position: position, ID: fmt.Sprint(id.SourcedID), Cause: cause.Error()})
-	}
-	return oneroster.Each(ctx, r.client, from, each, bad, func(read, total int) { progress(from.Wrapper, read, total) })
+	})
 }
 
-// Probe asks for a token and for the first person.
+// Probe asks for a token and for the first people.
 func (r *Register) Probe(ctx context.Context) []adapter.Report {
 	if _, err := r.client.Authorise(ctx); err != nil {
 		return []adapter.Report{adapter.ReportOf(adapter.PeopleIn, "", err)}
 	}
-	enough := errors.New("one person is enough")
-	err := oneroster.Each(ctx, r.client, oneroster.Users, func(oneroster.User) error { return enough },
-		func(string, int, json.RawMessage, error) {}, func(int, int) {})
-	if errors.Is(err, enough) {
+	enough := errEnough{}
+	err := r.client.Pages(ctx, oneroster.FileUsers, r.client.First(oneroster.FileUsers, time.Time{}), 0, func(oneroster.Page) error { return enough })
+	if err == error(enough) {
 		err = nil
 	}
 	return []adapter.Report{adapter.ReportOf(adapter.PeopleIn, "A token was given out and people can be read.", err)}
 }
+
+type errEnough struct{}
+
+func (errEnough) Error() string { return "one page is enough" }

@@ -123,7 +123,7 @@ func BenchmarkReadLargeInstitution(b *testing.B) {
 	c := store.Connection{ID: store.NewID(), Name: "Files", Kind: "oneroster-csv", Version: 1, Settings: map[string]string{}}
 	require.NoError(b, s.InTx(ctx, func(tx *store.Tx) error { return store.Create(tx, &c, "bench") }))
 	read := func(content []byte) (time.Duration, store.Run) {
-		r, err := service.Start(ctx, "bench", c.ID, false, content)
+		r, err := service.Start(ctx, "bench", reading.Request{ConnectionID: c.ID, Upload: content})
 		require.NoError(b, err)
 		started := time.Now()
 		require.NoError(b, service.Work(ctx, r.ID, true))

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
+	"sync"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -31,18 +33,38 @@ type Service struct {
 	Call call.Options
 }
 
-// ShrinkGuard is the share of enrolments that a read may take away without
-// somebody's approval.
-const ShrinkGuard = 0.5
+// Default guard of a register: a read that would take away more than this share
+// of its people or of its enrolments waits for a person.
+const defaultGuardShare = 0.5
 
-// Start queues a read of a register. approved lifts the shrink guard. For a
-// register of files, upload is the package to read; without one the newest of
-// its folder is read.
-func (s *Service) Start(ctx context.Context, who, connectionID string, approved bool, upload []byte) (store.Run, error) {
-	c, err := s.Store.Connection(ctx, connectionID)
+// wholeEvery is how often a scheduled read asks for everything; the reads in
+// between ask only for what changed.
+const wholeEvery = 24 * time.Hour
+
+// overlap is how far a read of changes looks back before the last read began, so
+// that clocks that differ a little and slow writers lose nothing.
+const overlap = 5 * time.Minute
+
+// Request says what to read and how.
+type Request struct {
+	ConnectionID string
+	// Approved lifts the guard against a register that suddenly lost its records.
+	Approved bool
+	// Upload is the package to read, for a register of files; without one the
+	// newest of its folder is read.
+	Upload []byte
+	// Changes asks only for what changed since the last read that finished. It is
+	// passed over when there was none, and for files, which say it themselves.
+	Changes bool
+}
+
+// Start queues a read of a register.
+func (s *Service) Start(ctx context.Context, who string, q Request) (store.Run, error) {
+	c, err := s.Store.Connection(ctx, q.ConnectionID)
 	if err != nil {
 		return store.Run{}, err
 	}
+	upload := q.Upload
 	switch {
 	case !adapter.IsRegister(c.Kind):
 		return store.Run{}, refusal.Conflict("", "%s is not a register, it cannot be read", c.Name)
@@ -54,7 +76,12 @@ func (s *Service) Start(ctx context.Context, who, connectionID string, approved 
 	if c.PausedAt != nil {
 		return store.Run{}, refusal.Conflict("", "%s is paused; resume it first", c.Name)
 	}
-	r := store.Run{ID: store.NewID(), Kind: store.RunRead, ConnectionID: &c.ID, State: store.Queued, Approved: approved, RequestedBy: who}
+	r := store.Run{ID: store.NewID(), Kind: store.RunRead, ConnectionID: &c.ID, State: store.Queued, Approved: q.Approved, RequestedBy: who}
+	if q.Changes && c.Kind == adapter.KindOneRoster {
+		if r.Since, err = s.Store.LastRead(ctx, c.ID); err != nil {
+			return r, err
+		}
+	}
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := store.Create(tx, &r, "queueing the read"); err != nil {
 			return err
@@ -79,6 +106,16 @@ func (s *Service) Start(ctx context.Context, who, connectionID string, approved 
 	return r, err
 }
 
+// Scheduled queues a read that nobody asked for: of everything once a day, of
+// what changed in between.
+func (s *Service) Scheduled(ctx context.Context, connectionID string) (store.Run, error) {
+	whole, err := s.Store.LastWholeRead(ctx, connectionID)
+	if err != nil {
+		return store.Run{}, err
+	}
+	return s.Start(ctx, "schedule", Request{ConnectionID: connectionID, Changes: whole != nil && time.Since(*whole) < wholeEvery})
+}
+
 // Work carries out a read. An error means that it may be tried again; with last
 // set there is no next try, so the run ends as failed instead.
 func (s *Service) Work(ctx context.Context, runID string, last bool) error {
@@ -89,15 +126,38 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 	if err := s.Store.StartRun(ctx, runID, "asking the register"); err != nil {
 		return err
 	}
-	err = s.read(ctx, &run)
-	if err == nil || ctx.Err() != nil {
+	if err = store.ErrCancelled; !run.CancelAsked {
+		err = s.read(ctx, &run)
+	}
+	keep := context.WithoutCancel(ctx)
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, store.ErrCancelled):
+		run.State, run.Error = store.Cancelled, "stopped by a person; the mirror is as it was before"
+	case ctx.Err() != nil:
+		return err
+	case adapter.MayPass(err) && !last:
+		told := s.Store.Progress(keep, runID, "waiting, then trying again: "+err.Error(), 0, 0)
+		if errors.Is(told, store.ErrCancelled) {
+			told = nil // seen at the next try
+		}
+		return errors.Join(err, told)
+	default:
+		run.State, run.Error, run.ErrorCode = store.Failed, err.Error(), string(adapter.RunCodeOf(err))
+	}
+	return s.Store.InTx(keep, func(tx *store.Tx) error { return s.finish(keep, tx, &run) })
+}
+
+// finish ends a run and drops what it kept until now.
+func (s *Service) finish(ctx context.Context, tx *store.Tx, run *store.Run) error {
+	if err := tx.DropUpload(ctx, run.ID); err != nil {
 		return err
 	}
-	if adapter.MayPass(err) && !last {
-		return errors.Join(err, s.Store.Progress(context.WithoutCancel(ctx), runID, "waiting, then trying again: "+err.Error(), 0, 0))
+	if err := tx.DropPages(ctx, run.ID); err != nil {
+		return err
 	}
-	run.State, run.Error, run.ErrorCode = store.Failed, err.Error(), string(adapter.RunCodeOf(err))
-	return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.FinishRun(ctx, &run) })
+	return tx.FinishRun(ctx, run)
 }
 
 func (s *Service) read(ctx context.Context, run *store.Run) error {
@@ -105,30 +165,21 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 	if err != nil {
 		return err
 	}
-	told := time.Time{}
-	records, err := s.records(ctx, connection, run.ID, func(what string, read, total int) {
-		if time.Since(told) > 300*time.Millisecond { // often enough for a person
-			told = time.Now()
-			_ = s.Store.Progress(ctx, run.ID, "reading "+what, read, total)
-		}
-	})
+	progress := s.teller(ctx, run.ID)
+	source, err := s.source(ctx, connection, run, progress)
 	if err != nil {
 		return err
 	}
-	known, err := s.known(ctx, connection.ID, records)
-	if err != nil {
-		return err
-	}
-	batch, findings := Sort(records, known)
-	if err := s.guard(ctx, run, batch); err != nil {
-		return err
-	}
-	if err := s.Store.Progress(ctx, run.ID, "merging", 0, 0); err != nil {
-		return err
-	}
+	in := &sorted{source: source, progress: func(what string, read int) error { return progress("merging "+what, read, 0) }}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		merged, err := tx.Merge(ctx, connection.ID, batch)
+		merged, err := tx.Merge(ctx, connection.ID, in)
+		if errors.Is(err, oneroster.ErrPackage) {
+			return refusal.Conflict(finding.PackageUnreadable, "%v", err)
+		}
 		if err != nil {
+			return err
+		}
+		if err := guard(connection, run, merged); err != nil {
 			return err
 		}
 		if _, err := tx.Record(ctx, movements(merged, time.Now().UTC())); err != nil {
@@ -138,34 +189,57 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 		if err != nil {
 			return err
 		}
-		run.State, run.Findings, run.Counts = store.Finished, findings, counts(merged, compared)
+		run.State, run.Findings, run.Counts = store.Finished, in.findings(merged), counts(merged, compared)
+		for _, t := range merged.Tables {
+			run.Done += t.Read
+		}
+		run.Total = run.Done
 		if err := tx.Announce(ctx, "section", ""); err != nil {
 			return err
 		}
-		if err := tx.DropUpload(ctx, run.ID); err != nil {
-			return err
-		}
-		return tx.FinishRun(ctx, run)
+		return s.finish(ctx, tx, run)
 	})
 }
 
-// records reads the register, through its address or from a package.
-func (s *Service) records(ctx context.Context, c adapter.Connection, runID string, progress registers.Progress) (registers.Records, error) {
-	if c.Kind == adapter.KindOneRoster {
-		return registers.New(c, s.Call).Read(ctx, progress)
+// teller tells how far a run is, often enough for a person, and says when it is
+// to stop. It may be called by several goroutines.
+func (s *Service) teller(ctx context.Context, runID string) func(what string, read, total int) error {
+	var mu sync.Mutex
+	told := time.Time{}
+	return func(what string, read, total int) error {
+		mu.Lock()
+		defer mu.Unlock()
+		if time.Since(told) < 300*time.Millisecond {
+			return nil
+		}
+		told = time.Now()
+		return s.Store.Progress(ctx, runID, what, read, total)
 	}
-	content, err := s.Store.Upload(ctx, runID)
+}
+
+// source gives the records, through the register's address or from a package.
+func (s *Service) source(ctx context.Context, c adapter.Connection, run *store.Run, progress func(string, int, int) error) (registers.Source, error) {
+	if c.Kind == adapter.KindOneRoster {
+		var since time.Time
+		if run.Since != nil {
+			since = run.Since.Add(-overlap)
+		}
+		return registers.New(c, s.Call).Fetch(ctx, store.RegisterPages{Store: s.Store, RunID: run.ID}, since, func(what string, read, total int) error {
+			return progress("reading "+what, read, total)
+		})
+	}
+	content, err := s.Store.Upload(ctx, run.ID)
 	if errors.Is(err, store.ErrNotFound) {
 		content, err = newest(c.Settings["folder"])
 	}
 	if err != nil {
-		return registers.Records{}, err
+		return nil, err
 	}
-	records, err := registers.ReadPackage(ctx, bytes.NewReader(content), int64(len(content)), progress)
+	files, err := registers.OpenFiles(bytes.NewReader(content), int64(len(content)))
 	if errors.Is(err, oneroster.ErrPackage) {
-		return records, refusal.Conflict(finding.PackageUnreadable, "%v", err)
+		return nil, refusal.Conflict(finding.PackageUnreadable, "%v", err)
 	}
-	return records, err
+	return files, err
 }
 
 // newest reads the newest package of a folder.
@@ -188,41 +262,23 @@ func newest(folder string) ([]byte, error) {
 	return content, nil
 }
 
-// known loads what a package that is not complete may refer to.
-func (s *Service) known(ctx context.Context, connectionID string, r registers.Records) (k Known, err error) {
-	if r.Modes == nil {
-		return k, nil
-	}
-	if k.Courses, err = s.Store.Identifiers(ctx, connectionID, "courses"); err != nil {
-		return k, err
-	}
-	if k.Sections, err = s.Store.Identifiers(ctx, connectionID, "sections"); err != nil {
-		return k, err
-	}
-	k.People, err = s.Store.Identifiers(ctx, connectionID, "people")
-	for file, ids := range map[string]*map[string]bool{oneroster.FileCourses: &k.Courses, oneroster.FileClasses: &k.Sections, oneroster.FileUsers: &k.People} {
-		if r.Modes[file] == oneroster.Bulk {
-			*ids = nil // the file is the whole truth
-		}
-	}
-	return k, err
-}
-
-// guard refuses a read that would empty or halve the register unnoticed.
-func (s *Service) guard(ctx context.Context, run *store.Run, b store.Batch) error {
-	if run.Approved {
+// guard refuses a read that would empty or halve the register unnoticed. It is
+// asked inside the transaction, so a refusal changes nothing.
+func guard(c adapter.Connection, run *store.Run, m store.Merged) error {
+	if run.Approved || m.First {
 		return nil
 	}
-	_, enrolments, err := s.Store.MirrorSize(ctx, *run.ConnectionID)
-	if err != nil {
-		return err
+	share := defaultGuardShare
+	if v, err := strconv.ParseFloat(c.Settings["guardShare"], 64); err == nil {
+		share = v / 100
 	}
-	lost := enrolments - len(b.Enrolments)
-	if b.Partial["enrolments"] {
-		lost = len(b.Deleted["enrolments"])
-	}
-	if float64(lost) > ShrinkGuard*float64(enrolments) {
-		return refusal.Conflict(finding.RegisterShrunk, "this would take away %d of the %d enrolments in the mirror; nothing was changed", lost, enrolments)
+	number, _ := strconv.Atoi(c.Settings["guardNumber"])
+	people, enrolments := m.Tables["people"], m.Tables["enrolments"]
+	for _, t := range []store.Tally{people, enrolments} {
+		if t.Gone > 1 && float64(t.Gone) > share*float64(t.Before) || number > 0 && t.Gone > number {
+			return refusal.Conflict(finding.RegisterShrunk, "this would take away %d of the %d enrolments and %d of the %d people in the mirror; nothing was changed",
+				enrolments.Gone, enrolments.Before, people.Gone, people.Before)
+		}
 	}
 	return nil
 }

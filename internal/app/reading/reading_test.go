@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/adapter"
+	"kanban/internal/app/reading"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/standin/register"
@@ -30,7 +31,7 @@ func pack(t *testing.T, tables map[string]oneroster.Table) []byte {
 
 func upload(t *testing.T, w *apptest.World, c store.Connection, content []byte, approved bool) store.Run {
 	t.Helper()
-	r, err := w.Reading.Start(t.Context(), "test", c.ID, approved, content)
+	r, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: c.ID, Approved: approved, Upload: content})
 	require.NoError(t, err)
 	require.NoError(t, w.Reading.Work(t.Context(), r.ID, true))
 	r, err = w.Store.Run(t.Context(), r.ID)
@@ -110,11 +111,11 @@ func TestFilesThatCannotBeBelieved(t *testing.T) {
 	run = upload(t, w, files, pack(t, halved), true)
 	assert.Equal(t, store.Finished, run.State)
 
-	_, err := w.Reading.Start(t.Context(), "test", files.ID, false, nil)
+	_, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: files.ID})
 	assert.ErrorContains(t, err, "--file package.zip")
-	_, err = w.Reading.Start(t.Context(), "test", w.Register().ID, false, []byte("x"))
+	_, err = w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: w.Register().ID, Upload: []byte("x")})
 	assert.ErrorContains(t, err, "takes no files")
-	_, err = w.Reading.Start(t.Context(), "test", w.Contacts().ID, false, nil)
+	_, err = w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: w.Contacts().ID})
 	assert.ErrorContains(t, err, "is not a register")
 }
 

@@ -1,11 +1,12 @@
 package reading
 
 import (
-	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"kanban/internal/adapter/registers"
 	"kanban/internal/core/finding"
@@ -17,200 +18,285 @@ import (
 // maxFindings bounds what one run keeps; the rest is counted in the last one.
 const maxFindings = 500
 
-// Known are identifiers that the mirror holds already. A delta refers to them
-// without repeating their records; a whole read must not, so it knows none.
-type Known struct{ Courses, Sections, People map[string]bool }
-
-// sorter turns records into rows and notices what is wrong with them.
-type sorter struct {
-	findings []store.Noticed
-	deleted  map[string][]string // by collection: records marked as deleted
+// shape says how the records of one collection become rows of the mirror.
+type shape struct {
+	collection string
+	values     func(*row) // adds the values after the sourced id, in the order of the table's columns
 }
 
-// Sort separates the good records of a read, as rows for the mirror, from what
-// is to be noticed. Good rows go in whatever else is wrong; a record that refers
-// to something unknown stays out, and of two records with one identifier the
-// last one is taken.
-func Sort(r registers.Records, known Known) (store.Batch, []store.Noticed) {
-	s := &sorter{deleted: map[string][]string{}}
-	for _, b := range r.Bad {
-		s.notice(finding.RowMalformed, b.Where(), b.Cause)
-	}
-	for _, column := range r.Extra {
-		s.notice(finding.ColumnUnknown, column, "")
-	}
-	var batch store.Batch
-	orgs := keep(s, "/orgs", r.Orgs, func(o oneroster.Org) (oneroster.Base, string) {
-		return o.Base, missing("name", o.Name)
-	})
-	for _, o := range orgs.list {
-		batch.Orgs = append(batch.Orgs, []any{o.SourcedID, o.Name, o.Type, id(o.Parent)})
-	}
-	terms := keep(s, "/academicSessions", r.Sessions, func(t oneroster.AcademicSession) (oneroster.Base, string) {
-		if !t.StartDate.IsZero() && t.EndDate.Before(t.StartDate.Time) {
-			return t.Base, "it ends before it begins"
+var shapes = map[string]shape{
+	"orgs": {oneroster.FileOrgs, func(r *row) {
+		r.needs("name")
+		r.text("type")
+		r.text("parentSourcedId")
+	}},
+	"terms": {oneroster.FileSessions, func(r *row) {
+		r.needs("title")
+		r.text("type")
+		r.needs("startDate")
+		r.needs("endDate")
+		r.days("startDate", "endDate", len(r.Values)-2)
+		r.text("parentSourcedId")
+	}},
+	"courses": {oneroster.FileCourses, func(r *row) {
+		r.needs("title")
+		r.text("orgSourcedId")
+		r.text("courseCode")
+	}},
+	"sections": {oneroster.FileClasses, func(r *row) {
+		r.needs("title")
+		r.text("classCode")
+		r.text("classType")
+		r.text("courseSourcedId")
+		r.text("schoolSourcedId")
+		r.list(oneroster.List(r.get("termSourcedIds")))
+	}},
+	"people": {oneroster.FileUsers, func(r *row) {
+		r.needs("givenName")
+		r.needs("familyName")
+		r.text("email")
+		key, err := roster.AddressKey(r.get("email"))
+		if err != nil {
+			key = ""
 		}
-		return t.Base, cmp.Or(missing("title", t.Title), missingDate("startDate", t.StartDate), missingDate("endDate", t.EndDate))
-	})
-	for _, t := range terms.list {
-		batch.Terms = append(batch.Terms, []any{t.SourcedID, t.Title, t.Type, t.StartDate.Time, t.EndDate.Time, id(t.Parent)})
-	}
-	courses := keep(s, "/courses", r.Courses, func(c oneroster.Course) (oneroster.Base, string) {
-		return c.Base, missing("title", c.Title)
-	})
-	for _, c := range courses.list {
-		batch.Courses = append(batch.Courses, []any{c.SourcedID, c.Title, c.Org.SourcedID, c.CourseCode})
-	}
-	classes := keep(s, "/classes", r.Classes, func(c oneroster.Class) (oneroster.Base, string) {
-		return c.Base, missing("title", c.Title)
-	})
-	sections := kept[oneroster.Class]{has: map[string]bool{}}
-	for _, c := range classes.list {
-		ids := make([]string, 0, len(c.Terms))
-		for _, t := range c.Terms {
-			ids = append(ids, t.SourcedID)
+		r.add(key)
+		r.text("username")
+		if r.get("identifier") != "" {
+			r.text("identifier")
+		} else {
+			r.add(r.ID)
 		}
-		if !s.refers("/classes", c.SourcedID, "course", c.Course.SourcedID, courses.has, known.Courses) {
-			continue
+		r.userIDs()
+		r.text("userMasterIdentifier")
+		switch r.get(oneroster.RoleTypeColumn) {
+		case "":
+			r.Values = append(r.Values, store.Null) // nothing was said: what is known stays
+		case "secondary":
+			r.add("t")
+		default:
+			r.add("f")
 		}
-		sections.has[c.SourcedID] = true
-		batch.Sections = append(batch.Sections, []any{c.SourcedID, c.Title, c.ClassCode, c.ClassType, c.Course.SourcedID, c.School.SourcedID, ids})
-	}
-	people := keep(s, "/users", r.Users, func(u oneroster.User) (oneroster.Base, string) {
-		return u.Base, cmp.Or(missing("givenName", u.GivenName), missing("familyName", u.FamilyName))
-	})
-	for _, u := range people.list {
-		batch.People = append(batch.People, personRow(u))
-	}
-	s.enrolments(r.Enrollments, refs{sections.has, known.Sections}, refs{people.has, known.People}, &batch)
-	s.modes(r.Modes, &batch)
-	if extra := len(s.findings) - maxFindings; extra > 0 {
-		s.findings = append(s.findings[:maxFindings], store.Noticed{Code: finding.RowMalformed, Subject: "the register", Detail: fmt.Sprintf("and %d findings more", extra)})
-	}
-	return batch, s.findings
+		r.flag("enabledUser")
+	}},
+	"enrolments": {oneroster.FileEnrollments, func(r *row) {
+		r.text("classSourcedId")
+		r.text("userSourcedId")
+		r.needs("role")
+		r.text("beginDate")
+		r.text("endDate")
+		r.days("beginDate", "endDate", len(r.Values)-2)
+		if role := r.get("role"); !slices.Contains(oneroster.EnrolmentRoles, role) && !strings.HasPrefix(role, "ext:") {
+			r.Again = true
+			r.remark(finding.RoleUnknown, "its role is "+fmt.Sprintf("%q", role))
+		}
+	}},
 }
 
-func (s *sorter) notice(code finding.Code, subject, detail string) {
-	s.findings = append(s.findings, store.Noticed{Code: code, Subject: subject, Detail: detail})
+// row is one record on its way into the mirror.
+type row struct {
+	store.MirrorRow
+	record oneroster.Record
+	dates  *dayCheck
+	remark func(finding.Code, string)
+	code   finding.Code // why it cannot go in, "" when it can
+	detail string
 }
 
-// refs are the identifiers that may be referred to: of this read, of the mirror.
-type refs [2]map[string]bool
+func (r *row) get(column string) string { return strings.TrimSpace(r.record.Get(column)) }
 
-// modes says which tables a package replaces and which it only changes.
-func (s *sorter) modes(modes map[string]oneroster.Mode, batch *store.Batch) {
-	if modes == nil {
+func (r *row) add(value string) {
+	if !utf8.ValidString(value) || strings.IndexByte(value, 0) >= 0 {
+		r.fail(finding.RowMalformed, "it holds bytes that are no UTF-8 text")
+	}
+	r.Values = append(r.Values, value)
+}
+
+func (r *row) fail(code finding.Code, detail string) {
+	if r.code == "" {
+		r.code, r.detail = code, detail
+	}
+}
+
+func (r *row) text(column string) { r.add(r.get(column)) }
+
+func (r *row) needs(column string) {
+	value := r.get(column)
+	if value == "" {
+		r.fail(finding.RowMalformed, column+" is missing")
+	}
+	r.add(value)
+}
+
+func (r *row) flag(column string) {
+	switch value := r.get(column); value {
+	case "true", "TRUE", "True":
+		r.add("t")
+	case "false", "FALSE", "False", "":
+		r.add("f")
+	default:
+		r.fail(finding.RowMalformed, fmt.Sprintf("%s: %q is neither true nor false", column, value))
+	}
+}
+
+// days checks the two values at an index and after it, which are a first and a
+// last day or absent.
+func (r *row) days(first, last string, at int) {
+	if r.code != "" {
 		return
 	}
-	batch.Partial, batch.Deleted = map[string]bool{}, map[string][]string{}
-	for table, file := range map[string]string{
-		"orgs": oneroster.FileOrgs, "terms": oneroster.FileSessions, "courses": oneroster.FileCourses,
-		"sections": oneroster.FileClasses, "people": oneroster.FileUsers, "enrolments": oneroster.FileEnrollments,
-	} {
-		batch.Partial[table] = modes[file] != oneroster.Bulk
-		if modes[file] == oneroster.Delta {
-			batch.Deleted[table] = s.deleted["/"+file]
-		}
-	}
-}
-
-func (s *sorter) refers(path, from, what, to string, known ...map[string]bool) bool {
-	if !slices.ContainsFunc(known, func(m map[string]bool) bool { return m[to] }) {
-		s.notice(finding.ReferenceUnknown, path+" "+from, fmt.Sprintf("its %s %q is not in the register", what, to))
-		return false
-	}
-	return true
-}
-
-// kept is a collection without deleted, doubled and unusable records.
-type kept[T any] struct {
-	list []T
-	has  map[string]bool
-}
-
-func keep[T any](s *sorter, path string, all []T, check func(T) (oneroster.Base, string)) kept[T] {
-	k := kept[T]{has: make(map[string]bool, len(all))}
-	at := make(map[string]int, len(all))
-	for i, x := range all {
-		base, problem := check(x)
-		subject := fmt.Sprintf("%s record %d (%s)", path, i+1, base.SourcedID)
-		switch {
-		case base.SourcedID == "":
-			s.notice(finding.RowMalformed, subject, "it has no sourcedId")
-		case base.Status == oneroster.ToBeDeleted || base.Status == "inactive":
-			s.deleted[path] = append(s.deleted[path], base.SourcedID)
-		case problem != "":
-			s.notice(finding.RowMalformed, subject, problem)
-		case k.has[base.SourcedID]:
-			s.notice(finding.RowDuplicate, subject, "the last one was taken")
-			k.list[at[base.SourcedID]] = x
+	for i, column := range []string{first, last} {
+		switch value := r.Values[at+i]; {
+		case value == "":
+			r.Values[at+i] = store.Null
+		case !r.dates.valid(value):
+			r.fail(finding.RowMalformed, fmt.Sprintf("%s: %q is not a date like 2026-09-01", column, value))
 		default:
-			at[base.SourcedID] = len(k.list)
-			k.has[base.SourcedID] = true
-			k.list = append(k.list, x)
+			r.Values[at+i] = value[:len(time.DateOnly)]
 		}
 	}
-	return k
-}
-
-func (s *sorter) enrolments(all []oneroster.Enrollment, sections, people refs, batch *store.Batch) {
-	list := keep(s, "/enrollments", all, func(e oneroster.Enrollment) (oneroster.Base, string) {
-		if !e.BeginDate.IsZero() && !e.EndDate.IsZero() && e.EndDate.Before(e.BeginDate.Time) {
-			return e.Base, "it ends before it begins"
-		}
-		return e.Base, missing("role", e.Role)
-	})
-	seen := map[string]string{}
-	for _, e := range list.list {
-		if !s.refers("/enrollments", e.SourcedID, "class", e.Class.SourcedID, sections[:]...) || !s.refers("/enrollments", e.SourcedID, "user", e.User.SourcedID, people[:]...) {
-			continue
-		}
-		pair := e.Class.SourcedID + "\x00" + e.User.SourcedID + "\x00" + e.Role
-		if other := seen[pair]; other != "" {
-			s.notice(finding.EnrolmentDuplicate, "/enrollments "+e.SourcedID, fmt.Sprintf("%s is enrolled in %s by %s already", e.User.SourcedID, e.Class.SourcedID, other))
-			continue
-		}
-		seen[pair] = e.SourcedID
-		batch.Enrolments = append(batch.Enrolments, []any{e.SourcedID, e.Class.SourcedID, e.User.SourcedID, e.Role, day(e.BeginDate), day(e.EndDate)})
+	if a, b := r.Values[at], r.Values[at+1]; a != store.Null && b != store.Null && b < a {
+		r.fail(finding.DatesReversed, fmt.Sprintf("it begins on %s and ends on %s", a, b))
 	}
 }
 
-func personRow(u oneroster.User) []any {
-	key, err := roster.AddressKey(u.Email)
-	if err != nil {
-		key = ""
+// list adds an array in PostgreSQL's text form.
+func (r *row) list(items []string) {
+	quoted := make([]string, len(items))
+	for i, item := range items {
+		quoted[i] = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(item) + `"`
 	}
-	secondary := len(u.Roles) > 0
-	for _, r := range u.Roles {
-		secondary = secondary && r.RoleType == "secondary"
-	}
-	return []any{u.SourcedID, u.GivenName, u.FamilyName, u.Email, key, u.Username, cmp.Or(u.Identifier, u.SourcedID), u.UserMasterIdentifier, secondary, bool(u.EnabledUser)}
+	r.add("{" + strings.Join(quoted, ",") + "}")
 }
 
-func id(r *oneroster.Ref) string {
-	if r == nil {
-		return ""
+func (r *row) userIDs() {
+	value := r.get("userIds")
+	if value == "" {
+		r.add("{}")
+		return
 	}
-	return r.SourcedID
+	var ids []string
+	for _, id := range oneroster.UserIDs(value) {
+		ids = append(ids, id.Identifier)
+	}
+	r.list(ids)
 }
 
-func day(d oneroster.Date) *time.Time {
-	if d.IsZero() {
+// dayCheck remembers which texts are days: a register holds few different ones.
+type dayCheck map[string]bool
+
+func (d *dayCheck) valid(value string) bool {
+	ok, known := (*d)[value]
+	if !known {
+		_, err := time.Parse(time.DateOnly, value[:min(len(value), len(time.DateOnly))])
+		ok = err == nil
+		if len(*d) > 10_000 {
+			clear(*d)
+		}
+		(*d)[strings.Clone(value)] = ok
+	}
+	return ok
+}
+
+// sorted feeds the mirror with the good records of a read and notices what is
+// wrong with the others. It is a store.Incoming.
+type sorted struct {
+	source   registers.Source
+	progress func(what string, read int) error
+	noticed  []store.Noticed
+	unlisted int
+}
+
+func (s *sorted) notice(code finding.Code, subject, detail string) {
+	if len(s.noticed) >= maxFindings {
+		s.unlisted++
+		return
+	}
+	s.noticed = append(s.noticed, store.Noticed{Code: code, Subject: subject, Detail: detail})
+}
+
+// Partial tables only change.
+func (s *sorted) Partial(table string) bool {
+	return s.source.Mode(shapes[table].collection) != oneroster.Bulk
+}
+
+// Where says where a record stands.
+func (s *sorted) Where(table string, position int) string {
+	return s.source.Where(shapes[table].collection, position)
+}
+
+// Each turns the records of a table into rows.
+func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, func() string) bool, put func(store.MirrorRow) error) error {
+	shape := shapes[table]
+	if s.source.Mode(shape.collection) == oneroster.Absent {
 		return nil
 	}
-	return &d.Time
+	read := 0
+	r := &row{dates: &dayCheck{}}
+	return s.source.Each(ctx, shape.collection, func(position int, record oneroster.Record) error {
+		if read++; read%2000 == 0 {
+			if err := s.progress(shape.collection, read); err != nil {
+				return err
+			}
+		}
+		id := func() string { return strings.Clone(record.Get("sourcedId")) }
+		hash := record.Sum()
+		if seen(position, hash, id) {
+			return nil
+		}
+		s.prepare(r, shape, position, hash, record)
+		if r.code != "" {
+			s.notice(r.code, s.subject(shape.collection, position, r.ID), r.detail)
+			return nil
+		}
+		return put(r.MirrorRow)
+	}, func(b registers.Bad) {
+		code, cause := finding.RowMalformed, b.Cause
+		if b.Unknown {
+			code = finding.ColumnUnknown
+		} else if b.Column != "" {
+			cause = b.Column + ": " + cause
+		}
+		s.notice(code, s.subject(shape.collection, b.Position, b.ID), cause)
+	})
 }
 
-func missing(name, value string) string {
-	if strings.TrimSpace(value) == "" {
-		return name + " is missing"
+func (s *sorted) prepare(r *row, shape shape, position int, hash uint64, record oneroster.Record) {
+	id := strings.TrimSpace(record.Get("sourcedId"))
+	r.MirrorRow = store.MirrorRow{Position: position, Hash: hash, ID: id, Values: r.Values[:0]}
+	r.record, r.code, r.detail = record, "", ""
+	r.remark = func(code finding.Code, detail string) {
+		s.notice(code, s.subject(shape.collection, position, id), detail)
 	}
-	return ""
+	r.add(id)
+	if id == "" {
+		r.fail(finding.RowMalformed, "it has no sourcedId")
+	}
+	switch strings.TrimSpace(record.Get("status")) {
+	case oneroster.ToBeDeleted, "inactive":
+		r.Deleted, r.ID = true, strings.Clone(id)
+	default: // blank in bulk files
+		shape.values(r)
+	}
 }
 
-func missingDate(name string, d oneroster.Date) string {
-	if d.IsZero() {
-		return name + " is missing"
+func (s *sorted) subject(collection string, position int, id string) string {
+	where := s.source.Where(collection, position)
+	if id != "" {
+		where += " (" + strings.Clone(id) + ")"
 	}
-	return ""
+	return where
+}
+
+// findings are what was noticed about single records, then in relation to
+// others, then how much more there was.
+func (s *sorted) findings(m store.Merged) []store.Noticed {
+	all := append(s.noticed, m.Noticed...)
+	more := s.unlisted + m.Unlisted
+	if extra := len(all) - maxFindings; extra > 0 {
+		all, more = all[:maxFindings], more+extra
+	}
+	if more > 0 {
+		all = append(all, store.Noticed{Code: finding.RowMalformed, Subject: "the register", Detail: fmt.Sprintf("and %d findings more", more)})
+	}
+	return all
 }

@@ -2,61 +2,124 @@ package reading_test
 
 import (
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
-	"kanban/internal/adapter/registers"
-	"kanban/internal/app/reading"
+	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
+	"kanban/internal/store"
 	"kanban/internal/wire/oneroster"
 )
 
-func base(id string) oneroster.Base {
-	return oneroster.Base{SourcedID: id, Status: oneroster.Active}
+type rec = map[string]string
+
+// dirty is a small register with something wrong of every kind.
+func dirty() map[string]oneroster.Table {
+	bulk := func(rows ...rec) oneroster.Table { return oneroster.Table{Mode: oneroster.Bulk, Rows: rows} }
+	enrol := func(id, who, where, role string) rec {
+		return rec{"sourcedId": id, "userSourcedId": who, "classSourcedId": where, "schoolSourcedId": "o", "role": role}
+	}
+	ends := enrol("e5", "p", "s", "teacher")
+	ends["beginDate"], ends["endDate"] = "2026-09-09", "2026-09-03"
+	nonsense := enrol("e6", "p", "s", "proctor")
+	nonsense["beginDate"] = "01.09.2026"
+	return map[string]oneroster.Table{
+		oneroster.FileOrgs: bulk(rec{"sourcedId": "o", "name": "School", "type": "school"}),
+		oneroster.FileSessions: bulk(
+			rec{"sourcedId": "t", "title": "Term", "type": "term", "startDate": "2026-09-01", "endDate": "2026-09-20"},
+			rec{"sourcedId": "t2", "title": "Backwards", "type": "term", "startDate": "2026-09-20", "endDate": "2026-09-01"}),
+		oneroster.FileCourses: bulk(rec{"sourcedId": "c", "title": "Grafting"}, rec{"sourcedId": "", "title": "No id"}),
+		oneroster.FileClasses: bulk(
+			rec{"sourcedId": "s", "title": "A \\ \"B\"\t{x}", "courseSourcedId": "c", "termSourcedIds": "t"},
+			rec{"sourcedId": "s2", "title": "B", "courseSourcedId": "nowhere"}),
+		oneroster.FileUsers: bulk(
+			rec{"sourcedId": "p", "enabledUser": "true", "givenName": "Old", "familyName": "Name"},
+			rec{"sourcedId": "p", "enabledUser": "true", "givenName": "New", "familyName": "Na\nme", "email": "Ana@Fernmoor.Example", "userIds": "{card:77},{bus:x}"},
+			rec{"sourcedId": "q", "enabledUser": "true", "givenName": "", "familyName": "Nameless"},
+			rec{"sourcedId": "maybe", "enabledUser": "perhaps", "givenName": "May", "familyName": "Be"},
+			rec{"sourcedId": "latin", "enabledUser": "true", "givenName": "J\xf6rg", "familyName": "Byte"},
+			rec{"sourcedId": "left", "status": "tobedeleted", "enabledUser": "true", "givenName": "Lea", "familyName": "Ver"}),
+		oneroster.FileEnrollments: bulk(
+			enrol("e1", "p", "s", "student"), enrol("e2", "p", "s", "student"), enrol("e3", "stranger", "s", "student"),
+			enrol("e4", "p", "s2", "student"), ends, nonsense, enrol("e7", "left", "s", "student"), enrol("e8", "p", "s", "gardener")),
+	}
 }
 
-func ref(id string) oneroster.Ref { return oneroster.Ref{SourcedID: id} }
-
-// Bad records are findings of a code each; every good record goes in.
-func TestSortKeepsTheGoodAndNamesTheBad_R1(t *testing.T) {
-	day := func(n int) oneroster.Date { return oneroster.NewDate(time.Date(2026, 9, n, 0, 0, 0, 0, time.UTC)) }
-	deleted := base("gone")
-	deleted.Status = oneroster.ToBeDeleted
-	batch, findings := reading.Sort(registers.Records{
-		Orgs:     []oneroster.Org{{Base: base("o"), Name: "School"}},
-		Sessions: []oneroster.AcademicSession{{Base: base("t"), Title: "Term", StartDate: day(1), EndDate: day(20)}, {Base: base("t2"), Title: "Backwards", StartDate: day(20), EndDate: day(1)}},
-		Courses:  []oneroster.Course{{Base: base("c"), Title: "Grafting"}, {Base: base(""), Title: "No id"}},
-		Classes: []oneroster.Class{
-			{Base: base("s"), Title: "A", Course: ref("c"), Terms: []oneroster.Ref{ref("t")}},
-			{Base: base("s2"), Title: "B", Course: ref("nowhere")},
-			{Base: deleted, Title: "C", Course: ref("c")},
-		},
-		Users: []oneroster.User{
-			{Base: base("p"), GivenName: "Old", FamilyName: "Name"},
-			{Base: base("p"), GivenName: "New", FamilyName: "Name", Email: "Ana@Fernmoor.Example"},
-			{Base: base("q"), GivenName: "", FamilyName: "Nameless"},
-		},
-		Enrollments: []oneroster.Enrollment{
-			{Base: base("e1"), User: ref("p"), Class: ref("s"), Role: "student", BeginDate: day(2)},
-			{Base: base("e2"), User: ref("p"), Class: ref("s"), Role: "student"},
-			{Base: base("e3"), User: ref("stranger"), Class: ref("s"), Role: "student"},
-			{Base: base("e4"), User: ref("p"), Class: ref("s2"), Role: "student"},
-			{Base: base("e5"), User: ref("p"), Class: ref("s"), Role: "teacher", BeginDate: day(9), EndDate: day(3)},
-		},
-		Bad: []registers.Bad{{Path: "/users", Position: 4, ID: "x", Cause: "enabledUser is neither true nor false"}},
-	}, reading.Known{})
-	assert.Len(t, batch.Terms, 1)
-	assert.Len(t, batch.Sections, 1)
-	assert.Len(t, batch.Enrolments, 1)
-	assert.Equal(t, [][]any{{"p", "New", "Name", "Ana@Fernmoor.Example", "ana@fernmoor.example", "", "p", "", false, false}}, batch.People, "the last of two is taken")
-	got := map[finding.Code]int{}
-	for _, f := range findings {
-		got[f.Code]++
-		assert.NotEmpty(t, f.Subject)
-		assert.NotEmpty(t, f.Detail)
+// Bad records are findings of a code each; every good record goes in. Reading
+// the same again notices the same and writes nothing.
+func TestBadRecordsAreNamedAndTheGoodGoIn_R1(t *testing.T) {
+	w := apptest.New(t)
+	files := w.Connect("oneroster-csv", "Files", nil)
+	for range 2 {
+		run := upload(t, w, files, pack(t, dirty()), false)
+		require.Equal(t, store.Finished, run.State, run.Error)
+		got := map[finding.Code]int{}
+		for _, f := range run.Findings {
+			got[f.Code]++
+			assert.Regexp(t, `^[a-zA-Z]+\.csv line \d+`, f.Subject)
+			assert.NotEmpty(t, f.Detail)
+		}
+		assert.Equal(t, map[finding.Code]int{
+			finding.RowMalformed: 5, finding.RowDuplicate: 1, finding.ReferenceUnknown: 3, finding.EnrolmentDuplicate: 1,
+			finding.ReferenceDeleted: 1, finding.DatesReversed: 2, finding.RoleUnknown: 1,
+		}, got)
+		for table, n := range map[string]int{"terms": 1, "sections": 1, "people": 1, "enrolments": 2} {
+			assert.Equal(t, n, count(t, w, `SELECT count(*) FROM `+table+` WHERE gone_at IS NULL`), table)
+		}
+		assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM people WHERE given_name = 'New' AND family_name = E'Na\nme' AND email_key = 'ana@fernmoor.example' AND user_ids = '{77,x}'`), "the last of two is taken")
+		assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM sections WHERE title = E'A \\ "B"\t{x}'`))
+		if run.Counts["added"] == 0 {
+			assert.Zero(t, run.Counts["changed"]+run.Counts["gone"])
+		}
 	}
-	assert.Equal(t, map[finding.Code]int{
-		finding.RowMalformed: 5, finding.RowDuplicate: 1, finding.ReferenceUnknown: 3, finding.EnrolmentDuplicate: 1,
-	}, got)
+}
+
+// Of two records with one identifier the last one counts, whichever of them the
+// mirror knows already.
+func TestLastOfTwoRecordsCountsAtEveryRead(t *testing.T) {
+	w := apptest.New(t)
+	files := w.Connect("oneroster-csv", "Files", nil)
+	tables := dirty()
+	people := tables[oneroster.FileUsers].Rows
+	for i, want := range []string{"New", "Old", "New", "New"} {
+		order := []rec{people[1], people[0]}
+		if want == "New" {
+			order = []rec{people[0], people[1]}
+		}
+		if i == 3 { // the unchanged one alone
+			order = order[1:]
+		}
+		tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: order}
+		run := upload(t, w, files, pack(t, tables), false)
+		require.Equal(t, store.Finished, run.State, run.Error)
+		assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM people WHERE gone_at IS NULL AND given_name = $1`, want), "%d: %s", i, want)
+		if i == 3 {
+			assert.Zero(t, run.Counts["changed"]+run.Counts["added"]+run.Counts["gone"])
+		}
+	}
+}
+
+// An enrolment that becomes another person's has been left by one and joined by
+// the other, and who was where before stays known.
+func TestEnrolmentThatChangesHands_P5(t *testing.T) {
+	w := apptest.New(t)
+	files := w.Connect("oneroster-csv", "Files", nil)
+	tables := dirty()
+	tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: []rec{
+		{"sourcedId": "p", "enabledUser": "true", "givenName": "Ana", "familyName": "Name"}, {"sourcedId": "r", "enabledUser": "true", "givenName": "Rob", "familyName": "Name"},
+	}}
+	one := func(who string) {
+		tables[oneroster.FileEnrollments] = oneroster.Table{Mode: oneroster.Bulk, Rows: []rec{{"sourcedId": "e1", "userSourcedId": who, "classSourcedId": "s", "role": "student"}}}
+	}
+	one("p")
+	upload(t, w, files, pack(t, tables), false)
+	one("r")
+	run := upload(t, w, files, pack(t, tables), false)
+	require.Equal(t, store.Finished, run.State, run.Error)
+	assert.Equal(t, 1, run.Counts["joined"])
+	assert.Equal(t, 1, run.Counts["left"])
+	assert.Equal(t, 1, run.Counts["sections-changed"])
+	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM past_enrolments WHERE person = 'p'`))
+	assert.Equal(t, 2, count(t, w, `SELECT count(*) FROM events`))
 }

@@ -36,13 +36,22 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 		return err
 	}
 	x := &execution{Service: s, run: run}
-	err = x.work(ctx)
+	if err = store.ErrCancelled; !run.CancelAsked {
+		err = x.work(ctx)
+	}
+	keep := context.WithoutCancel(ctx)
+	if errors.Is(err, store.ErrCancelled) {
+		x.run.State, x.run.Error, x.run.Done = store.Cancelled, "stopped by a person; what was done is kept, and the run can be resumed", x.done()
+		return s.Store.InTx(keep, func(tx *store.Tx) error { return tx.FinishRun(keep, &x.run) })
+	}
 	if err == nil || ctx.Err() != nil {
 		return err // cut off: another worker, or this one after a restart, goes on
 	}
-	keep := context.WithoutCancel(ctx)
 	if adapter.MayPass(err) && !last {
-		return errors.Join(err, s.Store.Progress(keep, runID, "waiting, then trying again: "+err.Error(), x.done(), x.run.Total))
+		if told := s.Store.Progress(keep, runID, "waiting, then trying again: "+err.Error(), x.done(), x.run.Total); told != nil && !errors.Is(told, store.ErrCancelled) {
+			return errors.Join(err, told)
+		}
+		return err
 	}
 	x.run.State, x.run.Error, x.run.ErrorCode, x.run.Done = store.Failed, err.Error(), string(adapter.RunCodeOf(err)), x.done()
 	return s.Store.InTx(keep, func(tx *store.Tx) error { return tx.FinishRun(keep, &x.run) })

@@ -247,14 +247,14 @@ func (s *Service) allowed(ctx context.Context, p store.Pairing) error {
 	return nil
 }
 
-// Resume queues a failed run again, from the first change without an outcome.
+// Resume queues a failed or stopped run again, from the first change without an outcome.
 func (s *Service) Resume(ctx context.Context, who, runID string) (store.Run, error) {
 	r, err := s.Store.Run(ctx, runID)
 	if err != nil {
 		return r, err
 	}
-	if r.Kind != store.RunSync || r.State != store.Failed {
-		return r, refusal.Conflict("", "only a run that failed half-way can go on; this one is %s", r.State)
+	if r.Kind != store.RunSync || r.State != store.Failed && r.State != store.Cancelled {
+		return r, refusal.Conflict("", "only a run that failed or was stopped half-way can go on; this one is %s", r.State)
 	}
 	p, err := s.Store.Pairing(ctx, *r.PairingID)
 	if err != nil {
@@ -282,6 +282,29 @@ func (s *Service) Resume(ctx context.Context, who, runID string) (store.Run, err
 		return r, err
 	}
 	return s.Store.Run(ctx, runID)
+}
+
+// Cancel asks a run to stop. A read leaves the mirror as it was; a
+// synchronisation keeps what it has done and can be resumed.
+func (s *Service) Cancel(ctx context.Context, who, runID string) (store.Run, error) {
+	r, err := s.Store.Run(ctx, runID)
+	if err != nil {
+		return r, err
+	}
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		ok, err := tx.AskCancel(ctx, runID)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return refusal.Conflict("", "this run has ended already; it is %s", r.State)
+		}
+		if err := tx.Audit(ctx, who, "stopped a run", "run/"+runID, nil); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "run", runID)
+	})
+	return r, err
 }
 
 // now is when something is noted; comparisons never depend on it.

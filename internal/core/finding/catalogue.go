@@ -34,6 +34,9 @@ const (
 	EnrolmentDuplicate Code = "enrolment-duplicate"
 	ColumnUnknown      Code = "column-unknown"
 	PackageUnreadable  Code = "package-unreadable"
+	ReferenceDeleted   Code = "reference-deleted"
+	DatesReversed      Code = "dates-reversed"
+	RoleUnknown        Code = "role-unknown"
 )
 
 // Codes about connections, runs and deliveries.
@@ -77,6 +80,9 @@ var catalogue = []Entry{
 	{RowMalformed, Warn, "record could not be read", "A record of the register lacks a required value or has one of the wrong form. All other records were read.", "Correct the record in the register and read again.", OwnerRegister},
 	{RowDuplicate, Warn, "record given twice", "The register gave two records with one identifier. The last one was taken.", "Remove one of the records in the register.", OwnerRegister},
 	{ReferenceUnknown, Warn, "refers to something unknown", "A record of the register refers to a record that the register does not hold. It was left out.", "Correct the reference in the register and read again.", OwnerRegister},
+	{ReferenceDeleted, Warn, "refers to a deleted record", "A record of the register refers to a person, section or course that the register marks as deleted. It was left out.", "End the enrolment in the register, or bring back what it refers to.", OwnerRegister},
+	{DatesReversed, Warn, "ends before it begins", "The last day of a record of the register is before its first day. It was left out.", "Correct the dates in the register and read again.", OwnerRegister},
+	{RoleUnknown, Warn, "role not known to the standard", "An enrolment of the register has a role that the standard does not know. It was read as it stands; no pairing carries it unless its policy names it.", "Correct the role in the register, or name it ext:… there.", OwnerRegister},
 	{RegisterShrunk, Block, "register lost most of its records", "This read would remove more of the mirror than the guard allows. Nothing was changed.", "Check the register. If it is right, read again with the guard lifted.", OwnerAdministrator},
 	{ColumnUnknown, Note, "column not known to the standard", "A file of the register has a column that the standard does not know. It was passed over.", "Nothing to do, or name the column metadata.… in the export.", OwnerRegister},
 	{PackageUnreadable, Block, "not a package that can be read", "The file is not a OneRoster CSV package: a ZIP with manifest.csv and the files that it promises. Nothing was changed.", "Make the export again, as OneRoster 1.2 or 1.1 CSV, and upload it whole.", OwnerRegister},

@@ -95,9 +95,10 @@ type EditConnection struct {
 	Paused *bool             `json:"paused,omitempty"`
 }
 
-// Approval goes on although a guard objects.
-type Approval struct {
+// ReadRequest says how to read a register.
+type ReadRequest struct {
 	Approved bool `json:"approved,omitempty" doc:"Go on although a guard objects"`
+	Changes  bool `json:"changes,omitempty" doc:"Ask the register only for what changed since the last read"`
 }
 
 // Section is a section with its state.
@@ -213,7 +214,7 @@ type Run struct {
 	PairingID   string         `json:"pairingId,omitempty"`
 	Connection  string         `json:"connection,omitempty"`
 	About       string         `json:"about" doc:"What was read or brought in step"`
-	State       string         `json:"state" enum:"queued,running,finished,needs-person,moved,failed"`
+	State       string         `json:"state" enum:"queued,running,finished,needs-person,moved,failed,cancelled"`
 	Step        string         `json:"step,omitempty" doc:"What it is doing now"`
 	Done        int            `json:"done"`
 	Total       int            `json:"total"`
@@ -227,6 +228,9 @@ type Run struct {
 	CreatedAt   time.Time      `json:"createdAt"`
 	StartedAt   *time.Time     `json:"startedAt,omitempty"`
 	FinishedAt  *time.Time     `json:"finishedAt,omitempty"`
+	Seconds     float64        `json:"seconds" doc:"How long it has been at work, or was"`
+	Rate        float64        `json:"rate" doc:"Records or people a second"`
+	Since       *time.Time     `json:"since,omitempty" doc:"For reads: only what changed after this was asked for"`
 }
 
 // Ended reports whether the run has come to its end.

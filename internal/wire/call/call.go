@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"strconv"
 	"strings"
@@ -138,7 +139,8 @@ func backoff(minimum, maximum time.Duration, attempt int, resp *http.Response) t
 	if wait := retryAfter(resp); wait > 0 {
 		return min(wait, maximum)
 	}
-	return retryablehttp.DefaultBackoff(minimum, maximum, attempt, nil)
+	wait := retryablehttp.DefaultBackoff(minimum, maximum, attempt, nil)
+	return wait - time.Duration(rand.Int64N(int64(wait)/4+1)) // so that callers do not come back in step
 }
 
 // Answer is a successful answer, read to its end.

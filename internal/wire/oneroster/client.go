@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/oauth2"
 	"golang.org/x/oauth2/clientcredentials"
@@ -17,21 +18,12 @@ import (
 	"kanban/internal/wire/call"
 )
 
-// Collection is a list endpoint whose records decode into T.
-type Collection[T any] struct {
-	Path    string
-	Wrapper string // the JSON member that holds the list
+// paths are the list endpoints, by the name of the CSV file that holds the same
+// records. The JSON member with the list has the name of the file.
+var paths = map[string]string{
+	FileOrgs: "/orgs", FileSessions: "/academicSessions", FileCourses: "/courses",
+	FileClasses: "/classes", FileUsers: "/users", FileEnrollments: "/enrollments",
 }
-
-// The collections of the rostering service.
-var (
-	Orgs             = Collection[Org]{"/orgs", "orgs"}
-	AcademicSessions = Collection[AcademicSession]{"/academicSessions", "academicSessions"}
-	Courses          = Collection[Course]{"/courses", "courses"}
-	Classes          = Collection[Class]{"/classes", "classes"}
-	Users            = Collection[User]{"/users", "users"}
-	Enrollments      = Collection[Enrollment]{"/enrollments", "enrollments"}
-)
 
 // PageSize is how many records are asked for at a time.
 const PageSize = 500
@@ -135,54 +127,86 @@ func (c *Client) get(ctx context.Context, address string) (call.Answer, error) {
 	}
 }
 
-// Bad is called for a record that cannot be read; the others go on.
-type Bad func(path string, position int, raw json.RawMessage, cause error)
+// Page is one page of a collection.
+type Page struct {
+	Items []json.RawMessage
+	// Read is how many records came so far, this page's among them, and Total
+	// how many the service says there are, 0 when it does not say.
+	Read, Total int
+	// Next is the address of the next page, empty on the last one.
+	Next string
+}
 
-// Page is told after every page: how many records came so far, and how many the
-// service says there are (0 when it does not say).
-type Page func(read, total int)
+// First is the address of a collection's first page. With since it asks only for
+// what changed after that (OneRoster 1.2 REST binding, "filter").
+func (c *Client) First(file string, since time.Time) string {
+	query := url.Values{"limit": {strconv.Itoa(PageSize)}, "offset": {"0"}}
+	if !since.IsZero() {
+		query.Set("filter", fmt.Sprintf("dateLastModified>'%s'", since.UTC().Format("2006-01-02T15:04:05.000Z")))
+	}
+	return c.address + BasePath + paths[file] + "?" + query.Encode()
+}
 
-// Each reads a whole collection page by page, following the Link header (RFC
-// 8288) and calling each record once. A page that is no page, a link that leads
-// elsewhere or in circles, ends it with an error.
-func Each[T any](ctx context.Context, c *Client, from Collection[T], each func(T) error, bad Bad, page Page) error {
-	next := c.address + BasePath + from.Path + "?limit=" + strconv.Itoa(PageSize) + "&offset=0"
+// Pages reads a collection page by page, following the Link header (RFC 8288),
+// from the page at start, before which read records came. While each is at work
+// on one page, the next one is under way. A page that is no page, a link that
+// leads elsewhere or in circles, ends it with an error.
+func (c *Client) Pages(ctx context.Context, file, start string, read int, each func(Page) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	seen := map[string]bool{}
-	read := 0
-	for next != "" {
+	coming := c.fetch(ctx, file, start)
+	for next := start; next != ""; {
 		if seen[next] {
-			return fmt.Errorf("reading %s: %w", from.Path, &call.Problem{Kind: call.Broken, Detail: "the next page leads back to a page already read"})
+			return fmt.Errorf("reading %s: %w", paths[file], &call.Problem{Kind: call.Broken, Detail: "the next page leads back to a page already read"})
 		}
 		seen[next] = true
-		answer, err := c.get(ctx, next)
-		if err != nil {
-			return fmt.Errorf("reading %s: %w", from.Path, err)
+		got := <-coming
+		if got.err != nil {
+			return fmt.Errorf("reading %s: %w", paths[file], got.err)
 		}
-		items, err := unwrap(answer.Body, from.Wrapper)
-		if err != nil {
-			return fmt.Errorf("reading %s: %w", from.Path, &call.Problem{Kind: call.Broken, Status: answer.Status, Detail: err.Error()})
+		page := got.page
+		read += len(page.Items)
+		if page.Read = read; page.Next == "" && read < page.Total {
+			return fmt.Errorf("reading %s: %w", paths[file], &call.Problem{Kind: call.Broken, Detail: fmt.Sprintf("the service announced %d records and gave %d", page.Total, read)})
 		}
-		for _, raw := range items {
-			read++
-			var record T
-			if err := json.Unmarshal(raw, &record); err != nil {
-				bad(from.Path, read, raw, err)
-				continue
-			}
-			if err := each(record); err != nil {
-				return err
-			}
+		if page.Next != "" && !seen[page.Next] {
+			coming = c.fetch(ctx, file, page.Next)
 		}
-		total, _ := strconv.Atoi(answer.Header.Get("X-Total-Count"))
-		page(read, total)
-		if next, err = c.follow(next, answer.Header.Values("Link")); err != nil {
-			return fmt.Errorf("reading %s: %w", from.Path, err)
+		if err := each(page); err != nil {
+			return err
 		}
-		if next == "" && read < total {
-			return fmt.Errorf("reading %s: %w", from.Path, &call.Problem{Kind: call.Broken, Detail: fmt.Sprintf("the service announced %d records and gave %d", total, read)})
-		}
+		next = page.Next
 	}
 	return nil
+}
+
+type fetched struct {
+	page Page
+	err  error
+}
+
+// fetch gets one page in the background.
+func (c *Client) fetch(ctx context.Context, file, address string) <-chan fetched {
+	out := make(chan fetched, 1)
+	go func() {
+		page, err := c.page(ctx, file, address)
+		out <- fetched{page, err}
+	}()
+	return out
+}
+
+func (c *Client) page(ctx context.Context, file, address string) (p Page, err error) {
+	answer, err := c.get(ctx, address)
+	if err != nil {
+		return p, err
+	}
+	if p.Items, err = unwrap(answer.Body, file); err != nil {
+		return p, &call.Problem{Kind: call.Broken, Status: answer.Status, Detail: err.Error()}
+	}
+	p.Total, _ = strconv.Atoi(answer.Header.Get("X-Total-Count"))
+	p.Next, err = c.follow(address, answer.Header.Values("Link"))
+	return p, err
 }
 
 func unwrap(body []byte, wrapper string) ([]json.RawMessage, error) {

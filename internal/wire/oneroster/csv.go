@@ -8,8 +8,9 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strconv"
 	"strings"
+
+	"github.com/cespare/xxhash/v2"
 )
 
 // Mode says how a file of a CSV package is meant (OneRoster 1.2 CSV binding,
@@ -122,6 +123,20 @@ type Row struct {
 	Line   int
 	values []string
 	column map[string]int
+	seed   uint64 // of the header, so that equal values in other columns differ
+}
+
+// Sum is a fingerprint of the row and its header.
+func (r Row) Sum() uint64 { return sum(r.seed, r.values...) }
+
+// sum is the XXH64 of the values, each ended by a byte that none of them holds.
+func sum(seed uint64, values ...string) uint64 {
+	d := xxhash.NewWithSeed(seed)
+	for _, v := range values {
+		_, _ = d.WriteString(v)
+		_, _ = d.Write([]byte{0xff}) // stands in no UTF-8
+	}
+	return d.Sum64()
 }
 
 // Get gives a value by column name, "" when there is none.
@@ -133,9 +148,9 @@ func (r Row) Get(column string) string {
 }
 
 // List gives the parts of a comma-separated value.
-func (r Row) List(column string) []string {
+func List(value string) []string {
 	var out []string
-	for _, s := range strings.Split(r.Get(column), ",") {
+	for _, s := range strings.Split(value, ",") {
 		if s = strings.TrimSpace(s); s != "" {
 			out = append(out, s)
 		}
@@ -172,7 +187,7 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 	if err != nil {
 		return fmt.Errorf("%w: %s.csv has no header row: %w", ErrPackage, file, err)
 	}
-	row := Row{column: make(map[string]int, len(header))}
+	row := Row{column: make(map[string]int, len(header)), seed: sum(0, header...)}
 	for i, name := range header {
 		row.column[strings.TrimSpace(name)] = i
 		if known := Headers[file]; known != nil && extra != nil && !slices.Contains(known, name) && !slices.Contains(only11, name) && !strings.HasPrefix(name, "metadata.") {
@@ -207,92 +222,4 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 			return err
 		}
 	}
-}
-
-// decoder turns values of a row into the standard's types and remembers the
-// first that cannot be.
-type decoder struct {
-	row    Row
-	column string
-	cause  error
-}
-
-func (d *decoder) text(column string) string {
-	return strings.Clone(strings.TrimSpace(d.row.Get(column)))
-}
-
-func (d *decoder) fail(column string, err error) {
-	if d.cause == nil {
-		d.column, d.cause = column, err
-	}
-}
-
-func (d *decoder) date(column string) Date {
-	var out Date
-	if err := out.UnmarshalJSON([]byte(strconv.Quote(d.text(column)))); err != nil {
-		d.fail(column, err)
-	}
-	return out
-}
-
-func (d *decoder) bool(column string) Bool {
-	text := d.text(column)
-	if text == "" {
-		return false
-	}
-	var out Bool
-	if err := out.UnmarshalJSON([]byte(strconv.Quote(text))); err != nil {
-		d.fail(column, err)
-	}
-	return out
-}
-
-func (d *decoder) base() Base {
-	b := Base{SourcedID: d.text("sourcedId"), Status: d.text("status"), DateLastModified: d.text("dateLastModified")}
-	if b.Status == "" {
-		b.Status = Active // blank in bulk files
-	}
-	return b
-}
-
-func (d *decoder) ref(column string) Ref { return Ref{SourcedID: d.text(column)} }
-
-func (d *decoder) optional(column string) *Ref {
-	if d.text(column) == "" {
-		return nil
-	}
-	r := d.ref(column)
-	return &r
-}
-
-// Decode reads a row as T, which is one of the record types of this package.
-// column and cause tell what is wrong when it cannot be.
-func Decode[T any](row Row) (record T, column string, cause error) {
-	d := &decoder{row: row}
-	switch r := any(&record).(type) {
-	case *Org:
-		*r = Org{Base: d.base(), Name: d.text("name"), Type: d.text("type"), Identifier: d.text("identifier"), Parent: d.optional("parentSourcedId")}
-	case *AcademicSession:
-		*r = AcademicSession{Base: d.base(), Title: d.text("title"), Type: d.text("type"), StartDate: d.date("startDate"), EndDate: d.date("endDate"), Parent: d.optional("parentSourcedId"), SchoolYear: d.text("schoolYear")}
-	case *Course:
-		*r = Course{Base: d.base(), Org: d.ref("orgSourcedId"), Title: d.text("title"), CourseCode: d.text("courseCode")}
-	case *Class:
-		*r = Class{Base: d.base(), Title: d.text("title"), ClassCode: d.text("classCode"), ClassType: d.text("classType"), Location: d.text("location"), Course: d.ref("courseSourcedId"), School: d.ref("schoolSourcedId")}
-		for _, id := range row.List("termSourcedIds") {
-			r.Terms = append(r.Terms, Ref{SourcedID: strings.Clone(id)})
-		}
-	case *User:
-		*r = User{
-			Base: d.base(), Username: d.text("username"), EnabledUser: d.bool("enabledUser"), GivenName: d.text("givenName"), FamilyName: d.text("familyName"),
-			Identifier: d.text("identifier"), Email: d.text("email"), UserMasterIdentifier: d.text("userMasterIdentifier"),
-		}
-		if role := d.text("role"); role != "" { // 1.1 has one role, in the row itself
-			r.Roles = []UserRole{{RoleType: "primary", Role: role}}
-		}
-	case *Enrollment:
-		*r = Enrollment{Base: d.base(), Class: d.ref("classSourcedId"), School: d.ref("schoolSourcedId"), User: d.ref("userSourcedId"), Role: d.text("role"), Primary: d.bool("primary"), BeginDate: d.date("beginDate"), EndDate: d.date("endDate")}
-	default:
-		panic(fmt.Sprintf("oneroster: %T is no record of a CSV file", record))
-	}
-	return record, d.column, d.cause
 }

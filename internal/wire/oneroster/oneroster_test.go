@@ -78,13 +78,36 @@ func status(code int) func(http.ResponseWriter, *http.Request) {
 }
 
 func read(c *oneroster.Client) (ids []string, bad int, err error) {
-	err = oneroster.Each(context.Background(), c, oneroster.Users,
-		func(u oneroster.User) error { ids = append(ids, u.SourcedID); return nil },
-		func(string, int, json.RawMessage, error) { bad++ }, func(int, int) {})
+	err = c.Pages(context.Background(), oneroster.FileUsers, c.First(oneroster.FileUsers, time.Time{}), 0, func(p oneroster.Page) error {
+		for _, raw := range p.Items {
+			r, err := oneroster.Parse(oneroster.FileUsers, raw)
+			if err != nil {
+				bad++
+				continue
+			}
+			ids = append(ids, r.Get("sourcedId"))
+		}
+		return nil
+	})
 	return ids, bad, err
 }
 
-func TestEachFollowsPagesAndKeepsGoodRecords(t *testing.T) {
+// Both bindings give the same values under the same names.
+func TestRecordsOfBothBindingsAgree(t *testing.T) {
+	user, err := oneroster.Parse(oneroster.FileUsers, []byte(`{"sourcedId":"u1","status":"active","enabledUser":"true","givenName":"Ada","familyName":"Alder","username":"ada",
+		"userIds":[{"type":"card","identifier":"77"}],"email":"ada@x.example","roles":[{"roleType":"secondary","role":"teacher"},{"roleType":"primary","role":"student"}]}`))
+	require.NoError(t, err)
+	for column, want := range map[string]string{"sourcedId": "u1", "enabledUser": "true", "familyName": "Alder", "userIds": "{card:77}", oneroster.RoleTypeColumn: "primary", "shoeSize": ""} {
+		assert.Equal(t, want, user.Get(column), column)
+	}
+	assert.Equal(t, []oneroster.UserID{{Type: "card", Identifier: "77"}}, oneroster.UserIDs(user.Get("userIds")))
+	class, err := oneroster.Parse(oneroster.FileClasses, []byte(`{"sourcedId":"c","terms":[{"sourcedId":"t1"},{"sourcedId":"t2"}],"course":{"sourcedId":"k"}}`))
+	require.NoError(t, err)
+	assert.Equal(t, "t1,t2", class.Get("termSourcedIds"))
+	assert.NotEqual(t, user.Sum(), class.Sum())
+}
+
+func TestPagesAreFollowedAndGoodRecordsKept(t *testing.T) {
 	c := serve(t,
 		page(`{"users":[{"sourcedId":"1"},{"sourcedId":2},{"sourcedId":"3"}]}`, `</ims/oneroster/rostering/v1p2/users?offset=3>; rel="next"`),
 		status(503), // tried again
@@ -101,7 +124,7 @@ func TestEachFollowsPagesAndKeepsGoodRecords(t *testing.T) {
 	assert.Equal(t, 1, bad)
 }
 
-func TestEachRefusesLyingServices(t *testing.T) {
+func TestLyingServicesAreRefused(t *testing.T) {
 	for want, pages := range map[string][]func(http.ResponseWriter, *http.Request){
 		"not JSON":          {page(`<html>`, "")},
 		`no member "users"`: {page(`{"people":[]}`, "")},

@@ -1,0 +1,288 @@
+package store
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/cespare/xxhash/v2"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"kanban/internal/core/finding"
+)
+
+// loading brings one table of one register's mirror up to date.
+type loading struct {
+	mirrorTable
+	tx         *Tx
+	connection string
+	in         Incoming
+	merged     *Merged
+	tally      Tally
+
+	staged  string           // the table that the records are copied into, quoted
+	known   map[uint64]int32 // fingerprints in the mirror; the position where each was seen, 0 before
+	deleted map[string]bool  // sourced ids that the register marks as deleted
+	pairs   map[uint64]bool  // fingerprints of what may stand only once
+	doubled bool             // something of pairs came twice
+	scratch []byte
+}
+
+// fill makes the register's partition out of its first read: records are copied
+// into a table that has no index yet, the indexes are built, the table becomes
+// part of the mirror.
+func (l *loading) fill(ctx context.Context) error {
+	name := pgx.Identifier{partition(l.name, l.connection)}.Sanitize()
+	l.staged = name
+	err := l.exec(ctx,
+		fmt.Sprintf(`CREATE TABLE %s (LIKE %s INCLUDING DEFAULTS INCLUDING GENERATED)`, name, l.name),
+		fmt.Sprintf(`ALTER TABLE %s ADD position int, ALTER connection_id SET DEFAULT '%s'`, name, l.connection))
+	if err != nil {
+		return err
+	}
+	before, after := []string{}, []string{}
+	if l.name == "people" { // a register may not say whether an account is a second one
+		before = append(before, `ALTER TABLE `+name+` ALTER secondary DROP NOT NULL`)
+		after = append(after, `UPDATE `+name+` SET secondary = false WHERE secondary IS NULL`, `ALTER TABLE `+name+` ALTER secondary SET NOT NULL`)
+	}
+	if err := l.exec(ctx, before...); err != nil {
+		return err
+	}
+	if err := l.copy(ctx); err != nil {
+		return err
+	}
+	if err := l.exec(ctx, after...); err != nil {
+		return err
+	}
+	if err := l.keyed(ctx, name); err != nil {
+		return err
+	}
+	if err := l.check(ctx, l.doubled); err != nil {
+		return err
+	}
+	steps := []string{fmt.Sprintf(`ALTER TABLE %s DROP position, ALTER connection_id DROP DEFAULT, ADD CHECK (connection_id = '%s')`, name, l.connection)}
+	for _, columns := range l.indexes() {
+		steps = append(steps, fmt.Sprintf(`CREATE INDEX ON %s %s`, name, columns))
+	}
+	steps = append(steps, fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s FOR VALUES IN ('%s')`, l.name, name, l.connection), `ANALYZE `+name)
+	if err := l.exec(ctx, steps...); err != nil {
+		return err
+	}
+	return l.tx.PGX.QueryRow(ctx, `SELECT count(*) FROM `+name).Scan(&l.tally.Added)
+}
+
+// indexes are those of the whole table, so that the partition's own ones become
+// parts of them when it is attached.
+func (l *loading) indexes() []string {
+	switch l.name {
+	case "courses", "sections":
+		return []string{`(id)`}
+	case "people":
+		return []string{`(id)`, `(identifier)`, `(email_key) WHERE email_key <> '' AND gone_at IS NULL`, `(master) WHERE master <> '' AND gone_at IS NULL`}
+	case "enrolments":
+		return []string{`(connection_id, section)`, `(connection_id, person)`}
+	}
+	return nil
+}
+
+// keyed gives the filled table its key. Records with one sourced id are found by
+// that failing, which costs nothing when there are none.
+func (l *loading) keyed(ctx context.Context, name string) error {
+	key := fmt.Sprintf(`ALTER TABLE %s ADD PRIMARY KEY (connection_id, sourced_id)`, name)
+	err := pgx.BeginFunc(ctx, l.tx.PGX, func(inner pgx.Tx) error {
+		_, err := inner.Exec(ctx, key)
+		return err
+	})
+	var refused *pgconn.PgError
+	if !errors.As(err, &refused) || refused.Code != "23505" {
+		return err
+	}
+	if err := l.last(ctx); err != nil {
+		return err
+	}
+	return l.exec(ctx, key)
+}
+
+// merge stages the records that are new or differ and brings the mirror in step
+// with them.
+func (l *loading) merge(ctx context.Context) error {
+	l.staged = pgx.Identifier{"staged_" + l.name}.Sanitize()
+	err := l.exec(ctx,
+		fmt.Sprintf(`CREATE TEMP TABLE %s (LIKE %s INCLUDING DEFAULTS) ON COMMIT DROP`, l.staged, l.name),
+		fmt.Sprintf(`ALTER TABLE %s ADD position int, ALTER connection_id DROP NOT NULL%s`, l.staged, l.optional()))
+	if err != nil {
+		return err
+	}
+	if err := l.remember(ctx); err != nil {
+		return err
+	}
+	if err := l.copy(ctx); err != nil {
+		return err
+	}
+	steps := []func(context.Context) error{
+		func(ctx context.Context) error { return l.exec(ctx, `ANALYZE `+l.staged) }, // so that what follows is planned for its size
+		l.last, l.superseded, l.inherit, l.gone,
+		func(ctx context.Context) error { return l.check(ctx, true) },
+		l.history, l.write, l.orphans,
+	}
+	for _, step := range steps {
+		if err := step(ctx); err != nil {
+			return err
+		}
+	}
+	if l.tally.Added+l.tally.Changed+l.tally.Gone > manyRows { // so that the queries that follow are planned for it
+		return l.exec(ctx, `ANALYZE `+pgx.Identifier{partition(l.name, l.connection)}.Sanitize())
+	}
+	return nil
+}
+
+// optional lets the columns that a read does not fill stay empty while staged.
+func (l *loading) optional() string {
+	switch l.name {
+	case "enrolments":
+		return ""
+	case "people":
+		return ", ALTER id DROP NOT NULL, ALTER secondary DROP NOT NULL"
+	}
+	return ", ALTER id DROP NOT NULL"
+}
+
+// remember loads the fingerprints of the mirror's rows.
+func (l *loading) remember(ctx context.Context) error {
+	rows, err := l.tx.PGX.Query(ctx, `SELECT row_hash FROM `+l.name+` WHERE connection_id = $1 AND gone_at IS NULL`, l.connection)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	l.known = map[uint64]int32{}
+	var hash *int64
+	for rows.Next() {
+		if err := rows.Scan(&hash); err != nil {
+			return err
+		}
+		l.tally.Before++
+		if hash != nil {
+			l.known[uint64(*hash)] = 0
+		}
+	}
+	return rows.Err()
+}
+
+// copy streams the records into the staged table.
+func (l *loading) copy(ctx context.Context) error {
+	read, write := io.Pipe()
+	out := bufio.NewWriterSize(write, 1<<16)
+	produced := make(chan error, 1)
+	go func() {
+		err := l.in.Each(ctx, l.name, l.seen, func(r MirrorRow) error { return l.put(out, r) })
+		if err == nil {
+			err = out.Flush()
+		}
+		_ = write.CloseWithError(err) // a nil error is the end of the data
+		produced <- err
+	}()
+	sql := fmt.Sprintf(`COPY %s (%s, row_hash, position) FROM STDIN`, l.staged, strings.Join(l.columns, ", "))
+	_, err := l.tx.PGX.Conn().PgConn().CopyFrom(ctx, read, sql)
+	_ = read.CloseWithError(io.ErrClosedPipe)
+	if cause := <-produced; cause != nil && !errors.Is(cause, io.ErrClosedPipe) {
+		return cause // why the copy broke off
+	}
+	return err
+}
+
+func (l *loading) seen(position int, hash uint64, id func() string) bool {
+	at, there := l.known[hash]
+	if !there {
+		return false
+	}
+	l.tally.Read++
+	if at != 0 {
+		l.twice(position, id())
+	}
+	l.known[hash] = int32(position)
+	return true
+}
+
+func (l *loading) twice(position int, id string) {
+	l.merged.notice(finding.RowDuplicate, fmt.Sprintf("%s (%s)", l.in.Where(l.name, position), id), "it stands there again; the last one was taken")
+}
+
+// put writes one record in COPY's text format.
+func (l *loading) put(out *bufio.Writer, r MirrorRow) error {
+	l.tally.Read++
+	if r.Deleted {
+		l.deleted[r.ID] = true
+		return nil
+	}
+	if len(l.same) > 0 {
+		l.once(r.Values)
+	}
+	line := l.scratch[:0]
+	for _, v := range r.Values {
+		line = append(appendText(line, v), '\t')
+	}
+	if r.Again {
+		line = append(line, `\N`...)
+	} else {
+		line = strconv.AppendInt(line, int64(r.Hash), 10)
+	}
+	line = append(line, '\t')
+	line = append(strconv.AppendInt(line, int64(r.Position), 10), '\n')
+	l.scratch = line
+	_, err := out.Write(line)
+	return err
+}
+
+// once notices, cheaply, whether anything might be given twice: the exact search
+// is only made then. It is for enrolments: section, person, role.
+func (l *loading) once(values []string) {
+	if l.pairs == nil {
+		l.pairs = map[uint64]bool{}
+	}
+	d := xxhash.New()
+	for _, v := range values[1 : 1+len(l.same)] {
+		_, _ = d.WriteString(v)
+		_, _ = d.Write([]byte{0xff})
+	}
+	sum := d.Sum64()
+	l.doubled = l.doubled || l.pairs[sum]
+	l.pairs[sum] = true
+}
+
+// escapes are the second characters of COPY's escape sequences.
+var escapes = map[byte]byte{'\\': '\\', '\t': 't', '\n': 'n', '\r': 'r'}
+
+// appendText escapes a value for COPY's text format.
+func appendText(line []byte, v string) []byte {
+	if v == Null {
+		return append(line, `\N`...)
+	}
+	for i := range len(v) {
+		switch c := v[i]; c {
+		case '\\', '\t', '\n', '\r':
+			line = append(line, '\\', escapes[c])
+		default:
+			line = append(line, c)
+		}
+	}
+	return line
+}
+
+func (l *loading) exec(ctx context.Context, statements ...string) error {
+	for _, sql := range statements {
+		if _, err := l.tx.PGX.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (l *loading) count(ctx context.Context, sql string, args ...any) (int, error) {
+	done, err := l.tx.PGX.Exec(ctx, sql, args...)
+	return int(done.RowsAffected()), err
+}

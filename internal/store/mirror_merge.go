@@ -1,0 +1,217 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"kanban/internal/core/finding"
+)
+
+// misplaced is a staged record that was taken out again.
+type misplaced struct {
+	Position int
+	ID       string
+	Other    string // the record or value that it is about
+	Person   string
+	Section  string
+	Was      bool // the record that it refers to was there before
+}
+
+func (l *loading) taken(ctx context.Context, sql string, each func(misplaced), args ...any) error {
+	rows, err := l.tx.PGX.Query(ctx, sql, args...)
+	if err != nil {
+		return err
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[misplaced])
+	for _, m := range list {
+		each(m)
+	}
+	return err
+}
+
+func (l *loading) subject(m misplaced) string {
+	return fmt.Sprintf("%s (%s)", l.in.Where(l.name, m.Position), m.ID)
+}
+
+// last keeps the last of several staged records with one sourced id.
+func (l *loading) last(ctx context.Context) error {
+	return l.taken(ctx, fmt.Sprintf(`
+		DELETE FROM %[1]s s USING (SELECT sourced_id, max(position) AS position FROM %[1]s GROUP BY sourced_id HAVING count(*) > 1) k
+		WHERE s.sourced_id = k.sourced_id AND s.position < k.position
+		RETURNING k.position, s.sourced_id, '', '', '', false`, l.staged), func(m misplaced) { l.twice(m.Position, m.ID) })
+}
+
+// superseded looks at staged records whose unchanged twin was read too: one
+// sourced id with two contents. The later one counts.
+func (l *loading) superseded(ctx context.Context) error {
+	rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`
+		SELECT s.position, s.sourced_id, m.row_hash FROM %s s
+		JOIN %s m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id AND m.gone_at IS NULL AND m.row_hash IS NOT NULL`, l.staged, l.name), l.connection)
+	if err != nil {
+		return err
+	}
+	var drop []string
+	var position int
+	var id string
+	var hash int64
+	if _, err := pgx.ForEachRow(rows, []any{&position, &id, &hash}, func() error {
+		at := int(l.known[uint64(hash)])
+		if at == 0 {
+			return nil
+		}
+		l.twice(max(at, position), id)
+		if at > position {
+			drop = append(drop, id)
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	_, err = l.tx.PGX.Exec(ctx, fmt.Sprintf(`DELETE FROM %s WHERE sourced_id = ANY ($1::text[])`, l.staged), drop)
+	return err
+}
+
+// inherit fills in what a list of changes does not say.
+func (l *loading) inherit(ctx context.Context) error {
+	if l.name != "people" {
+		return nil
+	}
+	_, err := l.tx.PGX.Exec(ctx, fmt.Sprintf(`UPDATE %s s SET secondary = coalesce((SELECT m.secondary FROM people m WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id), false)
+		WHERE secondary IS NULL`, l.staged), l.connection)
+	return err
+}
+
+// gone marks the rows that are no longer read, or that the register marks as
+// deleted.
+func (l *loading) gone(ctx context.Context) (err error) {
+	const mark = `UPDATE %[1]s m SET gone_at = now(), changed_at = now() WHERE m.connection_id = $1 AND m.gone_at IS NULL AND `
+	if l.in.Partial(l.name) {
+		ids := make([]string, 0, len(l.deleted))
+		for id := range l.deleted {
+			ids = append(ids, id)
+		}
+		l.tally.Gone, err = l.count(ctx, fmt.Sprintf(mark+`m.sourced_id = ANY ($2::text[])`, l.name), l.connection, ids)
+		return err
+	}
+	unseen := make([]int64, 0, 64)
+	for hash, at := range l.known {
+		if at == 0 {
+			unseen = append(unseen, int64(hash))
+		}
+	}
+	l.tally.Gone, err = l.count(ctx, fmt.Sprintf(mark+`(m.row_hash IS NULL OR m.row_hash IN (SELECT unnest($2::bigint[])))
+		AND NOT EXISTS (SELECT 1 FROM %[2]s s WHERE s.sourced_id = m.sourced_id)`, l.name, l.staged), l.connection, unseen)
+	return err
+}
+
+// check takes staged records out that refer to something that is not there, or
+// that say what another record says already.
+func (l *loading) check(ctx context.Context, doubled bool) error {
+	for _, ref := range l.refs {
+		if err := l.taken(ctx, fmt.Sprintf(`
+			WITH out AS (
+				DELETE FROM %[1]s s WHERE NOT EXISTS (
+					SELECT 1 FROM %[2]s r WHERE r.connection_id = $1 AND r.sourced_id = s.%[3]s AND r.gone_at IS NULL)
+				RETURNING s.position, s.sourced_id, s.%[3]s AS other)
+			SELECT o.position, o.sourced_id, o.other, '', '', EXISTS (SELECT 1 FROM %[2]s r WHERE r.connection_id = $1 AND r.sourced_id = o.other) FROM out o`,
+			l.staged, ref.table, ref.column), func(m misplaced) {
+			l.dangles(m, ref)
+		}, l.connection); err != nil {
+			return err
+		}
+	}
+	if len(l.same) == 0 || !doubled {
+		return nil
+	}
+	return l.taken(ctx, fmt.Sprintf(`
+		WITH every AS (
+			SELECT sourced_id, section, person, role, 0 AS position, false AS staged FROM enrolments m
+			WHERE m.connection_id = $1 AND m.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[1]s s WHERE s.sourced_id = m.sourced_id)
+				AND EXISTS (SELECT 1 FROM %[1]s s WHERE s.section = m.section AND s.person = m.person AND s.role = m.role)
+			UNION ALL SELECT sourced_id, section, person, role, position, true FROM %[1]s
+		), ordered AS (
+			SELECT *, first_value(sourced_id) OVER w AS kept, row_number() OVER w AS n FROM every
+			WINDOW w AS (PARTITION BY section, person, role ORDER BY staged, position)
+		)
+		DELETE FROM %[1]s s USING ordered o WHERE o.staged AND o.n > 1 AND o.sourced_id = s.sourced_id
+		RETURNING s.position, s.sourced_id, o.kept, s.person, s.section, false`, l.staged), func(m misplaced) {
+		l.merged.notice(finding.EnrolmentDuplicate, l.subject(m), fmt.Sprintf("%s is enrolled in %s by %s already", m.Person, m.Section, m.Other))
+	}, l.connection)
+}
+
+func (l *loading) dangles(m misplaced, ref mirrorRef) {
+	if m.Was || l.merged.deleted[ref.table][m.Other] {
+		l.merged.notice(finding.ReferenceDeleted, l.subject(m), fmt.Sprintf("its %s %q is marked as deleted in the register", ref.noun, m.Other))
+		return
+	}
+	l.merged.notice(finding.ReferenceUnknown, l.subject(m), fmt.Sprintf("its %s %q is not in the register", ref.noun, m.Other))
+}
+
+// history keeps what an enrolment was before it came back, or became another's.
+func (l *loading) history(ctx context.Context) error {
+	if l.name != "enrolments" {
+		return nil
+	}
+	_, err := l.tx.PGX.Exec(ctx, fmt.Sprintf(`
+		INSERT INTO past_enrolments (connection_id, sourced_id, section, person, role, begin_date, joined_at, left_at)
+		SELECT m.connection_id, m.sourced_id, m.section, m.person, m.role, m.begin_date, m.joined_at, coalesce(m.gone_at, now())
+		FROM enrolments m JOIN %s s ON s.sourced_id = m.sourced_id
+		WHERE m.connection_id = $1 AND (m.gone_at IS NOT NULL OR (m.section, m.person, m.role) <> (s.section, s.person, s.role))`, l.staged), l.connection)
+	return err
+}
+
+// write brings changed rows up to date and adds the new ones.
+func (l *loading) write(ctx context.Context) (err error) {
+	values := l.columns[1:]
+	list := func(format, separator string) string {
+		parts := make([]string, len(values))
+		for i, c := range values {
+			parts[i] = strings.ReplaceAll(format, "%", c)
+		}
+		return strings.Join(parts, separator)
+	}
+	joined := ""
+	if l.name == "enrolments" { // coming back, or becoming another's, is joining anew
+		joined = `, joined_at = CASE WHEN m.gone_at IS NULL AND (m.section, m.person, m.role) = (s.section, s.person, s.role) THEN m.joined_at ELSE now() END`
+	}
+	l.tally.Changed, err = l.count(ctx, fmt.Sprintf(`
+		UPDATE %[1]s m SET %[2]s, row_hash = s.row_hash, changed_at = now(), gone_at = NULL%[3]s FROM %[4]s s
+		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id AND (m.gone_at IS NOT NULL OR (%[5]s) IS DISTINCT FROM (%[6]s))`,
+		l.name, list("% = s.%", ", "), joined, l.staged, list("m.%", ", "), list("s.%", ", ")), l.connection)
+	if err != nil {
+		return err
+	}
+	if _, err = l.tx.PGX.Exec(ctx, fmt.Sprintf(`UPDATE %s m SET row_hash = s.row_hash FROM %s s
+		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id AND m.row_hash IS DISTINCT FROM s.row_hash`, l.name, l.staged), l.connection); err != nil {
+		return err
+	}
+	l.tally.Added, err = l.count(ctx, fmt.Sprintf(`
+		INSERT INTO %[1]s (connection_id, sourced_id, %[2]s, row_hash)
+		SELECT $1, s.sourced_id, %[3]s, s.row_hash FROM %[4]s s
+		WHERE NOT EXISTS (SELECT 1 FROM %[1]s m WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id)`,
+		l.name, strings.Join(values, ", "), list("s.%", ", "), l.staged), l.connection)
+	return err
+}
+
+// orphans marks rows as gone whose reference went away although they were read:
+// an enrolment in a section that the register no longer has.
+func (l *loading) orphans(ctx context.Context) error {
+	for _, ref := range l.refs {
+		if l.merged.Tables[ref.table].Gone == 0 {
+			continue
+		}
+		if err := l.taken(ctx, fmt.Sprintf(`
+			UPDATE %[1]s m SET gone_at = now(), changed_at = now() FROM %[2]s r
+			WHERE m.connection_id = $1 AND m.gone_at IS NULL AND r.connection_id = $1 AND r.sourced_id = m.%[3]s AND r.gone_at = now()
+			RETURNING 0, m.sourced_id, r.sourced_id, '', '', true`, l.name, ref.table, ref.column), func(m misplaced) {
+			l.tally.Gone++
+			l.merged.notice(finding.ReferenceDeleted, l.name+" "+m.ID, fmt.Sprintf("its %s %q is no longer in the register", ref.noun, m.Other))
+		}, l.connection); err != nil {
+			return err
+		}
+	}
+	return nil
+}
