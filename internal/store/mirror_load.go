@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -28,9 +29,14 @@ type loading struct {
 	staged  string           // the table that the records are copied into, quoted
 	known   map[uint64]int32 // fingerprints in the mirror; the position where each was seen, 0 before
 	deleted map[string]bool  // sourced ids that the register marks as deleted
-	pairs   map[uint64]bool  // fingerprints of what may stand only once
-	doubled bool             // something of pairs came twice
-	scratch []byte
+	// What follows finds out, while a table is filled, whether the exact searches
+	// for bad references and for enrolments given twice are worth making.
+	ids      map[uint64]bool // fingerprints of the sourced ids put
+	pairs    map[uint64]bool // fingerprints of what may stand only once
+	dangling bool            // a reference was put to something that was not
+	doubled  bool            // something of pairs came twice
+	copied   int             // records in the staged table
+	scratch  []byte
 }
 
 // fill makes the register's partition out of its first read: records are copied
@@ -46,7 +52,7 @@ func (l *loading) fill(ctx context.Context) error {
 		return err
 	}
 	before, after := []string{}, []string{}
-	if l.name == "people" { // a register may not say whether an account is a second one
+	if l.name == "people" && l.in.Partial(l.name) { // a register may not say whether an account is a second one
 		before = append(before, `ALTER TABLE `+name+` ALTER secondary DROP NOT NULL`)
 		after = append(after, `UPDATE `+name+` SET secondary = false WHERE secondary IS NULL`, `ALTER TABLE `+name+` ALTER secondary SET NOT NULL`)
 	}
@@ -62,7 +68,7 @@ func (l *loading) fill(ctx context.Context) error {
 	if err := l.keyed(ctx, name); err != nil {
 		return err
 	}
-	if err := l.check(ctx, l.doubled); err != nil {
+	if err := l.check(ctx, l.dangling, l.doubled); err != nil {
 		return err
 	}
 	steps := []string{fmt.Sprintf(`ALTER TABLE %s DROP position, ALTER connection_id DROP DEFAULT, ADD CHECK (connection_id = '%s')`, name, l.connection)}
@@ -70,10 +76,8 @@ func (l *loading) fill(ctx context.Context) error {
 		steps = append(steps, fmt.Sprintf(`CREATE INDEX ON %s %s`, name, columns))
 	}
 	steps = append(steps, fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s FOR VALUES IN ('%s')`, l.name, name, l.connection), `ANALYZE `+name)
-	if err := l.exec(ctx, steps...); err != nil {
-		return err
-	}
-	return l.tx.PGX.QueryRow(ctx, `SELECT count(*) FROM `+name).Scan(&l.tally.Added)
+	l.tally.Added = l.copied
+	return l.exec(ctx, steps...)
 }
 
 // indexes are those of the whole table, so that the partition's own ones become
@@ -85,7 +89,7 @@ func (l *loading) indexes() []string {
 	case "people":
 		return []string{`(id)`, `(identifier)`, `(email_key) WHERE email_key <> '' AND gone_at IS NULL`, `(master) WHERE master <> '' AND gone_at IS NULL`}
 	case "enrolments":
-		return []string{`(connection_id, section)`, `(connection_id, person)`}
+		return []string{`(section)`, `(person)`}
 	}
 	return nil
 }
@@ -93,7 +97,7 @@ func (l *loading) indexes() []string {
 // keyed gives the filled table its key. Records with one sourced id are found by
 // that failing, which costs nothing when there are none.
 func (l *loading) keyed(ctx context.Context, name string) error {
-	key := fmt.Sprintf(`ALTER TABLE %s ADD PRIMARY KEY (connection_id, sourced_id)`, name)
+	key := fmt.Sprintf(`ALTER TABLE %s ADD PRIMARY KEY (sourced_id, connection_id)`, name)
 	err := pgx.BeginFunc(ctx, l.tx.PGX, func(inner pgx.Tx) error {
 		_, err := inner.Exec(ctx, key)
 		return err
@@ -125,9 +129,9 @@ func (l *loading) merge(ctx context.Context) error {
 		return err
 	}
 	steps := []func(context.Context) error{
-		func(ctx context.Context) error { return l.exec(ctx, `ANALYZE `+l.staged) }, // so that what follows is planned for its size
+		l.plan,
 		l.last, l.superseded, l.inherit, l.gone,
-		func(ctx context.Context) error { return l.check(ctx, true) },
+		func(ctx context.Context) error { return l.check(ctx, true, true) },
 		l.history, l.write, l.orphans,
 	}
 	for _, step := range steps {
@@ -139,6 +143,18 @@ func (l *loading) merge(ctx context.Context) error {
 		return l.exec(ctx, `ANALYZE `+pgx.Identifier{partition(l.name, l.connection)}.Sanitize())
 	}
 	return nil
+}
+
+// plan lets the statements that follow be planned for the size of the staged
+// table: few records are looked up one by one, many are joined whole. The
+// planner may believe a large table to be empty, and a nested loop over it would
+// take hours, so it is not left to choose.
+func (l *loading) plan(ctx context.Context) error {
+	loops := "off"
+	if l.copied*20 < l.tally.Before {
+		loops = "on"
+	}
+	return l.exec(ctx, `ANALYZE `+l.staged, `SET LOCAL enable_nestloop = `+loops)
 }
 
 // optional lets the columns that a read does not fill stay empty while staged.
@@ -219,9 +235,10 @@ func (l *loading) put(out *bufio.Writer, r MirrorRow) error {
 		l.deleted[r.ID] = true
 		return nil
 	}
-	if len(l.same) > 0 {
-		l.once(r.Values)
+	if l.known == nil {
+		l.suspect(r.Values)
 	}
+	l.copied++
 	line := l.scratch[:0]
 	for _, v := range r.Values {
 		line = append(appendText(line, v), '\t')
@@ -238,18 +255,27 @@ func (l *loading) put(out *bufio.Writer, r MirrorRow) error {
 	return err
 }
 
-// once notices, cheaply, whether anything might be given twice: the exact search
-// is only made then. It is for enrolments: section, person, role.
-func (l *loading) once(values []string) {
-	if l.pairs == nil {
-		l.pairs = map[uint64]bool{}
+// suspect notices, cheaply, whether a row may refer to nothing or say what
+// another one says.
+func (l *loading) suspect(values []string) {
+	if l.ids == nil {
+		l.ids, l.pairs = map[uint64]bool{}, map[uint64]bool{}
 	}
-	d := xxhash.New()
-	for _, v := range values[1 : 1+len(l.same)] {
-		_, _ = d.WriteString(v)
-		_, _ = d.Write([]byte{0xff})
+	if l.name != "enrolments" { // to which nothing refers
+		l.ids[xxhash.Sum64String(values[0])] = true
 	}
-	sum := d.Sum64()
+	for _, ref := range l.refs {
+		l.dangling = l.dangling || !l.merged.ids[ref.table][xxhash.Sum64String(values[slices.Index(l.columns, ref.column)])]
+	}
+	if len(l.same) == 0 {
+		return
+	}
+	key := l.scratch[:0]
+	for _, column := range l.same {
+		key = append(append(key, values[slices.Index(l.columns, column)]...), 0xff) // stands in no UTF-8
+	}
+	l.scratch = key
+	sum := xxhash.Sum64(key)
 	l.doubled = l.doubled || l.pairs[sum]
 	l.pairs[sum] = true
 }

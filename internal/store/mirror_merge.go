@@ -26,6 +26,7 @@ func (l *loading) taken(ctx context.Context, sql string, each func(misplaced), a
 		return err
 	}
 	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[misplaced])
+	l.copied -= len(list)
 	for _, m := range list {
 		each(m)
 	}
@@ -109,8 +110,11 @@ func (l *loading) gone(ctx context.Context) (err error) {
 
 // check takes staged records out that refer to something that is not there, or
 // that say what another record says already.
-func (l *loading) check(ctx context.Context, doubled bool) error {
+func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 	for _, ref := range l.refs {
+		if !dangling {
+			break
+		}
 		if err := l.taken(ctx, fmt.Sprintf(`
 			WITH out AS (
 				DELETE FROM %[1]s s WHERE NOT EXISTS (

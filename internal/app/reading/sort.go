@@ -70,7 +70,11 @@ var shapes = map[string]shape{
 		r.text("userMasterIdentifier")
 		switch r.get(oneroster.RoleTypeColumn) {
 		case "":
-			r.Values = append(r.Values, store.Null) // nothing was said: what is known stays
+			if r.partial {
+				r.Values = append(r.Values, store.Null) // nothing was said: what is known stays
+			} else {
+				r.add("f")
+			}
 		case "secondary":
 			r.add("t")
 		default:
@@ -95,11 +99,12 @@ var shapes = map[string]shape{
 // row is one record on its way into the mirror.
 type row struct {
 	store.MirrorRow
-	record oneroster.Record
-	dates  *dayCheck
-	remark func(finding.Code, string)
-	code   finding.Code // why it cannot go in, "" when it can
-	detail string
+	record  oneroster.Record
+	partial bool // of a list of changes
+	dates   *dayCheck
+	remark  func(finding.Code, string)
+	code    finding.Code // why it cannot go in, "" when it can
+	detail  string
 }
 
 func (r *row) get(column string) string { return strings.TrimSpace(r.record.Get(column)) }
@@ -159,11 +164,13 @@ func (r *row) days(first, last string, at int) {
 	}
 }
 
+var arrayEscapes = strings.NewReplacer(`\`, `\\`, `"`, `\"`)
+
 // list adds an array in PostgreSQL's text form.
 func (r *row) list(items []string) {
 	quoted := make([]string, len(items))
 	for i, item := range items {
-		quoted[i] = `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(item) + `"`
+		quoted[i] = `"` + arrayEscapes.Replace(item) + `"`
 	}
 	r.add("{" + strings.Join(quoted, ",") + "}")
 }
@@ -231,7 +238,7 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 		return nil
 	}
 	read := 0
-	r := &row{dates: &dayCheck{}}
+	r := &row{dates: &dayCheck{}, partial: s.Partial(table)}
 	return s.source.Each(ctx, shape.collection, func(position int, record oneroster.Record) error {
 		if read++; read%2000 == 0 {
 			if err := s.progress(shape.collection, read); err != nil {

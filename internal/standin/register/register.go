@@ -12,6 +12,7 @@ import (
 	"html/template"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -98,8 +99,12 @@ func (r *Register) allowed(req *http.Request) bool {
 	return time.Now().Before(r.tokens[token])
 }
 
-// list serves one collection with limit and offset, X-Total-Count and Link.
-func list[T any](r *Register, path, wrapper string, all func(base string) []T) {
+// changedSince is the one filter that is understood.
+var changedSince = regexp.MustCompile(`^dateLastModified>'([^']+)'$`)
+
+// list serves one collection with limit and offset, X-Total-Count and Link, and
+// with a filter on when records last changed.
+func list[T interface{ Common() oneroster.Base }](r *Register, path, wrapper string, all func(base string) []T) {
 	r.mux.HandleFunc("GET "+oneroster.BasePath+path, func(w http.ResponseWriter, req *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		if !r.allowed(req) {
@@ -116,10 +121,21 @@ func list[T any](r *Register, path, wrapper string, all func(base string) []T) {
 		limit = min(limit, 50) // a server may give fewer than asked
 		base := "http://" + req.Host + oneroster.BasePath
 		items := all(base)
+		more := ""
+		if filter := req.URL.Query().Get("filter"); filter != "" {
+			since := changedSince.FindStringSubmatch(filter)
+			if since == nil {
+				w.WriteHeader(http.StatusBadRequest)
+				_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("invalid_filter_field", "Only dateLastModified>'…' is understood."))
+				return
+			}
+			items = slices.DeleteFunc(items, func(x T) bool { return x.Common().DateLastModified <= since[1] })
+			more = "&filter=" + url.QueryEscape(filter)
+		}
 		w.Header().Set("X-Total-Count", strconv.Itoa(len(items)))
 		from, to := min(offset, len(items)), min(offset+limit, len(items))
 		if to < len(items) {
-			w.Header().Set("Link", fmt.Sprintf(`<%s%s?limit=%d&offset=%d>; rel="next", <%s%s?limit=%d&offset=0>; rel="first"`, base, path, limit, to, base, path, limit))
+			w.Header().Set("Link", fmt.Sprintf(`<%s%s?limit=%d&offset=%d%s>; rel="next", <%s%s?limit=%d&offset=0%s>; rel="first"`, base, path, limit, to, more, base, path, limit, more))
 		}
 		_ = json.NewEncoder(w).Encode(map[string]any{wrapper: items[from:to]})
 	})

@@ -3,7 +3,8 @@
 -- Each register gets a partition of its own in every table of the mirror, so
 -- that its first read fills tables without indexes and removing it removes
 -- tables. row_hash is the fingerprint of the record that a row was made from:
--- records with a known fingerprint need not be looked at again.
+-- records with a known fingerprint need not be looked at again. Keys begin with
+-- the sourced id: within a partition the connection tells nothing apart.
 ALTER TABLE orgs RENAME TO old_orgs;
 ALTER TABLE terms RENAME TO old_terms;
 ALTER TABLE courses RENAME TO old_courses;
@@ -22,7 +23,7 @@ CREATE TABLE orgs (
     row_hash      bigint,
     changed_at    timestamptz NOT NULL DEFAULT now(),
     gone_at       timestamptz,
-    PRIMARY KEY (connection_id, sourced_id)
+    PRIMARY KEY (sourced_id, connection_id)
 ) PARTITION BY LIST (connection_id);
 CREATE TABLE terms (
     connection_id uuid NOT NULL,
@@ -36,7 +37,7 @@ CREATE TABLE terms (
     row_hash      bigint,
     changed_at    timestamptz NOT NULL DEFAULT now(),
     gone_at       timestamptz,
-    PRIMARY KEY (connection_id, sourced_id)
+    PRIMARY KEY (sourced_id, connection_id)
 ) PARTITION BY LIST (connection_id);
 CREATE TABLE courses (
     connection_id uuid NOT NULL,
@@ -48,7 +49,7 @@ CREATE TABLE courses (
     row_hash      bigint,
     changed_at    timestamptz NOT NULL DEFAULT now(),
     gone_at       timestamptz,
-    PRIMARY KEY (connection_id, sourced_id)
+    PRIMARY KEY (sourced_id, connection_id)
 ) PARTITION BY LIST (connection_id);
 CREATE INDEX courses_id ON courses (id);
 CREATE TABLE sections (
@@ -64,7 +65,7 @@ CREATE TABLE sections (
     row_hash      bigint,
     changed_at    timestamptz NOT NULL DEFAULT now(),
     gone_at       timestamptz,
-    PRIMARY KEY (connection_id, sourced_id)
+    PRIMARY KEY (sourced_id, connection_id)
 ) PARTITION BY LIST (connection_id);
 CREATE INDEX sections_id ON sections (id);
 CREATE TABLE people (
@@ -84,7 +85,7 @@ CREATE TABLE people (
     row_hash      bigint,
     changed_at    timestamptz NOT NULL DEFAULT now(),
     gone_at       timestamptz,
-    PRIMARY KEY (connection_id, sourced_id)
+    PRIMARY KEY (sourced_id, connection_id)
 ) PARTITION BY LIST (connection_id);
 CREATE INDEX people_id ON people (id);
 CREATE INDEX people_identifier ON people (identifier);
@@ -102,10 +103,10 @@ CREATE TABLE enrolments (
     joined_at     timestamptz NOT NULL DEFAULT now(),
     changed_at    timestamptz NOT NULL DEFAULT now(),
     gone_at       timestamptz,
-    PRIMARY KEY (connection_id, sourced_id)
+    PRIMARY KEY (sourced_id, connection_id)
 ) PARTITION BY LIST (connection_id);
-CREATE INDEX enrolments_section ON enrolments (connection_id, section);
-CREATE INDEX enrolments_person ON enrolments (connection_id, person);
+CREATE INDEX enrolments_section ON enrolments (section);
+CREATE INDEX enrolments_person ON enrolments (person);
 
 -- What an enrolment was before it came back or became another's.
 CREATE TABLE past_enrolments (

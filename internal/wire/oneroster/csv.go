@@ -124,19 +124,19 @@ type Row struct {
 	values []string
 	column map[string]int
 	seed   uint64 // of the header, so that equal values in other columns differ
+
+	scratch *[]byte
 }
 
-// Sum is a fingerprint of the row and its header.
-func (r Row) Sum() uint64 { return sum(r.seed, r.values...) }
-
-// sum is the XXH64 of the values, each ended by a byte that none of them holds.
-func sum(seed uint64, values ...string) uint64 {
-	d := xxhash.NewWithSeed(seed)
-	for _, v := range values {
-		_, _ = d.WriteString(v)
-		_, _ = d.Write([]byte{0xff}) // stands in no UTF-8
+// Sum is a fingerprint of the row and its header: the XXH64 of its values, each
+// ended by a byte that stands in no UTF-8.
+func (r Row) Sum() uint64 {
+	text := (*r.scratch)[:0]
+	for _, v := range r.values {
+		text = append(append(text, v...), 0xff)
 	}
-	return d.Sum64()
+	*r.scratch = text
+	return xxhash.Sum64(text) ^ r.seed
 }
 
 // Get gives a value by column name, "" when there is none.
@@ -187,7 +187,7 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 	if err != nil {
 		return fmt.Errorf("%w: %s.csv has no header row: %w", ErrPackage, file, err)
 	}
-	row := Row{column: make(map[string]int, len(header)), seed: sum(0, header...)}
+	row := Row{column: make(map[string]int, len(header)), seed: xxhash.Sum64String(strings.Join(header, "\xff")), scratch: new([]byte)}
 	for i, name := range header {
 		row.column[strings.TrimSpace(name)] = i
 		if known := Headers[file]; known != nil && extra != nil && !slices.Contains(known, name) && !slices.Contains(only11, name) && !strings.HasPrefix(name, "metadata.") {

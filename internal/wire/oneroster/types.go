@@ -96,6 +96,9 @@ type Base struct {
 	DateLastModified string `json:"dateLastModified"`
 }
 
+// Common gives what every record has.
+func (b Base) Common() Base { return b }
+
 // Org is an organisation.
 type Org struct {
 	Base

@@ -1,0 +1,149 @@
+package reading_test
+
+import (
+	"context"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/app/reading"
+	"kanban/internal/apptest"
+	"kanban/internal/store"
+)
+
+// between stands between Kanban and the register, counts what is asked for and
+// refuses what stop says.
+type between struct {
+	mu    sync.Mutex
+	asked []string
+	stop  func(r *http.Request) bool
+}
+
+func (b *between) taken() []string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	was := b.asked
+	b.asked = nil
+	return was
+}
+
+func watched(t *testing.T, w *apptest.World) (*between, store.Connection) {
+	t.Helper()
+	b := &between{}
+	register, err := url.Parse(w.Standins.Addresses.Register)
+	require.NoError(t, err)
+	proxy := httputil.NewSingleHostReverseProxy(register)
+	s := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		b.mu.Lock()
+		b.asked = append(b.asked, r.URL.Path[strings.LastIndex(r.URL.Path, "/")+1:]+" "+r.URL.Query().Get("offset")+r.URL.Query().Get("filter"))
+		stop := b.stop != nil && b.stop(r)
+		b.mu.Unlock()
+		if stop {
+			http.Error(rw, "broken", http.StatusInternalServerError)
+			return
+		}
+		proxy.ServeHTTP(rw, r)
+	}))
+	t.Cleanup(s.Close)
+	return b, w.Connect("oneroster", "Watched", map[string]string{"address": s.URL, "tokenAddress": s.URL + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers"})
+}
+
+// A read that broke off goes on at the page where it broke.
+func TestReadResumesAtThePageWhereItBroke_R10(t *testing.T) {
+	w := apptest.New(t)
+	b, c := watched(t, w)
+	b.stop = func(r *http.Request) bool { return r.URL.Query().Get("offset") == "100" }
+	r, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: c.ID})
+	require.NoError(t, err)
+	require.Error(t, w.Reading.Work(t.Context(), r.ID, false), "to be tried again")
+	assert.Contains(t, b.taken(), "users 0")
+	b.stop = nil
+	require.NoError(t, w.Reading.Work(t.Context(), r.ID, true))
+	again := b.taken()
+	assert.NotContains(t, again, "users 0")
+	assert.NotContains(t, again, "enrollments 0")
+	assert.Contains(t, again, "enrollments 100")
+	run, err := w.Store.Run(t.Context(), r.ID)
+	require.NoError(t, err)
+	require.Equal(t, store.Finished, run.State, run.Error)
+	assert.Equal(t, 70, run.Counts["people"])
+	assert.Zero(t, count(t, w, `SELECT count(*) FROM register_pages`), "kept pages are dropped")
+}
+
+// A read of changes asks only for them, and what is not named stays.
+func TestChangesAreReadAlone_R1(t *testing.T) {
+	w := apptest.New(t)
+	b, c := watched(t, w)
+	changes := func() store.Run {
+		r, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: c.ID, Changes: true})
+		require.NoError(t, err)
+		require.NoError(t, w.Reading.Work(t.Context(), r.ID, true))
+		r, err = w.Store.Run(t.Context(), r.ID)
+		require.NoError(t, err)
+		require.Equal(t, store.Finished, r.State, r.Error)
+		return r
+	}
+	assert.Equal(t, 70, changes().Counts["people"], "the first read asks for everything")
+	b.taken()
+	require.NoError(t, w.Standins.School.SetEmail("stu-010", "jori@new.example"))
+	require.NoError(t, w.Standins.School.Withdraw("stu-011", "sec-prop-a"))
+	r := changes()
+	assert.Equal(t, 1, r.Counts["people"])
+	assert.Equal(t, 1, r.Counts["changed"])
+	assert.Equal(t, 1, r.Counts["left"])
+	for _, asked := range b.taken() {
+		assert.True(t, strings.Contains(asked, "dateLastModified>") || strings.HasPrefix(asked, "token"), asked)
+	}
+	assert.Equal(t, 70, count(t, w, `SELECT count(*) FROM people WHERE gone_at IS NULL`))
+	assert.Equal(t, "jori@new.example", w.Person("stu-010").Email)
+}
+
+// A read that is stopped leaves the mirror as it was.
+func TestReadCanBeStopped_R8(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Register()
+	r, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: c.ID})
+	require.NoError(t, err)
+	_, err = w.Syncing.Cancel(t.Context(), "test", r.ID)
+	require.NoError(t, err)
+	require.NoError(t, w.Reading.Work(t.Context(), r.ID, false))
+	r, err = w.Store.Run(t.Context(), r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, store.Cancelled, r.State)
+	assert.Zero(t, count(t, w, `SELECT count(*) FROM people`))
+	_, err = w.Syncing.Cancel(t.Context(), "test", r.ID)
+	assert.ErrorContains(t, err, "has ended already")
+	assert.Equal(t, store.Finished, w.Read(c, false).State, "and it can be read again")
+}
+
+// A process that dies half-way through the merge leaves nothing of it.
+func TestMergeThatIsCutOffLeavesNothing_R10(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Register()
+	r, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: c.ID})
+	require.NoError(t, err)
+	_, err = w.Store.Pool.Exec(t.Context(), `CREATE FUNCTION slow() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(60); RETURN NULL; END $$;
+		CREATE TRIGGER slow AFTER UPDATE OF findings ON runs FOR EACH ROW WHEN (NEW.kind = 'read') EXECUTE FUNCTION slow()`)
+	require.NoError(t, err)
+	ctx, cut := context.WithCancel(t.Context())
+	done := make(chan error)
+	go func() { done <- w.Reading.Work(ctx, r.ID, false) }()
+	require.Eventually(t, func() bool {
+		return count(t, w, `SELECT count(*) FROM pg_stat_activity WHERE wait_event = 'PgSleep'`) > 0
+	}, 20e9, 10e6)
+	cut()
+	require.Error(t, <-done)
+	assert.Zero(t, count(t, w, `SELECT count(*) FROM people`))
+	assert.Zero(t, count(t, w, `SELECT count(*) FROM events`))
+	_, err = w.Store.Pool.Exec(t.Context(), `DROP TRIGGER slow ON runs`)
+	require.NoError(t, err)
+	require.NoError(t, w.Reading.Work(t.Context(), r.ID, false))
+	assert.Equal(t, 70, count(t, w, `SELECT count(*) FROM people`))
+}
