@@ -99,6 +99,9 @@ var Kinds = []Kind{
 		[]Field{
 			{Name: "address", Title: "SCIM address", Help: "The address before /Users, for example https://chat.example/scim/v2", Required: true, Address: true},
 			{Name: "token", Title: "Bearer token", Help: "Made by the service's administrator, with the right to manage users and groups", Secret: true, Required: true},
+			{Name: "notice", Title: "Notice attribute", Help: "Optional: the service's own attribute that says whether a newcomer is told about their account, written urn:…:User:attribute. Kanban sets it to false unless a pairing asks for notices"},
+			{Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time", Default: "4", Number: true},
+			{Name: "perMinute", Title: "Calls a minute", Help: "Optional: how many calls the service gets in a minute", Number: true},
 		},
 		[]Capability{PeopleIn, PeopleOut},
 	},

@@ -17,12 +17,14 @@ import (
 	"kanban/internal/app/access"
 	"kanban/internal/app/awarding"
 	"kanban/internal/app/connecting"
+	"kanban/internal/app/matching"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
 	"kanban/internal/app/syncing"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin"
+	"kanban/internal/standin/workspace"
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
 	"kanban/internal/wire/call"
@@ -37,6 +39,7 @@ type World struct {
 	Access     *access.Service
 	Connecting *connecting.Service
 	Reading    *reading.Service
+	Matching   *matching.Service
 	Pairing    *pairing.Service
 	Syncing    *syncing.Service
 	Awarding   *awarding.Service
@@ -58,9 +61,10 @@ func New(t testing.TB) *World {
 	return &World{
 		t: t, Store: s, Standins: outside,
 		Access: &access.Service{Store: s}, Connecting: c, Awarding: a,
-		Reading: &reading.Service{Store: s, Open: c.Open, Call: Quick},
-		Pairing: &pairing.Service{Store: s, Now: time.Now},
-		Syncing: &syncing.Service{Store: s, Open: c.Open, Call: Quick},
+		Reading:  &reading.Service{Store: s, Open: c.Open, Call: Quick},
+		Matching: &matching.Service{Store: s, Open: c.Open, Call: Quick},
+		Pairing:  &pairing.Service{Store: s, Now: time.Now},
+		Syncing:  &syncing.Service{Store: s, Open: c.Open, Call: Quick},
 		Reacting: &reacting.Service{
 			Store: s, Open: c.Open, Source: "http://kanban.example", Call: Quick, Expressions: rule.NewExpressions(),
 			Delays: []time.Duration{time.Second, time.Minute},
@@ -88,7 +92,7 @@ func (w *World) Register() store.Connection {
 
 // Workspace connects the chat workspace.
 func (w *World) Workspace() store.Connection {
-	return w.Connect("scim", "Workspace", map[string]string{"address": w.Standins.Addresses.Workspace + "/scim/v2", "token": "potting-shed"})
+	return w.Connect("scim", "Workspace", map[string]string{"address": w.Standins.Addresses.Workspace + "/scim/v2", "token": "potting-shed", "notice": workspace.WelcomeSchema + ":sendWelcome"})
 }
 
 // Contacts connects the contact list.

@@ -170,10 +170,20 @@ func showPreview(cmd *cli.Command, p api.Preview, all bool) error {
 		return err
 	}
 	say(cmd, "\n%d people: %s.", len(p.Entries), counts(p.Counts))
+	if p.NewAccounts > 0 {
+		say(cmd, "%d accounts would be made; %s.", p.NewAccounts, notices[p.Notice])
+	}
 	if p.Guard > 0 {
 		say(cmd, "Guard: %d removals are more than this pairing allows; a run needs --approve.", p.Guard)
 	}
 	return nil
+}
+
+// notices say whether a service tells newcomers.
+var notices = map[string]string{
+	"quiet":   "nobody is told about it",
+	"told":    "the service tells each of them",
+	"unknown": "whether the service tells them is up to it, because the connection names no notice attribute",
 }
 
 func previewPairing(ctx context.Context, cmd *cli.Command) error {

@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"net/url"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -32,6 +34,26 @@ func people() *cli.Command {
 				Name: "show", Usage: "Sections, accounts, progress, badges and what was sent about a person", ArgsUsage: "TEXT", Action: showPerson,
 				Description: "TEXT must fit one person, e.g. an identifier or a whole name.\n\n  kanban people show \"Tamsin Trial\"",
 			},
+			{
+				Name: "candidates", Usage: "Accounts at a service that could be a person's, with what speaks for each", ArgsUsage: "TEXT CONNECTION", Action: candidates,
+				Description: "  kanban people candidates \"Nils Nettle\" \"Chat workspace\"",
+			},
+			decision("match", "Say by hand whose account it is; kept, and used from then on", http.MethodPut, false),
+			decision("unmatch", "Say that an account is not this person's", http.MethodPut, true),
+			{
+				Name: "forget", Usage: "Drop what was said about a person's accounts; Kanban finds out again", ArgsUsage: "TEXT CONNECTION",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					c, p, conn, _, err := personAt(ctx, cmd, 2)
+					if err != nil {
+						return err
+					}
+					if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/people/"+p.ID+"/accounts/"+conn.ID, nil); err != nil {
+						return err
+					}
+					say(cmd, "Nothing is said by hand about %s at %s any more.", p.Name, conn.Name)
+					return nil
+				},
+			},
 		},
 	}
 }
@@ -41,20 +63,89 @@ func findPeople(ctx context.Context, c *client.Client, text string) ([]api.Perso
 	return page.Items, err
 }
 
+// onePerson finds the one person whom a text fits.
+func onePerson(ctx context.Context, c *client.Client, text string) (api.Person, error) {
+	found, err := findPeople(ctx, c, text)
+	if err != nil {
+		return api.Person{}, err
+	}
+	if len(found) != 1 {
+		return api.Person{}, fmt.Errorf("%w: %d people fit %q, one is needed; see them with: kanban people find %q", errUsage, len(found), text, text)
+	}
+	return found[0], nil
+}
+
+// personAt finds the person and the connection that the first two of n arguments name.
+func personAt(ctx context.Context, cmd *cli.Command, n int) (*client.Client, api.Person, api.Connection, []string, error) {
+	args, err := arguments(cmd, n)
+	if err != nil {
+		return nil, api.Person{}, api.Connection{}, nil, err
+	}
+	c := connect(cmd)
+	p, err := onePerson(ctx, c, args[0])
+	if err != nil {
+		return c, p, api.Connection{}, args, err
+	}
+	conn, err := findConnection(ctx, c, args[1])
+	return c, p, conn, args, err
+}
+
+func candidates(ctx context.Context, cmd *cli.Command) error {
+	c, p, conn, _, err := personAt(ctx, cmd, 2)
+	if err != nil {
+		return err
+	}
+	page, err := client.Get[api.Page[api.Candidate]](ctx, c, "/people/"+p.ID+"/accounts/"+conn.ID)
+	if err != nil {
+		return err
+	}
+	return tableOf(page.Items, "No account there could be this person's.", []string{"account", "name", "user name", "address", "active", "equal", "decided"}, func(x api.Candidate) []string {
+		active, decided := "yes", ""
+		if !x.Active {
+			active = "not yet"
+		}
+		if x.Stored {
+			decided = "is theirs"
+		} else if x.Denied {
+			decided = "is not theirs"
+		}
+		return []string{x.AccountID, x.Name, x.UserName, x.Email, active, strings.Join(x.Evidence, ", "), decided}
+	}).print(cmd)
+}
+
+func decision(name, about, method string, not bool) *cli.Command {
+	return &cli.Command{
+		Name: name, Usage: about, ArgsUsage: "TEXT CONNECTION ACCOUNT",
+		Description: "  kanban people " + name + " \"Nils Nettle\" \"Chat workspace\" u00010",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, p, conn, args, err := personAt(ctx, cmd, 3)
+			if err != nil {
+				return err
+			}
+			if _, err := client.Send[client.Empty](ctx, c, method, "/people/"+p.ID+"/accounts/"+conn.ID, api.AccountChoice{AccountID: args[2], Not: not}); err != nil {
+				return err
+			}
+			said := "is"
+			if not {
+				said = "is not"
+			}
+			say(cmd, "Account %s at %s %s the one of %s. The pairings are compared anew.", args[2], conn.Name, said, p.Name)
+			return nil
+		},
+	}
+}
+
 func showPerson(ctx context.Context, cmd *cli.Command) error {
 	args, err := arguments(cmd, 1)
 	if err != nil {
 		return err
 	}
 	c := connect(cmd)
-	found, err := findPeople(ctx, c, args[0])
+	found, err := onePerson(ctx, c, args[0])
 	if err != nil {
 		return err
 	}
-	if len(found) != 1 {
-		return fmt.Errorf("%w: %d people fit %q, one is needed; see them with: kanban people find %q", errUsage, len(found), args[0], args[0])
-	}
-	p, err := client.Get[api.PersonPage](ctx, c, "/people/"+found[0].ID)
+	p, err := client.Get[api.PersonPage](ctx, c, "/people/"+found.ID)
 	if err != nil {
 		return err
 	}
@@ -72,7 +163,14 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	for _, a := range p.Accounts {
-		say(cmd, "\nAccount at %s: %s", a.Connection, a.RemoteID)
+		switch {
+		case a.Denied:
+			say(cmd, "\nNot their account at %s: %s, said by %s, %s", a.Connection, a.RemoteID, a.By, when(a.At))
+		case a.By != "":
+			say(cmd, "\nAccount at %s: %s, said by %s, %s", a.Connection, a.RemoteID, a.By, when(a.At))
+		default:
+			say(cmd, "\nAccount at %s: %s", a.Connection, a.RemoteID)
+		}
 	}
 	for _, a := range p.Awards {
 		say(cmd, "Badge %s, %s: %s", a.Badge, when(&a.AwardedAt), a.Address)

@@ -21,6 +21,7 @@ import (
 	"kanban/internal/app/access"
 	"kanban/internal/app/awarding"
 	"kanban/internal/app/connecting"
+	"kanban/internal/app/matching"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
@@ -176,7 +177,7 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	}
 	return &web.Server{
 		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Reacting: react, Awarding: awards,
-		Pairing: &pairing.Service{Store: db, Now: time.Now}, Reporting: &reporting.Service{Store: db},
+		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: &pairing.Service{Store: db, Now: time.Now}, Reporting: &reporting.Service{Store: db},
 		Public: o.Public, Version: o.Version, Log: o.Log, Console: o.Console,
 	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react}
 }

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"time"
+
+	"kanban/internal/core/roster"
 )
 
 // Connection is a configured outside system.
@@ -15,11 +17,20 @@ type Connection struct {
 	Settings  map[string]string `gorm:"serializer:json"`
 	Secret    []byte            // sealed JSON object of secret values
 	Probe     json.RawMessage   `gorm:"serializer:json"`
+	Matching  *roster.Matching  `gorm:"serializer:json"` // nil is the default
 	ProbedAt  *time.Time
 	PausedAt  *time.Time
 	Version   int
 	CreatedAt time.Time
 	UpdatedAt time.Time
+}
+
+// Recognise is how people are recognised at the connection.
+func (c Connection) Recognise() roster.Matching {
+	if c.Matching == nil {
+		return roster.DefaultMatching()
+	}
+	return *c.Matching
 }
 
 // Connections lists all, ordered by name.
@@ -40,7 +51,7 @@ func (tx *Tx) UpdateConnection(c *Connection) error {
 	read := c.Version
 	c.Version++
 	c.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", c.ID, read).Select("name", "settings", "secret", "probe", "probed_at", "paused_at", "version", "updated_at").Updates(c)
+	done := tx.DB.Where("id = ? AND version = ?", c.ID, read).Select("name", "settings", "secret", "probe", "probed_at", "paused_at", "matching", "version", "updated_at").Updates(c)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the connection: %w", ErrStale)
 	}

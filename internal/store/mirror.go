@@ -29,7 +29,7 @@ var mirrorTables = []mirrorTable{
 		name: "sections", columns: []string{"sourced_id", "title", "code", "class_type", "course", "org", "terms"},
 		refs: []mirrorRef{{"course", "courses", "course"}},
 	},
-	{name: "people", columns: []string{"sourced_id", "given_name", "family_name", "email", "email_key", "user_name", "identifier", "user_ids", "master", "secondary", "enabled"}},
+	{name: "people", columns: []string{"sourced_id", "given_name", "family_name", "email", "email_key", "user_name", "identifier", "user_ids", "org", "master", "secondary", "enabled"}},
 	{
 		name: "enrolments", columns: []string{"sourced_id", "section", "person", "role", "begin_date", "end_date"},
 		refs: []mirrorRef{{"section", "sections", "class"}, {"person", "people", "user"}},

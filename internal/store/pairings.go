@@ -310,9 +310,9 @@ func (tx *Tx) AddChanges(runID string, plan roster.Plan, asked func(roster.Entry
 }
 
 // MarkStarted notes, before the service is called, that it is about to be.
-func (s *Store) MarkStarted(ctx context.Context, runID string, position int) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE changes SET state = 'started', started_at = now() WHERE run_id = $1 AND position = $2`, runID, position)
-	return known(err, "noting a change")
+func (s *Store) MarkStarted(ctx context.Context, runID string, positions ...int) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE changes SET state = 'started', started_at = now() WHERE run_id = $1 AND position = ANY ($2::int[])`, runID, positions)
+	return known(err, "noting changes")
 }
 
 // MarkEnded notes how a change ended.

@@ -32,18 +32,6 @@ func (s *Store) WhereaboutsOf(ctx context.Context, personID string) ([]Whereabou
 		WHERE h.id = $1 ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
 }
 
-// KnownAccount is a person's account at a service.
-type KnownAccount struct {
-	Connection string
-	RemoteID   string
-}
-
-// AccountsOf lists the accounts stored for a person.
-func (s *Store) AccountsOf(ctx context.Context, personID string) ([]KnownAccount, error) {
-	return many[KnownAccount](ctx, s, "finding the person's accounts", `
-		SELECT c.name, a.remote_id FROM accounts a JOIN connections c ON c.id = a.connection_id WHERE a.person_id = $1 ORDER BY c.name`, personID)
-}
-
 // People finds people by a part of their name, address, user name or identifier.
 func (s *Store) People(ctx context.Context, text string, limit int) ([]Person, error) {
 	return many[Person](ctx, s, "finding people", `

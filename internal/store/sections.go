@@ -115,7 +115,8 @@ func (s *Store) Source(ctx context.Context, sectionID, connectionID, pairingID s
 	var err error
 	source.Members, err = many[roster.Member](ctx, s, "reading the section's people", `
 		SELECT p.id::text, e.role, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
-		       coalesce(a.remote_id, ''),
+		       p.user_ids, p.org, coalesce(o.name, ''), coalesce(a.remote_id, ''), coalesce(a.chosen_by <> '', false),
+		       coalesce((SELECT array_agg(n.remote_id) FROM not_accounts n WHERE n.connection_id = $2 AND n.person_id = p.id), '{}'),
 		       coalesce((SELECT f.id::text FROM people f WHERE p.secondary AND p.master <> '' AND f.connection_id = p.connection_id
 		                 AND f.master = p.master AND NOT f.secondary AND f.gone_at IS NULL ORDER BY f.sourced_id LIMIT 1), ''),
 		       coalesce((SELECT o.given_name || ' ' || o.family_name FROM people o WHERE p.email_key <> '' AND o.email_key = p.email_key AND o.connection_id = p.connection_id
@@ -123,13 +124,17 @@ func (s *Store) Source(ctx context.Context, sectionID, connectionID, pairingID s
 		FROM sections s
 		JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id AND e.gone_at IS NULL
 		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
+		LEFT JOIN orgs o ON o.connection_id = p.connection_id AND o.sourced_id = p.org
 		LEFT JOIN accounts a ON a.connection_id = $2 AND a.person_id = p.id
 		WHERE s.id = $1`, sectionID, connectionID)
 	if err != nil {
 		return source, err
 	}
 	source.Placed, err = many[roster.Placement](ctx, s, "reading whom the pairing placed",
-		`SELECT person_id::text, remote_id, name FROM placements WHERE pairing_id = $1`, pairingID)
+		`SELECT p.person_id::text, p.remote_id, p.name, EXISTS (
+			SELECT 1 FROM placements o JOIN pairings q ON q.id = o.pairing_id
+			WHERE o.remote_id = p.remote_id AND o.pairing_id <> p.pairing_id AND q.connection_id = $2 AND q.ended_at IS NULL)
+		FROM placements p WHERE p.pairing_id = $1`, pairingID, connectionID)
 	return source, err
 }
 

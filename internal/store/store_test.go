@@ -129,7 +129,7 @@ func batch(people [][]string, enrolments [][]string) incoming {
 }
 
 func person(id, email string) []string {
-	return []string{id, "Given", id, email, email, "user." + id, id, "{}", "", "f", "t"}
+	return []string{id, "Given", id, email, email, "user." + id, id, "{}", "o", "", "f", "t"}
 }
 
 func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {

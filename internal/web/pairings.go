@@ -88,6 +88,9 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 
 func entry(e roster.Entry) api.Decision {
 	out := api.Decision{Entry: e, Title: finding.Title(e.Reason)}
+	if e.Reason == finding.LeftOutByRule {
+		out.Title = "left out: " + e.Detail // the rule's name is the reason
+	}
 	if e.Outcome == roster.OutcomeNeedsPerson || e.Outcome == roster.OutcomeWaiting {
 		text, _ := finding.Lookup(e.Reason)
 		out.Remedy, out.Owner = text.Remedy, string(text.Owner)
@@ -104,6 +107,22 @@ func (s *Server) preview(ctx context.Context, p store.Preview) (api.Preview, err
 	out := api.Preview{ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint, Counts: counts, Changes: counts.Changes(), Entries: each(p.Plan.Entries, entry)}
 	if n, tripped := p.Plan.GuardTripped(pairing.Policy); tripped {
 		out.Guard = n
+	}
+	for _, e := range p.Plan.Entries {
+		if e.Reason == finding.NewAccount {
+			out.NewAccounts++
+		}
+	}
+	c, err := s.Store.Connection(ctx, pairing.ConnectionID)
+	switch {
+	case err != nil:
+		return out, err
+	case c.Settings["notice"] == "":
+		out.Notice = "unknown"
+	case pairing.Policy.Notify:
+		out.Notice = "told"
+	default:
+		out.Notice = "quiet"
 	}
 	return out, nil
 }

@@ -22,6 +22,7 @@ import (
 	"kanban/internal/app/access"
 	"kanban/internal/app/awarding"
 	"kanban/internal/app/connecting"
+	"kanban/internal/app/matching"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
@@ -36,6 +37,7 @@ type Server struct {
 	Access     *access.Service
 	Connecting *connecting.Service
 	Reading    *reading.Service
+	Matching   *matching.Service
 	Pairing    *pairing.Service
 	Syncing    *syncing.Service
 	Reacting   *reacting.Service
@@ -132,6 +134,7 @@ func (s *Server) register(a huma.API) {
 	s.connections(a)
 	s.sections(a)
 	s.pairings(a)
+	s.matching(a)
 	s.people(a)
 	s.runs(a)
 	s.rules(a)

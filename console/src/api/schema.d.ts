@@ -93,6 +93,41 @@ export interface paths {
         patch: operations["edit-connection"];
         trace?: never;
     };
+    "/api/v1/connections/{id}/matching": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How people are recognised at a connection */
+        get: operations["get-matching"];
+        /** Change how people are recognised at a connection */
+        put: operations["edit-matching"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{id}/matching/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whom a change of the matching would touch */
+        post: operations["preview-matching"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections/{id}/probe": {
         parameters: {
             query?: never;
@@ -438,6 +473,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/{id}/accounts/{connection}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Accounts that could be a person's */
+        get: operations["list-candidates"];
+        /** Say whose account it is, or is not */
+        put: operations["choose-account"];
+        post?: never;
+        /** Drop the decisions about a person's accounts */
+        delete: operations["forget-choices"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/previews/{id}": {
         parameters: {
             query?: never;
@@ -543,6 +597,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a run; what it has done is kept */
+        post: operations["cancel-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/changes": {
         parameters: {
             query?: never;
@@ -569,7 +640,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Go on with a run that failed half-way */
+        /** Go on with a run that failed or was stopped half-way */
         post: operations["resume-run"];
         delete?: never;
         options?: never;
@@ -669,9 +740,24 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Account: {
+            /**
+             * Format: date-time
+             * @description When that was decided
+             */
+            at?: string;
+            /** @description Who decided so; absent when Kanban found it out */
+            by?: string;
             connection: string;
+            connectionId: string;
+            /** @description Somebody said that this is not the person's account */
+            denied?: boolean;
             /** @description The service's id of it */
             remoteId: string;
+        };
+        AccountChoice: {
+            accountId: string;
+            /** @description It is not this person's */
+            not?: boolean;
         };
         Action: {
             /** @description For award */
@@ -697,10 +783,6 @@ export interface components {
             /** @description Does not count towards its module */
             optional?: boolean;
             title: string;
-        };
-        Approval: {
-            /** @description Go on although a guard objects */
-            approved?: boolean;
         };
         Attempt: {
             answer: string;
@@ -750,6 +832,19 @@ export interface components {
             id: string;
             name: string;
             role: string;
+        };
+        Candidate: {
+            accountId: string;
+            active: boolean;
+            /** @description Somebody said that it is not this person's */
+            denied: boolean;
+            email: string;
+            /** @description What speaks for it: equal identifier, address, user name or name */
+            evidence: string[];
+            name: string;
+            /** @description Kanban takes it for this person's now */
+            stored: boolean;
+            userName: string;
         };
         Change: {
             /** @description The service's own words */
@@ -837,6 +932,14 @@ export interface components {
             ruleId: string;
             /** @enum {string} */
             state: "queued" | "retrying" | "delivered" | "waiting";
+        };
+        DomainRule: {
+            /** @description The old domain, for example old.school.example */
+            from: string;
+            /** @description Only for people who are this in the section; everybody when absent */
+            role?: string;
+            /** @description The new domain */
+            to: string;
         };
         EditConnection: {
             name?: string;
@@ -926,6 +1029,19 @@ export interface components {
              */
             waiting: number;
         };
+        Exclusion: {
+            /** @description A pattern: * stands for any letters, ? for one */
+            email?: string;
+            /** @description Shown as the reason */
+            name: string;
+            /** @description The organisation's name or its id in the register */
+            organisation?: string;
+            previewLearners?: boolean;
+            role?: string;
+            secondAccounts?: boolean;
+            /** @description A pattern: * stands for any letters, ? for one */
+            userName?: string;
+        };
         Field: {
             /** @description Must be a full http or https address */
             address?: boolean;
@@ -935,6 +1051,8 @@ export interface components {
             /** @description Made by Kanban, to be entered at the other side */
             made?: boolean;
             name: string;
+            /** @description Must be a whole number, 0 or more */
+            number?: boolean;
             /** @description The values to choose from */
             options?: string[];
             required: boolean;
@@ -973,6 +1091,11 @@ export interface components {
             id: string;
             /** @description connection, section, pairing, run, event, delivery, rule or badge */
             topic: string;
+        };
+        Matching: {
+            domains: components["schemas"]["DomainRule"][];
+            exclude: components["schemas"]["Exclusion"][];
+            keys: string[];
         };
         Module: {
             activities: components["schemas"]["Activity"][];
@@ -1052,6 +1175,11 @@ export interface components {
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
+        PageCandidate: {
+            items: components["schemas"]["Candidate"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
         PageChange: {
             items: components["schemas"]["Change"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -1107,6 +1235,11 @@ export interface components {
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
+        PageTouched: {
+            items: components["schemas"]["Touched"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
         Pairing: {
             id: string;
             lastRun?: components["schemas"]["Run"];
@@ -1145,7 +1278,7 @@ export interface components {
         Policy: {
             hold: boolean;
             leavers: string;
-            match: string[];
+            notify: boolean;
             ownTarget: boolean;
             /** Format: int64 */
             removalNumber: number;
@@ -1172,7 +1305,23 @@ export interface components {
              */
             guard?: number;
             id: string;
+            /**
+             * Format: int64
+             * @description Accounts that a run would make
+             */
+            newAccounts: number;
+            /**
+             * @description Whether the service tells these newcomers: not, all of them, or as it likes because the connection names no notice attribute
+             * @enum {string}
+             */
+            notice: "quiet" | "told" | "unknown";
             pairingId: string;
+        };
+        ReadRequest: {
+            /** @description Go on although a guard objects */
+            approved?: boolean;
+            /** @description Ask the register only for what changed since the last read */
+            changes?: boolean;
         };
         Report: {
             capability: string;
@@ -1230,12 +1379,27 @@ export interface components {
             /** @description For moved: what a run would do now */
             nextPreview?: string;
             pairingId?: string;
+            /**
+             * Format: double
+             * @description Records or people a second
+             */
+            rate: number;
             remedy?: string;
             requestedBy: string;
+            /**
+             * Format: double
+             * @description How long it has been at work, or was
+             */
+            seconds: number;
+            /**
+             * Format: date-time
+             * @description For reads: only what changed after this was asked for
+             */
+            since?: string;
             /** Format: date-time */
             startedAt?: string;
             /** @enum {string} */
-            state: "queued" | "running" | "finished" | "needs-person" | "moved" | "failed";
+            state: "queued" | "running" | "finished" | "needs-person" | "moved" | "failed" | "cancelled";
             /** @description What it is doing now */
             step?: string;
             /** Format: int64 */
@@ -1300,6 +1464,14 @@ export interface components {
         };
         Token: {
             token: string;
+        };
+        Touched: {
+            /** @description What would be different */
+            effect: string;
+            name: string;
+            personId: string;
+            role: string;
+            section: string;
         };
         Wanted: {
             email: string;
@@ -1636,6 +1808,118 @@ export interface operations {
             };
         };
     };
+    "get-matching": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matching"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-matching": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Matching"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matching"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-matching": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Matching"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageTouched"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "probe-connection": {
         parameters: {
             query?: never;
@@ -1683,7 +1967,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Approval"];
+                "application/json": components["schemas"]["ReadRequest"];
             };
         };
         responses: {
@@ -2500,6 +2784,103 @@ export interface operations {
             };
         };
     };
+    "list-candidates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The person's id */
+                id: string;
+                /** @description The connection's id */
+                connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageCandidate"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "choose-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountChoice"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The person's id */
+                id: string;
+                /** @description The connection's id */
+                connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-preview": {
         parameters: {
             query?: never;
@@ -2786,6 +3167,38 @@ export interface operations {
         };
     };
     "get-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "cancel-run": {
         parameters: {
             query?: never;
             header?: never;

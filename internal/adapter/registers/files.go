@@ -11,7 +11,13 @@ import (
 // Files is a OneRoster CSV package.
 type Files struct {
 	*oneroster.Package
-	roles map[string]string // by user: the strongest role type
+	roles map[string]role // by user
+}
+
+// role is what roles.csv says about one user.
+type role struct {
+	kind string // the strongest role type
+	org  string // of the primary role, else of the first one
 }
 
 // OpenFiles opens a package and reads its roles, which other files need.
@@ -20,11 +26,16 @@ func OpenFiles(content io.ReaderAt, size int64) (*Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &Files{p, map[string]string{}}
+	f := &Files{p, map[string]role{}}
 	err = p.Rows(oneroster.FileRoles, func(r oneroster.Row) error {
 		if r.Get("status") != oneroster.ToBeDeleted {
 			user := r.Get("userSourcedId")
-			f.roles[user] = oneroster.Stronger(f.roles[user], r.Get("roleType"))
+			known := f.roles[user]
+			if known.org == "" || r.Get("roleType") == "primary" {
+				known.org = r.Get("orgSourcedId")
+			}
+			known.kind = oneroster.Stronger(known.kind, r.Get("roleType"))
+			f.roles[user] = known
 		}
 		return nil
 	}, func(int, string, string) {}, nil)
@@ -50,19 +61,25 @@ func (f *Files) Where(collection string, position int) string {
 // user is a row of users.csv with what roles.csv and the older form say of it.
 type user struct {
 	oneroster.Row
-	roleType string
+	role
 }
 
 func (u user) Get(column string) string {
-	if column == oneroster.RoleTypeColumn {
-		return u.roleType
+	switch column {
+	case oneroster.RoleTypeColumn:
+		return u.kind
+	case oneroster.PrimaryOrgColumn:
+		if own := u.Row.Get(column); own != "" {
+			return own
+		}
+		return u.org
 	}
 	return u.Row.Get(column)
 }
 
 func (u user) Sum() uint64 {
 	sum := u.Row.Sum()
-	for _, c := range []byte(u.roleType) {
+	for _, c := range []byte(u.kind + "/" + u.org) {
 		sum = sum*31 + uint64(c)
 	}
 	return sum
@@ -79,8 +96,11 @@ func (f *Files) Each(ctx context.Context, collection string, each func(int, oner
 			return each(r.Line, r)
 		}
 		u := user{r, f.roles[r.Get("sourcedId")]}
-		if u.roleType == "" && r.Get("role") != "" { // 1.1 has one role, in the row itself
-			u.roleType = "primary"
+		if u.kind == "" && r.Get("role") != "" { // 1.1 has one role, in the row itself
+			u.kind = "primary"
+			if orgs := oneroster.List(r.Get("orgSourcedIds")); len(orgs) > 0 {
+				u.org = orgs[0]
+			}
 		}
 		return each(r.Line, u)
 	}, func(line int, column, cause string) {

@@ -3,6 +3,12 @@ package workspaces
 
 import (
 	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/roster"
@@ -11,20 +17,37 @@ import (
 )
 
 // Workspace is a connected service.
-type Workspace struct{ client *scim.Client }
+type Workspace struct {
+	client *scim.Client
+	atOnce int
+	notice string // the attribute that says whether newcomers are told, or ""
+
+	once   sync.Once
+	config scim.ServiceProviderConfig
+}
 
 // New uses a connection of kind scim.
 func New(c adapter.Connection, o call.Options) *Workspace {
-	return &Workspace{scim.NewClient(c.Settings["address"], c.Secret["token"], o)}
+	return &Workspace{
+		client: scim.NewClient(c.Settings["address"], c.Secret["token"], adapter.Limited(c, o)),
+		atOnce: adapter.AtOnce(c), notice: c.Settings["notice"],
+	}
 }
 
-// Accounts lists every account of the service and marks the members of a
-// target; with an empty ref there are none.
-func (w *Workspace) Accounts(ctx context.Context, ref string) ([]roster.Account, error) {
-	users, err := w.client.Users(ctx, "")
-	if err != nil {
-		return nil, err
-	}
+// offers reads once what the service offers; a service that does not say offers
+// nothing beyond the core of the standard.
+func (w *Workspace) offers(ctx context.Context) scim.ServiceProviderConfig {
+	w.once.Do(func() { w.config, _ = w.client.Config(ctx) })
+	return w.config
+}
+
+// fewAccounts is up to how many accounts a service is listed whole. Above it
+// only those are looked up that could be somebody's.
+const fewAccounts = 200
+
+// Accounts gives every account that could belong to one of the people, and every
+// member of the target, marked as such. With an empty ref there are no members.
+func (w *Workspace) Accounts(ctx context.Context, ref string, wanted []roster.Wanted, ids []string) ([]roster.Account, error) {
 	members := map[string]bool{}
 	if ref != "" {
 		group, err := w.client.Group(ctx, ref)
@@ -35,6 +58,16 @@ func (w *Workspace) Accounts(ctx context.Context, ref string) ([]roster.Account,
 			members[m.Value] = true
 		}
 	}
+	total, err := w.client.CountUsers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var users []scim.User
+	if total <= max(fewAccounts, 2*len(wanted)) {
+		users, err = w.client.Users(ctx, "")
+	} else {
+		users, err = w.lookUp(ctx, wanted, ids, members)
+	}
 	accounts := make([]roster.Account, len(users))
 	for i, u := range users {
 		accounts[i] = roster.Account{
@@ -42,7 +75,102 @@ func (w *Workspace) Accounts(ctx context.Context, ref string) ([]roster.Account,
 			GivenName: u.Name.GivenName, FamilyName: u.Name.FamilyName, Active: u.Active, InTarget: members[u.ID],
 		}
 	}
-	return accounts, nil
+	return accounts, err
+}
+
+// filterLength bounds a filter, in bytes, so that the address stays one that
+// servers take.
+const filterLength = 1500
+
+// lookUp asks for accounts by every key that people could be recognised by, then
+// one by one for known accounts and members that were not among them.
+func (w *Workspace) lookUp(ctx context.Context, wanted []roster.Wanted, ids []string, members map[string]bool) ([]scim.User, error) {
+	var terms []string
+	for _, p := range wanted {
+		for _, t := range [][2]string{{"externalId", p.Identifier}, {"emails.value", p.Email}, {"userName", p.UserName}} {
+			if term := scim.Equal(t[0], t[1]); t[1] != "" && !slices.Contains(terms, term) {
+				terms = append(terms, term)
+			}
+		}
+	}
+	found := map[string]scim.User{}
+	var mu sync.Mutex
+	group, groupCtx := errgroup.WithContext(ctx)
+	group.SetLimit(w.atOnce)
+	keep := func(users []scim.User) {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, u := range users {
+			found[u.ID] = u
+		}
+	}
+	for _, part := range parts(terms, filterLength) {
+		group.Go(func() error {
+			users, err := w.ask(groupCtx, part)
+			keep(users)
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	for id := range members {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	group, groupCtx = errgroup.WithContext(ctx)
+	group.SetLimit(w.atOnce)
+	for _, id := range slices.Compact(ids) {
+		if _, there := found[id]; there || id == "" {
+			continue
+		}
+		group.Go(func() error {
+			u, err := w.client.User(groupCtx, id)
+			if p, ok := call.As(err); ok && p.Kind == call.NotFound {
+				return nil // an account that is gone is nobody's
+			}
+			if err == nil {
+				keep([]scim.User{u})
+			}
+			return err
+		})
+	}
+	err := group.Wait()
+	users := make([]scim.User, 0, len(found))
+	for _, u := range found {
+		users = append(users, u)
+	}
+	return users, err
+}
+
+// ask looks for users who fit one of the terms. A service that cannot join them
+// is asked for each.
+func (w *Workspace) ask(ctx context.Context, terms []string) ([]scim.User, error) {
+	users, err := w.client.Users(ctx, scim.Any(terms...))
+	if p, ok := call.As(err); !ok || p.Kind != call.Refused || len(terms) == 1 {
+		return users, err
+	}
+	var all []scim.User
+	for _, t := range terms {
+		users, err := w.client.Users(ctx, t)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, users...)
+	}
+	return all, nil
+}
+
+// parts cuts filter terms into lists whose filter is at most as long as said.
+func parts(terms []string, length int) (out [][]string) {
+	room := 0
+	for _, t := range terms {
+		if room -= len(t) + len(" or "); room < 0 || len(out) == 0 {
+			out, room = append(out, nil), length-len(t)
+		}
+		out[len(out)-1] = append(out[len(out)-1], t)
+	}
+	return out
 }
 
 // EnsureTarget makes the group, or finds the one made before under the same key.
@@ -51,37 +179,12 @@ func (w *Workspace) EnsureTarget(ctx context.Context, name, key string) (ref str
 	return group.ID, err
 }
 
-// Add puts a person into the target, making an account first when accountID is
-// empty. It returns the account's id. Doing it again is harmless.
-func (w *Workspace) Add(ctx context.Context, ref, accountID string, want roster.Wanted) (string, error) {
-	if accountID == "" {
-		user, err := w.client.CreateUser(ctx, scim.User{
-			ExternalID: want.Identifier, UserName: want.Email, Active: true,
-			Name:   scim.Name{GivenName: want.GivenName, FamilyName: want.FamilyName},
-			Emails: []scim.Email{{Value: want.Email, Type: "work", Primary: true}},
-		})
-		if err != nil {
-			return "", err
-		}
-		accountID = user.ID
-	}
-	return accountID, w.client.AddMember(ctx, ref, accountID)
+// Rename gives the target another name.
+func (w *Workspace) Rename(ctx context.Context, ref, name string) error {
+	return w.client.RenameGroup(ctx, ref, name)
 }
 
-// Update writes name and address of an account that Kanban made.
-func (w *Workspace) Update(ctx context.Context, accountID string, want roster.Wanted) error {
-	return w.client.UpdateUser(ctx, accountID, scim.Name{GivenName: want.GivenName, FamilyName: want.FamilyName}, want.Email)
-}
-
-// Remove takes a person out of the target and, if asked, switches the account off.
-func (w *Workspace) Remove(ctx context.Context, ref, accountID string, deactivate bool) error {
-	if err := w.client.RemoveMember(ctx, ref, accountID); err != nil || !deactivate {
-		return err
-	}
-	return w.client.SetActive(ctx, accountID, false)
-}
-
-// Probe reads the service's configuration, its users and its groups.
+// Probe reads the service's configuration, its schemas, its users and its groups.
 func (w *Workspace) Probe(ctx context.Context) []adapter.Report {
 	config, err := w.client.Config(ctx)
 	if err == nil {
@@ -94,5 +197,41 @@ func (w *Workspace) Probe(ctx context.Context) []adapter.Report {
 	if err == nil {
 		_, err = w.client.Groups(ctx, scim.Equal("displayName", "kanban-probe"))
 	}
-	return []adapter.Report{in, adapter.ReportOf(adapter.PeopleOut, "Groups can be read and the service supports changing members.", err)}
+	if err == nil {
+		err = w.probeNotice(ctx)
+	}
+	detail := "Groups can be read and the service supports changing members"
+	if config.Bulk.Supported {
+		detail += fmt.Sprintf("; accounts are made %d at a time", bulkSize(config))
+	}
+	if config.ETag.Supported {
+		detail += "; versions are checked"
+	}
+	return []adapter.Report{in, adapter.ReportOf(adapter.PeopleOut, detail+".", err)}
+}
+
+// probeNotice checks that the service knows the attribute that keeps newcomers
+// from being told.
+func (w *Workspace) probeNotice(ctx context.Context) error {
+	if w.notice == "" {
+		return nil
+	}
+	urn, name, ok := scim.Attribute(w.notice)
+	if !ok {
+		return &call.Problem{Kind: call.NotEnabled, Detail: fmt.Sprintf("the notice attribute %q is not of the form urn:…:User:attribute", w.notice)}
+	}
+	schemas, err := w.client.Schemas(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range schemas {
+		if strings.EqualFold(s.ID, urn) {
+			for _, a := range s.Attributes {
+				if strings.EqualFold(a.Name, name) {
+					return nil
+				}
+			}
+		}
+	}
+	return &call.Problem{Kind: call.NotEnabled, Detail: "the service does not know the notice attribute " + w.notice + ", so it may tell newcomers"}
 }

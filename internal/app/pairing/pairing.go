@@ -194,7 +194,6 @@ func (s *Service) check(section store.Section, connection store.Connection, name
 
 // CheckPolicy reports the first value of a policy that cannot be.
 func CheckPolicy(p roster.Policy) error {
-	known := []roster.Key{roster.KeyAccount, roster.KeyIdentifier, roster.KeyEmail, roster.KeyUserName}
 	switch {
 	case len(p.Roles) == 0:
 		return refusal.Invalid("policy.roles", "names no role, so nobody would be carried; use student, teacher or both")
@@ -204,13 +203,6 @@ func CheckPolicy(p roster.Policy) error {
 		return refusal.Invalid("policy.removalShare", "%v is not between 0 and 1", p.RemovalShare)
 	case p.RemovalNumber < 0:
 		return refusal.Invalid("policy.removalNumber", "%d is negative", p.RemovalNumber)
-	case len(p.Match) == 0:
-		return refusal.Invalid("policy.match", "names no key, so nobody could be recognised")
-	}
-	for _, k := range p.Match {
-		if !slices.Contains(known, k) {
-			return refusal.Invalid("policy.match", "%q is not one of account, identifier, email, user-name", k)
-		}
 	}
 	return nil
 }

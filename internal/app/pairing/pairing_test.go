@@ -97,7 +97,6 @@ func TestWhatCannotBePairedIsRefusedBefore_S5(t *testing.T) {
 		"policy.leavers":       {SectionID: section, ConnectionID: workspace.ID, Policy: policy(func(p *roster.Policy) { p.Leavers = "vanish" })},
 		"policy.removalShare":  {SectionID: section, ConnectionID: workspace.ID, Policy: policy(func(p *roster.Policy) { p.RemovalShare = 20 })},
 		"policy.removalNumber": {SectionID: section, ConnectionID: workspace.ID, Policy: policy(func(p *roster.Policy) { p.RemovalNumber = -1 })},
-		"policy.match":         {SectionID: section, ConnectionID: workspace.ID, Policy: policy(func(p *roster.Policy) { p.Match = []roster.Key{"shoe-size"} })},
 	} {
 		_, err := w.Pairing.Pair(t.Context(), "test", wish)
 		r, ok := refusal.As(err)

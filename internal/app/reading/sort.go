@@ -67,6 +67,7 @@ var shapes = map[string]shape{
 			r.add(r.ID)
 		}
 		r.userIDs()
+		r.text(oneroster.PrimaryOrgColumn)
 		r.text("userMasterIdentifier")
 		switch r.get(oneroster.RoleTypeColumn) {
 		case "":

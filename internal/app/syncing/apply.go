@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/adapter/workspaces"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
@@ -14,16 +15,14 @@ import (
 	"kanban/internal/wire/call"
 )
 
-// patience is how many people in a row may fail for a passing cause before the
-// run stops and waits: the service is down, not the person wrong.
-const patience = 3
+// batch is how many changes are noted as begun, then carried out together.
+const batch = 100
 
 // execution is one run at work.
 type execution struct {
 	*Service
-	run     store.Run
-	pairing store.Pairing
-	target  Target
+	run store.Run
+	sides
 	changes []store.Change
 }
 
@@ -48,7 +47,7 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 		return err // cut off: another worker, or this one after a restart, goes on
 	}
 	if adapter.MayPass(err) && !last {
-		if told := s.Store.Progress(keep, runID, "waiting, then trying again: "+err.Error(), x.done(), x.run.Total); told != nil && !errors.Is(told, store.ErrCancelled) {
+		if told := s.Store.Progress(keep, runID, waits(err), x.done(), x.run.Total); told != nil && !errors.Is(told, store.ErrCancelled) {
 			return errors.Join(err, told)
 		}
 		return err
@@ -58,13 +57,14 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 }
 
 func (x *execution) work(ctx context.Context) (err error) {
-	if x.pairing, err = x.Store.Pairing(ctx, *x.run.PairingID); err != nil {
+	pairing, err := x.Store.Pairing(ctx, *x.run.PairingID)
+	if err != nil {
 		return err
 	}
-	if err := x.allowed(ctx, x.pairing); err != nil {
+	if err := x.allowed(ctx, pairing); err != nil {
 		return err
 	}
-	if x.target, err = x.Service.target(ctx, x.pairing); err != nil {
+	if x.sides, err = x.Service.sides(ctx, pairing); err != nil {
 		return err
 	}
 	if x.changes, err = x.Store.Changes(ctx, x.run.ID); err != nil {
@@ -77,6 +77,8 @@ func (x *execution) work(ctx context.Context) (err error) {
 		if stop, err := x.promise(ctx); stop || err != nil {
 			return err
 		}
+	} else if err := x.catchUp(ctx); err != nil {
+		return err
 	}
 	if err := x.ensureTarget(ctx); err != nil {
 		return err
@@ -114,7 +116,7 @@ func (x *execution) promise(ctx context.Context) (stop bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	plan, err := x.compare(ctx, x.pairing, x.target)
+	plan, err := x.compare(ctx)
 	if err != nil {
 		return false, err
 	}
@@ -154,68 +156,99 @@ func (x *execution) ensureTarget(ctx context.Context) error {
 	return x.Store.InTx(ctx, func(tx *store.Tx) error { return tx.SetTarget(ctx, x.pairing.ID, ref) })
 }
 
-// apply carries out every change without an outcome. One person's refusal never
-// stops the others.
-func (x *execution) apply(ctx context.Context) error {
-	var passing error
-	inARow, told := 0, time.Time{}
+// catchUp looks at what a run had begun when it was cut off: what has arrived is
+// done, and an account that was made is not made again. Repeating it would be
+// harmless too, except at services that list a member twice who is added twice.
+func (x *execution) catchUp(ctx context.Context) error {
+	plan, err := x.compare(ctx)
+	if err != nil {
+		return err
+	}
+	now := make(map[string]roster.Entry, len(plan.Entries))
+	for _, e := range plan.Entries {
+		now[e.Key()] = e
+	}
 	for i := range x.changes {
 		c := &x.changes[i]
-		if c.State != store.ChangePending && c.State != store.ChangeStarted {
+		if c.State != store.ChangeStarted {
 			continue
 		}
-		if time.Since(told) > 150*time.Millisecond { // often enough for a person
-			told = time.Now()
-			if err := x.Store.Progress(ctx, x.run.ID, describe(c.Entry), x.done(), x.run.Total); err != nil {
+		e, there := now[c.Entry.Key()]
+		switch {
+		case c.Outcome == string(roster.OutcomeRemove) && !c.Entry.Deactivate && (!there || !e.Outcome.Changes()):
+			err = x.note(ctx, c, c.Entry.AccountID, nil)
+		case c.Outcome != string(roster.OutcomeRemove) && there && e.Outcome == roster.OutcomeInStep:
+			err = x.note(ctx, c, e.AccountID, nil)
+		case c.Outcome == string(roster.OutcomeAdd) && there && c.Entry.AccountID == "":
+			c.Entry.AccountID = e.AccountID
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// apply carries out every change without an outcome: noted before, done, noted
+// after. One person's refusal never stops the others. A change that had been
+// begun when the process died is done again; that is harmless.
+func (x *execution) apply(ctx context.Context) error {
+	var open []*store.Change
+	for i := range x.changes {
+		if c := &x.changes[i]; c.State == store.ChangePending || c.State == store.ChangeStarted {
+			open = append(open, c)
+		}
+	}
+	var passing error
+	told := time.Time{}
+	for len(open) > 0 {
+		now := open[:min(batch, len(open))]
+		open = open[len(now):]
+		steps, positions := make([]workspaces.Step, len(now)), make([]int, len(now))
+		for i, c := range now {
+			e := c.Entry
+			steps[i] = workspaces.Step{Outcome: e.Outcome, AccountID: e.AccountID, Want: e.Want, Deactivate: e.Deactivate, Notify: x.pairing.Policy.Notify}
+			positions[i] = c.Position
+		}
+		if err := x.Store.MarkStarted(ctx, x.run.ID, positions...); err != nil {
+			return err
+		}
+		err := x.target.Apply(ctx, x.pairing.TargetRef, steps, func(i int, account string, err error) error {
+			if p, ok := call.As(err); ok && p.Passing() {
+				passing = err
+				return nil
+			}
+			if err := x.note(ctx, now[i], account, err); err != nil {
 				return err
 			}
-		}
-		err := x.carryOut(ctx, c)
-		p, _ := call.As(err)
-		switch {
-		case err == nil:
-			inARow = 0
-		case p != nil && p.Passing():
-			passing = err
-			if inARow++; inARow >= patience {
-				return passing
+			if time.Since(told) < 150*time.Millisecond { // often enough for a person
+				return nil
 			}
-		default:
+			told = time.Now()
+			return x.Store.Progress(ctx, x.run.ID, describe(now[i].Entry), x.done(), x.run.Total)
+		})
+		if err != nil {
 			return err
 		}
 	}
 	return passing
 }
 
-// carryOut does one change: noted before, done, noted after. A change that had
-// been started when the process died is simply done again; every step of it is
-// harmless to repeat.
-func (x *execution) carryOut(ctx context.Context, c *store.Change) error {
-	if err := x.Store.MarkStarted(ctx, c.RunID, c.Position); err != nil {
-		return err
-	}
-	e := c.Entry
-	account, err := e.AccountID, error(nil)
-	switch e.Outcome {
-	case roster.OutcomeAdd:
-		account, err = x.target.Add(ctx, x.pairing.TargetRef, e.AccountID, e.Want)
-	case roster.OutcomeUpdate:
-		err = x.target.Update(ctx, e.AccountID, e.Want)
-	case roster.OutcomeRemove:
-		err = x.target.Remove(ctx, x.pairing.TargetRef, e.AccountID, e.Deactivate)
-	}
+func describe(e roster.Entry) string { return fmt.Sprintf("%s %s", e.Outcome, e.Name) }
+
+// note keeps how one change ended.
+func (x *execution) note(ctx context.Context, c *store.Change, account string, err error) error {
+	c.State = store.ChangeDone
 	if p, ok := call.As(err); ok && (p.Kind == call.Refused || p.Kind == call.NotFound) {
 		c.State, c.Code, c.Answer = store.ChangeRefused, string(finding.RefusedByService), p.Detail
 	} else if err != nil {
 		return err
-	} else {
-		c.State = store.ChangeDone
 	}
 	at := now()
 	c.FinishedAt = &at
 	return x.Store.InTx(ctx, func(tx *store.Tx) error {
 		if c.State == store.ChangeDone {
-			if err := x.keep(ctx, tx, e, account); err != nil {
+			if err := x.keep(ctx, tx, c.Entry, account); err != nil {
 				return err
 			}
 		}
@@ -242,7 +275,7 @@ func (x *execution) readBack(ctx context.Context) error {
 	if err := x.Store.Progress(ctx, x.run.ID, "reading back", x.done(), x.run.Total); err != nil {
 		return err
 	}
-	plan, err := x.compare(ctx, x.pairing, x.target)
+	plan, err := x.compare(ctx)
 	if err != nil {
 		return err
 	}

@@ -28,32 +28,53 @@ type Service struct {
 
 // Target is the other side of a pairing: what a run does to it.
 type Target interface {
-	Accounts(ctx context.Context, ref string) ([]roster.Account, error)
+	// Accounts gives every account that could belong to one of the people, and
+	// every member of the target.
+	Accounts(ctx context.Context, ref string, wanted []roster.Wanted, ids []string) ([]roster.Account, error)
 	EnsureTarget(ctx context.Context, name, key string) (ref string, err error)
-	Add(ctx context.Context, ref, accountID string, want roster.Wanted) (account string, err error)
-	Update(ctx context.Context, accountID string, want roster.Wanted) error
-	Remove(ctx context.Context, ref, accountID string, deactivate bool) error
+	Apply(ctx context.Context, ref string, steps []workspaces.Step, ended workspaces.Ended) error
 }
 
-func (s *Service) target(ctx context.Context, p store.Pairing) (Target, error) {
-	c, err := s.Open(ctx, p.ConnectionID)
+// sides are both sides of a pairing.
+type sides struct {
+	pairing  store.Pairing
+	matching roster.Matching
+	target   Target
+	store    *store.Store
+}
+
+func (s *Service) sides(ctx context.Context, p store.Pairing) (sides, error) {
+	x := sides{pairing: p, store: s.Store}
+	kept, err := s.Store.Connection(ctx, p.ConnectionID)
 	if err != nil {
-		return nil, err
+		return x, err
 	}
-	return workspaces.New(c, s.Call), nil
+	c, err := s.Open(ctx, p.ConnectionID)
+	x.matching, x.target = kept.Recognise(), workspaces.New(c, s.Call)
+	return x, err
+}
+
+// read reads both sides.
+func (x sides) read(ctx context.Context) (source roster.Source, target roster.Target, err error) {
+	p := x.pairing
+	if source, err = x.store.Source(ctx, p.SectionID, p.ConnectionID, p.ID); err != nil {
+		return source, target, err
+	}
+	wanted, ids := source.Lookups(x.matching)
+	for _, placed := range source.Placed {
+		ids = append(ids, placed.AccountID)
+	}
+	target.Accounts, err = x.target.Accounts(ctx, p.TargetRef, wanted, ids)
+	return source, target, err
 }
 
 // compare reads both sides and works out what has to happen.
-func (s *Service) compare(ctx context.Context, p store.Pairing, t Target) (roster.Plan, error) {
-	source, err := s.Store.Source(ctx, p.SectionID, p.ConnectionID, p.ID)
+func (x sides) compare(ctx context.Context) (roster.Plan, error) {
+	source, target, err := x.read(ctx)
 	if err != nil {
 		return roster.Plan{}, err
 	}
-	accounts, err := t.Accounts(ctx, p.TargetRef)
-	if err != nil {
-		return roster.Plan{}, err
-	}
-	return roster.Compare(source, roster.Target{Accounts: accounts}, p.Policy), nil
+	return roster.Compare(source, target, x.pairing.Policy, x.matching), nil
 }
 
 // refusals gives, for everybody whom the last run could not bring over, the
@@ -95,11 +116,11 @@ func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, e
 	if err != nil {
 		return roster.Plan{}, err
 	}
-	t, err := s.target(ctx, p)
+	both, err := s.sides(ctx, p)
 	if err != nil {
 		return roster.Plan{}, err
 	}
-	plan, err := s.compare(ctx, p, t)
+	plan, err := both.compare(ctx)
 	if err != nil {
 		return plan, err
 	}
@@ -310,4 +331,5 @@ func (s *Service) Cancel(ctx context.Context, who, runID string) (store.Run, err
 // now is when something is noted; comparisons never depend on it.
 func now() time.Time { return time.Now().UTC() }
 
-func describe(e roster.Entry) string { return fmt.Sprintf("%s %s", e.Outcome, e.Name) }
+// waits is an error that is told to whoever tries again, once enough time passed.
+func waits(err error) string { return fmt.Sprintf("waiting, then trying again: %v", err) }

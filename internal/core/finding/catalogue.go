@@ -16,6 +16,7 @@ const (
 	SecondAccount    Code = "second-account"
 	PersonDisabled   Code = "person-disabled"
 	NotOurs          Code = "member-not-ours"
+	LeftOutByRule    Code = "left-out-by-rule"
 	AddressMissing   Code = "address-missing"
 	AddressInvalid   Code = "address-invalid"
 	AddressShared    Code = "address-shared"
@@ -67,6 +68,7 @@ var catalogue = []Entry{
 	{PreviewLearner, Note, "preview learner", "This is a preview learner of the course platform, not a person.", "Nothing to do: left out on purpose.", OwnerNobody},
 	{RoleNotCarried, Note, "role not carried", "The pairing does not carry people of this role.", "Nothing to do, or add the role to the pairing's policy.", OwnerNobody},
 	{SecondAccount, Note, "second account of a person already in", "This register record is the second account of a member of staff who is already in the section.", "Nothing to do: left out on purpose.", OwnerNobody},
+	{LeftOutByRule, Note, "left out by a rule", "A rule of the connection leaves this person out on purpose. The rule's name stands beside the finding.", "Nothing to do, or change the rule: kanban matching edit.", OwnerNobody},
 	{PersonDisabled, Note, "disabled in the register", "The register marks this person as disabled.", "Nothing to do, or enable the person in the register.", OwnerRegister},
 	{NotOurs, Note, "added at the service by someone else", "This member of the target was not put there by Kanban.", "Nothing to do: left alone. A pairing can be told to own the whole target.", OwnerNobody},
 	{AddressMissing, Block, "no e-mail address", "The register has no e-mail address for this person, and the service needs one to make an account.", "Enter the address in the register. The next run adds this person.", OwnerRegister},

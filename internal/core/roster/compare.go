@@ -3,7 +3,6 @@ package roster
 import (
 	"cmp"
 	"errors"
-	"maps"
 	"slices"
 	"strings"
 
@@ -13,82 +12,120 @@ import (
 // Compare works out what has to happen so that the target holds the people of
 // the section. The plan has exactly one entry per person in source ∪ target
 // members; applying it and comparing again yields no change.
-func Compare(source Source, target Target, policy Policy) Plan {
-	c := newComparison(source, target, policy)
-	claims := c.claim()
-	for _, m := range c.members {
-		c.entries = append(c.entries, c.decide(m, claims[m.PersonID]))
+func Compare(source Source, target Target, policy Policy, matching Matching) Plan {
+	c := newComparison(source, target, policy, matching)
+	c.claim()
+	entries := make([]Entry, 0, len(c.people)+4)
+	for i := range c.people {
+		entries = append(entries, c.decide(&c.people[i]))
 	}
-	c.entries = append(c.entries, c.unclaimed(claims)...)
-	return newPlan(c.entries)
+	return newPlan(c.unclaimed(entries))
 }
 
-// match is what looking for one person's account gave.
-type match struct {
-	account   *Account
-	key       Key    // which key found it
+// person is one member of the section with what is found out about them.
+type person struct {
+	*Member
+	address string // as it is today, see Matching.Address
+	key     string // of that address, empty when there is none
+	problem error  // why there is no key
+	older   string // key of the register's own address, when it is another one
+
+	account   *account
+	by        Key    // which key found it
 	several   int    // more than one account under that key: how many
 	contested string // another person with an equal or better claim
 }
 
-type comparison struct {
-	policy  Policy
-	members []Member // one per person, ordered by PersonID
-	placed  map[string]Placement
-	byID    map[string]*Account
-	index   map[Key]map[string][]*Account
-	sharing map[string][]string // address key → names of the people who have it
-	entries []Entry
+// account is one account with its comparison key.
+type account struct {
+	Account
+	key     string
+	claims  int32 // people who claim it
+	claimed *person
 }
 
-func newComparison(source Source, target Target, policy Policy) *comparison {
+type comparison struct {
+	policy   Policy
+	matching Matching
+	people   []person // one per person, ordered by PersonID
+	accounts []account
+	placed   map[string]*Placement
+	byID     index
+	byName   index
+	byRegid  index
+	byKey    index
+	sharing  map[string]int32 // address key → one person who has it, +1; negative when several do
+}
+
+// index finds accounts by a value. Accounts with one value are a chain, so that
+// an index costs one map and one list.
+type index struct {
+	first map[string]int32 // position in accounts, +1
+	next  []int32
+}
+
+func newIndex(n int) index { return index{make(map[string]int32, n), make([]int32, n)} }
+
+func (x *index) add(value string, i int) {
+	if value != "" {
+		x.next[i] = x.first[value]
+		x.first[value] = int32(i) + 1
+	}
+}
+
+func newComparison(source Source, target Target, policy Policy, matching Matching) *comparison {
+	n := len(target.Accounts)
 	c := &comparison{
-		policy:  policy,
-		members: onePerPerson(source.Members),
-		placed:  make(map[string]Placement, len(source.Placed)),
-		byID:    make(map[string]*Account, len(target.Accounts)),
-		index:   map[Key]map[string][]*Account{KeyIdentifier: {}, KeyEmail: {}, KeyUserName: {}},
-		sharing: map[string][]string{},
+		policy: policy, matching: matching,
+		people: onePerPerson(source.Members), accounts: make([]account, 0, n),
+		placed: make(map[string]*Placement, len(source.Placed)),
+		byID:   newIndex(n), byName: newIndex(n), byRegid: newIndex(n), byKey: newIndex(n),
+		sharing: make(map[string]int32, len(source.Members)),
 	}
-	for _, p := range source.Placed {
-		c.placed[p.AccountID] = p
+	for i := range source.Placed {
+		c.placed[source.Placed[i].AccountID] = &source.Placed[i]
 	}
-	accounts := slices.Clone(target.Accounts)
-	slices.SortFunc(accounts, func(a, b Account) int { return cmp.Compare(a.ID, b.ID) })
-	for i := range accounts {
-		a := &accounts[i]
-		if _, twice := c.byID[a.ID]; twice {
+	for _, a := range target.Accounts {
+		if c.byID.first[a.ID] != 0 {
 			continue // a service that lists an account on two pages
 		}
-		c.byID[a.ID] = a
-		c.add(KeyIdentifier, a.ExternalID, a)
-		c.add(KeyUserName, strings.ToLower(strings.TrimSpace(a.UserName)), a)
-		if key, err := AddressKey(a.Email); err == nil {
-			c.add(KeyEmail, key, a)
-		}
+		i := len(c.accounts)
+		key, _ := AddressKey(a.Email)
+		c.accounts = append(c.accounts, account{Account: a, key: key})
+		c.byID.add(a.ID, i)
+		c.byRegid.add(a.ExternalID, i)
+		c.byName.add(strings.ToLower(strings.TrimSpace(a.UserName)), i)
+		c.byKey.add(key, i)
 	}
-	for _, m := range c.members {
-		if key, err := AddressKey(m.Email); err == nil {
-			c.sharing[key] = append(c.sharing[key], m.Name())
+	for i := range c.people {
+		p := &c.people[i]
+		p.address = matching.Address(p.Email, p.Role)
+		if p.key, p.problem = AddressKey(p.address); p.problem == nil && p.address != strings.TrimSpace(p.Email) {
+			p.older, _ = AddressKey(p.Email)
+		}
+		if p.key == "" {
+			continue
+		}
+		if c.sharing[p.key] == 0 {
+			c.sharing[p.key] = int32(i) + 1
+		} else {
+			c.sharing[p.key] = -1
 		}
 	}
 	return c
 }
 
-func (c *comparison) add(key Key, value string, a *Account) {
-	if value != "" {
-		c.index[key][value] = append(c.index[key][value], a)
-	}
-}
-
 // onePerPerson folds several enrolments of one person into one; a teacher's
 // role wins over any other. The result is ordered by PersonID.
-func onePerPerson(members []Member) []Member {
-	sorted := slices.Clone(members)
-	slices.SortStableFunc(sorted, func(a, b Member) int {
+func onePerPerson(members []Member) []person {
+	people := make([]person, len(members))
+	for i := range members {
+		people[i].Member = &members[i]
+	}
+	slices.SortStableFunc(people, func(a, b person) int {
 		return cmp.Or(cmp.Compare(a.PersonID, b.PersonID), cmp.Compare(rank(a.Role), rank(b.Role)), cmp.Compare(a.Role, b.Role))
 	})
-	return slices.CompactFunc(sorted, func(a, b Member) bool { return a.PersonID == b.PersonID })
+	return slices.CompactFunc(people, func(a, b person) bool { return a.PersonID == b.PersonID })
 }
 
 func rank(r Role) int {
@@ -103,118 +140,140 @@ func rank(r Role) int {
 
 // claim finds each person's account. An account that two people claim goes to
 // neither, unless one of them holds it by a stored account or identifier.
-func (c *comparison) claim() map[string]match {
-	claims := make(map[string]match, len(c.members))
-	claimants := map[string][]Member{}
-	for _, m := range c.members {
-		found := c.find(m)
-		claims[m.PersonID] = found
-		if found.account != nil {
-			claimants[found.account.ID] = append(claimants[found.account.ID], m)
+func (c *comparison) claim() {
+	for i := range c.people {
+		p := &c.people[i]
+		c.find(p)
+		if p.account != nil {
+			p.account.claims++
+			p.account.claimed = p
 		}
 	}
-	for _, who := range claimants {
-		if len(who) < 2 {
-			continue
-		}
-		best, second := firmest(who, claims)
-		for _, m := range who {
-			if m.PersonID == best.PersonID && firm(claims[best.PersonID].key) && !firm(claims[second.PersonID].key) {
-				continue
-			}
-			other := best
-			if other.PersonID == m.PersonID {
-				other = second
-			}
-			found := claims[m.PersonID]
-			found.contested = other.Name()
-			claims[m.PersonID] = found
+	for i := range c.accounts {
+		if c.accounts[i].claims > 1 {
+			c.contest(&c.accounts[i])
 		}
 	}
-	return claims
+}
+
+func (c *comparison) contest(a *account) {
+	var who []*person
+	for i := range c.people {
+		if c.people[i].account == a {
+			who = append(who, &c.people[i])
+		}
+	}
+	slices.SortStableFunc(who, func(a, b *person) int {
+		return cmp.Or(cmp.Compare(rankOf(a.by), rankOf(b.by)), cmp.Compare(a.PersonID, b.PersonID))
+	})
+	best, second := who[0], who[1]
+	for _, p := range who {
+		switch {
+		case p == best && firm(best.by) && !firm(second.by):
+		case p == best:
+			p.contested = second.Name()
+		default:
+			p.contested = best.Name()
+		}
+	}
 }
 
 func firm(k Key) bool { return k == KeyAccount || k == KeyIdentifier }
 
-func firmest(who []Member, claims map[string]match) (best, second Member) {
-	sorted := slices.Clone(who)
-	slices.SortStableFunc(sorted, func(a, b Member) int {
-		fa, fb := firm(claims[a.PersonID].key), firm(claims[b.PersonID].key)
-		if fa != fb {
-			if fa {
-				return -1
-			}
-			return 1
-		}
-		return cmp.Compare(a.PersonID, b.PersonID)
-	})
-	return sorted[0], sorted[1]
+func rankOf(k Key) int {
+	if firm(k) {
+		return 0
+	}
+	return 1
 }
 
-func (c *comparison) find(m Member) match {
-	for _, key := range c.policy.Match {
-		var candidates []*Account
+// find looks for a person's account by one key after the other.
+func (c *comparison) find(p *person) {
+	if p.Chosen && c.byID.first[p.Account] != 0 {
+		p.account, p.by = &c.accounts[c.byID.first[p.Account]-1], KeyAccount
+		return
+	}
+	var found [8]int32
+	for _, key := range c.matching.Keys {
+		candidates := found[:0]
 		switch key {
 		case KeyAccount:
-			if a := c.byID[m.Account]; m.Account != "" && a != nil {
-				candidates = []*Account{a}
-			}
+			candidates = c.collect(candidates, p, &c.byID, p.Account)
 		case KeyIdentifier:
-			candidates = c.index[KeyIdentifier][m.Identifier]
-		case KeyEmail:
-			if address, err := AddressKey(m.Email); err == nil {
-				candidates = c.index[KeyEmail][address]
+			candidates = c.collect(candidates, p, &c.byRegid, p.Identifier)
+			for _, id := range p.UserIDs {
+				candidates = c.collect(candidates, p, &c.byRegid, id)
 			}
+		case KeyEmail:
+			candidates = c.collect(candidates, p, &c.byKey, p.key)
+			candidates = c.collect(candidates, p, &c.byKey, p.older)
 		case KeyUserName:
-			candidates = c.index[KeyUserName][strings.ToLower(strings.TrimSpace(m.UserName))]
+			candidates = c.collect(candidates, p, &c.byName, strings.ToLower(strings.TrimSpace(p.UserName)))
 		}
 		switch len(candidates) {
 		case 0:
 			continue
 		case 1:
-			return match{account: candidates[0], key: key}
+			p.account, p.by = &c.accounts[candidates[0]], key
 		default:
-			return match{key: key, several: len(candidates)}
+			p.by, p.several = key, len(candidates)
+		}
+		return
+	}
+}
+
+// collect adds the accounts with a value, except those that a person said are
+// not this one's.
+func (c *comparison) collect(into []int32, p *person, x *index, value string) []int32 {
+	if value == "" {
+		return into
+	}
+	for at := x.first[value]; at != 0; at = x.next[at-1] {
+		if !slices.Contains(into, at-1) && !slices.Contains(p.NotAccounts, c.accounts[at-1].ID) {
+			into = append(into, at-1)
 		}
 	}
-	return match{}
+	return into
 }
 
 // decide gives one person their outcome. The order of the questions is the
 // order of precedence: left out on purpose, in need of a person, waiting, work.
-func (c *comparison) decide(m Member, found match) Entry {
-	e := Entry{PersonID: m.PersonID, Name: m.Name(), Role: m.Role}
-	if found.account != nil {
-		e.AccountID = found.account.ID
+func (c *comparison) decide(p *person) Entry {
+	e := Entry{PersonID: p.PersonID, Name: p.Name(), Role: p.Role}
+	if p.account != nil {
+		e.AccountID = p.account.ID
 	}
-	if reason, detail := c.excluded(m); reason != "" {
-		return c.leave(e, found.account, reason, detail)
+	if reason, detail := c.excluded(p); reason != "" {
+		return c.leave(e, p.account, reason, detail)
 	}
-	if reason, detail := c.unclear(m, found); reason != "" {
+	if reason, detail := c.unclear(p); reason != "" {
 		e.AccountID = ""
 		return e.as(OutcomeNeedsPerson, reason, detail)
 	}
-	held := c.policy.Hold && m.Role != Teacher
-	want := Wanted{m.GivenName, m.FamilyName, strings.TrimSpace(m.Email), m.UserName, m.Identifier}
-	switch a := found.account; {
+	held := c.policy.Hold && p.Role != Teacher
+	switch a := p.account; {
 	case a == nil && held:
 		return e.as(OutcomeWaiting, finding.HeldBack, "")
 	case a == nil:
-		e.Want = want
+		e.Want = p.want()
 		return e.as(OutcomeAdd, finding.NewAccount, "")
 	case !a.Active:
 		return e.as(OutcomeWaiting, finding.AccountInactive, a.UserName)
-	case a.InTarget && c.differs(m, a):
-		e.Want = want
-		return e.as(OutcomeUpdate, finding.DetailsDiffer, difference(m, a))
+	case a.InTarget && ours(p, a) && difference(p, a) != "":
+		e.Want = p.want()
+		return e.as(OutcomeUpdate, finding.DetailsDiffer, difference(p, a))
 	case a.InTarget:
 		return e.as(OutcomeInStep, finding.InStep, "")
 	case held:
 		return e.as(OutcomeWaiting, finding.HeldBack, "")
 	default:
-		e.Want = want
+		e.Want = p.want()
 		return e.as(OutcomeAdd, finding.NewMember, a.UserName)
 	}
+}
+
+func (p *person) want() Wanted {
+	return Wanted{p.GivenName, p.FamilyName, p.address, p.UserName, p.Identifier}
 }
 
 func (e Entry) as(o Outcome, reason finding.Code, detail string) Entry {
@@ -222,132 +281,138 @@ func (e Entry) as(o Outcome, reason finding.Code, detail string) Entry {
 	return e
 }
 
-func (c *comparison) excluded(m Member) (reason finding.Code, detail string) {
-	switch {
-	case m.Role == Preview:
-		return finding.PreviewLearner, ""
-	case !slices.Contains(c.policy.Roles, m.Role):
-		return finding.RoleNotCarried, string(m.Role)
-	case !m.Enabled:
-		return finding.PersonDisabled, ""
-	case m.SecondOf != "" && m.SecondOf != m.PersonID:
-		if i, ok := slices.BinarySearchFunc(c.members, m.SecondOf, func(o Member, id string) int { return cmp.Compare(o.PersonID, id) }); ok {
-			return finding.SecondAccount, c.members[i].Name()
+func (c *comparison) excluded(p *person) (reason finding.Code, detail string) {
+	first := ""
+	if p.SecondOf != "" && p.SecondOf != p.PersonID {
+		if i, ok := slices.BinarySearchFunc(c.people, p.SecondOf, func(o person, id string) int { return cmp.Compare(o.PersonID, id) }); ok {
+			first = c.people[i].Name()
 		}
+	}
+	if rule, ok := c.matching.Excludes(*p.Member, first != ""); ok {
+		switch {
+		case rule.PreviewLearners:
+			return finding.PreviewLearner, ""
+		case rule.SecondAccounts:
+			return finding.SecondAccount, first
+		}
+		return finding.LeftOutByRule, rule.Name
+	}
+	switch {
+	case !slices.Contains(c.policy.Roles, p.Role):
+		return finding.RoleNotCarried, string(p.Role)
+	case !p.Enabled:
+		return finding.PersonDisabled, ""
 	}
 	return "", ""
 }
 
 // leave is the outcome of somebody left out on purpose. If Kanban had put them
 // into the target before, they are a leaver like any other.
-func (c *comparison) leave(e Entry, a *Account, reason finding.Code, detail string) Entry {
+func (c *comparison) leave(e Entry, a *account, reason finding.Code, detail string) Entry {
 	if a != nil && a.InTarget {
-		if p, ours := c.placed[a.ID]; ours && p.PersonID == e.PersonID {
-			return c.leaver(e, reason, detail)
+		if p := c.placed[a.ID]; p != nil && p.PersonID == e.PersonID {
+			return c.leaver(e, p, reason, detail)
 		}
 	}
 	return e.as(OutcomeLeftOut, reason, detail)
 }
 
-func (c *comparison) leaver(e Entry, reason finding.Code, detail string) Entry {
+func (c *comparison) leaver(e Entry, placed *Placement, reason finding.Code, detail string) Entry {
 	if c.policy.Leavers == LeaversKeep {
 		return e.as(OutcomeLeftOut, finding.LeaverKept, detail)
 	}
-	e.Deactivate = c.policy.Leavers == LeaversDeactivate
+	// Somebody whom another pairing needs keeps the account.
+	e.Deactivate = c.policy.Leavers == LeaversDeactivate && (placed == nil || !placed.Elsewhere)
 	return e.as(OutcomeRemove, reason, detail)
 }
 
-func (c *comparison) unclear(m Member, found match) (reason finding.Code, detail string) {
+func (c *comparison) unclear(p *person) (reason finding.Code, detail string) {
 	switch {
-	case found.several > 0:
-		return finding.TwoCandidates, string(found.key)
-	case found.contested != "" && found.key == KeyEmail:
-		return finding.AddressShared, found.contested
-	case found.contested != "":
-		return finding.AccountTaken, found.contested
-	case found.account != nil && firm(found.key):
+	case p.several > 0:
+		return finding.TwoCandidates, string(p.by)
+	case p.contested != "" && p.by == KeyEmail:
+		return finding.AddressShared, p.contested
+	case p.contested != "":
+		return finding.AccountTaken, p.contested
+	case p.account != nil && firm(p.by):
 		return "", "" // known for sure: a poor address does no harm
 	}
-	key, err := AddressKey(m.Email)
 	switch {
-	case errors.Is(err, ErrNoAddress):
-		if found.account != nil {
+	case errors.Is(p.problem, ErrNoAddress):
+		if p.account != nil {
 			return "", "" // recognised by user name; nothing has to be created
 		}
 		return finding.AddressMissing, ""
-	case err != nil:
-		return finding.AddressInvalid, m.Email
-	case m.SharesAddressWith != "":
-		return finding.AddressShared, m.SharesAddressWith
-	case len(c.sharing[key]) > 1:
-		return finding.AddressShared, otherName(c.sharing[key], m.Name())
+	case p.problem != nil:
+		return finding.AddressInvalid, p.Email
+	case p.SharesAddressWith != "":
+		return finding.AddressShared, p.SharesAddressWith
+	case c.sharing[p.key] < 0:
+		return finding.AddressShared, c.sharer(p)
 	}
 	return "", ""
 }
 
-func otherName(names []string, own string) string {
-	for _, n := range names {
-		if n != own {
-			return n
+// sharer names another person of the section with the same address.
+func (c *comparison) sharer(p *person) string {
+	for i := range c.people {
+		if o := &c.people[i]; o != p && o.key == p.key && o.Name() != p.Name() {
+			return o.Name()
 		}
 	}
-	return own
+	return p.Name()
 }
 
-// differs compares only what Kanban owns: accounts it made, recognised by the
-// external id it wrote.
-func (c *comparison) differs(m Member, a *Account) bool {
-	return a.ExternalID != "" && a.ExternalID == m.Identifier && difference(m, a) != ""
+// ours reports whether Kanban made the account: it carries the identifier that
+// Kanban writes. Only such accounts are ever changed.
+func ours(p *person, a *account) bool { return a.ExternalID != "" && a.ExternalID == p.Identifier }
+
+// difference says what an account has that the register does not.
+func difference(p *person, a *account) string {
+	text := ""
+	if a.GivenName != p.GivenName || a.FamilyName != p.FamilyName {
+		text = "name was " + strings.TrimSpace(a.GivenName+" "+a.FamilyName)
+	}
+	if p.problem == nil && a.key != p.key {
+		if text != "" {
+			text += "; "
+		}
+		text += "address was " + a.Email
+	}
+	return text
 }
 
-func difference(m Member, a *Account) string {
-	var parts []string
-	if a.GivenName != m.GivenName || a.FamilyName != m.FamilyName {
-		parts = append(parts, "name was "+strings.TrimSpace(a.GivenName+" "+a.FamilyName))
-	}
-	want, err := AddressKey(m.Email)
-	if have, _ := AddressKey(a.Email); err == nil && have != want {
-		parts = append(parts, "address was "+a.Email)
-	}
-	return strings.Join(parts, "; ")
-}
-
-// unclaimed lists the members of the target whom no person of the section claims.
-func (c *comparison) unclaimed(claims map[string]match) []Entry {
-	claimed := make(map[string]bool, len(claims))
-	for _, found := range claims {
-		if found.account != nil {
-			claimed[found.account.ID] = true
+// unclaimed adds the members of the target whom no person of the section claims.
+func (c *comparison) unclaimed(entries []Entry) []Entry {
+	var left []*account
+	for i := range c.accounts {
+		if a := &c.accounts[i]; a.InTarget && a.claims == 0 {
+			left = append(left, a)
 		}
 	}
-	inSource := make(map[string]bool, len(c.members))
-	for _, m := range c.members {
-		inSource[m.PersonID] = true
+	if len(left) == 0 {
+		return entries
 	}
-	var out []Entry
-	for _, id := range slices.Sorted(maps.Keys(c.byID)) {
-		a := c.byID[id]
-		if !a.InTarget || claimed[id] {
-			continue
-		}
-		name := strings.TrimSpace(a.GivenName + " " + a.FamilyName)
-		if name == "" {
-			name = a.UserName
-		}
-		e := Entry{AccountID: id, Name: name}
-		p, ours := c.placed[id]
+	slices.SortFunc(left, func(a, b *account) int { return cmp.Compare(a.ID, b.ID) })
+	listed := make(map[string]bool, len(c.people))
+	for i := range c.people {
+		listed[c.people[i].PersonID] = true
+	}
+	for _, a := range left {
+		e := Entry{AccountID: a.ID, Name: cmp.Or(strings.TrimSpace(a.GivenName+" "+a.FamilyName), a.UserName)}
+		p := c.placed[a.ID]
 		switch {
-		case ours && !inSource[p.PersonID]:
+		case p != nil && !listed[p.PersonID]:
 			// A second account of one leaver gets an entry of its own.
-			inSource[p.PersonID] = true
-			e.PersonID, e.Name = p.PersonID, cmp.Or(p.Name, name)
-			out = append(out, c.leaver(e, finding.NoLongerEnrolled, ""))
-		case ours || c.policy.OwnTarget:
+			listed[p.PersonID] = true
+			e.PersonID, e.Name = p.PersonID, cmp.Or(p.Name, e.Name)
+			entries = append(entries, c.leaver(e, p, finding.NoLongerEnrolled, ""))
+		case p != nil || c.policy.OwnTarget:
 			// Ours, but the person now has another account: the old one goes.
-			out = append(out, c.leaver(e, finding.NotOurs, a.UserName))
+			entries = append(entries, c.leaver(e, p, finding.NotOurs, a.UserName))
 		default:
-			out = append(out, e.as(OutcomeLeftOut, finding.NotOurs, a.UserName))
+			entries = append(entries, e.as(OutcomeLeftOut, finding.NotOurs, a.UserName))
 		}
 	}
-	return out
+	return entries
 }

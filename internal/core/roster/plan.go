@@ -3,9 +3,10 @@ package roster
 import (
 	"cmp"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
-	"encoding/json"
 	"slices"
+	"strconv"
 )
 
 // Plan is the result of a comparison.
@@ -18,23 +19,38 @@ type Plan struct {
 }
 
 func newPlan(entries []Entry) Plan {
-	order := make(map[Outcome]int, len(Outcomes))
-	for i, o := range Outcomes {
-		order[o] = i
+	order := make([]int32, len(entries))
+	for i := range order {
+		order[i] = int32(i)
 	}
-	slices.SortFunc(entries, func(a, b Entry) int {
+	slices.SortFunc(order, func(i, j int32) int {
+		a, b := &entries[i], &entries[j]
 		return cmp.Or(
-			cmp.Compare(order[a.Outcome], order[b.Outcome]),
+			cmp.Compare(slices.Index(Outcomes, a.Outcome), slices.Index(Outcomes, b.Outcome)),
 			cmp.Compare(a.Name, b.Name),
 			cmp.Compare(a.Key(), b.Key()),
 		)
 	})
-	text, err := json.Marshal(entries)
-	if err != nil {
-		panic("roster: an entry cannot be written as JSON: " + err.Error())
+	sorted := make([]Entry, len(entries))
+	text := make([]byte, 0, 200*len(entries))
+	for at, i := range order {
+		sorted[at] = entries[i]
+		text = entries[i].append(text)
 	}
 	sum := sha256.Sum256(text)
-	return Plan{Entries: entries, Fingerprint: hex.EncodeToString(sum[:16])}
+	return Plan{Entries: sorted, Fingerprint: hex.EncodeToString(sum[:16])}
+}
+
+// append writes everything about the entry, so that two entries give the same
+// bytes only when they are equal.
+func (e *Entry) append(text []byte) []byte {
+	for _, part := range [...]string{
+		e.PersonID, e.AccountID, e.Name, string(e.Role), string(e.Outcome), string(e.Reason), e.Detail,
+		e.Want.GivenName, e.Want.FamilyName, e.Want.Email, e.Want.UserName, e.Want.Identifier, strconv.FormatBool(e.Deactivate),
+	} {
+		text = append(binary.AppendUvarint(text, uint64(len(part))), part...)
+	}
+	return text
 }
 
 // Counts says how many people ended in each outcome; the counts add up to the

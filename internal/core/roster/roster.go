@@ -1,7 +1,7 @@
 // Package roster compares the people of a section with the members of its
 // target and says, for every single person, what is to happen and why.
 //
-//	plan := roster.Compare(source, target, roster.DefaultPolicy())
+//	plan := roster.Compare(source, target, roster.DefaultPolicy(), roster.DefaultMatching())
 //	for _, e := range plan.Entries {
 //		fmt.Println(e.Name, e.Outcome, e.Reason)
 //	}
@@ -10,7 +10,11 @@
 // the order of its inputs does not matter.
 package roster
 
-import "kanban/internal/core/finding"
+import (
+	"strings"
+
+	"kanban/internal/core/finding"
+)
 
 // Role is a person's role in a section, in OneRoster's spelling (1.4
 // "enrollment role"): student, teacher, administrator, proctor or ext:<token>.
@@ -35,9 +39,17 @@ type Member struct {
 	UserName   string
 	Identifier string // the institution's own identifier
 	Enabled    bool
+	// UserIDs are the person's identifiers in other systems (OneRoster userIds).
+	UserIDs []string
+	// Org is the sourced id of the person's organisation, OrgName its name.
+	Org, OrgName string
 	// Account is the id of the account stored for this person at the service,
-	// empty when none is known.
+	// empty when none is known. Chosen says that somebody chose it by hand.
 	Account string
+	Chosen  bool
+	// NotAccounts are accounts of which somebody said that they are not this
+	// person's.
+	NotAccounts []string
 	// SecondOf is the PersonID whose second account this record is, or empty.
 	SecondOf string
 	// SharesAddressWith names another person of the institution, enrolled here
@@ -74,12 +86,41 @@ type Placement struct {
 	PersonID  string
 	AccountID string
 	Name      string
+	// Elsewhere says that another pairing of the same service has put them into
+	// its target too.
+	Elsewhere bool
 }
 
 // Source is the section's side of a pairing.
 type Source struct {
 	Members []Member
 	Placed  []Placement
+}
+
+// Lookups gives everything by which accounts of these people could be found at a
+// service: what a service can be asked for, and ids of accounts already known.
+func (s Source) Lookups(m Matching) (wanted []Wanted, accounts []string) {
+	for _, p := range s.Members {
+		today := m.Address(p.Email, p.Role)
+		wanted = append(wanted, Wanted{Identifier: p.Identifier, Email: today, UserName: strings.TrimSpace(p.UserName)})
+		for _, older := range []string{strings.TrimSpace(p.Email), key(today), key(p.Email)} {
+			if older != "" && !strings.EqualFold(older, today) {
+				wanted = append(wanted, Wanted{Email: older})
+			}
+		}
+		for _, id := range p.UserIDs {
+			wanted = append(wanted, Wanted{Identifier: id})
+		}
+		if p.Account != "" {
+			accounts = append(accounts, p.Account)
+		}
+	}
+	return wanted, accounts
+}
+
+func key(email string) string {
+	k, _ := AddressKey(email)
+	return k
 }
 
 // Target is the service's side: every account that could match, members or not.
@@ -97,17 +138,6 @@ const (
 	LeaversKeep       Leavers = "keep"       // left where they are
 )
 
-// Key is one way to recognise a person at the other side.
-type Key string
-
-// The keys, strongest first.
-const (
-	KeyAccount    Key = "account"    // the account stored for the person
-	KeyIdentifier Key = "identifier" // the account's external id is the person's identifier
-	KeyEmail      Key = "email"      // equal addresses, see AddressKey
-	KeyUserName   Key = "user-name"  // equal user names, ignoring case
-)
-
 // Policy is what a pairing wants.
 type Policy struct {
 	// Roles that are carried over. Everyone else is left out on purpose.
@@ -118,9 +148,9 @@ type Policy struct {
 	Hold bool `json:"hold"`
 	// OwnTarget also takes out members whom Kanban did not put in.
 	OwnTarget bool `json:"ownTarget"`
-	// Match is the order in which keys are tried; the first key that finds an
-	// account decides, and two accounts for one key are never chosen between.
-	Match []Key `json:"match"`
+	// Notify asks the service to tell newcomers about it. Services that cannot
+	// be told to keep quiet are not asked either way.
+	Notify bool `json:"notify"`
 	// RemovalNumber and RemovalShare guard removals: a run that would take out
 	// more people than the number, or more than the share (0 to 1) of the
 	// target, stops for a person. One single removal never trips the share.
@@ -134,7 +164,6 @@ func DefaultPolicy() Policy {
 	return Policy{
 		Roles:         []Role{Student, Teacher},
 		Leavers:       LeaversRemove,
-		Match:         []Key{KeyAccount, KeyIdentifier, KeyEmail, KeyUserName},
 		RemovalNumber: 10,
 		RemovalShare:  0.2,
 	}

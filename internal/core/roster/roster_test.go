@@ -26,7 +26,7 @@ func account(id, email string, in bool) roster.Account {
 func ExampleCompare() {
 	source := roster.Source{Members: []roster.Member{member("1", "ana@fernmoor.example"), member("2", "")}}
 	target := roster.Target{Accounts: []roster.Account{account("a", "ANA@fernmoor.example", true)}}
-	for _, e := range roster.Compare(source, target, roster.DefaultPolicy()).Entries {
+	for _, e := range roster.Compare(source, target, roster.DefaultPolicy(), roster.DefaultMatching()).Entries {
 		fmt.Println(e.Name, e.Outcome, e.Reason)
 	}
 	// Output:
@@ -75,7 +75,7 @@ func TestEveryOutcomeHasItsReason_P2(t *testing.T) {
 		"disabled but in it": {roster.Source{Members: []roster.Member{with(ana, func(m *roster.Member) { m.Enabled = false })}, Placed: []roster.Placement{{PersonID: "1", AccountID: "a"}}}, []roster.Account{account("a", ana.Email, true)}, roster.DefaultPolicy(), roster.OutcomeRemove, finding.PersonDisabled},
 	} {
 		t.Run(name, func(t *testing.T) {
-			plan := roster.Compare(c.source, roster.Target{Accounts: c.target}, c.policy)
+			plan := roster.Compare(c.source, roster.Target{Accounts: c.target}, c.policy, roster.DefaultMatching())
 			require.Len(t, plan.Entries, 1)
 			assert.Equal(t, c.outcome, plan.Entries[0].Outcome)
 			assert.Equal(t, c.reason, plan.Entries[0].Reason)
@@ -86,7 +86,7 @@ func TestEveryOutcomeHasItsReason_P2(t *testing.T) {
 func TestTwinsWithOneAddressNeedAPerson_P1(t *testing.T) {
 	twins := roster.Source{Members: []roster.Member{member("1", "twins@fernmoor.example"), member("2", "Twins@Fernmoor.example")}}
 	for _, accounts := range [][]roster.Account{nil, {account("a", "twins@fernmoor.example", true)}} {
-		plan := roster.Compare(twins, roster.Target{Accounts: accounts}, roster.DefaultPolicy())
+		plan := roster.Compare(twins, roster.Target{Accounts: accounts}, roster.DefaultPolicy(), roster.DefaultMatching())
 		for _, e := range plan.Entries {
 			assert.Equal(t, finding.AddressShared, e.Reason)
 			assert.NotEqual(t, e.Name, e.Detail, "the detail names the other person")
@@ -94,14 +94,14 @@ func TestTwinsWithOneAddressNeedAPerson_P1(t *testing.T) {
 	}
 	// A stored account settles whose it is; the other one still needs an address.
 	twins.Members[0].Account = "a"
-	plan := roster.Compare(twins, roster.Target{Accounts: []roster.Account{account("a", "twins@fernmoor.example", true)}}, roster.DefaultPolicy())
+	plan := roster.Compare(twins, roster.Target{Accounts: []roster.Account{account("a", "twins@fernmoor.example", true)}}, roster.DefaultPolicy(), roster.DefaultMatching())
 	assert.Equal(t, roster.Counts{roster.OutcomeInStep: 1, roster.OutcomeNeedsPerson: 1}, plan.Counts())
 }
 
 func TestSecondAccountIsLeftOut(t *testing.T) {
 	first, second := member("1", "t@fernmoor.example"), member("2", "t.old@fernmoor.example")
 	first.Role, second.Role, second.SecondOf = roster.Teacher, roster.Teacher, "1"
-	plan := roster.Compare(roster.Source{Members: []roster.Member{second, first}}, roster.Target{}, roster.DefaultPolicy())
+	plan := roster.Compare(roster.Source{Members: []roster.Member{second, first}}, roster.Target{}, roster.DefaultPolicy(), roster.DefaultMatching())
 	assert.Equal(t, roster.Counts{roster.OutcomeAdd: 1, roster.OutcomeLeftOut: 1}, plan.Counts())
 }
 
@@ -120,15 +120,15 @@ func TestGuardStopsLargeRemovals_R5(t *testing.T) {
 				source.Members = append(source.Members, member(id, id+"@fernmoor.example"))
 			}
 		}
-		removals, tripped := roster.Compare(source, target, roster.DefaultPolicy()).GuardTripped(roster.DefaultPolicy())
+		removals, tripped := roster.Compare(source, target, roster.DefaultPolicy(), roster.DefaultMatching()).GuardTripped(roster.DefaultPolicy())
 		assert.Equal(t, c.left, removals)
 		assert.Equal(t, c.tripped, tripped, "%d of %d", c.left, c.placed)
 	}
 }
 
 func TestMovedSaysWhatChanged(t *testing.T) {
-	before := roster.Compare(roster.Source{Members: []roster.Member{member("1", ""), member("2", "b@fernmoor.example")}}, roster.Target{}, roster.DefaultPolicy())
-	after := roster.Compare(roster.Source{Members: []roster.Member{member("1", "a@fernmoor.example"), member("2", "b@fernmoor.example")}}, roster.Target{}, roster.DefaultPolicy())
+	before := roster.Compare(roster.Source{Members: []roster.Member{member("1", ""), member("2", "b@fernmoor.example")}}, roster.Target{}, roster.DefaultPolicy(), roster.DefaultMatching())
+	after := roster.Compare(roster.Source{Members: []roster.Member{member("1", "a@fernmoor.example"), member("2", "b@fernmoor.example")}}, roster.Target{}, roster.DefaultPolicy(), roster.DefaultMatching())
 	assert.Equal(t, []roster.Move{{Name: "Given1 Family", Before: "needs-person", After: "to-add"}}, roster.Moved(before, after))
 	assert.NotEqual(t, before.Fingerprint, after.Fingerprint)
 }
@@ -191,7 +191,7 @@ func world(t *rapid.T) (roster.Source, roster.Target, roster.Policy) {
 func TestOutcomesPartitionThePeople_P2(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		s, target, p := world(t)
-		plan := roster.Compare(s, target, p)
+		plan := roster.Compare(s, target, p, roster.DefaultMatching())
 		seen, accounts := map[string]bool{}, map[string]bool{}
 		for _, e := range plan.Entries {
 			if seen[e.Key()] {
@@ -220,13 +220,13 @@ func TestOutcomesPartitionThePeople_P2(t *testing.T) {
 func TestOrderDoesNotMatter(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		s, target, p := world(t)
-		want := roster.Compare(s, target, p).Fingerprint
+		want := roster.Compare(s, target, p, roster.DefaultMatching()).Fingerprint
 		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		r.Shuffle(len(s.Members), func(i, j int) { s.Members[i], s.Members[j] = s.Members[j], s.Members[i] })
 		r.Shuffle(len(target.Accounts), func(i, j int) {
 			target.Accounts[i], target.Accounts[j] = target.Accounts[j], target.Accounts[i]
 		})
-		if roster.Compare(s, target, p).Fingerprint != want {
+		if roster.Compare(s, target, p, roster.DefaultMatching()).Fingerprint != want {
 			t.Fatal("another order gave another plan")
 		}
 	})
@@ -274,9 +274,9 @@ func TestApplyingLeavesNothingToDo_R10(t *testing.T) {
 		// One run may clear the way for another: an address that an account no
 		// longer has is free for somebody else. So it takes a few, never many.
 		for range len(s.Members) + 2 {
-			apply(roster.Compare(s, target, p), &s, &target)
+			apply(roster.Compare(s, target, p, roster.DefaultMatching()), &s, &target)
 		}
-		if last := roster.Compare(s, target, p); last.Counts().Changes() != 0 {
+		if last := roster.Compare(s, target, p, roster.DefaultMatching()); last.Counts().Changes() != 0 {
 			t.Fatalf("still to do: %+v", last.Entries)
 		}
 	})
@@ -310,6 +310,6 @@ func BenchmarkCompare(b *testing.B) {
 	}
 	b.ReportAllocs()
 	for b.Loop() {
-		roster.Compare(source, target, roster.DefaultPolicy())
+		roster.Compare(source, target, roster.DefaultPolicy(), roster.DefaultMatching())
 	}
 }

@@ -7,7 +7,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"html/template"
+	"io"
 	"net/http"
+	"net/http/httptest"
 	"slices"
 	"strconv"
 	"strings"
@@ -31,13 +33,15 @@ type Workspace struct {
 	users  []scim.User
 	groups []scim.Group
 	serial int
+	told   map[string]bool // ids of the newcomers who got a welcome message
+	plain  bool            // offers nothing beyond the core
 	// Created counts accounts ever made through the API.
 	created int
 }
 
 // New is a workspace in which the staff and a few learners already have accounts.
 func New(s *school.School) *Workspace {
-	w := &Workspace{mux: http.NewServeMux()}
+	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}}
 	for _, p := range s.People() {
 		switch {
 		case p.Role == "teacher" && !p.Secondary:
@@ -52,7 +56,10 @@ func New(s *school.School) *Workspace {
 	}
 	w.mux.HandleFunc("GET /scim/v2/ServiceProviderConfig", w.config)
 	w.mux.HandleFunc("GET /scim/v2/Users", w.listUsers)
+	w.mux.HandleFunc("GET /scim/v2/Schemas", w.schemas)
+	w.mux.HandleFunc("POST /scim/v2/Bulk", w.bulk)
 	w.mux.HandleFunc("POST /scim/v2/Users", w.createUser)
+	w.mux.HandleFunc("GET /scim/v2/Users/{id}", w.getUser)
 	w.mux.HandleFunc("PATCH /scim/v2/Users/{id}", w.patchUser)
 	w.mux.HandleFunc("GET /scim/v2/Groups", w.listGroups)
 	w.mux.HandleFunc("POST /scim/v2/Groups", w.createGroup)
@@ -67,6 +74,7 @@ func (w *Workspace) seed(p school.Person, email string, active bool) {
 	w.users = append(w.users, scim.User{
 		Schemas: []string{scim.UserSchema}, ID: w.nextID("u"), UserName: p.UserName + "@chat",
 		Name: scim.Name{GivenName: p.GivenName, FamilyName: p.FamilyName}, Emails: []scim.Email{{Value: email, Primary: true}}, Active: active,
+		Meta: scim.Meta{ResourceType: "User", Version: `W/"1"`},
 	})
 }
 
@@ -107,14 +115,86 @@ func (w *Workspace) config(out http.ResponseWriter, _ *http.Request) {
 	var c scim.ServiceProviderConfig
 	c.Schemas = []string{scim.ConfigSchema}
 	c.Patch.Supported, c.Filter.Supported, c.Filter.MaxResults = true, true, 50
+	if !w.plain {
+		c.ETag.Supported, c.Bulk.Supported, c.Bulk.MaxOperations, c.Bulk.MaxPayloadSize = true, true, 20, 1<<20
+	}
 	answer(out, http.StatusOK, c)
 }
 
+// Plain makes the workspace offer nothing beyond the core of the standard: no
+// bulk calls, no versions, no filters with "or".
+func (w *Workspace) Plain() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.plain = true
+}
+
+// Told is how many newcomers got a welcome message.
+func (w *Workspace) Told() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return len(w.told)
+}
+
+// WelcomeSchema is the workspace's own extension of users. Its attribute
+// sendWelcome says whether a newcomer is told; without it, they are.
+const WelcomeSchema = "urn:fernmoor:params:scim:schemas:extension:welcome:2.0:User"
+
+func (w *Workspace) schemas(out http.ResponseWriter, _ *http.Request) {
+	welcome := scim.Schema{ID: WelcomeSchema, Name: "Welcome"}
+	welcome.Attributes = append(welcome.Attributes, struct {
+		Name string `json:"name"`
+	}{"sendWelcome"})
+	all := []scim.Schema{{ID: scim.UserSchema, Name: "User"}, {ID: scim.GroupSchema, Name: "Group"}, welcome}
+	answer(out, http.StatusOK, scim.List[scim.Schema]{Schemas: []string{scim.ListMessage}, TotalResults: len(all), StartIndex: 1, ItemsPerPage: len(all), Resources: all})
+}
+
+func (w *Workspace) getUser(out http.ResponseWriter, r *http.Request) {
+	i := slices.IndexFunc(w.users, func(u scim.User) bool { return u.ID == r.PathValue("id") })
+	if i < 0 {
+		refuse(out, http.StatusNotFound, "", "No such user.")
+		return
+	}
+	answer(out, http.StatusOK, w.users[i])
+}
+
+// bulk carries out several operations as if they had come one by one.
+func (w *Workspace) bulk(out http.ResponseWriter, r *http.Request) {
+	var in scim.Bulk
+	switch err := json.NewDecoder(r.Body).Decode(&in); {
+	case w.plain:
+		refuse(out, http.StatusNotImplemented, "", "Bulk is not offered.")
+		return
+	case err != nil:
+		refuse(out, http.StatusBadRequest, scim.TypeBadSyntax, "The body is not a bulk request.")
+		return
+	case len(in.Operations) > 20:
+		refuse(out, http.StatusRequestEntityTooLarge, "", "At most 20 operations.")
+		return
+	}
+	done := scim.Bulk{Schemas: []string{scim.BulkAnswer}}
+	for _, o := range in.Operations {
+		one := httptest.NewRecorder()
+		w.mux.ServeHTTP(one, httptest.NewRequest(o.Method, "/scim/v2"+o.Path, bytes.NewReader(o.Data)))
+		result := scim.BulkOperation{Method: o.Method, BulkID: o.BulkID, Status: strconv.Itoa(one.Code)}
+		var made scim.User
+		if one.Code >= 300 {
+			result.Response = one.Body.Bytes()
+		} else if json.Unmarshal(one.Body.Bytes(), &made) == nil {
+			result.Location = "http://" + r.Host + "/scim/v2/Users/" + made.ID
+		}
+		done.Operations = append(done.Operations, result)
+	}
+	answer(out, http.StatusOK, done)
+}
+
 func (w *Workspace) listUsers(out http.ResponseWriter, r *http.Request) {
-	listed(out, r, w.users, func(u scim.User, attribute, value string) (fits, known bool) {
+	listed(out, r, w.plain, w.users, func(u scim.User, attribute, value string) (fits, known bool) {
 		switch attribute {
 		case "username":
 			return strings.EqualFold(u.UserName, value), true
+		case "id":
+			return u.ID == value, true
 		case "externalid":
 			return u.ExternalID == value, true
 		case "emails", "emails.value":
@@ -131,7 +211,7 @@ func (w *Workspace) listGroups(out http.ResponseWriter, r *http.Request) {
 			groups[i].Members = nil
 		}
 	}
-	listed(out, r, groups, func(g scim.Group, attribute, value string) (fits, known bool) {
+	listed(out, r, w.plain, groups, func(g scim.Group, attribute, value string) (fits, known bool) {
 		switch attribute {
 		case "displayname":
 			return strings.EqualFold(g.DisplayName, value), true
@@ -143,22 +223,26 @@ func (w *Workspace) listGroups(out http.ResponseWriter, r *http.Request) {
 }
 
 // listed answers a list request: filter, then a page of at most 50.
-func listed[T any](out http.ResponseWriter, r *http.Request, all []T, fits func(x T, attribute, value string) (fits, known bool)) {
+func listed[T any](out http.ResponseWriter, r *http.Request, plain bool, all []T, fits func(x T, attribute, value string) (fits, known bool)) {
 	q := r.URL.Query()
 	if filter := q.Get("filter"); filter != "" {
-		attribute, value, err := scim.ParseEqual(filter)
-		if err != nil {
-			refuse(out, http.StatusBadRequest, scim.TypeBadFilter, err.Error())
+		terms, err := scim.ParseAny(filter)
+		if err != nil || plain && len(terms) > 1 {
+			refuse(out, http.StatusBadRequest, scim.TypeBadFilter, "Cannot use this filter.")
 			return
 		}
 		var kept []T
 		for _, x := range all {
-			fit, known := fits(x, attribute, value)
-			if !known {
-				refuse(out, http.StatusBadRequest, scim.TypeBadFilter, "Cannot filter by "+attribute+".")
-				return
+			some := false
+			for _, t := range terms {
+				fit, known := fits(x, t.Attribute, t.Value)
+				if !known {
+					refuse(out, http.StatusBadRequest, scim.TypeBadFilter, "Cannot filter by "+t.Attribute+".")
+					return
+				}
+				some = some || fit
 			}
-			if fit {
+			if some {
 				kept = append(kept, x)
 			}
 		}
@@ -176,10 +260,14 @@ func listed[T any](out http.ResponseWriter, r *http.Request, all []T, fits func(
 
 func (w *Workspace) createUser(out http.ResponseWriter, r *http.Request) {
 	var u scim.User
-	if err := json.NewDecoder(r.Body).Decode(&u); err != nil {
+	var extended map[string]json.RawMessage
+	body, err := io.ReadAll(r.Body)
+	if err != nil || json.Unmarshal(body, &u) != nil || json.Unmarshal(body, &extended) != nil {
 		refuse(out, http.StatusBadRequest, scim.TypeBadSyntax, "The body is not a user.")
 		return
 	}
+	welcome := struct{ SendWelcome bool }{true}
+	_ = json.Unmarshal(extended[WelcomeSchema], &welcome)
 	switch {
 	case u.UserName == "":
 		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "userName is required.")
@@ -191,8 +279,12 @@ func (w *Workspace) createUser(out http.ResponseWriter, r *http.Request) {
 		refuse(out, http.StatusConflict, scim.TypeUniqueness, "The user name "+u.UserName+" is taken.")
 	default:
 		u.ID = w.nextID("u")
+		u.Meta = scim.Meta{ResourceType: "User", Version: `W/"1"`}
 		w.users = append(w.users, u)
 		w.created++
+		if welcome.SendWelcome {
+			w.told[u.ID] = true
+		}
 		answer(out, http.StatusCreated, u)
 	}
 }
@@ -208,6 +300,10 @@ func (w *Workspace) patchUser(out http.ResponseWriter, r *http.Request) {
 		return
 	}
 	u := w.users[i]
+	if match := r.Header.Get("If-Match"); match != "" && match != u.Meta.Version {
+		refuse(out, http.StatusPreconditionFailed, "", "The user has another version by now.")
+		return
+	}
 	for _, o := range operations {
 		var err error
 		switch o.Path {
@@ -226,6 +322,8 @@ func (w *Workspace) patchUser(out http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	version, _ := strconv.Atoi(strings.Trim(u.Meta.Version, `W/"`))
+	u.Meta.Version = fmt.Sprintf(`W/"%d"`, version+1)
 	w.users[i] = u
 	answer(out, http.StatusOK, u)
 }
@@ -287,6 +385,9 @@ func (w *Workspace) patchGroup(out http.ResponseWriter, r *http.Request) {
 			g.Members = slices.DeleteFunc(g.Members, func(m scim.Member) bool { return m.Value == id })
 			continue
 		}
+		if o.Path == "displayName" && o.Op == "replace" && json.Unmarshal(o.Value, &g.DisplayName) == nil {
+			continue
+		}
 		var add []scim.Member
 		if o.Op != "add" || o.Path != "members" || json.Unmarshal(o.Value, &add) != nil {
 			refuse(out, http.StatusBadRequest, scim.TypeInvalid, "Only members can be added or removed.")
@@ -309,11 +410,12 @@ func (w *Workspace) patchGroup(out http.ResponseWriter, r *http.Request) {
 
 var spaces = template.Must(template.New("spaces").Parse(`
 <h2>Spaces</h2>{{range .Groups}}<h3>{{.DisplayName}} <small>({{len .Members}} members)</small></h3><p>{{range .Members}}{{.Display}} · {{end}}</p>{{else}}<p>No space yet.</p>{{end}}
-<h2>Accounts</h2><table><tr><th>Id<th>Name<th>User name<th>E-mail address<th>Active</tr>
-{{range .Users}}<tr><td>{{.ID}}<td>{{.Name.GivenName}} {{.Name.FamilyName}}<td>{{.UserName}}<td>{{.Email}}<td>{{if .Active}}yes{{else}}not yet{{end}}</tr>{{end}}</table>`))
+<h2>Accounts</h2><p>{{len .Told}} newcomers got a welcome message.</p>
+<table><tr><th>Id<th>Name<th>User name<th>E-mail address<th>Active<th>Welcomed</tr>
+{{range .Users}}<tr><td>{{.ID}}<td>{{.Name.GivenName}} {{.Name.FamilyName}}<td>{{.UserName}}<td>{{.Email}}<td>{{if .Active}}yes{{else}}not yet{{end}}<td>{{if index $.Told .ID}}yes{{end}}</tr>{{end}}</table>`))
 
 func (w *Workspace) page(out http.ResponseWriter, _ *http.Request) {
 	var body bytes.Buffer
-	_ = spaces.Execute(&body, map[string]any{"Groups": w.groups, "Users": w.users})
+	_ = spaces.Execute(&body, map[string]any{"Groups": w.groups, "Users": w.users, "Told": w.told})
 	page.Write(out, page.Page{Title: "Chat workspace", About: "Stand-in for a chat workspace. It speaks SCIM 2.0; a group is a space.", Body: template.HTML(body.String())})
 }

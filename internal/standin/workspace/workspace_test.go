@@ -54,12 +54,12 @@ func TestClientAndService(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, group.ID, again.ID)
 	for range 2 { // each step is harmless to repeat
-		require.NoError(t, c.AddMember(t.Context(), group.ID, made.ID))
+		require.NoError(t, c.AddMembers(t.Context(), group.ID, made.ID))
 	}
 	group, err = c.Group(t.Context(), group.ID)
 	require.NoError(t, err)
 	assert.Len(t, group.Members, 1)
-	require.NoError(t, c.UpdateUser(t.Context(), made.ID, scim.Name{GivenName: "New"}, "new@x.example"))
+	require.NoError(t, c.UpdateUser(t.Context(), made.ID, "", scim.Name{GivenName: "New"}, "new@x.example"))
 	require.NoError(t, c.SetActive(t.Context(), made.ID, false))
 	found, err := c.Users(t.Context(), scim.Equal("externalId", "p500"))
 	require.NoError(t, err)
@@ -67,7 +67,7 @@ func TestClientAndService(t *testing.T) {
 	assert.Equal(t, "new@x.example", found[0].Email())
 	assert.False(t, found[0].Active)
 	for range 2 {
-		require.NoError(t, c.RemoveMember(t.Context(), group.ID, made.ID))
+		require.NoError(t, c.RemoveMembers(t.Context(), group.ID, made.ID))
 		require.NoError(t, c.DeleteGroup(t.Context(), "gone"))
 	}
 	_, err = c.Group(t.Context(), "gone")

@@ -187,6 +187,8 @@ type Preview struct {
 	Counts      map[roster.Outcome]int `json:"counts"`
 	Changes     int                    `json:"changes" doc:"People whom a run would add, update or remove"`
 	Guard       int                    `json:"guard,omitempty" doc:"Removals, when they are more than the guard allows"`
+	NewAccounts int                    `json:"newAccounts" doc:"Accounts that a run would make"`
+	Notice      string                 `json:"notice" enum:"quiet,told,unknown" doc:"Whether the service tells these newcomers: not, all of them, or as it likes because the connection names no notice attribute"`
 	Entries     []Decision             `json:"entries"`
 }
 
@@ -406,8 +408,39 @@ type Whereabouts struct {
 
 // Account is a person's account at a service.
 type Account struct {
-	Connection string `json:"connection"`
-	RemoteID   string `json:"remoteId" doc:"The service's id of it"`
+	ConnectionID string     `json:"connectionId"`
+	Connection   string     `json:"connection"`
+	RemoteID     string     `json:"remoteId" doc:"The service's id of it"`
+	Denied       bool       `json:"denied,omitempty" doc:"Somebody said that this is not the person's account"`
+	By           string     `json:"by,omitempty" doc:"Who decided so; absent when Kanban found it out"`
+	At           *time.Time `json:"at,omitempty" doc:"When that was decided"`
+}
+
+// AccountChoice says whose account it is, or is not.
+type AccountChoice struct {
+	AccountID string `json:"accountId" minLength:"1"`
+	Not       bool   `json:"not,omitempty" doc:"It is not this person's"`
+}
+
+// Touched is somebody for whom a change would make a difference.
+type Touched struct {
+	PersonID string `json:"personId"`
+	Name     string `json:"name"`
+	Role     string `json:"role"`
+	Section  string `json:"section"`
+	Effect   string `json:"effect" doc:"What would be different"`
+}
+
+// Candidate is an account that could be somebody's.
+type Candidate struct {
+	AccountID string   `json:"accountId"`
+	Name      string   `json:"name"`
+	UserName  string   `json:"userName"`
+	Email     string   `json:"email"`
+	Active    bool     `json:"active"`
+	Evidence  []string `json:"evidence" doc:"What speaks for it: equal identifier, address, user name or name"`
+	Stored    bool     `json:"stored" doc:"Kanban takes it for this person's now"`
+	Denied    bool     `json:"denied" doc:"Somebody said that it is not this person's"`
 }
 
 // PersonPage is everything known about one person.

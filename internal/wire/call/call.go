@@ -85,6 +85,9 @@ type Options struct {
 	MaxBody int64
 	// Detail finds the service's own words in an error body; nil shows its start.
 	Detail func(body []byte) string
+	// Enter is asked before each call and may wait: it bounds how many calls a
+	// service gets at once and in a minute. leave ends the call. nil bounds nothing.
+	Enter func(ctx context.Context) (leave func(), err error)
 }
 
 // Client makes calls. It is safe for concurrent use.
@@ -157,6 +160,13 @@ func (c *Client) Do(ctx context.Context, req *http.Request) (Answer, error) {
 	retryable, err := retryablehttp.FromRequest(req.WithContext(ctx))
 	if err != nil {
 		return Answer{}, fmt.Errorf("preparing a call to %s: %w", req.URL.Redacted(), err)
+	}
+	if c.options.Enter != nil {
+		leave, err := c.options.Enter(ctx)
+		if err != nil {
+			return Answer{}, err
+		}
+		defer leave()
 	}
 	var answer Answer
 	for try := 0; ; try++ {

@@ -23,6 +23,10 @@ type Record interface {
 // strongest roleType of their roles, "" when no role is known.
 const RoleTypeColumn = "roleType"
 
+// PrimaryOrgColumn is the user's main organisation: their primaryOrg, else that
+// of their primary role.
+const PrimaryOrgColumn = "primaryOrgSourcedId"
+
 // columns is a record type of the REST binding.
 type columns interface {
 	get(column string) string
@@ -162,6 +166,19 @@ func (u *User) get(column string) string {
 		return u.Email
 	case "userMasterIdentifier":
 		return u.UserMasterIdentifier
+	case PrimaryOrgColumn:
+		if u.PrimaryOrg != nil {
+			return u.PrimaryOrg.SourcedID
+		}
+		for _, r := range u.Roles {
+			if r.RoleType != "secondary" {
+				return r.Org.SourcedID
+			}
+		}
+		if len(u.Roles) > 0 {
+			return u.Roles[0].Org.SourcedID
+		}
+		return ""
 	case RoleTypeColumn:
 		strongest := ""
 		for _, r := range u.Roles {

@@ -164,6 +164,7 @@ type User struct {
 	Roles                []UserRole `json:"roles"`
 	Identifier           string     `json:"identifier,omitempty"`
 	Email                string     `json:"email,omitempty"`
+	PrimaryOrg           *Ref       `json:"primaryOrg,omitempty"`
 }
 
 // Enrollment puts a user into a class.

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -33,11 +32,19 @@ func describe(body []byte) string {
 	if json.Unmarshal(body, &e) != nil {
 		return ""
 	}
+	if e.ScimType == TypeNoTarget { // some services say only this
+		return strings.TrimSpace(e.ScimType + ": " + e.Detail)
+	}
 	return e.Detail
 }
 
 // do sends one request; out may be nil.
 func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
+	return c.doIf(ctx, method, path, "", in, out)
+}
+
+// doIf is do for a resource that must still have the version, when one is given.
+func (c *Client) doIf(ctx context.Context, method, path, version string, in, out any) error {
 	var body []byte
 	if in != nil {
 		var err error
@@ -53,6 +60,9 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	req.Header.Set("Accept", ContentType)
 	if in != nil {
 		req.Header.Set("Content-Type", ContentType)
+	}
+	if version != "" {
+		req.Header.Set("If-Match", version)
 	}
 	answer, err := c.http.Do(ctx, req)
 	if err != nil {
@@ -72,6 +82,33 @@ func (c *Client) Config(ctx context.Context) (ServiceProviderConfig, error) {
 	var config ServiceProviderConfig
 	err := c.do(ctx, http.MethodGet, "/ServiceProviderConfig", nil, &config)
 	return config, err
+}
+
+// Schemas reads which resource schemas the service knows, extensions among them.
+func (c *Client) Schemas(ctx context.Context) ([]Schema, error) {
+	var all List[Schema]
+	if err := c.do(ctx, http.MethodGet, "/Schemas", nil, &all); err != nil {
+		return nil, fmt.Errorf("reading the schemas: %w", err)
+	}
+	return all.Resources, nil
+}
+
+// CountUsers asks how many users there are, without listing them.
+func (c *Client) CountUsers(ctx context.Context) (int, error) {
+	var page List[User]
+	if err := c.do(ctx, http.MethodGet, "/Users?startIndex=1&count=0", nil, &page); err != nil {
+		return 0, fmt.Errorf("counting users: %w", err)
+	}
+	return page.TotalResults, nil
+}
+
+// User reads one user.
+func (c *Client) User(ctx context.Context, id string) (User, error) {
+	var u User
+	if err := c.do(ctx, http.MethodGet, "/Users/"+url.PathEscape(id), nil, &u); err != nil {
+		return User{}, fmt.Errorf("reading user %s: %w", id, err)
+	}
+	return u, nil
 }
 
 // Users reads every user that fits the filter (all of them for ""), page by page.
@@ -130,19 +167,78 @@ func (c *Client) CreateUser(ctx context.Context, u User) (User, error) {
 	return made, nil
 }
 
+// CreateUsers makes several accounts with one call (RFC 7644 3.7). It gives one
+// answer per user, in their order; an error is for all of them.
+func (c *Client) CreateUsers(ctx context.Context, users []User) ([]Made, error) {
+	request := Bulk{Schemas: []string{BulkMessage}}
+	for i, u := range users {
+		u.Schemas = []string{UserSchema}
+		data, err := json.Marshal(u)
+		if err != nil {
+			return nil, err
+		}
+		request.Operations = append(request.Operations, BulkOperation{Method: http.MethodPost, Path: "/Users", BulkID: strconv.Itoa(i), Data: data})
+	}
+	var answer Bulk
+	if err := c.do(ctx, http.MethodPost, "/Bulk", request, &answer); err != nil {
+		return nil, fmt.Errorf("creating %d accounts: %w", len(users), err)
+	}
+	made := make([]Made, len(users))
+	for i := range made { // what the answer passes over has not been done
+		made[i].Err = &call.Problem{Kind: call.Broken, Detail: "the service's answer does not say what became of this one"}
+	}
+	for _, o := range answer.Operations {
+		i, err := strconv.Atoi(o.BulkID)
+		if err != nil || i < 0 || i >= len(made) {
+			continue
+		}
+		made[i] = c.made(ctx, users[i], o)
+	}
+	return made, nil
+}
+
+// Made is what became of one account of several.
+type Made struct {
+	ID  string
+	Err error
+}
+
+func (c *Client) made(ctx context.Context, u User, o BulkOperation) Made {
+	status, _ := strconv.Atoi(o.Status)
+	switch {
+	case status == http.StatusCreated:
+		id := o.Location[strings.LastIndexByte(o.Location, '/')+1:]
+		if id == "" {
+			return Made{Err: &call.Problem{Kind: call.Broken, Detail: "the service gave the new account no location"}}
+		}
+		return Made{ID: id}
+	case status == http.StatusConflict && u.ExternalID != "":
+		found, err := c.Users(ctx, Equal("externalId", u.ExternalID))
+		if err == nil && len(found) == 1 {
+			return Made{ID: found[0].ID}
+		}
+	}
+	kind := call.Refused
+	if status >= 500 || status == 0 {
+		kind = call.Broken
+	}
+	return Made{Err: fmt.Errorf("creating an account: %w", &call.Problem{Kind: kind, Status: status, Detail: describe(o.Response)})}
+}
+
 // UpdateUser replaces the name and the work address of an account; everything
-// else is left as it is.
-func (c *Client) UpdateUser(ctx context.Context, id string, name Name, email string) error {
+// else is left as it is. With a version it is refused when the account has
+// another one by now.
+func (c *Client) UpdateUser(ctx context.Context, id, version string, name Name, email string) error {
 	operations := []Operation{operation("replace", "name", name)}
 	if email != "" {
 		operations = append(operations, operation("replace", "emails", []Email{{Value: email, Type: "work", Primary: true}}))
 	}
-	return c.patch(ctx, "/Users/", id, operations)
+	return c.patch(ctx, "/Users/", id, version, operations)
 }
 
 // SetActive switches an account on or off.
 func (c *Client) SetActive(ctx context.Context, id string, active bool) error {
-	return c.patch(ctx, "/Users/", id, []Operation{operation("replace", "active", active)})
+	return c.patch(ctx, "/Users/", id, "", []Operation{operation("replace", "active", active)})
 }
 
 // Group reads a group with its members.
@@ -183,24 +279,47 @@ func (c *Client) DeleteGroup(ctx context.Context, id string) error {
 	return err
 }
 
-// AddMember puts a user into a group; a member already in it stays.
-func (c *Client) AddMember(ctx context.Context, groupID, userID string) error {
-	return c.patch(ctx, "/Groups/", groupID, []Operation{operation("add", "members", []Member{{Value: userID, Type: "User"}})})
+// RenameGroup gives a group another name.
+func (c *Client) RenameGroup(ctx context.Context, id, name string) error {
+	return c.patch(ctx, "/Groups/", id, "", []Operation{operation("replace", "displayName", name)})
 }
 
-// RemoveMember takes a user out of a group; one who is not in it is no error.
-func (c *Client) RemoveMember(ctx context.Context, groupID, userID string) error {
-	err := c.patch(ctx, "/Groups/", groupID, []Operation{{Op: "remove", Path: "members[" + Equal("value", userID) + "]"}})
-	var p *call.Problem
-	if errors.As(err, &p) && p.Status == http.StatusBadRequest && strings.Contains(p.Detail, TypeNoTarget) {
+// AddMembers puts users into a group. Some services list a member twice who is
+// added twice: add only whoever is not in it.
+func (c *Client) AddMembers(ctx context.Context, groupID string, userIDs ...string) error {
+	members := make([]Member, len(userIDs))
+	for i, id := range userIDs {
+		members[i] = Member{Value: id, Type: "User"}
+	}
+	return c.patch(ctx, "/Groups/", groupID, "", []Operation{operation("add", "members", members)})
+}
+
+// RemoveMembers takes users out of a group; one who is not in it is no error.
+func (c *Client) RemoveMembers(ctx context.Context, groupID string, userIDs ...string) error {
+	operations := make([]Operation, len(userIDs))
+	for i, id := range userIDs {
+		operations[i] = Operation{Op: "remove", Path: "members[" + Equal("value", id) + "]"}
+	}
+	err := c.patch(ctx, "/Groups/", groupID, "", operations)
+	p, _ := call.As(err)
+	absent := p != nil && p.Status == http.StatusBadRequest && strings.Contains(strings.ToLower(p.Detail), strings.ToLower(TypeNoTarget))
+	if !absent {
+		return err
+	}
+	if len(userIDs) == 1 {
 		return nil
 	}
-	return err
+	for _, id := range userIDs { // one of them was not in it, so nobody was taken out
+		if err := c.RemoveMembers(ctx, groupID, id); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-func (c *Client) patch(ctx context.Context, kind, id string, operations []Operation) error {
+func (c *Client) patch(ctx context.Context, kind, id, version string, operations []Operation) error {
 	path := kind + url.PathEscape(id)
-	if err := c.do(ctx, http.MethodPatch, path, Patch{Schemas: []string{PatchMessage}, Operations: operations}, nil); err != nil {
+	if err := c.doIf(ctx, http.MethodPatch, path, version, Patch{Schemas: []string{PatchMessage}, Operations: operations}, nil); err != nil {
 		return fmt.Errorf("changing %s: %w", strings.TrimPrefix(path, "/"), err)
 	}
 	return nil

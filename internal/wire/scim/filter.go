@@ -16,6 +16,52 @@ func Equal(attribute, value string) string {
 	return attribute + " eq " + string(text)
 }
 
+// Any writes a filter that fits whatever one of the filters fits.
+func Any(filters ...string) string { return strings.Join(filters, " or ") }
+
+// Term is one comparison of a filter: attribute eq value. The attribute is in
+// lower case.
+type Term struct{ Attribute, Value string }
+
+// ParseAny reads what Any writes of filters that Equal wrote.
+func ParseAny(filter string) ([]Term, error) {
+	var terms []Term
+	rest := filter
+	for {
+		end := endOfTerm(rest)
+		attribute, value, err := ParseEqual(rest[:end])
+		if err != nil {
+			return nil, err
+		}
+		terms = append(terms, Term{attribute, value})
+		if rest = strings.TrimSpace(rest[end:]); rest == "" {
+			return terms, nil
+		}
+		after, ok := strings.CutPrefix(rest, "or ")
+		if !ok {
+			return nil, fmt.Errorf("the filter %q joins its parts by something else than or", filter)
+		}
+		rest = after
+	}
+}
+
+// endOfTerm is the position after the first quoted value.
+func endOfTerm(filter string) int {
+	quoted := false
+	for i := 0; i < len(filter); i++ {
+		switch filter[i] {
+		case '\\':
+			i++
+		case '"':
+			if quoted {
+				return i + 1
+			}
+			quoted = true
+		}
+	}
+	return len(filter)
+}
+
 // ParseEqual reads what Equal writes. Attribute names and the operator ignore
 // case; the attribute is returned in lower case.
 func ParseEqual(filter string) (attribute, value string, err error) {

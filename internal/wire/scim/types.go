@@ -2,10 +2,14 @@
 //
 //	client := scim.NewClient(address, token, call.Options{})
 //	group, err := client.CreateGroup(ctx, "Orchard care A")
-//	err = client.AddMembers(ctx, group.ID, []string{user.ID})
+//	err = client.AddMembers(ctx, group.ID, user.ID)
 package scim
 
-import "encoding/json"
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+)
 
 // Schema and message URNs.
 const (
@@ -15,6 +19,8 @@ const (
 	ListMessage     = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
 	PatchMessage    = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 	ErrorMessage    = "urn:ietf:params:scim:api:messages:2.0:Error"
+	BulkMessage     = "urn:ietf:params:scim:api:messages:2.0:BulkRequest"
+	BulkAnswer      = "urn:ietf:params:scim:api:messages:2.0:BulkResponse"
 	ContentType     = "application/scim+json"
 	TypeUniqueness  = "uniqueness"
 	TypeNoTarget    = "noTarget"
@@ -54,6 +60,42 @@ type User struct {
 	Emails     []Email  `json:"emails,omitempty"`
 	Active     bool     `json:"active"`
 	Meta       Meta     `json:"meta,omitzero"`
+
+	// Extensions are attributes of extension schemas, by schema URN and name
+	// (RFC 7643 3.3). They are written, not read.
+	Extensions map[string]map[string]any `json:"-"`
+}
+
+// MarshalJSON writes the user with its extensions beside the core attributes.
+func (u User) MarshalJSON() ([]byte, error) {
+	type core User
+	if len(u.Extensions) == 0 {
+		return json.Marshal(core(u))
+	}
+	u.Schemas = slices.Clone(u.Schemas)
+	all := map[string]any{}
+	for urn, attributes := range u.Extensions {
+		u.Schemas = append(u.Schemas, urn)
+		all[urn] = attributes
+	}
+	text, err := json.Marshal(core(u))
+	if err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(text, &all); err != nil {
+		return nil, err
+	}
+	return json.Marshal(all)
+}
+
+// Attribute takes an attribute of an extension, written "urn:…:User:attribute"
+// (RFC 7644 3.10), apart; ok is false when it is not of that form.
+func Attribute(path string) (urn, name string, ok bool) {
+	i := strings.LastIndexByte(path, ':')
+	if i < 1 || i == len(path)-1 || !strings.HasPrefix(path, "urn:") {
+		return "", "", false
+	}
+	return path[:i], path[i+1:], true
 }
 
 // Email is the primary address, or the first one, or "".
@@ -120,12 +162,42 @@ type supported struct {
 	Supported bool `json:"supported"`
 }
 
+// BulkOperation is one operation of a bulk request or its answer (RFC 7644 3.7).
+type BulkOperation struct {
+	Method   string          `json:"method"`
+	BulkID   string          `json:"bulkId,omitempty"`
+	Path     string          `json:"path,omitempty"`
+	Location string          `json:"location,omitempty"`
+	Data     json.RawMessage `json:"data,omitempty"`
+	Status   string          `json:"status,omitempty"`
+	Response json.RawMessage `json:"response,omitempty"`
+}
+
+// Bulk is a BulkRequest or a BulkResponse.
+type Bulk struct {
+	Schemas    []string        `json:"schemas"`
+	Operations []BulkOperation `json:"Operations"`
+}
+
+// Schema is one entry of /Schemas, as far as it is looked at (RFC 7643 7).
+type Schema struct {
+	ID         string `json:"id"`
+	Name       string `json:"name"`
+	Attributes []struct {
+		Name string `json:"name"`
+	} `json:"attributes"`
+}
+
 // ServiceProviderConfig says what the service offers (RFC 7643 5).
 type ServiceProviderConfig struct {
 	Schemas []string  `json:"schemas"`
 	Patch   supported `json:"patch"`
-	Bulk    supported `json:"bulk"`
-	Filter  struct {
+	Bulk    struct {
+		Supported      bool `json:"supported"`
+		MaxOperations  int  `json:"maxOperations"`
+		MaxPayloadSize int  `json:"maxPayloadSize"` // bytes
+	} `json:"bulk"`
+	Filter struct {
 		Supported  bool `json:"supported"`
 		MaxResults int  `json:"maxResults"`
 	} `json:"filter"`

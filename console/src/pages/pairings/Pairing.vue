@@ -118,8 +118,8 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
           <dd>{{ p.policy.leavers }}</dd>
           <dt>Learners</dt>
           <dd>{{ p.policy.hold ? 'held until opened' : 'go in at once' }}</dd>
-          <dt>Recognised by</dt>
-          <dd>{{ p.policy.match.join(', ') }}</dd>
+          <dt>Newcomers</dt>
+          <dd>{{ p.policy.notify ? 'are told by the service' : 'are not told' }}</dd>
           <dt>Removals</dt>
           <dd>stop above {{ p.policy.removalNumber }} or {{ Math.round(p.policy.removalShare * 100) }} %</dd>
         </dl>

@@ -1,0 +1,67 @@
+package adapter
+
+import (
+	"context"
+	"strconv"
+	"sync"
+
+	"golang.org/x/time/rate"
+
+	"kanban/internal/wire/call"
+)
+
+// defaultAtOnce is how many calls a service gets at a time unless its connection
+// says otherwise.
+const defaultAtOnce = 4
+
+// gates holds one gate per connection and limits, so that all runs of a process
+// share it.
+var gates sync.Map // gateKey → *gate
+
+type gateKey struct {
+	connection, atOnce, perMinute string
+}
+
+type gate struct {
+	slots chan struct{}
+	rate  *rate.Limiter
+}
+
+// Limited adds a connection's limits to the options of its calls: how many at
+// once (setting atOnce) and how many a minute (setting perMinute, no limit when
+// empty). The limits hold for each process of the service.
+func Limited(c Connection, o call.Options) call.Options {
+	key := gateKey{c.ID, c.Settings["atOnce"], c.Settings["perMinute"]}
+	found, ok := gates.Load(key)
+	if !ok {
+		g := &gate{slots: make(chan struct{}, AtOnce(c)), rate: rate.NewLimiter(rate.Inf, 1)}
+		if n, err := strconv.Atoi(key.perMinute); err == nil && n > 0 {
+			g.rate = rate.NewLimiter(rate.Limit(float64(n)/60), max(n/60, 1))
+		}
+		found, _ = gates.LoadOrStore(key, g)
+	}
+	o.Enter = found.(*gate).enter
+	return o
+}
+
+// AtOnce is how many calls at a time a connection's service is given.
+func AtOnce(c Connection) int {
+	if n, err := strconv.Atoi(c.Settings["atOnce"]); err == nil && n > 0 {
+		return n
+	}
+	return defaultAtOnce
+}
+
+func (g *gate) enter(ctx context.Context) (leave func(), err error) {
+	select {
+	case g.slots <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	leave = func() { <-g.slots }
+	if err := g.rate.Wait(ctx); err != nil {
+		leave()
+		return nil, err
+	}
+	return leave, nil
+}

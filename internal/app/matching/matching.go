@@ -1,0 +1,294 @@
+// Package matching says how people are recognised at a connection, shows whom a
+// change of that would touch, and keeps what people decided about accounts.
+package matching
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/riverqueue/river"
+
+	"kanban/internal/adapter"
+	"kanban/internal/adapter/workspaces"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+	"kanban/internal/wire/call"
+)
+
+// Service is the use case. Fill every field.
+type Service struct {
+	Store *store.Store
+	// Open gives a connection with its secrets.
+	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
+	Call call.Options
+}
+
+// Of gives how people are recognised at a connection that takes people, and the
+// connection's version.
+func (s *Service) Of(ctx context.Context, connectionID string) (roster.Matching, int, error) {
+	c, err := s.connection(ctx, connectionID)
+	return c.Recognise(), c.Version, err
+}
+
+func (s *Service) connection(ctx context.Context, id string) (store.Connection, error) {
+	c, err := s.Store.Connection(ctx, id)
+	if err == nil && c.Kind != adapter.KindSCIM {
+		return c, refusal.Conflict("", "%s takes no people, so nobody has to be recognised there", c.Name)
+	}
+	return c, err
+}
+
+// Touched is somebody for whom a change would make a difference.
+type Touched struct {
+	PersonID string
+	Name     string
+	Role     string
+	Section  string
+	Effect   string
+}
+
+// Preview lists whom a change would touch, in the sections that are paired with
+// the connection. It changes nothing.
+func (s *Service) Preview(ctx context.Context, connectionID string, m roster.Matching) ([]Touched, error) {
+	c, err := s.connection(ctx, connectionID)
+	if err != nil {
+		return nil, err
+	}
+	if err := check(m); err != nil {
+		return nil, err
+	}
+	members, err := s.Store.PairedMembers(ctx, connectionID)
+	if err != nil {
+		return nil, err
+	}
+	in := map[string]bool{} // "section person": who is in a section
+	for _, x := range members {
+		in[x.SectionID+" "+x.Member.PersonID] = true
+	}
+	now := c.Recognise()
+	list := []Touched{}
+	for _, x := range members {
+		who := x.Member
+		second := who.SecondOf != "" && in[x.SectionID+" "+who.SecondOf]
+		if effect := difference(now, m, who, second); effect != "" {
+			list = append(list, Touched{who.PersonID, who.Name(), string(who.Role), x.Section, effect})
+		}
+	}
+	return list, nil
+}
+
+func difference(before, after roster.Matching, who roster.Member, second bool) string {
+	was, wasOut := before.Excludes(who, second)
+	is, isOut := after.Excludes(who, second)
+	switch {
+	case isOut && !wasOut:
+		return fmt.Sprintf("left out: %s", is.Name)
+	case wasOut && !isOut:
+		return fmt.Sprintf("no longer left out (%s)", was.Name)
+	case isOut && is.Name != was.Name:
+		return fmt.Sprintf("left out: %s, was %s", is.Name, was.Name)
+	case isOut:
+		return ""
+	}
+	if old, now := before.Address(who.Email, who.Role), after.Address(who.Email, who.Role); old != now {
+		return fmt.Sprintf("address %s, was %s", now, old)
+	}
+	return ""
+}
+
+func check(m roster.Matching) error {
+	err := m.Check()
+	var field *roster.FieldError
+	if errors.As(err, &field) {
+		return refusal.Invalid(field.Field, "%s", strings.ReplaceAll(strings.TrimPrefix(err.Error(), field.Field+" "), "\n", "; "))
+	}
+	return err
+}
+
+// Change replaces how people are recognised. version must be the connection's
+// that was read, or 0. Every pairing with the connection is compared anew.
+func (s *Service) Change(ctx context.Context, who, connectionID string, version int, m roster.Matching) error {
+	c, err := s.connection(ctx, connectionID)
+	if err != nil {
+		return err
+	}
+	if version != 0 && version != c.Version {
+		return fmt.Errorf("changing the matching: %w", store.ErrStale)
+	}
+	if err := check(m); err != nil {
+		return err
+	}
+	before := c.Recognise()
+	c.Matching = &m
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.UpdateConnection(&c); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "changed how people are recognised", "connection/"+c.ID, map[string]any{"before": before, "after": m}); err != nil {
+			return err
+		}
+		if err := s.compareAll(ctx, tx, c.ID); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "connection", c.ID)
+	})
+}
+
+// compareAll queues a comparison of every pairing with a connection.
+func (s *Service) compareAll(ctx context.Context, tx *store.Tx, connectionID string) error {
+	pairings, err := s.Store.PairingsThrough(ctx, connectionID)
+	if err != nil {
+		return err
+	}
+	jobs := make([]river.JobArgs, len(pairings))
+	for i, p := range pairings {
+		jobs[i] = store.ComparePairing{PairingID: p.ID}
+	}
+	return tx.Enqueue(ctx, jobs...)
+}
+
+// Candidate is an account that could be somebody's.
+type Candidate struct {
+	AccountID string
+	Name      string
+	UserName  string
+	Email     string
+	Active    bool
+	Evidence  []string
+	Stored    bool
+	Denied    bool
+}
+
+// Candidates lists the accounts that could be a person's, the ones with most
+// evidence first.
+func (s *Service) Candidates(ctx context.Context, personID, connectionID string) ([]Candidate, error) {
+	p, c, err := s.both(ctx, personID, connectionID)
+	if err != nil {
+		return nil, err
+	}
+	decided, err := s.Store.AccountsOf(ctx, personID)
+	if err != nil {
+		return nil, err
+	}
+	opened, err := s.Open(ctx, connectionID)
+	if err != nil {
+		return nil, err
+	}
+	m := roster.Member{PersonID: p.ID, GivenName: p.GivenName, FamilyName: p.FamilyName, Email: p.Email, UserName: p.UserName, Identifier: p.Identifier}
+	var ids []string
+	for _, d := range decided {
+		if d.ConnectionID == connectionID {
+			ids = append(ids, d.RemoteID)
+		}
+	}
+	wanted, _ := roster.Source{Members: []roster.Member{m}}.Lookups(c.Recognise())
+	accounts, err := workspaces.New(opened, s.Call).Accounts(ctx, "", wanted, ids)
+	if err != nil {
+		return nil, err
+	}
+	list := []Candidate{}
+	for _, a := range accounts {
+		x := Candidate{AccountID: a.ID, Name: strings.TrimSpace(a.GivenName + " " + a.FamilyName), UserName: a.UserName, Email: a.Email, Active: a.Active, Evidence: evidence(c.Recognise(), m, a)}
+		for _, d := range decided {
+			if d.ConnectionID == connectionID && d.RemoteID == a.ID {
+				x.Stored, x.Denied = !d.Denied, d.Denied
+			}
+		}
+		if len(x.Evidence) > 0 || x.Stored || x.Denied {
+			list = append(list, x)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b Candidate) int { return len(b.Evidence) - len(a.Evidence) })
+	return list, nil
+}
+
+func evidence(matching roster.Matching, m roster.Member, a roster.Account) []string {
+	out := []string{}
+	add := func(fits bool, text string) {
+		if fits {
+			out = append(out, text)
+		}
+	}
+	key, err := roster.AddressKey(a.Email)
+	same := func(address string) bool {
+		k, wrong := roster.AddressKey(address)
+		return err == nil && wrong == nil && k == key
+	}
+	add(a.ExternalID != "" && a.ExternalID == m.Identifier, "identifier")
+	add(same(m.Email) || same(matching.Address(m.Email, roster.Student)) || same(matching.Address(m.Email, roster.Teacher)), "address")
+	add(m.UserName != "" && strings.EqualFold(a.UserName, m.UserName), "user name")
+	add(strings.EqualFold(a.GivenName, m.GivenName) && strings.EqualFold(a.FamilyName, m.FamilyName), "name")
+	return out
+}
+
+func (s *Service) both(ctx context.Context, personID, connectionID string) (p store.Person, c store.Connection, err error) {
+	if p, err = s.Store.Person(ctx, personID); err != nil {
+		return p, c, err
+	}
+	c, err = s.connection(ctx, connectionID)
+	return p, c, err
+}
+
+// Choose keeps that an account is this person's. It is used from then on.
+func (s *Service) Choose(ctx context.Context, who, personID, connectionID, accountID string) error {
+	p, c, err := s.both(ctx, personID, connectionID)
+	if err != nil {
+		return err
+	}
+	opened, err := s.Open(ctx, connectionID)
+	if err != nil {
+		return err
+	}
+	accounts, err := workspaces.New(opened, s.Call).Accounts(ctx, "", nil, []string{accountID})
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(accounts, func(a roster.Account) bool { return a.ID == accountID }) {
+		return refusal.Invalid("accountId", "%s has no account %q; see the candidates: kanban people candidates %q %q", c.Name, accountID, p.Identifier, c.Name)
+	}
+	return s.decide(ctx, who, "said whose account it is", p, c, accountID, func(tx *store.Tx) error {
+		return tx.Choose(ctx, c.ID, p.ID, accountID, who)
+	})
+}
+
+// Deny keeps that an account is not this person's.
+func (s *Service) Deny(ctx context.Context, who, personID, connectionID, accountID string) error {
+	p, c, err := s.both(ctx, personID, connectionID)
+	if err != nil {
+		return err
+	}
+	return s.decide(ctx, who, "said whose account it is not", p, c, accountID, func(tx *store.Tx) error {
+		return tx.Deny(ctx, c.ID, p.ID, accountID, who)
+	})
+}
+
+// Forget drops every decision about a person's accounts at a connection; Kanban
+// finds out again.
+func (s *Service) Forget(ctx context.Context, who, personID, connectionID string) error {
+	p, c, err := s.both(ctx, personID, connectionID)
+	if err != nil {
+		return err
+	}
+	return s.decide(ctx, who, "dropped the decisions about accounts", p, c, "", func(tx *store.Tx) error {
+		return tx.ForgetDecisions(ctx, c.ID, p.ID)
+	})
+}
+
+func (s *Service) decide(ctx context.Context, who, what string, p store.Person, c store.Connection, accountID string, keep func(*store.Tx) error) error {
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := keep(tx); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, what, "person/"+p.ID, map[string]any{"connection": c.ID, "account": accountID}); err != nil {
+			return err
+		}
+		if err := s.compareAll(ctx, tx, c.ID); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "pairing", "")
+	})
+}

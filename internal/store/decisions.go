@@ -1,0 +1,90 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"kanban/internal/core/roster"
+)
+
+// Choose keeps that somebody said whose account this is. It counts before
+// everything that Kanban finds out itself. Another person's claim to the account
+// by a stored account ends.
+func (tx *Tx) Choose(ctx context.Context, connectionID, personID, remoteID, who string) error {
+	if err := tx.Link(ctx, connectionID, remoteID, personID); err != nil {
+		return err
+	}
+	_, err := tx.PGX.Exec(ctx, `UPDATE accounts SET chosen_by = $3, chosen_at = now() WHERE connection_id = $1 AND remote_id = $2`, connectionID, remoteID, who)
+	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`, connectionID, personID, remoteID)
+	}
+	return known(err, "keeping the choice")
+}
+
+// Deny keeps that somebody said that an account is not this person's.
+func (tx *Tx) Deny(ctx context.Context, connectionID, personID, remoteID, who string) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`, connectionID, personID, remoteID)
+	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `INSERT INTO not_accounts (connection_id, person_id, remote_id, said_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, connectionID, personID, remoteID, who)
+	}
+	return known(err, "keeping the decision")
+}
+
+// ForgetDecisions lets Kanban find out again whose account is whose.
+func (tx *Tx) ForgetDecisions(ctx context.Context, connectionID, personID string) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE accounts SET chosen_by = '', chosen_at = NULL WHERE connection_id = $1 AND person_id = $2`, connectionID, personID)
+	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2`, connectionID, personID)
+	}
+	return known(err, "forgetting the decisions")
+}
+
+// KnownAccount is a person's account at a service, or one that somebody said is
+// not theirs.
+type KnownAccount struct {
+	ConnectionID string
+	Connection   string
+	RemoteID     string
+	Denied       bool
+	By           string // who said so; empty when Kanban found it out
+	At           *time.Time
+}
+
+// AccountsOf lists the accounts stored for a person and the decisions about them.
+func (s *Store) AccountsOf(ctx context.Context, personID string) ([]KnownAccount, error) {
+	return many[KnownAccount](ctx, s, "finding the person's accounts", `
+		SELECT c.id::text, c.name, a.remote_id, false, a.chosen_by, a.chosen_at FROM accounts a JOIN connections c ON c.id = a.connection_id WHERE a.person_id = $1
+		UNION ALL SELECT c.id::text, c.name, n.remote_id, true, n.said_by, n.said_at FROM not_accounts n JOIN connections c ON c.id = n.connection_id WHERE n.person_id = $1
+		ORDER BY 2, 4, 3`, personID)
+}
+
+// PairedMember is somebody enrolled in a section that is paired with a connection.
+type PairedMember struct {
+	Member    roster.Member
+	SectionID string
+	Section   string
+}
+
+// PairedMembers lists everybody whom the matching of a connection is about.
+func (s *Store) PairedMembers(ctx context.Context, connectionID string) ([]PairedMember, error) {
+	pairings, err := many[struct{ ID, SectionID, Title string }](ctx, s, "listing the connection's pairings", `
+		SELECT p.id::text, s.id::text, s.title FROM pairings p JOIN sections s ON s.id = p.section_id
+		WHERE p.connection_id = $1 AND p.ended_at IS NULL ORDER BY s.title`, connectionID)
+	var all []PairedMember
+	for _, p := range pairings {
+		source, err := s.Source(ctx, p.SectionID, connectionID, p.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range source.Members {
+			all = append(all, PairedMember{m, p.SectionID, p.Title})
+		}
+	}
+	return all, err
+}
+
+// PairingsThrough lists the pairings with a connection that have run at least once.
+func (s *Store) PairingsThrough(ctx context.Context, connectionID string) (all []Pairing, err error) {
+	err = s.reader(ctx).Where("connection_id = ? AND ended_at IS NULL AND ran_at IS NOT NULL", connectionID).Find(&all).Error
+	return all, known(err, "listing the connection's pairings")
+}

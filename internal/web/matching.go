@@ -1,0 +1,55 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/app/matching"
+	"kanban/internal/core/roster"
+	"kanban/internal/wire/api"
+)
+
+// personAt is the input of an operation on a person's accounts at a connection.
+type personAt struct {
+	ID           string `path:"id" doc:"The person's id"`
+	ConnectionID string `path:"connection" doc:"The connection's id"`
+}
+
+type accountAt struct {
+	personAt
+	Body api.AccountChoice
+}
+
+func (s *Server) matching(a huma.API) {
+	handleTagged(a, "connections", "GET /connections/{id}/matching get-matching How people are recognised at a connection", func(ctx context.Context, in *byID) (roster.Matching, int, error) {
+		return s.Matching.Of(ctx, in.ID)
+	})
+	handle(a, "connections", "POST /connections/{id}/matching/preview preview-matching Whom a change of the matching would touch", func(ctx context.Context, in *withID[roster.Matching]) (api.Page[api.Touched], error) {
+		list, err := s.Matching.Preview(ctx, in.ID, in.Body)
+		return api.Page[api.Touched]{Items: each(list, func(t matching.Touched) api.Touched { return api.Touched(t) })}, err
+	})
+	handleTagged(a, "connections", "PUT /connections/{id}/matching edit-matching Change how people are recognised at a connection", func(ctx context.Context, in *edit[roster.Matching]) (roster.Matching, int, error) {
+		v, err := version(in.IfMatch)
+		if err == nil {
+			err = s.Matching.Change(ctx, callerOf(ctx).Name, in.ID, v, in.Body)
+		}
+		if err != nil {
+			return in.Body, 0, err
+		}
+		return s.Matching.Of(ctx, in.ID)
+	})
+	handle(a, "people", "GET /people/{id}/accounts/{connection} list-candidates Accounts that could be a person's", func(ctx context.Context, in *personAt) (api.Page[api.Candidate], error) {
+		list, err := s.Matching.Candidates(ctx, in.ID, in.ConnectionID)
+		return api.Page[api.Candidate]{Items: each(list, func(x matching.Candidate) api.Candidate { return api.Candidate(x) })}, err
+	})
+	handleEmpty(a, "people", "PUT /people/{id}/accounts/{connection} choose-account Say whose account it is, or is not", func(ctx context.Context, in *accountAt) error {
+		if in.Body.Not {
+			return s.Matching.Deny(ctx, callerOf(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
+		}
+		return s.Matching.Choose(ctx, callerOf(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
+	})
+	handleEmpty(a, "people", "DELETE /people/{id}/accounts/{connection} forget-choices Drop the decisions about a person's accounts", func(ctx context.Context, in *personAt) error {
+		return s.Matching.Forget(ctx, callerOf(ctx).Name, in.ID, in.ConnectionID)
+	})
+}
