@@ -31,6 +31,13 @@ func connections() *cli.Command {
 				Description: "  kanban connections edit \"Chat workspace\" --set token=@new-token.txt",
 			},
 			{Name: "probe", Usage: "Test every capability", ArgsUsage: "NAME", Action: probeConnection},
+			{Name: "show", Usage: "What of a connection is done, and what is the next missing step", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+				_, conn, err := oneConnection(ctx, cmd)
+				if err != nil {
+					return err
+				}
+				return printChecklist(cmd, conn.Checklist)
+			}},
 			{Name: "read", Usage: "Read a register and wait for the end", ArgsUsage: "NAME", Action: readConnection, Flags: []cli.Flag{
 				&cli.BoolFlag{Name: "approve", Usage: "go on although the register lost most of its records"},
 				&cli.BoolFlag{Name: "changes", Usage: "ask only for what changed since the last read"},

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -16,6 +15,7 @@ import (
 
 	"kanban/internal/core/roster"
 	"kanban/internal/wire/api"
+	"kanban/internal/wire/sheet"
 )
 
 // signals are the characters that stand for states, the same shapes as on the
@@ -55,13 +55,7 @@ func (t table) print(cmd *cli.Command) error {
 		e.SetIndent("", "  ")
 		return e.Encode(t.value)
 	case "csv":
-		w := csv.NewWriter(out)
-		_ = w.Write(t.columns)
-		for _, r := range t.rows {
-			_ = w.Write(harmless(r))
-		}
-		w.Flush()
-		return w.Error()
+		return sheet.CSV(out, t.columns, t.rows)
 	}
 	if len(t.rows) == 0 && t.empty != "" {
 		_, err := fmt.Fprintln(out, t.empty)
@@ -171,18 +165,6 @@ func wrap(text string, width int) []string {
 		}
 	}
 	return append(lines, line)
-}
-
-// harmless keeps spreadsheets from running cells as formulas.
-func harmless(row []string) []string {
-	out := make([]string, len(row))
-	for i, c := range row {
-		if c != "" && strings.ContainsRune("=+-@\t\r", rune(c[0])) {
-			c = "'" + c
-		}
-		out[i] = c
-	}
-	return out
 }
 
 // say prints a sentence for people; it is left out of JSON and CSV.

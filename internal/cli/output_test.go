@@ -32,7 +32,3 @@ func TestShrinkTakesFromTheWidest(t *testing.T) {
 	shrink(widths, 5)
 	assert.Equal(t, []int{10, 10, 10}, widths, "never narrower than can be read")
 }
-
-func TestCSVCellsAreHarmless(t *testing.T) {
-	assert.Equal(t, []string{"'=1+1", "'@x", "plain", "", "'-"}, harmless([]string{"=1+1", "@x", "plain", "", "-"}))
-}

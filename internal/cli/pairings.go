@@ -4,10 +4,8 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -15,46 +13,6 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/wire/api"
 )
-
-func sections() *cli.Command {
-	return &cli.Command{
-		Name: "sections", Usage: "See sections and their state", Category: "rosters",
-		Commands: []*cli.Command{{
-			Name: "list", Usage: "List sections with course, term, teachers, size and state",
-			Description: "  kanban sections list --state needs-person\n  kanban sections list --term \"First term\" --teacher \"Maud Marrow\" --output csv",
-			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "find", Usage: "text in title, code, course or teacher"},
-				&cli.StringFlag{Name: "term", Usage: "title of a term"},
-				&cli.StringFlag{Name: "teacher", Usage: "name of a teacher"},
-				&cli.StringFlag{Name: "state", Usage: "one of the states, e.g. needs-person"},
-			},
-			Action: func(ctx context.Context, cmd *cli.Command) error {
-				q := url.Values{"text": {cmd.String("find")}, "term": {cmd.String("term")}, "teacher": {cmd.String("teacher")}, "state": {cmd.String("state")}}
-				all, err := client.All[api.Section](ctx, connect(cmd), "/sections?"+q.Encode())
-				if err != nil {
-					return err
-				}
-				return tableOf(all, "No section fits. Connect a register and read it: kanban connections add oneroster …", []string{"state", "section", "code", "course", "term", "teachers", "learners", "target", "people"}, func(s api.Section) []string {
-					return []string{state(s.State), s.Title, s.Code, s.Course, strings.Join(s.Terms, ", "), strings.Join(s.Teachers, ", "), fmt.Sprint(s.Learners), s.Target, counts(s.Counts)}
-				}).print(cmd)
-			},
-		}},
-	}
-}
-
-func findSection(ctx context.Context, c *client.Client, name string) (api.Section, error) {
-	all, err := client.All[api.Section](ctx, c, "/sections?limit=1000")
-	if err != nil {
-		return api.Section{}, err
-	}
-	i := slices.IndexFunc(all, func(x api.Section) bool {
-		return x.ID == name || strings.EqualFold(x.Code, name) || strings.EqualFold(x.Title, name)
-	})
-	if i < 0 {
-		return api.Section{}, fmt.Errorf("%w: there is no section %q; list them with: kanban sections list", errUsage, name)
-	}
-	return all[i], nil
-}
 
 func pairings() *cli.Command {
 	approve := &cli.BoolFlag{Name: "approve", Usage: "allow removals above the pairing's guard"}
@@ -69,7 +27,32 @@ func pairings() *cli.Command {
 					&cli.StringFlag{Name: "target", Usage: "name of the new class; the section's title when absent"},
 					&cli.StringFlag{Name: "leavers", Value: "remove", Usage: "remove, deactivate or keep people who left"},
 					&cli.BoolFlag{Name: "hold", Usage: "keep learners back until the class is opened"},
+					&cli.BoolFlag{Name: "notify", Usage: "let the service tell newcomers about their account"},
 				},
+			},
+			{
+				Name: "edit", Usage: "Change a pairing's policy; what is not given stays", ArgsUsage: "SECTION", Action: editPairing,
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "leavers", Usage: "remove, deactivate or keep people who left"},
+					&cli.BoolWithInverseFlag{Name: "hold", Usage: "keep learners back until the class is opened"},
+					&cli.BoolWithInverseFlag{Name: "notify", Usage: "let the service tell newcomers about their account"},
+					&cli.BoolWithInverseFlag{Name: "own", Usage: "take out members whom Kanban did not put in"},
+					&cli.StringSliceFlag{Name: "role", Usage: "the roles that are carried"},
+					&cli.IntFlag{Name: "removal-number", Usage: "stop above so many removals"},
+					&cli.FloatFlag{Name: "removal-share", Usage: "stop above this share of removals, 0 to 1"},
+				},
+				Description: "  kanban pairings edit PROP-A --leavers deactivate --no-hold",
+			},
+			{
+				Name: "show", Usage: "Policy, checklist and how fresh everything is", ArgsUsage: "SECTION", Action: showPairing,
+			},
+			{
+				Name: "compare", Usage: "Compare both sides now, side by side, changing nothing", ArgsUsage: "SECTION", Action: comparePairing,
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "all", Usage: "list people who are in step, too"},
+					&cli.StringFlag{Name: "outcome", Usage: "only one outcome, e.g. to-add"},
+				},
+				Description: "  kanban pairings compare PROP-A\n  kanban pairings compare PROP-A --all -o csv > comparison.csv",
 			},
 			{
 				Name: "preview", Usage: "Show what a run would do, person by person, without doing it", ArgsUsage: "SECTION", Action: previewPairing,
@@ -148,7 +131,7 @@ func addPairing(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	policy := roster.DefaultPolicy()
-	policy.Leavers, policy.Hold = roster.Leavers(cmd.String("leavers")), cmd.Bool("hold")
+	policy.Leavers, policy.Hold, policy.Notify = roster.Leavers(cmd.String("leavers")), cmd.Bool("hold"), cmd.Bool("notify")
 	p, err := client.Post[api.Pairing](ctx, c, "/pairings", api.NewPairing{SectionID: s.ID, ConnectionID: conn.ID, Target: cmd.String("target"), Policy: &policy})
 	if err != nil {
 		return err
@@ -237,137 +220,98 @@ func keysOf(p api.Preview, names []string) ([]string, error) {
 	return keys, nil
 }
 
-// follow waits for a run and prints its report.
-func follow(ctx context.Context, cmd *cli.Command, c *client.Client, runID string) error {
-	r, err := c.Wait(ctx, runID, bar())
+func editPairing(ctx context.Context, cmd *cli.Command) error {
+	c, s, err := paired(ctx, cmd)
 	if err != nil {
 		return err
 	}
-	return report(ctx, cmd, c, r)
+	p, err := client.Get[api.Pairing](ctx, c, "/pairings/"+s.PairingID)
+	if err != nil {
+		return err
+	}
+	for name, change := range map[string]func(){
+		"leavers": func() { p.Policy.Leavers = roster.Leavers(cmd.String("leavers")) },
+		"hold":    func() { p.Policy.Hold = cmd.Bool("hold") },
+		"notify":  func() { p.Policy.Notify = cmd.Bool("notify") },
+		"own":     func() { p.Policy.OwnTarget = cmd.Bool("own") },
+		"role": func() {
+			p.Policy.Roles = nil
+			for _, r := range cmd.StringSlice("role") {
+				p.Policy.Roles = append(p.Policy.Roles, roster.Role(r))
+			}
+		},
+		"removal-number": func() { p.Policy.RemovalNumber = cmd.Int("removal-number") },
+		"removal-share":  func() { p.Policy.RemovalShare = cmd.Float("removal-share") },
+	} {
+		if cmd.IsSet(name) {
+			change()
+		}
+	}
+	if _, err := client.Send[api.Pairing](ctx, c, http.MethodPatch, "/pairings/"+s.PairingID, api.EditPairing{Policy: &p.Policy}); err != nil {
+		return err
+	}
+	say(cmd, "Changed. See what it means: kanban pairings preview %s", s.Code)
+	return nil
 }
 
-func report(ctx context.Context, cmd *cli.Command, c *client.Client, r api.Run) error {
-	changes, err := client.Get[api.Page[api.Change]](ctx, c, "/runs/"+r.ID+"/changes")
+func showPairing(ctx context.Context, cmd *cli.Command) error {
+	c, s, err := paired(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	p, err := client.Get[api.Pairing](ctx, c, "/pairings/"+s.PairingID)
 	if err != nil {
 		return err
 	}
 	if cmd.String("output") == "json" {
-		return table{value: map[string]any{"run": r, "changes": changes.Items}}.print(cmd)
+		return table{value: p}.print(cmd)
 	}
-	say(cmd, "Run %s of %s: %s%s.", r.ID, r.About, ended(r.State), pace(r))
-	for _, line := range countLines(r) {
-		say(cmd, "  %s", line)
+	say(cmd, "%s  %s ↔ %s at %s", state(s.State), s.Title, p.Target, s.Connection)
+	f := p.Freshness
+	say(cmd, "  register read %s, compared %s, run %s, next read %s", when(f.ReadAt), when(f.ComparedAt), when(f.RanAt), when(f.NextRead))
+	if f.StoppedBy != "" {
+		say(cmd, "  stopped by: %s", f.StoppedBy)
 	}
-	if r.Error != "" {
-		say(cmd, "  %s\n  %s", r.Error, r.Remedy)
-	}
-	if len(r.Findings) > 0 {
-		say(cmd, "")
-		if err := tableOf(r.Findings, "", []string{"finding", "about", "detail"}, func(n api.Noticed) []string { return []string{n.Title, n.Subject, n.Detail} }).print(cmd); err != nil {
-			return err
+	say(cmd, "")
+	return printChecklist(cmd, p.Checklist)
+}
+
+func printChecklist(cmd *cli.Command, list api.Checklist) error {
+	return tableOf(list.Steps, "", []string{"done", "step", "next"}, func(s api.Step) []string {
+		done := "●"
+		if !s.Done {
+			done = "○"
 		}
+		return []string{done, s.Title, s.Next}
+	}).print(cmd)
+}
+
+func comparePairing(ctx context.Context, cmd *cli.Command) error {
+	c, s, err := paired(ctx, cmd)
+	if err != nil {
+		return err
 	}
-	mend := slices.DeleteFunc(changes.Items, func(x api.Change) bool { return x.Code == "" && x.Entry.Outcome != roster.OutcomeNeedsPerson })
-	if len(mend) > 0 {
-		say(cmd, "\nThese need a person:")
-		if err := tableOf(mend, "", []string{"person", "cause", "detail", "who can mend it", "remedy"}, func(x api.Change) []string {
-			detail := x.Entry.Detail
-			if x.Answer != "" {
-				detail = x.Answer
-			}
-			return []string{x.Entry.Name, x.Entry.Title, detail, x.Entry.Owner, x.Entry.Remedy}
-		}).print(cmd); err != nil {
-			return err
+	page, err := client.Get[api.Page[api.Line]](ctx, c, "/pairings/"+s.PairingID+"/comparison")
+	if err != nil {
+		return err
+	}
+	lines := slices.DeleteFunc(page.Items, func(l api.Line) bool {
+		if o := cmd.String("outcome"); o != "" {
+			return string(l.Outcome) != o
 		}
+		return l.Outcome == roster.OutcomeInStep && !cmd.Bool("all")
+	})
+	if cmd.String("output") == "csv" {
+		return tableOf(lines, "", api.LineColumns, api.Line.Cells).print(cmd)
 	}
-	switch r.State {
-	case "finished":
-		return nil
-	case "needs-person":
-		return cli.Exit("", ExitNeedsPerson)
-	}
-	return cli.Exit("", ExitFailed)
-}
-
-// pace says how long a run took and how fast it was.
-func pace(r api.Run) string {
-	if r.FinishedAt == nil || r.StartedAt == nil {
-		return ""
-	}
-	text := ", in " + time.Duration(r.Seconds*float64(time.Second)).Round(10*time.Millisecond).String()
-	if r.Done > 0 && r.Rate >= 1 {
-		text += fmt.Sprintf(" (%.0f a second)", r.Rate)
-	}
-	return text
-}
-
-// ended says how a run ended.
-func ended(state string) string {
-	if state == "needs-person" {
-		return "finished, with people to mend"
-	}
-	return strings.ReplaceAll(state, "-", " ")
-}
-
-// countLines tells what changed, then how everybody stands.
-func countLines(r api.Run) []string {
-	order := []string{"added", "updated", "changed", "removed", "gone", "refused", "not-arrived", "joined", "left", "in-step", "waiting", "needs-person", "left-out", "orgs", "terms", "courses", "sections", "people", "enrolments", "sections-changed", "pairings-compared"}
-	var lines []string
-	for _, name := range order {
-		if n, ok := r.Counts[name]; ok && (n > 0 || name == "added") {
-			lines = append(lines, fmt.Sprintf("%5d %s", n, words(name, n)))
+	return tableOf(lines, "Both sides are the same.", []string{"outcome", "in the register", "address", "at the service", "address there", "reason"}, func(l api.Line) []string {
+		row := []string{words(string(l.Outcome), 1), "–", "", "–", "", l.Title}
+		if r := l.Register; r != nil {
+			row[1], row[2] = r.Name, r.Email
 		}
-	}
-	return lines
-}
-
-func runs() *cli.Command {
-	return &cli.Command{
-		Name: "runs", Usage: "Look at reads and runs", Category: "rosters",
-		Commands: []*cli.Command{
-			{Name: "list", Usage: "List runs, the newest first", Action: func(ctx context.Context, cmd *cli.Command) error {
-				page, err := client.Get[api.Page[api.Run]](ctx, connect(cmd), "/runs?limit=50")
-				if err != nil {
-					return err
-				}
-				return tableOf(page.Items, "Nothing has run yet.", []string{"run", "kind", "about", "state", "started by", "at"}, func(r api.Run) []string {
-					return []string{r.ID, r.Kind, r.About, r.State, r.RequestedBy, when(&r.CreatedAt)}
-				}).print(cmd)
-			}},
-			{Name: "show", Usage: "Show a run's report", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
-				args, err := arguments(cmd, 1)
-				if err != nil {
-					return err
-				}
-				c := connect(cmd)
-				r, err := client.Get[api.Run](ctx, c, "/runs/"+args[0])
-				if err != nil {
-					return err
-				}
-				return report(ctx, cmd, c, r)
-			}},
-			{Name: "cancel", Usage: "Stop a run; what it has done is kept", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
-				args, err := arguments(cmd, 1)
-				if err != nil {
-					return err
-				}
-				c := connect(cmd)
-				if _, err := client.Post[api.Run](ctx, c, "/runs/"+args[0]+"/cancel", nil); err != nil {
-					return err
-				}
-				return follow(ctx, cmd, c, args[0])
-			}},
-			{Name: "resume", Usage: "Go on with a run that failed or was stopped half-way", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
-				args, err := arguments(cmd, 1)
-				if err != nil {
-					return err
-				}
-				c := connect(cmd)
-				if _, err := client.Post[api.Run](ctx, c, "/runs/"+args[0]+"/resume", nil); err != nil {
-					return err
-				}
-				return follow(ctx, cmd, c, args[0])
-			}},
-		},
-	}
+		if x := l.Service; x != nil {
+			row[3], row[4] = x.Name, x.Email
+		}
+		return row
+	}).print(cmd)
 }

@@ -294,7 +294,7 @@ func TestDeliveriesAreFollowedAndRetried_E9(t *testing.T) {
 	page, err := client.Get[api.Page[api.Delivery]](t.Context(), w.Client, "/deliveries?state=waiting")
 	require.NoError(t, err)
 	require.Len(t, page.Items, 1)
-	tasks, err := client.Get[[]api.Task](t.Context(), w.Client, "/today")
+	tasks, err := client.Get[[]api.Finding](t.Context(), w.Client, "/today")
 	require.NoError(t, err)
 	assert.Equal(t, "Cuttings badge", tasks[0].Where)
 	_, err = client.Post[client.Empty](t.Context(), w.Client, "/deliveries/"+page.Items[0].ID+"/retry", nil)

@@ -293,7 +293,7 @@ func (s *Story) FirstRun(ctx context.Context) error {
 	if err := s.counted(r, map[string]int{"added": 9, "refused": 1, "not-arrived": 0, "needs-person": 4, "in-step": 9}); err != nil {
 		return err
 	}
-	tasks, err := client.Get[[]api.Task](ctx, s.Client, "/today")
+	tasks, err := client.Get[[]api.Finding](ctx, s.Client, "/today")
 	if err != nil {
 		return err
 	}
@@ -326,7 +326,7 @@ func (s *Story) Mend(ctx context.Context) error {
 	}
 	s.tell("read: %d changed, %d pairings compared", read.Counts["changed"], read.Counts["pairings-compared"])
 	if err := s.until(ctx, "the comparison after the read", func() (bool, error) {
-		tasks, err := client.Get[[]api.Task](ctx, s.Client, "/today")
+		tasks, err := client.Get[[]api.Finding](ctx, s.Client, "/today")
 		return len(tasks) == 3, err // she needs nobody any more, before any run
 	}); err != nil {
 		return err

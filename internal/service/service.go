@@ -178,7 +178,7 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	return &web.Server{
 		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Reacting: react, Awarding: awards,
 		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: &pairing.Service{Store: db, Now: time.Now}, Reporting: &reporting.Service{Store: db},
-		Public: o.Public, Version: o.Version, Log: o.Log, Console: o.Console,
+		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console,
 	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react}
 }
 

@@ -21,6 +21,7 @@ type Pairing struct {
 	Policy       roster.Policy `gorm:"serializer:json"`
 	Counts       roster.Counts `gorm:"serializer:json"` // of the latest comparison
 	Mend         []Mend        `gorm:"serializer:json"` // who needs a person, by the latest comparison
+	Quiet        []Mend        `gorm:"serializer:json"` // who waits or is left out on purpose, by the latest comparison
 	LastRunID    *string
 	LastFailed   bool
 	RanAt        *time.Time
@@ -32,17 +33,26 @@ type Pairing struct {
 	UpdatedAt    time.Time
 }
 
-// Mend is somebody who needs a person, and why.
+// Mend is somebody who needs a person, or who waits or is left out, and why.
 type Mend struct {
-	Name   string       `json:"name"`
-	Code   finding.Code `json:"code"`
-	Detail string       `json:"detail"`
+	PersonID string         `json:"personId,omitempty"`
+	Name     string         `json:"name"`
+	Role     string         `json:"role,omitempty"`
+	Outcome  roster.Outcome `json:"outcome,omitempty"`
+	Code     finding.Code   `json:"code"`
+	Detail   string         `json:"detail"`
 }
 
 // Pairings lists those that have not ended, newest first.
 func (s *Store) Pairings(ctx context.Context) (all []Pairing, err error) {
 	err = s.reader(ctx).Where("ended_at IS NULL").Order("created_at DESC, id").Find(&all).Error
 	return all, known(err, "listing pairings")
+}
+
+// CountPairings counts those with a connection that have not ended.
+func (s *Store) CountPairings(ctx context.Context, connectionID string) (n int, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT count(*) FROM pairings WHERE connection_id = $1 AND ended_at IS NULL`, connectionID).Scan(&n)
+	return n, known(err, "counting pairings")
 }
 
 // Pairing finds one by id.
@@ -81,8 +91,14 @@ func (tx *Tx) SetTarget(ctx context.Context, pairingID, ref string) error {
 	return known(err, "keeping the target")
 }
 
+// Pause keeps a pairing from running until somebody resumes it.
+func (tx *Tx) Pause(ctx context.Context, pairingID string) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET paused_at = coalesce(paused_at, now()), version = version + 1, updated_at = now() WHERE id = $1`, pairingID)
+	return known(err, "pausing the pairing")
+}
+
 // KeepStanding keeps what the latest comparison of a pairing gave.
-func (tx *Tx) KeepStanding(ctx context.Context, pairingID string, counts roster.Counts, mend []Mend) error {
+func (tx *Tx) KeepStanding(ctx context.Context, pairingID string, counts roster.Counts, mend, quiet []Mend) error {
 	countsText, err := json.Marshal(counts)
 	if err != nil {
 		return err
@@ -91,7 +107,11 @@ func (tx *Tx) KeepStanding(ctx context.Context, pairingID string, counts roster.
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, compared_at = now() WHERE id = $1`, pairingID, string(countsText), string(mendText))
+	quietText, err := json.Marshal(quiet)
+	if err != nil {
+		return err
+	}
+	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, compared_at = now() WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText))
 	return known(err, "keeping the pairing's standing")
 }
 
@@ -101,6 +121,7 @@ type Preview struct {
 	PairingID   string
 	Plan        roster.Plan `gorm:"serializer:json"`
 	Fingerprint string
+	TakesBack   *string // the run whose effect it undoes
 	CreatedAt   time.Time
 }
 
@@ -149,6 +170,7 @@ type Run struct {
 	Counts       map[string]int `gorm:"serializer:json"`
 	Findings     []Noticed      `gorm:"serializer:json"`
 	NextPreview  *string        // the new preview of a run that ended as moved
+	TakesBack    *string        // the run whose effect it undoes
 	ErrorCode    string
 	Error        string
 	CancelAsked  bool       // somebody asked it to stop
@@ -196,6 +218,12 @@ func (s *Store) LastRead(ctx context.Context, connectionID string) (at *time.Tim
 func (s *Store) LastWholeRead(ctx context.Context, connectionID string) (at *time.Time, err error) {
 	err = s.Pool.QueryRow(ctx, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read' AND state = 'finished' AND since IS NULL`, connectionID).Scan(&at)
 	return at, known(err, "finding the last whole read")
+}
+
+// TakenBackBy finds the run that took back what another one did, "" when none did.
+func (s *Store) TakenBackBy(ctx context.Context, runID string) (id string, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT coalesce((SELECT id::text FROM runs WHERE takes_back = $1 AND state IN ('queued', 'running', 'finished', 'needs-person') ORDER BY id DESC LIMIT 1), '')`, runID).Scan(&id)
+	return id, known(err, "finding what took the run back")
 }
 
 // ActiveRun finds the run that keeps another one from starting.
@@ -317,8 +345,8 @@ func (s *Store) MarkStarted(ctx context.Context, runID string, positions ...int)
 
 // MarkEnded notes how a change ended.
 func (tx *Tx) MarkEnded(ctx context.Context, c Change) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE changes SET state = $3, code = $4, answer = $5, finished_at = now() WHERE run_id = $1 AND position = $2`,
-		c.RunID, c.Position, c.State, c.Code, c.Answer)
+	_, err := tx.PGX.Exec(ctx, `UPDATE changes SET state = $3, code = $4, answer = $5, finished_at = now(), entry = jsonb_set(entry, '{accountId}', to_jsonb($6::text))
+		WHERE run_id = $1 AND position = $2`, c.RunID, c.Position, c.State, c.Code, c.Answer, c.Entry.AccountID)
 	return known(err, "noting a change")
 }
 

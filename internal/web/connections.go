@@ -114,6 +114,11 @@ func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connec
 		ID: c.ID, Name: c.Name, Kind: c.Kind, Title: kind.Title, Settings: c.Settings, Paused: c.PausedAt != nil,
 		Probe: []api.Report{}, ProbedAt: c.ProbedAt, Version: c.Version,
 	}
+	list, err := s.Reporting.Connection(ctx, c)
+	if err != nil {
+		return out, err
+	}
+	out.Checklist = checklist(list)
 	var reports []adapter.Report
 	if len(c.Probe) > 0 && json.Unmarshal(c.Probe, &reports) == nil {
 		out.Probe = each(reports, report)

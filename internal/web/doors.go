@@ -62,12 +62,8 @@ func (s *Server) installation(a huma.API) {
 	handle(a, "installation", "GET /findings list-findings Everything Kanban can notice, with its remedy", func(context.Context, *struct{}) ([]finding.Entry, error) {
 		return finding.All(), nil
 	})
-	handle(a, "installation", "GET /today today What needs a person, ordered by harm", func(ctx context.Context, _ *struct{}) ([]api.Task, error) {
-		tasks, err := s.Reporting.Today(ctx)
-		out := make([]api.Task, len(tasks))
-		for i, t := range tasks {
-			out[i] = api.Task{Code: t.Code, Title: finding.Title(t.Code), Subject: t.Subject, Where: t.Where, Detail: t.Detail, Remedy: t.Remedy, Owner: t.Owner, Link: t.Link}
-		}
-		return out, err
+	handle(a, "installation", "GET /today today What needs a person, ordered by harm", func(ctx context.Context, _ *struct{}) ([]api.Finding, error) {
+		list, err := s.Reporting.Today(ctx)
+		return each(list, noticedFinding), err
 	})
 }

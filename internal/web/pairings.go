@@ -77,6 +77,15 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 	}
 	p := card.Pairing
 	out := api.Pairing{ID: p.ID, Section: section(card), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version}
+	list, err := s.Reporting.Pairing(ctx, *p)
+	if err != nil {
+		return out, err
+	}
+	fresh, err := s.Reporting.Freshness(ctx, *p, s.ReadEvery)
+	if err != nil {
+		return out, err
+	}
+	out.Checklist, out.Freshness = checklist(list), api.Freshness(fresh)
 	runs, err := s.Store.Runs(ctx, id, "", "", 1)
 	if err == nil && len(runs) > 0 {
 		var r api.Run
@@ -105,7 +114,9 @@ func (s *Server) preview(ctx context.Context, p store.Preview) (api.Preview, err
 	}
 	counts := p.Plan.Counts()
 	out := api.Preview{ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint, Counts: counts, Changes: counts.Changes(), Entries: each(p.Plan.Entries, entry)}
-	if n, tripped := p.Plan.GuardTripped(pairing.Policy); tripped {
+	if p.TakesBack != nil {
+		out.TakesBack = *p.TakesBack
+	} else if n, tripped := p.Plan.GuardTripped(pairing.Policy); tripped {
 		out.Guard = n
 	}
 	for _, e := range p.Plan.Entries {

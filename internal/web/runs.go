@@ -45,7 +45,18 @@ func (s *Server) runs(a huma.API) {
 		if err != nil {
 			return api.Run{}, err
 		}
-		return s.run(ctx, r)
+		out, err := s.run(ctx, r)
+		if err == nil {
+			out.TakenBackBy, err = s.Store.TakenBackBy(ctx, r.ID)
+		}
+		return out, err
+	})
+	handle(a, "runs", "POST /runs/{id}/take-back take-back-run Show how a run's effect would be undone", func(ctx context.Context, in *byID) (api.Preview, error) {
+		p, err := s.Syncing.TakeBack(ctx, in.ID)
+		if err != nil {
+			return api.Preview{}, err
+		}
+		return s.preview(ctx, p)
 	})
 	handle(a, "runs", "GET /runs/{id}/changes list-changes Everybody in a run, with outcome and reason", func(ctx context.Context, in *byID) (api.Page[api.Change], error) {
 		if _, err := s.Store.Run(ctx, in.ID); err != nil {
@@ -102,6 +113,9 @@ func (s *Server) run(ctx context.Context, r store.Run) (api.Run, error) {
 	}
 	if e, ok := finding.Lookup(out.Code); ok {
 		out.Remedy = e.Remedy
+	}
+	if r.TakesBack != nil {
+		out.TakesBack = *r.TakesBack
 	}
 	if r.NextPreview != nil {
 		out.NextPreview = *r.NextPreview

@@ -48,7 +48,9 @@ type Server struct {
 	// at its end.
 	Public  string
 	Version string
-	Log     *slog.Logger
+	// ReadEvery is how often registers are read by themselves, 0 for never.
+	ReadEvery time.Duration
+	Log       *slog.Logger
 	// Console holds the built console; index.html is served for its routes.
 	Console fs.FS
 
@@ -134,6 +136,7 @@ func (s *Server) register(a huma.API) {
 	s.connections(a)
 	s.sections(a)
 	s.pairings(a)
+	s.findings(a)
 	s.matching(a)
 	s.people(a)
 	s.runs(a)

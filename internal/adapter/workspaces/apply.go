@@ -3,6 +3,7 @@ package workspaces
 import (
 	"context"
 	"net/http"
+	"slices"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -18,6 +19,7 @@ type Step struct {
 	AccountID  string         // empty when an account has to be made
 	Want       roster.Wanted
 	Deactivate bool // also switch the account off
+	Activate   bool // switch the account on first
 	Notify     bool // the service may tell the person
 }
 
@@ -85,6 +87,7 @@ func (w *Workspace) Apply(ctx context.Context, ref string, steps []Step, ended E
 			additions = append(additions, i)
 		}
 	}
+	additions = x.activate(ctx, additions)
 	x.members(ctx, additions, w.client.AddMembers, nil)
 	x.members(ctx, removals, w.client.RemoveMembers, func(ctx context.Context, i int) error {
 		if !steps[i].Deactivate {
@@ -93,6 +96,21 @@ func (w *Workspace) Apply(ctx context.Context, ref string, steps []Step, ended E
 		return w.client.SetActive(ctx, x.ids[i], false)
 	})
 	return x.stopped
+}
+
+// activate switches accounts on where that is asked for, and gives the steps
+// that can go on.
+func (x *work) activate(ctx context.Context, which []int) []int {
+	return slices.DeleteFunc(which, func(i int) bool {
+		if !x.steps[i].Activate || x.stop() {
+			return false
+		}
+		err := x.client.SetActive(ctx, x.ids[i], true)
+		if err != nil {
+			x.end(i, err)
+		}
+		return err != nil
+	})
 }
 
 // end notes how a step ended.

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -146,4 +147,35 @@ func TestMergeThatIsCutOffLeavesNothing_R10(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.Reading.Work(t.Context(), r.ID, false))
 	assert.Equal(t, 70, count(t, w, `SELECT count(*) FROM people`))
+}
+
+// Who was in a section on a day can be asked later.
+func TestRosterAsOfADay_P5(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Register()
+	w.Read(c, false)
+	before := time.Now()
+	time.Sleep(5 * time.Millisecond)
+	require.NoError(t, w.Standins.School.Withdraw("stu-025", "sec-prop-c"))
+	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-prop-c"))
+	w.Read(c, false)
+	section := w.Section("PROP-C").ID
+	names := func(at time.Time) map[string]bool {
+		list, err := w.Store.RosterOn(t.Context(), section, at)
+		require.NoError(t, err)
+		out := map[string]bool{}
+		for _, l := range list {
+			out[l.Identifier] = true
+		}
+		return out
+	}
+	assert.True(t, names(before)["stu-025"])
+	assert.False(t, names(before)["stu-001"] && !names(before)["stu-025"])
+	assert.False(t, names(time.Now())["stu-025"])
+	assert.True(t, names(time.Now())["stu-001"])
+	assert.Len(t, names(before.AddDate(0, 0, -30)), 13, "what the first read found counts from its first day")
+	assert.Empty(t, names(before.AddDate(-1, 0, 0)))
+	moved, err := w.Store.Comings(t.Context(), section, 10)
+	require.NoError(t, err)
+	require.Len(t, moved, 2)
 }

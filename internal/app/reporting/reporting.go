@@ -1,63 +1,142 @@
-// Package reporting says what needs a person today.
+// Package reporting gathers everything that was noticed: what needs a person
+// today, what waits, who is left out on purpose, and what was wrong with the
+// register's records.
 package reporting
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/cespare/xxhash/v2"
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
 	"kanban/internal/store"
 )
 
 // Service is the use case. Fill every field.
 type Service struct{ Store *store.Store }
 
-// Task is one thing that needs a person.
-type Task struct {
-	Code    finding.Code `json:"code"`
-	Subject string       `json:"subject" doc:"Who or what it is about"`
-	Where   string       `json:"where" doc:"The section, connection or rule"`
-	Detail  string       `json:"detail"`
-	Remedy  string       `json:"remedy"`
-	Owner   string       `json:"owner" doc:"Who can mend it"`
-	Link    string       `json:"link" doc:"The console page on which to do so"`
+// Group says what kind of attention a finding wants.
+type Group string
+
+// The groups.
+const (
+	Mend    Group = "mend"     // somebody has to do something
+	Waiting Group = "waiting"  // passes by itself: held back, or no account in use yet
+	LeftOut Group = "left-out" // on purpose; never alarms
+	Remark  Group = "remark"   // about records of the register; good to know
+)
+
+// Finding is one thing that was noticed.
+type Finding struct {
+	// Key stands for exactly this finding. It changes when the finding does, so
+	// that something acknowledged shows again when it becomes something else.
+	Key     string
+	Group   Group
+	Code    finding.Code
+	Subject string // who or what it is about
+	Where   string // the section, connection or rule
+	Detail  string
+	Link    string // the console page on which to look at it
+	Person  string // id of the person, if it is about one
+	Seen    *store.Acknowledgement
 }
 
-func task(code finding.Code, subject, where, detail, link string) Task {
-	e, _ := finding.Lookup(code)
-	return Task{code, subject, where, detail, e.Remedy, string(e.Owner), link}
+func noticed(group Group, code finding.Code, subject, where, detail, link string) Finding {
+	f := Finding{Group: group, Code: code, Subject: subject, Where: where, Detail: detail, Link: link}
+	f.Key = fmt.Sprintf("%016x", xxhash.Sum64String(strings.Join([]string{string(code), subject, where, detail, link}, "\x00")))
+	return f
 }
 
-// Today lists what needs a person, ordered by harm: connections that do not
-// work, runs that stopped, deliveries that wait, people to mend.
-func (s *Service) Today(ctx context.Context) ([]Task, error) {
-	tasks, err := s.connections(ctx)
+// Filter narrows a list of findings; empty fields do not.
+type Filter struct {
+	Group  Group
+	Code   finding.Code
+	Owner  string
+	Text   string // in subject, place or detail, ignoring case
+	Person string // id of a person
+	// Seen lists what was acknowledged instead of what was not.
+	Seen bool
+}
+
+func (f Filter) fits(x Finding) bool {
+	e, _ := finding.Lookup(x.Code)
+	text := strings.ToLower(x.Subject + " " + x.Where + " " + x.Detail)
+	return (f.Group == "" || f.Group == x.Group) && (f.Code == "" || f.Code == x.Code) && (f.Owner == "" || f.Owner == string(e.Owner)) &&
+		(f.Person == "" || f.Person == x.Person) && strings.Contains(text, strings.ToLower(f.Text)) && f.Seen == (x.Seen != nil)
+}
+
+// Findings lists what fits the filter: what needs a person first, ordered by
+// harm, then what waits, what is left out, and remarks about the register.
+func (s *Service) Findings(ctx context.Context, f Filter) ([]Finding, error) {
+	all, err := s.all(ctx)
 	if err != nil {
 		return nil, err
 	}
-	runs, people, err := s.pairings(ctx)
-	if err != nil {
-		return nil, err
-	}
-	waiting, err := s.Store.Deliveries(ctx, store.DeliveryFilter{State: store.DeliveryWaiting, Limit: 200})
-	if err != nil {
-		return nil, err
-	}
-	tasks = append(tasks, runs...)
-	for _, d := range waiting {
-		tasks = append(tasks, task(finding.Code(d.Code), d.Person, d.Rule, d.LastError, "/events/"+d.EventID))
-	}
-	return append(tasks, people...), nil
+	return slices.DeleteFunc(all, func(x Finding) bool { return !f.fits(x) }), nil
 }
 
-func (s *Service) connections(ctx context.Context) ([]Task, error) {
+// Today lists what needs a person and has not been acknowledged, ordered by
+// harm: connections that do not work, reads and runs that stopped, deliveries
+// that wait, people to mend.
+func (s *Service) Today(ctx context.Context) ([]Finding, error) {
+	return s.Findings(ctx, Filter{Group: Mend})
+}
+
+// all gathers everything, in the order in which it is listed.
+func (s *Service) all(ctx context.Context) ([]Finding, error) {
+	seen, err := s.Store.Acknowledgements(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []Finding
+	for _, gather := range []func(context.Context) ([]Finding, error){s.connections, s.registers, s.pairings, s.deliveries} {
+		some, err := gather(ctx)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, some...)
+	}
+	for i := range list {
+		if a, ok := seen[list[i].Key]; ok {
+			list[i].Seen = &a
+		}
+	}
+	rank := func(f Finding) int {
+		return slices.Index([]Group{Mend, Waiting, LeftOut, Remark}, f.Group)*10 + harm(f)
+	}
+	slices.SortStableFunc(list, func(a, b Finding) int { return cmp.Compare(rank(a), rank(b)) })
+	return list, nil
+}
+
+// harm orders what needs a person: whatever stops most comes first.
+func harm(f Finding) int {
+	switch {
+	case strings.HasPrefix(f.Link, "/connections"):
+		return 0
+	case strings.HasPrefix(f.Link, "/events"):
+		return 2
+	case f.Person != "":
+		return 3
+	}
+	return 1
+}
+
+// connections gives what the probes found.
+func (s *Service) connections(ctx context.Context) ([]Finding, error) {
 	all, err := s.Store.Connections(ctx)
 	if err != nil {
 		return nil, err
 	}
-	tasks := []Task{}
+	var list []Finding
 	for _, c := range all {
 		var reports []adapter.Report
 		if c.PausedAt != nil || len(c.Probe) == 0 || json.Unmarshal(c.Probe, &reports) != nil {
@@ -65,45 +144,142 @@ func (s *Service) connections(ctx context.Context) ([]Task, error) {
 		}
 		for _, r := range reports {
 			if r.Code != "" {
-				tasks = append(tasks, task(r.Code, string(r.Capability), c.Name, r.Detail, "/connections"))
+				list = append(list, noticed(Mend, r.Code, string(r.Capability), c.Name, r.Detail, "/connections"))
 			}
 		}
 	}
-	return tasks, nil
+	return list, nil
 }
 
-func (s *Service) pairings(ctx context.Context) (runs, people []Task, err error) {
+// registers gives what stopped the newest read of each register, and what was
+// wrong with its records.
+func (s *Service) registers(ctx context.Context) ([]Finding, error) {
+	all, err := s.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []Finding
+	for _, c := range all {
+		if !adapter.IsRegister(c.Kind) {
+			continue
+		}
+		runs, err := s.Store.Runs(ctx, "", c.ID, "", 1)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range runs {
+			link := "/runs/" + r.ID
+			if r.State == store.Failed && c.PausedAt == nil {
+				list = append(list, noticed(Mend, finding.Code(r.ErrorCode), c.Name, "reading the register", r.Error, link))
+			}
+			for _, n := range r.Findings {
+				f := noticed(Remark, n.Code, n.Subject, c.Name, n.Detail, "")
+				f.Link = link // the run is another one after each read, the finding is the same
+				list = append(list, f)
+			}
+		}
+	}
+	return list, nil
+}
+
+// pairings gives the runs that stopped, and everybody who is not simply in step.
+func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 	all, err := s.Store.Pairings(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
+	var list []Finding
 	for _, p := range all {
-		if p.LastRunID == nil || p.PausedAt != nil {
+		if p.PausedAt != nil {
 			continue
 		}
 		section, err := s.Store.Section(ctx, p.SectionID)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // it vanished from the register and has nobody to mend
+		}
 		if err != nil {
-			continue // a section that vanished from the register has nobody to mend
+			return nil, err
 		}
 		link := "/pairings/" + p.ID
-		if p.LastFailed {
+		if p.LastFailed && p.LastRunID != nil {
 			run, err := s.Store.Run(ctx, *p.LastRunID)
 			if err != nil {
-				return nil, nil, err
+				return nil, err
 			}
-			runs = append(runs, task(finding.Code(run.ErrorCode), section.Title, p.TargetName, run.Error, link))
-			continue
+			list = append(list, noticed(Mend, finding.Code(cmp.Or(run.ErrorCode, string(finding.RunFailed))), section.Title, p.TargetName, run.Error, link))
 		}
 		for _, m := range p.Mend {
-			people = append(people, task(m.Code, m.Name, section.Title, detail(m), link))
+			if p.LastRunID != nil && !p.LastFailed {
+				list = append(list, about(Mend, m, section.Title, link))
+			}
+		}
+		for _, m := range p.Quiet {
+			group := LeftOut
+			if m.Outcome == roster.OutcomeWaiting {
+				group = Waiting
+			}
+			list = append(list, about(group, m, section.Title, link))
 		}
 	}
-	return runs, people, nil
+	return list, nil
 }
 
-func detail(m store.Mend) string {
+func about(group Group, m store.Mend, section, link string) Finding {
+	detail := m.Detail
 	if m.Code == finding.AddressShared {
-		return fmt.Sprintf("shared with %s", m.Detail)
+		detail = fmt.Sprintf("shared with %s", m.Detail)
 	}
-	return m.Detail
+	f := noticed(group, m.Code, m.Name, section, detail, link)
+	f.Person = m.PersonID
+	return f
+}
+
+// deliveries gives those that wait for a person.
+func (s *Service) deliveries(ctx context.Context) ([]Finding, error) {
+	waiting, err := s.Store.Deliveries(ctx, store.DeliveryFilter{State: store.DeliveryWaiting, Limit: 200})
+	if err != nil {
+		return nil, err
+	}
+	var list []Finding
+	for _, d := range waiting {
+		list = append(list, noticed(Mend, finding.Code(d.Code), d.Person, d.Rule, d.LastError, "/events/"+d.EventID))
+	}
+	return list, nil
+}
+
+// Acknowledge keeps a finding quiet, with a note, until it changes.
+func (s *Service) Acknowledge(ctx context.Context, who, key, note string) error {
+	all, err := s.all(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(all, func(f Finding) bool { return f.Key == key })
+	if i < 0 {
+		return refusal.Invalid("key", "there is no finding %q now; list them with: kanban findings list", key)
+	}
+	if strings.TrimSpace(note) == "" {
+		return refusal.Invalid("note", "is missing: say why this may stay as it is")
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Acknowledge(ctx, key, note, who); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "acknowledged a finding", "finding/"+string(all[i].Code), map[string]any{"about": all[i].Subject, "where": all[i].Where, "note": note}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "pairing", "")
+	})
+}
+
+// Reopen takes an acknowledgement back.
+func (s *Service) Reopen(ctx context.Context, who, key string) error {
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Reopen(ctx, key); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "reopened a finding", "finding/"+key, nil); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "pairing", "")
+	})
 }

@@ -61,7 +61,7 @@ func (x *execution) work(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	if err := x.allowed(ctx, pairing); err != nil {
+	if err := x.allowed(ctx, pairing, x.run.TakesBack != nil); err != nil {
 		return err
 	}
 	if x.sides, err = x.Service.sides(ctx, pairing); err != nil {
@@ -116,14 +116,14 @@ func (x *execution) promise(ctx context.Context) (stop bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	plan, err := x.compare(ctx)
+	plan, err := x.plan(ctx)
 	if err != nil {
 		return false, err
 	}
 	if plan.Fingerprint == preview.Fingerprint {
 		return false, nil
 	}
-	fresh := store.Preview{ID: store.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint}
+	fresh := store.Preview{ID: store.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint, TakesBack: x.run.TakesBack}
 	x.run.State, x.run.ErrorCode, x.run.NextPreview = store.Moved, string(finding.PreviewMoved), &fresh.ID
 	x.run.Error = "things changed since the preview; look at the new one and run that"
 	for _, m := range roster.Moved(preview.Plan, plan) {
@@ -160,7 +160,7 @@ func (x *execution) ensureTarget(ctx context.Context) error {
 // done, and an account that was made is not made again. Repeating it would be
 // harmless too, except at services that list a member twice who is added twice.
 func (x *execution) catchUp(ctx context.Context) error {
-	plan, err := x.compare(ctx)
+	plan, err := x.plan(ctx)
 	if err != nil {
 		return err
 	}
@@ -207,7 +207,7 @@ func (x *execution) apply(ctx context.Context) error {
 		steps, positions := make([]workspaces.Step, len(now)), make([]int, len(now))
 		for i, c := range now {
 			e := c.Entry
-			steps[i] = workspaces.Step{Outcome: e.Outcome, AccountID: e.AccountID, Want: e.Want, Deactivate: e.Deactivate, Notify: x.pairing.Policy.Notify}
+			steps[i] = workspaces.Step{Outcome: e.Outcome, AccountID: e.AccountID, Want: e.Want, Deactivate: e.Deactivate, Activate: e.Activate, Notify: x.pairing.Policy.Notify}
 			positions[i] = c.Position
 		}
 		if err := x.Store.MarkStarted(ctx, x.run.ID, positions...); err != nil {
@@ -245,7 +245,7 @@ func (x *execution) note(ctx context.Context, c *store.Change, account string, e
 		return err
 	}
 	at := now()
-	c.FinishedAt = &at
+	c.FinishedAt, c.Entry.AccountID = &at, account
 	return x.Store.InTx(ctx, func(tx *store.Tx) error {
 		if c.State == store.ChangeDone {
 			if err := x.keep(ctx, tx, c.Entry, account); err != nil {
@@ -260,6 +260,9 @@ func (x *execution) note(ctx context.Context, c *store.Change, account string, e
 func (x *execution) keep(ctx context.Context, tx *store.Tx, e roster.Entry, account string) error {
 	switch e.Outcome {
 	case roster.OutcomeAdd:
+		if e.PersonID == "" { // a guest who is put back
+			return nil
+		}
 		if err := tx.Link(ctx, x.pairing.ConnectionID, account, e.PersonID); err != nil {
 			return err
 		}
@@ -275,7 +278,7 @@ func (x *execution) readBack(ctx context.Context) error {
 	if err := x.Store.Progress(ctx, x.run.ID, "reading back", x.done(), x.run.Total); err != nil {
 		return err
 	}
-	plan, err := x.compare(ctx)
+	plan, err := x.plan(ctx)
 	if err != nil {
 		return err
 	}
@@ -294,13 +297,26 @@ func (x *execution) readBack(ctx context.Context) error {
 			refused[c.Entry.Key()] = c
 		}
 	}
-	counts, mend := standing(plan, refused)
-	x.run.Counts, x.run.Done = x.report(counts, missing), x.done()
+	if x.run.TakesBack != nil { // how the pairing stands is another question
+		if plan, err = x.compare(ctx); err != nil {
+			return err
+		}
+	}
+	s := standing(plan, refused)
+	x.run.Counts, x.run.Done = x.report(s.counts, missing), x.done()
 	x.run.State = store.Finished
-	if counts[roster.OutcomeNeedsPerson] > 0 {
+	if s.counts[roster.OutcomeNeedsPerson] > 0 {
 		x.run.State = store.NeedsPerson
 	}
-	return x.Store.InTx(ctx, func(tx *store.Tx) error { return x.finish(ctx, tx, counts, mend, missing) })
+	return x.Store.InTx(ctx, func(tx *store.Tx) error { return x.finish(ctx, tx, s, missing) })
+}
+
+// plan is what the run is to do as things are now.
+func (x *execution) plan(ctx context.Context) (roster.Plan, error) {
+	if x.run.TakesBack == nil {
+		return x.compare(ctx)
+	}
+	return x.takeBack(ctx, *x.run.TakesBack)
 }
 
 // report counts what changed, not what was processed.
@@ -324,19 +340,24 @@ func (x *execution) report(counts roster.Counts, missing []store.Change) map[str
 	return out
 }
 
-func (x *execution) finish(ctx context.Context, tx *store.Tx, counts roster.Counts, mend []store.Mend, missing []store.Change) error {
+func (x *execution) finish(ctx context.Context, tx *store.Tx, s stand, missing []store.Change) error {
 	for _, c := range missing {
 		if err := tx.MarkEnded(ctx, c); err != nil {
 			return err
 		}
 	}
-	if err := tx.KeepStanding(ctx, x.pairing.ID, counts, mend); err != nil {
+	if err := s.keep(ctx, tx, x.pairing.ID); err != nil {
 		return err
+	}
+	if x.run.TakesBack != nil { // or the next run would do it all again
+		if err := tx.Pause(ctx, x.pairing.ID); err != nil {
+			return err
+		}
 	}
 	if x.run.State == store.NeedsPerson {
 		if _, err := tx.Record(ctx, []store.Event{{
 			Type: string(rule.RunNeedsPerson), NaturalKey: "run.needs-person/" + x.run.ID, SectionID: &x.pairing.SectionID,
-			Data: map[string]any{"runId": x.run.ID, "people": counts[roster.OutcomeNeedsPerson]}, OccurredAt: now(),
+			Data: map[string]any{"runId": x.run.ID, "people": s.counts[roster.OutcomeNeedsPerson]}, OccurredAt: now(),
 		}}); err != nil {
 			return err
 		}

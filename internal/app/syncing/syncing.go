@@ -95,18 +95,35 @@ func (s *Service) refusals(ctx context.Context, p store.Pairing) (map[string]sto
 
 // standing gives a plan's counts, and who needs a person. Somebody who was
 // refused last time, and of whom nothing has changed since, needs one too.
-func standing(plan roster.Plan, refused map[string]store.Change) (roster.Counts, []store.Mend) {
-	counts, mend := plan.Counts(), []store.Mend{}
+func standing(plan roster.Plan, refused map[string]store.Change) (s stand) {
+	s = stand{plan.Counts(), []store.Mend{}, []store.Mend{}}
 	for _, e := range plan.Entries {
-		if e.Outcome == roster.OutcomeNeedsPerson {
-			mend = append(mend, store.Mend{Name: e.Name, Code: e.Reason, Detail: e.Detail})
-		} else if c, ok := refused[e.Key()]; ok && e.Outcome.Changes() && c.Entry.Want == e.Want {
-			counts[e.Outcome]--
-			counts[roster.OutcomeNeedsPerson]++
-			mend = append(mend, store.Mend{Name: e.Name, Code: finding.Code(c.Code), Detail: c.Answer})
+		who := store.Mend{PersonID: e.PersonID, Name: e.Name, Role: string(e.Role), Outcome: e.Outcome, Code: e.Reason, Detail: e.Detail}
+		c, refused := refused[e.Key()]
+		switch {
+		case e.Outcome == roster.OutcomeNeedsPerson:
+			s.mend = append(s.mend, who)
+		case e.Outcome == roster.OutcomeWaiting, e.Outcome == roster.OutcomeLeftOut:
+			s.quiet = append(s.quiet, who)
+		case refused && e.Outcome.Changes() && c.Entry.Want == e.Want:
+			s.counts[e.Outcome]--
+			s.counts[roster.OutcomeNeedsPerson]++
+			who.Outcome, who.Code, who.Detail = roster.OutcomeNeedsPerson, finding.Code(c.Code), c.Answer
+			s.mend = append(s.mend, who)
 		}
 	}
-	return counts, mend
+	return s
+}
+
+// stand is what a comparison leaves about a pairing: the counts, who needs a
+// person, and who waits or is left out.
+type stand struct {
+	counts      roster.Counts
+	mend, quiet []store.Mend
+}
+
+func (s stand) keep(ctx context.Context, tx *store.Tx, pairingID string) error {
+	return tx.KeepStanding(ctx, pairingID, s.counts, s.mend, s.quiet)
 }
 
 // Compare brings a pairing's counts, and so its state, up to date without
@@ -129,8 +146,7 @@ func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, e
 		return plan, err
 	}
 	return plan, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		counts, mend := standing(plan, refused)
-		if err := tx.KeepStanding(ctx, p.ID, counts, mend); err != nil {
+		if err := standing(plan, refused).keep(ctx, tx, p.ID); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "pairing", p.ID)
@@ -181,17 +197,17 @@ func (s *Service) Start(ctx context.Context, who, previewID string, approved boo
 	if err != nil {
 		return store.Run{}, err
 	}
-	if err := s.allowed(ctx, p); err != nil {
+	if err := s.allowed(ctx, p, preview.TakesBack != nil); err != nil {
 		return store.Run{}, err
 	}
 	asked, err := narrowed(preview.Plan, only)
 	if err != nil {
 		return store.Run{}, err
 	}
-	if n, tripped := kept(preview.Plan, asked).GuardTripped(p.Policy); tripped && !approved {
+	if n, tripped := kept(preview.Plan, asked).GuardTripped(p.Policy); tripped && !approved && preview.TakesBack == nil {
 		return store.Run{}, refusal.Conflict(finding.RemovalGuard, "this would take %d people out of %s, more than its guard allows; if that is right, run it with the removal approved", n, p.TargetName)
 	}
-	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, RequestedBy: who, Total: kept(preview.Plan, asked).Counts().Changes()}
+	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, TakesBack: preview.TakesBack, RequestedBy: who, Total: kept(preview.Plan, asked).Counts().Changes()}
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := store.Create(tx, &r, "queueing the run"); err != nil {
 			return err
@@ -253,14 +269,14 @@ func kept(plan roster.Plan, asked func(roster.Entry) bool) roster.Plan {
 }
 
 // allowed reports why a pairing cannot run now.
-func (s *Service) allowed(ctx context.Context, p store.Pairing) error {
+func (s *Service) allowed(ctx context.Context, p store.Pairing, takesBack bool) error {
 	c, err := s.Store.Connection(ctx, p.ConnectionID)
 	switch {
 	case err != nil:
 		return err
 	case p.EndedAt != nil:
 		return refusal.Conflict("", "this pairing has ended; pair the section again")
-	case p.PausedAt != nil:
+	case p.PausedAt != nil && !takesBack:
 		return refusal.Conflict("", "this pairing is paused; resume it first")
 	case c.PausedAt != nil:
 		return refusal.Conflict("", "%s is paused; resume it first", c.Name)
@@ -281,7 +297,7 @@ func (s *Service) Resume(ctx context.Context, who, runID string) (store.Run, err
 	if err != nil {
 		return r, err
 	}
-	if err := s.allowed(ctx, p); err != nil {
+	if err := s.allowed(ctx, p, r.TakesBack != nil); err != nil {
 		return r, err
 	}
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {

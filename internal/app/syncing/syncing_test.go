@@ -23,10 +23,16 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 // and nothing wrong about them, is paired.
 func paired(t *testing.T, policy roster.Policy) (*apptest.World, store.Connection, store.Pairing) {
 	t.Helper()
+	return pairedWith(t, "PROP-C", policy)
+}
+
+// pairedWith is the same with another section.
+func pairedWith(t *testing.T, code string, policy roster.Policy) (*apptest.World, store.Connection, store.Pairing) {
+	t.Helper()
 	w := apptest.New(t)
 	register := w.Register()
 	w.Read(register, false)
-	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: w.Workspace().ID, Policy: &policy})
+	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section(code).ID, ConnectionID: w.Workspace().ID, Policy: &policy})
 	require.NoError(t, err)
 	return w, register, p
 }

@@ -17,6 +17,8 @@ const (
 	PersonDisabled   Code = "person-disabled"
 	NotOurs          Code = "member-not-ours"
 	LeftOutByRule    Code = "left-out-by-rule"
+	TakenBack        Code = "taken-back"
+	ChangedSince     Code = "changed-since"
 	AddressMissing   Code = "address-missing"
 	AddressInvalid   Code = "address-invalid"
 	AddressShared    Code = "address-shared"
@@ -69,6 +71,8 @@ var catalogue = []Entry{
 	{RoleNotCarried, Note, "role not carried", "The pairing does not carry people of this role.", "Nothing to do, or add the role to the pairing's policy.", OwnerNobody},
 	{SecondAccount, Note, "second account of a person already in", "This register record is the second account of a member of staff who is already in the section.", "Nothing to do: left out on purpose.", OwnerNobody},
 	{LeftOutByRule, Note, "left out by a rule", "A rule of the connection leaves this person out on purpose. The rule's name stands beside the finding.", "Nothing to do, or change the rule: kanban matching edit.", OwnerNobody},
+	{TakenBack, Note, "to be taken back", "An earlier run changed this; what it did is undone.", "Nothing to do.", OwnerNobody},
+	{ChangedSince, Note, "no longer as the run left it", "The service no longer has what the run did, so there is nothing to take back.", "Nothing to do.", OwnerNobody},
 	{PersonDisabled, Note, "disabled in the register", "The register marks this person as disabled.", "Nothing to do, or enable the person in the register.", OwnerRegister},
 	{NotOurs, Note, "added at the service by someone else", "This member of the target was not put there by Kanban.", "Nothing to do: left alone. A pairing can be told to own the whole target.", OwnerNobody},
 	{AddressMissing, Block, "no e-mail address", "The register has no e-mail address for this person, and the service needs one to make an account.", "Enter the address in the register. The next run adds this person.", OwnerRegister},

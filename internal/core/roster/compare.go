@@ -260,7 +260,7 @@ func (c *comparison) decide(p *person) Entry {
 	case !a.Active:
 		return e.as(OutcomeWaiting, finding.AccountInactive, a.UserName)
 	case a.InTarget && ours(p, a) && difference(p, a) != "":
-		e.Want = p.want()
+		e.Want, e.Was = p.want(), was(a)
 		return e.as(OutcomeUpdate, finding.DetailsDiffer, difference(p, a))
 	case a.InTarget:
 		return e.as(OutcomeInStep, finding.InStep, "")
@@ -274,6 +274,10 @@ func (c *comparison) decide(p *person) Entry {
 
 func (p *person) want() Wanted {
 	return Wanted{p.GivenName, p.FamilyName, p.address, p.UserName, p.Identifier}
+}
+
+func was(a *account) Wanted {
+	return Wanted{GivenName: a.GivenName, FamilyName: a.FamilyName, Email: a.Email, UserName: a.UserName, Identifier: a.ExternalID}
 }
 
 func (e Entry) as(o Outcome, reason finding.Code, detail string) Entry {
@@ -311,17 +315,18 @@ func (c *comparison) excluded(p *person) (reason finding.Code, detail string) {
 func (c *comparison) leave(e Entry, a *account, reason finding.Code, detail string) Entry {
 	if a != nil && a.InTarget {
 		if p := c.placed[a.ID]; p != nil && p.PersonID == e.PersonID {
-			return c.leaver(e, p, reason, detail)
+			return c.leaver(e, a, p, reason, detail)
 		}
 	}
 	return e.as(OutcomeLeftOut, reason, detail)
 }
 
-func (c *comparison) leaver(e Entry, placed *Placement, reason finding.Code, detail string) Entry {
+func (c *comparison) leaver(e Entry, a *account, placed *Placement, reason finding.Code, detail string) Entry {
 	if c.policy.Leavers == LeaversKeep {
 		return e.as(OutcomeLeftOut, finding.LeaverKept, detail)
 	}
 	// Somebody whom another pairing needs keeps the account.
+	e.Was = was(a)
 	e.Deactivate = c.policy.Leavers == LeaversDeactivate && (placed == nil || !placed.Elsewhere)
 	return e.as(OutcomeRemove, reason, detail)
 }
@@ -406,10 +411,10 @@ func (c *comparison) unclaimed(entries []Entry) []Entry {
 			// A second account of one leaver gets an entry of its own.
 			listed[p.PersonID] = true
 			e.PersonID, e.Name = p.PersonID, cmp.Or(p.Name, e.Name)
-			entries = append(entries, c.leaver(e, p, finding.NoLongerEnrolled, ""))
+			entries = append(entries, c.leaver(e, a, p, finding.NoLongerEnrolled, ""))
 		case p != nil || c.policy.OwnTarget:
 			// Ours, but the person now has another account: the old one goes.
-			entries = append(entries, c.leaver(e, p, finding.NotOurs, a.UserName))
+			entries = append(entries, c.leaver(e, a, p, finding.NotOurs, a.UserName))
 		default:
 			entries = append(entries, e.as(OutcomeLeftOut, finding.NotOurs, a.UserName))
 		}

@@ -46,7 +46,7 @@ func newPlan(entries []Entry) Plan {
 func (e *Entry) append(text []byte) []byte {
 	for _, part := range [...]string{
 		e.PersonID, e.AccountID, e.Name, string(e.Role), string(e.Outcome), string(e.Reason), e.Detail,
-		e.Want.GivenName, e.Want.FamilyName, e.Want.Email, e.Want.UserName, e.Want.Identifier, strconv.FormatBool(e.Deactivate),
+		e.Want.GivenName, e.Want.FamilyName, e.Want.Email, e.Want.UserName, e.Want.Identifier, e.Was.GivenName, e.Was.FamilyName, e.Was.Email, strconv.FormatBool(e.Deactivate), strconv.FormatBool(e.Activate),
 	} {
 		text = append(binary.AppendUvarint(text, uint64(len(part))), part...)
 	}

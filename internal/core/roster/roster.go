@@ -205,8 +205,14 @@ type Entry struct {
 	// Want is what the account should say after the change, set for additions
 	// and updates.
 	Want Wanted `json:"want,omitzero"`
+	// Was is what the account said before, set for updates and removals, so that
+	// they can be taken back.
+	Was Wanted `json:"was,omitzero"`
 	// Deactivate also switches the account off; set for removals only.
 	Deactivate bool `json:"deactivate,omitempty"`
+	// Activate also switches the account on; set for additions that take a
+	// removal back.
+	Activate bool `json:"activate,omitempty"`
 }
 
 // Wanted is what Kanban keeps at the service about a person.

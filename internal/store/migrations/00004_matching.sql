@@ -29,7 +29,7 @@ CREATE TABLE acknowledgements (
 
 -- A run that takes back what another one did.
 ALTER TABLE runs ADD takes_back uuid REFERENCES runs ON DELETE CASCADE;
-CREATE UNIQUE INDEX runs_taken_back_once ON runs (takes_back) WHERE takes_back IS NOT NULL AND state NOT IN ('failed', 'cancelled', 'moved');
+CREATE INDEX runs_takes_back ON runs (takes_back) WHERE takes_back IS NOT NULL;
 ALTER TABLE previews ADD takes_back uuid REFERENCES runs ON DELETE CASCADE;
 
 -- +goose Down

@@ -67,16 +67,17 @@ type Report struct {
 
 // Connection is a configured outside system. Secrets are never in it.
 type Connection struct {
-	ID       string            `json:"id"`
-	Name     string            `json:"name"`
-	Kind     string            `json:"kind"`
-	Title    string            `json:"title" doc:"The kind in words"`
-	Settings map[string]string `json:"settings"`
-	Paused   bool              `json:"paused"`
-	Probe    []Report          `json:"probe"`
-	ProbedAt *time.Time        `json:"probedAt,omitempty"`
-	LastRead *Run              `json:"lastRead,omitempty" doc:"For registers: the newest read"`
-	Version  int               `json:"version"`
+	ID        string            `json:"id"`
+	Name      string            `json:"name"`
+	Kind      string            `json:"kind"`
+	Title     string            `json:"title" doc:"The kind in words"`
+	Settings  map[string]string `json:"settings"`
+	Paused    bool              `json:"paused"`
+	Probe     []Report          `json:"probe"`
+	ProbedAt  *time.Time        `json:"probedAt,omitempty"`
+	LastRead  *Run              `json:"lastRead,omitempty" doc:"For registers: the newest read"`
+	Checklist Checklist         `json:"checklist"`
+	Version   int               `json:"version"`
 	// Made is filled once, in the answer to making the connection.
 	Made map[string]string `json:"made,omitempty" doc:"Values made for the other side; shown only now"`
 }
@@ -132,16 +133,81 @@ type Board struct {
 	Columns []Column `json:"columns"`
 }
 
-// Task is one thing that needs a person.
-type Task struct {
-	Code    finding.Code `json:"code"`
-	Title   string       `json:"title"`
-	Subject string       `json:"subject" doc:"Who or what it is about"`
-	Where   string       `json:"where" doc:"The section, connection or rule"`
-	Detail  string       `json:"detail"`
-	Remedy  string       `json:"remedy"`
-	Owner   string       `json:"owner" doc:"Who can mend it"`
-	Link    string       `json:"link" doc:"The console page on which to do so"`
+// Finding is one thing that was noticed.
+type Finding struct {
+	Key      string           `json:"key" doc:"Stands for exactly this finding; changes when the finding does"`
+	Group    string           `json:"group" enum:"mend,waiting,left-out,remark" doc:"What attention it wants: somebody has to act, it passes by itself, it is on purpose, or it is a remark about the register"`
+	Code     finding.Code     `json:"code"`
+	Severity finding.Severity `json:"severity" enum:"note,warn,block"`
+	Title    string           `json:"title"`
+	Subject  string           `json:"subject" doc:"Who or what it is about"`
+	Where    string           `json:"where" doc:"The section, connection or rule"`
+	Detail   string           `json:"detail"`
+	Remedy   string           `json:"remedy"`
+	Owner    string           `json:"owner" doc:"Who can mend it"`
+	Link     string           `json:"link" doc:"The console page on which to look at it"`
+	PersonID string           `json:"personId,omitempty"`
+	Seen     *Seen            `json:"seen,omitempty" doc:"Who has acknowledged it"`
+}
+
+// Seen says that somebody has acknowledged a finding.
+type Seen struct {
+	Note string    `json:"note"`
+	By   string    `json:"by"`
+	At   time.Time `json:"at"`
+}
+
+// Acknowledgement keeps a finding quiet until it changes.
+type Acknowledgement struct {
+	Note string `json:"note" minLength:"1" doc:"Why it may stay as it is"`
+}
+
+// Line is one person on both sides of a pairing.
+type Line struct {
+	Decision
+	Register *RegisterSide `json:"register,omitempty" doc:"As the section has them; absent for members whom nobody in the section is"`
+	Service  *ServiceSide  `json:"service,omitempty" doc:"As the service has them; absent without an account"`
+}
+
+// RegisterSide is a person as the register has them.
+type RegisterSide struct {
+	Name       string `json:"name"`
+	Email      string `json:"email"`
+	UserName   string `json:"userName"`
+	Identifier string `json:"identifier"`
+}
+
+// ServiceSide is a person as the service has them.
+type ServiceSide struct {
+	AccountID string `json:"accountId"`
+	Name      string `json:"name"`
+	Email     string `json:"email"`
+	UserName  string `json:"userName"`
+	Active    bool   `json:"active"`
+	Member    bool   `json:"member" doc:"Is in the target"`
+}
+
+// RosterLine is one person of a section's roster on a day.
+type RosterLine struct {
+	PersonID   string     `json:"personId"`
+	Name       string     `json:"name"`
+	Identifier string     `json:"identifier"`
+	Role       string     `json:"role"`
+	JoinedAt   time.Time  `json:"joinedAt"`
+	LeftAt     *time.Time `json:"leftAt,omitempty"`
+}
+
+// Step is one step of setting something up.
+type Step struct {
+	Title string `json:"title"`
+	Done  bool   `json:"done"`
+	Next  string `json:"next,omitempty" doc:"What to do, when it is not done"`
+}
+
+// Checklist says what of a set-up is done, and whether it is live.
+type Checklist struct {
+	Live  bool   `json:"live"`
+	Steps []Step `json:"steps"`
 }
 
 // Pairing joins a section with a target.
@@ -154,6 +220,17 @@ type Pairing struct {
 	Paused    bool          `json:"paused"`
 	Version   int           `json:"version"`
 	LastRun   *Run          `json:"lastRun,omitempty"`
+	Checklist Checklist     `json:"checklist"`
+	Freshness Freshness     `json:"freshness"`
+}
+
+// Freshness says how old what is known about a pairing is.
+type Freshness struct {
+	ReadAt     *time.Time `json:"readAt,omitempty" doc:"When the register was read last"`
+	ComparedAt *time.Time `json:"comparedAt,omitempty"`
+	RanAt      *time.Time `json:"ranAt,omitempty"`
+	NextRead   *time.Time `json:"nextRead,omitempty" doc:"When the register is read next by itself"`
+	StoppedBy  string     `json:"stoppedBy,omitempty" doc:"What keeps it from becoming newer"`
 }
 
 // NewPairing pairs a section.
@@ -184,6 +261,7 @@ type Preview struct {
 	PairingID   string                 `json:"pairingId"`
 	CreatedAt   time.Time              `json:"createdAt"`
 	Fingerprint string                 `json:"fingerprint"`
+	TakesBack   string                 `json:"takesBack,omitempty" doc:"The run whose effect this undoes"`
 	Counts      map[roster.Outcome]int `json:"counts"`
 	Changes     int                    `json:"changes" doc:"People whom a run would add, update or remove"`
 	Guard       int                    `json:"guard,omitempty" doc:"Removals, when they are more than the guard allows"`
@@ -222,6 +300,8 @@ type Run struct {
 	Total       int            `json:"total"`
 	Counts      map[string]int `json:"counts"`
 	Findings    []Noticed      `json:"findings"`
+	TakesBack   string         `json:"takesBack,omitempty" doc:"The run whose effect it undoes"`
+	TakenBackBy string         `json:"takenBackBy,omitempty" doc:"The run that undid its effect"`
 	NextPreview string         `json:"nextPreview,omitempty" doc:"For moved: what a run would do now"`
 	Code        finding.Code   `json:"code,omitempty"`
 	Error       string         `json:"error,omitempty"`

@@ -1,0 +1,161 @@
+package reporting
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/finding"
+	"kanban/internal/store"
+)
+
+// Step is one step of setting something up.
+type Step struct {
+	Title string
+	Done  bool
+	Next  string // what to do, when it is not done
+}
+
+// Checklist says what of a set-up is done. It is live when everything is.
+type Checklist []Step
+
+// Live reports whether every step is done.
+func (c Checklist) Live() bool {
+	for _, s := range c {
+		if !s.Done {
+			return false
+		}
+	}
+	return len(c) > 0
+}
+
+// Next is the next missing step, the zero Step when there is none.
+func (c Checklist) Next() Step {
+	for _, s := range c {
+		if !s.Done {
+			return s
+		}
+	}
+	return Step{}
+}
+
+// Connection gives the checklist of a connection.
+func (s *Service) Connection(ctx context.Context, c store.Connection) (Checklist, error) {
+	list := Checklist{{"Address and credentials entered", true, ""}, {"Tested", c.ProbedAt != nil, "Test it: kanban connections probe"}}
+	list = append(list, working(c)...)
+	switch {
+	case adapter.IsRegister(c.Kind):
+		read, err := s.Store.LastRead(ctx, c.ID)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, Step{"Read at least once", read != nil, "Read it now: kanban connections read"})
+	case c.Kind == adapter.KindSCIM:
+		n, err := s.Store.CountPairings(ctx, c.ID)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list,
+			Step{"Knows how to keep newcomers from being told", c.Settings["notice"] != "", "Enter the service's notice attribute, or accept that it may tell people"},
+			Step{"Used by a pairing", n > 0, "Pair a section with it: kanban pairings add"})
+	}
+	return append(list, Step{"Not paused", c.PausedAt == nil, "Resume it"}), nil
+}
+
+// working has one step per capability that was tested.
+func working(c store.Connection) (list Checklist) {
+	var reports []adapter.Report
+	if len(c.Probe) == 0 || json.Unmarshal(c.Probe, &reports) != nil {
+		return nil
+	}
+	for _, r := range reports {
+		e, _ := finding.Lookup(r.Code)
+		next := e.Remedy
+		if r.State == adapter.Unproven {
+			next = r.Detail
+		}
+		list = append(list, Step{capabilities[r.Capability] + " work", r.State == adapter.Works, next})
+	}
+	return list
+}
+
+var capabilities = map[adapter.Capability]string{
+	adapter.PeopleIn: "People in", adapter.PeopleOut: "People out", adapter.LearningEventsIn: "Learning events in", adapter.MessagesOut: "Messages out",
+}
+
+// Pairing gives the checklist of a pairing.
+func (s *Service) Pairing(ctx context.Context, p store.Pairing) (Checklist, error) {
+	c, err := s.Store.Connection(ctx, p.ConnectionID)
+	if err != nil {
+		return nil, err
+	}
+	works := c.PausedAt == nil && Checklist(working(c)).Live()
+	people := len(p.Mend)
+	return Checklist{
+		{"Paired with a class at " + c.Name, true, ""},
+		{c.Name + " works", works, "Test and mend the connection"},
+		{"Compared, so that a run can be looked at beforehand", p.ComparedAt != nil, "Open the preview: kanban pairings preview"},
+		{"First run made by hand", p.RanAt != nil, "Run it: kanban pairings run"},
+		{"Last run came to its end", p.RanAt != nil && !p.LastFailed, "See what stopped the last run, and resume it"},
+		{"Nobody needs a person", people == 0, fmt.Sprintf("%d people need a person: kanban findings list", people)},
+		{"Not paused", p.PausedAt == nil, "Resume it"},
+	}, nil
+}
+
+// Freshness says how old what is known about a pairing is, and what keeps it
+// from becoming newer.
+type Freshness struct {
+	ReadAt     *time.Time // when the register was read last
+	ComparedAt *time.Time
+	RanAt      *time.Time
+	NextRead   *time.Time // when the register is read next by itself
+	StoppedBy  string     // empty when nothing has stopped it
+}
+
+// Freshness of a pairing. readEvery is how often registers are read by
+// themselves, 0 for never.
+func (s *Service) Freshness(ctx context.Context, p store.Pairing, readEvery time.Duration) (f Freshness, err error) {
+	f.ComparedAt, f.RanAt = p.ComparedAt, p.RanAt
+	section, err := s.Store.Section(ctx, p.SectionID)
+	if errors.Is(err, store.ErrNotFound) {
+		f.StoppedBy = "the section is no longer in the register"
+		return f, nil
+	}
+	if err != nil {
+		return f, err
+	}
+	register, err := s.Store.Connection(ctx, section.Connection)
+	if err != nil {
+		return f, err
+	}
+	if f.ReadAt, err = s.Store.LastRead(ctx, register.ID); err != nil {
+		return f, err
+	}
+	runs, err := s.Store.Runs(ctx, "", register.ID, "", 1)
+	if err != nil {
+		return f, err
+	}
+	service, err := s.Store.Connection(ctx, p.ConnectionID)
+	switch {
+	case err != nil:
+		return f, err
+	case register.PausedAt != nil:
+		f.StoppedBy = register.Name + " is paused"
+	case len(runs) > 0 && runs[0].State == store.Failed:
+		f.StoppedBy = "the last read of " + register.Name + " failed: " + runs[0].Error
+	case service.PausedAt != nil:
+		f.StoppedBy = service.Name + " is paused"
+	case p.PausedAt != nil:
+		f.StoppedBy = "the pairing is paused"
+	case readEvery == 0:
+		f.StoppedBy = "registers are read by hand only; start the service with --read-every to read them by themselves"
+	}
+	if f.ReadAt != nil && readEvery > 0 && register.PausedAt == nil {
+		next := f.ReadAt.Add(readEvery)
+		f.NextRead = &next
+	}
+	return f, nil
+}

@@ -1,0 +1,83 @@
+package cli
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+
+	"github.com/urfave/cli/v3"
+
+	"kanban/internal/client"
+	"kanban/internal/wire/api"
+)
+
+func findings() *cli.Command {
+	return &cli.Command{
+		Name: "findings", Usage: "Everything that was noticed, with remedy and who can mend it", Category: "service",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "List findings, what needs a person first", Action: listFindings,
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "group", Usage: "only mend, waiting, left-out or remark"},
+					&cli.StringFlag{Name: "owner", Usage: "only what this one can mend, e.g. \"register office\""},
+					&cli.StringFlag{Name: "code", Usage: "only one code"},
+					&cli.StringFlag{Name: "text", Usage: "only what has this in whom, where or detail"},
+					&cli.BoolFlag{Name: "seen", Usage: "what was acknowledged instead"},
+				},
+				Description: "  kanban findings list --group mend\n  kanban findings list --group left-out --text \"Propagation A\"\n  kanban findings list -o csv > findings.csv",
+			},
+			{
+				Name: "acknowledge", Usage: "Keep a finding quiet, with a note, until it changes", ArgsUsage: "KEY NOTE",
+				Description: "  kanban findings acknowledge 5f0c1a7be2d34c10 \"the office knows, mended next week\"",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					args, err := arguments(cmd, 2)
+					if err != nil {
+						return err
+					}
+					if _, err := client.Send[client.Empty](ctx, connect(cmd), http.MethodPut, "/findings/"+url.PathEscape(args[0])+"/acknowledgement", api.Acknowledgement{Note: args[1]}); err != nil {
+						return err
+					}
+					say(cmd, "Acknowledged. It stays quiet until it changes.")
+					return nil
+				},
+			},
+			{
+				Name: "reopen", Usage: "Take an acknowledgement back", ArgsUsage: "KEY",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					args, err := arguments(cmd, 1)
+					if err != nil {
+						return err
+					}
+					if _, err := client.Send[client.Empty](ctx, connect(cmd), http.MethodDelete, "/findings/"+url.PathEscape(args[0])+"/acknowledgement", nil); err != nil {
+						return err
+					}
+					say(cmd, "It shows again.")
+					return nil
+				},
+			},
+		},
+	}
+}
+
+func listFindings(ctx context.Context, cmd *cli.Command) error {
+	query := url.Values{"limit": {"1000"}}
+	for _, name := range []string{"group", "owner", "code", "text"} {
+		if v := cmd.String(name); v != "" {
+			query.Set(name, v)
+		}
+	}
+	if cmd.Bool("seen") {
+		query.Set("seen", "true")
+	}
+	all, err := client.All[api.Finding](ctx, connect(cmd), "/findings?"+query.Encode())
+	if err != nil {
+		return err
+	}
+	return tableOf(all, "Nothing fits.", []string{"group", "who or what", "where", "finding", "detail", "who can mend it", "key"}, func(f api.Finding) []string {
+		detail := f.Detail
+		if f.Seen != nil {
+			detail = f.Seen.By + ": " + f.Seen.Note
+		}
+		return []string{f.Group, f.Subject, f.Where, f.Title, detail, f.Owner, f.Key}
+	}).print(cmd)
+}

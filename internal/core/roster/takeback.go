@@ -1,0 +1,67 @@
+package roster
+
+import "kanban/internal/core/finding"
+
+// TakeBack works out how the effect of a run is undone: whoever it put in comes
+// out again, whoever it took out goes back in, and changed details become what
+// they were. done are the entries that the run carried out; target is how the
+// service is now. What is no longer as the run left it is left alone, so taking
+// back twice does nothing. The plan has exactly one entry per entry of done.
+func TakeBack(done []Entry, target Target) Plan {
+	accounts := make(map[string]*Account, len(target.Accounts))
+	for i := range target.Accounts {
+		accounts[target.Accounts[i].ID] = &target.Accounts[i]
+	}
+	entries := make([]Entry, len(done))
+	for i, d := range done {
+		entries[i] = undo(d, accounts[d.AccountID])
+	}
+	return newPlan(entries)
+}
+
+func undo(d Entry, a *Account) Entry {
+	e := Entry{PersonID: d.PersonID, AccountID: d.AccountID, Name: d.Name, Role: d.Role}
+	same := e.as(OutcomeLeftOut, finding.ChangedSince, "")
+	switch {
+	case a == nil:
+		return same
+	case d.Outcome == OutcomeAdd && a.InTarget:
+		// An account that the run made is switched off with it.
+		e.Deactivate = d.Reason == finding.NewAccount && a.Active
+		return e.as(OutcomeRemove, finding.TakenBack, "was put in")
+	case d.Outcome == OutcomeRemove && !a.InTarget:
+		e.Want = d.Was
+		e.Activate = d.Deactivate && !a.Active
+		return e.as(OutcomeAdd, finding.TakenBack, "was taken out")
+	case d.Outcome == OutcomeUpdate && a.GivenName == d.Want.GivenName && a.FamilyName == d.Want.FamilyName:
+		e.Want, e.Was = d.Was, d.Want
+		return e.as(OutcomeUpdate, finding.TakenBack, "was changed")
+	}
+	return same
+}
+
+// Side is one person on both sides of a pairing: as the section has them and as
+// the service does. One of the two may be absent.
+type Side struct {
+	Entry
+	Member  *Member
+	Account *Account
+}
+
+// SideBySide puts both sides of a comparison beside each other, one line per
+// entry of its plan, in the plan's order.
+func SideBySide(source Source, target Target, plan Plan) []Side {
+	members := make(map[string]*Member, len(source.Members))
+	for _, p := range onePerPerson(source.Members) {
+		members[p.PersonID] = p.Member
+	}
+	accounts := make(map[string]*Account, len(target.Accounts))
+	for i := range target.Accounts {
+		accounts[target.Accounts[i].ID] = &target.Accounts[i]
+	}
+	lines := make([]Side, len(plan.Entries))
+	for i, e := range plan.Entries {
+		lines[i] = Side{e, members[e.PersonID], accounts[e.AccountID]}
+	}
+	return lines
+}

@@ -1,0 +1,76 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Acknowledgement says that somebody has seen a finding and why it may stay.
+type Acknowledgement struct {
+	Key  string
+	Note string
+	By   string
+	At   time.Time
+}
+
+// Acknowledgements gives them all, by the finding's key.
+func (s *Store) Acknowledgements(ctx context.Context) (map[string]Acknowledgement, error) {
+	list, err := many[Acknowledgement](ctx, s, "listing acknowledgements", `SELECT key, note, by_whom, at FROM acknowledgements`)
+	out := make(map[string]Acknowledgement, len(list))
+	for _, a := range list {
+		out[a.Key] = a
+	}
+	return out, err
+}
+
+// Acknowledge keeps that somebody has seen a finding.
+func (tx *Tx) Acknowledge(ctx context.Context, key, note, who string) error {
+	_, err := tx.PGX.Exec(ctx, `INSERT INTO acknowledgements (key, note, by_whom) VALUES ($1, $2, $3)
+		ON CONFLICT (key) DO UPDATE SET note = excluded.note, by_whom = excluded.by_whom, at = now()`, key, note, who)
+	return known(err, "acknowledging the finding")
+}
+
+// Reopen drops an acknowledgement.
+func (tx *Tx) Reopen(ctx context.Context, key string) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM acknowledgements WHERE key = $1`, key)
+	return known(err, "reopening the finding")
+}
+
+// RosterLine is one person of a section's roster on a day.
+type RosterLine struct {
+	PersonID   string
+	Name       string
+	Identifier string
+	Role       string
+	JoinedAt   time.Time
+	LeftAt     *time.Time
+}
+
+// RosterOn lists who was in a section at a time, with when they joined and left.
+// What a first read found counts from the enrolment's first day.
+func (s *Store) RosterOn(ctx context.Context, sectionID string, at time.Time) ([]RosterLine, error) {
+	return many[RosterLine](ctx, s, "listing the roster", `
+		WITH spells AS (
+			SELECT e.connection_id, e.section, e.person, e.role, least(e.begin_date::timestamptz, e.joined_at) AS joined, e.gone_at AS left_at FROM enrolments e
+			UNION ALL
+			SELECT e.connection_id, e.section, e.person, e.role, least(e.begin_date::timestamptz, e.joined_at), e.left_at FROM past_enrolments e)
+		SELECT p.id::text, p.given_name || ' ' || p.family_name, p.identifier, e.role, e.joined, e.left_at
+		FROM sections s JOIN spells e ON e.connection_id = s.connection_id AND e.section = s.sourced_id
+		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
+		WHERE s.id = $1 AND e.joined <= $2 AND (e.left_at IS NULL OR e.left_at > $2)
+		ORDER BY e.role DESC, p.family_name, p.given_name, p.id`, sectionID, at)
+}
+
+// Comings lists who joined and left a section after its first read, newest first.
+func (s *Store) Comings(ctx context.Context, sectionID string, limit int) ([]RosterLine, error) {
+	return many[RosterLine](ctx, s, "listing who came and went", `
+		WITH spells AS (
+			SELECT e.connection_id, e.section, e.person, e.role, e.joined_at AS joined, e.gone_at AS left_at FROM enrolments e
+			UNION ALL SELECT e.connection_id, e.section, e.person, e.role, e.joined_at, e.left_at FROM past_enrolments e),
+		first AS (SELECT s.connection_id, min(r.finished_at) AS at FROM sections s JOIN runs r ON r.connection_id = s.connection_id AND r.kind = 'read' AND r.state = 'finished' WHERE s.id = $1 GROUP BY 1)
+		SELECT p.id::text, p.given_name || ' ' || p.family_name, p.identifier, e.role, e.joined, e.left_at
+		FROM sections s JOIN spells e ON e.connection_id = s.connection_id AND e.section = s.sourced_id
+		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person JOIN first f ON f.connection_id = s.connection_id
+		WHERE s.id = $1 AND (e.joined > f.at OR e.left_at > f.at)
+		ORDER BY coalesce(e.left_at, e.joined) DESC, p.id LIMIT $2`, sectionID, limit)
+}

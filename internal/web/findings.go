@@ -1,0 +1,161 @@
+package web
+
+import (
+	"bytes"
+	"context"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/app/reporting"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+	"kanban/internal/wire/sheet"
+)
+
+type findingsInput struct {
+	Paging
+	Group  string `query:"group" doc:"mend, waiting, left-out or remark"`
+	Code   string `query:"code" doc:"A finding code"`
+	Owner  string `query:"owner" doc:"Who can mend it"`
+	Text   string `query:"text" doc:"A part of whom or what it is about, where, or of its detail"`
+	Person string `query:"person" doc:"Id of a person"`
+	Seen   bool   `query:"seen" doc:"List what was acknowledged instead"`
+}
+
+type byKey struct {
+	Key string `path:"key" doc:"The finding's key"`
+}
+
+type acknowledging struct {
+	byKey
+	Body api.Acknowledgement
+}
+
+type rosterInput struct {
+	byID
+	At string `query:"at" doc:"A day such as 2026-10-01 or a time of RFC 3339; now when absent"`
+}
+
+func (s *Server) findings(a huma.API) {
+	handle(a, "findings", "GET /findings list-findings Everything that was noticed, what needs a person first", func(ctx context.Context, in *findingsInput) (api.Page[api.Finding], error) {
+		list, err := s.Reporting.Findings(ctx, reporting.Filter{Group: reporting.Group(in.Group), Code: finding.Code(in.Code), Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen})
+		if err != nil {
+			return api.Page[api.Finding]{}, err
+		}
+		items, next, err := paged(list, in.Cursor, in.Limit)
+		return api.Page[api.Finding]{Items: each(items, noticedFinding), Next: next}, err
+	})
+	handleEmpty(a, "findings", "PUT /findings/{key}/acknowledgement acknowledge-finding Keep a finding quiet until it changes", func(ctx context.Context, in *acknowledging) error {
+		return s.Reporting.Acknowledge(ctx, callerOf(ctx).Name, in.Key, in.Body.Note)
+	})
+	handleEmpty(a, "findings", "DELETE /findings/{key}/acknowledgement reopen-finding Take an acknowledgement back", func(ctx context.Context, in *byKey) error {
+		return s.Reporting.Reopen(ctx, callerOf(ctx).Name, in.Key)
+	})
+	handle(a, "sections", "GET /sections/{id}/roster get-roster Who was in a section on a day", func(ctx context.Context, in *rosterInput) (api.Page[api.RosterLine], error) {
+		at, err := moment(in.At)
+		if err != nil {
+			return api.Page[api.RosterLine]{}, err
+		}
+		list, err := s.Store.RosterOn(ctx, in.ID, at)
+		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
+	})
+	handle(a, "sections", "GET /sections/{id}/movements list-movements Who joined and left a section since it was first read", func(ctx context.Context, in *byID) (api.Page[api.RosterLine], error) {
+		list, err := s.Store.Comings(ctx, in.ID, 500)
+		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
+	})
+	handle(a, "pairings", "GET /pairings/{id}/comparison compare-pairing Compare both sides now, side by side, changing nothing", func(ctx context.Context, in *byID) (api.Page[api.Line], error) {
+		list, err := s.Syncing.Lines(ctx, in.ID)
+		return api.Page[api.Line]{Items: each(list, line)}, err
+	})
+	s.comparisonFile(a)
+}
+
+// comparisonFile gives the comparison as CSV.
+func (s *Server) comparisonFile(a huma.API) {
+	op := operation("pairings", "GET /pairings/{id}/comparison.csv export-comparison The same as a CSV file")
+	op.Responses = map[string]*huma.Response{"200": {Description: "CSV", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
+	type file struct {
+		ContentType string `header:"Content-Type"`
+		Disposition string `header:"Content-Disposition"`
+		Body        []byte
+	}
+	huma.Register(a, op, func(ctx context.Context, in *byID) (*file, error) {
+		list, err := s.Syncing.Lines(ctx, in.ID)
+		if err != nil {
+			return nil, problem(err)
+		}
+		rows := make([][]string, len(list))
+		for i, l := range list {
+			x := line(l)
+			rows[i] = x.Cells()
+		}
+		var out bytes.Buffer
+		if err := sheet.CSV(&out, api.LineColumns, rows); err != nil {
+			return nil, problem(err)
+		}
+		return &file{"text/csv; charset=utf-8", `attachment; filename="comparison.csv"`, out.Bytes()}, nil
+	})
+}
+
+// moment reads a day, whose end is meant, or a time.
+func moment(text string) (time.Time, error) {
+	if text == "" {
+		return time.Now(), nil
+	}
+	if day, err := time.Parse(time.DateOnly, text); err == nil {
+		return day.AddDate(0, 0, 1).Add(-time.Nanosecond), nil
+	}
+	at, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return at, refusal.Invalid("at", "%q is neither a day such as 2026-10-01 nor a time of RFC 3339", text)
+	}
+	return at, nil
+}
+
+func noticedFinding(f reporting.Finding) api.Finding {
+	e, _ := finding.Lookup(f.Code)
+	out := api.Finding{
+		Key: f.Key, Group: string(f.Group), Code: f.Code, Severity: e.Severity, Title: finding.Title(f.Code), Subject: f.Subject, Where: f.Where,
+		Detail: f.Detail, Remedy: e.Remedy, Owner: string(e.Owner), Link: f.Link, PersonID: f.Person,
+	}
+	if f.Code == finding.LeftOutByRule {
+		out.Title, out.Detail = "left out: "+f.Detail, ""
+	}
+	if f.Seen != nil {
+		out.Seen = &api.Seen{Note: f.Seen.Note, By: f.Seen.By, At: f.Seen.At}
+	}
+	return out
+}
+
+func checklist(c reporting.Checklist) api.Checklist {
+	return api.Checklist{Live: c.Live(), Steps: each(c, func(s reporting.Step) api.Step {
+		if s.Done {
+			s.Next = ""
+		}
+		return api.Step(s)
+	})}
+}
+
+func rosterLine(l store.RosterLine) api.RosterLine { return api.RosterLine(l) }
+
+func line(s roster.Side) api.Line {
+	out := api.Line{Decision: entry(s.Entry)}
+	if m := s.Member; m != nil {
+		out.Register = &api.RegisterSide{Name: m.Name(), Email: m.Email, UserName: m.UserName, Identifier: m.Identifier}
+	}
+	if a := s.Account; a != nil {
+		out.Service = &api.ServiceSide{AccountID: a.ID, Name: joined(a.GivenName, a.FamilyName), Email: a.Email, UserName: a.UserName, Active: a.Active, Member: a.InTarget}
+	}
+	return out
+}
+
+func joined(given, family string) string {
+	if given == "" || family == "" {
+		return given + family
+	}
+	return given + " " + family
+}

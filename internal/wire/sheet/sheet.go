@@ -1,0 +1,33 @@
+// Package sheet writes tables as CSV (RFC 4180) that people open in spreadsheets.
+//
+//	err := sheet.CSV(out, []string{"person", "outcome"}, rows)
+package sheet
+
+import (
+	"encoding/csv"
+	"io"
+	"strings"
+)
+
+// CSV writes a header and rows. Cells that a spreadsheet would take for a
+// formula get an apostrophe in front.
+func CSV(out io.Writer, header []string, rows [][]string) error {
+	w := csv.NewWriter(out)
+	_ = w.Write(header)
+	for _, r := range rows {
+		_ = w.Write(harmless(r))
+	}
+	w.Flush()
+	return w.Error()
+}
+
+func harmless(row []string) []string {
+	out := make([]string, len(row))
+	for i, c := range row {
+		if c != "" && strings.ContainsRune("=+-@\t\r", rune(c[0])) {
+			c = "'" + c
+		}
+		out[i] = c
+	}
+	return out
+}
