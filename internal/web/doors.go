@@ -59,7 +59,7 @@ func (s *Server) installation(a huma.API) {
 	handle(a, "installation", "GET /kinds list-kinds The kinds of connection and what each needs", func(context.Context, *struct{}) ([]adapter.Kind, error) {
 		return adapter.Kinds, nil
 	})
-	handle(a, "installation", "GET /findings list-findings Everything Kanban can notice, with its remedy", func(context.Context, *struct{}) ([]finding.Entry, error) {
+	handle(a, "installation", "GET /catalogue list-codes Everything Kanban can notice, with its remedy", func(context.Context, *struct{}) ([]finding.Entry, error) {
 		return finding.All(), nil
 	})
 	handle(a, "installation", "GET /today today What needs a person, ordered by harm", func(ctx context.Context, _ *struct{}) ([]api.Finding, error) {

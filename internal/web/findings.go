@@ -31,12 +31,12 @@ type byKey struct {
 }
 
 type acknowledging struct {
-	byKey
+	Key  string `path:"key" doc:"The finding's key"`
 	Body api.Acknowledgement
 }
 
 type rosterInput struct {
-	byID
+	ID string `path:"id" doc:"The section's id"`
 	At string `query:"at" doc:"A day such as 2026-10-01 or a time of RFC 3339; now when absent"`
 }
 

@@ -17,8 +17,9 @@ type personAt struct {
 }
 
 type accountAt struct {
-	personAt
-	Body api.AccountChoice
+	ID           string `path:"id" doc:"The person's id"`
+	ConnectionID string `path:"connection" doc:"The connection's id"`
+	Body         api.AccountChoice
 }
 
 func (s *Server) matching(a huma.API) {

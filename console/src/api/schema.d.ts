@@ -56,6 +56,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything Kanban can notice, with its remedy */
+        get: operations["list-codes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections": {
         parameters: {
             query?: never;
@@ -306,11 +323,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everything Kanban can notice, with its remedy */
+        /** Everything that was noticed, what needs a person first */
         get: operations["list-findings"];
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/{key}/acknowledgement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a finding quiet until it changes */
+        put: operations["acknowledge-finding"];
+        post?: never;
+        /** Take an acknowledgement back */
+        delete: operations["reopen-finding"];
         options?: never;
         head?: never;
         patch?: never;
@@ -420,6 +455,40 @@ export interface paths {
         head?: never;
         /** Change, pause or resume a pairing */
         patch: operations["edit-pairing"];
+        trace?: never;
+    };
+    "/api/v1/pairings/{id}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compare both sides now, side by side, changing nothing */
+        get: operations["compare-pairing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pairings/{id}/comparison.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as a CSV file */
+        get: operations["export-comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/pairings/{id}/previews": {
@@ -648,6 +717,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show how a run's effect would be undone */
+        post: operations["take-back-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sections": {
         parameters: {
             query?: never;
@@ -657,6 +743,40 @@ export interface paths {
         };
         /** List sections with their state */
         get: operations["list-sections"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sections/{id}/movements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who joined and left a section since it was first read */
+        get: operations["list-movements"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sections/{id}/roster": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who was in a section on a day */
+        get: operations["get-roster"];
         put?: never;
         post?: never;
         delete?: never;
@@ -759,6 +879,10 @@ export interface components {
             /** @description It is not this person's */
             not?: boolean;
         };
+        Acknowledgement: {
+            /** @description Why it may stay as it is */
+            note: string;
+        };
         Action: {
             /** @description For award */
             badgeId?: string;
@@ -854,6 +978,10 @@ export interface components {
             /** @enum {string} */
             state: "none" | "pending" | "started" | "done" | "refused" | "not-arrived";
         };
+        Checklist: {
+            live: boolean;
+            steps: components["schemas"]["Step"][];
+        };
         Column: {
             /** @description At most 200; the sections list has all */
             cards: components["schemas"]["Section"][];
@@ -862,6 +990,7 @@ export interface components {
             state: string;
         };
         Connection: {
+            checklist: components["schemas"]["Checklist"];
             id: string;
             kind: string;
             /** @description For registers: the newest read */
@@ -895,6 +1024,7 @@ export interface components {
         };
         Decision: {
             accountId: string;
+            activate?: boolean;
             deactivate?: boolean;
             detail: string;
             name: string;
@@ -907,6 +1037,7 @@ export interface components {
             /** @description The reason in a few words */
             title: string;
             want?: components["schemas"]["Wanted"];
+            was?: components["schemas"]["Wanted"];
         };
         Delivery: {
             action: string;
@@ -1060,6 +1191,50 @@ export interface components {
             secret: boolean;
             title: string;
         };
+        Finding: {
+            code: string;
+            detail: string;
+            /**
+             * @description What attention it wants: somebody has to act, it passes by itself, it is on purpose, or it is a remark about the register
+             * @enum {string}
+             */
+            group: "mend" | "waiting" | "left-out" | "remark";
+            /** @description Stands for exactly this finding; changes when the finding does */
+            key: string;
+            /** @description The console page on which to look at it */
+            link: string;
+            /** @description Who can mend it */
+            owner: string;
+            personId?: string;
+            remedy: string;
+            /** @description Who has acknowledged it */
+            seen?: components["schemas"]["Seen"];
+            /** @enum {string} */
+            severity: "note" | "warn" | "block";
+            /** @description Who or what it is about */
+            subject: string;
+            title: string;
+            /** @description The section, connection or rule */
+            where: string;
+        };
+        Freshness: {
+            /** Format: date-time */
+            comparedAt?: string;
+            /**
+             * Format: date-time
+             * @description When the register is read next by itself
+             */
+            nextRead?: string;
+            /** Format: date-time */
+            ranAt?: string;
+            /**
+             * Format: date-time
+             * @description When the register was read last
+             */
+            readAt?: string;
+            /** @description What keeps it from becoming newer */
+            stoppedBy?: string;
+        };
         Hello: {
             /** Format: date-time */
             at: string;
@@ -1085,6 +1260,27 @@ export interface components {
             fields: components["schemas"]["Field"][];
             name: string;
             title: string;
+        };
+        Line: {
+            accountId: string;
+            activate?: boolean;
+            deactivate?: boolean;
+            detail: string;
+            name: string;
+            outcome: string;
+            owner?: string;
+            personId: string;
+            reason: string;
+            /** @description As the section has them; absent for members whom nobody in the section is */
+            register?: components["schemas"]["RegisterSide"];
+            remedy?: string;
+            role: string;
+            /** @description As the service has them; absent without an account */
+            service?: components["schemas"]["ServiceSide"];
+            /** @description The reason in a few words */
+            title: string;
+            want?: components["schemas"]["Wanted"];
+            was?: components["schemas"]["Wanted"];
         };
         Live: {
             /** @description Which one; empty when it is about many */
@@ -1205,8 +1401,18 @@ export interface components {
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
+        PageFinding: {
+            items: components["schemas"]["Finding"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
         PageIssuer: {
             items: components["schemas"]["Issuer"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        PageLine: {
+            items: components["schemas"]["Line"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
@@ -1217,6 +1423,11 @@ export interface components {
         };
         PagePerson: {
             items: components["schemas"]["Person"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        PageRosterLine: {
+            items: components["schemas"]["RosterLine"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
@@ -1241,6 +1452,8 @@ export interface components {
             next?: string;
         };
         Pairing: {
+            checklist: components["schemas"]["Checklist"];
+            freshness: components["schemas"]["Freshness"];
             id: string;
             lastRun?: components["schemas"]["Run"];
             paused: boolean;
@@ -1316,12 +1529,20 @@ export interface components {
              */
             notice: "quiet" | "told" | "unknown";
             pairingId: string;
+            /** @description The run whose effect this undoes */
+            takesBack?: string;
         };
         ReadRequest: {
             /** @description Go on although a guard objects */
             approved?: boolean;
             /** @description Ask the register only for what changed since the last read */
             changes?: boolean;
+        };
+        RegisterSide: {
+            email: string;
+            identifier: string;
+            name: string;
+            userName: string;
         };
         Report: {
             capability: string;
@@ -1333,6 +1554,16 @@ export interface components {
             remedy?: string;
             /** @enum {string} */
             state: "works" | "not-enabled" | "not-allowed" | "wrong-credential" | "broken" | "unreachable" | "unproven";
+        };
+        RosterLine: {
+            identifier: string;
+            /** Format: date-time */
+            joinedAt: string;
+            /** Format: date-time */
+            leftAt?: string;
+            name: string;
+            personId: string;
+            role: string;
         };
         Rule: {
             actions: components["schemas"]["Action"][];
@@ -1402,6 +1633,10 @@ export interface components {
             state: "queued" | "running" | "finished" | "needs-person" | "moved" | "failed" | "cancelled";
             /** @description What it is doing now */
             step?: string;
+            /** @description The run that undid its effect */
+            takenBackBy?: string;
+            /** @description The run whose effect it undoes */
+            takesBack?: string;
             /** Format: int64 */
             total: number;
         };
@@ -1433,6 +1668,21 @@ export interface components {
             terms: string[];
             title: string;
         };
+        Seen: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            note: string;
+        };
+        ServiceSide: {
+            accountId: string;
+            active: boolean;
+            email: string;
+            /** @description Is in the target */
+            member: boolean;
+            name: string;
+            userName: string;
+        };
         Setup: {
             email: string;
             name: string;
@@ -1445,22 +1695,14 @@ export interface components {
             email: string;
             password: string;
         };
+        Step: {
+            done: boolean;
+            /** @description What to do, when it is not done */
+            next?: string;
+            title: string;
+        };
         Switch: {
             on: boolean;
-        };
-        Task: {
-            code: string;
-            detail: string;
-            /** @description The console page on which to do so */
-            link: string;
-            /** @description Who can mend it */
-            owner: string;
-            remedy: string;
-            /** @description Who or what it is about */
-            subject: string;
-            title: string;
-            /** @description The section, connection or rule */
-            where: string;
         };
         Token: {
             token: string;
@@ -1626,6 +1868,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Board"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"][];
                 };
             };
             /** @description Error */
@@ -2311,7 +2582,24 @@ export interface operations {
     };
     "list-findings": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+                /** @description mend, waiting, left-out or remark */
+                group?: string;
+                /** @description A finding code */
+                code?: string;
+                /** @description Who can mend it */
+                owner?: string;
+                /** @description A part of whom or what it is about, where, or of its detail */
+                text?: string;
+                /** @description Id of a person */
+                person?: string;
+                /** @description List what was acknowledged instead */
+                seen?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2324,8 +2612,69 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Entry"][];
+                    "application/json": components["schemas"]["PageFinding"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "acknowledge-finding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acknowledgement"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reopen-finding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The finding's key */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -2673,6 +3022,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Pairing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-pairing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageLine"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description CSV */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
             /** @description Error */
@@ -3294,6 +3709,38 @@ export interface operations {
             };
         };
     };
+    "take-back-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-sections": {
         parameters: {
             query?: {
@@ -3323,6 +3770,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageSection"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-movements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageRosterLine"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-roster": {
+        parameters: {
+            query?: {
+                /** @description A day such as 2026-10-01 or a time of RFC 3339; now when absent */
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageRosterLine"];
                 };
             };
             /** @description Error */
@@ -3479,7 +3990,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Task"][];
+                    "application/json": components["schemas"]["Finding"][];
                 };
             };
             /** @description Error */

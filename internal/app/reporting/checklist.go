@@ -77,7 +77,7 @@ func working(c store.Connection) (list Checklist) {
 		if r.State == adapter.Unproven {
 			next = r.Detail
 		}
-		list = append(list, Step{capabilities[r.Capability] + " work", r.State == adapter.Works, next})
+		list = append(list, Step{capabilities[r.Capability] + ": works", r.State == adapter.Works, next})
 	}
 	return list
 }
