@@ -14,6 +14,7 @@ const queries = useQueryClient()
 const pages = [
   ['/board', 'Board'],
   ['/sections', 'Sections'],
+  ['/findings', 'Findings'],
   ['/connections', 'Connections'],
   ['/rules', 'Rules'],
   ['/events', 'Events'],

@@ -37,6 +37,23 @@ export const router = createRouter({
       meta: { title: 'Pairing' },
     },
     {
+      path: '/pairings/:id/compare',
+      component: () => import('./pages/pairings/Compare.vue'),
+      props: true,
+      meta: { title: 'Compare' },
+    },
+    {
+      path: '/findings',
+      component: () => import('./pages/findings/Findings.vue'),
+      meta: { title: 'Findings' },
+    },
+    {
+      path: '/connections/:id/matching',
+      component: () => import('./pages/connections/Matching.vue'),
+      props: true,
+      meta: { title: 'Who is who' },
+    },
+    {
       path: '/people/:id',
       component: () => import('./pages/people/Person.vue'),
       props: true,

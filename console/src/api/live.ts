@@ -6,12 +6,12 @@ export const live = ref(false)
 
 // Which lists a piece of news is about.
 const about: Record<string, string[]> = {
-  connection: ['connections', 'today', 'board'],
+  connection: ['connections', 'today', 'board', 'findings', 'matching'],
   section: ['sections', 'board', 'courses'],
-  pairing: ['pairing', 'sections', 'board', 'today'],
-  run: ['run', 'runs', 'pairing', 'connections', 'today'],
+  pairing: ['pairing', 'sections', 'board', 'today', 'findings'],
+  run: ['run', 'runs', 'pairing', 'connections', 'today', 'findings'],
   event: ['events'],
-  delivery: ['events', 'deliveries', 'rules', 'today'],
+  delivery: ['events', 'deliveries', 'rules', 'today', 'findings'],
   rule: ['rules'],
   badge: ['badges', 'awards'],
 }

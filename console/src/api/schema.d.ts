@@ -2630,7 +2630,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The finding's key */
+                key: string;
+            };
             cookie?: never;
         };
         requestBody: {
@@ -3237,7 +3240,12 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                /** @description The person's id */
+                id: string;
+                /** @description The connection's id */
+                connection: string;
+            };
             cookie?: never;
         };
         requestBody: {
@@ -3822,7 +3830,10 @@ export interface operations {
                 at?: string;
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The section's id */
+                id: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

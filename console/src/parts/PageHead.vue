@@ -23,6 +23,10 @@ defineProps<{ title: string; about?: string }>()
   margin-bottom: 1rem;
 }
 
+.actions {
+  flex-wrap: nowrap;
+}
+
 p {
   margin: 0.2rem 0 0;
 }

@@ -28,6 +28,9 @@ func undo(d Entry, a *Account) Entry {
 	case d.Outcome == OutcomeAdd && a.InTarget:
 		// An account that the run made is switched off with it.
 		e.Deactivate = d.Reason == finding.NewAccount && a.Active
+		if e.Deactivate {
+			return e.as(OutcomeRemove, finding.TakenBack, "was put in; the account that was made is switched off")
+		}
 		return e.as(OutcomeRemove, finding.TakenBack, "was put in")
 	case d.Outcome == OutcomeRemove && !a.InTarget:
 		e.Want = d.Was

@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import Checklist from '../../parts/Checklist.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
@@ -78,6 +79,7 @@ const names: Record<string, string> = {
     <div class="what">
       <h2>{{ c.name }}</h2>
       <p class="faint">{{ c.title }}<br />{{ c.settings.address ?? c.settings.server ?? '' }}</p>
+      <Checklist :list="c.checklist" />
     </div>
     <div class="can">
       <p v-if="c.paused"><Signal state="paused" /> <span class="faint">What depends on it waits.</span></p>
@@ -124,6 +126,7 @@ const names: Record<string, string> = {
         :loading="probe.isPending.value && probe.variables.value?.id === c.id"
         @click="probe.mutate(c)"
       />
+      <RouterLink v-if="c.kind === 'scim'" :to="`/connections/${c.id}/matching`">Who is who…</RouterLink>
       <Button size="small" variant="text" label="Edit…" @click="form = { edit: c }" />
       <Button size="small" variant="text" :label="c.paused ? 'Resume' : 'Pause'" @click="pause.mutate(c)" />
     </div>

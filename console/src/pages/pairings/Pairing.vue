@@ -5,12 +5,14 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
+import Checklist from '../../parts/Checklist.vue'
 import Counts from '../../parts/Counts.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 import People from './People.vue'
+import PolicyForm from './PolicyForm.vue'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
@@ -57,6 +59,12 @@ const runLabel = computed(() => {
   if (only.value.length) return `Run only these ${only.value.length}`
   return n ? `Run: ${n} changes` : 'Run: nothing to change'
 })
+const editing = ref(false)
+const notices = {
+  quiet: 'nobody is told about it',
+  told: 'the service tells each of them',
+  unknown: 'whether the service tells them is up to it, because the connection names no notice attribute',
+}
 const blocked = computed(() => !!preview.data.value?.guard && !approved.value && !only.value.length)
 </script>
 
@@ -69,6 +77,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
         {{ p.section.connection }} · last run
         {{ when(p.section.ranAt) }}
       </template>
+      <RouterLink :to="`/pairings/${id}/compare`">Side by side</RouterLink>
       <Button
         size="small"
         variant="outlined"
@@ -97,10 +106,15 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
       approval.
       <label><input v-model="approved" type="checkbox" /> That is right, take them out.</label>
     </p>
+    <PolicyForm v-if="editing" :pairing="p" @close="editing = false" />
     <div class="two">
       <section aria-label="Preview">
         <h2>What a run would do, person by person</h2>
         <Counts v-if="preview.data.value" :counts="preview.data.value.counts" />
+        <p v-if="preview.data.value?.newAccounts" class="faint small">
+          {{ preview.data.value.newAccounts }} accounts would be made;
+          {{ notices[preview.data.value.notice] }}.
+        </p>
         <People
           v-model:ticked="only"
           :people="preview.data.value?.entries.map((e) => ({ entry: e, state: e.outcome }))"
@@ -110,7 +124,22 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
         />
       </section>
       <aside>
-        <h2>Policy</h2>
+        <h2>Set up</h2>
+        <Checklist :list="p.checklist" />
+        <h2>Freshness</h2>
+        <dl>
+          <dt>Register read</dt>
+          <dd>{{ when(p.freshness.readAt) }}</dd>
+          <dt>Compared</dt>
+          <dd>{{ when(p.freshness.comparedAt) }}</dd>
+          <dt>Next read</dt>
+          <dd>{{ when(p.freshness.nextRead) }}</dd>
+        </dl>
+        <p v-if="p.freshness.stoppedBy" class="faint small">‖ {{ p.freshness.stoppedBy }}</p>
+        <h2>
+          Policy
+          <button type="button" class="change" @click="editing = true">change…</button>
+        </h2>
         <dl>
           <dt>Carries</dt>
           <dd>{{ p.policy.roles.join(', ') }}</dd>
@@ -160,6 +189,21 @@ dt {
 
 dd {
   margin: 0;
+}
+
+.small {
+  font-size: 12.5px;
+  margin: 0.3rem 0 0;
+}
+
+.change {
+  font: inherit;
+  font-weight: 400;
+  border: 0;
+  background: none;
+  color: var(--faint);
+  text-decoration: underline;
+  cursor: pointer;
 }
 
 .run {

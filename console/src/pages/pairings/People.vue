@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 
 import type { Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
+import Tabs from '../../parts/Tabs.vue'
 import { outcome } from '../../parts/words'
 
 /** Everybody in a preview or a run, each with outcome, reason and remedy. */
@@ -24,7 +25,14 @@ const ticked = defineModel<string[]>('ticked')
 const canTick = (state: string) => ['to-add', 'to-update', 'to-remove'].includes(state)
 const keyOf = (e: Schemas['Decision']) => e.personId || `account:${e.accountId}`
 const shown = ref('')
-const outcomes = computed(() => [...new Set((props.people ?? []).map((p) => p.state))])
+const tabs = computed(() => [
+  { name: '', title: 'all', count: props.people?.length },
+  ...[...new Set(props.people?.map((p) => p.state))].map((o) => ({
+    name: o,
+    title: outcome(o, 2),
+    count: props.people?.filter((p) => p.state === o).length,
+  })),
+])
 const rows = computed(() =>
   props.people
     ?.filter((p) => !shown.value || p.state === shown.value)
@@ -34,12 +42,7 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
 </script>
 
 <template>
-  <div class="tabs" role="group" aria-label="Outcome">
-    <button type="button" :aria-pressed="!shown" @click="shown = ''">all {{ people?.length ?? '' }}</button>
-    <button v-for="o in outcomes" :key="o" type="button" :aria-pressed="shown === o" @click="shown = o">
-      {{ outcome(o, 2) }} {{ people?.filter((p) => p.state === o).length }}
-    </button>
-  </div>
+  <Tabs v-model="shown" label="Outcome" :tabs="tabs" />
   <Listing
     :rows="rows"
     :loading="loading"
@@ -89,28 +92,6 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
 </template>
 
 <style scoped>
-.tabs {
-  display: flex;
-  gap: 1rem;
-  margin: 0.5rem 0 0.4rem;
-}
-
-.tabs button {
-  font: inherit;
-  font-size: 12.5px;
-  border: 0;
-  border-bottom: 2px solid transparent;
-  background: none;
-  color: var(--faint);
-  padding: 0.15rem 0;
-  cursor: pointer;
-}
-
-.tabs button[aria-pressed='true'] {
-  color: var(--ink);
-  border-color: var(--ink);
-}
-
 .outcome {
   white-space: nowrap;
 }

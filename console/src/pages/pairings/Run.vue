@@ -2,7 +2,7 @@
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import ProgressBar from 'primevue/progressbar'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
 import { api, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
@@ -11,6 +11,7 @@ import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 import { outcome } from '../../parts/words'
 import People from './People.vue'
+import TakeBack from './TakeBack.vue'
 
 const props = defineProps<{ id: string }>()
 const path = computed(() => ({ params: { path: { id: props.id } } }))
@@ -28,7 +29,18 @@ const resume = useMutation({
   mutationFn: () => ok(api.POST('/api/v1/runs/{id}/resume', path.value)),
   onSuccess: () => run.refetch(),
 })
+const cancel = useMutation({
+  mutationFn: () => ok(api.POST('/api/v1/runs/{id}/cancel', path.value)),
+  onSuccess: () => run.refetch(),
+})
+const undoing = ref(false)
 const r = computed(() => run.data.value)
+const changed = computed(() => ['added', 'updated', 'removed'].some((k) => (r.value?.counts[k] ?? 0) > 0))
+const pace = computed(() => {
+  const s = r.value?.seconds ?? 0
+  const rate = r.value && r.value.rate >= 1 ? `, ${Math.round(r.value.rate)} a second` : ''
+  return `${s < 10 ? s.toFixed(1) : Math.round(s)} s${rate}`
+})
 const active = computed(() => r.value && !r.value.finishedAt)
 const percent = computed(() => (r.value?.total ? Math.round((100 * r.value.done) / r.value.total) : 0))
 
@@ -89,15 +101,33 @@ const people = computed(() =>
     <PageHead :title="r.kind === 'read' ? `Reading ${r.about}` : `Run of ${r.about}`">
       <template #about>
         <Signal :state="r.state" /> · started by {{ r.requestedBy }} · {{ when(r.startedAt) }} to
-        {{ when(r.finishedAt) }}
+        {{ when(r.finishedAt) }}<template v-if="r.finishedAt && r.startedAt"> · {{ pace }}</template>
+        <template v-if="r.since"> · only what changed since {{ when(r.since) }}</template>
       </template>
       <Button
-        v-if="r.state === 'failed' && r.kind === 'sync'"
+        v-if="(r.state === 'failed' || r.state === 'cancelled') && r.kind === 'sync'"
         size="small"
         label="Go on from where it stopped"
         :loading="resume.isPending.value"
         @click="resume.mutate()"
       />
+      <Button
+        v-if="active"
+        size="small"
+        variant="outlined"
+        label="Stop"
+        :loading="cancel.isPending.value"
+        @click="cancel.mutate()"
+      />
+      <Button
+        v-if="r.kind === 'sync' && r.finishedAt && changed && !r.takesBack && !r.takenBackBy"
+        size="small"
+        variant="outlined"
+        label="Take back…"
+        @click="undoing = true"
+      />
+      <RouterLink v-if="r.takenBackBy" :to="`/runs/${r.takenBackBy}`">was taken back</RouterLink>
+      <RouterLink v-if="r.takesBack" :to="`/runs/${r.takesBack}`">the run it takes back</RouterLink>
       <RouterLink v-if="r.pairingId" :to="`/pairings/${r.pairingId}`">to the pairing</RouterLink>
     </PageHead>
     <div v-if="active" class="progress" role="status">
@@ -114,7 +144,8 @@ const people = computed(() =>
       <b>{{ r.error }}</b> {{ r.remedy }}
       <RouterLink v-if="r.nextPreview" :to="`/pairings/${r.pairingId}`">Look at the new preview</RouterLink>
     </div>
-    <Oops :error="resume.error.value" />
+    <Oops :error="resume.error.value ?? cancel.error.value" />
+    <TakeBack v-if="undoing" :run-id="id" @close="undoing = false" />
     <div v-if="r.finishedAt" class="report">
       <div v-for="g in groups" v-show="g.names.length" :key="g.title">
         <h2>{{ g.title }}</h2>

@@ -9,6 +9,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
+import Accounts from './Accounts.vue'
 
 const props = defineProps<{ id: string }>()
 const person = useQuery({
@@ -60,10 +61,7 @@ const verbs: Record<string, string> = { send: 'signed event', mail: 'mail', awar
     <div class="two">
       <section>
         <h2>Accounts</h2>
-        <p v-for="a in p.accounts" :key="a.connection">
-          {{ a.connection }} <code>{{ a.remoteId }}</code>
-        </p>
-        <p v-if="!p.accounts.length" class="faint">None known yet.</p>
+        <Accounts :person-id="p.id" :accounts="p.accounts" />
       </section>
       <section>
         <h2>Badges</h2>

@@ -1,0 +1,188 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import { computed, ref } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Tabs from '../../parts/Tabs.vue'
+import { when } from '../../parts/when'
+
+type Finding = Schemas['Finding']
+
+const groups = [
+  { name: 'mend', title: 'needs a person' },
+  { name: 'waiting', title: 'waits' },
+  { name: 'left-out', title: 'left out on purpose' },
+  { name: 'remark', title: 'remarks about the register' },
+  { name: 'seen', title: 'acknowledged' },
+]
+const queries = useQueryClient()
+const group = ref(String(useRoute().query.group ?? 'mend'))
+const text = ref('')
+const owner = ref('')
+const seen = computed(() => group.value === 'seen')
+const fetched = (seen: () => boolean) => ({
+  queryKey: ['findings', seen],
+  queryFn: () => ok(api.GET('/api/v1/findings', { params: { query: { seen: seen(), limit: 1000 } } })),
+})
+const open = useQuery(fetched(() => false))
+const quiet = useQuery(fetched(() => true))
+const list = computed(() => (seen.value ? quiet : open))
+const all = computed(() => list.value.data.value?.items)
+const rows = computed(() =>
+  all.value
+    ?.filter((f) => seen.value || f.group === group.value)
+    .filter((f) => !owner.value || f.owner === owner.value)
+    .filter((f) =>
+      `${f.subject} ${f.where} ${f.title} ${f.detail}`.toLowerCase().includes(text.value.toLowerCase()),
+    ),
+)
+const tabs = computed(() =>
+  groups.map((g) => ({
+    ...g,
+    count:
+      g.name === 'seen'
+        ? quiet.data.value?.items.length
+        : open.data.value?.items.filter((f) => f.group === g.name).length,
+  })),
+)
+const owners = computed(() => [...new Set(all.value?.map((f) => f.owner))].sort())
+const empty: Record<string, string> = {
+  mend: 'Nothing needs a person.',
+  waiting: 'Nobody waits.',
+  'left-out': 'Nobody is left out.',
+  remark: 'There is nothing to remark about the register.',
+  seen: 'Nothing has been acknowledged.',
+}
+
+const asking = ref<Finding>()
+const note = ref('')
+const refresh = () =>
+  Promise.all(['findings', 'today'].map((k) => queries.invalidateQueries({ queryKey: [k] })))
+const path = (f: Finding) => ({ params: { path: { key: f.key } } })
+const acknowledge = useMutation({
+  mutationFn: (f: Finding) =>
+    ok(api.PUT('/api/v1/findings/{key}/acknowledgement', { ...path(f), body: { note: note.value } })),
+  onSuccess: () => {
+    asking.value = undefined
+    note.value = ''
+    return refresh()
+  },
+})
+const reopen = useMutation({
+  mutationFn: (f: Finding) => ok(api.DELETE('/api/v1/findings/{key}/acknowledgement', path(f))),
+  onSuccess: refresh,
+})
+</script>
+
+<template>
+  <PageHead
+    title="Findings"
+    about="What was noticed, what to do about it, and who can. What is left out on purpose never alarms."
+  >
+    <input v-model="text" class="filter" type="search" placeholder="Find" aria-label="Find" />
+    <select v-model="owner" class="filter" aria-label="Who can mend it">
+      <option value="">whoever can mend it</option>
+      <option v-for="o in owners" :key="o">{{ o }}</option>
+    </select>
+  </PageHead>
+  <Tabs v-model="group" label="Group" :tabs="tabs" />
+  <Oops :error="reopen.error.value" />
+  <Listing
+    :rows="rows"
+    :loading="list.isLoading.value"
+    :error="list.error.value"
+    :again="list.refetch"
+    :empty="text || owner ? 'Nothing fits.' : empty[group]!"
+    row-key="key"
+  >
+    <Column header="Who or what">
+      <template #body="{ data }">
+        <RouterLink class="once" :to="data.personId ? `/people/${data.personId}` : data.link">{{
+          data.subject || data.where
+        }}</RouterLink>
+      </template>
+    </Column>
+    <Column header="Where">
+      <template #body="{ data }"
+        ><RouterLink class="once" :to="data.link">{{ data.where }}</RouterLink></template
+      >
+    </Column>
+    <Column header="Finding">
+      <template #body="{ data }"
+        >{{ data.title }} <span v-if="data.detail" class="faint">({{ data.detail }})</span>
+        <div v-if="data.seen" class="faint">
+          {{ data.seen.by }}, {{ when(data.seen.at) }}: {{ data.seen.note }}
+        </div></template
+      >
+    </Column>
+    <Column header="What to do"
+      ><template #body="{ data }">
+        <span :class="{ faint: data.group !== 'mend' }">{{ data.remedy }}</span>
+      </template></Column
+    >
+    <Column header="Who can">
+      <template #body="{ data }"
+        ><span class="faint">{{ data.owner }}</span></template
+      >
+    </Column>
+    <Column header="">
+      <template #body="{ data }">
+        <Button
+          v-if="data.seen"
+          size="small"
+          variant="text"
+          label="Reopen"
+          :aria-label="`Reopen ${data.subject}`"
+          @click="reopen.mutate(data)"
+        />
+        <Button
+          v-else-if="data.group === 'mend' || data.group === 'remark'"
+          size="small"
+          variant="text"
+          label="Acknowledge…"
+          :aria-label="`Acknowledge ${data.subject}`"
+          @click="asking = data"
+        />
+      </template>
+    </Column>
+  </Listing>
+  <Dialog
+    :visible="!!asking"
+    modal
+    header="Acknowledge"
+    :style="{ width: '28rem' }"
+    @update:visible="asking = undefined"
+  >
+    <form v-if="asking" @submit.prevent="acknowledge.mutate(asking)">
+      <p>
+        <b>{{ asking.subject }}</b>: {{ asking.title }}. It stays quiet until it changes.
+      </p>
+      <div class="field">
+        <label for="note">Why it may stay as it is</label>
+        <InputText id="note" v-model="note" required />
+      </div>
+      <Oops :error="acknowledge.error.value" />
+      <div class="actions">
+        <Button type="submit" label="Acknowledge" :loading="acknowledge.isPending.value" />
+      </div>
+    </form>
+  </Dialog>
+</template>
+
+<style scoped>
+.once {
+  white-space: nowrap;
+}
+
+:deep(td .p-button) {
+  margin: -0.35rem 0;
+}
+</style>

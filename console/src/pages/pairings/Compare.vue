@@ -1,0 +1,143 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import { computed, ref } from 'vue'
+
+import { api, ok } from '../../api/client'
+import Counts from '../../parts/Counts.vue'
+import Listing from '../../parts/Listing.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Tabs from '../../parts/Tabs.vue'
+import { outcome } from '../../parts/words'
+
+const props = defineProps<{ id: string }>()
+const path = computed(() => ({ params: { path: { id: props.id } } }))
+const pairing = useQuery({
+  queryKey: ['pairing', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/pairings/{id}', path.value)),
+})
+const lines = useQuery({
+  queryKey: ['comparison', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/pairings/{id}/comparison', path.value)),
+  refetchOnWindowFocus: false,
+})
+const shown = ref('differences')
+const all = computed(() => lines.data.value?.items ?? [])
+const differs = (o: string) => o !== 'in-step' && o !== 'left-out'
+const counts = computed(() => {
+  const n: Record<string, number> = {}
+  for (const l of all.value) n[l.outcome] = (n[l.outcome] ?? 0) + 1
+  return n
+})
+const tabs = computed(() => [
+  {
+    name: 'differences',
+    title: 'only differences',
+    count: all.value.filter((l) => differs(l.outcome)).length,
+  },
+  { name: 'all', title: 'all', count: all.value.length },
+  ...Object.keys(counts.value).map((o) => ({ name: o, title: outcome(o, 2), count: counts.value[o] })),
+])
+const rows = computed(() =>
+  lines.data.value?.items
+    .filter((l) =>
+      shown.value === 'all'
+        ? true
+        : shown.value === 'differences'
+          ? differs(l.outcome)
+          : l.outcome === shown.value,
+    )
+    .map((l, i) => ({ key: i, ...l })),
+)
+</script>
+
+<template>
+  <PageHead :title="`${pairing.data.value?.section.title ?? ''} and ${pairing.data.value?.target ?? ''}`">
+    <template #about>Both sides as they are now, side by side. Looking changes nothing.</template>
+    <RouterLink :to="`/pairings/${id}`">to the pairing</RouterLink>
+    <a :href="`/api/v1/pairings/${id}/comparison.csv`" download>Download as CSV</a>
+    <Button
+      size="small"
+      variant="outlined"
+      label="Compare again"
+      :loading="lines.isFetching.value"
+      @click="lines.refetch()"
+    />
+  </PageHead>
+  <Counts :counts="counts" />
+  <Tabs v-model="shown" label="Shown" :tabs="tabs" />
+  <Listing
+    :rows="rows"
+    :loading="lines.isLoading.value"
+    :error="lines.error.value"
+    :again="lines.refetch"
+    empty="Both sides are the same."
+    row-key="key"
+  >
+    <Column header="In the register">
+      <template #body="{ data }">
+        <template v-if="data.register">
+          <RouterLink :to="`/people/${data.personId}`">{{ data.register.name }}</RouterLink>
+          <span class="faint">{{ data.role }}</span>
+          <div class="faint">{{ data.register.email || 'no e-mail address' }}</div>
+        </template>
+        <span v-else class="faint">nobody</span>
+      </template>
+    </Column>
+    <Column header="">
+      <template #body="{ data }"
+        ><span class="sign" :class="data.outcome" aria-hidden="true">{{
+          data.outcome === 'in-step' ? '=' : data.outcome === 'left-out' ? '·' : '≠'
+        }}</span></template
+      >
+    </Column>
+    <Column header="At the service">
+      <template #body="{ data }">
+        <template v-if="data.service">
+          {{ data.service.name || data.service.userName }}
+          <code class="faint">{{ data.service.accountId }}</code>
+          <div class="faint">
+            {{ data.service.email }}<template v-if="!data.service.active"> · not active</template
+            ><template v-if="!data.service.member"> · not a member</template>
+          </div>
+        </template>
+        <span v-else class="faint">no account</span>
+      </template>
+    </Column>
+    <Column header="Outcome">
+      <template #body="{ data }"
+        ><span class="once" :class="{ urgent: data.outcome === 'needs-person' }">{{
+          outcome(data.outcome)
+        }}</span></template
+      >
+    </Column>
+    <Column header="Why">
+      <template #body="{ data }"
+        >{{ data.title }} <span v-if="data.detail" class="faint">({{ data.detail }})</span>
+        <div v-if="data.remedy" class="faint">{{ data.remedy }} {{ data.owner }}</div></template
+      >
+    </Column>
+  </Listing>
+</template>
+
+<style scoped>
+.sign {
+  font: 600 1rem/1 var(--mono);
+  color: var(--faint);
+}
+
+.once {
+  white-space: nowrap;
+}
+
+.sign.in-step {
+  color: var(--calm);
+}
+
+.sign.needs-person,
+.urgent {
+  color: var(--signal);
+  font-weight: 600;
+}
+</style>

@@ -1,0 +1,73 @@
+<script setup lang="ts">
+import { useMutation, useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import { useRouter } from 'vue-router'
+
+import { api, ok } from '../../api/client'
+import Counts from '../../parts/Counts.vue'
+import Oops from '../../parts/Oops.vue'
+import People from './People.vue'
+
+/** Shows how the effect of a run would be undone, and does it when asked. */
+const props = defineProps<{ runId: string }>()
+const emit = defineEmits<{ close: [] }>()
+const router = useRouter()
+const preview = useQuery({
+  queryKey: ['take-back', () => props.runId],
+  queryFn: () => ok(api.POST('/api/v1/runs/{id}/take-back', { params: { path: { id: props.runId } } })),
+  staleTime: Infinity,
+  gcTime: 0,
+  retry: false,
+  refetchOnWindowFocus: false,
+})
+const run = useMutation({
+  mutationFn: () => ok(api.POST('/api/v1/runs', { body: { previewId: preview.data.value!.id } })),
+  onSuccess: (r) => {
+    emit('close')
+    return router.push(`/runs/${r.id}`)
+  },
+})
+</script>
+
+<template>
+  <Dialog
+    visible
+    modal
+    header="Take this run back"
+    :style="{ width: '46rem' }"
+    @update:visible="emit('close')"
+  >
+    <p>
+      What the run did is undone, person by person. Afterwards the pairing is paused, because the next run
+      would do it all again.
+    </p>
+    <Oops :error="preview.error.value ?? run.error.value" />
+    <template v-if="preview.data.value">
+      <Counts :counts="preview.data.value.counts" />
+      <People
+        :people="preview.data.value.entries.map((e) => ({ entry: e, state: e.outcome }))"
+        :loading="false"
+        :error="null"
+      />
+      <div class="actions end">
+        <Button
+          :label="
+            preview.data.value.changes
+              ? `Take back ${preview.data.value.changes}`
+              : 'Nothing is left to take back'
+          "
+          :disabled="!preview.data.value.changes"
+          :loading="run.isPending.value"
+          @click="run.mutate()"
+        />
+      </div>
+    </template>
+  </Dialog>
+</template>
+
+<style scoped>
+.end {
+  margin-top: 1rem;
+}
+</style>

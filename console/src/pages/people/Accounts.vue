@@ -1,0 +1,112 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import { computed, ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import { when } from '../../parts/when'
+
+/** A person's accounts, and a choice by hand between those that could be theirs. */
+const props = defineProps<{ personId: string; accounts: Schemas['Account'][] }>()
+const queries = useQueryClient()
+const connections = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.GET('/api/v1/connections')) })
+const services = computed(() => connections.data.value?.items.filter((c) => c.kind === 'scim') ?? [])
+const looking = ref('')
+const at = (connection: string) => ({ params: { path: { id: props.personId, connection } } })
+const candidates = useQuery({
+  queryKey: ['candidates', () => props.personId, looking],
+  queryFn: () => ok(api.GET('/api/v1/people/{id}/accounts/{connection}', at(looking.value))),
+  enabled: computed(() => !!looking.value),
+  retry: false,
+})
+const refresh = () =>
+  Promise.all(['candidates', 'events'].map((k) => queries.invalidateQueries({ queryKey: [k] })))
+const decide = useMutation({
+  mutationFn: (d: { accountId: string; not: boolean }) =>
+    ok(api.PUT('/api/v1/people/{id}/accounts/{connection}', { ...at(looking.value), body: d })),
+  onSuccess: refresh,
+})
+const forget = useMutation({
+  mutationFn: (connection: string) =>
+    ok(api.DELETE('/api/v1/people/{id}/accounts/{connection}', at(connection))),
+  onSuccess: refresh,
+})
+</script>
+
+<template>
+  <p v-for="a in accounts" :key="a.connection + a.remoteId">
+    <template v-if="a.denied">not </template>{{ a.connection }} <code>{{ a.remoteId }}</code>
+    <span v-if="a.by" class="faint"> said by {{ a.by }}, {{ when(a.at) }}</span>
+    <Button v-if="a.by" size="small" variant="text" label="Forget" @click="forget.mutate(a.connectionId)" />
+  </p>
+  <p v-if="!accounts.length" class="faint">None known yet.</p>
+  <p v-for="c in services" :key="c.id">
+    <Button
+      v-if="looking !== c.id"
+      size="small"
+      variant="outlined"
+      :label="`Choose by hand at ${c.name}…`"
+      @click="looking = c.id"
+    />
+  </p>
+  <Oops :error="candidates.error.value ?? decide.error.value ?? forget.error.value" />
+  <div v-if="looking && candidates.data.value" class="sheet">
+    <p v-if="!candidates.data.value.items.length" class="faint">No account there could be this person's.</p>
+    <div v-for="c in candidates.data.value.items" :key="c.accountId" class="candidate">
+      <span
+        >{{ c.name }} <span class="faint">{{ c.email }} · {{ c.userName }}</span
+        ><br /><span class="faint"
+          >equal: {{ c.evidence.join(', ') || 'nothing'
+          }}<template v-if="!c.active"> · not active</template></span
+        ></span
+      >
+      <span class="actions">
+        <b v-if="c.stored">theirs</b><b v-if="c.denied">not theirs</b>
+        <Button
+          v-if="!c.stored"
+          size="small"
+          variant="outlined"
+          label="Is theirs"
+          :aria-label="`${c.accountId} is theirs`"
+          @click="decide.mutate({ accountId: c.accountId, not: false })"
+        />
+        <Button
+          v-if="!c.denied"
+          size="small"
+          variant="text"
+          label="Is not"
+          :aria-label="`${c.accountId} is not theirs`"
+          @click="decide.mutate({ accountId: c.accountId, not: true })"
+        />
+      </span>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+p {
+  margin: 0.2rem 0;
+}
+
+.sheet {
+  padding: 0.4rem 0.8rem;
+}
+
+.candidate {
+  display: flex;
+  justify-content: space-between;
+  gap: 1rem;
+  padding: 0.35rem 0;
+  border-bottom: 1px solid var(--hair);
+  font-size: 13px;
+}
+
+.candidate:last-child {
+  border: 0;
+}
+
+.actions {
+  flex-wrap: nowrap;
+}
+</style>

@@ -1,0 +1,69 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+
+import type { Schemas } from '../api/client'
+
+/** What of a set-up is done, what comes next, and whether it is live. */
+const props = defineProps<{ list: Schemas['Checklist']; open?: boolean }>()
+const open = ref(props.open)
+const next = computed(() => props.list.steps.find((s) => !s.done))
+const done = computed(() => props.list.steps.filter((s) => s.done).length)
+</script>
+
+<template>
+  <div class="checklist">
+    <button type="button" :aria-expanded="open" @click="open = !open">
+      <b v-if="list.live" class="live">● live</b>
+      <template v-else
+        ><b>○ {{ done }} of {{ list.steps.length }}</b> next: {{ next?.title }}</template
+      >
+    </button>
+    <ol v-if="open">
+      <li v-for="s in list.steps" :key="s.title" :class="{ done: s.done }">
+        <span aria-hidden="true">{{ s.done ? '●' : '○' }}</span>
+        <span
+          >{{ s.title }} <span v-if="!s.done" class="faint">{{ s.next }}</span></span
+        >
+      </li>
+    </ol>
+  </div>
+</template>
+
+<style scoped>
+button {
+  font: inherit;
+  font-size: 12.5px;
+  border: 0;
+  background: none;
+  padding: 0;
+  color: var(--faint);
+  cursor: pointer;
+  text-align: left;
+}
+
+b {
+  color: var(--ink);
+  font-weight: 600;
+}
+
+b.live {
+  color: var(--calm);
+}
+
+ol {
+  list-style: none;
+  margin: 0.3rem 0 0;
+  padding: 0;
+  font-size: 12.5px;
+}
+
+li {
+  display: grid;
+  grid-template-columns: 1.1rem 1fr;
+  padding: 0.1rem 0;
+}
+
+.done {
+  color: var(--faint);
+}
+</style>
