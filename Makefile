@@ -58,7 +58,7 @@ setup:
 	@scripts/setup.sh
 
 screenshots: setup console/dist/index.html ## Take the pictures of docs/screenshots anew
-	KANBAN_PICTURES=$(CURDIR)/docs/screenshots go test -count=1 -run TestConsoleStory ./internal/e2e
+	KANBAN_PICTURES=$(CURDIR)/docs/screenshots go test -count=1 -run TestConsole ./internal/e2e
 	scripts/terminal-pictures.sh docs/screenshots
 
 clean: ## Remove what was built

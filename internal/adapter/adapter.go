@@ -58,6 +58,7 @@ type Field struct {
 	Options  []string `json:"options,omitempty" doc:"The values to choose from"`
 	Address  bool     `json:"address,omitempty" doc:"Must be a full http or https address"`
 	Number   bool     `json:"number,omitempty" doc:"Must be a whole number, 0 or more"`
+	Rare     bool     `json:"rare,omitempty" doc:"Seldom has to be touched"`
 	// Made values are made by Kanban, to be entered at the other side.
 	Made bool `json:"made,omitempty" doc:"Made by Kanban, to be entered at the other side"`
 }
@@ -80,8 +81,8 @@ var Kinds = []Kind{
 			{Name: "tokenAddress", Title: "Token address", Help: "Where access tokens are given out, for example https://register.school.example/oauth/token", Required: true, Address: true},
 			{Name: "clientId", Title: "Client id", Help: "Given by the register's administrator, with the right roster.readonly", Required: true},
 			{Name: "clientSecret", Title: "Client secret", Help: "Given together with the client id", Secret: true, Required: true},
-			{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true},
-			{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true},
+			{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true, Rare: true},
+			{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true, Rare: true},
 		},
 		[]Capability{PeopleIn},
 	},
@@ -89,8 +90,8 @@ var Kinds = []Kind{
 		KindCSV, "Register as files (OneRoster CSV)", "Reads people, courses, sections and enrolments from CSV packages that are uploaded or put into a folder.",
 		[]Field{
 			{Name: "folder", Title: "Folder", Help: "Optional: a folder on the machine of the service; its newest .zip is read. Leave empty to upload by hand"},
-			{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true},
-			{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true},
+			{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true, Rare: true},
+			{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true, Rare: true},
 		},
 		[]Capability{PeopleIn},
 	},
@@ -100,8 +101,8 @@ var Kinds = []Kind{
 			{Name: "address", Title: "SCIM address", Help: "The address before /Users, for example https://chat.example/scim/v2", Required: true, Address: true},
 			{Name: "token", Title: "Bearer token", Help: "Made by the service's administrator, with the right to manage users and groups", Secret: true, Required: true},
 			{Name: "notice", Title: "Notice attribute", Help: "Optional: the service's own attribute that says whether a newcomer is told about their account, written urn:…:User:attribute. Kanban sets it to false unless a pairing asks for notices"},
-			{Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time", Default: "4", Number: true},
-			{Name: "perMinute", Title: "Calls a minute", Help: "Optional: how many calls the service gets in a minute", Number: true},
+			{Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time", Default: "4", Number: true, Rare: true},
+			{Name: "perMinute", Title: "Calls a minute", Help: "Optional: how many calls the service gets in a minute", Number: true, Rare: true},
 		},
 		[]Capability{PeopleIn, PeopleOut},
 	},

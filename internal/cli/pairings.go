@@ -154,7 +154,7 @@ func showPreview(cmd *cli.Command, p api.Preview, all bool) error {
 	}
 	say(cmd, "\n%d people: %s.", len(p.Entries), counts(p.Counts))
 	if p.NewAccounts > 0 {
-		say(cmd, "%d accounts would be made; %s.", p.NewAccounts, notices[p.Notice])
+		say(cmd, "Accounts to be made: %d; %s.", p.NewAccounts, notices[p.Notice])
 	}
 	if p.Guard > 0 {
 		say(cmd, "Guard: %d removals are more than this pairing allows; a run needs --approve.", p.Guard)

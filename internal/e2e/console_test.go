@@ -75,7 +75,7 @@ func connect(b *browser, w *world) {
 	b.click("Save and test")
 	b.sees("A token was given out and people can be read.")
 
-	add("Workspace (SCIM 2.0)", scenario.WorkspaceName, "address", w.At.Workspace+"/scim/v2", "token", "potting-shed")
+	add("Workspace (SCIM 2.0)", scenario.WorkspaceName, "address", w.At.Workspace+"/scim/v2", "token", "potting-shed", "notice", scenario.NoticeAttribute)
 	b.sees("Groups can be read")
 	add("Service that takes signed events", scenario.ContactsName, "address", w.At.Contacts+"/events", "secret", "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA==")
 	b.sees("A signed probe event was accepted.")

@@ -32,8 +32,8 @@ const (
 	registerClient = "kanban"
 	registerSecret = "green-fingers"
 	workspaceToken = "potting-shed"
-	// noticeAttribute says in the workspace whether a newcomer gets a welcome message.
-	noticeAttribute = "urn:fernmoor:params:scim:schemas:extension:welcome:2.0:User:sendWelcome"
+	// NoticeAttribute says in the workspace whether a newcomer gets a welcome message.
+	NoticeAttribute = "urn:fernmoor:params:scim:schemas:extension:welcome:2.0:User:sendWelcome"
 	contactsSecret  = "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="
 
 	sectionCode   = "PROP-A"
@@ -115,7 +115,7 @@ func (s *Story) Connect(ctx context.Context) error {
 	list := []api.NewConnection{
 		{Name: RegisterName, Kind: "oneroster", Values: map[string]string{"address": s.At.Register, "tokenAddress": s.At.Register + "/oauth/token", "clientId": registerClient, "clientSecret": "red-fingers"}},
 		{Name: PlatformName, Kind: "xapi"},
-		{Name: WorkspaceName, Kind: "scim", Values: map[string]string{"address": s.At.Workspace + "/scim/v2", "token": workspaceToken, "notice": noticeAttribute}},
+		{Name: WorkspaceName, Kind: "scim", Values: map[string]string{"address": s.At.Workspace + "/scim/v2", "token": workspaceToken, "notice": NoticeAttribute}},
 		{Name: ContactsName, Kind: "webhook", Values: map[string]string{"address": s.At.Contacts + "/events", "secret": contactsSecret}},
 		{Name: MailName, Kind: "smtp", Values: map[string]string{"server": s.At.SMTP, "from": "kanban@fernmoor.example", "security": "none"}},
 	}

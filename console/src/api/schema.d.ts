@@ -1186,6 +1186,8 @@ export interface components {
             number?: boolean;
             /** @description The values to choose from */
             options?: string[];
+            /** @description Seldom has to be touched */
+            rare?: boolean;
             required: boolean;
             /** @description Never shown again after entry */
             secret: boolean;

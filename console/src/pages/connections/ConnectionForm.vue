@@ -7,6 +7,7 @@ import { computed, reactive, ref } from 'vue'
 
 import { api, ok, Problem, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
+import FieldInput from './FieldInput.vue'
 
 const props = defineProps<{ edit?: Schemas['Connection'] }>()
 const emit = defineEmits<{ close: [] }>()
@@ -89,22 +90,25 @@ const copy = (text: string) => navigator.clipboard.writeText(text)
           placeholder="By which people know it"
         />
       </div>
-      <div v-for="f in fields" :key="f.name" class="field">
-        <label :for="f.name">{{ f.title }}</label>
-        <select v-if="f.options?.length" :id="f.name" v-model="values[f.name]">
-          <option v-for="o in f.options" :key="o" :value="o">{{ o }}</option>
-        </select>
-        <InputText
-          v-else
-          :id="f.name"
+      <FieldInput
+        v-for="f in fields.filter((x) => !x.rare)"
+        :key="f.name"
+        v-model="values[f.name]"
+        :field="f"
+        :kept="!!edit"
+        :invalid="`values.${f.name}` in wrong"
+      />
+      <details v-if="fields.some((x) => x.rare)">
+        <summary>Limits</summary>
+        <FieldInput
+          v-for="f in fields.filter((x) => x.rare)"
+          :key="f.name"
           v-model="values[f.name]"
-          :type="f.secret ? 'password' : 'text'"
+          :field="f"
+          :kept="!!edit"
           :invalid="`values.${f.name}` in wrong"
-          :placeholder="f.secret && edit ? 'unchanged' : ''"
-          autocomplete="off"
         />
-        <small>{{ f.help }}</small>
-      </div>
+      </details>
       <Oops :error="save.error.value" />
       <div class="actions">
         <Button type="submit" label="Save and test" :loading="save.isPending.value" />
@@ -115,6 +119,15 @@ const copy = (text: string) => navigator.clipboard.writeText(text)
 </template>
 
 <style scoped>
+details {
+  margin-bottom: 0.8rem;
+}
+
+summary {
+  cursor: pointer;
+  margin-bottom: 0.5rem;
+}
+
 .made {
   display: grid;
   grid-template-columns: 5rem 1fr auto;

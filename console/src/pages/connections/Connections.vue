@@ -193,4 +193,8 @@ p {
   flex-wrap: nowrap;
   align-items: flex-start;
 }
+
+.actions a {
+  padding: 0.35rem 0;
+}
 </style>

@@ -65,6 +65,10 @@ const notices = {
   told: 'the service tells each of them',
   unknown: 'whether the service tells them is up to it, because the connection names no notice attribute',
 }
+const newcomers = computed(() => {
+  if (preview.data.value?.notice === 'unknown') return 'are told as the service likes'
+  return p.value?.policy.notify ? 'are told by the service' : 'are not told'
+})
 const blocked = computed(() => !!preview.data.value?.guard && !approved.value && !only.value.length)
 </script>
 
@@ -112,8 +116,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
         <h2>What a run would do, person by person</h2>
         <Counts v-if="preview.data.value" :counts="preview.data.value.counts" />
         <p v-if="preview.data.value?.newAccounts" class="faint small">
-          {{ preview.data.value.newAccounts }} accounts would be made;
-          {{ notices[preview.data.value.notice] }}.
+          Accounts to be made: {{ preview.data.value.newAccounts }}; {{ notices[preview.data.value.notice] }}.
         </p>
         <People
           v-model:ticked="only"
@@ -148,7 +151,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
           <dt>Learners</dt>
           <dd>{{ p.policy.hold ? 'held until opened' : 'go in at once' }}</dd>
           <dt>Newcomers</dt>
-          <dd>{{ p.policy.notify ? 'are told by the service' : 'are not told' }}</dd>
+          <dd>{{ newcomers }}</dd>
           <dt>Removals</dt>
           <dd>stop above {{ p.policy.removalNumber }} or {{ Math.round(p.policy.removalShare * 100) }} %</dd>
         </dl>
