@@ -107,6 +107,9 @@ func (s *Server) run(ctx context.Context, r store.Run) (api.Run, error) {
 		if out.Seconds = end.Sub(*r.StartedAt).Seconds(); out.Seconds > 0 {
 			out.Rate = float64(r.Done) / out.Seconds
 		}
+		if r.Active() && r.Kind == store.RunSync && r.Done > 0 {
+			out.SecondsLeft = out.Seconds * float64(r.Total-r.Done) / float64(r.Done)
+		}
 	}
 	if out.Counts == nil {
 		out.Counts = map[string]int{}

@@ -1625,6 +1625,11 @@ export interface components {
              */
             seconds: number;
             /**
+             * Format: double
+             * @description While it is at work and its end can be foreseen: how long it may still take
+             */
+            secondsLeft?: number;
+            /**
              * Format: date-time
              * @description For reads: only what changed after this was asked for
              */

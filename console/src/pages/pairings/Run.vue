@@ -137,7 +137,10 @@ const people = computed(() =>
         :show-value="false"
         style="height: 6px"
       />
-      <span>{{ r.done }} of {{ r.total || '?' }} · {{ r.step || 'queued' }}</span>
+      <span
+        >{{ r.done }} of {{ r.total || '?' }} · {{ r.step || 'queued'
+        }}<template v-if="r.secondsLeft"> · about {{ Math.ceil(r.secondsLeft) }} s left</template></span
+      >
       <span class="faint">You can leave this page; the run goes on.</span>
     </div>
     <div v-if="r.error" class="stopped sheet" role="alert">
