@@ -32,7 +32,7 @@ func newPlan(entries []Entry) Plan {
 		)
 	})
 	sorted := make([]Entry, len(entries))
-	text := make([]byte, 0, 200*len(entries))
+	text := make([]byte, 0, 320*len(entries))
 	for at, i := range order {
 		sorted[at] = entries[i]
 		text = entries[i].append(text)

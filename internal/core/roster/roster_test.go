@@ -3,6 +3,7 @@ package roster_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"runtime"
 	"strconv"
 	"strings"
 	"testing"
@@ -300,16 +301,30 @@ func TestStateOf_S7(t *testing.T) {
 	assert.Equal(t, roster.NeedsPerson, roster.StateOf(roster.Standing{Paired: true, Failed: true}))
 }
 
-func BenchmarkCompare(b *testing.B) {
-	var source roster.Source
-	var target roster.Target
+func pairingOf25() (source roster.Source, target roster.Target) {
 	for i := range 25 {
 		id := strconv.Itoa(i)
 		source.Members = append(source.Members, member(id, id+"@fernmoor.example"))
 		target.Accounts = append(target.Accounts, account(id, id+"@fernmoor.example", i%2 == 0))
 	}
+	return source, target
+}
+
+func BenchmarkCompare(b *testing.B) {
+	source, target := pairingOf25()
 	b.ReportAllocs()
 	for b.Loop() {
 		roster.Compare(source, target, roster.DefaultPolicy(), roster.DefaultMatching())
+	}
+}
+
+// A large institution: 28,000 pairings of 25 people, on one core.
+func BenchmarkCompareInstitution(b *testing.B) {
+	source, target := pairingOf25()
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
+	for b.Loop() {
+		for range 28_000 {
+			roster.Compare(source, target, roster.DefaultPolicy(), roster.DefaultMatching())
+		}
 	}
 }
