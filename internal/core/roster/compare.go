@@ -118,14 +118,22 @@ func newComparison(source Source, target Target, policy Policy, matching Matchin
 // onePerPerson folds several enrolments of one person into one; a teacher's
 // role wins over any other. The result is ordered by PersonID.
 func onePerPerson(members []Member) []person {
-	people := make([]person, len(members))
+	sorted := make([]*Member, len(members))
 	for i := range members {
-		people[i].Member = &members[i]
+		sorted[i] = &members[i]
 	}
-	slices.SortStableFunc(people, func(a, b person) int {
-		return cmp.Or(cmp.Compare(a.PersonID, b.PersonID), cmp.Compare(rank(a.Role), rank(b.Role)), cmp.Compare(a.Role, b.Role))
+	slices.SortStableFunc(sorted, func(a, b *Member) int {
+		if c := strings.Compare(a.PersonID, b.PersonID); c != 0 {
+			return c
+		}
+		return cmp.Or(cmp.Compare(rank(a.Role), rank(b.Role)), cmp.Compare(a.Role, b.Role))
 	})
-	return slices.CompactFunc(people, func(a, b person) bool { return a.PersonID == b.PersonID })
+	sorted = slices.CompactFunc(sorted, func(a, b *Member) bool { return a.PersonID == b.PersonID })
+	people := make([]person, len(sorted))
+	for i, m := range sorted {
+		people[i].Member = m
+	}
+	return people
 }
 
 func rank(r Role) int {

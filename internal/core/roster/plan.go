@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"slices"
 	"strconv"
+	"strings"
 )
 
 // Plan is the result of a comparison.
@@ -25,20 +26,23 @@ func newPlan(entries []Entry) Plan {
 	}
 	slices.SortFunc(order, func(i, j int32) int {
 		a, b := &entries[i], &entries[j]
-		return cmp.Or(
-			cmp.Compare(slices.Index(Outcomes, a.Outcome), slices.Index(Outcomes, b.Outcome)),
-			cmp.Compare(a.Name, b.Name),
-			cmp.Compare(a.Key(), b.Key()),
-		)
+		if a.Outcome != b.Outcome {
+			return slices.Index(Outcomes, a.Outcome) - slices.Index(Outcomes, b.Outcome)
+		}
+		if c := strings.Compare(a.Name, b.Name); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Key(), b.Key())
 	})
 	sorted := make([]Entry, len(entries))
-	text := make([]byte, 0, 320*len(entries))
+	sum := sha256.New()
+	text := make([]byte, 0, 512)
 	for at, i := range order {
 		sorted[at] = entries[i]
-		text = entries[i].append(text)
+		text = entries[i].append(text[:0])
+		_, _ = sum.Write(text) // never fails
 	}
-	sum := sha256.Sum256(text)
-	return Plan{Entries: sorted, Fingerprint: hex.EncodeToString(sum[:16])}
+	return Plan{Entries: sorted, Fingerprint: hex.EncodeToString(sum.Sum(nil)[:16])}
 }
 
 // append writes everything about the entry, so that two entries give the same
