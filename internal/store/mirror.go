@@ -65,9 +65,10 @@ type MirrorRow struct {
 	Hash     uint64
 	ID       string // its sourced id
 	Deleted  bool   // the register marks it as deleted
+	Bad      bool   // it cannot be used: what the mirror has under its id stays as it is
 	Again    bool   // look at it at the next read too, whatever its fingerprint
 	// Values by the table's columns, the sourced id first, in PostgreSQL's text
-	// form; Null is absent. Empty when Deleted.
+	// form; Null is absent. Empty when Deleted or Bad.
 	Values []string
 }
 

@@ -29,6 +29,7 @@ type loading struct {
 	staged  string           // the table that the records are copied into, quoted
 	known   map[uint64]int32 // fingerprints in the mirror; the position where each was seen, 0 before
 	deleted map[string]bool  // sourced ids that the register marks as deleted
+	bad     []string         // sourced ids of records that cannot be used
 	// What follows finds out, while a table is filled, whether the exact searches
 	// for bad references and for enrolments given twice are worth making.
 	ids      map[uint64]bool // fingerprints of the sourced ids put
@@ -231,8 +232,12 @@ func (l *loading) twice(position int, id string) {
 // put writes one record in COPY's text format.
 func (l *loading) put(out *bufio.Writer, r MirrorRow) error {
 	l.tally.Read++
-	if r.Deleted {
+	switch {
+	case r.Deleted:
 		l.deleted[r.ID] = true
+		return nil
+	case r.Bad:
+		l.bad = append(l.bad, r.ID)
 		return nil
 	}
 	if l.known == nil {

@@ -86,7 +86,8 @@ func (l *loading) inherit(ctx context.Context) error {
 }
 
 // gone marks the rows that are no longer read, or that the register marks as
-// deleted.
+// deleted. A record that came but cannot be used takes nothing away: a slip in
+// the register must not look like somebody leaving.
 func (l *loading) gone(ctx context.Context) (err error) {
 	const mark = `UPDATE %[1]s m SET gone_at = now(), changed_at = now() WHERE m.connection_id = $1 AND m.gone_at IS NULL AND `
 	if l.in.Partial(l.name) {
@@ -104,7 +105,7 @@ func (l *loading) gone(ctx context.Context) (err error) {
 		}
 	}
 	l.tally.Gone, err = l.count(ctx, fmt.Sprintf(mark+`(m.row_hash IS NULL OR m.row_hash IN (SELECT unnest($2::bigint[])))
-		AND NOT EXISTS (SELECT 1 FROM %[2]s s WHERE s.sourced_id = m.sourced_id)`, l.name, l.staged), l.connection, unseen)
+		AND NOT EXISTS (SELECT 1 FROM %[2]s s WHERE s.sourced_id = m.sourced_id) AND m.sourced_id <> ALL ($3::text[])`, l.name, l.staged), l.connection, unseen, append([]string{}, l.bad...))
 	return err
 }
 
@@ -130,7 +131,8 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 	if len(l.same) == 0 || !doubled {
 		return nil
 	}
-	return l.taken(ctx, fmt.Sprintf(`
+	var twice []string
+	if err := l.taken(ctx, fmt.Sprintf(`
 		WITH every AS (
 			SELECT sourced_id, section, person, role, 0 AS position, false AS staged FROM enrolments m
 			WHERE m.connection_id = $1 AND m.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[1]s s WHERE s.sourced_id = m.sourced_id)
@@ -142,8 +144,15 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 		)
 		DELETE FROM %[1]s s USING ordered o WHERE o.staged AND o.n > 1 AND o.sourced_id = s.sourced_id
 		RETURNING s.position, s.sourced_id, o.kept, s.person, s.section, false`, l.staged), func(m misplaced) {
+		twice = append(twice, m.ID)
 		l.merged.notice(finding.EnrolmentDuplicate, l.subject(m), fmt.Sprintf("%s is enrolled in %s by %s already", m.Person, m.Section, m.Other))
-	}, l.connection)
+	}, l.connection); err != nil {
+		return err
+	}
+	// What such a record said before is no longer so.
+	n, err := l.count(ctx, `UPDATE enrolments SET gone_at = now(), changed_at = now() WHERE connection_id = $1 AND gone_at IS NULL AND sourced_id = ANY ($2::text[])`, l.connection, twice)
+	l.tally.Gone += n
+	return err
 }
 
 func (l *loading) dangles(m misplaced, ref mirrorRef) {

@@ -3,6 +3,7 @@ package workspaces
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -67,6 +68,9 @@ func (w *Workspace) Accounts(ctx context.Context, ref string, wanted []roster.Wa
 		users, err = w.client.Users(ctx, "")
 	} else {
 		users, err = w.lookUp(ctx, wanted, ids, members)
+		if errors.Is(err, errNoFilter) { // slower, but nobody is overlooked
+			users, err = w.client.Users(ctx, "")
+		}
 	}
 	accounts := make([]roster.Account, len(users))
 	for i, u := range users {
@@ -143,16 +147,23 @@ func (w *Workspace) lookUp(ctx context.Context, wanted []roster.Wanted, ids []st
 	return users, err
 }
 
+// errNoFilter means that a service cannot look users up by one of the keys.
+var errNoFilter = errors.New("the service cannot filter users by every key")
+
 // ask looks for users who fit one of the terms. A service that cannot join them
 // is asked for each.
 func (w *Workspace) ask(ctx context.Context, terms []string) ([]scim.User, error) {
 	users, err := w.client.Users(ctx, scim.Any(terms...))
-	if p, ok := call.As(err); !ok || p.Kind != call.Refused || len(terms) == 1 {
+	p, ok := call.As(err)
+	switch {
+	case !ok || p.Kind != call.Refused:
 		return users, err
+	case len(terms) == 1:
+		return nil, errNoFilter
 	}
 	var all []scim.User
 	for _, t := range terms {
-		users, err := w.client.Users(ctx, t)
+		users, err := w.ask(ctx, []string{t})
 		if err != nil {
 			return nil, err
 		}

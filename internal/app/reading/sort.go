@@ -2,6 +2,7 @@ package reading
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -240,7 +241,8 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 	}
 	read := 0
 	r := &row{dates: &dayCheck{}, partial: s.Partial(table)}
-	return s.source.Each(ctx, shape.collection, func(position int, record oneroster.Record) error {
+	var failed error
+	err := s.source.Each(ctx, shape.collection, func(position int, record oneroster.Record) error {
 		if read++; read%2000 == 0 {
 			if err := s.progress(shape.collection, read); err != nil {
 				return err
@@ -254,7 +256,7 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 		s.prepare(r, shape, position, hash, record)
 		if r.code != "" {
 			s.notice(r.code, s.subject(shape.collection, position, r.ID), r.detail)
-			return nil
+			return put(store.MirrorRow{Position: position, ID: strings.Clone(r.ID), Bad: true})
 		}
 		return put(r.MirrorRow)
 	}, func(b registers.Bad) {
@@ -265,7 +267,11 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 			cause = b.Column + ": " + cause
 		}
 		s.notice(code, s.subject(shape.collection, b.Position, b.ID), cause)
+		if b.ID != "" {
+			failed = put(store.MirrorRow{Position: b.Position, ID: b.ID, Bad: true})
+		}
 	})
+	return errors.Join(err, failed)
 }
 
 func (s *sorted) prepare(r *row, shape shape, position int, hash uint64, record oneroster.Record) {

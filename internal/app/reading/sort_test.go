@@ -123,3 +123,30 @@ func TestEnrolmentThatChangesHands_P5(t *testing.T) {
 	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM past_enrolments WHERE person = 'p'`))
 	assert.Equal(t, 2, count(t, w, `SELECT count(*) FROM events`))
 }
+
+// A slip in a record takes nobody out; a record that now says what another one
+// says is no longer what it was.
+func TestBadRecordTakesNothingAway(t *testing.T) {
+	w := apptest.New(t)
+	files := w.Connect("oneroster-csv", "Files", nil)
+	tables := dirty()
+	people := []rec{{"sourcedId": "p", "enabledUser": "true", "givenName": "Ana", "familyName": "Name"}, {"sourcedId": "r", "enabledUser": "true", "givenName": "Rob", "familyName": "Name"}}
+	enrolments := []rec{{"sourcedId": "e1", "userSourcedId": "p", "classSourcedId": "s", "role": "student"}, {"sourcedId": "e2", "userSourcedId": "r", "classSourcedId": "s", "role": "student"}}
+	read := func() store.Run {
+		tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: people}
+		tables[oneroster.FileEnrollments] = oneroster.Table{Mode: oneroster.Bulk, Rows: enrolments}
+		run := upload(t, w, files, pack(t, tables), false)
+		require.Equal(t, store.Finished, run.State, run.Error)
+		return run
+	}
+	read()
+	people[0]["familyName"], enrolments[0]["userSourcedId"] = "", "nobody"
+	run := read()
+	assert.Zero(t, run.Counts["gone"]+run.Counts["left"])
+	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM people WHERE sourced_id = 'p' AND family_name = 'Name' AND gone_at IS NULL`))
+	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM enrolments WHERE sourced_id = 'e1' AND person = 'p' AND gone_at IS NULL`))
+	people[0]["familyName"], enrolments[0]["userSourcedId"], enrolments[1]["userSourcedId"] = "Name", "p", "p"
+	run = read()
+	assert.Equal(t, 1, run.Counts["left"], "Rob is enrolled by nothing any more")
+	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM enrolments WHERE gone_at IS NULL`))
+}

@@ -125,6 +125,7 @@ CREATE INDEX past_enrolments_person ON past_enrolments (connection_id, person);
 -- +goose StatementBegin
 DO $$
 DECLARE
+    read_before uuid[] := ARRAY(SELECT DISTINCT connection_id FROM old_people);
     c uuid;
     t text;
     columns text;
@@ -132,10 +133,10 @@ BEGIN
     FOREACH t IN ARRAY ARRAY['orgs', 'terms', 'courses', 'sections', 'people', 'enrolments'] LOOP
         SELECT string_agg(column_name, ', ') INTO columns FROM information_schema.columns
         WHERE table_schema = current_schema() AND table_name = 'old_' || t AND is_generated = 'NEVER';
-        FOR c IN SELECT id FROM connections WHERE kind LIKE 'oneroster%' LOOP
+        FOREACH c IN ARRAY read_before LOOP
             EXECUTE format('CREATE TABLE %I PARTITION OF %I FOR VALUES IN (%L)', t || '_' || replace(c::text, '-', ''), t, c);
         END LOOP;
-        EXECUTE format('INSERT INTO %I (%s) SELECT %s FROM %I', t, columns, columns, 'old_' || t);
+        EXECUTE format('INSERT INTO %I (%s) SELECT %s FROM %I WHERE connection_id = ANY ($1)', t, columns, columns, 'old_' || t) USING read_before;
         EXECUTE format('DROP TABLE %I', 'old_' || t);
     END LOOP;
 END $$;
