@@ -122,12 +122,13 @@ func (w *Workspace) lookUp(ctx context.Context, wanted []roster.Wanted, ids []st
 		ids = append(ids, id)
 	}
 	slices.Sort(ids)
+	missing := slices.DeleteFunc(slices.Compact(ids), func(id string) bool {
+		_, there := found[id]
+		return there || id == ""
+	})
 	group, groupCtx = errgroup.WithContext(ctx)
 	group.SetLimit(w.atOnce)
-	for _, id := range slices.Compact(ids) {
-		if _, there := found[id]; there || id == "" {
-			continue
-		}
+	for _, id := range missing {
 		group.Go(func() error {
 			u, err := w.client.User(groupCtx, id)
 			if p, ok := call.As(err); ok && p.Kind == call.NotFound {

@@ -1,6 +1,7 @@
 package workspaces_test
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -204,11 +205,14 @@ func TestLimitsOfAConnectionAreShared(t *testing.T) {
 	c := adapter.Connection{ID: t.Name(), Settings: map[string]string{"atOnce": "2"}}
 	leave, err := adapter.Limited(c, call.Options{}).Enter(t.Context())
 	require.NoError(t, err)
-	_, err = adapter.Limited(c, call.Options{}).Enter(t.Context())
+	other, err := adapter.Limited(c, call.Options{}).Enter(t.Context())
 	require.NoError(t, err)
+	defer other()
 	third := make(chan struct{})
 	go func() {
-		_, _ = adapter.Limited(c, call.Options{}).Enter(t.Context())
+		if leave, err := adapter.Limited(c, call.Options{}).Enter(context.Background()); err == nil {
+			leave()
+		}
 		close(third)
 	}()
 	select {
