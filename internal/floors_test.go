@@ -18,7 +18,7 @@ var floors = [][]string{
 	{"internal/core/finding"},
 	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge", "internal/core/refusal"},
 	{"internal/wire/call"},
-	{"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge", "internal/wire/openbadge", "internal/wire/webhook", "internal/wire/api"},
+	{"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge", "internal/wire/openbadge", "internal/wire/webhook", "internal/wire/sheet", "internal/wire/api"},
 	{"internal/standin"},
 	{"internal/store/pgchild"},
 	{"internal/store", "internal/adapter"},

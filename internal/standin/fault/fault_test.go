@@ -4,6 +4,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -14,9 +15,9 @@ import (
 
 func TestFaultsHitWhatTheyShould(t *testing.T) {
 	s := fault.NewSwitch()
-	served := 0
+	var served atomic.Int32
 	server := httptest.NewServer(s.Wrap(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		served++
+		served.Add(1)
 		_, _ = io.WriteString(w, "0123456789")
 	})))
 	defer server.Close()
@@ -37,21 +38,21 @@ func TestFaultsHitWhatTheyShould(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, status, i)
 	}
-	before := served
+	before := served.Load()
 	require.NoError(t, s.Set(fault.Fault{Kind: fault.Cut}))
 	_, _, err := get("/")
 	assert.Error(t, err)
-	assert.Greater(t, served, before, "the work was done")
+	assert.Greater(t, served.Load(), before, "the work was done")
 	require.NoError(t, s.Set(fault.Fault{Kind: fault.Truncate}))
 	_, text, err := get("/")
 	assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
 	assert.Equal(t, "01234", text)
-	before = served
+	before = served.Load()
 	require.NoError(t, s.Set(fault.Fault{Kind: fault.Swallow}))
 	status, _, err := get("/")
 	require.NoError(t, err)
 	assert.Equal(t, http.StatusNoContent, status)
-	assert.Equal(t, before, served, "nothing was done")
+	assert.Equal(t, before, served.Load(), "nothing was done")
 	s.Clear()
 	_, text, err = get("/")
 	require.NoError(t, err)
