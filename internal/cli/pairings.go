@@ -34,6 +34,7 @@ func pairings() *cli.Command {
 				Name: "edit", Usage: "Change a pairing's policy; what is not given stays", ArgsUsage: "SECTION", Action: editPairing,
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "leavers", Usage: "remove, deactivate or keep people who left"},
+					&cli.StringFlag{Name: "target", Usage: "another name for the class, here and at the service"},
 					&cli.BoolWithInverseFlag{Name: "hold", Usage: "keep learners back until the class is opened"},
 					&cli.BoolWithInverseFlag{Name: "notify", Usage: "let the service tell newcomers about their account"},
 					&cli.BoolWithInverseFlag{Name: "own", Usage: "take out members whom Kanban did not put in"},
@@ -229,7 +230,7 @@ func editPairing(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	for name, change := range map[string]func(){
+	for name, set := range map[string]func(){
 		"leavers": func() { p.Policy.Leavers = roster.Leavers(cmd.String("leavers")) },
 		"hold":    func() { p.Policy.Hold = cmd.Bool("hold") },
 		"notify":  func() { p.Policy.Notify = cmd.Bool("notify") },
@@ -244,10 +245,14 @@ func editPairing(ctx context.Context, cmd *cli.Command) error {
 		"removal-share":  func() { p.Policy.RemovalShare = cmd.Float("removal-share") },
 	} {
 		if cmd.IsSet(name) {
-			change()
+			set()
 		}
 	}
-	if _, err := client.Send[api.Pairing](ctx, c, http.MethodPatch, "/pairings/"+s.PairingID, api.EditPairing{Policy: &p.Policy}); err != nil {
+	change := api.EditPairing{Policy: &p.Policy}
+	if name := cmd.String("target"); name != "" {
+		change.Target = &name
+	}
+	if _, err := client.Send[api.Pairing](ctx, c, http.MethodPatch, "/pairings/"+s.PairingID, change); err != nil {
 		return err
 	}
 	say(cmd, "Changed. See what it means: kanban pairings preview %s", s.Code)

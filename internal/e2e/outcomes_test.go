@@ -1,6 +1,7 @@
 package e2e_test
 
 import (
+	"io"
 	"net/http"
 	"net/url"
 	"strings"
@@ -186,6 +187,14 @@ func TestCommandLineForPeople(t *testing.T) {
 	expect(0, "Nobody needs a person", "pairings", "show", "PROP-A")
 	expect(0, "Changed.", "pairings", "edit", "PROP-A", "--leavers", "keep", "--notify")
 	expect(2, "leavers", "pairings", "edit", "PROP-A", "--leavers", "vanish")
+	expect(0, "Changed.", "pairings", "edit", "PROP-A", "--target", "Cuttings room")
+	expect(0, "Cuttings room", "pairings", "list")
+	spaces, err := http.Get(w.At.Workspace + "/")
+	require.NoError(t, err)
+	defer spaces.Body.Close()
+	page, err := io.ReadAll(spaces.Body)
+	require.NoError(t, err)
+	assert.Contains(t, string(page), "Cuttings room", "renamed at the service too")
 	expect(0, "Ada Alder", "sections", "roster", "PROP-A", "--at", "2026-11-01")
 	expect(2, "neither a day", "sections", "roster", "PROP-A", "--at", "yesterday")
 	expect(0, "Nobody", "sections", "roster", "PROP-A", "--movements")

@@ -11,6 +11,9 @@ import (
 	"kanban/internal/core/roster"
 )
 
+// MaxTargetName is the longest name of a target, in characters.
+const MaxTargetName = 120
+
 // Pairing joins a section with a target at a service.
 type Pairing struct {
 	ID           string

@@ -38,8 +38,11 @@ func (s *Server) pairings(a huma.API) {
 	})
 	handleTagged(a, "pairings", "PATCH /pairings/{id} edit-pairing Change, pause or resume a pairing", func(ctx context.Context, in *edit[api.EditPairing]) (api.Pairing, int, error) {
 		v, err := version(in.IfMatch)
-		if err == nil {
+		if err == nil && (in.Body.Policy != nil || in.Body.Paused != nil) {
 			_, err = s.Pairing.Change(ctx, callerOf(ctx).Name, in.ID, v, pairing.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
+		}
+		if err == nil && in.Body.Target != nil {
+			err = s.Syncing.Rename(ctx, callerOf(ctx).Name, in.ID, *in.Body.Target)
 		}
 		return s.taggedPairing(ctx, in.ID, err)
 	})

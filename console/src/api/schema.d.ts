@@ -1082,6 +1082,8 @@ export interface components {
         EditPairing: {
             paused?: boolean;
             policy?: components["schemas"]["Policy"];
+            /** @description Another name for the class, here and at the service */
+            target?: string;
         };
         Entry: {
             code: string;

@@ -137,9 +137,6 @@ type Wish struct {
 	Policy       *roster.Policy
 }
 
-// maxTargetName is the longest name given to a target, in characters.
-const maxTargetName = 120
-
 // Pair joins a section with a new target. The target itself is made by the
 // first run, so that nothing happens at the service before somebody has seen
 // the preview.
@@ -186,8 +183,8 @@ func (s *Service) check(section store.Section, connection store.Connection, name
 	if section.EndsOn != nil && s.Now().After(section.EndsOn.AddDate(0, 0, 1)) {
 		return refusal.Conflict("", "%s ended on %s; pair a section whose term is running or to come", section.Title, section.EndsOn.Format("2 January 2006"))
 	}
-	if n := len([]rune(name)); n == 0 || n > maxTargetName {
-		return refusal.Invalid("targetName", "must have 1 to %d characters, this has %d", maxTargetName, n)
+	if n := len([]rune(name)); n == 0 || n > store.MaxTargetName {
+		return refusal.Invalid("targetName", "must have 1 to %d characters, this has %d", store.MaxTargetName, n)
 	}
 	return CheckPolicy(policy)
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"kanban/internal/adapter"
@@ -32,6 +33,7 @@ type Target interface {
 	// every member of the target.
 	Accounts(ctx context.Context, ref string, wanted []roster.Wanted, ids []string) ([]roster.Account, error)
 	EnsureTarget(ctx context.Context, name, key string) (ref string, err error)
+	Rename(ctx context.Context, ref, name string) error
 	Apply(ctx context.Context, ref string, steps []workspaces.Step, ended workspaces.Ended) error
 }
 
@@ -319,6 +321,41 @@ func (s *Service) Resume(ctx context.Context, who, runID string) (store.Run, err
 		return r, err
 	}
 	return s.Store.Run(ctx, runID)
+}
+
+// Rename gives a pairing's target another name, here and, once it is made, at the
+// service. The register's own names are never touched.
+func (s *Service) Rename(ctx context.Context, who, pairingID, name string) error {
+	p, err := s.Store.Pairing(ctx, pairingID)
+	if err != nil {
+		return err
+	}
+	if name = strings.TrimSpace(name); name == "" || len([]rune(name)) > store.MaxTargetName {
+		return refusal.Invalid("target", "must have 1 to %d characters", store.MaxTargetName)
+	}
+	if p.EndedAt != nil {
+		return refusal.Conflict("", "this pairing has ended; pair the section again")
+	}
+	if p.TargetRef != "" {
+		both, err := s.sides(ctx, p)
+		if err != nil {
+			return err
+		}
+		if err := both.target.Rename(ctx, p.TargetRef, name); err != nil {
+			return err
+		}
+	}
+	before := p.TargetName
+	p.TargetName = name
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.UpdatePairing(&p); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "renamed a class", "pairing/"+p.ID, map[string]any{"before": before, "after": name}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "pairing", p.ID)
+	})
 }
 
 // Cancel asks a run to stop. A read leaves the mirror as it was; a

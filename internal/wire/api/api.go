@@ -243,6 +243,7 @@ type NewPairing struct {
 
 // EditPairing changes a pairing; what is absent stays.
 type EditPairing struct {
+	Target *string        `json:"target,omitempty" doc:"Another name for the class, here and at the service"`
 	Policy *roster.Policy `json:"policy,omitempty"`
 	Paused *bool          `json:"paused,omitempty"`
 }

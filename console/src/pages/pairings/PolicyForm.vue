@@ -14,6 +14,7 @@ const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 const policy = ref({ ...props.pairing.policy })
 const roles = ref(policy.value.roles.join(', '))
+const target = ref(props.pairing.target)
 const share = ref(String(Math.round(policy.value.removalShare * 100)))
 const number = ref(String(policy.value.removalNumber))
 const save = useMutation({
@@ -31,6 +32,7 @@ const save = useMutation({
             removalShare: Number(share.value) / 100,
             removalNumber: Number(number.value),
           },
+          target: target.value === props.pairing.target ? undefined : target.value,
         },
       }),
     ),
@@ -50,6 +52,10 @@ const save = useMutation({
     @update:visible="emit('close')"
   >
     <form @submit.prevent="save.mutate()">
+      <div class="field">
+        <label for="class">Name of the class outside</label>
+        <InputText id="class" v-model="target" />
+      </div>
       <div class="field">
         <label for="roles">Carries these roles</label>
         <InputText id="roles" v-model="roles" />
