@@ -138,6 +138,33 @@ func TestManyAtOnceAndOneByOne(t *testing.T) {
 	}
 }
 
+// A service that lists a member twice does not confuse anybody.
+func TestDoubledMembersCountOnce(t *testing.T) {
+	s := start(t)
+	s.Double()
+	w := s.connect()
+	ref, err := w.EnsureTarget(t.Context(), "Space", "key")
+	require.NoError(t, err)
+	ids, _ := apply(t, w, ref, []workspaces.Step{newcomer(1)})
+	_, _ = apply(t, w, ref, []workspaces.Step{{Outcome: roster.OutcomeAdd, AccountID: ids[0]}})
+	group, err := scim.NewClient(s.here.Settings["address"], workspace.Token, call.Options{}).Group(t.Context(), ref)
+	require.NoError(t, err)
+	require.Len(t, group.Members, 2)
+	members := func() (n int) {
+		accounts, err := w.Accounts(t.Context(), ref, []roster.Wanted{newcomer(1).Want}, nil)
+		require.NoError(t, err)
+		for _, a := range accounts {
+			if a.InTarget {
+				n++
+			}
+		}
+		return n
+	}
+	assert.Equal(t, 1, members())
+	_, _ = apply(t, w, ref, []workspaces.Step{{Outcome: roster.OutcomeRemove, AccountID: ids[0]}})
+	assert.Zero(t, members())
+}
+
 // A large service is not listed whole: only who could be somebody is asked for.
 func TestLargeServiceIsLookedUp(t *testing.T) {
 	for _, plain := range []bool{false, true} {

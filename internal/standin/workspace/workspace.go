@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"html/template"
-	"io"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -35,6 +34,7 @@ type Workspace struct {
 	serial int
 	told   map[string]bool // ids of the newcomers who got a welcome message
 	plain  bool            // offers nothing beyond the core
+	double bool            // lists a member twice who is added twice
 	// Created counts accounts ever made through the API.
 	created int
 }
@@ -127,6 +127,14 @@ func (w *Workspace) Plain() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.plain = true
+}
+
+// Double makes the workspace list a member twice who is added twice, as some
+// services do.
+func (w *Workspace) Double() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.double = true
 }
 
 // Told is how many newcomers got a welcome message.
@@ -258,76 +266,6 @@ func listed[T any](out http.ResponseWriter, r *http.Request, plain bool, all []T
 	answer(out, http.StatusOK, scim.List[T]{Schemas: []string{scim.ListMessage}, TotalResults: len(all), StartIndex: from + 1, ItemsPerPage: to - from, Resources: all[from:to]})
 }
 
-func (w *Workspace) createUser(out http.ResponseWriter, r *http.Request) {
-	var u scim.User
-	var extended map[string]json.RawMessage
-	body, err := io.ReadAll(r.Body)
-	if err != nil || json.Unmarshal(body, &u) != nil || json.Unmarshal(body, &extended) != nil {
-		refuse(out, http.StatusBadRequest, scim.TypeBadSyntax, "The body is not a user.")
-		return
-	}
-	welcome := struct{ SendWelcome bool }{true}
-	_ = json.Unmarshal(extended[WelcomeSchema], &welcome)
-	switch {
-	case u.UserName == "":
-		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "userName is required.")
-	case !strings.Contains(u.Email(), "@"):
-		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "An account needs an e-mail address.")
-	case strings.HasSuffix(strings.ToLower(u.Email()), RefusedDomain):
-		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "Addresses of "+RefusedDomain[1:]+" are no longer accepted here.")
-	case slices.ContainsFunc(w.users, func(o scim.User) bool { return strings.EqualFold(o.UserName, u.UserName) }):
-		refuse(out, http.StatusConflict, scim.TypeUniqueness, "The user name "+u.UserName+" is taken.")
-	default:
-		u.ID = w.nextID("u")
-		u.Meta = scim.Meta{ResourceType: "User", Version: `W/"1"`}
-		w.users = append(w.users, u)
-		w.created++
-		if welcome.SendWelcome {
-			w.told[u.ID] = true
-		}
-		answer(out, http.StatusCreated, u)
-	}
-}
-
-func (w *Workspace) patchUser(out http.ResponseWriter, r *http.Request) {
-	i := slices.IndexFunc(w.users, func(u scim.User) bool { return u.ID == r.PathValue("id") })
-	if i < 0 {
-		refuse(out, http.StatusNotFound, "", "No such user.")
-		return
-	}
-	operations, ok := operations(out, r)
-	if !ok {
-		return
-	}
-	u := w.users[i]
-	if match := r.Header.Get("If-Match"); match != "" && match != u.Meta.Version {
-		refuse(out, http.StatusPreconditionFailed, "", "The user has another version by now.")
-		return
-	}
-	for _, o := range operations {
-		var err error
-		switch o.Path {
-		case "name":
-			err = json.Unmarshal(o.Value, &u.Name)
-		case "emails":
-			u.Emails = nil
-			err = json.Unmarshal(o.Value, &u.Emails)
-		case "active":
-			err = json.Unmarshal(o.Value, &u.Active)
-		default:
-			err = fmt.Errorf("cannot change %q", o.Path)
-		}
-		if err != nil {
-			refuse(out, http.StatusBadRequest, scim.TypeInvalid, err.Error())
-			return
-		}
-	}
-	version, _ := strconv.Atoi(strings.Trim(u.Meta.Version, `W/"`))
-	u.Meta.Version = fmt.Sprintf(`W/"%d"`, version+1)
-	w.users[i] = u
-	answer(out, http.StatusOK, u)
-}
-
 func operations(out http.ResponseWriter, r *http.Request) ([]scim.Operation, bool) {
 	var p scim.Patch
 	if err := json.NewDecoder(r.Body).Decode(&p); err != nil || len(p.Operations) == 0 {
@@ -335,77 +273,6 @@ func operations(out http.ResponseWriter, r *http.Request) ([]scim.Operation, boo
 		return nil, false
 	}
 	return p.Operations, true
-}
-
-func (w *Workspace) createGroup(out http.ResponseWriter, r *http.Request) {
-	var g scim.Group
-	if err := json.NewDecoder(r.Body).Decode(&g); err != nil || strings.TrimSpace(g.DisplayName) == "" {
-		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "displayName is required.")
-		return
-	}
-	g.ID = w.nextID("g")
-	w.groups = append(w.groups, g)
-	answer(out, http.StatusCreated, g)
-}
-
-func (w *Workspace) group(out http.ResponseWriter, r *http.Request) (int, bool) {
-	i := slices.IndexFunc(w.groups, func(g scim.Group) bool { return g.ID == r.PathValue("id") })
-	if i < 0 {
-		refuse(out, http.StatusNotFound, "", "No such group.")
-	}
-	return i, i >= 0
-}
-
-func (w *Workspace) getGroup(out http.ResponseWriter, r *http.Request) {
-	if i, ok := w.group(out, r); ok {
-		answer(out, http.StatusOK, w.groups[i])
-	}
-}
-
-func (w *Workspace) deleteGroup(out http.ResponseWriter, r *http.Request) {
-	if i, ok := w.group(out, r); ok {
-		w.groups = slices.Delete(w.groups, i, i+1)
-		out.WriteHeader(http.StatusNoContent)
-	}
-}
-
-func (w *Workspace) patchGroup(out http.ResponseWriter, r *http.Request) {
-	i, ok := w.group(out, r)
-	if !ok {
-		return
-	}
-	operations, ok := operations(out, r)
-	if !ok {
-		return
-	}
-	g := w.groups[i]
-	g.Members = slices.Clone(g.Members)
-	for _, o := range operations {
-		if id, ok := scim.RemovedMember(o.Path); ok && o.Op == "remove" {
-			g.Members = slices.DeleteFunc(g.Members, func(m scim.Member) bool { return m.Value == id })
-			continue
-		}
-		if o.Path == "displayName" && o.Op == "replace" && json.Unmarshal(o.Value, &g.DisplayName) == nil {
-			continue
-		}
-		var add []scim.Member
-		if o.Op != "add" || o.Path != "members" || json.Unmarshal(o.Value, &add) != nil {
-			refuse(out, http.StatusBadRequest, scim.TypeInvalid, "Only members can be added or removed.")
-			return
-		}
-		for _, m := range add {
-			u := slices.IndexFunc(w.users, func(u scim.User) bool { return u.ID == m.Value })
-			if u < 0 {
-				refuse(out, http.StatusBadRequest, scim.TypeInvalid, "No such user: "+m.Value)
-				return
-			}
-			if !slices.ContainsFunc(g.Members, func(o scim.Member) bool { return o.Value == m.Value }) {
-				g.Members = append(g.Members, scim.Member{Value: m.Value, Type: "User", Display: w.users[u].Name.GivenName + " " + w.users[u].Name.FamilyName})
-			}
-		}
-	}
-	w.groups[i] = g
-	out.WriteHeader(http.StatusNoContent)
 }
 
 var spaces = template.Must(template.New("spaces").Parse(`

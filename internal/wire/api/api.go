@@ -133,60 +133,6 @@ type Board struct {
 	Columns []Column `json:"columns"`
 }
 
-// Finding is one thing that was noticed.
-type Finding struct {
-	Key      string           `json:"key" doc:"Stands for exactly this finding; changes when the finding does"`
-	Group    string           `json:"group" enum:"mend,waiting,left-out,remark" doc:"What attention it wants: somebody has to act, it passes by itself, it is on purpose, or it is a remark about the register"`
-	Code     finding.Code     `json:"code"`
-	Severity finding.Severity `json:"severity" enum:"note,warn,block"`
-	Title    string           `json:"title"`
-	Subject  string           `json:"subject" doc:"Who or what it is about"`
-	Where    string           `json:"where" doc:"The section, connection or rule"`
-	Detail   string           `json:"detail"`
-	Remedy   string           `json:"remedy"`
-	Owner    string           `json:"owner" doc:"Who can mend it"`
-	Link     string           `json:"link" doc:"The console page on which to look at it"`
-	PersonID string           `json:"personId,omitempty"`
-	Seen     *Seen            `json:"seen,omitempty" doc:"Who has acknowledged it"`
-}
-
-// Seen says that somebody has acknowledged a finding.
-type Seen struct {
-	Note string    `json:"note"`
-	By   string    `json:"by"`
-	At   time.Time `json:"at"`
-}
-
-// Acknowledgement keeps a finding quiet until it changes.
-type Acknowledgement struct {
-	Note string `json:"note" minLength:"1" doc:"Why it may stay as it is"`
-}
-
-// Line is one person on both sides of a pairing.
-type Line struct {
-	Decision
-	Register *RegisterSide `json:"register,omitempty" doc:"As the section has them; absent for members whom nobody in the section is"`
-	Service  *ServiceSide  `json:"service,omitempty" doc:"As the service has them; absent without an account"`
-}
-
-// RegisterSide is a person as the register has them.
-type RegisterSide struct {
-	Name       string `json:"name"`
-	Email      string `json:"email"`
-	UserName   string `json:"userName"`
-	Identifier string `json:"identifier"`
-}
-
-// ServiceSide is a person as the service has them.
-type ServiceSide struct {
-	AccountID string `json:"accountId"`
-	Name      string `json:"name"`
-	Email     string `json:"email"`
-	UserName  string `json:"userName"`
-	Active    bool   `json:"active"`
-	Member    bool   `json:"member" doc:"Is in the target"`
-}
-
 // RosterLine is one person of a section's roster on a day.
 type RosterLine struct {
 	PersonID   string     `json:"personId"`
@@ -195,19 +141,6 @@ type RosterLine struct {
 	Role       string     `json:"role"`
 	JoinedAt   time.Time  `json:"joinedAt"`
 	LeftAt     *time.Time `json:"leftAt,omitempty"`
-}
-
-// Step is one step of setting something up.
-type Step struct {
-	Title string `json:"title"`
-	Done  bool   `json:"done"`
-	Next  string `json:"next,omitempty" doc:"What to do, when it is not done"`
-}
-
-// Checklist says what of a set-up is done, and whether it is live.
-type Checklist struct {
-	Live  bool   `json:"live"`
-	Steps []Step `json:"steps"`
 }
 
 // Pairing joins a section with a target.
@@ -496,33 +429,6 @@ type Account struct {
 	Denied       bool       `json:"denied,omitempty" doc:"Somebody said that this is not the person's account"`
 	By           string     `json:"by,omitempty" doc:"Who decided so; absent when Kanban found it out"`
 	At           *time.Time `json:"at,omitempty" doc:"When that was decided"`
-}
-
-// AccountChoice says whose account it is, or is not.
-type AccountChoice struct {
-	AccountID string `json:"accountId" minLength:"1"`
-	Not       bool   `json:"not,omitempty" doc:"It is not this person's"`
-}
-
-// Touched is somebody for whom a change would make a difference.
-type Touched struct {
-	PersonID string `json:"personId"`
-	Name     string `json:"name"`
-	Role     string `json:"role"`
-	Section  string `json:"section"`
-	Effect   string `json:"effect" doc:"What would be different"`
-}
-
-// Candidate is an account that could be somebody's.
-type Candidate struct {
-	AccountID string   `json:"accountId"`
-	Name      string   `json:"name"`
-	UserName  string   `json:"userName"`
-	Email     string   `json:"email"`
-	Active    bool     `json:"active"`
-	Evidence  []string `json:"evidence" doc:"What speaks for it: equal identifier, address, user name or name"`
-	Stored    bool     `json:"stored" doc:"Kanban takes it for this person's now"`
-	Denied    bool     `json:"denied" doc:"Somebody said that it is not this person's"`
 }
 
 // PersonPage is everything known about one person.

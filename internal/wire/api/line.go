@@ -1,6 +1,33 @@
 package api
 
-import "strconv"
+import (
+	"strconv"
+)
+
+// Line is one person on both sides of a pairing.
+type Line struct {
+	Decision
+	Register *RegisterSide `json:"register,omitempty" doc:"As the section has them; absent for members whom nobody in the section is"`
+	Service  *ServiceSide  `json:"service,omitempty" doc:"As the service has them; absent without an account"`
+}
+
+// RegisterSide is a person as the register has them.
+type RegisterSide struct {
+	Name       string `json:"name"`
+	Email      string `json:"email"`
+	UserName   string `json:"userName"`
+	Identifier string `json:"identifier"`
+}
+
+// ServiceSide is a person as the service has them.
+type ServiceSide struct {
+	AccountID string `json:"accountId"`
+	Name      string `json:"name"`
+	Email     string `json:"email"`
+	UserName  string `json:"userName"`
+	Active    bool   `json:"active"`
+	Member    bool   `json:"member" doc:"Is in the target"`
+}
 
 // LineColumns are the columns of a comparison as a table.
 var LineColumns = []string{"outcome", "person", "role", "reason", "detail", "register name", "register address", "register identifier", "service account", "service name", "service address", "active", "member"}
