@@ -15,7 +15,7 @@ import (
 // floors below its own; within a floor nobody imports a neighbour, but a
 // sub-package may be used by the package that holds it.
 var floors = [][]string{
-	{"internal/core/finding"},
+	{"internal/core/finding", "internal/core/schedule"},
 	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge", "internal/core/refusal"},
 	{"internal/wire/call"},
 	{"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge", "internal/wire/openbadge", "internal/wire/webhook", "internal/wire/sheet", "internal/wire/api"},

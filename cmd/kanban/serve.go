@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -8,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+	_ "time/tzdata" // a machine may have none
 
 	"github.com/urfave/cli/v3"
 
@@ -32,6 +34,7 @@ in its data folder. Replicas share a database and a secrets key:
 			&cli.StringFlag{Name: "secrets-key", Usage: "Tink keyset that seals secrets; kept in the data folder when absent", Sources: cli.EnvVars("KANBAN_SECRETS_KEY")},
 			&cli.StringFlag{Name: "roles", Value: "api,worker", Usage: "what this process does: api, worker or both", Sources: cli.EnvVars("KANBAN_ROLES")},
 			&cli.DurationFlag{Name: "read-every", Value: 30 * time.Minute, Usage: "pause between scheduled reads of every register; 0 switches them off", Sources: cli.EnvVars("KANBAN_READ_EVERY")},
+			&cli.StringFlag{Name: "time-zone", Usage: "the institution's time zone, such as Europe/Berlin, for runs at a time of day; the machine's own when absent", Sources: cli.EnvVars("KANBAN_TIME_ZONE")},
 			&cli.DurationFlag{Name: "stop-within", Value: 20 * time.Second, Usage: "how long work under way may take to finish when stopping", Sources: cli.EnvVars("KANBAN_STOP_WITHIN")},
 			&cli.StringFlag{Name: "log", Value: "text", Usage: "text or json", Sources: cli.EnvVars("KANBAN_LOG")},
 		},
@@ -40,11 +43,15 @@ in its data folder. Replicas share a database and a secrets key:
 			if err != nil {
 				return err
 			}
+			zone, err := time.LoadLocation(cmp.Or(cmd.String("time-zone"), "Local"))
+			if err != nil {
+				return fmt.Errorf("--time-zone: %w; give one such as Europe/Berlin", err)
+			}
 			slog.SetDefault(log)
 			return service.Run(ctx, service.Options{
 				Address: cmd.String("listen"), Public: cmd.String("public"), DatabaseURL: cmd.String("database-url"), Data: cmd.String("data"),
 				SecretsKey: cmd.String("secrets-key"), Roles: strings.Split(cmd.String("roles"), ","), ReadEvery: cmd.Duration("read-every"),
-				StopWithin: cmd.Duration("stop-within"), Version: version, Log: log, Console: console.Files(),
+				StopWithin: cmd.Duration("stop-within"), Zone: zone, Version: version, Log: log, Console: console.Files(),
 				// For tests, which throw the database away.
 				FastDatabase: os.Getenv("KANBAN_FAST_DATABASE") == "yes",
 			})

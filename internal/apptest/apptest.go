@@ -63,7 +63,7 @@ func New(t testing.TB) *World {
 		Access: &access.Service{Store: s}, Connecting: c, Awarding: a,
 		Reading:  &reading.Service{Store: s, Open: c.Open, Call: Quick},
 		Matching: &matching.Service{Store: s, Open: c.Open, Call: Quick},
-		Pairing:  &pairing.Service{Store: s, Now: time.Now},
+		Pairing:  &pairing.Service{Store: s, Now: time.Now, NextRun: func(p store.Pairing, after time.Time) *time.Time { return syncing.NextRun(p, after, nil) }},
 		Syncing:  &syncing.Service{Store: s, Open: c.Open, Call: Quick},
 		Reacting: &reacting.Service{
 			Store: s, Open: c.Open, Source: "http://kanban.example", Call: Quick, Expressions: rule.NewExpressions(),

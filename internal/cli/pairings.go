@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -38,6 +39,7 @@ func pairings() *cli.Command {
 					&cli.BoolWithInverseFlag{Name: "hold", Usage: "keep learners back until the class is opened"},
 					&cli.BoolWithInverseFlag{Name: "notify", Usage: "let the service tell newcomers about their account"},
 					&cli.BoolWithInverseFlag{Name: "own", Usage: "take out members whom Kanban did not put in"},
+					&cli.StringFlag{Name: "schedule", Usage: "when it runs by itself: by-hand, after-read, \"every 30\" (minutes), \"daily 06:30\", \"daily 06:30 monday,friday\""},
 					&cli.StringSliceFlag{Name: "role", Usage: "the roles that are carried"},
 					&cli.IntFlag{Name: "removal-number", Usage: "stop above so many removals"},
 					&cli.FloatFlag{Name: "removal-share", Usage: "stop above this share of removals, 0 to 1"},
@@ -74,6 +76,17 @@ func pairings() *cli.Command {
 				say(cmd, "%s is no longer paired. %s keeps its members.", s.Title, s.Target)
 				return nil
 			}},
+			{
+				Name: "open", Usage: "Let the learners of a held class in", ArgsUsage: "SECTION", Action: openClass,
+				Flags:       []cli.Flag{&cli.TimestampFlag{Name: "at", Usage: "when, such as 2026-09-01T08:00:00; now when absent", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.RFC3339}}}},
+				Description: "  kanban pairings open PROP-A\n  kanban pairings open PROP-A --at 2026-09-01T08:00",
+			},
+			{Name: "hold", Usage: "Hold learners back again; who is in stays in", ArgsUsage: "SECTION", Action: holdClass},
+			{
+				Name: "sync", Usage: "Bring many pairings in step now: a course, a connection, or all", Action: syncPairings,
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "course", Usage: "only those of this course (code or title)"}, &cli.StringFlag{Name: "connection", Usage: "only those with this connection"}},
+				Description: "Only pairings that have run once by hand are run. Removals above a guard wait for approval.\n\n  kanban pairings sync\n  kanban pairings sync --course PROP",
+			},
 			pausePairing("pause", true), pausePairing("resume", false),
 		},
 	}
@@ -230,6 +243,11 @@ func editPairing(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if text := cmd.String("schedule"); text != "" {
+		if p.Policy.Schedule, err = parseSchedule(text); err != nil {
+			return err
+		}
+	}
 	for name, set := range map[string]func(){
 		"leavers": func() { p.Policy.Leavers = roster.Leavers(cmd.String("leavers")) },
 		"hold":    func() { p.Policy.Hold = cmd.Bool("hold") },
@@ -272,6 +290,15 @@ func showPairing(ctx context.Context, cmd *cli.Command) error {
 		return table{value: p}.print(cmd)
 	}
 	say(cmd, "%s  %s ↔ %s at %s", state(s.State), s.Title, p.Target, s.Connection)
+	if p.NextRun != nil {
+		say(cmd, "  runs next by itself %s", when(p.NextRun))
+	}
+	if p.OpensAt != nil {
+		say(cmd, "  opens %s", when(p.OpensAt))
+	}
+	if p.Guarded > 0 {
+		say(cmd, "  %d removals wait for approval: kanban pairings run %s --approve", p.Guarded, s.Code)
+	}
 	f := p.Freshness
 	say(cmd, "  register read %s, compared %s, run %s, next read %s", when(f.ReadAt), when(f.ComparedAt), when(f.RanAt), when(f.NextRead))
 	if f.StoppedBy != "" {

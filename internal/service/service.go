@@ -58,6 +58,9 @@ type Options struct {
 	Roles []string
 	// ReadEvery is the pause between scheduled reads of registers; 0 is never.
 	ReadEvery time.Duration
+	// Zone is the institution's time zone, for schedules by the time of day; the
+	// machine's own when nil.
+	Zone *time.Location
 	// StopWithin is how long work under way may take to finish, 20 s when zero.
 	StopWithin time.Duration
 	// FastDatabase gives up durability of the private PostgreSQL, for tests.
@@ -164,9 +167,12 @@ func invite(ctx context.Context, o Options, a *access.Service) error {
 
 // build puts the use cases together.
 func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
+	if o.Zone == nil {
+		o.Zone = time.Local
+	}
 	conn := &connecting.Service{Store: db, Source: o.Public, Call: o.Call}
 	read := &reading.Service{Store: db, Open: conn.Open, Call: o.Call}
-	sync := &syncing.Service{Store: db, Open: conn.Open, Call: o.Call}
+	sync := &syncing.Service{Store: db, Open: conn.Open, Call: o.Call, Zone: o.Zone}
 	awards := &awarding.Service{Store: db, Public: o.Public + "/open"}
 	react := &reacting.Service{
 		Store: db, Open: conn.Open, Source: o.Public, Call: o.Call, Delays: o.Delays, Expressions: rule.NewExpressions(),
@@ -177,9 +183,13 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	}
 	return &web.Server{
 		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Reacting: react, Awarding: awards,
-		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: &pairing.Service{Store: db, Now: time.Now}, Reporting: &reporting.Service{Store: db},
+		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: &pairing.Service{Store: db, Now: time.Now, NextRun: nextRun(o.Zone)}, Reporting: &reporting.Service{Store: db},
 		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console,
 	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react}
+}
+
+func nextRun(zone *time.Location) func(store.Pairing, time.Time) *time.Time {
+	return func(p store.Pairing, after time.Time) *time.Time { return syncing.NextRun(p, after, zone) }
 }
 
 // secretsKey takes the key as given, or keeps one in the data folder.

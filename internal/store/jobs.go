@@ -74,6 +74,26 @@ func (ComparePairing) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueRuns, MaxAttempts: 4}
 }
 
+// RunPairing brings a pairing in step without anybody watching.
+type RunPairing struct {
+	PairingID string `json:"pairingId"`
+	Who       string `json:"who"` // who or what asked for it
+}
+
+// Kind names the job.
+func (RunPairing) Kind() string { return "run-pairing" }
+
+// InsertOpts chooses the queue.
+func (RunPairing) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueRuns, MaxAttempts: 4}
+}
+
+// Tick starts whatever is due by the clock.
+type Tick struct{}
+
+// Kind names the job.
+func (Tick) Kind() string { return "tick" }
+
 // ReadAll starts a read of every register that is not paused.
 type ReadAll struct{}
 

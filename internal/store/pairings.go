@@ -29,6 +29,9 @@ type Pairing struct {
 	LastFailed   bool
 	RanAt        *time.Time
 	ComparedAt   *time.Time
+	Guarded      int        // removals that wait for approval, by the latest comparison
+	NextAt       *time.Time // when it runs next by itself
+	OpensAt      *time.Time // when its class opens by itself
 	PausedAt     *time.Time
 	EndedAt      *time.Time
 	Version      int
@@ -49,6 +52,37 @@ type Mend struct {
 // Pairings lists those that have not ended, newest first.
 func (s *Store) Pairings(ctx context.Context) (all []Pairing, err error) {
 	err = s.reader(ctx).Where("ended_at IS NULL").Order("created_at DESC, id").Find(&all).Error
+	return all, known(err, "listing pairings")
+}
+
+// Due lists pairings that are to run or to open by themselves by a time, and
+// keeps other processes from taking them until the transaction ends.
+func (tx *Tx) Due(ctx context.Context, by time.Time, limit int) (all []Pairing, err error) {
+	err = tx.DB.Raw(`SELECT * FROM pairings WHERE ended_at IS NULL AND (next_at <= @by OR opens_at <= @by)
+		ORDER BY least(next_at, opens_at) LIMIT @limit FOR UPDATE SKIP LOCKED`, map[string]any{"by": by, "limit": limit}).Find(&all).Error
+	return all, known(err, "finding the pairings that are due")
+}
+
+// Reschedule keeps when a pairing runs and opens next by itself.
+func (tx *Tx) Reschedule(ctx context.Context, p *Pairing) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET next_at = $2, opens_at = $3 WHERE id = $1`, p.ID, p.NextAt, p.OpensAt)
+	return known(err, "rescheduling the pairing")
+}
+
+// PairingsIn lists the pairings that have run and fit: of a course, of a
+// connection, or with one of the ids; empty values do not narrow.
+func (s *Store) PairingsIn(ctx context.Context, courseID, connectionID string, ids []string) (all []Pairing, err error) {
+	q := s.reader(ctx).Where("ended_at IS NULL AND ran_at IS NOT NULL")
+	if courseID != "" {
+		q = q.Where("section_id IN (SELECT s.id FROM sections s JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course WHERE c.id = ?)", courseID)
+	}
+	if connectionID != "" {
+		q = q.Where("connection_id = ?", connectionID)
+	}
+	if len(ids) > 0 {
+		q = q.Where("id = ANY (?::uuid[])", textArray(ids))
+	}
+	err = q.Order("id").Find(&all).Error
 	return all, known(err, "listing pairings")
 }
 
@@ -81,7 +115,7 @@ func (tx *Tx) UpdatePairing(p *Pairing) error {
 	read := p.Version
 	p.Version++
 	p.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("target_name", "policy", "paused_at", "ended_at", "version", "updated_at").Updates(p)
+	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("target_name", "policy", "next_at", "opens_at", "paused_at", "ended_at", "version", "updated_at").Updates(p)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the pairing: %w", ErrStale)
 	}
@@ -101,7 +135,7 @@ func (tx *Tx) Pause(ctx context.Context, pairingID string) error {
 }
 
 // KeepStanding keeps what the latest comparison of a pairing gave.
-func (tx *Tx) KeepStanding(ctx context.Context, pairingID string, counts roster.Counts, mend, quiet []Mend) error {
+func (tx *Tx) KeepStanding(ctx context.Context, pairingID string, counts roster.Counts, mend, quiet []Mend, guarded int) error {
 	countsText, err := json.Marshal(counts)
 	if err != nil {
 		return err
@@ -114,7 +148,7 @@ func (tx *Tx) KeepStanding(ctx context.Context, pairingID string, counts roster.
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, compared_at = now() WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText))
+	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, guarded = $5, compared_at = now() WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText), guarded)
 	return known(err, "keeping the pairing's standing")
 }
 

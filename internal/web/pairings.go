@@ -46,6 +46,16 @@ func (s *Server) pairings(a huma.API) {
 		}
 		return s.taggedPairing(ctx, in.ID, err)
 	})
+	handleTagged(a, "pairings", "POST /pairings/{id}/open open-class Let the learners of a held class in, now or at a time", func(ctx context.Context, in *withID[api.Opening]) (api.Pairing, int, error) {
+		return s.taggedPairing(ctx, in.ID, s.Syncing.OpenClass(ctx, callerOf(ctx).Name, in.ID, in.Body.At))
+	})
+	handleTagged(a, "pairings", "POST /pairings/{id}/hold hold-class Hold learners back again; who is in stays in", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
+		return s.taggedPairing(ctx, in.ID, s.Syncing.HoldClass(ctx, callerOf(ctx).Name, in.ID))
+	})
+	handle(a, "pairings", "POST /pairings/sync sync-pairings Bring many pairings in step now", func(ctx context.Context, in *with[api.SyncNow]) (api.Queued, error) {
+		n, err := s.Syncing.SyncNow(ctx, callerOf(ctx).Name, in.Body.CourseID, in.Body.ConnectionID, in.Body.Pairings)
+		return api.Queued{Pairings: n}, err
+	})
 	handleEmpty(a, "pairings", "DELETE /pairings/{id} unpair End a pairing; the target and its members stay", func(ctx context.Context, in *byID) error {
 		return s.Pairing.Unpair(ctx, callerOf(ctx).Name, in.ID)
 	})
@@ -79,7 +89,7 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 		return api.Pairing{}, err
 	}
 	p := card.Pairing
-	out := api.Pairing{ID: p.ID, Section: section(card), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version}
+	out := api.Pairing{ID: p.ID, Section: section(card), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded}
 	list, err := s.Reporting.Pairing(ctx, *p)
 	if err != nil {
 		return out, err

@@ -84,11 +84,18 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 		}
 		return err
 	})
+	add(workers, 10*time.Minute, func(ctx context.Context, job *river.Job[store.RunPairing]) error {
+		return uses.Syncing.Auto(ctx, job.Args.PairingID, job.Args.Who)
+	})
+	add(workers, time.Minute, func(ctx context.Context, _ *river.Job[store.Tick]) error {
+		return uses.Syncing.Tick(ctx, time.Now())
+	})
 	add(workers, time.Minute, func(ctx context.Context, _ *river.Job[store.ReadAll]) error {
 		return readAll(ctx, s, uses.Reading, o.Log)
 	})
 
-	var schedules []*river.PeriodicJob
+	schedules := []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(tick),
+		func() (river.JobArgs, *river.InsertOpts) { return store.Tick{}, nil }, &river.PeriodicJobOpts{ID: "tick", RunOnStart: true})}
 	if o.ReadEvery > 0 {
 		schedules = append(schedules, river.NewPeriodicJob(river.PeriodicInterval(o.ReadEvery),
 			func() (river.JobArgs, *river.InsertOpts) { return store.ReadAll{}, nil }, &river.PeriodicJobOpts{ID: "read-all"}))
@@ -185,6 +192,9 @@ func exclusively(ctx context.Context, s *store.Store, name string, do func() err
 	}()
 	return do()
 }
+
+// tick is how often the clock is looked at for pairings that are due.
+const tick = 15 * time.Second
 
 // readAll starts a read of every register that is neither paused nor being read.
 func readAll(ctx context.Context, s *store.Store, r *reading.Service, log *slog.Logger) error {

@@ -438,6 +438,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pairings/sync": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring many pairings in step now */
+        post: operations["sync-pairings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pairings/{id}": {
         parameters: {
             query?: never;
@@ -485,6 +502,40 @@ export interface paths {
         get: operations["export-comparison"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pairings/{id}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hold learners back again; who is in stays in */
+        post: operations["hold-class"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pairings/{id}/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let the learners of a held class in, now or at a time */
+        post: operations["open-class"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1362,6 +1413,13 @@ export interface components {
             subject: string;
             title: string;
         };
+        Opening: {
+            /**
+             * Format: date-time
+             * @description When; now when absent
+             */
+            at?: string;
+        };
         Outline: {
             modules: components["schemas"]["Module"][];
         };
@@ -1458,8 +1516,23 @@ export interface components {
         Pairing: {
             checklist: components["schemas"]["Checklist"];
             freshness: components["schemas"]["Freshness"];
+            /**
+             * Format: int64
+             * @description Removals that wait for approval
+             */
+            guarded: number;
             id: string;
             lastRun?: components["schemas"]["Run"];
+            /**
+             * Format: date-time
+             * @description When it runs next by itself
+             */
+            nextRun?: string;
+            /**
+             * Format: date-time
+             * @description When its class opens by itself
+             */
+            opensAt?: string;
             paused: boolean;
             policy: components["schemas"]["Policy"];
             section: components["schemas"]["Section"];
@@ -1502,6 +1575,7 @@ export interface components {
             /** Format: double */
             removalShare: number;
             roles: string[];
+            schedule?: components["schemas"]["Schedule"];
         };
         Preview: {
             /**
@@ -1535,6 +1609,10 @@ export interface components {
             pairingId: string;
             /** @description The run whose effect this undoes */
             takesBack?: string;
+        };
+        Queued: {
+            /** Format: int64 */
+            pairings: number;
         };
         ReadRequest: {
             /** @description Go on although a guard objects */
@@ -1649,6 +1727,18 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        Schedule: {
+            at?: string;
+            /** @description For example monday; every day when absent */
+            days?: string[];
+            /**
+             * @description By hand when absent
+             * @enum {string}
+             */
+            kind?: "by-hand" | "after-read" | "every" | "daily";
+            /** Format: int64 */
+            minutes?: number;
+        };
         Scope: {
             activity?: string;
             course?: string;
@@ -1712,6 +1802,12 @@ export interface components {
         };
         Switch: {
             on: boolean;
+        };
+        SyncNow: {
+            connectionId?: string;
+            courseId?: string;
+            /** @description Ids */
+            pairings?: string[];
         };
         Token: {
             token: string;
@@ -2944,6 +3040,42 @@ export interface operations {
             };
         };
     };
+    "sync-pairings": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SyncNow"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Queued"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-pairing": {
         parameters: {
             query?: never;
@@ -3100,6 +3232,79 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hold-class": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pairing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "open-class": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Opening"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pairing"];
                 };
             };
             /** @description Error */

@@ -22,6 +22,8 @@ type Service struct {
 	Store *store.Store
 	// Now tells the time, for sections that have ended.
 	Now func() time.Time
+	// NextRun says when a pairing runs next by itself after a moment.
+	NextRun func(p store.Pairing, after time.Time) *time.Time
 }
 
 // Card is a section with its pairing, if any, and the one state of both.
@@ -105,6 +107,7 @@ func (s *Service) judge(c *Card, connections map[string]store.Connection) {
 		standing.Ran = p.RanAt != nil
 		standing.Failed = p.LastFailed
 		standing.Hold = p.Policy.Hold
+		standing.Guarded = p.Guarded > 0
 		standing.Latest = p.Counts
 	}
 	c.State = roster.StateOf(standing)
@@ -164,6 +167,7 @@ func (s *Service) Pair(ctx context.Context, who string, w Wish) (store.Pairing, 
 		return store.Pairing{}, err
 	}
 	p := store.Pairing{ID: store.NewID(), SectionID: section.ID, ConnectionID: connection.ID, TargetName: name, Policy: policy, Version: 1}
+	p.NextAt = s.NextRun(p, s.Now())
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := store.Create(tx, &p, "making the pairing"); err != nil {
 			return err
@@ -201,6 +205,9 @@ func CheckPolicy(p roster.Policy) error {
 	case p.RemovalNumber < 0:
 		return refusal.Invalid("policy.removalNumber", "%d is negative", p.RemovalNumber)
 	}
+	if err := p.Schedule.Check(); err != nil {
+		return refusal.Invalid("policy.schedule", "%v", err)
+	}
 	return nil
 }
 
@@ -232,6 +239,10 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 			return p, err
 		}
 		p.Policy = *e.Policy
+		p.NextAt = s.NextRun(p, s.Now())
+		if !p.Policy.Hold {
+			p.OpensAt = nil
+		}
 	}
 	if e.Paused != nil {
 		p.PausedAt = nil

@@ -295,6 +295,9 @@ func (s *Service) compareTouched(ctx context.Context, tx *store.Tx, sections []s
 	jobs := make([]river.JobArgs, len(pairings))
 	for i, p := range pairings {
 		jobs[i] = store.ComparePairing{PairingID: p.ID}
+		if p.Policy.Schedule.ReactsToReads() && p.PausedAt == nil {
+			jobs[i] = store.RunPairing{PairingID: p.ID, Who: "after a read"}
+		}
 	}
 	return len(jobs), tx.Enqueue(ctx, jobs...)
 }

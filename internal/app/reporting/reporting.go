@@ -208,6 +208,9 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 			}
 			list = append(list, noticed(Mend, finding.Code(cmp.Or(run.ErrorCode, string(finding.RunFailed))), section.Title, p.TargetName, run.Error, link))
 		}
+		if p.Guarded > 0 && p.RanAt != nil {
+			list = append(list, noticed(Mend, finding.RemovalGuard, section.Title, p.TargetName, fmt.Sprintf("%d people would be taken out", p.Guarded), link))
+		}
 		for _, m := range p.Mend {
 			if p.LastRunID != nil && !p.LastFailed {
 				list = append(list, about(Mend, m, section.Title, link))

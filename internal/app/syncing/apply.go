@@ -302,7 +302,7 @@ func (x *execution) readBack(ctx context.Context) error {
 			return err
 		}
 	}
-	s := standing(plan, refused)
+	s := standing(plan, x.pairing.Policy, refused)
 	x.run.Counts, x.run.Done = x.report(s.counts, missing), x.done()
 	x.run.State = store.Finished
 	if s.counts[roster.OutcomeNeedsPerson] > 0 {

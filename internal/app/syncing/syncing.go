@@ -25,6 +25,8 @@ type Service struct {
 	// Open gives a connection with its secrets.
 	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
 	Call call.Options
+	// Zone is the institution's, for schedules by the time of day; UTC when nil.
+	Zone *time.Location
 }
 
 // Target is the other side of a pairing: what a run does to it.
@@ -97,8 +99,11 @@ func (s *Service) refusals(ctx context.Context, p store.Pairing) (map[string]sto
 
 // standing gives a plan's counts, and who needs a person. Somebody who was
 // refused last time, and of whom nothing has changed since, needs one too.
-func standing(plan roster.Plan, refused map[string]store.Change) (s stand) {
-	s = stand{plan.Counts(), []store.Mend{}, []store.Mend{}}
+func standing(plan roster.Plan, policy roster.Policy, refused map[string]store.Change) (s stand) {
+	s = stand{counts: plan.Counts(), mend: []store.Mend{}, quiet: []store.Mend{}}
+	if n, tripped := plan.GuardTripped(policy); tripped {
+		s.guarded = n
+	}
 	for _, e := range plan.Entries {
 		who := store.Mend{PersonID: e.PersonID, Name: e.Name, Role: string(e.Role), Outcome: e.Outcome, Code: e.Reason, Detail: e.Detail}
 		c, refused := refused[e.Key()]
@@ -122,10 +127,11 @@ func standing(plan roster.Plan, refused map[string]store.Change) (s stand) {
 type stand struct {
 	counts      roster.Counts
 	mend, quiet []store.Mend
+	guarded     int // removals that need approval
 }
 
 func (s stand) keep(ctx context.Context, tx *store.Tx, pairingID string) error {
-	return tx.KeepStanding(ctx, pairingID, s.counts, s.mend, s.quiet)
+	return tx.KeepStanding(ctx, pairingID, s.counts, s.mend, s.quiet, s.guarded)
 }
 
 // Compare brings a pairing's counts, and so its state, up to date without
@@ -148,7 +154,7 @@ func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, e
 		return plan, err
 	}
 	return plan, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := standing(plan, refused).keep(ctx, tx, p.ID); err != nil {
+		if err := standing(plan, p.Policy, refused).keep(ctx, tx, p.ID); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "pairing", p.ID)

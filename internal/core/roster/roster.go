@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/core/schedule"
 )
 
 // Role is a person's role in a section, in OneRoster's spelling (1.4
@@ -156,6 +157,8 @@ type Policy struct {
 	// target, stops for a person. One single removal never trips the share.
 	RemovalNumber int     `json:"removalNumber"`
 	RemovalShare  float64 `json:"removalShare"`
+	// Schedule says when the pairing runs by itself; the first run is by hand.
+	Schedule schedule.Schedule `json:"schedule,omitzero"`
 }
 
 // DefaultPolicy carries students and teachers, removes leavers, and stops for a

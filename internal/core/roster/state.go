@@ -27,7 +27,9 @@ type Standing struct {
 	Ran    bool // at least one run has finished
 	Failed bool // the last run stopped before its end
 	Hold   bool // learners wait until the class is opened
-	Latest Counts
+	// Guarded says that removals wait for somebody's approval.
+	Guarded bool
+	Latest  Counts
 }
 
 // StateOf gives the one state of a section. An earlier question wins over a
@@ -42,7 +44,7 @@ func StateOf(s Standing) State {
 		return Ended
 	case s.Paused:
 		return Paused
-	case s.Failed, s.Ran && s.Latest[OutcomeNeedsPerson] > 0:
+	case s.Failed, s.Ran && (s.Guarded || s.Latest[OutcomeNeedsPerson] > 0):
 		return NeedsPerson
 	case !s.Ran:
 		return NeverRun

@@ -153,8 +153,28 @@ type Pairing struct {
 	Paused    bool          `json:"paused"`
 	Version   int           `json:"version"`
 	LastRun   *Run          `json:"lastRun,omitempty"`
+	NextRun   *time.Time    `json:"nextRun,omitempty" doc:"When it runs next by itself"`
+	OpensAt   *time.Time    `json:"opensAt,omitempty" doc:"When its class opens by itself"`
+	Guarded   int           `json:"guarded" doc:"Removals that wait for approval"`
 	Checklist Checklist     `json:"checklist"`
 	Freshness Freshness     `json:"freshness"`
+}
+
+// Opening opens a held class.
+type Opening struct {
+	At *time.Time `json:"at,omitempty" doc:"When; now when absent"`
+}
+
+// SyncNow asks for runs of every pairing that fits; absent values do not narrow.
+type SyncNow struct {
+	CourseID     string   `json:"courseId,omitempty"`
+	ConnectionID string   `json:"connectionId,omitempty"`
+	Pairings     []string `json:"pairings,omitempty" doc:"Ids"`
+}
+
+// Queued says how many runs were queued.
+type Queued struct {
+	Pairings int `json:"pairings"`
 }
 
 // Freshness says how old what is known about a pairing is.

@@ -65,6 +65,22 @@ const notices = {
   told: 'the service tells each of them',
   unknown: 'whether the service tells them is up to it, because the connection names no notice attribute',
 }
+const open = useMutation({
+  mutationFn: (yes: boolean) =>
+    yes
+      ? ok(api.POST('/api/v1/pairings/{id}/open', { ...path.value, body: {} }))
+      : ok(api.POST('/api/v1/pairings/{id}/hold', path.value)),
+  onSuccess: () =>
+    Promise.all(['pairing', 'preview'].map((k) => queries.invalidateQueries({ queryKey: [k] }))),
+})
+const runs = computed(() => {
+  const s = p.value?.policy.schedule
+  const next = p.value?.nextRun ? `, next ${when(p.value.nextRun)}` : ''
+  if (s?.kind === 'after-read') return 'after each read that changed it'
+  if (s?.kind === 'every') return `every ${s.minutes} minutes${next}`
+  if (s?.kind === 'daily') return `daily at ${s.at}${next}`
+  return 'never'
+})
 const newcomers = computed(() => {
   if (preview.data.value?.notice === 'unknown') return 'are told as the service likes'
   return p.value?.policy.notify ? 'are told by the service' : 'are not told'
@@ -104,7 +120,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
         @click="run.mutate()"
       />
     </PageHead>
-    <Oops :error="run.error.value ?? pause.error.value" />
+    <Oops :error="run.error.value ?? pause.error.value ?? open.error.value" />
     <p v-if="preview.data.value?.guard" class="guard sheet">
       ▲ {{ preview.data.value.guard }} people would be taken out, more than this pairing allows without
       approval.
@@ -149,7 +165,16 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
           <dt>Leavers</dt>
           <dd>{{ p.policy.leavers }}</dd>
           <dt>Learners</dt>
-          <dd>{{ p.policy.hold ? 'held until opened' : 'go in at once' }}</dd>
+          <dd>
+            {{ p.policy.hold ? 'held until opened' : 'go in at once'
+            }}<template v-if="p.opensAt">, opens {{ when(p.opensAt) }}</template>
+            <button v-if="p.policy.hold" type="button" class="change" @click="open.mutate(true)">
+              open now
+            </button>
+            <button v-else type="button" class="change" @click="open.mutate(false)">hold</button>
+          </dd>
+          <dt>Runs by itself</dt>
+          <dd>{{ runs }}</dd>
           <dt>Newcomers</dt>
           <dd>{{ newcomers }}</dd>
           <dt>Removals</dt>

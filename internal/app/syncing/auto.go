@@ -1,0 +1,195 @@
+package syncing
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/riverqueue/river"
+
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/core/schedule"
+	"kanban/internal/store"
+)
+
+// spread is the span over which scheduled runs are spread, so that a thousand
+// pairings with one schedule do not start at once.
+const spread = 5 * time.Minute
+
+// due is how many pairings one tick starts; the next tick takes the others.
+const due = 500
+
+// NextRun is when a pairing with this policy runs next by itself after a moment;
+// nil when no clock starts it.
+func NextRun(p store.Pairing, after time.Time, zone *time.Location) *time.Time {
+	if zone == nil {
+		zone = time.UTC
+	}
+	next := p.Policy.Schedule.Next(after, zone, schedule.Spread(p.ID, spread))
+	if next.IsZero() {
+		return nil
+	}
+	return &next
+}
+
+// Tick starts every pairing that is due, and opens the classes whose time has
+// come. What was missed while nothing worked happens once, not once for each time.
+func (s *Service) Tick(ctx context.Context, at time.Time) error {
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		all, err := tx.Due(ctx, at, due)
+		if err != nil {
+			return err
+		}
+		var jobs []river.JobArgs
+		for i := range all {
+			p := &all[i]
+			if p.OpensAt != nil && !p.OpensAt.After(at) {
+				if err := s.opened(ctx, tx, p, "schedule"); err != nil {
+					return err
+				}
+			}
+			p.NextAt = NextRun(*p, at, s.Zone)
+			if err := tx.Reschedule(ctx, p); err != nil {
+				return err
+			}
+			if p.RanAt != nil && p.PausedAt == nil { // the first run is by hand
+				jobs = append(jobs, store.RunPairing{PairingID: p.ID, Who: "schedule"})
+			}
+		}
+		return tx.Enqueue(ctx, jobs...)
+	})
+}
+
+// Auto brings a pairing in step without anybody watching. Removals above the
+// guard wait for a person, while everything else goes on.
+func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
+	p, err := s.Store.Pairing(ctx, pairingID)
+	if err != nil {
+		return err
+	}
+	if p.RanAt == nil || s.allowed(ctx, p, false) != nil {
+		return nil // what is paused waits; the first run is by hand
+	}
+	preview, err := s.Preview(ctx, pairingID)
+	if err != nil {
+		return err
+	}
+	var only []string
+	changes := 0
+	_, tripped := preview.Plan.GuardTripped(p.Policy)
+	for _, e := range preview.Plan.Entries {
+		if !e.Outcome.Changes() || tripped && e.Outcome == roster.OutcomeRemove {
+			continue
+		}
+		changes++
+		if tripped {
+			only = append(only, e.Key())
+		}
+	}
+	if changes == 0 {
+		return nil
+	}
+	_, err = s.Start(ctx, who, preview.ID, false, only...)
+	if _, refused := refusal.As(err); refused {
+		return nil // a run is at work, or the pairing was paused meanwhile
+	}
+	return err
+}
+
+// SyncNow queues runs of every pairing that fits: of a course, of a connection,
+// or with one of the ids. It gives how many.
+func (s *Service) SyncNow(ctx context.Context, who, courseID, connectionID string, ids []string) (int, error) {
+	all, err := s.Store.PairingsIn(ctx, courseID, connectionID, ids)
+	if err != nil {
+		return 0, err
+	}
+	var jobs []river.JobArgs
+	for _, p := range all {
+		if p.PausedAt == nil {
+			jobs = append(jobs, store.RunPairing{PairingID: p.ID, Who: who})
+		}
+	}
+	return len(jobs), s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Audit(ctx, who, "asked for runs", "pairings", map[string]any{"course": courseID, "connection": connectionID, "pairings": len(jobs)}); err != nil {
+			return err
+		}
+		return tx.Enqueue(ctx, jobs...)
+	})
+}
+
+// OpenClass lets the learners of a held pairing in: now, or at a time.
+func (s *Service) OpenClass(ctx context.Context, who, pairingID string, at *time.Time) error {
+	p, err := s.held(ctx, pairingID, true)
+	if err != nil {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if at != nil && at.After(now()) {
+			p.OpensAt = at
+			if err := tx.UpdatePairing(&p); err != nil {
+				return err
+			}
+			if err := tx.Audit(ctx, who, "set when a class opens", "pairing/"+p.ID, map[string]any{"at": at}); err != nil {
+				return err
+			}
+			return tx.Announce(ctx, "pairing", p.ID)
+		}
+		if err := s.opened(ctx, tx, &p, who); err != nil {
+			return err
+		}
+		if p.RanAt == nil || p.PausedAt != nil {
+			return nil
+		}
+		return tx.Enqueue(ctx, store.RunPairing{PairingID: p.ID, Who: who})
+	})
+}
+
+// opened notes that a class is open.
+func (s *Service) opened(ctx context.Context, tx *store.Tx, p *store.Pairing, who string) error {
+	p.Policy.Hold, p.OpensAt = false, nil
+	if err := tx.UpdatePairing(p); err != nil {
+		return err
+	}
+	if err := tx.Audit(ctx, who, "opened a class", "pairing/"+p.ID, nil); err != nil {
+		return err
+	}
+	return tx.Announce(ctx, "pairing", p.ID)
+}
+
+// HoldClass takes an opening back: learners who are in stay in, all others wait.
+func (s *Service) HoldClass(ctx context.Context, who, pairingID string) error {
+	p, err := s.held(ctx, pairingID, false)
+	if err != nil {
+		return err
+	}
+	p.Policy.Hold, p.OpensAt = true, nil
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.UpdatePairing(&p); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "held a class back", "pairing/"+p.ID, nil); err != nil {
+			return err
+		}
+		if err := tx.Enqueue(ctx, store.ComparePairing{PairingID: p.ID}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "pairing", p.ID)
+	})
+}
+
+// held gives a pairing that is held, or that is not, as wanted.
+func (s *Service) held(ctx context.Context, pairingID string, want bool) (store.Pairing, error) {
+	p, err := s.Store.Pairing(ctx, pairingID)
+	switch {
+	case errors.Is(err, store.ErrNotFound), err != nil:
+		return p, err
+	case p.EndedAt != nil:
+		return p, refusal.Conflict("", "this pairing has ended; pair the section again")
+	case p.Policy.Hold == want:
+		return p, nil
+	case want:
+		return p, refusal.Conflict("", "this class is open already; learners go in at once")
+	}
+	return p, refusal.Conflict("", "this class is held back already; open it with: kanban pairings open")
+}

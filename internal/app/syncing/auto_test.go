@@ -1,0 +1,160 @@
+package syncing_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/app/pairing"
+	"kanban/internal/app/reporting"
+	"kanban/internal/apptest"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/roster"
+	"kanban/internal/core/schedule"
+	"kanban/internal/store"
+)
+
+// queued counts the jobs of a kind that wait, and takes them out of the queue.
+func queued(t *testing.T, w *apptest.World, kind string) (n int) {
+	t.Helper()
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `WITH gone AS (DELETE FROM river_job WHERE kind = $1 RETURNING 1) SELECT count(*) FROM gone`, kind).Scan(&n))
+	return n
+}
+
+// auto lets a pairing run by itself and gives the run, if there was one.
+func auto(t *testing.T, w *apptest.World, pairingID string) *store.Run {
+	t.Helper()
+	before, err := w.Store.Runs(t.Context(), pairingID, "", "", 1)
+	require.NoError(t, err)
+	require.NoError(t, w.Syncing.Auto(t.Context(), pairingID, "schedule"))
+	after, err := w.Store.Runs(t.Context(), pairingID, "", "", 1)
+	require.NoError(t, err)
+	if len(after) == 0 || len(before) > 0 && before[0].ID == after[0].ID {
+		return nil
+	}
+	require.NoError(t, w.Syncing.Work(t.Context(), after[0].ID, true))
+	r, err := w.Store.Run(t.Context(), after[0].ID)
+	require.NoError(t, err)
+	return &r
+}
+
+// By the clock, and once for whatever was missed; never before the first run by
+// hand, never while paused.
+func TestScheduledRuns_R4(t *testing.T) {
+	policy := roster.DefaultPolicy()
+	policy.Schedule = schedule.Schedule{Kind: schedule.Every, Minutes: 30}
+	w, _, p := paired(t, policy)
+	require.NotNil(t, p.NextAt)
+	late := time.Now().Add(26 * time.Hour) // it was down for a day
+	require.NoError(t, w.Syncing.Tick(t.Context(), late))
+	assert.Zero(t, queued(t, w, "run-pairing"), "the first run is by hand")
+	w.Sync(p.ID, false)
+	require.NoError(t, w.Syncing.Tick(t.Context(), late.Add(time.Hour)))
+	require.NoError(t, w.Syncing.Tick(t.Context(), late.Add(time.Hour)))
+	assert.Equal(t, 1, queued(t, w, "run-pairing"), "once for all that was missed")
+	assert.Nil(t, auto(t, w, p.ID), "nothing to do makes no run")
+	kept, err := w.Store.Pairing(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.True(t, kept.NextAt.After(late.Add(time.Hour)))
+
+	paused := true
+	_, err = w.Pairing.Change(t.Context(), "test", p.ID, 0, pairing.Edit{Paused: &paused})
+	require.NoError(t, err)
+	require.NoError(t, w.Syncing.Tick(t.Context(), late.Add(9*time.Hour)))
+	assert.Zero(t, queued(t, w, "run-pairing"))
+}
+
+// After a read only the pairings whose people changed run.
+func TestReadStartsRunsOfWhatChanged_R4(t *testing.T) {
+	policy := roster.DefaultPolicy()
+	policy.Schedule.Kind = schedule.AfterRead
+	w, register, p := paired(t, policy)
+	w.Sync(p.ID, false)
+	w.Read(register, false)
+	assert.Zero(t, queued(t, w, "run-pairing"), "nothing changed")
+	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-prop-c"))
+	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-prop-b"))
+	w.Read(register, false)
+	assert.Equal(t, 1, queued(t, w, "run-pairing"))
+	r := auto(t, w, p.ID)
+	require.NotNil(t, r)
+	assert.Equal(t, 1, r.Counts["added"])
+	assert.Equal(t, "schedule", r.RequestedBy)
+}
+
+// Removals above the guard wait for a person while additions go on.
+func TestGuardHoldsOnlyRemovalsBack_R5(t *testing.T) {
+	w, register, p := paired(t, roster.DefaultPolicy())
+	w.Sync(p.ID, false)
+	for _, id := range []string{"stu-025", "stu-026", "stu-027", "stu-028"} {
+		require.NoError(t, w.Standins.School.Withdraw(id, "sec-prop-c"))
+	}
+	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-prop-c"))
+	w.Read(register, false)
+	r := auto(t, w, p.ID)
+	require.NotNil(t, r)
+	assert.Equal(t, 1, r.Counts["added"])
+	assert.Zero(t, r.Counts["removed"])
+	assert.Nil(t, auto(t, w, p.ID), "what waits is not tried again and again")
+	today, err := (&reporting.Service{Store: w.Store}).Today(t.Context())
+	require.NoError(t, err)
+	require.Len(t, today, 1)
+	assert.Equal(t, finding.RemovalGuard, today[0].Code)
+	assert.Contains(t, today[0].Detail, "4 people")
+	card, err := w.Pairing.Card(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, roster.NeedsPerson, card.State)
+	assert.Equal(t, 4, w.Sync(p.ID, true).Counts["removed"], "approved by hand")
+}
+
+// Learners wait until the class opens, by hand or at its time; late ones too;
+// after that they go straight in, and an opening can be taken back.
+func TestHoldAndOpen_R7(t *testing.T) {
+	policy := roster.DefaultPolicy()
+	policy.Hold = true
+	w, register, p := paired(t, policy)
+	run := w.Sync(p.ID, false)
+	assert.Equal(t, 1, run.Counts["added"], "the teacher goes in at once")
+	assert.Equal(t, 12, run.Counts["waiting"])
+	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-prop-c"))
+	w.Read(register, false)
+	assert.Nil(t, auto(t, w, p.ID), "who comes late waits too")
+
+	at := time.Now().Add(time.Hour)
+	require.NoError(t, w.Syncing.OpenClass(t.Context(), "test", p.ID, &at))
+	require.NoError(t, w.Syncing.Tick(t.Context(), at.Add(-time.Minute)))
+	assert.Zero(t, queued(t, w, "run-pairing"))
+	require.NoError(t, w.Syncing.Tick(t.Context(), at))
+	assert.Equal(t, 1, queued(t, w, "run-pairing"))
+	r := auto(t, w, p.ID)
+	require.NotNil(t, r)
+	assert.Equal(t, 13, r.Counts["added"])
+	assert.ErrorContains(t, w.Syncing.OpenClass(t.Context(), "test", p.ID, nil), "open already")
+
+	require.NoError(t, w.Syncing.HoldClass(t.Context(), "test", p.ID))
+	require.NoError(t, w.Standins.School.Enrol("stu-002", "sec-prop-c"))
+	w.Read(register, false)
+	assert.Nil(t, auto(t, w, p.ID), "who is in stays in, newcomers wait")
+	assert.ErrorContains(t, w.Syncing.HoldClass(t.Context(), "test", p.ID), "held back already")
+	require.NoError(t, w.Syncing.OpenClass(t.Context(), "test", p.ID, nil))
+	assert.Equal(t, 1, queued(t, w, "run-pairing"))
+}
+
+func TestSyncNowForMany_R4(t *testing.T) {
+	w, _, p := paired(t, roster.DefaultPolicy())
+	n, err := w.Syncing.SyncNow(t.Context(), "test", "", "", nil)
+	require.NoError(t, err)
+	assert.Zero(t, n, "the first run is by hand")
+	w.Sync(p.ID, false)
+	for _, q := range [][2]string{{"", ""}, {w.Section("PROP-C").CourseID, ""}, {"", p.ConnectionID}} {
+		n, err = w.Syncing.SyncNow(t.Context(), "test", q[0], q[1], nil)
+		require.NoError(t, err)
+		assert.Equal(t, 1, n)
+	}
+	n, err = w.Syncing.SyncNow(t.Context(), "test", w.Section("SOIL-A").CourseID, "", nil)
+	require.NoError(t, err)
+	assert.Zero(t, n)
+	assert.Equal(t, 3, queued(t, w, "run-pairing"))
+}

@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"kanban/internal/client"
+	"kanban/internal/core/schedule"
+	"kanban/internal/wire/api"
+)
+
+// parseSchedule reads "by-hand", "after-read", "every 30", "daily 06:30" and
+// "daily 06:30 monday,friday".
+func parseSchedule(text string) (schedule.Schedule, error) {
+	words := strings.Fields(text)
+	s := schedule.Schedule{Kind: schedule.Kind(words[0])}
+	var err error
+	switch {
+	case s.Kind == schedule.Every && len(words) == 2:
+		s.Minutes, err = strconv.Atoi(words[1])
+	case s.Kind == schedule.Daily && len(words) >= 2:
+		s.At = words[1]
+		if len(words) == 3 {
+			s.Days = strings.Split(strings.ToLower(words[2]), ",")
+		}
+	}
+	if err == nil {
+		err = s.Check()
+	}
+	if err != nil {
+		return s, fmt.Errorf("%w: --schedule %q: %w", errUsage, text, err)
+	}
+	return s, nil
+}
+
+func openClass(ctx context.Context, cmd *cli.Command) error {
+	c, s, err := paired(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	var in api.Opening
+	if cmd.IsSet("at") {
+		at := cmd.Timestamp("at")
+		in.At = &at
+	}
+	p, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/open", in)
+	if err != nil {
+		return err
+	}
+	if p.OpensAt != nil {
+		say(cmd, "%s opens %s.", s.Title, when(p.OpensAt))
+		return nil
+	}
+	say(cmd, "%s is open; its learners go in now.", s.Title)
+	return nil
+}
+
+func holdClass(ctx context.Context, cmd *cli.Command) error {
+	c, s, err := paired(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	if _, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/hold", nil); err != nil {
+		return err
+	}
+	say(cmd, "%s is held back. Learners who are in stay in; all others wait until it is opened.", s.Title)
+	return nil
+}
+
+func syncPairings(ctx context.Context, cmd *cli.Command) error {
+	c := connect(cmd)
+	var in api.SyncNow
+	if name := cmd.String("course"); name != "" {
+		course, err := findCourse(ctx, c, name)
+		if err != nil {
+			return err
+		}
+		in.CourseID = course.ID
+	}
+	if name := cmd.String("connection"); name != "" {
+		conn, err := findConnection(ctx, c, name)
+		if err != nil {
+			return err
+		}
+		in.ConnectionID = conn.ID
+	}
+	q, err := client.Post[api.Queued](ctx, c, "/pairings/sync", in)
+	if err != nil {
+		return err
+	}
+	say(cmd, "Runs for %d pairings are under way where something has to be done. Follow them: kanban runs list", q.Pairings)
+	return nil
+}
