@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kanban/internal/client"
+	"kanban/internal/core/aside"
 	"kanban/internal/wire/api"
 )
 
@@ -24,17 +26,32 @@ func sections() *cli.Command {
 				&cli.StringFlag{Name: "term", Usage: "title of a term"},
 				&cli.StringFlag{Name: "teacher", Usage: "name of a teacher"},
 				&cli.StringFlag{Name: "state", Usage: "one of the states, e.g. needs-person"},
+				&cli.StringFlag{Name: "aside", Usage: "what the rule with this name leaves aside, or * for everything"},
 			},
 			Action: func(ctx context.Context, cmd *cli.Command) error {
-				q := url.Values{"text": {cmd.String("find")}, "term": {cmd.String("term")}, "teacher": {cmd.String("teacher")}, "state": {cmd.String("state")}}
-				all, err := client.All[api.Section](ctx, connect(cmd), "/sections?"+q.Encode())
+				q := url.Values{"text": {cmd.String("find")}, "term": {cmd.String("term")}, "teacher": {cmd.String("teacher")}, "state": {cmd.String("state")}, "aside": {cmd.String("aside")}}
+				c := connect(cmd)
+				all, err := client.All[api.Section](ctx, c, "/sections?"+q.Encode())
 				if err != nil {
 					return err
 				}
+				q.Set("limit", "1")
+				page, err := client.Get[api.SectionPage](ctx, c, "/sections?"+q.Encode())
+				if err != nil {
+					return err
+				}
+				defer sayAside(cmd, page.Aside)
 				return tableOf(all, "No section fits. Connect a register and read it: kanban connections add oneroster …", []string{"state", "section", "code", "course", "term", "teachers", "learners", "target", "people"}, func(s api.Section) []string {
 					return []string{state(s.State), s.Title, s.Code, s.Course, strings.Join(s.Terms, ", "), strings.Join(s.Teachers, ", "), fmt.Sprint(s.Learners), s.Target, counts(s.Counts)}
 				}).print(cmd)
 			},
+		}, {
+			Name: "aside", Usage: "The rules that leave sections out of lists; what is paired is always shown", Action: sectionsAside,
+			Flags: []cli.Flag{
+				&cli.StringSliceFlag{Name: "add", Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are course-code, title, class-type, empty, other-terms"},
+				&cli.StringSliceFlag{Name: "drop", Usage: "a rule, by its name"},
+			},
+			Description: "  kanban sections aside\n  kanban sections aside --add \"Advisory hours:class-type=homeroom\" --add \"Empty:empty\"\n  kanban sections list --aside \"Advisory hours\"",
 		}, {
 			Name: "roster", Usage: "Who was in a section on a day, or who came and went", ArgsUsage: "SECTION", Action: sectionRoster,
 			Flags: []cli.Flag{
@@ -70,7 +87,7 @@ func sectionRoster(ctx context.Context, cmd *cli.Command) error {
 }
 
 func findSection(ctx context.Context, c *client.Client, name string) (api.Section, error) {
-	all, err := client.All[api.Section](ctx, c, "/sections?limit=1000")
+	all, err := client.All[api.Section](ctx, c, "/sections?limit=1000&aside=*")
 	if err != nil {
 		return api.Section{}, err
 	}
@@ -81,4 +98,84 @@ func findSection(ctx context.Context, c *client.Client, name string) (api.Sectio
 		return api.Section{}, fmt.Errorf("%w: there is no section %q; list them with: kanban sections list", errUsage, name)
 	}
 	return all[i], nil
+}
+
+// sayAside tells what a list left out.
+func sayAside(cmd *cli.Command, left []api.LeftAside) {
+	for _, l := range left {
+		if l.Count > 0 && cmd.String("aside") == "" {
+			say(cmd, "%d left aside: %s. See them: kanban sections list --aside %q", l.Count, l.Name, l.Name)
+		}
+	}
+}
+
+func sectionsAside(ctx context.Context, cmd *cli.Command) error {
+	c := connect(cmd)
+	rules, err := client.Get[[]aside.SectionRule](ctx, c, "/sections/aside")
+	if err != nil {
+		return err
+	}
+	changed := false
+	for _, name := range cmd.StringSlice("drop") {
+		was := len(rules)
+		rules = slices.DeleteFunc(rules, func(r aside.SectionRule) bool { return strings.EqualFold(r.Name, name) })
+		if changed = true; was == len(rules) {
+			return fmt.Errorf("%w: there is no rule %q", errUsage, name)
+		}
+	}
+	for _, text := range cmd.StringSlice("add") {
+		r, err := parseAside(text)
+		if err != nil {
+			return err
+		}
+		rules, changed = append(rules, r), true
+	}
+	if changed {
+		if rules, err = client.Send[[]aside.SectionRule](ctx, c, http.MethodPut, "/sections/aside", rules); err != nil {
+			return err
+		}
+	}
+	return tableOf(rules, "Nothing is left aside.", []string{"rule", "leaves aside"}, func(r aside.SectionRule) []string {
+		return []string{r.Name, asideWords(r)}
+	}).print(cmd)
+}
+
+func asideWords(r aside.SectionRule) string {
+	var parts []string
+	for _, p := range [][2]string{{"course code", r.CourseCode}, {"title", r.Title}, {"class type", r.ClassType}} {
+		if p[1] != "" {
+			parts = append(parts, p[0]+" "+p[1])
+		}
+	}
+	if r.Empty {
+		parts = append(parts, "no learners")
+	}
+	if r.OtherTerms {
+		parts = append(parts, "its terms do not run today")
+	}
+	return strings.Join(parts, " and ")
+}
+
+// parseAside reads NAME:CONDITION=VALUE,CONDITION.
+func parseAside(text string) (aside.SectionRule, error) {
+	name, rest, _ := strings.Cut(text, ":")
+	r := aside.SectionRule{Name: strings.TrimSpace(name)}
+	for _, part := range strings.Split(rest, ",") {
+		condition, value, _ := strings.Cut(strings.TrimSpace(part), "=")
+		switch condition {
+		case "course-code":
+			r.CourseCode = value
+		case "title":
+			r.Title = value
+		case "class-type":
+			r.ClassType = value
+		case "empty":
+			r.Empty = true
+		case "other-terms":
+			r.OtherTerms = true
+		default:
+			return r, fmt.Errorf("%w: --add %q: %q is no condition", errUsage, text, condition)
+		}
+	}
+	return r, nil
 }

@@ -196,7 +196,7 @@ func makeRules(t *testing.T, b *browser, w *world) {
 }
 
 func finish(t *testing.T, b *browser, w *world) {
-	list, err := client.All[api.Section](t.Context(), w.Client, "/sections")
+	list, err := client.All[api.Section](t.Context(), w.Client, "/sections?aside=*")
 	require.NoError(t, err)
 	for _, x := range list {
 		if x.Code == "PROP-A" {

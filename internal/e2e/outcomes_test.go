@@ -36,7 +36,7 @@ func (w *world) office(path string, values ...string) {
 // pairNow pairs a section and gives the pairing's id.
 func (w *world) pairNow(code string, change func(*roster.Policy)) string {
 	w.t.Helper()
-	all, err := client.All[api.Section](w.t.Context(), w.Client, "/sections")
+	all, err := client.All[api.Section](w.t.Context(), w.Client, "/sections?aside=*")
 	require.NoError(w.t, err)
 	policy := roster.DefaultPolicy()
 	change(&policy)
@@ -204,6 +204,23 @@ func TestCommandLineForPeople(t *testing.T) {
 	expect(0, "the office knows", "findings", "list", "--seen")
 	expect(0, "shows again", "findings", "reopen", key[len(key)-1])
 	expect(2, "there is no finding", "findings", "acknowledge", "nothing", "x")
+
+	expect(0, "2 left aside: Other terms", "sections", "list")
+	expect(0, "Beekeeping A", "sections", "list", "--aside", "Other terms")
+	expect(0, "homeroom", "sections", "aside", "--add", "Advisory hours:class-type=homeroom")
+	expect(0, "1 left aside: Advisory hours", "sections", "list")
+	expect(0, "Advisory hour", "sections", "list", "--aside", "*")
+	expect(2, "is no condition", "sections", "aside", "--add", "X:colour=red")
+	expect(2, "names no condition", "sections", "aside", "--add", "X:title=")
+	expect(0, "Other terms", "sections", "aside", "--drop", "Advisory hours")
+	expect(0, "Changed.", "pairings", "edit", "PROP-A", "--schedule", "daily 06:30")
+	expect(0, "runs next by itself", "pairings", "show", "PROP-A")
+	expect(2, "is not one of", "pairings", "edit", "PROP-A", "--schedule", "hourly")
+	expect(1, "open already", "pairings", "open", "PROP-A")
+	expect(0, "is held back", "pairings", "hold", "PROP-A")
+	expect(0, "opens", "pairings", "open", "PROP-A", "--at", "2099-09-01T08:00")
+	expect(0, "is open", "pairings", "open", "PROP-A")
+	expect(0, "Runs for 1 pairings", "pairings", "sync", "--course", "PROP")
 
 	runs := expect(0, "sync", "runs", "list", "-o", "csv")
 	last := strings.Split(strings.Split(runs, "\n")[1], ",")[0]

@@ -30,7 +30,33 @@ func TestConsoleRosters(t *testing.T) {
 	compareSides(t, b, w)
 	recognise(b, w)
 	chooseByHand(t, b, w)
+	keepInStep(b, w)
 	takeBack(b, w)
+}
+
+func keepInStep(b *browser, w *world) {
+	b.click("Sections")
+	b.sees("Other terms 2")
+	b.click("Other terms 2")
+	b.sees("Beekeeping A")
+	b.click("rules…")
+	b.click("Add a rule")
+	b.fill("name-1", "Advisory hours")
+	b.fill("type-1", "homeroom")
+	b.click("Save")
+	b.sees("Advisory hours 1")
+	b.until(`!document.querySelector('.p-dialog-mask')`)
+	b.open("/pairings/" + w.Pairing.ID)
+	b.click("change…")
+	b.choose("schedule", "daily at a time")
+	b.fill("at", "06:45")
+	b.click("Save")
+	b.sees("daily at 06:45, next")
+	b.until(`!document.querySelector('.p-dialog-mask')`)
+	b.click("hold")
+	b.sees("held until opened")
+	b.click("open now")
+	b.sees("go in at once")
 }
 
 func acknowledge(b *browser) {
@@ -82,10 +108,8 @@ func recognise(b *browser, w *world) {
 	b.click("Who is who…")
 	b.sees("Recognised by")
 	b.click("Add a domain")
-	b.do(
-		chromedp.SendKeys(`[aria-label="Old domain"]`, "old.fernmoor.example"),
-		chromedp.SendKeys(`[aria-label="New domain"]`, "fernmoor.example"),
-	)
+	b.fill("from-0", "old.fernmoor.example")
+	b.fill("to-0", "fernmoor.example")
 	b.click("Whom would it touch?")
 	b.sees("address finn.fennel@fernmoor.example, was finn.fennel@old.fernmoor.example")
 	b.picture("matching")

@@ -20,6 +20,7 @@ type Section struct {
 	Course     string
 	CourseCode string
 	Terms      []string
+	BeginsOn   *time.Time
 	EndsOn     *time.Time
 	Teachers   []string
 	Learners   int
@@ -29,11 +30,11 @@ type Section struct {
 
 const sectionsSQL = `
 SELECT s.id::text, s.title, s.code, s.class_type, c.id::text, c.title, c.code,
-       coalesce(t.titles, '{}'), t.ends, coalesce(e.teachers, '{}'), coalesce(e.learners, 0), s.connection_id::text, p.id::text
+       coalesce(t.titles, '{}'), t.begins, t.ends, coalesce(e.teachers, '{}'), coalesce(e.learners, 0), s.connection_id::text, p.id::text
 FROM sections s
 JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course
 LEFT JOIN LATERAL (
-    SELECT array_agg(t.title ORDER BY t.start_date) AS titles, max(t.end_date) AS ends
+    SELECT array_agg(t.title ORDER BY t.start_date) AS titles, min(t.start_date) AS begins, max(t.end_date) AS ends
     FROM terms t WHERE t.connection_id = s.connection_id AND t.sourced_id = ANY (s.terms)
 ) t ON true
 LEFT JOIN LATERAL (

@@ -6,6 +6,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/pairing"
+	"kanban/internal/core/aside"
 	"kanban/internal/core/roster"
 	"kanban/internal/wire/api"
 )
@@ -19,19 +20,29 @@ type sectionsInput struct {
 	Term    string `query:"term" doc:"Title of a term"`
 	Teacher string `query:"teacher" doc:"Name of a teacher"`
 	State   string `query:"state" doc:"One of the states"`
+	Aside   string `query:"aside" doc:"List what the rule with this name leaves aside, or * for everything"`
 }
 
 func (s *Server) sections(a huma.API) {
-	handle(a, "sections", "GET /sections list-sections List sections with their state", func(ctx context.Context, in *sectionsInput) (api.Page[api.Section], error) {
-		cards, err := s.Pairing.Cards(ctx, pairing.Filter{Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State)})
+	handle(a, "sections", "GET /sections list-sections List sections with their state", func(ctx context.Context, in *sectionsInput) (api.SectionPage, error) {
+		cards, left, err := s.Pairing.List(ctx, pairing.Filter{Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State), Aside: in.Aside})
 		if err != nil {
-			return api.Page[api.Section]{}, err
+			return api.SectionPage{}, err
 		}
 		items, next, err := paged(cards, in.Cursor, in.Limit)
-		return api.Page[api.Section]{Items: each(items, section), Next: next}, err
+		return api.SectionPage{Items: each(items, section), Next: next, Aside: each(left, func(l pairing.LeftAside) api.LeftAside { return api.LeftAside(l) })}, err
+	})
+	handle(a, "sections", "GET /sections/aside get-aside Rules that leave sections out of lists", func(ctx context.Context, _ *struct{}) ([]aside.SectionRule, error) {
+		return s.Pairing.Aside(ctx)
+	})
+	handle(a, "sections", "PUT /sections/aside edit-aside Change the rules that leave sections out of lists", func(ctx context.Context, in *with[[]aside.SectionRule]) ([]aside.SectionRule, error) {
+		if err := s.Pairing.SetAside(ctx, callerOf(ctx).Name, in.Body); err != nil {
+			return nil, err
+		}
+		return s.Pairing.Aside(ctx)
 	})
 	handle(a, "sections", "GET /board board Every section by state", func(ctx context.Context, _ *struct{}) (api.Board, error) {
-		cards, err := s.Pairing.Cards(ctx, pairing.Filter{})
+		cards, _, err := s.Pairing.List(ctx, pairing.Filter{})
 		if err != nil {
 			return api.Board{}, err
 		}

@@ -802,6 +802,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sections/aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rules that leave sections out of lists */
+        get: operations["get-aside"];
+        /** Change the rules that leave sections out of lists */
+        put: operations["edit-aside"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sections/{id}/movements": {
         parameters: {
             query?: never;
@@ -1316,6 +1334,11 @@ export interface components {
             name: string;
             title: string;
         };
+        LeftAside: {
+            /** Format: int64 */
+            count: number;
+            name: string;
+        };
         Line: {
             accountId: string;
             activate?: boolean;
@@ -1500,11 +1523,6 @@ export interface components {
         };
         PageRun: {
             items: components["schemas"]["Run"][];
-            /** @description Give it as cursor for the next page; absent at the end */
-            next?: string;
-        };
-        PageSection: {
-            items: components["schemas"]["Section"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
@@ -1766,6 +1784,27 @@ export interface components {
             teachers: string[];
             terms: string[];
             title: string;
+        };
+        SectionPage: {
+            /** @description What each rule left out of this list */
+            aside: components["schemas"]["LeftAside"][];
+            items: components["schemas"]["Section"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        SectionRule: {
+            /** @description As the register gives it, such as homeroom */
+            classType?: string;
+            /** @description A pattern: * stands for any letters, ? for one */
+            courseCode?: string;
+            /** @description Sections without learners */
+            empty?: boolean;
+            /** @description Shown beside the number of sections that it leaves aside */
+            name: string;
+            /** @description Sections whose terms do not run today, as long as any section's does */
+            otherTerms?: boolean;
+            /** @description A pattern on the section's title */
+            title?: string;
         };
         Seen: {
             /** Format: date-time */
@@ -3978,6 +4017,8 @@ export interface operations {
                 teacher?: string;
                 /** @description One of the states */
                 state?: string;
+                /** @description List what the rule with this name leaves aside, or * for everything */
+                aside?: string;
             };
             header?: never;
             path?: never;
@@ -3991,7 +4032,72 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PageSection"];
+                    "application/json": components["schemas"]["SectionPage"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SectionRule"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-aside": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SectionRule"][];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SectionRule"][];
                 };
             };
             /** @description Error */

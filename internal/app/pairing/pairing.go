@@ -40,6 +40,8 @@ type Filter struct {
 	Term    string
 	Teacher string
 	State   roster.State
+	// Aside is for List: the name of a rule, or Everything.
+	Aside string
 }
 
 // Cards lists every section, the ones that need somebody first.

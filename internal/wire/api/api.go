@@ -96,6 +96,19 @@ type EditConnection struct {
 	Paused *bool             `json:"paused,omitempty"`
 }
 
+// SectionPage is a list of sections, with what its rules left aside.
+type SectionPage struct {
+	Items []Section   `json:"items"`
+	Next  string      `json:"next,omitempty" doc:"Give it as cursor for the next page; absent at the end"`
+	Aside []LeftAside `json:"aside" doc:"What each rule left out of this list"`
+}
+
+// LeftAside counts what one rule left out of a list.
+type LeftAside struct {
+	Name  string `json:"name"`
+	Count int    `json:"count"`
+}
+
 // ReadRequest says how to read a register.
 type ReadRequest struct {
 	Approved bool `json:"approved,omitempty" doc:"Go on although a guard objects"`

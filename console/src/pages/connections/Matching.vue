@@ -123,8 +123,14 @@ const rows = computed(() => preview.data.value?.items.map((t, i) => ({ key: i, .
     <section>
       <h2>Domains that changed</h2>
       <div v-for="(d, i) in m.domains" :key="i" class="rule">
-        <InputText v-model="d.from" placeholder="old.school.example" aria-label="Old domain" /> →
-        <InputText v-model="d.to" placeholder="school.example" aria-label="New domain" />
+        <InputText
+          :id="`from-${i}`"
+          v-model="d.from"
+          placeholder="old.school.example"
+          aria-label="Old domain"
+        />
+        →
+        <InputText :id="`to-${i}`" v-model="d.to" placeholder="school.example" aria-label="New domain" />
         <select v-model="d.role" class="filter" aria-label="For whom">
           <option :value="undefined">everybody</option>
           <option value="student">students</option>

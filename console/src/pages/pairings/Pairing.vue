@@ -242,4 +242,9 @@ dd {
   text-decoration: none;
   font-size: 13px;
 }
+
+.run .faint {
+  font-size: 12px;
+  white-space: nowrap;
+}
 </style>

@@ -72,7 +72,7 @@ const save = useMutation({
         <select id="leavers" v-model="policy.leavers">
           <option value="remove">are taken out; their account stays</option>
           <option value="deactivate">
-            are taken out and their account is switched off, unless another pairing needs it
+            are taken out; their account is switched off unless needed elsewhere
           </option>
           <option value="keep">stay where they are</option>
         </select>

@@ -10,6 +10,7 @@ import Counts from '../../parts/Counts.vue'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
+import AsideForm from './AsideForm.vue'
 import PairDialog from './PairDialog.vue'
 
 type Section = Schemas['Section']
@@ -19,13 +20,22 @@ const router = useRouter()
 const text = ref('')
 const state = ref(String(route.query.state ?? ''))
 const term = ref('')
-const query = computed(() => ({ text: text.value, state: state.value, term: term.value, limit: 1000 }))
+const aside = ref(route.query.pair ? '*' : '')
+const query = computed(() => ({
+  text: text.value,
+  state: state.value,
+  term: term.value,
+  aside: aside.value,
+  limit: 1000,
+}))
 const list = useQuery({
   queryKey: ['sections', query],
   queryFn: () => ok(api.GET('/api/v1/sections', { params: { query: query.value } })),
   placeholderData: (before) => before,
 })
 const rows = computed(() => list.data.value?.items)
+const left = computed(() => list.data.value?.aside ?? [])
+const editing = ref(false)
 const terms = ref<string[]>([])
 watch(
   rows,
@@ -84,6 +94,23 @@ function open(row: object) {
       <option v-for="s in states" :key="s" :value="s">{{ s.replaceAll('-', ' ') }}</option>
     </select>
   </PageHead>
+  <p v-if="left.length" class="aside faint">
+    Left aside:
+    <button
+      v-for="l in left"
+      :key="l.name"
+      type="button"
+      :aria-pressed="aside === l.name"
+      @click="aside = aside === l.name ? '' : l.name"
+    >
+      {{ l.name }} {{ l.count }}
+    </button>
+    <button type="button" :aria-pressed="aside === '*'" @click="aside = aside === '*' ? '' : '*'">
+      show everything
+    </button>
+    <button type="button" @click="editing = true">rules…</button>
+  </p>
+  <AsideForm v-if="editing" @close="editing = false" />
   <Listing
     :rows="rows"
     :loading="list.isLoading.value"
@@ -126,6 +153,28 @@ function open(row: object) {
 </template>
 
 <style scoped>
+.aside {
+  display: flex;
+  gap: 0.9rem;
+  margin: 0 0 0.5rem;
+  font-size: 12.5px;
+}
+
+.aside button {
+  font: inherit;
+  border: 0;
+  border-bottom: 2px solid transparent;
+  background: none;
+  color: inherit;
+  padding: 0 0 0.1rem;
+  cursor: pointer;
+}
+
+.aside button[aria-pressed='true'] {
+  color: var(--ink);
+  border-color: var(--ink);
+}
+
 .pair {
   padding: 0;
 }

@@ -1,0 +1,83 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import { ref, watch } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+
+/** Changes which sections lists leave aside. */
+const emit = defineEmits<{ close: [] }>()
+const queries = useQueryClient()
+const kept = useQuery({
+  queryKey: ['aside'],
+  queryFn: () => ok(api.GET('/api/v1/sections/aside')),
+})
+const rules = ref<Schemas['SectionRule'][]>([])
+watch(kept.data, (now) => now && (rules.value = now.map((r) => ({ ...r }))), { immediate: true })
+const save = useMutation({
+  mutationFn: () => ok(api.PUT('/api/v1/sections/aside', { body: rules.value })),
+  onSuccess: async () => {
+    await Promise.all(['aside', 'sections', 'board'].map((k) => queries.invalidateQueries({ queryKey: [k] })))
+    emit('close')
+  },
+})
+</script>
+
+<template>
+  <Dialog
+    visible
+    modal
+    header="Left aside in lists"
+    :style="{ width: '52rem' }"
+    @update:visible="emit('close')"
+  >
+    <p>A rule leaves aside whatever fulfils all that it names. What is paired is always shown.</p>
+    <form @submit.prevent="save.mutate()">
+      <div v-for="(r, i) in rules" :key="i" class="rule">
+        <InputText :id="`name-${i}`" v-model="r.name" placeholder="Name" aria-label="Name of the rule" />
+        <InputText
+          v-model="r.courseCode"
+          placeholder="course code, e.g. LAB-*"
+          aria-label="Pattern on the course code"
+        />
+        <InputText v-model="r.title" placeholder="title, e.g. Draft*" aria-label="Pattern on the title" />
+        <InputText :id="`type-${i}`" v-model="r.classType" placeholder="class type" aria-label="Class type" />
+        <label><input v-model="r.empty" type="checkbox" /> empty</label>
+        <label><input v-model="r.otherTerms" type="checkbox" /> other terms</label>
+        <Button size="small" variant="text" label="Drop" @click="rules.splice(i, 1)" />
+      </div>
+      <Oops :error="kept.error.value ?? save.error.value" />
+      <div class="actions">
+        <Button
+          type="button"
+          size="small"
+          variant="outlined"
+          label="Add a rule"
+          @click="rules.push({ name: '' })"
+        />
+        <Button type="submit" size="small" label="Save" :loading="save.isPending.value" />
+      </div>
+    </form>
+  </Dialog>
+</template>
+
+<style scoped>
+.rule {
+  display: grid;
+  grid-template-columns: repeat(4, 1fr) auto auto auto;
+  gap: 0.5rem;
+  align-items: center;
+  margin-bottom: 0.4rem;
+}
+
+.rule :deep(input:not([type='checkbox'])) {
+  min-width: 0;
+}
+
+label {
+  white-space: nowrap;
+}
+</style>
