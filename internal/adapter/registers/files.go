@@ -12,6 +12,7 @@ import (
 type Files struct {
 	*oneroster.Package
 	roles map[string]role // by user
+	bad   []Bad           // of roles.csv
 }
 
 // role is what roles.csv says about one user.
@@ -26,7 +27,10 @@ func OpenFiles(content io.ReaderAt, size int64) (*Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &Files{p, map[string]role{}}
+	f := &Files{Package: p, roles: map[string]role{}}
+	wrong := func(line int, column, cause string, unknown bool) {
+		f.bad = append(f.bad, Bad{File: oneroster.FileRoles, Position: line, Column: column, Unknown: unknown, Cause: cause})
+	}
 	err = p.Rows(oneroster.FileRoles, func(r oneroster.Row) error {
 		if r.Get("status") != oneroster.ToBeDeleted {
 			user := r.Get("userSourcedId")
@@ -38,7 +42,7 @@ func OpenFiles(content io.ReaderAt, size int64) (*Files, error) {
 			f.roles[user] = known
 		}
 		return nil
-	}, func(int, string, string) {}, nil)
+	}, func(line int, column, cause string) { wrong(line, column, cause, false) }, func(column string) { wrong(0, column, "column "+column, true) })
 	return f, err
 }
 
@@ -87,6 +91,11 @@ func (u user) Sum() uint64 {
 
 // Each reads one file.
 func (f *Files) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error, bad func(Bad)) error {
+	if collection == oneroster.FileUsers {
+		for _, b := range f.bad {
+			bad(b)
+		}
+	}
 	read := 0
 	err := f.Rows(collection, func(r oneroster.Row) error {
 		if read++; read%5000 == 0 && ctx.Err() != nil {

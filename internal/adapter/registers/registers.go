@@ -36,6 +36,7 @@ type Source interface {
 
 // Bad is something about a collection that could not be read.
 type Bad struct {
+	File     string // another file than the one asked for, which belongs to it; usually ""
 	Position int    // as in Each; 0 when it is about the whole collection
 	ID       string // its sourcedId, when that much could be read
 	Column   string // the column at fault, "" when there is none

@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -266,7 +267,7 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 		} else if b.Column != "" {
 			cause = b.Column + ": " + cause
 		}
-		s.notice(code, s.subject(shape.collection, b.Position, b.ID), cause)
+		s.notice(code, s.subject(cmp.Or(b.File, shape.collection), b.Position, b.ID), cause)
 		if b.ID != "" {
 			failed = put(store.MirrorRow{Position: b.Position, ID: b.ID, Bad: true})
 		}

@@ -1,6 +1,8 @@
 package reading_test
 
 import (
+	"archive/zip"
+	"bytes"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -122,6 +124,33 @@ func TestEnrolmentThatChangesHands_P5(t *testing.T) {
 	assert.Equal(t, 1, run.Counts["sections-changed"])
 	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM past_enrolments WHERE person = 'p'`))
 	assert.Equal(t, 2, count(t, w, `SELECT count(*) FROM events`))
+}
+
+// What is wrong with roles.csv is told like everything else.
+func TestBadRolesAreFindings(t *testing.T) {
+	w := apptest.New(t)
+	files := w.Connect("oneroster-csv", "Files", nil)
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	for name, text := range map[string]string{
+		"manifest.csv": "propertyName,value\noneroster.version,1.2\nfile.users,bulk\nfile.roles,bulk\n",
+		"users.csv":    "sourcedId,enabledUser,givenName,familyName\np,true,Ana,Name\nq,true,Quin,Name\n",
+		"roles.csv":    "sourcedId,userSourcedId,roleType,role,hat\nr1,p,secondary,teacher,red\nshort,row\n",
+	} {
+		f, err := z.Create(name)
+		require.NoError(t, err)
+		_, err = f.Write([]byte(text))
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	run := upload(t, w, files, out.Bytes(), false)
+	require.Equal(t, store.Finished, run.State, run.Error)
+	var got []string
+	for _, f := range run.Findings {
+		got = append(got, f.Subject+": "+f.Detail)
+	}
+	assert.Equal(t, []string{"roles.csv: column hat", "roles.csv line 3: it has 2 values, the header 5"}, got)
+	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM people WHERE secondary`))
 }
 
 // A slip in a record takes nobody out; a record that now says what another one

@@ -69,6 +69,22 @@ var ErrPackage = errors.New("not a OneRoster CSV package")
 // unpack into everything there is.
 const maxFile = 2 << 30
 
+// bounded reads up to a number of bytes. A longer file is an error: what follows
+// must not look as if it were not there.
+type bounded struct {
+	from io.Reader
+	left int64
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, fmt.Errorf("it unpacks into more than %d GiB", maxFile>>30)
+	}
+	n, err := b.from.Read(p[:min(int64(len(p)), b.left)])
+	b.left -= int64(n)
+	return n, err
+}
+
 // Package is an opened CSV package.
 type Package struct {
 	Version string // "1.2" or "1.1"
@@ -177,7 +193,7 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 		return fmt.Errorf("%w: opening %s.csv: %w", ErrPackage, file, err)
 	}
 	defer f.Close()
-	in := bufio.NewReaderSize(io.LimitReader(f, maxFile), 1<<16)
+	in := bufio.NewReaderSize(&bounded{f, maxFile}, 1<<16)
 	if mark, _ := in.Peek(3); string(mark) == "\ufeff" {
 		_, _ = in.Discard(3)
 	}
