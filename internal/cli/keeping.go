@@ -95,3 +95,23 @@ func syncPairings(ctx context.Context, cmd *cli.Command) error {
 	say(cmd, "Runs for %d pairings are under way where something has to be done. Follow them: kanban runs list", q.Pairings)
 	return nil
 }
+
+// endPairing takes everybody out whom Kanban put in and ends the pairing.
+func endPairing(ctx context.Context, cmd *cli.Command, c *client.Client, s api.Section) error {
+	p, err := client.Post[api.Preview](ctx, c, "/pairings/"+s.PairingID+"/ending", nil)
+	if err != nil {
+		return err
+	}
+	if !cmd.Bool("apply") {
+		if err := showPreview(cmd, p, true); err != nil {
+			return err
+		}
+		say(cmd, "\nNothing was done. Do it with --apply; the pairing ends when everybody is out.")
+		return nil
+	}
+	r, err := client.Post[api.Run](ctx, c, "/runs", api.NewRun{PreviewID: p.ID})
+	if err != nil {
+		return err
+	}
+	return follow(ctx, cmd, c, r.ID)
+}

@@ -65,10 +65,20 @@ func pairings() *cli.Command {
 				Name: "run", Usage: "Bring a pairing in step and wait for the end", ArgsUsage: "SECTION", Action: runPairing, Flags: []cli.Flag{approve, &cli.StringSliceFlag{Name: "only", Usage: "only this person (name as in the preview); can be given several times"}},
 				Description: "Shows the preview, does exactly that, reads back. Exit code 3 when people have to be mended.\n\n  kanban pairings run PROP-A\n  kanban pairings run PROP-A --only \"Elsa Elder\"",
 			},
-			{Name: "remove", Usage: "End a pairing; the class and its members stay", ArgsUsage: "SECTION", Action: func(ctx context.Context, cmd *cli.Command) error {
+			{Name: "remove", Usage: "End a pairing; the class and its members stay unless said otherwise", ArgsUsage: "SECTION", Flags: []cli.Flag{
+				&cli.StringFlag{Name: "members", Value: "keep", Usage: "keep or remove whom Kanban put in; remove shows who it is and does it only with --apply"},
+				&cli.BoolFlag{Name: "apply", Usage: "take them out and end the pairing"},
+			}, Description: "  kanban pairings remove PROP-A\n  kanban pairings remove PROP-A --members remove --apply", Action: func(ctx context.Context, cmd *cli.Command) error {
 				c, s, err := paired(ctx, cmd)
 				if err != nil {
 					return err
+				}
+				switch cmd.String("members") {
+				case "keep":
+				case "remove":
+					return endPairing(ctx, cmd, c, s)
+				default:
+					return usage(cmd, "--members is keep or remove")
 				}
 				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/pairings/"+s.PairingID, nil); err != nil {
 					return err

@@ -230,6 +230,10 @@ func TestCommandLineForPeople(t *testing.T) {
 	expect(1, "has ended already", "runs", "cancel", last)
 	expect(0, "finished", "connections", "read", scenario.RegisterName, "--changes")
 	expect(0, "Read at least once", "connections", "show", scenario.RegisterName)
+	expect(2, "keep or remove", "pairings", "remove", "PROP-A", "--members", "burn")
+	expect(0, "Nothing was done", "pairings", "remove", "PROP-A", "--members", "remove")
+	expect(0, "removed", "pairings", "remove", "PROP-A", "--members", "remove", "--apply")
+	expect(0, "No section is paired yet", "pairings", "list")
 }
 
 // Killed while a register is being read, Kanban goes on after the restart.

@@ -148,4 +148,8 @@ func takeBack(b *browser, w *world) {
 	b.sees("removed")
 	b.click("to the pairing")
 	b.sees("paused")
+	b.click("end this pairing…")
+	b.sees("Whoever else is in it stays in any case")
+	b.click("End it, people stay")
+	b.sees("Left aside:")
 }

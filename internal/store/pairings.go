@@ -134,6 +134,12 @@ func (tx *Tx) Pause(ctx context.Context, pairingID string) error {
 	return known(err, "pausing the pairing")
 }
 
+// End ends a pairing.
+func (tx *Tx) End(ctx context.Context, pairingID string) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET ended_at = coalesce(ended_at, now()), version = version + 1, updated_at = now() WHERE id = $1`, pairingID)
+	return known(err, "ending the pairing")
+}
+
 // KeepStanding keeps what the latest comparison of a pairing gave.
 func (tx *Tx) KeepStanding(ctx context.Context, pairingID string, counts roster.Counts, mend, quiet []Mend, guarded int) error {
 	countsText, err := json.Marshal(counts)
@@ -159,6 +165,7 @@ type Preview struct {
 	Plan        roster.Plan `gorm:"serializer:json"`
 	Fingerprint string
 	TakesBack   *string // the run whose effect it undoes
+	Ends        bool    // takes everybody out and ends the pairing
 	CreatedAt   time.Time
 }
 
@@ -208,6 +215,7 @@ type Run struct {
 	Findings     []Noticed      `gorm:"serializer:json"`
 	NextPreview  *string        // the new preview of a run that ended as moved
 	TakesBack    *string        // the run whose effect it undoes
+	Ends         bool           // takes everybody out and ends the pairing
 	ErrorCode    string
 	Error        string
 	CancelAsked  bool       // somebody asked it to stop

@@ -66,6 +66,13 @@ func (s *Server) pairings(a huma.API) {
 		}
 		return s.preview(ctx, p)
 	})
+	handle(a, "pairings", "POST /pairings/{id}/ending preview-ending Show what it means to end a pairing and take its people out", func(ctx context.Context, in *byID) (api.Preview, error) {
+		p, err := s.Syncing.Ending(ctx, in.ID)
+		if err != nil {
+			return api.Preview{}, err
+		}
+		return s.preview(ctx, p)
+	})
 	handle(a, "pairings", "GET /previews/{id} get-preview Show a preview", func(ctx context.Context, in *byID) (api.Preview, error) {
 		p, err := s.Store.Preview(ctx, in.ID)
 		if err != nil {
@@ -127,9 +134,10 @@ func (s *Server) preview(ctx context.Context, p store.Preview) (api.Preview, err
 	}
 	counts := p.Plan.Counts()
 	out := api.Preview{ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint, Counts: counts, Changes: counts.Changes(), Entries: each(p.Plan.Entries, entry)}
+	out.Ends = p.Ends
 	if p.TakesBack != nil {
 		out.TakesBack = *p.TakesBack
-	} else if n, tripped := p.Plan.GuardTripped(pairing.Policy); tripped {
+	} else if n, tripped := p.Plan.GuardTripped(pairing.Policy); tripped && !p.Ends {
 		out.Guard = n
 	}
 	for _, e := range p.Plan.Entries {

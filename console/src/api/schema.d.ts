@@ -508,6 +508,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pairings/{id}/ending": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show what it means to end a pairing and take its people out */
+        post: operations["preview-ending"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pairings/{id}/hold": {
         parameters: {
             query?: never;
@@ -1606,6 +1623,8 @@ export interface components {
             };
             /** Format: date-time */
             createdAt: string;
+            /** @description Running it takes everybody out and ends the pairing */
+            ends?: boolean;
             entries: components["schemas"]["Decision"][];
             fingerprint: string;
             /**
@@ -1700,6 +1719,8 @@ export interface components {
             createdAt: string;
             /** Format: int64 */
             done: number;
+            /** @description It takes everybody out and ends the pairing */
+            ends?: boolean;
             error?: string;
             findings: components["schemas"]["Noticed"][];
             /** Format: date-time */
@@ -3271,6 +3292,38 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-ending": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
                 };
             };
             /** @description Error */

@@ -61,7 +61,7 @@ func (x *execution) work(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	if err := x.allowed(ctx, pairing, x.run.TakesBack != nil); err != nil {
+	if err := x.allowed(ctx, pairing, x.run.TakesBack != nil || x.run.Ends); err != nil {
 		return err
 	}
 	if x.sides, err = x.Service.sides(ctx, pairing); err != nil {
@@ -123,7 +123,7 @@ func (x *execution) promise(ctx context.Context) (stop bool, err error) {
 	if plan.Fingerprint == preview.Fingerprint {
 		return false, nil
 	}
-	fresh := store.Preview{ID: store.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint, TakesBack: x.run.TakesBack}
+	fresh := store.Preview{ID: store.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint, TakesBack: x.run.TakesBack, Ends: x.run.Ends}
 	x.run.State, x.run.ErrorCode, x.run.NextPreview = store.Moved, string(finding.PreviewMoved), &fresh.ID
 	x.run.Error = "things changed since the preview; look at the new one and run that"
 	for _, m := range roster.Moved(preview.Plan, plan) {
@@ -313,10 +313,13 @@ func (x *execution) readBack(ctx context.Context) error {
 
 // plan is what the run is to do as things are now.
 func (x *execution) plan(ctx context.Context) (roster.Plan, error) {
-	if x.run.TakesBack == nil {
-		return x.compare(ctx)
+	switch {
+	case x.run.Ends:
+		return x.ending(ctx)
+	case x.run.TakesBack != nil:
+		return x.takeBack(ctx, *x.run.TakesBack)
 	}
-	return x.takeBack(ctx, *x.run.TakesBack)
+	return x.compare(ctx)
 }
 
 // report counts what changed, not what was processed.
@@ -348,6 +351,14 @@ func (x *execution) finish(ctx context.Context, tx *store.Tx, s stand, missing [
 	}
 	if err := s.keep(ctx, tx, x.pairing.ID); err != nil {
 		return err
+	}
+	if x.run.Ends && x.run.State == store.Finished && s.counts.Changes() == 0 {
+		if err := tx.Audit(ctx, x.run.RequestedBy, "unpaired a section and took its people out", "pairing/"+x.pairing.ID, nil); err != nil {
+			return err
+		}
+		if err := tx.End(ctx, x.pairing.ID); err != nil {
+			return err
+		}
 	}
 	if x.run.TakesBack != nil { // or the next run would do it all again
 		if err := tx.Pause(ctx, x.pairing.ID); err != nil {

@@ -158,3 +158,32 @@ func TestSyncNowForMany_R4(t *testing.T) {
 	assert.Zero(t, n)
 	assert.Equal(t, 3, queued(t, w, "run-pairing"))
 }
+
+// Ending a pairing takes out whom Kanban put in, leaves everybody else, and the
+// section can be paired again.
+func TestEndingTakesOnlyOursOut_S8(t *testing.T) {
+	policy := roster.DefaultPolicy()
+	policy.Leavers = roster.LeaversKeep
+	w, _, p := paired(t, policy)
+	w.Sync(p.ID, false)
+	paused := true
+	_, err := w.Pairing.Change(t.Context(), "test", p.ID, 0, pairing.Edit{Paused: &paused})
+	require.NoError(t, err)
+	preview, err := w.Syncing.Ending(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, roster.Counts{roster.OutcomeRemove: 13}, preview.Plan.Counts())
+	r, err := w.Syncing.Start(t.Context(), "test", preview.ID, false)
+	require.NoError(t, err)
+	require.NoError(t, w.Syncing.Work(t.Context(), r.ID, true))
+	r, err = w.Store.Run(t.Context(), r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, store.Finished, r.State, r.Error)
+	assert.Equal(t, 13, r.Counts["removed"])
+	ended, err := w.Store.Pairing(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.NotNil(t, ended.EndedAt)
+	_, err = w.Syncing.Ending(t.Context(), p.ID)
+	assert.ErrorContains(t, err, "has ended already")
+	_, err = w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: p.SectionID, ConnectionID: p.ConnectionID, TargetName: "Again"})
+	assert.NoError(t, err)
+}

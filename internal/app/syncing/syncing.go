@@ -205,17 +205,17 @@ func (s *Service) Start(ctx context.Context, who, previewID string, approved boo
 	if err != nil {
 		return store.Run{}, err
 	}
-	if err := s.allowed(ctx, p, preview.TakesBack != nil); err != nil {
+	if err := s.allowed(ctx, p, preview.TakesBack != nil || preview.Ends); err != nil {
 		return store.Run{}, err
 	}
 	asked, err := narrowed(preview.Plan, only)
 	if err != nil {
 		return store.Run{}, err
 	}
-	if n, tripped := kept(preview.Plan, asked).GuardTripped(p.Policy); tripped && !approved && preview.TakesBack == nil {
+	if n, tripped := kept(preview.Plan, asked).GuardTripped(p.Policy); tripped && !approved && preview.TakesBack == nil && !preview.Ends {
 		return store.Run{}, refusal.Conflict(finding.RemovalGuard, "this would take %d people out of %s, more than its guard allows; if that is right, run it with the removal approved", n, p.TargetName)
 	}
-	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, TakesBack: preview.TakesBack, RequestedBy: who, Total: kept(preview.Plan, asked).Counts().Changes()}
+	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, TakesBack: preview.TakesBack, Ends: preview.Ends, RequestedBy: who, Total: kept(preview.Plan, asked).Counts().Changes()}
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := store.Create(tx, &r, "queueing the run"); err != nil {
 			return err
@@ -276,15 +276,16 @@ func kept(plan roster.Plan, asked func(roster.Entry) bool) roster.Plan {
 	return roster.Plan{Entries: entries}
 }
 
-// allowed reports why a pairing cannot run now.
-func (s *Service) allowed(ctx context.Context, p store.Pairing, takesBack bool) error {
+// allowed reports why a pairing cannot run now. What undoes something may be run
+// while the pairing is paused.
+func (s *Service) allowed(ctx context.Context, p store.Pairing, undoing bool) error {
 	c, err := s.Store.Connection(ctx, p.ConnectionID)
 	switch {
 	case err != nil:
 		return err
 	case p.EndedAt != nil:
 		return refusal.Conflict("", "this pairing has ended; pair the section again")
-	case p.PausedAt != nil && !takesBack:
+	case p.PausedAt != nil && !undoing:
 		return refusal.Conflict("", "this pairing is paused; resume it first")
 	case c.PausedAt != nil:
 		return refusal.Conflict("", "%s is paused; resume it first", c.Name)
@@ -305,7 +306,7 @@ func (s *Service) Resume(ctx context.Context, who, runID string) (store.Run, err
 	if err != nil {
 		return r, err
 	}
-	if err := s.allowed(ctx, p, r.TakesBack != nil); err != nil {
+	if err := s.allowed(ctx, p, r.TakesBack != nil || r.Ends); err != nil {
 		return r, err
 	}
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {

@@ -229,6 +229,7 @@ type Preview struct {
 	CreatedAt   time.Time              `json:"createdAt"`
 	Fingerprint string                 `json:"fingerprint"`
 	TakesBack   string                 `json:"takesBack,omitempty" doc:"The run whose effect this undoes"`
+	Ends        bool                   `json:"ends,omitempty" doc:"Running it takes everybody out and ends the pairing"`
 	Counts      map[roster.Outcome]int `json:"counts"`
 	Changes     int                    `json:"changes" doc:"People whom a run would add, update or remove"`
 	Guard       int                    `json:"guard,omitempty" doc:"Removals, when they are more than the guard allows"`
@@ -268,6 +269,7 @@ type Run struct {
 	Counts      map[string]int `json:"counts"`
 	Findings    []Noticed      `json:"findings"`
 	TakesBack   string         `json:"takesBack,omitempty" doc:"The run whose effect it undoes"`
+	Ends        bool           `json:"ends,omitempty" doc:"It takes everybody out and ends the pairing"`
 	TakenBackBy string         `json:"takenBackBy,omitempty" doc:"The run that undid its effect"`
 	NextPreview string         `json:"nextPreview,omitempty" doc:"For moved: what a run would do now"`
 	Code        finding.Code   `json:"code,omitempty"`

@@ -11,6 +11,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
+import EndDialog from './EndDialog.vue'
 import People from './People.vue'
 import PolicyForm from './PolicyForm.vue'
 
@@ -60,6 +61,7 @@ const runLabel = computed(() => {
   return n ? `Run: ${n} changes` : 'Run: nothing to change'
 })
 const editing = ref(false)
+const ending = ref(false)
 const notices = {
   quiet: 'nobody is told about it',
   told: 'the service tells each of them',
@@ -126,6 +128,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
       approval.
       <label><input v-model="approved" type="checkbox" /> That is right, take them out.</label>
     </p>
+    <EndDialog v-if="ending" :pairing="p" @close="ending = false" />
     <PolicyForm v-if="editing" :pairing="p" @close="editing = false" />
     <div class="two">
       <section aria-label="Preview">
@@ -180,6 +183,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
           <dt>Removals</dt>
           <dd>stop above {{ p.policy.removalNumber }} or {{ Math.round(p.policy.removalShare * 100) }} %</dd>
         </dl>
+        <button type="button" class="change plain" @click="ending = true">end this pairing…</button>
         <h2>Runs</h2>
         <p v-if="!history.data.value?.items.length" class="faint">None yet. The first run is made by hand.</p>
         <RouterLink v-for="r in history.data.value?.items" :key="r.id" class="run" :to="`/runs/${r.id}`">
@@ -232,6 +236,12 @@ dd {
   color: var(--faint);
   text-decoration: underline;
   cursor: pointer;
+}
+
+.plain {
+  padding: 0;
+  margin-top: 0.5rem;
+  font-size: 13px;
 }
 
 .run {
