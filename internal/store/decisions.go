@@ -30,6 +30,12 @@ func (tx *Tx) Deny(ctx context.Context, connectionID, personID, remoteID, who st
 	return known(err, "keeping the decision")
 }
 
+// SwitchedOff notes whether Kanban has switched an account off.
+func (tx *Tx) SwitchedOff(ctx context.Context, connectionID, remoteID string, off bool) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE accounts SET switched_off = $3 WHERE connection_id = $1 AND remote_id = $2`, connectionID, remoteID, off)
+	return known(err, "noting that an account is switched off")
+}
+
 // ForgetDecisions lets Kanban find out again whose account is whose.
 func (tx *Tx) ForgetDecisions(ctx context.Context, connectionID, personID string) error {
 	_, err := tx.PGX.Exec(ctx, `UPDATE accounts SET chosen_by = '', chosen_at = NULL WHERE connection_id = $1 AND person_id = $2`, connectionID, personID)

@@ -116,7 +116,7 @@ func (s *Store) Source(ctx context.Context, sectionID, connectionID, pairingID s
 	var err error
 	source.Members, err = many[roster.Member](ctx, s, "reading the section's people", `
 		SELECT p.id::text, e.role, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
-		       p.user_ids, p.org, coalesce(o.name, ''), coalesce(a.remote_id, ''), coalesce(a.chosen_by <> '', false),
+		       p.user_ids, p.org, coalesce(o.name, ''), coalesce(a.remote_id, ''), coalesce(a.chosen_by <> '', false), coalesce(a.switched_off, false),
 		       coalesce((SELECT array_agg(n.remote_id) FROM not_accounts n WHERE n.connection_id = $2 AND n.person_id = p.id), '{}'),
 		       coalesce((SELECT f.id::text FROM people f WHERE p.secondary AND p.master <> '' AND f.connection_id = p.connection_id
 		                 AND f.master = p.master AND NOT f.secondary AND f.gone_at IS NULL ORDER BY f.sourced_id LIMIT 1), ''),

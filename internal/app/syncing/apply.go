@@ -266,8 +266,16 @@ func (x *execution) keep(ctx context.Context, tx *store.Tx, e roster.Entry, acco
 		if err := tx.Link(ctx, x.pairing.ConnectionID, account, e.PersonID); err != nil {
 			return err
 		}
+		if err := tx.SwitchedOff(ctx, x.pairing.ConnectionID, account, false); err != nil {
+			return err
+		}
 		return tx.Place(ctx, x.pairing.ID, account, e.PersonID, e.Name)
 	case roster.OutcomeRemove:
+		if e.Deactivate {
+			if err := tx.SwitchedOff(ctx, x.pairing.ConnectionID, account, true); err != nil {
+				return err
+			}
+		}
 		return tx.Unplace(ctx, x.pairing.ID, account)
 	}
 	return nil

@@ -187,3 +187,31 @@ func TestEndingTakesOnlyOursOut_S8(t *testing.T) {
 	_, err = w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: p.SectionID, ConnectionID: p.ConnectionID, TargetName: "Again"})
 	assert.NoError(t, err)
 }
+
+// Whoever was switched off on leaving is switched on again on coming back; an
+// account that somebody else switched off is left alone.
+func TestWhoComesBackIsSwitchedOnAgain_R5(t *testing.T) {
+	policy := roster.DefaultPolicy()
+	policy.Leavers = roster.LeaversDeactivate
+	w, register, p := paired(t, policy)
+	w.Sync(p.ID, false)
+	require.NoError(t, w.Standins.School.Withdraw("stu-025", "sec-prop-c"))
+	w.Read(register, false)
+	assert.Equal(t, 1, w.Sync(p.ID, false).Counts["removed"])
+	require.NoError(t, w.Standins.School.Enrol("stu-025", "sec-prop-c"))
+	w.Read(register, false)
+	r := w.Sync(p.ID, false)
+	assert.Equal(t, 1, r.Counts["added"])
+	assert.Equal(t, 13, r.Counts["in-step"])
+	assert.Equal(t, 12, w.Standins.Workspace.Created(), "with the account they had")
+	changes, err := w.Store.Changes(t.Context(), r.ID)
+	require.NoError(t, err)
+	for _, c := range changes {
+		if c.State == store.ChangeDone {
+			assert.Equal(t, finding.AccountReturns, c.Entry.Reason)
+		}
+	}
+	first, err := w.Syncing.TakeBack(t.Context(), r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, 1, first.Plan.Counts().Changes())
+}

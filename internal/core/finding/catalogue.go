@@ -6,6 +6,7 @@ const (
 	InStep           Code = "member-in-step"
 	NewMember        Code = "member-new"
 	NewAccount       Code = "account-new"
+	AccountReturns   Code = "account-returns"
 	DetailsDiffer    Code = "details-differ"
 	NoLongerEnrolled Code = "no-longer-enrolled"
 	LeaverKept       Code = "leaver-kept"
@@ -62,6 +63,7 @@ var catalogue = []Entry{
 	{InStep, Note, "in step", "The person is in the section and in the target, and what we keep there is the same.", "Nothing to do.", OwnerNobody},
 	{NewMember, Note, "account found, not yet a member", "The person is in the section and has an account at the service, but is not in the target.", "The next run adds them.", OwnerNobody},
 	{NewAccount, Note, "no account yet", "The person is in the section and has no account at the service.", "The next run creates the account and adds it to the target.", OwnerNobody},
+	{AccountReturns, Note, "comes back, account switched off", "The person is in the section again; Kanban had switched their account off when they left.", "The next run switches the account on and adds them.", OwnerNobody},
 	{DetailsDiffer, Note, "name or address changed", "The account at the service was made by Kanban and its name or address differs from the register.", "The next run updates it.", OwnerNobody},
 	{NoLongerEnrolled, Note, "left the section", "The person was put into the target by Kanban and is no longer in the section.", "The next run takes them out, as the pairing's policy says.", OwnerNobody},
 	{LeaverKept, Note, "left the section, kept by policy", "The person left the section; the pairing's policy keeps leavers in the target.", "Nothing to do, or change the policy for leavers.", OwnerNobody},

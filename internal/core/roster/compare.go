@@ -151,7 +151,10 @@ func (c *comparison) decide(p *person) Entry {
 	case a == nil:
 		e.Want = p.want()
 		return e.as(OutcomeAdd, finding.NewAccount, "")
-	case !a.Active:
+	case !a.Active && p.SwitchedOff && a.ID == p.Account && !held:
+		e.Want, e.Activate = p.want(), true
+		return e.as(OutcomeAdd, finding.AccountReturns, a.UserName)
+	case !a.Active && !(p.SwitchedOff && a.ID == p.Account):
 		return e.as(OutcomeWaiting, finding.AccountInactive, a.UserName)
 	case a.InTarget && ours(p, a) && difference(p, a) != "":
 		e.Want, e.Was = p.want(), was(a)

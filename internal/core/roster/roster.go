@@ -48,6 +48,9 @@ type Member struct {
 	// empty when none is known. Chosen says that somebody chose it by hand.
 	Account string
 	Chosen  bool
+	// SwitchedOff says that Kanban itself switched that account off, so that it
+	// may switch it on again when the person comes back.
+	SwitchedOff bool
 	// NotAccounts are accounts of which somebody said that they are not this
 	// person's.
 	NotAccounts []string
@@ -213,8 +216,8 @@ type Entry struct {
 	Was Wanted `json:"was,omitzero"`
 	// Deactivate also switches the account off; set for removals only.
 	Deactivate bool `json:"deactivate,omitempty"`
-	// Activate also switches the account on; set for additions that take a
-	// removal back.
+	// Activate also switches the account on; set for additions of people whose
+	// account Kanban had switched off.
 	Activate bool `json:"activate,omitempty"`
 }
 

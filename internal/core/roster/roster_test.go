@@ -168,6 +168,7 @@ func world(t *rapid.T) (roster.Source, roster.Target, roster.Policy) {
 	var s roster.Source
 	for i := range rapid.IntRange(0, 6).Draw(t, "people") {
 		m := member(strconv.Itoa(i), address.Draw(t, "address"))
+		m.SwitchedOff = rapid.Bool().Draw(t, "switched off")
 		m.Role, m.Enabled, m.Account, m.SecondOf = role.Draw(t, "role"), rapid.IntRange(0, 5).Draw(t, "on") > 0, id.Draw(t, "account"), id.Draw(t, "second")
 		s.Members = append(s.Members, m)
 	}
@@ -248,7 +249,7 @@ func apply(plan roster.Plan, s *roster.Source, target *roster.Target) {
 				target.Accounts = append(target.Accounts, roster.Account{ID: "new-" + e.PersonID, Active: true, UserName: e.Want.UserName, Email: e.Want.Email, ExternalID: e.Want.Identifier, GivenName: e.Want.GivenName, FamilyName: e.Want.FamilyName})
 			}
 			a := &target.Accounts[i]
-			a.InTarget = true
+			a.InTarget, a.Active = true, a.Active || e.Activate
 			if e.Outcome == roster.OutcomeUpdate {
 				a.GivenName, a.FamilyName = e.Want.GivenName, e.Want.FamilyName
 				if e.Want.Email != "" {

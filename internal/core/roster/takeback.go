@@ -26,10 +26,10 @@ func undo(d Entry, a *Account) Entry {
 	case a == nil:
 		return same
 	case d.Outcome == OutcomeAdd && a.InTarget:
-		// An account that the run made is switched off with it.
-		e.Deactivate = d.Reason == finding.NewAccount && a.Active
+		// An account that the run made or switched on is switched off with it.
+		e.Deactivate = (d.Reason == finding.NewAccount || d.Activate) && a.Active
 		if e.Deactivate {
-			return e.as(OutcomeRemove, finding.TakenBack, "was put in; the account that was made is switched off")
+			return e.as(OutcomeRemove, finding.TakenBack, "was put in; the account is switched off again")
 		}
 		return e.as(OutcomeRemove, finding.TakenBack, "was put in")
 	case d.Outcome == OutcomeRemove && !a.InTarget:
