@@ -72,6 +72,17 @@ func (p RegisterPages) Pages(ctx context.Context, collection string, each func([
 	return err
 }
 
+// ReadWhole turns a read of changes into one of everything, from its beginning.
+func (s *Store) ReadWhole(ctx context.Context, runID string) error {
+	return s.InTx(ctx, func(tx *Tx) error {
+		if err := tx.DropPages(ctx, runID); err != nil {
+			return err
+		}
+		_, err := tx.PGX.Exec(ctx, `UPDATE runs SET since = NULL WHERE id = $1`, runID)
+		return known(err, "reading everything")
+	})
+}
+
 // DropPages removes what a read kept, once it has ended.
 func (tx *Tx) DropPages(ctx context.Context, runID string) error {
 	_, err := tx.PGX.Exec(ctx, `DELETE FROM register_pages WHERE run_id = $1`, runID)

@@ -224,9 +224,16 @@ func (s *Service) source(ctx context.Context, c adapter.Connection, run *store.R
 		if run.Since != nil {
 			since = run.Since.Add(-overlap)
 		}
-		return registers.New(c, s.Call).Fetch(ctx, store.RegisterPages{Store: s.Store, RunID: run.ID}, since, func(what string, read, total int) error {
-			return progress("reading "+what, read, total)
-		})
+		told := func(what string, read, total int) error { return progress("reading "+what, read, total) }
+		register, shelf := registers.New(c, s.Call), store.RegisterPages{Store: s.Store, RunID: run.ID}
+		pages, err := register.Fetch(ctx, shelf, since, told)
+		if p, ok := call.As(err); ok && run.Since != nil && (p.Kind == call.Refused || p.Kind == call.NotEnabled) {
+			// The register cannot say what changed: it is asked for everything.
+			if run.Since, err = nil, s.Store.ReadWhole(ctx, run.ID); err == nil {
+				pages, err = register.Fetch(ctx, shelf, time.Time{}, told)
+			}
+		}
+		return pages, err
 	}
 	content, err := s.Store.Upload(ctx, run.ID)
 	if errors.Is(err, store.ErrNotFound) {

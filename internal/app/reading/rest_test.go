@@ -25,6 +25,8 @@ type between struct {
 	mu    sync.Mutex
 	asked []string
 	stop  func(r *http.Request) bool
+	// refuse answers 400 instead of passing a request on.
+	refuse func(r *http.Request) bool
 }
 
 func (b *between) taken() []string {
@@ -45,7 +47,12 @@ func watched(t *testing.T, w *apptest.World) (*between, store.Connection) {
 		b.mu.Lock()
 		b.asked = append(b.asked, r.URL.Path[strings.LastIndex(r.URL.Path, "/")+1:]+" "+r.URL.Query().Get("offset")+r.URL.Query().Get("filter"))
 		stop := b.stop != nil && b.stop(r)
+		refused := b.refuse != nil && b.refuse(r)
 		b.mu.Unlock()
+		if refused {
+			http.Error(rw, "unknown filter", http.StatusBadRequest)
+			return
+		}
 		if stop {
 			http.Error(rw, "broken", http.StatusInternalServerError)
 			return
@@ -104,6 +111,24 @@ func TestChangesAreReadAlone_R1(t *testing.T) {
 	}
 	assert.Equal(t, 70, count(t, w, `SELECT count(*) FROM people WHERE gone_at IS NULL`))
 	assert.Equal(t, "jori@new.example", w.Person("stu-010").Email)
+}
+
+// A register that cannot filter is asked for everything.
+func TestRegisterWithoutFilterIsReadWhole_R1(t *testing.T) {
+	w := apptest.New(t)
+	b, c := watched(t, w)
+	w.Read(c, false)
+	b.refuse = func(r *http.Request) bool { return r.URL.Query().Get("filter") != "" }
+	require.NoError(t, w.Standins.School.Withdraw("stu-011", "sec-prop-a"))
+	r, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: c.ID, Changes: true})
+	require.NoError(t, err)
+	require.NoError(t, w.Reading.Work(t.Context(), r.ID, true))
+	r, err = w.Store.Run(t.Context(), r.ID)
+	require.NoError(t, err)
+	require.Equal(t, store.Finished, r.State, r.Error)
+	assert.Equal(t, 70, r.Counts["people"])
+	assert.Equal(t, 1, r.Counts["left"])
+	assert.Nil(t, r.Since, "and the report says so")
 }
 
 // A read that is stopped leaves the mirror as it was.

@@ -11,9 +11,8 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
-import EndDialog from './EndDialog.vue'
 import People from './People.vue'
-import PolicyForm from './PolicyForm.vue'
+import PolicyCard from './PolicyCard.vue'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
@@ -60,33 +59,11 @@ const runLabel = computed(() => {
   if (only.value.length) return `Run only these ${only.value.length}`
   return n ? `Run: ${n} changes` : 'Run: nothing to change'
 })
-const editing = ref(false)
-const ending = ref(false)
 const notices = {
   quiet: 'nobody is told about it',
   told: 'the service tells each of them',
   unknown: 'whether the service tells them is up to it, because the connection names no notice attribute',
 }
-const open = useMutation({
-  mutationFn: (yes: boolean) =>
-    yes
-      ? ok(api.POST('/api/v1/pairings/{id}/open', { ...path.value, body: {} }))
-      : ok(api.POST('/api/v1/pairings/{id}/hold', path.value)),
-  onSuccess: () =>
-    Promise.all(['pairing', 'preview'].map((k) => queries.invalidateQueries({ queryKey: [k] }))),
-})
-const runs = computed(() => {
-  const s = p.value?.policy.schedule
-  const next = p.value?.nextRun ? `, next ${when(p.value.nextRun)}` : ''
-  if (s?.kind === 'after-read') return 'after each read that changed it'
-  if (s?.kind === 'every') return `every ${s.minutes} minutes${next}`
-  if (s?.kind === 'daily') return `daily at ${s.at}${next}`
-  return 'never'
-})
-const newcomers = computed(() => {
-  if (preview.data.value?.notice === 'unknown') return 'are told as the service likes'
-  return p.value?.policy.notify ? 'are told by the service' : 'are not told'
-})
 const blocked = computed(() => !!preview.data.value?.guard && !approved.value && !only.value.length)
 </script>
 
@@ -122,14 +99,12 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
         @click="run.mutate()"
       />
     </PageHead>
-    <Oops :error="run.error.value ?? pause.error.value ?? open.error.value" />
+    <Oops :error="run.error.value ?? pause.error.value" />
     <p v-if="preview.data.value?.guard" class="guard sheet">
       ▲ {{ preview.data.value.guard }} people would be taken out, more than this pairing allows without
       approval.
       <label><input v-model="approved" type="checkbox" /> That is right, take them out.</label>
     </p>
-    <EndDialog v-if="ending" :pairing="p" @close="ending = false" />
-    <PolicyForm v-if="editing" :pairing="p" @close="editing = false" />
     <div class="two">
       <section aria-label="Preview">
         <h2>What a run would do, person by person</h2>
@@ -158,32 +133,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
           <dd>{{ when(p.freshness.nextRead) }}</dd>
         </dl>
         <p v-if="p.freshness.stoppedBy" class="faint small">‖ {{ p.freshness.stoppedBy }}</p>
-        <h2>
-          Policy
-          <button type="button" class="change" @click="editing = true">change…</button>
-        </h2>
-        <dl>
-          <dt>Carries</dt>
-          <dd>{{ p.policy.roles.join(', ') }}</dd>
-          <dt>Leavers</dt>
-          <dd>{{ p.policy.leavers }}</dd>
-          <dt>Learners</dt>
-          <dd>
-            {{ p.policy.hold ? 'held until opened' : 'go in at once'
-            }}<template v-if="p.opensAt">, opens {{ when(p.opensAt) }}</template>
-            <button v-if="p.policy.hold" type="button" class="change" @click="open.mutate(true)">
-              open now
-            </button>
-            <button v-else type="button" class="change" @click="open.mutate(false)">hold</button>
-          </dd>
-          <dt>Runs by itself</dt>
-          <dd>{{ runs }}</dd>
-          <dt>Newcomers</dt>
-          <dd>{{ newcomers }}</dd>
-          <dt>Removals</dt>
-          <dd>stop above {{ p.policy.removalNumber }} or {{ Math.round(p.policy.removalShare * 100) }} %</dd>
-        </dl>
-        <button type="button" class="change plain" @click="ending = true">end this pairing…</button>
+        <PolicyCard :pairing="p" :notice="preview.data.value?.notice" />
         <h2>Runs</h2>
         <p v-if="!history.data.value?.items.length" class="faint">None yet. The first run is made by hand.</p>
         <RouterLink v-for="r in history.data.value?.items" :key="r.id" class="run" :to="`/runs/${r.id}`">
@@ -226,22 +176,6 @@ dd {
 .small {
   font-size: 12.5px;
   margin: 0.3rem 0 0;
-}
-
-.change {
-  font: inherit;
-  font-weight: 400;
-  border: 0;
-  background: none;
-  color: var(--faint);
-  text-decoration: underline;
-  cursor: pointer;
-}
-
-.plain {
-  padding: 0;
-  margin-top: 0.5rem;
-  font-size: 13px;
 }
 
 .run {

@@ -1,0 +1,104 @@
+<script setup lang="ts">
+import { useMutation, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import { when } from '../../parts/when'
+import EndDialog from './EndDialog.vue'
+import PolicyForm from './PolicyForm.vue'
+
+/** What a pairing wants, and what can be changed about it. */
+const props = defineProps<{ pairing: Schemas['Pairing']; notice?: Schemas['Preview']['notice'] }>()
+const queries = useQueryClient()
+const p = computed(() => props.pairing)
+const path = computed(() => ({ params: { path: { id: props.pairing.id } } }))
+const editing = ref(false)
+const ending = ref(false)
+const open = useMutation({
+  mutationFn: (yes: boolean) =>
+    yes
+      ? ok(api.POST('/api/v1/pairings/{id}/open', { ...path.value, body: {} }))
+      : ok(api.POST('/api/v1/pairings/{id}/hold', path.value)),
+  onSuccess: () =>
+    Promise.all(['pairing', 'preview'].map((k) => queries.invalidateQueries({ queryKey: [k] }))),
+})
+const runs = computed(() => {
+  const s = p.value.policy.schedule
+  const next = p.value.nextRun ? `, next ${when(p.value.nextRun)}` : ''
+  if (s?.kind === 'after-read') return 'after each read that changed it'
+  if (s?.kind === 'every') return `every ${s.minutes} minutes${next}`
+  if (s?.kind === 'daily') return `daily at ${s.at}${next}`
+  return 'never'
+})
+const newcomers = computed(() => {
+  if (props.notice === 'unknown') return 'are told as the service likes'
+  return p.value.policy.notify ? 'are told by the service' : 'are not told'
+})
+</script>
+
+<template>
+  <section>
+    <h2>
+      Policy
+      <button type="button" class="change" @click="editing = true">change…</button>
+    </h2>
+    <dl>
+      <dt>Carries</dt>
+      <dd>{{ p.policy.roles.join(', ') }}</dd>
+      <dt>Leavers</dt>
+      <dd>{{ p.policy.leavers }}</dd>
+      <dt>Learners</dt>
+      <dd>
+        {{ p.policy.hold ? 'held until opened' : 'go in at once'
+        }}<template v-if="p.opensAt">, opens {{ when(p.opensAt) }}</template>
+        <button v-if="p.policy.hold" type="button" class="change" @click="open.mutate(true)">open now</button>
+        <button v-else type="button" class="change" @click="open.mutate(false)">hold</button>
+      </dd>
+      <dt>Runs by itself</dt>
+      <dd>{{ runs }}</dd>
+      <dt>Newcomers</dt>
+      <dd>{{ newcomers }}</dd>
+      <dt>Removals</dt>
+      <dd>stop above {{ p.policy.removalNumber }} or {{ Math.round(p.policy.removalShare * 100) }} %</dd>
+    </dl>
+    <button type="button" class="change plain" @click="ending = true">end this pairing…</button>
+    <Oops :error="open.error.value" />
+    <EndDialog v-if="ending" :pairing="p" @close="ending = false" />
+    <PolicyForm v-if="editing" :pairing="p" @close="editing = false" />
+  </section>
+</template>
+
+<style scoped>
+dl {
+  display: grid;
+  grid-template-columns: 6.4rem 1fr;
+  gap: 0.25rem 0.5rem;
+  margin: 0;
+  font-size: 13px;
+}
+
+dt {
+  color: var(--faint);
+}
+
+dd {
+  margin: 0;
+}
+
+.change {
+  font: inherit;
+  font-weight: 400;
+  border: 0;
+  background: none;
+  color: var(--faint);
+  text-decoration: underline;
+  cursor: pointer;
+}
+
+.plain {
+  padding: 0;
+  margin-top: 0.5rem;
+  font-size: 13px;
+}
+</style>
