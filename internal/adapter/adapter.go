@@ -72,6 +72,12 @@ type Kind struct {
 	Capabilities []Capability `json:"capabilities"`
 }
 
+// What both kinds of register ask for about reads that would lose too much.
+var (
+	guardShare  = Field{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true, Rare: true}
+	guardNumber = Field{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true, Rare: true}
+)
+
 // Kinds lists them all.
 var Kinds = []Kind{
 	{
@@ -81,8 +87,7 @@ var Kinds = []Kind{
 			{Name: "tokenAddress", Title: "Token address", Help: "Where access tokens are given out, for example https://register.school.example/oauth/token", Required: true, Address: true},
 			{Name: "clientId", Title: "Client id", Help: "Given by the register's administrator, with the right roster.readonly", Required: true},
 			{Name: "clientSecret", Title: "Client secret", Help: "Given together with the client id", Secret: true, Required: true},
-			{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true, Rare: true},
-			{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true, Rare: true},
+			guardShare, guardNumber,
 		},
 		[]Capability{PeopleIn},
 	},
@@ -90,8 +95,7 @@ var Kinds = []Kind{
 		KindCSV, "Register as files (OneRoster CSV)", "Reads people, courses, sections and enrolments from CSV packages that are uploaded or put into a folder.",
 		[]Field{
 			{Name: "folder", Title: "Folder", Help: "Optional: a folder on the machine of the service; its newest .zip is read. Leave empty to upload by hand"},
-			{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true, Rare: true},
-			{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true, Rare: true},
+			guardShare, guardNumber,
 		},
 		[]Capability{PeopleIn},
 	},

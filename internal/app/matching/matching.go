@@ -13,6 +13,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/adapter/workspaces"
+	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/store"
@@ -78,7 +79,55 @@ func (s *Service) Preview(ctx context.Context, connectionID string, m roster.Mat
 			list = append(list, Touched{who.PersonID, who.Name(), string(who.Role), x.Section, effect})
 		}
 	}
+	if slices.Equal(now.Keys, m.Keys) {
+		return list, nil
+	}
+	other, err := s.otherKeys(ctx, c, now, m.Keys)
+	return append(list, other...), err
+}
+
+// otherKeys lists whose outcome would be another one by other keys. Only the
+// service knows that, so both sides of every pairing that has run are read.
+func (s *Service) otherKeys(ctx context.Context, c store.Connection, now roster.Matching, keys []roster.Key) ([]Touched, error) {
+	pairings, err := s.Store.PairingsThrough(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	opened, err := s.Open(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	service, then := workspaces.New(opened, s.Call), now
+	then.Keys = keys
+	var list []Touched
+	for _, p := range pairings {
+		source, err := s.Store.Source(ctx, p.SectionID, p.ConnectionID, p.ID)
+		if err != nil {
+			return nil, err
+		}
+		wanted, ids := source.Lookups(now)
+		accounts, err := service.Accounts(ctx, p.TargetRef, wanted, ids)
+		if err != nil {
+			return nil, err
+		}
+		was := map[string]roster.Entry{}
+		for _, e := range roster.Compare(source, roster.Target{Accounts: accounts}, p.Policy, now).Entries {
+			was[e.Key()] = e
+		}
+		for _, e := range roster.Compare(source, roster.Target{Accounts: accounts}, p.Policy, then).Entries {
+			if before := was[e.Key()]; e.Outcome != before.Outcome || e.Reason != before.Reason || e.AccountID != before.AccountID {
+				list = append(list, Touched{e.PersonID, e.Name, string(e.Role), p.TargetName, fmt.Sprintf("%s (%s), was %s (%s)", words(e.Outcome), finding.Title(e.Reason), words(before.Outcome), finding.Title(before.Reason))})
+			}
+		}
+	}
 	return list, nil
+}
+
+func words(o roster.Outcome) string {
+	if o == "" {
+		return "not there"
+	}
+	return strings.ReplaceAll(string(o), "-", " ")
 }
 
 func difference(before, after roster.Matching, who roster.Member, second bool) string {

@@ -69,6 +69,20 @@ func TestDomainRuleIsShownBeforeItIsSaved_C7(t *testing.T) {
 	assert.Equal(t, "finn.fennel@old.fernmoor.example", w.Person(school.OldDomain).Email, "what the register says stays")
 	assert.Zero(t, w.Standins.Workspace.Told(), "newcomers are not told unless asked")
 
+	// Other keys: only the service can tell whom that touches.
+	byName := m
+	byName.Keys = []roster.Key{roster.KeyUserName}
+	touched, err = w.Matching.Preview(t.Context(), c.ID, byName)
+	require.NoError(t, err)
+	require.NotEmpty(t, touched)
+	for _, x := range touched {
+		assert.Contains(t, x.Effect, ", was ")
+	}
+	again := m
+	touched, err = w.Matching.Preview(t.Context(), c.ID, again)
+	require.NoError(t, err)
+	assert.Empty(t, touched, "the same touches nobody")
+
 	assert.ErrorIs(t, w.Matching.Change(t.Context(), "test", c.ID, version, m), store.ErrStale)
 	m.Keys = nil
 	assert.ErrorContains(t, w.Matching.Change(t.Context(), "test", c.ID, 0, m), "at least one key")

@@ -2,8 +2,8 @@ package pairing
 
 import (
 	"context"
+	"slices"
 	"strings"
-	"time"
 
 	"kanban/internal/core/aside"
 	"kanban/internal/core/refusal"
@@ -55,7 +55,7 @@ type LeftAside struct {
 // each rule left out of what would have fitted. With f.Aside only what that rule
 // leaves aside is listed; with Everything, nothing is left out.
 func (s *Service) List(ctx context.Context, f Filter) ([]Card, []LeftAside, error) {
-	cards, err := s.Cards(ctx, f)
+	cards, err := s.Cards(ctx, Filter{})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -64,10 +64,7 @@ func (s *Service) List(ctx context.Context, f Filter) ([]Card, []LeftAside, erro
 		return nil, nil, err
 	}
 	at := s.Now()
-	some, err := s.someRun(ctx, at)
-	if err != nil {
-		return nil, nil, err
-	}
+	some := slices.ContainsFunc(cards, func(c Card) bool { return looked(c.Section).Runs(at) })
 	counts := make([]LeftAside, len(rules))
 	index := map[string]int{}
 	for i, r := range rules {
@@ -75,6 +72,9 @@ func (s *Service) List(ctx context.Context, f Filter) ([]Card, []LeftAside, erro
 	}
 	kept := []Card{}
 	for _, c := range cards {
+		if !f.fits(c) {
+			continue
+		}
 		name, left := rules.Of(looked(c.Section), at, some)
 		if left {
 			counts[index[name]].Count++
@@ -84,17 +84,6 @@ func (s *Service) List(ctx context.Context, f Filter) ([]Card, []LeftAside, erro
 		}
 	}
 	return kept, counts, nil
-}
-
-// someRun reports whether any section's terms run at a moment.
-func (s *Service) someRun(ctx context.Context, at time.Time) (bool, error) {
-	all, err := s.Store.Sections(ctx)
-	for _, x := range all {
-		if looked(x).Runs(at) {
-			return true, err
-		}
-	}
-	return false, err
 }
 
 func looked(x store.Section) aside.Section {

@@ -124,7 +124,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
         <h2>Set up</h2>
         <Checklist :list="p.checklist" />
         <h2>Freshness</h2>
-        <dl>
+        <dl class="facts">
           <dt>Register read</dt>
           <dd>{{ when(p.freshness.readAt) }}</dd>
           <dt>Compared</dt>
@@ -155,22 +155,6 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
   padding: 0.7rem 0.9rem;
   border-left: 3px solid var(--signal);
   color: var(--signal);
-}
-
-dl {
-  display: grid;
-  grid-template-columns: 6.4rem 1fr;
-  gap: 0.25rem 0.5rem;
-  margin: 0;
-  font-size: 13px;
-}
-
-dt {
-  color: var(--faint);
-}
-
-dd {
-  margin: 0;
 }
 
 .small {

@@ -43,7 +43,7 @@ const newcomers = computed(() => {
       Policy
       <button type="button" class="change" @click="editing = true">change…</button>
     </h2>
-    <dl>
+    <dl class="facts">
       <dt>Carries</dt>
       <dd>{{ p.policy.roles.join(', ') }}</dd>
       <dt>Leavers</dt>
@@ -70,22 +70,6 @@ const newcomers = computed(() => {
 </template>
 
 <style scoped>
-dl {
-  display: grid;
-  grid-template-columns: 6.4rem 1fr;
-  gap: 0.25rem 0.5rem;
-  margin: 0;
-  font-size: 13px;
-}
-
-dt {
-  color: var(--faint);
-}
-
-dd {
-  margin: 0;
-}
-
 .change {
   font: inherit;
   font-weight: 400;
