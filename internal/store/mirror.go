@@ -37,16 +37,6 @@ var mirrorTables = []mirrorTable{
 	},
 }
 
-// MirrorTables are the names of the mirror's tables, in the order in which they
-// are filled: whatever a row refers to comes before it.
-func MirrorTables() []string {
-	names := make([]string, len(mirrorTables))
-	for i, t := range mirrorTables {
-		names[i] = t.name
-	}
-	return names
-}
-
 // Incoming gives the records of one read, a table at a time.
 type Incoming interface {
 	// Partial reports whether the table only changes: what does not come stays.

@@ -114,20 +114,24 @@ func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connec
 		ID: c.ID, Name: c.Name, Kind: c.Kind, Title: kind.Title, Settings: c.Settings, Paused: c.PausedAt != nil,
 		Probe: []api.Report{}, ProbedAt: c.ProbedAt, Version: c.Version,
 	}
+	if c.Kind == adapter.KindXAPI && c.ProbedAt != nil { // known without asking, so always as of now
+		heard, err := s.Connecting.Heard(ctx, c.ID)
+		if err != nil {
+			return out, err
+		}
+		if c.Probe, err = json.Marshal(heard); err != nil {
+			return out, err
+		}
+	}
+	var reports []adapter.Report
+	if len(c.Probe) > 0 && json.Unmarshal(c.Probe, &reports) == nil {
+		out.Probe = each(reports, report)
+	}
 	list, err := s.Reporting.Connection(ctx, c)
 	if err != nil {
 		return out, err
 	}
 	out.Checklist = checklist(list)
-	var reports []adapter.Report
-	if len(c.Probe) > 0 && json.Unmarshal(c.Probe, &reports) == nil {
-		out.Probe = each(reports, report)
-	}
-	if c.Kind == adapter.KindXAPI && c.ProbedAt != nil { // known without asking, so always as of now
-		heard, err := s.Connecting.Heard(ctx, c.ID)
-		out.Probe = each(heard, report)
-		return out, err
-	}
 	if !adapter.IsRegister(c.Kind) {
 		return out, nil
 	}

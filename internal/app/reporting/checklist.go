@@ -32,16 +32,6 @@ func (c Checklist) Live() bool {
 	return len(c) > 0
 }
 
-// Next is the next missing step, the zero Step when there is none.
-func (c Checklist) Next() Step {
-	for _, s := range c {
-		if !s.Done {
-			return s
-		}
-	}
-	return Step{}
-}
-
 // Connection gives the checklist of a connection.
 func (s *Service) Connection(ctx context.Context, c store.Connection) (Checklist, error) {
 	list := Checklist{{"Address and credentials entered", true, ""}, {"Tested", c.ProbedAt != nil, "Test it: kanban connections probe"}}
