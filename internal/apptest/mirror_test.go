@@ -8,6 +8,7 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/roster"
+	"kanban/internal/store"
 	"kanban/internal/store/storetest"
 )
 
@@ -18,7 +19,7 @@ func TestSourceKnowsWhatIsUntidy_P1(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	workspace := w.Workspace()
-	source, err := w.Store.Source(t.Context(), w.Section("PROP-A").ID, workspace.ID, "00000000-0000-0000-0000-000000000000")
+	source, err := w.Store.Source(t.Context(), store.Pairing{ID: store.NewID(), SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	by := map[string]roster.Member{}
 	for _, m := range source.Members {
@@ -31,7 +32,7 @@ func TestSourceKnowsWhatIsUntidy_P1(t *testing.T) {
 	assert.Empty(t, by["tea-001"].SecondOf)
 	assert.Equal(t, roster.Preview, by["stu-preview"].Role)
 	assert.Empty(t, by["stu-005"].Email)
-	soil, err := w.Store.Source(t.Context(), w.Section("SOIL-A").ID, workspace.ID, "00000000-0000-0000-0000-000000000000")
+	soil, err := w.Store.Source(t.Context(), store.Pairing{ID: store.NewID(), SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	disabled := 0
 	for _, m := range soil.Members {

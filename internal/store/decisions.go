@@ -1,7 +1,10 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"kanban/internal/core/roster"
@@ -73,19 +76,28 @@ type PairedMember struct {
 
 // PairedMembers lists everybody whom the matching of a connection is about.
 func (s *Store) PairedMembers(ctx context.Context, connectionID string) ([]PairedMember, error) {
-	pairings, err := many[struct{ ID, SectionID, Title string }](ctx, s, "listing the connection's pairings", `
-		SELECT p.id::text, s.id::text, s.title FROM pairings p JOIN sections s ON s.id = p.section_id
-		WHERE p.connection_id = $1 AND p.ended_at IS NULL ORDER BY s.title`, connectionID)
+	var pairings []Pairing
+	if err := s.reader(ctx).Where("connection_id = ? AND ended_at IS NULL", connectionID).Find(&pairings).Error; err != nil {
+		return nil, known(err, "listing the connection's pairings")
+	}
+	titles, err := many[struct{ ID, Title string }](ctx, s, "naming the connection's sections", `
+		SELECT f.section_id::text, f.title FROM section_facts f JOIN paired_sections p USING (section_id) WHERE p.connection_id = $1`, connectionID)
+	if err != nil {
+		return nil, err
+	}
+	title := map[string]string{}
+	for _, x := range titles {
+		title[x.ID] = x.Title
+	}
+	sources, err := s.Sources(ctx, connectionID, pairings)
 	var all []PairedMember
 	for _, p := range pairings {
-		source, err := s.Source(ctx, p.SectionID, connectionID, p.ID)
-		if err != nil {
-			return nil, err
-		}
-		for _, m := range source.Members {
-			all = append(all, PairedMember{m, p.SectionID, p.Title})
+		for _, m := range sources[p.ID].Members {
+			section := cmp.Or(m.Group, p.SectionID)
+			all = append(all, PairedMember{m, section, title[section]})
 		}
 	}
+	slices.SortStableFunc(all, func(a, b PairedMember) int { return strings.Compare(a.Section, b.Section) })
 	return all, err
 }
 

@@ -16,9 +16,11 @@ const MaxTargetName = 120
 // Pairing joins a section with a target at a service.
 type Pairing struct {
 	ID           string
-	SectionID    string
+	SectionID    string  // the lead section, when it is about a linked set
+	SetID        *string // the linked set, if it is about one
 	ConnectionID string
 	TargetName   string
+	TargetSeen   string        // the target's name at the service, by the latest comparison
 	TargetRef    string        // the service's id of the target, empty until it is made
 	Policy       roster.Policy `gorm:"serializer:json"`
 	Counts       roster.Counts `gorm:"serializer:json"` // of the latest comparison
@@ -33,6 +35,9 @@ type Pairing struct {
 	OpensAt      *time.Time // when its class opens by itself
 	PausedAt     *time.Time
 	EndedAt      *time.Time
+	AskedAt      *time.Time // a comparison that is still to come was asked for
+	AskedBy      string
+	AskedRun     bool // with a run of what it finds
 	Version      int
 	CreatedAt    time.Time
 	UpdatedAt    time.Time
@@ -73,7 +78,7 @@ func (tx *Tx) Reschedule(ctx context.Context, p *Pairing) error {
 func (s *Store) PairingsIn(ctx context.Context, courseID, connectionID string, ids []string) (all []Pairing, err error) {
 	q := s.reader(ctx).Where("ended_at IS NULL AND ran_at IS NOT NULL")
 	if courseID != "" {
-		q = q.Where("section_id IN (SELECT s.id FROM sections s JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course WHERE c.id = ?)", courseID)
+		q = q.Where("section_id IN (SELECT section_id FROM section_facts WHERE course_id = ?)", courseID)
 	}
 	if connectionID != "" {
 		q = q.Where("connection_id = ?", connectionID)
@@ -99,7 +104,7 @@ func (s *Store) Pairing(ctx context.Context, id string) (p Pairing, err error) {
 
 // PairingsOf lists the pairings of the given sections that have run at least once.
 func (s *Store) PairingsOf(ctx context.Context, sectionIDs []string) (all []Pairing, err error) {
-	err = s.reader(ctx).Where("section_id = ANY (?::uuid[]) AND ended_at IS NULL AND ran_at IS NOT NULL", textArray(sectionIDs)).Find(&all).Error
+	err = s.reader(ctx).Where("ran_at IS NOT NULL AND id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[]))", textArray(sectionIDs)).Find(&all).Error
 	return all, known(err, "listing the sections' pairings")
 }
 
@@ -114,7 +119,7 @@ func (tx *Tx) UpdatePairing(p *Pairing) error {
 	read := p.Version
 	p.Version++
 	p.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("target_name", "policy", "next_at", "opens_at", "paused_at", "ended_at", "version", "updated_at").Updates(p)
+	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("section_id", "set_id", "target_name", "policy", "next_at", "opens_at", "paused_at", "ended_at", "version", "updated_at").Updates(p)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the pairing: %w", ErrStale)
 	}
@@ -140,7 +145,7 @@ func (tx *Tx) End(ctx context.Context, pairingID string) error {
 }
 
 // KeepStanding keeps what the latest comparison of a pairing gave.
-func (tx *Tx) KeepStanding(ctx context.Context, pairingID string, counts roster.Counts, mend, quiet []Mend, guarded int) error {
+func (tx *Tx) KeepStanding(ctx context.Context, pairingID, seen string, counts roster.Counts, mend, quiet []Mend, guarded int) error {
 	countsText, err := json.Marshal(counts)
 	if err != nil {
 		return err
@@ -153,7 +158,7 @@ func (tx *Tx) KeepStanding(ctx context.Context, pairingID string, counts roster.
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, guarded = $5, compared_at = now() WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText), guarded)
+	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, guarded = $5, target_seen = $6, compared_at = now() WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText), guarded, seen)
 	return known(err, "keeping the pairing's standing")
 }
 

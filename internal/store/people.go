@@ -27,7 +27,8 @@ func (s *Store) WhereaboutsOf(ctx context.Context, personID string) ([]Whereabou
 		JOIN enrolments e ON e.connection_id = h.connection_id AND e.person = h.sourced_id
 		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section
 		JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course
-		LEFT JOIN pairings p ON p.section_id = s.id AND p.ended_at IS NULL
+		LEFT JOIN paired_sections q ON q.section_id = s.id
+		LEFT JOIN pairings p ON p.id = q.pairing_id
 		LEFT JOIN progress g ON g.person_id = h.id AND g.section_id = s.id
 		WHERE h.id = $1 ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -10,51 +11,60 @@ import (
 	"kanban/internal/core/roster"
 )
 
-// Section is a section of the mirror with its pairing, if any.
+// Section is a section of the mirror with its pairing and its linked set, if any.
 type Section struct {
 	ID         string
 	Title      string
 	Code       string
 	ClassType  string
+	Org        string // name of its organisation
 	CourseID   string
 	Course     string
 	CourseCode string
-	Terms      []string
+	TermIDs    []string // sourced ids, ordered
+	Terms      []string // titles, the earliest first
 	BeginsOn   *time.Time
 	EndsOn     *time.Time
 	Teachers   []string
+	TeacherIDs []string // persons
+	Roles      []string // of the people in it
 	Learners   int
+	Gone       bool   // no longer in the register
 	Connection string // the register's connection id
 	PairingID  *string
+	SetID      *string
 }
 
 const sectionsSQL = `
-SELECT s.id::text, s.title, s.code, s.class_type, c.id::text, c.title, c.code,
-       coalesce(t.titles, '{}'), t.begins, t.ends, coalesce(e.teachers, '{}'), coalesce(e.learners, 0), s.connection_id::text, p.id::text
-FROM sections s
-JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course
-LEFT JOIN LATERAL (
-    SELECT array_agg(t.title ORDER BY t.start_date) AS titles, min(t.start_date) AS begins, max(t.end_date) AS ends
-    FROM terms t WHERE t.connection_id = s.connection_id AND t.sourced_id = ANY (s.terms)
-) t ON true
-LEFT JOIN LATERAL (
-    SELECT array_agg(DISTINCT h.given_name || ' ' || h.family_name) FILTER (WHERE e.role = 'teacher' AND NOT h.secondary) AS teachers,
-           count(DISTINCT e.person) FILTER (WHERE e.role = 'student')::int AS learners
-    FROM enrolments e JOIN people h ON h.connection_id = e.connection_id AND h.sourced_id = e.person
-    WHERE e.connection_id = s.connection_id AND e.section = s.sourced_id AND e.gone_at IS NULL
-) e ON true
-LEFT JOIN pairings p ON p.section_id = s.id AND p.ended_at IS NULL
-WHERE s.gone_at IS NULL`
+SELECT f.section_id::text, f.title, f.code, f.class_type, f.org, f.course_id::text, f.course, f.course_code, f.term_ids, f.terms, f.begins_on, f.ends_on,
+       f.teachers, f.teacher_ids, f.roles, f.learners, f.gone, f.connection_id::text, p.id::text, l.set_id::text
+FROM section_facts f
+LEFT JOIN pairings p ON p.section_id = f.section_id AND p.ended_at IS NULL
+LEFT JOIN linked_sections l ON l.section_id = f.section_id AND l.unlinked_at IS NULL`
 
-// Sections lists every section of every register, ordered by title. A section
-// with two pairings stands twice, once with each.
+// Sections lists every section of every register, ordered by title, and the
+// vanished ones that are still paired or linked. A section with two pairings
+// stands twice, once with each; the pairing of a linked set stands at its lead.
 func (s *Store) Sections(ctx context.Context) ([]Section, error) {
-	return many[Section](ctx, s, "listing sections", sectionsSQL+` ORDER BY s.title, s.id, p.id`)
+	return many[Section](ctx, s, "listing sections", sectionsSQL+` WHERE NOT f.gone OR p.id IS NOT NULL OR l.set_id IS NOT NULL ORDER BY f.title, f.section_id, p.id`)
 }
 
-// Section finds one; with several pairings, any of them.
+// SectionsByID lists some by id, in that order, gone ones too.
+func (s *Store) SectionsByID(ctx context.Context, ids []string) ([]Section, error) {
+	return many[Section](ctx, s, "finding the sections", `SELECT DISTINCT ON (w.n) x.* FROM unnest($1::uuid[]) WITH ORDINALITY AS w (id, n) JOIN (`+sectionsSQL+`) AS x (
+		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, connection_id, pairing_id, set_id) ON x.id = w.id::text ORDER BY w.n, x.pairing_id`, ids)
+}
+
+// Section finds one, a vanished one too; with several pairings, any of them.
 func (s *Store) Section(ctx context.Context, id string) (Section, error) {
-	return one[Section](ctx, s, "finding the section", sectionsSQL+` AND s.id = $1 LIMIT 1`, id)
+	return one[Section](ctx, s, "finding the section", sectionsSQL+` WHERE f.section_id = $1 LIMIT 1`, id)
+}
+
+// RefreshSections works out anew what lists show: of the sections with these ids,
+// or of every section of the register when ids is nil.
+func (tx *Tx) RefreshSections(ctx context.Context, connectionID string, ids []string) error {
+	_, err := tx.PGX.Exec(ctx, `SELECT refresh_section_facts($1, $2::uuid[])`, connectionID, ids)
+	return known(err, "working out what lists show")
 }
 
 // Person is one person of the mirror.
@@ -108,35 +118,78 @@ func (s *Store) SectionsOf(ctx context.Context, personID string, courseIDs []str
 		WHERE p.id = $1 AND c.id = ANY ($2::uuid[])`, personID, courseIDs)
 }
 
-// Source gives the section's side of a comparison with a connection: who is
-// enrolled, with the accounts known at that connection, and whom the pairing
-// has placed.
-func (s *Store) Source(ctx context.Context, sectionID, connectionID, pairingID string) (roster.Source, error) {
-	var source roster.Source
-	var err error
-	source.Members, err = many[roster.Member](ctx, s, "reading the section's people", `
-		SELECT p.id::text, e.role, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
+// Source gives the section's side of a pairing: who is enrolled, with the accounts
+// known at the connection, and whom the pairing has placed.
+func (s *Store) Source(ctx context.Context, p Pairing) (roster.Source, error) {
+	all, err := s.Sources(ctx, p.ConnectionID, []Pairing{p})
+	return all[p.ID], err
+}
+
+// Sources does the same for many pairings with one connection. A pairing that is
+// not stored yet has placed nobody.
+func (s *Store) Sources(ctx context.Context, connectionID string, pairings []Pairing) (map[string]roster.Source, error) {
+	var ids, sections []string
+	var sets []*string
+	for _, p := range pairings {
+		ids, sections, sets = append(ids, p.ID), append(sections, p.SectionID), append(sets, p.SetID)
+	}
+	out := make(map[string]roster.Source, len(pairings))
+	members, err := sides[roster.Member](ctx, s, "reading the sections' people", `
+		WITH asked AS MATERIALIZED (
+			SELECT w.id AS pairing_id, coalesce(l.section_id, w.section_id) AS section_id, w.set_id IS NOT NULL AS grouped
+			FROM unnest($2::uuid[], $3::uuid[], $4::uuid[]) AS w (id, section_id, set_id)
+			LEFT JOIN linked_sections l ON l.set_id = w.set_id AND l.unlinked_at IS NULL)
+		SELECT w.pairing_id::text, p.id::text, e.role, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
 		       p.user_ids, p.org, coalesce(o.name, ''), coalesce(a.remote_id, ''), coalesce(a.chosen_by <> '', false), coalesce(a.switched_off, false),
-		       coalesce((SELECT array_agg(n.remote_id) FROM not_accounts n WHERE n.connection_id = $2 AND n.person_id = p.id), '{}'),
+		       coalesce((SELECT array_agg(n.remote_id) FROM not_accounts n WHERE n.connection_id = $1 AND n.person_id = p.id), '{}'),
 		       coalesce((SELECT f.id::text FROM people f WHERE p.secondary AND p.master <> '' AND f.connection_id = p.connection_id
 		                 AND f.master = p.master AND NOT f.secondary AND f.gone_at IS NULL ORDER BY f.sourced_id LIMIT 1), ''),
+		       CASE WHEN w.grouped THEN s.id::text ELSE '' END,
 		       coalesce((SELECT o.given_name || ' ' || o.family_name FROM people o WHERE p.email_key <> '' AND o.email_key = p.email_key AND o.connection_id = p.connection_id
 		                 AND o.gone_at IS NULL AND o.id <> p.id AND (p.master = '' OR o.master <> p.master) ORDER BY o.id LIMIT 1), '')
-		FROM sections s
+		FROM asked w
+		JOIN sections s ON s.id = w.section_id
 		JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id AND e.gone_at IS NULL
 		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
 		LEFT JOIN orgs o ON o.connection_id = p.connection_id AND o.sourced_id = p.org
-		LEFT JOIN accounts a ON a.connection_id = $2 AND a.person_id = p.id
-		WHERE s.id = $1`, sectionID, connectionID)
+		LEFT JOIN accounts a ON a.connection_id = $1 AND a.person_id = p.id`, connectionID, ids, sections, sets)
 	if err != nil {
-		return source, err
+		return nil, err
 	}
-	source.Placed, err = many[roster.Placement](ctx, s, "reading whom the pairing placed",
-		`SELECT p.person_id::text, p.remote_id, p.name, EXISTS (
+	placed, err := sides[roster.Placement](ctx, s, "reading whom the pairings placed",
+		`SELECT p.pairing_id::text, p.person_id::text, p.remote_id, p.name, EXISTS (
 			SELECT 1 FROM placements o JOIN pairings q ON q.id = o.pairing_id
 			WHERE o.remote_id = p.remote_id AND o.pairing_id <> p.pairing_id AND q.connection_id = $2 AND q.ended_at IS NULL)
-		FROM placements p WHERE p.pairing_id = $1`, pairingID, connectionID)
-	return source, err
+		FROM placements p WHERE p.pairing_id = ANY ($1::uuid[])`, ids, connectionID)
+	if err != nil {
+		return nil, err
+	}
+	grouped, err := sides[roster.Grouping](ctx, s, "reading whom the pairings put into groups",
+		`SELECT pairing_id::text, remote_id, section_id::text FROM group_placements WHERE pairing_id = ANY ($1::uuid[])`, ids)
+	for _, id := range ids {
+		out[id] = roster.Source{Members: members[id], Placed: placed[id], Grouped: grouped[id]}
+	}
+	return out, err
+}
+
+// sides runs a query whose first column is a pairing's id.
+func sides[T any](ctx context.Context, s *Store, doing, sql string, args ...any) (map[string][]T, error) {
+	rows, err := s.Pool.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, known(err, doing)
+	}
+	var id string
+	var x T
+	into := []any{&id}
+	for v, i := reflect.ValueOf(&x).Elem(), 0; i < v.NumField(); i++ {
+		into = append(into, v.Field(i).Addr().Interface())
+	}
+	out := map[string][]T{}
+	_, err = pgx.ForEachRow(rows, into, func() error {
+		out[id] = append(out[id], x)
+		return nil
+	})
+	return out, known(err, doing)
 }
 
 // one runs a query that must give exactly one row.

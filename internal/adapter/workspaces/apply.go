@@ -21,6 +21,8 @@ type Step struct {
 	Deactivate bool // also switch the account off
 	Activate   bool // switch the account on first
 	Notify     bool // the service may tell the person
+	// Join and Quit are groups inside the target, by their refs.
+	Join, Quit []string
 }
 
 // Ended is told how one step ended: the account's id, or why it failed. It is
@@ -81,21 +83,61 @@ func (w *Workspace) Apply(ctx context.Context, ref string, steps []Step, ended E
 		}
 	}
 	x.create(ctx, missing)
-	x.each(ctx, updates, func(ctx context.Context, i int) error { return w.update(ctx, steps[i]) })
+	updates = x.each(ctx, updates, func(ctx context.Context, i int) error {
+		if steps[i].Want == (roster.Wanted{}) {
+			return nil // only its groups change
+		}
+		return w.update(ctx, steps[i])
+	})
 	for _, i := range missing {
 		if x.ids[i] != "" {
 			additions = append(additions, i)
 		}
 	}
 	additions = x.activate(ctx, additions)
-	x.members(ctx, additions, w.client.AddMembers, nil)
-	x.members(ctx, removals, w.client.RemoveMembers, func(ctx context.Context, i int) error {
+	additions = x.members(ctx, ref, additions, w.client.AddMembers)
+	x.finish(x.regroup(ctx, append(updates, additions...)))
+	removals = x.regroup(ctx, removals)
+	removals = x.members(ctx, ref, removals, w.client.RemoveMembers)
+	x.finish(x.each(ctx, removals, func(ctx context.Context, i int) error {
 		if !steps[i].Deactivate {
 			return nil
 		}
 		return w.client.SetActive(ctx, x.ids[i], false)
-	})
+	}))
 	return x.stopped
+}
+
+// finish notes that steps are done.
+func (x *work) finish(which []int) {
+	for _, i := range which {
+		x.end(i, nil)
+	}
+}
+
+// regroup moves accounts between the groups inside the target, and gives the
+// steps that can go on.
+func (x *work) regroup(ctx context.Context, which []int) []int {
+	pass := func(groups func(Step) []string, change change) {
+		var order []string
+		by := map[string][]int{}
+		for _, i := range which {
+			for _, g := range groups(x.steps[i]) {
+				if by[g] == nil {
+					order = append(order, g)
+				}
+				by[g] = append(by[g], i)
+			}
+		}
+		for _, g := range order {
+			part := slices.DeleteFunc(by[g], func(i int) bool { return !slices.Contains(which, i) })
+			done := x.members(ctx, g, slices.Clone(part), change)
+			which = slices.DeleteFunc(which, func(i int) bool { return slices.Contains(part, i) && !slices.Contains(done, i) })
+		}
+	}
+	pass(func(s Step) []string { return s.Join }, x.client.AddMembers)
+	pass(func(s Step) []string { return s.Quit }, x.client.RemoveMembers)
+	return which
 }
 
 // activate switches accounts on where that is asked for, and gives the steps
@@ -145,19 +187,33 @@ func (x *work) stop() bool {
 	return x.stopped != nil
 }
 
-// each does something for each step, several at a time.
-func (x *work) each(ctx context.Context, which []int, do func(context.Context, int) error) {
+// each does something for each step, several at a time, and gives the steps that
+// can go on.
+func (x *work) each(ctx context.Context, which []int, do func(context.Context, int) error) []int {
 	var group errgroup.Group
 	group.SetLimit(x.atOnce)
-	for _, i := range which {
+	worked := make([]bool, len(which))
+	for n, i := range which {
 		group.Go(func() error {
-			if !x.stop() {
-				x.end(i, do(ctx, i))
+			if x.stop() {
+				return nil
+			}
+			if err := do(ctx, i); err != nil {
+				x.end(i, err)
+			} else {
+				worked[n] = true
 			}
 			return nil
 		})
 	}
 	_ = group.Wait() // every failure was noted
+	var on []int
+	for n, i := range which {
+		if worked[n] {
+			on = append(on, i)
+		}
+	}
+	return on
 }
 
 // create makes accounts, many with one call where the service offers that.
@@ -254,36 +310,39 @@ func (w *Workspace) update(ctx context.Context, s Step) error {
 	}
 }
 
-// members puts accounts in or takes them out, many with one call. When such a
-// call is refused it is made again for each half, so that only whoever is at
-// fault is refused.
-func (x *work) members(ctx context.Context, which []int, change func(ctx context.Context, group string, users ...string) error, then func(context.Context, int) error) {
+// change puts users into a group or takes them out.
+type change func(ctx context.Context, group string, users ...string) error
+
+// members puts accounts in or takes them out, many with one call, and gives the
+// steps that can go on. When such a call is refused it is made again for each
+// half, so that only whoever is at fault is refused.
+func (x *work) members(ctx context.Context, group string, which []int, do change) (on []int) {
 	for len(which) > 0 && !x.stop() {
 		part := which[:min(chunk, len(which))]
 		which = which[len(part):]
-		x.halve(ctx, part, change, then)
+		on = append(on, x.halve(ctx, group, part, do)...)
 	}
+	return on
 }
 
-func (x *work) halve(ctx context.Context, part []int, change func(context.Context, string, ...string) error, then func(context.Context, int) error) {
+func (x *work) halve(ctx context.Context, group string, part []int, do change) (on []int) {
 	if x.stop() {
-		return
+		return nil
 	}
 	ids := make([]string, len(part))
 	for n, i := range part {
 		ids[n] = x.ids[i]
 	}
-	err := change(ctx, x.ref, ids...)
+	err := do(ctx, group, ids...)
 	if p, ok := call.As(err); ok && tooMuch(p) && len(part) > 1 {
-		x.halve(ctx, part[:len(part)/2], change, then)
-		x.halve(ctx, part[len(part)/2:], change, then)
-		return
+		on = x.halve(ctx, group, part[:len(part)/2], do)
+		return append(on, x.halve(ctx, group, part[len(part)/2:], do)...)
 	}
-	if err != nil || then == nil {
+	if err != nil {
 		for _, i := range part {
 			x.end(i, err)
 		}
-		return
+		return nil
 	}
-	x.each(ctx, part, then)
+	return part
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -46,40 +47,96 @@ func (w *Workspace) offers(ctx context.Context) scim.ServiceProviderConfig {
 // only those are looked up that could be somebody's.
 const fewAccounts = 200
 
-// Accounts gives every account that could belong to one of the people, and every
-// member of the target, marked as such. With an empty ref there are no members.
-func (w *Workspace) Accounts(ctx context.Context, ref string, wanted []roster.Wanted, ids []string) ([]roster.Account, error) {
-	members := map[string]bool{}
-	if ref != "" {
-		group, err := w.client.Group(ctx, ref)
+// Place is where the people of a pairing are at the service.
+type Place struct {
+	Ref    string            // of the group for all, empty until it is made
+	Groups map[string]string // by section of a linked set: the group for its people
+}
+
+// Seen is what a service has about a pairing.
+type Seen struct {
+	Name     string // of the group for all
+	Accounts []roster.Account
+}
+
+// membership tells who is where.
+type membership struct {
+	all    map[string]bool
+	groups map[string][]string // by account: sections in whose group it is
+}
+
+// enlist notes the members of one group; section is empty for the group for all.
+func (m *membership) enlist(g scim.Group, section string) {
+	for _, x := range g.Members {
+		switch {
+		case section == "":
+			m.all[x.Value] = true
+		case !slices.Contains(m.groups[x.Value], section):
+			m.groups[x.Value] = append(m.groups[x.Value], section)
+		}
+	}
+}
+
+func (m *membership) account(u scim.User) roster.Account {
+	return roster.Account{
+		ID: u.ID, UserName: u.UserName, Email: u.Email(), ExternalID: u.ExternalID,
+		GivenName: u.Name.GivenName, FamilyName: u.Name.FamilyName, Active: u.Active, InTarget: m.all[u.ID], Groups: m.groups[u.ID],
+	}
+}
+
+// membership reads who is where. A group inside the target that was deleted at the
+// service has nobody.
+func (w *Workspace) membership(ctx context.Context, at Place) (name string, m membership, err error) {
+	m = membership{all: map[string]bool{}, groups: map[string][]string{}}
+	if at.Ref == "" {
+		return "", m, nil
+	}
+	group, err := w.client.Group(ctx, at.Ref)
+	if err != nil {
+		return "", m, err
+	}
+	m.enlist(group, "")
+	for _, section := range slices.Sorted(maps.Keys(at.Groups)) {
+		g, err := w.client.Group(ctx, at.Groups[section])
+		if p, ok := call.As(err); ok && p.Kind == call.NotFound {
+			continue
+		}
 		if err != nil {
-			return nil, err
+			return "", m, err
 		}
-		for _, m := range group.Members {
-			members[m.Value] = true
-		}
+		m.enlist(g, section)
+	}
+	return group.DisplayName, m, nil
+}
+
+// Look gives every account that could belong to one of the people, and every
+// member of the target, marked as such.
+func (w *Workspace) Look(ctx context.Context, at Place, wanted []roster.Wanted, ids []string) (Seen, error) {
+	name, m, err := w.membership(ctx, at)
+	if err != nil {
+		return Seen{}, err
 	}
 	total, err := w.client.CountUsers(ctx)
 	if err != nil {
-		return nil, err
+		return Seen{}, err
 	}
 	var users []scim.User
 	if total <= max(fewAccounts, 2*len(wanted)) {
 		users, err = w.client.Users(ctx, "")
 	} else {
-		users, err = w.lookUp(ctx, wanted, ids, members)
+		for id := range m.all {
+			ids = append(ids, id)
+		}
+		users, err = w.lookUp(ctx, wanted, ids)
 		if errors.Is(err, errNoFilter) { // slower, but nobody is overlooked
 			users, err = w.client.Users(ctx, "")
 		}
 	}
-	accounts := make([]roster.Account, len(users))
+	seen := Seen{name, make([]roster.Account, len(users))}
 	for i, u := range users {
-		accounts[i] = roster.Account{
-			ID: u.ID, UserName: u.UserName, Email: u.Email(), ExternalID: u.ExternalID,
-			GivenName: u.Name.GivenName, FamilyName: u.Name.FamilyName, Active: u.Active, InTarget: members[u.ID],
-		}
+		seen.Accounts[i] = m.account(u)
 	}
-	return accounts, err
+	return seen, err
 }
 
 // filterLength bounds a filter, in bytes, so that the address stays one that
@@ -88,7 +145,7 @@ const filterLength = 1500
 
 // lookUp asks for accounts by every key that people could be recognised by, then
 // one by one for known accounts and members that were not among them.
-func (w *Workspace) lookUp(ctx context.Context, wanted []roster.Wanted, ids []string, members map[string]bool) ([]scim.User, error) {
+func (w *Workspace) lookUp(ctx context.Context, wanted []roster.Wanted, ids []string) ([]scim.User, error) {
 	var terms []string
 	for _, p := range wanted {
 		for _, t := range [][2]string{{"externalId", p.Identifier}, {"emails.value", p.Email}, {"userName", p.UserName}} {
@@ -117,9 +174,6 @@ func (w *Workspace) lookUp(ctx context.Context, wanted []roster.Wanted, ids []st
 	}
 	if err := group.Wait(); err != nil {
 		return nil, err
-	}
-	for id := range members {
-		ids = append(ids, id)
 	}
 	slices.Sort(ids)
 	missing := slices.DeleteFunc(slices.Compact(ids), func(id string) bool {

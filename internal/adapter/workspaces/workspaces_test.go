@@ -105,10 +105,10 @@ func TestManyAtOnceAndOneByOne(t *testing.T) {
 			for _, x := range steps[:40] {
 				wanted = append(wanted, x.Want)
 			}
-			accounts, err := w.Accounts(t.Context(), ref, wanted, nil)
+			seen, err := w.Look(t.Context(), workspaces.Place{Ref: ref}, wanted, nil)
 			require.NoError(t, err)
 			members := 0
-			for _, a := range accounts {
+			for _, a := range seen.Accounts {
 				if a.InTarget {
 					members++
 				}
@@ -126,9 +126,9 @@ func TestManyAtOnceAndOneByOne(t *testing.T) {
 			}
 			_, refused = apply(t, w, ref, out)
 			assert.Empty(t, refused)
-			accounts, err = w.Accounts(t.Context(), ref, wanted, []string{ids[3]})
+			seen, err = w.Look(t.Context(), workspaces.Place{Ref: ref}, wanted, []string{ids[3]})
 			require.NoError(t, err)
-			for _, a := range accounts {
+			for _, a := range seen.Accounts {
 				if a.ID == ids[3] {
 					assert.False(t, a.Active)
 				}
@@ -151,9 +151,9 @@ func TestDoubledMembersCountOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, group.Members, 2)
 	members := func() (n int) {
-		accounts, err := w.Accounts(t.Context(), ref, []roster.Wanted{newcomer(1).Want}, nil)
+		seen, err := w.Look(t.Context(), workspaces.Place{Ref: ref}, []roster.Wanted{newcomer(1).Want}, nil)
 		require.NoError(t, err)
-		for _, a := range accounts {
+		for _, a := range seen.Accounts {
 			if a.InTarget {
 				n++
 			}
@@ -184,17 +184,24 @@ func TestLargeServiceIsLookedUp(t *testing.T) {
 		require.NoError(t, err)
 		_, _ = apply(t, w, other, []workspaces.Step{{Outcome: roster.OutcomeAdd, AccountID: ids[200]}})
 		before := s.calls["GET /Users"]
-		accounts, err := w.Accounts(t.Context(), other, []roster.Wanted{
-			{Identifier: "id-7"}, {Email: "N8@FERNMOOR.example"}, {Identifier: `x" or externalId eq "id-9`},
-		}, []string{ids[100], "gone"})
+		wanted := []roster.Wanted{{Identifier: "id-7"}, {Email: "N8@FERNMOOR.example"}, {Identifier: `x" or externalId eq "id-9`}}
+		place := workspaces.Place{Ref: other}
+		seen, err := w.Look(t.Context(), place, wanted, []string{ids[100], "gone"})
 		require.NoError(t, err)
 		var got []string
-		for _, a := range accounts {
+		for _, a := range seen.Accounts {
 			got = append(got, a.ExternalID)
 			assert.Equal(t, a.ID == ids[200], a.InTarget)
 		}
 		assert.ElementsMatch(t, []string{"id-7", "id-8", "id-100", "id-200"}, got, "a filter cannot be broken out of")
 		assert.LessOrEqual(t, s.calls["GET /Users"]-before, 9)
+
+		survey, err := w.Survey(t.Context())
+		require.NoError(t, err)
+		surveyed, err := survey.Look(t.Context(), place, wanted, []string{ids[100], "gone"})
+		require.NoError(t, err)
+		assert.ElementsMatch(t, seen.Accounts, surveyed.Accounts, "a service read whole gives the same")
+		assert.Equal(t, "Other", surveyed.Name)
 	}
 }
 

@@ -100,15 +100,21 @@ func (s *Service) otherKeys(ctx context.Context, c store.Connection, now roster.
 	service, then := workspaces.New(opened, s.Call), now
 	then.Keys = keys
 	var list []Touched
+	sources, err := s.Store.Sources(ctx, c.ID, pairings)
+	if err != nil {
+		return nil, err
+	}
 	for _, p := range pairings {
-		source, err := s.Store.Source(ctx, p.SectionID, p.ConnectionID, p.ID)
+		source := sources[p.ID]
+		wanted, ids := source.Lookups(now)
+		seen, err := service.Look(ctx, workspaces.Place{Ref: p.TargetRef}, wanted, ids)
 		if err != nil {
 			return nil, err
 		}
-		wanted, ids := source.Lookups(now)
-		accounts, err := service.Accounts(ctx, p.TargetRef, wanted, ids)
-		if err != nil {
-			return nil, err
+		accounts := seen.Accounts
+		source.Members = slices.Clone(source.Members)
+		for i := range source.Members {
+			source.Members[i].Group = "" // groups have no say in who somebody is
 		}
 		was := map[string]roster.Entry{}
 		for _, e := range roster.Compare(source, roster.Target{Accounts: accounts}, p.Policy, now).Entries {
@@ -235,12 +241,12 @@ func (s *Service) Candidates(ctx context.Context, personID, connectionID string)
 		}
 	}
 	wanted, _ := roster.Source{Members: []roster.Member{m}}.Lookups(c.Recognise())
-	accounts, err := workspaces.New(opened, s.Call).Accounts(ctx, "", wanted, ids)
+	seen, err := workspaces.New(opened, s.Call).Look(ctx, workspaces.Place{}, wanted, ids)
 	if err != nil {
 		return nil, err
 	}
 	list := []Candidate{}
-	for _, a := range accounts {
+	for _, a := range seen.Accounts {
 		x := Candidate{AccountID: a.ID, Name: strings.TrimSpace(a.GivenName + " " + a.FamilyName), UserName: a.UserName, Email: a.Email, Active: a.Active, Evidence: evidence(c.Recognise(), m, a)}
 		for _, d := range decided {
 			if d.ConnectionID == connectionID && d.RemoteID == a.ID {
@@ -292,11 +298,11 @@ func (s *Service) Choose(ctx context.Context, who, personID, connectionID, accou
 	if err != nil {
 		return err
 	}
-	accounts, err := workspaces.New(opened, s.Call).Accounts(ctx, "", nil, []string{accountID})
+	seen, err := workspaces.New(opened, s.Call).Look(ctx, workspaces.Place{}, nil, []string{accountID})
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(accounts, func(a roster.Account) bool { return a.ID == accountID }) {
+	if !slices.ContainsFunc(seen.Accounts, func(a roster.Account) bool { return a.ID == accountID }) {
 		return refusal.Invalid("accountId", "%s has no account %q; see the candidates: kanban people candidates %q %q", c.Name, accountID, p.Identifier, c.Name)
 	}
 	return s.decide(ctx, who, "said whose account it is", p, c, accountID, func(tx *store.Tx) error {

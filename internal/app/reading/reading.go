@@ -185,6 +185,9 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 		if _, err := tx.Record(ctx, movements(merged, time.Now().UTC())); err != nil {
 			return err
 		}
+		if err := refresh(ctx, tx, connection.ID, merged); err != nil {
+			return err
+		}
 		compared, err := s.compareTouched(ctx, tx, merged.Sections)
 		if err != nil {
 			return err
@@ -288,6 +291,23 @@ func guard(c adapter.Connection, run *store.Run, m store.Merged) error {
 		}
 	}
 	return nil
+}
+
+// refresh works out what lists show of the sections that changed; of all of them
+// when something changed that many have in common.
+func refresh(ctx context.Context, tx *store.Tx, connectionID string, m store.Merged) error {
+	all := m.First
+	for _, table := range []string{"orgs", "terms", "courses"} {
+		t := m.Tables[table]
+		all = all || t.Added+t.Changed+t.Gone > 0
+	}
+	switch {
+	case all:
+		return tx.RefreshSections(ctx, connectionID, nil)
+	case len(m.Sections) == 0:
+		return nil
+	}
+	return tx.RefreshSections(ctx, connectionID, m.Sections)
 }
 
 // compareTouched queues a comparison for each pairing whose section changed.

@@ -144,16 +144,56 @@ func orNothing(outcome string) string {
 	return outcome
 }
 
+// ensureTarget makes the target when there is none yet, and the groups inside it.
+// One that was made before, in a run that was cut off, is found by its key.
 func (x *execution) ensureTarget(ctx context.Context) error {
-	if x.pairing.TargetRef != "" {
+	p := &x.pairing
+	if p.TargetRef == "" {
+		ref, err := x.target.EnsureTarget(ctx, p.TargetName, p.ID)
+		if err != nil {
+			return err
+		}
+		p.TargetRef = ref
+		if err := x.Store.InTx(ctx, func(tx *store.Tx) error { return tx.SetTarget(ctx, p.ID, ref) }); err != nil {
+			return err
+		}
+	}
+	if p.SetID == nil || x.run.Ends || x.run.TakesBack != nil {
 		return nil
 	}
-	ref, err := x.target.EnsureTarget(ctx, x.pairing.TargetName, x.pairing.ID)
+	set, err := x.Store.LinkedSet(ctx, *p.SetID)
 	if err != nil {
 		return err
 	}
-	x.pairing.TargetRef = ref
-	return x.Store.InTx(ctx, func(tx *store.Tx) error { return tx.SetTarget(ctx, x.pairing.ID, ref) })
+	for _, section := range set.Sections {
+		ref, err := x.target.EnsureTarget(ctx, groupName(p.TargetName, section.Title), p.ID+"/"+section.ID)
+		if err != nil {
+			return err
+		}
+		if x.groups[section.ID] == ref {
+			continue
+		}
+		x.groups[section.ID] = ref
+		if err := x.Store.InTx(ctx, func(tx *store.Tx) error { return tx.SetGroup(ctx, p.ID, section.ID, ref) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// groupName is the name of a section's group inside the target of a linked set.
+func groupName(target, section string) string {
+	return string([]rune(target + " – " + section)[:min(store.MaxTargetName, len([]rune(target+" – "+section)))])
+}
+
+// refs gives the service's ids of groups inside the target.
+func (x *execution) refs(sections []string) (refs []string) {
+	for _, s := range sections {
+		if ref := x.groups[s]; ref != "" {
+			refs = append(refs, ref)
+		}
+	}
+	return refs
 }
 
 // catchUp looks at what a run had begun when it was cut off: what has arrived is
@@ -207,7 +247,7 @@ func (x *execution) apply(ctx context.Context) error {
 		steps, positions := make([]workspaces.Step, len(now)), make([]int, len(now))
 		for i, c := range now {
 			e := c.Entry
-			steps[i] = workspaces.Step{Outcome: e.Outcome, AccountID: e.AccountID, Want: e.Want, Deactivate: e.Deactivate, Activate: e.Activate, Notify: x.pairing.Policy.Notify}
+			steps[i] = workspaces.Step{Outcome: e.Outcome, AccountID: e.AccountID, Want: e.Want, Deactivate: e.Deactivate, Activate: e.Activate, Notify: x.pairing.Policy.Notify, Join: x.refs(e.Join), Quit: x.refs(e.Quit)}
 			positions[i] = c.Position
 		}
 		if err := x.Store.MarkStarted(ctx, x.run.ID, positions...); err != nil {
@@ -258,6 +298,9 @@ func (x *execution) note(ctx context.Context, c *store.Change, account string, e
 
 // keep stores whose account it is and whom Kanban placed.
 func (x *execution) keep(ctx context.Context, tx *store.Tx, e roster.Entry, account string) error {
+	if err := tx.Regroup(ctx, x.pairing.ID, account, e.Join, e.Quit); err != nil {
+		return err
+	}
 	switch e.Outcome {
 	case roster.OutcomeAdd:
 		if e.PersonID == "" { // a guest who is put back
@@ -357,7 +400,7 @@ func (x *execution) finish(ctx context.Context, tx *store.Tx, s stand, missing [
 			return err
 		}
 	}
-	if err := s.keep(ctx, tx, x.pairing.ID); err != nil {
+	if err := s.keep(ctx, tx, x.pairing); err != nil {
 		return err
 	}
 	if x.run.Ends && x.run.State == store.Finished && s.counts.Changes() == 0 {

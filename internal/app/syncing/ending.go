@@ -35,7 +35,7 @@ func (s *Service) Ending(ctx context.Context, pairingID string) (store.Preview, 
 
 // ending compares the target with a section in which nobody is: whoever Kanban
 // put in comes out, whoever else is in it stays.
-func (x sides) ending(ctx context.Context) (roster.Plan, error) {
+func (x *sides) ending(ctx context.Context) (roster.Plan, error) {
 	source, target, err := x.read(ctx)
 	if err != nil {
 		return roster.Plan{}, err

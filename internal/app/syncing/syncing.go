@@ -29,11 +29,15 @@ type Service struct {
 	Zone *time.Location
 }
 
+// Looker sees what a service has about a pairing: every account that could belong
+// to one of the people, and every member of the target.
+type Looker interface {
+	Look(ctx context.Context, at workspaces.Place, wanted []roster.Wanted, ids []string) (workspaces.Seen, error)
+}
+
 // Target is the other side of a pairing: what a run does to it.
 type Target interface {
-	// Accounts gives every account that could belong to one of the people, and
-	// every member of the target.
-	Accounts(ctx context.Context, ref string, wanted []roster.Wanted, ids []string) ([]roster.Account, error)
+	Looker
 	EnsureTarget(ctx context.Context, name, key string) (ref string, err error)
 	Rename(ctx context.Context, ref, name string) error
 	Apply(ctx context.Context, ref string, steps []workspaces.Step, ended workspaces.Ended) error
@@ -42,6 +46,7 @@ type Target interface {
 // sides are both sides of a pairing.
 type sides struct {
 	pairing  store.Pairing
+	groups   map[string]string // by section of a linked set: the group for its people
 	matching roster.Matching
 	target   Target
 	store    *store.Store
@@ -54,26 +59,43 @@ func (s *Service) sides(ctx context.Context, p store.Pairing) (sides, error) {
 		return x, err
 	}
 	c, err := s.Open(ctx, p.ConnectionID)
+	if err != nil {
+		return x, err
+	}
 	x.matching, x.target = kept.Recognise(), workspaces.New(c, s.Call)
+	x.groups, err = s.Store.Groups(ctx, p.ID)
 	return x, err
 }
 
-// read reads both sides.
-func (x sides) read(ctx context.Context) (source roster.Source, target roster.Target, err error) {
-	p := x.pairing
-	if source, err = x.store.Source(ctx, p.SectionID, p.ConnectionID, p.ID); err != nil {
+func (x sides) place() workspaces.Place {
+	return workspaces.Place{Ref: x.pairing.TargetRef, Groups: x.groups}
+}
+
+// read reads both sides, and notes the target's name.
+func (x *sides) read(ctx context.Context) (source roster.Source, target roster.Target, err error) {
+	if source, err = x.store.Source(ctx, x.pairing); err != nil {
 		return source, target, err
 	}
+	target, err = x.look(ctx, x.target, source)
+	return source, target, err
+}
+
+// look asks for the target's side.
+func (x *sides) look(ctx context.Context, at Looker, source roster.Source) (roster.Target, error) {
 	wanted, ids := source.Lookups(x.matching)
 	for _, placed := range source.Placed {
 		ids = append(ids, placed.AccountID)
 	}
-	target.Accounts, err = x.target.Accounts(ctx, p.TargetRef, wanted, ids)
-	return source, target, err
+	seen, err := at.Look(ctx, x.place(), wanted, ids)
+	if p, ok := call.As(err); ok && p.Kind == call.NotFound && x.pairing.TargetRef != "" {
+		return roster.Target{}, refusal.Conflict(finding.TargetGone, "%s is no longer at the service: it was deleted there. Make it anew (kanban pairings renew), or end the pairing", x.pairing.TargetName)
+	}
+	x.pairing.TargetSeen = seen.Name
+	return roster.Target{Accounts: seen.Accounts}, err
 }
 
 // compare reads both sides and works out what has to happen.
-func (x sides) compare(ctx context.Context) (roster.Plan, error) {
+func (x *sides) compare(ctx context.Context) (roster.Plan, error) {
 	source, target, err := x.read(ctx)
 	if err != nil {
 		return roster.Plan{}, err
@@ -130,8 +152,8 @@ type stand struct {
 	guarded     int // removals that need approval
 }
 
-func (s stand) keep(ctx context.Context, tx *store.Tx, pairingID string) error {
-	return tx.KeepStanding(ctx, pairingID, s.counts, s.mend, s.quiet, s.guarded)
+func (s stand) keep(ctx context.Context, tx *store.Tx, p store.Pairing) error {
+	return tx.KeepStanding(ctx, p.ID, p.TargetSeen, s.counts, s.mend, s.quiet, s.guarded)
 }
 
 // Compare brings a pairing's counts, and so its state, up to date without
@@ -154,7 +176,7 @@ func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, e
 		return plan, err
 	}
 	return plan, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := standing(plan, p.Policy, refused).keep(ctx, tx, p.ID); err != nil {
+		if err := standing(plan, p.Policy, refused).keep(ctx, tx, both.pairing); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "pairing", p.ID)

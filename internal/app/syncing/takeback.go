@@ -49,7 +49,7 @@ func (s *Service) TakeBack(ctx context.Context, runID string) (store.Preview, er
 }
 
 // takeBack reads the service and works out how a run's effect is undone.
-func (x sides) takeBack(ctx context.Context, runID string) (roster.Plan, error) {
+func (x *sides) takeBack(ctx context.Context, runID string) (roster.Plan, error) {
 	changes, err := x.store.Changes(ctx, runID)
 	if err != nil {
 		return roster.Plan{}, err
@@ -64,8 +64,8 @@ func (x sides) takeBack(ctx context.Context, runID string) (roster.Plan, error) 
 	if len(done) == 0 {
 		return roster.Plan{}, nil
 	}
-	accounts, err := x.target.Accounts(ctx, x.pairing.TargetRef, nil, ids)
-	return roster.TakeBack(done, roster.Target{Accounts: accounts}), err
+	seen, err := x.target.Look(ctx, x.place(), nil, ids)
+	return roster.TakeBack(done, roster.Target{Accounts: seen.Accounts}), err
 }
 
 // Lines compares now and puts both sides beside each other, without changing

@@ -8,6 +8,7 @@ const (
 	NewAccount       Code = "account-new"
 	AccountReturns   Code = "account-returns"
 	DetailsDiffer    Code = "details-differ"
+	GroupDiffers     Code = "group-differs"
 	NoLongerEnrolled Code = "no-longer-enrolled"
 	LeaverKept       Code = "leaver-kept"
 	AccountInactive  Code = "account-not-active"
@@ -54,6 +55,8 @@ const (
 	PreviewMoved      Code = "preview-moved"
 	RunFailed         Code = "run-failed"
 	RemovalGuard      Code = "removal-above-guard"
+	TargetGone        Code = "target-gone"
+	TargetRenamed     Code = "target-renamed"
 	DeliveryWaiting   Code = "delivery-waits"
 	ConditionRefused  Code = "condition-refused"
 	TemplateIncorrect Code = "template-incorrect"
@@ -65,6 +68,7 @@ var catalogue = []Entry{
 	{NewAccount, Note, "no account yet", "The person is in the section and has no account at the service.", "The next run creates the account and adds it to the target.", OwnerNobody},
 	{AccountReturns, Note, "comes back, account switched off", "The person is in the section again; Kanban had switched their account off when they left.", "The next run switches the account on and adds them.", OwnerNobody},
 	{DetailsDiffer, Note, "name or address changed", "The account at the service was made by Kanban and its name or address differs from the register.", "The next run updates it.", OwnerNobody},
+	{GroupDiffers, Note, "belongs into another group", "The sections of a linked set share one target with a group for each section; the person is in the target and not in the groups of their sections.", "The next run puts them into the right groups.", OwnerNobody},
 	{NoLongerEnrolled, Note, "left the section", "The person was put into the target by Kanban and is no longer in the section.", "The next run takes them out, as the pairing's policy says.", OwnerNobody},
 	{LeaverKept, Note, "left the section, kept by policy", "The person left the section; the pairing's policy keeps leavers in the target.", "Nothing to do, or change the policy for leavers.", OwnerNobody},
 	{AccountInactive, Note, "account not active yet", "The account exists at the service but has not been activated.", "The person signs in to the service once; the next run adds them.", OwnerLearner},
@@ -105,6 +109,8 @@ var catalogue = []Entry{
 	{PreviewMoved, Block, "things changed since the preview", "One of the two sides changed after the preview was made, so nothing was applied.", "Look at the new preview and run that one.", OwnerAdministrator},
 	{RunFailed, Block, "run stopped", "The run could not go on. What it had done is kept; nothing was lost.", "See the cause on the run, mend it and start the run again.", OwnerAdministrator},
 	{RemovalGuard, Block, "would remove too many", "The run would take more people out of the target than the pairing's guard allows.", "Check the section in the register. If it is right, run again with the removal approved.", OwnerAdministrator},
+	{TargetGone, Block, "class deleted at the service", "The class that this pairing keeps in step was deleted at the service. Nothing was changed.", "Make it anew (kanban pairings renew), or end the pairing.", OwnerAdministrator},
+	{TargetRenamed, Note, "class renamed at the service", "Somebody gave the class another name at the service. It is still the same class, and its people are kept in step.", "Nothing to do, or give it one name again: kanban pairings edit --target.", OwnerNobody},
 	{DeliveryWaiting, Block, "delivery waits for a person", "Every try to deliver this failed.", "Mend the cause shown on the delivery and retry it.", OwnerAdministrator},
 	{ConditionRefused, Block, "condition cannot be used", "The rule's condition does not compile, or costs more than the limit.", "Correct the condition of the rule.", OwnerAdministrator},
 	{TemplateIncorrect, Block, "text or mapping cannot be filled in", "A template or mapping of the rule refers to something the event does not have.", "Correct the template or mapping of the rule.", OwnerAdministrator},

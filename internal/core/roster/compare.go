@@ -25,6 +25,7 @@ func Compare(source Source, target Target, policy Policy, matching Matching) Pla
 // person is one member of the section with what is found out about them.
 type person struct {
 	*Member
+	groups  []string // the sections of a linked set that this person is in, ordered
 	address string // as it is today, see Matching.Address
 	key     string // of that address, empty when there is none
 	problem error  // why there is no key
@@ -50,6 +51,7 @@ type comparison struct {
 	people   []person // one per person, ordered by PersonID
 	accounts []account
 	placed   map[string]*Placement
+	grouped  map[Grouping]bool
 	byID     index
 	byName   index
 	byRegid  index
@@ -61,10 +63,14 @@ func newComparison(source Source, target Target, policy Policy, matching Matchin
 	n := len(target.Accounts)
 	c := &comparison{
 		policy: policy, matching: matching,
-		people: onePerPerson(source.Members), accounts: make([]account, 0, n),
+		people: onePerPerson(source.Members, policy.Roles), accounts: make([]account, 0, n),
 		placed: make(map[string]*Placement, len(source.Placed)),
 		byID:   newIndex(n), byName: newIndex(n), byRegid: newIndex(n), byKey: newIndex(n),
 		sharing: make(map[string]int32, len(source.Members)),
+		grouped: make(map[Grouping]bool, len(source.Grouped)),
+	}
+	for _, g := range source.Grouped {
+		c.grouped[g] = true
 	}
 	for i := range source.Placed {
 		c.placed[source.Placed[i].AccountID] = &source.Placed[i]
@@ -100,8 +106,9 @@ func newComparison(source Source, target Target, policy Policy, matching Matchin
 }
 
 // onePerPerson folds several enrolments of one person into one; a teacher's
-// role wins over any other. The result is ordered by PersonID.
-func onePerPerson(members []Member) []person {
+// role wins over any other. The result is ordered by PersonID. Groups count in
+// which the person has one of the roles.
+func onePerPerson(members []Member, roles []Role) []person {
 	sorted := make([]*Member, len(members))
 	for i := range members {
 		sorted[i] = &members[i]
@@ -112,10 +119,19 @@ func onePerPerson(members []Member) []person {
 		}
 		return cmp.Or(cmp.Compare(rank(a.Role), rank(b.Role)), cmp.Compare(a.Role, b.Role))
 	})
-	sorted = slices.CompactFunc(sorted, func(a, b *Member) bool { return a.PersonID == b.PersonID })
-	people := make([]person, len(sorted))
-	for i, m := range sorted {
-		people[i].Member = m
+	people := make([]person, 0, len(sorted))
+	for _, m := range sorted {
+		last := len(people) - 1
+		if last < 0 || people[last].PersonID != m.PersonID {
+			people = append(people, person{Member: m})
+			last++
+		}
+		if p := &people[last]; m.Group != "" && slices.Contains(roles, m.Role) && !slices.Contains(p.groups, m.Group) {
+			p.groups = append(p.groups, m.Group)
+		}
+	}
+	for i := range people {
+		slices.Sort(people[i].groups)
 	}
 	return people
 }
@@ -149,24 +165,52 @@ func (c *comparison) decide(p *person) Entry {
 	case a == nil && held:
 		return e.as(OutcomeWaiting, finding.HeldBack, "")
 	case a == nil:
-		e.Want = p.want()
+		e.Want, e.Join = p.want(), p.groups
 		return e.as(OutcomeAdd, finding.NewAccount, "")
 	case !a.Active && p.SwitchedOff && a.ID == p.Account && !held:
 		e.Want, e.Activate = p.want(), true
+		e.Join, e.Quit = c.regroup(p, a)
 		return e.as(OutcomeAdd, finding.AccountReturns, a.UserName)
 	case !a.Active && !(p.SwitchedOff && a.ID == p.Account):
 		return e.as(OutcomeWaiting, finding.AccountInactive, a.UserName)
 	case a.InTarget && ours(p, a) && difference(p, a) != "":
 		e.Want, e.Was = p.want(), was(a)
+		e.Join, e.Quit = c.regroup(p, a)
 		return e.as(OutcomeUpdate, finding.DetailsDiffer, difference(p, a))
 	case a.InTarget:
+		if e.Join, e.Quit = c.regroup(p, a); len(e.Join)+len(e.Quit) > 0 {
+			return e.as(OutcomeUpdate, finding.GroupDiffers, "")
+		}
 		return e.as(OutcomeInStep, finding.InStep, "")
 	case held:
 		return e.as(OutcomeWaiting, finding.HeldBack, "")
 	default:
 		e.Want = p.want()
+		e.Join, e.Quit = c.regroup(p, a)
 		return e.as(OutcomeAdd, finding.NewMember, a.UserName)
 	}
+}
+
+// regroup says into which groups of the target an account has to go, and out of
+// which: only those into which Kanban put it, unless the policy owns the target.
+func (c *comparison) regroup(p *person, a *account) (join, quit []string) {
+	for _, g := range p.groups {
+		if !slices.Contains(a.Groups, g) {
+			join = append(join, g)
+		}
+	}
+	return join, c.outOf(a, p.groups)
+}
+
+// outOf lists the groups that an account has to leave, other than those to keep.
+func (c *comparison) outOf(a *account, keep []string) (quit []string) {
+	for _, g := range a.Groups {
+		if !slices.Contains(keep, g) && !slices.Contains(quit, g) && (c.policy.OwnTarget || c.grouped[Grouping{a.ID, g}]) {
+			quit = append(quit, g)
+		}
+	}
+	slices.Sort(quit)
+	return quit
 }
 
 func (p *person) want() Wanted {
@@ -223,7 +267,7 @@ func (c *comparison) leaver(e Entry, a *account, placed *Placement, reason findi
 		return e.as(OutcomeLeftOut, finding.LeaverKept, detail)
 	}
 	// Somebody whom another pairing needs keeps the account.
-	e.Was = was(a)
+	e.Was, e.Quit = was(a), c.outOf(a, nil)
 	e.Deactivate = c.policy.Leavers == LeaversDeactivate && (placed == nil || !placed.Elsewhere)
 	return e.as(OutcomeRemove, reason, detail)
 }

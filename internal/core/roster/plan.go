@@ -51,6 +51,7 @@ func (e *Entry) append(text []byte) []byte {
 	for _, part := range [...]string{
 		e.PersonID, e.AccountID, e.Name, string(e.Role), string(e.Outcome), string(e.Reason), e.Detail,
 		e.Want.GivenName, e.Want.FamilyName, e.Want.Email, e.Want.UserName, e.Want.Identifier, e.Was.GivenName, e.Was.FamilyName, e.Was.Email, strconv.FormatBool(e.Deactivate), strconv.FormatBool(e.Activate),
+		strings.Join(e.Join, " "), strings.Join(e.Quit, " "),
 	} {
 		text = append(binary.AppendUvarint(text, uint64(len(part))), part...)
 	}
@@ -117,7 +118,7 @@ func Moved(older, newer Plan) []Move {
 	for _, e := range newer.Entries {
 		was, known := before[e.Key()]
 		delete(before, e.Key())
-		if known && was == e {
+		if known && was.Same(e) {
 			continue
 		}
 		moves = append(moves, Move{Name: e.Name, Before: string(was.Outcome), After: string(e.Outcome)})

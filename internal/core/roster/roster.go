@@ -11,6 +11,7 @@
 package roster
 
 import (
+	"bytes"
 	"strings"
 
 	"kanban/internal/core/finding"
@@ -56,6 +57,9 @@ type Member struct {
 	NotAccounts []string
 	// SecondOf is the PersonID whose second account this record is, or empty.
 	SecondOf string
+	// Group is the section of a linked set in which this enrolment is: the target
+	// has a group for each. Empty when the pairing is about one section.
+	Group string
 	// SharesAddressWith names another person of the institution, enrolled here
 	// or not, who has the same address; empty when nobody does.
 	SharesAddressWith string
@@ -82,6 +86,8 @@ type Account struct {
 	FamilyName string
 	Active     bool
 	InTarget   bool // is a member of the pairing's target
+	// Groups of the target in which the account is, by section.
+	Groups []string
 }
 
 // Placement records that Kanban itself put a person into the target. Only
@@ -99,6 +105,15 @@ type Placement struct {
 type Source struct {
 	Members []Member
 	Placed  []Placement
+	// Grouped are the groups into which Kanban itself put accounts. Only out of
+	// these are they ever taken again (unless the policy owns the target).
+	Grouped []Grouping
+}
+
+// Grouping is one account in one group of the target.
+type Grouping struct {
+	AccountID string
+	Group     string
 }
 
 // Lookups gives everything by which accounts of these people could be found at a
@@ -219,7 +234,14 @@ type Entry struct {
 	// Activate also switches the account on; set for additions of people whose
 	// account Kanban had switched off.
 	Activate bool `json:"activate,omitempty"`
+	// Join and Quit are groups of the target into which and out of which the
+	// account goes with the change, by section, ordered.
+	Join []string `json:"join,omitempty"`
+	Quit []string `json:"quit,omitempty"`
 }
+
+// Same reports whether two entries decide and say the same.
+func (e Entry) Same(o Entry) bool { return bytes.Equal(e.append(nil), o.append(nil)) }
 
 // Wanted is what Kanban keeps at the service about a person.
 type Wanted struct {

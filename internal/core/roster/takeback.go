@@ -1,6 +1,10 @@
 package roster
 
-import "kanban/internal/core/finding"
+import (
+	"slices"
+
+	"kanban/internal/core/finding"
+)
 
 // TakeBack works out how the effect of a run is undone: whoever it put in comes
 // out again, whoever it took out goes back in, and changed details become what
@@ -28,19 +32,35 @@ func undo(d Entry, a *Account) Entry {
 	case d.Outcome == OutcomeAdd && a.InTarget:
 		// An account that the run made or switched on is switched off with it.
 		e.Deactivate = (d.Reason == finding.NewAccount || d.Activate) && a.Active
+		e.Join, e.Quit = d.Quit, d.Join
 		if e.Deactivate {
 			return e.as(OutcomeRemove, finding.TakenBack, "was put in; the account is switched off again")
 		}
 		return e.as(OutcomeRemove, finding.TakenBack, "was put in")
 	case d.Outcome == OutcomeRemove && !a.InTarget:
-		e.Want = d.Was
+		e.Want, e.Join, e.Quit = d.Was, d.Quit, d.Join
 		e.Activate = d.Deactivate && !a.Active
 		return e.as(OutcomeAdd, finding.TakenBack, "was taken out")
+	case d.Outcome == OutcomeUpdate && d.Want == (Wanted{}):
+		if !within(d.Join, a.Groups) {
+			return same
+		}
+		e.Join, e.Quit = d.Quit, d.Join
+		return e.as(OutcomeUpdate, finding.TakenBack, "was put into another group")
 	case d.Outcome == OutcomeUpdate && a.GivenName == d.Want.GivenName && a.FamilyName == d.Want.FamilyName:
-		e.Want, e.Was = d.Was, d.Want
+		e.Want, e.Was, e.Join, e.Quit = d.Was, d.Want, d.Quit, d.Join
 		return e.as(OutcomeUpdate, finding.TakenBack, "was changed")
 	}
 	return same
+}
+
+func within(some, all []string) bool {
+	for _, x := range some {
+		if !slices.Contains(all, x) {
+			return false
+		}
+	}
+	return true
 }
 
 // Side is one person on both sides of a pairing: as the section has them and as
@@ -55,7 +75,7 @@ type Side struct {
 // entry of its plan, in the plan's order.
 func SideBySide(source Source, target Target, plan Plan) []Side {
 	members := make(map[string]*Member, len(source.Members))
-	for _, p := range onePerPerson(source.Members) {
+	for _, p := range onePerPerson(source.Members, nil) {
 		members[p.PersonID] = p.Member
 	}
 	accounts := make(map[string]*Account, len(target.Accounts))

@@ -113,24 +113,27 @@ func (c *Client) User(ctx context.Context, id string) (User, error) {
 
 // Users reads every user that fits the filter (all of them for ""), page by page.
 func (c *Client) Users(ctx context.Context, filter string) ([]User, error) {
-	return list[User](ctx, c, "/Users", filter)
+	return list[User](ctx, c, "/Users", url.Values{"filter": {filter}})
 }
 
 // Groups reads every group that fits the filter, without members.
 func (c *Client) Groups(ctx context.Context, filter string) ([]Group, error) {
-	return list[Group](ctx, c, "/Groups", filter)
+	return list[Group](ctx, c, "/Groups", url.Values{"filter": {filter}, "excludedAttributes": {"members"}})
 }
 
-func list[T any](ctx context.Context, c *Client, path, filter string) ([]T, error) {
+// GroupsWithMembers reads every group with its members, page by page.
+func (c *Client) GroupsWithMembers(ctx context.Context) ([]Group, error) {
+	return list[Group](ctx, c, "/Groups", url.Values{})
+}
+
+func list[T any](ctx context.Context, c *Client, path string, query url.Values) ([]T, error) {
+	if query.Get("filter") == "" {
+		query.Del("filter")
+	}
+	query.Set("count", strconv.Itoa(DefaultPageSize))
 	var all []T
 	for start := 1; ; {
-		query := url.Values{"startIndex": {strconv.Itoa(start)}, "count": {strconv.Itoa(DefaultPageSize)}}
-		if filter != "" {
-			query.Set("filter", filter)
-		}
-		if path == "/Groups" {
-			query.Set("excludedAttributes", "members")
-		}
+		query.Set("startIndex", strconv.Itoa(start))
 		var page List[T]
 		if err := c.do(ctx, http.MethodGet, path+"?"+query.Encode(), nil, &page); err != nil {
 			return nil, fmt.Errorf("listing %s: %w", strings.TrimPrefix(path, "/"), err)

@@ -1,0 +1,116 @@
+package workspaces
+
+import (
+	"context"
+	"strings"
+
+	"kanban/internal/core/roster"
+	"kanban/internal/wire/call"
+	"kanban/internal/wire/scim"
+)
+
+// Space is a group at the service, with who is in it.
+type Space struct {
+	Ref     string
+	Name    string
+	Members []string // account ids
+}
+
+// Spaces lists every group of the service with its members.
+func (w *Workspace) Spaces(ctx context.Context) ([]Space, error) {
+	groups, err := w.client.GroupsWithMembers(ctx)
+	spaces := make([]Space, len(groups))
+	for i, g := range groups {
+		spaces[i] = Space{Ref: g.ID, Name: g.DisplayName}
+		for _, m := range g.Members {
+			spaces[i].Members = append(spaces[i].Members, m.Value)
+		}
+	}
+	return spaces, err
+}
+
+// Survey is a service read whole at one time: every account and every group. It
+// answers for many pairings what would be many calls for each of them.
+type Survey struct {
+	service *Workspace
+	groups  map[string]scim.Group
+	users   []scim.User
+	by      map[string][]int // by "field value": positions of users
+}
+
+// Survey reads the service whole.
+func (w *Workspace) Survey(ctx context.Context) (*Survey, error) {
+	users, err := w.client.Users(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	groups, err := w.client.GroupsWithMembers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s := &Survey{service: w, users: users, groups: make(map[string]scim.Group, len(groups)), by: make(map[string][]int, 4*len(users))}
+	for _, g := range groups {
+		s.groups[g.ID] = g
+	}
+	for i, u := range users {
+		s.index("id", u.ID, i)
+		s.index("externalId", u.ExternalID, i)
+		s.index("userName", strings.ToLower(strings.TrimSpace(u.UserName)), i)
+		for _, e := range u.Emails {
+			s.index("email", emailKey(e.Value), i)
+		}
+	}
+	return s, nil
+}
+
+func (s *Survey) index(field, value string, i int) {
+	if value != "" {
+		s.by[field+" "+value] = append(s.by[field+" "+value], i)
+	}
+}
+
+func emailKey(email string) string {
+	key, _ := roster.AddressKey(email)
+	return key
+}
+
+// Look answers like the service's own Look, from what was read.
+func (s *Survey) Look(_ context.Context, at Place, wanted []roster.Wanted, ids []string) (Seen, error) {
+	m := membership{all: map[string]bool{}, groups: map[string][]string{}}
+	var seen Seen
+	if at.Ref != "" {
+		g, ok := s.groups[at.Ref]
+		if !ok {
+			return seen, &call.Problem{Kind: call.NotFound, Detail: "the service no longer has the group " + at.Ref}
+		}
+		seen.Name = g.DisplayName
+		m.enlist(g, "")
+		for section, ref := range at.Groups {
+			m.enlist(s.groups[ref], section)
+		}
+	}
+	taken := map[int]bool{}
+	take := func(field, value string) {
+		if value == "" {
+			return
+		}
+		for _, i := range s.by[field+" "+value] {
+			if !taken[i] {
+				taken[i] = true
+				seen.Accounts = append(seen.Accounts, m.account(s.users[i]))
+			}
+		}
+	}
+	for _, p := range wanted {
+		take("externalId", p.Identifier)
+		take("email", emailKey(p.Email))
+		take("userName", strings.ToLower(strings.TrimSpace(p.UserName)))
+	}
+	for _, id := range ids {
+		take("id", id)
+	}
+	for id := range m.all {
+		take("id", id)
+	}
+	return seen, nil
+}

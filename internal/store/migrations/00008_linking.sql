@@ -1,0 +1,125 @@
+-- +goose Up
+
+-- What lists show of a section, worked out when a read changed it, so that a list
+-- of ten thousand sections need not look at every enrolment.
+CREATE TABLE section_facts (
+    section_id    uuid PRIMARY KEY,
+    connection_id uuid NOT NULL REFERENCES connections ON DELETE CASCADE,
+    title         text NOT NULL,
+    code          text NOT NULL,
+    class_type    text NOT NULL,
+    org           text NOT NULL,
+    course_id     uuid NOT NULL,
+    course        text NOT NULL,
+    course_code   text NOT NULL,
+    term_ids      text[] NOT NULL,
+    terms         text[] NOT NULL,
+    begins_on     date,
+    ends_on       date,
+    teachers      text[] NOT NULL,
+    teacher_ids   text[] NOT NULL,
+    roles         text[] NOT NULL,
+    learners      int NOT NULL,
+    gone          boolean NOT NULL
+);
+CREATE INDEX section_facts_listed ON section_facts (title, section_id);
+
+-- +goose StatementBegin
+CREATE FUNCTION refresh_section_facts(register uuid, only_ids uuid[]) RETURNS void LANGUAGE sql AS $$
+    WITH these AS MATERIALIZED (
+        SELECT * FROM sections s WHERE s.connection_id = register AND (only_ids IS NULL OR s.id = ANY (only_ids))
+    ), dates AS (
+        SELECT s.sourced_id, array_agg(t.sourced_id ORDER BY t.sourced_id) AS ids, array_agg(t.title ORDER BY t.start_date, t.title) AS titles,
+               min(t.start_date) AS begins, max(t.end_date) AS ends
+        FROM these s CROSS JOIN LATERAL unnest(s.terms) AS of_term (id)
+        JOIN terms t ON t.connection_id = register AND t.sourced_id = of_term.id AND t.gone_at IS NULL
+        GROUP BY s.sourced_id
+    ), seats AS (
+        SELECT e.section,
+               array_agg(DISTINCT h.given_name || ' ' || h.family_name) FILTER (WHERE e.role = 'teacher' AND NOT h.secondary) AS teachers,
+               array_agg(DISTINCT h.id::text) FILTER (WHERE e.role = 'teacher' AND NOT h.secondary) AS teacher_ids,
+               array_agg(DISTINCT e.role) AS roles,
+               count(DISTINCT e.person) FILTER (WHERE e.role = 'student')::int AS learners
+        FROM enrolments e
+        JOIN people h ON h.connection_id = register AND h.sourced_id = e.person
+        WHERE e.connection_id = register AND e.gone_at IS NULL AND (only_ids IS NULL OR e.section IN (SELECT sourced_id FROM these))
+        GROUP BY e.section
+    )
+    INSERT INTO section_facts
+    SELECT s.id, register, s.title, s.code, s.class_type, coalesce(o.name, ''), c.id, c.title, c.code,
+           coalesce(d.ids, '{}'), coalesce(d.titles, '{}'), d.begins, d.ends,
+           coalesce(e.teachers, '{}'), coalesce(e.teacher_ids, '{}'), coalesce(e.roles, '{}'), coalesce(e.learners, 0), s.gone_at IS NOT NULL
+    FROM these s
+    JOIN courses c ON c.connection_id = register AND c.sourced_id = s.course
+    LEFT JOIN orgs o ON o.connection_id = register AND o.sourced_id = s.org
+    LEFT JOIN dates d ON d.sourced_id = s.sourced_id
+    LEFT JOIN seats e ON e.section = s.sourced_id
+    ON CONFLICT (section_id) DO UPDATE SET
+        title = excluded.title, code = excluded.code, class_type = excluded.class_type, org = excluded.org, course_id = excluded.course_id,
+        course = excluded.course, course_code = excluded.course_code, term_ids = excluded.term_ids, terms = excluded.terms,
+        begins_on = excluded.begins_on, ends_on = excluded.ends_on, teachers = excluded.teachers, teacher_ids = excluded.teacher_ids,
+        roles = excluded.roles, learners = excluded.learners, gone = excluded.gone;
+$$;
+-- +goose StatementEnd
+SELECT refresh_section_facts(id, NULL) FROM connections WHERE kind LIKE 'oneroster%';
+
+-- Sections that are handled as one. One that was unlinked keeps its row.
+CREATE TABLE linked_sets (
+    id          uuid PRIMARY KEY,
+    name        text NOT NULL,
+    lead_id     uuid NOT NULL,
+    reason      text NOT NULL DEFAULT '', -- why the rule for linking was overridden
+    made_by     text NOT NULL,
+    version     int NOT NULL DEFAULT 1,
+    created_at  timestamptz NOT NULL DEFAULT now(),
+    unlinked_at timestamptz
+);
+CREATE TABLE linked_sections (
+    set_id      uuid NOT NULL REFERENCES linked_sets ON DELETE CASCADE,
+    section_id  uuid NOT NULL,
+    position    int NOT NULL,
+    unlinked_at timestamptz,
+    PRIMARY KEY (set_id, section_id)
+);
+CREATE UNIQUE INDEX linked_sections_once ON linked_sections (section_id) WHERE unlinked_at IS NULL;
+
+-- Rosters and results as they were before sections were linked.
+CREATE TABLE safety_copies (
+    id         uuid PRIMARY KEY,
+    set_id     uuid NOT NULL REFERENCES linked_sets ON DELETE CASCADE,
+    content    bytea NOT NULL,
+    people     int NOT NULL,
+    results    int NOT NULL,
+    created_at timestamptz NOT NULL DEFAULT now()
+);
+
+ALTER TABLE pairings ADD set_id uuid REFERENCES linked_sets;
+-- Which sections a pairing is about: its own, or all of its set.
+CREATE VIEW paired_sections AS
+    SELECT p.id AS pairing_id, p.connection_id, p.set_id, coalesce(l.section_id, p.section_id) AS section_id
+    FROM pairings p LEFT JOIN linked_sections l ON l.set_id = p.set_id AND l.unlinked_at IS NULL
+    WHERE p.ended_at IS NULL;
+-- The groups inside a target, one for each section of the set.
+CREATE TABLE pairing_groups (
+    pairing_id uuid NOT NULL REFERENCES pairings ON DELETE CASCADE,
+    section_id uuid NOT NULL,
+    ref        text NOT NULL,
+    PRIMARY KEY (pairing_id, section_id)
+);
+-- Whom Kanban put into which of them.
+CREATE TABLE group_placements (
+    pairing_id uuid NOT NULL REFERENCES pairings ON DELETE CASCADE,
+    section_id uuid NOT NULL,
+    remote_id  text NOT NULL,
+    PRIMARY KEY (pairing_id, section_id, remote_id)
+);
+
+-- The name that the target has at the service, by the latest comparison.
+ALTER TABLE pairings ADD target_seen text NOT NULL DEFAULT '';
+-- A comparison, with a run of what it finds, that was asked for and is still to come.
+ALTER TABLE pairings ADD asked_at timestamptz, ADD asked_by text NOT NULL DEFAULT '', ADD asked_run boolean NOT NULL DEFAULT false;
+CREATE INDEX pairings_asked ON pairings (connection_id) WHERE asked_at IS NOT NULL;
+CREATE INDEX pairings_section ON pairings (section_id) WHERE ended_at IS NULL;
+
+-- +goose Down
+SELECT 1 / 0; -- linked sets would be lost: restore a backup
