@@ -15,14 +15,15 @@ import (
 // floors below its own; within a floor nobody imports a neighbour, but a
 // sub-package may be used by the package that holds it.
 var floors = [][]string{
-	{"internal/core/finding", "internal/core/schedule"},
-	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge", "internal/core/aside", "internal/core/refusal"},
+	{"internal/core/finding", "internal/core/schedule", "internal/core/likeness"},
+	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge", "internal/core/aside", "internal/core/linking", "internal/core/naming", "internal/core/nextterm", "internal/core/refusal"},
 	{"internal/wire/call"},
 	{"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge", "internal/wire/openbadge", "internal/wire/webhook", "internal/wire/sheet", "internal/wire/api"},
 	{"internal/standin"},
 	{"internal/store/pgchild"},
 	{"internal/store", "internal/adapter"},
 	{"internal/app", "internal/client", "console"},
+	{"internal/app/many"}, // does with many what the others do with one
 	{"internal/scenario", "internal/cli", "internal/web", "internal/worker", "internal/apptest"},
 	{"internal/service"},
 	{"cmd"},

@@ -105,6 +105,8 @@ var Kinds = []Kind{
 			{Name: "address", Title: "SCIM address", Help: "The address before /Users, for example https://chat.example/scim/v2", Required: true, Address: true},
 			{Name: "token", Title: "Bearer token", Help: "Made by the service's administrator, with the right to manage users and groups", Secret: true, Required: true},
 			{Name: "notice", Title: "Notice attribute", Help: "Optional: the service's own attribute that says whether a newcomer is told about their account, written urn:…:User:attribute. Kanban sets it to false unless a pairing asks for notices"},
+			{Name: "emptyOnly", Title: "Only empty classes", Help: "Whether only a class without members can be paired, because the service adopts nobody who is in it", Default: "no", Options: []string{"no", "yes"}, Rare: true},
+			{Name: "mostMembers", Title: "Most members", Help: "Optional: how many members a class at the service may have", Number: true, Rare: true},
 			{Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time", Default: "4", Number: true, Rare: true},
 			{Name: "perMinute", Title: "Calls a minute", Help: "Optional: how many calls the service gets in a minute", Number: true, Rare: true},
 		},

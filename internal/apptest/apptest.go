@@ -17,6 +17,7 @@ import (
 	"kanban/internal/app/access"
 	"kanban/internal/app/awarding"
 	"kanban/internal/app/connecting"
+	"kanban/internal/app/linking"
 	"kanban/internal/app/matching"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reacting"
@@ -42,6 +43,7 @@ type World struct {
 	Matching   *matching.Service
 	Pairing    *pairing.Service
 	Syncing    *syncing.Service
+	Linking    *linking.Service
 	Awarding   *awarding.Service
 	Reacting   *reacting.Service
 }
@@ -63,8 +65,9 @@ func New(t testing.TB) *World {
 		Access: &access.Service{Store: s}, Connecting: c, Awarding: a,
 		Reading:  &reading.Service{Store: s, Open: c.Open, Call: Quick},
 		Matching: &matching.Service{Store: s, Open: c.Open, Call: Quick},
-		Pairing:  &pairing.Service{Store: s, Now: time.Now, NextRun: func(p store.Pairing, after time.Time) *time.Time { return syncing.NextRun(p, after, nil) }},
-		Syncing:  &syncing.Service{Store: s, Open: c.Open, Call: Quick},
+		Pairing:  &pairing.Service{Store: s, Now: time.Now, Open: c.Open, Call: Quick, NextRun: func(p store.Pairing, after time.Time) *time.Time { return syncing.NextRun(p, after, nil) }},
+		Syncing:  &syncing.Service{Store: s, Open: c.Open, Call: Quick, Public: "http://kanban.example"},
+		Linking:  &linking.Service{Store: s, Now: time.Now},
 		Reacting: &reacting.Service{
 			Store: s, Open: c.Open, Source: "http://kanban.example", Call: Quick, Expressions: rule.NewExpressions(),
 			Delays: []time.Duration{time.Second, time.Minute},

@@ -18,14 +18,9 @@ import (
 	"kanban/internal/wire/sheet"
 )
 
-// signals are the characters that stand for states, the same shapes as on the
-// console's pages. They never stand alone: the word is always beside them.
-var signals = map[roster.State]string{
-	roster.NeedsPerson: "▲", roster.OutOfStep: "◐", roster.NeverRun: "○", roster.Held: "◧",
-	roster.Paused: "‖", roster.InStep: "●", roster.NotPaired: "·", roster.Ended: "□",
-}
-
-func state(s roster.State) string { return signals[s] + " " + words(string(s), 1) }
+// state is a state's character, the same shape as on the console's pages, and its
+// word: never one alone.
+func state(s roster.State) string { return s.About().Signal + " " + words(string(s), 1) }
 
 // table is something to print: columns for people and files, value for JSON.
 type table struct {

@@ -21,6 +21,8 @@ import (
 	"kanban/internal/app/access"
 	"kanban/internal/app/awarding"
 	"kanban/internal/app/connecting"
+	"kanban/internal/app/linking"
+	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reacting"
@@ -172,7 +174,9 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	}
 	conn := &connecting.Service{Store: db, Source: o.Public, Call: o.Call}
 	read := &reading.Service{Store: db, Open: conn.Open, Call: o.Call}
-	sync := &syncing.Service{Store: db, Open: conn.Open, Call: o.Call, Zone: o.Zone}
+	sync := &syncing.Service{Store: db, Open: conn.Open, Call: o.Call, Zone: o.Zone, Public: o.Public}
+	pairs := &pairing.Service{Store: db, Now: time.Now, NextRun: nextRun(o.Zone), Open: conn.Open, Call: o.Call}
+	links := &linking.Service{Store: db, Now: time.Now}
 	awards := &awarding.Service{Store: db, Public: o.Public + "/open"}
 	react := &reacting.Service{
 		Store: db, Open: conn.Open, Source: o.Public, Call: o.Call, Delays: o.Delays, Expressions: rule.NewExpressions(),
@@ -183,7 +187,8 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	}
 	return &web.Server{
 		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Reacting: react, Awarding: awards,
-		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: &pairing.Service{Store: db, Now: time.Now, NextRun: nextRun(o.Zone)}, Reporting: &reporting.Service{Store: db},
+		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: pairs, Linking: links,
+		Many: &many.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}, Reporting: &reporting.Service{Store: db},
 		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console,
 	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react}
 }

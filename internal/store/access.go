@@ -33,6 +33,45 @@ func (s *Store) Administrators(ctx context.Context) (n int64, err error) {
 	return n, known(err, "counting administrators")
 }
 
+// AllAdministrators lists them by name.
+func (s *Store) AllAdministrators(ctx context.Context) (all []Administrator, err error) {
+	err = s.reader(ctx).Order("name, id").Find(&all).Error
+	return all, known(err, "listing administrators")
+}
+
+// Approval lets somebody who got a mail approve the removals of a pairing.
+type Approval struct {
+	TokenHash       []byte
+	PairingID       string
+	AdministratorID string
+	CreatedAt       time.Time
+	UsedAt          *time.Time
+}
+
+// approvalLasts is how long such a link can be used.
+const approvalLasts = "7 days"
+
+// Approval finds one by the hash of its token; used or old ones are ErrNotFound.
+func (s *Store) Approval(ctx context.Context, hash []byte) (a Approval, err error) {
+	err = s.reader(ctx).Where("token_hash = ? AND used_at IS NULL AND created_at > now() - interval '"+approvalLasts+"'", hash).First(&a).Error
+	return a, known(err, "finding the approval")
+}
+
+// UseApproval spends all links that were sent for the pairing.
+func (tx *Tx) UseApproval(ctx context.Context, a Approval) error {
+	done, err := tx.PGX.Exec(ctx, `UPDATE approvals SET used_at = now() WHERE pairing_id = $1 AND used_at IS NULL`, a.PairingID)
+	if err == nil && done.RowsAffected() == 0 {
+		return fmt.Errorf("using the approval: %w", ErrNotFound)
+	}
+	return known(err, "using the approval")
+}
+
+// Told notes that removals of a pairing were announced by mail.
+func (tx *Tx) Told(ctx context.Context, pairingID string, removals int) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET guard_told = $2 WHERE id = $1`, pairingID, removals)
+	return known(err, "noting a mail")
+}
+
 // AdministratorByEmail finds one, ignoring case.
 func (s *Store) AdministratorByEmail(ctx context.Context, email string) (a Administrator, err error) {
 	err = s.reader(ctx).Where("lower(email) = lower(?)", email).First(&a).Error

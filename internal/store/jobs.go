@@ -5,6 +5,7 @@ import "github.com/riverqueue/river"
 // Queues, so that long reads and runs never hold up what people wait for.
 const (
 	QueueRuns      = "runs"
+	QueueByHand    = "by-hand" // runs for which somebody waits
 	QueueReactions = "reactions"
 )
 
@@ -24,15 +25,16 @@ func (ReadRegister) InsertOpts() river.InsertOpts {
 
 // ApplyRun carries out a run of a pairing.
 type ApplyRun struct {
-	RunID string `json:"runId"`
+	RunID  string `json:"runId"`
+	ByHand bool   `json:"byHand,omitempty"` // somebody waits for it
 }
 
 // Kind names the job.
 func (ApplyRun) Kind() string { return "apply-run" }
 
 // InsertOpts chooses the queue.
-func (ApplyRun) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: QueueRuns, MaxAttempts: 10}
+func (j ApplyRun) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: queue(j.ByHand), MaxAttempts: 10}
 }
 
 // React matches rules against events and makes deliveries.
@@ -60,32 +62,41 @@ func (Deliver) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 1000}
 }
 
-// ComparePairing compares both sides of a pairing without changing anything, so
-// that its state is up to date.
-type ComparePairing struct {
-	PairingID string `json:"pairingId"`
+// WorkAsked compares every pairing with a connection for which that was asked, and
+// starts runs where something has to be done.
+type WorkAsked struct {
+	ConnectionID string `json:"connectionId"`
 }
 
 // Kind names the job.
-func (ComparePairing) Kind() string { return "compare-pairing" }
+func (WorkAsked) Kind() string { return "work-asked" }
 
 // InsertOpts chooses the queue.
-func (ComparePairing) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: QueueRuns, MaxAttempts: 4}
+func (WorkAsked) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueRuns, MaxAttempts: 20}
 }
 
 // RunPairing brings a pairing in step without anybody watching.
 type RunPairing struct {
 	PairingID string `json:"pairingId"`
-	Who       string `json:"who"` // who or what asked for it
+	Who       string `json:"who"`              // who or what asked for it
+	ByHand    bool   `json:"byHand,omitempty"` // somebody waits for it
 }
 
 // Kind names the job.
 func (RunPairing) Kind() string { return "run-pairing" }
 
 // InsertOpts chooses the queue.
-func (RunPairing) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: QueueRuns, MaxAttempts: 4}
+func (j RunPairing) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: queue(j.ByHand), MaxAttempts: 4}
+}
+
+// queue keeps what somebody waits for from standing behind a night's work.
+func queue(byHand bool) string {
+	if byHand {
+		return QueueByHand
+	}
+	return QueueRuns
 }
 
 // Tick starts whatever is due by the clock.

@@ -137,3 +137,31 @@ func (tx *Tx) Regroup(ctx context.Context, pairingID, remoteID string, join, qui
 	}
 	return nil
 }
+
+// Result is how far a person has come in a section.
+type Result struct {
+	Code, Person, Identifier string
+	Percent                  int
+	State                    string // JSON of learning.State
+	UpdatedAt                time.Time
+}
+
+// ResultsOf lists what people have reached in sections.
+func (s *Store) ResultsOf(ctx context.Context, sectionIDs []string) ([]Result, error) {
+	return many[Result](ctx, s, "listing results", `
+		SELECT f.code, h.given_name || ' ' || h.family_name, h.identifier, g.percent, g.state::text, g.updated_at
+		FROM progress g JOIN section_facts f ON f.section_id = g.section_id JOIN people h ON h.id = g.person_id
+		WHERE g.section_id = ANY ($1::uuid[]) ORDER BY f.code, h.family_name, h.given_name, h.id`, sectionIDs)
+}
+
+// ServicesOfPairings gives the name of the service of each pairing that has not ended.
+func (s *Store) ServicesOfPairings(ctx context.Context) (map[string]string, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT p.id::text, c.name FROM pairings p JOIN connections c ON c.id = p.connection_id WHERE p.ended_at IS NULL`)
+	if err != nil {
+		return nil, known(err, "listing the pairings' services")
+	}
+	out := map[string]string{}
+	var id, name string
+	_, err = pgx.ForEachRow(rows, []any{&id, &name}, func() error { out[id] = name; return nil })
+	return out, known(err, "listing the pairings' services")
+}

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 )
@@ -30,6 +32,7 @@ type Pairing struct {
 	LastFailed   bool
 	RanAt        *time.Time
 	ComparedAt   *time.Time
+	GuardTold    int        // removals that were announced by mail
 	Guarded      int        // removals that wait for approval, by the latest comparison
 	NextAt       *time.Time // when it runs next by itself
 	OpensAt      *time.Time // when its class opens by itself
@@ -53,6 +56,42 @@ type Mend struct {
 	Detail   string         `json:"detail"`
 }
 
+// Standing is what the state of a pairing's section is computed from; p is nil
+// for a section that is not paired. paused tells whether the pairing's connection,
+// or everything, is paused.
+func (p *Pairing) Standing(x Section, paused bool, at time.Time) roster.Standing {
+	s := roster.Standing{Ended: x.Ended(at), Gone: x.Gone}
+	if p != nil && p.EndedAt == nil {
+		s.Paired, s.Paused, s.Ran, s.Failed = true, p.PausedAt != nil || paused, p.RanAt != nil, p.LastFailed
+		s.Hold, s.Guarded, s.Latest = p.Policy.Hold, p.Guarded > 0, p.Counts
+	}
+	return s
+}
+
+// Listed gives what lists show of the pairings that have not ended, by id: of the
+// policy only whether the class is held, and nobody by name.
+func (s *Store) Listed(ctx context.Context) (map[string]*Pairing, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT id::text, section_id::text, set_id::text, connection_id::text, target_name, coalesce((policy->>'hold')::boolean, false), coalesce(counts::text, '{}'),
+		guarded, last_failed, ran_at, next_at, opens_at, paused_at, compared_at, version FROM pairings WHERE ended_at IS NULL`)
+	if err != nil {
+		return nil, known(err, "listing pairings")
+	}
+	out := map[string]*Pairing{}
+	var p Pairing
+	var counts []byte
+	_, err = pgx.ForEachRow(rows, []any{&p.ID, &p.SectionID, &p.SetID, &p.ConnectionID, &p.TargetName, &p.Policy.Hold, &counts,
+		&p.Guarded, &p.LastFailed, &p.RanAt, &p.NextAt, &p.OpensAt, &p.PausedAt, &p.ComparedAt, &p.Version}, func() error {
+		one := p
+		one.Counts = nil
+		if err := json.Unmarshal(counts, &one.Counts); err != nil {
+			return err
+		}
+		out[one.ID] = &one
+		return nil
+	})
+	return out, known(err, "listing pairings")
+}
+
 // Pairings lists those that have not ended, newest first.
 func (s *Store) Pairings(ctx context.Context) (all []Pairing, err error) {
 	err = s.reader(ctx).Where("ended_at IS NULL").Order("created_at DESC, id").Find(&all).Error
@@ -67,11 +106,29 @@ func (tx *Tx) Due(ctx context.Context, by time.Time, limit int) (all []Pairing, 
 	return all, known(err, "finding the pairings that are due")
 }
 
-// Reschedule keeps when a pairing runs and opens next by itself.
-func (tx *Tx) Reschedule(ctx context.Context, p *Pairing) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET next_at = $2, opens_at = $3 WHERE id = $1`, p.ID, p.NextAt, p.OpensAt)
-	return known(err, "rescheduling the pairing")
+// Reschedule keeps when pairings run and open next by themselves.
+func (tx *Tx) Reschedule(ctx context.Context, all []Pairing) error {
+	var ids []string
+	var next, opens []*time.Time
+	for _, p := range all {
+		ids, next, opens = append(ids, p.ID), append(next, p.NextAt), append(opens, p.OpensAt)
+	}
+	_, err := tx.PGX.Exec(ctx, `UPDATE pairings p SET next_at = w.next_at, opens_at = w.opens_at
+		FROM unnest($1::uuid[], $2::timestamptz[], $3::timestamptz[]) AS w (id, next_at, opens_at) WHERE p.id = w.id`, ids, next, opens)
+	return known(err, "rescheduling pairings")
 }
+
+// Lost notes that a pairing's target is no longer at the service.
+func (tx *Tx) Lost(ctx context.Context, pairingID string) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET target_seen = $2, last_failed = true, asked_at = NULL WHERE id = $1`, pairingID, TargetLost)
+	if err == nil {
+		err = tx.Announce(ctx, "pairing", pairingID)
+	}
+	return known(err, "noting that the target is gone")
+}
+
+// TargetLost stands for the name of a target that is no longer at the service.
+const TargetLost = "\x01gone"
 
 // PairingsIn lists the pairings that have run and fit: of a course, of a
 // connection, or with one of the ids; empty values do not narrow.
@@ -158,7 +215,8 @@ func (tx *Tx) KeepStanding(ctx context.Context, pairingID, seen string, counts r
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, guarded = $5, target_seen = $6, compared_at = now() WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText), guarded, seen)
+	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, guarded = $5, target_seen = $6, compared_at = now(),
+		guard_told = CASE WHEN $5 = 0 THEN 0 ELSE guard_told END WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText), guarded, seen)
 	return known(err, "keeping the pairing's standing")
 }
 
@@ -190,4 +248,19 @@ func (tx *Tx) Place(ctx context.Context, pairingID, remoteID, personID, name str
 func (tx *Tx) Unplace(ctx context.Context, pairingID, remoteID string) error {
 	_, err := tx.PGX.Exec(ctx, `DELETE FROM placements WHERE pairing_id = $1 AND remote_id = $2`, pairingID, remoteID)
 	return known(err, "noting a removal")
+}
+
+// Held is a target at a service with which something is paired.
+type Held struct {
+	Ref, Name, PairingID string
+}
+
+// TargetsAt lists the targets at a service that are paired now.
+func (s *Store) TargetsAt(ctx context.Context, connectionID string) ([]Held, error) {
+	return many[Held](ctx, s, "listing the service's classes", `SELECT target_ref, target_name, id::text FROM pairings WHERE connection_id = $1 AND ended_at IS NULL ORDER BY created_at`, connectionID)
+}
+
+// SectionsOfTarget lists the sections with which a target was paired before.
+func (s *Store) SectionsOfTarget(ctx context.Context, connectionID, ref string) ([]string, error) {
+	return many1[string](ctx, s, "finding what the class was paired with", `SELECT DISTINCT section_id::text FROM pairings WHERE connection_id = $1 AND target_ref = $2 AND ended_at IS NOT NULL`, connectionID, ref)
 }

@@ -40,7 +40,9 @@ type Run struct {
 	ConnectionID *string
 	PairingID    *string
 	PreviewID    *string
+	BatchID      *string
 	Approved     bool // removals above the guard were approved
+	ApprovedBy   string
 	State        string
 	Step         string // what it is doing now
 	Done         int

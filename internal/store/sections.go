@@ -35,6 +35,11 @@ type Section struct {
 	SetID      *string
 }
 
+// Ended reports whether the section's last day has passed.
+func (x Section) Ended(at time.Time) bool {
+	return x.EndsOn != nil && !at.Before(x.EndsOn.AddDate(0, 0, 1))
+}
+
 const sectionsSQL = `
 SELECT f.section_id::text, f.title, f.code, f.class_type, f.org, f.course_id::text, f.course, f.course_code, f.term_ids, f.terms, f.begins_on, f.ends_on,
        f.teachers, f.teacher_ids, f.roles, f.learners, f.gone, f.connection_id::text, p.id::text, l.set_id::text
@@ -207,6 +212,16 @@ func one[T any](ctx context.Context, s *Store, doing, sql string, args ...any) (
 		return zero, fmt.Errorf("%s: %d fit: %w", doing, len(got), ErrNotFound)
 	}
 	return got[0], nil
+}
+
+// many1 runs a query and collects its only column.
+func many1[T any](ctx context.Context, s *Store, doing, sql string, args ...any) ([]T, error) {
+	rows, err := s.Pool.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, known(err, doing)
+	}
+	got, err := pgx.CollectRows(rows, pgx.RowTo[T])
+	return got, known(err, doing)
 }
 
 // many runs a query and collects its rows by position.

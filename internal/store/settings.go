@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -20,6 +21,19 @@ func (s *Store) Setting(ctx context.Context, name string, into any) (ok bool, er
 		return false, known(err, "reading a setting")
 	}
 	return true, json.Unmarshal(text, into)
+}
+
+// Maintenance says that everything is paused, since when, by whom and why.
+type Maintenance struct {
+	Since *time.Time `json:"since,omitempty"` // nil when nothing is paused
+	By    string     `json:"by,omitempty"`
+	Note  string     `json:"note,omitempty"`
+}
+
+// Maintenance tells whether everything is paused.
+func (s *Store) Maintenance(ctx context.Context) (m Maintenance, err error) {
+	_, err = s.Setting(ctx, "maintenance", &m)
+	return m, err
 }
 
 // Set keeps a value of the installation.

@@ -22,6 +22,8 @@ import (
 	"kanban/internal/app/access"
 	"kanban/internal/app/awarding"
 	"kanban/internal/app/connecting"
+	"kanban/internal/app/linking"
+	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reacting"
@@ -39,6 +41,8 @@ type Server struct {
 	Reading    *reading.Service
 	Matching   *matching.Service
 	Pairing    *pairing.Service
+	Linking    *linking.Service
+	Many       *many.Service
 	Syncing    *syncing.Service
 	Reacting   *reacting.Service
 	Awarding   *awarding.Service

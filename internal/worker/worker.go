@@ -70,9 +70,8 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 	add(workers, -1, func(ctx context.Context, j *river.Job[store.ApplyRun]) error {
 		return exclusively(ctx, s, "run/"+j.Args.RunID, func() error { return uses.Syncing.Work(ctx, j.Args.RunID, last(j)) })
 	})
-	add(workers, 2*time.Minute, func(ctx context.Context, j *river.Job[store.ComparePairing]) error {
-		_, err := uses.Syncing.Compare(ctx, j.Args.PairingID)
-		return err
+	add(workers, -1, func(ctx context.Context, j *river.Job[store.WorkAsked]) error {
+		return exclusively(ctx, s, "asked/"+j.Args.ConnectionID, func() error { return uses.Syncing.WorkAsked(ctx, j.Args.ConnectionID) })
 	})
 	add(workers, time.Minute, func(ctx context.Context, j *river.Job[store.React]) error {
 		return uses.Reacting.React(ctx, j.Args.EventIDs)
@@ -109,6 +108,7 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 		RescueStuckJobsAfter: 24 * time.Hour, // dead workers are noticed at once, see liveness
 		Queues: map[string]river.QueueConfig{
 			store.QueueRuns:      {MaxWorkers: o.Runs},
+			store.QueueByHand:    {MaxWorkers: byHand},
 			store.QueueReactions: {MaxWorkers: o.Reactions},
 			river.QueueDefault:   {MaxWorkers: 4},
 		},
@@ -192,6 +192,10 @@ func exclusively(ctx context.Context, s *store.Store, name string, do func() err
 	}()
 	return do()
 }
+
+// byHand is how many runs for which somebody waits are carried out at once, beside
+// all others.
+const byHand = 4
 
 // tick is how often the clock is looked at for pairings that are due.
 const tick = 15 * time.Second

@@ -29,6 +29,16 @@ func (w *Workspace) Spaces(ctx context.Context) ([]Space, error) {
 	return spaces, err
 }
 
+// Named lists the groups with a name, without members.
+func (w *Workspace) Named(ctx context.Context, name string) ([]Space, error) {
+	groups, err := w.client.Groups(ctx, scim.Equal("displayName", name))
+	spaces := make([]Space, len(groups))
+	for i, g := range groups {
+		spaces[i] = Space{Ref: g.ID, Name: g.DisplayName}
+	}
+	return spaces, err
+}
+
 // Survey is a service read whole at one time: every account and every group. It
 // answers for many pairings what would be many calls for each of them.
 type Survey struct {

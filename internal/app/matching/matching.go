@@ -9,8 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/riverqueue/river"
-
 	"kanban/internal/adapter"
 	"kanban/internal/adapter/workspaces"
 	"kanban/internal/core/finding"
@@ -199,11 +197,7 @@ func (s *Service) compareAll(ctx context.Context, tx *store.Tx, connectionID str
 	if err != nil {
 		return err
 	}
-	jobs := make([]river.JobArgs, len(pairings))
-	for i, p := range pairings {
-		jobs[i] = store.ComparePairing{PairingID: p.ID}
-	}
-	return tx.Enqueue(ctx, jobs...)
+	return tx.Ask(ctx, "new matching", false, pairings...)
 }
 
 // Candidate is an account that could be somebody's.

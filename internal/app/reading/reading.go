@@ -12,8 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/riverqueue/river"
-
 	"kanban/internal/adapter"
 	"kanban/internal/adapter/registers"
 	"kanban/internal/core/finding"
@@ -319,14 +317,18 @@ func (s *Service) compareTouched(ctx context.Context, tx *store.Tx, sections []s
 	if err != nil {
 		return 0, err
 	}
-	jobs := make([]river.JobArgs, len(pairings))
-	for i, p := range pairings {
-		jobs[i] = store.ComparePairing{PairingID: p.ID}
+	var compare, run []store.Pairing
+	for _, p := range pairings {
 		if p.Policy.Schedule.ReactsToReads() && p.PausedAt == nil {
-			jobs[i] = store.RunPairing{PairingID: p.ID, Who: "after a read"}
+			run = append(run, p)
+		} else {
+			compare = append(compare, p)
 		}
 	}
-	return len(jobs), tx.Enqueue(ctx, jobs...)
+	if err := tx.Ask(ctx, "after a read", false, compare...); err != nil {
+		return 0, err
+	}
+	return len(pairings), tx.Ask(ctx, "after a read", true, run...)
 }
 
 func counts(m store.Merged, compared int) map[string]int {

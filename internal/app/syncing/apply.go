@@ -120,7 +120,8 @@ func (x *execution) promise(ctx context.Context) (stop bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	if plan.Fingerprint == preview.Fingerprint {
+	if plan.Keeps(preview.Plan) {
+		x.adopt(plan)
 		return false, nil
 	}
 	fresh := store.Preview{ID: store.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint, TakesBack: x.run.TakesBack, Ends: x.run.Ends}
@@ -135,6 +136,21 @@ func (x *execution) promise(ctx context.Context) (stop bool, err error) {
 		}
 		return tx.FinishRun(ctx, &x.run)
 	})
+}
+
+// adopt takes over the accounts that others made since the preview.
+func (x *execution) adopt(plan roster.Plan) {
+	made := map[string]string{}
+	for _, e := range plan.Entries {
+		if e.Reason == finding.NewMember {
+			made[e.Key()] = e.AccountID
+		}
+	}
+	for i := range x.changes {
+		if e := &x.changes[i].Entry; e.Reason == finding.NewAccount {
+			e.AccountID = made[e.Key()]
+		}
+	}
 }
 
 func orNothing(outcome string) string {

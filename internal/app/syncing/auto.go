@@ -3,10 +3,12 @@ package syncing
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/riverqueue/river"
 
+	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/schedule"
@@ -18,7 +20,10 @@ import (
 const spread = 5 * time.Minute
 
 // due is how many pairings one tick starts; the next tick takes the others.
-const due = 500
+const due = 20_000
+
+// bySchedule is who asks for what the clock starts.
+const bySchedule = "schedule"
 
 // NextRun is when a pairing with this policy runs next by itself after a moment;
 // nil when no clock starts it.
@@ -35,29 +40,38 @@ func NextRun(p store.Pairing, after time.Time, zone *time.Location) *time.Time {
 
 // Tick starts every pairing that is due, and opens the classes whose time has
 // come. What was missed while nothing worked happens once, not once for each time.
+// While everything is paused nothing is due: it happens once that is over.
 func (s *Service) Tick(ctx context.Context, at time.Time) error {
+	m, err := s.Store.Maintenance(ctx)
+	if err != nil || m.Since != nil {
+		return err
+	}
+	if err := s.compareAll(ctx, at); err != nil {
+		return err
+	}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
 		all, err := tx.Due(ctx, at, due)
 		if err != nil {
 			return err
 		}
-		var jobs []river.JobArgs
+		var run, opened []store.Pairing
 		for i := range all {
 			p := &all[i]
 			if p.OpensAt != nil && !p.OpensAt.After(at) {
-				if err := s.opened(ctx, tx, p, "schedule"); err != nil {
+				if err := s.opened(ctx, tx, p, bySchedule); err != nil {
 					return err
 				}
+				opened = append(opened, *p)
 			}
 			p.NextAt = NextRun(*p, at, s.Zone)
-			if err := tx.Reschedule(ctx, p); err != nil {
-				return err
-			}
 			if p.RanAt != nil && p.PausedAt == nil { // the first run is by hand
-				jobs = append(jobs, store.RunPairing{PairingID: p.ID, Who: "schedule"})
+				run = append(run, *p)
 			}
 		}
-		return tx.Enqueue(ctx, jobs...)
+		if err := tx.Reschedule(ctx, all); err != nil {
+			return err
+		}
+		return tx.Ask(ctx, bySchedule, true, run...)
 	})
 }
 
@@ -68,10 +82,14 @@ func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
 	if err != nil {
 		return err
 	}
-	if p.RanAt == nil || s.allowed(ctx, p, false) != nil {
-		return nil // what is paused waits; the first run is by hand
+	standing, err := s.standings(ctx, p.ConnectionID, []store.Pairing{p})
+	if err != nil || !standing[p.ID].Allows(roster.ActAuto) {
+		return err // what is paused or over waits; the first run is by hand
 	}
 	preview, err := s.Preview(ctx, pairingID)
+	if r, refused := refusal.As(err); refused && r.Code == finding.TargetGone {
+		return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Lost(ctx, p.ID) })
+	}
 	if err != nil {
 		return err
 	}
@@ -87,6 +105,11 @@ func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
 			only = append(only, e.Key())
 		}
 	}
+	if tripped {
+		if err := s.askApproval(ctx, p, preview); err != nil {
+			return err
+		}
+	}
 	if changes == 0 {
 		return nil
 	}
@@ -97,6 +120,32 @@ func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
 	return err
 }
 
+// standings gives what the states of pairings with one connection are computed from.
+func (s *Service) standings(ctx context.Context, connectionID string, pairings []store.Pairing) (map[string]roster.Standing, error) {
+	var ids []string
+	for _, p := range pairings {
+		ids = append(ids, p.ID)
+	}
+	sections, err := s.Store.SectionsOfPairings(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.Store.Connection(ctx, connectionID)
+	if err != nil {
+		return nil, err
+	}
+	m, err := s.Store.Maintenance(ctx)
+	out := make(map[string]roster.Standing, len(pairings))
+	for _, p := range pairings {
+		out[p.ID] = p.Standing(sections[p.ID], c.PausedAt != nil || m.Since != nil, s.now())
+	}
+	return out, err
+}
+
+// few is up to how many pairings are brought in step one by one, each with its own
+// look at the service.
+const few = 20
+
 // SyncNow queues runs of every pairing that fits: of a course, of a connection,
 // or with one of the ids. It gives how many.
 func (s *Service) SyncNow(ctx context.Context, who, courseID, connectionID string, ids []string) (int, error) {
@@ -104,15 +153,17 @@ func (s *Service) SyncNow(ctx context.Context, who, courseID, connectionID strin
 	if err != nil {
 		return 0, err
 	}
-	var jobs []river.JobArgs
-	for _, p := range all {
-		if p.PausedAt == nil {
-			jobs = append(jobs, store.RunPairing{PairingID: p.ID, Who: who})
-		}
-	}
-	return len(jobs), s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Audit(ctx, who, "asked for runs", "pairings", map[string]any{"course": courseID, "connection": connectionID, "pairings": len(jobs)}); err != nil {
+	all = slices.DeleteFunc(all, func(p store.Pairing) bool { return p.PausedAt != nil })
+	return len(all), s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Audit(ctx, who, "asked for runs", "pairings", map[string]any{"course": courseID, "connection": connectionID, "pairings": len(all)}); err != nil {
 			return err
+		}
+		if len(all) > few {
+			return tx.Ask(ctx, who, true, all...)
+		}
+		var jobs []river.JobArgs
+		for _, p := range all {
+			jobs = append(jobs, store.RunPairing{PairingID: p.ID, Who: who, ByHand: true})
 		}
 		return tx.Enqueue(ctx, jobs...)
 	})
@@ -141,7 +192,7 @@ func (s *Service) OpenClass(ctx context.Context, who, pairingID string, at *time
 		if p.RanAt == nil || p.PausedAt != nil {
 			return nil
 		}
-		return tx.Enqueue(ctx, store.RunPairing{PairingID: p.ID, Who: who})
+		return tx.Enqueue(ctx, store.RunPairing{PairingID: p.ID, Who: who, ByHand: true})
 	})
 }
 
@@ -171,7 +222,7 @@ func (s *Service) HoldClass(ctx context.Context, who, pairingID string) error {
 		if err := tx.Audit(ctx, who, "held a class back", "pairing/"+p.ID, nil); err != nil {
 			return err
 		}
-		if err := tx.Enqueue(ctx, store.ComparePairing{PairingID: p.ID}); err != nil {
+		if err := tx.Ask(ctx, who, false, p); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "pairing", p.ID)

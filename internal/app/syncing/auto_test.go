@@ -23,6 +23,14 @@ func queued(t *testing.T, w *apptest.World, kind string) (n int) {
 	return n
 }
 
+// asked counts the pairings that are to be brought in step, and answers for them.
+func asked(t *testing.T, w *apptest.World) (n int) {
+	t.Helper()
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `WITH gone AS (UPDATE pairings SET asked_at = NULL, asked_run = false WHERE asked_at IS NOT NULL RETURNING 1 AS one), were AS
+		(SELECT 1 FROM pairings WHERE asked_run AND asked_at IS NOT NULL) SELECT count(*) FROM were`).Scan(&n))
+	return n
+}
+
 // auto lets a pairing run by itself and gives the run, if there was one.
 func auto(t *testing.T, w *apptest.World, pairingID string) *store.Run {
 	t.Helper()
@@ -49,11 +57,11 @@ func TestScheduledRuns_R4(t *testing.T) {
 	require.NotNil(t, p.NextAt)
 	late := time.Now().Add(26 * time.Hour) // it was down for a day
 	require.NoError(t, w.Syncing.Tick(t.Context(), late))
-	assert.Zero(t, queued(t, w, "run-pairing"), "the first run is by hand")
+	assert.Zero(t, asked(t, w), "the first run is by hand")
 	w.Sync(p.ID, false)
 	require.NoError(t, w.Syncing.Tick(t.Context(), late.Add(time.Hour)))
 	require.NoError(t, w.Syncing.Tick(t.Context(), late.Add(time.Hour)))
-	assert.Equal(t, 1, queued(t, w, "run-pairing"), "once for all that was missed")
+	assert.Equal(t, 1, asked(t, w), "once for all that was missed")
 	assert.Nil(t, auto(t, w, p.ID), "nothing to do makes no run")
 	kept, err := w.Store.Pairing(t.Context(), p.ID)
 	require.NoError(t, err)
@@ -63,7 +71,7 @@ func TestScheduledRuns_R4(t *testing.T) {
 	_, err = w.Pairing.Change(t.Context(), "test", p.ID, 0, pairing.Edit{Paused: &paused})
 	require.NoError(t, err)
 	require.NoError(t, w.Syncing.Tick(t.Context(), late.Add(9*time.Hour)))
-	assert.Zero(t, queued(t, w, "run-pairing"))
+	assert.Zero(t, asked(t, w))
 }
 
 // After a read only the pairings whose people changed run.
@@ -77,7 +85,9 @@ func TestReadStartsRunsOfWhatChanged_R4(t *testing.T) {
 	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-prop-c"))
 	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-prop-b"))
 	w.Read(register, false)
+	require.NoError(t, w.Syncing.WorkAsked(t.Context(), p.ConnectionID))
 	assert.Equal(t, 1, queued(t, w, "run-pairing"))
+	assert.Zero(t, asked(t, w))
 	r := auto(t, w, p.ID)
 	require.NotNil(t, r)
 	assert.Equal(t, 1, r.Counts["added"])
@@ -125,9 +135,9 @@ func TestHoldAndOpen_R7(t *testing.T) {
 	at := time.Now().Add(time.Hour)
 	require.NoError(t, w.Syncing.OpenClass(t.Context(), "test", p.ID, &at))
 	require.NoError(t, w.Syncing.Tick(t.Context(), at.Add(-time.Minute)))
-	assert.Zero(t, queued(t, w, "run-pairing"))
+	assert.Zero(t, asked(t, w))
 	require.NoError(t, w.Syncing.Tick(t.Context(), at))
-	assert.Equal(t, 1, queued(t, w, "run-pairing"))
+	assert.Equal(t, 1, asked(t, w))
 	r := auto(t, w, p.ID)
 	require.NotNil(t, r)
 	assert.Equal(t, 13, r.Counts["added"])

@@ -25,6 +25,10 @@ type Service struct {
 	// Open gives a connection with its secrets.
 	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
 	Call call.Options
+	// Public is this service's own address, for links in mails.
+	Public string
+	// Clock tells the time for what is due or over; time.Now when nil.
+	Clock func() time.Time
 	// Zone is the institution's, for schedules by the time of day; UTC when nil.
 	Zone *time.Location
 }
@@ -106,17 +110,11 @@ func (x *sides) compare(ctx context.Context) (roster.Plan, error) {
 // refusals gives, for everybody whom the last run could not bring over, the
 // service's own words and what had been sent.
 func (s *Service) refusals(ctx context.Context, p store.Pairing) (map[string]store.Change, error) {
-	out := map[string]store.Change{}
 	if p.LastRunID == nil {
-		return out, nil
+		return nil, nil
 	}
-	changes, err := s.Store.Changes(ctx, *p.LastRunID)
-	for _, c := range changes {
-		if c.State == store.ChangeRefused || c.State == store.ChangeNotArrived {
-			out[c.Entry.Key()] = c
-		}
-	}
-	return out, err
+	all, err := s.Store.RefusedOf(ctx, []string{*p.LastRunID})
+	return all[*p.LastRunID], err
 }
 
 // standing gives a plan's counts, and who needs a person. Somebody who was
@@ -216,6 +214,11 @@ func (s *Service) Preview(ctx context.Context, pairingID string) (store.Preview,
 // removals above the pairing's guard. only narrows it to the people with these
 // keys; without any it is for everybody.
 func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (store.Run, error) {
+	return s.StartIn(ctx, who, previewID, approved, "", only...)
+}
+
+// StartIn does the same as a part of a batch.
+func (s *Service) StartIn(ctx context.Context, who, previewID string, approved bool, batchID string, only ...string) (store.Run, error) {
 	preview, err := s.Store.Preview(ctx, previewID)
 	if errors.Is(err, store.ErrNotFound) {
 		return store.Run{}, refusal.Invalid("previewId", "there is no preview %q; make one first", previewID)
@@ -237,22 +240,11 @@ func (s *Service) Start(ctx context.Context, who, previewID string, approved boo
 	if n, tripped := kept(preview.Plan, asked).GuardTripped(p.Policy); tripped && !approved && preview.TakesBack == nil && !preview.Ends {
 		return store.Run{}, refusal.Conflict(finding.RemovalGuard, "this would take %d people out of %s, more than its guard allows; if that is right, run it with the removal approved", n, p.TargetName)
 	}
-	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, TakesBack: preview.TakesBack, Ends: preview.Ends, RequestedBy: who, Total: kept(preview.Plan, asked).Counts().Changes()}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := store.Create(tx, &r, "queueing the run"); err != nil {
-			return err
-		}
-		if err := tx.AddChanges(r.ID, preview.Plan, asked); err != nil {
-			return err
-		}
-		if err := tx.Audit(ctx, who, "started a run", "run/"+r.ID, map[string]any{"pairing": p.ID, "approved": approved, "only": len(only)}); err != nil {
-			return err
-		}
-		if err := tx.Enqueue(ctx, store.ApplyRun{RunID: r.ID}); err != nil {
-			return err
-		}
-		return tx.Announce(ctx, "run", r.ID)
-	})
+	r := queued(p, preview, approved, who)
+	if batchID != "" {
+		r.BatchID = &batchID
+	}
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error { return s.queue(ctx, tx, &r, preview, asked) })
 	if errors.Is(err, store.ErrTaken) {
 		active, findErr := s.Store.ActiveRun(ctx, "pairing_id", p.ID)
 		if findErr != nil {
@@ -261,6 +253,48 @@ func (s *Service) Start(ctx context.Context, who, previewID string, approved boo
 		return r, refusal.Conflict("", "run %s is at work on this pairing already; wait until it is done", active.ID)
 	}
 	return r, err
+}
+
+// queued is a run of a preview.
+func queued(p store.Pairing, preview store.Preview, approved bool, who string) store.Run {
+	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, TakesBack: preview.TakesBack, Ends: preview.Ends, RequestedBy: who}
+	if approved {
+		r.ApprovedBy = who
+	}
+	return r
+}
+
+// byItself are who asks for runs for which nobody waits.
+var byItself = []string{bySchedule, "after a read", "new matching"}
+
+// queue keeps a run and its changes, and lets it be worked on.
+func (s *Service) queue(ctx context.Context, tx *store.Tx, r *store.Run, preview store.Preview, asked func(roster.Entry) bool) error {
+	r.Total = kept(preview.Plan, asked).Counts().Changes()
+	if err := store.Create(tx, r, "queueing the run"); err != nil {
+		return err
+	}
+	if err := tx.AddChanges(r.ID, preview.Plan, asked); err != nil {
+		return err
+	}
+	if err := tx.Audit(ctx, r.RequestedBy, "started a run", "run/"+r.ID, map[string]any{"pairing": r.PairingID, "approved": r.Approved, "changes": r.Total}); err != nil {
+		return err
+	}
+	if err := tx.Enqueue(ctx, store.ApplyRun{RunID: r.ID, ByHand: !slices.Contains(byItself, r.RequestedBy) && r.BatchID == nil}); err != nil {
+		return err
+	}
+	return tx.Announce(ctx, "run", r.ID)
+}
+
+// StartPlanned queues a run of a plan that somebody has been shown, in a
+// transaction of a larger work.
+func (s *Service) StartPlanned(ctx context.Context, tx *store.Tx, who string, p store.Pairing, plan roster.Plan, approved bool, batchID string) (store.Run, error) {
+	preview := store.Preview{ID: store.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint}
+	if err := store.Create(tx, &preview, "keeping the preview"); err != nil {
+		return store.Run{}, err
+	}
+	r := queued(p, preview, approved, who)
+	r.BatchID = &batchID
+	return r, s.queue(ctx, tx, &r, preview, func(roster.Entry) bool { return true })
 }
 
 // narrowed tells about whom a run is to do something. A key that would change
@@ -302,9 +336,15 @@ func kept(plan roster.Plan, asked func(roster.Entry) bool) roster.Plan {
 // while the pairing is paused.
 func (s *Service) allowed(ctx context.Context, p store.Pairing, undoing bool) error {
 	c, err := s.Store.Connection(ctx, p.ConnectionID)
+	if err != nil {
+		return err
+	}
+	m, err := s.Store.Maintenance(ctx)
 	switch {
 	case err != nil:
 		return err
+	case m.Since != nil:
+		return refusal.Conflict("", "everything is paused since %s by %s; resume it first: kanban maintenance off", m.Since.Format("2 January 15:04"), m.By)
 	case p.EndedAt != nil:
 		return refusal.Conflict("", "this pairing has ended; pair the section again")
 	case p.PausedAt != nil && !undoing:
@@ -408,6 +448,13 @@ func (s *Service) Cancel(ctx context.Context, who, runID string) (store.Run, err
 		return tx.Announce(ctx, "run", runID)
 	})
 	return r, err
+}
+
+func (s *Service) now() time.Time {
+	if s.Clock != nil {
+		return s.Clock()
+	}
+	return time.Now()
 }
 
 // now is when something is noted; comparisons never depend on it.

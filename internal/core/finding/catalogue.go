@@ -44,6 +44,25 @@ const (
 	RoleUnknown        Code = "role-unknown"
 )
 
+// Codes about sections, and what can be done with them.
+const (
+	LinkTwice       Code = "linked-already"
+	SectionGone     Code = "section-vanished"
+	SectionEnded    Code = "section-ended"
+	SectionEmpty    Code = "section-empty"
+	TermOver        Code = "term-over"
+	OtherCourse     Code = "other-course"
+	OtherTerm       Code = "other-term"
+	AlreadyPaired   Code = "already-paired"
+	TargetPaired    Code = "target-paired"
+	TargetNotEmpty  Code = "target-not-empty"
+	TargetStrangers Code = "target-holds-others"
+	TargetTooSmall  Code = "target-too-small"
+	PoorOverlap     Code = "few-people-shared"
+	NameTaken       Code = "name-taken"
+	NameUnfit       Code = "name-cannot-be"
+)
+
 // Codes about connections, runs and deliveries.
 const (
 	Unreachable       Code = "service-unreachable"
@@ -99,6 +118,22 @@ var catalogue = []Entry{
 	{ColumnUnknown, Note, "column not known to the standard", "A file of the register has a column that the standard does not know. It was passed over.", "Nothing to do, or name the column metadata.… in the export.", OwnerRegister},
 	{PackageUnreadable, Block, "not a package that can be read", "The file is not a OneRoster CSV package: a ZIP with manifest.csv and the files that it promises. Nothing was changed.", "Make the export again, as OneRoster 1.2 or 1.1 CSV, and upload it whole.", OwnerRegister},
 	{EnrolmentDuplicate, Note, "enrolled twice in one section", "The register enrols this person twice in one section. They are treated as enrolled once.", "Remove one of the enrolments in the register.", OwnerRegister},
+
+	{LinkTwice, Block, "linked already", "A section can be in one linked set only, once.", "Unlink the other set first.", OwnerAdministrator},
+	{SectionGone, Block, "no longer in the register", "The section vanished from the register. Its pairing does nothing by itself, so that nobody is taken out by mistake.", "If it is over, end its pairing; otherwise bring the section back in the register and read again.", OwnerAdministrator},
+	{SectionEnded, Block, "section has ended", "The last day of the section's terms has passed.", "Choose a section whose term is running or to come.", OwnerAdministrator},
+	{SectionEmpty, Warn, "nobody is enrolled", "The register enrols nobody in this section yet. It can be paired; a run would make an empty class.", "Enrol its people in the register, or go on.", OwnerRegister},
+	{TermOver, Block, "term is over", "The section's last day has passed while its pairing goes on. It does nothing by itself any more.", "Move the class to the next term's section (kanban pairings next-term), or end the pairing and keep its people or take them out.", OwnerAdministrator},
+	{OtherCourse, Block, "of another course", "Only sections of one course can be linked.", "Choose sections of one course, or say why these are to be linked all the same.", OwnerAdministrator},
+	{OtherTerm, Block, "in another term", "Only sections of the same terms can be linked, and a class follows the section of its own term.", "Choose sections of the same terms, or say why these are to be linked all the same.", OwnerAdministrator},
+	{AlreadyPaired, Block, "paired already", "The section has a class at this service already; it can have one at each service.", "End that pairing first, or use it.", OwnerAdministrator},
+	{TargetPaired, Block, "class already paired", "The class at the service is kept in step with another section already. Two would take each other's people out.", "Choose another class, or link the sections.", OwnerAdministrator},
+	{TargetNotEmpty, Block, "class must be empty", "The connection says that only an empty class can be paired at this service, and this one has members.", "Empty the class at the service, or pair with a new one.", OwnerService},
+	{TargetStrangers, Warn, "class holds other people", "Members of the class match nobody in the section. They are left alone unless the pairing owns the whole class.", "Check that it is the right class.", OwnerAdministrator},
+	{TargetTooSmall, Block, "more people than the service allows", "The connection says how many members a class may have, and the section has more.", "Link fewer sections, carry fewer roles, or raise the limit on the connection.", OwnerService},
+	{PoorOverlap, Warn, "few people in common", "Fewer than half of the class's members are in the section. It may be another class.", "Check the name, the term and the people before pairing.", OwnerAdministrator},
+	{NameTaken, Warn, "name used twice", "Another class has this name, or would have it. People could not tell them apart.", "Add the section's code, term or teacher to the template.", OwnerAdministrator},
+	{NameUnfit, Block, "name cannot be used", "The template gives an empty name, or one that is too long.", "Correct the template, or enter a name.", OwnerAdministrator},
 
 	{Unreachable, Block, "service cannot be reached", "No answer came from the service's address.", "Check the address and that the service is running, then test the connection again.", OwnerService},
 	{WrongCredential, Block, "credential refused", "The service is there but does not accept the credential.", "Enter the credential again, or ask for a new one at the service.", OwnerAdministrator},

@@ -26,10 +26,10 @@ func Compare(source Source, target Target, policy Policy, matching Matching) Pla
 type person struct {
 	*Member
 	groups  []string // the sections of a linked set that this person is in, ordered
-	address string // as it is today, see Matching.Address
-	key     string // of that address, empty when there is none
-	problem error  // why there is no key
-	older   string // key of the register's own address, when it is another one
+	address string   // as it is today, see Matching.Address
+	key     string   // of that address, empty when there is none
+	problem error    // why there is no key
+	older   string   // key of the register's own address, when it is another one
 
 	account   *account
 	by        Key    // which key found it

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"kanban/internal/core/finding"
 )
 
 // Plan is the result of a comparison.
@@ -99,6 +101,33 @@ func (p Plan) GuardTripped(policy Policy) (removals int, tripped bool) {
 	tripped = policy.RemovalNumber > 0 && removals > policy.RemovalNumber ||
 		policy.RemovalShare > 0 && removals > 1 && float64(removals) > policy.RemovalShare*float64(inTarget)
 	return removals, tripped
+}
+
+// Keeps reports whether doing p keeps the promise of an older plan: everybody gets
+// the outcome that was shown. Only accounts may have come into being since, as when
+// another run made them; the people are put in all the same.
+func (p Plan) Keeps(older Plan) bool {
+	if p.Fingerprint == older.Fingerprint {
+		return true
+	}
+	if len(p.Entries) != len(older.Entries) {
+		return false
+	}
+	before := make(map[string]*Entry, len(older.Entries))
+	for i := range older.Entries {
+		before[older.Entries[i].Key()] = &older.Entries[i]
+	}
+	for i := range p.Entries {
+		now := p.Entries[i]
+		was, ok := before[now.Key()]
+		if ok && was.Reason == finding.NewAccount && now.Reason == finding.NewMember {
+			now.Reason, now.AccountID, now.Detail = was.Reason, was.AccountID, was.Detail
+		}
+		if !ok || !now.Same(*was) {
+			return false
+		}
+	}
+	return true
 }
 
 // Move is one person about whom two plans disagree.

@@ -284,24 +284,6 @@ func TestApplyingLeavesNothingToDo_R10(t *testing.T) {
 	})
 }
 
-func TestStateOf_S7(t *testing.T) {
-	ran := roster.Standing{Paired: true, Ran: true}
-	with := func(change func(*roster.Standing)) roster.Standing { s := ran; change(&s); return s }
-	for want, s := range map[roster.State]roster.Standing{
-		roster.NotPaired:   {},
-		roster.NeverRun:    {Paired: true},
-		roster.InStep:      with(func(s *roster.Standing) { s.Latest = roster.Counts{roster.OutcomeInStep: 3} }),
-		roster.OutOfStep:   with(func(s *roster.Standing) { s.Latest = roster.Counts{roster.OutcomeAdd: 1} }),
-		roster.NeedsPerson: with(func(s *roster.Standing) { s.Latest = roster.Counts{roster.OutcomeAdd: 1, roster.OutcomeNeedsPerson: 1} }),
-		roster.Held:        with(func(s *roster.Standing) { s.Hold = true; s.Latest = roster.Counts{roster.OutcomeWaiting: 2} }),
-		roster.Paused:      with(func(s *roster.Standing) { s.Paused = true; s.Failed = true }),
-		roster.Ended:       with(func(s *roster.Standing) { s.Ended = true; s.Paused = true }),
-	} {
-		assert.Equal(t, want, roster.StateOf(s))
-	}
-	assert.Equal(t, roster.NeedsPerson, roster.StateOf(roster.Standing{Paired: true, Failed: true}))
-}
-
 func pairingOf25() (source roster.Source, target roster.Target) {
 	for i := range 25 {
 		id := strconv.Itoa(i)

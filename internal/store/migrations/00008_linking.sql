@@ -121,5 +121,33 @@ ALTER TABLE pairings ADD asked_at timestamptz, ADD asked_by text NOT NULL DEFAUL
 CREATE INDEX pairings_asked ON pairings (connection_id) WHERE asked_at IS NOT NULL;
 CREATE INDEX pairings_section ON pairings (section_id) WHERE ended_at IS NULL;
 
+-- Something that is done to many at once: shown first, then done exactly so.
+CREATE TABLE batches (
+    id         uuid PRIMARY KEY,
+    act        text NOT NULL,
+    options    jsonb NOT NULL DEFAULT '{}',
+    items      jsonb NOT NULL DEFAULT '[]',
+    made_by    text NOT NULL,
+    created_at timestamptz NOT NULL DEFAULT now(),
+    applied_at timestamptz
+);
+ALTER TABLE runs ADD batch_id uuid REFERENCES batches ON DELETE SET NULL;
+CREATE INDEX runs_batch ON runs (batch_id) WHERE batch_id IS NOT NULL;
+
+-- Who was asked by mail to approve removals; the token itself is kept nowhere.
+CREATE TABLE approvals (
+    token_hash       bytea PRIMARY KEY,
+    pairing_id       uuid NOT NULL REFERENCES pairings ON DELETE CASCADE,
+    administrator_id uuid NOT NULL REFERENCES administrators ON DELETE CASCADE,
+    created_at       timestamptz NOT NULL DEFAULT now(),
+    used_at          timestamptz
+);
+-- How many removals were announced by mail, so that the same is not said twice.
+ALTER TABLE pairings ADD guard_told int NOT NULL DEFAULT 0;
+-- Why the latest comparison through a connection did not come about.
+ALTER TABLE connections ADD trouble text NOT NULL DEFAULT '', ADD trouble_code text NOT NULL DEFAULT '';
+-- Who approved removals above the guard.
+ALTER TABLE runs ADD approved_by text NOT NULL DEFAULT '';
+
 -- +goose Down
 SELECT 1 / 0; -- linked sets would be lost: restore a backup

@@ -1,0 +1,358 @@
+// Package linking handles several sections of one course and term as one: it says
+// which fit together, what becomes shared, keeps a safety copy, links and unlinks.
+package linking
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/core/linking"
+	"kanban/internal/core/refusal"
+	"kanban/internal/store"
+)
+
+// Service is the use case. Fill every field.
+type Service struct {
+	Store *store.Store
+	Now   func() time.Time
+}
+
+// school is every section as linking looks at it.
+type school struct {
+	all   []linking.Section
+	index map[string]int
+	kept  map[string]store.Section
+}
+
+func (s *Service) school(ctx context.Context) (school, error) {
+	sections, err := s.Store.Sections(ctx)
+	if err != nil {
+		return school{}, err
+	}
+	sets, err := s.Store.LinkedSets(ctx)
+	if err != nil {
+		return school{}, err
+	}
+	services, err := s.Store.ServicesOfPairings(ctx)
+	if err != nil {
+		return school{}, err
+	}
+	names := map[string]string{}
+	for _, set := range sets {
+		names[set.ID] = set.Name
+	}
+	x := school{index: map[string]int{}, kept: map[string]store.Section{}}
+	for _, section := range sections {
+		i, twice := x.index[section.ID]
+		if !twice {
+			i = len(x.all)
+			x.index[section.ID], x.kept[section.ID] = i, section
+			x.all = append(x.all, Look(section))
+		}
+		if section.SetID != nil {
+			x.all[i].Set = names[*section.SetID]
+		} else if section.PairingID != nil {
+			x.all[i].Targets = append(x.all[i].Targets, services[*section.PairingID])
+		}
+	}
+	return x, nil
+}
+
+// Look is a section as the rules of linking look at it.
+func Look(x store.Section) linking.Section {
+	return linking.Section{
+		ID: x.ID, Title: x.Title, Code: x.Code, Register: x.Connection, CourseID: x.CourseID, Course: x.Course,
+		TermIDs: x.TermIDs, Terms: x.Terms, Teachers: x.TeacherIDs, Learners: x.Learners, Ends: x.EndsOn, Gone: x.Gone,
+	}
+}
+
+func (x school) find(id, field string) (linking.Section, error) {
+	i, ok := x.index[id]
+	if !ok {
+		return linking.Section{}, refusal.Invalid(field, "there is no section %q; list them with: kanban sections list", id)
+	}
+	return x.all[i], nil
+}
+
+// Candidate is a section that could be linked under a lead, or why it cannot.
+type Candidate struct {
+	linking.Section
+	Obstacles []linking.Obstacle
+}
+
+// Candidates lists every other section whose title, code, course or code fits the
+// text: what can be linked first, then what an administrator may override.
+func (s *Service) Candidates(ctx context.Context, leadID, text string) ([]Candidate, error) {
+	x, err := s.school(ctx)
+	if err != nil {
+		return nil, err
+	}
+	lead, err := x.find(leadID, "lead")
+	if err != nil {
+		return nil, err
+	}
+	var list []Candidate
+	for _, section := range x.all {
+		if section.ID != lead.ID && contains(text, section.Title, section.Code, section.Course) {
+			list = append(list, Candidate{section, linking.Obstacles(lead, section, s.Now())})
+		}
+	}
+	rank := func(c Candidate) int {
+		switch {
+		case len(c.Obstacles) == 0:
+			return 0
+		case c.CourseID == lead.CourseID:
+			return 1
+		case c.Obstacles[0].Overridable:
+			return 2
+		}
+		return 3
+	}
+	slices.SortStableFunc(list, func(a, b Candidate) int { return cmp.Compare(rank(a), rank(b)) })
+	return list, nil
+}
+
+func contains(text string, in ...string) bool {
+	return slices.ContainsFunc(in, func(x string) bool { return strings.Contains(strings.ToLower(x), strings.ToLower(text)) })
+}
+
+// Proposals lists sections that could be linked: of one course and term, and with
+// sameTeacher taught by the same people.
+func (s *Service) Proposals(ctx context.Context, sameTeacher bool) ([]linking.Proposal, error) {
+	x, err := s.school(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return linking.Propose(x.all, sameTeacher, s.Now()), nil
+}
+
+// Wish is what to link.
+type Wish struct {
+	LeadID string
+	Others []string
+	Name   string // the course's title when empty
+	Reason string // overrides what an administrator may override
+}
+
+// Consequence is what linking would mean, shown before anything is done.
+type Consequence struct {
+	Name     string
+	Sections []linking.Section
+	Refused  []linking.Refusal // nothing can be linked while there is any
+	People   int               // who would be handled together, each counted once
+	Several  int               // of them, who are in more than one of the sections
+	Pairings []store.Pairing   // of the lead, which would become the set's
+	Results  int               // progress records that the safety copy would hold
+}
+
+// Consequences says what linking would mean, without doing anything.
+func (s *Service) Consequences(ctx context.Context, w Wish) (Consequence, error) {
+	var c Consequence
+	x, err := s.school(ctx)
+	if err != nil {
+		return c, err
+	}
+	lead, err := x.find(w.LeadID, "lead")
+	if err != nil {
+		return c, err
+	}
+	if len(w.Others) == 0 {
+		return c, refusal.Invalid("sections", "names no other section to link with %s", lead.Title)
+	}
+	c.Sections = []linking.Section{lead}
+	for _, id := range w.Others {
+		other, err := x.find(id, "sections")
+		if err != nil {
+			return c, err
+		}
+		c.Sections = append(c.Sections, other)
+	}
+	c.Name = strings.TrimSpace(cmp.Or(w.Name, lead.Course))
+	c.Refused = linking.Check(lead, c.Sections[1:], w.Reason, s.Now())
+	if c.Pairings, err = s.Store.PairingsOfSections(ctx, []string{lead.ID}); err != nil {
+		return c, err
+	}
+	copied, err := s.copy(ctx, ids(c.Sections), nil)
+	c.People, c.Several, c.Results = copied.people, copied.several, copied.results
+	return c, err
+}
+
+func ids(sections []linking.Section) (list []string) {
+	for _, x := range sections {
+		list = append(list, x.ID)
+	}
+	return list
+}
+
+// Link makes a set. The lead's pairings become the set's. Rosters and results as
+// they are now are kept in a safety copy first.
+func (s *Service) Link(ctx context.Context, who string, w Wish) (store.LinkedSet, error) {
+	c, err := s.Consequences(ctx, w)
+	if err != nil {
+		return store.LinkedSet{}, err
+	}
+	for _, r := range c.Refused {
+		hint := ""
+		if r.Overridable {
+			hint = "; to link it all the same, give a reason"
+		}
+		return store.LinkedSet{}, refusal.Conflict(r.Code, "%s cannot be linked: %s%s", r.Section.Title, r.Detail, hint)
+	}
+	if n := len([]rune(c.Name)); n == 0 || n > store.MaxTargetName {
+		return store.LinkedSet{}, refusal.Invalid("name", "must have 1 to %d characters, this has %d", store.MaxTargetName, n)
+	}
+	sections, err := s.Store.SectionsByID(ctx, ids(c.Sections))
+	if err != nil {
+		return store.LinkedSet{}, err
+	}
+	set := store.LinkedSet{ID: store.NewID(), Name: c.Name, LeadID: w.LeadID, Reason: strings.TrimSpace(w.Reason), MadeBy: who, Version: 1, CreatedAt: s.Now().UTC(), Sections: sections}
+	copied, err := s.copy(ctx, ids(c.Sections), c.Pairings)
+	if err != nil {
+		return set, err
+	}
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.LinkSections(ctx, &set); err != nil {
+			return err
+		}
+		kept := store.SafetyCopy{ID: store.NewID(), SetID: set.ID, Content: copied.content, People: copied.people, Results: copied.results, CreatedAt: s.Now().UTC()}
+		if err := store.Create(tx, &kept, "keeping the safety copy"); err != nil {
+			return err
+		}
+		for _, p := range c.Pairings {
+			p.SetID = &set.ID
+			if err := tx.UpdatePairing(&p); err != nil {
+				return err
+			}
+			if p.RanAt != nil {
+				if err := tx.Ask(ctx, who, false, p); err != nil {
+					return err
+				}
+			}
+		}
+		detail := map[string]any{"name": set.Name, "sections": ids(c.Sections), "reason": set.Reason}
+		if err := tx.Audit(ctx, who, "linked sections", "set/"+set.ID, detail); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "section", "")
+	})
+	if errors.Is(err, store.ErrTaken) {
+		return set, refusal.Conflict(finding.LinkTwice, "one of these sections was linked in the meantime; look again")
+	}
+	return set, err
+}
+
+// Linked is a set with what is paired with it.
+type Linked struct {
+	store.LinkedSet
+	Pairings []store.Pairing
+}
+
+// Set finds one, ended ones too.
+func (s *Service) Set(ctx context.Context, id string) (Linked, error) {
+	set, err := s.Store.LinkedSet(ctx, id)
+	if err != nil || set.UnlinkedAt != nil {
+		return Linked{LinkedSet: set}, err
+	}
+	pairings, err := s.Store.PairingsOfSections(ctx, []string{set.LeadID})
+	return Linked{set, pairings}, err
+}
+
+// Fate says what becomes of a set's targets when it is unlinked.
+type Fate string
+
+// The fates.
+const (
+	// ToLead leaves the target to the lead section: the next run takes the people of
+	// the other sections out, once that is approved where the guard asks for it.
+	ToLead Fate = "lead"
+	// Ended ends the pairing: the target and everybody in it stay as they are.
+	Ended Fate = "end"
+)
+
+// Separation says what unlinking means for one target of the set.
+type Separation struct {
+	Pairing store.Pairing
+	Others  int // people whom only the other sections have, and whom Kanban put in
+}
+
+// Separations says what unlinking a set would mean for its targets.
+func (s *Service) Separations(ctx context.Context, id string) ([]Separation, error) {
+	set, err := s.Set(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	var list []Separation
+	for _, p := range set.Pairings {
+		source, err := s.Store.Source(ctx, p)
+		if err != nil {
+			return nil, err
+		}
+		in := map[string]bool{}
+		for _, m := range source.Members {
+			if m.Group == set.LeadID {
+				in[m.PersonID] = true
+			}
+		}
+		x := Separation{Pairing: p}
+		for _, placed := range source.Placed {
+			if !in[placed.PersonID] {
+				x.Others++
+			}
+		}
+		list = append(list, x)
+	}
+	return list, nil
+}
+
+// Unlink handles the sections of a set one by one again. version must be the one
+// that was read, or 0.
+func (s *Service) Unlink(ctx context.Context, who, id string, version int, fate Fate) error {
+	set, err := s.Set(ctx, id)
+	switch {
+	case err != nil:
+		return err
+	case set.UnlinkedAt != nil:
+		return refusal.Conflict("", "%s is unlinked already", set.Name)
+	case version != 0 && version != set.Version:
+		return fmt.Errorf("unlinking: %w", store.ErrStale)
+	case fate == "" && len(set.Pairings) > 0:
+		return refusal.Invalid("target", "say what becomes of the class at the service: lead (it stays the lead section's, the others' people come out) or end (everybody stays, nothing keeps it in step)")
+	case fate != "" && fate != ToLead && fate != Ended:
+		return refusal.Invalid("target", "%q is not one of lead, end", fate)
+	}
+	for _, p := range set.Pairings {
+		if active, err := s.Store.ActiveRun(ctx, "pairing_id", p.ID); err == nil {
+			return refusal.Conflict("", "run %s is still at work on %s; wait until it is done", active.ID, p.TargetName)
+		}
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Unlink(ctx, set.LinkedSet); err != nil {
+			return err
+		}
+		for _, p := range set.Pairings {
+			p.SetID = nil
+			if fate == Ended {
+				now := s.Now().UTC()
+				p.EndedAt = &now
+			}
+			if err := tx.UpdatePairing(&p); err != nil {
+				return err
+			}
+			if fate == ToLead && p.RanAt != nil {
+				if err := tx.Ask(ctx, who, false, p); err != nil {
+					return err
+				}
+			}
+		}
+		if err := tx.Audit(ctx, who, "unlinked sections", "set/"+set.ID, map[string]any{"name": set.Name, "target": fate}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "section", "")
+	})
+}

@@ -1,0 +1,314 @@
+package many
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"kanban/internal/app/pairing"
+	"kanban/internal/app/syncing"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/nextterm"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+)
+
+// atOnce is how many pairings are compared at a time.
+const atOnce = 8
+
+// planned fills in what a run of the item's pairing would do.
+func (i *Item) planned(plan roster.Plan, policy roster.Policy) {
+	i.Plan, i.Counts = &plan, plan.Counts()
+	if n, tripped := plan.GuardTripped(policy); tripped {
+		i.Guard = n
+	}
+	for _, e := range plan.Entries {
+		if e.Reason == finding.NewAccount {
+			i.NewAccounts++
+		}
+	}
+}
+
+// pairs looks at sections that are to be paired.
+func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
+	wishes := make([]pairing.Wish, len(o.Sections))
+	for n, id := range o.Sections {
+		wishes[n] = pairing.Wish{SectionID: id, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming}
+	}
+	list, err := s.Pairing.Look(ctx, wishes)
+	if err != nil {
+		return nil, err
+	}
+	at, err := s.Syncing.Looking(ctx, o.ConnectionID, len(list))
+	if err != nil {
+		return nil, err
+	}
+	var items []Item
+	seen := map[string]bool{}
+	for _, x := range list {
+		if id := x.Pairing().SectionID; !seen[id] { // several sections of one set are one item
+			seen[id] = true
+			items = append(items, Item{SectionID: id, Title: x.Card.Title(), Target: x.Name, Remarks: x.Remarks, Outlook: &x})
+		}
+	}
+	return items, each(ctx, items, func(ctx context.Context, i *Item) error {
+		p := i.Outlook.Pairing()
+		if i.Blocked() || o.WithoutRun {
+			return nil
+		}
+		plan, err := s.Syncing.Plan(ctx, p, at)
+		if err == nil {
+			i.planned(plan, p.Policy)
+		}
+		return err
+	})
+}
+
+// each works on items, several at a time.
+func each(ctx context.Context, items []Item, do func(context.Context, *Item) error) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(atOnce)
+	for n := range items {
+		group.Go(func() error { return do(ctx, &items[n]) })
+	}
+	return group.Wait()
+}
+
+// pair makes one pairing and starts its first run.
+func (s *Service) pair(ctx context.Context, who string, b Batch, i *Item, approved bool) error {
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		p, err := s.Pairing.Make(ctx, tx, who, *i.Outlook)
+		if err != nil || i.Plan == nil {
+			i.PairingID = p.ID
+			return err
+		}
+		r, err := s.Syncing.StartPlanned(ctx, tx, who, p, *i.Plan, approved, b.ID)
+		i.PairingID, i.RunID = p.ID, r.ID
+		return err
+	})
+}
+
+// others looks at pairings with which anything else is to be done.
+func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
+	items, err := s.items(ctx, o.Pairings, map[Act]roster.Act{
+		Run: roster.ActRun, Pause: roster.ActPause, Resume: roster.ActResume, Hold: roster.ActHold, Open: roster.ActOpen, End: roster.ActEnd, TakeOut: roster.ActEnd,
+	}[o.Act])
+	if err != nil {
+		return nil, err
+	}
+	var policy roster.Policy
+	if o.Act == Template {
+		if policy, err = s.Pairing.PolicyOf(ctx, o.Template); err != nil {
+			return nil, err
+		}
+	}
+	return items, each(ctx, items, func(ctx context.Context, i *Item) error {
+		if i.Blocked() {
+			return nil
+		}
+		p, err := s.Store.Pairing(ctx, i.PairingID)
+		if err != nil {
+			return err
+		}
+		var preview store.Preview
+		switch o.Act {
+		case Template:
+			i.Outlook = &pairing.Outlook{Policy: policy}
+			i.Says = "follows the template from its next run on"
+		case Run:
+			preview, err = s.Syncing.Preview(ctx, p.ID)
+		case TakeOut:
+			preview, err = s.Syncing.Ending(ctx, p.ID)
+		case End:
+			i.Says = "everybody stays where they are, and nothing keeps the class in step"
+		case Open:
+			i.Says = "its learners go in"
+			if !p.Policy.Hold {
+				i.block("", "it is open already")
+			}
+		case Hold:
+			i.Says = fmt.Sprintf("learners who are in stay in (%d people now); all others wait", p.Counts[roster.OutcomeInStep])
+			if p.Policy.Hold {
+				i.block("", "it is held back already")
+			}
+		}
+		if r, ok := refusal.As(err); ok {
+			i.block(r.Code, "%s", r.Detail)
+			return nil
+		}
+		if err == nil && preview.ID != "" {
+			i.planned(preview.Plan, p.Policy)
+			i.Plan.Fingerprint, i.Plan.Entries = preview.ID, nil // the preview has them
+			if o.Act == TakeOut {
+				i.Guard = 0 // taking people out is what it is for
+			}
+		}
+		return err
+	})
+}
+
+// run does what the preview of an item shows.
+func (s *Service) run(ctx context.Context, who string, b Batch, i *Item, approved bool) error {
+	r, err := s.Syncing.StartIn(ctx, who, i.Plan.Fingerprint, approved, b.ID)
+	i.RunID = r.ID
+	return err
+}
+
+// items gives the cards of pairings; those whose state does not allow the act are
+// blocked.
+func (s *Service) items(ctx context.Context, ids []string, act roster.Act) ([]Item, error) {
+	cards, err := s.Pairing.Cards(ctx, pairing.Filter{})
+	if err != nil {
+		return nil, err
+	}
+	var items []Item
+	for _, id := range ids {
+		at := slices.IndexFunc(cards, func(c pairing.Card) bool { return c.Pairing != nil && c.Pairing.ID == id })
+		if at < 0 {
+			return nil, refusal.Invalid("pairings", "there is no pairing %q that has not ended", id)
+		}
+		c := cards[at]
+		if slices.ContainsFunc(items, func(i Item) bool { return i.PairingID == id }) {
+			continue
+		}
+		i := Item{SectionID: c.Section.ID, PairingID: id, Title: c.Title(), Target: c.Pairing.TargetName}
+		if act != "" && !c.Allows(act) {
+			i.block("", "it is %s, which does not allow this", c.State.About().Word)
+		}
+		items = append(items, i)
+	}
+	return items, nil
+}
+
+// Proposals finds the sections that follow those of pairings, all of them when ids
+// is empty: those whose term ends within ahead days, or has ended.
+func (s *Service) Proposals(ctx context.Context, ids []string, ahead int) ([]nextterm.Move, map[string]string, error) {
+	cards, err := s.Pairing.Cards(ctx, pairing.Filter{})
+	if err != nil {
+		return nil, nil, err
+	}
+	until := s.Now().AddDate(0, 0, ahead)
+	var ending, all []nextterm.Section
+	pairings := map[string]string{} // by section
+	for _, c := range cards {
+		x := nextterm.Section{
+			ID: c.Section.ID, Title: c.Title(), Code: c.Section.Code, CourseCode: c.Section.CourseCode, Teachers: c.Section.TeacherIDs,
+			Begins: c.Section.BeginsOn, Ends: c.Section.EndsOn, Taken: c.Pairing != nil || c.Section.Gone,
+		}
+		all = append(all, x)
+		if c.Pairing == nil {
+			continue
+		}
+		if len(ids) > 0 && slices.Contains(ids, c.Pairing.ID) || len(ids) == 0 && c.Section.EndsOn != nil && c.Section.EndsOn.Before(until) {
+			ending = append(ending, x)
+			pairings[x.ID] = c.Pairing.ID
+		}
+	}
+	return nextterm.Propose(ending, all, s.Now()), pairings, nil
+}
+
+// moves looks at pairings whose classes are to go to the sections that follow.
+func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
+	items, err := s.items(ctx, o.Pairings, roster.ActMove)
+	if err != nil {
+		return nil, err
+	}
+	cards, err := s.Pairing.Cards(ctx, pairing.Filter{})
+	if err != nil {
+		return nil, err
+	}
+	proposed, pairings, err := s.Proposals(ctx, o.Pairings, 0)
+	if err != nil {
+		return nil, err
+	}
+	to := map[string]string{}
+	for _, m := range proposed {
+		to[pairings[m.From.ID]] = m.To.ID
+	}
+	for p, section := range o.To {
+		to[p] = section
+	}
+	looking := map[string]syncing.Looker{}
+	used := map[string]string{}
+	for n := range items {
+		i := &items[n]
+		p, err := s.Store.Pairing(ctx, i.PairingID)
+		if err != nil {
+			return nil, err
+		}
+		if looking[p.ConnectionID] == nil {
+			if looking[p.ConnectionID], err = s.Syncing.Looking(ctx, p.ConnectionID, len(items)); err != nil {
+				return nil, err
+			}
+		}
+		at := slices.IndexFunc(cards, func(c pairing.Card) bool { return c.Section.ID == to[i.PairingID] })
+		switch {
+		case i.Blocked():
+			continue
+		case at < 0:
+			i.block(finding.OtherTerm, "no section follows it: choose one, or end the pairing")
+			continue
+		case used[cards[at].Section.ID] != "":
+			i.block(finding.AlreadyPaired, "%s is to follow %s already", cards[at].Title(), used[cards[at].Section.ID])
+			continue
+		}
+		c := cards[at]
+		used[c.Section.ID], i.To, i.ToTitle = i.Title, c.Section.ID, c.Title()
+		s.follow(i, c, p, cards)
+		if i.Blocked() {
+			continue
+		}
+		moved := p
+		moved.SectionID, moved.SetID = c.Section.ID, c.Section.SetID
+		plan, err := s.Syncing.Plan(ctx, moved, looking[p.ConnectionID])
+		if err != nil {
+			return nil, err
+		}
+		i.planned(plan, p.Policy)
+		i.Says = fmt.Sprintf("%s takes over the class; %d people of %s come out, %d stay, %d go in", i.ToTitle, i.Counts[roster.OutcomeRemove], i.Title, i.Counts[roster.OutcomeInStep]+i.Counts[roster.OutcomeUpdate], i.Counts[roster.OutcomeAdd])
+	}
+	return items, nil
+}
+
+// follow says why a section cannot take a class over.
+func (s *Service) follow(i *Item, c pairing.Card, p store.Pairing, cards []pairing.Card) {
+	switch {
+	case c.Section.Gone:
+		i.block(finding.SectionGone, "%s is no longer in the register", c.Title())
+	case c.Section.Ended(s.Now()):
+		i.block(finding.SectionEnded, "%s ended on %s", c.Title(), c.Section.EndsOn.Format("2 January 2006"))
+	case c.Section.ID == p.SectionID:
+		i.block(finding.AlreadyPaired, "it is the section that has the class now")
+	case slices.ContainsFunc(cards, func(o pairing.Card) bool {
+		return o.Section.ID == c.Section.ID && o.Pairing != nil && o.Pairing.ConnectionID == p.ConnectionID
+	}):
+		i.block(finding.AlreadyPaired, "%s has a class at this service already", c.Title())
+	}
+}
+
+// move gives one class to the section that follows and starts the run.
+func (s *Service) move(ctx context.Context, who string, b Batch, i *Item, approved bool) error {
+	p, err := s.Store.Pairing(ctx, i.PairingID)
+	if err != nil {
+		return err
+	}
+	if active, err := s.Store.ActiveRun(ctx, "pairing_id", p.ID); err == nil {
+		return refusal.Conflict("", "run %s is still at work on it", active.ID)
+	}
+	section, err := s.Store.Section(ctx, i.To)
+	if err != nil {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		p, err := s.Syncing.MoveOn(ctx, tx, who, p, section.ID, section.SetID)
+		if err != nil || b.Order.WithoutRun {
+			return err
+		}
+		r, err := s.Syncing.StartPlanned(ctx, tx, who, p, *i.Plan, approved, b.ID)
+		i.RunID = r.ID
+		return err
+	})
+}

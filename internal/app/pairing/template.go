@@ -1,0 +1,125 @@
+package pairing
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kanban/internal/core/naming"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+)
+
+const templatesSetting = "templates"
+
+// Template is how pairings are made: how their classes are called, and their
+// policy. The first template is the institution's own choice for all that name none.
+type Template struct {
+	Name   string        `json:"name"`
+	Target string        `json:"target" doc:"Names the classes, for example {course} · {teacher}"`
+	Policy roster.Policy `json:"policy"`
+}
+
+// Templates lists them, the institution's usual one first.
+func (s *Service) Templates(ctx context.Context) ([]Template, error) {
+	var list []Template
+	ok, err := s.Store.Setting(ctx, templatesSetting, &list)
+	if err != nil || ok {
+		return list, err
+	}
+	return []Template{{"Usual", naming.Usual, roster.DefaultPolicy()}}, nil
+}
+
+// SetTemplates replaces them. Pairings that were made before stay as they are.
+func (s *Service) SetTemplates(ctx context.Context, who string, list []Template) error {
+	if len(list) == 0 {
+		return refusal.Invalid("templates", "keep at least one: the first is used where none is named")
+	}
+	names := map[string]bool{}
+	for i, t := range list {
+		key := naming.Key(t.Name)
+		if key == "" || names[key] {
+			return refusal.Invalid(fmt.Sprintf("%d.name", i), "template %d needs a name of its own", i+1)
+		}
+		names[key] = true
+		if err := naming.Check(t.Target); err != nil {
+			return refusal.Invalid(fmt.Sprintf("%d.target", i), "%v", err)
+		}
+		if err := CheckPolicy(t.Policy); err != nil {
+			return err
+		}
+	}
+	before, err := s.Templates(ctx)
+	if err != nil {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Set(ctx, templatesSetting, list); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "changed the templates", "templates", map[string]any{"before": before, "after": list}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "section", "")
+	})
+}
+
+// PolicyOf gives the policy of a template; of the usual one for an empty name.
+func (s *Service) PolicyOf(ctx context.Context, name string) (roster.Policy, error) {
+	list, err := s.Templates(ctx)
+	if err != nil {
+		return roster.Policy{}, err
+	}
+	t, err := template(list, name)
+	return t.Policy, err
+}
+
+// template finds one by name; the first for an empty name.
+func template(list []Template, name string) (Template, error) {
+	i := slices.IndexFunc(list, func(t Template) bool { return name == "" || naming.Key(t.Name) == naming.Key(name) })
+	if i < 0 {
+		var names []string
+		for _, t := range list {
+			names = append(names, t.Name)
+		}
+		return Template{}, refusal.Invalid("template", "there is no template %q; there are: %s", name, strings.Join(names, ", "))
+	}
+	return list[i], nil
+}
+
+// values are what a name can be made of.
+func values(c Card) naming.Values {
+	x := c.Section
+	v := naming.Values{"section": c.Title(), "code": x.Code, "course": x.Course, "courseCode": x.CourseCode, "organisation": x.Org, "teacher": strings.Join(c.Teachers, ", ")}
+	if len(x.Terms) > 0 {
+		v["term"] = x.Terms[0]
+	}
+	if c.Set != nil {
+		var codes []string
+		for _, o := range c.Set.Sections {
+			codes = append(codes, o.Code)
+		}
+		v["code"] = strings.Join(codes, " + ")
+	}
+	return v
+}
+
+// CheckPolicy reports the first value of a policy that cannot be.
+func CheckPolicy(p roster.Policy) error {
+	switch {
+	case len(p.Roles) == 0:
+		return refusal.Invalid("policy.roles", "names no role, so nobody would be carried; use student, teacher or both")
+	case !slices.Contains([]roster.Leavers{roster.LeaversRemove, roster.LeaversDeactivate, roster.LeaversKeep}, p.Leavers):
+		return refusal.Invalid("policy.leavers", "%q is not one of remove, deactivate, keep", p.Leavers)
+	case p.RemovalShare < 0 || p.RemovalShare > 1:
+		return refusal.Invalid("policy.removalShare", "%v is not between 0 and 1", p.RemovalShare)
+	case p.RemovalNumber < 0:
+		return refusal.Invalid("policy.removalNumber", "%d is negative", p.RemovalNumber)
+	}
+	if err := p.Schedule.Check(); err != nil {
+		return refusal.Invalid("policy.schedule", "%v", err)
+	}
+	return nil
+}
