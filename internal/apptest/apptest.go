@@ -18,6 +18,7 @@ import (
 	"kanban/internal/app/awarding"
 	"kanban/internal/app/connecting"
 	"kanban/internal/app/linking"
+	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reacting"
@@ -44,6 +45,7 @@ type World struct {
 	Pairing    *pairing.Service
 	Syncing    *syncing.Service
 	Linking    *linking.Service
+	Many       *many.Service
 	Awarding   *awarding.Service
 	Reacting   *reacting.Service
 }
@@ -60,7 +62,7 @@ func New(t testing.TB) *World {
 	t.Cleanup(outside.Stop)
 	c := &connecting.Service{Store: s, Source: "http://kanban.example", Call: Quick}
 	a := &awarding.Service{Store: s, Public: "http://kanban.example/open"}
-	return &World{
+	x := &World{
 		t: t, Store: s, Standins: outside,
 		Access: &access.Service{Store: s}, Connecting: c, Awarding: a,
 		Reading:  &reading.Service{Store: s, Open: c.Open, Call: Quick},
@@ -77,6 +79,8 @@ func New(t testing.TB) *World {
 			},
 		},
 	}
+	x.Many = &many.Service{Store: s, Pairing: x.Pairing, Syncing: x.Syncing, Now: func() time.Time { return x.Pairing.Now() }}
+	return x
 }
 
 // Connect makes one connection.
@@ -117,6 +121,23 @@ func (w *World) Read(c store.Connection, approved bool) store.Run {
 	r, err = w.Store.Run(w.t.Context(), r.ID)
 	require.NoError(w.t, err)
 	return r
+}
+
+// WorkAll carries out every run that is queued, and gives them as they ended.
+func (w *World) WorkAll() (ended []store.Run) {
+	w.t.Helper()
+	all, err := w.Store.Runs(w.t.Context(), "", "", "", 1000)
+	require.NoError(w.t, err)
+	for _, r := range all {
+		if !r.Active() || r.Kind != store.RunSync {
+			continue
+		}
+		require.NoError(w.t, w.Syncing.Work(w.t.Context(), r.ID, true))
+		r, err = w.Store.Run(w.t.Context(), r.ID)
+		require.NoError(w.t, err)
+		ended = append(ended, r)
+	}
+	return ended
 }
 
 // Person finds somebody by the register's identifier.

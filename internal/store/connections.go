@@ -11,18 +11,20 @@ import (
 
 // Connection is a configured outside system.
 type Connection struct {
-	ID        string
-	Name      string
-	Kind      string
-	Settings  map[string]string `gorm:"serializer:json"`
-	Secret    []byte            // sealed JSON object of secret values
-	Probe     json.RawMessage   `gorm:"serializer:json"`
-	Matching  *roster.Matching  `gorm:"serializer:json"` // nil is the default
-	ProbedAt  *time.Time
-	PausedAt  *time.Time
-	Version   int
-	CreatedAt time.Time
-	UpdatedAt time.Time
+	ID          string
+	Name        string
+	Kind        string
+	Settings    map[string]string `gorm:"serializer:json"`
+	Secret      []byte            // sealed JSON object of secret values
+	Probe       json.RawMessage   `gorm:"serializer:json"`
+	Matching    *roster.Matching  `gorm:"serializer:json"` // nil is the default
+	ProbedAt    *time.Time
+	Trouble     string // why the latest comparison through it did not come about
+	TroubleCode string
+	PausedAt    *time.Time
+	Version     int
+	CreatedAt   time.Time
+	UpdatedAt   time.Time
 }
 
 // Recognise is how people are recognised at the connection.

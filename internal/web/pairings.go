@@ -30,7 +30,9 @@ func (s *Server) pairings(a huma.API) {
 		return page, err
 	})
 	handleTagged(a, "pairings", "POST /pairings make-pairing Pair a section with a new target", func(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
-		p, err := s.Pairing.Pair(ctx, callerOf(ctx).Name, pairing.Wish{SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target, Policy: in.Body.Policy})
+		p, err := s.Pairing.Pair(ctx, callerOf(ctx).Name, pairing.Wish{
+			SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target, TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy,
+		})
 		return s.taggedPairing(ctx, p.ID, err)
 	})
 	handleTagged(a, "pairings", "GET /pairings/{id} get-pairing Show a pairing", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
@@ -51,6 +53,18 @@ func (s *Server) pairings(a huma.API) {
 	})
 	handleTagged(a, "pairings", "POST /pairings/{id}/hold hold-class Hold learners back again; who is in stays in", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Syncing.HoldClass(ctx, callerOf(ctx).Name, in.ID))
+	})
+	handle(a, "pairings", "GET /sections/{id}/candidates list-candidate-classes Classes of a service by how likely each is the section's counterpart", func(ctx context.Context, in *candidatesInput) ([]api.SpaceCandidate, error) {
+		list, err := s.Pairing.Candidates(ctx, in.ID, in.Connection)
+		return each(list, func(c pairing.Candidate) api.SpaceCandidate {
+			return api.SpaceCandidate{
+				Ref: c.Ref, Name: c.Space.Name, Score: c.Score, Likeness: c.Name, Shared: c.Shared, Missing: c.Missing,
+				Others: c.Others, Teachers: c.Teachers, Term: c.Term, Remarks: each(c.Remarks, remark),
+			}
+		}), err
+	})
+	handleTagged(a, "pairings", "POST /pairings/{id}/renew renew-class Let the next run make a class anew that was deleted at the service", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
+		return s.taggedPairing(ctx, in.ID, s.Syncing.Renew(ctx, callerOf(ctx).Name, in.ID))
 	})
 	handle(a, "pairings", "POST /pairings/sync sync-pairings Bring many pairings in step now", func(ctx context.Context, in *with[api.SyncNow]) (api.Queued, error) {
 		n, err := s.Syncing.SyncNow(ctx, callerOf(ctx).Name, in.Body.CourseID, in.Body.ConnectionID, in.Body.Pairings)
@@ -82,6 +96,16 @@ func (s *Server) pairings(a huma.API) {
 	})
 }
 
+type candidatesInput struct {
+	ID         string `path:"id" doc:"The section's id"`
+	Connection string `query:"connection" required:"true" doc:"Id of the service's connection"`
+}
+
+func remark(r pairing.Remark) api.Obstacle {
+	text, _ := finding.Lookup(r.Code)
+	return api.Obstacle{Code: r.Code, Title: text.Title, Detail: r.Detail, Remedy: text.Remedy, Blocks: r.Blocks}
+}
+
 func (s *Server) taggedPairing(ctx context.Context, id string, err error) (api.Pairing, int, error) {
 	if err != nil {
 		return api.Pairing{}, 0, err
@@ -97,6 +121,12 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 	}
 	p := card.Pairing
 	out := api.Pairing{ID: p.ID, Section: section(card), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded}
+	switch {
+	case p.TargetSeen == store.TargetLost:
+		out.Lost = true
+	case p.TargetSeen != p.TargetName:
+		out.Seen = p.TargetSeen
+	}
 	list, err := s.Reporting.Pairing(ctx, *p)
 	if err != nil {
 		return out, err

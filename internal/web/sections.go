@@ -2,12 +2,15 @@ package web
 
 import (
 	"context"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/pairing"
 	"kanban/internal/core/aside"
+	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
+	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
 
@@ -20,17 +23,30 @@ type sectionsInput struct {
 	Term    string `query:"term" doc:"Title of a term"`
 	Teacher string `query:"teacher" doc:"Name of a teacher"`
 	State   string `query:"state" doc:"One of the states"`
+	Org     string `query:"organisation" doc:"Name of an organisation"`
+	Course  string `query:"course" doc:"Title or code of a course"`
+	Role    string `query:"role" doc:"Role of somebody in it, such as proctor"`
+	Service string `query:"service" doc:"Name of the connection with which it is paired"`
+	AtLeast int    `query:"atLeast" minimum:"0" doc:"Learners"`
+	AtMost  string `query:"atMost" doc:"Learners; any number when empty"`
 	Aside   string `query:"aside" doc:"List what the rule with this name leaves aside, or * for everything"`
 }
 
 func (s *Server) sections(a huma.API) {
 	handle(a, "sections", "GET /sections list-sections List sections with their state", func(ctx context.Context, in *sectionsInput) (api.SectionPage, error) {
-		cards, left, err := s.Pairing.List(ctx, pairing.Filter{Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State), Aside: in.Aside})
+		f, err := in.filter()
 		if err != nil {
 			return api.SectionPage{}, err
 		}
-		items, next, err := paged(cards, in.Cursor, in.Limit)
-		return api.SectionPage{Items: each(items, section), Next: next, Aside: each(left, func(l pairing.LeftAside) api.LeftAside { return api.LeftAside(l) })}, err
+		list, err := s.Pairing.List(ctx, f)
+		if err != nil {
+			return api.SectionPage{}, err
+		}
+		items, next, err := paged(list.Cards, in.Cursor, in.Limit)
+		return api.SectionPage{
+			Items: each(items, section), Next: next, Total: len(list.Cards), Choices: api.Choices(list.Choices),
+			Aside: each(list.Aside, func(l pairing.LeftAside) api.LeftAside { return api.LeftAside(l) }),
+		}, err
 	})
 	handle(a, "sections", "GET /sections/aside get-aside Rules that leave sections out of lists", func(ctx context.Context, _ *struct{}) ([]aside.SectionRule, error) {
 		return s.Pairing.Aside(ctx)
@@ -42,10 +58,11 @@ func (s *Server) sections(a huma.API) {
 		return s.Pairing.Aside(ctx)
 	})
 	handle(a, "sections", "GET /board board Every section by state", func(ctx context.Context, _ *struct{}) (api.Board, error) {
-		cards, _, err := s.Pairing.List(ctx, pairing.Filter{})
+		list, err := s.Pairing.List(ctx, pairing.Filter{})
 		if err != nil {
 			return api.Board{}, err
 		}
+		cards := list.Cards
 		board := api.Board{Columns: make([]api.Column, len(roster.States))}
 		at := map[roster.State]*api.Column{}
 		for i, state := range roster.States {
@@ -62,13 +79,42 @@ func (s *Server) sections(a huma.API) {
 	})
 }
 
+func (in *sectionsInput) filter() (pairing.Filter, error) {
+	f := pairing.Filter{
+		Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State), Aside: in.Aside,
+		Organisation: in.Org, Course: in.Course, Role: in.Role, Service: in.Service, AtLeast: in.AtLeast,
+	}
+	if in.AtMost != "" {
+		n, err := strconv.Atoi(in.AtMost)
+		if err != nil || n < 0 {
+			return f, refusal.Invalid("atMost", "%q is not a whole number", in.AtMost)
+		}
+		f.AtMost = &n
+	}
+	return f, nil
+}
+
+func sectionRef(x store.Section) api.SectionRef {
+	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, Learners: x.Learners, Gone: x.Gone}
+}
+
 func section(c pairing.Card) api.Section {
 	x := c.Section
 	out := api.Section{
-		ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, CourseID: x.CourseID, Terms: x.Terms, Teachers: x.Teachers,
-		Learners: x.Learners, State: c.State, Connection: c.Connection,
+		ID: x.ID, Title: c.Title(), Code: x.Code, Course: x.Course, CourseID: x.CourseID, Terms: x.Terms, Teachers: c.Teachers,
+		Learners: c.Learners, State: c.State, Connection: c.Connection, Next: c.State.About().Next, Organisation: x.Org, Roles: c.Roles, EndsOn: x.EndsOn, Gone: x.Gone,
+	}
+	if out.Teachers == nil {
+		out.Teachers = []string{}
+	}
+	if out.Roles == nil {
+		out.Roles = []string{}
+	}
+	if c.Set != nil {
+		out.Set = &api.SetRef{ID: c.Set.ID, Name: c.Set.Name, Sections: each(c.Set.Sections, sectionRef)}
 	}
 	if p := c.Pairing; p != nil {
+		out.NextRun, out.OpensAt = p.NextAt, p.OpensAt
 		out.PairingID, out.Target, out.Counts, out.RanAt = p.ID, p.TargetName, p.Counts, p.RanAt
 	}
 	return out

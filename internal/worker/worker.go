@@ -65,18 +65,30 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 	}
 	workers := river.NewWorkers()
 	add(workers, -1, func(ctx context.Context, j *river.Job[store.ReadRegister]) error {
+		if err := pausedNow(ctx, s); err != nil {
+			return err
+		}
 		return uses.Reading.Work(ctx, j.Args.RunID, last(j))
 	})
 	add(workers, -1, func(ctx context.Context, j *river.Job[store.ApplyRun]) error {
+		if err := pausedNow(ctx, s); err != nil {
+			return err
+		}
 		return exclusively(ctx, s, "run/"+j.Args.RunID, func() error { return uses.Syncing.Work(ctx, j.Args.RunID, last(j)) })
 	})
 	add(workers, -1, func(ctx context.Context, j *river.Job[store.WorkAsked]) error {
+		if err := pausedNow(ctx, s); err != nil {
+			return err
+		}
 		return exclusively(ctx, s, "asked/"+j.Args.ConnectionID, func() error { return uses.Syncing.WorkAsked(ctx, j.Args.ConnectionID) })
 	})
 	add(workers, time.Minute, func(ctx context.Context, j *river.Job[store.React]) error {
 		return uses.Reacting.React(ctx, j.Args.EventIDs)
 	})
 	add(workers, time.Minute, func(ctx context.Context, j *river.Job[store.Deliver]) error {
+		if err := pausedNow(ctx, s); err != nil {
+			return err
+		}
 		again, err := uses.Reacting.Deliver(ctx, j.Args.DeliveryID)
 		if err == nil && again > 0 {
 			return river.JobSnooze(again)
@@ -197,11 +209,26 @@ func exclusively(ctx context.Context, s *store.Store, name string, do func() err
 // all others.
 const byHand = 4
 
+// pausedFor is how long work waits before it looks again whether everything is paused.
+const pausedFor = 5 * time.Second
+
+// pausedNow hands work back while everything is paused.
+func pausedNow(ctx context.Context, s *store.Store) error {
+	m, err := s.Maintenance(ctx)
+	if err == nil && m.Since != nil {
+		return river.JobSnooze(pausedFor)
+	}
+	return err
+}
+
 // tick is how often the clock is looked at for pairings that are due.
 const tick = 15 * time.Second
 
 // readAll starts a read of every register that is neither paused nor being read.
 func readAll(ctx context.Context, s *store.Store, r *reading.Service, log *slog.Logger) error {
+	if m, err := s.Maintenance(ctx); err != nil || m.Since != nil {
+		return err
+	}
 	all, err := s.Connections(ctx)
 	if err != nil {
 		return err

@@ -2,6 +2,7 @@ package pairing
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 
@@ -51,41 +52,74 @@ type LeftAside struct {
 	Count int
 }
 
+// Listing is a list of cards with what was left out of it.
+type Listing struct {
+	Cards   []Card
+	Aside   []LeftAside
+	Choices Choices
+}
+
+// Choices are the values by which a list can be narrowed, each ordered.
+type Choices struct {
+	Organisations, Courses, Terms, Teachers, Roles, Services []string
+}
+
 // List gives the cards that fit, without what the rules leave aside, and how much
 // each rule left out of what would have fitted. With f.Aside only what that rule
 // leaves aside is listed; with Everything, nothing is left out.
-func (s *Service) List(ctx context.Context, f Filter) ([]Card, []LeftAside, error) {
-	cards, err := s.Cards(ctx, Filter{})
+func (s *Service) List(ctx context.Context, f Filter) (Listing, error) {
+	cards, err := s.cards(ctx)
 	if err != nil {
-		return nil, nil, err
+		return Listing{}, err
 	}
 	rules, err := s.Aside(ctx)
 	if err != nil {
-		return nil, nil, err
+		return Listing{}, err
 	}
 	at := s.Now()
-	some := slices.ContainsFunc(cards, func(c Card) bool { return looked(c.Section).Runs(at) })
-	counts := make([]LeftAside, len(rules))
+	some := slices.ContainsFunc(cards, func(c Card) bool { return looked(c).Runs(at) })
+	list := Listing{Cards: []Card{}, Aside: make([]LeftAside, len(rules)), Choices: choices(cards)}
 	index := map[string]int{}
 	for i, r := range rules {
-		counts[i].Name, index[r.Name] = r.Name, i
+		list.Aside[i].Name, index[r.Name] = r.Name, i
 	}
-	kept := []Card{}
 	for _, c := range cards {
 		if !f.fits(c) {
 			continue
 		}
-		name, left := rules.Of(looked(c.Section), at, some)
+		name, left := rules.Of(looked(c), at, some)
 		if left {
-			counts[index[name]].Count++
+			list.Aside[index[name]].Count++
 		}
 		if f.Aside == Everything || f.Aside == name && left || f.Aside == "" && !left {
-			kept = append(kept, c)
+			list.Cards = append(list.Cards, c)
 		}
 	}
-	return kept, counts, nil
+	return list, nil
 }
 
-func looked(x store.Section) aside.Section {
-	return aside.Section{Title: x.Title, CourseCode: x.CourseCode, ClassType: x.ClassType, Learners: x.Learners, Begins: x.BeginsOn, Ends: x.EndsOn, Paired: x.PairingID != nil}
+func choices(cards []Card) Choices {
+	var sets [6]map[string]bool
+	for i := range sets {
+		sets[i] = map[string]bool{}
+	}
+	for _, c := range cards {
+		sets[0][c.Section.Org], sets[1][c.Section.Course], sets[5][c.Connection] = true, true, true
+		for i, list := range [][]string{c.Section.Terms, c.Teachers, c.Roles} {
+			for _, x := range list {
+				sets[2+i][x] = true
+			}
+		}
+	}
+	sorted := func(set map[string]bool) []string {
+		delete(set, "")
+		list := slices.Sorted(maps.Keys(set))
+		return append([]string{}, list...)
+	}
+	return Choices{sorted(sets[0]), sorted(sets[1]), sorted(sets[2]), sorted(sets[3]), sorted(sets[4]), sorted(sets[5])}
+}
+
+func looked(c Card) aside.Section {
+	x := c.Section
+	return aside.Section{Title: c.Title(), CourseCode: x.CourseCode, ClassType: x.ClassType, Learners: c.Learners, Begins: x.BeginsOn, Ends: x.EndsOn, Paired: c.Pairing != nil || c.Set != nil}
 }

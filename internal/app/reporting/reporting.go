@@ -7,10 +7,10 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/cespare/xxhash/v2"
 
@@ -22,7 +22,18 @@ import (
 )
 
 // Service is the use case. Fill every field.
-type Service struct{ Store *store.Store }
+type Service struct {
+	Store *store.Store
+	// Now tells the time, for terms that are over; time.Now when nil.
+	Now func() time.Time
+}
+
+func (s *Service) now() time.Time {
+	if s.Now != nil {
+		return s.Now()
+	}
+	return time.Now()
+}
 
 // Group says what kind of attention a finding wants.
 type Group string
@@ -138,12 +149,15 @@ func (s *Service) connections(ctx context.Context) ([]Finding, error) {
 	}
 	var list []Finding
 	for _, c := range all {
+		if c.Trouble != "" && c.PausedAt == nil {
+			list = append(list, noticed(Mend, finding.Code(c.TroubleCode), "comparing", c.Name, c.Trouble, "/connections"))
+		}
 		var reports []adapter.Report
 		if c.PausedAt != nil || len(c.Probe) == 0 || json.Unmarshal(c.Probe, &reports) != nil {
 			continue
 		}
 		for _, r := range reports {
-			if r.Code != "" {
+			if r.Code != "" && string(r.Code) != c.TroubleCode {
 				list = append(list, noticed(Mend, r.Code, string(r.Capability), c.Name, r.Detail, "/connections"))
 			}
 		}
@@ -182,34 +196,56 @@ func (s *Service) registers(ctx context.Context) ([]Finding, error) {
 	return list, nil
 }
 
-// pairings gives the runs that stopped, and everybody who is not simply in step.
+// pairings gives what stopped runs, what a person has to decide about sections and
+// targets, and everybody who is not simply in step.
 func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
-	all, err := s.Store.Pairings(ctx)
+	at := s.now()
+	all, err := s.Store.Noteworthy(ctx, at)
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	for _, p := range all {
+		ids = append(ids, p.ID)
+	}
+	sections, err := s.Store.SectionsOfPairings(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
 	var list []Finding
 	for _, p := range all {
+		section := sections[p.ID]
+		link := "/pairings/" + p.ID
+		tell := func(group Group, code finding.Code, detail string) {
+			list = append(list, noticed(group, code, section.Title, p.TargetName, detail, link))
+		}
+		if section.Ended(at) {
+			tell(Mend, finding.TermOver, fmt.Sprintf("ended on %s; %d people are in the class", section.EndsOn.Format("2 January 2006"), p.Counts[roster.OutcomeInStep]))
+			continue // nothing else is to be done about it
+		}
+		if section.Gone {
+			tell(Mend, finding.SectionGone, fmt.Sprintf("%d people are in the class", p.Counts[roster.OutcomeInStep]))
+			continue
+		}
 		if p.PausedAt != nil {
 			continue
 		}
-		section, err := s.Store.Section(ctx, p.SectionID)
-		if errors.Is(err, store.ErrNotFound) {
-			continue // it vanished from the register and has nobody to mend
-		}
-		if err != nil {
-			return nil, err
-		}
-		link := "/pairings/" + p.ID
-		if p.LastFailed && p.LastRunID != nil {
+		switch {
+		case p.TargetSeen == store.TargetLost:
+			tell(Mend, finding.TargetGone, "deleted there by somebody")
+			continue
+		case p.LastFailed && p.LastRunID != nil:
 			run, err := s.Store.Run(ctx, *p.LastRunID)
 			if err != nil {
 				return nil, err
 			}
-			list = append(list, noticed(Mend, finding.Code(cmp.Or(run.ErrorCode, string(finding.RunFailed))), section.Title, p.TargetName, run.Error, link))
+			tell(Mend, finding.Code(cmp.Or(run.ErrorCode, string(finding.RunFailed))), run.Error)
+		}
+		if p.TargetSeen != "" && p.TargetSeen != p.TargetName {
+			tell(Remark, finding.TargetRenamed, "it is called "+p.TargetSeen+" there")
 		}
 		if p.Guarded > 0 && p.RanAt != nil {
-			list = append(list, noticed(Mend, finding.RemovalGuard, section.Title, p.TargetName, fmt.Sprintf("%d people would be taken out", p.Guarded), link))
+			tell(Mend, finding.RemovalGuard, fmt.Sprintf("%d people would be taken out", p.Guarded))
 		}
 		for _, m := range p.Mend {
 			if p.LastRunID != nil && !p.LastFailed {

@@ -142,6 +142,14 @@ func (s *School) Withdraw(personID, sectionID string) error {
 	return fmt.Errorf("person %q is not in section %q", personID, sectionID)
 }
 
+// Drop takes a section out of the register, with everybody's enrolment in it.
+func (s *School) Drop(sectionID string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.sections = slices.DeleteFunc(s.sections, func(x Section) bool { return x.ID == sectionID })
+	s.enrolments = slices.DeleteFunc(s.enrolments, func(e Enrolment) bool { return e.SectionID == sectionID })
+}
+
 func (s *School) enrol(sectionID, personID, role string) {
 	s.enrolments = append(s.enrolments, Enrolment{
 		ID: fmt.Sprintf("enr-%04d", len(s.enrolments)+1), SectionID: sectionID, PersonID: personID,

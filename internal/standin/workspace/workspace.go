@@ -101,6 +101,49 @@ func (w *Workspace) Created() int {
 	return w.created
 }
 
+// Space gives the user names of who is in the space with a name, ordered; nil when
+// there is no such space.
+func (w *Workspace) Space(name string) []string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	i := slices.IndexFunc(w.groups, func(g scim.Group) bool { return g.DisplayName == name })
+	if i < 0 {
+		return nil
+	}
+	names := []string{}
+	for _, m := range w.groups[i].Members {
+		for _, u := range w.users {
+			if u.ID == m.Value {
+				names = append(names, u.Name.GivenName+" "+u.Name.FamilyName)
+			}
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Open makes a space as somebody at the workspace would, with the people who have
+// these names in it, and gives its id.
+func (w *Workspace) Open(name string, people ...string) string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	g := scim.Group{ID: w.nextID("g"), DisplayName: name}
+	for _, u := range w.users {
+		if full := u.Name.GivenName + " " + u.Name.FamilyName; slices.Contains(people, full) {
+			g.Members = append(g.Members, scim.Member{Value: u.ID, Type: "User", Display: full})
+		}
+	}
+	w.groups = append(w.groups, g)
+	return g.ID
+}
+
+// Close deletes a space, as somebody at the workspace would.
+func (w *Workspace) Close(name string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.groups = slices.DeleteFunc(w.groups, func(g scim.Group) bool { return g.DisplayName == name })
+}
+
 func answer(w http.ResponseWriter, status int, body any) {
 	w.Header().Set("Content-Type", scim.ContentType)
 	w.WriteHeader(status)

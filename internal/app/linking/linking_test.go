@@ -1,0 +1,201 @@
+package linking_test
+
+import (
+	"archive/zip"
+	"bytes"
+	"io"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/app/linking"
+	"kanban/internal/app/pairing"
+	"kanban/internal/app/reporting"
+	"kanban/internal/apptest"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+	"kanban/internal/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+// linked is a world in which Propagation A, B and C are linked under B.
+func linked(t *testing.T) (*apptest.World, store.Connection, store.LinkedSet) {
+	t.Helper()
+	w := apptest.New(t)
+	register := w.Register()
+	w.Read(register, false)
+	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: w.Section("PROP-B").ID, Others: []string{w.Section("PROP-C").ID, w.Section("PROP-A").ID}})
+	require.NoError(t, err)
+	return w, register, set
+}
+
+func TestWhatCannotBeLinkedSaysWhy_S2(t *testing.T) {
+	w, _, set := linked(t)
+	assert.Equal(t, "Propagation", set.Name)
+	id := func(code string) string { return w.Section(code).ID }
+	for _, c := range []struct {
+		lead, other, reason string
+		code                finding.Code
+	}{
+		{"SOIL-A", "PROP-A", "all the same", finding.LinkTwice},
+		{"PROP-A", "SOIL-A", "all the same", finding.LinkTwice},
+		{"SOIL-A", "SOIL-A", "all the same", finding.LinkTwice},
+		{"SOIL-A", "GLAS-A", "", finding.OtherCourse},
+		{"ORCH-A", "ORCH-B", "", finding.OtherTerm},
+	} {
+		_, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: id(c.lead), Others: []string{id(c.other)}, Reason: c.reason})
+		r, ok := refusal.As(err)
+		require.True(t, ok, "%v %v", c, err)
+		assert.Equal(t, c.code, r.Code)
+	}
+	list, err := w.Linking.Candidates(t.Context(), id("ORCH-A"), "")
+	require.NoError(t, err)
+	require.Len(t, list, 8)
+	assert.Equal(t, "ORCH-B", list[0].Code, "what is closest comes first")
+	assert.NotEmpty(t, list[0].Obstacles)
+
+	// With a reason it can be done, and the reason is kept.
+	_, err = w.Linking.Link(t.Context(), "Maud", linking.Wish{LeadID: id("ORCH-A"), Others: []string{id("ORCH-B")}, Reason: "one class over both terms", Name: "Orchard"})
+	require.NoError(t, err)
+	var who, detail string
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT who, detail::text FROM audit_entries WHERE what = 'linked sections' ORDER BY id DESC LIMIT 1`).Scan(&who, &detail))
+	assert.Equal(t, "Maud", who)
+	assert.Contains(t, detail, "one class over both terms")
+}
+
+func TestProposalsAndSafetyCopy_S3(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	same, err := w.Linking.Proposals(t.Context(), true)
+	require.NoError(t, err)
+	require.Len(t, same, 1)
+	assert.Len(t, same[0].Sections, 2, "Propagation A and B share Otto Onion")
+	all, err := w.Linking.Proposals(t.Context(), false)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	require.Len(t, all[0].Sections, 3)
+	wish := linking.Wish{LeadID: all[0].Sections[0].ID, Others: []string{all[0].Sections[1].ID, all[0].Sections[2].ID}}
+	c, err := w.Linking.Consequences(t.Context(), wish)
+	require.NoError(t, err)
+	assert.Empty(t, c.Refused)
+	assert.Equal(t, 1, c.Several, "Otto Onion teaches two of them")
+	set, err := w.Linking.Link(t.Context(), "test", wish)
+	require.NoError(t, err)
+	kept, err := w.Store.SafetyCopy(t.Context(), set.ID)
+	require.NoError(t, err)
+	assert.Equal(t, c.People, kept.People)
+	z, err := zip.NewReader(bytes.NewReader(kept.Content), int64(len(kept.Content)))
+	require.NoError(t, err)
+	require.Len(t, z.File, 3)
+	f, err := z.File[0].Open()
+	require.NoError(t, err)
+	text, err := io.ReadAll(f)
+	require.NoError(t, err)
+	assert.Equal(t, kept.People+c.Several+1, bytes.Count(text, []byte("\n")), "one line per enrolment and a header")
+	assert.Contains(t, string(text), "PROP-A,Propagation A,Ada Alder,stu-001,student,")
+}
+
+// A set has one class, with a group for each section inside it. A mover changes
+// groups and stays in the class; unlinking gives the class back to the lead.
+func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
+	w, register, set := linked(t)
+	workspace := w.Workspace()
+	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
+	require.NoError(t, err)
+	assert.Equal(t, set.LeadID, p.SectionID, "pairing any of the sections pairs the set")
+	assert.Equal(t, "Propagation", p.TargetName)
+	cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{Text: "PROP-C"})
+	require.NoError(t, err)
+	require.Len(t, cards, 1, "the set is one card, found by any of its sections")
+	assert.Equal(t, roster.NeverRun, cards[0].State)
+	_, err = w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: workspace.ID})
+	assert.ErrorContains(t, err, "is paired through")
+
+	run := w.Sync(p.ID, false)
+	require.Equal(t, store.NeedsPerson, run.State, run.Error)
+	space := w.Standins.Workspace.Space
+	assert.Len(t, space("Propagation"), run.Counts["added"])
+	assert.Equal(t, []string{"Maud Marrow", "Otto Onion"}, intersect(space("Propagation – Propagation A"), []string{"Maud Marrow", "Otto Onion", "Pia Parsley"}))
+	assert.Equal(t, []string{"Otto Onion"}, intersect(space("Propagation – Propagation B"), []string{"Maud Marrow", "Otto Onion", "Pia Parsley"}))
+	assert.Contains(t, space("Propagation – Propagation C"), "Yann Yew")
+	again := w.Sync(p.ID, false)
+	assert.Zero(t, again.Counts["added"]+again.Counts["updated"]+again.Counts["removed"])
+
+	// Yann Yew moves from C to B: out of one group, into the other, in the class all along.
+	require.NoError(t, w.Standins.School.Withdraw("stu-025", "sec-prop-c"))
+	require.NoError(t, w.Standins.School.Enrol("stu-025", "sec-prop-b"))
+	w.Read(register, false)
+	moved := w.Sync(p.ID, false)
+	assert.Equal(t, 1, moved.Counts["updated"])
+	assert.Zero(t, moved.Counts["added"]+moved.Counts["removed"])
+	assert.NotContains(t, space("Propagation – Propagation C"), "Yann Yew")
+	assert.Contains(t, space("Propagation – Propagation B"), "Yann Yew")
+	assert.Contains(t, space("Propagation"), "Yann Yew")
+
+	// What that run did can be taken back.
+	back, err := w.Syncing.TakeBack(t.Context(), moved.ID)
+	require.NoError(t, err)
+	r, err := w.Syncing.Start(t.Context(), "test", back.ID, false)
+	require.NoError(t, err)
+	require.NoError(t, w.Syncing.Work(t.Context(), r.ID, true))
+	assert.Contains(t, space("Propagation – Propagation C"), "Yann Yew")
+	assert.NotContains(t, space("Propagation – Propagation B"), "Yann Yew")
+	no := false
+	_, err = w.Pairing.Change(t.Context(), "test", p.ID, 0, pairing.Edit{Paused: &no})
+	require.NoError(t, err)
+	w.Sync(p.ID, false)
+
+	apart, err := w.Linking.Separations(t.Context(), set.ID)
+	require.NoError(t, err)
+	require.Len(t, apart, 1)
+	assert.Greater(t, apart[0].Others, 15)
+	assert.ErrorContains(t, w.Linking.Unlink(t.Context(), "test", set.ID, 0, ""), "say what becomes of the class")
+	assert.ErrorIs(t, w.Linking.Unlink(t.Context(), "test", set.ID, 9, linking.ToLead), store.ErrStale)
+	require.NoError(t, w.Linking.Unlink(t.Context(), "test", set.ID, set.Version, linking.ToLead))
+	assert.ErrorContains(t, w.Linking.Unlink(t.Context(), "test", set.ID, 0, linking.ToLead), "unlinked already")
+	preview, err := w.Syncing.Preview(t.Context(), p.ID)
+	require.NoError(t, err)
+	_, err = w.Syncing.Start(t.Context(), "test", preview.ID, false)
+	assert.ErrorContains(t, err, "more than its guard allows", "taking the others out needs approval")
+	last := w.Sync(p.ID, true)
+	assert.Equal(t, apart[0].Others, last.Counts["removed"])
+	assert.Contains(t, space("Propagation"), "Yann Yew")
+	assert.NotContains(t, space("Propagation"), "Ada Alder")
+	assert.Empty(t, space("Propagation – Propagation C"))
+	assert.Empty(t, space("Propagation – Propagation B"), "the lead has the whole class again")
+	done := w.Sync(p.ID, false)
+	assert.Zero(t, done.Counts["updated"]+done.Counts["removed"])
+}
+
+// A section of a set that vanishes from the register takes nobody out by itself.
+func TestVanishedSectionAsksFirst_S5(t *testing.T) {
+	w, register, set := linked(t)
+	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: set.LeadID, ConnectionID: w.Workspace().ID})
+	require.NoError(t, err)
+	w.Sync(p.ID, false)
+	before := w.Standins.Workspace.Space("Propagation")
+	w.Standins.School.Drop("sec-prop-c")
+	w.Read(register, true)
+	require.NoError(t, w.Syncing.Auto(t.Context(), p.ID, "schedule"))
+	card, err := w.Pairing.Card(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, roster.NeedsPerson, card.State)
+	assert.Equal(t, before, w.Standins.Workspace.Space("Propagation"))
+	today, err := (&reporting.Service{Store: w.Store}).Today(t.Context())
+	require.NoError(t, err)
+	assert.True(t, slices.ContainsFunc(today, func(f reporting.Finding) bool { return f.Code == finding.SectionGone }))
+}
+
+func intersect(all, some []string) (both []string) {
+	for _, x := range all {
+		if slices.Contains(some, x) {
+			both = append(both, x)
+		}
+	}
+	return both
+}

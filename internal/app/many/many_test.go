@@ -1,0 +1,246 @@
+package many_test
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/app/linking"
+	"kanban/internal/app/many"
+	"kanban/internal/app/pairing"
+	"kanban/internal/apptest"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+	"kanban/internal/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+func world(t *testing.T) (*apptest.World, store.Connection, store.Connection) {
+	t.Helper()
+	w := apptest.New(t)
+	register := w.Register()
+	w.Read(register, false)
+	return w, register, w.Workspace()
+}
+
+func ids(w *apptest.World, codes ...string) (list []string) {
+	for _, c := range codes {
+		list = append(list, w.Section(c).ID)
+	}
+	return list
+}
+
+func item(t *testing.T, b many.Batch, title string) many.Item {
+	t.Helper()
+	i := slices.IndexFunc(b.Items, func(i many.Item) bool { return i.Title == title })
+	require.GreaterOrEqual(t, i, 0, title)
+	return b.Items[i]
+}
+
+func codes(i many.Item) (list []finding.Code) {
+	for _, r := range i.Remarks {
+		list = append(list, r.Code)
+	}
+	return list
+}
+
+// Many sections are paired with one preview and one run, the exceptions first.
+func TestPairManyAtOnce_S10(t *testing.T) {
+	w, _, workspace := world(t)
+	_, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: w.Section("PROP-A").ID, Others: ids(w, "PROP-B")})
+	require.NoError(t, err)
+	_, err = w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID})
+	require.NoError(t, err)
+	w.Standins.Workspace.Open("Orchard care · Orchard care A")
+	order := many.Order{Act: many.Pair, Sections: ids(w, "GLAS-A", "SOIL-A", "PROP-A", "PROP-B", "PROP-C", "ORCH-A"), ConnectionID: workspace.ID, Naming: "{course} · {section}"}
+	b, err := w.Many.Look(t.Context(), "test", order)
+	require.NoError(t, err)
+	require.Len(t, b.Items, 5, "two sections of a set are one item")
+	assert.Equal(t, "Soil science A", b.Items[0].Title, "what cannot be done comes first")
+	assert.Equal(t, []finding.Code{finding.AlreadyPaired}, codes(b.Items[0]))
+	assert.Equal(t, []finding.Code{finding.NameTaken}, codes(item(t, b, "Orchard care A")))
+	assert.Equal(t, "Propagation · Propagation C", item(t, b, "Propagation C").Target)
+	people, accounts, _, blocked := b.Totals()
+	assert.Equal(t, 1, blocked)
+	assert.Positive(t, accounts)
+	pairings, err := w.Store.Pairings(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, pairings, 1, "nothing happened yet")
+
+	b, err = w.Many.Do(t.Context(), "test", b.ID, false)
+	require.NoError(t, err)
+	_, err = w.Many.Do(t.Context(), "test", b.ID, false)
+	assert.ErrorContains(t, err, "done already")
+	require.Len(t, b.Runs, 4)
+	added := 0
+	for _, r := range w.WorkAll() {
+		assert.Contains(t, []string{store.Finished, store.NeedsPerson}, r.State, "an account that another run made keeps no promise from being kept: %s", r.Error)
+		added += r.Counts["added"] + r.Counts["refused"]
+	}
+	assert.Equal(t, people[roster.OutcomeAdd], added, "exactly what was shown")
+	assert.Len(t, w.Standins.Workspace.Space("Glasshouse climate · Glasshouse climate A"), 20)
+}
+
+// Removals above a guard are done only with approval; the others are not kept back.
+func TestRunManyExactly_S10(t *testing.T) {
+	w, register, workspace := world(t)
+	b, err := w.Many.Look(t.Context(), "test", many.Order{Act: many.Pair, Sections: ids(w, "GLAS-A", "PROP-C", "ORCH-A"), ConnectionID: workspace.ID})
+	require.NoError(t, err)
+	b, err = w.Many.Do(t.Context(), "test", b.ID, false)
+	require.NoError(t, err)
+	w.WorkAll()
+	var pairings []string
+	for _, i := range b.Items {
+		pairings = append(pairings, i.PairingID)
+	}
+	for n := 25; n < 31; n++ {
+		require.NoError(t, w.Standins.School.Withdraw(fmt.Sprintf("stu-%03d", n), "sec-prop-c"))
+	}
+	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-glass-a"))
+	w.Read(register, false)
+	b, err = w.Many.Look(t.Context(), "test", many.Order{Act: many.Run, Pairings: pairings})
+	require.NoError(t, err)
+	assert.Equal(t, "Propagation C", b.Items[0].Title)
+	assert.Equal(t, 6, b.Items[0].Guard)
+	b, err = w.Many.Do(t.Context(), "test", b.ID, false)
+	require.NoError(t, err)
+	assert.Contains(t, b.Items[0].Problem, "6 people out, which nobody approved")
+	assert.Len(t, w.WorkAll(), 2)
+	assert.Contains(t, w.Standins.Workspace.Space("Glasshouse climate A"), "Ada Alder")
+	b, err = w.Many.Look(t.Context(), "test", many.Order{Act: many.Run, Pairings: pairings})
+	require.NoError(t, err)
+	_, err = w.Many.Do(t.Context(), "Maud", b.ID, true)
+	require.NoError(t, err)
+	runs := w.WorkAll()
+	require.Len(t, runs, 3)
+	assert.True(t, slices.ContainsFunc(runs, func(r store.Run) bool { return r.Counts["removed"] == 6 && r.ApprovedBy == "Maud" }))
+
+	for _, c := range []struct {
+		act     many.Act
+		blocked bool
+		state   roster.State
+	}{{many.Pause, false, roster.Paused}, {many.Pause, true, roster.Paused}, {many.Run, true, roster.Paused}, {many.Resume, false, roster.InStep}, {many.Hold, false, roster.InStep}, {many.Open, false, roster.InStep}, {many.Open, true, roster.InStep}, {many.Template, false, roster.InStep}, {many.End, false, roster.NotPaired}} {
+		b, err := w.Many.Look(t.Context(), "test", many.Order{Act: c.act, Pairings: pairings})
+		require.NoError(t, err, c.act)
+		for _, i := range b.Items {
+			assert.Equal(t, c.blocked, i.Blocked(), "%s %s %v", c.act, i.Title, i.Remarks)
+		}
+		_, err = w.Many.Do(t.Context(), "test", b.ID, false)
+		require.NoError(t, err)
+		cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{Text: "GLAS-A"})
+		require.NoError(t, err)
+		assert.Equal(t, c.state, cards[0].State, c.act)
+	}
+	_, err = w.Many.Look(t.Context(), "test", many.Order{Act: many.Run, Pairings: pairings})
+	_, refused := refusal.As(err)
+	assert.True(t, refused, "what has ended is no pairing any more")
+}
+
+// A class goes on to the next term's section; nobody is taken out unasked.
+func TestNextTerm_S8(t *testing.T) {
+	w, _, workspace := world(t)
+	b, err := w.Many.Look(t.Context(), "test", many.Order{Act: many.Pair, Sections: ids(w, "ORCH-A", "PROP-C"), ConnectionID: workspace.ID, Naming: "{course}"})
+	require.NoError(t, err)
+	b, err = w.Many.Do(t.Context(), "test", b.ID, false)
+	require.NoError(t, err)
+	w.WorkAll()
+	orchard, propagation := item(t, b, "Orchard care A").PairingID, item(t, b, "Propagation C").PairingID
+	before := w.Standins.Workspace.Space("Orchard care")
+	require.Contains(t, before, "Rolf Rhubarb")
+
+	moves, _, err := w.Many.Proposals(t.Context(), nil, 30)
+	require.NoError(t, err)
+	assert.Empty(t, moves, "its term goes on for longer than that")
+	moves, pairings, err := w.Many.Proposals(t.Context(), nil, 90)
+	require.NoError(t, err)
+	require.Len(t, moves, 1)
+	assert.Equal(t, "ORCH-B", moves[0].To.Code)
+	assert.Equal(t, orchard, pairings[moves[0].From.ID])
+
+	w.Pairing.Now = func() time.Time { return time.Now().AddDate(0, 0, 70) } // the first term is over
+	cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{Text: "ORCH-A"})
+	require.NoError(t, err)
+	assert.Equal(t, roster.Ended, cards[0].State)
+	b, err = w.Many.Look(t.Context(), "test", many.Order{Act: many.NextTerm, Pairings: []string{orchard, propagation}})
+	require.NoError(t, err)
+	assert.Equal(t, []finding.Code{finding.OtherTerm}, codes(item(t, b, "Propagation C")), "no section follows it")
+	i := item(t, b, "Orchard care A")
+	assert.Equal(t, "Orchard care B", i.ToTitle)
+	assert.Equal(t, 18, i.Guard, "the learners of the first term come out (one is disabled and never was in), the teacher stays")
+	b, err = w.Many.Do(t.Context(), "test", b.ID, true)
+	require.NoError(t, err)
+	runs := w.WorkAll()
+	require.Len(t, runs, 1)
+	require.Equal(t, store.Finished, runs[0].State, runs[0].Error)
+	after := w.Standins.Workspace.Space("Orchard care")
+	assert.Contains(t, after, "Rolf Rhubarb")
+	assert.Contains(t, after, "Mika Mallow")
+	assert.NotContains(t, after, "Uma Ulmo")
+	assert.True(t, item(t, b, "Orchard care A").Done)
+	card, err := w.Pairing.Card(t.Context(), orchard)
+	require.NoError(t, err)
+	assert.Equal(t, "ORCH-B", card.Section.Code)
+	assert.Equal(t, roster.InStep, card.State)
+}
+
+// Everything that cannot be mended later is refused beforehand, or at least said.
+func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
+	w, _, workspace := world(t)
+	right := w.Standins.Workspace.Open("Soil science, First term", "Vilma Vanilla", "Wanda Walnut")
+	wrong := w.Standins.Workspace.Open("Soil science A", "Maud Marrow", "Pia Parsley", "Sia Spinach")
+	list, err := w.Pairing.Candidates(t.Context(), w.Section("SOIL-A").ID, workspace.ID)
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.Equal(t, right, list[0].Ref, "people and teacher say more than the name")
+	assert.Equal(t, finding.TargetStrangers, list[0].Remarks[0].Code)
+	assert.Equal(t, finding.PoorOverlap, list[1].Remarks[0].Code)
+
+	wish := pairing.Wish{SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID, TargetRef: right}
+	p, err := w.Pairing.Pair(t.Context(), "test", wish)
+	require.NoError(t, err)
+	assert.Equal(t, "Soil science, First term", p.TargetName)
+	run := w.Sync(p.ID, false)
+	assert.Equal(t, 1, run.Counts["left-out"]-1, "Wanda Walnut, whom Kanban did not put in, stays; somebody disabled is left out")
+	assert.Contains(t, w.Standins.Workspace.Space("Soil science, First term"), "Wanda Walnut")
+	_, err = w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: workspace.ID, TargetRef: right})
+	r, _ := refusal.As(err)
+	require.NotNil(t, r)
+	assert.Equal(t, finding.TargetPaired, r.Code)
+
+	limit := func(values map[string]string) {
+		_, err := w.Connecting.Update(t.Context(), "test", workspace.ID, 0, nil, values, nil)
+		require.NoError(t, err)
+	}
+	limit(map[string]string{"emptyOnly": "yes", "mostMembers": "12"})
+	for ref, code := range map[string]finding.Code{wrong: finding.TargetNotEmpty, "": finding.TargetTooSmall} {
+		section := map[string]string{wrong: "BEES-A", "": "PROP-C"}[ref]
+		if ref == wrong {
+			limit(map[string]string{"mostMembers": "50"})
+		} else {
+			limit(map[string]string{"mostMembers": "12"})
+		}
+		_, err = w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section(section).ID, ConnectionID: workspace.ID, TargetRef: ref})
+		r, _ := refusal.As(err)
+		require.NotNil(t, r, "%s: %v", code, err)
+		assert.Equal(t, code, r.Code)
+	}
+
+	// A class that is deleted at the service is not made again behind anybody's back.
+	w.Standins.Workspace.Close("Soil science, First term")
+	require.NoError(t, w.Syncing.Auto(t.Context(), p.ID, "schedule"))
+	card, err := w.Pairing.Card(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, roster.NeedsPerson, card.State)
+	assert.Equal(t, store.TargetLost, card.Pairing.TargetSeen)
+	require.NoError(t, w.Syncing.Renew(t.Context(), "test", p.ID))
+	w.Sync(p.ID, false)
+	assert.Contains(t, w.Standins.Workspace.Space("Soil science, First term"), "Vilma Vanilla")
+	assert.ErrorContains(t, w.Syncing.Renew(t.Context(), "test", p.ID), "nothing to make anew")
+}

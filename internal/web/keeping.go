@@ -1,0 +1,116 @@
+package web
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"html/template"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"kanban/internal/app/pairing"
+	"kanban/internal/core/refusal"
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+)
+
+// keeping registers how the institution wants its pairings kept.
+func (s *Server) keeping(a huma.API) {
+	handle(a, "settings", "GET /templates list-templates How pairings are made, the institution's usual way first", func(ctx context.Context, _ *struct{}) ([]pairing.Template, error) {
+		return s.Pairing.Templates(ctx)
+	})
+	handle(a, "settings", "PUT /templates edit-templates Change how pairings are made from now on", func(ctx context.Context, in *with[[]pairing.Template]) ([]pairing.Template, error) {
+		if err := s.Pairing.SetTemplates(ctx, callerOf(ctx).Name, in.Body); err != nil {
+			return nil, err
+		}
+		return s.Pairing.Templates(ctx)
+	})
+	handle(a, "settings", "GET /maintenance get-maintenance Whether everything is paused", func(ctx context.Context, _ *struct{}) (api.Maintenance, error) {
+		return s.maintenance(ctx)
+	})
+	handle(a, "settings", "PUT /maintenance edit-maintenance Pause everything, or go on", func(ctx context.Context, in *with[api.Maintenance]) (api.Maintenance, error) {
+		if err := s.Syncing.Pause(ctx, callerOf(ctx).Name, in.Body.Note, in.Body.On); err != nil {
+			return api.Maintenance{}, err
+		}
+		return s.maintenance(ctx)
+	})
+	handle(a, "settings", "GET /whole-comparison get-whole-comparison When all pairings are compared, whatever reads found", func(ctx context.Context, _ *struct{}) (api.Keeping, error) {
+		w, err := s.Syncing.WholeComparison(ctx)
+		return api.Keeping(w), err
+	})
+	handle(a, "settings", "PUT /whole-comparison edit-whole-comparison Change when all pairings are compared", func(ctx context.Context, in *with[api.Keeping]) (api.Keeping, error) {
+		if err := s.Syncing.SetWholeComparison(ctx, callerOf(ctx).Name, in.Body.Schedule); err != nil {
+			return api.Keeping{}, err
+		}
+		w, err := s.Syncing.WholeComparison(ctx)
+		return api.Keeping(w), err
+	})
+	handle(a, "settings", "GET /views list-views Your saved ways to look at sections", func(ctx context.Context, _ *struct{}) ([]api.View, error) {
+		return s.views(ctx)
+	})
+	handle(a, "settings", "PUT /views edit-views Change your saved ways to look at sections", func(ctx context.Context, in *with[[]api.View]) ([]api.View, error) {
+		names := map[string]bool{}
+		for _, v := range in.Body {
+			if v.Name == "" || names[v.Name] {
+				return nil, refusal.Invalid("name", "every view needs a name of its own")
+			}
+			names[v.Name] = true
+		}
+		if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Set(ctx, "views/"+callerOf(ctx).ID, in.Body) }); err != nil {
+			return nil, err
+		}
+		return s.views(ctx)
+	})
+}
+
+func (s *Server) views(ctx context.Context) ([]api.View, error) {
+	list := []api.View{}
+	_, err := s.Store.Setting(ctx, "views/"+callerOf(ctx).ID, &list)
+	return list, err
+}
+
+func (s *Server) maintenance(ctx context.Context) (api.Maintenance, error) {
+	m, err := s.Store.Maintenance(ctx)
+	return api.Maintenance{On: m.Since != nil, Since: m.Since, By: m.By, Note: m.Note}, err
+}
+
+var approvalPage = template.Must(template.ParseFS(pages, "pages/approval.html"))
+
+// approval shows what a link from a mail is about, and does it.
+func (s *Server) approval(w http.ResponseWriter, r *http.Request) {
+	ctx, token := r.Context(), chi.URLParam(r, "token")
+	data := map[string]any{}
+	status := http.StatusOK
+	var err error
+	if r.Method == http.MethodPost {
+		var run store.Run
+		if run, err = s.Syncing.Approve(ctx, token, r.PostFormValue("preview")); err == nil {
+			data["Done"], data["Run"] = true, s.Public+"/runs/"+run.ID
+		}
+	} else {
+		data["Asked"], err = s.Syncing.Approvable(ctx, token)
+	}
+	refused, known := refusal.As(err)
+	switch {
+	case err == nil:
+	case errors.Is(err, store.ErrNotFound):
+		status, data["Problem"] = http.StatusNotFound, "This link was used already, or is older than a week."
+	case known:
+		status, data["Problem"] = http.StatusConflict, refused.Detail
+	default:
+		s.Log.Error("showing an approval", "cause", err.Error())
+		status, data["Problem"] = http.StatusBadGateway, "The service could not be asked just now. Open the link again in a moment."
+	}
+	var page bytes.Buffer
+	if err := approvalPage.Execute(&page, data); err != nil {
+		s.missing(w, err)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Referrer-Policy", "no-referrer") // the address holds the right to approve
+	w.WriteHeader(status)
+	_, _ = w.Write(page.Bytes())
+}

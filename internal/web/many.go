@@ -1,0 +1,63 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/app/many"
+	"kanban/internal/core/nextterm"
+	"kanban/internal/wire/api"
+)
+
+type successionsInput struct {
+	Days int `query:"days" default:"60" minimum:"0" maximum:"400" doc:"Sections whose term ends within so many days, or has ended"`
+}
+
+func (s *Server) many(a huma.API) {
+	handle(a, "batches", "POST /batches make-batch Show what something would do with many; nothing is done", func(ctx context.Context, in *with[api.Order]) (api.Batch, error) {
+		o := in.Body
+		b, err := s.Many.Look(ctx, callerOf(ctx).Name, many.Order{
+			Act: many.Act(o.Act), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template,
+			Naming: o.Naming, WithoutRun: o.WithoutRun, To: o.To, At: o.At,
+		})
+		return batch(b), err
+	})
+	handle(a, "batches", "GET /batches/{id} get-batch Show a batch and how far its runs are", func(ctx context.Context, in *byID) (api.Batch, error) {
+		b, err := s.Many.Batch(ctx, in.ID)
+		return batch(b), err
+	})
+	handle(a, "batches", "POST /batches/{id}/do do-batch Do exactly what a batch shows", func(ctx context.Context, in *withID[api.Doing]) (api.Batch, error) {
+		b, err := s.Many.Do(ctx, callerOf(ctx).Name, in.ID, in.Body.Approved)
+		return batch(b), err
+	})
+	handle(a, "pairings", "GET /next-term propose-next-term Pairings whose term runs out, with the sections that follow", func(ctx context.Context, in *successionsInput) ([]api.Succession, error) {
+		moves, pairings, err := s.Many.Proposals(ctx, nil, in.Days)
+		return each(moves, func(m nextterm.Move) api.Succession {
+			return api.Succession{PairingID: pairings[m.From.ID], From: m.From.Title, ToID: m.To.ID, To: m.To.Title, Score: m.Score, Evidence: m.Evidence}
+		}), err
+	})
+}
+
+func batch(b many.Batch) api.Batch {
+	o := b.Order
+	out := api.Batch{
+		ID: b.ID, MadeBy: b.MadeBy, CreatedAt: b.CreatedAt, AppliedAt: b.AppliedAt, Runs: map[string]int{}, Items: []api.BatchItem{},
+		Order: api.Order{Act: string(o.Act), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming, WithoutRun: o.WithoutRun, To: o.To, At: o.At},
+		Done:  b.AppliedAt != nil,
+	}
+	states := map[string]string{}
+	for _, r := range b.Runs {
+		out.Runs[r.State]++
+		states[r.ID] = r.State
+		out.Done = out.Done && !r.Active()
+	}
+	out.Counts, out.NewAccounts, out.Guarded, out.Blocked = b.Totals()
+	for _, i := range b.Items {
+		out.Items = append(out.Items, api.BatchItem{
+			SectionID: i.SectionID, PairingID: i.PairingID, Title: i.Title, Target: i.Target, To: i.ToTitle, Remarks: each(i.Remarks, remark), Blocked: i.Blocked(),
+			Counts: i.Counts, Guard: i.Guard, NewAccounts: i.NewAccounts, Says: i.Says, Done: i.Done, Problem: i.Problem, RunID: i.RunID, RunState: states[i.RunID],
+		})
+	}
+	return out
+}

@@ -1,0 +1,161 @@
+package api
+
+import (
+	"time"
+
+	"kanban/internal/core/roster"
+	"kanban/internal/core/schedule"
+)
+
+// Pairing joins a section with a target.
+type Pairing struct {
+	ID        string        `json:"id"`
+	Section   Section       `json:"section"`
+	Target    string        `json:"target"`
+	TargetRef string        `json:"targetRef,omitempty" doc:"The service's id of the target, once it is made"`
+	Policy    roster.Policy `json:"policy"`
+	Paused    bool          `json:"paused"`
+	Version   int           `json:"version"`
+	LastRun   *Run          `json:"lastRun,omitempty"`
+	NextRun   *time.Time    `json:"nextRun,omitempty" doc:"When it runs next by itself"`
+	OpensAt   *time.Time    `json:"opensAt,omitempty" doc:"When its class opens by itself"`
+	Guarded   int           `json:"guarded" doc:"Removals that wait for approval"`
+	Seen      string        `json:"seen,omitempty" doc:"The class's name at the service, when it is another one"`
+	Lost      bool          `json:"lost,omitempty" doc:"The class was deleted at the service"`
+	Checklist Checklist     `json:"checklist"`
+	Freshness Freshness     `json:"freshness"`
+}
+
+// Opening opens a held class.
+type Opening struct {
+	At *time.Time `json:"at,omitempty" doc:"When; now when absent"`
+}
+
+// SyncNow asks for runs of every pairing that fits; absent values do not narrow.
+type SyncNow struct {
+	CourseID     string   `json:"courseId,omitempty"`
+	ConnectionID string   `json:"connectionId,omitempty"`
+	Pairings     []string `json:"pairings,omitempty" doc:"Ids"`
+}
+
+// Queued says how many runs were queued.
+type Queued struct {
+	Pairings int `json:"pairings"`
+}
+
+// Freshness says how old what is known about a pairing is.
+type Freshness struct {
+	ReadAt     *time.Time `json:"readAt,omitempty" doc:"When the register was read last"`
+	ComparedAt *time.Time `json:"comparedAt,omitempty"`
+	RanAt      *time.Time `json:"ranAt,omitempty"`
+	NextRead   *time.Time `json:"nextRead,omitempty" doc:"When the register is read next by itself"`
+	StoppedBy  string     `json:"stoppedBy,omitempty" doc:"What keeps it from becoming newer"`
+}
+
+// NewPairing pairs a section.
+type NewPairing struct {
+	SectionID    string         `json:"sectionId"`
+	ConnectionID string         `json:"connectionId"`
+	Target       string         `json:"target,omitempty" doc:"Name of the new class; made by the template when absent"`
+	TargetRef    string         `json:"targetRef,omitempty" doc:"The service's id of an existing class, to pair with it instead of a new one"`
+	Template     string         `json:"template,omitempty" doc:"Name of a template; the usual one when absent"`
+	Policy       *roster.Policy `json:"policy,omitempty" doc:"The template's policy when absent"`
+}
+
+// EditPairing changes a pairing; what is absent stays.
+type EditPairing struct {
+	Target *string        `json:"target,omitempty" doc:"Another name for the class, here and at the service"`
+	Policy *roster.Policy `json:"policy,omitempty"`
+	Paused *bool          `json:"paused,omitempty"`
+}
+
+// SpaceCandidate is a class at a service with the evidence for it.
+type SpaceCandidate struct {
+	Ref      string     `json:"ref" doc:"The service's id of the class"`
+	Name     string     `json:"name"`
+	Score    int        `json:"score" doc:"0 to 100"`
+	Likeness float64    `json:"likeness" doc:"How alike the names are, 0 to 1"`
+	Shared   int        `json:"shared" doc:"Members who are in the section"`
+	Missing  int        `json:"missing" doc:"People of the section with an account who are no members"`
+	Others   int        `json:"others" doc:"Members who are not in the section"`
+	Teachers int        `json:"teachers" doc:"Members who teach the section"`
+	Term     bool       `json:"term" doc:"Its name says the section's term"`
+	Remarks  []Obstacle `json:"remarks"`
+}
+
+// Order is what to do with many.
+type Order struct {
+	Act          string            `json:"act" enum:"pair,run,template,pause,resume,hold,open,next-term,end,take-out"`
+	Sections     []string          `json:"sections,omitempty" doc:"For pair: ids of sections"`
+	Pairings     []string          `json:"pairings,omitempty" doc:"For all others: ids of pairings"`
+	ConnectionID string            `json:"connectionId,omitempty" doc:"For pair: the service"`
+	Template     string            `json:"template,omitempty" doc:"For pair and template; the usual one when absent"`
+	Naming       string            `json:"naming,omitempty" doc:"For pair: names the classes, for example {course} · {teacher}; as the template says when absent"`
+	WithoutRun   bool              `json:"withoutRun,omitempty" doc:"For pair and next-term: leave the first run for later"`
+	To           map[string]string `json:"to,omitempty" doc:"For next-term: the section that follows, by pairing; the proposed one when absent"`
+	At           *time.Time        `json:"at,omitempty" doc:"For open: when; now when absent"`
+}
+
+// BatchItem is one of the many.
+type BatchItem struct {
+	SectionID   string                 `json:"sectionId,omitempty"`
+	PairingID   string                 `json:"pairingId,omitempty"`
+	Title       string                 `json:"title"`
+	Target      string                 `json:"target"`
+	To          string                 `json:"to,omitempty" doc:"Title of the section that follows"`
+	Remarks     []Obstacle             `json:"remarks"`
+	Blocked     bool                   `json:"blocked"`
+	Counts      map[roster.Outcome]int `json:"counts,omitempty" doc:"People by outcome, where a run follows"`
+	Guard       int                    `json:"guard,omitempty" doc:"Removals, when they are more than the guard allows"`
+	NewAccounts int                    `json:"newAccounts,omitempty"`
+	Says        string                 `json:"says,omitempty" doc:"What will happen, in words"`
+	Done        bool                   `json:"done"`
+	Problem     string                 `json:"problem,omitempty"`
+	RunID       string                 `json:"runId,omitempty"`
+	RunState    string                 `json:"runState,omitempty"`
+}
+
+// Batch is what happens, or happened, to many; the exceptions come first.
+type Batch struct {
+	ID          string                 `json:"id"`
+	Order       Order                  `json:"order"`
+	Items       []BatchItem            `json:"items"`
+	Counts      map[roster.Outcome]int `json:"counts" doc:"People of all items that are not blocked"`
+	NewAccounts int                    `json:"newAccounts"`
+	Guarded     int                    `json:"guarded" doc:"Items that would remove more than their guard allows"`
+	Blocked     int                    `json:"blocked"`
+	MadeBy      string                 `json:"madeBy"`
+	CreatedAt   time.Time              `json:"createdAt"`
+	AppliedAt   *time.Time             `json:"appliedAt,omitempty"`
+	Runs        map[string]int         `json:"runs" doc:"Its runs by state"`
+	Done        bool                   `json:"done" doc:"It was done, and all its runs have ended"`
+}
+
+// Doing does what a batch shows.
+type Doing struct {
+	Approved bool `json:"approved,omitempty" doc:"Allow removals above the guards"`
+}
+
+// Succession is a pairing with the section that follows its own.
+type Succession struct {
+	PairingID string   `json:"pairingId"`
+	From      string   `json:"from" doc:"Title of the section whose term runs out"`
+	ToID      string   `json:"toId"`
+	To        string   `json:"to"`
+	Score     int      `json:"score" doc:"0 to 100"`
+	Evidence  []string `json:"evidence"`
+}
+
+// Maintenance says whether everything is paused.
+type Maintenance struct {
+	On    bool       `json:"on"`
+	Since *time.Time `json:"since,omitempty"`
+	By    string     `json:"by,omitempty"`
+	Note  string     `json:"note,omitempty"`
+}
+
+// Keeping is when all pairings are compared, whatever reads found.
+type Keeping struct {
+	Schedule schedule.Schedule `json:"schedule"`
+	NextAt   *time.Time        `json:"nextAt,omitempty"`
+}
