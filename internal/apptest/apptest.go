@@ -148,13 +148,13 @@ func (w *World) Person(identifier string) store.Person {
 	return p
 }
 
-// Section finds a section by its code.
+// Section finds a section by its code, one that is there.
 func (w *World) Section(code string) store.Section {
 	w.t.Helper()
 	all, err := w.Store.Sections(w.t.Context())
 	require.NoError(w.t, err)
 	for _, s := range all {
-		if s.Code == code {
+		if s.Code == code && !s.Gone {
 			return s
 		}
 	}

@@ -210,6 +210,14 @@ func words(name string, n int) string {
 	return strings.ReplaceAll(name, "-", " ")
 }
 
+// count says how many there are of something.
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
 func counts(c map[roster.Outcome]int) string {
 	var parts []string
 	for _, o := range roster.Outcomes {

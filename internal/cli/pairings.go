@@ -19,14 +19,16 @@ func pairings() *cli.Command {
 	approve := &cli.BoolFlag{Name: "approve", Usage: "allow removals above the pairing's guard"}
 	return &cli.Command{
 		Name: "pairings", Usage: "Pair sections with outside classes and keep them in step", Category: "rosters",
-		Commands: []*cli.Command{
+		Commands: slices.Concat([]*cli.Command{
 			{Name: "list", Usage: "List pairings", Action: listPairings},
 			{
 				Name: "add", Usage: "Pair a section with a new class at a service", ArgsUsage: "SECTION CONNECTION", Action: addPairing,
 				Description: "SECTION is a code or title. The first run makes the class.\n\n  kanban pairings add PROP-A \"Chat workspace\" --target \"Propagation, group A\"",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "target", Usage: "name of the new class; the section's title when absent"},
-					&cli.StringFlag{Name: "leavers", Value: "remove", Usage: "remove, deactivate or keep people who left"},
+					&cli.StringFlag{Name: "target", Usage: "name of the new class; made by the template when absent"},
+					&cli.StringFlag{Name: "class", Usage: "id or name of a class that is at the service already, instead of a new one"},
+					&cli.StringFlag{Name: "template", Usage: "how the pairing is made; the usual one when absent"},
+					&cli.StringFlag{Name: "leavers", Usage: "remove, deactivate or keep people who left"},
 					&cli.BoolFlag{Name: "hold", Usage: "keep learners back until the class is opened"},
 					&cli.BoolFlag{Name: "notify", Usage: "let the service tell newcomers about their account"},
 				},
@@ -98,7 +100,7 @@ func pairings() *cli.Command {
 				Description: "Only pairings that have run once by hand are run. Removals above a guard wait for approval.\n\n  kanban pairings sync\n  kanban pairings sync --course PROP",
 			},
 			pausePairing("pause", true), pausePairing("resume", false),
-		},
+		}, manyCommands()),
 	}
 }
 
@@ -154,14 +156,51 @@ func addPairing(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	policy := roster.DefaultPolicy()
-	policy.Leavers, policy.Hold, policy.Notify = roster.Leavers(cmd.String("leavers")), cmd.Bool("hold"), cmd.Bool("notify")
-	p, err := client.Post[api.Pairing](ctx, c, "/pairings", api.NewPairing{SectionID: s.ID, ConnectionID: conn.ID, Target: cmd.String("target"), Policy: &policy})
+	in := api.NewPairing{SectionID: s.ID, ConnectionID: conn.ID, Target: cmd.String("target"), Template: cmd.String("template")}
+	list, err := client.Get[[]api.Template](ctx, c, "/templates")
 	if err != nil {
 		return err
 	}
-	say(cmd, "Paired %s with the new class %q at %s. Nothing has happened there yet.\nNext: kanban pairings preview %s", s.Title, p.Target, conn.Name, s.Code)
+	for i, t := range list {
+		if i == 0 && in.Template == "" || strings.EqualFold(t.Name, in.Template) {
+			t.Target = ""
+			if t, err = edited(cmd, t); err != nil {
+				return err
+			}
+			in.Policy = &t.Policy
+		}
+	}
+	what := "the new class"
+	if class := cmd.String("class"); class != "" {
+		if in.TargetRef, err = findClass(ctx, c, s, conn, class); err != nil {
+			return err
+		}
+		what = "the class"
+	}
+	p, err := client.Post[api.Pairing](ctx, c, "/pairings", in)
+	if err != nil {
+		return err
+	}
+	say(cmd, "Paired %s with %s %q at %s. Nothing has happened there yet.\nNext: kanban pairings preview %s", p.Section.Title, what, p.Target, conn.Name, s.Code)
 	return nil
+}
+
+// findClass finds a class that is at a service, by id or name.
+func findClass(ctx context.Context, c *client.Client, s api.Section, conn api.Connection, name string) (string, error) {
+	all, err := client.Get[[]api.SpaceCandidate](ctx, c, "/sections/"+s.ID+"/candidates?connection="+conn.ID)
+	if err != nil {
+		return "", err
+	}
+	var found []string
+	for _, x := range all {
+		if fits(name, x.Ref, x.Name) {
+			found = append(found, x.Ref)
+		}
+	}
+	if len(found) != 1 {
+		return "", fmt.Errorf("%w: %d classes of %s are called %q, one is needed; see them with: kanban pairings candidates %s %q", errUsage, len(found), conn.Name, name, s.Code, conn.Name)
+	}
+	return found[0], nil
 }
 
 func showPreview(cmd *cli.Command, p api.Preview, all bool) error {

@@ -18,18 +18,12 @@ import (
 func sections() *cli.Command {
 	return &cli.Command{
 		Name: "sections", Usage: "See sections and their state", Category: "rosters",
-		Commands: []*cli.Command{{
+		Commands: slices.Concat([]*cli.Command{{
 			Name: "list", Usage: "List sections with course, term, teachers, size and state",
 			Description: "  kanban sections list --state needs-person\n  kanban sections list --term \"First term\" --teacher \"Maud Marrow\" --output csv",
-			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "find", Usage: "text in title, code, course or teacher"},
-				&cli.StringFlag{Name: "term", Usage: "title of a term"},
-				&cli.StringFlag{Name: "teacher", Usage: "name of a teacher"},
-				&cli.StringFlag{Name: "state", Usage: "one of the states, e.g. needs-person"},
-				&cli.StringFlag{Name: "aside", Usage: "what the rule with this name leaves aside, or * for everything"},
-			},
+			Flags:       filterFlags(),
 			Action: func(ctx context.Context, cmd *cli.Command) error {
-				q := url.Values{"text": {cmd.String("find")}, "term": {cmd.String("term")}, "teacher": {cmd.String("teacher")}, "state": {cmd.String("state")}, "aside": {cmd.String("aside")}}
+				q := filterQuery(cmd)
 				c := connect(cmd)
 				all, err := client.All[api.Section](ctx, c, "/sections?"+q.Encode())
 				if err != nil {
@@ -42,6 +36,9 @@ func sections() *cli.Command {
 				}
 				defer sayAside(cmd, page.Aside)
 				return tableOf(all, "No section fits. Connect a register and read it: kanban connections add oneroster …", []string{"state", "section", "code", "course", "term", "teachers", "learners", "target", "people"}, func(s api.Section) []string {
+					if s.Set != nil {
+						s.Code = fmt.Sprintf("%d linked", len(s.Set.Sections))
+					}
 					return []string{state(s.State), s.Title, s.Code, s.Course, strings.Join(s.Terms, ", "), strings.Join(s.Teachers, ", "), fmt.Sprint(s.Learners), s.Target, counts(s.Counts)}
 				}).print(cmd)
 			},
@@ -59,7 +56,7 @@ func sections() *cli.Command {
 				&cli.BoolFlag{Name: "movements", Usage: "who joined and left since the section was first read, newest first"},
 			},
 			Description: "  kanban sections roster PROP-A --at 2026-10-01\n  kanban sections roster PROP-A --movements",
-		}},
+		}}, linkCommands()),
 	}
 }
 
@@ -92,7 +89,7 @@ func findSection(ctx context.Context, c *client.Client, name string) (api.Sectio
 		return api.Section{}, err
 	}
 	i := slices.IndexFunc(all, func(x api.Section) bool {
-		return x.ID == name || strings.EqualFold(x.Code, name) || strings.EqualFold(x.Title, name)
+		return fits(name, x.ID, x.Code, x.Title) || x.Set != nil && slices.ContainsFunc(x.Set.Sections, func(o api.SectionRef) bool { return fits(name, o.ID, o.Code, o.Title) })
 	})
 	if i < 0 {
 		return api.Section{}, fmt.Errorf("%w: there is no section %q; list them with: kanban sections list", errUsage, name)

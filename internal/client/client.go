@@ -102,6 +102,10 @@ func (c *Client) do(ctx context.Context, method, path string, header http.Header
 		_ = json.Unmarshal(text, p)
 		return p
 	}
+	if raw, ok := out.(*[]byte); ok {
+		*raw = text
+		return nil
+	}
 	if out == nil || len(text) == 0 {
 		return nil
 	}
@@ -162,6 +166,13 @@ func All[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 			return all, nil
 		}
 	}
+}
+
+// Download reads a file.
+func (c *Client) Download(ctx context.Context, path string) ([]byte, error) {
+	var text []byte
+	err := c.do(ctx, http.MethodGet, path, nil, nil, &text)
+	return text, err
 }
 
 // LoadCartridge sets a course's outline from a Common Cartridge manifest.

@@ -72,11 +72,12 @@ func (s *Store) SectionsOfPairings(ctx context.Context, ids []string) (map[strin
 		Ends                                  *time.Time
 		Gone                                  bool
 	}](ctx, s, "finding the pairings' sections", `
-		SELECT p.id::text, p.section_id::text, lead.title, lead.connection_id::text, max(f.ends_on), bool_or(f.gone)
+		SELECT p.id::text, p.section_id::text, coalesce(t.name, lead.title), lead.connection_id::text, max(f.ends_on), bool_or(f.gone)
 		FROM pairings p JOIN section_facts lead ON lead.section_id = p.section_id
+		LEFT JOIN linked_sets t ON t.id = p.set_id
 		LEFT JOIN linked_sections l ON l.set_id = p.set_id AND l.unlinked_at IS NULL
 		JOIN section_facts f ON f.section_id = coalesce(l.section_id, p.section_id)
-		WHERE p.id = ANY ($1::uuid[]) GROUP BY p.id, lead.section_id`, ids)
+		WHERE p.id = ANY ($1::uuid[]) GROUP BY p.id, lead.section_id, t.id`, ids)
 	out := make(map[string]Section, len(rows))
 	for _, r := range rows {
 		out[r.PairingID] = Section{ID: r.SectionID, Title: r.Title, Connection: r.Register, EndsOn: r.Ends, Gone: r.Gone}

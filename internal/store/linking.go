@@ -53,7 +53,7 @@ func (tx *Tx) LinkSections(ctx context.Context, set *LinkedSet) error {
 			return known(err, "linking sections")
 		}
 	}
-	return nil
+	return tx.SectionsChanged(ctx)
 }
 
 // Unlink ends a set whose version must still be the one read.
@@ -64,6 +64,9 @@ func (tx *Tx) Unlink(ctx context.Context, set LinkedSet) error {
 	}
 	if err == nil {
 		_, err = tx.PGX.Exec(ctx, `UPDATE linked_sections SET unlinked_at = now() WHERE set_id = $1 AND unlinked_at IS NULL`, set.ID)
+	}
+	if err == nil {
+		return tx.SectionsChanged(ctx)
 	}
 	return known(err, "unlinking")
 }
@@ -154,14 +157,14 @@ func (s *Store) ResultsOf(ctx context.Context, sectionIDs []string) ([]Result, e
 		WHERE g.section_id = ANY ($1::uuid[]) ORDER BY f.code, h.family_name, h.given_name, h.id`, sectionIDs)
 }
 
-// ServicesOfPairings gives the name of the service of each pairing that has not ended.
-func (s *Store) ServicesOfPairings(ctx context.Context) (map[string]string, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT p.id::text, c.name FROM pairings p JOIN connections c ON c.id = p.connection_id WHERE p.ended_at IS NULL`)
+// ServicesOfSections gives, by section, the names of the services at which it is paired.
+func (s *Store) ServicesOfSections(ctx context.Context) (map[string][]string, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT p.section_id::text, c.name FROM pairings p JOIN connections c ON c.id = p.connection_id WHERE p.ended_at IS NULL ORDER BY c.name`)
 	if err != nil {
-		return nil, known(err, "listing the pairings' services")
+		return nil, known(err, "listing the sections' services")
 	}
-	out := map[string]string{}
+	out := map[string][]string{}
 	var id, name string
-	_, err = pgx.ForEachRow(rows, []any{&id, &name}, func() error { out[id] = name; return nil })
-	return out, known(err, "listing the pairings' services")
+	_, err = pgx.ForEachRow(rows, []any{&id, &name}, func() error { out[id] = append(out[id], name); return nil })
+	return out, known(err, "listing the sections' services")
 }

@@ -203,5 +203,8 @@ func (tx *Tx) DropMirror(ctx context.Context, connectionID string) error {
 			return known(err, "removing the mirror")
 		}
 	}
-	return nil
+	if _, err := tx.PGX.Exec(ctx, `DELETE FROM section_facts WHERE connection_id = $1`, connectionID); err != nil {
+		return known(err, "removing the mirror")
+	}
+	return tx.SectionsChanged(ctx)
 }

@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 )
@@ -66,30 +64,6 @@ func (p *Pairing) Standing(x Section, paused bool, at time.Time) roster.Standing
 		s.Hold, s.Guarded, s.Latest = p.Policy.Hold, p.Guarded > 0, p.Counts
 	}
 	return s
-}
-
-// Listed gives what lists show of the pairings that have not ended, by id: of the
-// policy only whether the class is held, and nobody by name.
-func (s *Store) Listed(ctx context.Context) (map[string]*Pairing, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT id::text, section_id::text, set_id::text, connection_id::text, target_name, coalesce((policy->>'hold')::boolean, false), coalesce(counts::text, '{}'),
-		guarded, last_failed, ran_at, next_at, opens_at, paused_at, compared_at, version FROM pairings WHERE ended_at IS NULL`)
-	if err != nil {
-		return nil, known(err, "listing pairings")
-	}
-	out := map[string]*Pairing{}
-	var p Pairing
-	var counts []byte
-	_, err = pgx.ForEachRow(rows, []any{&p.ID, &p.SectionID, &p.SetID, &p.ConnectionID, &p.TargetName, &p.Policy.Hold, &counts,
-		&p.Guarded, &p.LastFailed, &p.RanAt, &p.NextAt, &p.OpensAt, &p.PausedAt, &p.ComparedAt, &p.Version}, func() error {
-		one := p
-		one.Counts = nil
-		if err := json.Unmarshal(counts, &one.Counts); err != nil {
-			return err
-		}
-		out[one.ID] = &one
-		return nil
-	})
-	return out, known(err, "listing pairings")
 }
 
 // Pairings lists those that have not ended, newest first.
@@ -255,9 +229,12 @@ type Held struct {
 	Ref, Name, PairingID string
 }
 
-// TargetsAt lists the targets at a service that are paired now.
+// TargetsAt lists the targets at a service that are paired now, and the groups
+// inside them.
 func (s *Store) TargetsAt(ctx context.Context, connectionID string) ([]Held, error) {
-	return many[Held](ctx, s, "listing the service's classes", `SELECT target_ref, target_name, id::text FROM pairings WHERE connection_id = $1 AND ended_at IS NULL ORDER BY created_at`, connectionID)
+	return many[Held](ctx, s, "listing the service's classes", `
+		SELECT target_ref, target_name, id::text FROM pairings WHERE connection_id = $1 AND ended_at IS NULL
+		UNION ALL SELECT g.ref, p.target_name, p.id::text FROM pairing_groups g JOIN pairings p ON p.id = g.pairing_id WHERE p.connection_id = $1 AND p.ended_at IS NULL`, connectionID)
 }
 
 // SectionsOfTarget lists the sections with which a target was paired before.

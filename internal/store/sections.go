@@ -31,7 +31,6 @@ type Section struct {
 	Learners   int
 	Gone       bool   // no longer in the register
 	Connection string // the register's connection id
-	PairingID  *string
 	SetID      *string
 }
 
@@ -42,34 +41,19 @@ func (x Section) Ended(at time.Time) bool {
 
 const sectionsSQL = `
 SELECT f.section_id::text, f.title, f.code, f.class_type, f.org, f.course_id::text, f.course, f.course_code, f.term_ids, f.terms, f.begins_on, f.ends_on,
-       f.teachers, f.teacher_ids, f.roles, f.learners, f.gone, f.connection_id::text, p.id::text, l.set_id::text
+       f.teachers, f.teacher_ids, f.roles, f.learners, f.gone, f.connection_id::text, l.set_id::text
 FROM section_facts f
-LEFT JOIN pairings p ON p.section_id = f.section_id AND p.ended_at IS NULL
 LEFT JOIN linked_sections l ON l.section_id = f.section_id AND l.unlinked_at IS NULL`
-
-// Sections lists every section of every register, ordered by title, and the
-// vanished ones that are still paired or linked. A section with two pairings
-// stands twice, once with each; the pairing of a linked set stands at its lead.
-func (s *Store) Sections(ctx context.Context) ([]Section, error) {
-	return many[Section](ctx, s, "listing sections", sectionsSQL+` WHERE NOT f.gone OR p.id IS NOT NULL OR l.set_id IS NOT NULL ORDER BY f.title, f.section_id, p.id`)
-}
 
 // SectionsByID lists some by id, in that order, gone ones too.
 func (s *Store) SectionsByID(ctx context.Context, ids []string) ([]Section, error) {
-	return many[Section](ctx, s, "finding the sections", `SELECT DISTINCT ON (w.n) x.* FROM unnest($1::uuid[]) WITH ORDINALITY AS w (id, n) JOIN (`+sectionsSQL+`) AS x (
-		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, connection_id, pairing_id, set_id) ON x.id = w.id::text ORDER BY w.n, x.pairing_id`, ids)
+	return many[Section](ctx, s, "finding the sections", `SELECT x.* FROM unnest($1::uuid[]) WITH ORDINALITY AS w (id, n) JOIN (`+sectionsSQL+`) AS x (
+		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, connection_id, set_id) ON x.id = w.id::text ORDER BY w.n`, ids)
 }
 
-// Section finds one, a vanished one too; with several pairings, any of them.
+// Section finds one, a vanished one too.
 func (s *Store) Section(ctx context.Context, id string) (Section, error) {
-	return one[Section](ctx, s, "finding the section", sectionsSQL+` WHERE f.section_id = $1 LIMIT 1`, id)
-}
-
-// RefreshSections works out anew what lists show: of the sections with these ids,
-// or of every section of the register when ids is nil.
-func (tx *Tx) RefreshSections(ctx context.Context, connectionID string, ids []string) error {
-	_, err := tx.PGX.Exec(ctx, `SELECT refresh_section_facts($1, $2::uuid[])`, connectionID, ids)
-	return known(err, "working out what lists show")
+	return one[Section](ctx, s, "finding the section", sectionsSQL+` WHERE f.section_id = $1`, id)
 }
 
 // Person is one person of the mirror.
@@ -131,7 +115,8 @@ func (s *Store) Source(ctx context.Context, p Pairing) (roster.Source, error) {
 }
 
 // Sources does the same for many pairings with one connection. A pairing that is
-// not stored yet has placed nobody.
+// not stored yet has placed nobody. The conditions that no text is empty repeat
+// those of the indexes, or they could not be used.
 func (s *Store) Sources(ctx context.Context, connectionID string, pairings []Pairing) (map[string]roster.Source, error) {
 	var ids, sections []string
 	var sets []*string
@@ -147,10 +132,10 @@ func (s *Store) Sources(ctx context.Context, connectionID string, pairings []Pai
 		SELECT w.pairing_id::text, p.id::text, e.role, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
 		       p.user_ids, p.org, coalesce(o.name, ''), coalesce(a.remote_id, ''), coalesce(a.chosen_by <> '', false), coalesce(a.switched_off, false),
 		       coalesce((SELECT array_agg(n.remote_id) FROM not_accounts n WHERE n.connection_id = $1 AND n.person_id = p.id), '{}'),
-		       coalesce((SELECT f.id::text FROM people f WHERE p.secondary AND p.master <> '' AND f.connection_id = p.connection_id
+		       coalesce((SELECT f.id::text FROM people f WHERE p.secondary AND p.master <> '' AND f.connection_id = p.connection_id AND f.master <> ''
 		                 AND f.master = p.master AND NOT f.secondary AND f.gone_at IS NULL ORDER BY f.sourced_id LIMIT 1), ''),
 		       CASE WHEN w.grouped THEN s.id::text ELSE '' END,
-		       coalesce((SELECT o.given_name || ' ' || o.family_name FROM people o WHERE p.email_key <> '' AND o.email_key = p.email_key AND o.connection_id = p.connection_id
+		       coalesce((SELECT o.given_name || ' ' || o.family_name FROM people o WHERE p.email_key <> '' AND o.email_key <> '' AND o.email_key = p.email_key AND o.connection_id = p.connection_id
 		                 AND o.gone_at IS NULL AND o.id <> p.id AND (p.master = '' OR o.master <> p.master) ORDER BY o.id LIMIT 1), '')
 		FROM asked w
 		JOIN sections s ON s.id = w.section_id

@@ -51,6 +51,8 @@ type Store struct {
 	db   *gorm.DB
 	jobs *river.Client[pgx.Tx]
 	*vault
+
+	lists lists
 }
 
 // Open connects, brings the schema up to date under a lock, and checks that the
@@ -64,6 +66,8 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	if config.MaxConns == 0 {
 		config.MaxConns = 40
 	}
+	// Compiling a query takes seconds, and these take milliseconds.
+	config.ConnConfig.RuntimeParams["jit"] = "off"
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("connecting to the database: %w", err)

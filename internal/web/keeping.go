@@ -18,14 +18,14 @@ import (
 
 // keeping registers how the institution wants its pairings kept.
 func (s *Server) keeping(a huma.API) {
-	handle(a, "settings", "GET /templates list-templates How pairings are made, the institution's usual way first", func(ctx context.Context, _ *struct{}) ([]pairing.Template, error) {
-		return s.Pairing.Templates(ctx)
+	handle(a, "settings", "GET /templates list-templates How pairings are made, the institution's usual way first", func(ctx context.Context, _ *struct{}) ([]api.Template, error) {
+		return s.templates(ctx)
 	})
-	handle(a, "settings", "PUT /templates edit-templates Change how pairings are made from now on", func(ctx context.Context, in *with[[]pairing.Template]) ([]pairing.Template, error) {
-		if err := s.Pairing.SetTemplates(ctx, callerOf(ctx).Name, in.Body); err != nil {
+	handle(a, "settings", "PUT /templates edit-templates Change how pairings are made from now on", func(ctx context.Context, in *with[[]api.Template]) ([]api.Template, error) {
+		if err := s.Pairing.SetTemplates(ctx, callerOf(ctx).Name, each(in.Body, func(t api.Template) pairing.Template { return pairing.Template(t) })); err != nil {
 			return nil, err
 		}
-		return s.Pairing.Templates(ctx)
+		return s.templates(ctx)
 	})
 	handle(a, "settings", "GET /maintenance get-maintenance Whether everything is paused", func(ctx context.Context, _ *struct{}) (api.Maintenance, error) {
 		return s.maintenance(ctx)
@@ -63,6 +63,11 @@ func (s *Server) keeping(a huma.API) {
 		}
 		return s.views(ctx)
 	})
+}
+
+func (s *Server) templates(ctx context.Context) ([]api.Template, error) {
+	list, err := s.Pairing.Templates(ctx)
+	return each(list, func(t pairing.Template) api.Template { return api.Template(t) }), err
 }
 
 func (s *Server) views(ctx context.Context) ([]api.View, error) {

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"github.com/danielgtaylor/huma/v2"
+	"golang.org/x/sync/errgroup"
 
 	"kanban/internal/app/pairing"
 	"kanban/internal/core/finding"
@@ -19,15 +20,19 @@ func (s *Server) pairings(a huma.API) {
 			return api.Page[api.Pairing]{}, err
 		}
 		items, next, err := paged(all, in.Cursor, in.Limit)
-		page := api.Page[api.Pairing]{Items: []api.Pairing{}, Next: next}
-		for _, p := range items {
-			shown, err := s.pairing(ctx, p.ID)
-			if err != nil {
-				return page, err
-			}
-			page.Items = append(page.Items, shown)
+		if err != nil {
+			return api.Page[api.Pairing]{}, err
 		}
-		return page, err
+		page := api.Page[api.Pairing]{Items: make([]api.Pairing, len(items)), Next: next}
+		group, ctx := errgroup.WithContext(ctx)
+		group.SetLimit(8) // each is several small queries
+		for i, p := range items {
+			group.Go(func() (err error) {
+				page.Items[i], err = s.pairing(ctx, p.ID)
+				return err
+			})
+		}
+		return page, group.Wait()
 	})
 	handleTagged(a, "pairings", "POST /pairings make-pairing Pair a section with a new target", func(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
 		p, err := s.Pairing.Pair(ctx, callerOf(ctx).Name, pairing.Wish{

@@ -39,6 +39,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/batches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show what something would do with many; nothing is done */
+        post: operations["make-batch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/batches/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a batch and how far its runs are */
+        get: operations["get-batch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/batches/{id}/do": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Do exactly what a batch shows */
+        post: operations["do-batch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/board": {
         parameters: {
             query?: never;
@@ -403,6 +454,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/linked-sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List linked sets */
+        get: operations["list-sets"];
+        put?: never;
+        /** Link sections, one set or many */
+        post: operations["make-sets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/linked-sets/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What linking would mean; nothing is done */
+        post: operations["preview-set"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/linked-sets/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sections that could be linked: of one course and term */
+        get: operations["propose-sets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/linked-sets/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a linked set, and what unlinking would mean */
+        get: operations["get-set"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/linked-sets/{id}/unlink": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Handle the sections of a set one by one again */
+        post: operations["unlink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -412,6 +549,41 @@ export interface paths {
         };
         /** What changes, as it changes (server-sent events) */
         get: operations["live"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/maintenance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether everything is paused */
+        get: operations["get-maintenance"];
+        /** Pause everything, or go on */
+        put: operations["edit-maintenance"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/next-term": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Pairings whose term runs out, with the sections that follow */
+        get: operations["propose-next-term"];
         put?: never;
         post?: never;
         delete?: never;
@@ -570,6 +742,23 @@ export interface paths {
         put?: never;
         /** Compare now and show what a run would do */
         post: operations["make-preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pairings/{id}/renew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let the next run make a class anew that was deleted at the service */
+        post: operations["renew-class"];
         delete?: never;
         options?: never;
         head?: never;
@@ -837,6 +1026,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sections/{id}/candidates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Classes of a service by how likely each is the section's counterpart */
+        get: operations["list-candidate-classes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sections/{id}/linkable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be linked under a section, and why other sections cannot */
+        get: operations["list-linkable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sections/{id}/movements": {
         parameters: {
             query?: never;
@@ -907,6 +1130,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How pairings are made, the institution's usual way first */
+        get: operations["list-templates"];
+        /** Change how pairings are made from now on */
+        put: operations["edit-templates"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/today": {
         parameters: {
             query?: never;
@@ -935,6 +1176,42 @@ export interface paths {
         put?: never;
         /** Make an API token */
         post: operations["make-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Your saved ways to look at sections */
+        get: operations["list-views"];
+        /** Change your saved ways to look at sections */
+        put: operations["edit-views"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/whole-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When all pairings are compared, whatever reads found */
+        get: operations["get-whole-comparison"];
+        /** Change when all pairings are compared */
+        put: operations["edit-whole-comparison"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -994,6 +1271,15 @@ export interface components {
             optional?: boolean;
             title: string;
         };
+        Apart: {
+            /**
+             * Format: int64
+             * @description People whom only the other sections have, and whom Kanban put in
+             */
+            others: number;
+            pairingId: string;
+            target: string;
+        };
         Attempt: {
             answer: string;
             error: string;
@@ -1035,6 +1321,62 @@ export interface components {
             issuerId: string;
             name: string;
         };
+        Batch: {
+            /** Format: date-time */
+            appliedAt?: string;
+            /** Format: int64 */
+            blocked: number;
+            /** @description People of all items that are not blocked */
+            counts: {
+                [key: string]: number;
+            };
+            /** Format: date-time */
+            createdAt: string;
+            /** @description It was done, and all its runs have ended */
+            done: boolean;
+            /**
+             * Format: int64
+             * @description Items that would remove more than their guard allows
+             */
+            guarded: number;
+            id: string;
+            items: components["schemas"]["BatchItem"][];
+            madeBy: string;
+            /** Format: int64 */
+            newAccounts: number;
+            order: components["schemas"]["Order"];
+            /** @description Its runs by state */
+            runs: {
+                [key: string]: number;
+            };
+        };
+        BatchItem: {
+            blocked: boolean;
+            /** @description People by outcome, where a run follows */
+            counts?: {
+                [key: string]: number;
+            };
+            done: boolean;
+            /**
+             * Format: int64
+             * @description Removals, when they are more than the guard allows
+             */
+            guard?: number;
+            /** Format: int64 */
+            newAccounts?: number;
+            pairingId?: string;
+            problem?: string;
+            remarks: components["schemas"]["Obstacle"][];
+            runId?: string;
+            runState?: string;
+            /** @description What will happen, in words */
+            says?: string;
+            sectionId?: string;
+            target: string;
+            title: string;
+            /** @description Title of the section that follows */
+            to?: string;
+        };
         Board: {
             columns: components["schemas"]["Column"][];
         };
@@ -1068,6 +1410,14 @@ export interface components {
             live: boolean;
             steps: components["schemas"]["Step"][];
         };
+        Choices: {
+            courses: string[];
+            organisations: string[];
+            roles: string[];
+            services: string[];
+            teachers: string[];
+            terms: string[];
+        };
         Column: {
             /** @description At most 200; the sections list has all */
             cards: components["schemas"]["Section"][];
@@ -1098,6 +1448,14 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        CopyRef: {
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: int64 */
+            people: number;
+            /** Format: int64 */
+            results: number;
+        };
         Course: {
             /**
              * Format: int64
@@ -1113,10 +1471,12 @@ export interface components {
             activate?: boolean;
             deactivate?: boolean;
             detail: string;
+            join?: string[];
             name: string;
             outcome: string;
             owner?: string;
             personId: string;
+            quit?: string[];
             reason: string;
             remedy?: string;
             role: string;
@@ -1149,6 +1509,10 @@ export interface components {
             ruleId: string;
             /** @enum {string} */
             state: "queued" | "retrying" | "delivered" | "waiting";
+        };
+        Doing: {
+            /** @description Allow removals above the guards */
+            approved?: boolean;
         };
         DomainRule: {
             /** @description The old domain, for example old.school.example */
@@ -1344,6 +1708,11 @@ export interface components {
             name: string;
             url?: string;
         };
+        Keeping: {
+            /** Format: date-time */
+            nextAt?: string;
+            schedule: components["schemas"]["Schedule"];
+        };
         Kind: {
             about: string;
             capabilities: string[];
@@ -1361,10 +1730,12 @@ export interface components {
             activate?: boolean;
             deactivate?: boolean;
             detail: string;
+            join?: string[];
             name: string;
             outcome: string;
             owner?: string;
             personId: string;
+            quit?: string[];
             reason: string;
             /** @description As the section has them; absent for members whom nobody in the section is */
             register?: components["schemas"]["RegisterSide"];
@@ -1377,11 +1748,52 @@ export interface components {
             want?: components["schemas"]["Wanted"];
             was?: components["schemas"]["Wanted"];
         };
+        Linkable: {
+            code: string;
+            course: string;
+            gone?: boolean;
+            id: string;
+            /** Format: int64 */
+            learners: number;
+            obstacles: components["schemas"]["Obstacle"][];
+            terms: string[];
+            title: string;
+        };
+        LinkedMany: {
+            /** @description Why the others could not be linked */
+            problems: string[];
+            sets: components["schemas"]["LinkedSet"][];
+        };
+        LinkedSet: {
+            /** @description The safety copy that was kept before linking */
+            copy?: components["schemas"]["CopyRef"];
+            /** Format: date-time */
+            createdAt: string;
+            id: string;
+            leadId: string;
+            madeBy: string;
+            name: string;
+            reason?: string;
+            sections: components["schemas"]["SectionRef"][];
+            /** @description Its classes, and what unlinking would mean for each */
+            targets: components["schemas"]["Apart"][];
+            /** Format: date-time */
+            unlinkedAt?: string;
+            /** Format: int64 */
+            version: number;
+        };
         Live: {
             /** @description Which one; empty when it is about many */
             id: string;
             /** @description connection, section, pairing, run, event, delivery, rule or badge */
             topic: string;
+        };
+        Maintenance: {
+            by?: string;
+            note?: string;
+            on: boolean;
+            /** Format: date-time */
+            since?: string;
         };
         Matching: {
             domains: components["schemas"]["DomainRule"][];
@@ -1418,11 +1830,15 @@ export interface components {
         };
         NewPairing: {
             connectionId: string;
-            /** @description The default policy when absent */
+            /** @description The template's policy when absent */
             policy?: components["schemas"]["Policy"];
             sectionId: string;
-            /** @description Name of the new target; the section's title when absent */
+            /** @description Name of the new class; made by the template when absent */
             target?: string;
+            /** @description The service's id of an existing class, to pair with it instead of a new one */
+            targetRef?: string;
+            /** @description Name of a template; the usual one when absent */
+            template?: string;
         };
         NewRule: {
             actions: components["schemas"]["Action"][];
@@ -1442,6 +1858,15 @@ export interface components {
             only?: string[];
             previewId: string;
         };
+        NewSet: {
+            leadId: string;
+            /** @description The course's title when absent */
+            name?: string;
+            /** @description Links them although the rule says otherwise; it is kept in the audit trail */
+            reason?: string;
+            /** @description Ids of the others */
+            sections: string[];
+        };
         NewToken: {
             /** @description What the token is for */
             name: string;
@@ -1453,12 +1878,47 @@ export interface components {
             subject: string;
             title: string;
         };
+        Obstacle: {
+            /** @description It cannot be done while this is so */
+            blocks: boolean;
+            code: string;
+            detail: string;
+            /** @description For linking: a reason overrides it */
+            override?: boolean;
+            remedy?: string;
+            title: string;
+        };
         Opening: {
             /**
              * Format: date-time
              * @description When; now when absent
              */
             at?: string;
+        };
+        Order: {
+            /** @enum {string} */
+            act: "pair" | "run" | "template" | "pause" | "resume" | "hold" | "open" | "next-term" | "end" | "take-out";
+            /**
+             * Format: date-time
+             * @description For open: when; now when absent
+             */
+            at?: string;
+            /** @description For pair: the service */
+            connectionId?: string;
+            /** @description For pair: names the classes, for example {course} · {teacher}; as the template says when absent */
+            naming?: string;
+            /** @description For all others: ids of pairings */
+            pairings?: string[];
+            /** @description For pair: ids of sections */
+            sections?: string[];
+            /** @description For pair and template; the usual one when absent */
+            template?: string;
+            /** @description For next-term: the section that follows, by pairing; the proposed one when absent */
+            to?: {
+                [key: string]: string;
+            };
+            /** @description For pair and next-term: leave the first run for later */
+            withoutRun?: boolean;
         };
         Outline: {
             modules: components["schemas"]["Module"][];
@@ -1518,6 +1978,11 @@ export interface components {
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
+        PageLinkable: {
+            items: components["schemas"]["Linkable"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
         PagePairing: {
             items: components["schemas"]["Pairing"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -1558,6 +2023,8 @@ export interface components {
             guarded: number;
             id: string;
             lastRun?: components["schemas"]["Run"];
+            /** @description The class was deleted at the service */
+            lost?: boolean;
             /**
              * Format: date-time
              * @description When it runs next by itself
@@ -1571,6 +2038,8 @@ export interface components {
             paused: boolean;
             policy: components["schemas"]["Policy"];
             section: components["schemas"]["Section"];
+            /** @description The class's name at the service, when it is another one */
+            seen?: string;
             target: string;
             /** @description The service's id of the target, once it is made */
             targetRef?: string;
@@ -1656,6 +2125,17 @@ export interface components {
             approved?: boolean;
             /** @description Ask the register only for what changed since the last read */
             changes?: boolean;
+        };
+        Refused: {
+            /** @description It cannot be done while this is so */
+            blocks: boolean;
+            code: string;
+            detail: string;
+            /** @description For linking: a reason overrides it */
+            override?: boolean;
+            remedy?: string;
+            section: components["schemas"]["SectionRef"];
+            title: string;
         };
         RegisterSide: {
             email: string;
@@ -1793,12 +2273,36 @@ export interface components {
             };
             course: string;
             courseId: string;
+            /**
+             * Format: date-time
+             * @description Last day of its terms
+             */
+            endsOn?: string;
+            /** @description No longer in the register */
+            gone?: boolean;
             id: string;
             /** Format: int64 */
             learners: number;
+            /** @description What to do next, in words */
+            next?: string;
+            /**
+             * Format: date-time
+             * @description When it runs next by itself
+             */
+            nextRun?: string;
+            /**
+             * Format: date-time
+             * @description When its class opens by itself
+             */
+            opensAt?: string;
+            organisation?: string;
             pairingId?: string;
             /** Format: date-time */
             ranAt?: string;
+            /** @description Of the people in it */
+            roles: string[];
+            /** @description The linked set that this is about; the section is its lead */
+            set?: components["schemas"]["SetRef"];
             /** @enum {string} */
             state: "not-paired" | "never-run" | "held" | "in-step" | "out-of-step" | "needs-person" | "paused" | "ended";
             target?: string;
@@ -1809,9 +2313,26 @@ export interface components {
         SectionPage: {
             /** @description What each rule left out of this list */
             aside: components["schemas"]["LeftAside"][];
+            /** @description The values by which lists can be narrowed */
+            choices: components["schemas"]["Choices"];
             items: components["schemas"]["Section"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
+            /**
+             * Format: int64
+             * @description How many fit, on all pages
+             */
+            total: number;
+        };
+        SectionRef: {
+            code: string;
+            course: string;
+            gone?: boolean;
+            id: string;
+            /** Format: int64 */
+            learners: number;
+            terms: string[];
+            title: string;
         };
         SectionRule: {
             /** @description As the register gives it, such as homeroom */
@@ -1842,6 +2363,38 @@ export interface components {
             name: string;
             userName: string;
         };
+        SetOutlook: {
+            name: string;
+            /**
+             * Format: int64
+             * @description Who would be handled together, each counted once
+             */
+            people: number;
+            /** @description Nothing can be linked while there is any */
+            refused: components["schemas"]["Refused"][];
+            /**
+             * Format: int64
+             * @description Results that the safety copy would hold
+             */
+            results: number;
+            sections: components["schemas"]["SectionRef"][];
+            /**
+             * Format: int64
+             * @description Of them, who are in more than one of the sections
+             */
+            several: number;
+            /** @description The lead's classes, which would become the set's */
+            targets: string[];
+        };
+        SetProposal: {
+            name: string;
+            sections: components["schemas"]["SectionRef"][];
+        };
+        SetRef: {
+            id: string;
+            name: string;
+            sections: components["schemas"]["SectionRef"][];
+        };
         Setup: {
             email: string;
             name: string;
@@ -1854,11 +2407,62 @@ export interface components {
             email: string;
             password: string;
         };
+        SpaceCandidate: {
+            /**
+             * Format: double
+             * @description How alike the names are, 0 to 1
+             */
+            likeness: number;
+            /**
+             * Format: int64
+             * @description People of the section with an account who are no members
+             */
+            missing: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description Members who are not in the section
+             */
+            others: number;
+            /** @description The service's id of the class */
+            ref: string;
+            remarks: components["schemas"]["Obstacle"][];
+            /**
+             * Format: int64
+             * @description 0 to 100
+             */
+            score: number;
+            /**
+             * Format: int64
+             * @description Members who are in the section
+             */
+            shared: number;
+            /**
+             * Format: int64
+             * @description Members who teach the section
+             */
+            teachers: number;
+            /** @description Its name says the section's term */
+            term: boolean;
+        };
         Step: {
             done: boolean;
             /** @description What to do, when it is not done */
             next?: string;
             title: string;
+        };
+        Succession: {
+            evidence: string[];
+            /** @description Title of the section whose term runs out */
+            from: string;
+            pairingId: string;
+            /**
+             * Format: int64
+             * @description 0 to 100
+             */
+            score: number;
+            to: string;
+            toId: string;
         };
         Switch: {
             on: boolean;
@@ -1868,6 +2472,12 @@ export interface components {
             courseId?: string;
             /** @description Ids */
             pairings?: string[];
+        };
+        Template: {
+            name: string;
+            policy: components["schemas"]["Policy"];
+            /** @description Names the classes, for example {course} · {teacher} */
+            target: string;
         };
         Token: {
             token: string;
@@ -1879,6 +2489,17 @@ export interface components {
             personId: string;
             role: string;
             section: string;
+        };
+        Unlinking: {
+            /** @description What becomes of its class: lead (it stays the lead section's, the others' people come out with its next run) or end (everybody stays, nothing keeps it in step) */
+            target?: string;
+        };
+        View: {
+            name: string;
+            /** @description The filters, by name */
+            query: {
+                [key: string]: string;
+            };
         };
         Wanted: {
             email: string;
@@ -2004,6 +2625,113 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Badge"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-batch": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Order"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-batch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "do-batch": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Doing"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
                 };
             };
             /** @description Error */
@@ -2978,6 +3706,212 @@ export interface operations {
             };
         };
     };
+    "list-sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkedSet"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-sets": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSet"][];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkedMany"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-set": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetOutlook"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "propose-sets": {
+        parameters: {
+            query?: {
+                /** @description Only sections that share a teacher */
+                sameTeacher?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetProposal"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-set": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkedSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    unlink: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Unlinking"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkedSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     live: {
         parameters: {
             query?: never;
@@ -3016,6 +3950,103 @@ export interface operations {
                         /** @description The retry time in milliseconds. */
                         retry?: number;
                     })[];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-maintenance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Maintenance"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-maintenance": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Maintenance"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Maintenance"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "propose-next-term": {
+        parameters: {
+            query?: {
+                /** @description Sections whose term ends within so many days, or has ended */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Succession"][];
                 };
             };
             /** @description Error */
@@ -3429,6 +4460,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "renew-class": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pairing"];
                 };
             };
             /** @description Error */
@@ -4070,6 +5134,18 @@ export interface operations {
                 teacher?: string;
                 /** @description One of the states */
                 state?: string;
+                /** @description Name of an organisation */
+                organisation?: string;
+                /** @description Title or code of a course */
+                course?: string;
+                /** @description Role of somebody in it, such as proctor */
+                role?: string;
+                /** @description Name of the connection with which it is paired */
+                service?: string;
+                /** @description Learners */
+                atLeast?: number;
+                /** @description Learners; any number when empty */
+                atMost?: string;
                 /** @description List what the rule with this name leaves aside, or * for everything */
                 aside?: string;
             };
@@ -4151,6 +5227,80 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SectionRule"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-candidate-classes": {
+        parameters: {
+            query: {
+                /** @description Id of the service's connection */
+                connection: string;
+            };
+            header?: never;
+            path: {
+                /** @description The section's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpaceCandidate"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-linkable": {
+        parameters: {
+            query?: {
+                /** @description In title, code or course */
+                text?: string;
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The lead section's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageLinkable"];
                 };
             };
             /** @description Error */
@@ -4359,6 +5509,71 @@ export interface operations {
             };
         };
     };
+    "list-templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-templates": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Template"][];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     today: {
         parameters: {
             query?: never;
@@ -4411,6 +5626,136 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Token"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-views": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["View"][];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-whole-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keeping"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-whole-comparison": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Keeping"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keeping"];
                 };
             };
             /** @description Error */

@@ -27,7 +27,6 @@ type Service struct {
 type school struct {
 	all   []linking.Section
 	index map[string]int
-	kept  map[string]store.Section
 }
 
 func (s *Service) school(ctx context.Context) (school, error) {
@@ -39,7 +38,7 @@ func (s *Service) school(ctx context.Context) (school, error) {
 	if err != nil {
 		return school{}, err
 	}
-	services, err := s.Store.ServicesOfPairings(ctx)
+	services, err := s.Store.ServicesOfSections(ctx)
 	if err != nil {
 		return school{}, err
 	}
@@ -47,19 +46,19 @@ func (s *Service) school(ctx context.Context) (school, error) {
 	for _, set := range sets {
 		names[set.ID] = set.Name
 	}
-	x := school{index: map[string]int{}, kept: map[string]store.Section{}}
+	x := school{index: map[string]int{}}
 	for _, section := range sections {
-		i, twice := x.index[section.ID]
-		if !twice {
-			i = len(x.all)
-			x.index[section.ID], x.kept[section.ID] = i, section
-			x.all = append(x.all, Look(section))
+		if section.Gone && section.SetID == nil && services[section.ID] == nil {
+			continue
 		}
+		one := Look(section)
 		if section.SetID != nil {
-			x.all[i].Set = names[*section.SetID]
-		} else if section.PairingID != nil {
-			x.all[i].Targets = append(x.all[i].Targets, services[*section.PairingID])
+			one.Set = names[*section.SetID]
+		} else {
+			one.Targets = services[section.ID]
 		}
+		x.index[section.ID] = len(x.all)
+		x.all = append(x.all, one)
 	}
 	return x, nil
 }

@@ -169,7 +169,7 @@ func (o *Outlook) remark(code finding.Code, blocks bool, format string, args ...
 
 // sections looks at the section, or at all of a set.
 func (l *looking) sections(o *Outlook, x *service) {
-	parts := []store.Section{o.Card.Section}
+	parts := []store.Section{*o.Card.Section}
 	if o.Card.Set != nil {
 		parts = o.Card.Set.Sections
 	}

@@ -3,7 +3,6 @@
 package pairing
 
 import (
-	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -30,7 +29,7 @@ type Service struct {
 // Card is a section or a linked set with its pairing, if any, and the one state
 // of both.
 type Card struct {
-	Section    store.Section // of a linked set: its lead
+	Section    *store.Section // of a linked set: its lead; shared, do not change it
 	Set        *store.LinkedSet
 	Pairing    *store.Pairing
 	Connection string // name of the service
@@ -96,31 +95,38 @@ func (s *Service) cards(ctx context.Context) ([]Card, error) {
 	if err != nil {
 		return nil, err
 	}
-	cards := make([]Card, 0, len(sections))
-	for _, x := range sections {
+	of := make(map[string][]*store.Pairing, len(pairings))
+	for _, p := range pairings {
+		of[p.SectionID] = append(of[p.SectionID], p)
+	}
+	by := make(map[roster.State][]Card, len(roster.States))
+	for i := range sections {
+		x := &sections[i]
 		c := Card{Section: x}
 		if x.SetID != nil {
 			if c.Set = sets[*x.SetID]; c.Set != nil && c.Set.LeadID != x.ID {
 				continue // its card is the lead's
 			}
 		}
-		if x.PairingID != nil {
-			c.Pairing = pairings[*x.PairingID]
+		paired := of[x.ID]
+		if x.Gone && c.Set == nil && len(paired) == 0 {
+			continue
 		}
-		s.judge(&c, paused)
-		cards = append(cards, c)
+		for n := range max(len(paired), 1) { // one with two pairings stands twice
+			one := c
+			if n < len(paired) {
+				one.Pairing = paired[n]
+			}
+			s.judge(&one, paused)
+			by[one.State] = append(by[one.State], one)
+		}
 	}
-	slices.SortStableFunc(cards, func(a, b Card) int { return cmp.Compare(order[a.State], order[b.State]) })
+	cards := make([]Card, 0, len(sections))
+	for _, state := range roster.States {
+		cards = append(cards, by[state]...)
+	}
 	return cards, nil
 }
-
-var order = func() map[roster.State]int {
-	m := make(map[roster.State]int, len(roster.States))
-	for i, state := range roster.States {
-		m[state] = i
-	}
-	return m
-}()
 
 // sets gives the linked sets of sections, with the sections that are listed.
 func (s *Service) sets(ctx context.Context, sections []store.Section) (map[string]*store.LinkedSet, error) {
@@ -145,11 +151,12 @@ func (s *Service) sets(ctx context.Context, sections []store.Section) (map[strin
 }
 
 func (f Filter) fits(c Card) bool {
-	parts := []store.Section{c.Section}
-	if c.Set != nil {
-		parts = c.Set.Sections
+	some := func(fits func(store.Section) bool) bool {
+		if c.Set == nil {
+			return fits(*c.Section)
+		}
+		return slices.ContainsFunc(c.Set.Sections, fits)
 	}
-	some := func(fits func(store.Section) bool) bool { return slices.ContainsFunc(parts, fits) }
 	text := strings.ToLower(f.Text)
 	contains := func(s string) bool { return strings.Contains(strings.ToLower(s), text) }
 	return (f.Text == "" || contains(c.Title()) || some(func(x store.Section) bool {
@@ -192,7 +199,7 @@ func (s *Service) paused(ctx context.Context) (p pauses, err error) {
 // judge fills in what follows from section, set and pairing.
 func (s *Service) judge(c *Card, paused pauses) {
 	c.Teachers, c.Roles, c.Learners = c.Section.Teachers, c.Section.Roles, c.Section.Learners
-	x := c.Section
+	x := *c.Section
 	if c.Set != nil {
 		c.Teachers, c.Roles, c.Learners = nil, nil, 0
 		for _, o := range c.Set.Sections {
@@ -229,7 +236,7 @@ func (s *Service) Card(ctx context.Context, pairingID string) (Card, error) {
 	if err != nil {
 		return Card{}, err
 	}
-	c := Card{Section: section, Pairing: &p}
+	c := Card{Section: &section, Pairing: &p}
 	if p.SetID != nil {
 		set, err := s.Store.LinkedSet(ctx, *p.SetID)
 		if err != nil {

@@ -18,7 +18,7 @@ const templatesSetting = "templates"
 // policy. The first template is the institution's own choice for all that name none.
 type Template struct {
 	Name   string        `json:"name"`
-	Target string        `json:"target" doc:"Names the classes, for example {course} · {teacher}"`
+	Target string        `json:"target"` // a template of core/naming
 	Policy roster.Policy `json:"policy"`
 }
 

@@ -256,7 +256,15 @@ func (s *Service) SetWholeComparison(ctx context.Context, who string, sch schedu
 }
 
 func (s *Service) next(sch schedule.Schedule, after time.Time) *time.Time {
-	return NextRun(store.Pairing{Policy: roster.Policy{Schedule: sch}}, after, s.Zone)
+	zone := s.Zone
+	if zone == nil {
+		zone = time.UTC
+	}
+	at := sch.Next(after, zone, 0)
+	if at.IsZero() {
+		return nil
+	}
+	return &at
 }
 
 // compareAll asks for a comparison of all pairings when its time has come. Those

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -68,6 +69,22 @@ func (s Schedule) Check() error {
 		return nil
 	}
 	return fmt.Errorf("%q is not one of by-hand, after-read, every, daily", s.Kind)
+}
+
+// String says in words when something runs.
+func (s Schedule) String() string {
+	switch s.Kind {
+	case AfterRead:
+		return "after reads that change its people"
+	case Every:
+		return fmt.Sprintf("every %d minutes", s.Minutes)
+	case Daily:
+		if len(s.Days) == 0 {
+			return "daily at " + s.At
+		}
+		return "at " + s.At + " on " + strings.Join(s.Days, ", ")
+	}
+	return "by hand only"
 }
 
 // ReactsToReads reports whether a read that changed people starts a run.

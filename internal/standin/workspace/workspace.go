@@ -137,6 +137,14 @@ func (w *Workspace) Open(name string, people ...string) string {
 	return g.ID
 }
 
+// Hold gives the workspace more accounts and spaces, as one that has been in use
+// for long has.
+func (w *Workspace) Hold(users []scim.User, groups []scim.Group) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.users, w.groups = append(w.users, users...), append(w.groups, groups...)
+}
+
 // Close deletes a space, as somebody at the workspace would.
 func (w *Workspace) Close(name string) {
 	w.mu.Lock()

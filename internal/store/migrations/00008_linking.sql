@@ -1,5 +1,10 @@
 -- +goose Up
 
+-- Counts whenever what lists show of sections changes, so that a process knows
+-- whether what it holds in memory is still right.
+CREATE TABLE section_version (one boolean PRIMARY KEY DEFAULT true CHECK (one), version bigint NOT NULL DEFAULT 1);
+INSERT INTO section_version DEFAULT VALUES;
+
 -- What lists show of a section, worked out when a read changed it, so that a list
 -- of ten thousand sections need not look at every enrolment.
 CREATE TABLE section_facts (
@@ -25,41 +30,52 @@ CREATE TABLE section_facts (
 CREATE INDEX section_facts_listed ON section_facts (title, section_id);
 
 -- +goose StatementBegin
-CREATE FUNCTION refresh_section_facts(register uuid, only_ids uuid[]) RETURNS void LANGUAGE sql AS $$
-    WITH these AS MATERIALIZED (
-        SELECT * FROM sections s WHERE s.connection_id = register AND (only_ids IS NULL OR s.id = ANY (only_ids))
-    ), dates AS (
-        SELECT s.sourced_id, array_agg(t.sourced_id ORDER BY t.sourced_id) AS ids, array_agg(t.title ORDER BY t.start_date, t.title) AS titles,
-               min(t.start_date) AS begins, max(t.end_date) AS ends
-        FROM these s CROSS JOIN LATERAL unnest(s.terms) AS of_term (id)
-        JOIN terms t ON t.connection_id = register AND t.sourced_id = of_term.id AND t.gone_at IS NULL
-        GROUP BY s.sourced_id
-    ), seats AS (
-        SELECT e.section,
-               array_agg(DISTINCT h.given_name || ' ' || h.family_name) FILTER (WHERE e.role = 'teacher' AND NOT h.secondary) AS teachers,
-               array_agg(DISTINCT h.id::text) FILTER (WHERE e.role = 'teacher' AND NOT h.secondary) AS teacher_ids,
-               array_agg(DISTINCT e.role) AS roles,
-               count(DISTINCT e.person) FILTER (WHERE e.role = 'student')::int AS learners
-        FROM enrolments e
-        JOIN people h ON h.connection_id = register AND h.sourced_id = e.person
-        WHERE e.connection_id = register AND e.gone_at IS NULL AND (only_ids IS NULL OR e.section IN (SELECT sourced_id FROM these))
-        GROUP BY e.section
-    )
-    INSERT INTO section_facts
-    SELECT s.id, register, s.title, s.code, s.class_type, coalesce(o.name, ''), c.id, c.title, c.code,
-           coalesce(d.ids, '{}'), coalesce(d.titles, '{}'), d.begins, d.ends,
-           coalesce(e.teachers, '{}'), coalesce(e.teacher_ids, '{}'), coalesce(e.roles, '{}'), coalesce(e.learners, 0), s.gone_at IS NOT NULL
-    FROM these s
-    JOIN courses c ON c.connection_id = register AND c.sourced_id = s.course
-    LEFT JOIN orgs o ON o.connection_id = register AND o.sourced_id = s.org
-    LEFT JOIN dates d ON d.sourced_id = s.sourced_id
-    LEFT JOIN seats e ON e.section = s.sourced_id
-    ON CONFLICT (section_id) DO UPDATE SET
-        title = excluded.title, code = excluded.code, class_type = excluded.class_type, org = excluded.org, course_id = excluded.course_id,
-        course = excluded.course, course_code = excluded.course_code, term_ids = excluded.term_ids, terms = excluded.terms,
-        begins_on = excluded.begins_on, ends_on = excluded.ends_on, teachers = excluded.teachers, teacher_ids = excluded.teacher_ids,
-        roles = excluded.roles, learners = excluded.learners, gone = excluded.gone;
-$$;
+-- The text is planned anew each time, with the register's own statistics: a plan for
+-- any register would be one for none. Everything of a register is joined whole.
+CREATE FUNCTION refresh_section_facts(register uuid, only_ids uuid[]) RETURNS void LANGUAGE plpgsql AS $$
+DECLARE
+    before text := current_setting('enable_nestloop');
+BEGIN
+    IF only_ids IS NULL THEN
+        PERFORM set_config('enable_nestloop', 'off', true);
+    END IF;
+    EXECUTE format($sql$
+        WITH these AS MATERIALIZED (
+            SELECT * FROM sections s WHERE s.connection_id = %1$L %2$s
+        ), dates AS (
+            SELECT s.sourced_id, array_agg(t.sourced_id ORDER BY t.sourced_id) AS ids, array_agg(t.title ORDER BY t.start_date, t.title) AS titles,
+                   min(t.start_date) AS begins, max(t.end_date) AS ends
+            FROM (SELECT sourced_id, unnest(terms) AS term FROM these) s
+            JOIN terms t ON t.connection_id = %1$L AND t.sourced_id = s.term AND t.gone_at IS NULL
+            GROUP BY s.sourced_id
+        ), seats AS (
+            SELECT e.section,
+                   array_agg(DISTINCT h.given_name || ' ' || h.family_name) FILTER (WHERE e.role = 'teacher' AND NOT h.secondary) AS teachers,
+                   array_agg(DISTINCT h.id::text) FILTER (WHERE e.role = 'teacher' AND NOT h.secondary) AS teacher_ids,
+                   array_agg(DISTINCT e.role) AS roles,
+                   count(DISTINCT e.person) FILTER (WHERE e.role = 'student')::int AS learners
+            FROM these s
+            JOIN enrolments e ON e.connection_id = %1$L AND e.section = s.sourced_id AND e.gone_at IS NULL
+            JOIN people h ON h.connection_id = %1$L AND h.sourced_id = e.person
+            GROUP BY e.section
+        )
+        INSERT INTO section_facts
+        SELECT s.id, %1$L, s.title, s.code, s.class_type, coalesce(o.name, ''), c.id, c.title, c.code,
+               coalesce(d.ids, '{}'), coalesce(d.titles, '{}'), d.begins, d.ends,
+               coalesce(e.teachers, '{}'), coalesce(e.teacher_ids, '{}'), coalesce(e.roles, '{}'), coalesce(e.learners, 0), s.gone_at IS NOT NULL
+        FROM these s
+        JOIN courses c ON c.connection_id = %1$L AND c.sourced_id = s.course
+        LEFT JOIN orgs o ON o.connection_id = %1$L AND o.sourced_id = s.org
+        LEFT JOIN dates d ON d.sourced_id = s.sourced_id
+        LEFT JOIN seats e ON e.section = s.sourced_id
+        ON CONFLICT (section_id) DO UPDATE SET
+            title = excluded.title, code = excluded.code, class_type = excluded.class_type, org = excluded.org, course_id = excluded.course_id,
+            course = excluded.course, course_code = excluded.course_code, term_ids = excluded.term_ids, terms = excluded.terms,
+            begins_on = excluded.begins_on, ends_on = excluded.ends_on, teachers = excluded.teachers, teacher_ids = excluded.teacher_ids,
+            roles = excluded.roles, learners = excluded.learners, gone = excluded.gone
+    $sql$, register, CASE WHEN only_ids IS NULL THEN '' ELSE format('AND s.id = ANY (%L::uuid[])', only_ids) END);
+    PERFORM set_config('enable_nestloop', before, true);
+END $$;
 -- +goose StatementEnd
 SELECT refresh_section_facts(id, NULL) FROM connections WHERE kind LIKE 'oneroster%';
 
@@ -119,6 +135,7 @@ ALTER TABLE pairings ADD target_seen text NOT NULL DEFAULT '';
 -- A comparison, with a run of what it finds, that was asked for and is still to come.
 ALTER TABLE pairings ADD asked_at timestamptz, ADD asked_by text NOT NULL DEFAULT '', ADD asked_run boolean NOT NULL DEFAULT false;
 CREATE INDEX pairings_asked ON pairings (connection_id) WHERE asked_at IS NOT NULL;
+CREATE INDEX placements_account ON placements (remote_id);
 CREATE INDEX pairings_section ON pairings (section_id) WHERE ended_at IS NULL;
 
 -- Something that is done to many at once: shown first, then done exactly so.

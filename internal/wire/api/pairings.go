@@ -146,6 +146,13 @@ type Succession struct {
 	Evidence  []string `json:"evidence"`
 }
 
+// Template is how pairings are made: how their classes are called, and their policy.
+type Template struct {
+	Name   string        `json:"name"`
+	Target string        `json:"target" doc:"Names the classes, for example {course} · {teacher}"`
+	Policy roster.Policy `json:"policy"`
+}
+
 // Maintenance says whether everything is paused.
 type Maintenance struct {
 	On    bool       `json:"on"`

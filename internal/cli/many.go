@@ -1,0 +1,415 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"kanban/internal/client"
+	"kanban/internal/core/roster"
+	"kanban/internal/wire/api"
+)
+
+// filterFlags narrow lists of sections.
+func filterFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "find", Usage: "text in title, code, course or teacher"},
+		&cli.StringFlag{Name: "organisation", Usage: "name of an organisation"},
+		&cli.StringFlag{Name: "course", Usage: "title or code of a course"},
+		&cli.StringFlag{Name: "term", Usage: "title of a term"},
+		&cli.StringFlag{Name: "teacher", Usage: "name of a teacher"},
+		&cli.StringFlag{Name: "role", Usage: "role of somebody in it, e.g. proctor"},
+		&cli.StringFlag{Name: "state", Usage: "one of the states, e.g. needs-person"},
+		&cli.StringFlag{Name: "service", Usage: "name of the connection with which it is paired"},
+		&cli.IntFlag{Name: "at-least", Usage: "learners"},
+		&cli.StringFlag{Name: "at-most", Usage: "learners"},
+		&cli.StringFlag{Name: "aside", Usage: "what the rule with this name leaves aside, or * for everything"},
+	}
+}
+
+func filterQuery(cmd *cli.Command) url.Values {
+	q := url.Values{}
+	for flag, name := range map[string]string{
+		"find": "text", "organisation": "organisation", "course": "course", "term": "term", "teacher": "teacher", "role": "role",
+		"state": "state", "service": "service", "at-most": "atMost", "aside": "aside",
+	} {
+		q.Set(name, cmd.String(flag))
+	}
+	if n := cmd.Int("at-least"); n > 0 {
+		q.Set("atLeast", fmt.Sprint(n))
+	}
+	return q
+}
+
+// batchFlags are those of every command that shows first and does then.
+func batchFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.BoolFlag{Name: "apply", Usage: "do exactly what was shown; without this it is only shown"},
+		&cli.BoolFlag{Name: "approve", Usage: "allow removals above the guards"},
+		&cli.BoolFlag{Name: "later", Usage: "leave the first run for later"},
+	}
+}
+
+func manyCommands() []*cli.Command {
+	return []*cli.Command{
+		{
+			Name: "many", Usage: "Do something with many at once: one preview for all, then exactly that", ArgsUsage: "ACT [SECTION...]", Action: doMany,
+			Flags: slices.Concat(batchFlags(), filterFlags(), []cli.Flag{
+				&cli.StringFlag{Name: "connection", Usage: "for pair: the service"},
+				&cli.StringFlag{Name: "template", Usage: "for pair and template: its name; the usual one when absent"},
+				&cli.StringFlag{Name: "naming", Usage: "for pair: names the classes, e.g. \"{course} · {teacher}\""},
+				&cli.TimestampFlag{Name: "at", Usage: "for open: when; now when absent", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04", time.RFC3339}}},
+			}),
+			Description: "ACT is pair, run, template, pause, resume, hold, open, next-term, end or take-out. Choose sections by name, or all that fit the filters.\n\n" +
+				"  kanban pairings many pair PROP-A PROP-B PROP-C --connection \"Chat workspace\"\n  kanban pairings many pair --term \"First term\" --state not-paired --connection \"Chat workspace\" --naming \"{course} · {section}\" --apply\n  kanban pairings many run --state out-of-step --apply",
+		},
+		{
+			Name: "next-term", Usage: "Move classes to the sections of the next term that follow", ArgsUsage: "[SECTION...]", Action: nextTerm,
+			Flags: append(batchFlags(), &cli.IntFlag{Name: "days", Value: 60, Usage: "without sections: those whose term ends within so many days, or has ended"},
+				&cli.StringSliceFlag{Name: "to", Usage: "the section that follows, `OLD=NEW`, instead of the proposed one"}),
+			Description: "Proposes the section of the same course, with the same teacher where there is one.\n\n  kanban pairings next-term\n  kanban pairings next-term ORCH-A --apply --approve\n  kanban pairings next-term ORCH-A --to ORCH-A=ORCH-B",
+		},
+		{
+			Name: "candidates", Usage: "Classes that are at a service already, by how likely each is the counterpart", ArgsUsage: "SECTION CONNECTION", Action: listCandidates,
+			Description: "  kanban pairings candidates SOIL-A \"Chat workspace\"",
+		},
+		{Name: "renew", Usage: "Let the next run make a class anew that was deleted at the service", ArgsUsage: "SECTION", Action: renewClass},
+		{
+			Name: "whole-comparison", Usage: "When all pairings are compared, whatever reads found", Action: wholeComparison,
+			Flags:       []cli.Flag{&cli.StringFlag{Name: "schedule", Usage: "by-hand, \"every 60\" (minutes), \"daily 03:30\", \"daily 03:30 sunday\""}},
+			Description: "  kanban pairings whole-comparison\n  kanban pairings whole-comparison --schedule \"daily 03:30\"",
+		},
+		templates(),
+	}
+}
+
+func doMany(ctx context.Context, cmd *cli.Command) error {
+	if cmd.Args().Len() == 0 {
+		return usage(cmd, "say what to do: pair, run, template, pause, resume, hold, open, next-term, end or take-out")
+	}
+	c := connect(cmd)
+	o := api.Order{Act: cmd.Args().First(), Template: cmd.String("template"), Naming: cmd.String("naming"), WithoutRun: cmd.Bool("later")}
+	if cmd.IsSet("at") {
+		at := cmd.Timestamp("at")
+		o.At = &at
+	}
+	if o.Act == "pair" {
+		conn, err := findConnection(ctx, c, cmd.String("connection"))
+		if err != nil {
+			return err
+		}
+		o.ConnectionID = conn.ID
+	}
+	chosen, err := choose(ctx, cmd, c, cmd.Args().Tail())
+	if err != nil {
+		return err
+	}
+	for _, s := range chosen {
+		switch {
+		case o.Act == "pair" && (s.PairingID == "" || cmd.Args().Len() > 1):
+			o.Sections = append(o.Sections, s.ID)
+		case o.Act != "pair" && s.PairingID != "":
+			o.Pairings = append(o.Pairings, s.PairingID)
+		case o.Act != "pair" && cmd.Args().Len() > 1:
+			return fmt.Errorf("%w: %s is not paired", errUsage, s.Title)
+		}
+	}
+	return doBatch(ctx, cmd, c, o)
+}
+
+// choose gives the named sections, or all that fit the filters.
+func choose(ctx context.Context, cmd *cli.Command, c *client.Client, names []string) ([]api.Section, error) {
+	if len(names) == 0 {
+		q := filterQuery(cmd)
+		q.Set("limit", "1000")
+		return client.All[api.Section](ctx, c, "/sections?"+q.Encode())
+	}
+	var list []api.Section
+	for _, name := range names {
+		s, err := findSection(ctx, c, name)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, s)
+	}
+	return list, nil
+}
+
+func nextTerm(ctx context.Context, cmd *cli.Command) error {
+	c := connect(cmd)
+	o := api.Order{Act: "next-term", WithoutRun: cmd.Bool("later"), To: map[string]string{}}
+	for _, name := range cmd.Args().Slice() {
+		s, err := findSection(ctx, c, name)
+		if err == nil && s.PairingID == "" {
+			err = fmt.Errorf("%w: %s is not paired, so it has no class to move", errUsage, s.Title)
+		}
+		if err != nil {
+			return err
+		}
+		o.Pairings = append(o.Pairings, s.PairingID)
+	}
+	if len(o.Pairings) == 0 {
+		all, err := client.Get[[]api.Succession](ctx, c, fmt.Sprintf("/next-term?days=%d", cmd.Int("days")))
+		if err != nil {
+			return err
+		}
+		for _, x := range all {
+			o.Pairings = append(o.Pairings, x.PairingID)
+		}
+		if len(all) == 0 {
+			say(cmd, "No class has a section that follows within %d days. Name sections to see why: kanban pairings next-term SECTION", cmd.Int("days"))
+			return nil
+		}
+	}
+	for _, text := range cmd.StringSlice("to") {
+		from, to, _ := strings.Cut(text, "=")
+		old, err := findSection(ctx, c, from)
+		if err != nil {
+			return err
+		}
+		next, err := findSection(ctx, c, to)
+		if err != nil {
+			return err
+		}
+		o.To[old.PairingID] = next.ID
+	}
+	return doBatch(ctx, cmd, c, o)
+}
+
+// doBatch shows what would happen to many, and with --apply does it and waits.
+func doBatch(ctx context.Context, cmd *cli.Command, c *client.Client, o api.Order) error {
+	b, err := client.Post[api.Batch](ctx, c, "/batches", o)
+	if err != nil {
+		return err
+	}
+	if !cmd.Bool("apply") {
+		if err := showBatch(cmd, b); err != nil || cmd.String("output") != "table" {
+			return err
+		}
+		say(cmd, "\nNothing was done. Do exactly this with --apply.")
+		return nil
+	}
+	if b, err = client.Post[api.Batch](ctx, c, "/batches/"+b.ID+"/do", api.Doing{Approved: cmd.Bool("approve")}); err != nil {
+		return err
+	}
+	progress := bar()
+	for !b.Done {
+		runs := 0
+		for _, n := range b.Runs {
+			runs += n
+		}
+		progress(api.Run{Step: "running", Done: runs - b.Runs["queued"] - b.Runs["running"], Total: runs})
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+		if b, err = client.Get[api.Batch](ctx, c, "/batches/"+b.ID); err != nil {
+			return err
+		}
+	}
+	if err := showBatch(cmd, b); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(b.Items, func(i api.BatchItem) bool { return i.Problem != "" || i.RunState == "failed" || i.RunState == "moved" }) {
+		return cli.Exit("", ExitNeedsPerson)
+	}
+	return nil
+}
+
+func showBatch(cmd *cli.Command, b api.Batch) error {
+	if err := tableOf(b.Items, "Nothing was chosen.", []string{"", "section", "class", "people", "what to know"}, func(i api.BatchItem) []string {
+		sign, notes := "●", []string{}
+		for _, r := range i.Remarks {
+			sign = "◐"
+			notes = append(notes, r.Detail)
+		}
+		if i.Guard > 0 && !i.Done {
+			sign = "◐"
+			notes = append(notes, fmt.Sprintf("%d removals need approval (--approve)", i.Guard))
+		}
+		if i.Blocked || i.Problem != "" {
+			sign = "▲"
+		}
+		if i.Problem != "" {
+			notes = append(notes, i.Problem)
+		}
+		if i.Says != "" {
+			notes = append(notes, i.Says)
+		}
+		if i.RunState != "" {
+			notes = append(notes, "run "+ended(i.RunState))
+		}
+		return []string{sign, i.Title, i.Target, counts(i.Counts), strings.Join(notes, "; ")}
+	}).print(cmd); err != nil || cmd.String("output") != "table" {
+		return err
+	}
+	say(cmd, "\n%d in all, %d cannot be done. %s; %d accounts to be made; %d need their removals approved.", len(b.Items), b.Blocked, counts(b.Counts), b.NewAccounts, b.Guarded)
+	return nil
+}
+
+func listCandidates(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 2)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	s, err := findSection(ctx, c, args[0])
+	if err != nil {
+		return err
+	}
+	conn, err := findConnection(ctx, c, args[1])
+	if err != nil {
+		return err
+	}
+	all, err := client.Get[[]api.SpaceCandidate](ctx, c, "/sections/"+s.ID+"/candidates?connection="+conn.ID)
+	if err != nil {
+		return err
+	}
+	if err := tableOf(all, conn.Name+" has no class yet.", []string{"score", "class", "id", "in common", "missing", "others", "teachers", "what to know"}, func(x api.SpaceCandidate) []string {
+		var notes []string
+		for _, r := range x.Remarks {
+			sign := "◐ "
+			if r.Blocks {
+				sign = "▲ "
+			}
+			notes = append(notes, sign+r.Detail)
+		}
+		return []string{fmt.Sprint(x.Score), x.Name, x.Ref, fmt.Sprint(x.Shared), fmt.Sprint(x.Missing), fmt.Sprint(x.Others), fmt.Sprint(x.Teachers), strings.Join(notes, "; ")}
+	}).print(cmd); err != nil || len(all) == 0 || cmd.String("output") != "table" {
+		return err
+	}
+	say(cmd, "\nPair with one: kanban pairings add %s %q --class %s", s.Code, conn.Name, all[0].Ref)
+	return nil
+}
+
+func renewClass(ctx context.Context, cmd *cli.Command) error {
+	c, s, err := paired(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	if _, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/renew", nil); err != nil {
+		return err
+	}
+	say(cmd, "%s is made anew by its next run: kanban pairings run %s", s.Target, s.Code)
+	return nil
+}
+
+func wholeComparison(ctx context.Context, cmd *cli.Command) error {
+	c := connect(cmd)
+	k, err := client.Get[api.Keeping](ctx, c, "/whole-comparison")
+	if err != nil {
+		return err
+	}
+	if text := cmd.String("schedule"); text != "" {
+		s, err := parseSchedule(text)
+		if err != nil {
+			return err
+		}
+		if k, err = client.Send[api.Keeping](ctx, c, http.MethodPut, "/whole-comparison", api.Keeping{Schedule: s}); err != nil {
+			return err
+		}
+	}
+	say(cmd, "All pairings are compared %s; next %s.", k.Schedule, when(k.NextAt))
+	return nil
+}
+
+func templates() *cli.Command {
+	return &cli.Command{
+		Name: "templates", Usage: "How pairings are made: names of classes and policy; the first is the institution's usual way", Action: editTemplates,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "set", Usage: "make or change the template with this `NAME`"},
+			&cli.StringFlag{Name: "drop", Usage: "drop the template with this `NAME`"},
+			&cli.BoolFlag{Name: "first", Usage: "with --set: make it the usual one"},
+			&cli.StringFlag{Name: "target", Usage: "names the classes, e.g. \"{course} · {teacher}\""},
+			&cli.StringFlag{Name: "leavers", Usage: "remove, deactivate or keep people who left"},
+			&cli.BoolWithInverseFlag{Name: "hold", Usage: "keep learners back until the class is opened"},
+			&cli.BoolWithInverseFlag{Name: "notify", Usage: "let the service tell newcomers about their account"},
+			&cli.StringFlag{Name: "schedule", Usage: "by-hand, after-read, \"every 30\", \"daily 06:30\""},
+			&cli.StringSliceFlag{Name: "role", Usage: "the roles that are carried"},
+		},
+		Description: "  kanban pairings templates\n  kanban pairings templates --set Held --target \"{course} · {section}\" --hold --schedule \"every 30\"\n  kanban pairings many template --template Held --course Propagation --apply",
+	}
+}
+
+func editTemplates(ctx context.Context, cmd *cli.Command) error {
+	c := connect(cmd)
+	list, err := client.Get[[]api.Template](ctx, c, "/templates")
+	if err != nil {
+		return err
+	}
+	named := func(name string) func(api.Template) bool {
+		return func(t api.Template) bool { return strings.EqualFold(t.Name, name) }
+	}
+	changed := false
+	if name := cmd.String("drop"); name != "" {
+		was := len(list)
+		if list = slices.DeleteFunc(list, named(name)); len(list) == was {
+			return fmt.Errorf("%w: there is no template %q", errUsage, name)
+		}
+		changed = true
+	}
+	if name := cmd.String("set"); name != "" {
+		t := list[0]
+		t.Name = name
+		if i := slices.IndexFunc(list, named(name)); i >= 0 {
+			t = list[i]
+			list = slices.Delete(list, i, i+1)
+		}
+		if t, err = edited(cmd, t); err != nil {
+			return err
+		}
+		if changed = true; cmd.Bool("first") {
+			list = slices.Insert(list, 0, t)
+		} else {
+			list = append(list, t)
+		}
+	}
+	if changed {
+		if list, err = client.Send[[]api.Template](ctx, c, http.MethodPut, "/templates", list); err != nil {
+			return err
+		}
+	}
+	return tableOf(list, "", []string{"template", "classes are called", "leavers", "hold", "runs by itself"}, func(t api.Template) []string {
+		hold := "no"
+		if t.Policy.Hold {
+			hold = "until opened"
+		}
+		return []string{t.Name, t.Target, string(t.Policy.Leavers), hold, t.Policy.Schedule.String()}
+	}).print(cmd)
+}
+
+func edited(cmd *cli.Command, t api.Template) (api.Template, error) {
+	if v := cmd.String("target"); v != "" {
+		t.Target = v
+	}
+	if v := cmd.String("leavers"); v != "" {
+		t.Policy.Leavers = roster.Leavers(v)
+	}
+	if cmd.IsSet("hold") {
+		t.Policy.Hold = cmd.Bool("hold")
+	}
+	if cmd.IsSet("notify") {
+		t.Policy.Notify = cmd.Bool("notify")
+	}
+	if v := cmd.StringSlice("role"); len(v) > 0 {
+		t.Policy.Roles = nil
+		for _, r := range v {
+			t.Policy.Roles = append(t.Policy.Roles, roster.Role(r))
+		}
+	}
+	if v := cmd.String("schedule"); v != "" {
+		s, err := parseSchedule(v)
+		if err != nil {
+			return t, err
+		}
+		t.Policy.Schedule = s
+	}
+	return t, nil
+}
