@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { useQueryClient } from '@tanstack/vue-query'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import Toast from 'primevue/toast'
-import { watch } from 'vue'
+import { computed, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api } from './api/client'
+import { api, ok } from './api/client'
 import { listen, live, stop } from './api/live'
 import { entered } from './router'
 
@@ -19,7 +19,15 @@ const pages = [
   ['/rules', 'Rules'],
   ['/events', 'Events'],
   ['/awards', 'Badges'],
+  ['/keeping', 'Keeping'],
 ] as const
+
+const inside = computed(() => route.matched.length > 0 && !route.meta.open)
+const maintenance = useQuery({
+  queryKey: ['maintenance'],
+  queryFn: () => ok(api.GET('/api/v1/maintenance')),
+  enabled: inside,
+})
 
 watch(
   () => route.matched.length > 0 && !route.meta.open,
@@ -58,6 +66,10 @@ async function signOut() {
     </span>
     <button class="out" type="button" @click="signOut">Sign out</button>
   </header>
+  <p v-if="inside && maintenance.data.value?.on" class="paused" role="status">
+    ‖ Everything is paused by {{ maintenance.data.value.by }}. {{ maintenance.data.value.note }} What is due
+    waits. <RouterLink to="/keeping">Go on…</RouterLink>
+  </p>
   <main :class="{ wide: !route.meta.open }"><RouterView /></main>
   <Toast position="bottom-right" />
 </template>
@@ -74,6 +86,13 @@ async function signOut() {
   position: sticky;
   top: 0;
   z-index: 5;
+}
+
+.paused {
+  margin: 0;
+  padding: 0.4rem 1.5rem;
+  background: var(--hair);
+  border-bottom: 1px solid var(--line);
 }
 
 .mark {

@@ -31,6 +31,27 @@ export const router = createRouter({
       meta: { title: 'Sections' },
     },
     {
+      path: '/sections/linked',
+      component: () => import('./pages/sections/Sets.vue'),
+      meta: { title: 'Linked sets' },
+    },
+    {
+      path: '/next-term',
+      component: () => import('./pages/nextterm/NextTerm.vue'),
+      meta: { title: 'Next term' },
+    },
+    {
+      path: '/batches/:id',
+      component: () => import('./pages/batches/Batch.vue'),
+      props: true,
+      meta: { title: 'With many' },
+    },
+    {
+      path: '/keeping',
+      component: () => import('./pages/keeping/Keeping.vue'),
+      meta: { title: 'Keeping' },
+    },
+    {
       path: '/pairings/:id',
       component: () => import('./pages/pairings/Pairing.vue'),
       props: true,

@@ -57,8 +57,12 @@ func (s *Server) sections(a huma.API) {
 		}
 		return s.Pairing.Aside(ctx)
 	})
-	handle(a, "sections", "GET /board board Every section by state", func(ctx context.Context, _ *struct{}) (api.Board, error) {
-		list, err := s.Pairing.List(ctx, pairing.Filter{})
+	handle(a, "sections", "GET /board board Every section by state", func(ctx context.Context, in *sectionsInput) (api.Board, error) {
+		f, err := in.filter()
+		if err != nil {
+			return api.Board{}, err
+		}
+		list, err := s.Pairing.List(ctx, f)
 		if err != nil {
 			return api.Board{}, err
 		}

@@ -7,9 +7,9 @@ export const live = ref(false)
 // Which lists a piece of news is about.
 const about: Record<string, string[]> = {
   connection: ['connections', 'today', 'board', 'findings', 'matching'],
-  section: ['sections', 'board', 'courses'],
-  pairing: ['pairing', 'sections', 'board', 'today', 'findings'],
-  run: ['run', 'runs', 'pairing', 'connections', 'today', 'findings'],
+  section: ['sections', 'board', 'courses', 'sets', 'maintenance', 'templates'],
+  pairing: ['pairing', 'sections', 'board', 'today', 'findings', 'sets'],
+  run: ['run', 'runs', 'pairing', 'batch', 'connections', 'today', 'findings'],
   event: ['events'],
   delivery: ['events', 'deliveries', 'rules', 'today', 'findings'],
   rule: ['rules'],

@@ -2747,7 +2747,34 @@ export interface operations {
     };
     board: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+                /** @description In title, code, course or a teacher's name */
+                text?: string;
+                /** @description Title of a term */
+                term?: string;
+                /** @description Name of a teacher */
+                teacher?: string;
+                /** @description One of the states */
+                state?: string;
+                /** @description Name of an organisation */
+                organisation?: string;
+                /** @description Title or code of a course */
+                course?: string;
+                /** @description Role of somebody in it, such as proctor */
+                role?: string;
+                /** @description Name of the connection with which it is paired */
+                service?: string;
+                /** @description Learners */
+                atLeast?: number;
+                /** @description Learners; any number when empty */
+                atMost?: string;
+                /** @description List what the rule with this name leaves aside, or * for everything */
+                aside?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

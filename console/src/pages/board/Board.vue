@@ -6,25 +6,31 @@ import { api, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
+import Tabs from '../../parts/Tabs.vue'
+import Browser from '../sections/Browser.vue'
+import { noFilters, type Filters } from '../sections/sections'
 import Card from './Card.vue'
 import Today from './Today.vue'
 
-const board = useQuery({ queryKey: ['board'], queryFn: () => ok(api.GET('/api/v1/board')) })
-const find = ref('')
-const columns = computed(() => {
-  const text = find.value.trim().toLowerCase()
-  return (board.data.value?.columns ?? [])
-    .map((c) => ({
-      ...c,
-      cards: text
-        ? c.cards.filter((x) =>
-            [x.title, x.code, x.course, ...x.teachers].join(' ').toLowerCase().includes(text),
-          )
-        : c.cards,
-    }))
-    .filter((c) => c.count > 0)
+const filters = ref<Filters>(noFilters())
+const mode = ref(localStorage.getItem('board') ?? 'columns')
+const kind = computed({
+  get: () => mode.value,
+  set: (v) => localStorage.setItem('board', (mode.value = v)),
 })
+const board = useQuery({
+  queryKey: ['board', filters],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/board', {
+        params: { query: { ...filters.value, atLeast: Number(filters.value.atLeast) || 0 } },
+      }),
+    ),
+  placeholderData: (before) => before,
+})
+const columns = computed(() => (board.data.value?.columns ?? []).filter((c) => c.count > 0))
 const total = computed(() => columns.value.reduce((n, c) => n + c.count, 0))
+const used = computed(() => Object.values(filters.value).some((v) => v))
 </script>
 
 <template>
@@ -32,46 +38,49 @@ const total = computed(() => columns.value.reduce((n, c) => n + c.count, 0))
     title="Board"
     :about="total ? `${total} sections by state, the ones that need somebody first` : undefined"
   >
-    <input
-      v-model="find"
-      class="find"
-      type="search"
-      placeholder="Find a section, course or teacher"
-      aria-label="Find"
+    <Tabs
+      v-model="kind"
+      label="Show as"
+      :tabs="[
+        { name: 'columns', title: 'Columns' },
+        { name: 'table', title: 'Table' },
+      ]"
     />
   </PageHead>
   <Oops v-if="board.error.value" :error="board.error.value" :again="board.refetch" />
-  <p v-else-if="board.data.value && !total" class="sheet empty faint">
+  <p v-else-if="board.data.value && !total && !used" class="sheet empty faint">
     No section yet. <RouterLink to="/connections">Connect a register</RouterLink> and read it.
   </p>
   <template v-else>
     <Today />
-    <div class="board" :aria-busy="board.isLoading.value">
-      <section v-for="c in columns" :key="c.state" :aria-label="c.state" :class="c.state">
-        <h2>
-          <Signal :state="c.state" /> <b>{{ c.count }}</b>
-        </h2>
-        <Card v-for="x in c.cards" :key="x.id + x.pairingId" :section="x" />
-        <RouterLink
-          v-if="c.count > c.cards.length && !find"
-          class="more"
-          :to="{ path: '/sections', query: { state: c.state } }"
-          >all {{ c.count }}</RouterLink
-        >
-      </section>
-    </div>
+    <Browser v-if="kind === 'table'" v-model="filters" />
+    <Browser v-else v-slot="{ chosen }" v-model="filters">
+      <p v-if="!total && board.data.value" class="sheet empty faint">No section fits. Clear the filters.</p>
+      <div class="board" :aria-busy="board.isLoading.value">
+        <section v-for="c in columns" :key="c.state" :aria-label="c.state" :class="c.state">
+          <h2>
+            <Signal :state="c.state" /> <b>{{ c.count }}</b>
+          </h2>
+          <Card
+            v-for="x in c.cards"
+            :key="x.id + x.pairingId"
+            :section="x"
+            :chosen="chosen.has(x)"
+            @toggle="chosen.toggle(x)"
+          />
+          <RouterLink
+            v-if="c.count > c.cards.length"
+            class="more"
+            :to="{ path: '/sections', query: { state: c.state } }"
+            >all {{ c.count }}</RouterLink
+          >
+        </section>
+      </div>
+    </Browser>
   </template>
 </template>
 
 <style scoped>
-.find {
-  font: inherit;
-  width: 17rem;
-  padding: 0.35rem 0.6rem;
-  border: 1px solid var(--line);
-  background: var(--sheet);
-}
-
 .empty {
   padding: 1.4rem;
 }

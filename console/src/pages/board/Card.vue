@@ -5,7 +5,8 @@ import type { Schemas } from '../../api/client'
 import Counts from '../../parts/Counts.vue'
 import { when } from '../../parts/when'
 
-const props = defineProps<{ section: Schemas['Section'] }>()
+const props = defineProps<{ section: Schemas['Section']; chosen: boolean }>()
+const emit = defineEmits<{ toggle: [] }>()
 const to = computed(() =>
   props.section.pairingId
     ? `/pairings/${props.section.pairingId}`
@@ -14,8 +15,15 @@ const to = computed(() =>
 </script>
 
 <template>
-  <RouterLink class="card sheet" :to="to">
+  <RouterLink class="card sheet" :class="{ chosen }" :to="to">
+    <input
+      type="checkbox"
+      :aria-label="`Choose ${section.title}`"
+      :checked="chosen"
+      @click.stop.prevent="emit('toggle')"
+    />
     <span class="title">{{ section.title }}</span>
+    <span v-if="section.set" class="line">{{ section.set.sections.map((s) => s.code).join(' + ') }}</span>
     <span class="faint line">
       <template v-if="section.course !== section.title">{{ section.course }} · </template
       >{{ section.terms.join(', ') }} · {{ section.learners }} learners
@@ -24,7 +32,18 @@ const to = computed(() =>
       >→ {{ section.target }} <span class="faint">at {{ section.connection }}</span></span
     >
     <Counts v-if="section.pairingId" :counts="section.counts" />
-    <span v-if="section.ranAt" class="faint line">last run {{ when(section.ranAt) }}</span>
+    <span v-if="section.state === 'held'" class="line">
+      {{ section.counts?.waiting }} learners waiting<template v-if="section.opensAt"
+        >, opens {{ when(section.opensAt) }}</template
+      ><template v-else>, not opened</template>
+    </span>
+    <span v-if="section.ranAt" class="faint line"
+      >last run {{ when(section.ranAt)
+      }}<template v-if="section.nextRun">, next {{ when(section.nextRun) }}</template></span
+    >
+    <span v-if="section.pairingId && section.next && section.state !== 'held'" class="line next"
+      >→ {{ section.next }}</span
+    >
     <span v-if="!section.pairingId" class="line next">{{ section.teachers.join(', ') }}</span>
   </RouterLink>
 </template>
@@ -39,6 +58,22 @@ const to = computed(() =>
 
 .card:hover {
   border-color: var(--ink);
+}
+
+.chosen {
+  border-color: var(--ink);
+  background: var(--hair);
+}
+
+.card input {
+  float: right;
+  opacity: 0.35;
+}
+
+.card:hover input,
+.chosen input,
+.card input:focus {
+  opacity: 1;
 }
 
 .title {

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
@@ -8,32 +8,64 @@ import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
+import Tabs from '../../parts/Tabs.vue'
+import Candidates from './Candidates.vue'
 
+/** Pairs a section or a linked set with a new class, or with one that is there. */
 const props = defineProps<{ section: Schemas['Section'] }>()
 const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
 
 const connections = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.GET('/api/v1/connections')) })
+const templates = useQuery({ queryKey: ['templates'], queryFn: () => ok(api.GET('/api/v1/templates')) })
 const services = computed(() => (connections.data.value?.items ?? []).filter((c) => c.kind === 'scim'))
 const connectionId = ref('')
 watch(services, (all) => (connectionId.value ||= all[0]?.id ?? ''), { immediate: true })
-const target = ref(props.section.title)
-const error = ref<Error | null>(null)
-const busy = ref(false)
+const kind = ref('new')
+const template = ref('')
+const target = ref('')
+const existing = ref('')
+watch([kind, connectionId], () => (existing.value = ''))
 
-async function pair() {
-  busy.value = true
-  error.value = null
-  try {
-    const body = { sectionId: props.section.id, connectionId: connectionId.value, target: target.value }
-    const p = await ok(api.POST('/api/v1/pairings', { body }))
-    await router.push(`/pairings/${p.id}`)
-  } catch (e) {
-    error.value = e as Error
-  } finally {
-    busy.value = false
-  }
-}
+// The name that the template gives, and what is to be known before pairing.
+const outlook = useQuery({
+  queryKey: ['outlook', () => props.section.id, connectionId, template],
+  queryFn: () =>
+    ok(
+      api.POST('/api/v1/batches', {
+        body: {
+          act: 'pair',
+          sections: [props.section.id],
+          connectionId: connectionId.value,
+          template: template.value,
+          withoutRun: true,
+        },
+      }),
+    ),
+  enabled: () => !!connectionId.value,
+  staleTime: Infinity,
+})
+const item = computed(() => outlook.data.value?.items[0])
+watch(item, (now, before) => {
+  if (now && (!target.value || target.value === before?.target)) target.value = now.target
+})
+const remarks = computed(() => (kind.value === 'new' ? (item.value?.remarks ?? []) : []))
+
+const pair = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/pairings', {
+        body: {
+          sectionId: props.section.id,
+          connectionId: connectionId.value,
+          template: template.value,
+          target: kind.value === 'new' ? target.value : '',
+          targetRef: kind.value === 'new' ? '' : existing.value,
+        },
+      }),
+    ),
+  onSuccess: (p) => router.push(`/pairings/${p.id}`),
+})
 </script>
 
 <template>
@@ -41,7 +73,7 @@ async function pair() {
     :visible="true"
     modal
     :header="`Pair ${section.title}`"
-    :style="{ width: '30rem' }"
+    :style="{ width: kind === 'new' ? '32rem' : '46rem' }"
     @update:visible="emit('close')"
   >
     <p class="faint">
@@ -52,7 +84,7 @@ async function pair() {
       No service takes people yet. <RouterLink to="/connections">Connect one</RouterLink> of the kind
       “Workspace”.
     </p>
-    <form v-else @submit.prevent="pair">
+    <form v-else @submit.prevent="pair.mutate()">
       <div class="field">
         <label for="service">Service</label>
         <select id="service" v-model="connectionId">
@@ -60,14 +92,51 @@ async function pair() {
         </select>
       </div>
       <div class="field">
+        <label for="template">Template</label>
+        <select id="template" v-model="template">
+          <option v-for="(t, i) in templates.data.value" :key="t.name" :value="i ? t.name : ''">
+            {{ t.name }}
+          </option>
+        </select>
+      </div>
+      <Tabs
+        v-model="kind"
+        label="Which class"
+        :tabs="[
+          { name: 'new', title: 'A new class' },
+          { name: 'existing', title: 'One that is there already' },
+        ]"
+      />
+      <div v-if="kind === 'new'" class="field">
         <label for="target">Name of the new class there</label>
         <InputText id="target" v-model="target" autofocus />
       </div>
-      <Oops :error="error" />
+      <Candidates v-else v-model="existing" :section-id="section.id" :connection-id="connectionId" />
+      <p v-for="r in remarks" :key="r.code" :class="r.blocks ? 'bad' : 'warn'">
+        {{ r.blocks ? '▲' : '◐' }} {{ r.detail }}. <span class="faint">{{ r.remedy }}</span>
+      </p>
+      <Oops :error="pair.error.value ?? outlook.error.value" />
       <div class="actions">
-        <Button type="submit" label="Pair and preview" :loading="busy" :disabled="!connectionId" />
+        <Button
+          type="submit"
+          label="Pair and preview"
+          :loading="pair.isPending.value"
+          :disabled="!connectionId || (kind === 'new' ? item?.blocked : !existing)"
+        />
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
       </div>
     </form>
   </Dialog>
 </template>
+
+<style scoped>
+.bad {
+  color: var(--signal);
+}
+
+.bad,
+.warn {
+  margin: 0.3rem 0;
+  font-size: 13px;
+}
+</style>

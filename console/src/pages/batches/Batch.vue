@@ -1,0 +1,146 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import { computed, ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Counts from '../../parts/Counts.vue'
+import Listing from '../../parts/Listing.vue'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Signal from '../../parts/Signal.vue'
+import { titleOf } from './acts'
+
+/** What something means for many, the exceptions first; then what became of it. */
+const props = defineProps<{ id: string }>()
+const queries = useQueryClient()
+const path = computed(() => ({ params: { path: { id: props.id } } }))
+const batch = useQuery({
+  queryKey: ['batch', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/batches/{id}', path.value)),
+})
+const approved = ref(false)
+const go = useMutation({
+  mutationFn: () =>
+    ok(api.POST('/api/v1/batches/{id}/do', { ...path.value, body: { approved: approved.value } })),
+  onSuccess: async (b) => {
+    queries.setQueryData(['batch', props.id], b)
+    await queries.invalidateQueries({ queryKey: ['batch'] })
+  },
+})
+const b = computed(() => batch.data.value)
+const possible = computed(() => (b.value ? b.value.items.length - b.value.blocked : 0))
+const runs = computed(() => Object.values(b.value?.runs ?? {}).reduce((n, x) => n + x, 0))
+const ended = computed(() => runs.value - (b.value?.runs.queued ?? 0) - (b.value?.runs.running ?? 0))
+const problems = computed(() => b.value?.items.filter((i) => i.problem).length ?? 0)
+
+function notes(i: Schemas['BatchItem']) {
+  const list = i.remarks.map((r) => r.detail)
+  if (i.guard && !i.done) list.push(`${i.guard} people would be taken out, more than the guard allows`)
+  if (i.says) list.push(i.says)
+  return list
+}
+</script>
+
+<template>
+  <Oops :error="batch.error.value" :again="batch.refetch" />
+  <template v-if="b">
+    <PageHead :title="titleOf(b.order.act)">
+      <template #about>
+        <template v-if="!b.appliedAt">nothing has been done yet</template>
+        <template v-else-if="!b.done"
+          >{{ ended }} of {{ runs }} runs have ended; this page can be left</template
+        >
+        <template v-else
+          >done{{ runs ? `, ${runs} runs have ended` : ''
+          }}{{ problems ? `; ${problems} could not be done` : '' }}
+        </template>
+      </template>
+      <Button
+        v-if="!b.appliedAt"
+        size="small"
+        :label="`Do exactly this: ${possible}`"
+        :disabled="!possible"
+        :loading="go.isPending.value"
+        @click="go.mutate()"
+      />
+    </PageHead>
+    <Oops :error="go.error.value" />
+    <progress v-if="b.appliedAt && !b.done" :value="ended" :max="runs" aria-label="Runs that have ended" />
+    <p v-if="!b.appliedAt && b.guarded" class="guard sheet">
+      ▲ {{ b.guarded }} of these would take out more people than their guard allows.
+      <label><input v-model="approved" type="checkbox" /> That is right, take them out.</label>
+    </p>
+    <div v-if="Object.keys(b.counts).length" class="totals">
+      <h2>All together</h2>
+      <Counts :counts="b.counts" />
+      <p v-if="b.newAccounts" class="faint small">Accounts to be made: {{ b.newAccounts }}</p>
+    </div>
+    <Listing :rows="b.items" :loading="false" :error="null" row-key="title" empty="Nothing was chosen.">
+      <Column style="width: 9rem">
+        <template #body="{ data }">
+          <Signal v-if="data.runState" :state="data.runState" />
+          <span v-else-if="data.problem || data.blocked" class="bad"
+            >▲ {{ data.blocked ? 'cannot be done' : 'not done' }}</span
+          >
+          <span v-else-if="data.done">● done</span>
+          <span v-else-if="data.guard || data.remarks.length">◐ look first</span>
+          <span v-else class="faint">○ ready</span>
+        </template>
+      </Column>
+      <Column header="Section">
+        <template #body="{ data }">
+          <RouterLink v-if="data.runId" :to="`/runs/${data.runId}`">{{ data.title }}</RouterLink>
+          <RouterLink v-else-if="data.pairingId" :to="`/pairings/${data.pairingId}`">{{
+            data.title
+          }}</RouterLink>
+          <template v-else>{{ data.title }}</template>
+          <span v-if="data.to" class="faint"> → {{ data.to }}</span>
+        </template>
+      </Column>
+      <Column field="target" header="Class" />
+      <Column header="People"
+        ><template #body="{ data }"><Counts :counts="data.counts" /></template
+      ></Column>
+      <Column header="What to know">
+        <template #body="{ data }">
+          <span v-if="data.problem" class="bad">{{ data.problem }}</span>
+          <span v-for="n in notes(data)" :key="n" class="note">{{ n }}</span>
+        </template>
+      </Column>
+    </Listing>
+  </template>
+</template>
+
+<style scoped>
+.totals {
+  max-width: 40rem;
+  margin-bottom: 1rem;
+}
+
+.guard {
+  padding: 0.7rem 0.9rem;
+  border-left: 3px solid var(--signal);
+  color: var(--signal);
+}
+
+.bad {
+  color: var(--signal);
+}
+
+.note {
+  display: block;
+  font-size: 12.5px;
+}
+
+.small {
+  font-size: 12.5px;
+  margin: 0.2rem 0 0;
+}
+
+progress {
+  width: 100%;
+  accent-color: var(--calm);
+}
+</style>

@@ -1,0 +1,153 @@
+<script setup lang="ts">
+import { useMutation, useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import { acts } from './acts'
+
+/** What can be done with the sections that are chosen; it is shown before it is done. */
+const props = defineProps<{ chosen: Schemas['Section'][] }>()
+const emit = defineEmits<{ clear: []; link: [] }>()
+const router = useRouter()
+
+const paired = computed(() => props.chosen.filter((x) => x.pairingId))
+const free = computed(() => props.chosen.filter((x) => !x.pairingId))
+const act = ref<Schemas['Order']['act']>()
+const template = ref('')
+const naming = ref('')
+const connectionId = ref('')
+const later = ref(false)
+
+const connections = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.GET('/api/v1/connections')) })
+const templates = useQuery({ queryKey: ['templates'], queryFn: () => ok(api.GET('/api/v1/templates')) })
+const services = computed(() => (connections.data.value?.items ?? []).filter((c) => c.kind === 'scim'))
+watch(services, (all) => (connectionId.value ||= all[0]?.id ?? ''), { immediate: true })
+const chosenTemplate = computed(
+  () => templates.data.value?.find((t) => t.name === template.value) ?? templates.data.value?.[0],
+)
+
+const look = useMutation({
+  mutationFn: (a: Schemas['Order']['act']) =>
+    ok(
+      api.POST('/api/v1/batches', {
+        body:
+          a === 'pair'
+            ? {
+                act: a,
+                sections: free.value.map((x) => x.id),
+                connectionId: connectionId.value,
+                template: template.value,
+                naming: naming.value,
+                withoutRun: later.value,
+              }
+            : { act: a, pairings: paired.value.map((x) => x.pairingId!), template: template.value },
+      }),
+    ),
+  onSuccess: (b) => router.push(`/batches/${b.id}`),
+})
+
+function choose(a: Schemas['Order']['act']) {
+  look.reset()
+  if (a === 'pair' || a === 'template') act.value = a
+  else look.mutate(a)
+}
+</script>
+
+<template>
+  <div v-if="chosen.length" class="bulk" role="toolbar" aria-label="With the chosen sections">
+    <b>{{ chosen.length }} chosen</b>
+    <button v-if="free.length" type="button" @click="choose('pair')">Pair {{ free.length }}…</button>
+    <button v-if="chosen.length > 1" type="button" @click="emit('link')">Link…</button>
+    <template v-if="paired.length">
+      <button v-for="(a, name) in acts" :key="name" type="button" @click="choose(name)">
+        {{ a.short }}
+      </button>
+      <button type="button" @click="choose('template')">Apply a template…</button>
+    </template>
+    <span v-if="look.isPending.value" class="faint">looking…</span>
+    <button type="button" class="clear" @click="emit('clear')">clear</button>
+    <Oops v-if="!act" :error="look.error.value" />
+  </div>
+  <Dialog
+    v-if="act"
+    visible
+    modal
+    :header="
+      act === 'pair' ? `Pair ${free.length} sections` : `Apply a template to ${paired.length} pairings`
+    "
+    :style="{ width: '32rem' }"
+    @update:visible="act = undefined"
+  >
+    <p class="faint">Nothing happens until you have seen what it means for each.</p>
+    <form @submit.prevent="look.mutate(act)">
+      <div v-if="act === 'pair'" class="field">
+        <label for="bulk-service">Service</label>
+        <select id="bulk-service" v-model="connectionId">
+          <option v-for="c in services" :key="c.id" :value="c.id">{{ c.name }}</option>
+        </select>
+      </div>
+      <div class="field">
+        <label for="bulk-template">Template</label>
+        <select id="bulk-template" v-model="template">
+          <option v-for="(t, i) in templates.data.value" :key="t.name" :value="i ? t.name : ''">
+            {{ t.name }}
+          </option>
+        </select>
+      </div>
+      <div v-if="act === 'pair'" class="field">
+        <label for="bulk-naming">Names of the classes</label>
+        <InputText id="bulk-naming" v-model="naming" :placeholder="chosenTemplate?.target" />
+        <small class="faint">{section} {code} {course} {courseCode} {term} {teacher} {organisation}</small>
+      </div>
+      <label v-if="act === 'pair'"
+        ><input v-model="later" type="checkbox" /> leave the first runs for later</label
+      >
+      <Oops :error="look.error.value" />
+      <div class="actions">
+        <Button type="submit" label="Show what it means" :loading="look.isPending.value" />
+        <Button type="button" variant="text" label="Cancel" @click="act = undefined" />
+      </div>
+    </form>
+  </Dialog>
+</template>
+
+<style scoped>
+.bulk {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.3rem 1rem;
+  align-items: center;
+  background: var(--ink);
+  color: var(--sheet);
+  padding: 0.45rem 0.9rem;
+  margin-bottom: 0.5rem;
+  position: sticky;
+  top: 44px;
+  z-index: 4;
+}
+
+.bulk button {
+  font: inherit;
+  font-size: 13px;
+  color: inherit;
+  border: 0;
+  border-bottom: 1px solid currentcolor;
+  background: none;
+  padding: 0;
+  cursor: pointer;
+}
+
+.bulk .faint {
+  color: inherit;
+}
+
+.bulk .clear {
+  margin-left: auto;
+  border: 0;
+}
+</style>

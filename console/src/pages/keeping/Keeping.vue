@@ -1,0 +1,142 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
+import { ref, watch } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import { when } from '../../parts/when'
+import TemplateForm from './TemplateForm.vue'
+
+/** How the institution wants its pairings made and kept. */
+const queries = useQueryClient()
+const templates = useQuery({ queryKey: ['templates'], queryFn: () => ok(api.GET('/api/v1/templates')) })
+const list = ref<Schemas['Template'][]>([])
+watch(templates.data, (now) => now && (list.value = JSON.parse(JSON.stringify(now))), { immediate: true })
+const save = useMutation({
+  mutationFn: () => ok(api.PUT('/api/v1/templates', { body: list.value })),
+  onSuccess: () => queries.invalidateQueries({ queryKey: ['templates'] }),
+})
+
+const pause = useQuery({ queryKey: ['maintenance'], queryFn: () => ok(api.GET('/api/v1/maintenance')) })
+const note = ref('')
+const setPause = useMutation({
+  mutationFn: (on: boolean) => ok(api.PUT('/api/v1/maintenance', { body: { on, note: note.value } })),
+  onSuccess: () => queries.invalidateQueries(),
+})
+
+const whole = useQuery({ queryKey: ['whole'], queryFn: () => ok(api.GET('/api/v1/whole-comparison')) })
+const at = ref('')
+watch(whole.data, (now) => (at.value = now?.schedule.kind === 'daily' ? (now.schedule.at ?? '') : ''), {
+  immediate: true,
+})
+const setWhole = useMutation({
+  mutationFn: () =>
+    ok(
+      api.PUT('/api/v1/whole-comparison', {
+        body: { schedule: at.value ? { kind: 'daily', at: at.value } : { kind: 'by-hand' } },
+      }),
+    ),
+  onSuccess: () => queries.invalidateQueries({ queryKey: ['whole'] }),
+})
+
+function add() {
+  const first = list.value[0]!
+  list.value.push({ name: '', target: first.target, policy: JSON.parse(JSON.stringify(first.policy)) })
+}
+</script>
+
+<template>
+  <PageHead title="Keeping" about="how pairings are made and kept, for the whole institution" />
+  <Oops :error="templates.error.value ?? pause.error.value ?? whole.error.value" />
+  <div class="two">
+    <section>
+      <h2>Templates</h2>
+      <p class="faint">
+        The first is used wherever none is named. Pairings that were made before stay as they are; a template
+        can be applied to many from the sections page.
+      </p>
+      <form @submit.prevent="save.mutate()">
+        <TemplateForm
+          v-for="(_, i) in list"
+          :key="i"
+          v-model="list[i]!"
+          :usual="i === 0"
+          @drop="list.splice(i, 1)"
+          @first="list.unshift(...list.splice(i, 1))"
+        />
+        <Oops :error="save.error.value" />
+        <div class="actions">
+          <Button type="button" size="small" variant="outlined" label="Add a template" @click="add" />
+          <Button type="submit" size="small" label="Save" :loading="save.isPending.value" />
+        </div>
+      </form>
+    </section>
+    <aside>
+      <h2>Everything</h2>
+      <template v-if="pause.data.value?.on">
+        <p>
+          ‖ Paused since {{ when(pause.data.value.since) }} by {{ pause.data.value.by }}.
+          {{ pause.data.value.note }}
+        </p>
+        <Button
+          size="small"
+          label="Go on"
+          :loading="setPause.isPending.value"
+          @click="setPause.mutate(false)"
+        />
+      </template>
+      <template v-else>
+        <p class="faint">
+          Reads, runs and deliveries wait while everything is paused. What was due happens once afterwards.
+        </p>
+        <InputText v-model="note" size="small" placeholder="why, for whoever sees it" aria-label="Why" />
+        <Button
+          size="small"
+          variant="outlined"
+          label="Pause everything"
+          :loading="setPause.isPending.value"
+          @click="setPause.mutate(true)"
+        />
+      </template>
+      <Oops :error="setPause.error.value" />
+      <h2>Compare all</h2>
+      <p class="faint">
+        Reads compare what they changed. All pairings are compared daily as well, so that changes at the
+        services are noticed.
+      </p>
+      <form class="row" @submit.prevent="setWhole.mutate()">
+        <input v-model="at" type="time" class="filter" aria-label="Time of day; empty for never" />
+        <Button
+          type="submit"
+          size="small"
+          variant="outlined"
+          label="Save"
+          :loading="setWhole.isPending.value"
+        />
+      </form>
+      <p class="faint">next {{ when(whole.data.value?.nextAt) }}</p>
+      <Oops :error="setWhole.error.value" />
+    </aside>
+  </div>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 18rem;
+  gap: 2rem;
+}
+
+aside :deep(.p-inputtext) {
+  width: 100%;
+  margin-bottom: 0.5rem;
+}
+
+.row {
+  display: flex;
+  gap: 0.6rem;
+}
+</style>

@@ -1,0 +1,72 @@
+<script setup lang="ts">
+import { ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, ok } from '../../api/client'
+import BulkBar from '../batches/BulkBar.vue'
+import FilterBar from './FilterBar.vue'
+import LinkDialog from './LinkDialog.vue'
+import PairDialog from './PairDialog.vue'
+import SectionTable from './SectionTable.vue'
+import { useChosen, useSections, type Filters, type Section } from './sections'
+
+/** Finds sections, chooses some and does something with them. The slot may show
+ * them in another way than as a table. */
+const filters = defineModel<Filters>({ required: true })
+const emit = defineEmits<{ total: [n: number | undefined] }>()
+const route = useRoute()
+const router = useRouter()
+const list = useSections(filters)
+const chosen = useChosen()
+const linking = ref(false)
+watch(list.total, (n) => emit('total', n), { immediate: true })
+
+// A link to a section opens its dialog.
+const pairing = ref<Section | undefined>()
+watch(
+  () => route.query.pair,
+  async (id) => {
+    if (!id) return
+    const all = await ok(api.GET('/api/v1/sections', { params: { query: { aside: '*', limit: 1000 } } }))
+    pairing.value = all.items.find((x) => x.id === id)
+  },
+  { immediate: true },
+)
+
+function close() {
+  pairing.value = undefined
+  if (route.query.pair) void router.replace({ query: { ...route.query, pair: undefined } })
+}
+
+function open(x: Section) {
+  if (x.pairingId) void router.push(`/pairings/${x.pairingId}`)
+  else if (x.state) pairing.value = x
+}
+
+async function all() {
+  if (chosen.list.value.length) chosen.clear()
+  else chosen.take(await list.everything())
+}
+</script>
+
+<template>
+  <FilterBar v-model="filters" :choices="list.choices.value" :left="list.left.value" />
+  <BulkBar :chosen="chosen.list.value" @clear="chosen.clear()" @link="linking = true" />
+  <slot :chosen="chosen" :open="open">
+    <SectionTable
+      :rows="list.rows.value"
+      :loading="list.loading.value"
+      :error="list.error.value"
+      :again="list.again"
+      :has="chosen.has"
+      :chosen="chosen.list.value.length"
+      @see="list.load"
+      @open="open"
+      @pair="(x) => (pairing = x)"
+      @toggle="chosen.toggle"
+      @all="all"
+    />
+  </slot>
+  <PairDialog v-if="pairing" :section="pairing" @close="close" />
+  <LinkDialog v-if="linking" :chosen="chosen.list.value" @close="linking = false" @linked="chosen.clear()" />
+</template>

@@ -1,0 +1,90 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+
+import { api, ok } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+
+/** Classes of a service by how likely each is the section's counterpart, and why. */
+const props = defineProps<{ sectionId: string; connectionId: string }>()
+const chosen = defineModel<string>({ required: true })
+const list = useQuery({
+  queryKey: ['candidates', () => props.sectionId, () => props.connectionId],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/sections/{id}/candidates', {
+        params: { path: { id: props.sectionId }, query: { connection: props.connectionId } },
+      }),
+    ),
+})
+</script>
+
+<template>
+  <Oops :error="list.error.value" :again="list.refetch" />
+  <p v-if="list.isLoading.value" class="faint" aria-busy="true">Looking at the service's classes…</p>
+  <p v-else-if="list.data.value && !list.data.value.length" class="faint">The service has no class yet.</p>
+  <div v-else class="list" role="radiogroup" aria-label="Classes at the service">
+    <label v-for="c in list.data.value" :key="c.ref" :class="{ off: c.remarks.some((r) => r.blocks) }">
+      <input
+        v-model="chosen"
+        type="radio"
+        name="candidate"
+        :value="c.ref"
+        :disabled="c.remarks.some((r) => r.blocks)"
+      />
+      <span class="score" :title="`evidence: ${c.score} of 100`"
+        ><i :style="{ width: `${c.score}%` }"
+      /></span>
+      <span>
+        {{ c.name }}
+        <small class="faint">
+          {{ c.shared }} in common<template v-if="c.teachers">, {{ c.teachers }} of its teachers</template>,
+          {{ c.missing }} missing, {{ c.others }} others<template v-if="c.term">, says the term</template>
+        </small>
+        <small v-for="r in c.remarks" :key="r.code" :class="r.blocks ? 'bad' : 'warn'">
+          {{ r.blocks ? '▲' : '◐' }} {{ r.detail }}
+        </small>
+      </span>
+    </label>
+  </div>
+</template>
+
+<style scoped>
+.list {
+  max-height: 20rem;
+  overflow-y: auto;
+  border-top: 1px solid var(--hair);
+}
+
+label {
+  display: grid;
+  grid-template-columns: 1.2rem 5rem 1fr;
+  gap: 0.6rem;
+  align-items: start;
+  padding: 0.4rem 0;
+  border-bottom: 1px solid var(--hair);
+}
+
+.off {
+  color: var(--faint);
+}
+
+.score {
+  height: 7px;
+  margin-top: 0.4rem;
+  background: var(--hair);
+}
+
+.score i {
+  display: block;
+  height: 100%;
+  background: var(--calm);
+}
+
+small {
+  display: block;
+}
+
+.bad {
+  color: var(--signal);
+}
+</style>

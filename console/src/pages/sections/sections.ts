@@ -1,0 +1,136 @@
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref, shallowRef, watch, type Ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+
+export type Section = Schemas['Section']
+
+/** What narrows a list of sections; empty values do not. */
+export interface Filters {
+  text: string
+  organisation: string
+  course: string
+  term: string
+  teacher: string
+  role: string
+  state: string
+  service: string
+  atLeast: string
+  atMost: string
+  aside: string
+}
+
+export function noFilters(): Filters {
+  return {
+    text: '',
+    organisation: '',
+    course: '',
+    term: '',
+    teacher: '',
+    role: '',
+    state: '',
+    service: '',
+    atLeast: '',
+    atMost: '',
+    aside: '',
+  }
+}
+
+/** How many sections are loaded at once. */
+const page = 200
+
+function ask(f: Filters, limit: number, cursor: number) {
+  const query = { ...f, atLeast: Number(f.atLeast) || 0, limit, cursor: cursor ? String(cursor) : '' }
+  return ok(api.GET('/api/v1/sections', { params: { query } }))
+}
+
+/**
+ * A list of sections of any length: the first page at once, the others when they
+ * come into view. Rows that are not loaded yet have only their key.
+ */
+export function useSections(filters: Ref<Filters>) {
+  const queries = useQueryClient()
+  const first = useQuery({
+    queryKey: ['sections', filters],
+    queryFn: () => ask(filters.value, page, 0),
+    placeholderData: (before) => before,
+  })
+  const rows = shallowRef<Section[] | undefined>()
+  const loaded = new Set<number>()
+  let shown = 0
+  const blank = (n: number) => ({ id: `row-${n}` }) as Section
+
+  watch(
+    first.data,
+    (now) => {
+      if (!now) return
+      loaded.clear()
+      loaded.add(0)
+      rows.value = Array.from({ length: now.total }, (_, n) => now.items[n] ?? rows.value?.[n] ?? blank(n))
+      if (shown > 0) void load(shown, shown)
+    },
+    { immediate: true },
+  )
+
+  /** Loads what is to be seen from one row to another. */
+  async function load(from: number, to: number) {
+    shown = Math.floor(from / page)
+    for (let n = shown; n <= Math.floor(Math.max(to - 1, 0) / page); n++) {
+      if (loaded.has(n) || n * page >= (rows.value?.length ?? 0)) continue
+      loaded.add(n)
+      const wanted = filters.value
+      const more = await queries.fetchQuery({
+        queryKey: ['sections', wanted, n],
+        queryFn: () => ask(wanted, page, n * page),
+        staleTime: 1000,
+      })
+      if (wanted !== filters.value || !rows.value) return
+      const all = rows.value.slice()
+      more.items.forEach((x, i) => (all[n * page + i] = x))
+      rows.value = all
+    }
+  }
+
+  /** Gives every section that fits, for choosing them all. */
+  async function everything() {
+    const all: Section[] = []
+    for (let next: string | undefined = '0'; next !== undefined;) {
+      const some: Schemas['SectionPage'] = await ask(filters.value, 1000, Number(next))
+      all.push(...some.items)
+      next = some.next
+    }
+    return all
+  }
+
+  return {
+    rows,
+    load,
+    everything,
+    total: computed(() => first.data.value?.total),
+    left: computed(() => first.data.value?.aside ?? []),
+    choices: computed(() => first.data.value?.choices),
+    loading: first.isLoading,
+    error: first.error,
+    again: first.refetch,
+  }
+}
+
+/** Sections that are chosen, by key; they stay chosen while filters change. */
+export function useChosen() {
+  const chosen = ref(new Map<string, Section>())
+  const key = (x: Section) => x.pairingId ?? x.id
+  return {
+    chosen,
+    list: computed(() => [...chosen.value.values()]),
+    has: (x: Section) => chosen.value.has(key(x)),
+    toggle(x: Section) {
+      const next = new Map(chosen.value)
+      if (!next.delete(key(x))) next.set(key(x), x)
+      chosen.value = next
+    },
+    take(all: Section[]) {
+      chosen.value = new Map(all.map((x) => [key(x), x]))
+    },
+    clear: () => (chosen.value = new Map()),
+  }
+}
