@@ -97,9 +97,25 @@ func (s *Service) Findings(ctx context.Context, f Filter) ([]Finding, error) {
 
 // Today lists what needs a person and has not been acknowledged, ordered by
 // harm: connections that do not work, reads and runs that stopped, deliveries
-// that wait, people to mend.
+// that wait, people to mend. What is the same about one person in several sections
+// is one thing to do.
 func (s *Service) Today(ctx context.Context) ([]Finding, error) {
-	return s.Findings(ctx, Filter{Group: Mend})
+	all, err := s.Findings(ctx, Filter{Group: Mend})
+	if err != nil {
+		return nil, err
+	}
+	list := []Finding{}
+	first := map[[3]string]int{}
+	for _, f := range all {
+		key := [3]string{f.Person, string(f.Code), f.Detail}
+		if i, ok := first[key]; ok && f.Person != "" {
+			list[i].Where += ", " + f.Where
+			continue
+		}
+		first[key] = len(list)
+		list = append(list, f)
+	}
+	return list, nil
 }
 
 // all gathers everything, in the order in which it is listed.

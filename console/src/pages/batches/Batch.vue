@@ -53,7 +53,7 @@ function notes(i: Schemas['BatchItem']) {
           >{{ ended }} of {{ runs }} runs have ended; this page can be left</template
         >
         <template v-else
-          >done{{ runs ? `, ${runs} runs have ended` : ''
+          >done{{ runs ? `, ${ended} of ${runs} runs ended` : ''
           }}{{ problems ? `; ${problems} could not be done` : '' }}
         </template>
       </template>

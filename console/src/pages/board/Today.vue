@@ -7,6 +7,10 @@ import { api, ok } from '../../api/client'
 const today = useQuery({ queryKey: ['today'], queryFn: () => ok(api.GET('/api/v1/today')) })
 const open = ref(true)
 const tasks = computed(() => today.data.value ?? [])
+// The board below stays in sight: the most harmful first, the others when asked for.
+const few = 5
+const every = ref(false)
+const shown = computed(() => (every.value ? tasks.value : tasks.value.slice(0, few)))
 </script>
 
 <template>
@@ -20,13 +24,21 @@ const tasks = computed(() => today.data.value ?? [])
       <span v-if="tasks.length" class="faint">{{ open ? 'hide' : 'show' }}</span>
     </button>
     <ol v-if="open && tasks.length">
-      <li v-for="(t, i) in tasks" :key="i">
-        <RouterLink :to="t.link">{{ t.subject || t.where }}</RouterLink>
+      <li v-for="(t, i) in shown" :key="i">
+        <span
+          ><RouterLink :to="t.link">{{ t.subject || t.where }}</RouterLink>
+          <small v-if="t.subject && t.where" class="faint">{{ t.where }}</small></span
+        >
         <span class="what"
           >{{ t.title }}<template v-if="t.detail"> ({{ t.detail }})</template></span
         >
         <span class="faint">{{ t.remedy }}</span>
         <span class="faint who">{{ t.owner }}</span>
+      </li>
+      <li v-if="tasks.length > few" class="rest">
+        <button type="button" @click="every = !every">
+          {{ every ? 'show fewer' : `show all ${tasks.length}` }}
+        </button>
       </li>
     </ol>
   </section>
@@ -67,11 +79,26 @@ ol {
 
 li {
   display: grid;
-  grid-template-columns: 9rem 19rem 1fr 8rem;
+  grid-template-columns: 12rem 18rem 1fr 8rem;
   gap: 1rem;
   padding: 0.28rem 0;
   border-top: 1px solid var(--hair);
   font-size: 13px;
+}
+
+small {
+  display: block;
+}
+
+.rest button {
+  font: inherit;
+  border: 0;
+  background: none;
+  text-decoration: underline;
+  text-align: left;
+  color: var(--faint);
+  cursor: pointer;
+  padding: 0;
 }
 
 .who {

@@ -13,6 +13,7 @@ import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 import People from './People.vue'
 import PolicyCard from './PolicyCard.vue'
+import Standing from './Standing.vue'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
@@ -99,6 +100,7 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
         @click="run.mutate()"
       />
     </PageHead>
+    <Standing :pairing="p" />
     <Oops :error="run.error.value ?? pause.error.value" />
     <p v-if="preview.data.value?.guard" class="guard sheet">
       ▲ {{ preview.data.value.guard }} people would be taken out, more than this pairing allows without

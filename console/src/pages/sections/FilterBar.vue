@@ -175,6 +175,10 @@ function keep() {
   margin-bottom: 0.5rem;
 }
 
+.bar input[type='search'] {
+  width: 14rem;
+}
+
 .few {
   width: 4.6rem;
 }
