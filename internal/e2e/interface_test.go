@@ -181,6 +181,15 @@ func (w *world) cli(env []string, args ...string) (out string, code int) {
 	return string(text), cmd.ProcessState.ExitCode()
 }
 
+// signIn keeps a token for the command line.
+func (w *world) signIn(env []string) {
+	w.t.Helper()
+	cmd := exec.Command(filepath.Join(bin, "kanban"), "sign-in", "--email", scenario.Email)
+	cmd.Env, cmd.Stdin = append(os.Environ(), env...), strings.NewReader(scenario.Password+"\n")
+	out, err := cmd.CombinedOutput()
+	require.NoError(w.t, err, string(out))
+}
+
 // The story by hand in the command line, with exit codes that scripts can use.
 func TestCommandLine(t *testing.T) {
 	w := newWorld(t)
@@ -194,10 +203,7 @@ func TestCommandLine(t *testing.T) {
 		return out
 	}
 	expect(1, "sign in first", "sections", "list")
-	cmd := exec.Command(filepath.Join(bin, "kanban"), "sign-in", "--email", scenario.Email)
-	cmd.Env, cmd.Stdin = append(os.Environ(), env...), strings.NewReader(scenario.Password+"\n")
-	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, string(out))
+	w.signIn(env)
 
 	expect(0, "wrong-credential", "explain")
 	expect(2, "there is no code", "explain", "nonsense")

@@ -1,9 +1,16 @@
 package e2e_test
 
 import (
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/client"
@@ -116,4 +123,104 @@ func nextTerm(t *testing.T, b *browser, w *world) {
 	b.sees("Everything is paused by Maud Marrow")
 	b.click("Go on")
 	b.until(`!document.body.innerText.includes('Everything is paused by')`)
+}
+
+// The same term in the command line: link, pair in bulk, hold, open, a late joiner,
+// a leaver, a mover, the guard, pausing, the next term, the end; and every mistake
+// that could not be mended is refused with its reason.
+func TestCommandLineTerm(t *testing.T) {
+	w := newWorld(t)
+	w.to(w.Connect, w.ReadRegister)
+	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
+	w.signIn(env)
+	expect := func(code int, want string, args ...string) {
+		t.Helper()
+		out, got := w.cli(env, args...)
+		assert.Equal(t, code, got, "kanban %s\n%s", strings.Join(args, " "), out)
+		assert.Contains(t, out, want, "kanban %s", strings.Join(args, " "))
+	}
+	post := func(path string, values ...string) {
+		t.Helper()
+		form := url.Values{}
+		for i := 0; i < len(values); i += 2 {
+			form.Set(values[i], values[i+1])
+		}
+		resp, err := http.PostForm(w.At.Register+path, form)
+		require.NoError(t, err)
+		resp.Body.Close()
+	}
+	office := func(path string, values ...string) {
+		t.Helper()
+		post(path, values...)
+		expect(0, "enrolments", "connections", "read", scenario.RegisterName)
+	}
+	const service = scenario.WorkspaceName
+
+	expect(0, "Propagation A, Propagation B", "sections", "proposals")
+	expect(0, "● yes", "sections", "linkable", "PROP-A")
+	expect(0, "give a --reason", "sections", "link", "PROP-A", "SOIL-A")
+	expect(1, "to link it all the same, give a reason", "sections", "link", "PROP-A", "SOIL-A", "--apply")
+	expect(1, "linked-already", "sections", "link", "PROP-A", "PROP-A", "--apply")
+	expect(0, "Nothing was done", "sections", "link", "PROP-A", "PROP-B", "PROP-C")
+	expect(0, "are one now", "sections", "link", "PROP-A", "PROP-B", "PROP-C", "--apply")
+	expect(1, "linked in Propagation already", "sections", "link", "SOIL-A", "PROP-B", "--reason", "x", "--apply")
+	expect(0, "Propagation A, Propagation B, Propagation C", "sections", "sets")
+	copied := filepath.Join(t.TempDir(), "copy.zip")
+	expect(0, "rosters of 41 people", "sections", "copy", "PROP-B", "--file", copied)
+	content, err := os.ReadFile(copied)
+	require.NoError(t, err)
+	assert.Equal(t, "PK", string(content[:2]))
+
+	expect(0, "until opened", "pairings", "templates", "--set", "Held", "--target", "{course} · {code}", "--hold")
+	expect(2, "no field {cource}", "pairings", "templates", "--set", "Slip", "--target", "{cource}")
+	expect(0, "Nothing was done", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--connection", service, "--template", "Held")
+	expect(0, "run finished", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--connection", service, "--template", "Held", "--apply")
+	expect(0, "is paired through Chat workspace already", "pairings", "many", "pair", "PROP-B", "GLAS-A", "--connection", service)
+	expect(0, "Glasshouse climate · GLAS-A", "sections", "list", "--state", "held", "--service", service, "--at-least", "19")
+	expect(0, "is paired already", "pairings", "candidates", "SOIL-A", service)
+	expect(1, "is paired already, as Glasshouse", "pairings", "add", "SOIL-A", service, "--class", "Glasshouse climate · GLAS-A")
+
+	expect(0, "its learners go in", "pairings", "many", "open", "PROP-A", "GLAS-A", "ORCH-A", "--apply")
+	soon(t, "the learners go in", func() bool {
+		out, _ := w.cli(env, "sections", "list", "--state", "in-step")
+		return strings.Contains(out, "GLAS-A") && strings.Contains(out, "ORCH-A")
+	})
+	expect(0, "it is open already", "pairings", "many", "open", "GLAS-A")
+	expect(0, "held back", "pairings", "hold", "GLAS-A")
+	office("/office/enrolments", "person", "stu-001", "section", "sec-glass-a") // joins late while held
+	expect(0, "1 waiting", "pairings", "run", "GLAS-A")
+	expect(0, "opens", "pairings", "open", "GLAS-A", "--at", time.Now().Add(time.Hour).Format("2006-01-02T15:04"))
+	expect(0, "its learners go in now", "pairings", "open", "GLAS-A")
+	soon(t, "the late joiner goes in", func() bool {
+		out, _ := w.cli(env, "sections", "list", "--find", "GLAS-A")
+		return strings.Contains(out, "21 in step")
+	})
+
+	office("/office/withdrawals", "person", "stu-025", "section", "sec-prop-c") // moves
+	office("/office/enrolments", "person", "stu-025", "section", "sec-prop-b")
+	expect(3, "1 updated", "pairings", "run", "PROP-C")
+	for _, id := range []string{"stu-030", "stu-031", "stu-032", "stu-033", "stu-034", "stu-035"} {
+		post("/office/withdrawals", "person", id, "section", "sec-glass-a")
+	}
+	expect(0, "6 left", "connections", "read", scenario.RegisterName)
+	expect(1, "more than its guard allows", "pairings", "run", "GLAS-A")
+	expect(3, "which nobody approved", "pairings", "many", "run", "GLAS-A", "--apply")
+	expect(0, "6 to remove", "pairings", "many", "run", "GLAS-A", "--apply", "--approve")
+
+	expect(0, "Everything is paused", "maintenance", "on", "--note", "moving")
+	expect(1, "everything is paused", "pairings", "run", "GLAS-A")
+	expect(0, "‖ paused", "sections", "list", "--find", "GLAS-A")
+	expect(0, "Nothing is paused", "maintenance", "off")
+
+	expect(0, "Orchard care B takes over the class", "pairings", "next-term", "--days", "90")
+	expect(3, "which nobody approved", "pairings", "next-term", "ORCH-A", "--apply")
+	expect(0, "run finished", "pairings", "next-term", "ORCH-A", "--apply", "--approve")
+	expect(0, "Orchard care · ORCH-A", "sections", "list", "--find", "ORCH-B")
+	expect(2, "is not paired, so it has no class to move", "pairings", "next-term", "ORCH-A")
+
+	expect(0, "with --target lead", "sections", "unlink", "PROP-A")
+	expect(2, "say what becomes of the class", "sections", "unlink", "PROP-A", "--apply")
+	expect(0, "one by one again", "sections", "unlink", "PROP-A", "--target", "end", "--apply")
+	expect(0, "run finished", "pairings", "many", "take-out", "GLAS-A", "ORCH-B", "--apply")
+	expect(0, "No section is paired yet", "pairings", "list")
 }
