@@ -18,9 +18,10 @@ test: setup console/dist/index.html check-generated ## Run every test
 	go test $$(go list ./... | grep -vxE 'kanban/internal(/e2e)?')
 	go test -count=1 ./internal ./internal/e2e # they look at the whole tree, which the test cache cannot see
 
-bench: setup ## Run the benchmarks and print their figures
+bench: setup console/dist/index.html ## Run the benchmarks and print their figures
 	go test -run '^$$' -bench . -benchmem ./internal/core/...
-	go test -run '^$$' -bench . -benchtime 1x ./internal/app/reading
+	go test -run '^$$' -bench . -benchtime 1x ./internal/app/reading ./internal/app/syncing
+	go test -run '^$$' -bench . -benchtime 1x ./internal/e2e
 
 lint: setup console/dist/index.html ## Check form and style of all code
 	@test -z "$$(gofmt -l cmd internal console/*.go)" || { echo "not formatted:"; gofmt -l cmd internal console/*.go; exit 1; }

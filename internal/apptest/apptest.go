@@ -56,7 +56,12 @@ var Quick = call.Options{Timeout: 2 * time.Second, Retries: 2, WaitMin: time.Mil
 // New sets a world up.
 func New(t testing.TB) *World {
 	t.Helper()
-	s := storetest.New(t)
+	return Over(t, storetest.New(t))
+}
+
+// Over sets a world up over a database that something else uses too.
+func Over(t testing.TB, s *store.Store) *World {
+	t.Helper()
 	outside, err := standin.Start(0)
 	require.NoError(t, err)
 	t.Cleanup(outside.Stop)

@@ -15,12 +15,12 @@ import (
 
 // browser is a headless Chromium with a fresh profile.
 type browser struct {
-	t   *testing.T
+	t   testing.TB
 	ctx context.Context
 	at  string // address of the service
 }
 
-func newBrowser(t *testing.T, address string) *browser {
+func newBrowser(t testing.TB, address string) *browser {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	require.NoError(t, err, "the console is tested in Debian's chromium; make setup installs it")

@@ -133,6 +133,17 @@ func (s *Store) Pairing(ctx context.Context, id string) (p Pairing, err error) {
 	return p, known(err, "finding the pairing")
 }
 
+// PairingsByID finds some.
+func (s *Store) PairingsByID(ctx context.Context, ids []string) (map[string]Pairing, error) {
+	var all []Pairing
+	err := s.reader(ctx).Omit("mend", "quiet").Where("id = ANY (?::uuid[])", textArray(ids)).Find(&all).Error
+	out := make(map[string]Pairing, len(all))
+	for _, p := range all {
+		out[p.ID] = p
+	}
+	return out, known(err, "finding pairings")
+}
+
 // PairingsOf lists the pairings of the given sections that have run at least once.
 func (s *Store) PairingsOf(ctx context.Context, sectionIDs []string) (all []Pairing, err error) {
 	err = s.reader(ctx).Where("ran_at IS NOT NULL AND id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[]))", textArray(sectionIDs)).Find(&all).Error

@@ -2,9 +2,9 @@ package web
 
 import (
 	"context"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
-	"golang.org/x/sync/errgroup"
 
 	"kanban/internal/app/pairing"
 	"kanban/internal/core/finding"
@@ -14,25 +14,18 @@ import (
 )
 
 func (s *Server) pairings(a huma.API) {
-	handle(a, "pairings", "GET /pairings list-pairings List pairings", func(ctx context.Context, in *Paging) (api.Page[api.Pairing], error) {
-		all, err := s.Store.Pairings(ctx)
+	handle(a, "pairings", "GET /pairings list-pairings List pairings, without their checklists, freshness and runs", func(ctx context.Context, in *Paging) (api.Page[api.Pairing], error) {
+		cards, err := s.Pairing.Cards(ctx, pairing.Filter{})
 		if err != nil {
 			return api.Page[api.Pairing]{}, err
 		}
-		items, next, err := paged(all, in.Cursor, in.Limit)
+		cards = slices.DeleteFunc(cards, func(c pairing.Card) bool { return c.Pairing == nil })
+		items, next, err := paged(cards, in.Cursor, in.Limit)
 		if err != nil {
 			return api.Page[api.Pairing]{}, err
 		}
-		page := api.Page[api.Pairing]{Items: make([]api.Pairing, len(items)), Next: next}
-		group, ctx := errgroup.WithContext(ctx)
-		group.SetLimit(8) // each is several small queries
-		for i, p := range items {
-			group.Go(func() (err error) {
-				page.Items[i], err = s.pairing(ctx, p.ID)
-				return err
-			})
-		}
-		return page, group.Wait()
+		kept, err := s.Store.PairingsByID(ctx, each(items, func(c pairing.Card) string { return c.Pairing.ID }))
+		return api.Page[api.Pairing]{Next: next, Items: each(items, func(c pairing.Card) api.Pairing { return shown(c, kept[c.Pairing.ID]) })}, err
 	})
 	handleTagged(a, "pairings", "POST /pairings make-pairing Pair a section with a new target", func(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
 		p, err := s.Pairing.Pair(ctx, callerOf(ctx).Name, pairing.Wish{
@@ -125,13 +118,7 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 		return api.Pairing{}, err
 	}
 	p := card.Pairing
-	out := api.Pairing{ID: p.ID, Section: section(card), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded}
-	switch {
-	case p.TargetSeen == store.TargetLost:
-		out.Lost = true
-	case p.TargetSeen != p.TargetName:
-		out.Seen = p.TargetSeen
-	}
+	out := shown(card, *p)
 	list, err := s.Reporting.Pairing(ctx, *p)
 	if err != nil {
 		return out, err
@@ -148,6 +135,18 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 		out.LastRun = &r
 	}
 	return out, err
+}
+
+// shown is a pairing without what has to be looked up for it.
+func shown(c pairing.Card, p store.Pairing) api.Pairing {
+	out := api.Pairing{ID: p.ID, Section: section(c), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded}
+	switch {
+	case p.TargetSeen == store.TargetLost:
+		out.Lost = true
+	case p.TargetSeen != p.TargetName:
+		out.Seen = p.TargetSeen
+	}
+	return out
 }
 
 func entry(e roster.Entry) api.Decision {

@@ -15,7 +15,7 @@ import (
 )
 
 // cardsPerColumn bounds what the board loads at once.
-const cardsPerColumn = 200
+const cardsPerColumn = 60
 
 type sectionsInput struct {
 	Paging

@@ -3,14 +3,18 @@ package worker_test
 import (
 	"context"
 	"log/slog"
+	"slices"
 	"testing"
 	"time"
 
+	"github.com/riverqueue/river"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/pairing"
 	"kanban/internal/app/reading"
 	"kanban/internal/apptest"
+	"kanban/internal/standin/fault"
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
 	"kanban/internal/worker"
@@ -53,4 +57,53 @@ func TestOrphanedWorkIsGivenBack(t *testing.T) {
 	var holder string
 	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT attempted_by[1] FROM river_job WHERE kind = 'react' AND state = 'running'`).Scan(&holder))
 	assert.Equal(t, "a worker that lives", holder)
+}
+
+// Two replicas on one database never run one pairing at the same time, however
+// often it is asked for; everybody is put in once, even at a service that lists a
+// member twice who is added twice.
+func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	w.Standins.Workspace.Double()
+	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: w.Workspace().ID})
+	require.NoError(t, err)
+	preview, err := w.Syncing.Preview(t.Context(), p.ID)
+	require.NoError(t, err)
+	first, err := w.Syncing.Start(t.Context(), "test", preview.ID, false)
+	require.NoError(t, err)
+	_, err = w.Syncing.Start(t.Context(), "test", preview.ID, false)
+	require.ErrorContains(t, err, "at work on this pairing already")
+	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Latency, Millis: 20}))
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error {
+		jobs := []river.JobArgs{store.WorkAsked{ConnectionID: p.ConnectionID}, store.WorkAsked{ConnectionID: p.ConnectionID}}
+		for range 4 { // the same run, and the same wish, as if their news had come several times
+			jobs = append(jobs, store.ApplyRun{RunID: first.ID}, store.ApplyRun{RunID: first.ID, ByHand: true}, store.RunPairing{PairingID: p.ID, Who: "schedule"}, store.RunPairing{PairingID: p.ID, Who: "Maud", ByHand: true})
+		}
+		return tx.Enqueue(t.Context(), jobs...)
+	}))
+	for range 2 {
+		x, err := worker.Start(t.Context(), w.Store, worker.Uses{Reading: w.Reading, Syncing: w.Syncing, Reacting: w.Reacting}, worker.Options{Log: slog.New(slog.DiscardHandler)})
+		require.NoError(t, err)
+		defer x.Stop(context.Background())
+	}
+	require.Eventually(t, func() bool {
+		var open int
+		err := w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM river_job WHERE kind IN ('apply-run', 'run-pairing', 'work-asked') AND state NOT IN ('completed', 'discarded')`).Scan(&open)
+		return err == nil && open == 0
+	}, 30*time.Second, 50*time.Millisecond)
+	runs, err := w.Store.Runs(t.Context(), p.ID, "", "", 100)
+	require.NoError(t, err)
+	added := 0
+	for i, r := range runs {
+		assert.Equal(t, store.Finished, r.State, r.Error)
+		added += r.Counts["added"]
+		if i > 0 { // newest first
+			assert.False(t, runs[i-1].StartedAt.Before(*r.FinishedAt), "two runs were at work at once")
+		}
+	}
+	assert.Equal(t, 13, added)
+	members := w.Standins.Workspace.Space("Propagation C")
+	assert.Len(t, members, 13)
+	assert.Len(t, slices.Compact(members), 13, "nobody is in it twice")
 }

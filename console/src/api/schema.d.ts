@@ -599,7 +599,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List pairings */
+        /** List pairings, without their checklists, freshness and runs */
         get: operations["list-pairings"];
         put?: never;
         /** Pair a section with a new target */
@@ -1419,7 +1419,7 @@ export interface components {
             terms: string[];
         };
         Column: {
-            /** @description At most 200; the sections list has all */
+            /** @description At most 60; the sections list has all */
             cards: components["schemas"]["Section"][];
             /** Format: int64 */
             count: number;

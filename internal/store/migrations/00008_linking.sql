@@ -135,6 +135,7 @@ ALTER TABLE pairings ADD target_seen text NOT NULL DEFAULT '';
 -- A comparison, with a run of what it finds, that was asked for and is still to come.
 ALTER TABLE pairings ADD asked_at timestamptz, ADD asked_by text NOT NULL DEFAULT '', ADD asked_run boolean NOT NULL DEFAULT false;
 CREATE INDEX pairings_asked ON pairings (connection_id) WHERE asked_at IS NOT NULL;
+CREATE INDEX runs_pairing ON runs (pairing_id, id) WHERE pairing_id IS NOT NULL;
 CREATE INDEX placements_account ON placements (remote_id);
 CREATE INDEX pairings_section ON pairings (section_id) WHERE ended_at IS NULL;
 

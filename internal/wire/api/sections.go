@@ -53,7 +53,7 @@ type Section struct {
 type Column struct {
 	State roster.State `json:"state"`
 	Count int          `json:"count"`
-	Cards []Section    `json:"cards" doc:"At most 200; the sections list has all"`
+	Cards []Section    `json:"cards" doc:"At most 60; the sections list has all"`
 }
 
 // Board is every section by state, the ones that need somebody first.

@@ -36,7 +36,11 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
 <template>
   <PageHead
     title="Board"
-    :about="total ? `${total} sections by state, the ones that need somebody first` : undefined"
+    :about="
+      total
+        ? `${total.toLocaleString('en-GB')} sections by state, the ones that need somebody first`
+        : undefined
+    "
   >
     <Tabs
       v-model="kind"
@@ -59,7 +63,7 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
       <div class="board" :aria-busy="board.isLoading.value">
         <section v-for="c in columns" :key="c.state" :aria-label="c.state" :class="c.state">
           <h2>
-            <Signal :state="c.state" /> <b>{{ c.count }}</b>
+            <Signal :state="c.state" /> <b>{{ c.count.toLocaleString('en-GB') }}</b>
           </h2>
           <Card
             v-for="x in c.cards"
@@ -72,7 +76,7 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
             v-if="c.count > c.cards.length"
             class="more"
             :to="{ path: '/sections', query: { state: c.state } }"
-            >all {{ c.count }}</RouterLink
+            >all {{ c.count.toLocaleString('en-GB') }}</RouterLink
           >
         </section>
       </div>

@@ -29,7 +29,7 @@ const emit = defineEmits<{
 }>()
 
 /** Height of a row in pixels; all have the same, so that any of them can be found. */
-const height = 38
+const height = 46
 </script>
 
 <template>
@@ -120,7 +120,7 @@ const height = 38
         />
       </template>
     </Column>
-    <Column header="Last run" style="width: 7.5rem"
+    <Column header="Last run" style="width: 9.5rem"
       ><template #body="{ data }"
         ><span class="one faint">{{ data.pairingId ? when(data.ranAt) : '' }}</span></template
       ></Column
@@ -145,7 +145,7 @@ const height = 38
 }
 
 .sections :deep(tbody tr) {
-  height: 38px;
+  height: 46px;
   cursor: pointer;
 }
 

@@ -16,7 +16,10 @@ const total = ref<number>()
 </script>
 
 <template>
-  <PageHead title="Sections" :about="total === undefined ? undefined : `${total} shown`">
+  <PageHead
+    title="Sections"
+    :about="total === undefined ? undefined : `${total.toLocaleString('en-GB')} shown`"
+  >
     <RouterLink to="/sections/linked">Linked sets</RouterLink>
     <RouterLink to="/next-term">Next term</RouterLink>
   </PageHead>
