@@ -32,6 +32,9 @@ func report(ctx context.Context, cmd *cli.Command, c *client.Client, r api.Run) 
 		return table{value: map[string]any{"run": r, "changes": changes.Items}}.print(cmd)
 	}
 	say(cmd, "Run %s of %s: %s%s.", r.ID, r.About, ended(r.State), pace(r))
+	if r.ApprovedBy != "" {
+		say(cmd, "  removals approved by %s", r.ApprovedBy)
+	}
 	for _, line := range countLines(r) {
 		say(cmd, "  %s", line)
 	}

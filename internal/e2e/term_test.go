@@ -88,6 +88,8 @@ func holdAndOpen(b *browser) {
 	b.do(chromedp.Click(`//a[contains(@class,"card")][.//span[normalize-space(.)="Glasshouse climate A"]]`))
 	b.sees("Run: nothing to change")
 	b.click("hold")
+	b.sees("Whoever is in stays in")
+	b.click("hold it")
 	b.sees("held until opened")
 	b.click("Board")
 	b.tick("Choose Glasshouse climate A")

@@ -97,7 +97,7 @@ func noticed(n store.Noticed) api.Noticed {
 func (s *Server) run(ctx context.Context, r store.Run) (api.Run, error) {
 	out := api.Run{
 		ID: r.ID, Kind: r.Kind, State: r.State, Step: r.Step, Done: r.Done, Total: r.Total, Counts: r.Counts, Findings: each(r.Findings, noticed),
-		Code: finding.Code(r.ErrorCode), Error: r.Error, RequestedBy: r.RequestedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Since: r.Since, Ends: r.Ends,
+		Code: finding.Code(r.ErrorCode), Error: r.Error, RequestedBy: r.RequestedBy, ApprovedBy: r.ApprovedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Since: r.Since, Ends: r.Ends,
 	}
 	if r.StartedAt != nil {
 		end := time.Now()

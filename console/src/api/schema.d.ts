@@ -2190,6 +2190,8 @@ export interface components {
         Run: {
             /** @description What was read or brought in step */
             about: string;
+            /** @description Who approved removals above the guard */
+            approvedBy?: string;
             code?: string;
             connection?: string;
             counts: {

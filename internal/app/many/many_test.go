@@ -9,9 +9,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/adapter/workspaces"
 	"kanban/internal/app/linking"
 	"kanban/internal/app/many"
 	"kanban/internal/app/pairing"
+	"kanban/internal/app/reporting"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
@@ -231,6 +233,17 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 		require.NotNil(t, r, "%s: %v", code, err)
 		assert.Equal(t, code, r.Code)
 	}
+
+	// Another name at the service changes nothing, and is told.
+	opened, err := w.Connecting.Open(t.Context(), workspace.ID)
+	require.NoError(t, err)
+	require.NoError(t, workspaces.New(opened, apptest.Quick).Rename(t.Context(), right, "Soil people"))
+	w.Sync(p.ID, false)
+	told, err := (&reporting.Service{Store: w.Store}).Findings(t.Context(), reporting.Filter{Code: finding.TargetRenamed})
+	require.NoError(t, err)
+	require.Len(t, told, 1)
+	assert.Contains(t, told[0].Detail, "Soil people")
+	require.NoError(t, workspaces.New(opened, apptest.Quick).Rename(t.Context(), right, "Soil science, First term"))
 
 	// A class that is deleted at the service is not made again behind anybody's back.
 	w.Standins.Workspace.Close("Soil science, First term")

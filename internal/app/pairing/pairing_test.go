@@ -10,6 +10,7 @@ import (
 
 	"kanban/internal/app/pairing"
 	"kanban/internal/apptest"
+	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/store"
@@ -107,4 +108,67 @@ func TestWhatCannotBePairedIsRefusedBefore_S5(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: section, ConnectionID: workspace.ID})
 	assert.ErrorContains(t, err, "is paired through")
+
+	// Through another service it may be paired too; then it stands on the board twice.
+	other := w.Connect("scim", "Second workspace", map[string]string{"address": w.Standins.Addresses.Workspace + "/scim/v2", "token": "potting-shed"})
+	_, err = w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: section, ConnectionID: other.ID, TargetName: "Elsewhere"})
+	require.NoError(t, err)
+	cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{Text: "PROP-A"})
+	require.NoError(t, err)
+	assert.Len(t, cards, 2)
+	cards, err = w.Pairing.Cards(t.Context(), pairing.Filter{Service: "Second workspace"})
+	require.NoError(t, err)
+	assert.Len(t, cards, 1)
+}
+
+// Templates name classes and carry policy; what can give no name is refused.
+func TestTemplates_S6(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	workspace := w.Workspace()
+	held := roster.DefaultPolicy()
+	held.Hold = true
+	usual := pairing.Template{Name: "Usual", Target: "{course} · {teacher}", Policy: roster.DefaultPolicy()}
+	for field, list := range map[string][]pairing.Template{
+		"templates": nil,
+		"0.name":    {{Target: "{section}", Policy: held}},
+		"1.name":    {usual, usual},
+		"0.target":  {{Name: "x", Target: "Class", Policy: held}},
+		"1.target":  {usual, {Name: "y", Target: "{nothing}", Policy: held}},
+	} {
+		r, ok := refusal.As(w.Pairing.SetTemplates(t.Context(), "test", list))
+		require.True(t, ok, field)
+		assert.Equal(t, field, r.Field)
+	}
+	long := "{section} " + strings.Repeat("x", 119)
+	require.NoError(t, w.Pairing.SetTemplates(t.Context(), "test", []pairing.Template{usual, {Name: "Held", Target: "{code}", Policy: held}, {Name: "Long", Target: long, Policy: held}}))
+	list, err := w.Pairing.Look(t.Context(), []pairing.Wish{
+		{SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID},
+		{SectionID: w.Section("GLAS-A").ID, ConnectionID: workspace.ID, Template: "held"},
+		{SectionID: w.Section("ORCH-A").ID, ConnectionID: workspace.ID, Template: "Long"},
+		{SectionID: w.Section("PROP-B").ID, ConnectionID: workspace.ID, Naming: "soil science · Vilma Vanilla {organisation}"},
+	})
+	require.NoError(t, err)
+	assert.Equal(t, "Soil science · Vilma Vanilla", list[0].Name)
+	assert.Equal(t, "GLAS-A", list[1].Name)
+	assert.True(t, list[1].Policy.Hold)
+	assert.True(t, list[2].Blocked())
+	assert.Equal(t, finding.NameUnfit, list[2].Remarks[0].Code)
+	_, err = w.Pairing.Look(t.Context(), []pairing.Wish{{SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID, Template: "none"}})
+	assert.ErrorContains(t, err, "there are: Usual, Held, Long")
+}
+
+// Lists are narrowed by everything that people look for.
+func TestFilters_S1(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	most := 12
+	for want, f := range map[int]pairing.Filter{
+		4: {AtMost: &most}, 5: {AtLeast: 15}, 2: {Course: "ORCH"}, 1: {Role: "ext:preview"}, 9: {Organisation: "Fernmoor Garden School", Aside: pairing.Everything}, 0: {Service: "Workspace"},
+	} {
+		list, err := w.Pairing.List(t.Context(), pairing.Filter{Text: f.Text, AtMost: f.AtMost, AtLeast: f.AtLeast, Course: f.Course, Role: f.Role, Organisation: f.Organisation, Service: f.Service, Aside: pairing.Everything})
+		require.NoError(t, err)
+		assert.Len(t, list.Cards, want, "%+v", f)
+		assert.Equal(t, []string{"First term", "Second term"}, list.Choices.Terms)
+	}
 }

@@ -164,6 +164,7 @@ type Run struct {
 	Error       string         `json:"error,omitempty"`
 	Remedy      string         `json:"remedy,omitempty"`
 	RequestedBy string         `json:"requestedBy"`
+	ApprovedBy  string         `json:"approvedBy,omitempty" doc:"Who approved removals above the guard"`
 	CreatedAt   time.Time      `json:"createdAt"`
 	StartedAt   *time.Time     `json:"startedAt,omitempty"`
 	FinishedAt  *time.Time     `json:"finishedAt,omitempty"`

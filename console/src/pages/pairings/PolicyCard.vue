@@ -15,6 +15,7 @@ const p = computed(() => props.pairing)
 const path = computed(() => ({ params: { path: { id: props.pairing.id } } }))
 const editing = ref(false)
 const ending = ref(false)
+const holding = ref(false)
 const open = useMutation({
   mutationFn: (yes: boolean) =>
     yes
@@ -23,6 +24,10 @@ const open = useMutation({
   onSuccess: () =>
     Promise.all(['pairing', 'preview'].map((k) => queries.invalidateQueries({ queryKey: [k] }))),
 })
+function hold() {
+  open.mutate(false)
+  holding.value = false
+}
 const runs = computed(() => {
   const s = p.value.policy.schedule
   const next = p.value.nextRun ? `, next ${when(p.value.nextRun)}` : ''
@@ -53,7 +58,12 @@ const newcomers = computed(() => {
         {{ p.policy.hold ? 'held until opened' : 'go in at once'
         }}<template v-if="p.opensAt">, opens {{ when(p.opensAt) }}</template>
         <button v-if="p.policy.hold" type="button" class="change" @click="open.mutate(true)">open now</button>
-        <button v-else type="button" class="change" @click="open.mutate(false)">hold</button>
+        <button v-else type="button" class="change" @click="holding = true">hold</button>
+      </dd>
+      <dd v-if="holding && !p.policy.hold" class="consequence" role="alert">
+        Whoever is in stays in; learners who join from now on wait until it is opened again.
+        <button type="button" class="change" @click="hold">hold it</button>
+        <button type="button" class="change" @click="holding = false">leave it open</button>
       </dd>
       <dt>Runs by itself</dt>
       <dd>{{ runs }}</dd>
@@ -78,6 +88,10 @@ const newcomers = computed(() => {
   color: var(--faint);
   text-decoration: underline;
   cursor: pointer;
+}
+
+.consequence {
+  grid-column: 1 / -1;
 }
 
 .plain {

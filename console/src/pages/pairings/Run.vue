@@ -100,8 +100,10 @@ const people = computed(() =>
   <template v-if="r">
     <PageHead :title="r.kind === 'read' ? `Reading ${r.about}` : `Run of ${r.about}`">
       <template #about>
-        <Signal :state="r.state" /> · started by {{ r.requestedBy }} · {{ when(r.startedAt) }} to
-        {{ when(r.finishedAt) }}<template v-if="r.finishedAt && r.startedAt"> · {{ pace }}</template>
+        <Signal :state="r.state" /> · started by {{ r.requestedBy
+        }}<template v-if="r.approvedBy">, removals approved by {{ r.approvedBy }}</template> ·
+        {{ when(r.startedAt) }} to {{ when(r.finishedAt)
+        }}<template v-if="r.finishedAt && r.startedAt"> · {{ pace }}</template>
         <template v-if="r.since"> · only what changed since {{ when(r.since) }}</template>
       </template>
       <Button
