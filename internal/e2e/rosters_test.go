@@ -127,7 +127,6 @@ func chooseByHand(t *testing.T, b *browser, w *world) {
 	b.open("/people/" + people.Items[0].ID)
 	b.click("Choose by hand at Chat workspace…")
 	b.sees("equal: address, name")
-	b.picture("candidates")
 	b.do(chromedp.Click(`(//button[normalize-space(.)="Is theirs"])[2]`))
 	b.sees("said by Maud Marrow")
 }
@@ -142,7 +141,6 @@ func takeBack(b *browser, w *world) {
 	b.do(chromedp.Click(`(//a[contains(@class,"run")])[2]`)) // the first run of two
 	b.click("Take back…")
 	b.sees("to be taken back")
-	b.picture("take-back")
 	b.do(chromedp.Click(`//button[starts-with(normalize-space(.),"Take back ")]`))
 	b.sees("the run it takes back")
 	b.sees("removed")
