@@ -54,6 +54,7 @@ func keepInStep(b *browser, w *world) {
 	b.sees("daily at 06:45, next")
 	b.until(`!document.querySelector('.p-dialog-mask')`)
 	b.click("hold")
+	b.click("hold it")
 	b.sees("held until opened")
 	b.click("open now")
 	b.sees("go in at once")

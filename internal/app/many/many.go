@@ -207,6 +207,7 @@ func (s *Service) Batch(ctx context.Context, id string) (Batch, error) {
 // any more says why and keeps none of the others back. Removals above a guard are
 // done only with approved.
 func (s *Service) Do(ctx context.Context, who, id string, approved bool) (Batch, error) {
+	ctx = context.WithoutCancel(ctx) // whoever asked may leave; half of it is not what was shown
 	b, err := s.Batch(ctx, id)
 	if err != nil {
 		return b, err
@@ -233,9 +234,6 @@ func (s *Service) Do(ctx context.Context, who, id string, approved bool) (Batch,
 			continue
 		}
 		if err := s.do(ctx, who, b, i, approved); err != nil {
-			if ctx.Err() != nil {
-				return b, ctx.Err()
-			}
 			i.Problem = err.Error()
 		}
 		i.Done = i.Problem == ""
