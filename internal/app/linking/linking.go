@@ -196,8 +196,8 @@ func (s *Service) Link(ctx context.Context, who string, w Wish) (store.LinkedSet
 	if err != nil {
 		return store.LinkedSet{}, err
 	}
-	for _, r := range c.Refused {
-		hint := ""
+	if len(c.Refused) > 0 {
+		r, hint := c.Refused[0], ""
 		if r.Overridable {
 			hint = "; to link it all the same, give a reason"
 		}

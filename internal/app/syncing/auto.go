@@ -54,14 +54,13 @@ func (s *Service) Tick(ctx context.Context, at time.Time) error {
 		if err != nil {
 			return err
 		}
-		var run, opened []store.Pairing
+		var run []store.Pairing
 		for i := range all {
 			p := &all[i]
 			if p.OpensAt != nil && !p.OpensAt.After(at) {
 				if err := s.opened(ctx, tx, p, bySchedule); err != nil {
 					return err
 				}
-				opened = append(opened, *p)
 			}
 			p.NextAt = NextRun(*p, at, s.Zone)
 			if p.RanAt != nil && p.PausedAt == nil { // the first run is by hand

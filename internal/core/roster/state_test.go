@@ -14,8 +14,14 @@ import (
 // every goes through all standings.
 func every(each func(s roster.Standing)) {
 	counts := []roster.Counts{
-		nil, {roster.OutcomeInStep: 3}, {roster.OutcomeAdd: 1}, {roster.OutcomeUpdate: 1}, {roster.OutcomeRemove: 2},
-		{roster.OutcomeWaiting: 1}, {roster.OutcomeLeftOut: 4}, {roster.OutcomeNeedsPerson: 1, roster.OutcomeAdd: 2},
+		nil,
+		{roster.OutcomeInStep: 3},
+		{roster.OutcomeAdd: 1},
+		{roster.OutcomeUpdate: 1},
+		{roster.OutcomeRemove: 2},
+		{roster.OutcomeWaiting: 1},
+		{roster.OutcomeLeftOut: 4},
+		{roster.OutcomeNeedsPerson: 1, roster.OutcomeAdd: 2},
 	}
 	for bits := range 1 << 8 {
 		on := func(n int) bool { return bits>>n&1 == 1 }

@@ -86,8 +86,9 @@ li {
   font-size: 13px;
 }
 
-small {
+li small.faint {
   display: block;
+  margin-left: 0;
 }
 
 .rest button {

@@ -81,7 +81,7 @@ const height = 46
       ><template #body="{ data }"
         ><Signal v-if="data.state" :state="data.state" /><Skeleton v-else width="5rem" /></template
     ></Column>
-    <Column header="Section">
+    <Column header="Section" style="width: 17rem">
       <template #body="{ data }"
         ><span class="one"
           >{{ data.title }}
@@ -94,7 +94,7 @@ const height = 46
         ><span class="one">{{ data.course }}</span></template
       ></Column
     >
-    <Column header="Term"
+    <Column header="Term" style="width: 8rem"
       ><template #body="{ data }"
         ><span class="one">{{ data.terms?.join(', ') }}</span></template
       ></Column
@@ -151,6 +151,7 @@ const height = 46
 
 .sections :deep(td) {
   padding-block: 0;
+  vertical-align: middle;
 }
 
 .sections :deep(tr.chosen) {
