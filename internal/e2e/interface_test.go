@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -166,6 +167,54 @@ func TestAPI(t *testing.T) {
 			status, text := send(c.body, c.secret, c.version)
 			assert.Equal(t, c.status, status, text)
 		}
+		get := func(path string, into any) int {
+			req, err := http.NewRequest(http.MethodGet, w.service.Address+path, nil)
+			require.NoError(t, err)
+			req.SetBasicAuth(made["key"], made["secret"])
+			req.Header.Set("X-Experience-API-Version", "1.0.3")
+			resp, err := http.DefaultClient.Do(req)
+			require.NoError(t, err)
+			defer resp.Body.Close()
+			_ = json.NewDecoder(resp.Body).Decode(into)
+			return resp.StatusCode
+		}
+		type page struct {
+			Statements []struct{ ID string }
+			More       string
+		}
+		all := func(query string) (ids []string) {
+			for next := "/xapi/statements?" + query; next != ""; {
+				var p page
+				require.Equal(t, 200, get(next, &p), query)
+				for _, s := range p.Statements {
+					ids = append(ids, s.ID[:2])
+				}
+				next = p.More
+			}
+			return ids
+		}
+		other := strings.NewReplacer("8f", "7a", "a1", "a2", "completed", "passed").Replace(statement)
+		status, text := send(other, made["secret"], "1.0.3")
+		require.Equal(t, 200, status, text)
+		assert.Equal(t, []string{"7a", "9f", "8f"}, all(""), "newest first")
+		assert.Equal(t, []string{"8f", "9f", "7a"}, all("ascending=true&limit=1"), "page by page")
+		assert.Equal(t, []string{"7a"}, all("verb="+url.QueryEscape("http://adlnet.gov/expapi/verbs/passed")))
+		agent := url.QueryEscape(`{"account":{"homePage":"http://x.example","name":"stu-001"}}`)
+		assert.Equal(t, []string{"7a", "8f"}, all("agent="+agent))
+		assert.Equal(t, []string{"7a", "8f"}, all("related_agents=true&agent="+agent))
+		assert.Equal(t, []string{"9f", "8f"}, all("related_activities=true&activity="+url.QueryEscape("http://x.example/a1")))
+		assert.Empty(t, all("since="+url.QueryEscape(time.Now().Add(time.Hour).Format(time.RFC3339))))
+		const one = "8f87ccde-bb56-4c2e-ab83-44982ef22df0"
+		var got map[string]any
+		assert.Equal(t, 200, get("/xapi/statements?statementId="+one, &got))
+		assert.NotEmpty(t, got["stored"])
+		assert.Equal(t, 404, get("/xapi/statements?voidedStatementId="+one, &got))
+		assert.Equal(t, 400, get("/xapi/statements?colour=red", &got))
+		assert.Equal(t, 400, get("/xapi/statements/more/nonsense", &got))
+		status, text = send(`{"actor":{"mbox":"mailto:office@fernmoor.example"},"verb":{"id":"http://adlnet.gov/expapi/verbs/voided"},"object":{"objectType":"StatementRef","id":"`+one+`"}}`, made["secret"], "1.0.3")
+		require.Equal(t, 200, status, text)
+		assert.Equal(t, 404, get("/xapi/statements?statementId="+one, &got))
+		assert.Equal(t, 200, get("/xapi/statements?voidedStatementId="+one, &got))
 	})
 }
 

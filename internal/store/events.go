@@ -220,30 +220,6 @@ func (s *Store) CoursesWith(ctx context.Context, activityID string) ([]string, e
 	return ids, known(err, "finding the activity")
 }
 
-// Statement is a stored xAPI statement.
-type Statement struct {
-	ID           string
-	ConnectionID string
-	Body         json.RawMessage
-	PersonID     *string
-	Note         string // why nothing followed from it, if nothing did
-}
-
-// AddStatement stores a statement unless its id is there; fresh is false then,
-// and existing is the stored body.
-func (tx *Tx) AddStatement(ctx context.Context, s Statement) (fresh bool, existing json.RawMessage, err error) {
-	tag, err := tx.PGX.Exec(ctx, `INSERT INTO statements (id, connection_id, body, person_id, note) VALUES ($1, $2, $3, $4, $5) ON CONFLICT (id) DO NOTHING`,
-		s.ID, s.ConnectionID, string(s.Body), s.PersonID, s.Note)
-	if err != nil {
-		return false, nil, known(err, "storing a statement")
-	}
-	if tag.RowsAffected() == 1 {
-		return true, nil, nil
-	}
-	err = tx.PGX.QueryRow(ctx, `SELECT body FROM statements WHERE id = $1`, s.ID).Scan(&existing)
-	return false, existing, known(err, "finding the stored statement")
-}
-
 // ProgressForUpdate reads and locks one person's progress in a section; the
 // row is made when there is none, so that two facts never advance it at once.
 func (tx *Tx) ProgressForUpdate(ctx context.Context, personID, sectionID string) (learning.State, error) {

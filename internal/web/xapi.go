@@ -6,10 +6,13 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 
+	"kanban/internal/adapter"
 	"kanban/internal/app/reacting"
+	"kanban/internal/store"
 	"kanban/internal/wire/xapi"
 )
 
@@ -22,6 +25,8 @@ func (s *Server) xapi(r chi.Router) {
 	})
 	r.Post("/xapi/statements", s.statements)
 	r.Put("/xapi/statements", s.statements)
+	r.Get("/xapi/statements", s.listStatements)
+	r.Get("/xapi/statements/more/{token}", s.listStatements)
 }
 
 func writeJSON(w http.ResponseWriter, status int, body any) {
@@ -30,21 +35,96 @@ func writeJSON(w http.ResponseWriter, status int, body any) {
 	_ = json.NewEncoder(w).Encode(body)
 }
 
-func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
+// platform finds the connection that a request is for; ok is false when it was
+// answered already.
+func (s *Server) platform(w http.ResponseWriter, r *http.Request) (connection adapter.Connection, ok bool) {
 	w.Header().Set(xapi.VersionHeader, xapi.Version)
 	key, secret, _ := r.BasicAuth()
-	connection, ok, err := s.Connecting.Authenticate(r.Context(), key, secret)
+	connection, known, err := s.Connecting.Authenticate(r.Context(), key, secret)
 	switch {
 	case err != nil:
 		s.Log.Error("checking a platform's credentials", "cause", err.Error())
 		writeProblem(w, http.StatusServiceUnavailable, "the credentials could not be checked; try again")
-		return
-	case !ok:
+	case !known:
 		w.Header().Set("WWW-Authenticate", `Basic realm="xAPI"`)
 		writeProblem(w, http.StatusUnauthorized, "the key or the secret is not right; both are shown when the connection is made")
-		return
 	case !strings.HasPrefix(r.Header.Get(xapi.VersionHeader), "1.0"):
 		writeProblem(w, http.StatusBadRequest, xapi.VersionHeader+" must be 1.0.x")
+	default:
+		return connection, true
+	}
+	return connection, false
+}
+
+// listStatements answers what is asked for, page by page (Communication 2.1.3 to
+// 2.1.4). A platform sees what it reported itself.
+func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
+	connection, ok := s.platform(w, r)
+	if !ok {
+		return
+	}
+	var q xapi.Query
+	var err error
+	if token := chi.URLParam(r, "token"); token != "" {
+		q, err = xapi.ParseMore(token)
+	} else {
+		q, err = xapi.ParseQuery(r.URL.Query())
+	}
+	if err != nil {
+		writeProblem(w, http.StatusBadRequest, err.Error())
+		return
+	}
+	ask := store.StatementQuery{
+		ConnectionID: connection.ID, ID: q.StatementID + q.VoidedStatementID, Voided: q.VoidedStatementID != "", Verb: q.Verb, Activity: q.Activity, RelatedActivities: q.RelatedActivities,
+		Registration: q.Registration, Since: q.Since, Until: q.Until, Ascending: q.Ascending, After: q.After, Limit: q.Limit + 1,
+	}
+	if q.Agent != nil && q.RelatedAgents {
+		ask.AnyAgent = q.Agent.Path()
+	} else if q.Agent != nil {
+		ask.Actor = q.Agent.Key()
+	}
+	list, through, err := s.Store.Statements(r.Context(), ask)
+	if err != nil {
+		s.Log.Error("listing statements", "cause", err.Error())
+		writeProblem(w, http.StatusInternalServerError, "the statements could not be read; ask again")
+		return
+	}
+	w.Header().Set("X-Experience-API-Consistent-Through", through.UTC().Format(time.RFC3339Nano))
+	s.answerStatements(w, q, list, xapi.Agent{ObjectType: "Agent", Account: &xapi.Account{HomePage: s.Public, Name: connection.Settings["key"]}})
+}
+
+func (s *Server) answerStatements(w http.ResponseWriter, q xapi.Query, list []store.StoredStatement, authority xapi.Agent) {
+	answer := struct {
+		Statements []json.RawMessage `json:"statements"`
+		More       string            `json:"more"`
+	}{Statements: []json.RawMessage{}}
+	for i, x := range list {
+		if i == q.Limit {
+			answer.More = "/xapi/statements/more/" + q.More(list[i-1].Seq)
+			break
+		}
+		text, err := xapi.Stored(x.Body, x.ID, x.StoredAt, authority, q.Format)
+		if err != nil {
+			s.Log.Error("writing a statement", "cause", err.Error())
+			writeProblem(w, http.StatusInternalServerError, "a stored statement could not be written")
+			return
+		}
+		answer.Statements = append(answer.Statements, text)
+	}
+	switch {
+	case !q.Single():
+		writeJSON(w, http.StatusOK, answer)
+	case len(list) == 0:
+		writeProblem(w, http.StatusNotFound, "there is no such statement")
+	default:
+		w.Header().Set("Last-Modified", list[0].StoredAt.UTC().Format(http.TimeFormat))
+		writeJSON(w, http.StatusOK, answer.Statements[0])
+	}
+}
+
+func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
+	connection, ok := s.platform(w, r)
+	if !ok {
 		return
 	}
 	body, err := io.ReadAll(r.Body)

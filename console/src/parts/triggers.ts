@@ -10,6 +10,9 @@ export const triggers: Schemas['NewRule']['trigger'][] = [
   'module.completed',
   'course.completed',
   'progress.crossed',
+  'activity.reopened',
+  'module.reopened',
+  'course.reopened',
   'badge.awarded',
   'run.needs-person',
 ]

@@ -282,3 +282,55 @@ func TestStatementsBecomeEventsOnce_E1(t *testing.T) {
 	assert.Equal(t, 3, notes, "unknown people, activities and places are stored with a note")
 	assert.ErrorIs(t, take("1 stu-002 a1 completed"), reacting.ErrConflict)
 }
+
+// A voided statement no longer counts: what it had finished is open again, once,
+// even when what voids it comes first.
+func TestVoidedStatementsReopen_E2(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	_, err := w.Reacting.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/", strings.NewReader(manifest))
+	require.NoError(t, err)
+	platform := w.Connect("xapi", "Platform", nil)
+	take := func(id, who, activity, verb string) {
+		t.Helper()
+		s, r := statement(id, who, activity, verb)
+		_, err := w.Reacting.Take(t.Context(), platform.ID, []xapi.Statement{s}, []json.RawMessage{r})
+		require.NoError(t, err)
+	}
+	void := func(id, target string) {
+		t.Helper()
+		raw := json.RawMessage(fmt.Sprintf(`{"id":"00000000-0000-4000-8000-%012s","actor":{"mbox":"mailto:office@fernmoor.example"},"verb":{"id":"http://adlnet.gov/expapi/verbs/voided"},"object":{"objectType":"StatementRef","id":"00000000-0000-4000-8000-%012s"}}`, id, target))
+		list, _, err := xapi.Parse(raw)
+		require.NoError(t, err)
+		_, err = w.Reacting.Take(t.Context(), platform.ID, list, []json.RawMessage{raw})
+		require.NoError(t, err)
+	}
+	percent := func() (n int) {
+		require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT coalesce(max(percent), 0) FROM progress WHERE person_id = $1`, w.Person("stu-001").ID).Scan(&n))
+		return n
+	}
+	count := func(kind rule.Trigger) (n int) {
+		events, err := w.Store.Events(t.Context(), store.EventFilter{Type: string(kind), Limit: 100})
+		require.NoError(t, err)
+		return len(events)
+	}
+	take("1", "stu-001", "a1", "completed")
+	take("2", "stu-001", "a2", "passed")
+	take("3", "stu-001", "a1", "completed")
+	assert.Equal(t, 66, percent())
+	void("10", "1")
+	assert.Equal(t, 66, percent(), "another statement says the same")
+	assert.Zero(t, count(rule.ActivityReopened))
+	void("11", "3")
+	void("12", "3")
+	void("13", "11")
+	assert.Equal(t, 33, percent())
+	assert.Equal(t, 1, count(rule.ActivityReopened))
+	assert.Equal(t, 1, count(rule.ModuleReopened))
+	void("14", "4")
+	take("4", "stu-001", "a1", "completed")
+	assert.Equal(t, 33, percent(), "it was voided before it came")
+	take("5", "stu-001", "a1", "completed")
+	assert.Equal(t, 66, percent())
+	assert.Equal(t, 1, count(rule.ModuleCompleted), "what a rule has acted on once is not done again")
+}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -120,7 +121,11 @@ func (s *Service) resolve(ctx context.Context, x *item) error {
 }
 
 func (s *Service) take(ctx context.Context, tx *store.Tx, connectionID string, x item) error {
-	row := store.Statement{ID: x.statement.ID, ConnectionID: connectionID, Body: x.raw, Note: x.note}
+	st := x.statement
+	row := store.Statement{ID: st.ID, ConnectionID: connectionID, Body: xapi.Listed(x.raw), Note: x.note, Actor: st.Actor.Key(), Verb: st.Verb.ID, Object: st.Object.ID}
+	if st.Context != nil {
+		row.Registration = strings.ToLower(st.Context.Registration)
+	}
 	if x.person.ID != "" {
 		row.PersonID = &x.person.ID
 	}
@@ -129,24 +134,109 @@ func (s *Service) take(ctx context.Context, tx *store.Tx, connectionID string, x
 		return err
 	}
 	if !fresh {
-		if !same(existing, x.raw) {
+		if !same(existing, xapi.Listed(x.raw)) {
 			return fmt.Errorf("statement %s: %w", x.statement.ID, ErrConflict)
 		}
 		return nil
 	}
-	fact := learning.Fact{ActivityID: x.statement.Object.ID, Verb: verbs[x.statement.Verb.ID], At: x.statement.Timestamp}
-	if fact.At.IsZero() {
-		fact.At = time.Now().UTC()
+	if st.Verb.ID == xapi.Voided {
+		return s.void(ctx, tx, connectionID, st.Object.ID)
 	}
-	if r := x.statement.Result; r != nil && r.Score != nil {
-		fact.Score = r.Score.Scaled
+	early, err := tx.Awaited(ctx, connectionID, st.ID, xapi.Voided)
+	if err != nil {
+		return err
 	}
+	if early { // what voids it came first
+		return s.void(ctx, tx, connectionID, st.ID)
+	}
+	fact := factOf(st)
 	for _, p := range x.places {
 		if err := s.advance(ctx, tx, x, p, fact); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// factOf is what a statement says about its activity.
+func factOf(st xapi.Statement) learning.Fact {
+	fact := learning.Fact{ActivityID: st.Object.ID, Verb: verbs[st.Verb.ID], At: st.Timestamp}
+	if fact.At.IsZero() {
+		fact.At = time.Now().UTC()
+	}
+	if r := st.Result; r != nil && r.Score != nil {
+		fact.Score = r.Score.Scaled
+	}
+	return fact
+}
+
+// void takes a statement out of what counts (xAPI 1.0.3 Data 2.3.2): the progress
+// that it made is worked out anew, and what is open again becomes events. A
+// statement that has not come yet is voided when it does.
+func (s *Service) void(ctx context.Context, tx *store.Tx, connectionID, statementID string) error {
+	v, ok, err := tx.Void(ctx, connectionID, statementID, xapi.Voided)
+	if err != nil || !ok || v.PersonID == nil {
+		return err
+	}
+	courses, err := s.Store.CoursesWith(ctx, v.Object)
+	if err != nil || len(courses) == 0 {
+		return err
+	}
+	sections, err := s.Store.SectionsOf(ctx, *v.PersonID, courses)
+	if err != nil {
+		return err
+	}
+	for _, e := range sections {
+		outline, err := s.Store.Outline(ctx, e.CourseID)
+		if err != nil {
+			return err
+		}
+		if err := s.recount(ctx, tx, *v.PersonID, place{e, outline}, v); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// recount works one person's progress in one section out anew.
+func (s *Service) recount(ctx context.Context, tx *store.Tx, personID string, p place, v store.Voided) error {
+	state, err := tx.ProgressForUpdate(ctx, personID, p.SectionID)
+	if err != nil {
+		return err
+	}
+	// Read once nobody else can add to it.
+	bodies, err := tx.StatementsAbout(ctx, personID, []string{v.Object})
+	if err != nil {
+		return err
+	}
+	var facts []learning.Fact
+	for _, b := range bodies {
+		var st xapi.Statement
+		if err := json.Unmarshal(b, &st); err != nil {
+			return fmt.Errorf("reading a stored statement: %w", err)
+		}
+		if _, known := verbs[st.Verb.ID]; known {
+			facts = append(facts, factOf(st))
+		}
+	}
+	next, derived := learning.Recount(p.outline, state, v.Object, facts)
+	percent := learning.Percent(p.outline, next)
+	if err := tx.KeepProgress(ctx, personID, p.SectionID, next, percent); err != nil {
+		return err
+	}
+	var events []store.Event
+	for _, d := range derived {
+		switch d.Kind {
+		case learning.ActivityReopened, learning.ModuleReopened, learning.CourseReopened:
+			events = append(events, store.Event{
+				Type: string(d.Kind), NaturalKey: fmt.Sprintf("%s/%s/%s/%s/%s/%s", d.Kind, personID, p.SectionID, d.ModuleID, d.ActivityID, v.ID),
+				PersonID: &personID, SectionID: &p.SectionID, CourseID: &p.CourseID, ModuleID: d.ModuleID, ActivityID: d.ActivityID,
+				OccurredAt: time.Now().UTC(), Data: map[string]any{"percent": percent, "voided": v.ID},
+			})
+		}
+	}
+	_, err = tx.Record(ctx, events)
+	return err
 }
 
 // same compares what the conflict rule compares: everything but the members

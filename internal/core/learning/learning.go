@@ -133,18 +133,24 @@ type State struct {
 // Derived is a fact that follows from progress.
 type Derived struct {
 	Kind     DerivedKind
-	ModuleID string // for ModuleCompleted
-	Percent  int    // for ProgressCrossed
+	ModuleID string // for ModuleCompleted, ModuleReopened and ActivityReopened
+	// ActivityID is for ActivityReopened.
+	ActivityID string
+	Percent    int // for ProgressCrossed
 }
 
 // DerivedKind names what followed.
 type DerivedKind string
 
-// The derived facts. ProgressCrossed comes once for each of Thresholds.
+// The derived facts. ProgressCrossed comes once for each of Thresholds; what is
+// reopened was done before, and no longer is.
 const (
-	ModuleCompleted DerivedKind = "module.completed"
-	CourseCompleted DerivedKind = "course.completed"
-	ProgressCrossed DerivedKind = "progress.crossed"
+	ActivityReopened DerivedKind = "activity.reopened"
+	ModuleReopened   DerivedKind = "module.reopened"
+	CourseReopened   DerivedKind = "course.reopened"
+	ModuleCompleted  DerivedKind = "module.completed"
+	CourseCompleted  DerivedKind = "course.completed"
+	ProgressCrossed  DerivedKind = "progress.crossed"
 )
 
 // Thresholds are the percentages whose crossing is reported.
@@ -161,6 +167,39 @@ func Advance(outline Outline, state State, fact Fact) (State, []Derived) {
 	}
 	next.Activities[fact.ActivityID] = next.Activities[fact.ActivityID].with(fact)
 	return next, follows(outline, state, next)
+}
+
+// Recount works one activity out anew from all facts about it that still hold, as
+// after one of them was withdrawn. It gives what is open again, innermost first, and
+// then what follows as Advance would say it.
+func Recount(outline Outline, state State, activityID string, facts []Fact) (State, []Derived) {
+	next := State{Activities: maps.Clone(state.Activities)}
+	if next.Activities == nil {
+		next.Activities = map[string]ActivityState{}
+	}
+	delete(next.Activities, activityID)
+	for _, f := range facts {
+		next.Activities[activityID] = next.Activities[activityID].with(f)
+	}
+	return next, append(reopened(outline, state, next), follows(outline, state, next)...)
+}
+
+func reopened(o Outline, before, after State) []Derived {
+	var out []Derived
+	for _, m := range o.Modules {
+		for _, a := range m.Activities {
+			if Done(a, before) && !Done(a, after) {
+				out = append(out, Derived{Kind: ActivityReopened, ModuleID: m.ID, ActivityID: a.ID})
+			}
+		}
+		if ModuleDone(m, before) && !ModuleDone(m, after) {
+			out = append(out, Derived{Kind: ModuleReopened, ModuleID: m.ID})
+		}
+	}
+	if CourseDone(o, before) && !CourseDone(o, after) {
+		out = append(out, Derived{Kind: CourseReopened})
+	}
+	return out
 }
 
 func (a ActivityState) with(f Fact) ActivityState {

@@ -116,3 +116,42 @@ func TestOrderAndRepetitionDoNotMatter(t *testing.T) {
 		}
 	})
 }
+
+// Withdrawing a fact gives what the others give alone, whatever the order, and says
+// exactly what is open again.
+func TestRecountIsAsIfTheFactHadNeverCome_E2(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		draw := func(name string) []learning.Fact {
+			return rapid.SliceOfN(rapid.Custom(func(t *rapid.T) learning.Fact {
+				return learning.Fact{
+					ActivityID: rapid.SampledFrom([]string{"a1", "a2", "a4", "a5", "elsewhere"}).Draw(t, "activity"),
+					Verb:       rapid.SampledFrom([]learning.Verb{learning.Completed, learning.Passed, learning.Failed}).Draw(t, "verb"),
+					At:         time.Unix(rapid.Int64Range(1, 50).Draw(t, "at"), 0),
+				}
+			}), 1, 12).Draw(t, name)
+		}
+		facts := draw("facts")
+		gone := rapid.IntRange(0, len(facts)-1).Draw(t, "gone")
+		fold := func(list []learning.Fact) (s learning.State) {
+			for _, f := range list {
+				s, _ = learning.Advance(outline, s, f)
+			}
+			return s
+		}
+		rest := slices.Delete(slices.Clone(facts), gone, gone+1)
+		about := slices.DeleteFunc(slices.Clone(rest), func(f learning.Fact) bool { return f.ActivityID != facts[gone].ActivityID })
+		before := fold(facts)
+		after, derived := learning.Recount(outline, before, facts[gone].ActivityID, about)
+		want := fold(rest)
+		assert.Equal(t, learning.Percent(outline, want), learning.Percent(outline, after))
+		for id := range want.Activities {
+			assert.Equal(t, want.Activities[id], after.Activities[id])
+		}
+		assert.Len(t, after.Activities, len(want.Activities))
+		for _, m := range outline.Modules {
+			lost := learning.ModuleDone(m, before) && !learning.ModuleDone(m, after)
+			assert.Equal(t, lost, slices.Contains(derived, learning.Derived{Kind: learning.ModuleReopened, ModuleID: m.ID}))
+		}
+		assert.Equal(t, learning.CourseDone(outline, before) && !learning.CourseDone(outline, after), slices.Contains(derived, learning.Derived{Kind: learning.CourseReopened}))
+	})
+}

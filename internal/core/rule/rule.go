@@ -27,6 +27,9 @@ const (
 	ModuleCompleted   Trigger = "module.completed"
 	CourseCompleted   Trigger = "course.completed"
 	ProgressCrossed   Trigger = "progress.crossed"
+	ActivityReopened  Trigger = "activity.reopened"
+	ModuleReopened    Trigger = "module.reopened"
+	CourseReopened    Trigger = "course.reopened"
 	BadgeAwarded      Trigger = "badge.awarded"
 	RunNeedsPerson    Trigger = "run.needs-person"
 )
@@ -34,7 +37,7 @@ const (
 // Triggers lists them all.
 var Triggers = []Trigger{
 	SectionJoined, SectionLeft, ActivityCompleted, AssessmentPassed, AssessmentFailed,
-	ModuleCompleted, CourseCompleted, ProgressCrossed, BadgeAwarded, RunNeedsPerson,
+	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, BadgeAwarded, RunNeedsPerson,
 }
 
 // Scope narrows a rule; an empty field means any. Values are record ids.

@@ -95,6 +95,7 @@ func (a *Activities) UnmarshalJSON(text []byte) error {
 // Context holds what surrounds a statement: parent is the module, grouping the
 // course and the section.
 type Context struct {
+	Registration      string `json:"registration,omitempty"`
 	ContextActivities struct {
 		Parent   Activities `json:"parent,omitempty"`
 		Grouping Activities `json:"grouping,omitempty"`
@@ -169,6 +170,8 @@ func (s Statement) Check() error {
 		return fail("actor.account needs a name and a homePage that is an IRI")
 	case !isIRI(s.Verb.ID):
 		return fail("verb.id %q is not an IRI", s.Verb.ID)
+	case s.Verb.ID == Voided && (s.Object.ObjectType != StatementRef || len(s.Object.ID) != 36):
+		return fail("what voids names the statement to void: an object of type %s with its id", StatementRef)
 	case s.Object.ObjectType != "" && s.Object.ObjectType != "Activity":
 		return nil // stored, but nothing follows from it here
 	case !isIRI(s.Object.ID):

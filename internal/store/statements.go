@@ -1,0 +1,147 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Statement is an xAPI statement as it came.
+type Statement struct {
+	ID           string
+	ConnectionID string
+	Body         json.RawMessage
+	PersonID     *string
+	Note         string // why nothing followed from it, if nothing did
+
+	// What it can be asked for by.
+	Actor, Verb, Object, Registration string
+}
+
+// AddStatement stores a statement unless its id is there; fresh is false then,
+// and existing is the stored body.
+func (tx *Tx) AddStatement(ctx context.Context, s Statement) (fresh bool, existing json.RawMessage, err error) {
+	tag, err := tx.PGX.Exec(ctx, `INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT (id) DO NOTHING`,
+		s.ID, s.ConnectionID, string(s.Body), s.PersonID, s.Note, s.Actor, s.Verb, s.Object, s.Registration)
+	if err != nil {
+		return false, nil, known(err, "storing a statement")
+	}
+	if tag.RowsAffected() == 1 {
+		return true, nil, nil
+	}
+	err = tx.PGX.QueryRow(ctx, `SELECT body FROM statements WHERE id = $1`, s.ID).Scan(&existing)
+	return false, existing, known(err, "finding the stored statement")
+}
+
+// Voided is a statement that was voided.
+type Voided struct {
+	ID       string
+	PersonID *string
+	Object   string
+}
+
+// Void voids a statement of a connection; ok is false when there is none yet, when
+// it is voided already, or when it voids another one itself.
+func (tx *Tx) Void(ctx context.Context, connectionID, id, voidVerb string) (v Voided, ok bool, err error) {
+	err = tx.PGX.QueryRow(ctx, `UPDATE statements SET voided_at = now() WHERE connection_id = $1 AND id::text = lower($2) AND voided_at IS NULL AND verb <> $3
+		RETURNING id::text, person_id::text, object`, connectionID, id, voidVerb).Scan(&v.ID, &v.PersonID, &v.Object)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return v, false, nil
+	}
+	return v, err == nil, known(err, "voiding a statement")
+}
+
+// Awaited reports whether a statement was voided before it came.
+func (tx *Tx) Awaited(ctx context.Context, connectionID, id, voidVerb string) (yes bool, err error) {
+	err = tx.PGX.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM statements WHERE connection_id = $1 AND verb = $3 AND lower(object) = lower($2))`, connectionID, id, voidVerb).Scan(&yes)
+	return yes, known(err, "looking for a voiding statement")
+}
+
+// StatementsAbout lists what is stored, and not voided, of a person about activities,
+// in the order in which it came.
+func (tx *Tx) StatementsAbout(ctx context.Context, personID string, activityIDs []string) ([]json.RawMessage, error) {
+	rows, err := tx.PGX.Query(ctx, `SELECT body FROM statements WHERE person_id = $1 AND object = ANY ($2) AND voided_at IS NULL ORDER BY seq`, personID, activityIDs)
+	if err != nil {
+		return nil, known(err, "listing a person's statements")
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowTo[json.RawMessage])
+	return list, known(err, "listing a person's statements")
+}
+
+// StoredStatement is one statement with what storing it added.
+type StoredStatement struct {
+	Seq      int64
+	ID       string
+	Body     json.RawMessage
+	StoredAt time.Time
+}
+
+// StatementQuery narrows a list of statements; empty values do not.
+type StatementQuery struct {
+	ConnectionID      string
+	ID                string // one statement
+	Voided            bool   // the one with ID is voided
+	Actor             string
+	AnyAgent          string // a JSON path that finds an agent anywhere in a statement
+	Verb              string
+	Activity          string
+	RelatedActivities bool // the activity may stand in the context too
+	Registration      string
+	Since, Until      time.Time // stored after, stored at or before
+	Ascending         bool
+	After             int64 // seq of the last statement of the page before
+	Limit             int
+}
+
+// Statements lists statements in the order in which they were stored, the newest
+// first unless Ascending, and gives the time up to which everything can be read.
+func (s *Store) Statements(ctx context.Context, q StatementQuery) (list []StoredStatement, through time.Time, err error) {
+	where, args := []string{"connection_id = $1"}, []any{q.ConnectionID}
+	add := func(condition string, value any) {
+		args = append(args, value)
+		where = append(where, strings.ReplaceAll(condition, "$?", fmt.Sprintf("$%d", len(args))))
+	}
+	if q.ID != "" {
+		add("id::text = lower($?)", q.ID)
+	}
+	where = append(where, map[bool]string{true: "voided_at IS NOT NULL", false: "voided_at IS NULL"}[q.Voided])
+	for _, c := range []struct{ condition, value string }{
+		{"actor = $?", q.Actor}, {"jsonb_path_exists(body, $?::jsonpath)", q.AnyAgent}, {"verb = $?", q.Verb}, {"registration = lower($?)", q.Registration},
+	} {
+		if c.value != "" {
+			add(c.condition, c.value)
+		}
+	}
+	if q.Activity != "" && q.RelatedActivities {
+		add("(object = $? OR jsonb_path_exists(body, '$.context.contextActivities.*[*].id ? (@ == $id)', jsonb_build_object('id', $?::text)))", q.Activity)
+	} else if q.Activity != "" {
+		add("object = $?", q.Activity)
+	}
+	if !q.Since.IsZero() {
+		add("stored_at > $?", q.Since)
+	}
+	if !q.Until.IsZero() {
+		add("stored_at <= $?", q.Until)
+	}
+	order, beyond := "DESC", "seq < $?"
+	if q.Ascending {
+		order, beyond = "ASC", "seq > $?"
+	}
+	if q.After > 0 {
+		add(beyond, q.After)
+	}
+	// Whoever is still writing began at the earliest then.
+	if err := s.Pool.QueryRow(ctx, `SELECT least(now(), min(xact_start)) FROM pg_stat_activity WHERE datname = current_database()`).Scan(&through); err != nil {
+		return nil, through, known(err, "listing statements")
+	}
+	args = append(args, q.Limit)
+	list, err = many[StoredStatement](ctx, s, "listing statements", fmt.Sprintf(`SELECT seq, id::text, body, stored_at FROM statements WHERE %s ORDER BY seq %s LIMIT $%d`,
+		strings.Join(where, " AND "), order, len(args)), args...)
+	return list, through, err
+}
