@@ -105,6 +105,18 @@ type Tick struct{}
 // Kind names the job.
 func (Tick) Kind() string { return "tick" }
 
+// ResolveStatements looks again at statements about people or activities that were
+// not known when they came.
+type ResolveStatements struct{}
+
+// Kind names the job.
+func (ResolveStatements) Kind() string { return "resolve-statements" }
+
+// InsertOpts chooses the queue.
+func (ResolveStatements) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 10}
+}
+
 // ReadAll starts a read of every register that is not paused.
 type ReadAll struct{}
 

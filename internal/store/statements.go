@@ -145,3 +145,26 @@ func (s *Store) Statements(ctx context.Context, q StatementQuery) (list []Stored
 		strings.Join(where, " AND "), order, len(args)), args...)
 	return list, through, err
 }
+
+// Waiting is a statement from which nothing has followed, and why.
+type Waiting struct {
+	Seq          int64
+	ID           string
+	ConnectionID string
+	Body         json.RawMessage
+	Note         string
+}
+
+// WaitingStatements lists those from which nothing has followed, except for one
+// cause, in the order in which they came, from a place on.
+func (s *Store) WaitingStatements(ctx context.Context, except string, after int64, limit int) ([]Waiting, error) {
+	return many[Waiting](ctx, s, "listing statements that wait", `SELECT seq, id::text, connection_id::text, body, note FROM statements
+		WHERE note <> '' AND note <> $1 AND voided_at IS NULL AND seq > $2 ORDER BY seq LIMIT $3`, except, after, limit)
+}
+
+// ResolveStatement keeps whom a statement is about and why still nothing follows
+// from it; ok is false when somebody else did so in the meantime.
+func (tx *Tx) ResolveStatement(ctx context.Context, w Waiting, personID *string, note string) (ok bool, err error) {
+	done, err := tx.PGX.Exec(ctx, `UPDATE statements SET person_id = $3, note = $4 WHERE id = $1 AND note = $2 AND voided_at IS NULL`, w.ID, w.Note, personID, note)
+	return done.RowsAffected() == 1, known(err, "resolving a statement")
+}

@@ -98,6 +98,9 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 	add(workers, 10*time.Minute, func(ctx context.Context, job *river.Job[store.RunPairing]) error {
 		return uses.Syncing.Auto(ctx, job.Args.PairingID, job.Args.Who)
 	})
+	add(workers, -1, func(ctx context.Context, _ *river.Job[store.ResolveStatements]) error {
+		return uses.Reacting.Resolve(ctx)
+	})
 	add(workers, time.Minute, func(ctx context.Context, _ *river.Job[store.Tick]) error {
 		return uses.Syncing.Tick(ctx, time.Now())
 	})

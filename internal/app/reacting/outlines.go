@@ -64,6 +64,9 @@ func (s *Service) SetOutline(ctx context.Context, who, courseID string, o learni
 		if err := tx.SetOutline(ctx, courseID, o); err != nil {
 			return err
 		}
+		if err := tx.Enqueue(ctx, store.ResolveStatements{}); err != nil {
+			return err
+		}
 		return tx.Audit(ctx, who, "set an outline", "course/"+courseID, map[string]int{"modules": len(o.Modules)})
 	})
 }

@@ -334,3 +334,36 @@ func TestVoidedStatementsReopen_E2(t *testing.T) {
 	assert.Equal(t, 66, percent())
 	assert.Equal(t, 1, count(rule.ModuleCompleted), "what a rule has acted on once is not done again")
 }
+
+// What is said about somebody or something not known yet counts once it is.
+func TestUnknownIsResolvedLater_E1(t *testing.T) {
+	w := apptest.New(t)
+	platform := w.Connect("xapi", "Platform", nil)
+	take := func(id, who, activity, verb string) {
+		t.Helper()
+		s, r := statement(id, who, activity, verb)
+		_, err := w.Reacting.Take(t.Context(), platform.ID, []xapi.Statement{s}, []json.RawMessage{r})
+		require.NoError(t, err)
+	}
+	take("1", "stu-001", "a1", "completed")
+	take("2", "stu-001", "a2", "passed")
+	take("3", "nobody", "a1", "completed")
+	take("4", "stu-001", "a1", "shared")
+	notes := func() (n int) {
+		require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM statements WHERE note <> ''`).Scan(&n))
+		return n
+	}
+	assert.Equal(t, 4, notes(), "there is not even a register")
+	w.Read(w.Register(), false)
+	require.NoError(t, w.Reacting.Resolve(t.Context()))
+	assert.Equal(t, 4, notes(), "there is no outline")
+	_, err := w.Reacting.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/", strings.NewReader(manifest))
+	require.NoError(t, err)
+	for range 2 {
+		require.NoError(t, w.Reacting.Resolve(t.Context()))
+	}
+	assert.Equal(t, 2, notes())
+	events, err := w.Store.Events(t.Context(), store.EventFilter{Type: string(rule.ModuleCompleted), Limit: 10})
+	require.NoError(t, err)
+	assert.Len(t, events, 1, "once")
+}

@@ -58,6 +58,56 @@ func (s *Service) Take(ctx context.Context, connectionID string, statements []xa
 	return ids, err
 }
 
+// noSuchVerb is the note of a statement that looking again does not change.
+const noSuchVerb = "nothing follows from this verb"
+
+// resolvedAtOnce is how many waiting statements are listed at a time.
+const resolvedAtOnce = 500
+
+// Resolve looks again at statements about people or activities that were not known
+// when they came, and lets happen what follows from those that are known by now.
+func (s *Service) Resolve(ctx context.Context) error {
+	for after := int64(0); ; {
+		list, err := s.Store.WaitingStatements(ctx, noSuchVerb, after, resolvedAtOnce)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		after = list[len(list)-1].Seq
+		for _, w := range list {
+			if err := s.resolveWaiting(ctx, w); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func (s *Service) resolveWaiting(ctx context.Context, w store.Waiting) error {
+	x := item{raw: w.Body}
+	if err := json.Unmarshal(w.Body, &x.statement); err != nil {
+		return fmt.Errorf("reading a stored statement: %w", err)
+	}
+	x.statement.ID = w.ID
+	if err := s.resolve(ctx, &x); err != nil || x.note == w.Note {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		var personID *string
+		if x.person.ID != "" {
+			personID = &x.person.ID
+		}
+		ok, err := tx.ResolveStatement(ctx, w, personID, x.note)
+		if err != nil || !ok {
+			return err
+		}
+		for _, p := range x.places {
+			if err := s.advance(ctx, tx, x, p, factOf(x.statement)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // item is a statement with whom and what it is about.
 type item struct {
 	statement xapi.Statement
@@ -92,7 +142,7 @@ func (s *Service) resolve(ctx context.Context, x *item) error {
 		return err
 	}
 	if _, known := verbs[x.statement.Verb.ID]; !known {
-		x.note = "nothing follows from this verb"
+		x.note = noSuchVerb
 		return nil
 	}
 	courses, err := s.Store.CoursesWith(ctx, x.statement.Object.ID)

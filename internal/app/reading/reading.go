@@ -186,6 +186,12 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 		if err := refresh(ctx, tx, connection.ID, merged); err != nil {
 			return err
 		}
+		if merged.Tables["people"].Added+merged.Tables["people"].Changed+merged.Tables["enrolments"].Added > 0 {
+			// Statements may have come about them before the register knew them.
+			if err := tx.Enqueue(ctx, store.ResolveStatements{}); err != nil {
+				return err
+			}
+		}
 		compared, err := s.compareTouched(ctx, tx, merged.Sections)
 		if err != nil {
 			return err

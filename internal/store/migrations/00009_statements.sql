@@ -15,6 +15,7 @@ DROP INDEX statements_stored;
 CREATE INDEX statements_listed ON statements (connection_id, seq);
 CREATE INDEX statements_actor ON statements (connection_id, actor, seq);
 CREATE INDEX statements_person ON statements (person_id, object) WHERE person_id IS NOT NULL;
+CREATE INDEX statements_waiting ON statements (seq) WHERE note <> '' AND voided_at IS NULL;
 CREATE INDEX statements_voiding ON statements (object) WHERE verb = 'http://adlnet.gov/expapi/verbs/voided';
 
 -- +goose Down
