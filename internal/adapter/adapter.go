@@ -33,6 +33,7 @@ const (
 	KindSCIM      = "scim"
 	KindXAPI      = "xapi"
 	KindWebhook   = "webhook"
+	KindEvents    = "cloudevents"
 	KindSMTP      = "smtp"
 )
 
@@ -44,6 +45,7 @@ const (
 	PeopleIn         Capability = "people-in"
 	PeopleOut        Capability = "people-out"
 	LearningEventsIn Capability = "learning-events-in"
+	EventsIn         Capability = "events-in"
 	MessagesOut      Capability = "messages-out"
 )
 
@@ -127,6 +129,15 @@ var Kinds = []Kind{
 			{Name: "secret", Title: "Signing secret", Help: "Starts with whsec_; both sides must have the same one", Secret: true, Required: true},
 		},
 		[]Capability{MessagesOut},
+	},
+	{
+		KindEvents, "Service that reports events (CloudEvents)", "Takes signed CloudEvents: purchases, memberships, whatever a service wants to tell. Rules react to them.",
+		[]Field{
+			{Name: "secret", Title: "Signing secret", Help: "The service signs with it, as Standard Webhooks say; both sides must have the same one", Secret: true, Made: true},
+			{Name: "earlier", Title: "Earlier signing secret", Help: "Optional: taken too while the service changes to the new one", Secret: true, Rare: true},
+			{Name: "person", Title: "Whom it is about", Help: "A CEL expression over event that gives an address or the register's identifier; event.data is what the service sent", Default: "event.data.email"},
+		},
+		[]Capability{EventsIn},
 	},
 	{
 		KindSMTP, "Mail (SMTP)", "Sends mail.",

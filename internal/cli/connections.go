@@ -169,13 +169,11 @@ func addConnection(ctx context.Context, cmd *cli.Command) error {
 	}
 	say(cmd, "Connected %s.", conn.Name)
 	if len(conn.Made) > 0 {
-		place, err := client.Get[api.Installation](ctx, c, "/installation")
-		if err != nil {
-			return err
-		}
-		say(cmd, "Enter these at the other side; the secret is not shown again:\n  endpoint  %s", place.XAPIEndpoint)
-		for _, f := range []string{"key", "secret"} {
-			say(cmd, "  %-8s  %s", f, conn.Made[f])
+		say(cmd, "Enter these at the other side; the secret is not shown again:")
+		for _, f := range []string{"endpoint", "key", "secret"} {
+			if conn.Made[f] != "" {
+				say(cmd, "  %-8s  %s", f, conn.Made[f])
+			}
 		}
 	}
 	return probe(ctx, cmd, c, conn)

@@ -20,6 +20,7 @@ import (
 	"kanban/internal/scenario"
 	"kanban/internal/store/pgchild"
 	"kanban/internal/wire/api"
+	"kanban/internal/wire/webhook"
 )
 
 func readFile(t *testing.T, path string) string {
@@ -135,6 +136,63 @@ func TestAPI(t *testing.T) {
 		assert.Contains(t, text, "somebody changed this")
 		_, text = w.request(http.MethodGet, path, "", bearer...)
 		assert.NotContains(t, text, c.Made["secret"], "secrets are never shown again")
+	})
+	t.Run("reported events", func(t *testing.T) {
+		w.t = t
+		c, err := client.Post[api.Connection](t.Context(), w.Client, "/connections", api.NewConnection{Name: "Plant shop", Kind: "cloudevents"})
+		require.NoError(t, err)
+		send := func(secret, kind, id, body string, at time.Time) (int, string) {
+			header, err := webhook.Sign(secret, id, at, []byte(body))
+			require.NoError(t, err)
+			req, err := http.NewRequest(http.MethodPost, c.Made["endpoint"], strings.NewReader(body))
+			require.NoError(t, err)
+			req.Header = header
+			req.Header.Set("Content-Type", kind)
+			resp, err := http.DefaultClient.Do(req)
+			require.NoError(t, err)
+			defer resp.Body.Close()
+			var text bytes.Buffer
+			_, _ = text.ReadFrom(resp.Body)
+			return resp.StatusCode, text.String()
+		}
+		const one, many = "application/cloudevents+json", "application/cloudevents-batch+json"
+		bought := func(id, who string) string {
+			return `{"specversion":"1.0","id":"` + id + `","source":"http://shop.example","type":"shop.purchase","data":{"email":"` + who + `","item":"Propagation"}}`
+		}
+		secret, now := c.Made["secret"], time.Now()
+		for range 2 {
+			status, text := send(secret, one, "m1", bought("p1", "ADA.alder@fernmoor.example"), now)
+			require.Equal(t, 204, status, text)
+		}
+		for _, bad := range []func() (int, string){
+			func() (int, string) { return send(webhook.NewSecret(), one, "m2", bought("p2", "x"), now) },
+			func() (int, string) { return send(secret, one, "m2", bought("p2", "x"), now.Add(-time.Hour)) },
+		} {
+			status, _ := bad()
+			assert.Equal(t, 401, status)
+		}
+		status, _ := send(secret, one, "m3", `{"specversion":"1.0"}`, now)
+		assert.Equal(t, 400, status)
+		status, text := send(secret, many, "m4", `[`+bought("p1", "ada.alder@fernmoor.example")+`,{"id":"x"},`+bought("p3", "nobody@fernmoor.example")+`]`, now)
+		assert.Equal(t, 200, status)
+		assert.Contains(t, text, `"stored":2`)
+		assert.Contains(t, text, `"index":1`)
+
+		// The secret is changed: for a while both are taken.
+		fresh := webhook.NewSecret()
+		_, err = client.Send[api.Connection](t.Context(), w.Client, http.MethodPatch, "/connections/"+c.ID, api.EditConnection{Values: map[string]string{"secret": fresh, "earlier": secret}})
+		require.NoError(t, err)
+		status, text = send(secret, one, "m5", bought("p5", "x@fernmoor.example"), now)
+		assert.Equal(t, 204, status, text)
+		status, text = send(fresh, one, "m6", bought("p6", "x@fernmoor.example"), now)
+		assert.Equal(t, 204, status, text)
+
+		events, err := client.All[api.Event](t.Context(), w.Client, "/events?type=service.reported")
+		require.NoError(t, err)
+		require.Len(t, events, 4, "once each")
+		assert.Equal(t, "Ada Alder", events[3].Person)
+		assert.Equal(t, "shop.purchase", events[3].Data["reported"])
+		assert.Empty(t, events[2].Person, "an event about nobody who is known is kept")
 	})
 	t.Run("statements", func(t *testing.T) {
 		w.t = t

@@ -96,6 +96,12 @@ func (tx *Tx) Link(ctx context.Context, connectionID, remoteID, personID string)
 	return known(err, "storing the account")
 }
 
+// EventsFrom reports whether any event was reported through a connection.
+func (s *Store) EventsFrom(ctx context.Context, connectionID string) (yes bool, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM events WHERE type = 'service.reported' AND data->>'connectionId' = $1)`, connectionID).Scan(&yes)
+	return yes, known(err, "looking for reported events")
+}
+
 // StatementsFrom counts the statements that came through a connection.
 func (s *Store) StatementsFrom(ctx context.Context, connectionID string) (n int, err error) {
 	err = s.Pool.QueryRow(ctx, `SELECT count(*) FROM statements WHERE connection_id = $1`, connectionID).Scan(&n)

@@ -43,6 +43,12 @@ func (s *Server) connections(a huma.API) {
 		}
 		shown, err := s.connection(ctx, c)
 		shown.Made = made
+		switch c.Kind {
+		case adapter.KindXAPI:
+			made["endpoint"] = s.Public + "/xapi"
+		case adapter.KindEvents:
+			made["endpoint"] = s.Public + "/reported/" + c.ID
+		}
 		return shown, c.Version, err
 	})
 	handleTagged(a, "connections", "PATCH /connections/{id} edit-connection Change, pause or resume a connection", func(ctx context.Context, in *edit[api.EditConnection]) (api.Connection, int, error) {
@@ -114,8 +120,8 @@ func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connec
 		ID: c.ID, Name: c.Name, Kind: c.Kind, Title: kind.Title, Settings: c.Settings, Paused: c.PausedAt != nil,
 		Probe: []api.Report{}, ProbedAt: c.ProbedAt, Version: c.Version,
 	}
-	if c.Kind == adapter.KindXAPI && c.ProbedAt != nil { // known without asking, so always as of now
-		heard, err := s.Connecting.Heard(ctx, c.ID)
+	if (c.Kind == adapter.KindXAPI || c.Kind == adapter.KindEvents) && c.ProbedAt != nil { // known without asking, so always as of now
+		heard, err := s.Connecting.Heard(ctx, c.ID, c.Kind)
 		if err != nil {
 			return out, err
 		}

@@ -82,6 +82,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.Handle("/metrics", s.withToken(promhttp.Handler()))
 	s.open(r)
 	s.xapi(r)
+	r.Post("/reported/{id}", s.reported)
 	r.Get("/approvals/{token}", s.approval)
 	r.With(http.NewCrossOriginProtection().Handler).Post("/approvals/{token}", s.approval)
 	r.Group(func(r chi.Router) {

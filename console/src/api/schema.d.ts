@@ -1849,7 +1849,7 @@ export interface components {
             once?: boolean;
             scope?: components["schemas"]["Scope"];
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "activity.completed" | "assessment.passed" | "assessment.failed" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "badge.awarded" | "run.needs-person";
+            trigger: "section.joined" | "section.left" | "activity.completed" | "assessment.passed" | "assessment.failed" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "badge.awarded" | "run.needs-person" | "service.reported";
         };
         NewRun: {
             /** @description Allow removals above the guard */
@@ -2181,7 +2181,7 @@ export interface components {
             once?: boolean;
             scope?: components["schemas"]["Scope"];
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "activity.completed" | "assessment.passed" | "assessment.failed" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "badge.awarded" | "run.needs-person";
+            trigger: "section.joined" | "section.left" | "activity.completed" | "assessment.passed" | "assessment.failed" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "badge.awarded" | "run.needs-person" | "service.reported";
             /** Format: int64 */
             version: number;
             /** Format: int64 */

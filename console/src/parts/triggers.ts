@@ -15,4 +15,5 @@ export const triggers: Schemas['NewRule']['trigger'][] = [
   'course.reopened',
   'badge.awarded',
   'run.needs-person',
+  'service.reported',
 ]

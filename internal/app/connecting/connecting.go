@@ -20,6 +20,7 @@ import (
 	"kanban/internal/adapter/workspaces"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
+	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
 	"kanban/internal/wire/webhook"
@@ -68,7 +69,9 @@ func (s *Service) Create(ctx context.Context, who, kindName, name string, values
 	for _, f := range kind.Fields {
 		switch {
 		case f.Made && values[f.Name] == "":
-			values[f.Name] = rand.Text()
+			if values[f.Name] = rand.Text(); kindName == adapter.KindEvents {
+				values[f.Name] = webhook.NewSecret()
+			}
 			made[f.Name] = values[f.Name]
 		case f.Default != "" && values[f.Name] == "":
 			values[f.Name] = f.Default
@@ -113,6 +116,9 @@ func kindNames() []string {
 	return names
 }
 
+// signing names the fields that hold signing secrets, by kind.
+var signing = map[string][]string{adapter.KindWebhook: {"secret"}, adapter.KindEvents: {"secret", "earlier"}}
+
 // fill checks the values and puts them into c, sealing the secret ones.
 func (s *Service) fill(c *store.Connection, kind adapter.Kind, name string, values map[string]string) error {
 	if name = strings.TrimSpace(name); name == "" {
@@ -121,9 +127,14 @@ func (s *Service) fill(c *store.Connection, kind adapter.Kind, name string, valu
 	if err := kind.Check(values); err != nil {
 		return fieldRefusal(err)
 	}
-	if kind.Name == adapter.KindWebhook {
-		if err := webhook.CheckSecret(values["secret"]); err != nil {
-			return refusal.Invalid("values.secret", "%v", err)
+	for _, field := range signing[kind.Name] {
+		if err := webhook.CheckSecret(values[field]); err != nil && (values[field] != "" || field == "secret") {
+			return refusal.Invalid("values."+field, "%v", err)
+		}
+	}
+	if kind.Name == adapter.KindEvents && values["person"] != "" {
+		if err := rule.NewExpressions().CheckValue(values["person"]); err != nil {
+			return refusal.Invalid("values.person", "%v", err)
 		}
 	}
 	c.Name, c.Settings = name, map[string]string{}
@@ -243,8 +254,8 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 		reports = mails.New(c, 10*time.Second).Probe(ctx)
 	case adapter.KindCSV:
 		reports = []adapter.Report{folderReport(c.Settings["folder"])}
-	case adapter.KindXAPI:
-		if reports, err = s.Heard(ctx, c.ID); err != nil {
+	case adapter.KindXAPI, adapter.KindEvents:
+		if reports, err = s.Heard(ctx, c.ID, c.Kind); err != nil {
 			return nil, err
 		}
 	}
@@ -268,9 +279,17 @@ func folderReport(folder string) adapter.Report {
 	return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works, Detail: "The folder can be read."}
 }
 
-// Heard reports on a course platform, which cannot be asked: it works when
-// something has come from it.
-func (s *Service) Heard(ctx context.Context, id string) ([]adapter.Report, error) {
+// Heard reports on a course platform, or on a service that reports events, which
+// cannot be asked: it works when something has come from it.
+func (s *Service) Heard(ctx context.Context, id, kind string) ([]adapter.Report, error) {
+	if kind == adapter.KindEvents {
+		came, err := s.Store.EventsFrom(ctx, id)
+		r := adapter.Report{Capability: adapter.EventsIn, State: adapter.Unproven, Detail: "No event has come yet. Enter the address and the secret at the service."}
+		if came {
+			r.State, r.Detail = adapter.Works, "Events have come."
+		}
+		return []adapter.Report{r}, err
+	}
 	came, err := s.Store.StatementsFrom(ctx, id)
 	r := adapter.Report{Capability: adapter.LearningEventsIn, State: adapter.Unproven, Detail: "No statement has come yet. Enter the endpoint, the key and the secret at the platform."}
 	if came > 0 {

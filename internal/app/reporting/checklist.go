@@ -73,7 +73,7 @@ func working(c store.Connection) (list Checklist) {
 }
 
 var capabilities = map[adapter.Capability]string{
-	adapter.PeopleIn: "People in", adapter.PeopleOut: "People out", adapter.LearningEventsIn: "Learning events in", adapter.MessagesOut: "Messages out",
+	adapter.PeopleIn: "People in", adapter.PeopleOut: "People out", adapter.LearningEventsIn: "Learning events in", adapter.EventsIn: "Events in", adapter.MessagesOut: "Messages out",
 }
 
 // Pairing gives the checklist of a pairing.

@@ -32,12 +32,13 @@ const (
 	CourseReopened    Trigger = "course.reopened"
 	BadgeAwarded      Trigger = "badge.awarded"
 	RunNeedsPerson    Trigger = "run.needs-person"
+	ServiceReported   Trigger = "service.reported"
 )
 
 // Triggers lists them all.
 var Triggers = []Trigger{
 	SectionJoined, SectionLeft, ActivityCompleted, AssessmentPassed, AssessmentFailed,
-	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, BadgeAwarded, RunNeedsPerson,
+	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, BadgeAwarded, RunNeedsPerson, ServiceReported,
 }
 
 // Scope narrows a rule; an empty field means any. Values are record ids.

@@ -210,7 +210,7 @@ type Action struct {
 // NewRule is a rule as it is written.
 type NewRule struct {
 	Name      string     `json:"name"`
-	Trigger   string     `json:"trigger" enum:"section.joined,section.left,activity.completed,assessment.passed,assessment.failed,module.completed,course.completed,progress.crossed,activity.reopened,module.reopened,course.reopened,badge.awarded,run.needs-person"`
+	Trigger   string     `json:"trigger" enum:"section.joined,section.left,activity.completed,assessment.passed,assessment.failed,module.completed,course.completed,progress.crossed,activity.reopened,module.reopened,course.reopened,badge.awarded,run.needs-person,service.reported"`
 	Scope     rule.Scope `json:"scope,omitzero"`
 	Condition string     `json:"condition,omitempty" doc:"A CEL expression; always true when absent"`
 	Actions   []Action   `json:"actions"`

@@ -59,6 +59,7 @@ const names: Record<string, string> = {
   'people-in': 'people in',
   'people-out': 'people out',
   'learning-events-in': 'learning events in',
+  'events-in': 'events in',
   'messages-out': 'messages out',
 }
 </script>

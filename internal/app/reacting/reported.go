@@ -1,0 +1,75 @@
+package reacting
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+	"kanban/internal/wire/webhook"
+)
+
+// Report stores what a service told with CloudEvents, so that rules can react to
+// it. It gives, for each event, why it could not be taken; it answers only when
+// all others are stored. One with the same source and id is the same event. An
+// event about nobody who is known is stored all the same.
+func (s *Service) Report(ctx context.Context, c adapter.Connection, list []webhook.Received) ([]error, error) {
+	problems := make([]error, len(list))
+	var events []store.Event
+	for i, r := range list {
+		if problems[i] = r.Err; r.Err != nil {
+			continue
+		}
+		e, err := s.reported(ctx, c, r)
+		if errors.Is(err, rule.ErrExpression) {
+			problems[i] = err
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		events = append(events, e)
+	}
+	return problems, s.Store.InTx(ctx, func(tx *store.Tx) error {
+		_, err := tx.Record(ctx, events)
+		return err
+	})
+}
+
+func (s *Service) reported(ctx context.Context, c adapter.Connection, r webhook.Received) (store.Event, error) {
+	var data any
+	if err := json.Unmarshal(r.Data, &data); err != nil {
+		return store.Event{}, err
+	}
+	e := store.Event{
+		Type: string(rule.ServiceReported), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", rule.ServiceReported, c.ID, r.Source, r.ID), OccurredAt: r.Time,
+		Data: map[string]any{"reported": r.Type, "source": r.Source, "subject": r.Subject, "data": data, "service": c.Name, "connectionId": c.ID},
+	}
+	if e.OccurredAt.IsZero() {
+		e.OccurredAt = time.Now().UTC()
+	}
+	if c.Settings["person"] == "" {
+		return e, nil
+	}
+	who, err := s.Expressions.Value(c.Settings["person"], rule.Values{"event": e.Data})
+	if err != nil {
+		return e, nil // the event says nothing about a person, or not in this place
+	}
+	name, _ := who.(string)
+	p, err := s.Store.PersonByIdentifier(ctx, name)
+	if errors.Is(err, store.ErrNotFound) && strings.Contains(name, "@") {
+		p, err = s.Store.PersonByAddress(ctx, name)
+	}
+	switch {
+	case err == nil:
+		e.PersonID = &p.ID
+	case !errors.Is(err, store.ErrNotFound):
+		return e, err
+	}
+	return e, nil
+}

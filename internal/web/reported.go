@@ -1,0 +1,76 @@
+package web
+
+import (
+	"errors"
+	"io"
+	"net/http"
+
+	"github.com/go-chi/chi/v5"
+
+	"kanban/internal/adapter"
+	"kanban/internal/store"
+	"kanban/internal/wire/webhook"
+)
+
+// reported takes CloudEvents from services, signed as Standard Webhooks with the
+// connection's secret, or with the earlier one while it is being changed.
+func (s *Server) reported(w http.ResponseWriter, r *http.Request) {
+	c, err := s.Connecting.Open(r.Context(), chi.URLParam(r, "id"))
+	switch {
+	case errors.Is(err, store.ErrNotFound), err == nil && c.Kind != adapter.KindEvents:
+		writeProblem(w, http.StatusNotFound, "there is no such service; its address is shown when the connection is made")
+		return
+	case err != nil:
+		s.Log.Error("opening a connection", "cause", err.Error())
+		writeProblem(w, http.StatusServiceUnavailable, "the signature could not be checked; send it again")
+		return
+	}
+	body, err := io.ReadAll(r.Body)
+	if err != nil {
+		writeProblem(w, http.StatusRequestEntityTooLarge, "the request is too large; send fewer events at a time")
+		return
+	}
+	_, err = webhook.Verify(c.Secret["secret"], r.Header, body)
+	if err != nil && c.Secret["earlier"] != "" {
+		_, err = webhook.Verify(c.Secret["earlier"], r.Header, body)
+	}
+	if err != nil {
+		writeProblem(w, http.StatusUnauthorized, "the request is not signed with this connection's secret, or older than five minutes")
+		return
+	}
+	list, batch, err := webhook.Receive(r.Header, body)
+	if err != nil {
+		writeProblem(w, http.StatusBadRequest, err.Error())
+		return
+	}
+	problems, err := s.Reacting.Report(r.Context(), c, list)
+	if err != nil {
+		s.Log.Error("taking events", "cause", err.Error())
+		writeProblem(w, http.StatusInternalServerError, "the events could not be stored; send them again")
+		return
+	}
+	if !batch {
+		if problems[0] != nil {
+			writeProblem(w, http.StatusBadRequest, problems[0].Error())
+			return
+		}
+		w.WriteHeader(http.StatusNoContent)
+		return
+	}
+	type refused struct {
+		Index  int    `json:"index"`
+		Detail string `json:"detail"`
+	}
+	answer := struct {
+		Stored  int       `json:"stored"`
+		Refused []refused `json:"refused"`
+	}{Refused: []refused{}}
+	for i, p := range problems {
+		if p != nil {
+			answer.Refused = append(answer.Refused, refused{i, p.Error()})
+		} else {
+			answer.Stored++
+		}
+	}
+	writeJSON(w, http.StatusOK, answer)
+}
