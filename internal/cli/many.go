@@ -284,7 +284,9 @@ func listCandidates(ctx context.Context, cmd *cli.Command) error {
 	}).print(cmd); err != nil || len(all) == 0 || cmd.String("output") != "table" {
 		return err
 	}
-	say(cmd, "\nPair with one: kanban pairings add %s %q --class %s", s.Code, conn.Name, all[0].Ref)
+	if !slices.ContainsFunc(all[0].Remarks, func(r api.Obstacle) bool { return r.Blocks }) { // those come last
+		say(cmd, "\nPair with one: kanban pairings add %s %q --class %s", s.Code, conn.Name, all[0].Ref)
+	}
 	return nil
 }
 
