@@ -81,7 +81,7 @@ const height = 46
       ><template #body="{ data }"
         ><Signal v-if="data.state" :state="data.state" /><Skeleton v-else width="5rem" /></template
     ></Column>
-    <Column header="Section" style="width: 17rem">
+    <Column header="Section" style="width: 15.5rem">
       <template #body="{ data }"
         ><span class="one"
           >{{ data.title }}
@@ -89,7 +89,7 @@ const height = 46
         ></template
       >
     </Column>
-    <Column header="Course"
+    <Column header="Course" style="width: 10rem"
       ><template #body="{ data }"
         ><span class="one">{{ data.course }}</span></template
       ></Column
@@ -149,7 +149,7 @@ const height = 46
   cursor: pointer;
 }
 
-.sections :deep(td) {
+.sections :deep(.p-datatable-tbody > tr > td) {
   padding-block: 0;
   vertical-align: middle;
 }
