@@ -254,16 +254,7 @@ func showBatch(cmd *cli.Command, b api.Batch) error {
 }
 
 func listCandidates(ctx context.Context, cmd *cli.Command) error {
-	args, err := arguments(cmd, 2)
-	if err != nil {
-		return err
-	}
-	c := connect(cmd)
-	s, err := findSection(ctx, c, args[0])
-	if err != nil {
-		return err
-	}
-	conn, err := findConnection(ctx, c, args[1])
+	c, s, conn, err := sectionAndService(ctx, cmd)
 	if err != nil {
 		return err
 	}

@@ -142,17 +142,21 @@ func listPairings(ctx context.Context, cmd *cli.Command) error {
 	}).print(cmd)
 }
 
-func addPairing(ctx context.Context, cmd *cli.Command) error {
+// sectionAndService finds the section and the connection given as the two arguments.
+func sectionAndService(ctx context.Context, cmd *cli.Command) (c *client.Client, s api.Section, conn api.Connection, err error) {
 	args, err := arguments(cmd, 2)
 	if err != nil {
-		return err
+		return nil, s, conn, err
 	}
-	c := connect(cmd)
-	s, err := findSection(ctx, c, args[0])
-	if err != nil {
-		return err
+	c = connect(cmd)
+	if s, err = findSection(ctx, c, args[0]); err == nil {
+		conn, err = findConnection(ctx, c, args[1])
 	}
-	conn, err := findConnection(ctx, c, args[1])
+	return c, s, conn, err
+}
+
+func addPairing(ctx context.Context, cmd *cli.Command) error {
+	c, s, conn, err := sectionAndService(ctx, cmd)
 	if err != nil {
 		return err
 	}

@@ -66,12 +66,14 @@ func (tx *Tx) RefreshSections(ctx context.Context, connectionID string, ids []st
 // only whether the class is held, and nobody by name. The pairings are shared: do
 // not change them.
 func (s *Store) Listed(ctx context.Context) ([]*Pairing, error) {
+	// Whoever waits for the lock holds no connection: its holder needs two, one
+	// after the other.
+	s.lists.mu.Lock()
+	defer s.lists.mu.Unlock()
 	rows, err := s.Pool.Query(ctx, `SELECT id::text, xmin FROM pairings WHERE ended_at IS NULL ORDER BY id`)
 	if err != nil {
 		return nil, known(err, "listing pairings")
 	}
-	s.lists.mu.Lock()
-	defer s.lists.mu.Unlock()
 	held := s.lists.pairings
 	if held == nil {
 		held = map[string]*listed{}

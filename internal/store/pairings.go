@@ -7,11 +7,12 @@ import (
 	"time"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/core/naming"
 	"kanban/internal/core/roster"
 )
 
 // MaxTargetName is the longest name of a target, in characters.
-const MaxTargetName = 120
+const MaxTargetName = naming.Longest
 
 // Pairing joins a section with a target at a service.
 type Pairing struct {
@@ -64,12 +65,6 @@ func (p *Pairing) Standing(x Section, paused bool, at time.Time) roster.Standing
 		s.Hold, s.Guarded, s.Latest = p.Policy.Hold, p.Guarded > 0, p.Counts
 	}
 	return s
-}
-
-// Pairings lists those that have not ended, newest first.
-func (s *Store) Pairings(ctx context.Context) (all []Pairing, err error) {
-	err = s.reader(ctx).Where("ended_at IS NULL").Order("created_at DESC, id").Find(&all).Error
-	return all, known(err, "listing pairings")
 }
 
 // Due lists pairings that are to run or to open by themselves by a time, and

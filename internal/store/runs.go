@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"time"
 
@@ -235,4 +236,24 @@ func (tx *Tx) MarkEnded(ctx context.Context, c Change) error {
 func (tx *Tx) ReopenRun(ctx context.Context, id string) error {
 	_, err := tx.PGX.Exec(ctx, `UPDATE runs SET state = 'queued', error = '', error_code = '', finished_at = NULL, cancel_asked = false WHERE id = $1 AND state IN ('failed', 'cancelled')`, id)
 	return known(err, "reopening the run")
+}
+
+// RefusedOf gives, by run and person, the changes of runs that the service refused
+// or that did not arrive.
+func (s *Store) RefusedOf(ctx context.Context, runIDs []string) (map[string]map[string]Change, error) {
+	rows, err := many[struct {
+		RunID, Entry, State, Code, Answer string
+	}](ctx, s, "listing refused changes", `SELECT run_id::text, entry::text, state, code, answer FROM changes WHERE run_id = ANY ($1::uuid[]) AND state IN ('refused', 'not-arrived')`, runIDs)
+	out := map[string]map[string]Change{}
+	for _, r := range rows {
+		c := Change{RunID: r.RunID, State: r.State, Code: r.Code, Answer: r.Answer}
+		if err := json.Unmarshal([]byte(r.Entry), &c.Entry); err != nil {
+			return nil, err
+		}
+		if out[r.RunID] == nil {
+			out[r.RunID] = map[string]Change{}
+		}
+		out[r.RunID][c.Entry.Key()] = c
+	}
+	return out, err
 }

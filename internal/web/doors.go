@@ -54,7 +54,7 @@ func (s *Server) installation(a huma.API) {
 		return api.Token{Token: token}, err
 	})
 	handle(a, "installation", "GET /installation installation Where this service is reached", func(context.Context, *struct{}) (api.Installation, error) {
-		return api.Installation{Version: s.Version, Address: s.Public, XAPIEndpoint: s.Public + "/xapi"}, nil
+		return api.Installation{Version: s.Version, Address: s.Public}, nil
 	})
 	handle(a, "installation", "GET /kinds list-kinds The kinds of connection and what each needs", func(context.Context, *struct{}) ([]adapter.Kind, error) {
 		return adapter.Kinds, nil

@@ -39,10 +39,14 @@ func (s *Server) pairings(a huma.API) {
 	handleTagged(a, "pairings", "PATCH /pairings/{id} edit-pairing Change, pause or resume a pairing", func(ctx context.Context, in *edit[api.EditPairing]) (api.Pairing, int, error) {
 		v, err := version(in.IfMatch)
 		if err == nil && (in.Body.Policy != nil || in.Body.Paused != nil) {
-			_, err = s.Pairing.Change(ctx, callerOf(ctx).Name, in.ID, v, pairing.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
+			var p store.Pairing
+			p, err = s.Pairing.Change(ctx, callerOf(ctx).Name, in.ID, v, pairing.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
+			if v > 0 {
+				v = p.Version // the next change is made on this one
+			}
 		}
 		if err == nil && in.Body.Target != nil {
-			err = s.Syncing.Rename(ctx, callerOf(ctx).Name, in.ID, *in.Body.Target)
+			err = s.Syncing.Rename(ctx, callerOf(ctx).Name, in.ID, v, *in.Body.Target)
 		}
 		return s.taggedPairing(ctx, in.ID, err)
 	})

@@ -1696,8 +1696,6 @@ export interface components {
         Installation: {
             address: string;
             version: string;
-            /** @description What a course platform is told to report to */
-            xapiEndpoint: string;
         };
         Issuer: {
             /** @description Its public profile */

@@ -15,6 +15,11 @@ defineProps<{
   /** Makes rows choosable. */
   choose?: (row: T) => unknown
   rowKey?: string
+  /** Rows of one height in pixels: only those in view are drawn, so that there may
+   * be any number of them. `see` is told which are. */
+  tall?: number
+  see?: (from: number, to: number) => unknown
+  rowClass?: (row: T) => string
 }>()
 </script>
 
@@ -31,7 +36,19 @@ defineProps<{
     :data-key="rowKey ?? 'id'"
     size="small"
     :row-hover="!!choose"
-    :row-class="() => (choose ? 'choosable' : '')"
+    :row-class="(x: T) => `${choose ? 'choosable' : ''} ${rowClass?.(x) ?? ''}`"
+    :scrollable="!!tall"
+    :scroll-height="tall ? `${Math.min(rows.length * tall + 42, 640)}px` : undefined"
+    :virtual-scroller-options="
+      tall
+        ? {
+            itemSize: tall,
+            lazy: true,
+            showLoader: false,
+            onLazyLoad: (e: { first: number; last: number }) => see?.(e.first, e.last),
+          }
+        : undefined
+    "
     @row-click="(e) => choose?.(e.data as T)"
   >
     <slot />

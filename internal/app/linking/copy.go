@@ -12,53 +12,56 @@ import (
 	"kanban/internal/wire/sheet"
 )
 
-// copied is a safety copy in the making.
-type copied struct {
-	content                  []byte
-	people, several, results int
+// gathered is what a safety copy holds.
+type gathered struct {
+	rosters, results, members [][]string
+	people, several           int
 }
 
-// copy writes rosters and results of sections, and who is in the targets of their
-// pairings, as a ZIP of CSV files.
-func (s *Service) copy(ctx context.Context, sectionIDs []string, pairings []store.Pairing) (c copied, err error) {
-	var rosters, members [][]string
+// gather reads rosters and results of sections, and who is in the targets of their
+// pairings.
+func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []store.Pairing) (g gathered, err error) {
 	seen := map[string]string{}
 	several := map[string]bool{}
-	for _, id := range sectionIDs {
-		section, err := s.Store.Section(ctx, id)
+	sections, err := s.Store.SectionsByID(ctx, sectionIDs)
+	if err != nil {
+		return g, err
+	}
+	for _, section := range sections {
+		lines, err := s.Store.RosterOn(ctx, section.ID, s.Now())
 		if err != nil {
-			return c, err
-		}
-		lines, err := s.Store.RosterOn(ctx, id, s.Now())
-		if err != nil {
-			return c, err
+			return g, err
 		}
 		for _, l := range lines {
-			if in, ok := seen[l.PersonID]; ok && in != id {
+			if in, ok := seen[l.PersonID]; ok && in != section.ID {
 				several[l.PersonID] = true
 			}
-			seen[l.PersonID] = id
-			rosters = append(rosters, []string{section.Code, section.Title, l.Name, l.Identifier, l.Role, l.JoinedAt.UTC().Format(time.RFC3339)})
+			seen[l.PersonID] = section.ID
+			g.rosters = append(g.rosters, []string{section.Code, section.Title, l.Name, l.Identifier, l.Role, l.JoinedAt.UTC().Format(time.RFC3339)})
 		}
 	}
 	results, err := s.Store.ResultsOf(ctx, sectionIDs)
 	if err != nil {
-		return c, err
+		return g, err
 	}
-	lines := make([][]string, len(results))
-	for i, r := range results {
-		lines[i] = []string{r.Code, r.Person, r.Identifier, strconv.Itoa(r.Percent), r.State, r.UpdatedAt.UTC().Format(time.RFC3339)}
+	for _, r := range results {
+		g.results = append(g.results, []string{r.Code, r.Person, r.Identifier, strconv.Itoa(r.Percent), r.State, r.UpdatedAt.UTC().Format(time.RFC3339)})
 	}
 	for _, p := range pairings {
 		source, err := s.Store.Source(ctx, p)
 		if err != nil {
-			return c, err
+			return g, err
 		}
 		for _, m := range source.Placed {
-			members = append(members, []string{p.TargetName, p.TargetRef, m.Name, m.AccountID})
+			g.members = append(g.members, []string{p.TargetName, p.TargetRef, m.Name, m.AccountID})
 		}
 	}
-	c.people, c.several, c.results = len(seen), len(several), len(results)
+	g.people, g.several = len(seen), len(several)
+	return g, nil
+}
+
+// zip writes it as a ZIP of CSV files.
+func (g gathered) zip(at time.Time) ([]byte, error) {
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)
 	for _, f := range []struct {
@@ -66,19 +69,19 @@ func (s *Service) copy(ctx context.Context, sectionIDs []string, pairings []stor
 		header []string
 		rows   [][]string
 	}{
-		{"rosters.csv", []string{"section code", "section", "person", "identifier", "role", "joined"}, rosters},
-		{"results.csv", []string{"section code", "person", "identifier", "percent", "state", "updated"}, lines},
-		{"members.csv", []string{"class", "id at the service", "person", "account"}, members},
+		{"rosters.csv", []string{"section code", "section", "person", "identifier", "role", "joined"}, g.rosters},
+		{"results.csv", []string{"section code", "person", "identifier", "percent", "state", "updated"}, g.results},
+		{"members.csv", []string{"class", "id at the service", "person", "account"}, g.members},
 	} {
 		var w io.Writer
-		if w, err = z.CreateHeader(&zip.FileHeader{Name: f.name, Method: zip.Deflate, Modified: s.Now()}); err == nil {
+		w, err := z.CreateHeader(&zip.FileHeader{Name: f.name, Method: zip.Deflate, Modified: at})
+		if err == nil {
 			err = sheet.CSV(w, f.header, f.rows)
 		}
 		if err != nil {
-			return c, err
+			return nil, err
 		}
 	}
-	err = z.Close()
-	c.content = out.Bytes()
-	return c, err
+	err := z.Close()
+	return out.Bytes(), err
 }

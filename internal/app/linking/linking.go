@@ -51,7 +51,7 @@ func (s *Service) school(ctx context.Context) (school, error) {
 		if section.Gone && section.SetID == nil && services[section.ID] == nil {
 			continue
 		}
-		one := Look(section)
+		one := look(section)
 		if section.SetID != nil {
 			one.Set = names[*section.SetID]
 		} else {
@@ -63,8 +63,8 @@ func (s *Service) school(ctx context.Context) (school, error) {
 	return x, nil
 }
 
-// Look is a section as the rules of linking look at it.
-func Look(x store.Section) linking.Section {
+// look is a section as the rules of linking look at it.
+func look(x store.Section) linking.Section {
 	return linking.Section{
 		ID: x.ID, Title: x.Title, Code: x.Code, Register: x.Connection, CourseID: x.CourseID, Course: x.Course,
 		TermIDs: x.TermIDs, Terms: x.Terms, Teachers: x.TeacherIDs, Learners: x.Learners, Ends: x.EndsOn, Gone: x.Gone,
@@ -148,6 +148,7 @@ type Consequence struct {
 	Several  int               // of them, who are in more than one of the sections
 	Pairings []store.Pairing   // of the lead, which would become the set's
 	Results  int               // progress records that the safety copy would hold
+	gathered gathered
 }
 
 // Consequences says what linking would mean, without doing anything.
@@ -177,8 +178,8 @@ func (s *Service) Consequences(ctx context.Context, w Wish) (Consequence, error)
 	if c.Pairings, err = s.Store.PairingsOfSections(ctx, []string{lead.ID}); err != nil {
 		return c, err
 	}
-	copied, err := s.copy(ctx, ids(c.Sections), nil)
-	c.People, c.Several, c.Results = copied.people, copied.several, copied.results
+	c.gathered, err = s.gather(ctx, ids(c.Sections), c.Pairings)
+	c.People, c.Several, c.Results = c.gathered.people, c.gathered.several, len(c.gathered.results)
 	return c, err
 }
 
@@ -211,7 +212,7 @@ func (s *Service) Link(ctx context.Context, who string, w Wish) (store.LinkedSet
 		return store.LinkedSet{}, err
 	}
 	set := store.LinkedSet{ID: store.NewID(), Name: c.Name, LeadID: w.LeadID, Reason: strings.TrimSpace(w.Reason), MadeBy: who, Version: 1, CreatedAt: s.Now().UTC(), Sections: sections}
-	copied, err := s.copy(ctx, ids(c.Sections), c.Pairings)
+	content, err := c.gathered.zip(s.Now())
 	if err != nil {
 		return set, err
 	}
@@ -219,7 +220,7 @@ func (s *Service) Link(ctx context.Context, who string, w Wish) (store.LinkedSet
 		if err := tx.LinkSections(ctx, &set); err != nil {
 			return err
 		}
-		kept := store.SafetyCopy{ID: store.NewID(), SetID: set.ID, Content: copied.content, People: copied.people, Results: copied.results, CreatedAt: s.Now().UTC()}
+		kept := store.SafetyCopy{ID: store.NewID(), SetID: set.ID, Content: content, People: c.People, Results: c.Results, CreatedAt: s.Now().UTC()}
 		if err := store.Create(tx, &kept, "keeping the safety copy"); err != nil {
 			return err
 		}

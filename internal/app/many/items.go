@@ -21,7 +21,7 @@ const atOnce = 8
 
 // planned fills in what a run of the item's pairing would do.
 func (i *Item) planned(plan roster.Plan, policy roster.Policy) {
-	i.Plan, i.Counts = &plan, plan.Counts()
+	i.Counts = plan.Counts()
 	if n, tripped := plan.GuardTripped(policy); tripped {
 		i.Guard = n
 	}
@@ -61,6 +61,7 @@ func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
 		}
 		plan, err := s.Syncing.Plan(ctx, p, at)
 		if err == nil {
+			i.Plan = &plan
 			i.planned(plan, p.Policy)
 		}
 		return err
@@ -79,16 +80,19 @@ func each(ctx context.Context, items []Item, do func(context.Context, *Item) err
 
 // pair makes one pairing and starts its first run.
 func (s *Service) pair(ctx context.Context, who string, b Batch, i *Item, approved bool) error {
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		p, err := s.Pairing.Make(ctx, tx, who, *i.Outlook)
-		if err != nil || i.Plan == nil {
-			i.PairingID = p.ID
+	var p store.Pairing
+	var r store.Run
+	err := s.Store.InTx(ctx, func(tx *store.Tx) (err error) {
+		if p, err = s.Pairing.Make(ctx, tx, who, *i.Outlook); err != nil || i.Plan == nil {
 			return err
 		}
-		r, err := s.Syncing.StartPlanned(ctx, tx, who, p, *i.Plan, approved, b.ID)
-		i.PairingID, i.RunID = p.ID, r.ID
+		r, err = s.Syncing.StartPlanned(ctx, tx, who, p, *i.Plan, approved, b.ID)
 		return err
 	})
+	if err == nil {
+		i.PairingID, i.RunID = p.ID, r.ID
+	}
+	return err
 }
 
 // others looks at pairings with which anything else is to be done.
@@ -116,7 +120,7 @@ func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
 		var preview store.Preview
 		switch o.Act {
 		case Template:
-			i.Outlook = &pairing.Outlook{Policy: policy}
+			i.Policy = &policy
 			i.Says = "follows the template from its next run on"
 		case Run:
 			preview, err = s.Syncing.Preview(ctx, p.ID)
@@ -126,6 +130,9 @@ func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
 			i.Says = "everybody stays where they are, and nothing keeps the class in step"
 		case Open:
 			i.Says = "its learners go in"
+			if o.At != nil {
+				i.Says += " on " + o.At.Local().Format("2 January 15:04")
+			}
 			if !p.Policy.Hold {
 				i.block("", "it is open already")
 			}
@@ -140,8 +147,8 @@ func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
 			return nil
 		}
 		if err == nil && preview.ID != "" {
+			i.PreviewID = preview.ID
 			i.planned(preview.Plan, p.Policy)
-			i.Plan.Fingerprint, i.Plan.Entries = preview.ID, nil // the preview has them
 			if o.Act == TakeOut {
 				i.Guard = 0 // taking people out is what it is for
 			}
@@ -152,7 +159,7 @@ func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
 
 // run does what the preview of an item shows.
 func (s *Service) run(ctx context.Context, who string, b Batch, i *Item, approved bool) error {
-	r, err := s.Syncing.StartIn(ctx, who, i.Plan.Fingerprint, approved, b.ID)
+	r, err := s.Syncing.StartIn(ctx, who, i.PreviewID, approved, b.ID)
 	i.RunID = r.ID
 	return err
 }
@@ -267,6 +274,7 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 		if err != nil {
 			return nil, err
 		}
+		i.Plan = &plan
 		i.planned(plan, p.Policy)
 		i.Says = fmt.Sprintf("%s takes over the class; %d people of %s come out, %d stay, %d go in", i.ToTitle, i.Counts[roster.OutcomeRemove], i.Title, i.Counts[roster.OutcomeInStep]+i.Counts[roster.OutcomeUpdate], i.Counts[roster.OutcomeAdd])
 	}
@@ -302,13 +310,17 @@ func (s *Service) move(ctx context.Context, who string, b Batch, i *Item, approv
 	if err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+	var r store.Run
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
 		p, err := s.Syncing.MoveOn(ctx, tx, who, p, section.ID, section.SetID)
 		if err != nil || b.Order.WithoutRun {
 			return err
 		}
-		r, err := s.Syncing.StartPlanned(ctx, tx, who, p, *i.Plan, approved, b.ID)
-		i.RunID = r.ID
+		r, err = s.Syncing.StartPlanned(ctx, tx, who, p, *i.Plan, approved, b.ID)
 		return err
 	})
+	if err == nil {
+		i.RunID = r.ID
+	}
+	return err
 }

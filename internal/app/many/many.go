@@ -76,9 +76,11 @@ type Item struct {
 	Counts      roster.Counts    `json:"counts,omitempty"` // people by outcome, where a run follows
 	Guard       int              `json:"guard,omitempty"`  // removals, when they are more than the guard allows
 	NewAccounts int              `json:"newAccounts,omitempty"`
-	Says        string           `json:"says,omitempty"` // what will happen, in words
-	Plan        *roster.Plan     `json:"plan,omitempty"`
-	Outlook     *pairing.Outlook `json:"outlook,omitempty"`
+	Says        string           `json:"says,omitempty"`      // what will happen, in words
+	Plan        *roster.Plan     `json:"plan,omitempty"`      // of a pairing that is still to be made or moved
+	PreviewID   string           `json:"previewId,omitempty"` // of a pairing that is there
+	Outlook     *pairing.Outlook `json:"outlook,omitempty"`   // for pair
+	Policy      *roster.Policy   `json:"policy,omitempty"`    // for template
 
 	// What became of it.
 	Done    bool   `json:"done,omitempty"`
@@ -233,7 +235,10 @@ func (s *Service) Do(ctx context.Context, who, id string, approved bool) (Batch,
 			i.Problem = fmt.Sprintf("it would take %d people out, which nobody approved", i.Guard)
 			continue
 		}
-		if err := s.do(ctx, who, b, i, approved); err != nil {
+		switch err := s.do(ctx, who, b, i, approved); {
+		case errors.Is(err, store.ErrTaken):
+			i.Problem = "it, or the class, was paired in the meantime"
+		case err != nil:
 			i.Problem = err.Error()
 		}
 		i.Done = i.Problem == ""
@@ -259,7 +264,7 @@ func (s *Service) do(ctx context.Context, who string, b Batch, i *Item, approved
 	case Run, TakeOut:
 		return s.run(ctx, who, b, i, approved)
 	case Template:
-		_, err := s.Pairing.Change(ctx, who, i.PairingID, 0, pairing.Edit{Policy: &i.Outlook.Policy})
+		_, err := s.Pairing.Change(ctx, who, i.PairingID, 0, pairing.Edit{Policy: i.Policy})
 		return err
 	case Pause:
 		_, err := s.Pairing.Change(ctx, who, i.PairingID, 0, pairing.Edit{Paused: &yes})

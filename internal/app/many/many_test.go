@@ -72,7 +72,7 @@ func TestPairManyAtOnce_S10(t *testing.T) {
 	people, accounts, _, blocked := b.Totals()
 	assert.Equal(t, 1, blocked)
 	assert.Positive(t, accounts)
-	pairings, err := w.Store.Pairings(t.Context())
+	pairings, err := w.Store.Listed(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, pairings, 1, "nothing happened yet")
 

@@ -22,19 +22,19 @@ type Candidate struct {
 // Candidates lists the classes of a service by how likely each is the section's
 // counterpart.
 func (s *Service) Candidates(ctx context.Context, sectionID, connectionID string) ([]Candidate, error) {
-	list, err := s.Look(ctx, []Wish{{SectionID: sectionID, ConnectionID: connectionID, TargetName: "-"}})
+	l, err := s.looking(ctx)
 	if err != nil {
 		return nil, err
 	}
-	l := &looking{Service: s, services: map[string]*service{}}
-	if l.paused, err = s.paused(ctx); err != nil {
+	card, err := l.card(sectionID)
+	if err != nil {
 		return nil, err
 	}
 	x, err := l.service(ctx, connectionID)
 	if err != nil {
 		return nil, err
 	}
-	return l.rank(ctx, list[0].Card, x)
+	return l.rank(ctx, card, x)
 }
 
 func (l *looking) rank(ctx context.Context, c Card, x *service) ([]Candidate, error) {

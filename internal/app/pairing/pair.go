@@ -85,15 +85,8 @@ type service struct {
 // Look says what would become of wishes: the classes' names, and every
 // precondition that is not fulfilled. Nothing is changed anywhere.
 func (s *Service) Look(ctx context.Context, wishes []Wish) ([]Outlook, error) {
-	l := &looking{Service: s, services: map[string]*service{}}
-	var err error
-	if l.cards, err = s.cards(ctx); err != nil {
-		return nil, err
-	}
-	if l.templates, err = s.Templates(ctx); err != nil {
-		return nil, err
-	}
-	if l.paused, err = s.paused(ctx); err != nil {
+	l, err := s.looking(ctx)
+	if err != nil {
 		return nil, err
 	}
 	list := make([]Outlook, len(wishes))
@@ -105,15 +98,36 @@ func (s *Service) Look(ctx context.Context, wishes []Wish) ([]Outlook, error) {
 	return list, nil
 }
 
-func (l *looking) outlook(ctx context.Context, w Wish, wishes int) (Outlook, error) {
-	o := Outlook{Wish: w}
+func (s *Service) looking(ctx context.Context) (*looking, error) {
+	l := &looking{Service: s, services: map[string]*service{}}
+	var err error
+	if l.cards, err = s.cards(ctx); err != nil {
+		return nil, err
+	}
+	if l.templates, err = s.Templates(ctx); err != nil {
+		return nil, err
+	}
+	l.paused, err = s.paused(ctx)
+	return l, err
+}
+
+// card finds the card of a section; of its set when it is linked.
+func (l *looking) card(sectionID string) (Card, error) {
 	at := slices.IndexFunc(l.cards, func(c Card) bool {
-		return c.Section.ID == w.SectionID || c.Set != nil && slices.ContainsFunc(c.Set.Sections, func(x store.Section) bool { return x.ID == w.SectionID })
+		return c.Section.ID == sectionID || c.Set != nil && slices.ContainsFunc(c.Set.Sections, func(x store.Section) bool { return x.ID == sectionID })
 	})
 	if at < 0 {
-		return o, refusal.Invalid("sectionId", "there is no section %q; list them with: kanban sections list", w.SectionID)
+		return Card{}, refusal.Invalid("sectionId", "there is no section %q; list them with: kanban sections list", sectionID)
 	}
-	o.Card = l.cards[at]
+	return l.cards[at], nil
+}
+
+func (l *looking) outlook(ctx context.Context, w Wish, wishes int) (Outlook, error) {
+	o := Outlook{Wish: w}
+	var err error
+	if o.Card, err = l.card(w.SectionID); err != nil {
+		return o, err
+	}
 	x, err := l.service(ctx, w.ConnectionID)
 	if err != nil {
 		return o, err

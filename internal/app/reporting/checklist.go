@@ -3,7 +3,6 @@ package reporting
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"time"
 
@@ -110,10 +109,6 @@ type Freshness struct {
 func (s *Service) Freshness(ctx context.Context, p store.Pairing, readEvery time.Duration) (f Freshness, err error) {
 	f.ComparedAt, f.RanAt = p.ComparedAt, p.RanAt
 	section, err := s.Store.Section(ctx, p.SectionID)
-	if errors.Is(err, store.ErrNotFound) {
-		f.StoppedBy = "the section is no longer in the register"
-		return f, nil
-	}
 	if err != nil {
 		return f, err
 	}
@@ -128,10 +123,20 @@ func (s *Service) Freshness(ctx context.Context, p store.Pairing, readEvery time
 	if err != nil {
 		return f, err
 	}
+	m, err := s.Store.Maintenance(ctx)
+	if err != nil {
+		return f, err
+	}
 	service, err := s.Store.Connection(ctx, p.ConnectionID)
 	switch {
 	case err != nil:
 		return f, err
+	case m.Since != nil:
+		f.StoppedBy = "everything is paused by " + m.By
+	case section.Gone:
+		f.StoppedBy = "the section is no longer in the register"
+	case section.Ended(s.now()):
+		f.StoppedBy = "the section's term is over"
 	case register.PausedAt != nil:
 		f.StoppedBy = register.Name + " is paused"
 	case len(runs) > 0 && runs[0].State == store.Failed:
@@ -140,6 +145,8 @@ func (s *Service) Freshness(ctx context.Context, p store.Pairing, readEvery time
 		f.StoppedBy = service.Name + " is paused"
 	case p.PausedAt != nil:
 		f.StoppedBy = "the pairing is paused"
+	case service.Trouble != "":
+		f.StoppedBy = "it could not be compared: " + service.Trouble
 	case readEvery == 0:
 		f.StoppedBy = "registers are read by hand only; start the service with --read-every to read them by themselves"
 	}

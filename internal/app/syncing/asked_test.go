@@ -26,7 +26,7 @@ func TestManyAreComparedWithOneLook_R4(t *testing.T) {
 	_, workspace, pairings := w.Large(60, 8)
 	ctx := t.Context()
 	require.NoError(t, w.Syncing.Tick(ctx, time.Now().Add(2*time.Hour))) // no pairing has a time yet
-	all, err := w.Store.Pairings(ctx)
+	all, err := w.Store.Listed(ctx)
 	require.NoError(t, err)
 	require.Len(t, all, pairings)
 	for _, id := range []string{"s3", "s4"} { // somebody at the workspace takes people out

@@ -3,6 +3,7 @@ package syncing
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -195,11 +196,27 @@ func (s *Service) OpenClass(ctx context.Context, who, pairingID string, at *time
 	})
 }
 
-// opened notes that a class is open.
+// opened notes that a class is open. Whoever was held back is to go in from this
+// moment on: the class is not in step before they are in.
 func (s *Service) opened(ctx context.Context, tx *store.Tx, p *store.Pairing, who string) error {
 	p.Policy.Hold, p.OpensAt = false, nil
 	if err := tx.UpdatePairing(p); err != nil {
 		return err
+	}
+	var quiet []store.Mend
+	counts := maps.Clone(p.Counts)
+	for _, m := range p.Quiet {
+		if m.Code != finding.HeldBack {
+			quiet = append(quiet, m)
+			continue
+		}
+		counts[roster.OutcomeWaiting]--
+		counts[roster.OutcomeAdd]++
+	}
+	if len(quiet) < len(p.Quiet) {
+		if err := tx.KeepReleased(ctx, p.ID, counts, quiet); err != nil {
+			return err
+		}
 	}
 	if err := tx.Audit(ctx, who, "opened a class", "pairing/"+p.ID, nil); err != nil {
 		return err
@@ -236,6 +253,15 @@ func (s *Service) held(ctx context.Context, pairingID string, want bool) (store.
 		return p, err
 	case p.EndedAt != nil:
 		return p, refusal.Conflict("", "this pairing has ended; pair the section again")
+	}
+	standing, err := s.standings(ctx, p.ConnectionID, []store.Pairing{p})
+	if err != nil {
+		return p, err
+	}
+	act := map[bool]roster.Act{true: roster.ActOpen, false: roster.ActHold}[want]
+	switch {
+	case !standing[p.ID].Allows(act):
+		return p, refusal.Conflict("", "this section is %s, which does not allow this", roster.StateOf(standing[p.ID]).About().Word)
 	case p.Policy.Hold == want:
 		return p, nil
 	case want:

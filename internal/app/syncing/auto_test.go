@@ -137,10 +137,12 @@ func TestHoldAndOpen_R7(t *testing.T) {
 	require.NoError(t, w.Syncing.Tick(t.Context(), at.Add(-time.Minute)))
 	assert.Zero(t, asked(t, w))
 	require.NoError(t, w.Syncing.Tick(t.Context(), at))
+	assert.Equal(t, roster.OutOfStep, state(t, w, p.ID), "open, but nobody is in yet")
 	assert.Equal(t, 1, asked(t, w))
 	r := auto(t, w, p.ID)
 	require.NotNil(t, r)
 	assert.Equal(t, 13, r.Counts["added"])
+	assert.Equal(t, roster.InStep, state(t, w, p.ID))
 	assert.ErrorContains(t, w.Syncing.OpenClass(t.Context(), "test", p.ID, nil), "open already")
 
 	require.NoError(t, w.Syncing.HoldClass(t.Context(), "test", p.ID))

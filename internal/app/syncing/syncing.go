@@ -271,11 +271,15 @@ func (s *Service) Resume(ctx context.Context, who, runID string) (store.Run, err
 }
 
 // Rename gives a pairing's target another name, here and, once it is made, at the
-// service. The register's own names are never touched.
-func (s *Service) Rename(ctx context.Context, who, pairingID, name string) error {
+// service. The register's own names are never touched. version must be the one that
+// was read, or 0.
+func (s *Service) Rename(ctx context.Context, who, pairingID string, version int, name string) error {
 	p, err := s.Store.Pairing(ctx, pairingID)
 	if err != nil {
 		return err
+	}
+	if version != 0 && version != p.Version {
+		return fmt.Errorf("renaming the class: %w", store.ErrStale)
 	}
 	if name = strings.TrimSpace(name); name == "" || len([]rune(name)) > store.MaxTargetName {
 		return refusal.Invalid("target", "must have 1 to %d characters", store.MaxTargetName)

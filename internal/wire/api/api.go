@@ -50,9 +50,8 @@ type Token struct {
 
 // Installation says where this service is reached.
 type Installation struct {
-	Version      string `json:"version"`
-	Address      string `json:"address"`
-	XAPIEndpoint string `json:"xapiEndpoint" doc:"What a course platform is told to report to"`
+	Version string `json:"version"`
+	Address string `json:"address"`
 }
 
 // Report is what a probe found about one capability.

@@ -22,6 +22,7 @@ const template = ref('')
 const naming = ref('')
 const connectionId = ref('')
 const later = ref(false)
+const at = ref('')
 
 const connections = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.GET('/api/v1/connections')) })
 const templates = useQuery({ queryKey: ['templates'], queryFn: () => ok(api.GET('/api/v1/templates')) })
@@ -45,15 +46,26 @@ const look = useMutation({
                 naming: naming.value,
                 withoutRun: later.value,
               }
-            : { act: a, pairings: paired.value.map((x) => x.pairingId!), template: template.value },
+            : {
+                act: a,
+                pairings: paired.value.map((x) => x.pairingId!),
+                template: template.value,
+                at: a === 'open' && at.value ? new Date(at.value).toISOString() : undefined,
+              },
       }),
     ),
   onSuccess: (b) => router.push(`/batches/${b.id}`),
 })
 
+const header = computed(() => {
+  if (act.value === 'pair') return `Pair ${free.value.length} sections`
+  const what = act.value === 'open' ? 'Open' : 'Apply a template to'
+  return `${what} ${paired.value.length} ${paired.value.length === 1 ? 'class' : 'classes'}`
+})
+
 function choose(a: Schemas['Order']['act']) {
   look.reset()
-  if (a === 'pair' || a === 'template') act.value = a
+  if (a === 'pair' || a === 'template' || a === 'open') act.value = a
   else look.mutate(a)
 }
 </script>
@@ -77,9 +89,7 @@ function choose(a: Schemas['Order']['act']) {
     v-if="act"
     visible
     modal
-    :header="
-      act === 'pair' ? `Pair ${free.length} sections` : `Apply a template to ${paired.length} pairings`
-    "
+    :header="header"
     :style="{ width: '32rem' }"
     @update:visible="act = undefined"
   >
@@ -91,7 +101,12 @@ function choose(a: Schemas['Order']['act']) {
           <option v-for="c in services" :key="c.id" :value="c.id">{{ c.name }}</option>
         </select>
       </div>
-      <div class="field">
+      <div v-if="act === 'open'" class="field">
+        <label for="bulk-at">When they open</label>
+        <input id="bulk-at" v-model="at" type="datetime-local" class="filter" />
+        <small class="faint">Leave it empty to open them at once.</small>
+      </div>
+      <div v-else class="field">
         <label for="bulk-template">Template</label>
         <select id="bulk-template" v-model="template">
           <option v-for="(t, i) in templates.data.value" :key="t.name" :value="i ? t.name : ''">

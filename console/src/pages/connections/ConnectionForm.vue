@@ -17,11 +17,6 @@ const kinds = useQuery({
   queryFn: () => ok(api.GET('/api/v1/kinds')),
   staleTime: Infinity,
 })
-const place = useQuery({
-  queryKey: ['installation'],
-  queryFn: () => ok(api.GET('/api/v1/installation')),
-  staleTime: Infinity,
-})
 const kind = ref(props.edit?.kind ?? 'oneroster')
 const name = ref(props.edit?.name ?? '')
 const values = reactive<Record<string, string>>({ ...props.edit?.settings })
@@ -48,8 +43,7 @@ const save = useMutation({
   },
   onSuccess: async (c) => {
     await queries.invalidateQueries({ queryKey: ['connections'] })
-    if (c.made && Object.keys(c.made).length)
-      made.value = { endpoint: place.data.value?.xapiEndpoint ?? '', ...c.made }
+    if (c.made && Object.keys(c.made).length) made.value = c.made
     else emit('close')
   },
 })

@@ -16,10 +16,16 @@ const path = computed(() => ({ params: { path: { id: props.pairing.id } } }))
 const editing = ref(false)
 const ending = ref(false)
 const holding = ref(false)
+const at = ref('')
 const open = useMutation({
   mutationFn: (yes: boolean) =>
     yes
-      ? ok(api.POST('/api/v1/pairings/{id}/open', { ...path.value, body: {} }))
+      ? ok(
+          api.POST('/api/v1/pairings/{id}/open', {
+            ...path.value,
+            body: at.value ? { at: new Date(at.value).toISOString() } : {},
+          }),
+        )
       : ok(api.POST('/api/v1/pairings/{id}/hold', path.value)),
   onSuccess: () =>
     Promise.all(['pairing', 'preview'].map((k) => queries.invalidateQueries({ queryKey: [k] }))),
@@ -57,8 +63,13 @@ const newcomers = computed(() => {
       <dd>
         {{ p.policy.hold ? 'held until opened' : 'go in at once'
         }}<template v-if="p.opensAt">, opens {{ when(p.opensAt) }}</template>
-        <button v-if="p.policy.hold" type="button" class="change" @click="open.mutate(true)">open now</button>
+        <button v-if="p.policy.hold" type="button" class="change" @click="open.mutate(true)">
+          {{ at ? 'open then' : 'open now' }}
+        </button>
         <button v-else type="button" class="change" @click="holding = true">hold</button>
+      </dd>
+      <dd v-if="p.policy.hold" class="consequence">
+        <label>or at <input v-model="at" type="datetime-local" aria-label="When the class opens" /></label>
       </dd>
       <dd v-if="holding && !p.policy.hold" class="consequence" role="alert">
         Whoever is in stays in; learners who join from now on wait until it is opened again.
@@ -88,6 +99,13 @@ const newcomers = computed(() => {
   color: var(--faint);
   text-decoration: underline;
   cursor: pointer;
+}
+
+input {
+  font: inherit;
+  font-size: 12.5px;
+  border: 1px solid var(--line);
+  background: var(--sheet);
 }
 
 .consequence {

@@ -1,11 +1,10 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import DataTable from 'primevue/datatable'
 import Skeleton from 'primevue/skeleton'
 
 import Counts from '../../parts/Counts.vue'
-import Oops from '../../parts/Oops.vue'
+import Listing from '../../parts/Listing.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 import type { Section } from './sections'
@@ -33,37 +32,24 @@ const height = 46
 </script>
 
 <template>
-  <Oops v-if="error" :error="error" :again="again" />
-  <div v-else-if="loading && !rows" class="sheet waiting" aria-busy="true" aria-label="Loading">
-    <Skeleton v-for="n in 5" :key="n" height="1.1rem" />
-  </div>
-  <p v-else-if="!rows?.length" class="sheet empty faint">
-    No section fits. Clear the filters, or connect a register and read it.
-  </p>
-  <DataTable
-    v-else
-    class="sheet sections"
-    :value="rows"
-    data-key="id"
-    size="small"
-    row-hover
-    :row-class="(x: Section) => (has(x) ? 'choosable chosen' : 'choosable')"
-    scrollable
-    :scroll-height="`${Math.min(rows.length * height + 42, 640)}px`"
-    :virtual-scroller-options="{
-      itemSize: height,
-      lazy: true,
-      showLoader: false,
-      onLazyLoad: (e: { first: number; last: number }) => emit('see', e.first, e.last),
-    }"
-    @row-click="(e) => emit('open', e.data as Section)"
+  <Listing
+    class="sections"
+    :rows="rows"
+    :loading="loading"
+    :error="error"
+    :again="again"
+    empty="No section fits. Clear the filters, or connect a register and read it."
+    :tall="height"
+    :see="(from, to) => emit('see', from, to)"
+    :choose="(x) => emit('open', x)"
+    :row-class="(x) => (has(x) ? 'chosen' : '')"
   >
     <Column style="width: 2rem">
       <template #header>
         <input
           type="checkbox"
           aria-label="Choose all that fit"
-          :checked="chosen > 0 && chosen >= rows.length"
+          :checked="chosen > 0 && chosen >= (rows?.length ?? 0)"
           @click.stop="emit('all')"
         />
       </template>
@@ -125,28 +111,16 @@ const height = 46
         ><span class="one faint">{{ data.pairingId ? when(data.ranAt) : '' }}</span></template
       ></Column
     >
-  </DataTable>
+  </Listing>
 </template>
 
 <style scoped>
-.waiting {
-  padding: 1rem;
-  display: grid;
-  gap: 0.7rem;
-}
-
-.empty {
-  padding: 1.4rem;
-  margin: 0;
-}
-
 .sections :deep(table) {
   table-layout: fixed;
 }
 
 .sections :deep(tbody tr) {
   height: 46px;
-  cursor: pointer;
 }
 
 .sections :deep(.p-datatable-tbody > tr > td) {
