@@ -79,12 +79,7 @@ func only(r roster.Role) string {
 }
 
 func conditions(x roster.Exclusion) string {
-	var parts []string
-	for _, p := range [][2]string{{"role", string(x.Role)}, {"user name", x.UserName}, {"email", x.Email}, {"organisation", x.Organisation}} {
-		if p[1] != "" {
-			parts = append(parts, p[0]+" "+p[1])
-		}
-	}
+	parts := given([2]string{"role", string(x.Role)}, [2]string{"user name", x.UserName}, [2]string{"email", x.Email}, [2]string{"organisation", x.Organisation})
 	if x.SecondAccounts {
 		parts = append(parts, "second account of a person already in")
 	}

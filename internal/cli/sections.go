@@ -138,12 +138,7 @@ func sectionsAside(ctx context.Context, cmd *cli.Command) error {
 }
 
 func asideWords(r aside.SectionRule) string {
-	var parts []string
-	for _, p := range [][2]string{{"course code", r.CourseCode}, {"title", r.Title}, {"class type", r.ClassType}} {
-		if p[1] != "" {
-			parts = append(parts, p[0]+" "+p[1])
-		}
-	}
+	parts := given([2]string{"course code", r.CourseCode}, [2]string{"title", r.Title}, [2]string{"class type", r.ClassType})
 	if r.Empty {
 		parts = append(parts, "no learners")
 	}
@@ -151,6 +146,16 @@ func asideWords(r aside.SectionRule) string {
 		parts = append(parts, "its terms do not run today")
 	}
 	return strings.Join(parts, " and ")
+}
+
+// given says each named condition that has a value.
+func given(conditions ...[2]string) (parts []string) {
+	for _, c := range conditions {
+		if c[1] != "" {
+			parts = append(parts, c[0]+" "+c[1])
+		}
+	}
+	return parts
 }
 
 // parseAside reads NAME:CONDITION=VALUE,CONDITION.

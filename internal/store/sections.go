@@ -36,7 +36,7 @@ type Section struct {
 
 // Ended reports whether the section's last day has passed.
 func (x Section) Ended(at time.Time) bool {
-	return x.EndsOn != nil && !at.Before(x.EndsOn.AddDate(0, 0, 1))
+	return roster.Over(x.EndsOn, at)
 }
 
 const sectionsSQL = `

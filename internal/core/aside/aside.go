@@ -11,6 +11,8 @@ import (
 	"path"
 	"strings"
 	"time"
+
+	"kanban/internal/core/roster"
 )
 
 // SectionRule leaves aside whatever fulfils all conditions that it names.
@@ -43,7 +45,7 @@ type Section struct {
 // Runs reports whether a section's terms run on the day of a moment. One without
 // dates always does.
 func (s Section) Runs(at time.Time) bool {
-	return (s.Begins == nil || !at.Before(*s.Begins)) && (s.Ends == nil || at.Before(s.Ends.AddDate(0, 0, 1)))
+	return (s.Begins == nil || !at.Before(*s.Begins)) && !roster.Over(s.Ends, at)
 }
 
 // Of gives the name of the rule that leaves a section aside at a moment. some

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/core/roster"
 )
 
 // Section is what linking looks at.
@@ -40,7 +41,7 @@ type Section struct {
 
 // Ended reports whether the section's last day has passed.
 func (s Section) Ended(at time.Time) bool {
-	return s.Ends != nil && !at.Before(s.Ends.AddDate(0, 0, 1))
+	return roster.Over(s.Ends, at)
 }
 
 // Obstacle is a reason why a section cannot be linked under a lead.

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"kanban/internal/core/likeness"
+	"kanban/internal/core/roster"
 )
 
 // Section is a section, or the lead of a linked set.
@@ -74,7 +75,7 @@ func Propose(ending, all []Section, at time.Time) []Move {
 func follows(from, to Section, at time.Time) (Move, bool) {
 	switch {
 	case to.ID == from.ID, to.Taken, from.CourseCode == "", !strings.EqualFold(from.CourseCode, to.CourseCode),
-		to.Begins == nil, from.Begins != nil && !to.Begins.After(*from.Begins), to.Ends != nil && !at.Before(to.Ends.AddDate(0, 0, 1)):
+		to.Begins == nil, from.Begins != nil && !to.Begins.After(*from.Begins), roster.Over(to.Ends, at):
 		return Move{}, false
 	}
 	m := Move{From: from, To: to, Score: byCourse, Evidence: []string{"same course"}}
