@@ -35,6 +35,8 @@ const (
 	KindWebhook   = "webhook"
 	KindEvents    = "cloudevents"
 	KindSMTP      = "smtp"
+	KindHTTP      = "http-api"
+	KindPickup    = "oneroster-delta"
 )
 
 // Capability is something a connection can do for Kanban.
@@ -129,6 +131,27 @@ var Kinds = []Kind{
 			{Name: "secret", Title: "Signing secret", Help: "Starts with whsec_; both sides must have the same one", Secret: true, Required: true},
 		},
 		[]Capability{MessagesOut},
+	},
+	{
+		KindHTTP, "Service with an API of its own (HTTP)", "Calls operations of the service's API, which are defined on the connection: path, values, and what counts as success.",
+		[]Field{
+			{Name: "address", Title: "Address", Help: "What stands before the paths of the operations, for example https://news.example/api", Required: true, Address: true},
+			{Name: "token", Title: "Token or password", Help: "Leave empty when the service asks for none", Secret: true},
+			{Name: "userName", Title: "User name", Help: "Only when the service wants a user name and a password; else the token is sent as a bearer token"},
+			{Name: "header", Title: "Header for the token", Help: "Only when the service wants the token in a header of its own, for example X-Api-Key", Rare: true},
+			{Name: "probe", Title: "Path to test with", Help: "A path that can be read without changing anything", Default: "/"},
+			{Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time", Default: "4", Number: true, Rare: true},
+			{Name: "perMinute", Title: "Calls a minute", Help: "Optional: how many calls the service gets in a minute", Number: true, Rare: true},
+		},
+		[]Capability{MessagesOut},
+	},
+	{
+		KindPickup, "Course platform that picks enrolments up (OneRoster delta)", "Keeps enrolments that rules and offers make, as a OneRoster CSV delta that the platform fetches when it likes.",
+		[]Field{
+			{Name: "key", Title: "Key", Help: "The user name under which the platform fetches", Made: true},
+			{Name: "secret", Title: "Secret", Help: "The password under which the platform fetches", Secret: true, Made: true},
+		},
+		[]Capability{PeopleOut},
 	},
 	{
 		KindEvents, "Service that reports events (CloudEvents)", "Takes signed CloudEvents: purchases, memberships, whatever a service wants to tell. Rules react to them.",

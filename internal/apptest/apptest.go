@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/app/access"
@@ -26,6 +27,8 @@ import (
 	"kanban/internal/app/syncing"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin"
+	"kanban/internal/standin/contacts"
+	"kanban/internal/standin/platform"
 	"kanban/internal/standin/workspace"
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
@@ -112,6 +115,58 @@ func (w *World) Contacts() store.Connection {
 	return w.Connect("webhook", "Contacts", map[string]string{"address": w.Standins.Addresses.Contacts + "/events", "secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="})
 }
 
+// Labels connects the contact list's own API, with the operations that add and remove
+// a label.
+func (w *World) Labels() store.Connection {
+	c := w.Connect("http-api", "Labels", map[string]string{"address": w.Standins.Addresses.Contacts + "/api", "token": contacts.Token, "probe": "/labels"})
+	email := rule.OperationField{Name: "email", Required: true}
+	label := rule.OperationField{Name: "label", Required: true, ListPath: "/labels", List: "answer.body"}
+	for _, o := range []rule.Operation{
+		{Name: "remove-label", Method: "DELETE", Path: "/contacts/{email}/labels", Fields: []rule.OperationField{email, label}, Success: "answer.body.ok"},
+		{Name: "add-label", Method: "POST", Path: "/contacts/{email}/labels", Fields: []rule.OperationField{email, label}, Success: "answer.body.ok", Undo: "remove-label"},
+	} {
+		require.NoError(w.t, w.Reacting.KeepOperation(w.t.Context(), "test", c.ID, o))
+	}
+	return c
+}
+
+// Platform connects the course platform, in which sections are groups.
+func (w *World) Platform() store.Connection {
+	return w.Connect("scim", "Platform", map[string]string{"address": w.Standins.Addresses.Platform + "/scim/v2", "token": platform.Token})
+}
+
+// Rule makes a rule and switches it on.
+func (w *World) Rule(d rule.Draft) store.Rule {
+	w.t.Helper()
+	r, err := w.Reacting.Save(w.t.Context(), "test", "", 0, d)
+	require.NoError(w.t, err)
+	r, err = w.Reacting.Switch(w.t.Context(), "test", r.ID, true)
+	require.NoError(w.t, err)
+	return r
+}
+
+// Deliver makes an attempt at every delivery that is queued or to be tried again, the
+// oldest first, until nothing more happens at this time by the clock.
+func (w *World) Deliver() {
+	w.t.Helper()
+	for range 20 {
+		rows, err := w.Store.Pool.Query(w.t.Context(), `SELECT id::text FROM deliveries WHERE state IN ('queued', 'retrying') ORDER BY id`)
+		require.NoError(w.t, err)
+		ids, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		require.NoError(w.t, err)
+		moved := false
+		for _, id := range ids {
+			again, err := w.Reacting.Deliver(w.t.Context(), id)
+			require.NoError(w.t, err)
+			moved = moved || again == 0
+		}
+		if !moved {
+			return
+		}
+	}
+	w.t.Fatal("deliveries do not come to an end")
+}
+
 // Mail connects the mail server.
 func (w *World) Mail() store.Connection {
 	return w.Connect("smtp", "Mail", map[string]string{"server": w.Standins.Addresses.SMTP, "from": "kanban@fernmoor.example", "security": "none"})
@@ -188,7 +243,7 @@ func (w *World) Record(e store.Event) store.Event {
 		_, err := tx.Record(w.t.Context(), events)
 		return err
 	}))
-	require.NoError(w.t, w.Reacting.React(w.t.Context(), []string{events[0].ID}))
+	require.NoError(w.t, w.Reacting.React(w.t.Context(), []string{events[0].ID}, ""))
 	return events[0]
 }
 

@@ -165,12 +165,16 @@ func wrap(text string, width int) []string {
 // say prints a sentence for people; it is left out of JSON and CSV.
 func say(cmd *cli.Command, format string, args ...any) {
 	if cmd.String("output") == "table" {
-		out := cmd.Root().Writer
-		if out == nil {
-			out = os.Stdout
-		}
-		fmt.Fprintf(out, format+"\n", args...)
+		fmt.Fprintf(out(cmd), format+"\n", args...)
 	}
+}
+
+// out is where answers go.
+func out(cmd *cli.Command) io.Writer {
+	if w := cmd.Root().Writer; w != nil {
+		return w
+	}
+	return os.Stdout
 }
 
 func when(t *time.Time) string {

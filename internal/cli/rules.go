@@ -83,16 +83,21 @@ func findCourse(ctx context.Context, c *client.Client, name string) (api.Course,
 func rules() *cli.Command {
 	return &cli.Command{
 		Name: "rules", Usage: "Let things happen when people join or finish", Category: "learning",
-		Commands: []*cli.Command{
+		Commands: append([]*cli.Command{
 			{Name: "list", Usage: "List rules", Action: listRules},
 			{
 				Name: "add", Usage: "Make a rule, which is off at first", ArgsUsage: "NAME", Action: addRule,
-				Description: `Actions happen in the order award, send, mail.
+				Description: `Actions happen in the order award, enrol, unenrol, operate, send, mail, task, row. Anything else, such as
+several of a kind or a delay in the middle, is written into a file: see kanban rules show.
 
   kanban rules add "Greet newcomers" --when section.joined --if 'event.role == "student"' \
       --send "Plant news" --field email=person.email --field 'label="learner"'
   kanban rules add "Cuttings badge" --when module.completed --module mod-cuttings --award "Cuttings" \
       --mail "School mail" --subject "Well done, {{.person.givenName}}" --text "Your badge: {{.award.address}}"
+  kanban rules add "Nudge" --when person.inactive --days 7 --if '!progress.courseDone' \
+      --mail "School mail" --subject "We miss you" --text "Dear {{.person.givenName}}, …" --quiet 20:00-08:00
+  kanban rules add "To repeat" --when assessment.failed --undone-by assessment.passed \
+      --operate "Plant list/add-label" --field email=person.email --field 'label="to-repeat"'
   kanban rules add "From a file" --file rule.json`,
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "file", Usage: "read the whole rule from a JSON file"},
@@ -102,9 +107,24 @@ func rules() *cli.Command {
 					&cli.StringFlag{Name: "section", Usage: "only in this section (code or title)"},
 					&cli.StringFlag{Name: "module", Usage: "only for this module (its identifier)"},
 					&cli.BoolFlag{Name: "every-time", Usage: "not only once per person"},
+					&cli.StringFlag{Name: "stop", Usage: "a condition in CEL that ends what is still to come"},
+					&cli.StringSliceFlag{Name: "undone-by", Usage: "what takes back what the rule did, for the same person and place"},
+					&cli.IntFlag{Name: "days", Usage: "for person.inactive: after how many days"},
+					&cli.StringFlag{Name: "quiet", Usage: "hours in which it does nothing, such as 22:00-07:00"},
+					&cli.StringFlag{Name: "most", Usage: "how many calls it may make, such as 100/hour or 500/day"},
+					&cli.BoolFlag{Name: "in-order", Usage: "one after the other per person and connection"},
+					&cli.StringFlag{Name: "after", Usage: "how long the first action waits, such as 90m, 2h or 3d"},
+					&cli.StringFlag{Name: "enrol", Usage: "enrol through this connection"},
+					&cli.StringFlag{Name: "unenrol", Usage: "take out through this connection"},
+					&cli.StringFlag{Name: "into", Usage: "for --enrol and --unenrol: the section; the event's own when absent"},
+					&cli.StringFlag{Name: "operate", Usage: "call an operation: CONNECTION/OPERATION"},
+					&cli.StringFlag{Name: "task", Usage: "open a task with this title, a template"},
+					&cli.StringFlag{Name: "owner", Usage: "for --task: whose it is"},
+					&cli.StringFlag{Name: "due", Usage: "for --task: in how long, such as 3d"},
+					&cli.StringFlag{Name: "row", Usage: "append a row to this sheet"},
 					&cli.StringFlag{Name: "award", Usage: "award this badge"},
 					&cli.StringFlag{Name: "send", Usage: "send a signed event to this connection"},
-					&cli.StringSliceFlag{Name: "field", Usage: "for --send: name=CEL expression"},
+					&cli.StringSliceFlag{Name: "field", Usage: "for --send, --operate and --row: name=CEL expression"},
 					&cli.StringFlag{Name: "mail", Usage: "mail through this connection"},
 					&cli.StringFlag{Name: "to", Usage: "for --mail: a CEL expression; person.email when absent"},
 					&cli.StringFlag{Name: "subject", Usage: "for --mail: a template"},
@@ -112,7 +132,7 @@ func rules() *cli.Command {
 				},
 			},
 			switchRule("on", true), switchRule("off", false),
-		},
+		}, ruleWork()...),
 	}
 }
 
@@ -130,15 +150,7 @@ func listRules(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	return tableOf(page.Items, "There is no rule yet. Make one: kanban rules add --help", []string{"rule", "state", "when", "if", "then", "fired", "delivered", "waiting"}, func(r api.Rule) []string {
-		on := "off"
-		if r.On {
-			on = "on"
-		}
-		var then []string
-		for _, a := range r.Actions {
-			then = append(then, a.Kind)
-		}
-		return []string{r.Name, on, r.Trigger, r.Condition, strings.Join(then, ", "), fmt.Sprint(r.Fired), fmt.Sprint(r.Delivered), fmt.Sprint(r.Waiting)}
+		return []string{r.Name, r.State, r.Trigger, r.Condition, then(r.Actions), fmt.Sprint(r.Fired), fmt.Sprint(r.Delivered), fmt.Sprint(r.Waiting)}
 	}).print(cmd)
 }
 
@@ -171,7 +183,18 @@ func addRule(ctx context.Context, cmd *cli.Command) error {
 
 func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api.NewRule, error) {
 	once := !cmd.Bool("every-time")
-	r := api.NewRule{Trigger: cmd.String("when"), Condition: cmd.String("if"), Once: &once, Scope: rule.Scope{Module: cmd.String("module")}}
+	r := api.NewRule{
+		Trigger: cmd.String("when"), Condition: cmd.String("if"), Once: &once, Scope: rule.Scope{Module: cmd.String("module")},
+		Stop: cmd.String("stop"), UndoneBy: cmd.StringSlice("undone-by"), Days: cmd.Int("days"), InOrder: cmd.Bool("in-order"),
+	}
+	if text := cmd.String("quiet"); text != "" {
+		r.Quiet.From, r.Quiet.To, _ = strings.Cut(text, "-")
+	}
+	if text := cmd.String("most"); text != "" {
+		if _, err := fmt.Sscanf(strings.Replace(text, "/", " ", 1), "%d %s", &r.Limit.Most, &r.Limit.Per); err != nil {
+			return r, usage(cmd, fmt.Sprintf("--most %q is not of the form 100/hour or 500/day", text))
+		}
+	}
 	if name := cmd.String("course"); name != "" {
 		course, err := findCourse(ctx, c, name)
 		if err != nil {
@@ -193,18 +216,29 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 		}
 		r.Actions = append(r.Actions, api.Action{Kind: "award", BadgeID: b.ID})
 	}
-	if name := cmd.String("send"); name != "" {
+	fields := map[string]string{}
+	for _, f := range cmd.StringSlice("field") {
+		key, expression, ok := strings.Cut(f, "=")
+		if !ok {
+			return r, usage(cmd, fmt.Sprintf("--field %q is not of the form name=expression", f))
+		}
+		fields[key] = expression
+	}
+	if err := membership(ctx, cmd, c, &r); err != nil {
+		return r, err
+	}
+	if text := cmd.String("operate"); text != "" {
+		name, operation, _ := strings.Cut(text, "/")
 		conn, err := findConnection(ctx, c, name)
 		if err != nil {
 			return r, err
 		}
-		fields := map[string]string{}
-		for _, f := range cmd.StringSlice("field") {
-			key, expression, ok := strings.Cut(f, "=")
-			if !ok {
-				return r, usage(cmd, fmt.Sprintf("--field %q is not of the form name=expression", f))
-			}
-			fields[key] = expression
+		r.Actions = append(r.Actions, api.Action{Kind: rule.Operate, ConnectionID: conn.ID, Operation: operation, Fields: fields})
+	}
+	if name := cmd.String("send"); name != "" {
+		conn, err := findConnection(ctx, c, name)
+		if err != nil {
+			return r, err
 		}
 		r.Actions = append(r.Actions, api.Action{Kind: "send", ConnectionID: conn.ID, Fields: fields})
 	}
@@ -215,28 +249,52 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 		}
 		r.Actions = append(r.Actions, api.Action{Kind: "mail", ConnectionID: conn.ID, To: cmd.String("to"), Subject: cmd.String("subject"), Text: cmd.String("text")})
 	}
+	if title := cmd.String("task"); title != "" {
+		r.Actions = append(r.Actions, api.Action{Kind: rule.OpenTask, Subject: title, Owner: cmd.String("owner"), DueIn: cmd.String("due")})
+	}
+	if name := cmd.String("row"); name != "" {
+		r.Actions = append(r.Actions, api.Action{Kind: rule.AppendSheet, Sheet: name, Fields: fields})
+	}
+	if len(r.Actions) > 0 {
+		r.Actions[0].After = cmd.String("after")
+	}
 	return r, nil
+}
+
+// membership adds the actions that put people into sections or take them out.
+func membership(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.NewRule) error {
+	for _, kind := range []string{rule.Enrol, rule.Unenrol} {
+		name := cmd.String(kind)
+		if name == "" {
+			continue
+		}
+		conn, err := findConnection(ctx, c, name)
+		if err != nil {
+			return err
+		}
+		a := api.Action{Kind: kind, ConnectionID: conn.ID}
+		if into := cmd.String("into"); into != "" {
+			x, err := findSection(ctx, c, into)
+			if err != nil {
+				return err
+			}
+			a.SectionID = x.ID
+		}
+		r.Actions = append(r.Actions, a)
+	}
+	return nil
 }
 
 func switchRule(name string, on bool) *cli.Command {
 	return &cli.Command{Name: name, Usage: "Switch a rule " + name, ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		args, err := arguments(cmd, 1)
+		c, r, err := ruleNamed(ctx, cmd)
 		if err != nil {
 			return err
 		}
-		c := connect(cmd)
-		page, err := client.Get[api.Page[api.Rule]](ctx, c, "/rules")
-		if err != nil {
+		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch", api.Switch{On: on}); err != nil {
 			return err
 		}
-		i := slices.IndexFunc(page.Items, func(r api.Rule) bool { return r.ID == args[0] || strings.EqualFold(r.Name, args[0]) })
-		if i < 0 {
-			return fmt.Errorf("%w: there is no rule %q; list them with: kanban rules list", errUsage, args[0])
-		}
-		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+page.Items[i].ID+"/switch", api.Switch{On: on}); err != nil {
-			return err
-		}
-		say(cmd, "%q is %s.", page.Items[i].Name, name)
+		say(cmd, "%q is %s.", r.Name, name)
 		return nil
 	}}
 }
@@ -266,17 +324,19 @@ func deliveries() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "List deliveries, the newest first",
-				Flags: []cli.Flag{&cli.StringFlag{Name: "state", Usage: "queued, retrying, delivered or waiting"}, &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many"}},
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					page, err := client.Get[api.Page[api.Delivery]](ctx, connect(cmd), fmt.Sprintf("/deliveries?limit=%d&state=%s", cmd.Int("limit"), url.QueryEscape(cmd.String("state"))))
-					if err != nil {
-						return err
-					}
-					return tableOf(page.Items, "No delivery fits.", []string{"delivery", "state", "rule", "action", "to", "person", "tries", "error"}, func(d api.Delivery) []string {
-						return []string{d.ID, d.State, d.Rule, d.Action, d.Connection, d.Person, fmt.Sprint(d.Attempts), d.Error}
-					}).print(cmd)
+				Description: "  kanban deliveries list --state waiting\n  kanban deliveries list --rule \"Greet newcomers\" --since 3d\n  kanban deliveries list --person stu-060",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "state", Usage: "planned, queued, retrying, delivered, waiting, skipped or stopped"},
+					&cli.StringFlag{Name: "rule", Usage: "of this rule"},
+					&cli.StringFlag{Name: "to", Usage: "to this connection"},
+					&cli.StringFlag{Name: "person", Usage: "about this person (name, address or identifier)"},
+					&cli.StringFlag{Name: "section", Usage: "in this section (code or title)"},
+					&cli.StringFlag{Name: "since", Usage: "made in the last 90m, 2h or 3d"},
+					&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many"},
 				},
+				Action: listDeliveries,
 			},
+			retryMany(),
 			{Name: "attempts", Usage: "Every try of a delivery", ArgsUsage: "DELIVERY", Action: func(ctx context.Context, cmd *cli.Command) error {
 				args, err := arguments(cmd, 1)
 				if err != nil {

@@ -23,6 +23,7 @@ import (
 	"kanban/internal/standin/platform"
 	"kanban/internal/standin/register"
 	"kanban/internal/standin/school"
+	"kanban/internal/standin/shop"
 	"kanban/internal/standin/workspace"
 )
 
@@ -34,6 +35,7 @@ type Addresses struct {
 	Workspace string `json:"workspace"`
 	Contacts  string `json:"contacts"`
 	Inbox     string `json:"inbox"`
+	Shop      string `json:"shop"`
 	SMTP      string `json:"smtp"` // host:port
 }
 
@@ -45,6 +47,8 @@ type Standins struct {
 	Workspace *workspace.Workspace
 	Contacts  *contacts.List
 	Inbox     *inbox.Inbox
+	Platform  *platform.Platform
+	Shop      *shop.Shop
 
 	faults  map[string]*fault.Switch
 	servers []*http.Server
@@ -55,23 +59,26 @@ type Standins struct {
 // the others at the ports that follow, or all at free ports when it is 0.
 func Start(firstPort int) (*Standins, error) {
 	s := &Standins{School: school.Fernmoor(time.Now), faults: map[string]*fault.Switch{}}
-	for _, name := range []string{"register", "platform", "workspace", "contacts", "inbox"} {
+	for _, name := range []string{"register", "platform", "workspace", "contacts", "inbox", "shop"} {
 		s.faults[name] = fault.NewSwitch()
 	}
 	s.Register = register.New(s.School)
 	s.Workspace = workspace.New(s.School)
 	s.Contacts = contacts.New()
 	s.Inbox = inbox.New(s.faults["inbox"])
+	s.Platform = platform.New(s.School)
+	s.Shop = shop.New()
 	serve := []struct {
 		address *string
 		handler http.Handler
 	}{
 		{&s.Addresses.Control, s.control()},
 		{&s.Addresses.Register, s.faults["register"].Wrap(s.Register)},
-		{&s.Addresses.Platform, s.faults["platform"].Wrap(platform.New(s.School))},
+		{&s.Addresses.Platform, s.faults["platform"].Wrap(s.Platform)},
 		{&s.Addresses.Workspace, s.faults["workspace"].Wrap(s.Workspace)},
 		{&s.Addresses.Contacts, s.faults["contacts"].Wrap(s.Contacts)},
 		{&s.Addresses.Inbox, s.Inbox},
+		{&s.Addresses.Shop, s.faults["shop"].Wrap(s.Shop)},
 	}
 	port := firstPort
 	for _, x := range serve {

@@ -22,6 +22,8 @@ type Connection struct {
 	Trouble     string // why the latest comparison through it did not come about
 	TroubleCode string
 	PausedAt    *time.Time
+	Failures    int        // in a row, of deliveries
+	RestsUntil  *time.Time // because it keeps failing
 	Version     int
 	CreatedAt   time.Time
 	UpdatedAt   time.Time

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"kanban/internal/core/learning"
+	"kanban/internal/core/rule"
 )
 
 // Event is a fact, recorded once.
@@ -154,6 +156,55 @@ func (s *Store) Events(ctx context.Context, f EventFilter) (all []ListedEvent, e
 	return all, known(err, "listing events")
 }
 
+// EventQuery finds the events that could set a rule off.
+type EventQuery struct {
+	Trigger   string
+	Scope     rule.Scope
+	Since     time.Time // recorded at or after
+	Ascending bool      // oldest first, else newest first
+	Limit     int
+}
+
+// EventsFor lists the events of a trigger within a scope.
+func (s *Store) EventsFor(ctx context.Context, f EventQuery) (all []Event, err error) {
+	order := "id DESC"
+	if f.Ascending {
+		order = "id"
+	}
+	q := s.reader(ctx).Where("type = ?", f.Trigger).Order(order).Limit(f.Limit)
+	for _, c := range []struct{ condition, value string }{
+		{"course_id = ?", f.Scope.Course}, {"section_id = ?", f.Scope.Section}, {"module_id = ?", f.Scope.Module}, {"activity_id = ?", f.Scope.Activity},
+	} {
+		if c.value != "" {
+			q = q.Where(c.condition, c.value)
+		}
+	}
+	if !f.Since.IsZero() {
+		q = q.Where("recorded_at >= ?", f.Since)
+	}
+	err = q.Find(&all).Error
+	return all, known(err, "finding events")
+}
+
+// Fired gives the events for which a rule has fired, and every once-key that it has
+// used.
+func (s *Store) Fired(ctx context.Context, ruleID string) (fired, once map[string]bool, err error) {
+	fired, once = map[string]bool{}, map[string]bool{}
+	rows, err := s.Pool.Query(ctx, `SELECT d.event_id::text, coalesce(d.once_key, '') FROM deliveries d WHERE d.rule_id = $1 AND d.position = 0 AND d.undoes IS NULL`, ruleID)
+	if err != nil {
+		return nil, nil, known(err, "finding what a rule has done")
+	}
+	var event, key string
+	_, err = pgx.ForEachRow(rows, []any{&event, &key}, func() error {
+		fired[event] = true
+		if key != "" {
+			once[key] = true
+		}
+		return nil
+	})
+	return fired, once, known(err, "finding what a rule has done")
+}
+
 // EventsByID finds events, oldest first.
 func (s *Store) EventsByID(ctx context.Context, ids []string) (all []Event, err error) {
 	err = s.reader(ctx).Where("id = ANY (?::uuid[])", textArray(ids)).Order("id").Find(&all).Error
@@ -218,6 +269,20 @@ func (s *Store) CoursesWith(ctx context.Context, activityID string) ([]string, e
 	}
 	ids, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	return ids, known(err, "finding the activity")
+}
+
+// ProgressOf gives where a person stands in a section; the empty state when nothing
+// has been reported.
+func (s *Store) ProgressOf(ctx context.Context, personID, sectionID string) (state learning.State, err error) {
+	var text []byte
+	err = s.Pool.QueryRow(ctx, `SELECT state FROM progress WHERE person_id = $1 AND section_id = $2`, personID, sectionID).Scan(&text)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return state, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &state)
+	}
+	return state, known(err, "reading progress")
 }
 
 // ProgressForUpdate reads and locks one person's progress in a section; the

@@ -40,6 +40,7 @@ func (j ApplyRun) InsertOpts() river.InsertOpts {
 // React matches rules against events and makes deliveries.
 type React struct {
 	EventIDs []string `json:"eventIds"`
+	RuleID   string   `json:"ruleId,omitempty"` // only this rule, which catches up
 }
 
 // Kind names the job.

@@ -107,6 +107,21 @@ func (s *Store) SectionsOf(ctx context.Context, personID string, courseIDs []str
 		WHERE p.id = $1 AND c.id = ANY ($2::uuid[])`, personID, courseIDs)
 }
 
+// IsEnrolled reports whether a person is in a section now.
+func (s *Store) IsEnrolled(ctx context.Context, personID, sectionID string) (yes bool, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM people p
+		JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL
+		JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section
+		WHERE p.id = $1 AND x.id = $2)`, personID, sectionID).Scan(&yes)
+	return yes, known(err, "looking whether the person is in the section")
+}
+
+// SectionSourcedID gives the register's own identifier of a section.
+func (s *Store) SectionSourcedID(ctx context.Context, id string) (sourced string, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT sourced_id FROM sections WHERE id = $1`, id).Scan(&sourced)
+	return sourced, known(err, "finding the section")
+}
+
 // Source gives the section's side of a pairing: who is enrolled, with the accounts
 // known at the connection, and whom the pairing has placed.
 func (s *Store) Source(ctx context.Context, p Pairing) (roster.Source, error) {

@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -20,9 +21,15 @@ type eventsInput struct {
 
 type deliveriesInput struct {
 	Paging
-	Event string `query:"event" doc:"Id of an event"`
-	Rule  string `query:"rule" doc:"Id of a rule"`
-	State string `query:"state" doc:"queued, retrying, delivered or waiting"`
+	Event      string    `query:"event" doc:"Id of an event"`
+	Rule       string    `query:"rule" doc:"Id of a rule"`
+	State      string    `query:"state" doc:"planned, queued, retrying, delivered, waiting, skipped or stopped"`
+	Person     string    `query:"person" doc:"Id of a person"`
+	Section    string    `query:"section" doc:"Id of a section"`
+	Connection string    `query:"connection" doc:"Id of a connection"`
+	Offer      string    `query:"offer" doc:"Id of an offer"`
+	Since      time.Time `query:"since" doc:"Made at or after then"`
+	Until      time.Time `query:"until" doc:"Made before then"`
 }
 
 type cartridgeInput struct {
@@ -37,7 +44,9 @@ func (s *Server) events(a huma.API) {
 		return api.Page[api.Event]{Items: each(all, event), Next: last(all, in.Limit, func(e store.ListedEvent) string { return e.ID })}, err
 	})
 	handle(a, "events", "GET /deliveries list-deliveries List deliveries, the newest first", func(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
-		all, err := s.Store.Deliveries(ctx, store.DeliveryFilter{EventID: in.Event, RuleID: in.Rule, State: in.State, Before: in.Cursor, Limit: in.Limit})
+		all, err := s.Store.Deliveries(ctx, store.DeliveryFilter{
+			EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, PersonID: in.Person, SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until, Before: in.Cursor, Limit: in.Limit,
+		})
 		return api.Page[api.Delivery]{Items: each(all, delivery), Next: last(all, in.Limit, func(d store.ListedDelivery) string { return d.ID })}, err
 	})
 	handle(a, "events", "GET /deliveries/{id}/attempts list-attempts Every try of a delivery", func(ctx context.Context, in *byID) ([]api.Attempt, error) {
@@ -51,6 +60,14 @@ func (s *Server) events(a huma.API) {
 	})
 	handleEmpty(a, "events", "POST /deliveries/{id}/retry retry-delivery Try a delivery again now", func(ctx context.Context, in *byID) error {
 		return s.Reacting.Retry(ctx, callerOf(ctx).Name, in.ID)
+	})
+	handle(a, "events", "POST /deliveries/retry retry-deliveries Try many again now: those of a rule, of a connection, or everything since a time", func(ctx context.Context, in *with[api.RetryRequest]) (api.Retried, error) {
+		f := store.DeliveryFilter{RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, OfferID: in.Body.OfferID}
+		if in.Body.Since != nil {
+			f.Since = *in.Body.Since
+		}
+		n, err := s.Reacting.RetryAll(ctx, callerOf(ctx).Name, f)
+		return api.Retried{Deliveries: n}, err
 	})
 	handle(a, "courses", "GET /courses list-courses List courses", func(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
 		all, err := s.Store.Courses(ctx)
@@ -81,8 +98,15 @@ func event(e store.ListedEvent) api.Event {
 }
 
 func delivery(d store.ListedDelivery) api.Delivery {
+	known := func(id *string) string {
+		if id == nil {
+			return ""
+		}
+		return *id
+	}
 	return api.Delivery{
-		ID: d.ID, EventID: d.EventID, EventType: d.EventType, RuleID: d.RuleID, Rule: d.Rule, Action: d.Action.Kind, Connection: d.Connection, Person: d.Person,
+		ID: d.ID, EventID: d.EventID, EventType: d.EventType, RuleID: known(d.RuleID), OfferID: known(d.OfferID), Version: d.RuleVersion, Undoes: known(d.Undoes),
+		Section: d.Section, Held: d.Held, DueAt: d.DueAt, Rule: d.Rule, Action: d.Action.Kind, Connection: d.Connection, Person: d.Person,
 		State: d.State, Attempts: d.Attempts, NextAt: d.NextAt, Code: finding.Code(d.Code), Error: d.LastError, Result: d.Result, CreatedAt: d.CreatedAt, FinishedAt: d.FinishedAt,
 	}
 }

@@ -2,13 +2,30 @@ package web
 
 import (
 	"context"
+	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/reacting"
+	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
+
+type lookBackInput struct {
+	ID   string `path:"id" doc:"The rule's id"`
+	Days int    `query:"days" minimum:"1" maximum:"366" default:"30" doc:"How many days to look back"`
+}
+
+type schemaInput struct {
+	Trigger string `path:"trigger" doc:"A trigger, such as module.completed"`
+}
+
+type samplesInput struct {
+	ID    string `path:"id" doc:"The rule's id"`
+	Limit int    `query:"limit" minimum:"1" maximum:"50" default:"10"`
+}
 
 func (s *Server) rules(a huma.API) {
 	handle(a, "rules", "GET /rules list-rules List rules", func(ctx context.Context, _ *struct{}) (api.Page[api.Rule], error) {
@@ -39,17 +56,103 @@ func (s *Server) rules(a huma.API) {
 		r, err := s.Reacting.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On)
 		return s.taggedRule(ctx, r, err)
 	})
+	handleEmpty(a, "rules", "DELETE /rules/{id} remove-rule Remove a rule that never made a delivery", func(ctx context.Context, in *byID) error {
+		return s.Reacting.Remove(ctx, callerOf(ctx).Name, in.ID)
+	})
+	handle(a, "rules", "GET /rules/{id}/versions list-rule-versions What a rule was like, the newest first", func(ctx context.Context, in *byID) ([]api.RuleVersion, error) {
+		all, err := s.Store.RuleVersions(ctx, in.ID)
+		return each(all, func(v store.RuleVersion) api.RuleVersion {
+			return api.RuleVersion{Version: v.Version, Who: v.Who, At: v.At, Rule: newRule(v.Draft)}
+		}), err
+	})
+	handle(a, "rules", "GET /rules/{id}/checklist rule-checklist What of a rule is done, and the next step", func(ctx context.Context, in *byID) (api.Checklist, error) {
+		r, err := s.Store.Rule(ctx, in.ID)
+		if err != nil {
+			return api.Checklist{}, err
+		}
+		list, err := s.Reporting.Rule(ctx, r)
+		return checklist(list), err
+	})
+	s.trials(a)
 }
 
-func draft(r api.NewRule) reacting.Draft {
-	return reacting.Draft{
-		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Once: r.Once == nil || *r.Once,
-		Actions: each(r.Actions, func(a api.Action) store.Action { return store.Action(a) }),
+// trials are what can be done with a rule before it is on.
+func (s *Server) trials(a huma.API) {
+	handle(a, "rules", "POST /rules/{id}/trial try-rule Render and check what a rule would do for one event", func(ctx context.Context, in *withID[api.TrialRequest]) (api.Trial, error) {
+		t, err := s.Reacting.Try(ctx, in.ID, trialOf(in.Body))
+		return shownTrial(t), err
+	})
+	handle(a, "rules", "POST /trials try-draft The same for a rule that is not saved", func(ctx context.Context, in *with[api.TrialRequest]) (api.Trial, error) {
+		if in.Body.Rule == nil {
+			return api.Trial{}, huma.Error422UnprocessableEntity("rule: is missing")
+		}
+		t, err := s.Reacting.TryDraft(ctx, draft(*in.Body.Rule), trialOf(in.Body))
+		return shownTrial(t), err
+	})
+	handle(a, "rules", "GET /rules/{id}/samples rule-samples Recent events that fit a rule, the newest first", func(ctx context.Context, in *samplesInput) (api.Page[api.Event], error) {
+		r, err := s.Store.Rule(ctx, in.ID)
+		if err != nil {
+			return api.Page[api.Event]{}, err
+		}
+		all, err := s.Store.Events(ctx, store.EventFilter{Type: r.Trigger, SectionID: r.Scope.Section, Limit: in.Limit})
+		return api.Page[api.Event]{Items: each(all, event)}, err
+	})
+	handle(a, "rules", "GET /rules/{id}/look-back look-back What a rule would have done in the last days", func(ctx context.Context, in *lookBackInput) (api.LookBack, error) {
+		b, err := s.Reacting.LookBack(ctx, in.ID, time.Now().UTC().AddDate(0, 0, -in.Days))
+		return api.LookBack{
+			Since: b.Since, Events: b.Events, Held: b.Held, Already: b.Already, Unclear: b.Unclear, More: b.More,
+			Would: each(b.Would, func(w reacting.WouldFire) api.WouldFire { return api.WouldFire(w) }),
+		}, err
+	})
+	handle(a, "rules", "POST /rules/{id}/catch-up catch-up Let a rule do what the look back showed", func(ctx context.Context, in *withID[api.CatchUp]) (api.CaughtUp, error) {
+		n, err := s.Reacting.CatchUp(ctx, callerOf(ctx).Name, in.ID, in.Body.Since, in.Body.Count)
+		return api.CaughtUp{Events: n}, err
+	})
+	handle(a, "rules", "GET /triggers/{trigger} trigger-schema What conditions, mappings and texts can refer to", func(_ context.Context, in *schemaInput) ([]rule.Attribute, error) {
+		return rule.Schema(rule.Trigger(in.Trigger)), nil
+	})
+	handle(a, "rules", "POST /texts check-text Check a condition, a value or a template while it is being typed", func(_ context.Context, in *with[api.TextCheck]) (api.TextVerdict, error) {
+		if err := s.Reacting.CheckText(in.Body.Kind, in.Body.Text, in.Body.Trigger); err != nil {
+			return api.TextVerdict{Problem: strings.TrimPrefix(err.Error(), rule.ErrExpression.Error()+": ")}, nil
+		}
+		return api.TextVerdict{Fine: true, Sample: s.Reacting.SampleOf(in.Body.Kind, in.Body.Text, in.Body.Trigger)}, nil
+	})
+	handle(a, "rules", "GET /test-recipient get-test-recipient Where test sends go", func(ctx context.Context, _ *struct{}) (api.Recipient, error) {
+		address, err := s.Reacting.TestRecipient(ctx)
+		return api.Recipient{Address: address}, err
+	})
+	handle(a, "rules", "PUT /test-recipient set-test-recipient Say where test sends go", func(ctx context.Context, in *with[api.Recipient]) (api.Recipient, error) {
+		return in.Body, s.Reacting.SetTestRecipient(ctx, callerOf(ctx).Name, in.Body.Address)
+	})
+}
+
+func trialOf(q api.TrialRequest) reacting.TrialRequest {
+	return reacting.TrialRequest{EventID: q.EventID, Made: q.Made, Send: q.Send}
+}
+
+func shownTrial(t reacting.Trial) api.Trial {
+	return api.Trial{
+		EventID: t.EventID, Event: t.Event, Person: t.Person, Condition: t.Condition, Stops: t.Stops, SentTo: t.SentTo,
+		Steps: each(t.Steps, func(x reacting.TrialStep) api.TrialStep { return api.TrialStep(x) }),
+	}
+}
+
+func draft(r api.NewRule) rule.Draft {
+	return rule.Draft{
+		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Stop: r.Stop, Once: r.Once == nil || *r.Once, Actions: r.Actions,
+		UndoneBy: r.UndoneBy, Days: r.Days, Quiet: r.Quiet, Limit: r.Limit, InOrder: r.InOrder,
+	}
+}
+
+func newRule(d rule.Draft) api.NewRule {
+	return api.NewRule{
+		Name: d.Name, Trigger: d.Trigger, Scope: d.Scope, Condition: d.Condition, Stop: d.Stop, Once: &d.Once, Actions: d.Actions,
+		UndoneBy: d.UndoneBy, Days: d.Days, Quiet: d.Quiet, Limit: d.Limit, InOrder: d.InOrder,
 	}
 }
 
 func (s *Server) usage(ctx context.Context) (map[string]store.RuleUsage, error) {
-	all, err := s.Store.RuleUsage(ctx)
+	all, err := s.Store.RuleUsage(ctx, time.Now())
 	byRule := make(map[string]store.RuleUsage, len(all))
 	for _, u := range all {
 		byRule[u.RuleID] = u
@@ -66,8 +169,52 @@ func (s *Server) taggedRule(ctx context.Context, r store.Rule, err error) (api.R
 }
 
 func shownRule(r store.Rule, u store.RuleUsage) api.Rule {
-	return api.Rule{
-		NewRule: api.NewRule{Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Once: &r.Once, Actions: each(r.Actions, func(a store.Action) api.Action { return api.Action(a) })},
-		ID:      r.ID, On: r.OnSince != nil, OnSince: r.OnSince, Fired: u.Fired, Delivered: u.Delivered, Waiting: u.Waiting, Version: r.Version,
+	state := "draft"
+	switch {
+	case r.OnSince != nil:
+		state = "on"
+	case r.FirstOnAt != nil:
+		state = "off"
 	}
+	return api.Rule{
+		NewRule: newRule(r.Draft()), ID: r.ID, State: state, On: r.OnSince != nil, OnSince: r.OnSince,
+		Fired: u.Fired, Delivered: u.Delivered, Waiting: u.Waiting, Calls: u.Calls, Version: r.Version,
+	}
+}
+
+type operationInput struct {
+	ID   string `path:"id" doc:"The connection's id"`
+	Name string `path:"name" doc:"The operation's name"`
+}
+
+type tryOperationInput struct {
+	ID   string `path:"id" doc:"The connection's id"`
+	Name string `path:"name" doc:"The operation's name"`
+	Body api.OperationTry
+}
+
+type keepOperationInput struct {
+	ID   string `path:"id" doc:"The connection's id"`
+	Name string `path:"name" doc:"The operation's name"`
+	Body api.Operation
+}
+
+func (s *Server) servicesOwn(a huma.API) {
+	handle(a, "connections", "GET /connections/{id}/operations list-operations List the operations of a service's own API", func(ctx context.Context, in *byID) ([]api.Operation, error) {
+		return s.Store.Operations(ctx, in.ID)
+	})
+	handle(a, "connections", "PUT /connections/{id}/operations/{name} keep-operation Define an operation, or define it anew", func(ctx context.Context, in *keepOperationInput) (api.Operation, error) {
+		in.Body.Name = in.Name
+		if err := s.Reacting.KeepOperation(ctx, callerOf(ctx).Name, in.ID, in.Body); err != nil {
+			return api.Operation{}, err
+		}
+		return s.Store.Operation(ctx, in.ID, in.Name)
+	})
+	handleEmpty(a, "connections", "DELETE /connections/{id}/operations/{name} drop-operation Remove an operation", func(ctx context.Context, in *operationInput) error {
+		return s.Reacting.DropOperation(ctx, callerOf(ctx).Name, in.ID, in.Name)
+	})
+	handle(a, "connections", "POST /connections/{id}/operations/{name}/try try-operation Call an operation now, for real", func(ctx context.Context, in *tryOperationInput) (api.OperationTried, error) {
+		t, err := s.Reacting.TryOperation(ctx, callerOf(ctx).Name, in.ID, in.Name, in.Body.Values)
+		return api.OperationTried(t), err
+	})
 }

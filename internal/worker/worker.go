@@ -83,7 +83,7 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 		return exclusively(ctx, s, "asked/"+j.Args.ConnectionID, func() error { return uses.Syncing.WorkAsked(ctx, j.Args.ConnectionID) })
 	})
 	add(workers, time.Minute, func(ctx context.Context, j *river.Job[store.React]) error {
-		return uses.Reacting.React(ctx, j.Args.EventIDs)
+		return uses.Reacting.React(ctx, j.Args.EventIDs, j.Args.RuleID)
 	})
 	add(workers, time.Minute, func(ctx context.Context, j *river.Job[store.Deliver]) error {
 		if err := pausedNow(ctx, s); err != nil {

@@ -196,6 +196,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/connections/{id}/operations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the operations of a service's own API */
+        get: operations["list-operations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{id}/operations/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Define an operation, or define it anew */
+        put: operations["keep-operation"];
+        post?: never;
+        /** Remove an operation */
+        delete: operations["drop-operation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{id}/operations/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Call an operation now, for real */
+        post: operations["try-operation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections/{id}/probe": {
         parameters: {
             query?: never;
@@ -310,6 +362,23 @@ export interface paths {
         get: operations["list-deliveries"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deliveries/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try many again now: those of a rule, of a connection, or everything since a time */
+        post: operations["retry-deliveries"];
         delete?: never;
         options?: never;
         head?: never;
@@ -865,6 +934,75 @@ export interface paths {
         /** Change a rule */
         put: operations["edit-rule"];
         post?: never;
+        /** Remove a rule that never made a delivery */
+        delete: operations["remove-rule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}/catch-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a rule do what the look back showed */
+        post: operations["catch-up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}/checklist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What of a rule is done, and the next step */
+        get: operations["rule-checklist"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}/look-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a rule would have done in the last days */
+        get: operations["look-back"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Recent events that fit a rule, the newest first */
+        get: operations["rule-samples"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -882,6 +1020,40 @@ export interface paths {
         put?: never;
         /** Switch a rule on or off */
         post: operations["switch-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Render and check what a rule would do for one event */
+        post: operations["try-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a rule was like, the newest first */
+        get: operations["list-rule-versions"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1130,6 +1302,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the sheets that rules fill */
+        get: operations["list-sheets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tasks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what rules gave people to do, the most urgent first */
+        get: operations["list-tasks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tasks/{id}/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mark a task as done */
+        post: operations["end-task"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tasks/{id}/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open a task again */
+        post: operations["reopen-task"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/templates": {
         parameters: {
             query?: never;
@@ -1142,6 +1382,41 @@ export interface paths {
         /** Change how pairings are made from now on */
         put: operations["edit-templates"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/test-recipient": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where test sends go */
+        get: operations["get-test-recipient"];
+        /** Say where test sends go */
+        put: operations["set-test-recipient"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/texts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check a condition, a value or a template while it is being typed */
+        post: operations["check-text"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1176,6 +1451,40 @@ export interface paths {
         put?: never;
         /** Make an API token */
         post: operations["make-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The same for a rule that is not saved */
+        post: operations["try-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/triggers/{trigger}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What conditions, mappings and texts can refer to */
+        get: operations["trigger-schema"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1247,21 +1556,47 @@ export interface components {
             note: string;
         };
         Action: {
+            /** @description How long to wait beforehand: 90m, 2h or 3d, since the event or since the action before */
+            after?: string;
             /** @description For award */
             badgeId?: string;
             connectionId?: string;
-            /** @description For send: the data of the event; each value is a CEL expression over event, person, section, course, module, activity and award */
+            /** @description For task: in how long it is due, such as 3d */
+            dueIn?: string;
+            /** @description By name of a field: the text to use when its value is missing or empty */
+            fallbacks?: {
+                [key: string]: string;
+            };
+            /** @description For send, operate and row: values by name, each a CEL expression over event, person, section, course, module, activity, progress and award */
             fields?: {
                 [key: string]: string;
             };
+            /** @description For group actions: the group's name at the service, a template */
+            group?: string;
+            /** @description A condition in CEL, looked at when the action's time has come, such as: !progress.moduleDone */
+            if?: string;
             /** @enum {string} */
-            kind: "send" | "mail" | "award";
-            /** @description For mail: a template such as: Well done, {{.person.givenName}} */
+            kind: "send" | "mail" | "award" | "operate" | "enrol" | "unenrol" | "add-to-group" | "take-from-group" | "task" | "row";
+            /** @description For operate: the name of the connection's operation */
+            operation?: string;
+            /** @description For task: the address of whoever is to do it */
+            owner?: string;
+            /** @description For enrol and unenrol: the section; the event's own when absent */
+            sectionId?: string;
+            /** @description For row: the sheet's name; it is made with the first row */
+            sheet?: string;
+            /** @description For mail and task: a template such as: Well done, {{.person.givenName}} */
             subject?: string;
-            /** @description For mail: a template */
+            /** @description For mail and task: a template */
             text?: string;
             /** @description For mail: a CEL expression that gives the address; person.email when absent */
             to?: string;
+            /** @description It takes an earlier delivery back */
+            readonly undo?: boolean;
+            /** @description For send: what is sent to take it back */
+            undoFields?: {
+                [key: string]: string;
+            };
         };
         Activity: {
             id: string;
@@ -1298,6 +1633,15 @@ export interface components {
              * @description HTTP status or SMTP code, 0 without an answer
              */
             status: number;
+        };
+        Attribute: {
+            about: string;
+            /** @description As it is written in an expression, such as person.email */
+            path: string;
+            /** @description A made-up value */
+            sample: unknown;
+            /** @enum {string} */
+            type: "text" | "number" | "yes-no" | "anything";
         };
         Award: {
             /** @description Its public page */
@@ -1398,6 +1742,19 @@ export interface components {
             stored: boolean;
             userName: string;
         };
+        CatchUp: {
+            /**
+             * Format: int64
+             * @description How many the look back showed; refused when it is another number by now
+             */
+            count: number;
+            /** Format: date-time */
+            since: string;
+        };
+        CaughtUp: {
+            /** Format: int64 */
+            events: number;
+        };
         Change: {
             /** @description The service's own words */
             answer?: string;
@@ -1493,22 +1850,40 @@ export interface components {
             connection?: string;
             /** Format: date-time */
             createdAt: string;
+            /**
+             * Format: date-time
+             * @description Not before then
+             */
+            dueAt?: string;
             error?: string;
             eventId: string;
             eventType: string;
             /** Format: date-time */
             finishedAt?: string;
+            /** @description What it waits for, or why it was skipped or stopped */
+            held?: string;
             id: string;
             /** Format: date-time */
             nextAt?: string;
+            /** @description When an offer made it instead of a rule */
+            offerId?: string;
             person?: string;
             result?: {
                 [key: string]: unknown;
             };
+            /** @description Name of the rule or offer */
             rule: string;
-            ruleId: string;
+            ruleId?: string;
+            section?: string;
             /** @enum {string} */
-            state: "queued" | "retrying" | "delivered" | "waiting";
+            state: "planned" | "queued" | "retrying" | "delivered" | "waiting" | "skipped" | "stopped";
+            /** @description The delivery that this one takes back */
+            undoes?: string;
+            /**
+             * Format: int64
+             * @description The rule's version that made it
+             */
+            version?: number;
         };
         Doing: {
             /** @description Allow removals above the guards */
@@ -1723,6 +2098,18 @@ export interface components {
             count: number;
             name: string;
         };
+        Limit: {
+            /**
+             * Format: int64
+             * @description How many calls; 0 is no limit
+             */
+            most?: number;
+            /**
+             * @description In how long: hour or day
+             * @enum {string}
+             */
+            per?: "hour" | "day";
+        };
         Line: {
             accountId: string;
             activate?: boolean;
@@ -1786,6 +2173,34 @@ export interface components {
             /** @description connection, section, pairing, run, event, delivery, rule or badge */
             topic: string;
         };
+        LookBack: {
+            /**
+             * Format: int64
+             * @description Of these, for which it has done so, or the person has had it once
+             */
+            already: number;
+            /**
+             * Format: int64
+             * @description Of its trigger and in its scope
+             */
+            events: number;
+            /**
+             * Format: int64
+             * @description Of these, for which its condition held
+             */
+            held: number;
+            /** @description There were more events than can be looked at in one go; look at a shorter time */
+            more: boolean;
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: int64
+             * @description For which its condition cannot be worked out
+             */
+            unclear: number;
+            /** @description What is left, oldest first */
+            would: components["schemas"]["WouldFire"][];
+        };
         Maintenance: {
             by?: string;
             note?: string;
@@ -1842,12 +2257,27 @@ export interface components {
             actions: components["schemas"]["Action"][];
             /** @description A CEL expression; always true when absent */
             condition?: string;
+            /**
+             * Format: int64
+             * @description For person.inactive: after how many days without activity
+             */
+            days?: number;
+            /** @description Deliveries to one person at one connection are made one after the other */
+            inOrder?: boolean;
+            /** @description How many calls the rule may make; what is above waits */
+            limit?: components["schemas"]["Limit"];
             name: string;
             /** @description At most once per person and target; true when absent */
             once?: boolean;
+            /** @description Hours in which the rule does nothing; what falls into them waits */
+            quiet?: components["schemas"]["Quiet"];
             scope?: components["schemas"]["Scope"];
+            /** @description A CEL expression looked at before each action; true ends what is still to come */
+            stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "activity.completed" | "assessment.passed" | "assessment.failed" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "badge.awarded" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "run.needs-person" | "service.reported";
+            /** @description Triggers that, for the same person and place, take back what the rule did */
+            undoneBy?: string[];
         };
         NewRun: {
             /** @description Allow removals above the guard */
@@ -1892,6 +2322,43 @@ export interface components {
              * @description When; now when absent
              */
             at?: string;
+        };
+        Operation: {
+            /** @description What the service needs to know */
+            fields: components["schemas"]["OperationField"][];
+            /** @enum {string} */
+            method: "POST" | "PUT" | "PATCH" | "DELETE" | "GET";
+            /** @description By which rules refer to it, such as add-label */
+            name: string;
+            /** @description Behind the connection's address; {field} stands for a field's value */
+            path: string;
+            /** @description A condition in CEL over answer.status and answer.body that says whether it worked; every 2xx answer when absent */
+            success?: string;
+            /** @description What it does, for people */
+            title: string;
+            /** @description The name of the operation that takes this one back with the same values */
+            undo?: string;
+        };
+        OperationField: {
+            /** @description CEL expression over answer.body that gives the values as a list, such as answer.body.map(x, x.name) */
+            list?: string;
+            /** @description Path of a GET that lists the values there are */
+            listPath?: string;
+            name: string;
+            required?: boolean;
+        };
+        OperationTried: {
+            answer: string;
+            problem?: string;
+            request: string;
+            /** Format: int64 */
+            status: number;
+            worked: boolean;
+        };
+        OperationTry: {
+            values: {
+                [key: string]: unknown;
+            };
         };
         Order: {
             /** @enum {string} */
@@ -2003,6 +2470,11 @@ export interface components {
         };
         PageRun: {
             items: components["schemas"]["Run"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        PageTask: {
+            items: components["schemas"]["Task"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
@@ -2118,11 +2590,21 @@ export interface components {
             /** Format: int64 */
             pairings: number;
         };
+        Quiet: {
+            /** @description Written 22:00 */
+            from?: string;
+            /** @description Written 07:00; the next day when it is before from */
+            to?: string;
+        };
         ReadRequest: {
             /** @description Go on although a guard objects */
             approved?: boolean;
             /** @description Ask the register only for what changed since the last read */
             changes?: boolean;
+        };
+        Recipient: {
+            /** @description Empty when nobody has set it */
+            address: string;
         };
         Refused: {
             /** @description It cannot be done while this is so */
@@ -2152,6 +2634,20 @@ export interface components {
             /** @enum {string} */
             state: "works" | "not-enabled" | "not-allowed" | "wrong-credential" | "broken" | "unreachable" | "unproven";
         };
+        Retried: {
+            /** Format: int64 */
+            deliveries: number;
+        };
+        RetryRequest: {
+            connectionId?: string;
+            offerId?: string;
+            ruleId?: string;
+            /**
+             * Format: date-time
+             * @description Made at or after then
+             */
+            since?: string;
+        };
         RosterLine: {
             identifier: string;
             /** Format: date-time */
@@ -2164,26 +2660,59 @@ export interface components {
         };
         Rule: {
             actions: components["schemas"]["Action"][];
+            /**
+             * Format: int64
+             * @description Calls within the hour or day of its limit; 0 without a limit
+             */
+            calls: number;
             /** @description A CEL expression; always true when absent */
             condition?: string;
+            /**
+             * Format: int64
+             * @description For person.inactive: after how many days without activity
+             */
+            days?: number;
             /** Format: int64 */
             delivered: number;
             /** Format: int64 */
             fired: number;
             id: string;
+            /** @description Deliveries to one person at one connection are made one after the other */
+            inOrder?: boolean;
+            /** @description How many calls the rule may make; what is above waits */
+            limit?: components["schemas"]["Limit"];
             name: string;
             on: boolean;
             /** Format: date-time */
             onSince?: string;
             /** @description At most once per person and target; true when absent */
             once?: boolean;
+            /** @description Hours in which the rule does nothing; what falls into them waits */
+            quiet?: components["schemas"]["Quiet"];
             scope?: components["schemas"]["Scope"];
+            /**
+             * @description A draft was never on
+             * @enum {string}
+             */
+            state: "draft" | "on" | "off";
+            /** @description A CEL expression looked at before each action; true ends what is still to come */
+            stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "activity.completed" | "assessment.passed" | "assessment.failed" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "badge.awarded" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "run.needs-person" | "service.reported";
+            /** @description Triggers that, for the same person and place, take back what the rule did */
+            undoneBy?: string[];
             /** Format: int64 */
             version: number;
             /** Format: int64 */
             waiting: number;
+        };
+        RuleVersion: {
+            /** Format: date-time */
+            at: string;
+            rule: components["schemas"]["NewRule"];
+            /** Format: int64 */
+            version: number;
+            who: string;
         };
         Run: {
             /** @description What was read or brought in step */
@@ -2403,6 +2932,16 @@ export interface components {
             /** @description From the set-up link in the service's log */
             secret: string;
         };
+        Sheet: {
+            /**
+             * Format: date-time
+             * @description When the latest row was added
+             */
+            last: string;
+            name: string;
+            /** Format: int64 */
+            rows: number;
+        };
         SignIn: {
             email: string;
             password: string;
@@ -2473,11 +3012,41 @@ export interface components {
             /** @description Ids */
             pairings?: string[];
         };
+        Task: {
+            /** Format: date-time */
+            createdAt: string;
+            deliveryId: string;
+            detail?: string;
+            /** Format: date-time */
+            doneAt?: string;
+            doneBy?: string;
+            /** Format: date-time */
+            dueAt?: string;
+            id: string;
+            owner?: string;
+            person?: string;
+            personId?: string;
+            rule?: string;
+            section?: string;
+            title: string;
+        };
         Template: {
             name: string;
             policy: components["schemas"]["Policy"];
             /** @description Names the classes, for example {course} · {teacher} */
             target: string;
+        };
+        TextCheck: {
+            /** @enum {string} */
+            kind: "condition" | "value" | "template";
+            text: string;
+            trigger: string;
+        };
+        TextVerdict: {
+            fine: boolean;
+            problem?: string;
+            /** @description What it gives for a made-up event */
+            sample?: string;
         };
         Token: {
             token: string;
@@ -2489,6 +3058,45 @@ export interface components {
             personId: string;
             role: string;
             section: string;
+        };
+        Trial: {
+            /** @description holds, does not hold, or why it cannot be worked out */
+            condition: string;
+            event: {
+                [key: string]: unknown;
+            };
+            /** @description Absent for a made-up event */
+            eventId?: string;
+            person?: string;
+            sentTo?: string;
+            steps: components["schemas"]["TrialStep"][];
+            /** @description The same for the stop condition */
+            stops?: string;
+        };
+        TrialRequest: {
+            /** @description A real event; the latest that fits when absent */
+            eventId?: string;
+            /** @description A made-up event instead */
+            made?: boolean;
+            /** @description Try this instead of what is saved */
+            rule?: components["schemas"]["NewRule"];
+            /** @description Send mails and events for real, to the test recipient, marked as a test */
+            send?: boolean;
+        };
+        TrialStep: {
+            after?: string;
+            /** @description What was found at the service: exists, or what is missing */
+            checked?: string;
+            connection?: string;
+            if?: string;
+            kind: string;
+            /** @description Why it could not be done */
+            problem?: string;
+            sent: boolean;
+            /** @description What would be sent */
+            shown?: {
+                [key: string]: unknown;
+            };
         };
         Unlinking: {
             /** @description What becomes of its class: lead (it stays the lead section's, the others' people come out with its next run) or end (everybody stays, nothing keeps it in step) */
@@ -2527,6 +3135,14 @@ export interface components {
             section: string;
             sectionId: string;
             target?: string;
+        };
+        WouldFire: {
+            eventId: string;
+            /** Format: date-time */
+            occurredAt: string;
+            person?: string;
+            personId?: string;
+            section?: string;
         };
     };
     responses: never;
@@ -3111,6 +3727,146 @@ export interface operations {
             };
         };
     };
+    "list-operations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operation"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "keep-operation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The connection's id */
+                id: string;
+                /** @description The operation's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Operation"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-operation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The connection's id */
+                id: string;
+                /** @description The operation's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-operation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The connection's id */
+                id: string;
+                /** @description The operation's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OperationTry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OperationTried"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "probe-connection": {
         parameters: {
             query?: never;
@@ -3369,8 +4125,20 @@ export interface operations {
                 event?: string;
                 /** @description Id of a rule */
                 rule?: string;
-                /** @description queued, retrying, delivered or waiting */
+                /** @description planned, queued, retrying, delivered, waiting, skipped or stopped */
                 state?: string;
+                /** @description Id of a person */
+                person?: string;
+                /** @description Id of a section */
+                section?: string;
+                /** @description Id of a connection */
+                connection?: string;
+                /** @description Id of an offer */
+                offer?: string;
+                /** @description Made at or after then */
+                since?: string;
+                /** @description Made before then */
+                until?: string;
             };
             header?: never;
             path?: never;
@@ -3385,6 +4153,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageDelivery"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retry-deliveries": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetryRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Retried"];
                 };
             };
             /** @description Error */
@@ -4872,6 +5676,176 @@ export interface operations {
             };
         };
     };
+    "remove-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "catch-up": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CatchUp"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaughtUp"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rule-checklist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checklist"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-back": {
+        parameters: {
+            query?: {
+                /** @description How many days to look back */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The rule's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookBack"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rule-samples": {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The rule's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageEvent"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "switch-rule": {
         parameters: {
             query?: never;
@@ -4899,6 +5873,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rule"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-rule": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-rule-versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleVersion"][];
                 };
             };
             /** @description Error */
@@ -5536,6 +6581,128 @@ export interface operations {
             };
         };
     };
+    "list-sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tasks": {
+        parameters: {
+            query?: {
+                /** @description Those that are done, the latest first, instead of the open ones */
+                done?: boolean;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageTask"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reopen-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-templates": {
         parameters: {
             query?: never;
@@ -5601,6 +6768,107 @@ export interface operations {
             };
         };
     };
+    "get-test-recipient": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recipient"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-test-recipient": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Recipient"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recipient"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-text": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextCheck"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextVerdict"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     today: {
         parameters: {
             query?: never;
@@ -5653,6 +6921,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Token"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-draft": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "trigger-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description A trigger, such as module.completed */
+                trigger: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Attribute"][];
                 };
             };
             /** @description Error */

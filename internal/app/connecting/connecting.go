@@ -17,6 +17,7 @@ import (
 	"kanban/internal/adapter/hooks"
 	"kanban/internal/adapter/mails"
 	"kanban/internal/adapter/registers"
+	"kanban/internal/adapter/services"
 	"kanban/internal/adapter/workspaces"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
@@ -248,6 +249,10 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 		reports = registers.New(c, o).Probe(ctx)
 	case adapter.KindSCIM:
 		reports = workspaces.New(c, o).Probe(ctx)
+	case adapter.KindHTTP:
+		reports = services.New(c, o).Probe(ctx)
+	case adapter.KindPickup:
+		reports = []adapter.Report{{Capability: adapter.PeopleOut, State: adapter.Works, Detail: "Enrolments are kept for the platform to fetch."}}
 	case adapter.KindWebhook:
 		reports = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
 	case adapter.KindSMTP:
@@ -300,12 +305,17 @@ func (s *Service) Heard(ctx context.Context, id, kind string) ([]adapter.Report,
 
 // Authenticate finds the connection under whose key and secret statements come.
 func (s *Service) Authenticate(ctx context.Context, key, secret string) (adapter.Connection, bool, error) {
+	return s.AuthenticateKind(ctx, adapter.KindXAPI, key, secret)
+}
+
+// AuthenticateKind finds the connection of a kind with this key and secret.
+func (s *Service) AuthenticateKind(ctx context.Context, kind, key, secret string) (adapter.Connection, bool, error) {
 	all, err := s.Store.Connections(ctx)
 	if err != nil {
 		return adapter.Connection{}, false, err
 	}
 	for _, c := range all {
-		if c.Kind != adapter.KindXAPI || c.Settings["key"] != key || key == "" {
+		if c.Kind != kind || c.Settings["key"] != key || key == "" {
 			continue
 		}
 		opened, err := s.open(c)

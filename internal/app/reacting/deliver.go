@@ -5,18 +5,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"regexp"
 	"time"
 
 	"kanban/internal/adapter"
-	"kanban/internal/adapter/hooks"
-	"kanban/internal/adapter/mails"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
-	"kanban/internal/wire/webhook"
 )
 
 // DefaultDelays are the pauses after the first, second, … failed attempt. After
@@ -25,120 +23,21 @@ var DefaultDelays = []time.Duration{
 	2 * time.Second, 10 * time.Second, time.Minute, 5 * time.Minute, 30 * time.Minute, 2 * time.Hour, 8 * time.Hour, 24 * time.Hour, 36 * time.Hour,
 }
 
-// React matches rules against events and makes the deliveries that follow. An
-// event that has had its deliveries gets no second ones.
-func (s *Service) React(ctx context.Context, eventIDs []string) error {
-	events, err := s.Store.EventsByID(ctx, eventIDs)
-	if err != nil {
-		return err
-	}
-	rules, err := s.Store.RulesOn(ctx)
-	if err != nil || len(rules) == 0 {
-		return err
-	}
-	byID := make(map[string]store.Rule, len(rules))
-	light := make([]rule.Rule, len(rules))
-	for i, r := range rules {
-		byID[r.ID] = r
-		light[i] = rule.Rule{ID: r.ID, Trigger: rule.Trigger(r.Trigger), Scope: r.Scope}
-	}
-	index := rule.NewIndex(light)
-	for _, e := range events {
-		at := rule.Scope{Course: text(e.CourseID), Section: text(e.SectionID), Module: e.ModuleID, Activity: e.ActivityID}
-		for _, match := range index.Match(rule.Event{Type: rule.Trigger(e.Type), At: at}) {
-			if r := byID[match.ID]; !e.RecordedAt.Before(*r.OnSince) {
-				if err := s.fire(ctx, e, r); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	return nil
-}
+// A connection that failed so often in a row rests, at first for a short while, then
+// for twice as long each time.
+const (
+	restFrom  = 5
+	restFirst = 10 * time.Second
+	restMost  = 10 * time.Minute
+)
 
-func text(id *string) string {
-	if id == nil {
-		return ""
-	}
-	return *id
-}
+// pausedFor is how long a delivery waits before it looks again whether its
+// connection is still paused.
+const pausedFor = 30 * time.Second
 
-// fire makes the deliveries of one rule for one event. The first is queued; each
-// of the others is queued when the one before it has been delivered.
-func (s *Service) fire(ctx context.Context, e store.Event, r store.Rule) error {
-	values, err := s.values(ctx, e)
-	if err != nil {
-		return err
-	}
-	held, conditionErr := s.Expressions.Holds(r.Condition, values)
-	if conditionErr == nil && !held {
-		return nil
-	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		for i, a := range r.Actions {
-			d := store.Delivery{ID: store.NewID(), EventID: e.ID, RuleID: r.ID, Position: i, Action: a, PersonID: e.PersonID, State: store.DeliveryQueued}
-			if a.ConnectionID != "" {
-				d.ConnectionID = &a.ConnectionID
-			}
-			if r.Once && e.PersonID != nil {
-				key := fmt.Sprintf("%s/%d/%s/%s/%s/%s", r.ID, i, *e.PersonID, text(e.SectionID), e.ModuleID, e.ActivityID)
-				d.OnceKey = &key
-			}
-			if conditionErr != nil {
-				d.State, d.Code, d.LastError = store.DeliveryWaiting, string(finding.ConditionRefused), conditionErr.Error()
-			}
-			fresh, err := tx.AddDelivery(ctx, d)
-			if err != nil {
-				return err
-			}
-			if fresh && i == 0 && conditionErr == nil {
-				if err := tx.Enqueue(ctx, store.Deliver{DeliveryID: d.ID}); err != nil {
-					return err
-				}
-			}
-		}
-		return tx.Announce(ctx, "delivery", "")
-	})
-}
-
-// values are what conditions, mappings and texts can refer to.
-func (s *Service) values(ctx context.Context, e store.Event) (rule.Values, error) {
-	event := map[string]any{"id": e.ID, "type": e.Type, "at": e.OccurredAt.UTC().Format(time.RFC3339)}
-	for k, v := range e.Data {
-		event[k] = v
-	}
-	v := rule.Values{"event": event}
-	if e.PersonID != nil {
-		p, err := s.Store.Person(ctx, *e.PersonID)
-		if err != nil {
-			return nil, err
-		}
-		v["person"] = map[string]any{"id": p.ID, "givenName": p.GivenName, "familyName": p.FamilyName, "name": p.Name(), "email": p.Email, "userName": p.UserName, "identifier": p.Identifier}
-	}
-	if e.SectionID != nil {
-		x, err := s.Store.Section(ctx, *e.SectionID)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return nil, err
-		}
-		v["section"] = map[string]any{"id": *e.SectionID, "title": x.Title, "code": x.Code}
-		v["course"] = map[string]any{"id": x.CourseID, "title": x.Course, "code": x.CourseCode}
-	}
-	if e.CourseID != nil && e.ModuleID != "" {
-		o, err := s.Store.Outline(ctx, *e.CourseID)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return nil, err
-		}
-		for _, m := range o.Modules {
-			if m.ID == e.ModuleID {
-				v["module"] = map[string]any{"id": m.ID, "title": m.Title}
-			}
-		}
-		if _, a, ok := o.Find(e.ActivityID); ok {
-			v["activity"] = map[string]any{"id": a.ID, "title": a.Title}
-		}
-	}
-	return v, nil
-}
+// behindFor is how long a delivery waits before it looks again whether an earlier
+// one to the same person has been made.
+const behindFor = time.Second
 
 // Deliver makes one attempt at a delivery. again is how long to wait before the
 // next one; 0 means that there is none to come.
@@ -150,39 +49,210 @@ func (s *Service) Deliver(ctx context.Context, deliveryID string) (again time.Du
 	if d.State != store.DeliveryQueued && d.State != store.DeliveryRetrying {
 		return 0, nil
 	}
-	if d.ConnectionID != nil {
-		c, err := s.Store.Connection(ctx, *d.ConnectionID)
-		if err == nil && c.PausedAt != nil {
-			return 30 * time.Second, nil // paused: it waits, nothing is broken
+	r, err := s.ruleOf(ctx, d)
+	if err != nil {
+		return 0, err
+	}
+	if until, held, err := s.heldBack(ctx, d, r); err != nil || held != "" {
+		if err == nil && held != justWait {
+			err = s.Store.Hold(ctx, d.ID, held, until)
 		}
+		return max(until.Sub(s.now()), time.Millisecond), err
+	}
+	e, values, err := s.about(ctx, d, r.Stop)
+	if err != nil {
+		return 0, err
+	}
+	if over, err := s.overBefore(ctx, &d, r, values); err != nil || over {
+		return 0, err
 	}
 	started := time.Now().UTC()
-	out, failure := s.attempt(ctx, d)
+	out, failure := s.attempt(ctx, d, e, values)
 	if ctx.Err() != nil {
 		return 0, ctx.Err() // cut off; the next worker makes the same attempt again
 	}
 	d.Attempts++
 	attempt := store.Attempt{DeliveryID: d.ID, Number: d.Attempts, StartedAt: started, Millis: int(time.Since(started).Milliseconds()), Status: out.status, Request: mask(out.request), Answer: mask(out.answer)}
 	again = s.settle(&d, &attempt, out, failure)
-	next, err := s.next(ctx, d)
-	if err != nil {
-		return 0, err
-	}
 	return again, s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := tx.EndAttempt(ctx, &d, attempt); err != nil {
 			return err
 		}
-		if d.State == store.DeliveryDelivered && next != "" {
-			return tx.Enqueue(ctx, store.Deliver{DeliveryID: next})
+		if err := s.health(ctx, tx, d, failure); err != nil {
+			return err
 		}
-		return nil
+		if out.keep != nil && failure == nil {
+			if err := out.keep(ctx, tx); err != nil {
+				return err
+			}
+		}
+		return s.goOn(ctx, tx, d)
 	})
+}
+
+// ruleOf gives the rule of a delivery as it is now; the zero rule for an offer's.
+func (s *Service) ruleOf(ctx context.Context, d store.Delivery) (store.Rule, error) {
+	if d.RuleID == nil {
+		return store.Rule{}, nil
+	}
+	b, err := s.rulesOn(ctx)
+	if err != nil {
+		return store.Rule{}, err
+	}
+	if r, ok := b.byID[*d.RuleID]; ok {
+		return r, nil
+	}
+	return s.Store.Rule(ctx, *d.RuleID)
+}
+
+// justWait holds a delivery without a word, because it shows by itself.
+const justWait = "due later"
+
+// heldBack says until when a delivery waits, and for what, without having failed;
+// held is empty when its time has come.
+func (s *Service) heldBack(ctx context.Context, d store.Delivery, r store.Rule) (until time.Time, held string, err error) {
+	now := s.now()
+	if d.DueAt != nil && d.DueAt.After(now) {
+		return *d.DueAt, justWait, nil
+	}
+	if quiet := r.Quiet.Until(now, s.zone()); quiet.After(now) && d.Undoes == nil {
+		return quiet, "quiet hours", nil
+	}
+	if d.ConnectionID == nil {
+		return now, "", nil
+	}
+	if r.InOrder && d.PersonID != nil {
+		if behind, err := s.Store.Earlier(ctx, d); err != nil || behind {
+			return now.Add(behindFor), "an earlier delivery to the same person", err
+		}
+	}
+	if r.Most.Most > 0 {
+		calls, err := s.Store.Calls(ctx, r.ID, now.Add(-r.Most.Window()), r.Most.Most)
+		if err != nil {
+			return now, "", err
+		}
+		if len(calls) >= r.Most.Most {
+			return calls[0].Add(r.Most.Window()), fmt.Sprintf("the rule's limit of %d calls", r.Most.Most), nil
+		}
+	}
+	c, err := s.Store.Connection(ctx, *d.ConnectionID)
+	if errors.Is(err, store.ErrNotFound) {
+		return now, "", nil // the attempt says so
+	}
+	if err != nil {
+		return now, "", err
+	}
+	if c.PausedAt != nil {
+		return now.Add(pausedFor), "the connection is paused", nil
+	}
+	if c.RestsUntil != nil {
+		until, err := s.Store.Rested(ctx, c.ID, restFirst)
+		if err != nil || until == nil {
+			return now, "", err
+		}
+		// Not all at once when the rest is over.
+		return until.Add(rand.N(time.Second)), "the service keeps failing and rests", nil
+	}
+	return now, "", nil
+}
+
+// about gives a delivery's event and what its texts can refer to.
+func (s *Service) about(ctx context.Context, d store.Delivery, more ...string) (store.Event, rule.Values, error) {
+	events, err := s.Store.EventsByID(ctx, []string{d.EventID})
+	if err != nil || len(events) == 0 {
+		return store.Event{}, nil, errors.Join(err, errors.New("the event is gone"))
+	}
+	values, err := s.newKnown().values(ctx, events[0], append(textsOf(d.Action), more...)...)
+	if err == nil && d.Position > 0 {
+		err = s.addAward(ctx, d, values)
+	}
+	return events[0], values, err
+}
+
+// addAward lets a later action refer to what an earlier one awarded.
+func (s *Service) addAward(ctx context.Context, d store.Delivery, values rule.Values) error {
+	list, err := s.Store.Following(ctx, d)
+	for _, x := range list {
+		if x.Action.Kind == rule.Award && x.Position < d.Position && x.State == store.DeliveryDelivered {
+			values["award"] = x.Result
+		}
+	}
+	return err
+}
+
+// overBefore ends a delivery whose rule's stop condition holds, and skips one whose
+// own condition does not. A condition that cannot be worked out waits for a person.
+func (s *Service) overBefore(ctx context.Context, d *store.Delivery, r store.Rule, values rule.Values) (over bool, err error) {
+	if d.Undoes != nil {
+		return false, nil
+	}
+	now := s.now()
+	stop, problem := false, error(nil)
+	if r.Stop != "" {
+		stop, problem = s.Expressions.Holds(r.Stop, values)
+	}
+	if stop && problem == nil {
+		return true, s.Store.InTx(ctx, func(tx *store.Tx) error {
+			if err := tx.Stop(ctx, *d, "the stop condition holds"); err != nil {
+				return err
+			}
+			return tx.Announce(ctx, "delivery", d.ID)
+		})
+	}
+	goes := true
+	if problem == nil {
+		goes, problem = s.Expressions.Holds(d.Action.If, values)
+	}
+	switch {
+	case problem != nil:
+		d.State, d.Code, d.LastError, d.FinishedAt, d.Held, d.NextAt = store.DeliveryWaiting, string(finding.ConditionRefused), problem.Error(), &now, "", nil
+	case !goes:
+		d.State, d.Held, d.FinishedAt, d.NextAt = store.DeliverySkipped, "its condition did not hold", &now, nil
+	default:
+		return false, nil
+	}
+	return true, s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Settle(ctx, d); err != nil {
+			return err
+		}
+		return s.goOn(ctx, tx, *d)
+	})
+}
+
+// goOn begins the delivery that follows one that is over.
+func (s *Service) goOn(ctx context.Context, tx *store.Tx, d store.Delivery) error {
+	if d.State != store.DeliveryDelivered && d.State != store.DeliverySkipped || d.Undoes != nil {
+		return nil
+	}
+	list, err := s.Store.Following(ctx, d)
+	for _, next := range list {
+		if next.Position == d.Position+1 && next.State == store.DeliveryPlanned {
+			wait, _ := rule.Span(next.Action.After)
+			return tx.Begin(ctx, next.ID, s.now().Add(wait))
+		}
+	}
+	return err
+}
+
+// health counts failures of a connection, so that one that keeps failing rests.
+func (s *Service) health(ctx context.Context, tx *store.Tx, d store.Delivery, failure error) error {
+	if d.ConnectionID == nil {
+		return nil
+	}
+	p, isCall := call.As(failure)
+	switch {
+	case failure == nil:
+		return tx.Worked(ctx, *d.ConnectionID)
+	case isCall && p.Passing():
+		return tx.Failed(ctx, *d.ConnectionID, restFrom, restFirst, restMost)
+	}
+	return nil
 }
 
 // settle decides what an attempt means for its delivery.
 func (s *Service) settle(d *store.Delivery, a *store.Attempt, out outcome, failure error) (again time.Duration) {
 	now := time.Now().UTC()
-	d.NextAt, d.LastError, d.Code = nil, "", ""
+	d.NextAt, d.LastError, d.Code, d.Held = nil, "", "", ""
 	if failure == nil {
 		d.State, d.FinishedAt, d.Result = store.DeliveryDelivered, &now, out.result
 		return 0
@@ -195,7 +265,11 @@ func (s *Service) settle(d *store.Delivery, a *store.Attempt, out outcome, failu
 	}
 	p, isCall := call.As(failure)
 	if isCall && p.Passing() && d.Attempts <= len(delays) {
-		again = max(delays[d.Attempts-1], p.RetryAfter)
+		pause := delays[d.Attempts-1]
+		if s.Delays == nil { // so that those that failed together do not come back together
+			pause -= rand.N(pause/4 + 1)
+		}
+		again = max(pause, p.RetryAfter)
 		at := now.Add(again)
 		d.State, d.NextAt, d.Code = store.DeliveryRetrying, &at, string(adapter.CodeOf(failure))
 		return again
@@ -210,107 +284,7 @@ func (s *Service) settle(d *store.Delivery, a *store.Attempt, out outcome, failu
 	return 0
 }
 
-// next finds the delivery that follows d in its rule, if it is still to come.
-func (s *Service) next(ctx context.Context, d store.Delivery) (string, error) {
-	list, err := s.Store.Deliveries(ctx, store.DeliveryFilter{EventID: d.EventID, RuleID: d.RuleID, Limit: 100})
-	for _, x := range list {
-		if x.Position == d.Position+1 && x.State == store.DeliveryQueued {
-			return x.ID, err
-		}
-	}
-	return "", err
-}
-
-// outcome is what an attempt sent and got.
-type outcome struct {
-	status          int
-	request, answer string
-	result          map[string]any
-}
-
-func (s *Service) attempt(ctx context.Context, d store.Delivery) (outcome, error) {
-	events, err := s.Store.EventsByID(ctx, []string{d.EventID})
-	if err != nil || len(events) == 0 {
-		return outcome{}, errors.Join(err, errors.New("the event is gone"))
-	}
-	e := events[0]
-	values, err := s.values(ctx, e)
-	if err != nil {
-		return outcome{}, err
-	}
-	if err := s.addAward(ctx, d, values); err != nil {
-		return outcome{}, err
-	}
-	switch d.Action.Kind {
-	case store.ActionSend:
-		return s.send(ctx, d, e, values)
-	case store.ActionMail:
-		return s.mail(ctx, d, values)
-	case store.ActionAward:
-		award, address, err := s.Award(ctx, d.Action.BadgeID, e, time.Now().UTC())
-		return outcome{result: map[string]any{"awardId": award.ID, "address": address}, answer: address}, err
-	}
-	return outcome{}, refusal.Invalid("kind", "%q cannot be done", d.Action.Kind)
-}
-
-// addAward lets a later action refer to what an earlier one awarded.
-func (s *Service) addAward(ctx context.Context, d store.Delivery, values rule.Values) error {
-	list, err := s.Store.Deliveries(ctx, store.DeliveryFilter{EventID: d.EventID, RuleID: d.RuleID, Limit: 100})
-	for _, x := range list {
-		if x.Action.Kind == store.ActionAward && x.Position < d.Position && x.State == store.DeliveryDelivered {
-			values["award"] = x.Result
-		}
-	}
-	return err
-}
-
-func (s *Service) send(ctx context.Context, d store.Delivery, e store.Event, values rule.Values) (outcome, error) {
-	c, err := s.Open(ctx, d.Action.ConnectionID)
-	if err != nil {
-		return outcome{}, err
-	}
-	data := make(map[string]any, len(d.Action.Fields))
-	for name, expression := range d.Action.Fields {
-		if data[name], err = s.Expressions.Value(expression, values); err != nil {
-			return outcome{}, refuseText("fields."+name, err)
-		}
-	}
-	once := s.Call
-	once.Retries = -1 // the delivery itself tries again
-	sent, err := hooks.New(c, once).Send(ctx, webhook.Event{ID: d.ID, Source: s.Source, Type: "kanban." + e.Type, Subject: text(e.PersonID), Time: e.OccurredAt, Data: data}, time.Now())
-	return outcome{status: sent.Status, request: sent.Request, answer: sent.Answer}, err
-}
-
-func refuseText(field string, err error) error {
-	return &refusal.Error{Kind: refusal.KindInvalid, Field: field, Detail: err.Error(), Code: finding.TemplateIncorrect}
-}
-
-func (s *Service) mail(ctx context.Context, d store.Delivery, values rule.Values) (outcome, error) {
-	c, err := s.Open(ctx, d.Action.ConnectionID)
-	if err != nil {
-		return outcome{}, err
-	}
-	to, err := s.Expressions.Value(cmp.Or(d.Action.To, "person.email"), values)
-	if err != nil {
-		return outcome{}, refuseText("to", err)
-	}
-	address, _ := to.(string)
-	if address == "" {
-		return outcome{}, refusal.Conflict(finding.AddressMissing, "there is no address to send to")
-	}
-	subject, err := rule.Fill(d.Action.Subject, values)
-	if err != nil {
-		return outcome{}, refuseText("subject", err)
-	}
-	body, err := rule.Fill(d.Action.Text, values)
-	if err != nil {
-		return outcome{}, refuseText("text", err)
-	}
-	code, err := mails.New(c, 20*time.Second).Send(ctx, mails.Mail{ID: d.ID, To: address, Subject: subject, Text: body})
-	return outcome{status: code, request: "To: " + address + "\nSubject: " + subject + "\n\n" + body}, err
-}
-
-var addresses = regexp.MustCompile(`([\p{L}\d._%+-])[\p{L}\d._%+-]*@`)
+var addresses = regexp.MustCompile(`([\p{L}\d._%+-])[\p{L}\d._%+-]*(@|%40)`)
 
 // mask hides e-mail addresses in what is kept for looking at.
 func mask(text string) string {
@@ -318,7 +292,7 @@ func mask(text string) string {
 	if len(text) > most {
 		text = text[:most] + " …"
 	}
-	return addresses.ReplaceAllString(text, "$1…@")
+	return addresses.ReplaceAllString(text, "$1…$2")
 }
 
 // Retry queues a delivery that waits for a person, or that would be tried later.
@@ -327,7 +301,7 @@ func (s *Service) Retry(ctx context.Context, who, deliveryID string) error {
 		return err
 	}
 	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Requeue(ctx, deliveryID); err != nil {
+		if err := tx.RequeueOne(ctx, deliveryID); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "retried a delivery", "delivery/"+deliveryID, nil)
@@ -336,4 +310,26 @@ func (s *Service) Retry(ctx context.Context, who, deliveryID string) error {
 		return refusal.Conflict("", "only a delivery that waits or is to be tried again can be retried")
 	}
 	return err
+}
+
+// RetryAll queues every delivery that fits the filter and waits for a person, or
+// would be tried later, and gives how many there were. Each keeps its id, so that
+// receivers can drop what they have had.
+func (s *Service) RetryAll(ctx context.Context, who string, f store.DeliveryFilter) (n int, err error) {
+	if f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" && f.Since.IsZero() {
+		return 0, refusal.Invalid("since", "say which to try again: those of a rule, of a connection, or everything since a time")
+	}
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		ids, err := tx.Requeue(ctx, f)
+		if n = len(ids); err != nil || n == 0 {
+			return err
+		}
+		if f.ConnectionID != "" { // somebody says that it works again
+			if err := tx.Worked(ctx, f.ConnectionID); err != nil {
+				return err
+			}
+		}
+		return tx.Audit(ctx, who, "retried deliveries", "deliveries", map[string]any{"count": n, "rule": f.RuleID, "connection": f.ConnectionID, "since": f.Since})
+	})
+	return n, err
 }

@@ -26,12 +26,12 @@ import (
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 // world has a read register, a contact list and a rule that greets.
-func world(t *testing.T, change func(*reacting.Draft)) (*apptest.World, store.Rule) {
+func world(t *testing.T, change func(*rule.Draft)) (*apptest.World, store.Rule) {
 	t.Helper()
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	d := reacting.Draft{Name: "Greet", Trigger: "section.joined", Once: true, Actions: []store.Action{{
-		Kind: store.ActionSend, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`},
+	d := rule.Draft{Name: "Greet", Trigger: "section.joined", Once: true, Actions: []rule.Action{{
+		Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`},
 	}}}
 	if change != nil {
 		change(&d)
@@ -53,7 +53,7 @@ func TestRuleFiresOncePerPersonAndTarget_E8(t *testing.T) {
 	w, r := world(t, nil)
 	first := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
 	require.Len(t, w.Deliveries(first.ID), 1)
-	require.NoError(t, w.Reacting.React(t.Context(), []string{first.ID}), "the job may come twice")
+	require.NoError(t, w.Reacting.React(t.Context(), []string{first.ID}, ""), "the job may come twice")
 	assert.Len(t, w.Deliveries(first.ID), 1)
 	assert.Empty(t, w.Deliveries(w.Record(joined(w, "k2", "stu-001", "PROP-A")).ID), "the same person and section again")
 	assert.Len(t, w.Deliveries(w.Record(joined(w, "k3", "stu-001", "SOIL-A")).ID), 1, "another section")
@@ -64,12 +64,12 @@ func TestRuleFiresOncePerPersonAndTarget_E8(t *testing.T) {
 	missed := w.Record(joined(w, "k5", "stu-003", "PROP-A"))
 	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
 	require.NoError(t, err)
-	require.NoError(t, w.Reacting.React(t.Context(), []string{missed.ID}))
+	require.NoError(t, w.Reacting.React(t.Context(), []string{missed.ID}, ""))
 	assert.Empty(t, w.Deliveries(missed.ID), "what happened while it was off is not caught up")
 }
 
 func TestConditionDecides(t *testing.T) {
-	w, _ := world(t, func(d *reacting.Draft) { d.Condition = `event.role == "student" && person.givenName.startsWith("A")` })
+	w, _ := world(t, func(d *rule.Draft) { d.Condition = `event.role == "student" && person.givenName.startsWith("A")` })
 	assert.Len(t, w.Deliveries(w.Record(joined(w, "k1", "stu-001", "PROP-A")).ID), 1)
 	assert.Empty(t, w.Deliveries(w.Record(joined(w, "k2", "stu-002", "PROP-A")).ID))
 	e := joined(w, "k3", "stu-027", "PROP-C") // Abel Aster, but the event lacks what is asked
@@ -121,7 +121,7 @@ func TestDeliveryIsRetriedThenWaits_E9(t *testing.T) {
 }
 
 func TestRefusedAndPausedAreNotRetried(t *testing.T) {
-	w, r := world(t, func(d *reacting.Draft) { d.Actions[0].Fields["label"] = `""` })
+	w, r := world(t, func(d *rule.Draft) { d.Actions[0].Fields["label"] = `""` })
 	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
 	id := w.Deliveries(e.ID)[0].ID
 	paused := true
@@ -149,9 +149,9 @@ func TestActionsHappenInOrder(t *testing.T) {
 	require.NoError(t, err)
 	badge, err := w.Awarding.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
-	r, err := w.Reacting.Save(t.Context(), "test", "", 0, reacting.Draft{Name: "r", Trigger: "section.joined", Actions: []store.Action{
-		{Kind: store.ActionAward, BadgeID: badge.ID},
-		{Kind: store.ActionMail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}", Text: "{{.award.address}}"},
+	r, err := w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{
+		{Kind: rule.Award, BadgeID: badge.ID},
+		{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}", Text: "{{.award.address}}"},
 	}})
 	require.NoError(t, err)
 	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
@@ -179,21 +179,21 @@ func TestActionsHappenInOrder(t *testing.T) {
 func TestRulesThatCannotWorkAreRefused(t *testing.T) {
 	w := apptest.New(t)
 	mail := w.Mail().ID
-	good := func() reacting.Draft {
-		return reacting.Draft{Name: "r", Trigger: "section.joined", Actions: []store.Action{{Kind: store.ActionMail, ConnectionID: mail, Subject: "s", Text: "t"}}}
+	good := func() rule.Draft {
+		return rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail, Subject: "s", Text: "t"}}}
 	}
-	for field, change := range map[string]func(*reacting.Draft){
-		"name":                    func(d *reacting.Draft) { d.Name = " " },
-		"trigger":                 func(d *reacting.Draft) { d.Trigger = "full.moon" },
-		"condition":               func(d *reacting.Draft) { d.Condition = "1 + 1" },
-		"actions":                 func(d *reacting.Draft) { d.Actions = nil },
-		"actions[0].kind":         func(d *reacting.Draft) { d.Actions[0].Kind = "sing" },
-		"actions[0].connectionId": func(d *reacting.Draft) { d.Actions[0].Kind = store.ActionSend },
-		"actions[0].subject":      func(d *reacting.Draft) { d.Actions[0].Subject = "" },
-		"actions[0].text":         func(d *reacting.Draft) { d.Actions[0].Text = "{{.person" },
-		"actions[0].to":           func(d *reacting.Draft) { d.Actions[0].To = "person." },
-		"actions[1].badgeId": func(d *reacting.Draft) {
-			d.Actions = append(d.Actions, store.Action{Kind: store.ActionAward, BadgeID: "x"})
+	for field, change := range map[string]func(*rule.Draft){
+		"name":                    func(d *rule.Draft) { d.Name = " " },
+		"trigger":                 func(d *rule.Draft) { d.Trigger = "full.moon" },
+		"condition":               func(d *rule.Draft) { d.Condition = "1 + 1" },
+		"actions":                 func(d *rule.Draft) { d.Actions = nil },
+		"actions[0].kind":         func(d *rule.Draft) { d.Actions[0].Kind = "sing" },
+		"actions[0].connectionId": func(d *rule.Draft) { d.Actions[0].Kind = rule.Send },
+		"actions[0].subject":      func(d *rule.Draft) { d.Actions[0].Subject = "" },
+		"actions[0].text":         func(d *rule.Draft) { d.Actions[0].Text = "{{.person" },
+		"actions[0].to":           func(d *rule.Draft) { d.Actions[0].To = "person." },
+		"actions[1].badgeId": func(d *rule.Draft) {
+			d.Actions = append(d.Actions, rule.Action{Kind: rule.Award, BadgeID: "x"})
 		},
 	} {
 		d := good()

@@ -5,8 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
-	"strings"
+	"sync"
 	"time"
 
 	"kanban/internal/adapter"
@@ -16,7 +15,7 @@ import (
 	"kanban/internal/wire/call"
 )
 
-// Service is the use case. Fill every field but Expressions.
+// Service is the use case. Fill every field up to Expressions.
 type Service struct {
 	Store *store.Store
 	// Open gives a connection with its secrets.
@@ -28,22 +27,33 @@ type Service struct {
 	Call   call.Options
 	// Delays between the attempts of a delivery; DefaultDelays when nil.
 	Delays []time.Duration
+	// Zone is the institution's time zone, for quiet hours; UTC when nil.
+	Zone *time.Location
+	// Now is the clock; the machine's own when nil.
+	Now func() time.Time
 
 	Expressions *rule.Expressions
+
+	books books
+	hooks sync.Map // address and secret → *hooks.Hook
 }
 
-// Draft is a rule as it is written.
-type Draft struct {
-	Name      string
-	Trigger   string
-	Scope     rule.Scope
-	Condition string
-	Actions   []store.Action
-	Once      bool
+func (s *Service) now() time.Time {
+	if s.Now == nil {
+		return time.Now().UTC()
+	}
+	return s.Now().UTC()
+}
+
+func (s *Service) zone() *time.Location {
+	if s.Zone == nil {
+		return time.UTC
+	}
+	return s.Zone
 }
 
 // Save makes a rule (id empty) or changes one. A new rule is off.
-func (s *Service) Save(ctx context.Context, who, id string, version int, d Draft) (store.Rule, error) {
+func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.Draft) (store.Rule, error) {
 	r := store.Rule{ID: store.NewID(), Version: 1}
 	if id != "" {
 		var err error
@@ -57,13 +67,17 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, d Draft
 	if err := s.check(ctx, &d); err != nil {
 		return r, err
 	}
-	r.Name, r.Trigger, r.Scope, r.Condition, r.Actions, r.Once = d.Name, d.Trigger, d.Scope, d.Condition, d.Actions, d.Once
+	r.Write(d)
+	r.TriedAt = nil
 	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
 		write, what := func() error { return store.Create(tx, &r, "making the rule") }, "made a rule"
 		if id != "" {
 			write, what = func() error { return tx.UpdateRule(&r) }, "changed a rule"
 		}
 		if err := write(); err != nil {
+			return err
+		}
+		if err := tx.KeepVersion(ctx, r, who); err != nil {
 			return err
 		}
 		return s.announce(ctx, tx, who, what, r)
@@ -83,18 +97,49 @@ func (s *Service) Switch(ctx context.Context, who, id string, on bool) (store.Ru
 	what := "switched a rule off"
 	r.OnSince = nil
 	if on {
-		d := Draft{r.Name, r.Trigger, r.Scope, r.Condition, r.Actions, r.Once}
+		d := r.Draft()
 		if err := s.check(ctx, &d); err != nil {
 			return r, err
 		}
 		at := time.Now().UTC()
 		r.OnSince, what = &at, "switched a rule on"
+		if r.FirstOnAt == nil {
+			r.FirstOnAt = &at
+		}
 	}
 	return r, s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := tx.UpdateRule(&r); err != nil {
 			return err
 		}
+		if err := tx.KeepVersion(ctx, r, who); err != nil {
+			return err
+		}
 		return s.announce(ctx, tx, who, what, r)
+	})
+}
+
+// Remove removes a rule that is off and never made a delivery; one that did is kept,
+// because its deliveries lead to it.
+func (s *Service) Remove(ctx context.Context, who, id string) error {
+	r, err := s.Store.Rule(ctx, id)
+	if err != nil {
+		return err
+	}
+	if r.OnSince != nil {
+		return refusal.Conflict("", "the rule is on; switch it off first")
+	}
+	made, err := s.Store.Deliveries(ctx, store.DeliveryFilter{RuleID: id, Limit: 1})
+	if err != nil {
+		return err
+	}
+	if len(made) > 0 {
+		return refusal.Conflict("", "the rule has made deliveries, which lead to it; leave it switched off instead")
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.RemoveRule(ctx, id); err != nil {
+			return err
+		}
+		return s.announce(ctx, tx, who, "removed a rule", r)
 	})
 }
 
@@ -104,85 +149,4 @@ func (s *Service) announce(ctx context.Context, tx *store.Tx, who, what string, 
 		return err
 	}
 	return tx.Announce(ctx, "rule", r.ID)
-}
-
-// check reports the first thing that would keep the rule from working.
-func (s *Service) check(ctx context.Context, d *Draft) error {
-	if d.Name = strings.TrimSpace(d.Name); d.Name == "" {
-		return refusal.Invalid("name", "is missing: say what the rule is for")
-	}
-	if !slices.Contains(rule.Triggers, rule.Trigger(d.Trigger)) {
-		return refusal.Invalid("trigger", "%q is not one of %s", d.Trigger, joined(rule.Triggers))
-	}
-	if err := s.Expressions.CheckCondition(d.Condition); err != nil {
-		return refusal.Invalid("condition", "%v", err)
-	}
-	if len(d.Actions) == 0 {
-		return refusal.Invalid("actions", "names nothing to do; add at least one action")
-	}
-	for i, a := range d.Actions {
-		if err := s.checkAction(ctx, a, fmt.Sprintf("actions[%d]", i)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func joined[T ~string](all []T) string {
-	parts := make([]string, len(all))
-	for i, x := range all {
-		parts[i] = string(x)
-	}
-	return strings.Join(parts, ", ")
-}
-
-func (s *Service) checkAction(ctx context.Context, a store.Action, at string) error {
-	switch a.Kind {
-	case store.ActionSend:
-		if err := s.checkConnection(ctx, a.ConnectionID, adapter.KindWebhook, at); err != nil {
-			return err
-		}
-		for name, text := range a.Fields {
-			if err := s.Expressions.CheckValue(text); err != nil {
-				return refusal.Invalid(at+".fields."+name, "%v", err)
-			}
-		}
-	case store.ActionMail:
-		if err := s.checkConnection(ctx, a.ConnectionID, adapter.KindSMTP, at); err != nil {
-			return err
-		}
-		if a.To != "" {
-			if err := s.Expressions.CheckValue(a.To); err != nil {
-				return refusal.Invalid(at+".to", "%v", err)
-			}
-		}
-		for name, text := range map[string]string{"subject": a.Subject, "text": a.Text} {
-			if strings.TrimSpace(text) == "" {
-				return refusal.Invalid(at+"."+name, "is missing")
-			}
-			if err := rule.CheckText(text); err != nil {
-				return refusal.Invalid(at+"."+name, "%v", err)
-			}
-		}
-	case store.ActionAward:
-		if _, err := s.Store.Badge(ctx, a.BadgeID); errors.Is(err, store.ErrNotFound) {
-			return refusal.Invalid(at+".badgeId", "there is no badge %q; list them with: kanban badges list", a.BadgeID)
-		} else if err != nil {
-			return err
-		}
-	default:
-		return refusal.Invalid(at+".kind", "%q is not one of send, mail, award", a.Kind)
-	}
-	return nil
-}
-
-func (s *Service) checkConnection(ctx context.Context, id, kind, at string) error {
-	c, err := s.Store.Connection(ctx, id)
-	if errors.Is(err, store.ErrNotFound) {
-		return refusal.Invalid(at+".connectionId", "there is no connection %q; list them with: kanban connections list", id)
-	}
-	if err == nil && c.Kind != kind {
-		return refusal.Invalid(at+".connectionId", "%s is of kind %s, this action needs one of kind %s", c.Name, c.Kind, kind)
-	}
-	return err
 }

@@ -3,6 +3,7 @@ package reporting
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -74,6 +75,40 @@ func working(c store.Connection) (list Checklist) {
 var capabilities = map[adapter.Capability]string{
 	adapter.PeopleIn: "People in", adapter.PeopleOut: "People out", adapter.LearningEventsIn: "Learning events in", adapter.EventsIn: "Events in", adapter.MessagesOut: "Messages out",
 }
+
+// Rule gives the checklist of a rule.
+func (s *Service) Rule(ctx context.Context, r store.Rule) (Checklist, error) {
+	list := Checklist{{"Says what happens, if and then", true, ""}}
+	seen := map[string]bool{}
+	for _, a := range r.Actions {
+		if a.ConnectionID == "" || seen[a.ConnectionID] {
+			continue
+		}
+		seen[a.ConnectionID] = true
+		c, err := s.Store.Connection(ctx, a.ConnectionID)
+		if errors.Is(err, store.ErrNotFound) {
+			list = append(list, Step{"Its connection exists", false, "Choose another connection for the action"})
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, Step{c.Name + " works", c.PausedAt == nil && Checklist(working(c)).Live(), "Test and mend the connection: kanban connections probe " + fmt.Sprintf("%q", c.Name)})
+	}
+	if r.Scope.Course != "" && progressTriggers[r.Trigger] {
+		o, err := s.Store.Outline(ctx, r.Scope.Course)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		list = append(list, Step{"The course has an outline", len(o.Modules) > 0, "Set its outline: kanban courses outline"})
+	}
+	return append(list,
+		Step{"Tried out as it is now", r.TriedAt != nil, fmt.Sprintf("Try it: kanban rules try %q", r.Name)},
+		Step{"Switched on", r.OnSince != nil, fmt.Sprintf("Switch it on: kanban rules on %q", r.Name)}), nil
+}
+
+// progressTriggers are those that need an outline.
+var progressTriggers = map[string]bool{"activity.completed": true, "module.completed": true, "course.completed": true, "progress.crossed": true, "person.inactive": true}
 
 // Pairing gives the checklist of a pairing.
 func (s *Service) Pairing(ctx context.Context, p store.Pairing) (Checklist, error) {

@@ -286,7 +286,7 @@ func (s *Service) compareAll(ctx context.Context, at time.Time) error {
 			return err
 		}
 		for _, p := range all {
-			if k := p.Policy.Schedule.Kind; k == schedule.ByHand || k == "" {
+			if k := p.Policy.Schedule.Kind; k == schedule.ByHand || k == "" || p.PausedAt != nil || p.RanAt == nil {
 				compare = append(compare, p)
 			} else {
 				run = append(run, p)

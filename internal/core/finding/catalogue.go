@@ -79,6 +79,17 @@ const (
 	DeliveryWaiting   Code = "delivery-waits"
 	ConditionRefused  Code = "condition-refused"
 	TemplateIncorrect Code = "template-incorrect"
+	GroupMissing      Code = "group-missing"
+	AccountMissing    Code = "account-missing"
+	NotSuccess        Code = "answer-not-success"
+	OperationGone     Code = "operation-gone"
+	CannotTakeBack    Code = "cannot-take-back"
+	AccessNoEnrolment Code = "access-without-enrolment"
+	EnrolmentNoAccess Code = "enrolment-without-access"
+	BuyerUnknown      Code = "buyer-unknown"
+	OfferUnknown      Code = "offer-unknown"
+	TaskOpen          Code = "task-open"
+	OfferNoSection    Code = "offer-without-section"
 )
 
 var catalogue = []Entry{
@@ -149,4 +160,16 @@ var catalogue = []Entry{
 	{DeliveryWaiting, Block, "delivery waits for a person", "Every try to deliver this failed.", "Mend the cause shown on the delivery and retry it.", OwnerAdministrator},
 	{ConditionRefused, Block, "condition cannot be used", "The rule's condition does not compile, or costs more than the limit.", "Correct the condition of the rule.", OwnerAdministrator},
 	{TemplateIncorrect, Block, "text or mapping cannot be filled in", "A template or mapping of the rule refers to something the event does not have.", "Correct the template or mapping of the rule.", OwnerAdministrator},
+	{GroupMissing, Block, "group does not exist", "The service has no group of this name, or several.", "Make the group at the service, or correct its name in the rule, then try the delivery again.", OwnerService},
+	{AccountMissing, Block, "no account at the service", "Nobody at the service can be told to be this person, and no account can be made.", "Enter the person's address in the register, or choose the account by hand.", OwnerRegister},
+	{NotSuccess, Block, "answered, but not with success", "The service answered, and the operation's success condition says that it did not do what was asked.", "Read the answer beside the delivery; mend the cause at the service or correct the condition.", OwnerService},
+	{OperationGone, Block, "operation no longer defined", "The rule calls an operation that the connection does not define any more.", "Define the operation on the connection again, or change the rule.", OwnerAdministrator},
+	{CannotTakeBack, Note, "cannot be taken back", "What this action did stays done: a mail is read, a badge is a person's decision, a row stays in its sheet.", "Nothing to do, or put it right by hand.", OwnerNobody},
+	{TaskOpen, Warn, "something to do", "A rule opened a task for a person.", "Do it, then mark it as done: kanban tasks done.", OwnerAdministrator},
+
+	{AccessNoEnrolment, Block, "access without enrolment", "Somebody has access to the section, by a purchase or a membership, and is not enrolled in it.", "See the delivery that should have enrolled them, mend its cause and try it again.", OwnerAdministrator},
+	{EnrolmentNoAccess, Warn, "enrolment without access", "Somebody is enrolled in the section although their access has ended, or only buyers may be in it.", "Take them out of the section, or give them access.", OwnerAdministrator},
+	{BuyerUnknown, Block, "buyer is not known", "Nobody in the register has the address under which something was bought, and the offer's platform can make no account.", "Enter the person in the register; the next read enrols them.", OwnerRegister},
+	{OfferUnknown, Warn, "offer not mapped", "Something was bought for which no offer says which sections it gives access to.", "Make an offer for it: kanban offers add.", OwnerAdministrator},
+	{OfferNoSection, Block, "offer leads to no section", "The offer's course has no section in the term that the offer asks for.", "Open a section in the register, or choose sections by hand.", OwnerAdministrator},
 }

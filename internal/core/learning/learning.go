@@ -243,6 +243,16 @@ func follows(o Outline, before, after State) []Derived {
 	return out
 }
 
+// LastActivity is when the latest fact of a state happened, zero when there is none.
+func LastActivity(s State) (last time.Time) {
+	for _, a := range s.Activities {
+		if a.Last.After(last) {
+			last = a.Last
+		}
+	}
+	return last
+}
+
 // Done reports whether the activity counts as finished.
 func Done(a Activity, s State) bool {
 	as := s.Activities[a.ID]

@@ -24,8 +24,10 @@ const MaxLength = 4_000
 var ErrExpression = errors.New("expression cannot be used")
 
 // Roots are the names an expression can start from. Each is a map of text keys.
-// "award" is what an earlier action of the same rule awarded.
-var Roots = []string{"event", "person", "section", "course", "module", "activity", "award"}
+// "award" is what an earlier action of the same rule awarded, "progress" where the
+// person stands now, which may be long after the event, and "answer" what a service
+// answered, for success conditions.
+var Roots = []string{"event", "person", "section", "course", "module", "activity", "award", "progress", "answer"}
 
 // Values gives each of Roots its content; a missing root is an empty map.
 type Values map[string]map[string]any

@@ -21,15 +21,20 @@ type Trigger string
 const (
 	SectionJoined     Trigger = "section.joined"
 	SectionLeft       Trigger = "section.left"
+	SectionMoved      Trigger = "section.moved"
+	AccessGranted     Trigger = "access.granted"
+	AccessEnded       Trigger = "access.ended"
 	ActivityCompleted Trigger = "activity.completed"
 	AssessmentPassed  Trigger = "assessment.passed"
 	AssessmentFailed  Trigger = "assessment.failed"
+	ScoreReported     Trigger = "score.reported"
 	ModuleCompleted   Trigger = "module.completed"
 	CourseCompleted   Trigger = "course.completed"
 	ProgressCrossed   Trigger = "progress.crossed"
 	ActivityReopened  Trigger = "activity.reopened"
 	ModuleReopened    Trigger = "module.reopened"
 	CourseReopened    Trigger = "course.reopened"
+	PersonInactive    Trigger = "person.inactive"
 	BadgeAwarded      Trigger = "badge.awarded"
 	RunNeedsPerson    Trigger = "run.needs-person"
 	ServiceReported   Trigger = "service.reported"
@@ -37,8 +42,8 @@ const (
 
 // Triggers lists them all.
 var Triggers = []Trigger{
-	SectionJoined, SectionLeft, ActivityCompleted, AssessmentPassed, AssessmentFailed,
-	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, BadgeAwarded, RunNeedsPerson, ServiceReported,
+	SectionJoined, SectionLeft, SectionMoved, AccessGranted, AccessEnded, ActivityCompleted, AssessmentPassed, AssessmentFailed, ScoreReported,
+	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, PersonInactive, BadgeAwarded, RunNeedsPerson, ServiceReported,
 }
 
 // Scope narrows a rule; an empty field means any. Values are record ids.
@@ -79,12 +84,15 @@ type Rule struct {
 	ID      string
 	Trigger Trigger
 	Scope   Scope
+	// Days after which somebody counts as inactive, for PersonInactive.
+	Days int
 }
 
 // Event is what matching needs to know about an event.
 type Event struct {
 	Type Trigger
 	At   Scope
+	Days int // for PersonInactive: for how long
 }
 
 // Index finds rules by trigger and place. It is safe for concurrent use.
@@ -120,7 +128,7 @@ func (x *Index) Match(e Event) []Rule {
 			continue
 		}
 		for _, r := range places[key] {
-			if r.Scope.covers(e.At) {
+			if r.Scope.covers(e.At) && r.Days == e.Days {
 				out = append(out, r)
 			}
 		}

@@ -20,6 +20,12 @@ import (
 // Secret with which messages to the list are signed.
 const Secret = "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="
 
+// Token of the list's own API.
+const Token = "seed-packet"
+
+// Labels that the list has; its API takes no others.
+var Labels = []string{"learner", "cuttings-done", "to-repeat", "passed", "finished"}
+
 // Contact is one entry of the list.
 type Contact struct {
 	Email  string   `json:"email"`
@@ -40,6 +46,9 @@ func New() *List {
 	l := &List{mux: http.NewServeMux(), contacts: map[string]*Contact{}, seen: map[string]int{}}
 	l.mux.HandleFunc("POST /events", l.receive)
 	l.mux.HandleFunc("GET /contacts", l.json)
+	l.mux.HandleFunc("GET /api/labels", l.withToken(func(w http.ResponseWriter, _ *http.Request) { write(w, Labels) }))
+	l.mux.HandleFunc("POST /api/contacts/{email}/labels", l.withToken(l.apiAdd))
+	l.mux.HandleFunc("DELETE /api/contacts/{email}/labels", l.withToken(l.apiRemove))
 	l.mux.HandleFunc("GET /received", l.received)
 	l.mux.HandleFunc("GET /{$}", l.page)
 	return l

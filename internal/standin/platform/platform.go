@@ -1,6 +1,7 @@
 // Package platform stands in for the course platform: it has a course outline
 // as a Common Cartridge, a plain page on which activities are ticked off for a
-// learner, and reports each tick as an xAPI statement.
+// learner, reports each tick as an xAPI statement, and takes enrolments over SCIM
+// or as a OneRoster delta.
 package platform
 
 import (
@@ -20,6 +21,7 @@ import (
 
 	"kanban/internal/standin/page"
 	"kanban/internal/standin/school"
+	"kanban/internal/standin/workspace"
 	"kanban/internal/wire/xapi"
 )
 
@@ -63,6 +65,10 @@ type Platform struct {
 	mux    *http.ServeMux
 	http   *http.Client
 
+	scimMu   sync.Mutex
+	scim     *workspace.Workspace
+	accounts map[string]string // of people whom the SCIM service made
+
 	mu        sync.Mutex
 	reporting reporting
 	done      map[string]string // learner/activity → outcome of reporting it
@@ -70,10 +76,12 @@ type Platform struct {
 
 // New is a platform for the given school on which nothing is done yet.
 func New(s *school.School) *Platform {
-	p := &Platform{school: s, mux: http.NewServeMux(), http: &http.Client{Timeout: 10 * time.Second}, done: map[string]string{}}
+	p := &Platform{school: s, mux: http.NewServeMux(), http: &http.Client{Timeout: 10 * time.Second}, done: map[string]string{}, scim: workspace.Bare(Token), accounts: map[string]string{}}
 	p.mux.HandleFunc("GET /courses/propagation/imsmanifest.xml", p.manifest)
 	p.mux.HandleFunc("POST /reporting", p.setReporting)
 	p.mux.HandleFunc("POST /ticks", p.tick)
+	p.mux.HandleFunc("/scim/v2/", p.places)
+	p.mux.HandleFunc("POST /pickup", p.pickUp)
 	p.mux.HandleFunc("GET /{$}", p.page)
 	return p
 }

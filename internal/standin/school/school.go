@@ -6,6 +6,7 @@ package school
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 )
@@ -127,6 +128,21 @@ func (s *School) Enrol(personID, sectionID string) error {
 	}
 	s.enrol(sectionID, personID, s.people[p].Role)
 	return nil
+}
+
+// Admit puts somebody new into the register, as a learner, and gives their identifier;
+// whoever has the address already is that person.
+func (s *School) Admit(given, family, email string) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, p := range s.people {
+		if strings.EqualFold(p.Email, email) {
+			return p.ID
+		}
+	}
+	id := fmt.Sprintf("stu-%03d", 100+len(s.people))
+	s.people = append(s.people, Person{ID: id, GivenName: given, FamilyName: family, Email: email, UserName: strings.ToLower(given[:1] + family), Role: "student", Modified: s.now()})
+	return id
 }
 
 // Withdraw ends a person's enrolment in a section.

@@ -37,11 +37,33 @@ type Workspace struct {
 	double bool            // lists a member twice who is added twice
 	// Created counts accounts ever made through the API.
 	created int
+	token   string
+}
+
+// Bare is a SCIM service of its own, without page and people, for another stand-in.
+func Bare(token string) *Workspace {
+	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, token: token}
+	w.routes()
+	return w
+}
+
+// Replace gives the service other accounts and groups.
+func (w *Workspace) Replace(users []scim.User, groups []scim.Group) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.users, w.groups = slices.Clone(users), slices.Clone(groups)
+}
+
+// Content is what the service has.
+func (w *Workspace) Content() ([]scim.User, []scim.Group) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.Clone(w.users), slices.Clone(w.groups)
 }
 
 // New is a workspace in which the staff and a few learners already have accounts.
 func New(s *school.School) *Workspace {
-	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}}
+	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, token: Token}
 	for _, p := range s.People() {
 		switch {
 		case p.Role == "teacher" && !p.Secondary:
@@ -54,6 +76,12 @@ func New(s *school.School) *Workspace {
 			w.seed(p, p.Email, true)
 		}
 	}
+	w.routes()
+	w.mux.HandleFunc("GET /{$}", w.page)
+	return w
+}
+
+func (w *Workspace) routes() {
 	w.mux.HandleFunc("GET /scim/v2/ServiceProviderConfig", w.config)
 	w.mux.HandleFunc("GET /scim/v2/Users", w.listUsers)
 	w.mux.HandleFunc("GET /scim/v2/Schemas", w.schemas)
@@ -66,8 +94,6 @@ func New(s *school.School) *Workspace {
 	w.mux.HandleFunc("GET /scim/v2/Groups/{id}", w.getGroup)
 	w.mux.HandleFunc("PATCH /scim/v2/Groups/{id}", w.patchGroup)
 	w.mux.HandleFunc("DELETE /scim/v2/Groups/{id}", w.deleteGroup)
-	w.mux.HandleFunc("GET /{$}", w.page)
-	return w
 }
 
 func (w *Workspace) seed(p school.Person, email string, active bool) {
@@ -85,7 +111,7 @@ func (w *Workspace) nextID(prefix string) string {
 
 // ServeHTTP answers the SCIM service and the page.
 func (w *Workspace) ServeHTTP(out http.ResponseWriter, r *http.Request) {
-	if strings.HasPrefix(r.URL.Path, "/scim/") && r.Header.Get("Authorization") != "Bearer "+Token {
+	if strings.HasPrefix(r.URL.Path, "/scim/") && r.Header.Get("Authorization") != "Bearer "+w.token {
 		refuse(out, http.StatusUnauthorized, "", "The bearer token is not accepted.")
 		return
 	}

@@ -8,7 +8,6 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/roster"
-	"kanban/internal/core/rule"
 )
 
 // Page is a list with a cursor to what follows.
@@ -195,39 +194,6 @@ type Course struct {
 // Outline is what a course consists of.
 type Outline = learning.Outline
 
-// Action is one thing a rule does.
-type Action struct {
-	Kind         string            `json:"kind" enum:"send,mail,award"`
-	ConnectionID string            `json:"connectionId,omitempty"`
-	Fields       map[string]string `json:"fields,omitempty" doc:"For send: the data of the event; each value is a CEL expression over event, person, section, course, module, activity and award"`
-	To           string            `json:"to,omitempty" doc:"For mail: a CEL expression that gives the address; person.email when absent"`
-	Subject      string            `json:"subject,omitempty" doc:"For mail: a template such as: Well done, {{.person.givenName}}"`
-	Text         string            `json:"text,omitempty" doc:"For mail: a template"`
-	BadgeID      string            `json:"badgeId,omitempty" doc:"For award"`
-}
-
-// NewRule is a rule as it is written.
-type NewRule struct {
-	Name      string     `json:"name"`
-	Trigger   string     `json:"trigger" enum:"section.joined,section.left,activity.completed,assessment.passed,assessment.failed,module.completed,course.completed,progress.crossed,activity.reopened,module.reopened,course.reopened,badge.awarded,run.needs-person,service.reported"`
-	Scope     rule.Scope `json:"scope,omitzero"`
-	Condition string     `json:"condition,omitempty" doc:"A CEL expression; always true when absent"`
-	Actions   []Action   `json:"actions"`
-	Once      *bool      `json:"once,omitempty" doc:"At most once per person and target; true when absent"`
-}
-
-// Rule is a rule and what became of it.
-type Rule struct {
-	NewRule
-	ID        string     `json:"id"`
-	On        bool       `json:"on"`
-	OnSince   *time.Time `json:"onSince,omitempty"`
-	Fired     int        `json:"fired"`
-	Delivered int        `json:"delivered"`
-	Waiting   int        `json:"waiting"`
-	Version   int        `json:"version"`
-}
-
 // Switch puts a rule on or off.
 type Switch struct {
 	On bool `json:"on"`
@@ -255,12 +221,18 @@ type Delivery struct {
 	ID         string         `json:"id"`
 	EventID    string         `json:"eventId"`
 	EventType  string         `json:"eventType"`
-	RuleID     string         `json:"ruleId"`
-	Rule       string         `json:"rule"`
+	RuleID     string         `json:"ruleId,omitempty"`
+	OfferID    string         `json:"offerId,omitempty" doc:"When an offer made it instead of a rule"`
+	Rule       string         `json:"rule" doc:"Name of the rule or offer"`
+	Version    int            `json:"version,omitempty" doc:"The rule's version that made it"`
+	Undoes     string         `json:"undoes,omitempty" doc:"The delivery that this one takes back"`
 	Action     string         `json:"action"`
 	Connection string         `json:"connection,omitempty"`
 	Person     string         `json:"person,omitempty"`
-	State      string         `json:"state" enum:"queued,retrying,delivered,waiting"`
+	Section    string         `json:"section,omitempty"`
+	State      string         `json:"state" enum:"planned,queued,retrying,delivered,waiting,skipped,stopped"`
+	Held       string         `json:"held,omitempty" doc:"What it waits for, or why it was skipped or stopped"`
+	DueAt      *time.Time     `json:"dueAt,omitempty" doc:"Not before then"`
 	Attempts   int            `json:"attempts"`
 	NextAt     *time.Time     `json:"nextAt,omitempty"`
 	Code       finding.Code   `json:"code,omitempty"`

@@ -223,6 +223,10 @@ func (c *Client) problem(resp *http.Response, body []byte) *Problem {
 		p.Kind = NotEnabled
 	case s == http.StatusTooManyRequests, s == http.StatusServiceUnavailable && p.RetryAfter > 0:
 		p.Kind = Throttled
+	case s >= 300 && s < 400: // not followed: it may lead anywhere
+		p.Kind = Refused
+		p.Detail = "the service redirects to " + resp.Header.Get("Location") + "; enter that address if it is right"
+		return p
 	case s >= 400 && s < 500:
 		p.Kind = Refused
 	default:

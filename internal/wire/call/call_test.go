@@ -25,7 +25,7 @@ func TestProblemsAreSortedByCause_C2(t *testing.T) {
 		call.NotAllowed:      {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(403) }, false, 1},
 		call.NotFound:        {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, false, 1},
 		call.NotEnabled:      {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(501) }, false, 1},
-		call.Refused:         {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(302) }, true, 1},
+		call.Refused:         {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(302) }, false, 1}, // not followed, and it stays so
 		call.Broken:          {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(500) }, true, 3},
 		call.Unreachable:     {func(http.ResponseWriter, *http.Request) { time.Sleep(300 * time.Millisecond) }, true, 3},
 		call.Throttled: {func(w http.ResponseWriter, _ *http.Request) {
@@ -40,9 +40,6 @@ func TestProblemsAreSortedByCause_C2(t *testing.T) {
 		_, err = call.New(quick).Do(t.Context(), req)
 		p, ok := call.As(err)
 		require.True(t, ok, "%v", err)
-		if want == call.Refused {
-			want = call.Broken // a redirect is not followed and is no answer
-		}
 		assert.Equal(t, want, p.Kind)
 		assert.Equal(t, c.passing, p.Passing(), want)
 		assert.Equal(t, c.tries, tries, want)

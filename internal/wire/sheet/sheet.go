@@ -1,4 +1,5 @@
-// Package sheet writes tables as CSV (RFC 4180) that people open in spreadsheets.
+// Package sheet writes tables as CSV (RFC 4180) and as workbooks that people open in
+// spreadsheets.
 //
 //	err := sheet.CSV(out, []string{"person", "outcome"}, rows)
 package sheet

@@ -1,0 +1,446 @@
+package reacting_test
+
+import (
+	"context"
+	"net/http"
+	"net/http/httptest"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/app/reacting"
+	"kanban/internal/apptest"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/rule"
+	"kanban/internal/standin/fault"
+	"kanban/internal/store"
+)
+
+// clocked is a world whose reactions go by the returned clock.
+func clocked(t *testing.T) (*apptest.World, *time.Time) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	now := time.Now().UTC().Add(time.Minute) // after everything that is recorded
+	w.Reacting.Now = func() time.Time { return now }
+	return w, &now
+}
+
+func about(w *apptest.World, kind rule.Trigger, key, who string) store.Event {
+	e := joined(w, key, who, "PROP-A")
+	e.Type, e.ModuleID, e.ActivityID, e.Data = string(kind), "m", "act", map[string]any{"percent": 10, "score": 0.5}
+	return e
+}
+
+func states(all []store.ListedDelivery) (out []string) {
+	for i := len(all) - 1; i >= 0; i-- { // the oldest first
+		out = append(out, all[i].State)
+	}
+	return out
+}
+
+func all(t *testing.T, w *apptest.World, f store.DeliveryFilter) []store.ListedDelivery {
+	f.Limit = 100
+	list, err := w.Store.Deliveries(t.Context(), f)
+	require.NoError(t, err)
+	return list
+}
+
+func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
+	w, now := clocked(t)
+	mail := func(subject string) rule.Action {
+		return rule.Action{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: subject, Text: "{{.person.givenName}}"}
+	}
+	first, second := mail("at once"), rule.Action{}
+	second = first
+	second.Subject, second.After = "three days later", "3d"
+	third := second
+	third.Subject, third.If = "never", "progress.percent > 50"
+	last := first
+	last.Subject = "after what was skipped"
+	w.Rule(rule.Draft{Name: "nudges", Trigger: "section.joined", Stop: "!progress.enrolled", Actions: []rule.Action{first, second, third, last}})
+	ada := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
+	w.Deliver()
+	require.Len(t, w.Standins.Inbox.Mails(), 1, "the second waits three days")
+	again, err := w.Reacting.Deliver(t.Context(), w.Deliveries(ada.ID)[1].ID)
+	require.NoError(t, err)
+	assert.InDelta(t, (72 * time.Hour).Seconds(), again.Seconds(), 60)
+	*now = now.Add(72*time.Hour + time.Second)
+	w.Deliver()
+	assert.Len(t, w.Standins.Inbox.Mails(), 2)
+	*now = now.Add(72*time.Hour + time.Second)
+	w.Deliver()
+	require.Len(t, w.Standins.Inbox.Mails(), 3)
+	assert.Equal(t, "after what was skipped", w.Standins.Inbox.Mails()[0].Subject, "the newest")
+	assert.Equal(t, []string{"delivered", "delivered", "skipped", "delivered"}, states(all(t, w, store.DeliveryFilter{EventID: ada.ID})))
+
+	// Whoever is not in the section any more gets nothing more.
+	x := joined(w, "k2", "stu-002", "PROP-A")
+	orchard := w.Section("BEES-A")
+	x.SectionID = &orchard.ID
+	bob := w.Record(x)
+	w.Deliver()
+	assert.Equal(t, []string{"stopped", "stopped", "stopped", "stopped"}, states(all(t, w, store.DeliveryFilter{EventID: bob.ID})))
+}
+
+func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
+	w, now := clocked(t)
+	zone := time.FixedZone("institution", 3600)
+	w.Reacting.Zone = zone
+	*now = time.Date(2031, 5, 4, 23, 30, 0, 0, zone)
+	a := rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}
+	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Quiet: rule.Quiet{From: "22:00", To: "07:00"}, Limit: rule.Limit{Most: 2, Per: "day"}, Actions: []rule.Action{a}})
+	for _, who := range []string{"stu-001", "stu-002", "stu-003"} {
+		w.Record(joined(w, who, who, "PROP-A"))
+	}
+	w.Deliver()
+	assert.Empty(t, w.Standins.Contacts.Contacts())
+	for _, d := range all(t, w, store.DeliveryFilter{}) {
+		assert.Equal(t, "quiet hours", d.Held)
+		assert.True(t, d.NextAt.Equal(time.Date(2031, 5, 5, 7, 0, 0, 0, zone)), d.NextAt)
+	}
+	*now = time.Now().UTC() // attempts are dated by the machine's clock
+	w.Reacting.Zone = time.FixedZone("where it is noon", int(12*time.Hour/time.Second)-now.Hour()*3600)
+	w.Deliver()
+	assert.Len(t, w.Standins.Contacts.Contacts(), 2)
+	held := all(t, w, store.DeliveryFilter{State: store.DeliveryQueued})
+	require.Len(t, held, 1)
+	assert.Equal(t, "the rule's limit of 2 calls", held[0].Held)
+	*now = now.Add(24*time.Hour + time.Minute)
+	w.Deliver()
+	assert.Len(t, w.Standins.Contacts.Contacts(), 3)
+}
+
+// Pass after fail takes back what fail did, and what it would have done.
+func TestPassTakesBackWhatFailDid_E8(t *testing.T) {
+	w, now := clocked(t)
+	labels, platform := w.Labels(), w.Platform()
+	soil := w.Section("SOIL-A")
+	nora := "stu-030" // in no section of soil science
+	actions := []rule.Action{
+		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+		{Kind: rule.OpenTask, Subject: "Talk to {{.person.givenName}}", Owner: "maud@fernmoor.example", DueIn: "3d"},
+		{Kind: rule.Enrol, ConnectionID: platform.ID, SectionID: soil.ID},
+		{Kind: rule.AppendSheet, Sheet: "Failed", Fields: map[string]string{"who": "person.name", "score": "event.score"}},
+		{Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "3d", Subject: "Try again", Text: "Dear {{.person.givenName}}"},
+	}
+	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", Once: true, UndoneBy: []string{"assessment.passed"}, Actions: actions})
+	w.Record(about(w, rule.AssessmentFailed, "f1", nora))
+	w.Deliver()
+	contact := func() []string { return w.Standins.Contacts.Contacts()[0].Labels }
+	assert.Equal(t, []string{"to-repeat"}, contact())
+	tasks, err := w.Store.Tasks(t.Context(), false, 10)
+	require.NoError(t, err)
+	require.Len(t, tasks, 1)
+	enrolled := func() bool {
+		for _, e := range w.Standins.School.Enrolments() {
+			if e.PersonID == nora && e.SectionID == "sec-soil-a" && !e.Ended {
+				return true
+			}
+		}
+		return false
+	}
+	assert.True(t, enrolled())
+
+	other := about(w, rule.AssessmentPassed, "p0", nora)
+	other.ActivityID = "another assessment"
+	w.Record(other)
+	w.Deliver()
+	assert.True(t, enrolled(), "passing something else takes nothing back")
+
+	passed := w.Record(about(w, rule.AssessmentPassed, "p1", nora))
+	require.NoError(t, w.Reacting.React(t.Context(), []string{passed.ID}, ""), "the job may come twice")
+	w.Deliver()
+	*now = now.Add(96 * time.Hour)
+	w.Deliver()
+	assert.Empty(t, contact(), "the label is gone")
+	assert.False(t, enrolled())
+	tasks, err = w.Store.Tasks(t.Context(), false, 10)
+	require.NoError(t, err)
+	assert.Empty(t, tasks, "the task is closed")
+	assert.Empty(t, w.Standins.Inbox.Mails(), "the mail that was to come is not sent")
+	undone := all(t, w, store.DeliveryFilter{EventID: passed.ID})
+	require.Len(t, undone, 4)
+	byKind := map[string]string{}
+	for _, d := range undone {
+		byKind[d.Action.Kind] = d.State + " " + d.Code
+	}
+	assert.Equal(t, map[string]string{
+		rule.Operate: "delivered ", rule.OpenTask: "delivered ", rule.Unenrol: "delivered ", rule.AppendSheet: "skipped " + string(finding.CannotTakeBack),
+	}, byKind)
+	rows, err := w.Store.SheetRows(t.Context(), "failed")
+	require.NoError(t, err)
+	require.Len(t, rows, 1, "a row stays")
+	assert.Equal(t, 0.5, rows[0].Cells["score"])
+
+	// Once per person and target, but what was taken back may happen again.
+	again := w.Record(about(w, rule.AssessmentFailed, "f2", nora))
+	w.Deliver()
+	assert.Equal(t, []string{"to-repeat"}, contact())
+	assert.NotEmpty(t, w.Deliveries(again.ID))
+	usage, err := w.Store.RuleUsage(t.Context(), *now)
+	require.NoError(t, err)
+	assert.Equal(t, r.ID, usage[0].RuleID)
+	assert.Equal(t, 3, usage[0].Fired, "two fails and one pass")
+}
+
+func TestOperationsTellSuccess(t *testing.T) {
+	w, _ := clocked(t)
+	labels := w.Labels()
+	field := func(label string) map[string]string {
+		return map[string]string{"email": "person.email", "label": label}
+	}
+	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{
+		Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: field("event.role"), Fallbacks: map[string]string{"label": "learner"},
+	}}})
+	e := joined(w, "k1", "stu-001", "PROP-A")
+	e.Data["role"] = "weeds" // not a label that the list has
+	d := w.Deliveries(w.Record(e).ID)[0]
+	w.Deliver()
+	d, err := one(t, w, d.ID)
+	require.NoError(t, err)
+	assert.Equal(t, store.DeliveryWaiting, d.State, "200 with an error inside is no success, and again would not help")
+	assert.Equal(t, string(finding.NotSuccess), d.Code)
+	assert.Contains(t, d.LastError, "there is no label weeds")
+	e = joined(w, "k2", "stu-002", "PROP-A")
+	e.Data["role"] = ""
+	w.Record(e)
+	w.Deliver()
+	assert.Equal(t, []string{"learner"}, w.Standins.Contacts.Contacts()[0].Labels, "an empty value gets its fallback")
+
+	tried, err := w.Reacting.TryOperation(t.Context(), "test", labels.ID, "add-label", map[string]any{"email": "a@x.example", "label": "weeds"})
+	require.NoError(t, err)
+	assert.False(t, tried.Worked)
+	assert.Contains(t, tried.Problem, `has no label "weeds"; it has ["learner"`)
+	assert.ErrorContains(t, w.Reacting.DropOperation(t.Context(), "test", labels.ID, "add-label"), `the rule "r" uses it`)
+	_, err = w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "x", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email"}}}})
+	assert.ErrorContains(t, err, "the operation needs this value")
+}
+
+func one(t *testing.T, w *apptest.World, id string) (store.ListedDelivery, error) {
+	d, err := w.Store.Delivery(t.Context(), id)
+	return store.ListedDelivery{Delivery: d}, err
+}
+
+// A receiver that redirects is not followed, wherever it points.
+func TestRedirectsAreRefused(t *testing.T) {
+	w, _ := clocked(t)
+	reached := false
+	inside := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { reached = true }))
+	defer inside.Close()
+	outside := httptest.NewServer(http.RedirectHandler(inside.URL+"/private", http.StatusTemporaryRedirect))
+	defer outside.Close()
+	c := w.Connect("webhook", "moved", map[string]string{"address": outside.URL, "secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="})
+	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
+	w.Record(joined(w, "k1", "stu-001", "PROP-A"))
+	w.Deliver()
+	assert.False(t, reached)
+	d := all(t, w, store.DeliveryFilter{})[0]
+	assert.Equal(t, store.DeliveryWaiting, d.State, "nothing changes by itself")
+	assert.Contains(t, d.LastError, "redirects to "+inside.URL)
+}
+
+func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
+	w, _ := clocked(t)
+	w.Reacting.Delays = []time.Duration{time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond}
+	c := w.Contacts()
+	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
+	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 500, Path: "/events"}))
+	ids := []string{}
+	for _, who := range []string{"stu-001", "stu-002", "stu-003"} {
+		ids = append(ids, w.Deliveries(w.Record(joined(w, who, who, "PROP-A")).ID)[0].ID)
+	}
+	tries := func() (n int) {
+		for _, d := range all(t, w, store.DeliveryFilter{}) {
+			n += d.Attempts
+		}
+		return n
+	}
+	for range 4 {
+		for _, id := range ids {
+			_, err := w.Reacting.Deliver(t.Context(), id)
+			require.NoError(t, err)
+		}
+	}
+	assert.Equal(t, 5, tries(), "after five failures in a row nobody is tried")
+	held := all(t, w, store.DeliveryFilter{})
+	assert.Equal(t, "the service keeps failing and rests", held[0].Held)
+	w.Standins.ClearFaults()
+	// Somebody says that it works again: everything of the connection at once.
+	n, err := w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{ConnectionID: c.ID})
+	require.NoError(t, err)
+	assert.Equal(t, 3, n)
+	w.Deliver()
+	assert.Len(t, w.Standins.Contacts.Contacts(), 3)
+	after, err := w.Store.Connection(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Zero(t, after.Failures)
+	n, err = w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{RuleID: r.ID})
+	require.NoError(t, err)
+	assert.Zero(t, n, "what was delivered is not sent again")
+	_, err = w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{})
+	assert.ErrorContains(t, err, "say which to try again")
+}
+
+func TestOneAfterTheOtherPerPersonAndConnection(t *testing.T) {
+	w, _ := clocked(t)
+	c := w.Contacts()
+	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", InOrder: true, Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": "section.title"}}}})
+	first := w.Deliveries(w.Record(joined(w, "k1", "stu-001", "PROP-A")).ID)[0]
+	second := w.Deliveries(w.Record(joined(w, "k2", "stu-001", "SOIL-A")).ID)[0]
+	other := w.Deliveries(w.Record(joined(w, "k3", "stu-002", "SOIL-A")).ID)[0]
+	again, err := w.Reacting.Deliver(t.Context(), second.ID)
+	require.NoError(t, err)
+	assert.Positive(t, again)
+	for _, id := range []string{other.ID, first.ID, second.ID} {
+		again, err := w.Reacting.Deliver(t.Context(), id)
+		require.NoError(t, err)
+		assert.Zero(t, again)
+	}
+	assert.Equal(t, []string{"Propagation A", "Soil science A"}, w.Standins.Contacts.Contacts()[0].Labels)
+}
+
+func TestTrialReachesNobody_E6(t *testing.T) {
+	w, _ := clocked(t)
+	labels := w.Labels()
+	issuer, err := w.Awarding.AddIssuer(t.Context(), "test", store.Issuer{Name: "School"})
+	require.NoError(t, err)
+	badge, err := w.Awarding.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
+	require.NoError(t, err)
+	d := rule.Draft{Name: "r", Trigger: "section.joined", Condition: `event.role == "student"`, Actions: []rule.Action{
+		{Kind: rule.Award, BadgeID: badge.ID},
+		{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}", Text: "{{.award.address}}"},
+		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"weeds"`}},
+		{Kind: rule.AddToGroup, ConnectionID: w.Workspace().ID, Group: "Greenhouse talk"},
+		{Kind: rule.OpenTask, Subject: "x", If: `person.givenName == "Ada"`},
+	}}
+	made, err := w.Reacting.TryDraft(t.Context(), d, reacting.TrialRequest{})
+	require.NoError(t, err)
+	assert.Empty(t, made.EventID, "there is no real event yet, so one is made up")
+	assert.Equal(t, "holds", made.Condition)
+
+	r, err := w.Reacting.Save(t.Context(), "test", "", 0, d)
+	require.NoError(t, err)
+	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
+	got, err := w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{})
+	require.NoError(t, err)
+	assert.Equal(t, e.ID, got.EventID)
+	assert.Equal(t, "Ada Alder", got.Person)
+	require.Len(t, got.Steps, 5)
+	assert.Equal(t, "Hello Ada", got.Steps[1].Shown["subject"])
+	assert.Contains(t, got.Steps[2].Checked, `no label "weeds"`, "what must exist is checked")
+	assert.Contains(t, got.Steps[3].Checked, "no such group")
+	assert.Equal(t, "holds", got.Steps[4].If)
+	_, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{Send: true})
+	assert.ErrorContains(t, err, "where test sends go")
+	require.NoError(t, w.Reacting.SetTestRecipient(t.Context(), "test", "maud@fernmoor.example"))
+	sent, err := w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{Send: true})
+	require.NoError(t, err)
+	assert.True(t, sent.Steps[1].Sent)
+	mails := w.Standins.Inbox.Mails()
+	require.Len(t, mails, 1)
+	assert.Equal(t, "maud@fernmoor.example", mails[0].To)
+	assert.Equal(t, "[Test] Hello Ada", mails[0].Subject)
+	awards, err := w.Store.Awards(t.Context(), "", "", "", 10)
+	require.NoError(t, err)
+	assert.Empty(t, awards, "nobody is awarded")
+	assert.Empty(t, w.Standins.Contacts.Contacts())
+	assert.Empty(t, all(t, w, store.DeliveryFilter{}), "a trial is no delivery")
+	after, err := w.Store.Rule(t.Context(), r.ID)
+	require.NoError(t, err)
+	assert.NotNil(t, after.TriedAt)
+	_, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{EventID: store.NewID()})
+	assert.ErrorContains(t, err, "there is no event")
+}
+
+func TestLookBackThenCatchUp_E7(t *testing.T) {
+	w, _ := clocked(t)
+	since := time.Now().Add(-time.Hour)
+	for _, x := range [][2]string{{"k1", "stu-001"}, {"k2", "stu-002"}, {"k3", "stu-003"}, {"k4", "stu-001"}} {
+		w.Record(joined(w, x[0], x[1], "PROP-A"))
+	}
+	r, err := w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "r", Trigger: "section.joined", Once: true, Condition: `person.givenName != "Ben"`, Actions: []rule.Action{
+		{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}},
+	}})
+	require.NoError(t, err)
+	back, err := w.Reacting.LookBack(t.Context(), r.ID, since)
+	require.NoError(t, err)
+	var who []string
+	for _, x := range back.Would {
+		who = append(who, x.Person)
+	}
+	before := len(who)
+	require.Positive(t, before)
+	assert.Contains(t, who, "Ada Alder")
+	assert.Equal(t, back.Held, back.Already+before)
+	assert.Empty(t, w.Standins.Contacts.Contacts(), "looking back does nothing")
+	_, err = w.Reacting.CatchUp(t.Context(), "test", r.ID, since, before)
+	assert.ErrorContains(t, err, "the rule is off")
+	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
+	require.NoError(t, err)
+	_, err = w.Reacting.CatchUp(t.Context(), "test", r.ID, since, before+1)
+	assert.ErrorContains(t, err, "look back again", "only what was shown is done")
+	n, err := w.Reacting.CatchUp(t.Context(), "test", r.ID, since, before)
+	require.NoError(t, err)
+	assert.Equal(t, before, n)
+	var ids []string
+	for _, x := range back.Would {
+		ids = append(ids, x.EventID)
+	}
+	require.NoError(t, w.Reacting.React(t.Context(), ids, r.ID)) // the queued job
+	w.Deliver()
+	back, err = w.Reacting.LookBack(t.Context(), r.ID, since)
+	require.NoError(t, err)
+	assert.Empty(t, back.Would, "everybody has been caught up")
+	assert.Len(t, all(t, w, store.DeliveryFilter{RuleID: r.ID}), before)
+}
+
+func TestEnrolmentsArePickedUp(t *testing.T) {
+	w, _ := clocked(t)
+	c := w.Connect("oneroster-delta", "Platform by file", nil)
+	soil := w.Section("SOIL-A")
+	w.Rule(rule.Draft{Name: "in", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: soil.ID}}})
+	w.Rule(rule.Draft{Name: "out", Trigger: "module.reopened", Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: soil.ID}}})
+	w.Record(about(w, rule.ModuleCompleted, "k1", "stu-030"))
+	w.Deliver()
+	pending := func() []store.Pickup {
+		list, err := w.Store.Pickups(context.Background(), c.ID, time.Time{})
+		require.NoError(t, err)
+		return list
+	}
+	require.Len(t, pending(), 1)
+	assert.Equal(t, "sec-soil-a", pending()[0].Section)
+	assert.Equal(t, "stu-030", pending()[0].Person)
+	assert.True(t, pending()[0].Active)
+	w.Record(about(w, rule.ModuleReopened, "k2", "stu-030"))
+	w.Deliver()
+	require.Len(t, pending(), 1, "the latest state only")
+	assert.False(t, pending()[0].Active)
+}
+
+func TestRulesKeepTheirVersions(t *testing.T) {
+	w, _ := clocked(t)
+	a := rule.Action{Kind: rule.OpenTask, Subject: "first"}
+	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{a}})
+	w.Record(joined(w, "k1", "stu-001", "PROP-A"))
+	a.Subject = "second"
+	d := r.Draft()
+	d.Actions = []rule.Action{a}
+	_, err := w.Reacting.Save(t.Context(), "test", r.ID, r.Version, d)
+	require.NoError(t, err)
+	w.Record(joined(w, "k2", "stu-002", "PROP-A"))
+	list := all(t, w, store.DeliveryFilter{RuleID: r.ID})
+	require.Len(t, list, 2)
+	versions, err := w.Store.RuleVersions(t.Context(), r.ID)
+	require.NoError(t, err)
+	was := map[int]string{}
+	for _, v := range versions {
+		was[v.Version] = v.Draft.Actions[0].Subject
+	}
+	assert.Equal(t, "second", was[list[0].RuleVersion], "the newest delivery")
+	assert.Equal(t, "first", was[list[1].RuleVersion])
+	_, err = w.Reacting.Save(t.Context(), "test", r.ID, r.Version, d)
+	assert.ErrorIs(t, err, store.ErrStale)
+	assert.ErrorContains(t, w.Reacting.Remove(t.Context(), "test", r.ID), "switch it off first")
+}

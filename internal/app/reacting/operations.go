@@ -1,0 +1,130 @@
+package reacting
+
+import (
+	"context"
+	"errors"
+
+	"kanban/internal/adapter"
+	"kanban/internal/adapter/services"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+)
+
+// KeepOperation makes or replaces an operation of a connection.
+func (s *Service) KeepOperation(ctx context.Context, who, connectionID string, o rule.Operation) error {
+	if err := s.checkConnection(ctx, connectionID, "operation", adapter.KindHTTP); err != nil {
+		return err
+	}
+	if err := o.Check(); err != nil {
+		return refusal.Invalid("operation", "%v", err)
+	}
+	if o.Title == "" {
+		o.Title = o.Name
+	}
+	if err := s.Expressions.CheckCondition(o.Success); err != nil {
+		return refusal.Invalid("success", "%v", err)
+	}
+	for _, f := range o.Fields {
+		if f.List == "" {
+			continue
+		}
+		if err := s.Expressions.CheckValue(f.List); err != nil {
+			return refusal.Invalid("fields."+f.Name+".list", "%v", err)
+		}
+	}
+	if o.Undo != "" && o.Undo != o.Name {
+		if _, err := s.Store.Operation(ctx, connectionID, o.Undo); errors.Is(err, store.ErrNotFound) {
+			return refusal.Invalid("undo", "the connection defines no operation %q yet; define it first, or name it later", o.Undo)
+		}
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.KeepOperation(ctx, connectionID, o); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "defined an operation", "connection/"+connectionID, o); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "connection", connectionID)
+	})
+}
+
+// DropOperation removes an operation that no rule which is on uses.
+func (s *Service) DropOperation(ctx context.Context, who, connectionID, name string) error {
+	rules, err := s.Store.RulesOn(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range rules {
+		for _, a := range r.Actions {
+			if a.Kind == rule.Operate && a.ConnectionID == connectionID && a.Operation == name {
+				return refusal.Conflict("", "the rule %q uses it and is on; switch it off first", r.Name)
+			}
+		}
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.DropOperation(ctx, connectionID, name); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, who, "removed an operation", "connection/"+connectionID, map[string]string{"name": name})
+	})
+}
+
+// Tried is what came back from calling an operation by hand.
+type Tried struct {
+	Worked          bool
+	Status          int
+	Request, Answer string
+	Problem         string
+}
+
+// TryOperation calls an operation now, with values given by hand. It is for real.
+func (s *Service) TryOperation(ctx context.Context, who, connectionID, name string, values map[string]any) (Tried, error) {
+	o, err := s.Store.Operation(ctx, connectionID, name)
+	if err != nil {
+		return Tried{}, err
+	}
+	c, err := s.Open(ctx, connectionID)
+	if err != nil {
+		return Tried{}, err
+	}
+	request, err := o.Fill(values)
+	if err != nil {
+		return Tried{}, refusal.Invalid("values", "%v", err)
+	}
+	service := services.New(c, s.once())
+	err = s.checkListed(ctx, service, o, values)
+	var out outcome
+	if err == nil {
+		out, err = s.operated(ctx, service, o, request, "")
+	}
+	t := Tried{Worked: err == nil, Status: out.status, Request: out.request, Answer: out.answer}
+	if err != nil {
+		t.Problem = problemText(err)
+	}
+	return t, s.Store.InTx(ctx, func(tx *store.Tx) error {
+		return tx.Audit(ctx, who, "called an operation by hand", "connection/"+connectionID, map[string]any{"operation": name, "worked": t.Worked})
+	})
+}
+
+// EndTask marks a task as done, or opens it again.
+func (s *Service) EndTask(ctx context.Context, who, id string, done bool) error {
+	ok := false
+	err := s.Store.InTx(ctx, func(tx *store.Tx) (err error) {
+		word := "did a task"
+		if done {
+			ok, err = tx.EndTask(ctx, store.Task{ID: id}, who)
+		} else {
+			word = "opened a task again"
+			ok, err = tx.ReopenTask(ctx, id)
+		}
+		if err != nil || !ok {
+			return err
+		}
+		return tx.Audit(ctx, who, word, "task/"+id, nil)
+	})
+	if err == nil && !ok {
+		return refusal.Conflict("", "there is no such task, or it is so already")
+	}
+	return err
+}

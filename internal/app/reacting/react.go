@@ -1,0 +1,225 @@
+package reacting
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+)
+
+// book holds the rules that are on, ready to be matched. One is built when any rule
+// has changed.
+type book struct {
+	mark   string
+	byID   map[string]store.Rule
+	fires  *rule.Index
+	undone *rule.Index // by what takes a rule's deliveries back
+}
+
+// books keeps the latest book of a process.
+type books struct {
+	mu     sync.Mutex
+	latest *book
+}
+
+func newBook(mark string, rules []store.Rule) *book {
+	b := &book{mark: mark, byID: make(map[string]store.Rule, len(rules))}
+	var fires, undone []rule.Rule
+	for _, r := range rules {
+		b.byID[r.ID] = r
+		fires = append(fires, rule.Rule{ID: r.ID, Trigger: rule.Trigger(r.Trigger), Scope: r.Scope, Days: r.Days})
+		for _, t := range r.UndoneBy {
+			undone = append(undone, rule.Rule{ID: r.ID, Trigger: rule.Trigger(t), Scope: r.Scope})
+		}
+	}
+	b.fires, b.undone = rule.NewIndex(fires), rule.NewIndex(undone)
+	return b
+}
+
+// rulesOn gives the rules that are on.
+func (s *Service) rulesOn(ctx context.Context) (*book, error) {
+	mark, err := s.Store.RulesMark(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.books.mu.Lock()
+	defer s.books.mu.Unlock()
+	if s.books.latest != nil && s.books.latest.mark == mark {
+		return s.books.latest, nil
+	}
+	rules, err := s.Store.RulesOn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.books.latest = newBook(mark, rules)
+	return s.books.latest, nil
+}
+
+func at(e store.Event) rule.Event {
+	days := 0
+	if e.Type == string(rule.PersonInactive) {
+		n, _ := e.Data["days"].(float64)
+		days = int(n)
+	}
+	return rule.Event{Type: rule.Trigger(e.Type), Days: days, At: rule.Scope{Course: text(e.CourseID), Section: text(e.SectionID), Module: e.ModuleID, Activity: e.ActivityID}}
+}
+
+// React matches rules against events and makes the deliveries that follow. An
+// event that has had its deliveries gets no second ones. With ruleID only that rule
+// is looked at, and what happened before it was on counts too.
+func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) error {
+	b, err := s.rulesOn(ctx)
+	if err != nil || len(b.byID) == 0 {
+		return err
+	}
+	events, err := s.Store.EventsByID(ctx, eventIDs)
+	if err != nil {
+		return err
+	}
+	known := s.newKnown()
+	var made []store.Delivery
+	var undo []store.Event
+	for _, e := range events {
+		for _, match := range b.fires.Match(at(e)) {
+			r := b.byID[match.ID]
+			if ruleID != "" && r.ID != ruleID || ruleID == "" && e.RecordedAt.Before(*r.OnSince) {
+				continue
+			}
+			list, err := s.fire(ctx, known, e, r)
+			if err != nil {
+				return err
+			}
+			made = append(made, list...)
+		}
+		if ruleID == "" && e.PersonID != nil && len(b.undone.Match(at(e))) > 0 {
+			undo = append(undo, e)
+		}
+	}
+	if len(made) == 0 && len(undo) == 0 {
+		return nil
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := s.queue(ctx, tx, made); err != nil {
+			return err
+		}
+		for _, e := range undo {
+			for _, match := range b.undone.Match(rule.Event{Type: rule.Trigger(e.Type), At: at(e).At}) {
+				if err := s.takeBack(ctx, tx, e, match.ID); err != nil {
+					return err
+				}
+			}
+		}
+		return tx.Announce(ctx, "delivery", "")
+	})
+}
+
+func text(id *string) string {
+	if id == nil {
+		return ""
+	}
+	return *id
+}
+
+// queue writes deliveries and queues the first of each rule and event. What a
+// person has had once already is left out whole.
+func (s *Service) queue(ctx context.Context, tx *store.Tx, made []store.Delivery) error {
+	fresh, err := tx.AddDeliveries(ctx, made)
+	if err != nil {
+		return err
+	}
+	for _, d := range made {
+		if fresh[d.ID] && d.State == store.DeliveryPlanned && d.Position == 0 {
+			if err := tx.Begin(ctx, d.ID, *d.DueAt); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// fire gives the deliveries of one rule for one event: none when its condition does
+// not hold. Each of them is begun when the one before it is over.
+func (s *Service) fire(ctx context.Context, known *known, e store.Event, r store.Rule) ([]store.Delivery, error) {
+	var conditionErr error
+	if r.Condition != "" {
+		values, err := known.values(ctx, e, r.Condition)
+		if err != nil {
+			return nil, err
+		}
+		var held bool
+		if held, conditionErr = s.Expressions.Holds(r.Condition, values); conditionErr == nil && !held {
+			return nil, nil
+		}
+	}
+	list := make([]store.Delivery, 0, len(r.Actions))
+	for i, a := range r.Actions {
+		d := store.Delivery{ID: store.NewID(), EventID: e.ID, RuleID: &r.ID, RuleVersion: r.Version, Position: i, Action: a, PersonID: e.PersonID, SectionID: e.SectionID, State: store.DeliveryPlanned}
+		if a.ConnectionID != "" {
+			d.ConnectionID = &a.ConnectionID
+		}
+		if i == 0 {
+			wait, _ := rule.Span(a.After)
+			due := e.RecordedAt.Add(wait)
+			d.DueAt = &due
+		}
+		if r.Once && e.PersonID != nil {
+			key := fmt.Sprintf("%s/%d/%s/%s/%s/%s", r.ID, i, *e.PersonID, text(e.SectionID), e.ModuleID, e.ActivityID)
+			d.OnceKey = &key
+		}
+		if conditionErr != nil {
+			d.State, d.Code, d.LastError = store.DeliveryWaiting, string(finding.ConditionRefused), conditionErr.Error()
+		}
+		list = append(list, d)
+	}
+	return list, nil
+}
+
+// takeBack stops what a rule has not done yet for the event's person and place, and
+// queues the opposite of what it has done.
+func (s *Service) takeBack(ctx context.Context, tx *store.Tx, e store.Event, ruleID string) error {
+	list, err := tx.Undoable(ctx, ruleID, e)
+	if err != nil {
+		return err
+	}
+	now := time.Now().UTC()
+	var undoing []store.Delivery
+	slices.Reverse(list) // the last thing first
+	for _, d := range list {
+		if d.State != store.DeliveryDelivered {
+			if err := tx.Release(ctx, d.ID, store.DeliveryStopped); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := tx.Release(ctx, d.ID, ""); err != nil {
+			return err
+		}
+		u := store.Delivery{
+			ID: store.NewID(), EventID: e.ID, RuleID: d.RuleID, RuleVersion: d.RuleVersion, Position: d.Position, ConnectionID: d.ConnectionID,
+			PersonID: d.PersonID, SectionID: d.SectionID, Undoes: &d.ID, State: store.DeliveryPlanned, DueAt: &now,
+		}
+		opposite, ok := d.Action.TakenBack()
+		if u.Action = opposite; !ok {
+			u.Action, u.State, u.Code, u.FinishedAt = d.Action, store.DeliverySkipped, string(finding.CannotTakeBack), &now
+			u.Action.Undo = true
+		}
+		undoing = append(undoing, u)
+	}
+	fresh, err := tx.AddDeliveries(ctx, undoing)
+	if err != nil {
+		return err
+	}
+	for _, u := range undoing {
+		if fresh[u.ID] && u.State == store.DeliveryPlanned {
+			if err := tx.Begin(ctx, u.ID, now); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

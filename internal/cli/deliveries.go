@@ -1,0 +1,61 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/url"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"kanban/internal/client"
+	"kanban/internal/core/rule"
+	"kanban/internal/wire/api"
+)
+
+func listDeliveries(ctx context.Context, cmd *cli.Command) error {
+	c := connect(cmd)
+	q := url.Values{"limit": {fmt.Sprint(cmd.Int("limit"))}}
+	if state := cmd.String("state"); state != "" {
+		q.Set("state", state)
+	}
+	for flag, find := range map[string]func(string) (string, error){
+		"rule":    func(name string) (string, error) { r, err := findRule(ctx, c, name); return r.ID, err },
+		"to":      func(name string) (string, error) { x, err := findConnection(ctx, c, name); return x.ID, err },
+		"section": func(name string) (string, error) { x, err := findSection(ctx, c, name); return x.ID, err },
+		"person":  func(name string) (string, error) { p, err := onePerson(ctx, c, name); return p.ID, err },
+	} {
+		name := cmd.String(flag)
+		if name == "" {
+			continue
+		}
+		id, err := find(name)
+		if err != nil {
+			return err
+		}
+		key := flag
+		if key == "to" {
+			key = "connection"
+		}
+		q.Set(key, id)
+	}
+	if text := cmd.String("since"); text != "" {
+		span, err := rule.Span(text)
+		if err != nil {
+			return usage(cmd, err.Error())
+		}
+		q.Set("since", time.Now().Add(-span).UTC().Format(time.RFC3339))
+	}
+	page, err := client.Get[api.Page[api.Delivery]](ctx, c, "/deliveries?"+q.Encode())
+	if err != nil {
+		return err
+	}
+	return tableOf(page.Items, "No delivery fits.", []string{"delivery", "state", "rule", "action", "to", "person", "tries", "why"}, func(d api.Delivery) []string {
+		state := d.State
+		if d.State == "queued" && d.Held != "" || d.State == "planned" {
+			state += " " + when(cmp.Or(d.NextAt, d.DueAt))
+		}
+		return []string{d.ID, state, d.Rule, d.Action, d.Connection, d.Person, fmt.Sprint(d.Attempts), cmp.Or(d.Error, d.Held)}
+	}).print(cmd)
+}

@@ -1,0 +1,93 @@
+package rule
+
+// Kinds of action.
+const (
+	Send        = "send"         // a signed event to a service
+	Mail        = "mail"         // a mail
+	Award       = "award"        // a badge
+	Operate     = "operate"      // an operation of a service's own API
+	Enrol       = "enrol"        // into a section at the course platform
+	Unenrol     = "unenrol"      // out of it
+	AddToGroup  = "add-to-group" // at a service
+	TakeFrom    = "take-from-group"
+	OpenTask    = "task" // for a person
+	AppendSheet = "row"  // of a sheet that Kanban keeps
+)
+
+// Kinds lists them all.
+var Kinds = []string{Send, Mail, Award, Operate, Enrol, Unenrol, AddToGroup, TakeFrom, OpenTask, AppendSheet}
+
+// Opposite gives the kind of action that takes one back, empty when there is none.
+// What is sent or operated is taken back by UndoFields and by the operation's own
+// partner.
+func Opposite(kind string) string {
+	return map[string]string{Enrol: Unenrol, Unenrol: Enrol, AddToGroup: TakeFrom, TakeFrom: AddToGroup, Send: Send, Operate: Operate, OpenTask: OpenTask}[kind]
+}
+
+// Action is one thing a rule does.
+type Action struct {
+	Kind string `json:"kind" enum:"send,mail,award,operate,enrol,unenrol,add-to-group,take-from-group,task,row"`
+	// After is how long to wait: since the event for the first action, since the
+	// action before for the others.
+	After string `json:"after,omitempty" doc:"How long to wait beforehand: 90m, 2h or 3d, since the event or since the action before"`
+	// If is looked at when the action's time has come; false skips the action.
+	If string `json:"if,omitempty" doc:"A condition in CEL, looked at when the action's time has come, such as: !progress.moduleDone"`
+	// ConnectionID is where a send, mail, operate, enrol or group action goes.
+	ConnectionID string `json:"connectionId,omitempty"`
+	// Fields of a send, an operate or a row: name → CEL expression.
+	Fields map[string]string `json:"fields,omitempty" doc:"For send, operate and row: values by name, each a CEL expression over event, person, section, course, module, activity, progress and award"`
+	// UndoFields are sent instead of Fields when a send is taken back.
+	UndoFields map[string]string `json:"undoFields,omitempty" doc:"For send: what is sent to take it back"`
+	// Fallbacks stand in for values that are missing or empty.
+	Fallbacks map[string]string `json:"fallbacks,omitempty" doc:"By name of a field: the text to use when its value is missing or empty"`
+	// Operation of the connection, for operate.
+	Operation string `json:"operation,omitempty" doc:"For operate: the name of the connection's operation"`
+	// SectionID is where to enrol; the event's own section when empty.
+	SectionID string `json:"sectionId,omitempty" doc:"For enrol and unenrol: the section; the event's own when absent"`
+	// Group at the service, a text template.
+	Group string `json:"group,omitempty" doc:"For group actions: the group's name at the service, a template"`
+	// To, Subject and Text of a mail; Subject and Text of a task.
+	To      string `json:"to,omitempty" doc:"For mail: a CEL expression that gives the address; person.email when absent"`
+	Subject string `json:"subject,omitempty" doc:"For mail and task: a template such as: Well done, {{.person.givenName}}"`
+	Text    string `json:"text,omitempty" doc:"For mail and task: a template"`
+	// Owner and DueIn of a task.
+	Owner string `json:"owner,omitempty" doc:"For task: the address of whoever is to do it"`
+	DueIn string `json:"dueIn,omitempty" doc:"For task: in how long it is due, such as 3d"`
+	// BadgeID of an award.
+	BadgeID string `json:"badgeId,omitempty" doc:"For award"`
+	// Sheet is the name of the sheet a row goes to.
+	Sheet string `json:"sheet,omitempty" doc:"For row: the sheet's name; it is made with the first row"`
+	// Undo marks an action that takes an earlier delivery back.
+	Undo bool `json:"undo,omitempty" readOnly:"true" doc:"It takes an earlier delivery back"`
+}
+
+// TakenBack gives the action that takes a back, and whether there is one.
+func (a Action) TakenBack() (Action, bool) {
+	kind := Opposite(a.Kind)
+	if kind == "" || a.Kind == Send && len(a.UndoFields) == 0 {
+		return Action{}, false
+	}
+	a.Kind, a.Undo, a.After, a.If = kind, true, "", ""
+	if kind == Send {
+		a.Fields = a.UndoFields
+	}
+	return a, true
+}
+
+// Draft is a rule as it is written: when this happens, if, then.
+type Draft struct {
+	Name      string
+	Trigger   string
+	Scope     Scope
+	Condition string   // always true when empty
+	Stop      string   // looked at before each action; true ends what is still to come
+	Actions   []Action // in this order
+	Once      bool     // at most once per person and target
+	// UndoneBy are the triggers that, for the same person and place, take back what
+	// the rule did and stop what it has not done yet.
+	UndoneBy []string
+	Days     int // for PersonInactive
+	Quiet    Quiet
+	Limit    Limit
+	InOrder  bool // per person and connection
+}

@@ -1,0 +1,342 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+
+	"kanban/internal/core/rule"
+)
+
+// States of a delivery.
+const (
+	DeliveryPlanned   = "planned" // to come, after the one before it or at DueAt
+	DeliveryQueued    = "queued"
+	DeliveryRetrying  = "retrying" // failed, will be tried again at NextAt
+	DeliveryDelivered = "delivered"
+	DeliveryWaiting   = "waiting" // failed for good, waits for a person
+	DeliverySkipped   = "skipped" // its own condition did not hold when its time came
+	DeliveryStopped   = "stopped" // the rule's stop condition held, or it was undone
+)
+
+// Delivery is one action for one event.
+type Delivery struct {
+	ID           string
+	EventID      string
+	RuleID       *string
+	OfferID      *string // instead of a rule
+	RuleVersion  int
+	Position     int
+	Action       rule.Action `gorm:"serializer:json"`
+	ConnectionID *string
+	PersonID     *string
+	SectionID    *string
+	OnceKey      *string
+	Undoes       *string // the delivery that this one takes back
+	State        string
+	Attempts     int
+	DueAt        *time.Time // not before then
+	NextAt       *time.Time
+	Held         string // what it waits for, when it is no failure
+	Code         string
+	LastError    string
+	Result       map[string]any `gorm:"serializer:json"`
+	CreatedAt    time.Time
+	FinishedAt   *time.Time
+}
+
+// Origin is the rule or the offer that made the delivery.
+func (d Delivery) Origin() string {
+	if d.RuleID != nil {
+		return *d.RuleID
+	}
+	if d.OfferID != nil {
+		return *d.OfferID
+	}
+	return ""
+}
+
+// AddDeliveries writes deliveries except those that their event has had, or their
+// person has had once already, and gives the ids of the new ones.
+func (tx *Tx) AddDeliveries(ctx context.Context, all []Delivery) (map[string]bool, error) {
+	fresh := map[string]bool{}
+	if len(all) == 0 {
+		return fresh, nil
+	}
+	var batch pgx.Batch
+	for _, d := range all {
+		action, err := json.Marshal(d.Action)
+		if err != nil {
+			return nil, err
+		}
+		batch.Queue(`INSERT INTO deliveries (id, event_id, rule_id, offer_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) ON CONFLICT DO NOTHING`,
+			d.ID, d.EventID, d.RuleID, d.OfferID, d.RuleVersion, d.Position, string(action), d.ConnectionID, d.PersonID, d.SectionID, d.OnceKey, d.Undoes, d.State, d.DueAt, d.Code, d.LastError, d.FinishedAt)
+	}
+	results := tx.PGX.SendBatch(ctx, &batch)
+	for _, d := range all {
+		tag, err := results.Exec()
+		if err != nil {
+			_ = results.Close()
+			return nil, known(err, "making a delivery")
+		}
+		if tag.RowsAffected() == 1 {
+			fresh[d.ID] = true
+		}
+	}
+	return fresh, known(results.Close(), "making deliveries")
+}
+
+// Delivery finds one by id.
+func (s *Store) Delivery(ctx context.Context, id string) (d Delivery, err error) {
+	err = s.reader(ctx).Where("id = ?", id).First(&d).Error
+	return d, known(err, "finding the delivery")
+}
+
+// DeliveryFilter narrows a list of deliveries; empty fields do not.
+type DeliveryFilter struct {
+	EventID, RuleID, OfferID, PersonID, SectionID, ConnectionID, State, Before string
+	Since, Until                                                               time.Time // made at or after, made before
+	Limit                                                                      int
+}
+
+// where gives the conditions of the filter over deliveries d.
+func (f DeliveryFilter) where() (conditions []string, args []any) {
+	for _, c := range []struct{ condition, value string }{
+		{"d.event_id = ?", f.EventID}, {"d.rule_id = ?", f.RuleID}, {"d.offer_id = ?", f.OfferID}, {"d.person_id = ?", f.PersonID}, {"d.section_id = ?", f.SectionID},
+		{"d.connection_id = ?", f.ConnectionID}, {"d.state = ?", f.State}, {"d.id < ?", f.Before},
+	} {
+		if c.value != "" {
+			conditions, args = append(conditions, c.condition), append(args, c.value)
+		}
+	}
+	if !f.Since.IsZero() {
+		conditions, args = append(conditions, "d.created_at >= ?"), append(args, f.Since)
+	}
+	if !f.Until.IsZero() {
+		conditions, args = append(conditions, "d.created_at < ?"), append(args, f.Until)
+	}
+	return conditions, args
+}
+
+// ListedDelivery is a delivery with the names that a person reads.
+type ListedDelivery struct {
+	Delivery   `gorm:"embedded"`
+	Rule       string // or offer
+	Person     string
+	Section    string
+	Connection string
+	EventType  string
+}
+
+// Deliveries lists the newest first.
+func (s *Store) Deliveries(ctx context.Context, f DeliveryFilter) (all []ListedDelivery, err error) {
+	q := s.reader(ctx).Table("deliveries d").Select(`d.*,
+		coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT o.name FROM offers o WHERE o.id = d.offer_id), '') AS rule,
+		coalesce((SELECT e.type FROM events e WHERE e.id = d.event_id), '') AS event_type,
+		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person,
+		coalesce((SELECT x.title FROM sections x WHERE x.id = d.section_id), '') AS section,
+		coalesce((SELECT c.name FROM connections c WHERE c.id = d.connection_id), '') AS connection`).Order("d.id DESC").Limit(f.Limit)
+	conditions, args := f.where()
+	for i, c := range conditions {
+		q = q.Where(c, args[i])
+	}
+	err = q.Scan(&all).Error
+	return all, known(err, "listing deliveries")
+}
+
+// Attempt is one try of a delivery. Request and Answer are excerpts with
+// personal data masked.
+type Attempt struct {
+	DeliveryID string    `json:"-"`
+	Number     int       `json:"number"`
+	StartedAt  time.Time `json:"startedAt"`
+	Millis     int       `json:"millis" doc:"How long it took, in milliseconds"`
+	Status     int       `json:"status" doc:"HTTP status or SMTP code, 0 without an answer"`
+	Request    string    `json:"request"`
+	Answer     string    `json:"answer"`
+	Error      string    `json:"error"`
+}
+
+// Attempts lists the tries of a delivery, first to last.
+func (s *Store) Attempts(ctx context.Context, deliveryID string) (all []Attempt, err error) {
+	err = s.reader(ctx).Where("delivery_id = ?", deliveryID).Order("number").Find(&all).Error
+	return all, known(err, "listing attempts")
+}
+
+// EndAttempt writes an attempt and what it means for its delivery.
+func (tx *Tx) EndAttempt(ctx context.Context, d *Delivery, a Attempt) error {
+	if _, err := tx.PGX.Exec(ctx, `INSERT INTO attempts (delivery_id, number, started_at, millis, status, request, answer, error) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+		a.DeliveryID, a.Number, a.StartedAt, a.Millis, a.Status, a.Request, a.Answer, a.Error); err != nil {
+		return known(err, "writing an attempt")
+	}
+	return tx.Settle(ctx, d)
+}
+
+// Settle writes what became of a delivery.
+func (tx *Tx) Settle(ctx context.Context, d *Delivery) error {
+	result, err := json.Marshal(d.Result)
+	if err != nil {
+		return err
+	}
+	if d.Result == nil {
+		result = []byte("{}")
+	}
+	if _, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = $2, attempts = $3, next_at = $4, due_at = $5, held = $6, code = $7, last_error = $8, result = $9, finished_at = $10 WHERE id = $1`,
+		d.ID, d.State, d.Attempts, d.NextAt, d.DueAt, d.Held, d.Code, d.LastError, string(result), d.FinishedAt); err != nil {
+		return known(err, "writing a delivery")
+	}
+	return tx.Announce(ctx, "delivery", d.ID)
+}
+
+// Hold notes until when, and for what, a delivery waits without having failed.
+func (s *Store) Hold(ctx context.Context, id, held string, until time.Time) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE deliveries SET held = $2, next_at = $3 WHERE id = $1 AND (held, next_at) IS DISTINCT FROM ($2, $3)`, id, held, until)
+	return known(err, "holding a delivery")
+}
+
+// Following lists the deliveries of the same event and origin, by position.
+func (s *Store) Following(ctx context.Context, d Delivery) (all []Delivery, err error) {
+	err = s.reader(ctx).Where("event_id = ? AND coalesce(rule_id, offer_id) = ? AND undoes IS NULL", d.EventID, d.Origin()).Order("position").Find(&all).Error
+	return all, known(err, "listing a rule's deliveries")
+}
+
+// Begin queues a planned delivery, to be made when it is due; nothing happens to one
+// that is not planned any more.
+func (tx *Tx) Begin(ctx context.Context, id string, due time.Time) error {
+	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'queued', due_at = $2 WHERE id = $1 AND state = 'planned'`, id, due)
+	if err != nil || tag.RowsAffected() == 0 {
+		return known(err, "queueing a delivery")
+	}
+	return tx.Enqueue(ctx, Deliver{DeliveryID: id})
+}
+
+// Requeue puts deliveries that wait, or would be tried later, back into the queue,
+// and gives how many there were.
+func (tx *Tx) Requeue(ctx context.Context, f DeliveryFilter) (ids []string, err error) {
+	conditions, args := f.where()
+	sql := strings.Join(append(conditions, "d.state IN ('waiting', 'retrying')"), " AND ")
+	for i := range args {
+		sql = strings.Replace(sql, "?", fmt.Sprintf("$%d", i+1), 1)
+	}
+	rows, err := tx.PGX.Query(ctx, `UPDATE deliveries d SET state = 'queued', next_at = NULL, finished_at = NULL, held = '' WHERE `+sql+` RETURNING d.id::text`, args...)
+	if err == nil {
+		ids, err = pgx.CollectRows(rows, pgx.RowTo[string])
+	}
+	return ids, tx.requeued(ctx, ids, err)
+}
+
+// RequeueOne does the same with one; ErrStale means that it neither waits nor would
+// be tried later.
+func (tx *Tx) RequeueOne(ctx context.Context, id string) error {
+	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'queued', next_at = NULL, finished_at = NULL, held = '' WHERE id = $1 AND state IN ('waiting', 'retrying')`, id)
+	if err == nil && tag.RowsAffected() == 0 {
+		return fmt.Errorf("retrying the delivery: %w", ErrStale)
+	}
+	return tx.requeued(ctx, []string{id}, err)
+}
+
+func (tx *Tx) requeued(ctx context.Context, ids []string, err error) error {
+	if err != nil || len(ids) == 0 {
+		return known(err, "retrying deliveries")
+	}
+	for from := 0; from < len(ids); from += 1000 {
+		var jobs []river.JobArgs
+		for _, id := range ids[from:min(from+1000, len(ids))] {
+			jobs = append(jobs, Deliver{DeliveryID: id})
+		}
+		if err := tx.Enqueue(ctx, jobs...); err != nil {
+			return err
+		}
+	}
+	return tx.Announce(ctx, "delivery", "")
+}
+
+// Stop ends what is still to come of one event and origin, from a position on.
+func (tx *Tx) Stop(ctx context.Context, d Delivery, why string) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'stopped', held = $4, next_at = NULL, finished_at = now()
+		WHERE event_id = $1 AND coalesce(rule_id, offer_id) = $2 AND position >= $3 AND undoes IS NULL AND state IN ('planned', 'queued', 'retrying')`, d.EventID, d.Origin(), d.Position, why)
+	return known(err, "stopping deliveries")
+}
+
+// Undoable lists what a rule did, or is about to do, for a person in a place, and
+// that has not been taken back: the place is a section, and a module or activity
+// where the event that takes it back names one.
+func (tx *Tx) Undoable(ctx context.Context, ruleID string, e Event) (all []Delivery, err error) {
+	q := tx.DB.Table("deliveries d").Select("d.*").Joins("JOIN events x ON x.id = d.event_id").
+		Where("d.rule_id = ? AND d.person_id = ? AND d.undoes IS NULL AND d.event_id <> ?", ruleID, e.PersonID, e.ID).
+		Where("NOT EXISTS (SELECT 1 FROM deliveries u WHERE u.undoes = d.id)").Where("d.state NOT IN ('stopped', 'skipped')")
+	if e.SectionID != nil {
+		q = q.Where("x.section_id = ?", *e.SectionID)
+	}
+	if e.ModuleID != "" {
+		q = q.Where("x.module_id IN ('', ?)", e.ModuleID)
+	}
+	if e.ActivityID != "" {
+		q = q.Where("x.activity_id IN ('', ?)", e.ActivityID)
+	}
+	err = q.Order("d.id").Find(&all).Error
+	return all, known(err, "finding what to take back")
+}
+
+// Release lets a rule fire again for the person of a delivery that was taken back.
+func (tx *Tx) Release(ctx context.Context, id, state string) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET once_key = NULL, state = CASE WHEN $2 = '' THEN state ELSE $2 END,
+		held = CASE WHEN $2 = '' THEN held ELSE 'undone' END, finished_at = coalesce(finished_at, now()) WHERE id = $1`, id, state)
+	return known(err, "taking a delivery back")
+}
+
+// Earlier reports whether an earlier delivery to the same person and connection is
+// still to be made.
+func (s *Store) Earlier(ctx context.Context, d Delivery) (yes bool, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM deliveries o WHERE o.connection_id = $1 AND o.person_id = $2 AND o.id < $3
+		AND o.state IN ('queued', 'retrying', 'waiting') AND (o.due_at IS NULL OR o.due_at <= now()))`, d.ConnectionID, d.PersonID, d.ID).Scan(&yes)
+	return yes, known(err, "looking for earlier deliveries")
+}
+
+// Calls gives when the calls of a rule within a window were made, oldest first, at
+// most that many of the latest.
+func (s *Store) Calls(ctx context.Context, ruleID string, since time.Time, most int) ([]time.Time, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT started_at FROM (SELECT a.started_at FROM attempts a JOIN deliveries d ON d.id = a.delivery_id
+		WHERE d.rule_id = $1 AND a.started_at > $2 ORDER BY a.started_at DESC LIMIT $3) x ORDER BY started_at`, ruleID, since, most)
+	if err != nil {
+		return nil, known(err, "counting calls")
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowTo[time.Time])
+	return list, known(err, "counting calls")
+}
+
+// Rested says whether a connection rests, and until when. When its rest is over,
+// exactly one caller is let through to see whether it works again; for the others
+// it rests on for as long as said.
+func (s *Store) Rested(ctx context.Context, connectionID string, again time.Duration) (until *time.Time, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT rests_until FROM connections WHERE id = $1`, connectionID).Scan(&until)
+	if err != nil || until == nil {
+		return nil, known(err, "looking whether a connection rests")
+	}
+	tag, err := s.Pool.Exec(ctx, `UPDATE connections SET rests_until = now() + $2 * interval '1 second' WHERE id = $1 AND rests_until <= now()`, connectionID, again.Seconds())
+	if err != nil || tag.RowsAffected() == 1 {
+		return nil, known(err, "looking whether a connection rests")
+	}
+	err = s.Pool.QueryRow(ctx, `SELECT rests_until FROM connections WHERE id = $1`, connectionID).Scan(&until)
+	return until, known(err, "looking whether a connection rests")
+}
+
+// Failed counts a failure of a connection; from so many in a row on it rests, for a
+// time that doubles with each one up to a bound.
+func (tx *Tx) Failed(ctx context.Context, connectionID string, from int, rest, most time.Duration) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE connections SET failures = failures + 1, rests_until = CASE WHEN failures + 1 < $2 THEN NULL ELSE
+		now() + least($3 * power(2, least(failures + 1 - $2, 20)), $4) * interval '1 second' END WHERE id = $1`, connectionID, from, rest.Seconds(), most.Seconds())
+	return known(err, "counting failures")
+}
+
+// Worked ends the rest of a connection.
+func (tx *Tx) Worked(ctx context.Context, connectionID string) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE connections SET failures = 0, rests_until = NULL WHERE id = $1 AND (failures > 0 OR rests_until IS NOT NULL)`, connectionID)
+	return known(err, "counting failures")
+}

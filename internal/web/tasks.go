@@ -1,0 +1,154 @@
+package web
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"kanban/internal/adapter"
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+	"kanban/internal/wire/oneroster"
+	"kanban/internal/wire/sheet"
+)
+
+type tasksInput struct {
+	Done  bool `query:"done" doc:"Those that are done, the latest first, instead of the open ones"`
+	Limit int  `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+}
+
+func (s *Server) tasks(a huma.API) {
+	handle(a, "tasks", "GET /tasks list-tasks List what rules gave people to do, the most urgent first", func(ctx context.Context, in *tasksInput) (api.Page[api.Task], error) {
+		all, err := s.Store.Tasks(ctx, in.Done, in.Limit)
+		return api.Page[api.Task]{Items: each(all, shownTask)}, err
+	})
+	handleEmpty(a, "tasks", "POST /tasks/{id}/done end-task Mark a task as done", func(ctx context.Context, in *byID) error {
+		return s.Reacting.EndTask(ctx, callerOf(ctx).Name, in.ID, true)
+	})
+	handleEmpty(a, "tasks", "POST /tasks/{id}/open reopen-task Open a task again", func(ctx context.Context, in *byID) error {
+		return s.Reacting.EndTask(ctx, callerOf(ctx).Name, in.ID, false)
+	})
+	handle(a, "sheets", "GET /sheets list-sheets List the sheets that rules fill", func(ctx context.Context, _ *struct{}) ([]store.Sheet, error) {
+		return s.Store.Sheets(ctx)
+	})
+}
+
+func shownTask(t store.ListedTask) api.Task {
+	out := api.Task{
+		ID: t.ID, Title: t.Title, Detail: t.Detail, Owner: t.Owner, Person: t.Person, Section: t.Section, Rule: t.Rule, DeliveryID: t.DeliveryID,
+		DueAt: t.DueAt, DoneAt: t.DoneAt, DoneBy: t.DoneBy, CreatedAt: t.CreatedAt,
+	}
+	if t.PersonID != nil {
+		out.PersonID = *t.PersonID
+	}
+	return out
+}
+
+// sheetFile gives a sheet as CSV or XLSX, by the ending of the address.
+func (s *Server) sheetFile(w http.ResponseWriter, r *http.Request) {
+	file := chi.URLParam(r, "file")
+	dot := strings.LastIndexByte(file, '.')
+	kind := file[dot+1:]
+	if dot < 1 || kind != "csv" && kind != "xlsx" {
+		writeProblem(w, http.StatusNotFound, "a sheet's address ends with .csv or .xlsx")
+		return
+	}
+	rows, err := s.Store.SheetRows(r.Context(), file[:dot])
+	if err != nil {
+		s.Log.Error("reading a sheet", "cause", err.Error())
+		writeProblem(w, http.StatusInternalServerError, "the sheet could not be read; try again")
+		return
+	}
+	if len(rows) == 0 {
+		writeProblem(w, http.StatusNotFound, "there is no sheet of this name, or it has no row yet")
+		return
+	}
+	header, cells := tableOf(rows)
+	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", file))
+	if kind == "csv" {
+		w.Header().Set("Content-Type", "text/csv; charset=utf-8")
+		_ = sheet.CSV(w, header, cells)
+		return
+	}
+	w.Header().Set("Content-Type", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet")
+	if err := sheet.XLSX(w, file[:dot], header, cells); err != nil {
+		s.Log.Error("writing a sheet", "cause", err.Error())
+	}
+}
+
+// tableOf gives one column per cell name that any row has, in the order of the
+// alphabet, behind the time of the row.
+func tableOf(rows []store.SheetRow) (header []string, cells [][]string) {
+	names := map[string]bool{}
+	for _, r := range rows {
+		for name := range r.Cells {
+			names[name] = true
+		}
+	}
+	columns := slices.Sorted(maps.Keys(names))
+	for _, r := range rows {
+		line := []string{r.At.UTC().Format(time.RFC3339)}
+		for _, c := range columns {
+			text := ""
+			if v, ok := r.Cells[c]; ok && v != nil {
+				text = fmt.Sprint(v)
+			}
+			line = append(line, text)
+		}
+		cells = append(cells, line)
+	}
+	return append([]string{"at"}, columns...), cells
+}
+
+// pickup gives a course platform the enrolments that were made for it, as a OneRoster
+// CSV package in delta mode (OneRoster 1.2 CSV binding). Fetching it twice is harmless.
+func (s *Server) pickup(w http.ResponseWriter, r *http.Request) {
+	key, secret, ok := r.BasicAuth()
+	c, known, err := s.Connecting.AuthenticateKind(r.Context(), adapter.KindPickup, key, secret)
+	if err != nil {
+		s.Log.Error("opening a connection", "cause", err.Error())
+		writeProblem(w, http.StatusServiceUnavailable, "the credential could not be checked; try again")
+		return
+	}
+	if !ok || !known {
+		w.Header().Set("WWW-Authenticate", `Basic realm="pickup"`)
+		writeProblem(w, http.StatusUnauthorized, "give the key and the secret that were shown when the connection was made")
+		return
+	}
+	since := time.Time{}
+	if text := r.URL.Query().Get("since"); text != "" {
+		if since, err = time.Parse(time.RFC3339Nano, text); err != nil {
+			writeProblem(w, http.StatusBadRequest, "since is not a time such as 2026-11-23T09:30:00Z")
+			return
+		}
+	}
+	list, err := s.Store.Pickups(r.Context(), c.ID, since)
+	if err != nil {
+		s.Log.Error("listing enrolments", "cause", err.Error())
+		writeProblem(w, http.StatusInternalServerError, "the enrolments could not be read; try again")
+		return
+	}
+	table := oneroster.Table{Mode: oneroster.Delta}
+	for _, p := range list {
+		status := map[bool]string{true: "active", false: "tobedeleted"}[p.Active]
+		table.Rows = append(table.Rows, map[string]string{
+			"sourcedId": "kanban-" + p.Section + "-" + p.Person, "status": status, "dateLastModified": p.ChangedAt.UTC().Format("2006-01-02T15:04:05.000Z"),
+			"classSourcedId": p.Section, "userSourcedId": p.Person, "role": p.Role,
+		})
+	}
+	w.Header().Set("Content-Type", "application/zip")
+	w.Header().Set("Content-Disposition", `attachment; filename="enrolments.zip"`)
+	if len(list) > 0 {
+		w.Header().Set("Kanban-Next-Since", list[len(list)-1].ChangedAt.UTC().Format(time.RFC3339Nano))
+	}
+	if err := oneroster.WritePackage(w, "Kanban", map[string]oneroster.Table{oneroster.FileEnrollments: table}); err != nil {
+		s.Log.Error("writing enrolments", "cause", err.Error())
+	}
+}
