@@ -15,12 +15,14 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/adapter"
 	"kanban/internal/app/access"
 	"kanban/internal/app/awarding"
 	"kanban/internal/app/connecting"
 	"kanban/internal/app/linking"
 	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
+	"kanban/internal/app/offering"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
@@ -51,6 +53,7 @@ type World struct {
 	Many       *many.Service
 	Awarding   *awarding.Service
 	Reacting   *reacting.Service
+	Offering   *offering.Service
 }
 
 // Quick makes outside calls fail fast.
@@ -87,6 +90,8 @@ func Over(t testing.TB, s *store.Store) *World {
 			},
 		},
 	}
+	x.Offering = &offering.Service{Store: s, Expressions: x.Reacting.Expressions, Now: time.Now}
+	x.Reacting.Told = x.Offering.Told
 	x.Many = &many.Service{Store: s, Pairing: x.Pairing, Syncing: x.Syncing, Now: func() time.Time { return x.Pairing.Now() }}
 	return x
 }
@@ -113,6 +118,14 @@ func (w *World) Workspace() store.Connection {
 // Contacts connects the contact list.
 func (w *World) Contacts() store.Connection {
 	return w.Connect("webhook", "Contacts", map[string]string{"address": w.Standins.Addresses.Contacts + "/events", "secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="})
+}
+
+// Shop connects the shop, which from then on tells what is bought there.
+func (w *World) Shop() adapter.Connection {
+	c := w.Connect("cloudevents", "Shop", nil)
+	opened, err := w.Connecting.Open(w.t.Context(), c.ID)
+	require.NoError(w.t, err)
+	return opened
 }
 
 // Labels connects the contact list's own API, with the operations that add and remove

@@ -24,11 +24,13 @@ import (
 	"kanban/internal/app/linking"
 	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
+	"kanban/internal/app/offering"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
 	"kanban/internal/app/reporting"
 	"kanban/internal/app/syncing"
+	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/store/pgchild"
@@ -185,12 +187,32 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 			return a, awards.AwardAddress(a.ID), err
 		},
 	}
+	offers := &offering.Service{Store: db, Now: time.Now, Expressions: react.Expressions}
+	react.Told = offers.Told
+	report := &reporting.Service{Store: db, Disagreements: disagreements(offers)}
 	return &web.Server{
 		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Reacting: react, Awarding: awards,
 		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: pairs, Linking: links,
-		Many: &many.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}, Reporting: &reporting.Service{Store: db},
+		Many: &many.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}, Reporting: report, Offering: offers,
 		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console,
-	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react}
+	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react, Offering: offers}
+}
+
+// disagreements are those between access and enrolment, as findings want them.
+func disagreements(offers *offering.Service) func(context.Context) ([]reporting.Disagreement, error) {
+	return func(ctx context.Context) (out []reporting.Disagreement, err error) {
+		sides, err := offers.Sides(ctx, "")
+		for _, x := range sides {
+			if x.Verdict == offering.Missing || x.Verdict == offering.Surplus {
+				d := reporting.Disagreement{Code: finding.Code(x.Verdict), Person: x.Person, Section: x.Section, Offer: x.Offer, OfferID: x.OfferID}
+				if x.PersonID != nil {
+					d.PersonID = *x.PersonID
+				}
+				out = append(out, d)
+			}
+		}
+		return out, err
+	}
 }
 
 func nextRun(zone *time.Location) func(store.Pairing, time.Time) *time.Time {

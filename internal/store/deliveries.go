@@ -108,8 +108,14 @@ type DeliveryFilter struct {
 // where gives the conditions of the filter over deliveries d.
 func (f DeliveryFilter) where() (conditions []string, args []any) {
 	for _, c := range []struct{ condition, value string }{
-		{"d.event_id = ?", f.EventID}, {"d.rule_id = ?", f.RuleID}, {"d.offer_id = ?", f.OfferID}, {"d.person_id = ?", f.PersonID}, {"d.section_id = ?", f.SectionID},
-		{"d.connection_id = ?", f.ConnectionID}, {"d.state = ?", f.State}, {"d.id < ?", f.Before},
+		{"d.event_id = ?", f.EventID},
+		{"d.rule_id = ?", f.RuleID},
+		{"d.offer_id = ?", f.OfferID},
+		{"d.person_id = ?", f.PersonID},
+		{"d.section_id = ?", f.SectionID},
+		{"d.connection_id = ?", f.ConnectionID},
+		{"d.state = ?", f.State},
+		{"d.id < ?", f.Before},
 	} {
 		if c.value != "" {
 			conditions, args = append(conditions, c.condition), append(args, c.value)

@@ -298,12 +298,47 @@ func (tx *Tx) ProgressForUpdate(ctx context.Context, personID, sectionID string)
 	return state, known(err, "reading progress")
 }
 
+// lastOf is when somebody did something last, nil for never.
+func lastOf(s learning.State) *time.Time {
+	if last := learning.LastActivity(s); !last.IsZero() {
+		return &last
+	}
+	return nil
+}
+
+// Idle is somebody who stopped, or never began.
+type Idle struct {
+	PersonID, SectionID, CourseID string
+	Percent                       int
+	Last                          time.Time // the latest activity, or when they joined
+}
+
+// IdleSince lists the learners who have done nothing in a section since a time, are
+// not through, and for whom that has not been recorded yet. Sections whose term is
+// over, and courses without an outline, do not count.
+func (s *Store) IdleSince(ctx context.Context, since time.Time, days, limit int) ([]Idle, error) {
+	return many[Idle](ctx, s, "finding who stopped", `
+		SELECT p.id::text, x.id::text, c.id::text, coalesce(g.percent, 0), i.last
+		FROM enrolments e
+		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person AND p.gone_at IS NULL AND p.enabled
+		JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section AND x.gone_at IS NULL
+		JOIN section_facts f ON f.section_id = x.id AND (f.ends_on IS NULL OR f.ends_on >= current_date)
+		JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
+		JOIN outlines o ON o.course_id = c.id
+		LEFT JOIN progress g ON g.person_id = p.id AND g.section_id = x.id
+		CROSS JOIN LATERAL (SELECT coalesce(g.last_at, e.joined_at) AS last) i
+		WHERE e.gone_at IS NULL AND e.role = 'student' AND NOT coalesce(g.done, false) AND i.last < $1
+		AND NOT EXISTS (SELECT 1 FROM events v WHERE v.natural_key = 'person.inactive/' || p.id || '/' || x.id || '/' || $2::int || '/' || extract(epoch FROM date_trunc('second', i.last))::bigint)
+		ORDER BY 1, 2 LIMIT $3`, since, days, limit)
+}
+
 // KeepProgress writes one person's progress.
 func (tx *Tx) KeepProgress(ctx context.Context, personID, sectionID string, state learning.State, percent int) error {
 	text, err := json.Marshal(state)
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `UPDATE progress SET state = $3, percent = $4, updated_at = now() WHERE person_id = $1 AND section_id = $2`, personID, sectionID, string(text), percent)
+	_, err = tx.PGX.Exec(ctx, `UPDATE progress SET state = $3, percent = $4, done = $4 = 100, last_at = $5, updated_at = now() WHERE person_id = $1 AND section_id = $2`,
+		personID, sectionID, string(text), percent, lastOf(state))
 	return known(err, "keeping progress")
 }

@@ -118,6 +118,27 @@ func (ResolveStatements) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 10}
 }
 
+// PassTime looks at what time passing brings about: people who stopped, access that
+// ends.
+type PassTime struct{}
+
+// Kind names the job.
+func (PassTime) Kind() string { return "pass-time" }
+
+// SettleAccess works out anew what an offer gives and takes; every offer for an empty
+// id.
+type SettleAccess struct {
+	OfferID string `json:"offerId,omitempty"`
+}
+
+// Kind names the job.
+func (SettleAccess) Kind() string { return "settle-access" }
+
+// InsertOpts chooses the queue.
+func (SettleAccess) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 20}
+}
+
 // ReadAll starts a read of every register that is not paused.
 type ReadAll struct{}
 

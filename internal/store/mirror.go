@@ -105,6 +105,7 @@ type Movement struct {
 	Role        string
 	// Times it has happened to this enrolment, so that coming back is a new fact.
 	ChangedAt string
+	Section   string // its title
 }
 
 // manyRows is how many written rows are worth new statistics.
@@ -168,7 +169,7 @@ func (m *Merged) notice(code finding.Code, subject, detail string) {
 
 func (tx *Tx) movements(ctx context.Context, connectionID, which string) ([]Movement, error) {
 	rows, err := tx.PGX.Query(ctx, `
-		SELECT $1 || '/' || e.sourced_id, p.id::text, s.id::text, c.id::text, e.role, e.changed_at::text
+		SELECT $1 || '/' || e.sourced_id, p.id::text, s.id::text, c.id::text, e.role, e.changed_at::text, s.title
 		FROM (`+strings.ReplaceAll(which, "$1", "$1::uuid")+`) e
 		JOIN people p ON p.connection_id = $1::uuid AND p.sourced_id = e.person
 		JOIN sections s ON s.connection_id = $1::uuid AND s.sourced_id = e.section

@@ -98,14 +98,8 @@ func event(e store.ListedEvent) api.Event {
 }
 
 func delivery(d store.ListedDelivery) api.Delivery {
-	known := func(id *string) string {
-		if id == nil {
-			return ""
-		}
-		return *id
-	}
 	return api.Delivery{
-		ID: d.ID, EventID: d.EventID, EventType: d.EventType, RuleID: known(d.RuleID), OfferID: known(d.OfferID), Version: d.RuleVersion, Undoes: known(d.Undoes),
+		ID: d.ID, EventID: d.EventID, EventType: d.EventType, RuleID: given(d.RuleID), OfferID: given(d.OfferID), Version: d.RuleVersion, Undoes: given(d.Undoes),
 		Section: d.Section, Held: d.Held, DueAt: d.DueAt, Rule: d.Rule, Action: d.Action.Kind, Connection: d.Connection, Person: d.Person,
 		State: d.State, Attempts: d.Attempts, NextAt: d.NextAt, Code: finding.Code(d.Code), Error: d.LastError, Result: d.Result, CreatedAt: d.CreatedAt, FinishedAt: d.FinishedAt,
 	}

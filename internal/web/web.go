@@ -25,6 +25,7 @@ import (
 	"kanban/internal/app/linking"
 	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
+	"kanban/internal/app/offering"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
@@ -47,6 +48,7 @@ type Server struct {
 	Reacting   *reacting.Service
 	Awarding   *awarding.Service
 	Reporting  *reporting.Service
+	Offering   *offering.Service
 
 	// Public is the address at which people reach the service, without a slash
 	// at its end.
@@ -156,6 +158,7 @@ func (s *Server) register(a huma.API) {
 	s.rules(a)
 	s.servicesOwn(a)
 	s.tasks(a)
+	s.offers(a)
 	s.events(a)
 	s.badges(a)
 	s.stream(a)

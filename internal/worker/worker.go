@@ -7,6 +7,7 @@ package worker
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"kanban/internal/adapter"
+	"kanban/internal/app/offering"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
 	"kanban/internal/app/syncing"
@@ -30,6 +32,7 @@ type Uses struct {
 	Reading  *reading.Service
 	Syncing  *syncing.Service
 	Reacting *reacting.Service
+	Offering *offering.Service
 }
 
 // Options of a worker.
@@ -101,6 +104,12 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 	add(workers, -1, func(ctx context.Context, _ *river.Job[store.ResolveStatements]) error {
 		return uses.Reacting.Resolve(ctx)
 	})
+	add(workers, 10*time.Minute, func(ctx context.Context, j *river.Job[store.SettleAccess]) error {
+		return exclusively(ctx, s, "access", func() error { return uses.Offering.Settle(ctx, j.Args.OfferID) })
+	})
+	add(workers, 10*time.Minute, func(ctx context.Context, _ *river.Job[store.PassTime]) error {
+		return errors.Join(uses.Reacting.Inactive(ctx), uses.Offering.Tick(ctx))
+	})
 	add(workers, time.Minute, func(ctx context.Context, _ *river.Job[store.Tick]) error {
 		return uses.Syncing.Tick(ctx, time.Now())
 	})
@@ -110,6 +119,8 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 
 	schedules := []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(tick),
 		func() (river.JobArgs, *river.InsertOpts) { return store.Tick{}, nil }, &river.PeriodicJobOpts{ID: "tick", RunOnStart: true})}
+	schedules = append(schedules, river.NewPeriodicJob(river.PeriodicInterval(lookAround),
+		func() (river.JobArgs, *river.InsertOpts) { return store.PassTime{}, nil }, &river.PeriodicJobOpts{ID: "pass-time", RunOnStart: true}))
 	if o.ReadEvery > 0 {
 		schedules = append(schedules, river.NewPeriodicJob(river.PeriodicInterval(o.ReadEvery),
 			func() (river.JobArgs, *river.InsertOpts) { return store.ReadAll{}, nil }, &river.PeriodicJobOpts{ID: "read-all"}))
@@ -226,6 +237,9 @@ func pausedNow(ctx context.Context, s *store.Store) error {
 
 // tick is how often the clock is looked at for pairings that are due.
 const tick = 15 * time.Second
+
+// lookAround is how often it is looked who stopped and whose access has ended.
+const lookAround = 15 * time.Minute
 
 // readAll starts a read of every register that is neither paused nor being read.
 func readAll(ctx context.Context, s *store.Store, r *reading.Service, log *slog.Logger) error {

@@ -661,6 +661,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List offers and whom they give access */
+        get: operations["list-offers"];
+        put?: never;
+        /** Say to which sections something that is sold gives access */
+        post: operations["make-offer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/offers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show an offer */
+        get: operations["get-offer"];
+        /** Change an offer */
+        put: operations["edit-offer"];
+        post?: never;
+        /** Remove an offer; whom it enrolled stays enrolled */
+        delete: operations["remove-offer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pairings": {
         parameters: {
             query?: never;
@@ -1319,6 +1356,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sides": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Access and enrolment side by side */
+        get: operations["list-sides"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tasks": {
         parameters: {
             query?: never;
@@ -1483,6 +1537,23 @@ export interface paths {
         };
         /** What conditions, mappings and texts can refer to */
         get: operations["trigger-schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/unmapped": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was bought and leads nowhere */
+        get: operations["list-unmapped"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2241,6 +2312,35 @@ export interface components {
             name: string;
             url?: string;
         };
+        NewOffer: {
+            /**
+             * @description When access has ended: take people out, or only show it
+             * @enum {string}
+             */
+            atEnd: "unenrol" | "mark";
+            /** @description The service that tells about purchases */
+            connectionId: string;
+            /** @description Instead of sections: the one of this course with the fewest learners, in the term that termRule names */
+            courseId?: string;
+            /**
+             * Format: int64
+             * @description How long access outlives its end
+             */
+            graceDays?: number;
+            name: string;
+            /** @description As the service calls it */
+            offer: string;
+            /** @description Learners in the sections without access are shown as a disagreement */
+            onlyBuyers?: boolean;
+            /** @description The connection through which people are enrolled; nobody is when absent */
+            platformId?: string;
+            sectionIds?: string[];
+            /**
+             * @description With a course: of the term that runs, or of the one that begins next
+             * @enum {string}
+             */
+            termRule?: "current" | "next";
+        };
         NewPairing: {
             connectionId: string;
             /** @description The template's policy when absent */
@@ -2315,6 +2415,50 @@ export interface components {
             override?: boolean;
             remedy?: string;
             title: string;
+        };
+        Offer: {
+            /**
+             * Format: int64
+             * @description People who have access now, those in grace among them
+             */
+            active: number;
+            /**
+             * Format: int64
+             * @description People whose access and enrolment do not go together
+             */
+            amiss: number;
+            /**
+             * @description When access has ended: take people out, or only show it
+             * @enum {string}
+             */
+            atEnd: "unenrol" | "mark";
+            /** @description The service that tells about purchases */
+            connectionId: string;
+            /** @description Instead of sections: the one of this course with the fewest learners, in the term that termRule names */
+            courseId?: string;
+            /** Format: int64 */
+            ended: number;
+            /**
+             * Format: int64
+             * @description How long access outlives its end
+             */
+            graceDays?: number;
+            id: string;
+            name: string;
+            /** @description As the service calls it */
+            offer: string;
+            /** @description Learners in the sections without access are shown as a disagreement */
+            onlyBuyers?: boolean;
+            /** @description The connection through which people are enrolled; nobody is when absent */
+            platformId?: string;
+            sectionIds?: string[];
+            /**
+             * @description With a course: of the term that runs, or of the one that begins next
+             * @enum {string}
+             */
+            termRule?: "current" | "next";
+            /** Format: int64 */
+            version: number;
         };
         Opening: {
             /**
@@ -2445,6 +2589,11 @@ export interface components {
         };
         PageLinkable: {
             items: components["schemas"]["Linkable"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        PageOffer: {
+            items: components["schemas"]["Offer"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
@@ -2942,6 +3091,30 @@ export interface components {
             /** Format: int64 */
             rows: number;
         };
+        Side: {
+            /** @enum {string} */
+            access: "active" | "grace" | "ended" | "none";
+            /** @description The latest delivery that was to enrol them or take them out */
+            delivery?: string;
+            /**
+             * Format: date-time
+             * @description When access ends for good, its grace counted in
+             */
+            endsOn?: string;
+            enrolled: boolean;
+            offer: string;
+            offerId: string;
+            person: string;
+            personId?: string;
+            section: string;
+            sectionId: string;
+            /** Format: date-time */
+            since: string;
+            /** @description State of that delivery */
+            state?: string;
+            /** @enum {string} */
+            verdict: "agrees" | "on-its-way" | "marked" | "access-without-enrolment" | "enrolment-without-access";
+        };
         SignIn: {
             email: string;
             password: string;
@@ -3101,6 +3274,15 @@ export interface components {
         Unlinking: {
             /** @description What becomes of its class: lead (it stays the lead section's, the others' people come out with its next run) or end (everybody stays, nothing keeps it in step) */
             target?: string;
+        };
+        Unmapped: {
+            /** Format: int64 */
+            buyers: number;
+            connection: string;
+            connectionId: string;
+            /** Format: date-time */
+            latest: string;
+            offer: string;
         };
         View: {
             name: string;
@@ -4891,6 +5073,175 @@ export interface operations {
             };
         };
     };
+    "list-offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOffer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-offer": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOffer"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-offer": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOffer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-pairings": {
         parameters: {
             query?: {
@@ -6610,6 +6961,40 @@ export interface operations {
             };
         };
     };
+    "list-sides": {
+        parameters: {
+            query?: {
+                /** @description Id of an offer; all when absent */
+                offer?: string;
+                /** @description Only where access and enrolment do not go together */
+                amiss?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Side"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-tasks": {
         parameters: {
             query?: {
@@ -6989,6 +7374,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Attribute"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-unmapped": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unmapped"][];
                 };
             };
             /** @description Error */

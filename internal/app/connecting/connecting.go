@@ -133,9 +133,9 @@ func (s *Service) fill(c *store.Connection, kind adapter.Kind, name string, valu
 			return refusal.Invalid("values."+field, "%v", err)
 		}
 	}
-	if kind.Name == adapter.KindEvents && values["person"] != "" {
-		if err := rule.NewExpressions().CheckValue(values["person"]); err != nil {
-			return refusal.Invalid("values.person", "%v", err)
+	if kind.Name == adapter.KindEvents {
+		if err := checkExpressions(values); err != nil {
+			return err
 		}
 	}
 	c.Name, c.Settings = name, map[string]string{}
@@ -155,6 +155,24 @@ func (s *Service) fill(c *store.Connection, kind adapter.Kind, name string, valu
 		c.Secret, err = s.Store.Seal(text, owner(c.ID))
 	}
 	return err
+}
+
+// checkExpressions refuses what cannot be asked of a reported event.
+func checkExpressions(values map[string]string) error {
+	x := rule.NewExpressions()
+	for _, field := range []string{"person", "offer", "order", "buyerName", "starts", "ends"} {
+		check := x.CheckValue
+		if field == "starts" || field == "ends" {
+			check = x.CheckCondition
+		}
+		if values[field] == "" {
+			continue
+		}
+		if err := check(values[field]); err != nil {
+			return refusal.Invalid("values."+field, "%v", err)
+		}
+	}
+	return nil
 }
 
 // fieldRefusal names the first wrong field and tells about all.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,8 +37,18 @@ func (s *Service) Report(ctx context.Context, c adapter.Connection, list []webho
 		events = append(events, e)
 	}
 	return problems, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		_, err := tx.Record(ctx, events)
-		return err
+		fresh, err := tx.Record(ctx, events)
+		if err != nil || s.Told == nil {
+			return err
+		}
+		for _, e := range events {
+			if slices.Contains(fresh, e.ID) {
+				if err := s.Told(ctx, tx, c, e); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
 	})
 }
 

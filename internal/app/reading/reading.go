@@ -188,7 +188,7 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 		}
 		if merged.Tables["people"].Added+merged.Tables["people"].Changed+merged.Tables["enrolments"].Added > 0 {
 			// Statements may have come about them before the register knew them.
-			if err := tx.Enqueue(ctx, store.ResolveStatements{}); err != nil {
+			if err := tx.Enqueue(ctx, store.ResolveStatements{}, store.SettleAccess{}); err != nil {
 				return err
 			}
 		}
@@ -350,20 +350,36 @@ func counts(m store.Merged, compared int) map[string]int {
 
 // movements turns who joined and left into events.
 func movements(m store.Merged, at time.Time) []store.Event {
+	// Whoever leaves one section of a course and joins another at once has moved.
+	type stay struct{ person, course, role string }
+	left, joined := map[stay]store.Movement{}, map[stay]bool{}
+	for _, x := range m.Left {
+		left[stay{x.PersonID, x.CourseID, x.Role}] = x
+	}
 	var events []store.Event
-	add := func(kind rule.Trigger, list []store.Movement) {
-		for _, x := range list {
-			if x.Role == string(roster.Preview) {
-				continue // not a person
-			}
-			events = append(events, store.Event{
-				Type: string(kind), NaturalKey: fmt.Sprintf("%s/%s/%s", kind, x.EnrolmentID, x.ChangedAt),
-				PersonID: &x.PersonID, SectionID: &x.SectionID, CourseID: &x.CourseID,
-				Data: map[string]any{"role": x.Role}, OccurredAt: at,
-			})
+	add := func(kind rule.Trigger, x store.Movement, data map[string]any) {
+		data["role"] = x.Role
+		events = append(events, store.Event{
+			Type: string(kind), NaturalKey: fmt.Sprintf("%s/%s/%s", kind, x.EnrolmentID, x.ChangedAt),
+			PersonID: &x.PersonID, SectionID: &x.SectionID, CourseID: &x.CourseID, Data: data, OccurredAt: at,
+		})
+	}
+	for _, x := range m.Joined {
+		if x.Role == string(roster.Preview) {
+			continue // not a person
+		}
+		key := stay{x.PersonID, x.CourseID, x.Role}
+		from, moved := left[key]
+		joined[key] = joined[key] || moved
+		add(rule.SectionJoined, x, map[string]any{"moved": moved})
+		if moved {
+			add(rule.SectionMoved, x, map[string]any{"fromId": from.SectionID, "from": from.Section})
 		}
 	}
-	add(rule.SectionJoined, m.Joined)
-	add(rule.SectionLeft, m.Left)
+	for _, x := range m.Left {
+		if x.Role != string(roster.Preview) {
+			add(rule.SectionLeft, x, map[string]any{"moved": joined[stay{x.PersonID, x.CourseID, x.Role}]})
+		}
+	}
 	return events
 }

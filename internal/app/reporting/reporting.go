@@ -26,6 +26,16 @@ type Service struct {
 	Store *store.Store
 	// Now tells the time, for terms that are over; time.Now when nil.
 	Now func() time.Time
+	// Disagreements between access and enrolment; nil when nobody offers anything.
+	Disagreements func(ctx context.Context) ([]Disagreement, error)
+}
+
+// Disagreement is somebody whose access and enrolment do not go together.
+type Disagreement struct {
+	Code             finding.Code
+	Person, PersonID string
+	Section          string
+	Offer, OfferID   string
 }
 
 func (s *Service) now() time.Time {
@@ -125,7 +135,7 @@ func (s *Service) all(ctx context.Context) ([]Finding, error) {
 		return nil, err
 	}
 	var list []Finding
-	for _, gather := range []func(context.Context) ([]Finding, error){s.connections, s.registers, s.pairings, s.deliveries} {
+	for _, gather := range []func(context.Context) ([]Finding, error){s.connections, s.registers, s.pairings, s.deliveries, s.accesses, s.tasks} {
 		some, err := gather(ctx)
 		if err != nil {
 			return nil, err
@@ -300,6 +310,43 @@ func (s *Service) deliveries(ctx context.Context) ([]Finding, error) {
 		list = append(list, noticed(Mend, finding.Code(d.Code), d.Person, d.Rule, d.LastError, "/events/"+d.EventID))
 	}
 	return list, nil
+}
+
+// accesses gives where access and enrolment disagree, and what was bought and leads
+// nowhere.
+func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
+	if s.Disagreements == nil {
+		return nil, nil
+	}
+	all, err := s.Disagreements(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range all {
+		f := noticed(Mend, d.Code, d.Person, d.Section, d.Offer, "/access/"+d.OfferID)
+		f.Person = d.PersonID
+		list = append(list, f)
+	}
+	unmapped, err := s.Store.Unmapped(ctx)
+	for _, u := range unmapped {
+		list = append(list, noticed(Mend, finding.OfferUnknown, u.Offer, u.Connection, fmt.Sprintf("%d buyers", u.Buyers), "/access"))
+	}
+	return list, err
+}
+
+// tasks gives what rules have given people to do.
+func (s *Service) tasks(ctx context.Context) (list []Finding, err error) {
+	open, err := s.Store.Tasks(ctx, false, 200)
+	for _, t := range open {
+		detail := t.Detail
+		if t.DueAt != nil {
+			detail = strings.TrimSpace("due " + t.DueAt.Format("2 January") + "; " + detail)
+		}
+		f := noticed(Mend, finding.TaskOpen, t.Title, cmp.Or(t.Person, t.Rule), strings.TrimSuffix(strings.TrimSpace(detail), ";"), "/tasks")
+		f.Key = "task-" + t.ID
+		list = append(list, f)
+	}
+	return list, err
 }
 
 // Acknowledge keeps a finding quiet, with a note, until it changes.

@@ -65,7 +65,9 @@ var score = Attribute{"event.score", "number", "Scaled score, -1 to 1; there onl
 var aboutAccess = []Attribute{
 	{"event.offer", "text", "What was bought, or belongs to the membership", "propagation-place"},
 	{"event.email", "text", "Address of the buyer", "tamsin.trial@fernmoor.example"},
-	{"event.service", "text", "Name of the connection that told", "Garden shop"},
+	{"event.offerName", "text", "Our own name of the offer", "A place in Propagation"},
+	{"event.name", "text", "Name of the buyer, as the service gave it; may be empty", "Tamsin Trial"},
+	{"event.order", "text", "What tells one purchase from another", "order-1001"},
 }
 
 // own are the fields of each trigger beside the common ones.
@@ -83,7 +85,8 @@ var own = map[Trigger][]Attribute{
 	ActivityReopened:  {percent}, ModuleReopened: {percent}, CourseReopened: {percent},
 	PersonInactive: {percent, {"event.days", "number", "For how many days nothing was done", 7}},
 	BadgeAwarded: {
-		{"event.badge", "text", "Name of the badge", "Cuttings"}, {"event.badgeId", "text", "Kanban's id of the badge", "7f3f1f59-3c1a-4b1c-a7c5-0c7f5d6a1b11"},
+		{"event.badge", "text", "Name of the badge", "Cuttings"},
+		{"event.badgeId", "text", "Kanban's id of the badge", "7f3f1f59-3c1a-4b1c-a7c5-0c7f5d6a1b11"},
 		{"event.address", "text", "Address of the award's page", "https://kanban.fernmoor.example/open/awards/1"},
 	},
 	RunNeedsPerson: {{"event.people", "number", "How many people need a person", 3}, {"event.runId", "text", "Kanban's id of the run", "6b7e1c7e-93c1-5a86-b0cf-4a42a1f11a60"}},

@@ -57,23 +57,28 @@ CREATE TABLE offers (
 CREATE UNIQUE INDEX offers_name ON offers (lower(name));
 CREATE UNIQUE INDEX offers_once ON offers (connection_id, offer);
 
--- Who has access through an offer: one row per offer, buyer and what was bought.
+-- Who has access: one row per service, offer, buyer and order. It waits without
+-- offer_id until somebody says which sections the offer leads to.
 CREATE TABLE accesses (
-    id           uuid PRIMARY KEY,
-    offer_id     uuid NOT NULL REFERENCES offers ON DELETE CASCADE,
-    buyer        text NOT NULL,
-    order_ref    text NOT NULL DEFAULT '',
-    name         text NOT NULL DEFAULT '',
-    person_id    uuid,
-    section_ids  jsonb DEFAULT '[]',
-    started_at   timestamptz,
-    told_at      timestamptz NOT NULL,
-    ended_at     timestamptz,
-    ends_on      timestamptz,
-    closed_at    timestamptz,
-    created_at   timestamptz NOT NULL DEFAULT now(),
-    UNIQUE (offer_id, buyer, order_ref)
+    id            uuid PRIMARY KEY,
+    connection_id uuid NOT NULL REFERENCES connections ON DELETE CASCADE,
+    offer         text NOT NULL,
+    buyer         text NOT NULL,
+    order_ref     text NOT NULL DEFAULT '',
+    offer_id      uuid REFERENCES offers ON DELETE SET NULL,
+    name          text NOT NULL DEFAULT '',
+    person_id     uuid,
+    section_ids   jsonb DEFAULT '[]',
+    started_at    timestamptz,
+    ended_at      timestamptz,
+    ends_on       timestamptz,
+    closed_at     timestamptz,
+    trouble       text NOT NULL DEFAULT '',
+    created_at    timestamptz NOT NULL DEFAULT now(),
+    UNIQUE (connection_id, offer, buyer, order_ref)
 );
+CREATE INDEX accesses_offer ON accesses (offer_id);
+CREATE INDEX accesses_person ON accesses (person_id) WHERE person_id IS NOT NULL;
 CREATE INDEX accesses_ending ON accesses (ends_on) WHERE ends_on IS NOT NULL AND closed_at IS NULL;
 
 ALTER TABLE deliveries
@@ -95,6 +100,13 @@ CREATE INDEX deliveries_pending ON deliveries (connection_id, person_id, id) WHE
 CREATE INDEX deliveries_fired ON deliveries (rule_id, person_id, id) WHERE rule_id IS NOT NULL;
 CREATE INDEX events_typed ON events (type, id DESC);
 CREATE INDEX events_section ON events (section_id, id DESC) WHERE section_id IS NOT NULL;
+
+CREATE INDEX attempts_started ON attempts (started_at);
+
+-- When somebody did something last, and whether they are through.
+ALTER TABLE progress ADD last_at timestamptz, ADD done boolean NOT NULL DEFAULT false;
+UPDATE progress SET last_at = updated_at, done = percent = 100;
+CREATE INDEX progress_idle ON progress (section_id, last_at) WHERE NOT done;
 
 -- Things for people to do, opened by rules.
 CREATE TABLE tasks (
@@ -140,5 +152,7 @@ DROP INDEX deliveries_once, deliveries_undone, deliveries_person, deliveries_con
 ALTER TABLE deliveries DROP offer_id, DROP rule_version, DROP section_id, DROP due_at, DROP held, DROP undoes, ALTER rule_id SET NOT NULL,
     ADD UNIQUE (event_id, rule_id, position);
 DROP TABLE accesses, offers, operations, rule_versions;
+DROP INDEX attempts_started;
+ALTER TABLE progress DROP last_at, DROP done;
 ALTER TABLE connections DROP failures, DROP rests_until;
 ALTER TABLE rules DROP stop, DROP undone_by, DROP days, DROP quiet, DROP most, DROP in_order, DROP first_on_at, DROP tried_at;

@@ -1,0 +1,56 @@
+package reacting
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+)
+
+// idleAtOnce is how many people are found inactive in one transaction.
+const idleAtOnce = 1000
+
+// Inactive records who has done nothing for as long as some rule that is on asks for,
+// once for each time they stop. Whoever comes back and stops again is recorded again.
+func (s *Service) Inactive(ctx context.Context) error {
+	b, err := s.rulesOn(ctx)
+	if err != nil {
+		return err
+	}
+	asked := map[int]bool{}
+	for _, r := range b.byID {
+		if rule.Trigger(r.Trigger) == rule.PersonInactive {
+			asked[r.Days] = true
+		}
+	}
+	for days := range asked {
+		for more := true; more; {
+			list, err := s.Store.IdleSince(ctx, s.now().AddDate(0, 0, -days), days, idleAtOnce)
+			if err != nil {
+				return err
+			}
+			more = len(list) == idleAtOnce
+			events := make([]store.Event, len(list))
+			for i, x := range list {
+				events[i] = store.Event{
+					Type: string(rule.PersonInactive), NaturalKey: fmt.Sprintf("%s/%s/%s/%d/%d", rule.PersonInactive, x.PersonID, x.SectionID, days, x.Last.Truncate(time.Second).Unix()),
+					PersonID: &x.PersonID, SectionID: &x.SectionID, CourseID: &x.CourseID, OccurredAt: s.now(),
+					Data: map[string]any{"days": days, "percent": x.Percent, "last": x.Last.UTC().Format(time.RFC3339)},
+				}
+			}
+			fresh := 0
+			err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+				ids, err := tx.Record(ctx, events)
+				fresh = len(ids)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			more = more && fresh > 0
+		}
+	}
+	return nil
+}

@@ -1,0 +1,256 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Offer says to which sections something that can be bought, or a membership, gives
+// access.
+type Offer struct {
+	ID           string
+	Name         string
+	ConnectionID string   // the service that tells about purchases
+	Offer        string   // as the service calls it
+	SectionIDs   []string `gorm:"serializer:json"`
+	CourseID     *string  // instead of sections: the one of this course in TermRule
+	TermRule     string   // "current" or "next", with CourseID
+	PlatformID   *string  // where people are enrolled; nobody is when nil
+	GraceDays    int      // how long access outlives its end
+	AtEnd        string   // "unenrol" or "mark"
+	OnlyBuyers   bool     // learners without access are a disagreement
+	Version      int
+	CreatedAt    time.Time
+	UpdatedAt    time.Time
+}
+
+// Offers lists them, ordered by name.
+func (s *Store) Offers(ctx context.Context) (all []Offer, err error) {
+	err = s.reader(ctx).Order("name").Find(&all).Error
+	return all, known(err, "listing offers")
+}
+
+// Offer finds one by id.
+func (s *Store) Offer(ctx context.Context, id string) (o Offer, err error) {
+	err = s.reader(ctx).Where("id = ?", id).First(&o).Error
+	return o, known(err, "finding the offer")
+}
+
+// UpdateOffer writes an edited offer whose version must still be the one read.
+func (tx *Tx) UpdateOffer(o *Offer) error {
+	read := o.Version
+	o.Version++
+	o.UpdatedAt = time.Now().UTC()
+	done := tx.DB.Where("id = ? AND version = ?", o.ID, read).Select("name", "connection_id", "offer", "section_ids", "course_id", "term_rule", "platform_id", "grace_days", "at_end", "only_buyers", "version", "updated_at").Updates(o)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return fmt.Errorf("changing the offer: %w", ErrStale)
+	}
+	return known(done.Error, "changing the offer")
+}
+
+// RemoveOffer removes an offer; what it gave stays as it is.
+func (tx *Tx) RemoveOffer(ctx context.Context, id string) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM offers WHERE id = $1`, id)
+	return known(err, "removing the offer")
+}
+
+// Access is what one purchase or membership gives one buyer.
+type Access struct {
+	ID           string
+	ConnectionID string
+	Offer        string
+	Buyer        string // address, normalised
+	OrderRef     string
+	OfferID      *string
+	Name         string
+	PersonID     *string
+	SectionIDs   []string `gorm:"serializer:json"` // to which it gives access now
+	StartedAt    *time.Time
+	EndedAt      *time.Time
+	EndsOn       *time.Time // with the grace
+	ClosedAt     *time.Time // when what it gave was taken back
+	Trouble      string     // code of a finding: why it gives nothing
+	CreatedAt    time.Time
+}
+
+// Holds reports whether it gives access at a time, its grace counted in.
+func (a Access) Holds(at time.Time) bool {
+	if a.StartedAt == nil {
+		return false
+	}
+	return !a.Over() || a.EndsOn != nil && a.EndsOn.After(at)
+}
+
+// Over reports whether it was ended after it was started.
+func (a Access) Over() bool {
+	return a.EndedAt != nil && (a.StartedAt == nil || !a.EndedAt.Before(*a.StartedAt))
+}
+
+// Tell notes the start or the end of an access, whichever order they come in: the
+// latest of each counts. It gives the access as it is then, locked.
+func (tx *Tx) Tell(ctx context.Context, a Access, started bool, at time.Time) (Access, error) {
+	start, end := &at, (*time.Time)(nil)
+	if !started {
+		start, end = nil, &at
+	}
+	rows, err := tx.PGX.Query(ctx, `INSERT INTO accesses (id, connection_id, offer, buyer, order_ref, offer_id, name, person_id, started_at, ended_at)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+		ON CONFLICT (connection_id, offer, buyer, order_ref) DO UPDATE SET started_at = greatest(accesses.started_at, excluded.started_at), ended_at = greatest(accesses.ended_at, excluded.ended_at),
+			person_id = coalesce(accesses.person_id, excluded.person_id), offer_id = coalesce(accesses.offer_id, excluded.offer_id), name = coalesce(nullif(excluded.name, ''), accesses.name)
+		RETURNING `+accessColumns, a.ID, a.ConnectionID, a.Offer, a.Buyer, a.OrderRef, a.OfferID, a.Name, a.PersonID, start, end)
+	if err != nil {
+		return a, known(err, "noting an access")
+	}
+	a, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Access])
+	return a, known(err, "noting an access")
+}
+
+const accessColumns = `id::text, connection_id::text, offer, buyer, order_ref, offer_id::text, name, person_id::text, section_ids, started_at, ended_at, ends_on, closed_at, trouble, created_at`
+
+// AccessesFor lists the accesses of an offer, or all that lead nowhere yet for an
+// empty id, locked, from an id on.
+func (tx *Tx) AccessesFor(ctx context.Context, offerID, after string, limit int) ([]Access, error) {
+	rows, err := tx.PGX.Query(ctx, `SELECT `+accessColumns+` FROM accesses WHERE offer_id = $1 AND ($2 = '' OR id > nullif($2, '')::uuid) ORDER BY id LIMIT $3 FOR UPDATE`, offerID, after, limit)
+	if err != nil {
+		return nil, known(err, "listing accesses")
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Access])
+	return list, known(err, "listing accesses")
+}
+
+// Adopt gives an offer the accesses that were told before it was made, and every
+// access without a person the one who has its address by now.
+func (tx *Tx) Adopt(ctx context.Context) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE accesses a SET offer_id = o.id FROM offers o WHERE a.offer_id IS NULL AND o.connection_id = a.connection_id AND o.offer = a.offer`)
+	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `UPDATE accesses a SET person_id = p.id FROM people p WHERE a.person_id IS NULL AND p.email_key = a.buyer AND p.email_key <> '' AND p.gone_at IS NULL
+			AND NOT EXISTS (SELECT 1 FROM people o WHERE o.email_key = p.email_key AND o.id <> p.id AND o.gone_at IS NULL)`)
+	}
+	return known(err, "adopting accesses")
+}
+
+// KeepAccess writes what an access gives now.
+func (tx *Tx) KeepAccess(ctx context.Context, a Access) error {
+	sections, err := json.Marshal(append([]string{}, a.SectionIDs...))
+	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `UPDATE accesses SET section_ids = $2, ends_on = $3, closed_at = $4, trouble = $5, person_id = $6 WHERE id = $1`, a.ID, string(sections), a.EndsOn, a.ClosedAt, a.Trouble, a.PersonID)
+	}
+	return known(err, "keeping an access")
+}
+
+// OfferFor finds the offer for what a service sells; ok is false when there is none.
+func (tx *Tx) OfferFor(ctx context.Context, connectionID, offer string) (o Offer, ok bool, err error) {
+	err = tx.DB.Where("connection_id = ? AND offer = ?", connectionID, offer).First(&o).Error
+	err = known(err, "finding the offer")
+	if errors.Is(err, ErrNotFound) {
+		return o, false, nil
+	}
+	return o, err == nil, err
+}
+
+// HeldElsewhere reports whether another access gives the same buyer the same section
+// at a time.
+func (tx *Tx) HeldElsewhere(ctx context.Context, a Access, sectionID string, at time.Time) (yes bool, err error) {
+	err = tx.PGX.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM accesses o WHERE o.id <> $1 AND (o.buyer = $2 OR o.person_id = $3) AND o.section_ids ? $4
+		AND o.started_at IS NOT NULL AND (o.ended_at IS NULL OR o.ended_at < o.started_at OR o.ends_on > $5))`, a.ID, a.Buyer, a.PersonID, sectionID, at).Scan(&yes)
+	return yes, known(err, "looking for other accesses")
+}
+
+// Ending lists the offers of which an access ends at or before a time.
+func (s *Store) Ending(ctx context.Context, at time.Time) (ids []string, err error) {
+	rows, err := s.Pool.Query(ctx, `SELECT DISTINCT offer_id::text FROM accesses WHERE offer_id IS NOT NULL AND ends_on <= $1 AND closed_at IS NULL`, at)
+	if err == nil {
+		ids, err = pgx.CollectRows(rows, pgx.RowTo[string])
+	}
+	return ids, known(err, "finding accesses that end")
+}
+
+// Fitting is a section of a course that an offer may choose.
+type Fitting struct {
+	ID       string
+	BeginsOn *time.Time
+	EndsOn   *time.Time
+	Learners int
+}
+
+// SectionsOfCourse lists the sections of a course, the one with the fewest learners
+// first.
+func (s *Store) SectionsOfCourse(ctx context.Context, courseID string) ([]Fitting, error) {
+	return many[Fitting](ctx, s, "listing the course's sections", `SELECT section_id::text, begins_on, ends_on, learners FROM section_facts WHERE course_id = $1 AND NOT gone ORDER BY learners, code`, courseID)
+}
+
+// Side is one person in one section, as access and enrolment see it.
+type Side struct {
+	OfferID    string
+	Offer      string
+	SectionID  string
+	Section    string
+	PersonID   *string
+	Person     string
+	Buyer      string
+	Access     string // "active", "grace", "ended", "none"
+	EndsOn     *time.Time
+	Enrolled   bool
+	Delivery   *string // the latest that was to enrol or take out
+	State      string  // of it
+	FinishedAt *time.Time
+	AtEnd      string
+	OnlyBuyers bool
+	LastRead   *time.Time // of the section's register
+	Since      time.Time  // of the access, or of the enrolment
+}
+
+// Sides lists, for an offer or for all, everybody who has or had access and, where
+// only buyers may be in the section, its other learners.
+func (s *Store) Sides(ctx context.Context, offerID string, at time.Time) ([]Side, error) {
+	return many[Side](ctx, s, "comparing access and enrolment", `
+		WITH given AS (
+			SELECT DISTINCT ON (a.offer_id, v.section_id, a.buyer) a.*, v.section_id::uuid AS section_id
+			FROM accesses a JOIN LATERAL (
+				SELECT jsonb_array_elements_text(a.section_ids) AS section_id
+				UNION SELECT e.section_id::text FROM deliveries d JOIN events e ON e.id = d.event_id WHERE d.offer_id = a.offer_id AND e.data->>'accessId' = a.id::text
+			) v ON true
+			WHERE a.offer_id IS NOT NULL AND ($1 = '' OR a.offer_id = nullif($1, '')::uuid)
+			ORDER BY a.offer_id, v.section_id, a.buyer, (a.ended_at IS NULL OR a.ended_at < a.started_at) DESC, a.ends_on DESC NULLS LAST)
+		SELECT o.id::text, o.name, x.id::text, x.title, g.person_id::text, coalesce(p.given_name || ' ' || p.family_name, nullif(g.name, ''), g.buyer), g.buyer,
+			CASE WHEN g.started_at IS NOT NULL AND (g.ended_at IS NULL OR g.ended_at < g.started_at) THEN 'active' WHEN g.ends_on > $2 THEN 'grace' ELSE 'ended' END,
+			g.ends_on, n.person IS NOT NULL, d.id::text, coalesce(d.state, ''), d.finished_at, o.at_end, o.only_buyers, r.read, coalesce(g.started_at, g.created_at)
+		FROM given g
+		JOIN offers o ON o.id = g.offer_id
+		JOIN sections x ON x.id = g.section_id
+		LEFT JOIN people p ON p.id = g.person_id
+		LEFT JOIN LATERAL (SELECT e.person FROM enrolments e WHERE e.connection_id = x.connection_id AND e.section = x.sourced_id AND e.person = p.sourced_id AND e.gone_at IS NULL LIMIT 1) n ON true
+		LEFT JOIN LATERAL (SELECT d.id, d.state, d.finished_at FROM deliveries d JOIN events e ON e.id = d.event_id
+			WHERE d.offer_id = o.id AND d.section_id = x.id AND e.data->>'accessId' = g.id::text ORDER BY d.id DESC LIMIT 1) d ON true
+		LEFT JOIN LATERAL (SELECT max(finished_at) AS read FROM runs WHERE kind = 'read' AND connection_id = x.connection_id AND state = 'finished') r ON true
+		UNION ALL
+		SELECT o.id::text, o.name, x.id::text, x.title, p.id::text, p.given_name || ' ' || p.family_name, p.email_key, 'none', NULL, true, NULL, '', NULL, o.at_end, true, NULL, e.joined_at
+		FROM offers o
+		CROSS JOIN LATERAL (SELECT jsonb_array_elements_text(o.section_ids)::uuid AS section_id) v
+		JOIN sections x ON x.id = v.section_id
+		JOIN enrolments e ON e.connection_id = x.connection_id AND e.section = x.sourced_id AND e.gone_at IS NULL AND e.role = 'student'
+		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
+		WHERE o.only_buyers AND ($1 = '' OR o.id = nullif($1, '')::uuid)
+			AND NOT EXISTS (SELECT 1 FROM given g WHERE g.offer_id = o.id AND g.section_id = x.id AND g.person_id = p.id)
+		ORDER BY 2, 4, 6`, offerID, at)
+}
+
+// Unmapped is something that was bought and for which there is no offer.
+type Unmapped struct {
+	ConnectionID string
+	Connection   string
+	Offer        string
+	Buyers       int
+	Latest       time.Time
+}
+
+// Unmapped lists what was bought and leads nowhere.
+func (s *Store) Unmapped(ctx context.Context) ([]Unmapped, error) {
+	return many[Unmapped](ctx, s, "listing what leads nowhere", `SELECT c.id::text, c.name, a.offer, count(DISTINCT a.buyer)::int, max(a.created_at)
+		FROM accesses a JOIN connections c ON c.id = a.connection_id WHERE a.offer_id IS NULL AND a.started_at IS NOT NULL GROUP BY c.id, c.name, a.offer ORDER BY c.name, a.offer`)
+}
