@@ -3,15 +3,14 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
-	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
 )
 
@@ -50,7 +49,7 @@ func (tx *Tx) Record(ctx context.Context, events []Event) ([]string, error) {
 		if err != nil {
 			return nil, fmt.Errorf("recording the event %s: %w", e.NaturalKey, err)
 		}
-		rows[i] = []any{e.ID, e.Type, e.NaturalKey, e.PersonID, e.SectionID, e.CourseID, e.ModuleID, e.ActivityID, data, e.OccurredAt}
+		rows[i] = []any{e.ID, e.Type, e.NaturalKey, e.PersonID, e.SectionID, e.CourseID, e.ModuleID, e.ActivityID, string(data), e.OccurredAt}
 	}
 	insert := tx.insertEvents
 	if len(rows) > copyEvents {
@@ -78,25 +77,30 @@ const copyEvents = 200
 
 const eventColumns = `id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data, occurred_at`
 
-// insertEvents writes a few events and gives the ids of those that were new.
+// insertEvents writes a few events in one statement and gives the ids of those that
+// were new.
 func (tx *Tx) insertEvents(ctx context.Context, rows [][]any) ([]string, error) {
-	var batch pgx.Batch
+	columns := make([][]any, len(strings.Split(eventColumns, ", ")))
 	for _, r := range rows {
-		batch.Queue(`INSERT INTO events (`+eventColumns+`) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT (natural_key) DO NOTHING`, r...)
-	}
-	results := tx.PGX.SendBatch(ctx, &batch)
-	var fresh []string
-	for _, r := range rows {
-		tag, err := results.Exec()
-		if err != nil {
-			_ = results.Close()
-			return nil, err
-		}
-		if tag.RowsAffected() == 1 {
-			fresh = append(fresh, r[0].(string))
+		for i, v := range r {
+			columns[i] = append(columns[i], v)
 		}
 	}
-	return fresh, results.Close()
+	args := make([]any, len(columns))
+	for i := range columns {
+		args[i] = columns[i]
+	}
+	inserted, err := tx.PGX.Query(ctx, `INSERT INTO events (`+eventColumns+`)
+		SELECT w.id::uuid, w.type, w.key, w.person::uuid, w.section::uuid, w.course::uuid, w.module, w.activity, w.data::jsonb, w.at
+		FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[], $10::timestamptz[])
+			AS w (id, type, key, person, section, course, module, activity, data, at)
+		ON CONFLICT (natural_key) DO NOTHING RETURNING id::text`, args...)
+	if err != nil {
+		return nil, err
+	}
+	fresh, err := pgx.CollectRows(inserted, pgx.RowTo[string])
+	slices.Sort(fresh) // as they were given: the ids grow
+	return fresh, err
 }
 
 // copyEvents writes many events at once, in one statement.
@@ -209,136 +213,4 @@ func (s *Store) Fired(ctx context.Context, ruleID string) (fired, once map[strin
 func (s *Store) EventsByID(ctx context.Context, ids []string) (all []Event, err error) {
 	err = s.reader(ctx).Where("id = ANY (?::uuid[])", textArray(ids)).Order("id").Find(&all).Error
 	return all, known(err, "finding events")
-}
-
-// Course is a course of the mirror.
-type Course struct {
-	ID          string
-	Title       string
-	Code        string
-	HasOutline  bool
-	OutlineSize int
-}
-
-// Courses lists the courses of the mirror.
-func (s *Store) Courses(ctx context.Context) ([]Course, error) {
-	return many[Course](ctx, s, "listing courses", `
-		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL, (SELECT count(*)::int FROM outline_activities a WHERE a.course_id = c.id)
-		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id WHERE c.gone_at IS NULL ORDER BY c.title`)
-}
-
-// Outline finds the outline of a course.
-func (s *Store) Outline(ctx context.Context, courseID string) (learning.Outline, error) {
-	var text []byte
-	var o learning.Outline
-	err := s.Pool.QueryRow(ctx, `SELECT outline FROM outlines WHERE course_id = $1`, courseID).Scan(&text)
-	if err == nil {
-		err = json.Unmarshal(text, &o)
-	}
-	return o, known(err, "finding the outline")
-}
-
-// SetOutline replaces the outline of a course.
-func (tx *Tx) SetOutline(ctx context.Context, courseID string, o learning.Outline) error {
-	text, err := json.Marshal(o)
-	if err != nil {
-		return err
-	}
-	_, err = tx.PGX.Exec(ctx, `INSERT INTO outlines (course_id, outline) VALUES ($1, $2)
-		ON CONFLICT (course_id) DO UPDATE SET outline = excluded.outline, version = outlines.version + 1, updated_at = now()`, courseID, string(text))
-	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `DELETE FROM outline_activities WHERE course_id = $1`, courseID)
-	}
-	var rows [][]any
-	for _, m := range o.Modules {
-		for _, a := range m.Activities {
-			rows = append(rows, []any{a.ID, courseID})
-		}
-	}
-	if err == nil {
-		_, err = tx.PGX.CopyFrom(ctx, pgx.Identifier{"outline_activities"}, []string{"activity_id", "course_id"}, pgx.CopyFromRows(rows))
-	}
-	return known(err, "keeping the outline")
-}
-
-// CoursesWith lists the courses in whose outline an activity stands.
-func (s *Store) CoursesWith(ctx context.Context, activityID string) ([]string, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT course_id::text FROM outline_activities WHERE activity_id = $1`, activityID)
-	if err != nil {
-		return nil, known(err, "finding the activity")
-	}
-	ids, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	return ids, known(err, "finding the activity")
-}
-
-// ProgressOf gives where a person stands in a section; the empty state when nothing
-// has been reported.
-func (s *Store) ProgressOf(ctx context.Context, personID, sectionID string) (state learning.State, err error) {
-	var text []byte
-	err = s.Pool.QueryRow(ctx, `SELECT state FROM progress WHERE person_id = $1 AND section_id = $2`, personID, sectionID).Scan(&text)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return state, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(text, &state)
-	}
-	return state, known(err, "reading progress")
-}
-
-// ProgressForUpdate reads and locks one person's progress in a section; the
-// row is made when there is none, so that two facts never advance it at once.
-func (tx *Tx) ProgressForUpdate(ctx context.Context, personID, sectionID string) (learning.State, error) {
-	var text json.RawMessage
-	err := tx.PGX.QueryRow(ctx, `INSERT INTO progress (person_id, section_id, state, percent) VALUES ($1, $2, '{}', 0)
-		ON CONFLICT (person_id, section_id) DO UPDATE SET person_id = excluded.person_id RETURNING state`, personID, sectionID).Scan(&text)
-	var state learning.State
-	if err == nil {
-		err = json.Unmarshal(text, &state)
-	}
-	return state, known(err, "reading progress")
-}
-
-// lastOf is when somebody did something last, nil for never.
-func lastOf(s learning.State) *time.Time {
-	if last := learning.LastActivity(s); !last.IsZero() {
-		return &last
-	}
-	return nil
-}
-
-// Idle is somebody who stopped, or never began.
-type Idle struct {
-	PersonID, SectionID, CourseID string
-	Percent                       int
-	Last                          time.Time // the latest activity, or when they joined
-}
-
-// IdleSince lists the learners who have done nothing in a section since a time, are
-// not through, and for whom that has not been recorded yet. Sections whose term is
-// over, and courses without an outline, do not count.
-func (s *Store) IdleSince(ctx context.Context, since time.Time, days, limit int) ([]Idle, error) {
-	return many[Idle](ctx, s, "finding who stopped", `
-		SELECT p.id::text, x.id::text, c.id::text, coalesce(g.percent, 0), i.last
-		FROM enrolments e
-		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person AND p.gone_at IS NULL AND p.enabled
-		JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section AND x.gone_at IS NULL
-		JOIN section_facts f ON f.section_id = x.id AND (f.ends_on IS NULL OR f.ends_on >= current_date)
-		JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
-		JOIN outlines o ON o.course_id = c.id
-		LEFT JOIN progress g ON g.person_id = p.id AND g.section_id = x.id
-		CROSS JOIN LATERAL (SELECT coalesce(g.last_at, e.joined_at) AS last) i
-		WHERE e.gone_at IS NULL AND e.role = 'student' AND NOT coalesce(g.done, false) AND i.last < $1
-		AND NOT EXISTS (SELECT 1 FROM events v WHERE v.natural_key = 'person.inactive/' || p.id || '/' || x.id || '/' || $2::int || '/' || extract(epoch FROM date_trunc('second', i.last))::bigint)
-		ORDER BY 1, 2 LIMIT $3`, since, days, limit)
-}
-
-// KeepProgress writes one person's progress.
-func (tx *Tx) KeepProgress(ctx context.Context, personID, sectionID string, state learning.State, percent int) error {
-	text, err := json.Marshal(state)
-	if err != nil {
-		return err
-	}
-	_, err = tx.PGX.Exec(ctx, `UPDATE progress SET state = $3, percent = $4, done = $4 = 100, last_at = $5, updated_at = now() WHERE person_id = $1 AND section_id = $2`,
-		personID, sectionID, string(text), percent, lastOf(state))
-	return known(err, "keeping progress")
 }

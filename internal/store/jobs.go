@@ -139,6 +139,19 @@ func (SettleAccess) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 20}
 }
 
+// RecountCourse works progress in a course out by its present outline.
+type RecountCourse struct {
+	CourseID string `json:"courseId"`
+}
+
+// Kind names the job.
+func (RecountCourse) Kind() string { return "recount-course" }
+
+// InsertOpts chooses the queue.
+func (RecountCourse) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 20}
+}
+
 // ReadAll starts a read of every register that is not paused.
 type ReadAll struct{}
 

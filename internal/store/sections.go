@@ -91,20 +91,51 @@ func (s *Store) PersonByAddress(ctx context.Context, address string) (Person, er
 	return one[Person](ctx, s, "finding the person", `SELECT `+personColumns+` FROM people p WHERE p.email_key = $1 AND p.gone_at IS NULL`, key)
 }
 
-// Enrolled is a section a person is in.
-type Enrolled struct {
-	SectionID, CourseID, Role string
+// PeopleKnownBy finds the people with the register's identifiers, and with the
+// addresses; whom two could be is left out, because Kanban never guesses.
+func (s *Store) PeopleKnownBy(ctx context.Context, identifiers, addressKeys []string) (byIdentifier, byAddress map[string]Person, err error) {
+	byIdentifier, byAddress = map[string]Person{}, map[string]Person{}
+	find := func(column string, keys []string, into map[string]Person, key func(Person) string) error {
+		if len(keys) == 0 {
+			return nil
+		}
+		people, err := many[Person](ctx, s, "finding people", `SELECT `+personColumns+` FROM people p WHERE p.`+column+` = ANY ($1) AND p.`+column+` <> '' AND p.gone_at IS NULL`, keys)
+		twice := map[string]bool{}
+		for _, p := range people {
+			k := key(p)
+			if _, there := into[k]; there {
+				twice[k] = true
+			}
+			into[k] = p
+		}
+		for k := range twice {
+			delete(into, k)
+		}
+		return err
+	}
+	err = find("identifier", identifiers, byIdentifier, func(p Person) string { return p.Identifier })
+	if err == nil {
+		err = find("email_key", addressKeys, byAddress, func(p Person) string { k, _ := roster.AddressKey(p.Email); return k })
+	}
+	return byIdentifier, byAddress, err
 }
 
-// SectionsOf lists the sections of the given courses that a person is in now.
-func (s *Store) SectionsOf(ctx context.Context, personID string, courseIDs []string) ([]Enrolled, error) {
+// Enrolled is a section a person is in.
+type Enrolled struct {
+	PersonID, SectionID, CourseID, Role string
+}
+
+// SectionsOf lists the sections of the given courses that people are in now; of every
+// course for none.
+func (s *Store) SectionsOf(ctx context.Context, personIDs, courseIDs []string) ([]Enrolled, error) {
 	return many[Enrolled](ctx, s, "finding the person's sections", `
-		SELECT DISTINCT s.id::text, c.id::text, e.role
+		SELECT DISTINCT p.id::text, s.id::text, c.id::text, e.role
 		FROM people p
 		JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL
 		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section
 		JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course
-		WHERE p.id = $1 AND c.id = ANY ($2::uuid[])`, personID, courseIDs)
+		WHERE p.id = ANY ($1::uuid[]) AND ($2::uuid[] IS NULL OR c.id = ANY ($2::uuid[]))
+		ORDER BY 1, 2`, personIDs, courseIDs)
 }
 
 // IsEnrolled reports whether a person is in a section now.

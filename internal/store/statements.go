@@ -23,20 +23,43 @@ type Statement struct {
 	Actor, Verb, Object, Registration string
 }
 
-// AddStatement stores a statement unless its id is there; fresh is false then,
-// and existing is the stored body.
-func (tx *Tx) AddStatement(ctx context.Context, s Statement) (fresh bool, existing json.RawMessage, err error) {
-	tag, err := tx.PGX.Exec(ctx, `INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) ON CONFLICT (id) DO NOTHING`,
-		s.ID, s.ConnectionID, string(s.Body), s.PersonID, s.Note, s.Actor, s.Verb, s.Object, s.Registration)
+// AddStatements stores statements whose ids are not there yet, and gives the stored
+// bodies of the others.
+func (tx *Tx) AddStatements(ctx context.Context, all []Statement) (existing map[string]json.RawMessage, err error) {
+	n := len(all)
+	ids, connections, bodies, people := make([]string, n), make([]string, n), make([]string, n), make([]*string, n)
+	notes, actors, verbs, objects, registrations := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	for i, s := range all {
+		ids[i], connections[i], bodies[i], people[i] = s.ID, s.ConnectionID, string(s.Body), s.PersonID
+		notes[i], actors[i], verbs[i], objects[i], registrations[i] = s.Note, s.Actor, s.Verb, s.Object, s.Registration
+	}
+	rows, err := tx.PGX.Query(ctx, `INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration)
+		SELECT w.* FROM unnest($1::uuid[], $2::uuid[], $3::jsonb[], $4::uuid[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[]) AS w
+		ON CONFLICT (id) DO NOTHING RETURNING id::text`, ids, connections, bodies, people, notes, actors, verbs, objects, registrations)
 	if err != nil {
-		return false, nil, known(err, "storing a statement")
+		return nil, known(err, "storing statements")
 	}
-	if tag.RowsAffected() == 1 {
-		return true, nil, nil
+	fresh := make(map[string]bool, n)
+	var id string
+	if _, err := pgx.ForEachRow(rows, []any{&id}, func() error { fresh[id] = true; return nil }); err != nil {
+		return nil, known(err, "storing statements")
 	}
-	err = tx.PGX.QueryRow(ctx, `SELECT body FROM statements WHERE id = $1`, s.ID).Scan(&existing)
-	return false, existing, known(err, "finding the stored statement")
+	if len(fresh) == n {
+		return nil, nil
+	}
+	existing = map[string]json.RawMessage{}
+	rows, err = tx.PGX.Query(ctx, `SELECT id::text, body FROM statements WHERE id = ANY ($1::uuid[])`, ids)
+	if err != nil {
+		return nil, known(err, "finding stored statements")
+	}
+	var body json.RawMessage
+	_, err = pgx.ForEachRow(rows, []any{&id, &body}, func() error {
+		if !fresh[id] {
+			existing[id] = append(json.RawMessage{}, body...)
+		}
+		return nil
+	})
+	return existing, known(err, "finding stored statements")
 }
 
 // Voided is a statement that was voided.
@@ -57,10 +80,16 @@ func (tx *Tx) Void(ctx context.Context, connectionID, id, voidVerb string) (v Vo
 	return v, err == nil, known(err, "voiding a statement")
 }
 
-// Awaited reports whether a statement was voided before it came.
-func (tx *Tx) Awaited(ctx context.Context, connectionID, id, voidVerb string) (yes bool, err error) {
-	err = tx.PGX.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM statements WHERE connection_id = $1 AND verb = $3 AND lower(object) = lower($2))`, connectionID, id, voidVerb).Scan(&yes)
-	return yes, known(err, "looking for a voiding statement")
+// Awaited gives those of the statements that were voided before they came.
+func (tx *Tx) Awaited(ctx context.Context, connectionID string, ids []string, voidVerb string) (map[string]bool, error) {
+	rows, err := tx.PGX.Query(ctx, `SELECT lower(object) FROM statements WHERE connection_id = $1 AND verb = $3 AND lower(object) = ANY ($2)`, connectionID, ids, voidVerb)
+	if err != nil {
+		return nil, known(err, "looking for voiding statements")
+	}
+	out := map[string]bool{}
+	var id string
+	_, err = pgx.ForEachRow(rows, []any{&id}, func() error { out[id] = true; return nil })
+	return out, known(err, "looking for voiding statements")
 }
 
 // StatementsAbout lists what is stored, and not voided, of a person about activities,
@@ -160,6 +189,13 @@ type Waiting struct {
 func (s *Store) WaitingStatements(ctx context.Context, except string, after int64, limit int) ([]Waiting, error) {
 	return many[Waiting](ctx, s, "listing statements that wait", `SELECT seq, id::text, connection_id::text, body, note FROM statements
 		WHERE note <> '' AND note <> $1 AND voided_at IS NULL AND seq > $2 ORDER BY seq LIMIT $3`, except, after, limit)
+}
+
+// Reconsider marks statements with one of the verbs, from which nothing followed for
+// that cause, to be looked at again.
+func (tx *Tx) Reconsider(ctx context.Context, note string, verbs []string) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE statements SET note = 'the verb has come to be known' WHERE note = $1 AND verb = ANY ($2) AND voided_at IS NULL`, note, verbs)
+	return known(err, "marking statements")
 }
 
 // ResolveStatement keeps whom a statement is about and why still nothing follows

@@ -104,6 +104,9 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 	add(workers, -1, func(ctx context.Context, _ *river.Job[store.ResolveStatements]) error {
 		return uses.Reacting.Resolve(ctx)
 	})
+	add(workers, -1, func(ctx context.Context, j *river.Job[store.RecountCourse]) error {
+		return uses.Reacting.RecountCourse(ctx, j.Args.CourseID)
+	})
 	add(workers, 10*time.Minute, func(ctx context.Context, j *river.Job[store.SettleAccess]) error {
 		return exclusively(ctx, s, "access", func() error { return uses.Offering.Settle(ctx, j.Args.OfferID) })
 	})

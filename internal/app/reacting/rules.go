@@ -37,8 +37,9 @@ type Service struct {
 
 	Expressions *rule.Expressions
 
-	books books
-	hooks sync.Map // address and secret → *hooks.Hook
+	books    books
+	outlines outlines
+	hooks    sync.Map // address and secret → *hooks.Hook
 }
 
 func (s *Service) now() time.Time {

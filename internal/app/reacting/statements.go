@@ -1,19 +1,21 @@
 package reacting
 
 import (
-	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
 
 	"kanban/internal/core/learning"
-	"kanban/internal/core/rule"
+	"kanban/internal/core/roster"
 	"kanban/internal/store"
 	"kanban/internal/wire/xapi"
 )
@@ -22,11 +24,9 @@ import (
 // (xAPI 1.0.3 Communication 2.1.2).
 var ErrConflict = errors.New("another statement with this id is stored already")
 
-// verbs maps xAPI verbs to what they say about an activity.
-var verbs = map[string]learning.Verb{
-	xapi.ADL + "launched": learning.Launched, xapi.ADL + "initialized": learning.Launched,
-	xapi.ADL + "completed": learning.Completed, xapi.ADL + "passed": learning.Passed, xapi.ADL + "failed": learning.Failed,
-}
+// noSuchVerb is the note of a statement that looking again does not change, unless the
+// institution's own verbs do.
+const noSuchVerb = "nothing follows from this verb"
 
 // Take stores statements that came through a connection and lets what follows
 // from them happen. It answers with their ids, only when all are stored; raw
@@ -34,32 +34,70 @@ var verbs = map[string]learning.Verb{
 // something unknown is stored with a note.
 func (s *Service) Take(ctx context.Context, connectionID string, statements []xapi.Statement, raw []json.RawMessage) ([]string, error) {
 	ids := make([]string, len(statements))
-	items := make([]item, len(statements))
+	items := make([]*item, len(statements))
 	for i := range statements {
 		if statements[i].ID == "" {
 			statements[i].ID = uuid.NewString()
 		}
 		ids[i] = statements[i].ID
-		items[i] = item{statement: statements[i], raw: raw[i]}
-		if err := s.resolve(ctx, &items[i]); err != nil {
-			return nil, err
-		}
+		items[i] = &item{statement: statements[i], body: xapi.Listed(raw[i])}
 	}
-	// One order for everybody, so that two batches never wait for each other.
-	slices.SortStableFunc(items, func(a, b item) int { return bytes.Compare([]byte(a.person.ID), []byte(b.person.ID)) })
-	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-		for _, x := range items {
-			if err := s.take(ctx, tx, connectionID, x); err != nil {
-				return err
-			}
+	if err := s.resolve(ctx, items); err != nil {
+		return nil, err
+	}
+	return ids, s.Store.InTx(ctx, func(tx *store.Tx) error {
+		fresh, err := s.keep(ctx, tx, connectionID, items)
+		if err != nil || len(fresh) == 0 {
+			return err
 		}
-		return nil
+		return s.advance(ctx, tx, fresh)
 	})
-	return ids, err
 }
 
-// noSuchVerb is the note of a statement that looking again does not change.
-const noSuchVerb = "nothing follows from this verb"
+// keep stores statements and gives those that are new and count. Voiding happens here.
+func (s *Service) keep(ctx context.Context, tx *store.Tx, connectionID string, items []*item) ([]*item, error) {
+	rows := make([]store.Statement, len(items))
+	ids := make([]string, len(items))
+	for i, x := range items {
+		st := x.statement
+		rows[i] = store.Statement{ID: st.ID, ConnectionID: connectionID, Body: x.body, Note: x.note, Actor: st.Actor.Key(), Verb: st.Verb.ID, Object: st.Object.ID}
+		if st.Context != nil {
+			rows[i].Registration = strings.ToLower(st.Context.Registration)
+		}
+		if x.person.ID != "" {
+			rows[i].PersonID = &x.person.ID
+		}
+		ids[i] = st.ID
+	}
+	existing, err := tx.AddStatements(ctx, rows)
+	if err != nil {
+		return nil, err
+	}
+	awaited, err := tx.Awaited(ctx, connectionID, ids, xapi.Voided)
+	if err != nil {
+		return nil, err
+	}
+	var fresh []*item
+	for _, x := range items {
+		body, there := existing[x.statement.ID]
+		switch {
+		case there && !same(body, x.body):
+			return nil, fmt.Errorf("statement %s: %w", x.statement.ID, ErrConflict)
+		case there:
+		case x.statement.Verb.ID == xapi.Voided:
+			if err := s.void(ctx, tx, connectionID, x.statement.Object.ID); err != nil {
+				return nil, err
+			}
+		case awaited[x.statement.ID]: // what voids it came first
+			if err := s.void(ctx, tx, connectionID, x.statement.ID); err != nil {
+				return nil, err
+			}
+		default:
+			fresh = append(fresh, x)
+		}
+	}
+	return fresh, nil
+}
 
 // resolvedAtOnce is how many waiting statements are listed at a time.
 const resolvedAtOnce = 500
@@ -73,23 +111,29 @@ func (s *Service) Resolve(ctx context.Context) error {
 			return err
 		}
 		after = list[len(list)-1].Seq
-		for _, w := range list {
-			if err := s.resolveWaiting(ctx, w); err != nil {
+		items := make([]*item, len(list))
+		for i, w := range list {
+			items[i] = &item{body: w.Body}
+			if err := json.Unmarshal(w.Body, &items[i].statement); err != nil {
+				return fmt.Errorf("reading a stored statement: %w", err)
+			}
+			items[i].statement.ID = w.ID
+		}
+		if err := s.resolve(ctx, items); err != nil {
+			return err
+		}
+		for i, w := range list {
+			if items[i].note == w.Note {
+				continue
+			}
+			if err := s.resolved(ctx, w, items[i]); err != nil {
 				return err
 			}
 		}
 	}
 }
 
-func (s *Service) resolveWaiting(ctx context.Context, w store.Waiting) error {
-	x := item{raw: w.Body}
-	if err := json.Unmarshal(w.Body, &x.statement); err != nil {
-		return fmt.Errorf("reading a stored statement: %w", err)
-	}
-	x.statement.ID = w.ID
-	if err := s.resolve(ctx, &x); err != nil || x.note == w.Note {
-		return err
-	}
+func (s *Service) resolved(ctx context.Context, w store.Waiting, x *item) error {
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
 		var personID *string
 		if x.person.ID != "" {
@@ -99,20 +143,16 @@ func (s *Service) resolveWaiting(ctx context.Context, w store.Waiting) error {
 		if err != nil || !ok {
 			return err
 		}
-		for _, p := range x.places {
-			if err := s.advance(ctx, tx, x, p, factOf(x.statement)); err != nil {
-				return err
-			}
-		}
-		return nil
+		return s.advance(ctx, tx, []*item{x})
 	})
 }
 
 // item is a statement with whom and what it is about.
 type item struct {
 	statement xapi.Statement
-	raw       json.RawMessage
+	body      json.RawMessage
 	person    store.Person
+	fact      learning.Fact
 	places    []place
 	note      string
 }
@@ -120,173 +160,202 @@ type item struct {
 // place is a section in which the activity counts for the person.
 type place struct {
 	store.Enrolled
-	outline learning.Outline
+	*outlined
 }
 
-func (s *Service) resolve(ctx context.Context, x *item) error {
-	actor := x.statement.Actor
-	var err error
-	switch {
-	case actor.Account != nil:
-		x.person, err = s.Store.PersonByIdentifier(ctx, actor.Account.Name)
-	case actor.Mbox != "":
-		x.person, err = s.Store.PersonByAddress(ctx, actor.Address())
-	default:
-		err = store.ErrNotFound
+// outlined is a course's outline, by version.
+type outlined struct {
+	outline learning.Outline
+	version int
+}
+
+// outlines keeps the outlines of a process.
+type outlines struct {
+	mu  sync.Mutex
+	all map[string]*outlined
+}
+
+// outlinesOf gives the present outlines of courses.
+func (s *Service) outlinesOf(ctx context.Context, courseIDs []string) (map[string]*outlined, error) {
+	versions, err := s.Store.OutlineVersions(ctx, courseIDs)
+	if err != nil {
+		return nil, err
 	}
-	if errors.Is(err, store.ErrNotFound) {
-		x.note = "nobody is known by this actor"
-		return nil
+	out := map[string]*outlined{}
+	for id, version := range versions {
+		s.outlines.mu.Lock()
+		kept := s.outlines.all[id]
+		s.outlines.mu.Unlock()
+		if kept == nil || kept.version != version {
+			o, v, err := s.Store.OutlineNow(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			kept = &outlined{o, v}
+			s.outlines.mu.Lock()
+			if s.outlines.all == nil {
+				s.outlines.all = map[string]*outlined{}
+			}
+			s.outlines.all[id] = kept
+			s.outlines.mu.Unlock()
+		}
+		out[id] = kept
 	}
+	return out, nil
+}
+
+// resolve finds out whom and what statements are about: all of them with a handful of
+// queries.
+func (s *Service) resolve(ctx context.Context, items []*item) error {
+	verbs, err := s.verbTable(ctx)
 	if err != nil {
 		return err
 	}
-	if _, known := verbs[x.statement.Verb.ID]; !known {
-		x.note = noSuchVerb
+	if err := s.resolvePeople(ctx, items); err != nil {
+		return err
+	}
+	activities := map[string]bool{}
+	for _, x := range items {
+		x.note, x.places = "", nil
+		kind := ""
+		if x.statement.Object.Definition != nil {
+			kind = x.statement.Object.Definition.Type
+		}
+		says, known := verbs.Meaning(x.statement.Verb.ID, kind)
+		switch {
+		case x.person.ID == "":
+			x.note = "nobody is known by this actor"
+		case !known:
+			x.note = noSuchVerb
+		default:
+			x.fact = factOf(x.statement, says, s.now())
+			activities[x.statement.Object.ID] = true
+		}
+	}
+	if len(activities) == 0 {
 		return nil
 	}
-	courses, err := s.Store.CoursesWith(ctx, x.statement.Object.ID)
+	courses, err := s.Store.CoursesWith(ctx, slices.Sorted(maps.Keys(activities)))
 	if err != nil {
 		return err
 	}
-	if len(courses) == 0 {
-		x.note = "the activity is in no outline"
-		return nil
+	if courses, err = s.learn(ctx, items, courses); err != nil {
+		return err
 	}
-	sections, err := s.Store.SectionsOf(ctx, x.person.ID, courses)
+	return s.resolvePlaces(ctx, items, courses)
+}
+
+func (s *Service) resolvePeople(ctx context.Context, items []*item) error {
+	var identifiers, keys []string
+	for _, x := range items {
+		if a := x.statement.Actor; a.Account != nil {
+			identifiers = append(identifiers, a.Account.Name)
+		} else if key, err := roster.AddressKey(a.Address()); err == nil {
+			keys = append(keys, key)
+		}
+	}
+	byIdentifier, byAddress, err := s.Store.PeopleKnownBy(ctx, distinct(identifiers), distinct(keys))
 	if err != nil {
 		return err
 	}
-	for _, e := range sections {
-		outline, err := s.Store.Outline(ctx, e.CourseID)
+	for _, x := range items {
+		if a := x.statement.Actor; a.Account != nil {
+			x.person = byIdentifier[a.Account.Name]
+		} else if key, err := roster.AddressKey(a.Address()); err == nil {
+			x.person = byAddress[key]
+		}
+	}
+	return nil
+}
+
+func distinct(list []string) []string {
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// resolvePlaces finds the sections in which the statements count.
+func (s *Service) resolvePlaces(ctx context.Context, items []*item, courses map[string][]string) error {
+	var people, wanted []string
+	for _, x := range items {
+		if x.note != "" {
+			continue
+		}
+		people = append(people, x.person.ID)
+		wanted = append(wanted, courses[x.statement.Object.ID]...)
+	}
+	if len(people) == 0 {
+		return nil
+	}
+	wanted = distinct(wanted)
+	byPerson := map[string][]store.Enrolled{}
+	var outlines map[string]*outlined
+	if len(wanted) > 0 {
+		enrolled, err := s.Store.SectionsOf(ctx, distinct(people), wanted)
 		if err != nil {
 			return err
 		}
-		x.places = append(x.places, place{e, outline})
-	}
-	if len(x.places) == 0 {
-		x.note = "the person is in no section of the activity's course"
-	}
-	return nil
-}
-
-func (s *Service) take(ctx context.Context, tx *store.Tx, connectionID string, x item) error {
-	st := x.statement
-	row := store.Statement{ID: st.ID, ConnectionID: connectionID, Body: xapi.Listed(x.raw), Note: x.note, Actor: st.Actor.Key(), Verb: st.Verb.ID, Object: st.Object.ID}
-	if st.Context != nil {
-		row.Registration = strings.ToLower(st.Context.Registration)
-	}
-	if x.person.ID != "" {
-		row.PersonID = &x.person.ID
-	}
-	fresh, existing, err := tx.AddStatement(ctx, row)
-	if err != nil {
-		return err
-	}
-	if !fresh {
-		if !same(existing, xapi.Listed(x.raw)) {
-			return fmt.Errorf("statement %s: %w", x.statement.ID, ErrConflict)
+		for _, e := range enrolled {
+			if n := len(byPerson[e.PersonID]); n > 0 && byPerson[e.PersonID][n-1].SectionID == e.SectionID {
+				continue // in it with two roles
+			}
+			byPerson[e.PersonID] = append(byPerson[e.PersonID], e)
 		}
-		return nil
-	}
-	if st.Verb.ID == xapi.Voided {
-		return s.void(ctx, tx, connectionID, st.Object.ID)
-	}
-	early, err := tx.Awaited(ctx, connectionID, st.ID, xapi.Voided)
-	if err != nil {
-		return err
-	}
-	if early { // what voids it came first
-		return s.void(ctx, tx, connectionID, st.ID)
-	}
-	fact := factOf(st)
-	for _, p := range x.places {
-		if err := s.advance(ctx, tx, x, p, fact); err != nil {
+		if outlines, err = s.outlinesOf(ctx, wanted); err != nil {
 			return err
 		}
 	}
+	for _, x := range items {
+		if x.note != "" {
+			continue
+		}
+		in := courses[x.statement.Object.ID]
+		if len(in) == 0 {
+			x.note = "the activity is in no outline"
+			continue
+		}
+		for _, e := range byPerson[x.person.ID] {
+			if o := outlines[e.CourseID]; o != nil && slices.Contains(in, e.CourseID) {
+				x.places = append(x.places, place{e, o})
+			}
+		}
+		if len(x.places) == 0 {
+			x.note = "the person is in no section of the activity's course"
+		}
+	}
 	return nil
 }
 
+// mostAhead is how far the clock of a platform may run ahead; a statement from further
+// in the future counts as of now.
+const mostAhead = 24 * time.Hour
+
 // factOf is what a statement says about its activity.
-func factOf(st xapi.Statement) learning.Fact {
-	fact := learning.Fact{ActivityID: st.Object.ID, Verb: verbs[st.Verb.ID], At: st.Timestamp}
-	if fact.At.IsZero() {
-		fact.At = time.Now().UTC()
+func factOf(st xapi.Statement, says learning.Verb, now time.Time) learning.Fact {
+	fact := learning.Fact{ActivityID: st.Object.ID, Verb: says, At: st.Timestamp}
+	if fact.At.IsZero() || fact.At.After(now.Add(mostAhead)) {
+		fact.At = now
 	}
 	if r := st.Result; r != nil && r.Score != nil {
-		fact.Score = r.Score.Scaled
+		fact.Score = scaled(*r.Score)
 	}
 	return fact
 }
 
-// void takes a statement out of what counts (xAPI 1.0.3 Data 2.3.2): the progress
-// that it made is worked out anew, and what is open again becomes events. A
-// statement that has not come yet is voided when it does.
-func (s *Service) void(ctx context.Context, tx *store.Tx, connectionID, statementID string) error {
-	v, ok, err := tx.Void(ctx, connectionID, statementID, xapi.Voided)
-	if err != nil || !ok || v.PersonID == nil {
-		return err
+// scaled gives a score between -1 and 1: as reported, or worked out of the raw one and
+// its bounds (xAPI 1.0.3 Data 2.4.5.1); nil when it cannot be told.
+func scaled(s xapi.Score) *float64 {
+	if s.Scaled != nil || s.Raw == nil || s.Max == nil {
+		return s.Scaled
 	}
-	courses, err := s.Store.CoursesWith(ctx, v.Object)
-	if err != nil || len(courses) == 0 {
-		return err
+	low := 0.0
+	if s.Min != nil {
+		low = *s.Min
 	}
-	sections, err := s.Store.SectionsOf(ctx, *v.PersonID, courses)
-	if err != nil {
-		return err
+	if *s.Max <= low || *s.Raw < low || *s.Raw > *s.Max {
+		return nil
 	}
-	for _, e := range sections {
-		outline, err := s.Store.Outline(ctx, e.CourseID)
-		if err != nil {
-			return err
-		}
-		if err := s.recount(ctx, tx, *v.PersonID, place{e, outline}, v); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// recount works one person's progress in one section out anew.
-func (s *Service) recount(ctx context.Context, tx *store.Tx, personID string, p place, v store.Voided) error {
-	state, err := tx.ProgressForUpdate(ctx, personID, p.SectionID)
-	if err != nil {
-		return err
-	}
-	// Read once nobody else can add to it.
-	bodies, err := tx.StatementsAbout(ctx, personID, []string{v.Object})
-	if err != nil {
-		return err
-	}
-	var facts []learning.Fact
-	for _, b := range bodies {
-		var st xapi.Statement
-		if err := json.Unmarshal(b, &st); err != nil {
-			return fmt.Errorf("reading a stored statement: %w", err)
-		}
-		if _, known := verbs[st.Verb.ID]; known {
-			facts = append(facts, factOf(st))
-		}
-	}
-	next, derived := learning.Recount(p.outline, state, v.Object, facts)
-	percent := learning.Percent(p.outline, next)
-	if err := tx.KeepProgress(ctx, personID, p.SectionID, next, percent); err != nil {
-		return err
-	}
-	var events []store.Event
-	for _, d := range derived {
-		switch d.Kind {
-		case learning.ActivityReopened, learning.ModuleReopened, learning.CourseReopened:
-			events = append(events, store.Event{
-				Type: string(d.Kind), NaturalKey: fmt.Sprintf("%s/%s/%s/%s/%s/%s", d.Kind, personID, p.SectionID, d.ModuleID, d.ActivityID, v.ID),
-				PersonID: &personID, SectionID: &p.SectionID, CourseID: &p.CourseID, ModuleID: d.ModuleID, ActivityID: d.ActivityID,
-				OccurredAt: time.Now().UTC(), Data: map[string]any{"percent": percent, "voided": v.ID},
-			})
-		}
-	}
-	_, err = tx.Record(ctx, events)
-	return err
+	v := (*s.Raw - low) / (*s.Max - low)
+	return &v
 }
 
 // same compares what the conflict rule compares: everything but the members
@@ -306,58 +375,22 @@ func same(a, b json.RawMessage) bool {
 	return strip(a) == strip(b)
 }
 
-// advance adds a fact to one person's progress in one section and records what
-// follows.
-func (s *Service) advance(ctx context.Context, tx *store.Tx, x item, p place, fact learning.Fact) error {
-	state, err := tx.ProgressForUpdate(ctx, x.person.ID, p.SectionID)
-	if err != nil {
-		return err
-	}
-	next, derived := learning.Advance(p.outline, state, fact)
-	percent := learning.Percent(p.outline, next)
-	if err := tx.KeepProgress(ctx, x.person.ID, p.SectionID, next, percent); err != nil {
-		return err
-	}
-	module, activity, _ := p.outline.Find(fact.ActivityID)
-	base := func(kind rule.Trigger, key string) store.Event {
-		return store.Event{
-			Type: string(kind), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", kind, x.person.ID, p.SectionID, key),
-			PersonID: &x.person.ID, SectionID: &p.SectionID, CourseID: &p.CourseID, OccurredAt: fact.At,
-			Data: map[string]any{"percent": percent},
-		}
-	}
-	var events []store.Event
-	about := func(kind rule.Trigger, key string) {
-		e := base(kind, key)
-		e.ModuleID, e.ActivityID = module.ID, activity.ID
-		if fact.Score != nil {
-			e.Data["score"] = *fact.Score
-		}
-		events = append(events, e)
-	}
-	switch fact.Verb {
-	case learning.Passed:
-		about(rule.AssessmentPassed, activity.ID)
-	case learning.Failed:
-		about(rule.AssessmentFailed, x.statement.ID)
-	}
-	if !learning.Done(activity, state) && learning.Done(activity, next) {
-		about(rule.ActivityCompleted, activity.ID)
-	}
-	for _, d := range derived {
-		switch d.Kind {
-		case learning.ModuleCompleted:
-			e := base(rule.ModuleCompleted, d.ModuleID)
-			e.ModuleID = d.ModuleID
-			events = append(events, e)
-		case learning.CourseCompleted:
-			events = append(events, base(rule.CourseCompleted, p.CourseID))
-		case learning.ProgressCrossed:
-			e := base(rule.ProgressCrossed, fmt.Sprint(d.Percent))
-			e.Data["percent"] = d.Percent
-			events = append(events, e)
-		}
-	}
-	_, err = tx.Record(ctx, events)
-	return err
+// verbsSetting is the setting under which the institution's own verbs are kept.
+const verbsSetting = "verbs"
+
+// Verbs are the institution's own, beside the default ones.
+func (s *Service) Verbs(ctx context.Context) (own []learning.VerbRule, err error) {
+	_, err = s.Store.Setting(ctx, verbsSetting, &own)
+	return own, err
+}
+
+func (s *Service) verbTable(ctx context.Context) (*learning.Verbs, error) {
+	own, err := s.Verbs(ctx)
+	return learning.NewVerbs(own), err
+}
+
+// orderOf is the one order in which everybody locks progress, so that two batches
+// never wait for each other.
+func orderOf(a, b store.Standing) int {
+	return cmp.Or(cmp.Compare(a.PersonID, b.PersonID), cmp.Compare(a.SectionID, b.SectionID))
 }

@@ -34,6 +34,12 @@ type Activity struct {
 	Title    string `json:"title"`
 	Kind     Kind   `json:"kind" enum:"lesson,assessment,assignment"`
 	Optional bool   `json:"optional,omitempty" doc:"Does not count towards its module"`
+	// PassMark is the scaled score from which it is passed; the platform's own word
+	// counts when there is none, or when it reports no score.
+	PassMark *float64 `json:"passMark,omitempty" minimum:"-1" maximum:"1" doc:"Scaled score, -1 to 1, from which it is passed; the platform's own word counts when absent"`
+	// Activities are nested in it: it is done when it is done itself and those of
+	// them that are required are.
+	Activities []Activity `json:"activities,omitempty" doc:"What is nested in it, such as a quiz in a lesson"`
 }
 
 // Module is a group of activities.
@@ -46,6 +52,25 @@ type Module struct {
 // Outline is what a course consists of.
 type Outline struct {
 	Modules []Module `json:"modules"`
+	// Learned marks an outline that was put together from what was reported, because
+	// nobody gave one.
+	Learned bool `json:"learned,omitempty" doc:"Put together from what was reported, because nobody gave one"`
+}
+
+// each calls f for an activity and all that are nested in it, the innermost first.
+// counts is whether it and all that hold it are required.
+func each(list []Activity, required bool, f func(a Activity, counts bool)) {
+	for _, a := range list {
+		counts := required && !a.Optional
+		each(a.Activities, counts, f)
+		f(a, counts)
+	}
+}
+
+// All lists the activities of the module, nested ones included, the innermost first.
+func (m Module) All() (all []Activity) {
+	each(m.Activities, true, func(a Activity, _ bool) { all = append(all, a) })
+	return all
 }
 
 // ErrOutline is wrapped by every error of Check.
@@ -64,7 +89,10 @@ func (o Outline) Check() error {
 			return fmt.Errorf("%w: two modules have the id %q", ErrOutline, m.ID)
 		}
 		seen["m:"+m.ID] = true
-		for j, a := range m.Activities {
+		if depth(m.Activities) > maxDepth {
+			return fmt.Errorf("%w: the activities of module %q are nested more than %d deep", ErrOutline, m.ID, maxDepth)
+		}
+		for j, a := range m.All() {
 			switch {
 			case strings.TrimSpace(a.ID) == "":
 				return fmt.Errorf("%w: activity %d of module %q has no id", ErrOutline, j+1, m.ID)
@@ -72,21 +100,42 @@ func (o Outline) Check() error {
 				return fmt.Errorf("%w: two activities have the id %q", ErrOutline, a.ID)
 			case a.Kind != Lesson && a.Kind != Assessment && a.Kind != Assignment:
 				return fmt.Errorf("%w: activity %q has the kind %q; use lesson, assessment or assignment", ErrOutline, a.ID, a.Kind)
+			case a.PassMark != nil && (*a.PassMark < -1 || *a.PassMark > 1):
+				return fmt.Errorf("%w: the pass mark of %q is %v; it lies between -1 and 1, so 60 %% is 0.6", ErrOutline, a.ID, *a.PassMark)
 			}
 			seen["a:"+a.ID] = true
 			activities++
 		}
 	}
-	if activities == 0 {
+	switch {
+	case activities == 0:
 		return fmt.Errorf("%w: it holds no activity", ErrOutline)
+	case activities > maxActivities:
+		return fmt.Errorf("%w: it holds %d activities, more than %d", ErrOutline, activities, maxActivities)
 	}
 	return nil
+}
+
+// Bounds of an outline.
+const (
+	maxDepth      = 8
+	maxActivities = 5_000
+)
+
+func depth(list []Activity) (n int) {
+	for _, a := range list {
+		n = max(n, 1+depth(a.Activities))
+		if n > maxDepth {
+			return n
+		}
+	}
+	return n
 }
 
 // Find returns the activity with the given id and its module.
 func (o Outline) Find(activityID string) (Module, Activity, bool) {
 	for _, m := range o.Modules {
-		for _, a := range m.Activities {
+		for _, a := range m.All() {
 			if a.ID == activityID {
 				return m, a, true
 			}
@@ -98,12 +147,13 @@ func (o Outline) Find(activityID string) (Module, Activity, bool) {
 // Verb is what a fact says about an activity.
 type Verb string
 
-// The verbs. Others are ignored.
+// The verbs. Touched only says that somebody was at it.
 const (
-	Launched  Verb = "launched"
+	Touched   Verb = "touched"
 	Completed Verb = "completed"
 	Passed    Verb = "passed"
 	Failed    Verb = "failed"
+	Scored    Verb = "scored" // a pass or a fail by the activity's pass mark, if it has one
 )
 
 // Fact is one report about one person and one activity.
@@ -133,8 +183,8 @@ type State struct {
 // Derived is a fact that follows from progress.
 type Derived struct {
 	Kind     DerivedKind
-	ModuleID string // for ModuleCompleted, ModuleReopened and ActivityReopened
-	// ActivityID is for ActivityReopened.
+	ModuleID string // for what is about modules and activities
+	// ActivityID is for ActivityCompleted and ActivityReopened.
 	ActivityID string
 	Percent    int // for ProgressCrossed
 }
@@ -145,28 +195,30 @@ type DerivedKind string
 // The derived facts. ProgressCrossed comes once for each of Thresholds; what is
 // reopened was done before, and no longer is.
 const (
-	ActivityReopened DerivedKind = "activity.reopened"
-	ModuleReopened   DerivedKind = "module.reopened"
-	CourseReopened   DerivedKind = "course.reopened"
-	ModuleCompleted  DerivedKind = "module.completed"
-	CourseCompleted  DerivedKind = "course.completed"
-	ProgressCrossed  DerivedKind = "progress.crossed"
+	ActivityReopened  DerivedKind = "activity.reopened"
+	ModuleReopened    DerivedKind = "module.reopened"
+	CourseReopened    DerivedKind = "course.reopened"
+	ActivityCompleted DerivedKind = "activity.completed"
+	ModuleCompleted   DerivedKind = "module.completed"
+	CourseCompleted   DerivedKind = "course.completed"
+	ProgressCrossed   DerivedKind = "progress.crossed"
 )
 
 // Thresholds are the percentages whose crossing is reported.
 var Thresholds = []int{25, 50, 75, 100}
 
 // Advance adds one fact to a state. It returns the new state (the old one is
-// left as it was) and what follows from the fact, in the order progress,
-// module, course. Facts about activities outside the outline are kept, so that
-// a later outline can count them, and nothing follows from them.
+// left as it was) and what follows from the fact, in the order activity (the
+// innermost first), progress, module, course. Facts about activities outside the
+// outline are kept, so that a later outline can count them, and nothing follows
+// from them.
 func Advance(outline Outline, state State, fact Fact) (State, []Derived) {
 	next := State{Activities: maps.Clone(state.Activities)}
 	if next.Activities == nil {
 		next.Activities = map[string]ActivityState{}
 	}
 	next.Activities[fact.ActivityID] = next.Activities[fact.ActivityID].with(fact)
-	return next, follows(outline, state, next)
+	return next, derive(standing(outline, state), standing(outline, next), outline)
 }
 
 // Recount works one activity out anew from all facts about it that still hold, as
@@ -181,25 +233,68 @@ func Recount(outline Outline, state State, activityID string, facts []Fact) (Sta
 	for _, f := range facts {
 		next.Activities[activityID] = next.Activities[activityID].with(f)
 	}
-	return next, append(reopened(outline, state, next), follows(outline, state, next)...)
+	return next, derive(standing(outline, state), standing(outline, next), outline)
 }
 
-func reopened(o Outline, before, after State) []Derived {
-	var out []Derived
+// Reoutline says what follows for one person when a course gets another outline: what
+// is open again, and what is done by it. What only vanishes from the outline is
+// neither.
+func Reoutline(before, after Outline, state State) []Derived {
+	return derive(standing(before, state), standing(after, state), after)
+}
+
+// stood is how far somebody has come by an outline.
+type stood struct {
+	activities, modules map[string]bool
+	course              bool
+	percent             int
+}
+
+func standing(o Outline, s State) stood {
+	out := stood{activities: map[string]bool{}, modules: map[string]bool{}, course: CourseDone(o, s), percent: Percent(o, s)}
 	for _, m := range o.Modules {
-		for _, a := range m.Activities {
-			if Done(a, before) && !Done(a, after) {
-				out = append(out, Derived{Kind: ActivityReopened, ModuleID: m.ID, ActivityID: a.ID})
-			}
+		for _, a := range m.All() {
+			out.activities[a.ID] = Done(a, s)
 		}
-		if ModuleDone(m, before) && !ModuleDone(m, after) {
-			out = append(out, Derived{Kind: ModuleReopened, ModuleID: m.ID})
-		}
-	}
-	if CourseDone(o, before) && !CourseDone(o, after) {
-		out = append(out, Derived{Kind: CourseReopened})
+		out.modules[m.ID] = ModuleDone(m, s)
 	}
 	return out
+}
+
+// derive says what became different between two standings, by the outline that holds
+// now.
+func derive(was, is stood, o Outline) []Derived {
+	var opened, done []Derived
+	for _, m := range o.Modules {
+		for _, a := range m.All() {
+			switch {
+			case was.activities[a.ID] && !is.activities[a.ID]:
+				opened = append(opened, Derived{Kind: ActivityReopened, ModuleID: m.ID, ActivityID: a.ID})
+			case !was.activities[a.ID] && is.activities[a.ID]:
+				done = append(done, Derived{Kind: ActivityCompleted, ModuleID: m.ID, ActivityID: a.ID})
+			}
+		}
+		if was.modules[m.ID] && !is.modules[m.ID] {
+			opened = append(opened, Derived{Kind: ModuleReopened, ModuleID: m.ID})
+		}
+	}
+	if was.course && !is.course {
+		opened = append(opened, Derived{Kind: CourseReopened})
+	}
+	for _, n := range Thresholds {
+		if was.percent < n && is.percent >= n {
+			done = append(done, Derived{Kind: ProgressCrossed, Percent: n})
+		}
+	}
+	for _, m := range o.Modules {
+		if !was.modules[m.ID] && is.modules[m.ID] {
+			done = append(done, Derived{Kind: ModuleCompleted, ModuleID: m.ID})
+		}
+	}
+	if !was.course && is.course {
+		done = append(done, Derived{Kind: CourseCompleted})
+	}
+	return append(opened, done...)
 }
 
 func (a ActivityState) with(f Fact) ActivityState {
@@ -224,25 +319,6 @@ func (a ActivityState) with(f Fact) ActivityState {
 	return a
 }
 
-func follows(o Outline, before, after State) []Derived {
-	var out []Derived
-	was, is := Percent(o, before), Percent(o, after)
-	for _, n := range Thresholds {
-		if was < n && is >= n {
-			out = append(out, Derived{Kind: ProgressCrossed, Percent: n})
-		}
-	}
-	for _, m := range o.Modules {
-		if !ModuleDone(m, before) && ModuleDone(m, after) {
-			out = append(out, Derived{Kind: ModuleCompleted, ModuleID: m.ID})
-		}
-	}
-	if !CourseDone(o, before) && CourseDone(o, after) {
-		out = append(out, Derived{Kind: CourseCompleted})
-	}
-	return out
-}
-
 // LastActivity is when the latest fact of a state happened, zero when there is none.
 func LastActivity(s State) (last time.Time) {
 	for _, a := range s.Activities {
@@ -253,23 +329,52 @@ func LastActivity(s State) (last time.Time) {
 	return last
 }
 
-// Done reports whether the activity counts as finished.
-func Done(a Activity, s State) bool {
-	as := s.Activities[a.ID]
-	return as.Passed || as.Completed && a.Kind != Assessment
+// Verdict says whether a fact is a pass or a fail of an activity, by its pass mark
+// where it has one and a score came; empty when it is neither.
+func Verdict(a Activity, f Fact) Verb {
+	if a.PassMark != nil && f.Score != nil && f.Verb != Touched {
+		if *f.Score >= *a.PassMark {
+			return Passed
+		}
+		return Failed
+	}
+	if f.Verb == Passed || f.Verb == Failed {
+		return f.Verb
+	}
+	return ""
 }
 
-// counted are the activities that make up a module: the required ones, or all
-// of them when every one is optional.
-func counted(m Module) []Activity {
-	var required []Activity
-	for _, a := range m.Activities {
-		if !a.Optional {
-			required = append(required, a)
+// own reports whether the activity itself is done, whatever is nested in it.
+func own(a Activity, s State) bool {
+	as := s.Activities[a.ID]
+	if a.PassMark != nil && as.Best != nil {
+		return *as.Best >= *a.PassMark
+	}
+	return as.Passed || as.Completed && a.Kind != Assessment && a.PassMark == nil
+}
+
+// Done reports whether the activity counts as finished, with what is required of what
+// is nested in it.
+func Done(a Activity, s State) bool {
+	for _, n := range a.Activities {
+		if !n.Optional && !Done(n, s) {
+			return false
 		}
 	}
+	return own(a, s)
+}
+
+// counted are the activities that make up a module: the required ones in what is
+// required, or all of them when every one is optional.
+func counted(m Module) []Activity {
+	var required []Activity
+	each(m.Activities, true, func(a Activity, counts bool) {
+		if counts {
+			required = append(required, a)
+		}
+	})
 	if len(required) == 0 {
-		return m.Activities
+		return m.All()
 	}
 	return required
 }
@@ -279,7 +384,7 @@ func counted(m Module) []Activity {
 func ModuleDone(m Module, s State) bool {
 	activities := counted(m)
 	for _, a := range activities {
-		if !Done(a, s) {
+		if !own(a, s) {
 			return false
 		}
 	}
@@ -308,7 +413,7 @@ func Percent(o Outline, s State) int {
 	for _, m := range o.Modules {
 		for _, a := range counted(m) {
 			total++
-			if Done(a, s) {
+			if own(a, s) {
 				done++
 			}
 		}

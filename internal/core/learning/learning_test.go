@@ -31,14 +31,16 @@ func ExampleAdvance() {
 		}
 	}
 	// Output:
+	// activity.completed m1 0
 	// progress.crossed  25
+	// activity.completed m1 0
 	// progress.crossed  50
 	// module.completed m1 0
 }
 
 func TestAssessmentNeedsAPass_E2(t *testing.T) {
 	s, derived := learning.Advance(outline, learning.State{}, learning.Fact{ActivityID: "a1", Verb: learning.Completed})
-	assert.Len(t, derived, 1)
+	assert.Len(t, derived, 2)
 	s, derived = learning.Advance(outline, s, learning.Fact{ActivityID: "a2", Verb: learning.Completed})
 	assert.Empty(t, derived, "completed is not passed")
 	s, derived = learning.Advance(outline, s, learning.Fact{ActivityID: "a2", Verb: learning.Failed})
@@ -54,6 +56,7 @@ func TestLastActivityCompletesModuleAndCourse_E2(t *testing.T) {
 	}
 	_, derived := learning.Advance(outline, s, learning.Fact{ActivityID: "a5", Verb: learning.Completed})
 	assert.Equal(t, []learning.Derived{
+		{Kind: learning.ActivityCompleted, ModuleID: "m2", ActivityID: "a5"},
 		{Kind: learning.ProgressCrossed, Percent: 100},
 		{Kind: learning.ModuleCompleted, ModuleID: "m2"},
 		{Kind: learning.CourseCompleted},
@@ -92,7 +95,7 @@ func TestOrderAndRepetitionDoNotMatter(t *testing.T) {
 		facts := rapid.SliceOf(rapid.Custom(func(t *rapid.T) learning.Fact {
 			f := learning.Fact{
 				ActivityID: rapid.SampledFrom([]string{"a1", "a2", "a3", "a4", "a5", "unknown"}).Draw(t, "activity"),
-				Verb:       rapid.SampledFrom([]learning.Verb{learning.Launched, learning.Completed, learning.Passed, learning.Failed}).Draw(t, "verb"),
+				Verb:       rapid.SampledFrom([]learning.Verb{learning.Touched, learning.Completed, learning.Passed, learning.Failed}).Draw(t, "verb"),
 				At:         time.Unix(rapid.Int64Range(1, 1e6).Draw(t, "at"), 0),
 			}
 			if rapid.Bool().Draw(t, "scored") {

@@ -1,0 +1,76 @@
+package learning
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+)
+
+// VerbRule says what a platform's verb means. Type, the activity's type, narrows it;
+// the narrower rule wins.
+type VerbRule struct {
+	Verb string `json:"verb" doc:"The verb's IRI"`
+	Type string `json:"type,omitempty" doc:"IRI of an activity type; any when absent"`
+	Says Verb   `json:"says" enum:"touched,completed,passed,failed,scored"`
+}
+
+const adl = "http://adlnet.gov/expapi/verbs/"
+
+// DefaultVerbs are the verbs that are in common use for learning.
+var DefaultVerbs = []VerbRule{
+	{adl + "launched", "", Touched}, {adl + "initialized", "", Touched}, {adl + "terminated", "", Touched}, {adl + "suspended", "", Touched},
+	{adl + "resumed", "", Touched}, {adl + "registered", "", Touched}, {adl + "attempted", "", Touched}, {adl + "experienced", "", Touched},
+	{adl + "interacted", "", Touched}, {adl + "answered", "", Touched}, {adl + "progressed", "", Touched},
+	{adl + "completed", "", Completed}, {adl + "passed", "", Passed}, {adl + "mastered", "", Passed}, {adl + "failed", "", Failed}, {adl + "scored", "", Scored},
+}
+
+// Verbs tells what verbs mean.
+type Verbs struct {
+	narrow map[[2]string]Verb
+	wide   map[string]Verb
+}
+
+// ErrVerb is wrapped by every error of CheckVerbs.
+var ErrVerb = errors.New("verb cannot be used")
+
+// CheckVerbs reports the first rule that cannot be used.
+func CheckVerbs(rules []VerbRule) error {
+	seen := map[[2]string]bool{}
+	for i, r := range rules {
+		u, err := url.Parse(r.Verb)
+		switch {
+		case err != nil || u.Scheme == "":
+			return fmt.Errorf("%w: %d: %q is not an IRI", ErrVerb, i+1, r.Verb)
+		case r.Says != Touched && r.Says != Completed && r.Says != Passed && r.Says != Failed && r.Says != Scored:
+			return fmt.Errorf("%w: %d: %q is not one of touched, completed, passed, failed, scored", ErrVerb, i+1, r.Says)
+		case seen[[2]string{r.Verb, r.Type}]:
+			return fmt.Errorf("%w: %d: %s stands twice", ErrVerb, i+1, r.Verb)
+		}
+		seen[[2]string{r.Verb, r.Type}] = true
+	}
+	return nil
+}
+
+// NewVerbs joins the default rules and an institution's own, which win.
+func NewVerbs(own []VerbRule) *Verbs {
+	v := &Verbs{map[[2]string]Verb{}, map[string]Verb{}}
+	for _, list := range [][]VerbRule{DefaultVerbs, own} {
+		for _, r := range list {
+			if r.Type == "" {
+				v.wide[r.Verb] = r.Says
+			} else {
+				v.narrow[[2]string{r.Verb, r.Type}] = r.Says
+			}
+		}
+	}
+	return v
+}
+
+// Meaning of a verb about an activity of a type; ok is false when it means nothing.
+func (v *Verbs) Meaning(verb, activityType string) (says Verb, ok bool) {
+	if says, ok = v.narrow[[2]string{verb, activityType}]; ok {
+		return says, true
+	}
+	says, ok = v.wide[verb]
+	return says, ok
+}

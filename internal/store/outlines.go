@@ -1,0 +1,228 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kanban/internal/core/learning"
+)
+
+// Course is a course of the mirror.
+type Course struct {
+	ID          string
+	Title       string
+	Code        string
+	HasOutline  bool
+	OutlineSize int
+}
+
+// Courses lists the courses of the mirror.
+func (s *Store) Courses(ctx context.Context) ([]Course, error) {
+	return many[Course](ctx, s, "listing courses", `
+		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL, (SELECT count(*)::int FROM outline_activities a WHERE a.course_id = c.id)
+		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id WHERE c.gone_at IS NULL ORDER BY c.title`)
+}
+
+// Outline finds the outline of a course.
+func (s *Store) Outline(ctx context.Context, courseID string) (learning.Outline, error) {
+	o, _, err := s.OutlineNow(ctx, courseID)
+	return o, err
+}
+
+// OutlineNow finds the outline of a course with its version.
+func (s *Store) OutlineNow(ctx context.Context, courseID string) (o learning.Outline, version int, err error) {
+	var text []byte
+	err = s.Pool.QueryRow(ctx, `SELECT outline, version FROM outlines WHERE course_id = $1`, courseID).Scan(&text, &version)
+	if err == nil {
+		err = json.Unmarshal(text, &o)
+	}
+	return o, version, known(err, "finding the outline")
+}
+
+// OutlineAt finds what an outline was like.
+func (s *Store) OutlineAt(ctx context.Context, courseID string, version int) (o learning.Outline, err error) {
+	var text []byte
+	err = s.Pool.QueryRow(ctx, `SELECT outline FROM outline_versions WHERE course_id = $1 AND version = $2`, courseID, version).Scan(&text)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return o, nil // before there was any
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &o)
+	}
+	return o, known(err, "finding an earlier outline")
+}
+
+// OutlineVersions gives the version of the outline of each course that has one.
+func (s *Store) OutlineVersions(ctx context.Context, courseIDs []string) (map[string]int, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT course_id::text, version FROM outlines WHERE course_id = ANY ($1::uuid[])`, courseIDs)
+	if err != nil {
+		return nil, known(err, "finding outlines")
+	}
+	out := map[string]int{}
+	var id string
+	var version int
+	_, err = pgx.ForEachRow(rows, []any{&id, &version}, func() error { out[id] = version; return nil })
+	return out, known(err, "finding outlines")
+}
+
+// LockOutline reads the outline of a course and keeps others from changing it; the
+// empty one when there is none.
+func (tx *Tx) LockOutline(ctx context.Context, courseID string) (o learning.Outline, err error) {
+	if _, err := tx.PGX.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended('outline/' || $1, 0))`, courseID); err != nil {
+		return o, known(err, "locking the outline")
+	}
+	var text []byte
+	err = tx.PGX.QueryRow(ctx, `SELECT outline FROM outlines WHERE course_id = $1`, courseID).Scan(&text)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return o, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &o)
+	}
+	return o, known(err, "finding the outline")
+}
+
+// SetOutline replaces the outline of a course and keeps it as a version.
+func (tx *Tx) SetOutline(ctx context.Context, who, courseID string, o learning.Outline) error {
+	text, err := json.Marshal(o)
+	if err != nil {
+		return err
+	}
+	var version int
+	err = tx.PGX.QueryRow(ctx, `INSERT INTO outlines (course_id, outline) VALUES ($1, $2)
+		ON CONFLICT (course_id) DO UPDATE SET outline = excluded.outline, version = outlines.version + 1, updated_at = now() RETURNING version`, courseID, string(text)).Scan(&version)
+	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `INSERT INTO outline_versions (course_id, version, outline, who) VALUES ($1, $2, $3, $4)`, courseID, version, string(text), who)
+	}
+	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `DELETE FROM outline_activities WHERE course_id = $1`, courseID)
+	}
+	var rows [][]any
+	for _, m := range o.Modules {
+		for _, a := range m.All() {
+			rows = append(rows, []any{a.ID, courseID})
+		}
+	}
+	if err == nil {
+		_, err = tx.PGX.CopyFrom(ctx, pgx.Identifier{"outline_activities"}, []string{"activity_id", "course_id"}, pgx.CopyFromRows(rows))
+	}
+	return known(err, "keeping the outline")
+}
+
+// CoursesWith gives, for each of the activities that stands in an outline, the courses
+// with such an outline.
+func (s *Store) CoursesWith(ctx context.Context, activityIDs []string) (map[string][]string, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT activity_id, course_id::text FROM outline_activities WHERE activity_id = ANY ($1)`, activityIDs)
+	if err != nil {
+		return nil, known(err, "finding activities")
+	}
+	out := map[string][]string{}
+	var activity, course string
+	_, err = pgx.ForEachRow(rows, []any{&activity, &course}, func() error { out[activity] = append(out[activity], course); return nil })
+	return out, known(err, "finding activities")
+}
+
+// ProgressOf gives where a person stands in a section; the empty state when nothing
+// has been reported.
+func (s *Store) ProgressOf(ctx context.Context, personID, sectionID string) (state learning.State, err error) {
+	var text []byte
+	err = s.Pool.QueryRow(ctx, `SELECT state FROM progress WHERE person_id = $1 AND section_id = $2`, personID, sectionID).Scan(&text)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return state, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &state)
+	}
+	return state, known(err, "reading progress")
+}
+
+// Standing is one person's progress in one section.
+type Standing struct {
+	PersonID  string
+	SectionID string
+	State     learning.State
+	Percent   int
+	Version   int // of the outline by which it was worked out
+}
+
+// LockProgress reads and locks progress, one for each pair of person and section;
+// rows are made where there are none, with the given version, so that two facts never
+// advance one at once. The pairs must be ordered the same way by everybody.
+func (tx *Tx) LockProgress(ctx context.Context, pairs []Standing) ([]Standing, error) {
+	people, sections, versions := make([]string, len(pairs)), make([]string, len(pairs)), make([]int32, len(pairs))
+	for i, p := range pairs {
+		people[i], sections[i], versions[i] = p.PersonID, p.SectionID, int32(p.Version)
+	}
+	rows, err := tx.PGX.Query(ctx, `INSERT INTO progress AS g (person_id, section_id, state, percent, outline_version)
+		SELECT person, section, '{}', 0, version FROM unnest($1::uuid[], $2::uuid[], $3::int[]) WITH ORDINALITY AS w (person, section, version, n) ORDER BY n
+		ON CONFLICT (person_id, section_id) DO UPDATE SET person_id = g.person_id RETURNING person_id::text, section_id::text, state, percent, outline_version`, people, sections, versions)
+	if err != nil {
+		return nil, known(err, "reading progress")
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Standing])
+	return list, known(err, "reading progress")
+}
+
+// KeepProgress writes progress.
+func (tx *Tx) KeepProgress(ctx context.Context, all []Standing) error {
+	people, sections, states := make([]string, len(all)), make([]string, len(all)), make([]string, len(all))
+	percents, versions, lasts := make([]int32, len(all)), make([]int32, len(all)), make([]*time.Time, len(all))
+	for i, g := range all {
+		text, err := json.Marshal(g.State)
+		if err != nil {
+			return err
+		}
+		people[i], sections[i], states[i], percents[i], versions[i], lasts[i] = g.PersonID, g.SectionID, string(text), int32(g.Percent), int32(g.Version), lastOf(g.State)
+	}
+	_, err := tx.PGX.Exec(ctx, `UPDATE progress g SET state = w.state::jsonb, percent = w.percent, done = w.percent = 100, last_at = w.last, outline_version = w.version, updated_at = now()
+		FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::int[], $5::int[], $6::timestamptz[]) AS w (person, section, state, percent, version, last)
+		WHERE g.person_id = w.person AND g.section_id = w.section`, people, sections, states, percents, versions, lasts)
+	return known(err, "keeping progress")
+}
+
+// Outdated lists, in the order in which they are locked, progress in a course that was
+// worked out by an earlier version of its outline, from a place on.
+func (s *Store) Outdated(ctx context.Context, courseID string, version int, after Standing, limit int) ([]Standing, error) {
+	return many[Standing](ctx, s, "finding progress by an earlier outline", `SELECT g.person_id::text, g.section_id::text, g.state, g.percent, g.outline_version FROM progress g
+		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
+		WHERE c.id = $1 AND g.outline_version < $2 AND ($3 = '' OR (g.person_id, g.section_id) > (nullif($3, '')::uuid, nullif($4, '')::uuid))
+		ORDER BY g.person_id, g.section_id LIMIT $5`, courseID, version, after.PersonID, after.SectionID, limit)
+}
+
+// lastOf is when somebody did something last, nil for never.
+func lastOf(s learning.State) *time.Time {
+	if last := learning.LastActivity(s); !last.IsZero() {
+		return &last
+	}
+	return nil
+}
+
+// Idle is somebody who stopped, or never began.
+type Idle struct {
+	PersonID, SectionID, CourseID string
+	Percent                       int
+	Last                          time.Time // the latest activity, or when they joined
+}
+
+// IdleSince lists the learners who have done nothing in a section since a time, are
+// not through, and for whom that has not been recorded yet. Sections whose term is
+// over, and courses without an outline, do not count.
+func (s *Store) IdleSince(ctx context.Context, since time.Time, days, limit int) ([]Idle, error) {
+	return many[Idle](ctx, s, "finding who stopped", `
+		SELECT p.id::text, x.id::text, c.id::text, coalesce(g.percent, 0), i.last
+		FROM enrolments e
+		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person AND p.gone_at IS NULL AND p.enabled
+		JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section AND x.gone_at IS NULL
+		JOIN section_facts f ON f.section_id = x.id AND (f.ends_on IS NULL OR f.ends_on >= current_date)
+		JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
+		JOIN outlines o ON o.course_id = c.id
+		LEFT JOIN progress g ON g.person_id = p.id AND g.section_id = x.id
+		CROSS JOIN LATERAL (SELECT coalesce(g.last_at, e.joined_at) AS last) i
+		WHERE e.gone_at IS NULL AND e.role = 'student' AND NOT coalesce(g.done, false) AND i.last < $1
+		AND NOT EXISTS (SELECT 1 FROM events v WHERE v.natural_key = 'person.inactive/' || p.id || '/' || x.id || '/' || $2::int || '/' || extract(epoch FROM date_trunc('second', i.last))::bigint)
+		ORDER BY 1, 2 LIMIT $3`, since, days, limit)
+}
