@@ -21,12 +21,7 @@ import (
 func (w *World) Large(sections, learners int) (register, workspace store.Connection, pairings int) {
 	w.t.Helper()
 	ctx := w.t.Context()
-	var content bytes.Buffer
-	require.NoError(w.t, oneroster.WritePackage(&content, "Large", largeSchool(sections, learners)))
-	register = w.Connect("oneroster-csv", "Large school", map[string]string{})
-	r, err := w.Reading.Start(ctx, "test", reading.Request{ConnectionID: register.ID, Upload: content.Bytes()})
-	require.NoError(w.t, err)
-	require.NoError(w.t, w.Reading.Work(ctx, r.ID, true))
+	register = w.LargeRegister(sections, learners)
 	workspace = w.Workspace()
 
 	people := sections * learners / 2
@@ -44,6 +39,7 @@ func (w *World) Large(sections, learners int) (register, workspace store.Connect
 	}
 	w.Standins.Workspace.Hold(users, groups)
 	// As after a first run of each: paired, run, everybody placed and in step.
+	var err error
 	for _, sql := range []string{
 		`INSERT INTO accounts (connection_id, remote_id, person_id) SELECT $2, 'l' || substr(sourced_id, 2), id FROM people WHERE connection_id = $1`,
 		`INSERT INTO pairings (id, section_id, connection_id, target_name, target_ref, target_seen, policy, counts, ran_at, compared_at)
@@ -61,6 +57,19 @@ func (w *World) Large(sections, learners int) (register, workspace store.Connect
 	pairings, err = w.Store.CountPairings(ctx, workspace.ID)
 	require.NoError(w.t, err)
 	return register, workspace, pairings
+}
+
+// LargeRegister reads a school of so many sections, ten to a course, of so many
+// learners each; everybody is in two sections.
+func (w *World) LargeRegister(sections, learners int) store.Connection {
+	w.t.Helper()
+	var content bytes.Buffer
+	require.NoError(w.t, oneroster.WritePackage(&content, "Large", largeSchool(sections, learners)))
+	register := w.Connect("oneroster-csv", "Large school", map[string]string{})
+	r, err := w.Reading.Start(w.t.Context(), "test", reading.Request{ConnectionID: register.ID, Upload: content.Bytes()})
+	require.NoError(w.t, err)
+	require.NoError(w.t, w.Reading.Work(w.t.Context(), r.ID, true))
+	return register
 }
 
 func largeSchool(sections, learners int) map[string]oneroster.Table {

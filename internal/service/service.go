@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -79,6 +80,9 @@ type Options struct {
 
 // Run starts the process and ends it, in order, when ctx ends.
 func Run(ctx context.Context, o Options) error {
+	if os.Getenv("GOGC") == "" { // memory is cheaper than collecting it twice as often
+		debug.SetGCPercent(300)
+	}
 	for _, r := range o.Roles {
 		if r != RoleAPI && r != RoleWorker {
 			return fmt.Errorf("%q is not a role; use api, worker or both with a comma", r)
@@ -181,7 +185,7 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	links := &linking.Service{Store: db, Now: time.Now}
 	awards := &awarding.Service{Store: db, Public: o.Public + "/open"}
 	react := &reacting.Service{
-		Store: db, Open: conn.Open, Source: o.Public, Call: o.Call, Delays: o.Delays, Zone: o.Zone, Expressions: rule.NewExpressions(),
+		Store: db, Open: conn.Open, Source: o.Public, Call: o.Call, Delays: o.Delays, Zone: o.Zone, Remember: 5 * time.Second, Expressions: rule.NewExpressions(),
 		Award: func(ctx context.Context, badgeID string, event store.Event, at time.Time) (store.Award, string, error) {
 			a, err := awards.Award(ctx, badgeID, event, at)
 			return a, awards.AwardAddress(a.ID), err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -68,28 +69,21 @@ func (tx *Tx) AddDeliveries(ctx context.Context, all []Delivery) (map[string]boo
 	if len(all) == 0 {
 		return fresh, nil
 	}
-	var batch pgx.Batch
-	for _, d := range all {
-		action, err := json.Marshal(d.Action)
-		if err != nil {
-			return nil, err
-		}
-		batch.Queue(`INSERT INTO deliveries (id, event_id, rule_id, offer_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) ON CONFLICT DO NOTHING`,
-			d.ID, d.EventID, d.RuleID, d.OfferID, d.RuleVersion, d.Position, string(action), d.ConnectionID, d.PersonID, d.SectionID, d.OnceKey, d.Undoes, d.State, d.DueAt, d.Code, d.LastError, d.FinishedAt)
+	text, err := json.Marshal(all)
+	if err != nil {
+		return nil, err
 	}
-	results := tx.PGX.SendBatch(ctx, &batch)
-	for _, d := range all {
-		tag, err := results.Exec()
-		if err != nil {
-			_ = results.Close()
-			return nil, known(err, "making a delivery")
-		}
-		if tag.RowsAffected() == 1 {
-			fresh[d.ID] = true
-		}
+	rows, err := tx.PGX.Query(ctx, `INSERT INTO deliveries (id, event_id, rule_id, offer_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
+		SELECT w."ID", w."EventID", w."RuleID", w."OfferID", w."RuleVersion", w."Position", w."Action", w."ConnectionID", w."PersonID", w."SectionID", w."OnceKey", w."Undoes", w."State", w."DueAt", w."Code", w."LastError", w."FinishedAt"
+		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "EventID" uuid, "RuleID" uuid, "OfferID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "ConnectionID" uuid, "PersonID" uuid, "SectionID" uuid,
+			"OnceKey" text, "Undoes" uuid, "State" text, "DueAt" timestamptz, "Code" text, "LastError" text, "FinishedAt" timestamptz)
+		ORDER BY w."ID" ON CONFLICT DO NOTHING RETURNING id::text`, string(text))
+	if err != nil {
+		return nil, known(err, "making deliveries")
 	}
-	return fresh, known(results.Close(), "making deliveries")
+	var id string
+	_, err = pgx.ForEachRow(rows, []any{&id}, func() error { fresh[id] = true; return nil })
+	return fresh, known(err, "making deliveries")
 }
 
 // Delivery finds one by id.
@@ -175,13 +169,46 @@ func (s *Store) Attempts(ctx context.Context, deliveryID string) (all []Attempt,
 	return all, known(err, "listing attempts")
 }
 
-// EndAttempt writes an attempt and what it means for its delivery.
-func (tx *Tx) EndAttempt(ctx context.Context, d *Delivery, a Attempt) error {
-	if _, err := tx.PGX.Exec(ctx, `INSERT INTO attempts (delivery_id, number, started_at, millis, status, request, answer, error) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-		a.DeliveryID, a.Number, a.StartedAt, a.Millis, a.Status, a.Request, a.Answer, a.Error); err != nil {
-		return known(err, "writing an attempt")
+// DeliveriesByID finds some, oldest first.
+func (s *Store) DeliveriesByID(ctx context.Context, ids []string) (all []Delivery, err error) {
+	err = s.reader(ctx).Where("id = ANY (?::uuid[])", textArray(ids)).Order("id").Find(&all).Error
+	return all, known(err, "finding deliveries")
+}
+
+// EndAttempts writes attempts and what they mean for their deliveries.
+func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts []Attempt) error {
+	if len(deliveries) == 0 {
+		return nil
 	}
-	return tx.Settle(ctx, d)
+	type row struct {
+		Attempt
+		Of string
+	}
+	rows := make([]row, len(attempts))
+	for i, a := range attempts {
+		rows[i] = row{a, a.DeliveryID}
+	}
+	tried, err := json.Marshal(rows)
+	if err != nil {
+		return err
+	}
+	settled, err := json.Marshal(deliveries)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.PGX.Exec(ctx, `INSERT INTO attempts (delivery_id, number, started_at, millis, status, request, answer, error)
+		SELECT w."Of", w.number, w."startedAt", w.millis, w.status, w.request, w.answer, w.error
+		FROM jsonb_to_recordset($1::jsonb) AS w ("Of" uuid, number int, "startedAt" timestamptz, millis int, status int, request text, answer text, error text)
+		ON CONFLICT DO NOTHING`, string(tried)); err != nil {
+		return known(err, "writing attempts")
+	}
+	if _, err := tx.PGX.Exec(ctx, `UPDATE deliveries d SET state = w."State", attempts = w."Attempts", next_at = w."NextAt", due_at = w."DueAt", held = w."Held", code = w."Code", last_error = w."LastError",
+			result = coalesce(w."Result", '{}'), finished_at = w."FinishedAt"
+		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "State" text, "Attempts" int, "NextAt" timestamptz, "DueAt" timestamptz, "Held" text, "Code" text, "LastError" text, "Result" jsonb, "FinishedAt" timestamptz)
+		WHERE d.id = w."ID"`, string(settled)); err != nil {
+		return known(err, "writing deliveries")
+	}
+	return tx.Announce(ctx, "delivery", "")
 }
 
 // Settle writes what became of a delivery.
@@ -212,14 +239,35 @@ func (s *Store) Following(ctx context.Context, d Delivery) (all []Delivery, err 
 	return all, known(err, "listing a rule's deliveries")
 }
 
-// Begin queues a planned delivery, to be made when it is due; nothing happens to one
-// that is not planned any more.
-func (tx *Tx) Begin(ctx context.Context, id string, due time.Time) error {
-	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'queued', due_at = $2 WHERE id = $1 AND state = 'planned'`, id, due)
-	if err != nil || tag.RowsAffected() == 0 {
-		return known(err, "queueing a delivery")
+// deliveriesPerJob is how many deliveries one job takes: they share a reading and a
+// writing.
+const deliveriesPerJob = 20
+
+// Begin queues planned deliveries, to be made when they are due; nothing happens to
+// those that are not planned any more.
+func (tx *Tx) Begin(ctx context.Context, due time.Time, ids ...string) error {
+	if len(ids) == 0 {
+		return nil
 	}
-	return tx.Enqueue(ctx, Deliver{DeliveryID: id})
+	rows, err := tx.PGX.Query(ctx, `UPDATE deliveries SET state = 'queued', due_at = coalesce(due_at, $2) WHERE id = ANY ($1::uuid[]) AND state = 'planned' RETURNING id::text`, ids, due)
+	if err != nil {
+		return known(err, "queueing deliveries")
+	}
+	begun, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return known(err, "queueing deliveries")
+	}
+	slices.Sort(begun)
+	return tx.EnqueueDeliveries(ctx, due, begun...)
+}
+
+// EnqueueDeliveries queues deliveries for a time.
+func (tx *Tx) EnqueueDeliveries(ctx context.Context, at time.Time, ids ...string) error {
+	var jobs []river.JobArgs
+	for from := 0; from < len(ids); from += deliveriesPerJob {
+		jobs = append(jobs, Deliver{DeliveryIDs: ids[from:min(from+deliveriesPerJob, len(ids))]})
+	}
+	return tx.EnqueueAt(ctx, at, jobs...)
 }
 
 // Requeue puts deliveries that wait, or would be tried later, back into the queue,
@@ -251,14 +299,8 @@ func (tx *Tx) requeued(ctx context.Context, ids []string, err error) error {
 	if err != nil || len(ids) == 0 {
 		return known(err, "retrying deliveries")
 	}
-	for from := 0; from < len(ids); from += 1000 {
-		var jobs []river.JobArgs
-		for _, id := range ids[from:min(from+1000, len(ids))] {
-			jobs = append(jobs, Deliver{DeliveryID: id})
-		}
-		if err := tx.Enqueue(ctx, jobs...); err != nil {
-			return err
-		}
+	if err := tx.EnqueueDeliveries(ctx, time.Now(), ids...); err != nil {
+		return err
 	}
 	return tx.Announce(ctx, "delivery", "")
 }

@@ -35,6 +35,19 @@ const eventsPerJob = 200
 // Record writes events whose natural key is new, together with the jobs that
 // react to them, and returns the ids of those that were new.
 func (tx *Tx) Record(ctx context.Context, events []Event) ([]string, error) {
+	fresh, err := tx.RecordOnly(ctx, events)
+	if err != nil || len(fresh) == 0 {
+		return nil, err
+	}
+	var jobs []river.JobArgs
+	for from := 0; from < len(fresh); from += eventsPerJob {
+		jobs = append(jobs, React{EventIDs: fresh[from:min(from+eventsPerJob, len(fresh))]})
+	}
+	return fresh, tx.Enqueue(ctx, jobs...)
+}
+
+// RecordOnly does the same for whoever reacts in the same transaction.
+func (tx *Tx) RecordOnly(ctx context.Context, events []Event) ([]string, error) {
 	if len(events) == 0 {
 		return nil, nil
 	}
@@ -61,13 +74,6 @@ func (tx *Tx) Record(ctx context.Context, events []Event) ([]string, error) {
 	}
 	if len(fresh) == 0 {
 		return nil, nil
-	}
-	var jobs []river.JobArgs
-	for from := 0; from < len(fresh); from += eventsPerJob {
-		jobs = append(jobs, React{EventIDs: fresh[from:min(from+eventsPerJob, len(fresh))]})
-	}
-	if err := tx.Enqueue(ctx, jobs...); err != nil {
-		return nil, err
 	}
 	return fresh, tx.Announce(ctx, "event", "")
 }
@@ -210,7 +216,7 @@ func (s *Store) Fired(ctx context.Context, ruleID string) (fired, once map[strin
 }
 
 // EventsByID finds events, oldest first.
-func (s *Store) EventsByID(ctx context.Context, ids []string) (all []Event, err error) {
-	err = s.reader(ctx).Where("id = ANY (?::uuid[])", textArray(ids)).Order("id").Find(&all).Error
-	return all, known(err, "finding events")
+func (s *Store) EventsByID(ctx context.Context, ids []string) ([]Event, error) {
+	return many[Event](ctx, s, "finding events", `SELECT id::text, type, natural_key, person_id::text, section_id::text, course_id::text, module_id, activity_id, data, occurred_at, recorded_at
+		FROM events WHERE id = ANY ($1::uuid[]) ORDER BY id`, ids)
 }

@@ -49,10 +49,11 @@ func (React) Kind() string { return "react" }
 // InsertOpts chooses the queue.
 func (React) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: QueueReactions} }
 
-// Deliver carries out one delivery. The delivery itself counts its attempts and
-// decides when to try again, so the job may be tried as often as that takes.
+// Deliver carries out deliveries. Each counts its own attempts and is queued again for
+// when it is to be tried again.
 type Deliver struct {
-	DeliveryID string `json:"deliveryId"`
+	DeliveryIDs []string `json:"deliveryIds"`
+	DeliveryID  string   `json:"deliveryId,omitempty"` // as it was queued before
 }
 
 // Kind names the job.

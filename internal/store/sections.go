@@ -76,6 +76,11 @@ func (s *Store) Person(ctx context.Context, id string) (Person, error) {
 	return one[Person](ctx, s, "finding the person", `SELECT `+personColumns+` FROM people p WHERE p.id = $1`, id)
 }
 
+// PeopleByID lists some by id.
+func (s *Store) PeopleByID(ctx context.Context, ids []string) ([]Person, error) {
+	return many[Person](ctx, s, "finding people", `SELECT `+personColumns+` FROM people p WHERE p.id = ANY ($1::uuid[])`, ids)
+}
+
 // PersonByIdentifier finds the one person with the register's identifier.
 func (s *Store) PersonByIdentifier(ctx context.Context, identifier string) (Person, error) {
 	return one[Person](ctx, s, "finding the person", `SELECT `+personColumns+` FROM people p WHERE p.identifier = $1 AND p.gone_at IS NULL`, identifier)
@@ -126,16 +131,17 @@ type Enrolled struct {
 }
 
 // SectionsOf lists the sections of the given courses that people are in now; of every
-// course for none.
+// course for none. Everybody is looked up by the keys, one after the other: joined as a
+// whole, all enrolments would be read.
 func (s *Store) SectionsOf(ctx context.Context, personIDs, courseIDs []string) ([]Enrolled, error) {
-	return many[Enrolled](ctx, s, "finding the person's sections", `
-		SELECT DISTINCT p.id::text, s.id::text, c.id::text, e.role
-		FROM people p
-		JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL
-		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section
-		JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course
-		WHERE p.id = ANY ($1::uuid[]) AND ($2::uuid[] IS NULL OR c.id = ANY ($2::uuid[]))
-		ORDER BY 1, 2`, personIDs, courseIDs)
+	return many[Enrolled](ctx, s, "finding the people's sections", `
+		SELECT DISTINCT w.id::text, x.id::text, x.course::text, e.role
+		FROM unnest($1::uuid[]) AS w (id)
+		CROSS JOIN LATERAL (SELECT p.connection_id, p.sourced_id FROM people p WHERE p.id = w.id LIMIT 1) p
+		CROSS JOIN LATERAL (SELECT e.section, e.role FROM enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL OFFSET 0) e
+		CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course FROM sections s WHERE s.connection_id = p.connection_id AND s.sourced_id = e.section OFFSET 0) x
+		WHERE cardinality($2::uuid[]) = 0 OR x.course = ANY ($2::uuid[])
+		ORDER BY 1, 2`, personIDs, append([]string{}, courseIDs...))
 }
 
 // IsEnrolled reports whether a person is in a section now.

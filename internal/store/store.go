@@ -53,6 +53,10 @@ type Store struct {
 	*vault
 
 	lists lists
+	// slots bounds transactions to half of the connections, so that what reads beside
+	// one it holds always finds another.
+	slots    chan struct{}
+	gathered gathered
 }
 
 // Open connects, brings the schema up to date under a lock, and checks that the
@@ -72,7 +76,7 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connecting to the database: %w", err)
 	}
-	s := &Store{Pool: pool}
+	s := &Store{Pool: pool, slots: make(chan struct{}, max(config.MaxConns/2, 1))}
 	if err := s.prepare(ctx, o.Keyset); err != nil {
 		pool.Close()
 		return nil, err

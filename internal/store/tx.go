@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"sync"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -19,13 +21,21 @@ type Tx struct {
 	DB   *gorm.DB
 	PGX  pgx.Tx
 	jobs *river.Client[pgx.Tx]
+	busy map[string]bool // topics to announce after the commit
 	*vault
 }
 
 // InTx runs fn in a transaction; an error rolls everything back: records,
 // events, jobs and announcements.
 func (s *Store) InTx(ctx context.Context, fn func(*Tx) error) error {
-	return s.db.WithContext(ctx).Connection(func(held *gorm.DB) error {
+	select {
+	case s.slots <- struct{}{}:
+		defer func() { <-s.slots }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	var topics map[string]bool
+	err := s.db.WithContext(ctx).Connection(func(held *gorm.DB) error {
 		conn, ok := held.Statement.ConnPool.(*sql.Conn)
 		if !ok {
 			return fmt.Errorf("the database handle holds no single connection but %T", held.Statement.ConnPool)
@@ -41,19 +51,36 @@ func (s *Store) InTx(ctx context.Context, fn func(*Tx) error) error {
 		}
 		return pgx.BeginFunc(ctx, raw, func(tx pgx.Tx) error {
 			handle := held.Session(&gorm.Session{NewDB: true, Context: ctx, SkipDefaultTransaction: true})
-			return fn(&Tx{DB: handle, PGX: tx, jobs: s.jobs, vault: s.vault})
+			t := &Tx{DB: handle, PGX: tx, jobs: s.jobs, vault: s.vault}
+			defer func() { topics = t.busy }()
+			return fn(t)
 		})
 	})
+	if err == nil {
+		s.announceSoon(topics)
+	}
+	return err
 }
 
 // Enqueue adds jobs that become visible when the transaction commits.
 func (tx *Tx) Enqueue(ctx context.Context, jobs ...river.JobArgs) error {
+	return tx.EnqueueAt(ctx, time.Time{}, jobs...)
+}
+
+// soon is how near a time must be for a job to start at once.
+const soon = 20 * time.Millisecond
+
+// EnqueueAt does the same for jobs that start at a time.
+func (tx *Tx) EnqueueAt(ctx context.Context, at time.Time, jobs ...river.JobArgs) error {
 	if len(jobs) == 0 {
 		return nil
 	}
 	params := make([]river.InsertManyParams, len(jobs))
 	for i, j := range jobs {
 		params[i] = river.InsertManyParams{Args: j}
+		if at.After(time.Now().Add(soon)) {
+			params[i].InsertOpts = &river.InsertOpts{ScheduledAt: at}
+		}
 	}
 	if _, err := tx.jobs.InsertManyTx(ctx, tx.PGX, params); err != nil {
 		return fmt.Errorf("queueing work: %w", err)
@@ -70,8 +97,58 @@ type Live struct {
 // liveChannel carries Live messages to every replica.
 const liveChannel = "kanban_live"
 
-// Announce tells every open page, of every replica, when the transaction commits.
+// busy are the topics of which there may be thousands a second. They are announced
+// together, shortly after: announcing in a transaction makes all commits wait for each
+// other.
+var busy = map[string]bool{"event": true, "delivery": true}
+
+// soonAfter is how long announcements of busy topics are gathered.
+const soonAfter = 200 * time.Millisecond
+
+// gathered are busy topics to announce.
+type gathered struct {
+	mu     sync.Mutex
+	topics map[string]bool
+}
+
+// announceSoon announces busy topics that a committed transaction was about. Should the
+// process end before, pages show the news a little later.
+func (s *Store) announceSoon(topics map[string]bool) {
+	if len(topics) == 0 {
+		return
+	}
+	s.gathered.mu.Lock()
+	defer s.gathered.mu.Unlock()
+	if len(s.gathered.topics) == 0 {
+		s.gathered.topics = map[string]bool{}
+		time.AfterFunc(soonAfter, func() {
+			s.gathered.mu.Lock()
+			topics := s.gathered.topics
+			s.gathered.topics = nil
+			s.gathered.mu.Unlock()
+			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+			defer cancel()
+			for topic := range topics {
+				text, _ := json.Marshal(Live{Topic: topic})
+				_, _ = s.Pool.Exec(ctx, `SELECT pg_notify($1, $2)`, liveChannel, string(text))
+			}
+		})
+	}
+	for topic := range topics {
+		s.gathered.topics[topic] = true
+	}
+}
+
+// Announce tells every open page, of every replica, when the transaction commits, or
+// shortly after.
 func (tx *Tx) Announce(ctx context.Context, topic, id string) error {
+	if busy[topic] {
+		if tx.busy == nil {
+			tx.busy = map[string]bool{}
+		}
+		tx.busy[topic] = true
+		return nil
+	}
 	text, err := json.Marshal(Live{topic, id})
 	if err != nil {
 		return err

@@ -92,7 +92,11 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
-		again, err := uses.Reacting.Deliver(ctx, j.Args.DeliveryID)
+		ids := j.Args.DeliveryIDs
+		if j.Args.DeliveryID != "" {
+			ids = append(ids, j.Args.DeliveryID)
+		}
+		again, err := uses.Reacting.DeliverAll(ctx, ids)
 		if err == nil && again > 0 {
 			return river.JobSnooze(again)
 		}

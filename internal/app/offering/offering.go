@@ -245,7 +245,7 @@ func (s *Service) Tick(ctx context.Context) error {
 // settle gives a buyer what an access leads to and has not given yet, and takes back
 // what it leads to no longer.
 func (s *Service) settle(ctx context.Context, tx *store.Tx, o store.Offer, a store.Access) error {
-	now := s.Now().UTC()
+	now := s.Now().UTC().Truncate(time.Microsecond) // as finely as the database keeps it
 	a.EndsOn = nil
 	if a.Over() {
 		ends := a.EndedAt.AddDate(0, 0, o.GraceDays)
@@ -355,5 +355,5 @@ func (s *Service) record(ctx context.Context, tx *store.Tx, o store.Offer, a sto
 	if _, err := tx.AddDeliveries(ctx, []store.Delivery{d}); err != nil {
 		return err
 	}
-	return tx.Begin(ctx, d.ID, now)
+	return tx.Begin(ctx, now, d.ID)
 }

@@ -7,7 +7,11 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"regexp"
+	"slices"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
@@ -42,52 +46,293 @@ const behindFor = time.Second
 // Deliver makes one attempt at a delivery. again is how long to wait before the
 // next one; 0 means that there is none to come.
 func (s *Service) Deliver(ctx context.Context, deliveryID string) (again time.Duration, err error) {
-	d, err := s.Store.Delivery(ctx, deliveryID)
-	if err != nil {
+	if _, err := s.Store.Delivery(ctx, deliveryID); err != nil {
 		return 0, err
 	}
-	if d.State != store.DeliveryQueued && d.State != store.DeliveryRetrying {
-		return 0, nil
-	}
-	r, err := s.ruleOf(ctx, d)
-	if err != nil {
-		return 0, err
-	}
-	if until, held, err := s.heldBack(ctx, d, r); err != nil || held != "" {
-		if err == nil && held != justWait {
-			err = s.Store.Hold(ctx, d.ID, held, until)
+	agains, err := s.deliver(ctx, []string{deliveryID}, false)
+	return agains[deliveryID], err
+}
+
+// nearby is how soon a delivery must be tried again for its job to keep it; those that
+// have longer to wait are queued for their time.
+const nearby = 5 * time.Second
+
+// DeliverAll makes one attempt at each of several deliveries. Those to be tried again
+// are queued for then; again is when to call it anew with the same ones, because some
+// of them are to be tried again within a moment, and 0 when none is.
+func (s *Service) DeliverAll(ctx context.Context, deliveryIDs []string) (again time.Duration, err error) {
+	agains, err := s.deliver(ctx, deliveryIDs, true)
+	for _, wait := range agains {
+		if wait > 0 && wait <= nearby && (again == 0 || wait < again) {
+			again = wait
 		}
-		return max(until.Sub(s.now()), time.Millisecond), err
 	}
-	e, values, err := s.about(ctx, d, r.Stop)
+	return again, err
+}
+
+// deliveriesAtOnce is how many attempts of one job are made at a time.
+const deliveriesAtOnce = 8
+
+// attemptsAtOnce is how many attempts a process makes at a time, over all of its jobs.
+const attemptsAtOnce = 48
+
+// enter waits until one more attempt may be made.
+func (s *Service) enter(ctx context.Context) (leave func(), err error) {
+	s.attempts.once.Do(func() { s.attempts.slots = make(chan struct{}, attemptsAtOnce) })
+	select {
+	case s.attempts.slots <- struct{}{}:
+		return func() { <-s.attempts.slots }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// attempting bounds the attempts of a process.
+type attempting struct {
+	once  sync.Once
+	slots chan struct{}
+}
+
+// turn is what became of one delivery when its turn came.
+type turn struct {
+	delivery store.Delivery
+	rule     store.Rule
+	event    store.Event
+	values   rule.Values
+	next     *store.Delivery
+	attempt  *store.Attempt // nil when none was made
+	failure  error
+	keep     func(context.Context, *store.Tx) error
+	settled  bool // its state is to be written
+	stopped  bool // it and what follows it are over
+	troubled bool // its connection has failed before
+	again    time.Duration
+}
+
+// deliver gives every delivery its turn: the reading and the writing are done for all
+// of them together, the attempts several at a time. With requeue, those to be tried
+// again are queued, and those whose time has not come are left alone.
+func (s *Service) deliver(ctx context.Context, ids []string, requeue bool) (map[string]time.Duration, error) {
+	turns, err := s.turns(ctx, ids)
+	if err != nil || len(turns) == 0 {
+		return nil, err
+	}
+	group, groupCtx := errgroup.WithContext(ctx)
+	group.SetLimit(deliveriesAtOnce)
+	connections := &connectionsOf{s: s}
+	var ordered []*turn
+	for _, t := range turns {
+		if t.rule.InOrder {
+			ordered = append(ordered, t)
+			continue
+		}
+		group.Go(func() error { return s.take(groupCtx, t, connections, requeue) })
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	if err := s.write(ctx, turns, requeue); err != nil {
+		return nil, err
+	}
+	for _, t := range ordered { // one after the other, each seeing how the one before ended
+		if err := s.take(ctx, t, connections, requeue); err != nil {
+			return nil, err
+		}
+		if err := s.write(ctx, []*turn{t}, requeue); err != nil {
+			return nil, err
+		}
+	}
+	agains := make(map[string]time.Duration, len(turns))
+	for _, t := range turns {
+		agains[t.delivery.ID] = t.again
+	}
+	return agains, nil
+}
+
+// turns reads deliveries that are to be made, with their rules and events.
+func (s *Service) turns(ctx context.Context, ids []string) ([]*turn, error) {
+	all, err := s.Store.DeliveriesByID(ctx, ids)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
-	if over, err := s.overBefore(ctx, &d, r, values); err != nil || over {
-		return 0, err
+	var turns []*turn
+	var eventIDs []string
+	for _, d := range all {
+		if d.State == store.DeliveryQueued || d.State == store.DeliveryRetrying {
+			turns = append(turns, &turn{delivery: d})
+			eventIDs = append(eventIDs, d.EventID)
+		}
 	}
+	if len(turns) == 0 {
+		return nil, nil
+	}
+	events, err := s.Store.EventsByID(ctx, distinct(eventIDs))
+	if err != nil {
+		return nil, err
+	}
+	known := s.newKnown()
+	if err := known.prefetch(ctx, events); err != nil {
+		return nil, err
+	}
+	for _, t := range turns {
+		if t.rule, err = s.ruleOf(ctx, t.delivery); err != nil {
+			return nil, err
+		}
+		i := slices.IndexFunc(events, func(e store.Event) bool { return e.ID == t.delivery.EventID })
+		if i < 0 {
+			return nil, fmt.Errorf("the event %s is gone", t.delivery.EventID)
+		}
+		t.event = events[i]
+		known.next()
+		if t.values, err = known.values(ctx, t.event, append(textsOf(t.delivery.Action), t.rule.Stop)...); err != nil {
+			return nil, err
+		}
+		if t.delivery.Position == 0 && len(t.rule.Actions) < 2 {
+			continue
+		}
+		following, err := s.Store.Following(ctx, t.delivery)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range following {
+			switch {
+			case x.Action.Kind == rule.Award && x.Position < t.delivery.Position && x.State == store.DeliveryDelivered:
+				t.values["award"] = x.Result // a later action can refer to what an earlier one awarded
+			case x.Position == t.delivery.Position+1 && x.State == store.DeliveryPlanned && t.delivery.Undoes == nil:
+				t.next = &x
+			}
+		}
+	}
+	return turns, nil
+}
+
+// take gives one delivery its turn, without writing anything.
+func (s *Service) take(ctx context.Context, t *turn, connections *connectionsOf, requeue bool) error {
+	d := &t.delivery
+	if requeue && d.State == store.DeliveryRetrying && d.NextAt != nil && d.NextAt.After(s.now().Add(50*time.Millisecond)) {
+		t.again = d.NextAt.Sub(s.now()) // the job came twice
+		return nil
+	}
+	until, held, err := s.heldBack(ctx, *d, t.rule, connections)
+	if err != nil {
+		return err
+	}
+	if held != "" {
+		t.again = max(until.Sub(s.now()), time.Millisecond)
+		if held != justWait {
+			return s.Store.Hold(ctx, d.ID, held, until)
+		}
+		return nil
+	}
+	if s.overBefore(t) {
+		return nil
+	}
+	if d.ConnectionID != nil {
+		if c, err := connections.find(ctx, *d.ConnectionID); err == nil {
+			t.troubled = c.Failures > 0 || c.RestsUntil != nil
+		}
+	}
+	leave, err := s.enter(ctx)
+	if err != nil {
+		return err
+	}
+	defer leave()
 	started := time.Now().UTC()
-	out, failure := s.attempt(ctx, d, e, values)
+	out, failure := s.attempt(ctx, *d, t.event, t.values)
 	if ctx.Err() != nil {
-		return 0, ctx.Err() // cut off; the next worker makes the same attempt again
+		return ctx.Err() // cut off; the next worker makes the same attempt again
 	}
 	d.Attempts++
-	attempt := store.Attempt{DeliveryID: d.ID, Number: d.Attempts, StartedAt: started, Millis: int(time.Since(started).Milliseconds()), Status: out.status, Request: mask(out.request), Answer: mask(out.answer)}
-	again = s.settle(&d, &attempt, out, failure)
-	return again, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.EndAttempt(ctx, &d, attempt); err != nil {
+	t.attempt = &store.Attempt{DeliveryID: d.ID, Number: d.Attempts, StartedAt: started, Millis: int(time.Since(started).Milliseconds()), Status: out.status, Request: mask(out.request), Answer: mask(out.answer)}
+	t.again = s.settle(d, t.attempt, out, failure)
+	t.settled, t.failure = true, failure
+	if failure == nil {
+		t.keep = out.keep
+	}
+	return nil
+}
+
+// write keeps what became of deliveries, together with what follows from it.
+func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error {
+	var settled []*store.Delivery
+	var attempts []store.Attempt
+	again := map[time.Time][]string{}
+	now := s.now()
+	for _, t := range turns {
+		if t.settled {
+			settled = append(settled, &t.delivery)
+		}
+		if t.attempt != nil {
+			attempts = append(attempts, *t.attempt)
+		}
+		if requeue && t.again > nearby {
+			at := now.Add(t.again).Truncate(100 * time.Millisecond)
+			again[at] = append(again[at], t.delivery.ID)
+		}
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.EndAttempts(ctx, settled, attempts); err != nil {
 			return err
 		}
-		if err := s.health(ctx, tx, d, failure); err != nil {
-			return err
+		var next []string
+		worked := map[string]bool{}
+		for _, t := range turns {
+			if t.stopped {
+				if err := tx.Stop(ctx, t.delivery, "the stop condition holds"); err != nil {
+					return err
+				}
+			}
+			if t.keep != nil {
+				if err := t.keep(ctx, tx); err != nil {
+					return err
+				}
+			}
+			if t.attempt != nil {
+				if err := s.health(ctx, tx, t, worked); err != nil {
+					return err
+				}
+			}
+			over := t.delivery.State == store.DeliveryDelivered || t.delivery.State == store.DeliverySkipped
+			if t.settled && over && t.next != nil {
+				if wait, _ := rule.Span(t.next.Action.After); wait > 0 {
+					if err := tx.Begin(ctx, now.Add(wait), t.next.ID); err != nil {
+						return err
+					}
+				} else {
+					next = append(next, t.next.ID)
+				}
+			}
 		}
-		if out.keep != nil && failure == nil {
-			if err := out.keep(ctx, tx); err != nil {
+		for at, ids := range again {
+			if err := tx.EnqueueDeliveries(ctx, at, ids...); err != nil {
 				return err
 			}
 		}
-		return s.goOn(ctx, tx, d)
+		return tx.Begin(ctx, now, next...)
 	})
+}
+
+// connectionsOf reads each connection of a job's deliveries once.
+type connectionsOf struct {
+	s   *Service
+	mu  sync.Mutex
+	all map[string]store.Connection
+}
+
+func (c *connectionsOf) find(ctx context.Context, id string) (store.Connection, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if x, ok := c.all[id]; ok {
+		return x, nil
+	}
+	x, err := c.s.Store.Connection(ctx, id)
+	if err == nil {
+		if c.all == nil {
+			c.all = map[string]store.Connection{}
+		}
+		c.all[id] = x
+	}
+	return x, err
 }
 
 // ruleOf gives the rule of a delivery as it is now; the zero rule for an offer's.
@@ -95,7 +340,7 @@ func (s *Service) ruleOf(ctx context.Context, d store.Delivery) (store.Rule, err
 	if d.RuleID == nil {
 		return store.Rule{}, nil
 	}
-	b, err := s.rulesOn(ctx)
+	b, err := s.rulesLately(ctx)
 	if err != nil {
 		return store.Rule{}, err
 	}
@@ -110,7 +355,7 @@ const justWait = "due later"
 
 // heldBack says until when a delivery waits, and for what, without having failed;
 // held is empty when its time has come.
-func (s *Service) heldBack(ctx context.Context, d store.Delivery, r store.Rule) (until time.Time, held string, err error) {
+func (s *Service) heldBack(ctx context.Context, d store.Delivery, r store.Rule, connections *connectionsOf) (until time.Time, held string, err error) {
 	now := s.now()
 	if d.DueAt != nil && d.DueAt.After(now) {
 		return *d.DueAt, justWait, nil
@@ -135,7 +380,7 @@ func (s *Service) heldBack(ctx context.Context, d store.Delivery, r store.Rule) 
 			return calls[0].Add(r.Most.Window()), fmt.Sprintf("the rule's limit of %d calls", r.Most.Most), nil
 		}
 	}
-	c, err := s.Store.Connection(ctx, *d.ConnectionID)
+	c, err := connections.find(ctx, *d.ConnectionID)
 	if errors.Is(err, store.ErrNotFound) {
 		return now, "", nil // the attempt says so
 	}
@@ -156,95 +401,50 @@ func (s *Service) heldBack(ctx context.Context, d store.Delivery, r store.Rule) 
 	return now, "", nil
 }
 
-// about gives a delivery's event and what its texts can refer to.
-func (s *Service) about(ctx context.Context, d store.Delivery, more ...string) (store.Event, rule.Values, error) {
-	events, err := s.Store.EventsByID(ctx, []string{d.EventID})
-	if err != nil || len(events) == 0 {
-		return store.Event{}, nil, errors.Join(err, errors.New("the event is gone"))
-	}
-	values, err := s.newKnown().values(ctx, events[0], append(textsOf(d.Action), more...)...)
-	if err == nil && d.Position > 0 {
-		err = s.addAward(ctx, d, values)
-	}
-	return events[0], values, err
-}
-
-// addAward lets a later action refer to what an earlier one awarded.
-func (s *Service) addAward(ctx context.Context, d store.Delivery, values rule.Values) error {
-	list, err := s.Store.Following(ctx, d)
-	for _, x := range list {
-		if x.Action.Kind == rule.Award && x.Position < d.Position && x.State == store.DeliveryDelivered {
-			values["award"] = x.Result
-		}
-	}
-	return err
-}
-
 // overBefore ends a delivery whose rule's stop condition holds, and skips one whose
 // own condition does not. A condition that cannot be worked out waits for a person.
-func (s *Service) overBefore(ctx context.Context, d *store.Delivery, r store.Rule, values rule.Values) (over bool, err error) {
+func (s *Service) overBefore(t *turn) (over bool) {
+	d := &t.delivery
 	if d.Undoes != nil {
-		return false, nil
+		return false
 	}
 	now := s.now()
 	stop, problem := false, error(nil)
-	if r.Stop != "" {
-		stop, problem = s.Expressions.Holds(r.Stop, values)
+	if t.rule.Stop != "" {
+		stop, problem = s.Expressions.Holds(t.rule.Stop, t.values)
 	}
-	if stop && problem == nil {
-		return true, s.Store.InTx(ctx, func(tx *store.Tx) error {
-			if err := tx.Stop(ctx, *d, "the stop condition holds"); err != nil {
-				return err
-			}
-			return tx.Announce(ctx, "delivery", d.ID)
-		})
-	}
-	goes := true
-	if problem == nil {
-		goes, problem = s.Expressions.Holds(d.Action.If, values)
+	holds := true
+	if problem == nil && !stop {
+		holds, problem = s.Expressions.Holds(d.Action.If, t.values)
 	}
 	switch {
 	case problem != nil:
 		d.State, d.Code, d.LastError, d.FinishedAt, d.Held, d.NextAt = store.DeliveryWaiting, string(finding.ConditionRefused), problem.Error(), &now, "", nil
-	case !goes:
+	case stop:
+		t.stopped = true
+		return true
+	case !holds:
 		d.State, d.Held, d.FinishedAt, d.NextAt = store.DeliverySkipped, "its condition did not hold", &now, nil
 	default:
-		return false, nil
+		return false
 	}
-	return true, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Settle(ctx, d); err != nil {
-			return err
-		}
-		return s.goOn(ctx, tx, *d)
-	})
-}
-
-// goOn begins the delivery that follows one that is over.
-func (s *Service) goOn(ctx context.Context, tx *store.Tx, d store.Delivery) error {
-	if d.State != store.DeliveryDelivered && d.State != store.DeliverySkipped || d.Undoes != nil {
-		return nil
-	}
-	list, err := s.Store.Following(ctx, d)
-	for _, next := range list {
-		if next.Position == d.Position+1 && next.State == store.DeliveryPlanned {
-			wait, _ := rule.Span(next.Action.After)
-			return tx.Begin(ctx, next.ID, s.now().Add(wait))
-		}
-	}
-	return err
+	t.settled = true
+	return true
 }
 
 // health counts failures of a connection, so that one that keeps failing rests.
-func (s *Service) health(ctx context.Context, tx *store.Tx, d store.Delivery, failure error) error {
-	if d.ConnectionID == nil {
+func (s *Service) health(ctx context.Context, tx *store.Tx, t *turn, worked map[string]bool) error {
+	id := t.delivery.ConnectionID
+	if id == nil {
 		return nil
 	}
-	p, isCall := call.As(failure)
+	p, isCall := call.As(t.failure)
 	switch {
-	case failure == nil:
-		return tx.Worked(ctx, *d.ConnectionID)
+	case t.failure == nil && t.troubled && !worked[*id]:
+		worked[*id] = true
+		return tx.Worked(ctx, *id)
 	case isCall && p.Passing():
-		return tx.Failed(ctx, *d.ConnectionID, restFrom, restFirst, restMost)
+		return tx.Failed(ctx, *id, restFrom, restFirst, restMost)
 	}
 	return nil
 }

@@ -375,6 +375,11 @@ func (s *Service) SetVerbs(ctx context.Context, who string, own []learning.VerbR
 	if err := learning.CheckVerbs(own); err != nil {
 		return refusal.Invalid("verbs", "%v", err)
 	}
+	defer func() {
+		s.verbs.mu.Lock()
+		s.verbs.verbs = nil
+		s.verbs.mu.Unlock()
+	}()
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := tx.Set(ctx, verbsSetting, own); err != nil {
 			return err

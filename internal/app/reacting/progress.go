@@ -57,15 +57,18 @@ func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) erro
 	if err := tx.KeepProgress(ctx, locked); err != nil {
 		return err
 	}
-	_, err = tx.Record(ctx, events)
-	return err
+	known := s.newKnown()
+	for _, x := range items {
+		known.people[x.person.ID] = valuesOf(x.person)
+	}
+	return s.record(ctx, tx, known, events)
 }
 
 // step adds one fact to one person's progress in one section and gives what follows.
 func (s *Service) step(g *store.Standing, x *item, p place) []store.Event {
-	next, derived := learning.Advance(p.outline, g.State, x.fact)
-	g.State, g.Percent = next, learning.Percent(p.outline, next)
-	module, activity, _ := p.outline.Find(x.fact.ActivityID)
+	var derived []learning.Derived
+	g.State, derived, g.Percent = p.course.Advance(g.State, x.fact)
+	module, activity, _ := p.course.Find(x.fact.ActivityID)
 	about := func(kind rule.Trigger, key string) store.Event {
 		e := store.Event{
 			Type: string(kind), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", kind, g.PersonID, g.SectionID, key),
@@ -129,8 +132,8 @@ func (s *Service) reoutline(ctx context.Context, g *store.Standing, courseID str
 	if err != nil {
 		return nil, err
 	}
-	derived := learning.Reoutline(before, now.outline, g.State)
-	g.Version, g.Percent = now.version, learning.Percent(now.outline, g.State)
+	derived := learning.Reoutline(before, now.course.Outline, g.State)
+	g.Version, g.Percent = now.version, now.course.Percent(g.State)
 	return follows(g, courseID, derived, s.now(), fmt.Sprintf("outline-%d", now.version), learning.Fact{}), nil
 }
 
@@ -243,8 +246,8 @@ func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Ver
 			facts = append(facts, factOf(st, says, s.now()))
 		}
 	}
-	next, derived := learning.Recount(p.outline, g.State, v.Object, facts)
-	g.State, g.Percent = next, learning.Percent(p.outline, next)
+	next, derived := learning.Recount(p.course.Outline, g.State, v.Object, facts)
+	g.State, g.Percent = next, p.course.Percent(next)
 	if err := tx.KeepProgress(ctx, locked); err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package reacting
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"sync"
@@ -25,6 +26,7 @@ type book struct {
 type books struct {
 	mu     sync.Mutex
 	latest *book
+	at     time.Time // when it was last found to be the latest
 }
 
 func newBook(mark string, rules []store.Rule) *book {
@@ -49,6 +51,7 @@ func (s *Service) rulesOn(ctx context.Context) (*book, error) {
 	}
 	s.books.mu.Lock()
 	defer s.books.mu.Unlock()
+	s.books.at = time.Now()
 	if s.books.latest != nil && s.books.latest.mark == mark {
 		return s.books.latest, nil
 	}
@@ -58,6 +61,21 @@ func (s *Service) rulesOn(ctx context.Context) (*book, error) {
 	}
 	s.books.latest = newBook(mark, rules)
 	return s.books.latest, nil
+}
+
+// lately is how old the rules may be that a delivery goes by: it was decided already.
+const lately = time.Second
+
+// rulesLately gives the rules that are on, or were a moment ago.
+func (s *Service) rulesLately(ctx context.Context) (*book, error) {
+	s.books.mu.Lock()
+	b := s.books.latest
+	fresh := b != nil && s.Remember > 0 && time.Since(s.books.at) < lately
+	s.books.mu.Unlock()
+	if fresh {
+		return b, nil
+	}
+	return s.rulesOn(ctx)
 }
 
 func at(e store.Event) rule.Event {
@@ -81,10 +99,66 @@ func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) e
 	if err != nil {
 		return err
 	}
-	known := s.newKnown()
-	var made []store.Delivery
-	var undo []store.Event
+	r, err := s.reactions(ctx, b, s.newKnown(), events, ruleID)
+	if err != nil || r.none() {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error { return s.keepReactions(ctx, tx, b, r) })
+}
+
+// record writes events and makes, in the same transaction, the deliveries that follow
+// from those that are new.
+func (s *Service) record(ctx context.Context, tx *store.Tx, known *known, events []store.Event) error {
+	fresh, err := tx.RecordOnly(ctx, events)
+	if err != nil || len(fresh) == 0 {
+		return err
+	}
+	b, err := s.rulesOn(ctx)
+	if err != nil || len(b.byID) == 0 {
+		return err
+	}
+	isNew := make(map[string]bool, len(fresh))
+	for _, id := range fresh {
+		isNew[id] = true
+	}
+	now := s.now()
+	var matter []store.Event
 	for _, e := range events {
+		if !isNew[e.ID] || len(b.fires.Match(at(e)))+len(b.undone.Match(at(e))) == 0 {
+			continue
+		}
+		// As it reads when it comes out of the database.
+		text, err := json.Marshal(e.Data)
+		if err != nil {
+			return err
+		}
+		e.Data, e.RecordedAt = nil, now
+		if err := json.Unmarshal(text, &e.Data); err != nil {
+			return err
+		}
+		matter = append(matter, e)
+	}
+	r, err := s.reactions(ctx, b, known, matter, "")
+	if err != nil || r.none() {
+		return err
+	}
+	return s.keepReactions(ctx, tx, b, r)
+}
+
+// reactions are what follows from events.
+type reactions struct {
+	made []store.Delivery
+	undo []store.Event // that take something back
+}
+
+func (r reactions) none() bool { return len(r.made)+len(r.undo) == 0 }
+
+func (s *Service) reactions(ctx context.Context, b *book, known *known, events []store.Event, ruleID string) (out reactions, err error) {
+	if err := known.prefetch(ctx, slices.DeleteFunc(slices.Clone(events), func(e store.Event) bool { return len(b.fires.Match(at(e))) == 0 })); err != nil {
+		return out, err
+	}
+	for _, e := range events {
+		known.next()
 		for _, match := range b.fires.Match(at(e)) {
 			r := b.byID[match.ID]
 			if ruleID != "" && r.ID != ruleID || ruleID == "" && e.RecordedAt.Before(*r.OnSince) {
@@ -92,30 +166,29 @@ func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) e
 			}
 			list, err := s.fire(ctx, known, e, r)
 			if err != nil {
-				return err
+				return out, err
 			}
-			made = append(made, list...)
+			out.made = append(out.made, list...)
 		}
 		if ruleID == "" && e.PersonID != nil && len(b.undone.Match(at(e))) > 0 {
-			undo = append(undo, e)
+			out.undo = append(out.undo, e)
 		}
 	}
-	if len(made) == 0 && len(undo) == 0 {
-		return nil
+	return out, nil
+}
+
+func (s *Service) keepReactions(ctx context.Context, tx *store.Tx, b *book, r reactions) error {
+	if err := s.queue(ctx, tx, r.made); err != nil {
+		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := s.queue(ctx, tx, made); err != nil {
-			return err
-		}
-		for _, e := range undo {
-			for _, match := range b.undone.Match(rule.Event{Type: rule.Trigger(e.Type), At: at(e).At}) {
-				if err := s.takeBack(ctx, tx, e, match.ID); err != nil {
-					return err
-				}
+	for _, e := range r.undo {
+		for _, match := range b.undone.Match(rule.Event{Type: rule.Trigger(e.Type), At: at(e).At}) {
+			if err := s.takeBack(ctx, tx, e, match.ID); err != nil {
+				return err
 			}
 		}
-		return tx.Announce(ctx, "delivery", "")
-	})
+	}
+	return tx.Announce(ctx, "delivery", "")
 }
 
 func text(id *string) string {
@@ -132,14 +205,20 @@ func (s *Service) queue(ctx context.Context, tx *store.Tx, made []store.Delivery
 	if err != nil {
 		return err
 	}
+	now := s.now()
+	var atOnce []string
 	for _, d := range made {
-		if fresh[d.ID] && d.State == store.DeliveryPlanned && d.Position == 0 {
-			if err := tx.Begin(ctx, d.ID, *d.DueAt); err != nil {
+		switch {
+		case !fresh[d.ID] || d.State != store.DeliveryPlanned || d.Position > 0:
+		case d.DueAt.After(now):
+			if err := tx.Begin(ctx, *d.DueAt, d.ID); err != nil {
 				return err
 			}
+		default:
+			atOnce = append(atOnce, d.ID)
 		}
 	}
-	return nil
+	return tx.Begin(ctx, now, atOnce...)
 }
 
 // fire gives the deliveries of one rule for one event: none when its condition does
@@ -216,7 +295,7 @@ func (s *Service) takeBack(ctx context.Context, tx *store.Tx, e store.Event, rul
 	}
 	for _, u := range undoing {
 		if fresh[u.ID] && u.State == store.DeliveryPlanned {
-			if err := tx.Begin(ctx, u.ID, now); err != nil {
+			if err := tx.Begin(ctx, now, u.ID); err != nil {
 				return err
 			}
 		}

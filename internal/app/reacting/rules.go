@@ -35,18 +35,26 @@ type Service struct {
 	// Now is the clock; the machine's own when nil.
 	Now func() time.Time
 
+	// Remember is for how long a process goes on with the titles of sections that it has
+	// read; 0 reads them every time.
+	Remember time.Duration
+
 	Expressions *rule.Expressions
 
+	recent   recent
 	books    books
 	outlines outlines
+	verbs    keptVerbs
+	attempts attempting
 	hooks    sync.Map // address and secret → *hooks.Hook
 }
 
+// now is the time, as finely as the database keeps it.
 func (s *Service) now() time.Time {
 	if s.Now == nil {
-		return time.Now().UTC()
+		return time.Now().UTC().Truncate(time.Microsecond)
 	}
-	return s.Now().UTC()
+	return s.Now().UTC().Truncate(time.Microsecond)
 }
 
 func (s *Service) zone() *time.Location {

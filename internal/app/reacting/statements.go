@@ -165,7 +165,7 @@ type place struct {
 
 // outlined is a course's outline, by version.
 type outlined struct {
-	outline learning.Outline
+	course  *learning.Course
 	version int
 }
 
@@ -191,7 +191,7 @@ func (s *Service) outlinesOf(ctx context.Context, courseIDs []string) (map[strin
 			if err != nil {
 				return nil, err
 			}
-			kept = &outlined{o, v}
+			kept = &outlined{learning.NewCourse(o), v}
 			s.outlines.mu.Lock()
 			if s.outlines.all == nil {
 				s.outlines.all = map[string]*outlined{}
@@ -384,9 +384,28 @@ func (s *Service) Verbs(ctx context.Context) (own []learning.VerbRule, err error
 	return own, err
 }
 
+// verbsFor is how long a process goes on with the verbs that it has read.
+const verbsFor = 2 * time.Second
+
+// keptVerbs are the verbs that a process has read last.
+type keptVerbs struct {
+	mu    sync.Mutex
+	at    time.Time
+	verbs *learning.Verbs
+}
+
 func (s *Service) verbTable(ctx context.Context) (*learning.Verbs, error) {
+	s.verbs.mu.Lock()
+	defer s.verbs.mu.Unlock()
+	if s.verbs.verbs != nil && time.Since(s.verbs.at) < verbsFor {
+		return s.verbs.verbs, nil
+	}
 	own, err := s.Verbs(ctx)
-	return learning.NewVerbs(own), err
+	if err != nil {
+		return nil, err
+	}
+	s.verbs.verbs, s.verbs.at = learning.NewVerbs(own), time.Now()
+	return s.verbs.verbs, nil
 }
 
 // orderOf is the one order in which everybody locks progress, so that two batches

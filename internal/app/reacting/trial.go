@@ -265,6 +265,7 @@ func (s *Service) LookBack(ctx context.Context, id string, since time.Time) (Loo
 		if rule.Trigger(r.Trigger) == rule.PersonInactive && at(e).Days != r.Days {
 			continue
 		}
+		known.next()
 		list, err := s.fire(ctx, known, e, r)
 		if errors.Is(err, store.ErrNotFound) {
 			continue // the person is gone

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"sync"
 	"time"
 
 	"kanban/internal/core/learning"
@@ -17,15 +18,97 @@ type known struct {
 	people   map[string]map[string]any
 	sections map[string]store.Section
 	outlines map[string]learning.Outline
+	plain    rule.Values // of the event looked at, without what is worked out on demand
 }
 
+// next begins to look at another event.
+func (k *known) next() { k.plain = nil }
+
 func (s *Service) newKnown() *known {
-	return &known{s, map[string]map[string]any{}, map[string]store.Section{}, map[string]learning.Outline{}}
+	return &known{s: s, people: map[string]map[string]any{}, sections: map[string]store.Section{}, outlines: map[string]learning.Outline{}}
+}
+
+// prefetch reads whom and what events are about with one query each.
+func (k *known) prefetch(ctx context.Context, events []store.Event) error {
+	var people, sections []string
+	for _, e := range events {
+		if e.PersonID != nil && k.people[*e.PersonID] == nil {
+			people = append(people, *e.PersonID)
+		}
+		if e.SectionID != nil {
+			if x, ok := k.s.recent.section(*e.SectionID, k.s.Remember); ok {
+				k.sections[x.ID] = x
+				continue
+			}
+			sections = append(sections, *e.SectionID)
+		}
+	}
+	if len(people) > 1 {
+		list, err := k.s.Store.PeopleByID(ctx, distinct(people))
+		if err != nil {
+			return err
+		}
+		for _, p := range list {
+			k.people[p.ID] = valuesOf(p)
+		}
+	}
+	if len(sections) > 1 {
+		list, err := k.s.Store.SectionsByID(ctx, distinct(sections))
+		if err != nil {
+			return err
+		}
+		for _, x := range list {
+			k.sections[x.ID] = x
+			k.s.recent.keep(x, k.s.Remember)
+		}
+	}
+	return nil
+}
+
+// recent are the sections that a process has read lately: their titles hardly change,
+// and every event names one.
+type recent struct {
+	mu  sync.Mutex
+	all map[string]recentSection
+}
+
+type recentSection struct {
+	store.Section
+	at time.Time
+}
+
+func (r *recent) section(id string, within time.Duration) (store.Section, bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	x, ok := r.all[id]
+	return x.Section, ok && time.Since(x.at) < within
+}
+
+func (r *recent) keep(x store.Section, within time.Duration) {
+	if within <= 0 {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.all == nil || len(r.all) > 10_000 {
+		r.all = map[string]recentSection{}
+	}
+	r.all[x.ID] = recentSection{x, time.Now()}
+}
+
+func valuesOf(p store.Person) map[string]any {
+	return map[string]any{"id": p.ID, "givenName": p.GivenName, "familyName": p.FamilyName, "name": p.Name(), "email": p.Email, "userName": p.UserName, "identifier": p.Identifier}
 }
 
 // values are what conditions, mappings and texts can refer to. Where somebody stands
 // now is worked out only when one of the texts asks for it.
 func (k *known) values(ctx context.Context, e store.Event, texts ...string) (rule.Values, error) {
+	joined := strings.Join(texts, "\n")
+	asked := strings.Contains(joined, "progress")
+	named := e.ModuleID != "" && (strings.Contains(joined, "module") || strings.Contains(joined, "activity"))
+	if k.plain != nil && !asked && !named {
+		return k.plain, nil
+	}
 	event := map[string]any{"id": e.ID, "type": e.Type, "at": e.OccurredAt.UTC().Format(time.RFC3339)}
 	for name, v := range e.Data {
 		event[name] = v
@@ -46,8 +129,8 @@ func (k *known) values(ctx context.Context, e store.Event, texts ...string) (rul
 		v["section"] = map[string]any{"id": *e.SectionID, "title": x.Title, "code": x.Code}
 		v["course"] = map[string]any{"id": x.CourseID, "title": x.Course, "code": x.CourseCode}
 	}
-	asked := strings.Contains(strings.Join(texts, "\n"), "progress")
-	if e.CourseID == nil || e.ModuleID == "" && !asked {
+	if e.CourseID == nil || !asked && !named {
+		k.plain = v
 		return v, nil
 	}
 	o, err := k.outline(ctx, *e.CourseID)
@@ -76,7 +159,7 @@ func (k *known) person(ctx context.Context, id string) (map[string]any, error) {
 	if err != nil {
 		return nil, err
 	}
-	k.people[id] = map[string]any{"id": p.ID, "givenName": p.GivenName, "familyName": p.FamilyName, "name": p.Name(), "email": p.Email, "userName": p.UserName, "identifier": p.Identifier}
+	k.people[id] = valuesOf(p)
 	return k.people[id], nil
 }
 
@@ -84,11 +167,17 @@ func (k *known) section(ctx context.Context, id string) (store.Section, error) {
 	if x, ok := k.sections[id]; ok {
 		return x, nil
 	}
+	if x, ok := k.s.recent.section(id, k.s.Remember); ok {
+		return x, nil
+	}
 	x, err := k.s.Store.Section(ctx, id)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return x, err
 	}
 	k.sections[id] = x
+	if err == nil {
+		k.s.recent.keep(x, k.s.Remember)
+	}
 	return x, nil
 }
 
@@ -96,12 +185,16 @@ func (k *known) outline(ctx context.Context, courseID string) (learning.Outline,
 	if o, ok := k.outlines[courseID]; ok {
 		return o, nil
 	}
-	o, err := k.s.Store.Outline(ctx, courseID)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return o, err
+	all, err := k.s.outlinesOf(ctx, []string{courseID})
+	if err != nil {
+		return learning.Outline{}, err
 	}
-	k.outlines[courseID] = o
-	return o, nil
+	if o := all[courseID]; o != nil {
+		k.outlines[courseID] = o.course.Outline
+	} else {
+		k.outlines[courseID] = learning.Outline{}
+	}
+	return k.outlines[courseID], nil
 }
 
 // progress is where the event's person stands now.

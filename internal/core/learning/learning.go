@@ -10,6 +10,7 @@
 package learning
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -167,12 +168,77 @@ type Fact struct {
 
 // ActivityState holds only what a set of facts determines in any order.
 type ActivityState struct {
-	First     time.Time `json:"first"`
-	Last      time.Time `json:"last"`
-	Completed bool      `json:"completed,omitempty"`
-	Passed    bool      `json:"passed,omitempty"`
-	Failed    bool      `json:"failed,omitempty"`
-	Best      *float64  `json:"best,omitempty"`
+	First     time.Time
+	Last      time.Time
+	Completed bool
+	Passed    bool
+	Failed    bool
+	Best      *float64
+}
+
+// packed is how a state is written: short, because there is one for each person and
+// activity. Times are in milliseconds since 1970.
+type packed struct {
+	First int64    `json:"f,omitempty"`
+	Last  int64    `json:"l,omitempty"`
+	What  string   `json:"w,omitempty"` // c completed, p passed, x failed
+	Best  *float64 `json:"b,omitempty"`
+
+	// As it was written before.
+	OldFirst  *time.Time `json:"first,omitempty"`
+	OldLast   *time.Time `json:"last,omitempty"`
+	Completed bool       `json:"completed,omitempty"`
+	Passed    bool       `json:"passed,omitempty"`
+	Failed    bool       `json:"failed,omitempty"`
+	OldBest   *float64   `json:"best,omitempty"`
+}
+
+// MarshalJSON writes the state in its short form.
+func (a ActivityState) MarshalJSON() ([]byte, error) {
+	p := packed{First: millis(a.First), Last: millis(a.Last), Best: a.Best}
+	if a.Completed {
+		p.What += "c"
+	}
+	if a.Passed {
+		p.What += "p"
+	}
+	if a.Failed {
+		p.What += "x"
+	}
+	return json.Marshal(p)
+}
+
+// UnmarshalJSON reads the state in its short form, or in its long one.
+func (a *ActivityState) UnmarshalJSON(text []byte) error {
+	var p packed
+	if err := json.Unmarshal(text, &p); err != nil {
+		return err
+	}
+	*a = ActivityState{
+		First: moment(p.First, p.OldFirst), Last: moment(p.Last, p.OldLast), Best: p.Best,
+		Completed: p.Completed || strings.Contains(p.What, "c"), Passed: p.Passed || strings.Contains(p.What, "p"), Failed: p.Failed || strings.Contains(p.What, "x"),
+	}
+	if a.Best == nil {
+		a.Best = p.OldBest
+	}
+	return nil
+}
+
+func millis(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMilli()
+}
+
+func moment(ms int64, old *time.Time) time.Time {
+	switch {
+	case ms != 0:
+		return time.UnixMilli(ms).UTC()
+	case old != nil:
+		return *old
+	}
+	return time.Time{}
 }
 
 // State is one person's progress in one section.

@@ -78,6 +78,24 @@ func admin(ctx context.Context, sql string) error {
 	return err
 }
 
+// Durable starts a server of the test's own that keeps what it has acknowledged, as an
+// installation's does, and gives the address of a database in it and a keyset.
+func Durable(t testing.TB) (url string, key []byte) {
+	t.Helper()
+	folder, err := os.MkdirTemp("", "kanban-test-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(folder, 0o755))
+	own, err := pgchild.Start(context.Background(), pgchild.Options{Folder: filepath.Join(folder, "postgres")})
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		own.Stop()
+		_ = os.RemoveAll(folder)
+	})
+	key, err = store.NewKeyset()
+	require.NoError(t, err)
+	return own.URL(), key
+}
+
 // URL makes a fresh, migrated database and returns its address and keyset.
 func URL(t testing.TB) (url string, key []byte) {
 	t.Helper()

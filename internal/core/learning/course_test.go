@@ -1,0 +1,76 @@
+package learning_test
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"pgregory.net/rapid"
+
+	"kanban/internal/core/learning"
+)
+
+// A prepared course gives exactly what the plain outline gives.
+func TestPreparedCourseAgreesWithItsOutline(t *testing.T) {
+	var ids []string
+	for i := range 8 {
+		ids = append(ids, fmt.Sprint("a", i))
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		left := rapid.Permutation(ids).Draw(t, "ids")
+		var nest func(depth int) []learning.Activity
+		nest = func(depth int) (out []learning.Activity) {
+			for range rapid.IntRange(0, 3).Draw(t, "n") {
+				if len(left) == 0 || depth > 3 {
+					return out
+				}
+				a := learning.Activity{ID: left[0], Kind: rapid.SampledFrom([]learning.Kind{learning.Lesson, learning.Assessment, learning.Assignment}).Draw(t, "kind"), Optional: rapid.Bool().Draw(t, "optional")}
+				left = left[1:]
+				if rapid.Bool().Draw(t, "marked") {
+					mark := rapid.Float64Range(0, 1).Draw(t, "mark")
+					a.PassMark = &mark
+				}
+				a.Activities = nest(depth + 1)
+				out = append(out, a)
+			}
+			return out
+		}
+		o := learning.Outline{Modules: []learning.Module{{ID: "m0", Activities: nest(0)}, {ID: "m1", Activities: nest(0)}}}
+		c := learning.NewCourse(o)
+		var plain, prepared learning.State
+		for i := range rapid.IntRange(1, 15).Draw(t, "facts") {
+			f := learning.Fact{
+				ActivityID: rapid.SampledFrom(append(ids, "elsewhere")).Draw(t, "activity"), At: time.Unix(int64(i), 0),
+				Verb: rapid.SampledFrom([]learning.Verb{learning.Touched, learning.Completed, learning.Passed, learning.Failed, learning.Scored}).Draw(t, "verb"),
+			}
+			if rapid.Bool().Draw(t, "scored") {
+				score := rapid.Float64Range(-1, 1).Draw(t, "score")
+				f.Score = &score
+			}
+			var want, got []learning.Derived
+			var percent int
+			plain, want = learning.Advance(o, plain, f)
+			prepared, got, percent = c.Advance(prepared, f)
+			if fmt.Sprint(want) != fmt.Sprint(got) || percent != learning.Percent(o, plain) || c.Percent(prepared) != percent {
+				t.Fatalf("%+v: want %v (%d %%), got %v (%d %%)", f, want, learning.Percent(o, plain), got, percent)
+			}
+		}
+	})
+}
+
+func BenchmarkAdvance(b *testing.B) {
+	o := learning.Outline{}
+	for m := range 12 {
+		module := learning.Module{ID: fmt.Sprint("m", m)}
+		for a := range 10 {
+			module.Activities = append(module.Activities, learning.Activity{ID: fmt.Sprint("m", m, "a", a), Kind: learning.Lesson})
+		}
+		o.Modules = append(o.Modules, module)
+	}
+	c := learning.NewCourse(o)
+	state, _, _ := c.Advance(learning.State{}, learning.Fact{ActivityID: "m3a1", Verb: learning.Completed})
+	b.ReportAllocs()
+	for b.Loop() {
+		c.Advance(state, learning.Fact{ActivityID: "m5a7", Verb: learning.Completed, At: time.Unix(5, 0)})
+	}
+}
