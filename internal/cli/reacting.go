@@ -176,6 +176,13 @@ func ruleWork() []*cli.Command {
 			}
 			return err
 		}},
+		{Name: "look-around", Usage: "Look now who stopped and whose access has ended, instead of at the next quarter of an hour", Action: func(ctx context.Context, cmd *cli.Command) error {
+			_, err := client.Post[client.Empty](ctx, connect(cmd), "/look-around", nil)
+			if err == nil {
+				say(cmd, "Looked.")
+			}
+			return err
+		}},
 		{Name: "names", Usage: "What conditions and texts can refer to", ArgsUsage: "TRIGGER", Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {

@@ -37,7 +37,7 @@ const (
 	factLearners   = 6_000
 	factActivities = 120
 	factBatch      = 100
-	factSeconds    = 15
+	factSeconds    = 60
 	factSenders    = 4
 )
 
@@ -324,19 +324,6 @@ func latencies(b *testing.B, f *factory, c *http.Client, mu *sync.Mutex, arrived
 			}
 		}
 		mu.Unlock()
-	}
-	var d1, d2, d3 float64 // DEBUG
-	_ = f.Store.Pool.QueryRow(b.Context(), `SELECT avg(extract(epoch from d.created_at - e.recorded_at)), avg(extract(epoch from a.started_at - d.created_at)), avg(a.millis) FROM (SELECT * FROM deliveries ORDER BY id DESC LIMIT 2000) d JOIN events e ON e.id = d.event_id JOIN attempts a ON a.delivery_id = d.id`).Scan(&d1, &d2, &d3)
-	fmt.Println("DEBUG", d1, d2, d3)
-	rows, _ := f.Store.Pool.Query(b.Context(), `SELECT kind, state::text, count(*)::int, avg(extract(epoch from attempted_at - created_at))::float8, avg(extract(epoch from finalized_at - attempted_at))::float8 FROM (SELECT * FROM river_job ORDER BY id DESC LIMIT 4000) x GROUP BY 1, 2`)
-	for rows.Next() {
-		var k, s string
-		var n int
-		var x, y *float64
-		_ = rows.Scan(&k, &s, &n, &x, &y)
-		if x != nil && y != nil {
-			fmt.Println("DEBUG", k, s, n, *x, *y)
-		}
 	}
 	slices.Sort(took)
 	b.ReportMetric(took[len(took)*99/100], "ms-99th")

@@ -58,6 +58,8 @@ type Story struct {
 	Connections map[string]api.Connection
 	Pairing     api.Pairing
 	Award       api.Award
+	Offer       api.Offer
+	Buyer       api.Person
 	step        int
 }
 
@@ -85,6 +87,7 @@ func (s *Story) Play(ctx context.Context, setupSecret string) error {
 	for _, step := range []func(context.Context) error{
 		func(ctx context.Context) error { return s.SetUp(ctx, setupSecret) },
 		s.Connect, s.ReadRegister, s.Pair, s.FirstRun, s.SecondRun, s.Mend, s.MakeRules, s.Join, s.Learn,
+		s.Sell, s.BuyersRules, s.Buy, s.Stop, s.FailThenPass, s.Finish,
 	} {
 		if err := step(ctx); err != nil {
 			return fmt.Errorf("step %d: %w", s.step, err)
@@ -480,6 +483,7 @@ Everything keeps running until Ctrl-C. Look around:
    chat workspace   %s
    contact list     %s
    inbox            %s
+   garden shop      %s
    command line     bin/kanban sign-in --address %s --email %s
-`, s.Client.Address(), Email, Password, s.Award.Address, s.At.Register, s.At.Platform, s.At.Workspace, s.At.Contacts, s.At.Inbox, s.Client.Address(), Email)
+`, s.Client.Address(), Email, Password, s.Award.Address, s.At.Register, s.At.Platform, s.At.Workspace, s.At.Contacts, s.At.Inbox, s.At.Shop, s.Client.Address(), Email)
 }

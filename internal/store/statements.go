@@ -23,9 +23,10 @@ type Statement struct {
 	Actor, Verb, Object, Registration string
 }
 
-// AddStatements stores statements whose ids are not there yet, and gives the stored
-// bodies of the others.
-func (tx *Tx) AddStatements(ctx context.Context, all []Statement) (existing map[string]json.RawMessage, err error) {
+// AddStatements stores statements of a connection whose ids are not there yet. It gives
+// the stored bodies of the others, and which were voided before they came. Both are
+// asked for at once.
+func (tx *Tx) AddStatements(ctx context.Context, connectionID string, all []Statement, voidVerb string) (existing map[string]json.RawMessage, awaited map[string]bool, err error) {
 	n := len(all)
 	ids, connections, bodies, people := make([]string, n), make([]string, n), make([]string, n), make([]*string, n)
 	notes, actors, verbs, objects, registrations := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
@@ -33,25 +34,29 @@ func (tx *Tx) AddStatements(ctx context.Context, all []Statement) (existing map[
 		ids[i], connections[i], bodies[i], people[i] = s.ID, s.ConnectionID, string(s.Body), s.PersonID
 		notes[i], actors[i], verbs[i], objects[i], registrations[i] = s.Note, s.Actor, s.Verb, s.Object, s.Registration
 	}
-	rows, err := tx.PGX.Query(ctx, `INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration)
+	var batch pgx.Batch
+	batch.Queue(`INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration)
 		SELECT w.* FROM unnest($1::uuid[], $2::uuid[], $3::jsonb[], $4::uuid[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[]) AS w
 		ON CONFLICT (id) DO NOTHING RETURNING id::text`, ids, connections, bodies, people, notes, actors, verbs, objects, registrations)
-	if err != nil {
-		return nil, known(err, "storing statements")
+	batch.Queue(`SELECT lower(object) FROM statements WHERE connection_id = $1 AND verb = $3 AND lower(object) = ANY ($2)`, connectionID, ids, voidVerb)
+	results := tx.PGX.SendBatch(ctx, &batch)
+	defer results.Close()
+	fresh, err := texts(results)
+	if err == nil {
+		awaited, err = texts(results)
 	}
-	fresh := make(map[string]bool, n)
-	var id string
-	if _, err := pgx.ForEachRow(rows, []any{&id}, func() error { fresh[id] = true; return nil }); err != nil {
-		return nil, known(err, "storing statements")
+	if err == nil {
+		err = results.Close()
 	}
-	if len(fresh) == n {
-		return nil, nil
+	if err != nil || len(fresh) == n {
+		return nil, awaited, known(err, "storing statements")
 	}
 	existing = map[string]json.RawMessage{}
-	rows, err = tx.PGX.Query(ctx, `SELECT id::text, body FROM statements WHERE id = ANY ($1::uuid[])`, ids)
+	rows, err := tx.PGX.Query(ctx, `SELECT id::text, body FROM statements WHERE id = ANY ($1::uuid[])`, ids)
 	if err != nil {
-		return nil, known(err, "finding stored statements")
+		return nil, nil, known(err, "finding stored statements")
 	}
+	var id string
 	var body json.RawMessage
 	_, err = pgx.ForEachRow(rows, []any{&id, &body}, func() error {
 		if !fresh[id] {
@@ -59,7 +64,19 @@ func (tx *Tx) AddStatements(ctx context.Context, all []Statement) (existing map[
 		}
 		return nil
 	})
-	return existing, known(err, "finding stored statements")
+	return existing, awaited, known(err, "finding stored statements")
+}
+
+// texts reads the next result of a batch as a set.
+func texts(results pgx.BatchResults) (map[string]bool, error) {
+	rows, err := results.Query()
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]bool{}
+	var text string
+	_, err = pgx.ForEachRow(rows, []any{&text}, func() error { out[text] = true; return nil })
+	return out, err
 }
 
 // Voided is a statement that was voided.
@@ -78,18 +95,6 @@ func (tx *Tx) Void(ctx context.Context, connectionID, id, voidVerb string) (v Vo
 		return v, false, nil
 	}
 	return v, err == nil, known(err, "voiding a statement")
-}
-
-// Awaited gives those of the statements that were voided before they came.
-func (tx *Tx) Awaited(ctx context.Context, connectionID string, ids []string, voidVerb string) (map[string]bool, error) {
-	rows, err := tx.PGX.Query(ctx, `SELECT lower(object) FROM statements WHERE connection_id = $1 AND verb = $3 AND lower(object) = ANY ($2)`, connectionID, ids, voidVerb)
-	if err != nil {
-		return nil, known(err, "looking for voiding statements")
-	}
-	out := map[string]bool{}
-	var id string
-	_, err = pgx.ForEachRow(rows, []any{&id}, func() error { out[id] = true; return nil })
-	return out, known(err, "looking for voiding statements")
 }
 
 // StatementsAbout lists what is stored, and not voided, of a person about activities,

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"time"
 
@@ -116,6 +117,9 @@ func (s *Server) trials(a huma.API) {
 			return api.TextVerdict{Problem: strings.TrimPrefix(err.Error(), rule.ErrExpression.Error()+": ")}, nil
 		}
 		return api.TextVerdict{Fine: true, Sample: s.Reacting.SampleOf(in.Body.Kind, in.Body.Text, in.Body.Trigger)}, nil
+	})
+	handleEmpty(a, "rules", "POST /look-around look-around Look now who stopped and whose access has ended, instead of at the next quarter of an hour", func(ctx context.Context, _ *struct{}) error {
+		return errors.Join(s.Reacting.Inactive(ctx), s.Offering.Tick(ctx))
 	})
 	handle(a, "rules", "GET /test-recipient get-test-recipient Where test sends go", func(ctx context.Context, _ *struct{}) (api.Recipient, error) {
 		address, err := s.Reacting.TestRecipient(ctx)

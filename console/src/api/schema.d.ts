@@ -626,6 +626,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/look-around": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look now who stopped and whose access has ended, instead of at the next quarter of an hour */
+        post: operations["look-around"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/maintenance": {
         parameters: {
             query?: never;
@@ -1670,11 +1687,18 @@ export interface components {
             };
         };
         Activity: {
+            /** @description What is nested in it, such as a quiz in a lesson */
+            activities?: components["schemas"]["Activity"][];
             id: string;
             /** @enum {string} */
             kind: "lesson" | "assessment" | "assignment";
             /** @description Does not count towards its module */
             optional?: boolean;
+            /**
+             * Format: double
+             * @description Scaled score, -1 to 1, from which it is passed; the platform's own word counts when absent
+             */
+            passMark?: number;
             title: string;
         };
         Apart: {
@@ -2530,6 +2554,8 @@ export interface components {
             withoutRun?: boolean;
         };
         Outline: {
+            /** @description Put together from what was reported, because nobody gave one */
+            learned?: boolean;
             modules: components["schemas"]["Module"][];
         };
         PageAward: {
@@ -4964,6 +4990,33 @@ export interface operations {
                         retry?: number;
                     })[];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-around": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

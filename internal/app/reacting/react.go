@@ -201,6 +201,11 @@ func text(id *string) string {
 // queue writes deliveries and queues the first of each rule and event. What a
 // person has had once already is left out whole.
 func (s *Service) queue(ctx context.Context, tx *store.Tx, made []store.Delivery) error {
+	for i := range made {
+		if d := &made[i]; d.State == store.DeliveryPlanned && d.Position == 0 {
+			d.State = store.DeliveryQueued
+		}
+	}
 	fresh, err := tx.AddDeliveries(ctx, made)
 	if err != nil {
 		return err
@@ -209,16 +214,16 @@ func (s *Service) queue(ctx context.Context, tx *store.Tx, made []store.Delivery
 	var atOnce []string
 	for _, d := range made {
 		switch {
-		case !fresh[d.ID] || d.State != store.DeliveryPlanned || d.Position > 0:
+		case !fresh[d.ID] || d.State != store.DeliveryQueued:
 		case d.DueAt.After(now):
-			if err := tx.Begin(ctx, *d.DueAt, d.ID); err != nil {
+			if err := tx.EnqueueDeliveries(ctx, *d.DueAt, d.ID); err != nil {
 				return err
 			}
 		default:
 			atOnce = append(atOnce, d.ID)
 		}
 	}
-	return tx.Begin(ctx, now, atOnce...)
+	return tx.EnqueueDeliveries(ctx, now, atOnce...)
 }
 
 // fire gives the deliveries of one rule for one event: none when its condition does

@@ -57,7 +57,6 @@ func (s *Service) Take(ctx context.Context, connectionID string, statements []xa
 // keep stores statements and gives those that are new and count. Voiding happens here.
 func (s *Service) keep(ctx context.Context, tx *store.Tx, connectionID string, items []*item) ([]*item, error) {
 	rows := make([]store.Statement, len(items))
-	ids := make([]string, len(items))
 	for i, x := range items {
 		st := x.statement
 		rows[i] = store.Statement{ID: st.ID, ConnectionID: connectionID, Body: x.body, Note: x.note, Actor: st.Actor.Key(), Verb: st.Verb.ID, Object: st.Object.ID}
@@ -67,13 +66,8 @@ func (s *Service) keep(ctx context.Context, tx *store.Tx, connectionID string, i
 		if x.person.ID != "" {
 			rows[i].PersonID = &x.person.ID
 		}
-		ids[i] = st.ID
 	}
-	existing, err := tx.AddStatements(ctx, rows)
-	if err != nil {
-		return nil, err
-	}
-	awaited, err := tx.Awaited(ctx, connectionID, ids, xapi.Voided)
+	existing, awaited, err := tx.AddStatements(ctx, connectionID, rows, xapi.Voided)
 	if err != nil {
 		return nil, err
 	}

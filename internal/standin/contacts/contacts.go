@@ -31,6 +31,8 @@ type Contact struct {
 	Email  string   `json:"email"`
 	Name   string   `json:"name"`
 	Labels []string `json:"labels"`
+	// Next is where the contact is sent next, as an event offered it.
+	Next string `json:"next,omitempty"`
 }
 
 // List is the stand-in. Use New.
@@ -86,7 +88,7 @@ func (l *List) receive(w http.ResponseWriter, r *http.Request) {
 
 func (l *List) label(id string, data []byte) error {
 	var in struct {
-		Email, Name, Label, Without string
+		Email, Name, Label, Without, Next string
 	}
 	if err := json.Unmarshal(data, &in); err != nil || !strings.Contains(in.Email, "@") || in.Label+in.Without == "" {
 		return fmt.Errorf("the data needs an email and a label (or a label to go without)")
@@ -105,6 +107,9 @@ func (l *List) label(id string, data []byte) error {
 	}
 	if in.Name != "" {
 		c.Name = in.Name
+	}
+	if in.Next != "" {
+		c.Next = in.Next
 	}
 	if in.Label != "" && !slices.Contains(c.Labels, in.Label) {
 		c.Labels = append(c.Labels, in.Label)
@@ -138,8 +143,8 @@ func (l *List) received(w http.ResponseWriter, _ *http.Request) {
 	_ = json.NewEncoder(w).Encode(l.seen)
 }
 
-var list = template.Must(template.New("list").Parse(`<table><tr><th>Contact<th>E-mail address<th>Labels</tr>
-{{range .}}<tr><td>{{.Name}}<td>{{.Email}}<td>{{range .Labels}}<code>{{.}}</code> {{end}}</tr>{{else}}<tr><td colspan="3">Nobody yet.</tr>{{end}}</table>`))
+var list = template.Must(template.New("list").Parse(`<table><tr><th>Contact<th>E-mail address<th>Labels<th>Goes on at</tr>
+{{range .}}<tr><td>{{.Name}}<td>{{.Email}}<td>{{range .Labels}}<code>{{.}}</code> {{end}}<td>{{if .Next}}<a href="{{.Next}}">{{.Next}}</a>{{end}}</tr>{{else}}<tr><td colspan="4">Nobody yet.</tr>{{end}}</table>`))
 
 func (l *List) page(w http.ResponseWriter, _ *http.Request) {
 	var body bytes.Buffer

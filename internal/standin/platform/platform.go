@@ -13,6 +13,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -148,7 +149,8 @@ func (p *Platform) tick(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	outcome := "reported"
-	err := p.report(r.Context(), "http://"+r.Host, learner, m, a, failed)
+	days, _ := strconv.Atoi(r.FormValue("daysAgo"))
+	err := p.report(r.Context(), "http://"+r.Host, learner, m, a, failed, time.Now().UTC().AddDate(0, 0, -days))
 	if err != nil {
 		outcome = "not reported: " + err.Error()
 	} else if failed {
@@ -164,7 +166,7 @@ func (p *Platform) tick(w http.ResponseWriter, r *http.Request) {
 	http.Redirect(w, r, "/?learner="+url.QueryEscape(learner), http.StatusSeeOther)
 }
 
-func (p *Platform) report(ctx context.Context, base, learner string, m Module, a Activity, failed bool) error {
+func (p *Platform) report(ctx context.Context, base, learner string, m Module, a Activity, failed bool, at time.Time) error {
 	p.mu.Lock()
 	to := p.reporting
 	p.mu.Unlock()
@@ -172,6 +174,7 @@ func (p *Platform) report(ctx context.Context, base, learner string, m Module, a
 		return fmt.Errorf("reporting is not set up")
 	}
 	statement := statementOf(base, learner, m, a, failed)
+	statement.Timestamp = at
 	body, err := json.Marshal([]xapi.Statement{statement})
 	if err != nil {
 		return err
