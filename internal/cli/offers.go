@@ -108,7 +108,7 @@ func listOffers(ctx context.Context, cmd *cli.Command) error {
 	}
 	unmapped, err := client.Get[[]api.Unmapped](ctx, c, "/unmapped")
 	for _, u := range unmapped {
-		say(cmd, "%s sold %q to %s, and no offer says where it leads.", u.Connection, u.Offer, count(u.Buyers, "person"))
+		say(cmd, "%s sold %q to %s, and no offer says where it leads.", u.Connection, u.Offer, peopleCount(u.Buyers))
 	}
 	return err
 }

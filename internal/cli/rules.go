@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"net/url"
 	"os"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kanban/internal/client"
+	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
 	"kanban/internal/wire/api"
 )
@@ -29,37 +31,43 @@ func courses() *cli.Command {
 					return []string{c.Title, c.Code, fmt.Sprint(c.Activities)}
 				}).print(cmd)
 			}},
+			outlineCommand(),
+			{Name: "show", Usage: "Show a course's outline as the table that outline reads", ArgsUsage: "COURSE", Action: func(ctx context.Context, cmd *cli.Command) error {
+				args, err := arguments(cmd, 1)
+				if err != nil {
+					return err
+				}
+				c := connect(cmd)
+				course, err := findCourse(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				text, err := c.Download(ctx, "/courses/"+course.ID+"/outline.csv")
+				if err == nil {
+					_, err = out(cmd).Write(text)
+				}
+				return err
+			}},
 			{
-				Name: "outline", Usage: "Set a course's outline from a Common Cartridge manifest", ArgsUsage: "COURSE MANIFEST",
-				Description: "MANIFEST is an imsmanifest.xml. The prefix and an item's identifier give the address under which\nthe platform reports the activity.\n\n  kanban courses outline PROP imsmanifest.xml --prefix https://platform.example/activities/",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "prefix", Required: true, Usage: "what stands before an item's identifier in reported activities"}},
+				Name: "verbs", Usage: "What platforms' verbs mean; with --file the institution's own are set", Flags: []cli.Flag{&cli.StringFlag{Name: "file", Usage: `JSON such as [{"verb": "https://…/dug", "says": "completed"}]`}},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
-					args, err := arguments(cmd, 2)
-					if err != nil {
-						return err
-					}
 					c := connect(cmd)
-					course, err := findCourse(ctx, c, args[0])
-					if err != nil {
-						return err
-					}
-					file, err := os.Open(args[1])
-					if err != nil {
-						return err
-					}
-					defer file.Close()
-					o, err := c.LoadCartridge(ctx, course.ID, cmd.String("prefix"), file)
-					if err != nil {
-						return err
-					}
-					type line struct{ Module, Activity, Kind, ID string }
-					var lines []line
-					for _, m := range o.Modules {
-						for _, a := range m.Activities {
-							lines = append(lines, line{m.Title, a.Title, string(a.Kind), a.ID})
+					if path := cmd.String("file"); path != "" {
+						var own api.OwnVerbs
+						if err := readJSON(path, &own.Own); err != nil {
+							return err
+						}
+						if _, err := client.Send[client.Empty](ctx, c, http.MethodPut, "/verbs", own); err != nil {
+							return err
 						}
 					}
-					return tableOf(lines, "", []string{"module", "activity", "kind", "reported as"}, func(l line) []string { return []string{l.Module, l.Activity, l.Kind, l.ID} }).print(cmd)
+					v, err := client.Get[api.Verbs](ctx, c, "/verbs")
+					if err != nil {
+						return err
+					}
+					return tableOf(append(v.Own, v.Default...), "", []string{"verb", "about", "says"}, func(r learning.VerbRule) []string {
+						return []string{r.Verb, r.Type, string(r.Says)}
+					}).print(cmd)
 				},
 			},
 		},

@@ -351,6 +351,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/courses/{id}/outline/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whom another outline would complete or reopen */
+        post: operations["preview-outline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deliveries": {
         parameters: {
             query?: never;
@@ -710,6 +727,23 @@ export interface paths {
         post?: never;
         /** Remove an offer; whom it enrolled stays enrolled */
         delete: operations["remove-offer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlines/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read an outline out of a manifest, an address or a table, without keeping it */
+        post: operations["read-outline"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1572,6 +1606,24 @@ export interface paths {
         /** What was bought and leads nowhere */
         get: operations["list-unmapped"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/verbs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What platforms' verbs mean: the default ones and the institution's own, which win */
+        get: operations["list-verbs"];
+        /** Set the institution's own verbs */
+        put: operations["set-verbs"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2558,6 +2610,57 @@ export interface components {
             learned?: boolean;
             modules: components["schemas"]["Module"][];
         };
+        OutlinePreview: {
+            /**
+             * Format: int64
+             * @description For whom the course would become done
+             */
+            completes: number;
+            /**
+             * Format: int64
+             * @description With progress in the course
+             */
+            people: number;
+            /**
+             * Format: int64
+             * @description For whom it would be open again
+             */
+            reopens: number;
+            /** @description At most 500 people for whom anything changes */
+            touched: components["schemas"]["OutlineTouch"][];
+        };
+        OutlineSource: {
+            address?: string;
+            /**
+             * @description A Common Cartridge manifest, its address, or a CSV table
+             * @enum {string}
+             */
+            kind: "manifest" | "address" | "table";
+            /** @description For manifests: with an item's identifier it gives the IRI under which the activity's statements come */
+            prefix?: string;
+            /** @description The manifest or the table */
+            text?: string;
+        };
+        OutlineTouch: {
+            /**
+             * Format: int64
+             * @description Per cent
+             */
+            after: number;
+            /**
+             * Format: int64
+             * @description Per cent
+             */
+            before: number;
+            completed: string[];
+            person: string;
+            personId: string;
+            reopened: string[];
+            section: string;
+        };
+        OwnVerbs: {
+            own: components["schemas"]["VerbRule"][];
+        };
         PageAward: {
             items: components["schemas"]["Award"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -3309,6 +3412,19 @@ export interface components {
             /** Format: date-time */
             latest: string;
             offer: string;
+        };
+        VerbRule: {
+            /** @enum {string} */
+            says: "touched" | "completed" | "passed" | "failed" | "scored";
+            /** @description IRI of an activity type; any when absent */
+            type?: string;
+            /** @description The verb's IRI */
+            verb: string;
+        };
+        Verbs: {
+            default: components["schemas"]["VerbRule"][];
+            /** @description The institution's own, which win */
+            own: components["schemas"]["VerbRule"][];
         };
         View: {
             name: string;
@@ -4322,6 +4438,45 @@ export interface operations {
             };
         };
     };
+    "preview-outline": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Outline"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlinePreview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-deliveries": {
         parameters: {
             query?: {
@@ -5283,6 +5438,42 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-outline": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OutlineSource"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outline"];
+                };
             };
             /** @description Error */
             default: {
@@ -7457,6 +7648,69 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Unmapped"][];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-verbs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verbs"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-verbs": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnVerbs"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

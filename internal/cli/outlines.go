@@ -1,0 +1,100 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"kanban/internal/client"
+	"kanban/internal/core/learning"
+	"kanban/internal/wire/api"
+)
+
+func outlineCommand() *cli.Command {
+	return &cli.Command{
+		Name: "outline", Usage: "Set a course's outline from a Common Cartridge manifest, its address, or a CSV table", ArgsUsage: "COURSE SOURCE",
+		Description: `SOURCE is an imsmanifest.xml, the address of one, or a .csv with the columns module, module title, activity,
+title, kind, required, pass mark, inside. The prefix and an item's identifier give the address under which the
+platform reports the activity. With --preview nothing is changed.
+
+  kanban courses outline PROP imsmanifest.xml --prefix https://platform.example/activities/
+  kanban courses show PROP > outline.csv
+  kanban courses outline PROP outline.csv --preview`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "prefix", Usage: "for manifests: what stands before an item's identifier in reported activities"},
+			&cli.BoolFlag{Name: "preview", Usage: "only say whom it would complete or reopen"},
+		},
+		Action: setOutline,
+	}
+}
+
+func setOutline(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 2)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	course, err := findCourse(ctx, c, args[0])
+	if err != nil {
+		return err
+	}
+	source := api.OutlineSource{Kind: "manifest", Prefix: cmd.String("prefix")}
+	switch {
+	case strings.HasPrefix(args[1], "http://"), strings.HasPrefix(args[1], "https://"):
+		source.Kind, source.Address = "address", args[1]
+	case strings.HasSuffix(strings.ToLower(args[1]), ".csv"):
+		source.Kind = "table"
+	}
+	if source.Kind != "address" {
+		text, err := os.ReadFile(args[1])
+		if err != nil {
+			return err
+		}
+		source.Text = string(text)
+	}
+	o, err := client.Post[api.Outline](ctx, c, "/outlines/read", source)
+	if err != nil {
+		return err
+	}
+	if cmd.Bool("preview") {
+		return previewOutline(ctx, cmd, c, course, o)
+	}
+	if _, err := client.Send[client.Empty](ctx, c, http.MethodPut, "/courses/"+course.ID+"/outline", o); err != nil {
+		return err
+	}
+	type line struct{ Module, Activity, Kind, ID string }
+	var lines []line
+	for _, m := range o.Modules {
+		var add func(list []learning.Activity, indent string)
+		add = func(list []learning.Activity, indent string) {
+			for _, a := range list {
+				lines = append(lines, line{m.Title, indent + a.Title, string(a.Kind), a.ID})
+				add(a.Activities, indent+"· ")
+			}
+		}
+		add(m.Activities, "")
+	}
+	return tableOf(lines, "", []string{"module", "activity", "kind", "reported as"}, func(l line) []string { return []string{l.Module, l.Activity, l.Kind, l.ID} }).print(cmd)
+}
+
+func previewOutline(ctx context.Context, cmd *cli.Command, c *client.Client, course api.Course, o api.Outline) error {
+	p, err := client.Post[api.OutlinePreview](ctx, c, "/courses/"+course.ID+"/outline/preview", o)
+	if err != nil {
+		return err
+	}
+	say(cmd, "%s with progress; the course would become done for %d and be open again for %d. Nothing was changed.", peopleCount(p.People), p.Completes, p.Reopens)
+	return tableOf(p.Touched, "Nothing would change for anybody.", []string{"person", "section", "before", "after", "done", "open again"}, func(t api.OutlineTouch) []string {
+		return []string{t.Person, t.Section, fmt.Sprint(t.Before, " %"), fmt.Sprint(t.After, " %"), strings.Join(t.Completed, ", "), strings.Join(t.Reopened, ", ")}
+	}).print(cmd)
+}
+
+func peopleCount(n int) string {
+	if n == 1 {
+		return "1 person"
+	}
+	return fmt.Sprintf("%d people", n)
+}

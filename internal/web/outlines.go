@@ -1,0 +1,54 @@
+package web
+
+import (
+	"context"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"kanban/internal/app/reacting"
+	"kanban/internal/core/learning"
+	"kanban/internal/wire/api"
+	"kanban/internal/wire/sheet"
+)
+
+func (s *Server) outlines(a huma.API) {
+	handle(a, "courses", "POST /outlines/read read-outline Read an outline out of a manifest, an address or a table, without keeping it", func(ctx context.Context, in *with[api.OutlineSource]) (api.Outline, error) {
+		switch b := in.Body; b.Kind {
+		case "table":
+			return reacting.ReadTable(strings.NewReader(b.Text))
+		case "address":
+			return s.Reacting.FetchCartridge(ctx, b.Prefix, b.Address)
+		default:
+			return reacting.ReadCartridge(b.Prefix, strings.NewReader(b.Text))
+		}
+	})
+	handle(a, "courses", "POST /courses/{id}/outline/preview preview-outline Whom another outline would complete or reopen", func(ctx context.Context, in *withID[api.Outline]) (api.OutlinePreview, error) {
+		p, err := s.Reacting.PreviewOutline(ctx, in.ID, in.Body)
+		return api.OutlinePreview{
+			People: p.People, Completes: p.Completes, Reopens: p.Reopens,
+			Touched: each(p.Touched, func(t reacting.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
+		}, err
+	})
+	handle(a, "courses", "GET /verbs list-verbs What platforms' verbs mean: the default ones and the institution's own, which win", func(ctx context.Context, _ *struct{}) (api.Verbs, error) {
+		own, err := s.Reacting.Verbs(ctx)
+		return api.Verbs{Own: own, Default: learning.DefaultVerbs}, err
+	})
+	handleEmpty(a, "courses", "PUT /verbs set-verbs Set the institution's own verbs", func(ctx context.Context, in *with[api.OwnVerbs]) error {
+		return s.Reacting.SetVerbs(ctx, callerOf(ctx).Name, in.Body.Own)
+	})
+}
+
+// outlineTable gives a course's outline as CSV, which can be edited and read again.
+func (s *Server) outlineTable(w http.ResponseWriter, r *http.Request) {
+	o, err := s.Store.Outline(r.Context(), chi.URLParam(r, "id"))
+	if err != nil {
+		writeProblem(w, http.StatusNotFound, "the course has no outline")
+		return
+	}
+	w.Header().Set("Content-Type", "text/csv; charset=utf-8")
+	rows := o.Table()
+	_ = sheet.CSV(w, rows[0], rows[1:])
+}
