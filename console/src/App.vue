@@ -16,6 +16,8 @@ const pages = [
   ['/sections', 'Sections'],
   ['/findings', 'Findings'],
   ['/connections', 'Connections'],
+  ['/access', 'Access'],
+  ['/outlines', 'Outlines'],
   ['/rules', 'Rules'],
   ['/events', 'Events'],
   ['/awards', 'Badges'],

@@ -93,6 +93,36 @@ export const router = createRouter({
     },
     { path: '/rules', component: () => import('./pages/rules/Rules.vue'), meta: { title: 'Rules' } },
     {
+      path: '/rules/:id',
+      component: () => import('./pages/rules/Rule.vue'),
+      props: true,
+      meta: { title: 'Rule' },
+    },
+    {
+      path: '/deliveries',
+      component: () => import('./pages/events/Search.vue'),
+      meta: { title: 'Deliveries' },
+    },
+    {
+      path: '/access/:id?',
+      component: () => import('./pages/access/Access.vue'),
+      props: true,
+      meta: { title: 'Access' },
+    },
+    { path: '/tasks', component: () => import('./pages/tasks/Tasks.vue'), meta: { title: 'Tasks' } },
+    {
+      path: '/outlines/:id?',
+      component: () => import('./pages/outlines/Outlines.vue'),
+      props: true,
+      meta: { title: 'Outlines' },
+    },
+    {
+      path: '/connections/:id/operations',
+      component: () => import('./pages/connections/Operations.vue'),
+      props: true,
+      meta: { title: 'Operations' },
+    },
+    {
       path: '/events/:id?',
       component: () => import('./pages/events/Events.vue'),
       props: true,

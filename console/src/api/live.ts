@@ -10,9 +10,12 @@ const about: Record<string, string[]> = {
   section: ['sections', 'board', 'courses', 'sets', 'maintenance', 'templates'],
   pairing: ['pairing', 'sections', 'board', 'today', 'findings', 'sets'],
   run: ['run', 'runs', 'pairing', 'batch', 'connections', 'today', 'findings'],
-  event: ['events'],
-  delivery: ['events', 'deliveries', 'rules', 'today', 'findings'],
+  event: ['events', 'sides', 'unmapped', 'offers'],
+  delivery: ['events', 'deliveries', 'rules', 'today', 'findings', 'sides', 'offers', 'sheets'],
   rule: ['rules'],
+  task: ['tasks', 'today', 'findings'],
+  offer: ['offers', 'sides', 'unmapped', 'today', 'findings'],
+  outline: ['outline', 'courses'],
   badge: ['badges', 'awards'],
 }
 

@@ -1,19 +1,40 @@
 import type { Schemas } from '../api/client'
 
+export type Trigger = Schemas['NewRule']['trigger']
+
 /** The types of event, which are also what sets rules off. */
-export const triggers: Schemas['NewRule']['trigger'][] = [
+export const triggers: Trigger[] = [
   'section.joined',
   'section.left',
+  'section.moved',
+  'access.granted',
+  'access.ended',
   'activity.completed',
   'assessment.passed',
   'assessment.failed',
+  'score.reported',
   'module.completed',
   'course.completed',
   'progress.crossed',
   'activity.reopened',
   'module.reopened',
   'course.reopened',
+  'person.inactive',
   'badge.awarded',
   'run.needs-person',
   'service.reported',
 ]
+
+/** What a rule can do, in words. */
+export const actions: Record<Schemas['Action']['kind'], string> = {
+  send: 'send a signed event',
+  mail: 'mail',
+  award: 'award a badge',
+  operate: 'call an operation',
+  enrol: 'enrol',
+  unenrol: 'take out of a section',
+  'add-to-group': 'add to a group',
+  'take-from-group': 'take out of a group',
+  task: 'open a task',
+  row: 'append a row',
+}

@@ -128,6 +128,9 @@ const names: Record<string, string> = {
         @click="probe.mutate(c)"
       />
       <RouterLink v-if="c.kind === 'scim'" :to="`/connections/${c.id}/matching`">Who is who…</RouterLink>
+      <RouterLink v-if="c.kind === 'http-api'" :to="`/connections/${c.id}/operations`"
+        >Operations…</RouterLink
+      >
       <Button size="small" variant="text" label="Edit…" @click="form = { edit: c }" />
       <Button size="small" variant="text" :label="c.paused ? 'Resume' : 'Pause'" @click="pause.mutate(c)" />
     </div>

@@ -6,6 +6,7 @@ import { computed } from 'vue'
 import { api, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import Signal from '../../parts/Signal.vue'
+import { actions } from '../../parts/triggers'
 import { when } from '../../parts/when'
 import Attempts from './Attempts.vue'
 
@@ -22,7 +23,7 @@ const retry = useMutation({
   mutationFn: (id: string) => ok(api.POST('/api/v1/deliveries/{id}/retry', { params: { path: { id } } })),
   onSuccess: () => queries.invalidateQueries({ queryKey: ['deliveries'] }),
 })
-const verbs: Record<string, string> = { send: 'signed event', mail: 'mail', award: 'badge' }
+const verb = (k: string) => actions[k as keyof typeof actions] ?? k
 </script>
 
 <template>
@@ -38,11 +39,17 @@ const verbs: Record<string, string> = { send: 'signed event', mail: 'mail', awar
         <Signal :state="d.state" />
         <span>{{ d.rule }}</span>
         <span
-          >{{ verbs[d.action] }}<template v-if="d.connection"> through {{ d.connection }}</template></span
+          >{{ verb(d.action) }}<template v-if="d.connection"> through {{ d.connection }}</template></span
         >
         <span>{{ d.person }}</span>
         <span class="faint">{{
-          d.state === 'retrying' ? `again at ${when(d.nextAt)}` : when(d.finishedAt)
+          d.state === 'retrying'
+            ? `again at ${when(d.nextAt)}`
+            : d.finishedAt
+              ? when(d.finishedAt)
+              : d.dueAt
+                ? `at ${when(d.dueAt)}`
+                : ''
         }}</span>
         <Button
           v-if="d.state === 'waiting' || d.state === 'retrying'"
@@ -51,6 +58,9 @@ const verbs: Record<string, string> = { send: 'signed event', mail: 'mail', awar
           @click="retry.mutate(d.id)"
         />
       </div>
+      <p v-if="d.held || d.undoes" class="faint">
+        {{ d.held }}<template v-if="d.undoes"> takes back an earlier delivery</template>
+      </p>
       <p v-if="d.error" class="urgent">{{ d.error }}</p>
       <p v-if="d.result?.address">
         <a :href="String(d.result.address)" target="_blank" rel="noopener">the badge’s public page</a>

@@ -26,6 +26,7 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
 
 <template>
   <PageHead title="Events" about="What happened, once each, and what followed from it">
+    <RouterLink to="/deliveries">Deliveries</RouterLink>
     <select v-model="type" class="filter" aria-label="Type" @change="cursor = []">
       <option value="">every type</option>
       <option v-for="t in triggers" :key="t">{{ t }}</option>

@@ -1,10 +1,13 @@
 <script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
-import Textarea from 'primevue/textarea'
 import { computed } from 'vue'
 
-import type { Schemas } from '../../api/client'
+import { api, ok, type Schemas } from '../../api/client'
+import { actions } from '../../parts/triggers'
+import Expression from './Expression.vue'
+import Fields from './Fields.vue'
 
 /** The values of one action of a rule. */
 const action = defineModel<Schemas['Action']>({ required: true })
@@ -12,68 +15,130 @@ const props = defineProps<{
   connections: Schemas['Connection'][]
   badges: Schemas['Badge'][]
   number: number
-  kind: string
+  trigger: string
 }>()
 defineEmits<{ remove: [] }>()
 
-const titles: Record<string, string> = { send: 'Send a signed event', mail: 'Mail', award: 'Award a badge' }
-const fitting = computed(() =>
-  props.connections.filter((c) => c.kind === (props.kind === 'send' ? 'webhook' : 'smtp')),
-)
-const fields = computed({
-  get: () =>
-    Object.entries(action.value.fields ?? {})
-      .map(([k, v]) => `${k} = ${v}`)
-      .join('\n'),
-  set: (text) => {
-    const lines = text.split('\n').map((l) => l.split(/\s*=\s*(.*)/s))
-    action.value.fields = Object.fromEntries(
-      lines.filter(([k]) => k?.trim()).map(([k, v]) => [k!.trim(), v ?? '']),
-    )
-  },
+const kinds: Partial<Record<Schemas['Action']['kind'], string[]>> = {
+  send: ['webhook'],
+  mail: ['smtp'],
+  operate: ['http-api'],
+  enrol: ['scim', 'oneroster-delta'],
+  unenrol: ['scim', 'oneroster-delta'],
+  'add-to-group': ['scim'],
+  'take-from-group': ['scim'],
+}
+const fitting = computed(() => {
+  const wanted = kinds[action.value.kind]
+  return wanted && props.connections.filter((c) => wanted.includes(c.kind))
 })
+const operations = useQuery({
+  queryKey: ['operations', () => action.value.connectionId],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/connections/{id}/operations', {
+        params: { path: { id: action.value.connectionId ?? '' } },
+      }),
+    ),
+  enabled: computed(() => action.value.kind === 'operate' && !!action.value.connectionId),
+})
+const operation = computed(() => operations.data.value?.find((o) => o.name === action.value.operation))
+const sections = useQuery({
+  queryKey: ['sections', 'for-rules'],
+  queryFn: () => ok(api.GET('/api/v1/sections', { params: { query: { limit: 500 } } })),
+  enabled: computed(() => ['enrol', 'unenrol'].includes(action.value.kind)),
+})
+const id = (name: string) => `${name}-${props.number}`
 </script>
 
 <template>
   <fieldset class="sheet">
-    <legend>{{ number }}. {{ titles[kind] }}</legend>
+    <legend>{{ number }}. {{ actions[action.kind] }}</legend>
     <Button class="remove" size="small" variant="text" label="Remove" @click="$emit('remove')" />
-    <div v-if="kind !== 'award'" class="field">
-      <label :for="`via-${number}`">Through</label>
-      <select :id="`via-${number}`" v-model="action.connectionId">
-        <option v-for="c in fitting" :key="c.id" :value="c.id">{{ c.name }}</option>
-      </select>
-      <small v-if="!fitting.length">No such connection yet; make one first.</small>
+    <div class="row">
+      <div v-if="fitting" class="field">
+        <label :for="id('via')">Through</label>
+        <select :id="id('via')" v-model="action.connectionId">
+          <option v-for="c in fitting" :key="c.id" :value="c.id">{{ c.name }}</option>
+        </select>
+        <small v-if="!fitting.length">No such connection yet; make one first.</small>
+      </div>
+      <div v-if="action.kind === 'award'" class="field">
+        <label :for="id('badge')">Badge</label>
+        <select :id="id('badge')" v-model="action.badgeId">
+          <option v-for="b in badges" :key="b.id" :value="b.id">{{ b.name }}</option>
+        </select>
+        <small v-if="!badges.length">No badge yet; make one first.</small>
+      </div>
+      <div v-if="action.kind === 'operate'" class="field">
+        <label :for="id('operation')">Operation</label>
+        <select :id="id('operation')" v-model="action.operation">
+          <option v-for="o in operations.data.value" :key="o.name" :value="o.name">{{ o.title }}</option>
+        </select>
+      </div>
+      <div v-if="action.kind === 'enrol' || action.kind === 'unenrol'" class="field">
+        <label :for="id('section')">Section</label>
+        <select :id="id('section')" v-model="action.sectionId">
+          <option :value="undefined">the event’s own</option>
+          <option v-for="x in sections.data.value?.items" :key="x.id" :value="x.id">{{ x.title }}</option>
+        </select>
+      </div>
+      <div v-if="action.kind === 'row'" class="field">
+        <label :for="id('sheet')">Sheet</label>
+        <InputText :id="id('sheet')" v-model="action.sheet" />
+      </div>
+      <div class="field narrow">
+        <label :for="id('after')">After</label>
+        <InputText :id="id('after')" v-model="action.after" placeholder="at once" />
+        <small>90m, 2h, 3d</small>
+      </div>
     </div>
-    <div v-if="kind === 'award'" class="field">
-      <label :for="`badge-${number}`">Badge</label>
-      <select :id="`badge-${number}`" v-model="action.badgeId">
-        <option v-for="b in badges" :key="b.id" :value="b.id">{{ b.name }}</option>
-      </select>
-      <small v-if="!badges.length">No badge yet; make one first.</small>
+    <div class="field">
+      <label :for="id('if')">Only if, when its time has come</label>
+      <Expression
+        :id="id('if')"
+        v-model="action.if"
+        kind="condition"
+        :trigger="trigger"
+        placeholder="always"
+      />
     </div>
-    <div v-if="kind === 'send'" class="field">
-      <label :for="`fields-${number}`">Data, one value a line</label>
-      <Textarea :id="`fields-${number}`" v-model.lazy="fields" rows="3" class="code" />
-      <small
-        >Each value is a CEL expression: <code>email = person.email</code>,
-        <code>label = "learns " + course.title</code></small
-      >
+    <Fields
+      v-if="['send', 'operate', 'row'].includes(action.kind)"
+      v-model="action"
+      :number="number"
+      :trigger="trigger"
+      :known="operation?.fields"
+    />
+    <div v-if="action.kind.endsWith('-group')" class="field">
+      <label :for="id('group')">Group</label>
+      <Expression :id="id('group')" v-model="action.group" kind="template" :trigger="trigger" />
     </div>
-    <template v-if="kind === 'mail'">
+    <template v-if="action.kind === 'mail' || action.kind === 'task'">
       <div class="field">
-        <label :for="`subject-${number}`">Subject</label>
-        <InputText :id="`subject-${number}`" v-model="action.subject" />
+        <label :for="id('subject')">{{ action.kind === 'task' ? 'What is to be done' : 'Subject' }}</label>
+        <Expression :id="id('subject')" v-model="action.subject" kind="template" :trigger="trigger" />
       </div>
       <div class="field">
-        <label :for="`text-${number}`">Text</label>
-        <Textarea :id="`text-${number}`" v-model="action.text" rows="5" />
+        <label :for="id('text')">Text</label>
+        <Expression :id="id('text')" v-model="action.text" kind="template" :rows="4" :trigger="trigger" />
         <small
           ><code v-pre>{{.person.givenName}}</code
-          >, <code v-pre>{{.module.title}}</code>, <code v-pre>{{.award.address}}</code> are filled in.</small
+          >, <code v-pre>{{get "module.title" "the module"}}</code>, <code v-pre>{{.award.address}}</code> are
+          filled in.</small
         >
       </div>
     </template>
+    <div v-if="action.kind === 'task'" class="row">
+      <div class="field">
+        <label :for="id('owner')">Whose it is</label>
+        <InputText :id="id('owner')" v-model="action.owner" placeholder="an e-mail address" />
+      </div>
+      <div class="field narrow">
+        <label :for="id('due')">Due in</label>
+        <InputText :id="id('due')" v-model="action.dueIn" placeholder="3d" />
+      </div>
+    </div>
   </fieldset>
 </template>
 
@@ -89,13 +154,22 @@ legend {
   padding: 0 0.3rem;
 }
 
+.row {
+  display: flex;
+  gap: 1rem;
+}
+
+.row .field {
+  flex: 1;
+}
+
+.row .narrow {
+  flex: 0 0 7rem;
+}
+
 .remove {
   position: absolute;
   right: 0.5rem;
   top: -0.4rem;
-}
-
-.code {
-  font: 13px/1.5 var(--mono);
 }
 </style>

@@ -7,8 +7,9 @@ import { computed, reactive } from 'vue'
 
 import { api, ok, Problem, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
-import { triggers } from '../../parts/triggers'
+import { actions, triggers } from '../../parts/triggers'
 import ActionFields from './ActionFields.vue'
+import Expression from './Expression.vue'
 
 type NewRule = Schemas['NewRule']
 
@@ -20,25 +21,49 @@ const rule = reactive<NewRule>({
   trigger: props.edit?.trigger ?? 'section.joined',
   condition: props.edit?.condition ?? '',
   scope: { ...props.edit?.scope },
+  stop: props.edit?.stop ?? '',
   once: props.edit?.once ?? true,
+  undoneBy: [...(props.edit?.undoneBy ?? [])],
+  days: props.edit?.days ?? 0,
+  quiet: { ...props.edit?.quiet },
+  limit: { ...props.edit?.limit },
+  inOrder: props.edit?.inOrder ?? false,
   actions: structuredClone(JSON.parse(JSON.stringify(props.edit?.actions ?? []))) as NewRule['actions'],
 })
 const connections = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.GET('/api/v1/connections')) })
 const badges = useQuery({ queryKey: ['badges'], queryFn: () => ok(api.GET('/api/v1/badges')) })
 
-function add(kind: 'send' | 'mail' | 'award') {
+function add(kind: Schemas['Action']['kind']) {
   const of = (k: string) => connections.data.value?.items.find((c) => c.kind === k)?.id ?? ''
-  if (kind === 'send')
-    rule.actions.push({ kind, connectionId: of('webhook'), fields: { email: 'person.email', label: '""' } })
-  if (kind === 'mail') rule.actions.push({ kind, connectionId: of('smtp'), subject: '', text: '' })
-  if (kind === 'award') rule.actions.push({ kind, badgeId: badges.data.value?.items[0]?.id ?? '' })
+  const via: Partial<Record<typeof kind, string>> = {
+    send: 'webhook',
+    mail: 'smtp',
+    operate: 'http-api',
+    enrol: 'scim',
+    unenrol: 'scim',
+    'add-to-group': 'scim',
+    'take-from-group': 'scim',
+  }
+  const a: Schemas['Action'] = { kind }
+  if (via[kind]) a.connectionId = of(via[kind])
+  if (kind === 'send') a.fields = { email: 'person.email', label: '""' }
+  if (kind === 'row') a.fields = { who: 'person.name' }
+  if (kind === 'award') a.badgeId = badges.data.value?.items[0]?.id ?? ''
+  rule.actions.push(a)
 }
+const rest = computed(() => triggers.filter((t) => t !== rule.trigger))
+const undoing = computed({
+  get: () => rule.undoneBy?.[0] ?? '',
+  set: (t: string) => (rule.undoneBy = t ? [t] : []),
+})
 
 const save = useMutation({
   mutationFn: () => {
     const body: NewRule = {
       ...rule,
       scope: { ...rule.scope, module: rule.scope?.module?.trim() || undefined },
+      days: rule.trigger === 'person.inactive' ? Number(rule.days) : 0,
+      limit: rule.limit?.most ? { most: Number(rule.limit.most), per: rule.limit.per ?? 'day' } : {},
     }
     return props.edit
       ? ok(
@@ -62,7 +87,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
     :visible="true"
     modal
     :header="edit ? `Edit ${edit.name}` : 'Make a rule'"
-    :style="{ width: '44rem' }"
+    :style="{ width: '52rem' }"
     @update:visible="emit('close')"
   >
     <form @submit.prevent="save.mutate()">
@@ -86,37 +111,91 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
           <label for="module">Only for module</label>
           <InputText id="module" v-model="rule.scope!.module" placeholder="any" />
         </div>
+        <div v-if="rule.trigger === 'person.inactive'" class="field">
+          <label for="days">After days</label>
+          <input id="days" v-model.number="rule.days" type="number" min="1" max="365" />
+        </div>
         <label class="once"><input v-model="rule.once" type="checkbox" /> once per person</label>
       </div>
       <div class="field">
         <label for="condition">If</label>
-        <InputText
+        <Expression
           id="condition"
           v-model="rule.condition"
+          kind="condition"
+          :trigger="rule.trigger"
           placeholder="always"
-          class="code"
-          :invalid="'condition' in wrong"
         />
         <small
-          >A CEL expression over event, person, section, course, module and activity, such as
-          <code>event.role == "student"</code></small
+          >A CEL expression such as <code>event.role == "student"</code>. Type a name and press Tab to
+          complete it.</small
         >
       </div>
+      <details class="more" :open="!!(rule.stop || undoing || rule.quiet?.from || rule.limit?.most)">
+        <summary>Stop, take back, quiet hours, limit</summary>
+        <div class="field">
+          <label for="stop">Stop what is still to come if</label>
+          <Expression
+            id="stop"
+            v-model="rule.stop"
+            kind="condition"
+            :trigger="rule.trigger"
+            placeholder="never"
+          />
+        </div>
+        <div class="row">
+          <div class="field">
+            <label for="undone">Taken back by</label>
+            <select id="undone" v-model="undoing">
+              <option value="">nothing</option>
+              <option v-for="t in rest" :key="t">{{ t }}</option>
+            </select>
+          </div>
+          <div class="field">
+            <label for="quiet-from">Quiet from</label>
+            <InputText id="quiet-from" v-model="rule.quiet!.from" placeholder="22:00" />
+          </div>
+          <div class="field">
+            <label for="quiet-to">until</label>
+            <InputText id="quiet-to" v-model="rule.quiet!.to" placeholder="07:00" />
+          </div>
+          <div class="field">
+            <label for="most">At most calls</label>
+            <input id="most" v-model.number="rule.limit!.most" type="number" min="0" placeholder="any" />
+          </div>
+          <div class="field">
+            <label for="per">per</label>
+            <select id="per" v-model="rule.limit!.per">
+              <option value="day">day</option>
+              <option value="hour">hour</option>
+            </select>
+          </div>
+        </div>
+        <label class="once"
+          ><input v-model="rule.inOrder" type="checkbox" /> one after the other per person and
+          connection</label
+        >
+      </details>
       <h2>Then, in this order</h2>
       <ActionFields
-        v-for="(a, i) in rule.actions"
+        v-for="(_, i) in rule.actions"
         :key="i"
         v-model="rule.actions[i]!"
         :connections="connections.data.value?.items ?? []"
         :badges="badges.data.value?.items ?? []"
         :number="i + 1"
-        :kind="a.kind"
+        :trigger="rule.trigger"
         @remove="rule.actions.splice(i, 1)"
       />
       <div class="actions add">
-        <Button size="small" variant="outlined" label="+ signed event" @click="add('send')" />
-        <Button size="small" variant="outlined" label="+ mail" @click="add('mail')" />
-        <Button size="small" variant="outlined" label="+ badge" @click="add('award')" />
+        <Button
+          v-for="(title, kind) in actions"
+          :key="kind"
+          size="small"
+          variant="outlined"
+          :label="`+ ${title}`"
+          @click="add(kind)"
+        />
       </div>
       <Oops :error="save.error.value" />
       <div class="actions">
@@ -130,21 +209,31 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
 
 <style scoped>
 .row {
-  display: grid;
-  grid-template-columns: 1fr 1fr auto;
+  display: flex;
   gap: 1rem;
   align-items: center;
+}
+
+.row .field {
+  flex: 1;
+}
+
+.more {
+  margin-bottom: 1rem;
+}
+
+.more summary {
+  cursor: pointer;
+  color: var(--faint);
+  margin-bottom: 0.5rem;
 }
 
 .once {
   white-space: nowrap;
 }
 
-.code {
-  font: 13px/1.5 var(--mono);
-}
-
 .add {
   margin-bottom: 1.2rem;
+  flex-wrap: wrap;
 }
 </style>

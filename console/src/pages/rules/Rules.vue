@@ -4,9 +4,11 @@ import Button from 'primevue/button'
 import Column from 'primevue/column'
 import ToggleSwitch from 'primevue/toggleswitch'
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
+import { actions } from '../../parts/triggers'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import RuleForm from './RuleForm.vue'
@@ -22,7 +24,9 @@ const flip = useMutation({
     ok(api.POST('/api/v1/rules/{id}/switch', { params: { path: { id: r.id } }, body: { on: !r.on } })),
   onSettled: () => queries.invalidateQueries({ queryKey: ['rules'] }),
 })
-const verbs: Record<string, string> = { send: 'send a signed event', mail: 'mail', award: 'award a badge' }
+const router = useRouter()
+const then = (r: Rule) =>
+  r.actions.map((a) => (a.after ? `after ${a.after} ` : '') + actions[a.kind]).join(', then ')
 </script>
 
 <template>
@@ -30,6 +34,8 @@ const verbs: Record<string, string> = { send: 'send a signed event', mail: 'mail
     title="Rules"
     about="When something happens, if a condition holds, then do something. Once per person, unless said otherwise."
   >
+    <RouterLink to="/deliveries">Deliveries</RouterLink>
+    <RouterLink to="/tasks">Tasks</RouterLink>
     <Button size="small" label="Make a rule…" @click="form = {}" />
   </PageHead>
   <Oops :error="flip.error.value" />
@@ -38,18 +44,25 @@ const verbs: Record<string, string> = { send: 'send a signed event', mail: 'mail
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    empty="No rule yet. Make one, look at it, then switch it on."
+    empty="No rule yet. Make one, try it out, then switch it on."
+    :choose="(r) => router.push(`/rules/${(r as Rule).id}`)"
   >
     <Column header="On">
       <template #body="{ data }">
         <ToggleSwitch
           :model-value="data.on"
           :aria-label="`${data.name} is on`"
+          @click.stop
           @update:model-value="flip.mutate(data)"
         />
       </template>
     </Column>
-    <Column field="name" header="Rule" />
+    <Column header="Rule">
+      <template #body="{ data }"
+        ><RouterLink :to="`/rules/${data.id}`" @click.stop>{{ data.name }}</RouterLink>
+        <span v-if="data.state === 'draft'" class="faint"> draft</span></template
+      >
+    </Column>
     <Column header="When">
       <template #body="{ data }">
         {{ data.trigger }} <span v-if="data.scope?.module" class="faint">{{ data.scope.module }}</span>
@@ -59,9 +72,7 @@ const verbs: Record<string, string> = { send: 'send a signed event', mail: 'mail
       </template>
     </Column>
     <Column header="Then">
-      <template #body="{ data }">{{
-        data.actions.map((a: { kind: string }) => verbs[a.kind]).join(', then ')
-      }}</template>
+      <template #body="{ data }">{{ then(data) }}</template>
     </Column>
     <Column field="fired" header="Fired" />
     <Column field="delivered" header="Delivered" />
@@ -72,7 +83,7 @@ const verbs: Record<string, string> = { send: 'send a signed event', mail: 'mail
     </Column>
     <Column>
       <template #body="{ data }"
-        ><Button size="small" variant="text" label="Edit…" @click="form = { edit: data }"
+        ><Button size="small" variant="text" label="Edit…" @click.stop="form = { edit: data }"
       /></template>
     </Column>
   </Listing>

@@ -1,0 +1,173 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import { computed, ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import { when } from '../../parts/when'
+import OfferForm from './OfferForm.vue'
+
+/** What people buy, whom it gives access, and where access and enrolment disagree. */
+const props = defineProps<{ id?: string }>()
+const queries = useQueryClient()
+const offers = useQuery({ queryKey: ['offers'], queryFn: () => ok(api.GET('/api/v1/offers')) })
+const unmapped = useQuery({ queryKey: ['unmapped'], queryFn: () => ok(api.GET('/api/v1/unmapped')) })
+const amiss = ref(false)
+const sides = useQuery({
+  queryKey: ['sides', () => props.id, amiss],
+  queryFn: () => ok(api.GET('/api/v1/sides', { params: { query: { offer: props.id, amiss: amiss.value } } })),
+})
+const form = ref<{ edit?: Schemas['Offer']; offer?: string; connectionId?: string } | undefined>()
+const remove = useMutation({
+  mutationFn: (o: Schemas['Offer']) =>
+    ok(api.DELETE('/api/v1/offers/{id}', { params: { path: { id: o.id } } })),
+  onSuccess: () => queries.invalidateQueries(),
+})
+const one = computed(() => offers.data.value?.items.find((o) => o.id === props.id))
+const verdicts: Record<string, string> = {
+  agrees: '● go together',
+  'on-its-way': '○ on its way',
+  marked: '□ ended, kept',
+  'access-without-enrolment': '▲ access, not enrolled',
+  'enrolment-without-access': '▲ enrolled, no access',
+}
+const leads = (o: Schemas['Offer']) =>
+  o.courseId
+    ? `one section of a course, ${o.termRule} term`
+    : `${o.sectionIds?.length ?? 0} ${o.sectionIds?.length === 1 ? 'section' : 'sections'}`
+</script>
+
+<template>
+  <PageHead
+    title="Access"
+    about="What people buy or belong to, the sections it opens to them, and whether they are really in"
+  >
+    <Button size="small" label="Make an offer…" @click="form = {}" />
+  </PageHead>
+  <Oops :error="remove.error.value" />
+  <p v-for="u in unmapped.data.value" :key="u.offer" class="sheet unmapped">
+    <b>▲ {{ u.connection }} sold “{{ u.offer }}”</b> to {{ u.buyers }}
+    {{ u.buyers === 1 ? 'person' : 'people' }}, and no offer says where it leads.
+    <Button
+      size="small"
+      variant="text"
+      label="Make the offer…"
+      @click="form = { offer: u.offer, connectionId: u.connectionId }"
+    />
+  </p>
+  <Listing
+    :rows="offers.data.value?.items"
+    :loading="offers.isLoading.value"
+    :error="offers.error.value"
+    :again="offers.refetch"
+    empty="No offer yet. Connect the service that sells, then say to which sections a purchase gives access."
+  >
+    <Column header="Offer">
+      <template #body="{ data }"
+        ><RouterLink :to="`/access/${data.id}`">{{ data.name }}</RouterLink></template
+      >
+    </Column>
+    <Column field="offer" header="Sold as" />
+    <Column header="Leads to"
+      ><template #body="{ data }">{{ leads(data) }}</template></Column
+    >
+    <Column header="Grace"
+      ><template #body="{ data }">{{ data.graceDays ? `${data.graceDays} days` : 'none' }}</template></Column
+    >
+    <Column header="At its end"
+      ><template #body="{ data }">{{
+        data.atEnd === 'mark' ? 'people stay, marked' : 'people are taken out'
+      }}</template></Column
+    >
+    <Column field="active" header="Have access" />
+    <Column field="ended" header="Ended" />
+    <Column header="Amiss">
+      <template #body="{ data }"
+        ><span :class="{ urgent: data.amiss }">{{ data.amiss }}</span></template
+      >
+    </Column>
+    <Column>
+      <template #body="{ data }">
+        <Button size="small" variant="text" label="Edit…" @click="form = { edit: data }" />
+        <Button size="small" variant="text" label="Remove" @click="remove.mutate(data)" />
+      </template>
+    </Column>
+  </Listing>
+  <div class="top">
+    <h2>
+      Access and enrolment, side by side<template v-if="one"> · {{ one.name }}</template>
+    </h2>
+    <RouterLink v-if="id" to="/access">all offers</RouterLink>
+    <label><input v-model="amiss" type="checkbox" /> only where they do not go together</label>
+  </div>
+  <Listing
+    :rows="sides.data.value"
+    :loading="sides.isLoading.value"
+    :error="sides.error.value"
+    :again="sides.refetch"
+    :empty="amiss ? 'Access and enrolment go together everywhere.' : 'Nobody has or had access.'"
+    :tall="(sides.data.value?.length ?? 0) > 30 ? 38 : undefined"
+  >
+    <Column header="Person">
+      <template #body="{ data }">
+        <RouterLink v-if="data?.personId" :to="`/people/${data.personId}`">{{ data.person }}</RouterLink>
+        <template v-else>{{ data?.person }}</template>
+      </template>
+    </Column>
+    <Column field="section" header="Section" />
+    <Column field="offer" header="Offer" />
+    <Column header="Access">
+      <template #body="{ data }"
+        >{{ data?.access === 'grace' ? 'in grace' : data?.access
+        }}<span v-if="data?.endsOn" class="faint"> until {{ when(data.endsOn) }}</span></template
+      >
+    </Column>
+    <Column header="Enrolled">
+      <template #body="{ data }">{{ data?.enrolled ? 'yes' : 'no' }}</template>
+    </Column>
+    <Column header="Together">
+      <template #body="{ data }"
+        ><span v-if="data" :class="{ urgent: data.verdict.includes('without') }"
+          >{{ verdicts[data.verdict] }}
+        </span>
+        <RouterLink v-if="data?.state === 'waiting'" to="/deliveries?state=waiting"
+          >the delivery waits</RouterLink
+        ></template
+      >
+    </Column>
+  </Listing>
+  <OfferForm
+    v-if="form"
+    :edit="form.edit"
+    :offer="form.offer"
+    :connection-id="form.connectionId"
+    @close="form = undefined"
+  />
+</template>
+
+<style scoped>
+.urgent {
+  color: var(--signal);
+  font-weight: 600;
+}
+
+.unmapped {
+  padding: 0.5rem 1rem;
+  margin: 0 0 0.6rem;
+  border-left: 3px solid var(--signal);
+}
+
+.top {
+  display: flex;
+  gap: 1.2rem;
+  align-items: baseline;
+}
+
+.top h2 {
+  flex: 1;
+}
+</style>

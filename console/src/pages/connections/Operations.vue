@@ -1,0 +1,206 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
+import { computed, reactive, ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+
+/** The calls of a service's own API: defined and tried here, used by rules. */
+const props = defineProps<{ id: string }>()
+const queries = useQueryClient()
+const path = computed(() => ({ params: { path: { id: props.id } } }))
+const connections = useQuery({
+  queryKey: ['connections'],
+  queryFn: () => ok(api.GET('/api/v1/connections')),
+})
+const name = computed(() => connections.data.value?.items.find((c) => c.id === props.id)?.name ?? '')
+const list = useQuery({
+  queryKey: ['operations', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/connections/{id}/operations', path.value)),
+})
+const blank = (): Schemas['Operation'] => ({ name: '', title: '', method: 'POST', path: '/', fields: [] })
+const o = ref(blank())
+const editing = ref(false)
+const values = reactive<Record<string, string>>({})
+const one = (n: string) => ({ params: { path: { id: props.id, name: n } } })
+const refresh = () => queries.invalidateQueries({ queryKey: ['operations'] })
+const save = useMutation({
+  mutationFn: () =>
+    ok(
+      api.PUT('/api/v1/connections/{id}/operations/{name}', {
+        ...one(o.value.name),
+        body: { ...o.value, fields: o.value.fields.filter((f) => f.name.trim()) },
+      }),
+    ),
+  onSuccess: refresh,
+})
+const drop = useMutation({
+  mutationFn: (n: string) => ok(api.DELETE('/api/v1/connections/{id}/operations/{name}', one(n))),
+  onSuccess: refresh,
+})
+const attempt = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/connections/{id}/operations/{name}/try', {
+        ...one(o.value.name),
+        body: { values: Object.fromEntries(Object.entries(values).filter(([, v]) => v)) },
+      }),
+    ),
+})
+function edit(x: Schemas['Operation']) {
+  o.value = JSON.parse(JSON.stringify(x)) as Schemas['Operation']
+  for (const k of Object.keys(values)) delete values[k]
+  attempt.reset()
+  editing.value = true
+}
+</script>
+
+<template>
+  <PageHead :title="`Operations of ${name}`" about="What rules can ask this service to do">
+    <RouterLink to="/connections">Connections</RouterLink>
+    <Button size="small" label="Define an operation…" @click="edit(blank())" />
+  </PageHead>
+  <Oops :error="list.error.value ?? drop.error.value" />
+  <p v-if="list.data.value && !list.data.value.length" class="sheet empty faint">
+    No operation yet. Define one from the service’s own description of its API.
+  </p>
+  <article v-for="x in list.data.value" :key="x.name" class="sheet line">
+    <b>{{ x.title }}</b>
+    <code>{{ x.method }} {{ x.path }}</code>
+    <span class="faint"
+      >{{ x.fields.map((f) => f.name).join(', ')
+      }}<template v-if="x.undo">; taken back by {{ x.undo }}</template></span
+    >
+    <span class="actions">
+      <Button size="small" variant="text" label="Edit and try…" @click="edit(x)" />
+      <Button size="small" variant="text" label="Remove" @click="drop.mutate(x.name)" />
+    </span>
+  </article>
+  <form v-if="editing" class="sheet form" @submit.prevent="save.mutate()">
+    <div class="row">
+      <label>Name <InputText v-model="o.name" size="small" placeholder="add-label" /></label>
+      <label>What it does <InputText v-model="o.title" size="small" /></label>
+      <label
+        >Method
+        <select v-model="o.method">
+          <option v-for="m in ['POST', 'PUT', 'PATCH', 'DELETE', 'GET']" :key="m">{{ m }}</option>
+        </select></label
+      >
+      <label class="wide"
+        >Path <InputText v-model="o.path" size="small" placeholder="/contacts/{email}/labels"
+      /></label>
+    </div>
+    <table>
+      <thead>
+        <tr>
+          <th>Value</th>
+          <th>Needed</th>
+          <th>Listed at</th>
+          <th>As</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="(f, i) in o.fields" :key="i">
+          <td><InputText v-model="f.name" size="small" :aria-label="`Value ${i + 1}`" /></td>
+          <td><input v-model="f.required" type="checkbox" :aria-label="`${f.name} is needed`" /></td>
+          <td>
+            <InputText
+              v-model="f.listPath"
+              size="small"
+              placeholder="/labels"
+              :aria-label="`Where ${f.name} is listed`"
+            />
+          </td>
+          <td>
+            <InputText
+              v-model="f.list"
+              size="small"
+              placeholder="answer.body"
+              :aria-label="`How ${f.name} is listed`"
+            />
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <Button size="small" variant="text" label="+ value" @click="o.fields.push({ name: '' })" />
+    <div class="row">
+      <label class="wide"
+        >It worked when
+        <InputText v-model="o.success" size="small" placeholder="every 2xx answer" />
+      </label>
+      <label
+        >Taken back by
+        <select v-model="o.undo">
+          <option :value="undefined">nothing</option>
+          <option v-for="x in list.data.value" :key="x.name" :value="x.name">{{ x.title }}</option>
+        </select></label
+      >
+    </div>
+    <Oops :error="save.error.value" />
+    <div class="actions">
+      <Button type="submit" size="small" label="Save" :loading="save.isPending.value" />
+      <Button type="button" size="small" variant="text" label="Close" @click="editing = false" />
+    </div>
+    <template v-if="list.data.value?.some((x) => x.name === o.name)">
+      <h2>Try it <span class="faint">for real</span></h2>
+      <div class="row">
+        <label v-for="f in o.fields" :key="f.name"
+          >{{ f.name }} <InputText v-model="values[f.name]" size="small"
+        /></label>
+        <Button type="button" size="small" variant="outlined" label="Call it now" @click="attempt.mutate()" />
+      </div>
+      <Oops :error="attempt.error.value" />
+      <p v-if="attempt.data.value" :class="{ urgent: !attempt.data.value.worked }" role="status">
+        {{ attempt.data.value.worked ? '● It worked' : '▲ It did not work' }}
+        {{ attempt.data.value.problem }}
+        <span class="faint">{{ attempt.data.value.status || '' }} {{ attempt.data.value.answer }}</span>
+      </p>
+    </template>
+  </form>
+</template>
+
+<style scoped>
+.line {
+  display: grid;
+  grid-template-columns: 16rem 22rem 1fr auto;
+  gap: 1rem;
+  align-items: center;
+  padding: 0.5rem 1rem;
+  margin-bottom: 0.4rem;
+}
+
+.form,
+.empty {
+  padding: 1rem;
+}
+
+.row {
+  display: flex;
+  gap: 1rem;
+  align-items: flex-end;
+  margin: 0.5rem 0;
+}
+
+.row label {
+  display: grid;
+  font-size: 12.5px;
+}
+
+.row .wide {
+  flex: 1;
+}
+
+th {
+  text-align: left;
+  font-weight: 400;
+  font-size: 12px;
+  color: var(--faint);
+}
+
+.urgent {
+  color: var(--signal);
+}
+</style>

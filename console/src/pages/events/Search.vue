@@ -1,0 +1,167 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Signal from '../../parts/Signal.vue'
+import { actions } from '../../parts/triggers'
+import { when } from '../../parts/when'
+
+/** Deliveries of every event, by state, rule, connection and time; live. */
+const route = useRoute()
+const router = useRouter()
+const queries = useQueryClient()
+const state = ref(String(route.query.state ?? ''))
+const rule = ref(String(route.query.rule ?? ''))
+const connection = ref(String(route.query.connection ?? ''))
+const hours = ref(0)
+const cursor = ref<string[]>([])
+const since = computed(() =>
+  hours.value
+    ? new Date(Math.floor(Date.now() / 60000) * 60000 - hours.value * 3600e3).toISOString()
+    : undefined,
+)
+const query = computed(() => ({
+  state: state.value || undefined,
+  rule: rule.value || undefined,
+  connection: connection.value || undefined,
+  since: since.value,
+  cursor: cursor.value.at(-1),
+  limit: 50,
+}))
+const list = useQuery({
+  queryKey: ['deliveries', 'search', query],
+  queryFn: () => ok(api.GET('/api/v1/deliveries', { params: { query: query.value } })),
+  placeholderData: (before) => before,
+})
+const rules = useQuery({ queryKey: ['rules'], queryFn: () => ok(api.GET('/api/v1/rules')) })
+const connections = useQuery({
+  queryKey: ['connections'],
+  queryFn: () => ok(api.GET('/api/v1/connections')),
+})
+const told = ref('')
+const retry = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/deliveries/retry', {
+        body: {
+          ruleId: rule.value || undefined,
+          connectionId: connection.value || undefined,
+          since: since.value,
+        },
+      }),
+    ),
+  onSuccess: (r) => {
+    told.value = r.deliveries === 1 ? 'Trying 1 again.' : `Trying ${r.deliveries} again.`
+    return queries.invalidateQueries({ queryKey: ['deliveries'] })
+  },
+})
+const narrowed = computed(() => !!(rule.value || connection.value || hours.value))
+const states = ['planned', 'queued', 'retrying', 'delivered', 'waiting', 'skipped', 'stopped']
+const why = (d: Schemas['Delivery']) =>
+  d.error ?? (d.held ? `${d.held}${d.nextAt ? `, until ${when(d.nextAt)}` : ''}` : '')
+const kind = (k: string) => actions[k as keyof typeof actions] ?? k
+</script>
+
+<template>
+  <PageHead title="Deliveries" about="What rules and offers did, are doing, and could not do">
+    <select v-model="state" aria-label="State" @change="cursor = []">
+      <option value="">every state</option>
+      <option v-for="s in states" :key="s">{{ s }}</option>
+    </select>
+    <select v-model="rule" aria-label="Rule" @change="cursor = []">
+      <option value="">every rule</option>
+      <option v-for="r in rules.data.value?.items" :key="r.id" :value="r.id">{{ r.name }}</option>
+    </select>
+    <select v-model="connection" aria-label="Connection" @change="cursor = []">
+      <option value="">every connection</option>
+      <option v-for="c in connections.data.value?.items" :key="c.id" :value="c.id">{{ c.name }}</option>
+    </select>
+    <select v-model.number="hours" aria-label="Since" @change="cursor = []">
+      <option :value="0">at any time</option>
+      <option :value="1">in the last hour</option>
+      <option :value="24">in the last day</option>
+      <option :value="168">in the last week</option>
+    </select>
+    <Button
+      size="small"
+      variant="outlined"
+      label="Try these again"
+      :disabled="!narrowed"
+      :title="
+        narrowed ? 'Those that wait or would be tried later' : 'Choose a rule, a connection or a time first'
+      "
+      @click="retry.mutate()"
+    />
+  </PageHead>
+  <Oops :error="retry.error.value" />
+  <p v-if="told" role="status">{{ told }}</p>
+  <Listing
+    :rows="list.data.value?.items"
+    :loading="list.isLoading.value"
+    :error="list.error.value"
+    :again="list.refetch"
+    :choose="(d) => router.push(`/events/${(d as Schemas['Delivery']).eventId}`)"
+    empty="No delivery fits."
+  >
+    <Column header="State">
+      <template #body="{ data }"><Signal :state="data.state" /></template>
+    </Column>
+    <Column header="At"
+      ><template #body="{ data }"
+        ><span class="faint">{{ when(data.finishedAt ?? data.createdAt) }}</span></template
+      ></Column
+    >
+    <Column header="Rule or offer">
+      <template #body="{ data }"
+        >{{ data.rule }} <span v-if="data.undoes" class="faint">takes back</span></template
+      >
+    </Column>
+    <Column header="Does">
+      <template #body="{ data }"
+        >{{ kind(data.action)
+        }}<span v-if="data.connection" class="faint"> through {{ data.connection }}</span></template
+      >
+    </Column>
+    <Column field="person" header="Person" />
+    <Column header="Tries">
+      <template #body="{ data }">{{ data.attempts || '' }}</template>
+    </Column>
+    <Column header="Why">
+      <template #body="{ data }"
+        ><span :class="{ urgent: data.state === 'waiting' }">{{ why(data) }}</span></template
+      >
+    </Column>
+  </Listing>
+  <p class="actions">
+    <button v-if="cursor.length" class="turn" type="button" @click="cursor.pop()">← newer</button>
+    <button
+      v-if="list.data.value?.next"
+      class="turn"
+      type="button"
+      @click="cursor.push(list.data.value.next)"
+    >
+      older →
+    </button>
+  </p>
+</template>
+
+<style scoped>
+.urgent {
+  color: var(--signal);
+}
+
+.turn {
+  font: inherit;
+  border: 0;
+  background: none;
+  text-decoration: underline;
+  cursor: pointer;
+}
+</style>

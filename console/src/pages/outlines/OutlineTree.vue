@@ -1,0 +1,88 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
+
+import type { Schemas } from '../../api/client'
+import ActivityRow from './ActivityRow.vue'
+
+/** The modules and activities of an outline, to be edited in place. */
+const outline = defineModel<Schemas['Outline']>({ required: true })
+const emit = defineEmits<{ edited: [] }>()
+function move<T>(list: T[], i: number, by: number) {
+  const [x] = list.splice(i, 1)
+  list.splice(i + by, 0, x!)
+  emit('edited')
+}
+function addModule() {
+  outline.value.modules.push({ id: `m${outline.value.modules.length + 1}`, title: '', activities: [] })
+  emit('edited')
+}
+</script>
+
+<template>
+  <p v-if="!outline.modules.length" class="sheet empty faint">
+    No outline yet. Read one from a manifest or a table, or add a module.
+  </p>
+  <fieldset v-for="(m, i) in outline.modules" :key="i" class="sheet" @change="emit('edited')">
+    <div class="head">
+      <InputText
+        v-model="m.title"
+        size="small"
+        placeholder="Title of the module"
+        :aria-label="`Module ${i + 1}`"
+      />
+      <InputText v-model="m.id" size="small" class="id" :aria-label="`Identifier of module ${i + 1}`" />
+      <Button
+        size="small"
+        variant="text"
+        label="↑"
+        :disabled="!i"
+        aria-label="Up"
+        @click="move(outline.modules, i, -1)"
+      />
+      <Button
+        size="small"
+        variant="text"
+        label="+ activity"
+        @click="(m.activities.push({ id: '', title: '', kind: 'lesson' }), emit('edited'))"
+      />
+      <Button
+        size="small"
+        variant="text"
+        label="Remove"
+        @click="(outline.modules.splice(i, 1), emit('edited'))"
+      />
+    </div>
+    <ActivityRow
+      v-for="(a, j) in m.activities"
+      :key="j"
+      :activity="a"
+      :depth="0"
+      @up="j && move(m.activities, j, -1)"
+      @drop="(m.activities.splice(j, 1), emit('edited'))"
+      @edited="emit('edited')"
+    />
+  </fieldset>
+  <Button size="small" variant="text" label="+ module" @click="addModule" />
+</template>
+
+<style scoped>
+fieldset {
+  padding: 0.5rem 0.8rem;
+  margin: 0 0 0.6rem;
+}
+
+.head {
+  display: grid;
+  grid-template-columns: 1fr 12rem auto auto auto;
+  gap: 0.5rem;
+}
+
+.id {
+  font: 12px/1.5 var(--mono);
+}
+
+.empty {
+  padding: 1.2rem;
+}
+</style>

@@ -1,0 +1,195 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
+import { computed, ref, watch, type Ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import OutlineTree from './OutlineTree.vue'
+
+/** What courses consist of: read, edited, previewed, then kept. */
+const props = defineProps<{ id?: string }>()
+const queries = useQueryClient()
+const courses = useQuery({ queryKey: ['courses'], queryFn: () => ok(api.GET('/api/v1/courses')) })
+const chosen = computed(() => props.id ?? courses.data.value?.items.find((c) => c.activities)?.id)
+const kept = useQuery({
+  queryKey: ['outline', chosen],
+  queryFn: async () => {
+    const { data } = await api.GET('/api/v1/courses/{id}/outline', {
+      params: { path: { id: chosen.value ?? '' } },
+    })
+    return data ?? ({ modules: [] } as Schemas['Outline'])
+  },
+  enabled: computed(() => !!chosen.value),
+})
+const draft: Ref<Schemas['Outline']> = ref({ modules: [] })
+const changed = ref(false)
+watch(
+  () => kept.data.value,
+  (o) => {
+    if (o && !changed.value) draft.value = JSON.parse(JSON.stringify(o)) as Schemas['Outline']
+  },
+  { immediate: true },
+)
+watch(chosen, () => (changed.value = false))
+const at = computed(() => ({ params: { path: { id: chosen.value ?? '' } } }))
+const prefix = ref('')
+const address = ref('')
+const reading = useMutation({
+  mutationFn: (body: Schemas['OutlineSource']) => ok(api.POST('/api/v1/outlines/read', { body })),
+  onSuccess: (o) => {
+    draft.value = o
+    changed.value = true
+    previewing.reset()
+  },
+})
+const previewing = useMutation({
+  mutationFn: () => ok(api.POST('/api/v1/courses/{id}/outline/preview', { ...at.value, body: draft.value })),
+})
+const keeping = useMutation({
+  mutationFn: () => ok(api.PUT('/api/v1/courses/{id}/outline', { ...at.value, body: draft.value })),
+  onSuccess: async () => {
+    changed.value = false
+    previewing.reset()
+    await queries.invalidateQueries({ queryKey: ['outline'] })
+    await queries.invalidateQueries({ queryKey: ['courses'] })
+  },
+})
+const busy = computed(() => reading.isPending.value)
+const looking = computed(() => previewing.isPending.value)
+const previewed = computed(() => previewing.data.value)
+const problem = computed(() => reading.error.value ?? previewing.error.value ?? keeping.error.value)
+const fetchIt = () => reading.mutate({ kind: 'address', address: address.value, prefix: prefix.value })
+const look = () => previewing.mutate()
+const keep = () => keeping.mutate()
+async function upload(event: Event) {
+  const input = event.target as HTMLInputElement
+  const file = input.files?.[0]
+  input.value = ''
+  if (!file) return
+  const kind = file.name.toLowerCase().endsWith('.csv') ? 'table' : 'manifest'
+  reading.mutate({ kind, text: await file.text(), prefix: prefix.value })
+}
+function edited() {
+  changed.value = true
+  previewing.reset()
+}
+</script>
+
+<template>
+  <PageHead title="Outlines" about="What courses consist of, by which progress is worked out">
+    <a v-if="kept.data.value?.modules.length" :href="`/api/v1/courses/${chosen}/outline.csv`" download
+      >as a table (CSV)</a
+    >
+  </PageHead>
+  <div class="two">
+    <nav aria-label="Courses">
+      <RouterLink
+        v-for="c in courses.data.value?.items"
+        :key="c.id"
+        :to="`/outlines/${c.id}`"
+        :class="{ here: c.id === chosen }"
+        >{{ c.title }}
+        <span class="faint">{{
+          c.activities ? `${c.activities} activities` : 'no outline'
+        }}</span></RouterLink
+      >
+    </nav>
+    <section v-if="chosen">
+      <p v-if="draft.learned" class="sheet note">
+        ○ Put together from what was reported. Save it to stand for it; from then on it is left alone.
+      </p>
+      <OutlineTree v-model="draft" @edited="edited" />
+      <div class="sheet bar">
+        <label
+          >From a file
+          <input type="file" accept=".xml,.csv" aria-label="Manifest or table" @change="upload" />
+        </label>
+        <label
+          >or an address <InputText v-model="address" size="small" placeholder="https://…/imsmanifest.xml"
+        /></label>
+        <label
+          >what stands before identifiers
+          <InputText v-model="prefix" size="small" placeholder="https://platform.example/activities/"
+        /></label>
+        <Button
+          size="small"
+          variant="outlined"
+          label="Read it"
+          :disabled="!address"
+          :loading="busy"
+          @click="fetchIt"
+        />
+      </div>
+      <Oops :error="problem" />
+      <div class="actions">
+        <Button
+          size="small"
+          variant="outlined"
+          label="Whom would it complete or reopen?"
+          :loading="looking"
+          @click="look"
+        />
+        <Button size="small" label="Save" :disabled="!changed && !draft.learned" @click="keep" />
+      </div>
+      <div v-if="previewed" class="sheet note" role="status">
+        <b
+          >{{ previewed.people }} people have progress; the course would become done for
+          {{ previewed.completes }} and be open again for {{ previewed.reopens }}.</b
+        >
+        <p v-for="t in previewed.touched.slice(0, 20)" :key="t.personId + t.section">
+          {{ t.person }}, {{ t.section }}: {{ t.before }} % → {{ t.after }} %
+          <span class="faint"
+            ><template v-if="t.completed?.length">done: {{ t.completed.join(', ') }} </template
+            ><template v-if="t.reopened?.length">open again: {{ t.reopened.join(', ') }}</template></span
+          >
+        </p>
+      </div>
+    </section>
+  </div>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: 14rem minmax(0, 1fr);
+  gap: 1.5rem;
+}
+
+nav {
+  display: grid;
+  align-content: start;
+  gap: 0.3rem;
+}
+
+nav a {
+  text-decoration: none;
+  padding: 0.2rem 0.6rem;
+  border-left: 3px solid transparent;
+  display: grid;
+}
+
+nav a.here {
+  border-left-color: var(--signal);
+}
+
+.bar {
+  display: flex;
+  gap: 1rem;
+  align-items: flex-end;
+  padding: 0.6rem 1rem;
+  margin: 0.6rem 0;
+}
+
+.bar label {
+  display: grid;
+  font-size: 12.5px;
+}
+
+.note {
+  padding: 0.5rem 1rem;
+  margin: 0.5rem 0;
+}
+</style>

@@ -1,0 +1,125 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import { computed, ref } from 'vue'
+
+import { api, ok } from '../../api/client'
+import Checklist from '../../parts/Checklist.vue'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Signal from '../../parts/Signal.vue'
+import { actions } from '../../parts/triggers'
+import { when } from '../../parts/when'
+import LookBack from './LookBack.vue'
+import RuleForm from './RuleForm.vue'
+import Trial from './Trial.vue'
+
+/** One rule: what it says, what of it is done, trying it out, looking back. */
+const props = defineProps<{ id: string }>()
+const queries = useQueryClient()
+const at = computed(() => ({ params: { path: { id: props.id } } }))
+const rule = useQuery({
+  queryKey: ['rules', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/rules/{id}', at.value)),
+})
+const checklist = useQuery({
+  queryKey: ['rules', () => props.id, 'checklist'],
+  queryFn: () => ok(api.GET('/api/v1/rules/{id}/checklist', at.value)),
+})
+const versions = useQuery({
+  queryKey: ['rules', () => props.id, 'versions'],
+  queryFn: () => ok(api.GET('/api/v1/rules/{id}/versions', at.value)),
+})
+const r = computed(() => rule.data.value)
+const editing = ref(false)
+const refresh = () => queries.invalidateQueries({ queryKey: ['rules'] })
+const flip = useMutation({
+  mutationFn: () => ok(api.POST('/api/v1/rules/{id}/switch', { ...at.value, body: { on: !r.value?.on } })),
+  onSettled: refresh,
+})
+</script>
+
+<template>
+  <Oops :error="rule.error.value ?? flip.error.value" />
+  <template v-if="r">
+    <PageHead :title="r.name">
+      <template #about>
+        <Signal :state="r.state" /> · when <code>{{ r.trigger }}</code><template v-if="r.days">
+          for {{ r.days }} days</template
+        ><template v-if="r.condition">
+          · if <code>{{ r.condition }}</code></template
+        >
+        · {{ r.once ? 'once per person and target' : 'every time' }}
+      </template>
+      <RouterLink :to="`/deliveries?rule=${r.id}`">Deliveries</RouterLink>
+      <Button size="small" variant="outlined" label="Edit…" @click="editing = true" />
+      <Button size="small" :label="r.on ? 'Switch off' : 'Switch on'" @click="flip.mutate()" />
+    </PageHead>
+    <div class="two">
+      <section class="sheet">
+        <h2>Then</h2>
+        <ol>
+          <li v-for="(a, i) in r.actions" :key="i">
+            <template v-if="a.after">after {{ a.after }} </template>{{ actions[a.kind] }}
+            <span class="faint">{{ a.subject || a.operation || a.sheet || a.group }}</span>
+            <template v-if="a.if">
+              only if <code>{{ a.if }}</code></template
+            >
+          </li>
+        </ol>
+        <p v-if="r.stop">
+          Stops if <code>{{ r.stop }}</code>
+        </p>
+        <p v-if="r.undoneBy?.length">Taken back by {{ r.undoneBy.join(', ') }}</p>
+        <p v-if="r.quiet?.from">Quiet from {{ r.quiet.from }} until {{ r.quiet.to }}</p>
+        <p v-if="r.limit?.most">{{ r.calls }} of {{ r.limit.most }} calls used this {{ r.limit.per }}</p>
+        <p class="faint">
+          Fired {{ r.fired }} times, {{ r.delivered }} delivered,
+          <span :class="{ urgent: r.waiting }">{{ r.waiting }} waiting</span>
+        </p>
+      </section>
+      <section class="sheet">
+        <h2>What is done</h2>
+        <Checklist v-if="checklist.data.value" :list="checklist.data.value" open />
+        <h2>Versions</h2>
+        <p v-for="v in versions.data.value?.slice(0, 4)" :key="v.version" class="faint">
+          {{ v.version }}. {{ when(v.at) }} by {{ v.who }}
+        </p>
+      </section>
+    </div>
+    <Trial :id="r.id" />
+    <LookBack :id="r.id" :on="r.on" />
+    <RuleForm v-if="editing" :edit="r" @close="editing = false" />
+  </template>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 1rem;
+  margin-bottom: 1rem;
+}
+
+section {
+  padding: 0 1rem 0.8rem;
+}
+
+h2 {
+  margin-top: 0.8rem;
+}
+
+ol {
+  margin: 0;
+  padding-left: 1.2rem;
+}
+
+p {
+  margin: 0.3rem 0 0;
+}
+
+.urgent {
+  color: var(--signal);
+  font-weight: 600;
+}
+</style>

@@ -1,0 +1,79 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import { computed, ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import { when } from '../../parts/when'
+
+/** What rules gave people to do, and the sheets that they fill. */
+const queries = useQueryClient()
+const done = ref(false)
+const list = useQuery({
+  queryKey: ['tasks', done],
+  queryFn: () => ok(api.GET('/api/v1/tasks', { params: { query: { done: done.value } } })),
+})
+const sheets = useQuery({ queryKey: ['sheets'], queryFn: () => ok(api.GET('/api/v1/sheets')) })
+const rows = computed(() => list.data.value?.items)
+const end = useMutation({
+  mutationFn: (t: Schemas['Task']) => {
+    const params = { params: { path: { id: t.id } } }
+    return t.doneAt
+      ? ok(api.POST('/api/v1/tasks/{id}/open', params))
+      : ok(api.POST('/api/v1/tasks/{id}/done', params))
+  },
+  onSuccess: () => queries.invalidateQueries({ queryKey: ['tasks'] }),
+})
+</script>
+
+<template>
+  <PageHead title="Tasks" about="What rules gave people to do, the most urgent first">
+    <label><input v-model="done" type="checkbox" /> those that are done</label>
+  </PageHead>
+  <Oops :error="end.error.value" />
+  <Listing
+    :rows="rows"
+    :loading="list.isLoading.value"
+    :error="list.error.value"
+    :again="list.refetch"
+    :empty="done ? 'Nothing is done yet.' : 'Nothing to do. A rule can open tasks.'"
+  >
+    <Column header="What">
+      <template #body="{ data }"
+        >{{ data.title }}
+        <div class="faint">{{ data.detail }}</div></template
+      >
+    </Column>
+    <Column header="About">
+      <template #body="{ data }">
+        <RouterLink v-if="data.personId" :to="`/people/${data.personId}`">{{ data.person }}</RouterLink>
+        <span class="faint"> {{ data.section }}</span>
+      </template>
+    </Column>
+    <Column field="owner" header="Whose" />
+    <Column header="Due"
+      ><template #body="{ data }">{{ when(data.dueAt) }}</template></Column
+    >
+    <Column field="rule" header="Opened by" />
+    <Column>
+      <template #body="{ data }"
+        ><Button
+          size="small"
+          variant="outlined"
+          :label="data.doneAt ? 'Open again' : 'Done'"
+          @click="end.mutate(data)"
+      /></template>
+    </Column>
+  </Listing>
+  <h2>Sheets</h2>
+  <p v-if="!sheets.data.value?.length" class="faint">No rule has filled a sheet yet.</p>
+  <p v-for="s in sheets.data.value" :key="s.name">
+    {{ s.name }}, {{ s.rows }} {{ s.rows === 1 ? 'row' : 'rows' }}
+    <a :href="`/api/v1/sheets/${encodeURIComponent(s.name)}.csv`" download>CSV</a>
+    <a :href="`/api/v1/sheets/${encodeURIComponent(s.name)}.xlsx`" download> XLSX</a>
+  </p>
+</template>
