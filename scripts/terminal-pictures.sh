@@ -35,5 +35,4 @@ shoot() {
 
 # The demo's account is as long as a page: its end is shown.
 shoot terminal-demo "cd $work; tail -n 43 demo.txt"
-shoot terminal-preview 'kanban sections list; echo; kanban pairings preview PROP-A'
 shoot terminal-run 'kanban pairings run PROP-A; echo; kanban explain address-shared; echo; kanban rules list; echo; kanban events list --limit 8'

@@ -59,7 +59,12 @@ async function signOut() {
         v-for="[path, title] in pages"
         :key="path"
         :to="path"
-        :class="{ here: route.path.startsWith(path) }"
+        :class="{
+          here:
+            route.path.startsWith(path) ||
+            (path === '/events' && route.path === '/deliveries') ||
+            (path === '/rules' && route.path === '/tasks'),
+        }"
         >{{ title }}</RouterLink
       >
     </nav>

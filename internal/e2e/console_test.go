@@ -158,7 +158,7 @@ func makeRules(t *testing.T, b *browser, w *world) {
 	b.fill("rule-name", "Cuttings badge")
 	b.choose("trigger", "module.completed")
 	b.fill("module", "mod-cuttings")
-	b.click("+ badge")
+	b.click("+ award a badge")
 	b.click("+ mail")
 	b.fill("subject-2", "Well done, {{.person.givenName}}")
 	b.fill("text-2", "Your badge for {{.module.title}}: {{.award.address}}")

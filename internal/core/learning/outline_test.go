@@ -29,9 +29,12 @@ func TestNestedActivities_E2(t *testing.T) {
 	assert.Empty(t, derived, "the pass mark decides, not the platform")
 	_, derived = learning.Advance(o, s, learning.Fact{ActivityID: "quiz", Verb: learning.Scored, Score: mark(0.6)})
 	assert.Equal(t, []learning.Derived{
-		{Kind: learning.ActivityCompleted, ModuleID: "m", ActivityID: "quiz"}, {Kind: learning.ActivityCompleted, ModuleID: "m", ActivityID: "lesson"},
-		{Kind: learning.ProgressCrossed, Percent: 75}, {Kind: learning.ProgressCrossed, Percent: 100},
-		{Kind: learning.ModuleCompleted, ModuleID: "m"}, {Kind: learning.CourseCompleted},
+		{Kind: learning.ActivityCompleted, ModuleID: "m", ActivityID: "quiz"},
+		{Kind: learning.ActivityCompleted, ModuleID: "m", ActivityID: "lesson"},
+		{Kind: learning.ProgressCrossed, Percent: 75},
+		{Kind: learning.ProgressCrossed, Percent: 100},
+		{Kind: learning.ModuleCompleted, ModuleID: "m"},
+		{Kind: learning.CourseCompleted},
 	}, derived)
 }
 

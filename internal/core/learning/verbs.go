@@ -18,10 +18,22 @@ const adl = "http://adlnet.gov/expapi/verbs/"
 
 // DefaultVerbs are the verbs that are in common use for learning.
 var DefaultVerbs = []VerbRule{
-	{adl + "launched", "", Touched}, {adl + "initialized", "", Touched}, {adl + "terminated", "", Touched}, {adl + "suspended", "", Touched},
-	{adl + "resumed", "", Touched}, {adl + "registered", "", Touched}, {adl + "attempted", "", Touched}, {adl + "experienced", "", Touched},
-	{adl + "interacted", "", Touched}, {adl + "answered", "", Touched}, {adl + "progressed", "", Touched},
-	{adl + "completed", "", Completed}, {adl + "passed", "", Passed}, {adl + "mastered", "", Passed}, {adl + "failed", "", Failed}, {adl + "scored", "", Scored},
+	{adl + "launched", "", Touched},
+	{adl + "initialized", "", Touched},
+	{adl + "terminated", "", Touched},
+	{adl + "suspended", "", Touched},
+	{adl + "resumed", "", Touched},
+	{adl + "registered", "", Touched},
+	{adl + "attempted", "", Touched},
+	{adl + "experienced", "", Touched},
+	{adl + "interacted", "", Touched},
+	{adl + "answered", "", Touched},
+	{adl + "progressed", "", Touched},
+	{adl + "completed", "", Completed},
+	{adl + "passed", "", Passed},
+	{adl + "mastered", "", Passed},
+	{adl + "failed", "", Failed},
+	{adl + "scored", "", Scored},
 }
 
 // Verbs tells what verbs mean.

@@ -154,7 +154,7 @@ function edit(x: Schemas['Operation']) {
       </div>
       <Oops :error="attempt.error.value" />
       <p v-if="attempt.data.value" :class="{ urgent: !attempt.data.value.worked }" role="status">
-        {{ attempt.data.value.worked ? '● It worked' : '▲ It did not work' }}
+        {{ attempt.data.value.worked ? '● It worked' : '▲ It did not work:' }}
         {{ attempt.data.value.problem }}
         <span class="faint">{{ attempt.data.value.status || '' }} {{ attempt.data.value.answer }}</span>
       </p>

@@ -13,7 +13,7 @@ import OutlineTree from './OutlineTree.vue'
 const props = defineProps<{ id?: string }>()
 const queries = useQueryClient()
 const courses = useQuery({ queryKey: ['courses'], queryFn: () => ok(api.GET('/api/v1/courses')) })
-const chosen = computed(() => props.id ?? courses.data.value?.items.find((c) => c.activities)?.id)
+const chosen = computed(() => props.id || courses.data.value?.items.find((c) => c.activities)?.id)
 const kept = useQuery({
   queryKey: ['outline', chosen],
   queryFn: async () => {

@@ -87,8 +87,10 @@ const kind = (k: string) => actions[k as keyof typeof actions] ?? k
         </div>
         <dl>
           <template v-for="(v, name) in s.shown" :key="name">
-            <dt>{{ name }}</dt>
-            <dd>{{ plain(v) }}</dd>
+            <template v-if="v !== ''">
+              <dt>{{ name }}</dt>
+              <dd>{{ plain(v) }}</dd>
+            </template>
           </template>
         </dl>
         <p v-if="s.problem" class="urgent">▲ {{ s.problem }}</p>

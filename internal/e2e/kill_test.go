@@ -1,0 +1,124 @@
+package e2e_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/client"
+	"kanban/internal/core/rule"
+	"kanban/internal/scenario"
+	"kanban/internal/wire/api"
+	"kanban/internal/wire/xapi"
+)
+
+// While facts come in and rules act on them, the service is killed again and again: no
+// fact is lost, none acts twice, and every delivery arrives under its one id.
+func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
+	w := newWorld(t)
+	w.to(w.Connect, w.ReadRegister)
+	all, err := client.All[api.Section](t.Context(), w.Client, "/sections?aside=*")
+	require.NoError(t, err)
+	i := slices.IndexFunc(all, func(x api.Section) bool { return x.Code == "PROP-A" })
+	require.NoError(t, w.Outline(t.Context(), all[i].CourseID))
+	for _, r := range []api.NewRule{
+		{Name: "tell", Trigger: "activity.completed", Actions: []api.Action{{Kind: rule.Send, ConnectionID: w.Connections[scenario.ContactsName].ID, Fields: map[string]string{"email": "person.email", "label": "activity.title"}, Fallbacks: map[string]string{"email": "nobody@fernmoor.example"}}}},
+		{Name: "note", Trigger: "module.completed", Actions: []api.Action{{Kind: rule.AppendSheet, Sheet: "Done", Fields: map[string]string{"who": "person.identifier", "module": "module.title"}}}},
+	} {
+		made, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", r)
+		require.NoError(t, err)
+		_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true})
+		require.NoError(t, err)
+	}
+	made := w.Connections[scenario.PlatformName].Made
+	learners := []string{"stu-001", "stu-002", "stu-006", "stu-007", "stu-008", "stu-009", "stu-010", "stu-011"}
+	activities := []string{"act-tools", "act-softwood", "act-cuttings-check"}
+
+	var mu sync.Mutex
+	address := w.service.Address
+	send := func(body []byte) bool {
+		mu.Lock()
+		at := address
+		mu.Unlock()
+		req, err := http.NewRequest(http.MethodPost, at+"/xapi/statements", bytes.NewReader(body))
+		require.NoError(t, err)
+		req.SetBasicAuth(made["key"], made["secret"])
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set(xapi.VersionHeader, xapi.Version)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return false
+		}
+		resp.Body.Close()
+		return resp.StatusCode == http.StatusOK
+	}
+	var group sync.WaitGroup
+	group.Go(func() {
+		for i, who := range learners {
+			for j, a := range activities {
+				verb := "completed"
+				if a == "act-cuttings-check" {
+					verb = "passed"
+				}
+				body, err := json.Marshal([]map[string]any{{
+					"id":    fmt.Sprintf("00000000-0000-4000-8000-%06d%06d", i, j),
+					"actor": map[string]any{"account": map[string]any{"homePage": w.At.Platform, "name": who}},
+					"verb":  map[string]any{"id": xapi.ADL + verb}, "object": map[string]any{"id": w.At.Platform + "/activities/" + a},
+				}})
+				require.NoError(t, err)
+				for tries := 0; !send(body) && tries < 400; tries++ { // as platforms do: again, with the same id
+					time.Sleep(50 * time.Millisecond)
+				}
+				time.Sleep(40 * time.Millisecond)
+			}
+		}
+	})
+	for range 3 {
+		time.Sleep(400 * time.Millisecond)
+		w.service.Kill()
+		w.start()
+		mu.Lock()
+		address = w.service.Address
+		mu.Unlock()
+	}
+	group.Wait()
+	c := w.again(w.service.Address)
+	facts := len(learners) * len(activities)
+	var list []api.Delivery
+	soon(t, "every delivery is made", func() bool {
+		var err error
+		list, err = client.All[api.Delivery](t.Context(), c, "/deliveries")
+		done := 0
+		for _, d := range list {
+			if d.State == "delivered" {
+				done++
+			}
+		}
+		return err == nil && done == facts+len(learners)
+	})
+	assert.Len(t, list, facts+len(learners))
+	var received map[string]int
+	resp, err := http.Get(w.At.Contacts + "/received")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	require.NoError(t, json.NewDecoder(resp.Body).Decode(&received))
+	sent := 0
+	for _, d := range list {
+		if d.Action == rule.Send {
+			sent++
+			assert.Positive(t, received[d.ID], "the receiver has it")
+		}
+	}
+	assert.Len(t, received, sent, "and nothing else: whatever came twice came under its one id")
+	rows, err := c.Download(t.Context(), "/sheets/Done.csv")
+	require.NoError(t, err)
+	assert.Equal(t, len(learners)+1, bytes.Count(rows, []byte("\n")), "one row for each, under the header")
+}
