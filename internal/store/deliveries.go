@@ -211,22 +211,6 @@ func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts 
 	return tx.Announce(ctx, "delivery", "")
 }
 
-// Settle writes what became of a delivery.
-func (tx *Tx) Settle(ctx context.Context, d *Delivery) error {
-	result, err := json.Marshal(d.Result)
-	if err != nil {
-		return err
-	}
-	if d.Result == nil {
-		result = []byte("{}")
-	}
-	if _, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = $2, attempts = $3, next_at = $4, due_at = $5, held = $6, code = $7, last_error = $8, result = $9, finished_at = $10 WHERE id = $1`,
-		d.ID, d.State, d.Attempts, d.NextAt, d.DueAt, d.Held, d.Code, d.LastError, string(result), d.FinishedAt); err != nil {
-		return known(err, "writing a delivery")
-	}
-	return tx.Announce(ctx, "delivery", d.ID)
-}
-
 // Hold notes until when, and for what, a delivery waits without having failed.
 func (s *Store) Hold(ctx context.Context, id, held string, until time.Time) error {
 	_, err := s.Pool.Exec(ctx, `UPDATE deliveries SET held = $2, next_at = $3 WHERE id = $1 AND (held, next_at) IS DISTINCT FROM ($2, $3)`, id, held, until)

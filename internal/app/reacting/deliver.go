@@ -122,7 +122,10 @@ func (s *Service) deliver(ctx context.Context, ids []string, requeue bool) (map[
 	connections := &connectionsOf{s: s}
 	var ordered []*turn
 	for _, t := range turns {
-		if t.rule.InOrder {
+		if t.settled {
+			continue
+		}
+		if t.rule.InOrder || t.rule.Most.Most > 0 { // each must see how the one before ended
 			ordered = append(ordered, t)
 			continue
 		}
@@ -134,7 +137,7 @@ func (s *Service) deliver(ctx context.Context, ids []string, requeue bool) (map[
 	if err := s.write(ctx, turns, requeue); err != nil {
 		return nil, err
 	}
-	for _, t := range ordered { // one after the other, each seeing how the one before ended
+	for _, t := range ordered {
 		if err := s.take(ctx, t, connections, requeue); err != nil {
 			return nil, err
 		}
@@ -184,7 +187,14 @@ func (s *Service) turns(ctx context.Context, ids []string) ([]*turn, error) {
 		}
 		t.event = events[i]
 		known.next()
-		if t.values, err = known.values(ctx, t.event, append(textsOf(t.delivery.Action), t.rule.Stop)...); err != nil {
+		t.values, err = known.values(ctx, t.event, append(textsOf(t.delivery.Action), t.rule.Stop)...)
+		if errors.Is(err, store.ErrNotFound) { // whoever it is about went with their register
+			now := s.now()
+			t.delivery.State, t.delivery.Code, t.delivery.LastError, t.delivery.FinishedAt = store.DeliveryWaiting, string(finding.DeliveryWaiting), err.Error(), &now
+			t.settled = true
+			continue
+		}
+		if err != nil {
 			return nil, err
 		}
 		if t.delivery.Position == 0 && len(t.rule.Actions) < 2 {

@@ -3,6 +3,7 @@ package reacting
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -165,6 +166,9 @@ func (s *Service) reactions(ctx context.Context, b *book, known *known, events [
 				continue
 			}
 			list, err := s.fire(ctx, known, e, r)
+			if errors.Is(err, store.ErrNotFound) {
+				continue // whoever it is about went with their register
+			}
 			if err != nil {
 				return out, err
 			}
