@@ -2,6 +2,8 @@ package e2e_test
 
 import (
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -142,4 +144,78 @@ func follow(t *testing.T, b *browser, w *world) {
 	b.do(chromedp.Click(`(//tr[contains(., "Praise Tamsin")]//button[normalize-space(.)="Done"])[1]`))
 	b.until(praises + ` === 2`)
 	b.sees("Finished, 1 row")
+}
+
+// The same way by hand in the command line: the shop and the label service connected,
+// an offer made, a rule built, tried, switched on, caught up, followed and tried again.
+func TestCommandLineRules(t *testing.T) {
+	w := newWorld(t)
+	w.to(w.Connect, w.ReadRegister)
+	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
+	w.signIn(env)
+	expect := func(code int, want string, args ...string) string {
+		t.Helper()
+		out, got := w.cli(env, args...)
+		require.Equal(t, code, got, "kanban %s\n%s", strings.Join(args, " "), out)
+		require.Contains(t, out, want, "kanban %s", strings.Join(args, " "))
+		return out
+	}
+	folder := t.TempDir()
+	expect(0, "assessment", "courses", "outline", "PROP", w.At.Platform+"/courses/propagation/imsmanifest.xml", "--prefix", w.At.Platform+"/activities/")
+	table := expect(0, "module,module title,activity", "courses", "show", "PROP")
+	csv := filepath.Join(folder, "outline.csv")
+	require.NoError(t, os.WriteFile(csv, []byte(strings.Replace(table, ",lesson,", ",game,", 1)), 0o600))
+	expect(2, "row 2: the kind is \"game\"", "courses", "outline", "PROP", csv, "--preview")
+	require.NoError(t, os.WriteFile(csv, []byte(table), 0o600))
+	expect(0, "Nothing would change for anybody", "courses", "outline", "PROP", csv, "--preview")
+	expect(0, "http://adlnet.gov/expapi/verbs/mastered", "courses", "verbs")
+
+	expect(0, "works", "connections", "add", "http-api", "Labels", "--set", "address="+w.At.Contacts+"/api", "--set", "token=seed-packet", "--set", "probe=/labels")
+	expect(0, "Defined remove-label", "operations", "define", "Labels", "remove-label", "--call", "DELETE /contacts/{email}/labels", "--value", "email", "--value", "label")
+	expect(0, "Defined add-label", "operations", "define", "Labels", "add-label", "--call", "POST /contacts/{email}/labels", "--value", "email", "--value", "label",
+		"--works-when", "answer.body.ok", "--values-of", "label=/labels answer.body", "--taken-back-by", "remove-label")
+	expect(1, `has no label "weeds"`, "operations", "try", "Labels", "add-label", "--with", "email=a@x.example", "--with", "label=weeds")
+	expect(0, "It worked", "operations", "try", "Labels", "add-label", "--with", "email=a@x.example", "--with", "label=learner")
+	expect(0, "answer.body.ok  remove-label", "operations", "list", "Labels")
+
+	made := expect(0, "secret", "connections", "add", "cloudevents", "Shop")
+	require.Contains(t, made, "whsec_")
+	expect(0, "works", "connections", "add", "scim", "Places", "--set", "address="+w.At.Platform+"/scim/v2", "--set", "token=garden-gate")
+	expect(2, "there is no section", "offers", "add", "A place", "--sold-by", "Shop", "--as", "place", "--section", "NOPE", "--enrol-through", "Places")
+	expect(0, "Made the offer", "offers", "add", "A place", "--sold-by", "Shop", "--as", "place", "--section", "PROP-A", "--enrol-through", "Places", "--grace", "7")
+	expect(0, "Nobody has or had access", "offers", "compare", "A place")
+	expect(0, "7 days", "offers", "list")
+
+	expect(0, "person.givenName", "rules", "names", "section.joined")
+	expect(2, `event has no "rolle"`, "rules", "add", "Greet", "--when", "section.joined", "--if", `event.rolle == "student"`, "--task", "x")
+	expect(0, "It is off", "rules", "add", "Greet", "--when", "section.joined", "--if", `event.role == "student" && section.code == "PROP-A"`,
+		"--operate", "Labels/add-label", "--field", "email=person.email", "--field", `label="learner"`, "--task", "Greet {{.person.givenName}}", "--due", "3d", "--quiet", "03:00-03:01", "--most", "500/day")
+	expect(0, "The condition", "rules", "try", "Greet", "--made-up")
+	expect(1, "where test sends go", "rules", "try", "Greet", "--send")
+	expect(2, "is not an e-mail address", "rules", "test-recipient", "nobody")
+	expect(0, "Test sends go to maud@", "rules", "test-recipient", "maud@fernmoor.example")
+	expect(0, "It would have done nothing", "rules", "look-back", "Greet")
+	require.NoError(t, w.form(t, w.At.Register+"/office/enrolments", "person", "stu-060", "section", "sec-prop-a"))
+	expect(0, "enrolments", "connections", "read", scenario.RegisterName)
+	expect(0, "Tamsin Trial", "rules", "look-back", "Greet")
+	expect(1, "the rule is off", "rules", "catch-up", "Greet", "--apply")
+	expect(0, "Switch it on: kanban rules on", "rules", "checklist", "Greet")
+	rule := filepath.Join(folder, "rule.json")
+	require.NoError(t, os.WriteFile(rule, []byte(expect(0, `"trigger": "section.joined"`, "rules", "show", "Greet")), 0o600))
+	expect(0, "is version 2 now", "rules", "edit", "Greet", "--file", rule)
+	expect(0, "Maud Marrow", "rules", "versions", "Greet")
+	expect(0, "is on", "rules", "on", "Greet")
+	expect(0, "Nothing was done", "rules", "catch-up", "Greet")
+	expect(0, "catches up with 1 event", "rules", "catch-up", "Greet", "--apply")
+	soon(t, "the tasks are there", func() bool {
+		out, _ := w.cli(env, "tasks", "list")
+		return strings.Contains(out, "Greet Tamsin")
+	})
+	out, _ := w.cli(env, "deliveries", "list", "--rule", "Greet", "--person", "stu-060", "--output", "csv")
+	require.Equal(t, 3, strings.Count(out, "\n"), "the label, the task, and the header: %s", out)
+	expect(0, "Trying", "deliveries", "retry-all", "--to", "Labels")
+	expect(2, "say which to try again", "deliveries", "retry-all")
+	expect(0, "Looked", "rules", "look-around")
+	expect(1, "the rule is on", "rules", "remove", "Greet")
+	expect(0, "No rule has filled a sheet yet", "sheets", "list")
 }

@@ -138,9 +138,17 @@ func (s *Story) BuyersRules(ctx context.Context) error {
 		if _, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true}); err != nil {
 			return err
 		}
-		s.tell("%-16s when %-18s %d actions rendered and checked, on", made.Name, made.Trigger+":", len(t.Steps))
+		s.tell("%-16s when %-18s rendered and checked (%s), on", made.Name, made.Trigger+":", strings.Join(kinds(t), ", "))
 	}
 	return nil
+}
+
+// kinds are what a trial rendered.
+func kinds(t api.Trial) (all []string) {
+	for _, x := range t.Steps {
+		all = append(all, x.Kind)
+	}
+	return all
 }
 
 // Buy lets somebody who is not in the register buy a place: an account, an enrolment,
