@@ -175,10 +175,11 @@ func (s *Store) DeliveriesByID(ctx context.Context, ids []string) (all []Deliver
 	return all, known(err, "finding deliveries")
 }
 
-// EndAttempts writes attempts and what they mean for their deliveries.
-func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts []Attempt) error {
+// EndAttempts writes attempts and what they mean for their deliveries. It gives those
+// that were stopped while the attempt was under way.
+func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts []Attempt) (stopped map[string]bool, err error) {
 	if len(deliveries) == 0 {
-		return nil
+		return nil, nil
 	}
 	type row struct {
 		Attempt
@@ -190,25 +191,36 @@ func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts 
 	}
 	tried, err := json.Marshal(rows)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	ids := make([]string, len(deliveries))
+	for i, d := range deliveries {
+		ids[i] = d.ID
 	}
 	settled, err := json.Marshal(deliveries)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if _, err := tx.PGX.Exec(ctx, `INSERT INTO attempts (delivery_id, number, started_at, millis, status, request, answer, error)
 		SELECT w."Of", w.number, w."startedAt", w.millis, w.status, w.request, w.answer, w.error
 		FROM jsonb_to_recordset($1::jsonb) AS w ("Of" uuid, number int, "startedAt" timestamptz, millis int, status int, request text, answer text, error text)
 		ON CONFLICT DO NOTHING`, string(tried)); err != nil {
-		return known(err, "writing attempts")
+		return nil, known(err, "writing attempts")
 	}
-	if _, err := tx.PGX.Exec(ctx, `UPDATE deliveries d SET state = w."State", attempts = w."Attempts", next_at = w."NextAt", due_at = w."DueAt", held = w."Held", code = w."Code", last_error = w."LastError",
+	ended, err := tx.PGX.Query(ctx, `WITH was AS (SELECT id, state FROM deliveries WHERE id = ANY ($2::uuid[]) ORDER BY id FOR UPDATE)
+		UPDATE deliveries d SET state = CASE WHEN was.state = 'stopped' AND w."State" <> 'delivered' THEN d.state ELSE w."State" END, attempts = w."Attempts", next_at = w."NextAt", due_at = w."DueAt", held = w."Held", code = w."Code", last_error = w."LastError",
 			result = coalesce(w."Result", '{}'), finished_at = w."FinishedAt"
 		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "State" text, "Attempts" int, "NextAt" timestamptz, "DueAt" timestamptz, "Held" text, "Code" text, "LastError" text, "Result" jsonb, "FinishedAt" timestamptz)
-		WHERE d.id = w."ID"`, string(settled)); err != nil {
-		return known(err, "writing deliveries")
+		JOIN was ON was.id = w."ID" WHERE d.id = w."ID" RETURNING d.id::text, was.state`, string(settled), ids)
+	if err != nil {
+		return nil, known(err, "writing deliveries")
 	}
-	return tx.Announce(ctx, "delivery", "")
+	stopped = map[string]bool{}
+	var id, was string
+	if _, err := pgx.ForEachRow(ended, []any{&id, &was}, func() error { stopped[id] = was == DeliveryStopped; return nil }); err != nil {
+		return nil, known(err, "writing deliveries")
+	}
+	return stopped, tx.Announce(ctx, "delivery", "")
 }
 
 // Hold notes until when, and for what, a delivery waits without having failed.

@@ -444,3 +444,28 @@ func TestRulesKeepTheirVersions(t *testing.T) {
 	assert.ErrorIs(t, err, store.ErrStale)
 	assert.ErrorContains(t, w.Reacting.Remove(t.Context(), "test", r.ID), "switch it off first")
 }
+
+// A pass that comes while what the fail did is on its way to the service: it arrives,
+// and is taken back.
+func TestTakenBackWhileUnderWay_E8(t *testing.T) {
+	w, _ := clocked(t)
+	labels := w.Labels()
+	w.Rule(rule.Draft{Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
+		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+	}})
+	failed := w.Record(about(w, rule.AssessmentFailed, "f1", "stu-001"))
+	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Latency, Millis: 700, Path: "/api/contacts"}))
+	ended := make(chan error, 1)
+	go func() {
+		_, err := w.Reacting.Deliver(context.Background(), all(t, w, store.DeliveryFilter{EventID: failed.ID})[0].ID)
+		ended <- err
+	}()
+	time.Sleep(200 * time.Millisecond) // the call is under way
+	w.Record(about(w, rule.AssessmentPassed, "p1", "stu-001"))
+	require.NoError(t, <-ended)
+	w.Standins.ClearFaults()
+	w.Deliver()
+	require.Len(t, w.Standins.Contacts.Contacts(), 1)
+	assert.Empty(t, w.Standins.Contacts.Contacts()[0].Labels)
+	assert.Len(t, all(t, w, store.DeliveryFilter{}), 2)
+}

@@ -281,8 +281,16 @@ func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error 
 		}
 	}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.EndAttempts(ctx, settled, attempts); err != nil {
+		stopped, err := tx.EndAttempts(ctx, settled, attempts)
+		if err != nil {
 			return err
+		}
+		for _, d := range settled { // what was taken back while it was being done
+			if stopped[d.ID] && d.State == store.DeliveryDelivered && d.Undoes == nil {
+				if err := s.opposite(ctx, tx, d.EventID, *d); err != nil {
+					return err
+				}
+			}
 		}
 		var next []string
 		worked := map[string]bool{}

@@ -274,8 +274,6 @@ func (s *Service) takeBack(ctx context.Context, tx *store.Tx, e store.Event, rul
 	if err != nil {
 		return err
 	}
-	now := time.Now().UTC()
-	var undoing []store.Delivery
 	slices.Reverse(list) // the last thing first
 	for _, d := range list {
 		if d.State != store.DeliveryDelivered {
@@ -287,27 +285,29 @@ func (s *Service) takeBack(ctx context.Context, tx *store.Tx, e store.Event, rul
 		if err := tx.Release(ctx, d.ID, ""); err != nil {
 			return err
 		}
-		u := store.Delivery{
-			ID: store.NewID(), EventID: e.ID, RuleID: d.RuleID, RuleVersion: d.RuleVersion, Position: d.Position, ConnectionID: d.ConnectionID,
-			PersonID: d.PersonID, SectionID: d.SectionID, Undoes: &d.ID, State: store.DeliveryPlanned, DueAt: &now,
-		}
-		opposite, ok := d.Action.TakenBack()
-		if u.Action = opposite; !ok {
-			u.Action, u.State, u.Code, u.FinishedAt = d.Action, store.DeliverySkipped, string(finding.CannotTakeBack), &now
-			u.Action.Undo = true
-		}
-		undoing = append(undoing, u)
-	}
-	fresh, err := tx.AddDeliveries(ctx, undoing)
-	if err != nil {
-		return err
-	}
-	for _, u := range undoing {
-		if fresh[u.ID] && u.State == store.DeliveryPlanned {
-			if err := tx.Begin(ctx, now, u.ID); err != nil {
-				return err
-			}
+		if err := s.opposite(ctx, tx, e.ID, d); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// opposite queues the delivery that takes one back, because of an event. What cannot be
+// taken back is noted.
+func (s *Service) opposite(ctx context.Context, tx *store.Tx, eventID string, d store.Delivery) error {
+	now := s.now()
+	u := store.Delivery{
+		ID: store.NewID(), EventID: eventID, RuleID: d.RuleID, RuleVersion: d.RuleVersion, Position: d.Position, ConnectionID: d.ConnectionID,
+		PersonID: d.PersonID, SectionID: d.SectionID, Undoes: &d.ID, State: store.DeliveryPlanned, DueAt: &now,
+	}
+	opposite, ok := d.Action.TakenBack()
+	if u.Action = opposite; !ok {
+		u.Action, u.State, u.Code, u.FinishedAt = d.Action, store.DeliverySkipped, string(finding.CannotTakeBack), &now
+		u.Action.Undo = true
+	}
+	fresh, err := tx.AddDeliveries(ctx, []store.Delivery{u})
+	if err != nil || !fresh[u.ID] || u.State != store.DeliveryPlanned {
+		return err
+	}
+	return tx.Begin(ctx, now, u.ID)
 }
