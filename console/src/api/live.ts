@@ -11,7 +11,7 @@ const about: Record<string, string[]> = {
   pairing: ['pairing', 'sections', 'board', 'today', 'findings', 'sets'],
   run: ['run', 'runs', 'pairing', 'batch', 'connections', 'today', 'findings'],
   event: ['events', 'sides', 'unmapped', 'offers'],
-  delivery: ['events', 'deliveries', 'rules', 'today', 'findings', 'sides', 'offers', 'sheets'],
+  delivery: ['events', 'deliveries', 'rules', 'today', 'findings', 'sides', 'offers', 'sheets', 'look-back'],
   rule: ['rules'],
   task: ['tasks', 'today', 'findings'],
   offer: ['offers', 'sides', 'unmapped', 'today', 'findings'],
