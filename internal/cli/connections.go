@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -58,18 +57,6 @@ func connections() *cli.Command {
 			}},
 		},
 	}
-}
-
-func findConnection(ctx context.Context, c *client.Client, name string) (api.Connection, error) {
-	page, err := client.Get[api.Page[api.Connection]](ctx, c, "/connections")
-	if err != nil {
-		return api.Connection{}, err
-	}
-	i := slices.IndexFunc(page.Items, func(x api.Connection) bool { return x.ID == name || strings.EqualFold(x.Name, name) })
-	if i < 0 {
-		return api.Connection{}, fmt.Errorf("%w: there is no connection %q; list them with: kanban connections list", errUsage, name)
-	}
-	return page.Items[i], nil
 }
 
 func oneConnection(ctx context.Context, cmd *cli.Command) (*client.Client, api.Connection, error) {

@@ -59,3 +59,48 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 		return []string{d.ID, state, d.Rule, d.Action, d.Connection, d.Person, fmt.Sprint(d.Attempts), cmp.Or(d.Error, d.Held)}
 	}).print(cmd)
 }
+
+// retryMany tries the deliveries of a rule, of a connection, or everything since a
+// time again.
+func retryMany() *cli.Command {
+	return &cli.Command{
+		Name: "retry-all", Usage: "Try many deliveries again now: those of a rule, of a connection, or everything since a time",
+		Description: "Only what waits for a person, or would be tried later. Each keeps its id.\n\n  kanban deliveries retry-all --to \"Plant news\"\n  kanban deliveries retry-all --since 2h",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "rule", Usage: "of this rule"},
+			&cli.StringFlag{Name: "to", Usage: "to this connection"},
+			&cli.StringFlag{Name: "since", Usage: "made in the last 90m, 2h or 3d"},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c := connect(cmd)
+			var in api.RetryRequest
+			if name := cmd.String("rule"); name != "" {
+				r, err := findRule(ctx, c, name)
+				if err != nil {
+					return err
+				}
+				in.RuleID = r.ID
+			}
+			if name := cmd.String("to"); name != "" {
+				conn, err := findConnection(ctx, c, name)
+				if err != nil {
+					return err
+				}
+				in.ConnectionID = conn.ID
+			}
+			if text := cmd.String("since"); text != "" {
+				span, err := rule.Span(text)
+				if err != nil {
+					return usage(cmd, err.Error())
+				}
+				since := time.Now().Add(-span)
+				in.Since = &since
+			}
+			n, err := client.Post[api.Retried](ctx, c, "/deliveries/retry", in)
+			if err == nil {
+				say(cmd, "Trying %d again.", n.Deliveries)
+			}
+			return err
+		},
+	}
+}

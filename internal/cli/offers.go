@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -77,18 +76,6 @@ func offersOf() *cli.Command {
 			},
 		},
 	}
-}
-
-func findOffer(ctx context.Context, c *client.Client, name string) (api.Offer, error) {
-	page, err := client.Get[api.Page[api.Offer]](ctx, c, "/offers")
-	if err != nil {
-		return api.Offer{}, err
-	}
-	i := slices.IndexFunc(page.Items, func(o api.Offer) bool { return o.ID == name || strings.EqualFold(o.Name, name) })
-	if i < 0 {
-		return api.Offer{}, fmt.Errorf("%w: there is no offer %q; list them with: kanban offers list", errUsage, name)
-	}
-	return page.Items[i], nil
 }
 
 func listOffers(ctx context.Context, cmd *cli.Command) error {

@@ -74,20 +74,6 @@ func courses() *cli.Command {
 	}
 }
 
-func findCourse(ctx context.Context, c *client.Client, name string) (api.Course, error) {
-	page, err := client.Get[api.Page[api.Course]](ctx, c, "/courses")
-	if err != nil {
-		return api.Course{}, err
-	}
-	i := slices.IndexFunc(page.Items, func(x api.Course) bool {
-		return x.ID == name || strings.EqualFold(x.Code, name) || strings.EqualFold(x.Title, name)
-	})
-	if i < 0 {
-		return api.Course{}, fmt.Errorf("%w: there is no course %q; list them with: kanban courses list", errUsage, name)
-	}
-	return page.Items[i], nil
-}
-
 func rules() *cli.Command {
 	return &cli.Command{
 		Name: "rules", Usage: "Let things happen when people join or finish", Category: "learning",
@@ -368,18 +354,6 @@ func deliveries() *cli.Command {
 			}},
 		},
 	}
-}
-
-func findBadge(ctx context.Context, c *client.Client, name string) (api.Badge, error) {
-	page, err := client.Get[api.Page[api.Badge]](ctx, c, "/badges")
-	if err != nil {
-		return api.Badge{}, err
-	}
-	i := slices.IndexFunc(page.Items, func(b api.Badge) bool { return b.ID == name || strings.EqualFold(b.Name, name) })
-	if i < 0 {
-		return api.Badge{}, fmt.Errorf("%w: there is no badge %q; list them with: kanban badges list", errUsage, name)
-	}
-	return page.Items[i], nil
 }
 
 func badges() *cli.Command {

@@ -126,8 +126,8 @@ type PassTime struct{}
 // Kind names the job.
 func (PassTime) Kind() string { return "pass-time" }
 
-// SettleAccess works out anew what an offer gives and takes; every offer for an empty
-// id.
+// SettleAccess works out anew what an offer gives and takes or, for an empty id, what
+// has changed by itself, as after a read.
 type SettleAccess struct {
 	OfferID string `json:"offerId,omitempty"`
 }

@@ -74,7 +74,7 @@ type Access struct {
 	EndedAt      *time.Time
 	EndsOn       *time.Time // with the grace
 	ClosedAt     *time.Time // when what it gave was taken back
-	Trouble      string     // code of a finding: why it gives nothing
+	Trouble      string     // code of a finding: why it gives nothing; "adopted" until it was looked at
 	CreatedAt    time.Time
 }
 
@@ -112,10 +112,18 @@ func (tx *Tx) Tell(ctx context.Context, a Access, started bool, at time.Time) (A
 
 const accessColumns = `id::text, connection_id::text, offer, buyer, order_ref, offer_id::text, name, person_id::text, section_ids, started_at, ended_at, ends_on, closed_at, trouble, created_at`
 
-// AccessesFor lists the accesses of an offer, or all that lead nowhere yet for an
-// empty id, locked, from an id on.
+// AccessesFor lists the accesses of an offer, locked, from an id on.
 func (tx *Tx) AccessesFor(ctx context.Context, offerID, after string, limit int) ([]Access, error) {
-	rows, err := tx.PGX.Query(ctx, `SELECT `+accessColumns+` FROM accesses WHERE offer_id = $1 AND ($2 = '' OR id > nullif($2, '')::uuid) ORDER BY id LIMIT $3 FOR UPDATE`, offerID, after, limit)
+	return tx.accesses(ctx, `WHERE offer_id = $1 AND ($2 = '' OR id > nullif($2, '')::uuid) ORDER BY id LIMIT $3 FOR UPDATE`, offerID, after, limit)
+}
+
+// AccessesByID lists some that an offer is made for, locked.
+func (tx *Tx) AccessesByID(ctx context.Context, ids []string) ([]Access, error) {
+	return tx.accesses(ctx, `WHERE id = ANY ($1::uuid[]) AND offer_id IS NOT NULL ORDER BY id FOR UPDATE`, ids)
+}
+
+func (tx *Tx) accesses(ctx context.Context, where string, args ...any) ([]Access, error) {
+	rows, err := tx.PGX.Query(ctx, `SELECT `+accessColumns+` FROM accesses `+where, args...)
 	if err != nil {
 		return nil, known(err, "listing accesses")
 	}
@@ -124,14 +132,35 @@ func (tx *Tx) AccessesFor(ctx context.Context, offerID, after string, limit int)
 }
 
 // Adopt gives an offer the accesses that were told before it was made, and every
-// access without a person the one who has its address by now.
+// access without a person the one who has its address by now. What waits because
+// nobody knew the buyer is queued again, for that person.
 func (tx *Tx) Adopt(ctx context.Context) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE accesses a SET offer_id = o.id FROM offers o WHERE a.offer_id IS NULL AND o.connection_id = a.connection_id AND o.offer = a.offer`)
-	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `UPDATE accesses a SET person_id = p.id FROM people p WHERE a.person_id IS NULL AND p.email_key = a.buyer AND p.email_key <> '' AND p.gone_at IS NULL
-			AND NOT EXISTS (SELECT 1 FROM people o WHERE o.email_key = p.email_key AND o.id <> p.id AND o.gone_at IS NULL)`)
+	if _, err := tx.PGX.Exec(ctx, `UPDATE accesses a SET offer_id = o.id, trouble = 'adopted' FROM offers o WHERE a.offer_id IS NULL AND o.connection_id = a.connection_id AND o.offer = a.offer`); err != nil {
+		return known(err, "adopting accesses")
 	}
-	return known(err, "adopting accesses")
+	rows, err := tx.PGX.Query(ctx, `WITH adopted AS (
+			UPDATE accesses a SET person_id = p.id FROM people p WHERE a.person_id IS NULL AND p.email_key = a.buyer AND p.email_key <> '' AND p.gone_at IS NULL
+			AND NOT EXISTS (SELECT 1 FROM people o WHERE o.email_key = p.email_key AND o.id <> p.id AND o.gone_at IS NULL)
+			RETURNING a.id, a.offer_id, a.person_id),
+		told AS (
+			UPDATE events e SET person_id = a.person_id FROM adopted a JOIN deliveries d ON d.offer_id = a.offer_id AND d.person_id IS NULL
+			WHERE e.id = d.event_id AND e.data->>'accessId' = a.id::text RETURNING e.id, a.person_id)
+		UPDATE deliveries d SET person_id = t.person_id, state = CASE d.state WHEN 'waiting' THEN 'queued' ELSE d.state END
+		FROM told t, deliveries was WHERE d.event_id = t.id AND was.id = d.id RETURNING d.id::text, was.state`)
+	if err != nil {
+		return known(err, "adopting accesses")
+	}
+	var again []string
+	var id, was string
+	if _, err := pgx.ForEachRow(rows, []any{&id, &was}, func() error {
+		if was == DeliveryWaiting {
+			again = append(again, id)
+		}
+		return nil
+	}); err != nil {
+		return known(err, "adopting accesses")
+	}
+	return tx.requeued(ctx, again, nil)
 }
 
 // KeepAccess writes what an access gives now.
@@ -161,13 +190,27 @@ func (tx *Tx) HeldElsewhere(ctx context.Context, a Access, sectionID string, at 
 	return yes, known(err, "looking for other accesses")
 }
 
-// Ending lists the offers of which an access ends at or before a time.
-func (s *Store) Ending(ctx context.Context, at time.Time) (ids []string, err error) {
-	rows, err := s.Pool.Query(ctx, `SELECT DISTINCT offer_id::text FROM accesses WHERE offer_id IS NOT NULL AND ends_on <= $1 AND closed_at IS NULL`, at)
+// Unsettled lists the accesses that end at or before a time, and those that give
+// nothing although they should.
+func (s *Store) Unsettled(ctx context.Context, at time.Time) (ids []string, err error) {
+	rows, err := s.Pool.Query(ctx, `SELECT id::text FROM accesses WHERE offer_id IS NOT NULL AND (trouble <> '' OR ends_on <= $1 AND closed_at IS NULL) ORDER BY id`, at)
 	if err == nil {
 		ids, err = pgx.CollectRows(rows, pgx.RowTo[string])
 	}
-	return ids, known(err, "finding accesses that end")
+	return ids, known(err, "finding accesses to settle")
+}
+
+// Troubled is an access that gives nothing although it should, and why.
+type Troubled struct {
+	OfferID, Offer, Buyer string
+	PersonID              *string
+	Code                  string
+}
+
+// Troubled lists them, ordered by offer and buyer.
+func (s *Store) Troubled(ctx context.Context) ([]Troubled, error) {
+	return many[Troubled](ctx, s, "listing accesses that give nothing", `SELECT o.id::text, o.name, coalesce(p.given_name || ' ' || p.family_name, nullif(a.name, ''), a.buyer), a.person_id::text, a.trouble
+		FROM accesses a JOIN offers o ON o.id = a.offer_id LEFT JOIN people p ON p.id = a.person_id WHERE a.trouble NOT IN ('', 'adopted') ORDER BY 2, 3`)
 }
 
 // Fitting is a section of a course that an offer may choose.

@@ -48,6 +48,8 @@ func (s *Server) connections(a huma.API) {
 			made["endpoint"] = s.Public + "/xapi"
 		case adapter.KindEvents:
 			made["endpoint"] = s.Public + "/reported/" + c.ID
+		case adapter.KindPickup:
+			made["endpoint"] = s.Public + "/pickup/enrolments.zip"
 		}
 		return shown, c.Version, err
 	})

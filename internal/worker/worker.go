@@ -112,7 +112,12 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 		return uses.Reacting.RecountCourse(ctx, j.Args.CourseID)
 	})
 	add(workers, 10*time.Minute, func(ctx context.Context, j *river.Job[store.SettleAccess]) error {
-		return exclusively(ctx, s, "access", func() error { return uses.Offering.Settle(ctx, j.Args.OfferID) })
+		return exclusively(ctx, s, "access", func() error {
+			if j.Args.OfferID == "" {
+				return uses.Offering.Tick(ctx)
+			}
+			return uses.Offering.Settle(ctx, j.Args.OfferID)
+		})
 	})
 	add(workers, 10*time.Minute, func(ctx context.Context, _ *river.Job[store.PassTime]) error {
 		return errors.Join(uses.Reacting.Inactive(ctx), uses.Offering.Tick(ctx))

@@ -145,6 +145,9 @@ func (s *Service) Remove(ctx context.Context, who, id string) error {
 	})
 }
 
+// nobody stands before a buyer who cannot be told from what the service reported.
+const nobody = "unknown/"
+
 // Told takes in what a service reported, in the transaction that records it: whether
 // it starts or ends somebody's access, as the connection's expressions say.
 func (s *Service) Told(ctx context.Context, tx *store.Tx, c adapter.Connection, e store.Event) error {
@@ -167,13 +170,16 @@ func (s *Service) Told(ctx context.Context, tx *store.Tx, c adapter.Connection, 
 		}
 		return strings.TrimSpace(fmt.Sprint(v))
 	}
-	buyer, err := roster.AddressKey(value("person"))
 	offer := value("offer")
-	if err != nil || offer == "" {
-		if e.PersonID == nil || offer == "" {
-			return nil // a purchase of nothing, or by nobody
-		}
+	if offer == "" {
+		return nil // nothing that could be offered here
+	}
+	buyer, err := roster.AddressKey(value("person"))
+	switch {
+	case err != nil && e.PersonID != nil:
 		buyer = "person/" + *e.PersonID // told apart by the register's identifier
+	case err != nil:
+		buyer = nobody + value("person")
 	}
 	a := store.Access{ID: store.NewID(), ConnectionID: c.ID, Offer: offer, Buyer: buyer, OrderRef: value("order"), Name: value("buyerName"), PersonID: e.PersonID}
 	o, mapped, err := tx.OfferFor(ctx, c.ID, offer)
@@ -192,51 +198,76 @@ func (s *Service) Told(ctx context.Context, tx *store.Tx, c adapter.Connection, 
 // settledAtOnce is how many accesses are worked out in one transaction.
 const settledAtOnce = 200
 
-// Settle works out anew what an offer gives and takes, for every offer when the id is
-// empty: after it was changed, after a read, and when access ends.
+// Settle works out anew what an offer gives and takes, as after it was changed.
 func (s *Service) Settle(ctx context.Context, offerID string) error {
 	if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Adopt(ctx) }); err != nil {
 		return err
 	}
-	offers, err := s.Store.Offers(ctx)
+	o, err := s.Store.Offer(ctx, offerID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // removed in the meantime
+	}
 	if err != nil {
 		return err
 	}
-	for _, o := range offers {
-		if offerID != "" && o.ID != offerID {
-			continue
-		}
-		for after, more := "", true; more; {
-			err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-				list, err := tx.AccessesFor(ctx, o.ID, after, settledAtOnce)
-				if more = len(list) == settledAtOnce; err != nil {
-					return err
-				}
-				for _, a := range list {
-					after = a.ID
-					if err := s.settle(ctx, tx, o, a); err != nil {
-						return err
-					}
-				}
-				return nil
-			})
+	for after, more := "", true; more; {
+		err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+			list, err := tx.AccessesFor(ctx, o.ID, after, settledAtOnce)
+			if more = len(list) == settledAtOnce; more {
+				after = list[len(list)-1].ID
+			}
 			if err != nil {
 				return err
 			}
+			return s.settleAll(ctx, tx, map[string]store.Offer{o.ID: o}, list)
+		})
+		if err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-// Tick ends what has run out.
+// Tick works out what has changed by itself: what the register has come to know since,
+// what has run out, and what gives nothing although it should. What did not change is
+// not looked at.
 func (s *Service) Tick(ctx context.Context) error {
-	ids, err := s.Store.Ending(ctx, s.Now())
+	if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Adopt(ctx) }); err != nil {
+		return err
+	}
+	ids, err := s.Store.Unsettled(ctx, s.Now())
+	if err != nil || len(ids) == 0 {
+		return err
+	}
+	all, err := s.Store.Offers(ctx)
 	if err != nil {
 		return err
 	}
-	for _, id := range ids {
-		if err := s.Settle(ctx, id); err != nil {
+	offers := map[string]store.Offer{}
+	for _, o := range all {
+		offers[o.ID] = o
+	}
+	for part := range slices.Chunk(ids, settledAtOnce) {
+		err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+			list, err := tx.AccessesByID(ctx, part)
+			if err != nil {
+				return err
+			}
+			return s.settleAll(ctx, tx, offers, list)
+		})
+		if err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) settleAll(ctx context.Context, tx *store.Tx, offers map[string]store.Offer, list []store.Access) error {
+	for _, a := range list {
+		if o, ok := offers[*a.OfferID]; ok {
+			if err := s.settle(ctx, tx, o, a); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -253,7 +284,11 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, o store.Offer, a sto
 	}
 	var want []string
 	a.Trouble = ""
-	if a.Holds(now) {
+	switch {
+	case !a.Holds(now):
+	case strings.HasPrefix(a.Buyer, nobody):
+		a.Trouble = string(finding.BuyerUnknown)
+	default:
 		var err error
 		if want, err = s.sections(ctx, o, a, now); err != nil {
 			return err

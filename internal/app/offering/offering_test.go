@@ -156,7 +156,7 @@ func TestBuyerWhoIsNotInTheRegister(t *testing.T) {
 	s.Deliver()
 	assert.Equal(t, map[string]string{"Basil Bough": "active, on-its-way"}, s.verdicts(o.ID), "the platform made an account")
 	s.Read(s.register, false)
-	require.NoError(t, s.Offering.Settle(t.Context(), "")) // the queued job
+	require.NoError(t, s.Offering.Tick(t.Context())) // the queued job
 	assert.Equal(t, map[string]string{"Basil Bough": "active, agrees"}, s.verdicts(o.ID), "now known to the register")
 	sides, err := s.Offering.Sides(t.Context(), o.ID)
 	require.NoError(t, err)
@@ -173,6 +173,34 @@ func TestBuyerWhoIsNotInTheRegister(t *testing.T) {
 	assert.Equal(t, store.DeliveryWaiting, list[0].State)
 	assert.Equal(t, "buyer-unknown", list[0].Code)
 	assert.Equal(t, map[string]string{"Basil Bough": "active, access-without-enrolment"}, s.verdicts(o2.ID))
+	s.Standins.School.Admit("Basil", "Bough", "new@elsewhere.example")
+	s.Read(s.register, false)
+	require.NoError(t, s.Offering.Tick(t.Context())) // the queued job
+	s.Deliver()
+	pending, err := s.Store.Pickups(t.Context(), files.ID, time.Time{})
+	require.NoError(t, err)
+	require.Len(t, pending, 1, "the next read enrols them, as the finding says")
+	assert.Equal(t, "sec-bees-a", pending[0].Section)
+}
+
+// A purchase that gives nothing is told, with the cause.
+func TestPurchasesThatGiveNothingShow_E10(t *testing.T) {
+	s := open(t)
+	s.offer("place", "SOIL-A", nil)
+	s.tells("1", "purchase.completed", "not an address", "place", "order-1", s.now)
+	course := s.Section("PROP-A").CourseID
+	s.offer("later", "PROP-A", func(o *store.Offer) { o.SectionIDs, o.CourseID, o.TermRule = nil, &course, offering.NextTerm })
+	s.tells("2", "purchase.completed", nora, "later", "order-2", s.now)
+	got, err := s.Store.Troubled(t.Context())
+	require.NoError(t, err)
+	require.Len(t, got, 2)
+	assert.Equal(t, "offer-without-section", got[0].Code)
+	assert.Equal(t, "Dora Daisy", got[0].Buyer)
+	assert.Equal(t, "buyer-unknown", got[1].Code)
+	s.tells("3", "purchase.cancelled", nora, "later", "order-2", s.now)
+	got, err = s.Store.Troubled(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, got, 1, "what was cancelled troubles nobody")
 }
 
 func TestTwoPurchasesOfOneSection(t *testing.T) {
@@ -203,7 +231,7 @@ func TestSectionOfACourseIsChosenOnce(t *testing.T) {
 		require.NoError(t, s.Standins.School.Enrol(who, "sec-prop-"+string(chosen[len(chosen)-1]|0x20)))
 	}
 	s.Read(s.register, false)
-	require.NoError(t, s.Offering.Settle(t.Context(), ""))
+	require.NoError(t, s.Offering.Tick(t.Context()))
 	sides, err = s.Offering.Sides(t.Context(), o.ID)
 	require.NoError(t, err)
 	require.Len(t, sides, 1, "and nobody is moved")

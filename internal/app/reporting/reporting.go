@@ -327,6 +327,17 @@ func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
 		f.Person = d.PersonID
 		list = append(list, f)
 	}
+	troubled, err := s.Store.Troubled(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range troubled {
+		f := noticed(Mend, finding.Code(t.Code), t.Buyer, t.Offer, "", "/access/"+t.OfferID)
+		if t.PersonID != nil {
+			f.Person = *t.PersonID
+		}
+		list = append(list, f)
+	}
 	unmapped, err := s.Store.Unmapped(ctx)
 	for _, u := range unmapped {
 		list = append(list, noticed(Mend, finding.OfferUnknown, u.Offer, u.Connection, fmt.Sprintf("%d buyers", u.Buyers), "/access"))

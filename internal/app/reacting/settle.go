@@ -1,0 +1,107 @@
+package reacting
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"math/rand/v2"
+	"regexp"
+	"time"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/store"
+	"kanban/internal/wire/call"
+)
+
+// DefaultDelays are the pauses after the first, second, … failed attempt. After
+// the last one the delivery waits for a person. Together they span three days.
+var DefaultDelays = []time.Duration{
+	2 * time.Second, 10 * time.Second, time.Minute, 5 * time.Minute, 30 * time.Minute, 2 * time.Hour, 8 * time.Hour, 24 * time.Hour, 36 * time.Hour,
+}
+
+// settle decides what an attempt means for its delivery.
+func (s *Service) settle(d *store.Delivery, a *store.Attempt, out outcome, failure error) (again time.Duration) {
+	now := time.Now().UTC()
+	d.NextAt, d.LastError, d.Code, d.Held = nil, "", "", ""
+	if failure == nil {
+		d.State, d.FinishedAt, d.Result = store.DeliveryDelivered, &now, out.result
+		return 0
+	}
+	d.LastError = mask(failure.Error())
+	a.Error = d.LastError
+	delays := s.Delays
+	if delays == nil {
+		delays = DefaultDelays
+	}
+	p, isCall := call.As(failure)
+	if isCall && p.Passing() && d.Attempts <= len(delays) {
+		pause := delays[d.Attempts-1]
+		if s.Delays == nil { // so that those that failed together do not come back together
+			pause -= rand.N(pause/4 + 1)
+		}
+		again = max(pause, p.RetryAfter)
+		at := now.Add(again)
+		d.State, d.NextAt, d.Code = store.DeliveryRetrying, &at, string(adapter.CodeOf(failure))
+		return again
+	}
+	d.State, d.FinishedAt = store.DeliveryWaiting, &now
+	d.Code = string(finding.DeliveryWaiting)
+	if r, ok := refusal.As(failure); ok {
+		d.Code = cmp.Or(string(r.Code), d.Code)
+	} else if isCall && !p.Passing() && p.Kind != call.Refused {
+		d.Code = string(adapter.CodeOf(failure))
+	}
+	return 0
+}
+
+var addresses = regexp.MustCompile(`([\p{L}\d._%+-])[\p{L}\d._%+-]*(@|%40)`)
+
+// mask hides e-mail addresses in what is kept for looking at.
+func mask(text string) string {
+	const most = 2000
+	if len(text) > most {
+		text = text[:most] + " …"
+	}
+	return addresses.ReplaceAllString(text, "$1…$2")
+}
+
+// Retry queues a delivery that waits for a person, or that would be tried later.
+func (s *Service) Retry(ctx context.Context, who, deliveryID string) error {
+	if _, err := s.Store.Delivery(ctx, deliveryID); err != nil {
+		return err
+	}
+	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.RequeueOne(ctx, deliveryID); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, who, "retried a delivery", "delivery/"+deliveryID, nil)
+	})
+	if errors.Is(err, store.ErrStale) {
+		return refusal.Conflict("", "only a delivery that waits or is to be tried again can be retried")
+	}
+	return err
+}
+
+// RetryAll queues every delivery that fits the filter and waits for a person, or
+// would be tried later, and gives how many there were. Each keeps its id, so that
+// receivers can drop what they have had.
+func (s *Service) RetryAll(ctx context.Context, who string, f store.DeliveryFilter) (n int, err error) {
+	if f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" && f.Since.IsZero() {
+		return 0, refusal.Invalid("since", "say which to try again: those of a rule, of a connection, or everything since a time")
+	}
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		ids, err := tx.Requeue(ctx, f)
+		if n = len(ids); err != nil || n == 0 {
+			return err
+		}
+		if f.ConnectionID != "" { // somebody says that it works again
+			if err := tx.Worked(ctx, f.ConnectionID); err != nil {
+				return err
+			}
+		}
+		return tx.Audit(ctx, who, "retried deliveries", "deliveries", map[string]any{"count": n, "rule": f.RuleID, "connection": f.ConnectionID, "since": f.Since})
+	})
+	return n, err
+}
