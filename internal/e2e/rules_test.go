@@ -1,7 +1,9 @@
 package e2e_test
 
 import (
+	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -38,17 +40,22 @@ func TestConsoleRules(t *testing.T) {
 	follow(t, b, w)
 }
 
+// form posts a form to a stand-in's page.
 func (w *world) form(t *testing.T, address string, pairs ...string) error {
 	t.Helper()
-	var body []string
+	values := url.Values{}
 	for i := 0; i < len(pairs); i += 2 {
-		body = append(body, pairs[i]+"="+strings.ReplaceAll(strings.ReplaceAll(pairs[i+1], "@", "%40"), " ", "+"))
+		values.Set(pairs[i], pairs[i+1])
 	}
-	resp, err := http.Post(address, "application/x-www-form-urlencoded", strings.NewReader(strings.Join(body, "&")))
-	if err == nil {
-		resp.Body.Close()
+	resp, err := http.PostForm(address, values)
+	if err != nil {
+		return err
 	}
-	return err
+	defer resp.Body.Close()
+	if resp.StatusCode >= 400 {
+		return fmt.Errorf("%s: %s", address, resp.Status)
+	}
+	return nil
 }
 
 // outline drops what the learners have not done; the preview says whom that completes.

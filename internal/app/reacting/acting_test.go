@@ -469,3 +469,47 @@ func TestTakenBackWhileUnderWay_E8(t *testing.T) {
 	assert.Empty(t, w.Standins.Contacts.Contacts()[0].Labels)
 	assert.Len(t, all(t, w, store.DeliveryFilter{}), 2)
 }
+
+func TestGroupsAtAService(t *testing.T) {
+	w, _ := clocked(t)
+	w.Standins.Workspace.Open("Greenhouse talk")
+	c := w.Workspace()
+	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", UndoneBy: []string{"module.reopened"}, Actions: []rule.Action{{Kind: rule.AddToGroup, ConnectionID: c.ID, Group: "{{get \"event.room\" \"Greenhouse\"}} talk"}}})
+	w.Record(about(w, rule.ModuleCompleted, "k1", "stu-001"))
+	w.Record(about(w, rule.ModuleCompleted, "k2", "stu-005")) // without an address
+	w.Deliver()
+	assert.Equal(t, []string{"Ada Alder"}, w.Standins.Workspace.Space("Greenhouse talk"))
+	waiting := all(t, w, store.DeliveryFilter{State: store.DeliveryWaiting})
+	require.Len(t, waiting, 1)
+	assert.Equal(t, string(finding.AccountMissing), waiting[0].Code)
+	w.Record(about(w, rule.ModuleReopened, "k3", "stu-001"))
+	w.Deliver()
+	assert.Empty(t, w.Standins.Workspace.Space("Greenhouse talk"))
+}
+
+// A condition that could not be worked out is looked at again when somebody tries the
+// delivery again: nobody is reached for whom it does not hold.
+func TestRefusedConditionIsLookedAtAgain(t *testing.T) {
+	w, _ := clocked(t)
+	r := w.Rule(rule.Draft{Name: "r", Trigger: "assessment.passed", Condition: `event.score >= 0.9`, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
+	e := about(w, rule.AssessmentPassed, "k1", "stu-001")
+	delete(e.Data, "score")
+	id := w.Deliveries(w.Record(e).ID)[0].ID
+	require.NoError(t, w.Reacting.Retry(t.Context(), "test", id))
+	w.Deliver()
+	d, err := w.Store.Delivery(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, store.DeliveryWaiting, d.State, "it still cannot be told")
+	draft := r.Draft()
+	draft.Condition = `has(event.score) && event.score >= 0.9`
+	_, err = w.Reacting.Save(t.Context(), "test", r.ID, 0, draft)
+	require.NoError(t, err)
+	require.NoError(t, w.Reacting.Retry(t.Context(), "test", id))
+	w.Deliver()
+	d, err = w.Store.Delivery(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, store.DeliverySkipped, d.State)
+	tasks, err := w.Store.Tasks(t.Context(), false, 10)
+	require.NoError(t, err)
+	assert.Empty(t, tasks)
+}

@@ -135,3 +135,28 @@ func TestNewestPackageOfAFolderIsRead(t *testing.T) {
 func openFiles(_ context.Context, id string) (adapter.Connection, error) {
 	return adapter.Connection{ID: id, Kind: adapter.KindCSV, Settings: map[string]string{}}, nil
 }
+
+// Whoever leaves one section of a course and joins another at once has moved; what
+// greets newcomers can tell.
+func TestMoversAreTold_P5(t *testing.T) {
+	w := apptest.New(t)
+	register := w.Register()
+	w.Read(register, false)
+	require.NoError(t, w.Standins.School.Withdraw("stu-001", "sec-prop-a"))
+	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-prop-c"))
+	require.NoError(t, w.Standins.School.Enrol("stu-030", "sec-prop-a"))
+	w.Read(register, false)
+	got := map[string]any{}
+	events, err := w.Store.Events(t.Context(), store.EventFilter{Limit: 10})
+	require.NoError(t, err)
+	for _, e := range events {
+		got[e.Type+" "+e.Person+" "+e.Section] = e.Data["moved"]
+		if e.Type == "section.moved" {
+			assert.Equal(t, "Propagation A", e.Data["from"])
+		}
+	}
+	assert.Equal(t, map[string]any{
+		"section.joined Ada Alder Propagation C": true, "section.moved Ada Alder Propagation C": nil, "section.left Ada Alder Propagation A": true,
+		"section.joined Dora Daisy Propagation A": false,
+	}, got)
+}

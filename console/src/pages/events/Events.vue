@@ -7,6 +7,7 @@ import { useRouter } from 'vue-router'
 import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
+import Pager from '../../parts/Pager.vue'
 import { triggers } from '../../parts/triggers'
 import { when } from '../../parts/when'
 import Deliveries from './Deliveries.vue'
@@ -76,30 +77,12 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
       </template>
     </Column>
   </Listing>
-  <p class="actions">
-    <button v-if="cursor.length" class="turn" type="button" @click="cursor.pop()">← newer</button>
-    <button
-      v-if="list.data.value?.next"
-      class="turn"
-      type="button"
-      @click="cursor.push(list.data.value.next)"
-    >
-      older →
-    </button>
-  </p>
+  <Pager v-model="cursor" :next="list.data.value?.next" />
 </template>
 
 <style scoped>
 .urgent {
   color: var(--signal);
   font-weight: 600;
-}
-
-.turn {
-  font: inherit;
-  border: 0;
-  background: none;
-  text-decoration: underline;
-  cursor: pointer;
 }
 </style>

@@ -9,6 +9,7 @@ import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
+import Pager from '../../parts/Pager.vue'
 import Signal from '../../parts/Signal.vue'
 import { actions } from '../../parts/triggers'
 import { when } from '../../parts/when'
@@ -139,29 +140,11 @@ const kind = (k: string) => actions[k as keyof typeof actions] ?? k
       >
     </Column>
   </Listing>
-  <p class="actions">
-    <button v-if="cursor.length" class="turn" type="button" @click="cursor.pop()">← newer</button>
-    <button
-      v-if="list.data.value?.next"
-      class="turn"
-      type="button"
-      @click="cursor.push(list.data.value.next)"
-    >
-      older →
-    </button>
-  </p>
+  <Pager v-model="cursor" :next="list.data.value?.next" />
 </template>
 
 <style scoped>
 .urgent {
   color: var(--signal);
-}
-
-.turn {
-  font: inherit;
-  border: 0;
-  background: none;
-  text-decoration: underline;
-  cursor: pointer;
 }
 </style>

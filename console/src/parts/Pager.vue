@@ -1,0 +1,22 @@
+<script setup lang="ts">
+/** Turning the pages of a list, the newest first; the cursors of the pages before are kept. */
+const cursor = defineModel<string[]>({ required: true })
+defineProps<{ next?: string }>()
+</script>
+
+<template>
+  <p class="actions">
+    <button v-if="cursor.length" type="button" @click="cursor = cursor.slice(0, -1)">← newer</button>
+    <button v-if="next" type="button" @click="cursor = [...cursor, next]">older →</button>
+  </p>
+</template>
+
+<style scoped>
+button {
+  font: inherit;
+  border: 0;
+  background: none;
+  text-decoration: underline;
+  cursor: pointer;
+}
+</style>
