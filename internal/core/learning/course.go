@@ -99,8 +99,10 @@ func (c *Course) stands(at spot, s State) stands {
 	return out
 }
 
-// Advance is Advance of the course's outline, and gives the new percentage too. It
-// changes the state in place.
+// Advance adds one fact to a state, which it changes in place. It gives what follows
+// from the fact, in the order activity (the innermost first), progress, module, course,
+// and the new percentage. Facts about activities outside the outline are kept, so that a
+// later outline can count them, and nothing follows from them.
 func (c *Course) Advance(state State, fact Fact) (next State, derived []Derived, percent int) {
 	next = state
 	if next.Activities == nil {

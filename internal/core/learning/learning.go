@@ -1,6 +1,7 @@
 // Package learning works out progress from activity facts and a course outline.
 //
-//	state, derived := learning.Advance(outline, learning.State{}, fact)
+//	course := learning.NewCourse(outline)
+//	state, derived, percent := course.Advance(learning.State{}, fact)
 //	for _, d := range derived {
 //		fmt.Println(d.Kind, d.ModuleID)
 //	}
@@ -273,23 +274,9 @@ const (
 // Thresholds are the percentages whose crossing is reported.
 var Thresholds = []int{25, 50, 75, 100}
 
-// Advance adds one fact to a state. It returns the new state (the old one is
-// left as it was) and what follows from the fact, in the order activity (the
-// innermost first), progress, module, course. Facts about activities outside the
-// outline are kept, so that a later outline can count them, and nothing follows
-// from them.
-func Advance(outline Outline, state State, fact Fact) (State, []Derived) {
-	next := State{Activities: maps.Clone(state.Activities)}
-	if next.Activities == nil {
-		next.Activities = map[string]ActivityState{}
-	}
-	next.Activities[fact.ActivityID] = next.Activities[fact.ActivityID].with(fact)
-	return next, derive(standing(outline, state), standing(outline, next), outline)
-}
-
 // Recount works one activity out anew from all facts about it that still hold, as
 // after one of them was withdrawn. It gives what is open again, innermost first, and
-// then what follows as Advance would say it.
+// then what follows as Course.Advance would say it. It looks at the whole outline.
 func Recount(outline Outline, state State, activityID string, facts []Fact) (State, []Derived) {
 	next := State{Activities: maps.Clone(state.Activities)}
 	if next.Activities == nil {

@@ -2,6 +2,7 @@ package learning_test
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -21,11 +22,17 @@ var outline = learning.Outline{Modules: []learning.Module{
 	{ID: "m3", Title: "Not written yet"},
 }}
 
-func ExampleAdvance() {
-	state := learning.State{}
+// advance adds a fact to a state and leaves the old one as it was.
+func advance(o learning.Outline, s learning.State, f learning.Fact) (learning.State, []learning.Derived) {
+	next, derived, _ := learning.NewCourse(o).Advance(learning.State{Activities: maps.Clone(s.Activities)}, f)
+	return next, derived
+}
+
+func ExampleCourse_Advance() {
+	course, state := learning.NewCourse(outline), learning.State{}
 	for _, f := range []learning.Fact{{ActivityID: "a1", Verb: learning.Completed}, {ActivityID: "a2", Verb: learning.Passed}} {
 		var derived []learning.Derived
-		state, derived = learning.Advance(outline, state, f)
+		state, derived, _ = course.Advance(state, f)
 		for _, d := range derived {
 			fmt.Println(d.Kind, d.ModuleID, d.Percent)
 		}
@@ -39,22 +46,22 @@ func ExampleAdvance() {
 }
 
 func TestAssessmentNeedsAPass_E2(t *testing.T) {
-	s, derived := learning.Advance(outline, learning.State{}, learning.Fact{ActivityID: "a1", Verb: learning.Completed})
+	s, derived := advance(outline, learning.State{}, learning.Fact{ActivityID: "a1", Verb: learning.Completed})
 	assert.Len(t, derived, 2)
-	s, derived = learning.Advance(outline, s, learning.Fact{ActivityID: "a2", Verb: learning.Completed})
+	s, derived = advance(outline, s, learning.Fact{ActivityID: "a2", Verb: learning.Completed})
 	assert.Empty(t, derived, "completed is not passed")
-	s, derived = learning.Advance(outline, s, learning.Fact{ActivityID: "a2", Verb: learning.Failed})
+	s, derived = advance(outline, s, learning.Fact{ActivityID: "a2", Verb: learning.Failed})
 	assert.Empty(t, derived)
-	_, derived = learning.Advance(outline, s, learning.Fact{ActivityID: "a2", Verb: learning.Passed})
+	_, derived = advance(outline, s, learning.Fact{ActivityID: "a2", Verb: learning.Passed})
 	assert.Contains(t, derived, learning.Derived{Kind: learning.ModuleCompleted, ModuleID: "m1"})
 }
 
 func TestLastActivityCompletesModuleAndCourse_E2(t *testing.T) {
 	s := learning.State{}
 	for _, id := range []string{"a1", "a2", "a4"} {
-		s, _ = learning.Advance(outline, s, learning.Fact{ActivityID: id, Verb: learning.Passed})
+		s, _ = advance(outline, s, learning.Fact{ActivityID: id, Verb: learning.Passed})
 	}
-	_, derived := learning.Advance(outline, s, learning.Fact{ActivityID: "a5", Verb: learning.Completed})
+	_, derived := advance(outline, s, learning.Fact{ActivityID: "a5", Verb: learning.Completed})
 	assert.Equal(t, []learning.Derived{
 		{Kind: learning.ActivityCompleted, ModuleID: "m2", ActivityID: "a5"},
 		{Kind: learning.ProgressCrossed, Percent: 100},
@@ -82,7 +89,7 @@ func run(facts []learning.Fact) (learning.State, map[learning.Derived]int) {
 	state, events := learning.State{}, map[learning.Derived]int{}
 	for _, f := range facts {
 		var derived []learning.Derived
-		state, derived = learning.Advance(outline, state, f)
+		state, derived = advance(outline, state, f)
 		for _, d := range derived {
 			events[d]++
 		}
@@ -137,7 +144,7 @@ func TestRecountIsAsIfTheFactHadNeverCome_E2(t *testing.T) {
 		gone := rapid.IntRange(0, len(facts)-1).Draw(t, "gone")
 		fold := func(list []learning.Fact) (s learning.State) {
 			for _, f := range list {
-				s, _ = learning.Advance(outline, s, f)
+				s, _ = advance(outline, s, f)
 			}
 			return s
 		}

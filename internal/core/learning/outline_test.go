@@ -22,12 +22,12 @@ func TestNestedActivities_E2(t *testing.T) {
 		},
 	}}}}}
 	require.NoError(t, o.Check())
-	s, derived := learning.Advance(o, learning.State{}, learning.Fact{ActivityID: "lesson", Verb: learning.Completed})
+	s, derived := advance(o, learning.State{}, learning.Fact{ActivityID: "lesson", Verb: learning.Completed})
 	assert.Equal(t, 50, learning.Percent(o, s))
 	assert.NotContains(t, derived, learning.Derived{Kind: learning.ActivityCompleted, ModuleID: "m", ActivityID: "lesson"}, "its quiz is open")
-	s, derived = learning.Advance(o, s, learning.Fact{ActivityID: "quiz", Verb: learning.Passed, Score: mark(0.5)})
+	s, derived = advance(o, s, learning.Fact{ActivityID: "quiz", Verb: learning.Passed, Score: mark(0.5)})
 	assert.Empty(t, derived, "the pass mark decides, not the platform")
-	_, derived = learning.Advance(o, s, learning.Fact{ActivityID: "quiz", Verb: learning.Scored, Score: mark(0.6)})
+	_, derived = advance(o, s, learning.Fact{ActivityID: "quiz", Verb: learning.Scored, Score: mark(0.6)})
 	assert.Equal(t, []learning.Derived{
 		{Kind: learning.ActivityCompleted, ModuleID: "m", ActivityID: "quiz"},
 		{Kind: learning.ActivityCompleted, ModuleID: "m", ActivityID: "lesson"},
@@ -158,7 +158,7 @@ func TestReoutlineSaysWhatChanges_E2(t *testing.T) {
 		before, after := draw.Draw(t, "before"), draw.Draw(t, "after")
 		s := learning.State{}
 		for _, id := range rapid.SliceOfDistinct(rapid.SampledFrom(all), rapid.ID[string]).Draw(t, "done") {
-			s, _ = learning.Advance(before, s, learning.Fact{ActivityID: id, Verb: learning.Completed})
+			s, _ = advance(before, s, learning.Fact{ActivityID: id, Verb: learning.Completed})
 		}
 		derived := learning.Reoutline(before, after, s)
 		has := func(d learning.Derived) bool {
