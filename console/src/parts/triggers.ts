@@ -38,3 +38,6 @@ export const actions: Record<Schemas['Action']['kind'], string> = {
   task: 'open a task',
   row: 'append a row',
 }
+
+/** What a delivery does, in words. */
+export const doing = (kind: string) => actions[kind as keyof typeof actions] ?? kind

@@ -6,7 +6,7 @@ import { computed } from 'vue'
 import { api, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import Signal from '../../parts/Signal.vue'
-import { actions } from '../../parts/triggers'
+import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
 import Attempts from './Attempts.vue'
 
@@ -23,7 +23,6 @@ const retry = useMutation({
   mutationFn: (id: string) => ok(api.POST('/api/v1/deliveries/{id}/retry', { params: { path: { id } } })),
   onSuccess: () => queries.invalidateQueries({ queryKey: ['deliveries'] }),
 })
-const verb = (k: string) => actions[k as keyof typeof actions] ?? k
 </script>
 
 <template>
@@ -39,7 +38,7 @@ const verb = (k: string) => actions[k as keyof typeof actions] ?? k
         <Signal :state="d.state" />
         <span>{{ d.rule }}</span>
         <span
-          >{{ verb(d.action) }}<template v-if="d.connection"> through {{ d.connection }}</template></span
+          >{{ doing(d.action) }}<template v-if="d.connection"> through {{ d.connection }}</template></span
         >
         <span>{{ d.person }}</span>
         <span class="faint">{{

@@ -11,7 +11,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
 import Signal from '../../parts/Signal.vue'
-import { actions } from '../../parts/triggers'
+import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
 
 /** Deliveries of every event, by state, rule, connection and time; live. */
@@ -67,7 +67,6 @@ const narrowed = computed(() => !!(rule.value || connection.value || hours.value
 const states = ['planned', 'queued', 'retrying', 'delivered', 'waiting', 'skipped', 'stopped']
 const why = (d: Schemas['Delivery']) =>
   d.error ?? (d.held ? `${d.held}${d.nextAt ? `, until ${when(d.nextAt)}` : ''}` : '')
-const kind = (k: string) => actions[k as keyof typeof actions] ?? k
 </script>
 
 <template>
@@ -126,7 +125,7 @@ const kind = (k: string) => actions[k as keyof typeof actions] ?? k
     </Column>
     <Column header="Does">
       <template #body="{ data }"
-        >{{ kind(data.action)
+        >{{ doing(data.action)
         }}<span v-if="data.connection" class="faint"> through {{ data.connection }}</span></template
       >
     </Column>

@@ -67,7 +67,7 @@ function drop(i: number) {
 <style scoped>
 .activity {
   display: grid;
-  grid-template-columns: 1fr 1fr 7rem 5.5rem 5rem auto auto auto;
+  grid-template-columns: 1fr 1fr 8.5rem 5.5rem 5rem auto auto auto;
   gap: 0.4rem;
   align-items: center;
   padding: 0.15rem 0;

@@ -8,6 +8,7 @@ import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
+import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
 import Accounts from './Accounts.vue'
 
@@ -18,7 +19,6 @@ const person = useQuery({
 })
 const p = computed(() => person.data.value)
 const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s })))
-const verbs: Record<string, string> = { send: 'signed event', mail: 'mail', award: 'badge' }
 </script>
 
 <template>
@@ -84,7 +84,7 @@ const verbs: Record<string, string> = { send: 'signed event', mail: 'mail', awar
       ></Column>
       <Column header="What">
         <template #body="{ data }"
-          >{{ verbs[data.action]
+          >{{ doing(data.action)
           }}<template v-if="data.connection"> through {{ data.connection }}</template></template
         >
       </Column>

@@ -6,7 +6,7 @@ import { ref } from 'vue'
 
 import { api, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
-import { actions } from '../../parts/triggers'
+import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
 
 /** Trying a rule out: everything rendered and checked, nobody reached. */
@@ -36,7 +36,6 @@ const setRecipient = useMutation({
   onSuccess: () => queries.invalidateQueries({ queryKey: ['test-recipient'] }),
 })
 const plain = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : String(v))
-const kind = (k: string) => actions[k as keyof typeof actions] ?? k
 </script>
 
 <template>
@@ -78,7 +77,7 @@ const kind = (k: string) => actions[k as keyof typeof actions] ?? k
       </p>
       <article v-for="(s, i) in trial.data.value.steps" :key="i">
         <div>
-          {{ i + 1 }}. {{ kind(s.kind) }}
+          {{ i + 1 }}. {{ doing(s.kind) }}
           <span class="faint"
             ><template v-if="s.connection">through {{ s.connection }}</template
             ><template v-if="s.after">, after {{ s.after }}</template
