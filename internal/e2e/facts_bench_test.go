@@ -37,8 +37,8 @@ const (
 	factLearners   = 6_000
 	factActivities = 120
 	factBatch      = 100
-	factSeconds    = 60
-	factSenders    = 4
+	factSeconds    = 20
+	factSenders    = 8
 )
 
 // factory is a service over a durable database, with a course of many learners.

@@ -24,7 +24,7 @@ func (tx *Tx) Ask(ctx context.Context, who string, run bool, pairings ...Pairing
 		return nil
 	}
 	// clock_timestamp: what was asked for counts from now, not from the transaction's begin.
-	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET asked_at = clock_timestamp(), asked_by = $2, asked_run = (asked_run AND asked_at IS NOT NULL) OR $3 WHERE id = ANY ($1::uuid[])`, ids, who, run)
+	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET asked_at = clock_timestamp(), asked_by = $2, asked_run = (asked_run AND asked_at IS NOT NULL) OR $3 WHERE id = ANY ($1::text[]::uuid[])`, ids, who, run)
 	if err != nil {
 		return known(err, "asking for comparisons")
 	}
@@ -56,7 +56,7 @@ func (tx *Tx) Answered(ctx context.Context, all []Pairing, same []string) error 
 	for _, p := range all {
 		ids, asked = append(ids, p.ID), append(asked, p.AskedAt)
 	}
-	_, err := tx.PGX.Exec(ctx, `UPDATE pairings p SET asked_at = NULL, asked_run = false, compared_at = CASE WHEN p.id = ANY ($3::uuid[]) THEN now() ELSE p.compared_at END
-		FROM unnest($1::uuid[], $2::timestamptz[]) AS w (id, at) WHERE p.id = w.id AND p.asked_at = w.at`, ids, asked, same)
+	_, err := tx.PGX.Exec(ctx, `UPDATE pairings p SET asked_at = NULL, asked_run = false, compared_at = CASE WHEN p.id = ANY ($3::text[]::uuid[]) THEN now() ELSE p.compared_at END
+		FROM unnest($1::text[]::uuid[], $2::timestamptz[]) AS w (id, at) WHERE p.id = w.id AND p.asked_at = w.at`, ids, asked, same)
 	return known(err, "noting what was compared")
 }

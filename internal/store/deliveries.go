@@ -207,7 +207,7 @@ func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts 
 		ON CONFLICT DO NOTHING`, string(tried)); err != nil {
 		return nil, known(err, "writing attempts")
 	}
-	ended, err := tx.PGX.Query(ctx, `WITH was AS (SELECT id, state FROM deliveries WHERE id = ANY ($2::uuid[]) ORDER BY id FOR UPDATE)
+	ended, err := tx.PGX.Query(ctx, `WITH was AS (SELECT id, state FROM deliveries WHERE id = ANY ($2::text[]::uuid[]) ORDER BY id FOR UPDATE)
 		UPDATE deliveries d SET state = CASE WHEN was.state = 'stopped' AND w."State" <> 'delivered' THEN d.state ELSE w."State" END, attempts = w."Attempts", next_at = w."NextAt", due_at = w."DueAt", held = w."Held", code = w."Code", last_error = w."LastError",
 			result = coalesce(w."Result", '{}'), finished_at = w."FinishedAt"
 		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "State" text, "Attempts" int, "NextAt" timestamptz, "DueAt" timestamptz, "Held" text, "Code" text, "LastError" text, "Result" jsonb, "FinishedAt" timestamptz)
@@ -245,7 +245,7 @@ func (tx *Tx) Begin(ctx context.Context, due time.Time, ids ...string) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	rows, err := tx.PGX.Query(ctx, `UPDATE deliveries SET state = 'queued', due_at = coalesce(due_at, $2) WHERE id = ANY ($1::uuid[]) AND state = 'planned' RETURNING id::text`, ids, due)
+	rows, err := tx.PGX.Query(ctx, `UPDATE deliveries SET state = 'queued', due_at = coalesce(due_at, $2) WHERE id = ANY ($1::text[]::uuid[]) AND state = 'planned' RETURNING id::text`, ids, due)
 	if err != nil {
 		return known(err, "queueing deliveries")
 	}

@@ -218,5 +218,5 @@ func (s *Store) Fired(ctx context.Context, ruleID string) (fired, once map[strin
 // EventsByID finds events, oldest first.
 func (s *Store) EventsByID(ctx context.Context, ids []string) ([]Event, error) {
 	return many[Event](ctx, s, "finding events", `SELECT id::text, type, natural_key, person_id::text, section_id::text, course_id::text, module_id, activity_id, data, occurred_at, recorded_at
-		FROM events WHERE id = ANY ($1::uuid[]) ORDER BY id`, ids)
+		FROM events WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids)
 }

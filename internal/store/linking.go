@@ -105,7 +105,7 @@ func (s *Store) Groups(ctx context.Context, pairingID string) (map[string]string
 
 // GroupsOf does the same for many pairings.
 func (s *Store) GroupsOf(ctx context.Context, pairingIDs []string) (map[string]map[string]string, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT pairing_id::text, section_id::text, ref FROM pairing_groups WHERE pairing_id = ANY ($1::uuid[])`, pairingIDs)
+	rows, err := s.Pool.Query(ctx, `SELECT pairing_id::text, section_id::text, ref FROM pairing_groups WHERE pairing_id = ANY ($1::text[]::uuid[])`, pairingIDs)
 	if err != nil {
 		return nil, known(err, "listing groups")
 	}
@@ -130,12 +130,12 @@ func (tx *Tx) SetGroup(ctx context.Context, pairingID, sectionID, ref string) er
 // Regroup notes into which groups Kanban put an account, and out of which it took it.
 func (tx *Tx) Regroup(ctx context.Context, pairingID, remoteID string, join, quit []string) error {
 	if len(join) > 0 {
-		if _, err := tx.PGX.Exec(ctx, `INSERT INTO group_placements (pairing_id, section_id, remote_id) SELECT $1, unnest($3::uuid[]), $2 ON CONFLICT DO NOTHING`, pairingID, remoteID, join); err != nil {
+		if _, err := tx.PGX.Exec(ctx, `INSERT INTO group_placements (pairing_id, section_id, remote_id) SELECT $1, unnest($3::text[]::uuid[]), $2 ON CONFLICT DO NOTHING`, pairingID, remoteID, join); err != nil {
 			return known(err, "noting groups")
 		}
 	}
 	if len(quit) > 0 {
-		_, err := tx.PGX.Exec(ctx, `DELETE FROM group_placements WHERE pairing_id = $1 AND remote_id = $2 AND section_id = ANY ($3::uuid[])`, pairingID, remoteID, quit)
+		_, err := tx.PGX.Exec(ctx, `DELETE FROM group_placements WHERE pairing_id = $1 AND remote_id = $2 AND section_id = ANY ($3::text[]::uuid[])`, pairingID, remoteID, quit)
 		return known(err, "noting groups")
 	}
 	return nil
@@ -145,16 +145,18 @@ func (tx *Tx) Regroup(ctx context.Context, pairingID, remoteID string, join, qui
 type Result struct {
 	Code, Person, Identifier string
 	Percent                  int
-	State                    string // JSON of learning.State
+	State                    string // by activity, as JSON
 	UpdatedAt                time.Time
 }
 
 // ResultsOf lists what people have reached in sections.
 func (s *Store) ResultsOf(ctx context.Context, sectionIDs []string) ([]Result, error) {
 	return many[Result](ctx, s, "listing results", `
-		SELECT f.code, h.given_name || ' ' || h.family_name, h.identifier, g.percent, g.state::text, g.updated_at
+		SELECT f.code, h.given_name || ' ' || h.family_name, h.identifier, g.percent,
+			coalesce((SELECT jsonb_object_agg(a.activity_id, jsonb_strip_nulls(jsonb_build_object('first', a.first_at, 'last', a.last_at, 'completed', a.completed, 'passed', a.passed, 'failed', a.failed, 'best', a.best)))
+				FROM activity_progress a WHERE a.person_id = g.person_id AND a.section_id = g.section_id), '{}')::text, g.updated_at
 		FROM progress g JOIN section_facts f ON f.section_id = g.section_id JOIN people h ON h.id = g.person_id
-		WHERE g.section_id = ANY ($1::uuid[]) ORDER BY f.code, h.family_name, h.given_name, h.id`, sectionIDs)
+		WHERE g.section_id = ANY ($1::text[]::uuid[]) ORDER BY f.code, h.family_name, h.given_name, h.id`, sectionIDs)
 }
 
 // ServicesOfSections gives, by section, the names of the services at which it is paired.

@@ -56,7 +56,7 @@ func (tx *Tx) SectionsChanged(ctx context.Context) error {
 // RefreshSections works out anew what lists show: of the sections with these ids,
 // or of every section of the register when ids is nil.
 func (tx *Tx) RefreshSections(ctx context.Context, connectionID string, ids []string) error {
-	if _, err := tx.PGX.Exec(ctx, `SELECT refresh_section_facts($1, $2::uuid[])`, connectionID, ids); err != nil {
+	if _, err := tx.PGX.Exec(ctx, `SELECT refresh_section_facts($1, $2::text[]::uuid[])`, connectionID, ids); err != nil {
 		return known(err, "working out what lists show")
 	}
 	return tx.SectionsChanged(ctx)
@@ -109,7 +109,7 @@ func (s *Store) relist(ctx context.Context, held map[string]*listed, ids []strin
 		return nil
 	}
 	rows, err := s.Pool.Query(ctx, `SELECT id::text, section_id::text, set_id::text, connection_id::text, target_name, coalesce((policy->>'hold')::boolean, false), coalesce(counts::text, '{}'),
-		guarded, last_failed, ran_at, next_at, opens_at, paused_at, compared_at, ended_at, version, xmin FROM pairings WHERE id = ANY ($1::uuid[])`, ids)
+		guarded, last_failed, ran_at, next_at, opens_at, paused_at, compared_at, ended_at, version, xmin FROM pairings WHERE id = ANY ($1::text[]::uuid[])`, ids)
 	if err != nil {
 		return known(err, "listing pairings")
 	}

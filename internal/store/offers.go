@@ -119,7 +119,7 @@ func (tx *Tx) AccessesFor(ctx context.Context, offerID, after string, limit int)
 
 // AccessesByID lists some that an offer is made for, locked.
 func (tx *Tx) AccessesByID(ctx context.Context, ids []string) ([]Access, error) {
-	return tx.accesses(ctx, `WHERE id = ANY ($1::uuid[]) AND offer_id IS NOT NULL ORDER BY id FOR UPDATE`, ids)
+	return tx.accesses(ctx, `WHERE id = ANY ($1::text[]::uuid[]) AND offer_id IS NOT NULL ORDER BY id FOR UPDATE`, ids)
 }
 
 func (tx *Tx) accesses(ctx context.Context, where string, args ...any) ([]Access, error) {

@@ -58,7 +58,7 @@ func (s *Store) OutlineAt(ctx context.Context, courseID string, version int) (o 
 
 // OutlineVersions gives the version of the outline of each course that has one.
 func (s *Store) OutlineVersions(ctx context.Context, courseIDs []string) (map[string]int, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT course_id::text, version FROM outlines WHERE course_id = ANY ($1::uuid[])`, courseIDs)
+	rows, err := s.Pool.Query(ctx, `SELECT course_id::text, version FROM outlines WHERE course_id = ANY ($1::text[]::uuid[])`, courseIDs)
 	if err != nil {
 		return nil, known(err, "finding outlines")
 	}
@@ -124,81 +124,6 @@ func (s *Store) CoursesWith(ctx context.Context, activityIDs []string) (map[stri
 	var activity, course string
 	_, err = pgx.ForEachRow(rows, []any{&activity, &course}, func() error { out[activity] = append(out[activity], course); return nil })
 	return out, known(err, "finding activities")
-}
-
-// ProgressOf gives where a person stands in a section; the empty state when nothing
-// has been reported.
-func (s *Store) ProgressOf(ctx context.Context, personID, sectionID string) (state learning.State, err error) {
-	var text []byte
-	err = s.Pool.QueryRow(ctx, `SELECT state FROM progress WHERE person_id = $1 AND section_id = $2`, personID, sectionID).Scan(&text)
-	if errors.Is(err, pgx.ErrNoRows) {
-		return state, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(text, &state)
-	}
-	return state, known(err, "reading progress")
-}
-
-// Standing is one person's progress in one section.
-type Standing struct {
-	PersonID  string
-	SectionID string
-	State     learning.State
-	Percent   int
-	Version   int // of the outline by which it was worked out
-}
-
-// LockProgress reads and locks progress, one for each pair of person and section;
-// rows are made where there are none, with the given version, so that two facts never
-// advance one at once. The pairs must be ordered the same way by everybody.
-func (tx *Tx) LockProgress(ctx context.Context, pairs []Standing) ([]Standing, error) {
-	people, sections, versions := make([]string, len(pairs)), make([]string, len(pairs)), make([]int32, len(pairs))
-	for i, p := range pairs {
-		people[i], sections[i], versions[i] = p.PersonID, p.SectionID, int32(p.Version)
-	}
-	rows, err := tx.PGX.Query(ctx, `INSERT INTO progress AS g (person_id, section_id, state, percent, outline_version)
-		SELECT person, section, '{}', 0, version FROM unnest($1::uuid[], $2::uuid[], $3::int[]) WITH ORDINALITY AS w (person, section, version, n) ORDER BY n
-		ON CONFLICT (person_id, section_id) DO UPDATE SET person_id = g.person_id RETURNING person_id::text, section_id::text, state, percent, outline_version`, people, sections, versions)
-	if err != nil {
-		return nil, known(err, "reading progress")
-	}
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Standing])
-	return list, known(err, "reading progress")
-}
-
-// KeepProgress writes progress.
-func (tx *Tx) KeepProgress(ctx context.Context, all []Standing) error {
-	people, sections, states := make([]string, len(all)), make([]string, len(all)), make([]string, len(all))
-	percents, versions, lasts := make([]int32, len(all)), make([]int32, len(all)), make([]*time.Time, len(all))
-	for i, g := range all {
-		text, err := json.Marshal(g.State)
-		if err != nil {
-			return err
-		}
-		people[i], sections[i], states[i], percents[i], versions[i], lasts[i] = g.PersonID, g.SectionID, string(text), int32(g.Percent), int32(g.Version), lastOf(g.State)
-	}
-	_, err := tx.PGX.Exec(ctx, `UPDATE progress g SET state = w.state::jsonb, percent = w.percent, done = w.percent = 100, last_at = w.last, outline_version = w.version, updated_at = now()
-		FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::int[], $5::int[], $6::timestamptz[]) AS w (person, section, state, percent, version, last)
-		WHERE g.person_id = w.person AND g.section_id = w.section`, people, sections, states, percents, versions, lasts)
-	return known(err, "keeping progress")
-}
-
-// Outdated lists, in the order in which they are locked, progress in a course that was
-// worked out by an earlier version of its outline, from a place on.
-func (s *Store) Outdated(ctx context.Context, courseID string, version int, after Standing, limit int) ([]Standing, error) {
-	return many[Standing](ctx, s, "finding progress by an earlier outline", `SELECT g.person_id::text, g.section_id::text, g.state, g.percent, g.outline_version FROM progress g
-		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
-		WHERE c.id = $1 AND g.outline_version < $2 AND ($3 = '' OR (g.person_id, g.section_id) > (nullif($3, '')::uuid, nullif($4, '')::uuid))
-		ORDER BY g.person_id, g.section_id LIMIT $5`, courseID, version, after.PersonID, after.SectionID, limit)
-}
-
-// lastOf is when somebody did something last, nil for never.
-func lastOf(s learning.State) *time.Time {
-	if last := learning.LastActivity(s); !last.IsZero() {
-		return &last
-	}
-	return nil
 }
 
 // Idle is somebody who stopped, or never began.

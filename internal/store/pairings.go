@@ -83,7 +83,7 @@ func (tx *Tx) Reschedule(ctx context.Context, all []Pairing) error {
 		ids, next, opens = append(ids, p.ID), append(next, p.NextAt), append(opens, p.OpensAt)
 	}
 	_, err := tx.PGX.Exec(ctx, `UPDATE pairings p SET next_at = w.next_at, opens_at = w.opens_at
-		FROM unnest($1::uuid[], $2::timestamptz[], $3::timestamptz[]) AS w (id, next_at, opens_at) WHERE p.id = w.id`, ids, next, opens)
+		FROM unnest($1::text[]::uuid[], $2::timestamptz[], $3::timestamptz[]) AS w (id, next_at, opens_at) WHERE p.id = w.id`, ids, next, opens)
 	return known(err, "rescheduling pairings")
 }
 

@@ -243,7 +243,7 @@ func (tx *Tx) ReopenRun(ctx context.Context, id string) error {
 func (s *Store) RefusedOf(ctx context.Context, runIDs []string) (map[string]map[string]Change, error) {
 	rows, err := many[struct {
 		RunID, Entry, State, Code, Answer string
-	}](ctx, s, "listing refused changes", `SELECT run_id::text, entry::text, state, code, answer FROM changes WHERE run_id = ANY ($1::uuid[]) AND state IN ('refused', 'not-arrived')`, runIDs)
+	}](ctx, s, "listing refused changes", `SELECT run_id::text, entry::text, state, code, answer FROM changes WHERE run_id = ANY ($1::text[]::uuid[]) AND state IN ('refused', 'not-arrived')`, runIDs)
 	out := map[string]map[string]Change{}
 	for _, r := range rows {
 		c := Change{RunID: r.RunID, State: r.State, Code: r.Code, Answer: r.Answer}

@@ -47,7 +47,7 @@ LEFT JOIN linked_sections l ON l.section_id = f.section_id AND l.unlinked_at IS 
 
 // SectionsByID lists some by id, in that order, gone ones too.
 func (s *Store) SectionsByID(ctx context.Context, ids []string) ([]Section, error) {
-	return many[Section](ctx, s, "finding the sections", `SELECT x.* FROM unnest($1::uuid[]) WITH ORDINALITY AS w (id, n) JOIN (`+sectionsSQL+`) AS x (
+	return many[Section](ctx, s, "finding the sections", `SELECT x.* FROM unnest($1::text[]::uuid[]) WITH ORDINALITY AS w (id, n) JOIN (`+sectionsSQL+`) AS x (
 		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, connection_id, set_id) ON x.id = w.id::text ORDER BY w.n`, ids)
 }
 
@@ -78,7 +78,7 @@ func (s *Store) Person(ctx context.Context, id string) (Person, error) {
 
 // PeopleByID lists some by id.
 func (s *Store) PeopleByID(ctx context.Context, ids []string) ([]Person, error) {
-	return many[Person](ctx, s, "finding people", `SELECT `+personColumns+` FROM people p WHERE p.id = ANY ($1::uuid[])`, ids)
+	return many[Person](ctx, s, "finding people", `SELECT `+personColumns+` FROM people p WHERE p.id = ANY ($1::text[]::uuid[])`, ids)
 }
 
 // PersonByIdentifier finds the one person with the register's identifier.
@@ -136,11 +136,11 @@ type Enrolled struct {
 func (s *Store) SectionsOf(ctx context.Context, personIDs, courseIDs []string) ([]Enrolled, error) {
 	return many[Enrolled](ctx, s, "finding the people's sections", `
 		SELECT DISTINCT w.id::text, x.id::text, x.course::text, e.role
-		FROM unnest($1::uuid[]) AS w (id)
+		FROM unnest($1::text[]::uuid[]) AS w (id)
 		CROSS JOIN LATERAL (SELECT p.connection_id, p.sourced_id FROM people p WHERE p.id = w.id LIMIT 1) p
 		CROSS JOIN LATERAL (SELECT e.section, e.role FROM enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL OFFSET 0) e
 		CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course FROM sections s WHERE s.connection_id = p.connection_id AND s.sourced_id = e.section OFFSET 0) x
-		WHERE cardinality($2::uuid[]) = 0 OR x.course = ANY ($2::uuid[])
+		WHERE cardinality($2::text[]::uuid[]) = 0 OR x.course = ANY ($2::text[]::uuid[])
 		ORDER BY 1, 2`, personIDs, append([]string{}, courseIDs...))
 }
 
@@ -179,7 +179,7 @@ func (s *Store) Sources(ctx context.Context, connectionID string, pairings []Pai
 	members, err := sides[roster.Member](ctx, s, "reading the sections' people", `
 		WITH asked AS MATERIALIZED (
 			SELECT w.id AS pairing_id, coalesce(l.section_id, w.section_id) AS section_id, w.set_id IS NOT NULL AS grouped
-			FROM unnest($2::uuid[], $3::uuid[], $4::uuid[]) AS w (id, section_id, set_id)
+			FROM unnest($2::text[]::uuid[], $3::text[]::uuid[], $4::text[]::uuid[]) AS w (id, section_id, set_id)
 			LEFT JOIN linked_sections l ON l.set_id = w.set_id AND l.unlinked_at IS NULL)
 		SELECT w.pairing_id::text, p.id::text, e.role, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
 		       p.user_ids, p.org, coalesce(o.name, ''), coalesce(a.remote_id, ''), coalesce(a.chosen_by <> '', false), coalesce(a.switched_off, false),
@@ -202,12 +202,12 @@ func (s *Store) Sources(ctx context.Context, connectionID string, pairings []Pai
 		`SELECT p.pairing_id::text, p.person_id::text, p.remote_id, p.name, EXISTS (
 			SELECT 1 FROM placements o JOIN pairings q ON q.id = o.pairing_id
 			WHERE o.remote_id = p.remote_id AND o.pairing_id <> p.pairing_id AND q.connection_id = $2 AND q.ended_at IS NULL)
-		FROM placements p WHERE p.pairing_id = ANY ($1::uuid[])`, ids, connectionID)
+		FROM placements p WHERE p.pairing_id = ANY ($1::text[]::uuid[])`, ids, connectionID)
 	if err != nil {
 		return nil, err
 	}
 	grouped, err := sides[roster.Grouping](ctx, s, "reading whom the pairings put into groups",
-		`SELECT pairing_id::text, remote_id, section_id::text FROM group_placements WHERE pairing_id = ANY ($1::uuid[])`, ids)
+		`SELECT pairing_id::text, remote_id, section_id::text FROM group_placements WHERE pairing_id = ANY ($1::text[]::uuid[])`, ids)
 	for _, id := range ids {
 		out[id] = roster.Source{Members: members[id], Placed: placed[id], Grouped: grouped[id]}
 	}

@@ -21,7 +21,7 @@ func (s *Store) SectionsOfPairings(ctx context.Context, ids []string) (map[strin
 		LEFT JOIN linked_sets t ON t.id = p.set_id
 		LEFT JOIN linked_sections l ON l.set_id = p.set_id AND l.unlinked_at IS NULL
 		JOIN section_facts f ON f.section_id = coalesce(l.section_id, p.section_id)
-		WHERE p.id = ANY ($1::uuid[]) GROUP BY p.id, lead.section_id, t.id`, ids)
+		WHERE p.id = ANY ($1::text[]::uuid[]) GROUP BY p.id, lead.section_id, t.id`, ids)
 	out := make(map[string]Section, len(rows))
 	for _, r := range rows {
 		out[r.PairingID] = Section{ID: r.SectionID, Title: r.Title, Connection: r.Register, EndsOn: r.Ends, Gone: r.Gone}

@@ -36,7 +36,7 @@ func (tx *Tx) AddStatements(ctx context.Context, connectionID string, all []Stat
 	}
 	var batch pgx.Batch
 	batch.Queue(`INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration)
-		SELECT w.* FROM unnest($1::uuid[], $2::uuid[], $3::jsonb[], $4::uuid[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[]) AS w
+		SELECT w.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::jsonb[], $4::text[]::uuid[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[]) AS w
 		ON CONFLICT (id) DO NOTHING RETURNING id::text`, ids, connections, bodies, people, notes, actors, verbs, objects, registrations)
 	batch.Queue(`SELECT lower(object) FROM statements WHERE connection_id = $1 AND verb = $3 AND lower(object) = ANY ($2)`, connectionID, ids, voidVerb)
 	results := tx.PGX.SendBatch(ctx, &batch)
@@ -52,7 +52,7 @@ func (tx *Tx) AddStatements(ctx context.Context, connectionID string, all []Stat
 		return nil, awaited, known(err, "storing statements")
 	}
 	existing = map[string]json.RawMessage{}
-	rows, err := tx.PGX.Query(ctx, `SELECT id::text, body FROM statements WHERE id = ANY ($1::uuid[])`, ids)
+	rows, err := tx.PGX.Query(ctx, `SELECT id::text, body FROM statements WHERE id = ANY ($1::text[]::uuid[])`, ids)
 	if err != nil {
 		return nil, nil, known(err, "finding stored statements")
 	}

@@ -209,10 +209,15 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 			return out, err
 		}
 		after = list[len(list)-1]
+		states, err := s.Store.States(ctx, list)
+		if err != nil {
+			return out, err
+		}
 		for _, g := range list {
 			out.People++
-			t := OutlineTouch{PersonID: g.PersonID, Before: learning.Percent(now, g.State), After: learning.Percent(o, g.State)}
-			for _, d := range learning.Reoutline(now, o, g.State) {
+			state := states[[2]string{g.PersonID, g.SectionID}]
+			t := OutlineTouch{PersonID: g.PersonID, Before: learning.Percent(now, state), After: learning.Percent(o, state)}
+			for _, d := range learning.Reoutline(now, o, state) {
 				name := title[d.ModuleID+"/"+d.ActivityID]
 				switch d.Kind {
 				case learning.CourseCompleted:

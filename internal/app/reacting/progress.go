@@ -17,14 +17,21 @@ import (
 // advance adds facts to the progress of the people they are about, and records what
 // follows, all with one reading and one writing of progress.
 func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) error {
-	outlines := map[[2]string]*outlined{}
+	places := map[[2]string]place{}
 	var pairs []store.Standing
+	reached := map[[3]string]*store.Reached{}
+	var asked []store.Reached
 	for _, x := range items {
 		for _, p := range x.places {
 			key := [2]string{x.person.ID, p.SectionID}
-			if outlines[key] == nil {
-				outlines[key] = p.outlined
+			if _, there := places[key]; !there {
+				places[key] = p
 				pairs = append(pairs, store.Standing{PersonID: x.person.ID, SectionID: p.SectionID, Version: p.version})
+			}
+			of := [3]string{x.person.ID, p.SectionID, x.fact.ActivityID}
+			if reached[of] == nil {
+				reached[of] = &store.Reached{PersonID: of[0], SectionID: of[1], ActivityID: of[2]}
+				asked = append(asked, *reached[of])
 			}
 		}
 	}
@@ -32,29 +39,31 @@ func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) erro
 		return nil
 	}
 	slices.SortFunc(pairs, orderOf)
-	locked, err := tx.LockProgress(ctx, pairs)
+	locked, there, err := tx.LockProgress(ctx, pairs, asked)
+	if err != nil {
+		return err
+	}
+	for _, r := range there {
+		*reached[[3]string{r.PersonID, r.SectionID, r.ActivityID}] = r
+	}
+	events, err := s.reoutline(ctx, tx, locked, places)
 	if err != nil {
 		return err
 	}
 	at := make(map[[2]string]*store.Standing, len(locked))
-	var events []store.Event
 	for i := range locked {
-		g := &locked[i]
-		key := [2]string{g.PersonID, g.SectionID}
-		at[key] = g
+		at[[2]string{locked[i].PersonID, locked[i].SectionID}] = &locked[i]
 	}
 	for _, x := range items {
 		for _, p := range x.places {
-			g := at[[2]string{x.person.ID, p.SectionID}]
-			caught, err := s.reoutline(ctx, g, p.CourseID, p.outlined)
-			if err != nil {
-				return err
-			}
-			events = append(events, caught...)
-			events = append(events, s.step(g, x, p)...)
+			key := [2]string{x.person.ID, p.SectionID}
+			events = append(events, s.step(at[key], reached[[3]string{key[0], key[1], x.fact.ActivityID}], x, places[key])...)
 		}
 	}
-	if err := tx.KeepProgress(ctx, locked); err != nil {
+	for i, r := range asked {
+		asked[i] = *reached[[3]string{r.PersonID, r.SectionID, r.ActivityID}]
+	}
+	if err := tx.KeepProgress(ctx, locked, asked); err != nil {
 		return err
 	}
 	known := s.newKnown()
@@ -65,9 +74,15 @@ func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) erro
 }
 
 // step adds one fact to one person's progress in one section and gives what follows.
-func (s *Service) step(g *store.Standing, x *item, p place) []store.Event {
+func (s *Service) step(g *store.Standing, r *store.Reached, x *item, p place) []store.Event {
 	var derived []learning.Derived
-	g.State, derived, g.Percent = p.course.Advance(g.State, x.fact)
+	g.Tally, r.ActivityState, derived = p.course.Advance(g.Tally, r.ActivityState, x.fact)
+	if len(derived) > 0 {
+		g.Percent = p.course.Percent(g.Tally)
+	}
+	if g.LastAt == nil || x.fact.At.After(*g.LastAt) {
+		g.LastAt = &x.fact.At
+	}
 	module, activity, _ := p.course.Find(x.fact.ActivityID)
 	about := func(kind rule.Trigger, key string) store.Event {
 		e := store.Event{
@@ -123,18 +138,48 @@ func follows(g *store.Standing, courseID string, derived []learning.Derived, at 
 }
 
 // reoutline brings progress that was worked out by an earlier outline up to the
-// present one, and gives what follows from that.
-func (s *Service) reoutline(ctx context.Context, g *store.Standing, courseID string, now *outlined) ([]store.Event, error) {
-	if g.Version >= now.version {
-		return nil, nil
+// present one, and gives what follows from that. Where somebody else has gone by a
+// later outline already, the place gets that one.
+func (s *Service) reoutline(ctx context.Context, tx *store.Tx, all []store.Standing, places map[[2]string]place) (events []store.Event, err error) {
+	var behind []store.Standing
+	for _, g := range all {
+		key := [2]string{g.PersonID, g.SectionID}
+		p := places[key]
+		if g.Version > p.version {
+			now, err := s.outlinesOf(ctx, []string{p.CourseID})
+			if err != nil {
+				return nil, err
+			}
+			if o := now[p.CourseID]; o != nil {
+				p.outlined = o
+				places[key] = p
+			}
+		}
+		if g.Version < p.version || g.Tally == nil {
+			behind = append(behind, g)
+		}
 	}
-	before, err := s.Store.OutlineAt(ctx, courseID, g.Version)
+	states, err := tx.States(ctx, behind)
 	if err != nil {
 		return nil, err
 	}
-	derived := learning.Reoutline(before, now.course.Outline, g.State)
-	g.Version, g.Percent = now.version, now.course.Percent(g.State)
-	return follows(g, courseID, derived, s.now(), fmt.Sprintf("outline-%d", now.version), learning.Fact{}), nil
+	for i := range all {
+		g := &all[i]
+		key := [2]string{g.PersonID, g.SectionID}
+		p, state := places[key], states[key]
+		if g.Version >= p.version && g.Tally != nil {
+			continue
+		}
+		before, err := s.Store.OutlineAt(ctx, p.CourseID, g.Version)
+		if err != nil {
+			return nil, err
+		}
+		derived := learning.Reoutline(before, p.course.Outline, state)
+		g.Version, g.Tally = p.version, p.course.Tally(state)
+		g.Percent = p.course.Percent(g.Tally)
+		events = append(events, follows(g, p.CourseID, derived, s.now(), fmt.Sprintf("outline-%d", p.version), learning.Fact{})...)
+	}
+	return events, nil
 }
 
 // recountAtOnce is how many people's progress is worked out in one transaction after
@@ -156,19 +201,19 @@ func (s *Service) RecountCourse(ctx context.Context, courseID string) error {
 		}
 		after = list[len(list)-1]
 		if err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-			locked, err := tx.LockProgress(ctx, list)
+			locked, _, err := tx.LockProgress(ctx, list, nil)
 			if err != nil {
 				return err
 			}
-			var events []store.Event
-			for i := range locked {
-				some, err := s.reoutline(ctx, &locked[i], courseID, now)
-				if err != nil {
-					return err
-				}
-				events = append(events, some...)
+			places := map[[2]string]place{}
+			for _, g := range locked {
+				places[[2]string{g.PersonID, g.SectionID}] = place{store.Enrolled{PersonID: g.PersonID, SectionID: g.SectionID, CourseID: courseID}, now}
 			}
-			if err := tx.KeepProgress(ctx, locked); err != nil {
+			events, err := s.reoutline(ctx, tx, locked, places)
+			if err != nil {
+				return err
+			}
+			if err := tx.KeepProgress(ctx, locked, nil); err != nil {
 				return err
 			}
 			_, err = tx.Record(ctx, events)
@@ -215,18 +260,20 @@ func (s *Service) void(ctx context.Context, tx *store.Tx, connectionID, statemen
 
 // recount works one person's progress in one section out anew.
 func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Verbs, p place, v store.Voided) error {
-	locked, err := tx.LockProgress(ctx, []store.Standing{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.version}})
+	locked, _, err := tx.LockProgress(ctx, []store.Standing{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.version}}, nil)
 	if err != nil {
 		return err
 	}
 	if len(locked) != 1 {
 		return errors.New("progress could not be locked")
 	}
-	g := &locked[0]
-	events, err := s.reoutline(ctx, g, p.CourseID, p.outlined)
+	g, key := &locked[0], [2]string{p.PersonID, p.SectionID}
+	places := map[[2]string]place{key: p}
+	events, err := s.reoutline(ctx, tx, locked, places)
 	if err != nil {
 		return err
 	}
+	course := places[key].course
 	// Read once nobody else can add to it.
 	bodies, err := tx.StatementsAbout(ctx, p.PersonID, []string{v.Object})
 	if err != nil {
@@ -246,11 +293,30 @@ func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Ver
 			facts = append(facts, factOf(st, says, s.now()))
 		}
 	}
-	next, derived := learning.Recount(p.course.Outline, g.State, v.Object, facts)
-	g.State, g.Percent = next, p.course.Percent(next)
-	if err := tx.KeepProgress(ctx, locked); err != nil {
+	states, err := tx.States(ctx, locked)
+	if err != nil {
+		return err
+	}
+	next, derived := learning.Recount(course.Outline, states[key], v.Object, facts)
+	g.Tally = course.Tally(next)
+	g.Percent, g.LastAt = course.Percent(g.Tally), lastOf(next)
+	var reached []store.Reached
+	if activity, there := next.Activities[v.Object]; there {
+		reached = append(reached, store.Reached{PersonID: g.PersonID, SectionID: g.SectionID, ActivityID: v.Object, ActivityState: activity})
+	} else if err := tx.ForgetActivity(ctx, g.PersonID, g.SectionID, v.Object); err != nil {
+		return err
+	}
+	if err := tx.KeepProgress(ctx, locked, reached); err != nil {
 		return err
 	}
 	_, err = tx.Record(ctx, append(events, follows(g, p.CourseID, derived, s.now(), v.ID, learning.Fact{})...))
 	return err
+}
+
+// lastOf is when somebody did something last, nil for never.
+func lastOf(s learning.State) *time.Time {
+	if last := learning.LastActivity(s); !last.IsZero() {
+		return &last
+	}
+	return nil
 }

@@ -100,11 +100,11 @@ func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) e
 	if err != nil {
 		return err
 	}
-	r, err := s.reactions(ctx, b, s.newKnown(), events, ruleID)
+	r, err := s.reactions(ctx, b, s.newKnown(), b.matching(events), ruleID)
 	if err != nil || r.none() {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error { return s.keepReactions(ctx, tx, b, r) })
+	return s.Store.InTx(ctx, func(tx *store.Tx) error { return s.keepReactions(ctx, tx, r) })
 }
 
 // record writes events and makes, in the same transaction, the deliveries that follow
@@ -122,45 +122,89 @@ func (s *Service) record(ctx context.Context, tx *store.Tx, known *known, events
 	for _, id := range fresh {
 		isNew[id] = true
 	}
+	list := b.matching(slices.DeleteFunc(events, func(e store.Event) bool { return !isNew[e.ID] }))
 	now := s.now()
-	var matter []store.Event
-	for _, e := range events {
-		if !isNew[e.ID] || len(b.fires.Match(at(e)))+len(b.undone.Match(at(e))) == 0 {
-			continue
-		}
-		// As it reads when it comes out of the database.
-		text, err := json.Marshal(e.Data)
-		if err != nil {
+	for i := range list {
+		e := &list[i].event
+		e.RecordedAt = now
+		if e.Data, err = asStored(e.Data); err != nil {
 			return err
 		}
-		e.Data, e.RecordedAt = nil, now
-		if err := json.Unmarshal(text, &e.Data); err != nil {
-			return err
-		}
-		matter = append(matter, e)
 	}
-	r, err := s.reactions(ctx, b, known, matter, "")
+	r, err := s.reactions(ctx, b, known, list, "")
 	if err != nil || r.none() {
 		return err
 	}
-	return s.keepReactions(ctx, tx, b, r)
+	return s.keepReactions(ctx, tx, r)
+}
+
+// asStored gives what an event holds as it reads when it comes out of the database.
+func asStored(data map[string]any) (map[string]any, error) {
+	out := make(map[string]any, len(data))
+	for name, v := range data {
+		switch v := v.(type) {
+		case string, float64, bool, nil:
+			out[name] = v
+		case int:
+			out[name] = float64(v)
+		default:
+			text, err := json.Marshal(v)
+			if err != nil {
+				return nil, err
+			}
+			var read any
+			if err := json.Unmarshal(text, &read); err != nil {
+				return nil, err
+			}
+			out[name] = read
+		}
+	}
+	return out, nil
+}
+
+// matched is an event with the rules that it sets off, and those whose deliveries it
+// takes back.
+type matched struct {
+	event         store.Event
+	fires, undone []rule.Rule
+}
+
+// matching gives the events that any rule is about.
+func (b *book) matching(events []store.Event) (list []matched) {
+	for _, e := range events {
+		m := matched{e, b.fires.Match(at(e)), nil}
+		if e.PersonID != nil {
+			m.undone = b.undone.Match(rule.Event{Type: rule.Trigger(e.Type), At: at(e).At})
+		}
+		if len(m.fires)+len(m.undone) > 0 {
+			list = append(list, m)
+		}
+	}
+	return list
 }
 
 // reactions are what follows from events.
 type reactions struct {
 	made []store.Delivery
-	undo []store.Event // that take something back
+	undo []matched // that take something back
 }
 
 func (r reactions) none() bool { return len(r.made)+len(r.undo) == 0 }
 
-func (s *Service) reactions(ctx context.Context, b *book, known *known, events []store.Event, ruleID string) (out reactions, err error) {
-	if err := known.prefetch(ctx, slices.DeleteFunc(slices.Clone(events), func(e store.Event) bool { return len(b.fires.Match(at(e))) == 0 })); err != nil {
+func (s *Service) reactions(ctx context.Context, b *book, known *known, list []matched, ruleID string) (out reactions, err error) {
+	var events []store.Event
+	for _, m := range list {
+		if len(m.fires) > 0 {
+			events = append(events, m.event)
+		}
+	}
+	if err := known.prefetch(ctx, events); err != nil {
 		return out, err
 	}
-	for _, e := range events {
+	for _, m := range list {
+		e := m.event
 		known.next()
-		for _, match := range b.fires.Match(at(e)) {
+		for _, match := range m.fires {
 			r := b.byID[match.ID]
 			if ruleID != "" && r.ID != ruleID || ruleID == "" && e.RecordedAt.Before(*r.OnSince) {
 				continue
@@ -174,20 +218,20 @@ func (s *Service) reactions(ctx context.Context, b *book, known *known, events [
 			}
 			out.made = append(out.made, list...)
 		}
-		if ruleID == "" && e.PersonID != nil && len(b.undone.Match(at(e))) > 0 {
-			out.undo = append(out.undo, e)
+		if ruleID == "" && len(m.undone) > 0 {
+			out.undo = append(out.undo, m)
 		}
 	}
 	return out, nil
 }
 
-func (s *Service) keepReactions(ctx context.Context, tx *store.Tx, b *book, r reactions) error {
+func (s *Service) keepReactions(ctx context.Context, tx *store.Tx, r reactions) error {
 	if err := s.queue(ctx, tx, r.made); err != nil {
 		return err
 	}
-	for _, e := range r.undo {
-		for _, match := range b.undone.Match(rule.Event{Type: rule.Trigger(e.Type), At: at(e).At}) {
-			if err := s.takeBack(ctx, tx, e, match.ID); err != nil {
+	for _, m := range r.undo {
+		for _, match := range m.undone {
+			if err := s.takeBack(ctx, tx, m.event, match.ID); err != nil {
 				return err
 			}
 		}

@@ -1,19 +1,57 @@
 package learning
 
+import "slices"
+
 // Course is an outline made ready for adding many facts: what one fact costs follows
 // the activity's own module, not the whole outline. It never changes and can be shared.
 type Course struct {
-	Outline Outline
-	spots   map[string]spot
-	counted []Activity   // of all modules
-	modules [][]Activity // what counts of each
+	Outline    Outline
+	activities []Activity // every one, module by module
+	spots      map[string]spot
+	counted    []int   // places of what counts, of all modules
+	modules    [][]int // places of what counts of each
 }
 
 // spot is where an activity stands.
 type spot struct {
+	place  int
 	module int
-	chain  []Activity // itself and what holds it, the innermost first
-	counts bool
+	chain  []link // itself and what holds it, the innermost first
+}
+
+// link is an activity with the places of what must be done for it to be done: itself,
+// and what is required of what is nested in it.
+type link struct {
+	id    string
+	needs []int
+}
+
+// Tally says which activities of a course somebody has done themselves, whatever is
+// nested in them: one bit for each, in the order of the outline. It holds for one
+// version of the outline only; the empty one says that nothing is done.
+type Tally []byte
+
+func (t Tally) has(place int) bool {
+	return place/8 < len(t) && t[place/8]&(1<<(place%8)) != 0
+}
+
+func (t Tally) set(place int, done bool) Tally {
+	if place/8 >= len(t) {
+		t = append(t, make([]byte, place/8+1-len(t))...)
+	}
+	if t[place/8] &^= 1 << (place % 8); done {
+		t[place/8] |= 1 << (place % 8)
+	}
+	return t
+}
+
+func (t Tally) all(places []int) bool {
+	for _, p := range places {
+		if !t.has(p) {
+			return false
+		}
+	}
+	return len(places) > 0
 }
 
 // NewCourse prepares an outline.
@@ -21,20 +59,38 @@ func NewCourse(o Outline) *Course {
 	c := &Course{Outline: o, spots: map[string]spot{}}
 	for i, m := range o.Modules {
 		within := map[string]bool{}
-		c.modules = append(c.modules, counted(m))
-		for _, a := range c.modules[i] {
+		for _, a := range counted(m) {
 			within[a.ID] = true
-			c.counted = append(c.counted, a)
 		}
-		var place func(list []Activity, above []Activity)
-		place = func(list []Activity, above []Activity) {
+		var counts []int
+		var place func(list []Activity, above []link) (required []int)
+		place = func(list []Activity, above []link) (required []int) {
 			for _, a := range list {
-				chain := append([]Activity{a}, above...)
-				c.spots[a.ID] = spot{i, chain, within[a.ID]}
-				place(a.Activities, chain)
+				at := len(c.activities)
+				c.activities = append(c.activities, a)
+				if within[a.ID] {
+					counts = append(counts, at)
+				}
+				// What holds it is found again once all that is nested is placed.
+				chain := append([]link{{id: a.ID}}, above...)
+				needs := append([]int{at}, place(a.Activities, chain)...)
+				c.spots[a.ID] = spot{at, i, chain}
+				chain[0].needs = needs
+				if !a.Optional {
+					required = append(required, needs...)
+				}
 			}
+			return required
 		}
 		place(m.Activities, nil)
+		c.modules = append(c.modules, counts)
+		c.counted = append(c.counted, counts...)
+	}
+	for id, at := range c.spots {
+		for i, l := range at.chain {
+			at.chain[i] = c.spots[l.id].chain[0]
+		}
+		c.spots[id] = at
 	}
 	return c
 }
@@ -45,106 +101,76 @@ func (c *Course) Find(activityID string) (Module, Activity, bool) {
 	if !ok {
 		return Module{}, Activity{}, false
 	}
-	return c.Outline.Modules[at.module], at.chain[0], true
+	return c.Outline.Modules[at.module], c.activities[at.place], true
 }
 
-// Percent is Percent of the course's outline.
-func (c *Course) Percent(s State) int {
-	if len(c.counted) == 0 {
-		return 0
-	}
-	return c.done(s) * 100 / len(c.counted)
-}
-
-// done counts what is done, by way of the shorter of the two lists.
-func (c *Course) done(s State) (n int) {
-	if len(s.Activities) < len(c.counted) {
-		for id := range s.Activities {
-			if at, ok := c.spots[id]; ok && at.counts && own(at.chain[0], s) {
-				n++
-			}
+// Tally works a tally out of everything that is known about a person.
+func (c *Course) Tally(s State) Tally {
+	t := Tally{}
+	for id, a := range s.Activities {
+		if at, ok := c.spots[id]; ok && own(c.activities[at.place], a) {
+			t = t.set(at.place, true)
 		}
-		return n
 	}
-	for i := range c.counted {
-		if own(c.counted[i], s) {
+	return t
+}
+
+// Percent is the share of counted activities that are done, as the function Percent
+// gives it.
+func (c *Course) Percent(t Tally) int {
+	return c.done(t) * 100 / max(len(c.counted), 1)
+}
+
+func (c *Course) done(t Tally) (n int) {
+	for _, p := range c.counted {
+		if t.has(p) {
 			n++
 		}
 	}
 	return n
 }
 
-func allOwn(list []Activity, s State) bool {
-	for i := range list {
-		if !own(list[i], s) {
+// courseDone reports whether every module that has activities is done.
+func (c *Course) courseDone(t Tally) bool {
+	for _, places := range c.modules {
+		if len(places) > 0 && !t.all(places) {
 			return false
 		}
 	}
-	return len(list) > 0
+	return len(c.counted) > 0
 }
 
-// stands is how far somebody has come, as far as one activity can change it.
-type stands struct {
-	chain          []bool
-	done           int
-	module, course bool
-}
-
-func (c *Course) stands(at spot, s State) stands {
-	out := stands{done: c.done(s), module: allOwn(c.modules[at.module], s)}
-	for _, a := range at.chain {
-		out.chain = append(out.chain, Done(a, s))
-	}
-	out.course = out.module && CourseDone(c.Outline, s)
-	return out
-}
-
-// Advance adds one fact to a state, which it changes in place. It gives what follows
-// from the fact, in the order activity (the innermost first), progress, module, course,
-// and the new percentage. Facts about activities outside the outline are kept, so that a
-// later outline can count them, and nothing follows from them.
-func (c *Course) Advance(state State, fact Fact) (next State, derived []Derived, percent int) {
-	next = state
-	if next.Activities == nil {
-		next.Activities = map[string]ActivityState{}
-	}
+// Advance adds one fact about an activity to a tally and to what is known about that
+// activity. It gives what follows from the fact, in the order activity (the innermost
+// first), progress, module, course. From facts about activities outside the outline
+// nothing follows.
+func (c *Course) Advance(was Tally, activity ActivityState, fact Fact) (is Tally, now ActivityState, derived []Derived) {
+	now = activity.with(fact)
 	at, ok := c.spots[fact.ActivityID]
-	var was stands
-	if ok {
-		was = c.stands(at, next)
+	if !ok || own(c.activities[at.place], now) == was.has(at.place) {
+		return was, now, nil
 	}
-	next.Activities[fact.ActivityID] = next.Activities[fact.ActivityID].with(fact)
-	if !ok {
-		return next, nil, c.Percent(next)
-	}
-	is := c.stands(at, next)
-	total := max(len(c.counted), 1)
+	is = slices.Clone(was).set(at.place, !was.has(at.place))
 	m := c.Outline.Modules[at.module]
 	var opened, done []Derived
-	for i, a := range at.chain {
+	note := func(before, after bool, reopened, completed Derived) {
 		switch {
-		case was.chain[i] && !is.chain[i]:
-			opened = append(opened, Derived{Kind: ActivityReopened, ModuleID: m.ID, ActivityID: a.ID})
-		case !was.chain[i] && is.chain[i]:
-			done = append(done, Derived{Kind: ActivityCompleted, ModuleID: m.ID, ActivityID: a.ID})
+		case before && !after:
+			opened = append(opened, reopened)
+		case !before && after:
+			done = append(done, completed)
 		}
 	}
-	if was.module && !is.module {
-		opened = append(opened, Derived{Kind: ModuleReopened, ModuleID: m.ID})
+	for _, l := range at.chain {
+		note(was.all(l.needs), is.all(l.needs), Derived{Kind: ActivityReopened, ModuleID: m.ID, ActivityID: l.id}, Derived{Kind: ActivityCompleted, ModuleID: m.ID, ActivityID: l.id})
 	}
-	if was.course && !is.course {
-		opened = append(opened, Derived{Kind: CourseReopened})
-	}
+	before, after := c.Percent(was), c.Percent(is)
 	for _, n := range Thresholds {
-		if was.done*100/total < n && is.done*100/total >= n {
+		if before < n && after >= n {
 			done = append(done, Derived{Kind: ProgressCrossed, Percent: n})
 		}
 	}
-	if !was.module && is.module {
-		done = append(done, Derived{Kind: ModuleCompleted, ModuleID: m.ID})
-	}
-	if !was.course && is.course {
-		done = append(done, Derived{Kind: CourseCompleted})
-	}
-	return next, append(opened, done...), is.done * 100 / total
+	note(was.all(c.modules[at.module]), is.all(c.modules[at.module]), Derived{Kind: ModuleReopened, ModuleID: m.ID}, Derived{Kind: ModuleCompleted, ModuleID: m.ID})
+	note(c.courseDone(was), c.courseDone(is), Derived{Kind: CourseReopened}, Derived{Kind: CourseCompleted})
+	return is, now, append(opened, done...)
 }

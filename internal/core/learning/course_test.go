@@ -38,7 +38,9 @@ func TestPreparedCourseAgreesWithItsOutline(t *testing.T) {
 		}
 		o := learning.Outline{Modules: []learning.Module{{ID: "m0", Activities: nest(0)}, {ID: "m1", Activities: nest(0)}}}
 		c := learning.NewCourse(o)
-		var plain, prepared learning.State
+		var plain learning.State
+		var tally learning.Tally
+		kept := map[string]learning.ActivityState{}
 		all := map[string][]learning.Fact{}
 		for i := range rapid.IntRange(1, 15).Draw(t, "facts") {
 			f := learning.Fact{
@@ -50,11 +52,11 @@ func TestPreparedCourseAgreesWithItsOutline(t *testing.T) {
 				f.Score = &score
 			}
 			var want, got []learning.Derived
-			var percent int
 			all[f.ActivityID] = append(all[f.ActivityID], f)
 			plain, want = learning.Recount(o, plain, f.ActivityID, all[f.ActivityID])
-			prepared, got, percent = c.Advance(prepared, f)
-			if fmt.Sprint(want) != fmt.Sprint(got) || percent != learning.Percent(o, plain) || c.Percent(prepared) != percent {
+			tally, kept[f.ActivityID], got = c.Advance(tally, kept[f.ActivityID], f)
+			percent, whole := c.Percent(tally), c.Tally(learning.State{Activities: kept})
+			if fmt.Sprint(want) != fmt.Sprint(got) || percent != learning.Percent(o, plain) || percent != c.Percent(whole) {
 				t.Fatalf("%+v: want %v (%d %%), got %v (%d %%)", f, want, learning.Percent(o, plain), got, percent)
 			}
 		}
@@ -71,9 +73,9 @@ func BenchmarkAdvance(b *testing.B) {
 		o.Modules = append(o.Modules, module)
 	}
 	c := learning.NewCourse(o)
-	state, _, _ := c.Advance(learning.State{}, learning.Fact{ActivityID: "m3a1", Verb: learning.Completed})
+	tally, _, _ := c.Advance(learning.Tally{}, learning.ActivityState{}, learning.Fact{ActivityID: "m3a1", Verb: learning.Completed})
 	b.ReportAllocs()
 	for b.Loop() {
-		c.Advance(state, learning.Fact{ActivityID: "m5a7", Verb: learning.Completed, At: time.Unix(5, 0)})
+		c.Advance(tally, learning.ActivityState{}, learning.Fact{ActivityID: "m5a7", Verb: learning.Completed, At: time.Unix(5, 0)})
 	}
 }

@@ -1,7 +1,7 @@
 // Package learning works out progress from activity facts and a course outline.
 //
 //	course := learning.NewCourse(outline)
-//	state, derived, percent := course.Advance(learning.State{}, fact)
+//	tally, activity, derived := course.Advance(learning.Tally{}, learning.ActivityState{}, fact)
 //	for _, d := range derived {
 //		fmt.Println(d.Kind, d.ModuleID)
 //	}
@@ -11,7 +11,6 @@
 package learning
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -177,74 +176,9 @@ type ActivityState struct {
 	Best      *float64
 }
 
-// packed is how a state is written: short, because there is one for each person and
-// activity. Times are in milliseconds since 1970.
-type packed struct {
-	First int64    `json:"f,omitempty"`
-	Last  int64    `json:"l,omitempty"`
-	What  string   `json:"w,omitempty"` // c completed, p passed, x failed
-	Best  *float64 `json:"b,omitempty"`
-
-	// As it was written before.
-	OldFirst  *time.Time `json:"first,omitempty"`
-	OldLast   *time.Time `json:"last,omitempty"`
-	Completed bool       `json:"completed,omitempty"`
-	Passed    bool       `json:"passed,omitempty"`
-	Failed    bool       `json:"failed,omitempty"`
-	OldBest   *float64   `json:"best,omitempty"`
-}
-
-// MarshalJSON writes the state in its short form.
-func (a ActivityState) MarshalJSON() ([]byte, error) {
-	p := packed{First: millis(a.First), Last: millis(a.Last), Best: a.Best}
-	if a.Completed {
-		p.What += "c"
-	}
-	if a.Passed {
-		p.What += "p"
-	}
-	if a.Failed {
-		p.What += "x"
-	}
-	return json.Marshal(p)
-}
-
-// UnmarshalJSON reads the state in its short form, or in its long one.
-func (a *ActivityState) UnmarshalJSON(text []byte) error {
-	var p packed
-	if err := json.Unmarshal(text, &p); err != nil {
-		return err
-	}
-	*a = ActivityState{
-		First: moment(p.First, p.OldFirst), Last: moment(p.Last, p.OldLast), Best: p.Best,
-		Completed: p.Completed || strings.Contains(p.What, "c"), Passed: p.Passed || strings.Contains(p.What, "p"), Failed: p.Failed || strings.Contains(p.What, "x"),
-	}
-	if a.Best == nil {
-		a.Best = p.OldBest
-	}
-	return nil
-}
-
-func millis(t time.Time) int64 {
-	if t.IsZero() {
-		return 0
-	}
-	return t.UnixMilli()
-}
-
-func moment(ms int64, old *time.Time) time.Time {
-	switch {
-	case ms != 0:
-		return time.UnixMilli(ms).UTC()
-	case old != nil:
-		return *old
-	}
-	return time.Time{}
-}
-
-// State is one person's progress in one section.
+// State is everything that is known about one person's progress in one section.
 type State struct {
-	Activities map[string]ActivityState `json:"activities"`
+	Activities map[string]ActivityState
 }
 
 // Derived is a fact that follows from progress.
@@ -398,8 +332,7 @@ func Verdict(a Activity, f Fact) Verb {
 }
 
 // own reports whether the activity itself is done, whatever is nested in it.
-func own(a Activity, s State) bool {
-	as := s.Activities[a.ID]
+func own(a Activity, as ActivityState) bool {
 	if a.PassMark != nil && as.Best != nil {
 		return *as.Best >= *a.PassMark
 	}
@@ -414,7 +347,7 @@ func Done(a Activity, s State) bool {
 			return false
 		}
 	}
-	return own(a, s)
+	return own(a, s.Activities[a.ID])
 }
 
 // counted are the activities that make up a module: the required ones in what is
@@ -437,7 +370,7 @@ func counted(m Module) []Activity {
 func ModuleDone(m Module, s State) bool {
 	activities := counted(m)
 	for _, a := range activities {
-		if !own(a, s) {
+		if !own(a, s.Activities[a.ID]) {
 			return false
 		}
 	}
@@ -466,7 +399,7 @@ func Percent(o Outline, s State) int {
 	for _, m := range o.Modules {
 		for _, a := range counted(m) {
 			total++
-			if own(a, s) {
+			if own(a, s.Activities[a.ID]) {
 				done++
 			}
 		}

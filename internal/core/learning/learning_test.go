@@ -24,15 +24,21 @@ var outline = learning.Outline{Modules: []learning.Module{
 
 // advance adds a fact to a state and leaves the old one as it was.
 func advance(o learning.Outline, s learning.State, f learning.Fact) (learning.State, []learning.Derived) {
-	next, derived, _ := learning.NewCourse(o).Advance(learning.State{Activities: maps.Clone(s.Activities)}, f)
+	course := learning.NewCourse(o)
+	next := learning.State{Activities: maps.Clone(s.Activities)}
+	if next.Activities == nil {
+		next.Activities = map[string]learning.ActivityState{}
+	}
+	_, now, derived := course.Advance(course.Tally(s), s.Activities[f.ActivityID], f)
+	next.Activities[f.ActivityID] = now
 	return next, derived
 }
 
 func ExampleCourse_Advance() {
-	course, state := learning.NewCourse(outline), learning.State{}
+	course, tally := learning.NewCourse(outline), learning.Tally{}
 	for _, f := range []learning.Fact{{ActivityID: "a1", Verb: learning.Completed}, {ActivityID: "a2", Verb: learning.Passed}} {
 		var derived []learning.Derived
-		state, derived, _ = course.Advance(state, f)
+		tally, _, derived = course.Advance(tally, learning.ActivityState{}, f)
 		for _, d := range derived {
 			fmt.Println(d.Kind, d.ModuleID, d.Percent)
 		}

@@ -4,10 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 
 	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/ext"
 )
 
@@ -31,6 +33,19 @@ var Roots = []string{"event", "person", "section", "course", "module", "activity
 
 // Values gives each of Roots its content; a missing root is an empty map.
 type Values map[string]map[string]any
+
+var nothing = map[string]any{}
+
+// ResolveName gives the content of a root, as expressions look it up.
+func (v Values) ResolveName(root string) (any, bool) {
+	if content := v[root]; content != nil {
+		return content, true
+	}
+	return nothing, slices.Contains(Roots, root)
+}
+
+// Parent says that there is nowhere else to look.
+func (v Values) Parent() cel.Activation { return nil }
 
 // Expressions compiles and evaluates CEL expressions and keeps what it has
 // compiled. It is safe for concurrent use.
@@ -83,39 +98,40 @@ func (x *Expressions) Holds(condition string, values Values) (bool, error) {
 	if strings.TrimSpace(condition) == "" {
 		return true, nil
 	}
-	out, err := x.Value(condition, values)
+	out, err := x.evaluate(condition, values)
 	if err != nil {
 		return false, err
 	}
-	held, ok := out.(bool)
+	held, ok := out.Value().(bool)
 	if !ok {
-		return false, fmt.Errorf("%w: %q gave %v instead of true or false", ErrExpression, condition, out)
+		return false, fmt.Errorf("%w: %q gave %v instead of true or false", ErrExpression, condition, out.Value())
 	}
 	return held, nil
 }
 
 // Value evaluates a mapping to a JSON-like value.
 func (x *Expressions) Value(text string, values Values) (any, error) {
-	program, err := x.program(text)
+	out, err := x.evaluate(text, values)
 	if err != nil {
 		return nil, err
-	}
-	vars := make(map[string]any, len(Roots))
-	for _, root := range Roots {
-		vars[root] = map[string]any(values[root])
-		if values[root] == nil {
-			vars[root] = map[string]any{}
-		}
-	}
-	out, _, err := program.Eval(vars)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %q: %w", ErrExpression, text, err)
 	}
 	native, err := out.ConvertToNative(reflect.TypeFor[any]())
 	if err != nil {
 		return out.Value(), nil
 	}
 	return native, nil
+}
+
+func (x *Expressions) evaluate(text string, values Values) (ref.Val, error) {
+	program, err := x.program(text)
+	if err != nil {
+		return nil, err
+	}
+	out, _, err := program.Eval(values)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %q: %w", ErrExpression, text, err)
+	}
+	return out, nil
 }
 
 func (x *Expressions) compile(text string) (*cel.Ast, error) {

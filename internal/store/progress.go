@@ -1,0 +1,159 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kanban/internal/core/learning"
+)
+
+// Standing is one person's progress in one section.
+type Standing struct {
+	PersonID  string
+	SectionID string
+	Tally     learning.Tally // nil when it has to be worked out
+	Percent   int
+	Version   int        // of the outline by which it was worked out
+	LastAt    *time.Time // the latest activity, nil for none
+}
+
+// Reached is what is known about one person and one activity in one section.
+type Reached struct {
+	PersonID   string
+	SectionID  string
+	ActivityID string
+	learning.ActivityState
+}
+
+const reachedColumns = `person_id::text, section_id::text, activity_id, first_at, last_at, completed, passed, failed, best`
+
+func scanReached(row pgx.CollectableRow) (r Reached, err error) {
+	err = row.Scan(&r.PersonID, &r.SectionID, &r.ActivityID, &r.First, &r.Last, &r.Completed, &r.Passed, &r.Failed, &r.Best)
+	return r, err
+}
+
+// ProgressOf gives everything that is known about a person in a section.
+func (s *Store) ProgressOf(ctx context.Context, personID, sectionID string) (learning.State, error) {
+	all, err := s.States(ctx, []Standing{{PersonID: personID, SectionID: sectionID}})
+	return all[[2]string{personID, sectionID}], err
+}
+
+// States gives everything that is known about people in sections, by the pair.
+func (s *Store) States(ctx context.Context, of []Standing) (map[[2]string]learning.State, error) {
+	return states(ctx, s.Pool, of)
+}
+
+// States does the same within the transaction.
+func (tx *Tx) States(ctx context.Context, of []Standing) (map[[2]string]learning.State, error) {
+	return states(ctx, tx.PGX, of)
+}
+
+func states(ctx context.Context, from interface {
+	Query(context.Context, string, ...any) (pgx.Rows, error)
+}, of []Standing,
+) (map[[2]string]learning.State, error) {
+	if len(of) == 0 {
+		return nil, nil
+	}
+	people, sections := make([]string, len(of)), make([]string, len(of))
+	for i, g := range of {
+		people[i], sections[i] = g.PersonID, g.SectionID
+	}
+	rows, err := from.Query(ctx, `SELECT `+reachedColumns+` FROM activity_progress
+		WHERE (person_id, section_id) IN (SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[]))`, people, sections)
+	if err != nil {
+		return nil, known(err, "reading progress")
+	}
+	list, err := pgx.CollectRows(rows, scanReached)
+	out := map[[2]string]learning.State{}
+	for _, r := range list {
+		key := [2]string{r.PersonID, r.SectionID}
+		if out[key].Activities == nil {
+			out[key] = learning.State{Activities: map[string]learning.ActivityState{}}
+		}
+		out[key].Activities[r.ActivityID] = r.ActivityState
+	}
+	return out, known(err, "reading progress")
+}
+
+// LockProgress reads and locks progress, one for each pair of person and section;
+// rows are made where there are none, with the given version, so that two facts never
+// advance one at once. The pairs must be ordered the same way by everybody. It gives
+// what is known about the activities asked for, too.
+func (tx *Tx) LockProgress(ctx context.Context, pairs []Standing, asked []Reached) ([]Standing, []Reached, error) {
+	people, sections, versions := make([]string, len(pairs)), make([]string, len(pairs)), make([]int32, len(pairs))
+	for i, p := range pairs {
+		people[i], sections[i], versions[i] = p.PersonID, p.SectionID, int32(p.Version)
+	}
+	var batch pgx.Batch
+	batch.Queue(`INSERT INTO progress AS g (person_id, section_id, tally, percent, outline_version)
+		SELECT person, section, '', 0, version FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::int[]) WITH ORDINALITY AS w (person, section, version, n) ORDER BY n
+		ON CONFLICT (person_id, section_id) DO UPDATE SET person_id = g.person_id
+		RETURNING person_id::text, section_id::text, tally, percent, outline_version, last_at`, people, sections, versions)
+	// Its own statement: it sees what was committed while the first one waited.
+	of, in, activities := make([]string, len(asked)), make([]string, len(asked)), make([]string, len(asked))
+	for i, r := range asked {
+		of[i], in[i], activities[i] = r.PersonID, r.SectionID, r.ActivityID
+	}
+	batch.Queue(`SELECT `+reachedColumns+` FROM activity_progress
+		WHERE (person_id, section_id, activity_id) IN (SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[]))`, of, in, activities)
+	results := tx.PGX.SendBatch(ctx, &batch)
+	defer results.Close()
+	rows, err := results.Query()
+	if err != nil {
+		return nil, nil, known(err, "reading progress")
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Standing])
+	if err != nil {
+		return nil, nil, known(err, "reading progress")
+	}
+	if rows, err = results.Query(); err != nil {
+		return nil, nil, known(err, "reading progress")
+	}
+	reached, err := pgx.CollectRows(rows, scanReached)
+	return list, reached, known(err, "reading progress")
+}
+
+// KeepProgress writes progress and what is known about activities now.
+func (tx *Tx) KeepProgress(ctx context.Context, all []Standing, reached []Reached) error {
+	people, sections, tallies := make([]string, len(all)), make([]string, len(all)), make([][]byte, len(all))
+	percents, versions, lasts := make([]int32, len(all)), make([]int32, len(all)), make([]*time.Time, len(all))
+	for i, g := range all {
+		people[i], sections[i], tallies[i], percents[i], versions[i], lasts[i] = g.PersonID, g.SectionID, g.Tally, int32(g.Percent), int32(g.Version), g.LastAt
+	}
+	var batch pgx.Batch
+	batch.Queue(`UPDATE progress g SET tally = w.tally, percent = w.percent, done = w.percent = 100, last_at = w.last, outline_version = w.version, updated_at = now()
+		FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::bytea[], $4::int[], $5::int[], $6::timestamptz[]) AS w (person, section, tally, percent, version, last)
+		WHERE g.person_id = w.person AND g.section_id = w.section`, people, sections, tallies, percents, versions, lasts)
+	if n := len(reached); n > 0 {
+		of, in, activities := make([]string, n), make([]string, n), make([]string, n)
+		first, last, best := make([]time.Time, n), make([]time.Time, n), make([]*float64, n)
+		completed, passed, failed := make([]bool, n), make([]bool, n), make([]bool, n)
+		for i, r := range reached {
+			of[i], in[i], activities[i], first[i], last[i], best[i] = r.PersonID, r.SectionID, r.ActivityID, r.First, r.Last, r.Best
+			completed[i], passed[i], failed[i] = r.Completed, r.Passed, r.Failed
+		}
+		batch.Queue(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed, failed, best)
+			SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[], $4::timestamptz[], $5::timestamptz[], $6::bool[], $7::bool[], $8::bool[], $9::float8[])
+			ON CONFLICT (person_id, section_id, activity_id) DO UPDATE SET first_at = excluded.first_at, last_at = excluded.last_at,
+			completed = excluded.completed, passed = excluded.passed, failed = excluded.failed, best = excluded.best`, of, in, activities, first, last, completed, passed, failed, best)
+	}
+	return known(tx.PGX.SendBatch(ctx, &batch).Close(), "keeping progress")
+}
+
+// ForgetActivity removes what is known about a person and an activity.
+func (tx *Tx) ForgetActivity(ctx context.Context, personID, sectionID, activityID string) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM activity_progress WHERE person_id = $1 AND section_id = $2 AND activity_id = $3`, personID, sectionID, activityID)
+	return known(err, "forgetting an activity")
+}
+
+// Outdated lists, in the order in which they are locked, progress in a course that was
+// worked out by an earlier version of its outline, from a place on.
+func (s *Store) Outdated(ctx context.Context, courseID string, version int, after Standing, limit int) ([]Standing, error) {
+	return many[Standing](ctx, s, "finding progress by an earlier outline", `SELECT g.person_id::text, g.section_id::text, g.tally, g.percent, g.outline_version, g.last_at FROM progress g
+		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
+		WHERE c.id = $1 AND g.outline_version < $2 AND ($3 = '' OR (g.person_id, g.section_id) > (nullif($3, '')::uuid, nullif($4, '')::uuid))
+		ORDER BY g.person_id, g.section_id LIMIT $5`, courseID, version, after.PersonID, after.SectionID, limit)
+}
