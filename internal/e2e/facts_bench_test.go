@@ -169,7 +169,7 @@ func during(b *testing.B, seconds int, work func(sender, n int) error) float64 {
 // BenchmarkFactsIn prints how many facts a second a service takes in by batches of
 // 100, each answered when it is durable, sustained for a minute with 200 rules of which
 // five match; and, in the same run on the same server, how many of the same rows of
-// statements, progress and events plain batched inserts write.
+// statements, activities' progress, events and their keys plain batched inserts write.
 func BenchmarkFactsIn(b *testing.B) {
 	for b.Loop() {
 		f := newFactory(b)
@@ -196,6 +196,7 @@ func (f *factory) plainInserts(eventsPerFact float64) float64 {
 	defer pool.Close()
 	for _, sql := range []string{
 		`CREATE TABLE plain_statements (LIKE statements INCLUDING ALL)`, `CREATE TABLE plain_events (LIKE events INCLUDING ALL)`,
+		`CREATE TABLE plain_keys (LIKE event_keys INCLUDING ALL)`, `CREATE TABLE plain_progress (LIKE activity_progress INCLUDING ALL)`,
 	} {
 		_, err := pool.Exec(ctx, sql)
 		require.NoError(b, err)
@@ -215,7 +216,10 @@ func (f *factory) plainInserts(eventsPerFact float64) float64 {
 			ids[i], bodies[i], keys[i] = uuid.NewString(), string(raw[i]), uuid.NewString()
 		}
 		if _, err := tx.Exec(ctx, `INSERT INTO plain_statements (id, connection_id, body, person_id, actor, verb, object) SELECT w.id, $3, w.body, w.id, 'https://platform.example p1', $4, 'https://platform.example/a1'
-			FROM unnest($1::uuid[], $2::jsonb[]) AS w (id, body)`, ids, bodies, f.platform.ID, xapi.ADL+"completed"); err != nil {
+			FROM unnest($1::text[]::uuid[], $2::jsonb[]) AS w (id, body)`, ids, bodies, f.platform.ID, xapi.ADL+"completed"); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `INSERT INTO plain_progress SELECT w.id, w.id, 'https://platform.example/a1', now(), now(), true, false, false FROM unnest($1::text[]::uuid[]) AS w (id)`, ids); err != nil {
 			return err
 		}
 		for left := eventsPerFact; left > 0.005; left-- {
@@ -223,8 +227,11 @@ func (f *factory) plainInserts(eventsPerFact float64) float64 {
 			for i := range keys {
 				ids[i], keys[i] = uuid.NewString(), "activity.completed/"+uuid.NewString()+"/"+uuid.NewString()+"/https://platform.example/a1"
 			}
+			if _, err := tx.Exec(ctx, `INSERT INTO plain_keys SELECT w.id FROM unnest($1::text[]::uuid[]) AS w (id)`, ids[:some]); err != nil {
+				return err
+			}
 			if _, err := tx.Exec(ctx, `INSERT INTO plain_events (id, type, natural_key, person_id, section_id, course_id, data, occurred_at) SELECT w.id, 'activity.completed', w.key, w.id, w.id, w.id, '{"percent": 10}', now()
-				FROM unnest($1::uuid[], $2::text[]) AS w (id, key)`, ids[:some], keys[:some]); err != nil {
+				FROM unnest($1::text[]::uuid[], $2::text[]) AS w (id, key)`, ids[:some], keys[:some]); err != nil {
 				return err
 			}
 		}

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -73,11 +74,14 @@ func (tx *Tx) AddDeliveries(ctx context.Context, all []Delivery) (map[string]boo
 	if err != nil {
 		return nil, err
 	}
-	rows, err := tx.PGX.Query(ctx, `INSERT INTO deliveries (id, event_id, rule_id, offer_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
+	rows, err := tx.PGX.Query(ctx, `WITH fresh AS (INSERT INTO deliveries (id, event_id, rule_id, offer_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
 		SELECT w."ID", w."EventID", w."RuleID", w."OfferID", w."RuleVersion", w."Position", w."Action", w."ConnectionID", w."PersonID", w."SectionID", w."OnceKey", w."Undoes", w."State", w."DueAt", w."Code", w."LastError", w."FinishedAt"
 		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "EventID" uuid, "RuleID" uuid, "OfferID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "ConnectionID" uuid, "PersonID" uuid, "SectionID" uuid,
 			"OnceKey" text, "Undoes" uuid, "State" text, "DueAt" timestamptz, "Code" text, "LastError" text, "FinishedAt" timestamptz)
-		ORDER BY w."ID" ON CONFLICT DO NOTHING RETURNING id::text`, string(text))
+		WHERE w."OnceKey" IS NULL OR NOT EXISTS (SELECT 1 FROM spent_keys k WHERE k.key = key_of(w."OnceKey"))
+		ORDER BY w."ID" ON CONFLICT DO NOTHING RETURNING id, rule_id, position, undoes),
+		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, count(*), 0 FROM fresh WHERE rule_id IS NOT NULL AND position = 0 AND undoes IS NULL GROUP BY rule_id)
+		SELECT id::text FROM fresh`, string(text))
 	if err != nil {
 		return nil, known(err, "making deliveries")
 	}
@@ -207,11 +211,13 @@ func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts 
 		ON CONFLICT DO NOTHING`, string(tried)); err != nil {
 		return nil, known(err, "writing attempts")
 	}
-	ended, err := tx.PGX.Query(ctx, `WITH was AS (SELECT id, state FROM deliveries WHERE id = ANY ($2::text[]::uuid[]) ORDER BY id FOR UPDATE)
-		UPDATE deliveries d SET state = CASE WHEN was.state = 'stopped' AND w."State" <> 'delivered' THEN d.state ELSE w."State" END, attempts = w."Attempts", next_at = w."NextAt", due_at = w."DueAt", held = w."Held", code = w."Code", last_error = w."LastError",
+	ended, err := tx.PGX.Query(ctx, `WITH was AS (SELECT id, state FROM deliveries WHERE id = ANY ($2::text[]::uuid[]) ORDER BY id FOR UPDATE),
+		ended AS (UPDATE deliveries d SET state = CASE WHEN was.state = 'stopped' AND w."State" <> 'delivered' THEN d.state ELSE w."State" END, attempts = w."Attempts", next_at = w."NextAt", due_at = w."DueAt", held = w."Held", code = w."Code", last_error = w."LastError",
 			result = coalesce(w."Result", '{}'), finished_at = w."FinishedAt"
 		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "State" text, "Attempts" int, "NextAt" timestamptz, "DueAt" timestamptz, "Held" text, "Code" text, "LastError" text, "Result" jsonb, "FinishedAt" timestamptz)
-		JOIN was ON was.id = w."ID" WHERE d.id = w."ID" RETURNING d.id::text, was.state`, string(settled), ids)
+		JOIN was ON was.id = w."ID" WHERE d.id = w."ID" RETURNING d.id, d.rule_id, d.state, was.state AS was),
+		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
+		SELECT id::text, was FROM ended`, string(settled), ids)
 	if err != nil {
 		return nil, known(err, "writing deliveries")
 	}
@@ -343,16 +349,29 @@ func (s *Store) Earlier(ctx context.Context, d Delivery) (yes bool, err error) {
 	return yes, known(err, "looking for earlier deliveries")
 }
 
-// Calls gives when the calls of a rule within a window were made, oldest first, at
-// most that many of the latest.
-func (s *Store) Calls(ctx context.Context, ruleID string, since time.Time, most int) ([]time.Time, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT started_at FROM (SELECT a.started_at FROM attempts a JOIN deliveries d ON d.id = a.delivery_id
-		WHERE d.rule_id = $1 AND a.started_at > $2 ORDER BY a.started_at DESC LIMIT $3) x ORDER BY started_at`, ruleID, since, most)
-	if err != nil {
-		return nil, known(err, "counting calls")
-	}
-	list, err := pgx.CollectRows(rows, pgx.RowTo[time.Time])
-	return list, known(err, "counting calls")
+// ClaimCall takes one of the calls that a rule may make within a window. It gives nil,
+// or until when the rule has to wait because it has made them all.
+func (s *Store) ClaimCall(ctx context.Context, ruleID string, now time.Time, window time.Duration, most int) (until *time.Time, err error) {
+	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended('calls/' || $1, 0))`, ruleID); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `DELETE FROM rule_calls WHERE rule_id = $1 AND at <= $2`, ruleID, now.Add(-window)); err != nil {
+			return err
+		}
+		var first time.Time // of as many of the latest as may be made
+		err := tx.QueryRow(ctx, `SELECT at FROM rule_calls WHERE rule_id = $1 ORDER BY at DESC OFFSET $2 LIMIT 1`, ruleID, most-1).Scan(&first)
+		if err == nil {
+			next := first.Add(window)
+			until = &next
+			return nil
+		}
+		if errors.Is(err, pgx.ErrNoRows) {
+			_, err = tx.Exec(ctx, `INSERT INTO rule_calls (rule_id, at) VALUES ($1, $2)`, ruleID, now)
+		}
+		return err
+	})
+	return until, known(err, "counting calls")
 }
 
 // Rested says whether a connection rests, and until when. When its rest is over,

@@ -51,10 +51,15 @@ func (tx *Tx) RecordOnly(ctx context.Context, events []Event) ([]string, error) 
 	if len(events) == 0 {
 		return nil, nil
 	}
-	rows := make([][]any, len(events))
+	rows := make([][]any, 0, len(events))
+	seen := make(map[string]bool, len(events))
 	for i := range events {
 		e := &events[i]
 		e.ID = NewID()
+		if seen[e.NaturalKey] {
+			continue
+		}
+		seen[e.NaturalKey] = true
 		if e.Data == nil {
 			e.Data = map[string]any{}
 		}
@@ -62,7 +67,7 @@ func (tx *Tx) RecordOnly(ctx context.Context, events []Event) ([]string, error) 
 		if err != nil {
 			return nil, fmt.Errorf("recording the event %s: %w", e.NaturalKey, err)
 		}
-		rows[i] = []any{e.ID, e.Type, e.NaturalKey, e.PersonID, e.SectionID, e.CourseID, e.ModuleID, e.ActivityID, string(data), e.OccurredAt}
+		rows = append(rows, []any{e.ID, e.Type, e.NaturalKey, e.PersonID, e.SectionID, e.CourseID, e.ModuleID, e.ActivityID, string(data), e.OccurredAt})
 	}
 	insert := tx.insertEvents
 	if len(rows) > copyEvents {
@@ -81,6 +86,10 @@ func (tx *Tx) RecordOnly(ctx context.Context, events []Event) ([]string, error) 
 // copyEvents is from how many events on they are copied rather than inserted.
 const copyEvents = 200
 
+// freshKeys keeps the keys of what is to be recorded (w.short) and gives those that are
+// new. All do so in one order, so that they never wait for each other.
+const freshKeys = `INSERT INTO event_keys SELECT short FROM w ORDER BY short ON CONFLICT DO NOTHING RETURNING key`
+
 const eventColumns = `id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data, occurred_at`
 
 // insertEvents writes a few events in one statement and gives the ids of those that
@@ -96,11 +105,13 @@ func (tx *Tx) insertEvents(ctx context.Context, rows [][]any) ([]string, error) 
 	for i := range columns {
 		args[i] = columns[i]
 	}
-	inserted, err := tx.PGX.Query(ctx, `INSERT INTO events (`+eventColumns+`)
+	inserted, err := tx.PGX.Query(ctx, `WITH w AS MATERIALIZED (SELECT key_of(key) AS short, * FROM
+			unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[], $10::timestamptz[])
+			AS w (id, type, key, person, section, course, module, activity, data, at)),
+		fresh AS (`+freshKeys+`)
+		INSERT INTO events (`+eventColumns+`)
 		SELECT w.id::uuid, w.type, w.key, w.person::uuid, w.section::uuid, w.course::uuid, w.module, w.activity, w.data::jsonb, w.at
-		FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[], $10::timestamptz[])
-			AS w (id, type, key, person, section, course, module, activity, data, at)
-		ON CONFLICT (natural_key) DO NOTHING RETURNING id::text`, args...)
+		FROM w JOIN fresh ON fresh.key = w.short RETURNING id::text`, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -119,9 +130,10 @@ func (tx *Tx) copyEvents(ctx context.Context, rows [][]any) ([]string, error) {
 	if _, err := tx.PGX.CopyFrom(ctx, pgx.Identifier{"staged_events"}, columns, pgx.CopyFromRows(rows)); err != nil {
 		return nil, err
 	}
-	inserted, err := tx.PGX.Query(ctx, `INSERT INTO events (`+eventColumns+`)
+	inserted, err := tx.PGX.Query(ctx, `WITH w AS MATERIALIZED (SELECT key_of(natural_key) AS short, * FROM staged_events), fresh AS (`+freshKeys+`)
+		INSERT INTO events (`+eventColumns+`)
 		SELECT id::uuid, type, natural_key, person_id::uuid, section_id::uuid, course_id::uuid, module_id, activity_id, data, occurred_at
-		FROM staged_events ORDER BY id ON CONFLICT (natural_key) DO NOTHING RETURNING id::text`)
+		FROM w JOIN fresh ON fresh.key = w.short ORDER BY id RETURNING id::text`)
 	if err != nil {
 		return nil, err
 	}

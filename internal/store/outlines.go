@@ -148,6 +148,6 @@ func (s *Store) IdleSince(ctx context.Context, since time.Time, days, limit int)
 		LEFT JOIN progress g ON g.person_id = p.id AND g.section_id = x.id
 		CROSS JOIN LATERAL (SELECT coalesce(g.last_at, e.joined_at) AS last) i
 		WHERE e.gone_at IS NULL AND e.role = 'student' AND NOT coalesce(g.done, false) AND i.last < $1
-		AND NOT EXISTS (SELECT 1 FROM events v WHERE v.natural_key = 'person.inactive/' || p.id || '/' || x.id || '/' || $2::int || '/' || extract(epoch FROM date_trunc('second', i.last))::bigint)
+		AND NOT EXISTS (SELECT 1 FROM event_keys k WHERE k.key = key_of('person.inactive/' || p.id || '/' || x.id || '/' || $2::int || '/' || extract(epoch FROM date_trunc('second', i.last))::bigint))
 		ORDER BY 1, 2 LIMIT $3`, since, days, limit)
 }

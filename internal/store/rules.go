@@ -126,13 +126,13 @@ type RuleUsage struct {
 	Calls     int // attempts within the window of its limit
 }
 
-// RuleUsage counts deliveries per rule; those calls that count against its limit.
+// RuleUsage gives what each rule has done so far, and the calls that count against its
+// limit.
 func (s *Store) RuleUsage(ctx context.Context, now time.Time) ([]RuleUsage, error) {
 	return many[RuleUsage](ctx, s, "counting deliveries", `
-		SELECT r.id::text, coalesce(d.fired, 0), coalesce(d.delivered, 0), coalesce(d.waiting, 0), CASE WHEN r.most->>'most' IS NULL THEN 0 ELSE
-		       (SELECT count(*)::int FROM attempts a JOIN deliveries x ON x.id = a.delivery_id WHERE x.rule_id = r.id
-		        AND a.started_at > $1::timestamptz - CASE r.most->>'per' WHEN 'day' THEN interval '1 day' ELSE interval '1 hour' END) END
-		FROM rules r LEFT JOIN (
-			SELECT rule_id, count(DISTINCT event_id)::int AS fired, count(*) FILTER (WHERE state = 'delivered')::int AS delivered, count(*) FILTER (WHERE state = 'waiting')::int AS waiting
-			FROM deliveries WHERE rule_id IS NOT NULL GROUP BY rule_id) d ON d.rule_id = r.id`, now)
+		SELECT r.id::text, coalesce(t.fired, 0)::int, coalesce(t.delivered, 0)::int, coalesce(w.waiting, 0)::int, CASE WHEN r.most->>'most' IS NULL THEN 0 ELSE
+		       (SELECT count(*)::int FROM rule_calls c WHERE c.rule_id = r.id AND c.at > $1::timestamptz - CASE r.most->>'per' WHEN 'day' THEN interval '1 day' ELSE interval '1 hour' END) END
+		FROM rules r
+		LEFT JOIN (SELECT rule_id, sum(fired) AS fired, sum(delivered) AS delivered FROM rule_tallies GROUP BY rule_id) t ON t.rule_id = r.id
+		LEFT JOIN (SELECT rule_id, count(*) AS waiting FROM deliveries WHERE state = 'waiting' GROUP BY rule_id) w ON w.rule_id = r.id`, now)
 }

@@ -97,7 +97,7 @@ func (s *Service) deliver(ctx context.Context, ids []string, requeue bool) (map[
 		if t.settled {
 			continue
 		}
-		if t.rule.InOrder || t.rule.Most.Most > 0 { // each must see how the one before ended
+		if t.rule.InOrder { // each must see how the one before ended
 			ordered = append(ordered, t)
 			continue
 		}
@@ -208,6 +208,16 @@ func (s *Service) take(ctx context.Context, t *turn, connections *connectionsOf,
 	}
 	if s.overBefore(t) {
 		return nil
+	}
+	if limit := t.rule.Most; d.ConnectionID != nil && limit.Most > 0 {
+		until, err := s.Store.ClaimCall(ctx, t.rule.ID, s.now(), limit.Window(), limit.Most)
+		if err != nil {
+			return err
+		}
+		if until != nil {
+			t.again = max(until.Sub(s.now()), time.Millisecond)
+			return s.Store.Hold(ctx, d.ID, fmt.Sprintf("the rule's limit of %d calls", limit.Most), *until)
+		}
 	}
 	if d.ConnectionID != nil {
 		if c, err := connections.find(ctx, *d.ConnectionID); err == nil {

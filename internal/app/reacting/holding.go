@@ -3,7 +3,6 @@ package reacting
 import (
 	"context"
 	"errors"
-	"fmt"
 	"math/rand/v2"
 	"sync"
 	"time"
@@ -71,15 +70,6 @@ func (s *Service) heldBack(ctx context.Context, d store.Delivery, r store.Rule, 
 	if r.InOrder && d.PersonID != nil {
 		if behind, err := s.Store.Earlier(ctx, d); err != nil || behind {
 			return now.Add(behindFor), "an earlier delivery to the same person", err
-		}
-	}
-	if r.Most.Most > 0 {
-		calls, err := s.Store.Calls(ctx, r.ID, now.Add(-r.Most.Window()), r.Most.Most)
-		if err != nil {
-			return now, "", err
-		}
-		if len(calls) >= r.Most.Most {
-			return calls[0].Add(r.Most.Window()), fmt.Sprintf("the rule's limit of %d calls", r.Most.Most), nil
 		}
 	}
 	c, err := connections.find(ctx, *d.ConnectionID)

@@ -400,7 +400,7 @@ func (s *Service) task(_ context.Context, p *prepared, d store.Delivery, e store
 	if err != nil {
 		return refuseText("text", err)
 	}
-	t := store.Task{ID: store.NewID(), DeliveryID: d.ID, Title: title, Detail: detail, Owner: d.Action.Owner, PersonID: e.PersonID, SectionID: e.SectionID}
+	t := store.Task{ID: store.NewID(), DeliveryID: d.ID, RuleID: d.RuleID, Title: title, Detail: detail, Owner: d.Action.Owner, PersonID: e.PersonID, SectionID: e.SectionID}
 	if wait, _ := rule.Span(d.Action.DueIn); wait > 0 {
 		due := s.now().Add(wait)
 		t.DueAt = &due
