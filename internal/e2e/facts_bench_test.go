@@ -37,7 +37,7 @@ const (
 	factLearners   = 6_000
 	factActivities = 120
 	factBatch      = 100
-	factSeconds    = 20
+	factSeconds    = 60
 	factSenders    = 8
 )
 
@@ -201,6 +201,11 @@ func (f *factory) plainInserts(eventsPerFact float64) float64 {
 		_, err := pool.Exec(ctx, sql)
 		require.NoError(b, err)
 	}
+	people := make([]string, factLearners)
+	for i := range people {
+		people[i] = uuid.NewString()
+	}
+	section := uuid.NewString()
 	return factBatch * during(b, 15, func(_, n int) error {
 		var raw []json.RawMessage
 		if err := json.Unmarshal(f.batch(n), &raw); err != nil {
@@ -211,27 +216,37 @@ func (f *factory) plainInserts(eventsPerFact float64) float64 {
 			return err
 		}
 		defer func() { _ = tx.Rollback(ctx) }()
-		ids, bodies, keys := make([]string, factBatch), make([]string, factBatch), make([]string, factBatch)
-		for i := range raw {
-			ids[i], bodies[i], keys[i] = uuid.NewString(), string(raw[i]), uuid.NewString()
+		column := func(of func(i int) string) (out []string) {
+			for i := range raw {
+				out = append(out, of(i))
+			}
+			return out
 		}
-		if _, err := tx.Exec(ctx, `INSERT INTO plain_statements (id, connection_id, body, person_id, actor, verb, object) SELECT w.id, $3, w.body, w.id, 'https://platform.example p1', $4, 'https://platform.example/a1'
-			FROM unnest($1::text[]::uuid[], $2::jsonb[]) AS w (id, body)`, ids, bodies, f.platform.ID, xapi.ADL+"completed"); err != nil {
+		ids := column(func(int) string { return uuid.NewString() })
+		bodies := column(func(i int) string { return string(raw[i]) })
+		who := column(func(i int) string { return people[(n*factBatch+i)%factLearners] })
+		actors := column(func(i int) string { return "https://platform.example p" + strconv.Itoa((n*factBatch+i)%factLearners) })
+		activities := column(func(i int) string {
+			return "https://platform.example/a" + strconv.Itoa((n*factBatch+i)/factLearners%factActivities)
+		})
+		if _, err := tx.Exec(ctx, `INSERT INTO plain_statements (id, connection_id, body, person_id, actor, verb, object) SELECT w.id, $3, w.body, w.who, w.actor, $4, w.activity
+			FROM unnest($1::text[]::uuid[], $2::jsonb[], $5::text[]::uuid[], $6::text[], $7::text[]) AS w (id, body, who, actor, activity)`, ids, bodies, f.platform.ID, xapi.ADL+"completed", who, actors, activities); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `INSERT INTO plain_progress SELECT w.id, w.id, 'https://platform.example/a1', now(), now(), true, false, false FROM unnest($1::text[]::uuid[]) AS w (id)`, ids); err != nil {
+		if _, err := tx.Exec(ctx, `INSERT INTO plain_progress SELECT w.who, $3, w.activity, now(), now(), true, false, false FROM unnest($1::text[]::uuid[], $2::text[]) AS w (who, activity)
+			ON CONFLICT DO NOTHING`, who, activities, section); err != nil {
 			return err
 		}
 		for left := eventsPerFact; left > 0.005; left-- {
 			some := int(min(left, 1) * factBatch)
-			for i := range keys {
-				ids[i], keys[i] = uuid.NewString(), "activity.completed/"+uuid.NewString()+"/"+uuid.NewString()+"/https://platform.example/a1"
-			}
-			if _, err := tx.Exec(ctx, `INSERT INTO plain_keys SELECT w.id FROM unnest($1::text[]::uuid[]) AS w (id)`, ids[:some]); err != nil {
+			keys := column(func(int) string { return uuid.NewString() })
+			events := column(func(int) string { return store.NewID() })
+			if _, err := tx.Exec(ctx, `INSERT INTO plain_keys SELECT w.id FROM unnest($1::text[]::uuid[]) AS w (id)`, keys[:some]); err != nil {
 				return err
 			}
-			if _, err := tx.Exec(ctx, `INSERT INTO plain_events (id, type, natural_key, person_id, section_id, course_id, data, occurred_at) SELECT w.id, 'activity.completed', w.key, w.id, w.id, w.id, '{"percent": 10}', now()
-				FROM unnest($1::text[]::uuid[], $2::text[]) AS w (id, key)`, ids[:some], keys[:some]); err != nil {
+			if _, err := tx.Exec(ctx, `INSERT INTO plain_events (id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data, occurred_at)
+				SELECT w.id, 'activity.completed', 'activity.completed/' || w.who || '/' || $4::uuid || '/' || w.activity, w.who, $4::uuid, $4::uuid, 'm1', w.activity, '{"percent": 10}', now()
+				FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[]) AS w (id, who, activity)`, events[:some], who[:some], activities[:some], section); err != nil {
 				return err
 			}
 		}

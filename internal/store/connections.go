@@ -74,6 +74,9 @@ func (tx *Tx) DeleteConnection(ctx context.Context, id string) error {
 		err = tx.DropMirror(ctx, id)
 	}
 	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `DELETE FROM statements WHERE connection_id = $1`, id)
+	}
+	if err == nil {
 		_, err = tx.PGX.Exec(ctx, `DELETE FROM connections WHERE id = $1`, id)
 	}
 	return known(err, "removing the connection")

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -51,7 +50,13 @@ func (tx *Tx) RecordOnly(ctx context.Context, events []Event) ([]string, error) 
 	if len(events) == 0 {
 		return nil, nil
 	}
-	rows := make([][]any, 0, len(events))
+	var rows eventRows
+	var fresh []string
+	write := func() error {
+		some, err := tx.insertEvents(ctx, rows)
+		fresh, rows = append(fresh, some...), eventRows{}
+		return known(err, "recording events")
+	}
 	seen := make(map[string]bool, len(events))
 	for i := range events {
 		e := &events[i]
@@ -60,87 +65,65 @@ func (tx *Tx) RecordOnly(ctx context.Context, events []Event) ([]string, error) 
 			continue
 		}
 		seen[e.NaturalKey] = true
-		if e.Data == nil {
-			e.Data = map[string]any{}
+		if err := rows.add(e); err != nil {
+			return nil, err
 		}
-		data, err := json.Marshal(e.Data)
-		if err != nil {
-			return nil, fmt.Errorf("recording the event %s: %w", e.NaturalKey, err)
+		if len(rows.id) == eventsAtOnce {
+			if err := write(); err != nil {
+				return nil, err
+			}
 		}
-		rows = append(rows, []any{e.ID, e.Type, e.NaturalKey, e.PersonID, e.SectionID, e.CourseID, e.ModuleID, e.ActivityID, string(data), e.OccurredAt})
 	}
-	insert := tx.insertEvents
-	if len(rows) > copyEvents {
-		insert = tx.copyEvents
-	}
-	fresh, err := insert(ctx, rows)
-	if err != nil {
-		return nil, known(err, "recording events")
-	}
-	if len(fresh) == 0 {
-		return nil, nil
+	if err := write(); err != nil || len(fresh) == 0 {
+		return nil, err
 	}
 	return fresh, tx.Announce(ctx, "event", "")
 }
 
-// copyEvents is from how many events on they are copied rather than inserted.
-const copyEvents = 200
+// eventsAtOnce is how many events are written in one statement.
+const eventsAtOnce = 2_000
 
-// freshKeys keeps the keys of what is to be recorded (w.short) and gives those that are
-// new. All do so in one order, so that they never wait for each other.
-const freshKeys = `INSERT INTO event_keys SELECT short FROM w ORDER BY short ON CONFLICT DO NOTHING RETURNING key`
+// eventRows are events column by column.
+type eventRows struct {
+	id, kind, key           []string
+	person, section, course []*string
+	module, activity, data  []string
+	at                      []time.Time
+}
 
-const eventColumns = `id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data, occurred_at`
-
-// insertEvents writes a few events in one statement and gives the ids of those that
-// were new.
-func (tx *Tx) insertEvents(ctx context.Context, rows [][]any) ([]string, error) {
-	columns := make([][]any, len(strings.Split(eventColumns, ", ")))
-	for _, r := range rows {
-		for i, v := range r {
-			columns[i] = append(columns[i], v)
-		}
+func (r *eventRows) add(e *Event) error {
+	if e.Data == nil {
+		e.Data = map[string]any{}
 	}
-	args := make([]any, len(columns))
-	for i := range columns {
-		args[i] = columns[i]
+	data, err := json.Marshal(e.Data)
+	if err != nil {
+		return fmt.Errorf("recording the event %s: %w", e.NaturalKey, err)
+	}
+	r.id, r.kind, r.key = append(r.id, e.ID), append(r.kind, e.Type), append(r.key, e.NaturalKey)
+	r.person, r.section, r.course = append(r.person, e.PersonID), append(r.section, e.SectionID), append(r.course, e.CourseID)
+	r.module, r.activity = append(r.module, e.ModuleID), append(r.activity, e.ActivityID)
+	r.data, r.at = append(r.data, string(data)), append(r.at, e.OccurredAt)
+	return nil
+}
+
+// insertEvents writes events and gives the ids of those that were new. Their keys are
+// kept by everybody in one order, so that nobody waits for each other.
+func (tx *Tx) insertEvents(ctx context.Context, r eventRows) ([]string, error) {
+	if len(r.id) == 0 {
+		return nil, nil
 	}
 	inserted, err := tx.PGX.Query(ctx, `WITH w AS MATERIALIZED (SELECT key_of(key) AS short, * FROM
 			unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[], $10::timestamptz[])
 			AS w (id, type, key, person, section, course, module, activity, data, at)),
-		fresh AS (`+freshKeys+`)
-		INSERT INTO events (`+eventColumns+`)
+		fresh AS (INSERT INTO event_keys SELECT short FROM w ORDER BY short ON CONFLICT DO NOTHING RETURNING key)
+		INSERT INTO events (id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data, occurred_at)
 		SELECT w.id::uuid, w.type, w.key, w.person::uuid, w.section::uuid, w.course::uuid, w.module, w.activity, w.data::jsonb, w.at
-		FROM w JOIN fresh ON fresh.key = w.short RETURNING id::text`, args...)
+		FROM w JOIN fresh ON fresh.key = w.short RETURNING id::text`, r.id, r.kind, r.key, r.person, r.section, r.course, r.module, r.activity, r.data, r.at)
 	if err != nil {
 		return nil, err
 	}
 	fresh, err := pgx.CollectRows(inserted, pgx.RowTo[string])
 	slices.Sort(fresh) // as they were given: the ids grow
-	return fresh, err
-}
-
-// copyEvents writes many events at once, in one statement.
-func (tx *Tx) copyEvents(ctx context.Context, rows [][]any) ([]string, error) {
-	if _, err := tx.PGX.Exec(ctx, `CREATE TEMP TABLE IF NOT EXISTS staged_events (id text, type text, natural_key text, person_id text, section_id text,
-		course_id text, module_id text, activity_id text, data jsonb, occurred_at timestamptz) ON COMMIT DELETE ROWS`); err != nil {
-		return nil, err
-	}
-	columns := strings.Split(eventColumns, ", ")
-	if _, err := tx.PGX.CopyFrom(ctx, pgx.Identifier{"staged_events"}, columns, pgx.CopyFromRows(rows)); err != nil {
-		return nil, err
-	}
-	inserted, err := tx.PGX.Query(ctx, `WITH w AS MATERIALIZED (SELECT key_of(natural_key) AS short, * FROM staged_events), fresh AS (`+freshKeys+`)
-		INSERT INTO events (`+eventColumns+`)
-		SELECT id::uuid, type, natural_key, person_id::uuid, section_id::uuid, course_id::uuid, module_id, activity_id, data, occurred_at
-		FROM w JOIN fresh ON fresh.key = w.short ORDER BY id RETURNING id::text`)
-	if err != nil {
-		return nil, err
-	}
-	fresh, err := pgx.CollectRows(inserted, pgx.RowTo[string])
-	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `TRUNCATE staged_events`)
-	}
 	return fresh, err
 }
 

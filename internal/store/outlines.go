@@ -4,11 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"kanban/internal/core/learning"
+	"kanban/internal/core/roster"
 )
 
 // Course is a course of the mirror.
@@ -113,17 +115,82 @@ func (tx *Tx) SetOutline(ctx context.Context, who, courseID string, o learning.O
 	return known(err, "keeping the outline")
 }
 
-// CoursesWith gives, for each of the activities that stands in an outline, the courses
-// with such an outline.
-func (s *Store) CoursesWith(ctx context.Context, activityIDs []string) (map[string][]string, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT activity_id, course_id::text FROM outline_activities WHERE activity_id = ANY ($1)`, activityIDs)
-	if err != nil {
-		return nil, known(err, "finding activities")
-	}
-	out := map[string][]string{}
+// Placed says in which courses' outlines activities stand, and which version of each
+// outline is the present one.
+type Placed struct {
+	Courses  map[string][]string // by activity
+	Versions map[string]int      // by course
+}
+
+const placedQuery = `SELECT a.activity_id, a.course_id::text, o.version FROM outline_activities a JOIN outlines o ON o.course_id = a.course_id WHERE a.activity_id = ANY ($1)`
+
+func collectPlaced(rows pgx.Rows) (Placed, error) {
+	out := Placed{map[string][]string{}, map[string]int{}}
 	var activity, course string
-	_, err = pgx.ForEachRow(rows, []any{&activity, &course}, func() error { out[activity] = append(out[activity], course); return nil })
+	var version int
+	_, err := pgx.ForEachRow(rows, []any{&activity, &course, &version}, func() error {
+		out.Courses[activity], out.Versions[course] = append(out.Courses[activity], course), version
+		return nil
+	})
+	return out, err
+}
+
+// CoursesWith finds the courses in whose outlines activities stand.
+func (s *Store) CoursesWith(ctx context.Context, activityIDs []string) (Placed, error) {
+	rows, err := s.Pool.Query(ctx, placedQuery, activityIDs)
+	if err != nil {
+		return Placed{}, known(err, "finding activities")
+	}
+	out, err := collectPlaced(rows)
 	return out, known(err, "finding activities")
+}
+
+// Acquainted is who and what is known of what a batch of facts names.
+type Acquainted struct {
+	ByIdentifier, ByAddress map[string]Person
+	Placed
+}
+
+// Acquaint finds people by identifiers and by the keys of addresses, and activities in
+// outlines, all at once. Whoever is not the only one with an identifier or address is
+// left out.
+func (s *Store) Acquaint(ctx context.Context, identifiers, addressKeys, activityIDs []string) (a Acquainted, err error) {
+	const people = `SELECT ` + personColumns + ` FROM people p WHERE p.%s = ANY ($1) AND p.%[1]s <> '' AND p.gone_at IS NULL`
+	var batch pgx.Batch
+	for _, q := range []struct {
+		column string
+		keys   []string
+		into   *map[string]Person
+		key    func(Person) string
+	}{
+		{"identifier", identifiers, &a.ByIdentifier, func(p Person) string { return p.Identifier }},
+		{"email_key", addressKeys, &a.ByAddress, func(p Person) string { k, _ := roster.AddressKey(p.Email); return k }},
+	} {
+		*q.into = map[string]Person{}
+		if len(q.keys) == 0 {
+			continue
+		}
+		batch.Queue(fmt.Sprintf(people, q.column), q.keys).Query(func(rows pgx.Rows) error {
+			list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Person])
+			twice := map[string]bool{}
+			for _, p := range list {
+				k := q.key(p)
+				if _, there := (*q.into)[k]; there {
+					twice[k] = true
+				}
+				(*q.into)[k] = p
+			}
+			for k := range twice {
+				delete(*q.into, k)
+			}
+			return err
+		})
+	}
+	batch.Queue(placedQuery, activityIDs).Query(func(rows pgx.Rows) (err error) {
+		a.Placed, err = collectPlaced(rows)
+		return err
+	})
+	return a, known(s.Pool.SendBatch(ctx, &batch).Close(), "finding people and activities")
 }
 
 // Idle is somebody who stopped, or never began.

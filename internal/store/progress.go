@@ -80,19 +80,20 @@ func states(ctx context.Context, from interface {
 
 // LockProgress reads and locks progress, one for each pair of person and section;
 // rows are made where there are none, with the given version, so that two facts never
-// advance one at once. The pairs must be ordered the same way by everybody. It gives
-// what is known about the activities asked for, too.
+// advance one at once. The pairs must be ordered by person and section, so that nobody
+// waits for each other. It gives what is known about the activities asked for, too.
 func (tx *Tx) LockProgress(ctx context.Context, pairs []Standing, asked []Reached) ([]Standing, []Reached, error) {
 	people, sections, versions := make([]string, len(pairs)), make([]string, len(pairs)), make([]int32, len(pairs))
 	for i, p := range pairs {
 		people[i], sections[i], versions[i] = p.PersonID, p.SectionID, int32(p.Version)
 	}
 	var batch pgx.Batch
-	batch.Queue(`INSERT INTO progress AS g (person_id, section_id, tally, percent, outline_version)
+	batch.Queue(`INSERT INTO progress (person_id, section_id, tally, percent, outline_version)
 		SELECT person, section, '', 0, version FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::int[]) WITH ORDINALITY AS w (person, section, version, n) ORDER BY n
-		ON CONFLICT (person_id, section_id) DO UPDATE SET person_id = g.person_id
-		RETURNING person_id::text, section_id::text, tally, percent, outline_version, last_at`, people, sections, versions)
-	// Its own statement: it sees what was committed while the first one waited.
+		ON CONFLICT (person_id, section_id) DO NOTHING`, people, sections, versions)
+	batch.Queue(`SELECT person_id::text, section_id::text, tally, percent, outline_version, last_at FROM progress
+		WHERE (person_id, section_id) IN (SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[])) ORDER BY person_id, section_id FOR NO KEY UPDATE`, people, sections)
+	// Its own statement: it sees what was committed while the one before it waited.
 	of, in, activities := make([]string, len(asked)), make([]string, len(asked)), make([]string, len(asked))
 	for i, r := range asked {
 		of[i], in[i], activities[i] = r.PersonID, r.SectionID, r.ActivityID
@@ -101,6 +102,9 @@ func (tx *Tx) LockProgress(ctx context.Context, pairs []Standing, asked []Reache
 		WHERE (person_id, section_id, activity_id) IN (SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[]))`, of, in, activities)
 	results := tx.PGX.SendBatch(ctx, &batch)
 	defer results.Close()
+	if _, err := results.Exec(); err != nil {
+		return nil, nil, known(err, "making progress")
+	}
 	rows, err := results.Query()
 	if err != nil {
 		return nil, nil, known(err, "reading progress")

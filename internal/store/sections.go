@@ -96,35 +96,6 @@ func (s *Store) PersonByAddress(ctx context.Context, address string) (Person, er
 	return one[Person](ctx, s, "finding the person", `SELECT `+personColumns+` FROM people p WHERE p.email_key = $1 AND p.gone_at IS NULL`, key)
 }
 
-// PeopleKnownBy finds the people with the register's identifiers, and with the
-// addresses; whom two could be is left out, because Kanban never guesses.
-func (s *Store) PeopleKnownBy(ctx context.Context, identifiers, addressKeys []string) (byIdentifier, byAddress map[string]Person, err error) {
-	byIdentifier, byAddress = map[string]Person{}, map[string]Person{}
-	find := func(column string, keys []string, into map[string]Person, key func(Person) string) error {
-		if len(keys) == 0 {
-			return nil
-		}
-		people, err := many[Person](ctx, s, "finding people", `SELECT `+personColumns+` FROM people p WHERE p.`+column+` = ANY ($1) AND p.`+column+` <> '' AND p.gone_at IS NULL`, keys)
-		twice := map[string]bool{}
-		for _, p := range people {
-			k := key(p)
-			if _, there := into[k]; there {
-				twice[k] = true
-			}
-			into[k] = p
-		}
-		for k := range twice {
-			delete(into, k)
-		}
-		return err
-	}
-	err = find("identifier", identifiers, byIdentifier, func(p Person) string { return p.Identifier })
-	if err == nil {
-		err = find("email_key", addressKeys, byAddress, func(p Person) string { k, _ := roster.AddressKey(p.Email); return k })
-	}
-	return byIdentifier, byAddress, err
-}
-
 // Enrolled is a section a person is in.
 type Enrolled struct {
 	PersonID, SectionID, CourseID, Role string

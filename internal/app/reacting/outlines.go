@@ -249,7 +249,7 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 // learn adds activities that are in no outline to the outline of their course, where
 // nobody gave one: the statement names the course among its groupings, and the module
 // as its parent. It gives the courses of all activities.
-func (s *Service) learn(ctx context.Context, items []*item, courses map[string][]string) (map[string][]string, error) {
+func (s *Service) learn(ctx context.Context, items []*item, placed store.Placed) (store.Placed, error) {
 	type lesson struct {
 		moduleID, moduleTitle string
 		activity              learning.Activity
@@ -257,12 +257,12 @@ func (s *Service) learn(ctx context.Context, items []*item, courses map[string][
 	lessons := map[string][]lesson{} // by course
 	for _, x := range items {
 		st := x.statement
-		if x.note != "" || len(courses[st.Object.ID]) > 0 || st.Context == nil || len(st.Context.ContextActivities.Parent) == 0 {
+		if x.note != "" || len(placed.Courses[st.Object.ID]) > 0 || st.Context == nil || len(st.Context.ContextActivities.Parent) == 0 {
 			continue
 		}
 		course, err := s.courseMeant(ctx, x.person.ID, st.Context.ContextActivities.Grouping)
 		if err != nil {
-			return nil, err
+			return placed, err
 		}
 		if course == "" {
 			continue
@@ -291,11 +291,11 @@ func (s *Service) learn(ctx context.Context, items []*item, courses map[string][
 			return tx.Enqueue(ctx, store.RecountCourse{CourseID: course})
 		})
 		if err != nil {
-			return nil, err
+			return placed, err
 		}
 	}
 	if len(lessons) == 0 {
-		return courses, nil
+		return placed, nil
 	}
 	var ids []string
 	for _, x := range items {

@@ -86,7 +86,7 @@ func (s *Service) step(g *store.Standing, r *store.Reached, x *item, p place) []
 	module, activity, _ := p.course.Find(x.fact.ActivityID)
 	about := func(kind rule.Trigger, key string) store.Event {
 		e := store.Event{
-			Type: string(kind), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", kind, g.PersonID, g.SectionID, key),
+			Type: string(kind), NaturalKey: naturalKey(string(kind), g, key),
 			PersonID: &g.PersonID, SectionID: &g.SectionID, CourseID: &p.CourseID, ModuleID: module.ID, ActivityID: activity.ID,
 			OccurredAt: x.fact.At, Data: map[string]any{"percent": g.Percent},
 		}
@@ -106,6 +106,10 @@ func (s *Service) step(g *store.Standing, r *store.Reached, x *item, p place) []
 		events = append(events, about(rule.AssessmentFailed, x.statement.ID))
 	}
 	return append(events, follows(g, p.CourseID, derived, x.fact.At, x.statement.ID, x.fact)...)
+}
+
+func naturalKey(kind string, g *store.Standing, key string) string {
+	return kind + "/" + g.PersonID + "/" + g.SectionID + "/" + key
 }
 
 // follows gives the events of derived facts. What is done is recorded once for a
@@ -130,7 +134,7 @@ func follows(g *store.Standing, courseID string, derived []learning.Derived, at 
 			key, data["percent"] = fmt.Sprint(d.Percent), d.Percent
 		}
 		events = append(events, store.Event{
-			Type: string(d.Kind), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", d.Kind, g.PersonID, g.SectionID, key),
+			Type: string(d.Kind), NaturalKey: naturalKey(string(d.Kind), g, key),
 			PersonID: &g.PersonID, SectionID: &g.SectionID, CourseID: &courseID, ModuleID: d.ModuleID, ActivityID: d.ActivityID, OccurredAt: at, Data: data,
 		})
 	}
@@ -232,15 +236,15 @@ func (s *Service) void(ctx context.Context, tx *store.Tx, connectionID, statemen
 	if err != nil || !ok || v.PersonID == nil {
 		return err
 	}
-	courses, err := s.Store.CoursesWith(ctx, []string{v.Object})
-	if err != nil || len(courses[v.Object]) == 0 {
+	placed, err := s.Store.CoursesWith(ctx, []string{v.Object})
+	if err != nil || len(placed.Versions) == 0 {
 		return err
 	}
-	sections, err := s.Store.SectionsOf(ctx, []string{*v.PersonID}, courses[v.Object])
+	sections, err := s.Store.SectionsOf(ctx, []string{*v.PersonID}, placed.Courses[v.Object])
 	if err != nil {
 		return err
 	}
-	outlines, err := s.outlinesOf(ctx, courses[v.Object])
+	outlines, err := s.outlinesAt(ctx, placed.Versions)
 	if err != nil {
 		return err
 	}

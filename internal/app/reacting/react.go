@@ -17,7 +17,7 @@ import (
 // book holds the rules that are on, ready to be matched. One is built when any rule
 // has changed.
 type book struct {
-	mark   string
+	mark   int64
 	byID   map[string]store.Rule
 	fires  *rule.Index
 	undone *rule.Index // by what takes a rule's deliveries back
@@ -30,7 +30,7 @@ type books struct {
 	at     time.Time // when it was last found to be the latest
 }
 
-func newBook(mark string, rules []store.Rule) *book {
+func newBook(mark int64, rules []store.Rule) *book {
 	b := &book{mark: mark, byID: make(map[string]store.Rule, len(rules))}
 	var fires, undone []rule.Rule
 	for _, r := range rules {

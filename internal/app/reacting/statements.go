@@ -175,6 +175,11 @@ func (s *Service) outlinesOf(ctx context.Context, courseIDs []string) (map[strin
 	if err != nil {
 		return nil, err
 	}
+	return s.outlinesAt(ctx, versions)
+}
+
+// outlinesAt gives the outlines of courses whose present versions are known.
+func (s *Service) outlinesAt(ctx context.Context, versions map[string]int) (map[string]*outlined, error) {
 	out := map[string]*outlined{}
 	for id, version := range versions {
 		s.outlines.mu.Lock()
@@ -205,12 +210,26 @@ func (s *Service) resolve(ctx context.Context, items []*item) error {
 	if err != nil {
 		return err
 	}
-	if err := s.resolvePeople(ctx, items); err != nil {
+	var identifiers, keys, activities []string
+	for _, x := range items {
+		activities = append(activities, x.statement.Object.ID)
+		if a := x.statement.Actor; a.Account != nil {
+			identifiers = append(identifiers, a.Account.Name)
+		} else if key, err := roster.AddressKey(a.Address()); err == nil {
+			keys = append(keys, key)
+		}
+	}
+	found, err := s.Store.Acquaint(ctx, distinct(identifiers), distinct(keys), distinct(activities))
+	if err != nil {
 		return err
 	}
-	activities := map[string]bool{}
 	for _, x := range items {
 		x.note, x.places = "", nil
+		if a := x.statement.Actor; a.Account != nil {
+			x.person = found.ByIdentifier[a.Account.Name]
+		} else if key, err := roster.AddressKey(a.Address()); err == nil {
+			x.person = found.ByAddress[key]
+		}
 		kind := ""
 		if x.statement.Object.Definition != nil {
 			kind = x.statement.Object.Definition.Type
@@ -223,43 +242,13 @@ func (s *Service) resolve(ctx context.Context, items []*item) error {
 			x.note = noSuchVerb
 		default:
 			x.fact = factOf(x.statement, says, s.now())
-			activities[x.statement.Object.ID] = true
 		}
 	}
-	if len(activities) == 0 {
-		return nil
-	}
-	courses, err := s.Store.CoursesWith(ctx, slices.Sorted(maps.Keys(activities)))
+	placed, err := s.learn(ctx, items, found.Placed)
 	if err != nil {
 		return err
 	}
-	if courses, err = s.learn(ctx, items, courses); err != nil {
-		return err
-	}
-	return s.resolvePlaces(ctx, items, courses)
-}
-
-func (s *Service) resolvePeople(ctx context.Context, items []*item) error {
-	var identifiers, keys []string
-	for _, x := range items {
-		if a := x.statement.Actor; a.Account != nil {
-			identifiers = append(identifiers, a.Account.Name)
-		} else if key, err := roster.AddressKey(a.Address()); err == nil {
-			keys = append(keys, key)
-		}
-	}
-	byIdentifier, byAddress, err := s.Store.PeopleKnownBy(ctx, distinct(identifiers), distinct(keys))
-	if err != nil {
-		return err
-	}
-	for _, x := range items {
-		if a := x.statement.Actor; a.Account != nil {
-			x.person = byIdentifier[a.Account.Name]
-		} else if key, err := roster.AddressKey(a.Address()); err == nil {
-			x.person = byAddress[key]
-		}
-	}
-	return nil
+	return s.resolvePlaces(ctx, items, placed)
 }
 
 func distinct(list []string) []string {
@@ -268,22 +257,19 @@ func distinct(list []string) []string {
 }
 
 // resolvePlaces finds the sections in which the statements count.
-func (s *Service) resolvePlaces(ctx context.Context, items []*item, courses map[string][]string) error {
-	var people, wanted []string
+func (s *Service) resolvePlaces(ctx context.Context, items []*item, placed store.Placed) error {
+	var people []string
 	for _, x := range items {
-		if x.note != "" {
-			continue
+		if x.note == "" {
+			people = append(people, x.person.ID)
 		}
-		people = append(people, x.person.ID)
-		wanted = append(wanted, courses[x.statement.Object.ID]...)
 	}
 	if len(people) == 0 {
 		return nil
 	}
-	wanted = distinct(wanted)
 	byPerson := map[string][]store.Enrolled{}
 	var outlines map[string]*outlined
-	if len(wanted) > 0 {
+	if wanted := slices.Sorted(maps.Keys(placed.Versions)); len(wanted) > 0 {
 		enrolled, err := s.Store.SectionsOf(ctx, distinct(people), wanted)
 		if err != nil {
 			return err
@@ -294,7 +280,7 @@ func (s *Service) resolvePlaces(ctx context.Context, items []*item, courses map[
 			}
 			byPerson[e.PersonID] = append(byPerson[e.PersonID], e)
 		}
-		if outlines, err = s.outlinesOf(ctx, wanted); err != nil {
+		if outlines, err = s.outlinesAt(ctx, placed.Versions); err != nil {
 			return err
 		}
 	}
@@ -302,7 +288,7 @@ func (s *Service) resolvePlaces(ctx context.Context, items []*item, courses map[
 		if x.note != "" {
 			continue
 		}
-		in := courses[x.statement.Object.ID]
+		in := placed.Courses[x.statement.Object.ID]
 		if len(in) == 0 {
 			x.note = "the activity is in no outline"
 			continue

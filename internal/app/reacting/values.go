@@ -103,9 +103,11 @@ func valuesOf(p store.Person) map[string]any {
 // values are what conditions, mappings and texts can refer to. Where somebody stands
 // now is worked out only when one of the texts asks for it.
 func (k *known) values(ctx context.Context, e store.Event, texts ...string) (rule.Values, error) {
-	joined := strings.Join(texts, "\n")
-	asked := strings.Contains(joined, "progress")
-	named := e.ModuleID != "" && (strings.Contains(joined, "module") || strings.Contains(joined, "activity"))
+	asked, named := false, false
+	for _, text := range texts {
+		asked = asked || strings.Contains(text, "progress")
+		named = named || e.ModuleID != "" && (strings.Contains(text, "module") || strings.Contains(text, "activity"))
+	}
 	if k.plain != nil && !asked && !named {
 		return k.plain, nil
 	}

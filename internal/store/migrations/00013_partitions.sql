@@ -54,6 +54,9 @@ CREATE TABLE attempts (
 CREATE TABLE attempts_rest PARTITION OF attempts DEFAULT;
 INSERT INTO attempts SELECT * FROM attempts_before;
 
+-- Checking it for every statement makes all who store some lock the same row.
+ALTER TABLE statements DROP CONSTRAINT statements_connection_id_fkey;
+
 -- Tasks and sheets outlive the deliveries that made them.
 ALTER TABLE tasks DROP CONSTRAINT tasks_delivery_id_fkey, ADD rule_id uuid;
 UPDATE tasks t SET rule_id = d.rule_id FROM deliveries d WHERE d.id = t.delivery_id;
@@ -75,6 +78,15 @@ INSERT INTO rule_tallies (rule_id, fired, delivered)
     SELECT rule_id, count(*) FILTER (WHERE position = 0 AND undoes IS NULL), count(*) FILTER (WHERE state = 'delivered') FROM deliveries WHERE rule_id IS NOT NULL GROUP BY rule_id;
 CREATE INDEX deliveries_rule_waiting ON deliveries (rule_id) WHERE state = 'waiting';
 
+-- Changes whenever any rule does, so that nobody has to look at all of them.
+CREATE TABLE rules_mark (n bigint NOT NULL);
+INSERT INTO rules_mark VALUES (0);
+-- +goose StatementBegin
+CREATE FUNCTION mark_rules() RETURNS trigger LANGUAGE plpgsql AS
+$$ BEGIN UPDATE rules_mark SET n = n + 1; RETURN NULL; END $$;
+-- +goose StatementEnd
+CREATE TRIGGER rules_marked AFTER INSERT OR UPDATE OR DELETE ON rules FOR EACH STATEMENT EXECUTE FUNCTION mark_rules();
+
 -- The calls that count against a rule's limit.
 CREATE TABLE rule_calls (
     rule_id uuid NOT NULL REFERENCES rules ON DELETE CASCADE,
@@ -86,8 +98,12 @@ INSERT INTO rule_calls SELECT d.rule_id, a.started_at FROM attempts_before a JOI
 DROP TABLE attempts_before;
 
 -- +goose Down
-DROP TABLE rule_calls, rule_tallies, spent_keys;
+DROP TRIGGER rules_marked ON rules;
+DROP FUNCTION mark_rules;
+DROP TABLE rule_calls, rule_tallies, spent_keys, rules_mark;
 DROP INDEX deliveries_rule_waiting;
+DELETE FROM statements s WHERE NOT EXISTS (SELECT 1 FROM connections c WHERE c.id = s.connection_id);
+ALTER TABLE statements ADD FOREIGN KEY (connection_id) REFERENCES connections ON DELETE CASCADE;
 ALTER TABLE sheet_rows ADD FOREIGN KEY (delivery_id) REFERENCES deliveries ON DELETE CASCADE NOT VALID;
 ALTER TABLE tasks DROP rule_id, ADD FOREIGN KEY (delivery_id) REFERENCES deliveries ON DELETE CASCADE NOT VALID;
 CREATE TABLE attempts_after (LIKE attempts INCLUDING DEFAULTS);

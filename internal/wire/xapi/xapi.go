@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	strict "github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 	"github.com/google/uuid"
 )
 
@@ -121,17 +123,19 @@ var ErrStatement = errors.New("not a valid statement")
 // of the first statement that is not valid, and nothing is returned then: a
 // batch is taken whole or not at all (Communication 2.1.2).
 func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
-	var raw []json.RawMessage
+	var list []jsontext.Value
 	if t := bytes.TrimSpace(body); len(t) > 0 && t[0] == '{' {
-		raw = []json.RawMessage{t}
-	} else if err := json.Unmarshal(body, &raw); err != nil {
+		list = []jsontext.Value{t}
+	} else if err := strict.Unmarshal(body, &list); err != nil {
 		return nil, nil, fmt.Errorf("%w: the body is neither a statement nor a list: %w", ErrStatement, err)
 	}
+	raw := make([]json.RawMessage, len(list))
 	statements := make([]Statement, len(raw))
 	ids := make(map[string]bool, len(raw))
-	for i, text := range raw {
+	for i, text := range list {
 		s := &statements[i]
-		if err := json.Unmarshal(text, s); err != nil {
+		raw[i] = json.RawMessage(text)
+		if err := strict.Unmarshal(text, s); err != nil {
 			return nil, nil, fmt.Errorf("%w: statement %d: %w", ErrStatement, i, err)
 		}
 		if err := s.Check(); err != nil {

@@ -37,6 +37,7 @@ func TestParseNamesTheFaultAndItsPosition(t *testing.T) {
 		"neither a statement":       `"x"`,
 		"statement 1: not a valid":  "[" + golden + `,{"actor":{"mbox":"ana@x"},"verb":{"id":"http://v"},"object":{"id":"http://o"}}]`,
 		"has 0 identifiers":         `{"actor":{},"verb":{"id":"http://v"},"object":{"id":"http://o"}}`,
+		"duplicate":                 `{"actor":{"mbox":"mailto:a@x.example"},"actor":{"mbox":"mailto:b@x.example"},"verb":{"id":"http://v"},"object":{"id":"http://o"}}`,
 		"stands twice":              "[" + golden + "," + golden + "]",
 		"is not a UUID":             strings.Replace(golden, "8F87ccde", "x", 1),
 		"verb.id":                   strings.Replace(golden, "http://adlnet.gov/expapi/verbs/completed", "completed", 1),
