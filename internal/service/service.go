@@ -22,6 +22,7 @@ import (
 	"kanban/internal/app/access"
 	"kanban/internal/app/awarding"
 	"kanban/internal/app/connecting"
+	"kanban/internal/app/history"
 	"kanban/internal/app/linking"
 	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
@@ -193,13 +194,14 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	}
 	offers := &offering.Service{Store: db, Now: time.Now, Expressions: react.Expressions}
 	react.Told = offers.Told
+	past := &history.Service{Store: db, Now: time.Now}
 	report := &reporting.Service{Store: db, Disagreements: disagreements(offers)}
 	return &web.Server{
 		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Reacting: react, Awarding: awards,
 		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: pairs, Linking: links,
-		Many: &many.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}, Reporting: report, Offering: offers,
+		Many: &many.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}, Reporting: report, Offering: offers, History: past,
 		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console,
-	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react, Offering: offers}
+	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react, Offering: offers, History: past}
 }
 
 // disagreements are those between access and enrolment, as findings want them.

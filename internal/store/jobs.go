@@ -126,6 +126,12 @@ type PassTime struct{}
 // Kind names the job.
 func (PassTime) Kind() string { return "pass-time" }
 
+// TendHistory makes room for what is to come, and removes what is kept long enough.
+type TendHistory struct{}
+
+// Kind names the job.
+func (TendHistory) Kind() string { return "tend-history" }
+
 // SettleAccess works out anew what an offer gives and takes or, for an empty id, what
 // has changed by itself, as after a read.
 type SettleAccess struct {

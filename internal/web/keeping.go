@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"kanban/internal/app/history"
 	"kanban/internal/app/pairing"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store"
@@ -47,6 +48,14 @@ func (s *Server) keeping(a huma.API) {
 		w, err := s.Syncing.WholeComparison(ctx)
 		return api.Keeping(w), err
 	})
+	handle(a, "settings", "GET /history get-history For how long what happened is kept, and what there is", func(ctx context.Context, _ *struct{}) (api.History, error) {
+		h, err := s.History.Show(ctx)
+		return shownHistory(h), err
+	})
+	handle(a, "settings", "PUT /history edit-history Change for how long what happened is kept; months that are older go within minutes", func(ctx context.Context, in *with[api.HistoryEdit]) (api.History, error) {
+		h, err := s.History.Keep(ctx, callerOf(ctx).Name, in.Body.Months, in.Body.Gone)
+		return shownHistory(h), err
+	})
 	handle(a, "settings", "GET /views list-views Your saved ways to look at sections", func(ctx context.Context, _ *struct{}) ([]api.View, error) {
 		return s.views(ctx)
 	})
@@ -63,6 +72,12 @@ func (s *Server) keeping(a huma.API) {
 		}
 		return s.views(ctx)
 	})
+}
+
+func shownHistory(h history.History) api.History {
+	return api.History{Months: h.Months, Kept: each(h.Kept, func(m history.Month) api.HistoryMonth {
+		return api.HistoryMonth{Month: m.First.Format("2006-01"), Events: m.Events, Bytes: m.Bytes, GoesAt: m.GoesAt}
+	})}
 }
 
 func (s *Server) templates(ctx context.Context) ([]api.Template, error) {

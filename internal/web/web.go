@@ -22,6 +22,7 @@ import (
 	"kanban/internal/app/access"
 	"kanban/internal/app/awarding"
 	"kanban/internal/app/connecting"
+	"kanban/internal/app/history"
 	"kanban/internal/app/linking"
 	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
@@ -49,6 +50,7 @@ type Server struct {
 	Awarding   *awarding.Service
 	Reporting  *reporting.Service
 	Offering   *offering.Service
+	History    *history.Service
 
 	// Public is the address at which people reach the service, without a slash
 	// at its end.

@@ -20,6 +20,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"kanban/internal/adapter"
+	"kanban/internal/app/history"
 	"kanban/internal/app/offering"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
@@ -33,6 +34,7 @@ type Uses struct {
 	Syncing  *syncing.Service
 	Reacting *reacting.Service
 	Offering *offering.Service
+	History  *history.Service
 }
 
 // Options of a worker.
@@ -122,6 +124,9 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 	add(workers, 10*time.Minute, func(ctx context.Context, _ *river.Job[store.PassTime]) error {
 		return errors.Join(uses.Reacting.Inactive(ctx), uses.Offering.Tick(ctx))
 	})
+	add(workers, time.Hour, func(ctx context.Context, _ *river.Job[store.TendHistory]) error {
+		return exclusively(ctx, s, "history", func() error { return uses.History.Tend(ctx) })
+	})
 	add(workers, time.Minute, func(ctx context.Context, _ *river.Job[store.Tick]) error {
 		return uses.Syncing.Tick(ctx, time.Now())
 	})
@@ -133,6 +138,8 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 		func() (river.JobArgs, *river.InsertOpts) { return store.Tick{}, nil }, &river.PeriodicJobOpts{ID: "tick", RunOnStart: true})}
 	schedules = append(schedules, river.NewPeriodicJob(river.PeriodicInterval(lookAround),
 		func() (river.JobArgs, *river.InsertOpts) { return store.PassTime{}, nil }, &river.PeriodicJobOpts{ID: "pass-time", RunOnStart: true}))
+	schedules = append(schedules, river.NewPeriodicJob(river.PeriodicInterval(lookAround),
+		func() (river.JobArgs, *river.InsertOpts) { return store.TendHistory{}, nil }, &river.PeriodicJobOpts{ID: "tend-history", RunOnStart: true}))
 	if o.ReadEvery > 0 {
 		schedules = append(schedules, river.NewPeriodicJob(river.PeriodicInterval(o.ReadEvery),
 			func() (river.JobArgs, *river.InsertOpts) { return store.ReadAll{}, nil }, &river.PeriodicJobOpts{ID: "read-all"}))
@@ -250,7 +257,8 @@ func pausedNow(ctx context.Context, s *store.Store) error {
 // tick is how often the clock is looked at for pairings that are due.
 const tick = 15 * time.Second
 
-// lookAround is how often it is looked who stopped and whose access has ended.
+// lookAround is how often it is looked who stopped, whose access has ended, and what of
+// history goes.
 const lookAround = 15 * time.Minute
 
 // readAll starts a read of every register that is neither paused nor being read.

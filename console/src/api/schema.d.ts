@@ -488,6 +488,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** For how long what happened is kept, and what there is */
+        get: operations["get-history"];
+        /** Change for how long what happened is kept; months that are older go within minutes */
+        put: operations["edit-history"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/installation": {
         parameters: {
             query?: never;
@@ -2214,6 +2232,46 @@ export interface components {
         Hello: {
             /** Format: date-time */
             at: string;
+        };
+        History: {
+            /** @description What there is, the oldest first */
+            kept: components["schemas"]["HistoryMonth"][];
+            /**
+             * Format: int64
+             * @description For how many whole months; 0 for ever
+             */
+            months: number;
+        };
+        HistoryEdit: {
+            /**
+             * Format: int64
+             * @description How many months go at once by this, which cannot be undone; anything else than the true number is refused
+             */
+            gone: number;
+            /**
+             * Format: int64
+             * @description For how many whole months; 0 for ever
+             */
+            months: number;
+        };
+        HistoryMonth: {
+            /**
+             * Format: int64
+             * @description Of events and attempts, in the database
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description How many; about, when they are many
+             */
+            events: number;
+            /**
+             * Format: date-time
+             * @description When it is removed; absent for never
+             */
+            goesAt?: string;
+            /** @description Year and month, UTC */
+            month: string;
         };
         Installation: {
             address: string;
@@ -4765,6 +4823,71 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-history": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HistoryEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
             };
             /** @description Error */
             default: {

@@ -8,6 +8,7 @@ import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
+import History from './History.vue'
 import TemplateForm from './TemplateForm.vue'
 
 /** How the institution wants its pairings made and kept. */
@@ -119,6 +120,7 @@ function add() {
       </form>
       <p class="faint">next {{ when(whole.data.value?.nextAt) }}</p>
       <Oops :error="setWhole.error.value" />
+      <History />
     </aside>
   </div>
 </template>

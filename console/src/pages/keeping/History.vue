@@ -1,0 +1,93 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import InputNumber from 'primevue/inputnumber'
+import { computed, ref, watch } from 'vue'
+
+import { api, ok } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+
+/** For how long events, deliveries and their attempts are kept, month by month. */
+const queries = useQueryClient()
+const history = useQuery({ queryKey: ['history'], queryFn: () => ok(api.GET('/api/v1/history')) })
+const months = ref<number | null>(null)
+watch(history.data, (now) => (months.value = now?.months || null), { immediate: true })
+
+/** The months that go at once when it is kept for as long as chosen. */
+const gone = computed(() => {
+  if (!months.value) return []
+  const now = new Date()
+  const first = new Date(Date.UTC(now.getUTCFullYear(), now.getUTCMonth() - months.value, 1)).toISOString()
+  return (history.data.value?.kept ?? []).filter((m) => m.month < first.slice(0, 7))
+})
+const save = useMutation({
+  mutationFn: () =>
+    ok(api.PUT('/api/v1/history', { body: { months: months.value ?? 0, gone: gone.value.length } })),
+  onSuccess: () => queries.invalidateQueries({ queryKey: ['history'] }),
+})
+const changed = computed(() => (months.value ?? 0) !== (history.data.value?.months ?? 0))
+const size = (bytes: number) => `${(bytes / 1e6).toFixed(1)} MB`
+const kept = computed(() => [...(history.data.value?.kept ?? [])].reverse())
+</script>
+
+<template>
+  <h2>History</h2>
+  <p class="faint">
+    Events, deliveries and their attempts are kept for so many whole months; empty keeps them for ever. What
+    people have had once, they do not get again.
+  </p>
+  <form class="row" @submit.prevent="save.mutate()">
+    <InputNumber
+      v-model="months"
+      size="small"
+      :min="3"
+      :max="240"
+      suffix=" months"
+      placeholder="for ever"
+      aria-label="For how many months; empty for ever"
+    />
+    <Button
+      type="submit"
+      size="small"
+      :severity="gone.length ? 'danger' : undefined"
+      variant="outlined"
+      :label="gone.length ? `Remove ${gone.length} and save` : 'Save'"
+      :disabled="!changed"
+      :loading="save.isPending.value"
+    />
+  </form>
+  <p v-if="changed && gone.length" role="status">
+    {{ gone.map((m) => m.month).join(', ') }} would go at once and cannot be had back.
+  </p>
+  <Oops :error="history.error.value ?? save.error.value" />
+  <table v-if="kept.length">
+    <tbody>
+      <tr v-for="m in kept" :key="m.month">
+        <td>{{ m.month }}</td>
+        <td class="faint">{{ m.events.toLocaleString('en') }} events</td>
+        <td class="faint">{{ size(m.bytes) }}</td>
+      </tr>
+    </tbody>
+  </table>
+</template>
+
+<style scoped>
+.row {
+  display: flex;
+  align-items: flex-start;
+  gap: 0.6rem;
+}
+
+.row :deep(.p-inputtext) {
+  width: 8rem;
+}
+
+table {
+  margin-top: 0.6rem;
+  font-size: 0.85rem;
+}
+
+td {
+  padding: 0.1rem 0.8rem 0.1rem 0;
+}
+</style>
