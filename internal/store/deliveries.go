@@ -174,9 +174,9 @@ func (s *Store) Attempts(ctx context.Context, deliveryID string) (all []Attempt,
 }
 
 // DeliveriesByID finds some, oldest first.
-func (s *Store) DeliveriesByID(ctx context.Context, ids []string) (all []Delivery, err error) {
-	err = s.reader(ctx).Where("id = ANY (?::uuid[])", textArray(ids)).Order("id").Find(&all).Error
-	return all, known(err, "finding deliveries")
+func (s *Store) DeliveriesByID(ctx context.Context, ids []string) ([]Delivery, error) {
+	return many[Delivery](ctx, s, "finding deliveries", `SELECT id::text, event_id::text, rule_id::text, offer_id::text, rule_version, position, action, connection_id::text, person_id::text, section_id::text, once_key,
+		undoes::text, state, attempts, due_at, next_at, held, code, last_error, result, created_at, finished_at FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids)
 }
 
 // EndAttempts writes attempts and what they mean for their deliveries. It gives those
@@ -185,48 +185,54 @@ func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts 
 	if len(deliveries) == 0 {
 		return nil, nil
 	}
-	type row struct {
-		Attempt
-		Of string
+	var batch pgx.Batch
+	if n := len(attempts); n > 0 {
+		of, number, started, millis, status := make([]string, n), make([]int32, n), make([]time.Time, n), make([]int32, n), make([]int32, n)
+		requests, answers, failures := make([]string, n), make([]string, n), make([]string, n)
+		for i, a := range attempts {
+			of[i], number[i], started[i], millis[i], status[i] = a.DeliveryID, int32(a.Number), a.StartedAt, int32(a.Millis), int32(a.Status)
+			requests[i], answers[i], failures[i] = storable(a.Request), storable(a.Answer), storable(a.Error)
+		}
+		batch.Queue(`INSERT INTO attempts (delivery_id, number, started_at, millis, status, request, answer, error)
+			SELECT * FROM unnest($1::text[]::uuid[], $2::int[], $3::timestamptz[], $4::int[], $5::int[], $6::text[], $7::text[], $8::text[]) ON CONFLICT DO NOTHING`,
+			of, number, started, millis, status, requests, answers, failures)
 	}
-	rows := make([]row, len(attempts))
-	for i, a := range attempts {
-		rows[i] = row{a, a.DeliveryID}
-	}
-	tried, err := json.Marshal(rows)
-	if err != nil {
-		return nil, err
-	}
-	ids := make([]string, len(deliveries))
+	n := len(deliveries)
+	ids, states, tries, codes, errs, helds := make([]string, n), make([]string, n), make([]int32, n), make([]string, n), make([]string, n), make([]string, n)
+	next, due, finished, results := make([]*time.Time, n), make([]*time.Time, n), make([]*time.Time, n), make([]string, n)
 	for i, d := range deliveries {
-		ids[i] = d.ID
+		ids[i], states[i], tries[i], codes[i], errs[i], helds[i] = d.ID, d.State, int32(d.Attempts), d.Code, storable(d.LastError), d.Held
+		next[i], due[i], finished[i] = d.NextAt, d.DueAt, d.FinishedAt
+		result, err := json.Marshal(d.Result)
+		if err != nil {
+			return nil, fmt.Errorf("writing deliveries: %w", err)
+		}
+		if results[i] = string(result); d.Result == nil {
+			results[i] = "{}"
+		}
 	}
-	settled, err := json.Marshal(deliveries)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := tx.PGX.Exec(ctx, `INSERT INTO attempts (delivery_id, number, started_at, millis, status, request, answer, error)
-		SELECT w."Of", w.number, w."startedAt", w.millis, w.status, w.request, w.answer, w.error
-		FROM jsonb_to_recordset($1::jsonb) AS w ("Of" uuid, number int, "startedAt" timestamptz, millis int, status int, request text, answer text, error text)
-		ON CONFLICT DO NOTHING`, string(tried)); err != nil {
+	batch.Queue(`WITH was AS (SELECT id, state FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id FOR UPDATE),
+		ended AS (UPDATE deliveries d SET state = CASE WHEN was.state = 'stopped' AND w.state <> 'delivered' THEN d.state ELSE w.state END, attempts = w.attempts, next_at = w.next_at, due_at = w.due_at,
+			held = w.held, code = w.code, last_error = w.error, result = w.result::jsonb, finished_at = w.finished_at
+		FROM unnest($1::text[]::uuid[], $2::text[], $3::int[], $4::timestamptz[], $5::timestamptz[], $6::text[], $7::text[], $8::text[], $9::text[], $10::timestamptz[])
+			AS w (id, state, attempts, next_at, due_at, held, code, error, result, finished_at)
+		JOIN was ON was.id = w.id WHERE d.id = w.id RETURNING d.id, d.rule_id, d.state, was.state AS was),
+		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
+		SELECT id::text, was FROM ended`, ids, states, tries, next, due, helds, codes, errs, results, finished).Query(func(rows pgx.Rows) error {
+		stopped = map[string]bool{}
+		var id, was string
+		_, err := pgx.ForEachRow(rows, []any{&id, &was}, func() error { stopped[id] = was == DeliveryStopped; return nil })
+		return err
+	})
+	if err := tx.PGX.SendBatch(ctx, &batch).Close(); err != nil {
 		return nil, known(err, "writing attempts")
 	}
-	ended, err := tx.PGX.Query(ctx, `WITH was AS (SELECT id, state FROM deliveries WHERE id = ANY ($2::text[]::uuid[]) ORDER BY id FOR UPDATE),
-		ended AS (UPDATE deliveries d SET state = CASE WHEN was.state = 'stopped' AND w."State" <> 'delivered' THEN d.state ELSE w."State" END, attempts = w."Attempts", next_at = w."NextAt", due_at = w."DueAt", held = w."Held", code = w."Code", last_error = w."LastError",
-			result = coalesce(w."Result", '{}'), finished_at = w."FinishedAt"
-		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "State" text, "Attempts" int, "NextAt" timestamptz, "DueAt" timestamptz, "Held" text, "Code" text, "LastError" text, "Result" jsonb, "FinishedAt" timestamptz)
-		JOIN was ON was.id = w."ID" WHERE d.id = w."ID" RETURNING d.id, d.rule_id, d.state, was.state AS was),
-		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
-		SELECT id::text, was FROM ended`, string(settled), ids)
-	if err != nil {
-		return nil, known(err, "writing deliveries")
-	}
-	stopped = map[string]bool{}
-	var id, was string
-	if _, err := pgx.ForEachRow(ended, []any{&id, &was}, func() error { stopped[id] = was == DeliveryStopped; return nil }); err != nil {
-		return nil, known(err, "writing deliveries")
-	}
 	return stopped, tx.Announce(ctx, "delivery", "")
+}
+
+// storable takes out of a text what the database cannot hold.
+func storable(text string) string {
+	return strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "�")
 }
 
 // Hold notes until when, and for what, a delivery waits without having failed.
@@ -243,7 +249,7 @@ func (s *Store) Following(ctx context.Context, d Delivery) (all []Delivery, err 
 
 // deliveriesPerJob is how many deliveries one job takes: they share a reading and a
 // writing.
-const deliveriesPerJob = 20
+const deliveriesPerJob = 40
 
 // Begin queues planned deliveries, to be made when they are due; nothing happens to
 // those that are not planned any more.

@@ -230,12 +230,12 @@ func (s *Service) take(ctx context.Context, t *turn, connections *connectionsOf,
 	}
 	defer leave()
 	started := time.Now().UTC()
-	out, failure := s.attempt(ctx, *d, t.event, t.values)
+	out, failure := s.attempt(ctx, connections.open, *d, t.event, t.values)
 	if ctx.Err() != nil {
 		return ctx.Err() // cut off; the next worker makes the same attempt again
 	}
 	d.Attempts++
-	t.attempt = &store.Attempt{DeliveryID: d.ID, Number: d.Attempts, StartedAt: started, Millis: int(time.Since(started).Milliseconds()), Status: out.status, Request: mask(out.request), Answer: mask(out.answer)}
+	t.attempt = &store.Attempt{DeliveryID: d.ID, Number: d.Attempts, StartedAt: started, Millis: int(time.Since(started).Milliseconds()), Status: out.status, Request: mask(out.request, t.values["person"]), Answer: mask(out.answer, t.values["person"])}
 	t.again = s.settle(d, t.attempt, out, failure)
 	t.settled, t.failure = true, failure
 	if failure == nil {

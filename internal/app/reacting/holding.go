@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
@@ -28,11 +29,29 @@ const pausedFor = 30 * time.Second
 // one to the same person has been made.
 const behindFor = time.Second
 
-// connectionsOf reads each connection of a job's deliveries once.
+// connectionsOf reads, and opens, each connection of a job's deliveries once.
 type connectionsOf struct {
-	s   *Service
-	mu  sync.Mutex
-	all map[string]store.Connection
+	s      *Service
+	mu     sync.Mutex
+	all    map[string]store.Connection
+	opened map[string]adapter.Connection
+}
+
+// open gives a connection with its secrets.
+func (c *connectionsOf) open(ctx context.Context, id string) (adapter.Connection, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if x, ok := c.opened[id]; ok {
+		return x, nil
+	}
+	x, err := c.s.Open(ctx, id)
+	if err == nil {
+		if c.opened == nil {
+			c.opened = map[string]adapter.Connection{}
+		}
+		c.opened[id] = x
+	}
+	return x, err
 }
 
 func (c *connectionsOf) find(ctx context.Context, id string) (store.Connection, error) {

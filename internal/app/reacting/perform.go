@@ -43,18 +43,21 @@ type prepared struct {
 }
 
 // attempt carries out the action of a delivery.
-func (s *Service) attempt(ctx context.Context, d store.Delivery, e store.Event, values rule.Values) (outcome, error) {
-	p, err := s.prepare(ctx, d, e, values)
+func (s *Service) attempt(ctx context.Context, open opener, d store.Delivery, e store.Event, values rule.Values) (outcome, error) {
+	p, err := s.prepare(ctx, open, d, e, values)
 	if err != nil {
 		return outcome{}, err
 	}
 	return p.do(ctx)
 }
 
+// opener gives a connection with its secrets.
+type opener func(ctx context.Context, connectionID string) (adapter.Connection, error)
+
 // prepare fills an action in, so that it can be shown, checked or done.
-func (s *Service) prepare(ctx context.Context, d store.Delivery, e store.Event, values rule.Values) (p prepared, err error) {
+func (s *Service) prepare(ctx context.Context, open opener, d store.Delivery, e store.Event, values rule.Values) (p prepared, err error) {
 	if d.Action.ConnectionID != "" {
-		if p.connection, err = s.Open(ctx, d.Action.ConnectionID); err != nil {
+		if p.connection, err = open(ctx, d.Action.ConnectionID); err != nil {
 			return p, err
 		}
 	}

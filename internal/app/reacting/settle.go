@@ -6,7 +6,9 @@ import (
 	"errors"
 	"math/rand/v2"
 	"regexp"
+	"strings"
 	"time"
+	"unicode/utf8"
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
@@ -29,7 +31,7 @@ func (s *Service) settle(d *store.Delivery, a *store.Attempt, out outcome, failu
 		d.State, d.FinishedAt, d.Result = store.DeliveryDelivered, &now, out.result
 		return 0
 	}
-	d.LastError = mask(failure.Error())
+	d.LastError = mask(failure.Error(), nil)
 	a.Error = d.LastError
 	delays := s.Delays
 	if delays == nil {
@@ -58,13 +60,23 @@ func (s *Service) settle(d *store.Delivery, a *store.Attempt, out outcome, failu
 
 var addresses = regexp.MustCompile(`([\p{L}\d._%+-])[\p{L}\d._%+-]*(@|%40)`)
 
-// mask hides e-mail addresses in what is kept for looking at.
-func mask(text string) string {
+// mask hides e-mail addresses, and the name of the person it is about, in what is kept
+// for looking at.
+func mask(text string, person map[string]any) string {
 	const most = 2000
 	if len(text) > most {
-		text = text[:most] + " …"
+		text = strings.ToValidUTF8(text[:most], "") + " …"
 	}
-	return addresses.ReplaceAllString(text, "$1…$2")
+	if strings.Contains(text, "@") || strings.Contains(text, "%40") {
+		text = addresses.ReplaceAllString(text, "$1…$2")
+	}
+	for _, part := range []string{"name", "givenName", "familyName", "userName"} {
+		if name, _ := person[part].(string); utf8.RuneCountInString(name) > 1 {
+			first, _ := utf8.DecodeRuneInString(name)
+			text = strings.ReplaceAll(text, name, string(first)+"…")
+		}
+	}
+	return text
 }
 
 // Retry queues a delivery that waits for a person, or that would be tried later.
