@@ -82,7 +82,7 @@ func Over(t testing.TB, s *store.Store) *World {
 		Syncing:  &syncing.Service{Store: s, Open: c.Open, Call: Quick, Public: "http://kanban.example"},
 		Linking:  &linking.Service{Store: s, Now: time.Now},
 		Reacting: &reacting.Service{
-			Store: s, Open: c.Open, Source: "http://kanban.example", Call: Quick, Expressions: rule.NewExpressions(),
+			Store: s, Open: c.Open, Unlock: c.Unlock, Source: "http://kanban.example", Call: Quick, Expressions: rule.NewExpressions(),
 			Delays: []time.Duration{time.Second, time.Minute},
 			Award: func(ctx context.Context, badgeID string, e store.Event, at time.Time) (store.Award, string, error) {
 				x, err := a.Award(ctx, badgeID, e, at)

@@ -186,7 +186,7 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	links := &linking.Service{Store: db, Now: time.Now}
 	awards := &awarding.Service{Store: db, Public: o.Public + "/open"}
 	react := &reacting.Service{
-		Store: db, Open: conn.Open, Source: o.Public, Call: o.Call, Delays: o.Delays, Zone: o.Zone, Remember: 5 * time.Second, Expressions: rule.NewExpressions(),
+		Store: db, Open: conn.Open, Unlock: conn.Unlock, Source: o.Public, Call: o.Call, Delays: o.Delays, Zone: o.Zone, Remember: 5 * time.Second, Expressions: rule.NewExpressions(),
 		Award: func(ctx context.Context, badgeID string, event store.Event, at time.Time) (store.Award, string, error) {
 			a, err := awards.Award(ctx, badgeID, event, at)
 			return a, awards.AwardAddress(a.ID), err

@@ -62,6 +62,14 @@ func (tx *Tx) UpdateConnection(c *Connection) error {
 	return known(done.Error, "changing the connection")
 }
 
+// ConnectionByKey finds the one of a kind with a key among its settings; only what is
+// needed to let it in is read.
+func (s *Store) ConnectionByKey(ctx context.Context, kind, key string) (c Connection, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT id::text, name, kind, settings, secret, version FROM connections WHERE kind = $1 AND settings->>'key' = $2 ORDER BY id LIMIT 1`, kind, key).
+		Scan(&c.ID, &c.Name, &c.Kind, &c.Settings, &c.Secret, &c.Version)
+	return c, known(err, "finding the connection")
+}
+
 // DeleteConnection removes a connection with everything read through it.
 // ErrTaken means that pairings still use it.
 func (tx *Tx) DeleteConnection(ctx context.Context, id string) error {

@@ -173,19 +173,38 @@ func (s *Store) Attempts(ctx context.Context, deliveryID string) (all []Attempt,
 	return all, known(err, "listing attempts")
 }
 
-// DeliveriesByID finds some, oldest first.
-func (s *Store) DeliveriesByID(ctx context.Context, ids []string) ([]Delivery, error) {
-	return many[Delivery](ctx, s, "finding deliveries", `SELECT id::text, event_id::text, rule_id::text, offer_id::text, rule_version, position, action, connection_id::text, person_id::text, section_id::text, once_key,
-		undoes::text, state, attempts, due_at, next_at, held, code, last_error, result, created_at, finished_at FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids)
+// DeliveriesByID finds some, oldest first, and the events they are for.
+func (s *Store) DeliveriesByID(ctx context.Context, ids []string) (all []Delivery, events map[string]Event, err error) {
+	var batch pgx.Batch
+	batch.Queue(`SELECT id::text, event_id::text, rule_id::text, offer_id::text, rule_version, position, action, connection_id::text, person_id::text, section_id::text, once_key,
+		undoes::text, state, attempts, due_at, next_at, held, code, last_error, result, created_at, finished_at FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids).Query(func(rows pgx.Rows) (err error) {
+		all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Delivery])
+		return err
+	})
+	batch.Queue(`SELECT `+eventColumns+` FROM events WHERE id = ANY (ARRAY(SELECT event_id FROM deliveries WHERE id = ANY ($1::text[]::uuid[])))`, ids).Query(func(rows pgx.Rows) error {
+		list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Event])
+		events = make(map[string]Event, len(list))
+		for _, e := range list {
+			events[e.ID] = e
+		}
+		return err
+	})
+	err = s.Pool.SendBatch(ctx, &batch).Close()
+	return all, events, known(err, "finding deliveries")
 }
 
 // EndAttempts writes attempts and what they mean for their deliveries. It gives those
-// that were stopped while the attempt was under way.
-func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts []Attempt) (stopped map[string]bool, err error) {
+// that were stopped while the attempt was under way. What is repeatable does not wait
+// for the disk: should the database's machine fail in that moment, the attempts are
+// made once more, under the same ids.
+func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts []Attempt, repeatable bool) (stopped map[string]bool, err error) {
 	if len(deliveries) == 0 {
 		return nil, nil
 	}
 	var batch pgx.Batch
+	if repeatable {
+		batch.Queue(`SET LOCAL synchronous_commit = off`)
+	}
 	if n := len(attempts); n > 0 {
 		of, number, started, millis, status := make([]string, n), make([]int32, n), make([]time.Time, n), make([]int32, n), make([]int32, n)
 		requests, answers, failures := make([]string, n), make([]string, n), make([]string, n)
@@ -216,7 +235,7 @@ func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts 
 			held = w.held, code = w.code, last_error = w.error, result = w.result::jsonb, finished_at = w.finished_at
 		FROM unnest($1::text[]::uuid[], $2::text[], $3::int[], $4::timestamptz[], $5::timestamptz[], $6::text[], $7::text[], $8::text[], $9::text[], $10::timestamptz[])
 			AS w (id, state, attempts, next_at, due_at, held, code, error, result, finished_at)
-		JOIN was ON was.id = w.id WHERE d.id = w.id RETURNING d.id, d.rule_id, d.state, was.state AS was),
+		JOIN was ON was.id = w.id WHERE d.id = w.id AND d.id = ANY ($1::text[]::uuid[]) RETURNING d.id, d.rule_id, d.state, was.state AS was),
 		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
 		SELECT id::text, was FROM ended`, ids, states, tries, next, due, helds, codes, errs, results, finished).Query(func(rows pgx.Rows) error {
 		stopped = map[string]bool{}

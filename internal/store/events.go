@@ -34,29 +34,36 @@ const eventsPerJob = 200
 // Record writes events whose natural key is new, together with the jobs that
 // react to them, and returns the ids of those that were new.
 func (tx *Tx) Record(ctx context.Context, events []Event) ([]string, error) {
-	fresh, err := tx.RecordOnly(ctx, events)
-	if err != nil || len(fresh) == 0 {
-		return nil, err
-	}
-	var jobs []river.JobArgs
-	for from := 0; from < len(fresh); from += eventsPerJob {
-		jobs = append(jobs, React{EventIDs: fresh[from:min(from+eventsPerJob, len(fresh))]})
-	}
-	return fresh, tx.Enqueue(ctx, jobs...)
-}
-
-// RecordOnly does the same for whoever reacts in the same transaction.
-func (tx *Tx) RecordOnly(ctx context.Context, events []Event) ([]string, error) {
 	if len(events) == 0 {
 		return nil, nil
 	}
-	var rows eventRows
+	var batch pgx.Batch
 	var fresh []string
-	write := func() error {
-		some, err := tx.insertEvents(ctx, rows)
-		fresh, rows = append(fresh, some...), eventRows{}
-		return known(err, "recording events")
+	if err := queueEvents(&batch, events, &fresh); err != nil {
+		return nil, err
 	}
+	if err := tx.PGX.SendBatch(ctx, &batch).Close(); err != nil || len(fresh) == 0 {
+		return nil, known(err, "recording events")
+	}
+	if err := tx.Announce(ctx, "event", ""); err != nil {
+		return nil, err
+	}
+	return fresh, tx.EnqueueReactions(ctx, fresh)
+}
+
+// EnqueueReactions queues the jobs that react to events.
+func (tx *Tx) EnqueueReactions(ctx context.Context, eventIDs []string) error {
+	var jobs []river.JobArgs
+	for from := 0; from < len(eventIDs); from += eventsPerJob {
+		jobs = append(jobs, React{EventIDs: eventIDs[from:min(from+eventsPerJob, len(eventIDs))]})
+	}
+	return tx.Enqueue(ctx, jobs...)
+}
+
+// queueEvents gives events their ids and adds the writing of them to a batch, which
+// gives the ids of those that were new.
+func queueEvents(batch *pgx.Batch, events []Event, fresh *[]string) error {
+	var rows eventRows
 	seen := make(map[string]bool, len(events))
 	for i := range events {
 		e := &events[i]
@@ -66,18 +73,15 @@ func (tx *Tx) RecordOnly(ctx context.Context, events []Event) ([]string, error) 
 		}
 		seen[e.NaturalKey] = true
 		if err := rows.add(e); err != nil {
-			return nil, err
+			return err
 		}
 		if len(rows.id) == eventsAtOnce {
-			if err := write(); err != nil {
-				return nil, err
-			}
+			rows.queue(batch, fresh)
+			rows = eventRows{}
 		}
 	}
-	if err := write(); err != nil || len(fresh) == 0 {
-		return nil, err
-	}
-	return fresh, tx.Announce(ctx, "event", "")
+	rows.queue(batch, fresh)
+	return nil
 }
 
 // eventsAtOnce is how many events are written in one statement.
@@ -106,25 +110,24 @@ func (r *eventRows) add(e *Event) error {
 	return nil
 }
 
-// insertEvents writes events and gives the ids of those that were new. Their keys are
-// kept by everybody in one order, so that nobody waits for each other.
-func (tx *Tx) insertEvents(ctx context.Context, r eventRows) ([]string, error) {
+// queue adds the writing of the events to a batch. Their keys are kept by everybody in
+// one order, so that nobody waits for each other.
+func (r eventRows) queue(batch *pgx.Batch, fresh *[]string) {
 	if len(r.id) == 0 {
-		return nil, nil
+		return
 	}
-	inserted, err := tx.PGX.Query(ctx, `WITH w AS MATERIALIZED (SELECT key_of(key) AS short, * FROM
+	batch.Queue(`WITH w AS MATERIALIZED (SELECT key_of(key) AS short, * FROM
 			unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[], $10::timestamptz[])
 			AS w (id, type, key, person, section, course, module, activity, data, at)),
 		fresh AS (INSERT INTO event_keys SELECT short FROM w ORDER BY short ON CONFLICT DO NOTHING RETURNING key)
 		INSERT INTO events (id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data, occurred_at)
 		SELECT w.id::uuid, w.type, w.key, w.person::uuid, w.section::uuid, w.course::uuid, w.module, w.activity, w.data::jsonb, w.at
-		FROM w JOIN fresh ON fresh.key = w.short RETURNING id::text`, r.id, r.kind, r.key, r.person, r.section, r.course, r.module, r.activity, r.data, r.at)
-	if err != nil {
-		return nil, err
-	}
-	fresh, err := pgx.CollectRows(inserted, pgx.RowTo[string])
-	slices.Sort(fresh) // as they were given: the ids grow
-	return fresh, err
+		FROM w JOIN fresh ON fresh.key = w.short RETURNING id::text`, r.id, r.kind, r.key, r.person, r.section, r.course, r.module, r.activity, r.data, r.at).Query(func(rows pgx.Rows) error {
+		some, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		slices.Sort(some) // as they were given: the ids grow
+		*fresh = append(*fresh, some...)
+		return err
+	})
 }
 
 // EventFilter narrows a list of events; empty fields do not.
@@ -210,8 +213,9 @@ func (s *Store) Fired(ctx context.Context, ruleID string) (fired, once map[strin
 	return fired, once, known(err, "finding what a rule has done")
 }
 
+const eventColumns = `id::text, type, natural_key, person_id::text, section_id::text, course_id::text, module_id, activity_id, data, occurred_at, recorded_at`
+
 // EventsByID finds events, oldest first.
 func (s *Store) EventsByID(ctx context.Context, ids []string) ([]Event, error) {
-	return many[Event](ctx, s, "finding events", `SELECT id::text, type, natural_key, person_id::text, section_id::text, course_id::text, module_id, activity_id, data, occurred_at, recorded_at
-		FROM events WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids)
+	return many[Event](ctx, s, "finding events", `SELECT `+eventColumns+` FROM events WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids)
 }

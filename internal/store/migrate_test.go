@@ -42,10 +42,7 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 		for id, a := range state.Activities {
 			reached = append(reached, store.Reached{PersonID: person, SectionID: section, ActivityID: id, ActivityState: a})
 		}
-		if err := tx.KeepProgress(ctx, locked, reached); err != nil {
-			return err
-		}
-		_, err = tx.RecordOnly(ctx, []store.Event{fact()})
+		_, _, err = tx.KeepProgress(ctx, locked, reached, []store.Event{fact()})
 		return err
 	}))
 	// Another event, of a month long ago.
@@ -79,7 +76,7 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 		locked, _, err := tx.LockProgress(ctx, []store.Standing{pair}, nil)
 		require.NoError(t, err)
 		assert.Nil(t, locked[0].Tally, "is worked out when it is needed")
-		fresh, err := tx.RecordOnly(ctx, []store.Event{fact()})
+		fresh, err := tx.Record(ctx, []store.Event{fact()})
 		assert.Empty(t, fresh, "has been recorded before")
 		return err
 	}))
@@ -112,7 +109,7 @@ func TestOldMonthsGo(t *testing.T) {
 		require.NoError(t, s.InTx(ctx, func(tx *store.Tx) error {
 			_, err := tx.AddDeliveries(ctx, []store.Delivery{{ID: id, EventID: id, RuleID: &r.ID, State: state, OnceKey: key}})
 			if err == nil {
-				_, err = tx.EndAttempts(ctx, []*store.Delivery{{ID: id, State: state}}, []store.Attempt{{DeliveryID: id, Number: 1, StartedAt: month(n)}})
+				_, err = tx.EndAttempts(ctx, []*store.Delivery{{ID: id, State: state}}, []store.Attempt{{DeliveryID: id, Number: 1, StartedAt: month(n)}}, false)
 			}
 			return err
 		}))

@@ -120,8 +120,10 @@ func (tx *Tx) LockProgress(ctx context.Context, pairs []Standing, asked []Reache
 	return list, reached, known(err, "reading progress")
 }
 
-// KeepProgress writes progress and what is known about activities now.
-func (tx *Tx) KeepProgress(ctx context.Context, all []Standing, reached []Reached) error {
+// KeepProgress writes progress and what is known about activities now, and the events
+// that follow from it. It gives the ids of the events that were new, and the mark of
+// the rules as RulesMark does.
+func (tx *Tx) KeepProgress(ctx context.Context, all []Standing, reached []Reached, events []Event) (fresh []string, mark int64, err error) {
 	people, sections, tallies := make([]string, len(all)), make([]string, len(all)), make([][]byte, len(all))
 	percents, versions, lasts := make([]int32, len(all)), make([]int32, len(all)), make([]*time.Time, len(all))
 	for i, g := range all {
@@ -144,7 +146,17 @@ func (tx *Tx) KeepProgress(ctx context.Context, all []Standing, reached []Reache
 			ON CONFLICT (person_id, section_id, activity_id) DO UPDATE SET first_at = excluded.first_at, last_at = excluded.last_at,
 			completed = excluded.completed, passed = excluded.passed, failed = excluded.failed, best = excluded.best`, of, in, activities, first, last, completed, passed, failed, best)
 	}
-	return known(tx.PGX.SendBatch(ctx, &batch).Close(), "keeping progress")
+	if err := queueEvents(&batch, events, &fresh); err != nil {
+		return nil, 0, err
+	}
+	batch.Queue(rulesMark).QueryRow(func(row pgx.Row) error { return row.Scan(&mark) })
+	if err := tx.PGX.SendBatch(ctx, &batch).Close(); err != nil {
+		return nil, 0, known(err, "keeping progress")
+	}
+	if len(fresh) > 0 {
+		err = tx.Announce(ctx, "event", "")
+	}
+	return fresh, mark, err
 }
 
 // ForgetActivity removes what is known about a person and an activity.

@@ -111,9 +111,11 @@ func (s *Store) Tried(ctx context.Context, id string, version int) error {
 	return known(err, "noting the trial")
 }
 
+const rulesMark = `SELECT n FROM rules_mark`
+
 // RulesMark changes whenever any rule does.
 func (s *Store) RulesMark(ctx context.Context) (mark int64, err error) {
-	err = s.Pool.QueryRow(ctx, `SELECT n FROM rules_mark`).Scan(&mark)
+	err = s.Pool.QueryRow(ctx, rulesMark).Scan(&mark)
 	return mark, known(err, "looking at the rules")
 }
 

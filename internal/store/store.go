@@ -41,15 +41,19 @@ type Options struct {
 	URL string
 	// Keyset is the Tink keyset that seals secrets, see NewKeyset.
 	Keyset []byte
-	// MaxConnections to the database, 40 when zero.
+	// MaxConnections to the database, 34 when zero, beside a few for the job queue.
 	MaxConnections int
 }
 
 // Store is an open database. It is safe for concurrent use.
 type Store struct {
 	Pool *pgxpool.Pool
-	db   *gorm.DB
-	jobs *river.Client[pgx.Tx]
+	// Queue is for taking jobs and ending them. Should the database's machine fail, the
+	// last moment of that may be lost, and those jobs are done once more, which all of
+	// them allow; waiting for its disk each time would make everybody wait.
+	Queue *pgxpool.Pool
+	db    *gorm.DB
+	jobs  *river.Client[pgx.Tx]
 	*vault
 
 	lists lists
@@ -68,7 +72,7 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	}
 	config.MaxConns = int32(o.MaxConnections)
 	if config.MaxConns == 0 {
-		config.MaxConns = 40
+		config.MaxConns = 34
 	}
 	// Compiling a query takes seconds, and these take milliseconds.
 	config.ConnConfig.RuntimeParams["jit"] = "off"
@@ -76,13 +80,24 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connecting to the database: %w", err)
 	}
-	s := &Store{Pool: pool, slots: make(chan struct{}, max(config.MaxConns/2, 1))}
-	if err := s.prepare(ctx, o.Keyset); err != nil {
+	forJobs := config.Copy()
+	forJobs.MaxConns = connectionsForJobs
+	forJobs.ConnConfig.RuntimeParams["synchronous_commit"] = "off"
+	queue, err := pgxpool.NewWithConfig(ctx, forJobs)
+	if err != nil {
 		pool.Close()
+		return nil, fmt.Errorf("connecting to the database: %w", err)
+	}
+	s := &Store{Pool: pool, Queue: queue, slots: make(chan struct{}, max(config.MaxConns/2, 1))}
+	if err := s.prepare(ctx, o.Keyset); err != nil {
+		s.Close()
 		return nil, err
 	}
 	return s, nil
 }
+
+// connectionsForJobs is how many connections take jobs and end them.
+const connectionsForJobs = 6
 
 func (s *Store) prepare(ctx context.Context, keyset []byte) error {
 	if err := s.migrate(ctx); err != nil {
@@ -107,7 +122,10 @@ func (s *Store) prepare(ctx context.Context, keyset []byte) error {
 }
 
 // Close ends every connection.
-func (s *Store) Close() { s.Pool.Close() }
+func (s *Store) Close() {
+	s.Queue.Close()
+	s.Pool.Close()
+}
 
 // Ready reports whether the database answers.
 func (s *Store) Ready(ctx context.Context) error { return s.Pool.Ping(ctx) }

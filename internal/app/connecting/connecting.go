@@ -44,10 +44,11 @@ func (s *Service) Open(ctx context.Context, id string) (adapter.Connection, erro
 	if err != nil {
 		return adapter.Connection{}, err
 	}
-	return s.open(c)
+	return s.Unlock(c)
 }
 
-func (s *Service) open(c store.Connection) (adapter.Connection, error) {
+// Unlock gives a connection that has been read with its secrets.
+func (s *Service) Unlock(c store.Connection) (adapter.Connection, error) {
 	out := adapter.Connection{ID: c.ID, Name: c.Name, Kind: c.Kind, Settings: c.Settings, Secret: map[string]string{}}
 	text, err := s.Store.Unseal(c.Secret, owner(c.ID))
 	if err != nil || len(text) == 0 {
@@ -193,7 +194,7 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, name 
 	if version != 0 && version != c.Version {
 		return c, fmt.Errorf("changing the connection: %w", store.ErrStale)
 	}
-	opened, err := s.open(c)
+	opened, err := s.Unlock(c)
 	if err != nil {
 		return c, err
 	}
@@ -328,19 +329,19 @@ func (s *Service) Authenticate(ctx context.Context, key, secret string) (adapter
 
 // AuthenticateKind finds the connection of a kind with this key and secret.
 func (s *Service) AuthenticateKind(ctx context.Context, kind, key, secret string) (adapter.Connection, bool, error) {
-	all, err := s.Store.Connections(ctx)
+	if key == "" {
+		return adapter.Connection{}, false, nil
+	}
+	c, err := s.Store.ConnectionByKey(ctx, kind, key)
+	if errors.Is(err, store.ErrNotFound) {
+		return adapter.Connection{}, false, nil
+	}
 	if err != nil {
 		return adapter.Connection{}, false, err
 	}
-	for _, c := range all {
-		if c.Kind != kind || c.Settings["key"] != key || key == "" {
-			continue
-		}
-		opened, err := s.open(c)
-		if err != nil {
-			return opened, false, err
-		}
-		return opened, subtle.ConstantTimeCompare([]byte(opened.Secret["secret"]), []byte(secret)) == 1, nil
+	opened, err := s.Unlock(c)
+	if err != nil {
+		return opened, false, err
 	}
-	return adapter.Connection{}, false, nil
+	return opened, subtle.ConstantTimeCompare([]byte(opened.Secret["secret"]), []byte(secret)) == 1, nil
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"sync"
 	"time"
 
@@ -126,24 +125,24 @@ func (s *Service) deliver(ctx context.Context, ids []string, requeue bool) (map[
 
 // turns reads deliveries that are to be made, with their rules and events.
 func (s *Service) turns(ctx context.Context, ids []string) ([]*turn, error) {
-	all, err := s.Store.DeliveriesByID(ctx, ids)
+	all, byID, err := s.Store.DeliveriesByID(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
 	var turns []*turn
-	var eventIDs []string
+	var events []store.Event
 	for _, d := range all {
-		if d.State == store.DeliveryQueued || d.State == store.DeliveryRetrying {
-			turns = append(turns, &turn{delivery: d})
-			eventIDs = append(eventIDs, d.EventID)
+		if d.State != store.DeliveryQueued && d.State != store.DeliveryRetrying {
+			continue
 		}
+		e, there := byID[d.EventID]
+		if !there {
+			return nil, fmt.Errorf("the event %s is gone", d.EventID)
+		}
+		turns, events = append(turns, &turn{delivery: d, event: e}), append(events, e)
 	}
 	if len(turns) == 0 {
 		return nil, nil
-	}
-	events, err := s.Store.EventsByID(ctx, distinct(eventIDs))
-	if err != nil {
-		return nil, err
 	}
 	known := s.newKnown()
 	if err := known.prefetch(ctx, events); err != nil {
@@ -153,11 +152,6 @@ func (s *Service) turns(ctx context.Context, ids []string) ([]*turn, error) {
 		if t.rule, err = s.ruleOf(ctx, t.delivery); err != nil {
 			return nil, err
 		}
-		i := slices.IndexFunc(events, func(e store.Event) bool { return e.ID == t.delivery.EventID })
-		if i < 0 {
-			return nil, fmt.Errorf("the event %s is gone", t.delivery.EventID)
-		}
-		t.event = events[i]
 		known.next()
 		t.values, err = known.values(ctx, t.event, append(textsOf(t.delivery.Action), t.rule.Stop, t.rule.Condition)...)
 		if errors.Is(err, store.ErrNotFound) { // whoever it is about went with their register
@@ -250,7 +244,9 @@ func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error 
 	var attempts []store.Attempt
 	again := map[time.Time][]string{}
 	now := s.now()
+	repeatable := true
 	for _, t := range turns {
+		repeatable = repeatable && t.keep == nil && t.next == nil && !t.stopped && t.failure == nil
 		if t.settled {
 			settled = append(settled, &t.delivery)
 		}
@@ -263,7 +259,7 @@ func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error 
 		}
 	}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		stopped, err := tx.EndAttempts(ctx, settled, attempts)
+		stopped, err := tx.EndAttempts(ctx, settled, attempts, repeatable)
 		if err != nil {
 			return err
 		}

@@ -44,7 +44,14 @@ func (c *connectionsOf) open(ctx context.Context, id string) (adapter.Connection
 	if x, ok := c.opened[id]; ok {
 		return x, nil
 	}
-	x, err := c.s.Open(ctx, id)
+	read, there := c.all[id]
+	var x adapter.Connection
+	var err error
+	if there {
+		x, err = c.s.Unlock(read)
+	} else {
+		x, err = c.s.Open(ctx, id)
+	}
 	if err == nil {
 		if c.opened == nil {
 			c.opened = map[string]adapter.Connection{}

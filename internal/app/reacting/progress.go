@@ -63,14 +63,15 @@ func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) erro
 	for i, r := range asked {
 		asked[i] = *reached[[3]string{r.PersonID, r.SectionID, r.ActivityID}]
 	}
-	if err := tx.KeepProgress(ctx, locked, asked); err != nil {
+	fresh, mark, err := tx.KeepProgress(ctx, locked, asked, events)
+	if err != nil {
 		return err
 	}
 	known := s.newKnown()
 	for _, x := range items {
 		known.people[x.person.ID] = valuesOf(x.person)
 	}
-	return s.record(ctx, tx, known, events)
+	return s.recorded(ctx, tx, known, events, fresh, mark)
 }
 
 // step adds one fact to one person's progress in one section and gives what follows.
@@ -217,11 +218,7 @@ func (s *Service) RecountCourse(ctx context.Context, courseID string) error {
 			if err != nil {
 				return err
 			}
-			if err := tx.KeepProgress(ctx, locked, nil); err != nil {
-				return err
-			}
-			_, err = tx.Record(ctx, events)
-			return err
+			return s.keepLater(ctx, tx, locked, nil, events)
 		}); err != nil {
 			return err
 		}
@@ -310,11 +307,16 @@ func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Ver
 	} else if err := tx.ForgetActivity(ctx, g.PersonID, g.SectionID, v.Object); err != nil {
 		return err
 	}
-	if err := tx.KeepProgress(ctx, locked, reached); err != nil {
+	return s.keepLater(ctx, tx, locked, reached, append(events, follows(g, p.CourseID, derived, s.now(), v.ID, learning.Fact{})...))
+}
+
+// keepLater keeps progress and records events, to which rules react in the background.
+func (s *Service) keepLater(ctx context.Context, tx *store.Tx, all []store.Standing, reached []store.Reached, events []store.Event) error {
+	fresh, _, err := tx.KeepProgress(ctx, all, reached, events)
+	if err != nil {
 		return err
 	}
-	_, err = tx.Record(ctx, append(events, follows(g, p.CourseID, derived, s.now(), v.ID, learning.Fact{})...))
-	return err
+	return tx.EnqueueReactions(ctx, fresh)
 }
 
 // lastOf is when somebody did something last, nil for never.

@@ -50,6 +50,11 @@ func (s *Service) rulesOn(ctx context.Context) (*book, error) {
 	if err != nil {
 		return nil, err
 	}
+	return s.rulesAt(ctx, mark)
+}
+
+// rulesAt does the same where the rules' mark is known.
+func (s *Service) rulesAt(ctx context.Context, mark int64) (*book, error) {
 	s.books.mu.Lock()
 	defer s.books.mu.Unlock()
 	s.books.at = time.Now()
@@ -107,14 +112,13 @@ func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) e
 	return s.Store.InTx(ctx, func(tx *store.Tx) error { return s.keepReactions(ctx, tx, r) })
 }
 
-// record writes events and makes, in the same transaction, the deliveries that follow
-// from those that are new.
-func (s *Service) record(ctx context.Context, tx *store.Tx, known *known, events []store.Event) error {
-	fresh, err := tx.RecordOnly(ctx, events)
-	if err != nil || len(fresh) == 0 {
-		return err
+// recorded makes, in the transaction that records events, the deliveries that follow from
+// those that are new.
+func (s *Service) recorded(ctx context.Context, tx *store.Tx, known *known, events []store.Event, fresh []string, mark int64) error {
+	if len(fresh) == 0 {
+		return nil
 	}
-	b, err := s.rulesOn(ctx)
+	b, err := s.rulesAt(ctx, mark)
 	if err != nil || len(b.byID) == 0 {
 		return err
 	}

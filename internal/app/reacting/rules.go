@@ -20,6 +20,8 @@ type Service struct {
 	Store *store.Store
 	// Open gives a connection with its secrets.
 	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
+	// Unlock does the same with one that has been read.
+	Unlock func(store.Connection) (adapter.Connection, error)
 	// Award gives a badge and the address of its page.
 	Award func(ctx context.Context, badgeID string, event store.Event, at time.Time) (award store.Award, address string, err error)
 	// Source is this installation's address, named as the source of events.
