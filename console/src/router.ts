@@ -117,6 +117,12 @@ export const router = createRouter({
       meta: { title: 'Outlines' },
     },
     {
+      path: '/connections/:id/meaning',
+      component: () => import('./pages/connections/Meaning.vue'),
+      props: true,
+      meta: { title: 'What events mean' },
+    },
+    {
       path: '/connections/:id/operations',
       component: () => import('./pages/connections/Operations.vue'),
       props: true,

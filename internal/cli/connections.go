@@ -20,6 +20,7 @@ func connections() *cli.Command {
 		Name: "connections", Usage: "Connect outside systems and see what works", Category: "rosters",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "List connections", Action: listConnections},
+			meaningOf(),
 			{Name: "kinds", Usage: "The kinds of connection and the values each needs", Action: listKinds},
 			{
 				Name: "add", Usage: "Connect an outside system and test it", ArgsUsage: "KIND NAME", Flags: []cli.Flag{set}, Action: addConnection,

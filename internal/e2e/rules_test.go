@@ -34,6 +34,7 @@ func TestConsoleRules(t *testing.T) {
 	b.sees("in grace until")
 	b.picture("access")
 
+	meaning(b)
 	outline(b)
 	operation(b)
 	build(b, w)
@@ -56,6 +57,25 @@ func (w *world) form(t *testing.T, address string, pairs ...string) error {
 		return fmt.Errorf("%s: %s", address, resp.Status)
 	}
 	return nil
+}
+
+// meaning builds a service's expressions from what it really sent, and leaves them.
+func meaning(b *browser) {
+	b.click("Connections")
+	b.click("What its events mean…")
+	b.sees("○ ends access")
+	b.sees("gus@elsewhere.example")
+	b.sees("→ A place in Propagation")
+	b.fill("offer", "event.dta.offer")
+	b.sees(`event has no "dta"`)
+	b.do(chromedp.Click(`//button[.//code[normalize-space(.)="event.data.offer"]]`))
+	b.until(`document.querySelector('#offer').value === 'event.data.offer'`)
+	b.fill("starts", `event.reported == "purchase.cancelled"`)
+	b.sees("✕ both at once")
+	b.fill("starts", `event.reported == "purchase.completed"`)
+	b.sees("● gives access")
+	b.click("Save")
+	b.sees("what comes from now on is read that way")
 }
 
 // outline drops what the learners have not done; the preview says whom that completes.
@@ -187,6 +207,10 @@ func TestCommandLineRules(t *testing.T) {
 
 	made := expect(0, "secret", "connections", "add", "cloudevents", "Shop")
 	require.Contains(t, made, "whsec_")
+	expect(0, "It has reported nothing yet", "connections", "meaning", "Shop")
+	expect(0, "reference to", "connections", "meaning", "Shop", "--set", "person=evnt.data.email")
+	expect(2, "there is no such expression", "connections", "meaning", "Shop", "--set", "buyer=event.subject")
+	expect(0, "Saved", "connections", "meaning", "Shop", "--set", "offer=event.data.offer", "--save")
 	expect(0, "works", "connections", "add", "scim", "Places", "--set", "address="+w.At.Platform+"/scim/v2", "--set", "token=garden-gate")
 	expect(2, "there is no section", "offers", "add", "A place", "--sold-by", "Shop", "--as", "place", "--section", "NOPE", "--enrol-through", "Places")
 	expect(0, "Made the offer", "offers", "add", "A place", "--sold-by", "Shop", "--as", "place", "--section", "PROP-A", "--enrol-through", "Places", "--grace", "7")

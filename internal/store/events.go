@@ -215,6 +215,16 @@ func (s *Store) Fired(ctx context.Context, ruleID string) (fired, once map[strin
 
 const eventColumns = `id::text, type, natural_key, person_id::text, section_id::text, course_id::text, module_id, activity_id, data, occurred_at, recorded_at`
 
+// latestLookedAt bounds how many of the latest events are looked through for those of
+// one service.
+const latestLookedAt = 20_000
+
+// ReportedBy lists the latest events that a service reported, the newest first.
+func (s *Store) ReportedBy(ctx context.Context, connectionID string, limit int) ([]Event, error) {
+	return many[Event](ctx, s, "finding what a service reported", `SELECT `+eventColumns+` FROM (SELECT * FROM events WHERE type = 'service.reported' ORDER BY id DESC LIMIT $2) e
+		WHERE data->>'connectionId' = $1 ORDER BY id DESC LIMIT $3`, connectionID, latestLookedAt, limit)
+}
+
 // EventsByID finds events, oldest first.
 func (s *Store) EventsByID(ctx context.Context, ids []string) ([]Event, error) {
 	return many[Event](ctx, s, "finding events", `SELECT `+eventColumns+` FROM events WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids)

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"time"
 
+	"gorm.io/gorm"
+
 	"github.com/jackc/pgx/v5"
 )
 
@@ -173,8 +175,18 @@ func (tx *Tx) KeepAccess(ctx context.Context, a Access) error {
 }
 
 // OfferFor finds the offer for what a service sells; ok is false when there is none.
-func (tx *Tx) OfferFor(ctx context.Context, connectionID, offer string) (o Offer, ok bool, err error) {
-	err = tx.DB.Where("connection_id = ? AND offer = ?", connectionID, offer).First(&o).Error
+func (tx *Tx) OfferFor(_ context.Context, connectionID, offer string) (o Offer, ok bool, err error) {
+	return offerOf(tx.DB, connectionID, offer)
+}
+
+// OfferOf finds the offer by which a service knows something that is sold; ok is false
+// when there is none.
+func (s *Store) OfferOf(ctx context.Context, connectionID, offer string) (o Offer, ok bool, err error) {
+	return offerOf(s.reader(ctx), connectionID, offer)
+}
+
+func offerOf(db *gorm.DB, connectionID, offer string) (o Offer, ok bool, err error) {
+	err = db.Where("connection_id = ? AND offer = ?", connectionID, offer).First(&o).Error
 	err = known(err, "finding the offer")
 	if errors.Is(err, ErrNotFound) {
 		return o, false, nil

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -42,6 +43,10 @@ func (s *Server) offers(a huma.API) {
 	})
 	handleEmpty(a, "access", "DELETE /offers/{id} remove-offer Remove an offer; whom it enrolled stays enrolled", func(ctx context.Context, in *byID) error {
 		return s.Offering.Remove(ctx, callerOf(ctx).Name, in.ID)
+	})
+	handle(a, "access", "POST /connections/{id}/meaning try-meaning Try what a service's expressions make of the latest events that it reported", func(ctx context.Context, in *withID[api.MeaningTry]) (api.Meaning, error) {
+		mapping, list, wrong, err := s.Offering.TryMapping(ctx, in.ID, in.Body.Values)
+		return api.Meaning{Mapping: mapping, Wrong: wrong, Examples: each(list, meaningExample)}, err
 	})
 	handle(a, "access", "GET /sides list-sides Access and enrolment side by side", func(ctx context.Context, in *sidesInput) ([]api.Side, error) {
 		all, err := s.Offering.Sides(ctx, in.Offer)
@@ -119,4 +124,12 @@ func given(id *string) string {
 		return ""
 	}
 	return *id
+}
+
+func meaningExample(x offering.Example) api.MeaningExample {
+	reported, _ := x.Data["reported"].(string)
+	values := map[string]string{"person": x.Person, "offer": x.Offer, "order": x.Order, "buyerName": x.BuyerName, "starts": fmt.Sprint(x.Starts), "ends": fmt.Sprint(x.Ends)}
+	return api.MeaningExample{
+		EventID: x.ID, At: x.OccurredAt, Reported: reported, Means: x.Means, Values: values, Problems: x.Problems, Known: x.Known, Leads: x.Leads, Places: x.Places,
+	}
 }

@@ -196,6 +196,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/connections/{id}/meaning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try what a service's expressions make of the latest events that it reported */
+        post: operations["try-meaning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections/{id}/operations": {
         parameters: {
             query?: never;
@@ -2418,6 +2435,50 @@ export interface components {
             exclude: components["schemas"]["Exclusion"][];
             keys: string[];
         };
+        Meaning: {
+            /** @description The latest events, the newest first */
+            examples: components["schemas"]["MeaningExample"][];
+            /** @description The expressions that were tried, by name */
+            mapping: {
+                [key: string]: string;
+            };
+            /** @description Why an expression cannot be used at all, by name */
+            wrong: {
+                [key: string]: string;
+            };
+        };
+        MeaningExample: {
+            /** Format: date-time */
+            at: string;
+            eventId: string;
+            /** @description Name of whom it is about, when the register knows them */
+            known: string;
+            /** @description Name of the offer to which it leads, when there is one */
+            leads: string;
+            /**
+             * @description unclear when it would both start and end access, which is taken for neither
+             * @enum {string}
+             */
+            means: "starts" | "ends" | "nothing" | "unclear";
+            /** @description The values of the event, as expressions name them */
+            places: components["schemas"]["Place"][];
+            /** @description Why one gives nothing */
+            problems: {
+                [key: string]: string;
+            };
+            /** @description The type that the service gave it */
+            reported: string;
+            /** @description What each expression gives */
+            values: {
+                [key: string]: string;
+            };
+        };
+        MeaningTry: {
+            /** @description By name: person, starts, ends, offer, order, buyerName. Those that are absent stay as they are */
+            values?: {
+                [key: string]: string;
+            };
+        };
         Module: {
             activities: components["schemas"]["Activity"][];
             id: string;
@@ -2874,6 +2935,11 @@ export interface components {
             name: string;
             sections: components["schemas"]["Whereabouts"][];
             userName: string;
+        };
+        Place: {
+            /** @description As an expression names it, such as event.data.email */
+            path: string;
+            value: string;
         };
         Policy: {
             hold: boolean;
@@ -4096,6 +4162,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageTouched"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-meaning": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MeaningTry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Meaning"];
                 };
             };
             /** @description Error */

@@ -161,16 +161,9 @@ func (s *Service) fill(c *store.Connection, kind adapter.Kind, name string, valu
 // checkExpressions refuses what cannot be asked of a reported event.
 func checkExpressions(values map[string]string) error {
 	x := rule.NewExpressions()
-	for _, field := range []string{"person", "offer", "order", "buyerName", "starts", "ends"} {
-		check := x.CheckValue
-		if field == "starts" || field == "ends" {
-			check = x.CheckCondition
-		}
-		if values[field] == "" {
-			continue
-		}
-		if err := check(values[field]); err != nil {
-			return refusal.Invalid("values."+field, "%v", err)
+	for _, name := range rule.MappingNames {
+		if err := x.CheckMapping(name, values[name]); err != nil {
+			return refusal.Invalid("values."+name, "%v", err)
 		}
 	}
 	return nil

@@ -151,37 +151,22 @@ const nobody = "unknown/"
 // Told takes in what a service reported, in the transaction that records it: whether
 // it starts or ends somebody's access, as the connection's expressions say.
 func (s *Service) Told(ctx context.Context, tx *store.Tx, c adapter.Connection, e store.Event) error {
-	values := rule.Values{"event": e.Data}
-	holds := func(name string) bool {
-		yes, err := s.Expressions.Holds(c.Settings[name], values)
-		return c.Settings[name] != "" && err == nil && yes
-	}
-	starts, ends := holds("starts"), holds("ends")
-	if starts == ends { // neither, or it cannot be told
+	says := s.Expressions.Read(c.Settings, e.Data)
+	starts, offer := says.Starts, says.Offer
+	if starts == says.Ends { // neither, or it cannot be told
 		return nil
 	}
-	value := func(name string) string {
-		if c.Settings[name] == "" {
-			return ""
-		}
-		v, err := s.Expressions.Value(c.Settings[name], values)
-		if err != nil || v == nil {
-			return ""
-		}
-		return strings.TrimSpace(fmt.Sprint(v))
-	}
-	offer := value("offer")
 	if offer == "" {
 		return nil // nothing that could be offered here
 	}
-	buyer, err := roster.AddressKey(value("person"))
+	buyer, err := roster.AddressKey(says.Person)
 	switch {
 	case err != nil && e.PersonID != nil:
 		buyer = "person/" + *e.PersonID // told apart by the register's identifier
 	case err != nil:
-		buyer = nobody + value("person")
+		buyer = nobody + says.Person
 	}
-	a := store.Access{ID: store.NewID(), ConnectionID: c.ID, Offer: offer, Buyer: buyer, OrderRef: value("order"), Name: value("buyerName"), PersonID: e.PersonID}
+	a := store.Access{ID: store.NewID(), ConnectionID: c.ID, Offer: offer, Buyer: buyer, OrderRef: says.Order, Name: says.BuyerName, PersonID: e.PersonID}
 	o, mapped, err := tx.OfferFor(ctx, c.ID, offer)
 	if err != nil {
 		return err

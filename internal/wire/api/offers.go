@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"kanban/internal/core/rule"
+)
 
 // NewOffer says to which sections something that can be bought, or a membership, gives
 // access.
@@ -51,4 +55,29 @@ type Unmapped struct {
 	Offer        string    `json:"offer"`
 	Buyers       int       `json:"buyers"`
 	Latest       time.Time `json:"latest"`
+}
+
+// MeaningTry are expressions to try on what a service reported.
+type MeaningTry struct {
+	Values map[string]string `json:"values,omitempty" doc:"By name: person, starts, ends, offer, order, buyerName. Those that are absent stay as they are"`
+}
+
+// Meaning is what expressions make of the latest events of a service.
+type Meaning struct {
+	Mapping  map[string]string `json:"mapping" doc:"The expressions that were tried, by name"`
+	Wrong    map[string]string `json:"wrong" doc:"Why an expression cannot be used at all, by name"`
+	Examples []MeaningExample  `json:"examples" doc:"The latest events, the newest first"`
+}
+
+// MeaningExample is an event that a service reported, and what is made of it.
+type MeaningExample struct {
+	EventID  string            `json:"eventId"`
+	At       time.Time         `json:"at"`
+	Reported string            `json:"reported" doc:"The type that the service gave it"`
+	Means    string            `json:"means" enum:"starts,ends,nothing,unclear" doc:"unclear when it would both start and end access, which is taken for neither"`
+	Values   map[string]string `json:"values" doc:"What each expression gives"`
+	Problems map[string]string `json:"problems" doc:"Why one gives nothing"`
+	Known    string            `json:"known" doc:"Name of whom it is about, when the register knows them"`
+	Leads    string            `json:"leads" doc:"Name of the offer to which it leads, when there is one"`
+	Places   []rule.Place      `json:"places" doc:"The values of the event, as expressions name them"`
 }

@@ -131,6 +131,9 @@ const names: Record<string, string> = {
       <RouterLink v-if="c.kind === 'http-api'" :to="`/connections/${c.id}/operations`"
         >Operations…</RouterLink
       >
+      <RouterLink v-if="c.kind === 'cloudevents'" :to="`/connections/${c.id}/meaning`"
+        >What its events mean…</RouterLink
+      >
       <Button size="small" variant="text" label="Edit…" @click="form = { edit: c }" />
       <Button size="small" variant="text" :label="c.paused ? 'Resume' : 'Pause'" @click="pause.mutate(c)" />
     </div>

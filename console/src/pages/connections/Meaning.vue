@@ -1,0 +1,299 @@
+<script setup lang="ts">
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import { computed, nextTick, onUnmounted, reactive, ref, watch } from 'vue'
+
+import { api, ok } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import { when } from '../../parts/when'
+
+/** What the events of a service mean for access, built from what it really sent. */
+const props = defineProps<{ id: string }>()
+const queries = useQueryClient()
+const connections = useQuery({
+  queryKey: ['connections'],
+  queryFn: () => ok(api.GET('/api/v1/connections')),
+})
+const connection = computed(() => connections.data.value?.items.find((c) => c.id === props.id))
+
+const fields = [
+  { name: 'person', title: 'Whom it is about', about: 'an address, or the register’s identifier' },
+  { name: 'starts', title: 'Gives access when', about: 'true when something was bought or began' },
+  { name: 'ends', title: 'Ends access when', about: 'true when it was cancelled or ended' },
+  { name: 'offer', title: 'What was bought', about: 'the offer’s name at the service' },
+  { name: 'order', title: 'Order', about: 'tells one purchase from another' },
+  { name: 'buyerName', title: 'Name of the buyer', about: 'for buyers who are not in the register yet' },
+]
+const mapping = reactive<Record<string, string>>({})
+const tried = ref<Record<string, string>>()
+let timer: ReturnType<typeof setTimeout> | undefined
+watch(mapping, () => {
+  clearTimeout(timer)
+  timer = setTimeout(() => (tried.value = { ...mapping }), 300)
+})
+onUnmounted(() => clearTimeout(timer))
+const meaning = useQuery({
+  queryKey: ['meaning', () => props.id, tried],
+  queryFn: () =>
+    ok(
+      api.POST('/api/v1/connections/{id}/meaning', {
+        params: { path: { id: props.id } },
+        body: tried.value ? { values: tried.value } : {},
+      }),
+    ),
+  placeholderData: keepPreviousData,
+})
+// What is set now fills the fields once.
+const begun = ref(false)
+watch(
+  meaning.data,
+  (now) => {
+    if (!now || begun.value) return
+    for (const f of fields) mapping[f.name] = now.mapping[f.name] ?? ''
+    begun.value = true
+  },
+  { immediate: true },
+)
+const examples = computed(() => meaning.data.value?.examples ?? [])
+const wrong = computed(() => meaning.data.value?.wrong ?? {})
+const at = ref(0)
+const example = computed(() => examples.value[at.value])
+
+const last = ref('person')
+const areas = new Map<string, HTMLTextAreaElement>()
+function put(path: string) {
+  const area = areas.get(last.value)
+  const text = mapping[last.value] ?? ''
+  const from = area?.selectionStart ?? text.length
+  const to = area?.selectionEnd ?? from
+  // A field that holds nothing but a place gets the new one instead.
+  const whole = from === to && /^[\w.[\]"]*$/.test(text)
+  mapping[last.value] = whole ? path : text.slice(0, from) + path + text.slice(to)
+  void nextTick(() => area?.focus())
+}
+
+const save = useMutation({
+  mutationFn: () =>
+    ok(
+      api.PATCH('/api/v1/connections/{id}', {
+        params: {
+          path: { id: props.id },
+          header: { 'If-Match': `"${connection.value?.version ?? 0}"` },
+        },
+        body: { values: { ...mapping } },
+      }),
+    ),
+  onSuccess: () => queries.invalidateQueries(),
+})
+const words: Record<string, string> = {
+  starts: '● gives access',
+  ends: '○ ends access',
+  nothing: '– nothing',
+  unclear: '✕ both at once',
+}
+</script>
+
+<template>
+  <PageHead
+    :title="`What events of ${connection?.name ?? '…'} mean`"
+    about="For access: tried on what the service really sent, before anything is saved"
+  >
+    <RouterLink to="/connections">Connections</RouterLink>
+  </PageHead>
+  <Oops :error="connections.error.value ?? meaning.error.value" />
+  <div class="two">
+    <form class="sheet" @submit.prevent="save.mutate()">
+      <div v-for="f in fields" :key="f.name" class="line">
+        <label :for="f.name">{{ f.title }}</label>
+        <div>
+          <textarea
+            :id="f.name"
+            :ref="(el) => el && areas.set(f.name, el as HTMLTextAreaElement)"
+            v-model="mapping[f.name]"
+            rows="1"
+            spellcheck="false"
+            :class="{ bad: wrong[f.name] }"
+            :placeholder="f.about"
+            @focus="last = f.name"
+          />
+          <small v-if="wrong[f.name]" class="problem" role="alert">{{ wrong[f.name] }}</small>
+          <small v-else-if="example?.problems[f.name]" class="problem">{{ example.problems[f.name] }}</small>
+          <small v-else-if="example && mapping[f.name]"
+            ><span class="faint">here:</span> <code>{{ example.values[f.name] || '(empty)' }}</code></small
+          >
+          <small v-else class="faint">{{ f.about }}</small>
+        </div>
+      </div>
+      <Oops :error="save.error.value" />
+      <div class="actions">
+        <Button
+          type="submit"
+          size="small"
+          label="Save"
+          :disabled="Object.keys(wrong).length > 0 || !connection"
+          :loading="save.isPending.value"
+        />
+        <span v-if="save.isSuccess.value" class="faint" role="status"
+          >Saved; what comes from now on is read that way.</span
+        >
+      </div>
+    </form>
+    <aside>
+      <h2>{{ example ? `${example.reported}, ${when(example.at)}` : 'No event yet' }}</h2>
+      <p v-if="!example" class="faint">
+        The service has reported nothing yet. Let it send an event, then build the expressions from it.
+      </p>
+      <p v-else class="faint">
+        Click a value to put its place into “{{ fields.find((f) => f.name === last)?.title }}”.
+      </p>
+      <ul v-if="example" class="places">
+        <li v-for="p in example.places" :key="p.path">
+          <button type="button" @click="put(p.path)">
+            <code>{{ p.path }}</code>
+            <span>{{ p.value }}</span>
+          </button>
+        </li>
+      </ul>
+    </aside>
+  </div>
+  <h2 v-if="examples.length">The latest {{ examples.length }} events, read like this</h2>
+  <table v-if="examples.length" class="list">
+    <thead>
+      <tr>
+        <th>when</th>
+        <th>reported</th>
+        <th>whom</th>
+        <th>offer</th>
+        <th>order</th>
+        <th>access</th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr
+        v-for="(x, i) in examples"
+        :key="x.eventId"
+        :class="{ chosen: i === at }"
+        tabindex="0"
+        @click="at = i"
+        @keydown.enter="at = i"
+      >
+        <td>{{ when(x.at) }}</td>
+        <td>
+          <code>{{ x.reported }}</code>
+        </td>
+        <td>
+          {{ x.values.person || '?' }} <span v-if="x.known" class="faint">{{ x.known }}</span>
+        </td>
+        <td>
+          {{ x.values.offer || '?' }} <span v-if="x.leads" class="faint">→ {{ x.leads }}</span>
+        </td>
+        <td>{{ x.values.order || '?' }}</td>
+        <td :class="{ problem: x.means === 'unclear' }">{{ words[x.means] }}</td>
+      </tr>
+    </tbody>
+  </table>
+</template>
+
+<style scoped>
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 26rem;
+  gap: 1.5rem;
+  align-items: start;
+}
+
+form {
+  padding: 1rem;
+}
+
+aside h2 {
+  margin-top: 0.3rem;
+}
+
+.line {
+  display: grid;
+  grid-template-columns: 10rem minmax(0, 1fr);
+  gap: 0.8rem;
+  margin-bottom: 0.6rem;
+}
+
+.line label {
+  padding-top: 0.35rem;
+  font-size: 0.9rem;
+}
+
+textarea {
+  font: 13px/1.5 var(--mono);
+  padding: 0.3rem 0.5rem;
+  border: 1px solid var(--line);
+  background: var(--sheet);
+  color: inherit;
+  resize: vertical;
+  width: 100%;
+  field-sizing: content;
+}
+
+.bad {
+  border-color: var(--signal);
+}
+
+.problem {
+  color: var(--signal);
+  white-space: pre-wrap;
+}
+
+.places {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  max-height: 24rem;
+  overflow: auto;
+}
+
+.places button {
+  font: inherit;
+  border: 0;
+  border-bottom: 1px solid var(--hair);
+  background: none;
+  color: inherit;
+  width: 100%;
+  text-align: left;
+  padding: 0.25rem 0.3rem;
+  cursor: pointer;
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  gap: 0.6rem;
+}
+
+.places button:hover {
+  background: var(--hair);
+}
+
+.places span,
+.places code {
+  overflow-wrap: anywhere;
+  font-size: 0.82rem;
+}
+
+.list {
+  width: 100%;
+  border-collapse: collapse;
+  font-size: 0.88rem;
+}
+
+.list th,
+.list td {
+  text-align: left;
+  padding: 0.3rem 0.6rem;
+  border-bottom: 1px solid var(--hair);
+}
+
+.list tbody tr {
+  cursor: pointer;
+}
+
+.chosen {
+  background: var(--hair);
+}
+</style>

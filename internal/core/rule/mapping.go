@@ -1,0 +1,116 @@
+package rule
+
+import (
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// MappingNames are the expressions of a service that reports events, in the order in
+// which people think about them: whom an event is about, whether it starts or ends
+// their access to something, to what, by which order, and what they are called.
+var MappingNames = []string{"person", "starts", "ends", "offer", "order", "buyerName"}
+
+// Said is what a reported event says about somebody's access.
+type Said struct {
+	Starts, Ends                    bool
+	Person, Offer, Order, BuyerName string
+	Problems                        map[string]string // by expression; one that cannot be worked out says nothing
+}
+
+// Read works out what a reported event says by the expressions of its service.
+func (x *Expressions) Read(mapping map[string]string, event map[string]any) (out Said) {
+	out.Problems = map[string]string{}
+	values := Values{"event": event}
+	holds := func(name string) bool {
+		if mapping[name] == "" {
+			return false
+		}
+		yes, err := x.Holds(mapping[name], values)
+		if err != nil {
+			out.Problems[name] = err.Error()
+		}
+		return err == nil && yes
+	}
+	value := func(name string) string {
+		if mapping[name] == "" {
+			return ""
+		}
+		v, err := x.Value(mapping[name], values)
+		if err != nil {
+			out.Problems[name] = err.Error()
+		}
+		if err != nil || v == nil {
+			return ""
+		}
+		return strings.TrimSpace(fmt.Sprint(v))
+	}
+	out.Starts, out.Ends = holds("starts"), holds("ends")
+	out.Person, out.Offer, out.Order, out.BuyerName = value("person"), value("offer"), value("order"), value("buyerName")
+	return out
+}
+
+// CheckMapping reports why a text cannot be one of the expressions of a service that
+// reports events.
+func (x *Expressions) CheckMapping(name, text string) error {
+	if strings.TrimSpace(text) == "" {
+		return nil
+	}
+	check := x.CheckValue
+	if name == "starts" || name == "ends" {
+		check = x.CheckCondition
+	}
+	if err := check(text); err != nil {
+		return err
+	}
+	return x.CheckNames(text, ServiceReported)
+}
+
+// Place is one value of an event, as an expression names it.
+type Place struct {
+	Path  string `json:"path" doc:"As an expression names it, such as event.data.email"`
+	Value string `json:"value"`
+}
+
+var plainName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// mostPaths bounds how many values of an event are listed.
+const mostPaths = 200
+
+// Places lists the values of a reported event as an expression names them.
+func Places(data map[string]any) (list []Place) {
+	var walk func(at string, v any)
+	walk = func(at string, v any) {
+		if len(list) >= mostPaths {
+			return
+		}
+		switch v := v.(type) {
+		case map[string]any:
+			for _, name := range slices.Sorted(maps.Keys(v)) {
+				if plainName.MatchString(name) {
+					walk(at+"."+name, v[name])
+				} else {
+					walk(fmt.Sprintf("%s[%q]", at, name), v[name])
+				}
+			}
+		case []any:
+			for i, x := range v {
+				walk(fmt.Sprintf("%s[%d]", at, i), x)
+			}
+		default:
+			text := fmt.Sprint(v)
+			if r := []rune(text); len(r) > 120 {
+				text = string(r[:120]) + " …"
+			}
+			list = append(list, Place{at, text})
+		}
+	}
+	for _, name := range []string{"reported", "subject", "source", "data"} {
+		if v, there := data[name]; there {
+			walk("event."+name, v)
+		}
+	}
+	return list
+}
