@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,13 +35,23 @@ func (tx *Tx) AddStatements(ctx context.Context, connectionID string, all []Stat
 		ids[i], connections[i], bodies[i], people[i] = s.ID, s.ConnectionID, string(s.Body), s.PersonID
 		notes[i], actors[i], verbs[i], objects[i], registrations[i] = s.Note, s.Actor, s.Verb, s.Object, s.Registration
 	}
+	// Whoever voids waits for those who are storing, and they for whoever voids: else a
+	// statement and the one that voids it could miss each other.
+	lock := `SELECT pg_advisory_xact_lock_shared(hashtextextended('voiding/' || $1, 0))`
+	if slices.Contains(verbs, voidVerb) {
+		lock = `SELECT pg_advisory_xact_lock(hashtextextended('voiding/' || $1, 0))`
+	}
 	var batch pgx.Batch
+	batch.Queue(lock, connectionID)
 	batch.Queue(`INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration)
 		SELECT w.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::jsonb[], $4::text[]::uuid[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[]) AS w
 		ON CONFLICT (id) DO NOTHING RETURNING id::text`, ids, connections, bodies, people, notes, actors, verbs, objects, registrations)
 	batch.Queue(`SELECT lower(object) FROM statements WHERE connection_id = $1 AND verb = $3 AND lower(object) = ANY ($2)`, connectionID, ids, voidVerb)
 	results := tx.PGX.SendBatch(ctx, &batch)
 	defer results.Close()
+	if _, err := results.Exec(); err != nil {
+		return nil, nil, known(err, "storing statements")
+	}
 	fresh, err := texts(results)
 	if err == nil {
 		awaited, err = texts(results)

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"hash/fnv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -210,4 +212,33 @@ func TestStaleEditIsRefused(t *testing.T) {
 	assert.ErrorIs(t, edit(c), store.ErrStale)
 	_, err := s.Connection(t.Context(), "no-uuid")
 	assert.ErrorIs(t, err, store.ErrNotFound)
+}
+
+// However many ask at once, a rule gets no more calls than it may make, and learns when
+// the next one is free.
+func TestCallsAreClaimedOneByOne(t *testing.T) {
+	s := storetest.New(t)
+	r := store.Rule{ID: store.NewID(), Name: "r", Trigger: "section.joined", Version: 1, Actions: []rule.Action{{Kind: rule.OpenTask}}}
+	require.NoError(t, s.InTx(t.Context(), func(tx *store.Tx) error { return store.Create(tx, &r, "test") }))
+	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	claim := func(at time.Time, most int) *time.Time {
+		until, err := s.ClaimCall(t.Context(), r.ID, at, time.Hour, most)
+		assert.NoError(t, err)
+		return until
+	}
+	var group sync.WaitGroup
+	var got atomic.Int32
+	for i := range 20 {
+		group.Go(func() {
+			if claim(now.Add(time.Duration(i)*time.Second), 5) == nil {
+				got.Add(1)
+			}
+		})
+	}
+	group.Wait()
+	assert.EqualValues(t, 5, got.Load())
+	until := claim(now.Add(30*time.Second), 5)
+	require.NotNil(t, until)
+	assert.Nil(t, claim(*until, 5), "an hour after the first of them")
+	assert.NotNil(t, claim(*until, 3), "a lower limit counts what was made before")
 }

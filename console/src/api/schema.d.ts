@@ -2570,7 +2570,7 @@ export interface components {
             /** @description A CEL expression looked at before each action; true ends what is still to come */
             stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "run.needs-person" | "service.reported";
             /** @description Triggers that, for the same person and place, take back what the rule did */
             undoneBy?: string[];
         };
@@ -3100,7 +3100,7 @@ export interface components {
             /** @description A CEL expression looked at before each action; true ends what is still to come */
             stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "run.needs-person" | "service.reported";
             /** @description Triggers that, for the same person and place, take back what the rule did */
             undoneBy?: string[];
             /** Format: int64 */
@@ -3539,7 +3539,7 @@ export interface components {
         };
         VerbRule: {
             /** @enum {string} */
-            says: "touched" | "completed" | "passed" | "failed" | "scored";
+            says: "touched" | "completed" | "passed" | "failed" | "scored" | "submitted";
             /** @description IRI of an activity type; any when absent */
             type?: string;
             /** @description The verb's IRI */

@@ -13,6 +13,7 @@ export const triggers: Trigger[] = [
   'assessment.passed',
   'assessment.failed',
   'score.reported',
+  'work.submitted',
   'module.completed',
   'course.completed',
   'progress.crossed',

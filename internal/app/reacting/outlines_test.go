@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"kanban/internal/app/reacting"
 	"kanban/internal/apptest"
@@ -127,6 +128,57 @@ func TestInstitutionsOwnVerbs_E1(t *testing.T) {
 	require.NoError(t, w.Reacting.SetVerbs(t.Context(), "test", []learning.VerbRule{{Verb: "https://fernmoor.example/verbs/dug", Says: learning.Completed}}))
 	require.NoError(t, w.Reacting.Resolve(t.Context())) // the queued job
 	assert.Equal(t, []string{"Ada Alder"}, events(t, w, rule.ActivityCompleted), "what came before it was known counts")
+}
+
+// Handing work in is told each time, and is no finishing, whatever score comes with it.
+func TestWorkSubmittedForMarking_E11(t *testing.T) {
+	w, now := clocked(t)
+	mark := 0.5
+	require.NoError(t, w.Reacting.SetOutline(t.Context(), "test", w.Section("PROP-A").CourseID, learning.Outline{Modules: []learning.Module{{ID: "m", Activities: []learning.Activity{{ID: prefix + "essay", Kind: learning.Assignment, PassMark: &mark}}}}}))
+	platform := w.Connect("xapi", "Platform", nil).ID
+	for range 2 {
+		raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"timestamp":%q,"actor":{"account":{"homePage":"https://p.example","name":"stu-001"}},"verb":{"id":"http://activitystrea.ms/schema/1.0/submit"},"object":{"id":%q},"result":{"score":{"scaled":1}}}`, store.NewID(), now.Format(time.RFC3339), prefix+"essay"))
+		list, _, err := xapi.Parse(raw)
+		require.NoError(t, err)
+		_, err = w.Reacting.Take(t.Context(), platform, list, []json.RawMessage{raw})
+		require.NoError(t, err)
+	}
+	assert.Equal(t, []string{"Ada Alder", "Ada Alder"}, events(t, w, rule.WorkSubmitted))
+	for _, none := range []rule.Trigger{rule.ScoreReported, rule.AssessmentPassed, rule.ActivityCompleted} {
+		assert.Empty(t, events(t, w, none), none)
+	}
+	completes(t, w, platform, "stu-001", "essay", *now) // without a score the pass mark is not reached
+	assert.Empty(t, events(t, w, rule.CourseCompleted))
+}
+
+// A statement and the one that voids it never miss each other, even when both come in
+// the same instant.
+func TestVoidingInTheSameInstant(t *testing.T) {
+	w, now := clocked(t)
+	outlined(t, w)
+	platform := w.Connect("xapi", "Platform", nil).ID
+	take := func(texts ...string) error {
+		list, raw, err := xapi.Parse([]byte("[" + strings.Join(texts, ",") + "]"))
+		if err == nil {
+			_, err = w.Reacting.Take(t.Context(), platform, list, raw)
+		}
+		return err
+	}
+	actor := `"actor":{"account":{"homePage":"https://p.example","name":"stu-001"}}`
+	for range 30 {
+		id := store.NewID()
+		var both errgroup.Group
+		both.Go(func() error {
+			return take(fmt.Sprintf(`{"id":%q,"timestamp":%q,%s,"verb":{"id":"http://adlnet.gov/expapi/verbs/completed"},"object":{"id":%q}}`, id, now.Format(time.RFC3339), actor, prefix+"one"))
+		})
+		both.Go(func() error {
+			return take(fmt.Sprintf(`{"id":%q,%s,"verb":{"id":%q},"object":{"objectType":"StatementRef","id":%q}}`, store.NewID(), actor, xapi.Voided, id))
+		})
+		require.NoError(t, both.Wait())
+	}
+	state, err := w.Store.ProgressOf(t.Context(), w.Person("stu-001").ID, w.Section("PROP-A").ID)
+	require.NoError(t, err)
+	assert.Empty(t, state.Activities, "every one of them was voided")
 }
 
 func TestScoresByPassMark(t *testing.T) {

@@ -97,7 +97,10 @@ func (s *Service) step(g *store.Standing, r *store.Reached, x *item, p place) []
 		return e
 	}
 	var events []store.Event
-	if x.fact.Score != nil {
+	switch {
+	case x.fact.Verb == learning.Submitted:
+		events = append(events, about(rule.WorkSubmitted, x.statement.ID))
+	case x.fact.Score != nil:
 		events = append(events, about(rule.ScoreReported, x.statement.ID))
 	}
 	switch learning.Verdict(activity, x.fact) {

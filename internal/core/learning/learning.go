@@ -154,7 +154,8 @@ const (
 	Completed Verb = "completed"
 	Passed    Verb = "passed"
 	Failed    Verb = "failed"
-	Scored    Verb = "scored" // a pass or a fail by the activity's pass mark, if it has one
+	Scored    Verb = "scored"    // a pass or a fail by the activity's pass mark, if it has one
+	Submitted Verb = "submitted" // handed in to be marked; it is not done by that
 )
 
 // Fact is one report about one person and one activity.
@@ -299,7 +300,7 @@ func (a ActivityState) with(f Fact) ActivityState {
 	case Failed:
 		a.Failed = true
 	}
-	if f.Score != nil && (a.Best == nil || *f.Score > *a.Best) {
+	if f.Score != nil && f.Verb != Submitted && (a.Best == nil || *f.Score > *a.Best) {
 		best := *f.Score
 		a.Best = &best
 	}
@@ -319,7 +320,7 @@ func LastActivity(s State) (last time.Time) {
 // Verdict says whether a fact is a pass or a fail of an activity, by its pass mark
 // where it has one and a score came; empty when it is neither.
 func Verdict(a Activity, f Fact) Verb {
-	if a.PassMark != nil && f.Score != nil && f.Verb != Touched {
+	if a.PassMark != nil && f.Score != nil && f.Verb != Touched && f.Verb != Submitted {
 		if *f.Score >= *a.PassMark {
 			return Passed
 		}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 )
 
 // VerbRule says what a platform's verb means. Type, the activity's type, narrows it;
@@ -11,7 +12,7 @@ import (
 type VerbRule struct {
 	Verb string `json:"verb" doc:"The verb's IRI"`
 	Type string `json:"type,omitempty" doc:"IRI of an activity type; any when absent"`
-	Says Verb   `json:"says" enum:"touched,completed,passed,failed,scored"`
+	Says Verb   `json:"says" enum:"touched,completed,passed,failed,scored,submitted"`
 }
 
 const adl = "http://adlnet.gov/expapi/verbs/"
@@ -34,6 +35,8 @@ var DefaultVerbs = []VerbRule{
 	{adl + "mastered", "", Passed},
 	{adl + "failed", "", Failed},
 	{adl + "scored", "", Scored},
+	{adl + "submitted", "", Submitted},
+	{"http://activitystrea.ms/schema/1.0/submit", "", Submitted},
 }
 
 // Verbs tells what verbs mean.
@@ -45,6 +48,8 @@ type Verbs struct {
 // ErrVerb is wrapped by every error of CheckVerbs.
 var ErrVerb = errors.New("verb cannot be used")
 
+var meanings = []Verb{Touched, Completed, Passed, Failed, Scored, Submitted}
+
 // CheckVerbs reports the first rule that cannot be used.
 func CheckVerbs(rules []VerbRule) error {
 	seen := map[[2]string]bool{}
@@ -53,8 +58,8 @@ func CheckVerbs(rules []VerbRule) error {
 		switch {
 		case err != nil || u.Scheme == "":
 			return fmt.Errorf("%w: %d: %q is not an IRI", ErrVerb, i+1, r.Verb)
-		case r.Says != Touched && r.Says != Completed && r.Says != Passed && r.Says != Failed && r.Says != Scored:
-			return fmt.Errorf("%w: %d: %q is not one of touched, completed, passed, failed, scored", ErrVerb, i+1, r.Says)
+		case !slices.Contains(meanings, r.Says):
+			return fmt.Errorf("%w: %d: %q is not one of touched, completed, passed, failed, scored, submitted", ErrVerb, i+1, r.Says)
 		case seen[[2]string{r.Verb, r.Type}]:
 			return fmt.Errorf("%w: %d: %s stands twice", ErrVerb, i+1, r.Verb)
 		}

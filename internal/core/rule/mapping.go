@@ -99,6 +99,8 @@ func Places(data map[string]any) (list []Place) {
 			for i, x := range v {
 				walk(fmt.Sprintf("%s[%d]", at, i), x)
 			}
+		case nil:
+			list = append(list, Place{at, "null"})
 		default:
 			text := fmt.Sprint(v)
 			if r := []rune(text); len(r) > 120 {

@@ -28,6 +28,7 @@ const (
 	AssessmentPassed  Trigger = "assessment.passed"
 	AssessmentFailed  Trigger = "assessment.failed"
 	ScoreReported     Trigger = "score.reported"
+	WorkSubmitted     Trigger = "work.submitted"
 	ModuleCompleted   Trigger = "module.completed"
 	CourseCompleted   Trigger = "course.completed"
 	ProgressCrossed   Trigger = "progress.crossed"
@@ -42,7 +43,7 @@ const (
 
 // Triggers lists them all.
 var Triggers = []Trigger{
-	SectionJoined, SectionLeft, SectionMoved, AccessGranted, AccessEnded, ActivityCompleted, AssessmentPassed, AssessmentFailed, ScoreReported,
+	SectionJoined, SectionLeft, SectionMoved, AccessGranted, AccessEnded, ActivityCompleted, AssessmentPassed, AssessmentFailed, ScoreReported, WorkSubmitted,
 	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, PersonInactive, BadgeAwarded, RunNeedsPerson, ServiceReported,
 }
 

@@ -79,6 +79,7 @@ var own = map[Trigger][]Attribute{
 	AssessmentPassed:  {percent, score},
 	AssessmentFailed:  {percent, score},
 	ScoreReported:     {percent, score},
+	WorkSubmitted:     {percent},
 	ModuleCompleted:   {percent},
 	CourseCompleted:   {percent},
 	ProgressCrossed:   {percent},
@@ -115,7 +116,7 @@ func Schema(t Trigger) []Attribute {
 	switch t {
 	case ModuleCompleted, ModuleReopened:
 		fields = slices.Concat(fields, aboutModule)
-	case ActivityCompleted, AssessmentPassed, AssessmentFailed, ScoreReported, ActivityReopened:
+	case ActivityCompleted, AssessmentPassed, AssessmentFailed, ScoreReported, WorkSubmitted, ActivityReopened:
 		fields = slices.Concat(fields, aboutModule, aboutActivity)
 	}
 	return fields
