@@ -206,7 +206,7 @@ func (f *factory) plainInserts(eventsPerFact float64) float64 {
 		people[i] = uuid.NewString()
 	}
 	section := uuid.NewString()
-	return factBatch * during(b, 15, func(_, n int) error {
+	return factBatch * during(b, factSeconds, func(_, n int) error {
 		var raw []json.RawMessage
 		if err := json.Unmarshal(f.batch(n), &raw); err != nil {
 			return err

@@ -65,7 +65,7 @@ func (tx *Tx) UpdateConnection(c *Connection) error {
 // ConnectionByKey finds the one of a kind with a key among its settings; only what is
 // needed to let it in is read.
 func (s *Store) ConnectionByKey(ctx context.Context, kind, key string) (c Connection, err error) {
-	err = s.Pool.QueryRow(ctx, `SELECT id::text, name, kind, settings, secret, version FROM connections WHERE kind = $1 AND settings->>'key' = $2 ORDER BY id LIMIT 1`, kind, key).
+	err = s.Quick.QueryRow(ctx, `SELECT id::text, name, kind, settings, secret, version FROM connections WHERE kind = $1 AND settings->>'key' = $2 ORDER BY id LIMIT 1`, kind, key).
 		Scan(&c.ID, &c.Name, &c.Kind, &c.Settings, &c.Secret, &c.Version)
 	return c, known(err, "finding the connection")
 }

@@ -189,7 +189,7 @@ func (s *Store) DeliveriesByID(ctx context.Context, ids []string) (all []Deliver
 		}
 		return err
 	})
-	err = s.Pool.SendBatch(ctx, &batch).Close()
+	err = s.Quick.SendBatch(ctx, &batch).Close()
 	return all, events, known(err, "finding deliveries")
 }
 

@@ -190,7 +190,7 @@ func (s *Store) Acquaint(ctx context.Context, identifiers, addressKeys, activity
 		a.Placed, err = collectPlaced(rows)
 		return err
 	})
-	return a, known(s.Pool.SendBatch(ctx, &batch).Close(), "finding people and activities")
+	return a, known(s.Quick.SendBatch(ctx, &batch).Close(), "finding people and activities")
 }
 
 // Idle is somebody who stopped, or never began.

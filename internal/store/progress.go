@@ -91,15 +91,16 @@ func (tx *Tx) LockProgress(ctx context.Context, pairs []Standing, asked []Reache
 	batch.Queue(`INSERT INTO progress (person_id, section_id, tally, percent, outline_version)
 		SELECT person, section, '', 0, version FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::int[]) WITH ORDINALITY AS w (person, section, version, n) ORDER BY n
 		ON CONFLICT (person_id, section_id) DO NOTHING`, people, sections, versions)
-	batch.Queue(`SELECT person_id::text, section_id::text, tally, percent, outline_version, last_at FROM progress
-		WHERE (person_id, section_id) IN (SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[])) ORDER BY person_id, section_id FOR NO KEY UPDATE`, people, sections)
+	// One after the other, whatever PostgreSQL thinks of the size of the table.
+	batch.Queue(`SELECT g.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[]) WITH ORDINALITY AS w (person, section, n)
+		CROSS JOIN LATERAL (SELECT person_id::text, section_id::text, tally, percent, outline_version, last_at FROM progress WHERE person_id = w.person AND section_id = w.section FOR NO KEY UPDATE) g`, people, sections)
 	// Its own statement: it sees what was committed while the one before it waited.
 	of, in, activities := make([]string, len(asked)), make([]string, len(asked)), make([]string, len(asked))
 	for i, r := range asked {
 		of[i], in[i], activities[i] = r.PersonID, r.SectionID, r.ActivityID
 	}
-	batch.Queue(`SELECT `+reachedColumns+` FROM activity_progress
-		WHERE (person_id, section_id, activity_id) IN (SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[]))`, of, in, activities)
+	batch.Queue(`SELECT a.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[]) AS w (person, section, activity)
+		CROSS JOIN LATERAL (SELECT `+reachedColumns+` FROM activity_progress WHERE person_id = w.person AND section_id = w.section AND activity_id = w.activity OFFSET 0) a`, of, in, activities)
 	results := tx.PGX.SendBatch(ctx, &batch)
 	defer results.Close()
 	if _, err := results.Exec(); err != nil {
@@ -130,9 +131,11 @@ func (tx *Tx) KeepProgress(ctx context.Context, all []Standing, reached []Reache
 		people[i], sections[i], tallies[i], percents[i], versions[i], lasts[i] = g.PersonID, g.SectionID, g.Tally, int32(g.Percent), int32(g.Version), g.LastAt
 	}
 	var batch pgx.Batch
-	batch.Queue(`UPDATE progress g SET tally = w.tally, percent = w.percent, done = w.percent = 100, last_at = w.last, outline_version = w.version, updated_at = now()
+	batch.Queue(`INSERT INTO progress (person_id, section_id, tally, percent, done, last_at, outline_version)
+		SELECT w.person, w.section, w.tally, w.percent, w.percent = 100, w.last, w.version
 		FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::bytea[], $4::int[], $5::int[], $6::timestamptz[]) AS w (person, section, tally, percent, version, last)
-		WHERE g.person_id = w.person AND g.section_id = w.section`, people, sections, tallies, percents, versions, lasts)
+		ON CONFLICT (person_id, section_id) DO UPDATE SET tally = excluded.tally, percent = excluded.percent, done = excluded.done, last_at = excluded.last_at,
+		outline_version = excluded.outline_version, updated_at = now()`, people, sections, tallies, percents, versions, lasts)
 	if n := len(reached); n > 0 {
 		of, in, activities := make([]string, n), make([]string, n), make([]string, n)
 		first, last, best := make([]time.Time, n), make([]time.Time, n), make([]*float64, n)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"kanban/internal/core/roster"
 )
@@ -105,7 +106,7 @@ type Enrolled struct {
 // course for none. Everybody is looked up by the keys, one after the other: joined as a
 // whole, all enrolments would be read.
 func (s *Store) SectionsOf(ctx context.Context, personIDs, courseIDs []string) ([]Enrolled, error) {
-	return many[Enrolled](ctx, s, "finding the people's sections", `
+	return manyOf[Enrolled](ctx, s.Quick, "finding the people's sections", `
 		SELECT DISTINCT w.id::text, x.id::text, x.course::text, e.role
 		FROM unnest($1::text[]::uuid[]) AS w (id)
 		CROSS JOIN LATERAL (SELECT p.connection_id, p.sourced_id FROM people p WHERE p.id = w.id LIMIT 1) p
@@ -234,7 +235,11 @@ func many1[T any](ctx context.Context, s *Store, doing, sql string, args ...any)
 
 // many runs a query and collects its rows by position.
 func many[T any](ctx context.Context, s *Store, doing, sql string, args ...any) ([]T, error) {
-	rows, err := s.Pool.Query(ctx, sql, args...)
+	return manyOf[T](ctx, s.Pool, doing, sql, args...)
+}
+
+func manyOf[T any](ctx context.Context, from *pgxpool.Pool, doing, sql string, args ...any) ([]T, error) {
+	rows, err := from.Query(ctx, sql, args...)
 	if err != nil {
 		return nil, known(err, doing)
 	}

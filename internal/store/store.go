@@ -41,17 +41,18 @@ type Options struct {
 	URL string
 	// Keyset is the Tink keyset that seals secrets, see NewKeyset.
 	Keyset []byte
-	// MaxConnections to the database, 34 when zero, beside a few for the job queue.
+	// MaxConnections to the database, 30 when zero, beside a few for Quick.
 	MaxConnections int
 }
 
 // Store is an open database. It is safe for concurrent use.
 type Store struct {
 	Pool *pgxpool.Pool
-	// Queue is for taking jobs and ending them. Should the database's machine fail, the
-	// last moment of that may be lost, and those jobs are done once more, which all of
-	// them allow; waiting for its disk each time would make everybody wait.
-	Queue *pgxpool.Pool
+	// Quick is for what is asked hundreds of times a second, and for taking jobs and
+	// ending them. Plans are kept instead of being made anew for every value. Should the
+	// database's machine fail, the last moment of what was written may be lost: those
+	// jobs are done once more, which all of them allow.
+	Quick *pgxpool.Pool
 	db    *gorm.DB
 	jobs  *river.Client[pgx.Tx]
 	*vault
@@ -72,7 +73,7 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	}
 	config.MaxConns = int32(o.MaxConnections)
 	if config.MaxConns == 0 {
-		config.MaxConns = 34
+		config.MaxConns = 30
 	}
 	// Compiling a query takes seconds, and these take milliseconds.
 	config.ConnConfig.RuntimeParams["jit"] = "off"
@@ -80,15 +81,16 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connecting to the database: %w", err)
 	}
-	forJobs := config.Copy()
-	forJobs.MaxConns = connectionsForJobs
-	forJobs.ConnConfig.RuntimeParams["synchronous_commit"] = "off"
-	queue, err := pgxpool.NewWithConfig(ctx, forJobs)
+	forQuick := config.Copy()
+	forQuick.MaxConns = quickConnections
+	forQuick.ConnConfig.RuntimeParams["synchronous_commit"] = "off"
+	forQuick.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
+	quick, err := pgxpool.NewWithConfig(ctx, forQuick)
 	if err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("connecting to the database: %w", err)
 	}
-	s := &Store{Pool: pool, Queue: queue, slots: make(chan struct{}, max(config.MaxConns/2, 1))}
+	s := &Store{Pool: pool, Quick: quick, slots: make(chan struct{}, max(config.MaxConns/2, 1))}
 	if err := s.prepare(ctx, o.Keyset); err != nil {
 		s.Close()
 		return nil, err
@@ -96,8 +98,8 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	return s, nil
 }
 
-// connectionsForJobs is how many connections take jobs and end them.
-const connectionsForJobs = 6
+// quickConnections is how many connections Quick has.
+const quickConnections = 10
 
 func (s *Store) prepare(ctx context.Context, keyset []byte) error {
 	if err := s.migrate(ctx); err != nil {
@@ -123,7 +125,7 @@ func (s *Store) prepare(ctx context.Context, keyset []byte) error {
 
 // Close ends every connection.
 func (s *Store) Close() {
-	s.Queue.Close()
+	s.Quick.Close()
 	s.Pool.Close()
 }
 

@@ -145,7 +145,7 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 			func() (river.JobArgs, *river.InsertOpts) { return store.ReadAll{}, nil }, &river.PeriodicJobOpts{ID: "read-all"}))
 	}
 	id := "kanban-" + uuid.NewString()
-	client, err := river.NewClient(riverpgxv5.New(s.Queue), &river.Config{
+	client, err := river.NewClient(riverpgxv5.New(s.Quick), &river.Config{
 		ID: id, Workers: workers, PeriodicJobs: schedules,
 		Logger:               slog.New(slog.DiscardHandler), // failures are logged below, without arguments
 		FetchCooldown:        5 * time.Millisecond,

@@ -258,7 +258,7 @@ func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error 
 			again[at] = append(again[at], t.delivery.ID)
 		}
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+	return s.Store.InShortTx(ctx, func(tx *store.Tx) error {
 		stopped, err := tx.EndAttempts(ctx, settled, attempts, repeatable)
 		if err != nil {
 			return err

@@ -45,7 +45,7 @@ func (s *Service) Take(ctx context.Context, connectionID string, statements []xa
 	if err := s.resolve(ctx, items); err != nil {
 		return nil, err
 	}
-	return ids, s.Store.InTx(ctx, func(tx *store.Tx) error {
+	return ids, s.Store.InShortTx(ctx, func(tx *store.Tx) error {
 		fresh, err := s.keep(ctx, tx, connectionID, items)
 		if err != nil || len(fresh) == 0 {
 			return err
