@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -30,6 +31,10 @@ func people() *cli.Command {
 					return []string{p.Name, p.Email, p.UserName, p.Identifier}
 				}).print(cmd)
 			}},
+			{
+				Name: "progress", Usage: "Where a person stands in a section's course, activity by activity", ArgsUsage: "TEXT SECTION", Action: showProgress,
+				Description: `  kanban people progress "Tamsin Trial" PROP-A`,
+			},
 			{
 				Name: "show", Usage: "Sections, accounts, progress, badges and what was sent about a person", ArgsUsage: "TEXT", Action: showPerson,
 				Description: "TEXT must fit one person, e.g. an identifier or a whole name.\n\n  kanban people show \"Tamsin Trial\"",
@@ -179,4 +184,51 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 	return tableOf(p.Deliveries, "Nothing was sent about this person.", []string{"at", "rule", "action", "to", "state"}, func(d api.Delivery) []string {
 		return []string{when(&d.CreatedAt), d.Rule, d.Action, d.Connection, d.State}
 	}).print(cmd)
+}
+
+func showProgress(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 2)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	p, err := onePerson(ctx, c, args[0])
+	if err != nil {
+		return err
+	}
+	x, err := findSection(ctx, c, args[1])
+	if err != nil {
+		return err
+	}
+	g, err := client.Get[api.Progress](ctx, c, "/people/"+p.ID+"/progress/"+x.ID)
+	if err != nil {
+		return err
+	}
+	type line struct {
+		Module string `json:"module"`
+		api.ProgressActivity
+	}
+	var lines []line
+	for _, m := range g.Modules {
+		for _, a := range m.Activities {
+			lines = append(lines, line{cmp.Or(m.Title, m.ID), a})
+		}
+	}
+	if err := tableOf(lines, "The course has no outline yet: kanban courses outline --help", []string{"module", "activity", "kind", "stands", "score", "first", "last"}, func(l line) []string {
+		score, title := "", strings.Repeat("  ", l.Depth)+cmp.Or(l.Title, l.ID)
+		if l.Best != nil {
+			score = fmt.Sprintf("%.0f %%", *l.Best*100)
+		}
+		if !l.Counts {
+			title += " (optional)"
+		}
+		return []string{l.Module, title, l.Kind, l.Word, score, when(l.FirstAt), when(l.LastAt)}
+	}).print(cmd); err != nil {
+		return err
+	}
+	say(cmd, "%s: %d %% of %s.", p.Name, g.Percent, x.Title)
+	if g.Elsewhere > 0 {
+		say(cmd, "%d more activities were reported that stand in no module of the outline.", g.Elsewhere)
+	}
+	return nil
 }

@@ -196,6 +196,8 @@ func TestCommandLineRules(t *testing.T) {
 	require.NoError(t, os.WriteFile(csv, []byte(table), 0o600))
 	expect(0, "Nothing would change for anybody", "courses", "outline", "PROP", csv, "--preview")
 	expect(0, "http://adlnet.gov/expapi/verbs/mastered", "courses", "verbs")
+	expect(0, "not begun", "people", "progress", "Ada Alder", "PROP-A")
+	expect(0, "0 % of Propagation A", "people", "progress", "Ada Alder", "PROP-A")
 
 	expect(0, "works", "connections", "add", "http-api", "Labels", "--set", "address="+w.At.Contacts+"/api", "--set", "token=seed-packet", "--set", "probe=/labels")
 	expect(0, "Defined remove-label", "operations", "define", "Labels", "remove-label", "--call", "DELETE /contacts/{email}/labels", "--value", "email", "--value", "label")

@@ -2,9 +2,11 @@ package web
 
 import (
 	"context"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kanban/internal/core/learning"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
@@ -24,6 +26,10 @@ func (s *Server) people(a huma.API) {
 	})
 	handle(a, "people", "GET /people/{id} get-person Everything known about a person", func(ctx context.Context, in *byID) (api.PersonPage, error) {
 		return s.personPage(ctx, in.ID)
+	})
+	handle(a, "people", "GET /people/{id}/progress/{section} get-progress Where a person stands in a section's course, activity by activity", func(ctx context.Context, in *progressInput) (api.Progress, error) {
+		look, err := s.Reacting.Progress(ctx, in.ID, in.Section)
+		return shownProgress(look), err
 	})
 }
 
@@ -59,4 +65,29 @@ func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage
 		Sections: each(sections, func(w store.Whereabouts) api.Whereabouts { return api.Whereabouts(w) }),
 		Awards:   each(awards, s.shownAward), Events: each(events, event), Deliveries: each(deliveries, delivery),
 	}, err
+}
+
+type progressInput struct {
+	ID      string `path:"id" doc:"The person's id"`
+	Section string `path:"section" doc:"The section's id"`
+}
+
+func shownProgress(o learning.Overview) api.Progress {
+	moment := func(t time.Time) *time.Time {
+		if t.IsZero() {
+			return nil
+		}
+		return &t
+	}
+	out := api.Progress{Percent: o.Percent, Done: o.Done, FirstAt: moment(o.First), LastAt: moment(o.Last), Elsewhere: o.Elsewhere, Modules: []api.ProgressModule{}}
+	for _, m := range o.Modules {
+		x := api.ProgressModule{ID: m.ID, Title: m.Title, Done: m.Done, Activities: []api.ProgressActivity{}}
+		for _, a := range m.Activities {
+			x.Activities = append(x.Activities, api.ProgressActivity{
+				ID: a.ID, Title: a.Title, Kind: string(a.Kind), Depth: a.Depth, Counts: a.Counts, Done: a.Done, Word: a.Word(), Best: a.Best, FirstAt: moment(a.First), LastAt: moment(a.Last),
+			})
+		}
+		out.Modules = append(out.Modules, x)
+	}
+	return out
 }

@@ -1010,6 +1010,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/{id}/progress/{section}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a person stands in a section's course, activity by activity */
+        get: operations["get-progress"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/previews/{id}": {
         parameters: {
             query?: never;
@@ -2987,6 +3004,63 @@ export interface components {
             pairingId: string;
             /** @description The run whose effect this undoes */
             takesBack?: string;
+        };
+        Progress: {
+            done: boolean;
+            /**
+             * Format: int64
+             * @description Activities that were reported and stand in no module of the outline
+             */
+            elsewhere: number;
+            /**
+             * Format: date-time
+             * @description The first activity; absent when nothing was done
+             */
+            firstAt?: string;
+            /**
+             * Format: date-time
+             * @description The latest activity
+             */
+            lastAt?: string;
+            modules: components["schemas"]["ProgressModule"][];
+            /** Format: int64 */
+            percent: number;
+        };
+        ProgressActivity: {
+            /**
+             * Format: double
+             * @description Best scaled score, -1 to 1
+             */
+            best?: number;
+            /** @description It is required, and so is all that holds it */
+            counts: boolean;
+            /**
+             * Format: int64
+             * @description How deep it is nested
+             */
+            depth: number;
+            /** @description With what is required of what is nested in it */
+            done: boolean;
+            /** Format: date-time */
+            firstAt?: string;
+            id: string;
+            /** @enum {string} */
+            kind: "lesson" | "assessment" | "assignment";
+            /** Format: date-time */
+            lastAt?: string;
+            title: string;
+            /**
+             * @description Where the person stands, in a word
+             * @enum {string}
+             */
+            word: "done" | "passed" | "failed" | "begun" | "not begun";
+        };
+        ProgressModule: {
+            /** @description As they stand in the outline, what is nested after what holds it */
+            activities: components["schemas"]["ProgressActivity"][];
+            done: boolean;
+            id: string;
+            title: string;
         };
         Queued: {
             /** Format: int64 */
@@ -6316,6 +6390,40 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The person's id */
+                id: string;
+                /** @description The section's id */
+                section: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Progress"];
+                };
             };
             /** @description Error */
             default: {

@@ -402,3 +402,20 @@ func (s *Service) SetVerbs(ctx context.Context, who string, own []learning.VerbR
 		return tx.Audit(ctx, who, "set the institution's verbs", "installation", map[string]int{"verbs": len(own)})
 	})
 }
+
+// Progress is where a person stands in the course of a section, by its present outline.
+func (s *Service) Progress(ctx context.Context, personID, sectionID string) (learning.Overview, error) {
+	if _, err := s.Store.Person(ctx, personID); err != nil {
+		return learning.Overview{}, err
+	}
+	x, err := s.Store.Section(ctx, sectionID)
+	if err != nil {
+		return learning.Overview{}, err
+	}
+	o, err := s.Store.Outline(ctx, x.CourseID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return learning.Overview{}, err
+	}
+	state, err := s.Store.ProgressOf(ctx, personID, sectionID)
+	return learning.Look(o, state), err
+}

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
-import { api, ok } from '../../api/client'
+import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -11,6 +12,7 @@ import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
 import Accounts from './Accounts.vue'
+import Progress from './Progress.vue'
 
 const props = defineProps<{ id: string }>()
 const person = useQuery({
@@ -18,6 +20,8 @@ const person = useQuery({
   queryFn: () => ok(api.GET('/api/v1/people/{id}', { params: { path: { id: props.id } } })),
 })
 const p = computed(() => person.data.value)
+/** The section whose progress is shown activity by activity. */
+const looked = ref<Schemas['Whereabouts']>()
 const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s })))
 </script>
 
@@ -54,10 +58,19 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
             max="100"
             :aria-label="`${data.percent} %`"
           />
-          {{ data.percent === undefined ? '' : `${data.percent} %` }}
+          <Button
+            v-if="data.percent !== undefined"
+            variant="text"
+            size="small"
+            :label="`${data.percent} %`"
+            :aria-expanded="looked?.sectionId === data.sectionId"
+            :aria-label="`${data.percent} % of ${data.section}: activity by activity`"
+            @click="looked = looked?.sectionId === data.sectionId ? undefined : data"
+          />
         </template>
       </Column>
     </Listing>
+    <Progress v-if="looked" :person="id" :section="looked.sectionId" :title="looked.section" />
     <div class="two">
       <section>
         <h2>Accounts</h2>
@@ -120,6 +133,7 @@ p {
 }
 
 progress {
+  vertical-align: middle;
   width: 6rem;
   height: 6px;
   accent-color: var(--calm);
