@@ -81,7 +81,7 @@ func (s *Store) ensurePartition(ctx context.Context, table, column string, month
 			return err
 		}
 		for _, sql := range []string{
-			`CREATE TABLE ` + name + ` (LIKE ` + table + ` INCLUDING DEFAULTS INCLUDING CONSTRAINTS)`,
+			notLong, `CREATE TABLE ` + name + ` (LIKE ` + table + ` INCLUDING DEFAULTS INCLUDING CONSTRAINTS)`,
 			fmt.Sprintf(`WITH moved AS (DELETE FROM %s_rest WHERE %s >= '%s' AND %s < '%s' RETURNING *) INSERT INTO %s SELECT * FROM moved`, table, column, from, column, to, name),
 			fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s FOR VALUES FROM ('%s') TO ('%s')`, table, name, from, to),
 		} {
@@ -177,9 +177,19 @@ func (s *Store) dropUnless(ctx context.Context, name, query, from, to string) er
 	if err := s.Pool.QueryRow(ctx, query, from, to).Scan(&yes); err != nil || yes {
 		return known(err, "looking at what is still needed")
 	}
-	_, err := s.Pool.Exec(ctx, `DROP TABLE IF EXISTS `+pgx.Identifier{strings.ToLower(name)}.Sanitize())
+	err := pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, notLong); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `DROP TABLE IF EXISTS `+pgx.Identifier{strings.ToLower(name)}.Sanitize())
+		return err
+	})
 	return known(err, "removing a month")
 }
+
+// notLong bounds how long a change of partitions waits for others, who wait behind it;
+// it is tried again later.
+const notLong = `SET LOCAL lock_timeout = '5s'`
 
 // FoldTallies sums up how often rules fired.
 func (s *Store) FoldTallies(ctx context.Context) error {
