@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -249,7 +250,7 @@ func showBatch(cmd *cli.Command, b api.Batch) error {
 	}).print(cmd); err != nil || cmd.String("output") != "table" {
 		return err
 	}
-	say(cmd, "\n%d in all, %d cannot be done. %s; %d accounts to be made; %d need their removals approved.", len(b.Items), b.Blocked, counts(b.Counts), b.NewAccounts, b.Guarded)
+	say(cmd, "\n%d in all, %d cannot be done. %s; %d accounts to be made; %d need their removals approved.", len(b.Items), b.Blocked, cmp.Or(counts(b.Counts), "Nobody would change"), b.NewAccounts, b.Guarded)
 	return nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
@@ -197,6 +198,11 @@ func TestCommandLineRules(t *testing.T) {
 	expect(0, "Nothing would change for anybody", "courses", "outline", "PROP", csv, "--preview")
 	expect(0, "http://adlnet.gov/expapi/verbs/mastered", "courses", "verbs")
 	expect(0, "not begun", "people", "progress", "Ada Alder", "PROP-A")
+	expect(0, "History is kept for ever", "history")
+	expect(2, "3 to 240 months", "history", "keep", "2")
+	expect(0, "for 12 whole months", "history", "keep", "12")
+	expect(0, time.Now().UTC().Format("2006-01"), "history", "show")
+	expect(0, "History is kept for ever", "history", "keep", "all")
 	expect(0, "0 % of Propagation A", "people", "progress", "Ada Alder", "PROP-A")
 
 	expect(0, "works", "connections", "add", "http-api", "Labels", "--set", "address="+w.At.Contacts+"/api", "--set", "token=seed-packet", "--set", "probe=/labels")
