@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"errors"
+	"strings"
 	"time"
 )
 
@@ -39,4 +41,14 @@ func (s *Store) People(ctx context.Context, text string, limit int) ([]Person, e
 		SELECT `+personColumns+` FROM people p
 		WHERE p.gone_at IS NULL AND strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' ' || p.identifier), lower($1)) > 0
 		ORDER BY p.family_name, p.given_name, p.id LIMIT $2`, text, limit)
+}
+
+// PersonCalled finds somebody by the register's identifier or, when nobody has it, by
+// address.
+func (s *Store) PersonCalled(ctx context.Context, name string) (Person, error) {
+	p, err := s.PersonByIdentifier(ctx, name)
+	if errors.Is(err, ErrNotFound) && strings.Contains(name, "@") {
+		return s.PersonByAddress(ctx, name)
+	}
+	return p, err
 }

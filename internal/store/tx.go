@@ -73,6 +73,12 @@ func (s *Store) inTx(ctx context.Context, options pgx.TxOptions, fn func(*Tx) er
 	return err
 }
 
+// WaitForDisk makes the transaction last once it is committed, whatever was said before.
+func (tx *Tx) WaitForDisk(ctx context.Context) error {
+	_, err := tx.PGX.Exec(ctx, `SET LOCAL synchronous_commit = on`)
+	return known(err, "writing deliveries")
+}
+
 // Enqueue adds jobs that become visible when the transaction commits.
 func (tx *Tx) Enqueue(ctx context.Context, jobs ...river.JobArgs) error {
 	return tx.EnqueueAt(ctx, time.Time{}, jobs...)

@@ -86,10 +86,7 @@ func (s *Service) TryMapping(ctx context.Context, connectionID string, values ma
 
 // recognise finds whom an example is about and to which offer it leads.
 func (s *Service) recognise(ctx context.Context, connectionID string, x *Example) error {
-	p, err := s.Store.PersonByIdentifier(ctx, x.Person)
-	if errors.Is(err, store.ErrNotFound) && strings.Contains(x.Person, "@") {
-		p, err = s.Store.PersonByAddress(ctx, x.Person)
-	}
+	p, err := s.Store.PersonCalled(ctx, x.Person)
 	if err == nil {
 		x.Known = p.Name()
 	} else if !errors.Is(err, store.ErrNotFound) {

@@ -265,6 +265,10 @@ func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error 
 		}
 		for _, d := range settled { // what was taken back while it was being done
 			if stopped[d.ID] && d.State == store.DeliveryDelivered && d.Undoes == nil {
+				// Nobody would make this attempt once more.
+				if err := tx.WaitForDisk(ctx); err != nil {
+					return err
+				}
 				if err := s.opposite(ctx, tx, d.EventID, *d); err != nil {
 					return err
 				}

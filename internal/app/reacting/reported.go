@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"kanban/internal/adapter"
@@ -72,10 +71,7 @@ func (s *Service) reported(ctx context.Context, c adapter.Connection, r webhook.
 		return e, nil // the event says nothing about a person, or not in this place
 	}
 	name, _ := who.(string)
-	p, err := s.Store.PersonByIdentifier(ctx, name)
-	if errors.Is(err, store.ErrNotFound) && strings.Contains(name, "@") {
-		p, err = s.Store.PersonByAddress(ctx, name)
-	}
+	p, err := s.Store.PersonCalled(ctx, name)
 	switch {
 	case err == nil:
 		e.PersonID = &p.ID
