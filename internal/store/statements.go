@@ -43,9 +43,12 @@ func (tx *Tx) AddStatements(ctx context.Context, connectionID string, all []Stat
 	}
 	var batch pgx.Batch
 	batch.Queue(lock, connectionID)
-	batch.Queue(`INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration)
-		SELECT w.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::jsonb[], $4::text[]::uuid[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[]) AS w
-		ON CONFLICT (id) DO NOTHING RETURNING id::text`, ids, connections, bodies, people, notes, actors, verbs, objects, registrations)
+	// They are numbered as they came, but stored in one order by everybody, so that the
+	// same ones from two sides never wait for each other.
+	batch.Queue(`INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration, seq) OVERRIDING SYSTEM VALUE
+		SELECT w.* FROM (SELECT w.*, nextval('statements_seq_seq') FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::jsonb[], $4::text[]::uuid[],
+			$5::text[], $6::text[], $7::text[], $8::text[], $9::text[]) AS w (id)) AS w
+		ORDER BY w.id ON CONFLICT (id) DO NOTHING RETURNING id::text`, ids, connections, bodies, people, notes, actors, verbs, objects, registrations)
 	// The verb stands there as it is, because the index is about it alone.
 	batch.Queue(`SELECT lower(object) FROM statements WHERE connection_id = $1 AND verb = 'http://adlnet.gov/expapi/verbs/voided' AND lower(object) = ANY ($2)`, connectionID, ids)
 	results := tx.PGX.SendBatch(ctx, &batch)

@@ -283,6 +283,43 @@ func TestStatementsBecomeEventsOnce_E1(t *testing.T) {
 	assert.ErrorIs(t, take("1 stu-002 a1 completed"), reacting.ErrConflict)
 }
 
+// The same statements in two orders at once do not stop each other, and each is listed
+// in an order in which somebody sent them.
+func TestSameStatementsFromTwoSides_E1(t *testing.T) {
+	w := apptest.New(t)
+	platform := w.Connect("xapi", "Platform", nil)
+	const n = 400
+	forwards, backwards := make([]xapi.Statement, n), make([]xapi.Statement, n)
+	raw, back := make([]json.RawMessage, n), make([]json.RawMessage, n)
+	for round := range 3 {
+		for i := range n {
+			forwards[i], raw[i] = statement(fmt.Sprint(round*n+i), "nobody", "a1", "completed")
+			backwards[n-1-i], back[n-1-i] = forwards[i], raw[i]
+		}
+		var group sync.WaitGroup
+		for range 3 {
+			group.Go(func() {
+				_, err := w.Reacting.Take(t.Context(), platform.ID, forwards, raw)
+				assert.NoError(t, err)
+			})
+			group.Go(func() {
+				_, err := w.Reacting.Take(t.Context(), platform.ID, backwards, back)
+				assert.NoError(t, err)
+			})
+		}
+		group.Wait()
+	}
+	list, _, err := w.Store.Statements(t.Context(), store.StatementQuery{ConnectionID: platform.ID, Ascending: true, Limit: 4 * n})
+	require.NoError(t, err)
+	require.Len(t, list, 3*n)
+	for round := range 3 {
+		first, _ := statement(fmt.Sprint(round*n), "nobody", "a1", "completed")
+		last, _ := statement(fmt.Sprint(round*n+n-1), "nobody", "a1", "completed")
+		page := list[round*n : (round+1)*n]
+		assert.ElementsMatch(t, []string{first.ID, last.ID}, []string{page[0].ID, page[n-1].ID}, "all of one side, as it sent them")
+	}
+}
+
 // A voided statement no longer counts: what it had finished is open again, once,
 // even when what voids it comes first.
 func TestVoidedStatementsReopen_E2(t *testing.T) {
