@@ -179,6 +179,9 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 	}
 	for _, a := range p.Awards {
 		say(cmd, "Badge %s, %s: %s", a.Badge, when(&a.AwardedAt), a.Address)
+		if a.RevokedAt != nil {
+			say(cmd, "  revoked by %s, %s", a.RevokedBy, revoked(a))
+		}
 	}
 	say(cmd, "")
 	return tableOf(p.Deliveries, "Nothing was sent about this person.", []string{"at", "rule", "action", "to", "state"}, func(d api.Delivery) []string {

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -354,64 +353,4 @@ func deliveries() *cli.Command {
 			}},
 		},
 	}
-}
-
-func badges() *cli.Command {
-	return &cli.Command{
-		Name: "badges", Usage: "Make badges and see awards", Category: "learning",
-		Commands: []*cli.Command{
-			{Name: "list", Usage: "List badges", Action: func(ctx context.Context, cmd *cli.Command) error {
-				page, err := client.Get[api.Page[api.Badge]](ctx, connect(cmd), "/badges")
-				if err != nil {
-					return err
-				}
-				return tableOf(page.Items, "There is no badge yet. Make one: kanban badges add --help", []string{"badge", "issuer", "awards", "criteria"}, func(b api.Badge) []string {
-					return []string{b.Name, b.Issuer, fmt.Sprint(b.Awards), b.Criteria}
-				}).print(cmd)
-			}},
-			{
-				Name: "add", Usage: "Make a badge; an issuer of that name is made when there is none", ArgsUsage: "NAME",
-				Description: "  kanban badges add Cuttings --issuer \"Fernmoor Garden School\" --about \"Takes cuttings that root.\" --criteria \"Finish the module Cuttings.\"",
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "issuer", Required: true, Usage: "who gives it out"},
-					&cli.StringFlag{Name: "about", Required: true, Usage: "what it is for"},
-					&cli.StringFlag{Name: "criteria", Required: true, Usage: "what one has to do"},
-				},
-				Action: addBadge,
-			},
-			{Name: "awards", Usage: "List awards, the newest first", Action: func(ctx context.Context, cmd *cli.Command) error {
-				all, err := client.All[api.Award](ctx, connect(cmd), "/awards")
-				if err != nil {
-					return err
-				}
-				return tableOf(all, "Nobody has been awarded yet.", []string{"person", "badge", "awarded", "page"}, func(a api.Award) []string {
-					return []string{a.Person, a.Badge, when(&a.AwardedAt), a.Address}
-				}).print(cmd)
-			}},
-		},
-	}
-}
-
-func addBadge(ctx context.Context, cmd *cli.Command) error {
-	args, err := arguments(cmd, 1)
-	if err != nil {
-		return err
-	}
-	c := connect(cmd)
-	page, err := client.Get[api.Page[api.Issuer]](ctx, c, "/issuers")
-	if err != nil {
-		return err
-	}
-	var issuer api.Issuer
-	if i := slices.IndexFunc(page.Items, func(x api.Issuer) bool { return strings.EqualFold(x.Name, cmd.String("issuer")) }); i >= 0 {
-		issuer = page.Items[i]
-	} else if issuer, err = client.Post[api.Issuer](ctx, c, "/issuers", api.NewIssuer{Name: cmd.String("issuer")}); err != nil {
-		return err
-	}
-	b, err := client.Post[api.Badge](ctx, c, "/badges", api.NewBadge{IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"), Criteria: cmd.String("criteria")})
-	if err != nil {
-		return err
-	}
-	say(cmd, "Made the badge %s.", b.Name)
-	return nil
 }

@@ -33,8 +33,14 @@ type Award struct {
 	BadgeID    string
 	PersonID   string
 	EventID    *string
+	SectionID  *string // where what it was given for happened
+	CourseID   *string
 	Credential string // compact JWS
+	Number     *int64 // its place in the status lists of its issuer, if it has one
 	AwardedAt  time.Time
+	RevokedAt  *time.Time
+	RevokedBy  string
+	Reason     string // for which it was revoked
 }
 
 // Issuers lists all, ordered by name.
@@ -49,17 +55,20 @@ func (s *Store) Issuer(ctx context.Context, id string) (i Issuer, err error) {
 	return i, known(err, "finding the issuer")
 }
 
-// ListedBadge is a badge with its issuer's name and how often it was awarded.
+// ListedBadge is a badge with its issuer's name, how many hold it and how often it was
+// revoked.
 type ListedBadge struct {
-	Badge  `gorm:"embedded"`
-	Issuer string
-	Awards int
+	Badge   `gorm:"embedded"`
+	Issuer  string
+	Awards  int
+	Revoked int
 }
 
 // Badges lists all, ordered by name.
 func (s *Store) Badges(ctx context.Context) (all []ListedBadge, err error) {
 	err = s.reader(ctx).Table("badges b").Joins("JOIN issuers i ON i.id = b.issuer_id").
-		Select("b.*, i.name AS issuer, (SELECT count(*) FROM awards a WHERE a.badge_id = b.id) AS awards").Order("b.name").Scan(&all).Error
+		Joins("LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL) AS held, count(revoked_at) AS revoked FROM awards GROUP BY badge_id) a ON a.badge_id = b.id").
+		Select("b.*, i.name AS issuer, coalesce(a.held, 0) AS awards, coalesce(a.revoked, 0) AS revoked").Order("b.name").Scan(&all).Error
 	return all, known(err, "listing badges")
 }
 
@@ -75,10 +84,29 @@ func (s *Store) Award(ctx context.Context, id string) (a Award, err error) {
 	return a, known(err, "finding the award")
 }
 
-// AwardOf finds the award of a badge to a person.
-func (s *Store) AwardOf(ctx context.Context, badgeID, personID string) (a Award, err error) {
-	err = s.reader(ctx).Where("badge_id = ? AND person_id = ?", badgeID, personID).First(&a).Error
+// AwardOf finds the award of a badge that a person holds, or had for an event.
+func (s *Store) AwardOf(ctx context.Context, badgeID, personID, eventID string) (a Award, err error) {
+	err = s.reader(ctx).Where("badge_id = ? AND person_id = ? AND (revoked_at IS NULL OR event_id = ?)", badgeID, personID, eventID).Order("revoked_at DESC NULLS FIRST").First(&a).Error
 	return a, known(err, "finding the award")
+}
+
+// NextAwardNumber gives a place in the status lists that no other award has.
+func (s *Store) NextAwardNumber(ctx context.Context) (n int64, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT nextval('award_numbers')`).Scan(&n)
+	return n, known(err, "numbering the award")
+}
+
+// Revoke revokes an award; ok is false when it was revoked already.
+func (tx *Tx) Revoke(ctx context.Context, a *Award) (ok bool, err error) {
+	done := tx.DB.Where("id = ? AND revoked_at IS NULL", a.ID).Select("revoked_at", "revoked_by", "reason").Updates(a)
+	return done.RowsAffected == 1, known(done.Error, "revoking the award")
+}
+
+// RevokedNumbers lists the numbers from one up to another of the awards of an issuer
+// that are revoked.
+func (s *Store) RevokedNumbers(ctx context.Context, issuerID string, from, to int64) ([]int64, error) {
+	return many1[int64](ctx, s, "listing what is revoked", `SELECT a.number FROM awards a JOIN badges b ON b.id = a.badge_id
+		WHERE b.issuer_id = $1 AND a.revoked_at IS NOT NULL AND a.number >= $2 AND a.number < $3`, issuerID, from, to)
 }
 
 // ListedAward is an award with the names that a person reads.
@@ -88,12 +116,19 @@ type ListedAward struct {
 	Badge  string
 }
 
+const awardNames = `a.*, b.name AS badge, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = a.person_id), '') AS person`
+
+// ListedAward finds one by id.
+func (s *Store) ListedAward(ctx context.Context, id string) (a ListedAward, err error) {
+	err = s.reader(ctx).Table("awards a").Joins("JOIN badges b ON b.id = a.badge_id").Select(awardNames).Where("a.id = ?", id).Take(&a).Error
+	return a, known(err, "finding the award")
+}
+
 // Awards lists the newest, of one badge or person if given, older than before if
 // given.
 func (s *Store) Awards(ctx context.Context, badgeID, personID, before string, limit int) (all []ListedAward, err error) {
 	q := s.reader(ctx).Table("awards a").Joins("JOIN badges b ON b.id = a.badge_id").
-		Select(`a.*, b.name AS badge, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = a.person_id), '') AS person`).
-		Order("a.id DESC").Limit(limit)
+		Select(awardNames).Order("a.id DESC").Limit(limit)
 	if badgeID != "" {
 		q = q.Where("a.badge_id = ?", badgeID)
 	}

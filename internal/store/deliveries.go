@@ -355,6 +355,9 @@ func (tx *Tx) Undoable(ctx context.Context, ruleID string, e Event) (all []Deliv
 	if e.ActivityID != "" {
 		q = q.Where("x.activity_id IN ('', ?)", e.ActivityID)
 	}
+	if field, id := e.Thing(); id != "" {
+		q = q.Where("coalesce(x.data->>?, ?) = ?", field, id, id)
+	}
 	err = q.Order("d.id").Find(&all).Error
 	return all, known(err, "finding what to take back")
 }

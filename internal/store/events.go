@@ -28,6 +28,17 @@ type Event struct {
 	RecordedAt time.Time
 }
 
+// Thing is what an event is about beside person and place, if anything: the name of the
+// field of Data that holds its id, and the id.
+func (e Event) Thing() (field, id string) {
+	for _, field := range []string{"badgeId", "stageId"} {
+		if id, ok := e.Data[field].(string); ok {
+			return field, id
+		}
+	}
+	return "", ""
+}
+
 // eventsPerJob is how many events one React job takes.
 const eventsPerJob = 200
 

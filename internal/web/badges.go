@@ -11,7 +11,8 @@ import (
 
 type awardsInput struct {
 	Paging
-	Badge string `query:"badge" doc:"Id of a badge"`
+	Badge  string `query:"badge" doc:"Id of a badge"`
+	Person string `query:"person" doc:"Id of a person"`
 }
 
 func (s *Server) badges(a huma.API) {
@@ -32,8 +33,15 @@ func (s *Server) badges(a huma.API) {
 		return shownBadge(store.ListedBadge{Badge: b}), err
 	})
 	handle(a, "badges", "GET /awards list-awards List awards, the newest first", func(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
-		all, err := s.Store.Awards(ctx, in.Badge, "", in.Cursor, in.Limit)
+		all, err := s.Store.Awards(ctx, in.Badge, in.Person, in.Cursor, in.Limit)
 		return api.Page[api.Award]{Items: each(all, s.shownAward), Next: last(all, in.Limit, func(x store.ListedAward) string { return x.ID })}, err
+	})
+	handle(a, "badges", "POST /awards/{id}/revoke revoke-award Revoke an award for good, which whoever checks it is told", func(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
+		if _, err := s.Awarding.Revoke(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason); err != nil {
+			return api.Award{}, err
+		}
+		x, err := s.Store.ListedAward(ctx, in.ID)
+		return s.shownAward(x), err
 	})
 }
 
@@ -42,9 +50,12 @@ func (s *Server) issuer(i store.Issuer) api.Issuer {
 }
 
 func shownBadge(b store.ListedBadge) api.Badge {
-	return api.Badge{NewBadge: api.NewBadge{IssuerID: b.IssuerID, Name: b.Name, Description: b.Description, Criteria: b.Criteria}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards}
+	return api.Badge{NewBadge: api.NewBadge{IssuerID: b.IssuerID, Name: b.Name, Description: b.Description, Criteria: b.Criteria}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked}
 }
 
 func (s *Server) shownAward(x store.ListedAward) api.Award {
-	return api.Award{ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Awarding.AwardAddress(x.ID), AwardedAt: x.AwardedAt}
+	return api.Award{
+		ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Awarding.AwardAddress(x.ID), AwardedAt: x.AwardedAt,
+		RevokedAt: x.RevokedAt, RevokedBy: x.RevokedBy, Reason: x.Reason,
+	}
 }

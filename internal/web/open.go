@@ -40,6 +40,17 @@ func (s *Server) open(r chi.Router) {
 		set := jwk.NewSet()
 		return set, set.AddKey(key)
 	}))
+	r.Get("/open/issuers/{id}/status/{list}", func(w http.ResponseWriter, r *http.Request) {
+		token, err := s.Awarding.StatusList(r.Context(), chi.URLParam(r, "id"), chi.URLParam(r, "list"))
+		if err != nil {
+			s.missing(w, err)
+			return
+		}
+		w.Header().Set("Access-Control-Allow-Origin", "*")
+		w.Header().Set("Cache-Control", "public, max-age=300")
+		w.Header().Set("Content-Type", openbadge.MediaType)
+		_, _ = w.Write([]byte(token))
+	})
 	r.Get("/open/awards/{id}", s.award)
 }
 

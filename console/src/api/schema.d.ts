@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/awards/{id}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Revoke an award for good, which whoever checks it is told */
+        post: operations["revoke-award"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/badges": {
         parameters: {
             query?: never;
@@ -1851,9 +1868,17 @@ export interface components {
             badgeId: string;
             id: string;
             person: string;
+            /** @description Why it was revoked; its public page says so */
+            reason?: string;
+            /** Format: date-time */
+            revokedAt?: string;
+            revokedBy?: string;
         };
         Badge: {
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description How many people hold it
+             */
             awards: number;
             /** @description What one has to do */
             criteria: string;
@@ -1863,6 +1888,11 @@ export interface components {
             issuer: string;
             issuerId: string;
             name: string;
+            /**
+             * Format: int64
+             * @description How many awards of it were revoked
+             */
+            revoked: number;
         };
         Batch: {
             /** Format: date-time */
@@ -2587,7 +2617,7 @@ export interface components {
             /** @description A CEL expression looked at before each action; true ends what is still to come */
             stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "badge.revoked" | "run.needs-person" | "service.reported";
             /** @description Triggers that, for the same person and place, take back what the rule did */
             undoneBy?: string[];
         };
@@ -3124,6 +3154,10 @@ export interface components {
              */
             since?: string;
         };
+        Revocation: {
+            /** @description Shown to whoever checks the badge */
+            reason: string;
+        };
         RosterLine: {
             identifier: string;
             /** Format: date-time */
@@ -3174,7 +3208,7 @@ export interface components {
             /** @description A CEL expression looked at before each action; true ends what is still to come */
             stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "badge.revoked" | "run.needs-person" | "service.reported";
             /** @description Triggers that, for the same person and place, take back what the rule did */
             undoneBy?: string[];
             /** Format: int64 */
@@ -3684,6 +3718,8 @@ export interface operations {
                 limit?: number;
                 /** @description Id of a badge */
                 badge?: string;
+                /** @description Id of a person */
+                person?: string;
             };
             header?: never;
             path?: never;
@@ -3698,6 +3734,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageAward"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "revoke-award": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Revocation"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Award"];
                 };
             };
             /** @description Error */

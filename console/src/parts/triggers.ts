@@ -22,6 +22,7 @@ export const triggers: Trigger[] = [
   'course.reopened',
   'person.inactive',
   'badge.awarded',
+  'badge.revoked',
   'run.needs-person',
   'service.reported',
 ]

@@ -100,13 +100,14 @@ func (s *Service) AddBadge(ctx context.Context, who string, b store.Badge) (stor
 	return b, err
 }
 
-// Award gives a badge to a person because of an event. Nobody is awarded twice:
-// the award that is there already is returned.
+// Award gives a badge to a person because of an event. Nobody is awarded twice: the
+// award that is there already is returned. One that was revoked stays so when the same
+// event comes again; for another event the badge is given anew.
 func (s *Service) Award(ctx context.Context, badgeID string, event store.Event, at time.Time) (store.Award, error) {
 	if event.PersonID == nil {
 		return store.Award{}, refusal.Invalid("badgeId", "the event is about nobody, so nobody can be awarded")
 	}
-	if a, err := s.Store.AwardOf(ctx, badgeID, *event.PersonID); !errors.Is(err, store.ErrNotFound) {
+	if a, err := s.Store.AwardOf(ctx, badgeID, *event.PersonID, event.ID); !errors.Is(err, store.ErrNotFound) {
 		return a, err
 	}
 	b, err := s.Store.Badge(ctx, badgeID)
@@ -116,7 +117,12 @@ func (s *Service) Award(ctx context.Context, badgeID string, event store.Event, 
 	if err != nil {
 		return store.Award{}, err
 	}
-	a := store.Award{ID: store.NewID(), BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID, AwardedAt: at}
+	a := store.Award{ID: store.NewID(), BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID, SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at}
+	number, err := s.Store.NextAwardNumber(ctx)
+	if err != nil {
+		return store.Award{}, err
+	}
+	a.Number = &number
 	if a.Credential, err = s.credential(ctx, a, b); err != nil {
 		return store.Award{}, err
 	}
@@ -124,18 +130,26 @@ func (s *Service) Award(ctx context.Context, badgeID string, event store.Event, 
 		if err := store.Create(tx, &a, "keeping the award"); err != nil {
 			return err
 		}
-		if _, err := tx.Record(ctx, []store.Event{{
-			Type: string(rule.BadgeAwarded), NaturalKey: "badge.awarded/" + a.ID, PersonID: event.PersonID, SectionID: event.SectionID, CourseID: event.CourseID,
-			Data: map[string]any{"badge": b.Name, "badgeId": b.ID, "address": s.AwardAddress(a.ID)}, OccurredAt: at,
-		}}); err != nil {
-			return err
-		}
-		return tx.Announce(ctx, "badge", b.ID)
+		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, at)
 	})
 	if errors.Is(err, store.ErrTaken) { // two events at once: the other one was first
-		return s.Store.AwardOf(ctx, badgeID, *event.PersonID)
+		return s.Store.AwardOf(ctx, badgeID, *event.PersonID, event.ID)
 	}
 	return a, err
+}
+
+// tell records that an award was given or revoked.
+func (s *Service) tell(ctx context.Context, tx *store.Tx, what rule.Trigger, a store.Award, b store.Badge, at time.Time) error {
+	data := map[string]any{"badge": b.Name, "badgeId": b.ID, "address": s.AwardAddress(a.ID)}
+	if what == rule.BadgeRevoked {
+		data["reason"] = a.Reason
+	}
+	if _, err := tx.Record(ctx, []store.Event{{
+		Type: string(what), NaturalKey: string(what) + "/" + a.ID, PersonID: &a.PersonID, SectionID: a.SectionID, CourseID: a.CourseID, Data: data, OccurredAt: at,
+	}}); err != nil {
+		return err
+	}
+	return tx.Announce(ctx, "badge", b.ID)
 }
 
 func (s *Service) credential(ctx context.Context, a store.Award, b store.Badge) (string, error) {
@@ -152,7 +166,7 @@ func (s *Service) credential(ctx context.Context, a store.Award, b store.Badge) 
 	}
 	credential, err := badge.Build(badge.Award{
 		ID: s.AwardAddress(a.ID), Issuer: s.profile(issuer), Achievement: s.achievement(b),
-		Address: person.Email, Salt: rand.Text(), At: a.AwardedAt,
+		Address: person.Email, Salt: rand.Text(), At: a.AwardedAt, Status: badge.StatusAt(s.listAddress(issuer.ID, *a.Number/badge.Entries), int(*a.Number%badge.Entries)),
 	})
 	if err != nil {
 		return "", err
@@ -206,7 +220,8 @@ func (s *Service) PublicKey(ctx context.Context, issuerID string) (jwk.Key, erro
 type Checked struct {
 	Award      store.Award
 	Credential badge.Credential
-	// Problem says why it does not verify; empty when it does.
+	// Problem says why it does not verify; empty when it does. What was revoked is
+	// signed and unchanged all the same: the award says when and why.
 	Problem string
 }
 
@@ -221,7 +236,7 @@ func (s *Service) Check(ctx context.Context, awardID string) (Checked, error) {
 	if err != nil {
 		return Checked{}, err
 	}
-	credential, err := openbadge.Verify(a.Credential, time.Now(), func(kid string) (jwk.Key, error) {
+	keyAt := func(kid string) (jwk.Key, error) {
 		key, err := s.PublicKey(ctx, b.IssuerID)
 		if err != nil {
 			return nil, err
@@ -230,10 +245,26 @@ func (s *Service) Check(ctx context.Context, awardID string) (Checked, error) {
 			return nil, fmt.Errorf("the issuer's key is at %s", want)
 		}
 		return key, nil
-	})
+	}
+	credential, err := openbadge.Verify(a.Credential, time.Now(), keyAt)
+	revoked := false
+	if err == nil {
+		revoked, err = openbadge.Revoked(credential, time.Now(), func(address string) (string, error) {
+			place, there := strings.CutPrefix(address, s.IssuerAddress(b.IssuerID)+"/status/")
+			if !there {
+				return "", store.ErrNotFound
+			}
+			return s.StatusList(ctx, b.IssuerID, place)
+		}, keyAt)
+	}
 	c := Checked{Award: a, Credential: credential}
-	if err != nil {
+	switch {
+	case err != nil:
 		c.Problem = err.Error()
+	case revoked && a.RevokedAt == nil:
+		c.Problem = "its status list says that it is revoked, which nobody has done"
+	case !revoked && a.RevokedAt != nil && credential.Status != nil:
+		c.Problem = "it was revoked, which its status list does not say"
 	}
 	return c, nil
 }

@@ -305,6 +305,9 @@ func (s *Service) fire(ctx context.Context, known *known, e store.Event, r store
 		}
 		if r.Once && e.PersonID != nil {
 			key := fmt.Sprintf("%s/%d/%s/%s/%s/%s", r.ID, i, *e.PersonID, text(e.SectionID), e.ModuleID, e.ActivityID)
+			if _, id := e.Thing(); id != "" {
+				key += "/" + id
+			}
 			d.OnceKey = &key
 		}
 		if conditionErr != nil {

@@ -30,6 +30,7 @@ type Credential struct {
 	Issuer    Profile   `json:"issuer"`
 	ValidFrom time.Time `json:"validFrom"`
 	Subject   Subject   `json:"credentialSubject"`
+	Status    *Status   `json:"credentialStatus,omitempty"`
 }
 
 // Profile is the issuer.
@@ -84,6 +85,8 @@ type Award struct {
 	// Salt makes the hash of each award different. Not empty.
 	Salt string
 	At   time.Time
+	// Status is where its revocation is to be seen; nil when it cannot be revoked.
+	Status *Status
 }
 
 // ErrAward is wrapped by every error of Build.
@@ -121,6 +124,7 @@ func Build(a Award) (Credential, error) {
 			}},
 			Achievement: a.Achievement,
 		},
+		Status: a.Status,
 	}, nil
 }
 

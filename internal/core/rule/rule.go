@@ -37,6 +37,7 @@ const (
 	CourseReopened    Trigger = "course.reopened"
 	PersonInactive    Trigger = "person.inactive"
 	BadgeAwarded      Trigger = "badge.awarded"
+	BadgeRevoked      Trigger = "badge.revoked"
 	RunNeedsPerson    Trigger = "run.needs-person"
 	ServiceReported   Trigger = "service.reported"
 )
@@ -44,7 +45,7 @@ const (
 // Triggers lists them all.
 var Triggers = []Trigger{
 	SectionJoined, SectionLeft, SectionMoved, AccessGranted, AccessEnded, ActivityCompleted, AssessmentPassed, AssessmentFailed, ScoreReported, WorkSubmitted,
-	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, PersonInactive, BadgeAwarded, RunNeedsPerson, ServiceReported,
+	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, PersonInactive, BadgeAwarded, BadgeRevoked, RunNeedsPerson, ServiceReported,
 }
 
 // Scope narrows a rule; an empty field means any. Values are record ids.

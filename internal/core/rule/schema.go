@@ -70,6 +70,12 @@ var aboutAccess = []Attribute{
 	{"event.order", "text", "What tells one purchase from another", "order-1001"},
 }
 
+var aboutBadge = []Attribute{
+	{"event.badge", "text", "Name of the badge", "Cuttings"},
+	{"event.badgeId", "text", "Kanban's id of the badge", "7f3f1f59-3c1a-4b1c-a7c5-0c7f5d6a1b11"},
+	{"event.address", "text", "Address of the award's page", "https://kanban.fernmoor.example/open/awards/1"},
+}
+
 // own are the fields of each trigger beside the common ones.
 var own = map[Trigger][]Attribute{
 	SectionJoined:     {{"event.role", "text", "student, teacher, …", "student"}, moved},
@@ -85,11 +91,8 @@ var own = map[Trigger][]Attribute{
 	ProgressCrossed:   {percent},
 	ActivityReopened:  {percent}, ModuleReopened: {percent}, CourseReopened: {percent},
 	PersonInactive: {percent, {"event.days", "number", "For how many days nothing was done", 7}},
-	BadgeAwarded: {
-		{"event.badge", "text", "Name of the badge", "Cuttings"},
-		{"event.badgeId", "text", "Kanban's id of the badge", "7f3f1f59-3c1a-4b1c-a7c5-0c7f5d6a1b11"},
-		{"event.address", "text", "Address of the award's page", "https://kanban.fernmoor.example/open/awards/1"},
-	},
+	BadgeAwarded:   aboutBadge,
+	BadgeRevoked:   append(slices.Clip(aboutBadge), Attribute{"event.reason", "text", "Why it was revoked", "Awarded by mistake"}),
 	RunNeedsPerson: {{"event.people", "number", "How many people need a person", 3}, {"event.runId", "text", "Kanban's id of the run", "6b7e1c7e-93c1-5a86-b0cf-4a42a1f11a60"}},
 	AccessGranted:  aboutAccess,
 	AccessEnded:    aboutAccess,

@@ -279,9 +279,10 @@ type NewBadge struct {
 // Badge can be awarded.
 type Badge struct {
 	NewBadge
-	ID     string `json:"id"`
-	Issuer string `json:"issuer"`
-	Awards int    `json:"awards"`
+	ID      string `json:"id"`
+	Issuer  string `json:"issuer"`
+	Awards  int    `json:"awards" doc:"How many people hold it"`
+	Revoked int    `json:"revoked" doc:"How many awards of it were revoked"`
 }
 
 // Award is a badge given to a person.
@@ -292,6 +293,15 @@ type Award struct {
 	Person    string    `json:"person"`
 	Address   string    `json:"address" doc:"Its public page"`
 	AwardedAt time.Time `json:"awardedAt"`
+	// RevokedAt and what follows are there when it was revoked.
+	RevokedAt *time.Time `json:"revokedAt,omitempty"`
+	RevokedBy string     `json:"revokedBy,omitempty"`
+	Reason    string     `json:"reason,omitempty" doc:"Why it was revoked; its public page says so"`
+}
+
+// Revocation says why an award is revoked.
+type Revocation struct {
+	Reason string `json:"reason" doc:"Shown to whoever checks the badge"`
 }
 
 // Person is somebody in a register.

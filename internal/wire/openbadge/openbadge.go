@@ -59,18 +59,38 @@ func Public(key jwk.Key) (jwk.Key, error) { return key.PublicKey() }
 
 // claims mirror members of the credential in the token.
 type claims struct {
-	badge.Credential
 	Iss string `json:"iss"`
 	Jti string `json:"jti"`
 	Nbf int64  `json:"nbf"`
 }
 
+// An award or a status list, each with its claims.
+type (
+	signedAward struct {
+		badge.Credential
+		claims
+	}
+	signedList struct {
+		badge.StatusList
+		claims
+	}
+)
+
 // Sign secures a credential. kid is the address at which the public JWK can be
 // fetched.
 func Sign(c badge.Credential, key jwk.Key, kid string) (string, error) {
-	payload, err := json.Marshal(claims{Credential: c, Iss: c.Issuer.ID, Jti: c.ID, Nbf: c.ValidFrom.Unix()})
+	return sign(signedAward{c, claims{c.Issuer.ID, c.ID, c.ValidFrom.Unix()}}, c.ID, key, kid)
+}
+
+// SignList secures a status list in the same way (Bitstring Status List 1.0, 2.2).
+func SignList(l badge.StatusList, key jwk.Key, kid string) (string, error) {
+	return sign(signedList{l, claims{l.Issuer, l.ID, l.ValidFrom.Unix()}}, l.ID, key, kid)
+}
+
+func sign(credential any, id string, key jwk.Key, kid string) (string, error) {
+	payload, err := json.Marshal(credential)
 	if err != nil {
-		return "", fmt.Errorf("writing the credential %s: %w", c.ID, err)
+		return "", fmt.Errorf("writing the credential %s: %w", id, err)
 	}
 	// The header names the key by address, so the key's own short id must not
 	// replace it.
@@ -87,7 +107,7 @@ func Sign(c badge.Credential, key jwk.Key, kid string) (string, error) {
 	}
 	token, err := jws.Sign(payload, jws.WithKey(jwa.RS256(), signing, jws.WithProtectedHeaders(header)))
 	if err != nil {
-		return "", fmt.Errorf("signing the credential %s: %w", c.ID, err)
+		return "", fmt.Errorf("signing the credential %s: %w", id, err)
 	}
 	return string(token), nil
 }
@@ -99,31 +119,70 @@ type KeyAt func(kid string) (jwk.Key, error)
 // the credential, and its dates at the given time. keyAt must answer only for
 // keys that belong to the issuer it is asked about.
 func Verify(token string, at time.Time, keyAt KeyAt) (badge.Credential, error) {
+	var c signedAward
+	if err := open(token, keyAt, &c); err != nil {
+		return badge.Credential{}, err
+	}
+	if err := c.agree(c.Issuer.ID, c.ID, c.ValidFrom, at); err != nil {
+		return badge.Credential{}, err
+	}
+	return c.Credential, nil
+}
+
+// ListAt fetches the signed status list at an address.
+type ListAt func(address string) (token string, err error)
+
+// Revoked looks a verified credential up in the status list that it names, which must be
+// signed by the same issuer (Bitstring Status List 1.0, 3.2).
+func Revoked(c badge.Credential, at time.Time, listAt ListAt, keyAt KeyAt) (bool, error) {
+	if c.Status == nil {
+		return false, nil
+	}
+	token, err := listAt(c.Status.Credential)
+	if err != nil {
+		return false, fmt.Errorf("%w: its status list %s cannot be had: %w", ErrInvalid, c.Status.Credential, err)
+	}
+	var l signedList
+	if err := open(token, keyAt, &l); err != nil {
+		return false, fmt.Errorf("its status list: %w", err)
+	}
+	if err := l.agree(l.Issuer, l.ID, l.ValidFrom, at); err != nil {
+		return false, fmt.Errorf("its status list: %w", err)
+	}
+	return l.Revoked(c)
+}
+
+// open checks a token's signature and reads what it holds.
+func open(token string, keyAt KeyAt, into any) error {
 	message, err := jws.Parse([]byte(token))
 	if err != nil || len(message.Signatures()) != 1 {
-		return badge.Credential{}, fmt.Errorf("%w: it is not a signed token", ErrInvalid)
+		return fmt.Errorf("%w: it is not a signed token", ErrInvalid)
 	}
 	kid, _ := message.Signatures()[0].ProtectedHeaders().KeyID()
 	if alg, _ := message.Signatures()[0].ProtectedHeaders().Algorithm(); alg != jwa.RS256() {
-		return badge.Credential{}, fmt.Errorf("%w: it is signed with %v, expected RS256", ErrInvalid, alg)
+		return fmt.Errorf("%w: it is signed with %v, expected RS256", ErrInvalid, alg)
 	}
 	key, err := keyAt(kid)
 	if err != nil {
-		return badge.Credential{}, fmt.Errorf("%w: its key %q cannot be had: %w", ErrInvalid, kid, err)
+		return fmt.Errorf("%w: its key %q cannot be had: %w", ErrInvalid, kid, err)
 	}
 	payload, err := jws.Verify([]byte(token), jws.WithKey(jwa.RS256(), key))
 	if err != nil {
-		return badge.Credential{}, fmt.Errorf("%w: its signature is wrong", ErrInvalid)
+		return fmt.Errorf("%w: its signature is wrong", ErrInvalid)
 	}
-	var c claims
-	if err := json.Unmarshal(payload, &c); err != nil {
-		return badge.Credential{}, fmt.Errorf("%w: its contents cannot be read: %w", ErrInvalid, err)
+	if err := json.Unmarshal(payload, into); err != nil {
+		return fmt.Errorf("%w: its contents cannot be read: %w", ErrInvalid, err)
 	}
+	return nil
+}
+
+// agree compares the claims with the members that they mirror, and the dates with a time.
+func (c claims) agree(issuer, id string, validFrom, at time.Time) error {
 	switch {
-	case c.Iss != c.Issuer.ID || c.Jti != c.ID || c.Nbf != c.ValidFrom.Unix():
-		return badge.Credential{}, fmt.Errorf("%w: its claims do not agree with its contents", ErrInvalid)
-	case at.Before(c.ValidFrom.Add(-time.Minute)):
-		return badge.Credential{}, fmt.Errorf("%w: it is not valid before %s", ErrInvalid, c.ValidFrom.Format(time.RFC3339))
+	case c.Iss != issuer || c.Jti != id || c.Nbf != validFrom.Unix():
+		return fmt.Errorf("%w: its claims do not agree with its contents", ErrInvalid)
+	case at.Before(validFrom.Add(-time.Minute)):
+		return fmt.Errorf("%w: it is not valid before %s", ErrInvalid, validFrom.Format(time.RFC3339))
 	}
-	return c.Credential, nil
+	return nil
 }

@@ -4,15 +4,17 @@ import Button from 'primevue/button'
 import Column from 'primevue/column'
 import { ref } from 'vue'
 
-import { api, ok } from '../../api/client'
+import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import BadgeForm from './BadgeForm.vue'
+import RevokeDialog from './RevokeDialog.vue'
 
 const badges = useQuery({ queryKey: ['badges'], queryFn: () => ok(api.GET('/api/v1/badges')) })
 const awards = useQuery({ queryKey: ['awards'], queryFn: () => ok(api.GET('/api/v1/awards')) })
 const form = ref(false)
+const revoking = ref<Schemas['Award']>()
 </script>
 
 <template>
@@ -30,7 +32,11 @@ const form = ref(false)
     <Column field="issuer" header="Issuer" />
     <Column field="description" header="What it is for" />
     <Column field="criteria" header="What it takes" />
-    <Column field="awards" header="Awarded" />
+    <Column header="Held by">
+      <template #body="{ data }"
+        >{{ data.awards }}<span v-if="data.revoked" class="faint">, revoked {{ data.revoked }}</span></template
+      >
+    </Column>
   </Listing>
   <h2>Awards</h2>
   <Listing
@@ -52,6 +58,28 @@ const form = ref(false)
         ><a :href="data.address" target="_blank" rel="noopener">{{ data.address }}</a></template
       >
     </Column>
+    <Column header="">
+      <template #body="{ data }">
+        <span v-if="data.revokedAt" class="revoked"
+          >revoked {{ when(data.revokedAt) }}: {{ data.reason }}</span
+        >
+        <Button
+          v-else
+          size="small"
+          variant="text"
+          label="Revoke…"
+          :aria-label="`Revoke ${data.badge} of ${data.person}`"
+          @click="revoking = data"
+        />
+      </template>
+    </Column>
   </Listing>
   <BadgeForm v-if="form" @close="form = false" />
+  <RevokeDialog v-if="revoking" :award="revoking" @close="revoking = undefined" />
 </template>
+
+<style scoped>
+.revoked {
+  color: var(--signal);
+}
+</style>

@@ -81,6 +81,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
         <p v-for="a in p.awards" :key="a.id">
           <a :href="a.address" target="_blank" rel="noopener">{{ a.badge }}</a>
           <span class="faint">{{ when(a.awardedAt) }}</span>
+          <span v-if="a.revokedAt" class="faint">, revoked {{ when(a.revokedAt) }}: {{ a.reason }}</span>
         </p>
         <p v-if="!p.awards.length" class="faint">None yet.</p>
       </section>

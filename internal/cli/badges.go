@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"kanban/internal/client"
+	"kanban/internal/wire/api"
+)
+
+func badges() *cli.Command {
+	return &cli.Command{
+		Name: "badges", Usage: "Make badges and see awards", Category: "learning",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "List badges", Action: func(ctx context.Context, cmd *cli.Command) error {
+				page, err := client.Get[api.Page[api.Badge]](ctx, connect(cmd), "/badges")
+				if err != nil {
+					return err
+				}
+				return tableOf(page.Items, "There is no badge yet. Make one: kanban badges add --help", []string{"badge", "issuer", "held by", "revoked", "criteria"}, func(b api.Badge) []string {
+					return []string{b.Name, b.Issuer, fmt.Sprint(b.Awards), fmt.Sprint(b.Revoked), b.Criteria}
+				}).print(cmd)
+			}},
+			{
+				Name: "add", Usage: "Make a badge; an issuer of that name is made when there is none", ArgsUsage: "NAME",
+				Description: "  kanban badges add Cuttings --issuer \"Fernmoor Garden School\" --about \"Takes cuttings that root.\" --criteria \"Finish the module Cuttings.\"",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "issuer", Required: true, Usage: "who gives it out"},
+					&cli.StringFlag{Name: "about", Required: true, Usage: "what it is for"},
+					&cli.StringFlag{Name: "criteria", Required: true, Usage: "what one has to do"},
+				},
+				Action: addBadge,
+			},
+			{Name: "awards", Usage: "List awards, the newest first", Action: func(ctx context.Context, cmd *cli.Command) error {
+				all, err := client.All[api.Award](ctx, connect(cmd), "/awards")
+				if err != nil {
+					return err
+				}
+				return tableOf(all, "Nobody has been awarded yet.", []string{"person", "badge", "awarded", "revoked", "page"}, func(a api.Award) []string {
+					return []string{a.Person, a.Badge, when(&a.AwardedAt), revoked(a), a.Address}
+				}).print(cmd)
+			}},
+			{
+				Name: "revoke", Usage: "Revoke somebody's badge for good, which whoever checks it is told", ArgsUsage: "BADGE PERSON",
+				Description: "The badge can be awarded anew afterwards.\n\n  kanban badges revoke Cuttings bram.birch@fernmoor.example --reason \"Awarded by mistake\"",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why; whoever checks the badge is shown it"}},
+				Action:      revokeBadge,
+			},
+		},
+	}
+}
+
+func addBadge(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 1)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	page, err := client.Get[api.Page[api.Issuer]](ctx, c, "/issuers")
+	if err != nil {
+		return err
+	}
+	var issuer api.Issuer
+	if i := slices.IndexFunc(page.Items, func(x api.Issuer) bool { return strings.EqualFold(x.Name, cmd.String("issuer")) }); i >= 0 {
+		issuer = page.Items[i]
+	} else if issuer, err = client.Post[api.Issuer](ctx, c, "/issuers", api.NewIssuer{Name: cmd.String("issuer")}); err != nil {
+		return err
+	}
+	b, err := client.Post[api.Badge](ctx, c, "/badges", api.NewBadge{IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"), Criteria: cmd.String("criteria")})
+	if err != nil {
+		return err
+	}
+	say(cmd, "Made the badge %s.", b.Name)
+	return nil
+}
+
+// revoked says in one cell when and why an award was revoked.
+func revoked(a api.Award) string {
+	if a.RevokedAt == nil {
+		return ""
+	}
+	return when(a.RevokedAt) + ": " + a.Reason
+}
+
+func revokeBadge(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 2)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	b, err := findBadge(ctx, c, args[0])
+	if err != nil {
+		return err
+	}
+	p, err := onePerson(ctx, c, args[1])
+	if err != nil {
+		return err
+	}
+	all, err := client.All[api.Award](ctx, c, "/awards?badge="+b.ID+"&person="+p.ID)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(all, func(a api.Award) bool { return a.RevokedAt == nil })
+	if i < 0 {
+		return fmt.Errorf("%w: %s does not hold the badge %s", errUsage, p.Name, b.Name)
+	}
+	a, err := client.Post[api.Award](ctx, c, "/awards/"+all[i].ID+"/revoke", api.Revocation{Reason: cmd.String("reason")})
+	if err != nil {
+		return err
+	}
+	say(cmd, "Revoked the badge %s of %s. Its page says so: %s", a.Badge, a.Person, a.Address)
+	return nil
+}
