@@ -34,7 +34,8 @@ const revoking = ref<Schemas['Award']>()
     <Column field="criteria" header="What it takes" />
     <Column header="Held by">
       <template #body="{ data }"
-        >{{ data.awards }}<span v-if="data.revoked" class="faint">, revoked {{ data.revoked }}</span></template
+        >{{ data.awards
+        }}<span v-if="data.revoked" class="faint">, revoked {{ data.revoked }}</span></template
       >
     </Column>
   </Listing>
