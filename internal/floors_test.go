@@ -16,7 +16,7 @@ import (
 // sub-package may be used by the package that holds it.
 var floors = [][]string{
 	{"internal/core/finding", "internal/core/schedule", "internal/core/likeness"},
-	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge", "internal/core/naming", "internal/core/refusal"},
+	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge", "internal/core/progression", "internal/core/naming", "internal/core/refusal"},
 	{"internal/core/aside", "internal/core/linking", "internal/core/nextterm"}, // about sections and sets, above what they hold
 	{"internal/wire/call"},
 	{"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge", "internal/wire/openbadge", "internal/wire/webhook", "internal/wire/sheet", "internal/wire/api"},

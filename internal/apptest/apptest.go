@@ -9,6 +9,7 @@ package apptest
 
 import (
 	"context"
+	"encoding/json"
 	"testing"
 	"time"
 
@@ -24,6 +25,7 @@ import (
 	"kanban/internal/app/matching"
 	"kanban/internal/app/offering"
 	"kanban/internal/app/pairing"
+	"kanban/internal/app/progressing"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
 	"kanban/internal/app/syncing"
@@ -43,17 +45,18 @@ type World struct {
 	Store    *store.Store
 	Standins *standin.Standins
 
-	Access     *access.Service
-	Connecting *connecting.Service
-	Reading    *reading.Service
-	Matching   *matching.Service
-	Pairing    *pairing.Service
-	Syncing    *syncing.Service
-	Linking    *linking.Service
-	Many       *many.Service
-	Awarding   *awarding.Service
-	Reacting   *reacting.Service
-	Offering   *offering.Service
+	Access      *access.Service
+	Connecting  *connecting.Service
+	Reading     *reading.Service
+	Matching    *matching.Service
+	Pairing     *pairing.Service
+	Syncing     *syncing.Service
+	Linking     *linking.Service
+	Many        *many.Service
+	Awarding    *awarding.Service
+	Reacting    *reacting.Service
+	Offering    *offering.Service
+	Progressing *progressing.Service
 }
 
 // Quick makes outside calls fail fast.
@@ -92,6 +95,7 @@ func Over(t testing.TB, s *store.Store) *World {
 	}
 	x.Offering = &offering.Service{Store: s, Expressions: x.Reacting.Expressions, Now: time.Now}
 	x.Reacting.Told = x.Offering.Told
+	x.Progressing = &progressing.Service{Store: s, Now: time.Now, Outlines: x.Reacting.Outlines}
 	x.Many = &many.Service{Store: s, Pairing: x.Pairing, Syncing: x.Syncing, Now: func() time.Time { return x.Pairing.Now() }}
 	return x
 }
@@ -178,6 +182,54 @@ func (w *World) Deliver() {
 		}
 	}
 	w.t.Fatal("deliveries do not come to an end")
+}
+
+// Follow carries out what is queued about facts, as the worker would, until nothing more
+// follows.
+func (w *World) Follow() {
+	w.t.Helper()
+	ctx := w.t.Context()
+	for range 50 {
+		rows, err := w.Store.Pool.Query(ctx, `DELETE FROM river_job WHERE kind IN ('react', 'work-out-stages', 'recount-course') AND state = 'available' RETURNING kind, args`)
+		require.NoError(w.t, err)
+		jobs := 0
+		var kind string
+		var args []byte
+		var todo []func() error
+		_, err = pgx.ForEachRow(rows, []any{&kind, &args}, func() error {
+			jobs++
+			switch kind {
+			case "react":
+				var j store.React
+				err := json.Unmarshal(args, &j)
+				todo = append(todo, func() error { return w.Reacting.React(ctx, j.EventIDs, j.RuleID) })
+				return err
+			case "recount-course":
+				var j store.RecountCourse
+				err := json.Unmarshal(args, &j)
+				todo = append(todo, func() error { return w.Reacting.RecountCourse(ctx, j.CourseID) })
+				return err
+			}
+			var j store.WorkOutStages
+			err := json.Unmarshal(args, &j)
+			todo = append(todo, func() error {
+				if j.ProgressionID != "" {
+					return w.Progressing.WorkOut(ctx, j.ProgressionID)
+				}
+				return w.Progressing.Touched(ctx, j.People, j.Courses, j.Badges)
+			})
+			return err
+		})
+		require.NoError(w.t, err)
+		for _, do := range todo {
+			require.NoError(w.t, do())
+		}
+		w.Deliver()
+		if jobs == 0 {
+			return
+		}
+	}
+	w.t.Fatal("what follows from facts does not come to an end")
 }
 
 // Mail connects the mail server.

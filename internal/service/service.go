@@ -28,6 +28,7 @@ import (
 	"kanban/internal/app/matching"
 	"kanban/internal/app/offering"
 	"kanban/internal/app/pairing"
+	"kanban/internal/app/progressing"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
 	"kanban/internal/app/reporting"
@@ -194,14 +195,15 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	}
 	offers := &offering.Service{Store: db, Now: time.Now, Expressions: react.Expressions}
 	react.Told = offers.Told
+	progress := &progressing.Service{Store: db, Now: time.Now, Outlines: react.Outlines}
 	past := &history.Service{Store: db, Now: time.Now}
 	report := &reporting.Service{Store: db, Disagreements: disagreements(offers)}
 	return &web.Server{
 		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Reacting: react, Awarding: awards,
 		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: pairs, Linking: links,
-		Many: &many.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}, Reporting: report, Offering: offers, History: past,
+		Many: &many.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}, Reporting: report, Offering: offers, Progressing: progress, History: past,
 		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console,
-	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react, Offering: offers, History: past}
+	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react, Offering: offers, Progressing: progress, History: past}
 }
 
 // disagreements are those between access and enrolment, as findings want them.

@@ -28,37 +28,37 @@ const (
 
 // Delivery is one action for one event.
 type Delivery struct {
-	ID           string
-	EventID      string
-	RuleID       *string
-	OfferID      *string // instead of a rule
-	RuleVersion  int
-	Position     int
-	Action       rule.Action `gorm:"serializer:json"`
-	ConnectionID *string
-	PersonID     *string
-	SectionID    *string
-	OnceKey      *string
-	Undoes       *string // the delivery that this one takes back
-	State        string
-	Attempts     int
-	DueAt        *time.Time // not before then
-	NextAt       *time.Time
-	Held         string // what it waits for, when it is no failure
-	Code         string
-	LastError    string
-	Result       map[string]any `gorm:"serializer:json"`
-	CreatedAt    time.Time
-	FinishedAt   *time.Time
+	ID            string
+	EventID       string
+	RuleID        *string
+	OfferID       *string // instead of a rule
+	ProgressionID *string // instead of both
+	RuleVersion   int
+	Position      int
+	Action        rule.Action `gorm:"serializer:json"`
+	ConnectionID  *string
+	PersonID      *string
+	SectionID     *string
+	OnceKey       *string
+	Undoes        *string // the delivery that this one takes back
+	State         string
+	Attempts      int
+	DueAt         *time.Time // not before then
+	NextAt        *time.Time
+	Held          string // what it waits for, when it is no failure
+	Code          string
+	LastError     string
+	Result        map[string]any `gorm:"serializer:json"`
+	CreatedAt     time.Time
+	FinishedAt    *time.Time
 }
 
-// Origin is the rule or the offer that made the delivery.
+// Origin is the rule, the offer or the progression that made the delivery.
 func (d Delivery) Origin() string {
-	if d.RuleID != nil {
-		return *d.RuleID
-	}
-	if d.OfferID != nil {
-		return *d.OfferID
+	for _, id := range []*string{d.RuleID, d.OfferID, d.ProgressionID} {
+		if id != nil {
+			return *id
+		}
 	}
 	return ""
 }
@@ -74,9 +74,9 @@ func (tx *Tx) AddDeliveries(ctx context.Context, all []Delivery) (map[string]boo
 	if err != nil {
 		return nil, err
 	}
-	rows, err := tx.PGX.Query(ctx, `WITH fresh AS (INSERT INTO deliveries (id, event_id, rule_id, offer_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
-		SELECT w."ID", w."EventID", w."RuleID", w."OfferID", w."RuleVersion", w."Position", w."Action", w."ConnectionID", w."PersonID", w."SectionID", w."OnceKey", w."Undoes", w."State", w."DueAt", w."Code", w."LastError", w."FinishedAt"
-		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "EventID" uuid, "RuleID" uuid, "OfferID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "ConnectionID" uuid, "PersonID" uuid, "SectionID" uuid,
+	rows, err := tx.PGX.Query(ctx, `WITH fresh AS (INSERT INTO deliveries (id, event_id, rule_id, offer_id, progression_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
+		SELECT w."ID", w."EventID", w."RuleID", w."OfferID", w."ProgressionID", w."RuleVersion", w."Position", w."Action", w."ConnectionID", w."PersonID", w."SectionID", w."OnceKey", w."Undoes", w."State", w."DueAt", w."Code", w."LastError", w."FinishedAt"
+		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "EventID" uuid, "RuleID" uuid, "OfferID" uuid, "ProgressionID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "ConnectionID" uuid, "PersonID" uuid, "SectionID" uuid,
 			"OnceKey" text, "Undoes" uuid, "State" text, "DueAt" timestamptz, "Code" text, "LastError" text, "FinishedAt" timestamptz)
 		WHERE w."OnceKey" IS NULL OR NOT EXISTS (SELECT 1 FROM spent_keys k WHERE k.key = key_of(w."OnceKey"))
 		ORDER BY w."ID" ON CONFLICT DO NOTHING RETURNING id, rule_id, position, undoes),
@@ -141,7 +141,7 @@ type ListedDelivery struct {
 // Deliveries lists the newest first.
 func (s *Store) Deliveries(ctx context.Context, f DeliveryFilter) (all []ListedDelivery, err error) {
 	q := s.reader(ctx).Table("deliveries d").Select(`d.*,
-		coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT o.name FROM offers o WHERE o.id = d.offer_id), '') AS rule,
+		coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT o.name FROM offers o WHERE o.id = d.offer_id), (SELECT g.name FROM progressions g WHERE g.id = d.progression_id), '') AS rule,
 		coalesce((SELECT e.type FROM events e WHERE e.id = d.event_id), '') AS event_type,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person,
 		coalesce((SELECT x.title FROM sections x WHERE x.id = d.section_id), '') AS section,
@@ -176,7 +176,7 @@ func (s *Store) Attempts(ctx context.Context, deliveryID string) (all []Attempt,
 // DeliveriesByID finds some, oldest first, and the events they are for.
 func (s *Store) DeliveriesByID(ctx context.Context, ids []string) (all []Delivery, events map[string]Event, err error) {
 	var batch pgx.Batch
-	batch.Queue(`SELECT id::text, event_id::text, rule_id::text, offer_id::text, rule_version, position, action, connection_id::text, person_id::text, section_id::text, once_key,
+	batch.Queue(`SELECT id::text, event_id::text, rule_id::text, offer_id::text, progression_id::text, rule_version, position, action, connection_id::text, person_id::text, section_id::text, once_key,
 		undoes::text, state, attempts, due_at, next_at, held, code, last_error, result, created_at, finished_at FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids).Query(func(rows pgx.Rows) (err error) {
 		all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Delivery])
 		return err
@@ -262,7 +262,7 @@ func (s *Store) Hold(ctx context.Context, id, held string, until time.Time) erro
 
 // Following lists the deliveries of the same event and origin, by position.
 func (s *Store) Following(ctx context.Context, d Delivery) (all []Delivery, err error) {
-	err = s.reader(ctx).Where("event_id = ? AND coalesce(rule_id, offer_id) = ? AND undoes IS NULL", d.EventID, d.Origin()).Order("position").Find(&all).Error
+	err = s.reader(ctx).Where("event_id = ? AND coalesce(rule_id, offer_id, progression_id) = ? AND undoes IS NULL", d.EventID, d.Origin()).Order("position").Find(&all).Error
 	return all, known(err, "listing a rule's deliveries")
 }
 
@@ -335,7 +335,7 @@ func (tx *Tx) requeued(ctx context.Context, ids []string, err error) error {
 // Stop ends what is still to come of one event and origin, from a position on.
 func (tx *Tx) Stop(ctx context.Context, d Delivery, why string) error {
 	_, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'stopped', held = $4, next_at = NULL, finished_at = now()
-		WHERE event_id = $1 AND coalesce(rule_id, offer_id) = $2 AND position >= $3 AND undoes IS NULL AND state IN ('planned', 'queued', 'retrying')`, d.EventID, d.Origin(), d.Position, why)
+		WHERE event_id = $1 AND coalesce(rule_id, offer_id, progression_id) = $2 AND position >= $3 AND undoes IS NULL AND state IN ('planned', 'queued', 'retrying')`, d.EventID, d.Origin(), d.Position, why)
 	return known(err, "stopping deliveries")
 }
 

@@ -159,6 +159,23 @@ func (RecountCourse) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 20}
 }
 
+// WorkOutStages works out how far everybody has come in a progression or, without one,
+// how far some people have come in those that are about courses or badges.
+type WorkOutStages struct {
+	ProgressionID string   `json:"progressionId,omitempty"`
+	People        []string `json:"people,omitempty"`
+	Courses       []string `json:"courses,omitempty"`
+	Badges        []string `json:"badges,omitempty"`
+}
+
+// Kind names the job.
+func (WorkOutStages) Kind() string { return "work-out-stages" }
+
+// InsertOpts chooses the queue.
+func (WorkOutStages) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 20}
+}
+
 // ReadAll starts a read of every register that is not paused.
 type ReadAll struct{}
 

@@ -29,6 +29,15 @@ func (s *Store) Courses(ctx context.Context) ([]Course, error) {
 		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id WHERE c.gone_at IS NULL ORDER BY c.title`)
 }
 
+// CourseTitle gives the title of a course, empty when it is not there any more.
+func (s *Store) CourseTitle(ctx context.Context, id string) (title string, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT title FROM courses WHERE id = $1`, id).Scan(&title)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", nil
+	}
+	return title, known(err, "finding the course")
+}
+
 // Outline finds the outline of a course.
 func (s *Store) Outline(ctx context.Context, courseID string) (learning.Outline, error) {
 	o, _, err := s.OutlineNow(ctx, courseID)

@@ -50,10 +50,7 @@ func (tx *Tx) States(ctx context.Context, of []Standing) (map[[2]string]learning
 	return states(ctx, tx.PGX, of)
 }
 
-func states(ctx context.Context, from interface {
-	Query(context.Context, string, ...any) (pgx.Rows, error)
-}, of []Standing,
-) (map[[2]string]learning.State, error) {
+func states(ctx context.Context, from querier, of []Standing) (map[[2]string]learning.State, error) {
 	if len(of) == 0 {
 		return nil, nil
 	}

@@ -199,3 +199,8 @@ func (s *Store) Listen(ctx context.Context, news func(Live)) error {
 		}
 	}
 }
+
+// querier is whatever can be asked: a pool or a transaction.
+type querier interface {
+	Query(context.Context, string, ...any) (pgx.Rows, error)
+}

@@ -28,6 +28,7 @@ import (
 	"kanban/internal/app/matching"
 	"kanban/internal/app/offering"
 	"kanban/internal/app/pairing"
+	"kanban/internal/app/progressing"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
 	"kanban/internal/app/reporting"
@@ -37,20 +38,21 @@ import (
 
 // Server is everything the HTTP side needs. Fill every field.
 type Server struct {
-	Store      *store.Store
-	Access     *access.Service
-	Connecting *connecting.Service
-	Reading    *reading.Service
-	Matching   *matching.Service
-	Pairing    *pairing.Service
-	Linking    *linking.Service
-	Many       *many.Service
-	Syncing    *syncing.Service
-	Reacting   *reacting.Service
-	Awarding   *awarding.Service
-	Reporting  *reporting.Service
-	Offering   *offering.Service
-	History    *history.Service
+	Store       *store.Store
+	Access      *access.Service
+	Connecting  *connecting.Service
+	Reading     *reading.Service
+	Matching    *matching.Service
+	Pairing     *pairing.Service
+	Linking     *linking.Service
+	Many        *many.Service
+	Syncing     *syncing.Service
+	Reacting    *reacting.Service
+	Awarding    *awarding.Service
+	Progressing *progressing.Service
+	Reporting   *reporting.Service
+	Offering    *offering.Service
+	History     *history.Service
 
 	// Public is the address at which people reach the service, without a slash
 	// at its end.
@@ -165,6 +167,7 @@ func (s *Server) register(a huma.API) {
 	s.outlines(a)
 	s.events(a)
 	s.badges(a)
+	s.progressions(a)
 	s.stream(a)
 }
 

@@ -22,6 +22,7 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/app/history"
 	"kanban/internal/app/offering"
+	"kanban/internal/app/progressing"
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
 	"kanban/internal/app/syncing"
@@ -30,11 +31,12 @@ import (
 
 // Uses are the use cases that queued work calls.
 type Uses struct {
-	Reading  *reading.Service
-	Syncing  *syncing.Service
-	Reacting *reacting.Service
-	Offering *offering.Service
-	History  *history.Service
+	Reading     *reading.Service
+	Syncing     *syncing.Service
+	Reacting    *reacting.Service
+	Progressing *progressing.Service
+	Offering    *offering.Service
+	History     *history.Service
 }
 
 // Options of a worker.
@@ -112,6 +114,12 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 	})
 	add(workers, -1, func(ctx context.Context, j *river.Job[store.RecountCourse]) error {
 		return uses.Reacting.RecountCourse(ctx, j.Args.CourseID)
+	})
+	add(workers, -1, func(ctx context.Context, j *river.Job[store.WorkOutStages]) error {
+		if j.Args.ProgressionID != "" {
+			return uses.Progressing.WorkOut(ctx, j.Args.ProgressionID)
+		}
+		return uses.Progressing.Touched(ctx, j.Args.People, j.Args.Courses, j.Args.Badges)
 	})
 	add(workers, 10*time.Minute, func(ctx context.Context, j *river.Job[store.SettleAccess]) error {
 		return exclusively(ctx, s, "access", func() error {

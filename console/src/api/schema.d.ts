@@ -1044,6 +1044,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/{id}/progressions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a person stands in every progression that is on */
+        get: operations["person-progressions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/previews/{id}": {
         parameters: {
             query?: never;
@@ -1055,6 +1072,111 @@ export interface paths {
         get: operations["get-preview"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/progressions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List progressions and how far their people have come */
+        get: operations["list-progressions"];
+        put?: never;
+        /** Make a progression, which is off at first */
+        post: operations["make-progression"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/progressions/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a progression would find were it on */
+        post: operations["preview-progression"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/progressions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a progression */
+        get: operations["get-progression"];
+        /** Change a progression */
+        put: operations["edit-progression"];
+        post?: never;
+        /** Remove a progression that is off; what it recorded and awarded stays */
+        delete: operations["remove-progression"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/progressions/{id}/group": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a group has come */
+        get: operations["progression-group"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/progressions/{id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The people of a progression by name */
+        get: operations["progression-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/progressions/{id}/switch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Switch a progression on or off */
+        post: operations["switch-progression"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2004,6 +2126,25 @@ export interface components {
             teachers: string[];
             terms: string[];
         };
+        Climber: {
+            /**
+             * Format: date-time
+             * @description Latest activity in the course; absent when they never opened it
+             */
+            lastAt?: string;
+            /** @description Title of the required stage that comes next; empty when there is none */
+            next: string;
+            /**
+             * Format: int64
+             * @description Of the required stages
+             */
+            percent: number;
+            person: string;
+            personId: string;
+            /** @description Titles of the stages, in their order */
+            reached: string[];
+            sections: string;
+        };
         Column: {
             /** @description At most 60; the sections list has all */
             cards: components["schemas"]["Section"][];
@@ -2052,6 +2193,27 @@ export interface components {
             id: string;
             title: string;
         };
+        Criterion: {
+            /** @description For score: the address under which the activity is reported */
+            activityId?: string;
+            /**
+             * Format: double
+             * @description For score: the least scaled score, so 80 % is 0.8
+             */
+            atLeast?: number;
+            /** @description For badge: which one */
+            badgeId?: string;
+            /** @description For module, course and score: the course; the progression's own when absent */
+            courseId?: string;
+            /** @enum {string} */
+            kind: "module" | "course" | "badge" | "score";
+            /** @description For module: its id in the course's outline */
+            moduleId?: string;
+        };
+        CriterionLook: {
+            met: boolean;
+            text: string;
+        };
         Decision: {
             accountId: string;
             activate?: boolean;
@@ -2097,6 +2259,8 @@ export interface components {
             /** @description When an offer made it instead of a rule */
             offerId?: string;
             person?: string;
+            /** @description When a stage of a progression made it */
+            progressionId?: string;
             result?: {
                 [key: string]: unknown;
             };
@@ -2595,6 +2759,13 @@ export interface components {
             /** @description Name of a template; the usual one when absent */
             template?: string;
         };
+        NewProgression: {
+            /** @description Who learns in it is subscribed; it cannot be changed later */
+            courseId: string;
+            name: string;
+            /** @description In their order; a stage is reached when all its criteria are met and every required stage before it is reached */
+            stages: components["schemas"]["Stage"][];
+        };
         NewRule: {
             actions: components["schemas"]["Action"][];
             /** @description A CEL expression; always true when absent */
@@ -2617,7 +2788,7 @@ export interface components {
             /** @description A CEL expression looked at before each action; true ends what is still to come */
             stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "badge.revoked" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "run.needs-person" | "service.reported";
             /** @description Triggers that, for the same person and place, take back what the rule did */
             undoneBy?: string[];
         };
@@ -2847,6 +3018,11 @@ export interface components {
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
+        PageClimber: {
+            items: components["schemas"]["Climber"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
         PageConnection: {
             items: components["schemas"]["Connection"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -2899,6 +3075,11 @@ export interface components {
         };
         PagePerson: {
             items: components["schemas"]["Person"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        PageProgression: {
+            items: components["schemas"]["Progression"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
@@ -2982,6 +3163,15 @@ export interface components {
             name: string;
             sections: components["schemas"]["Whereabouts"][];
             userName: string;
+        };
+        PersonProgression: {
+            course: string;
+            finished: boolean;
+            id: string;
+            name: string;
+            /** Format: int64 */
+            percent: number;
+            stages: components["schemas"]["StageLook"][];
         };
         Place: {
             /** @description As an expression names it, such as event.data.email */
@@ -3091,6 +3281,65 @@ export interface components {
             done: boolean;
             id: string;
             title: string;
+        };
+        Progression: {
+            course: string;
+            /** @description Who learns in it is subscribed; it cannot be changed later */
+            courseId: string;
+            /**
+             * Format: int64
+             * @description Of them, who has reached every required stage
+             */
+            finished: number;
+            id: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description Nothing is worked out or awarded while it is absent
+             */
+            onSince?: string;
+            /**
+             * Format: int64
+             * @description Who learns in the course now
+             */
+            people: number;
+            /** @description In their order; a stage is reached when all its criteria are met and every required stage before it is reached */
+            stages: components["schemas"]["Stage"][];
+            /** Format: int64 */
+            version: number;
+        };
+        ProgressionDraft: {
+            /** @description Who learns in it is subscribed; it cannot be changed later */
+            courseId: string;
+            /** @description The progression that it is to replace, if any */
+            id?: string;
+            name: string;
+            /** @description In their order; a stage is reached when all its criteria are met and every required stage before it is reached */
+            stages: components["schemas"]["Stage"][];
+        };
+        ProgressionGroup: {
+            /** Format: int64 */
+            finished: number;
+            /**
+             * Format: int64
+             * @description Did nothing in the course yet
+             */
+            notOpened: number;
+            /** Format: int64 */
+            people: number;
+            stages: components["schemas"]["StageCount"][];
+        };
+        ProgressionPreview: {
+            /**
+             * Format: int64
+             * @description Badges that would be awarded at once
+             */
+            badges: number;
+            /** Format: int64 */
+            finished: number;
+            /** Format: int64 */
+            people: number;
+            stages: components["schemas"]["StagePreview"][];
         };
         Queued: {
             /** Format: int64 */
@@ -3208,7 +3457,7 @@ export interface components {
             /** @description A CEL expression looked at before each action; true ends what is still to come */
             stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "badge.revoked" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "run.needs-person" | "service.reported";
             /** @description Triggers that, for the same person and place, take back what the rule did */
             undoneBy?: string[];
             /** Format: int64 */
@@ -3517,6 +3766,63 @@ export interface components {
             teachers: number;
             /** @description Its name says the section's term */
             term: boolean;
+        };
+        Stage: {
+            /** @description A badge that is awarded to whoever reaches the stage */
+            badgeId?: string;
+            criteria: components["schemas"]["Criterion"][];
+            /** @description Made when it is absent; keep it when the stage is edited, since who reached it is kept by it */
+            id?: string;
+            /** @description The stages after it can be reached without it */
+            optional?: boolean;
+            title: string;
+        };
+        StageCount: {
+            /**
+             * Format: int64
+             * @description People for whom it is the required stage that comes next
+             */
+            at: number;
+            optional: boolean;
+            /** Format: int64 */
+            reached: number;
+            stageId: string;
+            title: string;
+        };
+        StageLook: {
+            /** @description The badge that it gives */
+            badge?: string;
+            badgeId?: string;
+            criteria: components["schemas"]["CriterionLook"][];
+            /** @description They hold that badge */
+            holds: boolean;
+            /** @description Not reached, and nothing before it is in the way */
+            open: boolean;
+            optional: boolean;
+            reached: boolean;
+            /** Format: date-time */
+            reachedAt?: string;
+            stageId: string;
+            title: string;
+        };
+        StagePreview: {
+            /**
+             * Format: int64
+             * @description Of them, those who have not now
+             */
+            newly: number;
+            /**
+             * Format: int64
+             * @description People who would have reached it
+             */
+            reached: number;
+            /**
+             * Format: int64
+             * @description People for whom it would be open again
+             */
+            reopened: number;
+            stageId: string;
+            title: string;
         };
         Step: {
             done: boolean;
@@ -6511,6 +6817,38 @@ export interface operations {
             };
         };
     };
+    "person-progressions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonProgression"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-preview": {
         parameters: {
             query?: never;
@@ -6530,6 +6868,328 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-progressions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageProgression"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-progression": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProgression"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Progression"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-progression": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProgressionDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProgressionPreview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-progression": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Progression"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-progression": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProgression"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Progression"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-progression": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "progression-group": {
+        parameters: {
+            query?: {
+                /** @description Id of a section of its course; all when absent */
+                section?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The progression's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProgressionGroup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "progression-people": {
+        parameters: {
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+                /** @description Id of a stage that they have reached */
+                reached?: string;
+                /** @description Id of a stage that they have not reached */
+                missing?: string;
+                /** @description Id of the required stage that comes next */
+                at?: string;
+                /** @description Where they stand */
+                state?: "not-opened" | "on-the-way" | "finished";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageClimber"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "switch-progression": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Switch"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Progression"];
                 };
             };
             /** @description Error */

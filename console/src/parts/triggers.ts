@@ -23,6 +23,8 @@ export const triggers: Trigger[] = [
   'person.inactive',
   'badge.awarded',
   'badge.revoked',
+  'stage.reached',
+  'stage.reopened',
   'run.needs-person',
   'service.reported',
 ]

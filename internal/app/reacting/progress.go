@@ -221,7 +221,7 @@ func (s *Service) RecountCourse(ctx context.Context, courseID string) error {
 			if err != nil {
 				return err
 			}
-			return s.keepLater(ctx, tx, locked, nil, events)
+			return s.keepLater(ctx, tx, courseID, locked, nil, events)
 		}); err != nil {
 			return err
 		}
@@ -310,14 +310,29 @@ func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Ver
 	} else if err := tx.ForgetActivity(ctx, g.PersonID, g.SectionID, v.Object); err != nil {
 		return err
 	}
-	return s.keepLater(ctx, tx, locked, reached, append(events, follows(g, p.CourseID, derived, s.now(), v.ID, learning.Fact{})...))
+	return s.keepLater(ctx, tx, p.CourseID, locked, reached, append(events, follows(g, p.CourseID, derived, s.now(), v.ID, learning.Fact{})...))
 }
 
-// keepLater keeps progress and records events, to which rules react in the background.
-func (s *Service) keepLater(ctx context.Context, tx *store.Tx, all []store.Standing, reached []store.Reached, events []store.Event) error {
-	fresh, _, err := tx.KeepProgress(ctx, all, reached, events)
+// keepLater keeps progress in a course and records events, to which rules react in the
+// background; stages are worked out anew for everybody, as a score may count for less
+// without any event.
+func (s *Service) keepLater(ctx context.Context, tx *store.Tx, courseID string, all []store.Standing, reached []store.Reached, events []store.Event) error {
+	fresh, mark, err := tx.KeepProgress(ctx, all, reached, events)
 	if err != nil {
 		return err
+	}
+	b, err := s.rulesAt(ctx, mark)
+	if err != nil {
+		return err
+	}
+	var people []string
+	for _, g := range all {
+		people = append(people, g.PersonID)
+	}
+	if b.courses[courseID] && len(people) > 0 {
+		if err := tx.Enqueue(ctx, store.WorkOutStages{People: distinct(people), Courses: []string{courseID}}); err != nil {
+			return err
+		}
 	}
 	return tx.EnqueueReactions(ctx, fresh)
 }

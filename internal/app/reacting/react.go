@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/riverqueue/river"
+
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
@@ -17,11 +19,15 @@ import (
 // book holds the rules that are on, ready to be matched. One is built when any rule
 // has changed.
 type book struct {
-	mark   int64
-	byID   map[string]store.Rule
-	fires  *rule.Index
-	undone *rule.Index // by what takes a rule's deliveries back
+	mark    int64
+	byID    map[string]store.Rule
+	fires   *rule.Index
+	undone  *rule.Index // by what takes a rule's deliveries back
+	watched             // by progressions that are on
 }
+
+// idle reports whether nothing follows from any event.
+func (b *book) idle() bool { return len(b.byID) == 0 && !b.any() }
 
 // books keeps the latest book of a process.
 type books struct {
@@ -65,7 +71,12 @@ func (s *Service) rulesAt(ctx context.Context, mark int64) (*book, error) {
 	if err != nil {
 		return nil, err
 	}
+	progressions, err := s.Store.ProgressionsOn(ctx)
+	if err != nil {
+		return nil, err
+	}
 	s.books.latest = newBook(mark, rules)
+	s.books.latest.watched = watchedBy(progressions)
 	return s.books.latest, nil
 }
 
@@ -98,28 +109,40 @@ func at(e store.Event) rule.Event {
 // is looked at, and what happened before it was on counts too.
 func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) error {
 	b, err := s.rulesOn(ctx)
-	if err != nil || len(b.byID) == 0 {
+	if err != nil || b.idle() {
 		return err
 	}
 	events, err := s.Store.EventsByID(ctx, eventIDs)
 	if err != nil {
 		return err
 	}
+	var stages []river.JobArgs
+	if ruleID == "" {
+		stages = b.later(events)
+	}
 	r, err := s.reactions(ctx, b, s.newKnown(), b.matching(events), ruleID)
-	if err != nil || r.none() {
+	if err != nil || r.none() && len(stages) == 0 {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error { return s.keepReactions(ctx, tx, r) })
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Enqueue(ctx, stages...); err != nil || r.none() {
+			return err
+		}
+		return s.keepReactions(ctx, tx, r)
+	})
 }
 
 // recorded makes, in the transaction that records events, the deliveries that follow from
 // those that are new.
 func (s *Service) recorded(ctx context.Context, tx *store.Tx, known *known, events []store.Event, fresh []string, mark int64) error {
-	if len(fresh) == 0 {
+	if len(events) == 0 {
 		return nil
 	}
 	b, err := s.rulesAt(ctx, mark)
-	if err != nil || len(b.byID) == 0 {
+	if err != nil || b.idle() {
+		return err
+	}
+	if err := tx.Enqueue(ctx, b.advanced(events)...); err != nil || len(fresh) == 0 {
 		return err
 	}
 	isNew := make(map[string]bool, len(fresh))

@@ -38,6 +38,8 @@ const (
 	PersonInactive    Trigger = "person.inactive"
 	BadgeAwarded      Trigger = "badge.awarded"
 	BadgeRevoked      Trigger = "badge.revoked"
+	StageReached      Trigger = "stage.reached"
+	StageReopened     Trigger = "stage.reopened"
 	RunNeedsPerson    Trigger = "run.needs-person"
 	ServiceReported   Trigger = "service.reported"
 )
@@ -45,7 +47,7 @@ const (
 // Triggers lists them all.
 var Triggers = []Trigger{
 	SectionJoined, SectionLeft, SectionMoved, AccessGranted, AccessEnded, ActivityCompleted, AssessmentPassed, AssessmentFailed, ScoreReported, WorkSubmitted,
-	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, PersonInactive, BadgeAwarded, BadgeRevoked, RunNeedsPerson, ServiceReported,
+	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, PersonInactive, BadgeAwarded, BadgeRevoked, StageReached, StageReopened, RunNeedsPerson, ServiceReported,
 }
 
 // Scope narrows a rule; an empty field means any. Values are record ids.

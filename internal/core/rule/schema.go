@@ -76,6 +76,15 @@ var aboutBadge = []Attribute{
 	{"event.address", "text", "Address of the award's page", "https://kanban.fernmoor.example/open/awards/1"},
 }
 
+var aboutStage = []Attribute{
+	{"event.stage", "text", "Title of the stage", "Sower"},
+	{"event.stageId", "text", "The stage's id", "b3c1d2e4"},
+	{"event.progression", "text", "Name of the progression", "Gardener"},
+	{"event.progressionId", "text", "Kanban's id of the progression", "0d7b0c7c-6f4f-5d0c-8f0e-5e0a6a2c2f11"},
+	{"event.percent", "number", "How much of the progression is done, 0 to 100", 33},
+	{"event.finished", "yes-no", "Whether every required stage is reached", false},
+}
+
 // own are the fields of each trigger beside the common ones.
 var own = map[Trigger][]Attribute{
 	SectionJoined:     {{"event.role", "text", "student, teacher, …", "student"}, moved},
@@ -93,6 +102,8 @@ var own = map[Trigger][]Attribute{
 	PersonInactive: {percent, {"event.days", "number", "For how many days nothing was done", 7}},
 	BadgeAwarded:   aboutBadge,
 	BadgeRevoked:   append(slices.Clip(aboutBadge), Attribute{"event.reason", "text", "Why it was revoked", "Awarded by mistake"}),
+	StageReached:   aboutStage,
+	StageReopened:  aboutStage,
 	RunNeedsPerson: {{"event.people", "number", "How many people need a person", 3}, {"event.runId", "text", "Kanban's id of the run", "6b7e1c7e-93c1-5a86-b0cf-4a42a1f11a60"}},
 	AccessGranted:  aboutAccess,
 	AccessEnded:    aboutAccess,

@@ -1,0 +1,235 @@
+// Package progressing keeps how far people have come along the stages of progressions,
+// records what they reach, and awards the badges that belong to it.
+package progressing
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"kanban/internal/core/learning"
+	"kanban/internal/core/progression"
+	"kanban/internal/core/refusal"
+	"kanban/internal/store"
+)
+
+// Service is the use case. Fill every field.
+type Service struct {
+	Store *store.Store
+	Now   func() time.Time
+	// Outlines gives the present outlines of courses, those that have one.
+	Outlines func(ctx context.Context, courseIDs []string) (map[string]learning.Outline, error)
+}
+
+// Save makes a progression (id empty), which is off, or changes one. One that is on is
+// worked out anew for everybody.
+func (s *Service) Save(ctx context.Context, who, id string, version int, p store.Progression) (store.Progression, error) {
+	kept := store.Progression{ID: store.NewID(), Version: 1}
+	if id != "" {
+		var err error
+		if kept, err = s.Store.Progression(ctx, id); err != nil {
+			return kept, err
+		}
+		if version != 0 && version != kept.Version {
+			return kept, fmt.Errorf("changing the progression: %w", store.ErrStale)
+		}
+		if kept.CourseID != p.CourseID {
+			return kept, refusal.Invalid("courseId", "cannot be changed: who came how far is about the course; make another progression")
+		}
+	}
+	if err := s.check(ctx, &p); err != nil {
+		return kept, err
+	}
+	kept.Name, kept.CourseID, kept.Stages = p.Name, p.CourseID, p.Stages
+	if id == "" {
+		return kept, s.write(ctx, who, "made a progression", &kept, func(tx *store.Tx) error { return store.Create(tx, &kept, "making the progression") })
+	}
+	return kept, s.write(ctx, who, "changed a progression", &kept, func(tx *store.Tx) error { return tx.UpdateProgression(&kept) })
+}
+
+// write writes a progression and what goes with it.
+func (s *Service) write(ctx context.Context, who, what string, p *store.Progression, write func(*store.Tx) error) error {
+	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := write(tx); err != nil {
+			return err
+		}
+		if p.OnSince != nil && p.RemovedAt == nil {
+			if err := tx.Enqueue(ctx, store.WorkOutStages{ProgressionID: p.ID}); err != nil {
+				return err
+			}
+		}
+		if err := tx.Audit(ctx, who, what, "progression/"+p.ID, p); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "progression", p.ID)
+	})
+	if errors.Is(err, store.ErrTaken) {
+		return refusal.Invalid("name", "another progression is called %q already", p.Name)
+	}
+	return err
+}
+
+// Switch switches a progression on or off. While it is off nothing is worked out, and
+// nothing is awarded; who reached what stays known.
+func (s *Service) Switch(ctx context.Context, who, id string, on bool) (store.Progression, error) {
+	p, err := s.Store.Progression(ctx, id)
+	if err != nil || on == (p.OnSince != nil) {
+		return p, err
+	}
+	what := "switched a progression off"
+	if p.OnSince = nil; on {
+		if err := s.check(ctx, &p); err != nil { // what it refers to may have gone
+			return p, err
+		}
+		now := s.Now().UTC()
+		p.OnSince, what = &now, "switched a progression on"
+	}
+	return p, s.write(ctx, who, what, &p, func(tx *store.Tx) error { return tx.UpdateProgression(&p) })
+}
+
+// Remove removes a progression that is off. What it recorded and awarded stays.
+func (s *Service) Remove(ctx context.Context, who, id string) error {
+	p, err := s.Store.Progression(ctx, id)
+	if err != nil {
+		return err
+	}
+	if p.OnSince != nil {
+		return refusal.Conflict("", "the progression is on; switch it off first")
+	}
+	now := s.Now().UTC()
+	p.RemovedAt = &now
+	return s.write(ctx, who, "removed a progression", &p, func(tx *store.Tx) error { return tx.UpdateProgression(&p) })
+}
+
+// check looks at a progression and at everything that it refers to, and gives new stages
+// their ids.
+func (s *Service) check(ctx context.Context, p *store.Progression) error {
+	if p.Name = strings.TrimSpace(p.Name); p.Name == "" {
+		return refusal.Invalid("name", "is missing")
+	}
+	if err := p.Ladder().Check(); err != nil {
+		return refusal.Invalid("stages", "%v", err)
+	}
+	w, err := s.words(ctx, []store.Progression{*p})
+	if err != nil {
+		return err
+	}
+	if w.courses[p.CourseID] == "" {
+		return refusal.Invalid("courseId", "there is no course %q; list them with: kanban courses list", p.CourseID)
+	}
+	for i := range p.Stages {
+		stage := &p.Stages[i]
+		if stage.Title = strings.TrimSpace(stage.Title); stage.ID == "" {
+			stage.ID = store.NewID()
+		}
+		if stage.BadgeID != "" && w.badges[stage.BadgeID] == "" {
+			return refusal.Invalid("stages", "stage %q gives a badge that is not there; list them with: kanban badges list", stage.Title)
+		}
+		for _, c := range stage.Criteria {
+			if missing := w.missing(*p, c); missing != "" {
+				return refusal.Invalid("stages", "stage %q asks for %s", stage.Title, missing)
+			}
+		}
+	}
+	return nil
+}
+
+// words are the names of what progressions refer to.
+type words struct {
+	courses, badges map[string]string
+	outlines        map[string]learning.Outline
+}
+
+func (s *Service) words(ctx context.Context, all []store.Progression) (w words, err error) {
+	w = words{courses: map[string]string{}, badges: map[string]string{}}
+	courses, err := s.Store.Courses(ctx)
+	if err != nil {
+		return w, err
+	}
+	for _, c := range courses {
+		w.courses[c.ID] = c.Title
+	}
+	badges, err := s.Store.Badges(ctx)
+	if err != nil {
+		return w, err
+	}
+	for _, b := range badges {
+		w.badges[b.ID] = b.Name
+	}
+	var wanted []string
+	for _, p := range all {
+		of, _ := p.Ladder().Watches()
+		wanted = append(wanted, of...)
+	}
+	w.outlines, err = s.Outlines(ctx, known(w.courses, wanted))
+	return w, err
+}
+
+// known are the ids that have a name.
+func known(names map[string]string, ids []string) (out []string) {
+	for _, id := range ids {
+		if names[id] != "" {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// missing says what a criterion refers to that is not there, empty when all is.
+func (w words) missing(p store.Progression, c progression.Criterion) string {
+	course := p.Ladder().Of(c)
+	o, outlined := w.outlines[course]
+	switch {
+	case c.Kind == progression.Badge && w.badges[c.BadgeID] == "":
+		return "a badge that is not there; list them with: kanban badges list"
+	case c.Kind == progression.Badge:
+		return ""
+	case w.courses[course] == "":
+		return fmt.Sprintf("the course %q, which is not there; list them with: kanban courses list", course)
+	case !outlined:
+		return fmt.Sprintf("%s, which has no outline yet, so nothing is ever done in it; set one with: kanban courses outline", w.courses[course])
+	case c.Kind == progression.Module && moduleTitle(o, c.ModuleID) == "":
+		return fmt.Sprintf("the module %q, which is not in the outline of %s", c.ModuleID, w.courses[course])
+	case c.Kind == progression.Score && activityTitle(o, c.ActivityID) == "":
+		return fmt.Sprintf("a score in %q, which is not in the outline of %s", c.ActivityID, w.courses[course])
+	}
+	return ""
+}
+
+// says puts a criterion into words.
+func (w words) says(p store.Progression, c progression.Criterion) string {
+	course := p.Ladder().Of(c)
+	elsewhere := ""
+	if course != p.CourseID {
+		elsewhere = " of " + cmp.Or(w.courses[course], "a course that is gone")
+	}
+	o := w.outlines[course]
+	switch c.Kind {
+	case progression.Module:
+		return fmt.Sprintf("finish the module %s%s", cmp.Or(moduleTitle(o, c.ModuleID), c.ModuleID), elsewhere)
+	case progression.Course:
+		return fmt.Sprintf("finish the course %s", cmp.Or(w.courses[course], "that is gone"))
+	case progression.Badge:
+		return fmt.Sprintf("hold the badge %s", cmp.Or(w.badges[c.BadgeID], "that is gone"))
+	}
+	return fmt.Sprintf("score at least %.4g %% in %s%s", 100*c.AtLeast, cmp.Or(activityTitle(o, c.ActivityID), c.ActivityID), elsewhere)
+}
+
+func moduleTitle(o learning.Outline, id string) string {
+	for _, m := range o.Modules {
+		if m.ID == id {
+			return cmp.Or(m.Title, m.ID)
+		}
+	}
+	return ""
+}
+
+func activityTitle(o learning.Outline, id string) string {
+	if _, a, ok := o.Find(id); ok {
+		return cmp.Or(a.Title, a.ID)
+	}
+	return ""
+}

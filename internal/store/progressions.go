@@ -1,0 +1,281 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kanban/internal/core/progression"
+)
+
+// Progression is an ordered set of stages of a course.
+type Progression struct {
+	ID        string
+	Name      string
+	CourseID  string
+	Stages    []progression.Stage `gorm:"serializer:json"`
+	Version   int
+	OnSince   *time.Time // nil while it is off
+	RemovedAt *time.Time
+	CreatedAt time.Time
+	UpdatedAt time.Time
+}
+
+// Ladder is what the core needs to know about it.
+func (p Progression) Ladder() progression.Progression {
+	return progression.Progression{CourseID: p.CourseID, Stages: p.Stages}
+}
+
+// Progressions lists all, ordered by name.
+func (s *Store) Progressions(ctx context.Context) (all []Progression, err error) {
+	err = s.reader(ctx).Where("removed_at IS NULL").Order("name").Find(&all).Error
+	return all, known(err, "listing progressions")
+}
+
+// ProgressionsOn lists those that are on.
+func (s *Store) ProgressionsOn(ctx context.Context) (all []Progression, err error) {
+	err = s.reader(ctx).Where("removed_at IS NULL AND on_since IS NOT NULL").Order("id").Find(&all).Error
+	return all, known(err, "listing progressions")
+}
+
+// Progression finds one by id.
+func (s *Store) Progression(ctx context.Context, id string) (p Progression, err error) {
+	err = s.reader(ctx).Where("id = ? AND removed_at IS NULL", id).First(&p).Error
+	return p, known(err, "finding the progression")
+}
+
+// HoldProgression reads a progression and keeps others from changing it until the
+// transaction ends; ok is false when it is off, or not there any more.
+func (tx *Tx) HoldProgression(ctx context.Context, id string) (p Progression, ok bool, err error) {
+	var all []Progression
+	err = tx.DB.Raw(`SELECT * FROM progressions WHERE id = ? AND removed_at IS NULL AND on_since IS NOT NULL FOR SHARE`, id).Scan(&all).Error
+	if err != nil || len(all) == 0 {
+		return p, false, known(err, "finding the progression")
+	}
+	return all[0], true, nil
+}
+
+// UpdateProgression writes an edited progression whose version must still be the one
+// read.
+func (tx *Tx) UpdateProgression(p *Progression) error {
+	read := p.Version
+	p.Version++
+	p.UpdatedAt = time.Now().UTC()
+	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("name", "course_id", "stages", "version", "on_since", "removed_at", "updated_at").Updates(p)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return fmt.Errorf("changing the progression: %w", ErrStale)
+	}
+	return known(done.Error, "changing the progression")
+}
+
+// Climb is how far one person has come in a progression, as it was worked out last.
+type Climb struct {
+	PersonID string
+	Reached  map[string]time.Time // by stage
+	Next     string               // the first required stage that is not reached, empty when there is none
+	Percent  int
+	Round    int // counts the changes
+}
+
+// Climbers lists in order, from an id on, the people whom a progression is about: who
+// learns in its course now, and who has come somewhere in it before.
+func (s *Store) Climbers(ctx context.Context, progressionID, courseID, after string, limit int) ([]string, error) {
+	return many1[string](ctx, s, "listing a progression's people", `SELECT w.person_id::text FROM (
+			SELECT person_id FROM course_learners WHERE course_id = $2 UNION SELECT person_id FROM progression_people WHERE progression_id = nullif($1, '')::uuid) w
+		WHERE $3 = '' OR w.person_id > nullif($3, '')::uuid ORDER BY w.person_id LIMIT $4`, progressionID, courseID, after, limit)
+}
+
+// LockClimbs reads and locks, in one order, how far people have come; rows are made for
+// those who learn in the course now and have none. Others are left out.
+func (tx *Tx) LockClimbs(ctx context.Context, p Progression, people []string) ([]Climb, error) {
+	_, err := tx.PGX.Exec(ctx, `INSERT INTO progression_people (progression_id, person_id)
+		SELECT DISTINCT $1::uuid, person_id FROM course_learners WHERE course_id = $2 AND person_id = ANY ($3::text[]::uuid[]) ORDER BY person_id ON CONFLICT DO NOTHING`, p.ID, p.CourseID, people)
+	if err != nil {
+		return nil, known(err, "making a progression's people")
+	}
+	return climbs(ctx, tx.PGX, p.ID, people, "FOR NO KEY UPDATE")
+}
+
+// Climbs reads how far people have come.
+func (s *Store) Climbs(ctx context.Context, progressionID string, people []string) ([]Climb, error) {
+	return climbs(ctx, s.Pool, progressionID, people, "")
+}
+
+func climbs(ctx context.Context, from querier, progressionID string, people []string, lock string) ([]Climb, error) {
+	rows, err := from.Query(ctx, `SELECT person_id::text, reached, next, percent, round FROM progression_people
+		WHERE progression_id = $1 AND person_id = ANY ($2::text[]::uuid[]) ORDER BY person_id `+lock, progressionID, people)
+	if err != nil {
+		return nil, known(err, "reading a progression's people")
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Climb])
+	return list, known(err, "reading a progression's people")
+}
+
+// KeepClimbs writes how far people have come.
+func (tx *Tx) KeepClimbs(ctx context.Context, progressionID string, all []Climb) error {
+	n := len(all)
+	if n == 0 {
+		return nil
+	}
+	people, reached, next, percent, round := make([]string, n), make([]string, n), make([]string, n), make([]int32, n), make([]int32, n)
+	for i, c := range all {
+		text, err := json.Marshal(c.Reached)
+		if err != nil {
+			return err
+		}
+		people[i], reached[i], next[i], percent[i], round[i] = c.PersonID, string(text), c.Next, int32(c.Percent), int32(c.Round)
+	}
+	_, err := tx.PGX.Exec(ctx, `UPDATE progression_people c SET reached = w.reached::jsonb, next = w.next, percent = w.percent, round = w.round, updated_at = now()
+		FROM unnest($2::text[]::uuid[], $3::text[], $4::text[], $5::int[], $6::int[]) AS w (person, reached, next, percent, round)
+		WHERE c.progression_id = $1 AND c.person_id = w.person`, progressionID, people, reached, next, percent, round)
+	return known(err, "keeping a progression's people")
+}
+
+// Studied is a section of a course in which somebody has progress.
+type Studied struct {
+	PersonID, SectionID, CourseID string
+	LastAt                        *time.Time
+	Now                           bool // they are in it now
+}
+
+// Studied lists where people have progress in courses, or learn now, the place of the
+// latest activity first.
+func (s *Store) Studied(ctx context.Context, people, courses []string) ([]Studied, error) {
+	return studied(ctx, s.Pool, people, courses)
+}
+
+// Studied does the same within the transaction.
+func (tx *Tx) Studied(ctx context.Context, people, courses []string) ([]Studied, error) {
+	return studied(ctx, tx.PGX, people, courses)
+}
+
+func studied(ctx context.Context, from querier, people, courses []string) ([]Studied, error) {
+	rows, err := from.Query(ctx, `
+		WITH at AS (
+			SELECT person_id, section_id, course_id, true AS now FROM course_learners WHERE person_id = ANY ($1::text[]::uuid[]) AND course_id = ANY ($2::text[]::uuid[])
+			UNION ALL
+			SELECT g.person_id, x.id, c.id, false FROM progress g JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
+			WHERE g.person_id = ANY ($1::text[]::uuid[]) AND c.id = ANY ($2::text[]::uuid[]))
+		SELECT a.person_id::text, a.section_id::text, a.course_id::text, max(g.last_at), bool_or(a.now) FROM at a
+		LEFT JOIN progress g ON g.person_id = a.person_id AND g.section_id = a.section_id
+		GROUP BY 1, 2, 3 ORDER BY 1, 5 DESC, 4 DESC NULLS LAST, 2`, people, courses)
+	if err != nil {
+		return nil, known(err, "finding where people learn")
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Studied])
+	return list, known(err, "finding where people learn")
+}
+
+// BadgesHeld gives the badges that people hold, by person.
+func (s *Store) BadgesHeld(ctx context.Context, people []string) (map[string]map[string]bool, error) {
+	return badgesHeld(ctx, s.Pool, people)
+}
+
+// BadgesHeld does the same within the transaction.
+func (tx *Tx) BadgesHeld(ctx context.Context, people []string) (map[string]map[string]bool, error) {
+	return badgesHeld(ctx, tx.PGX, people)
+}
+
+func badgesHeld(ctx context.Context, from querier, people []string) (map[string]map[string]bool, error) {
+	rows, err := from.Query(ctx, `SELECT person_id::text, badge_id::text FROM awards WHERE person_id = ANY ($1::text[]::uuid[]) AND revoked_at IS NULL`, people)
+	if err != nil {
+		return nil, known(err, "finding badges")
+	}
+	out := map[string]map[string]bool{}
+	var person, badge string
+	_, err = pgx.ForEachRow(rows, []any{&person, &badge}, func() error {
+		if out[person] == nil {
+			out[person] = map[string]bool{}
+		}
+		out[person][badge] = true
+		return nil
+	})
+	return out, known(err, "finding badges")
+}
+
+// Group counts the people of a progression: those who learn in its course now.
+type Group struct {
+	People    int
+	NotOpened int // did nothing in the course yet
+	Finished  int
+	Reached   map[string]int // by stage
+	At        map[string]int // by the required stage that comes next
+}
+
+// group is who learns in a course, or in one of its sections, and how far each has come.
+const group = `WITH members AS (
+		SELECT w.person_id, string_agg(x.title, ', ' ORDER BY x.title) AS sections, max(g.last_at) AS last_at
+		FROM course_learners w JOIN sections x ON x.id = w.section_id LEFT JOIN progress g ON g.person_id = w.person_id AND g.section_id = w.section_id
+		WHERE w.course_id = $2 AND ($3 = '' OR w.section_id = nullif($3, '')::uuid) GROUP BY w.person_id),
+	standing AS (
+		SELECT m.*, coalesce(c.reached, '{}') AS reached, CASE WHEN c.person_id IS NULL THEN $4 ELSE c.next END AS next, coalesce(c.percent, 0) AS percent
+		FROM members m LEFT JOIN progression_people c ON c.progression_id = $1 AND c.person_id = m.person_id) `
+
+// first is the stage at which everybody begins.
+func (p Progression) first() string {
+	next, _ := p.Ladder().Next(p.Ladder().Look(progression.Evidence{}))
+	return next.ID
+}
+
+// GroupOf counts the people of a progression, in one section if given.
+func (s *Store) GroupOf(ctx context.Context, p Progression, sectionID string) (Group, error) {
+	out := Group{Reached: map[string]int{}, At: map[string]int{}}
+	rows, err := s.Pool.Query(ctx, group+`SELECT '' AS what, '' AS stage, count(*)::int AS n FROM standing
+		UNION ALL SELECT 'not opened', '', count(*) FROM standing WHERE last_at IS NULL AND reached = '{}'
+		UNION ALL SELECT 'at', next, count(*) FROM standing GROUP BY next
+		UNION ALL SELECT 'reached', k, count(*) FROM standing, jsonb_object_keys(reached) AS k GROUP BY k`, p.ID, p.CourseID, sectionID, p.first())
+	if err != nil {
+		return out, known(err, "counting a progression's people")
+	}
+	var what, stage string
+	var n int
+	_, err = pgx.ForEachRow(rows, []any{&what, &stage, &n}, func() error {
+		switch {
+		case what == "":
+			out.People = n
+		case what == "not opened":
+			out.NotOpened = n
+		case what == "reached":
+			out.Reached[stage] = n
+		case stage == "":
+			out.Finished = n
+		default:
+			out.At[stage] = n
+		}
+		return nil
+	})
+	return out, known(err, "counting a progression's people")
+}
+
+// Climber is one person of a progression.
+type Climber struct {
+	PersonID, Person, Sections string
+	Reached                    map[string]time.Time
+	Next                       string
+	Percent                    int
+	LastAt                     *time.Time // the latest activity in the course, nil when they never opened it
+}
+
+// ClimberFilter narrows a list; empty fields do not.
+type ClimberFilter struct {
+	SectionID string
+	Reached   string // a stage that they have reached
+	Missing   string // a stage that they have not
+	At        string // the required stage that comes next
+	State     string // "not-opened", "finished" or "on-the-way"
+	After     string // the last person of the page before
+	Limit     int
+}
+
+// ClimbersListed lists the people of a progression by name.
+func (s *Store) ClimbersListed(ctx context.Context, p Progression, f ClimberFilter) ([]Climber, error) {
+	return many[Climber](ctx, s, "listing a progression's people", group+`SELECT t.person_id::text, trim(h.given_name || ' ' || h.family_name), t.sections, t.reached, t.next, t.percent, t.last_at
+		FROM standing t JOIN people h ON h.id = t.person_id
+		WHERE ($5 = '' OR t.reached ? $5) AND ($6 = '' OR NOT t.reached ? $6) AND ($7 = '' OR t.next = $7)
+		AND CASE $8 WHEN 'not-opened' THEN t.last_at IS NULL AND t.reached = '{}' WHEN 'finished' THEN t.next = '' WHEN 'on-the-way' THEN t.next <> '' AND NOT (t.last_at IS NULL AND t.reached = '{}') ELSE true END
+		AND ($9 = '' OR (h.family_name, h.given_name, h.id) > (SELECT a.family_name, a.given_name, a.id FROM people a WHERE a.id = nullif($9, '')::uuid))
+		ORDER BY h.family_name, h.given_name, h.id LIMIT $10`, p.ID, p.CourseID, f.SectionID, p.first(), f.Reached, f.Missing, f.At, f.State, f.After, f.Limit)
+}
