@@ -18,6 +18,7 @@ const pages = [
   ['/connections', 'Connections'],
   ['/access', 'Access'],
   ['/outlines', 'Outlines'],
+  ['/progressions', 'Stages'],
   ['/rules', 'Rules'],
   ['/events', 'Events'],
   ['/awards', 'Badges'],

@@ -134,6 +134,17 @@ export const router = createRouter({
       props: true,
       meta: { title: 'Events' },
     },
+    {
+      path: '/progressions',
+      component: () => import('./pages/progressions/Progressions.vue'),
+      meta: { title: 'Stages' },
+    },
+    {
+      path: '/progressions/:id',
+      component: () => import('./pages/progressions/Progression.vue'),
+      props: true,
+      meta: { title: 'Stages' },
+    },
     { path: '/awards', component: () => import('./pages/badges/Badges.vue'), meta: { title: 'Badges' } },
     {
       path: '/:rest(.*)',

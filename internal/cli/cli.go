@@ -49,7 +49,7 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 			}},
 		},
 		Commands: append(extra,
-			signIn(), signOut(), today(), findings(), explain(), connections(), sections(), people(), matching(), pairings(), runs(), courses(), rules(), offersOf(), operationsOf(), maintenance(), historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(),
+			signIn(), signOut(), today(), findings(), explain(), connections(), sections(), people(), matching(), pairings(), runs(), courses(), rules(), offersOf(), operationsOf(), maintenance(), historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), progressionsOf(),
 		),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run tells
 	}

@@ -304,11 +304,21 @@ func events() *cli.Command {
 					return err
 				}
 				return tableOf(page.Items, "Nothing has happened yet.", []string{"at", "event", "person", "section", "about", "deliveries", "waiting"}, func(e api.Event) []string {
-					return []string{when(&e.RecordedAt), e.Type, e.Person, e.Section, e.ModuleID, fmt.Sprint(e.Deliveries), fmt.Sprint(e.Waiting)}
+					return []string{when(&e.RecordedAt), e.Type, e.Person, e.Section, about(e), fmt.Sprint(e.Deliveries), fmt.Sprint(e.Waiting)}
 				}).print(cmd)
 			},
 		}},
 	}
+}
+
+// about names what an event is about beside person and section.
+func about(e api.Event) string {
+	for _, name := range []string{"stage", "badge"} {
+		if text, ok := e.Data[name].(string); ok {
+			return text
+		}
+	}
+	return e.ModuleID
 }
 
 func deliveries() *cli.Command {

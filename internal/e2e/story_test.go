@@ -43,7 +43,7 @@ func TestStory(t *testing.T) {
 	require.NoError(t, w.Learn(t.Context()))
 	awards, err := client.All[api.Award](t.Context(), w.Client, "/awards")
 	require.NoError(t, err)
-	assert.Len(t, awards, 3, "one for Tamsin, two for Basil")
+	assert.Len(t, awards, 4, "one for Tamsin, three for Basil")
 
 	// The log names nobody.
 	log := readFile(t, w.service.LogPath)

@@ -107,7 +107,7 @@ func (tx *Tx) EnqueueAt(ctx context.Context, at time.Time, jobs ...river.JobArgs
 
 // Live is the news that something changed, for pages that show it.
 type Live struct {
-	Topic string `json:"topic" doc:"What changed: connection, section, pairing, run, event, delivery, rule or badge"`
+	Topic string `json:"topic" doc:"What changed: connection, section, pairing, run, event, delivery, rule, badge, progression, …"`
 	ID    string `json:"id" doc:"Which one; empty when it is about many"`
 }
 

@@ -18,7 +18,8 @@ type groupInput struct {
 
 type climbersInput struct {
 	Paging
-	groupInput
+	ID      string `path:"id" doc:"The progression's id"`
+	Section string `query:"section" doc:"Id of a section of its course; all when absent"`
 	Reached string `query:"reached" doc:"Id of a stage that they have reached"`
 	Missing string `query:"missing" doc:"Id of a stage that they have not reached"`
 	At      string `query:"at" doc:"Id of the required stage that comes next"`
@@ -74,7 +75,11 @@ func (s *Server) progressions(a huma.API) {
 			return api.ProgressionGroup{}, err
 		}
 		g, err := s.Store.GroupOf(ctx, p, in.Section)
-		return shownGroup(p, g), err
+		if err != nil {
+			return api.ProgressionGroup{}, err
+		}
+		takes, err := s.Progressing.Takes(ctx, p)
+		return shownGroup(p, g, takes), err
 	})
 	handle(a, "progressions", "GET /progressions/{id}/people progression-people The people of a progression by name", func(ctx context.Context, in *climbersInput) (api.Page[api.Climber], error) {
 		p, err := s.Store.Progression(ctx, in.ID)
@@ -119,13 +124,17 @@ func (s *Server) shownProgression(ctx context.Context, p store.Progression) (api
 	}, err
 }
 
-func shownGroup(p store.Progression, g store.Group) api.ProgressionGroup {
-	return api.ProgressionGroup{
+func shownGroup(p store.Progression, g store.Group, takes []progressing.StageTakes) api.ProgressionGroup {
+	out := api.ProgressionGroup{
 		People: g.People, NotOpened: g.NotOpened, Finished: g.Finished,
 		Stages: each(p.Stages, func(x progression.Stage) api.StageCount {
 			return api.StageCount{StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: g.Reached[x.ID], At: g.At[x.ID]}
 		}),
 	}
+	for i, t := range takes {
+		out.Stages[i].Takes, out.Stages[i].Badge = t.Criteria, t.Badge
+	}
+	return out
 }
 
 func climber(p store.Progression, c store.Climber) api.Climber {

@@ -16,7 +16,8 @@ const about: Record<string, string[]> = {
   task: ['tasks', 'today', 'findings'],
   offer: ['offers', 'sides', 'unmapped', 'today', 'findings'],
   outline: ['outline', 'courses'],
-  badge: ['badges', 'awards'],
+  badge: ['badges', 'awards', 'stages'],
+  progression: ['progressions', 'group', 'climbers', 'stages'],
 }
 
 let source: EventSource | undefined

@@ -3783,10 +3783,14 @@ export interface components {
              * @description People for whom it is the required stage that comes next
              */
             at: number;
+            /** @description The badge that it gives */
+            badge?: string;
             optional: boolean;
             /** Format: int64 */
             reached: number;
             stageId: string;
+            /** @description Its criteria in words */
+            takes: string[];
             title: string;
         };
         StageLook: {
@@ -7128,6 +7132,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Records per page */
                 limit?: number;
+                /** @description Id of a section of its course; all when absent */
+                section?: string;
                 /** @description Id of a stage that they have reached */
                 reached?: string;
                 /** @description Id of a stage that they have not reached */
@@ -7138,7 +7144,10 @@ export interface operations {
                 state?: "not-opened" | "on-the-way" | "finished";
             };
             header?: never;
-            path?: never;
+            path: {
+                /** @description The progression's id */
+                id: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

@@ -1,13 +1,18 @@
 <script setup lang="ts">
-/** Turning the pages of a list, the newest first; the cursors of the pages before are kept. */
+/** Turning the pages of a list, the newest first unless said otherwise; the cursors of the
+ * pages before are kept. */
 const cursor = defineModel<string[]>({ required: true })
-defineProps<{ next?: string }>()
+const {
+  next = undefined,
+  back = 'newer',
+  on = 'older',
+} = defineProps<{ next?: string; back?: string; on?: string }>()
 </script>
 
 <template>
   <p class="actions">
-    <button v-if="cursor.length" type="button" @click="cursor = cursor.slice(0, -1)">← newer</button>
-    <button v-if="next" type="button" @click="cursor = [...cursor, next]">older →</button>
+    <button v-if="cursor.length" type="button" @click="cursor = cursor.slice(0, -1)">← {{ back }}</button>
+    <button v-if="next" type="button" @click="cursor = [...cursor, next]">{{ on }} →</button>
   </p>
 </template>
 

@@ -218,6 +218,28 @@ func (w words) says(p store.Progression, c progression.Criterion) string {
 	return fmt.Sprintf("score at least %.4g %% in %s%s", 100*c.AtLeast, cmp.Or(activityTitle(o, c.ActivityID), c.ActivityID), elsewhere)
 }
 
+// StageTakes says in words what a stage takes and gives.
+type StageTakes struct {
+	Criteria []string
+	Badge    string
+}
+
+// Takes says what each stage of a progression takes and gives.
+func (s *Service) Takes(ctx context.Context, p store.Progression) ([]StageTakes, error) {
+	w, err := s.words(ctx, []store.Progression{p})
+	if err != nil {
+		return nil, err
+	}
+	out := make([]StageTakes, len(p.Stages))
+	for i, stage := range p.Stages {
+		out[i].Badge = w.badges[stage.BadgeID]
+		for _, c := range stage.Criteria {
+			out[i].Criteria = append(out[i].Criteria, w.says(p, c))
+		}
+	}
+	return out, nil
+}
+
 func moduleTitle(o learning.Outline, id string) string {
 	for _, m := range o.Modules {
 		if m.ID == id {

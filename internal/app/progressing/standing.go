@@ -381,7 +381,7 @@ func (w words) look(p store.Progression, kept store.Climb, known *evidence) Look
 	l := Look{Progression: p, Course: w.courses[p.CourseID], Percent: standing.Percent, Finished: standing.Finished}
 	for i, stage := range p.Stages {
 		x := StageLook{Stage: stage, StageStanding: standing.Stages[i], Badge: w.badges[stage.BadgeID], Holds: known.Badges[stage.BadgeID]}
-		if at, there := kept.Reached[stage.ID]; there {
+		if at, there := kept.Reached[stage.ID]; there && x.Reached {
 			x.ReachedAt = &at
 		}
 		for j, c := range stage.Criteria {

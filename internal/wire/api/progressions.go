@@ -49,11 +49,13 @@ type ProgressionPreview struct {
 
 // StageCount is how many people stand where with one stage.
 type StageCount struct {
-	StageID  string `json:"stageId"`
-	Title    string `json:"title"`
-	Optional bool   `json:"optional"`
-	Reached  int    `json:"reached"`
-	At       int    `json:"at" doc:"People for whom it is the required stage that comes next"`
+	StageID  string   `json:"stageId"`
+	Title    string   `json:"title"`
+	Optional bool     `json:"optional"`
+	Takes    []string `json:"takes" doc:"Its criteria in words"`
+	Badge    string   `json:"badge,omitempty" doc:"The badge that it gives"`
+	Reached  int      `json:"reached"`
+	At       int      `json:"at" doc:"People for whom it is the required stage that comes next"`
 }
 
 // ProgressionGroup counts the people of a progression.

@@ -61,6 +61,7 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
         <span class="faint">{{
           data.activityId?.split('/').at(-1) ||
           data.moduleId ||
+          data.data.stage ||
           (data.data.percent ? `${data.data.percent} %` : (data.data.badge ?? ''))
         }}</span>
       </template>

@@ -13,6 +13,7 @@ import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
 import Accounts from './Accounts.vue'
 import Progress from './Progress.vue'
+import Stages from './Stages.vue'
 
 const props = defineProps<{ id: string }>()
 const person = useQuery({
@@ -71,6 +72,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
       </Column>
     </Listing>
     <Progress v-if="looked" :person="id" :section="looked.sectionId" :title="looked.section" />
+    <Stages :person="id" :awards="p.awards" />
     <div class="two">
       <section>
         <h2>Accounts</h2>

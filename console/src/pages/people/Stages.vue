@@ -1,0 +1,100 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import { ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import { when } from '../../parts/when'
+import RevokeDialog from '../badges/RevokeDialog.vue'
+
+/** Where a person stands in the progressions that are about them, what lies ahead included. */
+const props = defineProps<{ person: string; awards: Schemas['Award'][] }>()
+const list = useQuery({
+  queryKey: ['stages', () => props.person],
+  queryFn: () => ok(api.GET('/api/v1/people/{id}/progressions', { params: { path: { id: props.person } } })),
+})
+const revoking = ref<Schemas['Award']>()
+const sign = (s: Schemas['StageLook']) => (s.reached ? '● reached' : s.open ? '○ open' : '· ahead')
+const held = (s: Schemas['StageLook']) => props.awards.find((a) => a.badgeId === s.badgeId && !a.revokedAt)
+</script>
+
+<template>
+  <Oops :error="list.error.value" />
+  <section v-for="p in list.data.value" :key="p.id">
+    <h2>
+      <RouterLink :to="`/progressions/${p.id}`">{{ p.name }}</RouterLink> · {{ p.course }} ·
+      {{ p.finished ? 'through' : `${p.percent} %` }}
+    </h2>
+    <table class="sheet">
+      <tbody>
+        <tr v-for="s in p.stages" :key="s.stageId" :class="{ ahead: !s.reached && !s.open }">
+          <td class="sign">{{ sign(s) }}</td>
+          <td class="title">
+            {{ s.title }} <span v-if="s.optional" class="faint">optional</span>
+            <small v-if="s.reachedAt" class="faint">{{ when(s.reachedAt) }}</small>
+          </td>
+          <td>
+            <div v-for="c in s.criteria" :key="c.text">{{ c.met ? '●' : '○' }} {{ c.text }}</div>
+          </td>
+          <td class="badge">
+            <template v-if="s.badge">
+              <span v-if="s.holds && !s.reached" class="urgent"
+                >▲ holds the badge {{ s.badge }}, though not reached
+                <Button
+                  v-if="held(s)"
+                  size="small"
+                  variant="text"
+                  label="Revoke…"
+                  @click="revoking = held(s)"
+              /></span>
+              <template v-else-if="s.holds">badge {{ s.badge }}</template>
+              <span v-else class="faint">{{
+                s.reached ? `badge ${s.badge}, not awarded` : `gives the badge ${s.badge}`
+              }}</span>
+            </template>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </section>
+  <RevokeDialog v-if="revoking" :award="revoking" @close="revoking = undefined" />
+</template>
+
+<style scoped>
+table {
+  width: 100%;
+  border-collapse: collapse;
+}
+
+td {
+  padding: 0.35rem 0.7rem;
+  border-bottom: 1px solid var(--hair);
+  vertical-align: top;
+}
+
+.sign {
+  width: 6.5rem;
+}
+
+.title {
+  width: 15rem;
+}
+
+.badge {
+  width: 30rem;
+}
+
+small {
+  display: block;
+}
+
+.ahead {
+  color: var(--faint);
+}
+
+.urgent {
+  color: var(--signal);
+  font-weight: 600;
+}
+</style>

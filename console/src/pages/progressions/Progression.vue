@@ -1,0 +1,263 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, ok } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+import Pager from '../../parts/Pager.vue'
+import { when } from '../../parts/when'
+import ProgressionForm from './ProgressionForm.vue'
+import SwitchDialog from './SwitchDialog.vue'
+
+/** How far a group has come along the stages, and who stands where. */
+const props = defineProps<{ id: string }>()
+const queries = useQueryClient()
+const router = useRouter()
+const path = computed(() => ({ id: props.id }))
+const one = useQuery({
+  queryKey: ['progressions', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/progressions/{id}', { params: { path: path.value } })),
+})
+const p = computed(() => one.data.value)
+const section = ref('')
+const sections = useQuery({
+  queryKey: ['sections', 'for-stages', () => p.value?.course],
+  queryFn: () =>
+    ok(api.GET('/api/v1/sections', { params: { query: { course: p.value?.course, limit: 500 } } })),
+  enabled: computed(() => !!p.value),
+})
+const group = useQuery({
+  queryKey: ['group', () => props.id, section],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/progressions/{id}/group', {
+        params: { path: path.value, query: { section: section.value || undefined } },
+      }),
+    ),
+})
+const g = computed(() => group.data.value)
+
+type Chosen = { title: string; reached?: string; at?: string; state?: 'not-opened' | 'finished' }
+/** Whom the list below shows; everybody when undefined. */
+const chosen = ref<Chosen>()
+const cursor = ref<string[]>([])
+watch([chosen, section], () => (cursor.value = []))
+const people = useQuery({
+  queryKey: ['climbers', () => props.id, section, chosen, cursor],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/progressions/{id}/people', {
+        params: {
+          path: path.value,
+          query: {
+            section: section.value || undefined,
+            reached: chosen.value?.reached,
+            at: chosen.value?.at,
+            state: chosen.value?.state,
+            cursor: cursor.value.at(-1),
+            limit: 50,
+          },
+        },
+      }),
+    ),
+})
+const rows = computed(() => people.data.value?.items.map((x) => ({ id: x.personId, ...x })))
+const share = (n: number) => (g.value?.people ? (100 * n) / g.value.people : 0)
+
+const editing = ref(false)
+const switching = ref(false)
+const off = useMutation({
+  mutationFn: () =>
+    ok(api.POST('/api/v1/progressions/{id}/switch', { params: { path: path.value }, body: { on: false } })),
+  onSettled: () => queries.invalidateQueries(),
+})
+const remove = useMutation({
+  mutationFn: () => ok(api.DELETE('/api/v1/progressions/{id}', { params: { path: path.value } })),
+  onSuccess: async () => {
+    await router.push('/progressions')
+    await queries.invalidateQueries()
+  },
+})
+</script>
+
+<template>
+  <Oops :error="one.error.value" :again="one.refetch" />
+  <template v-if="p">
+    <PageHead :title="p.name">
+      <template #about
+        >{{ p.course }} · <template v-if="p.onSince">● on since {{ when(p.onSince) }}</template
+        ><template v-else>○ off: nothing is worked out or awarded</template></template
+      >
+      <select v-model="section" class="filter" aria-label="Section">
+        <option value="">all sections</option>
+        <option v-for="x in sections.data.value?.items" :key="x.id" :value="x.id">{{ x.title }}</option>
+      </select>
+      <Button size="small" variant="outlined" label="Edit…" @click="editing = true" />
+      <Button v-if="!p.onSince" size="small" variant="outlined" label="Remove" @click="remove.mutate()" />
+      <Button v-if="p.onSince" size="small" variant="outlined" label="Switch off" @click="off.mutate()" />
+      <Button v-else size="small" label="Switch on…" @click="switching = true" />
+    </PageHead>
+    <Oops :error="group.error.value ?? off.error.value ?? remove.error.value" />
+    <div v-if="g" class="sheet ladder">
+      <button
+        type="button"
+        class="line"
+        :class="{ here: chosen?.state === 'not-opened' }"
+        @click="chosen = { title: 'who never opened the course', state: 'not-opened' }"
+      >
+        <span class="title">Never opened</span>
+        <span class="bar"><i class="never" :style="{ width: `${share(g.notOpened)}%` }" /></span>
+        <b>{{ g.notOpened }}</b>
+        <span class="faint">of {{ g.people }} who learn in the course</span>
+      </button>
+      <div v-for="(s, i) in g.stages" :key="s.stageId" class="line">
+        <span class="title"
+          ><span class="faint">{{ i + 1 }}</span> {{ s.title }}
+          <span v-if="s.optional" class="faint">optional</span>
+          <small class="faint"
+            >{{ s.takes.join('; ')
+            }}<template v-if="s.badge"> · gives the badge {{ s.badge }}</template></small
+          >
+        </span>
+        <span class="bar"><i :style="{ width: `${share(s.reached)}%` }" /></span>
+        <button
+          type="button"
+          :aria-label="`Who reached ${s.title}`"
+          :class="{ here: chosen?.reached === s.stageId }"
+          @click="chosen = { title: `who reached ${s.title}`, reached: s.stageId }"
+        >
+          <b>{{ s.reached }}</b>
+        </button>
+        <button
+          v-if="!s.optional"
+          type="button"
+          :aria-label="`For whom ${s.title} comes next`"
+          :class="{ here: chosen?.at === s.stageId }"
+          @click="chosen = { title: `for whom ${s.title} comes next`, at: s.stageId }"
+        >
+          comes next for {{ s.at }}
+        </button>
+        <span v-else />
+      </div>
+      <button
+        type="button"
+        class="line"
+        :class="{ here: chosen?.state === 'finished' }"
+        @click="chosen = { title: 'who are through', state: 'finished' }"
+      >
+        <span class="title">Through</span>
+        <span class="bar"><i :style="{ width: `${share(g.finished)}%` }" /></span>
+        <b>{{ g.finished }}</b>
+        <span class="faint">every required stage</span>
+      </button>
+    </div>
+    <div class="top">
+      <h2>People{{ chosen ? ` ${chosen.title}` : '' }}</h2>
+      <button v-if="chosen" type="button" @click="chosen = undefined">show everybody</button>
+    </div>
+    <Listing
+      :rows="rows"
+      :loading="people.isLoading.value"
+      :error="people.error.value"
+      :again="people.refetch"
+      empty="Nobody."
+    >
+      <Column header="Person">
+        <template #body="{ data }"
+          ><RouterLink :to="`/people/${data.personId}`">{{ data.person }}</RouterLink></template
+        >
+      </Column>
+      <Column field="sections" header="Sections" />
+      <Column header="Done"
+        ><template #body="{ data }">{{ data.percent }} %</template></Column
+      >
+      <Column header="Reached"
+        ><template #body="{ data }">{{ data.reached.join(', ') }}</template></Column
+      >
+      <Column header="Next"
+        ><template #body="{ data }">{{ data.next || 'through' }}</template></Column
+      >
+      <Column header="Last active">
+        <template #body="{ data }"
+          ><span class="faint">{{ data.lastAt ? when(data.lastAt) : 'never' }}</span></template
+        >
+      </Column>
+    </Listing>
+    <Pager v-model="cursor" :next="people.data.value?.next" back="back" on="more" />
+    <ProgressionForm v-if="editing" :edit="p" @close="editing = false" />
+    <SwitchDialog v-if="switching" :progression="p" @close="switching = false" />
+  </template>
+</template>
+
+<style scoped>
+.ladder {
+  padding: 0.4rem 0;
+}
+
+.line {
+  display: grid;
+  grid-template-columns: minmax(14rem, 26rem) minmax(8rem, 1fr) 3rem 16rem;
+  gap: 0.9rem;
+  align-items: center;
+  width: 100%;
+  padding: 0.4rem 1rem;
+  text-align: left;
+}
+
+.title small {
+  display: block;
+}
+
+.bar {
+  background: var(--hair);
+  height: 10px;
+}
+
+.bar i {
+  display: block;
+  height: 100%;
+  background: var(--calm);
+}
+
+.bar .never {
+  background: var(--faint);
+}
+
+button {
+  font: inherit;
+  color: inherit;
+  border: 0;
+  background: none;
+  cursor: pointer;
+  text-align: left;
+  padding: 0;
+}
+
+.line > button,
+.top button {
+  text-decoration: underline;
+  text-decoration-color: var(--line);
+  text-underline-offset: 3px;
+}
+
+button:hover,
+.here {
+  text-decoration-color: currentColor;
+}
+
+button.line:hover,
+button.line.here {
+  background: var(--hair);
+}
+
+.top {
+  display: flex;
+  gap: 1.2rem;
+  align-items: baseline;
+}
+</style>

@@ -1,0 +1,119 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import { reactive } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import Found from './Found.vue'
+import StageFields from './StageFields.vue'
+
+/** Making or changing a progression. */
+const props = defineProps<{ edit?: Schemas['Progression'] }>()
+const emit = defineEmits<{ close: []; saved: [p: Schemas['Progression']] }>()
+const queries = useQueryClient()
+const courses = useQuery({ queryKey: ['courses'], queryFn: () => ok(api.GET('/api/v1/courses')) })
+const blank = (): Schemas['Stage'] => ({ title: '', criteria: [{ kind: 'module' }] })
+const p = reactive<Schemas['NewProgression']>({
+  name: props.edit?.name ?? '',
+  courseId: props.edit?.courseId ?? '',
+  stages: props.edit ? (JSON.parse(JSON.stringify(props.edit.stages)) as Schemas['Stage'][]) : [blank()],
+})
+const preview = useMutation({
+  mutationFn: () => ok(api.POST('/api/v1/progressions/preview', { body: { ...p, id: props.edit?.id } })),
+})
+const save = useMutation({
+  mutationFn: () =>
+    props.edit
+      ? ok(
+          api.PUT('/api/v1/progressions/{id}', {
+            params: { path: { id: props.edit.id }, header: { 'If-Match': `"${props.edit.version}"` } },
+            body: p,
+          }),
+        )
+      : ok(api.POST('/api/v1/progressions', { body: p })),
+  onSuccess: async (saved) => {
+    await queries.invalidateQueries()
+    emit('close')
+    emit('saved', saved)
+  },
+})
+const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
+</script>
+
+<template>
+  <Dialog
+    visible
+    modal
+    :header="edit ? `Edit ${edit.name}` : 'Make a progression'"
+    :style="{ width: '52rem' }"
+    @update:visible="emit('close')"
+  >
+    <form @submit.prevent="save.mutate()" @input="preview.reset()">
+      <div class="row">
+        <div class="field">
+          <label for="progression-name">Name</label>
+          <InputText id="progression-name" v-model="p.name" autofocus />
+        </div>
+        <div class="field">
+          <label for="progression-course">Course</label>
+          <select id="progression-course" v-model="p.courseId" :disabled="!!edit">
+            <option v-for="c in courses.data.value?.items" :key="c.id" :value="c.id">{{ c.title }}</option>
+          </select>
+        </div>
+      </div>
+      <template v-if="p.courseId">
+        <StageFields
+          v-for="(_, i) in p.stages"
+          :key="i"
+          v-model="p.stages[i]!"
+          :number="i + 1"
+          :last="p.stages.length === 1"
+          :course="p.courseId"
+          @up="up(i)"
+          @drop="p.stages.splice(i, 1)"
+        />
+        <p class="faint">
+          A stage is reached when all it asks for is met and every stage before it that is not optional is
+          reached.
+        </p>
+        <Button size="small" variant="outlined" label="+ a stage" @click="p.stages.push(blank())" />
+      </template>
+      <p v-else class="faint">Choose the course first: whoever learns in it is subscribed.</p>
+      <Oops :error="save.error.value ?? preview.error.value" />
+      <Found v-if="preview.data.value" :preview="preview.data.value" />
+      <div class="actions end">
+        <Button type="submit" :label="edit?.onSince ? 'Save' : 'Save, off'" :loading="save.isPending.value" />
+        <Button
+          type="button"
+          variant="outlined"
+          label="Whom would it find?"
+          :loading="preview.isPending.value"
+          @click="preview.mutate()"
+        />
+        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+      </div>
+    </form>
+  </Dialog>
+</template>
+
+<style scoped>
+.row {
+  display: flex;
+  gap: 1rem;
+}
+
+.row > * {
+  flex: 1;
+}
+
+.end {
+  margin-top: 1rem;
+}
+
+p {
+  margin: 0.4rem 0;
+}
+</style>

@@ -1,0 +1,94 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
+import { computed } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import CriterionFields from './CriterionFields.vue'
+
+/** One stage that is being written. */
+const stage = defineModel<Schemas['Stage']>({ required: true })
+const props = defineProps<{ number: number; last: boolean; course: string }>()
+const emit = defineEmits<{ up: []; drop: [] }>()
+const badges = useQuery({ queryKey: ['badges'], queryFn: () => ok(api.GET('/api/v1/badges')) })
+const badge = computed({
+  get: () => stage.value.badgeId ?? '',
+  set: (id: string) => (stage.value.badgeId = id || undefined),
+})
+const add = () => stage.value.criteria.push({ kind: 'module' })
+</script>
+
+<template>
+  <fieldset>
+    <legend>Stage {{ props.number }}</legend>
+    <div class="row">
+      <InputText v-model="stage.title" placeholder="Title" :aria-label="`Title of stage ${number}`" />
+      <label><input v-model="stage.optional" type="checkbox" /> optional</label>
+      <label
+        >gives
+        <select v-model="badge" :aria-label="`Badge of stage ${number}`">
+          <option value="">no badge</option>
+          <option v-for="b in badges.data.value?.items" :key="b.id" :value="b.id">{{ b.name }}</option>
+        </select>
+      </label>
+      <Button
+        v-if="number > 1"
+        size="small"
+        variant="text"
+        label="↑"
+        :aria-label="`Stage ${number} earlier`"
+        @click="emit('up')"
+      />
+      <Button
+        v-if="!last || number > 1"
+        size="small"
+        variant="text"
+        label="×"
+        :aria-label="`Remove stage ${number}`"
+        @click="emit('drop')"
+      />
+    </div>
+    <CriterionFields
+      v-for="(_, i) in stage.criteria"
+      :key="i"
+      v-model="stage.criteria[i]!"
+      :course="course"
+      :badges="badges.data.value?.items ?? []"
+      :name="`${number}.${i + 1}`"
+      @drop="stage.criteria.splice(i, 1)"
+    />
+    <Button size="small" variant="text" label="+ a criterion" @click="add" />
+  </fieldset>
+</template>
+
+<style scoped>
+fieldset {
+  border: 1px solid var(--line);
+  margin: 0 0 0.7rem;
+  padding: 0.3rem 0.8rem 0.4rem;
+}
+
+legend {
+  font-weight: 600;
+  font-size: 12px;
+  color: var(--faint);
+}
+
+.row {
+  display: flex;
+  gap: 0.9rem;
+  align-items: center;
+}
+
+.row > :first-child {
+  flex: 1;
+}
+
+select {
+  font: inherit;
+  padding: 0.3rem;
+  border: 1px solid var(--line);
+  background: var(--sheet);
+}
+</style>

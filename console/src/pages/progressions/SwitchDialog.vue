@@ -1,0 +1,56 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import Found from './Found.vue'
+
+/** Switching a progression on, after seeing whom it finds. */
+const props = defineProps<{ progression: Schemas['Progression'] }>()
+const emit = defineEmits<{ close: [] }>()
+const queries = useQueryClient()
+const preview = useQuery({
+  queryKey: ['progression-preview', () => props.progression.id],
+  queryFn: () => {
+    const { name, courseId, stages, id } = props.progression
+    return ok(api.POST('/api/v1/progressions/preview', { body: { name, courseId, stages, id } }))
+  },
+  gcTime: 0,
+  retry: false,
+})
+const on = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/progressions/{id}/switch', {
+        params: { path: { id: props.progression.id } },
+        body: { on: true },
+      }),
+    ),
+  onSuccess: async () => {
+    emit('close')
+    await queries.invalidateQueries()
+  },
+})
+</script>
+
+<template>
+  <Dialog
+    visible
+    modal
+    :header="`Switch ${progression.name} on`"
+    :style="{ width: '34rem' }"
+    @update:visible="emit('close')"
+  >
+    <p>Each stage that somebody reaches becomes an event, to which rules may react.</p>
+    <Oops :error="preview.error.value ?? on.error.value" />
+    <template v-if="preview.data.value">
+      <Found :preview="preview.data.value" />
+      <div class="actions">
+        <Button label="Switch on" :loading="on.isPending.value" @click="on.mutate()" />
+        <Button variant="text" label="Cancel" @click="emit('close')" />
+      </div>
+    </template>
+  </Dialog>
+</template>

@@ -1,0 +1,429 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"kanban/internal/client"
+	"kanban/internal/core/progression"
+	"kanban/internal/wire/api"
+)
+
+func progressionsOf() *cli.Command {
+	section := &cli.StringFlag{Name: "section", Usage: "only this section of the course (code or title)"}
+	return &cli.Command{
+		Name: "progressions", Usage: "Stages of a course: who has come how far, and the badges on the way", Category: "learning",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "List progressions", Action: func(ctx context.Context, cmd *cli.Command) error {
+				page, err := client.Get[api.Page[api.Progression]](ctx, connect(cmd), "/progressions")
+				if err != nil {
+					return err
+				}
+				return tableOf(page.Items, "There is no progression yet. Make one: kanban progressions add --help", []string{"progression", "course", "stages", "on", "people", "finished"}, func(p api.Progression) []string {
+					return []string{p.Name, p.Course, fmt.Sprint(len(p.Stages)), since(p.OnSince, "off"), fmt.Sprint(p.People), fmt.Sprint(p.Finished)}
+				}).print(cmd)
+			}},
+			{
+				Name: "add", Usage: "Make a progression, which is off at first", ArgsUsage: "NAME",
+				Description: `Stages come in the order in which they are given: TITLE: CRITERION; CRITERION. A criterion is one of
+  module MODULE          by title or id, as in the course's outline
+  course                 or course COURSE, for another one
+  score ACTIVITY PERCENT by title or address
+  badge BADGE
+
+  kanban progressions add Gardener --course PROP --stage "Sower: module Seeds" --stage "Grafter: module Grafts; score Check 80" \
+      --gives "Sower=Cuttings" --preview
+  kanban progressions add Gardener --course PROP --stage … --stage "Helper: badge Tools" --optional Helper`,
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "course", Required: true, Usage: "whose learners it is about (code or title)"},
+					&cli.StringSliceFlag{Name: "stage", Required: true, Usage: "a stage, as described above"},
+					&cli.StringSliceFlag{Name: "optional", Usage: "title of a stage that can be left out"},
+					&cli.StringSliceFlag{Name: "gives", Usage: "TITLE=BADGE: awarded to whoever reaches the stage"},
+					&cli.BoolFlag{Name: "preview", Usage: "only say what it would find"},
+				},
+				Action: addProgression,
+			},
+			{Name: "show", Usage: "A progression as JSON, for editing", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+				_, p, err := progressionNamed(ctx, cmd)
+				if err != nil {
+					return err
+				}
+				text, err := json.MarshalIndent(p.NewProgression, "", "  ")
+				fmt.Fprintln(out(cmd), string(text))
+				return err
+			}},
+			{
+				Name: "edit", Usage: "Change a progression by the JSON in a file; everybody is worked out anew", ArgsUsage: "NAME",
+				Description: "  kanban progressions show Gardener > gardener.json\n  kanban progressions edit Gardener --file gardener.json --preview",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "file", Required: true, Usage: "the progression as JSON"},
+					&cli.BoolFlag{Name: "preview", Usage: "only say what it would find"},
+				},
+				Action: editProgression,
+			},
+			switchProgression("on", true), switchProgression("off", false),
+			{Name: "remove", Usage: "Remove a progression that is off; what it recorded and awarded stays", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+				c, p, err := progressionNamed(ctx, cmd)
+				if err != nil {
+					return err
+				}
+				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/progressions/"+p.ID, nil); err != nil {
+					return err
+				}
+				say(cmd, "Removed the progression %q.", p.Name)
+				return nil
+			}},
+			{
+				Name: "group", Usage: "How far a group has come, stage by stage", ArgsUsage: "NAME", Flags: []cli.Flag{section}, Action: showGroup,
+				Description: "  kanban progressions group Gardener --section PROP-A",
+			},
+			{
+				Name: "people", Usage: "Who stands where", ArgsUsage: "NAME", Action: listClimbers,
+				Description: "  kanban progressions people Gardener --missing Grafter\n  kanban progressions people Gardener --state not-opened",
+				Flags: []cli.Flag{
+					section,
+					&cli.StringFlag{Name: "reached", Usage: "who has reached this stage"},
+					&cli.StringFlag{Name: "missing", Usage: "who has not reached this stage"},
+					&cli.StringFlag{Name: "at", Usage: "for whom this stage comes next"},
+					&cli.StringFlag{Name: "state", Usage: "not-opened, on-the-way or finished"},
+				},
+			},
+			{
+				Name: "person", Usage: "Where one person stands, and what lies ahead", ArgsUsage: "TEXT", Action: showStages,
+				Description: "  kanban progressions person \"Tamsin Trial\"",
+			},
+		},
+	}
+}
+
+func progressionNamed(ctx context.Context, cmd *cli.Command) (*client.Client, api.Progression, error) {
+	args, err := arguments(cmd, 1)
+	if err != nil {
+		return nil, api.Progression{}, err
+	}
+	c := connect(cmd)
+	p, err := find(ctx, c, "/progressions", "progression", "progressions", args[0], func(x api.Progression) []string { return []string{x.ID, x.Name} })
+	return c, p, err
+}
+
+func switchProgression(name string, on bool) *cli.Command {
+	usage := map[bool]string{true: "Switch a progression on; whoever has reached a stage already is found", false: "Switch a progression off; what was reached stays known"}[on]
+	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+		c, p, err := progressionNamed(ctx, cmd)
+		if err != nil {
+			return err
+		}
+		if _, err := client.Post[api.Progression](ctx, c, "/progressions/"+p.ID+"/switch", api.Switch{On: on}); err != nil {
+			return err
+		}
+		say(cmd, "%q is %s.", p.Name, name)
+		return nil
+	}}
+}
+
+func addProgression(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 1)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	course, err := findCourse(ctx, c, cmd.String("course"))
+	if err != nil {
+		return err
+	}
+	n := api.NewProgression{Name: args[0], CourseID: course.ID}
+	for _, text := range cmd.StringSlice("stage") {
+		stage, err := readStage(ctx, c, course, text)
+		if err != nil {
+			return err
+		}
+		n.Stages = append(n.Stages, stage)
+	}
+	at := func(title string) (*progression.Stage, error) {
+		i := slices.IndexFunc(n.Stages, func(s progression.Stage) bool { return strings.EqualFold(s.Title, strings.TrimSpace(title)) })
+		if i < 0 {
+			return nil, fmt.Errorf("%w: there is no --stage called %q", errUsage, title)
+		}
+		return &n.Stages[i], nil
+	}
+	for _, title := range cmd.StringSlice("optional") {
+		stage, err := at(title)
+		if err != nil {
+			return err
+		}
+		stage.Optional = true
+	}
+	for _, text := range cmd.StringSlice("gives") {
+		title, name, _ := strings.Cut(text, "=")
+		stage, err := at(title)
+		if err != nil {
+			return err
+		}
+		b, err := findBadge(ctx, c, strings.TrimSpace(name))
+		if err != nil {
+			return err
+		}
+		stage.BadgeID = b.ID
+	}
+	if cmd.Bool("preview") {
+		return previewProgression(ctx, cmd, c, api.ProgressionDraft{NewProgression: n})
+	}
+	p, err := client.Post[api.Progression](ctx, c, "/progressions", n)
+	if err != nil {
+		return err
+	}
+	say(cmd, "Made the progression %q. It is off: kanban progressions on %q", p.Name, p.Name)
+	return nil
+}
+
+// readStage reads TITLE: CRITERION; CRITERION.
+func readStage(ctx context.Context, c *client.Client, course api.Course, text string) (s progression.Stage, err error) {
+	title, rest, ok := strings.Cut(text, ":")
+	if s.Title = strings.TrimSpace(title); !ok || s.Title == "" {
+		return s, fmt.Errorf("%w: --stage %q is not of the form TITLE: CRITERION; CRITERION", errUsage, text)
+	}
+	for part := range strings.SplitSeq(rest, ";") {
+		criterion, err := readCriterion(ctx, c, course, strings.TrimSpace(part))
+		if err != nil {
+			return s, err
+		}
+		s.Criteria = append(s.Criteria, criterion)
+	}
+	return s, nil
+}
+
+func readCriterion(ctx context.Context, c *client.Client, course api.Course, text string) (progression.Criterion, error) {
+	kind, rest, _ := strings.Cut(text, " ")
+	rest = strings.TrimSpace(rest)
+	out := progression.Criterion{Kind: progression.Kind(kind)}
+	switch {
+	case out.Kind == progression.Course && rest != "":
+		other, err := findCourse(ctx, c, rest)
+		out.CourseID = other.ID
+		return out, err
+	case out.Kind == progression.Course:
+		return out, nil
+	case out.Kind == progression.Badge:
+		b, err := findBadge(ctx, c, rest)
+		out.BadgeID = b.ID
+		return out, err
+	case out.Kind != progression.Module && out.Kind != progression.Score:
+		return out, fmt.Errorf("%w: %q is no criterion; write module …, course, score … PERCENT or badge …", errUsage, text)
+	}
+	o, err := client.Get[api.Outline](ctx, c, "/courses/"+course.ID+"/outline")
+	if err != nil {
+		return out, fmt.Errorf("%s: %w", course.Title, err)
+	}
+	if out.Kind == progression.Module {
+		for _, m := range o.Modules {
+			if strings.EqualFold(m.Title, rest) || m.ID == rest {
+				out.ModuleID = m.ID
+				return out, nil
+			}
+		}
+		return out, fmt.Errorf("%w: %s has no module %q; see kanban courses show", errUsage, course.Title, rest)
+	}
+	i := strings.LastIndexByte(rest, ' ')
+	percent, err := strconv.ParseFloat(strings.TrimSuffix(rest[i+1:], "%"), 64)
+	if i < 0 || err != nil || percent < -100 || percent > 100 {
+		return out, fmt.Errorf("%w: %q does not end with a percentage, as in: score Check 80", errUsage, text)
+	}
+	name := strings.TrimSpace(rest[:i])
+	for _, m := range o.Modules {
+		for _, a := range m.All() {
+			if strings.EqualFold(a.Title, name) || a.ID == name {
+				out.ActivityID, out.AtLeast = a.ID, percent/100
+				return out, nil
+			}
+		}
+	}
+	return out, fmt.Errorf("%w: %s has no activity %q; see kanban courses show", errUsage, course.Title, name)
+}
+
+func editProgression(ctx context.Context, cmd *cli.Command) error {
+	c, p, err := progressionNamed(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	n := api.NewProgression{CourseID: p.CourseID}
+	if err := readJSON(cmd.String("file"), &n); err != nil {
+		return err
+	}
+	if cmd.Bool("preview") {
+		return previewProgression(ctx, cmd, c, api.ProgressionDraft{NewProgression: n, ID: p.ID})
+	}
+	changed, err := client.Send[api.Progression](ctx, c, http.MethodPut, "/progressions/"+p.ID, n)
+	if err == nil {
+		say(cmd, "%q is version %d now.", changed.Name, changed.Version)
+	}
+	return err
+}
+
+func previewProgression(ctx context.Context, cmd *cli.Command, c *client.Client, draft api.ProgressionDraft) error {
+	v, err := client.Post[api.ProgressionPreview](ctx, c, "/progressions/preview", draft)
+	if err != nil {
+		return err
+	}
+	if err := tableOf(v.Stages, "", []string{"stage", "would have reached it", "newly", "open again"}, func(s api.StagePreview) []string {
+		return []string{s.Title, fmt.Sprint(s.Reached), fmt.Sprint(s.Newly), fmt.Sprint(s.Reopened)}
+	}).print(cmd); err != nil {
+		return err
+	}
+	say(cmd, "%s; %d would be through. Badges that would be awarded at once: %d. Nothing was changed.", peopleCount(v.People), v.Finished, v.Badges)
+	return nil
+}
+
+// sectionParam is the --section as a parameter, empty when there is none.
+func sectionParam(ctx context.Context, cmd *cli.Command, c *client.Client) (string, error) {
+	name := cmd.String("section")
+	if name == "" {
+		return "", nil
+	}
+	x, err := findSection(ctx, c, name)
+	return x.ID, err
+}
+
+func showGroup(ctx context.Context, cmd *cli.Command) error {
+	c, p, err := progressionNamed(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	section, err := sectionParam(ctx, cmd, c)
+	if err != nil {
+		return err
+	}
+	g, err := client.Get[api.ProgressionGroup](ctx, c, "/progressions/"+p.ID+"/group?section="+section)
+	if err != nil {
+		return err
+	}
+	if cmd.String("output") == "json" {
+		return table{value: g}.print(cmd)
+	}
+	if err := tableOf(g.Stages, "", []string{"stage", "reached", "", "comes next for", "takes"}, func(s api.StageCount) []string {
+		title, bar := s.Title, ""
+		if s.Optional {
+			title += " (optional)"
+		}
+		if g.People > 0 {
+			bar = strings.Repeat("█", (s.Reached*20+g.People/2)/g.People)
+		}
+		return []string{title, fmt.Sprint(s.Reached), bar, fmt.Sprint(s.At), strings.Join(s.Takes, "; ")}
+	}).print(cmd); err != nil {
+		return err
+	}
+	say(cmd, "%s; %d never opened the course, %d are through.", peopleCount(g.People), g.NotOpened, g.Finished)
+	return nil
+}
+
+func listClimbers(ctx context.Context, cmd *cli.Command) error {
+	c, p, err := progressionNamed(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	query := url.Values{"state": {cmd.String("state")}}
+	for _, flag := range []string{"reached", "missing", "at"} {
+		title := cmd.String(flag)
+		if title == "" {
+			continue
+		}
+		i := slices.IndexFunc(p.Stages, func(s progression.Stage) bool { return strings.EqualFold(s.Title, title) || s.ID == title })
+		if i < 0 {
+			return fmt.Errorf("%w: %s has no stage %q", errUsage, p.Name, title)
+		}
+		query.Set(flag, p.Stages[i].ID)
+	}
+	section, err := sectionParam(ctx, cmd, c)
+	if err != nil {
+		return err
+	}
+	query.Set("section", section)
+	if query.Get("state") == "" {
+		query.Del("state")
+	}
+	all, err := client.All[api.Climber](ctx, c, "/progressions/"+p.ID+"/people?"+query.Encode())
+	if err != nil {
+		return err
+	}
+	return tableOf(all, "Nobody fits.", []string{"person", "sections", "done", "reached", "next", "last active"}, func(x api.Climber) []string {
+		return []string{x.Person, x.Sections, fmt.Sprintf("%d %%", x.Percent), strings.Join(x.Reached, ", "), x.Next, since(x.LastAt, "never")}
+	}).print(cmd)
+}
+
+func showStages(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 1)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	p, err := onePerson(ctx, c, args[0])
+	if err != nil {
+		return err
+	}
+	all, err := client.Get[[]api.PersonProgression](ctx, c, "/people/"+p.ID+"/progressions")
+	if err != nil {
+		return err
+	}
+	type line struct {
+		Progression string `json:"progression"`
+		api.StageLook
+	}
+	var lines []line
+	for _, x := range all {
+		for _, s := range x.Stages {
+			lines = append(lines, line{x.Name, s})
+		}
+	}
+	return tableOf(lines, "No progression that is on is about this person.", []string{"progression", "stage", "stands", "since", "takes", "badge"}, func(l line) []string {
+		title := l.Title
+		if l.Optional {
+			title += " (optional)"
+		}
+		var takes []string
+		for _, x := range l.Criteria {
+			takes = append(takes, map[bool]string{true: "● ", false: "○ "}[x.Met]+x.Text)
+		}
+		return []string{l.Progression, title, stands(l.StageLook), when(l.ReachedAt), strings.Join(takes, "; "), badgeWord(l.StageLook)}
+	}).print(cmd)
+}
+
+// since is when something began, or a word for that it did not.
+func since(t *time.Time, not string) string {
+	if t == nil {
+		return not
+	}
+	return when(t)
+}
+
+func stands(s api.StageLook) string {
+	switch {
+	case s.Reached:
+		return "● reached"
+	case s.Open:
+		return "○ open"
+	}
+	return "· ahead"
+}
+
+// badgeWord says whether the stage's badge is held, and should be.
+func badgeWord(s api.StageLook) string {
+	switch {
+	case s.Badge == "":
+		return ""
+	case s.Holds && !s.Reached:
+		return s.Badge + ": held, though not reached"
+	case s.Holds:
+		return s.Badge + ": held"
+	case s.Reached:
+		return s.Badge + ": not awarded"
+	}
+	return s.Badge
+}

@@ -1,0 +1,156 @@
+package e2e_test
+
+import (
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/client"
+	"kanban/internal/scenario"
+	"kanban/internal/wire/api"
+)
+
+// Stages in the console: how far a group has come, who never opened the course, a
+// progression made, looked at first, switched on and removed, and a badge that is held
+// though its stage is open again.
+func TestConsoleStages(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
+	b := newBrowser(t, w.service.Address)
+	b.open("/sign-in?then=/progressions")
+	b.fill("email", scenario.Email)
+	b.fill("password", scenario.Password)
+	b.click("Sign in")
+	b.sees("First cuttings → Badge in hand → First graft → Course and badge")
+	b.sees("1 of 38")
+	b.click(scenario.ProgressionName)
+	b.sees("finish the module Grafting; score at least 80 % in Cuttings: what do you know? · gives the badge Grafter")
+	b.sees("Basil Bough")
+	b.picture("stages")
+	b.do(chromedp.Click(`[aria-label="For whom First graft comes next"]`))
+	b.sees("People for whom First graft comes next")
+	b.until(`document.querySelectorAll('tbody tr').length === 1`)
+	b.sees("Tamsin Trial")
+	b.do(chromedp.Click(`//button[contains(@class, "line")][.//span[normalize-space(.)="Never opened"]]`))
+	b.until(`document.querySelectorAll('tbody tr').length === 36`)
+
+	// One more, whose first stage gives a badge.
+	b.open("/progressions")
+	b.click("Make a progression…")
+	b.fill("progression-name", "Beginner")
+	b.choose("progression-course", "Propagation")
+	b.do(chromedp.WaitVisible(`[aria-label="Title of stage 1"]`), chromedp.SendKeys(`[aria-label="Title of stage 1"]`, "Clean hands"))
+	b.click("Whom would it find?")
+	b.sees(`a criterion of stage "Clean hands" does not say which module`)
+	b.label("Module 1.1", "Cuttings")
+	b.label("Badge of stage 1", "Grafter")
+	b.click("Whom would it find?")
+	b.sees("Of 38 people 2 would be through; 1 badge would be awarded at once.")
+	b.click("Save, off")
+	b.sees("○ off: nothing is worked out or awarded")
+	b.click("Switch on…")
+	b.sees("Clean hands: reached by 2")
+	b.click("Switch on")
+	b.sees("● on since")
+	b.do(chromedp.Click(`[aria-label="Who reached Clean hands"]`))
+	b.sees("Tamsin Trial") // without a refresh
+
+	// Somebody's stage is open again; the badge is for a person to decide.
+	id, version := "", 0
+	page, err := client.Get[api.Page[api.Progression]](t.Context(), w.Client, "/progressions")
+	require.NoError(t, err)
+	for _, p := range page.Items {
+		if p.Name == "Beginner" {
+			id, version = p.ID, p.Version
+			p.Stages[0].Criteria[0].ModuleID = "mod-grafting"
+			require.Equal(t, 2, version)
+			_, err := client.Send[api.Progression](t.Context(), w.Client, "PUT", "/progressions/"+id, p.NewProgression)
+			require.NoError(t, err)
+		}
+	}
+	found, err := client.Get[api.Page[api.Person]](t.Context(), w.Client, "/people?text="+url.QueryEscape("Tamsin Trial"))
+	require.NoError(t, err)
+	b.open("/people/" + found.Items[0].ID)
+	b.sees("▲ holds the badge Grafter, though not reached")
+	b.sees("· ahead")
+	b.click("Revoke…")
+	b.fill("reason", "The stage takes more now")
+	b.click("Revoke")
+	b.sees("gives the badge Grafter")
+	b.sees(": The stage takes more now")
+
+	b.open("/progressions/" + id)
+	b.click("Switch off")
+	b.click("Remove")
+	b.sees("1 of 38")
+	b.until(`!document.body.innerText.includes('Beginner')`)
+}
+
+// label picks an option of the select with an aria-label.
+func (b *browser) label(label, option string) {
+	b.t.Helper()
+	script := `(() => { const s = document.querySelector('[aria-label=` + xpath(label) + `]'); const o = [...(s?.options ?? [])].find(o => o.text.trim() === ` + quoted(option) + `);
+		if (!o) return false; s.value = o.value; s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`
+	b.until(script)
+}
+
+func TestCommandLineStages(t *testing.T) {
+	w := newWorld(t)
+	w.to(w.Connect, w.ReadRegister, w.Pair, w.FirstRun, w.SecondRun, w.Mend, w.MakeRules, w.Join, w.Learn)
+	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
+	w.signIn(env)
+	expect := func(code int, want string, args ...string) string {
+		t.Helper()
+		out, got := w.cli(env, args...)
+		require.Equal(t, code, got, "kanban %s\n%s", strings.Join(args, " "), out)
+		require.Contains(t, out, want, "kanban %s", strings.Join(args, " "))
+		return out
+	}
+	expect(0, "There is no progression yet", "progressions", "list")
+	made := []string{"progressions", "add", "Gardener", "--course", "PROP", "--stage", "Cutter: module Cuttings; score Cuttings: what do you know? 80", "--stage", "Helper: badge Cuttings", "--stage", "Through: course", "--optional", "Helper"}
+	expect(2, "is no criterion", "progressions", "add", "X", "--course", "PROP", "--stage", "Sower: grow")
+	expect(2, `has no module "Nope"`, "progressions", "add", "X", "--course", "PROP", "--stage", "Sower: module Nope")
+	expect(2, "does not end with a percentage", "progressions", "add", "X", "--course", "PROP", "--stage", "Sower: score Check")
+	expect(2, "not of the form TITLE", "progressions", "add", "X", "--course", "PROP", "--stage", "Sower")
+	expect(2, `no --stage called "Nobody"`, append(made, "--gives", "Nobody=Cuttings")...)
+	expect(2, "asks for the badge that it gives", append(made, "--gives", "Helper=Cuttings")...)
+	expect(0, "Badges that would be awarded at once: 0", append(made, "--preview")...)
+	expect(0, "It is off", append(made, "--gives", "Through=Cuttings")...)
+	expect(2, "another progression is called", made...)
+	expect(0, "off", "progressions", "list")
+	expect(0, "is on", "progressions", "on", "gardener")
+	soon(t, "Tamsin is found", func() bool {
+		out, _ := w.cli(env, "progressions", "people", "Gardener", "--reached", "Helper")
+		return strings.Contains(out, "Tamsin Trial")
+	})
+	expect(0, "never opened the course, 0 are through", "progressions", "group", "Gardener")
+	expect(0, "12 people; 12 never opened", "progressions", "group", "Gardener", "--section", "PROP-B")
+	expect(0, "Ada Alder", "progressions", "people", "Gardener", "--state", "not-opened", "--missing", "Cutter")
+	expect(0, "Nobody fits", "progressions", "people", "Gardener", "--state", "finished")
+	expect(2, `has no stage "Mower"`, "progressions", "people", "Gardener", "--at", "Mower")
+	expect(0, "● score at least 80 % in Cuttings: what do you know?", "progressions", "person", "Tamsin Trial")
+	expect(0, "Helper", "events", "list", "--type", "stage.reached")
+
+	file := filepath.Join(t.TempDir(), "gardener.json")
+	text := expect(0, `"title": "Cutter"`, "progressions", "show", "Gardener")
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, `"atLeast": 0.8`, `"atLeast": 0.99`, 1)), 0o600))
+	expect(0, "Nothing was changed", "progressions", "edit", "Gardener", "--file", file, "--preview")
+	expect(0, "is version 3 now", "progressions", "edit", "Gardener", "--file", file)
+	soon(t, "the stage is open again", func() bool {
+		out, _ := w.cli(env, "events", "list", "--type", "stage.reopened")
+		return strings.Contains(out, "Cutter")
+	})
+	expect(1, "switch it off first", "progressions", "remove", "Gardener")
+	expect(0, "is off", "progressions", "off", "Gardener")
+	expect(0, "Removed", "progressions", "remove", "Gardener")
+
+	expect(2, "does not hold", "badges", "revoke", "Cuttings", "Ada Alder", "--reason", "r")
+	expect(0, "Its page says so", "badges", "revoke", "Cuttings", "Tamsin Trial", "--reason", "Only a test")
+	expect(0, ": Only a test", "badges", "awards")
+	expect(0, "revoked by Maud Marrow", "people", "show", "Tamsin Trial")
+}

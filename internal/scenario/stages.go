@@ -1,0 +1,93 @@
+package scenario
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"kanban/internal/client"
+	"kanban/internal/core/progression"
+	"kanban/internal/wire/api"
+)
+
+// ProgressionName is the progression of the story.
+const ProgressionName = "Propagator"
+
+// Stages makes the stages of the course, shows first whom they find, and switches them
+// on.
+func (s *Story) Stages(ctx context.Context) error {
+	s.heading("Making the stages of the course; whoever has reached one already is found")
+	x, err := s.section(ctx)
+	if err != nil {
+		return err
+	}
+	badges, err := client.Get[api.Page[api.Badge]](ctx, s.Client, "/badges")
+	if err != nil {
+		return err
+	}
+	named := func(name string) api.Badge {
+		i := slices.IndexFunc(badges.Items, func(b api.Badge) bool { return b.Name == name })
+		return badges.Items[i]
+	}
+	grafter, err := client.Post[api.Badge](ctx, s.Client, "/badges", api.NewBadge{IssuerID: badges.Items[0].IssuerID, Name: "Grafter", Description: "Joins two plants into one.", Criteria: "Reach the stage First graft."})
+	if err != nil {
+		return err
+	}
+	n := api.NewProgression{Name: ProgressionName, CourseID: x.CourseID, Stages: []progression.Stage{
+		{Title: "First cuttings", Criteria: []progression.Criterion{{Kind: progression.Module, ModuleID: "mod-cuttings"}}},
+		{Title: "Badge in hand", Optional: true, Criteria: []progression.Criterion{{Kind: progression.Badge, BadgeID: named("Cuttings").ID}}},
+		{Title: "First graft", BadgeID: grafter.ID, Criteria: []progression.Criterion{
+			{Kind: progression.Module, ModuleID: "mod-grafting"}, {Kind: progression.Score, ActivityID: s.At.Platform + "/activities/act-cuttings-check", AtLeast: 0.8},
+		}},
+		{Title: "Course and badge", Criteria: []progression.Criterion{{Kind: progression.Course}, {Kind: progression.Badge, BadgeID: named("Propagation").ID}}},
+	}}
+	v, err := client.Post[api.ProgressionPreview](ctx, s.Client, "/progressions/preview", api.ProgressionDraft{NewProgression: n})
+	if err != nil {
+		return err
+	}
+	s.tell("preview: of %d people %d would have reached %q, %d %q", v.People, v.Stages[0].Newly, v.Stages[0].Title, v.Stages[1].Newly, v.Stages[1].Title)
+	if s.Progression, err = client.Post[api.Progression](ctx, s.Client, "/progressions", n); err != nil {
+		return err
+	}
+	if _, err := client.Post[api.Progression](ctx, s.Client, "/progressions/"+s.Progression.ID+"/switch", api.Switch{On: true}); err != nil {
+		return err
+	}
+	return s.group(ctx, func(g api.ProgressionGroup) bool {
+		return g.Stages[0].Reached == v.Stages[0].Newly && g.Stages[1].Reached == v.Stages[1].Newly
+	})
+}
+
+// group waits until a group stands as it must, and tells how.
+func (s *Story) group(ctx context.Context, stands func(api.ProgressionGroup) bool) error {
+	var g api.ProgressionGroup
+	err := s.until(ctx, "people at their stages", func() (ok bool, err error) {
+		g, err = client.Get[api.ProgressionGroup](ctx, s.Client, "/progressions/"+s.Progression.ID+"/group")
+		return err == nil && stands(g), err
+	})
+	if err != nil {
+		return fmt.Errorf("%w; they are at %+v", err, g)
+	}
+	for _, x := range g.Stages {
+		s.tell("%-16s reached by %d, comes next for %d", x.Title, x.Reached, x.At)
+	}
+	s.tell("%d of %d never opened the course, %d are through", g.NotOpened, g.People, g.Finished)
+	return nil
+}
+
+// Climbed looks how far everybody came, and that the stage's badge was awarded.
+func (s *Story) Climbed(ctx context.Context) error {
+	s.heading("%s came through every stage, and got the badge of one", BuyerName)
+	if err := s.group(ctx, func(g api.ProgressionGroup) bool { return g.Finished == 1 && g.Stages[2].Reached == 1 }); err != nil {
+		return err
+	}
+	return s.until(ctx, "the badge of the stage", func() (bool, error) {
+		all, err := client.All[api.Award](ctx, s.Client, "/awards?person="+s.Buyer.ID)
+		for _, a := range all {
+			if a.Badge == "Grafter" {
+				s.tell("awarded: %s to %s", a.Badge, a.Person)
+				return true, err
+			}
+		}
+		return false, err
+	})
+}
