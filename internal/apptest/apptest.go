@@ -95,7 +95,7 @@ func Over(t testing.TB, s *store.Store) *World {
 	}
 	x.Offering = &offering.Service{Store: s, Expressions: x.Reacting.Expressions, Now: time.Now}
 	x.Reacting.Told = x.Offering.Told
-	x.Progressing = &progressing.Service{Store: s, Now: time.Now, Outlines: x.Reacting.Outlines}
+	x.Progressing = &progressing.Service{Store: s, Now: time.Now, Editions: x.Reacting.Editions}
 	x.Many = &many.Service{Store: s, Pairing: x.Pairing, Syncing: x.Syncing, Now: func() time.Time { return x.Pairing.Now() }}
 	return x
 }

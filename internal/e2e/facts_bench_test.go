@@ -24,6 +24,7 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/learning"
+	"kanban/internal/core/progression"
 	"kanban/internal/core/rule"
 	"kanban/internal/service"
 	"kanban/internal/store"
@@ -184,6 +185,35 @@ func BenchmarkFactsIn(b *testing.B) {
 		plain := f.plainInserts(float64(events) / float64(stored))
 		b.ReportMetric(plain, "plain-rows-of-facts/s")
 		b.ReportMetric(rate/plain, "of-plain")
+	}
+}
+
+// BenchmarkFactsWithStages prints the same rate where everybody climbs a progression with
+// a stage for each module of the course, how many stages were reached, and how long after
+// the last fact they were all worked out.
+func BenchmarkFactsWithStages(b *testing.B) {
+	for b.Loop() {
+		f := newFactory(b)
+		f.rules(rule.Action{Kind: rule.AppendSheet, Sheet: "bench", Fields: map[string]string{"who": "person.name"}})
+		p := store.Progression{Name: "Modules", CourseID: f.course}
+		for m := range 10 {
+			p.Stages = append(p.Stages, progression.Stage{Title: fmt.Sprintf("Stage %d", m), Criteria: []progression.Criterion{{Kind: progression.Module, ModuleID: fmt.Sprintf("m%d", m)}}})
+		}
+		p, err := f.Progressing.Save(b.Context(), "bench", "", 0, p)
+		require.NoError(b, err)
+		_, err = f.Progressing.Switch(b.Context(), "bench", p.ID, true)
+		require.NoError(b, err)
+		c := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: factSenders}}
+		rate := during(b, factSeconds, func(_, n int) error { return f.send(c, f.batch(n)) }) * factBatch
+		b.ReportMetric(rate, "facts/s")
+		ended := time.Now()
+		var modules, stages int
+		require.Eventually(b, func() bool {
+			require.NoError(b, f.Store.Pool.QueryRow(b.Context(), `SELECT count(*) FILTER (WHERE type = 'module.completed'), count(*) FILTER (WHERE type = 'stage.reached') FROM events`).Scan(&modules, &stages))
+			return modules == stages
+		}, 3*time.Minute, 100*time.Millisecond)
+		b.ReportMetric(float64(stages), "stages")
+		b.ReportMetric(time.Since(ended).Seconds(), "s-behind")
 	}
 }
 

@@ -195,7 +195,7 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	}
 	offers := &offering.Service{Store: db, Now: time.Now, Expressions: react.Expressions}
 	react.Told = offers.Told
-	progress := &progressing.Service{Store: db, Now: time.Now, Outlines: react.Outlines}
+	progress := &progressing.Service{Store: db, Now: time.Now, Editions: react.Editions}
 	past := &history.Service{Store: db, Now: time.Now}
 	report := &reporting.Service{Store: db, Disagreements: disagreements(offers)}
 	return &web.Server{

@@ -50,6 +50,22 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 	_, err := s.Pool.Exec(ctx, `INSERT INTO events (id, type, natural_key, occurred_at) VALUES ($1, 'section.joined', 'long ago', $2)`, old, at)
 	require.NoError(t, err)
 
+	// A badge given for something in a section, and one that was revoked.
+	issuer := store.Issuer{ID: store.NewID(), Name: "Fernmoor", Key: []byte("k")}
+	badge := store.Badge{ID: store.NewID(), IssuerID: issuer.ID, Name: "Cuttings"}
+	event := store.Event{Type: "module.completed", NaturalKey: "for the badge", PersonID: &person, SectionID: &section, OccurredAt: at}
+	award := store.Award{ID: store.NewID(), BadgeID: badge.ID, PersonID: person, Credential: "signed", AwardedAt: at}
+	require.NoError(t, s.InTx(ctx, func(tx *store.Tx) error {
+		fresh, err := tx.Record(ctx, []store.Event{event})
+		require.NoError(t, err)
+		award.EventID = &fresh[0]
+		gone := store.Award{ID: store.NewID(), BadgeID: badge.ID, PersonID: person, Credential: "signed", AwardedAt: at, RevokedAt: &at}
+		for _, err := range []error{store.Create(tx, &issuer, ""), store.Create(tx, &badge, ""), store.Create(tx, &award, ""), store.Create(tx, &gone, "")} {
+			require.NoError(t, err)
+		}
+		return nil
+	}))
+
 	db := stdlib.OpenDBFromPool(s.Pool)
 	defer db.Close()
 	provider, err := goose.NewProvider(goose.DialectPostgres, db, os.DirFS("migrations"))
@@ -80,6 +96,13 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 		assert.Empty(t, fresh, "has been recorded before")
 		return err
 	}))
+	list, err := s.Awards(ctx, badge.ID, person, "", 10)
+	require.NoError(t, err)
+	require.Len(t, list, 1, "what is revoked has no place in what came before")
+	assert.Equal(t, award.ID, list[0].ID)
+	require.NotNil(t, list[0].SectionID)
+	assert.Equal(t, section, *list[0].SectionID)
+	assert.Nil(t, list[0].Number, "its credential names no status list")
 	var place string
 	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT tableoid::regclass::text FROM events WHERE id = $1`, old).Scan(&place))
 	assert.Equal(t, "events_2026_03", place)

@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kanban/internal/core/learning"
 	"kanban/internal/core/progression"
 )
 
@@ -91,13 +92,31 @@ func (s *Store) Climbers(ctx context.Context, progressionID, courseID, after str
 // LockClimbs reads and locks, in one order, how far people have come; rows are made for
 // those who learn in the course now and have none. Others are left out.
 func (tx *Tx) LockClimbs(ctx context.Context, p Progression, people []string) ([]Climb, error) {
-	_, err := tx.PGX.Exec(ctx, `INSERT INTO progression_people (progression_id, person_id)
-		SELECT DISTINCT $1::uuid, person_id FROM course_learners WHERE course_id = $2 AND person_id = ANY ($3::text[]::uuid[]) ORDER BY person_id ON CONFLICT DO NOTHING`, p.ID, p.CourseID, people)
-	if err != nil {
-		return nil, known(err, "making a progression's people")
+	const lock = "FOR NO KEY UPDATE"
+	list, err := climbs(ctx, tx.PGX, p.ID, people, lock)
+	if err != nil || len(list) == len(people) {
+		return list, err
 	}
-	return climbs(ctx, tx.PGX, p.ID, people, "FOR NO KEY UPDATE")
+	made, err := tx.PGX.Exec(ctx, learnersAmong+`INSERT INTO progression_people (progression_id, person_id)
+		SELECT DISTINCT $3::uuid, person_id FROM learners ORDER BY person_id ON CONFLICT DO NOTHING`, people, []string{p.CourseID}, p.ID)
+	if err != nil || made.RowsAffected() == 0 {
+		return list, known(err, "making a progression's people")
+	}
+	return climbs(ctx, tx.PGX, p.ID, people, lock)
 }
+
+// learnersAmong finds where some people learn in some courses now, as course_learners
+// does. They are looked up by the keys, one after the other: joined as a whole, everybody
+// in the courses would be read.
+const learnersAmong = `WITH learners AS (
+	SELECT DISTINCT w.id AS person_id, x.id AS section_id, x.course_id
+	FROM unnest($1::text[]::uuid[]) AS w (id)
+	CROSS JOIN LATERAL (SELECT p.connection_id, p.sourced_id FROM people p WHERE p.id = w.id AND p.gone_at IS NULL LIMIT 1) p
+	CROSS JOIN LATERAL (SELECT e.section FROM enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL AND e.role = 'student' OFFSET 0) e
+	CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course_id FROM sections s
+		WHERE s.connection_id = p.connection_id AND s.sourced_id = e.section AND s.gone_at IS NULL OFFSET 0) x
+	CROSS JOIN LATERAL (SELECT FROM section_facts f WHERE f.section_id = x.id AND (f.ends_on IS NULL OR f.ends_on >= current_date) OFFSET 0) f
+	WHERE x.course_id = ANY ($2::text[]::uuid[])) `
 
 // Climbs reads how far people have come.
 func (s *Store) Climbs(ctx context.Context, progressionID string, people []string) ([]Climb, error) {
@@ -134,15 +153,16 @@ func (tx *Tx) KeepClimbs(ctx context.Context, progressionID string, all []Climb)
 	return known(err, "keeping a progression's people")
 }
 
-// Studied is a section of a course in which somebody has progress.
+// Studied is a section of a course in which somebody has progress, or learns now.
 type Studied struct {
 	PersonID, SectionID, CourseID string
-	LastAt                        *time.Time
-	Now                           bool // they are in it now
+	Now                           bool           // they are in it now
+	Tally                         learning.Tally // nil when there is none, or it has to be worked out
+	Version                       int            // of the outline by which it was worked out
 }
 
-// Studied lists where people have progress in courses, or learn now, the place of the
-// latest activity first.
+// Studied lists where people have progress in courses, or learn now: the present ones
+// first, and the place of the latest activity.
 func (s *Store) Studied(ctx context.Context, people, courses []string) ([]Studied, error) {
 	return studied(ctx, s.Pool, people, courses)
 }
@@ -153,20 +173,49 @@ func (tx *Tx) Studied(ctx context.Context, people, courses []string) ([]Studied,
 }
 
 func studied(ctx context.Context, from querier, people, courses []string) ([]Studied, error) {
-	rows, err := from.Query(ctx, `
-		WITH at AS (
-			SELECT person_id, section_id, course_id, true AS now FROM course_learners WHERE person_id = ANY ($1::text[]::uuid[]) AND course_id = ANY ($2::text[]::uuid[])
+	rows, err := from.Query(ctx, learnersAmong+`, places AS (
+			SELECT person_id, section_id, course_id, true AS now FROM learners
 			UNION ALL
-			SELECT g.person_id, x.id, c.id, false FROM progress g JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
-			WHERE g.person_id = ANY ($1::text[]::uuid[]) AND c.id = ANY ($2::text[]::uuid[]))
-		SELECT a.person_id::text, a.section_id::text, a.course_id::text, max(g.last_at), bool_or(a.now) FROM at a
-		LEFT JOIN progress g ON g.person_id = a.person_id AND g.section_id = a.section_id
-		GROUP BY 1, 2, 3 ORDER BY 1, 5 DESC, 4 DESC NULLS LAST, 2`, people, courses)
+			SELECT w.id, x.id, x.course_id, false FROM unnest($1::text[]::uuid[]) AS w (id)
+			CROSS JOIN LATERAL (SELECT section_id FROM progress WHERE person_id = w.id OFFSET 0) g
+			CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course_id FROM sections s WHERE s.id = g.section_id OFFSET 0) x
+			WHERE x.course_id = ANY ($2::text[]::uuid[])),
+		once AS (SELECT person_id, section_id, course_id, bool_or(now) AS now FROM places GROUP BY 1, 2, 3)
+		SELECT a.person_id::text, a.section_id::text, a.course_id::text, a.now, g.tally, coalesce(g.outline_version, 0)
+		FROM once a LEFT JOIN progress g ON g.person_id = a.person_id AND g.section_id = a.section_id
+		ORDER BY a.person_id, a.now DESC, g.last_at DESC NULLS LAST, a.section_id`, people, courses)
 	if err != nil {
 		return nil, known(err, "finding where people learn")
 	}
 	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Studied])
 	return list, known(err, "finding where people learn")
+}
+
+// Best is the best score of a person in an activity.
+type Best struct {
+	PersonID, SectionID, ActivityID string
+	Best                            float64 // scaled
+}
+
+// Bests gives the best scores of people in activities.
+func (s *Store) Bests(ctx context.Context, people, activities []string) ([]Best, error) {
+	return bests(ctx, s.Pool, people, activities)
+}
+
+// Bests does the same within the transaction.
+func (tx *Tx) Bests(ctx context.Context, people, activities []string) ([]Best, error) {
+	return bests(ctx, tx.PGX, people, activities)
+}
+
+func bests(ctx context.Context, from querier, people, activities []string) ([]Best, error) {
+	rows, err := from.Query(ctx, `SELECT a.person_id::text, a.section_id::text, a.activity_id, a.best
+		FROM progress g JOIN activity_progress a ON a.person_id = g.person_id AND a.section_id = g.section_id AND a.activity_id = ANY ($2)
+		WHERE g.person_id = ANY ($1::text[]::uuid[]) AND a.best IS NOT NULL`, people, activities)
+	if err != nil {
+		return nil, known(err, "finding scores")
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Best])
+	return list, known(err, "finding scores")
 }
 
 // BadgesHeld gives the badges that people hold, by person.

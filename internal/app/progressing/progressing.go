@@ -20,8 +20,8 @@ import (
 type Service struct {
 	Store *store.Store
 	Now   func() time.Time
-	// Outlines gives the present outlines of courses, those that have one.
-	Outlines func(ctx context.Context, courseIDs []string) (map[string]learning.Outline, error)
+	// Editions gives courses by their present outlines, those that have one.
+	Editions func(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error)
 }
 
 // Save makes a progression (id empty), which is off, or changes one. One that is on is
@@ -140,7 +140,7 @@ func (s *Service) check(ctx context.Context, p *store.Progression) error {
 // words are the names of what progressions refer to.
 type words struct {
 	courses, badges map[string]string
-	outlines        map[string]learning.Outline
+	editions        map[string]learning.Edition
 }
 
 func (s *Service) words(ctx context.Context, all []store.Progression) (w words, err error) {
@@ -161,27 +161,20 @@ func (s *Service) words(ctx context.Context, all []store.Progression) (w words, 
 	}
 	var wanted []string
 	for _, p := range all {
-		of, _ := p.Ladder().Watches()
-		wanted = append(wanted, of...)
-	}
-	w.outlines, err = s.Outlines(ctx, known(w.courses, wanted))
-	return w, err
-}
-
-// known are the ids that have a name.
-func known(names map[string]string, ids []string) (out []string) {
-	for _, id := range ids {
-		if names[id] != "" {
-			out = append(out, id)
+		for id := range progression.Watching(p.Ladder()).Courses {
+			if w.courses[id] != "" {
+				wanted = append(wanted, id)
+			}
 		}
 	}
-	return out
+	w.editions, err = s.Editions(ctx, wanted)
+	return w, err
 }
 
 // missing says what a criterion refers to that is not there, empty when all is.
 func (w words) missing(p store.Progression, c progression.Criterion) string {
 	course := p.Ladder().Of(c)
-	o, outlined := w.outlines[course]
+	e, outlined := w.editions[course]
 	switch {
 	case c.Kind == progression.Badge && w.badges[c.BadgeID] == "":
 		return "a badge that is not there; list them with: kanban badges list"
@@ -191,9 +184,9 @@ func (w words) missing(p store.Progression, c progression.Criterion) string {
 		return fmt.Sprintf("the course %q, which is not there; list them with: kanban courses list", course)
 	case !outlined:
 		return fmt.Sprintf("%s, which has no outline yet, so nothing is ever done in it; set one with: kanban courses outline", w.courses[course])
-	case c.Kind == progression.Module && moduleTitle(o, c.ModuleID) == "":
+	case c.Kind == progression.Module && moduleTitle(e, c.ModuleID) == "":
 		return fmt.Sprintf("the module %q, which is not in the outline of %s", c.ModuleID, w.courses[course])
-	case c.Kind == progression.Score && activityTitle(o, c.ActivityID) == "":
+	case c.Kind == progression.Score && activityTitle(e, c.ActivityID) == "":
 		return fmt.Sprintf("a score in %q, which is not in the outline of %s", c.ActivityID, w.courses[course])
 	}
 	return ""
@@ -206,16 +199,16 @@ func (w words) says(p store.Progression, c progression.Criterion) string {
 	if course != p.CourseID {
 		elsewhere = " of " + cmp.Or(w.courses[course], "a course that is gone")
 	}
-	o := w.outlines[course]
+	e := w.editions[course]
 	switch c.Kind {
 	case progression.Module:
-		return fmt.Sprintf("finish the module %s%s", cmp.Or(moduleTitle(o, c.ModuleID), c.ModuleID), elsewhere)
+		return fmt.Sprintf("finish the module %s%s", cmp.Or(moduleTitle(e, c.ModuleID), c.ModuleID), elsewhere)
 	case progression.Course:
 		return fmt.Sprintf("finish the course %s", cmp.Or(w.courses[course], "that is gone"))
 	case progression.Badge:
 		return fmt.Sprintf("hold the badge %s", cmp.Or(w.badges[c.BadgeID], "that is gone"))
 	}
-	return fmt.Sprintf("score at least %.4g %% in %s%s", 100*c.AtLeast, cmp.Or(activityTitle(o, c.ActivityID), c.ActivityID), elsewhere)
+	return fmt.Sprintf("score at least %.4g %% in %s%s", 100*c.AtLeast, cmp.Or(activityTitle(e, c.ActivityID), c.ActivityID), elsewhere)
 }
 
 // StageTakes says in words what a stage takes and gives.
@@ -240,8 +233,11 @@ func (s *Service) Takes(ctx context.Context, p store.Progression) ([]StageTakes,
 	return out, nil
 }
 
-func moduleTitle(o learning.Outline, id string) string {
-	for _, m := range o.Modules {
+func moduleTitle(e learning.Edition, id string) string {
+	if e.Course == nil {
+		return ""
+	}
+	for _, m := range e.Outline.Modules {
 		if m.ID == id {
 			return cmp.Or(m.Title, m.ID)
 		}
@@ -249,8 +245,11 @@ func moduleTitle(o learning.Outline, id string) string {
 	return ""
 }
 
-func activityTitle(o learning.Outline, id string) string {
-	if _, a, ok := o.Find(id); ok {
+func activityTitle(e learning.Edition, id string) string {
+	if e.Course == nil {
+		return ""
+	}
+	if _, a, ok := e.Find(id); ok {
 		return cmp.Or(a.Title, a.ID)
 	}
 	return ""

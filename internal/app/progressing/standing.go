@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -19,6 +20,7 @@ import (
 type reader interface {
 	Studied(ctx context.Context, people, courses []string) ([]store.Studied, error)
 	States(ctx context.Context, of []store.Standing) (map[[2]string]learning.State, error)
+	Bests(ctx context.Context, people, activities []string) ([]store.Best, error)
 	BadgesHeld(ctx context.Context, people []string) (map[string]map[string]bool, error)
 }
 
@@ -28,10 +30,13 @@ type evidence struct {
 	section *string // of the progression's course: where they are now, or were last
 }
 
-// evidenceOf reads what is known of people, as far as a progression asks for it.
+// evidenceOf reads what is known of people, as far as a progression asks for it. Modules
+// and courses are told by the tallies of progress: what it costs does not grow with the
+// length of a course.
 func (s *Service) evidenceOf(ctx context.Context, from reader, p store.Progression, people []string) (map[string]*evidence, error) {
-	courses, _ := p.Ladder().Watches()
-	outlines, err := s.Outlines(ctx, courses)
+	watch := progression.Watching(p.Ladder())
+	courses := slices.Sorted(maps.Keys(watch.Courses))
+	editions, err := s.Editions(ctx, courses)
 	if err != nil {
 		return nil, err
 	}
@@ -47,42 +52,70 @@ func (s *Service) evidenceOf(ctx context.Context, from reader, p store.Progressi
 	if err != nil {
 		return nil, err
 	}
-	pairs := make([]store.Standing, len(list))
-	for i, x := range list {
-		pairs[i] = store.Standing{PersonID: x.PersonID, SectionID: x.SectionID}
-	}
-	states, err := from.States(ctx, pairs)
-	if err != nil {
+	if err := bringUp(ctx, from, list, editions); err != nil {
 		return nil, err
 	}
+	in := map[[2]string]string{} // the course of a person's section
 	for i, x := range list {
 		e := out[x.PersonID]
+		in[[2]string{x.PersonID, x.SectionID}] = x.CourseID
 		if e.section == nil && x.CourseID == p.CourseID {
 			e.section = &list[i].SectionID
 		}
-		if o, there := outlines[x.CourseID]; there {
-			e.add(x.CourseID, o, states[[2]string{x.PersonID, x.SectionID}])
+		course, there := editions[x.CourseID]
+		if !there {
+			continue
+		}
+		for key := range watch.Modules {
+			if key.CourseID == x.CourseID && course.ModuleDone(x.Tally, key.ID) {
+				e.Modules[key] = true
+			}
+		}
+		if watch.Finishes[x.CourseID] && course.CourseDone(x.Tally) {
+			e.Courses[x.CourseID] = true
 		}
 	}
-	return out, nil
+	return out, addScores(ctx, from, watch, people, in, out)
 }
 
-// add adds what somebody did in one section.
-func (e *evidence) add(courseID string, o learning.Outline, state learning.State) {
-	for _, m := range o.Modules {
-		if learning.ModuleDone(m, state) {
-			e.Modules[progression.Key{CourseID: courseID, ID: m.ID}] = true
+// bringUp works out the tallies that are not by the present outline.
+func bringUp(ctx context.Context, from reader, list []store.Studied, editions map[string]learning.Edition) error {
+	var behind []store.Standing
+	for _, x := range list {
+		if x.Tally == nil || x.Version != editions[x.CourseID].Version {
+			behind = append(behind, store.Standing{PersonID: x.PersonID, SectionID: x.SectionID})
 		}
 	}
-	if learning.CourseDone(o, state) {
-		e.Courses[courseID] = true
+	states, err := from.States(ctx, behind)
+	if err != nil {
+		return err
 	}
-	for id, a := range state.Activities {
-		key := progression.Key{CourseID: courseID, ID: id}
-		if best, there := e.Scores[key]; a.Best != nil && (!there || *a.Best > best) {
-			e.Scores[key] = *a.Best
+	for i, x := range list {
+		if course, there := editions[x.CourseID]; there && (x.Tally == nil || x.Version != course.Version) {
+			list[i].Tally = course.Tally(states[[2]string{x.PersonID, x.SectionID}])
 		}
 	}
+	return nil
+}
+
+// addScores adds the best scores in the activities that are asked for.
+func addScores(ctx context.Context, from reader, watch progression.Watch, people []string, in map[[2]string]string, out map[string]*evidence) error {
+	if len(watch.Scores) == 0 {
+		return nil
+	}
+	var activities []string
+	for key := range watch.Scores {
+		activities = append(activities, key.ID)
+	}
+	bests, err := from.Bests(ctx, people, activities)
+	for _, b := range bests {
+		key := progression.Key{CourseID: in[[2]string{b.PersonID, b.SectionID}], ID: b.ActivityID}
+		scores := out[b.PersonID].Scores
+		if best, there := scores[key]; !there || b.Best > best {
+			scores[key] = b.Best
+		}
+	}
+	return err
 }
 
 // atOnce is for how many people stages are worked out in one transaction.
@@ -117,8 +150,8 @@ func (s *Service) Touched(ctx context.Context, people, courses, badges []string)
 		return err
 	}
 	for _, p := range all {
-		ofCourses, ofBadges := p.Ladder().Watches()
-		if !overlap(ofCourses, courses) && !overlap(ofBadges, badges) {
+		watch := progression.Watching(p.Ladder())
+		if !among(watch.Courses, courses) && !among(watch.Badges, badges) {
 			continue
 		}
 		for list := range slices.Chunk(people, atOnce) {
@@ -130,8 +163,8 @@ func (s *Service) Touched(ctx context.Context, people, courses, badges []string)
 	return nil
 }
 
-func overlap(a, b []string) bool {
-	return slices.ContainsFunc(a, func(x string) bool { return slices.Contains(b, x) })
+func among(watched map[string]bool, ids []string) bool {
+	return slices.ContainsFunc(ids, func(id string) bool { return watched[id] })
 }
 
 // climb works out how far some people have come in a progression, records which stages

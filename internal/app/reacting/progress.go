@@ -329,7 +329,7 @@ func (s *Service) keepLater(ctx context.Context, tx *store.Tx, courseID string, 
 	for _, g := range all {
 		people = append(people, g.PersonID)
 	}
-	if b.courses[courseID] && len(people) > 0 {
+	if b.watch.Courses[courseID] && len(people) > 0 {
 		if err := tx.Enqueue(ctx, store.WorkOutStages{People: distinct(people), Courses: []string{courseID}}); err != nil {
 			return err
 		}

@@ -12,6 +12,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/core/progression"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
 )
@@ -19,15 +20,15 @@ import (
 // book holds the rules that are on, ready to be matched. One is built when any rule
 // has changed.
 type book struct {
-	mark    int64
-	byID    map[string]store.Rule
-	fires   *rule.Index
-	undone  *rule.Index // by what takes a rule's deliveries back
-	watched             // by progressions that are on
+	mark   int64
+	byID   map[string]store.Rule
+	fires  *rule.Index
+	undone *rule.Index       // by what takes a rule's deliveries back
+	watch  progression.Watch // what the progressions that are on are about
 }
 
 // idle reports whether nothing follows from any event.
-func (b *book) idle() bool { return len(b.byID) == 0 && !b.any() }
+func (b *book) idle() bool { return len(b.byID) == 0 && len(b.watch.Own) == 0 }
 
 // books keeps the latest book of a process.
 type books struct {
@@ -75,8 +76,12 @@ func (s *Service) rulesAt(ctx context.Context, mark int64) (*book, error) {
 	if err != nil {
 		return nil, err
 	}
+	ladders := make([]progression.Progression, len(progressions))
+	for i, p := range progressions {
+		ladders[i] = p.Ladder()
+	}
 	s.books.latest = newBook(mark, rules)
-	s.books.latest.watched = watchedBy(progressions)
+	s.books.latest.watch = progression.Watching(ladders...)
 	return s.books.latest, nil
 }
 

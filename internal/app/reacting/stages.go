@@ -8,64 +8,58 @@ import (
 	"github.com/riverqueue/river"
 
 	"kanban/internal/core/learning"
+	"kanban/internal/core/progression"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
 )
 
-// watched are the courses and badges that progressions are about.
-type watched struct{ courses, badges map[string]bool }
-
-func watchedBy(all []store.Progression) watched {
-	w := watched{map[string]bool{}, map[string]bool{}}
-	for _, p := range all {
-		courses, badges := p.Ladder().Watches()
-		for _, id := range courses {
-			w.courses[id] = true
+// advanced gives the work on stages that follows from progress: events with which
+// somebody may have come further, or less far. They are looked at where progress is kept,
+// as some of them are recorded only the first time.
+func (b *book) advanced(events []store.Event) []river.JobArgs {
+	return b.stages(events, func(e store.Event, course string) bool {
+		switch rule.Trigger(e.Type) {
+		case rule.ModuleCompleted, rule.ModuleReopened:
+			return b.watch.Modules[progression.Key{CourseID: course, ID: e.ModuleID}]
+		case rule.CourseCompleted, rule.CourseReopened:
+			return b.watch.Finishes[course]
+		case rule.ScoreReported:
+			return b.watch.Scores[progression.Key{CourseID: course, ID: e.ActivityID}]
 		}
-		for _, id := range badges {
-			w.badges[id] = true
-		}
-	}
-	return w
+		return false
+	})
 }
 
-func (w watched) any() bool { return len(w.courses)+len(w.badges) > 0 }
-
-// advances are the events with which somebody may have come further, or less far, in a
-// progression. They are looked at where progress is kept: some of them are recorded only
-// the first time.
-var advances = map[rule.Trigger]bool{
-	rule.ModuleCompleted: true, rule.ModuleReopened: true, rule.CourseCompleted: true, rule.CourseReopened: true, rule.ScoreReported: true,
+// later gives the work on stages that follows from what is recorded elsewhere.
+func (b *book) later(events []store.Event) []river.JobArgs {
+	return b.stages(events, func(e store.Event, course string) bool {
+		switch rule.Trigger(e.Type) {
+		case rule.SectionJoined:
+			return b.watch.Own[course]
+		case rule.BadgeAwarded, rule.BadgeRevoked:
+			badge, _ := e.Data["badgeId"].(string)
+			return b.watch.Badges[badge]
+		}
+		return false
+	})
 }
 
-// others are those that come from elsewhere.
-var others = map[rule.Trigger]bool{rule.SectionJoined: true, rule.BadgeAwarded: true, rule.BadgeRevoked: true}
-
-// advanced gives the work that follows from progress.
-func (w watched) advanced(events []store.Event) []river.JobArgs { return w.work(events, advances) }
-
-// later gives the work that follows from what was recorded elsewhere.
-func (w watched) later(events []store.Event) []river.JobArgs { return w.work(events, others) }
-
-func (w watched) work(events []store.Event, kinds map[rule.Trigger]bool) []river.JobArgs {
-	if !w.any() {
+// stages gives the work on the stages of the people of those events that count.
+func (b *book) stages(events []store.Event, counts func(e store.Event, course string) bool) []river.JobArgs {
+	if len(b.watch.Own) == 0 {
 		return nil
 	}
 	people, courses, badges := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	for _, e := range events {
-		if e.PersonID == nil || !kinds[rule.Trigger(e.Type)] {
-			continue
-		}
-		badge, _ := e.Data["badgeId"].(string)
-		switch {
-		case badge != "" && w.badges[badge]:
-			badges[badge] = true
-		case badge == "" && w.courses[text(e.CourseID)]:
-			courses[*e.CourseID] = true
-		default:
+		if e.PersonID == nil || !counts(e, text(e.CourseID)) {
 			continue
 		}
 		people[*e.PersonID] = true
+		if badge, ok := e.Data["badgeId"].(string); ok {
+			badges[badge] = true
+		} else {
+			courses[text(e.CourseID)] = true
+		}
 	}
 	if len(people) == 0 {
 		return nil
@@ -73,15 +67,15 @@ func (w watched) work(events []store.Event, kinds map[rule.Trigger]bool) []river
 	return []river.JobArgs{store.WorkOutStages{People: slices.Sorted(maps.Keys(people)), Courses: slices.Sorted(maps.Keys(courses)), Badges: slices.Sorted(maps.Keys(badges))}}
 }
 
-// Outlines gives the present outlines of courses, those that have one.
-func (s *Service) Outlines(ctx context.Context, courseIDs []string) (map[string]learning.Outline, error) {
+// Editions gives courses by their present outlines, those that have one.
+func (s *Service) Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error) {
 	all, err := s.outlinesOf(ctx, courseIDs)
 	if err != nil {
 		return nil, err
 	}
-	out := make(map[string]learning.Outline, len(all))
+	out := make(map[string]learning.Edition, len(all))
 	for id, o := range all {
-		out[id] = o.course.Outline
+		out[id] = learning.Edition{Course: o.course, Version: o.version}
 	}
 	return out, nil
 }

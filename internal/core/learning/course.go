@@ -12,6 +12,12 @@ type Course struct {
 	modules    [][]int // places of what counts of each
 }
 
+// Edition is a course by one version of its outline.
+type Edition struct {
+	*Course
+	Version int
+}
+
 // spot is where an activity stands.
 type spot struct {
 	place  int
@@ -130,8 +136,18 @@ func (c *Course) done(t Tally) (n int) {
 	return n
 }
 
-// courseDone reports whether every module that has activities is done.
-func (c *Course) courseDone(t Tally) bool {
+// ModuleDone reports whether everything that counts of a module is done.
+func (c *Course) ModuleDone(t Tally, moduleID string) bool {
+	for i, m := range c.Outline.Modules {
+		if m.ID == moduleID {
+			return t.all(c.modules[i])
+		}
+	}
+	return false
+}
+
+// CourseDone reports whether every module that has activities is done.
+func (c *Course) CourseDone(t Tally) bool {
 	for _, places := range c.modules {
 		if len(places) > 0 && !t.all(places) {
 			return false
@@ -171,6 +187,6 @@ func (c *Course) Advance(was Tally, activity ActivityState, fact Fact) (is Tally
 		}
 	}
 	note(was.all(c.modules[at.module]), is.all(c.modules[at.module]), Derived{Kind: ModuleReopened, ModuleID: m.ID}, Derived{Kind: ModuleCompleted, ModuleID: m.ID})
-	note(c.courseDone(was), c.courseDone(is), Derived{Kind: CourseReopened}, Derived{Kind: CourseCompleted})
+	note(c.CourseDone(was), c.CourseDone(is), Derived{Kind: CourseReopened}, Derived{Kind: CourseCompleted})
 	return is, now, append(opened, done...)
 }

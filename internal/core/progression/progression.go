@@ -135,25 +135,48 @@ func (p Progression) Of(c Criterion) string {
 	return p.CourseID
 }
 
-// Watches lists the courses and badges that its criteria are about, and its own course.
-func (p Progression) Watches() (courses, badges []string) {
-	courses = []string{p.CourseID}
-	for _, s := range p.Stages {
-		for _, c := range s.Criteria {
-			if c.Kind == Badge {
-				badges = append(badges, c.BadgeID)
-			} else {
-				courses = append(courses, p.Of(c))
+// Key names a module or an activity of a course.
+type Key struct{ CourseID, ID string }
+
+// Watch is what progressions are about: what they have to be worked out anew for.
+type Watch struct {
+	Own      map[string]bool // courses whose learners are subscribed
+	Courses  map[string]bool // those of all criteria, and Own
+	Modules  map[Key]bool    // that are to be completed
+	Finishes map[string]bool // courses that are to be completed
+	Scores   map[Key]bool    // activities in which a score is asked for
+	Badges   map[string]bool
+}
+
+// Watching gives what some progressions are about.
+func Watching(all ...Progression) Watch {
+	w := Watch{map[string]bool{}, map[string]bool{}, map[Key]bool{}, map[string]bool{}, map[Key]bool{}, map[string]bool{}}
+	for _, p := range all {
+		w.Own[p.CourseID], w.Courses[p.CourseID] = true, true
+		for _, s := range p.Stages {
+			for _, c := range s.Criteria {
+				w.add(p.Of(c), c)
 			}
 		}
 	}
-	slices.Sort(courses)
-	slices.Sort(badges)
-	return slices.Compact(courses), slices.Compact(badges)
+	return w
 }
 
-// Key names a module or an activity of a course.
-type Key struct{ CourseID, ID string }
+func (w Watch) add(course string, c Criterion) {
+	if course != "" {
+		w.Courses[course] = true
+	}
+	switch c.Kind {
+	case Module:
+		w.Modules[Key{course, c.ModuleID}] = true
+	case Course:
+		w.Finishes[course] = true
+	case Score:
+		w.Scores[Key{course, c.ActivityID}] = true
+	case Badge:
+		w.Badges[c.BadgeID] = true
+	}
+}
 
 // Evidence is what is known of a person. Where somebody is in several sections of a
 // course, what is done in any of them counts.

@@ -62,9 +62,11 @@ func TestStagesAreReachedInOrder_B5(t *testing.T) {
 		_, more := p.Next(s)
 		assert.Equal(t, !s.Finished, more, name)
 	}
-	courses, badges := p.Watches()
-	assert.Equal(t, []string{"prop", "soil"}, courses)
-	assert.Equal(t, []string{"tools"}, badges)
+	w := progression.Watching(p)
+	assert.Equal(t, progression.Watch{
+		Own: map[string]bool{"prop": true}, Courses: map[string]bool{"prop": true, "soil": true}, Finishes: map[string]bool{"prop": true, "soil": true},
+		Modules: map[key]bool{{"prop", "seeds"}: true, {"prop", "grafts"}: true}, Scores: map[key]bool{{"prop", "check"}: true}, Badges: map[string]bool{"tools": true},
+	}, w)
 }
 
 // Whatever comes on top never takes a stage away; what changes between two standings
