@@ -87,6 +87,9 @@ func previewOutline(ctx context.Context, cmd *cli.Command, c *client.Client, cou
 		return err
 	}
 	say(cmd, "%s with progress; the course would become done for %d and be open again for %d. Nothing was changed.", peopleCount(p.People), p.Completes, p.Reopens)
+	for _, text := range p.Misses {
+		say(cmd, "▲ Not in it any more: %s.", text)
+	}
 	return tableOf(p.Touched, "Nothing would change for anybody.", []string{"person", "section", "before", "after", "done", "open again"}, func(t api.OutlineTouch) []string {
 		return []string{t.Person, t.Section, fmt.Sprint(t.Before, " %"), fmt.Sprint(t.After, " %"), strings.Join(t.Completed, ", "), strings.Join(t.Reopened, ", ")}
 	}).print(cmd)

@@ -88,6 +88,7 @@ func outline(b *browser) {
 	b.click("Whom would it complete or reopen?")
 	b.sees("the course would become done for 1 and be open again for 0")
 	b.sees("Tamsin Trial, Propagation A: 60 % → 100 %")
+	b.sees("▲ Not in it any more: the stage First graft of Propagator asks for Grafting.")
 	b.picture("outline")
 	b.open("/outlines") // and leaves it as it is
 	b.sees("5 activities")

@@ -102,6 +102,12 @@ func (tx *Tx) Revoke(ctx context.Context, a *Award) (ok bool, err error) {
 	return done.RowsAffected == 1, known(done.Error, "revoking the award")
 }
 
+// LastAwardNumber is the highest number that was given out.
+func (s *Store) LastAwardNumber(ctx context.Context) (n int64, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT last_value FROM award_numbers`).Scan(&n)
+	return n, known(err, "looking at the awards' numbers")
+}
+
 // RevokedNumbers lists the numbers from one up to another of the awards of an issuer
 // that are revoked.
 func (s *Store) RevokedNumbers(ctx context.Context, issuerID string, from, to int64) ([]int64, error) {

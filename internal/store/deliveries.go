@@ -98,9 +98,9 @@ func (s *Store) Delivery(ctx context.Context, id string) (d Delivery, err error)
 
 // DeliveryFilter narrows a list of deliveries; empty fields do not.
 type DeliveryFilter struct {
-	EventID, RuleID, OfferID, PersonID, SectionID, ConnectionID, State, Before string
-	Since, Until                                                               time.Time // made at or after, made before
-	Limit                                                                      int
+	EventID, RuleID, OfferID, ProgressionID, PersonID, SectionID, ConnectionID, State, Before string
+	Since, Until                                                                              time.Time // made at or after, made before
+	Limit                                                                                     int
 }
 
 // where gives the conditions of the filter over deliveries d.
@@ -109,6 +109,7 @@ func (f DeliveryFilter) where() (conditions []string, args []any) {
 		{"d.event_id = ?", f.EventID},
 		{"d.rule_id = ?", f.RuleID},
 		{"d.offer_id = ?", f.OfferID},
+		{"d.progression_id = ?", f.ProgressionID},
 		{"d.person_id = ?", f.PersonID},
 		{"d.section_id = ?", f.SectionID},
 		{"d.connection_id = ?", f.ConnectionID},

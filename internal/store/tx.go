@@ -117,7 +117,7 @@ const liveChannel = "kanban_live"
 // busy are the topics of which there may be thousands a second. They are announced
 // together, shortly after: announcing in a transaction makes all commits wait for each
 // other.
-var busy = map[string]bool{"event": true, "delivery": true}
+var busy = map[string]bool{"event": true, "delivery": true, "progression": true}
 
 // soonAfter is how long announcements of busy topics are gathered.
 const soonAfter = 200 * time.Millisecond

@@ -21,15 +21,16 @@ type eventsInput struct {
 
 type deliveriesInput struct {
 	Paging
-	Event      string    `query:"event" doc:"Id of an event"`
-	Rule       string    `query:"rule" doc:"Id of a rule"`
-	State      string    `query:"state" doc:"planned, queued, retrying, delivered, waiting, skipped or stopped"`
-	Person     string    `query:"person" doc:"Id of a person"`
-	Section    string    `query:"section" doc:"Id of a section"`
-	Connection string    `query:"connection" doc:"Id of a connection"`
-	Offer      string    `query:"offer" doc:"Id of an offer"`
-	Since      time.Time `query:"since" doc:"Made at or after then"`
-	Until      time.Time `query:"until" doc:"Made before then"`
+	Event       string    `query:"event" doc:"Id of an event"`
+	Rule        string    `query:"rule" doc:"Id of a rule"`
+	State       string    `query:"state" doc:"planned, queued, retrying, delivered, waiting, skipped or stopped"`
+	Person      string    `query:"person" doc:"Id of a person"`
+	Section     string    `query:"section" doc:"Id of a section"`
+	Connection  string    `query:"connection" doc:"Id of a connection"`
+	Offer       string    `query:"offer" doc:"Id of an offer"`
+	Progression string    `query:"progression" doc:"Id of a progression"`
+	Since       time.Time `query:"since" doc:"Made at or after then"`
+	Until       time.Time `query:"until" doc:"Made before then"`
 }
 
 type cartridgeInput struct {
@@ -45,7 +46,7 @@ func (s *Server) events(a huma.API) {
 	})
 	handle(a, "events", "GET /deliveries list-deliveries List deliveries, the newest first", func(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
 		all, err := s.Store.Deliveries(ctx, store.DeliveryFilter{
-			EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, PersonID: in.Person, SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until, Before: in.Cursor, Limit: in.Limit,
+			EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, ProgressionID: in.Progression, PersonID: in.Person, SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until, Before: in.Cursor, Limit: in.Limit,
 		})
 		return api.Page[api.Delivery]{Items: each(all, delivery), Next: last(all, in.Limit, func(d store.ListedDelivery) string { return d.ID })}, err
 	})

@@ -29,7 +29,7 @@ func (s *Server) outlines(a huma.API) {
 		p, err := s.Reacting.PreviewOutline(ctx, in.ID, in.Body)
 		return api.OutlinePreview{
 			People: p.People, Completes: p.Completes, Reopens: p.Reopens,
-			Touched: each(p.Touched, func(t reacting.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
+			Misses: append([]string{}, p.Misses...), Touched: each(p.Touched, func(t reacting.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
 		}, err
 	})
 	handle(a, "courses", "GET /verbs list-verbs What platforms' verbs mean: the default ones and the institution's own, which win", func(ctx context.Context, _ *struct{}) (api.Verbs, error) {

@@ -2953,6 +2953,8 @@ export interface components {
              * @description For whom the course would become done
              */
             completes: number;
+            /** @description Stages and rules that are about something which would not be in the outline any more */
+            misses: string[];
             /**
              * Format: int64
              * @description With progress in the course
@@ -5120,6 +5122,8 @@ export interface operations {
                 connection?: string;
                 /** @description Id of an offer */
                 offer?: string;
+                /** @description Id of a progression */
+                progression?: string;
                 /** @description Made at or after then */
                 since?: string;
                 /** @description Made before then */

@@ -62,6 +62,13 @@ func (s *Service) StatusList(ctx context.Context, issuerID, number string) (stri
 	if err != nil || list < 0 || strconv.FormatInt(list, 10) != number {
 		return "", store.ErrNotFound
 	}
+	highest, err := s.Store.LastAwardNumber(ctx)
+	if err != nil {
+		return "", err
+	}
+	if list > highest/badge.Entries {
+		return "", store.ErrNotFound // nothing stands there yet
+	}
 	issuer, key, err := s.issuer(ctx, issuerID)
 	if err != nil {
 		return "", err

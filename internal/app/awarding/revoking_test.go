@@ -74,7 +74,7 @@ func TestRevokedIsSeenByAnyone_B3(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, c.Problem, "does not say")
 
-	for _, list := range []string{"-1", "00", "x", "+1"} {
+	for _, list := range []string{"-1", "00", "x", "+1", "1"} {
 		_, err := w.Awarding.StatusList(t.Context(), b.IssuerID, list)
 		assert.ErrorIs(t, err, store.ErrNotFound, list)
 	}

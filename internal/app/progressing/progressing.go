@@ -199,16 +199,17 @@ func (w words) says(p store.Progression, c progression.Criterion) string {
 	if course != p.CourseID {
 		elsewhere = " of " + cmp.Or(w.courses[course], "a course that is gone")
 	}
+	const lost = ", which is not in the outline any more"
 	e := w.editions[course]
 	switch c.Kind {
 	case progression.Module:
-		return fmt.Sprintf("finish the module %s%s", cmp.Or(moduleTitle(e, c.ModuleID), c.ModuleID), elsewhere)
+		return fmt.Sprintf("finish the module %s%s", cmp.Or(moduleTitle(e, c.ModuleID), c.ModuleID+lost), elsewhere)
 	case progression.Course:
 		return fmt.Sprintf("finish the course %s", cmp.Or(w.courses[course], "that is gone"))
 	case progression.Badge:
 		return fmt.Sprintf("hold the badge %s", cmp.Or(w.badges[c.BadgeID], "that is gone"))
 	}
-	return fmt.Sprintf("score at least %.4g %% in %s%s", 100*c.AtLeast, cmp.Or(activityTitle(e, c.ActivityID), c.ActivityID), elsewhere)
+	return fmt.Sprintf("score at least %.4g %% in %s%s", 100*c.AtLeast, cmp.Or(activityTitle(e, c.ActivityID), c.ActivityID+lost), elsewhere)
 }
 
 // StageTakes says in words what a stage takes and gives.

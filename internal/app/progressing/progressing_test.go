@@ -311,6 +311,28 @@ func TestRulesReactToStages_E1(t *testing.T) {
 	assert.Len(t, tasks(), 2, "and done again when it is reached again")
 }
 
+// Another outline says beforehand which stages and rules lose what they are about, and
+// afterwards a stage says so itself.
+func TestOutlineNamesWhatStagesLose_E2(t *testing.T) {
+	w := newWorld(t)
+	p := w.on(w.gardener())
+	w.Rule(rule.Draft{Name: "Cheer", Trigger: "module.completed", Scope: rule.Scope{Module: "m1"}, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
+	w.told("stu-001 a1 completed", "stu-001 a2 passed 0.9")
+	o, err := w.Store.Outline(t.Context(), w.course)
+	require.NoError(t, err)
+	o.Modules = o.Modules[1:]
+	v, err := w.Reacting.PreviewOutline(t.Context(), w.course, o)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"the rule Cheer is only for Seeds", "the stage Grafter of Gardener asks for Check", "the stage Sower of Gardener asks for Seeds"}, v.Misses)
+	require.NoError(t, w.Reacting.SetOutline(t.Context(), "Maud", w.course, o))
+	w.Follow()
+	assert.Equal(t, []string{"reached Sower Ada Alder", "reopened Sower Ada Alder"}, w.stages())
+	assert.Equal(t, []string{"Seeds"}, w.held("stu-001"), "the badge is for a person to decide")
+	takes, err := w.Progressing.Takes(t.Context(), p)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"finish the module m1, which is not in the outline any more"}, takes[0].Criteria)
+}
+
 func TestWhatAProgressionRefersToIsChecked(t *testing.T) {
 	w := newWorld(t)
 	soil := w.Section("SOIL-A").CourseID

@@ -15,6 +15,7 @@ import (
 	"unicode"
 
 	"kanban/internal/core/learning"
+	"kanban/internal/core/progression"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
@@ -169,6 +170,9 @@ type OutlinePreview struct {
 	Completes int // people for whom the course would become done
 	Reopens   int // people for whom it would be open again
 	Touched   []OutlineTouch
+	// Misses are the stages and rules that are about something which would not be in the
+	// outline any more.
+	Misses []string
 }
 
 // OutlineTouch is what would change for one person in one section.
@@ -201,7 +205,11 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 		}
 	}
 	title["/"] = "the course"
-	out := OutlinePreview{}
+	misses, err := s.misses(ctx, courseID, now, o)
+	if err != nil {
+		return OutlinePreview{}, err
+	}
+	out := OutlinePreview{Misses: misses}
 	known := s.newKnown()
 	for after := (store.Standing{}); ; {
 		list, err := s.Store.Outdated(ctx, courseID, version+1, after, 1000)
@@ -244,6 +252,51 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 			out.Touched = append(out.Touched, t)
 		}
 	}
+}
+
+// misses says which stages and rules that are on are about a module or an activity of a
+// course that another outline would not have any more.
+func (s *Service) misses(ctx context.Context, courseID string, now, next learning.Outline) (out []string, err error) {
+	modules, activities := map[string]string{}, map[string]string{} // titles of what goes
+	for _, m := range now.Modules {
+		modules[m.ID] = cmp.Or(m.Title, m.ID)
+		for _, a := range m.All() {
+			activities[a.ID] = cmp.Or(a.Title, a.ID)
+		}
+	}
+	for _, m := range next.Modules {
+		delete(modules, m.ID)
+		for _, a := range m.All() {
+			delete(activities, a.ID)
+		}
+	}
+	progressions, err := s.Store.ProgressionsOn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range progressions {
+		ladder := p.Ladder()
+		for _, stage := range p.Stages {
+			for _, c := range stage.Criteria {
+				lost := modules[c.ModuleID]
+				if c.Kind == progression.Score {
+					lost = activities[c.ActivityID]
+				}
+				if lost != "" && ladder.Of(c) == courseID {
+					out = append(out, fmt.Sprintf("the stage %s of %s asks for %s", stage.Title, p.Name, lost))
+				}
+			}
+		}
+	}
+	rules, err := s.Store.RulesOn(ctx)
+	for _, r := range rules {
+		elsewhere := r.Scope.Course != "" && r.Scope.Course != courseID
+		if lost := cmp.Or(modules[r.Scope.Module], activities[r.Scope.Activity]); lost != "" && !elsewhere {
+			out = append(out, fmt.Sprintf("the rule %s is only for %s", r.Name, lost))
+		}
+	}
+	slices.Sort(out)
+	return out, err
 }
 
 // learn adds activities that are in no outline to the outline of their course, where

@@ -16,6 +16,7 @@ type OutlinePreview struct {
 	Completes int            `json:"completes" doc:"For whom the course would become done"`
 	Reopens   int            `json:"reopens" doc:"For whom it would be open again"`
 	Touched   []OutlineTouch `json:"touched" doc:"At most 500 people for whom anything changes"`
+	Misses    []string       `json:"misses" doc:"Stages and rules that are about something which would not be in the outline any more"`
 }
 
 // OutlineTouch is what would change for one person in one section.

@@ -139,6 +139,7 @@ function edited() {
           >{{ previewed.people }} people have progress; the course would become done for
           {{ previewed.completes }} and be open again for {{ previewed.reopens }}.</b
         >
+        <p v-for="text in previewed.misses" :key="text" class="lost">▲ Not in it any more: {{ text }}.</p>
         <p v-for="t in previewed.touched.slice(0, 20)" :key="t.personId + t.section">
           {{ t.person }}, {{ t.section }}: {{ t.before }} % → {{ t.after }} %
           <span class="faint"
@@ -152,6 +153,11 @@ function edited() {
 </template>
 
 <style scoped>
+.lost {
+  color: var(--signal);
+  font-weight: 600;
+}
+
 .two {
   display: grid;
   grid-template-columns: 14rem minmax(0, 1fr);
