@@ -11,6 +11,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
+
+	"kanban/internal/scenario"
 )
 
 // browser is a headless Chromium with a fresh profile.
@@ -59,6 +61,17 @@ func ask[T any](b *browser, a chromedp.Action[T]) T {
 		b.t.Fatalf("%v; the page says:\n%s", err, text)
 	}
 	return value
+}
+
+// browse signs the administrator in and goes to a page.
+func (w *world) browse(path string) *browser {
+	w.t.Helper()
+	b := newBrowser(w.t, w.service.Address)
+	b.open("/sign-in?then=" + path)
+	b.fill("email", scenario.Email)
+	b.fill("password", scenario.Password)
+	b.click("Sign in")
+	return b
 }
 
 // open goes to a page of the service.

@@ -290,6 +290,18 @@ func (w *world) cli(env []string, args ...string) (out string, code int) {
 	return string(text), cmd.ProcessState.ExitCode()
 }
 
+// expecting gives a function that runs the command line, which must end with a code and
+// say a text, and gives all that it said.
+func (w *world) expecting(env []string) func(code int, want string, args ...string) string {
+	return func(code int, want string, args ...string) string {
+		w.t.Helper()
+		out, got := w.cli(env, args...)
+		require.Equal(w.t, code, got, "kanban %s\n%s", strings.Join(args, " "), out)
+		require.Contains(w.t, out, want, "kanban %s", strings.Join(args, " "))
+		return out
+	}
+}
+
 // signIn keeps a token for the command line.
 func (w *world) signIn(env []string) {
 	w.t.Helper()
@@ -304,13 +316,7 @@ func TestCommandLine(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect)
 	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
-	expect := func(code int, want string, args ...string) string {
-		t.Helper()
-		out, got := w.cli(env, args...)
-		assert.Equal(t, code, got, "kanban %s\n%s", strings.Join(args, " "), out)
-		assert.Contains(t, out, want, "kanban %s", strings.Join(args, " "))
-		return out
-	}
+	expect := w.expecting(env)
 	expect(1, "sign in first", "sections", "list")
 	w.signIn(env)
 

@@ -162,13 +162,7 @@ func TestCommandLineForPeople(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister, w.Pair, w.FirstRun)
 	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir(), "KANBAN_TOKEN=" + w.freshToken()}
-	expect := func(code int, want string, args ...string) string {
-		t.Helper()
-		out, got := w.cli(env, args...)
-		assert.Equal(t, code, got, "kanban %s\n%s", strings.Join(args, " "), out)
-		assert.Contains(t, out, want, "kanban %s", strings.Join(args, " "))
-		return out
-	}
+	expect := w.expecting(env)
 	chat := scenario.WorkspaceName
 	expect(0, "preview learner", "matching", "show", chat)
 	expect(0, "Nothing was saved", "matching", "edit", chat, "--domain", "old.fernmoor.example=fernmoor.example", "--leave-out", "Trial:user-name=ada.*")

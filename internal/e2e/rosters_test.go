@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/client"
-	"kanban/internal/scenario"
 	"kanban/internal/wire/api"
 )
 
@@ -19,11 +18,7 @@ import (
 func TestConsoleRosters(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister, w.Pair, w.FirstRun)
-	b := newBrowser(t, w.service.Address)
-	b.open("/sign-in")
-	b.fill("email", scenario.Email)
-	b.fill("password", scenario.Password)
-	b.click("Sign in")
+	b := w.browse("/board")
 	b.sees("things need a person today")
 
 	acknowledge(b)

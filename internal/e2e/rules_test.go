@@ -22,11 +22,7 @@ import (
 func TestConsoleRules(t *testing.T) {
 	w := newWorld(t)
 	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
-	b := newBrowser(t, w.service.Address)
-	b.open("/sign-in?then=/access")
-	b.fill("email", scenario.Email)
-	b.fill("password", scenario.Password)
-	b.click("Sign in")
+	b := w.browse("/access")
 	b.sees("A place in Propagation")
 	b.sees("● go together")
 	require.NoError(t, w.form(t, w.At.Shop+"/orders", "offer", "garden-gloves", "name", "Gus Gloves", "email", "gus@elsewhere.example"))
@@ -182,13 +178,7 @@ func TestCommandLineRules(t *testing.T) {
 	w.to(w.Connect, w.ReadRegister)
 	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
 	w.signIn(env)
-	expect := func(code int, want string, args ...string) string {
-		t.Helper()
-		out, got := w.cli(env, args...)
-		require.Equal(t, code, got, "kanban %s\n%s", strings.Join(args, " "), out)
-		require.Contains(t, out, want, "kanban %s", strings.Join(args, " "))
-		return out
-	}
+	expect := w.expecting(env)
 	folder := t.TempDir()
 	expect(0, "assessment", "courses", "outline", "PROP", w.At.Platform+"/courses/propagation/imsmanifest.xml", "--prefix", w.At.Platform+"/activities/")
 	table := expect(0, "module,module title,activity", "courses", "show", "PROP")

@@ -21,11 +21,7 @@ import (
 func TestConsoleStages(t *testing.T) {
 	w := newWorld(t)
 	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
-	b := newBrowser(t, w.service.Address)
-	b.open("/sign-in?then=/progressions")
-	b.fill("email", scenario.Email)
-	b.fill("password", scenario.Password)
-	b.click("Sign in")
+	b := w.browse("/progressions")
 	b.sees("First cuttings → Badge in hand → First graft → Course and badge")
 	b.sees("1 of 38")
 	b.click(scenario.ProgressionName)
@@ -104,13 +100,7 @@ func TestCommandLineStages(t *testing.T) {
 	w.to(w.Connect, w.ReadRegister, w.Pair, w.FirstRun, w.SecondRun, w.Mend, w.MakeRules, w.Join, w.Learn)
 	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
 	w.signIn(env)
-	expect := func(code int, want string, args ...string) string {
-		t.Helper()
-		out, got := w.cli(env, args...)
-		require.Equal(t, code, got, "kanban %s\n%s", strings.Join(args, " "), out)
-		require.Contains(t, out, want, "kanban %s", strings.Join(args, " "))
-		return out
-	}
+	expect := w.expecting(env)
 	expect(0, "There is no progression yet", "progressions", "list")
 	made := []string{"progressions", "add", "Gardener", "--course", "PROP", "--stage", "Cutter: module Cuttings; score Cuttings: what do you know? 80", "--stage", "Helper: badge Cuttings", "--stage", "Through: course", "--optional", "Helper"}
 	expect(2, "is no criterion", "progressions", "add", "X", "--course", "PROP", "--stage", "Sower: grow")

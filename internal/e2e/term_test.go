@@ -23,11 +23,7 @@ import (
 func TestConsoleTerm(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
-	b := newBrowser(t, w.service.Address)
-	b.open("/sign-in?then=/sections")
-	b.fill("email", scenario.Email)
-	b.fill("password", scenario.Password)
-	b.click("Sign in")
+	b := w.browse("/sections")
 
 	linkSets(b)
 	pairMany(b)
@@ -136,12 +132,7 @@ func TestCommandLineTerm(t *testing.T) {
 	w.to(w.Connect, w.ReadRegister)
 	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
 	w.signIn(env)
-	expect := func(code int, want string, args ...string) {
-		t.Helper()
-		out, got := w.cli(env, args...)
-		assert.Equal(t, code, got, "kanban %s\n%s", strings.Join(args, " "), out)
-		assert.Contains(t, out, want, "kanban %s", strings.Join(args, " "))
-	}
+	expect := w.expecting(env)
 	post := func(path string, values ...string) {
 		t.Helper()
 		form := url.Values{}
