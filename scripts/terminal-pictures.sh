@@ -23,16 +23,18 @@ for _ in $(seq 300); do grep -q 'Look around' "$work/demo.txt" && break; sleep 0
 export XDG_CONFIG_HOME="$work" PATH="$PWD/bin:$PATH" DISPLAY=:97
 echo grow-more-plants | kanban sign-in --address http://127.0.0.1:7790 --email maud@fernmoor.example >/dev/null
 
-# shoot NAME COMMAND...: runs a command in a terminal window and keeps a picture of it.
+# shoot NAME SHOWN COMMAND...: runs a command in a terminal window, behind the prompt and
+# what is shown as typed, and keeps a picture of it.
 shoot() {
-  local name=$1; shift
-  printf '#!/bin/bash\nprintf "\\033[1m$ %%s\\033[0m\\n" %q\n%s\nsleep 5\n' "$*" "$*" >"$work/$name.sh"
+  local name=$1 shown=$2; shift 2
+  printf '#!/bin/bash\nprintf "\\033[1m$ %%s\\033[0m\\n" %q\n%s\nsleep 5\n' "$shown" "$*" >"$work/$name.sh"
   xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 157x46+0+0 -bg '#fffdf8' -fg '#21281e' -e bash "$work/$name.sh" & local term=$!
   sleep 3
   import -window root "$folder/$name.png"
   kill "$term" 2>/dev/null || true
 }
 
-# The demo's account is as long as a page: its end is shown.
-shoot terminal-demo "cd $work; tail -n 43 demo.txt"
-shoot terminal-run 'kanban pairings run PROP-A; echo; kanban explain address-shared; echo; kanban rules list; echo; kanban events list --limit 8'
+# The demo's account is longer than a page: its end is shown.
+shoot terminal-demo 'make demo' "echo '   …'; echo; sed -n '/^14\./,\$p' $work/demo.txt"
+run='kanban pairings run PROP-A; echo; kanban progressions group Propagator; echo; kanban rules list; echo; kanban events list --limit 8'
+shoot terminal-run "$run" "$run"

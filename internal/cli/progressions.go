@@ -251,11 +251,15 @@ func showGroup(ctx context.Context, cmd *cli.Command) error {
 		if g.People > 0 {
 			bar = strings.Repeat("█", (s.Reached*20+g.People/2)/g.People)
 		}
-		return []string{title, fmt.Sprint(s.Reached), bar, fmt.Sprint(s.At), strings.Join(s.Takes, "; ")}
+		takes := strings.Join(s.Takes, "; ")
+		if s.Badge != "" {
+			takes += "; gives the badge " + s.Badge
+		}
+		return []string{title, fmt.Sprint(s.Reached), bar, fmt.Sprint(s.At), takes}
 	}).print(cmd); err != nil {
 		return err
 	}
-	say(cmd, "%s; %d never opened the course, %d are through.", peopleCount(g.People), g.NotOpened, g.Finished)
+	say(cmd, "%s; %d never opened the course, %d came through.", peopleCount(g.People), g.NotOpened, g.Finished)
 	return nil
 }
 

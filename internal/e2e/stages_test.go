@@ -118,7 +118,7 @@ func TestCommandLineStages(t *testing.T) {
 		out, _ := w.cli(env, "progressions", "people", "Gardener", "--reached", "Helper")
 		return strings.Contains(out, "Tamsin Trial")
 	})
-	expect(0, "never opened the course, 0 are through", "progressions", "group", "Gardener")
+	expect(0, "never opened the course, 0 came through", "progressions", "group", "Gardener")
 	expect(0, "12 people; 12 never opened", "progressions", "group", "Gardener", "--section", "PROP-B")
 	expect(0, "Ada Alder", "progressions", "people", "Gardener", "--state", "not-opened", "--missing", "Cutter")
 	expect(0, "Nobody fits", "progressions", "people", "Gardener", "--state", "finished")

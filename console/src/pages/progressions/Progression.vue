@@ -148,7 +148,7 @@ const remove = useMutation({
         type="button"
         class="line"
         :class="{ here: chosen?.state === 'finished' }"
-        @click="chosen = { title: 'who are through', state: 'finished' }"
+        @click="chosen = { title: 'who came through', state: 'finished' }"
       >
         <span class="title">Through</span>
         <span class="bar"><i :style="{ width: `${share(g.finished)}%` }" /></span>
