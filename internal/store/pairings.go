@@ -217,6 +217,18 @@ func (s *Store) Preview(ctx context.Context, id string) (p Preview, err error) {
 	return p, known(err, "finding the preview")
 }
 
+// ForgetPreviews removes the previews made before a time by which no run goes. What
+// they came to is in the runs.
+func (s *Store) ForgetPreviews(ctx context.Context, before time.Time) error {
+	for {
+		tag, err := s.Pool.Exec(ctx, `DELETE FROM previews WHERE id IN (SELECT p.id FROM previews p WHERE p.created_at < $1
+			AND NOT EXISTS (SELECT 1 FROM runs r WHERE r.preview_id = p.id AND r.finished_at IS NULL) LIMIT $2)`, before, deletedAtOnce)
+		if err != nil || tag.RowsAffected() < deletedAtOnce {
+			return known(err, "removing old previews")
+		}
+	}
+}
+
 // Place notes that Kanban put a person into the pairing's target.
 func (tx *Tx) Place(ctx context.Context, pairingID, remoteID, personID, name string) error {
 	_, err := tx.PGX.Exec(ctx, `INSERT INTO placements (pairing_id, remote_id, person_id, name) VALUES ($1, $2, $3, $4)

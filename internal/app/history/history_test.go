@@ -8,6 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/app/history"
+	"kanban/internal/app/pairing"
+	"kanban/internal/apptest"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
@@ -80,4 +82,40 @@ func TestHistoryGoesByTheMonth(t *testing.T) {
 	shown, err = h.Show(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, first.AddDate(0, -4, 0).Format("2006-01"), names(shown)[0], "the next month has begun")
+}
+
+// A preview goes after a month, unless a run is still to go by it.
+func TestOldPreviewsGo(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: w.Workspace().ID})
+	require.NoError(t, err)
+	old, err := w.Syncing.Preview(t.Context(), p.ID)
+	require.NoError(t, err)
+	queued, err := w.Syncing.Preview(t.Context(), p.ID)
+	require.NoError(t, err)
+	run, err := w.Syncing.Start(t.Context(), "test", queued.ID, false)
+	require.NoError(t, err)
+	fresh := func() (ids []string) {
+		for _, id := range []string{old.ID, queued.ID} {
+			if _, err := w.Store.Preview(t.Context(), id); err == nil {
+				ids = append(ids, id)
+			} else {
+				require.ErrorIs(t, err, store.ErrNotFound)
+			}
+		}
+		return ids
+	}
+	now := time.Now()
+	h := &history.Service{Store: w.Store, Now: func() time.Time { return now }}
+	require.NoError(t, h.Tend(t.Context()))
+	assert.Equal(t, []string{old.ID, queued.ID}, fresh())
+	now = now.AddDate(0, 0, 31)
+	require.NoError(t, h.Tend(t.Context()))
+	assert.Equal(t, []string{queued.ID}, fresh())
+	require.NoError(t, w.Syncing.Work(t.Context(), run.ID, true), "the run that was queued goes by its preview")
+	require.NoError(t, h.Tend(t.Context()))
+	assert.Empty(t, fresh())
+	_, err = w.Syncing.Start(t.Context(), "test", old.ID, false)
+	assert.ErrorContains(t, err, "make one first")
 }
