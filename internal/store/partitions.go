@@ -37,7 +37,8 @@ func timeOf(id uuid.UUID) time.Time {
 	return time.UnixMilli(int64(ms)).UTC()
 }
 
-func monthOf(at time.Time) time.Time {
+// MonthOf is the first moment of the month of a time, in UTC.
+func MonthOf(at time.Time) time.Time {
 	at = at.UTC()
 	return time.Date(at.Year(), at.Month(), 1, 0, 0, 0, 0, time.UTC)
 }
@@ -54,13 +55,13 @@ func (s *Store) EnsurePartitions(ctx context.Context, now time.Time) error {
 		if err := s.Pool.QueryRow(ctx, `SELECT `+p.column+`::text FROM `+p.table+`_rest ORDER BY `+p.column+` LIMIT 1`).Scan(&earliest); err != nil && err != pgx.ErrNoRows {
 			return known(err, "looking at the partitions")
 		}
-		month := monthOf(now)
+		month := MonthOf(now)
 		if earliest != nil {
 			if id, err := uuid.Parse(*earliest); err == nil && timeOf(id).Before(month) && timeOf(id).Year() >= 2020 {
-				month = monthOf(timeOf(id))
+				month = MonthOf(timeOf(id))
 			}
 		}
-		for last := monthOf(now).AddDate(0, monthsAhead, 0); !month.After(last); month = month.AddDate(0, 1, 0) {
+		for last := MonthOf(now).AddDate(0, monthsAhead, 0); !month.After(last); month = month.AddDate(0, 1, 0) {
 			if err := s.ensurePartition(ctx, p.table, p.column, month); err != nil {
 				return fmt.Errorf("making the partition %s: %w", partitionName(p.table, month), err)
 			}

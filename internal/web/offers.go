@@ -45,8 +45,8 @@ func (s *Server) offers(a huma.API) {
 		return s.Offering.Remove(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "access", "POST /connections/{id}/meaning try-meaning Try what a service's expressions make of the latest events that it reported", func(ctx context.Context, in *withID[api.MeaningTry]) (api.Meaning, error) {
-		mapping, list, wrong, err := s.Offering.TryMapping(ctx, in.ID, in.Body.Values)
-		return api.Meaning{Mapping: mapping, Wrong: wrong, Examples: each(list, meaningExample)}, err
+		t, err := s.Offering.TryMapping(ctx, in.ID, in.Body.Values)
+		return api.Meaning{Mapping: t.Mapping, Wrong: t.Wrong, Examples: each(t.Examples, meaningExample)}, err
 	})
 	handle(a, "access", "GET /sides list-sides Access and enrolment side by side", func(ctx context.Context, in *sidesInput) ([]api.Side, error) {
 		all, err := s.Offering.Sides(ctx, in.Offer)

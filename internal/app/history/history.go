@@ -122,7 +122,5 @@ func (s *Service) Tend(ctx context.Context) error {
 	if problem != nil || months == 0 {
 		return errors.Join(err, problem)
 	}
-	now := s.Now().UTC()
-	first := time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, time.UTC)
-	return errors.Join(err, s.Store.Drop(ctx, first.AddDate(0, -months, 0)))
+	return errors.Join(err, s.Store.Drop(ctx, store.MonthOf(s.Now()).AddDate(0, -months, 0)))
 }

@@ -34,38 +34,44 @@ const (
 // examples is how many of the latest events a mapping is tried on.
 const examples = 20
 
+// Tried is what expressions make of the latest events of a service.
+type Tried struct {
+	Mapping  map[string]string
+	Wrong    map[string]string // by expression: why it cannot be used at all
+	Examples []Example
+}
+
 // TryMapping says what expressions would make of the latest events of a service; those
-// that are not given stay as they are. wrong says, by expression, why one cannot be
-// used at all. Nothing is changed.
-func (s *Service) TryMapping(ctx context.Context, connectionID string, values map[string]string) (mapping map[string]string, list []Example, wrong map[string]string, err error) {
+// that are not given stay as they are. Nothing is changed.
+func (s *Service) TryMapping(ctx context.Context, connectionID string, values map[string]string) (out Tried, err error) {
 	c, err := s.Store.Connection(ctx, connectionID)
 	if err != nil {
-		return nil, nil, nil, err
+		return out, err
 	}
 	if c.Kind != adapter.KindEvents {
-		return nil, nil, nil, refusal.Invalid("id", "%s reports no events; a mapping belongs to a connection of kind %s", c.Name, adapter.KindEvents)
+		return out, refusal.Invalid("id", "%s reports no events; a mapping belongs to a connection of kind %s", c.Name, adapter.KindEvents)
 	}
-	mapping, wrong = map[string]string{}, map[string]string{}
+	out = Tried{Mapping: map[string]string{}, Wrong: map[string]string{}}
 	for _, name := range rule.MappingNames {
-		mapping[name] = c.Settings[name]
+		out.Mapping[name] = c.Settings[name]
 	}
 	for _, name := range slices.Sorted(maps.Keys(values)) {
 		if !slices.Contains(rule.MappingNames, name) {
-			return nil, nil, nil, refusal.Invalid("values."+name, "there is no such expression; use %s", strings.Join(rule.MappingNames, ", "))
+			return out, refusal.Invalid("values."+name, "there is no such expression; use %s", strings.Join(rule.MappingNames, ", "))
 		}
-		mapping[name] = strings.TrimSpace(values[name])
+		out.Mapping[name] = strings.TrimSpace(values[name])
 	}
-	for name, text := range mapping {
+	for name, text := range out.Mapping {
 		if err := s.Expressions.CheckMapping(name, text); err != nil {
-			wrong[name] = err.Error()
+			out.Wrong[name] = err.Error()
 		}
 	}
 	events, err := s.Store.ReportedBy(ctx, connectionID, examples)
 	if err != nil {
-		return nil, nil, nil, err
+		return out, err
 	}
 	for _, e := range events {
-		x := Example{Event: e, Said: s.Expressions.Read(mapping, e.Data), Places: rule.Places(e.Data)}
+		x := Example{Event: e, Said: s.Expressions.Read(out.Mapping, e.Data), Places: rule.Places(e.Data)}
 		switch {
 		case x.Starts && x.Ends:
 			x.Means = Unclear
@@ -77,11 +83,11 @@ func (s *Service) TryMapping(ctx context.Context, connectionID string, values ma
 			x.Means = Nothing
 		}
 		if err := s.recognise(ctx, c.ID, &x); err != nil {
-			return nil, nil, nil, err
+			return out, err
 		}
-		list = append(list, x)
+		out.Examples = append(out.Examples, x)
 	}
-	return mapping, list, wrong, nil
+	return out, nil
 }
 
 // recognise finds whom an example is about and to which offer it leads.
