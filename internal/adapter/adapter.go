@@ -39,6 +39,12 @@ const (
 	KindPickup    = "oneroster-delta"
 )
 
+// What becomes of a batch of statements in which some are faulty.
+const (
+	RefuseAll  = "refuse all"
+	TakeOthers = "take the others"
+)
+
 // Capability is something a connection can do for Kanban.
 type Capability string
 
@@ -121,6 +127,7 @@ var Kinds = []Kind{
 		[]Field{
 			{Name: "key", Title: "Key", Help: "The user name under which the platform reports", Made: true},
 			{Name: "secret", Title: "Secret", Help: "The password under which the platform reports", Secret: true, Made: true},
+			{Name: "faulty", Title: "A faulty statement in a batch", Help: "Whether it refuses its whole batch, as the standard says, or the others are taken without it; the answer names each faulty one either way", Default: RefuseAll, Options: []string{RefuseAll, TakeOthers}, Rare: true},
 		},
 		[]Capability{LearningEventsIn},
 	},

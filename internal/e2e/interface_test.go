@@ -275,6 +275,32 @@ func TestAPI(t *testing.T) {
 		require.Equal(t, 200, status, text)
 		assert.Equal(t, 404, get("/xapi/statements?statementId="+one, &got))
 		assert.Equal(t, 200, get("/xapi/statements?voidedStatementId="+one, &got))
+
+		// A batch with faults: whole or not at all, unless both sides agreed to take the others.
+		fresh := strings.Replace(statement, "8f", "5b", 1)
+		batch := "[" + strings.Join([]string{`{"actor":{}}`, fresh, strings.Replace(statement, "completed", "failed", 1), `{"id":"x"}`}, ",") + "]"
+		type refused struct {
+			Errors []struct{ Index int }
+			Stored map[string]string
+		}
+		answered := func(want int) (r refused) {
+			status, text := send(batch, made["secret"], "1.0.3")
+			require.Equal(t, want, status, text)
+			require.NoError(t, json.Unmarshal([]byte(text), &r))
+			return r
+		}
+		r := answered(400)
+		assert.Len(t, r.Errors, 2, "every fault is named by its place")
+		assert.Empty(t, r.Stored)
+		assert.NotContains(t, all(""), "5b")
+		_, err := client.Send[api.Connection](t.Context(), w.Client, http.MethodPatch, "/connections/"+w.Connections[scenario.PlatformName].ID, api.EditConnection{Values: map[string]string{"faulty": "take the others"}})
+		require.NoError(t, err)
+		for range 2 {
+			r = answered(400)
+			assert.Len(t, r.Errors, 3, "faults and conflicts")
+			assert.Equal(t, map[string]string{"1": "5b87ccde-bb56-4c2e-ab83-44982ef22df0"}, r.Stored)
+		}
+		assert.Contains(t, all(""), "5b")
 	})
 }
 

@@ -136,22 +136,90 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 	if err == nil && r.Method == http.MethodPut {
 		err = onlyOne(list, r.URL.Query().Get("statementId"))
 	}
-	if err != nil {
+	var faults xapi.Faults
+	switch {
+	case errors.As(err, &faults) && r.Method == http.MethodPost && connection.Settings["faulty"] == adapter.TakeOthers:
+		s.takeOthers(w, r, connection, list, raw, faults)
+		return
+	case errors.As(err, &faults):
+		writeFaults(w, http.StatusBadRequest, "nothing of the batch was stored: "+err.Error(), faults, nil)
+		return
+	case err != nil:
 		writeProblem(w, http.StatusBadRequest, err.Error())
+		return
+	case connection.Settings["faulty"] == adapter.TakeOthers && r.Method == http.MethodPost:
+		s.takeOthers(w, r, connection, list, raw, nil)
 		return
 	}
 	ids, err := s.Reacting.Take(r.Context(), connection.ID, list, raw)
 	switch {
 	case errors.Is(err, reacting.ErrConflict):
-		writeProblem(w, http.StatusConflict, err.Error())
+		_ = errors.As(err, &faults)
+		writeFaults(w, http.StatusConflict, "nothing of the batch was stored: "+err.Error(), faults, nil)
 	case err != nil:
-		s.Log.Error("taking statements", "cause", err.Error())
-		writeProblem(w, http.StatusInternalServerError, "the statements could not be stored; send them again")
+		s.notTaken(w, err)
 	case r.Method == http.MethodPut:
 		w.WriteHeader(http.StatusNoContent)
 	default:
 		writeJSON(w, http.StatusOK, ids)
 	}
+}
+
+func (s *Server) notTaken(w http.ResponseWriter, err error) {
+	s.Log.Error("taking statements", "cause", err.Error())
+	writeProblem(w, http.StatusInternalServerError, "the statements could not be stored; send them again")
+}
+
+// takeOthers stores what is not faulty of a batch, for platforms that asked for it. The
+// answer tells the sender that not all is well, which of them are stored, and what is
+// wrong with each other one.
+func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Connection, list []xapi.Statement, raw []json.RawMessage, faults xapi.Faults) {
+	place := others(len(list), faults)
+	ids, conflicts, err := s.Reacting.TakeOthers(r.Context(), c.ID, list, raw)
+	if err != nil {
+		s.notTaken(w, err)
+		return
+	}
+	for _, f := range conflicts {
+		faults = append(faults, xapi.Fault{Index: place[f.Index], Detail: f.Detail})
+	}
+	if len(faults) == 0 {
+		writeJSON(w, http.StatusOK, ids)
+		return
+	}
+	stored := map[int]string{}
+	for i, id := range ids {
+		stored[place[i]] = id
+	}
+	for _, f := range faults {
+		delete(stored, f.Index)
+	}
+	writeFaults(w, http.StatusBadRequest, faults.Error(), faults, stored)
+}
+
+// others gives the places in a batch of the n that are not faulty.
+func others(n int, faults xapi.Faults) (places []int) {
+	faulty := map[int]bool{}
+	for _, f := range faults {
+		faulty[f.Index] = true
+	}
+	for i := 0; len(places) < n; i++ {
+		if !faulty[i] {
+			places = append(places, i)
+		}
+	}
+	return places
+}
+
+// writeFaults answers with what is wrong with each statement of a batch, and which are
+// stored all the same, by their place.
+func writeFaults(w http.ResponseWriter, status int, detail string, faults xapi.Faults, stored map[int]string) {
+	if stored == nil {
+		stored = map[int]string{}
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail, "errors": faults, "stored": stored})
 }
 
 // onlyOne checks a PUT: one statement, whose id is that of the address.

@@ -33,7 +33,41 @@ const noSuchVerb = "nothing follows from this verb"
 // holds each one as it came. Nothing is lost: a statement about somebody or
 // something unknown is stored with a note.
 func (s *Service) Take(ctx context.Context, connectionID string, statements []xapi.Statement, raw []json.RawMessage) ([]string, error) {
-	ids := make([]string, len(statements))
+	ids, conflicts, err := s.takeAll(ctx, connectionID, statements, raw)
+	if err == nil && len(conflicts) > 0 {
+		err = fmt.Errorf("%w: %w", ErrConflict, conflicts)
+	}
+	return ids, err
+}
+
+// TakeOthers does the same but for those that are in conflict with what is stored: they
+// are left out, and given by their place.
+func (s *Service) TakeOthers(ctx context.Context, connectionID string, statements []xapi.Statement, raw []json.RawMessage) (ids []string, conflicts xapi.Faults, err error) {
+	ids, conflicts, err = s.takeAll(ctx, connectionID, statements, raw)
+	if err != nil || len(conflicts) == 0 {
+		return ids, conflicts, err
+	}
+	var others []xapi.Statement
+	var texts []json.RawMessage
+	for i := range statements {
+		if !slices.ContainsFunc(conflicts, func(f xapi.Fault) bool { return f.Index == i }) {
+			others, texts = append(others, statements[i]), append(texts, raw[i])
+		}
+	}
+	_, more, err := s.takeAll(ctx, connectionID, others, texts)
+	if err == nil && len(more) > 0 {
+		err = fmt.Errorf("%w: %w", ErrConflict, more)
+	}
+	return ids, conflicts, err
+}
+
+// tries is how often a batch is stored anew when another one stood in its way.
+const tries = 3
+
+// takeAll stores all statements, or none when any of them is in conflict with what is
+// stored: then it gives each that is.
+func (s *Service) takeAll(ctx context.Context, connectionID string, statements []xapi.Statement, raw []json.RawMessage) (ids []string, conflicts xapi.Faults, err error) {
+	ids = make([]string, len(statements))
 	items := make([]*item, len(statements))
 	for i := range statements {
 		if statements[i].ID == "" {
@@ -43,15 +77,24 @@ func (s *Service) Take(ctx context.Context, connectionID string, statements []xa
 		items[i] = &item{statement: statements[i], body: xapi.Listed(raw[i])}
 	}
 	if err := s.resolve(ctx, items); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return ids, s.Store.InShortTx(ctx, func(tx *store.Tx) error {
-		fresh, err := s.keep(ctx, tx, connectionID, items)
-		if err != nil || len(fresh) == 0 {
-			return err
+	for try := 1; ; try++ {
+		err = s.Store.InShortTx(ctx, func(tx *store.Tx) error {
+			fresh, err := s.keep(ctx, tx, connectionID, items)
+			if err != nil || len(fresh) == 0 {
+				return err
+			}
+			return s.advance(ctx, tx, fresh)
+		})
+		if !store.Contended(err) || try == tries {
+			break
 		}
-		return s.advance(ctx, tx, fresh)
-	})
+	}
+	if errors.As(err, &conflicts) {
+		return ids, conflicts, nil
+	}
+	return ids, nil, err
 }
 
 // keep stores statements and gives those that are new and count. Voiding happens here.
@@ -71,13 +114,19 @@ func (s *Service) keep(ctx context.Context, tx *store.Tx, connectionID string, i
 	if err != nil {
 		return nil, err
 	}
+	var conflicts xapi.Faults
+	for i, x := range items {
+		if body, there := existing[x.statement.ID]; there && !xapi.Same(body, x.body) {
+			conflicts = append(conflicts, xapi.Fault{Index: i, Detail: fmt.Sprintf("%s: %v", x.statement.ID, ErrConflict)})
+		}
+	}
+	if conflicts != nil {
+		return nil, conflicts
+	}
 	var fresh []*item
 	for _, x := range items {
-		body, there := existing[x.statement.ID]
 		switch {
-		case there && !same(body, x.body):
-			return nil, fmt.Errorf("statement %s: %w", x.statement.ID, ErrConflict)
-		case there:
+		case existing[x.statement.ID] != nil:
 		case x.statement.Verb.ID == xapi.Voided:
 			if err := s.void(ctx, tx, connectionID, x.statement.Object.ID); err != nil {
 				return nil, err
@@ -336,23 +385,6 @@ func scaled(s xapi.Score) *float64 {
 	}
 	v := (*s.Raw - low) / (*s.Max - low)
 	return &v
-}
-
-// same compares what the conflict rule compares: everything but the members
-// that the receiver sets.
-func same(a, b json.RawMessage) bool {
-	strip := func(text json.RawMessage) string {
-		var m map[string]any
-		if json.Unmarshal(text, &m) != nil {
-			return string(text)
-		}
-		for _, name := range []string{"authority", "stored", "version", "id"} {
-			delete(m, name)
-		}
-		out, _ := json.Marshal(m)
-		return string(out)
-	}
-	return strip(a) == strip(b)
 }
 
 // verbsSetting is the setting under which the institution's own verbs are kept.

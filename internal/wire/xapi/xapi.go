@@ -119,9 +119,30 @@ type Statement struct {
 // ErrStatement is wrapped by every error about a statement.
 var ErrStatement = errors.New("not a valid statement")
 
-// Parse reads one statement or an array of them. The error names the position
-// of the first statement that is not valid, and nothing is returned then: a
-// batch is taken whole or not at all (Communication 2.1.2).
+// Fault is a statement that cannot be taken, and why.
+type Fault struct {
+	Index  int    `json:"index"` // in the batch, from 0
+	Detail string `json:"detail"`
+}
+
+// Faults are all the faulty statements of a batch.
+type Faults []Fault
+
+// Error tells about the first, and how many more there are.
+func (f Faults) Error() string {
+	text := fmt.Sprintf("statement %d: %s", f[0].Index, f[0].Detail)
+	if n := len(f) - 1; n > 0 {
+		text += fmt.Sprintf(" (and %d more)", n)
+	}
+	return text
+}
+
+// Is makes every fault an ErrStatement.
+func (f Faults) Is(target error) bool { return target == ErrStatement }
+
+// Parse reads one statement or an array of them. When some of them are not valid the
+// error is Faults with the position of each, and the others are returned: a batch is
+// taken whole or not at all (Communication 2.1.2) unless the two sides agreed otherwise.
 func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
 	var list []jsontext.Value
 	if t := bytes.TrimSpace(body); len(t) > 0 && t[0] == '{' {
@@ -129,25 +150,29 @@ func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
 	} else if err := strict.Unmarshal(body, &list); err != nil {
 		return nil, nil, fmt.Errorf("%w: the body is neither a statement nor a list: %w", ErrStatement, err)
 	}
-	raw := make([]json.RawMessage, len(list))
-	statements := make([]Statement, len(raw))
-	ids := make(map[string]bool, len(raw))
+	var faults Faults
+	statements, raw := make([]Statement, 0, len(list)), make([]json.RawMessage, 0, len(list))
+	ids := make(map[string]bool, len(list))
 	for i, text := range list {
-		s := &statements[i]
-		raw[i] = json.RawMessage(text)
-		if err := strict.Unmarshal(text, s); err != nil {
-			return nil, nil, fmt.Errorf("%w: statement %d: %w", ErrStatement, i, err)
+		var s Statement
+		err := strict.Unmarshal(text, &s)
+		if err != nil {
+			err = fmt.Errorf("%w: %w", ErrStatement, err)
+		} else {
+			err = s.Check()
 		}
-		if err := s.Check(); err != nil {
-			return nil, nil, fmt.Errorf("statement %d: %w", i, err)
+		if s.ID = strings.ToLower(s.ID); err == nil && ids[s.ID] {
+			err = fmt.Errorf("%w: the id %s stands twice in the batch", ErrStatement, s.ID)
 		}
-		if s.ID != "" {
-			s.ID = strings.ToLower(s.ID)
-			if ids[s.ID] {
-				return nil, nil, fmt.Errorf("%w: statement %d: the id %s stands twice in the batch", ErrStatement, i, s.ID)
-			}
-			ids[s.ID] = true
+		if err != nil {
+			faults = append(faults, Fault{i, err.Error()})
+			continue
 		}
+		ids[s.ID] = s.ID != ""
+		statements, raw = append(statements, s), append(raw, json.RawMessage(text))
+	}
+	if faults != nil {
+		return statements, raw, faults
 	}
 	return statements, raw, nil
 }
