@@ -144,6 +144,18 @@ func choose(ctx context.Context, cmd *cli.Command, c *client.Client, names []str
 func nextTerm(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
 	o := api.Order{Act: "next-term", WithoutRun: cmd.Bool("later"), To: map[string]string{}}
+	for _, text := range cmd.StringSlice("to") {
+		from, to, _ := strings.Cut(text, "=")
+		old, err := findSection(ctx, c, from)
+		if err != nil {
+			return err
+		}
+		next, err := findSection(ctx, c, to)
+		if err != nil {
+			return err
+		}
+		o.To[old.PairingID] = next.ID
+	}
 	for _, name := range cmd.Args().Slice() {
 		s, err := findSection(ctx, c, name)
 		if err == nil && s.PairingID == "" {
@@ -160,24 +172,22 @@ func nextTerm(ctx context.Context, cmd *cli.Command) error {
 			return err
 		}
 		for _, x := range all {
-			o.Pairings = append(o.Pairings, x.PairingID)
+			if x.ToID != "" || o.To[x.PairingID] != "" {
+				o.Pairings = append(o.Pairings, x.PairingID)
+				continue
+			}
+			hint := "end its pairing, or take its people out: kanban pairings many end SECTION, or take-out"
+			if len(x.Choices) > 0 {
+				hint = "if one should, name it, such as: --to SECTION=" + x.Choices[0].Code
+			}
+			say(cmd, "No section of its course follows %s; %s", x.From, hint)
 		}
 		if len(all) == 0 {
-			say(cmd, "No class has a section that follows within %d days. Name sections to see why: kanban pairings next-term SECTION", cmd.Int("days"))
+			say(cmd, "No class has a term that ends within %d days.", cmd.Int("days"))
+		}
+		if len(o.Pairings) == 0 {
 			return nil
 		}
-	}
-	for _, text := range cmd.StringSlice("to") {
-		from, to, _ := strings.Cut(text, "=")
-		old, err := findSection(ctx, c, from)
-		if err != nil {
-			return err
-		}
-		next, err := findSection(ctx, c, to)
-		if err != nil {
-			return err
-		}
-		o.To[old.PairingID] = next.ID
 	}
 	return doBatch(ctx, cmd, c, o)
 }

@@ -31,10 +31,13 @@ func (s *Server) many(a huma.API) {
 		b, err := s.Many.Do(ctx, callerOf(ctx).Name, in.ID, in.Body.Approved)
 		return batch(b), err
 	})
-	handle(a, "pairings", "GET /next-term propose-next-term Pairings whose term runs out, with the sections that follow", func(ctx context.Context, in *successionsInput) ([]api.Succession, error) {
+	handle(a, "pairings", "GET /next-term propose-next-term Pairings whose term runs out, with the sections that follow or could", func(ctx context.Context, in *successionsInput) ([]api.Succession, error) {
 		moves, pairings, err := s.Many.Proposals(ctx, nil, in.Days)
 		return each(moves, func(m nextterm.Move) api.Succession {
-			return api.Succession{PairingID: pairings[m.From.ID], From: m.From.Title, ToID: m.To.ID, To: m.To.Title, Score: m.Score, Evidence: m.Evidence}
+			return api.Succession{
+				PairingID: pairings[m.From.ID], From: m.From.Title, Ends: m.From.Ends, ToID: m.To.ID, To: m.To.Title, Score: m.Score, Evidence: m.Evidence,
+				Choices: each(m.Choices, func(c nextterm.Section) api.Choice { return api.Choice{ID: c.ID, Title: c.Title, Code: c.Code} }),
+			}
 		}), err
 	})
 }

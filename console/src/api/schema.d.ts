@@ -737,7 +737,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Pairings whose term runs out, with the sections that follow */
+        /** Pairings whose term runs out, with the sections that follow or could */
         get: operations["propose-next-term"];
         put?: never;
         post?: never;
@@ -2117,6 +2117,11 @@ export interface components {
         Checklist: {
             live: boolean;
             steps: components["schemas"]["Step"][];
+        };
+        Choice: {
+            code: string;
+            id: string;
+            title: string;
         };
         Choices: {
             courses: string[];
@@ -3837,6 +3842,13 @@ export interface components {
             title: string;
         };
         Succession: {
+            /** @description Sections that could follow, the likeliest first */
+            choices: components["schemas"]["Choice"][];
+            /**
+             * Format: date-time
+             * @description Its last day
+             */
+            ends?: string;
             evidence: string[];
             /** @description Title of the section whose term runs out */
             from: string;
@@ -3847,6 +3859,7 @@ export interface components {
              */
             score: number;
             to: string;
+            /** @description Empty when none follows */
             toId: string;
         };
         Switch: {

@@ -1,4 +1,4 @@
-const day = new Intl.DateTimeFormat('en-GB', {
+const moment = new Intl.DateTimeFormat('en-GB', {
   day: 'numeric',
   month: 'short',
   hour: '2-digit',
@@ -6,7 +6,14 @@ const day = new Intl.DateTimeFormat('en-GB', {
   second: '2-digit',
 })
 
+const date = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })
+
 /** A moment in the reader's own time zone, or a dash. */
 export function when(at: string | undefined): string {
-  return at ? day.format(new Date(at)) : '–'
+  return at ? moment.format(new Date(at)) : '–'
+}
+
+/** A day, or a dash. */
+export function day(at: string | undefined): string {
+  return at ? date.format(new Date(at)) : '–'
 }

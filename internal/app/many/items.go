@@ -171,16 +171,23 @@ func (s *Service) items(ctx context.Context, ids []string, act roster.Act) ([]It
 	if err != nil {
 		return nil, err
 	}
+	of := make(map[string]pairing.Card, len(cards))
+	for _, c := range cards {
+		if c.Pairing != nil {
+			of[c.Pairing.ID] = c
+		}
+	}
 	var items []Item
+	seen := map[string]bool{}
 	for _, id := range ids {
-		at := slices.IndexFunc(cards, func(c pairing.Card) bool { return c.Pairing != nil && c.Pairing.ID == id })
-		if at < 0 {
+		c, ok := of[id]
+		if !ok {
 			return nil, refusal.Invalid("pairings", "there is no pairing %q that has not ended", id)
 		}
-		c := cards[at]
-		if slices.ContainsFunc(items, func(i Item) bool { return i.PairingID == id }) {
+		if seen[id] {
 			continue
 		}
+		seen[id] = true
 		i := Item{SectionID: c.Section.ID, PairingID: id, Title: c.Title(), Target: c.Pairing.TargetName}
 		if act != "" && !c.Allows(act) {
 			i.block("", "it is %s, which does not allow this", c.State.About().Word)
@@ -191,13 +198,18 @@ func (s *Service) items(ctx context.Context, ids []string, act roster.Act) ([]It
 }
 
 // Proposals finds the sections that follow those of pairings, all of them when ids
-// is empty: those whose term ends within ahead days, or has ended.
+// is empty: those whose term ends within ahead days, or has ended. It gives a move for
+// each, and the pairings by section.
 func (s *Service) Proposals(ctx context.Context, ids []string, ahead int) ([]nextterm.Move, map[string]string, error) {
 	cards, err := s.Pairing.Cards(ctx, pairing.Filter{})
 	if err != nil {
 		return nil, nil, err
 	}
 	until := s.Now().AddDate(0, 0, ahead)
+	wanted := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		wanted[id] = true
+	}
 	var ending, all []nextterm.Section
 	pairings := map[string]string{} // by section
 	for _, c := range cards {
@@ -209,7 +221,7 @@ func (s *Service) Proposals(ctx context.Context, ids []string, ahead int) ([]nex
 		if c.Pairing == nil {
 			continue
 		}
-		if len(ids) > 0 && slices.Contains(ids, c.Pairing.ID) || len(ids) == 0 && c.Section.EndsOn != nil && c.Section.EndsOn.Before(until) {
+		if wanted[c.Pairing.ID] || len(ids) == 0 && c.Section.EndsOn != nil && c.Section.EndsOn.Before(until) {
 			ending = append(ending, x)
 			pairings[x.ID] = c.Pairing.ID
 		}
@@ -235,6 +247,10 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 	for _, m := range proposed {
 		to[pairings[m.From.ID]] = m.To.ID
 	}
+	bySection := make(map[string][]pairing.Card, len(cards)) // one for each service with which it is paired
+	for _, c := range cards {
+		bySection[c.Section.ID] = append(bySection[c.Section.ID], c)
+	}
 	for p, section := range o.To {
 		to[p] = section
 	}
@@ -251,20 +267,20 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 				return nil, err
 			}
 		}
-		at := slices.IndexFunc(cards, func(c pairing.Card) bool { return c.Section.ID == to[i.PairingID] })
+		next := bySection[to[i.PairingID]]
 		switch {
 		case i.Blocked():
 			continue
-		case at < 0:
+		case len(next) == 0:
 			i.block(finding.OtherTerm, "no section follows it: choose one, or end the pairing")
 			continue
-		case used[cards[at].Section.ID] != "":
-			i.block(finding.AlreadyPaired, "%s is to follow %s already", cards[at].Title(), used[cards[at].Section.ID])
+		case used[next[0].Section.ID] != "":
+			i.block(finding.AlreadyPaired, "%s is to follow %s already", next[0].Title(), used[next[0].Section.ID])
 			continue
 		}
-		c := cards[at]
+		c := next[0]
 		used[c.Section.ID], i.To, i.ToTitle = i.Title, c.Section.ID, c.Title()
-		s.follow(i, c, p, cards)
+		s.follow(i, next, p)
 		if i.Blocked() {
 			continue
 		}
@@ -281,9 +297,9 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 	return items, nil
 }
 
-// follow says why a section cannot take a class over.
-func (s *Service) follow(i *Item, c pairing.Card, p store.Pairing, cards []pairing.Card) {
-	switch {
+// follow says why a section, given as it stands with each service, cannot take a class over.
+func (s *Service) follow(i *Item, cards []pairing.Card, p store.Pairing) {
+	switch c := cards[0]; {
 	case c.Section.Gone:
 		i.block(finding.SectionGone, "%s is no longer in the register", c.Title())
 	case c.Section.Ended(s.Now()):
@@ -291,7 +307,7 @@ func (s *Service) follow(i *Item, c pairing.Card, p store.Pairing, cards []pairi
 	case c.Section.ID == p.SectionID:
 		i.block(finding.AlreadyPaired, "it is the section that has the class now")
 	case slices.ContainsFunc(cards, func(o pairing.Card) bool {
-		return o.Section.ID == c.Section.ID && o.Pairing != nil && o.Pairing.ConnectionID == p.ConnectionID
+		return o.Pairing != nil && o.Pairing.ConnectionID == p.ConnectionID
 	}):
 		i.block(finding.AlreadyPaired, "%s has a class at this service already", c.Title())
 	}

@@ -30,9 +30,13 @@ type Section struct {
 
 // Move is a section with the one that follows it.
 type Move struct {
-	From, To Section
-	Score    int // 0 to 100
+	From     Section
+	To       Section // the zero Section when none follows
+	Score    int     // 0 to 100
 	Evidence []string
+	// Choices are the sections that could follow instead, of the same course or with the
+	// same teacher, the likeliest first; To is one of them.
+	Choices []Section
 }
 
 // weights of the evidence; they add up to 100.
@@ -42,28 +46,39 @@ const (
 	byTitle   = 20
 )
 
-// Propose finds for each ending section the best one that follows it: of a course
-// with the same code, beginning after it has begun, not over and not taken. Each
-// section follows one other at most; the surest moves are made first. The result
-// is ordered by the ending section's title.
+// mostChoices is how many sections are offered for one that ends.
+const mostChoices = 20
+
+// Propose gives one move for each ending section, ordered by its title: to the best
+// section that follows it, which is one of a course with the same code, beginning after
+// it has begun, not over and not taken. Each section follows one other at most; the
+// surest moves are made first.
 func Propose(ending, all []Section, at time.Time) []Move {
-	var moves []Move
-	for _, from := range ending {
-		for _, to := range all {
-			if m, ok := follows(from, to, at); ok {
-				moves = append(moves, m)
+	free := newFree(all, at)
+	list := make([]Move, len(ending))
+	type pick struct {
+		Move
+		of int // in list
+	}
+	var picks []pick
+	for i, from := range ending {
+		list[i].From = from
+		moves := free.follow(from)
+		for _, m := range moves {
+			if sameCourse(from, m.To) {
+				picks = append(picks, pick{m, i})
+			}
+			if len(list[i].Choices) < mostChoices {
+				list[i].Choices = append(list[i].Choices, m.To)
 			}
 		}
 	}
-	slices.SortStableFunc(moves, func(a, b Move) int {
-		return cmp.Or(cmp.Compare(b.Score, a.Score), a.To.Begins.Compare(*b.To.Begins), cmp.Compare(a.From.Code, b.From.Code), cmp.Compare(a.To.Code, b.To.Code), cmp.Compare(a.To.ID, b.To.ID))
-	})
-	var list []Move
-	gone, come := map[string]bool{}, map[string]bool{}
-	for _, m := range moves {
-		if !gone[m.From.ID] && !come[m.To.ID] {
-			gone[m.From.ID], come[m.To.ID] = true, true
-			list = append(list, m)
+	slices.SortStableFunc(picks, func(a, b pick) int { return cmp.Or(surer(a.Move, b.Move), cmp.Compare(a.From.Code, b.From.Code)) })
+	come := map[string]bool{}
+	for _, p := range picks {
+		if m := &list[p.of]; m.To.ID == "" && !come[p.To.ID] {
+			come[p.To.ID] = true
+			m.To, m.Score, m.Evidence = p.To, p.Score, p.Evidence
 		}
 	}
 	slices.SortStableFunc(list, func(a, b Move) int {
@@ -72,13 +87,61 @@ func Propose(ending, all []Section, at time.Time) []Move {
 	return list
 }
 
-func follows(from, to Section, at time.Time) (Move, bool) {
-	switch {
-	case to.ID == from.ID, to.Taken, from.CourseCode == "", !strings.EqualFold(from.CourseCode, to.CourseCode),
-		to.Begins == nil, from.Begins != nil && !to.Begins.After(*from.Begins), roster.Over(to.Ends, at):
-		return Move{}, false
+func surer(a, b Move) int {
+	return cmp.Or(cmp.Compare(b.Score, a.Score), a.To.Begins.Compare(*b.To.Begins), cmp.Compare(a.To.Code, b.To.Code), cmp.Compare(a.To.ID, b.To.ID))
+}
+
+// free are the sections that can follow others, by course and by teacher, so that one
+// that ends is compared with few of them.
+type free struct {
+	all       []Section
+	byCourse  map[string][]int
+	byTeacher map[string][]int
+}
+
+func newFree(all []Section, at time.Time) free {
+	f := free{byCourse: map[string][]int{}, byTeacher: map[string][]int{}}
+	for _, s := range all {
+		if s.Taken || s.Begins == nil || roster.Over(s.Ends, at) {
+			continue
+		}
+		n := len(f.all)
+		f.all = append(f.all, s)
+		if code := strings.ToLower(s.CourseCode); code != "" {
+			f.byCourse[code] = append(f.byCourse[code], n)
+		}
+		for _, t := range s.Teachers {
+			f.byTeacher[t] = append(f.byTeacher[t], n)
+		}
 	}
-	m := Move{From: from, To: to, Score: byCourse, Evidence: []string{"same course"}}
+	return f
+}
+
+// follow gives every section that could follow one, the likeliest first.
+func (f free) follow(from Section) (moves []Move) {
+	near := slices.Clone(f.byCourse[strings.ToLower(from.CourseCode)])
+	for _, t := range from.Teachers {
+		near = append(near, f.byTeacher[t]...)
+	}
+	slices.Sort(near)
+	for _, n := range slices.Compact(near) {
+		if to := f.all[n]; to.ID != from.ID && (from.Begins == nil || to.Begins.After(*from.Begins)) {
+			moves = append(moves, evidence(from, to))
+		}
+	}
+	slices.SortStableFunc(moves, surer)
+	return moves
+}
+
+func sameCourse(a, b Section) bool {
+	return a.CourseCode != "" && strings.EqualFold(a.CourseCode, b.CourseCode)
+}
+
+func evidence(from, to Section) Move {
+	m := Move{From: from, To: to}
+	if sameCourse(from, to) {
+		m.Score, m.Evidence = byCourse, []string{"same course"}
+	}
 	if slices.ContainsFunc(from.Teachers, func(t string) bool { return slices.Contains(to.Teachers, t) }) {
 		m.Score += byTeacher
 		m.Evidence = append(m.Evidence, "same teacher")
@@ -90,5 +153,5 @@ func follows(from, to Section, at time.Time) (Move, bool) {
 	} else if alike > 0.6 {
 		m.Evidence = append(m.Evidence, "similar title")
 	}
-	return m, true
+	return m
 }

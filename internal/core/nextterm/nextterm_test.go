@@ -36,10 +36,16 @@ func TestEachSectionFollowsOne_S8(t *testing.T) {
 	taken.Taken = true
 	all := []nextterm.Section{a, b, soil, next("Propagation X", 12, "maud"), next("Propagation B spring", 12, "pia"), taken, next("Propagation A", -90, "maud"), next("Propagation long over", -300)}
 	got := map[string]string{}
+	choices := map[string][]string{}
 	for _, m := range nextterm.Propose([]nextterm.Section{a, b, soil}, all, today) {
 		got[m.From.ID] = m.To.ID
+		for _, c := range m.Choices {
+			choices[m.From.ID] = append(choices[m.From.ID], c.ID)
+		}
 	}
-	assert.Equal(t, map[string]string{"Propagation A": "Propagation X", "Propagation B": "Propagation B spring"}, got, "the teacher tells more than the title; soil science has no next section")
+	assert.Equal(t, []string{"Propagation X", "Propagation B spring"}, choices["Propagation A"], "what could follow instead")
+	assert.Equal(t, []string{"Propagation X"}, choices["Soil"], "of another course, with the same teacher")
+	assert.Equal(t, map[string]string{"Propagation A": "Propagation X", "Propagation B": "Propagation B spring", "Soil": ""}, got, "the teacher tells more than the title; soil science has no next section")
 }
 
 func TestNoSectionIsUsedTwice(t *testing.T) {
@@ -54,7 +60,12 @@ func TestNoSectionIsUsedTwice(t *testing.T) {
 		}
 		ending, all := draw("old", -120, -60), draw("new", -200, 40)
 		from, to := map[string]bool{}, map[string]bool{}
-		for _, m := range nextterm.Propose(ending, append(all, ending...), today) {
+		moves := nextterm.Propose(ending, append(all, ending...), today)
+		assert.Len(t, moves, len(ending), "each that ends is told about")
+		for _, m := range moves {
+			if m.To.ID == "" {
+				continue
+			}
 			assert.False(t, from[m.From.ID] || to[m.To.ID] || m.To.Taken || !m.To.Begins.After(*m.From.Begins))
 			assert.True(t, m.Score >= 50 && m.Score <= 100)
 			from[m.From.ID], to[m.To.ID] = true, true

@@ -1,8 +1,11 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, ok } from '../../api/client'
+import { people } from '../../parts/find'
+import Finder from '../../parts/Finder.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
@@ -12,6 +15,9 @@ import { noFilters, type Filters } from '../sections/sections'
 import Card from './Card.vue'
 import Today from './Today.vue'
 
+const router = useRouter()
+const person = ref('')
+watch(person, (id) => id && router.push(`/people/${id}`))
 const filters = ref<Filters>(noFilters())
 const mode = ref(localStorage.getItem('board') ?? 'columns')
 const kind = computed({
@@ -42,6 +48,7 @@ const used = computed(() => Object.values(filters.value).some((v) => v))
         : undefined
     "
   >
+    <Finder v-model="person" label="find a person" :search="people" />
     <Tabs
       v-model="kind"
       label="Show as"

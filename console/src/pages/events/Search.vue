@@ -2,10 +2,12 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { people, sections } from '../../parts/find'
+import Finder from '../../parts/Finder.vue'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -14,13 +16,15 @@ import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
 
-/** Deliveries of every event, by state, rule, connection and time; live. */
+/** Deliveries of every event, by state, rule, connection, person, section and time; live. */
 const route = useRoute()
 const router = useRouter()
 const queries = useQueryClient()
 const state = ref(String(route.query.state ?? ''))
 const rule = ref(String(route.query.rule ?? ''))
 const connection = ref(String(route.query.connection ?? ''))
+const person = ref('')
+const section = ref('')
 const hours = ref(0)
 const cursor = ref<string[]>([])
 const since = computed(() =>
@@ -32,10 +36,13 @@ const query = computed(() => ({
   state: state.value || undefined,
   rule: rule.value || undefined,
   connection: connection.value || undefined,
+  person: person.value || undefined,
+  section: section.value || undefined,
   since: since.value,
   cursor: cursor.value.at(-1),
   limit: 50,
 }))
+watch([state, rule, connection, person, section, hours], () => (cursor.value = []))
 const list = useQuery({
   queryKey: ['deliveries', 'search', query],
   queryFn: () => ok(api.GET('/api/v1/deliveries', { params: { query: query.value } })),
@@ -71,24 +78,6 @@ const why = (d: Schemas['Delivery']) =>
 
 <template>
   <PageHead title="Deliveries" about="What rules and offers did, are doing, and could not do">
-    <select v-model="state" aria-label="State" @change="cursor = []">
-      <option value="">every state</option>
-      <option v-for="s in states" :key="s">{{ s }}</option>
-    </select>
-    <select v-model="rule" aria-label="Rule" @change="cursor = []">
-      <option value="">every rule</option>
-      <option v-for="r in rules.data.value?.items" :key="r.id" :value="r.id">{{ r.name }}</option>
-    </select>
-    <select v-model="connection" aria-label="Connection" @change="cursor = []">
-      <option value="">every connection</option>
-      <option v-for="c in connections.data.value?.items" :key="c.id" :value="c.id">{{ c.name }}</option>
-    </select>
-    <select v-model.number="hours" aria-label="Since" @change="cursor = []">
-      <option :value="0">at any time</option>
-      <option :value="1">in the last hour</option>
-      <option :value="24">in the last day</option>
-      <option :value="168">in the last week</option>
-    </select>
     <Button
       size="small"
       variant="outlined"
@@ -100,6 +89,28 @@ const why = (d: Schemas['Delivery']) =>
       @click="retry.mutate()"
     />
   </PageHead>
+  <div class="actions filters" role="search">
+    <select v-model="state" aria-label="State">
+      <option value="">every state</option>
+      <option v-for="s in states" :key="s">{{ s }}</option>
+    </select>
+    <select v-model="rule" aria-label="Rule">
+      <option value="">every rule</option>
+      <option v-for="r in rules.data.value?.items" :key="r.id" :value="r.id">{{ r.name }}</option>
+    </select>
+    <select v-model="connection" aria-label="Connection">
+      <option value="">every connection</option>
+      <option v-for="c in connections.data.value?.items" :key="c.id" :value="c.id">{{ c.name }}</option>
+    </select>
+    <select v-model.number="hours" aria-label="Since">
+      <option :value="0">at any time</option>
+      <option :value="1">in the last hour</option>
+      <option :value="24">in the last day</option>
+      <option :value="168">in the last week</option>
+    </select>
+    <Finder v-model="person" label="person" :search="people" />
+    <Finder v-model="section" label="section" :search="sections" />
+  </div>
   <Oops :error="retry.error.value" />
   <p v-if="told" role="status">{{ told }}</p>
   <Listing
@@ -143,6 +154,10 @@ const why = (d: Schemas['Delivery']) =>
 </template>
 
 <style scoped>
+.filters {
+  margin-bottom: 0.7rem;
+}
+
 .urgent {
   color: var(--signal);
 }

@@ -7,6 +7,7 @@ import { ref, watch } from 'vue'
 import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
+import ScheduleField from '../../parts/ScheduleField.vue'
 import { when } from '../../parts/when'
 import History from './History.vue'
 import TemplateForm from './TemplateForm.vue'
@@ -29,17 +30,10 @@ const setPause = useMutation({
 })
 
 const whole = useQuery({ queryKey: ['whole'], queryFn: () => ok(api.GET('/api/v1/whole-comparison')) })
-const at = ref('')
-watch(whole.data, (now) => (at.value = now?.schedule.kind === 'daily' ? (now.schedule.at ?? '') : ''), {
-  immediate: true,
-})
+const schedule = ref<Schemas['Schedule']>()
+watch(whole.data, (now) => (schedule.value = now && { ...now.schedule }), { immediate: true })
 const setWhole = useMutation({
-  mutationFn: () =>
-    ok(
-      api.PUT('/api/v1/whole-comparison', {
-        body: { schedule: at.value ? { kind: 'daily', at: at.value } : { kind: 'by-hand' } },
-      }),
-    ),
+  mutationFn: () => ok(api.PUT('/api/v1/whole-comparison', { body: { schedule: schedule.value ?? {} } })),
   onSuccess: () => queries.invalidateQueries({ queryKey: ['whole'] }),
 })
 
@@ -105,11 +99,11 @@ function add() {
       <Oops :error="setPause.error.value" />
       <h2>Compare all</h2>
       <p class="faint">
-        Reads compare what they changed. All pairings are compared daily as well, so that changes at the
-        services are noticed.
+        Reads compare what they changed. All pairings are compared from time to time as well, so that changes
+        at the services are noticed.
       </p>
       <form class="row" @submit.prevent="setWhole.mutate()">
-        <input v-model="at" type="time" class="filter" aria-label="Time of day; empty for never" />
+        <ScheduleField id="whole" v-model="schedule" :kinds="['by-hand', 'every', 'daily']" />
         <Button
           type="submit"
           size="small"
@@ -118,7 +112,7 @@ function add() {
           :loading="setWhole.isPending.value"
         />
       </form>
-      <p class="faint">next {{ when(whole.data.value?.nextAt) }}</p>
+      <p v-if="whole.data.value?.nextAt" class="faint">next {{ when(whole.data.value.nextAt) }}</p>
       <Oops :error="setWhole.error.value" />
       <History />
     </aside>
@@ -138,7 +132,9 @@ aside :deep(.p-inputtext) {
 }
 
 .row {
-  display: flex;
+  display: grid;
+  grid-template-columns: minmax(0, 1fr);
+  justify-items: start;
   gap: 0.6rem;
 }
 </style>

@@ -1,14 +1,16 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
-import { computed } from 'vue'
+import { computed, useId } from 'vue'
 
 import type { Schemas } from '../../api/client'
+import ScheduleField from '../../parts/ScheduleField.vue'
 
 /** One template: how classes are called, and the policy of their pairings. */
 defineProps<{ usual: boolean }>()
 const t = defineModel<Schemas['Template']>({ required: true })
 const emit = defineEmits<{ drop: []; first: [] }>()
+const id = useId()
 
 // A made-up section shows what the name looks like.
 const example: Record<string, string> = {
@@ -21,18 +23,17 @@ const example: Record<string, string> = {
   organisation: 'Fernmoor Garden School',
 }
 const name = computed(() => t.value.target.replace(/\{(\w+)\}/g, (all, f: string) => example[f] ?? all))
-const schedule = computed({
-  get: () => {
-    const s = t.value.policy.schedule
-    return s?.kind === 'every' ? `every ${s.minutes}` : s?.kind === 'daily' ? 'daily' : (s?.kind ?? 'by-hand')
-  },
-  set: (v) => {
-    t.value.policy.schedule = v.startsWith('every')
-      ? { kind: 'every', minutes: Number(v.slice(6)) }
-      : v === 'daily'
-        ? { kind: 'daily', at: t.value.policy.schedule?.at || '06:30' }
-        : { kind: v as 'by-hand' | 'after-read' }
-  },
+const roles = computed({
+  get: () => t.value.policy.roles.join(', '),
+  set: (text) =>
+    (t.value.policy.roles = text
+      .split(',')
+      .map((r) => r.trim())
+      .filter(Boolean)),
+})
+const share = computed({
+  get: () => Math.round(t.value.policy.removalShare * 100),
+  set: (n) => (t.value.policy.removalShare = n / 100),
 })
 </script>
 
@@ -52,25 +53,20 @@ const schedule = computed({
           <option value="keep">stay</option>
         </select></label
       >
-      <label
-        >Runs by itself
-        <select v-model="schedule">
-          <option value="by-hand">by hand only</option>
-          <option value="after-read">after reads</option>
-          <option value="every 30">every 30 minutes</option>
-          <option value="every 60">every hour</option>
-          <option value="daily">daily</option>
-        </select></label
-      >
-      <label v-if="schedule === 'daily'">at <input v-model="t.policy.schedule!.at" type="time" /></label>
+      <label>Carries these roles <InputText v-model.lazy="roles" size="small" /></label>
+      <span class="guard"
+        ><label
+          >Stop above removals <input v-model.number="t.policy.removalNumber" type="number" min="0" /></label
+        ><label>or % of the class <input v-model.number="share" type="number" min="0" max="100" /></label
+      ></span>
+      <label class="all" :for="`schedule-${id}`"
+        >Runs by itself <ScheduleField :id="`schedule-${id}`" v-model="t.policy.schedule"
+      /></label>
       <label class="tick"><input v-model="t.policy.hold" type="checkbox" /> hold learners until opened</label>
       <label class="tick"><input v-model="t.policy.notify" type="checkbox" /> let newcomers be told</label>
       <label class="tick"
         ><input v-model="t.policy.ownTarget" type="checkbox" /> take out whom Kanban did not put in</label
       >
-      <label
-        >Stop above removals <input v-model.number="t.policy.removalNumber" type="number" min="0"
-      /></label>
     </div>
     <div class="row">
       <span v-if="usual" class="faint">● the usual one</span>
@@ -105,8 +101,19 @@ fieldset {
   grid-column: span 2;
 }
 
+.all {
+  grid-column: 1 / -1;
+}
+
+.guard {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 0.6rem;
+}
+
 label {
   display: grid;
+  min-width: 0;
   font-size: 12.5px;
   align-content: start;
 }
@@ -118,8 +125,9 @@ label {
 }
 
 select,
-input[type='number'],
-input[type='time'] {
+input[type='number'] {
+  width: 100%;
+  min-width: 0;
   font: inherit;
   padding: 0.3rem;
   border: 1px solid var(--line);

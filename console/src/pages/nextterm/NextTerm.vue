@@ -9,6 +9,7 @@ import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { day } from '../../parts/when'
 
 /** Classes whose term runs out, with the sections that follow. */
 const router = useRouter()
@@ -19,7 +20,12 @@ const list = useQuery({
   placeholderData: (before) => before,
 })
 const skipped = ref<string[]>([])
-const wanted = computed(() => (list.data.value ?? []).filter((x) => !skipped.value.includes(x.pairingId)))
+/** What was chosen instead of what is proposed, by pairing. */
+const chosen = ref<Record<string, string>>({})
+const follows = (x: Schemas['Succession']) => chosen.value[x.pairingId] ?? x.toId
+const wanted = computed(() =>
+  (list.data.value ?? []).filter((x) => follows(x) && !skipped.value.includes(x.pairingId)),
+)
 const look = useMutation({
   mutationFn: () =>
     ok(
@@ -27,7 +33,7 @@ const look = useMutation({
         body: {
           act: 'next-term',
           pairings: wanted.value.map((x) => x.pairingId),
-          to: Object.fromEntries(wanted.value.map((x) => [x.pairingId, x.toId])),
+          to: Object.fromEntries(wanted.value.map((x) => [x.pairingId, follows(x)])),
         },
       }),
     ),
@@ -63,14 +69,15 @@ function toggle(x: Schemas['Succession']) {
     :error="list.error.value"
     :again="list.refetch"
     row-key="pairingId"
-    :empty="`No class has a section that follows within ${days} days. A pairing can also be moved by hand: choose it among the sections.`"
+    :empty="`No class has a term that ends within ${days} days.`"
   >
     <Column style="width: 2rem">
       <template #body="{ data }">
         <input
           type="checkbox"
           :aria-label="`Move ${data.from}`"
-          :checked="!skipped.includes(data.pairingId)"
+          :checked="!!follows(data) && !skipped.includes(data.pairingId)"
+          :disabled="!follows(data)"
           @change="toggle(data)"
         />
       </template>
@@ -80,11 +87,36 @@ function toggle(x: Schemas['Succession']) {
         ><RouterLink :to="`/pairings/${data.pairingId}`">{{ data.from }}</RouterLink></template
       >
     </Column>
-    <Column field="to" header="Follows" />
-    <Column header="Because"
-      ><template #body="{ data }">{{ data.evidence.join(', ') }}</template></Column
+    <Column header="Ends"
+      ><template #body="{ data }"
+        ><span class="faint">{{ day(data.ends) }}</span></template
+      ></Column
     >
-    <Column field="score" header="Of 100" />
+    <Column header="Follows">
+      <template #body="{ data }">
+        <select
+          v-if="data.choices.length"
+          :value="follows(data)"
+          class="filter"
+          :aria-label="`What follows ${data.from}`"
+          @change="chosen[data.pairingId] = ($event.target as HTMLSelectElement).value"
+        >
+          <option value="">nothing</option>
+          <option v-for="c in data.choices" :key="c.id" :value="c.id">{{ c.title }} · {{ c.code }}</option>
+        </select>
+        <span v-else class="faint">no section of its course or teachers</span>
+      </template>
+    </Column>
+    <Column header="Because"
+      ><template #body="{ data }">{{
+        follows(data) === data.toId ? data.evidence.join(', ') : 'you chose it'
+      }}</template></Column
+    >
+    <Column header="Of 100"
+      ><template #body="{ data }">{{
+        follows(data) && follows(data) === data.toId ? data.score : ''
+      }}</template></Column
+    >
   </Listing>
 </template>
 

@@ -39,7 +39,7 @@ const runs = computed(() => {
   const next = p.value.nextRun ? `, next ${when(p.value.nextRun)}` : ''
   if (s?.kind === 'after-read') return 'after each read that changed it'
   if (s?.kind === 'every') return `every ${s.minutes} minutes${next}`
-  if (s?.kind === 'daily') return `daily at ${s.at}${next}`
+  if (s?.kind === 'daily') return `${s.days?.length ? s.days.join(', ') : 'daily'} at ${s.at}${next}`
   return 'never'
 })
 const newcomers = computed(() => {

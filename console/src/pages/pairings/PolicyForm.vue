@@ -7,13 +7,13 @@ import { ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
+import ScheduleField from '../../parts/ScheduleField.vue'
 
 /** Changes what a pairing wants. */
 const props = defineProps<{ pairing: Schemas['Pairing'] }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 const policy = ref({ ...props.pairing.policy })
-const schedule = ref({ kind: 'by-hand', minutes: 30, at: '06:30', ...policy.value.schedule })
 const roles = ref(policy.value.roles.join(', '))
 const target = ref(props.pairing.target)
 const share = ref(String(Math.round(policy.value.removalShare * 100)))
@@ -32,12 +32,6 @@ const save = useMutation({
               .filter(Boolean),
             removalShare: Number(share.value) / 100,
             removalNumber: Number(number.value),
-            schedule:
-              schedule.value.kind === 'every'
-                ? { kind: 'every' as const, minutes: Number(schedule.value.minutes) }
-                : schedule.value.kind === 'daily'
-                  ? { kind: 'daily' as const, at: schedule.value.at, days: schedule.value.days }
-                  : { kind: schedule.value.kind as 'by-hand' | 'after-read' },
           },
           target: target.value === props.pairing.target ? undefined : target.value,
         },
@@ -79,20 +73,7 @@ const save = useMutation({
       </div>
       <div class="field">
         <label for="schedule">Runs by itself</label>
-        <select id="schedule" v-model="schedule.kind">
-          <option value="by-hand">never; somebody runs it</option>
-          <option value="after-read">whenever a read of the register changed its people</option>
-          <option value="every">every so many minutes, and after such a read</option>
-          <option value="daily">daily at a time</option>
-        </select>
-        <InputText
-          v-if="schedule.kind === 'every'"
-          id="minutes"
-          v-model="schedule.minutes as unknown as string"
-          aria-label="Minutes"
-          inputmode="numeric"
-        />
-        <InputText v-if="schedule.kind === 'daily'" id="at" v-model="schedule.at" aria-label="Time of day" />
+        <ScheduleField id="schedule" v-model="policy.schedule" />
         <small>The first run is made by hand. Removals above the guard always wait for a person.</small>
       </div>
       <p>

@@ -63,11 +63,11 @@ const height = 46
         />
       </template>
     </Column>
-    <Column header="State" style="width: 9rem"
+    <Column header="State" style="width: 9.8rem"
       ><template #body="{ data }"
         ><Signal v-if="data.state" :state="data.state" /><Skeleton v-else width="5rem" /></template
     ></Column>
-    <Column header="Section" style="width: 15.5rem">
+    <Column header="Section" style="width: 14.7rem">
       <template #body="{ data }"
         ><span class="one"
           >{{ data.title }}

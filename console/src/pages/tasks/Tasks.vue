@@ -73,7 +73,9 @@ const end = useMutation({
   <p v-if="!sheets.data.value?.length" class="faint">No rule has filled a sheet yet.</p>
   <p v-for="s in sheets.data.value" :key="s.name">
     {{ s.name }}, {{ s.rows }} {{ s.rows === 1 ? 'row' : 'rows' }}
-    <a :href="`/api/v1/sheets/${encodeURIComponent(s.name)}.csv`" download>CSV</a>
-    <a :href="`/api/v1/sheets/${encodeURIComponent(s.name)}.xlsx`" download> XLSX</a>
+    <template v-for="form in ['csv', 'xlsx']" :key="form">
+      ·
+      <a :href="`/api/v1/sheets/${encodeURIComponent(s.name)}.${form}`" download>{{ form.toUpperCase() }}</a>
+    </template>
   </p>
 </template>
