@@ -2,40 +2,12 @@ package cli
 
 import (
 	"context"
-	"fmt"
-	"strconv"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"kanban/internal/client"
-	"kanban/internal/core/schedule"
 	"kanban/internal/wire/api"
 )
-
-// parseSchedule reads "by-hand", "after-read", "every 30", "daily 06:30" and
-// "daily 06:30 monday,friday".
-func parseSchedule(text string) (schedule.Schedule, error) {
-	words := strings.Fields(text)
-	s := schedule.Schedule{Kind: schedule.Kind(words[0])}
-	var err error
-	switch {
-	case s.Kind == schedule.Every && len(words) == 2:
-		s.Minutes, err = strconv.Atoi(words[1])
-	case s.Kind == schedule.Daily && len(words) >= 2:
-		s.At = words[1]
-		if len(words) == 3 {
-			s.Days = strings.Split(strings.ToLower(words[2]), ",")
-		}
-	}
-	if err == nil {
-		err = s.Check()
-	}
-	if err != nil {
-		return s, fmt.Errorf("%w: --schedule %q: %w", errUsage, text, err)
-	}
-	return s, nil
-}
 
 func openClass(ctx context.Context, cmd *cli.Command) error {
 	c, s, err := paired(ctx, cmd)

@@ -24,28 +24,15 @@ func pairings() *cli.Command {
 			{
 				Name: "add", Usage: "Pair a section with a new class at a service", ArgsUsage: "SECTION CONNECTION", Action: addPairing,
 				Description: "SECTION is a code or title. The first run makes the class.\n\n  kanban pairings add PROP-A \"Chat workspace\" --target \"Propagation, group A\"",
-				Flags: []cli.Flag{
+				Flags: policyFlags(
 					&cli.StringFlag{Name: "target", Usage: "name of the new class; made by the template when absent"},
 					&cli.StringFlag{Name: "class", Usage: "id or name of a class that is at the service already, instead of a new one"},
 					&cli.StringFlag{Name: "template", Usage: "how the pairing is made; the usual one when absent"},
-					&cli.StringFlag{Name: "leavers", Usage: "remove, deactivate or keep people who left"},
-					&cli.BoolFlag{Name: "hold", Usage: "keep learners back until the class is opened"},
-					&cli.BoolFlag{Name: "notify", Usage: "let the service tell newcomers about their account"},
-				},
+				),
 			},
 			{
 				Name: "edit", Usage: "Change a pairing's policy; what is not given stays", ArgsUsage: "SECTION", Action: editPairing,
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "leavers", Usage: "remove, deactivate or keep people who left"},
-					&cli.StringFlag{Name: "target", Usage: "another name for the class, here and at the service"},
-					&cli.BoolWithInverseFlag{Name: "hold", Usage: "keep learners back until the class is opened"},
-					&cli.BoolWithInverseFlag{Name: "notify", Usage: "let the service tell newcomers about their account"},
-					&cli.BoolWithInverseFlag{Name: "own", Usage: "take out members whom Kanban did not put in"},
-					&cli.StringFlag{Name: "schedule", Usage: "when it runs by itself: by-hand, after-read, \"every 30\" (minutes), \"daily 06:30\", \"daily 06:30 monday,friday\""},
-					&cli.StringSliceFlag{Name: "role", Usage: "the roles that are carried"},
-					&cli.IntFlag{Name: "removal-number", Usage: "stop above so many removals"},
-					&cli.FloatFlag{Name: "removal-share", Usage: "stop above this share of removals, 0 to 1"},
-				},
+				Flags:       policyFlags(&cli.StringFlag{Name: "target", Usage: "another name for the class, here and at the service"}),
 				Description: "  kanban pairings edit PROP-A --leavers deactivate --no-hold",
 			},
 			{
@@ -167,8 +154,7 @@ func addPairing(ctx context.Context, cmd *cli.Command) error {
 	}
 	for i, t := range list {
 		if i == 0 && in.Template == "" || strings.EqualFold(t.Name, in.Template) {
-			t.Target = ""
-			if t, err = edited(cmd, t); err != nil {
+			if err := changePolicy(cmd, &t.Policy); err != nil {
 				return err
 			}
 			in.Policy = &t.Policy
@@ -296,28 +282,8 @@ func editPairing(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if text := cmd.String("schedule"); text != "" {
-		if p.Policy.Schedule, err = parseSchedule(text); err != nil {
-			return err
-		}
-	}
-	for name, set := range map[string]func(){
-		"leavers": func() { p.Policy.Leavers = roster.Leavers(cmd.String("leavers")) },
-		"hold":    func() { p.Policy.Hold = cmd.Bool("hold") },
-		"notify":  func() { p.Policy.Notify = cmd.Bool("notify") },
-		"own":     func() { p.Policy.OwnTarget = cmd.Bool("own") },
-		"role": func() {
-			p.Policy.Roles = nil
-			for _, r := range cmd.StringSlice("role") {
-				p.Policy.Roles = append(p.Policy.Roles, roster.Role(r))
-			}
-		},
-		"removal-number": func() { p.Policy.RemovalNumber = cmd.Int("removal-number") },
-		"removal-share":  func() { p.Policy.RemovalShare = cmd.Float("removal-share") },
-	} {
-		if cmd.IsSet(name) {
-			set()
-		}
+	if err := changePolicy(cmd, &p.Policy); err != nil {
+		return err
 	}
 	change := api.EditPairing{Policy: &p.Policy}
 	if name := cmd.String("target"); name != "" {

@@ -1,34 +1,31 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"kanban/internal/client"
-	"kanban/internal/core/roster"
+	"kanban/internal/core/naming"
 	"kanban/internal/wire/api"
 )
 
 func templates() *cli.Command {
 	return &cli.Command{
 		Name: "templates", Usage: "How pairings are made: names of classes and policy; the first is the institution's usual way", Action: editTemplates,
-		Flags: []cli.Flag{
+		Flags: policyFlags(
 			&cli.StringFlag{Name: "set", Usage: "make or change the template with this `NAME`"},
 			&cli.StringFlag{Name: "drop", Usage: "drop the template with this `NAME`"},
 			&cli.BoolFlag{Name: "first", Usage: "with --set: make it the usual one"},
-			&cli.StringFlag{Name: "target", Usage: "names the classes, e.g. \"{course} · {teacher}\""},
-			&cli.StringFlag{Name: "leavers", Usage: "remove, deactivate or keep people who left"},
-			&cli.BoolWithInverseFlag{Name: "hold", Usage: "keep learners back until the class is opened"},
-			&cli.BoolWithInverseFlag{Name: "notify", Usage: "let the service tell newcomers about their account"},
-			&cli.StringFlag{Name: "schedule", Usage: "by-hand, after-read, \"every 30\", \"daily 06:30\""},
-			&cli.StringSliceFlag{Name: "role", Usage: "the roles that are carried"},
-		},
-		Description: "  kanban pairings templates\n  kanban pairings templates --set Held --target \"{course} · {section}\" --hold --schedule \"every 30\"\n  kanban pairings many template --template Held --course Propagation --apply",
+			&cli.StringFlag{Name: "target", Usage: "names the classes, e.g. \"{course} · {teacher}\"; alone it shows what it would call yours"},
+		),
+		Description: "  kanban pairings templates\n  kanban pairings templates --target \"{course} · {teacher}\"\n  kanban pairings templates --set Held --target \"{course} · {section}\" --hold --schedule \"every 30\"\n  kanban pairings many template --template Held --course Propagation --apply",
 	}
 }
 
@@ -42,6 +39,9 @@ func editTemplates(ctx context.Context, cmd *cli.Command) error {
 		return func(t api.Template) bool { return strings.EqualFold(t.Name, name) }
 	}
 	changed := false
+	if target := cmd.String("target"); target != "" && cmd.String("set") == "" {
+		return tryName(ctx, cmd, c, target)
+	}
 	if name := cmd.String("drop"); name != "" {
 		was := len(list)
 		if list = slices.DeleteFunc(list, named(name)); len(list) == was {
@@ -56,7 +56,8 @@ func editTemplates(ctx context.Context, cmd *cli.Command) error {
 			t = list[i]
 			list = slices.Delete(list, i, i+1)
 		}
-		if t, err = edited(cmd, t); err != nil {
+		t.Target = cmp.Or(cmd.String("target"), t.Target)
+		if err := changePolicy(cmd, &t.Policy); err != nil {
 			return err
 		}
 		if changed = true; cmd.Bool("first") {
@@ -79,31 +80,22 @@ func editTemplates(ctx context.Context, cmd *cli.Command) error {
 	}).print(cmd)
 }
 
-func edited(cmd *cli.Command, t api.Template) (api.Template, error) {
-	if v := cmd.String("target"); v != "" {
-		t.Target = v
+// tryName shows what a template would call the classes of the sections that lists show.
+func tryName(ctx context.Context, cmd *cli.Command, c *client.Client, target string) error {
+	t, err := client.Get[naming.Naming](ctx, c, "/templates/names?target="+url.QueryEscape(target))
+	if err != nil {
+		return err
 	}
-	if v := cmd.String("leavers"); v != "" {
-		t.Policy.Leavers = roster.Leavers(v)
+	tab := tableOf(t.Examples, "No section is listed.", []string{"section", "its class would be called"}, func(n naming.Named) []string { return []string{n.Section, n.Name} })
+	tab.value = t
+	if err := tab.print(cmd); err != nil {
+		return err
 	}
-	if cmd.IsSet("hold") {
-		t.Policy.Hold = cmd.Bool("hold")
+	for _, x := range t.Shared {
+		say(cmd, "%d classes would be called %s: %s", len(x.Sections), x.Name, strings.Join(x.Sections, ", "))
 	}
-	if cmd.IsSet("notify") {
-		t.Policy.Notify = cmd.Bool("notify")
+	for _, x := range t.Unfit {
+		say(cmd, "%s: %s", x.Section, x.Problem)
 	}
-	if v := cmd.StringSlice("role"); len(v) > 0 {
-		t.Policy.Roles = nil
-		for _, r := range v {
-			t.Policy.Roles = append(t.Policy.Roles, roster.Role(r))
-		}
-	}
-	if v := cmd.String("schedule"); v != "" {
-		s, err := parseSchedule(v)
-		if err != nil {
-			return t, err
-		}
-		t.Policy.Schedule = s
-	}
-	return t, nil
+	return nil
 }

@@ -12,10 +12,15 @@ import (
 
 	"kanban/internal/app/history"
 	"kanban/internal/app/pairing"
+	"kanban/internal/core/naming"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
+
+type namesInput struct {
+	Target string `query:"target" doc:"For example {course} · {teacher}"`
+}
 
 // keeping registers how the institution wants its pairings kept.
 func (s *Server) keeping(a huma.API) {
@@ -27,6 +32,9 @@ func (s *Server) keeping(a huma.API) {
 			return nil, err
 		}
 		return s.templates(ctx)
+	})
+	handle(a, "settings", "GET /templates/names try-template What a template would call the classes of all sections that lists show", func(ctx context.Context, in *namesInput) (naming.Naming, error) {
+		return s.Pairing.Names(ctx, in.Target)
 	})
 	handle(a, "settings", "GET /maintenance get-maintenance Whether everything is paused", func(ctx context.Context, _ *struct{}) (api.Maintenance, error) {
 		return s.maintenance(ctx)

@@ -1684,6 +1684,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/templates/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a template would call the classes of all sections that lists show */
+        get: operations["try-template"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/test-recipient": {
         parameters: {
             query?: never;
@@ -2700,6 +2717,25 @@ export interface components {
             id: string;
             title: string;
         };
+        Named: {
+            name: string;
+            /** @description Why the name cannot be used */
+            problem?: string;
+            section: string;
+        };
+        Naming: {
+            /** @description The first few */
+            examples: components["schemas"]["Named"][];
+            /**
+             * Format: int64
+             * @description How many were looked at
+             */
+            sections: number;
+            /** @description Names that several would have */
+            shared: components["schemas"]["Shared"][];
+            /** @description Those whose name would be empty or too long */
+            unfit: components["schemas"]["Named"][];
+        };
         NewBadge: {
             /** @description What one has to do */
             criteria: string;
@@ -3697,6 +3733,10 @@ export interface components {
             password: string;
             /** @description From the set-up link in the service's log */
             secret: string;
+        };
+        Shared: {
+            name: string;
+            sections: string[];
         };
         Sheet: {
             /**
@@ -8481,6 +8521,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Template"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-template": {
+        parameters: {
+            query?: {
+                /** @description For example {course} · {teacher} */
+                target?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Naming"];
                 };
             };
             /** @description Error */

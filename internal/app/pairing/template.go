@@ -66,6 +66,28 @@ func (s *Service) SetTemplates(ctx context.Context, who string, list []Template)
 	})
 }
 
+// Names says what a template would call the classes of all sections that lists show.
+func (s *Service) Names(ctx context.Context, target string) (naming.Naming, error) {
+	list, err := s.List(ctx, Filter{})
+	if err != nil {
+		return naming.Naming{}, err
+	}
+	var all []naming.Values
+	var last string
+	for _, c := range list.Cards {
+		if c.Section.ID == last || c.Section.Gone {
+			continue // paired twice, it stands twice
+		}
+		last = c.Section.ID
+		all = append(all, values(c))
+	}
+	t, err := naming.Try(target, all)
+	if err != nil {
+		return t, refusal.Invalid("target", "%v", err)
+	}
+	return t, nil
+}
+
 // PolicyOf gives the policy of a template; of the usual one for an empty name.
 func (s *Service) PolicyOf(ctx context.Context, name string) (roster.Policy, error) {
 	list, err := s.Templates(ctx)

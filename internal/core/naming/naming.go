@@ -61,3 +61,63 @@ func Name(template string, values Values) (string, error) {
 
 // Key is the same for names that people could not tell apart.
 func Key(name string) string { return strings.ToLower(strings.Join(strings.Fields(name), " ")) }
+
+// Named is a section with the name that a template gives its class.
+type Named struct {
+	Section string `json:"section"`
+	Name    string `json:"name"`
+	Problem string `json:"problem,omitempty" doc:"Why the name cannot be used"`
+}
+
+// Shared is a name that several classes would have.
+type Shared struct {
+	Name     string   `json:"name"`
+	Sections []string `json:"sections"`
+}
+
+// Naming is what a template would call many classes.
+type Naming struct {
+	Sections int      `json:"sections" doc:"How many were looked at"`
+	Examples []Named  `json:"examples" doc:"The first few"`
+	Unfit    []Named  `json:"unfit" doc:"Those whose name would be empty or too long"`
+	Shared   []Shared `json:"shared" doc:"Names that several would have"`
+}
+
+// mostExamples is how many names are shown.
+const mostExamples = 3
+
+// Try names the classes of many sections, each given by its values. A template that can
+// give no name is an error, as Check says it.
+func Try(template string, sections []Values) (Naming, error) {
+	t := Naming{Sections: len(sections), Examples: []Named{}, Unfit: []Named{}, Shared: []Shared{}}
+	if err := Check(template); err != nil {
+		return t, err
+	}
+	at := map[string]int{} // by key, in all
+	var all []Shared
+	for _, values := range sections {
+		n := Named{Section: values["section"]}
+		var err error
+		if n.Name, err = Name(template, values); err != nil {
+			n.Problem = err.Error()
+			t.Unfit = append(t.Unfit, n)
+			continue
+		}
+		if len(t.Examples) < mostExamples {
+			t.Examples = append(t.Examples, n)
+		}
+		i, there := at[Key(n.Name)]
+		if !there {
+			i = len(all)
+			at[Key(n.Name)] = i
+			all = append(all, Shared{Name: n.Name})
+		}
+		all[i].Sections = append(all[i].Sections, n.Section)
+	}
+	for _, s := range all {
+		if len(s.Sections) > 1 {
+			t.Shared = append(t.Shared, s)
+		}
+	}
+	return t, nil
+}

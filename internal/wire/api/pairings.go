@@ -138,14 +138,14 @@ type Doing struct {
 
 // Succession is a pairing with the section that follows its own.
 type Succession struct {
-	PairingID string       `json:"pairingId"`
-	From      string       `json:"from" doc:"Title of the section whose term runs out"`
-	Ends      *time.Time   `json:"ends,omitempty" doc:"Its last day"`
-	ToID      string       `json:"toId" doc:"Empty when none follows"`
-	To        string       `json:"to"`
-	Score     int          `json:"score" doc:"0 to 100"`
-	Evidence  []string     `json:"evidence"`
-	Choices   []Choice     `json:"choices" doc:"Sections that could follow, the likeliest first"`
+	PairingID string     `json:"pairingId"`
+	From      string     `json:"from" doc:"Title of the section whose term runs out"`
+	Ends      *time.Time `json:"ends,omitempty" doc:"Its last day"`
+	ToID      string     `json:"toId" doc:"Empty when none follows"`
+	To        string     `json:"to"`
+	Score     int        `json:"score" doc:"0 to 100"`
+	Evidence  []string   `json:"evidence"`
+	Choices   []Choice   `json:"choices" doc:"Sections that could follow, the likeliest first"`
 }
 
 // Choice is a section that can be chosen.

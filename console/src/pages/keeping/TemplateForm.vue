@@ -1,9 +1,10 @@
 <script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
-import { computed, useId } from 'vue'
+import { computed, ref, useId, watch } from 'vue'
 
-import type { Schemas } from '../../api/client'
+import { api, ok, type Schemas } from '../../api/client'
 import ScheduleField from '../../parts/ScheduleField.vue'
 
 /** One template: how classes are called, and the policy of their pairings. */
@@ -12,17 +13,30 @@ const t = defineModel<Schemas['Template']>({ required: true })
 const emit = defineEmits<{ drop: []; first: [] }>()
 const id = useId()
 
-// A made-up section shows what the name looks like.
-const example: Record<string, string> = {
-  section: 'Propagation A',
-  code: 'PROP-A',
-  course: 'Propagation',
-  courseCode: 'PROP',
-  term: 'First term',
-  teacher: 'Maud Marrow',
-  organisation: 'Fernmoor Garden School',
-}
-const name = computed(() => t.value.target.replace(/\{(\w+)\}/g, (all, f: string) => example[f] ?? all))
+// What it would call the classes of our own sections, looked up when typing pauses.
+const tried = ref(t.value.target)
+let pause: ReturnType<typeof setTimeout>
+watch(
+  () => t.value.target,
+  (target) => {
+    clearTimeout(pause)
+    pause = setTimeout(() => (tried.value = target), 300)
+  },
+)
+const trial = useQuery({
+  queryKey: ['templates', 'names', tried],
+  queryFn: () => ok(api.GET('/api/v1/templates/names', { params: { query: { target: tried.value } } })),
+  enabled: computed(() => tried.value.trim() !== ''),
+  retry: false,
+})
+const clash = computed(() => {
+  const { shared = [], unfit = [] } = trial.data.value ?? {}
+  const s = shared[0]
+  const also = shared.length > 1 ? `, and ${shared.length - 1} more names are shared` : ''
+  return s
+    ? `${s.sections.length} classes would be called ${s.name}${also}`
+    : unfit[0] && `${unfit[0].section}: ${unfit[0].problem}`
+})
 const roles = computed({
   get: () => t.value.policy.roles.join(', '),
   set: (text) =>
@@ -43,7 +57,11 @@ const share = computed({
       <label>Name <InputText v-model="t.name" size="small" /></label>
       <label class="wide"
         >Classes are called <InputText v-model="t.target" size="small" />
-        <small class="faint">such as: {{ name }}</small></label
+        <small v-if="trial.error.value" class="clash">{{ trial.error.value.message }}</small>
+        <small v-else class="faint"
+          >{{ trial.data.value?.examples.map((x) => x.name).join(', ') }}
+          <span v-if="clash" class="clash">▲ {{ clash }}</span></small
+        ></label
       >
       <label
         >Leavers
@@ -85,6 +103,10 @@ const share = computed({
 </template>
 
 <style scoped>
+.clash {
+  color: var(--signal);
+}
+
 fieldset {
   border: 1px solid var(--line);
   padding: 0.7rem 0.9rem;
