@@ -141,22 +141,22 @@ func (tx *Tx) Regroup(ctx context.Context, pairingID, remoteID string, join, qui
 	return nil
 }
 
-// Result is how far a person has come in a section.
+// Result is what a person has reached in one activity of a section's course.
 type Result struct {
-	Code, Person, Identifier string
-	Percent                  int
-	State                    string // by activity, as JSON
-	UpdatedAt                time.Time
+	Code, Person, Identifier  string
+	ActivityID                string
+	Completed, Passed, Failed bool
+	Best                      *float64 // scaled score, -1 to 1
+	FirstAt, LastAt           time.Time
+	Percent                   int // of the course
 }
 
-// ResultsOf lists what people have reached in sections.
+// ResultsOf lists what people have reached in sections, activity by activity.
 func (s *Store) ResultsOf(ctx context.Context, sectionIDs []string) ([]Result, error) {
 	return many[Result](ctx, s, "listing results", `
-		SELECT f.code, h.given_name || ' ' || h.family_name, h.identifier, g.percent,
-			coalesce((SELECT jsonb_object_agg(a.activity_id, jsonb_strip_nulls(jsonb_build_object('first', a.first_at, 'last', a.last_at, 'completed', a.completed, 'passed', a.passed, 'failed', a.failed, 'best', a.best)))
-				FROM activity_progress a WHERE a.person_id = g.person_id AND a.section_id = g.section_id), '{}')::text, g.updated_at
-		FROM progress g JOIN section_facts f ON f.section_id = g.section_id JOIN people h ON h.id = g.person_id
-		WHERE g.section_id = ANY ($1::text[]::uuid[]) ORDER BY f.code, h.family_name, h.given_name, h.id`, sectionIDs)
+		SELECT f.code, h.given_name || ' ' || h.family_name, h.identifier, a.activity_id, a.completed, a.passed, a.failed, a.best, a.first_at, a.last_at, g.percent
+		FROM progress g JOIN activity_progress a USING (person_id, section_id) JOIN section_facts f ON f.section_id = g.section_id JOIN people h ON h.id = g.person_id
+		WHERE g.section_id = ANY ($1::text[]::uuid[]) ORDER BY f.code, h.family_name, h.given_name, h.id, a.first_at, a.activity_id`, sectionIDs)
 }
 
 // ServicesOfSections gives, by section, the names of the services at which it is paired.

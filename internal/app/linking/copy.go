@@ -45,7 +45,14 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []st
 		return g, err
 	}
 	for _, r := range results {
-		g.results = append(g.results, []string{r.Code, r.Person, r.Identifier, strconv.Itoa(r.Percent), r.State, r.UpdatedAt.UTC().Format(time.RFC3339)})
+		best := ""
+		if r.Best != nil {
+			best = strconv.FormatFloat(*r.Best, 'g', -1, 64)
+		}
+		g.results = append(g.results, []string{
+			r.Code, r.Person, r.Identifier, r.ActivityID, strconv.FormatBool(r.Completed), strconv.FormatBool(r.Passed), strconv.FormatBool(r.Failed), best,
+			r.FirstAt.UTC().Format(time.RFC3339), r.LastAt.UTC().Format(time.RFC3339), strconv.Itoa(r.Percent),
+		})
 	}
 	for _, p := range pairings {
 		source, err := s.Store.Source(ctx, p)
@@ -70,7 +77,7 @@ func (g gathered) zip(at time.Time) ([]byte, error) {
 		rows   [][]string
 	}{
 		{"rosters.csv", []string{"section code", "section", "person", "identifier", "role", "joined"}, g.rosters},
-		{"results.csv", []string{"section code", "person", "identifier", "percent", "state", "updated"}, g.results},
+		{"results.csv", []string{"section code", "person", "identifier", "activity", "completed", "passed", "failed", "best score", "first", "last", "percent of the course"}, g.results},
 		{"members.csv", []string{"class", "id at the service", "person", "account"}, g.members},
 	} {
 		var w io.Writer

@@ -147,7 +147,7 @@ type Consequence struct {
 	People   int               // who would be handled together, each counted once
 	Several  int               // of them, who are in more than one of the sections
 	Pairings []store.Pairing   // of the lead, which would become the set's
-	Results  int               // progress records that the safety copy would hold
+	Results  int               // results of activities that the safety copy would hold
 	gathered gathered
 }
 

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"io"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -80,6 +81,14 @@ func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 	require.Len(t, all, 1)
 	require.Len(t, all[0].Sections, 3)
 	wish := linking.Wish{LeadID: all[0].Sections[0].ID, Others: []string{all[0].Sections[1].ID, all[0].Sections[2].ID}}
+	ada, propagation := w.Person("stu-001").ID, w.Section("PROP-A").ID
+	for _, done := range []string{
+		`INSERT INTO progress (person_id, section_id, percent) VALUES ($1, $2, 50)`,
+		`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed, failed, best) VALUES ($1, $2, 'http://p.example/check', now(), now(), false, true, true, 0.75)`,
+	} {
+		_, err := w.Store.Pool.Exec(t.Context(), done, ada, propagation)
+		require.NoError(t, err)
+	}
 	c, err := w.Linking.Consequences(t.Context(), wish)
 	require.NoError(t, err)
 	assert.Empty(t, c.Refused)
@@ -92,12 +101,18 @@ func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 	z, err := zip.NewReader(bytes.NewReader(kept.Content), int64(len(kept.Content)))
 	require.NoError(t, err)
 	require.Len(t, z.File, 3)
-	f, err := z.File[0].Open()
-	require.NoError(t, err)
-	text, err := io.ReadAll(f)
-	require.NoError(t, err)
-	assert.Equal(t, kept.People+c.Several+1, bytes.Count(text, []byte("\n")), "one line per enrolment and a header")
-	assert.Contains(t, string(text), "PROP-A,Propagation A,Ada Alder,stu-001,student,")
+	read := func(n int) string {
+		f, err := z.File[n].Open()
+		require.NoError(t, err)
+		text, err := io.ReadAll(f)
+		require.NoError(t, err)
+		return string(text)
+	}
+	assert.Equal(t, 1, kept.Results)
+	assert.Contains(t, read(1), "PROP-A,Ada Alder,stu-001,http://p.example/check,false,true,true,0.75,", "a result is a row that a spreadsheet can use")
+	text := read(0)
+	assert.Equal(t, kept.People+c.Several+1, strings.Count(text, "\n"), "one line per enrolment and a header")
+	assert.Contains(t, text, "PROP-A,Propagation A,Ada Alder,stu-001,student,")
 }
 
 // A set has one class, with a group for each section inside it. A mover changes
