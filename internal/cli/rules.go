@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -98,7 +99,8 @@ several of a kind or a delay in the middle, is written into a file: see kanban r
 					&cli.StringFlag{Name: "if", Usage: "a condition in CEL"},
 					&cli.StringFlag{Name: "course", Usage: "only in this course (code or title)"},
 					&cli.StringFlag{Name: "section", Usage: "only in this section (code or title)"},
-					&cli.StringFlag{Name: "module", Usage: "only for this module (its identifier)"},
+					&cli.StringFlag{Name: "module", Usage: "only for this module (identifier; with --course, title too)"},
+					&cli.StringFlag{Name: "activity", Usage: "only for this activity (the same)"},
 					&cli.BoolFlag{Name: "every-time", Usage: "not only once per person"},
 					&cli.StringFlag{Name: "stop", Usage: "a condition in CEL that ends what is still to come"},
 					&cli.StringSliceFlag{Name: "undone-by", Usage: "what takes back what the rule did, for the same person and place"},
@@ -129,6 +131,42 @@ several of a kind or a delay in the middle, is written into a file: see kanban r
 	}
 }
 
+// within finds the module and the activity of a scope in the course's outline, by
+// identifier or title.
+func within(ctx context.Context, c *client.Client, course api.Course, s rule.Scope) (rule.Scope, error) {
+	if s.Module+s.Activity == "" {
+		return s, nil
+	}
+	o, err := client.Get[learning.Outline](ctx, c, "/courses/"+course.ID+"/outline")
+	if err != nil {
+		return s, err
+	}
+	find := func(id *string, what string, is func(m learning.Module) (ids [][2]string)) error {
+		if *id == "" {
+			return nil
+		}
+		for _, m := range o.Modules {
+			for _, x := range is(m) {
+				if fits(*id, x[0], x[1]) {
+					*id = x[0]
+					return nil
+				}
+			}
+		}
+		return fmt.Errorf("%w: the outline of %s has no %s %q; see it with: kanban courses show %s", errUsage, course.Title, what, *id, course.Code)
+	}
+	err = find(&s.Module, "module", func(m learning.Module) [][2]string { return [][2]string{{m.ID, m.Title}} })
+	if err == nil {
+		err = find(&s.Activity, "activity", func(m learning.Module) (list [][2]string) {
+			for _, a := range m.All() {
+				list = append(list, [2]string{a.ID, a.Title})
+			}
+			return list
+		})
+	}
+	return s, err
+}
+
 func triggers() string {
 	parts := make([]string, len(rule.Triggers))
 	for i, t := range rule.Triggers {
@@ -142,8 +180,8 @@ func listRules(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(page.Items, "There is no rule yet. Make one: kanban rules add --help", []string{"rule", "state", "when", "if", "then", "fired", "delivered", "waiting"}, func(r api.Rule) []string {
-		return []string{r.Name, r.State, r.Trigger, r.Condition, then(r.Actions), fmt.Sprint(r.Fired), fmt.Sprint(r.Delivered), fmt.Sprint(r.Waiting)}
+	return tableOf(page.Items, "There is no rule yet. Make one: kanban rules add --help", []string{"rule", "state", "when", "where", "if", "then", "fired", "delivered", "waiting"}, func(r api.Rule) []string {
+		return []string{r.Name, r.State, r.Trigger, r.Where, r.Condition, then(r.Actions), fmt.Sprint(r.Fired), fmt.Sprint(r.Delivered), fmt.Sprint(r.Waiting)}
 	}).print(cmd)
 }
 
@@ -177,7 +215,7 @@ func addRule(ctx context.Context, cmd *cli.Command) error {
 func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api.NewRule, error) {
 	once := !cmd.Bool("every-time")
 	r := api.NewRule{
-		Trigger: cmd.String("when"), Condition: cmd.String("if"), Once: &once, Scope: rule.Scope{Module: cmd.String("module")},
+		Trigger: cmd.String("when"), Condition: cmd.String("if"), Once: &once, Scope: rule.Scope{Module: cmd.String("module"), Activity: cmd.String("activity")},
 		Stop: cmd.String("stop"), UndoneBy: cmd.StringSlice("undone-by"), Days: cmd.Int("days"), InOrder: cmd.Bool("in-order"),
 	}
 	if text := cmd.String("quiet"); text != "" {
@@ -194,6 +232,9 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 			return r, err
 		}
 		r.Scope.Course = course.ID
+		if r.Scope, err = within(ctx, c, course, r.Scope); err != nil {
+			return r, err
+		}
 	}
 	if name := cmd.String("section"); name != "" {
 		s, err := findSection(ctx, c, name)
@@ -318,7 +359,7 @@ func about(e api.Event) string {
 			return text
 		}
 	}
-	return e.ModuleID
+	return cmp.Or(e.Activity, e.ActivityID, e.Module, e.ModuleID)
 }
 
 func deliveries() *cli.Command {

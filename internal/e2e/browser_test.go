@@ -119,6 +119,14 @@ func (b *browser) fill(id, text string) {
 	b.t.Fatalf("%q cannot be typed into #%s", text, id)
 }
 
+// set gives a field that is found by a selector a value at once, as pickers of times and
+// days and lists of suggestions do.
+func (b *browser) set(selector, value string) {
+	b.t.Helper()
+	b.do(chromedp.WaitVisible(selector))
+	b.until(`(() => { const e = document.querySelector(` + quoted(selector) + `); e.value = ` + quoted(value) + `; e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`)
+}
+
 // choose picks an option of a select by its text.
 func (b *browser) choose(id, option string) {
 	b.t.Helper()

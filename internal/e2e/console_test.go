@@ -142,6 +142,17 @@ func pair(b *browser) {
 // makeRules makes the badge and the second rule by hand, and the first through
 // the API while the page is open: it appears by itself.
 func makeRules(t *testing.T, b *browser, w *world) {
+	w.Client = client.New(w.service.Address, "")
+	_, err := w.Client.SignIn(t.Context(), scenario.Email, scenario.Password)
+	require.NoError(t, err)
+	list, err := client.All[api.Section](t.Context(), w.Client, "/sections?aside=*")
+	require.NoError(t, err)
+	for _, x := range list {
+		if x.Code == "PROP-A" {
+			w.Pairing.ID = x.PairingID
+			require.NoError(t, w.Outline(t.Context(), x.CourseID))
+		}
+	}
 	b.click("Badges")
 	b.sees("Nobody has been awarded yet.")
 	b.click("Make a badge…")
@@ -157,7 +168,9 @@ func makeRules(t *testing.T, b *browser, w *world) {
 	b.click("Make a rule…")
 	b.fill("rule-name", "Cuttings badge")
 	b.choose("trigger", "module.completed")
-	b.fill("module", "mod-cuttings")
+	b.choose("scope-course", "Propagation")
+	b.until(`[...document.getElementById('scope-module').options].some(o => o.text.trim() === 'Cuttings')`)
+	b.choose("scope-module", "Cuttings")
 	b.click("+ award a badge")
 	b.click("+ mail")
 	b.fill("subject-2", "Well done, {{.person.givenName}}")
@@ -168,11 +181,9 @@ func makeRules(t *testing.T, b *browser, w *world) {
 	b.fill("condition", `event.percent > 0`)
 	b.click("Save")
 	b.sees("award a badge, then mail")
+	b.sees("Propagation · Cuttings")
 	b.do(chromedp.Click(`[aria-label="Cuttings badge is on"]`))
 
-	w.Client = client.New(w.service.Address, "")
-	_, err := w.Client.SignIn(t.Context(), scenario.Email, scenario.Password)
-	require.NoError(t, err)
 	soon(t, "the rule is on", func() bool {
 		page, err := client.Get[api.Page[api.Rule]](t.Context(), w.Client, "/rules")
 		return err == nil && len(page.Items) == 1 && page.Items[0].On
@@ -194,14 +205,6 @@ func makeRules(t *testing.T, b *browser, w *world) {
 }
 
 func finish(t *testing.T, b *browser, w *world) {
-	list, err := client.All[api.Section](t.Context(), w.Client, "/sections?aside=*")
-	require.NoError(t, err)
-	for _, x := range list {
-		if x.Code == "PROP-A" {
-			w.Pairing.ID = x.PairingID
-			require.NoError(t, w.Outline(t.Context(), x.CourseID))
-		}
-	}
 	b.click("Board")
 	b.sees("4 things need a person today")
 	require.NoError(t, w.Mend(t.Context()))

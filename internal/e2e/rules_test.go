@@ -169,6 +169,13 @@ func follow(t *testing.T, b *browser, w *world) {
 	b.do(chromedp.Click(`(//tr[contains(., "Praise Tamsin")]//button[normalize-space(.)="Done"])[1]`))
 	b.until(praises + ` === 2`)
 	b.sees("Finished, 1 row")
+
+	b.open("/deliveries")
+	b.sees("Greet new learners")
+	b.do(chromedp.SendKeys(`[aria-label="person"]`, "tamsin"))
+	b.until(`[...document.querySelectorAll('datalist option')].some(o => o.value.startsWith('Tamsin Trial'))`)
+	b.set(`[aria-label="person"]`, ask(b, chromedp.Evaluate[string](`document.querySelector('datalist option').value`)))
+	b.until(`(() => { const all = [...document.querySelectorAll('tbody tr')]; return all.length > 1 && all.every(r => r.innerText.includes('Tamsin Trial')) })()`)
 }
 
 // The same way by hand in the command line: the shop and the label service connected,
@@ -218,8 +225,9 @@ func TestCommandLineRules(t *testing.T) {
 
 	expect(0, "person.givenName", "rules", "names", "section.joined")
 	expect(2, `event has no "rolle"`, "rules", "add", "Greet", "--when", "section.joined", "--if", `event.rolle == "student"`, "--task", "x")
+	quiet := time.Now().Add(6*time.Hour).Format("15:04-") + time.Now().Add(7*time.Hour).Format("15:04") // not now
 	expect(0, "It is off", "rules", "add", "Greet", "--when", "section.joined", "--if", `event.role == "student" && section.code == "PROP-A"`,
-		"--operate", "Labels/add-label", "--field", "email=person.email", "--field", `label="learner"`, "--task", "Greet {{.person.givenName}}", "--due", "3d", "--quiet", "03:00-03:01", "--most", "500/day")
+		"--operate", "Labels/add-label", "--field", "email=person.email", "--field", `label="learner"`, "--task", "Greet {{.person.givenName}}", "--due", "3d", "--quiet", quiet, "--most", "500/day")
 	expect(0, "The condition", "rules", "try", "Greet", "--made-up")
 	expect(1, "where test sends go", "rules", "try", "Greet", "--send")
 	expect(2, "is not an e-mail address", "rules", "test-recipient", "nobody")
@@ -247,5 +255,10 @@ func TestCommandLineRules(t *testing.T) {
 	expect(2, "say which to try again", "deliveries", "retry-all")
 	expect(0, "Looked", "rules", "look-around")
 	expect(1, "the rule is on", "rules", "remove", "Greet")
+	expect(2, `has no module "Cuttinks"`, "rules", "add", "Lost", "--when", "module.completed", "--course", "PROP", "--module", "Cuttinks", "--task", "x")
+	expect(0, "It is off", "rules", "add", "Lost", "--when", "module.completed", "--module", "nowhere", "--task", "x")
+	expect(0, `No outline has the module "nowhere"`, "rules", "checklist", "Lost")
+	expect(0, "It is off", "rules", "add", "Here", "--when", "activity.completed", "--course", "PROP", "--module", "Cuttings", "--activity", "Clean tools", "--task", "x")
+	expect(0, "Propagation · Cuttings · Clean tools", "rules", "list")
 	expect(0, "No rule has filled a sheet yet", "sheets", "list")
 }

@@ -85,7 +85,7 @@ func holdAndOpen(b *browser) {
 	b.sees("Whoever is in stays in")
 	b.click("hold it")
 	b.sees("held until opened")
-	b.until(`(() => { const e = document.querySelector('[aria-label="When the class opens"]'); e.value = '2030-09-01T08:00'; e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`)
+	b.set(`[aria-label="When the class opens"]`, "2030-09-01T08:00")
 	b.click("open then")
 	b.sees("opens 1 Sep")
 	b.click("Board")
@@ -103,9 +103,10 @@ func holdAndOpen(b *browser) {
 func nextTerm(t *testing.T, b *browser, w *world) {
 	b.click("Sections")
 	b.click("Next term")
-	b.sees("No class has a section that follows within 60 days")
-	b.until(`(() => { const e = document.querySelector('[aria-label="Days"]'); e.value = '90'; e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`)
+	b.sees("No class has a term that ends within 60 days.")
+	b.set(`[aria-label="Days"]`, "90")
 	b.sees("same course, same teacher")
+	b.sees("no section of its course or teachers") // the others are not left out silently
 	b.click("Show what it means: 1")
 	b.sees("18 people of Orchard care A come out, 1 stay, 13 go in")
 	b.do(chromedp.Click(`.guard input`))
@@ -117,6 +118,10 @@ func nextTerm(t *testing.T, b *browser, w *world) {
 	require.Equal(t, "Orchard care · Rolf Rhubarb", all[0].Target)
 
 	b.click("Keeping")
+	b.sees("Classes are called")
+	b.set(`fieldset .wide input`, "{term}")
+	b.sees("classes would be called First term")
+	b.open("/keeping")
 	b.sees("Classes are called")
 	b.click("Pause everything")
 	b.sees("Everything is paused by Maud Marrow")
@@ -167,6 +172,7 @@ func TestCommandLineTerm(t *testing.T) {
 
 	expect(0, "until opened", "pairings", "templates", "--set", "Held", "--target", "{course} · {code}", "--hold")
 	expect(2, "no field {cource}", "pairings", "templates", "--set", "Slip", "--target", "{cource}")
+	expect(0, "classes would be called First term", "pairings", "templates", "--target", "{term}")
 	expect(0, "Nothing was done", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--connection", service, "--template", "Held")
 	expect(0, "run finished", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--connection", service, "--template", "Held", "--apply")
 	expect(0, "is paired through Chat workspace already", "pairings", "many", "pair", "PROP-B", "GLAS-A", "--connection", service)
@@ -207,6 +213,8 @@ func TestCommandLineTerm(t *testing.T) {
 	expect(0, "Nothing is paused", "maintenance", "off")
 
 	expect(0, "Orchard care B takes over the class", "pairings", "next-term", "--days", "90")
+	expect(0, "No section of its course follows Glasshouse climate A", "pairings", "next-term", "--days", "90")
+	expect(0, "Beekeeping A takes over the class", "pairings", "next-term", "--days", "90", "--to", "GLAS-A=BEES-A")
 	expect(3, "which nobody approved", "pairings", "next-term", "ORCH-A", "--apply")
 	expect(0, "run finished", "pairings", "next-term", "ORCH-A", "--apply", "--approve")
 	expect(0, "Orchard care · ORCH-A", "sections", "list", "--find", "ORCH-B")

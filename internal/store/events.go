@@ -154,6 +154,8 @@ type ListedEvent struct {
 	Person     string
 	Section    string
 	Course     string
+	Module     string `gorm:"-"`
+	Activity   string `gorm:"-"`
 	Deliveries int
 	Waiting    int
 }
@@ -171,8 +173,20 @@ func (s *Store) Events(ctx context.Context, f EventFilter) (all []ListedEvent, e
 			q = q.Where(column, value)
 		}
 	}
-	err = q.Scan(&all).Error
-	return all, known(err, "listing events")
+	if err = q.Scan(&all).Error; err != nil {
+		return nil, known(err, "listing events")
+	}
+	about := make([]rule.Scope, len(all))
+	for i, e := range all {
+		if about[i] = (rule.Scope{Module: e.ModuleID, Activity: e.ActivityID}); e.CourseID != nil {
+			about[i].Course = *e.CourseID
+		}
+	}
+	places, err := s.Places(ctx, about)
+	for i, p := range places {
+		all[i].Module, all[i].Activity = p.Module, p.Activity
+	}
+	return all, err
 }
 
 // EventQuery finds the events that could set a rule off.

@@ -93,7 +93,7 @@ func event(e store.ListedEvent) api.Event {
 		person = *e.PersonID
 	}
 	return api.Event{
-		PersonID: person, ID: e.ID, Type: e.Type, Person: e.Person, Section: e.Section, Course: e.Course, ModuleID: e.ModuleID, ActivityID: e.ActivityID,
+		PersonID: person, ID: e.ID, Type: e.Type, Person: e.Person, Section: e.Section, Course: e.Course, ModuleID: e.ModuleID, Module: e.Module, ActivityID: e.ActivityID, Activity: e.Activity,
 		Data: e.Data, OccurredAt: e.OccurredAt, RecordedAt: e.RecordedAt, Deliveries: e.Deliveries, Waiting: e.Waiting,
 	}
 }

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"strings"
@@ -34,8 +35,8 @@ func (s *Server) rules(a huma.API) {
 		if err != nil {
 			return api.Page[api.Rule]{}, err
 		}
-		usage, err := s.usage(ctx)
-		return api.Page[api.Rule]{Items: each(all, func(r store.Rule) api.Rule { return shownRule(r, usage[r.ID]) })}, err
+		shown, err := s.shownRules(ctx, all)
+		return api.Page[api.Rule]{Items: shown}, err
 	})
 	handleTagged(a, "rules", "GET /rules/{id} get-rule Show a rule", func(ctx context.Context, in *byID) (api.Rule, int, error) {
 		r, err := s.Store.Rule(ctx, in.ID)
@@ -155,21 +156,48 @@ func newRule(d rule.Draft) api.NewRule {
 	}
 }
 
-func (s *Server) usage(ctx context.Context) (map[string]store.RuleUsage, error) {
-	all, err := s.Store.RuleUsage(ctx, time.Now())
-	byRule := make(map[string]store.RuleUsage, len(all))
-	for _, u := range all {
-		byRule[u.RuleID] = u
-	}
-	return byRule, err
-}
-
 func (s *Server) taggedRule(ctx context.Context, r store.Rule, err error) (api.Rule, int, error) {
 	if err != nil {
 		return api.Rule{}, 0, err
 	}
-	usage, err := s.usage(ctx)
-	return shownRule(r, usage[r.ID]), r.Version, err
+	shown, err := s.shownRules(ctx, []store.Rule{r})
+	if err != nil {
+		return api.Rule{}, 0, err
+	}
+	return shown[0], r.Version, nil
+}
+
+// shownRules gives rules with how often they fired, and where they apply in words.
+func (s *Server) shownRules(ctx context.Context, all []store.Rule) ([]api.Rule, error) {
+	usage, err := s.Store.RuleUsage(ctx, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	byRule := make(map[string]store.RuleUsage, len(usage))
+	for _, u := range usage {
+		byRule[u.RuleID] = u
+	}
+	places, err := s.Store.Places(ctx, each(all, func(r store.Rule) rule.Scope { return r.Scope }))
+	if err != nil {
+		return nil, err
+	}
+	list := make([]api.Rule, len(all))
+	for i, r := range all {
+		list[i] = shownRule(r, byRule[r.ID])
+		list[i].Where = where(r.Scope, places[i])
+	}
+	return list, nil
+}
+
+// where says a scope in words; what is not there any more goes by its id.
+func where(s rule.Scope, p store.Place) string {
+	var parts []string
+	for _, x := range [][2]string{{s.Course, p.Course}, {s.Section, p.Section}, {s.Module, p.Module}, {s.Activity, p.Activity}} {
+		if x[0] != "" {
+			parts = append(parts, cmp.Or(x[1], x[0]))
+		}
+	}
+	return strings.Join(parts, " · ")
 }
 
 func shownRule(r store.Rule, u store.RuleUsage) api.Rule {

@@ -2379,6 +2379,8 @@ export interface components {
             type: string;
         };
         Event: {
+            /** @description Title of the activity; absent when no outline has it any more */
+            activity?: string;
             activityId?: string;
             course?: string;
             data: {
@@ -2387,6 +2389,8 @@ export interface components {
             /** Format: int64 */
             deliveries: number;
             id: string;
+            /** @description Title of the module; absent when no outline has it any more */
+            module?: string;
             moduleId?: string;
             /** Format: date-time */
             occurredAt: string;
@@ -3507,6 +3511,8 @@ export interface components {
             version: number;
             /** Format: int64 */
             waiting: number;
+            /** @description What its scope names, in words; absent for anywhere */
+            where?: string;
         };
         RuleVersion: {
             /** Format: date-time */

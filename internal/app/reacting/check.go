@@ -27,6 +27,9 @@ func (s *Service) check(ctx context.Context, d *rule.Draft) error {
 			return refusal.Invalid("undoneBy", "%q is not another one of %s", t, joined(rule.Triggers))
 		}
 	}
+	if err := s.checkScope(ctx, d.Scope); err != nil {
+		return err
+	}
 	inactive := rule.Trigger(d.Trigger) == rule.PersonInactive
 	if inactive && (d.Days < 1 || d.Days > 365) {
 		return refusal.Invalid("days", "say after how many days without activity, 1 to 365")
@@ -53,6 +56,21 @@ func (s *Service) check(ctx context.Context, d *rule.Draft) error {
 		if err := s.checkAction(ctx, a, d.Trigger, fmt.Sprintf("actions[%d]", i)); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// checkScope reports a course or a section that is not there. A module or an activity
+// may come into an outline later; the rule's checklist says when none has it.
+func (s *Service) checkScope(ctx context.Context, scope rule.Scope) error {
+	places, err := s.Store.Places(ctx, []rule.Scope{scope})
+	switch {
+	case err != nil:
+		return err
+	case scope.Course != "" && places[0].Course == "":
+		return refusal.Invalid("scope.course", "there is no course %q; list them with: kanban courses list", scope.Course)
+	case scope.Section != "" && places[0].Section == "":
+		return refusal.Invalid("scope.section", "there is no section %q; list them with: kanban sections list", scope.Section)
 	}
 	return nil
 }

@@ -186,6 +186,8 @@ func TestRulesThatCannotWorkAreRefused(t *testing.T) {
 		"name":                    func(d *rule.Draft) { d.Name = " " },
 		"trigger":                 func(d *rule.Draft) { d.Trigger = "full.moon" },
 		"condition":               func(d *rule.Draft) { d.Condition = "1 + 1" },
+		"scope.course":            func(d *rule.Draft) { d.Scope.Course = store.NewID() },
+		"scope.section":           func(d *rule.Draft) { d.Scope.Section = "PROP-A" },
 		"actions":                 func(d *rule.Draft) { d.Actions = nil },
 		"actions[0].kind":         func(d *rule.Draft) { d.Actions[0].Kind = "sing" },
 		"actions[0].connectionId": func(d *rule.Draft) { d.Actions[0].Kind = rule.Send },

@@ -9,6 +9,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/rule"
 	"kanban/internal/store"
 )
 
@@ -94,6 +95,16 @@ func (s *Service) Rule(ctx context.Context, r store.Rule) (Checklist, error) {
 			return nil, err
 		}
 		list = append(list, Step{c.Name + " works", c.PausedAt == nil && Checklist(working(c)).Live(), "Test and mend the connection: kanban connections probe " + fmt.Sprintf("%q", c.Name)})
+	}
+	places, err := s.Store.Places(ctx, []rule.Scope{r.Scope})
+	if err != nil {
+		return nil, err
+	}
+	if r.Scope.Module != "" {
+		list = append(list, Step{"An outline has its module", places[0].Module != "", fmt.Sprintf("No outline has the module %q: choose another, or set the outline: kanban courses outline", r.Scope.Module)})
+	}
+	if r.Scope.Activity != "" {
+		list = append(list, Step{"An outline has its activity", places[0].Activity != "", fmt.Sprintf("No outline has the activity %q: choose another, or set the outline: kanban courses outline", r.Scope.Activity)})
 	}
 	if r.Scope.Course != "" && progressTriggers[r.Trigger] {
 		o, err := s.Store.Outline(ctx, r.Scope.Course)

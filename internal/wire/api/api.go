@@ -208,7 +208,9 @@ type Event struct {
 	Section    string         `json:"section,omitempty"`
 	Course     string         `json:"course,omitempty"`
 	ModuleID   string         `json:"moduleId,omitempty"`
+	Module     string         `json:"module,omitempty" doc:"Title of the module; absent when no outline has it any more"`
 	ActivityID string         `json:"activityId,omitempty"`
+	Activity   string         `json:"activity,omitempty" doc:"Title of the activity; absent when no outline has it any more"`
 	Data       map[string]any `json:"data"`
 	OccurredAt time.Time      `json:"occurredAt"`
 	RecordedAt time.Time      `json:"recordedAt"`

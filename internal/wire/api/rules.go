@@ -32,6 +32,7 @@ type Rule struct {
 	State     string     `json:"state" enum:"draft,on,off" doc:"A draft was never on"`
 	On        bool       `json:"on"`
 	OnSince   *time.Time `json:"onSince,omitempty"`
+	Where     string     `json:"where,omitempty" doc:"What its scope names, in words; absent for anywhere"`
 	Fired     int        `json:"fired"`
 	Delivered int        `json:"delivered"`
 	Waiting   int        `json:"waiting"`

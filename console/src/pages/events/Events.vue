@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import Column from 'primevue/column'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { people, sections } from '../../parts/find'
+import Finder from '../../parts/Finder.vue'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
@@ -16,7 +18,16 @@ const props = defineProps<{ id?: string }>()
 const router = useRouter()
 const type = ref('')
 const cursor = ref<string[]>([])
-const query = computed(() => ({ type: type.value, cursor: cursor.value.at(-1), limit: 50 }))
+const person = ref('')
+const section = ref('')
+watch([type, person, section], () => (cursor.value = []))
+const query = computed(() => ({
+  type: type.value,
+  person: person.value || undefined,
+  section: section.value || undefined,
+  cursor: cursor.value.at(-1),
+  limit: 50,
+}))
 const list = useQuery({
   queryKey: ['events', query],
   queryFn: () => ok(api.GET('/api/v1/events', { params: { query: query.value } })),
@@ -28,7 +39,9 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
 <template>
   <PageHead title="Events" about="What happened, once each, and what followed from it">
     <RouterLink to="/deliveries">Deliveries</RouterLink>
-    <select v-model="type" class="filter" aria-label="Type" @change="cursor = []">
+    <Finder v-model="person" label="person" :search="people" />
+    <Finder v-model="section" label="section" :search="sections" />
+    <select v-model="type" class="filter" aria-label="Type">
       <option value="">every type</option>
       <option v-for="t in triggers" :key="t">{{ t }}</option>
     </select>
@@ -59,7 +72,9 @@ const open = (row: object) => router.push(`/events/${(row as Schemas['Event']).i
     <Column header="About">
       <template #body="{ data }">
         <span class="faint">{{
+          data.activity ||
           data.activityId?.split('/').at(-1) ||
+          data.module ||
           data.moduleId ||
           data.data.stage ||
           (data.data.percent ? `${data.data.percent} %` : (data.data.badge ?? ''))

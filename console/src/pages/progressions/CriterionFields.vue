@@ -4,6 +4,7 @@ import Button from 'primevue/button'
 import { computed } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useOutline } from '../../parts/outline'
 
 /** One thing that a stage asks for. */
 const c = defineModel<Schemas['Criterion']>({ required: true })
@@ -11,25 +12,8 @@ const props = defineProps<{ course: string; badges: Schemas['Badge'][]; name: st
 const emit = defineEmits<{ drop: [] }>()
 const courses = useQuery({ queryKey: ['courses'], queryFn: () => ok(api.GET('/api/v1/courses')) })
 const of = computed(() => c.value.courseId || props.course)
-const outline = useQuery({
-  queryKey: ['outline', of],
-  queryFn: async () => {
-    const { data } = await api.GET('/api/v1/courses/{id}/outline', { params: { path: { id: of.value } } })
-    return data ?? ({ modules: [] } as Schemas['Outline'])
-  },
-  enabled: computed(() => !!of.value),
-})
-const activities = computed(() => {
-  const all: Schemas['Activity'][] = []
-  const walk = (list: Schemas['Activity'][]) => {
-    for (const a of list) {
-      all.push(a)
-      walk(a.activities ?? [])
-    }
-  }
-  for (const m of outline.data.value?.modules ?? []) walk(m.activities)
-  return all
-})
+const { outline, modules, activitiesOf } = useOutline(of)
+const activities = computed(() => activitiesOf())
 const kinds = {
   module: 'finish the module',
   course: 'finish the course',
@@ -66,7 +50,7 @@ const without = computed(
       <option v-for="(text, k) in kinds" :key="k" :value="k">{{ text }}</option>
     </select>
     <select v-if="c.kind === 'module'" v-model="c.moduleId" :aria-label="`Module ${name}`">
-      <option v-for="m in outline.data.value?.modules" :key="m.id" :value="m.id">
+      <option v-for="m in modules" :key="m.id" :value="m.id">
         {{ m.title || m.id }}
       </option>
     </select>

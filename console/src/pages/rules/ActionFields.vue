@@ -55,7 +55,7 @@ const id = (name: string) => `${name}-${props.number}`
   <fieldset class="sheet">
     <legend>{{ number }}. {{ actions[action.kind] }}</legend>
     <Button class="remove" size="small" variant="text" label="Remove" @click="$emit('remove')" />
-    <div class="row">
+    <div class="row first">
       <div v-if="fitting" class="field">
         <label :for="id('via')">Through</label>
         <select :id="id('via')" v-model="action.connectionId">
@@ -157,6 +157,11 @@ legend {
 .row {
   display: flex;
   gap: 1rem;
+  align-items: flex-start;
+}
+
+.first {
+  margin-top: 0.9rem;
 }
 
 .row .field {
@@ -170,6 +175,6 @@ legend {
 .remove {
   position: absolute;
   right: 0.5rem;
-  top: -0.4rem;
+  top: -0.7rem;
 }
 </style>

@@ -46,6 +46,7 @@ const flip = useMutation({
       <template #about>
         <Signal :state="r.state" /> · when <code>{{ r.trigger }}</code><template v-if="r.days">
           for {{ r.days }} days</template
+        ><template v-if="r.where"> in {{ r.where }}</template
         ><template v-if="r.condition">
           · if <code>{{ r.condition }}</code></template
         >
@@ -74,7 +75,7 @@ const flip = useMutation({
         <p v-if="r.quiet?.from">Quiet from {{ r.quiet.from }} until {{ r.quiet.to }}</p>
         <p v-if="r.limit?.most">{{ r.calls }} of {{ r.limit.most }} calls used this {{ r.limit.per }}</p>
         <p class="faint">
-          Fired {{ r.fired }} times, {{ r.delivered }} delivered,
+          Fired {{ r.fired === 1 ? 'once' : `${r.fired} times` }}, {{ r.delivered }} delivered,
           <span :class="{ urgent: r.waiting }">{{ r.waiting }} waiting</span>
         </p>
       </section>

@@ -10,6 +10,7 @@ import Oops from '../../parts/Oops.vue'
 import { actions, triggers } from '../../parts/triggers'
 import ActionFields from './ActionFields.vue'
 import Expression from './Expression.vue'
+import ScopeFields from './ScopeFields.vue'
 
 type NewRule = Schemas['NewRule']
 
@@ -61,7 +62,6 @@ const save = useMutation({
   mutationFn: () => {
     const body: NewRule = {
       ...rule,
-      scope: { ...rule.scope, module: rule.scope?.module?.trim() || undefined },
       days: rule.trigger === 'person.inactive' ? Number(rule.days) : 0,
       limit: rule.limit?.most ? { most: Number(rule.limit.most), per: rule.limit.per ?? 'day' } : {},
     }
@@ -107,16 +107,13 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
             <option v-for="t in triggers" :key="t">{{ t }}</option>
           </select>
         </div>
-        <div class="field">
-          <label for="module">Only for module</label>
-          <InputText id="module" v-model="rule.scope!.module" placeholder="any" />
-        </div>
         <div v-if="rule.trigger === 'person.inactive'" class="field">
           <label for="days">After days</label>
           <input id="days" v-model.number="rule.days" type="number" min="1" max="365" />
         </div>
-        <label class="once"><input v-model="rule.once" type="checkbox" /> once per person</label>
+        <label class="once"><input v-model="rule.once" type="checkbox" /> once per person and target</label>
       </div>
+      <ScopeFields v-model="rule.scope!" />
       <div class="field">
         <label for="condition">If</label>
         <Expression
@@ -144,7 +141,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
           />
         </div>
         <div class="row">
-          <div class="field">
+          <div class="field wide">
             <label for="undone">Taken back by</label>
             <select id="undone" v-model="undoing">
               <option value="">nothing</option>
@@ -216,6 +213,10 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
 
 .row .field {
   flex: 1;
+}
+
+.row .wide {
+  flex: 1.6;
 }
 
 .more {

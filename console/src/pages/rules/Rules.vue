@@ -65,7 +65,8 @@ const then = (r: Rule) =>
     </Column>
     <Column header="When">
       <template #body="{ data }">
-        {{ data.trigger }} <span v-if="data.scope?.module" class="faint">{{ data.scope.module }}</span>
+        {{ data.trigger }}
+        <div v-if="data.where" class="faint">{{ data.where }}</div>
         <div v-if="data.condition">
           <code>{{ data.condition }}</code>
         </div>
