@@ -1,10 +1,12 @@
 package web
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -174,7 +176,10 @@ func (s *Server) notTaken(w http.ResponseWriter, err error) {
 // answer tells the sender that not all is well, which of them are stored, and what is
 // wrong with each other one.
 func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Connection, list []xapi.Statement, raw []json.RawMessage, faults xapi.Faults) {
-	place := others(len(list), faults)
+	place, status := others(len(list), faults), http.StatusConflict
+	if len(faults) > 0 {
+		status = http.StatusBadRequest
+	}
 	ids, conflicts, err := s.Reacting.TakeOthers(r.Context(), c.ID, list, raw)
 	if err != nil {
 		s.notTaken(w, err)
@@ -194,7 +199,8 @@ func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Co
 	for _, f := range faults {
 		delete(stored, f.Index)
 	}
-	writeFaults(w, http.StatusBadRequest, faults.Error(), faults, stored)
+	slices.SortFunc(faults, func(a, b xapi.Fault) int { return cmp.Compare(a.Index, b.Index) })
+	writeFaults(w, status, faults.Error(), faults, stored)
 }
 
 // others gives the places in a batch of the n that are not faulty.
