@@ -12,16 +12,17 @@ import (
 	"kanban/internal/client"
 	"kanban/internal/core/learning"
 	"kanban/internal/wire/api"
+	"kanban/internal/wire/cartridge"
 )
 
 func outlineCommand() *cli.Command {
 	return &cli.Command{
-		Name: "outline", Usage: "Set a course's outline from a Common Cartridge manifest, its address, or a CSV table", ArgsUsage: "COURSE SOURCE",
-		Description: `SOURCE is an imsmanifest.xml, the address of one, or a .csv with the columns module, module title, activity,
-title, kind, required, pass mark, inside. The prefix and an item's identifier give the address under which the
+		Name: "outline", Usage: "Set a course's outline from a Common Cartridge, its address, or a CSV table", ArgsUsage: "COURSE SOURCE",
+		Description: `SOURCE is a package (.imscc) or its imsmanifest.xml, the address of either, or a .csv with the columns module,
+module title, activity, title, kind, required, pass mark, inside. The prefix and an item's identifier give the address under which the
 platform reports the activity. With --preview nothing is changed.
 
-  kanban courses outline PROP imsmanifest.xml --prefix https://platform.example/activities/
+  kanban courses outline PROP propagation.imscc --prefix https://platform.example/activities/
   kanban courses show PROP > outline.csv
   kanban courses outline PROP outline.csv --preview`,
 		Flags: []cli.Flag{
@@ -50,11 +51,9 @@ func setOutline(ctx context.Context, cmd *cli.Command) error {
 		source.Kind = "table"
 	}
 	if source.Kind != "address" {
-		text, err := os.ReadFile(args[1])
-		if err != nil {
+		if source.Text, err = outlineText(args[1], source.Kind == "table"); err != nil {
 			return err
 		}
-		source.Text = string(text)
 	}
 	o, err := client.Post[api.Outline](ctx, c, "/outlines/read", source)
 	if err != nil {
@@ -79,6 +78,28 @@ func setOutline(ctx context.Context, cmd *cli.Command) error {
 		add(m.Activities, "")
 	}
 	return tableOf(lines, "", []string{"module", "activity", "kind", "reported as"}, func(l line) []string { return []string{l.Module, l.Activity, l.Kind, l.ID} }).print(cmd)
+}
+
+// outlineText reads a table whole, and of a package its manifest.
+func outlineText(path string, table bool) (string, error) {
+	if table {
+		text, err := os.ReadFile(path)
+		return string(text), err
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return "", err
+	}
+	text, err := cartridge.Manifest(f, info.Size())
+	if err != nil {
+		return "", fmt.Errorf("%w: %s: %w", errUsage, path, err)
+	}
+	return string(text), nil
 }
 
 func previewOutline(ctx context.Context, cmd *cli.Command, c *client.Client, course api.Course, o api.Outline) error {

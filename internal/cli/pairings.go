@@ -289,7 +289,7 @@ func editPairing(ctx context.Context, cmd *cli.Command) error {
 	if name := cmd.String("target"); name != "" {
 		change.Target = &name
 	}
-	if _, err := client.Send[api.Pairing](ctx, c, http.MethodPatch, "/pairings/"+s.PairingID, change); err != nil {
+	if _, err := client.Edit[api.Pairing](ctx, c, http.MethodPatch, "/pairings/"+s.PairingID, p.Version, change); err != nil {
 		return err
 	}
 	say(cmd, "Changed. See what it means: kanban pairings preview %s", s.Code)

@@ -196,7 +196,7 @@ func editProgression(ctx context.Context, cmd *cli.Command) error {
 	if cmd.Bool("preview") {
 		return previewProgression(ctx, cmd, c, api.ProgressionDraft{NewProgression: n, ID: p.ID})
 	}
-	changed, err := client.Send[api.Progression](ctx, c, http.MethodPut, "/progressions/"+p.ID, n)
+	changed, err := client.Edit[api.Progression](ctx, c, http.MethodPut, "/progressions/"+p.ID, p.Version, n)
 	if err == nil {
 		say(cmd, "%q is version %d now.", changed.Name, changed.Version)
 	}

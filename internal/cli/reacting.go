@@ -54,7 +54,7 @@ func ruleWork() []*cli.Command {
 				if err := readJSON(cmd.String("file"), &n); err != nil {
 					return err
 				}
-				changed, err := client.Send[api.Rule](ctx, c, http.MethodPut, "/rules/"+r.ID, n)
+				changed, err := client.Edit[api.Rule](ctx, c, http.MethodPut, "/rules/"+r.ID, r.Version, n)
 				if err == nil {
 					say(cmd, "%q is version %d now.", changed.Name, changed.Version)
 				}

@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -120,8 +121,17 @@ func Get[T any](ctx context.Context, c *Client, path string) (out T, err error) 
 
 // Send posts, puts or patches a body (nil for none) and reads the answer. Every
 // POST carries an idempotency key, so that it can be repeated safely.
-func Send[T any](ctx context.Context, c *Client, method, path string, body any) (out T, err error) {
-	header := http.Header{}
+func Send[T any](ctx context.Context, c *Client, method, path string, body any) (T, error) {
+	return send[T](ctx, c, http.Header{}, method, path, body)
+}
+
+// Edit sends a record that was read with a version, and is refused when somebody changed
+// it in the meantime.
+func Edit[T any](ctx context.Context, c *Client, method, path string, version int, body any) (T, error) {
+	return send[T](ctx, c, http.Header{"If-Match": {fmt.Sprintf("%q", strconv.Itoa(version))}}, method, path, body)
+}
+
+func send[T any](ctx context.Context, c *Client, header http.Header, method, path string, body any) (out T, err error) {
 	var content io.Reader
 	if body != nil {
 		text, err := json.Marshal(body)

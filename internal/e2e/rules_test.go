@@ -1,7 +1,10 @@
 package e2e_test
 
 import (
+	"archive/zip"
+	"bytes"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"os"
@@ -86,8 +89,29 @@ func outline(b *browser) {
 	b.sees("Tamsin Trial, Propagation A: 60 % → 100 %")
 	b.sees("▲ Not in it any more: the stage First graft of Propagator asks for Grafting.")
 	b.picture("outline")
+	packed := filepath.Join(b.t.TempDir(), "course.imscc")
+	require.NoError(b.t, os.WriteFile(packed, cartridgeOf(b.t), 0o600))
+	b.do(chromedp.SetUploadFiles(`input[aria-label="Package, manifest or table"]`, []string{packed}))
+	b.until(`[...document.querySelectorAll('input')].some(i => i.value === 'Out of the package')`)
 	b.open("/outlines") // and leaves it as it is
 	b.sees("5 activities")
+}
+
+// cartridgeOf is a package whose manifest has one lesson, between other files.
+func cartridgeOf(t testing.TB) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	for name, text := range map[string]string{"web/a.html": strings.Repeat("<p>", 5000), "imsmanifest.xml": `<manifest xmlns="http://www.imsglobal.org/xsd/imsccv1p3/imscp_v1p1"><organizations><organization><item>
+		<item identifier="m"><title>Packed</title><item identifier="a" identifierref="r"><title>Out of the package</title></item></item></item></organization></organizations>
+		<resources><resource identifier="r" type="webcontent"/></resources></manifest>`} {
+		w, err := z.Create(name)
+		require.NoError(t, err)
+		_, err = io.WriteString(w, text)
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	return out.Bytes()
 }
 
 func operation(b *browser) {
@@ -194,6 +218,9 @@ func TestCommandLineRules(t *testing.T) {
 	expect(2, "row 2: the kind is \"game\"", "courses", "outline", "PROP", csv, "--preview")
 	require.NoError(t, os.WriteFile(csv, []byte(table), 0o600))
 	expect(0, "Nothing would change for anybody", "courses", "outline", "PROP", csv, "--preview")
+	packed := filepath.Join(folder, "course.imscc")
+	require.NoError(t, os.WriteFile(packed, cartridgeOf(t), 0o600))
+	expect(0, "Out of the package", "courses", "outline", "Soil science", packed)
 	expect(0, "http://adlnet.gov/expapi/verbs/mastered", "courses", "verbs")
 	expect(0, "not begun", "people", "progress", "Ada Alder", "PROP-A")
 	expect(0, "History is kept for ever", "history")

@@ -2,7 +2,6 @@ package web
 
 import (
 	"context"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -82,8 +81,8 @@ func (s *Server) events(a huma.API) {
 	handleEmpty(a, "courses", "PUT /courses/{id}/outline set-outline Set a course's outline", func(ctx context.Context, in *withID[api.Outline]) error {
 		return s.Reacting.SetOutline(ctx, callerOf(ctx).Name, in.ID, in.Body)
 	})
-	handle(a, "courses", "PUT /courses/{id}/cartridge load-cartridge Set a course's outline from a Common Cartridge manifest", func(ctx context.Context, in *cartridgeInput) (api.Outline, error) {
-		return s.Reacting.LoadCartridge(ctx, callerOf(ctx).Name, in.ID, in.Prefix, strings.NewReader(string(in.RawBody)))
+	handle(a, "courses", "PUT /courses/{id}/cartridge load-cartridge Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest", func(ctx context.Context, in *cartridgeInput) (api.Outline, error) {
+		return s.Reacting.LoadCartridge(ctx, callerOf(ctx).Name, in.ID, in.Prefix, in.RawBody)
 	})
 }
 

@@ -22,7 +22,7 @@ func (s *Server) outlines(a huma.API) {
 		case "address":
 			return s.Reacting.FetchCartridge(ctx, b.Prefix, b.Address)
 		default:
-			return reacting.ReadCartridge(b.Prefix, strings.NewReader(b.Text))
+			return reacting.ReadCartridge(b.Prefix, []byte(b.Text))
 		}
 	})
 	handle(a, "courses", "POST /courses/{id}/outline/preview preview-outline Whom another outline would complete or reopen", func(ctx context.Context, in *withID[api.Outline]) (api.OutlinePreview, error) {

@@ -358,7 +358,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set a course's outline from a Common Cartridge manifest */
+        /** Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest */
         put: operations["load-cartridge"];
         post?: never;
         delete?: never;

@@ -45,7 +45,7 @@ func newWorld(t *testing.T) *world {
 	w := &world{World: apptest.New(t), t: t}
 	w.Read(w.Register(), false)
 	w.course = w.Section("PROP-A").CourseID
-	_, err := w.Reacting.LoadCartridge(t.Context(), "test", w.course, "http://p.example/", strings.NewReader(manifest))
+	_, err := w.Reacting.LoadCartridge(t.Context(), "test", w.course, "http://p.example/", []byte(manifest))
 	require.NoError(t, err)
 	w.platform = w.Connect("xapi", "Platform", nil)
 	i, err := w.Awarding.AddIssuer(t.Context(), "test", store.Issuer{Name: "Fernmoor"})

@@ -1,6 +1,7 @@
 package reacting
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/csv"
@@ -23,11 +24,16 @@ import (
 	"kanban/internal/wire/xapi"
 )
 
-// ReadCartridge gives the outline in a Common Cartridge manifest. The folders at the
-// top become modules, the leaves below them activities; prefix and a leaf's identifier
-// give the IRI under which its statements come.
-func ReadCartridge(prefix string, manifest io.Reader) (learning.Outline, error) {
-	items, err := cartridge.Parse(manifest)
+// ReadCartridge gives the outline in a Common Cartridge, which is a package or its
+// manifest alone. The folders at the top become modules, the leaves below them
+// activities; prefix and a leaf's identifier give the IRI under which its statements
+// come.
+func ReadCartridge(prefix string, content []byte) (learning.Outline, error) {
+	manifest, err := cartridge.Manifest(bytes.NewReader(content), int64(len(content)))
+	if err != nil {
+		return learning.Outline{}, refusal.Invalid("manifest", "%v", err)
+	}
+	items, err := cartridge.Parse(bytes.NewReader(manifest))
 	if err != nil {
 		return learning.Outline{}, refusal.Invalid("manifest", "%v", err)
 	}
@@ -68,8 +74,11 @@ func kindOf(resource string) learning.Kind {
 	return learning.Lesson
 }
 
-// FetchCartridge reads the outline of a manifest at an address. Redirects are not
-// followed.
+// mostFetched is how large a package at an address may be, in bytes.
+const mostFetched = 64 << 20
+
+// FetchCartridge reads the outline of a manifest or package at an address. Redirects are
+// not followed.
 func (s *Service) FetchCartridge(ctx context.Context, prefix, address string) (learning.Outline, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
@@ -80,12 +89,12 @@ func (s *Service) FetchCartridge(ctx context.Context, prefix, address string) (l
 		return learning.Outline{}, refusal.Invalid("address", "%v", err)
 	}
 	o := s.Call
-	o.MaxBody = 8 << 20
+	o.MaxBody = mostFetched
 	answer, err := call.New(o).Do(ctx, req)
 	if err != nil {
 		return learning.Outline{}, refusal.Invalid("address", "the manifest could not be fetched: %v", err)
 	}
-	return ReadCartridge(prefix, strings.NewReader(string(answer.Body)))
+	return ReadCartridge(prefix, answer.Body)
 }
 
 // ReadTable gives the outline in a CSV table, or says which of its rows are wrong.
@@ -111,9 +120,9 @@ func ReadTable(in io.Reader) (learning.Outline, error) {
 	return learning.Outline{}, refusal.Invalid("table", "%s", strings.Join(lines, "; "))
 }
 
-// LoadCartridge replaces a course's outline by that of a Common Cartridge manifest.
-func (s *Service) LoadCartridge(ctx context.Context, who, courseID, prefix string, manifest io.Reader) (learning.Outline, error) {
-	o, err := ReadCartridge(prefix, manifest)
+// LoadCartridge replaces a course's outline by that of a Common Cartridge.
+func (s *Service) LoadCartridge(ctx context.Context, who, courseID, prefix string, content []byte) (learning.Outline, error) {
+	o, err := ReadCartridge(prefix, content)
 	if err != nil {
 		return o, err
 	}

@@ -235,13 +235,13 @@ func TestStatementsBecomeEventsOnce_E1(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	course := w.Section("PROP-A").CourseID
-	o, err := w.Reacting.LoadCartridge(t.Context(), "test", course, "http://p.example/", strings.NewReader(manifest))
+	o, err := w.Reacting.LoadCartridge(t.Context(), "test", course, "http://p.example/", []byte(manifest))
 	require.NoError(t, err)
 	assert.Equal(t, []learning.Activity{{ID: "http://p.example/a1", Title: "Read", Kind: learning.Lesson}, {ID: "http://p.example/a2", Title: "Check", Kind: learning.Assessment}}, o.Modules[0].Activities)
 	assert.Equal(t, learning.Assignment, o.Modules[1].Activities[0].Kind)
-	_, err = w.Reacting.LoadCartridge(t.Context(), "test", course, "", strings.NewReader("<html/>"))
+	_, err = w.Reacting.LoadCartridge(t.Context(), "test", course, "", []byte("<html/>"))
 	assert.Error(t, err)
-	_, err = w.Reacting.LoadCartridge(t.Context(), "test", store.NewID(), "", strings.NewReader(manifest))
+	_, err = w.Reacting.LoadCartridge(t.Context(), "test", store.NewID(), "", []byte(manifest))
 	assert.ErrorContains(t, err, "there is no course")
 
 	platform := w.Connect("xapi", "Platform", nil)
@@ -327,7 +327,7 @@ func TestSameStatementsFromTwoSides_E1(t *testing.T) {
 func TestVoidedStatementsReopen_E2(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	_, err := w.Reacting.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/", strings.NewReader(manifest))
+	_, err := w.Reacting.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/", []byte(manifest))
 	require.NoError(t, err)
 	platform := w.Connect("xapi", "Platform", nil)
 	take := func(id, who, activity, verb string) {
@@ -396,7 +396,7 @@ func TestUnknownIsResolvedLater_E1(t *testing.T) {
 	w.Read(w.Register(), false)
 	require.NoError(t, w.Reacting.Resolve(t.Context()))
 	assert.Equal(t, 4, notes(), "there is no outline")
-	_, err := w.Reacting.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/", strings.NewReader(manifest))
+	_, err := w.Reacting.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/", []byte(manifest))
 	require.NoError(t, err)
 	for range 2 {
 		require.NoError(t, w.Reacting.Resolve(t.Context()))

@@ -1,6 +1,8 @@
 package cartridge_test
 
 import (
+	"archive/zip"
+	"bytes"
 	"strings"
 	"testing"
 
@@ -33,6 +35,39 @@ func TestParseRefusesWhatIsNoManifest(t *testing.T) {
 		"expected element typ": "<other/>",
 	} {
 		_, err := cartridge.Parse(strings.NewReader(text))
+		require.ErrorIs(t, err, cartridge.ErrManifest)
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+func TestManifestOfAPackage(t *testing.T) {
+	pack := func(names ...string) []byte {
+		var out bytes.Buffer
+		z := zip.NewWriter(&out)
+		for _, name := range names {
+			w, err := z.Create(name)
+			require.NoError(t, err)
+			_, err = w.Write([]byte(manifest))
+			require.NoError(t, err)
+		}
+		require.NoError(t, z.Close())
+		return out.Bytes()
+	}
+	read := func(content []byte) (string, error) {
+		text, err := cartridge.Manifest(bytes.NewReader(content), int64(len(content)))
+		return string(text), err
+	}
+	for what, content := range map[string][]byte{"a package": pack("web/reading.html", "imsmanifest.xml"), "the manifest alone": []byte(manifest)} {
+		text, err := read(content)
+		require.NoError(t, err, what)
+		assert.Equal(t, manifest, text, what)
+	}
+	for want, content := range map[string][]byte{
+		"no imsmanifest.xml at its root": pack("course/imsmanifest.xml"),
+		"cannot be opened":               pack("imsmanifest.xml")[:200],
+		"more than":                      bytes.Repeat([]byte("x"), 9<<20),
+	} {
+		_, err := read(content)
 		require.ErrorIs(t, err, cartridge.ErrManifest)
 		assert.ErrorContains(t, err, want)
 	}

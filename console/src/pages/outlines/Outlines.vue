@@ -7,6 +7,7 @@ import { computed, ref, watch, type Ref } from 'vue'
 import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { unzipped } from '../../parts/zip'
 import OutlineTree from './OutlineTree.vue'
 
 /** What courses consist of: read, edited, previewed, then kept. */
@@ -60,7 +61,10 @@ const keeping = useMutation({
 const busy = computed(() => reading.isPending.value)
 const looking = computed(() => previewing.isPending.value)
 const previewed = computed(() => previewing.data.value)
-const problem = computed(() => reading.error.value ?? previewing.error.value ?? keeping.error.value)
+const unreadable = ref<Error>()
+const problem = computed(
+  () => unreadable.value ?? reading.error.value ?? previewing.error.value ?? keeping.error.value,
+)
 const fetchIt = () => reading.mutate({ kind: 'address', address: address.value, prefix: prefix.value })
 const look = () => previewing.mutate()
 const keep = () => keeping.mutate()
@@ -69,8 +73,11 @@ async function upload(event: Event) {
   const file = input.files?.[0]
   input.value = ''
   if (!file) return
-  const kind = file.name.toLowerCase().endsWith('.csv') ? 'table' : 'manifest'
-  reading.mutate({ kind, text: await file.text(), prefix: prefix.value })
+  unreadable.value = undefined
+  const name = file.name.toLowerCase()
+  const text = /\.(imscc|zip)$/.test(name) ? await unzipped(file, 'imsmanifest.xml') : await file.text()
+  if (text === undefined) unreadable.value = new Error(`${file.name} has no imsmanifest.xml at its root.`)
+  else reading.mutate({ kind: name.endsWith('.csv') ? 'table' : 'manifest', text, prefix: prefix.value })
 }
 function edited() {
   changed.value = true
@@ -105,7 +112,12 @@ function edited() {
       <div class="sheet bar">
         <label
           >From a file
-          <input type="file" accept=".xml,.csv" aria-label="Manifest or table" @change="upload" />
+          <input
+            type="file"
+            accept=".imscc,.zip,.xml,.csv"
+            aria-label="Package, manifest or table"
+            @change="upload"
+          />
         </label>
         <label
           >or an address <InputText v-model="address" size="small" placeholder="https://…/imsmanifest.xml"
