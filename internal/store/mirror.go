@@ -122,9 +122,9 @@ func (tx *Tx) Merge(ctx context.Context, connectionID string, in Incoming) (Merg
 		return m, fmt.Errorf("looking at the mirror: %w", err)
 	}
 	// The tables are joined whole, on sizes that the planner cannot know yet. A
-	// sample of 6,000 rows (20 x 300) tells it enough, and the sorts of the
-	// indexes fit into memory.
-	if _, err := tx.PGX.Exec(ctx, `SET LOCAL enable_nestloop = off; SET LOCAL default_statistics_target = 20; SET LOCAL maintenance_work_mem = '192MB'`); err != nil {
+	// sample of 6,000 rows (20 x 300) tells it enough, and what is sorted and
+	// gathered fits into memory.
+	if _, err := tx.PGX.Exec(ctx, `SET LOCAL enable_nestloop = off; SET LOCAL default_statistics_target = 20; SET LOCAL maintenance_work_mem = '192MB'; SET LOCAL work_mem = '64MB'`); err != nil {
 		return m, err
 	}
 	defer func() { _, _ = tx.PGX.Exec(ctx, `SET LOCAL enable_nestloop = on`) }()

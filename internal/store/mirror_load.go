@@ -48,7 +48,7 @@ func (l *loading) fill(ctx context.Context) error {
 	l.staged = name
 	err := l.exec(ctx,
 		fmt.Sprintf(`CREATE TABLE %s (LIKE %s INCLUDING DEFAULTS INCLUDING GENERATED)`, name, l.name),
-		fmt.Sprintf(`ALTER TABLE %s ADD position int, ALTER connection_id SET DEFAULT '%s'`, name, l.connection))
+		fmt.Sprintf(`ALTER TABLE %[1]s ADD position int, ALTER connection_id SET DEFAULT '%[2]s', ADD CHECK (connection_id = '%[2]s')`, name, l.connection))
 	if err != nil {
 		return err
 	}
@@ -72,7 +72,7 @@ func (l *loading) fill(ctx context.Context) error {
 	if err := l.check(ctx, l.dangling, l.doubled); err != nil {
 		return err
 	}
-	steps := []string{fmt.Sprintf(`ALTER TABLE %s DROP position, ALTER connection_id DROP DEFAULT, ADD CHECK (connection_id = '%s')`, name, l.connection)}
+	steps := []string{fmt.Sprintf(`ALTER TABLE %s DROP position, ALTER connection_id DROP DEFAULT`, name)}
 	for _, columns := range l.indexes() {
 		steps = append(steps, fmt.Sprintf(`CREATE INDEX ON %s %s`, name, columns))
 	}
@@ -204,6 +204,9 @@ func (l *loading) copy(ctx context.Context) error {
 		produced <- err
 	}()
 	sql := fmt.Sprintf(`COPY %s (%s, row_hash, position) FROM STDIN`, l.staged, strings.Join(l.columns, ", "))
+	if l.known == nil { // a table of this transaction's own: nobody ever has to look whether its rows can be seen
+		sql += ` WITH (FREEZE)`
+	}
 	_, err := l.tx.PGX.Conn().PgConn().CopyFrom(ctx, read, sql)
 	_ = read.CloseWithError(io.ErrClosedPipe)
 	if cause := <-produced; cause != nil && !errors.Is(cause, io.ErrClosedPipe) {

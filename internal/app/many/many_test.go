@@ -162,9 +162,11 @@ func TestNextTerm_S8(t *testing.T) {
 	assert.Empty(t, moves, "its term goes on for longer than that")
 	moves, pairings, err := w.Many.Proposals(t.Context(), nil, 90)
 	require.NoError(t, err)
-	require.Len(t, moves, 1)
+	require.Len(t, moves, 2)
 	assert.Equal(t, "ORCH-B", moves[0].To.Code)
 	assert.Equal(t, orchard, pairings[moves[0].From.ID])
+	assert.Empty(t, moves[1].To.ID, "Propagation C ends too, and nothing follows it")
+	assert.Equal(t, propagation, pairings[moves[1].From.ID])
 
 	w.Pairing.Now = func() time.Time { return time.Now().AddDate(0, 0, 70) } // the first term is over
 	cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{Text: "ORCH-A"})
