@@ -102,6 +102,7 @@ func TestAPI(t *testing.T) {
 			{"POST", "/connections", `{"name":"School register","kind":"xapi"}`, "another one is called", 422},
 			{"POST", "/connections", `{"name":`, "", 400},
 			{"POST", "/connections", `{"name":"x","kind":"xapi","colour":"red"}`, "colour", 422},
+			{"POST", "/connections", `{"name":"x\u0000y","kind":"xapi"}`, "NUL", 422},
 			{"POST", "/pairings", `{"sectionId":"nope","connectionId":"nope"}`, "kanban sections list", 422},
 			{"POST", "/runs", `{"previewId":"nope"}`, "make one first", 422},
 			{"POST", "/rules", `{"name":"r","trigger":"module.completed","condition":"event.x ==","actions":[{"kind":"award","badgeId":"x"}]}`, "body.condition", 422},
@@ -275,6 +276,12 @@ func TestAPI(t *testing.T) {
 		require.Equal(t, 200, status, text)
 		assert.Equal(t, 404, get("/xapi/statements?statementId="+one, &got))
 		assert.Equal(t, 200, get("/xapi/statements?voidedStatementId="+one, &got))
+
+		// What the database cannot keep is the sender's to mend, and is never asked for again.
+		status, text = send(strings.Replace(statement, "stu-001", `a\u0000b`, 1), made["secret"], "1.0.3")
+		assert.Equal(t, 400, status, text)
+		assert.Contains(t, text, "NUL")
+		assert.Equal(t, 400, get("/xapi/statements?activity=%00", &got))
 
 		// A batch with faults: whole or not at all, unless both sides agreed to take the others.
 		fresh := strings.Replace(statement, "8f", "5b", 1)

@@ -35,6 +35,10 @@ var ErrTaken = errors.New("already there")
 // ErrStale means that the record was changed since it was read.
 var ErrStale = errors.New("changed in the meantime")
 
+// ErrUnstorable means that a value is one that the database cannot keep, such as the
+// character NUL in a text.
+var ErrUnstorable = errors.New("it cannot be kept")
+
 // Options of a Store.
 type Options struct {
 	// URL of the database, as understood by pgx.
@@ -150,6 +154,8 @@ func known(err error, doing string) error {
 		return fmt.Errorf("%s: %w", doing, ErrTaken)
 	case errors.As(err, &pg) && pg.Code == "22P02": // an id that is no UUID
 		return fmt.Errorf("%s: %w", doing, ErrNotFound)
+	case errors.As(err, &pg) && (pg.Code == "22021" || pg.Code == "22P05" || pg.Code == "22003"):
+		return fmt.Errorf("%s: %w: %s", doing, ErrUnstorable, pg.Message)
 	}
 	return fmt.Errorf("%s: %w", doing, err)
 }

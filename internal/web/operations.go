@@ -127,6 +127,8 @@ func problem(err error) error {
 		return huma.Error412PreconditionFailed("somebody changed this in the meantime; read it again, then make your change")
 	case errors.Is(err, store.ErrTaken):
 		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, store.ErrUnstorable):
+		return huma.Error422UnprocessableEntity("something given holds what cannot be kept, such as the character NUL: " + err.Error())
 	}
 	if p, ok := call.As(err); ok {
 		return huma.NewError(http.StatusBadGateway, "the outside service could not be used: "+err.Error(), &huma.ErrorDetail{Message: string(adapter.CodeOf(err)), Location: string(p.Kind)})

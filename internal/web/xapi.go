@@ -155,9 +155,12 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 	}
 	ids, err := s.Reacting.Take(r.Context(), connection.ID, list, raw)
 	switch {
-	case errors.Is(err, reacting.ErrConflict):
-		_ = errors.As(err, &faults)
-		writeFaults(w, http.StatusConflict, "nothing of the batch was stored: "+err.Error(), faults, nil)
+	case errors.As(err, &faults):
+		status := http.StatusBadRequest
+		if errors.Is(err, reacting.ErrConflict) {
+			status = http.StatusConflict
+		}
+		writeFaults(w, status, "nothing of the batch was stored: "+err.Error(), faults, nil)
 	case err != nil:
 		s.notTaken(w, err)
 	case r.Method == http.MethodPut:
@@ -176,16 +179,13 @@ func (s *Server) notTaken(w http.ResponseWriter, err error) {
 // answer tells the sender that not all is well, which of them are stored, and what is
 // wrong with each other one.
 func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Connection, list []xapi.Statement, raw []json.RawMessage, faults xapi.Faults) {
-	place, status := others(len(list), faults), http.StatusConflict
-	if len(faults) > 0 {
-		status = http.StatusBadRequest
-	}
-	ids, conflicts, err := s.Reacting.TakeOthers(r.Context(), c.ID, list, raw)
+	place := others(len(list), faults)
+	ids, left, err := s.Reacting.TakeOthers(r.Context(), c.ID, list, raw)
 	if err != nil {
 		s.notTaken(w, err)
 		return
 	}
-	for _, f := range conflicts {
+	for _, f := range left {
 		faults = append(faults, xapi.Fault{Index: place[f.Index], Detail: f.Detail})
 	}
 	if len(faults) == 0 {
@@ -200,7 +200,7 @@ func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Co
 		delete(stored, f.Index)
 	}
 	slices.SortFunc(faults, func(a, b xapi.Fault) int { return cmp.Compare(a.Index, b.Index) })
-	writeFaults(w, status, faults.Error(), faults, stored)
+	writeFaults(w, http.StatusBadRequest, faults.Error(), faults, stored)
 }
 
 // others gives the places in a batch of the n that are not faulty.

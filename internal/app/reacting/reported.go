@@ -25,6 +25,10 @@ func (s *Service) Report(ctx context.Context, c adapter.Connection, list []webho
 		if problems[i] = r.Err; r.Err != nil {
 			continue
 		}
+		if why := store.Unstorable(r.Data); why != "" {
+			problems[i] = errors.New(why)
+			continue
+		}
 		e, err := s.reported(ctx, c, r)
 		if errors.Is(err, rule.ErrExpression) {
 			problems[i] = err

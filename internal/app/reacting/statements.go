@@ -31,50 +31,71 @@ const noSuchVerb = "nothing follows from this verb"
 // Take stores statements that came through a connection and lets what follows
 // from them happen. It answers with their ids, only when all are stored; raw
 // holds each one as it came. Nothing is lost: a statement about somebody or
-// something unknown is stored with a note.
+// something unknown is stored with a note. Where some cannot be stored none is, and
+// the error holds xapi.Faults.
 func (s *Service) Take(ctx context.Context, connectionID string, statements []xapi.Statement, raw []json.RawMessage) ([]string, error) {
-	ids, conflicts, err := s.takeAll(ctx, connectionID, statements, raw)
-	if err == nil && len(conflicts) > 0 {
-		err = fmt.Errorf("%w: %w", ErrConflict, conflicts)
+	ids, left, err := s.takeAll(ctx, connectionID, statements, raw)
+	if len(left) > 0 {
+		err = fmt.Errorf("%w: %w", err, left)
 	}
 	return ids, err
 }
 
-// TakeOthers does the same but for those that are in conflict with what is stored: they
-// are left out, and given by their place.
-func (s *Service) TakeOthers(ctx context.Context, connectionID string, statements []xapi.Statement, raw []json.RawMessage) (ids []string, conflicts xapi.Faults, err error) {
-	ids, conflicts, err = s.takeAll(ctx, connectionID, statements, raw)
-	if err != nil || len(conflicts) == 0 {
-		return ids, conflicts, err
+// TakeOthers does the same but leaves out those that cannot be stored, or that are in
+// conflict with what is stored, and gives them by their place.
+func (s *Service) TakeOthers(ctx context.Context, connectionID string, statements []xapi.Statement, raw []json.RawMessage) (ids []string, left xapi.Faults, err error) {
+	ids = make([]string, len(statements))
+	places := make([]int, len(statements)) // of what is still to be taken
+	for i := range places {
+		places[i] = i
 	}
-	var others []xapi.Statement
-	var texts []json.RawMessage
-	for i := range statements {
-		if !slices.ContainsFunc(conflicts, func(f xapi.Fault) bool { return f.Index == i }) {
-			others, texts = append(others, statements[i]), append(texts, raw[i])
+	for {
+		some, not, err := s.takeAll(ctx, connectionID, statements, raw)
+		for i, id := range some {
+			ids[places[i]] = id
+		}
+		if len(not) == 0 {
+			return ids, left, err
+		}
+		drop := map[int]bool{}
+		for _, f := range not {
+			drop[f.Index] = true
+			left = append(left, xapi.Fault{Index: places[f.Index], Detail: f.Detail})
+		}
+		statements, raw, places = without(statements, drop), without(raw, drop), without(places, drop)
+	}
+}
+
+// without leaves out what stands at some places.
+func without[T any](list []T, drop map[int]bool) (rest []T) {
+	for i, x := range list {
+		if !drop[i] {
+			rest = append(rest, x)
 		}
 	}
-	_, more, err := s.takeAll(ctx, connectionID, others, texts)
-	if err == nil && len(more) > 0 {
-		err = fmt.Errorf("%w: %w", ErrConflict, more)
-	}
-	return ids, conflicts, err
+	return rest
 }
 
 // tries is how often a batch is stored anew when another one stood in its way.
 const tries = 3
 
-// takeAll stores all statements, or none when any of them is in conflict with what is
-// stored: then it gives each that is.
-func (s *Service) takeAll(ctx context.Context, connectionID string, statements []xapi.Statement, raw []json.RawMessage) (ids []string, conflicts xapi.Faults, err error) {
+// takeAll stores all statements, or none when any of them cannot be stored: then it
+// gives those, and an error that says of which sort they are.
+func (s *Service) takeAll(ctx context.Context, connectionID string, statements []xapi.Statement, raw []json.RawMessage) (ids []string, left xapi.Faults, err error) {
 	ids = make([]string, len(statements))
 	items := make([]*item, len(statements))
 	for i := range statements {
+		if why := store.Unstorable(raw[i]); why != "" {
+			left = append(left, xapi.Fault{Index: i, Detail: why})
+		}
 		if statements[i].ID == "" {
 			statements[i].ID = uuid.NewString()
 		}
 		ids[i] = statements[i].ID
 		items[i] = &item{statement: statements[i], body: xapi.Listed(raw[i])}
+	}
+	if left != nil {
+		return ids, left, xapi.ErrStatement
 	}
 	if err := s.resolve(ctx, items); err != nil {
 		return nil, nil, err
@@ -91,10 +112,10 @@ func (s *Service) takeAll(ctx context.Context, connectionID string, statements [
 			break
 		}
 	}
-	if errors.As(err, &conflicts) {
-		return ids, conflicts, nil
+	if errors.As(err, &left) {
+		err = ErrConflict
 	}
-	return ids, nil, err
+	return ids, left, err
 }
 
 // keep stores statements and gives those that are new and count. Voiding happens here.

@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"regexp"
@@ -19,6 +20,9 @@ type Said struct {
 	Person, Offer, Order, BuyerName string
 	Problems                        map[string]string // by expression; one that cannot be worked out says nothing
 }
+
+// mostValue is how long what a mapping gives may be, in bytes.
+const mostValue = 500
 
 // Read works out what a reported event says by the expressions of its service.
 func (x *Expressions) Read(mapping map[string]string, event map[string]any) (out Said) {
@@ -39,13 +43,22 @@ func (x *Expressions) Read(mapping map[string]string, event map[string]any) (out
 			return ""
 		}
 		v, err := x.Value(mapping[name], values)
+		text := ""
+		switch v.(type) {
+		case nil:
+		case map[string]any, []any:
+			err = errors.New("it gives several values; name one of them")
+		default:
+			text = strings.TrimSpace(fmt.Sprint(v))
+		}
+		if n := len(text); n > mostValue {
+			err = fmt.Errorf("it gives %d bytes, at most %d can be used", n, mostValue)
+		}
 		if err != nil {
 			out.Problems[name] = err.Error()
-		}
-		if err != nil || v == nil {
 			return ""
 		}
-		return strings.TrimSpace(fmt.Sprint(v))
+		return text
 	}
 	out.Starts, out.Ends = holds("starts"), holds("ends")
 	out.Person, out.Offer, out.Order, out.BuyerName = value("person"), value("offer"), value("order"), value("buyerName")

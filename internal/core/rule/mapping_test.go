@@ -29,6 +29,12 @@ func TestReportedEventsAreReadByTheirMapping_E10(t *testing.T) {
 	assert.Equal(t, []string{"ada@x.example", "place", "order-7", ""}, []string{got.Person, got.Offer, got.Order, got.BuyerName})
 	assert.Contains(t, got.Problems["ends"], "gone", "what cannot be worked out says nothing, and why")
 	assert.Len(t, got.Problems, 1)
+	mapping["offer"], mapping["order"] = "event.data.items", "event.data.long"
+	event["data"].(map[string]any)["long"] = strings.Repeat("x", 501)
+	got = x.Read(mapping, event)
+	assert.Contains(t, got.Problems["offer"], "several values")
+	assert.Contains(t, got.Problems["order"], "at most 500")
+	assert.Empty(t, got.Offer+got.Order)
 
 	for name, text := range map[string]string{"person": "event.nothing", "starts": `event.subject`, "offer": "event.data."} {
 		if name == "starts" {
@@ -43,7 +49,7 @@ func TestPlacesOfAnEventAreExpressions(t *testing.T) {
 	x := rule.NewExpressions()
 	event := map[string]any{
 		"reported": "r", "data": map[string]any{
-			"a b": "spaced", "quo\"te": "quoted", "list": []any{"one", []any{"deep"}}, "yes": true, "n": 2.5, "none": nil, "long": strings.Repeat("ä", 500), "ünder": "u",
+			"a b": "spaced", "quo\"te": "quoted", "list": []any{"one", []any{"deep"}}, "yes": true, "n": 2.5, "none": nil, "long": strings.Repeat("ä", 200), "ünder": "u",
 		},
 	}
 	places := rule.Places(event)

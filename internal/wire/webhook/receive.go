@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/cloudevents/sdk-go/v2/event"
 )
@@ -93,9 +94,20 @@ func binary(h http.Header, kind string, body []byte) Received {
 	return received(ce)
 }
 
+// mostAttribute is how long an attribute of an event may be, in bytes.
+const mostAttribute = 2_000
+
 func received(ce event.Event) Received {
 	if err := ce.Validate(); err != nil {
 		return Received{Err: fmt.Errorf("the event is not valid: %s", strings.ReplaceAll(strings.TrimSpace(err.Error()), "\n", "; "))}
+	}
+	for name, value := range map[string]string{"id": ce.ID(), "source": ce.Source(), "type": ce.Type(), "subject": ce.Subject()} {
+		if len(value) > mostAttribute {
+			return Received{Err: fmt.Errorf("the event's %s has %d bytes, at most %d can be used", name, len(value), mostAttribute)}
+		}
+		if strings.ContainsFunc(value, unicode.IsControl) { // CloudEvents 1.0.2, type system
+			return Received{Err: fmt.Errorf("the event's %s holds control characters", name)}
+		}
 	}
 	data := json.RawMessage(ce.Data())
 	if len(data) == 0 || !json.Valid(data) {

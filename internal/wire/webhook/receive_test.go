@@ -2,6 +2,7 @@ package webhook_test
 
 import (
 	"net/http"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -41,6 +42,11 @@ func TestABadEventSpoilsOnlyItself(t *testing.T) {
 	assert.Error(t, list[0].Err)
 	assert.Error(t, list[1].Err)
 	assert.NoError(t, list[2].Err)
+	for want, change := range map[string][2]string{"subject holds control": {`"id":"p1"`, `"id":"p1","subject":"a\u0000b"`}, "id has 2001 bytes": {`"p1"`, `"` + strings.Repeat("p", 2001) + `"`}} {
+		list, _, err := webhook.Receive(http.Header{"Content-Type": {"application/cloudevents+json"}}, []byte(strings.Replace(purchase, change[0], change[1], 1)))
+		require.NoError(t, err)
+		assert.ErrorContains(t, list[0].Err, want)
+	}
 	_, _, err = webhook.Receive(http.Header{"Content-Type": {"application/json"}}, []byte(purchase))
 	assert.ErrorIs(t, err, webhook.ErrNoEvent)
 	_, _, err = webhook.Receive(http.Header{"Content-Type": {"application/cloudevents-batch+json"}}, []byte(`{}`))

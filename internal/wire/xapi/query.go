@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 )
@@ -58,6 +59,8 @@ func ParseQuery(v url.Values) (q Query, err error) {
 		switch {
 		case len(v[name]) != 1:
 			return fail(name, "is given more than once")
+		case strings.ContainsRune(value, 0) || !utf8.ValidString(value):
+			return fail(name, "holds what is no text")
 		case flags[name] != nil:
 			if *flags[name], err = strconv.ParseBool(value); err != nil {
 				return fail(name, "is true or false")
@@ -78,7 +81,7 @@ func ParseQuery(v url.Values) (q Query, err error) {
 			}
 		case name == "agent":
 			q.Agent = &Agent{}
-			if err := json.Unmarshal([]byte(value), q.Agent); err != nil || q.Agent.identifiers() != 1 {
+			if err := json.Unmarshal([]byte(value), q.Agent); err != nil || q.Agent.identifiers() != 1 || strings.ContainsRune(q.Agent.Key(), 0) {
 				return fail(name, "is no agent with exactly one identifier")
 			}
 		default:

@@ -40,6 +40,7 @@ func TestWrongParametersAreNamed(t *testing.T) {
 		"ascending: is true or false":    {"ascending": {"up"}},
 		"is not one of ids":              {"format": {"short"}},
 		"agent: is no agent":             {"agent": {`{"name":"Ada"}`}},
+		"activity: holds what is no":     {"activity": {"a\x00b"}},
 		"registration: is given more":    {"registration": {id, id}},
 		`"x" is not a UUID`:              {"registration": {"x"}},
 		"related_agents: is true or fal": {"related_agents": {"maybe"}},

@@ -177,6 +177,9 @@ func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
 	return statements, raw, nil
 }
 
+// mostIRI is how long what identifies an actor, a verb or an object may be, in bytes.
+const mostIRI = 2_000
+
 // Check reports the first thing that is wrong with the statement.
 func (s Statement) Check() error {
 	fail := func(format string, args ...any) error {
@@ -185,6 +188,16 @@ func (s Statement) Check() error {
 	if s.ID != "" {
 		if _, err := uuid.Parse(s.ID); err != nil || len(s.ID) != 36 {
 			return fail("id %q is not a UUID", s.ID)
+		}
+	}
+	if s.Context != nil && s.Context.Registration != "" {
+		if _, err := uuid.Parse(s.Context.Registration); err != nil || len(s.Context.Registration) != 36 {
+			return fail("context.registration %q is not a UUID", s.Context.Registration)
+		}
+	}
+	for name, text := range map[string]string{"actor": s.Actor.Key(), "verb.id": s.Verb.ID, "object.id": s.Object.ID} {
+		if len(text) > mostIRI {
+			return fail("%s has %d bytes, at most %d can be used", name, len(text), mostIRI)
 		}
 	}
 	if s.Version != "" && !strings.HasPrefix(s.Version, "1.0") {

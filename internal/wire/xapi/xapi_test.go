@@ -44,6 +44,8 @@ func TestParseNamesTheFaultAndItsPosition(t *testing.T) {
 		"object.id":                 strings.Replace(golden, "https://hub.example.org/xapi/lesson/l1", "l1", 1),
 		"not between -1 and 1":      strings.Replace(golden, "0.92", "92", 1),
 		"is not 1.0.x":              strings.Replace(golden, `"1.0.3"`, `"3"`, 1),
+		"registration \"ec53\"":     strings.Replace(golden, "ec531277-b57b-4c15-8d91-d292c5b2b8f7", "ec53", 1),
+		"object.id has":             strings.Replace(golden, "lesson/l1", strings.Repeat("l", 2000), 1),
 		"needs a name and a homePa": strings.Replace(golden, `"name": "u1"`, `"name": ""`, 1),
 	} {
 		_, _, err := xapi.Parse([]byte(body))
