@@ -69,7 +69,11 @@ func linkable(ctx context.Context, cmd *cli.Command) error {
 	return tableOf(all, "No other section fits.", []string{"section", "code", "term", "learners", "can be linked"}, func(l api.Linkable) []string {
 		can := "● yes"
 		if len(l.Obstacles) > 0 {
-			can = "○ " + l.Obstacles[0].Detail
+			var why []string
+			for _, o := range l.Obstacles {
+				why = append(why, o.Detail)
+			}
+			can = "○ " + strings.Join(why, "; ")
 			if l.Obstacles[0].Override {
 				can += " (with a reason)"
 			}

@@ -111,7 +111,7 @@ function edited() {
       <OutlineTree v-model="draft" @edited="edited" />
       <div class="sheet bar">
         <label
-          >From a file
+          >From a file: .imscc, imsmanifest.xml or .csv
           <input
             type="file"
             accept=".imscc,.zip,.xml,.csv"

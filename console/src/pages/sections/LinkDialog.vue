@@ -105,7 +105,9 @@ function toggle(id: string) {
               />
               {{ l.title }} <span class="faint">{{ l.terms.join(', ') }}, {{ l.learners }} learners</span>
             </label>
-            <small v-if="l.obstacles.length" class="faint why">{{ l.obstacles[0]!.detail }}</small>
+            <small v-if="l.obstacles.length" class="faint why">{{
+              l.obstacles.map((o) => o.detail).join('; ')
+            }}</small>
           </li>
         </ul>
       </div>
