@@ -27,7 +27,7 @@ const (
 // App is the whole command line. extra are commands that need more than the
 // client: serve, demo.
 func App(version string, extra ...*cli.Command) *cli.Command {
-	return &cli.Command{
+	app := &cli.Command{
 		Name:                  "kanban",
 		Usage:                 "Bring rosters in step, and let things happen when people join or finish",
 		Version:               version,
@@ -53,6 +53,8 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 		),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run tells
 	}
+	withExamples(app, app.Name)
+	return app
 }
 
 // Run runs the command line and returns the exit code.
