@@ -63,19 +63,27 @@ func outside(t *testing.T, w *apptest.World) map[string]reaching {
 	}
 	return map[string]reaching{
 		"send": {
-			rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"sent"`}}, "contacts", fault.Fault{Path: "/events"},
+			rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"sent"`}},
+			"contacts",
+			fault.Fault{Path: "/events"},
 			func(p store.Person, id string) int { return min(received()[id], 1) * labelled(p.Email, "sent") },
 		},
 		"operate": {
-			rule.Action{Kind: rule.Operate, ConnectionID: w.Labels().ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"learner"`}}, "contacts", fault.Fault{Path: "/api/contacts"},
+			rule.Action{Kind: rule.Operate, ConnectionID: w.Labels().ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"learner"`}},
+			"contacts",
+			fault.Fault{Path: "/api/contacts"},
 			func(p store.Person, _ string) int { return labelled(p.Email, "learner") },
 		},
 		"group": {
-			rule.Action{Kind: rule.AddToGroup, ConnectionID: w.Workspace().ID, Group: "Greenhouse talk"}, "workspace", fault.Fault{Method: http.MethodPatch, Path: "/Groups"},
+			rule.Action{Kind: rule.AddToGroup, ConnectionID: w.Workspace().ID, Group: "Greenhouse talk"},
+			"workspace",
+			fault.Fault{Method: http.MethodPatch, Path: "/Groups"},
 			func(p store.Person, _ string) int { return in(w.Standins.Workspace.Space("Greenhouse talk"), p) },
 		},
 		"enrol": {
-			rule.Action{Kind: rule.Enrol, ConnectionID: w.Platform().ID, SectionID: w.Section("SOIL-A").ID}, "platform", fault.Fault{Method: http.MethodPatch, Path: "/Groups"},
+			rule.Action{Kind: rule.Enrol, ConnectionID: w.Platform().ID, SectionID: w.Section("SOIL-A").ID},
+			"platform",
+			fault.Fault{Method: http.MethodPatch, Path: "/Groups"},
 			func(p store.Person, _ string) int {
 				var names []string
 				for _, e := range w.Standins.School.Enrolments() {
