@@ -1,6 +1,7 @@
 package reacting
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -343,4 +344,27 @@ func lastOf(s learning.State) *time.Time {
 		return &last
 	}
 	return nil
+}
+
+// orderOf is the one order in which everybody locks progress, so that two batches
+// never wait for each other.
+func orderOf(a, b store.Standing) int {
+	return cmp.Or(cmp.Compare(a.PersonID, b.PersonID), cmp.Compare(a.SectionID, b.SectionID))
+}
+
+// Progress is where a person stands in the course of a section, by its present outline.
+func (s *Service) Progress(ctx context.Context, personID, sectionID string) (learning.Overview, error) {
+	if _, err := s.Store.Person(ctx, personID); err != nil {
+		return learning.Overview{}, err
+	}
+	x, err := s.Store.Section(ctx, sectionID)
+	if err != nil {
+		return learning.Overview{}, err
+	}
+	o, err := s.Store.Outline(ctx, x.CourseID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return learning.Overview{}, err
+	}
+	state, err := s.Store.ProgressOf(ctx, personID, sectionID)
+	return learning.Look(o, state), err
 }
