@@ -19,6 +19,8 @@ const list = useQuery({
   queryFn: () => ok(api.GET('/api/v1/next-term', { params: { query: { days: days.value } } })),
   placeholderData: (before) => before,
 })
+/** Height of a row in pixels, so that thousands of them can be scrolled through. */
+const height = 46
 const skipped = ref<string[]>([])
 /** What was chosen instead of what is proposed, by pairing. */
 const chosen = ref<Record<string, string>>({})
@@ -64,11 +66,13 @@ function toggle(x: Schemas['Succession']) {
   </PageHead>
   <Oops :error="look.error.value" />
   <Listing
+    class="moves"
     :rows="list.data.value"
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
     row-key="pairingId"
+    :tall="height"
     :empty="`No class has a term that ends within ${days} days.`"
   >
     <Column style="width: 2rem">
@@ -123,5 +127,14 @@ function toggle(x: Schemas['Succession']) {
 <style scoped>
 .days {
   width: 4.5rem;
+}
+
+.moves :deep(tbody tr) {
+  height: 46px;
+}
+
+.moves :deep(.p-datatable-tbody > tr > td) {
+  padding-block: 0;
+  vertical-align: middle;
 }
 </style>
