@@ -93,7 +93,7 @@ const copy = (text: string) => navigator.clipboard.writeText(text)
         :invalid="`values.${f.name}` in wrong"
       />
       <details v-if="fields.some((x) => x.rare)">
-        <summary>Limits</summary>
+        <summary>Seldom needed</summary>
         <FieldInput
           v-for="f in fields.filter((x) => x.rare)"
           :key="f.name"
