@@ -23,6 +23,7 @@ import (
 	"kanban/internal/app/linking"
 	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
+	"kanban/internal/app/observing"
 	"kanban/internal/app/offering"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/progressing"
@@ -54,6 +55,7 @@ type World struct {
 	Linking     *linking.Service
 	Many        *many.Service
 	Awarding    *awarding.Service
+	Observing   *observing.Service
 	Reacting    *reacting.Service
 	Offering    *offering.Service
 	Progressing *progressing.Service
@@ -95,7 +97,9 @@ func Over(t testing.TB, s *store.Store) *World {
 	}
 	x.Offering = &offering.Service{Store: s, Expressions: x.Reacting.Expressions, Now: time.Now}
 	x.Reacting.Told = x.Offering.Told
-	x.Progressing = &progressing.Service{Store: s, Now: time.Now, Editions: x.Reacting.Editions}
+	x.Observing = &observing.Service{Store: s, Call: Quick, Recorded: x.Reacting.Recorded, Reworked: x.Reacting.Reworked}
+	x.Reacting.Editions = x.Observing.Editions
+	x.Progressing = &progressing.Service{Store: s, Now: time.Now, Editions: x.Observing.Editions}
 	x.Many = &many.Service{Store: s, Pairing: x.Pairing, Syncing: x.Syncing, Now: func() time.Time { return x.Pairing.Now() }}
 	return x
 }
@@ -207,7 +211,7 @@ func (w *World) Follow() {
 			case "recount-course":
 				var j store.RecountCourse
 				err := json.Unmarshal(args, &j)
-				todo = append(todo, func() error { return w.Reacting.RecountCourse(ctx, j.CourseID) })
+				todo = append(todo, func() error { return w.Observing.RecountCourse(ctx, j.CourseID) })
 				return err
 			}
 			var j store.WorkOutStages

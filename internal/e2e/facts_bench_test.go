@@ -71,7 +71,7 @@ func newFactory(b *testing.B) *factory {
 		}
 		o.Modules = append(o.Modules, module)
 	}
-	require.NoError(b, w.Reacting.SetOutline(b.Context(), "bench", f.course, o))
+	require.NoError(b, w.Observing.SetOutline(b.Context(), "bench", f.course, o))
 	c, made, err := w.Connecting.Create(b.Context(), "bench", "xapi", "Platform", nil)
 	require.NoError(b, err)
 	f.platform, f.key, f.secret = c, made["key"], made["secret"]

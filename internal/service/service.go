@@ -26,6 +26,7 @@ import (
 	"kanban/internal/app/linking"
 	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
+	"kanban/internal/app/observing"
 	"kanban/internal/app/offering"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/progressing"
@@ -193,17 +194,19 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 			return a, awards.AwardAddress(a.ID), err
 		},
 	}
+	observe := &observing.Service{Store: db, Call: o.Call, Recorded: react.Recorded, Reworked: react.Reworked}
+	react.Editions = observe.Editions
 	offers := &offering.Service{Store: db, Now: time.Now, Expressions: react.Expressions}
 	react.Told = offers.Told
-	progress := &progressing.Service{Store: db, Now: time.Now, Editions: react.Editions}
+	progress := &progressing.Service{Store: db, Now: time.Now, Editions: observe.Editions}
 	past := &history.Service{Store: db, Now: time.Now}
 	report := &reporting.Service{Store: db, Disagreements: disagreements(offers)}
 	return &web.Server{
-		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Reacting: react, Awarding: awards,
+		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Observing: observe, Reacting: react, Awarding: awards,
 		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: pairs, Linking: links,
 		Many: &many.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}, Reporting: report, Offering: offers, Progressing: progress, History: past,
 		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console,
-	}, worker.Uses{Reading: read, Syncing: sync, Reacting: react, Offering: offers, Progressing: progress, History: past}
+	}, worker.Uses{Reading: read, Syncing: sync, Observing: observe, Reacting: react, Offering: offers, Progressing: progress, History: past}
 }
 
 // disagreements are those between access and enrolment, as findings want them.

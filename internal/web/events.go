@@ -79,10 +79,10 @@ func (s *Server) events(a huma.API) {
 		return s.Store.Outline(ctx, in.ID)
 	})
 	handleEmpty(a, "courses", "PUT /courses/{id}/outline set-outline Set a course's outline", func(ctx context.Context, in *withID[api.Outline]) error {
-		return s.Reacting.SetOutline(ctx, callerOf(ctx).Name, in.ID, in.Body)
+		return s.Observing.SetOutline(ctx, callerOf(ctx).Name, in.ID, in.Body)
 	})
 	handle(a, "courses", "PUT /courses/{id}/cartridge load-cartridge Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest", func(ctx context.Context, in *cartridgeInput) (api.Outline, error) {
-		return s.Reacting.LoadCartridge(ctx, callerOf(ctx).Name, in.ID, in.Prefix, in.RawBody)
+		return s.Observing.LoadCartridge(ctx, callerOf(ctx).Name, in.ID, in.Prefix, in.RawBody)
 	})
 }
 

@@ -8,7 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
-	"kanban/internal/app/reacting"
+	"kanban/internal/app/observing"
 	"kanban/internal/core/learning"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/sheet"
@@ -18,26 +18,26 @@ func (s *Server) outlines(a huma.API) {
 	handle(a, "courses", "POST /outlines/read read-outline Read an outline out of a manifest, an address or a table, without keeping it", func(ctx context.Context, in *with[api.OutlineSource]) (api.Outline, error) {
 		switch b := in.Body; b.Kind {
 		case "table":
-			return reacting.ReadTable(strings.NewReader(b.Text))
+			return observing.ReadTable(strings.NewReader(b.Text))
 		case "address":
-			return s.Reacting.FetchCartridge(ctx, b.Prefix, b.Address)
+			return s.Observing.FetchCartridge(ctx, b.Prefix, b.Address)
 		default:
-			return reacting.ReadCartridge(b.Prefix, []byte(b.Text))
+			return observing.ReadCartridge(b.Prefix, []byte(b.Text))
 		}
 	})
 	handle(a, "courses", "POST /courses/{id}/outline/preview preview-outline Whom another outline would complete or reopen", func(ctx context.Context, in *withID[api.Outline]) (api.OutlinePreview, error) {
-		p, err := s.Reacting.PreviewOutline(ctx, in.ID, in.Body)
+		p, err := s.Observing.PreviewOutline(ctx, in.ID, in.Body)
 		return api.OutlinePreview{
 			People: p.People, Completes: p.Completes, Reopens: p.Reopens,
-			Misses: append([]string{}, p.Misses...), Touched: each(p.Touched, func(t reacting.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
+			Misses: append([]string{}, p.Misses...), Touched: each(p.Touched, func(t observing.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
 		}, err
 	})
 	handle(a, "courses", "GET /verbs list-verbs What platforms' verbs mean: the default ones and the institution's own, which win", func(ctx context.Context, _ *struct{}) (api.Verbs, error) {
-		own, err := s.Reacting.Verbs(ctx)
+		own, err := s.Observing.Verbs(ctx)
 		return api.Verbs{Own: own, Default: learning.DefaultVerbs}, err
 	})
 	handleEmpty(a, "courses", "PUT /verbs set-verbs Set the institution's own verbs", func(ctx context.Context, in *with[api.OwnVerbs]) error {
-		return s.Reacting.SetVerbs(ctx, callerOf(ctx).Name, in.Body.Own)
+		return s.Observing.SetVerbs(ctx, callerOf(ctx).Name, in.Body.Own)
 	})
 }
 

@@ -26,6 +26,7 @@ import (
 	"kanban/internal/app/linking"
 	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
+	"kanban/internal/app/observing"
 	"kanban/internal/app/offering"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/progressing"
@@ -47,6 +48,7 @@ type Server struct {
 	Linking     *linking.Service
 	Many        *many.Service
 	Syncing     *syncing.Service
+	Observing   *observing.Service
 	Reacting    *reacting.Service
 	Awarding    *awarding.Service
 	Progressing *progressing.Service

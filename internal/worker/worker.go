@@ -21,6 +21,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/history"
+	"kanban/internal/app/observing"
 	"kanban/internal/app/offering"
 	"kanban/internal/app/progressing"
 	"kanban/internal/app/reacting"
@@ -33,6 +34,7 @@ import (
 type Uses struct {
 	Reading     *reading.Service
 	Syncing     *syncing.Service
+	Observing   *observing.Service
 	Reacting    *reacting.Service
 	Progressing *progressing.Service
 	Offering    *offering.Service
@@ -110,10 +112,10 @@ func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, 
 		return uses.Syncing.Auto(ctx, job.Args.PairingID, job.Args.Who)
 	})
 	add(workers, -1, func(ctx context.Context, _ *river.Job[store.ResolveStatements]) error {
-		return uses.Reacting.Resolve(ctx)
+		return uses.Observing.Resolve(ctx)
 	})
 	add(workers, -1, func(ctx context.Context, j *river.Job[store.RecountCourse]) error {
-		return uses.Reacting.RecountCourse(ctx, j.Args.CourseID)
+		return uses.Observing.RecountCourse(ctx, j.Args.CourseID)
 	})
 	add(workers, -1, func(ctx context.Context, j *river.Job[store.WorkOutStages]) error {
 		if j.Args.ProgressionID != "" {

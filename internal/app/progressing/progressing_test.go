@@ -45,7 +45,7 @@ func newWorld(t *testing.T) *world {
 	w := &world{World: apptest.New(t), t: t}
 	w.Read(w.Register(), false)
 	w.course = w.Section("PROP-A").CourseID
-	_, err := w.Reacting.LoadCartridge(t.Context(), "test", w.course, "http://p.example/", []byte(manifest))
+	_, err := w.Observing.LoadCartridge(t.Context(), "test", w.course, "http://p.example/", []byte(manifest))
 	require.NoError(t, err)
 	w.platform = w.Connect("xapi", "Platform", nil)
 	i, err := w.Awarding.AddIssuer(t.Context(), "test", store.Issuer{Name: "Fernmoor"})
@@ -97,7 +97,7 @@ func (w *world) told(facts ...string) (id string) {
 		raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"actor":{"account":{"homePage":"http://p.example","name":%q}},"verb":{"id":"http://adlnet.gov/expapi/verbs/%s"},"object":%s%s}`, id, f[0], f[2], object, result))
 		list, _, err := xapi.Parse(raw)
 		require.NoError(w.t, err)
-		_, err = w.Reacting.Take(w.t.Context(), w.platform.ID, list, []json.RawMessage{raw})
+		_, err = w.Observing.Take(w.t.Context(), w.platform.ID, list, []json.RawMessage{raw})
 		require.NoError(w.t, err)
 	}
 	w.Follow()
@@ -221,7 +221,7 @@ func TestStagesInAnyOrder(t *testing.T) {
 				raw := json.RawMessage(fmt.Sprintf(`{"id":"00000000-0000-4000-9000-%012d","actor":{"account":{"homePage":"http://p.example","name":%q}},"verb":{"id":"http://adlnet.gov/expapi/verbs/%s"},"object":{"id":"http://p.example/%s"}%s}`, i, f[0], f[2], f[1], result))
 				list, _, err := xapi.Parse(raw)
 				assert.NoError(t, err)
-				_, err = w.Reacting.Take(t.Context(), w.platform.ID, list, []json.RawMessage{raw})
+				_, err = w.Observing.Take(t.Context(), w.platform.ID, list, []json.RawMessage{raw})
 				assert.NoError(t, err)
 			}
 		})
@@ -321,10 +321,10 @@ func TestOutlineNamesWhatStagesLose_E2(t *testing.T) {
 	o, err := w.Store.Outline(t.Context(), w.course)
 	require.NoError(t, err)
 	o.Modules = o.Modules[1:]
-	v, err := w.Reacting.PreviewOutline(t.Context(), w.course, o)
+	v, err := w.Observing.PreviewOutline(t.Context(), w.course, o)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"the rule Cheer is only for Seeds", "the stage Grafter of Gardener asks for Check", "the stage Sower of Gardener asks for Seeds"}, v.Misses)
-	require.NoError(t, w.Reacting.SetOutline(t.Context(), "Maud", w.course, o))
+	require.NoError(t, w.Observing.SetOutline(t.Context(), "Maud", w.course, o))
 	w.Follow()
 	assert.Equal(t, []string{"reached Sower Ada Alder", "reopened Sower Ada Alder"}, w.stages())
 	assert.Equal(t, []string{"Seeds"}, w.held("stu-001"), "the badge is for a person to decide")

@@ -18,15 +18,6 @@ import (
 	"kanban/internal/store"
 )
 
-// clocked is a world whose reactions go by the returned clock.
-func clocked(t *testing.T) (*apptest.World, *time.Time) {
-	w := apptest.New(t)
-	w.Read(w.Register(), false)
-	now := time.Now().UTC().Add(time.Minute) // after everything that is recorded
-	w.Reacting.Now = func() time.Time { return now }
-	return w, &now
-}
-
 func about(w *apptest.World, kind rule.Trigger, key, who string) store.Event {
 	e := joined(w, key, who, "PROP-A")
 	e.Type, e.ModuleID, e.ActivityID, e.Data = string(kind), "m", "act", map[string]any{"percent": 10, "score": 0.5}
@@ -48,7 +39,7 @@ func all(t *testing.T, w *apptest.World, f store.DeliveryFilter) []store.ListedD
 }
 
 func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
-	w, now := clocked(t)
+	w, now := apptest.Clocked(t)
 	mail := func(subject string) rule.Action {
 		return rule.Action{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: subject, Text: "{{.person.givenName}}"}
 	}
@@ -85,7 +76,7 @@ func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 }
 
 func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
-	w, now := clocked(t)
+	w, now := apptest.Clocked(t)
 	zone := time.FixedZone("institution", 3600)
 	w.Reacting.Zone = zone
 	*now = time.Date(2031, 5, 4, 23, 30, 0, 0, zone)
@@ -114,7 +105,7 @@ func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
 
 // Pass after fail takes back what fail did, and what it would have done.
 func TestPassTakesBackWhatFailDid_E8(t *testing.T) {
-	w, now := clocked(t)
+	w, now := apptest.Clocked(t)
 	labels, platform := w.Labels(), w.Platform()
 	soil := w.Section("SOIL-A")
 	nora := "stu-030" // in no section of soil science
@@ -186,7 +177,7 @@ func TestPassTakesBackWhatFailDid_E8(t *testing.T) {
 }
 
 func TestOperationsTellSuccess(t *testing.T) {
-	w, _ := clocked(t)
+	w, _ := apptest.Clocked(t)
 	labels := w.Labels()
 	field := func(label string) map[string]string {
 		return map[string]string{"email": "person.email", "label": label}
@@ -225,7 +216,7 @@ func one(t *testing.T, w *apptest.World, id string) (store.ListedDelivery, error
 
 // A receiver that redirects is not followed, wherever it points.
 func TestRedirectsAreRefused(t *testing.T) {
-	w, _ := clocked(t)
+	w, _ := apptest.Clocked(t)
 	reached := false
 	inside := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { reached = true }))
 	defer inside.Close()
@@ -242,7 +233,7 @@ func TestRedirectsAreRefused(t *testing.T) {
 }
 
 func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
-	w, _ := clocked(t)
+	w, _ := apptest.Clocked(t)
 	w.Reacting.Delays = []time.Duration{time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond}
 	c := w.Contacts()
 	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
@@ -284,7 +275,7 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 }
 
 func TestOneAfterTheOtherPerPersonAndConnection(t *testing.T) {
-	w, _ := clocked(t)
+	w, _ := apptest.Clocked(t)
 	c := w.Contacts()
 	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", InOrder: true, Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": "section.title"}}}})
 	first := w.Deliveries(w.Record(joined(w, "k1", "stu-001", "PROP-A")).ID)[0]
@@ -302,7 +293,7 @@ func TestOneAfterTheOtherPerPersonAndConnection(t *testing.T) {
 }
 
 func TestTrialReachesNobody_E6(t *testing.T) {
-	w, _ := clocked(t)
+	w, _ := apptest.Clocked(t)
 	labels := w.Labels()
 	issuer, err := w.Awarding.AddIssuer(t.Context(), "test", store.Issuer{Name: "School"})
 	require.NoError(t, err)
@@ -355,7 +346,7 @@ func TestTrialReachesNobody_E6(t *testing.T) {
 }
 
 func TestLookBackThenCatchUp_E7(t *testing.T) {
-	w, _ := clocked(t)
+	w, _ := apptest.Clocked(t)
 	since := time.Now().Add(-time.Hour)
 	for _, x := range [][2]string{{"k1", "stu-001"}, {"k2", "stu-002"}, {"k3", "stu-003"}, {"k4", "stu-001"}} {
 		w.Record(joined(w, x[0], x[1], "PROP-A"))
@@ -397,7 +388,7 @@ func TestLookBackThenCatchUp_E7(t *testing.T) {
 }
 
 func TestEnrolmentsArePickedUp(t *testing.T) {
-	w, _ := clocked(t)
+	w, _ := apptest.Clocked(t)
 	c := w.Connect("oneroster-delta", "Platform by file", nil)
 	soil := w.Section("SOIL-A")
 	w.Rule(rule.Draft{Name: "in", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: soil.ID}}})
@@ -420,7 +411,7 @@ func TestEnrolmentsArePickedUp(t *testing.T) {
 }
 
 func TestRulesKeepTheirVersions(t *testing.T) {
-	w, _ := clocked(t)
+	w, _ := apptest.Clocked(t)
 	a := rule.Action{Kind: rule.OpenTask, Subject: "first"}
 	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{a}})
 	w.Record(joined(w, "k1", "stu-001", "PROP-A"))
@@ -448,7 +439,7 @@ func TestRulesKeepTheirVersions(t *testing.T) {
 // A pass that comes while what the fail did is on its way to the service: it arrives,
 // and is taken back.
 func TestTakenBackWhileUnderWay_E8(t *testing.T) {
-	w, _ := clocked(t)
+	w, _ := apptest.Clocked(t)
 	labels := w.Labels()
 	w.Rule(rule.Draft{Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
 		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
@@ -471,7 +462,7 @@ func TestTakenBackWhileUnderWay_E8(t *testing.T) {
 }
 
 func TestGroupsAtAService(t *testing.T) {
-	w, _ := clocked(t)
+	w, _ := apptest.Clocked(t)
 	w.Standins.Workspace.Open("Greenhouse talk")
 	c := w.Workspace()
 	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", UndoneBy: []string{"module.reopened"}, Actions: []rule.Action{{Kind: rule.AddToGroup, ConnectionID: c.ID, Group: "{{get \"event.room\" \"Greenhouse\"}} talk"}}})
@@ -490,7 +481,7 @@ func TestGroupsAtAService(t *testing.T) {
 // A condition that could not be worked out is looked at again when somebody tries the
 // delivery again: nobody is reached for whom it does not hold.
 func TestRefusedConditionIsLookedAtAgain(t *testing.T) {
-	w, _ := clocked(t)
+	w, _ := apptest.Clocked(t)
 	r := w.Rule(rule.Draft{Name: "r", Trigger: "assessment.passed", Condition: `event.score >= 0.9`, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
 	e := about(w, rule.AssessmentPassed, "k1", "stu-001")
 	delete(e.Data, "score")

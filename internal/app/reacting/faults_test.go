@@ -101,7 +101,7 @@ func outside(t *testing.T, w *apptest.World) map[string]reaching {
 // again by itself, what does not waits for a person, and once the service is well again
 // everybody has had the effect exactly once.
 func TestFaultMatrix_E9(t *testing.T) {
-	w, now := clocked(t)
+	w, now := apptest.Clocked(t)
 	w.Reacting.Delays = slices.Repeat([]time.Duration{time.Minute}, 5)
 	w.Reacting.Call.Timeout = 300 * time.Millisecond
 	const retrying, waiting, delivered = store.DeliveryRetrying, store.DeliveryWaiting, store.DeliveryDelivered

@@ -1,54 +1,27 @@
 package reacting_test
 
 import (
-	"encoding/json"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/apptest"
-	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
-	"kanban/internal/wire/xapi"
 )
 
-const prefix = "https://platform.example/"
-
-// outlined gives the course Propagation an outline of two lessons.
-func outlined(t *testing.T, w *apptest.World) {
-	t.Helper()
-	require.NoError(t, w.Reacting.SetOutline(t.Context(), "test", w.Section("PROP-A").CourseID, learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{
-		{ID: prefix + "one", Title: "One", Kind: learning.Lesson}, {ID: prefix + "two", Title: "Two", Kind: learning.Lesson},
-	}}}}))
-}
-
-// completes reports that somebody completed an activity.
-func completes(t *testing.T, w *apptest.World, platform, who, activity string, at time.Time) {
-	t.Helper()
-	st := xapi.Statement{
-		ID: store.NewID(), Timestamp: at, Actor: xapi.Agent{Account: &xapi.Account{HomePage: prefix, Name: who}},
-		Verb: xapi.Verb{ID: xapi.ADL + "completed"}, Object: xapi.Object{ID: prefix + activity},
-	}
-	raw, err := json.Marshal(st)
-	require.NoError(t, err)
-	_, err = w.Reacting.Take(t.Context(), platform, []xapi.Statement{st}, []json.RawMessage{raw})
-	require.NoError(t, err)
-}
-
 func TestNudgeOnceForEachStop_E11(t *testing.T) {
-	w, now := clocked(t)
-	outlined(t, w)
+	w, now := apptest.Clocked(t)
+	w.Outlined()
 	platform := w.Connect("xapi", "Platform", nil).ID
 	r := w.Rule(rule.Draft{Name: "nudge", Trigger: "person.inactive", Days: 7, Once: false, Stop: "progress.courseDone || progress.daysSince < 7", Actions: []rule.Action{
 		{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "We miss you", Text: "{{.person.givenName}}, {{.event.days}} days"},
 	}})
 	begin := *now
-	completes(t, w, platform, "stu-001", "one", begin)
-	completes(t, w, platform, "stu-002", "one", begin)
-	completes(t, w, platform, "stu-002", "two", begin)
+	w.Completes(platform, "stu-001", "one", begin)
+	w.Completes(platform, "stu-002", "one", begin)
+	w.Completes(platform, "stu-002", "two", begin)
 	look := func() (who []string) {
 		t.Helper()
 		require.NoError(t, w.Reacting.Inactive(t.Context()))
@@ -71,7 +44,7 @@ func TestNudgeOnceForEachStop_E11(t *testing.T) {
 	assert.Contains(t, first, "Ada Alder")
 	assert.NotContains(t, first, finished.Name(), "whoever is through is not nudged")
 
-	completes(t, w, platform, "stu-001", "one", *now) // back again
+	w.Completes(platform, "stu-001", "one", *now) // back again
 	*now = now.AddDate(0, 0, 8)
 	assert.Len(t, look(), len(first)+1, "and stopped again")
 
@@ -85,7 +58,7 @@ func TestNudgeOnceForEachStop_E11(t *testing.T) {
 		}
 	}
 	require.Len(t, ids, 2)
-	completes(t, w, platform, "stu-001", "one", *now)
+	w.Completes(platform, "stu-001", "one", *now)
 	require.NoError(t, w.Reacting.React(t.Context(), ids, ""))
 	w.Deliver()
 	for _, d := range all(t, w, store.DeliveryFilter{RuleID: r.ID}) {

@@ -137,12 +137,10 @@ func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) e
 	})
 }
 
-// recorded makes, in the transaction that records events, the deliveries that follow from
-// those that are new.
-func (s *Service) recorded(ctx context.Context, tx *store.Tx, known *known, events []store.Event, fresh []string, mark int64) error {
-	if len(events) == 0 {
-		return nil
-	}
+// Recorded makes, in the transaction that records events, the deliveries that follow from
+// those that are new. people are some of those whom they are about, read already; mark is
+// that of the rules.
+func (s *Service) Recorded(ctx context.Context, tx *store.Tx, people []store.Person, events []store.Event, fresh []string, mark int64) error {
 	b, err := s.rulesAt(ctx, mark)
 	if err != nil || b.idle() {
 		return err
@@ -163,11 +161,30 @@ func (s *Service) recorded(ctx context.Context, tx *store.Tx, known *known, even
 			return err
 		}
 	}
+	known := s.newKnown()
+	for _, p := range people {
+		known.people[p.ID] = valuesOf(p)
+	}
 	r, err := s.reactions(ctx, b, known, list, "")
 	if err != nil || r.none() {
 		return err
 	}
 	return s.keepReactions(ctx, tx, r)
+}
+
+// Reworked lets follow, in the background, what follows from progress in a course that was
+// worked out anew: reactions to its new events, and the stages of those people.
+func (s *Service) Reworked(ctx context.Context, tx *store.Tx, courseID string, people, fresh []string, mark int64) error {
+	b, err := s.rulesAt(ctx, mark)
+	if err != nil {
+		return err
+	}
+	if b.watch.Courses[courseID] && len(people) > 0 {
+		if err := tx.Enqueue(ctx, store.WorkOutStages{People: people, Courses: []string{courseID}}); err != nil {
+			return err
+		}
+	}
+	return tx.EnqueueReactions(ctx, fresh)
 }
 
 // asStored gives what an event holds as it reads when it comes out of the database.

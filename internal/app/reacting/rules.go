@@ -1,4 +1,4 @@
-// Package reacting turns facts into events and events, by rules, into deliveries.
+// Package reacting turns events, by rules, into deliveries, and makes those.
 package reacting
 
 import (
@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
@@ -24,6 +25,8 @@ type Service struct {
 	Unlock func(store.Connection) (adapter.Connection, error)
 	// Award gives a badge and the address of its page.
 	Award func(ctx context.Context, badgeID string, event store.Event, at time.Time) (award store.Award, address string, err error)
+	// Editions gives courses by their present outlines, those that have one.
+	Editions func(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error)
 	// Source is this installation's address, named as the source of events.
 	Source string
 	Call   call.Options
@@ -45,8 +48,6 @@ type Service struct {
 
 	recent   recent
 	books    books
-	outlines outlines
-	verbs    keptVerbs
 	attempts attempting
 	hooks    sync.Map // address and secret → *hooks.Hook
 }

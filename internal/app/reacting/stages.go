@@ -1,13 +1,11 @@
 package reacting
 
 import (
-	"context"
 	"maps"
 	"slices"
 
 	"github.com/riverqueue/river"
 
-	"kanban/internal/core/learning"
 	"kanban/internal/core/progression"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
@@ -65,17 +63,4 @@ func (b *book) stages(events []store.Event, counts func(e store.Event, course st
 		return nil
 	}
 	return []river.JobArgs{store.WorkOutStages{People: slices.Sorted(maps.Keys(people)), Courses: slices.Sorted(maps.Keys(courses)), Badges: slices.Sorted(maps.Keys(badges))}}
-}
-
-// Editions gives courses by their present outlines, those that have one.
-func (s *Service) Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error) {
-	all, err := s.outlinesOf(ctx, courseIDs)
-	if err != nil {
-		return nil, err
-	}
-	out := make(map[string]learning.Edition, len(all))
-	for id, o := range all {
-		out[id] = learning.Edition{Course: o.course, Version: o.version}
-	}
-	return out, nil
 }

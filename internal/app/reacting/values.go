@@ -3,6 +3,7 @@ package reacting
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -44,7 +45,7 @@ func (k *known) prefetch(ctx context.Context, events []store.Event) error {
 		}
 	}
 	if len(people) > 1 {
-		list, err := k.s.Store.PeopleByID(ctx, distinct(people))
+		list, err := k.s.Store.PeopleByID(ctx, slices.Compact(slices.Sorted(slices.Values(people))))
 		if err != nil {
 			return err
 		}
@@ -53,7 +54,7 @@ func (k *known) prefetch(ctx context.Context, events []store.Event) error {
 		}
 	}
 	if len(sections) > 1 {
-		list, err := k.s.Store.SectionsByID(ctx, distinct(sections))
+		list, err := k.s.Store.SectionsByID(ctx, slices.Compact(slices.Sorted(slices.Values(sections))))
 		if err != nil {
 			return err
 		}
@@ -187,14 +188,13 @@ func (k *known) outline(ctx context.Context, courseID string) (learning.Outline,
 	if o, ok := k.outlines[courseID]; ok {
 		return o, nil
 	}
-	all, err := k.s.outlinesOf(ctx, []string{courseID})
+	all, err := k.s.Editions(ctx, []string{courseID})
 	if err != nil {
 		return learning.Outline{}, err
 	}
-	if o := all[courseID]; o != nil {
-		k.outlines[courseID] = o.course.Outline
-	} else {
-		k.outlines[courseID] = learning.Outline{}
+	k.outlines[courseID] = learning.Outline{}
+	if o := all[courseID]; o.Course != nil {
+		k.outlines[courseID] = o.Outline
 	}
 	return k.outlines[courseID], nil
 }

@@ -1,4 +1,4 @@
-package reacting
+package observing
 
 import (
 	"context"
@@ -26,7 +26,7 @@ type item struct {
 // place is a section in which the activity counts for the person.
 type place struct {
 	store.Enrolled
-	*outlined
+	learning.Edition
 }
 
 // resolve finds out whom and what statements are about: all of them with a handful of
@@ -94,7 +94,7 @@ func (s *Service) resolvePlaces(ctx context.Context, items []*item, placed store
 		return nil
 	}
 	byPerson := map[string][]store.Enrolled{}
-	var outlines map[string]*outlined
+	var outlines map[string]learning.Edition
 	if wanted := slices.Sorted(maps.Keys(placed.Versions)); len(wanted) > 0 {
 		enrolled, err := s.Store.SectionsOf(ctx, distinct(people), wanted)
 		if err != nil {
@@ -106,7 +106,7 @@ func (s *Service) resolvePlaces(ctx context.Context, items []*item, placed store
 			}
 			byPerson[e.PersonID] = append(byPerson[e.PersonID], e)
 		}
-		if outlines, err = s.outlinesAt(ctx, placed.Versions); err != nil {
+		if outlines, err = s.editionsAt(ctx, placed.Versions); err != nil {
 			return err
 		}
 	}
@@ -120,7 +120,7 @@ func (s *Service) resolvePlaces(ctx context.Context, items []*item, placed store
 			continue
 		}
 		for _, e := range byPerson[x.person.ID] {
-			if o := outlines[e.CourseID]; o != nil && slices.Contains(in, e.CourseID) {
+			if o := outlines[e.CourseID]; o.Course != nil && slices.Contains(in, e.CourseID) {
 				x.places = append(x.places, place{e, o})
 			}
 		}

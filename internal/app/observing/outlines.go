@@ -1,4 +1,4 @@
-package reacting
+package observing
 
 import (
 	"cmp"
@@ -14,43 +14,37 @@ import (
 	"kanban/internal/store"
 )
 
-// outlined is a course's outline, by version.
-type outlined struct {
-	course  *learning.Course
-	version int
-}
-
 // outlines keeps the outlines of a process.
 type outlines struct {
 	mu  sync.Mutex
-	all map[string]*outlined
+	all map[string]learning.Edition
 }
 
-// outlinesOf gives the present outlines of courses.
-func (s *Service) outlinesOf(ctx context.Context, courseIDs []string) (map[string]*outlined, error) {
+// Editions gives courses by their present outlines, those that have one.
+func (s *Service) Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error) {
 	versions, err := s.Store.OutlineVersions(ctx, courseIDs)
 	if err != nil {
 		return nil, err
 	}
-	return s.outlinesAt(ctx, versions)
+	return s.editionsAt(ctx, versions)
 }
 
-// outlinesAt gives the outlines of courses whose present versions are known.
-func (s *Service) outlinesAt(ctx context.Context, versions map[string]int) (map[string]*outlined, error) {
-	out := map[string]*outlined{}
+// editionsAt gives them where their present versions are known.
+func (s *Service) editionsAt(ctx context.Context, versions map[string]int) (map[string]learning.Edition, error) {
+	out := map[string]learning.Edition{}
 	for id, version := range versions {
 		s.outlines.mu.Lock()
 		kept := s.outlines.all[id]
 		s.outlines.mu.Unlock()
-		if kept == nil || kept.version != version {
+		if kept.Course == nil || kept.Version != version {
 			o, v, err := s.Store.OutlineNow(ctx, id)
 			if err != nil {
 				return nil, err
 			}
-			kept = &outlined{learning.NewCourse(o), v}
+			kept = learning.Edition{Course: learning.NewCourse(o), Version: v}
 			s.outlines.mu.Lock()
 			if s.outlines.all == nil {
-				s.outlines.all = map[string]*outlined{}
+				s.outlines.all = map[string]learning.Edition{}
 			}
 			s.outlines.all[id] = kept
 			s.outlines.mu.Unlock()
@@ -159,9 +153,12 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 		return OutlinePreview{}, err
 	}
 	out := OutlinePreview{Misses: misses}
-	known := s.newKnown()
+	var where []string // the sections of those who are touched
 	for after := (store.Standing{}); ; {
 		list, err := s.Store.Outdated(ctx, courseID, version+1, after, 1000)
+		if err == nil && len(list) == 0 {
+			err = s.name(ctx, out.Touched, where)
+		}
 		if err != nil || len(list) == 0 {
 			return out, err
 		}
@@ -192,15 +189,37 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 			if len(t.Completed)+len(t.Reopened) == 0 && t.Before == t.After || len(out.Touched) >= mostTouched {
 				continue
 			}
-			if p, err := known.person(ctx, g.PersonID); err == nil {
-				t.Person, _ = p["name"].(string)
-			}
-			if x, err := known.section(ctx, g.SectionID); err == nil {
-				t.Section = x.Title
-			}
-			out.Touched = append(out.Touched, t)
+			out.Touched, where = append(out.Touched, t), append(where, g.SectionID)
 		}
 	}
+}
+
+// name fills in whom an outline would touch, and in which sections.
+func (s *Service) name(ctx context.Context, touched []OutlineTouch, where []string) error {
+	var people []string
+	for _, t := range touched {
+		people = append(people, t.PersonID)
+	}
+	persons, err := s.Store.PeopleByID(ctx, distinct(people))
+	if err != nil {
+		return err
+	}
+	places, err := s.Store.SectionsByID(ctx, distinct(slices.Clone(where)))
+	if err != nil {
+		return err
+	}
+	names := map[string]string{}
+	for _, p := range persons {
+		names[p.ID] = p.Name()
+	}
+	for _, x := range places {
+		names[x.ID] = x.Title
+	}
+	for i := range touched {
+		t := &touched[i]
+		t.Person, t.Section = names[t.PersonID], names[where[i]]
+	}
+	return nil
 }
 
 // misses says which stages and rules that are on are about a module or an activity of a

@@ -1,4 +1,4 @@
-package reacting
+package observing
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-package reacting
+package observing
 
 import (
 	"cmp"
@@ -27,7 +27,7 @@ func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) erro
 			key := [2]string{x.person.ID, p.SectionID}
 			if _, there := places[key]; !there {
 				places[key] = p
-				pairs = append(pairs, store.Standing{PersonID: x.person.ID, SectionID: p.SectionID, Version: p.version})
+				pairs = append(pairs, store.Standing{PersonID: x.person.ID, SectionID: p.SectionID, Version: p.Version})
 			}
 			of := [3]string{x.person.ID, p.SectionID, x.fact.ActivityID}
 			if reached[of] == nil {
@@ -68,24 +68,27 @@ func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) erro
 	if err != nil {
 		return err
 	}
-	known := s.newKnown()
-	for _, x := range items {
-		known.people[x.person.ID] = valuesOf(x.person)
+	if len(events) == 0 {
+		return nil
 	}
-	return s.recorded(ctx, tx, known, events, fresh, mark)
+	people := make([]store.Person, len(items))
+	for i, x := range items {
+		people[i] = x.person
+	}
+	return s.Recorded(ctx, tx, people, events, fresh, mark)
 }
 
 // step adds one fact to one person's progress in one section and gives what follows.
 func (s *Service) step(g *store.Standing, r *store.Reached, x *item, p place) []store.Event {
 	var derived []learning.Derived
-	g.Tally, r.ActivityState, derived = p.course.Advance(g.Tally, r.ActivityState, x.fact)
+	g.Tally, r.ActivityState, derived = p.Course.Advance(g.Tally, r.ActivityState, x.fact)
 	if len(derived) > 0 {
-		g.Percent = p.course.Percent(g.Tally)
+		g.Percent = p.Course.Percent(g.Tally)
 	}
 	if g.LastAt == nil || x.fact.At.After(*g.LastAt) {
 		g.LastAt = &x.fact.At
 	}
-	module, activity, _ := p.course.Find(x.fact.ActivityID)
+	module, activity, _ := p.Course.Find(x.fact.ActivityID)
 	about := func(kind rule.Trigger, key string) store.Event {
 		e := store.Event{
 			Type: string(kind), NaturalKey: naturalKey(string(kind), g, key),
@@ -154,17 +157,17 @@ func (s *Service) reoutline(ctx context.Context, tx *store.Tx, all []store.Stand
 	for _, g := range all {
 		key := [2]string{g.PersonID, g.SectionID}
 		p := places[key]
-		if g.Version > p.version {
-			now, err := s.outlinesOf(ctx, []string{p.CourseID})
+		if g.Version > p.Version {
+			now, err := s.Editions(ctx, []string{p.CourseID})
 			if err != nil {
 				return nil, err
 			}
-			if o := now[p.CourseID]; o != nil {
-				p.outlined = o
+			if o := now[p.CourseID]; o.Course != nil {
+				p.Edition = o
 				places[key] = p
 			}
 		}
-		if g.Version < p.version || g.Tally == nil {
+		if g.Version < p.Version || g.Tally == nil {
 			behind = append(behind, g)
 		}
 	}
@@ -176,17 +179,17 @@ func (s *Service) reoutline(ctx context.Context, tx *store.Tx, all []store.Stand
 		g := &all[i]
 		key := [2]string{g.PersonID, g.SectionID}
 		p, state := places[key], states[key]
-		if g.Version >= p.version && g.Tally != nil {
+		if g.Version >= p.Version && g.Tally != nil {
 			continue
 		}
 		before, err := s.Store.OutlineAt(ctx, p.CourseID, g.Version)
 		if err != nil {
 			return nil, err
 		}
-		derived := learning.Reoutline(before, p.course.Outline, state)
-		g.Version, g.Tally = p.version, p.course.Tally(state)
-		g.Percent = p.course.Percent(g.Tally)
-		events = append(events, follows(g, p.CourseID, derived, s.now(), fmt.Sprintf("outline-%d", p.version), learning.Fact{})...)
+		derived := learning.Reoutline(before, p.Course.Outline, state)
+		g.Version, g.Tally = p.Version, p.Course.Tally(state)
+		g.Percent = p.Course.Percent(g.Tally)
+		events = append(events, follows(g, p.CourseID, derived, s.now(), fmt.Sprintf("outline-%d", p.Version), learning.Fact{})...)
 	}
 	return events, nil
 }
@@ -198,13 +201,13 @@ const recountAtOnce = 200
 // RecountCourse works progress in a course out by its present outline, for everybody
 // for whom that has not been done.
 func (s *Service) RecountCourse(ctx context.Context, courseID string) error {
-	all, err := s.outlinesOf(ctx, []string{courseID})
-	if err != nil || all[courseID] == nil {
+	all, err := s.Editions(ctx, []string{courseID})
+	if err != nil || all[courseID].Course == nil {
 		return err
 	}
 	now := all[courseID]
 	for after := (store.Standing{}); ; {
-		list, err := s.Store.Outdated(ctx, courseID, now.version, after, recountAtOnce)
+		list, err := s.Store.Outdated(ctx, courseID, now.Version, after, recountAtOnce)
 		if err != nil || len(list) == 0 {
 			return err
 		}
@@ -245,7 +248,7 @@ func (s *Service) void(ctx context.Context, tx *store.Tx, connectionID, statemen
 	if err != nil {
 		return err
 	}
-	outlines, err := s.outlinesAt(ctx, placed.Versions)
+	outlines, err := s.editionsAt(ctx, placed.Versions)
 	if err != nil {
 		return err
 	}
@@ -254,7 +257,7 @@ func (s *Service) void(ctx context.Context, tx *store.Tx, connectionID, statemen
 		return err
 	}
 	for _, e := range sections {
-		if o := outlines[e.CourseID]; o != nil {
+		if o := outlines[e.CourseID]; o.Course != nil {
 			if err := s.recount(ctx, tx, verbs, place{e, o}, v); err != nil {
 				return err
 			}
@@ -265,7 +268,7 @@ func (s *Service) void(ctx context.Context, tx *store.Tx, connectionID, statemen
 
 // recount works one person's progress in one section out anew.
 func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Verbs, p place, v store.Voided) error {
-	locked, _, err := tx.LockProgress(ctx, []store.Standing{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.version}}, nil)
+	locked, _, err := tx.LockProgress(ctx, []store.Standing{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.Version}}, nil)
 	if err != nil {
 		return err
 	}
@@ -278,7 +281,7 @@ func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Ver
 	if err != nil {
 		return err
 	}
-	course := places[key].course
+	course := places[key].Course
 	// Read once nobody else can add to it.
 	bodies, err := tx.StatementsAbout(ctx, p.PersonID, []string{v.Object})
 	if err != nil {
@@ -314,15 +317,10 @@ func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Ver
 	return s.keepLater(ctx, tx, p.CourseID, locked, reached, append(events, follows(g, p.CourseID, derived, s.now(), v.ID, learning.Fact{})...))
 }
 
-// keepLater keeps progress in a course and records events, to which rules react in the
-// background; stages are worked out anew for everybody, as a score may count for less
-// without any event.
+// keepLater keeps progress in a course that was worked out anew and records events, to
+// which rules react in the background.
 func (s *Service) keepLater(ctx context.Context, tx *store.Tx, courseID string, all []store.Standing, reached []store.Reached, events []store.Event) error {
 	fresh, mark, err := tx.KeepProgress(ctx, all, reached, events)
-	if err != nil {
-		return err
-	}
-	b, err := s.rulesAt(ctx, mark)
 	if err != nil {
 		return err
 	}
@@ -330,12 +328,7 @@ func (s *Service) keepLater(ctx context.Context, tx *store.Tx, courseID string, 
 	for _, g := range all {
 		people = append(people, g.PersonID)
 	}
-	if b.watch.Courses[courseID] && len(people) > 0 {
-		if err := tx.Enqueue(ctx, store.WorkOutStages{People: distinct(people), Courses: []string{courseID}}); err != nil {
-			return err
-		}
-	}
-	return tx.EnqueueReactions(ctx, fresh)
+	return s.Reworked(ctx, tx, courseID, distinct(people), fresh, mark)
 }
 
 // lastOf is when somebody did something last, nil for never.

@@ -1,0 +1,49 @@
+package apptest
+
+import (
+	"encoding/json"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/core/learning"
+	"kanban/internal/store"
+	"kanban/internal/wire/xapi"
+)
+
+// Clocked is a world with the demo school, in which facts, rules and deliveries go by a
+// clock that the test sets. It begins after everything that was recorded.
+func Clocked(t testing.TB) (*World, *time.Time) {
+	t.Helper()
+	w := New(t)
+	w.Read(w.Register(), false)
+	now := time.Now().UTC().Add(time.Minute)
+	w.Reacting.Now = func() time.Time { return now }
+	w.Observing.Now = w.Reacting.Now
+	return w, &now
+}
+
+// Activities stands before the identifiers of activities in reported facts.
+const Activities = "https://platform.example/"
+
+// Outlined gives the course Propagation an outline of two lessons, one and two.
+func (w *World) Outlined() {
+	w.t.Helper()
+	require.NoError(w.t, w.Observing.SetOutline(w.t.Context(), "test", w.Section("PROP-A").CourseID, learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{
+		{ID: Activities + "one", Title: "One", Kind: learning.Lesson}, {ID: Activities + "two", Title: "Two", Kind: learning.Lesson},
+	}}}}))
+}
+
+// Completes reports through a platform that somebody completed an activity.
+func (w *World) Completes(platform, who, activity string, at time.Time) {
+	w.t.Helper()
+	st := xapi.Statement{
+		ID: store.NewID(), Timestamp: at, Actor: xapi.Agent{Account: &xapi.Account{HomePage: Activities, Name: who}},
+		Verb: xapi.Verb{ID: xapi.ADL + "completed"}, Object: xapi.Object{ID: Activities + activity},
+	}
+	raw, err := json.Marshal(st)
+	require.NoError(w.t, err)
+	_, err = w.Observing.Take(w.t.Context(), platform, []xapi.Statement{st}, []json.RawMessage{raw})
+	require.NoError(w.t, err)
+}
