@@ -96,8 +96,7 @@ func Over(t testing.TB, s *store.Store) *World {
 		},
 	}
 	x.Offering = &offering.Service{Store: s, Expressions: x.Reacting.Expressions, Now: time.Now}
-	x.Reacting.Told = x.Offering.Told
-	x.Observing = &observing.Service{Store: s, Call: Quick, Recorded: x.Reacting.Recorded, Reworked: x.Reacting.Reworked}
+	x.Observing = &observing.Service{Store: s, Call: Quick, Recorded: x.Reacting.Recorded, Reworked: x.Reacting.Reworked, Told: x.Offering.Told, Expressions: x.Reacting.Expressions}
 	x.Reacting.Editions = x.Observing.Editions
 	x.Progressing = &progressing.Service{Store: s, Now: time.Now, Editions: x.Observing.Editions}
 	x.Many = &many.Service{Store: s, Pairing: x.Pairing, Syncing: x.Syncing, Now: func() time.Time { return x.Pairing.Now() }}

@@ -194,10 +194,9 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 			return a, awards.AwardAddress(a.ID), err
 		},
 	}
-	observe := &observing.Service{Store: db, Call: o.Call, Recorded: react.Recorded, Reworked: react.Reworked}
-	react.Editions = observe.Editions
 	offers := &offering.Service{Store: db, Now: time.Now, Expressions: react.Expressions}
-	react.Told = offers.Told
+	observe := &observing.Service{Store: db, Call: o.Call, Expressions: react.Expressions, Recorded: react.Recorded, Reworked: react.Reworked, Told: offers.Told}
+	react.Editions = observe.Editions
 	progress := &progressing.Service{Store: db, Now: time.Now, Editions: observe.Editions}
 	past := &history.Service{Store: db, Now: time.Now}
 	report := &reporting.Service{Store: db, Disagreements: disagreements(offers)}

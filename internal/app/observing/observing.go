@@ -1,5 +1,6 @@
-// Package observing takes in what is reported about learners. It keeps the statements and
-// the outlines of courses, works progress out, and records the events that follow.
+// Package observing takes in what platforms and services report. It keeps the statements
+// about learners and the outlines of courses, works progress out, and records the events
+// that follow.
 //
 //	ids, err := service.Take(ctx, connectionID, statements, raw)
 package observing
@@ -8,6 +9,8 @@ import (
 	"context"
 	"time"
 
+	"kanban/internal/adapter"
+	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
 )
@@ -22,7 +25,11 @@ type Service struct {
 	// Reworked hears, in the same way, of people whose progress in a course was worked out
 	// anew: a score may count for less without any event.
 	Reworked func(ctx context.Context, tx *store.Tx, courseID string, people, fresh []string, mark int64) error
-	Call     call.Options
+	// Told hears what a service reported, in the transaction that records it; nil when
+	// nobody wants to.
+	Told        func(ctx context.Context, tx *store.Tx, c adapter.Connection, e store.Event) error
+	Expressions *rule.Expressions
+	Call        call.Options
 	// Now is the clock; the machine's own when nil.
 	Now func() time.Time
 

@@ -57,7 +57,7 @@ func (s *shop) tells(id, kind, email, offer, order string, at time.Time) {
 	s.t.Helper()
 	data, err := json.Marshal(map[string]any{"email": email, "offer": offer, "name": "Basil Bough"})
 	require.NoError(s.t, err)
-	problems, err := s.Reacting.Report(s.t.Context(), s.connection, []webhook.Received{{Event: webhook.Event{ID: id, Source: "https://shop.example", Type: kind, Subject: order, Time: at}, Data: data}})
+	problems, err := s.Observing.Report(s.t.Context(), s.connection, []webhook.Received{{Event: webhook.Event{ID: id, Source: "https://shop.example", Type: kind, Subject: order, Time: at}, Data: data}})
 	require.NoError(s.t, err)
 	require.NoError(s.t, problems[0])
 }

@@ -32,9 +32,6 @@ type Service struct {
 	Call   call.Options
 	// Delays between the attempts of a delivery; DefaultDelays when nil.
 	Delays []time.Duration
-	// Told hears what a service reported, in the transaction that records it; nil when
-	// nobody wants to.
-	Told func(ctx context.Context, tx *store.Tx, c adapter.Connection, e store.Event) error
 	// Zone is the institution's time zone, for quiet hours; UTC when nil.
 	Zone *time.Location
 	// Now is the clock; the machine's own when nil.

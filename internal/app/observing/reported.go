@@ -1,4 +1,4 @@
-package reacting
+package observing
 
 import (
 	"context"
@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/rule"
@@ -65,7 +64,7 @@ func (s *Service) reported(ctx context.Context, c adapter.Connection, r webhook.
 		Data: map[string]any{"reported": r.Type, "source": r.Source, "subject": r.Subject, "data": data, "service": c.Name, "connectionId": c.ID},
 	}
 	if e.OccurredAt.IsZero() {
-		e.OccurredAt = time.Now().UTC()
+		e.OccurredAt = s.now()
 	}
 	if c.Settings["person"] == "" {
 		return e, nil
