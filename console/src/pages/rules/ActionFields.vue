@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
-import { computed } from 'vue'
+import { computed, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { actions } from '../../parts/triggers'
@@ -32,6 +32,17 @@ const fitting = computed(() => {
   const wanted = kinds[action.value.kind]
   return wanted && props.connections.filter((c) => wanted.includes(c.kind))
 })
+// What there is only one of, or comes first, is taken until somebody chooses another, also
+// when the lists come later than the click.
+watch(
+  [fitting, () => props.badges],
+  ([list, badges]) => {
+    const a = action.value
+    if (list?.length && !a.connectionId) a.connectionId = list[0]!.id
+    if (a.kind === 'award' && badges.length && !a.badgeId) a.badgeId = badges[0]!.id
+  },
+  { immediate: true },
+)
 const operations = useQuery({
   queryKey: ['operations', () => action.value.connectionId],
   queryFn: () =>

@@ -35,21 +35,9 @@ const connections = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.
 const badges = useQuery({ queryKey: ['badges'], queryFn: () => ok(api.GET('/api/v1/badges')) })
 
 function add(kind: Schemas['Action']['kind']) {
-  const of = (k: string) => connections.data.value?.items.find((c) => c.kind === k)?.id ?? ''
-  const via: Partial<Record<typeof kind, string>> = {
-    send: 'webhook',
-    mail: 'smtp',
-    operate: 'http-api',
-    enrol: 'scim',
-    unenrol: 'scim',
-    'add-to-group': 'scim',
-    'take-from-group': 'scim',
-  }
   const a: Schemas['Action'] = { kind }
-  if (via[kind]) a.connectionId = of(via[kind])
   if (kind === 'send') a.fields = { email: 'person.email', label: '""' }
   if (kind === 'row') a.fields = { who: 'person.name' }
-  if (kind === 'award') a.badgeId = badges.data.value?.items[0]?.id ?? ''
   rule.actions.push(a)
 }
 const rest = computed(() => triggers.filter((t) => t !== rule.trigger))
