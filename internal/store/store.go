@@ -159,10 +159,3 @@ func known(err error, doing string) error {
 	}
 	return fmt.Errorf("%s: %w", doing, err)
 }
-
-// Contended reports whether a transaction was undone only because another one stood in
-// its way, so that the same one can be tried again.
-func Contended(err error) bool {
-	var pg *pgconn.PgError
-	return errors.As(err, &pg) && (pg.Code == "40P01" || pg.Code == "40001")
-}

@@ -4,11 +4,13 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/riverqueue/river"
 	"gorm.io/gorm"
@@ -69,6 +71,21 @@ func (s *Store) inTx(ctx context.Context, options pgx.TxOptions, fn func(*Tx) er
 	})
 	if err == nil {
 		s.announceSoon(topics)
+	}
+	return err
+}
+
+// tries is how often a transaction is made when others stand in its way.
+const tries = 3
+
+// Again makes a transaction, and makes it anew when it was undone only because another
+// one stood in its way; do must begin from the beginning each time.
+func Again(do func() error) (err error) {
+	for range tries {
+		var pg *pgconn.PgError
+		if err = do(); !errors.As(err, &pg) || pg.Code != "40P01" && pg.Code != "40001" {
+			break
+		}
 	}
 	return err
 }

@@ -25,9 +25,9 @@ type Service struct {
 	// Reworked hears, in the same way, of people whose progress in a course was worked out
 	// anew: a score may count for less without any event.
 	Reworked func(ctx context.Context, tx *store.Tx, courseID string, people, fresh []string, mark int64) error
-	// Told hears what a service reported, in the transaction that records it; nil when
-	// nobody wants to.
-	Told        func(ctx context.Context, tx *store.Tx, c adapter.Connection, e store.Event) error
+	// Told hears what a service reported and is new, in the transaction that records it;
+	// nil when nobody wants to.
+	Told        func(ctx context.Context, tx *store.Tx, c adapter.Connection, events []store.Event) error
 	Expressions *rule.Expressions
 	Call        call.Options
 	// Now is the clock; the machine's own when nil.

@@ -38,20 +38,20 @@ func (s *Service) Report(ctx context.Context, c adapter.Connection, list []webho
 		}
 		events = append(events, e)
 	}
-	return problems, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		fresh, err := tx.Record(ctx, events)
-		if err != nil || s.Told == nil {
-			return err
-		}
-		for _, e := range events {
-			if slices.Contains(fresh, e.ID) {
-				if err := s.Told(ctx, tx, c, e); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
-	})
+	return problems, store.Again(func() error { return s.Store.InTx(ctx, func(tx *store.Tx) error { return s.tell(ctx, tx, c, events) }) })
+}
+
+// tell records events and lets whoever wants to hear of those that are new.
+func (s *Service) tell(ctx context.Context, tx *store.Tx, c adapter.Connection, events []store.Event) error {
+	fresh, err := tx.Record(ctx, events)
+	if err != nil || s.Told == nil {
+		return err
+	}
+	isNew := make(map[string]bool, len(fresh))
+	for _, id := range fresh {
+		isNew[id] = true
+	}
+	return s.Told(ctx, tx, c, slices.DeleteFunc(slices.Clone(events), func(e store.Event) bool { return !isNew[e.ID] }))
 }
 
 func (s *Service) reported(ctx context.Context, c adapter.Connection, r webhook.Received) (store.Event, error) {

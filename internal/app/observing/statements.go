@@ -69,9 +69,6 @@ func without[T any](list []T, drop map[int]bool) (rest []T) {
 	return rest
 }
 
-// tries is how often a batch is stored anew when another one stood in its way.
-const tries = 3
-
 // takeAll stores all statements, or none when any of them cannot be stored: then it
 // gives those, and an error that says of which sort they are.
 func (s *Service) takeAll(ctx context.Context, connectionID string, statements []xapi.Statement, raw []json.RawMessage) (ids []string, left xapi.Faults, err error) {
@@ -93,18 +90,15 @@ func (s *Service) takeAll(ctx context.Context, connectionID string, statements [
 	if err := s.resolve(ctx, items); err != nil {
 		return nil, nil, err
 	}
-	for try := 1; ; try++ {
-		err = s.Store.InShortTx(ctx, func(tx *store.Tx) error {
+	err = store.Again(func() error {
+		return s.Store.InShortTx(ctx, func(tx *store.Tx) error {
 			fresh, err := s.keep(ctx, tx, connectionID, items)
 			if err != nil || len(fresh) == 0 {
 				return err
 			}
 			return s.advance(ctx, tx, fresh)
 		})
-		if !store.Contended(err) || try == tries {
-			break
-		}
-	}
+	})
 	if errors.As(err, &left) {
 		err = ErrConflict
 	}

@@ -3,6 +3,7 @@
 package offering
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -149,15 +150,49 @@ func (s *Service) Remove(ctx context.Context, who, id string) error {
 const nobody = "unknown/"
 
 // Told takes in what a service reported, in the transaction that records it: whether
-// it starts or ends somebody's access, as the connection's expressions say.
-func (s *Service) Told(ctx context.Context, tx *store.Tx, c adapter.Connection, e store.Event) error {
-	says := s.Expressions.Read(c.Settings, e.Data)
-	starts, offer := says.Starts, says.Offer
-	if starts == says.Ends { // neither, or it cannot be told
-		return nil
+// somebody's access starts or ends. Everybody goes through what was told in one order, so
+// that two who tell about the same purchases never wait for each other.
+func (s *Service) Told(ctx context.Context, tx *store.Tx, c adapter.Connection, events []store.Event) error {
+	type told struct {
+		store.Access
+		starts bool
+		at     time.Time
 	}
-	if offer == "" {
-		return nil // nothing that could be offered here
+	var all []told
+	for _, e := range events {
+		if a, starts, ok := s.access(c, e); ok {
+			all = append(all, told{a, starts, e.OccurredAt.UTC()})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b told) int {
+		return cmp.Or(cmp.Compare(a.Offer, b.Offer), cmp.Compare(a.Buyer, b.Buyer), cmp.Compare(a.OrderRef, b.OrderRef))
+	})
+	for _, x := range all {
+		a := x.Access
+		o, mapped, err := tx.OfferFor(ctx, c.ID, a.Offer)
+		if err != nil {
+			return err
+		}
+		if mapped {
+			a.OfferID = &o.ID
+		}
+		if a, err = tx.Tell(ctx, a, x.starts, x.at); err != nil {
+			return err
+		}
+		if mapped {
+			if err := s.settle(ctx, tx, o, a); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// access is what an event says about somebody's access; ok is false when it says nothing.
+func (s *Service) access(c adapter.Connection, e store.Event) (a store.Access, starts, ok bool) {
+	says := s.Expressions.Read(c.Settings, e.Data)
+	if says.Starts == says.Ends || says.Offer == "" { // neither, or it cannot be told; or nothing that could be offered here
+		return a, false, false
 	}
 	buyer, err := roster.AddressKey(says.Person)
 	switch {
@@ -166,18 +201,7 @@ func (s *Service) Told(ctx context.Context, tx *store.Tx, c adapter.Connection, 
 	case err != nil:
 		buyer = nobody + says.Person
 	}
-	a := store.Access{ID: store.NewID(), ConnectionID: c.ID, Offer: offer, Buyer: buyer, OrderRef: says.Order, Name: says.BuyerName, PersonID: e.PersonID}
-	o, mapped, err := tx.OfferFor(ctx, c.ID, offer)
-	if err != nil {
-		return err
-	}
-	if mapped {
-		a.OfferID = &o.ID
-	}
-	if a, err = tx.Tell(ctx, a, starts, e.OccurredAt.UTC()); err != nil || !mapped {
-		return err
-	}
-	return s.settle(ctx, tx, o, a)
+	return store.Access{ID: store.NewID(), ConnectionID: c.ID, Offer: says.Offer, Buyer: buyer, OrderRef: says.Order, Name: says.BuyerName, PersonID: e.PersonID}, says.Starts, true
 }
 
 // settledAtOnce is how many accesses are worked out in one transaction.

@@ -2,12 +2,15 @@ package offering_test
 
 import (
 	"encoding/json"
+	"errors"
+	"fmt"
 	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 	"pgregory.net/rapid"
 
 	"kanban/internal/adapter"
@@ -302,4 +305,35 @@ func TestOrderOfReportsDoesNotMatter_E10(t *testing.T) {
 			r.Fatalf("%v: the last was a cancellation, and access is %s", sent, access)
 		}
 	})
+}
+
+// Batches about the same orders, told from two sides at once and in two orders, are all
+// taken: one that stood in the other's way is taken anew.
+func TestBatchesAboutTheSameOrders_E10(t *testing.T) {
+	s := open(t)
+	o := s.offer("place", "SOIL-A", nil)
+	const orders = 60
+	batch := func(from string, backwards bool) (list []webhook.Received) {
+		for i := range orders {
+			if backwards {
+				i = orders - 1 - i
+			}
+			data, err := json.Marshal(map[string]any{"email": fmt.Sprintf("buyer-%d@elsewhere.example", i), "offer": "place"})
+			require.NoError(t, err)
+			list = append(list, webhook.Received{Event: webhook.Event{ID: fmt.Sprint(from, i), Source: from, Type: "purchase.completed", Subject: fmt.Sprint("order-", i), Time: s.now.Add(-time.Hour)}, Data: data})
+		}
+		return list
+	}
+	var group errgroup.Group
+	for i := range 6 {
+		list := batch(fmt.Sprintf("https://side-%d.example/", i), i%2 == 1)
+		group.Go(func() error {
+			problems, err := s.Observing.Report(t.Context(), s.connection, list)
+			return errors.Join(append(problems, err)...)
+		})
+	}
+	require.NoError(t, group.Wait())
+	sides, err := s.Offering.Sides(t.Context(), o.ID)
+	require.NoError(t, err)
+	assert.Len(t, sides, orders, "one access for each order, however many tell about it")
 }
