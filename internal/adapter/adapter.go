@@ -45,6 +45,13 @@ const (
 	TakeOthers = "take the others"
 )
 
+// Which redirects of a service that takes events are followed.
+const (
+	RefuseRedirects = "refuse"
+	PublicRedirects = "to public addresses"
+	AllRedirects    = "to any address"
+)
+
 // Capability is something a connection can do for Kanban.
 type Capability string
 
@@ -136,6 +143,7 @@ var Kinds = []Kind{
 		[]Field{
 			{Name: "address", Title: "Address", Help: "Where the service takes events, for example https://news.example/events", Required: true, Address: true},
 			{Name: "secret", Title: "Signing secret", Help: "Starts with whsec_; both sides must have the same one", Secret: true, Required: true},
+			{Name: "redirects", Title: "Redirects", Help: "Whether events follow the service to another address; one in a private network only when any is allowed", Default: RefuseRedirects, Options: []string{RefuseRedirects, PublicRedirects, AllRedirects}, Rare: true},
 		},
 		[]Capability{MessagesOut},
 	},

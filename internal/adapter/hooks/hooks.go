@@ -20,6 +20,12 @@ type Hook struct {
 
 // New uses a connection of kind webhook.
 func New(c adapter.Connection, o call.Options) *Hook {
+	switch c.Settings["redirects"] {
+	case adapter.PublicRedirects:
+		o.Redirects = call.PublicRedirects
+	case adapter.AllRedirects:
+		o.Redirects = call.AllRedirects
+	}
 	return &Hook{c.Settings["address"], c.Secret["secret"], call.New(o)}
 }
 

@@ -2,6 +2,7 @@ package reacting_test
 
 import (
 	"context"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"testing"
@@ -10,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/adapter"
 	"kanban/internal/app/reacting"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
@@ -214,22 +216,42 @@ func one(t *testing.T, w *apptest.World, id string) (store.ListedDelivery, error
 	return store.ListedDelivery{Delivery: d}, err
 }
 
-// A receiver that redirects is not followed, wherever it points.
-func TestRedirectsAreRefused(t *testing.T) {
-	w, _ := apptest.Clocked(t)
-	reached := false
-	inside := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { reached = true }))
-	defer inside.Close()
-	outside := httptest.NewServer(http.RedirectHandler(inside.URL+"/private", http.StatusTemporaryRedirect))
-	defer outside.Close()
-	c := w.Connect("webhook", "moved", map[string]string{"address": outside.URL, "secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="})
-	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
-	w.Record(joined(w, "k1", "stu-001", "PROP-A"))
-	w.Deliver()
-	assert.False(t, reached)
-	d := all(t, w, store.DeliveryFilter{})[0]
-	assert.Equal(t, store.DeliveryWaiting, d.State, "nothing changes by itself")
-	assert.Contains(t, d.LastError, "redirects to "+inside.URL)
+// A receiver that redirects is not followed, unless its connection allows it; into a
+// private network only when any address is allowed.
+func TestRedirectsAreRefusedUnlessAllowed_E9(t *testing.T) {
+	for allowed, refusal := range map[string]string{
+		"":                      "redirects to http",
+		adapter.PublicRedirects: "an address in a private network",
+		adapter.AllRedirects:    "",
+	} {
+		w, _ := apptest.Clocked(t)
+		received := ""
+		inside := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+			body, _ := io.ReadAll(r.Body)
+			received = r.Header.Get("webhook-id") + string(body)
+		}))
+		defer inside.Close()
+		outside := httptest.NewServer(http.RedirectHandler(inside.URL+"/private", http.StatusTemporaryRedirect))
+		defer outside.Close()
+		values := map[string]string{"address": outside.URL, "secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="}
+		if allowed != "" {
+			values["redirects"] = allowed
+		}
+		c := w.Connect("webhook", "moved", values)
+		w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
+		w.Record(joined(w, "k1", "stu-001", "PROP-A"))
+		w.Deliver()
+		d := all(t, w, store.DeliveryFilter{})[0]
+		if refusal == "" {
+			assert.Equal(t, store.DeliveryDelivered, d.State)
+			assert.Contains(t, received, d.ID, "the same id and body went where it led")
+			assert.Contains(t, received, `"x":"y"`)
+			continue
+		}
+		assert.Empty(t, received, allowed)
+		assert.Equal(t, store.DeliveryWaiting, d.State, "nothing changes by itself")
+		assert.Contains(t, d.LastError, refusal)
+	}
 }
 
 func TestServiceThatKeepsFailingRests_E9(t *testing.T) {

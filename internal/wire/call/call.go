@@ -88,6 +88,8 @@ type Options struct {
 	// Enter is asked before each call and may wait: it bounds how many calls a
 	// service gets at once and in a minute. leave ends the call. nil bounds nothing.
 	Enter func(ctx context.Context) (leave func(), err error)
+	// Redirects says which are followed, none when zero.
+	Redirects Redirects
 }
 
 // Client makes calls. It is safe for concurrent use.
@@ -96,8 +98,7 @@ type Client struct {
 	http    *retryablehttp.Client
 }
 
-// New prepares a client. Redirects are not followed: an outside service that
-// moves is a configuration to be looked at, not to be trusted with a credential.
+// New prepares a client.
 func New(o Options) *Client {
 	if o.Timeout == 0 {
 		o.Timeout = 20 * time.Second
@@ -119,12 +120,16 @@ func New(o Options) *Client {
 	c.RetryMax = max(o.Retries, 0)
 	c.RetryWaitMin, c.RetryWaitMax = o.WaitMin, o.WaitMax
 	c.HTTPClient.Timeout = o.Timeout
-	c.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	o.Redirects.follow(c.HTTPClient)
 	c.ErrorHandler = retryablehttp.PassthroughErrorHandler
 	c.Backoff = backoff
 	c.CheckRetry = func(ctx context.Context, resp *http.Response, err error) (bool, error) {
 		if ctx.Err() != nil {
 			return false, ctx.Err()
+		}
+		var private *PrivateRedirect
+		if errors.As(err, &private) {
+			return false, nil // it stays so
 		}
 		if err != nil {
 			return true, nil
@@ -192,6 +197,10 @@ func (c *Client) once(req *retryablehttp.Request) (Answer, error) {
 	if err != nil {
 		if ctxErr := req.Context().Err(); ctxErr != nil {
 			return Answer{}, ctxErr
+		}
+		var private *PrivateRedirect
+		if errors.As(err, &private) {
+			return Answer{}, &Problem{Kind: Refused, Detail: private.Error(), Err: err}
 		}
 		return Answer{}, &Problem{Kind: Unreachable, Detail: reason(err), Err: err}
 	}
