@@ -76,7 +76,7 @@ func (s *Store) inTx(ctx context.Context, options pgx.TxOptions, fn func(*Tx) er
 }
 
 // tries is how often a transaction is made when others stand in its way.
-const tries = 3
+const tries = 5
 
 // Again makes a transaction, and makes it anew when it was undone only because another
 // one stood in its way; do must begin from the beginning each time.

@@ -258,7 +258,7 @@ func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error 
 			again[at] = append(again[at], t.delivery.ID)
 		}
 	}
-	return s.Store.InShortTx(ctx, func(tx *store.Tx) error {
+	write := func(tx *store.Tx) error {
 		stopped, err := tx.EndAttempts(ctx, settled, attempts, repeatable)
 		if err != nil {
 			return err
@@ -309,7 +309,10 @@ func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error 
 			}
 		}
 		return tx.Begin(ctx, now, next...)
-	})
+	}
+	// Facts that take deliveries back may stand in the way; the attempts were made, so they
+	// are not made once more for that.
+	return store.Again(func() error { return s.Store.InShortTx(ctx, write) })
 }
 
 // ruleOf gives the rule of a delivery as it is now; the zero rule for an offer's.

@@ -129,11 +129,13 @@ func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) e
 	if err != nil || r.none() && len(stages) == 0 {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Enqueue(ctx, stages...); err != nil || r.none() {
-			return err
-		}
-		return s.keepReactions(ctx, tx, r)
+	return store.Again(func() error {
+		return s.Store.InTx(ctx, func(tx *store.Tx) error {
+			if err := tx.Enqueue(ctx, stages...); err != nil || r.none() {
+				return err
+			}
+			return s.keepReactions(ctx, tx, r)
+		})
 	})
 }
 

@@ -103,7 +103,7 @@ func (s *Service) RetryAll(ctx context.Context, who string, f store.DeliveryFilt
 	if f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" && f.Since.IsZero() {
 		return 0, refusal.Invalid("since", "say which to try again: those of a rule, of a connection, or everything since a time")
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+	again := func(tx *store.Tx) error {
 		ids, err := tx.Requeue(ctx, f)
 		if n = len(ids); err != nil || n == 0 {
 			return err
@@ -114,6 +114,7 @@ func (s *Service) RetryAll(ctx context.Context, who string, f store.DeliveryFilt
 			}
 		}
 		return tx.Audit(ctx, who, "retried deliveries", "deliveries", map[string]any{"count": n, "rule": f.RuleID, "connection": f.ConnectionID, "since": f.Since})
-	})
+	}
+	err = store.Again(func() error { return s.Store.InTx(ctx, again) })
 	return n, err
 }
