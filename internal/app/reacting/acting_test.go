@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/adapter"
-	"kanban/internal/app/reacting"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
@@ -75,34 +74,6 @@ func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 	bob := w.Record(x)
 	w.Deliver()
 	assert.Equal(t, []string{"stopped", "stopped", "stopped", "stopped"}, states(all(t, w, store.DeliveryFilter{EventID: bob.ID})))
-}
-
-func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
-	w, now := apptest.Clocked(t)
-	zone := time.FixedZone("institution", 3600)
-	w.Reacting.Zone = zone
-	*now = time.Date(2031, 5, 4, 23, 30, 0, 0, zone)
-	a := rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}
-	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Quiet: rule.Quiet{From: "22:00", To: "07:00"}, Limit: rule.Limit{Most: 2, Per: "day"}, Actions: []rule.Action{a}})
-	for _, who := range []string{"stu-001", "stu-002", "stu-003"} {
-		w.Record(joined(w, who, who, "PROP-A"))
-	}
-	w.Deliver()
-	assert.Empty(t, w.Standins.Contacts.Contacts())
-	for _, d := range all(t, w, store.DeliveryFilter{}) {
-		assert.Equal(t, "quiet hours", d.Held)
-		assert.True(t, d.NextAt.Equal(time.Date(2031, 5, 5, 7, 0, 0, 0, zone)), d.NextAt)
-	}
-	*now = time.Now().UTC() // attempts are dated by the machine's clock
-	w.Reacting.Zone = time.FixedZone("where it is noon", int(12*time.Hour/time.Second)-now.Hour()*3600)
-	w.Deliver()
-	assert.Len(t, w.Standins.Contacts.Contacts(), 2)
-	held := all(t, w, store.DeliveryFilter{State: store.DeliveryQueued})
-	require.Len(t, held, 1)
-	assert.Equal(t, "the rule's limit of 2 calls", held[0].Held)
-	*now = now.Add(24*time.Hour + time.Minute)
-	w.Deliver()
-	assert.Len(t, w.Standins.Contacts.Contacts(), 3)
 }
 
 // Pass after fail takes back what fail did, and what it would have done.
@@ -252,161 +223,6 @@ func TestRedirectsAreRefusedUnlessAllowed_E9(t *testing.T) {
 		assert.Equal(t, store.DeliveryWaiting, d.State, "nothing changes by itself")
 		assert.Contains(t, d.LastError, refusal)
 	}
-}
-
-func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
-	w, _ := apptest.Clocked(t)
-	w.Reacting.Delays = []time.Duration{time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond}
-	c := w.Contacts()
-	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
-	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 500, Path: "/events"}))
-	ids := []string{}
-	for _, who := range []string{"stu-001", "stu-002", "stu-003"} {
-		ids = append(ids, w.Deliveries(w.Record(joined(w, who, who, "PROP-A")).ID)[0].ID)
-	}
-	tries := func() (n int) {
-		for _, d := range all(t, w, store.DeliveryFilter{}) {
-			n += d.Attempts
-		}
-		return n
-	}
-	for range 4 {
-		for _, id := range ids {
-			_, err := w.Reacting.Deliver(t.Context(), id)
-			require.NoError(t, err)
-		}
-	}
-	assert.Equal(t, 5, tries(), "after five failures in a row nobody is tried")
-	held := all(t, w, store.DeliveryFilter{})
-	assert.Equal(t, "the service keeps failing and rests", held[0].Held)
-	w.Standins.ClearFaults()
-	// Somebody says that it works again: everything of the connection at once.
-	n, err := w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{ConnectionID: c.ID})
-	require.NoError(t, err)
-	assert.Equal(t, 3, n)
-	w.Deliver()
-	assert.Len(t, w.Standins.Contacts.Contacts(), 3)
-	after, err := w.Store.Connection(t.Context(), c.ID)
-	require.NoError(t, err)
-	assert.Zero(t, after.Failures)
-	n, err = w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{RuleID: r.ID})
-	require.NoError(t, err)
-	assert.Zero(t, n, "what was delivered is not sent again")
-	_, err = w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{})
-	assert.ErrorContains(t, err, "say which to try again")
-}
-
-func TestOneAfterTheOtherPerPersonAndConnection(t *testing.T) {
-	w, _ := apptest.Clocked(t)
-	c := w.Contacts()
-	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", InOrder: true, Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": "section.title"}}}})
-	first := w.Deliveries(w.Record(joined(w, "k1", "stu-001", "PROP-A")).ID)[0]
-	second := w.Deliveries(w.Record(joined(w, "k2", "stu-001", "SOIL-A")).ID)[0]
-	other := w.Deliveries(w.Record(joined(w, "k3", "stu-002", "SOIL-A")).ID)[0]
-	again, err := w.Reacting.Deliver(t.Context(), second.ID)
-	require.NoError(t, err)
-	assert.Positive(t, again)
-	for _, id := range []string{other.ID, first.ID, second.ID} {
-		again, err := w.Reacting.Deliver(t.Context(), id)
-		require.NoError(t, err)
-		assert.Zero(t, again)
-	}
-	assert.Equal(t, []string{"Propagation A", "Soil science A"}, w.Standins.Contacts.Contacts()[0].Labels)
-}
-
-func TestTrialReachesNobody_E6(t *testing.T) {
-	w, _ := apptest.Clocked(t)
-	labels := w.Labels()
-	issuer, err := w.Awarding.AddIssuer(t.Context(), "test", store.Issuer{Name: "School"})
-	require.NoError(t, err)
-	badge, err := w.Awarding.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
-	require.NoError(t, err)
-	d := rule.Draft{Name: "r", Trigger: "section.joined", Condition: `event.role == "student"`, Actions: []rule.Action{
-		{Kind: rule.Award, BadgeID: badge.ID},
-		{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}", Text: "{{.award.address}}"},
-		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"weeds"`}},
-		{Kind: rule.AddToGroup, ConnectionID: w.Workspace().ID, Group: "Greenhouse talk"},
-		{Kind: rule.OpenTask, Subject: "x", If: `person.givenName == "Ada"`},
-	}}
-	made, err := w.Reacting.TryDraft(t.Context(), d, reacting.TrialRequest{})
-	require.NoError(t, err)
-	assert.Empty(t, made.EventID, "there is no real event yet, so one is made up")
-	assert.Equal(t, "holds", made.Condition)
-
-	r, err := w.Reacting.Save(t.Context(), "test", "", 0, d)
-	require.NoError(t, err)
-	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
-	got, err := w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{})
-	require.NoError(t, err)
-	assert.Equal(t, e.ID, got.EventID)
-	assert.Equal(t, "Ada Alder", got.Person)
-	require.Len(t, got.Steps, 5)
-	assert.Equal(t, "Hello Ada", got.Steps[1].Shown["subject"])
-	assert.Contains(t, got.Steps[2].Checked, `no label "weeds"`, "what must exist is checked")
-	assert.Contains(t, got.Steps[3].Checked, "no such group")
-	assert.Equal(t, "holds", got.Steps[4].If)
-	_, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{Send: true})
-	assert.ErrorContains(t, err, "where test sends go")
-	require.NoError(t, w.Reacting.SetTestRecipient(t.Context(), "test", "maud@fernmoor.example"))
-	sent, err := w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{Send: true})
-	require.NoError(t, err)
-	assert.True(t, sent.Steps[1].Sent)
-	mails := w.Standins.Inbox.Mails()
-	require.Len(t, mails, 1)
-	assert.Equal(t, "maud@fernmoor.example", mails[0].To)
-	assert.Equal(t, "[Test] Hello Ada", mails[0].Subject)
-	awards, err := w.Store.Awards(t.Context(), "", "", "", 10)
-	require.NoError(t, err)
-	assert.Empty(t, awards, "nobody is awarded")
-	assert.Empty(t, w.Standins.Contacts.Contacts())
-	assert.Empty(t, all(t, w, store.DeliveryFilter{}), "a trial is no delivery")
-	after, err := w.Store.Rule(t.Context(), r.ID)
-	require.NoError(t, err)
-	assert.NotNil(t, after.TriedAt)
-	_, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{EventID: store.NewID()})
-	assert.ErrorContains(t, err, "there is no event")
-}
-
-func TestLookBackThenCatchUp_E7(t *testing.T) {
-	w, _ := apptest.Clocked(t)
-	since := time.Now().Add(-time.Hour)
-	for _, x := range [][2]string{{"k1", "stu-001"}, {"k2", "stu-002"}, {"k3", "stu-003"}, {"k4", "stu-001"}} {
-		w.Record(joined(w, x[0], x[1], "PROP-A"))
-	}
-	r, err := w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "r", Trigger: "section.joined", Once: true, Condition: `person.givenName != "Ben"`, Actions: []rule.Action{
-		{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}},
-	}})
-	require.NoError(t, err)
-	back, err := w.Reacting.LookBack(t.Context(), r.ID, since)
-	require.NoError(t, err)
-	var who []string
-	for _, x := range back.Would {
-		who = append(who, x.Person)
-	}
-	before := len(who)
-	require.Positive(t, before)
-	assert.Contains(t, who, "Ada Alder")
-	assert.Equal(t, back.Held, back.Already+before)
-	assert.Empty(t, w.Standins.Contacts.Contacts(), "looking back does nothing")
-	_, err = w.Reacting.CatchUp(t.Context(), "test", r.ID, since, before)
-	assert.ErrorContains(t, err, "the rule is off")
-	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
-	require.NoError(t, err)
-	_, err = w.Reacting.CatchUp(t.Context(), "test", r.ID, since, before+1)
-	assert.ErrorContains(t, err, "look back again", "only what was shown is done")
-	n, err := w.Reacting.CatchUp(t.Context(), "test", r.ID, since, before)
-	require.NoError(t, err)
-	assert.Equal(t, before, n)
-	var ids []string
-	for _, x := range back.Would {
-		ids = append(ids, x.EventID)
-	}
-	require.NoError(t, w.Reacting.React(t.Context(), ids, r.ID)) // the queued job
-	w.Deliver()
-	back, err = w.Reacting.LookBack(t.Context(), r.ID, since)
-	require.NoError(t, err)
-	assert.Empty(t, back.Would, "everybody has been caught up")
-	assert.Len(t, all(t, w, store.DeliveryFilter{RuleID: r.ID}), before)
 }
 
 func TestEnrolmentsArePickedUp(t *testing.T) {

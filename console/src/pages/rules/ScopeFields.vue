@@ -22,54 +22,50 @@ const sections = useQuery({
 })
 const { outline, modules, activitiesOf } = useOutline(course)
 const activities = computed(() => activitiesOf(scope.value.module || undefined))
-/** What is chosen but stands in no list, so that it is never lost unseen. */
-const unknown = (id: string | undefined, list: { id: string }[]) => id && !list.some((x) => x.id === id)
+type Part = 'course' | 'section' | 'module' | 'activity'
+type Choice = { id: string; title: string }
 
-function choose(name: 'course' | 'section' | 'module' | 'activity', event: Event) {
+/** The choosers: one for a course, and those within it once there is one. */
+const choosers = computed(() =>
+  (
+    [
+      ['course', 'Only in course', courses.data.value?.items],
+      [
+        'section',
+        'section',
+        sections.data.value?.items.map((x) => ({ id: x.id, title: `${x.title} · ${x.code}` })),
+      ],
+      ['module', 'module', modules.value],
+      ['activity', 'activity', activities.value],
+    ] as [Part, string, Choice[] | undefined][]
+  )
+    .filter(([part]) => part === 'course' || course.value || scope.value[part])
+    .map(([part, label, list = []]) => {
+      const chosen = scope.value[part] ?? ''
+      // What is chosen but stands in no list, so that it is never lost unseen.
+      const unlisted = chosen !== '' && !list.some((x) => x.id === chosen)
+      return { part, label, list, chosen, unlisted }
+    }),
+)
+
+function choose(part: Part, event: Event) {
   const id = (event.target as HTMLSelectElement).value || undefined
-  if (name === 'course') scope.value = { course: id }
-  else if (name === 'module') scope.value = { ...scope.value, module: id, activity: undefined }
-  else scope.value = { ...scope.value, [name]: id }
+  if (part === 'course') scope.value = { course: id }
+  else if (part === 'module') scope.value = { ...scope.value, module: id, activity: undefined }
+  else scope.value = { ...scope.value, [part]: id }
 }
 </script>
 
 <template>
   <div class="scope">
-    <div class="field">
-      <label for="scope-course">Only in course</label>
-      <select id="scope-course" :value="scope.course ?? ''" @change="choose('course', $event)">
+    <div v-for="c in choosers" :key="c.part" class="field">
+      <label :for="`scope-${c.part}`">{{ c.label }}</label>
+      <select :id="`scope-${c.part}`" :value="c.chosen" @change="choose(c.part, $event)">
         <option value="">any</option>
-        <option v-for="c in courses.data.value?.items" :key="c.id" :value="c.id">{{ c.title }}</option>
-      </select>
-    </div>
-    <div v-if="course || scope.section" class="field">
-      <label for="scope-section">section</label>
-      <select id="scope-section" :value="scope.section ?? ''" @change="choose('section', $event)">
-        <option value="">any</option>
-        <option v-if="unknown(scope.section, sections.data.value?.items ?? [])" :value="scope.section">
-          the one chosen before
+        <option v-if="c.unlisted" :value="c.chosen">
+          {{ c.part === 'course' || c.part === 'section' ? 'the one chosen before' : c.chosen }}
         </option>
-        <option v-for="x in sections.data.value?.items" :key="x.id" :value="x.id">
-          {{ x.title }} · {{ x.code }}
-        </option>
-      </select>
-    </div>
-    <div v-if="course || scope.module" class="field">
-      <label for="scope-module">module</label>
-      <select id="scope-module" :value="scope.module ?? ''" @change="choose('module', $event)">
-        <option value="">any</option>
-        <option v-if="unknown(scope.module, modules)" :value="scope.module">{{ scope.module }}</option>
-        <option v-for="m in modules" :key="m.id" :value="m.id">{{ m.title || m.id }}</option>
-      </select>
-    </div>
-    <div v-if="course || scope.activity" class="field">
-      <label for="scope-activity">activity</label>
-      <select id="scope-activity" :value="scope.activity ?? ''" @change="choose('activity', $event)">
-        <option value="">any</option>
-        <option v-if="unknown(scope.activity, activities)" :value="scope.activity">
-          {{ scope.activity }}
-        </option>
-        <option v-for="a in activities" :key="a.id" :value="a.id">{{ a.title || a.id }}</option>
+        <option v-for="x in c.list" :key="x.id" :value="x.id">{{ x.title || x.id }}</option>
       </select>
     </div>
     <small v-if="course && outline.data.value && !modules.length" class="faint"

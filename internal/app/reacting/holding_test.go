@@ -1,0 +1,102 @@
+package reacting_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/apptest"
+	"kanban/internal/core/rule"
+	"kanban/internal/standin/fault"
+	"kanban/internal/store"
+)
+
+func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
+	w, now := apptest.Clocked(t)
+	zone := time.FixedZone("institution", 3600)
+	w.Reacting.Zone = zone
+	*now = time.Date(2031, 5, 4, 23, 30, 0, 0, zone)
+	a := rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}
+	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Quiet: rule.Quiet{From: "22:00", To: "07:00"}, Limit: rule.Limit{Most: 2, Per: "day"}, Actions: []rule.Action{a}})
+	for _, who := range []string{"stu-001", "stu-002", "stu-003"} {
+		w.Record(joined(w, who, who, "PROP-A"))
+	}
+	w.Deliver()
+	assert.Empty(t, w.Standins.Contacts.Contacts())
+	for _, d := range all(t, w, store.DeliveryFilter{}) {
+		assert.Equal(t, "quiet hours", d.Held)
+		assert.True(t, d.NextAt.Equal(time.Date(2031, 5, 5, 7, 0, 0, 0, zone)), d.NextAt)
+	}
+	*now = time.Now().UTC() // attempts are dated by the machine's clock
+	w.Reacting.Zone = time.FixedZone("where it is noon", int(12*time.Hour/time.Second)-now.Hour()*3600)
+	w.Deliver()
+	assert.Len(t, w.Standins.Contacts.Contacts(), 2)
+	held := all(t, w, store.DeliveryFilter{State: store.DeliveryQueued})
+	require.Len(t, held, 1)
+	assert.Equal(t, "the rule's limit of 2 calls", held[0].Held)
+	*now = now.Add(24*time.Hour + time.Minute)
+	w.Deliver()
+	assert.Len(t, w.Standins.Contacts.Contacts(), 3)
+}
+
+func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
+	w, _ := apptest.Clocked(t)
+	w.Reacting.Delays = []time.Duration{time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond}
+	c := w.Contacts()
+	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
+	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 500, Path: "/events"}))
+	ids := []string{}
+	for _, who := range []string{"stu-001", "stu-002", "stu-003"} {
+		ids = append(ids, w.Deliveries(w.Record(joined(w, who, who, "PROP-A")).ID)[0].ID)
+	}
+	tries := func() (n int) {
+		for _, d := range all(t, w, store.DeliveryFilter{}) {
+			n += d.Attempts
+		}
+		return n
+	}
+	for range 4 {
+		for _, id := range ids {
+			_, err := w.Reacting.Deliver(t.Context(), id)
+			require.NoError(t, err)
+		}
+	}
+	assert.Equal(t, 5, tries(), "after five failures in a row nobody is tried")
+	held := all(t, w, store.DeliveryFilter{})
+	assert.Equal(t, "the service keeps failing and rests", held[0].Held)
+	w.Standins.ClearFaults()
+	// Somebody says that it works again: everything of the connection at once.
+	n, err := w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{ConnectionID: c.ID})
+	require.NoError(t, err)
+	assert.Equal(t, 3, n)
+	w.Deliver()
+	assert.Len(t, w.Standins.Contacts.Contacts(), 3)
+	after, err := w.Store.Connection(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Zero(t, after.Failures)
+	n, err = w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{RuleID: r.ID})
+	require.NoError(t, err)
+	assert.Zero(t, n, "what was delivered is not sent again")
+	_, err = w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{})
+	assert.ErrorContains(t, err, "say which to try again")
+}
+
+func TestOneAfterTheOtherPerPersonAndConnection(t *testing.T) {
+	w, _ := apptest.Clocked(t)
+	c := w.Contacts()
+	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", InOrder: true, Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": "section.title"}}}})
+	first := w.Deliveries(w.Record(joined(w, "k1", "stu-001", "PROP-A")).ID)[0]
+	second := w.Deliveries(w.Record(joined(w, "k2", "stu-001", "SOIL-A")).ID)[0]
+	other := w.Deliveries(w.Record(joined(w, "k3", "stu-002", "SOIL-A")).ID)[0]
+	again, err := w.Reacting.Deliver(t.Context(), second.ID)
+	require.NoError(t, err)
+	assert.Positive(t, again)
+	for _, id := range []string{other.ID, first.ID, second.ID} {
+		again, err := w.Reacting.Deliver(t.Context(), id)
+		require.NoError(t, err)
+		assert.Zero(t, again)
+	}
+	assert.Equal(t, []string{"Propagation A", "Soil science A"}, w.Standins.Contacts.Contacts()[0].Labels)
+}

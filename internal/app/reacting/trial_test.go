@@ -1,0 +1,109 @@
+package reacting_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/app/reacting"
+	"kanban/internal/apptest"
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+)
+
+func TestTrialReachesNobody_E6(t *testing.T) {
+	w, _ := apptest.Clocked(t)
+	labels := w.Labels()
+	issuer, err := w.Awarding.AddIssuer(t.Context(), "test", store.Issuer{Name: "School"})
+	require.NoError(t, err)
+	badge, err := w.Awarding.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
+	require.NoError(t, err)
+	d := rule.Draft{Name: "r", Trigger: "section.joined", Condition: `event.role == "student"`, Actions: []rule.Action{
+		{Kind: rule.Award, BadgeID: badge.ID},
+		{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}", Text: "{{.award.address}}"},
+		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"weeds"`}},
+		{Kind: rule.AddToGroup, ConnectionID: w.Workspace().ID, Group: "Greenhouse talk"},
+		{Kind: rule.OpenTask, Subject: "x", If: `person.givenName == "Ada"`},
+	}}
+	made, err := w.Reacting.TryDraft(t.Context(), d, reacting.TrialRequest{})
+	require.NoError(t, err)
+	assert.Empty(t, made.EventID, "there is no real event yet, so one is made up")
+	assert.Equal(t, "holds", made.Condition)
+
+	r, err := w.Reacting.Save(t.Context(), "test", "", 0, d)
+	require.NoError(t, err)
+	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
+	got, err := w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{})
+	require.NoError(t, err)
+	assert.Equal(t, e.ID, got.EventID)
+	assert.Equal(t, "Ada Alder", got.Person)
+	require.Len(t, got.Steps, 5)
+	assert.Equal(t, "Hello Ada", got.Steps[1].Shown["subject"])
+	assert.Contains(t, got.Steps[2].Checked, `no label "weeds"`, "what must exist is checked")
+	assert.Contains(t, got.Steps[3].Checked, "no such group")
+	assert.Equal(t, "holds", got.Steps[4].If)
+	_, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{Send: true})
+	assert.ErrorContains(t, err, "where test sends go")
+	require.NoError(t, w.Reacting.SetTestRecipient(t.Context(), "test", "maud@fernmoor.example"))
+	sent, err := w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{Send: true})
+	require.NoError(t, err)
+	assert.True(t, sent.Steps[1].Sent)
+	mails := w.Standins.Inbox.Mails()
+	require.Len(t, mails, 1)
+	assert.Equal(t, "maud@fernmoor.example", mails[0].To)
+	assert.Equal(t, "[Test] Hello Ada", mails[0].Subject)
+	awards, err := w.Store.Awards(t.Context(), "", "", "", 10)
+	require.NoError(t, err)
+	assert.Empty(t, awards, "nobody is awarded")
+	assert.Empty(t, w.Standins.Contacts.Contacts())
+	assert.Empty(t, all(t, w, store.DeliveryFilter{}), "a trial is no delivery")
+	after, err := w.Store.Rule(t.Context(), r.ID)
+	require.NoError(t, err)
+	assert.NotNil(t, after.TriedAt)
+	_, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{EventID: store.NewID()})
+	assert.ErrorContains(t, err, "there is no event")
+}
+
+func TestLookBackThenCatchUp_E7(t *testing.T) {
+	w, _ := apptest.Clocked(t)
+	since := time.Now().Add(-time.Hour)
+	for _, x := range [][2]string{{"k1", "stu-001"}, {"k2", "stu-002"}, {"k3", "stu-003"}, {"k4", "stu-001"}} {
+		w.Record(joined(w, x[0], x[1], "PROP-A"))
+	}
+	r, err := w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "r", Trigger: "section.joined", Once: true, Condition: `person.givenName != "Ben"`, Actions: []rule.Action{
+		{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}},
+	}})
+	require.NoError(t, err)
+	back, err := w.Reacting.LookBack(t.Context(), r.ID, since)
+	require.NoError(t, err)
+	var who []string
+	for _, x := range back.Would {
+		who = append(who, x.Person)
+	}
+	before := len(who)
+	require.Positive(t, before)
+	assert.Contains(t, who, "Ada Alder")
+	assert.Equal(t, back.Held, back.Already+before)
+	assert.Empty(t, w.Standins.Contacts.Contacts(), "looking back does nothing")
+	_, err = w.Reacting.CatchUp(t.Context(), "test", r.ID, since, before)
+	assert.ErrorContains(t, err, "the rule is off")
+	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
+	require.NoError(t, err)
+	_, err = w.Reacting.CatchUp(t.Context(), "test", r.ID, since, before+1)
+	assert.ErrorContains(t, err, "look back again", "only what was shown is done")
+	n, err := w.Reacting.CatchUp(t.Context(), "test", r.ID, since, before)
+	require.NoError(t, err)
+	assert.Equal(t, before, n)
+	var ids []string
+	for _, x := range back.Would {
+		ids = append(ids, x.EventID)
+	}
+	require.NoError(t, w.Reacting.React(t.Context(), ids, r.ID)) // the queued job
+	w.Deliver()
+	back, err = w.Reacting.LookBack(t.Context(), r.ID, since)
+	require.NoError(t, err)
+	assert.Empty(t, back.Would, "everybody has been caught up")
+	assert.Len(t, all(t, w, store.DeliveryFilter{RuleID: r.ID}), before)
+}
