@@ -268,7 +268,7 @@ func TestAPI(t *testing.T) {
 		assert.Equal(t, 404, get("/xapi/statements?voidedStatementId="+one, &got))
 		assert.Equal(t, 400, get("/xapi/statements?colour=red", &got))
 		assert.Equal(t, 400, get("/xapi/statements/more/nonsense", &got))
-		status, text = send(`{"actor":{"mbox":"mailto:office@fernmoor.example"},"verb":{"id":"http://adlnet.gov/expapi/verbs/voided"},"object":{"objectType":"StatementRef","id":"`+one+`"}}`, made["secret"], "1.0.3")
+		status, text = send(`{"id":"c1d5b0f2-6a0e-4a52-9a35-0f4f6b2d7e11","actor":{"mbox":"mailto:office@fernmoor.example"},"verb":{"id":"http://adlnet.gov/expapi/verbs/voided"},"object":{"objectType":"StatementRef","id":"`+one+`"}}`, made["secret"], "1.0.3")
 		require.Equal(t, 200, status, text)
 		assert.Equal(t, 404, get("/xapi/statements?statementId="+one, &got))
 		assert.Equal(t, 200, get("/xapi/statements?voidedStatementId="+one, &got))
