@@ -11,8 +11,11 @@ import (
 )
 
 // defaultAtOnce is how many calls a service gets at a time unless its connection
-// says otherwise.
-const defaultAtOnce = 4
+// says otherwise; hooksAtOnce is the same for one that takes signed events.
+const (
+	defaultAtOnce = 4
+	hooksAtOnce   = 8
+)
 
 // gates holds one gate per connection and limits, so that all runs of a process
 // share it.
@@ -48,6 +51,9 @@ func Limited(c Connection, o call.Options) call.Options {
 func AtOnce(c Connection) int {
 	if n, err := strconv.Atoi(c.Settings["atOnce"]); err == nil && n > 0 {
 		return n
+	}
+	if c.Kind == KindWebhook {
+		return hooksAtOnce
 	}
 	return defaultAtOnce
 }

@@ -22,8 +22,6 @@ type Connection struct {
 	Trouble     string // why the latest comparison through it did not come about
 	TroubleCode string
 	PausedAt    *time.Time
-	Failures    int        // in a row, of deliveries
-	RestsUntil  *time.Time // because it keeps failing
 	Version     int
 	CreatedAt   time.Time
 	UpdatedAt   time.Time
@@ -102,10 +100,12 @@ func (tx *Tx) KeepProbe(ctx context.Context, id string, probe any, at time.Time)
 
 // Link stores whose account this is; a person's earlier account is replaced.
 func (tx *Tx) Link(ctx context.Context, connectionID, remoteID, personID string) error {
-	_, err := tx.PGX.Exec(ctx, `
-		WITH old AS (DELETE FROM accounts WHERE connection_id = $1 AND person_id = $3 AND remote_id <> $2)
-		INSERT INTO accounts (connection_id, remote_id, person_id) VALUES ($1, $2, $3)
+	// The old one goes first: a statement that did both would not see that its place is free.
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $3 AND remote_id <> $2`, connectionID, remoteID, personID)
+	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `INSERT INTO accounts (connection_id, remote_id, person_id) VALUES ($1, $2, $3)
 		ON CONFLICT (connection_id, remote_id) DO UPDATE SET person_id = excluded.person_id`, connectionID, remoteID, personID)
+	}
 	return known(err, "storing the account")
 }
 

@@ -5,12 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/riverqueue/river"
 
 	"kanban/internal/core/rule"
 )
@@ -45,7 +43,9 @@ type Delivery struct {
 	Attempts      int
 	DueAt         *time.Time // not before then
 	NextAt        *time.Time
-	Held          string // what it waits for, when it is no failure
+	Held          string  // what it waits for, when it is no failure
+	HeldFor       string  // the operation that rests, when it waits for that
+	ClaimedBy     *string // the worker that makes it
 	Code          string
 	LastError     string
 	Result        map[string]any `gorm:"serializer:json"`
@@ -162,11 +162,14 @@ type Attempt struct {
 	DeliveryID string    `json:"-"`
 	Number     int       `json:"number"`
 	StartedAt  time.Time `json:"startedAt"`
-	Millis     int       `json:"millis" doc:"How long it took, in milliseconds"`
-	Status     int       `json:"status" doc:"HTTP status or SMTP code, 0 without an answer"`
-	Request    string    `json:"request"`
-	Answer     string    `json:"answer"`
-	Error      string    `json:"error"`
+	// EndedAt is nil while it is under way, and stays so when the process dies until
+	// somebody else takes its delivery over.
+	EndedAt *time.Time `json:"endedAt,omitempty" doc:"Absent while it is under way"`
+	Millis  int        `json:"millis" doc:"How long it took, in milliseconds"`
+	Status  int        `json:"status" doc:"HTTP status or SMTP code, 0 without an answer"`
+	Request string     `json:"request"`
+	Answer  string     `json:"answer"`
+	Error   string     `json:"error"`
 }
 
 // Attempts lists the tries of a delivery, first to last.
@@ -175,30 +178,130 @@ func (s *Store) Attempts(ctx context.Context, deliveryID string) (all []Attempt,
 	return all, known(err, "listing attempts")
 }
 
-// DeliveriesByID finds some, oldest first, and the events they are for.
-func (s *Store) DeliveriesByID(ctx context.Context, ids []string) (all []Delivery, events map[string]Event, err error) {
-	var batch pgx.Batch
-	batch.Queue(`SELECT id::text, event_id::text, rule_id::text, offer_id::text, progression_id::text, rule_version, position, action, connection_id::text, person_id::text, section_id::text, once_key,
-		undoes::text, state, attempts, due_at, next_at, held, code, last_error, result, created_at, finished_at FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids).Query(func(rows pgx.Rows) (err error) {
-		all, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Delivery])
-		return err
-	})
-	batch.Queue(`SELECT `+eventColumns+` FROM events WHERE id = ANY (ARRAY(SELECT event_id FROM deliveries WHERE id = ANY ($1::text[]::uuid[])))`, ids).Query(func(rows pgx.Rows) error {
-		list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Event])
-		events = make(map[string]Event, len(list))
-		for _, e := range list {
-			events[e.ID] = e
-		}
-		return err
-	})
-	err = s.Quick.SendBatch(ctx, &batch).Close()
-	return all, events, known(err, "finding deliveries")
+// deliveryColumns are those of deliveries d, in the order of Delivery's fields.
+const deliveryColumns = `d.id::text, d.event_id::text, d.rule_id::text, d.offer_id::text, d.progression_id::text, d.rule_version, d.position, d.action, d.connection_id::text, d.person_id::text, d.section_id::text, d.once_key,
+	d.undoes::text, d.state, d.attempts, d.due_at, d.next_at, d.held, d.held_for, d.claimed_by, d.code, d.last_error, d.result, d.created_at, d.finished_at`
+
+// isReady is a condition over deliveries d: its time has come at $1, and nobody is at it.
+// It reads as the index deliveries_ready does.
+var isReady = `d.state IN ('queued', 'retrying') AND coalesce(greatest(d.due_at, d.next_at), '-infinity'::timestamptz) <= $1 AND (d.claimed_by IS NULL OR NOT ` + alive("d.claimed_by") + `)`
+
+// Lane is where deliveries go: a connection, or nowhere outside.
+type Lane struct {
+	ConnectionID *string // nil for what reaches no service
 }
 
-// EndAttempts writes attempts and what they mean for their deliveries. It gives those
-// that were stopped while the attempt was under way. What is repeatable does not wait
-// for the disk: should the database's machine fail in that moment, the attempts are
-// made once more, under the same ids.
+// ReadyLanes lists those with deliveries that could be made now: their connection is not
+// paused and does not rest.
+func (s *Store) ReadyLanes(ctx context.Context, now time.Time) ([]Lane, error) {
+	rows, err := s.Quick.Query(ctx, `SELECT NULL::text AS id WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id IS NULL AND `+isReady+`)
+		UNION ALL SELECT c.id::text FROM connections c WHERE c.paused_at IS NULL AND NOT EXISTS (SELECT 1 FROM rests r WHERE r.connection_id = c.id AND r.operation = '' AND r.rests_until > $1)
+			AND EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id = c.id AND `+isReady+`)`, now)
+	if err != nil {
+		return nil, known(err, "looking for deliveries")
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Lane])
+	return all, known(err, "looking for deliveries")
+}
+
+// Claim gives a worker up to so many deliveries of a lane whose time has come, those that
+// have waited longest first. Nobody else makes them until they are ended, held or
+// released, or the worker's lease is over. Attempts that a worker left behind when it
+// died get their end: nobody knows what became of them.
+func (s *Store) Claim(ctx context.Context, worker string, l Lane, now time.Time, most int) ([]Delivery, error) {
+	where, args := `d.connection_id IS NULL`, []any{now, worker, most}
+	if l.ConnectionID != nil {
+		where, args = `d.connection_id = $4::text::uuid`, append(args, *l.ConnectionID)
+	}
+	return s.claim(ctx, where+` AND `+isReady+` ORDER BY coalesce(greatest(d.due_at, d.next_at), '-infinity'::timestamptz), d.id`, args)
+}
+
+// ClaimOne gives a worker one delivery, whether its time has come or not; none when
+// somebody else has it or it is over.
+func (s *Store) ClaimOne(ctx context.Context, worker, id string) ([]Delivery, error) {
+	return s.claim(ctx, `d.id = $4::text::uuid AND d.state IN ('queued', 'retrying') AND $1 = $1 AND (d.claimed_by IS NULL OR NOT `+alive("d.claimed_by")+`)`, []any{time.Now(), worker, 1, id})
+}
+
+func (s *Store) claim(ctx context.Context, where string, args []any) ([]Delivery, error) {
+	rows, err := s.Quick.Query(ctx, `WITH picked AS (SELECT d.id, d.attempts FROM deliveries d WHERE `+where+` LIMIT $3 FOR UPDATE SKIP LOCKED),
+		left_behind AS (UPDATE attempts a SET ended_at = now(), error = '`+CutOff+`' FROM picked p WHERE p.attempts > 0 AND a.delivery_id = p.id AND a.ended_at IS NULL),
+		claimed AS (UPDATE deliveries d SET claimed_by = $2 FROM picked p WHERE d.id = p.id RETURNING d.*)
+		SELECT `+deliveryColumns+` FROM claimed d ORDER BY coalesce(greatest(d.due_at, d.next_at), '-infinity'::timestamptz), d.id`, args...)
+	if err != nil {
+		return nil, known(err, "claiming deliveries")
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Delivery])
+	return all, known(err, "claiming deliveries")
+}
+
+// CutOff is what is known of an attempt whose process ended before its answer came.
+const CutOff = "the process ended before the answer came: it is not known whether it arrived"
+
+// Unclaim gives deliveries back that a worker has claimed and not begun.
+func (s *Store) Unclaim(ctx context.Context, worker string, ids ...string) error {
+	_, err := s.Quick.Exec(ctx, `UPDATE deliveries SET claimed_by = NULL WHERE id = ANY ($1::text[]::uuid[]) AND claimed_by = $2`, ids, worker)
+	return known(err, "giving deliveries back")
+}
+
+// HeldDelivery is one that waits without having failed.
+type HeldDelivery struct {
+	ID    string
+	For   string // the operation that rests, if that is what it waits for
+	Why   string
+	Until time.Time
+}
+
+// Hold notes until when, and for what, deliveries wait without having failed, and gives
+// them back.
+func (s *Store) Hold(ctx context.Context, worker string, held ...HeldDelivery) error {
+	ids, reasons, operations, until := make([]string, len(held)), make([]string, len(held)), make([]string, len(held)), make([]time.Time, len(held))
+	for i, h := range held {
+		ids[i], reasons[i], operations[i], until[i] = h.ID, h.Why, h.For, h.Until
+	}
+	_, err := s.Quick.Exec(ctx, `UPDATE deliveries d SET held = w.why, held_for = w.operation, next_at = w.until, claimed_by = NULL
+		FROM unnest($1::text[]::uuid[], $2::text[], $3::text[], $4::timestamptz[]) AS w (id, why, operation, until) WHERE d.id = w.id AND d.claimed_by = $5`, ids, reasons, operations, until, worker)
+	return known(err, "holding deliveries")
+}
+
+// BeginAttempts puts attempts on record before their calls are made, and gives their
+// numbers by delivery. What the worker does not hold any more, or what is over by now, is
+// not among them and must not be begun.
+func (s *Store) BeginAttempts(ctx context.Context, worker string, started time.Time, ids ...string) (map[string]int, error) {
+	rows, err := s.Quick.Query(ctx, `WITH begun AS (UPDATE deliveries SET attempts = attempts + 1 WHERE id = ANY ($1::text[]::uuid[]) AND claimed_by = $2 AND state IN ('queued', 'retrying') RETURNING id, attempts)
+		INSERT INTO attempts (delivery_id, number, started_at) SELECT id, attempts, $3 FROM begun RETURNING delivery_id::text, number`, ids, worker, started)
+	if err != nil {
+		return nil, known(err, "beginning attempts")
+	}
+	out := make(map[string]int, len(ids))
+	var id string
+	var number int
+	_, err = pgx.ForEachRow(rows, []any{&id, &number}, func() error { out[id] = number; return nil })
+	return out, known(err, "beginning attempts")
+}
+
+// EventsOf gives the events that deliveries are for, by id.
+func (s *Store) EventsOf(ctx context.Context, deliveries []Delivery) (map[string]Event, error) {
+	ids := make([]string, len(deliveries))
+	for i, d := range deliveries {
+		ids[i] = d.EventID
+	}
+	rows, err := s.Quick.Query(ctx, `SELECT `+eventColumns+` FROM events WHERE id = ANY ($1::text[]::uuid[])`, ids)
+	if err != nil {
+		return nil, known(err, "finding events")
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Event])
+	events := make(map[string]Event, len(list))
+	for _, e := range list {
+		events[e.ID] = e
+	}
+	return events, known(err, "finding events")
+}
+
+// EndAttempts writes what became of attempts that were begun, and what they mean for their
+// deliveries, which nobody holds any more then. It gives those that were stopped while the
+// attempt was under way. What is repeatable does not wait for the disk: should the
+// database's machine fail in that moment, the attempts are made once more, under the same
+// ids.
 func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts []Attempt, repeatable bool) (stopped map[string]bool, err error) {
 	if len(deliveries) == 0 {
 		return nil, nil
@@ -208,22 +311,23 @@ func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts 
 		batch.Queue(`SET LOCAL synchronous_commit = off`)
 	}
 	if n := len(attempts); n > 0 {
-		of, number, started, millis, status := make([]string, n), make([]int32, n), make([]time.Time, n), make([]int32, n), make([]int32, n)
+		of, number, ended, millis, status := make([]string, n), make([]int32, n), make([]*time.Time, n), make([]int32, n), make([]int32, n)
 		requests, answers, failures := make([]string, n), make([]string, n), make([]string, n)
 		for i, a := range attempts {
-			of[i], number[i], started[i], millis[i], status[i] = a.DeliveryID, int32(a.Number), a.StartedAt, int32(a.Millis), int32(a.Status)
+			of[i], number[i], ended[i], millis[i], status[i] = a.DeliveryID, int32(a.Number), a.EndedAt, int32(a.Millis), int32(a.Status)
 			requests[i], answers[i], failures[i] = storable(a.Request), storable(a.Answer), storable(a.Error)
 		}
-		batch.Queue(`INSERT INTO attempts (delivery_id, number, started_at, millis, status, request, answer, error)
-			SELECT * FROM unnest($1::text[]::uuid[], $2::int[], $3::timestamptz[], $4::int[], $5::int[], $6::text[], $7::text[], $8::text[]) ON CONFLICT DO NOTHING`,
-			of, number, started, millis, status, requests, answers, failures)
+		batch.Queue(`UPDATE attempts a SET ended_at = w.ended, millis = w.millis, status = w.status, request = w.request, answer = w.answer, error = w.error
+			FROM unnest($1::text[]::uuid[], $2::int[], $3::timestamptz[], $4::int[], $5::int[], $6::text[], $7::text[], $8::text[]) AS w (id, number, ended, millis, status, request, answer, error)
+			WHERE a.delivery_id = w.id AND a.number = w.number AND a.delivery_id = ANY ($1::text[]::uuid[])`,
+			of, number, ended, millis, status, requests, answers, failures)
 	}
 	n := len(deliveries)
-	ids, states, tries, codes, errs, helds := make([]string, n), make([]string, n), make([]int32, n), make([]string, n), make([]string, n), make([]string, n)
-	next, due, finished, results := make([]*time.Time, n), make([]*time.Time, n), make([]*time.Time, n), make([]string, n)
+	ids, states, codes, errs, helds := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	next, finished, results := make([]*time.Time, n), make([]*time.Time, n), make([]string, n)
 	for i, d := range deliveries {
-		ids[i], states[i], tries[i], codes[i], errs[i], helds[i] = d.ID, d.State, int32(d.Attempts), d.Code, storable(d.LastError), d.Held
-		next[i], due[i], finished[i] = d.NextAt, d.DueAt, d.FinishedAt
+		ids[i], states[i], codes[i], errs[i], helds[i] = d.ID, d.State, d.Code, storable(d.LastError), d.Held
+		next[i], finished[i] = d.NextAt, d.FinishedAt
 		result, err := json.Marshal(d.Result)
 		if err != nil {
 			return nil, fmt.Errorf("writing deliveries: %w", err)
@@ -233,13 +337,13 @@ func (tx *Tx) EndAttempts(ctx context.Context, deliveries []*Delivery, attempts 
 		}
 	}
 	batch.Queue(`WITH was AS (SELECT id, state FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id FOR UPDATE),
-		ended AS (UPDATE deliveries d SET state = CASE WHEN was.state = 'stopped' AND w.state <> 'delivered' THEN d.state ELSE w.state END, attempts = w.attempts, next_at = w.next_at, due_at = w.due_at,
-			held = w.held, code = w.code, last_error = w.error, result = w.result::jsonb, finished_at = w.finished_at
-		FROM unnest($1::text[]::uuid[], $2::text[], $3::int[], $4::timestamptz[], $5::timestamptz[], $6::text[], $7::text[], $8::text[], $9::text[], $10::timestamptz[])
-			AS w (id, state, attempts, next_at, due_at, held, code, error, result, finished_at)
+		ended AS (UPDATE deliveries d SET state = CASE WHEN was.state = 'stopped' AND w.state <> 'delivered' THEN d.state ELSE w.state END, next_at = w.next_at,
+			held = w.held, held_for = '', code = w.code, last_error = w.error, result = w.result::jsonb, finished_at = w.finished_at, claimed_by = NULL
+		FROM unnest($1::text[]::uuid[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::text[], $8::timestamptz[])
+			AS w (id, state, next_at, held, code, error, result, finished_at)
 		JOIN was ON was.id = w.id WHERE d.id = w.id AND d.id = ANY ($1::text[]::uuid[]) RETURNING d.id, d.rule_id, d.state, was.state AS was),
 		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
-		SELECT id::text, was FROM ended`, ids, states, tries, next, due, helds, codes, errs, results, finished).Query(func(rows pgx.Rows) error {
+		SELECT id::text, was FROM ended`, ids, states, next, helds, codes, errs, results, finished).Query(func(rows pgx.Rows) error {
 		stopped = map[string]bool{}
 		var id, was string
 		_, err := pgx.ForEachRow(rows, []any{&id, &was}, func() error { stopped[id] = was == DeliveryStopped; return nil })
@@ -256,21 +360,11 @@ func storable(text string) string {
 	return strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "�")
 }
 
-// Hold notes until when, and for what, a delivery waits without having failed.
-func (s *Store) Hold(ctx context.Context, id, held string, until time.Time) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE deliveries SET held = $2, next_at = $3 WHERE id = $1 AND (held, next_at) IS DISTINCT FROM ($2, $3)`, id, held, until)
-	return known(err, "holding a delivery")
-}
-
 // Following lists the deliveries of the same event and origin, by position.
 func (s *Store) Following(ctx context.Context, d Delivery) (all []Delivery, err error) {
 	err = s.reader(ctx).Where("event_id = ? AND coalesce(rule_id, offer_id, progression_id) = ? AND undoes IS NULL", d.EventID, d.Origin()).Order("position").Find(&all).Error
 	return all, known(err, "listing a rule's deliveries")
 }
-
-// deliveriesPerJob is how many deliveries one job takes: they share a reading and a
-// writing.
-const deliveriesPerJob = 40
 
 // Begin queues planned deliveries, to be made when they are due; nothing happens to
 // those that are not planned any more.
@@ -278,59 +372,44 @@ func (tx *Tx) Begin(ctx context.Context, due time.Time, ids ...string) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	rows, err := tx.PGX.Query(ctx, `UPDATE deliveries SET state = 'queued', due_at = coalesce(due_at, $2) WHERE id = ANY ($1::text[]::uuid[]) AND state = 'planned' RETURNING id::text`, ids, due)
-	if err != nil {
-		return known(err, "queueing deliveries")
-	}
-	begun, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	if err != nil {
-		return known(err, "queueing deliveries")
-	}
-	slices.Sort(begun)
-	return tx.EnqueueDeliveries(ctx, due, begun...)
+	_, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'queued', due_at = coalesce(due_at, $2) WHERE id = ANY ($1::text[]::uuid[]) AND state = 'planned'`, ids, due)
+	tx.due = true
+	return known(err, "queueing deliveries")
 }
 
-// EnqueueDeliveries queues deliveries for a time.
-func (tx *Tx) EnqueueDeliveries(ctx context.Context, at time.Time, ids ...string) error {
-	var jobs []river.JobArgs
-	for from := 0; from < len(ids); from += deliveriesPerJob {
-		jobs = append(jobs, Deliver{DeliveryIDs: ids[from:min(from+deliveriesPerJob, len(ids))]})
-	}
-	return tx.EnqueueAt(ctx, at, jobs...)
-}
+// Queued says that deliveries were written whose time has come.
+func (tx *Tx) Queued() { tx.due = true }
 
 // Requeue puts deliveries that wait, or would be tried later, back into the queue,
 // and gives how many there were.
 func (tx *Tx) Requeue(ctx context.Context, f DeliveryFilter) (ids []string, err error) {
 	conditions, args := f.where()
-	sql := strings.Join(append(conditions, "d.state IN ('waiting', 'retrying')"), " AND ")
+	sql := strings.Join(append(conditions, "(d.state IN ('waiting', 'retrying') OR d.state = 'queued' AND d.held <> '')"), " AND ")
 	for i := range args {
 		sql = strings.Replace(sql, "?", fmt.Sprintf("$%d", i+1), 1)
 	}
-	rows, err := tx.PGX.Query(ctx, `UPDATE deliveries d SET state = 'queued', next_at = NULL, finished_at = NULL, held = '' WHERE `+sql+` RETURNING d.id::text`, args...)
+	rows, err := tx.PGX.Query(ctx, `UPDATE deliveries d SET state = 'queued', next_at = NULL, finished_at = NULL, held = '', held_for = '' WHERE `+sql+` RETURNING d.id::text`, args...)
 	if err == nil {
 		ids, err = pgx.CollectRows(rows, pgx.RowTo[string])
 	}
-	return ids, tx.requeued(ctx, ids, err)
+	return ids, tx.requeued(ctx, len(ids), err)
 }
 
 // RequeueOne does the same with one; ErrStale means that it neither waits nor would
 // be tried later.
 func (tx *Tx) RequeueOne(ctx context.Context, id string) error {
-	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'queued', next_at = NULL, finished_at = NULL, held = '' WHERE id = $1 AND state IN ('waiting', 'retrying')`, id)
+	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'queued', next_at = NULL, finished_at = NULL, held = '', held_for = '' WHERE id = $1 AND (state IN ('waiting', 'retrying') OR state = 'queued' AND held <> '')`, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		return fmt.Errorf("retrying the delivery: %w", ErrStale)
 	}
-	return tx.requeued(ctx, []string{id}, err)
+	return tx.requeued(ctx, 1, err)
 }
 
-func (tx *Tx) requeued(ctx context.Context, ids []string, err error) error {
-	if err != nil || len(ids) == 0 {
+func (tx *Tx) requeued(ctx context.Context, n int, err error) error {
+	if err != nil || n == 0 {
 		return known(err, "retrying deliveries")
 	}
-	if err := tx.EnqueueDeliveries(ctx, time.Now(), ids...); err != nil {
-		return err
-	}
+	tx.due = true
 	return tx.Announce(ctx, "delivery", "")
 }
 
@@ -402,34 +481,4 @@ func (s *Store) ClaimCall(ctx context.Context, ruleID string, now time.Time, win
 		return err
 	})
 	return until, known(err, "counting calls")
-}
-
-// Rested says whether a connection rests, and until when. When its rest is over,
-// exactly one caller is let through to see whether it works again; for the others
-// it rests on for as long as said.
-func (s *Store) Rested(ctx context.Context, connectionID string, again time.Duration) (until *time.Time, err error) {
-	err = s.Pool.QueryRow(ctx, `SELECT rests_until FROM connections WHERE id = $1`, connectionID).Scan(&until)
-	if err != nil || until == nil {
-		return nil, known(err, "looking whether a connection rests")
-	}
-	tag, err := s.Pool.Exec(ctx, `UPDATE connections SET rests_until = now() + $2 * interval '1 second' WHERE id = $1 AND rests_until <= now()`, connectionID, again.Seconds())
-	if err != nil || tag.RowsAffected() == 1 {
-		return nil, known(err, "looking whether a connection rests")
-	}
-	err = s.Pool.QueryRow(ctx, `SELECT rests_until FROM connections WHERE id = $1`, connectionID).Scan(&until)
-	return until, known(err, "looking whether a connection rests")
-}
-
-// Failed counts a failure of a connection; from so many in a row on it rests, for a
-// time that doubles with each one up to a bound.
-func (tx *Tx) Failed(ctx context.Context, connectionID string, from int, rest, most time.Duration) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE connections SET failures = failures + 1, rests_until = CASE WHEN failures + 1 < $2 THEN NULL ELSE
-		now() + least($3 * power(2, least(failures + 1 - $2, 20)), $4) * interval '1 second' END WHERE id = $1`, connectionID, from, rest.Seconds(), most.Seconds())
-	return known(err, "counting failures")
-}
-
-// Worked ends the rest of a connection.
-func (tx *Tx) Worked(ctx context.Context, connectionID string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE connections SET failures = 0, rests_until = NULL WHERE id = $1 AND (failures > 0 OR rests_until IS NOT NULL)`, connectionID)
-	return known(err, "counting failures")
 }

@@ -49,21 +49,6 @@ func (React) Kind() string { return "react" }
 // InsertOpts chooses the queue.
 func (React) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: QueueReactions} }
 
-// Deliver carries out deliveries. Each counts its own attempts and is queued again for
-// when it is to be tried again.
-type Deliver struct {
-	DeliveryIDs []string `json:"deliveryIds"`
-	DeliveryID  string   `json:"deliveryId,omitempty"` // as it was queued before
-}
-
-// Kind names the job.
-func (Deliver) Kind() string { return "deliver" }
-
-// InsertOpts chooses the queue.
-func (Deliver) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 1000}
-}
-
 // WorkAsked compares every pairing with a connection for which that was asked, and
 // starts runs where something has to be done.
 type WorkAsked struct {

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"embed"
+	"errors"
+	"fmt"
 	"io/fs"
 	"time"
 
@@ -18,6 +20,9 @@ var migrations embed.FS
 // migrationLock is the advisory lock under which the schema is changed, so that
 // replicas that start together do it one after the other.
 const migrationLock = 0x6b616e62 // "kanb"
+
+// ErrNewerSchema means that a newer program has used the database.
+var ErrNewerSchema = errors.New("the database belongs to a newer version of Kanban")
 
 func (s *Store) migrate(ctx context.Context) error {
 	conn, err := s.Pool.Acquire(ctx)
@@ -39,6 +44,12 @@ func (s *Store) migrate(ctx context.Context) error {
 	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
 	if err != nil {
 		return err
+	}
+	sources := provider.ListSources()
+	if version, err := provider.GetDBVersion(ctx); err != nil {
+		return err
+	} else if newest := sources[len(sources)-1].Version; version > newest {
+		return fmt.Errorf("%w: its schema is version %d, this program knows up to %d; start the newer program, or restore a backup made before it", ErrNewerSchema, version, newest)
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		return err

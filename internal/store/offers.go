@@ -162,7 +162,7 @@ func (tx *Tx) Adopt(ctx context.Context) error {
 	}); err != nil {
 		return known(err, "adopting accesses")
 	}
-	return tx.requeued(ctx, again, nil)
+	return tx.requeued(ctx, len(again), nil)
 }
 
 // KeepAccess writes what an access gives now.

@@ -66,6 +66,7 @@ type Store struct {
 	// one it holds always finds another.
 	slots    chan struct{}
 	gathered gathered
+	signal   signal
 }
 
 // Open connects, brings the schema up to date under a lock, and checks that the
@@ -141,6 +142,20 @@ func NewID() string { return uuid.Must(uuid.NewV7()).String() }
 
 // reader gives a GORM handle for reads outside a transaction.
 func (s *Store) reader(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
+
+// Refused reports whether the database answered, and would answer the same again: it was
+// not out of reach, and nobody stood in the way.
+func Refused(err error) bool {
+	var pg *pgconn.PgError
+	if errors.Is(err, ErrTaken) || errors.Is(err, ErrNotFound) || errors.Is(err, ErrUnstorable) {
+		return true
+	}
+	if !errors.As(err, &pg) {
+		return false
+	}
+	class := pg.Code[:2]
+	return class == "22" || class == "23" || class == "42"
+}
 
 // known turns database errors into the ones callers can act on.
 func known(err error, doing string) error {

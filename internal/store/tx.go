@@ -24,6 +24,7 @@ type Tx struct {
 	PGX  pgx.Tx
 	jobs *river.Client[pgx.Tx]
 	busy map[string]bool // topics to announce after the commit
+	due  bool            // whether deliveries were queued whose time may have come
 	*vault
 }
 
@@ -48,6 +49,7 @@ func (s *Store) inTx(ctx context.Context, options pgx.TxOptions, fn func(*Tx) er
 		return ctx.Err()
 	}
 	var topics map[string]bool
+	var due bool
 	err := s.db.WithContext(ctx).Connection(func(held *gorm.DB) error {
 		conn, ok := held.Statement.ConnPool.(*sql.Conn)
 		if !ok {
@@ -65,12 +67,15 @@ func (s *Store) inTx(ctx context.Context, options pgx.TxOptions, fn func(*Tx) er
 		return pgx.BeginTxFunc(ctx, raw, options, func(tx pgx.Tx) error {
 			handle := held.Session(&gorm.Session{NewDB: true, Context: ctx, SkipDefaultTransaction: true})
 			t := &Tx{DB: handle, PGX: tx, jobs: s.jobs, vault: s.vault}
-			defer func() { topics = t.busy }()
+			defer func() { topics, due = t.busy, t.due }()
 			return fn(t)
 		})
 	})
 	if err == nil {
 		s.announceSoon(topics)
+		if due {
+			s.signal.queued(s)
+		}
 	}
 	return err
 }
@@ -196,25 +201,99 @@ func (tx *Tx) Announce(ctx context.Context, topic, id string) error {
 // Listen calls news for every announcement until ctx ends or the connection
 // breaks; the caller starts it again.
 func (s *Store) Listen(ctx context.Context, news func(Live)) error {
+	return s.listen(ctx, liveChannel, func(payload string) {
+		var l Live
+		if json.Unmarshal([]byte(payload), &l) == nil {
+			news(l)
+		}
+	})
+}
+
+func (s *Store) listen(ctx context.Context, channel string, news func(payload string)) error {
 	conn, err := s.Pool.Acquire(ctx)
 	if err != nil {
 		return fmt.Errorf("listening for changes: %w", err)
 	}
 	defer conn.Release()
-	if _, err := conn.Exec(ctx, "LISTEN "+liveChannel); err != nil {
+	if _, err := conn.Exec(ctx, "LISTEN "+channel); err != nil {
 		return fmt.Errorf("listening for changes: %w", err)
 	}
-	defer func() { _, _ = conn.Exec(context.WithoutCancel(ctx), "UNLISTEN "+liveChannel) }()
+	defer func() { _, _ = conn.Exec(context.WithoutCancel(ctx), "UNLISTEN "+channel) }()
 	for {
 		n, err := conn.Conn().WaitForNotification(ctx)
 		if err != nil {
 			return fmt.Errorf("listening for changes: %w", err)
 		}
-		var l Live
-		if json.Unmarshal([]byte(n.Payload), &l) == nil {
-			news(l)
+		news(n.Payload)
+	}
+}
+
+// dueChannel tells every process that deliveries were queued.
+const dueChannel = "kanban_due"
+
+// otherProcesses is how long the news for other processes is gathered: it is told outside
+// of the transactions, which would wait for each other.
+const otherProcesses = 10 * time.Millisecond
+
+// signal wakes whoever makes deliveries.
+type signal struct {
+	mu      sync.Mutex
+	waiting map[chan struct{}]bool
+	telling bool
+}
+
+func (g *signal) wake() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for c := range g.waiting {
+		select {
+		case c <- struct{}{}:
+		default: // it is awake
 		}
 	}
+}
+
+func (g *signal) queued(s *Store) {
+	g.wake()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.telling {
+		return
+	}
+	g.telling = true
+	time.AfterFunc(otherProcesses, func() {
+		g.mu.Lock()
+		g.telling = false
+		g.mu.Unlock()
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		_, _ = s.Quick.Exec(ctx, `SELECT pg_notify($1, '')`, dueChannel)
+	})
+}
+
+// Due gives a channel that is told when deliveries were queued, by this process or
+// another. It is a hint: news can be missed while the database cannot be reached.
+func (s *Store) Due(ctx context.Context) <-chan struct{} {
+	c := make(chan struct{}, 1)
+	s.signal.mu.Lock()
+	if s.signal.waiting == nil {
+		s.signal.waiting = map[chan struct{}]bool{}
+	}
+	s.signal.waiting[c] = true
+	s.signal.mu.Unlock()
+	go func() {
+		for ctx.Err() == nil {
+			_ = s.listen(ctx, dueChannel, func(string) { s.signal.wake() })
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+		}
+		s.signal.mu.Lock()
+		delete(s.signal.waiting, c)
+		s.signal.mu.Unlock()
+	}()
+	return c
 }
 
 // querier is whatever can be asked: a pool or a transaction.

@@ -280,6 +280,11 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 		if err := tx.KeepProbe(ctx, id, reports, time.Now().UTC()); err != nil {
 			return err
 		}
+		if !slices.ContainsFunc(reports, func(r adapter.Report) bool { return r.State != adapter.Works }) { // it answers again
+			if _, err := tx.Worked(ctx, id, ""); err != nil {
+				return err
+			}
+		}
 		return tx.Announce(ctx, "connection", id)
 	})
 }

@@ -4,67 +4,42 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
+	"github.com/google/uuid"
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
 )
 
-// Deliver makes one attempt at a delivery. again is how long to wait before the
-// next one; 0 means that there is none to come.
+// Deliver makes one attempt at a delivery, if nobody else is at it. again is how long to
+// wait before the next one; 0 means that there is none to come.
 func (s *Service) Deliver(ctx context.Context, deliveryID string) (again time.Duration, err error) {
 	if _, err := s.Store.Delivery(ctx, deliveryID); err != nil {
 		return 0, err
 	}
-	agains, err := s.deliver(ctx, []string{deliveryID}, false)
-	return agains[deliveryID], err
-}
-
-// nearby is how soon a delivery must be tried again for its job to keep it; those that
-// have longer to wait are queued for their time.
-const nearby = 5 * time.Second
-
-// DeliverAll makes one attempt at each of several deliveries. Those to be tried again
-// are queued for then; again is when to call it anew with the same ones, because some
-// of them are to be tried again within a moment, and 0 when none is.
-func (s *Service) DeliverAll(ctx context.Context, deliveryIDs []string) (again time.Duration, err error) {
-	agains, err := s.deliver(ctx, deliveryIDs, true)
-	for _, wait := range agains {
-		if wait > 0 && wait <= nearby && (again == 0 || wait < again) {
-			again = wait
+	worker := "once-" + uuid.NewString() // without a lease: whoever has one may take it over
+	claimed, err := s.Store.ClaimOne(ctx, worker, deliveryID)
+	if err != nil || len(claimed) == 0 {
+		return 0, err
+	}
+	m := s.maker(worker)
+	defer m.close()
+	turns, err := m.turns(ctx, claimed)
+	if err != nil {
+		return 0, err
+	}
+	for _, t := range turns {
+		if err := m.take(ctx, t); err != nil {
+			return 0, err
 		}
+		again = t.again
 	}
-	return again, err
+	return again, nil
 }
 
-// deliveriesAtOnce is how many attempts of one job are made at a time.
-const deliveriesAtOnce = 8
-
-// attemptsAtOnce is how many attempts a process makes at a time, over all of its jobs.
-const attemptsAtOnce = 48
-
-// enter waits until one more attempt may be made.
-func (s *Service) enter(ctx context.Context) (leave func(), err error) {
-	s.attempts.once.Do(func() { s.attempts.slots = make(chan struct{}, attemptsAtOnce) })
-	select {
-	case s.attempts.slots <- struct{}{}:
-		return func() { <-s.attempts.slots }, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
-}
-
-// attempting bounds the attempts of a process.
-type attempting struct {
-	once  sync.Once
-	slots chan struct{}
-}
-
-// turn is what became of one delivery when its turn came.
+// turn is what becomes of one delivery when its turn comes.
 type turn struct {
 	delivery store.Delivery
 	rule     store.Rule
@@ -76,173 +51,207 @@ type turn struct {
 	keep     func(context.Context, *store.Tx) error
 	settled  bool // its state is to be written
 	stopped  bool // it and what follows it are over
-	troubled bool // its connection has failed before
 	again    time.Duration
+	through  bool // its service rests, and it finds out whether that works again
+
+	connections *connectionsOf // of those claimed together
 }
 
-// deliver gives every delivery its turn: the reading and the writing are done for all
-// of them together, the attempts several at a time. With requeue, those to be tried
-// again are queued, and those whose time has not come are left alone.
-func (s *Service) deliver(ctx context.Context, ids []string, requeue bool) (map[string]time.Duration, error) {
-	turns, err := s.turns(ctx, ids)
-	if err != nil || len(turns) == 0 {
-		return nil, err
-	}
-	group, groupCtx := errgroup.WithContext(ctx)
-	group.SetLimit(deliveriesAtOnce)
-	connections := &connectionsOf{s: s}
-	var ordered []*turn
-	for _, t := range turns {
-		if t.settled {
-			continue
-		}
-		if t.rule.InOrder { // each must see how the one before ended
-			ordered = append(ordered, t)
-			continue
-		}
-		group.Go(func() error { return s.take(groupCtx, t, connections, requeue) })
-	}
-	if err := group.Wait(); err != nil {
-		return nil, err
-	}
-	if err := s.write(ctx, turns, requeue); err != nil {
-		return nil, err
-	}
-	for _, t := range ordered {
-		if err := s.take(ctx, t, connections, requeue); err != nil {
-			return nil, err
-		}
-		if err := s.write(ctx, []*turn{t}, requeue); err != nil {
-			return nil, err
-		}
-	}
-	agains := make(map[string]time.Duration, len(turns))
-	for _, t := range turns {
-		agains[t.delivery.ID] = t.again
-	}
-	return agains, nil
+// maker makes the deliveries that one worker has claimed. What is written for them is
+// written together with what is written for others at the same moment.
+type maker struct {
+	*Service
+	worker string
+	begin  *together[*turn]
+	end    *together[*turn]
+	hold   *together[store.HeldDelivery]
 }
 
-// turns reads deliveries that are to be made, with their rules and events.
-func (s *Service) turns(ctx context.Context, ids []string) ([]*turn, error) {
-	all, byID, err := s.Store.DeliveriesByID(ctx, ids)
+func (s *Service) maker(worker string) *maker {
+	m := &maker{Service: s, worker: worker}
+	m.begin = newTogether(m.beginAll)
+	m.end = newTogether(func(ctx context.Context, turns []*turn) error { return s.write(ctx, turns) })
+	m.hold = newTogether(func(ctx context.Context, held []store.HeldDelivery) error { return s.Store.Hold(ctx, worker, held...) })
+	return m
+}
+
+func (m *maker) close() {
+	m.begin.close()
+	m.end.close()
+	m.hold.close()
+}
+
+// beginAll puts attempts on record that are about to be made. A turn whose delivery is
+// over by now, or is somebody else's, gets none.
+func (m *maker) beginAll(ctx context.Context, turns []*turn) error {
+	started := m.now()
+	ids := make([]string, len(turns))
+	for i, t := range turns {
+		ids[i] = t.delivery.ID
+	}
+	numbers, err := m.Store.BeginAttempts(ctx, m.worker, started, ids...)
+	if err != nil {
+		return err
+	}
+	for _, t := range turns {
+		if n := numbers[t.delivery.ID]; n > 0 {
+			t.delivery.Attempts = n
+			t.attempt = &store.Attempt{DeliveryID: t.delivery.ID, Number: n, StartedAt: started}
+		}
+	}
+	return nil
+}
+
+// turns reads what claimed deliveries are about. Those that cannot be made are settled
+// already.
+func (m *maker) turns(ctx context.Context, claimed []store.Delivery) ([]*turn, error) {
+	if len(claimed) == 0 {
+		return nil, nil
+	}
+	byID, err := m.Store.EventsOf(ctx, claimed)
 	if err != nil {
 		return nil, err
 	}
-	var turns []*turn
-	var events []store.Event
-	for _, d := range all {
-		if d.State != store.DeliveryQueued && d.State != store.DeliveryRetrying {
-			continue
-		}
+	turns, connections := make([]*turn, 0, len(claimed)), &connectionsOf{s: m.Service, at: time.Now()}
+	events := make([]store.Event, 0, len(claimed))
+	for _, d := range claimed {
 		e, there := byID[d.EventID]
-		if !there {
-			return nil, fmt.Errorf("the event %s is gone", d.EventID)
+		if t := (&turn{delivery: d, event: e, connections: connections}); there {
+			turns, events = append(turns, t), append(events, e)
+		} else if err := m.end.do(ctx, t.without(m.now(), fmt.Errorf("the event %s is gone", d.EventID))); err != nil {
+			return nil, err
 		}
-		turns, events = append(turns, &turn{delivery: d, event: e}), append(events, e)
 	}
-	if len(turns) == 0 {
-		return nil, nil
-	}
-	known := s.newKnown()
+	known := m.newKnown()
 	if err := known.prefetch(ctx, events); err != nil {
 		return nil, err
 	}
 	for _, t := range turns {
-		if t.rule, err = s.ruleOf(ctx, t.delivery); err != nil {
+		if err := m.look(ctx, known, t); err != nil {
 			return nil, err
-		}
-		known.next()
-		t.values, err = known.values(ctx, t.event, append(textsOf(t.delivery.Action), t.rule.Stop, t.rule.Condition)...)
-		if errors.Is(err, store.ErrNotFound) { // whoever it is about went with their register
-			now := s.now()
-			t.delivery.State, t.delivery.Code, t.delivery.LastError, t.delivery.FinishedAt = store.DeliveryWaiting, string(finding.DeliveryWaiting), err.Error(), &now
-			t.settled = true
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		if t.delivery.Position == 0 && len(t.rule.Actions) < 2 {
-			continue
-		}
-		following, err := s.Store.Following(ctx, t.delivery)
-		if err != nil {
-			return nil, err
-		}
-		for _, x := range following {
-			switch {
-			case x.Action.Kind == rule.Award && x.Position < t.delivery.Position && x.State == store.DeliveryDelivered:
-				t.values["award"] = x.Result // a later action can refer to what an earlier one awarded
-			case x.Position == t.delivery.Position+1 && x.State == store.DeliveryPlanned && t.delivery.Undoes == nil:
-				t.next = &x
-			}
 		}
 	}
 	return turns, nil
 }
 
-// take gives one delivery its turn, without writing anything.
-func (s *Service) take(ctx context.Context, t *turn, connections *connectionsOf, requeue bool) error {
-	d := &t.delivery
-	if requeue && d.State == store.DeliveryRetrying && d.NextAt != nil && d.NextAt.After(s.now().Add(50*time.Millisecond)) {
-		t.again = d.NextAt.Sub(s.now()) // the job came twice
+// without ends a turn whose delivery lacks what it is about.
+func (t *turn) without(now time.Time, cause error) *turn {
+	t.delivery.State, t.delivery.Code, t.delivery.LastError, t.delivery.FinishedAt = store.DeliveryWaiting, string(finding.DeliveryWaiting), cause.Error(), &now
+	t.settled = true
+	return t
+}
+
+// look reads the rule of a delivery, what its texts refer to, and what comes before and
+// after it.
+func (m *maker) look(ctx context.Context, known *known, t *turn) (err error) {
+	if t.rule, err = m.ruleOf(ctx, t.delivery); err != nil {
+		return err
+	}
+	known.next()
+	t.values, err = known.values(ctx, t.event, append(textsOf(t.delivery.Action), t.rule.Stop, t.rule.Condition)...)
+	if errors.Is(err, store.ErrNotFound) { // whoever it is about went with their register
+		t.without(m.now(), err)
 		return nil
 	}
-	until, held, err := s.heldBack(ctx, *d, t.rule, connections)
+	if err != nil || t.delivery.Position == 0 && len(t.rule.Actions) < 2 {
+		return err
+	}
+	following, err := m.Store.Following(ctx, t.delivery)
+	for _, x := range following {
+		switch {
+		case x.Action.Kind == rule.Award && x.Position < t.delivery.Position && x.State == store.DeliveryDelivered:
+			t.values["award"] = x.Result // a later action can refer to what an earlier one awarded
+		case x.Position == t.delivery.Position+1 && x.State == store.DeliveryPlanned && t.delivery.Undoes == nil:
+			t.next = &x
+		}
+	}
+	return err
+}
+
+// take gives one delivery its turn: what holds it back is noted, or one attempt is made.
+// The attempt is on record before its call is made, and what became of it as soon as that
+// is known.
+func (m *maker) take(ctx context.Context, t *turn) error {
+	if t.settled {
+		return m.end.do(ctx, t)
+	}
+	d := &t.delivery
+	until, held, operation, err := m.heldBack(ctx, t)
+	if err == nil && held == "" && !m.overBefore(t) && t.rule.Most.Most > 0 && d.ConnectionID != nil {
+		var full *time.Time
+		if full, err = m.Store.ClaimCall(ctx, t.rule.ID, m.now(), t.rule.Most.Window(), t.rule.Most.Most); full != nil {
+			until, held = *full, fmt.Sprintf("the rule's limit of %d calls", t.rule.Most.Most)
+		}
+	}
 	if err != nil {
 		return err
 	}
 	if held != "" {
-		t.again = max(until.Sub(s.now()), time.Millisecond)
-		if held != justWait {
-			return s.Store.Hold(ctx, d.ID, held, until)
-		}
-		return nil
+		t.again = max(until.Sub(m.now()), time.Millisecond)
+		return m.hold.do(ctx, store.HeldDelivery{ID: d.ID, Why: held, For: operation, Until: until})
 	}
-	if s.overBefore(t) {
-		return nil
+	if t.settled || t.stopped {
+		return m.end.do(ctx, t)
 	}
-	if limit := t.rule.Most; d.ConnectionID != nil && limit.Most > 0 {
-		until, err := s.Store.ClaimCall(ctx, t.rule.ID, s.now(), limit.Window(), limit.Most)
-		if err != nil {
-			return err
-		}
-		if until != nil {
-			t.again = max(until.Sub(s.now()), time.Millisecond)
-			return s.Store.Hold(ctx, d.ID, fmt.Sprintf("the rule's limit of %d calls", limit.Most), *until)
-		}
-	}
-	if d.ConnectionID != nil {
-		if c, err := connections.find(ctx, *d.ConnectionID); err == nil {
-			t.troubled = c.Failures > 0 || c.RestsUntil != nil
-		}
-	}
-	leave, err := s.enter(ctx)
-	if err != nil {
+	if err := m.begin.do(context.WithoutCancel(ctx), t); err != nil {
 		return err
 	}
-	defer leave()
-	started := time.Now().UTC()
-	out, failure := s.attempt(ctx, connections.open, *d, t.event, t.values)
-	if ctx.Err() != nil {
-		return ctx.Err() // cut off; the next worker makes the same attempt again
+	if t.attempt == nil { // stopped, given up or taken over meanwhile
+		return m.Store.Unclaim(ctx, m.worker, d.ID)
 	}
-	d.Attempts++
-	t.attempt = &store.Attempt{DeliveryID: d.ID, Number: d.Attempts, StartedAt: started, Millis: int(time.Since(started).Milliseconds()), Status: out.status, Request: mask(out.request, t.values["person"]), Answer: mask(out.answer, t.values["person"])}
-	t.again = s.settle(d, t.attempt, out, failure)
+	out, failure := m.attempt(ctx, t.connections.open, *d, t.event, t.values)
+	ended := m.now()
+	t.attempt.EndedAt, t.attempt.Millis, t.attempt.Status = &ended, int(ended.Sub(t.attempt.StartedAt).Milliseconds()), out.status
+	t.attempt.Request, t.attempt.Answer = mask(out.request, t.values["person"]), mask(out.answer, t.values["person"])
 	t.settled, t.failure = true, failure
+	if failure != nil && ctx.Err() != nil { // cut off by ourselves: what it did is not known
+		t.failure, t.attempt.Error = nil, store.CutOff
+		return m.finish(ctx, t)
+	}
+	t.again = m.settle(d, t.attempt, out, failure)
 	if failure == nil {
 		t.keep = out.keep
 	}
-	return nil
+	return m.finish(ctx, t)
+}
+
+// writeAgain is how long it takes until something is written again that could not be
+// written, and refusals how often the database may refuse it.
+const (
+	writeAgain = time.Second
+	refusals   = 3
+)
+
+// finish writes what became of an attempt. While the database cannot be reached it goes
+// on trying: the call is not made again for that. What the database refuses again and
+// again waits for a person.
+func (m *maker) finish(ctx context.Context, t *turn) error {
+	for refused := 0; ; {
+		err := m.end.do(context.WithoutCancel(ctx), t)
+		if err == nil || ctx.Err() != nil {
+			return err
+		}
+		if store.Refused(err) {
+			if refused++; refused == refusals {
+				t.keep, t.next, t.stopped = nil, nil, false
+				t.attempt.Error = "it was done, but could not be written down: " + err.Error()
+				t.without(m.now(), errors.New(t.attempt.Error))
+			}
+			if refused > refusals {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(writeAgain):
+		}
+	}
 }
 
 // write keeps what became of deliveries, together with what follows from it.
-func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error {
+func (s *Service) write(ctx context.Context, turns []*turn) error {
 	var settled []*store.Delivery
 	var attempts []store.Attempt
-	again := map[time.Time][]string{}
 	now := s.now()
 	repeatable := true
 	for _, t := range turns {
@@ -253,12 +262,10 @@ func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error 
 		if t.attempt != nil {
 			attempts = append(attempts, *t.attempt)
 		}
-		if requeue && t.again > nearby {
-			at := now.Add(t.again).Truncate(100 * time.Millisecond)
-			again[at] = append(again[at], t.delivery.ID)
-		}
 	}
+	var rested []resting
 	write := func(tx *store.Tx) error {
+		rested = nil
 		stopped, err := tx.EndAttempts(ctx, settled, attempts, repeatable)
 		if err != nil {
 			return err
@@ -275,7 +282,6 @@ func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error 
 			}
 		}
 		var next []string
-		worked := map[string]bool{}
 		for _, t := range turns {
 			if t.stopped {
 				if err := tx.Stop(ctx, t.delivery, "the stop condition holds"); err != nil {
@@ -284,11 +290,6 @@ func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error 
 			}
 			if t.keep != nil {
 				if err := t.keep(ctx, tx); err != nil {
-					return err
-				}
-			}
-			if t.attempt != nil {
-				if err := s.health(ctx, tx, t, worked); err != nil {
 					return err
 				}
 			}
@@ -303,16 +304,18 @@ func (s *Service) write(ctx context.Context, turns []*turn, requeue bool) error 
 				}
 			}
 		}
-		for at, ids := range again {
-			if err := tx.EnqueueDeliveries(ctx, at, ids...); err != nil {
-				return err
-			}
+		if rested, err = s.health(ctx, tx, turns); err != nil {
+			return err
 		}
 		return tx.Begin(ctx, now, next...)
 	}
 	// Facts that take deliveries back may stand in the way; the attempts were made, so they
 	// are not made once more for that.
-	return store.Again(func() error { return s.Store.InShortTx(ctx, write) })
+	err := store.Again(func() error { return s.Store.InShortTx(ctx, write) })
+	if err == nil {
+		s.rest(rested)
+	}
+	return err
 }
 
 // ruleOf gives the rule of a delivery as it is now; the zero rule for an offer's.

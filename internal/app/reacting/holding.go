@@ -4,21 +4,18 @@ import (
 	"context"
 	"errors"
 	"math/rand/v2"
+	"regexp"
+	"slices"
 	"sync"
 	"time"
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/rest"
+	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
-)
-
-// A connection that failed so often in a row rests, at first for a short while, then
-// for twice as long each time.
-const (
-	restFrom  = 5
-	restFirst = 10 * time.Second
-	restMost  = 10 * time.Minute
 )
 
 // pausedFor is how long a delivery waits before it looks again whether its
@@ -29,12 +26,15 @@ const pausedFor = 30 * time.Second
 // one to the same person has been made.
 const behindFor = time.Second
 
-// connectionsOf reads, and opens, each connection of a job's deliveries once.
+// connectionsOf reads, and opens, each connection of deliveries that were claimed together
+// once.
 type connectionsOf struct {
 	s      *Service
 	mu     sync.Mutex
 	all    map[string]store.Connection
+	rests  map[string][]store.Rest
 	opened map[string]adapter.Connection
+	at     time.Time // when the deliveries were claimed; what is read is newer
 }
 
 // open gives a connection with its secrets.
@@ -77,46 +77,91 @@ func (c *connectionsOf) find(ctx context.Context, id string) (store.Connection, 
 	return x, err
 }
 
+func (c *connectionsOf) resting(ctx context.Context, id string) ([]store.Rest, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if x, ok := c.rests[id]; ok {
+		return x, nil
+	}
+	x, err := c.s.Store.Rests(ctx, id)
+	if err == nil {
+		if c.rests == nil {
+			c.rests = map[string][]store.Rest{}
+		}
+		c.rests[id] = x
+	}
+	return x, err
+}
+
 // justWait holds a delivery without a word, because it shows by itself.
 const justWait = "due later"
 
-// heldBack says until when a delivery waits, and for what, without having failed;
-// held is empty when its time has come.
-func (s *Service) heldBack(ctx context.Context, d store.Delivery, r store.Rule, connections *connectionsOf) (until time.Time, held string, err error) {
-	now := s.now()
+// Why deliveries wait although nothing is wrong with them.
+const (
+	heldPaused  = "the connection is paused"
+	heldResting = "the service keeps failing and rests"
+	heldRefused = "it is refused the same way again and again, and rests"
+)
+
+// heldBack says until when a delivery waits, and for what, without having failed; held is
+// empty when its time has come. operation is the one that rests.
+func (s *Service) heldBack(ctx context.Context, t *turn) (until time.Time, held, operation string, err error) {
+	d, r, connections, now := t.delivery, t.rule, t.connections, s.now()
 	if d.DueAt != nil && d.DueAt.After(now) {
-		return *d.DueAt, justWait, nil
+		return *d.DueAt, justWait, "", nil
 	}
 	if quiet := r.Quiet.Until(now, s.zone()); quiet.After(now) && d.Undoes == nil {
-		return quiet, "quiet hours", nil
+		return quiet, "quiet hours", "", nil
 	}
 	if d.ConnectionID == nil {
-		return now, "", nil
+		return now, "", "", nil
 	}
 	if r.InOrder && d.PersonID != nil {
 		if behind, err := s.Store.Earlier(ctx, d); err != nil || behind {
-			return now.Add(behindFor), "an earlier delivery to the same person", err
+			return now.Add(behindFor), "an earlier delivery to the same person", "", err
 		}
 	}
 	c, err := connections.find(ctx, *d.ConnectionID)
 	if errors.Is(err, store.ErrNotFound) {
-		return now, "", nil // the attempt says so
+		return now, "", "", nil // the attempt says so
 	}
 	if err != nil {
-		return now, "", err
+		return now, "", "", err
 	}
 	if c.PausedAt != nil {
-		return now.Add(pausedFor), "the connection is paused", nil
+		return now.Add(pausedFor), heldPaused, "", nil
 	}
-	if c.RestsUntil != nil {
-		until, err := s.Store.Rested(ctx, c.ID, restFirst)
-		if err != nil || until == nil {
-			return now, "", err
+	return s.restsNow(ctx, t, now)
+}
+
+// restsNow says until when the service of a delivery rests, or what it does there. When a
+// rest is over exactly one is let through.
+func (s *Service) restsNow(ctx context.Context, t *turn, now time.Time) (until time.Time, held, operation string, err error) {
+	id := *t.delivery.ConnectionID
+	rests, err := t.connections.resting(ctx, id)
+	key, _ := t.delivery.Action.Target()
+	if until, yes := s.restsSince(t, key); yes {
+		return until.Add(rand.N(time.Second)), heldRefused, key, err
+	}
+	for _, x := range rests {
+		if x.RestsUntil == nil || x.Operation != "" && x.Operation != key || x.Operation == "" && t.through {
+			continue
+		}
+		held, again := heldResting, rest.First
+		if x.Operation != "" {
+			held, again = heldRefused, rest.FirstRefused
+		}
+		until := *x.RestsUntil
+		if !until.After(now) {
+			if through, err := s.Store.LetThrough(ctx, id, x.Operation, now, again); err != nil || through {
+				continue
+			}
+			until = now.Add(again)
 		}
 		// Not all at once when the rest is over.
-		return until.Add(rand.N(time.Second)), "the service keeps failing and rests", nil
+		return until.Add(rand.N(time.Second)), held, x.Operation, nil
 	}
-	return now, "", nil
+	return now, "", "", err
 }
 
 // overBefore ends a delivery whose rule's stop condition holds, and skips one whose
@@ -152,19 +197,105 @@ func (s *Service) overBefore(t *turn) (over bool) {
 	return true
 }
 
-// health counts failures of a connection, so that one that keeps failing rests.
-func (s *Service) health(ctx context.Context, tx *store.Tx, t *turn, worked map[string]bool) error {
-	id := t.delivery.ConnectionID
-	if id == nil {
-		return nil
+// resting is a service, or an operation of it, that rests from now on.
+type resting struct {
+	connection, operation string
+	until                 time.Time
+}
+
+// health counts what failed and ends what worked, in the order in which the attempts
+// ended, and gives what rests from now on.
+func (s *Service) health(ctx context.Context, tx *store.Tx, turns []*turn) (rested []resting, err error) {
+	attempts := slices.DeleteFunc(slices.Clone(turns), func(t *turn) bool {
+		return t.attempt == nil || t.delivery.ConnectionID == nil || t.attempt.Error == store.CutOff
+	})
+	slices.SortStableFunc(attempts, func(a, b *turn) int { return a.attempt.EndedAt.Compare(*b.attempt.EndedAt) })
+	worked := map[resting]bool{}
+	for _, t := range attempts {
+		id := *t.delivery.ConnectionID
+		key, title := t.delivery.Action.Target()
+		service, operation := resting{connection: id}, resting{connection: id, operation: key}
+		p, isCall := call.As(t.failure)
+		f := rest.Failure{Began: t.attempt.StartedAt, Ended: *t.attempt.EndedAt, Reason: s.sameText(t)}
+		switch {
+		case t.failure == nil:
+			for _, x := range []resting{service, operation} {
+				if !worked[x] {
+					if _, err := tx.Worked(ctx, id, x.operation); err != nil {
+						return nil, err
+					}
+				}
+				worked[x] = true
+			}
+			continue
+		case isCall && p.Passing():
+			f.RetryAfter = p.RetryAfter
+			r, err := tx.CountFailure(ctx, id, "", "", func(r rest.Record) rest.Record { return r.Failed(f) })
+			if err != nil {
+				return nil, err
+			}
+			service.until, worked[resting{connection: id}] = r.Until, false
+			rested = append(rested, service)
+		case isCall && !(t.delivery.Action.Kind == rule.Mail && p.Kind == call.Refused) || refusedThere(t.failure): // one address is not another
+			// Whatever it says, the service answers.
+			if _, err := tx.Worked(ctx, id, ""); err != nil {
+				return nil, err
+			}
+			r, err := tx.CountFailure(ctx, id, key, title, func(r rest.Record) rest.Record { return r.Refused(f) })
+			if err != nil {
+				return nil, err
+			}
+			worked[operation], operation.until = false, r.Until
+			rested = append(rested, operation)
+		}
 	}
-	p, isCall := call.As(t.failure)
-	switch {
-	case t.failure == nil && t.troubled && !worked[*id]:
-		worked[*id] = true
-		return tx.Worked(ctx, *id)
-	case isCall && p.Passing():
-		return tx.Failed(ctx, *id, restFrom, restFirst, restMost)
+	for _, r := range rested {
+		if r.until.After(s.now()) {
+			return rested, tx.Announce(ctx, "connection", r.connection)
+		}
 	}
-	return nil
+	return rested, nil
+}
+
+// refusedThere reports whether a service refused something without an error of the
+// protocol: what it was about is not there.
+func refusedThere(err error) bool {
+	r, ok := refusal.As(err)
+	return ok && slices.Contains([]finding.Code{finding.GroupMissing, finding.NotSuccess, finding.OperationGone}, r.Code)
+}
+
+// ownWords matches what tells one person's refusal from another's.
+var ownWords = regexp.MustCompile(`[\p{L}\d.…_%+-]+(@|%40)[\p{L}\d.-]+|\d+`)
+
+// sameText is the reason of a failure without what names the person it is about, so that
+// the same refusal of two people reads the same.
+func (s *Service) sameText(t *turn) string {
+	if t.failure == nil {
+		return ""
+	}
+	text := mask(t.failure.Error(), t.values["person"])
+	return ownWords.ReplaceAllString(text, "…")
+}
+
+// rest remembers what has come to rest, so that what was claimed before is not begun.
+func (s *Service) rest(all []resting) {
+	for _, r := range all {
+		s.resting.Store(r.connection+"/"+r.operation, rested{r.until, time.Now()})
+	}
+}
+
+type rested struct{ until, since time.Time }
+
+// restsSince gives until when something rests that has come to rest since a delivery was
+// claimed.
+func (s *Service) restsSince(t *turn, operation string) (until time.Time, yes bool) {
+	if t.delivery.ConnectionID == nil {
+		return until, false
+	}
+	x, ok := s.resting.Load(*t.delivery.ConnectionID + "/" + operation)
+	if !ok {
+		return until, false
+	}
+	r := x.(rested)
+	return r.until, r.since.After(t.connections.at) && r.until.After(s.now())
 }

@@ -1,6 +1,9 @@
 package reacting_test
 
 import (
+	"fmt"
+	"slices"
+	"strconv"
 	"testing"
 	"time"
 
@@ -8,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/apptest"
+	"kanban/internal/core/rest"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin/fault"
 	"kanban/internal/store"
@@ -42,11 +46,12 @@ func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
 }
 
 func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
-	w, _ := apptest.Clocked(t)
-	w.Reacting.Delays = []time.Duration{time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond, time.Nanosecond}
+	w, now := apptest.Clocked(t)
+	w.Reacting.Delays = slices.Repeat([]time.Duration{time.Nanosecond}, 20)
 	c := w.Contacts()
 	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
-	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 500, Path: "/events"}))
+	failing := fault.Fault{Kind: fault.Status, Status: 500, Path: "/events"}
+	require.NoError(t, w.Standins.Fault("contacts", failing))
 	ids := []string{}
 	for _, who := range []string{"stu-001", "stu-002", "stu-003"} {
 		ids = append(ids, w.Deliveries(w.Record(joined(w, who, who, "PROP-A")).ID)[0].ID)
@@ -57,15 +62,45 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 		}
 		return n
 	}
-	for range 4 {
+	round := func() {
 		for _, id := range ids {
+			*now = now.Add(time.Millisecond)
 			_, err := w.Reacting.Deliver(t.Context(), id)
 			require.NoError(t, err)
 		}
 	}
+	rests := func() store.Rest {
+		list, err := w.Store.Rests(t.Context(), c.ID)
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		return list[0]
+	}
+	for range 4 {
+		round()
+	}
 	assert.Equal(t, 5, tries(), "after five failures in a row nobody is tried")
 	held := all(t, w, store.DeliveryFilter{})
 	assert.Equal(t, "the service keeps failing and rests", held[0].Held)
+	first := rests()
+	assert.Contains(t, first.Reason, "broken (…)")
+	*now = now.Add(rest.First + time.Second)
+	round()
+	assert.Equal(t, 6, tries(), "when the rest is over one is let through")
+	assert.Greater(t, rests().RestsUntil.Sub(*now), rest.First, "it rests for longer")
+
+	// A probe that finds it well ends the rest.
+	w.Standins.ClearFaults()
+	_, err := w.Connecting.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	list, err := w.Store.Rests(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	require.NoError(t, w.Standins.Fault("contacts", failing))
+	*now = now.Add(time.Minute)
+	for range 4 {
+		round()
+	}
+	assert.Equal(t, 11, tries())
 	w.Standins.ClearFaults()
 	// Somebody says that it works again: everything of the connection at once.
 	n, err := w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{ConnectionID: c.ID})
@@ -73,14 +108,54 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 	assert.Equal(t, 3, n)
 	w.Deliver()
 	assert.Len(t, w.Standins.Contacts.Contacts(), 3)
-	after, err := w.Store.Connection(t.Context(), c.ID)
+	list, err = w.Store.Rests(t.Context(), c.ID)
 	require.NoError(t, err)
-	assert.Zero(t, after.Failures)
+	assert.Empty(t, list)
 	n, err = w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{RuleID: r.ID})
 	require.NoError(t, err)
 	assert.Zero(t, n, "what was delivered is not sent again")
 	_, err = w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{})
 	assert.ErrorContains(t, err, "say which to try again")
+}
+
+// An operation that is refused the same way again and again rests by itself: a probe of its
+// service does not wake it, other operations go on, and a retry by hand lets it try again.
+func TestOperationRefusedTheSameWayRests_E9(t *testing.T) {
+	w, now := apptest.Clocked(t)
+	c := w.Labels()
+	add := func(label string) rule.Action {
+		return rule.Action{Kind: rule.Operate, ConnectionID: c.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": strconv.Quote(label)}}
+	}
+	gone := w.Rule(rule.Draft{Name: "gone", Trigger: "section.joined", Actions: []rule.Action{add("no such label")}})
+	there := w.Rule(rule.Draft{Name: "there", Trigger: "section.joined", Actions: []rule.Action{add("learner")}})
+	for i := range 25 {
+		who := fmt.Sprintf("stu-%03d", 14+i)
+		w.Record(joined(w, who, who, "PROP-A"))
+	}
+	w.Deliver()
+	called := func() (n int) {
+		for _, d := range all(t, w, store.DeliveryFilter{RuleID: gone.ID}) {
+			n += d.Attempts
+		}
+		return n
+	}
+	assert.Equal(t, rest.SameRefusals, called(), "after that nobody is tried")
+	assert.Len(t, all(t, w, store.DeliveryFilter{RuleID: there.ID, State: store.DeliveryDelivered}), 25, "another label is another matter")
+	held := all(t, w, store.DeliveryFilter{RuleID: gone.ID, State: store.DeliveryQueued})
+	require.Len(t, held, 15)
+	assert.Equal(t, "it is refused the same way again and again, and rests", held[0].Held)
+	_, err := w.Connecting.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	*now = now.Add(time.Minute)
+	w.Deliver()
+	assert.Equal(t, rest.SameRefusals, called(), "the service is well, the label is still gone")
+	*now = now.Add(rest.FirstRefused)
+	w.Deliver()
+	assert.Equal(t, rest.SameRefusals+1, called(), "one finds out")
+	require.NoError(t, w.Reacting.Retry(t.Context(), "test", held[0].ID))
+	rests, err := w.Store.Rests(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Empty(t, rests)
 }
 
 func TestOneAfterTheOtherPerPersonAndConnection(t *testing.T) {

@@ -130,6 +130,9 @@ func (s *Service) hook(c adapter.Connection) *hooks.Hook {
 	return h.(*hooks.Hook)
 }
 
+// mailLimit is how long a mail server may take for one mail.
+func (s *Service) mailLimit() time.Duration { return cmp.Or(s.MailLimit, 25*time.Second) }
+
 func (s *Service) mail(_ context.Context, p *prepared, d store.Delivery, _ store.Event, values rule.Values) error {
 	to, err := s.Expressions.Value(cmp.Or(d.Action.To, "person.email"), values)
 	if err != nil {
@@ -152,7 +155,7 @@ func (s *Service) mail(_ context.Context, p *prepared, d store.Delivery, _ store
 	}
 	p.shown = map[string]any{"to": address, "subject": subject, "text": body}
 	p.do = func(ctx context.Context) (outcome, error) {
-		code, err := mails.New(p.connection, 20*time.Second).Send(ctx, mails.Mail{ID: d.ID, To: address, Subject: subject, Text: body})
+		code, err := mails.New(p.connection, s.mailLimit()).Send(ctx, mails.Mail{ID: d.ID, To: address, Subject: subject, Text: body})
 		return outcome{status: code, request: "To: " + address + "\nSubject: " + subject + "\n\n" + body}, err
 	}
 	return nil

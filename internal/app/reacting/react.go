@@ -309,20 +309,10 @@ func (s *Service) queue(ctx context.Context, tx *store.Tx, made []store.Delivery
 	if err != nil {
 		return err
 	}
-	now := s.now()
-	var atOnce []string
-	for _, d := range made {
-		switch {
-		case !fresh[d.ID] || d.State != store.DeliveryQueued:
-		case d.DueAt.After(now):
-			if err := tx.EnqueueDeliveries(ctx, *d.DueAt, d.ID); err != nil {
-				return err
-			}
-		default:
-			atOnce = append(atOnce, d.ID)
-		}
+	if len(fresh) > 0 {
+		tx.Queued()
 	}
-	return tx.EnqueueDeliveries(ctx, now, atOnce...)
+	return nil
 }
 
 // fire gives the deliveries of one rule for one event: none when its condition does

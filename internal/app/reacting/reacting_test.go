@@ -89,7 +89,13 @@ func TestDeliveryIsRetriedThenWaits_E9(t *testing.T) {
 	assert.Equal(t, store.DeliveryRetrying, d.State)
 	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Cut, Path: "/events"}))
 	again, _ = deliver()
+	assert.InDelta(t, 30, again.Seconds(), 2)
+	assert.Equal(t, 1, w.Deliveries(e.ID)[0].Attempts, "nothing is sent to a service that wants to be left alone")
+	later := 31 * time.Second
+	w.Reacting.Now = func() time.Time { return time.Now().Add(later) }
+	again, _ = deliver()
 	assert.Equal(t, time.Minute, again)
+	later += 15 * time.Second
 	again, d = deliver()
 	assert.Zero(t, again, "after the last pause it waits for a person")
 	assert.Equal(t, store.DeliveryWaiting, d.State)
@@ -153,7 +159,7 @@ func TestActionsHappenInOrder(t *testing.T) {
 	list := w.Deliveries(e.ID)
 	require.Len(t, list, 2)
 	queued := func() (n int) {
-		require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM river_job WHERE kind = 'deliver'`).Scan(&n))
+		require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM deliveries WHERE state <> 'planned'`).Scan(&n))
 		return n
 	}
 	assert.Equal(t, 1, queued(), "only the first is queued")

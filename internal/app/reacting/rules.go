@@ -30,6 +30,8 @@ type Service struct {
 	// Source is this installation's address, named as the source of events.
 	Source string
 	Call   call.Options
+	// MailLimit is how long a mail server may take for one mail, 25 s when zero.
+	MailLimit time.Duration
 	// Delays between the attempts of a delivery; DefaultDelays when nil.
 	Delays []time.Duration
 	// Zone is the institution's time zone, for quiet hours; UTC when nil.
@@ -43,10 +45,10 @@ type Service struct {
 
 	Expressions *rule.Expressions
 
-	recent   recent
-	books    books
-	attempts attempting
-	hooks    sync.Map // address and secret → *hooks.Hook
+	recent  recent
+	books   books
+	resting sync.Map // connection and operation → until when it rests
+	hooks   sync.Map // address and secret → *hooks.Hook
 }
 
 // now is the time, as finely as the database keeps it.

@@ -25,7 +25,7 @@ var DefaultDelays = []time.Duration{
 
 // settle decides what an attempt means for its delivery.
 func (s *Service) settle(d *store.Delivery, a *store.Attempt, out outcome, failure error) (again time.Duration) {
-	now := time.Now().UTC()
+	now := s.now()
 	d.NextAt, d.LastError, d.Code, d.Held = nil, "", "", ""
 	if failure == nil {
 		d.State, d.FinishedAt, d.Result = store.DeliveryDelivered, &now, out.result
@@ -81,12 +81,21 @@ func mask(text string, person map[string]any) string {
 
 // Retry queues a delivery that waits for a person, or that would be tried later.
 func (s *Service) Retry(ctx context.Context, who, deliveryID string) error {
-	if _, err := s.Store.Delivery(ctx, deliveryID); err != nil {
+	d, err := s.Store.Delivery(ctx, deliveryID)
+	if err != nil {
 		return err
 	}
-	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := tx.RequeueOne(ctx, deliveryID); err != nil {
 			return err
+		}
+		if d.ConnectionID != nil { // somebody says that it works again
+			key, _ := d.Action.Target()
+			for _, operation := range []string{"", key} {
+				if _, err := tx.Worked(ctx, *d.ConnectionID, operation); err != nil {
+					return err
+				}
+			}
 		}
 		return tx.Audit(ctx, who, "retried a delivery", "delivery/"+deliveryID, nil)
 	})
@@ -109,7 +118,7 @@ func (s *Service) RetryAll(ctx context.Context, who string, f store.DeliveryFilt
 			return err
 		}
 		if f.ConnectionID != "" { // somebody says that it works again
-			if err := tx.Worked(ctx, f.ConnectionID); err != nil {
+			if err := tx.WorkedAll(ctx, f.ConnectionID); err != nil {
 				return err
 			}
 		}

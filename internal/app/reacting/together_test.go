@@ -51,12 +51,10 @@ func TestManyReportAboutTheSamePeople(t *testing.T) {
 			}
 			list, err := w.Store.Deliveries(t.Context(), store.DeliveryFilter{State: store.DeliveryQueued, Limit: 20})
 			assert.NoError(t, err)
-			var ids []string
 			for _, d := range list {
-				ids = append(ids, d.ID)
+				_, err = w.Reacting.Deliver(t.Context(), d.ID)
+				assert.NoError(t, err)
 			}
-			_, err = w.Reacting.DeliverAll(t.Context(), ids)
-			assert.NoError(t, err)
 		}
 	})
 	for n := range senders {

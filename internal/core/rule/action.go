@@ -1,5 +1,15 @@
 package rule
 
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+)
+
 // Kinds of action.
 const (
 	Send        = "send"         // a signed event to a service
@@ -72,6 +82,27 @@ func (a Action) TakenBack() (Action, bool) {
 		a.Fields = a.UndoFields
 	}
 	return a, true
+}
+
+// Target names what an action is done to or with at a service, whoever it is done for:
+// an operation with the values that are the same for everybody, a group, a section. key
+// is short; title is for people.
+func (a Action) Target() (key, title string) {
+	title = a.Kind
+	parts := []string{a.Kind, a.Operation, a.SectionID, a.Group}
+	for _, x := range []string{a.Operation, a.Group} {
+		if x != "" {
+			title += " " + x
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(a.Fields)) {
+		parts = append(parts, name, a.Fields[name])
+		if text, err := strconv.Unquote(a.Fields[name]); err == nil {
+			title += fmt.Sprintf(", %s %q", name, text)
+		}
+	}
+	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
+	return hex.EncodeToString(sum[:8]), title
 }
 
 // Draft is a rule as it is written: when this happens, if, then.

@@ -1,0 +1,321 @@
+package reacting
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/rest"
+	"kanban/internal/store"
+)
+
+// Dispatch makes deliveries, as the holder of a lease, until ctx ends or the database
+// cannot be reached. Each service has calls of its own: however slow it is, or however
+// much waits for it, the others' deliveries are made beside it. patience ends later than
+// ctx: calls under way may take until then.
+//
+// Deliveries are their own queue: a lane claims a few whose time has come, begins as many
+// as its service takes at once, and writes each one's end before it begins another in its
+// place. Whatever happens, at most as many calls as a lane has slots are without an end on
+// record.
+func (s *Service) Dispatch(ctx, patience context.Context, lease store.Lease, log *slog.Logger) error {
+	x := &dispatcher{Service: s, maker: s.maker(lease.Worker), patience: patience, log: log, lanes: map[string]*lane{}}
+	defer func() {
+		x.working.Wait()
+		x.maker.close()
+	}()
+	due := s.Store.Due(ctx)
+	for {
+		if err := x.look(ctx); err != nil && ctx.Err() == nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-due:
+		case <-time.After(lookAgain):
+		}
+	}
+}
+
+// lookAgain is how often it is looked, without anybody saying so, what is due by now.
+const lookAgain = 500 * time.Millisecond
+
+// dispatcher makes the deliveries of a process.
+type dispatcher struct {
+	*Service
+	maker    *maker
+	patience context.Context
+	log      *slog.Logger
+
+	mu      sync.Mutex
+	lanes   map[string]*lane // those that are at work, by connection
+	working sync.WaitGroup
+}
+
+// look sets those lanes to work that have something to do.
+func (x *dispatcher) look(ctx context.Context) error {
+	if m, err := x.Store.Maintenance(ctx); err != nil || m.Since != nil {
+		return err
+	}
+	ready, err := x.Store.ReadyLanes(ctx, x.now())
+	if err != nil {
+		return err
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	for _, l := range ready {
+		name := text(l.ConnectionID)
+		at, busy := x.lanes[name]
+		if !busy {
+			at = &lane{Lane: l, x: x, wake: make(chan struct{}, 1), done: make(chan struct{}), claimed: make(chan batch)}
+			x.lanes[name] = at
+			x.working.Go(func() { at.work(ctx) })
+		}
+		select {
+		case at.wake <- struct{}{}:
+		default:
+		}
+	}
+	return nil
+}
+
+// leastClaimed and mostClaimed bound how many deliveries a lane claims at a time, beside
+// those that it makes at the moment: more where they are begun quickly.
+const (
+	leastClaimed = 8
+	mostClaimed  = 64
+	quickly      = 250 * time.Millisecond
+)
+
+// internalSlots is how many deliveries that reach no service are made at a time.
+const internalSlots = 8
+
+// lane makes the deliveries of one service. One goroutine, in work, has its fields.
+type lane struct {
+	store.Lane
+	x       *dispatcher
+	wake    chan struct{} // something may be ready
+	done    chan struct{} // a chain has been made
+	claimed chan batch
+
+	slots    int // how many are made at a time
+	underWay int
+	trying   bool // the service has failed: one call finds out whether it works again
+	dry      bool // nothing is ready until it is woken
+	claiming bool
+	most     int // how many the next claim takes
+	queue    [][]*turn
+	since    time.Time // when the queue was filled
+}
+
+// batch is what a lane has claimed.
+type batch struct {
+	turns []*turn
+	err   error
+}
+
+// work makes deliveries until none is ready and none is under way.
+func (l *lane) work(ctx context.Context) {
+	l.dry, l.most = true, leastClaimed
+	stopping := ctx.Done()
+	for {
+		l.launch(ctx)
+		if !l.dry && !l.claiming && len(l.queue) < l.slots && ctx.Err() == nil {
+			l.claim(ctx)
+		}
+		if l.underWay == 0 && !l.claiming && len(l.queue) == 0 && (l.dry || ctx.Err() != nil) && l.leave(ctx) {
+			return
+		}
+		select {
+		case <-l.done:
+			l.underWay--
+		case b := <-l.claimed:
+			l.take(b)
+		case <-l.wake:
+			l.refresh(ctx)
+		case <-stopping:
+			stopping = nil
+			l.back()
+		}
+	}
+}
+
+// leave ends the lane, unless it has been woken meanwhile.
+func (l *lane) leave(ctx context.Context) bool {
+	l.x.mu.Lock()
+	defer l.x.mu.Unlock()
+	if len(l.wake) > 0 && ctx.Err() == nil {
+		return false
+	}
+	delete(l.x.lanes, text(l.ConnectionID))
+	return true
+}
+
+// refresh looks how many calls the service gets at a time. One that has failed is asked
+// once before it gets many again.
+func (l *lane) refresh(ctx context.Context) {
+	if l.ConnectionID == nil {
+		l.slots, l.dry = internalSlots, false
+		return
+	}
+	slots, trying, err := l.x.slots(ctx, *l.ConnectionID)
+	if err != nil {
+		l.x.log.Warn("deliveries will be made later", "connection", *l.ConnectionID, "cause", err.Error())
+		slots = 0
+	}
+	l.slots, l.trying, l.dry = slots, trying, slots == 0
+}
+
+func (x *dispatcher) slots(ctx context.Context, connectionID string) (n int, trying bool, err error) {
+	c, err := x.Store.Connection(ctx, connectionID)
+	if err != nil || c.PausedAt != nil {
+		return 0, false, err
+	}
+	rests, err := x.Store.Rests(ctx, connectionID)
+	for _, r := range rests {
+		if r.Operation != "" || r.RestsUntil == nil {
+			continue
+		}
+		through, err := x.Store.LetThrough(ctx, connectionID, "", x.now(), rest.First)
+		if err != nil || !through {
+			return 0, false, err
+		}
+		return 1, true, nil
+	}
+	return adapter.AtOnce(adapter.Connection{Kind: c.Kind, Settings: c.Settings}), false, err
+}
+
+// launch begins as much of the queue as there are slots for. When the service has come to
+// rest, the queue goes back.
+func (l *lane) launch(ctx context.Context) {
+	for len(l.queue) > 0 && l.underWay < l.slots && ctx.Err() == nil {
+		chain := l.queue[0]
+		if _, rests := l.x.restsSince(chain[0], ""); rests {
+			l.back()
+			return
+		}
+		l.queue = l.queue[1:]
+		l.underWay++
+		l.x.working.Go(func() {
+			l.x.makeAll(ctx, chain)
+			l.done <- struct{}{}
+		})
+		if len(l.queue) == 0 {
+			if l.most = leastClaimed; time.Since(l.since) < quickly {
+				l.most = mostClaimed
+			}
+		}
+	}
+}
+
+// claim claims some, while others are being made.
+func (l *lane) claim(ctx context.Context) {
+	l.claiming = true
+	most, trying := l.most, l.trying
+	if trying {
+		most, l.dry = 1, true // whether it works again is known when that one has ended
+	}
+	l.x.working.Go(func() {
+		claimed, err := l.x.Store.Claim(ctx, l.x.maker.worker, l.Lane, l.x.now(), most)
+		b := batch{err: err}
+		if err == nil {
+			if b.turns, b.err = l.x.maker.turns(ctx, claimed); b.err != nil {
+				l.x.giveBack(idsOf(claimed))
+			}
+			for _, t := range b.turns {
+				t.through = trying
+			}
+		}
+		l.claimed <- b
+	})
+}
+
+func (l *lane) take(b batch) {
+	l.claiming = false
+	if b.err != nil {
+		l.x.log.Warn("deliveries will be made later", "connection", text(l.ConnectionID), "cause", b.err.Error())
+	}
+	if len(b.turns) == 0 {
+		l.dry = true
+		return
+	}
+	l.queue, l.since = append(l.queue, chains(b.turns)...), time.Now()
+}
+
+// back gives back what is claimed and not begun.
+func (l *lane) back() {
+	var ids []string
+	for _, chain := range l.queue {
+		for _, t := range chain {
+			ids = append(ids, t.delivery.ID)
+		}
+	}
+	l.queue, l.dry = nil, true
+	l.x.giveBack(ids)
+}
+
+// chains puts deliveries of one person that must come one after the other into one chain
+// each; all others stand alone.
+func chains(turns []*turn) (all [][]*turn) {
+	place := map[string]int{}
+	for _, t := range turns {
+		if !t.rule.InOrder || t.delivery.PersonID == nil {
+			all = append(all, []*turn{t})
+			continue
+		}
+		if at, ok := place[*t.delivery.PersonID]; ok {
+			all[at] = append(all[at], t)
+			continue
+		}
+		place[*t.delivery.PersonID] = len(all)
+		all = append(all, []*turn{t})
+	}
+	return all
+}
+
+// makeAll makes deliveries one after the other.
+func (x *dispatcher) makeAll(ctx context.Context, chain []*turn) {
+	for i, t := range chain {
+		if ctx.Err() != nil && i > 0 {
+			x.giveBack([]string{t.delivery.ID})
+			continue
+		}
+		if err := x.maker.take(x.patience, t); err != nil {
+			x.log.Warn("a delivery could not be made", "delivery", t.delivery.ID, "cause", err.Error())
+			x.giveBack([]string{t.delivery.ID})
+		}
+	}
+}
+
+// giveBack gives deliveries back that are claimed and not begun, sooner or later: while
+// the lease lasts nobody else would make them.
+func (x *dispatcher) giveBack(ids []string) {
+	if len(ids) == 0 {
+		return
+	}
+	x.working.Go(func() {
+		for {
+			ctx, cancel := context.WithTimeout(context.WithoutCancel(x.patience), 5*time.Second)
+			err := x.Store.Unclaim(ctx, x.maker.worker, ids...)
+			cancel()
+			if err == nil || x.patience.Err() != nil {
+				return
+			}
+			select {
+			case <-x.patience.Done():
+			case <-time.After(writeAgain):
+			}
+		}
+	})
+}
+
+func idsOf(all []store.Delivery) []string {
+	ids := make([]string, len(all))
+	for i, d := range all {
+		ids[i] = d.ID
+	}
+	return ids
+}

@@ -1,0 +1,136 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+)
+
+// Lease is the right of a process to work on what it has claimed. It lasts until it is
+// renewed no more; nobody takes anything over before, unless the process is known to
+// have ended.
+type Lease struct {
+	Worker string
+	Length time.Duration
+}
+
+// alive is a condition: the worker named by the expression holds its lease.
+func alive(worker string) string {
+	return `EXISTS (SELECT 1 FROM workers alive WHERE alive.id = ` + worker + ` AND alive.until > now())`
+}
+
+// Renew makes a lease last for its whole length from now on. It fails with ErrStale when
+// the lease was over and others may have taken over what it held.
+func (s *Store) Renew(ctx context.Context, l Lease) error {
+	tag, err := s.Pool.Exec(ctx, `UPDATE workers SET until = now() + $2 * interval '1 second' WHERE id = $1 AND until > now()`, l.Worker, l.Length.Seconds())
+	if err == nil && tag.RowsAffected() == 0 {
+		return fmt.Errorf("renewing the lease: %w", ErrStale)
+	}
+	return known(err, "renewing the lease")
+}
+
+// Register begins a lease under a new worker id.
+func (s *Store) Register(ctx context.Context, length time.Duration) (Lease, error) {
+	l := Lease{"kanban-" + uuid.NewString(), length}
+	started, _ := startOf(os.Getpid())
+	_, err := s.Pool.Exec(ctx, `INSERT INTO workers (id, machine, pid, started, until) VALUES ($1, $2, $3, $4, now() + $5 * interval '1 second')`, l.Worker, machine(), os.Getpid(), started, length.Seconds())
+	return l, known(err, "beginning a lease")
+}
+
+// EndLease ends a lease, so that others go on at once with what it held.
+func (s *Store) EndLease(ctx context.Context, l Lease) error {
+	_, err := s.Pool.Exec(ctx, `DELETE FROM workers WHERE id = $1`, l.Worker)
+	return known(err, "ending the lease")
+}
+
+// BuryDead ends the leases of processes of this machine that exist no more, and removes
+// those that have been over for a day.
+func (s *Store) BuryDead(ctx context.Context) error {
+	rows, err := s.Pool.Query(ctx, `SELECT id, pid, started FROM workers WHERE machine = $1 AND machine <> ''`, machine())
+	if err != nil {
+		return known(err, "looking for processes that died")
+	}
+	type process struct {
+		ID      string
+		PID     int
+		Started int64
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[process])
+	if err != nil {
+		return known(err, "looking for processes that died")
+	}
+	dead := []string{}
+	for _, p := range all {
+		started, there := startOf(p.PID)
+		if !there || started != p.Started {
+			dead = append(dead, p.ID)
+		}
+	}
+	_, err = s.Pool.Exec(ctx, `DELETE FROM workers WHERE id = ANY ($1) OR until < now() - interval '1 day'`, dead)
+	return known(err, "looking for processes that died")
+}
+
+// GiveBack queues the jobs anew that were taken by workers without a lease, and gives how
+// many there were.
+func (s *Store) GiveBack(ctx context.Context) (int64, error) {
+	tag, err := s.Pool.Exec(ctx, `UPDATE river_job SET state = 'available', scheduled_at = now(), max_attempts = greatest(max_attempts, attempt + 1)
+		WHERE state = 'running' AND NOT `+alive(`attempted_by[array_upper(attempted_by, 1)]`))
+	return tag.RowsAffected(), known(err, "giving orphaned work back")
+}
+
+// ErrHeld means that somebody else does it.
+var ErrHeld = errors.New("somebody else is at it")
+
+// Lock takes what only one may do at a time, for a worker that holds its lease; ErrHeld
+// means that somebody has it. Neither a broken connection nor a database that was started
+// again gives it to somebody else: only unlock does, or the end of the worker's lease.
+func (s *Store) Lock(ctx context.Context, worker, name string) (unlock func(context.Context) error, err error) {
+	token := uuid.NewString()
+	tag, err := s.Pool.Exec(ctx, `INSERT INTO locks AS held (name, worker, token) VALUES ($1, $2, $3)
+		ON CONFLICT (name) DO UPDATE SET worker = excluded.worker, token = excluded.token WHERE NOT `+alive("held.worker"), name, worker, token)
+	if err != nil {
+		return nil, known(err, "taking a lock")
+	}
+	if tag.RowsAffected() == 0 {
+		return nil, ErrHeld
+	}
+	return func(ctx context.Context) error {
+		_, err := s.Pool.Exec(ctx, `DELETE FROM locks WHERE name = $1 AND token = $2`, name, token)
+		return known(err, "giving a lock back")
+	}, nil
+}
+
+// machine names this machine since it was started, with the space in which its process
+// numbers hold; empty where that cannot be told.
+func machine() string {
+	boot, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	space, spaceErr := os.Readlink("/proc/self/ns/pid")
+	if err != nil || spaceErr != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(boot)) + " " + space
+}
+
+// startOf is when a process was started, in ticks since the machine was; there is false
+// when no such process exists any more.
+func startOf(pid int) (ticks int64, there bool) {
+	text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
+	if err != nil {
+		return 0, !errors.Is(err, os.ErrNotExist)
+	}
+	// The second field is a name in brackets that may hold anything (proc(5)).
+	_, rest, _ := strings.Cut(string(text[strings.LastIndexByte(string(text), ')')+1:]), " ")
+	fields := strings.Fields(rest)
+	if len(fields) < 20 || fields[0] == "Z" { // a zombie does nothing any more
+		return 0, false
+	}
+	ticks, err = strconv.ParseInt(fields[19], 10, 64)
+	return ticks, err == nil
+}
