@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -36,6 +37,9 @@ in its data folder. Replicas share a database and a secrets key:
 			&cli.DurationFlag{Name: "read-every", Value: 30 * time.Minute, Usage: "pause between scheduled reads of every register; 0 switches them off", Sources: cli.EnvVars("KANBAN_READ_EVERY")},
 			&cli.StringFlag{Name: "time-zone", Usage: "the institution's time zone, such as Europe/Berlin, for runs at a time of day; the machine's own when absent", Sources: cli.EnvVars("KANBAN_TIME_ZONE")},
 			&cli.DurationFlag{Name: "stop-within", Value: 20 * time.Second, Usage: "how long work under way may take to finish when stopping", Sources: cli.EnvVars("KANBAN_STOP_WITHIN")},
+			&cli.StringSliceFlag{Name: "trusted-proxies", Usage: "networks of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8; sign-in tries are counted by address", Sources: cli.EnvVars("KANBAN_TRUSTED_PROXIES")},
+			&cli.IntFlag{Name: "memory-limit", Value: 768, Usage: "MiB of memory from which on it is given back sooner; reads and runs go on beyond it", Sources: cli.EnvVars("KANBAN_MEMORY_LIMIT")},
+			&cli.DurationFlag{Name: "lease", Value: 45 * time.Second, Usage: "how long a process on another machine keeps its work when it is not heard of any more; longer than any call takes", Sources: cli.EnvVars("KANBAN_LEASE")},
 			&cli.StringFlag{Name: "log", Value: "text", Usage: "text or json", Sources: cli.EnvVars("KANBAN_LOG")},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -47,16 +51,36 @@ in its data folder. Replicas share a database and a secrets key:
 			if err != nil {
 				return fmt.Errorf("--time-zone: %w; give one such as Europe/Berlin", err)
 			}
+			proxies, err := networks(cmd.StringSlice("trusted-proxies"))
+			if err != nil {
+				return err
+			}
 			slog.SetDefault(log)
 			return service.Run(ctx, service.Options{
 				Address: cmd.String("listen"), Public: cmd.String("public"), DatabaseURL: cmd.String("database-url"), Data: cmd.String("data"),
 				SecretsKey: cmd.String("secrets-key"), Roles: strings.Split(cmd.String("roles"), ","), ReadEvery: cmd.Duration("read-every"),
+				TrustedProxies: proxies, MemoryLimit: int64(cmd.Int("memory-limit")) << 20, Lease: cmd.Duration("lease"),
 				StopWithin: cmd.Duration("stop-within"), Zone: zone, Version: version, Log: log, Console: console.Files(),
 				// For tests, which throw the database away.
 				FastDatabase: os.Getenv("KANBAN_FAST_DATABASE") == "yes",
 			})
 		},
 	}
+}
+
+// networks reads networks, or single addresses.
+func networks(all []string) (out []netip.Prefix, err error) {
+	for _, text := range all {
+		p, err := netip.ParsePrefix(text)
+		if a, single := netip.ParseAddr(text); single == nil {
+			p, err = a.Prefix(a.BitLen())
+		}
+		if err != nil {
+			return nil, fmt.Errorf("--trusted-proxies: %q is not a network such as 10.0.0.0/8", text)
+		}
+		out = append(out, p)
+	}
+	return out, nil
 }
 
 func logger(form string) (*slog.Logger, error) {

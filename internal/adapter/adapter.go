@@ -188,6 +188,7 @@ var Kinds = []Kind{
 		[]Field{
 			{Name: "server", Title: "Server", Help: "Host and port, for example mail.school.example:587", Required: true},
 			{Name: "from", Title: "From", Help: "The address mails come from", Required: true},
+			{Name: "fromName", Title: "Name of the sender", Help: "Optional: the name that people see beside the address, for example Fernmoor Garden School"},
 			{Name: "security", Title: "Security", Help: "How the connection is protected", Default: "starttls", Options: []string{"starttls", "tls", "none"}},
 			{Name: "userName", Title: "User name", Help: "Leave empty when the server asks for none"},
 			{Name: "password", Title: "Password", Help: "Leave empty when the server asks for none", Secret: true},
@@ -235,11 +236,11 @@ func (k Kind) Check(values map[string]string) error {
 			fail(f.Name, "must be one of %s", strings.Join(f.Options, ", "))
 		case f.Number:
 			if n, err := strconv.Atoi(v); err != nil || n < 0 {
-				fail(f.Name, "%q is not a whole number", v)
+				fail(f.Name, "must be a whole number, 0 or more")
 			}
 		case f.Address:
 			if u, err := url.Parse(v); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-				fail(f.Name, "%q is not a full address. %s", v, f.Help)
+				fail(f.Name, "is not a full address. %s", f.Help)
 			}
 		}
 	}

@@ -42,6 +42,31 @@ func ruleWork() []*cli.Command {
 			return err
 		}},
 		{
+			Name: "unsubscribed", Usage: "List who wants no more mails of a rule; with --again somebody gets them again", ArgsUsage: "NAME",
+			Description: "  kanban rules unsubscribed \"Nudge\"\n  kanban rules unsubscribed \"Nudge\" --again ada.alder@fernmoor.example",
+			Flags:       []cli.Flag{&cli.StringFlag{Name: "again", Usage: "the address that gets the mails again"}},
+			Action: func(ctx context.Context, cmd *cli.Command) error {
+				c, r, err := ruleNamed(ctx, cmd)
+				if err != nil {
+					return err
+				}
+				if address := cmd.String("again"); address != "" {
+					if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/rules/"+r.ID+"/unsubscribed/"+url.PathEscape(address), nil); err != nil {
+						return err
+					}
+					say(cmd, "%s gets the mails of %s again.", address, r.Name)
+					return nil
+				}
+				page, err := client.Get[api.Page[api.Unsubscribed]](ctx, c, "/rules/"+r.ID+"/unsubscribed")
+				if err != nil {
+					return err
+				}
+				return tableOf(page.Items, "Everybody gets its mails.", []string{"address", "since"}, func(u api.Unsubscribed) []string {
+					return []string{u.Address, when(&u.At)}
+				}).print(cmd)
+			},
+		},
+		{
 			Name: "edit", Usage: "Change a rule by the JSON in a file; what it did before keeps its version", ArgsUsage: "NAME",
 			Description: "  kanban rules show \"Greet newcomers\" > rule.json\n  kanban rules edit \"Greet newcomers\" --file rule.json",
 			Flags:       []cli.Flag{&cli.StringFlag{Name: "file", Required: true, Usage: "the rule as JSON"}},

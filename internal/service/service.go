@@ -5,6 +5,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -69,6 +71,14 @@ type Options struct {
 	// Zone is the institution's time zone, for schedules by the time of day; the
 	// machine's own when nil.
 	Zone *time.Location
+	// TrustedProxies are those whose X-Forwarded-For is believed.
+	TrustedProxies []netip.Prefix
+	// MemoryLimit is the memory, in bytes, at which the garbage collector works harder,
+	// 768 MiB when zero; the variable GOMEMLIMIT comes before it.
+	MemoryLimit int64
+	// Lease is for how long a process keeps what it works on without being heard of, 45 s
+	// when zero.
+	Lease time.Duration
 	// StopWithin is how long work under way may take to finish, 20 s when zero.
 	StopWithin time.Duration
 	// FastDatabase gives up durability of the private PostgreSQL, for tests.
@@ -86,22 +96,28 @@ func Run(ctx context.Context, o Options) error {
 	if os.Getenv("GOGC") == "" { // memory is cheaper than collecting it twice as often
 		debug.SetGCPercent(300)
 	}
+	if os.Getenv("GOMEMLIMIT") == "" { // so that the peak is no multiple of what is in use
+		debug.SetMemoryLimit(cmp.Or(o.MemoryLimit, 768<<20))
+	}
 	for _, r := range o.Roles {
 		if r != RoleAPI && r != RoleWorker {
 			return fmt.Errorf("%q is not a role; use api, worker or both with a comma", r)
 		}
 	}
 	url := o.DatabaseURL
+	var ended <-chan error // of the private PostgreSQL
 	if url == "" {
 		o.Log.Info("starting the private PostgreSQL", "folder", o.Data)
-		server, err := pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(o.Data, "postgres"), Fast: o.FastDatabase})
+		server, err := pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(o.Data, "postgres"), Fast: o.FastDatabase, Log: o.Log})
 		if err != nil {
 			return err
 		}
 		defer server.Stop()
-		url = server.URL()
+		url, ended = server.URL(), server.Failed()
+		o.Log.Info("the private PostgreSQL is ready", "port", server.Port(), "user", "kanban", "password_file", server.PasswordFile(),
+			"backup", fmt.Sprintf(`PGPASSWORD="$(cat %s)" pg_dump -h 127.0.0.1 -p %d -U kanban -Fc kanban > kanban.dump; keep %s with it`, server.PasswordFile(), server.Port(), keyFile(o)))
 	}
-	key, err := secretsKey(o)
+	key, err := secretsKey(ctx, o, url)
 	if err != nil {
 		return err
 	}
@@ -119,10 +135,10 @@ func Run(ctx context.Context, o Options) error {
 		o.Public = "http://" + listener.Addr().String()
 	}
 	o.Public = strings.TrimRight(o.Public, "/")
-	return run(ctx, o, db, listener)
+	return run(ctx, o, db, listener, ended)
 }
 
-func run(ctx context.Context, o Options, db *store.Store, listener net.Listener) error {
+func run(ctx context.Context, o Options, db *store.Store, listener net.Listener, databaseEnded <-chan error) error {
 	server, uses := build(o, db)
 	inner, stopListening := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopListening()
@@ -131,7 +147,7 @@ func run(ctx context.Context, o Options, db *store.Store, listener net.Listener)
 		grace = 20 * time.Second
 	}
 	if slices.Contains(o.Roles, RoleWorker) {
-		w, err := worker.Start(ctx, db, uses, worker.Options{Log: o.Log, ReadEvery: o.ReadEvery})
+		w, err := worker.Start(ctx, db, uses, worker.Options{Log: o.Log, ReadEvery: o.ReadEvery, Lease: o.Lease})
 		if err != nil {
 			return err
 		}
@@ -145,23 +161,35 @@ func run(ctx context.Context, o Options, db *store.Store, listener net.Listener)
 	if !slices.Contains(o.Roles, RoleAPI) {
 		handler = server.HealthOnly()
 	}
-	h := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return inner }}
+	h := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return inner }}
 	failed := make(chan error, 1)
 	go func() { failed <- h.Serve(listener) }()
 	if err := invite(ctx, o, server.Access); err != nil {
 		return err
 	}
 	o.Log.Info("ready", "address", o.Public, "roles", strings.Join(o.Roles, ","))
+	var cause error
 	select {
 	case err := <-failed:
 		return err
+	case cause = <-databaseEnded:
+		grace = min(grace, time.Second) // nothing can be finished without it
+		o.Log.Error("stopping, because the database ended", "cause", cause.Error())
 	case <-ctx.Done():
+		o.Log.Info("stopping")
 	}
-	o.Log.Info("stopping")
+	server.Drain()
 	ending, cancel := context.WithTimeout(context.Background(), grace)
 	defer cancel()
-	stopListening() // live streams end, so that shutting down does not wait for them
-	return h.Shutdown(ending)
+	stopListening()                            // live streams end, so that shutting down does not wait for them
+	if err := h.Shutdown(ending); err != nil { // what takes longer is answered now, while it can be
+		server.GiveUp()
+		last, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+		defer cancel()
+		_ = h.Shutdown(last)
+		_ = h.Close()
+	}
+	return cause
 }
 
 // invite prints the set-up link of an installation without administrator.
@@ -204,7 +232,7 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Observing: observe, Reacting: react, Awarding: awards,
 		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: pairs, Linking: links,
 		Many: &many.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}, Reporting: report, Offering: offers, Progressing: progress, History: past,
-		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console,
+		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console, TrustedProxies: o.TrustedProxies,
 	}, worker.Uses{Reading: read, Syncing: sync, Observing: observe, Reacting: react, Offering: offers, Progressing: progress, History: past}
 }
 
@@ -229,15 +257,26 @@ func nextRun(zone *time.Location) func(store.Pairing, time.Time) *time.Time {
 	return func(p store.Pairing, after time.Time) *time.Time { return syncing.NextRun(p, after, zone) }
 }
 
-// secretsKey takes the key as given, or keeps one in the data folder.
-func secretsKey(o Options) ([]byte, error) {
+// keyFile is where the secrets key is kept when it is not given.
+func keyFile(o Options) string { return filepath.Join(o.Data, "secrets.key") }
+
+// secretsKey takes the key as given, or keeps one in the data folder. One that is lost is
+// not replaced: what was sealed with it would be lost as well.
+func secretsKey(ctx context.Context, o Options, url string) ([]byte, error) {
 	if o.SecretsKey != "" {
 		return []byte(o.SecretsKey), nil
 	}
-	path := filepath.Join(o.Data, "secrets.key")
+	path := keyFile(o)
 	text, err := os.ReadFile(path)
 	if !errors.Is(err, fs.ErrNotExist) {
 		return text, err
+	}
+	sealed, err := store.Sealed(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	if sealed {
+		return nil, fmt.Errorf("the secrets key %s is missing, and this database was sealed with one: put the file back from a backup, or give it as KANBAN_SECRETS_KEY", path)
 	}
 	if text, err = store.NewKeyset(); err != nil {
 		return nil, err
@@ -245,5 +284,8 @@ func secretsKey(o Options) ([]byte, error) {
 	if err := os.MkdirAll(o.Data, 0o755); err != nil {
 		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
-	return text, os.WriteFile(path, text, 0o600)
+	if err := os.WriteFile(path+".new", text, 0o600); err != nil {
+		return nil, fmt.Errorf("keeping the secrets key: %w; make the folder writable, or choose another --data", err)
+	}
+	return text, os.Rename(path+".new", path)
 }

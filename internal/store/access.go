@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // Administrator may sign in.
@@ -130,22 +132,60 @@ func Create[T any](tx *Tx, record *T, doing string) error {
 
 // KeptAnswer is the answer to a request that carried an Idempotency-Key.
 type KeptAnswer struct {
-	Key     string
-	Request []byte // hash of method, path and body
-	Status  int
-	Body    []byte
+	Key       string
+	Request   []byte // hash of method, path and body
+	Status    *int   // nil while nobody has answered
+	Body      []byte
+	Header    map[string]string `gorm:"serializer:json"`
+	ClaimedAt time.Time
 }
 
-// KeptAnswer finds an answer kept during the last day.
-func (s *Store) KeptAnswer(ctx context.Context, key string) (a KeptAnswer, err error) {
-	err = s.reader(ctx).Where("key = ? AND created_at > now() - interval '1 day'", key).First(&a).Error
-	return a, known(err, "finding the kept answer")
+// claimFor is how long a request may take before its key can be claimed by a repeat.
+const claimFor = "2 minutes"
+
+// ClaimAnswer takes a key for a request. claimed is false when it was taken during the
+// last day, and kept is for what, with the answer if there is one by now.
+func (s *Store) ClaimAnswer(ctx context.Context, key string, request []byte) (claimed bool, kept KeptAnswer, err error) {
+	if _, err = s.Pool.Exec(ctx, `DELETE FROM kept_answers WHERE created_at < now() - interval '1 day' OR key = $1 AND status IS NULL AND claimed_at < now() - interval '`+claimFor+`'`, key); err != nil {
+		return false, kept, known(err, "claiming a key")
+	}
+	rows, err := s.Pool.Query(ctx, `INSERT INTO kept_answers (key, request) VALUES ($1, $2) ON CONFLICT DO NOTHING RETURNING claimed_at`, key, request)
+	if err != nil {
+		return false, kept, known(err, "claiming a key")
+	}
+	at, err := pgx.CollectRows(rows, pgx.RowTo[time.Time])
+	if err == nil && len(at) == 1 {
+		return true, KeptAnswer{Key: key, Request: request, ClaimedAt: at[0]}, nil
+	}
+	if err == nil {
+		err = s.reader(ctx).Where("key = ?", key).First(&kept).Error
+	}
+	return false, kept, known(err, "finding the kept answer")
 }
 
-// KeepAnswer keeps an answer; the first one for a key stays.
+// KeepAnswer keeps the answer to a request that has claimed its key.
 func (s *Store) KeepAnswer(ctx context.Context, a KeptAnswer) error {
-	_, err := s.Pool.Exec(ctx, `
-		WITH old AS (DELETE FROM kept_answers WHERE created_at < now() - interval '1 day')
-		INSERT INTO kept_answers (key, request, status, body) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, a.Key, a.Request, a.Status, a.Body)
+	header, err := json.Marshal(a.Header)
+	if err == nil {
+		_, err = s.Pool.Exec(ctx, `UPDATE kept_answers SET status = $3, body = $4, header = $5 WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt, a.Status, a.Body, string(header))
+	}
 	return known(err, "keeping the answer")
+}
+
+// FreeAnswer lets a key be claimed again, because its request was not carried out.
+func (s *Store) FreeAnswer(ctx context.Context, a KeptAnswer) error {
+	_, err := s.Pool.Exec(ctx, `DELETE FROM kept_answers WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt)
+	return known(err, "freeing a key")
+}
+
+// EndToken removes an API token by its hash.
+func (tx *Tx) EndToken(ctx context.Context, hash []byte) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM api_tokens WHERE hash = $1`, hash)
+	return known(err, "ending the token")
+}
+
+// SetupLinkOpen reports whether a set-up link can still be spent.
+func (s *Store) SetupLinkOpen(ctx context.Context, hash []byte) (yes bool, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM setup_links WHERE token_hash = $1 AND used_at IS NULL)`, hash).Scan(&yes)
+	return yes, known(err, "looking at the set-up link")
 }

@@ -126,6 +126,7 @@ type RuleUsage struct {
 	Delivered int
 	Waiting   int
 	Calls     int // attempts within the window of its limit
+	Ended     int // addresses that want no more mails of it
 }
 
 // RuleUsage gives what each rule has done so far, and the calls that count against its
@@ -133,7 +134,7 @@ type RuleUsage struct {
 func (s *Store) RuleUsage(ctx context.Context, now time.Time) ([]RuleUsage, error) {
 	return many[RuleUsage](ctx, s, "counting deliveries", `
 		SELECT r.id::text, coalesce(t.fired, 0)::int, coalesce(t.delivered, 0)::int, coalesce(w.waiting, 0)::int, CASE WHEN r.most->>'most' IS NULL THEN 0 ELSE
-		       (SELECT count(*)::int FROM rule_calls c WHERE c.rule_id = r.id AND c.at > $1::timestamptz - CASE r.most->>'per' WHEN 'day' THEN interval '1 day' ELSE interval '1 hour' END) END
+		       (SELECT count(*)::int FROM rule_calls c WHERE c.rule_id = r.id AND c.at > $1::timestamptz - CASE r.most->>'per' WHEN 'day' THEN interval '1 day' ELSE interval '1 hour' END) END, (SELECT count(*)::int FROM unsubscribes u WHERE u.rule_id = r.id)
 		FROM rules r
 		LEFT JOIN (SELECT rule_id, sum(fired) AS fired, sum(delivered) AS delivered FROM rule_tallies GROUP BY rule_id) t ON t.rule_id = r.id
 		LEFT JOIN (SELECT rule_id, count(*) AS waiting FROM deliveries WHERE state = 'waiting' GROUP BY rule_id) w ON w.rule_id = r.id`, now)

@@ -172,8 +172,27 @@ func (tx *Tx) KeepPickup(ctx context.Context, p Pickup) error {
 	return known(err, "keeping an enrolment to be picked up")
 }
 
-// Pickups lists what has changed after a time, the oldest first.
-func (s *Store) Pickups(ctx context.Context, connectionID string, since time.Time) ([]Pickup, error) {
-	return many[Pickup](ctx, s, "listing what is to be picked up", `SELECT connection_id::text, person, section, role, active, changed_at FROM pickups
+// Pickups lists what has changed after a time, the oldest first, and gives the time after
+// which to ask the next time. That is before anything that is just being written: what is
+// written with an earlier time and seen later would be missed, so that some may be given
+// twice instead.
+func (s *Store) Pickups(ctx context.Context, connectionID string, since time.Time) (list []Pickup, next time.Time, err error) {
+	// Times are those of the beginning of transactions, whose own queries come after it.
+	var earliest time.Time
+	if err := s.Pool.QueryRow(ctx, `SELECT least(min(xact_start), clock_timestamp()) - interval '1 microsecond' FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()`).Scan(&earliest); err != nil {
+		return nil, since, known(err, "listing what is to be picked up")
+	}
+	list, err = many[Pickup](ctx, s, "listing what is to be picked up", `SELECT connection_id::text, person, section, role, active, changed_at FROM pickups
 		WHERE connection_id = $1 AND changed_at > $2 ORDER BY changed_at, person, section`, connectionID, since)
+	next = since
+	if len(list) > 0 {
+		next = list[len(list)-1].ChangedAt
+	}
+	if earliest.Before(next) {
+		next = earliest
+	}
+	if next.Before(since) {
+		next = since
+	}
+	return list, next, err
 }

@@ -9,9 +9,13 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
+	"net"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -19,6 +23,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/jackc/puddle/v2"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"gorm.io/driver/postgres"
@@ -155,6 +160,23 @@ func Refused(err error) bool {
 	}
 	class := pg.Code[:2]
 	return class == "22" || class == "23" || class == "42"
+}
+
+// Unreachable reports whether the database could not be asked: it is starting, stopping or
+// gone, or the connection broke. What was asked may be asked again later.
+func Unreachable(err error) bool {
+	var pg *pgconn.PgError
+	var network net.Error
+	var connect *pgconn.ConnectError
+	switch {
+	case err == nil:
+		return false
+	case errors.As(err, &pg):
+		return strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P") || pg.Code == "53300"
+	case errors.As(err, &connect), errors.As(err, &network), errors.Is(err, puddle.ErrClosedPool), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, sql.ErrConnDone), errors.Is(err, net.ErrClosed):
+		return true
+	}
+	return strings.Contains(err.Error(), "conn closed") // pgx has no value for it
 }
 
 // known turns database errors into the ones callers can act on.

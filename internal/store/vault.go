@@ -86,3 +86,17 @@ func (s *Store) checkVault(ctx context.Context) error {
 	}
 	return nil
 }
+
+// Sealed reports whether a database holds anything that was sealed with a key.
+func Sealed(ctx context.Context, url string) (yes bool, err error) {
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return false, fmt.Errorf("connecting to the database: %w", err)
+	}
+	defer conn.Close(ctx)
+	if err := conn.QueryRow(ctx, `SELECT to_regclass('installation') IS NOT NULL`).Scan(&yes); err != nil || !yes {
+		return false, known(err, "looking for sealed secrets")
+	}
+	err = conn.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM installation WHERE name = $1)`, keyCheck).Scan(&yes)
+	return yes, known(err, "looking for sealed secrets")
+}

@@ -2,18 +2,23 @@ package web
 
 import (
 	"context"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/access"
 	"kanban/internal/core/finding"
+	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
 
 // doors are the operations that let people in.
 func (s *Server) doors(a huma.API) {
 	handle(a, "sign-in", "POST /setup set-up Make the first administrator", func(ctx context.Context, in *with[api.Setup]) (api.Caller, error) {
+		if err := s.door.admit(ctx, ""); err != nil {
+			return api.Caller{}, err
+		}
 		c, err := s.Access.SetUp(ctx, in.Body.Secret, in.Body.Name, in.Body.Email, in.Body.Password)
 		if err != nil {
 			return api.Caller{}, err
@@ -21,10 +26,14 @@ func (s *Server) doors(a huma.API) {
 		return s.enter(ctx, c)
 	})
 	handle(a, "sign-in", "POST /session sign-in Sign in", func(ctx context.Context, in *with[api.SignIn]) (api.Caller, error) {
+		if err := s.door.admit(ctx, in.Body.Email); err != nil {
+			return api.Caller{}, err
+		}
 		c, err := s.Access.SignIn(ctx, in.Body.Email, in.Body.Password)
 		if err != nil {
 			return api.Caller{}, err
 		}
+		s.remember(ctx, in.Body.Email)
 		return s.enter(ctx, c)
 	})
 }
@@ -46,8 +55,17 @@ func (s *Server) installation(a huma.API) {
 		}
 		return api.Caller(c), nil
 	})
-	handleEmpty(a, "sign-in", "DELETE /session sign-out Sign out", func(ctx context.Context, _ *struct{}) error {
-		return s.sessions.Destroy(ctx)
+	handleEmpty(a, "sign-in", "DELETE /session sign-out Sign out: the session or the token ends", func(ctx context.Context, _ *struct{}) error {
+		ended := signOf(ctx)
+		if token, ok := strings.CutPrefix(ended, tokenSign); ok {
+			if err := s.Access.EndToken(ctx, token); err != nil {
+				return err
+			}
+		} else if err := s.sessions.Destroy(ctx); err != nil {
+			return err
+		}
+		// Pages that listen under it stop, whichever replica they are at.
+		return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Announce(ctx, signedOut, signHash(ended)) })
 	})
 	handle(a, "sign-in", "POST /tokens make-token Make an API token", func(ctx context.Context, in *with[api.NewToken]) (api.Token, error) {
 		token, err := s.Access.NewToken(ctx, callerOf(ctx), in.Body.Name)

@@ -1,15 +1,15 @@
 package web
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"io"
 	"log/slog"
 	"net/http"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,6 +27,7 @@ type contextKey int
 const (
 	keyRequest contextKey = iota
 	keyCaller
+	keySign
 )
 
 // requestID gives each request an id, which the answer and the log carry.
@@ -54,22 +55,28 @@ func (s *Server) logged(next http.Handler) http.Handler {
 			route = "console"
 		}
 		took := time.Since(started)
-		requestSeconds.WithLabelValues(r.Method, route, http.StatusText(seen.status)).Observe(took.Seconds())
+		requestSeconds.WithLabelValues(methodLabel(r.Method), route, statusLabel(seen.status)).Observe(took.Seconds())
 		if route != "console" && route != "/livez" && route != "/readyz" {
 			id, _ := r.Context().Value(keyRequest).(string)
-			s.Log.Info("request", "method", r.Method, "route", route, "status", seen.status, "ms", took.Milliseconds(), "request", id)
+			s.Log.Info("request", "method", methodLabel(r.Method), "route", route, "status", seen.status, "ms", took.Milliseconds(), "request", id)
 		}
 	})
 }
 
 type statusWriter struct {
 	http.ResponseWriter
-	status int
+	status  int
+	written bool
 }
 
 func (w *statusWriter) WriteHeader(status int) {
-	w.status = status
+	w.status, w.written = status, true
 	w.ResponseWriter.WriteHeader(status)
+}
+
+func (w *statusWriter) Write(p []byte) (int, error) {
+	w.written = true
+	return w.ResponseWriter.Write(p)
 }
 
 // Unwrap lets http.ResponseController reach the connection, for live streams.
@@ -87,7 +94,9 @@ func recovered(log *slog.Logger) func(http.Handler) http.Handler {
 						panic(v)
 					}
 					log.Error("request panicked", "panic", v, "trace", string(debug.Stack()))
-					writeProblem(w, http.StatusInternalServerError, "something went wrong on our side; it was logged")
+					if seen, ok := w.(*statusWriter); !ok || !seen.written {
+						writeProblem(w, http.StatusInternalServerError, "something went wrong on our side; it was logged")
+					}
 				}
 			}()
 			next.ServeHTTP(w, r)
@@ -95,23 +104,23 @@ func recovered(log *slog.Logger) func(http.Handler) http.Handler {
 	}
 }
 
-func secure(next http.Handler) http.Handler {
+// personal are the parts of the service whose answers are about people or hold secrets.
+var personal = []string{"/api/", "/xapi/", "/pickup/", "/approvals/", "/reported/", "/metrics"}
+
+// secure sets what every answer carries. Nothing about people is kept on the way.
+func (s *Server) secure(next http.Handler) http.Handler {
+	overTLS := strings.HasPrefix(s.Public, "https://")
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
+		if slices.ContainsFunc(personal, func(p string) bool { return strings.HasPrefix(r.URL.Path, p) }) {
+			h.Set("Cache-Control", "no-store")
+		}
+		if overTLS {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
-		next.ServeHTTP(w, r)
-	})
-}
-
-func limited(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		most := int64(maxBody)
-		if strings.HasSuffix(r.URL.Path, "/upload") {
-			most = maxUpload
-		}
-		r.Body = http.MaxBytesReader(w, r.Body, most)
 		next.ServeHTTP(w, r)
 	})
 }
@@ -124,15 +133,17 @@ func (s *Server) identify(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		var caller access.Caller
 		var err error
+		sign := s.sessions.Token(r.Context())
 		if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 			caller, err = s.Access.ByToken(r.Context(), token)
+			sign = tokenSign + token
 		} else if id := s.sessions.GetString(r.Context(), "administrator"); id != "" {
 			caller, err = s.Access.ByID(r.Context(), id)
 		}
 		switch {
 		case err != nil && !errors.Is(err, access.ErrUnknown) && !errors.Is(err, store.ErrNotFound):
 			s.Log.Error("finding the caller", "cause", err.Error())
-			writeProblem(w, http.StatusServiceUnavailable, "the caller could not be checked; try again")
+			writeBusy(w, "the caller could not be checked; try again")
 			return
 		case caller.ID == "" && !openPaths[r.URL.Path]:
 			w.Header().Set("WWW-Authenticate", "Bearer")
@@ -142,8 +153,24 @@ func (s *Server) identify(next http.Handler) http.Handler {
 			writeProblem(w, http.StatusForbidden, "your role does not allow this")
 			return
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), keyCaller, caller)))
+		ctx := context.WithValue(r.Context(), keyCaller, caller)
+		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, keySign, sign)))
 	})
+}
+
+// tokenSign stands before a token, to tell it from a session.
+const tokenSign = "token "
+
+// signOf is what a caller is known by: the session's value or, after tokenSign, a token.
+func signOf(ctx context.Context) string {
+	sign, _ := ctx.Value(keySign).(string)
+	return sign
+}
+
+// signHash names it to other replicas without giving it away.
+func signHash(sign string) string {
+	sum := sha256.Sum256([]byte(sign))
+	return hex.EncodeToString(sum[:])
 }
 
 // withToken lets only programs with an API token in.
@@ -164,73 +191,10 @@ func callerOf(ctx context.Context) access.Caller {
 	return c
 }
 
-// idempotent answers a repeated POST with the same Idempotency-Key as it did the
-// first time, for a day. Doors are left out: their answers are secrets of the
-// moment.
-func (s *Server) idempotent(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		key := r.Header.Get("Idempotency-Key")
-		if r.Method != http.MethodPost || key == "" || openPaths[r.URL.Path] || r.URL.Path == "/api/v1/tokens" || strings.HasSuffix(r.URL.Path, "/upload") {
-			next.ServeHTTP(w, r)
-			return
-		}
-		body, err := io.ReadAll(r.Body)
-		if err != nil {
-			writeProblem(w, http.StatusRequestEntityTooLarge, "the request is too large")
-			return
-		}
-		r.Body = io.NopCloser(bytes.NewReader(body))
-		sum := sha256.Sum256([]byte(r.Method + " " + r.URL.RequestURI() + "\n" + string(body)))
-		owned := callerOf(r.Context()).ID + "/" + key
-		kept, err := s.Store.KeptAnswer(r.Context(), owned)
-		if err == nil {
-			s.repeat(w, kept, sum[:])
-			return
-		}
-		answer := &recorder{ResponseWriter: w, status: http.StatusOK}
-		next.ServeHTTP(answer, r)
-		if answer.status < 300 {
-			sealed, err := s.Store.Seal(append([]byte{'\n'}, answer.body.Bytes()...), "answer/"+owned)
-			if err == nil {
-				err = s.Store.KeepAnswer(context.WithoutCancel(r.Context()), store.KeptAnswer{Key: owned, Request: sum[:], Status: answer.status, Body: sealed})
-			}
-			if err != nil {
-				s.Log.Warn("keeping an answer", "cause", err.Error())
-			}
-		}
-	})
-}
-
-func (s *Server) repeat(w http.ResponseWriter, kept store.KeptAnswer, request []byte) {
-	if !bytes.Equal(kept.Request, request) {
-		writeProblem(w, http.StatusUnprocessableEntity, "this Idempotency-Key was used for another request; choose a new one")
-		return
-	}
-	body, err := s.Store.Unseal(kept.Body, "answer/"+kept.Key)
-	if err != nil {
-		writeProblem(w, http.StatusInternalServerError, "the kept answer cannot be opened")
-		return
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.Header().Set("Idempotent-Replay", "true")
-	w.WriteHeader(kept.Status)
-	_, _ = w.Write(body[1:])
-}
-
-type recorder struct {
-	http.ResponseWriter
-	status int
-	body   bytes.Buffer
-}
-
-func (r *recorder) WriteHeader(status int) {
-	r.status = status
-	r.ResponseWriter.WriteHeader(status)
-}
-
-func (r *recorder) Write(p []byte) (int, error) {
-	r.body.Write(p)
-	return r.ResponseWriter.Write(p)
+// writeBusy answers with what passes by itself.
+func writeBusy(w http.ResponseWriter, detail string) {
+	w.Header().Set("Retry-After", "5")
+	writeProblem(w, http.StatusServiceUnavailable, detail)
 }
 
 // writeProblem answers with an RFC 9457 problem outside the described API.

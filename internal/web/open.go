@@ -52,6 +52,8 @@ func (s *Server) open(r chi.Router) {
 		_, _ = w.Write([]byte(token))
 	})
 	r.Get("/open/awards/{id}", s.award)
+	r.Get("/open/unsubscribe/{token}", s.unsubscribe)
+	r.Post("/open/unsubscribe/{token}", s.unsubscribe)
 }
 
 // public serves one public record as JSON.

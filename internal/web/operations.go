@@ -133,6 +133,10 @@ func problem(err error) error {
 	if p, ok := call.As(err); ok {
 		return huma.NewError(http.StatusBadGateway, "the outside service could not be used: "+err.Error(), &huma.ErrorDetail{Message: string(adapter.CodeOf(err)), Location: string(p.Kind)})
 	}
+	if store.Unreachable(err) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		slog.Warn("request given up", "cause", err.Error())
+		return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable("the service is stopping, or its database cannot be reached just now; try again"), http.Header{"Retry-After": {"5"}})
+	}
 	slog.Error("request failed", "cause", err.Error())
 	return huma.Error500InternalServerError("something went wrong on our side; it was logged")
 }

@@ -29,6 +29,11 @@ type samplesInput struct {
 	Limit int    `query:"limit" minimum:"1" maximum:"50" default:"10"`
 }
 
+type subscriber struct {
+	ID      string `path:"id" doc:"The rule's id"`
+	Address string `path:"address" doc:"The e-mail address"`
+}
+
 func (s *Server) rules(a huma.API) {
 	handle(a, "rules", "GET /rules list-rules List rules", func(ctx context.Context, _ *struct{}) (api.Page[api.Rule], error) {
 		all, err := s.Store.Rules(ctx)
@@ -60,6 +65,19 @@ func (s *Server) rules(a huma.API) {
 	})
 	handleEmpty(a, "rules", "DELETE /rules/{id} remove-rule Remove a rule that never made a delivery", func(ctx context.Context, in *byID) error {
 		return s.Reacting.Remove(ctx, callerOf(ctx).Name, in.ID)
+	})
+	handle(a, "rules", "GET /rules/{id}/unsubscribed list-unsubscribed Who wants no more mails of a rule, the latest first", func(ctx context.Context, in *byID) (api.Page[api.Unsubscribed], error) {
+		if _, err := s.Store.Rule(ctx, in.ID); err != nil {
+			return api.Page[api.Unsubscribed]{}, err
+		}
+		all, err := s.Store.Unsubscribes(ctx, in.ID)
+		return api.Page[api.Unsubscribed]{Items: each(all, func(u store.Unsubscribe) api.Unsubscribed { return api.Unsubscribed{Address: u.Address, At: u.At} })}, err
+	})
+	handleEmpty(a, "rules", "DELETE /rules/{id}/unsubscribed/{address} subscribe-again Let an address have a rule's mails again", func(ctx context.Context, in *subscriber) error {
+		if _, err := s.Store.Rule(ctx, in.ID); err != nil {
+			return err
+		}
+		return s.Reacting.Subscribe(ctx, callerOf(ctx).Name, in.ID, in.Address, true)
 	})
 	handle(a, "rules", "GET /rules/{id}/versions list-rule-versions What a rule was like, the newest first", func(ctx context.Context, in *byID) ([]api.RuleVersion, error) {
 		all, err := s.Store.RuleVersions(ctx, in.ID)
@@ -210,7 +228,7 @@ func shownRule(r store.Rule, u store.RuleUsage) api.Rule {
 	}
 	return api.Rule{
 		NewRule: newRule(r.Draft()), ID: r.ID, State: state, On: r.OnSince != nil, OnSince: r.OnSince,
-		Fired: u.Fired, Delivered: u.Delivered, Waiting: u.Waiting, Calls: u.Calls, Version: r.Version,
+		Fired: u.Fired, Delivered: u.Delivered, Waiting: u.Waiting, Calls: u.Calls, Unsubscribed: u.Ended, Version: r.Version,
 	}
 }
 

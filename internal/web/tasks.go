@@ -129,7 +129,7 @@ func (s *Server) pickup(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	list, err := s.Store.Pickups(r.Context(), c.ID, since)
+	list, next, err := s.Store.Pickups(r.Context(), c.ID, since)
 	if err != nil {
 		s.Log.Error("listing enrolments", "cause", err.Error())
 		writeProblem(w, http.StatusInternalServerError, "the enrolments could not be read; try again")
@@ -145,8 +145,8 @@ func (s *Server) pickup(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/zip")
 	w.Header().Set("Content-Disposition", `attachment; filename="enrolments.zip"`)
-	if len(list) > 0 {
-		w.Header().Set("Kanban-Next-Since", list[len(list)-1].ChangedAt.UTC().Format(time.RFC3339Nano))
+	if !next.IsZero() {
+		w.Header().Set("Kanban-Next-Since", next.UTC().Format(time.RFC3339Nano))
 	}
 	if err := oneroster.WritePackage(w, "Kanban", map[string]oneroster.Table{oneroster.FileEnrollments: table}); err != nil {
 		s.Log.Error("writing enrolments", "cause", err.Error())

@@ -6,9 +6,11 @@ import (
 	"context"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
+	"net/netip"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/alexedwards/scs/pgxstore"
@@ -16,7 +18,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/httprate"
+	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kanban/internal/app/access"
@@ -60,6 +62,8 @@ type Server struct {
 	// at its end.
 	Public  string
 	Version string
+	// TrustedProxies are those whose X-Forwarded-For is believed.
+	TrustedProxies []netip.Prefix
 	// ReadEvery is how often registers are read by themselves, 0 for never.
 	ReadEvery time.Duration
 	Log       *slog.Logger
@@ -68,23 +72,25 @@ type Server struct {
 
 	sessions *scs.SessionManager
 	live     *hub
+	door     *doorman
+	draining atomic.Bool
+	giveUp   context.CancelFunc
 }
-
-// maxBody bounds every request, in bytes.
-const maxBody = 8 << 20
 
 // Handler builds the routes. ctx ends the background listening for live news.
 func (s *Server) Handler(ctx context.Context) http.Handler {
 	s.sessions = scs.New()
 	s.sessions.Store = pgxstore.NewWithCleanupInterval(s.Store.Pool, time.Hour)
+	s.sessions.HashTokenInStore = true // whoever reads the database cannot sign in with it
 	s.sessions.Lifetime, s.sessions.IdleTimeout = 7*24*time.Hour, 24*time.Hour
 	s.sessions.Cookie.Name, s.sessions.Cookie.HttpOnly, s.sessions.Cookie.SameSite = "kanban_session", true, http.SameSiteLaxMode
 	s.sessions.Cookie.Secure = strings.HasPrefix(s.Public, "https://")
 	s.live = newHub()
+	s.door = newDoorman()
 	go s.live.run(ctx, s.Store, s.Log)
 
 	r := chi.NewRouter()
-	r.Use(requestID, s.logged, recovered(s.Log), secure, limited)
+	r.Use(requestID, s.logged, recovered(s.Log), s.secure, limited, withoutSlash, s.mortal)
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
 	r.Handle("/metrics", s.withToken(promhttp.Handler()))
@@ -95,35 +101,34 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.Get("/approvals/{token}", s.approval)
 	r.With(http.NewCrossOriginProtection().Handler).Post("/approvals/{token}", s.approval)
 	r.Group(func(r chi.Router) {
-		r.Use(http.NewCrossOriginProtection().Handler, doorman(), s.sessions.LoadAndSave, s.identify, s.idempotent)
+		r.Use(http.NewCrossOriginProtection().Handler, s.stand, s.sessions.LoadAndSave, s.identify, s.idempotent)
 		r.Get("/api/v1/linked-sets/{id}/copy", s.safetyCopy)
 		r.Get("/api/v1/sheets/{file}", s.sheetFile)
 		r.Get("/api/v1/courses/{id}/outline.csv", s.outlineTable)
 		s.register(newAPI(r))
 	})
 	r.NotFound(s.console().ServeHTTP)
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, http.StatusMethodNotAllowed, "this address does not take "+methodLabel(r.Method)+"; the API is described at /openapi.json")
+	})
 	return r
 }
 
-// doorman slows down whoever tries passwords or set-up links one after the other.
-func doorman() func(http.Handler) http.Handler {
-	// Behind a proxy everybody shares the proxy's address; the limit is wide
-	// enough for a school and still far too narrow for guessing.
-	slow := httprate.LimitBy(60, time.Minute, func(r *http.Request) (string, error) {
-		host, _, err := net.SplitHostPort(r.RemoteAddr)
-		return host, err
-	})
-	return func(next http.Handler) http.Handler {
-		slowed := slow(next)
-		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			if r.Method == http.MethodPost && openPaths[r.URL.Path] {
-				slowed.ServeHTTP(w, r)
-				return
-			}
-			next.ServeHTTP(w, r)
-		})
+// newProblem makes the problems of the API. What was sent is not repeated in them: it may
+// be a secret, in its own place or in the wrong one.
+func newProblem(status int, text string, errs ...error) huma.StatusError {
+	problem := plainProblem(status, text, errs...)
+	if m, ok := problem.(*huma.ErrorModel); ok {
+		for _, d := range m.Errors {
+			d.Value = nil
+		}
 	}
+	return problem
 }
+
+var plainProblem = huma.NewError
+
+func init() { huma.NewError = newProblem }
 
 // newAPI prepares the API on a router and serves its description.
 func newAPI(r chi.Router) huma.API {
@@ -173,8 +178,35 @@ func (s *Server) register(a huma.API) {
 	s.stream(a)
 }
 
+// Drain makes the service say that it takes no new work.
+func (s *Server) Drain() { s.draining.Store(true) }
+
+// GiveUp ends the requests that are still under way: they are answered that they may be
+// tried again.
+func (s *Server) GiveUp() {
+	if s.giveUp != nil {
+		s.giveUp()
+	}
+}
+
+// mortal lets requests under way end when the service gives up waiting for them.
+func (s *Server) mortal(next http.Handler) http.Handler {
+	ctx, cancel := context.WithCancel(context.Background())
+	s.giveUp = cancel
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		own, done := context.WithCancel(r.Context())
+		defer done()
+		defer context.AfterFunc(ctx, done)()
+		next.ServeHTTP(w, r.WithContext(own))
+	})
+}
+
 func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
+	if s.draining.Load() {
+		http.Error(w, "the service is stopping", http.StatusServiceUnavailable)
+		return
+	}
 	ctx, cancel := context.WithTimeout(r.Context(), 3*time.Second)
 	defer cancel()
 	if err := s.Store.Ready(ctx); err != nil {
@@ -184,27 +216,54 @@ func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 	_, _ = w.Write([]byte("ok\n"))
 }
 
-// console serves the built files, and index.html for every route of its own.
+// withoutSlash takes the endpoints that services call with a slash at their end too.
+func withoutSlash(next http.Handler) http.Handler {
+	strip := middleware.StripSlashes(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		for _, p := range []string{"/xapi/", "/reported/", "/pickup/"} {
+			if strings.HasPrefix(r.URL.Path, p) {
+				strip.ServeHTTP(w, r)
+				return
+			}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// console serves the built files, and index.html for every route of its own: to whoever
+// asks for a page. Whatever else is not there is a problem.
 func (s *Server) console() http.Handler {
 	files := http.FileServerFS(s.Console)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		path := strings.TrimPrefix(r.URL.Path, "/")
-		if strings.HasPrefix(path, "api/") {
+		if slices.ContainsFunc(noPages, func(p string) bool { return strings.HasPrefix(r.URL.Path+"/", p) }) {
 			writeProblem(w, http.StatusNotFound, "there is nothing at this address; the API is described at /openapi.json")
 			return
 		}
+		file := false
 		if path != "" && path != "index.html" {
-			if _, err := fs.Stat(s.Console, path); err == nil {
-				if strings.HasPrefix(path, "assets/") {
-					w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
-				}
-				files.ServeHTTP(w, r)
-				return
+			info, err := fs.Stat(s.Console, path)
+			file = err == nil && !info.IsDir()
+		}
+		if r.Method != http.MethodGet && r.Method != http.MethodHead {
+			status := http.StatusNotFound
+			if file || path == "" {
+				status = http.StatusMethodNotAllowed
+				w.Header().Set("Allow", "GET, HEAD")
 			}
+			writeProblem(w, status, "there is nothing at this address that takes "+methodLabel(r.Method)+"; the API is described at /openapi.json")
+			return
+		}
+		if file {
 			if strings.HasPrefix(path, "assets/") {
-				http.NotFound(w, r)
-				return
+				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 			}
+			files.ServeHTTP(w, r)
+			return
+		}
+		if strings.HasPrefix(path, "assets/") || path != "" && !strings.Contains(r.Header.Get("Accept"), "text/html") {
+			writeProblem(w, http.StatusNotFound, "there is nothing at this address; the API is described at /openapi.json")
+			return
 		}
 		page, err := fs.ReadFile(s.Console, "index.html")
 		if err != nil {
@@ -216,6 +275,9 @@ func (s *Server) console() http.Handler {
 		_, _ = w.Write(page)
 	})
 }
+
+// noPages are the parts of the service that have no pages of the console.
+var noPages = []string{"/api/", "/xapi/", "/open/", "/pickup/", "/reported/", "/approvals/", "/metrics/", "/livez/", "/readyz/", "/openapi/"}
 
 // HealthOnly is the HTTP side of a process that only works.
 func (s *Server) HealthOnly() http.Handler {

@@ -120,7 +120,7 @@ func (w *Worker) begin(ctx context.Context) (*shift, error) {
 	x.holding, x.cut = context.WithCancelCause(context.WithoutCancel(ctx))
 	x.claiming, x.stopClaiming = context.WithCancel(x.holding)
 	x.client, err = river.NewClient(riverpgxv5.New(w.store.Quick), &river.Config{
-		ID: lease.Worker, Workers: x.jobs(), PeriodicJobs: schedules(w.options),
+		ID: lease.Worker, Workers: x.jobs(), PeriodicJobs: schedules(),
 		Logger:               slog.New(slog.DiscardHandler), // failures are logged below, without arguments
 		FetchCooldown:        5 * time.Millisecond,
 		FetchPollInterval:    500 * time.Millisecond,

@@ -112,7 +112,7 @@ func (x *shift) jobs() *river.Workers {
 		return x.exclusively(ctx, "history", func() error { return uses.History.Tend(ctx) })
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[store.Tick]) error {
-		return uses.Syncing.Tick(ctx, time.Now())
+		return errors.Join(x.queueDue(ctx), uses.Syncing.Tick(ctx, time.Now()))
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[store.ReadAll]) error {
 		return readAll(ctx, s, uses.Reading, x.options.Log)
@@ -121,20 +121,23 @@ func (x *shift) jobs() *river.Workers {
 	return workers
 }
 
-// schedules are what is done by the clock.
-func schedules(o Options) []*river.PeriodicJob {
-	every := func(id string, pause time.Duration, now bool, job river.JobArgs) *river.PeriodicJob {
-		return river.NewPeriodicJob(river.PeriodicInterval(pause), func() (river.JobArgs, *river.InsertOpts) { return job, nil }, &river.PeriodicJobOpts{ID: id, RunOnStart: now})
+// schedules are what the leader does by itself. Everything else that happens at intervals
+// hangs on the tick, which looks in the database when it was last due.
+func schedules() []*river.PeriodicJob {
+	return []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(tick),
+		func() (river.JobArgs, *river.InsertOpts) { return store.Tick{}, nil }, &river.PeriodicJobOpts{ID: "tick", RunOnStart: true})}
+}
+
+// queueDue queues what is due at intervals.
+func (x *shift) queueDue(ctx context.Context) error {
+	errs := []error{
+		x.store.QueueEvery(ctx, "pass-time", lookAround, true, store.PassTime{}),
+		x.store.QueueEvery(ctx, "tend-history", lookAround, true, store.TendHistory{}),
 	}
-	all := []*river.PeriodicJob{
-		every("tick", tick, true, store.Tick{}),
-		every("pass-time", lookAround, true, store.PassTime{}),
-		every("tend-history", lookAround, true, store.TendHistory{}),
+	if every := x.options.ReadEvery; every > 0 {
+		errs = append(errs, x.store.QueueEvery(ctx, "read-all", every, false, store.ReadAll{}))
 	}
-	if o.ReadEvery > 0 {
-		all = append(all, every("read-all", o.ReadEvery, false, store.ReadAll{}))
-	}
-	return all
+	return errors.Join(errs...)
 }
 
 func last[T river.JobArgs](j *river.Job[T]) bool { return j.Attempt >= tries }

@@ -36,12 +36,9 @@ func TestOrphanedWorkIsGivenBack(t *testing.T) {
 	hold("read-register", "a worker that died")
 
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error { return tx.Enqueue(t.Context(), store.React{EventIDs: []string{}}) }))
-	hold("react", "a worker that lives")
-	living, err := w.Store.Pool.Acquire(t.Context())
+	living, err := w.Store.Register(t.Context(), time.Hour)
 	require.NoError(t, err)
-	defer living.Release()
-	_, err = living.Exec(t.Context(), `SELECT pg_advisory_lock(hashtextextended('a worker that lives', 0))`)
-	require.NoError(t, err)
+	hold("react", living.Worker)
 
 	x, err := worker.Start(t.Context(), w.Store, worker.Uses{Reading: w.Reading, Syncing: w.Syncing, Reacting: w.Reacting}, worker.Options{Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
@@ -56,7 +53,7 @@ func TestOrphanedWorkIsGivenBack(t *testing.T) {
 	}, 20*time.Second, 50*time.Millisecond)
 	var holder string
 	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT attempted_by[1] FROM river_job WHERE kind = 'react' AND state = 'running'`).Scan(&holder))
-	assert.Equal(t, "a worker that lives", holder)
+	assert.Equal(t, living.Worker, holder)
 }
 
 // Two replicas on one database never run one pairing at the same time, however

@@ -1322,6 +1322,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules/{id}/unsubscribed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who wants no more mails of a rule, the latest first */
+        get: operations["list-unsubscribed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{id}/unsubscribed/{address}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Let an address have a rule's mails again */
+        delete: operations["subscribe-again"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rules/{id}/versions": {
         parameters: {
             query?: never;
@@ -1557,7 +1591,7 @@ export interface paths {
         put?: never;
         /** Sign in */
         post: operations["sign-in"];
-        /** Sign out */
+        /** Sign out: the session or the token ends */
         delete: operations["sign-out"];
         options?: never;
         head?: never;
@@ -3155,6 +3189,11 @@ export interface components {
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
+        PageUnsubscribed: {
+            items: components["schemas"]["Unsubscribed"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
         Pairing: {
             checklist: components["schemas"]["Checklist"];
             freshness: components["schemas"]["Freshness"];
@@ -3507,6 +3546,11 @@ export interface components {
             trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "run.needs-person" | "service.reported";
             /** @description Triggers that, for the same person and place, take back what the rule did */
             undoneBy?: string[];
+            /**
+             * Format: int64
+             * @description Addresses that get no more mails of it, because they said so
+             */
+            unsubscribed: number;
             /** Format: int64 */
             version: number;
             /** Format: int64 */
@@ -4015,6 +4059,11 @@ export interface components {
             /** Format: date-time */
             latest: string;
             offer: string;
+        };
+        Unsubscribed: {
+            address: string;
+            /** Format: date-time */
+            at: string;
         };
         VerbRule: {
             /** @enum {string} */
@@ -7651,6 +7700,70 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Trial"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-unsubscribed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageUnsubscribed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "subscribe-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The rule's id */
+                id: string;
+                /** @description The e-mail address */
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

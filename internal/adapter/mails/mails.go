@@ -16,14 +16,6 @@ import (
 	"kanban/internal/wire/call"
 )
 
-// Mail is one plain-text mail.
-type Mail struct {
-	ID      string // becomes the Message-ID, the same in every attempt
-	To      string
-	Subject string
-	Text    string
-}
-
 // Mailer is a connected mail server.
 type Mailer struct {
 	connection adapter.Connection
@@ -56,23 +48,21 @@ func (m *Mailer) client() (*mail.Client, error) {
 	return mail.NewClient(host, options...)
 }
 
-// Send sends one mail and returns the server's code, 250 when it was accepted.
+// Send sends one mail and returns the server's code, 250 when it was accepted. Once the
+// server has answered 250 to the mail itself it is delivered, whatever becomes of the
+// connection after that (RFC 5321, section 4.2.5).
 func (m *Mailer) Send(ctx context.Context, x Mail) (code int, err error) {
-	msg := mail.NewMsg()
-	if err := msg.From(m.connection.Settings["from"]); err != nil {
-		return 0, &call.Problem{Kind: call.Refused, Detail: "the sender's address is not valid: " + err.Error(), Err: err}
+	msg, err := m.message(x)
+	if err != nil {
+		return 0, err
 	}
-	if err := msg.To(x.To); err != nil {
-		return 0, &call.Problem{Kind: call.Refused, Detail: "the recipient's address is not valid: " + err.Error(), Err: err}
-	}
-	msg.Subject(x.Subject)
-	msg.SetMessageIDWithValue(x.ID + "@kanban")
-	msg.SetBodyString(mail.TypeTextPlain, x.Text)
 	client, err := m.client()
 	if err != nil {
 		return 0, err
 	}
-	if err := client.DialAndSendWithContext(ctx, msg); err != nil {
+	ctx, cancel := context.WithTimeout(ctx, m.timeout)
+	defer cancel()
+	if err := client.DialAndSendWithContext(ctx, msg); err != nil && !msg.IsDelivered() {
 		p := problem(err)
 		return p.Status, p
 	}

@@ -34,7 +34,7 @@ func TestMailArrivesOrSaysWhy(t *testing.T) {
 	require.Len(t, got, 1)
 	assert.Equal(t, "Grüße", got[0].Subject)
 	assert.Equal(t, "ana@fernmoor.example", got[0].To)
-	assert.Equal(t, "<d1@kanban>", got[0].MessageID)
+	assert.Equal(t, "<d1@fernmoor.example>", got[0].MessageID)
 
 	for want, c := range map[call.Kind]struct {
 		fault  *fault.Fault

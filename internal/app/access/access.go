@@ -3,6 +3,7 @@
 package access
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -11,6 +12,7 @@ import (
 	"strings"
 
 	"github.com/alexedwards/argon2id"
+	"golang.org/x/sync/semaphore"
 
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
@@ -71,8 +73,22 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 	if len([]rune(password)) < MinimumPassword {
 		return Caller{}, refusal.Invalid("password", "is too short: use at least %d characters", MinimumPassword)
 	}
-	hashed, err := argon2id.CreateHash(password, argon2id.DefaultParams)
+	if len(password) > longestPassword {
+		return Caller{}, refusal.Invalid("password", "is too long: use at most %d bytes", longestPassword)
+	}
+	// Hashing costs much: whoever has no link is not worth it.
+	open, err := s.Store.SetupLinkOpen(ctx, hash(secret))
 	if err != nil {
+		return Caller{}, err
+	}
+	if !open {
+		return Caller{}, refusal.Forbidden(noLink)
+	}
+	var hashed string
+	if err := costly(ctx, func() (err error) {
+		hashed, err = argon2id.CreateHash(password, argon2id.DefaultParams)
+		return err
+	}); err != nil {
 		return Caller{}, fmt.Errorf("hashing the password: %w", err)
 	}
 	a := store.Administrator{ID: store.NewID(), Name: name, Email: email, PasswordHash: hashed, Role: "administrator"}
@@ -86,26 +102,61 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 		return tx.Audit(ctx, name, "set up", "administrator/"+a.ID, nil)
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return Caller{}, refusal.Forbidden("the set-up link is not valid or was used already; restart the service for a new one")
+		return Caller{}, refusal.Forbidden(noLink)
 	}
 	return caller(a), err
 }
 
 // SignIn checks a password.
 func (s *Service) SignIn(ctx context.Context, email, password string) (Caller, error) {
+	if len(password) > longestPassword {
+		return Caller{}, ErrUnknown
+	}
 	a, err := s.Store.AdministratorByEmail(ctx, strings.TrimSpace(email))
 	if errors.Is(err, store.ErrNotFound) {
 		// The same work as for a known address, so that time tells nothing.
-		_, _ = argon2id.CreateHash(password, argon2id.DefaultParams)
-		return Caller{}, ErrUnknown
+		err := costly(ctx, func() error {
+			_, err := argon2id.CreateHash(password, argon2id.DefaultParams)
+			return err
+		})
+		return Caller{}, cmp.Or(err, ErrUnknown)
 	}
 	if err != nil {
 		return Caller{}, err
 	}
-	if ok, err := argon2id.ComparePasswordAndHash(password, a.PasswordHash); err != nil || !ok {
-		return Caller{}, errors.Join(ErrUnknown, err)
+	var ok bool
+	if err := costly(ctx, func() (err error) {
+		ok, err = argon2id.ComparePasswordAndHash(password, a.PasswordHash)
+		return err
+	}); err != nil {
+		return Caller{}, fmt.Errorf("checking the password: %w", err)
+	}
+	if !ok {
+		return Caller{}, ErrUnknown
 	}
 	return caller(a), nil
+}
+
+// longestPassword bounds what is hashed, in bytes.
+const longestPassword = 1024
+
+const noLink = "the set-up link is not valid or was used already; restart the service for a new one"
+
+// hashing bounds how many passwords are hashed at a time: each takes 64 MiB.
+var hashing = semaphore.NewWeighted(2)
+
+// costly does something of which only a few may happen at a time.
+func costly(ctx context.Context, do func() error) error {
+	if err := hashing.Acquire(ctx, 1); err != nil {
+		return err
+	}
+	defer hashing.Release(1)
+	return do()
+}
+
+// EndToken ends a token: nobody gets in with it any more.
+func (s *Service) EndToken(ctx context.Context, token string) error {
+	return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.EndToken(ctx, hash(token)) })
 }
 
 // ByID finds a caller that signed in before.

@@ -126,6 +126,7 @@ func TestPurchaseEnrolsAndCancellingTakesOutAfterGrace_E10(t *testing.T) {
 // Access and enrolment never disagree silently: somebody takes the buyer out by hand.
 func TestDisagreementsShow_E10(t *testing.T) {
 	s := open(t)
+	s.now = time.Now().UTC() // reads go by the machine's clock
 	o := s.offer("place", "SOIL-A", func(o *store.Offer) { o.OnlyBuyers = true })
 	s.tells("1", "purchase.completed", nora, "place", "order-1", s.now)
 	s.Deliver()
@@ -180,7 +181,7 @@ func TestBuyerWhoIsNotInTheRegister(t *testing.T) {
 	s.Read(s.register, false)
 	require.NoError(t, s.Offering.Tick(t.Context())) // the queued job
 	s.Deliver()
-	pending, err := s.Store.Pickups(t.Context(), files.ID, time.Time{})
+	pending, _, err := s.Store.Pickups(t.Context(), files.ID, time.Time{})
 	require.NoError(t, err)
 	require.Len(t, pending, 1, "the next read enrols them, as the finding says")
 	assert.Equal(t, "sec-bees-a", pending[0].Section)

@@ -234,7 +234,7 @@ func TestEnrolmentsArePickedUp(t *testing.T) {
 	w.Record(about(w, rule.ModuleCompleted, "k1", "stu-030"))
 	w.Deliver()
 	pending := func() []store.Pickup {
-		list, err := w.Store.Pickups(context.Background(), c.ID, time.Time{})
+		list, _, err := w.Store.Pickups(context.Background(), c.ID, time.Time{})
 		require.NoError(t, err)
 		return list
 	}

@@ -190,6 +190,11 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 		t.again = max(until.Sub(m.now()), time.Millisecond)
 		return m.hold.do(ctx, store.HeldDelivery{ID: d.ID, Why: held, For: operation, Until: until})
 	}
+	if !t.settled && !t.stopped {
+		if _, err := m.unsubscribed(ctx, t); err != nil {
+			return err
+		}
+	}
 	if t.settled || t.stopped {
 		return m.end.do(ctx, t)
 	}

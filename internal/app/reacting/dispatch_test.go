@@ -71,8 +71,10 @@ func fine(w http.ResponseWriter, _ *http.Request, _ int) { w.WriteHeader(http.St
 // many queues n deliveries of a rule that sends to a connection.
 func many(t *testing.T, w *apptest.World, c store.Connection, n int) {
 	t.Helper()
-	r := w.Rule(rule.Draft{Name: "to " + c.Name, Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
-	e := w.Record(joined(w, store.NewID(), "stu-001", "PROP-A"))
+	r := w.Rule(rule.Draft{Name: "to " + c.Name, Trigger: string(rule.ModuleCompleted), Scope: rule.Scope{Module: c.Name}, Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
+	e := about(w, rule.ModuleCompleted, store.NewID(), "stu-001")
+	e.ModuleID = c.Name
+	e = w.Record(e)
 	_, err := w.Store.Pool.Exec(t.Context(), `INSERT INTO deliveries (id, event_id, rule_id, position, action, connection_id, person_id, state, due_at)
 		SELECT gen_random_uuid(), d.event_id, d.rule_id, n, d.action, d.connection_id, d.person_id, 'queued', now() FROM deliveries d, generate_series(1, $2) n WHERE d.event_id = $1 AND d.rule_id = $3`, e.ID, n-1, r.ID)
 	require.NoError(t, err)

@@ -134,13 +134,9 @@ func (s *Service) hook(c adapter.Connection) *hooks.Hook {
 func (s *Service) mailLimit() time.Duration { return cmp.Or(s.MailLimit, 25*time.Second) }
 
 func (s *Service) mail(_ context.Context, p *prepared, d store.Delivery, _ store.Event, values rule.Values) error {
-	to, err := s.Expressions.Value(cmp.Or(d.Action.To, "person.email"), values)
+	address, err := s.recipient(d.Action, values)
 	if err != nil {
-		return refuseText("to", err)
-	}
-	address, _ := to.(string)
-	if address == "" {
-		return refusal.Conflict(finding.AddressMissing, "there is no address to send to")
+		return err
 	}
 	subject, err := rule.Fill(d.Action.Subject, values)
 	if err != nil {
@@ -154,8 +150,17 @@ func (s *Service) mail(_ context.Context, p *prepared, d store.Delivery, _ store
 		subject = "[Test] " + subject
 	}
 	p.shown = map[string]any{"to": address, "subject": subject, "text": body}
+	m := mails.Mail{ID: d.ID, To: address, Subject: subject, Text: body}
+	if email, _ := values["person"]["email"].(string); email == address {
+		m.ToName, _ = values["person"]["name"].(string)
+	}
+	if d.RuleID != nil && !isTest(values) {
+		if m.Unsubscribe, err = s.unsubscribeLink(*d.RuleID, address); err != nil {
+			return err
+		}
+	}
 	p.do = func(ctx context.Context) (outcome, error) {
-		code, err := mails.New(p.connection, s.mailLimit()).Send(ctx, mails.Mail{ID: d.ID, To: address, Subject: subject, Text: body})
+		code, err := mails.New(p.connection, s.mailLimit()).Send(ctx, m)
 		return outcome{status: code, request: "To: " + address + "\nSubject: " + subject + "\n\n" + body}, err
 	}
 	return nil

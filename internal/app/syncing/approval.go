@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"strings"
@@ -47,7 +48,7 @@ func (s *Service) askApproval(ctx context.Context, p store.Pairing, preview stor
 		}); err != nil {
 			return err
 		}
-		m := mails.Mail{ID: "approval-" + token[:12], To: a.Email, Subject: fmt.Sprintf("%d people would be taken out of %s", removals, p.TargetName), Text: s.letter(a, p, preview.Plan, removals, token)}
+		m := mails.Mail{ID: "approval-" + hex.EncodeToString(hash[:8]), To: a.Email, ToName: a.Name, Subject: fmt.Sprintf("%d people would be taken out of %s", removals, p.TargetName), Text: s.letter(a, p, preview.Plan, removals, token)}
 		if _, err := mailer.Send(ctx, m); err != nil {
 			return nil // the board says it too; the next comparison tries again
 		}

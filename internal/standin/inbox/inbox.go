@@ -30,7 +30,10 @@ type Mail struct {
 	Subject   string    `json:"subject"`
 	MessageID string    `json:"messageId"`
 	Text      string    `json:"text"`
+	HTML      string    `json:"html"`
 	At        time.Time `json:"at"`
+	// Header is everything that stands above the text, as it came.
+	Header mail.Header `json:"header"`
 }
 
 // Inbox is the stand-in. Use New.
@@ -122,29 +125,40 @@ func (s *session) Data(r io.Reader) error {
 	if err != nil {
 		subject = m.Header.Get("Subject")
 	}
-	got := Mail{From: s.from, To: strings.Join(s.to, ", "), Subject: subject, MessageID: m.Header.Get("Message-Id"), Text: text(m), At: time.Now()}
+	plain, html := texts(m)
+	got := Mail{From: s.from, To: strings.Join(s.to, ", "), Subject: subject, MessageID: m.Header.Get("Message-Id"), Text: plain, HTML: html, At: time.Now(), Header: m.Header}
 	s.inbox.mu.Lock()
 	s.inbox.mails = append(s.inbox.mails, got)
 	s.inbox.mu.Unlock()
 	return nil
 }
 
-// text finds the plain text of a mail.
-func text(m *mail.Message) string {
+// texts finds the plain text of a mail, and its HTML.
+func texts(m *mail.Message) (plain, html string) {
 	kind, parameters, _ := mime.ParseMediaType(m.Header.Get("Content-Type"))
-	encoding, body := m.Header.Get("Content-Transfer-Encoding"), m.Body
-	if strings.HasPrefix(kind, "multipart/") {
-		part, err := multipart.NewReader(m.Body, parameters["boundary"]).NextRawPart()
-		if err != nil {
-			return ""
-		}
-		encoding, body = part.Header.Get("Content-Transfer-Encoding"), part
+	if !strings.HasPrefix(kind, "multipart/") {
+		return decoded(m.Header.Get("Content-Transfer-Encoding"), m.Body), ""
 	}
+	for parts := multipart.NewReader(m.Body, parameters["boundary"]); ; {
+		part, err := parts.NextRawPart()
+		if err != nil {
+			return plain, html
+		}
+		text := decoded(part.Header.Get("Content-Transfer-Encoding"), part)
+		if strings.HasPrefix(part.Header.Get("Content-Type"), "text/html") {
+			html = text
+		} else {
+			plain = text
+		}
+	}
+}
+
+func decoded(encoding string, body io.Reader) string {
 	if strings.EqualFold(encoding, "quoted-printable") {
 		body = quotedprintable.NewReader(body)
 	}
 	out, _ := io.ReadAll(io.LimitReader(body, 1<<20))
-	return strings.TrimSpace(string(out))
+	return strings.TrimSpace(strings.ReplaceAll(string(out), "\r\n", "\n"))
 }
 
 var mails = template.Must(template.New("mails").Parse(`<table><tr><th>To<th>Subject<th>Text</tr>

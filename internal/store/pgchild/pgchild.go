@@ -9,9 +9,9 @@ package pgchild
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/url"
 	"os"
@@ -19,6 +19,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -35,15 +36,22 @@ type Options struct {
 	Folder string
 	// Fast gives up durability for speed. For tests only.
 	Fast bool
+	// Log is told when the server has to be started again; nil tells nobody.
+	Log *slog.Logger
 }
 
-// Server is a running server.
+// Server is a running server. When its process ends without having been asked to, it is
+// started again at the same port; when that cannot be done, Ended says why.
 type Server struct {
+	options  Options
+	bin      string
+	folder   string
+	as       *syscall.Credential
 	port     int
 	password string
-	process  *exec.Cmd
-	ended    chan struct{}
-	err      error
+	stop     context.CancelFunc
+	stopped  chan struct{} // closed when nothing runs any more
+	failed   chan error
 }
 
 // ErrNotInstalled means that PostgreSQL's programs were not found.
@@ -70,69 +78,164 @@ func programs() (string, error) {
 // Start makes the cluster when there is none and starts its server. A server
 // that an earlier, killed process left behind is waited for first.
 func Start(ctx context.Context, o Options) (*Server, error) {
-	bin, err := programs()
-	if err != nil {
+	s := &Server{options: o, stopped: make(chan struct{}), failed: make(chan error, 1)}
+	var err error
+	if s.bin, err = programs(); err != nil {
 		return nil, err
 	}
-	as, err := unprivileged()
-	if err != nil {
+	if s.as, err = unprivileged(); err != nil {
 		return nil, err
 	}
-	folder, err := filepath.Abs(o.Folder)
-	if err != nil {
+	if s.folder, err = filepath.Abs(o.Folder); err != nil {
 		return nil, err
 	}
-	s := &Server{ended: make(chan struct{})}
-	if s.password, err = prepare(ctx, bin, folder, as); err != nil {
+	if s.password, err = prepare(ctx, s.bin, s.folder, s.as, o.Fast); err != nil {
 		return nil, err
 	}
-	if err := waitForOldServer(ctx, folder); err != nil {
+	if err := waitForOldServer(ctx, s.folder); err != nil {
 		return nil, err
 	}
 	if s.port, err = freePort(); err != nil {
 		return nil, err
 	}
+	first, err := s.launch(ctx)
+	if err != nil {
+		return nil, err
+	}
+	running, stop := context.WithCancel(context.WithoutCancel(ctx))
+	s.stop = stop
+	go s.supervise(running, first)
+	return s, nil
+}
+
+// run is one life of the server's process.
+type run struct {
+	process *exec.Cmd
+	log     bytes.Buffer
+	ended   chan struct{}
+	err     error
+}
+
+// launch starts the process and waits until it answers.
+func (s *Server) launch(ctx context.Context) (*run, error) {
 	args := []string{
-		"-D", folder, "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
+		"-D", s.folder, "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
 		"-c", "max_connections=200", "-c", "log_min_messages=fatal",
 		// Nobody replicates it, so what fills a new table is written once, not twice.
 		"-c", "wal_level=minimal", "-c", "max_wal_senders=0",
 	}
-	if o.Fast {
+	if s.options.Fast {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
-	s.process = exec.Command(filepath.Join(bin, "postgres"), args...)
-	s.process.Dir = folder
+	r := &run{process: exec.Command(filepath.Join(s.bin, "postgres"), args...), ended: make(chan struct{})}
+	r.process.Dir = s.folder
 	// The server ends by itself when this process is killed.
-	s.process.SysProcAttr = &syscall.SysProcAttr{Credential: as, Pdeathsig: syscall.SIGINT, Setpgid: true}
-	var log bytes.Buffer
-	s.process.Stderr = &log
-	if err := s.launch(); err != nil {
+	r.process.SysProcAttr = &syscall.SysProcAttr{Credential: s.as, Pdeathsig: syscall.SIGINT, Setpgid: true}
+	r.process.Stderr = &r.log
+	if err := r.start(); err != nil {
 		return nil, fmt.Errorf("starting PostgreSQL: %w", err)
 	}
-	if err := s.ready(ctx); err != nil {
-		s.Stop()
-		return nil, fmt.Errorf("starting PostgreSQL in %s: %w: %s", folder, err, strings.TrimSpace(log.String()))
+	if err := s.ready(ctx, r); err != nil {
+		r.stop()
+		return nil, fmt.Errorf("starting PostgreSQL in %s: %w: %s", s.folder, err, strings.TrimSpace(r.log.String()))
 	}
-	return s, nil
+	return r, nil
 }
 
-// launch starts the process on a thread of its own, because Linux ties the
-// death signal to the thread that started the child.
-func (s *Server) launch() error {
+// start starts the process on a thread of its own, because Linux ties the death signal to
+// the thread that started the child.
+func (r *run) start() error {
 	started := make(chan error)
 	go func() {
 		runtime.LockOSThread()
 		defer runtime.UnlockOSThread()
-		if err := s.process.Start(); err != nil {
+		if err := r.process.Start(); err != nil {
 			started <- err
 			return
 		}
 		started <- nil
-		s.err = s.process.Wait()
-		close(s.ended)
+		r.err = r.process.Wait()
+		close(r.ended)
 	}()
 	return <-started
+}
+
+// stop ends the process in order ("fast shutdown": sessions are cut, data is safe).
+func (r *run) stop() {
+	_ = r.process.Process.Signal(syscall.SIGINT)
+	select {
+	case <-r.ended:
+	case <-time.After(20 * time.Second):
+		_ = r.process.Process.Signal(syscall.SIGQUIT)
+		<-r.ended
+	}
+}
+
+// A server that ends by itself is started again, unless it does so too often.
+const (
+	mostRestarts   = 5
+	restartsWithin = 10 * time.Minute
+	startAgain     = 30 * time.Second
+)
+
+func (s *Server) supervise(ctx context.Context, r *run) {
+	defer close(s.stopped)
+	var restarts []time.Time
+	for {
+		select {
+		case <-ctx.Done():
+			r.stop()
+			return
+		case <-r.ended:
+		}
+		restarts = slices.DeleteFunc(append(restarts, time.Now()), func(at time.Time) bool { return time.Since(at) > restartsWithin })
+		cause := fmt.Errorf("the private PostgreSQL ended by itself (%w): %s", errors.Join(r.err, errEnded), strings.TrimSpace(r.log.String()))
+		if len(restarts) > mostRestarts {
+			s.failed <- fmt.Errorf("%w; it did so %d times in %v", cause, len(restarts), restartsWithin)
+			return
+		}
+		if s.options.Log != nil {
+			s.options.Log.Error("the private PostgreSQL ended by itself and is started again", "cause", cause.Error())
+		}
+		again, cancel := context.WithTimeout(ctx, startAgain)
+		next, err := s.again(again)
+		cancel()
+		if ctx.Err() != nil {
+			if err == nil {
+				next.stop()
+			}
+			return
+		}
+		if err != nil {
+			s.failed <- fmt.Errorf("%w; it could not be started again: %w", cause, err)
+			return
+		}
+		r = next
+	}
+}
+
+var errEnded = errors.New("it was not asked to")
+
+func (s *Server) again(ctx context.Context) (*run, error) {
+	if err := waitForOldServer(ctx, s.folder); err != nil {
+		return nil, err
+	}
+	return s.launch(ctx)
+}
+
+// Failed gives why the server ended for good without having been asked to.
+func (s *Server) Failed() <-chan error { return s.failed }
+
+// Port is where the server listens on loopback.
+func (s *Server) Port() int { return s.port }
+
+// PasswordFile holds the password of its one user, kanban.
+func (s *Server) PasswordFile() string { return s.folder + ".password" }
+
+// Stop ends the server in order.
+func (s *Server) Stop() {
+	s.stop()
+	<-s.stopped
 }
 
 // URL is the address of the server's database "kanban".
@@ -145,17 +248,6 @@ func (s *Server) Database(name string) string {
 		Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(s.port)), Path: "/" + name, RawQuery: "sslmode=disable",
 	}
 	return u.String()
-}
-
-// Stop ends the server in order ("fast shutdown": sessions are cut, data is safe).
-func (s *Server) Stop() {
-	_ = s.process.Process.Signal(syscall.SIGINT)
-	select {
-	case <-s.ended:
-	case <-time.After(20 * time.Second):
-		_ = s.process.Process.Signal(syscall.SIGQUIT)
-		<-s.ended
-	}
 }
 
 // unprivileged is the user to run as: "postgres" for root, whom the server
@@ -173,83 +265,6 @@ func unprivileged() (*syscall.Credential, error) {
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, errors.Join(err1, err2)
 }
 
-// prepare makes the cluster when there is none and returns the password of its
-// one user, which is kept beside it.
-func prepare(ctx context.Context, bin, folder string, as *syscall.Credential) (string, error) {
-	keep := folder + ".password"
-	if _, err := os.Stat(filepath.Join(folder, "PG_VERSION")); err == nil {
-		password, err := os.ReadFile(keep)
-		if err != nil {
-			return "", fmt.Errorf("reading the password of the private PostgreSQL: %w", err)
-		}
-		return string(password), nil
-	}
-	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return "", fmt.Errorf("making the data folder: %w", err)
-	}
-	if as != nil {
-		if err := os.Chown(folder, int(as.Uid), int(as.Gid)); err != nil {
-			return "", fmt.Errorf("giving the data folder to the user postgres: %w", err)
-		}
-	}
-	password := rand.Text()
-	given, err := os.CreateTemp("", "kanban-pw-")
-	if err != nil {
-		return "", err
-	}
-	defer os.Remove(given.Name())
-	_, err = given.WriteString(password)
-	if err = errors.Join(err, given.Close()); err == nil && as != nil {
-		err = os.Chown(given.Name(), int(as.Uid), int(as.Gid))
-	}
-	if err != nil {
-		return "", err
-	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", folder, "-U", "kanban", "--pwfile="+given.Name(),
-		"--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--lc-collate=C", "--no-sync")
-	cmd.Dir = folder
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: as}
-	if out, err := cmd.CombinedOutput(); err != nil {
-		return "", fmt.Errorf("making the database cluster in %s: %w: %s", folder, err, bytes.TrimSpace(out))
-	}
-	return password, os.WriteFile(keep, []byte(password), 0o600)
-}
-
-// waitForOldServer waits until a server whose parent was killed has ended, and
-// ends it when it does not by itself.
-func waitForOldServer(ctx context.Context, folder string) error {
-	for try := 0; try < 200; try++ {
-		text, err := os.ReadFile(filepath.Join(folder, "postmaster.pid"))
-		if err != nil {
-			return nil
-		}
-		first, _, _ := strings.Cut(string(text), "\n")
-		pid, err := strconv.Atoi(strings.TrimSpace(first))
-		if err != nil || syscall.Kill(pid, 0) != nil {
-			return nil // a stale file; the server itself removes it
-		}
-		if try == 50 && orphaned(pid) {
-			_ = syscall.Kill(pid, syscall.SIGINT)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
-	return fmt.Errorf("another Kanban already uses the data folder %s: stop it first, or choose another --data", folder)
-}
-
-// orphaned reports whether a process was left to the system's first process.
-func orphaned(pid int) bool {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return false
-	}
-	fields := strings.Fields(string(text[bytes.LastIndexByte(text, ')')+1:]))
-	return len(fields) > 1 && fields[1] == "1"
-}
-
 func freePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -260,7 +275,7 @@ func freePort() (int, error) {
 }
 
 // ready waits until the server answers and its database is there.
-func (s *Server) ready(ctx context.Context) error {
+func (s *Server) ready(ctx context.Context, r *run) error {
 	for {
 		conn, err := pgx.Connect(ctx, s.Database("postgres"))
 		if err == nil {
@@ -275,8 +290,8 @@ func (s *Server) ready(ctx context.Context) error {
 			return err
 		}
 		select {
-		case <-s.ended:
-			return fmt.Errorf("the server ended: %w", errors.Join(s.err, err))
+		case <-r.ended:
+			return fmt.Errorf("the server ended: %w", errors.Join(r.err, err))
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(50 * time.Millisecond):

@@ -28,16 +28,23 @@ type NewRule struct {
 // Rule is a rule and what became of it.
 type Rule struct {
 	NewRule
-	ID        string     `json:"id"`
-	State     string     `json:"state" enum:"draft,on,off" doc:"A draft was never on"`
-	On        bool       `json:"on"`
-	OnSince   *time.Time `json:"onSince,omitempty"`
-	Where     string     `json:"where,omitempty" doc:"What its scope names, in words; absent for anywhere"`
-	Fired     int        `json:"fired"`
-	Delivered int        `json:"delivered"`
-	Waiting   int        `json:"waiting"`
-	Calls     int        `json:"calls" doc:"Calls within the hour or day of its limit; 0 without a limit"`
-	Version   int        `json:"version"`
+	ID           string     `json:"id"`
+	State        string     `json:"state" enum:"draft,on,off" doc:"A draft was never on"`
+	On           bool       `json:"on"`
+	OnSince      *time.Time `json:"onSince,omitempty"`
+	Where        string     `json:"where,omitempty" doc:"What its scope names, in words; absent for anywhere"`
+	Fired        int        `json:"fired"`
+	Delivered    int        `json:"delivered"`
+	Waiting      int        `json:"waiting"`
+	Calls        int        `json:"calls" doc:"Calls within the hour or day of its limit; 0 without a limit"`
+	Unsubscribed int        `json:"unsubscribed" doc:"Addresses that get no more mails of it, because they said so"`
+	Version      int        `json:"version"`
+}
+
+// Unsubscribed is an address that gets no more mails of a rule.
+type Unsubscribed struct {
+	Address string    `json:"address"`
+	At      time.Time `json:"at"`
 }
 
 // RuleVersion is what a rule was like.

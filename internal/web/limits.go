@@ -1,0 +1,99 @@
+package web
+
+import (
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"time"
+)
+
+// maxBody bounds every request, in bytes, and bodyWithin how long it may take to arrive;
+// uploads may be larger and take longer.
+const (
+	maxBody      = 8 << 20
+	bodyWithin   = 30 * time.Second
+	uploadWithin = 15 * time.Minute
+)
+
+// limited bounds the body of every request in size and time.
+func limited(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		most, within := int64(maxBody), bodyWithin
+		if strings.HasSuffix(r.URL.Path, "/upload") {
+			most, within = maxUpload, uploadWithin
+		}
+		if r.ContentLength != 0 { // -1 is a body of unknown length
+			control := http.NewResponseController(w)
+			if control.SetReadDeadline(time.Now().Add(within)) == nil {
+				r.Body = &timed{r.Body, control}
+			}
+		}
+		r.Body = http.MaxBytesReader(w, r.Body, most)
+		next.ServeHTTP(w, r)
+	})
+}
+
+// timed is a body whose deadline ends with it: what the handler does after reading it may
+// take longer.
+type timed struct {
+	io.ReadCloser
+	control *http.ResponseController
+}
+
+func (t *timed) Read(p []byte) (int, error) {
+	n, err := t.ReadCloser.Read(p)
+	if err == io.EOF { //nolint:errorlint // readers return it itself
+		_ = t.control.SetReadDeadline(time.Time{})
+	}
+	return n, err
+}
+
+// methods are those that are counted by name; a caller could make up any number of others.
+var methods = map[string]bool{"GET": true, "HEAD": true, "POST": true, "PUT": true, "PATCH": true, "DELETE": true, "OPTIONS": true}
+
+func methodLabel(method string) string {
+	if methods[method] {
+		return method
+	}
+	return "other"
+}
+
+// statusLabel is the status as it is counted.
+func statusLabel(status int) string {
+	if text := http.StatusText(status); text != "" {
+		return text
+	}
+	return "other"
+}
+
+// clientAddress is where a request comes from. Proxies that are trusted add to
+// X-Forwarded-For whom they speak for; what anybody else writes there is not believed.
+func clientAddress(r *http.Request, trusted []netip.Prefix) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	hops := strings.Split(strings.Join(r.Header.Values("X-Forwarded-For"), ","), ",")
+	for at := host; ; {
+		a, err := netip.ParseAddr(strings.TrimSpace(at))
+		if err != nil {
+			return host
+		}
+		host = a.Unmap().String()
+		if !anyContains(trusted, a.Unmap()) || len(hops) == 0 {
+			return host
+		}
+		at, hops = hops[len(hops)-1], hops[:len(hops)-1]
+	}
+}
+
+func anyContains(all []netip.Prefix, a netip.Addr) bool {
+	for _, p := range all {
+		if p.Contains(a) {
+			return true
+		}
+	}
+	return false
+}
