@@ -4,6 +4,7 @@ import (
 	"context"
 	"strconv"
 	"sync"
+	"time"
 
 	"golang.org/x/time/rate"
 
@@ -56,6 +57,19 @@ func AtOnce(c Connection) int {
 		return hooksAtOnce
 	}
 	return defaultAtOnce
+}
+
+// defaultLate is how long a service may take until it shows what it has carried out,
+// unless its connection says otherwise.
+const defaultLate = 10 * time.Second
+
+// Late is how long a service may take until it shows what it has carried out (setting
+// late, in seconds).
+func Late(c Connection) time.Duration {
+	if n, err := strconv.Atoi(c.Settings["late"]); err == nil && n >= 0 {
+		return time.Duration(n) * time.Second
+	}
+	return defaultLate
 }
 
 func (g *gate) enter(ctx context.Context) (leave func(), err error) {

@@ -1,6 +1,8 @@
 package adapter
 
 import (
+	"time"
+
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/wire/call"
@@ -48,4 +50,18 @@ func MayPass(err error) bool {
 	}
 	_, refused := refusal.As(err)
 	return !refused
+}
+
+// LongestAsked bounds for how long runs and reads wait because a service asks them to with
+// Retry-After: at most this long from their start on.
+const LongestAsked = time.Hour
+
+// Asked reports whether a service said for how long it wants to be left alone, within the
+// bound that is obeyed.
+func Asked(err error) (wait time.Duration, yes bool) {
+	p, ok := call.As(err)
+	if !ok || p.RetryAfter <= 0 || p.RetryAfter > LongestAsked {
+		return 0, false
+	}
+	return p.RetryAfter, true
 }

@@ -119,7 +119,7 @@ func (w *World) Register() store.Connection {
 
 // Workspace connects the chat workspace.
 func (w *World) Workspace() store.Connection {
-	return w.Connect("scim", "Workspace", map[string]string{"address": w.Standins.Addresses.Workspace + "/scim/v2", "token": "potting-shed", "notice": workspace.WelcomeSchema + ":sendWelcome"})
+	return w.Connect("scim", "Workspace", map[string]string{"address": w.Standins.Addresses.Workspace + "/scim/v2", "token": "potting-shed", "late": "0", "notice": workspace.WelcomeSchema + ":sendWelcome"})
 }
 
 // Contacts connects the contact list.
@@ -152,7 +152,7 @@ func (w *World) Labels() store.Connection {
 
 // Platform connects the course platform, in which sections are groups.
 func (w *World) Platform() store.Connection {
-	return w.Connect("scim", "Platform", map[string]string{"address": w.Standins.Addresses.Platform + "/scim/v2", "token": platform.Token})
+	return w.Connect("scim", "Platform", map[string]string{"address": w.Standins.Addresses.Platform + "/scim/v2", "token": platform.Token, "late": "0"})
 }
 
 // Rule makes a rule and switches it on.

@@ -91,7 +91,7 @@ func TestEveryOutcomeOfTheDemoSchool_P2(t *testing.T) {
 	r, err := w.Sync(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 1, r.Counts["refused"])
-	guest := scim.NewClient(w.At.Workspace+"/scim/v2", "potting-shed", call.Options{})
+	guest := scim.NewClient(w.At.Workspace+"/scim/v2", "potting-shed", 0, call.Options{})
 	shown, err := client.Get[api.Pairing](t.Context(), w.Client, "/pairings/"+a)
 	require.NoError(t, err)
 	stranger, err := guest.CreateUser(t.Context(), scim.User{UserName: "guest", Name: scim.Name{GivenName: "Gus", FamilyName: "Guest"}, Emails: []scim.Email{{Value: "gus@elsewhere.example"}}, Active: true})

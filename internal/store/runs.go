@@ -202,6 +202,13 @@ func (s *Store) Changes(ctx context.Context, runID string) (all []Change, err er
 	return all, known(err, "listing the run's changes")
 }
 
+// UnendedAdditions lists the people whom earlier runs of a pairing had begun to put in and
+// of whom they could not note what became.
+func (s *Store) UnendedAdditions(ctx context.Context, pairingID, besidesRun string) (all []Change, err error) {
+	err = s.reader(ctx).Raw(`SELECT c.* FROM changes c JOIN runs r ON r.id = c.run_id WHERE r.pairing_id = ? AND r.id <> ? AND c.state = 'started' AND c.outcome = 'add' ORDER BY c.run_id, c.position`, pairingID, besidesRun).Scan(&all).Error
+	return all, known(err, "listing what earlier runs had begun")
+}
+
 // AddChanges writes the people of a plan, so that the run can be resumed. asked
 // tells about whom something is to be done; the others are only listed.
 func (tx *Tx) AddChanges(runID string, plan roster.Plan, asked func(roster.Entry) bool) error {

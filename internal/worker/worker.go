@@ -65,13 +65,13 @@ func (x *shift) jobs() *river.Workers {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
-		return uses.Reading.Work(ctx, j.Args.RunID, last(j))
+		return asked(uses.Reading.Work(ctx, j.Args.RunID, last(j)))
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.ApplyRun]) error {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
-		return x.exclusively(ctx, "run/"+j.Args.RunID, func() error { return uses.Syncing.Work(ctx, j.Args.RunID, last(j)) })
+		return x.exclusively(ctx, "run/"+j.Args.RunID, func() error { return asked(uses.Syncing.Work(ctx, j.Args.RunID, last(j))) })
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.WorkAsked]) error {
 		if err := pausedNow(ctx, s); err != nil {
@@ -138,6 +138,14 @@ func (x *shift) queueDue(ctx context.Context) error {
 		errs = append(errs, x.store.QueueEvery(ctx, "read-all", every, false, store.ReadAll{}))
 	}
 	return errors.Join(errs...)
+}
+
+// asked lets work wait for as long as a service asks for; that is no try of it.
+func asked(err error) error {
+	if wait, yes := adapter.Asked(err); yes {
+		return river.JobSnooze(wait)
+	}
+	return err
 }
 
 func last[T river.JobArgs](j *river.Job[T]) bool { return j.Attempt >= tries }

@@ -2,6 +2,7 @@ package workspaces
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"slices"
 	"sync"
@@ -160,6 +161,11 @@ func (x *work) end(i int, err error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.stopped != nil {
+		if err == nil { // it was carried out, so it is noted, whatever became of the others
+			if told := x.ended(i, x.ids[i], nil); told != nil {
+				x.stopped = errors.Join(x.stopped, told)
+			}
+		}
 		return
 	}
 	p, known := call.As(err)

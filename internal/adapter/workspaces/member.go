@@ -154,7 +154,10 @@ func (w *Workspace) change(ctx context.Context, group, account string, in bool) 
 	if err := do(ctx, group, account); err != nil {
 		return err
 	}
-	if there, err := is(); err != nil || there == in {
+	if seen, err := w.client.Look(ctx, func() (bool, error) {
+		there, err := is()
+		return there == in, err
+	}); err != nil || seen {
 		return err
 	}
 	return &call.Problem{Kind: call.Broken, Detail: "the service accepted the change, but the group shows another state"}

@@ -31,7 +31,7 @@ type Workspace struct {
 // New uses a connection of kind scim.
 func New(c adapter.Connection, o call.Options) *Workspace {
 	return &Workspace{
-		client: scim.NewClient(c.Settings["address"], c.Secret["token"], adapter.Limited(c, o)),
+		client: scim.NewClient(c.Settings["address"], c.Secret["token"], adapter.Late(c), adapter.Limited(c, o)),
 		atOnce: adapter.AtOnce(c), notice: c.Settings["notice"],
 	}
 }
@@ -79,7 +79,7 @@ func (m *membership) enlist(g scim.Group, section string) {
 
 func (m *membership) account(u scim.User) roster.Account {
 	return roster.Account{
-		ID: u.ID, UserName: u.UserName, Email: u.Email(), ExternalID: u.ExternalID,
+		ID: u.ID, UserName: u.UserName, Email: u.Email(), Emails: u.Addresses(), ExternalID: u.ExternalID,
 		GivenName: u.Name.GivenName, FamilyName: u.Name.FamilyName, Active: u.Active, InTarget: m.all[u.ID], Groups: m.groups[u.ID],
 	}
 }
@@ -243,6 +243,12 @@ func parts(terms []string, length int) (out [][]string) {
 func (w *Workspace) EnsureTarget(ctx context.Context, name, key string) (ref string, err error) {
 	group, err := w.client.CreateGroup(ctx, name, key)
 	return group.ID, err
+}
+
+// Look again, at growing intervals, until something is seen: a service may show only after
+// a while what it has carried out.
+func (w *Workspace) LookAgain(ctx context.Context, see func() (bool, error)) (bool, error) {
+	return w.client.Look(ctx, see)
 }
 
 // Rename gives the target another name.

@@ -147,7 +147,7 @@ func TestDoubledMembersCountOnce(t *testing.T) {
 	require.NoError(t, err)
 	ids, _ := apply(t, w, ref, []workspaces.Step{newcomer(1)})
 	_, _ = apply(t, w, ref, []workspaces.Step{{Outcome: roster.OutcomeAdd, AccountID: ids[0]}})
-	group, err := scim.NewClient(s.here.Settings["address"], workspace.Token, call.Options{}).Group(t.Context(), ref)
+	group, err := scim.NewClient(s.here.Settings["address"], workspace.Token, 0, call.Options{}).Group(t.Context(), ref)
 	require.NoError(t, err)
 	require.Len(t, group.Members, 2)
 	members := func() (n int) {
@@ -220,7 +220,7 @@ func TestUpdateLeavesWhatIsNoLongerOurs(t *testing.T) {
 	_, refused = apply(t, w, ref, []workspaces.Step{change})
 	assert.Contains(t, refused[0], "left alone")
 	require.NoError(t, w.Rename(t.Context(), ref, "Room"))
-	groups, err := scim.NewClient(s.here.Settings["address"], workspace.Token, call.Options{}).Groups(t.Context(), "")
+	groups, err := scim.NewClient(s.here.Settings["address"], workspace.Token, 0, call.Options{}).Groups(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, "Room", groups[0].DisplayName)
 }

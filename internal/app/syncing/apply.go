@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"kanban/internal/adapter"
@@ -45,6 +46,9 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 	}
 	if err == nil || ctx.Err() != nil {
 		return err // cut off: another worker, or this one after a restart, goes on
+	}
+	if _, asked := adapter.Asked(err); asked && run.StartedAt != nil && time.Since(*run.StartedAt) < adapter.LongestAsked {
+		last = false // it said for how long it wants to be left alone
 	}
 	if adapter.MayPass(err) && !last {
 		if told := s.Store.Progress(keep, runID, waits(err), x.done(), x.run.Total); told != nil && !errors.Is(told, store.ErrCancelled) {
@@ -293,21 +297,26 @@ func (x *execution) readBack(ctx context.Context) error {
 	if err := x.Store.Progress(ctx, x.run.ID, "reading back", x.done(), x.run.Total); err != nil {
 		return err
 	}
-	plan, err := x.plan(ctx)
+	var plan roster.Plan
+	var missing []store.Change
+	// A service may show only after a while what it has carried out: late is not lost.
+	_, err := x.target.LookAgain(ctx, func() (_ bool, err error) {
+		if plan, err = x.plan(ctx); err != nil {
+			return false, err
+		}
+		if missing = x.missing(plan); len(missing) == 0 {
+			return true, nil
+		}
+		return false, x.Store.Progress(ctx, x.run.ID, fmt.Sprintf("reading back again: %s", changesNotSeen(len(missing))), x.done(), x.run.Total)
+	})
 	if err != nil {
 		return err
 	}
-	left := make(map[string]roster.Outcome, len(plan.Entries))
-	for _, e := range plan.Entries {
-		left[e.Key()] = e.Outcome
+	if err := x.repair(ctx, plan); err != nil {
+		return err
 	}
 	refused := map[string]store.Change{}
-	var missing []store.Change
-	for _, c := range x.changes {
-		if c.State == store.ChangeDone && left[c.Entry.Key()] == c.Entry.Outcome {
-			c.State, c.Code, c.Answer = store.ChangeNotArrived, string(finding.NotArrived), "accepted by the service, but not there when read back"
-			missing = append(missing, c)
-		}
+	for _, c := range append(slices.Clone(x.changes), missing...) {
 		if c.State == store.ChangeRefused || c.State == store.ChangeNotArrived {
 			refused[c.Entry.Key()] = c
 		}
@@ -324,6 +333,63 @@ func (x *execution) readBack(ctx context.Context) error {
 		x.run.State = store.NeedsPerson
 	}
 	return x.Store.InTx(ctx, func(tx *store.Tx) error { return x.finish(ctx, tx, s, missing) })
+}
+
+// missing are the changes that the service accepted and a comparison does not show.
+func (x *execution) missing(plan roster.Plan) (missing []store.Change) {
+	left := make(map[string]roster.Outcome, len(plan.Entries))
+	for _, e := range plan.Entries {
+		left[e.Key()] = e.Outcome
+	}
+	for _, c := range x.changes {
+		if c.State == store.ChangeDone && left[c.Entry.Key()] == c.Entry.Outcome {
+			c.State, c.Code, c.Answer = store.ChangeNotArrived, string(finding.NotArrived), "accepted by the service, but not there when read back"
+			missing = append(missing, c)
+		}
+	}
+	return missing
+}
+
+func changesNotSeen(n int) string {
+	if n == 1 {
+		return "one change does not show yet"
+	}
+	return fmt.Sprintf("%d changes do not show yet", n)
+}
+
+// repair notes what earlier runs of the pairing had carried out and could not note: who is
+// there because of them is ours, and is taken out again one day.
+func (x *execution) repair(ctx context.Context, plan roster.Plan) error {
+	if x.run.TakesBack != nil || x.run.Ends { // they are about other people
+		return nil
+	}
+	open, err := x.Store.UnendedAdditions(ctx, x.pairing.ID, x.run.ID)
+	if err != nil || len(open) == 0 {
+		return err
+	}
+	there := make(map[string]roster.Entry, len(plan.Entries))
+	for _, e := range plan.Entries {
+		if e.Outcome == roster.OutcomeInStep {
+			there[e.PersonID] = e
+		}
+	}
+	return x.Store.InTx(ctx, func(tx *store.Tx) error {
+		for _, c := range open {
+			e, ok := there[c.Entry.PersonID]
+			if !ok || e.AccountID == "" {
+				continue
+			}
+			at := now()
+			c.State, c.FinishedAt, c.Entry.AccountID = store.ChangeDone, &at, e.AccountID
+			if err := x.keep(ctx, tx, c.Entry, e.AccountID); err != nil {
+				return err
+			}
+			if err := tx.MarkEnded(ctx, c); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // plan is what the run is to do as things are now.

@@ -22,6 +22,7 @@ type Target interface {
 	Looker
 	EnsureTarget(ctx context.Context, name, key string) (ref string, err error)
 	Rename(ctx context.Context, ref, name string) error
+	LookAgain(ctx context.Context, see func() (bool, error)) (bool, error)
 	Apply(ctx context.Context, ref string, steps []workspaces.Step, ended workspaces.Ended) error
 }
 

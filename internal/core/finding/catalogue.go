@@ -26,6 +26,7 @@ const (
 	AddressShared    Code = "address-shared"
 	TwoCandidates    Code = "two-candidates"
 	AccountTaken     Code = "account-taken"
+	IdentityMixed    Code = "identity-mixed"
 	RefusedByService Code = "refused-by-service"
 	NotArrived       Code = "sent-not-arrived"
 )
@@ -116,6 +117,7 @@ var catalogue = []Entry{
 	{AddressShared, Block, "e-mail address shared by two people", "Two people in the register have the same e-mail address, so it cannot tell which account is whose.", "Give each person an address of their own in the register. The next run adds them.", OwnerRegister},
 	{TwoCandidates, Block, "two accounts could be this person", "More than one account at the service matches this person. Kanban never guesses.", "Merge the accounts at the service, or choose the right one by hand.", OwnerAdministrator},
 	{AccountTaken, Block, "account already belongs to someone else", "The account that matches this person is already kept for another person.", "Correct the e-mail address or user name of one of the two in the register.", OwnerRegister},
+	{IdentityMixed, Block, "account carries two people", "The account at the service carries this person's identifier and somebody else's name and address. Neither is written over, and the other person is not put in through it.", "Set the account right at the service: give it the identifier of the person whose name it carries, or the name and address of this one.", OwnerService},
 	{RefusedByService, Block, "refused by the service", "The service refused this person. Its own words are shown beside the finding.", "Follow the service's message, then run this person again.", OwnerService},
 	{NotArrived, Block, "sent, but not there afterwards", "The service accepted the change, but reading it back shows that it is not there.", "Run again; if it stays, ask the service's administrator.", OwnerService},
 

@@ -91,6 +91,10 @@ func (c *comparison) find(p *person) {
 		case KeyEmail:
 			candidates = c.collect(candidates, p, &c.byKey, p.key)
 			candidates = c.collect(candidates, p, &c.byKey, p.older)
+			if len(candidates) == 0 { // a first address counts for more than a further one
+				candidates = c.collectOthers(candidates, p, p.key)
+				candidates = c.collectOthers(candidates, p, p.older)
+			}
 		case KeyUserName:
 			candidates = c.collect(candidates, p, &c.byName, strings.ToLower(strings.TrimSpace(p.UserName)))
 		}
@@ -115,6 +119,19 @@ func (c *comparison) collect(into []int32, p *person, x *index, value string) []
 	for at := x.first[value]; at != 0; at = x.next[at-1] {
 		if !slices.Contains(into, at-1) && !slices.Contains(p.NotAccounts, c.accounts[at-1].ID) {
 			into = append(into, at-1)
+		}
+	}
+	return into
+}
+
+// collectOthers does the same with the addresses of accounts beside their first.
+func (c *comparison) collectOthers(into []int32, p *person, key string) []int32 {
+	if key == "" || len(c.otherOf) == 0 {
+		return into
+	}
+	for at := c.byOther.first[key]; at != 0; at = c.byOther.next[at-1] {
+		if i := c.otherOf[at-1]; !slices.Contains(into, i) && !slices.Contains(p.NotAccounts, c.accounts[i].ID) {
+			into = append(into, i)
 		}
 	}
 	return into

@@ -41,7 +41,8 @@ type person struct {
 type account struct {
 	Account
 	key     string
-	claims  int32 // people who claim it
+	others  []string // keys of its other addresses
+	claims  int32    // people who claim it
 	claimed *person
 }
 
@@ -56,6 +57,8 @@ type comparison struct {
 	byName   index
 	byRegid  index
 	byKey    index
+	byOther  index            // addresses beside the first, by position in otherOf
+	otherOf  []int32          // the account of each
 	sharing  map[string]int32 // address key → one person who has it, +1; negative when several do
 }
 
@@ -81,12 +84,19 @@ func newComparison(source Source, target Target, policy Policy, matching Matchin
 		}
 		i := len(c.accounts)
 		key, _ := AddressKey(a.Email)
-		c.accounts = append(c.accounts, account{Account: a, key: key})
+		var others []string
+		for _, e := range a.Emails {
+			if k, err := AddressKey(e); err == nil && k != key && !slices.Contains(others, k) {
+				others = append(others, k)
+			}
+		}
+		c.accounts = append(c.accounts, account{Account: a, key: key, others: others})
 		c.byID.add(a.ID, i)
 		c.byRegid.add(a.ExternalID, i)
 		c.byName.add(strings.ToLower(strings.TrimSpace(a.UserName)), i)
 		c.byKey.add(key, i)
 	}
+	c.addOthers()
 	for i := range c.people {
 		p := &c.people[i]
 		p.address = matching.Address(p.Email, p.Role)
@@ -103,6 +113,24 @@ func newComparison(source Source, target Target, policy Policy, matching Matchin
 		}
 	}
 	return c
+}
+
+// addOthers lets accounts be found by their other addresses too.
+func (c *comparison) addOthers() {
+	var at []int32
+	var keys []string
+	for i := range c.accounts {
+		for _, k := range c.accounts[i].others {
+			at, keys = append(at, int32(i)), append(keys, k)
+		}
+	}
+	if len(keys) == 0 {
+		return
+	}
+	c.otherOf, c.byOther = at, newIndex(len(keys))
+	for i, k := range keys {
+		c.byOther.add(k, i)
+	}
 }
 
 // onePerPerson folds several enrolments of one person into one; a teacher's
@@ -273,6 +301,11 @@ func (c *comparison) leaver(e Entry, a *account, placed *Placement, reason findi
 }
 
 func (c *comparison) unclear(p *person) (reason finding.Code, detail string) {
+	if p.account != nil && p.by == KeyIdentifier {
+		if other := c.mixed(p, p.account); other != "" {
+			return finding.IdentityMixed, other
+		}
+	}
 	switch {
 	case p.several > 0:
 		return finding.TwoCandidates, string(p.by)
@@ -315,17 +348,27 @@ func ours(p *person, a *account) bool { return a.ExternalID != "" && a.ExternalI
 
 // difference says what an account has that the register does not.
 func difference(p *person, a *account) string {
-	text := ""
+	var parts []string
 	if a.GivenName != p.GivenName || a.FamilyName != p.FamilyName {
-		text = "name was " + strings.TrimSpace(a.GivenName+" "+a.FamilyName)
+		parts = append(parts, "name "+strings.TrimSpace(a.GivenName+" "+a.FamilyName)+" → "+p.Name())
 	}
-	if p.problem == nil && a.key != p.key {
-		if text != "" {
-			text += "; "
-		}
-		text += "address was " + a.Email
+	if p.problem == nil && a.key != p.key && !slices.Contains(a.others, p.key) {
+		parts = append(parts, "address "+cmp.Or(a.Email, "none")+" → "+p.address)
 	}
-	return text
+	return strings.Join(parts, "; ")
+}
+
+// mixed says whose name and address an account carries beside somebody else's identifier;
+// empty when it is one person's. Nothing of it is written over: one of the two has to be
+// set right at the service.
+func (c *comparison) mixed(p *person, a *account) string {
+	if !ours(p, a) || p.problem != nil || a.key == "" || a.key == p.key || slices.Contains(a.others, p.key) || a.GivenName == p.GivenName || a.FamilyName == p.FamilyName {
+		return ""
+	}
+	if at := c.sharing[a.key]; at > 0 {
+		return c.people[at-1].Name()
+	}
+	return strings.TrimSpace(a.GivenName + " " + a.FamilyName + " " + a.Email)
 }
 
 // unclaimed adds the members of the target whom no person of the section claims.

@@ -81,7 +81,8 @@ type Account struct {
 	ID         string
 	UserName   string
 	Email      string
-	ExternalID string // the register's identifier, when Kanban wrote one
+	Emails     []string // all addresses, Email among them
+	ExternalID string   // the register's identifier, when Kanban wrote one
 	GivenName  string
 	FamilyName string
 	Active     bool

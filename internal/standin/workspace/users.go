@@ -63,9 +63,24 @@ func (w *Workspace) patchUser(out http.ResponseWriter, r *http.Request) {
 		switch o.Path {
 		case "name":
 			err = json.Unmarshal(o.Value, &u.Name)
+		case "name.givenName":
+			err = json.Unmarshal(o.Value, &u.Name.GivenName)
+		case "name.familyName":
+			err = json.Unmarshal(o.Value, &u.Name.FamilyName)
 		case "emails":
-			u.Emails = nil
-			err = json.Unmarshal(o.Value, &u.Emails)
+			var given []scim.Email
+			if err = json.Unmarshal(o.Value, &given); strings.EqualFold(o.Op, "add") {
+				given = append(slices.Clone(u.Emails), given...)
+			}
+			u.Emails = given
+		case `emails[type eq "work"].value`:
+			at := slices.IndexFunc(u.Emails, func(e scim.Email) bool { return e.Type == "work" })
+			if at < 0 {
+				refuse(out, http.StatusBadRequest, scim.TypeNoTarget, "noTarget: there is no work address.")
+				return
+			}
+			u.Emails = slices.Clone(u.Emails)
+			err = json.Unmarshal(o.Value, &u.Emails[at].Value)
 		case "active":
 			err = json.Unmarshal(o.Value, &u.Active)
 		default:

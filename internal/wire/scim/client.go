@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"kanban/internal/wire/call"
 )
@@ -18,13 +20,20 @@ type Client struct {
 	address string
 	token   string
 	http    *call.Client
+	once    *call.Client // for what is not to be repeated blindly
+	late    time.Duration
 }
 
 // NewClient calls the service whose base address, up to and without /Users, is
 // given.
-func NewClient(address, token string, o call.Options) *Client {
+//
+// A service may show only after a while what it has carried out; late is for how long it
+// is looked at again after a lost answer, 0 for one look.
+func NewClient(address, token string, late time.Duration, o call.Options) *Client {
 	o.Detail = describe
-	return &Client{address: strings.TrimRight(address, "/"), token: token, http: call.New(o)}
+	once := o
+	once.Retries = -1
+	return &Client{address: strings.TrimRight(address, "/"), token: token, http: call.New(o), once: call.New(once), late: late}
 }
 
 func describe(body []byte) string {
@@ -40,11 +49,45 @@ func describe(body []byte) string {
 
 // do sends one request; out may be nil.
 func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
-	return c.doIf(ctx, method, path, "", in, out)
+	return c.send(ctx, c.http, method, path, "", in, out)
 }
 
-// doIf is do for a resource that must still have the version, when one is given.
-func (c *Client) doIf(ctx context.Context, method, path, version string, in, out any) error {
+// Look calls see at growing intervals until it has seen what it looks for, for as long as
+// a service may be late.
+func (c *Client) Look(ctx context.Context, see func() (bool, error)) (seen bool, err error) {
+	until := time.Now().Add(c.late)
+	for pause := 100 * time.Millisecond; ; pause *= 2 {
+		if seen, err = see(); err != nil || seen {
+			return seen, err
+		}
+		left := time.Until(until)
+		if left <= 0 {
+			return false, nil
+		}
+		select {
+		case <-ctx.Done():
+			return false, ctx.Err()
+		case <-time.After(min(pause, left)):
+		}
+	}
+}
+
+// make sends a POST that makes something, once. When its answer is lost it may have been
+// carried out all the same: then find looks for what was made. It is not made again here.
+func (c *Client) make(ctx context.Context, path string, in, out any, find func() (bool, error)) error {
+	err := c.send(ctx, c.once, http.MethodPost, path, "", in, out)
+	if p, ok := call.As(err); !ok || !p.Passing() || p.Kind == call.Throttled {
+		return err
+	}
+	found, findErr := c.Look(ctx, find)
+	if findErr == nil && found {
+		return nil
+	}
+	return err // whoever tries again looks first
+}
+
+// send sends one request; with a version the resource must still have it.
+func (c *Client) send(ctx context.Context, over *call.Client, method, path, version string, in, out any) error {
 	var body []byte
 	if in != nil {
 		var err error
@@ -64,7 +107,7 @@ func (c *Client) doIf(ctx context.Context, method, path, version string, in, out
 	if version != "" {
 		req.Header.Set("If-Match", version)
 	}
-	answer, err := c.http.Do(ctx, req)
+	answer, err := over.Do(ctx, req)
 	if err != nil {
 		return err
 	}
@@ -149,16 +192,33 @@ func list[T any](ctx context.Context, c *Client, path string, query url.Values) 
 	}
 }
 
+// known finds the account that a user to be made has already: by our key for it, or by its
+// user name where it has none.
+func (c *Client) known(ctx context.Context, u User) (found User, err error) {
+	filter := Equal("externalId", u.ExternalID)
+	if u.ExternalID == "" {
+		filter = Equal("userName", u.UserName)
+	}
+	all, err := c.Users(ctx, filter)
+	if err != nil || len(all) != 1 {
+		return User{}, err
+	}
+	return all[0], nil
+}
+
 // CreateUser makes an account. When an account with this externalId is there
 // already, as after a call whose answer was lost, that one is returned.
 func (c *Client) CreateUser(ctx context.Context, u User) (User, error) {
 	u.Schemas = []string{UserSchema}
 	var made User
-	err := c.do(ctx, http.MethodPost, "/Users", u, &made)
+	find := func() (there bool, err error) {
+		made, err = c.known(ctx, u)
+		return made.ID != "", err
+	}
+	err := c.make(ctx, "/Users", u, &made, find)
 	if p, ok := call.As(err); ok && p.Status == http.StatusConflict && u.ExternalID != "" {
-		found, findErr := c.Users(ctx, Equal("externalId", u.ExternalID))
-		if findErr == nil && len(found) == 1 {
-			return found[0], nil
+		if there, findErr := c.Look(ctx, find); findErr == nil && there {
+			return made, nil
 		}
 	}
 	if err != nil {
@@ -183,7 +243,11 @@ func (c *Client) CreateUsers(ctx context.Context, users []User) ([]Made, error) 
 		request.Operations = append(request.Operations, BulkOperation{Method: http.MethodPost, Path: "/Users", BulkID: strconv.Itoa(i), Data: data})
 	}
 	var answer Bulk
-	if err := c.do(ctx, http.MethodPost, "/Bulk", request, &answer); err != nil {
+	err := c.send(ctx, c.once, http.MethodPost, "/Bulk", "", request, &answer)
+	if p, ok := call.As(err); ok && p.Passing() && p.Kind != call.Throttled {
+		return c.lookAgain(ctx, users, err)
+	}
+	if err != nil {
 		return nil, fmt.Errorf("creating %d accounts: %w", len(users), err)
 	}
 	made := make([]Made, len(users))
@@ -196,6 +260,35 @@ func (c *Client) CreateUsers(ctx context.Context, users []User) ([]Made, error) 
 			continue
 		}
 		made[i] = c.made(ctx, users[i], o)
+	}
+	return made, nil
+}
+
+// lookAgain finds out which of several accounts were made by a call whose answer was lost.
+// The others are to be made by whoever tries again.
+func (c *Client) lookAgain(ctx context.Context, users []User, lost error) ([]Made, error) {
+	made := make([]Made, len(users))
+	_, err := c.Look(ctx, func() (all bool, err error) {
+		all = true
+		for i, u := range users {
+			if made[i].ID == "" {
+				found, err := c.known(ctx, u)
+				if err != nil {
+					return false, err
+				}
+				made[i].ID = found.ID
+				all = all && made[i].ID != ""
+			}
+		}
+		return all, nil
+	})
+	for i := range made {
+		if made[i].ID == "" {
+			made[i].Err = fmt.Errorf("creating an account: %w", lost)
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("looking which accounts were made: %w", err)
 	}
 	return made, nil
 }
@@ -216,9 +309,13 @@ func (c *Client) made(ctx context.Context, u User, o BulkOperation) Made {
 		}
 		return Made{ID: id}
 	case status == http.StatusConflict && u.ExternalID != "":
-		found, err := c.Users(ctx, Equal("externalId", u.ExternalID))
-		if err == nil && len(found) == 1 {
-			return Made{ID: found[0].ID}
+		var found User
+		there, err := c.Look(ctx, func() (_ bool, err error) {
+			found, err = c.known(ctx, u)
+			return found.ID != "", err
+		})
+		if err == nil && there {
+			return Made{ID: found.ID}
 		}
 	}
 	kind := call.Refused
@@ -228,15 +325,27 @@ func (c *Client) made(ctx context.Context, u User, o BulkOperation) Made {
 	return Made{Err: fmt.Errorf("creating an account: %w", &call.Problem{Kind: kind, Status: status, Detail: describe(o.Response)})}
 }
 
-// UpdateUser replaces the name and the work address of an account; everything
-// else is left as it is. With a version it is refused when the account has
-// another one by now.
+// workEmail is the address that is ours to write; a user may have others.
+const workEmail = `emails[type eq "work"]`
+
+// UpdateUser writes the given and the family name and the work address of an account;
+// everything else, other addresses among it, is left as it is. With a version it is
+// refused when the account has another one by now.
 func (c *Client) UpdateUser(ctx context.Context, id, version string, name Name, email string) error {
-	operations := []Operation{operation("replace", "name", name)}
-	if email != "" {
-		operations = append(operations, operation("replace", "emails", []Email{{Value: email, Type: "work", Primary: true}}))
+	operations := []Operation{operation("replace", "name.givenName", name.GivenName), operation("replace", "name.familyName", name.FamilyName)}
+	if email == "" {
+		return c.patch(ctx, "/Users/", id, version, operations)
 	}
-	return c.patch(ctx, "/Users/", id, version, operations)
+	err := c.patch(ctx, "/Users/", id, version, append(slices.Clone(operations), operation("replace", workEmail+".value", email)))
+	if noTarget(err) { // it has no work address yet (RFC 7644 3.5.2.3)
+		return c.patch(ctx, "/Users/", id, version, append(operations, operation("add", "emails", []Email{{Value: email, Type: "work"}})))
+	}
+	return err
+}
+
+func noTarget(err error) bool {
+	p, ok := call.As(err)
+	return ok && p.Status == http.StatusBadRequest && strings.Contains(strings.ToLower(p.Detail), strings.ToLower(TypeNoTarget))
 }
 
 // SetActive switches an account on or off.
@@ -256,15 +365,22 @@ func (c *Client) Group(ctx context.Context, id string) (Group, error) {
 // CreateGroup makes a group. externalID is our own key for it: a group that
 // carries it already, as after a call whose answer was lost, is returned.
 func (c *Client) CreateGroup(ctx context.Context, name, externalID string) (Group, error) {
-	found, err := c.Groups(ctx, Equal("externalId", externalID))
-	if err != nil {
-		return Group{}, err
-	}
-	if len(found) > 0 {
-		return found[0], nil
-	}
 	var made Group
-	if err := c.do(ctx, http.MethodPost, "/Groups", Group{Schemas: []string{GroupSchema}, DisplayName: name, ExternalID: externalID}, &made); err != nil {
+	find := func() (bool, error) {
+		found, err := c.Groups(ctx, Equal("externalId", externalID))
+		if err != nil || len(found) == 0 {
+			return false, err
+		}
+		if len(found) > 1 {
+			return false, &call.Problem{Kind: call.Refused, Detail: fmt.Sprintf("the service has %d groups with our key %s, called %q among others: remove all but one there", len(found), externalID, found[0].DisplayName)}
+		}
+		made = found[0]
+		return true, nil
+	}
+	if there, err := find(); err != nil || there {
+		return made, err
+	}
+	if err := c.make(ctx, "/Groups", Group{Schemas: []string{GroupSchema}, DisplayName: name, ExternalID: externalID}, &made, find); err != nil {
 		return Group{}, fmt.Errorf("creating the group %q: %w", name, err)
 	}
 	if made.ID == "" {
@@ -288,14 +404,42 @@ func (c *Client) RenameGroup(ctx context.Context, id, name string) error {
 }
 
 // AddMembers puts users into a group. Some services list a member twice who is
-// added twice: add only whoever is not in it.
+// added twice: add only whoever is not in it. After a lost answer it is looked who is in
+// it by now, and only the others are put in.
 func (c *Client) AddMembers(ctx context.Context, groupID string, userIDs ...string) error {
-	members := make([]Member, len(userIDs))
-	for i, id := range userIDs {
-		members[i] = Member{Value: id, Type: "User"}
+	missing := userIDs
+	for try := 0; ; try++ {
+		members := make([]Member, len(missing))
+		for i, id := range missing {
+			members[i] = Member{Value: id, Type: "User"}
+		}
+		patch := Patch{Schemas: []string{PatchMessage}, Operations: []Operation{operation("add", "members", members)}}
+		err := c.send(ctx, c.once, http.MethodPatch, "/Groups/"+url.PathEscape(groupID), "", patch, nil)
+		if err == nil {
+			return nil
+		}
+		err = fmt.Errorf("changing Groups/%s: %w", groupID, err)
+		if p, ok := call.As(err); !ok || !p.Passing() || p.RetryAfter > 0 || try == mostTries {
+			return err
+		}
+		in, lookErr := c.Look(ctx, func() (bool, error) {
+			g, err := c.Group(ctx, groupID)
+			missing = slices.DeleteFunc(slices.Clone(userIDs), func(id string) bool {
+				return slices.ContainsFunc(g.Members, func(m Member) bool { return m.Value == id })
+			})
+			return len(missing) == 0, err
+		})
+		if lookErr != nil {
+			return err
+		}
+		if in {
+			return nil
+		}
 	}
-	return c.patch(ctx, "/Groups/", groupID, "", []Operation{operation("add", "members", members)})
 }
+
+// mostTries is how often members are put in anew after an answer was lost.
+const mostTries = 2
 
 // RemoveMembers takes users out of a group; one who is not in it is no error.
 func (c *Client) RemoveMembers(ctx context.Context, groupID string, userIDs ...string) error {
@@ -304,9 +448,7 @@ func (c *Client) RemoveMembers(ctx context.Context, groupID string, userIDs ...s
 		operations[i] = Operation{Op: "remove", Path: "members[" + Equal("value", id) + "]"}
 	}
 	err := c.patch(ctx, "/Groups/", groupID, "", operations)
-	p, _ := call.As(err)
-	absent := p != nil && p.Status == http.StatusBadRequest && strings.Contains(strings.ToLower(p.Detail), strings.ToLower(TypeNoTarget))
-	if !absent {
+	if !noTarget(err) {
 		return err
 	}
 	if len(userIDs) == 1 {
@@ -322,7 +464,7 @@ func (c *Client) RemoveMembers(ctx context.Context, groupID string, userIDs ...s
 
 func (c *Client) patch(ctx context.Context, kind, id, version string, operations []Operation) error {
 	path := kind + url.PathEscape(id)
-	if err := c.doIf(ctx, http.MethodPatch, path, version, Patch{Schemas: []string{PatchMessage}, Operations: operations}, nil); err != nil {
+	if err := c.send(ctx, c.http, http.MethodPatch, path, version, Patch{Schemas: []string{PatchMessage}, Operations: operations}, nil); err != nil {
 		return fmt.Errorf("changing %s: %w", strings.TrimPrefix(path, "/"), err)
 	}
 	return nil

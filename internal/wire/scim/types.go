@@ -98,6 +98,15 @@ func Attribute(path string) (urn, name string, ok bool) {
 	return path[:i], path[i+1:], true
 }
 
+// Addresses are all of them, as they are listed.
+func (u User) Addresses() []string {
+	all := make([]string, len(u.Emails))
+	for i, e := range u.Emails {
+		all[i] = e.Value
+	}
+	return all
+}
+
 // Email is the primary address, or the first one, or "".
 func (u User) Email() string {
 	for _, e := range u.Emails {
