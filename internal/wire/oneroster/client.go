@@ -2,6 +2,7 @@ package oneroster
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -133,9 +134,19 @@ type Page struct {
 	// Read is how many records came so far, this page's among them, and Total
 	// how many the service says there are, 0 when it does not say.
 	Read, Total int
-	// Next is the address of the next page, empty on the last one.
+	// Next is the address of the next page, empty on the last one. Where a service gives
+	// neither a link nor a number, it is the page after the records that came so far.
 	Next string
+
+	print   [sha256.Size]byte // of the records
+	guessed bool              // Next is no link of the service's
 }
+
+// Bounds of a collection: a service that goes beyond them gives pages without end.
+const (
+	MostRecords = 20_000_000
+	mostEmpty   = 3 // empty pages in a row that name a next one
+)
 
 // First is the address of a collection's first page. With since it asks only for
 // what changed after that (OneRoster 1.2 REST binding, "filter").
@@ -148,17 +159,22 @@ func (c *Client) First(file string, since time.Time) string {
 }
 
 // Pages reads a collection page by page, following the Link header (RFC 8288),
-// from the page at start, before which read records came. While each is at work
-// on one page, the next one is under way. A page that is no page, a link that
-// leads elsewhere or in circles, ends it with an error.
+// from the page at start, before which read records came. Without a link it goes on by
+// offset until as many came as were announced or, where nothing is announced, until a page
+// is empty. While each is at work on one page, the next one is under way. A page that is
+// no page, a page that comes twice, a link that leads elsewhere, in circles or nowhere,
+// ends it with an error.
 func (c *Client) Pages(ctx context.Context, file, start string, read int, each func(Page) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	seen := map[string]bool{}
+	broken := func(format string, args ...any) error {
+		return fmt.Errorf("reading %s: %w", paths[file], &call.Problem{Kind: call.Broken, Detail: fmt.Sprintf(format, args...)})
+	}
+	seen, prints, empty, linked := map[string]bool{}, map[[sha256.Size]byte]bool{}, 0, false
 	coming := c.fetch(ctx, file, start)
 	for next := start; next != ""; {
 		if seen[next] {
-			return fmt.Errorf("reading %s: %w", paths[file], &call.Problem{Kind: call.Broken, Detail: "the next page leads back to a page already read"})
+			return broken("the next page leads back to a page already read")
 		}
 		seen[next] = true
 		got := <-coming
@@ -166,9 +182,24 @@ func (c *Client) Pages(ctx context.Context, file, start string, read int, each f
 			return fmt.Errorf("reading %s: %w", paths[file], got.err)
 		}
 		page := got.page
+		if page.guessed && linked && page.Total == 0 { // a service that links its pages ends with one without
+			page.Next = ""
+		}
+		linked = linked || page.Next != "" && !page.guessed
+		if len(page.Items) == 0 {
+			empty++
+		} else if empty = 0; prints[page.print] {
+			return broken("the service gives the same page twice, so that nobody can tell what is missing; does it take the parameter offset?")
+		}
+		prints[page.print] = true
 		read += len(page.Items)
-		if page.Read = read; page.Next == "" && read < page.Total {
-			return fmt.Errorf("reading %s: %w", paths[file], &call.Problem{Kind: call.Broken, Detail: fmt.Sprintf("the service announced %d records and gave %d", page.Total, read)})
+		switch page.Read = read; {
+		case page.Next == "" && read < page.Total:
+			return broken("the service announced %d records and gave %d", page.Total, read)
+		case empty == mostEmpty && page.Next != "":
+			return broken("%d empty pages in a row name a next one", mostEmpty)
+		case read > MostRecords:
+			return broken("more than %d records came, which no register has", MostRecords)
 		}
 		if page.Next != "" && !seen[page.Next] {
 			coming = c.fetch(ctx, file, page.Next)
@@ -204,9 +235,35 @@ func (c *Client) page(ctx context.Context, file, address string) (p Page, err er
 	if p.Items, err = unwrap(answer.Body, file); err != nil {
 		return p, &call.Problem{Kind: call.Broken, Status: answer.Status, Detail: err.Error()}
 	}
+	hash := sha256.New()
+	for _, item := range p.Items {
+		_, _ = hash.Write(item)
+	}
+	hash.Sum(p.print[:0])
 	p.Total, _ = strconv.Atoi(answer.Header.Get("X-Total-Count"))
-	p.Next, err = c.follow(address, answer.Header.Values("Link"))
+	links := answer.Header.Values("Link")
+	if p.Next, err = c.follow(address, links); err != nil || p.Next != "" || len(links) > 0 && p.Total == 0 {
+		return p, err
+	}
+	p.Next, err = after(address, len(p.Items), p.Total)
+	p.guessed = p.Next != ""
 	return p, err
+}
+
+// after gives the address of the page that follows by offset, empty when there is none.
+func after(address string, items, total int) (string, error) {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "", err
+	}
+	query := u.Query()
+	offset, err := strconv.Atoi(query.Get("offset"))
+	if err != nil || items == 0 || total > 0 && offset+items >= total {
+		return "", nil //nolint:nilerr // a page of the service's own addressing, which it says is the last
+	}
+	query.Set("offset", strconv.Itoa(offset+items))
+	u.RawQuery = query.Encode()
+	return u.String(), nil
 }
 
 func unwrap(body []byte, wrapper string) ([]json.RawMessage, error) {

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -142,5 +144,64 @@ func TestLyingServicesAreRefused(t *testing.T) {
 		_, is := call.As(err)
 		assert.True(t, is, "%v is a problem of a known kind", err)
 		assert.ErrorContains(t, err, want)
+	}
+}
+
+// paged serves so many users, at most fifty to a page, with as little about the pages as said.
+func paged(t *testing.T, n int, decorate func(w http.ResponseWriter, r *http.Request, offset int)) *oneroster.Client {
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /token", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = w.Write([]byte(`{"access_token":"t","token_type":"Bearer","expires_in":3600}`))
+	})
+	mux.HandleFunc("GET /ims/oneroster/rostering/v1p2/users", func(w http.ResponseWriter, r *http.Request) {
+		offset, _ := strconv.Atoi(r.URL.Query().Get("offset"))
+		decorate(w, r, offset)
+		var items []string
+		for i := offset; i < min(offset+50, n); i++ {
+			items = append(items, fmt.Sprintf(`{"sourcedId":"%d"}`, i))
+		}
+		fmt.Fprintf(w, `{"users":[%s]}`, strings.Join(items, ","))
+	})
+	s := httptest.NewServer(mux)
+	t.Cleanup(s.Close)
+	return oneroster.NewClient(s.URL, s.URL+"/token", "id", "secret", call.Options{Retries: -1})
+}
+
+// A service that says neither how many there are nor where the next page is is read to its
+// end, and one whose pages go in circles is noticed.
+func TestPagesAreReadToTheirEnd(t *testing.T) {
+	read := func(c *oneroster.Client) (n int, err error) {
+		err = c.Pages(t.Context(), oneroster.FileUsers, c.First(oneroster.FileUsers, time.Time{}), 0, func(p oneroster.Page) error {
+			n += len(p.Items)
+			return nil
+		})
+		return n, err
+	}
+	silent := func(http.ResponseWriter, *http.Request, int) {}
+	for _, many := range []int{0, 1, 49, 50, 51, 250} {
+		n, err := read(paged(t, many, silent))
+		require.NoError(t, err)
+		assert.Equal(t, many, n)
+		n, err = read(paged(t, many, func(w http.ResponseWriter, _ *http.Request, _ int) { w.Header().Set("X-Total-Count", strconv.Itoa(many)) }))
+		require.NoError(t, err)
+		assert.Equal(t, many, n, "with a number and no links")
+	}
+	_, err := read(paged(t, 120, func(_ http.ResponseWriter, r *http.Request, _ int) {}))
+	require.NoError(t, err)
+	for what, decorate := range map[string]func(w http.ResponseWriter, r *http.Request, offset int){
+		"the same page twice": func(w http.ResponseWriter, r *http.Request, offset int) {
+			w.Header().Set("Link", fmt.Sprintf(`<?offset=0&again=%d>; rel="next"`, time.Now().UnixNano()))
+		},
+		"empty pages in a row": func(w http.ResponseWriter, r *http.Request, offset int) {
+			w.Header().Set("Link", fmt.Sprintf(`<?offset=%d>; rel="next"`, offset+50))
+		},
+		"announced 999 records": func(w http.ResponseWriter, _ *http.Request, _ int) { w.Header().Set("X-Total-Count", "999") },
+	} {
+		_, err := read(paged(t, 120, decorate))
+		p, ok := call.As(err)
+		require.True(t, ok, "%s: %v", what, err)
+		assert.Equal(t, call.Broken, p.Kind)
+		assert.Contains(t, p.Detail, what)
 	}
 }
