@@ -135,6 +135,7 @@ var Kinds = []Kind{
 		[]Field{
 			{Name: "key", Title: "Key", Help: "The user name under which the platform reports", Made: true},
 			{Name: "secret", Title: "Secret", Help: "The password under which the platform reports", Secret: true, Made: true},
+			{Name: "homePage", Title: "Home page of accounts", Help: "Optional: names of accounts under this home page are the register's identifiers; those under another one are other people. Taken from the first account that fits when left empty", Rare: true},
 			{Name: "faulty", Title: "A faulty statement in a batch", Help: "Whether it refuses its whole batch, as the standard says, or the others are taken without it; the answer names each faulty one either way", Default: RefuseAll, Options: []string{RefuseAll, TakeOthers}, Rare: true},
 		},
 		[]Capability{LearningEventsIn},

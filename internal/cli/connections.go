@@ -2,10 +2,15 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
 	"net/http"
+	"net/url"
 	"os"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -19,7 +24,7 @@ func connections() *cli.Command {
 	return &cli.Command{
 		Name: "connections", Usage: "Connect outside systems and see what works", Category: "rosters",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List connections", Action: listConnections},
+			{Name: "list", Usage: "List connections", Action: listConnections, Flags: []cli.Flag{&cli.BoolFlag{Name: "removed", Usage: "those that were removed and can be restored"}}},
 			meaningOf(),
 			{Name: "kinds", Usage: "The kinds of connection and the values each needs", Action: listKinds},
 			{
@@ -36,6 +41,11 @@ func connections() *cli.Command {
 				if err != nil {
 					return err
 				}
+				for _, r := range conn.Rests {
+					if r.Until != nil && r.Until.After(time.Now()) {
+						say(cmd, "%s.", restsText(r))
+					}
+				}
 				return printChecklist(cmd, conn.Checklist)
 			}},
 			{Name: "read", Usage: "Read a register and wait for the end", ArgsUsage: "NAME", Action: readConnection, Flags: []cli.Flag{
@@ -45,19 +55,32 @@ func connections() *cli.Command {
 			}, Description: "  kanban connections read \"School register\"\n  kanban connections read \"Register files\" --file package.zip"},
 			pause("pause", "Pause: what depends on it waits", true),
 			pause("resume", "Resume a paused connection", false),
-			{Name: "remove", Usage: "Remove a connection that no pairing uses", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-				c, conn, err := oneConnection(ctx, cmd)
-				if err != nil {
-					return err
-				}
-				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/connections/"+conn.ID, nil); err != nil {
-					return err
-				}
-				say(cmd, "Removed %s.", conn.Name)
-				return nil
-			}},
+			{
+				Name: "remove", Usage: "Remove a connection; it can be restored for 30 days", ArgsUsage: "NAME", Action: removeConnection,
+				Flags: []cli.Flag{&cli.StringFlag{Name: "confirm", Usage: "the connection's name once more, to remove it with what depends on it"}},
+				Description: `Says what depends on the connection, and removes it when nothing does. What depends on it is
+hidden with it and stops; nothing is deleted before 30 days have passed.
+
+  kanban connections remove "Plant news"
+  kanban connections remove "School register" --confirm "School register"
+  kanban connections restore "School register"`,
+			},
+			{
+				Name: "restore", Usage: "Bring a removed connection back as it was", ArgsUsage: "NAME", Action: restoreConnection,
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "as", Usage: "another name, when its own is somebody else's by now"}},
+				Description: "  kanban connections list --removed\n  kanban connections restore \"Plant news\"",
+			},
 		},
 	}
+}
+
+// restsText says what rests, why and until when.
+func restsText(r api.Rest) string {
+	what := "the service"
+	if r.Operation != "" {
+		what = r.Operation
+	}
+	return fmt.Sprintf("%s rests until %s because of: %s (deliveries waiting: %d)", what, when(r.Until), r.Reason, r.Waiting)
 }
 
 func oneConnection(ctx context.Context, cmd *cli.Command) (*client.Client, api.Connection, error) {
@@ -70,18 +93,88 @@ func oneConnection(ctx context.Context, cmd *cli.Command) (*client.Client, api.C
 	return c, conn, err
 }
 
-func listConnections(ctx context.Context, cmd *cli.Command) error {
-	page, err := client.Get[api.Page[api.Connection]](ctx, connect(cmd), "/connections")
+// removeConnection says what depends on a connection before it is removed with that.
+func removeConnection(ctx context.Context, cmd *cli.Command) error {
+	c, conn, err := oneConnection(ctx, cmd)
 	if err != nil {
 		return err
 	}
-	return tableOf(page.Items, "Nothing is connected yet. See what can be: kanban connections kinds", []string{"name", "kind", "capabilities", "tested"}, func(c api.Connection) []string {
+	what, err := client.Get[api.Removal](ctx, c, "/connections/"+conn.ID+"/removal")
+	if err != nil {
+		return err
+	}
+	path := "/connections/" + conn.ID
+	if confirmed := cmd.String("confirm"); confirmed != "" {
+		path += "?name=" + url.QueryEscape(confirmed)
+	} else if len(what.Dependents) > 0 {
+		say(cmd, "%s is in use: %s.", conn.Name, what.Summary)
+		return usage(cmd, fmt.Sprintf("nothing was removed. To remove it with what depends on it: kanban connections remove %q --confirm %q", conn.Name, conn.Name))
+	}
+	if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, path, nil); err != nil {
+		return err
+	}
+	say(cmd, "Removed %s. For 30 days it can be brought back: kanban connections restore %q", conn.Name, conn.Name)
+	return nil
+}
+
+func restoreConnection(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 1)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	page, err := client.Get[api.Page[api.Connection]](ctx, c, "/connections?removed=true")
+	if err != nil {
+		return err
+	}
+	var fits []api.Connection
+	for _, x := range page.Items {
+		if x.ID == args[0] || strings.EqualFold(x.Name, args[0]) {
+			fits = append(fits, x)
+		}
+	}
+	if len(fits) == 0 {
+		return fmt.Errorf("%w: no removed connection is called %q; list them with: kanban connections list --removed", errUsage, args[0])
+	}
+	if len(fits) > 1 {
+		lines := make([]string, len(fits))
+		for i, x := range fits {
+			lines[i] = fmt.Sprintf("  %s  removed %s", x.ID, when(x.RemovedAt))
+		}
+		return fmt.Errorf("%w: %d removed connections are called %q; give the id of one:\n%s", errUsage, len(fits), args[0], strings.Join(lines, "\n"))
+	}
+	back, err := client.Post[api.Connection](ctx, c, "/connections/"+fits[0].ID+"/restore", api.Restored{Name: cmd.String("as")})
+	if err != nil {
+		return err
+	}
+	say(cmd, "%s is back as it was.", back.Name)
+	return nil
+}
+
+func listConnections(ctx context.Context, cmd *cli.Command) error {
+	path, none := "/connections", "Nothing is connected yet. See what can be: kanban connections kinds"
+	if cmd.Bool("removed") {
+		path, none = "/connections?removed=true", "No connection was removed during the last 30 days."
+	}
+	page, err := client.Get[api.Page[api.Connection]](ctx, connect(cmd), path)
+	if err != nil {
+		return err
+	}
+	return tableOf(page.Items, none, []string{"name", "kind", "capabilities", "tested"}, func(c api.Connection) []string {
 		var works []string
 		for _, r := range c.Probe {
 			works = append(works, r.Capability+": "+r.State)
 		}
 		if c.Paused {
 			works = append(works, "paused")
+		}
+		for _, r := range c.Rests {
+			if r.Until != nil && r.Until.After(time.Now()) {
+				works = append(works, restsText(r))
+			}
+		}
+		if c.RemovedAt != nil {
+			works = append(works, "removed "+when(c.RemovedAt))
 		}
 		return []string{c.Name, c.Kind, strings.Join(works, ", "), when(c.ProbedAt)}
 	}).print(cmd)
@@ -155,7 +248,19 @@ func addConnection(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if cmd.String("output") == "json" { // the made values are shown only now
+		reports, err := client.Post[[]api.Report](ctx, c, "/connections/"+conn.ID+"/probe", nil)
+		if conn.Probe = reports; err != nil {
+			conn.Probe = []api.Report{}
+		}
+		return errors.Join(printJSON(cmd, conn), err)
+	}
 	say(cmd, "Connected %s.", conn.Name)
+	if cmd.String("output") == "csv" { // the table that follows is about something else
+		for _, f := range slices.Sorted(maps.Keys(conn.Made)) {
+			fmt.Fprintf(os.Stderr, "%s: %s\n", f, conn.Made[f])
+		}
+	}
 	if len(conn.Made) > 0 {
 		say(cmd, "Enter these at the other side; the secret is not shown again:")
 		for _, f := range []string{"endpoint", "key", "secret"} {

@@ -169,6 +169,14 @@ func say(cmd *cli.Command, format string, args ...any) {
 	}
 }
 
+// printJSON prints one record.
+func printJSON(cmd *cli.Command, record any) error {
+	e := json.NewEncoder(out(cmd))
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(record)
+}
+
 // out is where answers go.
 func out(cmd *cli.Command) io.Writer {
 	if w := cmd.Root().Writer; w != nil {

@@ -32,6 +32,29 @@ func courses() *cli.Command {
 				}).print(cmd)
 			}},
 			outlineCommand(),
+			{
+				Name: "across", Usage: "Show or say whether progress in a course counts across its sections", ArgsUsage: "[yes|no]",
+				Description: "  kanban courses across\n  kanban courses across no",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					c := connect(cmd)
+					switch word := cmd.Args().First(); word {
+					case "":
+					case "yes", "no":
+						if _, err := client.Send[api.LearningSettings](ctx, c, http.MethodPut, "/learning-settings", api.LearningSettings{Across: word == "yes"}); err != nil {
+							return err
+						}
+					default:
+						return usage(cmd, fmt.Sprintf("%q is neither yes nor no", word))
+					}
+					s, err := client.Get[api.LearningSettings](ctx, c, "/learning-settings")
+					if err != nil {
+						return err
+					}
+					return tableOf([]api.LearningSettings{s}, "", []string{"progress counts across the sections of a course"}, func(s api.LearningSettings) []string {
+						return []string{map[bool]string{true: "yes", false: "no"}[s.Across]}
+					}).print(cmd)
+				},
+			},
 			{Name: "show", Usage: "Show a course's outline as the table that outline reads", ArgsUsage: "COURSE", Action: func(ctx context.Context, cmd *cli.Command) error {
 				args, err := arguments(cmd, 1)
 				if err != nil {

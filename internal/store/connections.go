@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"kanban/internal/core/roster"
 )
 
@@ -22,6 +24,8 @@ type Connection struct {
 	Trouble     string // why the latest comparison through it did not come about
 	TroubleCode string
 	PausedAt    *time.Time
+	RemovedAt   *time.Time // switched off and hidden since then
+	RemovedBy   string
 	Version     int
 	CreatedAt   time.Time
 	UpdatedAt   time.Time
@@ -35,16 +39,79 @@ func (c Connection) Recognise() roster.Matching {
 	return *c.Matching
 }
 
-// Connections lists all, ordered by name.
+// Connections lists all that were not removed, ordered by name.
 func (s *Store) Connections(ctx context.Context) (all []Connection, err error) {
-	err = s.reader(ctx).Order("name").Find(&all).Error
+	err = s.reader(ctx).Where("removed_at IS NULL").Order("name").Find(&all).Error
 	return all, known(err, "listing connections")
 }
 
-// Connection finds one by id.
+// RemovedConnections lists those that were removed and can be restored, the latest first.
+func (s *Store) RemovedConnections(ctx context.Context) (all []Connection, err error) {
+	err = s.reader(ctx).Where("removed_at IS NOT NULL").Order("removed_at DESC").Find(&all).Error
+	return all, known(err, "listing removed connections")
+}
+
+// Connection finds one by id that was not removed.
 func (s *Store) Connection(ctx context.Context, id string) (c Connection, err error) {
-	err = s.reader(ctx).Where("id = ?", id).First(&c).Error
+	err = s.reader(ctx).Where("id = ? AND removed_at IS NULL", id).First(&c).Error
 	return c, known(err, "finding the connection")
+}
+
+// RemovedConnection finds one by id that was removed.
+func (s *Store) RemovedConnection(ctx context.Context, id string) (c Connection, err error) {
+	err = s.reader(ctx).Where("id = ? AND removed_at IS NOT NULL", id).First(&c).Error
+	return c, known(err, "finding the removed connection")
+}
+
+// shown is a condition: the record of an alias was not read through a removed connection.
+func shown(alias string) string {
+	return ` AND NOT EXISTS (SELECT 1 FROM connections hidden WHERE hidden.id = ` + alias + `.connection_id AND hidden.removed_at IS NOT NULL)`
+}
+
+// Dependent is something that hangs on a connection.
+type Dependent struct {
+	Kind string // pairing, rule, offer, section, person
+	Name string // empty for what is only counted
+	N    int
+}
+
+// Dependents lists what hangs on a connection: pairings that have not ended, of it or of
+// its sections; rules and offers that name it; and how many sections and people were read
+// through it.
+func (s *Store) Dependents(ctx context.Context, id string) ([]Dependent, error) {
+	return many[Dependent](ctx, s, "looking what depends on the connection", `
+		SELECT 'pairing', p.target_name || coalesce(' ↔ ' || f.title, ''), 1 FROM pairings p LEFT JOIN section_facts f ON f.section_id = p.section_id
+			WHERE p.ended_at IS NULL AND (p.connection_id = $1 OR f.connection_id = $1)
+		UNION ALL SELECT 'rule', r.name, 1 FROM rules r WHERE r.actions @> jsonb_build_array(jsonb_build_object('connectionId', $1::text))
+		UNION ALL SELECT 'offer', o.name, 1 FROM offers o WHERE o.connection_id = $1 OR o.platform_id = $1
+		UNION ALL SELECT 'section', '', count(*)::int FROM section_facts WHERE connection_id = $1 AND NOT gone HAVING count(*) > 0
+		UNION ALL SELECT 'person', '', count(*)::int FROM people WHERE connection_id = $1 AND gone_at IS NULL HAVING count(*) > 0
+		ORDER BY 1, 2`, id)
+}
+
+// RemoveConnection switches a connection off and hides it.
+func (tx *Tx) RemoveConnection(ctx context.Context, id, who string) error {
+	tag, err := tx.PGX.Exec(ctx, `UPDATE connections SET removed_at = now(), removed_by = $2, version = version + 1 WHERE id = $1 AND removed_at IS NULL`, id, who)
+	if err == nil && tag.RowsAffected() == 0 {
+		return fmt.Errorf("removing the connection: %w", ErrNotFound)
+	}
+	if err != nil {
+		return known(err, "removing the connection")
+	}
+	return tx.SectionsChanged(ctx)
+}
+
+// RestoreConnection brings a removed connection back under a name.
+func (tx *Tx) RestoreConnection(ctx context.Context, id, name string) error {
+	tag, err := tx.PGX.Exec(ctx, `UPDATE connections SET removed_at = NULL, removed_by = '', name = $2, version = version + 1 WHERE id = $1 AND removed_at IS NOT NULL`, id, name)
+	if err == nil && tag.RowsAffected() == 0 {
+		return fmt.Errorf("restoring the connection: %w", ErrNotFound)
+	}
+	if err != nil {
+		return known(err, "restoring the connection")
+	}
+	tx.due = true
+	return tx.SectionsChanged(ctx)
 }
 
 // UpdateConnection writes an edited connection whose version must still be the
@@ -63,29 +130,49 @@ func (tx *Tx) UpdateConnection(c *Connection) error {
 // ConnectionByKey finds the one of a kind with a key among its settings; only what is
 // needed to let it in is read.
 func (s *Store) ConnectionByKey(ctx context.Context, kind, key string) (c Connection, err error) {
-	err = s.Quick.QueryRow(ctx, `SELECT id::text, name, kind, settings, secret, version FROM connections WHERE kind = $1 AND settings->>'key' = $2 ORDER BY id LIMIT 1`, kind, key).
+	err = s.Quick.QueryRow(ctx, `SELECT id::text, name, kind, settings, secret, version FROM connections WHERE kind = $1 AND settings->>'key' = $2 AND removed_at IS NULL ORDER BY id LIMIT 1`, kind, key).
 		Scan(&c.ID, &c.Name, &c.Kind, &c.Settings, &c.Secret, &c.Version)
 	return c, known(err, "finding the connection")
 }
 
-// DeleteConnection removes a connection with everything read through it.
-// ErrTaken means that pairings still use it.
-func (tx *Tx) DeleteConnection(ctx context.Context, id string) error {
-	var used bool
-	err := tx.PGX.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM pairings WHERE connection_id = $1)`, id).Scan(&used)
-	if err == nil && used {
-		return fmt.Errorf("removing the connection: pairings use it: %w", ErrTaken)
+// DeleteConnections deletes for good what was removed before a time, with everything that
+// hangs on it, and gives the names.
+func (s *Store) DeleteConnections(ctx context.Context, before time.Time) (names []string, err error) {
+	all, err := s.RemovedConnections(ctx)
+	if err != nil {
+		return nil, err
 	}
-	if err == nil {
-		err = tx.DropMirror(ctx, id)
+	for _, c := range all {
+		if !c.RemovedAt.Before(before) {
+			continue
+		}
+		err := s.InTx(ctx, func(tx *Tx) error {
+			for _, sql := range []string{
+				`UPDATE deliveries SET state = 'stopped', held = 'the connection was deleted', finished_at = now() WHERE connection_id = $1 AND state IN ('planned', 'queued', 'retrying', 'waiting')`,
+				`DELETE FROM pairings p WHERE p.connection_id = $1 OR EXISTS (SELECT 1 FROM section_facts f WHERE f.section_id = p.section_id AND f.connection_id = $1)`,
+				`DELETE FROM statements WHERE connection_id = $1`,
+				`DELETE FROM accesses WHERE connection_id = $1 OR offer_id IN (SELECT id FROM offers WHERE connection_id = $1)`,
+				`UPDATE offers SET platform_id = NULL WHERE platform_id = $1`,
+				`DELETE FROM offers WHERE connection_id = $1`,
+			} {
+				if _, err := tx.PGX.Exec(ctx, sql, c.ID); err != nil {
+					return known(err, "deleting a connection")
+				}
+			}
+			if err := tx.DropMirror(ctx, c.ID); err != nil {
+				return err
+			}
+			if _, err := tx.PGX.Exec(ctx, `DELETE FROM connections WHERE id = $1 AND removed_at IS NOT NULL`, c.ID); err != nil {
+				return known(err, "deleting a connection")
+			}
+			return tx.Audit(ctx, "Kanban", "deleted a removed connection for good", "connection/"+c.ID, map[string]string{"name": c.Name})
+		})
+		if err != nil {
+			return names, err
+		}
+		names = append(names, c.Name)
 	}
-	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `DELETE FROM statements WHERE connection_id = $1`, id)
-	}
-	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `DELETE FROM connections WHERE id = $1`, id)
-	}
-	return known(err, "removing the connection")
+	return names, nil
 }
 
 // KeepProbe stores what a probe found.
@@ -119,4 +206,29 @@ func (s *Store) EventsFrom(ctx context.Context, connectionID string) (yes bool, 
 func (s *Store) StatementsFrom(ctx context.Context, connectionID string) (n int, err error) {
 	err = s.Pool.QueryRow(ctx, `SELECT count(*) FROM statements WHERE connection_id = $1`, connectionID).Scan(&n)
 	return n, known(err, "counting statements")
+}
+
+// HomePages gives the home page of the accounts of connections, by id, "" for none yet.
+func (s *Store) HomePages(ctx context.Context, ids []string) (map[string]string, error) {
+	out := map[string]string{}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	rows, err := s.Quick.Query(ctx, `SELECT id::text, coalesce(settings->>'homePage', '') FROM connections WHERE id = ANY ($1::text[]::uuid[])`, ids)
+	if err != nil {
+		return nil, known(err, "reading home pages")
+	}
+	var id, page string
+	_, err = pgx.ForEachRow(rows, []any{&id, &page}, func() error { out[id] = page; return nil })
+	return out, known(err, "reading home pages")
+}
+
+// KeepHomePage keeps the home page of a connection's accounts unless there is one already,
+// and gives the one that there is.
+func (s *Store) KeepHomePage(ctx context.Context, id, page string) (kept string, err error) {
+	if _, err = s.Pool.Exec(ctx, `UPDATE connections SET settings = settings || jsonb_build_object('homePage', $2::text), version = version + 1 WHERE id = $1 AND coalesce(settings->>'homePage', '') = ''`, id, page); err != nil {
+		return "", known(err, "keeping a home page")
+	}
+	all, err := s.HomePages(ctx, []string{id})
+	return all[id], err
 }

@@ -131,9 +131,13 @@ func (SettleAccess) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 20}
 }
 
-// RecountCourse works progress in a course out by its present outline.
+// RecountCourse works progress in a course out by its present outline and, for some people
+// or (Everybody) all, what they reached in other sections of the course. An empty course is
+// every course.
 type RecountCourse struct {
-	CourseID string `json:"courseId"`
+	CourseID  string   `json:"courseId"`
+	People    []string `json:"people,omitempty"`
+	Everybody bool     `json:"everybody,omitempty"`
 }
 
 // Kind names the job.

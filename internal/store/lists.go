@@ -40,7 +40,7 @@ func (s *Store) Sections(ctx context.Context) ([]Section, error) {
 	}
 	// What is read now may be newer than the version read before. Then the next
 	// look reads it once more.
-	all, err := many[Section](ctx, s, "listing sections", sectionsSQL+` ORDER BY f.title, f.section_id`)
+	all, err := many[Section](ctx, s, "listing sections", sectionsSQL+` WHERE true`+shown("f")+` ORDER BY f.title, f.section_id`)
 	if err == nil {
 		s.lists.sections, s.lists.version = all, version
 	}
@@ -70,7 +70,7 @@ func (s *Store) Listed(ctx context.Context) ([]*Pairing, error) {
 	// after the other.
 	s.lists.mu.Lock()
 	defer s.lists.mu.Unlock()
-	rows, err := s.Pool.Query(ctx, `SELECT id::text, xmin FROM pairings WHERE ended_at IS NULL ORDER BY id`)
+	rows, err := s.Pool.Query(ctx, `SELECT id::text, xmin FROM pairings WHERE ended_at IS NULL AND id NOT IN (SELECT id FROM hidden_pairings) ORDER BY id`)
 	if err != nil {
 		return nil, known(err, "listing pairings")
 	}

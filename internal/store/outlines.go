@@ -26,7 +26,7 @@ type Course struct {
 func (s *Store) Courses(ctx context.Context) ([]Course, error) {
 	return many[Course](ctx, s, "listing courses", `
 		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL, (SELECT count(*)::int FROM outline_activities a WHERE a.course_id = c.id)
-		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id WHERE c.gone_at IS NULL ORDER BY c.title`)
+		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id WHERE c.gone_at IS NULL`+shown("c")+` ORDER BY c.title`)
 }
 
 // CourseTitle gives the title of a course, empty when it is not there any more.
@@ -164,7 +164,7 @@ type Acquainted struct {
 // outlines, all at once. Whoever is not the only one with an identifier or address is
 // left out.
 func (s *Store) Acquaint(ctx context.Context, identifiers, addressKeys, activityIDs []string) (a Acquainted, err error) {
-	const people = `SELECT ` + personColumns + ` FROM people p WHERE p.%s = ANY ($1) AND p.%[1]s <> '' AND p.gone_at IS NULL`
+	people := `SELECT ` + personColumns + ` FROM people p WHERE p.%s = ANY ($1) AND p.%[1]s <> '' AND p.gone_at IS NULL` + shown("p")
 	var batch pgx.Batch
 	for _, q := range []struct {
 		column string
@@ -223,7 +223,7 @@ func (s *Store) IdleSince(ctx context.Context, since time.Time, days, limit int)
 		JOIN outlines o ON o.course_id = c.id
 		LEFT JOIN progress g ON g.person_id = p.id AND g.section_id = x.id
 		CROSS JOIN LATERAL (SELECT coalesce(g.last_at, e.joined_at) AS last) i
-		WHERE e.gone_at IS NULL AND e.role = 'student' AND NOT coalesce(g.done, false) AND i.last < $1
+		WHERE e.gone_at IS NULL AND e.role = 'student' AND NOT coalesce(g.done, false) AND i.last < $1`+shown("e")+`
 		AND NOT EXISTS (SELECT 1 FROM event_keys k WHERE k.key = key_of('person.inactive/' || p.id || '/' || x.id || '/' || $2::int || '/' || extract(epoch FROM date_trunc('second', i.last))::bigint))
 		ORDER BY 1, 2 LIMIT $3`, since, days, limit)
 }

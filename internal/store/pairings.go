@@ -70,7 +70,7 @@ func (p *Pairing) Standing(x Section, paused bool, at time.Time) roster.Standing
 // Due lists pairings that are to run or to open by themselves by a time, and
 // keeps other processes from taking them until the transaction ends.
 func (tx *Tx) Due(ctx context.Context, by time.Time, limit int) (all []Pairing, err error) {
-	err = tx.DB.Raw(`SELECT * FROM pairings WHERE ended_at IS NULL AND (next_at <= @by OR opens_at <= @by)
+	err = tx.DB.Raw(`SELECT * FROM pairings WHERE ended_at IS NULL AND (next_at <= @by OR opens_at <= @by) AND id NOT IN (SELECT id FROM hidden_pairings)
 		ORDER BY least(next_at, opens_at) LIMIT @limit FOR UPDATE SKIP LOCKED`, map[string]any{"by": by, "limit": limit}).Find(&all).Error
 	return all, known(err, "finding the pairings that are due")
 }
@@ -258,4 +258,10 @@ func (s *Store) TargetsAt(ctx context.Context, connectionID string) ([]Held, err
 // SectionsOfTarget lists the sections with which a target was paired before.
 func (s *Store) SectionsOfTarget(ctx context.Context, connectionID, ref string) ([]string, error) {
 	return many1[string](ctx, s, "finding what the class was paired with", `SELECT DISTINCT section_id::text FROM pairings WHERE connection_id = $1 AND target_ref = $2 AND ended_at IS NOT NULL`, connectionID, ref)
+}
+
+// Hidden reports whether a pairing hangs on a connection that was removed.
+func (s *Store) Hidden(ctx context.Context, pairingID string) (yes bool, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM hidden_pairings WHERE id = $1)`, pairingID).Scan(&yes)
+	return yes, known(err, "looking whether a pairing is hidden")
 }

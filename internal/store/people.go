@@ -39,7 +39,7 @@ func (s *Store) WhereaboutsOf(ctx context.Context, personID string) ([]Whereabou
 func (s *Store) People(ctx context.Context, text string, limit int) ([]Person, error) {
 	return many[Person](ctx, s, "finding people", `
 		SELECT `+personColumns+` FROM people p
-		WHERE p.gone_at IS NULL AND strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' ' || p.identifier), lower($1)) > 0
+		WHERE p.gone_at IS NULL`+shown("p")+` AND strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' ' || p.identifier), lower($1)) > 0
 		ORDER BY p.family_name, p.given_name, p.id LIMIT $2`, text, limit)
 }
 

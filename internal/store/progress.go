@@ -173,3 +173,45 @@ func (s *Store) Outdated(ctx context.Context, courseID string, version int, afte
 		WHERE c.id = $1 AND g.outline_version < $2 AND ($3 = '' OR (g.person_id, g.section_id) > (nullif($3, '')::uuid, nullif($4, '')::uuid))
 		ORDER BY g.person_id, g.section_id LIMIT $5`, courseID, version, after.PersonID, after.SectionID, limit)
 }
+
+// StatesInCourse gives everything that is known about people in any section of a course,
+// left ones too, by person and section.
+func (tx *Tx) StatesInCourse(ctx context.Context, courseID string, people []string) (map[[2]string]learning.State, error) {
+	rows, err := tx.PGX.Query(ctx, `SELECT g.person_id::text, g.section_id::text FROM progress g JOIN section_facts f ON f.section_id = g.section_id WHERE g.person_id = ANY ($1::text[]::uuid[]) AND f.course_id = $2`, people, courseID)
+	if err != nil {
+		return nil, known(err, "reading progress")
+	}
+	var of []Standing
+	var person, section string
+	if _, err := pgx.ForEachRow(rows, []any{&person, &section}, func() error {
+		of = append(of, Standing{PersonID: person, SectionID: section})
+		return nil
+	}); err != nil {
+		return nil, known(err, "reading progress")
+	}
+	return tx.States(ctx, of)
+}
+
+// LearnedElsewhere lists the people who learn in a course now and have progress in another
+// section of it.
+func (s *Store) LearnedElsewhere(ctx context.Context, courseID string) ([]string, error) {
+	return many1[string](ctx, s, "finding who moved", `SELECT DISTINCT l.person_id::text FROM course_learners l JOIN progress g ON g.person_id = l.person_id AND g.section_id <> l.section_id
+		JOIN section_facts f ON f.section_id = g.section_id AND f.course_id = l.course_id WHERE l.course_id = $1 ORDER BY 1`, courseID)
+}
+
+// Left is a section that a person was in.
+type Left struct {
+	PersonID, SectionID, CourseID string
+	At                            time.Time
+}
+
+// LeftSections lists the sections of courses that people were in and left, the latest first.
+func (s *Store) LeftSections(ctx context.Context, personIDs, courseIDs []string) ([]Left, error) {
+	return manyOf[Left](ctx, s.Quick, "finding the sections that people left", `
+		SELECT p.id::text, x.id::text, f.course_id::text, w.at FROM people p
+		CROSS JOIN LATERAL (SELECT e.section, e.gone_at AS at FROM enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NOT NULL AND e.role = 'student'
+			UNION ALL SELECT e.section, e.left_at FROM past_enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.role = 'student') w
+		JOIN sections x ON x.connection_id = p.connection_id AND x.sourced_id = w.section
+		JOIN section_facts f ON f.section_id = x.id AND f.course_id = ANY ($2::text[]::uuid[])
+		WHERE p.id = ANY ($1::text[]::uuid[]) ORDER BY w.at DESC, 2`, personIDs, courseIDs)
+}

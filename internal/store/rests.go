@@ -50,6 +50,13 @@ func (s *Store) Rests(ctx context.Context, connectionID string) (all []Rest, err
 	return all, known(err, "listing what rests")
 }
 
+// WaitingFor counts the deliveries that wait for a service that rests or for one operation
+// of it.
+func (s *Store) WaitingFor(ctx context.Context, connectionID, operation string) (n int, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT count(*) FROM deliveries WHERE connection_id = $1 AND state IN ('queued', 'retrying') AND ($2 = '' OR held_for = $2)`, connectionID, operation).Scan(&n)
+	return n, known(err, "counting what waits")
+}
+
 // CountFailure changes what is known of a service or operation by a function, and gives
 // what it then is.
 func (tx *Tx) CountFailure(ctx context.Context, connectionID, operation, title string, count func(rest.Record) rest.Record) (rest.Record, error) {

@@ -84,7 +84,7 @@ func (s *Store) PeopleByID(ctx context.Context, ids []string) ([]Person, error) 
 
 // PersonByIdentifier finds the one person with the register's identifier.
 func (s *Store) PersonByIdentifier(ctx context.Context, identifier string) (Person, error) {
-	return one[Person](ctx, s, "finding the person", `SELECT `+personColumns+` FROM people p WHERE p.identifier = $1 AND p.gone_at IS NULL`, identifier)
+	return one[Person](ctx, s, "finding the person", `SELECT `+personColumns+` FROM people p WHERE p.identifier = $1 AND p.gone_at IS NULL`+shown("p"), identifier)
 }
 
 // PersonByAddress finds the one person with the address; two are ErrNotFound,
@@ -94,7 +94,7 @@ func (s *Store) PersonByAddress(ctx context.Context, address string) (Person, er
 	if err != nil {
 		return Person{}, fmt.Errorf("finding the person: %w", ErrNotFound)
 	}
-	return one[Person](ctx, s, "finding the person", `SELECT `+personColumns+` FROM people p WHERE p.email_key = $1 AND p.gone_at IS NULL`, key)
+	return one[Person](ctx, s, "finding the person", `SELECT `+personColumns+` FROM people p WHERE p.email_key = $1 AND p.gone_at IS NULL`+shown("p"), key)
 }
 
 // Enrolled is a section a person is in.

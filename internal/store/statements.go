@@ -224,3 +224,18 @@ func (tx *Tx) ResolveStatement(ctx context.Context, w Waiting, personID *string,
 	done, err := tx.PGX.Exec(ctx, `UPDATE statements SET person_id = $3, note = $4 WHERE id = $1 AND note = $2 AND voided_at IS NULL`, w.ID, w.Note, personID, note)
 	return done.RowsAffected() == 1, known(err, "resolving a statement")
 }
+
+// Unresolved are statements from which nothing has followed, for one cause.
+type Unresolved struct {
+	Connection string
+	Note       string
+	N          int
+	Since      time.Time
+}
+
+// UnresolvedStatements counts the statements that were stored before a time and from which
+// nothing has followed, except for one cause, by connection and cause.
+func (s *Store) UnresolvedStatements(ctx context.Context, except string, before time.Time) ([]Unresolved, error) {
+	return many[Unresolved](ctx, s, "counting statements that wait", `SELECT coalesce(c.name, ''), s.note, count(*)::int, min(s.stored_at) FROM statements s LEFT JOIN connections c ON c.id = s.connection_id
+		WHERE s.note <> '' AND s.note <> $1 AND s.voided_at IS NULL AND s.stored_at < $2 AND c.removed_at IS NULL GROUP BY 1, 2 ORDER BY 1, 2`, except, before)
+}

@@ -8,6 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/adapter"
+	"kanban/internal/app/connecting"
 	"kanban/internal/app/reading"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
@@ -15,9 +16,22 @@ import (
 	"kanban/internal/wire/api"
 )
 
+type listedConnections struct {
+	Removed bool `query:"removed" doc:"Those that were removed and can be restored"`
+}
+
+type removal struct {
+	ID   string `path:"id" doc:"The connection's id"`
+	Name string `query:"name" doc:"Its name, to remove it although something depends on it; look at the preview first"`
+}
+
 func (s *Server) connections(a huma.API) {
-	handle(a, "connections", "GET /connections list-connections List connections", func(ctx context.Context, _ *struct{}) (api.Page[api.Connection], error) {
-		all, err := s.Store.Connections(ctx)
+	handle(a, "connections", "GET /connections list-connections List connections", func(ctx context.Context, in *listedConnections) (api.Page[api.Connection], error) {
+		list := s.Store.Connections
+		if in.Removed {
+			list = s.Store.RemovedConnections
+		}
+		all, err := list(ctx)
 		page := api.Page[api.Connection]{Items: []api.Connection{}}
 		for _, c := range all {
 			shown, err := s.connection(ctx, c)
@@ -65,8 +79,23 @@ func (s *Server) connections(a huma.API) {
 		shown, err := s.connection(ctx, c)
 		return shown, c.Version, err
 	})
-	handleEmpty(a, "connections", "DELETE /connections/{id} remove-connection Remove a connection that no pairing uses", func(ctx context.Context, in *byID) error {
-		return s.Connecting.Delete(ctx, callerOf(ctx).Name, in.ID)
+	handle(a, "connections", "GET /connections/{id}/removal preview-removal What removing a connection would hide and stop", func(ctx context.Context, in *byID) (api.Removal, error) {
+		c, err := s.Store.Connection(ctx, in.ID)
+		if err != nil {
+			return api.Removal{}, err
+		}
+		all, err := s.Store.Dependents(ctx, in.ID)
+		return api.Removal{Name: c.Name, Summary: connecting.Describe(all), Dependents: each(all, func(d store.Dependent) api.Dependent { return api.Dependent(d) })}, err
+	})
+	handleEmpty(a, "connections", "DELETE /connections/{id} remove-connection Remove a connection: it is switched off and hidden, and can be restored for 30 days", func(ctx context.Context, in *removal) error {
+		return s.Connecting.Remove(ctx, callerOf(ctx).Name, in.ID, in.Name)
+	})
+	handle(a, "connections", "POST /connections/{id}/restore restore-connection Bring a removed connection back as it was", func(ctx context.Context, in *withID[api.Restored]) (api.Connection, error) {
+		c, err := s.Connecting.Restore(ctx, callerOf(ctx).Name, in.ID, in.Body.Name)
+		if err != nil {
+			return api.Connection{}, err
+		}
+		return s.connection(ctx, c)
 	})
 	handle(a, "connections", "POST /connections/{id}/probe probe-connection Test every capability of a connection", func(ctx context.Context, in *byID) ([]api.Report, error) {
 		reports, err := s.Connecting.Probe(ctx, in.ID)
@@ -120,7 +149,14 @@ func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connec
 	kind, _ := adapter.Lookup(c.Kind)
 	out := api.Connection{
 		ID: c.ID, Name: c.Name, Kind: c.Kind, Title: kind.Title, Settings: c.Settings, Paused: c.PausedAt != nil,
-		Probe: []api.Report{}, ProbedAt: c.ProbedAt, Version: c.Version,
+		Probe: []api.Report{}, ProbedAt: c.ProbedAt, Version: c.Version, Rests: []api.Rest{}, RemovedAt: c.RemovedAt,
+	}
+	rests, err := s.Reporting.Rests(ctx, c.ID)
+	if err != nil {
+		return out, err
+	}
+	for _, r := range rests {
+		out.Rests = append(out.Rests, api.Rest{Operation: r.Title, Reason: r.Reason, Failures: r.Failures, Since: r.Since, Until: r.RestsUntil, Waiting: r.Waiting})
 	}
 	if (c.Kind == adapter.KindXAPI || c.Kind == adapter.KindEvents) && c.ProbedAt != nil { // known without asking, so always as of now
 		heard, err := s.Connecting.Heard(ctx, c.ID, c.Kind)

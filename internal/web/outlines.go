@@ -15,6 +15,13 @@ import (
 )
 
 func (s *Server) outlines(a huma.API) {
+	handle(a, "outlines", "GET /learning-settings get-learning-settings How progress is counted", func(ctx context.Context, _ *struct{}) (api.LearningSettings, error) {
+		on, err := s.Observing.Across(ctx)
+		return api.LearningSettings{Across: on}, err
+	})
+	handle(a, "outlines", "PUT /learning-settings set-learning-settings Say how progress is counted; switched on, it is worked out anew for everybody", func(ctx context.Context, in *with[api.LearningSettings]) (api.LearningSettings, error) {
+		return in.Body, s.Observing.SetAcross(ctx, callerOf(ctx).Name, in.Body.Across)
+	})
 	handle(a, "courses", "POST /outlines/read read-outline Read an outline out of a manifest, an address or a table, without keeping it", func(ctx context.Context, in *with[api.OutlineSource]) (api.Outline, error) {
 		switch b := in.Body; b.Kind {
 		case "table":

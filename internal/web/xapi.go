@@ -2,6 +2,7 @@ package web
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"io"
@@ -131,7 +132,7 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 	}
 	body, err := io.ReadAll(r.Body)
 	if err != nil {
-		writeProblem(w, http.StatusRequestEntityTooLarge, "the request is too large; send fewer statements at a time")
+		writeUnread(w, err)
 		return
 	}
 	list, raw, err := xapi.Parse(body)
@@ -172,6 +173,10 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 
 func (s *Server) notTaken(w http.ResponseWriter, err error) {
 	s.Log.Error("taking statements", "cause", err.Error())
+	if store.Unreachable(err) || errors.Is(err, context.Canceled) {
+		writeBusy(w, "the statements could not be stored just now; send them again")
+		return
+	}
 	writeProblem(w, http.StatusInternalServerError, "the statements could not be stored; send them again")
 }
 

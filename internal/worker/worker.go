@@ -89,7 +89,7 @@ func (x *shift) jobs() *river.Workers {
 		return uses.Observing.Resolve(ctx)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.RecountCourse]) error {
-		return uses.Observing.RecountCourse(ctx, j.Args.CourseID)
+		return uses.Observing.Recount(ctx, j.Args)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.WorkOutStages]) error {
 		if j.Args.ProgressionID != "" {
@@ -132,6 +132,8 @@ func schedules() []*river.PeriodicJob {
 func (x *shift) queueDue(ctx context.Context) error {
 	errs := []error{
 		x.store.QueueEvery(ctx, "pass-time", lookAround, true, store.PassTime{}),
+		// What was reached before progress went with people who move.
+		x.store.QueueEvery(ctx, "carry-progress", 100*365*24*time.Hour, true, store.RecountCourse{Everybody: true}),
 		x.store.QueueEvery(ctx, "tend-history", lookAround, true, store.TendHistory{}),
 	}
 	if every := x.options.ReadEvery; every > 0 {

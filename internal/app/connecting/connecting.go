@@ -2,12 +2,14 @@
 package connecting
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
@@ -198,6 +200,9 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, name 
 			merged[k] = v
 		}
 	}
+	if err := entersAgain(kind, opened, trimmed(values)); err != nil {
+		return c, err
+	}
 	newName := c.Name
 	if name != nil {
 		newName = *name
@@ -229,21 +234,117 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, name 
 	return c, nameTaken(err, newName)
 }
 
-// Delete removes a connection that no pairing uses.
-func (s *Service) Delete(ctx context.Context, who, id string) error {
-	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.DeleteConnection(ctx, id); err != nil {
+// entersAgain refuses to send a stored secret to another host than the one for which it was
+// entered. What only signs stays here.
+func entersAgain(kind adapter.Kind, was adapter.Connection, values map[string]string) error {
+	if kind.Name == adapter.KindWebhook {
+		return nil
+	}
+	moved := ""
+	for _, f := range kind.Fields {
+		if v, given := values[f.Name]; given && (f.Address || f.Name == "server") && hostOf(v) != hostOf(was.Settings[f.Name]) {
+			moved = f.Title
+		}
+	}
+	for _, f := range kind.Fields {
+		if moved != "" && f.Secret && !f.Made && was.Secret[f.Name] != "" && values[f.Name] == "" {
+			return refusal.Invalid("values."+f.Name, "enter it again: %q leads to another host now, and what was entered for the old one is not sent there", moved)
+		}
+	}
+	return nil
+}
+
+// hostOf is the host and port of an address, or of a server without a scheme.
+func hostOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return strings.ToLower(address)
+	}
+	return strings.ToLower(u.Scheme + "://" + u.Host)
+}
+
+// RemovedFor is how long a removed connection can be restored before it is deleted for good.
+const RemovedFor = 30 * 24 * time.Hour
+
+// Remove switches a connection off and hides it, with everything that hangs on it kept, so
+// that it can be restored. While something depends on it that is refused, unless its name
+// is given (confirmed) by somebody who has seen what that is.
+func (s *Service) Remove(ctx context.Context, who, id, confirmed string) error {
+	c, err := s.Store.Connection(ctx, id)
+	if err != nil {
+		return err
+	}
+	all, err := s.Store.Dependents(ctx, id)
+	if err != nil {
+		return err
+	}
+	if len(all) > 0 && confirmed != c.Name {
+		if confirmed != "" {
+			return refusal.Invalid("name", "%q is not the connection's name; to remove it with what depends on it, give %q", confirmed, c.Name)
+		}
+		return refusal.Conflict("", "%s is in use: %s. End or change that first, pause the connection instead, or give its name to remove it all the same", c.Name, Describe(all))
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.RemoveConnection(ctx, id, who); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "removed the connection", "connection/"+id, nil); err != nil {
+		if err := tx.Audit(ctx, who, "removed the connection", "connection/"+id, map[string]any{"name": c.Name, "inUse": Describe(all)}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "connection", id)
 	})
-	if errors.Is(err, store.ErrTaken) {
-		return refusal.Conflict("", "pairings still use this connection; unpair their sections first, or pause the connection")
+}
+
+// Describe says what hangs on a connection in a few words.
+func Describe(all []store.Dependent) string {
+	var parts []string
+	for _, kind := range []string{"pairing", "rule", "offer", "section", "person"} {
+		n, first := 0, ""
+		for _, d := range all {
+			if d.Kind == kind {
+				n += d.N
+				first = cmp.Or(first, d.Name)
+			}
+		}
+		word := kind + "s"
+		if kind == "person" {
+			word = "people"
+		}
+		switch {
+		case n == 1 && first != "":
+			parts = append(parts, fmt.Sprintf("the %s %s", kind, first))
+		case n == 1:
+			parts = append(parts, "1 "+kind)
+		case n > 1 && first != "":
+			parts = append(parts, fmt.Sprintf("%d %s (%s, …)", n, word, first))
+		case n > 1:
+			parts = append(parts, fmt.Sprintf("%d %s", n, word))
+		}
 	}
-	return err
+	return cmp.Or(strings.Join(parts, ", "), "nothing")
+}
+
+// Restore brings a removed connection back, as it was. When its name is somebody else's by
+// now it needs another one.
+func (s *Service) Restore(ctx context.Context, who, id, name string) (store.Connection, error) {
+	c, err := s.Store.RemovedConnection(ctx, id)
+	if err != nil {
+		return c, err
+	}
+	name = cmp.Or(strings.TrimSpace(name), c.Name)
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.RestoreConnection(ctx, id, name); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "restored the connection", "connection/"+id, map[string]string{"name": name}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "connection", id)
+	})
+	if err != nil {
+		return c, nameTaken(err, name)
+	}
+	return s.Store.Connection(ctx, id)
 }
 
 // Probe asks the outside system about every capability and keeps the answer.

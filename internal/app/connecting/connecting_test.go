@@ -3,11 +3,13 @@ package connecting_test
 import (
 	"encoding/json"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/adapter"
+	"kanban/internal/app/connecting"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
@@ -98,17 +100,88 @@ func TestPlatformsAuthenticate(t *testing.T) {
 	}
 }
 
-func TestConnectionInUseIsNotRemoved(t *testing.T) {
+// Removing what something depends on is refused with what that is. Where it is meant, it
+// hides and stops everything that hangs on it, loses nothing, and can be undone.
+func TestRemovedConnectionsComeBackWhole(t *testing.T) {
 	w := apptest.New(t)
 	register, workspace := w.Register(), w.Workspace()
 	w.Read(register, false)
 	p, err := w.Pairing.Pair(t.Context(), "test", wish(w, workspace))
 	require.NoError(t, err)
-	err = w.Connecting.Delete(t.Context(), "test", workspace.ID)
+	person, section := w.Person("stu-014"), w.Section("PROP-A")
+	refused := func(id, name, says string) {
+		t.Helper()
+		err := w.Connecting.Remove(t.Context(), "test", id, name)
+		_, ok := refusal.As(err)
+		require.True(t, ok, "%v", err)
+		assert.ErrorContains(t, err, says)
+	}
+	refused(workspace.ID, "", "the pairing")
+	refused(register.ID, "", "9 sections")
+	refused(register.ID, "", "people")
+	refused(register.ID, "register", `give "Register"`)
+	require.NoError(t, w.Connecting.Remove(t.Context(), "test", w.Contacts().ID, ""), "nothing depends on it")
+
+	require.NoError(t, w.Connecting.Remove(t.Context(), "test", register.ID, "Register"))
+	sections, err := w.Store.Sections(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, sections)
+	people, err := w.Store.People(t.Context(), "", 100)
+	require.NoError(t, err)
+	assert.Empty(t, people)
+	pairings, err := w.Store.Listed(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, pairings)
+	_, err = w.Connecting.Open(t.Context(), register.ID)
+	require.ErrorIs(t, err, store.ErrNotFound)
+	_, err = w.Syncing.Preview(t.Context(), p.ID)
+	require.NoError(t, err, "it can still be looked at")
+	again := w.Register() // its name is free
+	w.Read(again, false)
+	_, err = w.Store.PersonByIdentifier(t.Context(), "stu-014")
+	require.NoError(t, err, "nobody is there twice")
+
+	_, err = w.Connecting.Restore(t.Context(), "test", register.ID, "")
+	assert.ErrorContains(t, err, `called "Register" already`)
+	require.NoError(t, w.Connecting.Remove(t.Context(), "test", again.ID, "Register"))
+	back, err := w.Connecting.Restore(t.Context(), "test", register.ID, "")
+	require.NoError(t, err)
+	assert.Equal(t, register.ID, back.ID)
+	assert.Equal(t, register.Secret, back.Secret)
+	assert.Equal(t, person.ID, w.Person("stu-014").ID)
+	assert.Equal(t, section.ID, w.Section("PROP-A").ID)
+	pairings, err = w.Store.Listed(t.Context())
+	require.NoError(t, err)
+	require.Len(t, pairings, 1)
+	assert.Equal(t, p.ID, pairings[0].ID)
+
+	names, err := w.Store.DeleteConnections(t.Context(), time.Now().Add(-connecting.RemovedFor))
+	require.NoError(t, err)
+	assert.Empty(t, names, "not before its time")
+	names, err = w.Store.DeleteConnections(t.Context(), time.Now().Add(time.Minute))
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"Register", "Contacts"}, names)
+	gone, err := w.Store.RemovedConnections(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, gone)
+	assert.Equal(t, person.ID, w.Person("stu-014").ID, "what was restored stays")
+}
+
+// A stored secret does not go to another host without being entered again.
+func TestSecretsStayWithTheirHost_C5(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Workspace()
+	change := func(values map[string]string) error {
+		_, err := w.Connecting.Update(t.Context(), "test", c.ID, 0, nil, values, nil)
+		return err
+	}
+	require.NoError(t, change(map[string]string{"address": c.Settings["address"] + "/v2"}), "another path of the same host")
+	err := change(map[string]string{"address": "https://elsewhere.example/scim/v2"})
 	r, ok := refusal.As(err)
 	require.True(t, ok, "%v", err)
-	assert.Equal(t, refusal.KindConflict, r.Kind)
-	_, err = w.Store.Pairing(t.Context(), p.ID)
-	require.NoError(t, err)
-	assert.NoError(t, w.Connecting.Delete(t.Context(), "test", w.Contacts().ID))
+	assert.Equal(t, "values.token", r.Field)
+	require.NoError(t, change(map[string]string{"address": "https://elsewhere.example/scim/v2", "token": "another"}))
+	mail := w.Connect("smtp", "Mail", map[string]string{"server": "mail.example:587", "from": "a@b.example", "userName": "u", "password": "p"})
+	_, err = w.Connecting.Update(t.Context(), "test", mail.ID, 0, nil, map[string]string{"server": "elsewhere.example:587"}, nil)
+	assert.ErrorContains(t, err, "enter it again")
 }

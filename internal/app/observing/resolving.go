@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"kanban/internal/core/learning"
@@ -16,6 +17,7 @@ import (
 // item is a statement with whom and what it is about.
 type item struct {
 	statement xapi.Statement
+	from      string // the connection
 	body      json.RawMessage
 	person    store.Person
 	fact      learning.Fact
@@ -36,11 +38,17 @@ func (s *Service) resolve(ctx context.Context, items []*item) error {
 	if err != nil {
 		return err
 	}
+	homes, err := s.homes(ctx, items)
+	if err != nil {
+		return err
+	}
 	var identifiers, keys, activities []string
 	for _, x := range items {
 		activities = append(activities, x.statement.Object.ID)
 		if a := x.statement.Actor; a.Account != nil {
-			identifiers = append(identifiers, a.Account.Name)
+			if homes.own(x) {
+				identifiers = append(identifiers, a.Account.Name)
+			}
 		} else if key, err := roster.AddressKey(a.Address()); err == nil {
 			keys = append(keys, key)
 		}
@@ -51,8 +59,13 @@ func (s *Service) resolve(ctx context.Context, items []*item) error {
 	}
 	for _, x := range items {
 		x.note, x.places = "", nil
+		x.person = store.Person{}
 		if a := x.statement.Actor; a.Account != nil {
-			x.person = found.ByIdentifier[a.Account.Name]
+			if homes.own(x) {
+				x.person = found.ByIdentifier[a.Account.Name]
+			} else {
+				x.note = otherHome
+			}
 		} else if key, err := roster.AddressKey(a.Address()); err == nil {
 			x.person = found.ByAddress[key]
 		}
@@ -62,10 +75,11 @@ func (s *Service) resolve(ctx context.Context, items []*item) error {
 		}
 		says, known := verbs.Meaning(x.statement.Verb.ID, kind)
 		switch {
+		case x.note != "":
 		case x.person.ID == "":
 			x.note = "nobody is known by this actor"
 		case !known:
-			x.note = noSuchVerb
+			x.note = NoSuchVerb
 		default:
 			x.fact = factOf(x.statement, says, s.now())
 		}
@@ -75,6 +89,52 @@ func (s *Service) resolve(ctx context.Context, items []*item) error {
 		return err
 	}
 	return s.resolvePlaces(ctx, items, placed)
+}
+
+// otherHome is the note of a statement by an account of another system.
+const otherHome = "the account's home page is not the one under which the platform's accounts carry the register's identifiers"
+
+// homes are the home pages under which the accounts of connections carry the register's
+// identifiers, by connection. An account is a home page and a name (xAPI 1.0.3 Data
+// 2.4.2.4): the same name at two home pages is two people.
+type homes map[string]string
+
+func (h homes) own(x *item) bool {
+	return h[x.from] == "" || sameHome(h[x.from], x.statement.Actor.Account.HomePage)
+}
+
+func sameHome(a, b string) bool {
+	return strings.EqualFold(strings.TrimRight(a, "/"), strings.TrimRight(b, "/"))
+}
+
+// homes gives the home page of each connection: the one that was entered or, without one,
+// that of the first account that is somebody's identifier, which is kept from then on.
+func (s *Service) homes(ctx context.Context, items []*item) (homes, error) {
+	var ids []string
+	for _, x := range items {
+		if x.statement.Actor.Account != nil && x.from != "" {
+			ids = append(ids, x.from)
+		}
+	}
+	all, err := s.Store.HomePages(ctx, distinct(ids))
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range items {
+		if a := x.statement.Actor.Account; a != nil && x.from != "" && all[x.from] == "" && a.HomePage != "" {
+			known, err := s.Store.Acquaint(ctx, []string{a.Name}, nil, nil)
+			if err != nil {
+				return nil, err
+			}
+			if known.ByIdentifier[a.Name].ID == "" {
+				continue
+			}
+			if all[x.from], err = s.Store.KeepHomePage(ctx, x.from, a.HomePage); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return all, nil
 }
 
 func distinct(list []string) []string {
@@ -125,7 +185,42 @@ func (s *Service) resolvePlaces(ctx context.Context, items []*item, placed store
 			}
 		}
 		if len(x.places) == 0 {
-			x.note = "the person is in no section of the activity's course"
+			x.note = inNoSection
+		}
+	}
+	return s.resolveLeft(ctx, items, placed, outlines)
+}
+
+// inNoSection is the note of a statement about somebody who is not in the course.
+const inNoSection = "the person is in no section of the activity's course"
+
+// resolveLeft lets what somebody did before they left a section count there, when they are
+// in no other one of the course.
+func (s *Service) resolveLeft(ctx context.Context, items []*item, placed store.Placed, outlines map[string]learning.Edition) error {
+	var people []string
+	for _, x := range items {
+		if x.note == inNoSection {
+			people = append(people, x.person.ID)
+		}
+	}
+	if len(people) == 0 {
+		return nil
+	}
+	left, err := s.Store.LeftSections(ctx, distinct(people), slices.Sorted(maps.Keys(placed.Versions)))
+	if err != nil {
+		return err
+	}
+	for _, x := range items {
+		if x.note != inNoSection {
+			continue
+		}
+		for _, l := range left {
+			o := outlines[l.CourseID]
+			if l.PersonID == x.person.ID && slices.Contains(placed.Courses[x.statement.Object.ID], l.CourseID) && o.Course != nil && !x.fact.At.After(l.At) {
+				x.places = []place{{store.Enrolled{PersonID: l.PersonID, SectionID: l.SectionID, CourseID: l.CourseID, Role: "student"}, o}}
+				x.note = ""
+				break
+			}
 		}
 	}
 	return nil

@@ -17,9 +17,9 @@ import (
 // (xAPI 1.0.3 Communication 2.1.2).
 var ErrConflict = errors.New("another statement with this id is stored already")
 
-// noSuchVerb is the note of a statement that looking again does not change, unless the
+// NoSuchVerb is the note of a statement that looking again does not change, unless the
 // institution's own verbs do.
-const noSuchVerb = "nothing follows from this verb"
+const NoSuchVerb = "nothing follows from this verb"
 
 // Take stores statements that came through a connection and lets what follows
 // from them happen. It answers with their ids, only when all are stored; raw
@@ -82,7 +82,7 @@ func (s *Service) takeAll(ctx context.Context, connectionID string, statements [
 			statements[i].ID = uuid.NewString()
 		}
 		ids[i] = statements[i].ID
-		items[i] = &item{statement: statements[i], body: xapi.Listed(raw[i])}
+		items[i] = &item{statement: statements[i], from: connectionID, body: xapi.Listed(raw[i])}
 	}
 	if left != nil {
 		return ids, left, xapi.ErrStatement
@@ -157,14 +157,14 @@ const resolvedAtOnce = 500
 // when they came, and lets happen what follows from those that are known by now.
 func (s *Service) Resolve(ctx context.Context) error {
 	for after := int64(0); ; {
-		list, err := s.Store.WaitingStatements(ctx, noSuchVerb, after, resolvedAtOnce)
+		list, err := s.Store.WaitingStatements(ctx, NoSuchVerb, after, resolvedAtOnce)
 		if err != nil || len(list) == 0 {
 			return err
 		}
 		after = list[len(list)-1].Seq
 		items := make([]*item, len(list))
 		for i, w := range list {
-			items[i] = &item{body: w.Body}
+			items[i] = &item{from: w.ConnectionID, body: w.Body}
 			if err := json.Unmarshal(w.Body, &items[i].statement); err != nil {
 				return fmt.Errorf("reading a stored statement: %w", err)
 			}

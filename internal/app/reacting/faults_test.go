@@ -116,7 +116,7 @@ func TestFaultMatrix_E9(t *testing.T) {
 		{"throttled", fault.Fault{Kind: fault.Status, Status: 429, RetryAfter: 600}, retrying, 10 * time.Minute, nil},
 		{"failing", fault.Fault{Kind: fault.Status, Status: 500}, retrying, time.Minute, nil},
 		{"overloaded", fault.Fault{Kind: fault.Status, Status: 503}, retrying, time.Minute, nil},
-		{"cut off", fault.Fault{Kind: fault.Cut}, retrying, time.Minute, map[string]string{"group": delivered, "enrol": delivered}}, // where it can be looked whether it was done
+		{"cut off", fault.Fault{Kind: fault.Cut}, retrying, time.Minute, map[string]string{"group": delivered, "enrol": delivered}},                             // where it can be looked whether it was done
 		{"cut in half", fault.Fault{Kind: fault.Truncate}, retrying, time.Minute, map[string]string{"send": delivered, "group": delivered, "enrol": delivered}}, // whose answers are a status alone
 		{"refusing", fault.Fault{Kind: fault.Status, Status: 422}, waiting, 0, nil},
 		{"forbidding", fault.Fault{Kind: fault.Status, Status: 403}, waiting, 0, nil},

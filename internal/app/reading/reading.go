@@ -6,11 +6,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
+
+	"github.com/riverqueue/river"
 
 	"kanban/internal/adapter"
 	"kanban/internal/adapter/registers"
@@ -193,9 +197,10 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 		if err := refresh(ctx, tx, connection.ID, merged); err != nil {
 			return err
 		}
-		if merged.Tables["people"].Added+merged.Tables["people"].Changed+merged.Tables["enrolments"].Added > 0 {
-			// Statements may have come about them before the register knew them.
-			if err := tx.Enqueue(ctx, store.ResolveStatements{}, store.SettleAccess{}); err != nil {
+		if people := merged.Tables["people"]; people.Added+people.Changed+merged.Tables["enrolments"].Added+len(merged.Joined)+len(merged.Left) > 0 {
+			// Statements may have come about them before the register knew them, or while
+			// they were away. What movers reached goes with them.
+			if err := tx.Enqueue(ctx, append(carries(merged), store.ResolveStatements{}, store.SettleAccess{})...); err != nil {
 				return err
 			}
 		}
@@ -342,6 +347,25 @@ func (s *Service) compareTouched(ctx context.Context, tx *store.Tx, sections []s
 		return 0, err
 	}
 	return len(pairings), tx.Ask(ctx, "after a read", true, run...)
+}
+
+// carriedAtOnce is how many people one job carries progress for.
+const carriedAtOnce = 500
+
+// carries lets progress go with people who joined a section of a course they were in.
+func carries(m store.Merged) (jobs []river.JobArgs) {
+	people := map[string][]string{}
+	for _, x := range m.Joined {
+		if x.Role == string(roster.Student) {
+			people[x.CourseID] = append(people[x.CourseID], x.PersonID)
+		}
+	}
+	for _, course := range slices.Sorted(maps.Keys(people)) {
+		for part := range slices.Chunk(people[course], carriedAtOnce) {
+			jobs = append(jobs, store.RecountCourse{CourseID: course, People: part})
+		}
+	}
+	return jobs
 }
 
 func counts(m store.Merged, compared int) map[string]int {

@@ -53,7 +53,17 @@ func (s *Service) Connection(ctx context.Context, c store.Connection) (Checklist
 			Step{"Knows how to keep newcomers from being told", c.Settings["notice"] != "", "Enter the service's notice attribute, or accept that it may tell people"},
 			Step{"Used by a pairing", n > 0, "Pair a section with it: kanban pairings add"})
 	}
-	return append(list, Step{"Not paused", c.PausedAt == nil, "Resume it"}), nil
+	rests, err := s.Rests(ctx, c.ID)
+	for _, r := range rests {
+		if r.RestsUntil != nil && r.RestsUntil.After(s.now()) {
+			what := "The service"
+			if r.Operation != "" {
+				what = r.Title
+			}
+			list = append(list, Step{what + " does not rest", false, describeRest(r, true)})
+		}
+	}
+	return append(list, Step{"Not paused", c.PausedAt == nil, "Resume it"}), err
 }
 
 // working has one step per capability that was tested.

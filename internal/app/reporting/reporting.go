@@ -135,7 +135,7 @@ func (s *Service) all(ctx context.Context) ([]Finding, error) {
 		return nil, err
 	}
 	var list []Finding
-	for _, gather := range []func(context.Context) ([]Finding, error){s.connections, s.registers, s.pairings, s.deliveries, s.accesses, s.tasks} {
+	for _, gather := range []func(context.Context) ([]Finding, error){s.connections, s.resting, s.statements, s.registers, s.pairings, s.deliveries, s.accesses, s.tasks} {
 		some, err := gather(ctx)
 		if err != nil {
 			return nil, err
@@ -166,6 +166,92 @@ func harm(f Finding) int {
 	}
 	return 1
 }
+
+// Resting is a service, or one operation of it, that fails in a row.
+type Resting struct {
+	store.Rest
+	Waiting int // deliveries that wait for it
+}
+
+// worthTelling is how long a service may fail before that is told, if it does not rest.
+const worthTelling = 30 * time.Second
+
+// Rests gives what fails in a row, at one connection or (id empty) at all, with how many
+// deliveries wait for it.
+func (s *Service) Rests(ctx context.Context, connectionID string) ([]Resting, error) {
+	all, err := s.Store.Rests(ctx, connectionID)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]Resting, len(all))
+	for i, r := range all {
+		list[i].Rest = r
+		if list[i].Waiting, err = s.Store.WaitingFor(ctx, r.ConnectionID, r.Operation); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// resting gives the services and operations that are left alone for a while, or have done
+// nothing but fail for some time.
+func (s *Service) resting(ctx context.Context) ([]Finding, error) {
+	all, err := s.Rests(ctx, "")
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	names, err := s.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now := s.now()
+	var list []Finding
+	for _, r := range all {
+		i := slices.IndexFunc(names, func(c store.Connection) bool { return c.ID == r.ConnectionID })
+		rests := r.RestsUntil != nil && r.RestsUntil.After(now)
+		if i < 0 || !rests && (r.Operation != "" || r.Since == nil || now.Sub(*r.Since) < worthTelling) {
+			continue
+		}
+		code, subject := finding.ServiceResting, "service"
+		if r.Operation != "" {
+			code, subject = finding.OperationResting, r.Title
+		}
+		// Neither times nor counts that change by themselves are in it: what was
+		// acknowledged would come back every few seconds.
+		list = append(list, noticed(Mend, code, subject, names[i].Name, r.Reason, "/connections"))
+		list[len(list)-1].Detail = describeRest(r, rests)
+	}
+	return list, nil
+}
+
+func describeRest(r Resting, rests bool) string {
+	text := r.Reason
+	if r.Waiting > 0 {
+		text += fmt.Sprintf("; deliveries waiting: %d", r.Waiting)
+	}
+	if rests {
+		text += "; tried again at " + r.RestsUntil.UTC().Format("15:04 UTC")
+	}
+	return text
+}
+
+// layLong is how long a statement may lie before that is told.
+const layLong = 24 * time.Hour
+
+// statements gives those from which nothing has followed for a day.
+func (s *Service) statements(ctx context.Context) ([]Finding, error) {
+	all, err := s.Store.UnresolvedStatements(ctx, NothingFollows, s.now().Add(-layLong))
+	var list []Finding
+	for _, u := range all {
+		f := noticed(Mend, finding.StatementWaits, "statements of the platform", u.Connection, u.Note, "/connections")
+		f.Detail = fmt.Sprintf("%s: %d since %s", u.Note, u.N, u.Since.Format("2 January 2006"))
+		list = append(list, f)
+	}
+	return list, err
+}
+
+// NothingFollows is the note of statements with which nothing is wrong.
+const NothingFollows = "nothing follows from this verb"
 
 // connections gives what the probes found.
 func (s *Service) connections(ctx context.Context) ([]Finding, error) {

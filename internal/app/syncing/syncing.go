@@ -218,9 +218,15 @@ func (s *Service) allowed(ctx context.Context, p store.Pairing, undoing bool) er
 		return err
 	}
 	m, err := s.Store.Maintenance(ctx)
+	if err != nil {
+		return err
+	}
+	hidden, err := s.Store.Hidden(ctx, p.ID)
 	switch {
 	case err != nil:
 		return err
+	case hidden:
+		return refusal.Conflict("", "the register that the section was read from was removed; restore it first: kanban connections restore")
 	case m.Since != nil:
 		return refusal.Conflict("", "everything is paused since %s by %s; resume it first: kanban maintenance off", m.Since.Format("2 January 15:04"), m.By)
 	case p.EndedAt != nil:

@@ -72,6 +72,9 @@ const (
 	NotEnabled        Code = "not-enabled"
 	Broken            Code = "service-broken"
 	Throttled         Code = "service-throttled"
+	ServiceResting    Code = "service-resting"
+	StatementWaits    Code = "statement-waits"
+	OperationResting  Code = "operation-resting"
 	PreviewMoved      Code = "preview-moved"
 	RunFailed         Code = "run-failed"
 	RemovalGuard      Code = "removal-above-guard"
@@ -153,6 +156,9 @@ var catalogue = []Entry{
 	{NotAllowed, Block, "not allowed", "The credential is right but does not carry the right to do this.", "Ask the service's administrator to grant the right that is named beside the finding.", OwnerService},
 	{NotEnabled, Warn, "not enabled at the service", "The service says that it does not offer this.", "Ask the service's administrator to switch it on, or do without it.", OwnerService},
 	{Broken, Block, "service answers with an error", "The service answered in a way that cannot be used.", "Try again later; if it stays, ask the service's administrator and give them the answer shown.", OwnerService},
+	{StatementWaits, Warn, "reported, and nothing follows", "A platform reported something about people, activities or accounts that are not known here. It has been kept for more than a day, and counts as soon as they are known.", "Enrol the person, set the course's outline, or enter the home page of the platform's accounts on its connection; what was reported then counts by itself.", OwnerAdministrator},
+	{ServiceResting, Block, "service keeps failing and rests", "The service failed again and again, or asked to be left alone. Its deliveries wait; one of them finds out now and then whether it works again.", "Mend the service, then test the connection: a test that succeeds ends the rest at once. So does trying a delivery again by hand.", OwnerService},
+	{OperationResting, Block, "refused the same way again and again", "The service refused the same operation in the same words many times in a row. Deliveries that need it wait; a test of the service does not wake them.", "Mend the cause that the service names (a label or group that is gone, a right that is missing), then try one of the deliveries again.", OwnerService},
 	{Throttled, Warn, "service asks us to slow down", "The service limits how often it may be called.", "Nothing to do: Kanban waits as long as the service asks.", OwnerNobody},
 	{PreviewMoved, Block, "things changed since the preview", "One of the two sides changed after the preview was made, so nothing was applied.", "Look at the new preview and run that one.", OwnerAdministrator},
 	{RunFailed, Block, "run stopped", "The run could not go on. What it had done is kept; nothing was lost.", "See the cause on the run, mend it and start the run again.", OwnerAdministrator},

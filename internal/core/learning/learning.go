@@ -177,6 +177,22 @@ type ActivityState struct {
 	Best      *float64
 }
 
+// Merge is what is known when both are: of two sections of a course, say. Nothing that was
+// reached is lost.
+func (a ActivityState) Merge(b ActivityState) ActivityState {
+	if a.First.IsZero() || !b.First.IsZero() && b.First.Before(a.First) {
+		a.First = b.First
+	}
+	if b.Last.After(a.Last) {
+		a.Last = b.Last
+	}
+	if a.Best == nil || b.Best != nil && *b.Best > *a.Best {
+		a.Best = b.Best
+	}
+	a.Completed, a.Passed, a.Failed = a.Completed || b.Completed, a.Passed || b.Passed, a.Failed || b.Failed
+	return a
+}
+
 // State is everything that is known about one person's progress in one section.
 type State struct {
 	Activities map[string]ActivityState

@@ -19,10 +19,24 @@ CREATE TABLE intervals (
     last_at timestamptz NOT NULL
 );
 
+-- A removed connection is switched off and hidden; everything that hangs on it stays until
+-- it is deleted for good. Its name is free at once.
+ALTER TABLE connections ADD removed_at timestamptz, ADD removed_by text NOT NULL DEFAULT '';
+DROP INDEX connections_name;
+CREATE UNIQUE INDEX connections_name ON connections (lower(name)) WHERE removed_at IS NULL;
+CREATE VIEW hidden_pairings AS
+    SELECT p.id FROM pairings p, connections c WHERE c.removed_at IS NOT NULL
+    AND (c.id = p.connection_id OR EXISTS (SELECT 1 FROM section_facts f WHERE f.section_id = p.section_id AND f.connection_id = c.id));
+
 -- Session values are kept as hashes from now on: those kept as they are end.
 DELETE FROM sessions;
 
 -- +goose Down
+DROP VIEW hidden_pairings;
+DROP INDEX connections_name;
+UPDATE connections SET name = name || ' (removed ' || id || ')' WHERE removed_at IS NOT NULL;
+CREATE UNIQUE INDEX connections_name ON connections (lower(name));
+ALTER TABLE connections DROP removed_at, DROP removed_by;
 DELETE FROM kept_answers WHERE status IS NULL;
 ALTER TABLE kept_answers ALTER status SET NOT NULL, ALTER body SET NOT NULL, DROP header, DROP claimed_at;
 DELETE FROM sessions;

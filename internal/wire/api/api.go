@@ -75,9 +75,41 @@ type Connection struct {
 	ProbedAt  *time.Time        `json:"probedAt,omitempty"`
 	LastRead  *Run              `json:"lastRead,omitempty" doc:"For registers: the newest read"`
 	Checklist Checklist         `json:"checklist"`
+	Rests     []Rest            `json:"rests" doc:"What fails in a row there: the service itself, or single operations of it"`
+	RemovedAt *time.Time        `json:"removedAt,omitempty" doc:"When it was removed; it can be restored for 30 days"`
 	Version   int               `json:"version"`
 	// Made is filled once, in the answer to making the connection.
 	Made map[string]string `json:"made,omitempty" doc:"Values made for the other side; shown only now"`
+}
+
+// Rest is a service, or one operation of it, that fails in a row and may be left alone for
+// a while.
+type Rest struct {
+	Operation string     `json:"operation" doc:"What it is in words; empty for the service itself"`
+	Reason    string     `json:"reason" doc:"The latest failure"`
+	Failures  int        `json:"failures" doc:"Counted in a row; failures side by side count as one"`
+	Since     *time.Time `json:"since,omitempty" doc:"When the first of them began"`
+	Until     *time.Time `json:"until,omitempty" doc:"Nothing is sent before then, except by hand"`
+	Waiting   int        `json:"waiting" doc:"Deliveries that wait for it"`
+}
+
+// Dependent is something that hangs on a connection.
+type Dependent struct {
+	Kind string `json:"kind" enum:"pairing,rule,offer,section,person"`
+	Name string `json:"name,omitempty" doc:"Absent for what is only counted"`
+	N    int    `json:"n"`
+}
+
+// Removal says what removing a connection would hide and stop.
+type Removal struct {
+	Name       string      `json:"name"`
+	Dependents []Dependent `json:"dependents"`
+	Summary    string      `json:"summary" doc:"The same in a few words"`
+}
+
+// Restored says under which name a removed connection comes back.
+type Restored struct {
+	Name string `json:"name,omitempty" doc:"The name it had when absent"`
 }
 
 // NewConnection makes a connection.

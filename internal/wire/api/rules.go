@@ -182,3 +182,8 @@ type Task struct {
 	DoneBy     string     `json:"doneBy,omitempty"`
 	CreatedAt  time.Time  `json:"createdAt"`
 }
+
+// LearningSettings say how progress is counted.
+type LearningSettings struct {
+	Across bool `json:"across" doc:"What somebody reached in one section of a course counts in every other one they come into"`
+}

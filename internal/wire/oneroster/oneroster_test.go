@@ -183,7 +183,9 @@ func TestPagesAreReadToTheirEnd(t *testing.T) {
 		n, err := read(paged(t, many, silent))
 		require.NoError(t, err)
 		assert.Equal(t, many, n)
-		n, err = read(paged(t, many, func(w http.ResponseWriter, _ *http.Request, _ int) { w.Header().Set("X-Total-Count", strconv.Itoa(many)) }))
+		n, err = read(paged(t, many, func(w http.ResponseWriter, _ *http.Request, _ int) {
+			w.Header().Set("X-Total-Count", strconv.Itoa(many))
+		}))
 		require.NoError(t, err)
 		assert.Equal(t, many, n, "with a number and no links")
 	}

@@ -173,7 +173,7 @@ func (a Agent) Path() string {
 // verbs is left.
 func Stored(body json.RawMessage, id string, at time.Time, authority Agent, format string) (json.RawMessage, error) {
 	var m map[string]any
-	if err := json.Unmarshal(body, &m); err != nil {
+	if err := exact(body, &m); err != nil {
 		return nil, err
 	}
 	stored := at.UTC().Format("2006-01-02T15:04:05.000Z")
@@ -215,7 +215,7 @@ var contextLists = []string{"parent", "grouping", "category", "other"}
 // Listed writes every list of context activities as a list (Data 2.4.6.2).
 func Listed(body json.RawMessage) json.RawMessage {
 	var m map[string]any
-	if !strings.Contains(string(body), "contextActivities") || json.Unmarshal(body, &m) != nil {
+	if !strings.Contains(string(body), "contextActivities") || exact(body, &m) != nil {
 		return body
 	}
 	context, _ := m["context"].(map[string]any)

@@ -159,7 +159,9 @@ func Parse(body []byte) ([]Statement, []json.RawMessage, error) {
 		if err != nil {
 			err = fmt.Errorf("%w: %w", ErrStatement, err)
 		} else {
-			err = s.Check()
+			if err = s.Check(); err == nil {
+				err = numbers(text)
+			}
 		}
 		if s.ID = strings.ToLower(s.ID); err == nil && ids[s.ID] {
 			err = fmt.Errorf("%w: the id %s stands twice in the batch", ErrStatement, s.ID)

@@ -1,0 +1,148 @@
+package observing
+
+import (
+	"context"
+	"slices"
+
+	"kanban/internal/core/learning"
+	"kanban/internal/store"
+)
+
+// acrossSetting says whether progress in one course counts across its sections.
+const acrossSetting = "progress-across"
+
+// Across reports whether what somebody reached in one section of a course counts in every
+// other one that they come into. It does unless somebody said otherwise.
+func (s *Service) Across(ctx context.Context) (bool, error) {
+	on := true
+	_, err := s.Store.Setting(ctx, acrossSetting, &on)
+	return on, err
+}
+
+// SetAcross sets it. What was carried already stays; switched on, it is worked out for
+// everybody.
+func (s *Service) SetAcross(ctx context.Context, who string, on bool) error {
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Set(ctx, acrossSetting, on); err != nil {
+			return err
+		}
+		if on {
+			if err := tx.Enqueue(ctx, store.RecountCourse{Everybody: true}); err != nil {
+				return err
+			}
+		}
+		return tx.Audit(ctx, who, "said whether progress counts across sections", "settings/progress", map[string]bool{"across": on})
+	})
+}
+
+// Recount carries out the job: progress by the present outline, and what was reached in
+// other sections.
+func (s *Service) Recount(ctx context.Context, job store.RecountCourse) error {
+	courses := []string{job.CourseID}
+	if job.CourseID == "" {
+		all, err := s.Store.Courses(ctx)
+		if err != nil {
+			return err
+		}
+		courses = courses[:0]
+		for _, c := range all {
+			courses = append(courses, c.ID)
+		}
+	}
+	across, err := s.Across(ctx)
+	if err != nil {
+		return err
+	}
+	for _, course := range courses {
+		if err := s.RecountCourse(ctx, course); err != nil {
+			return err
+		}
+		people := job.People
+		if job.Everybody && across {
+			if people, err = s.Store.LearnedElsewhere(ctx, course); err != nil {
+				return err
+			}
+		}
+		for part := range slices.Chunk(people, recountAtOnce) {
+			if across {
+				if err := s.carry(ctx, course, part); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// carry lets what people reached in other sections of a course count in those that they are
+// in now. It happened once already, so that no events follow from it.
+func (s *Service) carry(ctx context.Context, courseID string, people []string) error {
+	all, err := s.Editions(ctx, []string{courseID})
+	now := all[courseID]
+	if err != nil || now.Course == nil || len(people) == 0 {
+		return err
+	}
+	enrolled, err := s.Store.SectionsOf(ctx, people, []string{courseID})
+	if err != nil {
+		return err
+	}
+	var pairs []store.Standing
+	for _, e := range enrolled {
+		if n := len(pairs); e.Role == "student" && (n == 0 || pairs[n-1].PersonID != e.PersonID || pairs[n-1].SectionID != e.SectionID) {
+			pairs = append(pairs, store.Standing{PersonID: e.PersonID, SectionID: e.SectionID, Version: now.Version})
+		}
+	}
+	slices.SortFunc(pairs, orderOf)
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		elsewhere, err := tx.StatesInCourse(ctx, courseID, people)
+		if err != nil || len(elsewhere) == 0 {
+			return err
+		}
+		pairs := slices.DeleteFunc(slices.Clone(pairs), func(g store.Standing) bool { return !missing(elsewhere, g) })
+		if len(pairs) == 0 {
+			return nil
+		}
+		locked, _, err := tx.LockProgress(ctx, pairs, nil)
+		if err != nil {
+			return err
+		}
+		if elsewhere, err = tx.StatesInCourse(ctx, courseID, people); err != nil { // as it is while nobody else can add to it
+			return err
+		}
+		var reached []store.Reached
+		for i := range locked {
+			g := &locked[i]
+			state := learning.State{Activities: map[string]learning.ActivityState{}}
+			for key, x := range elsewhere {
+				if key[0] != g.PersonID {
+					continue
+				}
+				for id, a := range x.Activities {
+					state.Activities[id] = state.Activities[id].Merge(a)
+				}
+			}
+			for id, a := range state.Activities {
+				reached = append(reached, store.Reached{PersonID: g.PersonID, SectionID: g.SectionID, ActivityID: id, ActivityState: a})
+			}
+			g.Version, g.Tally = now.Version, now.Course.Tally(state)
+			g.Percent, g.LastAt = now.Course.Percent(g.Tally), lastOf(state)
+		}
+		return s.keepLater(ctx, tx, courseID, locked, reached, nil)
+	})
+}
+
+// missing reports whether anything was reached elsewhere that does not count here.
+func missing(elsewhere map[[2]string]learning.State, g store.Standing) bool {
+	here := elsewhere[[2]string{g.PersonID, g.SectionID}].Activities
+	for key, x := range elsewhere {
+		if key[0] != g.PersonID || key[1] == g.SectionID {
+			continue
+		}
+		for id, a := range x.Activities {
+			if b := here[id].Merge(a); b.Completed != here[id].Completed || b.Passed != here[id].Passed || b.Failed != here[id].Failed || here[id].First.IsZero() || here[id].Best != b.Best && (here[id].Best == nil || *here[id].Best != *b.Best) {
+				return true
+			}
+		}
+	}
+	return false
+}
