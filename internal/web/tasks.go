@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"mime"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -54,6 +56,11 @@ func shownTask(t store.ListedTask) api.Task {
 // sheetFile gives a sheet as CSV or XLSX, by the ending of the address.
 func (s *Server) sheetFile(w http.ResponseWriter, r *http.Request) {
 	file := chi.URLParam(r, "file")
+	if r.URL.RawPath != "" { // a name with a slash in it is matched as it was escaped
+		if plain, err := url.PathUnescape(file); err == nil {
+			file = plain
+		}
+	}
 	dot := strings.LastIndexByte(file, '.')
 	kind := file[dot+1:]
 	if dot < 1 || kind != "csv" && kind != "xlsx" {
@@ -71,7 +78,7 @@ func (s *Server) sheetFile(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	header, cells := tableOf(rows)
-	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", file))
+	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": strings.ReplaceAll(file, "/", "-")}))
 	if kind == "csv" {
 		w.Header().Set("Content-Type", "text/csv; charset=utf-8")
 		_ = sheet.CSV(w, header, cells)

@@ -90,7 +90,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	go s.live.run(ctx, s.Store, s.Log)
 
 	r := chi.NewRouter()
-	r.Use(requestID, s.logged, recovered(s.Log), s.secure, limited, withoutSlash, s.mortal)
+	r.Use(requestID, s.logged, recovered(s.Log), s.secure, limited, plainPath, withoutSlash, s.mortal)
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
 	r.Handle("/metrics", s.withToken(promhttp.Handler()))
@@ -214,6 +214,17 @@ func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	_, _ = w.Write([]byte("ok\n"))
+}
+
+// plainPath lets addresses be matched as they read, however they were escaped. Only a
+// slash that is part of a name stays escaped: it separates nothing.
+func plainPath(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !strings.Contains(strings.ToLower(r.URL.RawPath), "%2f") {
+			r.URL.RawPath = ""
+		}
+		next.ServeHTTP(w, r)
+	})
 }
 
 // withoutSlash takes the endpoints that services call with a slash at their end too.

@@ -12,7 +12,8 @@ import (
 type Files struct {
 	*oneroster.Package
 	roles map[string]role // by user
-	bad   []Bad           // of roles.csv
+	bad   []Bad           // of roles.csv, the first ones
+	worse int             // how many there are
 }
 
 // role is what roles.csv says about one user.
@@ -20,6 +21,10 @@ type role struct {
 	kind string // the strongest role type
 	org  string // of the primary role, else of the first one
 }
+
+// mostBad bounds how many unreadable rows of roles.csv are kept until users.csv is read;
+// the others are counted.
+const mostBad = 10_000
 
 // OpenFiles opens a package and reads its roles, which other files need.
 func OpenFiles(content io.ReaderAt, size int64) (*Files, error) {
@@ -29,6 +34,9 @@ func OpenFiles(content io.ReaderAt, size int64) (*Files, error) {
 	}
 	f := &Files{Package: p, roles: map[string]role{}}
 	wrong := func(line int, column, cause string, unknown bool) {
+		if f.worse++; len(f.bad) >= mostBad {
+			return
+		}
 		f.bad = append(f.bad, Bad{File: oneroster.FileRoles, Position: line, Column: column, Unknown: unknown, Cause: cause})
 	}
 	err = p.Rows(oneroster.FileRoles, func(r oneroster.Row) error {
@@ -94,6 +102,9 @@ func (f *Files) Each(ctx context.Context, collection string, each func(int, oner
 	if collection == oneroster.FileUsers {
 		for _, b := range f.bad {
 			bad(b)
+		}
+		if more := f.worse - len(f.bad); more > 0 {
+			bad(Bad{File: oneroster.FileRoles, Cause: fmt.Sprintf("%d more rows of roles.csv could not be read", more)})
 		}
 	}
 	read := 0

@@ -109,6 +109,33 @@ func TestMappingGivesPlainValues(t *testing.T) {
 	}
 }
 
+// Nothing that somebody writes into a text costs time or memory out of proportion.
+func TestTextsEndSoon(t *testing.T) {
+	nested := `{{define "a"}}x{{end}}`
+	for i := range 30 {
+		nested += fmt.Sprintf(`{{define "%c"}}{{template "%c"}}{{template "%c"}}{{end}}`, 'b'+i, 'a'+i, 'a'+i)
+	}
+	for what, text := range map[string]string{
+		"definitions":      nested + `{{template "z"}}`,
+		"a block":          `{{block "b" .}}x{{end}}`,
+		"a number":         `{{range 1000000000}}{{end}}`,
+		"a variable":       `{{$n := 1000000000}}{{range $n}}{{end}}`,
+		"ranges in ranges": `{{range .event.a}}{{range .event.a}}{{end}}{{end}}`,
+		"a wide number":    `{{printf "%999999999d" 1}}`,
+		"a starred width":  `{{printf "%*d" 999999999 1}}`,
+		"doubling":         `{{$x := "aaaaaaaa"}}` + strings.Repeat(`{{$x = printf "%s%s" $x $x}}`, 40) + `{{$x}}`,
+		"printing":         `{{$x := "aaaaaaaa"}}` + strings.Repeat(`{{$x = print $x $x}}`, 40) + `{{$x}}`,
+		"escaping":         `{{"\\"` + strings.Repeat(`|js`, 40) + `}}`,
+		"length":           strings.Repeat("a", 70<<10),
+	} {
+		_, err := rule.Fill(text, values)
+		assert.ErrorIs(t, err, rule.ErrText, what)
+	}
+	got, err := rule.Fill(`{{if .person.givenName}}{{with .person.givenName}}{{.}}{{end}}{{end}}{{range $i, $x := .event.list}}{{$i}}{{$x}}{{end}}`, rule.Values{"person": {"givenName": "Ana"}, "event": {"list": []any{"a", "b"}}})
+	require.NoError(t, err)
+	assert.Equal(t, "Ana0a1b", got)
+}
+
 func TestFill(t *testing.T) {
 	got, err := rule.Fill("Well done, {{.person.givenName}}!", values)
 	require.NoError(t, err)

@@ -65,26 +65,6 @@ var only11 = []string{"orgSourcedIds", "role"}
 // ErrPackage is wrapped by every error about a package that cannot be read.
 var ErrPackage = errors.New("not a OneRoster CSV package")
 
-// maxFile bounds one unpacked file, in bytes, so that a small archive cannot
-// unpack into everything there is.
-const maxFile = 2 << 30
-
-// bounded reads up to a number of bytes. A longer file is an error: what follows
-// must not look as if it were not there.
-type bounded struct {
-	from io.Reader
-	left int64
-}
-
-func (b *bounded) Read(p []byte) (int, error) {
-	if b.left <= 0 {
-		return 0, fmt.Errorf("it unpacks into more than %d GiB", maxFile>>30)
-	}
-	n, err := b.from.Read(p[:min(int64(len(p)), b.left)])
-	b.left -= int64(n)
-	return n, err
-}
-
 // Package is an opened CSV package.
 type Package struct {
 	Version string // "1.2" or "1.1"
@@ -193,13 +173,14 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 		return fmt.Errorf("%w: opening %s.csv: %w", ErrPackage, file, err)
 	}
 	defer f.Close()
-	in := bufio.NewReaderSize(&bounded{f, maxFile}, 1<<16)
+	in := bufio.NewReaderSize(&bounded{from: f, packed: int64(p.files[file+".csv"].CompressedSize64)}, 1<<16)
 	if mark, _ := in.Peek(3); string(mark) == "\ufeff" {
 		_, _ = in.Discard(3)
 	}
 	reader := csv.NewReader(in)
 	reader.FieldsPerRecord, reader.ReuseRecord = -1, true
 	header, err := reader.Read()
+	header = slices.Clone(header)
 	if err != nil {
 		return fmt.Errorf("%w: %s.csv has no header row: %w", ErrPackage, file, err)
 	}
@@ -216,7 +197,10 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 		}
 	}
 	width := len(header)
-	for {
+	for n := 0; ; n++ {
+		if n > MostRows {
+			return fmt.Errorf("%w: %s.csv has more than %d rows", ErrPackage, file, MostRows)
+		}
 		values, err := reader.Read()
 		var broken *csv.ParseError
 		switch {
@@ -231,6 +215,10 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 		row.Line, _ = reader.FieldPos(0)
 		if len(values) != width {
 			bad(row.Line, "", fmt.Sprintf("it has %d values, the header %d", len(values), width))
+			continue
+		}
+		if i := slices.IndexFunc(values, func(v string) bool { return len(v) > LongestField }); i >= 0 {
+			bad(row.Line, strings.TrimSpace(header[i]), fmt.Sprintf("the value is longer than %d bytes", LongestField))
 			continue
 		}
 		row.values = values
