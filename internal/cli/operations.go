@@ -60,6 +60,8 @@ func operationsOf() *cli.Command {
 					&cli.StringSliceFlag{Name: "may", Usage: "a value that may be given"},
 					&cli.StringSliceFlag{Name: "values-of", Usage: "what a value may be: value=PATH EXPRESSION, over answer.body"},
 					&cli.StringFlag{Name: "works-when", Usage: "condition over answer.status and answer.body; every 2xx when absent"},
+					&cli.StringFlag{Name: "seen-at", Usage: "path of a GET that shows whether it had its effect, such as /contacts/{email}"},
+					&cli.StringFlag{Name: "seen-when", Usage: "condition over answer.status, answer.body and answer.values, true when the effect is there"},
 					&cli.StringFlag{Name: "taken-back-by", Usage: "the operation that takes this one back"},
 					&cli.StringFlag{Name: "title", Usage: "what it does, for people"},
 				},
@@ -127,7 +129,7 @@ func operationFromFlags(cmd *cli.Command) (o api.Operation, err error) {
 	if !ok {
 		return o, usage(cmd, `--call is a method and a path, such as "POST /contacts"`)
 	}
-	o = api.Operation{Method: strings.ToUpper(method), Path: strings.TrimSpace(path), Title: cmd.String("title"), Success: cmd.String("works-when"), Undo: cmd.String("taken-back-by")}
+	o = api.Operation{Method: strings.ToUpper(method), Path: strings.TrimSpace(path), Title: cmd.String("title"), Success: cmd.String("works-when"), ProofPath: cmd.String("seen-at"), Proof: cmd.String("seen-when"), Undo: cmd.String("taken-back-by")}
 	for _, v := range cmd.StringSlice("value") {
 		o.Fields = append(o.Fields, rule.OperationField{Name: v, Required: true})
 	}

@@ -78,7 +78,7 @@ func (s *Story) Operations(ctx context.Context) error {
 	at := "/connections/" + s.Connections[LabelsName].ID + "/operations/"
 	for _, o := range []api.Operation{
 		{Name: "remove-label", Title: "Remove a label from a contact", Method: "DELETE", Path: "/contacts/{email}/labels", Fields: fields[:2], Success: "answer.body.ok"},
-		{Name: "add-label", Title: "Add a label to a contact", Method: "POST", Path: "/contacts/{email}/labels", Fields: fields, Success: "answer.body.ok", Undo: "remove-label"},
+		{Name: "add-label", Title: "Add a label to a contact", Method: "POST", Path: "/contacts/{email}/labels", Fields: fields, Success: "answer.body.ok", Undo: "remove-label", ProofPath: "/contacts/{email}", Proof: "answer.status == 200 && answer.values.label in answer.body.labels"},
 	} {
 		if _, err := client.Send[api.Operation](ctx, s.Client, http.MethodPut, at+o.Name, o); err != nil {
 			return err

@@ -16,13 +16,15 @@ type operationRow struct {
 	Path         string
 	Fields       []rule.OperationField `gorm:"serializer:json"`
 	Success      string
+	ProofPath    string
+	Proof        string
 	Undo         string
 }
 
 func (operationRow) TableName() string { return "operations" }
 
 func (o operationRow) operation() rule.Operation {
-	return rule.Operation{Name: o.Name, Title: o.Title, Method: o.Method, Path: o.Path, Fields: o.Fields, Success: o.Success, Undo: o.Undo}
+	return rule.Operation{Name: o.Name, Title: o.Title, Method: o.Method, Path: o.Path, Fields: o.Fields, Success: o.Success, ProofPath: o.ProofPath, Proof: o.Proof, Undo: o.Undo}
 }
 
 // Operations lists those of a connection, ordered by name.
@@ -49,9 +51,9 @@ func (tx *Tx) KeepOperation(ctx context.Context, connectionID string, o rule.Ope
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `INSERT INTO operations (connection_id, name, title, method, path, fields, success, undo) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)
-		ON CONFLICT (connection_id, name) DO UPDATE SET title = excluded.title, method = excluded.method, path = excluded.path, fields = excluded.fields, success = excluded.success, undo = excluded.undo`,
-		connectionID, o.Name, o.Title, o.Method, o.Path, string(fields), o.Success, o.Undo)
+	_, err = tx.PGX.Exec(ctx, `INSERT INTO operations (connection_id, name, title, method, path, fields, success, undo, proof_path, proof) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+		ON CONFLICT (connection_id, name) DO UPDATE SET title = excluded.title, method = excluded.method, path = excluded.path, fields = excluded.fields, success = excluded.success, undo = excluded.undo, proof_path = excluded.proof_path, proof = excluded.proof`,
+		connectionID, o.Name, o.Title, o.Method, o.Path, string(fields), o.Success, o.Undo, o.ProofPath, o.Proof)
 	return known(err, "keeping the operation")
 }
 

@@ -170,7 +170,7 @@ export interface paths {
         get: operations["get-connection"];
         put?: never;
         post?: never;
-        /** Remove a connection that no pairing uses */
+        /** Remove a connection: it is switched off and hidden, and can be restored for 30 days */
         delete: operations["remove-connection"];
         options?: never;
         head?: never;
@@ -310,6 +310,40 @@ export interface paths {
         put?: never;
         /** Read a register */
         post: operations["start-read"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{id}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What removing a connection would hide and stop */
+        get: operations["preview-removal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a removed connection back as it was */
+        post: operations["restore-connection"];
         delete?: never;
         options?: never;
         head?: never;
@@ -585,6 +619,24 @@ export interface paths {
         /** The kinds of connection and what each needs */
         get: operations["list-kinds"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/learning-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How progress is counted */
+        get: operations["get-learning-settings"];
+        /** Say how progress is counted; switched on, it is worked out anew for everybody */
+        put: operations["set-learning-settings"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2223,6 +2275,13 @@ export interface components {
             probe: components["schemas"]["Report"][];
             /** Format: date-time */
             probedAt?: string;
+            /**
+             * Format: date-time
+             * @description When it was removed; it can be restored for 30 days
+             */
+            removedAt?: string;
+            /** @description What fails in a row there: the service itself, or single operations of it */
+            rests: components["schemas"]["Rest"][];
             settings: {
                 [key: string]: string;
             };
@@ -2333,6 +2392,14 @@ export interface components {
              * @description The rule's version that made it
              */
             version?: number;
+        };
+        Dependent: {
+            /** @enum {string} */
+            kind: "pairing" | "rule" | "offer" | "section" | "person";
+            /** Format: int64 */
+            n: number;
+            /** @description Absent for what is only counted */
+            name?: string;
         };
         Doing: {
             /** @description Allow removals above the guards */
@@ -2585,6 +2652,10 @@ export interface components {
             fields: components["schemas"]["Field"][];
             name: string;
             title: string;
+        };
+        LearningSettings: {
+            /** @description What somebody reached in one section of a course counts in every other one they come into */
+            across: boolean;
         };
         LeftAside: {
             /** Format: int64 */
@@ -2968,6 +3039,10 @@ export interface components {
             name: string;
             /** @description Behind the connection's address; {field} stands for a field's value */
             path: string;
+            /** @description A condition in CEL over answer.status, answer.body and answer.values, true when the effect is there, such as: answer.values.label in answer.body.labels */
+            proof?: string;
+            /** @description Path of a GET that shows whether it had its effect; {field} stands for a field's value */
+            proofPath?: string;
             /** @description A condition in CEL over answer.status and answer.body that says whether it worked; every 2xx answer when absent */
             success?: string;
             /** @description What it does, for people */
@@ -3464,6 +3539,12 @@ export interface components {
             name: string;
             userName: string;
         };
+        Removal: {
+            dependents: components["schemas"]["Dependent"][];
+            name: string;
+            /** @description The same in a few words */
+            summary: string;
+        };
         Report: {
             capability: string;
             code?: string;
@@ -3474,6 +3555,36 @@ export interface components {
             remedy?: string;
             /** @enum {string} */
             state: "works" | "not-enabled" | "not-allowed" | "wrong-credential" | "broken" | "unreachable" | "unproven";
+        };
+        Rest: {
+            /**
+             * Format: int64
+             * @description Counted in a row; failures side by side count as one
+             */
+            failures: number;
+            /** @description What it is in words; empty for the service itself */
+            operation: string;
+            /** @description The latest failure */
+            reason: string;
+            /**
+             * Format: date-time
+             * @description When the first of them began
+             */
+            since?: string;
+            /**
+             * Format: date-time
+             * @description Nothing is sent before then, except by hand
+             */
+            until?: string;
+            /**
+             * Format: int64
+             * @description Deliveries that wait for it
+             */
+            waiting: number;
+        };
+        Restored: {
+            /** @description The name it had when absent */
+            name?: string;
         };
         Retried: {
             /** Format: int64 */
@@ -4465,7 +4576,10 @@ export interface operations {
     };
     "list-connections": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Those that were removed and can be restored */
+                removed?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4564,10 +4678,13 @@ export interface operations {
     };
     "remove-connection": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Its name, to remove it although something depends on it; look at the preview first */
+                name?: string;
+            };
             header?: never;
             path: {
-                /** @description The record's id */
+                /** @description The connection's id */
                 id: string;
             };
             cookie?: never;
@@ -4981,6 +5098,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-connection": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Restored"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Connection"];
                 };
             };
             /** @description Error */
@@ -5686,6 +5874,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Kind"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-learning-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LearningSettings"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-learning-settings": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LearningSettings"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LearningSettings"];
                 };
             };
             /** @description Error */

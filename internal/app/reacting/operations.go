@@ -22,6 +22,9 @@ func (s *Service) KeepOperation(ctx context.Context, who, connectionID string, o
 	if o.Title == "" {
 		o.Title = o.Name
 	}
+	if err := s.Expressions.CheckCondition(o.Proof); err != nil {
+		return refusal.Invalid("proof", "%v", err)
+	}
 	if err := s.Expressions.CheckCondition(o.Success); err != nil {
 		return refusal.Invalid("success", "%v", err)
 	}

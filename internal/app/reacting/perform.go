@@ -205,9 +205,37 @@ func (s *Service) operate(ctx context.Context, p *prepared, d store.Delivery, _ 
 	p.shown = map[string]any{"call": request.Method + " " + request.Path, "values": data}
 	p.check = func(ctx context.Context) error { return s.checkListed(ctx, service, o, data) }
 	p.do = func(ctx context.Context) (outcome, error) {
-		return s.operated(ctx, service, o, request, d.ID)
+		look, provable, err := o.ProofRequest(data)
+		if err != nil {
+			return outcome{}, refuseText("fields", err)
+		}
+		if provable && d.Attempts > 1 { // an earlier attempt may have had its effect
+			if seen, err := s.seen(ctx, service, o, look, data); err == nil && seen {
+				return outcome{answer: "seen there already, so it was not sent again", result: map[string]any{"seen": true}}, nil
+			}
+		}
+		out, err := s.operated(ctx, service, o, request, d.ID)
+		if err != nil || !provable {
+			return out, err
+		}
+		seen, err := services.LookAgain(ctx, adapter.Late(p.connection), func() (bool, error) { return s.seen(ctx, service, o, look, data) })
+		word := "sent, not seen there yet; "
+		if err == nil && seen {
+			word = "sent and seen there; "
+		}
+		out.answer, out.result = word+out.answer, map[string]any{"seen": seen}
+		return out, nil
 	}
 	return nil
+}
+
+// seen asks the service whether an operation had its effect.
+func (s *Service) seen(ctx context.Context, service *services.Service, o rule.Operation, look rule.Request, data map[string]any) (bool, error) {
+	answer, err := service.Do(ctx, look, "")
+	if p, ok := call.As(err); err != nil && (!ok || p.Passing() || answer.Status == 0) {
+		return false, err
+	}
+	return s.Expressions.Holds(o.Proof, rule.Values{"answer": {"status": int64(answer.Status), "body": answer.Body, "values": data}})
 }
 
 // operated makes the call and asks the success condition.

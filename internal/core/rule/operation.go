@@ -23,6 +23,10 @@ type Operation struct {
 	// Success is a condition over answer.status and answer.body; every 2xx status
 	// when empty.
 	Success string `json:"success,omitempty" doc:"A condition in CEL over answer.status and answer.body that says whether it worked; every 2xx answer when absent"`
+	// ProofPath and Proof are a look-up that shows whether it had its effect: a GET whose
+	// answer, with the values that were sent as answer.values, fulfils a condition.
+	ProofPath string `json:"proofPath,omitempty" doc:"Path of a GET that shows whether it had its effect; {field} stands for a field's value"`
+	Proof     string `json:"proof,omitempty" doc:"A condition in CEL over answer.status, answer.body and answer.values, true when the effect is there, such as: answer.values.label in answer.body.labels"`
 	// Undo is the operation, with the same fields, that takes this one back.
 	Undo string `json:"undo,omitempty" doc:"The name of the operation that takes this one back with the same values"`
 }
@@ -63,6 +67,10 @@ func (o Operation) Check() error {
 		return fail("%q is not one of %s", o.Method, strings.Join(methods, ", "))
 	case !strings.HasPrefix(o.Path, "/") || strings.HasPrefix(o.Path, "//"):
 		return fail("the path %q does not begin with one /", o.Path)
+	case (o.ProofPath == "") != (o.Proof == ""):
+		return fail("a look-up that proves the effect needs both a path and a condition")
+	case o.ProofPath != "" && (!strings.HasPrefix(o.ProofPath, "/") || strings.HasPrefix(o.ProofPath, "//")):
+		return fail("the path of the look-up %q does not begin with one /", o.ProofPath)
 	}
 	var names []string
 	for i, f := range o.Fields {
@@ -78,12 +86,26 @@ func (o Operation) Check() error {
 		}
 		names = append(names, f.Name)
 	}
-	for _, m := range placeholder.FindAllStringSubmatch(o.Path, -1) {
+	for _, m := range placeholder.FindAllStringSubmatch(o.Path+o.ProofPath, -1) {
 		if !slices.Contains(names, m[1]) {
 			return fail("the path needs the field %q, which is not among the fields", m[1])
 		}
 	}
 	return nil
+}
+
+// ProofRequest is the look-up that proves the effect for some values; ok is false when the
+// operation names none.
+func (o Operation) ProofRequest(values map[string]any) (r Request, ok bool, err error) {
+	if o.ProofPath == "" {
+		return r, false, nil
+	}
+	look := Operation{Name: o.Name, Method: "GET", Path: o.ProofPath}
+	for _, m := range placeholder.FindAllStringSubmatch(o.ProofPath, -1) {
+		look.Fields = append(look.Fields, OperationField{Name: m[1]})
+	}
+	r, err = look.Fill(values)
+	return r, true, err
 }
 
 // Fill puts values into the operation. A missing one that is required, or that the

@@ -50,6 +50,7 @@ func New() *List {
 	l.mux.HandleFunc("GET /contacts", l.json)
 	l.mux.HandleFunc("GET /api/labels", l.withToken(func(w http.ResponseWriter, _ *http.Request) { write(w, Labels) }))
 	l.mux.HandleFunc("POST /api/contacts/{email}/labels", l.withToken(l.apiAdd))
+	l.mux.HandleFunc("GET /api/contacts/{email}", l.withToken(l.apiGet))
 	l.mux.HandleFunc("DELETE /api/contacts/{email}/labels", l.withToken(l.apiRemove))
 	l.mux.HandleFunc("GET /received", l.received)
 	l.mux.HandleFunc("GET /{$}", l.page)
@@ -116,6 +117,18 @@ func (l *List) label(id string, data []byte) error {
 	}
 	c.Labels = slices.DeleteFunc(c.Labels, func(x string) bool { return x == in.Without })
 	return nil
+}
+
+// apiGet shows one contact.
+func (l *List) apiGet(w http.ResponseWriter, r *http.Request) {
+	l.mu.Lock()
+	c := l.contacts[strings.ToLower(r.PathValue("email"))]
+	l.mu.Unlock()
+	if c == nil {
+		http.Error(w, `{"error": "no such contact"}`, http.StatusNotFound)
+		return
+	}
+	write(w, *c)
 }
 
 // Contacts is a copy of the list, ordered by address.

@@ -28,6 +28,9 @@ CREATE VIEW hidden_pairings AS
     SELECT p.id FROM pairings p, connections c WHERE c.removed_at IS NOT NULL
     AND (c.id = p.connection_id OR EXISTS (SELECT 1 FROM section_facts f WHERE f.section_id = p.section_id AND f.connection_id = c.id));
 
+-- A look-up that shows whether an operation had its effect.
+ALTER TABLE operations ADD proof_path text NOT NULL DEFAULT '', ADD proof text NOT NULL DEFAULT '';
+
 -- Session values are kept as hashes from now on: those kept as they are end.
 DELETE FROM sessions;
 
@@ -40,4 +43,5 @@ ALTER TABLE connections DROP removed_at, DROP removed_by;
 DELETE FROM kept_answers WHERE status IS NULL;
 ALTER TABLE kept_answers ALTER status SET NOT NULL, ALTER body SET NOT NULL, DROP header, DROP claimed_at;
 DELETE FROM sessions;
+ALTER TABLE operations DROP proof_path, DROP proof;
 DROP TABLE unsubscribes, intervals;

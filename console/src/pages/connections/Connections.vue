@@ -11,6 +11,7 @@ import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 import ConnectionForm from './ConnectionForm.vue'
+import RemoveDialog from './RemoveDialog.vue'
 
 type Connection = Schemas['Connection']
 
@@ -53,7 +54,20 @@ function choose(c: Connection, event: Event) {
   if (file) upload.mutate({ c, file })
   input.value = ''
 }
-const error = computed(() => upload.error.value ?? probe.error.value ?? pause.error.value ?? read.error.value)
+const removed = useQuery({
+  queryKey: ['connections', 'removed'],
+  queryFn: () => ok(api.GET('/api/v1/connections', { params: { query: { removed: true } } })),
+})
+const restore = useMutation({
+  mutationFn: (c: Connection) => ok(api.POST('/api/v1/connections/{id}/restore', { ...path(c), body: {} })),
+  onSuccess: () => queries.invalidateQueries(),
+})
+const removing = ref<Connection | undefined>()
+const resting = (c: Connection) => c.rests.filter((r) => r.until && new Date(r.until) > new Date())
+const error = computed(
+  () =>
+    restore.error.value ?? upload.error.value ?? probe.error.value ?? pause.error.value ?? read.error.value,
+)
 
 const names: Record<string, string> = {
   'people-in': 'people in',
@@ -84,6 +98,12 @@ const names: Record<string, string> = {
     </div>
     <div class="can">
       <p v-if="c.paused"><Signal state="paused" /> <span class="faint">What depends on it waits.</span></p>
+      <p v-for="r in resting(c)" :key="r.operation" class="rests">
+        <b>{{ r.operation || 'The service' }} rests until {{ when(r.until) }}.</b> {{ r.reason }}.
+        <RouterLink :to="`/deliveries?connection=${c.id}`">{{
+          r.waiting === 1 ? '1 delivery waits' : `${r.waiting} deliveries wait`
+        }}</RouterLink>
+      </p>
       <p v-if="!c.probe.length" class="faint">Not tested yet.</p>
       <div v-for="r in c.probe" :key="r.capability" class="capability">
         <span>{{ names[r.capability] ?? r.capability }}</span>
@@ -136,8 +156,17 @@ const names: Record<string, string> = {
       >
       <Button size="small" variant="text" label="Edit…" @click="form = { edit: c }" />
       <Button size="small" variant="text" :label="c.paused ? 'Resume' : 'Pause'" @click="pause.mutate(c)" />
+      <Button size="small" variant="text" label="Remove…" @click="removing = c" />
     </div>
   </article>
+  <section v-if="removed.data.value?.items.length" class="removed">
+    <h2>Removed</h2>
+    <p v-for="c in removed.data.value.items" :key="c.id" class="faint">
+      {{ c.name }}, {{ when(c.removedAt) }}
+      <Button size="small" variant="text" label="Restore" @click="restore.mutate(c)" />
+    </p>
+  </section>
+  <RemoveDialog v-if="removing" :connection="removing" @close="removing = undefined" />
   <ConnectionForm v-if="form" :edit="form.edit" @close="form = undefined" />
 </template>
 
@@ -147,6 +176,16 @@ const names: Record<string, string> = {
   color: var(--sheet);
   padding: 0.3rem 0.65rem;
   cursor: pointer;
+}
+
+.rests {
+  border-left: 3px solid var(--signal);
+  padding-left: 0.6rem;
+  margin: 0 0 0.6rem;
+}
+
+.removed {
+  margin-top: 1.5rem;
 }
 
 .file:focus-within {

@@ -131,6 +131,16 @@ function edit(x: Schemas['Operation']) {
         >It worked when
         <InputText v-model="o.success" size="small" placeholder="every 2xx answer" />
       </label>
+    </div>
+    <div class="row">
+      <label
+        >Seen there at
+        <InputText v-model="o.proofPath" size="small" placeholder="no look-up" />
+      </label>
+      <label class="wide"
+        >when
+        <InputText v-model="o.proof" size="small" placeholder="answer.values.label in answer.body.labels" />
+      </label>
       <label
         >Taken back by
         <select v-model="o.undo">

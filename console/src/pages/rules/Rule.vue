@@ -77,6 +77,7 @@ const flip = useMutation({
         <p class="faint">
           Fired {{ r.fired === 1 ? 'once' : `${r.fired} times` }}, {{ r.delivered }} delivered,
           <span :class="{ urgent: r.waiting }">{{ r.waiting }} waiting</span>
+          <template v-if="r.unsubscribed">, {{ r.unsubscribed }} unsubscribed from its mails</template>
         </p>
       </section>
       <section class="sheet">

@@ -1,0 +1,92 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import { computed, ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+
+/** Says what depends on a connection, and removes it when that is meant. */
+const props = defineProps<{ connection: Schemas['Connection'] }>()
+const emit = defineEmits<{ close: [] }>()
+const queries = useQueryClient()
+const id = { params: { path: { id: props.connection.id } } }
+const what = useQuery({
+  queryKey: ['removal', props.connection.id],
+  queryFn: () => ok(api.GET('/api/v1/connections/{id}/removal', id)),
+})
+const used = computed(() => !!what.data.value?.dependents.length)
+const named = computed(() => what.data.value?.dependents.filter((d) => d.name) ?? [])
+const typed = ref('')
+const remove = useMutation({
+  mutationFn: () =>
+    ok(
+      api.DELETE('/api/v1/connections/{id}', {
+        params: { path: id.params.path, query: used.value ? { name: typed.value } : {} },
+      }),
+    ),
+  onSuccess: () => {
+    void queries.invalidateQueries()
+    emit('close')
+  },
+})
+</script>
+
+<template>
+  <Dialog
+    visible
+    modal
+    :header="`Remove ${connection.name}`"
+    :style="{ width: '34rem' }"
+    @update:visible="emit('close')"
+  >
+    <Oops :error="what.error.value" :again="what.refetch" />
+    <template v-if="what.data.value">
+      <p v-if="!used">Nothing depends on it.</p>
+      <template v-else>
+        <p>
+          It is in use: <b>{{ what.data.value.summary }}</b>. All of that stops and is hidden with it.
+        </p>
+        <ul>
+          <li v-for="d in named.slice(0, 12)" :key="d.kind + d.name">{{ d.kind }}: {{ d.name }}</li>
+          <li v-if="named.length > 12">and {{ named.length - 12 }} more</li>
+        </ul>
+      </template>
+      <p class="faint">Nothing is deleted for 30 days; until then it can be restored as it is now.</p>
+      <form @submit.prevent="remove.mutate()">
+        <div v-if="used" class="field">
+          <label for="typed">Its name, to remove it all the same</label>
+          <InputText id="typed" v-model="typed" autocomplete="off" />
+        </div>
+        <Oops :error="remove.error.value" />
+        <div class="actions">
+          <Button
+            type="submit"
+            size="small"
+            severity="danger"
+            label="Remove"
+            :disabled="used && typed !== connection.name"
+            :loading="remove.isPending.value"
+          />
+          <Button type="button" size="small" variant="text" label="Keep it" @click="emit('close')" />
+        </div>
+      </form>
+    </template>
+  </Dialog>
+</template>
+
+<style scoped>
+ul {
+  max-height: 12rem;
+  overflow: auto;
+  padding-left: 1.2rem;
+}
+
+.actions {
+  display: flex;
+  gap: 0.5rem;
+  margin-top: 0.8rem;
+}
+</style>
