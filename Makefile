@@ -4,7 +4,7 @@
 SHELL := /bin/bash
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/vite.config.ts console/package-lock.json -type f 2>/dev/null)
 
-.PHONY: help demo test bench lint dev build console generate check-generated setup screenshots clean
+.PHONY: help demo test bench soak audit notices lint dev build console generate check-generated setup screenshots clean
 
 help: ## Show what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 18
@@ -15,13 +15,22 @@ demo: build ## Start everything with the demo school and play the whole story
 test: setup console/dist/index.html check-generated ## Run every test
 	cd console && npx vue-tsc --noEmit
 	go vet ./...
-	go test $$(go list ./... | grep -vxE 'kanban/internal(/e2e)?')
-	go test -count=1 ./internal ./internal/e2e # they look at the whole tree, which the test cache cannot see
+	go test $$(go list ./... | grep -vxE 'kanban/internal(/e2e|/notices)?')
+	go test -count=1 ./internal ./internal/notices ./internal/e2e # they look at the whole tree, which the test cache cannot see
 
 bench: setup console/dist/index.html ## Run the benchmarks and print their figures
 	go test -run '^$$' -bench . -benchmem ./internal/core/...
 	go test -run '^$$' -bench . -benchtime 1x ./internal/app/reading ./internal/app/syncing
 	go test -run '^$$' -bench . -benchtime 1x ./internal/e2e
+
+soak: setup console/dist/index.html ## Kill the service again and again under load and print what arrived, and what twice
+	KANBAN_SOAK=yes go test -count=1 -timeout 2h -v -run '^TestSoak' ./internal/e2e ./internal/app/reacting
+
+audit: setup ## Look for known vulnerabilities in what Kanban is made of
+	@scripts/audit.sh
+
+notices: setup ## Write THIRD_PARTY_NOTICES.md anew
+	go test -count=1 ./internal/notices -update
 
 lint: setup console/dist/index.html ## Check form and style of all code
 	@test -z "$$(gofmt -l cmd internal console/*.go)" || { echo "not formatted:"; gofmt -l cmd internal console/*.go; exit 1; }

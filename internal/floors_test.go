@@ -15,7 +15,7 @@ import (
 // floors below its own; within a floor nobody imports a neighbour, but a
 // sub-package may be used by the package that holds it.
 var floors = [][]string{
-	{"internal/core/finding", "internal/core/schedule", "internal/core/likeness", "internal/core/rest"},
+	{"internal/core/finding", "internal/core/schedule", "internal/core/likeness", "internal/core/rest", "internal/notices"},
 	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge", "internal/core/progression", "internal/core/naming", "internal/core/refusal"},
 	{"internal/core/aside", "internal/core/linking", "internal/core/nextterm"}, // about sections and sets, above what they hold
 	{"internal/wire/call"},

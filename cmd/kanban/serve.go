@@ -38,7 +38,7 @@ in its data folder. Replicas share a database and a secrets key:
 			&cli.StringFlag{Name: "time-zone", Usage: "the institution's time zone, such as Europe/Berlin, for runs at a time of day; the machine's own when absent", Sources: cli.EnvVars("KANBAN_TIME_ZONE")},
 			&cli.DurationFlag{Name: "stop-within", Value: 20 * time.Second, Usage: "how long work under way may take to finish when stopping", Sources: cli.EnvVars("KANBAN_STOP_WITHIN")},
 			&cli.StringSliceFlag{Name: "trusted-proxies", Usage: "networks of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8; sign-in tries are counted by address", Sources: cli.EnvVars("KANBAN_TRUSTED_PROXIES")},
-			&cli.IntFlag{Name: "memory-limit", Value: 768, Usage: "MiB of memory from which on it is given back sooner; reads and runs go on beyond it", Sources: cli.EnvVars("KANBAN_MEMORY_LIMIT")},
+			&cli.IntFlag{Name: "memory-limit", Value: 192, Usage: "MiB of memory from which on it is given back sooner; reads and runs go on beyond it", Sources: cli.EnvVars("KANBAN_MEMORY_LIMIT")},
 			&cli.DurationFlag{Name: "lease", Value: 45 * time.Second, Usage: "how long a process on another machine keeps its work when it is not heard of any more; longer than any call takes", Sources: cli.EnvVars("KANBAN_LEASE")},
 			&cli.StringFlag{Name: "log", Value: "text", Usage: "text or json", Sources: cli.EnvVars("KANBAN_LOG")},
 		},

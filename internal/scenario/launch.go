@@ -55,6 +55,9 @@ func launch(cmd *exec.Cmd) (*process, error) {
 	return p, nil
 }
 
+// PID is the number of the process.
+func (p *process) PID() int { return p.cmd.Process.Pid }
+
 // Stop asks the process to end and waits for it.
 func (p *process) Stop() {
 	_ = p.cmd.Process.Signal(syscall.SIGTERM)

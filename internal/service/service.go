@@ -74,7 +74,7 @@ type Options struct {
 	// TrustedProxies are those whose X-Forwarded-For is believed.
 	TrustedProxies []netip.Prefix
 	// MemoryLimit is the memory, in bytes, at which the garbage collector works harder,
-	// 768 MiB when zero; the variable GOMEMLIMIT comes before it.
+	// 192 MiB when zero; the variable GOMEMLIMIT comes before it.
 	MemoryLimit int64
 	// Lease is for how long a process keeps what it works on without being heard of, 45 s
 	// when zero.
@@ -97,7 +97,7 @@ func Run(ctx context.Context, o Options) error {
 		debug.SetGCPercent(300)
 	}
 	if os.Getenv("GOMEMLIMIT") == "" { // so that the peak is no multiple of what is in use
-		debug.SetMemoryLimit(cmp.Or(o.MemoryLimit, 768<<20))
+		debug.SetMemoryLimit(cmp.Or(o.MemoryLimit, 192<<20))
 	}
 	for _, r := range o.Roles {
 		if r != RoleAPI && r != RoleWorker {

@@ -142,8 +142,8 @@ const longestPassword = 1024
 
 const noLink = "the set-up link is not valid or was used already; restart the service for a new one"
 
-// hashing bounds how many passwords are hashed at a time: each takes 64 MiB.
-var hashing = semaphore.NewWeighted(2)
+// hashing bounds how many passwords are hashed at a time: each takes 64 MiB, and all cores.
+var hashing = semaphore.NewWeighted(1)
 
 // costly does something of which only a few may happen at a time.
 func costly(ctx context.Context, do func() error) error {
