@@ -137,7 +137,9 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 		}},
 		{"rows of nothing", func(t *testing.T) { w.refusesPackage(t, register, bomb(t, "roles", repeated("a,b,c\n", 60_000_000))) }},
 		{"rows that are none", func(t *testing.T) { w.refusesPackage(t, register, bomb(t, "roles", repeated("a\n", 60_000_000))) }},
-		{"a manifest without end", func(t *testing.T) { w.refusesPackage(t, register, bomb(t, "manifest", repeated("file.x,absent\n", 30_000_000))) }},
+		{"a manifest without end", func(t *testing.T) {
+			w.refusesPackage(t, register, bomb(t, "manifest", repeated("file.x,absent\n", 30_000_000)))
+		}},
 		{"a million people in a small package", func(t *testing.T) {
 			w.uploads(t, register, bomb(t, "roles", func(x io.Writer) {
 				line := strings.Repeat("x", 200)

@@ -132,11 +132,7 @@ func TestOldMonthsGo(t *testing.T) {
 		require.NoError(t, s.InTx(ctx, func(tx *store.Tx) error {
 			_, err := tx.AddDeliveries(ctx, []store.Delivery{{ID: id, EventID: id, RuleID: &r.ID, State: state, OnceKey: key}})
 			if err == nil {
-				_, err = tx.PGX.Exec(ctx, `INSERT INTO attempts (delivery_id, number, started_at) VALUES ($1, 1, $2)`, id, month(n))
-			}
-			if err == nil {
-				ended := month(n)
-				_, err = tx.EndAttempts(ctx, []*store.Delivery{{ID: id, State: state}}, []store.Attempt{{DeliveryID: id, Number: 1, EndedAt: &ended}}, false)
+				_, err = tx.EndAttempts(ctx, "test", []*store.Delivery{{ID: id, State: state}}, []store.Attempt{{DeliveryID: id, Number: 1, StartedAt: month(n)}}, false)
 			}
 			return err
 		}))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -16,17 +17,14 @@ import (
 // Deliver makes one attempt at a delivery, if nobody else is at it. again is how long to
 // wait before the next one; 0 means that there is none to come.
 func (s *Service) Deliver(ctx context.Context, deliveryID string) (again time.Duration, err error) {
-	if _, err := s.Store.Delivery(ctx, deliveryID); err != nil {
-		return 0, err
-	}
-	worker := "once-" + uuid.NewString() // without a lease: whoever has one may take it over
-	claimed, err := s.Store.ClaimOne(ctx, worker, deliveryID)
-	if err != nil || len(claimed) == 0 {
-		return 0, err
-	}
-	m := s.maker(worker)
+	m := s.maker("once-" + uuid.NewString()) // without a lease: whoever has one may take it over
+	m.anyTime = true
 	defer m.close()
-	turns, err := m.turns(ctx, claimed)
+	d, err := s.Store.Delivery(ctx, deliveryID)
+	if err != nil || d.State != store.DeliveryQueued && d.State != store.DeliveryRetrying {
+		return 0, err
+	}
+	turns, err := m.turns(ctx, []store.Delivery{d})
 	if err != nil {
 		return 0, err
 	}
@@ -47,6 +45,7 @@ type turn struct {
 	values   rule.Values
 	next     *store.Delivery
 	attempt  *store.Attempt // nil when none was made
+	ended    time.Time
 	failure  error
 	keep     func(context.Context, *store.Tx) error
 	settled  bool // its state is to be written
@@ -57,21 +56,23 @@ type turn struct {
 	connections *connectionsOf // of those claimed together
 }
 
-// maker makes the deliveries that one worker has claimed. What is written for them is
+// maker makes deliveries for one worker. What is written for them is
 // written together with what is written for others at the same moment.
 type maker struct {
 	*Service
 	worker string
-	begin  *together[*turn]
-	end    *together[*turn]
-	hold   *together[store.HeldDelivery]
+	// anyTime lets deliveries be made before their time.
+	anyTime bool
+	begin   *together[*turn]
+	end     *together[*turn]
+	hold    *together[store.HeldDelivery]
 }
 
 func (s *Service) maker(worker string) *maker {
 	m := &maker{Service: s, worker: worker}
 	m.begin = newTogether(m.beginAll)
-	m.end = newTogether(func(ctx context.Context, turns []*turn) error { return s.write(ctx, turns) })
-	m.hold = newTogether(func(ctx context.Context, held []store.HeldDelivery) error { return s.Store.Hold(ctx, worker, held...) })
+	m.end = newTogether(func(ctx context.Context, turns []*turn) error { return s.write(ctx, worker, turns) })
+	m.hold = newTogether(func(ctx context.Context, held []store.HeldDelivery) error { return s.Store.Hold(ctx, held...) })
 	return m
 }
 
@@ -89,7 +90,11 @@ func (m *maker) beginAll(ctx context.Context, turns []*turn) error {
 	for i, t := range turns {
 		ids[i] = t.delivery.ID
 	}
-	numbers, err := m.Store.BeginAttempts(ctx, m.worker, started, ids...)
+	due := started
+	if m.anyTime {
+		due = started.AddDate(100, 0, 0)
+	}
+	numbers, err := m.Store.BeginAttempts(ctx, m.worker, due, started, ids...)
 	if err != nil {
 		return err
 	}
@@ -102,19 +107,18 @@ func (m *maker) beginAll(ctx context.Context, turns []*turn) error {
 	return nil
 }
 
-// turns reads what claimed deliveries are about. Those that cannot be made are settled
-// already.
-func (m *maker) turns(ctx context.Context, claimed []store.Delivery) ([]*turn, error) {
-	if len(claimed) == 0 {
+// turns reads what deliveries are about. Those that cannot be made are settled already.
+func (m *maker) turns(ctx context.Context, list []store.Delivery) ([]*turn, error) {
+	if len(list) == 0 {
 		return nil, nil
 	}
-	byID, err := m.Store.EventsOf(ctx, claimed)
+	byID, err := m.Store.EventsOf(ctx, list)
 	if err != nil {
 		return nil, err
 	}
-	turns, connections := make([]*turn, 0, len(claimed)), &connectionsOf{s: m.Service, at: time.Now()}
-	events := make([]store.Event, 0, len(claimed))
-	for _, d := range claimed {
+	turns, connections := make([]*turn, 0, len(list)), &connectionsOf{s: m.Service, at: time.Now()}
+	events := make([]store.Event, 0, len(list))
+	for _, d := range list {
 		e, there := byID[d.EventID]
 		if t := (&turn{delivery: d, event: e, connections: connections}); there {
 			turns, events = append(turns, t), append(events, e)
@@ -201,12 +205,12 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 	if err := m.begin.do(context.WithoutCancel(ctx), t); err != nil {
 		return err
 	}
-	if t.attempt == nil { // stopped, given up or taken over meanwhile
-		return m.Store.Unclaim(ctx, m.worker, d.ID)
+	if t.attempt == nil { // stopped, given up, or somebody else is at it
+		return nil
 	}
 	out, failure := m.attempt(ctx, t.connections.open, *d, t.event, t.values)
 	ended := m.now()
-	t.attempt.EndedAt, t.attempt.Millis, t.attempt.Status = &ended, int(ended.Sub(t.attempt.StartedAt).Milliseconds()), out.status
+	t.ended, t.attempt.Millis, t.attempt.Status = ended, int(ended.Sub(t.attempt.StartedAt).Milliseconds()), out.status
 	t.attempt.Request, t.attempt.Answer = mask(out.request, t.values["person"]), mask(out.answer, t.values["person"])
 	t.settled, t.failure = true, failure
 	if failure != nil && ctx.Err() != nil { // cut off by ourselves: what it did is not known
@@ -253,8 +257,37 @@ func (m *maker) finish(ctx context.Context, t *turn) error {
 	}
 }
 
-// write keeps what became of deliveries, together with what follows from it.
-func (s *Service) write(ctx context.Context, turns []*turn) error {
+// write keeps what became of deliveries. From most nothing else follows, and they are
+// written with less ado.
+func (s *Service) write(ctx context.Context, worker string, turns []*turn) error {
+	if !s.plain(turns) {
+		return s.writeWhole(ctx, worker, turns)
+	}
+	settled, attempts := make([]*store.Delivery, len(turns)), make([]store.Attempt, len(turns))
+	for i, t := range turns {
+		settled[i], attempts[i] = &t.delivery, *t.attempt
+	}
+	written, err := s.Store.EndPlain(ctx, worker, settled, attempts)
+	if err != nil || len(written) == len(turns) {
+		return err
+	}
+	return s.writeWhole(ctx, worker, slices.DeleteFunc(slices.Clone(turns), func(t *turn) bool { return written[t.delivery.ID] }))
+}
+
+// plain reports whether all turns are attempts that worked, at services that have not failed
+// before, and whether nothing else is to be written for them.
+func (s *Service) plain(turns []*turn) bool {
+	return !slices.ContainsFunc(turns, func(t *turn) bool {
+		if t.attempt == nil || t.attempt.Error != "" || t.keep != nil || t.next != nil || t.stopped || t.delivery.State != store.DeliveryDelivered {
+			return true
+		}
+		key, _ := t.delivery.Action.Target()
+		return t.delivery.ConnectionID != nil && (s.hasFailed(t, "") || s.hasFailed(t, key))
+	})
+}
+
+// writeWhole does so together with what follows from it.
+func (s *Service) writeWhole(ctx context.Context, worker string, turns []*turn) error {
 	var settled []*store.Delivery
 	var attempts []store.Attempt
 	now := s.now()
@@ -271,7 +304,7 @@ func (s *Service) write(ctx context.Context, turns []*turn) error {
 	var rested []resting
 	write := func(tx *store.Tx) error {
 		rested = nil
-		stopped, err := tx.EndAttempts(ctx, settled, attempts, repeatable)
+		stopped, err := tx.EndAttempts(ctx, worker, settled, attempts, repeatable)
 		if err != nil {
 			return err
 		}

@@ -3,6 +3,8 @@ package reacting
 import (
 	"context"
 	"log/slog"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -16,7 +18,7 @@ import (
 // much waits for it, the others' deliveries are made beside it. patience ends later than
 // ctx: calls under way may take until then.
 //
-// Deliveries are their own queue: a lane claims a few whose time has come, begins as many
+// Deliveries are their own queue: a lane reads a few whose time has come, begins as many
 // as its service takes at once, and writes each one's end before it begins another in its
 // place. Whatever happens, at most as many calls as a lane has slots are without an end on
 // record.
@@ -70,7 +72,7 @@ func (x *dispatcher) look(ctx context.Context) error {
 		name := text(l.ConnectionID)
 		at, busy := x.lanes[name]
 		if !busy {
-			at = &lane{Lane: l, x: x, wake: make(chan struct{}, 1), done: make(chan struct{}), claimed: make(chan batch)}
+			at = &lane{Lane: l, x: x, wake: make(chan struct{}, 1), done: make(chan []*turn), read: make(chan batch), inHand: map[string]bool{}}
 			x.lanes[name] = at
 			x.working.Go(func() { at.work(ctx) })
 		}
@@ -82,12 +84,12 @@ func (x *dispatcher) look(ctx context.Context) error {
 	return nil
 }
 
-// leastClaimed and mostClaimed bound how many deliveries a lane claims at a time, beside
-// those that it makes at the moment: more where they are begun quickly.
+// leastRead and mostRead bound how many deliveries a lane reads at a time: more where they
+// are begun quickly.
 const (
-	leastClaimed = 8
-	mostClaimed  = 64
-	quickly      = 250 * time.Millisecond
+	leastRead = 16
+	mostRead  = 128
+	quickly   = 250 * time.Millisecond
 )
 
 // internalSlots is how many deliveries that reach no service are made at a time.
@@ -96,22 +98,24 @@ const internalSlots = 8
 // lane makes the deliveries of one service. One goroutine, in work, has its fields.
 type lane struct {
 	store.Lane
-	x       *dispatcher
-	wake    chan struct{} // something may be ready
-	done    chan struct{} // a chain has been made
-	claimed chan batch
+	x    *dispatcher
+	wake chan struct{} // something may be ready
+	done chan []*turn  // a chain has been made
+	read chan batch
 
 	slots    int // how many are made at a time
 	underWay int
 	trying   bool // the service has failed: one call finds out whether it works again
 	dry      bool // nothing is ready until it is woken
-	claiming bool
-	most     int // how many the next claim takes
+	reading  bool
+	most     int // how many are read the next time
 	queue    [][]*turn
-	since    time.Time // when the queue was filled
+	inHand   map[string]bool // those in the queue or under way
+	begun    int             // deliveries, since the pace was looked at
+	since    time.Time
 }
 
-// batch is what a lane has claimed.
+// batch is what a lane has read.
 type batch struct {
 	turns []*turn
 	err   error
@@ -119,20 +123,23 @@ type batch struct {
 
 // work makes deliveries until none is ready and none is under way.
 func (l *lane) work(ctx context.Context) {
-	l.dry, l.most = true, leastClaimed
+	l.dry, l.most = true, leastRead
 	stopping := ctx.Done()
 	for {
 		l.launch(ctx)
-		if !l.dry && !l.claiming && len(l.queue) < l.slots && ctx.Err() == nil {
-			l.claim(ctx)
+		if !l.dry && !l.reading && len(l.queue) < max(l.slots, l.most/2) && ctx.Err() == nil {
+			l.look(ctx)
 		}
-		if l.underWay == 0 && !l.claiming && len(l.queue) == 0 && (l.dry || ctx.Err() != nil) && l.leave(ctx) {
+		if l.underWay == 0 && !l.reading && len(l.queue) == 0 && (l.dry || ctx.Err() != nil) && l.leave(ctx) {
 			return
 		}
 		select {
-		case <-l.done:
+		case chain := <-l.done:
 			l.underWay--
-		case b := <-l.claimed:
+			for _, t := range chain {
+				delete(l.inHand, t.delivery.ID)
+			}
+		case b := <-l.read:
 			l.take(b)
 		case <-l.wake:
 			l.refresh(ctx)
@@ -201,40 +208,41 @@ func (l *lane) launch(ctx context.Context) {
 		l.underWay++
 		l.x.working.Go(func() {
 			l.x.makeAll(ctx, chain)
-			l.done <- struct{}{}
+			l.done <- chain
 		})
-		if len(l.queue) == 0 {
-			if l.most = leastClaimed; time.Since(l.since) < quickly {
-				l.most = mostClaimed
+		if l.begun++; l.begun >= leastRead { // what is read must not grow old in the queue
+			l.most = leastRead
+			if time.Since(l.since) < quickly {
+				l.most = mostRead
 			}
+			l.begun, l.since = 0, time.Now()
 		}
 	}
 }
 
-// claim claims some, while others are being made.
-func (l *lane) claim(ctx context.Context) {
-	l.claiming = true
+// look reads some, while others are being made.
+func (l *lane) look(ctx context.Context) {
+	l.reading = true
 	most, trying := l.most, l.trying
 	if trying {
 		most, l.dry = 1, true // whether it works again is known when that one has ended
 	}
+	except := slices.Collect(maps.Keys(l.inHand))
 	l.x.working.Go(func() {
-		claimed, err := l.x.Store.Claim(ctx, l.x.maker.worker, l.Lane, l.x.now(), most)
+		list, err := l.x.Store.ReadyDeliveries(ctx, l.Lane, l.x.now(), most, except)
 		b := batch{err: err}
 		if err == nil {
-			if b.turns, b.err = l.x.maker.turns(ctx, claimed); b.err != nil {
-				l.x.giveBack(idsOf(claimed))
-			}
+			b.turns, b.err = l.x.maker.turns(ctx, list)
 			for _, t := range b.turns {
 				t.through = trying
 			}
 		}
-		l.claimed <- b
+		l.read <- b
 	})
 }
 
 func (l *lane) take(b batch) {
-	l.claiming = false
+	l.reading = false
 	if b.err != nil {
 		l.x.log.Warn("deliveries will be made later", "connection", text(l.ConnectionID), "cause", b.err.Error())
 	}
@@ -242,19 +250,20 @@ func (l *lane) take(b batch) {
 		l.dry = true
 		return
 	}
-	l.queue, l.since = append(l.queue, chains(b.turns)...), time.Now()
+	for _, t := range b.turns {
+		l.inHand[t.delivery.ID] = true
+	}
+	l.queue = append(l.queue, chains(b.turns)...)
 }
 
-// back gives back what is claimed and not begun.
+// back drops what is not begun; it is read again when its time has come.
 func (l *lane) back() {
-	var ids []string
 	for _, chain := range l.queue {
 		for _, t := range chain {
-			ids = append(ids, t.delivery.ID)
+			delete(l.inHand, t.delivery.ID)
 		}
 	}
 	l.queue, l.dry = nil, true
-	l.x.giveBack(ids)
 }
 
 // chains puts deliveries of one person that must come one after the other into one chain
@@ -280,26 +289,22 @@ func chains(turns []*turn) (all [][]*turn) {
 func (x *dispatcher) makeAll(ctx context.Context, chain []*turn) {
 	for i, t := range chain {
 		if ctx.Err() != nil && i > 0 {
-			x.giveBack([]string{t.delivery.ID})
-			continue
+			return
 		}
 		if err := x.maker.take(x.patience, t); err != nil {
 			x.log.Warn("a delivery could not be made", "delivery", t.delivery.ID, "cause", err.Error())
-			x.giveBack([]string{t.delivery.ID})
+			x.giveBack(t.delivery.ID)
 		}
 	}
 }
 
-// giveBack gives deliveries back that are claimed and not begun, sooner or later: while
-// the lease lasts nobody else would make them.
-func (x *dispatcher) giveBack(ids []string) {
-	if len(ids) == 0 {
-		return
-	}
+// giveBack lets others make a delivery that may be claimed, sooner or later: while the
+// lease lasts nobody else would.
+func (x *dispatcher) giveBack(id string) {
 	x.working.Go(func() {
 		for {
 			ctx, cancel := context.WithTimeout(context.WithoutCancel(x.patience), 5*time.Second)
-			err := x.Store.Unclaim(ctx, x.maker.worker, ids...)
+			err := x.Store.Unclaim(ctx, x.maker.worker, id)
 			cancel()
 			if err == nil || x.patience.Err() != nil {
 				return
@@ -310,12 +315,4 @@ func (x *dispatcher) giveBack(ids []string) {
 			}
 		}
 	})
-}
-
-func idsOf(all []store.Delivery) []string {
-	ids := make([]string, len(all))
-	for i, d := range all {
-		ids[i] = d.ID
-	}
-	return ids
 }

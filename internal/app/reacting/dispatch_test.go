@@ -140,11 +140,11 @@ func TestASlowServiceSlowsNobodyElse_E9(t *testing.T) {
 	assert.Equal(t, []int{300, 300}, []int{calls, ids})
 	calls, _ = hanging.total()
 	assert.Equal(t, 8, calls, "no more than its slots")
-	assert.Equal(t, 8, counted(t, w, `connection_id = $1 AND attempts = 1 AND EXISTS (SELECT 1 FROM attempts a WHERE a.delivery_id = d.id AND a.ended_at IS NULL)`, h.ID), "each call is on record while it is under way")
+	assert.Equal(t, 8, counted(t, w, `connection_id = $1 AND attempts = 1 AND begun_at IS NOT NULL`, h.ID), "each call is on record while it is under way")
 	assert.Equal(t, 392, counted(t, w, `connection_id = $1 AND attempts = 0`, h.ID), "claimed is not begun")
 	die()
 	close(release)
-	assert.Zero(t, counted(t, w, `EXISTS (SELECT 1 FROM attempts a WHERE a.delivery_id = d.id AND a.ended_at IS NULL)`), "what was cut off says so")
+	assert.Zero(t, counted(t, w, `begun_at IS NOT NULL`), "what was cut off says so")
 }
 
 // A receiver that is slower than any job would wait for gets every delivery once.
@@ -205,29 +205,45 @@ func TestNobodyTakesOverWhileALeaseLasts(t *testing.T) {
 	second, err := w.Store.Register(t.Context(), time.Hour)
 	require.NoError(t, err)
 	lane := store.Lane{ConnectionID: &c.ID}
-	claimed, err := w.Store.Claim(t.Context(), first.Worker, lane, time.Now(), 10)
+	list, err := w.Store.ReadyDeliveries(t.Context(), lane, time.Now(), 10, nil)
 	require.NoError(t, err)
-	require.Len(t, claimed, 3)
-	none, err := w.Store.Claim(t.Context(), second.Worker, lane, time.Now(), 10)
+	require.Len(t, list, 3)
+	ids := []string{list[0].ID, list[1].ID, list[2].ID}
+	begun, err := w.Store.BeginAttempts(t.Context(), first.Worker, time.Now(), time.Now(), ids...)
 	require.NoError(t, err)
-	assert.Empty(t, none)
-	begun, err := w.Store.BeginAttempts(t.Context(), first.Worker, time.Now(), claimed[0].ID)
+	assert.Len(t, begun, 3)
+	list, err = w.Store.ReadyDeliveries(t.Context(), lane, time.Now(), 10, nil)
 	require.NoError(t, err)
-	assert.Equal(t, map[string]int{claimed[0].ID: 1}, begun)
+	assert.Empty(t, list)
+	begun, err = w.Store.BeginAttempts(t.Context(), second.Worker, time.Now(), time.Now(), ids...)
+	require.NoError(t, err)
+	assert.Empty(t, begun)
+	attempts, err := w.Store.Attempts(t.Context(), ids[0])
+	require.NoError(t, err)
+	require.Len(t, attempts, 1)
+	assert.True(t, attempts[0].UnderWay)
 
 	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE workers SET until = now() - interval '1 second' WHERE id = $1`, first.Worker)
 	require.NoError(t, err)
 	require.ErrorIs(t, w.Store.Renew(t.Context(), first), store.ErrStale, "a lease that is over stays over")
-	taken, err := w.Store.Claim(t.Context(), second.Worker, lane, time.Now(), 10)
+	begun, err = w.Store.BeginAttempts(t.Context(), second.Worker, time.Now(), time.Now(), ids...)
 	require.NoError(t, err)
-	assert.Len(t, taken, 3)
-	attempts, err := w.Store.Attempts(t.Context(), claimed[0].ID)
+	assert.Equal(t, map[string]int{ids[0]: 2, ids[1]: 2, ids[2]: 2}, begun)
+	attempts, err = w.Store.Attempts(t.Context(), ids[0])
 	require.NoError(t, err)
-	require.Len(t, attempts, 1)
+	require.Len(t, attempts, 2)
 	assert.Equal(t, store.CutOff, attempts[0].Error)
-	begun, err = w.Store.BeginAttempts(t.Context(), first.Worker, time.Now(), claimed[1].ID)
+	// What the first one still has to say comes too late to change anything.
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error {
+		late := store.Delivery{ID: ids[0], State: store.DeliveryWaiting}
+		_, err := tx.EndAttempts(t.Context(), first.Worker, []*store.Delivery{&late}, nil, false)
+		return err
+	}))
+	d, err := w.Store.Delivery(t.Context(), ids[0])
 	require.NoError(t, err)
-	assert.Empty(t, begun, "it is somebody else's now")
+	assert.Equal(t, store.DeliveryQueued, d.State)
+	require.NotNil(t, d.ClaimedBy)
+	assert.Equal(t, second.Worker, *d.ClaimedBy)
 }
 
 // Whatever a receiver does, the effect of each delivery is there in the end, once for each

@@ -26,7 +26,7 @@ const pausedFor = 30 * time.Second
 // one to the same person has been made.
 const behindFor = time.Second
 
-// connectionsOf reads, and opens, each connection of deliveries that were claimed together
+// connectionsOf reads, and opens, each connection of deliveries that were read together
 // once.
 type connectionsOf struct {
 	s      *Service
@@ -34,7 +34,7 @@ type connectionsOf struct {
 	all    map[string]store.Connection
 	rests  map[string][]store.Rest
 	opened map[string]adapter.Connection
-	at     time.Time // when the deliveries were claimed; what is read is newer
+	at     time.Time // when the deliveries were read; what is read of connections is newer
 }
 
 // open gives a connection with its secrets.
@@ -209,18 +209,18 @@ func (s *Service) health(ctx context.Context, tx *store.Tx, turns []*turn) (rest
 	attempts := slices.DeleteFunc(slices.Clone(turns), func(t *turn) bool {
 		return t.attempt == nil || t.delivery.ConnectionID == nil || t.attempt.Error == store.CutOff
 	})
-	slices.SortStableFunc(attempts, func(a, b *turn) int { return a.attempt.EndedAt.Compare(*b.attempt.EndedAt) })
+	slices.SortStableFunc(attempts, func(a, b *turn) int { return a.ended.Compare(b.ended) })
 	worked := map[resting]bool{}
 	for _, t := range attempts {
 		id := *t.delivery.ConnectionID
 		key, title := t.delivery.Action.Target()
 		service, operation := resting{connection: id}, resting{connection: id, operation: key}
 		p, isCall := call.As(t.failure)
-		f := rest.Failure{Began: t.attempt.StartedAt, Ended: *t.attempt.EndedAt, Reason: s.sameText(t)}
+		f := rest.Failure{Began: t.attempt.StartedAt, Ended: t.ended, Reason: s.sameText(t)}
 		switch {
 		case t.failure == nil:
 			for _, x := range []resting{service, operation} {
-				if !worked[x] {
+				if !worked[x] && s.hasFailed(t, x.operation) {
 					if _, err := tx.Worked(ctx, id, x.operation); err != nil {
 						return nil, err
 					}
@@ -257,6 +257,18 @@ func (s *Service) health(ctx context.Context, tx *store.Tx, turns []*turn) (rest
 	return rested, nil
 }
 
+// hasFailed reports whether a service, or an operation of it, may have failed before: most
+// never do, and need not be asked about each time.
+func (s *Service) hasFailed(t *turn, operation string) bool {
+	if x, ok := s.resting.Load(*t.delivery.ConnectionID + "/" + operation); ok && x.(rested).since.After(t.connections.at) {
+		return true
+	}
+	t.connections.mu.Lock()
+	defer t.connections.mu.Unlock()
+	rests, read := t.connections.rests[*t.delivery.ConnectionID]
+	return !read || slices.ContainsFunc(rests, func(r store.Rest) bool { return r.Operation == operation })
+}
+
 // refusedThere reports whether a service refused something without an error of the
 // protocol: what it was about is not there.
 func refusedThere(err error) bool {
@@ -277,7 +289,7 @@ func (s *Service) sameText(t *turn) string {
 	return ownWords.ReplaceAllString(text, "…")
 }
 
-// rest remembers what has come to rest, so that what was claimed before is not begun.
+// rest remembers what has come to rest, so that what was read before is not begun.
 func (s *Service) rest(all []resting) {
 	for _, r := range all {
 		s.resting.Store(r.connection+"/"+r.operation, rested{r.until, time.Now()})
@@ -287,7 +299,7 @@ func (s *Service) rest(all []resting) {
 type rested struct{ until, since time.Time }
 
 // restsSince gives until when something rests that has come to rest since a delivery was
-// claimed.
+// read.
 func (s *Service) restsSince(t *turn, operation string) (until time.Time, yes bool) {
 	if t.delivery.ConnectionID == nil {
 		return until, false

@@ -18,8 +18,9 @@ CREATE TABLE locks (
     token  uuid NOT NULL
 );
 
--- A delivery is made by whoever has claimed it. Deliveries are their own queue.
-ALTER TABLE deliveries ADD claimed_by text, ADD held_for text NOT NULL DEFAULT '';
+-- Deliveries are their own queue. Whoever makes an attempt claims the delivery for it, and
+-- notes when it began, before the call is made; the attempt is added when it has ended.
+ALTER TABLE deliveries ADD claimed_by text, ADD begun_at timestamptz, ADD held_for text NOT NULL DEFAULT '';
 ALTER TABLE deliveries SET (fillfactor = 70);
 CREATE INDEX deliveries_ready ON deliveries (connection_id, (coalesce(greatest(due_at, next_at), '-infinity'::timestamptz)), id) WHERE state IN ('queued', 'retrying');
 -- +goose StatementBegin
@@ -28,9 +29,6 @@ DO $$ BEGIN
 END $$;
 -- +goose StatementEnd
 
--- An attempt is on record before its call is made; it has no end while it is under way.
-ALTER TABLE attempts ADD ended_at timestamptz;
-UPDATE attempts SET ended_at = started_at + millis * interval '1 millisecond';
 ALTER TABLE attempts ALTER millis SET DEFAULT 0;
 
 -- Services, and single operations of them, that keep failing and are left alone for a
@@ -54,7 +52,6 @@ ALTER TABLE connections DROP failures, DROP rests_until;
 ALTER TABLE connections ADD failures int NOT NULL DEFAULT 0, ADD rests_until timestamptz;
 UPDATE connections c SET failures = r.failures, rests_until = r.rests_until FROM rests r WHERE r.connection_id = c.id AND r.operation = '';
 DROP TABLE rests;
-ALTER TABLE attempts DROP ended_at;
 DROP INDEX deliveries_ready;
-ALTER TABLE deliveries DROP claimed_by, DROP held_for;
+ALTER TABLE deliveries DROP claimed_by, DROP begun_at, DROP held_for;
 DROP TABLE locks, workers;
