@@ -15,7 +15,7 @@ import (
 // says otherwise; hooksAtOnce is the same for one that takes signed events.
 const (
 	defaultAtOnce = 4
-	hooksAtOnce   = 16
+	hooksAtOnce   = 8
 )
 
 // gates holds one gate per connection and limits, so that all runs of a process

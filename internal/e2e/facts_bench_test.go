@@ -303,7 +303,7 @@ func BenchmarkDeliveries(b *testing.B) {
 			received.Add(1)
 			w.WriteHeader(http.StatusNoContent)
 		}))
-		c := f.Connect("webhook", "Receiver", map[string]string{"address": receiver.URL, "secret": webhook.NewSecret()})
+		c := f.Connect("webhook", "Receiver", map[string]string{"address": receiver.URL, "secret": webhook.NewSecret(), "atOnce": "48"}) // as many as a process made before services had slots of their own
 		f.Rule(rule.Draft{Name: "tell", Trigger: "activity.completed", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"who": "person.identifier", "what": "event.percent"}}}})
 		sender := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
 

@@ -242,3 +242,95 @@ func TestCallsAreClaimedOneByOne(t *testing.T) {
 	assert.Nil(t, claim(*until, 5), "an hour after the first of them")
 	assert.NotNil(t, claim(*until, 3), "a lower limit counts what was made before")
 }
+
+// What is written with an earlier time and seen later is not missed by whoever fetches in
+// between.
+func TestPickupsLoseNothingOutOfOrder_E10(t *testing.T) {
+	s := storetest.New(t)
+	ctx := t.Context()
+	c := store.Connection{ID: store.NewID(), Name: "Files", Kind: "oneroster-delta", Settings: map[string]string{}, Version: 1}
+	require.NoError(t, s.InTx(ctx, func(tx *store.Tx) error { return store.Create(tx, &c, "test") }))
+	keep := func(tx *store.Tx, person string) error {
+		return tx.KeepPickup(ctx, store.Pickup{ConnectionID: c.ID, Person: person, Section: "s", Role: "student", Active: true})
+	}
+	var seen []string
+	var since time.Time
+	fetch := func() {
+		list, next, err := s.Pickups(ctx, c.ID, since)
+		require.NoError(t, err)
+		for _, p := range list {
+			seen = append(seen, p.Person)
+		}
+		since = next
+	}
+	require.NoError(t, s.InTx(ctx, func(early *store.Tx) error {
+		if err := keep(early, "early"); err != nil {
+			return err
+		}
+		require.NoError(t, s.InTx(ctx, func(late *store.Tx) error { return keep(late, "late") }))
+		fetch() // while the early one is still being written
+		return nil
+	}))
+	fetch()
+	assert.Contains(t, seen, "early")
+	assert.Contains(t, seen, "late")
+	before := len(seen)
+	fetch()
+	fetch()
+	assert.Len(t, seen, before, "and then nothing more")
+}
+
+// A lock stays with its holder until that gives it back or its lease is over, whatever
+// becomes of connections to the database.
+func TestLocksHangOnLeases(t *testing.T) {
+	s := storetest.New(t)
+	ctx := t.Context()
+	one, err := s.Register(ctx, time.Hour)
+	require.NoError(t, err)
+	two, err := s.Register(ctx, time.Hour)
+	require.NoError(t, err)
+	unlock, err := s.Lock(ctx, one.Worker, "run/x")
+	require.NoError(t, err)
+	_, err = s.Lock(ctx, one.Worker, "run/x")
+	require.ErrorIs(t, err, store.ErrHeld, "not even by itself")
+	_, err = s.Pool.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()`)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { _, err = s.Lock(ctx, two.Worker, "run/x"); return errors.Is(err, store.ErrHeld) }, 10*time.Second, 20*time.Millisecond)
+	require.NoError(t, unlock(ctx))
+	_, err = s.Lock(ctx, two.Worker, "run/x")
+	require.NoError(t, err)
+	require.NoError(t, s.EndLease(ctx, two))
+	_, err = s.Lock(ctx, one.Worker, "run/x")
+	require.NoError(t, err, "the holder is gone")
+	require.NoError(t, s.BuryDead(ctx))
+	require.NoError(t, s.Renew(ctx, one), "this process lives")
+	_, err = s.Pool.Exec(ctx, `UPDATE workers SET started = started + 1`) // another process of the same number
+	require.NoError(t, err)
+	require.NoError(t, s.BuryDead(ctx))
+	require.ErrorIs(t, s.Renew(ctx, one), store.ErrStale)
+}
+
+// An account that was replaced at the service replaces, for whoever had it before too.
+func TestReplacedAccountsReplace(t *testing.T) {
+	s := storetest.New(t)
+	ctx := t.Context()
+	c := store.Connection{ID: store.NewID(), Name: "Chat", Kind: "scim", Settings: map[string]string{}, Version: 1}
+	require.NoError(t, s.InTx(ctx, func(tx *store.Tx) error { return store.Create(tx, &c, "test") }))
+	ada, bob := store.NewID(), store.NewID()
+	for _, link := range [][2]string{{"a1", ada}, {"b1", bob}, {"a2", ada}, {"a1", bob}, {"a1", bob}, {"a1", ada}} {
+		require.NoError(t, s.InTx(ctx, func(tx *store.Tx) error { return tx.Link(ctx, c.ID, link[0], link[1]) }), "%v", link)
+		accounts, err := s.AccountsOf(ctx, link[1])
+		require.NoError(t, err)
+		require.Len(t, accounts, 1)
+		assert.Equal(t, link[0], accounts[0].RemoteID)
+	}
+}
+
+func TestNewerSchemaIsRefused(t *testing.T) {
+	s := storetest.New(t)
+	_, err := s.Pool.Exec(t.Context(), `INSERT INTO goose_db_version (version_id, is_applied) VALUES (99999, true)`)
+	require.NoError(t, err)
+	_, err = store.Open(t.Context(), store.Options{URL: s.Pool.Config().ConnString(), Keyset: []byte("x")})
+	require.ErrorIs(t, err, store.ErrNewerSchema)
+	assert.ErrorContains(t, err, "start the newer program")
+}

@@ -311,3 +311,37 @@ func BenchmarkCompareInstitution(b *testing.B) {
 		}
 	}
 }
+
+// An account is found by any of its addresses; a first address counts for more.
+func TestAccountsAreFoundByAnyAddress(t *testing.T) {
+	ana := roster.Member{PersonID: "1", GivenName: "Ana", FamilyName: "Reyes", Email: "ana@x.example", Role: roster.Student, Enabled: true}
+	policy, matching := roster.Policy{Roles: []roster.Role{roster.Student}}, roster.DefaultMatching()
+	home := roster.Account{ID: "a", Email: "home@y.example", Emails: []string{"home@y.example", "ana@x.example"}, Active: true}
+	plan := roster.Compare(roster.Source{Members: []roster.Member{ana}}, roster.Target{Accounts: []roster.Account{home}}, policy, matching)
+	require.Len(t, plan.Entries, 1)
+	assert.Equal(t, finding.NewMember, plan.Entries[0].Reason)
+	assert.Equal(t, "a", plan.Entries[0].AccountID)
+	first := roster.Account{ID: "b", Email: "ana@x.example", Emails: []string{"ana@x.example"}, Active: true}
+	plan = roster.Compare(roster.Source{Members: []roster.Member{ana}}, roster.Target{Accounts: []roster.Account{home, first}}, policy, matching)
+	assert.Equal(t, "b", plan.Entries[0].AccountID)
+}
+
+// An account that carries one person's identifier and another's name and address is a
+// conflict: nothing of it is written over, and nobody is put in through it.
+func TestAccountOfTwoPeopleIsAConflict(t *testing.T) {
+	ana := roster.Member{PersonID: "1", GivenName: "Ana", FamilyName: "Reyes", Email: "ana@x.example", Identifier: "s1", Role: roster.Student, Enabled: true}
+	bo := roster.Member{PersonID: "2", GivenName: "Bo", FamilyName: "Lind", Email: "bo@x.example", Identifier: "s2", Role: roster.Student, Enabled: true}
+	mixed := roster.Account{ID: "a", ExternalID: "s1", GivenName: "Bo", FamilyName: "Lind", Email: "bo@x.example", Active: true, InTarget: true}
+	plan := roster.Compare(roster.Source{Members: []roster.Member{ana, bo}}, roster.Target{Accounts: []roster.Account{mixed}}, roster.Policy{Roles: []roster.Role{roster.Student}}, roster.DefaultMatching())
+	require.Len(t, plan.Entries, 2)
+	for _, e := range plan.Entries {
+		assert.Equal(t, roster.OutcomeNeedsPerson, e.Outcome, e.Name)
+	}
+	assert.Equal(t, finding.IdentityMixed, plan.Entries[0].Reason)
+	assert.Equal(t, "Bo Lind", plan.Entries[0].Detail)
+	// A new name or a new address of one person is an update, with what was and what will be.
+	moved := mixed
+	moved.GivenName, moved.FamilyName, moved.Email = "Ana", "Old", "old@x.example"
+	plan = roster.Compare(roster.Source{Members: []roster.Member{ana}}, roster.Target{Accounts: []roster.Account{moved}}, roster.Policy{Roles: []roster.Role{roster.Student}}, roster.DefaultMatching())
+	assert.Equal(t, "name Ana Old → Ana Reyes; address old@x.example → ana@x.example", plan.Entries[0].Detail)
+}

@@ -1,0 +1,99 @@
+package reacting_test
+
+import (
+	"context"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"strconv"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/apptest"
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+	"kanban/internal/wire/call"
+)
+
+// BenchmarkSlowReceiver makes 4,500 deliveries (KANBAN_SLOW: another number) to a receiver
+// that takes a second for each, eight at a time, beside a fast one that gets a delivery
+// every quarter of a second. It prints how long that took against what eight at a time
+// allow, how many calls were made more than once, and how long the fast one's took.
+func BenchmarkSlowReceiver(b *testing.B) {
+	n := 4500
+	if text := os.Getenv("KANBAN_SLOW"); text != "" {
+		n, _ = strconv.Atoi(text)
+	}
+	for b.Loop() {
+		w := apptest.New(b)
+		w.Read(w.Register(), false)
+		w.Reacting.Call = call.Options{}
+		var mu sync.Mutex
+		calls := map[string]int{}
+		slow := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+			mu.Lock()
+			calls[r.Header.Get("webhook-id")]++
+			mu.Unlock()
+			time.Sleep(time.Second)
+		}))
+		arrived := map[string]time.Time{}
+		fast := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+			mu.Lock()
+			arrived[r.Header.Get("webhook-id")] = time.Now()
+			mu.Unlock()
+		}))
+		secret := "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="
+		to := func(name, address string) store.Rule {
+			c := w.Connect("webhook", name, map[string]string{"address": address, "secret": secret, "atOnce": "8"})
+			return w.Rule(rule.Draft{Name: name, Trigger: string(rule.ModuleCompleted), Scope: rule.Scope{Module: name}, Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
+		}
+		r := to("Slow", slow.URL)
+		to("Fast", fast.URL)
+		p, x := w.Person("stu-014"), w.Section("PROP-A")
+		event := func(module string) store.Event {
+			return w.Record(store.Event{Type: string(rule.ModuleCompleted), NaturalKey: store.NewID(), PersonID: &p.ID, SectionID: &x.ID, CourseID: &x.CourseID, ModuleID: module, Data: map[string]any{}, OccurredAt: time.Now().UTC()})
+		}
+		e := event("Slow")
+		_, err := w.Store.Pool.Exec(b.Context(), `INSERT INTO deliveries (id, event_id, rule_id, position, action, connection_id, person_id, state, due_at)
+			SELECT gen_random_uuid(), d.event_id, d.rule_id, n, d.action, d.connection_id, d.person_id, 'queued', now() FROM deliveries d, generate_series(1, $2) n WHERE d.event_id = $1 AND d.rule_id = $3`, e.ID, n-1, r.ID)
+		require.NoError(b, err)
+		lease, err := w.Store.Register(b.Context(), time.Hour)
+		require.NoError(b, err)
+		ctx, cancel := context.WithCancel(context.Background())
+		ended := make(chan error, 1)
+		started := time.Now()
+		go func() { ended <- w.Reacting.Dispatch(ctx, ctx, lease, slog.New(slog.DiscardHandler)) }()
+		asked := map[string]time.Time{}
+		for left := 1; left > 0; time.Sleep(250 * time.Millisecond) {
+			at := time.Now()
+			for _, d := range w.Deliveries(event("Fast").ID) {
+				asked[d.ID] = at
+			}
+			require.NoError(b, w.Store.Pool.QueryRow(b.Context(), `SELECT count(*) FROM deliveries WHERE rule_id = $1 AND state <> 'delivered'`, r.ID).Scan(&left))
+		}
+		took := time.Since(started)
+		cancel()
+		require.NoError(b, <-ended)
+		mu.Lock()
+		twice, worst := 0, time.Duration(0)
+		for _, n := range calls {
+			twice += n - 1
+		}
+		for id, at := range asked {
+			if got, ok := arrived[id]; ok {
+				worst = max(worst, got.Sub(at))
+			}
+		}
+		b.ReportMetric(took.Seconds()/(float64(n)/8), "of-what-is-allowed")
+		b.ReportMetric(float64(twice), "called-twice")
+		b.ReportMetric(float64(len(calls)), "called")
+		b.ReportMetric(float64(worst.Milliseconds()), "ms-fast-worst")
+		mu.Unlock()
+		slow.Close()
+		fast.Close()
+	}
+}
