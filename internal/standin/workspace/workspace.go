@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"kanban/internal/standin/page"
 	"kanban/internal/standin/school"
@@ -35,6 +36,8 @@ type Workspace struct {
 	told   map[string]bool // ids of the newcomers who got a welcome message
 	plain  bool            // offers nothing beyond the core
 	double bool            // lists a member twice who is added twice
+	late   time.Duration   // after which lists and members show what was changed
+	past   []moment        // what they have shown since
 	// Created counts accounts ever made through the API.
 	created int
 	token   string
@@ -117,7 +120,55 @@ func (w *Workspace) ServeHTTP(out http.ResponseWriter, r *http.Request) {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if w.late == 0 {
+		w.mux.ServeHTTP(out, r)
+		return
+	}
+	if r.Method != http.MethodGet {
+		w.mux.ServeHTTP(out, r)
+		w.past = append(w.past, w.now())
+		return
+	}
+	now := w.now()
+	for len(w.past) > 1 && time.Since(w.past[1].at) >= w.late {
+		w.past = w.past[1:]
+	}
+	shown := w.past[0]
+	if r.PathValue("id") == "" && strings.Count(r.URL.Path, "/") == 4 { // what was made is there at once by its id, empty
+		for _, g := range now.groups {
+			if !slices.ContainsFunc(shown.groups, func(x scim.Group) bool { return x.ID == g.ID }) {
+				g.Members = nil
+				shown.groups = append(slices.Clone(shown.groups), g)
+			}
+		}
+		shown.users = now.users
+	}
+	w.users, w.groups = shown.users, shown.groups
 	w.mux.ServeHTTP(out, r)
+	w.users, w.groups = now.users, now.groups
+}
+
+// moment is what the service had at a time.
+type moment struct {
+	at     time.Time
+	users  []scim.User
+	groups []scim.Group
+}
+
+func (w *Workspace) now() moment {
+	m := moment{time.Now(), slices.Clone(w.users), slices.Clone(w.groups)}
+	for i := range m.groups {
+		m.groups[i].Members = slices.Clone(m.groups[i].Members)
+	}
+	return m
+}
+
+// Late makes lists and members show what was changed only after a while, as services do
+// that keep several copies.
+func (w *Workspace) Late(by time.Duration) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.late, w.past = by, []moment{w.now()}
 }
 
 // Created is how many accounts were ever made through the API.
