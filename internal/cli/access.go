@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -79,11 +80,16 @@ func keep(k kept) error {
 
 func signOut() *cli.Command {
 	return &cli.Command{
-		Name: "sign-out", Usage: "Forget the kept token", Category: "service",
-		Action: func(context.Context, *cli.Command) error {
+		Name: "sign-out", Usage: "End the kept token and forget it", Category: "service",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
 			path, err := keptPath()
 			if err != nil {
 				return err
+			}
+			if _, err := os.Stat(path); err == nil {
+				if _, err := client.Send[client.Empty](ctx, connect(cmd), http.MethodDelete, "/session", nil); err != nil {
+					fmt.Fprintf(os.Stderr, "The service could not be told, so the token still lets in whoever has it: %v\n", err)
+				}
 			}
 			if err := os.Remove(path); err != nil && !os.IsNotExist(err) {
 				return err

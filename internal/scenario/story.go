@@ -121,7 +121,7 @@ func (s *Story) Connect(ctx context.Context) error {
 		{Name: PlatformName, Kind: "xapi"},
 		{Name: WorkspaceName, Kind: "scim", Values: map[string]string{"address": s.At.Workspace + "/scim/v2", "token": workspaceToken, "notice": NoticeAttribute}},
 		{Name: ContactsName, Kind: "webhook", Values: map[string]string{"address": s.At.Contacts + "/events", "secret": contactsSecret}},
-		{Name: MailName, Kind: "smtp", Values: map[string]string{"server": s.At.SMTP, "from": "kanban@fernmoor.example", "security": "none"}},
+		{Name: MailName, Kind: "smtp", Values: map[string]string{"server": s.At.SMTP, "from": "kanban@fernmoor.example", "fromName": "Fernmoor Garden School", "security": "none"}},
 	}
 	for _, n := range list {
 		c, err := client.Post[api.Connection](ctx, s.Client, "/connections", n)

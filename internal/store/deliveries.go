@@ -139,6 +139,7 @@ type ListedDelivery struct {
 	Section    string
 	Connection string
 	EventType  string
+	HeldNow    string // for what it waits because of its connection
 }
 
 // Deliveries lists the newest first.
@@ -148,7 +149,9 @@ func (s *Store) Deliveries(ctx context.Context, f DeliveryFilter) (all []ListedD
 		coalesce((SELECT e.type FROM events e WHERE e.id = d.event_id), '') AS event_type,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person,
 		coalesce((SELECT x.title FROM sections x WHERE x.id = d.section_id), '') AS section,
-		coalesce((SELECT c.name FROM connections c WHERE c.id = d.connection_id), '') AS connection`).Order("d.id DESC").Limit(f.Limit)
+		coalesce((SELECT c.name FROM connections c WHERE c.id = d.connection_id), '') AS connection,
+		CASE WHEN d.state NOT IN ('queued', 'retrying') OR d.claimed_by IS NOT NULL THEN '' ELSE coalesce((SELECT CASE WHEN c.removed_at IS NOT NULL THEN 'the connection was removed' WHEN c.paused_at IS NOT NULL THEN 'the connection is paused' END FROM connections c WHERE c.id = d.connection_id),
+			(SELECT 'the service keeps failing and rests' FROM rests r WHERE r.connection_id = d.connection_id AND r.operation = '' AND r.rests_until > now()), '') END AS held_now`).Order("d.id DESC").Limit(f.Limit)
 	conditions, args := f.where()
 	for i, c := range conditions {
 		q = q.Where(c, args[i])
@@ -177,10 +180,14 @@ func (s *Store) Attempts(ctx context.Context, deliveryID string) (all []Attempt,
 		return nil, known(err, "listing attempts")
 	}
 	d, err := s.Delivery(ctx, deliveryID)
-	if err == nil && d.BegunAt != nil {
-		all = append(all, Attempt{DeliveryID: d.ID, Number: d.Attempts, StartedAt: *d.BegunAt, UnderWay: true})
+	if err != nil || d.BegunAt == nil {
+		return all, err
 	}
-	return all, err
+	last := Attempt{DeliveryID: d.ID, Number: d.Attempts, StartedAt: *d.BegunAt}
+	if err = s.Pool.QueryRow(ctx, `SELECT `+alive("$1"), d.ClaimedBy).Scan(&last.UnderWay); err == nil && !last.UnderWay {
+		last.Error = CutOff
+	}
+	return append(all, last), known(err, "listing attempts")
 }
 
 // deliveryColumns are those of deliveries d, in the order of Delivery's fields.
@@ -200,7 +207,7 @@ type Lane struct {
 // paused and does not rest.
 func (s *Store) ReadyLanes(ctx context.Context, now time.Time) ([]Lane, error) {
 	rows, err := s.Quick.Query(ctx, `SELECT NULL::text AS id WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id IS NULL AND `+isReady+`)
-		UNION ALL SELECT c.id::text FROM connections c WHERE c.paused_at IS NULL AND NOT EXISTS (SELECT 1 FROM rests r WHERE r.connection_id = c.id AND r.operation = '' AND r.rests_until > $1)
+		UNION ALL SELECT c.id::text FROM connections c WHERE c.paused_at IS NULL AND c.removed_at IS NULL AND NOT EXISTS (SELECT 1 FROM rests r WHERE r.connection_id = c.id AND r.operation = '' AND r.rests_until > $1)
 			AND EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id = c.id AND `+isReady+`)`, now)
 	if err != nil {
 		return nil, known(err, "looking for deliveries")

@@ -114,3 +114,13 @@ func (s *Store) LetThrough(ctx context.Context, connectionID, operation string, 
 	tag, err := s.Pool.Exec(ctx, `UPDATE rests SET rests_until = $3 WHERE connection_id = $1 AND operation = $2 AND rests_until <= $4`, connectionID, operation, now.Add(again), now)
 	return tag.RowsAffected() == 1, known(err, "looking whether a connection rests")
 }
+
+// ConnectionsOf lists the connections to which deliveries go.
+func (tx *Tx) ConnectionsOf(ctx context.Context, deliveryIDs []string) ([]string, error) {
+	rows, err := tx.PGX.Query(ctx, `SELECT DISTINCT connection_id::text FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) AND connection_id IS NOT NULL ORDER BY 1`, deliveryIDs)
+	if err != nil {
+		return nil, known(err, "finding connections")
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	return all, known(err, "finding connections")
+}

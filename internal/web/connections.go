@@ -151,6 +151,10 @@ func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connec
 		ID: c.ID, Name: c.Name, Kind: c.Kind, Title: kind.Title, Settings: c.Settings, Paused: c.PausedAt != nil,
 		Probe: []api.Report{}, ProbedAt: c.ProbedAt, Version: c.Version, Rests: []api.Rest{}, RemovedAt: c.RemovedAt,
 	}
+	if c.RemovedAt != nil { // nothing of it works or is tested
+		out.Checklist = api.Checklist{Steps: []api.Step{}}
+		return out, nil
+	}
 	rests, err := s.Reporting.Rests(ctx, c.ID)
 	if err != nil {
 		return out, err

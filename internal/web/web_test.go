@@ -425,3 +425,29 @@ func TestBodiesThatStopHalfWay(t *testing.T) {
 	assert.GreaterOrEqual(t, resp.StatusCode, 400)
 	assert.Less(t, resp.StatusCode, 500, text.String())
 }
+
+// Removing is refused with what depends on the connection, and can be undone over the API.
+func TestRemovingAndRestoring(t *testing.T) {
+	x := open(t, nil)
+	register := x.Register()
+	x.Read(register, false)
+	at := "/api/v1/connections/" + register.ID
+	resp, text := x.ask("DELETE", at, "", x.bearer()...)
+	assert.Equal(t, 409, resp.StatusCode)
+	assert.Contains(t, text, "9 sections")
+	_, text = x.ask("GET", at+"/removal", "", x.bearer()...)
+	assert.Contains(t, text, `"n":9`)
+	resp, _ = x.ask("DELETE", at+"?name=Register", "", x.bearer()...)
+	assert.Equal(t, 204, resp.StatusCode)
+	resp, _ = x.ask("GET", at, "", x.bearer()...)
+	assert.Equal(t, 404, resp.StatusCode)
+	resp, text = x.ask("GET", "/api/v1/connections?removed=true", "", x.bearer()...)
+	assert.Equal(t, 200, resp.StatusCode, text)
+	assert.Contains(t, text, register.ID)
+	_, text = x.ask("GET", "/api/v1/sections", "", x.bearer()...)
+	assert.NotContains(t, text, "Propagation")
+	resp, text = x.ask("POST", at+"/restore", "{}", x.bearer()...)
+	assert.Equal(t, 200, resp.StatusCode, text)
+	_, text = x.ask("GET", "/api/v1/sections", "", x.bearer()...)
+	assert.Contains(t, text, "Propagation")
+}

@@ -199,15 +199,7 @@ func (x *shift) sweep() {
 
 // deliver makes deliveries.
 func (x *shift) deliver() {
-	for x.claiming.Err() == nil {
-		if err := x.uses.Reacting.Dispatch(x.claiming, x.holding, x.lease, x.options.Log); err != nil && x.claiming.Err() == nil {
-			x.options.Log.Warn("deliveries will be made later", "cause", err.Error())
-		}
-		select {
-		case <-x.claiming.Done():
-		case <-time.After(time.Second):
-		}
-	}
+	x.uses.Reacting.Dispatch(x.claiming, x.holding, x.lease, x.options.Log)
 }
 
 // stop lets what is under way finish until ctx ends.

@@ -42,17 +42,18 @@ func (m *Mailer) message(x Mail) (*gomail.Msg, error) {
 	if err := msg.AddToFormat(x.ToName, x.To); err != nil {
 		return refused("the recipient's", err)
 	}
-	text := x.Text
+	text, more := x.Text, ""
 	msg.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834: nobody's holiday answers it
 	if x.Unsubscribe != "" {
 		msg.SetGenHeaderPreformatted(gomail.HeaderListUnsubscribe, "<"+x.Unsubscribe+">")
 		msg.SetGenHeaderPreformatted(gomail.HeaderListUnsubscribePost, "List-Unsubscribe=One-Click")
 		text = strings.TrimRight(text, "\n") + "\n\n-- \nNo more of these: " + x.Unsubscribe + "\n"
+		more = `<p style="font-size: 80%"><a href="` + html.EscapeString(x.Unsubscribe) + `">Send me no more of these</a></p>`
 	}
 	msg.Subject(x.Subject)
 	msg.SetMessageIDWithValue(x.ID + "@" + from.Address[strings.LastIndexByte(from.Address, '@')+1:])
 	msg.SetBodyString(gomail.TypeTextPlain, text)
-	msg.AddAlternativeString(gomail.TypeTextHTML, HTML(text))
+	msg.AddAlternativeString(gomail.TypeTextHTML, HTML(x.Text, more))
 	return msg, nil
 }
 
@@ -62,8 +63,8 @@ var (
 )
 
 // HTML writes a plain text as HTML: paragraphs, line breaks, and links that can be clicked.
-// Nothing of the text is taken for HTML.
-func HTML(text string) string {
+// Nothing of the text is taken for HTML; what is added at its end is.
+func HTML(text, end string) string {
 	var b strings.Builder
 	b.WriteString(`<!doctype html><html><head><meta charset="utf-8"></head><body style="font: 16px/1.5 system-ui, sans-serif; max-width: 40em">`)
 	for _, p := range paragraphs.Split(strings.TrimSpace(strings.ReplaceAll(text, "\r\n", "\n")), -1) {
@@ -76,7 +77,7 @@ func HTML(text string) string {
 		}
 		b.WriteString(lines(p[at:]) + "</p>")
 	}
-	b.WriteString("\n</body></html>\n")
+	b.WriteString("\n" + end + "</body></html>\n")
 	return b.String()
 }
 

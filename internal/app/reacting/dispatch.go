@@ -13,8 +13,7 @@ import (
 	"kanban/internal/store"
 )
 
-// Dispatch makes deliveries, as the holder of a lease, until ctx ends or the database
-// cannot be reached. Each service has calls of its own: however slow it is, or however
+// Dispatch makes deliveries, as the holder of a lease, until ctx ends. Each service has calls of its own: however slow it is, or however
 // much waits for it, the others' deliveries are made beside it. patience ends later than
 // ctx: calls under way may take until then.
 //
@@ -22,7 +21,7 @@ import (
 // as its service takes at once, and writes each one's end before it begins another in its
 // place. Whatever happens, at most as many calls as a lane has slots are without an end on
 // record.
-func (s *Service) Dispatch(ctx, patience context.Context, lease store.Lease, log *slog.Logger) error {
+func (s *Service) Dispatch(ctx, patience context.Context, lease store.Lease, log *slog.Logger) {
 	x := &dispatcher{Service: s, maker: s.maker(lease.Worker), patience: patience, log: log, lanes: map[string]*lane{}}
 	defer func() {
 		x.working.Wait()
@@ -30,14 +29,16 @@ func (s *Service) Dispatch(ctx, patience context.Context, lease store.Lease, log
 	}()
 	due := s.Store.Due(ctx)
 	for {
-		if err := x.look(ctx); err != nil && ctx.Err() == nil {
-			return err
+		wait := lookAgain
+		if err := x.look(ctx); err != nil && ctx.Err() == nil { // the lanes at work go on meanwhile
+			log.Warn("looking for deliveries failed", "cause", err.Error())
+			wait = writeAgain
 		}
 		select {
 		case <-ctx.Done():
-			return nil
+			return
 		case <-due:
-		case <-time.After(lookAgain):
+		case <-time.After(wait):
 		}
 	}
 }

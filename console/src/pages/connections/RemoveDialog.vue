@@ -49,7 +49,7 @@ const remove = useMutation({
         <p>
           It is in use: <b>{{ what.data.value.summary }}</b>. All of that stops and is hidden with it.
         </p>
-        <ul>
+        <ul v-if="named.length">
           <li v-for="d in named.slice(0, 12)" :key="d.kind + d.name">{{ d.kind }}: {{ d.name }}</li>
           <li v-if="named.length > 12">and {{ named.length - 12 }} more</li>
         </ul>
@@ -65,7 +65,6 @@ const remove = useMutation({
           <Button
             type="submit"
             size="small"
-            severity="danger"
             label="Remove"
             :disabled="used && typed !== connection.name"
             :loading="remove.isPending.value"

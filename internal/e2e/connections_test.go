@@ -1,0 +1,53 @@
+package e2e_test
+
+import (
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/client"
+	"kanban/internal/core/rule"
+	"kanban/internal/scenario"
+	"kanban/internal/standin/fault"
+	"kanban/internal/wire/api"
+)
+
+// A service that keeps failing says so, with why and until when; a connection that is in
+// use is removed only by its name, and comes back with all that was hidden with it.
+func TestConsoleConnections(t *testing.T) {
+	w := newWorld(t)
+	w.to(w.Connect, w.ReadRegister)
+	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{Name: "tell", Trigger: string(rule.SectionJoined), Actions: []api.Action{{Kind: rule.Send, ConnectionID: w.Connections[scenario.ContactsName].ID, Fields: map[string]string{"email": "person.email", "label": `"learner"`}}}})
+	require.NoError(t, err)
+	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch", api.Switch{On: true})
+	require.NoError(t, err)
+	w.set("contacts", fault.Fault{Kind: fault.Status, Status: 429, RetryAfter: 600, Path: "/events"})
+	w.office("enrolments", "person", "stu-030", "section", "sec-soil-a")
+	_, err = w.Read(t.Context())
+	require.NoError(t, err)
+
+	b := w.browse("/connections")
+	b.sees("The service rests until")
+	b.sees("1 delivery waits")
+	b.picture("resting")
+	b.open("/")
+	b.sees("service keeps failing and rests")
+	w.clear("contacts")
+
+	b.open("/connections")
+	b.sees("School register")
+	x := `//article[.//h2[normalize-space(.)="School register"]]//button[normalize-space(.)="Remove…"]`
+	b.do(chromedp.WaitVisible(x), chromedp.Click(x))
+	b.sees("9 sections")
+	b.picture("removing")
+	b.fill("typed", "School register")
+	b.click("Remove")
+	b.sees("Restore")
+	b.open("/sections")
+	b.sees("No section")
+	b.open("/connections")
+	b.click("Restore")
+	b.open("/sections")
+	b.sees("Propagation A")
+}
