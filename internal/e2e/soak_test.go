@@ -56,7 +56,7 @@ func TestSoak(t *testing.T) {
 	i := slices.IndexFunc(all, func(x api.Section) bool { return x.Code == "PROP-A" })
 	require.NoError(t, w.Outline(t.Context(), all[i].CourseID))
 	// Every statement with a score is an event of its own.
-	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{Name: "tell", Trigger: string(rule.ScoreReported), Actions: []api.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"score": "event.score"}}}})
+	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{Name: "tell", Trigger: string(rule.ScoreReported), Once: new(false), Actions: []api.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"score": "event.score"}}}})
 	require.NoError(t, err)
 	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch", api.Switch{On: true})
 	require.NoError(t, err)
@@ -123,8 +123,10 @@ func TestSoak(t *testing.T) {
 			}
 			open += len(page.Items)
 		}
-		return open == 0
-	}, 5*time.Minute, 200*time.Millisecond, "every delivery is made")
+		mu.Lock()
+		defer mu.Unlock()
+		return open == 0 && int64(len(calls)) >= acknowledged.Load()
+	}, 5*time.Minute, 200*time.Millisecond, "every delivery is made, and nothing that was acknowledged is lost")
 	mu.Lock()
 	defer mu.Unlock()
 	twice, most := 0, 0
