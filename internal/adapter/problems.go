@@ -5,6 +5,7 @@ import (
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
+	"kanban/internal/core/rest"
 	"kanban/internal/wire/call"
 )
 
@@ -52,16 +53,19 @@ func MayPass(err error) bool {
 	return !refused
 }
 
-// LongestAsked bounds for how long runs and reads wait because a service asks them to with
-// Retry-After: at most this long from their start on.
-const LongestAsked = time.Hour
-
 // Asked reports whether a service said for how long it wants to be left alone, within the
 // bound that is obeyed.
 func Asked(err error) (wait time.Duration, yes bool) {
 	p, ok := call.As(err)
-	if !ok || p.RetryAfter <= 0 || p.RetryAfter > LongestAsked {
+	if !ok || p.RetryAfter <= 0 || p.RetryAfter > rest.LongestAsked {
 		return 0, false
 	}
 	return p.RetryAfter, true
+}
+
+// MayWait reports whether work that began at a time may wait for as long as a service asks
+// for: all in all no longer than the bound that is obeyed.
+func MayWait(err error, began *time.Time) bool {
+	_, asked := Asked(err)
+	return asked && began != nil && time.Since(*began) < rest.LongestAsked
 }

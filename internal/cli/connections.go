@@ -76,7 +76,7 @@ hidden with it and stops; nothing is deleted before 30 days have passed.
 
 // restsText says what rests, why and until when.
 func restsText(r api.Rest) string {
-	what := "the service"
+	what := "The service"
 	if r.Operation != "" {
 		what = r.Operation
 	}

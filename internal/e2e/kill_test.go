@@ -48,17 +48,7 @@ func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 		mu.Lock()
 		at := address
 		mu.Unlock()
-		req, err := http.NewRequest(http.MethodPost, at+"/xapi/statements", bytes.NewReader(body))
-		require.NoError(t, err)
-		req.SetBasicAuth(made["key"], made["secret"])
-		req.Header.Set("Content-Type", "application/json")
-		req.Header.Set(xapi.VersionHeader, xapi.Version)
-		resp, err := http.DefaultClient.Do(req)
-		if err != nil {
-			return false
-		}
-		resp.Body.Close()
-		return resp.StatusCode == http.StatusOK
+		return reports(at, made, body)
 	}
 	var group sync.WaitGroup
 	group.Go(func() {
@@ -121,4 +111,22 @@ func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 	rows, err := c.Download(t.Context(), "/sheets/Done.csv")
 	require.NoError(t, err)
 	assert.Equal(t, len(learners)+1, bytes.Count(rows, []byte("\n")), "one row for each, under the header")
+}
+
+// reports sends statements as a platform does, with the key and secret that were made for
+// it, and says whether they were acknowledged.
+func reports(address string, made map[string]string, body []byte) bool {
+	req, err := http.NewRequest(http.MethodPost, address+"/xapi/statements", bytes.NewReader(body))
+	if err != nil {
+		return false
+	}
+	req.SetBasicAuth(made["key"], made["secret"])
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set(xapi.VersionHeader, xapi.Version)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return false
+	}
+	resp.Body.Close()
+	return resp.StatusCode == http.StatusOK
 }

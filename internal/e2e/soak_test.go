@@ -1,7 +1,6 @@
 package e2e_test
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -80,15 +79,7 @@ func TestSoak(t *testing.T) {
 					"verb": map[string]any{"id": xapi.ADL + "scored"}, "result": map[string]any{"score": map[string]any{"scaled": 0.5}}, "object": map[string]any{"id": w.At.Platform + "/activities/act-cuttings-check"},
 				}})
 				for { // as platforms do: again, with the same id, until it is acknowledged
-					req, _ := http.NewRequest(http.MethodPost, address.Load().(string)+"/xapi/statements", bytes.NewReader(body))
-					req.SetBasicAuth(made["key"], made["secret"])
-					req.Header.Set("Content-Type", "application/json")
-					req.Header.Set(xapi.VersionHeader, xapi.Version)
-					resp, err := http.DefaultClient.Do(req)
-					if err == nil {
-						resp.Body.Close()
-					}
-					if err == nil && resp.StatusCode == http.StatusOK {
+					if reports(address.Load().(string), made, body) {
 						acknowledged.Add(1)
 						break
 					}

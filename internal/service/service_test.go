@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -103,8 +104,8 @@ func TestReadOnlyFolder(t *testing.T) {
 	assert.ErrorContains(t, service.Run(t.Context(), options(filepath.Join(at, "data"), io.Discard)), "cannot be written")
 }
 
-// A private database that is killed again and again ends the service with a clear cause;
-// killed once, it goes on; a service that is stopped in that moment ends well.
+// A private database that is killed is started again, and a service that is stopped in that
+// moment ends well.
 func TestDatabaseThatIsKilled(t *testing.T) {
 	at, l := folder(t), &log{}
 	stop := run(t, options(at, l), l)
@@ -117,9 +118,9 @@ func TestDatabaseThatIsKilled(t *testing.T) {
 }
 
 func kill(pid string) error {
-	n := 0
-	for _, c := range pid {
-		n = n*10 + int(c-'0')
+	n, err := strconv.Atoi(pid)
+	if err != nil {
+		return err
 	}
 	return syscall.Kill(n, syscall.SIGKILL)
 }

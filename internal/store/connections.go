@@ -135,6 +135,9 @@ func (s *Store) ConnectionByKey(ctx context.Context, kind, key string) (c Connec
 	return c, known(err, "finding the connection")
 }
 
+// RemovedFor is how long a removed connection can be restored before it is deleted for good.
+const RemovedFor = 30 * 24 * time.Hour
+
 // DeleteConnections deletes for good what was removed before a time, with everything that
 // hangs on it, and gives the names.
 func (s *Store) DeleteConnections(ctx context.Context, before time.Time) (names []string, err error) {

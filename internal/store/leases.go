@@ -5,12 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/prometheus/procfs"
 )
 
 // Lease is the right of a process to work on what it has claimed. It lasts until it is
@@ -50,9 +50,9 @@ func (s *Store) EndLease(ctx context.Context, l Lease) error {
 	return known(err, "ending the lease")
 }
 
-// BuryDead ends the leases of processes of this machine that exist no more, and removes
+// EndDeadLeases ends the leases of processes of this machine that exist no more, and removes
 // those that have been over for a day.
-func (s *Store) BuryDead(ctx context.Context) error {
+func (s *Store) EndDeadLeases(ctx context.Context) error {
 	rows, err := s.Pool.Query(ctx, `SELECT id, pid, started FROM workers WHERE machine = $1 AND machine <> ''`, machine())
 	if err != nil {
 		return known(err, "looking for processes that died")
@@ -121,16 +121,13 @@ func machine() string {
 // startOf is when a process was started, in ticks since the machine was; there is false
 // when no such process exists any more.
 func startOf(pid int) (ticks int64, there bool) {
-	text, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
+	p, err := procfs.NewProc(pid)
 	if err != nil {
 		return 0, !errors.Is(err, os.ErrNotExist)
 	}
-	// The second field is a name in brackets that may hold anything (proc(5)).
-	_, rest, _ := strings.Cut(string(text[strings.LastIndexByte(string(text), ')')+1:]), " ")
-	fields := strings.Fields(rest)
-	if len(fields) < 20 || fields[0] == "Z" { // a zombie does nothing any more
-		return 0, false
+	stat, err := p.Stat()
+	if err != nil {
+		return 0, !errors.Is(err, os.ErrNotExist)
 	}
-	ticks, err = strconv.ParseInt(fields[19], 10, 64)
-	return ticks, err == nil
+	return int64(stat.Starttime), stat.State != "Z" // a zombie does nothing any more
 }

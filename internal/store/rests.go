@@ -9,6 +9,12 @@ import (
 	"kanban/internal/core/rest"
 )
 
+// Why deliveries wait because of their connection.
+const (
+	HeldPaused  = "the connection is paused"
+	HeldResting = "the service keeps failing and rests"
+)
+
 // Rest is a service, or one operation of it, that fails in a row.
 type Rest struct {
 	ConnectionID string
@@ -79,7 +85,7 @@ func (tx *Tx) CountFailure(ctx context.Context, connectionID, operation, title s
 	return now, known(err, "counting a failure")
 }
 
-// Worked ends the failures of a service (operation ”) or of one operation, and lets what
+// Worked ends the failures of a service (no operation) or of one operation, and lets what
 // waited for it go on. ok is false when there were none.
 func (tx *Tx) Worked(ctx context.Context, connectionID, operation string) (ok bool, err error) {
 	tag, err := tx.PGX.Exec(ctx, `DELETE FROM rests WHERE connection_id = $1 AND operation = $2`, connectionID, operation)

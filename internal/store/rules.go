@@ -121,12 +121,12 @@ func (s *Store) RulesMark(ctx context.Context) (mark int64, err error) {
 
 // RuleUsage is how often each rule fired, what became of it, and what it cost.
 type RuleUsage struct {
-	RuleID    string
-	Fired     int
-	Delivered int
-	Waiting   int
-	Calls     int // attempts within the window of its limit
-	Ended     int // addresses that want no more mails of it
+	RuleID       string
+	Fired        int
+	Delivered    int
+	Waiting      int
+	Calls        int // attempts within the window of its limit
+	Unsubscribed int // addresses that want no more mails of it
 }
 
 // RuleUsage gives what each rule has done so far, and the calls that count against its

@@ -302,11 +302,11 @@ func TestLocksHangOnLeases(t *testing.T) {
 	require.NoError(t, s.EndLease(ctx, two))
 	_, err = s.Lock(ctx, one.Worker, "run/x")
 	require.NoError(t, err, "the holder is gone")
-	require.NoError(t, s.BuryDead(ctx))
+	require.NoError(t, s.EndDeadLeases(ctx))
 	require.NoError(t, s.Renew(ctx, one), "this process lives")
 	_, err = s.Pool.Exec(ctx, `UPDATE workers SET started = started + 1`) // another process of the same number
 	require.NoError(t, err)
-	require.NoError(t, s.BuryDead(ctx))
+	require.NoError(t, s.EndDeadLeases(ctx))
 	require.ErrorIs(t, s.Renew(ctx, one), store.ErrStale)
 }
 

@@ -29,15 +29,15 @@ func newDoorman() *doorman {
 	}
 }
 
-// comer is who stands at the door.
-type comer struct {
+// visitor is who stands at the door.
+type visitor struct {
 	address string
 	before  string // the account to which this browser signed in before
 	w       http.ResponseWriter
 	r       *http.Request
 }
 
-type comerKey struct{}
+type visitorKey struct{}
 
 const (
 	knownCookie = "kanban_browser"
@@ -45,28 +45,28 @@ const (
 	knownOwner  = "known-browser"
 )
 
-// stand notes for the handlers of doors where a request comes from.
-func (s *Server) stand(next http.Handler) http.Handler {
+// noteVisitor notes for the handlers of doors where a request comes from.
+func (s *Server) noteVisitor(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodPost || !openPaths[r.URL.Path] {
 			next.ServeHTTP(w, r)
 			return
 		}
-		c := comer{address: clientAddress(r, s.TrustedProxies), w: w, r: r}
+		c := visitor{address: clientAddress(r, s.TrustedProxies), w: w, r: r}
 		if cookie, err := r.Cookie(knownCookie); err == nil {
 			if sealed, err := base64.RawURLEncoding.DecodeString(cookie.Value); err == nil {
 				text, _ := s.Store.Unseal(sealed, knownOwner)
 				c.before = string(text)
 			}
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), comerKey{}, c)))
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), visitorKey{}, c)))
 	})
 }
 
 // admit counts a try at an account ("" for a set-up link) and refuses it when there were
 // too many.
 func (d *doorman) admit(ctx context.Context, account string) error {
-	c, _ := ctx.Value(comerKey{}).(comer)
+	c, _ := ctx.Value(visitorKey{}).(visitor)
 	account = strings.ToLower(strings.TrimSpace(account))
 	if len(account) > 254 {
 		account = account[:254]
@@ -87,7 +87,7 @@ func (d *doorman) admit(ctx context.Context, account string) error {
 
 // remember lets this browser be known at an account.
 func (s *Server) remember(ctx context.Context, account string) {
-	c, ok := ctx.Value(comerKey{}).(comer)
+	c, ok := ctx.Value(visitorKey{}).(visitor)
 	sealed, err := s.Store.Seal([]byte(strings.ToLower(strings.TrimSpace(account))), knownOwner)
 	if !ok || err != nil {
 		return

@@ -1,26 +1,27 @@
 package web
 
 import (
+	"cmp"
 	"io"
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 )
 
-// maxBody bounds every request, in bytes, and bodyWithin how long it may take to arrive;
-// uploads may be larger and take longer.
+// maxBody bounds every request, in bytes; uploads may be larger, and take longer than
+// other bodies.
 const (
 	maxBody      = 8 << 20
-	bodyWithin   = 30 * time.Second
 	uploadWithin = 15 * time.Minute
 )
 
 // limited bounds the body of every request in size and time.
-func limited(next http.Handler) http.Handler {
+func (s *Server) limited(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		most, within := int64(maxBody), bodyWithin
+		most, within := int64(maxBody), cmp.Or(s.BodyWithin, 30*time.Second)
 		if strings.HasSuffix(r.URL.Path, "/upload") {
 			most, within = maxUpload, uploadWithin
 		}
@@ -82,18 +83,9 @@ func clientAddress(r *http.Request, trusted []netip.Prefix) string {
 			return host
 		}
 		host = a.Unmap().String()
-		if !anyContains(trusted, a.Unmap()) || len(hops) == 0 {
+		if !slices.ContainsFunc(trusted, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) }) || len(hops) == 0 {
 			return host
 		}
 		at, hops = hops[len(hops)-1], hops[:len(hops)-1]
 	}
-}
-
-func anyContains(all []netip.Prefix, a netip.Addr) bool {
-	for _, p := range all {
-		if p.Contains(a) {
-			return true
-		}
-	}
-	return false
 }

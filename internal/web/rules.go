@@ -228,7 +228,7 @@ func shownRule(r store.Rule, u store.RuleUsage) api.Rule {
 	}
 	return api.Rule{
 		NewRule: newRule(r.Draft()), ID: r.ID, State: state, On: r.OnSince != nil, OnSince: r.OnSince,
-		Fired: u.Fired, Delivered: u.Delivered, Waiting: u.Waiting, Calls: u.Calls, Unsubscribed: u.Ended, Version: r.Version,
+		Fired: u.Fired, Delivered: u.Delivered, Waiting: u.Waiting, Calls: u.Calls, Unsubscribed: u.Unsubscribed, Version: r.Version,
 	}
 }
 

@@ -64,6 +64,8 @@ type Server struct {
 	Version string
 	// TrustedProxies are those whose X-Forwarded-For is believed.
 	TrustedProxies []netip.Prefix
+	// BodyWithin is how long a body may take to arrive, uploads aside; 30 s when zero.
+	BodyWithin time.Duration
 	// ReadEvery is how often registers are read by themselves, 0 for never.
 	ReadEvery time.Duration
 	Log       *slog.Logger
@@ -90,7 +92,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	go s.live.run(ctx, s.Store, s.Log)
 
 	r := chi.NewRouter()
-	r.Use(requestID, s.logged, recovered(s.Log), s.secure, limited, plainPath, withoutSlash, s.mortal)
+	r.Use(requestID, s.logged, recovered(s.Log), s.secure, s.limited, plainPath, withoutSlash, s.endable)
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
 	r.Handle("/metrics", s.withToken(promhttp.Handler()))
@@ -101,7 +103,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.Get("/approvals/{token}", s.approval)
 	r.With(http.NewCrossOriginProtection().Handler).Post("/approvals/{token}", s.approval)
 	r.Group(func(r chi.Router) {
-		r.Use(http.NewCrossOriginProtection().Handler, s.stand, s.sessions.LoadAndSave, s.identify, s.idempotent)
+		r.Use(http.NewCrossOriginProtection().Handler, s.noteVisitor, s.sessions.LoadAndSave, s.identify, s.idempotent)
 		r.Get("/api/v1/linked-sets/{id}/copy", s.safetyCopy)
 		r.Get("/api/v1/sheets/{file}", s.sheetFile)
 		r.Get("/api/v1/courses/{id}/outline.csv", s.outlineTable)
@@ -189,8 +191,8 @@ func (s *Server) GiveUp() {
 	}
 }
 
-// mortal lets requests under way end when the service gives up waiting for them.
-func (s *Server) mortal(next http.Handler) http.Handler {
+// endable lets requests under way end when the service gives up waiting for them.
+func (s *Server) endable(next http.Handler) http.Handler {
 	ctx, cancel := context.WithCancel(context.Background())
 	s.giveUp = cancel
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

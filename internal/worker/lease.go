@@ -178,7 +178,7 @@ const sweepEvery = 2 * time.Second
 // sweep gives back the jobs of workers that no longer live.
 func (x *shift) sweep() {
 	for {
-		err := x.store.BuryDead(x.holding)
+		err := x.store.EndDeadLeases(x.holding)
 		var jobs int64
 		if err == nil {
 			jobs, err = x.store.GiveBack(x.holding)

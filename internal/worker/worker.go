@@ -42,7 +42,7 @@ type Options struct {
 	Log *slog.Logger
 	// Runs is how many reads and runs are carried out at once, 8 when zero.
 	Runs int
-	// Reactions is how many reactions and deliveries are carried out at once,
+	// Reactions is how many reactions are carried out at once,
 	// 100 when zero.
 	Reactions int
 	// Lease is for how long a process keeps what it has claimed without being heard of,

@@ -81,23 +81,3 @@ func (s *Service) Probe(ctx context.Context) []adapter.Report {
 	_, err := s.Do(ctx, rule.Request{Method: http.MethodGet, Path: path}, "")
 	return []adapter.Report{adapter.ReportOf(adapter.MessagesOut, "GET "+path+" was answered.", err)}
 }
-
-// LookAgain calls see at growing intervals until it has seen what it looks for, or late is
-// over: a service may show only after a while what it has carried out.
-func LookAgain(ctx context.Context, late time.Duration, see func() (bool, error)) (seen bool, err error) {
-	until := time.Now().Add(late)
-	for pause := 100 * time.Millisecond; ; pause *= 2 {
-		if seen, err = see(); err != nil || seen {
-			return seen, err
-		}
-		left := time.Until(until)
-		if left <= 0 {
-			return false, nil
-		}
-		select {
-		case <-ctx.Done():
-			return false, ctx.Err()
-		case <-time.After(min(pause, left)):
-		}
-	}
-}

@@ -245,8 +245,8 @@ func (w *Workspace) EnsureTarget(ctx context.Context, name, key string) (ref str
 	return group.ID, err
 }
 
-// Look again, at growing intervals, until something is seen: a service may show only after
-// a while what it has carried out.
+// LookAgain looks at growing intervals until something is seen, for as long as the service
+// may be late.
 func (w *Workspace) LookAgain(ctx context.Context, see func() (bool, error)) (bool, error) {
 	return w.client.Look(ctx, see)
 }

@@ -263,9 +263,6 @@ func hostOf(address string) string {
 	return strings.ToLower(u.Scheme + "://" + u.Host)
 }
 
-// RemovedFor is how long a removed connection can be restored before it is deleted for good.
-const RemovedFor = 30 * 24 * time.Hour
-
 // Remove switches a connection off and hides it, with everything that hangs on it kept, so
 // that it can be restored. While something depends on it that is refused, unless its name
 // is given (confirmed) by somebody who has seen what that is.

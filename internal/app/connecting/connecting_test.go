@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/adapter"
-	"kanban/internal/app/connecting"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
@@ -155,7 +154,7 @@ func TestRemovedConnectionsComeBackWhole(t *testing.T) {
 	require.Len(t, pairings, 1)
 	assert.Equal(t, p.ID, pairings[0].ID)
 
-	names, err := w.Store.DeleteConnections(t.Context(), time.Now().Add(-connecting.RemovedFor))
+	names, err := w.Store.DeleteConnections(t.Context(), time.Now().Add(-store.RemovedFor))
 	require.NoError(t, err)
 	assert.Empty(t, names, "not before its time")
 	names, err = w.Store.DeleteConnections(t.Context(), time.Now().Add(time.Minute))

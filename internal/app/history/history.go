@@ -114,14 +114,11 @@ func (s *Service) Keep(ctx context.Context, who string, months, gone int) (Histo
 // previewsFor is how long a preview can be looked at and run.
 const previewsFor = 30 * 24 * time.Hour
 
-// removedFor is how long a removed connection can be restored.
-const removedFor = 30 * 24 * time.Hour
-
 // Tend makes room for the months to come, removes those that are over for long enough
 // and previews that are old, and sums up what rules did. It can be done at any time and any number of times.
 func (s *Service) Tend(ctx context.Context) error {
 	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Now()), s.Store.FoldTallies(ctx), s.Store.ForgetPreviews(ctx, s.Now().Add(-previewsFor)))
-	_, deleted := s.Store.DeleteConnections(ctx, s.Now().Add(-removedFor))
+	_, deleted := s.Store.DeleteConnections(ctx, s.Now().Add(-store.RemovedFor))
 	err = errors.Join(err, deleted)
 	months, problem := s.months(ctx)
 	if problem != nil || months == 0 {

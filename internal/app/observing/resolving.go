@@ -79,7 +79,7 @@ func (s *Service) resolve(ctx context.Context, items []*item) error {
 		case x.person.ID == "":
 			x.note = "nobody is known by this actor"
 		case !known:
-			x.note = NoSuchVerb
+			x.note = learning.NoMeaning
 		default:
 			x.fact = factOf(x.statement, says, s.now())
 		}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"kanban/internal/core/learning"
 	"kanban/internal/store"
 	"kanban/internal/wire/xapi"
 )
@@ -16,10 +17,6 @@ import (
 // ErrConflict means that another statement with the same id is stored already
 // (xAPI 1.0.3 Communication 2.1.2).
 var ErrConflict = errors.New("another statement with this id is stored already")
-
-// NoSuchVerb is the note of a statement that looking again does not change, unless the
-// institution's own verbs do.
-const NoSuchVerb = "nothing follows from this verb"
 
 // Take stores statements that came through a connection and lets what follows
 // from them happen. It answers with their ids, only when all are stored; raw
@@ -157,7 +154,7 @@ const resolvedAtOnce = 500
 // when they came, and lets happen what follows from those that are known by now.
 func (s *Service) Resolve(ctx context.Context) error {
 	for after := int64(0); ; {
-		list, err := s.Store.WaitingStatements(ctx, NoSuchVerb, after, resolvedAtOnce)
+		list, err := s.Store.WaitingStatements(ctx, learning.NoMeaning, after, resolvedAtOnce)
 		if err != nil || len(list) == 0 {
 			return err
 		}

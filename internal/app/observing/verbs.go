@@ -62,7 +62,7 @@ func (s *Service) SetVerbs(ctx context.Context, who string, own []learning.VerbR
 		for _, r := range own {
 			verbs = append(verbs, r.Verb)
 		}
-		if err := tx.Reconsider(ctx, NoSuchVerb, verbs); err != nil {
+		if err := tx.Reconsider(ctx, learning.NoMeaning, verbs); err != nil {
 			return err
 		}
 		if err := tx.Enqueue(ctx, store.ResolveStatements{}); err != nil {

@@ -13,9 +13,10 @@ import (
 	"kanban/internal/store"
 )
 
-// Dispatch makes deliveries, as the holder of a lease, until ctx ends. Each service has calls of its own: however slow it is, or however
-// much waits for it, the others' deliveries are made beside it. patience ends later than
-// ctx: calls under way may take until then.
+// Dispatch makes deliveries, as the holder of a lease, until ctx ends. Each service has
+// calls of its own: however slow it is, or however much waits for it, the others'
+// deliveries are made beside it. patience ends later than ctx: calls under way may take
+// until then.
 //
 // Deliveries are their own queue: a lane reads a few whose time has come, begins as many
 // as its service takes at once, and writes each one's end before it begins another in its

@@ -98,8 +98,6 @@ const justWait = "due later"
 
 // Why deliveries wait although nothing is wrong with them.
 const (
-	heldPaused  = "the connection is paused"
-	heldResting = "the service keeps failing and rests"
 	heldRefused = "it is refused the same way again and again, and rests"
 )
 
@@ -129,7 +127,7 @@ func (s *Service) heldBack(ctx context.Context, t *turn) (until time.Time, held,
 		return now, "", "", err
 	}
 	if c.PausedAt != nil {
-		return now.Add(pausedFor), heldPaused, "", nil
+		return now.Add(pausedFor), store.HeldPaused, "", nil
 	}
 	return s.restsNow(ctx, t, now)
 }
@@ -147,7 +145,7 @@ func (s *Service) restsNow(ctx context.Context, t *turn, now time.Time) (until t
 		if x.RestsUntil == nil || x.Operation != "" && x.Operation != key || x.Operation == "" && t.through {
 			continue
 		}
-		held, again := heldResting, rest.First
+		held, again := store.HeldResting, rest.First
 		if x.Operation != "" {
 			held, again = heldRefused, rest.FirstRefused
 		}
@@ -216,7 +214,7 @@ func (s *Service) health(ctx context.Context, tx *store.Tx, turns []*turn) (rest
 		key, title := t.delivery.Action.Target()
 		service, operation := resting{connection: id}, resting{connection: id, operation: key}
 		p, isCall := call.As(t.failure)
-		f := rest.Failure{Began: t.attempt.StartedAt, Ended: t.ended, Reason: s.sameText(t)}
+		f := rest.Failure{Began: t.attempt.StartedAt, Ended: t.ended}
 		switch {
 		case t.failure == nil:
 			for _, x := range []resting{service, operation} {
@@ -241,6 +239,7 @@ func (s *Service) health(ctx context.Context, tx *store.Tx, turns []*turn) (rest
 			if _, err := tx.Worked(ctx, id, ""); err != nil {
 				return nil, err
 			}
+			f.Reason = sameText(t)
 			r, err := tx.CountFailure(ctx, id, key, title, func(r rest.Record) rest.Record { return r.Refused(f) })
 			if err != nil {
 				return nil, err
@@ -281,12 +280,8 @@ var ownWords = regexp.MustCompile(`[\p{L}\d.…_%+-]+(@|%40)[\p{L}\d.-]+|\d+`)
 
 // sameText is the reason of a failure without what names the person it is about, so that
 // the same refusal of two people reads the same.
-func (s *Service) sameText(t *turn) string {
-	if t.failure == nil {
-		return ""
-	}
-	text := mask(t.failure.Error(), t.values["person"])
-	return ownWords.ReplaceAllString(text, "…")
+func sameText(t *turn) string {
+	return ownWords.ReplaceAllString(mask(t.failure.Error(), t.values["person"]), "…")
 }
 
 // rest remembers what has come to rest, so that what was read before is not begun.

@@ -218,7 +218,7 @@ func (s *Service) operate(ctx context.Context, p *prepared, d store.Delivery, _ 
 		if err != nil || !provable {
 			return out, err
 		}
-		seen, err := services.LookAgain(ctx, adapter.Late(p.connection), func() (bool, error) { return s.seen(ctx, service, o, look, data) })
+		seen, err := call.LookAgain(ctx, adapter.Late(p.connection), func() (bool, error) { return s.seen(ctx, service, o, look, data) })
 		word := "sent, not seen there yet; "
 		if err == nil && seen {
 			word = "sent and seen there; "

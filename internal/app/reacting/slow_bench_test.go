@@ -14,8 +14,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/apptest"
-	"kanban/internal/core/rule"
-	"kanban/internal/store"
 	"kanban/internal/wire/call"
 )
 
@@ -46,21 +44,10 @@ func BenchmarkSlowReceiver(b *testing.B) {
 			arrived[r.Header.Get("webhook-id")] = time.Now()
 			mu.Unlock()
 		}))
-		secret := "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="
-		to := func(name, address string) store.Rule {
-			c := w.Connect("webhook", name, map[string]string{"address": address, "secret": secret, "atOnce": "8"})
-			return w.Rule(rule.Draft{Name: name, Trigger: string(rule.ModuleCompleted), Scope: rule.Scope{Module: name}, Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
-		}
-		r := to("Slow", slow.URL)
-		to("Fast", fast.URL)
-		p, x := w.Person("stu-014"), w.Section("PROP-A")
-		event := func(module string) store.Event {
-			return w.Record(store.Event{Type: string(rule.ModuleCompleted), NaturalKey: store.NewID(), PersonID: &p.ID, SectionID: &x.ID, CourseID: &x.CourseID, ModuleID: module, Data: map[string]any{}, OccurredAt: time.Now().UTC()})
-		}
-		e := event("Slow")
-		_, err := w.Store.Pool.Exec(b.Context(), `INSERT INTO deliveries (id, event_id, rule_id, position, action, connection_id, person_id, state, due_at)
-			SELECT gen_random_uuid(), d.event_id, d.rule_id, n, d.action, d.connection_id, d.person_id, 'queued', now() FROM deliveries d, generate_series(1, $2) n WHERE d.event_id = $1 AND d.rule_id = $3`, e.ID, n-1, r.ID)
-		require.NoError(b, err)
+		slowly := w.Connect("webhook", "Slow", map[string]string{"address": slow.URL, "secret": signing, "atOnce": "8"})
+		quickly := w.Connect("webhook", "Fast", map[string]string{"address": fast.URL, "secret": signing})
+		tells(w, quickly)
+		many(b, w, slowly, n)
 		lease, err := w.Store.Register(b.Context(), time.Hour)
 		require.NoError(b, err)
 		ctx, cancel := context.WithCancel(context.Background())
@@ -73,10 +60,10 @@ func BenchmarkSlowReceiver(b *testing.B) {
 		asked := map[string]time.Time{}
 		for left := 1; left > 0; time.Sleep(250 * time.Millisecond) {
 			at := time.Now()
-			for _, d := range w.Deliveries(event("Fast").ID) {
+			for _, d := range w.Deliveries(happens(w, quickly).ID) {
 				asked[d.ID] = at
 			}
-			require.NoError(b, w.Store.Pool.QueryRow(b.Context(), `SELECT count(*) FROM deliveries WHERE rule_id = $1 AND state <> 'delivered'`, r.ID).Scan(&left))
+			require.NoError(b, w.Store.Pool.QueryRow(b.Context(), `SELECT count(*) FROM deliveries WHERE connection_id = $1 AND state <> 'delivered'`, slowly.ID).Scan(&left))
 		}
 		took := time.Since(started)
 		cancel()

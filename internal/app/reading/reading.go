@@ -139,7 +139,7 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 		run.State, run.Error = store.Cancelled, "stopped by a person; the mirror is as it was before"
 	case ctx.Err() != nil:
 		return err
-	case adapter.MayPass(err) && (!last || mayWait(err, run)):
+	case adapter.MayPass(err) && (!last || adapter.MayWait(err, run.StartedAt)):
 		told := s.Store.Progress(keep, runID, "waiting, then trying again: "+err.Error(), 0, 0)
 		if errors.Is(told, store.ErrCancelled) {
 			told = nil // seen at the next try
@@ -149,13 +149,6 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 		run.State, run.Error, run.ErrorCode = store.Failed, err.Error(), string(adapter.RunCodeOf(err))
 	}
 	return s.Store.InTx(keep, func(tx *store.Tx) error { return s.finish(keep, tx, &run) })
-}
-
-// mayWait reports whether the register said for how long it wants to be left alone, and
-// that is still within bounds.
-func mayWait(err error, run store.Run) bool {
-	_, asked := adapter.Asked(err)
-	return asked && run.StartedAt != nil && time.Since(*run.StartedAt) < adapter.LongestAsked
 }
 
 // finish ends a run and drops what it kept until now.

@@ -16,6 +16,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/store"
@@ -240,7 +241,7 @@ const layLong = 24 * time.Hour
 
 // statements gives those from which nothing has followed for a day.
 func (s *Service) statements(ctx context.Context) ([]Finding, error) {
-	all, err := s.Store.UnresolvedStatements(ctx, NothingFollows, s.now().Add(-layLong))
+	all, err := s.Store.UnresolvedStatements(ctx, learning.NoMeaning, s.now().Add(-layLong))
 	var list []Finding
 	for _, u := range all {
 		f := noticed(Mend, finding.StatementWaits, "statements of the platform", u.Connection, u.Note, "/connections")
@@ -249,9 +250,6 @@ func (s *Service) statements(ctx context.Context) ([]Finding, error) {
 	}
 	return list, err
 }
-
-// NothingFollows is the note of statements with which nothing is wrong.
-const NothingFollows = "nothing follows from this verb"
 
 // connections gives what the probes found.
 func (s *Service) connections(ctx context.Context) ([]Finding, error) {

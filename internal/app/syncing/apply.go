@@ -47,7 +47,7 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 	if err == nil || ctx.Err() != nil {
 		return err // cut off: another worker, or this one after a restart, goes on
 	}
-	if _, asked := adapter.Asked(err); asked && run.StartedAt != nil && time.Since(*run.StartedAt) < adapter.LongestAsked {
+	if adapter.MayWait(err, run.StartedAt) {
 		last = false // it said for how long it wants to be left alone
 	}
 	if adapter.MayPass(err) && !last {

@@ -39,6 +39,11 @@ var DefaultVerbs = []VerbRule{
 	{"http://activitystrea.ms/schema/1.0/submit", "", Submitted},
 }
 
+// NoMeaning is the note of a statement from which nothing follows because its verb means
+// nothing here. Nothing is wrong with it, and looking again does not change it unless the
+// institution's own verbs do.
+const NoMeaning = "nothing follows from this verb"
+
 // Verbs tells what verbs mean.
 type Verbs struct {
 	narrow map[[2]string]Verb

@@ -127,8 +127,10 @@ func TestTextsEndSoon(t *testing.T) {
 		"printing":         `{{$x := "aaaaaaaa"}}` + strings.Repeat(`{{$x = print $x $x}}`, 40) + `{{$x}}`,
 		"escaping":         `{{"\\"` + strings.Repeat(`|js`, 40) + `}}`,
 		"length":           strings.Repeat("a", 70<<10),
+		"counting":         `{{range .event.n}}{{end}}`,
+		"a long list":      `{{range .event.long}}{{end}}`,
 	} {
-		_, err := rule.Fill(text, values)
+		_, err := rule.Fill(text, rule.Values{"event": {"a": []any{"x"}, "n": int64(5_000_000_000), "long": make([]any, 20_000)}})
 		assert.ErrorIs(t, err, rule.ErrText, what)
 	}
 	got, err := rule.Fill(`{{if .person.givenName}}{{with .person.givenName}}{{.}}{{end}}{{end}}{{range $i, $x := .event.list}}{{$i}}{{$x}}{{end}}`, rule.Values{"person": {"givenName": "Ana"}, "event": {"list": []any{"a", "b"}}})

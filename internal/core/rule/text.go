@@ -3,6 +3,7 @@ package rule
 import (
 	"errors"
 	"fmt"
+	"reflect"
 	"regexp"
 	"strings"
 	"text/template"
@@ -48,7 +49,7 @@ func parse(text string, values Values) (*template.Template, error) {
 		return func(args ...any) (string, error) { return short(f(args...)) }
 	}
 	t, err := template.New("text").Option("missingkey=error").Funcs(template.FuncMap{
-		"get": get, "printf": printf, "print": grows(fmt.Sprint), "println": grows(fmt.Sprintln),
+		"get": get, listed: items, "printf": printf, "print": grows(fmt.Sprint), "println": grows(fmt.Sprintln),
 		"html": grows(template.HTMLEscaper), "js": grows(template.JSEscaper), "urlquery": grows(template.URLQueryEscaper),
 	}).Parse(text)
 	if err != nil {
@@ -63,6 +64,25 @@ func parse(text string, values Values) (*template.Template, error) {
 		return t, nil
 	}
 	return t, bounded(t.Root, 0)
+}
+
+// listed is the name of the function that every range goes through.
+const listed = "listed"
+
+// items lets a range go over lists and maps that are not too long. Over a number it would
+// count.
+func items(v any) (any, error) {
+	switch x := reflect.ValueOf(v); x.Kind() {
+	case reflect.Invalid:
+		return v, nil // nothing is there
+	case reflect.Slice, reflect.Array, reflect.Map:
+		if x.Len() <= maxItems {
+			return v, nil
+		}
+		return nil, fmt.Errorf("a range goes over %d items; at most %d can be used", x.Len(), maxItems)
+	default:
+		return nil, errors.New("a range goes over a value that is no list")
+	}
 }
 
 // short gives a text back that is no longer than any may be.
@@ -99,9 +119,11 @@ func bounded(n syntax.Node, ranges int) error {
 		if ranges >= maxNested {
 			return errors.New("a range within a range cannot be used")
 		}
-		if strings.Trim(n.Pipe.String(), "0123456789_xXobeE") == "" || !strings.HasPrefix(strings.TrimSpace(afterAssignment(n.Pipe.String())), ".") {
+		if !strings.HasPrefix(strings.TrimSpace(afterAssignment(n.Pipe.String())), ".") {
 			return errors.New("range goes over a value such as .event.items only")
 		}
+		// What it is is known only when the text is filled in.
+		n.Pipe.Cmds = append(n.Pipe.Cmds, &syntax.CommandNode{NodeType: syntax.NodeCommand, Pos: n.Pos, Args: []syntax.Node{syntax.NewIdentifier(listed).SetPos(n.Pos)}})
 		return walk(n.BranchNode, ranges+1)
 	case *syntax.TemplateNode:
 		return errors.New("template cannot be used")
@@ -128,13 +150,6 @@ func Fill(text string, values Values) (string, error) {
 		return "", fmt.Errorf("%w: %w", ErrText, err)
 	}
 	data := make(map[string]map[string]any, len(Roots))
-	for _, root := range values { // a number would be counted to
-		for name, v := range root {
-			if list, ok := v.([]any); ok && len(list) > maxItems {
-				return "", fmt.Errorf("%w: %s has more than %d items", ErrText, name, maxItems)
-			}
-		}
-	}
 	for _, root := range Roots {
 		data[root] = values[root]
 	}

@@ -12,10 +12,10 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strconv"
-	"strings"
 	"syscall"
 	"time"
+
+	"github.com/prometheus/procfs"
 )
 
 // prepare makes the cluster when there is none and returns the password of its one user,
@@ -170,7 +170,7 @@ func (p process) end(folder string) {
 
 // serversIn lists the PostgreSQL processes whose working folder is the cluster's.
 func serversIn(folder string) (all []process, err error) {
-	entries, err := os.ReadDir("/proc")
+	there, err := procfs.AllProcs()
 	if err != nil {
 		return nil, err
 	}
@@ -178,35 +178,26 @@ func serversIn(folder string) (all []process, err error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, e := range entries {
-		pid, err := strconv.Atoi(e.Name())
-		if err != nil {
+	for _, p := range there {
+		stat, err := p.Stat()
+		if err != nil || stat.Comm != "postgres" || stat.State == "Z" { // a zombie does nothing any more
 			continue
 		}
-		name, parent, ok := status(pid)
-		if !ok || name != "postgres" {
+		if at, err := p.Cwd(); err != nil || at != real {
 			continue
 		}
-		if at, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid)); err != nil || at != real {
-			continue
-		}
-		above, _, _ := status(parent)
-		all = append(all, process{pid, parent == 1 || above == "systemd" || above == "init"})
+		all = append(all, process{p.PID, stat.PPID == 1 || isSystem(stat.PPID)})
 	}
 	return all, nil
 }
 
-// status gives the name and the parent of a process (proc(5)); zombies are none.
-func status(pid int) (name string, parent int, ok bool) {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	open, shut := bytes.IndexByte(text, '('), bytes.LastIndexByte(text, ')')
-	if err != nil || open < 0 || shut < open {
-		return "", 0, false
+// isSystem reports whether a process is one to which the processes of those are left that
+// died.
+func isSystem(pid int) bool {
+	p, err := procfs.NewProc(pid)
+	if err != nil {
+		return false
 	}
-	fields := strings.Fields(string(text[shut+1:]))
-	if len(fields) < 2 || fields[0] == "Z" {
-		return "", 0, false
-	}
-	parent, err = strconv.Atoi(fields[1])
-	return string(text[open+1 : shut]), parent, err == nil
+	name, err := p.Comm()
+	return err == nil && (name == "systemd" || name == "init")
 }

@@ -41,7 +41,7 @@ type Options struct {
 }
 
 // Server is a running server. When its process ends without having been asked to, it is
-// started again at the same port; when that cannot be done, Ended says why.
+// started again at the same port; when that cannot be done, Failed says why.
 type Server struct {
 	options  Options
 	bin      string

@@ -52,24 +52,9 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	return c.send(ctx, c.http, method, path, "", in, out)
 }
 
-// Look calls see at growing intervals until it has seen what it looks for, for as long as
-// a service may be late.
+// Look looks again (call.LookAgain) for as long as the service may be late.
 func (c *Client) Look(ctx context.Context, see func() (bool, error)) (seen bool, err error) {
-	until := time.Now().Add(c.late)
-	for pause := 100 * time.Millisecond; ; pause *= 2 {
-		if seen, err = see(); err != nil || seen {
-			return seen, err
-		}
-		left := time.Until(until)
-		if left <= 0 {
-			return false, nil
-		}
-		select {
-		case <-ctx.Done():
-			return false, ctx.Err()
-		case <-time.After(min(pause, left)):
-		}
-	}
+	return call.LookAgain(ctx, c.late, see)
 }
 
 // make sends a POST that makes something, once. When its answer is lost it may have been

@@ -98,7 +98,7 @@ const names: Record<string, string> = {
     </div>
     <div class="can">
       <p v-if="c.paused"><Signal state="paused" /> <span class="faint">What depends on it waits.</span></p>
-      <p v-for="r in resting(c)" :key="r.operation" class="rests">
+      <p v-for="(r, i) in resting(c)" :key="i" class="rests">
         <b>{{ r.operation || 'The service' }} rests until {{ when(r.until) }}.</b> {{ r.reason }}.
         <RouterLink :to="`/deliveries?connection=${c.id}`">{{
           r.waiting === 1 ? '1 delivery waits' : `${r.waiting} deliveries wait`

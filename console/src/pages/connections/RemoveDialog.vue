@@ -50,7 +50,7 @@ const remove = useMutation({
           It is in use: <b>{{ what.data.value.summary }}</b>. All of that stops and is hidden with it.
         </p>
         <ul v-if="named.length">
-          <li v-for="d in named.slice(0, 12)" :key="d.kind + d.name">{{ d.kind }}: {{ d.name }}</li>
+          <li v-for="(d, i) in named.slice(0, 12)" :key="i">{{ d.kind }}: {{ d.name }}</li>
           <li v-if="named.length > 12">and {{ named.length - 12 }} more</li>
         </ul>
       </template>

@@ -1,0 +1,242 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Attempt is one try of a delivery. Request and Answer are excerpts with
+// personal data masked.
+type Attempt struct {
+	DeliveryID string    `json:"-"`
+	Number     int       `json:"number"`
+	StartedAt  time.Time `json:"startedAt"`
+	Millis     int       `json:"millis" doc:"How long it took, in milliseconds"`
+	Status     int       `json:"status" doc:"HTTP status or SMTP code, 0 without an answer"`
+	Request    string    `json:"request"`
+	Answer     string    `json:"answer"`
+	Error      string    `json:"error"`
+	UnderWay   bool      `json:"underWay,omitempty" gorm:"-" doc:"It has begun and its answer has not come yet"`
+}
+
+// Attempts lists the tries of a delivery, first to last, the one under way among them.
+func (s *Store) Attempts(ctx context.Context, deliveryID string) (all []Attempt, err error) {
+	if err = s.reader(ctx).Where("delivery_id = ?", deliveryID).Order("number").Find(&all).Error; err != nil {
+		return nil, known(err, "listing attempts")
+	}
+	d, err := s.Delivery(ctx, deliveryID)
+	if err != nil || d.BegunAt == nil {
+		return all, err
+	}
+	last := Attempt{DeliveryID: d.ID, Number: d.Attempts, StartedAt: *d.BegunAt}
+	if err = s.Pool.QueryRow(ctx, `SELECT `+alive("$1"), d.ClaimedBy).Scan(&last.UnderWay); err == nil && !last.UnderWay {
+		last.Error = CutOff
+	}
+	return append(all, last), known(err, "listing attempts")
+}
+
+// deliveryColumns are those of deliveries d, in the order of Delivery's fields.
+const deliveryColumns = `d.id::text, d.event_id::text, d.rule_id::text, d.offer_id::text, d.progression_id::text, d.rule_version, d.position, d.action, d.connection_id::text, d.person_id::text, d.section_id::text, d.once_key,
+	d.undoes::text, d.state, d.attempts, d.due_at, d.next_at, d.held, d.held_for, d.claimed_by, d.begun_at, d.code, d.last_error, d.result, d.created_at, d.finished_at`
+
+// isReady is a condition over deliveries d: its time has come at $1, and nobody is at it.
+// It reads as the index deliveries_ready does.
+var isReady = `d.state IN ('queued', 'retrying') AND coalesce(greatest(d.due_at, d.next_at), '-infinity'::timestamptz) <= $1 AND (d.claimed_by IS NULL OR NOT ` + alive("d.claimed_by") + `)`
+
+// Lane is where deliveries go: a connection, or nowhere outside.
+type Lane struct {
+	ConnectionID *string // nil for what reaches no service
+}
+
+// ReadyLanes lists those with deliveries that could be made now: their connection is not
+// paused and does not rest.
+func (s *Store) ReadyLanes(ctx context.Context, now time.Time) ([]Lane, error) {
+	rows, err := s.Quick.Query(ctx, `SELECT NULL::text AS id WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id IS NULL AND `+isReady+`)
+		UNION ALL SELECT c.id::text FROM connections c WHERE c.paused_at IS NULL AND c.removed_at IS NULL AND NOT EXISTS (SELECT 1 FROM rests r WHERE r.connection_id = c.id AND r.operation = '' AND r.rests_until > $1)
+			AND EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id = c.id AND `+isReady+`)`, now)
+	if err != nil {
+		return nil, known(err, "looking for deliveries")
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Lane])
+	return all, known(err, "looking for deliveries")
+}
+
+// ReadyDeliveries lists up to so many deliveries of a lane whose time has come and at which nobody
+// is, other than some, those that have waited longest first.
+func (s *Store) ReadyDeliveries(ctx context.Context, l Lane, now time.Time, most int, except []string) ([]Delivery, error) {
+	where, args := `d.connection_id IS NULL`, []any{now, most, append([]string{}, except...)}
+	if l.ConnectionID != nil {
+		where, args = `d.connection_id = $4::text::uuid`, append(args, *l.ConnectionID)
+	}
+	rows, err := s.Quick.Query(ctx, `SELECT `+deliveryColumns+` FROM deliveries d WHERE `+where+` AND `+isReady+` AND d.id <> ALL ($3::text[]::uuid[])
+		ORDER BY coalesce(greatest(d.due_at, d.next_at), '-infinity'::timestamptz), d.id LIMIT $2`, args...)
+	if err != nil {
+		return nil, known(err, "looking for deliveries")
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Delivery])
+	return all, known(err, "looking for deliveries")
+}
+
+// CutOff is what is known of an attempt whose process ended before its answer came.
+const CutOff = "the process ended before the answer came: it is not known whether it arrived"
+
+// Unclaim lets others make deliveries of which a worker does not know what became.
+func (s *Store) Unclaim(ctx context.Context, worker string, ids ...string) error {
+	_, err := s.Quick.Exec(ctx, `UPDATE deliveries SET claimed_by = NULL WHERE id = ANY ($1::text[]::uuid[]) AND claimed_by = $2`, ids, worker)
+	return known(err, "giving deliveries back")
+}
+
+// HeldDelivery is one that waits without having failed.
+type HeldDelivery struct {
+	ID    string
+	For   string // the operation that rests, if that is what it waits for
+	Why   string
+	Until time.Time
+}
+
+// Hold notes until when, and for what, deliveries wait without having failed, if nobody is
+// at them.
+func (s *Store) Hold(ctx context.Context, held ...HeldDelivery) error {
+	ids, reasons, operations, until := make([]string, len(held)), make([]string, len(held)), make([]string, len(held)), make([]time.Time, len(held))
+	for i, h := range held {
+		ids[i], reasons[i], operations[i], until[i] = h.ID, h.Why, h.For, h.Until
+	}
+	_, err := s.Quick.Exec(ctx, `UPDATE deliveries d SET held = w.why, held_for = w.operation, next_at = w.until
+		FROM unnest($1::text[]::uuid[], $2::text[], $3::text[], $4::timestamptz[]) AS w (id, why, operation, until)
+		WHERE d.id = w.id AND d.state IN ('queued', 'retrying') AND (d.claimed_by IS NULL OR NOT `+alive("d.claimed_by")+`)`, ids, reasons, operations, until)
+	return known(err, "holding deliveries")
+}
+
+// BeginAttempts claims deliveries for a worker and puts attempts at them on record, before
+// their calls are made; it gives the attempts' numbers by delivery. What is not due any
+// more by a time, is over, or is somebody else's, is not among them and must not be begun.
+// Nobody else makes a claimed delivery until its attempt is ended or the worker's lease is
+// over. Attempts that a worker left behind when it died get their end: nobody knows what
+// became of them.
+func (s *Store) BeginAttempts(ctx context.Context, worker string, due, started time.Time, ids ...string) (map[string]int, error) {
+	rows, err := s.Quick.Query(ctx, `WITH picked AS (SELECT p.* FROM unnest($4::text[]::uuid[]) AS w (id) CROSS JOIN LATERAL (SELECT d.id, d.attempts, d.begun_at FROM deliveries d WHERE d.id = w.id AND `+isReady+` FOR UPDATE SKIP LOCKED) p),
+		left_behind AS (INSERT INTO attempts (delivery_id, number, started_at, error) SELECT p.id, p.attempts, p.begun_at, '`+CutOff+`' FROM picked p WHERE p.begun_at IS NOT NULL ON CONFLICT DO NOTHING)
+		UPDATE deliveries d SET attempts = d.attempts + 1, claimed_by = $2, begun_at = $3 FROM picked p WHERE d.id = p.id RETURNING d.id::text, d.attempts`, due, worker, started, ids)
+	if err != nil {
+		return nil, known(err, "beginning attempts")
+	}
+	out := make(map[string]int, len(ids))
+	var id string
+	var number int
+	_, err = pgx.ForEachRow(rows, []any{&id, &number}, func() error { out[id] = number; return nil })
+	return out, known(err, "beginning attempts")
+}
+
+// EventsOf gives the events that deliveries are for, by id.
+func (s *Store) EventsOf(ctx context.Context, deliveries []Delivery) (map[string]Event, error) {
+	ids := make([]string, len(deliveries))
+	for i, d := range deliveries {
+		ids[i] = d.EventID
+	}
+	rows, err := s.Quick.Query(ctx, `SELECT `+eventColumns+` FROM events WHERE id = ANY ($1::text[]::uuid[])`, ids)
+	if err != nil {
+		return nil, known(err, "finding events")
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Event])
+	events := make(map[string]Event, len(list))
+	for _, e := range list {
+		events[e.ID] = e
+	}
+	return events, known(err, "finding events")
+}
+
+// EndAttempts writes what became of attempts that a worker has begun, and what they mean
+// for their deliveries, which nobody holds any more then. It gives those that were stopped
+// while the attempt was under way. What somebody else has taken over is theirs. What is
+// repeatable does not wait for the disk: should the database's machine fail in that
+// moment, the attempts are made once more, under the same ids.
+func (tx *Tx) EndAttempts(ctx context.Context, worker string, deliveries []*Delivery, attempts []Attempt, repeatable bool) (stopped map[string]bool, err error) {
+	if len(deliveries) == 0 {
+		return nil, nil
+	}
+	var batch pgx.Batch
+	if repeatable {
+		batch.Queue(`SET LOCAL synchronous_commit = off`)
+	}
+	if err := endAttempts(&batch, worker, deliveries, attempts, "", &stopped); err != nil {
+		return nil, err
+	}
+	if err := tx.PGX.SendBatch(ctx, &batch).Close(); err != nil {
+		return nil, known(err, "writing attempts")
+	}
+	return stopped, tx.Announce(ctx, "delivery", "")
+}
+
+// EndPlain does the same, with less ado, for attempts from which nothing else follows and
+// that are repeatable. It gives the deliveries that it has written; the others were stopped
+// while their attempt was under way, or are somebody else's.
+func (s *Store) EndPlain(ctx context.Context, worker string, deliveries []*Delivery, attempts []Attempt) (written map[string]bool, err error) {
+	var batch pgx.Batch
+	if err := endAttempts(&batch, worker, deliveries, attempts, ` AND state <> 'stopped'`, &written); err != nil {
+		return nil, err
+	}
+	if err := s.Quick.SendBatch(ctx, &batch).Close(); err != nil {
+		return nil, known(err, "writing attempts")
+	}
+	for id := range written {
+		written[id] = true
+	}
+	s.announceSoon(map[string]bool{"delivery": true})
+	return written, nil
+}
+
+// endAttempts adds to a batch what EndAttempts writes, for those deliveries that fulfil a
+// further condition; ended gets whether each of them was stopped.
+func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attempts []Attempt, condition string, ended *map[string]bool) error {
+	if n := len(attempts); n > 0 {
+		of, number, started, millis, status := make([]string, n), make([]int32, n), make([]time.Time, n), make([]int32, n), make([]int32, n)
+		requests, answers, failures := make([]string, n), make([]string, n), make([]string, n)
+		for i, a := range attempts {
+			of[i], number[i], started[i], millis[i], status[i] = a.DeliveryID, int32(a.Number), a.StartedAt, int32(a.Millis), int32(a.Status)
+			requests[i], answers[i], failures[i] = storable(a.Request), storable(a.Answer), storable(a.Error)
+		}
+		batch.Queue(`INSERT INTO attempts (delivery_id, number, started_at, millis, status, request, answer, error)
+			SELECT * FROM unnest($1::text[]::uuid[], $2::int[], $3::timestamptz[], $4::int[], $5::int[], $6::text[], $7::text[], $8::text[]) ON CONFLICT (delivery_id, number) DO UPDATE
+			SET millis = excluded.millis, status = excluded.status, request = excluded.request, answer = excluded.answer, error = excluded.error`,
+			of, number, started, millis, status, requests, answers, failures)
+	}
+	n := len(deliveries)
+	ids, states, codes, errs, helds := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	next, finished, results := make([]*time.Time, n), make([]*time.Time, n), make([]string, n)
+	for i, d := range deliveries {
+		ids[i], states[i], codes[i], errs[i], helds[i] = d.ID, d.State, d.Code, storable(d.LastError), d.Held
+		next[i], finished[i] = d.NextAt, d.FinishedAt
+		result, err := json.Marshal(d.Result)
+		if err != nil {
+			return fmt.Errorf("writing deliveries: %w", err)
+		}
+		if results[i] = string(result); d.Result == nil {
+			results[i] = "{}"
+		}
+	}
+	batch.Queue(`WITH was AS (SELECT id, state FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) AND (claimed_by IS NULL OR claimed_by = $9)`+condition+` ORDER BY id FOR UPDATE),
+		ended AS (UPDATE deliveries d SET state = CASE WHEN was.state = 'stopped' AND w.state <> 'delivered' THEN d.state ELSE w.state END, next_at = w.next_at,
+			held = w.held, held_for = '', code = w.code, last_error = w.error, result = w.result::jsonb, finished_at = w.finished_at, claimed_by = NULL, begun_at = NULL
+		FROM unnest($1::text[]::uuid[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::text[], $8::timestamptz[])
+			AS w (id, state, next_at, held, code, error, result, finished_at)
+		JOIN was ON was.id = w.id WHERE d.id = w.id AND d.id = ANY ($1::text[]::uuid[]) RETURNING d.id, d.rule_id, d.state, was.state AS was),
+		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
+		SELECT id::text, was FROM ended`, ids, states, next, helds, codes, errs, results, finished, worker).Query(func(rows pgx.Rows) error {
+		out := map[string]bool{}
+		*ended = out
+		var id, was string
+		_, err := pgx.ForEachRow(rows, []any{&id, &was}, func() error { out[id] = was == DeliveryStopped; return nil })
+		return err
+	})
+	return nil
+}
+
+// storable takes out of a text what the database cannot hold.
+func storable(text string) string {
+	return strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "�")
+}
