@@ -15,6 +15,7 @@ import (
 	"kanban/internal/standin/fault"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
+	"kanban/internal/wire/scim"
 )
 
 // Whatever the service does wrong with the first calls of each kind, a run that is tried
@@ -119,4 +120,118 @@ func TestLateIsNotLost_R9(t *testing.T) {
 	assert.Zero(t, run.Counts["not-arrived"])
 	assert.Equal(t, 13, run.Counts["added"])
 	assert.Equal(t, 1, classes(t, w, "Propagation C"))
+}
+
+// ran previews a pairing, runs that, and gives the ended run with what was planned.
+func ran(t *testing.T, w *apptest.World, pairingID string) (store.Run, store.Preview) {
+	t.Helper()
+	preview, err := w.Syncing.Preview(t.Context(), pairingID)
+	require.NoError(t, err)
+	run, err := w.Syncing.Start(t.Context(), "test", preview.ID, false)
+	require.NoError(t, err)
+	require.NoError(t, w.Syncing.Work(t.Context(), run.ID, true))
+	run, err = w.Store.Run(t.Context(), run.ID)
+	require.NoError(t, err)
+	return run, preview
+}
+
+// A service that was replaced by an empty one is no reason to make or to end anything: that
+// the class is gone is said, and it is made anew, once, when somebody says so.
+func TestReplacedByAnEmptyService_R10(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: w.Workspace().ID})
+	require.NoError(t, err)
+	ran(t, w, p.ID)
+	before, err := w.Syncing.Preview(t.Context(), p.ID)
+	require.NoError(t, err)
+	w.Standins.Workspace.Replace(nil, nil)
+
+	_, err = w.Syncing.Preview(t.Context(), p.ID)
+	require.ErrorContains(t, err, "no longer at the service")
+	run, err := w.Syncing.Start(t.Context(), "test", before.ID, false)
+	require.NoError(t, err)
+	require.NoError(t, w.Syncing.Work(t.Context(), run.ID, true))
+	run, err = w.Store.Run(t.Context(), run.ID)
+	require.NoError(t, err)
+	assert.Equal(t, store.Failed, run.State)
+	assert.Contains(t, run.Error, "Make it anew")
+	users, groups := w.Standins.Workspace.Content()
+	assert.Empty(t, users)
+	assert.Empty(t, groups)
+	placed, err := w.Store.Source(t.Context(), mustPairing(t, w.Store, p.ID))
+	require.NoError(t, err)
+	assert.Len(t, placed.Placed, 13, "nobody is forgotten")
+
+	require.NoError(t, w.Syncing.Renew(t.Context(), "test", p.ID))
+	again, _ := ran(t, w, p.ID)
+	assert.Equal(t, store.Finished, again.State, again.Error)
+	assert.Len(t, w.Standins.Workspace.Space("Propagation C"), 13)
+	assert.Equal(t, 1, classes(t, w, "Propagation C"))
+	users, _ = w.Standins.Workspace.Content()
+	assert.Len(t, users, 13, "an account for each, once")
+}
+
+// A service that has forgotten its accounts and kept the class gets each account once more;
+// theirs replace the old ones on record.
+func TestForgottenAccountsAreReplaced_R10(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	c := w.Workspace()
+	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: c.ID})
+	require.NoError(t, err)
+	ran(t, w, p.ID)
+	_, groups := w.Standins.Workspace.Content()
+	groups[0].Members = nil
+	w.Standins.Workspace.Replace(nil, groups)
+	run, _ := ran(t, w, p.ID)
+	assert.Equal(t, store.Finished, run.State, run.Error)
+	users, _ := w.Standins.Workspace.Content()
+	assert.Len(t, users, 13)
+	assert.Len(t, w.Standins.Workspace.Space("Propagation C"), 13)
+	for _, u := range users {
+		if u.ExternalID == "" {
+			continue
+		}
+		person := w.Person(u.ExternalID)
+		accounts, err := w.Store.AccountsOf(t.Context(), person.ID)
+		require.NoError(t, err)
+		require.Len(t, accounts, 1, person.GivenName)
+		assert.Equal(t, u.ID, accounts[0].RemoteID)
+	}
+	after, err := w.Syncing.Preview(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Zero(t, after.Plan.Counts().Changes())
+}
+
+// The first run over a class and accounts that were there before accounts for everybody in
+// the section and in the class.
+func TestFirstRunOverAdoptedAccounts(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	user := func(id, email string) scim.User {
+		return scim.User{Schemas: []string{scim.UserSchema}, ID: id, UserName: id, Active: true, Name: scim.Name{GivenName: "Old", FamilyName: id}, Emails: []scim.Email{{Value: email, Primary: true}}}
+	}
+	member := func(id string) scim.Member { return scim.Member{Value: id, Type: "User"} }
+	w.Standins.Workspace.Hold([]scim.User{user("inside", w.Person("stu-030").Email), user("outside", w.Person("stu-031").Email), user("stranger", "s@elsewhere.example")},
+		[]scim.Group{{ID: "room", DisplayName: "Garden room", Members: []scim.Member{member("inside"), member("stranger")}}})
+	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: w.Workspace().ID, TargetRef: "room"})
+	require.NoError(t, err)
+	run, preview := ran(t, w, p.ID)
+	require.Len(t, preview.Plan.Entries, 14, "thirteen of the section, one stranger")
+	assert.Equal(t, 13, run.Counts["in-step"])
+	assert.Equal(t, 1, run.Counts["left-out"])
+	assert.Zero(t, run.Counts["removed"]+run.Counts["refused"]+run.Counts["not-arrived"]+run.Counts["needs-person"])
+	changes, err := w.Store.Changes(t.Context(), run.ID)
+	require.NoError(t, err)
+	assert.Len(t, changes, 14, "everybody is in the report")
+	assert.Len(t, w.Standins.Workspace.Space("Garden room"), 14)
+	users, _ := w.Standins.Workspace.Content()
+	byEmail := map[string]int{}
+	for _, u := range users {
+		byEmail[u.Email()]++
+	}
+	for _, who := range []string{"stu-030", "stu-031"} {
+		assert.Equal(t, 1, byEmail[w.Person(who).Email], "nobody who had an account gets a second one")
+	}
 }
