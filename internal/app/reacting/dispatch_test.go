@@ -84,14 +84,13 @@ func happens(w *apptest.World, c store.Connection) store.Event {
 	return w.Record(e)
 }
 
-// many queues n deliveries of a rule that sends to a connection.
+// many lets it happen n times.
 func many(t testing.TB, w *apptest.World, c store.Connection, n int) {
 	t.Helper()
-	r := tells(w, c)
-	e := happens(w, c)
-	_, err := w.Store.Pool.Exec(t.Context(), `INSERT INTO deliveries (id, event_id, rule_id, position, action, connection_id, person_id, state, due_at)
-		SELECT gen_random_uuid(), d.event_id, d.rule_id, n, d.action, d.connection_id, d.person_id, 'queued', now() FROM deliveries d, generate_series(1, $2) n WHERE d.event_id = $1 AND d.rule_id = $3`, e.ID, n-1, r.ID)
-	require.NoError(t, err)
+	tells(w, c)
+	for range n {
+		happens(w, c)
+	}
 }
 
 // dispatching makes deliveries under a lease until the returned function is called, which
