@@ -133,6 +133,13 @@ func (s *Standins) Fault(service string, f fault.Fault) error {
 	return x.Set(f)
 }
 
+// Settle waits until no stand-in is at work on a delayed request any more.
+func (s *Standins) Settle() {
+	for _, x := range s.faults {
+		x.Settle()
+	}
+}
+
 // ClearFaults switches every fault off.
 func (s *Standins) ClearFaults() {
 	for _, x := range s.faults {

@@ -44,7 +44,12 @@ func TestEveryKindOfCounterpart_R10(t *testing.T) {
 				w.Syncing.Call, w.Pairing.Call = quick, quick
 				w.Read(w.Register(), false)
 				w.Standins.Workspace.Double() // who is put in twice is in it twice
-				p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: w.Workspace().ID})
+				c := w.Workspace()
+				if f.Kind == fault.Latency { // what it does after the time limit shows within this
+					_, err := w.Connecting.Update(t.Context(), "test", c.ID, 0, nil, map[string]string{"late": "5"}, nil)
+					require.NoError(t, err)
+				}
+				p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: c.ID})
 				require.NoError(t, err)
 				f.Method, f.Path = at.method, at.path
 				require.NoError(t, w.Standins.Fault("workspace", f))
@@ -61,6 +66,7 @@ func TestEveryKindOfCounterpart_R10(t *testing.T) {
 					}
 				}
 				w.Standins.ClearFaults()
+				w.Standins.Settle()
 				run, err = w.Store.Run(t.Context(), run.ID)
 				require.NoError(t, err)
 				assert.True(t, run.State == store.Finished || run.State == store.NeedsPerson, "%s: %s", run.State, run.Error)

@@ -8,7 +8,9 @@ package fault
 
 import (
 	"bytes"
+	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"strconv"
@@ -22,7 +24,7 @@ type Kind string
 
 // The kinds.
 const (
-	Latency  Kind = "latency"  // answers properly, after Millis
+	Latency  Kind = "latency"  // does the work and answers properly, after Millis, whether or not the caller still waits
 	Status   Kind = "status"   // answers Status instead, with RetryAfter seconds if set
 	Cut      Kind = "cut"      // does the work, then cuts the connection without an answer
 	Truncate Kind = "truncate" // does the work, then sends half of the answer and cuts
@@ -49,8 +51,9 @@ type Fault struct {
 
 // Switch holds the fault of one service. The zero value misbehaves never.
 type Switch struct {
-	mu    sync.Mutex
-	fault *Fault
+	mu      sync.Mutex
+	fault   *Fault
+	delayed int
 }
 
 // NewSwitch is a switch that is off.
@@ -74,6 +77,26 @@ func (s *Switch) Clear() {
 	s.mu.Lock()
 	s.fault = nil
 	s.mu.Unlock()
+}
+
+// Settle waits until every request that was delayed has been served, so that what it did
+// can be counted.
+func (s *Switch) Settle() {
+	for {
+		s.mu.Lock()
+		n := s.delayed
+		s.mu.Unlock()
+		if n == 0 {
+			return
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
+func (s *Switch) delay(n int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.delayed += n
 }
 
 // Take returns the fault that hits this request, if any, and counts it.
@@ -106,7 +129,15 @@ func (s *Switch) Wrap(next http.Handler) http.Handler {
 		}
 		switch f.Kind {
 		case Latency:
+			body, err := io.ReadAll(r.Body) // it cannot be read any more once the caller is gone
+			if err != nil {
+				return
+			}
+			s.delay(1)
+			defer s.delay(-1)
 			time.Sleep(time.Duration(f.Millis) * time.Millisecond)
+			r = r.WithContext(context.WithoutCancel(r.Context()))
+			r.Body = io.NopCloser(bytes.NewReader(body))
 			next.ServeHTTP(w, r)
 		case Status:
 			if f.RetryAfter > 0 {

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math/rand/v2"
 	"net"
 	"net/url"
 	"os"
@@ -95,10 +96,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err := waitForOldServer(ctx, s.folder); err != nil {
 		return nil, err
 	}
-	if s.port, err = freePort(); err != nil {
-		return nil, err
-	}
-	first, err := s.launch(ctx)
+	first, err := s.first(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -106,6 +104,20 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	s.stop = stop
 	go s.supervise(running, first)
 	return s, nil
+}
+
+// first starts the server at a port that is free; when somebody else took it meanwhile, at
+// another one.
+func (s *Server) first(ctx context.Context) (r *run, err error) {
+	for range 3 {
+		if s.port, err = freePort(); err != nil {
+			return nil, err
+		}
+		if r, err = s.launch(ctx); err == nil || ctx.Err() != nil || isFree(s.port) == nil {
+			return r, err
+		}
+	}
+	return nil, err
 }
 
 // run is one life of the server's process.
@@ -216,11 +228,22 @@ func (s *Server) supervise(ctx context.Context, r *run) {
 
 var errEnded = errors.New("it was not asked to")
 
-func (s *Server) again(ctx context.Context) (*run, error) {
-	if err := waitForOldServer(ctx, s.folder); err != nil {
-		return nil, err
+// again starts the server at the same port, as often as the time allows: what stands in the
+// way may pass, such as somebody else's hold of the port.
+func (s *Server) again(ctx context.Context) (r *run, err error) {
+	for {
+		if err := waitForOldServer(ctx, s.folder); err != nil {
+			return nil, err
+		}
+		if r, err = s.launch(ctx); err == nil {
+			return r, nil
+		}
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(200 * time.Millisecond):
+		}
 	}
-	return s.launch(ctx)
 }
 
 // Failed gives why the server ended for good without having been asked to.
@@ -265,7 +288,17 @@ func unprivileged() (*syscall.Credential, error) {
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, errors.Join(err1, err2)
 }
 
+// Ports below those that the system gives to outgoing connections: one of those could have
+// the server's port when the server has to be started again.
+const firstPort, lastPort = 15000, 30000
+
+// freePort finds a port on loopback that nobody listens at.
 func freePort() (int, error) {
+	for range 100 {
+		if port := firstPort + rand.IntN(lastPort-firstPort); isFree(port) == nil {
+			return port, nil
+		}
+	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return 0, err
@@ -274,10 +307,21 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
+// isFree tries whether a port can be listened at.
+func isFree(port int) error {
+	l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	if err != nil {
+		return err
+	}
+	return l.Close()
+}
+
 // ready waits until the server answers and its database is there.
 func (s *Server) ready(ctx context.Context, r *run) error {
 	for {
-		conn, err := pgx.Connect(ctx, s.Database("postgres"))
+		one, cancel := context.WithTimeout(ctx, 5*time.Second) // whoever has the port may not answer at all
+		conn, err := pgx.Connect(one, s.Database("postgres"))
+		cancel()
 		if err == nil {
 			defer conn.Close(ctx)
 			var there bool

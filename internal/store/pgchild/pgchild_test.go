@@ -3,6 +3,7 @@ package pgchild_test
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -146,6 +147,22 @@ func TestFoldersThatCannotBeUsed(t *testing.T) {
 	assert.ErrorContains(t, err, "put the file "+at+".password back")
 }
 
+// hold has a port until the server's new start has met it.
+func hold(t *testing.T, port int) {
+	t.Helper()
+	var l net.Listener
+	require.Eventually(t, func() (free bool) {
+		var err error
+		l, err = net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+		return err == nil
+	}, time.Minute, time.Millisecond)
+	require.NoError(t, l.(*net.TCPListener).SetDeadline(time.Now().Add(time.Minute)))
+	c, err := l.Accept()
+	require.NoError(t, err)
+	require.NoError(t, c.Close())
+	require.NoError(t, l.Close())
+}
+
 // A server that ends without having been asked to is started again at the same address;
 // stopping it in that moment is no trouble.
 func TestServerThatEndsIsStartedAgain(t *testing.T) {
@@ -156,12 +173,24 @@ func TestServerThatEndsIsStartedAgain(t *testing.T) {
 	before := s.URL()
 	for range 2 {
 		was := ask(t, s, `SELECT pg_postmaster_start_time()::text`)
+		busy, err := pgx.Connect(t.Context(), s.URL()) // at work when it happens, and for a while after
+		require.NoError(t, err)
+		asked := make(chan struct{})
+		go func() {
+			defer close(asked)
+			_, _ = busy.Exec(t.Context(), `SELECT count(*) FROM generate_series(1, 8000000)`)
+		}()
+		require.Eventually(t, func() bool {
+			return ask(t, s, `SELECT count(*)::text FROM pg_stat_activity WHERE state = 'active' AND query LIKE '%generate_series%'`) == "2"
+		}, time.Minute, 20*time.Millisecond)
 		text, err := os.ReadFile(filepath.Join(at, "postmaster.pid"))
 		require.NoError(t, err)
 		pid, err := strconv.Atoi(strings.SplitN(string(text), "\n", 2)[0])
 		require.NoError(t, err)
 		require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
-		require.Eventually(t, func() bool { return ask(t, s, `SELECT pg_postmaster_start_time()::text`) != was }, time.Minute, 20*time.Millisecond)
+		hold(t, s.Port())
+		assert.NotEqual(t, was, ask(t, s, `SELECT pg_postmaster_start_time()::text`))
+		<-asked
 	}
 	assert.Equal(t, before, s.URL())
 	text, err := os.ReadFile(filepath.Join(at, "postmaster.pid"))

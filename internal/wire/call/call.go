@@ -64,6 +64,13 @@ func (p *Problem) Passing() bool {
 	return p.Kind == Unreachable || p.Kind == Throttled || p.Kind == Broken
 }
 
+// TimedOut reports whether no answer came within the time limit: the service may be at it
+// still, and carry it out after nobody waits any more.
+func (p *Problem) TimedOut() bool {
+	var limit interface{ Timeout() bool }
+	return p.Kind == Unreachable && errors.As(p.Err, &limit) && limit.Timeout()
+}
+
 // As finds the Problem in err.
 func As(err error) (*Problem, bool) {
 	var p *Problem
@@ -150,6 +157,9 @@ func backoff(minimum, maximum time.Duration, attempt int, resp *http.Response) t
 	wait := retryablehttp.DefaultBackoff(minimum, maximum, attempt, nil)
 	return wait - time.Duration(rand.Int64N(int64(wait)/4+1)) // so that callers do not come back in step
 }
+
+// Limit is how long one try may take.
+func (c *Client) Limit() time.Duration { return c.options.Timeout }
 
 // Answer is a successful answer, read to its end.
 type Answer struct {

@@ -57,14 +57,25 @@ func (c *Client) Look(ctx context.Context, see func() (bool, error)) (seen bool,
 	return call.LookAgain(ctx, c.late, see)
 }
 
+// afterLost looks for what a call without an answer may have done. When it ran into its time
+// limit, the service may be at it still: then it is looked for at least as long again.
+func (c *Client) afterLost(ctx context.Context, lost *call.Problem, see func() (bool, error)) (bool, error) {
+	late := c.late
+	if lost.TimedOut() {
+		late = max(late, c.once.Limit())
+	}
+	return call.LookAgain(ctx, late, see)
+}
+
 // make sends a POST that makes something, once. When its answer is lost it may have been
 // carried out all the same: then find looks for what was made. It is not made again here.
 func (c *Client) make(ctx context.Context, path string, in, out any, find func() (bool, error)) error {
 	err := c.send(ctx, c.once, http.MethodPost, path, "", in, out)
-	if p, ok := call.As(err); !ok || !p.Passing() || p.Kind == call.Throttled {
+	p, ok := call.As(err)
+	if !ok || !p.Passing() || p.Kind == call.Throttled {
 		return err
 	}
-	found, findErr := c.Look(ctx, find)
+	found, findErr := c.afterLost(ctx, p, find)
 	if findErr == nil && found {
 		return nil
 	}
@@ -230,7 +241,7 @@ func (c *Client) CreateUsers(ctx context.Context, users []User) ([]Made, error) 
 	var answer Bulk
 	err := c.send(ctx, c.once, http.MethodPost, "/Bulk", "", request, &answer)
 	if p, ok := call.As(err); ok && p.Passing() && p.Kind != call.Throttled {
-		return c.lookAgain(ctx, users, err)
+		return c.lookAgain(ctx, users, p)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("creating %d accounts: %w", len(users), err)
@@ -251,9 +262,9 @@ func (c *Client) CreateUsers(ctx context.Context, users []User) ([]Made, error) 
 
 // lookAgain finds out which of several accounts were made by a call whose answer was lost.
 // The others are to be made by whoever tries again.
-func (c *Client) lookAgain(ctx context.Context, users []User, lost error) ([]Made, error) {
+func (c *Client) lookAgain(ctx context.Context, users []User, lost *call.Problem) ([]Made, error) {
 	made := make([]Made, len(users))
-	_, err := c.Look(ctx, func() (all bool, err error) {
+	_, err := c.afterLost(ctx, lost, func() (all bool, err error) {
 		all = true
 		for i, u := range users {
 			if made[i].ID == "" {
@@ -404,10 +415,11 @@ func (c *Client) AddMembers(ctx context.Context, groupID string, userIDs ...stri
 			return nil
 		}
 		err = fmt.Errorf("changing Groups/%s: %w", groupID, err)
-		if p, ok := call.As(err); !ok || !p.Passing() || p.RetryAfter > 0 || try == mostTries {
+		p, ok := call.As(err)
+		if !ok || !p.Passing() || p.RetryAfter > 0 || try == mostTries {
 			return err
 		}
-		in, lookErr := c.Look(ctx, func() (bool, error) {
+		in, lookErr := c.afterLost(ctx, p, func() (bool, error) {
 			g, err := c.Group(ctx, groupID)
 			missing = slices.DeleteFunc(slices.Clone(userIDs), func(id string) bool {
 				return slices.ContainsFunc(g.Members, func(m Member) bool { return m.Value == id })

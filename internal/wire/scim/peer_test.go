@@ -6,7 +6,6 @@ import (
 	"net/http/httptest"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -19,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/standin/fault"
 	"kanban/internal/wire/call"
 	"kanban/internal/wire/scim"
 )
@@ -149,9 +149,9 @@ func change(a peer.ResourceAttributes, o peer.PatchOperation) error {
 	return nil
 }
 
-// others starts a server of somebody else's making. lose decides whose answers are lost
-// after the work was done.
-func others(t *testing.T, lose func(r *http.Request) bool) (c *scim.Client, users, groups *records) {
+// others starts a server of somebody else's making, that may misbehave, and calls it with a
+// time limit of half a second.
+func others(t *testing.T, misbehave *fault.Switch) (c *scim.Client, users, groups *records) {
 	t.Helper()
 	users, groups = &records{prefix: "u", unique: "userName"}, &records{prefix: "g"}
 	server, err := peer.NewServer(&peer.ServerArgs{
@@ -162,17 +162,12 @@ func others(t *testing.T, lose func(r *http.Request) bool) (c *scim.Client, user
 		},
 	})
 	require.NoError(t, err)
-	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		r.URL.Path = strings.TrimPrefix(r.URL.Path, "/scim")
-		if lose != nil && lose(r) {
-			server.ServeHTTP(httptest.NewRecorder(), r)
-			panic(http.ErrAbortHandler)
-		}
-		server.ServeHTTP(w, r)
-	}))
+	s := httptest.NewServer(misbehave.Wrap(http.StripPrefix("/scim", server)))
 	t.Cleanup(s.Close)
-	return scim.NewClient(s.URL+"/scim/v2", "token", 0, call.Options{Retries: 1, WaitMin: time.Millisecond, WaitMax: 2 * time.Millisecond}), users, groups
+	return scim.NewClient(s.URL+"/scim/v2", "token", 0, call.Options{Timeout: limit, Retries: 3, WaitMin: time.Millisecond, WaitMax: 2 * time.Millisecond}), users, groups
 }
+
+const limit = 500 * time.Millisecond
 
 func somebody(n int) scim.User {
 	return scim.User{
@@ -184,7 +179,7 @@ func somebody(n int) scim.User {
 // What the client sends is understood by a server of somebody else's making, and what that
 // answers is understood by the client.
 func TestServerOfSomebodyElse(t *testing.T) {
-	c, _, groups := others(t, nil)
+	c, _, groups := others(t, fault.NewSwitch())
 	config, err := c.Config(t.Context())
 	require.NoError(t, err)
 	assert.True(t, config.Patch.Supported)
@@ -232,26 +227,39 @@ func TestServerOfSomebodyElse(t *testing.T) {
 	assert.Equal(t, call.NotFound, p.Kind)
 }
 
-// Whatever answers are lost, each thing is made once and everybody is put in once.
+// Whatever answers are lost, and whatever is carried out only after the time limit, each
+// thing is made once and everybody is put in once.
 func TestServerOfSomebodyElseLosesAnswers(t *testing.T) {
-	lost := map[string]int{}
-	c, users, groups := others(t, func(r *http.Request) bool {
-		what := r.Method + " " + strings.Split(r.URL.Path, "/")[2]
-		lost[what]++
-		return r.Method != http.MethodGet && lost[what] == 1
-	})
-	var ids []string
-	for n := range 3 {
-		made, err := c.CreateUser(t.Context(), somebody(n))
-		require.NoError(t, err)
-		ids = append(ids, made.ID)
+	for name, f := range map[string]fault.Fault{
+		"lost":                        {Kind: fault.Cut, Count: 1},
+		"broken off":                  {Kind: fault.Truncate, Count: 1},
+		"carried out after the limit": {Kind: fault.Latency, Millis: 700, Count: 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			misbehave := fault.NewSwitch()
+			c, users, groups := others(t, misbehave)
+			first := func(method, path string) {
+				f.Method, f.Path = method, path
+				require.NoError(t, misbehave.Set(f))
+			}
+			first(http.MethodPost, "/Users")
+			var ids []string
+			for n := range 3 {
+				made, err := c.CreateUser(t.Context(), somebody(n))
+				require.NoError(t, err)
+				ids = append(ids, made.ID)
+			}
+			first(http.MethodPost, "/Groups")
+			group, err := c.CreateGroup(t.Context(), "Propagation", "kanban-1")
+			require.NoError(t, err)
+			first(http.MethodPatch, "/Groups")
+			require.NoError(t, c.AddMembers(t.Context(), group.ID, ids...))
+			misbehave.Settle()
+			assert.Len(t, users.all, 3)
+			assert.Len(t, groups.all, 1)
+			got, err := c.Group(t.Context(), group.ID)
+			require.NoError(t, err)
+			assert.Len(t, got.Members, 3)
+		})
 	}
-	assert.Len(t, users.all, 3)
-	group, err := c.CreateGroup(t.Context(), "Propagation", "kanban-1")
-	require.NoError(t, err)
-	assert.Len(t, groups.all, 1)
-	require.NoError(t, c.AddMembers(t.Context(), group.ID, ids...))
-	got, err := c.Group(t.Context(), group.ID)
-	require.NoError(t, err)
-	assert.Len(t, got.Members, 3)
 }
