@@ -113,6 +113,8 @@ var Kinds = []Kind{
 		[]Field{
 			{Name: "folder", Title: "Folder", Help: "Optional: a folder on the machine of the service; its newest .zip is read. Leave empty to upload by hand"},
 			guardShare, guardNumber,
+			{Name: "mostUnpacked", Title: "Largest file", Help: "How large one unpacked file of a package may be, in MiB", Default: "2048", Number: true, Rare: true},
+			{Name: "mostRows", Title: "Most rows", Help: "How many rows one file of a package may have", Default: "20000000", Number: true, Rare: true},
 		},
 		[]Capability{PeopleIn},
 	},

@@ -33,7 +33,7 @@ func TestSoakSlowMail(t *testing.T) {
 	i := slices.IndexFunc(all, func(x api.Section) bool { return x.Code == "PROP-A" })
 	require.NoError(t, w.Outline(t.Context(), all[i].CourseID))
 	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{Name: "tell", Trigger: string(rule.ActivityCompleted), Actions: []api.Action{
-		{Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, To: "trial-{{.person.identifier}}@fernmoor.example", Subject: "Well done", Text: "{{.activity.title}}"},
+		{Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, To: `"trial-" + person.identifier + "@fernmoor.example"`, Subject: "Well done", Text: "{{.activity.title}}"},
 	}})
 	require.NoError(t, err)
 	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch", api.Switch{On: true})

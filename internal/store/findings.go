@@ -67,7 +67,7 @@ func (s *Store) Comings(ctx context.Context, sectionID string, limit int) ([]Ros
 		WITH spells AS (
 			SELECT e.connection_id, e.section, e.person, e.role, e.joined_at AS joined, e.gone_at AS left_at FROM enrolments e
 			UNION ALL SELECT e.connection_id, e.section, e.person, e.role, e.joined_at, e.left_at FROM past_enrolments e),
-		first AS (SELECT s.connection_id, min(r.finished_at) AS at FROM sections s JOIN runs r ON r.connection_id = s.connection_id AND r.kind = 'read' AND r.state = 'finished' WHERE s.id = $1 GROUP BY 1)
+		first AS (SELECT s.connection_id, min(r.finished_at) AS at FROM sections s JOIN runs r ON r.connection_id = s.connection_id AND r.kind = 'read' AND r.state IN ('finished', 'needs-person') WHERE s.id = $1 GROUP BY 1)
 		SELECT p.id::text, p.given_name || ' ' || p.family_name, p.identifier, e.role, e.joined, e.left_at
 		FROM sections s JOIN spells e ON e.connection_id = s.connection_id AND e.section = s.sourced_id
 		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person JOIN first f ON f.connection_id = s.connection_id

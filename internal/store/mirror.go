@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -15,7 +16,8 @@ type mirrorTable struct {
 	name    string
 	columns []string // that a read fills, sourced_id first
 	refs    []mirrorRef
-	same    []string // rows that agree in these columns are one thing given twice
+	lists   []mirrorRef // columns that hold several
+	same    []string    // rows that agree in these columns are one thing given twice
 }
 
 // mirrorRef is a column that holds the sourced id of a row of another table.
@@ -27,7 +29,8 @@ var mirrorTables = []mirrorTable{
 	{name: "courses", columns: []string{"sourced_id", "title", "org", "code"}},
 	{
 		name: "sections", columns: []string{"sourced_id", "title", "code", "class_type", "course", "org", "terms"},
-		refs: []mirrorRef{{"course", "courses", "course"}},
+		refs:  []mirrorRef{{"course", "courses", "course"}},
+		lists: []mirrorRef{{"terms", "terms", "term"}},
 	},
 	{name: "people", columns: []string{"sourced_id", "given_name", "family_name", "email", "email_key", "user_name", "identifier", "user_ids", "org", "master", "secondary", "enabled"}},
 	{
@@ -45,6 +48,12 @@ type Incoming interface {
 	// with this fingerprint is in the mirror already, unchanged: then it need not
 	// be put. A record that was looked up as seen counts as read.
 	Each(ctx context.Context, table string, seen func(position int, hash uint64, id func() string) bool, put func(MirrorRow) error) error
+	// Incomplete says, after Each, why the table could not be read whole, "" when it could:
+	// then nothing is ended that was only not seen.
+	Incomplete(table string) string
+	// Lacking are the columns of the table that this read cannot fill, because the register
+	// does not give them.
+	Lacking(table string) []string
 	// Where says in words where a record of the table stands.
 	Where(table string, position int) string
 }
@@ -56,6 +65,8 @@ type MirrorRow struct {
 	ID       string // its sourced id
 	Deleted  bool   // the register marks it as deleted
 	Bad      bool   // it cannot be used: what the mirror has under its id stays as it is
+	Damaged  bool   // and its id is only what the rest of it shows, which may be another's
+	Unsure   bool   // it goes in only when the mirror has nothing under its id
 	Again    bool   // look at it at the next read too, whatever its fingerprint
 	// Values by the table's columns, the sourced id first, in PostgreSQL's text
 	// form; Null is absent. Empty when Deleted or Bad.
@@ -88,6 +99,11 @@ type Merged struct {
 	// maxNoticed of it, and Unlisted how much more there was.
 	Noticed  []Noticed
 	Unlisted int
+	// Renumbered is how many enrolments came under another id and are else what they were.
+	Renumbered int
+	// Incomplete are the tables of which nothing was ended, because a part of them could not
+	// be read.
+	Incomplete []string
 
 	deleted map[string]map[string]bool // by table: sourced ids marked as deleted
 	ids     map[string]map[uint64]bool // by table: fingerprints of the sourced ids put by a first read
@@ -150,9 +166,132 @@ func (tx *Tx) Merge(ctx context.Context, connectionID string, in Incoming) (Merg
 		UNION ALL SELECT sourced_id, section, person, role, left_at FROM past_enrolments WHERE connection_id = $1 AND left_at = now()`); err != nil {
 		return m, err
 	}
+	if m.renumbered(); m.Renumbered > 0 {
+		if err := tx.keepStart(ctx, connectionID); err != nil {
+			return m, err
+		}
+	}
 	m.Sections, err = tx.touched(ctx, connectionID)
 	return m, err
 }
+
+// ColumnLost is the error of a read that would empty a column of the mirror.
+type ColumnLost struct {
+	Table, Column string
+	Values        int // how many records have a value in it
+}
+
+func (e *ColumnLost) Error() string {
+	return fmt.Sprintf("the column %s of %s is missing, in which %d records have a value", e.Column, e.Table, e.Values)
+}
+
+// renumbered takes those out of who joined and left who only have another enrolment id.
+func (m *Merged) renumbered() {
+	type place struct{ person, section, role string }
+	left := map[place]int{}
+	for _, x := range m.Left {
+		left[place{x.PersonID, x.SectionID, x.Role}]++
+	}
+	again := map[place]int{}
+	m.Joined = slices.DeleteFunc(m.Joined, func(x Movement) bool {
+		at := place{x.PersonID, x.SectionID, x.Role}
+		if left[at] == 0 {
+			return false
+		}
+		left[at]--
+		again[at]++
+		m.Renumbered++
+		return true
+	})
+	m.Left = slices.DeleteFunc(m.Left, func(x Movement) bool {
+		at := place{x.PersonID, x.SectionID, x.Role}
+		if again[at] == 0 {
+			return false
+		}
+		again[at]--
+		return true
+	})
+}
+
+// keepStart lets an enrolment under another id have begun when it did under the old one.
+func (tx *Tx) keepStart(ctx context.Context, connectionID string) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE enrolments n SET joined_at = o.joined_at FROM enrolments o
+		WHERE n.connection_id = $1 AND n.gone_at IS NULL AND n.joined_at = now()
+			AND o.connection_id = $1 AND o.gone_at = now() AND (o.section, o.person, o.role) = (n.section, n.person, n.role)`, connectionID)
+	if err != nil {
+		return fmt.Errorf("keeping when enrolments began: %w", err)
+	}
+	return nil
+}
+
+// Loss is how many learners and teachers a section has and would lose.
+type Loss struct {
+	SectionID string
+	Title     string
+	Listed    bool // the section itself is still in the register
+	Now       int  // learners and teachers in it after the merge
+	Lost      int
+}
+
+// Losses counts the learners and teachers who lose their place by a merge, by section: whoever
+// moved within the course is not one of them.
+func (tx *Tx) Losses(ctx context.Context, connectionID string, m Merged) ([]Loss, error) {
+	type stay struct{ person, course string }
+	joined := map[stay]bool{}
+	for _, x := range m.Joined {
+		if x.HasPlace() {
+			joined[stay{x.PersonID, x.CourseID}] = true
+		}
+	}
+	lost := map[string]*Loss{}
+	var ids []string
+	for _, x := range m.Left {
+		if !x.HasPlace() || joined[stay{x.PersonID, x.CourseID}] {
+			continue
+		}
+		if lost[x.SectionID] == nil {
+			lost[x.SectionID] = &Loss{SectionID: x.SectionID, Title: x.Section}
+			ids = append(ids, x.SectionID)
+		}
+		lost[x.SectionID].Lost++
+	}
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	rows, err := tx.PGX.Query(ctx, `SELECT s.id::text, s.gone_at IS NULL, count(e.sourced_id)::int FROM sections s
+		LEFT JOIN enrolments e ON e.connection_id = $1 AND e.section = s.sourced_id AND e.gone_at IS NULL AND e.role IN ('student', 'teacher')
+		WHERE s.connection_id = $1 AND s.id = ANY ($2::uuid[]) GROUP BY s.id, s.gone_at`, connectionID, ids)
+	if err != nil {
+		return nil, fmt.Errorf("counting who loses their place: %w", err)
+	}
+	var id string
+	var listed bool
+	var n int
+	if _, err := pgx.ForEachRow(rows, []any{&id, &listed, &n}, func() error {
+		lost[id].Listed, lost[id].Now = listed, n
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	all := make([]Loss, len(ids))
+	for i, id := range ids {
+		all[i] = *lost[id]
+	}
+	slices.SortStableFunc(all, func(a, b Loss) int { return b.Lost - a.Lost })
+	return all, nil
+}
+
+// Places counts the learners and teachers of all sections of a register.
+func (tx *Tx) Places(ctx context.Context, connectionID string) (n int, err error) {
+	err = tx.PGX.QueryRow(ctx, `SELECT count(*)::int FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL AND role IN ('student', 'teacher')`, connectionID).Scan(&n)
+	if err != nil {
+		return 0, fmt.Errorf("counting learners and teachers: %w", err)
+	}
+	return n, nil
+}
+
+// HasPlace reports whether the movement is a learner's or a teacher's.
+func (m Movement) HasPlace() bool { return m.Role == "student" || m.Role == "teacher" }
 
 // partition is the name of a register's part of a table of the mirror.
 func partition(table, connectionID string) string {

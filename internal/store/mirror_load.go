@@ -30,6 +30,10 @@ type loading struct {
 	known   map[uint64]int32 // fingerprints in the mirror; the position where each was seen, 0 before
 	deleted map[string]bool  // sourced ids that the register marks as deleted
 	bad     []string         // sourced ids of records that cannot be used
+	damaged []string         // those of them that are only guessed from what is left of a record
+	unsure  []string         // sourced ids of records that do not change what is there
+	// Why nothing is ended that was only not seen, "" when it is.
+	incomplete string
 	// What follows finds out, while a table is filled, whether the exact searches
 	// for bad references and for enrolments given twice are worth making.
 	ids      map[uint64]bool // fingerprints of the sourced ids put
@@ -53,7 +57,7 @@ func (l *loading) fill(ctx context.Context) error {
 		return err
 	}
 	before, after := []string{}, []string{}
-	if l.name == "people" && l.in.Partial(l.name) { // a register may not say whether an account is a second one
+	if l.name == "people" { // a register may not say whether an account is a second one
 		before = append(before, `ALTER TABLE `+name+` ALTER secondary DROP NOT NULL`)
 		after = append(after, `UPDATE `+name+` SET secondary = false WHERE secondary IS NULL`, `ALTER TABLE `+name+` ALTER secondary SET NOT NULL`)
 	}
@@ -126,12 +130,15 @@ func (l *loading) merge(ctx context.Context) error {
 	if err := l.remember(ctx); err != nil {
 		return err
 	}
+	if err := l.lacking(ctx); err != nil {
+		return err
+	}
 	if err := l.copy(ctx); err != nil {
 		return err
 	}
 	steps := []func(context.Context) error{
 		l.plan,
-		l.last, l.superseded, l.inherit, l.gone,
+		l.last, l.superseded, l.keep, l.inherit, l.identify, l.gone, l.referred,
 		func(ctx context.Context) error { return l.check(ctx, true, true) },
 		l.history, l.write, l.orphans,
 	}
@@ -142,6 +149,22 @@ func (l *loading) merge(ctx context.Context) error {
 	}
 	if l.tally.Added+l.tally.Changed+l.tally.Gone > manyRows { // so that the queries that follow are planned for it
 		return l.exec(ctx, `ANALYZE `+pgx.Identifier{partition(l.name, l.connection)}.Sanitize())
+	}
+	return nil
+}
+
+// lacking refuses a read that would empty a column of the mirror.
+func (l *loading) lacking(ctx context.Context) error {
+	for _, column := range l.in.Lacking(l.name) {
+		lost := &ColumnLost{Table: l.name, Column: column}
+		err := l.tx.PGX.QueryRow(ctx, fmt.Sprintf(`SELECT count(*) FROM %s WHERE connection_id = $1 AND gone_at IS NULL AND %s::text NOT IN ('', '{}')`,
+			l.name, pgx.Identifier{column}.Sanitize()), l.connection).Scan(&lost.Values)
+		if err != nil {
+			return err
+		}
+		if lost.Values > 0 {
+			return lost
+		}
 	}
 	return nil
 }
@@ -240,8 +263,16 @@ func (l *loading) put(out *bufio.Writer, r MirrorRow) error {
 		l.deleted[r.ID] = true
 		return nil
 	case r.Bad:
-		l.bad = append(l.bad, r.ID)
+		if r.ID != "" {
+			l.bad = append(l.bad, r.ID)
+		}
+		if r.Damaged {
+			l.damaged = append(l.damaged, r.ID)
+		}
 		return nil
+	}
+	if r.Unsure {
+		l.unsure = append(l.unsure, strings.Clone(r.ID))
 	}
 	if l.known == nil {
 		l.suspect(r.Values)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -75,6 +76,89 @@ func (l *loading) superseded(ctx context.Context) error {
 	return err
 }
 
+// keep takes staged records out that are not understood well enough to change what is there.
+func (l *loading) keep(ctx context.Context) error {
+	if len(l.unsure) == 0 {
+		return nil
+	}
+	rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`DELETE FROM %s s USING %s m
+		WHERE s.sourced_id = ANY ($2::text[]) AND m.connection_id = $1 AND m.sourced_id = s.sourced_id AND m.gone_at IS NULL RETURNING s.sourced_id`, l.staged, l.name), l.connection, l.unsure)
+	if err != nil {
+		return err
+	}
+	kept, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	l.bad = append(l.bad, kept...)
+	l.copied -= len(kept)
+	return err
+}
+
+// identify finds out whether each damaged record is one that is known and was not read
+// otherwise. If not, any record may be lost in it, and the table was not read whole.
+func (l *loading) identify(ctx context.Context) error {
+	if l.incomplete = l.in.Incomplete(l.name); l.incomplete == "" && len(l.damaged) > 0 {
+		rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`
+			SELECT d.id, coalesce(m.row_hash, 0), m.sourced_id IS NOT NULL AND NOT EXISTS (SELECT 1 FROM %s s WHERE s.sourced_id = d.id) AND count(*) OVER (PARTITION BY d.id) = 1
+			FROM unnest($2::text[]) d (id) LEFT JOIN %s m ON m.connection_id = $1 AND m.sourced_id = d.id AND m.gone_at IS NULL`, l.staged, l.name), l.connection, l.damaged)
+		if err != nil {
+			return err
+		}
+		var id string
+		var hash int64
+		var known bool
+		if _, err := pgx.ForEachRow(rows, []any{&id, &hash, &known}, func() error {
+			if !known || l.known[uint64(hash)] != 0 {
+				l.incomplete = fmt.Sprintf("what is left of a damaged record looks like %s, and that is not a record that is known and missing", id)
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	if l.incomplete != "" && !l.in.Partial(l.name) {
+		l.merged.Incomplete = append(l.merged.Incomplete, l.name)
+		l.merged.notice(finding.ReadIncomplete, l.in.Where(l.name, 0), l.incomplete)
+	}
+	return nil
+}
+
+// referred brings records back that were ended because they are no longer listed, although
+// records of this table that were read refer to them: the register contradicts itself, and
+// nobody is to lose a place by that.
+func (l *loading) referred(ctx context.Context) error {
+	for _, ref := range slices.Concat(l.refs, l.lists) {
+		to := `= r.sourced_id`
+		if slices.Contains(l.lists, ref) {
+			to = `@> ARRAY[r.sourced_id]`
+		}
+		if l.in.Partial(l.name) || l.in.Partial(ref.table) || l.merged.Tables[ref.table].Gone == 0 {
+			continue
+		}
+		deleted := make([]string, 0, len(l.merged.deleted[ref.table]))
+		for id := range l.merged.deleted[ref.table] {
+			deleted = append(deleted, id)
+		}
+		rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`UPDATE %[1]s r SET gone_at = NULL
+			WHERE r.connection_id = $1 AND r.gone_at = now() AND r.sourced_id <> ALL ($2::text[]) AND (
+				EXISTS (SELECT 1 FROM %[3]s m WHERE m.connection_id = $1 AND m.%[2]s %[5]s AND m.gone_at IS NULL)
+				OR EXISTS (SELECT 1 FROM %[4]s s WHERE s.%[2]s %[5]s))
+			RETURNING r.sourced_id`, ref.table, ref.column, l.name, l.staged, to), l.connection, deleted)
+		if err != nil {
+			return err
+		}
+		back, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		if err != nil {
+			return err
+		}
+		tally := l.merged.Tables[ref.table]
+		tally.Gone -= len(back)
+		l.merged.Tables[ref.table] = tally
+		for _, id := range back {
+			l.merged.notice(finding.StillReferred, fmt.Sprintf("%s (%s)", l.in.Where(ref.table, 0), id), fmt.Sprintf("it is not listed any more, but %s refers to it", l.in.Where(l.name, 0)))
+		}
+	}
+	return nil
+}
+
 // inherit fills in what a list of changes does not say.
 func (l *loading) inherit(ctx context.Context) error {
 	if l.name != "people" {
@@ -90,7 +174,7 @@ func (l *loading) inherit(ctx context.Context) error {
 // the register must not look like somebody leaving.
 func (l *loading) gone(ctx context.Context) (err error) {
 	const mark = `UPDATE %[1]s m SET gone_at = now(), changed_at = now() WHERE m.connection_id = $1 AND m.gone_at IS NULL AND `
-	if l.in.Partial(l.name) {
+	if l.in.Partial(l.name) || l.incomplete != "" {
 		ids := make([]string, 0, len(l.deleted))
 		for id := range l.deleted {
 			ids = append(ids, id)
@@ -106,6 +190,42 @@ func (l *loading) gone(ctx context.Context) (err error) {
 	}
 	l.tally.Gone, err = l.count(ctx, fmt.Sprintf(mark+`(m.row_hash IS NULL OR m.row_hash IN (SELECT unnest($2::bigint[])))
 		AND NOT EXISTS (SELECT 1 FROM %[2]s s WHERE s.sourced_id = m.sourced_id) AND m.sourced_id <> ALL ($3::text[])`, l.name, l.staged), l.connection, unseen, append([]string{}, l.bad...))
+	return err
+}
+
+// unlisted notices records that name something unknown among several: they go in, and what
+// follows from the unknown one is not known.
+func (l *loading) unlisted(ctx context.Context) error {
+	for _, ref := range l.lists {
+		rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`SELECT s.position, s.sourced_id, x.id FROM %[1]s s, unnest(s.%[2]s) x (id)
+			WHERE NOT EXISTS (SELECT 1 FROM %[3]s r WHERE r.connection_id = $1 AND r.sourced_id = x.id AND r.gone_at IS NULL) ORDER BY 1`, l.staged, ref.column, ref.table), l.connection)
+		if err != nil {
+			return err
+		}
+		var m misplaced
+		if _, err := pgx.ForEachRow(rows, []any{&m.Position, &m.ID, &m.Other}, func() error {
+			l.merged.notice(finding.ReferenceUnknown, l.subject(m), fmt.Sprintf("its %s %q is not in the register, so it has no beginning and no end by it", ref.noun, m.Other))
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	if l.name != "people" {
+		return nil
+	}
+	rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`SELECT s.position, s.sourced_id, min(o.sourced_id) FROM %[1]s s JOIN (
+			SELECT sourced_id, identifier, secondary FROM people m WHERE connection_id = $1 AND gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[1]s x WHERE x.sourced_id = m.sourced_id)
+			UNION ALL SELECT sourced_id, identifier, secondary FROM %[1]s
+		) o ON o.identifier = s.identifier AND o.sourced_id <> s.sourced_id
+		WHERE NOT coalesce(s.secondary, false) AND NOT coalesce(o.secondary, false) GROUP BY 1, 2 ORDER BY 1`, l.staged), l.connection)
+	if err != nil {
+		return err
+	}
+	var x misplaced
+	_, err = pgx.ForEachRow(rows, []any{&x.Position, &x.ID, &x.Other}, func() error {
+		l.merged.notice(finding.IdentifierShared, l.subject(x), fmt.Sprintf("%s has the same identifier", x.Other))
+		return nil
+	})
 	return err
 }
 
@@ -127,6 +247,9 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 		}, l.connection); err != nil {
 			return err
 		}
+	}
+	if err := l.unlisted(ctx); err != nil {
+		return err
 	}
 	if len(l.same) == 0 || !doubled {
 		return nil

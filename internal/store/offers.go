@@ -282,7 +282,7 @@ func (s *Store) Sides(ctx context.Context, offerID string, at time.Time) ([]Side
 		LEFT JOIN LATERAL (SELECT e.person FROM enrolments e WHERE e.connection_id = x.connection_id AND e.section = x.sourced_id AND e.person = p.sourced_id AND e.gone_at IS NULL LIMIT 1) n ON true
 		LEFT JOIN LATERAL (SELECT d.id, d.state, d.finished_at FROM deliveries d JOIN events e ON e.id = d.event_id
 			WHERE d.offer_id = o.id AND d.section_id = x.id AND e.data->>'accessId' = g.id::text ORDER BY d.id DESC LIMIT 1) d ON true
-		LEFT JOIN LATERAL (SELECT max(finished_at) AS read FROM runs WHERE kind = 'read' AND connection_id = x.connection_id AND state = 'finished') r ON true
+		LEFT JOIN LATERAL (SELECT max(finished_at) AS read FROM runs WHERE kind = 'read' AND connection_id = x.connection_id AND state IN ('finished', 'needs-person')) r ON true
 		UNION ALL
 		SELECT o.id::text, o.name, x.id::text, x.title, p.id::text, p.given_name || ' ' || p.family_name, p.email_key, 'none', NULL, true, NULL, '', NULL, o.at_end, true, NULL, e.joined_at
 		FROM offers o

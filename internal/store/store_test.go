@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/core/rule"
+	"kanban/internal/core/finding"
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
 )
@@ -103,6 +104,8 @@ func TestRecordIsOnce(t *testing.T) {
 type incoming map[string][][]string
 
 func (incoming) Partial(string) bool          { return false }
+func (incoming) Incomplete(string) string     { return "" }
+func (incoming) Lacking(string) []string      { return nil }
 func (incoming) Where(t string, n int) string { return fmt.Sprint(t, " ", n) }
 
 func (in incoming) Each(_ context.Context, table string, seen func(int, uint64, func() string) bool, put func(store.MirrorRow) error) error {
@@ -178,8 +181,17 @@ func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {
 	assert.Equal(t, 1, count(t, s, "past_enrolments"), "the time before is kept")
 
 	m = merge(batch([][]string{person("p1", "a@x.example")}, first["enrolments"]))
-	assert.Len(t, m.Left, 1, "an enrolment goes with its person")
-	assert.Len(t, m.Noticed, 1)
+	assert.Empty(t, m.Left, "who is still enrolled by a record that came is still there")
+	assert.Zero(t, m.Tables["people"].Gone)
+	require.Len(t, m.Noticed, 1)
+	assert.Equal(t, finding.StillReferred, m.Noticed[0].Code)
+
+	m = merge(batch(first["people"], [][]string{in("e1", "s1", "p1"), in("e9", "s2", "p2")}))
+	assert.Empty(t, append(m.Left, m.Joined...), "the same place under another id is no news")
+	assert.Equal(t, 1, m.Renumbered)
+	var began, joined time.Time
+	require.NoError(t, s.Pool.QueryRow(t.Context(), `SELECT joined_at, (SELECT joined_at FROM enrolments WHERE sourced_id = 'e2') FROM enrolments WHERE sourced_id = 'e9'`).Scan(&began, &joined))
+	assert.Equal(t, joined, began, "it began when it did")
 }
 
 func TestSecretsAreSealedAndBound(t *testing.T) {

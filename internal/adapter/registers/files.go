@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 
 	"kanban/internal/wire/oneroster"
 )
@@ -14,6 +15,8 @@ type Files struct {
 	roles map[string]role // by user
 	bad   []Bad           // of roles.csv, the first ones
 	worse int             // how many there are
+	// A row of roles.csv could not be read: of whom nothing is said there, nothing is known.
+	unsure bool
 }
 
 // role is what roles.csv says about one user.
@@ -27,30 +30,34 @@ type role struct {
 const mostBad = 10_000
 
 // OpenFiles opens a package and reads its roles, which other files need.
-func OpenFiles(content io.ReaderAt, size int64) (*Files, error) {
-	p, err := oneroster.OpenPackage(content, size)
+func OpenFiles(content io.ReaderAt, size int64, limits oneroster.Limits) (*Files, error) {
+	p, err := oneroster.OpenPackage(content, size, limits)
 	if err != nil {
 		return nil, err
 	}
 	f := &Files{Package: p, roles: map[string]role{}}
-	wrong := func(line int, column, cause string, unknown bool) {
-		if f.worse++; len(f.bad) >= mostBad {
-			return
+	wrong := func(b Bad) {
+		b.File = oneroster.FileRoles
+		if f.worse++; len(f.bad) < mostBad {
+			f.bad = append(f.bad, b)
 		}
-		f.bad = append(f.bad, Bad{File: oneroster.FileRoles, Position: line, Column: column, Unknown: unknown, Cause: cause})
 	}
 	err = p.Rows(oneroster.FileRoles, func(r oneroster.Row) error {
-		if r.Get("status") != oneroster.ToBeDeleted {
+		if oneroster.Word(r.Get("status")) != oneroster.ToBeDeleted {
 			user := r.Get("userSourcedId")
 			known := f.roles[user]
-			if known.org == "" || r.Get("roleType") == "primary" {
+			kind := oneroster.Word(r.Get("roleType"))
+			if known.org == "" || kind == "primary" {
 				known.org = r.Get("orgSourcedId")
 			}
-			known.kind = oneroster.Stronger(known.kind, r.Get("roleType"))
+			known.kind = oneroster.Stronger(known.kind, kind)
 			f.roles[user] = known
 		}
 		return nil
-	}, func(line int, column, cause string) { wrong(line, column, cause, false) }, func(column string) { wrong(0, column, "column "+column, true) })
+	}, func(b oneroster.Bad) {
+		f.unsure = true
+		wrong(Bad{Position: b.Line, Column: b.Column, Cause: b.Cause})
+	}, func(column string) { wrong(Bad{Column: column, Unknown: true, Cause: "column " + column}) })
 	return f, err
 }
 
@@ -60,6 +67,17 @@ func (f *Files) Mode(collection string) oneroster.Mode {
 		return m
 	}
 	return oneroster.Absent
+}
+
+// PassedOver are the files of the package that are not about rosters.
+func (f *Files) PassedOver() (names []string) {
+	for name, mode := range f.Modes {
+		if mode != oneroster.Absent && name != oneroster.FileRoles && !slices.Contains(Collections, name) {
+			names = append(names, name+".csv")
+		}
+	}
+	slices.Sort(names)
+	return names
 }
 
 // Where names a line of a file.
@@ -116,15 +134,18 @@ func (f *Files) Each(ctx context.Context, collection string, each func(int, oner
 			return each(r.Line, r)
 		}
 		u := user{r, f.roles[r.Get("sourcedId")]}
-		if u.kind == "" && r.Get("role") != "" { // 1.1 has one role, in the row itself
+		if u.kind == "" && f.unsure {
+			u.kind = oneroster.RoleTypeUnsaid
+		}
+		if (u.kind == "" || u.kind == oneroster.RoleTypeUnsaid) && r.Get("role") != "" { // 1.1 has one role, in the row itself
 			u.kind = "primary"
 			if orgs := oneroster.List(r.Get("orgSourcedIds")); len(orgs) > 0 {
 				u.org = orgs[0]
 			}
 		}
 		return each(r.Line, u)
-	}, func(line int, column, cause string) {
-		bad(Bad{Position: line, Column: column, Cause: cause})
+	}, func(b oneroster.Bad) {
+		bad(Bad{Position: b.Line, ID: b.ID, Column: b.Column, Cause: b.Cause, Damaged: b.Damaged})
 	}, func(column string) {
 		bad(Bad{Column: column, Unknown: true, Cause: "column " + column})
 	})

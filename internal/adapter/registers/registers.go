@@ -30,6 +30,10 @@ type Source interface {
 	// Each calls each for every record in order, with its position, and bad for
 	// every one that cannot be read; the others go on.
 	Each(ctx context.Context, collection string, each func(position int, r oneroster.Record) error, bad func(Bad)) error
+	// Columns are the columns that a collection gives, nil when that is all of them.
+	Columns(collection string) []string
+	// PassedOver names what the register gives and nobody reads here.
+	PassedOver() []string
 	// Where says in words at which place a position is.
 	Where(collection string, position int) string
 }
@@ -41,7 +45,10 @@ type Bad struct {
 	ID       string // its sourcedId, when that much could be read
 	Column   string // the column at fault, "" when there is none
 	Unknown  bool   // it is a column that the standard does not know
-	Cause    string
+	// Damaged says that the record's form is broken, so that another record may be lost in
+	// it, and its ID may be another's.
+	Damaged bool
+	Cause   string
 }
 
 // Register is a connected records system.
@@ -109,6 +116,12 @@ func (p *Pages) Mode(string) oneroster.Mode {
 	return oneroster.Bulk
 }
 
+// Columns is nil: a record names the values that it has.
+func (p *Pages) Columns(string) []string { return nil }
+
+// PassedOver is nothing: only what is read is asked for.
+func (p *Pages) PassedOver() []string { return nil }
+
 // Where names a record by its number.
 func (p *Pages) Where(collection string, position int) string {
 	return fmt.Sprintf("/%s record %d", collection, position)
@@ -122,10 +135,10 @@ func (p *Pages) Each(ctx context.Context, collection string, each func(int, oner
 			position++
 			record, err := oneroster.Parse(collection, raw)
 			if err != nil {
-				var id struct{ SourcedID any }
+				var id struct{ SourcedID string }
 				b := Bad{Position: position, Cause: err.Error()}
-				if json.Unmarshal(raw, &id) == nil && id.SourcedID != nil {
-					b.ID = fmt.Sprint(id.SourcedID)
+				if json.Unmarshal(raw, &id) == nil { // another kind of value shows nothing
+					b.ID = id.SourcedID
 				}
 				bad(b)
 				continue

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -172,16 +173,21 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 	if err != nil {
 		return err
 	}
-	in := &sorted{source: source, progress: func(what string, read int) error { return progress("merging "+what, read, 0) }}
+	in := &sorted{source: source, approved: run.Approved, progress: func(what string, read int) error { return progress("merging "+what, read, 0) }}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
 		merged, err := tx.Merge(ctx, connection.ID, in)
 		if errors.Is(err, oneroster.ErrPackage) {
 			return refusal.Conflict(finding.PackageUnreadable, "%v", err)
 		}
+		var lost *store.ColumnLost
+		if errors.As(err, &lost) {
+			return refusal.Conflict(finding.RegisterShrunk, "%s.csv lacks the column %s, in which %d records have a value; nothing was changed. Export it again with that column; if it is meant to be empty, read again with the guard lifted",
+				shapes[lost.Table].collection, from[lost.Table][lost.Column], lost.Values)
+		}
 		if err != nil {
 			return err
 		}
-		if err := guard(connection, run, merged); err != nil {
+		if err := guard(ctx, tx, connection, run, merged); err != nil {
 			return err
 		}
 		if _, err := tx.Record(ctx, movements(merged, time.Now().UTC())); err != nil {
@@ -202,6 +208,9 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 			return err
 		}
 		run.State, run.Findings, run.Counts = store.Finished, in.findings(merged), counts(merged, compared)
+		if len(merged.Incomplete) > 0 {
+			run.State = store.NeedsPerson
+		}
 		for _, t := range merged.Tables {
 			run.Done += t.Read
 		}
@@ -254,11 +263,18 @@ func (s *Service) source(ctx context.Context, c adapter.Connection, run *store.R
 	if err != nil {
 		return nil, err
 	}
-	files, err := registers.OpenFiles(bytes.NewReader(content), int64(len(content)))
+	files, err := registers.OpenFiles(bytes.NewReader(content), int64(len(content)), limits(c))
 	if errors.Is(err, oneroster.ErrPackage) {
 		return nil, refusal.Conflict(finding.PackageUnreadable, "%v", err)
 	}
 	return files, err
+}
+
+// limits of a package, as the connection says.
+func limits(c adapter.Connection) oneroster.Limits {
+	unpacked, _ := strconv.ParseInt(c.Settings["mostUnpacked"], 10, 64)
+	rows, _ := strconv.Atoi(c.Settings["mostRows"])
+	return oneroster.Limits{Unpacked: max(unpacked, 0) << 20, Rows: max(rows, 0)}
 }
 
 // newest reads the newest package of a folder.
@@ -283,7 +299,10 @@ func newest(folder string) ([]byte, error) {
 
 // guard refuses a read that would empty or halve the register unnoticed. It is
 // asked inside the transaction, so a refusal changes nothing.
-func guard(c adapter.Connection, run *store.Run, m store.Merged) error {
+//
+// A section on its own counts when it has at least smallest learners and teachers and is
+// still in the register: classes that end are no slip.
+func guard(ctx context.Context, tx *store.Tx, c adapter.Connection, run *store.Run, m store.Merged) error {
 	if run.Approved || m.First {
 		return nil
 	}
@@ -299,8 +318,41 @@ func guard(c adapter.Connection, run *store.Run, m store.Merged) error {
 				enrolments.Gone, enrolments.Before, people.Gone, people.Before)
 		}
 	}
+	losses, err := tx.Losses(ctx, c.ID, m)
+	if err != nil {
+		return err
+	}
+	var most []string
+	total, struck := 0, 0
+	for _, l := range losses {
+		total += l.Lost
+		if before := l.Now + l.Lost; l.Listed && before >= smallest && float64(l.Lost) > share*float64(before) {
+			if struck++; len(most) < 5 {
+				most = append(most, fmt.Sprintf("%s (%d of %d)", l.Title, l.Lost, before))
+			}
+		}
+	}
+	if total > 1 && float64(total) > share*float64(enrolments.Before)/4 || number > 0 && total > number { // worth counting exactly
+		places, err := tx.Places(ctx, c.ID)
+		if err != nil {
+			return err
+		}
+		if places += total; float64(total) > share*float64(places) || number > 0 && total > number {
+			return refusal.Conflict(finding.RegisterShrunk, "%d of the %d learners and teachers would lose their place; nothing was changed", total, places)
+		}
+	}
+	if struck > 0 {
+		more := ""
+		if struck > len(most) {
+			more = fmt.Sprintf(" and %d sections more", struck-len(most))
+		}
+		return refusal.Conflict(finding.RegisterShrunk, "most learners and teachers of sections that are still in the register would lose their place: %s%s; nothing was changed", strings.Join(most, ", "), more)
+	}
 	return nil
 }
+
+// smallest is how many learners and teachers a section has whose loss the guard looks at.
+const smallest = 10
 
 // refresh works out what lists show of the sections that changed; of all of them
 // when something changed that many have in common.
@@ -368,6 +420,9 @@ func counts(m store.Merged, compared int) map[string]int {
 		out["added"] += t.Added
 		out["changed"] += t.Changed
 		out["gone"] += t.Gone
+	}
+	if m.Renumbered > 0 {
+		out["renumbered"] = m.Renumbered
 	}
 	return out
 }

@@ -30,7 +30,7 @@ var shapes = map[string]shape{
 	"orgs": {oneroster.FileOrgs, func(r *row) {
 		r.needs("name")
 		r.text("type")
-		r.text("parentSourcedId")
+		r.ref("parentSourcedId")
 	}},
 	"terms": {oneroster.FileSessions, func(r *row) {
 		r.needs("title")
@@ -38,20 +38,20 @@ var shapes = map[string]shape{
 		r.needs("startDate")
 		r.needs("endDate")
 		r.days("startDate", "endDate", len(r.Values)-2)
-		r.text("parentSourcedId")
+		r.ref("parentSourcedId")
 	}},
 	"courses": {oneroster.FileCourses, func(r *row) {
 		r.needs("title")
-		r.text("orgSourcedId")
+		r.ref("orgSourcedId")
 		r.text("courseCode")
 	}},
 	"sections": {oneroster.FileClasses, func(r *row) {
 		r.needs("title")
 		r.text("classCode")
 		r.text("classType")
-		r.text("courseSourcedId")
-		r.text("schoolSourcedId")
-		r.list(oneroster.List(r.get("termSourcedIds")))
+		r.ref("courseSourcedId")
+		r.ref("schoolSourcedId")
+		r.list("termSourcedIds", oneroster.List(r.get("termSourcedIds")))
 	}},
 	"people": {oneroster.FileUsers, func(r *row) {
 		r.needs("givenName")
@@ -69,9 +69,11 @@ var shapes = map[string]shape{
 			r.add(r.ID)
 		}
 		r.userIDs()
-		r.text(oneroster.PrimaryOrgColumn)
+		r.ref(oneroster.PrimaryOrgColumn)
 		r.text("userMasterIdentifier")
 		switch r.get(oneroster.RoleTypeColumn) {
+		case oneroster.RoleTypeUnsaid:
+			r.Values = append(r.Values, store.Null)
 		case "":
 			if r.partial {
 				r.Values = append(r.Values, store.Null) // nothing was said: what is known stays
@@ -86,14 +88,22 @@ var shapes = map[string]shape{
 		r.flag("enabledUser")
 	}},
 	"enrolments": {oneroster.FileEnrollments, func(r *row) {
-		r.text("classSourcedId")
-		r.text("userSourcedId")
-		r.needs("role")
+		r.ref("classSourcedId")
+		r.ref("userSourcedId")
+		role := r.get("role")
+		known := slices.Contains(oneroster.EnrolmentRoles, oneroster.Word(role))
+		if known {
+			role = oneroster.Word(role)
+		}
+		if role == "" {
+			r.fail(finding.RowMalformed, "role is missing")
+		}
+		r.add(role)
 		r.text("beginDate")
 		r.text("endDate")
 		r.days("beginDate", "endDate", len(r.Values)-2)
-		if role := r.get("role"); !slices.Contains(oneroster.EnrolmentRoles, role) && !strings.HasPrefix(role, "ext:") {
-			r.Again = true
+		if !known && !strings.HasPrefix(role, "ext:") {
+			r.Again, r.Unsure = true, true
 			r.remark(finding.RoleUnknown, "its role is "+fmt.Sprintf("%q", role))
 		}
 	}},
@@ -112,11 +122,27 @@ type row struct {
 
 func (r *row) get(column string) string { return strings.TrimSpace(r.record.Get(column)) }
 
-func (r *row) add(value string) {
-	if !utf8.ValidString(value) || strings.IndexByte(value, 0) >= 0 {
-		r.fail(finding.RowMalformed, "it holds bytes that are no UTF-8 text")
+// Limits of what the mirror keeps, in bytes: a sourcedId has at most 255 characters
+// (OneRoster 1.2, "sourcedId"), and the database finds nothing by values that are too long.
+const (
+	longestID    = 4 * 255
+	longestValue = 2000
+)
+
+// isText reports whether a value can be kept: it is UTF-8 without the character 0.
+func isText(value string) bool { return utf8.ValidString(value) && strings.IndexByte(value, 0) < 0 }
+
+func (r *row) add(value string) { r.Values = append(r.Values, value) }
+
+// keep adds the value of a column, unless it cannot be kept.
+func (r *row) keep(column, value string, longest int) {
+	switch {
+	case !isText(value):
+		r.fail(finding.RowMalformed, column+": it holds bytes that are no UTF-8 text")
+	case len(value) > longest:
+		r.fail(finding.RowMalformed, fmt.Sprintf("%s: the value is longer than %d bytes", column, longest))
 	}
-	r.Values = append(r.Values, value)
+	r.add(value)
 }
 
 func (r *row) fail(code finding.Code, detail string) {
@@ -125,21 +151,24 @@ func (r *row) fail(code finding.Code, detail string) {
 	}
 }
 
-func (r *row) text(column string) { r.add(r.get(column)) }
+func (r *row) text(column string) { r.keep(column, r.get(column), longestValue) }
+
+// ref adds the sourcedId of another record.
+func (r *row) ref(column string) { r.keep(column, r.get(column), longestID) }
 
 func (r *row) needs(column string) {
 	value := r.get(column)
 	if value == "" {
 		r.fail(finding.RowMalformed, column+" is missing")
 	}
-	r.add(value)
+	r.keep(column, value, longestValue)
 }
 
 func (r *row) flag(column string) {
-	switch value := r.get(column); value {
-	case "true", "TRUE", "True":
+	switch value := oneroster.Word(r.get(column)); value {
+	case "true":
 		r.add("t")
-	case "false", "FALSE", "False", "":
+	case "false", "":
 		r.add("f")
 	default:
 		r.fail(finding.RowMalformed, fmt.Sprintf("%s: %q is neither true nor false", column, value))
@@ -169,10 +198,13 @@ func (r *row) days(first, last string, at int) {
 
 var arrayEscapes = strings.NewReplacer(`\`, `\\`, `"`, `\"`)
 
-// list adds an array in PostgreSQL's text form.
-func (r *row) list(items []string) {
+// list adds a column's values as an array in PostgreSQL's text form.
+func (r *row) list(column string, items []string) {
 	quoted := make([]string, len(items))
 	for i, item := range items {
+		if !isText(item) || len(item) > longestID {
+			r.fail(finding.RowMalformed, column+": a value is too long, or no UTF-8 text")
+		}
 		quoted[i] = `"` + arrayEscapes.Replace(item) + `"`
 	}
 	r.add("{" + strings.Join(quoted, ",") + "}")
@@ -188,7 +220,7 @@ func (r *row) userIDs() {
 	for _, id := range oneroster.UserIDs(value) {
 		ids = append(ids, id.Identifier)
 	}
-	r.list(ids)
+	r.list("userIds", ids)
 }
 
 // dayCheck remembers which texts are days: a register holds few different ones.
@@ -212,8 +244,11 @@ func (d *dayCheck) valid(value string) bool {
 type sorted struct {
 	source   registers.Source
 	progress func(what string, read int) error
+	approved bool // a person said that what is missing is meant to be missing
 	noticed  []store.Noticed
 	unlisted int
+	// Why nothing of a table may be ended by this read, by table.
+	incomplete map[string]string
 }
 
 func (s *sorted) notice(code finding.Code, subject, detail string) {
@@ -221,7 +256,58 @@ func (s *sorted) notice(code finding.Code, subject, detail string) {
 		s.unlisted++
 		return
 	}
-	s.noticed = append(s.noticed, store.Noticed{Code: code, Subject: subject, Detail: detail})
+	s.noticed = append(s.noticed, store.Noticed{Code: code, Subject: readable(subject), Detail: readable(detail)})
+}
+
+// longestNotice bounds what a finding says of a value that was read, in bytes.
+const longestNotice = 400
+
+// readable makes a text of what came from outside: it can be kept and shown.
+func readable(text string) string {
+	if len(text) > longestNotice {
+		text = text[:longestNotice] + "…"
+	}
+	return strings.ReplaceAll(strings.ToValidUTF8(text, "\ufffd"), "\x00", "\ufffd")
+}
+
+// Incomplete says why a table could not be read whole, "" when it could: then what was not
+// seen may be there all the same.
+func (s *sorted) Incomplete(table string) string { return s.incomplete[table] }
+
+// from are the columns of the register that columns of the mirror come from, where they may be
+// missing from a file.
+var from = map[string]map[string]string{
+	"orgs":       {"parent": "parentSourcedId"},
+	"terms":      {"parent": "parentSourcedId", "type": "type"},
+	"courses":    {"org": "orgSourcedId", "code": "courseCode"},
+	"sections":   {"code": "classCode", "class_type": "classType", "org": "schoolSourcedId", "terms": "termSourcedIds"},
+	"people":     {"email": "email", "user_name": "username", "identifier": "identifier", "user_ids": "userIds", "master": "userMasterIdentifier"},
+	"enrolments": {"begin_date": "beginDate", "end_date": "endDate"},
+}
+
+// Lacking are the columns of a table that the register does not give.
+func (s *sorted) Lacking(table string) (columns []string) {
+	given := s.source.Columns(shapes[table].collection)
+	if given == nil || s.approved {
+		return nil
+	}
+	for column, name := range from[table] {
+		if !slices.Contains(given, name) {
+			columns = append(columns, column)
+		}
+	}
+	slices.Sort(columns)
+	return columns
+}
+
+// unidentified notes that a record came of which nobody knows which one it is.
+func (s *sorted) unidentified(table, where, cause string) {
+	if s.incomplete == nil {
+		s.incomplete = map[string]string{}
+	}
+	if s.incomplete[table] == "" {
+		s.incomplete[table] = readable(where + ": " + cause)
+	}
 }
 
 // Partial tables only change.
@@ -257,6 +343,10 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 		s.prepare(r, shape, position, hash, record)
 		if r.code != "" {
 			s.notice(r.code, s.subject(shape.collection, position, r.ID), r.detail)
+			if r.ID == "" || !isText(r.ID) || len(r.ID) > longestID {
+				s.unidentified(table, s.source.Where(shape.collection, position), r.detail)
+				return put(store.MirrorRow{Position: position, Bad: true})
+			}
 			return put(store.MirrorRow{Position: position, ID: strings.Clone(r.ID), Bad: true})
 		}
 		return put(r.MirrorRow)
@@ -268,8 +358,14 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 			cause = b.Column + ": " + cause
 		}
 		s.notice(code, s.subject(cmp.Or(b.File, shape.collection), b.Position, b.ID), cause)
-		if b.ID != "" {
-			failed = put(store.MirrorRow{Position: b.Position, ID: b.ID, Bad: true})
+		id := strings.TrimSpace(b.ID)
+		switch {
+		case b.Unknown, b.File != "": // about no record of this table
+		case id == "" || !isText(id) || len(id) > longestID:
+			s.unidentified(table, s.source.Where(shape.collection, b.Position), cause)
+			failed = errors.Join(failed, put(store.MirrorRow{Position: b.Position, Bad: true}))
+		default:
+			failed = errors.Join(failed, put(store.MirrorRow{Position: b.Position, ID: id, Bad: true, Damaged: b.Damaged}))
 		}
 	})
 	return errors.Join(err, failed)
@@ -282,15 +378,17 @@ func (s *sorted) prepare(r *row, shape shape, position int, hash uint64, record 
 	r.remark = func(code finding.Code, detail string) {
 		s.notice(code, s.subject(shape.collection, position, id), detail)
 	}
-	r.add(id)
+	r.keep("sourcedId", id, longestID)
 	if id == "" {
 		r.fail(finding.RowMalformed, "it has no sourcedId")
 	}
-	switch strings.TrimSpace(record.Get("status")) {
+	switch status := oneroster.Word(record.Get("status")); status {
 	case oneroster.ToBeDeleted, "inactive":
-		r.Deleted, r.ID = true, strings.Clone(id)
-	default: // blank in bulk files
+		r.Deleted, r.ID = r.code == "", strings.Clone(id)
+	case oneroster.Active, "": // blank in bulk files
 		shape.values(r)
+	default:
+		r.fail(finding.StatusUnknown, "its status is "+fmt.Sprintf("%q", status))
 	}
 }
 
@@ -305,6 +403,9 @@ func (s *sorted) subject(collection string, position int, id string) string {
 // findings are what was noticed about single records, then in relation to
 // others, then how much more there was.
 func (s *sorted) findings(m store.Merged) []store.Noticed {
+	for _, name := range s.source.PassedOver() {
+		s.notice(finding.FilePassedOver, name, "Kanban reads rosters only")
+	}
 	all := append(s.noticed, m.Noticed...)
 	more := s.unlisted + m.Unlisted
 	if extra := len(all) - maxFindings; extra > 0 {

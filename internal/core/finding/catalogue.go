@@ -43,6 +43,11 @@ const (
 	ReferenceDeleted   Code = "reference-deleted"
 	DatesReversed      Code = "dates-reversed"
 	RoleUnknown        Code = "role-unknown"
+	StatusUnknown      Code = "status-unknown"
+	ReadIncomplete     Code = "read-incomplete"
+	StillReferred      Code = "vanished-but-referred-to"
+	IdentifierShared   Code = "identifier-shared"
+	FilePassedOver     Code = "file-passed-over"
 )
 
 // Codes about sections, and what can be done with them.
@@ -129,7 +134,12 @@ var catalogue = []Entry{
 	{ReferenceUnknown, Warn, "refers to something unknown", "A record of the register refers to a record that the register does not hold. It was left out.", "Correct the reference in the register and read again.", OwnerRegister},
 	{ReferenceDeleted, Warn, "refers to a deleted record", "A record of the register refers to a person, section or course that the register marks as deleted. It was left out.", "End the enrolment in the register, or bring back what it refers to.", OwnerRegister},
 	{DatesReversed, Warn, "ends before it begins", "The last day of a record of the register is before its first day. It was left out.", "Correct the dates in the register and read again.", OwnerRegister},
-	{RoleUnknown, Warn, "role not known to the standard", "An enrolment of the register has a role that the standard does not know. It was read as it stands; no pairing carries it unless its policy names it.", "Correct the role in the register, or name it ext:… there.", OwnerRegister},
+	{RoleUnknown, Warn, "role not known to the standard", "An enrolment of the register has a role that the standard does not know. A new enrolment is read as it stands, and no pairing carries it unless its policy names it; one that is known keeps the role that it had.", "Correct the role in the register, or name it ext:… there.", OwnerRegister},
+	{StatusUnknown, Warn, "status not known to the standard", "A record of the register has a status that is neither active nor tobedeleted. It was left as it was before.", "Correct the status in the register and read again.", OwnerRegister},
+	{ReadIncomplete, Block, "part of the register could not be read", "A part of the register could not be read so that nobody knows which records it holds. What could be read went in; nothing of this kind was ended, not even who has left.", "Correct the place named beside the finding in the register, and read again: then those who have left are ended.", OwnerRegister},
+	{StillReferred, Warn, "no longer listed, but referred to", "The register no longer lists a record that its other records still refer to. It was kept as it was.", "List the record again in the register, or end what refers to it.", OwnerRegister},
+	{IdentifierShared, Warn, "identifier shared by two people", "Two people in the register have one identifier, so it cannot tell whose account is whose.", "Give each person an identifier of their own in the register.", OwnerRegister},
+	{FilePassedOver, Note, "file passed over", "The package holds a file that Kanban does not read.", "Nothing to do.", OwnerNobody},
 	{RegisterShrunk, Block, "register lost most of its records", "This read would remove more of the mirror than the guard allows. Nothing was changed.", "Check the register. If it is right, read again with the guard lifted.", OwnerAdministrator},
 	{ColumnUnknown, Note, "column not known to the standard", "A file of the register has a column that the standard does not know. It was passed over.", "Nothing to do, or name the column metadata.… in the export.", OwnerRegister},
 	{PackageUnreadable, Block, "not a package that can be read", "The file is not a OneRoster CSV package: a ZIP with manifest.csv and the files that it promises. Nothing was changed.", "Make the export again, as OneRoster 1.2 or 1.1 CSV, and upload it whole.", OwnerRegister},

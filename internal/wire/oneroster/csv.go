@@ -3,7 +3,6 @@ package oneroster
 import (
 	"archive/zip"
 	"bufio"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
@@ -70,23 +69,26 @@ type Package struct {
 	Version string // "1.2" or "1.1"
 	Modes   map[string]Mode
 	files   map[string]*zip.File
+	limits  Limits
+	ended   bool // the manifest's last line has an end, so that the other files' have one too
 }
 
-// OpenPackage reads the manifest of a package (a ZIP with all files at its root).
-func OpenPackage(r io.ReaderAt, size int64) (*Package, error) {
+// OpenPackage reads the manifest of a package (a ZIP with all files at its root), whose
+// files may be as large as limits says.
+func OpenPackage(r io.ReaderAt, size int64, limits Limits) (*Package, error) {
 	archive, err := zip.NewReader(r, size)
 	if err != nil {
 		return nil, fmt.Errorf("%w: it is no ZIP archive: %w", ErrPackage, err)
 	}
-	p := &Package{Modes: map[string]Mode{}, files: map[string]*zip.File{}}
+	p := &Package{Modes: map[string]Mode{}, files: map[string]*zip.File{}, limits: limits.orDefault()}
 	for _, f := range archive.File {
 		p.files[f.Name] = f
 	}
 	if p.files["manifest.csv"] == nil {
 		return nil, fmt.Errorf("%w: manifest.csv is missing; all files must stand at the root of the archive", ErrPackage)
 	}
-	bad := func(line int, column, cause string) {
-		err = fmt.Errorf("%w: manifest.csv line %d: %s", ErrPackage, line, cause)
+	bad := func(b Bad) {
+		err = fmt.Errorf("%w: manifest.csv line %d: %s", ErrPackage, b.Line, b.Cause)
 	}
 	if readErr := p.rows("manifest", nil, func(r Row) error {
 		name, value := r.Get("propertyName"), r.Get("value")
@@ -94,7 +96,7 @@ func OpenPackage(r io.ReaderAt, size int64) (*Package, error) {
 			p.Version = value
 		}
 		if file, ok := strings.CutPrefix(name, "file."); ok {
-			p.Modes[file] = Mode(value)
+			p.Modes[file] = Mode(strings.ToLower(strings.TrimSpace(value)))
 		}
 		return nil
 	}, bad); readErr != nil || err != nil {
@@ -154,41 +156,105 @@ func List(value string) []string {
 	return out
 }
 
-// BadRow is called for a record that cannot be read.
-type BadRow func(line int, column, cause string)
+// Bad is something in a file that could not be read.
+type Bad struct {
+	Line   int    // 0 when it is about the whole file
+	ID     string // the row's sourcedId, "" when that cannot be told
+	Column string // the column at fault, "" when there is none
+	Cause  string
+	// Damaged says that the row's form is broken, so that another row may be lost in it and
+	// what looks like its sourcedId may be another's. Otherwise one value cannot be used.
+	Damaged bool
+}
 
-// Rows calls each for every record of a file, and bad for every one that is no
-// record; reading goes on after it. extra are columns that the standard does not
-// know (other than metadata.*). A file that is absent has no rows.
-func (p *Package) Rows(file string, each func(Row) error, bad BadRow, extra func(column string)) error {
+// Rows calls each for every record of a file, and bad for every one that cannot be read;
+// reading goes on after it. extra are columns that the standard does not know (other than
+// metadata.*). A file that is absent has no rows. A file that is no table of this kind is an
+// ErrPackage, before each is called.
+func (p *Package) Rows(file string, each func(Row) error, bad func(Bad), extra func(column string)) error {
 	if mode, ok := p.Modes[file]; !ok || mode == Absent {
 		return nil
 	}
 	return p.rows(file, extra, each, bad)
 }
 
-func (p *Package) rows(file string, extra func(string), each func(Row) error, bad BadRow) error {
-	f, err := p.files[file+".csv"].Open()
+// Columns are the columns of a file, nil when it is absent or has no header.
+func (p *Package) Columns(file string) []string {
+	if mode, ok := p.Modes[file]; !ok || mode == Absent {
+		return nil
+	}
+	f, err := p.open(file)
 	if err != nil {
-		return fmt.Errorf("%w: opening %s.csv: %w", ErrPackage, file, err)
+		return nil
 	}
 	defer f.Close()
-	in := bufio.NewReaderSize(&bounded{from: f, packed: int64(p.files[file+".csv"].CompressedSize64)}, 1<<16)
+	header, err := f.header(file)
+	if err != nil {
+		return nil
+	}
+	return slices.Clone(header)
+}
+
+// table is an opened file.
+type table struct {
+	io.Closer
+	*records
+	start []byte
+}
+
+func (p *Package) open(file string) (*table, error) {
+	from := p.files[file+".csv"]
+	f, err := from.Open()
+	if err != nil {
+		return nil, fmt.Errorf("%w: opening %s.csv: %w", ErrPackage, file, err)
+	}
+	in := bufio.NewReaderSize(&bounded{from: f, packed: int64(from.CompressedSize64), limits: p.limits}, 1<<16)
+	start, _ := in.Peek(1 << 12)
+	t := &table{Closer: f, records: newRecords(in), start: slices.Clone(start)}
 	if mark, _ := in.Peek(3); string(mark) == "\ufeff" {
 		_, _ = in.Discard(3)
 	}
-	reader := csv.NewReader(in)
-	reader.FieldsPerRecord, reader.ReuseRecord = -1, true
-	header, err := reader.Read()
-	header = slices.Clone(header)
+	return t, nil
+}
+
+// header reads the first row: the columns. Each may be there once.
+func (t *table) header(file string) ([]string, error) {
+	if err := form(t.start); err != nil {
+		return nil, fmt.Errorf("%w: %s.csv: %w", ErrPackage, file, err)
+	}
+	row, err := t.next()
+	if err == nil && row.cause != "" {
+		err = errors.New(row.cause)
+	}
 	if err != nil {
-		return fmt.Errorf("%w: %s.csv has no header row: %w", ErrPackage, file, err)
+		return nil, fmt.Errorf("%w: %s.csv has no header row: %w", ErrPackage, file, err)
+	}
+	names := make([]string, len(row.values))
+	for i, name := range row.values {
+		names[i] = strings.TrimSpace(name)
+		if names[i] != "" && slices.Contains(names[:i], names[i]) {
+			return nil, fmt.Errorf("%w: %s.csv has the column %s twice; which of them counts cannot be told", ErrPackage, file, names[i])
+		}
+	}
+	t.width = len(names)
+	return names, nil
+}
+
+func (p *Package) rows(file string, extra func(string), each func(Row) error, bad func(Bad)) error {
+	t, err := p.open(file)
+	if err != nil {
+		return err
+	}
+	defer t.Close()
+	header, err := t.header(file)
+	if err != nil {
+		return err
 	}
 	row := Row{column: make(map[string]int, len(header)), seed: xxhash.Sum64String(strings.Join(header, "\xff")), scratch: new([]byte)}
 	for i, name := range header {
-		row.column[strings.TrimSpace(name)] = i
+		row.column[name] = i
 		if known := Headers[file]; known != nil && extra != nil && !slices.Contains(known, name) && !slices.Contains(only11, name) && !strings.HasPrefix(name, "metadata.") {
-			extra(strings.Clone(name))
+			extra(name)
 		}
 	}
 	for _, name := range required[file] {
@@ -196,34 +262,48 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 			return fmt.Errorf("%w: %s.csv lacks the column %s", ErrPackage, file, name)
 		}
 	}
-	width := len(header)
+	key, keyed := row.column["sourcedId"]
 	for n := 0; ; n++ {
-		if n > MostRows {
-			return fmt.Errorf("%w: %s.csv has more than %d rows", ErrPackage, file, MostRows)
-		}
-		values, err := reader.Read()
-		var broken *csv.ParseError
+		got, err := t.next()
 		switch {
+		case err == io.EOF && file == "manifest":
+			p.ended = !t.open
+			return nil
+		case err == io.EOF && t.open && p.ended:
+			bad(Bad{Line: t.line - 1, Cause: "the file does not end with a line break, as manifest.csv does: its end may be missing", Damaged: true})
+			return nil
 		case err == io.EOF:
 			return nil
-		case errors.As(err, &broken):
-			bad(broken.StartLine, "", broken.Err.Error())
-			continue
 		case err != nil:
 			return fmt.Errorf("%w: reading %s.csv: %w", ErrPackage, file, err)
+		case n >= p.limits.Rows:
+			return fmt.Errorf("%w: %s.csv has more than %d rows", ErrPackage, file, p.limits.Rows)
 		}
-		row.Line, _ = reader.FieldPos(0)
-		if len(values) != width {
-			bad(row.Line, "", fmt.Sprintf("it has %d values, the header %d", len(values), width))
+		b := Bad{Line: got.line, Cause: got.cause, Damaged: true}
+		switch {
+		case got.cause != "":
+			if keyed {
+				b.ID = firstOf(got.text, key)
+			}
+		case len(got.values) != len(header):
+			if keyed && key < len(got.values)-1 && len(got.values) < 2*len(header)-1 { // more of them are two rows in one
+				b.ID = strings.Clone(got.values[key])
+			}
+			b.Cause = fmt.Sprintf("it has %d values, the header %d", len(got.values), len(header))
+		default:
+			if i := slices.IndexFunc(got.values, func(v string) bool { return len(v) > LongestField }); i >= 0 {
+				if keyed {
+					b.ID = strings.Clone(got.values[key])
+				}
+				b.Column, b.Cause, b.Damaged = header[i], fmt.Sprintf("the value is longer than %d bytes", LongestField), false
+				break
+			}
+			row.Line, row.values = got.line, got.values
+			if err := each(row); err != nil {
+				return err
+			}
 			continue
 		}
-		if i := slices.IndexFunc(values, func(v string) bool { return len(v) > LongestField }); i >= 0 {
-			bad(row.Line, strings.TrimSpace(header[i]), fmt.Sprintf("the value is longer than %d bytes", LongestField))
-			continue
-		}
-		row.values = values
-		if err := each(row); err != nil {
-			return err
-		}
+		bad(b)
 	}
 }

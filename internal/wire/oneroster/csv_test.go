@@ -29,7 +29,7 @@ const manifest = "\ufeffpropertyName,value\r\noneroster.version,1.2\r\nfile.user
 
 func open(t testing.TB, files map[string]string) (*oneroster.Package, error) {
 	r := pack(t, files)
-	return oneroster.OpenPackage(r, r.Size())
+	return oneroster.OpenPackage(r, r.Size(), oneroster.Limits{})
 }
 
 func TestCSVReadsWhatRealFilesHold(t *testing.T) {
@@ -49,9 +49,9 @@ func TestCSVReadsWhatRealFilesHold(t *testing.T) {
 		names = append(names, r.Get("familyName"))
 		assert.Empty(t, r.Get("status"), "a column that is missing")
 		return nil
-	}, func(_ int, _, cause string) { bad = append(bad, cause) }, func(c string) { extra = append(extra, c) }))
+	}, func(b oneroster.Bad) { bad = append(bad, b.Cause) }, func(c string) { extra = append(extra, c) }))
 	assert.Equal(t, []string{"Alder", "Birch,\nthe \"younger\"", "Clover", "Dill"}, names)
-	assert.Equal(t, []string{"it has 2 values, the header 7"}, bad)
+	assert.Equal(t, []string{"it has 2 values, the header 7", "the file does not end with a line break, as manifest.csv does: its end may be missing"}, bad)
 	assert.Equal(t, []string{"shoeSize"}, extra, "reported, unlike metadata")
 	require.NoError(t, p.Rows(oneroster.FileOrgs, func(oneroster.Row) error { t.Fatal("absent"); return nil }, nil, nil))
 }
@@ -67,7 +67,7 @@ func TestPackagesThatCannotBeRead(t *testing.T) {
 		require.ErrorIs(t, err, oneroster.ErrPackage)
 		assert.ErrorContains(t, err, want)
 	}
-	_, err := oneroster.OpenPackage(bytes.NewReader([]byte("no zip")), 6)
+	_, err := oneroster.OpenPackage(bytes.NewReader([]byte("no zip")), 6, oneroster.Limits{})
 	assert.ErrorIs(t, err, oneroster.ErrPackage)
 	for want, users := range map[string]string{"lacks the column enabledUser": "sourcedId,givenName,familyName\n", "no header row": ""} {
 		p, err := open(t, map[string]string{"manifest.csv": manifest, "users.csv": users})
@@ -81,7 +81,7 @@ func TestWhatIsWrittenIsRead(t *testing.T) {
 	require.NoError(t, oneroster.WritePackage(&out, "Test", map[string]oneroster.Table{
 		oneroster.FileClasses: {Mode: oneroster.Delta, Rows: []map[string]string{{"sourcedId": "c1", "status": "tobedeleted", "title": "A \"B\", C", "courseSourcedId": "k", "termSourcedIds": "t1,t2"}}},
 	}))
-	p, err := oneroster.OpenPackage(bytes.NewReader(out.Bytes()), int64(out.Len()))
+	p, err := oneroster.OpenPackage(bytes.NewReader(out.Bytes()), int64(out.Len()), oneroster.Limits{})
 	require.NoError(t, err)
 	assert.Equal(t, oneroster.Delta, p.Modes[oneroster.FileClasses])
 	require.NoError(t, p.Rows(oneroster.FileClasses, func(r oneroster.Row) error {
@@ -104,6 +104,6 @@ func FuzzCSV(f *testing.F) {
 			assert.Equal(t, r.Sum(), r.Sum())
 			_ = oneroster.UserIDs(r.Get("userIds"))
 			return nil
-		}, func(int, string, string) {}, func(string) {})
+		}, func(oneroster.Bad) {}, func(string) {})
 	})
 }

@@ -23,6 +23,13 @@ type Record interface {
 // strongest roleType of their roles, "" when no role is known.
 const RoleTypeColumn = "roleType"
 
+// RoleTypeUnsaid stands in the RoleTypeColumn of a user whose role could not be read.
+const RoleTypeUnsaid = "?"
+
+// Word is a word of the standard's vocabulary as it is compared: without regard to case and
+// to space around it.
+func Word(value string) string { return strings.ToLower(strings.TrimSpace(value)) }
+
 // PrimaryOrgColumn is the user's main organisation: their primaryOrg, else that
 // of their primary role.
 const PrimaryOrgColumn = "primaryOrgSourcedId"
@@ -171,7 +178,7 @@ func (u *User) get(column string) string {
 			return u.PrimaryOrg.SourcedID
 		}
 		for _, r := range u.Roles {
-			if r.RoleType != "secondary" {
+			if Word(r.RoleType) != "secondary" {
 				return r.Org.SourcedID
 			}
 		}
@@ -182,7 +189,7 @@ func (u *User) get(column string) string {
 	case RoleTypeColumn:
 		strongest := ""
 		for _, r := range u.Roles {
-			strongest = Stronger(strongest, r.RoleType)
+			strongest = Stronger(strongest, Word(r.RoleType))
 		}
 		return strongest
 	}
