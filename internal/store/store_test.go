@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kanban/internal/core/rule"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
 )

@@ -54,9 +54,10 @@ func OpenFiles(content io.ReaderAt, size int64, limits oneroster.Limits) (*Files
 			f.roles[user] = known
 		}
 		return nil
-	}, func(b oneroster.Bad) {
+	}, func(b oneroster.Bad) error {
 		f.unsure = true
 		wrong(Bad{Position: b.Line, Column: b.Column, Cause: b.Cause})
+		return nil
 	}, func(column string) { wrong(Bad{Column: column, Unknown: true, Cause: "column " + column}) })
 	return f, err
 }
@@ -116,13 +117,15 @@ func (u user) Sum() uint64 {
 }
 
 // Each reads one file.
-func (f *Files) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error, bad func(Bad)) error {
+func (f *Files) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error, bad func(Bad) error) error {
 	if collection == oneroster.FileUsers {
 		for _, b := range f.bad {
-			bad(b)
+			if err := bad(b); err != nil {
+				return err
+			}
 		}
 		if more := f.worse - len(f.bad); more > 0 {
-			bad(Bad{File: oneroster.FileRoles, Cause: fmt.Sprintf("%d more rows of roles.csv could not be read", more)})
+			_ = bad(Bad{File: oneroster.FileRoles, Cause: fmt.Sprintf("%d more rows of roles.csv could not be read", more)})
 		}
 	}
 	read := 0
@@ -144,10 +147,10 @@ func (f *Files) Each(ctx context.Context, collection string, each func(int, oner
 			}
 		}
 		return each(r.Line, u)
-	}, func(b oneroster.Bad) {
-		bad(Bad{Position: b.Line, ID: b.ID, Column: b.Column, Cause: b.Cause, Damaged: b.Damaged})
+	}, func(b oneroster.Bad) error {
+		return bad(Bad{Position: b.Line, ID: b.ID, Column: b.Column, Cause: b.Cause, Damaged: b.Damaged})
 	}, func(column string) {
-		bad(Bad{Column: column, Unknown: true, Cause: "column " + column})
+		_ = bad(Bad{Column: column, Unknown: true, Cause: "column " + column})
 	})
 	if err != nil {
 		return fmt.Errorf("reading %s.csv: %w", collection, err)

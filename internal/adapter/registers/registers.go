@@ -28,8 +28,8 @@ type Source interface {
 	// (delta) or not given (absent).
 	Mode(collection string) oneroster.Mode
 	// Each calls each for every record in order, with its position, and bad for
-	// every one that cannot be read; the others go on.
-	Each(ctx context.Context, collection string, each func(position int, r oneroster.Record) error, bad func(Bad)) error
+	// every one that cannot be read; the others go on, unless it gives an error.
+	Each(ctx context.Context, collection string, each func(position int, r oneroster.Record) error, bad func(Bad) error) error
 	// Columns are the columns that a collection gives, nil when that is all of them.
 	Columns(collection string) []string
 	// PassedOver names what the register gives and nobody reads here.
@@ -128,7 +128,7 @@ func (p *Pages) Where(collection string, position int) string {
 }
 
 // Each reads the pages from the shelf.
-func (p *Pages) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error, bad func(Bad)) error {
+func (p *Pages) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error, bad func(Bad) error) error {
 	position := 0
 	return p.shelf.Pages(ctx, collection, func(items []json.RawMessage) error {
 		for _, raw := range items {
@@ -140,7 +140,9 @@ func (p *Pages) Each(ctx context.Context, collection string, each func(int, oner
 				if json.Unmarshal(raw, &id) == nil { // another kind of value shows nothing
 					b.ID = id.SourcedID
 				}
-				bad(b)
+				if err := bad(b); err != nil {
+					return err
+				}
 				continue
 			}
 			if err := each(position, record); err != nil {

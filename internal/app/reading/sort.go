@@ -3,7 +3,6 @@ package reading
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -16,6 +15,10 @@ import (
 	"kanban/internal/store"
 	"kanban/internal/wire/oneroster"
 )
+
+// mostBad bounds how many records of one collection may be unusable: beyond it, it is no
+// register.
+const mostBad = 50_000
 
 // maxFindings bounds what one run keeps; the rest is counted in the last one.
 const maxFindings = 500
@@ -328,7 +331,13 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 	}
 	read := 0
 	r := &row{dates: &dayCheck{}, partial: s.Partial(table)}
-	var failed error
+	bad := 0
+	refuse := func(m store.MirrorRow) error {
+		if bad++; bad > mostBad {
+			return fmt.Errorf("%w: more than %d records of %s cannot be used", oneroster.ErrPackage, mostBad, shape.collection)
+		}
+		return put(m)
+	}
 	err := s.source.Each(ctx, shape.collection, func(position int, record oneroster.Record) error {
 		if read++; read%2000 == 0 {
 			if err := s.progress(shape.collection, read); err != nil {
@@ -345,12 +354,12 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 			s.notice(r.code, s.subject(shape.collection, position, r.ID), r.detail)
 			if r.ID == "" || !isText(r.ID) || len(r.ID) > longestID {
 				s.unidentified(table, s.source.Where(shape.collection, position), r.detail)
-				return put(store.MirrorRow{Position: position, Bad: true})
+				return refuse(store.MirrorRow{Position: position, Bad: true})
 			}
-			return put(store.MirrorRow{Position: position, ID: strings.Clone(r.ID), Bad: true})
+			return refuse(store.MirrorRow{Position: position, ID: strings.Clone(r.ID), Bad: true})
 		}
 		return put(r.MirrorRow)
-	}, func(b registers.Bad) {
+	}, func(b registers.Bad) error {
 		code, cause := finding.RowMalformed, b.Cause
 		if b.Unknown {
 			code = finding.ColumnUnknown
@@ -363,12 +372,13 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 		case b.Unknown, b.File != "": // about no record of this table
 		case id == "" || !isText(id) || len(id) > longestID:
 			s.unidentified(table, s.source.Where(shape.collection, b.Position), cause)
-			failed = errors.Join(failed, put(store.MirrorRow{Position: b.Position, Bad: true}))
+			return refuse(store.MirrorRow{Position: b.Position, Bad: true})
 		default:
-			failed = errors.Join(failed, put(store.MirrorRow{Position: b.Position, ID: id, Bad: true, Damaged: b.Damaged}))
+			return refuse(store.MirrorRow{Position: b.Position, ID: id, Bad: true, Damaged: b.Damaged})
 		}
+		return nil
 	})
-	return errors.Join(err, failed)
+	return err
 }
 
 func (s *sorted) prepare(r *row, shape shape, position int, hash uint64, record oneroster.Record) {

@@ -87,10 +87,10 @@ func OpenPackage(r io.ReaderAt, size int64, limits Limits) (*Package, error) {
 	if p.files["manifest.csv"] == nil {
 		return nil, fmt.Errorf("%w: manifest.csv is missing; all files must stand at the root of the archive", ErrPackage)
 	}
-	bad := func(b Bad) {
-		err = fmt.Errorf("%w: manifest.csv line %d: %s", ErrPackage, b.Line, b.Cause)
+	bad := func(b Bad) error {
+		return fmt.Errorf("%w: manifest.csv line %d: %s", ErrPackage, b.Line, b.Cause)
 	}
-	if readErr := p.rows("manifest", nil, func(r Row) error {
+	if err := p.rows("manifest", nil, func(r Row) error {
 		name, value := r.Get("propertyName"), r.Get("value")
 		if name == "oneroster.version" {
 			p.Version = value
@@ -99,8 +99,8 @@ func OpenPackage(r io.ReaderAt, size int64, limits Limits) (*Package, error) {
 			p.Modes[file] = Mode(strings.ToLower(strings.TrimSpace(value)))
 		}
 		return nil
-	}, bad); readErr != nil || err != nil {
-		return nil, errors.Join(readErr, err)
+	}, bad); err != nil {
+		return nil, err
 	}
 	if p.Version != "1.2" && p.Version != "1.1" {
 		return nil, fmt.Errorf("%w: manifest.csv says version %q; 1.1 and 1.2 can be read", ErrPackage, p.Version)
@@ -168,10 +168,10 @@ type Bad struct {
 }
 
 // Rows calls each for every record of a file, and bad for every one that cannot be read;
-// reading goes on after it. extra are columns that the standard does not know (other than
+// reading goes on after it, unless it gives an error. extra are columns that the standard does not know (other than
 // metadata.*). A file that is absent has no rows. A file that is no table of this kind is an
 // ErrPackage, before each is called.
-func (p *Package) Rows(file string, each func(Row) error, bad func(Bad), extra func(column string)) error {
+func (p *Package) Rows(file string, each func(Row) error, bad func(Bad) error, extra func(column string)) error {
 	if mode, ok := p.Modes[file]; !ok || mode == Absent {
 		return nil
 	}
@@ -240,7 +240,7 @@ func (t *table) header(file string) ([]string, error) {
 	return names, nil
 }
 
-func (p *Package) rows(file string, extra func(string), each func(Row) error, bad func(Bad)) error {
+func (p *Package) rows(file string, extra func(string), each func(Row) error, bad func(Bad) error) error {
 	t, err := p.open(file)
 	if err != nil {
 		return err
@@ -270,8 +270,7 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 			p.ended = !t.open
 			return nil
 		case err == io.EOF && t.open && p.ended:
-			bad(Bad{Line: t.line - 1, Cause: "the file does not end with a line break, as manifest.csv does: its end may be missing", Damaged: true})
-			return nil
+			return bad(Bad{Line: t.line - 1, Cause: "the file does not end with a line break, as manifest.csv does: its end may be missing", Damaged: true})
 		case err == io.EOF:
 			return nil
 		case err != nil:
@@ -304,6 +303,8 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 			}
 			continue
 		}
-		bad(b)
+		if err := bad(b); err != nil {
+			return err
+		}
 	}
 }

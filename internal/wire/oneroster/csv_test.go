@@ -49,7 +49,7 @@ func TestCSVReadsWhatRealFilesHold(t *testing.T) {
 		names = append(names, r.Get("familyName"))
 		assert.Empty(t, r.Get("status"), "a column that is missing")
 		return nil
-	}, func(b oneroster.Bad) { bad = append(bad, b.Cause) }, func(c string) { extra = append(extra, c) }))
+	}, func(b oneroster.Bad) error { bad = append(bad, b.Cause); return nil }, func(c string) { extra = append(extra, c) }))
 	assert.Equal(t, []string{"Alder", "Birch,\nthe \"younger\"", "Clover", "Dill"}, names)
 	assert.Equal(t, []string{"it has 2 values, the header 7", "the file does not end with a line break, as manifest.csv does: its end may be missing"}, bad)
 	assert.Equal(t, []string{"shoeSize"}, extra, "reported, unlike metadata")
@@ -104,6 +104,6 @@ func FuzzCSV(f *testing.F) {
 			assert.Equal(t, r.Sum(), r.Sum())
 			_ = oneroster.UserIDs(r.Get("userIds"))
 			return nil
-		}, func(oneroster.Bad) {}, func(string) {})
+		}, func(oneroster.Bad) error { return nil }, func(string) {})
 	})
 }
