@@ -89,10 +89,29 @@ type Kind struct {
 	Capabilities []Capability `json:"capabilities"`
 }
 
+// What an end date of a register means.
+const (
+	LastDay  = "its last day"
+	DayAfter = "the day after it"
+)
+
+// Dates says what a register's end dates mean.
+type Dates struct {
+	// Whether the end date of an enrolment, or of a session, is the first day after it.
+	EnrolmentEndsAfter, SessionEndsAfter bool
+}
+
+// Calendar says what the end dates of a register mean that has these settings.
+func Calendar(settings map[string]string) Dates {
+	return Dates{EnrolmentEndsAfter: settings["enrolmentEnd"] == DayAfter, SessionEndsAfter: settings["sessionEnd"] != LastDay}
+}
+
 // What both kinds of register ask for about reads that would lose too much.
 var (
-	guardShare  = Field{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true, Rare: true}
-	guardNumber = Field{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true, Rare: true}
+	guardShare   = Field{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true, Rare: true}
+	enrolmentEnd = Field{Name: "enrolmentEnd", Title: "An enrolment's end date is", Help: "Whether somebody still belongs to the section on the end date of the enrolment", Default: LastDay, Options: []string{LastDay, DayAfter}, Rare: true}
+	sessionEnd   = Field{Name: "sessionEnd", Title: "A term's end date is", Help: "Whether the end date of a term is its last day or the first day after it", Default: DayAfter, Options: []string{DayAfter, LastDay}, Rare: true}
+	guardNumber  = Field{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true, Rare: true}
 )
 
 // Kinds lists them all.
@@ -104,7 +123,7 @@ var Kinds = []Kind{
 			{Name: "tokenAddress", Title: "Token address", Help: "Where access tokens are given out, for example https://register.school.example/oauth/token", Required: true, Address: true},
 			{Name: "clientId", Title: "Client id", Help: "Given by the register's administrator, with the right roster.readonly", Required: true},
 			{Name: "clientSecret", Title: "Client secret", Help: "Given together with the client id", Secret: true, Required: true},
-			guardShare, guardNumber,
+			guardShare, guardNumber, enrolmentEnd, sessionEnd,
 		},
 		[]Capability{PeopleIn},
 	},
@@ -112,7 +131,7 @@ var Kinds = []Kind{
 		KindCSV, "Register as files (OneRoster CSV)", "Reads people, courses, sections and enrolments from CSV packages that are uploaded or put into a folder.",
 		[]Field{
 			{Name: "folder", Title: "Folder", Help: "Optional: a folder on the machine of the service; its newest .zip is read. Leave empty to upload by hand"},
-			guardShare, guardNumber,
+			guardShare, guardNumber, enrolmentEnd, sessionEnd,
 			{Name: "mostUnpacked", Title: "Largest file", Help: "How large one unpacked file of a package may be, in MiB", Default: "2048", Number: true, Rare: true},
 			{Name: "mostRows", Title: "Most rows", Help: "How many rows one file of a package may have", Default: "20000000", Number: true, Rare: true},
 		},

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -163,7 +164,11 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 		if w.Percent != nil {
 			progress = fmt.Sprintf("%d %%", *w.Percent)
 		}
-		return []string{w.Section, w.Course, w.Role, when(&w.JoinedAt), when(w.LeftAt), w.Target, progress}
+		joined := when(&w.JoinedAt)
+		if w.BeginsOn != nil {
+			joined = "begins on " + w.BeginsOn.Format(time.DateOnly)
+		}
+		return []string{w.Section, w.Course, w.Role, joined, when(w.LeftAt), w.Target, progress}
 	}).print(cmd); err != nil {
 		return err
 	}

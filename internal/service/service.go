@@ -210,7 +210,7 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 		o.Zone = time.Local
 	}
 	conn := &connecting.Service{Store: db, Source: o.Public, Call: o.Call}
-	read := &reading.Service{Store: db, Open: conn.Open, Call: o.Call}
+	read := &reading.Service{Store: db, Open: conn.Open, Call: o.Call, Zone: o.Zone}
 	sync := &syncing.Service{Store: db, Open: conn.Open, Call: o.Call, Zone: o.Zone, Public: o.Public}
 	pairs := &pairing.Service{Store: db, Now: time.Now, NextRun: nextRun(o.Zone), Open: conn.Open, Call: o.Call}
 	links := &linking.Service{Store: db, Now: time.Now}

@@ -51,7 +51,9 @@ type RosterLine struct {
 func (s *Store) RosterOn(ctx context.Context, sectionID string, at time.Time) ([]RosterLine, error) {
 	return many[RosterLine](ctx, s, "listing the roster", `
 		WITH spells AS (
-			SELECT e.connection_id, e.section, e.person, e.role, least(e.begin_date::timestamptz, e.joined_at) AS joined, e.gone_at AS left_at FROM enrolments e
+			SELECT e.connection_id, e.section, e.person, e.role, CASE e.standing WHEN 'waiting' THEN e.begin_date::timestamptz ELSE least(e.begin_date::timestamptz, e.joined_at) END AS joined,
+				CASE WHEN e.standing = 'gone' THEN least(e.gone_at, (e.end_date + 1)::timestamptz) ELSE (e.end_date + 1)::timestamptz END AS left_at
+			FROM enrolments e WHERE e.standing <> 'gone' OR e.joined_at IS NOT NULL
 			UNION ALL
 			SELECT e.connection_id, e.section, e.person, e.role, least(e.begin_date::timestamptz, e.joined_at), e.left_at FROM past_enrolments e)
 		SELECT p.id::text, p.given_name || ' ' || p.family_name, p.identifier, e.role, e.joined, e.left_at
@@ -65,7 +67,7 @@ func (s *Store) RosterOn(ctx context.Context, sectionID string, at time.Time) ([
 func (s *Store) Comings(ctx context.Context, sectionID string, limit int) ([]RosterLine, error) {
 	return many[RosterLine](ctx, s, "listing who came and went", `
 		WITH spells AS (
-			SELECT e.connection_id, e.section, e.person, e.role, e.joined_at AS joined, e.gone_at AS left_at FROM enrolments e
+			SELECT e.connection_id, e.section, e.person, e.role, e.joined_at AS joined, e.gone_at AS left_at FROM enrolments e WHERE e.joined_at IS NOT NULL
 			UNION ALL SELECT e.connection_id, e.section, e.person, e.role, e.joined_at, e.left_at FROM past_enrolments e),
 		first AS (SELECT s.connection_id, min(r.finished_at) AS at FROM sections s JOIN runs r ON r.connection_id = s.connection_id AND r.kind = 'read' AND r.state IN ('finished', 'needs-person') WHERE s.id = $1 GROUP BY 1)
 		SELECT p.id::text, p.given_name || ' ' || p.family_name, p.identifier, e.role, e.joined, e.left_at

@@ -34,7 +34,7 @@ var mirrorTables = []mirrorTable{
 	},
 	{name: "people", columns: []string{"sourced_id", "given_name", "family_name", "email", "email_key", "user_name", "identifier", "user_ids", "org", "master", "secondary", "enabled"}},
 	{
-		name: "enrolments", columns: []string{"sourced_id", "section", "person", "role", "begin_date", "end_date"},
+		name: "enrolments", columns: []string{"sourced_id", "section", "person", "role", "begin_date", "end_date", "standing"},
 		refs: []mirrorRef{{"section", "sections", "class"}, {"person", "people", "user"}},
 		same: []string{"section", "person", "role"},
 	},
@@ -158,21 +158,65 @@ func (tx *Tx) Merge(ctx context.Context, connectionID string, in Incoming) (Merg
 	if m.First {
 		return m, nil
 	}
-	var err error
+	return m, tx.moved(ctx, connectionID, &m)
+}
+
+// moved finds who joined and left, and which sections changed, in this transaction.
+func (tx *Tx) moved(ctx context.Context, connectionID string, m *Merged) (err error) {
 	if m.Joined, err = tx.movements(ctx, connectionID, `SELECT sourced_id, section, person, role, changed_at FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL AND joined_at = now()`); err != nil {
-		return m, err
+		return err
 	}
-	if m.Left, err = tx.movements(ctx, connectionID, `SELECT sourced_id, section, person, role, gone_at AS changed_at FROM enrolments WHERE connection_id = $1 AND gone_at = now()
+	if m.Left, err = tx.movements(ctx, connectionID, `SELECT sourced_id, section, person, role, gone_at AS changed_at FROM enrolments WHERE connection_id = $1 AND gone_at = now() AND joined_at < now()
 		UNION ALL SELECT sourced_id, section, person, role, left_at FROM past_enrolments WHERE connection_id = $1 AND left_at = now()`); err != nil {
-		return m, err
+		return err
 	}
 	if m.renumbered(); m.Renumbered > 0 {
 		if err := tx.keepStart(ctx, connectionID); err != nil {
-			return m, err
+			return err
 		}
 	}
 	m.Sections, err = tx.touched(ctx, connectionID)
-	return m, err
+	return err
+}
+
+// RegistersToTurn lists the registers of which an enrolment begins or ends by a day, given as
+// YYYY-MM-DD.
+func (s *Store) RegistersToTurn(ctx context.Context, today string) ([]string, error) {
+	rows, err := s.Pool.Query(ctx, `
+		SELECT connection_id::text FROM enrolments WHERE standing = 'in' AND end_date IS NOT NULL AND end_date < $1::date
+		UNION SELECT w.connection_id::text FROM enrolments w WHERE w.standing = 'waiting' AND w.begin_date <= $1::date AND `+free, today)
+	if err != nil {
+		return nil, known(err, "finding enrolments that begin or end")
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// free says of a waiting enrolment w that no other one holds its place; or it is over already.
+const free = `(w.end_date < $1::date OR NOT EXISTS (SELECT 1 FROM enrolments o WHERE o.connection_id = w.connection_id AND o.section = w.section AND o.person = w.person AND o.role = w.role
+	AND o.standing = 'in' AND (o.end_date IS NULL OR o.end_date >= $1::date)))`
+
+// Turn lets the enrolments of a register begin and end that do so by a day, YYYY-MM-DD.
+func (tx *Tx) Turn(ctx context.Context, connectionID, today string) (m Merged, err error) {
+	for _, sql := range []string{
+		`UPDATE enrolments SET standing = 'over', gone_at = now(), changed_at = now() WHERE connection_id = $2 AND standing = 'in' AND end_date IS NOT NULL AND end_date < $1::date`,
+		`UPDATE enrolments w SET standing = CASE WHEN end_date < $1::date THEN 'over' ELSE 'in' END, changed_at = now(), gone_at = CASE WHEN end_date < $1::date THEN gone_at END,
+			joined_at = CASE WHEN end_date < $1::date THEN NULL ELSE now() END WHERE connection_id = $2 AND standing = 'waiting' AND begin_date <= $1::date AND ` + free,
+	} {
+		if _, err := tx.PGX.Exec(ctx, sql, today, connectionID); err != nil {
+			return m, fmt.Errorf("letting enrolments begin and end: %w", err)
+		}
+	}
+	return m, tx.moved(ctx, connectionID, &m)
+}
+
+// ReadAnew lets the next read look at every record that holds dates, unchanged or not.
+func (tx *Tx) ReadAnew(ctx context.Context, connectionID string) error {
+	for _, table := range []string{"terms", "enrolments"} {
+		if _, err := tx.PGX.Exec(ctx, `UPDATE `+table+` SET row_hash = NULL WHERE connection_id = $1`, connectionID); err != nil {
+			return fmt.Errorf("letting everything be read anew: %w", err)
+		}
+	}
+	return nil
 }
 
 // ColumnLost is the error of a read that would empty a column of the mirror.

@@ -41,6 +41,7 @@ type loading struct {
 	dangling bool            // a reference was put to something that was not
 	doubled  bool            // something of pairs came twice
 	copied   int             // records in the staged table
+	dormant  bool            // an enrolment was put that is over or to come
 	scratch  []byte
 }
 
@@ -57,6 +58,10 @@ func (l *loading) fill(ctx context.Context) error {
 		return err
 	}
 	before, after := []string{}, []string{}
+	if l.name == "enrolments" {
+		// What is over or to come is known from its dates; nobody joined or left by that.
+		after = append(after, `UPDATE `+name+` SET gone_at = CASE standing WHEN 'over' THEN end_date + 1 ELSE now() END, joined_at = CASE standing WHEN 'over' THEN least(begin_date, end_date) END WHERE standing <> 'in'`)
+	}
 	if l.name == "people" { // a register may not say whether an account is a second one
 		before = append(before, `ALTER TABLE `+name+` ALTER secondary DROP NOT NULL`)
 		after = append(after, `UPDATE `+name+` SET secondary = false WHERE secondary IS NULL`, `ALTER TABLE `+name+` ALTER secondary SET NOT NULL`)
@@ -67,8 +72,10 @@ func (l *loading) fill(ctx context.Context) error {
 	if err := l.copy(ctx); err != nil {
 		return err
 	}
-	if err := l.exec(ctx, after...); err != nil {
-		return err
+	if l.name != "enrolments" || l.dormant {
+		if err := l.exec(ctx, after...); err != nil {
+			return err
+		}
 	}
 	if err := l.keyed(ctx, name); err != nil {
 		return err
@@ -94,7 +101,7 @@ func (l *loading) indexes() []string {
 	case "people":
 		return []string{`(id)`, `(identifier)`, `(email_key) WHERE email_key <> '' AND gone_at IS NULL`, `(master) WHERE master <> '' AND gone_at IS NULL`}
 	case "enrolments":
-		return []string{`(section)`, `(person)`}
+		return []string{`(section)`, `(person)`, `(end_date) WHERE standing = 'in' AND end_date IS NOT NULL`, `(begin_date) WHERE standing = 'waiting'`}
 	}
 	return nil
 }
@@ -153,6 +160,22 @@ func (l *loading) merge(ctx context.Context) error {
 	return nil
 }
 
+// Where an enrolment stands that the register lists: today is one of its days, they are all
+// over, or they are to come.
+const (
+	StandingIn      = "in"
+	StandingOver    = "over"
+	StandingWaiting = "waiting"
+)
+
+// listed says of a row m of the mirror that the register lists it.
+func (l *loading) listed() string {
+	if l.name == "enrolments" {
+		return `m.standing <> 'gone'`
+	}
+	return `m.gone_at IS NULL`
+}
+
 // lacking refuses a read that would empty a column of the mirror.
 func (l *loading) lacking(ctx context.Context) error {
 	for _, column := range l.in.Lacking(l.name) {
@@ -194,7 +217,7 @@ func (l *loading) optional() string {
 
 // remember loads the fingerprints of the mirror's rows.
 func (l *loading) remember(ctx context.Context) error {
-	rows, err := l.tx.PGX.Query(ctx, `SELECT row_hash FROM `+l.name+` WHERE connection_id = $1 AND gone_at IS NULL`, l.connection)
+	rows, err := l.tx.PGX.Query(ctx, `SELECT row_hash FROM `+l.name+` m WHERE connection_id = $1 AND `+l.listed(), l.connection)
 	if err != nil {
 		return err
 	}
@@ -278,6 +301,7 @@ func (l *loading) put(out *bufio.Writer, r MirrorRow) error {
 		l.suspect(r.Values)
 	}
 	l.copied++
+	l.dormant = l.dormant || l.name == "enrolments" && r.Values[len(r.Values)-1] != StandingIn
 	line := l.scratch[:0]
 	for _, v := range r.Values {
 		line = append(appendText(line, v), '\t')

@@ -51,7 +51,7 @@ func (l *loading) last(ctx context.Context) error {
 func (l *loading) superseded(ctx context.Context) error {
 	rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`
 		SELECT s.position, s.sourced_id, m.row_hash FROM %s s
-		JOIN %s m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id AND m.gone_at IS NULL AND m.row_hash IS NOT NULL`, l.staged, l.name), l.connection)
+		JOIN %s m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id AND %s AND m.row_hash IS NOT NULL`, l.staged, l.name, l.listed()), l.connection)
 	if err != nil {
 		return err
 	}
@@ -82,7 +82,7 @@ func (l *loading) keep(ctx context.Context) error {
 		return nil
 	}
 	rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`DELETE FROM %s s USING %s m
-		WHERE s.sourced_id = ANY ($2::text[]) AND m.connection_id = $1 AND m.sourced_id = s.sourced_id AND m.gone_at IS NULL RETURNING s.sourced_id`, l.staged, l.name), l.connection, l.unsure)
+		WHERE s.sourced_id = ANY ($2::text[]) AND m.connection_id = $1 AND m.sourced_id = s.sourced_id AND %s RETURNING s.sourced_id`, l.staged, l.name, l.listed()), l.connection, l.unsure)
 	if err != nil {
 		return err
 	}
@@ -98,7 +98,7 @@ func (l *loading) identify(ctx context.Context) error {
 	if l.incomplete = l.in.Incomplete(l.name); l.incomplete == "" && len(l.damaged) > 0 {
 		rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`
 			SELECT d.id, coalesce(m.row_hash, 0), m.sourced_id IS NOT NULL AND NOT EXISTS (SELECT 1 FROM %s s WHERE s.sourced_id = d.id) AND count(*) OVER (PARTITION BY d.id) = 1
-			FROM unnest($2::text[]) d (id) LEFT JOIN %s m ON m.connection_id = $1 AND m.sourced_id = d.id AND m.gone_at IS NULL`, l.staged, l.name), l.connection, l.damaged)
+			FROM unnest($2::text[]) d (id) LEFT JOIN %s m ON m.connection_id = $1 AND m.sourced_id = d.id AND %s`, l.staged, l.name, l.listed()), l.connection, l.damaged)
 		if err != nil {
 			return err
 		}
@@ -139,9 +139,9 @@ func (l *loading) referred(ctx context.Context) error {
 		}
 		rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`UPDATE %[1]s r SET gone_at = NULL
 			WHERE r.connection_id = $1 AND r.gone_at = now() AND r.sourced_id <> ALL ($2::text[]) AND (
-				EXISTS (SELECT 1 FROM %[3]s m WHERE m.connection_id = $1 AND m.%[2]s %[5]s AND m.gone_at IS NULL)
+				EXISTS (SELECT 1 FROM %[3]s m WHERE m.connection_id = $1 AND m.%[2]s %[5]s AND %[6]s)
 				OR EXISTS (SELECT 1 FROM %[4]s s WHERE s.%[2]s %[5]s))
-			RETURNING r.sourced_id`, ref.table, ref.column, l.name, l.staged, to), l.connection, deleted)
+			RETURNING r.sourced_id`, ref.table, ref.column, l.name, l.staged, to, l.listed()), l.connection, deleted)
 		if err != nil {
 			return err
 		}
@@ -173,7 +173,7 @@ func (l *loading) inherit(ctx context.Context) error {
 // deleted. A record that came but cannot be used takes nothing away: a slip in
 // the register must not look like somebody leaving.
 func (l *loading) gone(ctx context.Context) (err error) {
-	const mark = `UPDATE %[1]s m SET gone_at = now(), changed_at = now() WHERE m.connection_id = $1 AND m.gone_at IS NULL AND `
+	mark := `UPDATE %[1]s m SET gone_at = coalesce(m.gone_at, now()), changed_at = now()` + l.standingGone() + ` WHERE m.connection_id = $1 AND ` + l.listed() + ` AND `
 	if l.in.Partial(l.name) || l.incomplete != "" {
 		ids := make([]string, 0, len(l.deleted))
 		for id := range l.deleted {
@@ -210,14 +210,28 @@ func (l *loading) unlisted(ctx context.Context) error {
 			return err
 		}
 	}
-	if l.name != "people" {
-		return nil
+	if l.name == "people" {
+		return l.sharedIdentifiers(ctx)
 	}
-	rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`SELECT s.position, s.sourced_id, min(o.sourced_id) FROM %[1]s s JOIN (
-			SELECT sourced_id, identifier, secondary FROM people m WHERE connection_id = $1 AND gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[1]s x WHERE x.sourced_id = m.sourced_id)
-			UNION ALL SELECT sourced_id, identifier, secondary FROM %[1]s
-		) o ON o.identifier = s.identifier AND o.sourced_id <> s.sourced_id
-		WHERE NOT coalesce(s.secondary, false) AND NOT coalesce(o.secondary, false) GROUP BY 1, 2 ORDER BY 1`, l.staged), l.connection)
+	return nil
+}
+
+// sharedIdentifiers notices people with an identifier that somebody else has: new ones, and
+// those who have another identifier than before.
+func (l *loading) sharedIdentifiers(ctx context.Context) error {
+	sql := fmt.Sprintf(`WITH asked AS MATERIALIZED (
+			SELECT s.position, s.sourced_id, s.identifier FROM %[1]s s LEFT JOIN people m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id AND m.gone_at IS NULL
+			WHERE m.identifier IS DISTINCT FROM s.identifier AND NOT coalesce(s.secondary, false))
+		SELECT a.position, a.sourced_id, min(o.sourced_id) FROM asked a JOIN (
+			SELECT sourced_id, identifier FROM people WHERE connection_id = $1 AND gone_at IS NULL AND NOT secondary AND identifier = ANY (ARRAY(SELECT identifier FROM asked))
+			UNION ALL SELECT sourced_id, identifier FROM %[1]s WHERE NOT coalesce(secondary, false)
+		) o ON o.identifier = a.identifier AND o.sourced_id <> a.sourced_id GROUP BY 1, 2 ORDER BY 1`, l.staged)
+	args := []any{l.connection}
+	if l.known == nil { // a first read
+		sql, args = fmt.Sprintf(`SELECT s.position, s.sourced_id, (SELECT min(o.sourced_id) FROM %[1]s o WHERE o.identifier = s.identifier AND o.sourced_id <> s.sourced_id)
+			FROM %[1]s s WHERE s.identifier IN (SELECT identifier FROM %[1]s WHERE NOT coalesce(secondary, false) GROUP BY identifier HAVING count(*) > 1) AND NOT coalesce(s.secondary, false) ORDER BY 1 LIMIT 1000`, l.staged), nil
+	}
+	rows, err := l.tx.PGX.Query(ctx, sql, args...)
 	if err != nil {
 		return err
 	}
@@ -227,6 +241,14 @@ func (l *loading) unlisted(ctx context.Context) error {
 		return nil
 	})
 	return err
+}
+
+// standingGone is what else a row gets that is no longer listed.
+func (l *loading) standingGone() string {
+	if l.name == "enrolments" {
+		return `, standing = 'gone'`
+	}
+	return ""
 }
 
 // check takes staged records out that refer to something that is not there, or
@@ -260,7 +282,7 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 			SELECT sourced_id, section, person, role, 0 AS position, false AS staged FROM enrolments m
 			WHERE m.connection_id = $1 AND m.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[1]s s WHERE s.sourced_id = m.sourced_id)
 				AND EXISTS (SELECT 1 FROM %[1]s s WHERE s.section = m.section AND s.person = m.person AND s.role = m.role)
-			UNION ALL SELECT sourced_id, section, person, role, position, true FROM %[1]s
+			UNION ALL SELECT sourced_id, section, person, role, position, true FROM %[1]s WHERE standing = 'in'
 		), ordered AS (
 			SELECT *, first_value(sourced_id) OVER w AS kept, row_number() OVER w AS n FROM every
 			WINDOW w AS (PARTITION BY section, person, role ORDER BY staged, position)
@@ -273,7 +295,7 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 		return err
 	}
 	// What such a record said before is no longer so.
-	n, err := l.count(ctx, `UPDATE enrolments SET gone_at = now(), changed_at = now() WHERE connection_id = $1 AND gone_at IS NULL AND sourced_id = ANY ($2::text[])`, l.connection, twice)
+	n, err := l.count(ctx, `UPDATE enrolments SET gone_at = now(), changed_at = now(), standing = 'gone' WHERE connection_id = $1 AND gone_at IS NULL AND sourced_id = ANY ($2::text[])`, l.connection, twice)
 	l.tally.Gone += n
 	return err
 }
@@ -295,7 +317,8 @@ func (l *loading) history(ctx context.Context) error {
 		INSERT INTO past_enrolments (connection_id, sourced_id, section, person, role, begin_date, joined_at, left_at)
 		SELECT m.connection_id, m.sourced_id, m.section, m.person, m.role, m.begin_date, m.joined_at, coalesce(m.gone_at, now())
 		FROM enrolments m JOIN %s s ON s.sourced_id = m.sourced_id
-		WHERE m.connection_id = $1 AND (m.gone_at IS NOT NULL OR (m.section, m.person, m.role) <> (s.section, s.person, s.role))`, l.staged), l.connection)
+		WHERE m.connection_id = $1 AND m.joined_at IS NOT NULL
+			AND (m.gone_at IS NOT NULL AND s.standing = 'in' OR (m.section, m.person, m.role) <> (s.section, s.person, s.role))`, l.staged), l.connection)
 	return err
 }
 
@@ -309,14 +332,22 @@ func (l *loading) write(ctx context.Context) (err error) {
 		}
 		return strings.Join(parts, separator)
 	}
-	joined := ""
-	if l.name == "enrolments" { // coming back, or becoming another's, is joining anew
-		joined = `, joined_at = CASE WHEN m.gone_at IS NULL AND (m.section, m.person, m.role) = (s.section, s.person, s.role) THEN m.joined_at ELSE now() END`
+	since, starts, first := `gone_at = NULL`, "", ""
+	if l.name == "enrolments" {
+		// Coming back, or becoming another's, is joining anew. What is over when it is first
+		// read was so before: nobody left just now.
+		since = `gone_at = CASE WHEN s.standing = 'in' THEN NULL WHEN m.gone_at IS NULL OR (m.section, m.person, m.role) <> (s.section, s.person, s.role) THEN now() ELSE m.gone_at END,
+			joined_at = CASE
+				WHEN s.standing = 'in' AND m.gone_at IS NULL AND (m.section, m.person, m.role) = (s.section, s.person, s.role) THEN m.joined_at
+				WHEN s.standing = 'in' THEN now()
+				WHEN (m.section, m.person, m.role) = (s.section, s.person, s.role) THEN m.joined_at END`
+		starts = `, gone_at, joined_at`
+		first = `, CASE s.standing WHEN 'over' THEN s.end_date + 1 WHEN 'waiting' THEN now() END, CASE s.standing WHEN 'in' THEN now() WHEN 'over' THEN least(s.begin_date, s.end_date) END`
 	}
 	l.tally.Changed, err = l.count(ctx, fmt.Sprintf(`
-		UPDATE %[1]s m SET %[2]s, row_hash = s.row_hash, changed_at = now(), gone_at = NULL%[3]s FROM %[4]s s
-		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id AND (m.gone_at IS NOT NULL OR (%[5]s) IS DISTINCT FROM (%[6]s))`,
-		l.name, list("% = s.%", ", "), joined, l.staged, list("m.%", ", "), list("s.%", ", ")), l.connection)
+		UPDATE %[1]s m SET %[2]s, row_hash = s.row_hash, changed_at = now(), %[3]s FROM %[4]s s
+		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id AND (NOT (%[7]s) OR (%[5]s) IS DISTINCT FROM (%[6]s))`,
+		l.name, list("% = s.%", ", "), since, l.staged, list("m.%", ", "), list("s.%", ", "), l.listed()), l.connection)
 	if err != nil {
 		return err
 	}
@@ -325,10 +356,10 @@ func (l *loading) write(ctx context.Context) (err error) {
 		return err
 	}
 	l.tally.Added, err = l.count(ctx, fmt.Sprintf(`
-		INSERT INTO %[1]s (connection_id, sourced_id, %[2]s, row_hash)
-		SELECT $1, s.sourced_id, %[3]s, s.row_hash FROM %[4]s s
+		INSERT INTO %[1]s (connection_id, sourced_id, %[2]s, row_hash%[5]s)
+		SELECT $1, s.sourced_id, %[3]s, s.row_hash%[6]s FROM %[4]s s
 		WHERE NOT EXISTS (SELECT 1 FROM %[1]s m WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id)`,
-		l.name, strings.Join(values, ", "), list("s.%", ", "), l.staged), l.connection)
+		l.name, strings.Join(values, ", "), list("s.%", ", "), l.staged, starts, first), l.connection)
 	return err
 }
 
@@ -340,9 +371,9 @@ func (l *loading) orphans(ctx context.Context) error {
 			continue
 		}
 		if err := l.taken(ctx, fmt.Sprintf(`
-			UPDATE %[1]s m SET gone_at = now(), changed_at = now() FROM %[2]s r
-			WHERE m.connection_id = $1 AND m.gone_at IS NULL AND r.connection_id = $1 AND r.sourced_id = m.%[3]s AND r.gone_at = now()
-			RETURNING 0, m.sourced_id, r.sourced_id, '', '', true`, l.name, ref.table, ref.column), func(m misplaced) {
+			UPDATE %[1]s m SET gone_at = coalesce(m.gone_at, now()), changed_at = now()%[5]s FROM %[2]s r
+			WHERE m.connection_id = $1 AND %[4]s AND r.connection_id = $1 AND r.sourced_id = m.%[3]s AND r.gone_at = now()
+			RETURNING 0, m.sourced_id, r.sourced_id, '', '', true`, l.name, ref.table, ref.column, l.listed(), l.standingGone()), func(m misplaced) {
 			l.tally.Gone++
 			l.merged.notice(finding.ReferenceDeleted, l.name+" "+m.ID, fmt.Sprintf("its %s %q is no longer in the register", ref.noun, m.Other))
 		}, l.connection); err != nil {

@@ -15,7 +15,8 @@ type Whereabouts struct {
 	Role      string
 	JoinedAt  time.Time
 	LeftAt    *time.Time
-	PairingID string // of the section now, empty when not paired
+	BeginsOn  *time.Time // the first day of an enrolment that has not begun
+	PairingID string     // of the section now, empty when not paired
 	Target    string
 	Percent   *int // progress, when there is any
 }
@@ -24,7 +25,7 @@ type Whereabouts struct {
 // in a section that was left stays with it.
 func (s *Store) WhereaboutsOf(ctx context.Context, personID string) ([]Whereabouts, error) {
 	return many[Whereabouts](ctx, s, "finding the person's sections", `
-		SELECT s.id::text, s.title, c.title, e.role, e.joined_at, e.gone_at, coalesce(p.id::text, ''), coalesce(p.target_name, ''), g.percent
+		SELECT s.id::text, s.title, c.title, e.role, coalesce(e.joined_at, e.begin_date::timestamptz, e.gone_at), CASE WHEN e.standing <> 'waiting' THEN e.gone_at END, CASE WHEN e.standing = 'waiting' THEN e.begin_date END, coalesce(p.id::text, ''), coalesce(p.target_name, ''), g.percent
 		FROM people h
 		JOIN enrolments e ON e.connection_id = h.connection_id AND e.person = h.sourced_id
 		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section
@@ -32,7 +33,7 @@ func (s *Store) WhereaboutsOf(ctx context.Context, personID string) ([]Whereabou
 		LEFT JOIN paired_sections q ON q.section_id = s.id
 		LEFT JOIN pairings p ON p.id = q.pairing_id
 		LEFT JOIN progress g ON g.person_id = h.id AND g.section_id = s.id
-		WHERE h.id = $1 ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
+		WHERE h.id = $1 AND (e.joined_at IS NOT NULL OR e.standing <> 'gone') ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
 }
 
 // People finds people by a part of their name, address, user name or identifier.

@@ -209,7 +209,7 @@ type Left struct {
 func (s *Store) LeftSections(ctx context.Context, personIDs, courseIDs []string) ([]Left, error) {
 	return manyOf[Left](ctx, s.Quick, "finding the sections that people left", `
 		SELECT p.id::text, x.id::text, f.course_id::text, w.at FROM people p
-		CROSS JOIN LATERAL (SELECT e.section, e.gone_at AS at FROM enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NOT NULL AND e.role = 'student'
+		CROSS JOIN LATERAL (SELECT e.section, e.gone_at AS at FROM enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NOT NULL AND e.joined_at IS NOT NULL AND e.role = 'student'
 			UNION ALL SELECT e.section, e.left_at FROM past_enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.role = 'student') w
 		JOIN sections x ON x.connection_id = p.connection_id AND x.sourced_id = w.section
 		JOIN section_facts f ON f.section_id = x.id AND f.course_id = ANY ($2::text[]::uuid[])

@@ -160,10 +160,11 @@ func (s *Store) Sources(ctx context.Context, connectionID string, pairings []Pai
 		                 AND f.master = p.master AND NOT f.secondary AND f.gone_at IS NULL ORDER BY f.sourced_id LIMIT 1), ''),
 		       CASE WHEN w.grouped THEN s.id::text ELSE '' END,
 		       coalesce((SELECT o.given_name || ' ' || o.family_name FROM people o WHERE p.email_key <> '' AND o.email_key <> '' AND o.email_key = p.email_key AND o.connection_id = p.connection_id
-		                 AND o.gone_at IS NULL AND o.id <> p.id AND (p.master = '' OR o.master <> p.master) ORDER BY o.id LIMIT 1), '')
+		                 AND o.gone_at IS NULL AND o.id <> p.id AND (p.master = '' OR o.master <> p.master) ORDER BY o.id LIMIT 1), ''),
+		       CASE WHEN e.standing = 'waiting' THEN e.begin_date END
 		FROM asked w
 		JOIN sections s ON s.id = w.section_id
-		JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id AND e.gone_at IS NULL
+		JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id AND (e.gone_at IS NULL OR e.standing = 'waiting')
 		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
 		LEFT JOIN orgs o ON o.connection_id = p.connection_id AND o.sourced_id = p.org
 		LEFT JOIN accounts a ON a.connection_id = $1 AND a.person_id = p.id`, connectionID, ids, sections, sets)

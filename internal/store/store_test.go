@@ -148,7 +148,7 @@ func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {
 		return m
 	}
 	in := func(id, section, who string) []string {
-		return []string{id, section, who, "student", store.Null, store.Null}
+		return []string{id, section, who, "student", store.Null, store.Null, store.StandingIn}
 	}
 	first := batch([][]string{person("p1", "a@x.example"), person("p2", "b@x.example")}, [][]string{in("e1", "s1", "p1"), in("e2", "s2", "p2")})
 

@@ -112,7 +112,7 @@ func (x *shift) jobs() *river.Workers {
 		return x.exclusively(ctx, "history", func() error { return uses.History.Tend(ctx) })
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[store.Tick]) error {
-		return errors.Join(x.queueDue(ctx), uses.Syncing.Tick(ctx, time.Now()))
+		return errors.Join(x.queueDue(ctx), uses.Reading.Turn(ctx), uses.Syncing.Tick(ctx, time.Now()))
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[store.ReadAll]) error {
 		return readAll(ctx, s, uses.Reading, x.options.Log)

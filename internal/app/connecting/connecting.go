@@ -226,6 +226,11 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, name 
 		if err := tx.UpdateConnection(&c); err != nil {
 			return err
 		}
+		if adapter.Calendar(opened.Settings) != adapter.Calendar(c.Settings) { // its dates mean something else now
+			if err := tx.ReadAnew(ctx, c.ID); err != nil {
+				return err
+			}
+		}
 		if err := tx.Audit(ctx, who, "changed the connection", "connection/"+c.ID, map[string]any{"values": changed, "paused": c.PausedAt != nil}); err != nil {
 			return err
 		}

@@ -34,6 +34,10 @@ type Service struct {
 	// Open gives a connection with its secrets.
 	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
 	Call call.Options
+	// Zone is the institution's, by whose days enrolments begin and end; UTC when nil.
+	Zone *time.Location
+	// Now tells the time; time.Now when nil.
+	Now func() time.Time
 }
 
 // Default guard of a register: a read that would take away more than this share
@@ -173,7 +177,7 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 	if err != nil {
 		return err
 	}
-	in := &sorted{source: source, approved: run.Approved, progress: func(what string, read int) error { return progress("merging "+what, read, 0) }}
+	in := &sorted{source: source, approved: run.Approved, calendar: calendar{adapter.Calendar(connection.Settings), s.today()}, progress: func(what string, read int) error { return progress("merging "+what, read, 0) }}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
 		merged, err := tx.Merge(ctx, connection.ID, in)
 		if errors.Is(err, oneroster.ErrPackage) {
@@ -190,20 +194,7 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 		if err := guard(ctx, tx, connection, run, merged); err != nil {
 			return err
 		}
-		if _, err := tx.Record(ctx, movements(merged, time.Now().UTC())); err != nil {
-			return err
-		}
-		if err := refresh(ctx, tx, connection.ID, merged); err != nil {
-			return err
-		}
-		if people := merged.Tables["people"]; people.Added+people.Changed+merged.Tables["enrolments"].Added+len(merged.Joined)+len(merged.Left) > 0 {
-			// Statements may have come about them before the register knew them, or while
-			// they were away. What movers reached goes with them.
-			if err := tx.Enqueue(ctx, append(carries(merged), store.ResolveStatements{}, store.SettleAccess{})...); err != nil {
-				return err
-			}
-		}
-		compared, err := s.compareTouched(ctx, tx, merged.Sections)
+		compared, err := s.follow(ctx, tx, connection.ID, merged)
 		if err != nil {
 			return err
 		}
@@ -215,11 +206,64 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 			run.Done += t.Read
 		}
 		run.Total = run.Done
-		if err := tx.Announce(ctx, "section", ""); err != nil {
-			return err
-		}
 		return s.finish(ctx, tx, run)
 	})
+}
+
+// follow lets everything follow from a change of the mirror: events, lists, progress and
+// access, and a comparison of each pairing whose section changed, which it counts.
+func (s *Service) follow(ctx context.Context, tx *store.Tx, connectionID string, merged store.Merged) (compared int, err error) {
+	if _, err := tx.Record(ctx, movements(merged, time.Now().UTC())); err != nil {
+		return 0, err
+	}
+	if err := refresh(ctx, tx, connectionID, merged); err != nil {
+		return 0, err
+	}
+	if people := merged.Tables["people"]; people.Added+people.Changed+merged.Tables["enrolments"].Added+len(merged.Joined)+len(merged.Left) > 0 {
+		// Statements may have come about them before the register knew them, or while
+		// they were away. What movers reached goes with them.
+		if err := tx.Enqueue(ctx, append(carries(merged), store.ResolveStatements{}, store.SettleAccess{})...); err != nil {
+			return 0, err
+		}
+	}
+	if compared, err = s.compareTouched(ctx, tx, merged.Sections); err != nil {
+		return compared, err
+	}
+	return compared, tx.Announce(ctx, "section", "")
+}
+
+// today is the day in the institution's zone, as YYYY-MM-DD.
+func (s *Service) today() string {
+	now, zone := time.Now(), time.UTC
+	if s.Now != nil {
+		now = s.Now()
+	}
+	if s.Zone != nil {
+		zone = s.Zone
+	}
+	return now.In(zone).Format(time.DateOnly)
+}
+
+// Turn lets enrolments begin whose first day has come, and end whose last day has passed,
+// without a read.
+func (s *Service) Turn(ctx context.Context) error {
+	today := s.today()
+	due, err := s.Store.RegistersToTurn(ctx, today)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, id := range due {
+		errs = append(errs, s.Store.InTx(ctx, func(tx *store.Tx) error {
+			merged, err := tx.Turn(ctx, id, today)
+			if err != nil {
+				return err
+			}
+			_, err = s.follow(ctx, tx, id, merged)
+			return err
+		}))
+	}
+	return errors.Join(errs...)
 }
 
 // teller tells how far a run is, often enough for a person, and says when it is

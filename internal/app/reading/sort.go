@@ -9,6 +9,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"kanban/internal/adapter"
 	"kanban/internal/adapter/registers"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
@@ -41,6 +42,7 @@ var shapes = map[string]shape{
 		r.needs("startDate")
 		r.needs("endDate")
 		r.days("startDate", "endDate", len(r.Values)-2)
+		r.last(r.calendar.SessionEndsAfter)
 		r.ref("parentSourcedId")
 	}},
 	"courses": {oneroster.FileCourses, func(r *row) {
@@ -105,6 +107,8 @@ var shapes = map[string]shape{
 		r.text("beginDate")
 		r.text("endDate")
 		r.days("beginDate", "endDate", len(r.Values)-2)
+		r.last(r.calendar.EnrolmentEndsAfter)
+		r.stands()
 		if !known && !strings.HasPrefix(role, "ext:") {
 			r.Again, r.Unsure = true, true
 			r.remark(finding.RoleUnknown, "its role is "+fmt.Sprintf("%q", role))
@@ -118,9 +122,10 @@ type row struct {
 	record  oneroster.Record
 	partial bool // of a list of changes
 	dates   *dayCheck
-	remark  func(finding.Code, string)
-	code    finding.Code // why it cannot go in, "" when it can
-	detail  string
+	calendar
+	remark func(finding.Code, string)
+	code   finding.Code // why it cannot go in, "" when it can
+	detail string
 }
 
 func (r *row) get(column string) string { return strings.TrimSpace(r.record.Get(column)) }
@@ -199,6 +204,38 @@ func (r *row) days(first, last string, at int) {
 	}
 }
 
+// calendar is what a register's dates mean.
+type calendar struct {
+	adapter.Dates
+	Today string // in the institution's zone, YYYY-MM-DD
+}
+
+// last makes the value added last a last day.
+func (r *row) last(after bool) {
+	end := &r.Values[len(r.Values)-1]
+	if !after || r.code != "" || *end == store.Null {
+		return
+	}
+	day, err := time.Parse(time.DateOnly, *end)
+	if err != nil {
+		return // days has said so
+	}
+	*end = day.AddDate(0, 0, -1).Format(time.DateOnly)
+}
+
+// stands adds where an enrolment stands today, after its first and its last day.
+func (r *row) stands() {
+	first, last := r.Values[len(r.Values)-2], r.Values[len(r.Values)-1]
+	switch {
+	case last != store.Null && last < r.Today:
+		r.add(store.StandingOver)
+	case first != store.Null && first > r.Today:
+		r.add(store.StandingWaiting)
+	default:
+		r.add(store.StandingIn)
+	}
+}
+
 var arrayEscapes = strings.NewReplacer(`\`, `\\`, `"`, `\"`)
 
 // list adds a column's values as an array in PostgreSQL's text form.
@@ -247,6 +284,7 @@ func (d *dayCheck) valid(value string) bool {
 type sorted struct {
 	source   registers.Source
 	progress func(what string, read int) error
+	calendar calendar
 	approved bool // a person said that what is missing is meant to be missing
 	noticed  []store.Noticed
 	unlisted int
@@ -330,7 +368,7 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 		return nil
 	}
 	read := 0
-	r := &row{dates: &dayCheck{}, partial: s.Partial(table)}
+	r := &row{dates: &dayCheck{}, partial: s.Partial(table), calendar: s.calendar}
 	bad := 0
 	refuse := func(m store.MirrorRow) error {
 		if bad++; bad > mostBad {

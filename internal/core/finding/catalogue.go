@@ -12,6 +12,7 @@ const (
 	NoLongerEnrolled Code = "no-longer-enrolled"
 	LeaverKept       Code = "leaver-kept"
 	AccountInactive  Code = "account-not-active"
+	NotBegun         Code = "not-begun"
 	HeldBack         Code = "held-back"
 	PreviewLearner   Code = "preview-learner"
 	RoleNotCarried   Code = "role-not-carried"
@@ -111,6 +112,7 @@ var catalogue = []Entry{
 	{NoLongerEnrolled, Note, "left the section", "The person was put into the target by Kanban and is no longer in the section.", "The next run takes them out, as the pairing's policy says.", OwnerNobody},
 	{LeaverKept, Note, "left the section, kept by policy", "The person left the section; the pairing's policy keeps leavers in the target.", "Nothing to do, or change the policy for leavers.", OwnerNobody},
 	{AccountInactive, Note, "account not active yet", "The account exists at the service but has not been activated.", "The person signs in to the service once; the next run adds them.", OwnerLearner},
+	{NotBegun, Note, "enrolment has not begun", "The register enrols this person from a day that is still to come.", "Nothing to do: the person goes in on that day.", OwnerNobody},
 	{HeldBack, Note, "held until the class opens", "Learners of this pairing wait until its teacher opens the class.", "Open the class when it is ready.", OwnerTeacher},
 	{PreviewLearner, Note, "preview learner", "This is a preview learner of the course platform, not a person.", "Nothing to do: left out on purpose.", OwnerNobody},
 	{RoleNotCarried, Note, "role not carried", "The pairing does not carry people of this role.", "Nothing to do, or add the role to the pairing's policy.", OwnerNobody},

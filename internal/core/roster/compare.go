@@ -145,6 +145,15 @@ func onePerPerson(members []Member, roles []Role) []person {
 		if c := strings.Compare(a.PersonID, b.PersonID); c != 0 {
 			return c
 		}
+		if a.Begins == nil != (b.Begins == nil) { // what has begun counts
+			if a.Begins == nil {
+				return -1
+			}
+			return 1
+		}
+		if a.Begins != nil && !a.Begins.Equal(*b.Begins) {
+			return a.Begins.Compare(*b.Begins)
+		}
 		return cmp.Or(cmp.Compare(rank(a.Role), rank(b.Role)), cmp.Compare(a.Role, b.Role))
 	})
 	people := make([]person, 0, len(sorted))
@@ -154,7 +163,7 @@ func onePerPerson(members []Member, roles []Role) []person {
 			people = append(people, person{Member: m})
 			last++
 		}
-		if p := &people[last]; m.Group != "" && slices.Contains(roles, m.Role) && !slices.Contains(p.groups, m.Group) {
+		if p := &people[last]; m.Group != "" && m.Begins == nil && slices.Contains(roles, m.Role) && !slices.Contains(p.groups, m.Group) {
 			p.groups = append(p.groups, m.Group)
 		}
 	}
@@ -183,6 +192,9 @@ func (c *comparison) decide(p *person) Entry {
 	}
 	if reason, detail := c.excluded(p); reason != "" {
 		return c.leave(e, p.account, reason, detail)
+	}
+	if p.Begins != nil {
+		return c.notBegun(e, p)
 	}
 	if reason, detail := c.unclear(p); reason != "" {
 		e.AccountID = ""
@@ -217,6 +229,18 @@ func (c *comparison) decide(p *person) Entry {
 		e.Join, e.Quit = c.regroup(p, a)
 		return e.as(OutcomeAdd, finding.NewMember, a.UserName)
 	}
+}
+
+// notBegun lets somebody wait whose enrolment has not begun. Whom Kanban put into the target
+// for an earlier one leaves it until then.
+func (c *comparison) notBegun(e Entry, p *person) Entry {
+	detail := "begins on " + p.Begins.Format("2 January 2006")
+	if a := p.account; a != nil && a.InTarget {
+		if placed := c.placed[a.ID]; placed != nil && placed.PersonID == e.PersonID {
+			return c.leaver(e, a, placed, finding.NotBegun, detail)
+		}
+	}
+	return e.as(OutcomeWaiting, finding.NotBegun, detail)
 }
 
 // regroup says into which groups of the target an account has to go, and out of

@@ -13,6 +13,7 @@ package roster
 import (
 	"bytes"
 	"strings"
+	"time"
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/schedule"
@@ -63,6 +64,8 @@ type Member struct {
 	// SharesAddressWith names another person of the institution, enrolled here
 	// or not, who has the same address; empty when nobody does.
 	SharesAddressWith string
+	// Begins is the first day of an enrolment that has not begun; nil when it has.
+	Begins *time.Time
 }
 
 // Name is how the person is shown.

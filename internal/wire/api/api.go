@@ -356,6 +356,7 @@ type Whereabouts struct {
 	Role      string     `json:"role"`
 	JoinedAt  time.Time  `json:"joinedAt"`
 	LeftAt    *time.Time `json:"leftAt,omitempty" doc:"Absent while the person is in it"`
+	BeginsOn  *time.Time `json:"beginsOn,omitempty" doc:"The first day of an enrolment that has not begun"`
 	PairingID string     `json:"pairingId,omitempty"`
 	Target    string     `json:"target,omitempty"`
 	Percent   *int       `json:"percent,omitempty" doc:"Progress in the course, when there is any"`

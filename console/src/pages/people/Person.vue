@@ -10,7 +10,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
-import { when } from '../../parts/when'
+import { day, when } from '../../parts/when'
 import Accounts from './Accounts.vue'
 import Progress from './Progress.vue'
 import Stages from './Stages.vue'
@@ -41,13 +41,14 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
           }}</RouterLink>
           <template v-else>{{ data.section }}</template>
           <span v-if="data.leftAt" class="faint"> left {{ when(data.leftAt) }}</span>
+          <span v-if="data.beginsOn" class="faint"> begins on {{ day(data.beginsOn) }}</span>
         </template>
       </Column>
       <Column field="course" header="Course" />
       <Column field="role" header="Role" />
       <Column header="Since">
         <template #body="{ data }"
-          ><span class="faint">{{ when(data.joinedAt) }}</span></template
+          ><span v-if="!data.beginsOn" class="faint">{{ when(data.joinedAt) }}</span></template
         >
       </Column>
       <Column field="target" header="Class outside" />
