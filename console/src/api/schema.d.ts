@@ -4204,6 +4204,11 @@ export interface components {
             userName: string;
         };
         Whereabouts: {
+            /**
+             * Format: date-time
+             * @description The first day of an enrolment that has not begun
+             */
+            beginsOn?: string;
             course: string;
             /** Format: date-time */
             joinedAt: string;

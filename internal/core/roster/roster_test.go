@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -48,6 +49,7 @@ func TestEveryOutcomeHasItsReason_P2(t *testing.T) {
 	inactive.Active = false
 	renamed := roster.Account{ID: "a", ExternalID: "r-1", Email: "ana@fernmoor.example", GivenName: "Anna", FamilyName: "Family", Active: true, InTarget: true}
 
+	later := with(ana, func(m *roster.Member) { m.Begins = new(time.Date(2027, 1, 8, 0, 0, 0, 0, time.UTC)) })
 	for name, c := range map[string]struct {
 		source  roster.Source
 		target  []roster.Account
@@ -63,6 +65,9 @@ func TestEveryOutcomeHasItsReason_P2(t *testing.T) {
 		"held":               {roster.Source{Members: []roster.Member{ana}}, nil, hold, roster.OutcomeWaiting, finding.HeldBack},
 		"teacher not held":   {roster.Source{Members: []roster.Member{with(ana, func(m *roster.Member) { m.Role = roster.Teacher })}}, nil, hold, roster.OutcomeAdd, finding.NewAccount},
 		"preview learner":    {roster.Source{Members: []roster.Member{with(ana, func(m *roster.Member) { m.Role = roster.Preview })}}, nil, roster.DefaultPolicy(), roster.OutcomeLeftOut, finding.PreviewLearner},
+		"not begun":          {roster.Source{Members: []roster.Member{later}}, nil, roster.DefaultPolicy(), roster.OutcomeWaiting, finding.NotBegun},
+		"begins again":       {roster.Source{Members: []roster.Member{later}, Placed: []roster.Placement{{PersonID: "1", AccountID: "a"}}}, []roster.Account{account("a", ana.Email, true)}, roster.DefaultPolicy(), roster.OutcomeRemove, finding.NotBegun},
+		"begun and to come":  {roster.Source{Members: []roster.Member{later, ana}}, nil, roster.DefaultPolicy(), roster.OutcomeAdd, finding.NewAccount},
 		"role not carried":   {roster.Source{Members: []roster.Member{with(ana, func(m *roster.Member) { m.Role = "proctor" })}}, nil, roster.DefaultPolicy(), roster.OutcomeLeftOut, finding.RoleNotCarried},
 		"disabled":           {roster.Source{Members: []roster.Member{with(ana, func(m *roster.Member) { m.Enabled = false })}}, nil, roster.DefaultPolicy(), roster.OutcomeLeftOut, finding.PersonDisabled},
 		"no address":         {roster.Source{Members: []roster.Member{member("1", "  ")}}, nil, roster.DefaultPolicy(), roster.OutcomeNeedsPerson, finding.AddressMissing},
@@ -170,6 +175,9 @@ func world(t *rapid.T) (roster.Source, roster.Target, roster.Policy) {
 		m := member(strconv.Itoa(i), address.Draw(t, "address"))
 		m.SwitchedOff = rapid.Bool().Draw(t, "switched off")
 		m.Role, m.Enabled, m.Account, m.SecondOf = role.Draw(t, "role"), rapid.IntRange(0, 5).Draw(t, "on") > 0, id.Draw(t, "account"), id.Draw(t, "second")
+		if rapid.IntRange(0, 4).Draw(t, "begun") == 0 {
+			m.Begins = new(time.Date(2027, 1, rapid.IntRange(1, 3).Draw(t, "begins"), 0, 0, 0, 0, time.UTC))
+		}
 		s.Members = append(s.Members, m)
 	}
 	var target roster.Target
