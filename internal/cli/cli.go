@@ -47,6 +47,7 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 				}
 				return nil
 			}},
+			&cli.BoolFlag{Name: "ids", Usage: "begin each line of a list with the record's id, which can be given wherever a name can"},
 		},
 		Commands: append(extra,
 			signIn(), signOut(), today(), findings(), explain(), connections(), sections(), people(), matching(), pairings(), runs(), courses(), rules(), offersOf(), operationsOf(), maintenance(), historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), progressionsOf(),
@@ -54,7 +55,27 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run tells
 	}
 	withExamples(app, app.Name)
+	refuseUnknown(app)
 	return app
+}
+
+// refuseUnknown makes a command that is not there wrong use, at every level.
+func refuseUnknown(c *cli.Command) {
+	for _, sub := range c.Commands {
+		refuseUnknown(sub)
+	}
+	if len(c.Commands) == 0 || c.Action != nil {
+		return
+	}
+	c.Action = func(_ context.Context, cmd *cli.Command) error {
+		if name := cmd.Args().First(); name != "" {
+			return fmt.Errorf("%w: %s has no command %q; see them with: %s --help", errUsage, cmd.FullName(), name, cmd.FullName())
+		}
+		if cmd.Root() == cmd {
+			return cli.ShowRootCommandHelp(cmd)
+		}
+		return cli.ShowSubcommandHelp(cmd)
+	}
 }
 
 // Run runs the command line and returns the exit code.

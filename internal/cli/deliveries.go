@@ -23,7 +23,7 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 	for flag, find := range map[string]func(string) (string, error){
 		"rule":    func(name string) (string, error) { r, err := findRule(ctx, c, name); return r.ID, err },
 		"to":      func(name string) (string, error) { x, err := findConnection(ctx, c, name); return x.ID, err },
-		"section": func(name string) (string, error) { x, err := findSection(ctx, c, name); return x.ID, err },
+		"section": func(name string) (string, error) { return findPart(ctx, c, name) },
 		"person":  func(name string) (string, error) { p, err := onePerson(ctx, c, name); return p.ID, err },
 	} {
 		name := cmd.String(flag)

@@ -2,47 +2,242 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
+
+	"github.com/google/uuid"
 
 	"kanban/internal/client"
 	"kanban/internal/wire/api"
 )
 
-// find looks among all records of a list for the one with a name, which may be any of
-// those that names gives. noun and list tell people what was looked for, and where.
-func find[T any](ctx context.Context, c *client.Client, path, noun, list, name string, names func(T) []string) (T, error) {
+// candidate is a record that a name may mean: its id, and what tells it from the others.
+type candidate struct{ id, tells string }
+
+// mostCandidates is how many of the records that a name fits are shown.
+const mostCandidates = 20
+
+// ambiguous is the error of a name that fits several records: nothing is done, and they are
+// listed so that one can be named by its id.
+func ambiguous(noun, name string, all []candidate) error {
+	var text strings.Builder
+	fmt.Fprintf(&text, "%d %s are called %q; name one by its id:", len(all), noun, name)
+	for i, c := range all {
+		if i == mostCandidates {
+			fmt.Fprintf(&text, "\n  and %d more", len(all)-i)
+			break
+		}
+		fmt.Fprintf(&text, "\n  %s  %s", c.id, c.tells)
+	}
+	return fmt.Errorf("%w: %s", errUsage, text.String())
+}
+
+// apart joins what tells a record from others, without what is empty.
+func apart(parts ...string) string {
+	return strings.Join(slices.DeleteFunc(parts, func(s string) bool { return s == "" }), ", ")
+}
+
+// named is a kind of record that is found by its id or a name.
+type named[T any] struct {
+	path, noun, nouns, list string
+	id                      func(T) string
+	names                   func(T) []string
+	tells                   func(T) string
+}
+
+// find gives the one record with a name. An id is never ambiguous.
+func (n named[T]) find(ctx context.Context, c *client.Client, name string) (T, error) {
 	var none T
-	page, err := client.Get[api.Page[T]](ctx, c, path)
+	all, err := client.All[T](ctx, c, n.path)
 	if err != nil {
 		return none, err
 	}
-	i := slices.IndexFunc(page.Items, func(x T) bool {
-		return slices.ContainsFunc(names(x), func(n string) bool { return strings.EqualFold(n, name) })
-	})
-	if i < 0 {
-		return none, fmt.Errorf("%w: there is no %s %q; list them with: kanban %s list", errUsage, noun, name, list)
+	var found []T
+	for _, x := range all {
+		if n.id(x) == name {
+			return x, nil
+		}
+		if slices.ContainsFunc(n.names(x), func(s string) bool { return strings.EqualFold(s, name) }) {
+			found = append(found, x)
+		}
 	}
-	return page.Items[i], nil
+	switch len(found) {
+	case 0:
+		return none, fmt.Errorf("%w: there is no %s %q; list them with: kanban %s list", errUsage, n.noun, name, n.list)
+	case 1:
+		return found[0], nil
+	}
+	candidates := make([]candidate, len(found))
+	for i, x := range found {
+		candidates[i] = candidate{n.id(x), n.tells(x)}
+	}
+	return none, ambiguous(n.nouns, name, candidates)
 }
 
 func findConnection(ctx context.Context, c *client.Client, name string) (api.Connection, error) {
-	return find(ctx, c, "/connections", "connection", "connections", name, func(x api.Connection) []string { return []string{x.ID, x.Name} })
+	return named[api.Connection]{
+		"/connections", "connection", "connections", "connections",
+		func(x api.Connection) string { return x.ID },
+		func(x api.Connection) []string { return []string{x.Name} },
+		func(x api.Connection) string { return apart(x.Name, x.Kind) },
+	}.find(ctx, c, name)
 }
 
 func findCourse(ctx context.Context, c *client.Client, name string) (api.Course, error) {
-	return find(ctx, c, "/courses", "course", "courses", name, func(x api.Course) []string { return []string{x.ID, x.Code, x.Title} })
+	return named[api.Course]{
+		"/courses", "course", "courses", "courses",
+		func(x api.Course) string { return x.ID },
+		func(x api.Course) []string { return []string{x.Code, x.Title} },
+		func(x api.Course) string {
+			return apart(x.Title, x.Code, fmt.Sprintf("%d in its outline", x.Activities))
+		},
+	}.find(ctx, c, name)
 }
 
 func findRule(ctx context.Context, c *client.Client, name string) (api.Rule, error) {
-	return find(ctx, c, "/rules", "rule", "rules", name, func(x api.Rule) []string { return []string{x.ID, x.Name} })
+	return named[api.Rule]{
+		"/rules", "rule", "rules", "rules",
+		func(x api.Rule) string { return x.ID },
+		func(x api.Rule) []string { return []string{x.Name} },
+		func(x api.Rule) string { return apart(x.Name, x.Trigger) },
+	}.find(ctx, c, name)
 }
 
 func findOffer(ctx context.Context, c *client.Client, name string) (api.Offer, error) {
-	return find(ctx, c, "/offers", "offer", "offers", name, func(x api.Offer) []string { return []string{x.ID, x.Name} })
+	return named[api.Offer]{
+		"/offers", "offer", "offers", "offers",
+		func(x api.Offer) string { return x.ID },
+		func(x api.Offer) []string { return []string{x.Name} },
+		func(x api.Offer) string { return x.Name },
+	}.find(ctx, c, name)
 }
 
 func findBadge(ctx context.Context, c *client.Client, name string) (api.Badge, error) {
-	return find(ctx, c, "/badges", "badge", "badges", name, func(x api.Badge) []string { return []string{x.ID, x.Name} })
+	return named[api.Badge]{
+		"/badges", "badge", "badges", "badges",
+		func(x api.Badge) string { return x.ID },
+		func(x api.Badge) []string { return []string{x.Name} },
+		func(x api.Badge) string { return x.Name },
+	}.find(ctx, c, name)
+}
+
+// found is a section that a name fits: the card that it stands on, alone or as part of a
+// linked set.
+type found struct {
+	card api.Section
+	part api.SectionRef
+}
+
+func (f found) candidate() candidate {
+	set := ""
+	if f.card.Set != nil {
+		set = "linked in " + f.card.Title
+	}
+	gone := ""
+	if f.part.Gone {
+		gone = "no longer in the register"
+	}
+	return candidate{f.part.ID, apart(f.part.Title, f.part.Code, f.part.Course, f.card.Organisation, strings.Join(f.part.Terms, " and "), strings.Join(f.card.Teachers, " and "), set, gone)}
+}
+
+// sectionsCalled lists the sections that a name fits: an id, a code or a title.
+func sectionsCalled(ctx context.Context, c *client.Client, name string) (all []found, err error) {
+	cards, err := client.All[api.Section](ctx, c, "/sections?aside=*&called="+url.QueryEscape(name))
+	if err != nil {
+		return nil, err
+	}
+	isID := uuid.Validate(name) == nil
+	for _, x := range cards {
+		parts := []api.SectionRef{{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, Gone: x.Gone}}
+		if x.Set != nil {
+			parts = x.Set.Sections
+		}
+		for _, p := range parts {
+			if isID && p.ID == name {
+				return []found{{x, p}}, nil
+			}
+			if fits(name, p.ID, p.Code, p.Title) {
+				all = append(all, found{x, p})
+			}
+		}
+		if x.Set != nil && len(all) == 0 && strings.EqualFold(x.Title, name) { // the set itself
+			return []found{{x, parts[0]}}, nil
+		}
+	}
+	if len(all) == 0 {
+		return nil, fmt.Errorf("%w: there is no section %q; list them with: kanban sections list", errUsage, name)
+	}
+	return all, nil
+}
+
+// findSection gives the card of the one section with a name; sections of one linked set are
+// on one card.
+func findSection(ctx context.Context, c *client.Client, name string) (api.Section, error) {
+	all, err := sectionsCalled(ctx, c, name)
+	if err != nil {
+		return api.Section{}, err
+	}
+	if slices.ContainsFunc(all, func(f found) bool { return f.card.ID != all[0].card.ID }) {
+		return api.Section{}, severalSections(name, all)
+	}
+	return all[0].card, nil
+}
+
+// findPart gives the id of the one section with a name, which may be part of a set.
+func findPart(ctx context.Context, c *client.Client, name string) (string, error) {
+	all, err := sectionsCalled(ctx, c, name)
+	if err != nil {
+		return "", err
+	}
+	if len(all) > 1 {
+		return "", severalSections(name, all)
+	}
+	return all[0].part.ID, nil
+}
+
+func severalSections(name string, all []found) error {
+	candidates := make([]candidate, len(all))
+	for i, f := range all {
+		candidates[i] = f.candidate()
+	}
+	return ambiguous("sections", name, candidates)
+}
+
+// onePerson finds the one person whom a text fits. Somebody's own identifier, address or id
+// is meant before it is a part of others'.
+func onePerson(ctx context.Context, c *client.Client, text string) (api.Person, error) {
+	all, err := findPeople(ctx, c, text)
+	if uuid.Validate(text) == nil {
+		p, idErr := client.Get[api.PersonPage](ctx, c, "/people/"+text)
+		var problem *client.Problem
+		if idErr == nil || !errors.As(idErr, &problem) || problem.Status != 404 {
+			return p.Person, idErr
+		}
+	}
+	if err != nil {
+		return api.Person{}, err
+	}
+	var exact []api.Person
+	for _, p := range all {
+		if strings.EqualFold(p.Identifier, text) || strings.EqualFold(p.Email, text) || strings.EqualFold(p.UserName, text) {
+			exact = append(exact, p)
+		}
+	}
+	if len(exact) == 0 {
+		exact = all
+	}
+	switch len(exact) {
+	case 0:
+		return api.Person{}, fmt.Errorf("%w: nobody fits %q; look with: kanban people find TEXT", errUsage, text)
+	case 1:
+		return exact[0], nil
+	}
+	candidates := make([]candidate, len(exact))
+	for i, p := range exact {
+		candidates[i] = candidate{p.ID, apart(p.Name, p.Identifier, p.Email)}
+	}
+	return api.Person{}, ambiguous("people", text, candidates)
 }

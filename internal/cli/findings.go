@@ -21,10 +21,10 @@ func findings() *cli.Command {
 					&cli.StringFlag{Name: "group", Usage: "only mend, waiting, left-out or remark"},
 					&cli.StringFlag{Name: "owner", Usage: "only what this one can mend, e.g. \"register office\""},
 					&cli.StringFlag{Name: "code", Usage: "only one code"},
-					&cli.StringFlag{Name: "text", Usage: "only what has this in whom, where or detail"},
+					&cli.StringFlag{Name: "find", Usage: "only what has this in whom, where or detail"},
 					&cli.BoolFlag{Name: "seen", Usage: "what was acknowledged instead"},
 				},
-				Description: "  kanban findings list --group mend\n  kanban findings list --group left-out --text \"Propagation A\"\n  kanban findings list -o csv > findings.csv",
+				Description: "  kanban findings list --group mend\n  kanban findings list --group left-out --find \"Propagation A\"\n  kanban findings list -o csv > findings.csv",
 			},
 			{
 				Name: "acknowledge", Usage: "Keep a finding quiet, with a note, until it changes", ArgsUsage: "KEY NOTE",
@@ -61,8 +61,8 @@ func findings() *cli.Command {
 
 func listFindings(ctx context.Context, cmd *cli.Command) error {
 	query := url.Values{"limit": {"1000"}}
-	for _, name := range []string{"group", "owner", "code", "text"} {
-		if v := cmd.String(name); v != "" {
+	for name, flag := range map[string]string{"group": "group", "owner": "owner", "code": "code", "text": "find"} {
+		if v := cmd.String(flag); v != "" {
 			query.Set(name, v)
 		}
 	}

@@ -248,20 +248,6 @@ func downloadCopy(ctx context.Context, cmd *cli.Command) error {
 	return nil
 }
 
-// findPart finds a section that may stand in a list on its own or as part of a set.
-func findPart(ctx context.Context, c *client.Client, name string) (string, error) {
-	s, err := findSection(ctx, c, name)
-	if err != nil || s.Set == nil {
-		return s.ID, err
-	}
-	for _, x := range s.Set.Sections {
-		if fits(name, x.ID, x.Code, x.Title) {
-			return x.ID, nil
-		}
-	}
-	return s.ID, nil
-}
-
 func fits(name string, id string, names ...string) bool {
 	for _, n := range names {
 		if strings.EqualFold(n, name) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"reflect"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -27,6 +28,7 @@ type table struct {
 	value   any
 	columns []string
 	rows    [][]string
+	ids     []string // of the rows
 	empty   string // what to say when there are no rows
 }
 
@@ -35,7 +37,36 @@ func tableOf[T any](records []T, empty string, columns []string, row func(T) []s
 	t := table{value: records, columns: columns, empty: empty}
 	for _, r := range records {
 		t.rows = append(t.rows, row(r))
+		t.ids = append(t.ids, idOf(r))
 	}
+	return t
+}
+
+// idOf is a record's id, "" when it has none.
+func idOf(record any) string {
+	v := reflect.Indirect(reflect.ValueOf(record))
+	if v.Kind() != reflect.Struct {
+		return ""
+	}
+	for _, name := range []string{"ID", "PersonID", "SectionID"} {
+		if f := v.FieldByName(name); f.IsValid() && f.Kind() == reflect.String {
+			return f.String()
+		}
+	}
+	return ""
+}
+
+// withIDs adds a first column of ids.
+func (t table) withIDs() table {
+	rows := make([][]string, len(t.rows))
+	for i, r := range t.rows {
+		id := ""
+		if i < len(t.ids) {
+			id = t.ids[i]
+		}
+		rows[i] = append([]string{id}, r...)
+	}
+	t.columns, t.rows = append([]string{"id"}, t.columns...), rows
 	return t
 }
 
@@ -43,6 +74,9 @@ func (t table) print(cmd *cli.Command) error {
 	out := cmd.Root().Writer
 	if out == nil {
 		out = os.Stdout
+	}
+	if cmd.Bool("ids") {
+		t = t.withIDs()
 	}
 	switch cmd.String("output") {
 	case "json":

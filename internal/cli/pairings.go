@@ -181,16 +181,22 @@ func findClass(ctx context.Context, c *client.Client, s api.Section, conn api.Co
 	if err != nil {
 		return "", err
 	}
-	var found []string
+	var found []candidate
 	for _, x := range all {
-		if fits(name, x.Ref, x.Name) {
-			found = append(found, x.Ref)
+		if x.Ref == name {
+			return x.Ref, nil
+		}
+		if strings.EqualFold(x.Name, name) {
+			found = append(found, candidate{x.Ref, x.Name})
 		}
 	}
-	if len(found) != 1 {
-		return "", fmt.Errorf("%w: %d classes of %s are called %q, one is needed; see them with: kanban pairings candidates %s %q", errUsage, len(found), conn.Name, name, s.Code, conn.Name)
+	switch len(found) {
+	case 0:
+		return "", fmt.Errorf("%w: no class of %s is called %q; see them with: kanban pairings candidates %s %q", errUsage, conn.Name, name, s.Code, conn.Name)
+	case 1:
+		return found[0].id, nil
 	}
-	return found[0], nil
+	return "", ambiguous("classes of "+conn.Name, name, found)
 }
 
 func showPreview(cmd *cli.Command, p api.Preview, all bool) error {

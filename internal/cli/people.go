@@ -69,18 +69,6 @@ func findPeople(ctx context.Context, c *client.Client, text string) ([]api.Perso
 	return page.Items, err
 }
 
-// onePerson finds the one person whom a text fits.
-func onePerson(ctx context.Context, c *client.Client, text string) (api.Person, error) {
-	found, err := findPeople(ctx, c, text)
-	if err != nil {
-		return api.Person{}, err
-	}
-	if len(found) != 1 {
-		return api.Person{}, fmt.Errorf("%w: %d people fit %q, one is needed; see them with: kanban people find %q", errUsage, len(found), text, text)
-	}
-	return found[0], nil
-}
-
 // personAt finds the person and the connection that the first two of n arguments name.
 func personAt(ctx context.Context, cmd *cli.Command, n int) (*client.Client, api.Person, api.Connection, []string, error) {
 	args, err := arguments(cmd, n)
@@ -204,11 +192,11 @@ func showProgress(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	x, err := findSection(ctx, c, args[1])
+	section, err := findPart(ctx, c, args[1])
 	if err != nil {
 		return err
 	}
-	g, err := client.Get[api.Progress](ctx, c, "/people/"+p.ID+"/progress/"+x.ID)
+	g, err := client.Get[api.Progress](ctx, c, "/people/"+p.ID+"/progress/"+section)
 	if err != nil {
 		return err
 	}
@@ -234,7 +222,7 @@ func showProgress(ctx context.Context, cmd *cli.Command) error {
 	}).print(cmd); err != nil {
 		return err
 	}
-	say(cmd, "%s: %d %% of %s.", p.Name, g.Percent, x.Title)
+	say(cmd, "%s: %d %% of %s.", p.Name, g.Percent, args[1])
 	if g.Elsewhere > 0 {
 		say(cmd, "%d more activities were reported that stand in no module of the outline.", g.Elsewhere)
 	}

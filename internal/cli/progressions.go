@@ -110,7 +110,12 @@ func progressionNamed(ctx context.Context, cmd *cli.Command) (*client.Client, ap
 		return nil, api.Progression{}, err
 	}
 	c := connect(cmd)
-	p, err := find(ctx, c, "/progressions", "progression", "progressions", args[0], func(x api.Progression) []string { return []string{x.ID, x.Name} })
+	p, err := named[api.Progression]{
+		"/progressions", "progression", "progressions", "progressions",
+		func(x api.Progression) string { return x.ID },
+		func(x api.Progression) []string { return []string{x.Name} },
+		func(x api.Progression) string { return x.Name },
+	}.find(ctx, c, args[0])
 	return c, p, err
 }
 
@@ -223,8 +228,7 @@ func sectionParam(ctx context.Context, cmd *cli.Command, c *client.Client) (stri
 	if name == "" {
 		return "", nil
 	}
-	x, err := findSection(ctx, c, name)
-	return x.ID, err
+	return findPart(ctx, c, name)
 }
 
 func showGroup(ctx context.Context, cmd *cli.Command) error {

@@ -260,11 +260,11 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 		}
 	}
 	if name := cmd.String("section"); name != "" {
-		s, err := findSection(ctx, c, name)
+		id, err := findPart(ctx, c, name)
 		if err != nil {
 			return r, err
 		}
-		r.Scope.Section = s.ID
+		r.Scope.Section = id
 	}
 	if name := cmd.String("award"); name != "" {
 		b, err := findBadge(ctx, c, name)
@@ -331,11 +331,11 @@ func membership(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.
 		}
 		a := api.Action{Kind: kind, ConnectionID: conn.ID}
 		if into := cmd.String("into"); into != "" {
-			x, err := findSection(ctx, c, into)
+			id, err := findPart(ctx, c, into)
 			if err != nil {
 				return err
 			}
-			a.SectionID = x.ID
+			a.SectionID = id
 		}
 		r.Actions = append(r.Actions, a)
 	}

@@ -66,13 +66,13 @@ func sectionRoster(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	c := connect(cmd)
-	s, err := findSection(ctx, c, args[0])
+	id, err := findPart(ctx, c, args[0])
 	if err != nil {
 		return err
 	}
-	path := "/sections/" + s.ID + "/roster?at=" + url.QueryEscape(cmd.String("at"))
+	path := "/sections/" + id + "/roster?at=" + url.QueryEscape(cmd.String("at"))
 	if cmd.Bool("movements") {
-		path = "/sections/" + s.ID + "/movements"
+		path = "/sections/" + id + "/movements"
 	}
 	page, err := client.Get[api.Page[api.RosterLine]](ctx, c, path)
 	if err != nil {
@@ -81,20 +81,6 @@ func sectionRoster(ctx context.Context, cmd *cli.Command) error {
 	return tableOf(page.Items, "Nobody.", []string{"person", "role", "identifier", "joined", "left"}, func(l api.RosterLine) []string {
 		return []string{l.Name, l.Role, l.Identifier, when(&l.JoinedAt), when(l.LeftAt)}
 	}).print(cmd)
-}
-
-func findSection(ctx context.Context, c *client.Client, name string) (api.Section, error) {
-	all, err := client.All[api.Section](ctx, c, "/sections?limit=1000&aside=*")
-	if err != nil {
-		return api.Section{}, err
-	}
-	i := slices.IndexFunc(all, func(x api.Section) bool {
-		return fits(name, x.ID, x.Code, x.Title) || x.Set != nil && slices.ContainsFunc(x.Set.Sections, func(o api.SectionRef) bool { return fits(name, o.ID, o.Code, o.Title) })
-	})
-	if i < 0 {
-		return api.Section{}, fmt.Errorf("%w: there is no section %q; list them with: kanban sections list", errUsage, name)
-	}
-	return all[i], nil
 }
 
 // sayAside tells what a list left out.

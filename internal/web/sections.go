@@ -19,6 +19,7 @@ const cardsPerColumn = 60
 
 type sectionsInput struct {
 	Paging
+	Called  string `query:"called" doc:"An id, a code or a title, whole"`
 	Text    string `query:"text" doc:"In title, code, course or a teacher's name"`
 	Term    string `query:"term" doc:"Title of a term"`
 	Teacher string `query:"teacher" doc:"Name of a teacher"`
@@ -85,7 +86,7 @@ func (s *Server) sections(a huma.API) {
 
 func (in *sectionsInput) filter() (pairing.Filter, error) {
 	f := pairing.Filter{
-		Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State), Aside: in.Aside,
+		Called: in.Called, Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State), Aside: in.Aside,
 		Organisation: in.Org, Course: in.Course, Role: in.Role, Service: in.Service, AtLeast: in.AtLeast,
 	}
 	if in.AtMost != "" {

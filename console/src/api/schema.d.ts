@@ -4501,6 +4501,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Records per page */
                 limit?: number;
+                /** @description An id, a code or a title, whole */
+                called?: string;
                 /** @description In title, code, course or a teacher's name */
                 text?: string;
                 /** @description Title of a term */
@@ -8307,6 +8309,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Records per page */
                 limit?: number;
+                /** @description An id, a code or a title, whole */
+                called?: string;
                 /** @description In title, code, course or a teacher's name */
                 text?: string;
                 /** @description Title of a term */

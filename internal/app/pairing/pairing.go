@@ -55,6 +55,7 @@ func (c Card) Title() string {
 
 // Filter narrows a list of cards; empty fields do not.
 type Filter struct {
+	Called       string // exactly an id, code or title, ignoring case
 	Text         string // in title, code, course or teacher, ignoring case
 	Organisation string
 	Course       string // title or code
@@ -159,7 +160,9 @@ func (f Filter) fits(c Card) bool {
 	}
 	text := strings.ToLower(f.Text)
 	contains := func(s string) bool { return strings.Contains(strings.ToLower(s), text) }
-	return (f.Text == "" || contains(c.Title()) || some(func(x store.Section) bool {
+	return (f.Called == "" || strings.EqualFold(c.Title(), f.Called) || some(func(x store.Section) bool {
+		return x.ID == f.Called || strings.EqualFold(x.Title, f.Called) || strings.EqualFold(x.Code, f.Called)
+	})) && (f.Text == "" || contains(c.Title()) || some(func(x store.Section) bool {
 		return contains(x.Title) || contains(x.Code) || contains(x.Course) || slices.ContainsFunc(x.Teachers, contains)
 	})) &&
 		(f.Term == "" || some(func(x store.Section) bool { return slices.Contains(x.Terms, f.Term) })) &&
