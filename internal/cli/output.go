@@ -29,7 +29,7 @@ type table struct {
 	columns []string
 	rows    [][]string
 	ids     []string // of the rows
-	empty   string // what to say when there are no rows
+	empty   string   // what to say when there are no rows
 }
 
 // tableOf makes a table of records.

@@ -160,6 +160,33 @@ func (s *Store) Deliveries(ctx context.Context, f DeliveryFilter) (all []ListedD
 	return all, known(err, "listing deliveries")
 }
 
+// WaitingGroup are the deliveries that wait for a person for one reason.
+type WaitingGroup struct {
+	Origin       string // the id of the rule, offer or stage plan
+	RuleID       string // "" when it is no rule's
+	ConnectionID string // "" when it goes to no service
+	Rule         string // the name of what they come from
+	Code         string
+	LastError    string
+	Count        int
+	EventID      string // of one of them
+	Person       string // of one of them, by name
+	PersonID     string
+}
+
+// WaitingGroups gathers all deliveries that wait for a person by what they come from, where
+// they go and why they wait, the largest first.
+func (s *Store) WaitingGroups(ctx context.Context) ([]WaitingGroup, error) {
+	return many[WaitingGroup](ctx, s, "grouping the deliveries that wait", `
+		WITH groups AS (
+			SELECT d.rule_id, d.offer_id, d.progression_id, d.connection_id, d.code, d.last_error, count(*)::int AS n, max(d.id::text)::uuid AS one
+			FROM deliveries d WHERE d.state = 'waiting' GROUP BY 1, 2, 3, 4, 5, 6)
+		SELECT coalesce(g.rule_id, g.offer_id, g.progression_id)::text, coalesce(g.rule_id::text, ''), coalesce(g.connection_id::text, ''),
+			coalesce((SELECT r.name FROM rules r WHERE r.id = g.rule_id), (SELECT o.name FROM offers o WHERE o.id = g.offer_id), (SELECT p.name FROM progressions p WHERE p.id = g.progression_id), ''),
+			g.code, g.last_error, g.n, d.event_id::text, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), ''), coalesce(d.person_id::text, '')
+		FROM groups g JOIN deliveries d ON d.id = g.one ORDER BY g.n DESC, 1, 5, 6`)
+}
+
 // Following lists the deliveries of the same event and origin, by position.
 func (s *Store) Following(ctx context.Context, d Delivery) (all []Delivery, err error) {
 	err = s.reader(ctx).Where("event_id = ? AND coalesce(rule_id, offer_id, progression_id) = ? AND undoes IS NULL", d.EventID, d.Origin()).Order("position").Find(&all).Error

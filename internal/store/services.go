@@ -96,7 +96,10 @@ func (s *Store) Tasks(ctx context.Context, done bool, limit int) (all []ListedTa
 	q := s.reader(ctx).Table("tasks t").Select(`t.*,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = t.person_id), '') AS person,
 		coalesce((SELECT x.title FROM sections x WHERE x.id = t.section_id), '') AS section,
-		coalesce((SELECT r.name FROM rules r WHERE r.id = t.rule_id), '') AS rule`).Limit(limit)
+		coalesce((SELECT r.name FROM rules r WHERE r.id = t.rule_id), '') AS rule`)
+	if limit > 0 {
+		q = q.Limit(limit)
+	}
 	if done {
 		q = q.Where("t.done_at IS NOT NULL").Order("t.done_at DESC")
 	} else {

@@ -120,7 +120,7 @@ func noticedFinding(f reporting.Finding) api.Finding {
 	e, _ := finding.Lookup(f.Code)
 	out := api.Finding{
 		Key: f.Key, Group: string(f.Group), Code: f.Code, Severity: e.Severity, Title: finding.Title(f.Code), Subject: f.Subject, Where: f.Where,
-		Detail: f.Detail, Remedy: e.Remedy, Owner: string(e.Owner), Link: f.Link, PersonID: f.Person,
+		Detail: f.Detail, Remedy: e.Remedy, Owner: string(e.Owner), Link: f.Link, PersonID: f.Person, Count: f.Count,
 	}
 	if f.Code == finding.LeftOutByRule {
 		out.Title, out.Detail = "left out: "+f.Detail, ""

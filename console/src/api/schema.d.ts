@@ -2542,6 +2542,11 @@ export interface components {
         };
         Finding: {
             code: string;
+            /**
+             * Format: int64
+             * @description How many things it stands for, such as deliveries that wait for the same reason
+             */
+            count: number;
             detail: string;
             /**
              * @description What attention it wants: somebody has to act, it passes by itself, it is on purpose, or it is a remark about the register

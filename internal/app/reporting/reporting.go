@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -69,11 +70,12 @@ type Finding struct {
 	Detail  string
 	Link    string // the console page on which to look at it
 	Person  string // id of the person, if it is about one
+	Count   int    // how many things it stands for
 	Seen    *store.Acknowledgement
 }
 
 func noticed(group Group, code finding.Code, subject, where, detail, link string) Finding {
-	f := Finding{Group: group, Code: code, Subject: subject, Where: where, Detail: detail, Link: link}
+	f := Finding{Group: group, Code: code, Subject: subject, Where: where, Detail: detail, Link: link, Count: 1}
 	f.Key = fmt.Sprintf("%016x", xxhash.Sum64String(strings.Join([]string{string(code), subject, where, detail, link}, "\x00")))
 	return f
 }
@@ -160,7 +162,7 @@ func harm(f Finding) int {
 	switch {
 	case strings.HasPrefix(f.Link, "/connections"):
 		return 0
-	case strings.HasPrefix(f.Link, "/events"):
+	case strings.HasPrefix(f.Link, "/events"), strings.HasPrefix(f.Link, "/deliveries"):
 		return 2
 	case f.Person != "":
 		return 3
@@ -385,13 +387,28 @@ func about(group Group, m store.Mend, section, link string) Finding {
 
 // deliveries gives those that wait for a person.
 func (s *Service) deliveries(ctx context.Context) ([]Finding, error) {
-	waiting, err := s.Store.Deliveries(ctx, store.DeliveryFilter{State: store.DeliveryWaiting, Limit: 200})
+	groups, err := s.Store.WaitingGroups(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var list []Finding
-	for _, d := range waiting {
-		list = append(list, noticed(Mend, finding.Code(d.Code), d.Person, d.Rule, d.LastError, "/events/"+d.EventID))
+	for _, g := range groups {
+		if g.Count == 1 {
+			f := noticed(Mend, finding.Code(g.Code), g.Person, g.Rule, g.LastError, "/events/"+g.EventID)
+			f.Person = g.PersonID
+			list = append(list, f)
+			continue
+		}
+		query := url.Values{"state": {store.DeliveryWaiting}}
+		for name, id := range map[string]string{"rule": g.RuleID, "connection": g.ConnectionID} {
+			if id != "" {
+				query.Set(name, id)
+			}
+		}
+		// The key stays the same while their number changes.
+		f := noticed(Mend, finding.Code(g.Code), "deliveries of "+g.Origin+" to "+g.ConnectionID, g.Rule, g.LastError, "/deliveries?"+query.Encode())
+		f.Subject, f.Count = fmt.Sprintf("%d deliveries", g.Count), g.Count
+		list = append(list, f)
 	}
 	return list, nil
 }
@@ -431,7 +448,7 @@ func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
 
 // tasks gives what rules have given people to do.
 func (s *Service) tasks(ctx context.Context) (list []Finding, err error) {
-	open, err := s.Store.Tasks(ctx, false, 200)
+	open, err := s.Store.Tasks(ctx, false, 0)
 	for _, t := range open {
 		detail := t.Detail
 		if t.DueAt != nil {

@@ -20,6 +20,7 @@ type Finding struct {
 	Owner    string           `json:"owner" doc:"Who can mend it"`
 	Link     string           `json:"link" doc:"The console page on which to look at it"`
 	PersonID string           `json:"personId,omitempty"`
+	Count    int              `json:"count" doc:"How many things it stands for, such as deliveries that wait for the same reason"`
 	Seen     *Seen            `json:"seen,omitempty" doc:"Who has acknowledged it"`
 }
 

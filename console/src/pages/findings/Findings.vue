@@ -23,6 +23,17 @@ const groups = [
   { name: 'remark', title: 'remarks about the register' },
   { name: 'seen', title: 'acknowledged' },
 ]
+// everything reads all pages: a count is never that of the first one.
+async function everything(seen: boolean) {
+  const items: Finding[] = []
+  let cursor = ''
+  do {
+    const page = await ok(api.GET('/api/v1/findings', { params: { query: { seen, limit: 1000, cursor } } }))
+    items.push(...page.items)
+    cursor = page.next ?? ''
+  } while (cursor)
+  return { items }
+}
 const queries = useQueryClient()
 const group = ref(String(useRoute().query.group ?? 'mend'))
 const text = ref('')
@@ -30,7 +41,7 @@ const owner = ref('')
 const seen = computed(() => group.value === 'seen')
 const fetched = (seen: () => boolean) => ({
   queryKey: ['findings', seen],
-  queryFn: () => ok(api.GET('/api/v1/findings', { params: { query: { seen: seen(), limit: 1000 } } })),
+  queryFn: () => everything(seen()),
 })
 const open = useQuery(fetched(() => false))
 const quiet = useQuery(fetched(() => true))
