@@ -160,7 +160,7 @@ func (w *World) Rule(d rule.Draft) store.Rule {
 	w.t.Helper()
 	r, err := w.Reacting.Save(w.t.Context(), "test", "", 0, d)
 	require.NoError(w.t, err)
-	r, err = w.Reacting.Switch(w.t.Context(), "test", r.ID, true)
+	r, err = w.Reacting.Switch(w.t.Context(), "test", r.ID, true, "")
 	require.NoError(w.t, err)
 	return r
 }

@@ -23,7 +23,7 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 	for flag, find := range map[string]func(string) (string, error){
 		"rule":    func(name string) (string, error) { r, err := findRule(ctx, c, name); return r.ID, err },
 		"to":      func(name string) (string, error) { x, err := findConnection(ctx, c, name); return x.ID, err },
-		"section": func(name string) (string, error) { return findPart(ctx, c, name) },
+		"section": func(name string) (string, error) { x, err := findPart(ctx, c, name); return x.ID, err },
 		"person":  func(name string) (string, error) { p, err := onePerson(ctx, c, name); return p.ID, err },
 	} {
 		name := cmd.String(flag)
@@ -58,6 +58,53 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 		}
 		return []string{d.ID, state, d.Rule, d.Action, d.Connection, d.Person, fmt.Sprint(d.Attempts), cmp.Or(d.Error, d.Held)}
 	}).print(cmd)
+}
+
+// giveUp stops deliveries for good.
+func giveUp() *cli.Command {
+	return &cli.Command{
+		Name: "give-up", Usage: "Give up what is still to come: one delivery, those of a rule, or those to a connection", ArgsUsage: "[DELIVERY]",
+		Description: "What comes after them for the same event is given up too. What is being made at this moment ends by itself.\n\n  kanban deliveries give-up --rule \"Lesson finished\" --state waiting --reason \"the label is gone for good\"",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "rule", Usage: "of this rule"},
+			&cli.StringFlag{Name: "to", Usage: "to this connection"},
+			&cli.StringFlag{Name: "state", Usage: "only planned, queued, retrying or waiting ones"},
+			&cli.StringFlag{Name: "reason", Usage: "why", Required: true},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() > 1 {
+				return usage(cmd, "one delivery at most")
+			}
+			c := connect(cmd)
+			in := api.GiveUpRequest{ID: cmd.Args().First(), State: cmd.String("state"), Reason: cmd.String("reason")}
+			if name := cmd.String("rule"); name != "" {
+				r, err := findRule(ctx, c, name)
+				if err != nil {
+					return err
+				}
+				in.RuleID = r.ID
+			}
+			if name := cmd.String("to"); name != "" {
+				conn, err := findConnection(ctx, c, name)
+				if err != nil {
+					return err
+				}
+				in.ConnectionID = conn.ID
+			}
+			if in.ID == "" && in.RuleID == "" && in.ConnectionID == "" {
+				return usage(cmd, "say which: a delivery, --rule or --to")
+			}
+			n, err := client.Post[api.GivenUp](ctx, c, "/deliveries/give-up", in)
+			if err != nil {
+				return err
+			}
+			say(cmd, "Given up: %d.", n.Stopped)
+			if n.Under > 0 {
+				say(cmd, "%d are being made at this moment and end by themselves.", n.Under)
+			}
+			return nil
+		},
+	}
 }
 
 // retryMany tries the deliveries of a rule, of a connection, or everything since a

@@ -186,16 +186,16 @@ func findSection(ctx context.Context, c *client.Client, name string) (api.Sectio
 	return all[0].card, nil
 }
 
-// findPart gives the id of the one section with a name, which may be part of a set.
-func findPart(ctx context.Context, c *client.Client, name string) (string, error) {
+// findPart gives the one section with a name, which may be part of a set.
+func findPart(ctx context.Context, c *client.Client, name string) (api.SectionRef, error) {
 	all, err := sectionsCalled(ctx, c, name)
 	if err != nil {
-		return "", err
+		return api.SectionRef{}, err
 	}
 	if len(all) > 1 {
-		return "", severalSections(name, all)
+		return api.SectionRef{}, severalSections(name, all)
 	}
-	return all[0].part.ID, nil
+	return all[0].part, nil
 }
 
 func severalSections(name string, all []found) error {

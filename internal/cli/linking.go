@@ -89,14 +89,14 @@ func linkSections(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
 	in := api.NewSet{Name: cmd.String("name"), Reason: cmd.String("reason")}
 	for i, name := range cmd.Args().Slice() {
-		id, err := findPart(ctx, c, name)
+		x, err := findPart(ctx, c, name)
 		switch {
 		case err != nil:
 			return err
 		case i == 0:
-			in.LeadID = id
+			in.LeadID = x.ID
 		default:
-			in.Sections = append(in.Sections, id)
+			in.Sections = append(in.Sections, x.ID)
 		}
 	}
 	if cmd.Bool("apply") {

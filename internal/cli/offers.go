@@ -112,11 +112,11 @@ func addOffer(ctx context.Context, cmd *cli.Command) error {
 	}
 	n := api.NewOffer{Name: args[0], ConnectionID: shop.ID, Offer: cmd.String("as"), GraceDays: cmd.Int("grace"), AtEnd: cmd.String("at-end"), OnlyBuyers: cmd.Bool("only-buyers")}
 	for _, name := range cmd.StringSlice("section") {
-		id, err := findPart(ctx, c, name)
+		x, err := findPart(ctx, c, name)
 		if err != nil {
 			return err
 		}
-		n.SectionIDs = append(n.SectionIDs, id)
+		n.SectionIDs = append(n.SectionIDs, x.ID)
 	}
 	if name := cmd.String("course"); name != "" {
 		course, err := findCourse(ctx, c, name)

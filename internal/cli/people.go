@@ -196,7 +196,7 @@ func showProgress(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	g, err := client.Get[api.Progress](ctx, c, "/people/"+p.ID+"/progress/"+section)
+	g, err := client.Get[api.Progress](ctx, c, "/people/"+p.ID+"/progress/"+section.ID)
 	if err != nil {
 		return err
 	}
@@ -222,7 +222,7 @@ func showProgress(ctx context.Context, cmd *cli.Command) error {
 	}).print(cmd); err != nil {
 		return err
 	}
-	say(cmd, "%s: %d %% of %s.", p.Name, g.Percent, args[1])
+	say(cmd, "%s: %d %% of %s.", p.Name, g.Percent, section.Title)
 	if g.Elsewhere > 0 {
 		say(cmd, "%d more activities were reported that stand in no module of the outline.", g.Elsewhere)
 	}

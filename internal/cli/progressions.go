@@ -228,7 +228,8 @@ func sectionParam(ctx context.Context, cmd *cli.Command, c *client.Client) (stri
 	if name == "" {
 		return "", nil
 	}
-	return findPart(ctx, c, name)
+	x, err := findPart(ctx, c, name)
+	return x.ID, err
 }
 
 func showGroup(ctx context.Context, cmd *cli.Command) error {

@@ -260,11 +260,11 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 		}
 	}
 	if name := cmd.String("section"); name != "" {
-		id, err := findPart(ctx, c, name)
+		x, err := findPart(ctx, c, name)
 		if err != nil {
 			return r, err
 		}
-		r.Scope.Section = id
+		r.Scope.Section = x.ID
 	}
 	if name := cmd.String("award"); name != "" {
 		b, err := findBadge(ctx, c, name)
@@ -331,11 +331,11 @@ func membership(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.
 		}
 		a := api.Action{Kind: kind, ConnectionID: conn.ID}
 		if into := cmd.String("into"); into != "" {
-			id, err := findPart(ctx, c, into)
+			x, err := findPart(ctx, c, into)
 			if err != nil {
 				return err
 			}
-			a.SectionID = id
+			a.SectionID = x.ID
 		}
 		r.Actions = append(r.Actions, a)
 	}
@@ -343,12 +343,28 @@ func membership(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.
 }
 
 func switchRule(name string, on bool) *cli.Command {
-	return &cli.Command{Name: name, Usage: "Switch a rule " + name, ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+	var flags []cli.Flag
+	if !on {
+		flags = []cli.Flag{
+			&cli.BoolFlag{Name: "stop", Usage: "stop what it has still to come"},
+			&cli.BoolFlag{Name: "finish", Usage: "let what it has still to come finish"},
+		}
+	}
+	return &cli.Command{Name: name, Usage: "Switch a rule " + name, ArgsUsage: "NAME", Flags: flags, Action: func(ctx context.Context, cmd *cli.Command) error {
+		open := ""
+		switch {
+		case cmd.Bool("stop") && cmd.Bool("finish"):
+			return usage(cmd, "--stop and --finish exclude each other")
+		case cmd.Bool("stop"):
+			open = "stop"
+		case cmd.Bool("finish"):
+			open = "finish"
+		}
 		c, r, err := ruleNamed(ctx, cmd)
 		if err != nil {
 			return err
 		}
-		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch", api.Switch{On: on}); err != nil {
+		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch", api.Switch{On: on, Open: open}); err != nil {
 			return err
 		}
 		say(cmd, "%q is %s.", r.Name, name)
@@ -403,7 +419,7 @@ func deliveries() *cli.Command {
 				},
 				Action: listDeliveries,
 			},
-			retryMany(),
+			retryMany(), giveUp(),
 			{Name: "attempts", Usage: "Every try of a delivery", ArgsUsage: "DELIVERY", Action: func(ctx context.Context, cmd *cli.Command) error {
 				args, err := arguments(cmd, 1)
 				if err != nil {

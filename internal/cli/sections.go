@@ -66,13 +66,13 @@ func sectionRoster(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	c := connect(cmd)
-	id, err := findPart(ctx, c, args[0])
+	s, err := findPart(ctx, c, args[0])
 	if err != nil {
 		return err
 	}
-	path := "/sections/" + id + "/roster?at=" + url.QueryEscape(cmd.String("at"))
+	path := "/sections/" + s.ID + "/roster?at=" + url.QueryEscape(cmd.String("at"))
 	if cmd.Bool("movements") {
-		path = "/sections/" + id + "/movements"
+		path = "/sections/" + s.ID + "/movements"
 	}
 	page, err := client.Get[api.Page[api.RosterLine]](ctx, c, path)
 	if err != nil {

@@ -193,7 +193,7 @@ func TestCommandLineForPeople(t *testing.T) {
 	expect(2, "neither a day", "sections", "roster", "PROP-A", "--at", "yesterday")
 	expect(0, "Nobody", "sections", "roster", "PROP-A", "--movements")
 
-	key := strings.Split(strings.TrimSpace(expect(0, "Elsa Elder", "findings", "list", "--text", "elsa", "-o", "csv")), ",")
+	key := strings.Split(strings.TrimSpace(expect(0, "Elsa Elder", "findings", "list", "--find", "elsa", "-o", "csv")), ",")
 	expect(0, "stays quiet", "findings", "acknowledge", key[len(key)-1], "the office knows")
 	expect(0, "the office knows", "findings", "list", "--seen")
 	expect(0, "shows again", "findings", "reopen", key[len(key)-1])

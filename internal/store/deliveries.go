@@ -100,14 +100,15 @@ func (s *Store) Delivery(ctx context.Context, id string) (d Delivery, err error)
 
 // DeliveryFilter narrows a list of deliveries; empty fields do not.
 type DeliveryFilter struct {
-	EventID, RuleID, OfferID, ProgressionID, PersonID, SectionID, ConnectionID, State, Before string
-	Since, Until                                                                              time.Time // made at or after, made before
-	Limit                                                                                     int
+	ID, EventID, RuleID, OfferID, ProgressionID, PersonID, SectionID, ConnectionID, State, Before string
+	Since, Until                                                                                  time.Time // made at or after, made before
+	Limit                                                                                         int
 }
 
 // where gives the conditions of the filter over deliveries d.
 func (f DeliveryFilter) where() (conditions []string, args []any) {
 	for _, c := range []struct{ condition, value string }{
+		{"d.id = ?", f.ID},
 		{"d.event_id = ?", f.EventID},
 		{"d.rule_id = ?", f.RuleID},
 		{"d.offer_id = ?", f.OfferID},
@@ -211,10 +212,7 @@ func (tx *Tx) Queued() { tx.due = true }
 // and gives how many there were.
 func (tx *Tx) Requeue(ctx context.Context, f DeliveryFilter) (ids []string, err error) {
 	conditions, args := f.where()
-	sql := strings.Join(append(conditions, "(d.state IN ('waiting', 'retrying') OR d.state = 'queued' AND d.held <> '')"), " AND ")
-	for i := range args {
-		sql = strings.Replace(sql, "?", fmt.Sprintf("$%d", i+1), 1)
-	}
+	sql := numbered(append(conditions, "(d.state IN ('waiting', 'retrying') OR d.state = 'queued' AND d.held <> '')"))
 	rows, err := tx.PGX.Query(ctx, `UPDATE deliveries d SET state = 'queued', next_at = NULL, finished_at = NULL, held = '', held_for = '' WHERE `+sql+` RETURNING d.id::text`, args...)
 	if err == nil {
 		ids, err = pgx.CollectRows(rows, pgx.RowTo[string])
@@ -238,6 +236,52 @@ func (tx *Tx) requeued(ctx context.Context, n int, err error) error {
 	}
 	tx.due = true
 	return tx.Announce(ctx, "delivery", "")
+}
+
+// Open counts what is still to come of deliveries that fit the filter, by state.
+func (s *Store) Open(ctx context.Context, f DeliveryFilter) (map[string]int, error) {
+	conditions, args := f.where()
+	sql := numbered(append(conditions, "d.state IN ('planned', 'queued', 'retrying', 'waiting')"))
+	rows, err := s.Pool.Query(ctx, `SELECT d.state, count(*)::int FROM deliveries d WHERE `+sql+` GROUP BY 1`, args...)
+	if err != nil {
+		return nil, known(err, "counting what is still to come")
+	}
+	out := map[string]int{}
+	var state string
+	var n int
+	_, err = pgx.ForEachRow(rows, []any{&state, &n}, func() error {
+		out[state] = n
+		return nil
+	})
+	return out, known(err, "counting what is still to come")
+}
+
+// GiveUp stops what is still to come of deliveries that fit the filter, with a reason, and what
+// comes after each of them for the same event. Calls that are being made now end by
+// themselves; under counts them.
+func (tx *Tx) GiveUp(ctx context.Context, f DeliveryFilter, why string) (stopped, under int, err error) {
+	conditions, args := f.where()
+	sql := numbered(append(conditions, "d.undoes IS NULL"))
+	err = tx.PGX.QueryRow(ctx, fmt.Sprintf(`
+		WITH asked AS MATERIALIZED (SELECT d.event_id, coalesce(d.rule_id, d.offer_id, d.progression_id) AS origin, min(d.position) AS first FROM deliveries d
+			WHERE %s AND d.state IN ('planned', 'queued', 'retrying', 'waiting') GROUP BY 1, 2),
+		every AS MATERIALIZED (SELECT d.id, d.claimed_by IS NOT NULL AS under FROM deliveries d JOIN asked a ON a.event_id = d.event_id AND a.origin = coalesce(d.rule_id, d.offer_id, d.progression_id)
+			WHERE d.position >= a.first AND d.undoes IS NULL AND d.state IN ('planned', 'queued', 'retrying', 'waiting')),
+		done AS (UPDATE deliveries d SET state = 'stopped', held = $%d, next_at = NULL, finished_at = now() FROM every e WHERE e.id = d.id AND NOT e.under AND d.claimed_by IS NULL RETURNING d.id)
+		SELECT (SELECT count(*)::int FROM done), (SELECT count(*)::int FROM every WHERE under)`, sql, len(args)+1), append(args, why)...).Scan(&stopped, &under)
+	if err != nil || stopped == 0 {
+		return stopped, under, known(err, "giving deliveries up")
+	}
+	return stopped, under, tx.Announce(ctx, "delivery", "")
+}
+
+// numbered joins conditions whose parameters are written ?, and numbers these.
+func numbered(conditions []string) string {
+	sql := strings.Join(conditions, " AND ")
+	for n := 1; strings.Contains(sql, "?"); n++ {
+		sql = strings.Replace(sql, "?", fmt.Sprintf("$%d", n), 1)
+	}
+	return sql
 }
 
 // Stop ends what is still to come of one event and origin, from a position on.

@@ -453,6 +453,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/deliveries/give-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give up what is still to come: one, those of a rule, or those to a connection, with a reason */
+        post: operations["give-up-deliveries"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/deliveries/retry": {
         parameters: {
             query?: never;
@@ -2589,6 +2606,21 @@ export interface components {
             /** @description What keeps it from becoming newer */
             stoppedBy?: string;
         };
+        GiveUpRequest: {
+            connectionId?: string;
+            /** @description One of them */
+            id?: string;
+            reason: string;
+            ruleId?: string;
+            /** @enum {string} */
+            state?: "planned" | "queued" | "retrying" | "waiting";
+        };
+        GivenUp: {
+            /** Format: int64 */
+            stopped: number;
+            /** Format: int64 */
+            under: number;
+        };
         Hello: {
             /** Format: date-time */
             at: string;
@@ -4070,6 +4102,11 @@ export interface components {
         };
         Switch: {
             on: boolean;
+            /**
+             * @description For switching a rule off: what becomes of its deliveries that are still to come; refused while there are any when absent
+             * @enum {string}
+             */
+            open?: "stop" | "finish";
         };
         SyncNow: {
             connectionId?: string;
@@ -5450,6 +5487,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageDelivery"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "give-up-deliveries": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GiveUpRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GivenUp"];
                 };
             };
             /** @description Error */

@@ -32,7 +32,7 @@ func world(t *testing.T, change func(*rule.Draft)) (*apptest.World, store.Rule) 
 	r, err := w.Reacting.Save(t.Context(), "test", "", 0, d)
 	require.NoError(t, err)
 	assert.Nil(t, r.OnSince, "a new rule is off")
-	r, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
+	r, err = w.Reacting.Switch(t.Context(), "test", r.ID, true, "")
 	require.NoError(t, err)
 	return w, r
 }
@@ -52,10 +52,10 @@ func TestRuleFiresOncePerPersonAndTarget_E8(t *testing.T) {
 	assert.Len(t, w.Deliveries(w.Record(joined(w, "k3", "stu-001", "SOIL-A")).ID), 1, "another section")
 	assert.Len(t, w.Deliveries(w.Record(joined(w, "k4", "stu-002", "PROP-A")).ID), 1, "another person")
 
-	_, err := w.Reacting.Switch(t.Context(), "test", r.ID, false)
+	_, err := w.Reacting.Switch(t.Context(), "test", r.ID, false, "")
 	require.NoError(t, err)
 	missed := w.Record(joined(w, "k5", "stu-003", "PROP-A"))
-	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
+	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true, "")
 	require.NoError(t, err)
 	require.NoError(t, w.Reacting.React(t.Context(), []string{missed.ID}, ""))
 	assert.Empty(t, w.Deliveries(missed.ID), "what happened while it was off is not caught up")
@@ -153,7 +153,7 @@ func TestActionsHappenInOrder(t *testing.T) {
 		{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}", Text: "{{.award.address}}"},
 	}})
 	require.NoError(t, err)
-	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
+	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true, "")
 	require.NoError(t, err)
 	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
 	list := w.Deliveries(e.ID)

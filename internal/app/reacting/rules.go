@@ -5,10 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/core/finding"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
@@ -103,10 +105,23 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.
 }
 
 // Switch puts a rule on or off. Events recorded while it was off are not caught up.
-func (s *Service) Switch(ctx context.Context, who, id string, on bool) (store.Rule, error) {
+//
+// What a rule that is switched off has still to come is stopped or finished, as open says; with
+// Ask it is refused while there is any.
+func (s *Service) Switch(ctx context.Context, who, id string, on bool, open Open) (store.Rule, error) {
 	r, err := s.Store.Rule(ctx, id)
 	if err != nil || (r.OnSince != nil) == on {
 		return r, err
+	}
+	toCome := store.DeliveryFilter{RuleID: id}
+	if !on && open == Ask {
+		counts, err := s.Store.Open(ctx, toCome)
+		if err != nil {
+			return r, err
+		}
+		if text := openInWords(counts); text != "" {
+			return r, refusal.Conflict(finding.StillToCome, "deliveries of this rule are still to come: %s. Say whether to stop them or to let them finish", text)
+		}
 	}
 	what := "switched a rule off"
 	r.OnSince = nil
@@ -125,11 +140,39 @@ func (s *Service) Switch(ctx context.Context, who, id string, on bool) (store.Ru
 		if err := tx.UpdateRule(&r); err != nil {
 			return err
 		}
+		if !on && open == StopOpen {
+			if _, _, err := tx.GiveUp(ctx, toCome, "the rule was switched off by "+who); err != nil {
+				return err
+			}
+		}
 		if err := tx.KeepVersion(ctx, r, who); err != nil {
 			return err
 		}
 		return s.announce(ctx, tx, who, what, r)
 	})
+}
+
+// Open says what becomes of what a rule has still to come when it is switched off.
+type Open string
+
+// The choices.
+const (
+	Ask        Open = ""       // refuse, when there is any
+	StopOpen   Open = "stop"   // it is stopped
+	FinishOpen Open = "finish" // it is carried out
+)
+
+// openInWords says how many deliveries are still to come, "" for none.
+func openInWords(counts map[string]int) string {
+	var parts []string
+	for _, x := range [][2]string{
+		{store.DeliveryPlanned, "planned"}, {store.DeliveryQueued, "queued"}, {store.DeliveryRetrying, "to be tried again"}, {store.DeliveryWaiting, "waiting for a person"},
+	} {
+		if n := counts[x[0]]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, x[1]))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 // Remove removes a rule that is off and never made a delivery; one that did is kept,

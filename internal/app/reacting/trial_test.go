@@ -89,7 +89,7 @@ func TestLookBackThenCatchUp_E7(t *testing.T) {
 	assert.Empty(t, w.Standins.Contacts.Contacts(), "looking back does nothing")
 	_, err = w.Reacting.CatchUp(t.Context(), "test", r.ID, since, before)
 	assert.ErrorContains(t, err, "the rule is off")
-	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true)
+	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true, "")
 	require.NoError(t, err)
 	_, err = w.Reacting.CatchUp(t.Context(), "test", r.ID, since, before+1)
 	assert.ErrorContains(t, err, "look back again", "only what was shown is done")

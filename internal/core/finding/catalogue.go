@@ -100,6 +100,7 @@ const (
 	OfferUnknown      Code = "offer-unknown"
 	TaskOpen          Code = "task-open"
 	OfferNoSection    Code = "offer-without-section"
+	StillToCome       Code = "deliveries-still-to-come"
 )
 
 var catalogue = []Entry{
@@ -178,6 +179,7 @@ var catalogue = []Entry{
 	{TargetGone, Block, "class deleted at the service", "The class that this pairing keeps in step was deleted at the service. Nothing was changed.", "Make it anew (kanban pairings renew), or end the pairing.", OwnerAdministrator},
 	{TargetRenamed, Note, "class renamed at the service", "Somebody gave the class another name at the service. It is still the same class, and its people are kept in step.", "Nothing to do, or give it one name again: kanban pairings edit --target.", OwnerNobody},
 	{DeliveryWaiting, Block, "delivery waits for a person", "Every try to deliver this failed.", "Mend the cause shown on the delivery and retry it.", OwnerAdministrator},
+	{StillToCome, Note, "deliveries are still to come", "What the rule has set going is not all done.", "Say whether it is to be stopped or to finish: kanban rules off NAME --stop, or --finish.", OwnerAdministrator},
 	{ConditionRefused, Block, "condition cannot be used", "The rule's condition does not compile, or costs more than the limit.", "Correct the condition of the rule.", OwnerAdministrator},
 	{TemplateIncorrect, Block, "text or mapping cannot be filled in", "A template or mapping of the rule refers to something the event does not have.", "Correct the template or mapping of the rule.", OwnerAdministrator},
 	{GroupMissing, Block, "group does not exist", "The service has no group of this name, or several.", "Make the group at the service, or correct its name in the rule, then try the delivery again.", OwnerService},

@@ -161,6 +161,22 @@ type RetryRequest struct {
 	Since        *time.Time `json:"since,omitempty" doc:"Made at or after then"`
 }
 
+// GiveUpRequest says which deliveries to give up, all that are given must fit, and why.
+type GiveUpRequest struct {
+	ID           string `json:"id,omitempty" doc:"One of them"`
+	RuleID       string `json:"ruleId,omitempty"`
+	ConnectionID string `json:"connectionId,omitempty"`
+	State        string `json:"state,omitempty" enum:"planned,queued,retrying,waiting"`
+	Reason       string `json:"reason" minLength:"1" maxLength:"500"`
+}
+
+// GivenUp says how many were stopped, those that come after them for the same events
+// included, and how many are being made at this moment and end by themselves.
+type GivenUp struct {
+	Stopped int `json:"stopped"`
+	Under   int `json:"under"`
+}
+
 // Retried says how many there were.
 type Retried struct {
 	Deliveries int `json:"deliveries"`

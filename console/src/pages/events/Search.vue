@@ -15,6 +15,7 @@ import Pager from '../../parts/Pager.vue'
 import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
+import GiveUp from './GiveUp.vue'
 
 /** Deliveries of every event, by state, rule, connection, person, section and time; live. */
 const route = useRoute()
@@ -71,6 +72,20 @@ const retry = useMutation({
   },
 })
 const narrowed = computed(() => !!(rule.value || connection.value || hours.value))
+const givingUp = ref(false)
+type OpenState = 'planned' | 'queued' | 'retrying' | 'waiting'
+const open = computed(() =>
+  ['planned', 'queued', 'retrying', 'waiting'].includes(state.value) ? (state.value as OpenState) : undefined,
+)
+/** Person, section and time narrow the list only: what is given up is that of a rule or connection. */
+const chosen = computed(
+  () =>
+    (rule.value || connection.value) &&
+    (!state.value || open.value) &&
+    !person.value &&
+    !section.value &&
+    !hours.value,
+)
 const states = ['planned', 'queued', 'retrying', 'delivered', 'waiting', 'skipped', 'stopped']
 const why = (d: Schemas['Delivery']) =>
   d.error ?? (d.held ? `${d.held}${d.nextAt ? `, until ${when(d.nextAt)}` : ''}` : '')
@@ -88,7 +103,29 @@ const why = (d: Schemas['Delivery']) =>
       "
       @click="retry.mutate()"
     />
+    <Button
+      size="small"
+      variant="outlined"
+      label="Give these up…"
+      :disabled="!chosen"
+      :title="chosen ? 'Those that are still to come' : 'Choose a rule or a connection, and no ended state'"
+      @click="givingUp = true"
+    />
   </PageHead>
+  <GiveUp
+    v-if="givingUp"
+    :rule="rule || undefined"
+    :connection="connection || undefined"
+    :state="open"
+    :what="`All ${open ?? 'planned, queued, retrying and waiting'} deliveries of this choice`"
+    @close="givingUp = false"
+    @done="
+      (text) => {
+        told = text
+        givingUp = false
+      }
+    "
+  />
   <div class="actions filters" role="search">
     <select v-model="state" aria-label="State">
       <option value="">every state</option>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
@@ -10,13 +10,14 @@ import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { actions } from '../../parts/triggers'
 import { when } from '../../parts/when'
+import { useFlip } from './flip'
 import LookBack from './LookBack.vue'
 import RuleForm from './RuleForm.vue'
+import SwitchOff from './SwitchOff.vue'
 import Trial from './Trial.vue'
 
 /** One rule: what it says, what of it is done, trying it out, looking back. */
 const props = defineProps<{ id: string }>()
-const queries = useQueryClient()
 const at = computed(() => ({ params: { path: { id: props.id } } }))
 const rule = useQuery({
   queryKey: ['rules', () => props.id],
@@ -32,15 +33,18 @@ const versions = useQuery({
 })
 const r = computed(() => rule.data.value)
 const editing = ref(false)
-const refresh = () => queries.invalidateQueries({ queryKey: ['rules'] })
-const flip = useMutation({
-  mutationFn: () => ok(api.POST('/api/v1/rules/{id}/switch', { ...at.value, body: { on: !r.value?.on } })),
-  onSettled: refresh,
-})
+const { flip, asking, leave } = useFlip()
 </script>
 
 <template>
-  <Oops :error="rule.error.value ?? flip.error.value" />
+  <Oops :error="rule.error.value ?? (asking ? null : flip.error.value)" />
+  <SwitchOff
+    v-if="asking"
+    :name="asking.rule.name"
+    :message="asking.message"
+    @close="leave"
+    @choose="(open) => flip.mutate({ rule: asking!.rule, open })"
+  />
   <template v-if="r">
     <PageHead :title="r.name">
       <template #about>
@@ -54,14 +58,14 @@ const flip = useMutation({
       </template>
       <RouterLink :to="`/deliveries?rule=${r.id}`">Deliveries</RouterLink>
       <Button size="small" variant="outlined" label="Edit…" @click="editing = true" />
-      <Button size="small" :label="r.on ? 'Switch off' : 'Switch on'" @click="flip.mutate()" />
+      <Button size="small" :label="r.on ? 'Switch off' : 'Switch on'" @click="flip.mutate({ rule: r })" />
     </PageHead>
     <div class="two">
       <section class="sheet">
         <h2>Then</h2>
         <ol>
           <li v-for="(a, i) in r.actions" :key="i">
-            <template v-if="a.after">after {{ a.after }} </template>{{ actions[a.kind] }}
+            {{ a.after ? `after ${a.after} ` : '' }}{{ actions[a.kind] }}
             <span class="faint">{{ a.subject || a.operation || a.sheet || a.group }}</span>
             <template v-if="a.if">
               only if <code>{{ a.if }}</code></template

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import ToggleSwitch from 'primevue/toggleswitch'
@@ -11,19 +11,16 @@ import Listing from '../../parts/Listing.vue'
 import { actions } from '../../parts/triggers'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
+import { useFlip } from './flip'
 import RuleForm from './RuleForm.vue'
+import SwitchOff from './SwitchOff.vue'
 
 type Rule = Schemas['Rule']
 
-const queries = useQueryClient()
 const list = useQuery({ queryKey: ['rules'], queryFn: () => ok(api.GET('/api/v1/rules')) })
 const rows = computed(() => list.data.value?.items)
 const form = ref<{ edit?: Rule } | undefined>()
-const flip = useMutation({
-  mutationFn: (r: Rule) =>
-    ok(api.POST('/api/v1/rules/{id}/switch', { params: { path: { id: r.id } }, body: { on: !r.on } })),
-  onSettled: () => queries.invalidateQueries({ queryKey: ['rules'] }),
-})
+const { flip, asking, leave } = useFlip()
 const router = useRouter()
 const then = (r: Rule) =>
   r.actions.map((a) => (a.after ? `after ${a.after} ` : '') + actions[a.kind]).join(', then ')
@@ -38,7 +35,14 @@ const then = (r: Rule) =>
     <RouterLink to="/tasks">Tasks</RouterLink>
     <Button size="small" label="Make a rule…" @click="form = {}" />
   </PageHead>
-  <Oops :error="flip.error.value" />
+  <Oops :error="asking ? null : flip.error.value" />
+  <SwitchOff
+    v-if="asking"
+    :name="asking.rule.name"
+    :message="asking.message"
+    @close="leave"
+    @choose="(open) => flip.mutate({ rule: asking!.rule, open })"
+  />
   <Listing
     :rows="rows"
     :loading="list.isLoading.value"
@@ -53,7 +57,7 @@ const then = (r: Rule) =>
           :model-value="data.on"
           :aria-label="`${data.name} is on`"
           @click.stop
-          @update:model-value="flip.mutate(data)"
+          @update:model-value="flip.mutate({ rule: data })"
         />
       </template>
     </Column>

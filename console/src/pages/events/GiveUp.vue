@@ -1,0 +1,77 @@
+<script setup lang="ts">
+import { useMutation, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import { ref } from 'vue'
+
+import { api, ok } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+
+/** Gives deliveries up that are still to come, with a reason. */
+const props = defineProps<{
+  rule?: string
+  connection?: string
+  state?: 'planned' | 'queued' | 'retrying' | 'waiting'
+  what: string
+}>()
+const emit = defineEmits<{ close: []; done: [told: string] }>()
+const queries = useQueryClient()
+const reason = ref('')
+const giveUp = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/deliveries/give-up', {
+        body: {
+          ruleId: props.rule,
+          connectionId: props.connection,
+          state: props.state,
+          reason: reason.value,
+        },
+      }),
+    ),
+  onSuccess: (r) => {
+    void queries.invalidateQueries({ queryKey: ['deliveries'] })
+    emit('done', `Given up: ${r.stopped}.${r.under ? ` ${r.under} are being made at this moment.` : ''}`)
+  },
+})
+</script>
+
+<template>
+  <Dialog
+    visible
+    modal
+    header="Give up deliveries"
+    :style="{ width: '32rem' }"
+    @update:visible="emit('close')"
+  >
+    <p>
+      {{ what }} and what comes after them for the same events will not be made. What was delivered stays.
+    </p>
+    <form @submit.prevent="giveUp.mutate()">
+      <div class="field">
+        <label for="reason">Why</label>
+        <InputText id="reason" v-model="reason" autocomplete="off" maxlength="500" />
+      </div>
+      <Oops :error="giveUp.error.value" />
+      <div class="actions">
+        <Button
+          type="submit"
+          size="small"
+          label="Give them up"
+          :disabled="!reason.trim()"
+          :loading="giveUp.isPending.value"
+        />
+        <Button type="button" size="small" variant="text" label="Keep them" @click="emit('close')" />
+      </div>
+    </form>
+  </Dialog>
+</template>
+
+<style scoped>
+.actions {
+  display: flex;
+  gap: 0.5rem;
+  margin-top: 0.8rem;
+}
+</style>

@@ -1,0 +1,103 @@
+package reacting_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/app/reacting"
+	"kanban/internal/apptest"
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+)
+
+// Off means off: what a rule has still to come is asked about, and stopped or finished as
+// somebody says.
+func TestSwitchingOffAsksAboutWhatIsToCome_E8(t *testing.T) {
+	for _, open := range []reacting.Open{reacting.StopOpen, reacting.FinishOpen} {
+		w, now := apptest.Clocked(t)
+		send := rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"learner"`}}
+		later := send
+		later.After, later.Fields = "2d", map[string]string{"email": "person.email", "label": `"reminded"`}
+		r := w.Rule(rule.Draft{Name: "welcome", Trigger: "section.joined", Actions: []rule.Action{send, later}})
+		for i := range 3 {
+			who := fmt.Sprintf("stu-%03d", 20+i)
+			w.Record(joined(w, who, who, "PROP-A"))
+		}
+		w.Deliver()
+		_, err := w.Reacting.Switch(t.Context(), "Maud", r.ID, false, reacting.Ask)
+		require.ErrorContains(t, err, "3 ")
+		assert.ErrorContains(t, err, "stop them or to let them finish")
+		still, err := w.Store.Rule(t.Context(), r.ID)
+		require.NoError(t, err)
+		assert.NotNil(t, still.OnSince, "it is on until that is answered")
+
+		_, err = w.Reacting.Switch(t.Context(), "Maud", r.ID, false, open)
+		require.NoError(t, err)
+		*now = now.AddDate(0, 0, 3)
+		w.Deliver()
+		reminded := 0
+		for _, c := range w.Standins.Contacts.Contacts() {
+			for _, l := range c.Labels {
+				if l == "reminded" {
+					reminded++
+				}
+			}
+		}
+		if open == reacting.FinishOpen {
+			assert.Equal(t, 3, reminded)
+			continue
+		}
+		assert.Zero(t, reminded)
+		stopped := all(t, w, store.DeliveryFilter{RuleID: r.ID, State: store.DeliveryStopped})
+		require.Len(t, stopped, 3)
+		assert.Equal(t, "the rule was switched off by Maud", stopped[0].Held)
+		again, err := w.Reacting.Switch(t.Context(), "Maud", r.ID, true, "")
+		require.NoError(t, err)
+		assert.NotNil(t, again.OnSince)
+		_, err = w.Reacting.Switch(t.Context(), "Maud", r.ID, false, reacting.Ask)
+		assert.NoError(t, err, "nothing is to come any more")
+	}
+}
+
+// One, or all of a rule or connection, are given up with a reason; what was delivered stays,
+// and nobody's retry brings them back.
+func TestGivingUpByHand_E9(t *testing.T) {
+	w, _ := apptest.Clocked(t)
+	c := w.Labels()
+	r := w.Rule(rule.Draft{Name: "label", Trigger: "section.joined", Actions: []rule.Action{
+		{Kind: rule.Operate, ConnectionID: c.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"no such label"`}},
+		{Kind: rule.OpenTask, Subject: "Talk to {{.person.givenName}}", Owner: "maud@fernmoor.example", After: "1d"},
+	}})
+	for i := range 4 {
+		who := fmt.Sprintf("stu-%03d", 20+i)
+		w.Record(joined(w, who, who, "PROP-A"))
+	}
+	w.Deliver()
+	waiting := all(t, w, store.DeliveryFilter{RuleID: r.ID, State: store.DeliveryWaiting})
+	require.Len(t, waiting, 4)
+
+	_, _, err := w.Reacting.GiveUp(t.Context(), "Maud", store.DeliveryFilter{RuleID: r.ID}, "  ")
+	require.ErrorContains(t, err, "reason")
+	_, _, err = w.Reacting.GiveUp(t.Context(), "Maud", store.DeliveryFilter{}, "why not")
+	require.ErrorContains(t, err, "say which")
+	n, under, err := w.Reacting.GiveUp(t.Context(), "Maud", store.DeliveryFilter{ID: waiting[0].ID}, "left the school")
+	require.NoError(t, err)
+	assert.Equal(t, 2, n, "with the task that would have come after it")
+	assert.Zero(t, under)
+	_, _, err = w.Reacting.GiveUp(t.Context(), "Maud", store.DeliveryFilter{ID: waiting[0].ID}, "again")
+	require.ErrorContains(t, err, "still to come")
+	assert.Error(t, w.Reacting.Retry(t.Context(), "Maud", waiting[0].ID))
+
+	n, _, err = w.Reacting.GiveUp(t.Context(), "Maud", store.DeliveryFilter{ConnectionID: c.ID, State: store.DeliveryWaiting}, "the label is gone")
+	require.NoError(t, err)
+	assert.Equal(t, 6, n)
+	given := all(t, w, store.DeliveryFilter{RuleID: r.ID, State: store.DeliveryStopped})
+	assert.Len(t, given, 8)
+	assert.Contains(t, given[0].Held, "given up by Maud: ")
+	open, err := w.Store.Open(t.Context(), store.DeliveryFilter{RuleID: r.ID})
+	require.NoError(t, err)
+	assert.Empty(t, open)
+}
