@@ -374,7 +374,7 @@ func TestCommandLine(t *testing.T) {
 	expect(0, "sync", "runs", "list")
 	expect(0, "Ada Alder", "people", "find", "alder")
 	expect(0, "Account at Chat workspace", "people", "show", "Ada Alder")
-	expect(2, "0 people fit", "people", "show", "Nobody At All")
+	expect(2, "nobody fits", "people", "show", "Nobody At All")
 	zip, err := http.NewRequest(http.MethodGet, w.At.Register+"/export.zip", nil)
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "register.zip")
