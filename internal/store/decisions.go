@@ -3,16 +3,18 @@ package store
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"kanban/internal/core/roster"
 )
 
 // Choose keeps that somebody said whose account this is. It counts before
-// everything that Kanban finds out itself. Another person's claim to the account
-// by a stored account ends.
+// everything that Kanban finds out itself.
 func (tx *Tx) Choose(ctx context.Context, connectionID, personID, remoteID, who string) error {
 	if err := tx.Link(ctx, connectionID, remoteID, personID); err != nil {
 		return err
@@ -22,6 +24,17 @@ func (tx *Tx) Choose(ctx context.Context, connectionID, personID, remoteID, who 
 		_, err = tx.PGX.Exec(ctx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`, connectionID, personID, remoteID)
 	}
 	return known(err, "keeping the choice")
+}
+
+// AccountHolder finds for whom an account is kept; nobody (an empty person) is no error. The row
+// stays as it is until the transaction ends.
+func (tx *Tx) AccountHolder(ctx context.Context, connectionID, remoteID string) (p Person, err error) {
+	err = tx.PGX.QueryRow(ctx, `SELECT p.id::text, p.given_name, p.family_name, p.email, p.user_name, p.identifier FROM accounts a JOIN people p ON p.id = a.person_id
+		WHERE a.connection_id = $1 AND a.remote_id = $2 FOR UPDATE OF a`, connectionID, remoteID).Scan(&p.ID, &p.GivenName, &p.FamilyName, &p.Email, &p.UserName, &p.Identifier)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return Person{}, nil
+	}
+	return p, known(err, "finding whose account it is")
 }
 
 // Deny keeps that somebody said that an account is not this person's.
@@ -39,9 +52,10 @@ func (tx *Tx) SwitchedOff(ctx context.Context, connectionID, remoteID string, of
 	return known(err, "noting that an account is switched off")
 }
 
-// ForgetDecisions lets Kanban find out again whose account is whose.
+// ForgetDecisions lets Kanban find out again whose account is whose: an account that somebody
+// chose is the person's no longer.
 func (tx *Tx) ForgetDecisions(ctx context.Context, connectionID, personID string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE accounts SET chosen_by = '', chosen_at = NULL WHERE connection_id = $1 AND person_id = $2`, connectionID, personID)
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND chosen_by <> ''`, connectionID, personID)
 	if err == nil {
 		_, err = tx.PGX.Exec(ctx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2`, connectionID, personID)
 	}

@@ -300,6 +300,13 @@ func (s *Service) Choose(ctx context.Context, who, personID, connectionID, accou
 		return refusal.Invalid("accountId", "%s has no account %q; see the candidates: kanban people candidates %q %q", c.Name, accountID, p.Identifier, c.Name)
 	}
 	return s.decide(ctx, who, "said whose account it is", p, c, accountID, func(tx *store.Tx) error {
+		other, err := tx.AccountHolder(ctx, c.ID, accountID)
+		if err != nil {
+			return err
+		}
+		if other.ID != "" && other.ID != p.ID {
+			return refusal.Conflict(finding.AccountTaken, "that account is kept for %s (%s); say first that it is not theirs: kanban people unmatch %q %q %s", other.Name(), other.Identifier, other.Identifier, c.Name, accountID)
+		}
 		return tx.Choose(ctx, c.ID, p.ID, accountID, who)
 	})
 }

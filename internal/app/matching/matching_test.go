@@ -124,4 +124,18 @@ func TestTwoCandidatesAreDecidedByHand_P1(t *testing.T) {
 	var audited int
 	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM audit_entries WHERE subject = $1`, "person/"+nils.ID).Scan(&audited))
 	assert.Equal(t, 3, audited)
+
+	// What is another person's is not taken from them; forgetting really forgets.
+	other := w.Person("stu-001")
+	require.NoError(t, w.Matching.Choose(t.Context(), "test", nils.ID, c.ID, list[1].AccountID))
+	err = w.Matching.Choose(t.Context(), "test", other.ID, c.ID, list[1].AccountID)
+	require.ErrorContains(t, err, "is kept for Nils Nettle")
+	assert.ErrorContains(t, err, "kanban people unmatch")
+	assert.Equal(t, list[1].AccountID, reason(t, w, p, school.Doubled).AccountID)
+	require.NoError(t, w.Matching.Forget(t.Context(), "test", nils.ID, c.ID))
+	known, err = w.Store.AccountsOf(t.Context(), nils.ID)
+	require.NoError(t, err)
+	assert.Empty(t, known)
+	assert.Equal(t, finding.TwoCandidates, reason(t, w, p, school.Doubled).Reason)
+	require.NoError(t, w.Matching.Choose(t.Context(), "test", other.ID, c.ID, list[1].AccountID), "nobody's any more")
 }
