@@ -127,6 +127,7 @@ func ruleWork() []*cli.Command {
 			Flags: []cli.Flag{
 				&cli.StringFlag{Name: "event", Usage: "id of a real event"},
 				&cli.BoolFlag{Name: "made-up", Usage: "a made-up event"},
+				&cli.BoolFlag{Name: "anyway", Usage: "with --send: send even when the condition does not hold for the event"},
 				&cli.BoolFlag{Name: "send", Usage: "send to the test recipient"},
 			},
 			Action: tryRule,
@@ -237,7 +238,7 @@ func tryRule(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	t, err := client.Post[api.Trial](ctx, c, "/rules/"+r.ID+"/trial", api.TrialRequest{EventID: cmd.String("event"), Made: cmd.Bool("made-up"), Send: cmd.Bool("send")})
+	t, err := client.Post[api.Trial](ctx, c, "/rules/"+r.ID+"/trial", api.TrialRequest{EventID: cmd.String("event"), Made: cmd.Bool("made-up"), Send: cmd.Bool("send"), Anyway: cmd.Bool("anyway")})
 	if err != nil {
 		return err
 	}
@@ -251,13 +252,21 @@ func tryRule(ctx context.Context, cmd *cli.Command) error {
 		}
 		fmt.Fprintf(out(cmd), "Tried on %s. The condition %s.\n", on, t.Condition)
 	}
-	return tableOf(t.Steps, "", []string{"then", "through", "after", "if", "what", "there", "problem", "sent"}, func(x api.TrialStep) []string {
+	err = tableOf(t.Steps, "", []string{"then", "through", "after", "if", "what", "there", "problem", "sent"}, func(x api.TrialStep) []string {
 		sent := ""
 		if x.Sent {
 			sent = "to " + t.SentTo
 		}
 		return []string{x.Kind, x.Connection, x.After, x.If, shown(x.Shown), x.Checked, x.Problem, sent}
 	}).print(cmd)
+	if err != nil || t.Passed {
+		return err
+	}
+	if cmd.Bool("send") && t.SentTo == "" {
+		say(cmd, "\nNothing was sent, because the condition does not hold for this event; --anyway sends all the same.")
+	}
+	say(cmd, "\nThe trial was not passed.")
+	return cli.Exit("", ExitNeedsPerson)
 }
 
 // shown puts named values on one line.

@@ -150,12 +150,12 @@ func (s *Server) trials(a huma.API) {
 }
 
 func trialOf(q api.TrialRequest) reacting.TrialRequest {
-	return reacting.TrialRequest{EventID: q.EventID, Made: q.Made, Send: q.Send}
+	return reacting.TrialRequest{EventID: q.EventID, Made: q.Made, Send: q.Send, Anyway: q.Anyway}
 }
 
 func shownTrial(t reacting.Trial) api.Trial {
 	return api.Trial{
-		EventID: t.EventID, Event: t.Event, Person: t.Person, Condition: t.Condition, Stops: t.Stops, SentTo: t.SentTo,
+		EventID: t.EventID, Event: t.Event, Person: t.Person, Condition: t.Condition, Stops: t.Stops, SentTo: t.SentTo, Passed: t.Passed,
 		Steps: each(t.Steps, func(x reacting.TrialStep) api.TrialStep { return api.TrialStep(x) }),
 	}
 }

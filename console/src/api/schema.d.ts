@@ -4169,13 +4169,18 @@ export interface components {
             };
             /** @description Absent for a made-up event */
             eventId?: string;
+            /** @description The condition holds and everything could be done */
+            passed: boolean;
             person?: string;
+            /** @description Absent when nothing was sent */
             sentTo?: string;
             steps: components["schemas"]["TrialStep"][];
             /** @description The same for the stop condition */
             stops?: string;
         };
         TrialRequest: {
+            /** @description Send even when the condition does not hold for the event */
+            anyway?: boolean;
             /** @description A real event; the latest that fits when absent */
             eventId?: string;
             /** @description A made-up event instead */

@@ -49,6 +49,8 @@ type TrialRequest struct {
 	Made    bool
 	// Send sends mails and events for real, to the test recipient.
 	Send bool
+	// Anyway sends even when the condition does not hold for the event.
+	Anyway bool
 }
 
 // Trial is what a rule would have done.
@@ -59,7 +61,9 @@ type Trial struct {
 	Condition string // "holds", "does not hold", or why it cannot be worked out
 	Stops     string // the same for the stop condition, empty when there is none
 	Steps     []TrialStep
-	SentTo    string
+	SentTo    string // empty when nothing was sent
+	// Passed says that the condition holds and everything could be done.
+	Passed bool
 }
 
 // TrialStep is one action of a trial.
@@ -109,7 +113,7 @@ func (s *Service) try(ctx context.Context, r store.Rule, q TrialRequest) (Trial,
 	if err != nil {
 		return Trial{}, err
 	}
-	t := Trial{EventID: e.ID, Event: values["event"], SentTo: recipient}
+	t := Trial{EventID: e.ID, Event: values["event"]}
 	t.Person, _ = values["person"]["name"].(string)
 	t.Condition = s.verdict(r.Condition, values)
 	if r.Stop != "" {
@@ -124,17 +128,27 @@ func (s *Service) try(ctx context.Context, r store.Rule, q TrialRequest) (Trial,
 		}
 		values["person"]["email"] = recipient
 	}
+	t.Passed = t.Condition == verdictHolds
+	send := q.Send && (t.Passed || q.Anyway)
+	if send {
+		t.SentTo = recipient
+	}
 	for i, a := range r.Actions {
-		t.Steps = append(t.Steps, s.tryStep(ctx, r, e, i, a, values, q.Send))
+		step := s.tryStep(ctx, r, e, i, a, values, send)
+		t.Passed = t.Passed && step.Problem == "" && (step.Checked == "" || step.Checked == "exists")
+		t.Steps = append(t.Steps, step)
 		if a.Kind == rule.Award {
 			values["award"] = map[string]any{"awardId": "trial", "address": s.Source + "/open/awards/trial"}
 		}
 	}
-	if r.ID != "" {
+	if r.ID != "" && t.Passed { // another trial is none that was passed
 		return t, s.Store.Tried(ctx, r.ID, r.Version)
 	}
 	return t, nil
 }
+
+// verdictHolds is the verdict on a condition that holds.
+const verdictHolds = "holds"
 
 // sample finds the event to try a rule on.
 func (s *Service) sample(ctx context.Context, r store.Rule, q TrialRequest) (store.Event, rule.Values, error) {
@@ -171,7 +185,7 @@ func (s *Service) verdict(condition string, values rule.Values) string {
 	case err != nil:
 		return "cannot be worked out: " + strings.TrimPrefix(err.Error(), rule.ErrExpression.Error()+": ")
 	case held:
-		return "holds"
+		return verdictHolds
 	}
 	return "does not hold"
 }

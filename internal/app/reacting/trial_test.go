@@ -61,6 +61,33 @@ func TestTrialReachesNobody_E6(t *testing.T) {
 	assert.Empty(t, all(t, w, store.DeliveryFilter{}), "a trial is no delivery")
 	after, err := w.Store.Rule(t.Context(), r.ID)
 	require.NoError(t, err)
+	assert.False(t, sent.Passed)
+	assert.Nil(t, after.TriedAt, "what lacks a label and a group was not tried out with success")
+
+	// A trial whose condition does not hold sends nothing, unless told to, and is none either.
+	d.Actions = d.Actions[:2]
+	d.Condition = `event.role == "teacher"`
+	r, err = w.Reacting.Save(t.Context(), "test", r.ID, 0, d)
+	require.NoError(t, err)
+	for anyway, n := range map[bool]int{false: 0, true: 1} {
+		before := len(w.Standins.Inbox.Mails())
+		sent, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{Send: true, Anyway: anyway})
+		require.NoError(t, err)
+		assert.False(t, sent.Passed)
+		assert.Equal(t, anyway, sent.SentTo != "")
+		assert.Len(t, w.Standins.Inbox.Mails(), before+n)
+	}
+	after, err = w.Store.Rule(t.Context(), r.ID)
+	require.NoError(t, err)
+	assert.Nil(t, after.TriedAt)
+	d.Condition = ""
+	r, err = w.Reacting.Save(t.Context(), "test", r.ID, 0, d)
+	require.NoError(t, err)
+	sent, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{})
+	require.NoError(t, err)
+	assert.True(t, sent.Passed)
+	after, err = w.Store.Rule(t.Context(), r.ID)
+	require.NoError(t, err)
 	assert.NotNil(t, after.TriedAt)
 	_, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{EventID: store.NewID()})
 	assert.ErrorContains(t, err, "there is no event")

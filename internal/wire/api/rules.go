@@ -60,6 +60,7 @@ type TrialRequest struct {
 	EventID string   `json:"eventId,omitempty" doc:"A real event; the latest that fits when absent"`
 	Made    bool     `json:"made,omitempty" doc:"A made-up event instead"`
 	Send    bool     `json:"send,omitempty" doc:"Send mails and events for real, to the test recipient, marked as a test"`
+	Anyway  bool     `json:"anyway,omitempty" doc:"Send even when the condition does not hold for the event"`
 	Rule    *NewRule `json:"rule,omitempty" doc:"Try this instead of what is saved"`
 }
 
@@ -71,7 +72,8 @@ type Trial struct {
 	Condition string         `json:"condition" doc:"holds, does not hold, or why it cannot be worked out"`
 	Stops     string         `json:"stops,omitempty" doc:"The same for the stop condition"`
 	Steps     []TrialStep    `json:"steps"`
-	SentTo    string         `json:"sentTo,omitempty"`
+	SentTo    string         `json:"sentTo,omitempty" doc:"Absent when nothing was sent"`
+	Passed    bool           `json:"passed" doc:"The condition holds and everything could be done"`
 }
 
 // TrialStep is one action of a trial.

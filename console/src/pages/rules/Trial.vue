@@ -74,6 +74,10 @@ const plain = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : Strin
         >: the condition <b>{{ trial.data.value.condition }}</b><template v-if="trial.data.value.stops"
           >, the stop condition {{ trial.data.value.stops }}</template
         >.
+        <b :class="trial.data.value.passed ? 'calm' : 'urgent'">{{
+          trial.data.value.passed ? '● The trial was passed.' : '▲ The trial was not passed.'
+        }}</b>
+        <template v-if="trial.variables.value && !trial.data.value.sentTo"> Nothing was sent.</template>
       </p>
       <article v-for="(s, i) in trial.data.value.steps" :key="i">
         <div>
