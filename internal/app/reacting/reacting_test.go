@@ -52,7 +52,7 @@ func TestRuleFiresOncePerPersonAndTarget_E8(t *testing.T) {
 	assert.Len(t, w.Deliveries(w.Record(joined(w, "k3", "stu-001", "SOIL-A")).ID), 1, "another section")
 	assert.Len(t, w.Deliveries(w.Record(joined(w, "k4", "stu-002", "PROP-A")).ID), 1, "another person")
 
-	_, err := w.Reacting.Switch(t.Context(), "test", r.ID, false, "")
+	_, err := w.Reacting.Switch(t.Context(), "test", r.ID, false, "finish")
 	require.NoError(t, err)
 	missed := w.Record(joined(w, "k5", "stu-003", "PROP-A"))
 	_, err = w.Reacting.Switch(t.Context(), "test", r.ID, true, "")

@@ -235,6 +235,10 @@ func (c *comparison) decide(p *person) Entry {
 // for an earlier one leaves it until then.
 func (c *comparison) notBegun(e Entry, p *person) Entry {
 	detail := "begins on " + p.Begins.Format("2 January 2006")
+	if reason, _ := c.unclear(p); reason != "" { // whose account that is shows when it matters
+		e.AccountID = ""
+		return e.as(OutcomeWaiting, finding.NotBegun, detail)
+	}
 	if a := p.account; a != nil && a.InTarget {
 		if placed := c.placed[a.ID]; placed != nil && placed.PersonID == e.PersonID {
 			return c.leaver(e, a, placed, finding.NotBegun, detail)
