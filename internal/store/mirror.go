@@ -183,13 +183,20 @@ func (tx *Tx) moved(ctx context.Context, connectionID string, m *Merged) (err er
 // YYYY-MM-DD.
 func (s *Store) RegistersToTurn(ctx context.Context, today string) ([]string, error) {
 	rows, err := s.Pool.Query(ctx, `
-		SELECT connection_id::text FROM enrolments WHERE standing = 'in' AND end_date IS NOT NULL AND end_date < $1::date
-		UNION SELECT w.connection_id::text FROM enrolments w WHERE w.standing = 'waiting' AND w.begin_date <= $1::date AND `+free, today)
+		SELECT DISTINCT w.connection_id::text FROM (SELECT * FROM enrolments WHERE (`+turnsOnce+`) AND `+turns+` <= $1::date) w
+		WHERE w.standing = 'in' OR `+free, today)
 	if err != nil {
 		return nil, known(err, "finding enrolments that begin or end")
 	}
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
+
+// turns is the day on which the standing of an enrolment changes by itself, for those of which
+// turnsOnce holds; there is an index for it.
+const (
+	turns     = `(CASE standing WHEN 'waiting' THEN begin_date ELSE end_date + 1 END)`
+	turnsOnce = `standing = 'waiting' OR standing = 'in' AND end_date IS NOT NULL`
+)
 
 // free says of a waiting enrolment w that no other one holds its place; or it is over already.
 const free = `(w.end_date < $1::date OR NOT EXISTS (SELECT 1 FROM enrolments o WHERE o.connection_id = w.connection_id AND o.section = w.section AND o.person = w.person AND o.role = w.role
@@ -198,9 +205,9 @@ const free = `(w.end_date < $1::date OR NOT EXISTS (SELECT 1 FROM enrolments o W
 // Turn lets the enrolments of a register begin and end that do so by a day, YYYY-MM-DD.
 func (tx *Tx) Turn(ctx context.Context, connectionID, today string) (m Merged, err error) {
 	for _, sql := range []string{
-		`UPDATE enrolments SET standing = 'over', gone_at = now(), changed_at = now() WHERE connection_id = $2 AND standing = 'in' AND end_date IS NOT NULL AND end_date < $1::date`,
+		`UPDATE enrolments SET standing = 'over', gone_at = now(), changed_at = now() WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND standing = 'in'`,
 		`UPDATE enrolments w SET standing = CASE WHEN end_date < $1::date THEN 'over' ELSE 'in' END, changed_at = now(), gone_at = CASE WHEN end_date < $1::date THEN gone_at END,
-			joined_at = CASE WHEN end_date < $1::date THEN NULL ELSE now() END WHERE connection_id = $2 AND standing = 'waiting' AND begin_date <= $1::date AND ` + free,
+			joined_at = CASE WHEN end_date < $1::date THEN NULL ELSE now() END WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND standing = 'waiting' AND ` + free,
 	} {
 		if _, err := tx.PGX.Exec(ctx, sql, today, connectionID); err != nil {
 			return m, fmt.Errorf("letting enrolments begin and end: %w", err)

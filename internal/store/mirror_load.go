@@ -40,6 +40,7 @@ type loading struct {
 	pairs    map[uint64]bool // fingerprints of what may stand only once
 	dangling bool            // a reference was put to something that was not
 	doubled  bool            // something of pairs came twice
+	shared   bool            // an identifier of a person came twice
 	copied   int             // records in the staged table
 	dormant  bool            // an enrolment was put that is over or to come
 	scratch  []byte
@@ -57,23 +58,11 @@ func (l *loading) fill(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	before, after := []string{}, []string{}
-	if l.name == "enrolments" {
-		// What is over or to come is known from its dates; nobody joined or left by that.
-		after = append(after, `UPDATE `+name+` SET gone_at = CASE standing WHEN 'over' THEN end_date + 1 ELSE now() END, joined_at = CASE standing WHEN 'over' THEN least(begin_date, end_date) END WHERE standing <> 'in'`)
-	}
-	if l.name == "people" { // a register may not say whether an account is a second one
-		before = append(before, `ALTER TABLE `+name+` ALTER secondary DROP NOT NULL`)
-		after = append(after, `UPDATE `+name+` SET secondary = false WHERE secondary IS NULL`, `ALTER TABLE `+name+` ALTER secondary SET NOT NULL`)
-	}
-	if err := l.exec(ctx, before...); err != nil {
-		return err
-	}
 	if err := l.copy(ctx); err != nil {
 		return err
 	}
-	if l.name != "enrolments" || l.dormant {
-		if err := l.exec(ctx, after...); err != nil {
+	if l.dormant { // what is over or to come is known from its dates; nobody joined or left by that
+		if err := l.exec(ctx, `UPDATE `+name+` SET gone_at = CASE standing WHEN 'over' THEN end_date + 1 ELSE now() END, joined_at = CASE standing WHEN 'over' THEN least(begin_date, end_date) END WHERE standing <> 'in'`); err != nil {
 			return err
 		}
 	}
@@ -101,7 +90,7 @@ func (l *loading) indexes() []string {
 	case "people":
 		return []string{`(id)`, `(identifier)`, `(email_key) WHERE email_key <> '' AND gone_at IS NULL`, `(master) WHERE master <> '' AND gone_at IS NULL`}
 	case "enrolments":
-		return []string{`(section)`, `(person)`, `(end_date) WHERE standing = 'in' AND end_date IS NOT NULL`, `(begin_date) WHERE standing = 'waiting'`}
+		return []string{`(section)`, `(person)`, `(` + turns + `) WHERE ` + turnsOnce}
 	}
 	return nil
 }
@@ -299,6 +288,9 @@ func (l *loading) put(out *bufio.Writer, r MirrorRow) error {
 	}
 	if l.known == nil {
 		l.suspect(r.Values)
+		if at := slices.Index(l.columns, "secondary"); at > 0 && r.Values[at] == Null {
+			r.Values[at] = "f" // nothing was said, and nothing is known
+		}
 	}
 	l.copied++
 	l.dormant = l.dormant || l.name == "enrolments" && r.Values[len(r.Values)-1] != StandingIn
@@ -329,6 +321,11 @@ func (l *loading) suspect(values []string) {
 	}
 	for _, ref := range l.refs {
 		l.dangling = l.dangling || !l.merged.ids[ref.table][xxhash.Sum64String(values[slices.Index(l.columns, ref.column)])]
+	}
+	if at := slices.Index(l.columns, "identifier"); at > 0 {
+		sum := xxhash.Sum64String(values[at])
+		l.shared = l.shared || l.pairs[sum]
+		l.pairs[sum] = true
 	}
 	if len(l.same) == 0 {
 		return

@@ -197,8 +197,16 @@ func (l *loading) gone(ctx context.Context) (err error) {
 // follows from the unknown one is not known.
 func (l *loading) unlisted(ctx context.Context) error {
 	for _, ref := range l.lists {
+		unknown, err := l.names(ctx, fmt.Sprintf(`SELECT DISTINCT x.id FROM (SELECT DISTINCT %[2]s AS ids FROM %[1]s) l, unnest(l.ids) x (id)
+			WHERE NOT EXISTS (SELECT 1 FROM %[3]s r WHERE r.connection_id = $1 AND r.sourced_id = x.id AND r.gone_at IS NULL)`, l.staged, ref.column, ref.table), l.connection)
+		if err != nil {
+			return err
+		}
+		if len(unknown) == 0 { // looked for first, because few lists are shared by all
+			continue
+		}
 		rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`SELECT s.position, s.sourced_id, x.id FROM %[1]s s, unnest(s.%[2]s) x (id)
-			WHERE NOT EXISTS (SELECT 1 FROM %[3]s r WHERE r.connection_id = $1 AND r.sourced_id = x.id AND r.gone_at IS NULL) ORDER BY 1`, l.staged, ref.column, ref.table), l.connection)
+			WHERE x.id = ANY ($1::text[]) ORDER BY 1`, l.staged, ref.column), unknown)
 		if err != nil {
 			return err
 		}
@@ -210,10 +218,19 @@ func (l *loading) unlisted(ctx context.Context) error {
 			return err
 		}
 	}
-	if l.name == "people" {
+	if l.name == "people" && (l.known != nil || l.shared) {
 		return l.sharedIdentifiers(ctx)
 	}
 	return nil
+}
+
+// names runs a query that gives one text a row.
+func (l *loading) names(ctx context.Context, sql string, args ...any) ([]string, error) {
+	rows, err := l.tx.PGX.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
 // sharedIdentifiers notices people with an identifier that somebody else has: new ones, and

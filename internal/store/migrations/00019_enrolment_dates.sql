@@ -11,8 +11,7 @@ ALTER TABLE enrolments ADD standing text NOT NULL DEFAULT 'in', ALTER joined_at 
 UPDATE enrolments SET standing = 'gone' WHERE gone_at IS NOT NULL;
 UPDATE enrolments SET standing = 'over', gone_at = end_date + 1 WHERE standing = 'in' AND end_date < current_date;
 UPDATE enrolments SET standing = 'waiting', gone_at = now(), joined_at = NULL WHERE standing = 'in' AND begin_date > current_date;
-CREATE INDEX enrolments_end ON enrolments (end_date) WHERE standing = 'in' AND end_date IS NOT NULL;
-CREATE INDEX enrolments_begin ON enrolments (begin_date) WHERE standing = 'waiting';
+CREATE INDEX enrolments_turn ON enrolments ((CASE standing WHEN 'waiting' THEN begin_date ELSE end_date + 1 END)) WHERE standing = 'waiting' OR standing = 'in' AND end_date IS NOT NULL;
 
 -- The last day of a term; until now the register's own date stood there, which is the first
 -- day after it.
@@ -21,6 +20,6 @@ SELECT refresh_section_facts(id, NULL) FROM connections WHERE kind IN ('oneroste
 
 -- +goose Down
 DELETE FROM enrolments WHERE joined_at IS NULL;
-DROP INDEX enrolments_end, enrolments_begin;
+DROP INDEX enrolments_turn;
 ALTER TABLE enrolments DROP standing, ALTER joined_at SET NOT NULL;
 UPDATE terms SET end_date = end_date + 1, row_hash = NULL;
