@@ -140,7 +140,7 @@ func (f found) candidate() candidate {
 	if f.part.Gone {
 		gone = "no longer in the register"
 	}
-	return candidate{f.part.ID, apart(f.part.Title, f.part.Code, f.part.Course, f.card.Organisation, strings.Join(f.part.Terms, " and "), strings.Join(f.card.Teachers, " and "), set, gone)}
+	return candidate{f.part.ID, apart(f.part.Title, f.part.Code, f.part.Course, f.card.Organisation, strings.Join(f.part.Terms, " and "), strings.Join(f.card.Teachers, " and "), set, gone, words(string(f.card.State), 1))}
 }
 
 // sectionsCalled lists the sections that a name fits: an id, a code or a title.

@@ -299,7 +299,11 @@ func (s *Service) registers(ctx context.Context) ([]Finding, error) {
 				list = append(list, noticed(Mend, finding.Code(r.ErrorCode), c.Name, "reading the register", r.Error, link))
 			}
 			for _, n := range r.Findings {
-				f := noticed(Remark, n.Code, n.Subject, c.Name, n.Detail, "")
+				group := Remark
+				if e, ok := finding.Lookup(n.Code); ok && e.Severity == finding.Block {
+					group = Mend
+				}
+				f := noticed(group, n.Code, n.Subject, c.Name, n.Detail, "")
 				f.Link = link // the run is another one after each read, the finding is the same
 				list = append(list, f)
 			}
