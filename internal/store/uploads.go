@@ -34,13 +34,15 @@ type RegisterPages struct {
 	RunID string
 }
 
-// Keep stores the next page of a collection.
+// Keep stores the next page of a collection. A try that was cut off may have kept it without
+// knowing; then this one takes its place.
 func (p RegisterPages) Keep(ctx context.Context, collection string, page oneroster.Page) error {
 	items, err := json.Marshal(page.Items)
 	if err != nil {
 		return err
 	}
-	_, err = p.Pool.Exec(ctx, `INSERT INTO register_pages (run_id, collection, read, total, next, items) VALUES ($1, $2, $3, $4, $5, $6)`,
+	_, err = p.Pool.Exec(ctx, `INSERT INTO register_pages (run_id, collection, read, total, next, items) VALUES ($1, $2, $3, $4, $5, $6)
+		ON CONFLICT (run_id, collection, read, next) DO UPDATE SET total = excluded.total, items = excluded.items`,
 		p.RunID, collection, page.Read, page.Total, page.Next, items)
 	return known(err, "keeping a page of the register")
 }

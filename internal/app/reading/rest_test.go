@@ -2,6 +2,7 @@ package reading_test
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -17,6 +18,7 @@ import (
 	"kanban/internal/app/reading"
 	"kanban/internal/apptest"
 	"kanban/internal/store"
+	"kanban/internal/wire/oneroster"
 )
 
 // between stands between Kanban and the register, counts what is asked for and
@@ -83,6 +85,26 @@ func TestReadResumesAtThePageWhereItBroke_R10(t *testing.T) {
 	require.Equal(t, store.Finished, run.State, run.Error)
 	assert.Equal(t, 70, run.Counts["people"])
 	assert.Zero(t, count(t, w, `SELECT count(*) FROM register_pages`), "kept pages are dropped")
+}
+
+// A page that a try kept when it was cut off, without knowing, is no hindrance to the next.
+func TestPageThatIsKeptAlready_R10(t *testing.T) {
+	w := apptest.New(t)
+	_, c := watched(t, w)
+	r, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: c.ID})
+	require.NoError(t, err)
+	shelf := store.RegisterPages{Store: w.Store, RunID: r.ID}
+	for _, item := range []string{`{"sourcedId":"old"}`, `{"sourcedId":"new"}`} {
+		require.NoError(t, shelf.Keep(t.Context(), oneroster.FileCourses, oneroster.Page{Items: []json.RawMessage{json.RawMessage(item)}, Read: 1, Total: 1}))
+	}
+	var items []string
+	require.NoError(t, shelf.Pages(t.Context(), oneroster.FileCourses, func(page []json.RawMessage) error {
+		for _, x := range page {
+			items = append(items, string(x))
+		}
+		return nil
+	}))
+	assert.Equal(t, []string{`{"sourcedId":"new"}`}, items)
 }
 
 // A read of changes asks only for them, and what is not named stays.
