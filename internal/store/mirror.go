@@ -179,63 +179,6 @@ func (tx *Tx) moved(ctx context.Context, connectionID string, m *Merged) (err er
 	return err
 }
 
-// RegistersToTurn lists the registers of which an enrolment begins or ends by a day, given as
-// YYYY-MM-DD.
-func (s *Store) RegistersToTurn(ctx context.Context, today string) ([]string, error) {
-	rows, err := s.Pool.Query(ctx, `
-		SELECT DISTINCT w.connection_id::text FROM (SELECT * FROM enrolments WHERE (`+turnsOnce+`) AND `+turns+` <= $1::date) w
-		WHERE w.standing = 'in' OR `+free, today)
-	if err != nil {
-		return nil, known(err, "finding enrolments that begin or end")
-	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
-}
-
-// turns is the day on which the standing of an enrolment changes by itself, for those of which
-// turnsOnce holds; there is an index for it.
-const (
-	turns     = `(CASE standing WHEN 'waiting' THEN begin_date ELSE end_date + 1 END)`
-	turnsOnce = `standing = 'waiting' OR standing = 'in' AND end_date IS NOT NULL`
-)
-
-// free says of a waiting enrolment w that no other one holds its place; or it is over already.
-const free = `(w.end_date < $1::date OR NOT EXISTS (SELECT 1 FROM enrolments o WHERE o.connection_id = w.connection_id AND o.section = w.section AND o.person = w.person AND o.role = w.role
-	AND o.standing = 'in' AND (o.end_date IS NULL OR o.end_date >= $1::date)))`
-
-// Turn lets the enrolments of a register begin and end that do so by a day, YYYY-MM-DD.
-func (tx *Tx) Turn(ctx context.Context, connectionID, today string) (m Merged, err error) {
-	for _, sql := range []string{
-		`UPDATE enrolments SET standing = 'over', gone_at = now(), changed_at = now() WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND standing = 'in'`,
-		`UPDATE enrolments w SET standing = CASE WHEN end_date < $1::date THEN 'over' ELSE 'in' END, changed_at = now(), gone_at = CASE WHEN end_date < $1::date THEN gone_at END,
-			joined_at = CASE WHEN end_date < $1::date THEN NULL ELSE now() END WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND standing = 'waiting' AND ` + free,
-	} {
-		if _, err := tx.PGX.Exec(ctx, sql, today, connectionID); err != nil {
-			return m, fmt.Errorf("letting enrolments begin and end: %w", err)
-		}
-	}
-	return m, tx.moved(ctx, connectionID, &m)
-}
-
-// ReadAnew lets the next read look at every record that holds dates, unchanged or not.
-func (tx *Tx) ReadAnew(ctx context.Context, connectionID string) error {
-	for _, table := range []string{"terms", "enrolments"} {
-		if _, err := tx.PGX.Exec(ctx, `UPDATE `+table+` SET row_hash = NULL WHERE connection_id = $1`, connectionID); err != nil {
-			return fmt.Errorf("letting everything be read anew: %w", err)
-		}
-	}
-	return nil
-}
-
-// ColumnLost is the error of a read that would empty a column of the mirror.
-type ColumnLost struct {
-	Table, Column string
-	Values        int // how many records have a value in it
-}
-
-func (e *ColumnLost) Error() string {
-	return fmt.Sprintf("the column %s of %s is missing, in which %d records have a value", e.Column, e.Table, e.Values)
-}
-
 // renumbered takes those out of who joined and left who only have another enrolment id.
 func (m *Merged) renumbered() {
 	type place struct{ person, section, role string }
@@ -274,75 +217,6 @@ func (tx *Tx) keepStart(ctx context.Context, connectionID string) error {
 	}
 	return nil
 }
-
-// Loss is how many learners and teachers a section has and would lose.
-type Loss struct {
-	SectionID string
-	Title     string
-	Listed    bool // the section itself is still in the register
-	Now       int  // learners and teachers in it after the merge
-	Lost      int
-}
-
-// Losses counts the learners and teachers who lose their place by a merge, by section: whoever
-// moved within the course is not one of them.
-func (tx *Tx) Losses(ctx context.Context, connectionID string, m Merged) ([]Loss, error) {
-	type stay struct{ person, course string }
-	joined := map[stay]bool{}
-	for _, x := range m.Joined {
-		if x.HasPlace() {
-			joined[stay{x.PersonID, x.CourseID}] = true
-		}
-	}
-	lost := map[string]*Loss{}
-	var ids []string
-	for _, x := range m.Left {
-		if !x.HasPlace() || joined[stay{x.PersonID, x.CourseID}] {
-			continue
-		}
-		if lost[x.SectionID] == nil {
-			lost[x.SectionID] = &Loss{SectionID: x.SectionID, Title: x.Section}
-			ids = append(ids, x.SectionID)
-		}
-		lost[x.SectionID].Lost++
-	}
-	if len(ids) == 0 {
-		return nil, nil
-	}
-	rows, err := tx.PGX.Query(ctx, `SELECT s.id::text, s.gone_at IS NULL, count(e.sourced_id)::int FROM sections s
-		LEFT JOIN enrolments e ON e.connection_id = $1 AND e.section = s.sourced_id AND e.gone_at IS NULL AND e.role IN ('student', 'teacher')
-		WHERE s.connection_id = $1 AND s.id = ANY ($2::uuid[]) GROUP BY s.id, s.gone_at`, connectionID, ids)
-	if err != nil {
-		return nil, fmt.Errorf("counting who loses their place: %w", err)
-	}
-	var id string
-	var listed bool
-	var n int
-	if _, err := pgx.ForEachRow(rows, []any{&id, &listed, &n}, func() error {
-		lost[id].Listed, lost[id].Now = listed, n
-		return nil
-	}); err != nil {
-		return nil, err
-	}
-	all := make([]Loss, len(ids))
-	for i, id := range ids {
-		all[i] = *lost[id]
-	}
-	slices.SortStableFunc(all, func(a, b Loss) int { return b.Lost - a.Lost })
-	return all, nil
-}
-
-// Places counts the learners and teachers of all sections of a register.
-func (tx *Tx) Places(ctx context.Context, connectionID string) (n int, err error) {
-	err = tx.PGX.QueryRow(ctx, `SELECT count(*)::int FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL AND role IN ('student', 'teacher')`, connectionID).Scan(&n)
-	if err != nil {
-		return 0, fmt.Errorf("counting learners and teachers: %w", err)
-	}
-	return n, nil
-}
-
-// HasPlace reports whether the movement is a learner's or a teacher's.
-func (m Movement) HasPlace() bool { return m.Role == "student" || m.Role == "teacher" }
 
 // partition is the name of a register's part of a table of the mirror.
 func partition(table, connectionID string) string {
