@@ -44,7 +44,7 @@ func TestSoakSlowMail(t *testing.T) {
 	for n := 1; n <= people; n++ {
 		statements = append(statements, map[string]any{
 			"id": fmt.Sprintf("00000000-0000-4000-8000-%012d", n), "actor": map[string]any{"account": map[string]any{"homePage": w.At.Platform, "name": fmt.Sprintf("stu-%03d", n)}},
-			"verb": map[string]any{"id": xapi.ADL + "completed"}, "object": map[string]any{"id": w.At.Platform + "/activities/act-cuttings-check"},
+			"verb": map[string]any{"id": xapi.ADL + "completed"}, "object": map[string]any{"id": w.At.Platform + "/activities/act-tools"},
 		})
 	}
 	text, err := json.Marshal(statements)
