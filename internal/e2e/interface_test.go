@@ -384,6 +384,9 @@ func TestCommandLine(t *testing.T) {
 	expect(0, "70 people", "connections", "read", "Register files", "--file", file)
 	expect(1, "no ZIP archive", "connections", "read", "Register files", "--file", filepath.Join(bin, "standins"))
 	expect(1, "takes no files", "connections", "read", scenario.RegisterName, "--file", file)
+	expect(2, "name one by its id", "pairings", "pause", "PROP-A") // both registers have one
+	expect(2, "name one by its id", "courses", "outline", "PROP", file)
+	expect(0, "", "connections", "remove", "Register files", "--confirm", "Register files")
 	expect(0, "paused", "pairings", "pause", "PROP-A")
 	expect(1, "paused; resume it first", "pairings", "run", "PROP-A")
 	expect(0, "resumed", "pairings", "resume", "PROP-A")
