@@ -98,7 +98,15 @@ func quoted(text string) string { return "`" + strings.ReplaceAll(text, "`", "\\
 func (b *browser) click(text string) {
 	b.t.Helper()
 	x := `//*[self::button or self::a][normalize-space(.)=` + xpath(text) + `]`
-	b.do(chromedp.WaitVisible(x), chromedp.Click(x))
+	b.do(chromedp.WaitVisible(x))
+	b.settled()
+	b.do(chromedp.Click(x))
+}
+
+// settled waits until nothing moves any more: a click at where something was goes astray.
+func (b *browser) settled() {
+	b.t.Helper()
+	b.until(`document.getAnimations().every(a => a.playState !== 'running' || a.effect?.getTiming().iterations === Infinity)`)
 }
 
 func xpath(text string) string { return `"` + text + `"` }
