@@ -35,7 +35,7 @@ in its data folder. Replicas share a database and a secrets key:
 			&cli.StringFlag{Name: "secrets-key", Usage: "Tink keyset that seals secrets; kept in the data folder when absent", Sources: cli.EnvVars("KANBAN_SECRETS_KEY")},
 			&cli.StringFlag{Name: "roles", Value: "api,worker", Usage: "what this process does: api, worker or both", Sources: cli.EnvVars("KANBAN_ROLES")},
 			&cli.DurationFlag{Name: "read-every", Value: 30 * time.Minute, Usage: "pause between scheduled reads of every register; 0 switches them off", Sources: cli.EnvVars("KANBAN_READ_EVERY")},
-			&cli.StringFlag{Name: "time-zone", Usage: "the institution's time zone, such as Europe/Berlin, for runs at a time of day; the machine's own when absent", Sources: cli.EnvVars("KANBAN_TIME_ZONE")},
+			&cli.StringFlag{Name: "time-zone", Usage: "the institution's time zone, such as Europe/Berlin, for runs at a time of day and for the days on which enrolments begin and end; the machine's own when absent", Sources: cli.EnvVars("KANBAN_TIME_ZONE")},
 			&cli.DurationFlag{Name: "stop-within", Value: 20 * time.Second, Usage: "how long work under way may take to finish when stopping", Sources: cli.EnvVars("KANBAN_STOP_WITHIN")},
 			&cli.StringSliceFlag{Name: "trusted-proxies", Usage: "networks of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8; sign-in tries are counted by address", Sources: cli.EnvVars("KANBAN_TRUSTED_PROXIES")},
 			&cli.IntFlag{Name: "memory-limit", Value: 192, Usage: "MiB of memory from which on it is given back sooner; reads and runs go on beyond it", Sources: cli.EnvVars("KANBAN_MEMORY_LIMIT")},

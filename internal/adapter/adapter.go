@@ -101,17 +101,21 @@ type Dates struct {
 	EnrolmentEndsAfter, SessionEndsAfter bool
 }
 
-// Calendar says what the end dates of a register mean that has these settings.
-func Calendar(settings map[string]string) Dates {
+// DatesOf says what the end dates of a register mean that has these settings.
+func DatesOf(settings map[string]string) Dates {
 	return Dates{EnrolmentEndsAfter: settings["enrolmentEnd"] == DayAfter, SessionEndsAfter: settings["sessionEnd"] != LastDay}
 }
 
 // What both kinds of register ask for about reads that would lose too much.
 var (
-	guardShare   = Field{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people or enrolments waits for a person", Default: "50", Number: true, Rare: true}
+	guardShare  = Field{Name: "guardShare", Title: "Stop above % lost", Help: "A read that would take away more than this share of the people, of the enrolments, or of the places in a section waits for a person", Default: "50", Number: true, Rare: true}
+	guardNumber = Field{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people, enrolments or places", Number: true, Rare: true}
+)
+
+// What both kinds of register ask for about what their end dates mean.
+var (
 	enrolmentEnd = Field{Name: "enrolmentEnd", Title: "An enrolment's end date is", Help: "Whether somebody still belongs to the section on the end date of the enrolment", Default: LastDay, Options: []string{LastDay, DayAfter}, Rare: true}
 	sessionEnd   = Field{Name: "sessionEnd", Title: "A term's end date is", Help: "Whether the end date of a term is its last day or the first day after it", Default: DayAfter, Options: []string{DayAfter, LastDay}, Rare: true}
-	guardNumber  = Field{Name: "guardNumber", Title: "Stop above number lost", Help: "Optional: the same, as a number of people or enrolments", Number: true, Rare: true}
 )
 
 // Kinds lists them all.

@@ -60,6 +60,25 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 	}).print(cmd)
 }
 
+// ruleAndService gives the ids of what --rule and --to name, "" for what is not given.
+func ruleAndService(ctx context.Context, cmd *cli.Command, c *client.Client) (ruleID, connectionID string, err error) {
+	if name := cmd.String("rule"); name != "" {
+		r, err := findRule(ctx, c, name)
+		if err != nil {
+			return "", "", err
+		}
+		ruleID = r.ID
+	}
+	if name := cmd.String("to"); name != "" {
+		conn, err := findConnection(ctx, c, name)
+		if err != nil {
+			return "", "", err
+		}
+		connectionID = conn.ID
+	}
+	return ruleID, connectionID, nil
+}
+
 // giveUp stops deliveries for good.
 func giveUp() *cli.Command {
 	return &cli.Command{
@@ -77,19 +96,9 @@ func giveUp() *cli.Command {
 			}
 			c := connect(cmd)
 			in := api.GiveUpRequest{ID: cmd.Args().First(), State: cmd.String("state"), Reason: cmd.String("reason")}
-			if name := cmd.String("rule"); name != "" {
-				r, err := findRule(ctx, c, name)
-				if err != nil {
-					return err
-				}
-				in.RuleID = r.ID
-			}
-			if name := cmd.String("to"); name != "" {
-				conn, err := findConnection(ctx, c, name)
-				if err != nil {
-					return err
-				}
-				in.ConnectionID = conn.ID
+			var err error
+			if in.RuleID, in.ConnectionID, err = ruleAndService(ctx, cmd, c); err != nil {
+				return err
 			}
 			if in.ID == "" && in.RuleID == "" && in.ConnectionID == "" {
 				return usage(cmd, "say which: a delivery, --rule or --to")
@@ -99,8 +108,8 @@ func giveUp() *cli.Command {
 				return err
 			}
 			say(cmd, "Given up: %d.", n.Stopped)
-			if n.Under > 0 {
-				say(cmd, "%d are being made at this moment and end by themselves.", n.Under)
+			if n.UnderWay > 0 {
+				say(cmd, "%d are being made at this moment and end by themselves.", n.UnderWay)
 			}
 			return nil
 		},
@@ -121,19 +130,9 @@ func retryMany() *cli.Command {
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c := connect(cmd)
 			var in api.RetryRequest
-			if name := cmd.String("rule"); name != "" {
-				r, err := findRule(ctx, c, name)
-				if err != nil {
-					return err
-				}
-				in.RuleID = r.ID
-			}
-			if name := cmd.String("to"); name != "" {
-				conn, err := findConnection(ctx, c, name)
-				if err != nil {
-					return err
-				}
-				in.ConnectionID = conn.ID
+			var err error
+			if in.RuleID, in.ConnectionID, err = ruleAndService(ctx, cmd, c); err != nil {
+				return err
 			}
 			if text := cmd.String("since"); text != "" {
 				span, err := rule.Span(text)

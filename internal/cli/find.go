@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -207,33 +208,35 @@ func severalSections(name string, all []found) error {
 }
 
 // onePerson finds the one person whom a text fits. Somebody's own identifier, address or id
-// is meant before it is a part of others'.
+// is meant before it is a part of others'; the service lists those first.
 func onePerson(ctx context.Context, c *client.Client, text string) (api.Person, error) {
-	all, err := findPeople(ctx, c, text)
 	if uuid.Validate(text) == nil {
-		p, idErr := client.Get[api.PersonPage](ctx, c, "/people/"+text)
+		p, err := client.Get[api.PersonPage](ctx, c, "/people/"+text)
 		var problem *client.Problem
-		if idErr == nil || !errors.As(idErr, &problem) || problem.Status != 404 {
-			return p.Person, idErr
+		if err == nil || !errors.As(err, &problem) || problem.Status != http.StatusNotFound {
+			return p.Person, err
 		}
 	}
+	page, err := client.Get[api.Page[api.Person]](ctx, c, fmt.Sprintf("/people?limit=%d&text=%s", mostCandidates+1, url.QueryEscape(text)))
 	if err != nil {
 		return api.Person{}, err
 	}
 	var exact []api.Person
-	for _, p := range all {
+	for _, p := range page.Items {
 		if strings.EqualFold(p.Identifier, text) || strings.EqualFold(p.Email, text) || strings.EqualFold(p.UserName, text) {
 			exact = append(exact, p)
 		}
 	}
 	if len(exact) == 0 {
-		exact = all
+		exact = page.Items
 	}
-	switch len(exact) {
-	case 0:
+	switch {
+	case len(exact) == 0:
 		return api.Person{}, fmt.Errorf("%w: nobody fits %q; look with: kanban people find TEXT", errUsage, text)
-	case 1:
+	case len(exact) == 1:
 		return exact[0], nil
+	case len(exact) > mostCandidates:
+		return api.Person{}, fmt.Errorf("%w: more than %d people fit %q; give more of the name, or an identifier", errUsage, mostCandidates, text)
 	}
 	candidates := make([]candidate, len(exact))
 	for i, p := range exact {

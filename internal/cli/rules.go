@@ -351,20 +351,20 @@ func switchRule(name string, on bool) *cli.Command {
 		}
 	}
 	return &cli.Command{Name: name, Usage: "Switch a rule " + name, ArgsUsage: "NAME", Flags: flags, Action: func(ctx context.Context, cmd *cli.Command) error {
-		open := ""
+		toCome := ""
 		switch {
 		case cmd.Bool("stop") && cmd.Bool("finish"):
 			return usage(cmd, "--stop and --finish exclude each other")
 		case cmd.Bool("stop"):
-			open = "stop"
+			toCome = "stop"
 		case cmd.Bool("finish"):
-			open = "finish"
+			toCome = "finish"
 		}
 		c, r, err := ruleNamed(ctx, cmd)
 		if err != nil {
 			return err
 		}
-		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch", api.Switch{On: on, Open: open}); err != nil {
+		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch", api.Switch{On: on, ToCome: toCome}); err != nil {
 			return err
 		}
 		say(cmd, "%q is %s.", r.Name, name)

@@ -14,7 +14,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/client"
 	"kanban/internal/scenario"
+	"kanban/internal/wire/api"
 )
 
 // bin is the folder with the programs under test.
@@ -101,4 +103,23 @@ func (w *world) to(steps ...func(context.Context) error) {
 func soon(t *testing.T, what string, happened func() bool) {
 	t.Helper()
 	require.Eventually(t, happened, scenario.Patience, 50*time.Millisecond, what)
+}
+
+// ruleOn makes a rule and switches it on.
+func (w *world) ruleOn(r api.NewRule) api.Rule {
+	w.t.Helper()
+	made, err := client.Post[api.Rule](w.t.Context(), w.Client, "/rules", r)
+	require.NoError(w.t, err)
+	made, err = client.Post[api.Rule](w.t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true})
+	require.NoError(w.t, err)
+	return made
+}
+
+// outlined sets the outline of the course of a section, which is given by its code.
+func (w *world) outlined(code string) {
+	w.t.Helper()
+	all, err := client.All[api.Section](w.t.Context(), w.Client, "/sections?aside=*&called="+code)
+	require.NoError(w.t, err)
+	require.Len(w.t, all, 1)
+	require.NoError(w.t, w.Outline(w.t.Context(), all[0].CourseID))
 }

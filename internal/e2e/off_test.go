@@ -20,13 +20,9 @@ func TestOffMeansOff_E8(t *testing.T) {
 	w.to(w.Connect, w.ReadRegister)
 	made := map[string]api.Rule{}
 	for _, name := range []string{"Reminder", "Second reminder"} {
-		r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{Name: name, Trigger: string(rule.SectionJoined), Actions: []api.Action{{
+		made[name] = w.ruleOn(api.NewRule{Name: name, Trigger: string(rule.SectionJoined), Actions: []api.Action{{
 			Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, Subject: "Welcome", Text: "Dear {{.person.givenName}}", After: "2d",
 		}}})
-		require.NoError(t, err)
-		_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch", api.Switch{On: true})
-		require.NoError(t, err)
-		made[name] = r
 	}
 	w.office("enrolments", "person", "stu-040", "section", "sec-prop-a")
 	_, err := w.Read(t.Context())

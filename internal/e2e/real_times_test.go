@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net/http"
 	"os"
-	"slices"
 	"testing"
 	"time"
 
@@ -28,16 +27,10 @@ func TestSoakSlowMail(t *testing.T) {
 	}
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
-	all, err := client.All[api.Section](t.Context(), w.Client, "/sections?aside=*")
-	require.NoError(t, err)
-	i := slices.IndexFunc(all, func(x api.Section) bool { return x.Code == "PROP-A" })
-	require.NoError(t, w.Outline(t.Context(), all[i].CourseID))
-	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{Name: "tell", Trigger: string(rule.ActivityCompleted), Actions: []api.Action{
+	w.outlined("PROP-A")
+	w.ruleOn(api.NewRule{Name: "tell", Trigger: string(rule.ActivityCompleted), Actions: []api.Action{
 		{Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, To: `"trial-" + person.identifier + "@fernmoor.example"`, Subject: "Well done", Text: "{{.activity.title}}"},
 	}})
-	require.NoError(t, err)
-	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch", api.Switch{On: true})
-	require.NoError(t, err)
 	w.set("inbox", fault.Fault{Kind: fault.Latency, Millis: 13_000})
 	const people = 30 // all in a section of the course
 	var statements []map[string]any

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
-	"slices"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -50,15 +49,9 @@ func TestSoak(t *testing.T) {
 	defer receiver.Close()
 	c, err := client.Post[api.Connection](t.Context(), w.Client, "/connections", api.NewConnection{Kind: "webhook", Name: "Receiver", Values: map[string]string{"address": receiver.URL, "secret": webhook.NewSecret(), "atOnce": strconv.Itoa(atOnce)}})
 	require.NoError(t, err)
-	all, err := client.All[api.Section](t.Context(), w.Client, "/sections?aside=*")
-	require.NoError(t, err)
-	i := slices.IndexFunc(all, func(x api.Section) bool { return x.Code == "PROP-A" })
-	require.NoError(t, w.Outline(t.Context(), all[i].CourseID))
+	w.outlined("PROP-A")
 	// Every statement with a score is an event of its own.
-	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{Name: "tell", Trigger: string(rule.ScoreReported), Once: new(false), Actions: []api.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"score": "event.score"}}}})
-	require.NoError(t, err)
-	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch", api.Switch{On: true})
-	require.NoError(t, err)
+	w.ruleOn(api.NewRule{Name: "tell", Trigger: string(rule.ScoreReported), Once: new(false), Actions: []api.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"score": "event.score"}}}})
 	made := w.Connections[scenario.PlatformName].Made
 
 	var address atomic.Value

@@ -238,8 +238,8 @@ func (tx *Tx) requeued(ctx context.Context, n int, err error) error {
 	return tx.Announce(ctx, "delivery", "")
 }
 
-// Open counts what is still to come of deliveries that fit the filter, by state.
-func (s *Store) Open(ctx context.Context, f DeliveryFilter) (map[string]int, error) {
+// StillToCome counts what is still to come of deliveries that fit the filter, by state.
+func (s *Store) StillToCome(ctx context.Context, f DeliveryFilter) (map[string]int, error) {
 	conditions, args := f.where()
 	sql := numbered(append(conditions, "d.state IN ('planned', 'queued', 'retrying', 'waiting')"))
 	rows, err := s.Pool.Query(ctx, `SELECT d.state, count(*)::int FROM deliveries d WHERE `+sql+` GROUP BY 1`, args...)
@@ -258,21 +258,21 @@ func (s *Store) Open(ctx context.Context, f DeliveryFilter) (map[string]int, err
 
 // GiveUp stops what is still to come of deliveries that fit the filter, with a reason, and what
 // comes after each of them for the same event. Calls that are being made now end by
-// themselves; under counts them.
-func (tx *Tx) GiveUp(ctx context.Context, f DeliveryFilter, why string) (stopped, under int, err error) {
+// themselves; underWay counts them.
+func (tx *Tx) GiveUp(ctx context.Context, f DeliveryFilter, why string) (stopped, underWay int, err error) {
 	conditions, args := f.where()
 	sql := numbered(append(conditions, "d.undoes IS NULL"))
 	err = tx.PGX.QueryRow(ctx, fmt.Sprintf(`
 		WITH asked AS MATERIALIZED (SELECT d.event_id, coalesce(d.rule_id, d.offer_id, d.progression_id) AS origin, min(d.position) AS first FROM deliveries d
 			WHERE %s AND d.state IN ('planned', 'queued', 'retrying', 'waiting') GROUP BY 1, 2),
-		every AS MATERIALIZED (SELECT d.id, d.claimed_by IS NOT NULL AS under FROM deliveries d JOIN asked a ON a.event_id = d.event_id AND a.origin = coalesce(d.rule_id, d.offer_id, d.progression_id)
+		every AS MATERIALIZED (SELECT d.id, d.claimed_by IS NOT NULL AS under_way FROM deliveries d JOIN asked a ON a.event_id = d.event_id AND a.origin = coalesce(d.rule_id, d.offer_id, d.progression_id)
 			WHERE d.position >= a.first AND d.undoes IS NULL AND d.state IN ('planned', 'queued', 'retrying', 'waiting')),
-		done AS (UPDATE deliveries d SET state = 'stopped', held = $%d, next_at = NULL, finished_at = now() FROM every e WHERE e.id = d.id AND NOT e.under AND d.claimed_by IS NULL RETURNING d.id)
-		SELECT (SELECT count(*)::int FROM done), (SELECT count(*)::int FROM every WHERE under)`, sql, len(args)+1), append(args, why)...).Scan(&stopped, &under)
+		done AS (UPDATE deliveries d SET state = 'stopped', held = $%d, next_at = NULL, finished_at = now() FROM every e WHERE e.id = d.id AND NOT e.under_way AND d.claimed_by IS NULL RETURNING d.id)
+		SELECT (SELECT count(*)::int FROM done), (SELECT count(*)::int FROM every WHERE under_way)`, sql, len(args)+1), append(args, why)...).Scan(&stopped, &underWay)
 	if err != nil || stopped == 0 {
-		return stopped, under, known(err, "giving deliveries up")
+		return stopped, underWay, known(err, "giving deliveries up")
 	}
-	return stopped, under, tx.Announce(ctx, "delivery", "")
+	return stopped, underWay, tx.Announce(ctx, "delivery", "")
 }
 
 // numbered joins conditions whose parameters are written ?, and numbers these.

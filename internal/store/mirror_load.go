@@ -165,6 +165,15 @@ func (l *loading) listed() string {
 	return `m.gone_at IS NULL`
 }
 
+// counts says of a row m of the mirror, or of the staged table, that it holds what it refers
+// to: enrolments that are over hold nobody.
+func (l *loading) counts() string {
+	if l.name == "enrolments" {
+		return `m.standing IN ('in', 'waiting')`
+	}
+	return `m.gone_at IS NULL`
+}
+
 // lacking refuses a read that would empty a column of the mirror.
 func (l *loading) lacking(ctx context.Context) error {
 	for _, column := range l.in.Lacking(l.name) {

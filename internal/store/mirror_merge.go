@@ -140,8 +140,8 @@ func (l *loading) referred(ctx context.Context) error {
 		rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`UPDATE %[1]s r SET gone_at = NULL
 			WHERE r.connection_id = $1 AND r.gone_at = now() AND r.sourced_id <> ALL ($2::text[]) AND (
 				EXISTS (SELECT 1 FROM %[3]s m WHERE m.connection_id = $1 AND m.%[2]s %[5]s AND %[6]s)
-				OR EXISTS (SELECT 1 FROM %[4]s s WHERE s.%[2]s %[5]s))
-			RETURNING r.sourced_id`, ref.table, ref.column, l.name, l.staged, to, l.listed()), l.connection, deleted)
+				OR EXISTS (SELECT 1 FROM %[4]s m WHERE m.%[2]s %[5]s AND %[6]s))
+			RETURNING r.sourced_id`, ref.table, ref.column, l.name, l.staged, to, l.counts()), l.connection, deleted)
 		if err != nil {
 			return err
 		}
@@ -390,7 +390,7 @@ func (l *loading) orphans(ctx context.Context) error {
 		if err := l.taken(ctx, fmt.Sprintf(`
 			UPDATE %[1]s m SET gone_at = coalesce(m.gone_at, now()), changed_at = now()%[5]s FROM %[2]s r
 			WHERE m.connection_id = $1 AND %[4]s AND r.connection_id = $1 AND r.sourced_id = m.%[3]s AND r.gone_at = now()
-			RETURNING 0, m.sourced_id, r.sourced_id, '', '', true`, l.name, ref.table, ref.column, l.listed(), l.standingGone()), func(m misplaced) {
+			RETURNING 0, m.sourced_id, r.sourced_id, '', '', true`, l.name, ref.table, ref.column, l.counts(), l.standingGone()), func(m misplaced) {
 			l.tally.Gone++
 			l.merged.notice(finding.ReferenceDeleted, l.name+" "+m.ID, fmt.Sprintf("its %s %q is no longer in the register", ref.noun, m.Other))
 		}, l.connection); err != nil {

@@ -13,7 +13,7 @@ func (s *Store) RegistersToTurn(ctx context.Context, today string) ([]string, er
 	rows, err := s.Pool.Query(ctx, `
 		SELECT DISTINCT w.connection_id::text FROM (SELECT * FROM enrolments WHERE (`+turnsOnce+`) AND `+turns+` <= $1::date) w
 		JOIN connections c ON c.id = w.connection_id AND c.removed_at IS NULL
-		WHERE w.standing = 'in' OR `+free, today)
+		WHERE w.standing = 'in' OR `+placeFree, today)
 	if err != nil {
 		return nil, known(err, "finding enrolments that begin or end")
 	}
@@ -27,8 +27,8 @@ const (
 	turnsOnce = `standing = 'waiting' OR standing = 'in' AND end_date IS NOT NULL`
 )
 
-// free says of a waiting enrolment w that no other one holds its place; or it is over already.
-const free = `(w.end_date < $1::date OR NOT EXISTS (SELECT 1 FROM enrolments o WHERE o.connection_id = w.connection_id AND o.section = w.section AND o.person = w.person AND o.role = w.role
+// placeFree says of a waiting enrolment w that no other one holds its place; or it is over already.
+const placeFree = `(w.end_date < $1::date OR NOT EXISTS (SELECT 1 FROM enrolments o WHERE o.connection_id = w.connection_id AND o.section = w.section AND o.person = w.person AND o.role = w.role
 	AND o.standing = 'in' AND (o.end_date IS NULL OR o.end_date >= $1::date)))`
 
 // Turn lets the enrolments of a register begin and end that do so by a day, YYYY-MM-DD.
@@ -36,7 +36,7 @@ func (tx *Tx) Turn(ctx context.Context, connectionID, today string) (m Merged, e
 	for _, sql := range []string{
 		`UPDATE enrolments SET standing = 'over', gone_at = now(), changed_at = now() WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND standing = 'in'`,
 		`UPDATE enrolments w SET standing = CASE WHEN end_date < $1::date THEN 'over' ELSE 'in' END, changed_at = now(), gone_at = CASE WHEN end_date < $1::date THEN gone_at END,
-			joined_at = CASE WHEN end_date < $1::date THEN NULL ELSE now() END WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND standing = 'waiting' AND ` + free,
+			joined_at = CASE WHEN end_date < $1::date THEN NULL ELSE now() END WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND standing = 'waiting' AND ` + placeFree,
 	} {
 		if _, err := tx.PGX.Exec(ctx, sql, today, connectionID); err != nil {
 			return m, fmt.Errorf("letting enrolments begin and end: %w", err)

@@ -36,12 +36,13 @@ func (s *Store) WhereaboutsOf(ctx context.Context, personID string) ([]Whereabou
 		WHERE h.id = $1 AND (e.joined_at IS NOT NULL OR e.standing <> 'gone') ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
 }
 
-// People finds people by a part of their name, address, user name or identifier.
+// People finds people by a part of their name, address, user name or identifier; those of whom
+// one of the latter three is the whole text come first.
 func (s *Store) People(ctx context.Context, text string, limit int) ([]Person, error) {
 	return many[Person](ctx, s, "finding people", `
 		SELECT `+personColumns+` FROM people p
 		WHERE p.gone_at IS NULL`+shown("p")+` AND strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' ' || p.identifier), lower($1)) > 0
-		ORDER BY p.family_name, p.given_name, p.id LIMIT $2`, text, limit)
+		ORDER BY lower($1) NOT IN (lower(p.identifier), lower(p.email), lower(p.user_name)), p.family_name, p.given_name, p.id LIMIT $2`, text, limit)
 }
 
 // PersonCalled finds somebody by the register's identifier or, when nobody has it, by

@@ -72,8 +72,8 @@ func (s *Server) events(a huma.API) {
 	})
 	handle(a, "events", "POST /deliveries/give-up give-up-deliveries Give up what is still to come: one, those of a rule, or those to a connection, with a reason", func(ctx context.Context, in *with[api.GiveUpRequest]) (api.GivenUp, error) {
 		f := store.DeliveryFilter{ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, State: in.Body.State}
-		stopped, under, err := s.Reacting.GiveUp(ctx, callerOf(ctx).Name, f, in.Body.Reason)
-		return api.GivenUp{Stopped: stopped, Under: under}, err
+		stopped, underWay, err := s.Reacting.GiveUp(ctx, callerOf(ctx).Name, f, in.Body.Reason)
+		return api.GivenUp{Stopped: stopped, UnderWay: underWay}, err
 	})
 	handle(a, "courses", "GET /courses list-courses List courses", func(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
 		all, err := s.Store.Courses(ctx)

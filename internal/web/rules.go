@@ -60,7 +60,7 @@ func (s *Server) rules(a huma.API) {
 		return s.taggedRule(ctx, r, err)
 	})
 	handleTagged(a, "rules", "POST /rules/{id}/switch switch-rule Switch a rule on or off", func(ctx context.Context, in *withID[api.Switch]) (api.Rule, int, error) {
-		r, err := s.Reacting.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On, reacting.Open(in.Body.Open))
+		r, err := s.Reacting.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On, reacting.ToCome(in.Body.ToCome))
 		return s.taggedRule(ctx, r, err)
 	})
 	handleEmpty(a, "rules", "DELETE /rules/{id} remove-rule Remove a rule that never made a delivery", func(ctx context.Context, in *byID) error {

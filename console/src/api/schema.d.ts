@@ -2619,7 +2619,7 @@ export interface components {
             /** Format: int64 */
             stopped: number;
             /** Format: int64 */
-            under: number;
+            underWay: number;
         };
         Hello: {
             /** Format: date-time */
@@ -4106,7 +4106,7 @@ export interface components {
              * @description For switching a rule off: what becomes of its deliveries that are still to come; refused while there are any when absent
              * @enum {string}
              */
-            open?: "stop" | "finish";
+            toCome?: "stop" | "finish";
         };
         SyncNow: {
             connectionId?: string;

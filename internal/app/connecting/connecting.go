@@ -226,7 +226,7 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, name 
 		if err := tx.UpdateConnection(&c); err != nil {
 			return err
 		}
-		if adapter.Calendar(opened.Settings) != adapter.Calendar(c.Settings) { // its dates mean something else now
+		if adapter.DatesOf(opened.Settings) != adapter.DatesOf(c.Settings) { // its dates mean something else now
 			if err := tx.ReadAnew(ctx, c.ID); err != nil {
 				return err
 			}

@@ -16,7 +16,7 @@ import (
 // Off means off: what a rule has still to come is asked about, and stopped or finished as
 // somebody says.
 func TestSwitchingOffAsksAboutWhatIsToCome_E8(t *testing.T) {
-	for _, open := range []reacting.Open{reacting.StopOpen, reacting.FinishOpen} {
+	for _, toCome := range []reacting.ToCome{reacting.StopThem, reacting.FinishThem} {
 		w, now := apptest.Clocked(t)
 		send := rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"learner"`}}
 		later := send
@@ -34,7 +34,7 @@ func TestSwitchingOffAsksAboutWhatIsToCome_E8(t *testing.T) {
 		require.NoError(t, err)
 		assert.NotNil(t, still.OnSince, "it is on until that is answered")
 
-		_, err = w.Reacting.Switch(t.Context(), "Maud", r.ID, false, open)
+		_, err = w.Reacting.Switch(t.Context(), "Maud", r.ID, false, toCome)
 		require.NoError(t, err)
 		*now = now.AddDate(0, 0, 3)
 		w.Deliver()
@@ -46,7 +46,7 @@ func TestSwitchingOffAsksAboutWhatIsToCome_E8(t *testing.T) {
 				}
 			}
 		}
-		if open == reacting.FinishOpen {
+		if toCome == reacting.FinishThem {
 			assert.Equal(t, 3, reminded)
 			continue
 		}
@@ -97,7 +97,7 @@ func TestGivingUpByHand_E9(t *testing.T) {
 	given := all(t, w, store.DeliveryFilter{RuleID: r.ID, State: store.DeliveryStopped})
 	assert.Len(t, given, 8)
 	assert.Contains(t, given[0].Held, "given up by Maud: ")
-	open, err := w.Store.Open(t.Context(), store.DeliveryFilter{RuleID: r.ID})
+	open, err := w.Store.StillToCome(t.Context(), store.DeliveryFilter{RuleID: r.ID})
 	require.NoError(t, err)
 	assert.Empty(t, open)
 }

@@ -106,20 +106,20 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.
 
 // Switch puts a rule on or off. Events recorded while it was off are not caught up.
 //
-// What a rule that is switched off has still to come is stopped or finished, as open says; with
+// What a rule that is switched off has still to come is stopped or finished, as toCome says; with
 // Ask it is refused while there is any.
-func (s *Service) Switch(ctx context.Context, who, id string, on bool, open Open) (store.Rule, error) {
+func (s *Service) Switch(ctx context.Context, who, id string, on bool, toCome ToCome) (store.Rule, error) {
 	r, err := s.Store.Rule(ctx, id)
 	if err != nil || (r.OnSince != nil) == on {
 		return r, err
 	}
-	toCome := store.DeliveryFilter{RuleID: id}
-	if !on && open == Ask {
-		counts, err := s.Store.Open(ctx, toCome)
+	its := store.DeliveryFilter{RuleID: id}
+	if !on && toCome == Ask {
+		counts, err := s.Store.StillToCome(ctx, its)
 		if err != nil {
 			return r, err
 		}
-		if text := openInWords(counts); text != "" {
+		if text := toComeInWords(counts); text != "" {
 			return r, refusal.Conflict(finding.StillToCome, "deliveries of this rule are still to come: %s. Say whether to stop them or to let them finish", text)
 		}
 	}
@@ -140,8 +140,8 @@ func (s *Service) Switch(ctx context.Context, who, id string, on bool, open Open
 		if err := tx.UpdateRule(&r); err != nil {
 			return err
 		}
-		if !on && open == StopOpen {
-			if _, _, err := tx.GiveUp(ctx, toCome, "the rule was switched off by "+who); err != nil {
+		if !on && toCome == StopThem {
+			if _, _, err := tx.GiveUp(ctx, its, "the rule was switched off by "+who); err != nil {
 				return err
 			}
 		}
@@ -152,18 +152,18 @@ func (s *Service) Switch(ctx context.Context, who, id string, on bool, open Open
 	})
 }
 
-// Open says what becomes of what a rule has still to come when it is switched off.
-type Open string
+// ToCome says what becomes of what a rule has still to come when it is switched off.
+type ToCome string
 
 // The choices.
 const (
-	Ask        Open = ""       // refuse, when there is any
-	StopOpen   Open = "stop"   // it is stopped
-	FinishOpen Open = "finish" // it is carried out
+	Ask        ToCome = ""       // refuse, when there is any
+	StopThem   ToCome = "stop"   // they are stopped
+	FinishThem ToCome = "finish" // they are made
 )
 
-// openInWords says how many deliveries are still to come, "" for none.
-func openInWords(counts map[string]int) string {
+// toComeInWords says how many deliveries are still to come, "" for none.
+func toComeInWords(counts map[string]int) string {
 	var parts []string
 	for _, x := range [][2]string{
 		{store.DeliveryPlanned, "planned"}, {store.DeliveryQueued, "queued"}, {store.DeliveryRetrying, "to be tried again"}, {store.DeliveryWaiting, "waiting for a person"},

@@ -107,7 +107,7 @@ func (s *Service) Retry(ctx context.Context, who, deliveryID string) error {
 
 // GiveUp stops deliveries that are still to come, with a reason, and gives how many it
 // stopped and how many are being made at this moment and end by themselves.
-func (s *Service) GiveUp(ctx context.Context, who string, f store.DeliveryFilter, reason string) (stopped, under int, err error) {
+func (s *Service) GiveUp(ctx context.Context, who string, f store.DeliveryFilter, reason string) (stopped, underWay int, err error) {
 	if f.ID == "" && f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" {
 		return 0, 0, refusal.Invalid("ruleId", "say which to give up: one, those of a rule, or those to a connection")
 	}
@@ -115,15 +115,15 @@ func (s *Service) GiveUp(ctx context.Context, who string, f store.DeliveryFilter
 		return 0, 0, refusal.Invalid("reason", "is missing: say why they are given up")
 	}
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if stopped, under, err = tx.GiveUp(ctx, f, "given up by "+who+": "+reason); err != nil || stopped == 0 {
+		if stopped, underWay, err = tx.GiveUp(ctx, f, "given up by "+who+": "+reason); err != nil || stopped == 0 {
 			return err
 		}
 		return tx.Audit(ctx, who, "gave deliveries up", "deliveries", map[string]any{"count": stopped, "delivery": f.ID, "rule": f.RuleID, "connection": f.ConnectionID, "state": f.State, "reason": reason})
 	})
-	if err == nil && f.ID != "" && stopped+under == 0 {
+	if err == nil && f.ID != "" && stopped+underWay == 0 {
 		return 0, 0, refusal.Conflict("", "only a delivery that is still to come can be given up")
 	}
-	return stopped, under, err
+	return stopped, underWay, err
 }
 
 // RetryAll queues every delivery that fits the filter and waits for a person, or

@@ -121,6 +121,31 @@ func TestEnrolmentsBeginAndEndByTheirDates_R1(t *testing.T) {
 	assert.Equal(t, 1, told(t, w)["section.joined C Name"])
 }
 
+// Whose enrolments are all over may leave the register; whose are not is kept, and said.
+func TestWhoIsNoLongerListed_R1(t *testing.T) {
+	w := apptest.New(t)
+	w.Reading.Now = func() time.Time { return time.Date(2026, 10, 5, 12, 0, 0, 0, time.UTC) }
+	files := w.Connect("oneroster-csv", "Files", nil)
+	tables := dated("/", "2026-09-01/2026-09-30", "2026-11-01/", "/")
+	upload(t, w, files, pack(t, tables), false)
+	people := tables[oneroster.FileUsers]
+	people.Rows = people.Rows[:1]
+	tables[oneroster.FileUsers] = people
+	run := upload(t, w, files, pack(t, tables), true)
+	require.Equal(t, store.Finished, run.State, run.Error)
+	assert.Equal(t, 3, count(t, w, `SELECT count(*) FROM people WHERE gone_at IS NULL`), "all but the one who has left")
+	var kept []string
+	for _, f := range run.Findings {
+		if f.Code == finding.StillReferred {
+			kept = append(kept, f.Subject)
+		}
+		assert.NotEqual(t, finding.ReferenceDeleted, f.Code, f.Detail)
+	}
+	assert.ElementsMatch(t, []string{"users.csv (c)", "users.csv (d)"}, kept)
+	assert.Equal(t, []string{"in", "over", "waiting", "in"}, standing(t, w))
+	assert.Empty(t, told(t, w))
+}
+
 // Whoever has not begun waits, with the day; nobody is in the class before.
 func TestWhoHasNotBegunWaits_P2(t *testing.T) {
 	w := apptest.New(t)

@@ -229,8 +229,8 @@ type Outline = learning.Outline
 // Switch puts a rule on or off.
 type Switch struct {
 	On bool `json:"on"`
-	// Open says what becomes of a rule's deliveries that are still to come.
-	Open string `json:"open,omitempty" enum:"stop,finish" doc:"For switching a rule off: what becomes of its deliveries that are still to come; refused while there are any when absent"`
+	// ToCome says what becomes of a rule's deliveries that are still to come.
+	ToCome string `json:"toCome,omitempty" enum:"stop,finish" doc:"For switching a rule off: what becomes of its deliveries that are still to come; refused while there are any when absent"`
 }
 
 // Event is a fact, recorded once.

@@ -175,8 +175,8 @@ type GiveUpRequest struct {
 // GivenUp says how many were stopped, those that come after them for the same events
 // included, and how many are being made at this moment and end by themselves.
 type GivenUp struct {
-	Stopped int `json:"stopped"`
-	Under   int `json:"under"`
+	Stopped  int `json:"stopped"`
+	UnderWay int `json:"underWay"`
 }
 
 // Retried says how many there were.

@@ -32,7 +32,10 @@ const giveUp = useMutation({
     ),
   onSuccess: (r) => {
     void queries.invalidateQueries({ queryKey: ['deliveries'] })
-    emit('done', `Given up: ${r.stopped}.${r.under ? ` ${r.under} are being made at this moment.` : ''}`)
+    emit(
+      'done',
+      `Given up: ${r.stopped}.${r.underWay ? ` ${r.underWay} are being made at this moment.` : ''}`,
+    )
   },
 })
 </script>
@@ -67,11 +70,3 @@ const giveUp = useMutation({
     </form>
   </Dialog>
 </template>
-
-<style scoped>
-.actions {
-  display: flex;
-  gap: 0.5rem;
-  margin-top: 0.8rem;
-}
-</style>

@@ -43,7 +43,7 @@ const { flip, asking, leave } = useFlip()
     :name="asking.rule.name"
     :message="asking.message"
     @close="leave"
-    @choose="(open) => flip.mutate({ rule: asking!.rule, open })"
+    @choose="(toCome) => flip.mutate({ rule: asking!.rule, toCome })"
   />
   <template v-if="r">
     <PageHead :title="r.name">

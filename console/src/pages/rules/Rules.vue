@@ -41,7 +41,7 @@ const then = (r: Rule) =>
     :name="asking.rule.name"
     :message="asking.message"
     @close="leave"
-    @choose="(open) => flip.mutate({ rule: asking!.rule, open })"
+    @choose="(toCome) => flip.mutate({ rule: asking!.rule, toCome })"
   />
   <Listing
     :rows="rows"

@@ -4,7 +4,7 @@ import Dialog from 'primevue/dialog'
 
 /** Asks what becomes of what a rule has still to come when it is switched off. */
 defineProps<{ name: string; message: string }>()
-const emit = defineEmits<{ close: []; choose: [open: 'stop' | 'finish'] }>()
+const emit = defineEmits<{ close: []; choose: [toCome: 'stop' | 'finish'] }>()
 </script>
 
 <template>
@@ -23,11 +23,3 @@ const emit = defineEmits<{ close: []; choose: [open: 'stop' | 'finish'] }>()
     </div>
   </Dialog>
 </template>
-
-<style scoped>
-.actions {
-  display: flex;
-  gap: 0.5rem;
-  margin-top: 0.8rem;
-}
-</style>

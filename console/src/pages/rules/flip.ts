@@ -10,11 +10,11 @@ export function useFlip() {
   const queries = useQueryClient()
   const asking = ref<{ rule: Rule; message: string }>()
   const flip = useMutation({
-    mutationFn: ({ rule, open }: { rule: Rule; open?: 'stop' | 'finish' }) =>
+    mutationFn: ({ rule, toCome }: { rule: Rule; toCome?: 'stop' | 'finish' }) =>
       ok(
         api.POST('/api/v1/rules/{id}/switch', {
           params: { path: { id: rule.id } },
-          body: { on: !rule.on, open },
+          body: { on: !rule.on, toCome },
         }),
       ),
     onMutate: () => {
