@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
 )
 
 // Attempt is one try of a delivery. Request and Answer are excerpts with
@@ -66,15 +67,39 @@ func (s *Store) ReadyLanes(ctx context.Context, now time.Time) ([]Lane, error) {
 	return all, known(err, "looking for deliveries")
 }
 
+// ReadyAfter is a place in a lane's order of what is ready; the zero value is before its
+// first.
+type ReadyAfter struct {
+	at pgtype.Timestamptz
+	id string
+}
+
+// After is the place of a delivery in its lane's order, as it was read.
+func After(d Delivery) ReadyAfter {
+	at := d.DueAt
+	if at == nil || d.NextAt != nil && d.NextAt.After(*at) {
+		at = d.NextAt
+	}
+	if at == nil {
+		return ReadyAfter{pgtype.Timestamptz{InfinityModifier: pgtype.NegativeInfinity, Valid: true}, d.ID}
+	}
+	return ReadyAfter{pgtype.Timestamptz{Time: *at, Valid: true}, d.ID}
+}
+
 // ReadyDeliveries lists up to so many deliveries of a lane whose time has come and at which nobody
-// is, other than some, those that have waited longest first.
-func (s *Store) ReadyDeliveries(ctx context.Context, l Lane, now time.Time, most int, except []string) ([]Delivery, error) {
+// is, other than some, those that have waited longest first, from a place on.
+func (s *Store) ReadyDeliveries(ctx context.Context, l Lane, now time.Time, most int, except []string, after ReadyAfter) ([]Delivery, error) {
+	const place = `coalesce(greatest(d.due_at, d.next_at), '-infinity'::timestamptz), d.id`
 	where, args := `d.connection_id IS NULL`, []any{now, most, append([]string{}, except...)}
 	if l.ConnectionID != nil {
 		where, args = `d.connection_id = $4::text::uuid`, append(args, *l.ConnectionID)
 	}
-	rows, err := s.Quick.Query(ctx, `SELECT `+deliveryColumns+` FROM deliveries d WHERE `+where+` AND `+isReady+` AND d.id <> ALL ($3::text[]::uuid[])
-		ORDER BY coalesce(greatest(d.due_at, d.next_at), '-infinity'::timestamptz), d.id LIMIT $2`, args...)
+	if after.id != "" {
+		where += fmt.Sprintf(` AND (%s) > ($%d::timestamptz, $%d::text::uuid)`, place, len(args)+1, len(args)+2)
+		args = append(args, after.at, after.id)
+	}
+	rows, err := s.Quick.Query(ctx, `SELECT `+deliveryColumns+` FROM deliveries d WHERE `+where+` AND `+isReady+` AND d.id NOT IN (SELECT unnest($3::text[])::uuid)
+		ORDER BY `+place+` LIMIT $2`, args...)
 	if err != nil {
 		return nil, known(err, "looking for deliveries")
 	}
@@ -119,9 +144,14 @@ func (s *Store) Hold(ctx context.Context, held ...HeldDelivery) error {
 // over. Attempts that a worker left behind when it died get their end: nobody knows what
 // became of them.
 func (s *Store) BeginAttempts(ctx context.Context, worker string, due, started time.Time, ids ...string) (map[string]int, error) {
-	rows, err := s.Quick.Query(ctx, `WITH picked AS (SELECT p.* FROM unnest($4::text[]::uuid[]) AS w (id) CROSS JOIN LATERAL (SELECT d.id, d.attempts, d.begun_at FROM deliveries d WHERE d.id = w.id AND `+isReady+` FOR UPDATE SKIP LOCKED) p),
-		left_behind AS (INSERT INTO attempts (delivery_id, number, started_at, error) SELECT p.id, p.attempts, p.begun_at, '`+CutOff+`' FROM picked p WHERE p.begun_at IS NOT NULL ON CONFLICT DO NOTHING)
-		UPDATE deliveries d SET attempts = d.attempts + 1, claimed_by = $2, begun_at = $3 FROM picked p WHERE d.id = p.id RETURNING d.id::text, d.attempts`, due, worker, started, ids)
+	// The second condition holds when nobody has changed the row since it was picked; it is
+	// written so that it cannot be looked up in the index of what is ready.
+	rows, err := s.Quick.Query(ctx, `WITH picked AS (SELECT p.* FROM unnest($4::text[]::uuid[]) AS w (id) CROSS JOIN LATERAL (SELECT d.id, d.attempts, d.begun_at, d.claimed_by, d.state, d.next_at FROM deliveries d WHERE d.id = w.id AND `+isReady+` OFFSET 0) p),
+		begun AS (UPDATE deliveries d SET attempts = d.attempts + 1, claimed_by = $2, begun_at = $3 FROM picked p WHERE d.id = p.id
+			AND (d.attempts, d.state) = (p.attempts, p.state) AND (d.begun_at, d.claimed_by, d.next_at) IS NOT DISTINCT FROM (p.begun_at, p.claimed_by, p.next_at)
+			RETURNING d.id, d.attempts, p.begun_at AS left_behind),
+		ended AS (INSERT INTO attempts (delivery_id, number, started_at, error) SELECT id, attempts - 1, left_behind, '`+CutOff+`' FROM begun WHERE left_behind IS NOT NULL ON CONFLICT DO NOTHING)
+		SELECT id::text, attempts FROM begun`, due, worker, started, ids)
 	if err != nil {
 		return nil, known(err, "beginning attempts")
 	}
@@ -163,7 +193,7 @@ func (tx *Tx) EndAttempts(ctx context.Context, worker string, deliveries []*Deli
 	if repeatable {
 		batch.Queue(`SET LOCAL synchronous_commit = off`)
 	}
-	if err := endAttempts(&batch, worker, deliveries, attempts, "", &stopped); err != nil {
+	if err := endAttempts(&batch, worker, deliveries, attempts, false, &stopped); err != nil {
 		return nil, err
 	}
 	if err := tx.PGX.SendBatch(ctx, &batch).Close(); err != nil {
@@ -177,10 +207,10 @@ func (tx *Tx) EndAttempts(ctx context.Context, worker string, deliveries []*Deli
 // while their attempt was under way, or are somebody else's.
 func (s *Store) EndPlain(ctx context.Context, worker string, deliveries []*Delivery, attempts []Attempt) (written map[string]bool, err error) {
 	var batch pgx.Batch
-	if err := endAttempts(&batch, worker, deliveries, attempts, ` AND state <> 'stopped'`, &written); err != nil {
+	if err := endAttempts(&batch, worker, deliveries, attempts, true, &written); err != nil {
 		return nil, err
 	}
-	if err := s.Quick.SendBatch(ctx, &batch).Close(); err != nil {
+	if err := Again(func() error { return s.Quick.SendBatch(ctx, &batch).Close() }); err != nil {
 		return nil, known(err, "writing attempts")
 	}
 	for id := range written {
@@ -190,9 +220,10 @@ func (s *Store) EndPlain(ctx context.Context, worker string, deliveries []*Deliv
 	return written, nil
 }
 
-// endAttempts adds to a batch what EndAttempts writes, for those deliveries that fulfil a
-// further condition; ended gets whether each of them was stopped.
-func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attempts []Attempt, condition string, ended *map[string]bool) error {
+// endAttempts adds to a batch what EndAttempts writes; ended gets whether each delivery was
+// stopped. When plain, deliveries that were stopped are left out, and rows are not locked
+// beforehand, which costs as much as writing them.
+func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attempts []Attempt, plain bool, ended *map[string]bool) error {
 	if n := len(attempts); n > 0 {
 		of, number, started, millis, status := make([]string, n), make([]int32, n), make([]time.Time, n), make([]int32, n), make([]int32, n)
 		requests, answers, failures := make([]string, n), make([]string, n), make([]string, n)
@@ -219,12 +250,16 @@ func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attemp
 			results[i] = "{}"
 		}
 	}
-	batch.Queue(`WITH was AS (SELECT id, state FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) AND (claimed_by IS NULL OR claimed_by = $9)`+condition+` ORDER BY id FOR UPDATE),
-		ended AS (UPDATE deliveries d SET state = CASE WHEN was.state = 'stopped' AND w.state <> 'delivered' THEN d.state ELSE w.state END, next_at = w.next_at,
+	was, from, before, which := `was AS (SELECT id, state FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) AND (claimed_by IS NULL OR claimed_by = $9) ORDER BY id FOR UPDATE),`, ` JOIN was ON was.id = w.id`, `was.state`, ``
+	if plain {
+		was, from, before, which = ``, ``, `'queued'`, ` AND d.state NOT IN ('stopped', 'delivered') AND (d.claimed_by IS NULL OR d.claimed_by = $9)`
+	}
+	batch.Queue(`WITH `+was+`
+		ended AS (UPDATE deliveries d SET state = CASE WHEN `+before+` = 'stopped' AND w.state <> 'delivered' THEN d.state ELSE w.state END, next_at = w.next_at,
 			held = w.held, held_for = '', code = w.code, last_error = w.error, result = w.result::jsonb, finished_at = w.finished_at, claimed_by = NULL, begun_at = NULL
 		FROM unnest($1::text[]::uuid[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::text[], $8::timestamptz[])
-			AS w (id, state, next_at, held, code, error, result, finished_at)
-		JOIN was ON was.id = w.id WHERE d.id = w.id AND d.id = ANY ($1::text[]::uuid[]) RETURNING d.id, d.rule_id, d.state, was.state AS was),
+			AS w (id, state, next_at, held, code, error, result, finished_at)`+from+`
+		WHERE d.id = w.id AND d.id = ANY ($1::text[]::uuid[])`+which+` RETURNING d.id, d.rule_id, d.state, `+before+` AS was),
 		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
 		SELECT id::text, was FROM ended`, ids, states, next, helds, codes, errs, results, finished, worker).Query(func(rows pgx.Rows) error {
 		out := map[string]bool{}

@@ -112,14 +112,18 @@ type lane struct {
 	reading  bool
 	most     int // how many are read the next time
 	queue    [][]*turn
-	inHand   map[string]bool // those in the queue or under way
-	begun    int             // deliveries, since the pace was looked at
+	inHand   map[string]bool  // those in the queue or under way
+	after    store.ReadyAfter // where the last look ended
+	restart  time.Time        // when to look from the beginning again, for what came before that
+	begun    int              // deliveries, since the pace was looked at
 	since    time.Time
 }
 
 // batch is what a lane has read.
 type batch struct {
 	turns []*turn
+	after store.ReadyAfter // its last one; the beginning, when there was no more
+	whole bool             // it was looked from the beginning
 	err   error
 }
 
@@ -229,10 +233,16 @@ func (l *lane) look(ctx context.Context) {
 	if trying {
 		most, l.dry = 1, true // whether it works again is known when that one has ended
 	}
-	except := slices.Collect(maps.Keys(l.inHand))
+	if time.Now().After(l.restart) {
+		l.after, l.restart = store.ReadyAfter{}, time.Now().Add(lookAgain)
+	}
+	except, after := slices.Collect(maps.Keys(l.inHand)), l.after
 	l.x.working.Go(func() {
-		list, err := l.x.Store.ReadyDeliveries(ctx, l.Lane, l.x.now(), most, except)
-		b := batch{err: err}
+		list, err := l.x.Store.ReadyDeliveries(ctx, l.Lane, l.x.now(), most, except, after)
+		b := batch{whole: after == store.ReadyAfter{}, err: err}
+		if len(list) == most {
+			b.after = store.After(list[most-1])
+		}
 		if err == nil {
 			b.turns, b.err = l.x.maker.turns(ctx, list)
 			for _, t := range b.turns {
@@ -248,8 +258,9 @@ func (l *lane) take(b batch) {
 	if b.err != nil {
 		l.x.log.Warn("deliveries will be made later", "connection", text(l.ConnectionID), "cause", b.err.Error())
 	}
+	l.after = b.after
 	if len(b.turns) == 0 {
-		l.dry = true
+		l.dry = b.err != nil || b.whole
 		return
 	}
 	for _, t := range b.turns {

@@ -221,14 +221,14 @@ func TestNobodyTakesOverWhileALeaseLasts(t *testing.T) {
 	second, err := w.Store.Register(t.Context(), time.Hour)
 	require.NoError(t, err)
 	lane := store.Lane{ConnectionID: &c.ID}
-	list, err := w.Store.ReadyDeliveries(t.Context(), lane, time.Now(), 10, nil)
+	list, err := w.Store.ReadyDeliveries(t.Context(), lane, time.Now(), 10, nil, store.ReadyAfter{})
 	require.NoError(t, err)
 	require.Len(t, list, 3)
 	ids := []string{list[0].ID, list[1].ID, list[2].ID}
 	begun, err := w.Store.BeginAttempts(t.Context(), first.Worker, time.Now(), time.Now(), ids...)
 	require.NoError(t, err)
 	assert.Len(t, begun, 3)
-	list, err = w.Store.ReadyDeliveries(t.Context(), lane, time.Now(), 10, nil)
+	list, err = w.Store.ReadyDeliveries(t.Context(), lane, time.Now(), 10, nil, store.ReadyAfter{})
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	begun, err = w.Store.BeginAttempts(t.Context(), second.Worker, time.Now(), time.Now(), ids...)

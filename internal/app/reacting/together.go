@@ -29,6 +29,13 @@ func newTogether[T any](write func(context.Context, []T) error) *together[T] {
 // mostTogether bounds what one transaction writes.
 const mostTogether = 200
 
+// busy is how many must have come together for the next ones to be waited for, and linger
+// how long: fewer and larger transactions cost less.
+const (
+	busy   = 4
+	linger = 3 * time.Millisecond
+)
+
 // writeWithin bounds how long one transaction takes; the caller's patience ends earlier
 // when its context does.
 const writeWithin = time.Minute
@@ -56,9 +63,13 @@ func (g *together[T]) do(ctx context.Context, what T) error {
 func (g *together[T]) close() { g.writers.Wait() }
 
 func (g *together[T]) work() {
-	for {
+	for last := 0; ; {
+		if last > busy {
+			time.Sleep(linger)
+		}
 		g.mu.Lock()
 		n := min(len(g.waiting), mostTogether)
+		last = n
 		if n == 0 {
 			g.writing = false
 			g.mu.Unlock()
