@@ -79,6 +79,11 @@ func manyCommands() []*cli.Command {
 			Name: "candidates", Usage: "Classes that are at a service already, by how likely each is the counterpart", ArgsUsage: "SECTION CONNECTION", Action: listCandidates,
 			Description: "  kanban pairings candidates SOIL-A \"Chat workspace\"",
 		},
+		{
+			Name: "take-over", Usage: "Mind the places of the section's people who were in the class already", ArgsUsage: "SECTION", Action: takeOver,
+			Flags:       []cli.Flag{&cli.BoolFlag{Name: "leave", Usage: "leave them to whoever put them in, and do not ask again"}},
+			Description: "Whom Kanban has taken over leaves the class when they leave the section, like everybody else. A class that was there before it was paired is taken over by its first run; this is for classes that ran already.\n\n  kanban pairings take-over PROP-A\n  kanban pairings take-over PROP-A --leave",
+		},
 		{Name: "renew", Usage: "Let the next run make a class anew that was deleted at the service", ArgsUsage: "SECTION", Action: renewClass},
 		{
 			Name: "whole-comparison", Usage: "When all pairings are compared, whatever reads found", Action: wholeComparison,
@@ -289,6 +294,23 @@ func listCandidates(ctx context.Context, cmd *cli.Command) error {
 	if !slices.ContainsFunc(all[0].Remarks, func(r api.Obstacle) bool { return r.Blocks }) { // those come last
 		say(cmd, "\nPair with one: kanban pairings add %s %q --class %s", s.Code, conn.Name, all[0].Ref)
 	}
+	return nil
+}
+
+func takeOver(ctx context.Context, cmd *cli.Command) error {
+	c, s, err := paired(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	leave := cmd.Bool("leave")
+	if _, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/take-over", api.TakeOver{Leave: leave}); err != nil {
+		return err
+	}
+	if leave {
+		say(cmd, "The people in %s stay to whoever put them in.", s.Target)
+		return nil
+	}
+	say(cmd, "The next run takes over the people of the section who are in %s: kanban pairings preview %s", s.Target, s.Code)
 	return nil
 }
 

@@ -273,3 +273,11 @@ func counts(c map[roster.Outcome]int) string {
 	}
 	return strings.Join(parts, ", ")
 }
+
+// numbered says how many there are of something that is put differently for one.
+func numbered(n int, one, more string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, more)
+}

@@ -215,6 +215,9 @@ func showPreview(cmd *cli.Command, p api.Preview, all bool) error {
 	if p.NewAccounts > 0 {
 		say(cmd, "Accounts to be made: %d; %s.", p.NewAccounts, notices[p.Notice])
 	}
+	if p.TakeOver > 0 {
+		say(cmd, "Taken over: %s in the class already and ours from the run on; %d stay somebody else's.", numbered(p.TakeOver, "person was", "people were"), p.Strangers)
+	}
 	if p.Guard > 0 {
 		say(cmd, "Guard: %d removals are more than this pairing allows; a run needs --approve.", p.Guard)
 	}
@@ -323,6 +326,9 @@ func showPairing(ctx context.Context, cmd *cli.Command) error {
 	}
 	if p.Guarded > 0 {
 		say(cmd, "  %d removals wait for approval: kanban pairings run %s --approve", p.Guarded, s.Code)
+	}
+	if p.Unminded > 0 {
+		say(cmd, "  %s put into the class by somebody else and will stay in it after leaving the section: kanban pairings take-over %s", numbered(p.Unminded, "person of the section was", "people of the section were"), s.Code)
 	}
 	f := p.Freshness
 	say(cmd, "  register read %s, compared %s, run %s, next read %s", when(f.ReadAt), when(f.ComparedAt), when(f.RanAt), when(f.NextRead))

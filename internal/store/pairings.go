@@ -33,6 +33,8 @@ type Pairing struct {
 	ComparedAt   *time.Time
 	GuardTold    int        // removals that were announced by mail
 	Guarded      int        // removals that wait for approval, by the latest comparison
+	TakeOver     string     // whether members whom somebody else put in are taken over, see Takes…
+	Unminded     int        // how many of them the latest comparison found
 	NextAt       *time.Time // when it runs next by itself
 	OpensAt      *time.Time // when its class opens by itself
 	PausedAt     *time.Time
@@ -44,6 +46,12 @@ type Pairing struct {
 	CreatedAt    time.Time
 	UpdatedAt    time.Time
 }
+
+// Whether a pairing minds the places of the section's people who were in its class already.
+const (
+	TakesOverNext   = "next"    // the next run takes them over
+	TakesOverIfTold = "offered" // somebody has to say so
+)
 
 // Mend is somebody who needs a person, or who waits or is left out, and why.
 type Mend struct {
@@ -182,7 +190,7 @@ func (tx *Tx) End(ctx context.Context, pairingID string) error {
 }
 
 // KeepStanding keeps what the latest comparison of a pairing gave.
-func (tx *Tx) KeepStanding(ctx context.Context, pairingID, seen string, counts roster.Counts, mend, quiet []Mend, guarded int) error {
+func (tx *Tx) KeepStanding(ctx context.Context, pairingID, seen string, counts roster.Counts, mend, quiet []Mend, guarded, unminded int) error {
 	countsText, err := json.Marshal(counts)
 	if err != nil {
 		return err
@@ -196,7 +204,8 @@ func (tx *Tx) KeepStanding(ctx context.Context, pairingID, seen string, counts r
 		return err
 	}
 	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, guarded = $5, target_seen = $6, compared_at = now(),
-		guard_told = CASE WHEN $5 = 0 THEN 0 ELSE guard_told END WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText), guarded, seen)
+		guard_told = CASE WHEN $5 = 0 THEN 0 ELSE guard_told END, unminded = $7, take_over = CASE WHEN take_over = 'offered' AND $7 = 0 THEN '' ELSE take_over END
+		WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText), guarded, seen, unminded)
 	return known(err, "keeping the pairing's standing")
 }
 
@@ -240,6 +249,45 @@ func (tx *Tx) Place(ctx context.Context, pairingID, remoteID, personID, name str
 func (tx *Tx) Unplace(ctx context.Context, pairingID, remoteID string) error {
 	_, err := tx.PGX.Exec(ctx, `DELETE FROM placements WHERE pairing_id = $1 AND remote_id = $2`, pairingID, remoteID)
 	return known(err, "noting a removal")
+}
+
+// Remember gives a new pairing whom earlier pairings, ended now, have put into its class.
+func (tx *Tx) Remember(ctx context.Context, p Pairing) error {
+	_, err := tx.PGX.Exec(ctx, `WITH earlier AS (DELETE FROM placements x USING pairings q WHERE q.id = x.pairing_id AND q.ended_at IS NOT NULL AND q.connection_id = $2 AND q.target_ref = $3
+			RETURNING x.remote_id, x.person_id, x.name, x.placed_at)
+		INSERT INTO placements (pairing_id, remote_id, person_id, name, placed_at) SELECT DISTINCT ON (remote_id) $1::text::uuid, remote_id, person_id, name, placed_at FROM earlier ORDER BY remote_id, placed_at DESC`,
+		p.ID, p.ConnectionID, p.TargetRef)
+	return known(err, "remembering whom earlier pairings put in")
+}
+
+// TakeOver keeps that Kanban minds people's places from a run on, and that nobody has to
+// decide about it any more.
+func (tx *Tx) TakeOver(ctx context.Context, pairingID, runID string, entries []roster.Entry) error {
+	var accounts, people, names []string
+	for _, e := range entries {
+		accounts, people, names = append(accounts, e.AccountID), append(people, e.PersonID), append(names, e.Name)
+	}
+	_, err := tx.PGX.Exec(ctx, `WITH ours AS (INSERT INTO placements (pairing_id, remote_id, person_id, name, taken_over_by)
+			SELECT $1::text::uuid, remote, person::uuid, name, $2::text::uuid FROM unnest($3::text[], $4::text[], $5::text[]) AS w (remote, person, name) ON CONFLICT DO NOTHING)
+		UPDATE pairings SET take_over = '', unminded = 0, version = version + 1 WHERE id = $1::text::uuid`, pairingID, runID, accounts, people, names)
+	return known(err, "taking people over")
+}
+
+// GiveOver takes back what TakeOver did for a run.
+func (tx *Tx) GiveOver(ctx context.Context, pairingID, runID string) error {
+	_, err := tx.PGX.Exec(ctx, `WITH back AS (DELETE FROM placements WHERE pairing_id = $1::text::uuid AND taken_over_by = $2::text::uuid RETURNING 1)
+		UPDATE pairings SET take_over = 'next', version = version + 1 WHERE id = $1::text::uuid AND EXISTS (SELECT 1 FROM back)`, pairingID, runID)
+	return known(err, "leaving people to whoever put them in")
+}
+
+// DecideTakeOver keeps what somebody has said about taking a class's people over.
+func (tx *Tx) DecideTakeOver(ctx context.Context, pairingID string, yes bool) error {
+	decided := ""
+	if yes {
+		decided = TakesOverNext
+	}
+	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET take_over = $2, unminded = 0, version = version + 1, updated_at = now() WHERE id = $1`, pairingID, decided)
+	return known(err, "keeping who minds the places")
 }
 
 // Held is a target at a service with which something is paired.

@@ -181,8 +181,8 @@ func (s *Store) Sources(ctx context.Context, connectionID string, pairings []Pai
 	}
 	grouped, err := sides[roster.Grouping](ctx, s, "reading whom the pairings put into groups",
 		`SELECT pairing_id::text, remote_id, section_id::text FROM group_placements WHERE pairing_id = ANY ($1::text[]::uuid[])`, ids)
-	for _, id := range ids {
-		out[id] = roster.Source{Members: members[id], Placed: placed[id], Grouped: grouped[id]}
+	for _, p := range pairings {
+		out[p.ID] = roster.Source{Members: members[p.ID], Placed: placed[p.ID], Grouped: grouped[p.ID], TakesOver: p.TakeOver == TakesOverNext}
 	}
 	return out, err
 }

@@ -30,12 +30,12 @@ func (s *Store) SectionsOfPairings(ctx context.Context, ids []string) (map[strin
 }
 
 // Noteworthy lists the pairings about which there may be something to say: people to
-// mend or to know of, removals that wait, a run that stopped, a target or a section
+// mend or to know of, places that nobody minds, removals that wait, a run that stopped, a target or a section
 // that is gone, another name at the service, a term that is over by a day.
 func (s *Store) Noteworthy(ctx context.Context, today time.Time) (all []Pairing, err error) {
 	err = s.reader(ctx).Raw(`
 		SELECT p.* FROM pairings p WHERE p.ended_at IS NULL AND p.id NOT IN (SELECT id FROM hidden_pairings) AND (
-			p.last_failed OR p.guarded > 0 OR p.target_seen NOT IN ('', p.target_name)
+			p.last_failed OR p.guarded > 0 OR p.unminded > 0 OR p.target_seen NOT IN ('', p.target_name)
 			OR p.mend IS NOT NULL AND p.mend <> '[]' OR p.quiet IS NOT NULL AND p.quiet <> '[]'
 			OR p.id IN (SELECT q.pairing_id FROM paired_sections q JOIN section_facts f USING (section_id) WHERE f.gone OR f.ends_on < ?::date))
 		ORDER BY p.created_at DESC, p.id`, today.Format(time.DateOnly)).Find(&all).Error

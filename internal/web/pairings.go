@@ -68,6 +68,9 @@ func (s *Server) pairings(a huma.API) {
 	handleTagged(a, "pairings", "POST /pairings/{id}/renew renew-class Let the next run make a class anew that was deleted at the service", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Syncing.Renew(ctx, callerOf(ctx).Name, in.ID))
 	})
+	handleTagged(a, "pairings", "POST /pairings/{id}/take-over take-over Say whether Kanban minds the places of the section's people who were in the class already", func(ctx context.Context, in *withID[api.TakeOver]) (api.Pairing, int, error) {
+		return s.taggedPairing(ctx, in.ID, s.Pairing.TakeOver(ctx, callerOf(ctx).Name, in.ID, !in.Body.Leave))
+	})
 	handle(a, "pairings", "POST /pairings/sync sync-pairings Bring many pairings in step now", func(ctx context.Context, in *with[api.SyncNow]) (api.Queued, error) {
 		n, err := s.Syncing.SyncNow(ctx, callerOf(ctx).Name, in.Body.CourseID, in.Body.ConnectionID, in.Body.Pairings)
 		return api.Queued{Pairings: n}, err
@@ -143,7 +146,7 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 
 // shown is a pairing without what has to be looked up for it.
 func shown(c pairing.Card, p store.Pairing) api.Pairing {
-	out := api.Pairing{ID: p.ID, Section: section(c), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded}
+	out := api.Pairing{ID: p.ID, Section: section(c), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded, Unminded: p.Unminded}
 	switch {
 	case p.TargetSeen == store.TargetLost:
 		out.Lost = true
@@ -177,6 +180,9 @@ func (s *Server) preview(ctx context.Context, p store.Preview) (api.Preview, err
 		out.TakesBack = *p.TakesBack
 	} else if n, tripped := p.Plan.GuardTripped(pairing.Policy); tripped && !p.Ends {
 		out.Guard = n
+	}
+	if pairing.TakeOver == store.TakesOverNext {
+		out.TakeOver, out.Strangers = p.Plan.TakeOvers()
 	}
 	for _, e := range p.Plan.Entries {
 		if e.Reason == finding.NewAccount {

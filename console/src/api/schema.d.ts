@@ -1043,6 +1043,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pairings/{id}/take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say whether Kanban minds the places of the section's people who were in the class already */
+        post: operations["take-over"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -2360,6 +2377,7 @@ export interface components {
             reason: string;
             remedy?: string;
             role: string;
+            takeOver?: boolean;
             /** @description The reason in a few words */
             title: string;
             want?: components["schemas"]["Wanted"];
@@ -2729,6 +2747,7 @@ export interface components {
             role: string;
             /** @description As the service has them; absent without an account */
             service?: components["schemas"]["ServiceSide"];
+            takeOver?: boolean;
             /** @description The reason in a few words */
             title: string;
             want?: components["schemas"]["Wanted"];
@@ -3336,6 +3355,11 @@ export interface components {
             target: string;
             /** @description The service's id of the target, once it is made */
             targetRef?: string;
+            /**
+             * Format: int64
+             * @description People of the section who were put into the class by somebody else, when it is to be decided whether Kanban minds their places
+             */
+            unminded?: number;
             /** Format: int64 */
             version: number;
         };
@@ -3420,6 +3444,16 @@ export interface components {
              */
             notice: "quiet" | "told" | "unknown";
             pairingId: string;
+            /**
+             * Format: int64
+             * @description Members of the class who stay somebody else's, where others are taken over
+             */
+            strangers?: number;
+            /**
+             * Format: int64
+             * @description Members of the class, put in by somebody else, whose places Kanban minds from the run on
+             */
+            takeOver?: number;
             /** @description The run whose effect this undoes */
             takesBack?: string;
         };
@@ -4113,6 +4147,10 @@ export interface components {
             courseId?: string;
             /** @description Ids */
             pairings?: string[];
+        };
+        TakeOver: {
+            /** @description They stay to whoever put them in; without it the next run takes them over */
+            leave?: boolean;
         };
         Task: {
             /** Format: date-time */
@@ -7052,6 +7090,46 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pairing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-over": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeOver"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

@@ -93,7 +93,7 @@ func (s *Survey) Look(_ context.Context, at Place, wanted []roster.Wanted, ids [
 		if !ok {
 			return seen, &call.Problem{Kind: call.NotFound, Detail: "the service no longer has the group " + at.Ref}
 		}
-		seen.Name = g.DisplayName
+		seen.Name, seen.Key = g.DisplayName, g.ExternalID
 		m.enlist(g, "")
 		for section, ref := range at.Groups {
 			m.enlist(s.groups[ref], section)

@@ -56,6 +56,7 @@ type Place struct {
 // Seen is what a service has about a pairing.
 type Seen struct {
 	Name     string // of the group for all
+	Key      string // that group's external id: whoever made it has given it
 	Accounts []roster.Account
 }
 
@@ -86,14 +87,14 @@ func (m *membership) account(u scim.User) roster.Account {
 
 // membership reads who is where. A group inside the target that was deleted at the
 // service has nobody.
-func (w *Workspace) membership(ctx context.Context, at Place) (name string, m membership, err error) {
+func (w *Workspace) membership(ctx context.Context, at Place) (all scim.Group, m membership, err error) {
 	m = membership{all: map[string]bool{}, groups: map[string][]string{}}
 	if at.Ref == "" {
-		return "", m, nil
+		return all, m, nil
 	}
 	group, err := w.client.Group(ctx, at.Ref)
 	if err != nil {
-		return "", m, err
+		return all, m, err
 	}
 	m.enlist(group, "")
 	for _, section := range slices.Sorted(maps.Keys(at.Groups)) {
@@ -102,17 +103,17 @@ func (w *Workspace) membership(ctx context.Context, at Place) (name string, m me
 			continue
 		}
 		if err != nil {
-			return "", m, err
+			return all, m, err
 		}
 		m.enlist(g, section)
 	}
-	return group.DisplayName, m, nil
+	return group, m, nil
 }
 
 // Look gives every account that could belong to one of the people, and every
 // member of the target, marked as such.
 func (w *Workspace) Look(ctx context.Context, at Place, wanted []roster.Wanted, ids []string) (Seen, error) {
-	name, m, err := w.membership(ctx, at)
+	all, m, err := w.membership(ctx, at)
 	if err != nil {
 		return Seen{}, err
 	}
@@ -132,7 +133,7 @@ func (w *Workspace) Look(ctx context.Context, at Place, wanted []roster.Wanted, 
 			users, err = w.client.Users(ctx, "")
 		}
 	}
-	seen := Seen{name, make([]roster.Account, len(users))}
+	seen := Seen{all.DisplayName, all.ExternalID, make([]roster.Account, len(users))}
 	for i, u := range users {
 		seen.Accounts[i] = m.account(u)
 	}

@@ -115,7 +115,7 @@ func (l *looking) remarks(ctx context.Context, c likeness.Candidate, card Card, 
 	was, err := l.Store.SectionsByID(ctx, before)
 	for _, o := range was {
 		if !slices.Equal(o.TermIDs, card.Section.TermIDs) {
-			add(finding.OtherTerm, false, "it was the class of %s in %s; its people would stay in it", o.Title, named(o.Terms))
+			add(finding.OtherTerm, false, "it was the class of %s in %s; the first run takes out whom Kanban put in then, and leaves all others", o.Title, named(o.Terms))
 		}
 	}
 	return list, err

@@ -60,6 +60,31 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 	})
 }
 
+// TakeOver says whether Kanban minds the places of the section's people who were in the
+// class already. The next preview shows them, and the next run takes them over.
+func (s *Service) TakeOver(ctx context.Context, who, id string, yes bool) error {
+	p, err := s.Store.Pairing(ctx, id)
+	if err != nil {
+		return err
+	}
+	switch {
+	case p.EndedAt != nil:
+		return refusal.Conflict("", "this pairing has ended; pair the section again")
+	case p.TargetRef == "":
+		return refusal.Conflict("", "the class is made by the first run, so nobody is in it yet")
+	}
+	what := "leaves the people in a class to whoever put them in"
+	if yes {
+		what = "takes over the people in a class"
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.DecideTakeOver(ctx, id, yes); err != nil {
+			return err
+		}
+		return s.audit(ctx, tx, who, what, p)
+	})
+}
+
 // Unpair ends a pairing. The target and its members stay at the service.
 func (s *Service) Unpair(ctx context.Context, who, id string) error {
 	p, err := s.Store.Pairing(ctx, id)

@@ -53,6 +53,9 @@ func (o Outlook) Blocked() bool {
 // Pairing makes the record of a wish that is not blocked.
 func (o Outlook) Pairing() store.Pairing {
 	p := store.Pairing{ID: store.NewID(), SectionID: o.Card.Section.ID, ConnectionID: o.ConnectionID, TargetName: o.Name, TargetRef: o.TargetRef, Policy: o.Policy, Version: 1}
+	if p.TargetRef != "" {
+		p.TakeOver = store.TakesOverNext
+	}
 	if o.Card.Set != nil {
 		p.SectionID, p.SetID = o.Card.Set.LeadID, &o.Card.Set.ID
 	}
@@ -310,6 +313,11 @@ func (s *Service) Make(ctx context.Context, tx *store.Tx, who string, o Outlook)
 	p.NextAt = s.NextRun(p, s.Now())
 	if err := store.Create(tx, &p, "making the pairing"); err != nil {
 		return p, err
+	}
+	if p.TargetRef != "" {
+		if err := tx.Remember(ctx, p); err != nil {
+			return p, err
+		}
 	}
 	return p, s.audit(ctx, tx, who, "paired a section", p)
 }

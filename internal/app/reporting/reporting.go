@@ -362,6 +362,9 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 		if p.Guarded > 0 && p.RanAt != nil {
 			tell(Mend, finding.RemovalGuard, fmt.Sprintf("%d people would be taken out", p.Guarded))
 		}
+		if p.Unminded > 0 {
+			tell(Mend, finding.TakeOverOffered, fmt.Sprintf("%d people of the section", p.Unminded))
+		}
 		for _, m := range p.Mend {
 			if p.LastRunID != nil && !p.LastFailed {
 				list = append(list, about(Mend, m, section.Title, link))

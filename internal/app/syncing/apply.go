@@ -332,7 +332,7 @@ func (x *execution) readBack(ctx context.Context) error {
 	if s.counts[roster.OutcomeNeedsPerson] > 0 {
 		x.run.State = store.NeedsPerson
 	}
-	return x.Store.InTx(ctx, func(tx *store.Tx) error { return x.finish(ctx, tx, s, missing) })
+	return x.Store.InTx(ctx, func(tx *store.Tx) error { return x.finish(ctx, tx, plan, s, missing) })
 }
 
 // missing are the changes that the service accepted and a comparison does not show.
@@ -424,13 +424,34 @@ func (x *execution) report(counts roster.Counts, missing []store.Change) map[str
 	return out
 }
 
-func (x *execution) finish(ctx context.Context, tx *store.Tx, s stand, missing []store.Change) error {
+// takeOver keeps whose places are Kanban's to mind from now on, as the preview has said; a
+// run that takes one back leaves them to whoever put them in.
+func (x *execution) takeOver(ctx context.Context, tx *store.Tx, plan roster.Plan) error {
+	if x.run.TakesBack != nil {
+		return tx.GiveOver(ctx, x.pairing.ID, *x.run.TakesBack)
+	}
+	if x.pairing.TakeOver != store.TakesOverNext || x.run.Ends {
+		return nil
+	}
+	var ours []roster.Entry
+	for _, e := range plan.Entries {
+		if e.TakeOver {
+			ours = append(ours, e)
+		}
+	}
+	return tx.TakeOver(ctx, x.pairing.ID, x.run.ID, ours)
+}
+
+func (x *execution) finish(ctx context.Context, tx *store.Tx, plan roster.Plan, s stand, missing []store.Change) error {
 	for _, c := range missing {
 		if err := tx.MarkEnded(ctx, c); err != nil {
 			return err
 		}
 	}
 	if err := s.keep(ctx, tx, x.pairing); err != nil {
+		return err
+	}
+	if err := x.takeOver(ctx, tx, plan); err != nil {
 		return err
 	}
 	if x.run.Ends && x.run.State == store.Finished && s.counts.Changes() == 0 {

@@ -102,10 +102,11 @@ type asked struct {
 // found is what a comparison gave.
 type found struct {
 	stand
-	seen string
-	lost bool // the target is no longer at the service
-	same bool // as it stands in the pairing already
-	run  bool // something has to be done about it
+	seen     string
+	unminded int
+	lost     bool // the target is no longer at the service
+	same     bool // as it stands in the pairing already
+	run      bool // something has to be done about it
 }
 
 func (w *asked) work(ctx context.Context, connectionID string) error {
@@ -167,12 +168,13 @@ func (w *asked) compare(ctx context.Context, x *sides, source roster.Source, ref
 	if err != nil {
 		return f, err
 	}
-	f.stand, f.seen = standing(roster.Compare(source, target, p.Policy, w.matching), p.Policy, refused), x.pairing.TargetSeen
+	f.stand, f.seen = standing(x.work(source, target), p.Policy, refused), x.pairing.TargetSeen
 	// What the last run was refused stands as needing a person: it is not tried
 	// again until something about it changes.
 	c := f.counts
 	f.run = auto && (c[roster.OutcomeAdd]+c[roster.OutcomeUpdate] > 0 || c[roster.OutcomeRemove] > 0 && f.guarded == 0 || f.guarded > 0 && f.guarded != p.GuardTold)
-	f.same = f.seen == p.TargetSeen && f.guarded == p.Guarded && equal(f.counts, p.Counts) && alike(f.mend, p.Mend) && alike(f.quiet, p.Quiet)
+	f.unminded = x.pairing.Unminded
+	f.same = f.unminded == p.Unminded && (f.unminded > 0 || p.TakeOver != store.TakesOverIfTold) && f.seen == p.TargetSeen && f.guarded == p.Guarded && equal(f.counts, p.Counts) && alike(f.mend, p.Mend) && alike(f.quiet, p.Quiet)
 	return f, nil
 }
 
@@ -200,7 +202,7 @@ func (w *asked) keep(ctx context.Context) error {
 			case f.same:
 				same = append(same, p.ID)
 			default:
-				p.TargetSeen = f.seen
+				p.TargetSeen, p.Unminded = f.seen, f.unminded
 				if err := f.keep(ctx, tx, p); err != nil {
 					return err
 				}

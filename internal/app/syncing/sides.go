@@ -30,6 +30,7 @@ type Target interface {
 type sides struct {
 	pairing  store.Pairing
 	groups   map[string]string // by section of a linked set: the group for its people
+	made     bool              // the target was made by Kanban for this pairing
 	matching roster.Matching
 	target   Target
 	store    *store.Store
@@ -73,7 +74,7 @@ func (x *sides) look(ctx context.Context, at Looker, source roster.Source) (rost
 	if p, ok := call.As(err); ok && p.Kind == call.NotFound && x.pairing.TargetRef != "" {
 		return roster.Target{}, refusal.Conflict(finding.TargetGone, "%s is no longer at the service: it was deleted there. Make it anew (kanban pairings renew), or end the pairing", x.pairing.TargetName)
 	}
-	x.pairing.TargetSeen = seen.Name
+	x.pairing.TargetSeen, x.made = seen.Name, seen.Key == x.pairing.ID
 	return roster.Target{Accounts: seen.Accounts}, err
 }
 
@@ -83,7 +84,18 @@ func (x *sides) compare(ctx context.Context) (roster.Plan, error) {
 	if err != nil {
 		return roster.Plan{}, err
 	}
-	return roster.Compare(source, target, x.pairing.Policy, x.matching), nil
+	return x.work(source, target), nil
+}
+
+// work compares, and counts whose places nobody minds where that is still to be decided.
+func (x *sides) work(source roster.Source, target roster.Target) roster.Plan {
+	plan := roster.Compare(source, target, x.pairing.Policy, x.matching)
+	x.pairing.Unminded = 0
+	if x.pairing.TakeOver == store.TakesOverIfTold && !x.made {
+		source.TakesOver = true
+		x.pairing.Unminded, _ = roster.Compare(source, target, x.pairing.Policy, x.matching).TakeOvers()
+	}
+	return plan
 }
 
 // refusals gives, for everybody whom the last run could not bring over, the
@@ -130,5 +142,5 @@ type stand struct {
 }
 
 func (s stand) keep(ctx context.Context, tx *store.Tx, p store.Pairing) error {
-	return tx.KeepStanding(ctx, p.ID, p.TargetSeen, s.counts, s.mend, s.quiet, s.guarded)
+	return tx.KeepStanding(ctx, p.ID, p.TargetSeen, s.counts, s.mend, s.quiet, s.guarded, p.Unminded)
 }

@@ -4,6 +4,7 @@ package finding
 // exactly one of them as its reason.
 const (
 	InStep           Code = "member-in-step"
+	TakenOver        Code = "member-taken-over"
 	NewMember        Code = "member-new"
 	NewAccount       Code = "account-new"
 	AccountReturns   Code = "account-returns"
@@ -85,6 +86,7 @@ const (
 	RunFailed         Code = "run-failed"
 	RemovalGuard      Code = "removal-above-guard"
 	TargetGone        Code = "target-gone"
+	TakeOverOffered   Code = "take-over-offered"
 	TargetRenamed     Code = "target-renamed"
 	DeliveryWaiting   Code = "delivery-waits"
 	ConditionRefused  Code = "condition-refused"
@@ -105,6 +107,7 @@ const (
 
 var catalogue = []Entry{
 	{InStep, Note, "in step", "The person is in the section and in the target, and what we keep there is the same.", "Nothing to do.", OwnerNobody},
+	{TakenOver, Note, "in step, ours from now on", "The person is in the section and was in the target already. From this run on Kanban minds their place: when they leave the section they are taken out like everybody else.", "Nothing to do.", OwnerNobody},
 	{NewMember, Note, "account found, not yet a member", "The person is in the section and has an account at the service, but is not in the target.", "The next run adds them.", OwnerNobody},
 	{NewAccount, Note, "no account yet", "The person is in the section and has no account at the service.", "The next run creates the account and adds it to the target.", OwnerNobody},
 	{AccountReturns, Note, "comes back, account switched off", "The person is in the section again; Kanban had switched their account off when they left.", "The next run switches the account on and adds them.", OwnerNobody},
@@ -177,6 +180,7 @@ var catalogue = []Entry{
 	{RunFailed, Block, "run stopped", "The run could not go on. What it had done is kept; nothing was lost.", "See the cause on the run, mend it and start the run again.", OwnerAdministrator},
 	{RemovalGuard, Block, "would remove too many", "The run would take more people out of the target than the pairing's guard allows.", "Check the section in the register. If it is right, run again with the removal approved.", OwnerAdministrator},
 	{TargetGone, Block, "class deleted at the service", "The class that this pairing keeps in step was deleted at the service. Nothing was changed.", "Make it anew (kanban pairings renew), or end the pairing.", OwnerAdministrator},
+	{TakeOverOffered, Warn, "places that nobody minds", "These people are in the section and in the class, and Kanban did not put them into the class. When they leave the section they stay in the class.", "Take them over, so that they leave the class when they leave the section: kanban pairings take-over SECTION. Or leave them to whoever put them in: --leave.", OwnerAdministrator},
 	{TargetRenamed, Note, "class renamed at the service", "Somebody gave the class another name at the service. It is still the same class, and its people are kept in step.", "Nothing to do, or give it one name again: kanban pairings edit --target.", OwnerNobody},
 	{DeliveryWaiting, Block, "delivery waits for a person", "Every try to deliver this failed.", "Mend the cause shown on the delivery and retry it.", OwnerAdministrator},
 	{StillToCome, Note, "deliveries are still to come", "What the rule has set going is not all done.", "Say whether it is to be stopped or to finish: kanban rules off NAME --stop, or --finish.", OwnerAdministrator},

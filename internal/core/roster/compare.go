@@ -47,25 +47,26 @@ type account struct {
 }
 
 type comparison struct {
-	policy   Policy
-	matching Matching
-	people   []person // one per person, ordered by PersonID
-	accounts []account
-	placed   map[string]*Placement
-	grouped  map[Grouping]bool
-	byID     index
-	byName   index
-	byRegid  index
-	byKey    index
-	byOther  index            // addresses beside the first, by position in otherOf
-	otherOf  []int32          // the account of each
-	sharing  map[string]int32 // address key → one person who has it, +1; negative when several do
+	takesOver bool
+	policy    Policy
+	matching  Matching
+	people    []person // one per person, ordered by PersonID
+	accounts  []account
+	placed    map[string]*Placement
+	grouped   map[Grouping]bool
+	byID      index
+	byName    index
+	byRegid   index
+	byKey     index
+	byOther   index            // addresses beside the first, by position in otherOf
+	otherOf   []int32          // the account of each
+	sharing   map[string]int32 // address key → one person who has it, +1; negative when several do
 }
 
 func newComparison(source Source, target Target, policy Policy, matching Matching) *comparison {
 	n := len(target.Accounts)
 	c := &comparison{
-		policy: policy, matching: matching,
+		policy: policy, matching: matching, takesOver: source.TakesOver,
 		people: onePerPerson(source.Members, policy.Roles), accounts: make([]account, 0, n),
 		placed: make(map[string]*Placement, len(source.Placed)),
 		byID:   newIndex(n), byName: newIndex(n), byRegid: newIndex(n), byKey: newIndex(n),
@@ -216,10 +217,15 @@ func (c *comparison) decide(p *person) Entry {
 	case a.InTarget && ours(p, a) && difference(p, a) != "":
 		e.Want, e.Was = p.want(), was(a)
 		e.Join, e.Quit = c.regroup(p, a)
+		e.TakeOver = c.takes(a)
 		return e.as(OutcomeUpdate, finding.DetailsDiffer, difference(p, a))
 	case a.InTarget:
+		e.TakeOver = c.takes(a)
 		if e.Join, e.Quit = c.regroup(p, a); len(e.Join)+len(e.Quit) > 0 {
 			return e.as(OutcomeUpdate, finding.GroupDiffers, "")
+		}
+		if e.TakeOver {
+			return e.as(OutcomeInStep, finding.TakenOver, "")
 		}
 		return e.as(OutcomeInStep, finding.InStep, "")
 	case held:
@@ -230,6 +236,9 @@ func (c *comparison) decide(p *person) Entry {
 		return e.as(OutcomeAdd, finding.NewMember, a.UserName)
 	}
 }
+
+// takes reports whether the place of an account in the target becomes Kanban's to mind.
+func (c *comparison) takes(a *account) bool { return c.takesOver && c.placed[a.ID] == nil }
 
 // notBegun lets somebody wait whose enrolment has not begun. Whom Kanban put into the target
 // for an earlier one leaves it until then.

@@ -52,7 +52,7 @@ func newPlan(entries []Entry) Plan {
 func (e *Entry) append(text []byte) []byte {
 	for _, part := range [...]string{
 		e.PersonID, e.AccountID, e.Name, string(e.Role), string(e.Outcome), string(e.Reason), e.Detail,
-		e.Want.GivenName, e.Want.FamilyName, e.Want.Email, e.Want.UserName, e.Want.Identifier, e.Was.GivenName, e.Was.FamilyName, e.Was.Email, strconv.FormatBool(e.Deactivate), strconv.FormatBool(e.Activate),
+		e.Want.GivenName, e.Want.FamilyName, e.Want.Email, e.Want.UserName, e.Want.Identifier, e.Was.GivenName, e.Was.FamilyName, e.Was.Email, strconv.FormatBool(e.Deactivate), strconv.FormatBool(e.Activate), strconv.FormatBool(e.TakeOver),
 		strings.Join(e.Join, " "), strings.Join(e.Quit, " "),
 	} {
 		text = append(binary.AppendUvarint(text, uint64(len(part))), part...)
@@ -101,6 +101,20 @@ func (p Plan) GuardTripped(policy Policy) (removals int, tripped bool) {
 	tripped = policy.RemovalNumber > 0 && removals > policy.RemovalNumber ||
 		policy.RemovalShare > 0 && removals > 1 && float64(removals) > policy.RemovalShare*float64(inTarget)
 	return removals, tripped
+}
+
+// TakeOvers says how many people's places Kanban minds from the run on, and how many of
+// the target's members stay somebody else's.
+func (p Plan) TakeOvers() (ours, others int) {
+	for _, e := range p.Entries {
+		switch {
+		case e.TakeOver:
+			ours++
+		case e.Reason == finding.NotOurs && e.Outcome == OutcomeLeftOut:
+			others++
+		}
+	}
+	return ours, others
 }
 
 // Keeps reports whether doing p keeps the promise of an older plan: everybody gets

@@ -109,6 +109,9 @@ type Placement struct {
 type Source struct {
 	Members []Member
 	Placed  []Placement
+	// TakesOver says that Kanban minds the places of those members of the section, from
+	// this run on, who were in the target already.
+	TakesOver bool
 	// Grouped are the groups into which Kanban itself put accounts. Only out of
 	// these are they ever taken again (unless the policy owns the target).
 	Grouped []Grouping
@@ -242,6 +245,9 @@ type Entry struct {
 	// account goes with the change, by section, ordered.
 	Join []string `json:"join,omitempty"`
 	Quit []string `json:"quit,omitempty"`
+	// TakeOver says that Kanban minds this person's place in the target from the run on,
+	// though somebody else has put them in.
+	TakeOver bool `json:"takeOver,omitempty"`
 }
 
 // Same reports whether two entries decide and say the same.

@@ -152,6 +152,8 @@ type Preview struct {
 	Changes     int                    `json:"changes" doc:"People whom a run would add, update or remove"`
 	Guard       int                    `json:"guard,omitempty" doc:"Removals, when they are more than the guard allows"`
 	NewAccounts int                    `json:"newAccounts" doc:"Accounts that a run would make"`
+	TakeOver    int                    `json:"takeOver,omitempty" doc:"Members of the class, put in by somebody else, whose places Kanban minds from the run on"`
+	Strangers   int                    `json:"strangers,omitempty" doc:"Members of the class who stay somebody else's, where others are taken over"`
 	Notice      string                 `json:"notice" enum:"quiet,told,unknown" doc:"Whether the service tells these newcomers: not, all of them, or as it likes because the connection names no notice attribute"`
 	Entries     []Decision             `json:"entries"`
 }

@@ -20,10 +20,16 @@ type Pairing struct {
 	NextRun   *time.Time    `json:"nextRun,omitempty" doc:"When it runs next by itself"`
 	OpensAt   *time.Time    `json:"opensAt,omitempty" doc:"When its class opens by itself"`
 	Guarded   int           `json:"guarded" doc:"Removals that wait for approval"`
+	Unminded  int           `json:"unminded,omitempty" doc:"People of the section who were put into the class by somebody else, when it is to be decided whether Kanban minds their places"`
 	Seen      string        `json:"seen,omitempty" doc:"The class's name at the service, when it is another one"`
 	Lost      bool          `json:"lost,omitempty" doc:"The class was deleted at the service"`
 	Checklist Checklist     `json:"checklist"`
 	Freshness Freshness     `json:"freshness"`
+}
+
+// TakeOver says who minds the places of the section's people who were in the class already.
+type TakeOver struct {
+	Leave bool `json:"leave,omitempty" doc:"They stay to whoever put them in; without it the next run takes them over"`
 }
 
 // Opening opens a held class.

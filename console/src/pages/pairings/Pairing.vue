@@ -114,6 +114,10 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
         <p v-if="preview.data.value?.newAccounts" class="faint small">
           Accounts to be made: {{ preview.data.value.newAccounts }}; {{ notices[preview.data.value.notice] }}.
         </p>
+        <p v-if="preview.data.value?.takeOver" class="faint small">
+          {{ preview.data.value.takeOver }} in the class already are ours from the run on;
+          {{ preview.data.value.strangers ?? 0 }} stay somebody else’s.
+        </p>
         <People
           v-model:ticked="only"
           :people="preview.data.value?.entries.map((e) => ({ entry: e, state: e.outcome }))"

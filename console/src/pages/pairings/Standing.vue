@@ -19,6 +19,17 @@ const renew = useMutation({
   onSuccess: () =>
     Promise.all(['pairing', 'preview'].map((k) => queries.invalidateQueries({ queryKey: [k] }))),
 })
+const takeOver = useMutation({
+  mutationFn: (leave: boolean) =>
+    ok(
+      api.POST('/api/v1/pairings/{id}/take-over', {
+        params: { path: { id: props.pairing.id } },
+        body: { leave },
+      }),
+    ),
+  onSuccess: () =>
+    Promise.all(['pairing', 'preview'].map((k) => queries.invalidateQueries({ queryKey: [k] }))),
+})
 const next = useMutation({
   mutationFn: () =>
     ok(api.POST('/api/v1/batches', { body: { act: 'next-term', pairings: [props.pairing.id] } })),
@@ -47,12 +58,29 @@ const next = useMutation({
     ▲ The section is no longer in the register. Nobody is taken out by mistake: nothing runs by itself.
     <Button size="small" variant="outlined" label="End the pairing…" @click="ending = true" />
   </div>
+  <div v-else-if="pairing.unminded" class="sheet bad" role="alert">
+    ▲ {{ pairing.unminded }} people of the section were put into the class by somebody else. When they leave
+    the section they stay in the class.
+    <Button
+      size="small"
+      label="Take them over"
+      :loading="takeOver.isPending.value"
+      @click="takeOver.mutate(false)"
+    />
+    <Button
+      size="small"
+      variant="outlined"
+      label="Leave them"
+      :loading="takeOver.isPending.value"
+      @click="takeOver.mutate(true)"
+    />
+  </div>
   <p v-else-if="pairing.seen" class="faint note">The service calls this class “{{ pairing.seen }}”.</p>
   <p v-if="pairing.section.set" class="faint note">
     One class for {{ pairing.section.set.sections.map((s) => s.title).join(', ') }}, with a group for each.
     <RouterLink to="/sections/linked">Linked sets</RouterLink>
   </p>
-  <Oops :error="renew.error.value ?? next.error.value" />
+  <Oops :error="renew.error.value ?? takeOver.error.value ?? next.error.value" />
   <EndDialog v-if="ending" :pairing="pairing" @close="ending = false" />
 </template>
 
