@@ -225,7 +225,7 @@ func doBatch(ctx context.Context, cmd *cli.Command, c *client.Client, o api.Orde
 			return ctx.Err()
 		case <-time.After(300 * time.Millisecond):
 		}
-		if b, err = client.Get[api.Batch](ctx, c, "/batches/"+b.ID); err != nil {
+		if b, err = client.GetAgain[api.Batch](ctx, c, "/batches/"+b.ID); err != nil {
 			return err
 		}
 	}

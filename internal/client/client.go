@@ -113,9 +113,49 @@ func (c *Client) do(ctx context.Context, method, path string, header http.Header
 	return json.Unmarshal(text, out)
 }
 
-// Get reads one thing.
+// Get reads one thing. A service that says it is busy is asked again for a few seconds.
 func Get[T any](ctx context.Context, c *Client, path string) (out T, err error) {
-	err = c.do(ctx, http.MethodGet, path, nil, nil, &out)
+	err = patiently(ctx, whileBusy, busy, func() error { return c.do(ctx, http.MethodGet, path, nil, nil, &out) })
+	return out, err
+}
+
+// How long a service that is busy, and one that work was begun at and that does not answer
+// for the moment, are asked again, and how often.
+const (
+	whileBusy = 8 * time.Second
+	whileGone = time.Minute
+	askAgain  = 250 * time.Millisecond
+)
+
+func busy(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Status == http.StatusServiceUnavailable
+}
+
+func gone(err error) bool {
+	var p *Problem
+	return errors.Is(err, ErrUnreachable) || errors.As(err, &p) && p.Status >= http.StatusInternalServerError
+}
+
+// patiently asks again for a while as long as an error passes.
+func patiently(ctx context.Context, patience time.Duration, passes func(error) bool, ask func() error) error {
+	for end := time.Now().Add(patience); ; {
+		err := ask()
+		if err == nil || !passes(err) || time.Now().After(end) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(askAgain):
+		}
+	}
+}
+
+// GetAgain reads something that is waited for: work that was begun goes on at the service
+// while that is restarted or its network is away, and so does the waiting, for a minute.
+func GetAgain[T any](ctx context.Context, c *Client, path string) (out T, err error) {
+	err = patiently(ctx, whileGone, gone, func() error { return c.do(ctx, http.MethodGet, path, nil, nil, &out) })
 	return out, err
 }
 
@@ -211,7 +251,7 @@ func (c *Client) SignIn(ctx context.Context, email, password string) (api.Caller
 // Wait follows a run to its end, calling seen for each state on the way.
 func (c *Client) Wait(ctx context.Context, runID string, seen func(api.Run)) (api.Run, error) {
 	for {
-		r, err := Get[api.Run](ctx, c, "/runs/"+runID)
+		r, err := GetAgain[api.Run](ctx, c, "/runs/"+runID)
 		if err != nil {
 			return r, err
 		}

@@ -92,6 +92,7 @@ func (w *Workspace) routes() {
 	w.mux.HandleFunc("POST /scim/v2/Users", w.createUser)
 	w.mux.HandleFunc("GET /scim/v2/Users/{id}", w.getUser)
 	w.mux.HandleFunc("PATCH /scim/v2/Users/{id}", w.patchUser)
+	w.mux.HandleFunc("DELETE /scim/v2/Users/{id}", w.deleteUser)
 	w.mux.HandleFunc("GET /scim/v2/Groups", w.listGroups)
 	w.mux.HandleFunc("POST /scim/v2/Groups", w.createGroup)
 	w.mux.HandleFunc("GET /scim/v2/Groups/{id}", w.getGroup)
@@ -292,6 +293,20 @@ func (w *Workspace) getUser(out http.ResponseWriter, r *http.Request) {
 		return
 	}
 	answer(out, http.StatusOK, w.users[i])
+}
+
+// deleteUser takes an account away, also out of every group (RFC 7644 section 3.6).
+func (w *Workspace) deleteUser(out http.ResponseWriter, r *http.Request) {
+	i := slices.IndexFunc(w.users, func(u scim.User) bool { return u.ID == r.PathValue("id") })
+	if i < 0 {
+		refuse(out, http.StatusNotFound, "", "No such user.")
+		return
+	}
+	for n := range w.groups {
+		w.groups[n].Members = slices.DeleteFunc(slices.Clone(w.groups[n].Members), func(m scim.Member) bool { return m.Value == w.users[i].ID })
+	}
+	w.users = slices.Delete(w.users, i, i+1)
+	out.WriteHeader(http.StatusNoContent)
 }
 
 // bulk carries out several operations as if they had come one by one.
