@@ -61,7 +61,11 @@ func TestWaitingOutlastsARestart(t *testing.T) {
 	address := l.Addr().String()
 	state := func(name string) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-			_ = json.NewEncoder(w).Encode(api.Run{ID: "r", State: name})
+			run := api.Run{ID: "r", State: name}
+			if at := time.Now(); name == "finished" {
+				run.FinishedAt = &at
+			}
+			_ = json.NewEncoder(w).Encode(run)
 		})
 	}
 	first := &http.Server{Handler: state("running")}
