@@ -166,5 +166,5 @@ func connect(cmd *cli.Command) *client.Client {
 	if k := readKept(); token == "" && (cmd.String("address") == "" || cmd.String("address") == k.Address) {
 		token = k.Token
 	}
-	return client.New(address(cmd), token)
+	return client.New(address(cmd), token).KeepToRead()
 }

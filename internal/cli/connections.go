@@ -281,7 +281,7 @@ func editConnection(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if _, err := client.Send[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, api.EditConnection{Values: v}); err != nil {
+	if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version, api.EditConnection{Values: v}); err != nil {
 		return err
 	}
 	return probe(ctx, cmd, c, conn)
@@ -345,7 +345,7 @@ func pause(name, about string, paused bool) *cli.Command {
 		if err != nil {
 			return err
 		}
-		if _, err := client.Send[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, api.EditConnection{Paused: &paused}); err != nil {
+		if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version, api.EditConnection{Paused: &paused}); err != nil {
 			return err
 		}
 		say(cmd, "%s is %sd.", conn.Name, name)

@@ -60,7 +60,7 @@ The expressions are person, starts, ends, offer, order and buyerName. Without --
 			if err := showMeaning(cmd, m); err != nil || !cmd.Bool("save") {
 				return err
 			}
-			if _, err := client.Send[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, api.EditConnection{Values: in.Values}); err != nil {
+			if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version, api.EditConnection{Values: in.Values}); err != nil {
 				return err
 			}
 			say(cmd, "Saved; what %s reports from now on is read that way.", conn.Name)

@@ -17,6 +17,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -29,12 +30,41 @@ type Client struct {
 	address string
 	token   string
 	http    *http.Client
+
+	mu    sync.Mutex
+	seen  map[string]string // ETags by path, of what was read
+	keeps bool
+}
+
+// KeepToRead makes every change of something that this client has read before keep to what
+// it read: it is refused when somebody has changed it since.
+func (c *Client) KeepToRead() *Client {
+	c.seen, c.keeps = map[string]string{}, true
+	return c
+}
+
+// noteTag keeps the ETag of an answer, and tagFor gives the one to keep to.
+func (c *Client) noteTag(path, tag string) {
+	if !c.keeps {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.seen[path] = tag; tag == "" {
+		delete(c.seen, path)
+	}
+}
+
+func (c *Client) tagFor(path string) string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.seen[path]
 }
 
 // New calls the service at address; an empty token is for signing in.
 func New(address, token string) *Client {
 	jar, _ := cookiejar.New(nil) // never fails without options
-	return &Client{strings.TrimRight(address, "/"), token, &http.Client{Jar: jar, Timeout: 15 * time.Minute}}
+	return &Client{address: strings.TrimRight(address, "/"), token: token, http: &http.Client{Jar: jar, Timeout: 15 * time.Minute}}
 }
 
 // Address of the service.
@@ -85,6 +115,9 @@ func (c *Client) do(ctx context.Context, method, path string, header http.Header
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
+	if tag := c.tagFor(path); tag != "" && method != http.MethodGet && req.Header.Get("If-Match") == "" {
+		req.Header.Set("If-Match", tag)
+	}
 	resp, err := c.http.Do(req)
 	if err != nil {
 		var dial *url.Error
@@ -103,6 +136,7 @@ func (c *Client) do(ctx context.Context, method, path string, header http.Header
 		_ = json.Unmarshal(text, p)
 		return p
 	}
+	c.noteTag(path, resp.Header.Get("ETag"))
 	if raw, ok := out.(*[]byte); ok {
 		*raw = text
 		return nil

@@ -70,6 +70,7 @@ type Store struct {
 	// slots bounds transactions to half of the connections, so that what reads beside
 	// one it holds always finds another.
 	slots    chan struct{}
+	oneByOne chan struct{} // bounds those who wait for their turn, see OneByOne
 	gathered gathered
 	signal   signal
 }
@@ -100,7 +101,7 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("connecting to the database: %w", err)
 	}
-	s := &Store{Pool: pool, Quick: quick, slots: make(chan struct{}, max(config.MaxConns/2, 1))}
+	s := &Store{Pool: pool, Quick: quick, slots: make(chan struct{}, max(config.MaxConns/2, 1)), oneByOne: make(chan struct{}, max(config.MaxConns/6, 1))}
 	if err := s.prepare(ctx, o.Keyset); err != nil {
 		s.Close()
 		return nil, err

@@ -95,6 +95,27 @@ func Again(do func() error) (err error) {
 	return err
 }
 
+// OneByOne does something while nobody else does so for the same thing, here or at another
+// replica. It needs a connection beside those of what it does.
+func (s *Store) OneByOne(ctx context.Context, thing string, do func()) error {
+	select {
+	case s.oneByOne <- struct{}{}:
+		defer func() { <-s.oneByOne }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	tx, err := s.Pool.Begin(ctx)
+	if err != nil {
+		return known(err, "waiting for one's turn")
+	}
+	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }() // gives the lock back
+	if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended('edit/' || $1, 0))`, thing); err != nil {
+		return known(err, "waiting for one's turn")
+	}
+	do()
+	return nil
+}
+
 // WaitForDisk makes the transaction last once it is committed, whatever was said before.
 func (tx *Tx) WaitForDisk(ctx context.Context) error {
 	_, err := tx.PGX.Exec(ctx, `SET LOCAL synchronous_commit = on`)

@@ -124,7 +124,7 @@ func problem(err error) error {
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound("there is no such record: " + err.Error())
 	case errors.Is(err, store.ErrStale):
-		return huma.Error412PreconditionFailed("somebody changed this in the meantime; read it again, then make your change")
+		return huma.Error412PreconditionFailed("Somebody changed this in the meantime; read it again, then make your change")
 	case errors.Is(err, store.ErrTaken):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrUnstorable):

@@ -253,6 +253,9 @@ func (s *Server) servicesOwn(a huma.API) {
 	handle(a, "connections", "GET /connections/{id}/operations list-operations List the operations of a service's own API", func(ctx context.Context, in *byID) ([]api.Operation, error) {
 		return s.Store.Operations(ctx, in.ID)
 	})
+	handle(a, "connections", "GET /connections/{id}/operations/{name} get-operation Show an operation", func(ctx context.Context, in *operationInput) (api.Operation, error) {
+		return s.Store.Operation(ctx, in.ID, in.Name)
+	})
 	handle(a, "connections", "PUT /connections/{id}/operations/{name} keep-operation Define an operation, or define it anew", func(ctx context.Context, in *keepOperationInput) (api.Operation, error) {
 		in.Body.Name = in.Name
 		if err := s.Reacting.KeepOperation(ctx, callerOf(ctx).Name, in.ID, in.Body); err != nil {

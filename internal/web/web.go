@@ -73,6 +73,7 @@ type Server struct {
 	Console fs.FS
 
 	sessions *scs.SessionManager
+	router   http.Handler
 	live     *hub
 	door     *doorman
 	draining atomic.Bool
@@ -92,6 +93,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	go s.live.run(ctx, s.Store, s.Log)
 
 	r := chi.NewRouter()
+	s.router = r
 	r.Use(requestID, s.logged, recovered(s.Log), s.secure, s.limited, plainPath, withoutSlash, s.endable)
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
@@ -103,7 +105,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.Get("/approvals/{token}", s.approval)
 	r.With(http.NewCrossOriginProtection().Handler).Post("/approvals/{token}", s.approval)
 	r.Group(func(r chi.Router) {
-		r.Use(http.NewCrossOriginProtection().Handler, s.noteVisitor, s.sessions.LoadAndSave, s.identify, s.idempotent)
+		r.Use(http.NewCrossOriginProtection().Handler, s.noteVisitor, s.sessions.LoadAndSave, s.identify, s.idempotent, s.conditional)
 		r.Get("/api/v1/linked-sets/{id}/copy", s.safetyCopy)
 		r.Get("/api/v1/sheets/{file}", s.sheetFile)
 		r.Get("/api/v1/courses/{id}/outline.csv", s.outlineTable)
@@ -178,6 +180,7 @@ func (s *Server) register(a huma.API) {
 	s.badges(a)
 	s.progressions(a)
 	s.stream(a)
+	describeConditions(a)
 }
 
 // Drain makes the service say that it takes no new work.

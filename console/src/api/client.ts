@@ -1,5 +1,7 @@
 import createClient from 'openapi-fetch'
 
+import { toRaw } from 'vue'
+
 import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
@@ -13,6 +15,8 @@ export class Problem extends Error {
     readonly status: number,
     message: string,
     readonly fields: Record<string, string>,
+    /** Of the record as it is now, when somebody changed it since it was read. */
+    readonly etag = '',
   ) {
     super(message)
   }
@@ -24,6 +28,16 @@ interface Answer<T> {
   response: Response
 }
 
+const tags = new WeakMap<object, string>()
+
+/** The ETag with which the service gave a record; empty when it gave none. Queries whose
+ * data is asked for it must not share structure with what they had before. */
+export const tagOf = (data: object | undefined) => (data && tags.get(toRaw(data))) ?? ''
+
+/** The header by which an edit keeps to what it was made from. */
+export const ifMatch = (tag: string | number | undefined) =>
+  tag ? { 'If-Match': typeof tag === 'number' ? `"${tag}"` : tag } : {}
+
 /** Gives the data of an answer, or throws its Problem. */
 export async function ok<T>(answer: Promise<Answer<T>>): Promise<T> {
   let got: Answer<T>
@@ -32,9 +46,13 @@ export async function ok<T>(answer: Promise<Answer<T>>): Promise<T> {
   } catch {
     throw new Problem(0, 'The service does not answer. It is tried again by itself.', {})
   }
-  if (got.response.ok) return got.data as T
+  const etag = got.response.headers.get('ETag') ?? ''
+  if (got.response.ok) {
+    if (etag && typeof got.data === 'object' && got.data) tags.set(got.data, etag)
+    return got.data as T
+  }
   const body = (got.error ?? {}) as { detail?: string; errors?: { location?: string; message?: string }[] }
   const fields: Record<string, string> = {}
   for (const e of body.errors ?? []) fields[(e.location ?? '').replace(/^body\./, '')] = e.message ?? ''
-  throw new Problem(got.response.status, body.detail ?? got.response.statusText, fields)
+  throw new Problem(got.response.status, body.detail ?? got.response.statusText, fields, etag)
 }

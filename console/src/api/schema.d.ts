@@ -254,7 +254,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show an operation */
+        get: operations["get-operation"];
         /** Define an operation, or define it anew */
         put: operations["keep-operation"];
         post?: never;
@@ -4546,6 +4547,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -4774,7 +4777,10 @@ export interface operations {
                 /** @description Its name, to remove it although something depends on it; look at the preview first */
                 name?: string;
             };
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The connection's id */
                 id: string;
@@ -4959,6 +4965,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -5024,10 +5032,47 @@ export interface operations {
             };
         };
     };
-    "keep-operation": {
+    "get-operation": {
         parameters: {
             query?: never;
             header?: never;
+            path: {
+                /** @description The connection's id */
+                id: string;
+                /** @description The operation's name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "keep-operation": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The connection's id */
                 id: string;
@@ -5065,7 +5110,10 @@ export interface operations {
     "drop-operation": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The connection's id */
                 id: string;
@@ -5097,7 +5145,10 @@ export interface operations {
     "try-operation": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The connection's id */
                 id: string;
@@ -5135,7 +5186,10 @@ export interface operations {
     "probe-connection": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -5170,6 +5224,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -5241,6 +5297,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -5280,7 +5338,10 @@ export interface operations {
                 /** @description Go on although a guard objects */
                 approved?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The connection's id */
                 id: string;
@@ -5419,6 +5480,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -5862,6 +5925,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path?: never;
             cookie?: never;
@@ -6050,6 +6115,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path?: never;
             cookie?: never;
@@ -6399,6 +6466,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path?: never;
             cookie?: never;
@@ -6603,7 +6672,10 @@ export interface operations {
     "remove-offer": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -6809,7 +6881,10 @@ export interface operations {
     unpair: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -6945,7 +7020,10 @@ export interface operations {
     "preview-ending": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -6977,7 +7055,10 @@ export interface operations {
     "hold-class": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -7013,6 +7094,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -7050,7 +7133,10 @@ export interface operations {
     "make-preview": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -7082,7 +7168,10 @@ export interface operations {
     "renew-class": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -7118,6 +7207,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -7255,7 +7346,10 @@ export interface operations {
     "choose-account": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The person's id */
                 id: string;
@@ -7291,7 +7385,10 @@ export interface operations {
     "forget-choices": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The person's id */
                 id: string;
@@ -7596,7 +7693,10 @@ export interface operations {
     "remove-progression": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -7711,6 +7811,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -7887,7 +7989,10 @@ export interface operations {
     "remove-rule": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -7920,6 +8025,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -8060,6 +8167,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -8100,6 +8209,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -8338,7 +8449,10 @@ export interface operations {
     "cancel-run": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -8402,7 +8516,10 @@ export interface operations {
     "resume-run": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -8434,7 +8551,10 @@ export interface operations {
     "take-back-run": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The record's id */
                 id: string;
@@ -8556,6 +8676,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path?: never;
             cookie?: never;
@@ -8795,7 +8917,10 @@ export interface operations {
     "sign-out": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -9046,6 +9171,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path?: never;
             cookie?: never;
@@ -9143,6 +9270,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path?: never;
             cookie?: never;
@@ -9406,6 +9535,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path?: never;
             cookie?: never;
@@ -9469,6 +9600,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path?: never;
             cookie?: never;
@@ -9534,6 +9667,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path?: never;
             cookie?: never;

@@ -1,8 +1,14 @@
 <script setup lang="ts">
-import { nextTick, ref, watch } from 'vue'
+import { computed, nextTick, ref, watch } from 'vue'
 
-/** Says what went wrong, and offers to try again. */
-const props = defineProps<{ error: Error | null; again?: () => unknown }>()
+import { Problem } from '../api/client'
+
+/** Says what went wrong, and offers to try again. Where somebody else has changed what is
+ * edited, what was typed stays, and can be put over it all the same. */
+const props = defineProps<{ error: Error | null; again?: () => unknown; over?: (tag: string) => unknown }>()
+const stale = computed(() =>
+  props.error instanceof Problem && props.error.status === 412 ? props.error.etag : '',
+)
 const box = ref<HTMLElement>()
 watch(
   () => props.error,
@@ -16,6 +22,7 @@ watch(
 <template>
   <div v-if="error" ref="box" class="oops" role="alert">
     <span>▲ {{ error.message }}</span>
+    <button v-if="over && stale" type="button" @click="over(stale)">Save mine all the same</button>
     <button v-if="again" type="button" @click="again()">Try again</button>
   </div>
 </template>
@@ -40,5 +47,6 @@ button {
   border: 0;
   text-decoration: underline;
   cursor: pointer;
+  white-space: nowrap;
 }
 </style>

@@ -7,12 +7,14 @@ import MultiSelect from 'primevue/multiselect'
 import { computed, reactive } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useVersion } from '../../parts/draft'
 import Oops from '../../parts/Oops.vue'
 
 /** Making or changing an offer. */
 const props = defineProps<{ edit?: Schemas['Offer']; offer?: string; connectionId?: string }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
+const made = useVersion(props.edit?.version)
 const o = reactive<Schemas['NewOffer'] & { by: 'sections' | 'course' }>({
   name: props.edit?.name ?? '',
   connectionId: props.edit?.connectionId ?? props.connectionId ?? '',
@@ -53,7 +55,7 @@ const save = useMutation({
     return props.edit
       ? ok(
           api.PUT('/api/v1/offers/{id}', {
-            params: { path: { id: props.edit.id }, header: { 'If-Match': `"${props.edit.version}"` } },
+            params: { path: { id: props.edit.id }, header: made.header.value },
             body,
           }),
         )
@@ -144,7 +146,7 @@ const save = useMutation({
         ><input v-model="o.onlyBuyers" type="checkbox" /> only buyers may be in the sections; others are
         shown</label
       >
-      <Oops :error="save.error.value" />
+      <Oops :error="save.error.value" :over="(tag) => (made.over(tag), save.mutate())" />
       <div class="actions">
         <Button type="submit" label="Save" :loading="save.isPending.value" />
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />

@@ -6,12 +6,14 @@ import InputText from 'primevue/inputtext'
 import { computed, reactive, ref } from 'vue'
 
 import { api, ok, Problem, type Schemas } from '../../api/client'
+import { useVersion } from '../../parts/draft'
 import Oops from '../../parts/Oops.vue'
 import FieldInput from './FieldInput.vue'
 
 const props = defineProps<{ edit?: Schemas['Connection'] }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
+const from = useVersion(props.edit?.version)
 const kinds = useQuery({
   queryKey: ['kinds'],
   queryFn: () => ok(api.GET('/api/v1/kinds')),
@@ -31,7 +33,7 @@ const save = useMutation({
     const c = props.edit
       ? await ok(
           api.PATCH('/api/v1/connections/{id}', {
-            params: { path: { id: props.edit.id }, header: { 'If-Match': `"${props.edit.version}"` } },
+            params: { path: { id: props.edit.id }, header: from.header.value },
             body: { name: name.value, values: given },
           }),
         )
@@ -103,7 +105,7 @@ const copy = (text: string) => navigator.clipboard.writeText(text)
           :invalid="`values.${f.name}` in wrong"
         />
       </details>
-      <Oops :error="save.error.value" />
+      <Oops :error="save.error.value" :over="(tag) => (from.over(tag), save.mutate())" />
       <div class="actions">
         <Button type="submit" label="Save and test" :loading="save.isPending.value" />
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />

@@ -4,7 +4,7 @@ import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, ifMatch, ok, type Schemas } from '../../api/client'
 import Checklist from '../../parts/Checklist.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -29,7 +29,12 @@ const probe = useMutation({
 })
 const pause = useMutation({
   mutationFn: (c: Connection) =>
-    ok(api.PATCH('/api/v1/connections/{id}', { ...path(c), body: { paused: !c.paused } })),
+    ok(
+      api.PATCH('/api/v1/connections/{id}', {
+        params: { path: { id: c.id }, header: ifMatch(c.version) },
+        body: { paused: !c.paused },
+      }),
+    ),
   onSuccess: refresh,
 })
 const read = useMutation({

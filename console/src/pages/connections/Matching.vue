@@ -3,9 +3,10 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import InputText from 'primevue/inputtext'
-import { computed, ref, watch } from 'vue'
+import { computed, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useDraft } from '../../parts/draft'
 import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
@@ -20,19 +21,24 @@ const connection = useQuery({
 const kept = useQuery({
   queryKey: ['matching', () => props.id],
   queryFn: () => ok(api.GET('/api/v1/connections/{id}/matching', path.value)),
+  structuralSharing: false,
 })
-const m = ref<Schemas['Matching']>()
-watch(kept.data, (now) => now && (m.value = structuredClone(JSON.parse(JSON.stringify(now)))), {
-  immediate: true,
-})
-const changed = computed(() => JSON.stringify(m.value) !== JSON.stringify(kept.data.value))
+const edited = useDraft<Schemas['Matching']>(kept.data)
+const { draft: m, changed } = edited
 const preview = useMutation({
   mutationFn: () =>
     ok(api.POST('/api/v1/connections/{id}/matching/preview', { ...path.value, body: m.value! })),
 })
 const save = useMutation({
-  mutationFn: () => ok(api.PUT('/api/v1/connections/{id}/matching', { ...path.value, body: m.value! })),
+  mutationFn: () =>
+    ok(
+      api.PUT('/api/v1/connections/{id}/matching', {
+        params: { path: { id: props.id }, header: edited.header.value },
+        body: m.value!,
+      }),
+    ),
   onSuccess: () => {
+    edited.kept()
     preview.reset()
     return queries.invalidateQueries({ queryKey: ['matching'] })
   },
@@ -80,7 +86,10 @@ const rows = computed(() => preview.data.value?.items.map((t, i) => ({ key: i, .
       @click="save.mutate()"
     />
   </PageHead>
-  <Oops :error="kept.error.value ?? preview.error.value ?? save.error.value" />
+  <Oops
+    :error="kept.error.value ?? preview.error.value ?? save.error.value"
+    :over="(tag) => (edited.over(tag), save.mutate())"
+  />
   <div v-if="m" class="two">
     <section>
       <h2>Recognised by</h2>

@@ -3,7 +3,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tansta
 import Button from 'primevue/button'
 import { computed, nextTick, onUnmounted, reactive, ref, watch } from 'vue'
 
-import { api, ok } from '../../api/client'
+import { api, ifMatch, ok } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
@@ -46,10 +46,12 @@ const meaning = useQuery({
 })
 // What is set now fills the fields once.
 const begun = ref(false)
+let from: number | undefined // the version from which it is edited
 watch(
   meaning.data,
   (now) => {
     if (!now || begun.value) return
+    from = connection.value?.version
     for (const f of fields) mapping[f.name] = now.mapping[f.name] ?? ''
     begun.value = true
   },
@@ -79,12 +81,15 @@ const save = useMutation({
       api.PATCH('/api/v1/connections/{id}', {
         params: {
           path: { id: props.id },
-          header: { 'If-Match': `"${connection.value?.version ?? 0}"` },
+          header: ifMatch(from ?? connection.value?.version),
         },
         body: { values: { ...mapping } },
       }),
     ),
-  onSuccess: () => queries.invalidateQueries(),
+  onSuccess: (c) => {
+    from = c.version
+    return queries.invalidateQueries()
+  },
 })
 const words: Record<string, string> = {
   starts: '● gives access',

@@ -4,7 +4,7 @@ import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { computed, reactive, ref } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, ifMatch, ok, tagOf, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 
@@ -24,6 +24,7 @@ const list = useQuery({
 const blank = (): Schemas['Operation'] => ({ name: '', title: '', method: 'POST', path: '/', fields: [] })
 const o = ref(blank())
 const editing = ref(false)
+const from = ref('') // the state from which it is edited
 const values = reactive<Record<string, string>>({})
 const one = (n: string) => ({ params: { path: { id: props.id, name: n } } })
 const refresh = () => queries.invalidateQueries({ queryKey: ['operations'] })
@@ -31,11 +32,14 @@ const save = useMutation({
   mutationFn: () =>
     ok(
       api.PUT('/api/v1/connections/{id}/operations/{name}', {
-        ...one(o.value.name),
+        params: { path: { id: props.id, name: o.value.name }, header: ifMatch(from.value) },
         body: { ...o.value, fields: o.value.fields.filter((f) => f.name.trim()) },
       }),
     ),
-  onSuccess: refresh,
+  onSuccess: (kept) => {
+    from.value = tagOf(kept)
+    return refresh()
+  },
 })
 const drop = useMutation({
   mutationFn: (n: string) => ok(api.DELETE('/api/v1/connections/{id}/operations/{name}', one(n))),
@@ -50,7 +54,12 @@ const attempt = useMutation({
       }),
     ),
 })
-function edit(x: Schemas['Operation']) {
+async function edit(x: Schemas['Operation']) {
+  from.value = ''
+  if (x.name) {
+    x = await ok(api.GET('/api/v1/connections/{id}/operations/{name}', one(x.name)))
+    from.value = tagOf(x)
+  }
   o.value = JSON.parse(JSON.stringify(x)) as Schemas['Operation']
   for (const k of Object.keys(values)) delete values[k]
   attempt.reset()
@@ -149,7 +158,7 @@ function edit(x: Schemas['Operation']) {
         </select></label
       >
     </div>
-    <Oops :error="save.error.value" />
+    <Oops :error="save.error.value" :over="(tag) => ((from = tag), save.mutate())" />
     <div class="actions">
       <Button type="submit" size="small" label="Save" :loading="save.isPending.value" />
       <Button type="button" size="small" variant="text" label="Close" @click="editing = false" />

@@ -4,14 +4,30 @@ import Button from 'primevue/button'
 import InputNumber from 'primevue/inputnumber'
 import { computed, ref, watch } from 'vue'
 
-import { api, ok } from '../../api/client'
+import { api, ifMatch, ok, tagOf } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 
 /** For how long events, deliveries and their attempts are kept, month by month. */
 const queries = useQueryClient()
-const history = useQuery({ queryKey: ['history'], queryFn: () => ok(api.GET('/api/v1/history')) })
+const history = useQuery({
+  queryKey: ['history'],
+  queryFn: () => ok(api.GET('/api/v1/history')),
+  structuralSharing: false,
+})
 const months = ref<number | null>(null)
-watch(history.data, (now) => (months.value = now?.months || null), { immediate: true })
+const from = ref('') // the state from which it is edited
+const changed = computed(() => (months.value ?? 0) !== before.value)
+const before = ref(0)
+watch(
+  history.data,
+  (now) => {
+    if (!now || changed.value) return
+    before.value = now.months
+    months.value = now.months || null
+    from.value = tagOf(now)
+  },
+  { immediate: true },
+)
 
 /** The months that go at once when it is kept for as long as chosen. */
 const gone = computed(() => {
@@ -22,10 +38,17 @@ const gone = computed(() => {
 })
 const save = useMutation({
   mutationFn: () =>
-    ok(api.PUT('/api/v1/history', { body: { months: months.value ?? 0, gone: gone.value.length } })),
-  onSuccess: () => queries.invalidateQueries({ queryKey: ['history'] }),
+    ok(
+      api.PUT('/api/v1/history', {
+        params: { header: ifMatch(from.value) },
+        body: { months: months.value ?? 0, gone: gone.value.length },
+      }),
+    ),
+  onSuccess: () => {
+    before.value = months.value ?? 0
+    return queries.invalidateQueries({ queryKey: ['history'] })
+  },
 })
-const changed = computed(() => (months.value ?? 0) !== (history.data.value?.months ?? 0))
 const size = (bytes: number) => `${(bytes / 1e6).toFixed(1)} MB`
 const kept = computed(() => [...(history.data.value?.kept ?? [])].reverse())
 </script>
@@ -59,7 +82,7 @@ const kept = computed(() => [...(history.data.value?.kept ?? [])].reverse())
   <p v-if="changed && gone.length" role="status">
     {{ gone.map((m) => m.month).join(', ') }} would go at once and cannot be had back.
   </p>
-  <Oops :error="history.error.value ?? save.error.value" />
+  <Oops :error="history.error.value ?? save.error.value" :over="(tag) => ((from = tag), save.mutate())" />
   <table v-if="kept.length">
     <tbody>
       <tr v-for="m in kept" :key="m.month">

@@ -2,9 +2,10 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
-import { ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, ifMatch, ok, tagOf, type Schemas } from '../../api/client'
+import { useDraft } from '../../parts/draft'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import ScheduleField from '../../parts/ScheduleField.vue'
@@ -14,27 +15,55 @@ import TemplateForm from './TemplateForm.vue'
 
 /** How the institution wants its pairings made and kept. */
 const queries = useQueryClient()
-const templates = useQuery({ queryKey: ['templates'], queryFn: () => ok(api.GET('/api/v1/templates')) })
-const list = ref<Schemas['Template'][]>([])
-watch(templates.data, (now) => now && (list.value = JSON.parse(JSON.stringify(now))), { immediate: true })
+const templates = useQuery({
+  queryKey: ['templates'],
+  queryFn: () => ok(api.GET('/api/v1/templates')),
+  structuralSharing: false,
+})
+const edited = useDraft<Schemas['Template'][]>(templates.data)
+const list = computed(() => edited.draft.value ?? [])
 const save = useMutation({
-  mutationFn: () => ok(api.PUT('/api/v1/templates', { body: list.value })),
-  onSuccess: () => queries.invalidateQueries({ queryKey: ['templates'] }),
+  mutationFn: () =>
+    ok(api.PUT('/api/v1/templates', { params: { header: edited.header.value }, body: list.value })),
+  onSuccess: () => (edited.kept(), queries.invalidateQueries({ queryKey: ['templates'] })),
 })
 
-const pause = useQuery({ queryKey: ['maintenance'], queryFn: () => ok(api.GET('/api/v1/maintenance')) })
+const pause = useQuery({
+  queryKey: ['maintenance'],
+  queryFn: () => ok(api.GET('/api/v1/maintenance')),
+  structuralSharing: false,
+})
 const note = ref('')
 const setPause = useMutation({
-  mutationFn: (on: boolean) => ok(api.PUT('/api/v1/maintenance', { body: { on, note: note.value } })),
-  onSuccess: () => queries.invalidateQueries(),
+  mutationFn: (on: boolean) =>
+    ok(
+      api.PUT('/api/v1/maintenance', {
+        params: { header: ifMatch(tagOf(pause.data.value)) },
+        body: { on, note: note.value },
+      }),
+    ),
+  onSettled: () => queries.invalidateQueries(),
 })
 
-const whole = useQuery({ queryKey: ['whole'], queryFn: () => ok(api.GET('/api/v1/whole-comparison')) })
-const schedule = ref<Schemas['Schedule']>()
-watch(whole.data, (now) => (schedule.value = now && { ...now.schedule }), { immediate: true })
+const whole = useQuery({
+  queryKey: ['whole'],
+  queryFn: () => ok(api.GET('/api/v1/whole-comparison')),
+  structuralSharing: false,
+})
+const compared = useDraft<Schemas['Keeping']>(whole.data)
+const schedule = computed({
+  get: () => compared.draft.value?.schedule,
+  set: (s) => s && compared.draft.value && (compared.draft.value.schedule = s),
+})
 const setWhole = useMutation({
-  mutationFn: () => ok(api.PUT('/api/v1/whole-comparison', { body: { schedule: schedule.value ?? {} } })),
-  onSuccess: () => queries.invalidateQueries({ queryKey: ['whole'] }),
+  mutationFn: () =>
+    ok(
+      api.PUT('/api/v1/whole-comparison', {
+        params: { header: compared.header.value },
+        body: { schedule: schedule.value ?? {} },
+      }),
+    ),
+  onSuccess: () => (compared.kept(), queries.invalidateQueries({ queryKey: ['whole'] })),
 })
 
 function add() {
@@ -62,7 +91,7 @@ function add() {
           @drop="list.splice(i, 1)"
           @first="list.unshift(...list.splice(i, 1))"
         />
-        <Oops :error="save.error.value" />
+        <Oops :error="save.error.value" :over="(tag) => (edited.over(tag), save.mutate())" />
         <div class="actions">
           <Button type="button" size="small" variant="outlined" label="Add a template" @click="add" />
           <Button type="submit" size="small" label="Save" :loading="save.isPending.value" />
@@ -113,7 +142,7 @@ function add() {
         />
       </form>
       <p v-if="whole.data.value?.nextAt" class="faint">next {{ when(whole.data.value.nextAt) }}</p>
-      <Oops :error="setWhole.error.value" />
+      <Oops :error="setWhole.error.value" :over="(tag) => (compared.over(tag), setWhole.mutate())" />
       <History />
     </aside>
   </div>

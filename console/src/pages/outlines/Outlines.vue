@@ -4,10 +4,11 @@ import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { computed, ref, watch, type Ref } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, ifMatch, ok, Problem, tagOf, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { unzipped } from '../../parts/zip'
+import Across from './Across.vue'
 import OutlineTree from './OutlineTree.vue'
 
 /** What courses consist of: read, edited, previewed, then kept. */
@@ -18,19 +19,24 @@ const chosen = computed(() => props.id || courses.data.value?.items.find((c) => 
 const kept = useQuery({
   queryKey: ['outline', chosen],
   queryFn: async () => {
-    const { data } = await api.GET('/api/v1/courses/{id}/outline', {
-      params: { path: { id: chosen.value ?? '' } },
+    const got = ok(api.GET('/api/v1/courses/{id}/outline', { params: { path: { id: chosen.value ?? '' } } }))
+    return got.catch((e: unknown) => {
+      if (e instanceof Problem && e.status === 404) return { modules: [] } as Schemas['Outline']
+      throw e
     })
-    return data ?? ({ modules: [] } as Schemas['Outline'])
   },
+  structuralSharing: false,
   enabled: computed(() => !!chosen.value),
 })
 const draft: Ref<Schemas['Outline']> = ref({ modules: [] })
 const changed = ref(false)
+const from = ref('') // the state from which it is edited
 watch(
   () => kept.data.value,
   (o) => {
-    if (o && !changed.value) draft.value = JSON.parse(JSON.stringify(o)) as Schemas['Outline']
+    if (!o || changed.value) return
+    draft.value = JSON.parse(JSON.stringify(o)) as Schemas['Outline']
+    from.value = tagOf(o)
   },
   { immediate: true },
 )
@@ -50,7 +56,16 @@ const previewing = useMutation({
   mutationFn: () => ok(api.POST('/api/v1/courses/{id}/outline/preview', { ...at.value, body: draft.value })),
 })
 const keeping = useMutation({
-  mutationFn: () => ok(api.PUT('/api/v1/courses/{id}/outline', { ...at.value, body: draft.value })),
+  mutationFn: () =>
+    ok(
+      api.PUT('/api/v1/courses/{id}/outline', {
+        params: {
+          path: { id: chosen.value ?? '' },
+          header: ifMatch(from.value),
+        },
+        body: draft.value,
+      }),
+    ),
   onSuccess: async () => {
     changed.value = false
     previewing.reset()
@@ -91,6 +106,7 @@ function edited() {
       >as a table (CSV)</a
     >
   </PageHead>
+  <Across />
   <div class="two">
     <nav aria-label="Courses">
       <RouterLink
@@ -135,7 +151,7 @@ function edited() {
           @click="fetchIt"
         />
       </div>
-      <Oops :error="problem" />
+      <Oops :error="problem" :over="(tag) => ((from = tag), keep())" />
       <div class="actions">
         <Button
           size="small"

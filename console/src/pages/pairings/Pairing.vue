@@ -4,7 +4,7 @@ import Button from 'primevue/button'
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, ok } from '../../api/client'
+import { api, ifMatch, ok } from '../../api/client'
 import Checklist from '../../parts/Checklist.vue'
 import Counts from '../../parts/Counts.vue'
 import Oops from '../../parts/Oops.vue'
@@ -51,7 +51,12 @@ const run = useMutation({
 })
 const pause = useMutation({
   mutationFn: (paused: boolean) =>
-    ok(api.PATCH('/api/v1/pairings/{id}', { ...path.value, body: { paused } })),
+    ok(
+      api.PATCH('/api/v1/pairings/{id}', {
+        params: { path: { id: props.id }, header: ifMatch(p.value?.version) },
+        body: { paused },
+      }),
+    ),
   onSuccess: () => queries.invalidateQueries({ queryKey: ['pairing'] }),
 })
 const p = computed(() => pairing.data.value)

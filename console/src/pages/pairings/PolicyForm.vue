@@ -6,6 +6,7 @@ import InputText from 'primevue/inputtext'
 import { ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useVersion } from '../../parts/draft'
 import Oops from '../../parts/Oops.vue'
 import ScheduleField from '../../parts/ScheduleField.vue'
 
@@ -13,6 +14,7 @@ import ScheduleField from '../../parts/ScheduleField.vue'
 const props = defineProps<{ pairing: Schemas['Pairing'] }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
+const made = useVersion(props.pairing.version)
 const policy = ref({ ...props.pairing.policy })
 const roles = ref(policy.value.roles.join(', '))
 const target = ref(props.pairing.target)
@@ -22,7 +24,7 @@ const save = useMutation({
   mutationFn: () =>
     ok(
       api.PATCH('/api/v1/pairings/{id}', {
-        params: { path: { id: props.pairing.id }, header: { 'If-Match': `"${props.pairing.version}"` } },
+        params: { path: { id: props.pairing.id }, header: made.header.value },
         body: {
           policy: {
             ...policy.value,
@@ -95,7 +97,7 @@ const save = useMutation({
         <label for="share">or above this share of the class, in %</label>
         <InputText id="share" v-model="share" inputmode="numeric" />
       </div>
-      <Oops :error="save.error.value" />
+      <Oops :error="save.error.value" :over="(tag) => (made.over(tag), save.mutate())" />
       <div class="actions"><Button type="submit" label="Save" :loading="save.isPending.value" /></div>
     </form>
   </Dialog>

@@ -6,6 +6,7 @@ import InputText from 'primevue/inputtext'
 import { reactive } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useVersion } from '../../parts/draft'
 import Oops from '../../parts/Oops.vue'
 import Found from './Found.vue'
 import StageFields from './StageFields.vue'
@@ -14,6 +15,7 @@ import StageFields from './StageFields.vue'
 const props = defineProps<{ edit?: Schemas['Progression'] }>()
 const emit = defineEmits<{ close: []; saved: [p: Schemas['Progression']] }>()
 const queries = useQueryClient()
+const made = useVersion(props.edit?.version)
 const courses = useQuery({ queryKey: ['courses'], queryFn: () => ok(api.GET('/api/v1/courses')) })
 const blank = (): Schemas['Stage'] => ({ title: '', criteria: [{ kind: 'module' }] })
 const p = reactive<Schemas['NewProgression']>({
@@ -29,7 +31,7 @@ const save = useMutation({
     props.edit
       ? ok(
           api.PUT('/api/v1/progressions/{id}', {
-            params: { path: { id: props.edit.id }, header: { 'If-Match': `"${props.edit.version}"` } },
+            params: { path: { id: props.edit.id }, header: made.header.value },
             body: p,
           }),
         )
@@ -82,7 +84,10 @@ const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
         <Button size="small" variant="outlined" label="+ a stage" @click="p.stages.push(blank())" />
       </template>
       <p v-else class="faint">Choose the course first: whoever learns in it is subscribed.</p>
-      <Oops :error="save.error.value ?? preview.error.value" />
+      <Oops
+        :error="save.error.value ?? preview.error.value"
+        :over="(tag) => (made.over(tag), save.mutate())"
+      />
       <Found v-if="preview.data.value" :preview="preview.data.value" />
       <div class="actions end">
         <Button type="submit" :label="edit?.onSince ? 'Save' : 'Save, off'" :loading="save.isPending.value" />

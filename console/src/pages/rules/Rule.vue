@@ -15,6 +15,7 @@ import LookBack from './LookBack.vue'
 import RuleForm from './RuleForm.vue'
 import SwitchOff from './SwitchOff.vue'
 import Trial from './Trial.vue'
+import Unsubscribed from './Unsubscribed.vue'
 
 /** One rule: what it says, what of it is done, trying it out, looking back. */
 const props = defineProps<{ id: string }>()
@@ -95,6 +96,7 @@ const { flip, asking, leave } = useFlip()
     </div>
     <Trial :id="r.id" />
     <LookBack :id="r.id" :on="r.on" />
+    <Unsubscribed v-if="r.unsubscribed" :id="r.id" />
     <RuleForm v-if="editing" :edit="r" @close="editing = false" />
   </template>
 </template>

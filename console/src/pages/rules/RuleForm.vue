@@ -6,6 +6,7 @@ import InputText from 'primevue/inputtext'
 import { computed, reactive } from 'vue'
 
 import { api, ok, Problem, type Schemas } from '../../api/client'
+import { useVersion } from '../../parts/draft'
 import Oops from '../../parts/Oops.vue'
 import { actions, triggers } from '../../parts/triggers'
 import ActionFields from './ActionFields.vue'
@@ -17,6 +18,7 @@ type NewRule = Schemas['NewRule']
 const props = defineProps<{ edit?: Schemas['Rule'] }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
+const made = useVersion(props.edit?.version)
 const rule = reactive<NewRule>({
   name: props.edit?.name ?? '',
   trigger: props.edit?.trigger ?? 'section.joined',
@@ -56,7 +58,7 @@ const save = useMutation({
     return props.edit
       ? ok(
           api.PUT('/api/v1/rules/{id}', {
-            params: { path: { id: props.edit.id }, header: { 'If-Match': `"${props.edit.version}"` } },
+            params: { path: { id: props.edit.id }, header: made.header.value },
             body,
           }),
         )
@@ -182,7 +184,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
           @click="add(kind)"
         />
       </div>
-      <Oops :error="save.error.value" />
+      <Oops :error="save.error.value" :over="(tag) => (made.over(tag), save.mutate())" />
       <div class="actions">
         <Button type="submit" label="Save" :loading="save.isPending.value" />
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />

@@ -4,7 +4,7 @@ import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { ref } from 'vue'
 
-import { api, ok } from '../../api/client'
+import { api, ifMatch, ok, tagOf } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
@@ -20,6 +20,7 @@ const samples = useQuery({
 const recipient = useQuery({
   queryKey: ['test-recipient'],
   queryFn: () => ok(api.GET('/api/v1/test-recipient')),
+  structuralSharing: false,
 })
 const trial = useMutation({
   mutationFn: (send: boolean) =>
@@ -32,8 +33,14 @@ const trial = useMutation({
   onSuccess: () => queries.invalidateQueries({ queryKey: ['rules'] }),
 })
 const setRecipient = useMutation({
-  mutationFn: (address: string) => ok(api.PUT('/api/v1/test-recipient', { body: { address } })),
-  onSuccess: () => queries.invalidateQueries({ queryKey: ['test-recipient'] }),
+  mutationFn: (address: string) =>
+    ok(
+      api.PUT('/api/v1/test-recipient', {
+        params: { header: ifMatch(tagOf(recipient.data.value)) },
+        body: { address },
+      }),
+    ),
+  onSettled: () => queries.invalidateQueries({ queryKey: ['test-recipient'] }),
 })
 const plain = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : String(v))
 </script>

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/vue-query'
 import { ref } from 'vue'
 
-import { api, ok, Problem, type Schemas } from '../../api/client'
+import { api, ifMatch, ok, Problem, type Schemas } from '../../api/client'
 
 type Rule = Schemas['Rule']
 
@@ -13,7 +13,7 @@ export function useFlip() {
     mutationFn: ({ rule, toCome }: { rule: Rule; toCome?: 'stop' | 'finish' }) =>
       ok(
         api.POST('/api/v1/rules/{id}/switch', {
-          params: { path: { id: rule.id } },
+          params: { path: { id: rule.id }, header: ifMatch(rule.version) },
           body: { on: !rule.on, toCome },
         }),
       ),

@@ -3,9 +3,10 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
-import { ref, watch } from 'vue'
+import { computed } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { useDraft } from '../../parts/draft'
 import Oops from '../../parts/Oops.vue'
 
 /** Changes which sections lists leave aside. */
@@ -14,11 +15,13 @@ const queries = useQueryClient()
 const kept = useQuery({
   queryKey: ['aside'],
   queryFn: () => ok(api.GET('/api/v1/sections/aside')),
+  structuralSharing: false,
 })
-const rules = ref<Schemas['SectionRule'][]>([])
-watch(kept.data, (now) => now && (rules.value = now.map((r) => ({ ...r }))), { immediate: true })
+const edited = useDraft<Schemas['SectionRule'][]>(kept.data)
+const rules = computed(() => edited.draft.value ?? [])
 const save = useMutation({
-  mutationFn: () => ok(api.PUT('/api/v1/sections/aside', { body: rules.value })),
+  mutationFn: () =>
+    ok(api.PUT('/api/v1/sections/aside', { params: { header: edited.header.value }, body: rules.value })),
   onSuccess: async () => {
     await Promise.all(['aside', 'sections', 'board'].map((k) => queries.invalidateQueries({ queryKey: [k] })))
     emit('close')
@@ -49,7 +52,10 @@ const save = useMutation({
         <label><input v-model="r.otherTerms" type="checkbox" /> other terms</label>
         <Button size="small" variant="text" label="Drop" @click="rules.splice(i, 1)" />
       </div>
-      <Oops :error="kept.error.value ?? save.error.value" />
+      <Oops
+        :error="kept.error.value ?? save.error.value"
+        :over="(tag) => (edited.over(tag), save.mutate())"
+      />
       <div class="actions">
         <Button
           type="button"

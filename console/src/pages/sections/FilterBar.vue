@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, ifMatch, ok, tagOf, type Schemas } from '../../api/client'
 import AsideForm from './AsideForm.vue'
 import { noFilters, type Filters } from './sections'
 
@@ -46,10 +46,15 @@ function set(name: keyof Filters, value: string) {
   filters.value = { ...filters.value, [name]: value }
 }
 
-const views = useQuery({ queryKey: ['views'], queryFn: () => ok(api.GET('/api/v1/views')) })
+const views = useQuery({
+  queryKey: ['views'],
+  queryFn: () => ok(api.GET('/api/v1/views')),
+  structuralSharing: false,
+})
 const save = useMutation({
-  mutationFn: (body: Schemas['View'][]) => ok(api.PUT('/api/v1/views', { body })),
-  onSuccess: () => queries.invalidateQueries({ queryKey: ['views'] }),
+  mutationFn: (body: Schemas['View'][]) =>
+    ok(api.PUT('/api/v1/views', { params: { header: ifMatch(tagOf(views.data.value)) }, body })),
+  onSettled: () => queries.invalidateQueries({ queryKey: ['views'] }),
 })
 const used = computed(() => Object.entries(filters.value).filter(([, v]) => v))
 const view = computed(() =>

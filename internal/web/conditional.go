@@ -1,0 +1,223 @@
+package web
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"net/http/httptest"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+)
+
+// documents are the records without a version of their own: their ETag is made from what
+// they say. Where only some fields are somebody's to edit, those make the ETag, and the
+// others may change as they like.
+var documents = map[string][]string{
+	"/api/v1/templates":                          nil,
+	"/api/v1/maintenance":                        {"on", "note"},
+	"/api/v1/whole-comparison":                   {"schedule"},
+	"/api/v1/history":                            {"months"},
+	"/api/v1/views":                              nil,
+	"/api/v1/sections/aside":                     nil,
+	"/api/v1/learning-settings":                  nil,
+	"/api/v1/verbs":                              {"own"},
+	"/api/v1/test-recipient":                     nil,
+	"/api/v1/courses/{id}/outline":               nil,
+	"/api/v1/connections/{id}/operations/{name}": nil,
+}
+
+// describeConditions adds If-Match to the description of every change that can carry it.
+func describeConditions(a huma.API) {
+	const doc = "The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since"
+	paths := a.OpenAPI().Paths
+	for path, item := range paths {
+		readable := func(path string) bool { return paths[path] != nil && paths[path].Get != nil }
+		for _, op := range []*huma.Operation{item.Put, item.Patch, item.Delete, item.Post} {
+			at := path
+			if op != nil && op.Method == http.MethodPost {
+				at = path[:strings.LastIndexByte(path, '/')]
+				if !strings.HasSuffix(at, "}") {
+					continue
+				}
+			}
+			if op == nil || !readable(at) || slices.ContainsFunc(op.Parameters, func(p *huma.Param) bool { return p.Name == "If-Match" }) {
+				continue
+			}
+			op.Parameters = append(op.Parameters, &huma.Param{Name: "If-Match", In: "header", Description: doc, Schema: &huma.Schema{Type: huma.TypeString}})
+		}
+	}
+}
+
+// edited says which record a request changes that is not the one at its own address.
+func edited(r *http.Request) string {
+	path := r.URL.Path
+	switch last := path[strings.LastIndexByte(path, '/')+1:]; {
+	case last == "cartridge":
+		return strings.TrimSuffix(path, "cartridge") + "outline"
+	case r.Method == http.MethodPost:
+		return path[:strings.LastIndexByte(path, '/')]
+	}
+	return path
+}
+
+// mostCompared bounds the body of a conditional request, which is looked at twice.
+const mostCompared = 32 << 20
+
+// conditional gives documents their ETag, and refuses a change that was made from an older
+// state of a record than the present one (If-Match) or that was to make one that is there
+// already (If-None-Match: *), as RFC 9110 section 13.1 says. The answer holds the record as
+// it is now, and says in which fields that differs from what was sent. Conditional changes
+// of one record are made one after the other.
+func (s *Server) conditional(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		match, none := r.Header.Get("If-Match"), r.Header.Get("If-None-Match")
+		switch {
+		case r.Method == http.MethodGet || r.Method == http.MethodHead:
+			fields, ok := documents[chi.RouteContext(r.Context()).RoutePattern()]
+			if !ok {
+				next.ServeHTTP(w, r)
+				return
+			}
+			held := httptest.NewRecorder()
+			next.ServeHTTP(held, r)
+			if held.Code == http.StatusOK {
+				held.Header().Set("ETag", tagOf(held.Body.Bytes(), fields))
+			}
+			copyAnswer(w, held)
+		case match == "" && none != "*" || match == "*":
+			next.ServeHTTP(w, r)
+		default:
+			body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostCompared))
+			if err != nil {
+				writeProblem(w, http.StatusRequestEntityTooLarge, "the body could not be read, or is too long")
+				return
+			}
+			err = s.Store.OneByOne(r.Context(), edited(r), func() {
+				now := s.present(r)
+				tag := now.Header().Get("ETag")
+				stale := match != "" && tag != "" && !slices.Contains(tags(match), strings.TrimPrefix(tag, "W/"))
+				if now.Code == http.StatusOK && (stale || match == "" && tag != "") {
+					writeStale(w, tag, now.Body.Bytes(), body)
+					return
+				}
+				r.Body = io.NopCloser(bytes.NewReader(body))
+				held := httptest.NewRecorder()
+				next.ServeHTTP(held, r)
+				if held.Code < 300 && held.Header().Get("ETag") == "" { // for the next change
+					if tag := s.present(r).Header().Get("ETag"); tag != "" {
+						held.Header().Set("ETag", tag)
+					}
+				}
+				copyAnswer(w, held)
+			})
+			if err != nil {
+				writeBusy(w, "others are changing this; try again")
+			}
+		}
+	})
+}
+
+// present reads the record that a request would change, as the same caller.
+func (s *Server) present(r *http.Request) *httptest.ResponseRecorder {
+	ctx := context.WithValue(r.Context(), chi.RouteCtxKey, (*chi.Context)(nil))
+	get, err := http.NewRequestWithContext(ctx, http.MethodGet, edited(r), nil)
+	held := httptest.NewRecorder()
+	if err != nil {
+		held.Code = http.StatusBadRequest
+		return held
+	}
+	get.RemoteAddr, get.Host = r.RemoteAddr, r.Host
+	for _, name := range []string{"Authorization", "Cookie", "X-Forwarded-For"} {
+		get.Header[name] = r.Header[name]
+	}
+	s.router.ServeHTTP(held, get)
+	return held
+}
+
+func copyAnswer(w http.ResponseWriter, held *httptest.ResponseRecorder) {
+	maps.Copy(w.Header(), held.Header())
+	w.WriteHeader(held.Code)
+	_, _ = w.Write(held.Body.Bytes())
+}
+
+func tags(header string) (all []string) {
+	for _, t := range strings.Split(header, ",") {
+		all = append(all, strings.TrimPrefix(strings.TrimSpace(t), "W/"))
+	}
+	return all
+}
+
+// tagOf makes an ETag from what a document says.
+func tagOf(text []byte, fields []string) string {
+	var whole map[string]json.RawMessage
+	if fields != nil && json.Unmarshal(text, &whole) == nil {
+		some := map[string]json.RawMessage{}
+		for _, f := range fields {
+			some[f] = whole[f]
+		}
+		text, _ = json.Marshal(some)
+	}
+	sum := sha256.Sum256(text)
+	return `"` + hex.EncodeToString(sum[:8]) + `"`
+}
+
+// writeStale answers that a record has been changed since, with the record as it is now.
+func writeStale(w http.ResponseWriter, tag string, now, sent []byte) {
+	fields := differing(now, sent)
+	detail := "Somebody changed this in the meantime; nothing was overwritten. Read it again, or make your change on the state that comes with this answer"
+	errs, named := []map[string]any{}, []string{}
+	for _, name := range slices.Sorted(maps.Keys(fields)) {
+		text := "is another one by now"
+		switch fields[name].(type) {
+		case string, float64, bool:
+			text = fmt.Sprintf("is %v now", fields[name])
+		}
+		named = append(named, name+" "+text)
+		errs = append(errs, map[string]any{"location": "body." + name, "message": text})
+	}
+	if len(named) > 0 {
+		detail = "Somebody changed this in the meantime; nothing was overwritten. It differs from yours: " + strings.Join(named, ", ")
+	}
+	w.Header().Set("ETag", tag)
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(http.StatusPreconditionFailed)
+	_ = json.NewEncoder(w).Encode(map[string]any{
+		"title": http.StatusText(http.StatusPreconditionFailed), "status": http.StatusPreconditionFailed, "detail": detail, "errors": errs, "current": json.RawMessage(now),
+	})
+}
+
+// differing gives the fields of what was sent that are not what the record says now, with
+// what that is; fields inside fields are named like policy.hold.
+func differing(now, sent []byte) map[string]any {
+	var a, b map[string]any
+	found := map[string]any{}
+	if json.Unmarshal(now, &a) == nil && json.Unmarshal(sent, &b) == nil {
+		differ(a, b, "", found)
+	}
+	return found
+}
+
+func differ(now, sent map[string]any, before string, found map[string]any) {
+	for name, value := range sent {
+		is, there := now[name]
+		inner, ok := value.(map[string]any)
+		innerNow, okNow := is.(map[string]any)
+		switch {
+		case !there || reflect.DeepEqual(is, value):
+		case ok && okNow:
+			differ(innerNow, inner, before+name+".", found)
+		default:
+			found[before+name] = is
+		}
+	}
+}
