@@ -126,6 +126,7 @@ several of a kind or a delay in the middle, is written into a file: see kanban r
 					&cli.StringFlag{Name: "activity", Usage: "only for this activity (the same)"},
 					&cli.BoolFlag{Name: "every-time", Usage: "not only once per person"},
 					&cli.StringFlag{Name: "stop", Usage: "a condition in CEL that ends what is still to come"},
+					&cli.StringFlag{Name: "counts", Usage: "for assessments passed or failed: which result counts, latest, best or first; the latest when one is undone by the other, and every one otherwise"},
 					&cli.StringSliceFlag{Name: "undone-by", Usage: "what takes back what the rule did, for the same person and place"},
 					&cli.IntFlag{Name: "days", Usage: "for person.inactive: after how many days"},
 					&cli.StringFlag{Name: "quiet", Usage: "hours in which it does nothing, such as 22:00-07:00"},
@@ -239,7 +240,7 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 	once := !cmd.Bool("every-time")
 	r := api.NewRule{
 		Trigger: cmd.String("when"), Condition: cmd.String("if"), Once: &once, Scope: rule.Scope{Module: cmd.String("module"), Activity: cmd.String("activity")},
-		Stop: cmd.String("stop"), UndoneBy: cmd.StringSlice("undone-by"), Days: cmd.Int("days"), InOrder: cmd.Bool("in-order"),
+		Stop: cmd.String("stop"), UndoneBy: cmd.StringSlice("undone-by"), Counts: cmd.String("counts"), Days: cmd.Int("days"), InOrder: cmd.Bool("in-order"),
 	}
 	if text := cmd.String("quiet"); text != "" {
 		r.Quiet.From, r.Quiet.To, _ = strings.Cut(text, "-")

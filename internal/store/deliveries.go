@@ -81,8 +81,8 @@ func (tx *Tx) AddDeliveries(ctx context.Context, all []Delivery) (map[string]boo
 		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "EventID" uuid, "RuleID" uuid, "OfferID" uuid, "ProgressionID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "ConnectionID" uuid, "PersonID" uuid, "SectionID" uuid,
 			"OnceKey" text, "Undoes" uuid, "State" text, "DueAt" timestamptz, "Code" text, "LastError" text, "FinishedAt" timestamptz)
 		WHERE w."OnceKey" IS NULL OR NOT EXISTS (SELECT 1 FROM spent_keys k WHERE k.key = key_of(w."OnceKey"))
-		ORDER BY w."OnceKey", w."EventID", w."RuleID", w."Position", w."ID" ON CONFLICT DO NOTHING RETURNING id, rule_id, position, undoes),
-		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, count(*), 0 FROM fresh WHERE rule_id IS NOT NULL AND position = 0 AND undoes IS NULL GROUP BY rule_id)
+		ORDER BY w."OnceKey", w."EventID", w."RuleID", w."Position", w."ID" ON CONFLICT DO NOTHING RETURNING id, rule_id, position, undoes, state),
+		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, count(*), 0 FROM fresh WHERE rule_id IS NOT NULL AND position = 0 AND undoes IS NULL AND state <> 'skipped' GROUP BY rule_id)
 		SELECT id::text FROM fresh`, string(text))
 	if err != nil {
 		return nil, known(err, "making deliveries")

@@ -39,6 +39,19 @@ func (e Event) Thing() (field, id string) {
 	return "", ""
 }
 
+// Results gives every pass and fail of an event's person in its section and activity, except
+// those whose statement was voided: a result's natural key ends with its statement's id.
+func (tx *Tx) Results(ctx context.Context, e Event) ([]rule.Result, error) {
+	rows, err := tx.PGX.Query(ctx, `SELECT type, occurred_at, natural_key FROM events e WHERE person_id = $1 AND section_id IS NOT DISTINCT FROM $2 AND activity_id = $3 AND type IN ($4, $5)
+		AND NOT EXISTS (SELECT 1 FROM statements s WHERE s.person_id = e.person_id AND s.voided_at IS NOT NULL AND s.id::text = right(e.natural_key, 36))`,
+		e.PersonID, e.SectionID, e.ActivityID, string(rule.AssessmentPassed), string(rule.AssessmentFailed))
+	if err != nil {
+		return nil, known(err, "finding results")
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[rule.Result])
+	return all, known(err, "finding results")
+}
+
 // eventsPerJob is how many events one React job takes.
 const eventsPerJob = 200
 

@@ -20,6 +20,7 @@ type Rule struct {
 	Actions   []rule.Action `gorm:"serializer:json"`
 	Once      bool          // at most once per person
 	UndoneBy  []string      `gorm:"serializer:json"`
+	Counts    rule.Counts
 	Days      int
 	Quiet     rule.Quiet `gorm:"serializer:json"`
 	Most      rule.Limit `gorm:"serializer:json"`
@@ -36,13 +37,14 @@ type Rule struct {
 func (r Rule) Draft() rule.Draft {
 	return rule.Draft{
 		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Stop: r.Stop, Actions: r.Actions, Once: r.Once,
-		UndoneBy: r.UndoneBy, Days: r.Days, Quiet: r.Quiet, Limit: r.Most, InOrder: r.InOrder,
+		UndoneBy: r.UndoneBy, Counts: r.Counts, Days: r.Days, Quiet: r.Quiet, Limit: r.Most, InOrder: r.InOrder,
 	}
 }
 
 // Write puts a draft into the rule.
 func (r *Rule) Write(d rule.Draft) {
 	r.Name, r.Trigger, r.Scope, r.Condition, r.Stop, r.Actions, r.Once = d.Name, d.Trigger, d.Scope, d.Condition, d.Stop, d.Actions, d.Once
+	r.Counts = d.Counts
 	r.UndoneBy, r.Days, r.Quiet, r.Most, r.InOrder = d.UndoneBy, d.Days, d.Quiet, d.Limit, d.InOrder
 }
 
@@ -69,7 +71,7 @@ func (tx *Tx) UpdateRule(r *Rule) error {
 	read := r.Version
 	r.Version++
 	r.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", r.ID, read).Select("name", "trigger", "scope", "condition", "stop", "actions", "once", "undone_by", "days", "quiet", "most", "in_order", "on_since", "first_on_at", "tried_at", "version", "updated_at").Updates(r)
+	done := tx.DB.Where("id = ? AND version = ?", r.ID, read).Select("name", "trigger", "scope", "condition", "stop", "actions", "once", "undone_by", "counts", "days", "quiet", "most", "in_order", "on_since", "first_on_at", "tried_at", "version", "updated_at").Updates(r)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the rule: %w", ErrStale)
 	}

@@ -2978,6 +2978,11 @@ export interface components {
             /** @description A CEL expression; always true when absent */
             condition?: string;
             /**
+             * @description Which result of an assessment counts, by the time at which it was reached: the latest, the best (a pass, if there ever was one) or the first. When absent it is the latest for a rule that takes back for one result what it did for the other, and every one for all others
+             * @enum {string}
+             */
+            counts?: "latest" | "best" | "first";
+            /**
              * Format: int64
              * @description For person.inactive: after how many days without activity
              */
@@ -3695,6 +3700,11 @@ export interface components {
             calls: number;
             /** @description A CEL expression; always true when absent */
             condition?: string;
+            /**
+             * @description Which result of an assessment counts, by the time at which it was reached: the latest, the best (a pass, if there ever was one) or the first. When absent it is the latest for a rule that takes back for one result what it did for the other, and every one for all others
+             * @enum {string}
+             */
+            counts?: "latest" | "best" | "first";
             /**
              * Format: int64
              * @description For person.inactive: after how many days without activity

@@ -109,7 +109,7 @@ func (s *Service) step(g *store.Standing, r *store.Reached, x *item, p place) []
 	}
 	switch learning.Verdict(activity, x.fact) {
 	case learning.Passed:
-		events = append(events, about(rule.AssessmentPassed, activity.ID))
+		events = append(events, about(rule.AssessmentPassed, x.statement.ID))
 	case learning.Failed:
 		events = append(events, about(rule.AssessmentFailed, x.statement.ID))
 	}

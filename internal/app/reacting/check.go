@@ -22,6 +22,14 @@ func (s *Service) check(ctx context.Context, d *rule.Draft) error {
 	if !slices.Contains(rule.Triggers, rule.Trigger(d.Trigger)) {
 		return refusal.Invalid("trigger", "%q is not one of %s", d.Trigger, joined(rule.Triggers))
 	}
+	switch d.Counts {
+	case rule.EveryResult, rule.LatestResult, rule.BestResult, rule.FirstResult:
+	default:
+		return refusal.Invalid("counts", "%q is not one of latest, best, first", d.Counts)
+	}
+	if d.Counts != rule.EveryResult && !rule.IsResult(rule.Trigger(d.Trigger)) {
+		return refusal.Invalid("counts", "only rules about assessments passed or failed can say which result counts")
+	}
 	for _, t := range d.UndoneBy {
 		if !slices.Contains(rule.Triggers, rule.Trigger(t)) || t == d.Trigger {
 			return refusal.Invalid("undoneBy", "%q is not another one of %s", t, joined(rule.Triggers))

@@ -238,6 +238,10 @@ func (b *book) matching(events []store.Event) (list []matched) {
 type reactions struct {
 	made []store.Delivery
 	undo []matched // that take something back
+	// results are the passes and fails among their events, by id, for rules for which not
+	// every one counts.
+	results map[string]store.Event
+	rules   map[string]store.Rule
 }
 
 func (r reactions) none() bool { return len(r.made)+len(r.undo) == 0 }
@@ -252,8 +256,12 @@ func (s *Service) reactions(ctx context.Context, b *book, known *known, list []m
 	if err := known.prefetch(ctx, events); err != nil {
 		return out, err
 	}
+	out.results, out.rules = map[string]store.Event{}, b.byID
 	for _, m := range list {
 		e := m.event
+		if rule.IsResult(rule.Trigger(e.Type)) && e.PersonID != nil {
+			out.results[e.ID] = e
+		}
 		known.next()
 		for _, match := range m.fires {
 			r := b.byID[match.ID]
@@ -277,6 +285,10 @@ func (s *Service) reactions(ctx context.Context, b *book, known *known, list []m
 }
 
 func (s *Service) keepReactions(ctx context.Context, tx *store.Tx, r reactions) error {
+	r, err := s.counting(ctx, tx, r)
+	if err != nil {
+		return err
+	}
 	if err := s.queue(ctx, tx, r.made); err != nil {
 		return err
 	}
@@ -288,6 +300,75 @@ func (s *Service) keepReactions(ctx context.Context, tx *store.Tx, r reactions) 
 		}
 	}
 	return tx.Announce(ctx, "delivery", "")
+}
+
+// counting leaves out what does not count for a rule: what follows from a fail, say, that
+// came to be known after a later pass. It locks nothing: results of one person in one
+// section are recorded one after the other, with their progress.
+func (s *Service) counting(ctx context.Context, tx *store.Tx, r reactions) (reactions, error) {
+	if len(r.results) == 0 {
+		return r, nil
+	}
+	seen := map[string][]rule.Result{}
+	holds := func(e store.Event, ruleID string) (bool, error) {
+		from, ok := r.rules[ruleID]
+		counts := from.Draft().ResultThatCounts()
+		if !ok || counts == rule.EveryResult {
+			return true, nil
+		}
+		key := *e.PersonID + "/" + text(e.SectionID) + "/" + e.ActivityID
+		if _, known := seen[key]; !known {
+			all, err := tx.Results(ctx, e)
+			if err != nil {
+				return false, err
+			}
+			seen[key] = all
+		}
+		return counts.Holds(rule.Trigger(from.Trigger), seen[key]), nil
+	}
+	var made []store.Delivery
+	for _, d := range r.made {
+		e, ok := r.results[d.EventID]
+		if ok && d.RuleID != nil {
+			yes, err := holds(e, *d.RuleID)
+			if err != nil {
+				return r, err
+			}
+			if !yes {
+				at := s.now()
+				d.State, d.Code, d.LastError, d.OnceKey, d.FinishedAt = store.DeliverySkipped, string(finding.OtherResultCounts), "another result of the assessment counts for the rule", nil, &at
+			}
+		}
+		made = append(made, d)
+	}
+	r.made = made
+	var undo []matched
+	for _, m := range r.undo {
+		e, ok := r.results[m.event.ID]
+		if ok {
+			var left []rule.Rule
+			for _, match := range m.undone {
+				if rule.Trigger(r.rules[match.ID].Trigger) == rule.Trigger(e.Type) {
+					left = append(left, match)
+					continue
+				}
+				yes := false
+				if rule.IsResult(rule.Trigger(r.rules[match.ID].Trigger)) {
+					var err error
+					if yes, err = holds(e, match.ID); err != nil {
+						return r, err
+					}
+				}
+				if !yes {
+					left = append(left, match)
+				}
+			}
+			m.undone = left
+		}
+		undo = append(undo, m)
+	}
+	r.undo = undo
+	return r, nil
 }
 
 func text(id *string) string {

@@ -89,6 +89,7 @@ const (
 	TakeOverOffered   Code = "take-over-offered"
 	TargetRenamed     Code = "target-renamed"
 	DeliveryWaiting   Code = "delivery-waits"
+	OtherResultCounts Code = "other-result-counts"
 	ConditionRefused  Code = "condition-refused"
 	TemplateIncorrect Code = "template-incorrect"
 	GroupMissing      Code = "group-missing"
@@ -184,6 +185,7 @@ var catalogue = []Entry{
 	{TargetRenamed, Note, "class renamed at the service", "Somebody gave the class another name at the service. It is still the same class, and its people are kept in step.", "Nothing to do, or give it one name again: kanban pairings edit --target.", OwnerNobody},
 	{DeliveryWaiting, Block, "delivery waits for a person", "Every try to deliver this failed.", "Mend the cause shown on the delivery and retry it.", OwnerAdministrator},
 	{StillToCome, Note, "deliveries are still to come", "What the rule has set going is not all done.", "Say whether it is to be stopped or to finish: kanban rules off NAME --stop, or --finish.", OwnerAdministrator},
+	{OtherResultCounts, Note, "another result counts", "Another result of the same assessment counts for the rule: a later one, say, that came to be known before this one.", "Nothing to do. A rule can say which result counts: latest, best or first.", OwnerNobody},
 	{ConditionRefused, Block, "condition cannot be used", "The rule's condition does not compile, or costs more than the limit.", "Correct the condition of the rule.", OwnerAdministrator},
 	{TemplateIncorrect, Block, "text or mapping cannot be filled in", "A template or mapping of the rule refers to something the event does not have.", "Correct the template or mapping of the rule.", OwnerAdministrator},
 	{GroupMissing, Block, "group does not exist", "The service has no group of this name, or several.", "Make the group at the service, or correct its name in the rule, then try the delivery again.", OwnerService},

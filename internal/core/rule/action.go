@@ -117,8 +117,10 @@ type Draft struct {
 	// UndoneBy are the triggers that, for the same person and place, take back what
 	// the rule did and stop what it has not done yet.
 	UndoneBy []string
-	Days     int // for PersonInactive
-	Quiet    Quiet
-	Limit    Limit
-	InOrder  bool // per person and connection
+	// Counts says which result of an assessment counts; see ResultThatCounts.
+	Counts  Counts
+	Days    int // for PersonInactive
+	Quiet   Quiet
+	Limit   Limit
+	InOrder bool // per person and connection
 }

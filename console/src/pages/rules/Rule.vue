@@ -77,6 +77,7 @@ const { flip, asking, leave } = useFlip()
           Stops if <code>{{ r.stop }}</code>
         </p>
         <p v-if="r.undoneBy?.length">Taken back by {{ r.undoneBy.join(', ') }}</p>
+        <p v-if="r.counts">Of several results of one person the {{ r.counts }} counts</p>
         <p v-if="r.quiet?.from">Quiet from {{ r.quiet.from }} until {{ r.quiet.to }}</p>
         <p v-if="r.limit?.most">{{ r.calls }} of {{ r.limit.most }} calls used this {{ r.limit.per }}</p>
         <p class="faint">

@@ -27,6 +27,7 @@ const rule = reactive<NewRule>({
   stop: props.edit?.stop ?? '',
   once: props.edit?.once ?? true,
   undoneBy: [...(props.edit?.undoneBy ?? [])],
+  counts: props.edit?.counts,
   days: props.edit?.days ?? 0,
   quiet: { ...props.edit?.quiet },
   limit: { ...props.edit?.limit },
@@ -52,6 +53,7 @@ const save = useMutation({
   mutationFn: () => {
     const body: NewRule = {
       ...rule,
+      counts: rule.trigger.startsWith('assessment.') ? rule.counts : undefined,
       days: rule.trigger === 'person.inactive' ? Number(rule.days) : 0,
       limit: rule.limit?.most ? { most: Number(rule.limit.most), per: rule.limit.per ?? 'day' } : {},
     }
@@ -136,6 +138,15 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
             <select id="undone" v-model="undoing">
               <option value="">nothing</option>
               <option v-for="t in rest" :key="t">{{ t }}</option>
+            </select>
+          </div>
+          <div v-if="rule.trigger.startsWith('assessment.')" class="field">
+            <label for="counts">Of several results counts</label>
+            <select id="counts" v-model="rule.counts">
+              <option :value="undefined">{{ undoing ? 'the latest' : 'every one' }}</option>
+              <option value="latest">the latest</option>
+              <option value="best">the best</option>
+              <option value="first">the first</option>
             </select>
           </div>
           <div class="field">
