@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"fmt"
+	"net/http"
 
 	"github.com/urfave/cli/v3"
 
@@ -19,7 +21,24 @@ func openClass(ctx context.Context, cmd *cli.Command) error {
 		at := cmd.Timestamp("at")
 		in.At = &at
 	}
-	p, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/open", in)
+	path := "/pairings/" + s.PairingID
+	if cmd.Bool("cancel") {
+		if _, err := client.Send[api.Pairing](ctx, c, http.MethodDelete, path+"/opening", nil); err != nil {
+			return err
+		}
+		say(cmd, "%s stays held until somebody opens it.", s.Title)
+		return nil
+	}
+	outlook, err := client.Get[api.OpeningOutlook](ctx, c, path+"/opening")
+	if err != nil {
+		return err
+	}
+	told := ""
+	if outlook.NewAccounts > 0 {
+		told = fmt.Sprintf(", %s made; %s", numbered(outlook.NewAccounts, "account is", "accounts are"), notices[outlook.Notice])
+	}
+	say(cmd, "By now %s wait%s.", numbered(outlook.Learners, "learner", "learners"), told)
+	p, err := client.Post[api.Pairing](ctx, c, path+"/open", in)
 	if err != nil {
 		return err
 	}

@@ -32,6 +32,7 @@ type Pairing struct {
 	RanAt        *time.Time
 	ComparedAt   *time.Time
 	GuardTold    int        // removals that were announced by mail
+	GuardMailed  GuardMails `gorm:"serializer:json"` // who has had that mail while others have not
 	Guarded      int        // removals that wait for approval, by the latest comparison
 	TakeOver     string     // whether members whom somebody else put in are taken over, see Takes…
 	Unminded     int        // how many of them the latest comparison found
@@ -45,6 +46,22 @@ type Pairing struct {
 	Version      int
 	CreatedAt    time.Time
 	UpdatedAt    time.Time
+}
+
+// GuardMails are the administrators who have had a mail about so many removals.
+type GuardMails struct {
+	For int
+	To  []string // ids
+}
+
+// Mailed keeps who has had a mail about removals above the guard.
+func (tx *Tx) Mailed(ctx context.Context, pairingID string, m GuardMails) error {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET guard_mailed = $2 WHERE id = $1`, pairingID, string(text))
+	return known(err, "keeping who was told")
 }
 
 // Whether a pairing minds the places of the section's people who were in its class already.
@@ -75,10 +92,10 @@ func (p *Pairing) Standing(x Section, paused bool, at time.Time) roster.Standing
 	return s
 }
 
-// Due lists pairings that are to run or to open by themselves by a time, and
-// keeps other processes from taking them until the transaction ends.
+// Due lists pairings that are to run or to open by themselves by a time, except those that
+// are paused, for which it happens once they go on; and keeps other processes from taking them until the transaction ends.
 func (tx *Tx) Due(ctx context.Context, by time.Time, limit int) (all []Pairing, err error) {
-	err = tx.DB.Raw(`SELECT * FROM pairings WHERE ended_at IS NULL AND (next_at <= @by OR opens_at <= @by) AND id NOT IN (SELECT id FROM hidden_pairings)
+	err = tx.DB.Raw(`SELECT * FROM pairings WHERE ended_at IS NULL AND paused_at IS NULL AND connection_id NOT IN (SELECT id FROM connections WHERE paused_at IS NOT NULL) AND (next_at <= @by OR opens_at <= @by) AND id NOT IN (SELECT id FROM hidden_pairings)
 		ORDER BY least(next_at, opens_at) LIMIT @limit FOR UPDATE SKIP LOCKED`, map[string]any{"by": by, "limit": limit}).Find(&all).Error
 	return all, known(err, "finding the pairings that are due")
 }
@@ -204,7 +221,7 @@ func (tx *Tx) KeepStanding(ctx context.Context, pairingID, seen string, counts r
 		return err
 	}
 	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, guarded = $5, target_seen = $6, compared_at = now(),
-		guard_told = CASE WHEN $5 = 0 THEN 0 ELSE guard_told END, unminded = $7, take_over = CASE WHEN take_over = 'offered' AND $7 = 0 THEN '' ELSE take_over END
+		guard_told = CASE WHEN $5 = 0 THEN 0 ELSE guard_told END, guard_mailed = CASE WHEN $5 = 0 THEN '{}' ELSE guard_mailed END, unminded = $7, take_over = CASE WHEN take_over = 'offered' AND $7 = 0 THEN '' ELSE take_over END
 		WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText), guarded, seen, unminded)
 	return known(err, "keeping the pairing's standing")
 }

@@ -53,6 +53,21 @@ func (s *Server) pairings(a huma.API) {
 	handleTagged(a, "pairings", "POST /pairings/{id}/open open-class Let the learners of a held class in, now or at a time", func(ctx context.Context, in *withID[api.Opening]) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Syncing.OpenClass(ctx, callerOf(ctx).Name, in.ID, in.Body.At))
 	})
+	handle(a, "pairings", "GET /pairings/{id}/opening preview-opening What opening a held class would mean now; nothing is done", func(ctx context.Context, in *byID) (api.OpeningOutlook, error) {
+		o, err := s.Syncing.Opening(ctx, in.ID)
+		if err != nil {
+			return api.OpeningOutlook{}, err
+		}
+		p, err := s.Store.Pairing(ctx, in.ID)
+		if err != nil {
+			return api.OpeningOutlook{}, err
+		}
+		notice, err := s.notice(ctx, p)
+		return api.OpeningOutlook{Learners: o.Learners, NewAccounts: o.NewAccounts, Notice: notice}, err
+	})
+	handleTagged(a, "pairings", "DELETE /pairings/{id}/opening cancel-opening Take back when a held class opens; it stays held", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
+		return s.taggedPairing(ctx, in.ID, s.Syncing.CancelOpening(ctx, callerOf(ctx).Name, in.ID))
+	})
 	handleTagged(a, "pairings", "POST /pairings/{id}/hold hold-class Hold learners back again; who is in stays in", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Syncing.HoldClass(ctx, callerOf(ctx).Name, in.ID))
 	})
@@ -189,16 +204,20 @@ func (s *Server) preview(ctx context.Context, p store.Preview) (api.Preview, err
 			out.NewAccounts++
 		}
 	}
-	c, err := s.Store.Connection(ctx, pairing.ConnectionID)
+	out.Notice, err = s.notice(ctx, pairing)
+	return out, err
+}
+
+// notice says whether the service tells the people of a pairing for whom it makes accounts.
+func (s *Server) notice(ctx context.Context, p store.Pairing) (string, error) {
+	c, err := s.Store.Connection(ctx, p.ConnectionID)
 	switch {
 	case err != nil:
-		return out, err
+		return "", err
 	case c.Settings["notice"] == "":
-		out.Notice = "unknown"
-	case pairing.Policy.Notify:
-		out.Notice = "told"
-	default:
-		out.Notice = "quiet"
+		return "unknown", nil
+	case p.Policy.Notify:
+		return "told", nil
 	}
-	return out, nil
+	return "quiet", nil
 }

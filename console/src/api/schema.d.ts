@@ -1010,6 +1010,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pairings/{id}/opening": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What opening a held class would mean now; nothing is done */
+        get: operations["preview-opening"];
+        put?: never;
+        post?: never;
+        /** Take back when a held class opens; it stays held */
+        delete: operations["cancel-opening"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pairings/{id}/previews": {
         parameters: {
             query?: never;
@@ -3091,6 +3109,23 @@ export interface components {
              * @description When; now when absent
              */
             at?: string;
+        };
+        OpeningOutlook: {
+            /**
+             * Format: int64
+             * @description Who is held back and would go in
+             */
+            learners: number;
+            /**
+             * Format: int64
+             * @description Of them, those for whom an account is made
+             */
+            newAccounts: number;
+            /**
+             * @description Whether the service tells those for whom an account is made: not, all of them, or as it likes because the connection names no notice attribute
+             * @enum {string}
+             */
+            notice: "quiet" | "told" | "unknown";
         };
         Operation: {
             /** @description What the service needs to know */
@@ -7118,6 +7153,74 @@ export interface operations {
                 "application/json": components["schemas"]["Opening"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pairing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-opening": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpeningOutlook"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "cancel-opening": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

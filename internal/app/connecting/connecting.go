@@ -24,6 +24,7 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
+	"kanban/internal/core/schedule"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
 	"kanban/internal/wire/webhook"
@@ -210,7 +211,19 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, name 
 	if err := s.fill(&c, kind, newName, merged); err != nil {
 		return c, err
 	}
+	var due []store.Pairing // that run after reads: what was read while it was paused happens now
 	if paused != nil {
+		if c.PausedAt != nil && !*paused {
+			all, err := s.Store.PairingsIn(ctx, "", c.ID, nil)
+			if err != nil {
+				return c, err
+			}
+			for _, p := range all {
+				if p.PausedAt == nil && p.Policy.Schedule.Kind == schedule.AfterRead {
+					due = append(due, p)
+				}
+			}
+		}
 		c.PausedAt = nil
 		if *paused {
 			now := time.Now().UTC()
@@ -230,6 +243,9 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, name 
 			if err := tx.ReadAnew(ctx, c.ID); err != nil {
 				return err
 			}
+		}
+		if err := tx.Ask(ctx, who, true, due...); err != nil {
+			return err
 		}
 		if err := tx.Audit(ctx, who, "changed the connection", "connection/"+c.ID, map[string]any{"values": changed, "paused": c.PausedAt != nil}); err != nil {
 			return err

@@ -6,6 +6,7 @@ import (
 
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
+	"kanban/internal/core/schedule"
 	"kanban/internal/store"
 )
 
@@ -55,6 +56,11 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 	return p, s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := tx.UpdatePairing(&p); err != nil {
 			return err
+		}
+		if e.Paused != nil && !*e.Paused && p.RanAt != nil && p.Policy.Schedule.Kind == schedule.AfterRead {
+			if err := tx.Ask(ctx, who, true, p); err != nil { // what was read while it was paused
+				return err
+			}
 		}
 		return s.audit(ctx, tx, who, "changed a pairing", p)
 	})

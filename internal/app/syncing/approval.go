@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,7 +40,14 @@ func (s *Service) askApproval(ctx context.Context, p store.Pairing, preview stor
 	if err != nil {
 		return err
 	}
+	mailed, failed := p.GuardMailed, false
+	if mailed.For != removals {
+		mailed = store.GuardMails{For: removals}
+	}
 	for _, a := range all {
+		if slices.Contains(mailed.To, a.ID) {
+			continue // told already, when somebody else's mail failed
+		}
 		token := rand.Text()
 		hash := sha256.Sum256([]byte(token))
 		if err := s.Store.InTx(ctx, func(tx *store.Tx) error {
@@ -50,8 +58,16 @@ func (s *Service) askApproval(ctx context.Context, p store.Pairing, preview stor
 		}
 		m := mails.Mail{ID: "approval-" + hex.EncodeToString(hash[:8]), To: a.Email, ToName: a.Name, Subject: fmt.Sprintf("%d people would be taken out of %s", removals, p.TargetName), Text: s.letter(a, p, preview.Plan, removals, token)}
 		if _, err := mailer.Send(ctx, m); err != nil {
-			return nil // the board says it too; the next comparison tries again
+			failed = true // the board says it too; the next comparison tries again
+			continue
 		}
+		mailed.To = append(mailed.To, a.ID)
+		if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Mailed(ctx, p.ID, mailed) }); err != nil {
+			return err
+		}
+	}
+	if failed {
+		return nil
 	}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Told(ctx, p.ID, removals) })
 }

@@ -169,14 +169,74 @@ func (s *Service) SyncNow(ctx context.Context, who, courseID, connectionID strin
 	})
 }
 
-// OpenClass lets the learners of a held pairing in: now, or at a time.
+// Opening is what opening a class means: how many learners go in, and for how many of them
+// an account is made.
+type Opening struct {
+	Learners, NewAccounts int
+}
+
+// Opening looks what opening a held class would mean now.
+func (s *Service) Opening(ctx context.Context, pairingID string) (o Opening, err error) {
+	p, err := s.held(ctx, pairingID, true)
+	if err != nil {
+		return o, err
+	}
+	both, err := s.sides(ctx, p)
+	if err != nil {
+		return o, err
+	}
+	source, target, err := both.read(ctx)
+	if err != nil {
+		return o, err
+	}
+	waiting := map[string]bool{}
+	for _, e := range roster.Compare(source, target, p.Policy, both.matching).Entries {
+		waiting[e.Key()] = e.Reason == finding.HeldBack
+	}
+	open := p.Policy
+	open.Hold = false
+	for _, e := range roster.Compare(source, target, open, both.matching).Entries {
+		if waiting[e.Key()] {
+			if o.Learners++; e.Reason == finding.NewAccount {
+				o.NewAccounts++
+			}
+		}
+	}
+	return o, nil
+}
+
+// CancelOpening takes back at what time a held class was to open; it stays held.
+func (s *Service) CancelOpening(ctx context.Context, who, pairingID string) error {
+	p, err := s.held(ctx, pairingID, true)
+	if err != nil {
+		return err
+	}
+	if p.OpensAt == nil {
+		return refusal.Conflict("", "no time is set at which the class opens")
+	}
+	p.OpensAt = nil
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.UpdatePairing(&p); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "took back when a class opens", "pairing/"+p.ID, nil); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "pairing", p.ID)
+	})
+}
+
+// OpenClass lets the learners of a held pairing in: now, or at a time to come.
 func (s *Service) OpenClass(ctx context.Context, who, pairingID string, at *time.Time) error {
 	p, err := s.held(ctx, pairingID, true)
 	if err != nil {
 		return err
 	}
+	if at != nil && !at.After(s.now()) {
+		return refusal.Invalid("at", "%s has passed; give a time to come, or none to open the class now", at.Format("2 January 2006 15:04 MST"))
+	}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if at != nil && at.After(now()) {
+		if at != nil {
 			p.OpensAt = at
 			if err := tx.UpdatePairing(&p); err != nil {
 				return err

@@ -52,7 +52,7 @@ func newPlan(entries []Entry) Plan {
 func (e *Entry) append(text []byte) []byte {
 	for _, part := range [...]string{
 		e.PersonID, e.AccountID, e.Name, string(e.Role), string(e.Outcome), string(e.Reason), e.Detail,
-		e.Want.GivenName, e.Want.FamilyName, e.Want.Email, e.Want.UserName, e.Want.Identifier, e.Was.GivenName, e.Was.FamilyName, e.Was.Email, strconv.FormatBool(e.Deactivate), strconv.FormatBool(e.Activate), strconv.FormatBool(e.TakeOver),
+		e.Want.GivenName, e.Want.FamilyName, e.Want.Email, e.Want.UserName, e.Want.Identifier, e.Was.GivenName, e.Was.FamilyName, e.Was.Email, e.Was.UserName, e.Was.Identifier, strconv.FormatBool(e.Deactivate), strconv.FormatBool(e.Activate), strconv.FormatBool(e.TakeOver),
 		strings.Join(e.Join, " "), strings.Join(e.Quit, " "),
 	} {
 		text = append(binary.AppendUvarint(text, uint64(len(part))), part...)

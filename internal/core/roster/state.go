@@ -75,7 +75,7 @@ func StateOf(s Standing) State {
 		return NeverRun
 	case s.Latest.Changes() > 0:
 		return OutOfStep
-	case s.Hold && s.Latest[OutcomeWaiting] > 0:
+	case s.Hold:
 		return Held
 	}
 	return InStep

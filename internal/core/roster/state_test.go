@@ -36,7 +36,7 @@ func first(s roster.Standing) roster.State {
 	needs := s.Failed || s.Ran && (s.Guarded || s.Latest[roster.OutcomeNeedsPerson] > 0)
 	running := s.Paired && !s.Ended && !s.Gone && !s.Paused
 	changes := s.Latest[roster.OutcomeAdd]+s.Latest[roster.OutcomeUpdate]+s.Latest[roster.OutcomeRemove] > 0
-	waits := s.Hold && s.Latest[roster.OutcomeWaiting] > 0
+	waits := s.Hold
 	is := map[roster.State]bool{
 		roster.Ended:       s.Ended,
 		roster.NotPaired:   !s.Ended && !s.Paired,

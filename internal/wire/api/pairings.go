@@ -37,6 +37,13 @@ type Opening struct {
 	At *time.Time `json:"at,omitempty" doc:"When; now when absent"`
 }
 
+// OpeningOutlook is what opening a held class would mean.
+type OpeningOutlook struct {
+	Learners    int    `json:"learners" doc:"Who is held back and would go in"`
+	NewAccounts int    `json:"newAccounts" doc:"Of them, those for whom an account is made"`
+	Notice      string `json:"notice" enum:"quiet,told,unknown" doc:"Whether the service tells those for whom an account is made: not, all of them, or as it likes because the connection names no notice attribute"`
+}
+
 // SyncNow asks for runs of every pairing that fits; absent values do not narrow.
 type SyncNow struct {
 	CourseID     string   `json:"courseId,omitempty"`

@@ -11,6 +11,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
+import { notices } from './notices'
 import People from './People.vue'
 import PolicyCard from './PolicyCard.vue'
 import Standing from './Standing.vue'
@@ -65,11 +66,6 @@ const runLabel = computed(() => {
   if (only.value.length) return `Run only these ${only.value.length}`
   return n ? `Run: ${n} changes` : 'Run: nothing to change'
 })
-const notices = {
-  quiet: 'nobody is told about it',
-  told: 'the service tells each of them',
-  unknown: 'whether the service tells them is up to it, because the connection names no notice attribute',
-}
 const blocked = computed(() => !!preview.data.value?.guard && !approved.value && !only.value.length)
 </script>
 

@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { useMutation, useQueryClient } from '@tanstack/vue-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
 import EndDialog from './EndDialog.vue'
+import { notices } from './notices'
 import PolicyForm from './PolicyForm.vue'
 
 /** What a pairing wants, and what can be changed about it. */
@@ -29,6 +30,15 @@ const open = useMutation({
       : ok(api.POST('/api/v1/pairings/{id}/hold', path.value)),
   onSuccess: () =>
     Promise.all(['pairing', 'preview'].map((k) => queries.invalidateQueries({ queryKey: [k] }))),
+})
+const outlook = useQuery({
+  queryKey: ['pairing', () => props.pairing.id, 'opening'],
+  queryFn: () => ok(api.GET('/api/v1/pairings/{id}/opening', path.value)),
+  enabled: computed(() => p.value.policy.hold),
+})
+const cancel = useMutation({
+  mutationFn: () => ok(api.DELETE('/api/v1/pairings/{id}/opening', path.value)),
+  onSuccess: () => queries.invalidateQueries({ queryKey: ['pairing'] }),
 })
 function hold() {
   open.mutate(false)
@@ -68,7 +78,16 @@ const newcomers = computed(() => {
         </button>
         <button v-else type="button" class="change" @click="holding = true">hold</button>
       </dd>
+      <dd v-if="p.policy.hold && outlook.data.value" class="consequence">
+        {{ outlook.data.value.learners }} wait<template v-if="outlook.data.value.newAccounts"
+          >; {{ outlook.data.value.newAccounts }} get an account,
+          {{ notices[outlook.data.value.notice] }}</template
+        >
+      </dd>
       <dd v-if="p.policy.hold" class="consequence">
+        <button v-if="p.opensAt" type="button" class="change" @click="cancel.mutate()">
+          stay held until somebody opens it
+        </button>
         <label>or at <input v-model="at" type="datetime-local" aria-label="When the class opens" /></label>
       </dd>
       <dd v-if="holding && !p.policy.hold" class="consequence" role="alert">
@@ -84,7 +103,7 @@ const newcomers = computed(() => {
       <dd>stop above {{ p.policy.removalNumber }} or {{ Math.round(p.policy.removalShare * 100) }} %</dd>
     </dl>
     <button type="button" class="change plain" @click="ending = true">end this pairing…</button>
-    <Oops :error="open.error.value" />
+    <Oops :error="open.error.value ?? cancel.error.value" />
     <EndDialog v-if="ending" :pairing="p" @close="ending = false" />
     <PolicyForm v-if="editing" :pairing="p" @close="editing = false" />
   </section>
