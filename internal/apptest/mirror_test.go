@@ -30,7 +30,7 @@ func TestSourceKnowsWhatIsUntidy_P1(t *testing.T) {
 	assert.Equal(t, "Cleo Clover", by["stu-004"].SharesAddressWith)
 	assert.Equal(t, w.Person("tea-001").ID, by["tea-001-admin"].SecondOf)
 	assert.Empty(t, by["tea-001"].SecondOf)
-	assert.Equal(t, roster.Preview, by["stu-preview"].Role)
+	assert.Equal(t, roster.TestLearner, by["stu-preview"].Role)
 	assert.Empty(t, by["stu-005"].Email)
 	soil, err := w.Store.Source(t.Context(), store.Pairing{ID: store.NewID(), SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)

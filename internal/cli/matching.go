@@ -27,7 +27,7 @@ func matching() *cli.Command {
 				Flags: []cli.Flag{
 					&cli.StringSliceFlag{Name: "key", Usage: "the keys in their order: account, identifier, email, user-name"},
 					&cli.StringSliceFlag{Name: "domain", Usage: "an old domain and its new one, `OLD=NEW` or OLD=NEW:ROLE"},
-					&cli.StringSliceFlag{Name: "leave-out", Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are role, user-name, email, organisation, second-accounts, preview-learners"},
+					&cli.StringSliceFlag{Name: "leave-out", Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are role, user-name, email, organisation, second-accounts, test-learners"},
 					&cli.StringSliceFlag{Name: "drop", Usage: "a rule by its name, or a domain rule by its old domain"},
 					&cli.StringFlag{Name: "file", Usage: "everything as JSON, as show -o json prints it; - for standard input"},
 					&cli.BoolFlag{Name: "save", Usage: "save it"},
@@ -83,8 +83,8 @@ func conditions(x roster.Exclusion) string {
 	if x.SecondAccounts {
 		parts = append(parts, "second account of a person already in")
 	}
-	if x.PreviewLearners {
-		parts = append(parts, "preview learner")
+	if x.TestLearners {
+		parts = append(parts, "test learner")
 	}
 	return strings.Join(parts, " and ")
 }
@@ -185,8 +185,8 @@ func parseExclusion(text string) (roster.Exclusion, error) {
 			x.Organisation = value
 		case "second-accounts":
 			x.SecondAccounts = true
-		case "preview-learners":
-			x.PreviewLearners = true
+		case "test-learners":
+			x.TestLearners = true
 		default:
 			return x, fmt.Errorf("%w: --leave-out %q: %q is no condition", errUsage, text, condition)
 		}

@@ -123,7 +123,7 @@ func pair(b *browser) {
 	b.click("Pair and preview")
 	b.sees("e-mail address shared by two people (Dario Dill)")
 	b.sees("no e-mail address")
-	b.sees("preview learner")
+	b.sees("test learner")
 	b.sees("second account of a person already in")
 	b.picture("preview")
 	b.do(chromedp.Click(`[aria-label="Only Ada Alder"]`))

@@ -73,7 +73,7 @@ func TestEveryOutcomeOfTheDemoSchool_P2(t *testing.T) {
 	got := w.outcomes(a)
 	for name, want := range map[string]string{
 		"Ada Alder": "to-add account-new", "Otto Onion": "to-add member-new", "Gwen Gorse": "waiting account-not-active",
-		"Cleo Clover": "needs-person address-shared", "Elsa Elder": "needs-person address-missing", "Preview Learner": "left-out preview-learner",
+		"Cleo Clover": "needs-person address-shared", "Elsa Elder": "needs-person address-missing", "Preview Learner": "left-out test-learner",
 	} {
 		assert.Equal(t, want, got[name], name)
 	}
@@ -134,7 +134,7 @@ func TestEveryOutcomeOfTheDemoSchool_P2(t *testing.T) {
 		assert.NotEmpty(t, f.Title)
 		assert.NotEmpty(t, f.Remedy)
 	}
-	for _, code := range []finding.Code{finding.AddressShared, finding.AddressInvalid, finding.RefusedByService, finding.NotArrived, finding.AccountInactive, finding.HeldBack, finding.LeaverKept, finding.NotOurs, finding.RoleNotCarried, finding.PersonDisabled, finding.SecondAccount, finding.PreviewLearner} {
+	for _, code := range []finding.Code{finding.AddressShared, finding.AddressInvalid, finding.RefusedByService, finding.NotArrived, finding.AccountInactive, finding.HeldBack, finding.LeaverKept, finding.NotOurs, finding.RoleNotCarried, finding.PersonDisabled, finding.SecondAccount, finding.TestLearner} {
 		assert.True(t, codes[code], "%s is among the findings", code)
 	}
 	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir(), "KANBAN_TOKEN=" + w.freshToken()}
@@ -164,7 +164,7 @@ func TestCommandLineForPeople(t *testing.T) {
 	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir(), "KANBAN_TOKEN=" + w.freshToken()}
 	expect := w.expecting(env)
 	chat := scenario.WorkspaceName
-	expect(0, "preview learner", "matching", "show", chat)
+	expect(0, "test learner", "matching", "show", chat)
 	expect(0, "Nothing was saved", "matching", "edit", chat, "--domain", "old.fernmoor.example=fernmoor.example", "--leave-out", "Trial:user-name=ada.*")
 	expect(2, "is no condition", "matching", "edit", chat, "--leave-out", "Trial:shoe=41")
 	expect(2, "there is no rule", "matching", "edit", chat, "--drop", "nothing")

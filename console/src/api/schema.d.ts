@@ -2568,9 +2568,9 @@ export interface components {
             name: string;
             /** @description The organisation's name or its id in the register */
             organisation?: string;
-            previewLearners?: boolean;
             role?: string;
             secondAccounts?: boolean;
+            testLearners?: boolean;
             /** @description A pattern: * stands for any letters, ? for one */
             userName?: string;
         };

@@ -128,7 +128,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 		act     many.Act
 		blocked bool
 		state   roster.State
-	}{{many.Pause, false, roster.Paused}, {many.Pause, true, roster.Paused}, {many.Run, true, roster.Paused}, {many.Resume, false, roster.InStep}, {many.Hold, false, roster.InStep}, {many.Open, false, roster.InStep}, {many.Open, true, roster.InStep}, {many.Template, false, roster.InStep}, {many.End, false, roster.NotPaired}} {
+	}{{many.Pause, false, roster.Paused}, {many.Pause, true, roster.Paused}, {many.Run, true, roster.Paused}, {many.Resume, false, roster.InStep}, {many.Hold, false, roster.Held}, {many.Open, false, roster.InStep}, {many.Open, true, roster.InStep}, {many.Template, false, roster.InStep}, {many.End, false, roster.NotPaired}} {
 		b, err := w.Many.Look(t.Context(), "test", many.Order{Act: c.act, Pairings: pairings})
 		require.NoError(t, err, c.act)
 		for _, i := range b.Items {

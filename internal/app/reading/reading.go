@@ -426,7 +426,7 @@ func movements(m store.Merged, at time.Time) []store.Event {
 		})
 	}
 	for _, x := range m.Joined {
-		if x.Role == string(roster.Preview) {
+		if x.Role == string(roster.TestLearner) {
 			continue // not a person
 		}
 		key := stay{x.PersonID, x.CourseID, x.Role}
@@ -438,7 +438,7 @@ func movements(m store.Merged, at time.Time) []store.Event {
 		}
 	}
 	for _, x := range m.Left {
-		if x.Role != string(roster.Preview) {
+		if x.Role != string(roster.TestLearner) {
 			add(rule.SectionLeft, x, map[string]any{"moved": joined[stay{x.PersonID, x.CourseID, x.Role}]})
 		}
 	}

@@ -88,7 +88,7 @@ func TestFindingsAreAcknowledgedUntilTheyChange_P3(t *testing.T) {
 	}
 	assert.Equal(t, map[finding.Code]int{finding.AddressShared: 2, finding.AddressMissing: 1, finding.RefusedByService: 1}, count(reporting.Filter{Group: reporting.Mend}))
 	assert.Equal(t, map[finding.Code]int{finding.AccountInactive: 1}, count(reporting.Filter{Group: reporting.Waiting}))
-	assert.Equal(t, map[finding.Code]int{finding.PreviewLearner: 1, finding.SecondAccount: 1}, count(reporting.Filter{Group: reporting.LeftOut}))
+	assert.Equal(t, map[finding.Code]int{finding.TestLearner: 1, finding.SecondAccount: 1}, count(reporting.Filter{Group: reporting.LeftOut}))
 	assert.Len(t, count(reporting.Filter{Owner: string(finding.OwnerLearner)}), 1)
 
 	today, err := reports.Today(t.Context())

@@ -15,7 +15,7 @@ const (
 	AccountInactive  Code = "account-not-active"
 	NotBegun         Code = "not-begun"
 	HeldBack         Code = "held-back"
-	PreviewLearner   Code = "preview-learner"
+	TestLearner      Code = "test-learner"
 	RoleNotCarried   Code = "role-not-carried"
 	SecondAccount    Code = "second-account"
 	PersonDisabled   Code = "person-disabled"
@@ -119,7 +119,7 @@ var catalogue = []Entry{
 	{AccountInactive, Note, "account not active yet", "The account exists at the service but has not been activated.", "The person signs in to the service once; the next run adds them.", OwnerLearner},
 	{NotBegun, Note, "enrolment has not begun", "The register enrols this person from a day that is still to come.", "Nothing to do: the person goes in on that day.", OwnerNobody},
 	{HeldBack, Note, "held until the class opens", "Learners of this pairing wait until its teacher opens the class.", "Open the class when it is ready.", OwnerTeacher},
-	{PreviewLearner, Note, "preview learner", "This is a preview learner of the course platform, not a person.", "Nothing to do: left out on purpose.", OwnerNobody},
+	{TestLearner, Note, "test learner", "This is a test learner of the course platform, not a person.", "Nothing to do: left out on purpose.", OwnerNobody},
 	{RoleNotCarried, Note, "role not carried", "The pairing does not carry people of this role.", "Nothing to do, or add the role to the pairing's policy.", OwnerNobody},
 	{SecondAccount, Note, "second account of a person already in", "This register record is the second account of a member of staff who is already in the section.", "Nothing to do: left out on purpose.", OwnerNobody},
 	{LeftOutByRule, Note, "left out by a rule", "A rule of the connection leaves this person out on purpose. The rule's name stands beside the finding.", "Nothing to do, or change the rule: kanban matching edit.", OwnerNobody},

@@ -300,8 +300,8 @@ func (c *comparison) excluded(p *person) (reason finding.Code, detail string) {
 	}
 	if rule, ok := c.matching.Excludes(*p.Member, first != ""); ok {
 		switch {
-		case rule.PreviewLearners:
-			return finding.PreviewLearner, ""
+		case rule.TestLearners:
+			return finding.TestLearner, ""
 		case rule.SecondAccounts:
 			return finding.SecondAccount, first
 		}

@@ -54,18 +54,18 @@ type Exclusion struct {
 	// Second accounts are register records of a person who is in the section
 	// with another record already.
 	SecondAccounts bool `json:"secondAccounts,omitempty"`
-	// Preview learners are artificial: a course platform lists them under the
+	// Test learners are artificial: a course platform lists them under the
 	// role ext:preview.
-	PreviewLearners bool `json:"previewLearners,omitempty"`
+	TestLearners bool `json:"testLearners,omitempty"`
 }
 
 // DefaultMatching tries every key, strongest first, and leaves out second
-// accounts and preview learners.
+// accounts and test learners.
 func DefaultMatching() Matching {
 	return Matching{
 		Keys:    slices.Clone(Keys),
 		Domains: []DomainRule{},
-		Exclude: []Exclusion{{Name: "Second accounts", SecondAccounts: true}, {Name: "Preview learners", PreviewLearners: true}},
+		Exclude: []Exclusion{{Name: "Second accounts", SecondAccounts: true}, {Name: "Test learners", TestLearners: true}},
 	}
 }
 
@@ -151,7 +151,7 @@ func (x Exclusion) fits(who Member, second bool) bool {
 	case x == (Exclusion{Name: x.Name}),
 		x.Role != "" && x.Role != who.Role,
 		x.SecondAccounts && !second,
-		x.PreviewLearners && who.Role != Preview,
+		x.TestLearners && who.Role != TestLearner,
 		x.Organisation != "" && !strings.EqualFold(x.Organisation, who.OrgName) && x.Organisation != who.Org:
 		return false
 	}

@@ -62,7 +62,7 @@ func TestPeopleLeftOutByName_P3(t *testing.T) {
 	student := with(func(m *roster.Member) { m.Email = "office.ana@f.example" })
 	assert.Equal(t, finding.NewAccount, one(t, student, nil, rules).Reason, "all conditions of a rule must hold")
 	rules.Exclude = nil
-	preview := with(func(m *roster.Member) { m.Role = roster.Preview })
+	preview := with(func(m *roster.Member) { m.Role = roster.TestLearner })
 	assert.Equal(t, finding.RoleNotCarried, one(t, preview, nil, rules).Reason)
 }
 

@@ -27,9 +27,9 @@ type Role string
 const (
 	Student Role = "student"
 	Teacher Role = "teacher"
-	// Preview is the extension role under which a course platform lists the
+	// TestLearner is the extension role under which a course platform lists the
 	// artificial learner that teachers use to look at a course.
-	Preview Role = "ext:preview"
+	TestLearner Role = "ext:preview"
 )
 
 // Member is one person enrolled in the section.

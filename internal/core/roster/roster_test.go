@@ -64,7 +64,7 @@ func TestEveryOutcomeHasItsReason_P2(t *testing.T) {
 		"renamed":            {roster.Source{Members: []roster.Member{ana}}, []roster.Account{renamed}, roster.DefaultPolicy(), roster.OutcomeUpdate, finding.DetailsDiffer},
 		"held":               {roster.Source{Members: []roster.Member{ana}}, nil, hold, roster.OutcomeWaiting, finding.HeldBack},
 		"teacher not held":   {roster.Source{Members: []roster.Member{with(ana, func(m *roster.Member) { m.Role = roster.Teacher })}}, nil, hold, roster.OutcomeAdd, finding.NewAccount},
-		"preview learner":    {roster.Source{Members: []roster.Member{with(ana, func(m *roster.Member) { m.Role = roster.Preview })}}, nil, roster.DefaultPolicy(), roster.OutcomeLeftOut, finding.PreviewLearner},
+		"test learner":       {roster.Source{Members: []roster.Member{with(ana, func(m *roster.Member) { m.Role = roster.TestLearner })}}, nil, roster.DefaultPolicy(), roster.OutcomeLeftOut, finding.TestLearner},
 		"not begun":          {roster.Source{Members: []roster.Member{later}}, nil, roster.DefaultPolicy(), roster.OutcomeWaiting, finding.NotBegun},
 		"begins again":       {roster.Source{Members: []roster.Member{later}, Placed: []roster.Placement{{PersonID: "1", AccountID: "a"}}}, []roster.Account{account("a", ana.Email, true)}, roster.DefaultPolicy(), roster.OutcomeRemove, finding.NotBegun},
 		"begun and to come":  {roster.Source{Members: []roster.Member{later, ana}}, nil, roster.DefaultPolicy(), roster.OutcomeAdd, finding.NewAccount},
@@ -168,7 +168,7 @@ func FuzzAddressKey(f *testing.F) {
 // world draws a small institution in which keys collide often.
 func world(t *rapid.T) (roster.Source, roster.Target, roster.Policy) {
 	address := rapid.SampledFrom([]string{"", "bad", "a@f.example", "A@F.example", "b@f.example", "c@f.example", "d@f.example"})
-	role := rapid.SampledFrom([]roster.Role{roster.Student, roster.Student, roster.Teacher, roster.Preview, "proctor"})
+	role := rapid.SampledFrom([]roster.Role{roster.Student, roster.Student, roster.Teacher, roster.TestLearner, "proctor"})
 	id := rapid.SampledFrom([]string{"", "1", "2", "3", "4", "5", "6"})
 	var s roster.Source
 	for i := range rapid.IntRange(0, 6).Draw(t, "people") {

@@ -57,7 +57,7 @@ function up(i: number) {
 }
 const missing = computed(() => Object.keys(keys).filter((k) => !m.value?.keys.includes(k)))
 function conditions(x: Schemas['Exclusion']) {
-  return [x.secondAccounts && 'second account of a person already in', x.previewLearners && 'preview learner']
+  return [x.secondAccounts && 'second account of a person already in', x.testLearners && 'test learner']
     .filter(Boolean)
     .join(', ')
 }
