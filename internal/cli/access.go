@@ -104,14 +104,24 @@ func today() *cli.Command {
 		Name: "today", Usage: "What needs a person, ordered by harm, each with its remedy", Category: "service",
 		Description: "Exit code 3 when there is something, so that scripts can ask:\n\n  kanban today\n  kanban today --output json",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			tasks, err := client.Get[[]api.Finding](ctx, connect(cmd), "/today")
+			c := connect(cmd)
+			tasks, err := client.Get[[]api.Finding](ctx, c, "/today")
 			if err != nil {
 				return err
 			}
-			err = tableOf(tasks, "Nothing needs a person. Everything else is in step.", []string{"who or what", "where", "cause", "detail", "who can mend it", "remedy"}, func(t api.Finding) []string {
+			rest, err := client.Get[[]string](ctx, c, "/today/rest")
+			if err != nil {
+				return err
+			}
+			beside := "Everything else is in step."
+			if len(rest) > 0 {
+				beside = "Not in step, or not known to be: " + strings.Join(rest, ", ") + "."
+			}
+			err = tableOf(tasks, "Nothing needs a person. "+beside, []string{"who or what", "where", "cause", "detail", "who can mend it", "remedy"}, func(t api.Finding) []string {
 				return []string{t.Subject, t.Where, t.Title, t.Detail, t.Owner, t.Remedy}
 			}).print(cmd)
 			if err == nil && len(tasks) > 0 {
+				say(cmd, "\n%s", beside)
 				return cli.Exit("", ExitNeedsPerson)
 			}
 			return err

@@ -35,9 +35,9 @@ func openClass(ctx context.Context, cmd *cli.Command) error {
 	}
 	told := ""
 	if outlook.NewAccounts > 0 {
-		told = fmt.Sprintf(", %s made; %s", numbered(outlook.NewAccounts, "account is", "accounts are"), notices[outlook.Notice])
+		told = fmt.Sprintf("; %s made; %s", numbered(outlook.NewAccounts, "account is", "accounts are"), notices[outlook.Notice])
 	}
-	say(cmd, "By now %s wait%s.", numbered(outlook.Learners, "learner", "learners"), told)
+	say(cmd, "By now %s%s.", numbered(outlook.Learners, "learner waits", "learners wait"), told)
 	p, err := client.Post[api.Pairing](ctx, c, path+"/open", in)
 	if err != nil {
 		return err

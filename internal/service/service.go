@@ -37,6 +37,7 @@ import (
 	"kanban/internal/app/reporting"
 	"kanban/internal/app/syncing"
 	"kanban/internal/core/finding"
+	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/store/pgchild"
@@ -227,13 +228,29 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	react.Editions = observe.Editions
 	progress := &progressing.Service{Store: db, Now: time.Now, Editions: observe.Editions}
 	past := &history.Service{Store: db, Now: time.Now}
-	report := &reporting.Service{Store: db, Disagreements: disagreements(offers)}
+	report := &reporting.Service{Store: db, Disagreements: disagreements(offers), States: states(pairs, db)}
 	return &web.Server{
 		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Observing: observe, Reacting: react, Awarding: awards,
 		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: pairs, Linking: links,
 		Many: &many.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}, Reporting: report, Offering: offers, Progressing: progress, History: past,
 		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console, TrustedProxies: o.TrustedProxies,
 	}, worker.Uses{Reading: read, Syncing: sync, Observing: observe, Reacting: react, Offering: offers, Progressing: progress, History: past}
+}
+
+// states counts the sections that lists show by state, and those that are being run.
+func states(pairs *pairing.Service, db *store.Store) func(context.Context) (map[roster.State]int, int, error) {
+	return func(ctx context.Context) (map[roster.State]int, int, error) {
+		list, err := pairs.List(ctx, pairing.Filter{})
+		if err != nil {
+			return nil, 0, err
+		}
+		counts := map[roster.State]int{}
+		for _, c := range list.Cards {
+			counts[c.State]++
+		}
+		running, err := db.CountRunning(ctx)
+		return counts, running, err
+	}
 }
 
 // disagreements are those between access and enrolment, as findings want them.

@@ -114,6 +114,12 @@ func (s *Store) ActiveRun(ctx context.Context, column, id string) (r Run, err er
 	return r, known(err, "finding the active run")
 }
 
+// CountRunning counts the pairings at whose runs somebody works, or is to.
+func (s *Store) CountRunning(ctx context.Context) (n int, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT count(DISTINCT pairing_id) FROM runs WHERE state IN ('queued', 'running') AND pairing_id IS NOT NULL`).Scan(&n)
+	return n, known(err, "counting what is being run")
+}
+
 // StartRun notes that a run is being worked on; started is when it first was.
 func (s *Store) StartRun(ctx context.Context, id, step string) error {
 	return s.announceRun(ctx, id, `UPDATE runs SET state = 'running', step = $2, started_at = coalesce(started_at, now()) WHERE id = $1 AND state IN ('queued', 'running')`, id, step)

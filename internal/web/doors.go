@@ -80,6 +80,10 @@ func (s *Server) installation(a huma.API) {
 	handle(a, "installation", "GET /catalogue list-codes Everything Kanban can notice, with its remedy", func(context.Context, *struct{}) ([]finding.Entry, error) {
 		return finding.All(), nil
 	})
+	handle(a, "installation", "GET /today/rest today-rest What, beside that, is not in step or not known to be; empty when everything is", func(ctx context.Context, _ *struct{}) ([]string, error) {
+		said, err := s.Reporting.Rest(ctx)
+		return append([]string{}, said...), err
+	})
 	handle(a, "installation", "GET /today today What needs a person, ordered by harm", func(ctx context.Context, _ *struct{}) ([]api.Finding, error) {
 		list, err := s.Reporting.Today(ctx)
 		return each(list, noticedFinding), err

@@ -29,6 +29,9 @@ type Service struct {
 	Now func() time.Time
 	// Disagreements between access and enrolment; nil when nobody offers anything.
 	Disagreements func(ctx context.Context) ([]Disagreement, error)
+	// States counts the sections that lists show by state, and those that are being run; nil
+	// when sections are not to be looked at.
+	States func(ctx context.Context) (states map[roster.State]int, running int, err error)
 }
 
 // Disagreement is somebody whose access and enrolment do not go together.

@@ -5,6 +5,13 @@ import { computed, ref } from 'vue'
 import { api, ok } from '../../api/client'
 
 const today = useQuery({ queryKey: ['today'], queryFn: () => ok(api.GET('/api/v1/today')) })
+const rest = useQuery({ queryKey: ['today', 'rest'], queryFn: () => ok(api.GET('/api/v1/today/rest')) })
+const beside = computed(() => {
+  const said = rest.data.value
+  if (!said) return rest.error.value ? 'How everything else stands could not be looked at.' : ''
+  return said.length ? `Not in step, or not known to be: ${said.join(', ')}.` : 'Everything else is in step.'
+})
+const calm = computed(() => !tasks.value.length && rest.data.value?.length === 0)
 const open = ref(true)
 const tasks = computed(() => today.data.value ?? [])
 // The board below stays in sight: the most harmful first, the others when asked for.
@@ -20,9 +27,12 @@ const shown = computed(() => (every.value ? tasks.value : tasks.value.slice(0, f
         >▲ {{ tasks.length }} {{ tasks.length === 1 ? 'thing needs' : 'things need' }} a person
         today</template
       >
-      <span v-else class="quiet">● Nothing needs a person today. Everything else is in step.</span>
+      <span v-else :class="{ quiet: calm }"
+        >{{ calm ? '●' : '○' }} Nothing needs a person today. {{ beside }}</span
+      >
       <span v-if="tasks.length" class="faint">{{ open ? 'hide' : 'show' }}</span>
     </button>
+    <p v-if="tasks.length && beside" class="faint beside">{{ beside }}</p>
     <ol v-if="open && tasks.length">
       <li v-for="(t, i) in shown" :key="i">
         <span
@@ -65,6 +75,11 @@ const shown = computed(() => (every.value ? tasks.value : tasks.value.slice(0, f
   display: flex;
   justify-content: space-between;
   cursor: pointer;
+}
+
+.beside {
+  margin: 0 0.9rem 0.4rem;
+  font-size: 12.5px;
 }
 
 .quiet {
