@@ -41,7 +41,7 @@ func badges() *cli.Command {
 					return err
 				}
 				return tableOf(all, "Nobody has been awarded yet.", []string{"person", "badge", "awarded", "revoked", "page"}, func(a api.Award) []string {
-					return []string{a.Person, a.Badge, when(&a.AwardedAt), revoked(a), a.Address}
+					return []string{a.Person, a.Badge, moment(&a.AwardedAt), revoked(a), a.Address}
 				}).print(cmd)
 			}},
 			{

@@ -176,7 +176,7 @@ func listConnections(ctx context.Context, cmd *cli.Command) error {
 		if c.RemovedAt != nil {
 			works = append(works, "removed "+when(c.RemovedAt))
 		}
-		return []string{c.Name, c.Kind, strings.Join(works, ", "), when(c.ProbedAt)}
+		return []string{c.Name, c.Kind, strings.Join(works, ", "), moment(c.ProbedAt)}
 	}).print(cmd)
 }
 

@@ -51,12 +51,15 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(page.Items, "No delivery fits.", []string{"delivery", "state", "rule", "action", "to", "person", "tries", "why"}, func(d api.Delivery) []string {
-		state := d.State
-		if d.State == "queued" && d.Held != "" || d.State == "planned" {
-			state += " " + when(cmp.Or(d.NextAt, d.DueAt))
+	return tableOf(page.Items, "No delivery fits.", []string{"delivery", "state", "rule", "action", "to", "person", "tries", "next", "why"}, func(d api.Delivery) []string {
+		next := d.NextAt
+		if next == nil && d.State == "planned" {
+			next = d.DueAt
 		}
-		return []string{d.ID, state, d.Rule, d.Action, d.Connection, d.Person, fmt.Sprint(d.Attempts), cmp.Or(d.Error, d.Held)}
+		if d.FinishedAt != nil {
+			next = nil
+		}
+		return []string{d.ID, d.State, d.Rule, d.Action, d.Connection, d.Person, fmt.Sprint(d.Attempts), moment(next), cmp.Or(d.Error, d.Held)}
 	}).print(cmd)
 }
 

@@ -189,7 +189,7 @@ func listSets(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	return tableOf(all, "Nothing is linked. See what could be: kanban sections proposals", []string{"name", "sections", "linked by", "on", "reason"}, func(s api.LinkedSet) []string {
-		return []string{s.Name, titles(s.Sections), s.MadeBy, when(&s.CreatedAt), s.Reason}
+		return []string{s.Name, titles(s.Sections), s.MadeBy, moment(&s.CreatedAt), s.Reason}
 	}).print(cmd)
 }
 

@@ -85,6 +85,6 @@ func showMeaning(cmd *cli.Command, m api.Meaning) error {
 		if x.Leads != "" {
 			offer += " → " + x.Leads
 		}
-		return []string{when(&x.At), x.Reported, whom, offer, cmp.Or(x.Values["order"], "?"), x.Means}
+		return []string{moment(&x.At), x.Reported, whom, offer, cmp.Or(x.Values["order"], "?"), x.Means}
 	}).print(cmd)
 }

@@ -70,7 +70,7 @@ func offersOf() *cli.Command {
 					}
 					return tableOf(all, "Nobody has or had access.", []string{"offer", "section", "person", "access", "until", "enrolled", "together"}, func(x api.Side) []string {
 						enrolled := map[bool]string{true: "yes", false: "no"}[x.Enrolled]
-						return []string{x.Offer, x.Section, x.Person, x.Access, when(x.EndsOn), enrolled, strings.ReplaceAll(x.Verdict, "-", " ")}
+						return []string{x.Offer, x.Section, x.Person, x.Access, moment(x.EndsOn), enrolled, strings.ReplaceAll(x.Verdict, "-", " ")}
 					}).print(cmd)
 				},
 			},

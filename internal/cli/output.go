@@ -84,7 +84,7 @@ func (t table) print(cmd *cli.Command) error {
 		e.SetIndent("", "  ")
 		return e.Encode(t.value)
 	case "csv":
-		return sheet.CSV(out, t.columns, t.rows)
+		return sheet.CSV(out, t.columns, cells(t.rows, true))
 	}
 	if len(t.rows) == 0 && t.empty != "" {
 		_, err := fmt.Fprintln(out, t.empty)
@@ -100,7 +100,7 @@ const gap = 2
 // broken into lines; elsewhere every record is one line.
 func (t table) text(out io.Writer) error {
 	rows := [][]string{each(t.columns, strings.ToUpper)}
-	for _, r := range t.rows {
+	for _, r := range cells(t.rows, false) {
 		rows = append(rows, each(r, func(s string) string { return strings.Join(strings.Fields(s), " ") }))
 	}
 	widths := columnWidths(rows)
@@ -223,7 +223,43 @@ func when(t *time.Time) string {
 	if t == nil {
 		return "–"
 	}
+	if t.Local().Year() != time.Now().Year() {
+		return t.Local().Format("2 Jan 2006 15:04")
+	}
 	return t.Local().Format("2 Jan 15:04:05")
+}
+
+// aMoment begins a cell that holds a time by RFC 3339: CSV has it so, and people read it
+// like every other time.
+const aMoment = "\x1e"
+
+// moment is a time as a cell of a table.
+func moment(t *time.Time) string {
+	if t == nil {
+		return aMoment
+	}
+	return aMoment + t.Local().Format(time.RFC3339)
+}
+
+// cell gives what a cell says to people, or to programs.
+func cell(text string, program bool) string {
+	stamp, ok := strings.CutPrefix(text, aMoment)
+	if !ok || program {
+		return stamp
+	}
+	t, err := time.Parse(time.RFC3339, stamp)
+	if err != nil { // there is none
+		return when(nil)
+	}
+	return when(&t)
+}
+
+func cells(rows [][]string, program bool) [][]string {
+	out := make([][]string, len(rows))
+	for i, r := range rows {
+		out[i] = each(r, func(c string) string { return cell(c, program) })
+	}
+	return out
 }
 
 // bar shows the progress of a run when people look on, and nothing otherwise.

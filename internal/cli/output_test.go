@@ -3,9 +3,11 @@ package cli
 import (
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 )
 
@@ -31,4 +33,20 @@ func TestShrinkTakesFromTheWidest(t *testing.T) {
 	assert.Equal(t, []int{12, 32, 32}, widths)
 	shrink(widths, 5)
 	assert.Equal(t, []int{10, 10, 10}, widths, "never narrower than can be read")
+}
+
+// Times in CSV have date, year and zone; people read them short.
+func TestTimesInTables(t *testing.T) {
+	at := time.Date(2026, 3, 1, 8, 30, 0, 0, time.UTC)
+	rows := [][]string{{moment(&at), "plain", moment(nil)}}
+	program := cells(rows, true)[0]
+	read, err := time.Parse(time.RFC3339, program[0])
+	require.NoError(t, err)
+	assert.True(t, at.Equal(read))
+	assert.Equal(t, []string{"plain", ""}, program[1:])
+	people := cells(rows, false)[0]
+	assert.Equal(t, when(&at), people[0])
+	assert.Equal(t, "–", people[2])
+	past := time.Date(2019, 3, 1, 8, 30, 0, 0, time.Local)
+	assert.Equal(t, "1 Mar 2019 08:30", when(&past), "another year is said")
 }

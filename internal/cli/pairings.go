@@ -128,7 +128,7 @@ func listPairings(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	return tableOf(all, "No section is paired yet. Pair one: kanban pairings add SECTION CONNECTION", []string{"state", "section", "target", "service", "people", "last run"}, func(p api.Pairing) []string {
-		return []string{state(p.Section.State), p.Section.Title, p.Target, p.Section.Connection, counts(p.Section.Counts), when(p.Section.RanAt)}
+		return []string{state(p.Section.State), p.Section.Title, p.Target, p.Section.Connection, counts(p.Section.Counts), moment(p.Section.RanAt)}
 	}).print(cmd)
 }
 

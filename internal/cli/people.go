@@ -147,16 +147,16 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 		return table{value: p}.print(cmd)
 	}
 	say(cmd, "%s  %s  %s\n", p.Name, p.Email, p.Identifier)
-	if err := tableOf(p.Sections, "In no section.", []string{"section", "course", "role", "joined", "left", "class", "progress"}, func(w api.Whereabouts) []string {
+	if err := tableOf(p.Sections, "In no section.", []string{"section", "course", "role", "joined", "left", "class", "percent"}, func(w api.Whereabouts) []string {
 		progress := ""
 		if w.Percent != nil {
-			progress = fmt.Sprintf("%d %%", *w.Percent)
+			progress = fmt.Sprint(*w.Percent)
 		}
-		joined := when(&w.JoinedAt)
+		joined := moment(&w.JoinedAt)
 		if w.BeginsOn != nil {
 			joined = "begins on " + w.BeginsOn.Format(time.DateOnly)
 		}
-		return []string{w.Section, w.Course, w.Role, joined, when(w.LeftAt), w.Target, progress}
+		return []string{w.Section, w.Course, w.Role, joined, moment(w.LeftAt), w.Target, progress}
 	}).print(cmd); err != nil {
 		return err
 	}
@@ -178,7 +178,7 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 	}
 	say(cmd, "")
 	return tableOf(p.Deliveries, "Nothing was sent about this person.", []string{"at", "rule", "action", "to", "state"}, func(d api.Delivery) []string {
-		return []string{when(&d.CreatedAt), d.Rule, d.Action, d.Connection, d.State}
+		return []string{moment(&d.CreatedAt), d.Rule, d.Action, d.Connection, d.State}
 	}).print(cmd)
 }
 
@@ -218,7 +218,7 @@ func showProgress(ctx context.Context, cmd *cli.Command) error {
 		if !l.Counts {
 			title += " (optional)"
 		}
-		return []string{l.Module, title, l.Kind, l.Word, score, when(l.FirstAt), when(l.LastAt)}
+		return []string{l.Module, title, l.Kind, l.Word, score, moment(l.FirstAt), moment(l.LastAt)}
 	}).print(cmd); err != nil {
 		return err
 	}

@@ -335,7 +335,7 @@ func showStages(ctx context.Context, cmd *cli.Command) error {
 		for _, x := range l.Criteria {
 			takes = append(takes, map[bool]string{true: "● ", false: "○ "}[x.Met]+x.Text)
 		}
-		return []string{l.Progression, title, stands(l.StageLook), when(l.ReachedAt), strings.Join(takes, "; "), badgeWord(l.StageLook)}
+		return []string{l.Progression, title, stands(l.StageLook), moment(l.ReachedAt), strings.Join(takes, "; "), badgeWord(l.StageLook)}
 	}).print(cmd)
 }
 

@@ -62,7 +62,7 @@ func ruleWork() []*cli.Command {
 					return err
 				}
 				return tableOf(page.Items, "Everybody gets its mails.", []string{"address", "since"}, func(u api.Unsubscribed) []string {
-					return []string{u.Address, when(&u.At)}
+					return []string{u.Address, moment(&u.At)}
 				}).print(cmd)
 			},
 		},
@@ -118,7 +118,7 @@ func ruleWork() []*cli.Command {
 				return err
 			}
 			return tableOf(all, "", []string{"version", "at", "who", "when", "if", "then"}, func(v api.RuleVersion) []string {
-				return []string{fmt.Sprint(v.Version), when(&v.At), v.Who, v.Rule.Trigger, v.Rule.Condition, then(v.Rule.Actions)}
+				return []string{fmt.Sprint(v.Version), moment(&v.At), v.Who, v.Rule.Trigger, v.Rule.Condition, then(v.Rule.Actions)}
 			}).print(cmd)
 		}},
 		{
@@ -298,6 +298,6 @@ func printLookBack(cmd *cli.Command, b api.LookBack) error {
 		}
 	}
 	return tableOf(b.Would, "It would have done nothing.", []string{"at", "person", "section", "event"}, func(w api.WouldFire) []string {
-		return []string{when(&w.OccurredAt), w.Person, w.Section, w.EventID}
+		return []string{moment(&w.OccurredAt), w.Person, w.Section, w.EventID}
 	}).print(cmd)
 }

@@ -385,7 +385,7 @@ func events() *cli.Command {
 					return err
 				}
 				return tableOf(page.Items, "Nothing has happened yet.", []string{"at", "event", "person", "section", "about", "deliveries", "waiting"}, func(e api.Event) []string {
-					return []string{when(&e.RecordedAt), e.Type, e.Person, e.Section, about(e), fmt.Sprint(e.Deliveries), fmt.Sprint(e.Waiting)}
+					return []string{moment(&e.RecordedAt), e.Type, e.Person, e.Section, about(e), fmt.Sprint(e.Deliveries), fmt.Sprint(e.Waiting)}
 				}).print(cmd)
 			},
 		}},
@@ -431,7 +431,7 @@ func deliveries() *cli.Command {
 					return err
 				}
 				return tableOf(all, "It has not been tried yet.", []string{"try", "at", "ms", "status", "answer", "error"}, func(a api.Attempt) []string {
-					return []string{fmt.Sprint(a.Number), when(&a.StartedAt), fmt.Sprint(a.Millis), fmt.Sprint(a.Status), a.Answer, a.Error}
+					return []string{fmt.Sprint(a.Number), moment(&a.StartedAt), fmt.Sprint(a.Millis), fmt.Sprint(a.Status), a.Answer, a.Error}
 				}).print(cmd)
 			}},
 			{Name: "retry", Usage: "Try a delivery again now", ArgsUsage: "DELIVERY", Action: func(ctx context.Context, cmd *cli.Command) error {

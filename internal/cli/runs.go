@@ -111,7 +111,7 @@ func runs() *cli.Command {
 					return err
 				}
 				return tableOf(page.Items, "Nothing has run yet.", []string{"run", "kind", "about", "state", "started by", "at"}, func(r api.Run) []string {
-					return []string{r.ID, r.Kind, r.About, r.State, r.RequestedBy, when(&r.CreatedAt)}
+					return []string{r.ID, r.Kind, r.About, r.State, r.RequestedBy, moment(&r.CreatedAt)}
 				}).print(cmd)
 			}},
 			{Name: "show", Usage: "Show a run's report", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {

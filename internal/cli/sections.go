@@ -79,7 +79,7 @@ func sectionRoster(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	return tableOf(page.Items, "Nobody.", []string{"person", "role", "identifier", "joined", "left"}, func(l api.RosterLine) []string {
-		return []string{l.Name, l.Role, l.Identifier, when(&l.JoinedAt), when(l.LeftAt)}
+		return []string{l.Name, l.Role, l.Identifier, moment(&l.JoinedAt), moment(l.LeftAt)}
 	}).print(cmd)
 }
 

@@ -43,7 +43,7 @@ func tasksOf() *cli.Command {
 						if t.DoneAt != nil {
 							done = when(t.DoneAt) + " by " + t.DoneBy
 						}
-						return []string{t.ID, t.Title, t.Person, t.Section, t.Owner, when(t.DueAt), done}
+						return []string{t.ID, t.Title, t.Person, t.Section, t.Owner, moment(t.DueAt), done}
 					}).print(cmd)
 				},
 			},
@@ -63,7 +63,7 @@ func sheetsOf() *cli.Command {
 					return err
 				}
 				return tableOf(all, "No rule has filled a sheet yet.", []string{"sheet", "rows", "latest"}, func(s sheetInfo) []string {
-					return []string{s.Name, fmt.Sprint(s.Rows), when(&s.Last)}
+					return []string{s.Name, fmt.Sprint(s.Rows), moment(&s.Last)}
 				}).print(cmd)
 			}},
 			{

@@ -7,11 +7,12 @@ package sheet
 import (
 	"encoding/csv"
 	"io"
+	"strconv"
 	"strings"
 )
 
 // CSV writes a header and rows. Cells that a spreadsheet would take for a
-// formula get an apostrophe in front.
+// formula get an apostrophe in front; numbers stay numbers.
 func CSV(out io.Writer, header []string, rows [][]string) error {
 	w := csv.NewWriter(out)
 	_ = w.Write(header)
@@ -25,7 +26,7 @@ func CSV(out io.Writer, header []string, rows [][]string) error {
 func harmless(row []string) []string {
 	out := make([]string, len(row))
 	for i, c := range row {
-		if c != "" && strings.ContainsRune("=+-@\t\r", rune(c[0])) {
+		if _, err := strconv.ParseFloat(c, 64); c != "" && err != nil && strings.ContainsRune("=+-@\t\r", rune(c[0])) {
 			c = "'" + c
 		}
 		out[i] = c
