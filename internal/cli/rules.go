@@ -344,7 +344,7 @@ func membership(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.
 }
 
 func switchRule(name string, on bool) *cli.Command {
-	var flags []cli.Flag
+	flags := []cli.Flag{&cli.BoolFlag{Name: "untried", Usage: "switch it on though no trial of it as it is now was passed"}}
 	if !on {
 		flags = []cli.Flag{
 			&cli.BoolFlag{Name: "stop", Usage: "stop what it has still to come"},
@@ -365,7 +365,7 @@ func switchRule(name string, on bool) *cli.Command {
 		if err != nil {
 			return err
 		}
-		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch", api.Switch{On: on, ToCome: toCome}); err != nil {
+		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch", api.Switch{On: on, ToCome: toCome, Untried: cmd.Bool("untried")}); err != nil {
 			return err
 		}
 		say(cmd, "%q is %s.", r.Name, name)

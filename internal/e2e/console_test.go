@@ -198,7 +198,7 @@ func makeRules(t *testing.T, b *browser, w *world) {
 		Actions: []api.Action{{Kind: "send", ConnectionID: w.Connections[scenario.ContactsName].ID, Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`}}},
 	})
 	require.NoError(t, err)
-	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch", api.Switch{On: true})
+	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch", api.Switch{On: true, Untried: true})
 	require.NoError(t, err)
 	b.sees("Greet new learners")
 	b.picture("rules")

@@ -110,7 +110,7 @@ func (w *world) ruleOn(r api.NewRule) api.Rule {
 	w.t.Helper()
 	made, err := client.Post[api.Rule](w.t.Context(), w.Client, "/rules", r)
 	require.NoError(w.t, err)
-	made, err = client.Post[api.Rule](w.t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true})
+	made, err = client.Post[api.Rule](w.t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true, Untried: true})
 	require.NoError(w.t, err)
 	return made
 }

@@ -400,7 +400,8 @@ func TestCommandLine(t *testing.T) {
 	expect(2, "condition", "rules", "add", "Bad", "--when", "module.completed", "--if", "event.", "--award", "Cuttings")
 	expect(0, "It is off", "rules", "add", "Badge", "--when", "module.completed", "--module", "mod-cuttings", "--award", "Cuttings",
 		"--mail", scenario.MailName, "--subject", "Well done", "--text", "{{.award.address}}")
-	expect(0, "is on", "rules", "on", "Badge")
+	expect(1, "was not tried out as it is now", "rules", "on", "Badge")
+	expect(0, "is on", "rules", "on", "Badge", "--untried")
 	expect(0, "award, mail", "rules", "list")
 	expect(0, "run.needs-person", "events", "list")
 	expect(0, "No delivery fits", "deliveries", "list")

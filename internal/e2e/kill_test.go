@@ -35,7 +35,7 @@ func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 	} {
 		made, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", r)
 		require.NoError(t, err)
-		_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true})
+		_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true, Untried: true})
 		require.NoError(t, err)
 	}
 	made := w.Connections[scenario.PlatformName].Made

@@ -51,6 +51,13 @@ func TestOffMeansOff_E8(t *testing.T) {
 	b.click("Stop them")
 	b.sees("Switch on")
 	assert.Equal(t, 1, planned(made["Reminder"].ID, "stopped"))
+	b.click("Switch on")
+	b.sees("was not tried out as it is now; try it first, or switch it on all the same")
+	b.picture("untried")
+	b.click("Leave it off")
+	b.click("Switch on")
+	b.click("Switch it on all the same")
+	b.sees("Switch off")
 
 	b.open("/deliveries?rule=" + made["Second reminder"].ID + "&state=queued")
 	b.sees("Second reminder")

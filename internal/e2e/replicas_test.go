@@ -77,7 +77,7 @@ func TestPickupAndSheets(t *testing.T) {
 		{Kind: "row", Sheet: "Newcomers & co", Fields: map[string]string{"who": "person.name", "note": `"=1+1"`}},
 	}})
 	require.NoError(t, err)
-	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true})
+	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true, Untried: true})
 	require.NoError(t, err)
 	require.NoError(t, w.form(t, w.At.Register+"/office/enrolments", "person", "stu-060", "section", "sec-prop-a"))
 	_, err = w.Read(t.Context())

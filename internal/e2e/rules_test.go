@@ -269,7 +269,8 @@ func TestCommandLineRules(t *testing.T) {
 	require.NoError(t, os.WriteFile(rule, []byte(expect(0, `"trigger": "section.joined"`, "rules", "show", "Greet")), 0o600))
 	expect(0, "is version 2 now", "rules", "edit", "Greet", "--file", rule)
 	expect(0, "Maud Marrow", "rules", "versions", "Greet")
-	expect(0, "is on", "rules", "on", "Greet")
+	expect(1, "was not tried out as it is now", "rules", "on", "Greet")
+	expect(0, "is on", "rules", "on", "Greet", "--untried")
 	expect(0, "Nothing was done", "rules", "catch-up", "Greet")
 	expect(0, "catches up with 1 event", "rules", "catch-up", "Greet", "--apply")
 	soon(t, "the tasks are there", func() bool {

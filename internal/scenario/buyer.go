@@ -135,7 +135,7 @@ func (s *Story) BuyersRules(ctx context.Context) error {
 				return fmt.Errorf("trying %q: %s %s", made.Name, x.Problem, x.Checked)
 			}
 		}
-		if _, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true}); err != nil {
+		if _, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true, Untried: !t.Passed}); err != nil {
 			return err
 		}
 		s.tell("%-16s when %-18s rendered and checked (%s), on", made.Name, made.Trigger+":", strings.Join(kinds(t), ", "))

@@ -374,7 +374,7 @@ func (s *Story) MakeRules(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if made, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true}); err != nil {
+		if made, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true, Untried: true}); err != nil {
 			return err
 		}
 		s.tell("%-20s when %s: on", made.Name, made.Trigger)

@@ -58,7 +58,7 @@ func TestEveryEditKeepsToWhatItWasMadeFrom(t *testing.T) {
 		{"/pairings/" + p.ID, "PATCH", "", `{"paused":true}`, `{"paused":true}`, ""},
 		{"/pairings/" + p.ID, "POST", "/hold", ``, ``, ""},
 		{"/pairings/" + p.ID, "DELETE", "", ``, ``, ""},
-		{"/rules/" + r.ID, "POST", "/switch", `{"on":true}`, `{"on":false}`, "on"},
+		{"/rules/" + r.ID, "POST", "/switch", `{"on":false}`, `{"on":false}`, "on"},
 		{"/rules/" + r.ID, "DELETE", "", ``, ``, ""},
 	} {
 		t.Run(c.method+" "+c.read+c.write, func(t *testing.T) {
@@ -72,7 +72,7 @@ func TestEveryEditKeepsToWhatItWasMadeFrom(t *testing.T) {
 				if strings.HasPrefix(c.read, "/pairings") {
 					resp, text = x.ask("PATCH", "/api/v1"+c.read, `{"paused":false}`, body...)
 				} else {
-					resp, text = x.ask("POST", "/api/v1"+c.read+"/switch", `{"on":true}`, body...)
+					resp, text = x.ask("POST", "/api/v1"+c.read+"/switch", `{"on":true,"untried":true}`, body...)
 				}
 			} else {
 				resp, text = x.ask(c.method, "/api/v1"+c.read+c.write, c.theirs, body...)

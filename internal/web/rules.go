@@ -60,6 +60,11 @@ func (s *Server) rules(a huma.API) {
 		return s.taggedRule(ctx, r, err)
 	})
 	handleTagged(a, "rules", "POST /rules/{id}/switch switch-rule Switch a rule on or off", func(ctx context.Context, in *withID[api.Switch]) (api.Rule, int, error) {
+		if in.Body.On && !in.Body.Untried {
+			if err := s.Reacting.Tried(ctx, in.ID); err != nil {
+				return api.Rule{}, 0, err
+			}
+		}
 		r, err := s.Reacting.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On, reacting.ToCome(in.Body.ToCome))
 		return s.taggedRule(ctx, r, err)
 	})

@@ -4204,6 +4204,8 @@ export interface components {
              * @enum {string}
              */
             toCome?: "stop" | "finish";
+            /** @description For switching a rule on: it is switched on though no trial of it as it is now was passed; refused without this */
+            untried?: boolean;
         };
         SyncNow: {
             connectionId?: string;

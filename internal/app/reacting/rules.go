@@ -104,6 +104,15 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.
 	return r, err
 }
 
+// Tried refuses a rule of which no trial was passed as it is now.
+func (s *Service) Tried(ctx context.Context, id string) error {
+	r, err := s.Store.Rule(ctx, id)
+	if err != nil || r.TriedAt != nil || r.OnSince != nil {
+		return err
+	}
+	return refusal.Conflict(finding.NotTried, "%q was not tried out as it is now; try it first, or switch it on all the same", r.Name)
+}
+
 // Switch puts a rule on or off. Events recorded while it was off are not caught up.
 //
 // What a rule that is switched off has still to come is stopped or finished, as toCome says; with

@@ -103,6 +103,7 @@ const (
 	OfferUnknown      Code = "offer-unknown"
 	TaskOpen          Code = "task-open"
 	OfferNoSection    Code = "offer-without-section"
+	NotTried          Code = "rule-not-tried"
 	StillToCome       Code = "deliveries-still-to-come"
 )
 
@@ -184,6 +185,7 @@ var catalogue = []Entry{
 	{TakeOverOffered, Warn, "places that nobody minds", "These people are in the section and in the class, and Kanban did not put them into the class. When they leave the section they stay in the class.", "Take them over, so that they leave the class when they leave the section: kanban pairings take-over SECTION. Or leave them to whoever put them in: --leave.", OwnerAdministrator},
 	{TargetRenamed, Note, "class renamed at the service", "Somebody gave the class another name at the service. It is still the same class, and its people are kept in step.", "Nothing to do, or give it one name again: kanban pairings edit --target.", OwnerNobody},
 	{DeliveryWaiting, Block, "delivery waits for a person", "Every try to deliver this failed.", "Mend the cause shown on the delivery and retry it.", OwnerAdministrator},
+	{NotTried, Note, "rule was not tried out", "No trial of the rule as it is now was passed: nobody has seen yet what it does.", "Try it: kanban rules try NAME. Or switch it on all the same: kanban rules on NAME --untried.", OwnerAdministrator},
 	{StillToCome, Note, "deliveries are still to come", "What the rule has set going is not all done.", "Say whether it is to be stopped or to finish: kanban rules off NAME --stop, or --finish.", OwnerAdministrator},
 	{OtherResultCounts, Note, "another result counts", "Another result of the same assessment counts for the rule: a later one, say, that came to be known before this one.", "Nothing to do. A rule can say which result counts: latest, best or first.", OwnerNobody},
 	{ConditionRefused, Block, "condition cannot be used", "The rule's condition does not compile, or costs more than the limit.", "Correct the condition of the rule.", OwnerAdministrator},

@@ -232,7 +232,9 @@ type Outline = learning.Outline
 type Switch struct {
 	On bool `json:"on"`
 	// ToCome says what becomes of a rule's deliveries that are still to come.
-	ToCome string `json:"toCome,omitempty" enum:"stop,finish" doc:"For switching a rule off: what becomes of its deliveries that are still to come; refused while there are any when absent"`
+	// Untried says that a rule is switched on though it was not tried out as it is now.
+	Untried bool   `json:"untried,omitempty" doc:"For switching a rule on: it is switched on though no trial of it as it is now was passed; refused without this"`
+	ToCome  string `json:"toCome,omitempty" enum:"stop,finish" doc:"For switching a rule off: what becomes of its deliveries that are still to come; refused while there are any when absent"`
 }
 
 // Event is a fact, recorded once.

@@ -14,6 +14,7 @@ import { useFlip } from './flip'
 import LookBack from './LookBack.vue'
 import RuleForm from './RuleForm.vue'
 import SwitchOff from './SwitchOff.vue'
+import SwitchOn from './SwitchOn.vue'
 import Trial from './Trial.vue'
 import Unsubscribed from './Unsubscribed.vue'
 
@@ -39,8 +40,15 @@ const { flip, asking, leave } = useFlip()
 
 <template>
   <Oops :error="rule.error.value ?? (asking ? null : flip.error.value)" />
+  <SwitchOn
+    v-if="asking?.untried"
+    :rule="asking.rule"
+    :message="asking.message"
+    @close="leave"
+    @choose="flip.mutate({ rule: asking!.rule, untried: true })"
+  />
   <SwitchOff
-    v-if="asking"
+    v-else-if="asking"
     :name="asking.rule.name"
     :message="asking.message"
     @close="leave"

@@ -14,6 +14,7 @@ import PageHead from '../../parts/PageHead.vue'
 import { useFlip } from './flip'
 import RuleForm from './RuleForm.vue'
 import SwitchOff from './SwitchOff.vue'
+import SwitchOn from './SwitchOn.vue'
 
 type Rule = Schemas['Rule']
 
@@ -36,8 +37,15 @@ const then = (r: Rule) =>
     <Button size="small" label="Make a rule…" @click="form = {}" />
   </PageHead>
   <Oops :error="asking ? null : flip.error.value" />
+  <SwitchOn
+    v-if="asking?.untried"
+    :rule="asking.rule"
+    :message="asking.message"
+    @close="leave"
+    @choose="flip.mutate({ rule: asking!.rule, untried: true })"
+  />
   <SwitchOff
-    v-if="asking"
+    v-else-if="asking"
     :name="asking.rule.name"
     :message="asking.message"
     @close="leave"
