@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -35,6 +37,57 @@ func badges() *cli.Command {
 				},
 				Action: addBadge,
 			},
+			{
+				Name: "remove", Usage: "Remove a badge that nobody was awarded and that nothing is to award", ArgsUsage: "NAME", Description: "  kanban badges remove \"Cutings\"",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					args, err := arguments(cmd, 1)
+					if err != nil {
+						return err
+					}
+					c := connect(cmd)
+					b, err := findBadge(ctx, c, args[0])
+					if err != nil {
+						return err
+					}
+					if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/badges/"+b.ID, nil); err != nil {
+						return err
+					}
+					say(cmd, "Removed the badge %s.", b.Name)
+					return nil
+				},
+			},
+			{Name: "issuers", Usage: "List issuers", Action: func(ctx context.Context, cmd *cli.Command) error {
+				page, err := client.Get[api.Page[api.Issuer]](ctx, connect(cmd), "/issuers")
+				if err != nil {
+					return err
+				}
+				return tableOf(page.Items, "There is no issuer yet; the first badge makes one: kanban badges add --help", []string{"issuer", "page", "id"}, func(i api.Issuer) []string {
+					return []string{i.Name, i.Address, i.ID}
+				}).print(cmd)
+			}},
+			{
+				Name: "remove-issuer", Usage: "Remove an issuer that has no badge", ArgsUsage: "NAME", Description: "  kanban badges remove-issuer \"Fernmor Garden School\"",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					args, err := arguments(cmd, 1)
+					if err != nil {
+						return err
+					}
+					c := connect(cmd)
+					page, err := client.Get[api.Page[api.Issuer]](ctx, c, "/issuers")
+					if err != nil {
+						return err
+					}
+					i := slices.IndexFunc(page.Items, func(x api.Issuer) bool { return x.ID == args[0] || strings.EqualFold(x.Name, args[0]) })
+					if i < 0 {
+						return fmt.Errorf("%w: there is no issuer %q; list them with: kanban badges issuers", errUsage, args[0])
+					}
+					if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/issuers/"+page.Items[i].ID, nil); err != nil {
+						return err
+					}
+					say(cmd, "Removed the issuer %s.", page.Items[i].Name)
+					return nil
+				},
+			},
 			{Name: "awards", Usage: "List awards, the newest first", Action: func(ctx context.Context, cmd *cli.Command) error {
 				all, err := client.All[api.Award](ctx, connect(cmd), "/awards")
 				if err != nil {
@@ -65,13 +118,19 @@ func addBadge(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	var issuer api.Issuer
-	if i := slices.IndexFunc(page.Items, func(x api.Issuer) bool { return strings.EqualFold(x.Name, cmd.String("issuer")) }); i >= 0 {
+	i := slices.IndexFunc(page.Items, func(x api.Issuer) bool { return strings.EqualFold(x.Name, cmd.String("issuer")) })
+	if i >= 0 {
 		issuer = page.Items[i]
 	} else if issuer, err = client.Post[api.Issuer](ctx, c, "/issuers", api.NewIssuer{Name: cmd.String("issuer")}); err != nil {
 		return err
 	}
+	made := i < 0
 	b, err := client.Post[api.Badge](ctx, c, "/badges", api.NewBadge{IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"), Criteria: cmd.String("criteria")})
 	if err != nil {
+		if made { // it is not left behind
+			_, gone := client.Send[client.Empty](ctx, c, http.MethodDelete, "/issuers/"+issuer.ID, nil)
+			err = errors.Join(err, gone)
+		}
 		return err
 	}
 	say(cmd, "Made the badge %s.", b.Name)

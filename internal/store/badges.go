@@ -78,6 +78,40 @@ func (s *Store) Badge(ctx context.Context, id string) (b Badge, err error) {
 	return b, known(err, "finding the badge")
 }
 
+// UseOfBadge is what a badge is used for: how often it was awarded, and the names of what
+// awards it or asks for it.
+type UseOfBadge struct {
+	Awards              int
+	Rules, Progressions []string
+}
+
+// UseOfBadge looks what a badge is used for, and keeps it from being awarded meanwhile.
+func (tx *Tx) UseOfBadge(ctx context.Context, id string) (u UseOfBadge, err error) {
+	err = tx.PGX.QueryRow(ctx, `SELECT (SELECT count(*)::int FROM awards WHERE badge_id = b.id),
+			coalesce((SELECT array_agg(name ORDER BY name) FROM rules WHERE actions @> jsonb_build_array(jsonb_build_object('badgeId', $1::text))), '{}'),
+			coalesce((SELECT array_agg(name ORDER BY name) FROM progressions WHERE removed_at IS NULL AND stages::text LIKE '%' || $1::text || '%'), '{}')
+		FROM badges b WHERE b.id = $1::text::uuid FOR UPDATE`, id).Scan(&u.Awards, &u.Rules, &u.Progressions)
+	return u, known(err, "looking what the badge is used for")
+}
+
+// DeleteBadge removes a badge of which there is no award.
+func (tx *Tx) DeleteBadge(ctx context.Context, id string) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM badges WHERE id = $1`, id)
+	return known(err, "removing the badge")
+}
+
+// BadgesOfIssuer gives the names of the badges of an issuer, and keeps others from coming.
+func (tx *Tx) BadgesOfIssuer(ctx context.Context, id string) (names []string, err error) {
+	err = tx.PGX.QueryRow(ctx, `SELECT coalesce((SELECT array_agg(name ORDER BY name) FROM badges WHERE issuer_id = i.id), '{}') FROM issuers i WHERE i.id = $1 FOR UPDATE`, id).Scan(&names)
+	return names, known(err, "listing the issuer's badges")
+}
+
+// DeleteIssuer removes an issuer without badges.
+func (tx *Tx) DeleteIssuer(ctx context.Context, id string) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM issuers WHERE id = $1`, id)
+	return known(err, "removing the issuer")
+}
+
 // Award finds one by id.
 func (s *Store) Award(ctx context.Context, id string) (a Award, err error) {
 	err = s.reader(ctx).Where("id = ?", id).First(&a).Error

@@ -24,6 +24,12 @@ func (s *Server) badges(a huma.API) {
 		i, err := s.Awarding.AddIssuer(ctx, callerOf(ctx).Name, store.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
 		return s.issuer(i), err
 	})
+	handleEmpty(a, "badges", "DELETE /issuers/{id} remove-issuer Remove an issuer that has no badge", func(ctx context.Context, in *byID) error {
+		return s.Awarding.RemoveIssuer(ctx, callerOf(ctx).Name, in.ID)
+	})
+	handleEmpty(a, "badges", "DELETE /badges/{id} remove-badge Remove a badge that nobody was awarded and that nothing is to award", func(ctx context.Context, in *byID) error {
+		return s.Awarding.RemoveBadge(ctx, callerOf(ctx).Name, in.ID)
+	})
 	handle(a, "badges", "GET /badges list-badges List badges", func(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
 		all, err := s.Store.Badges(ctx)
 		return api.Page[api.Badge]{Items: each(all, shownBadge)}, err

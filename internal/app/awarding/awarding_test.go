@@ -11,6 +11,7 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
+	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
 )
@@ -96,3 +97,30 @@ func TestIssuerAndBadgeAreChecked(t *testing.T) {
 }
 
 func second[T any](_ T, err error) error { return err }
+
+// What was made by mistake can be removed, and what anybody has or needs cannot.
+func TestUnusedBadgesAndIssuersCanBeRemoved(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	b := badge(t, w)
+	assert.ErrorContains(t, w.Awarding.RemoveIssuer(t.Context(), "Maud", b.IssuerID), "it gives out "+b.Name)
+	_, err := w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "Award it", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.Award, BadgeID: b.ID}}})
+	require.NoError(t, err)
+	assert.ErrorContains(t, w.Awarding.RemoveBadge(t.Context(), "Maud", b.ID), `the rule "Award it" awards it`)
+
+	other, err := w.Awarding.AddBadge(t.Context(), "Maud", store.Badge{IssuerID: b.IssuerID, Name: "Other", Description: "d", Criteria: "c"})
+	require.NoError(t, err)
+	p, x := w.Person("stu-001"), w.Section("PROP-A")
+	e := w.Record(store.Event{Type: "module.completed", NaturalKey: "k", PersonID: &p.ID, SectionID: &x.ID, CourseID: &x.CourseID, OccurredAt: time.Now()})
+	_, err = w.Awarding.Award(t.Context(), other.ID, e, time.Now().UTC())
+	require.NoError(t, err)
+	assert.ErrorContains(t, w.Awarding.RemoveBadge(t.Context(), "Maud", other.ID), "it was awarded once")
+
+	mistake, err := w.Awarding.AddIssuer(t.Context(), "Maud", store.Issuer{Name: "Fernmor"})
+	require.NoError(t, err)
+	third, err := w.Awarding.AddBadge(t.Context(), "Maud", store.Badge{IssuerID: mistake.ID, Name: "Third", Description: "d", Criteria: "c"})
+	require.NoError(t, err)
+	require.NoError(t, w.Awarding.RemoveBadge(t.Context(), "Maud", third.ID))
+	require.NoError(t, w.Awarding.RemoveIssuer(t.Context(), "Maud", mistake.ID))
+	assert.ErrorIs(t, w.Awarding.RemoveBadge(t.Context(), "Maud", third.ID), store.ErrNotFound)
+}

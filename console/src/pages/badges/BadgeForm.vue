@@ -25,7 +25,13 @@ const save = useMutation({
     const wanted = issuer.value.trim()
     const known = issuers.data.value?.items.find((i) => i.name.toLowerCase() === wanted.toLowerCase())
     const { id } = known ?? (await ok(api.POST('/api/v1/issuers', { body: { name: wanted } })))
-    return ok(api.POST('/api/v1/badges', { body: { issuerId: id, ...badge } }))
+    try {
+      return await ok(api.POST('/api/v1/badges', { body: { issuerId: id, ...badge } }))
+    } catch (e) {
+      // An issuer that was made for it is not left behind.
+      if (!known) await ok(api.DELETE('/api/v1/issuers/{id}', { params: { path: { id } } }))
+      throw e
+    }
   },
   onSuccess: async () => {
     await queries.invalidateQueries({ queryKey: ['badges'] })

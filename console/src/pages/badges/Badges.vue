@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import { ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
+import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import BadgeForm from './BadgeForm.vue'
@@ -13,6 +14,11 @@ import RevokeDialog from './RevokeDialog.vue'
 
 const badges = useQuery({ queryKey: ['badges'], queryFn: () => ok(api.GET('/api/v1/badges')) })
 const awards = useQuery({ queryKey: ['awards'], queryFn: () => ok(api.GET('/api/v1/awards')) })
+const queries = useQueryClient()
+const remove = useMutation({
+  mutationFn: (id: string) => ok(api.DELETE('/api/v1/badges/{id}', { params: { path: { id } } })),
+  onSuccess: () => queries.invalidateQueries({ queryKey: ['badges'] }),
+})
 const form = ref(false)
 const revoking = ref<Schemas['Award']>()
 </script>
@@ -38,7 +44,21 @@ const revoking = ref<Schemas['Award']>()
         }}<span v-if="data.revoked" class="faint">, revoked {{ data.revoked }}</span></template
       >
     </Column>
+    <Column header="">
+      <template #body="{ data }">
+        <Button
+          v-if="!data.awards && !data.revoked"
+          size="small"
+          variant="text"
+          label="Remove"
+          :aria-label="`Remove the badge ${data.name}`"
+          :loading="remove.isPending.value && remove.variables.value === data.id"
+          @click="remove.mutate(data.id)"
+        />
+      </template>
+    </Column>
   </Listing>
+  <Oops :error="remove.error.value" />
   <h2>Awards</h2>
   <Listing
     :rows="awards.data.value?.items"
