@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
 )
 
@@ -218,6 +219,16 @@ func (tx *Tx) Requeue(ctx context.Context, f DeliveryFilter) (ids []string, err 
 		ids, err = pgx.CollectRows(rows, pgx.RowTo[string])
 	}
 	return ids, tx.requeued(ctx, len(ids), err)
+}
+
+// RequeueMended puts back into the queue what waited only because people of a register had no
+// address, and who have one now; it gives how many there were.
+func (tx *Tx) RequeueMended(ctx context.Context, connectionID string) (int, error) {
+	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries d SET state = 'queued', next_at = NULL, finished_at = NULL, held = '', held_for = '' FROM people p
+		WHERE d.state = 'waiting' AND d.code = $2 AND p.id = d.person_id AND p.connection_id = $1 AND p.gone_at IS NULL AND p.email_key <> ''
+			AND (d.action->>'kind' = 'award' OR coalesce(nullif(d.action->>'to', ''), 'person.email') LIKE '%person.email%')`, connectionID, string(finding.AddressMissing))
+	n := int(tag.RowsAffected())
+	return n, tx.requeued(ctx, n, err)
 }
 
 // RequeueOne does the same with one; ErrStale means that it neither waits nor would

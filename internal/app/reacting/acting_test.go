@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"testing"
 	"time"
 
@@ -341,4 +342,28 @@ func TestRefusedConditionIsLookedAtAgain(t *testing.T) {
 	tasks, err := w.Store.Tasks(t.Context(), false, 10)
 	require.NoError(t, err)
 	assert.Empty(t, tasks)
+}
+
+// After the address was entered in the register, what waited for it goes on by itself; what
+// waits for something else does not.
+func TestWhatWaitedForAnAddressGoesOn(t *testing.T) {
+	w, _ := apptest.Clocked(t)
+	connections, err := w.Store.Connections(t.Context())
+	require.NoError(t, err)
+	register := connections[slices.IndexFunc(connections, func(c store.Connection) bool { return c.Name == "Register" })]
+	mail := w.Mail()
+	w.Rule(rule.Draft{Name: "greet", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail.ID, Subject: "Hello", Text: "Dear {{.person.givenName}}"}}})
+	w.Rule(rule.Draft{Name: "parent", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail.ID, To: `event.role == "nobody" ? "x@fernmoor.example" : ""`, Subject: "Hello", Text: "Dear parent"}}})
+	e := w.Record(joined(w, "k", "stu-005", "PROP-A")) // who has no address
+	w.Deliver()
+	require.Equal(t, []string{"waiting", "waiting"}, states(all(t, w, store.DeliveryFilter{EventID: e.ID})))
+	w.Read(register, false)
+	w.Deliver()
+	require.Equal(t, []string{"waiting", "waiting"}, states(all(t, w, store.DeliveryFilter{EventID: e.ID})), "nothing was mended")
+	require.NoError(t, w.Standins.School.SetEmail("stu-005", "elsa.elder@fernmoor.example"))
+	w.Read(register, false)
+	w.Deliver()
+	assert.Equal(t, []string{"delivered", "waiting"}, states(all(t, w, store.DeliveryFilter{EventID: e.ID})))
+	require.Len(t, w.Standins.Inbox.Mails(), 1)
+	assert.Equal(t, "elsa.elder@fernmoor.example", w.Standins.Inbox.Mails()[0].To)
 }

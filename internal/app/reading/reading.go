@@ -211,6 +211,9 @@ func (s *Service) follow(ctx context.Context, tx *store.Tx, connectionID string,
 	if _, err := tx.Record(ctx, movements(merged, time.Now().UTC())); err != nil {
 		return 0, err
 	}
+	if _, err := tx.RequeueMended(ctx, connectionID); err != nil {
+		return 0, err
+	}
 	if err := refresh(ctx, tx, connectionID, merged); err != nil {
 		return 0, err
 	}
