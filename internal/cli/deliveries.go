@@ -59,7 +59,7 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 		if d.FinishedAt != nil {
 			next = nil
 		}
-		return []string{d.ID, d.State, d.Rule, d.Action, d.Connection, d.Person, fmt.Sprint(d.Attempts), moment(next), cmp.Or(d.Error, d.Held)}
+		return []string{d.ID, deliveryState(d), d.Rule, d.Action, d.Connection, d.Person, fmt.Sprint(d.Attempts), moment(next), cmp.Or(d.Error, d.Held)}
 	}).print(cmd)
 }
 
@@ -152,4 +152,15 @@ func retryMany() *cli.Command {
 			return err
 		},
 	}
+}
+
+// deliveryState is a delivery's state in words: what was taken back reads so.
+func deliveryState(d api.Delivery) string {
+	switch {
+	case d.TakenBack:
+		return "taken back"
+	case d.Undoes != "" && d.State == "delivered":
+		return "took back"
+	}
+	return d.State
 }

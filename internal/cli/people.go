@@ -178,7 +178,7 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 	}
 	say(cmd, "")
 	return tableOf(p.Deliveries, "Nothing was sent about this person.", []string{"at", "rule", "action", "to", "state"}, func(d api.Delivery) []string {
-		return []string{moment(&d.CreatedAt), d.Rule, d.Action, d.Connection, d.State}
+		return []string{moment(&d.CreatedAt), d.Rule, d.Action, d.Connection, deliveryState(d)}
 	}).print(cmd)
 }
 

@@ -142,12 +142,14 @@ type ListedDelivery struct {
 	Connection string
 	EventType  string
 	HeldNow    string // for what it waits because of its connection
+	TakenBack  bool   // another delivery has undone it
 }
 
 // Deliveries lists the newest first.
 func (s *Store) Deliveries(ctx context.Context, f DeliveryFilter) (all []ListedDelivery, err error) {
 	q := s.reader(ctx).Table("deliveries d").Select(`d.*,
 		coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT o.name FROM offers o WHERE o.id = d.offer_id), (SELECT g.name FROM progressions g WHERE g.id = d.progression_id), '') AS rule,
+		EXISTS (SELECT 1 FROM deliveries u WHERE u.undoes = d.id AND u.state = 'delivered') AS taken_back,
 		coalesce((SELECT e.type FROM events e WHERE e.id = d.event_id), '') AS event_type,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person,
 		coalesce((SELECT x.title FROM sections x WHERE x.id = d.section_id), '') AS section,

@@ -2490,6 +2490,8 @@ export interface components {
             section?: string;
             /** @enum {string} */
             state: "planned" | "queued" | "retrying" | "delivered" | "waiting" | "skipped" | "stopped";
+            /** @description Another delivery has taken it back */
+            takenBack?: boolean;
             /** @description The delivery that this one takes back */
             undoes?: string;
             /**

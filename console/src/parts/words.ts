@@ -7,3 +7,9 @@ const outcomes: Record<string, [one: string, many: string]> = {
 export function outcome(name: string, n = 1): string {
   return outcomes[name]?.[n === 1 ? 0 : 1] ?? name.replaceAll('-', ' ')
 }
+
+/** The state of a delivery in a word: what was taken back reads so. */
+export function deliveryState(d: { state: string; takenBack?: boolean; undoes?: string }) {
+  if (d.takenBack) return 'taken-back'
+  return d.undoes && d.state === 'delivered' ? 'took-back' : d.state
+}

@@ -134,6 +134,13 @@ func TestPassTakesBackWhatFailDid_E8(t *testing.T) {
 	assert.Equal(t, map[string]string{
 		rule.Operate: "delivered ", rule.OpenTask: "delivered ", rule.Unenrol: "delivered ", rule.AppendSheet: "skipped " + string(finding.CannotTakeBack),
 	}, byKind)
+	taken := 0
+	for _, d := range all(t, w, store.DeliveryFilter{State: store.DeliveryDelivered}) {
+		if d.TakenBack {
+			taken++
+		}
+	}
+	assert.Equal(t, 3, taken, "label, task and enrolment read as taken back")
 	rows, err := w.Store.SheetRows(t.Context(), "failed")
 	require.NoError(t, err)
 	require.Len(t, rows, 1, "a row stays")

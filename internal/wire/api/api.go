@@ -267,6 +267,7 @@ type Delivery struct {
 	Rule          string         `json:"rule" doc:"Name of the rule or offer"`
 	Version       int            `json:"version,omitempty" doc:"The rule's version that made it"`
 	Undoes        string         `json:"undoes,omitempty" doc:"The delivery that this one takes back"`
+	TakenBack     bool           `json:"takenBack,omitempty" doc:"Another delivery has taken it back"`
 	Action        string         `json:"action"`
 	Connection    string         `json:"connection,omitempty"`
 	Person        string         `json:"person,omitempty"`

@@ -8,6 +8,7 @@ import Oops from '../../parts/Oops.vue'
 import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
+import { deliveryState } from '../../parts/words'
 import Attempts from './Attempts.vue'
 
 /** What followed from one event: each delivery with its attempts. */
@@ -35,7 +36,7 @@ const retry = useMutation({
     <p v-if="list.data.value && !rows.length" class="faint">No rule matched it.</p>
     <article v-for="d in rows" :key="d.id">
       <div class="line">
-        <Signal :state="d.state" />
+        <Signal :state="deliveryState(d)" />
         <span>{{ d.rule }}</span>
         <span
           >{{ doing(d.action) }}<template v-if="d.connection"> through {{ d.connection }}</template></span

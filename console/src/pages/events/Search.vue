@@ -15,6 +15,7 @@ import Pager from '../../parts/Pager.vue'
 import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
 import { when } from '../../parts/when'
+import { deliveryState } from '../../parts/words'
 import GiveUp from './GiveUp.vue'
 
 /** Deliveries of every event, by state, rule, connection, person, section and time; live. */
@@ -159,7 +160,7 @@ const why = (d: Schemas['Delivery']) =>
     empty="No delivery fits."
   >
     <Column header="State">
-      <template #body="{ data }"><Signal :state="data.state" /></template>
+      <template #body="{ data }"><Signal :state="deliveryState(data)" /></template>
     </Column>
     <Column header="At"
       ><template #body="{ data }"

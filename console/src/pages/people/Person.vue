@@ -10,6 +10,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
 import { doing } from '../../parts/triggers'
+import { deliveryState } from '../../parts/words'
 import { day, when } from '../../parts/when'
 import Accounts from './Accounts.vue'
 import Progress from './Progress.vue'
@@ -97,7 +98,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
         ></Column
       >
       <Column header="State"
-        ><template #body="{ data }"><Signal :state="data.state" /></template
+        ><template #body="{ data }"><Signal :state="deliveryState(data)" /></template
       ></Column>
       <Column header="What">
         <template #body="{ data }"
