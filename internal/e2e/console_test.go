@@ -183,7 +183,8 @@ func makeRules(t *testing.T, b *browser, w *world) {
 	b.sees("award a badge, then mail")
 	b.sees("Propagation · Cuttings")
 	b.do(chromedp.Click(`[aria-label="Cuttings badge is on"]`))
-
+	b.sees("was not tried out as it is now")
+	b.click("Switch it on all the same")
 	soon(t, "the rule is on", func() bool {
 		page, err := client.Get[api.Page[api.Rule]](t.Context(), w.Client, "/rules")
 		return err == nil && len(page.Items) == 1 && page.Items[0].On

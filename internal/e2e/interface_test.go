@@ -132,7 +132,7 @@ func TestAPI(t *testing.T) {
 		assert.Equal(t, http.StatusOK, status)
 		status, text := w.request(http.MethodPatch, path, `{"paused":false}`, append(bearer, "If-Match", `"1"`)...)
 		assert.Equal(t, http.StatusPreconditionFailed, status)
-		assert.Contains(t, text, "somebody changed this")
+		assert.Contains(t, text, "Somebody changed this")
 		_, text = w.request(http.MethodGet, path, "", bearer...)
 		assert.NotContains(t, text, c.Made["secret"], "secrets are never shown again")
 	})
