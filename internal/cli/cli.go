@@ -56,7 +56,19 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 	}
 	withExamples(app, app.Name)
 	refuseUnknown(app)
+	for _, c := range app.Commands[len(extra):] {
+		keepCommas(c)
+	}
 	return app
+}
+
+// keepCommas makes every value of a flag that can be given several times one value, with the
+// commas that are in it: secrets, conditions and names have some.
+func keepCommas(c *cli.Command) {
+	c.DisableSliceFlagSeparator = true
+	for _, sub := range c.Commands {
+		keepCommas(sub)
+	}
 }
 
 // refuseUnknown makes a command that is not there wrong use, at every level.

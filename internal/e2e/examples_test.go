@@ -18,7 +18,7 @@ import (
 )
 
 // wrongUse is what the command line says to calls that no data could make right.
-var wrongUse = regexp.MustCompile(`Incorrect Usage|flag provided but not defined|has no command|[Rr]equired flag|exclude each other|No help topic|needs? \d+ argument|wrong number of arguments|not one of|cannot parse|invalid value`)
+var wrongUse = regexp.MustCompile(`Incorrect Usage|flag provided but not defined|has no command|[Rr]equired flag|exclude each other|No help topic|needs? \d+ argument|wrong number of arguments|not one of|cannot parse|invalid value|is no condition|arguments given|unexpected`)
 
 // notHere are examples that start services, need a person at the keyboard, or end the
 // sign-in under which the others run.
@@ -42,8 +42,11 @@ func TestEveryExampleIsACall(t *testing.T) {
 			continue
 		}
 		seen[example] = true
-		if back := strings.NewReplacer("maintenance on", "maintenance off;", " pause ", " resume ").Replace(example); back != example {
-			example += "; " + back // what the others need goes on
+		switch { // what the others need goes on
+		case strings.HasPrefix(example, "kanban maintenance on"):
+			example += " && kanban maintenance off"
+		case strings.Contains(example, " pause "):
+			example += " && " + strings.Replace(example, " pause ", " resume ", 1)
 		}
 		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 		cmd := exec.CommandContext(ctx, "sh", "-c", example)
@@ -93,11 +96,21 @@ func documented(t *testing.T, names ...string) (all []string) {
 // comment is what stands behind a call in a document.
 var comment = regexp.MustCompile(`\s+# .*$`)
 
+// remark is what stands behind a call in a help text.
+var remark = regexp.MustCompile(`\s{3,}\S.*$`)
+
 // helped gives the examples of a command's help, and of all below it.
 func helped(c *urfave.Command) (all []string) {
+	call := ""
 	for line := range strings.Lines(c.Description) {
-		if line = strings.TrimSpace(line); strings.HasPrefix(line, "kanban ") {
-			all = append(all, line)
+		line = strings.TrimSpace(line)
+		if call == "" && !strings.HasPrefix(line, "kanban ") {
+			continue
+		}
+		more, ok := strings.CutSuffix(line, `\`)
+		if call += more; !ok {
+			all = append(all, remark.ReplaceAllString(call, ""))
+			call = ""
 		}
 	}
 	for _, below := range c.Commands {
