@@ -259,7 +259,8 @@ func (s *Service) reactions(ctx context.Context, b *book, known *known, list []m
 	out.results, out.rules = map[string]store.Event{}, b.byID
 	for _, m := range list {
 		e := m.event
-		if rule.IsResult(rule.Trigger(e.Type)) && e.PersonID != nil {
+		// What stands in no outline is not told apart by its activity.
+		if rule.IsResult(rule.Trigger(e.Type)) && e.PersonID != nil && e.ActivityID != "" {
 			out.results[e.ID] = e
 		}
 		known.next()
@@ -300,75 +301,6 @@ func (s *Service) keepReactions(ctx context.Context, tx *store.Tx, r reactions) 
 		}
 	}
 	return tx.Announce(ctx, "delivery", "")
-}
-
-// counting leaves out what does not count for a rule: what follows from a fail, say, that
-// came to be known after a later pass. It locks nothing: results of one person in one
-// section are recorded one after the other, with their progress.
-func (s *Service) counting(ctx context.Context, tx *store.Tx, r reactions) (reactions, error) {
-	if len(r.results) == 0 {
-		return r, nil
-	}
-	seen := map[string][]rule.Result{}
-	holds := func(e store.Event, ruleID string) (bool, error) {
-		from, ok := r.rules[ruleID]
-		counts := from.Draft().ResultThatCounts()
-		if !ok || counts == rule.EveryResult {
-			return true, nil
-		}
-		key := *e.PersonID + "/" + text(e.SectionID) + "/" + e.ActivityID
-		if _, known := seen[key]; !known {
-			all, err := tx.Results(ctx, e)
-			if err != nil {
-				return false, err
-			}
-			seen[key] = all
-		}
-		return counts.Holds(rule.Trigger(from.Trigger), seen[key]), nil
-	}
-	var made []store.Delivery
-	for _, d := range r.made {
-		e, ok := r.results[d.EventID]
-		if ok && d.RuleID != nil {
-			yes, err := holds(e, *d.RuleID)
-			if err != nil {
-				return r, err
-			}
-			if !yes {
-				at := s.now()
-				d.State, d.Code, d.LastError, d.OnceKey, d.FinishedAt = store.DeliverySkipped, string(finding.OtherResultCounts), "another result of the assessment counts for the rule", nil, &at
-			}
-		}
-		made = append(made, d)
-	}
-	r.made = made
-	var undo []matched
-	for _, m := range r.undo {
-		e, ok := r.results[m.event.ID]
-		if ok {
-			var left []rule.Rule
-			for _, match := range m.undone {
-				if rule.Trigger(r.rules[match.ID].Trigger) == rule.Trigger(e.Type) {
-					left = append(left, match)
-					continue
-				}
-				yes := false
-				if rule.IsResult(rule.Trigger(r.rules[match.ID].Trigger)) {
-					var err error
-					if yes, err = holds(e, match.ID); err != nil {
-						return r, err
-					}
-				}
-				if !yes {
-					left = append(left, match)
-				}
-			}
-			m.undone = left
-		}
-		undo = append(undo, m)
-	}
-	r.undo = undo
-	return r, nil
 }
 
 func text(id *string) string {
