@@ -10,6 +10,7 @@ import (
 // line. Those that need more have a description of their own.
 const examples = `
 kanban badges awards
+kanban badges issuers
 kanban badges list
 kanban connections kinds
 kanban connections list

@@ -338,11 +338,11 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 			list = append(list, noticed(group, code, section.Title, p.TargetName, detail, link))
 		}
 		if section.Ended(at) {
-			tell(Mend, finding.TermOver, fmt.Sprintf("ended on %s; %d people are in the class", section.EndsOn.Format("2 January 2006"), p.Counts[roster.OutcomeInStep]))
+			tell(Mend, finding.TermOver, fmt.Sprintf("ended on %s; %s in the class", section.EndsOn.Format("2 January 2006"), inClass(p)))
 			continue // nothing else is to be done about it
 		}
 		if section.Gone {
-			tell(Mend, finding.SectionGone, fmt.Sprintf("%d people are in the class", p.Counts[roster.OutcomeInStep]))
+			tell(Mend, finding.SectionGone, inClass(p)+" in the class")
 			continue
 		}
 		if p.PausedAt != nil {
@@ -382,6 +382,16 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 		}
 	}
 	return list, nil
+}
+
+// inClass says how many people Kanban minds who are in the class of a pairing, whatever is to
+// become of them.
+func inClass(p store.Pairing) string {
+	n := p.Counts[roster.OutcomeInStep] + p.Counts[roster.OutcomeUpdate] + p.Counts[roster.OutcomeRemove]
+	if n == 1 {
+		return "1 person is"
+	}
+	return fmt.Sprintf("%d people are", n)
 }
 
 func about(group Group, m store.Mend, section, link string) Finding {

@@ -155,6 +155,7 @@ func TestReplacedByAnEmptyService_R10(t *testing.T) {
 
 	_, err = w.Syncing.Preview(t.Context(), p.ID)
 	require.ErrorContains(t, err, "no longer at the service")
+	assert.Equal(t, store.TargetLost, mustPairing(t, w.Store, p.ID).TargetSeen, "whoever looks first notes it")
 	run, err := w.Syncing.Start(t.Context(), "test", before.ID, false)
 	require.NoError(t, err)
 	require.NoError(t, w.Syncing.Work(t.Context(), run.ID, true))

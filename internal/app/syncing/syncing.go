@@ -44,6 +44,9 @@ func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, e
 		return roster.Plan{}, err
 	}
 	plan, err := both.compare(ctx)
+	if r, ok := refusal.As(err); ok && r.Code == finding.TargetGone { // whoever sees it first notes it
+		return plan, errors.Join(err, s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Lost(ctx, p.ID) }))
+	}
 	if err != nil {
 		return plan, err
 	}
