@@ -69,8 +69,21 @@ func ruleWork() []*cli.Command {
 		{
 			Name: "edit", Usage: "Change a rule by the JSON in a file; what it did before keeps its version", ArgsUsage: "NAME",
 			Description: "  kanban rules show \"Greet newcomers\" > rule.json\n  kanban rules edit \"Greet newcomers\" --file rule.json",
-			Flags:       []cli.Flag{&cli.StringFlag{Name: "file", Required: true, Usage: "the rule as JSON"}},
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "file", Required: true, Usage: "the rule as JSON"},
+				&cli.BoolFlag{Name: "stop", Usage: "when the actions change: stop what is still to come by the older ones"},
+				&cli.BoolFlag{Name: "finish", Usage: "when the actions change: let what is still to come by the older ones finish"},
+			},
 			Action: func(ctx context.Context, cmd *cli.Command) error {
+				query := ""
+				switch {
+				case cmd.Bool("stop") && cmd.Bool("finish"):
+					return usage(cmd, "--stop and --finish exclude each other")
+				case cmd.Bool("stop"):
+					query = "?toCome=stop"
+				case cmd.Bool("finish"):
+					query = "?toCome=finish"
+				}
 				c, r, err := ruleNamed(ctx, cmd)
 				if err != nil {
 					return err
@@ -79,7 +92,7 @@ func ruleWork() []*cli.Command {
 				if err := readJSON(cmd.String("file"), &n); err != nil {
 					return err
 				}
-				changed, err := client.Edit[api.Rule](ctx, c, http.MethodPut, "/rules/"+r.ID, r.Version, n)
+				changed, err := client.Edit[api.Rule](ctx, c, http.MethodPut, "/rules/"+r.ID+query, r.Version, n)
 				if err == nil {
 					say(cmd, "%q is version %d now.", changed.Name, changed.Version)
 				}

@@ -51,12 +51,12 @@ func (s *Server) rules(a huma.API) {
 		r, err := s.Reacting.Save(ctx, callerOf(ctx).Name, "", 0, draft(in.Body))
 		return s.taggedRule(ctx, r, err)
 	})
-	handleTagged(a, "rules", "PUT /rules/{id} edit-rule Change a rule", func(ctx context.Context, in *edit[api.NewRule]) (api.Rule, int, error) {
+	handleTagged(a, "rules", "PUT /rules/{id} edit-rule Change a rule", func(ctx context.Context, in *ruleEdit) (api.Rule, int, error) {
 		v, err := version(in.IfMatch)
 		if err != nil {
 			return api.Rule{}, 0, err
 		}
-		r, err := s.Reacting.Save(ctx, callerOf(ctx).Name, in.ID, v, draft(in.Body))
+		r, err := s.Reacting.Edit(ctx, callerOf(ctx).Name, in.ID, v, draft(in.Body), reacting.ToCome(in.ToCome))
 		return s.taggedRule(ctx, r, err)
 	})
 	handleTagged(a, "rules", "POST /rules/{id}/switch switch-rule Switch a rule on or off", func(ctx context.Context, in *withID[api.Switch]) (api.Rule, int, error) {
@@ -240,6 +240,14 @@ func shownRule(r store.Rule, u store.RuleUsage) api.Rule {
 type operationInput struct {
 	ID   string `path:"id" doc:"The connection's id"`
 	Name string `path:"name" doc:"The operation's name"`
+}
+
+// ruleEdit is the input of a change to a rule.
+type ruleEdit struct {
+	ID      string `path:"id" doc:"The record's id"`
+	IfMatch string `header:"If-Match" doc:"The ETag that was read; the change is refused when the record has another one by now"`
+	ToCome  string `query:"toCome" enum:"stop,finish" doc:"When the actions change: what becomes of deliveries by the older ones that are still to come; refused while there are any when absent"`
+	Body    api.NewRule
 }
 
 type tryOperationInput struct {

@@ -8176,7 +8176,10 @@ export interface operations {
     };
     "edit-rule": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description When the actions change: what becomes of deliveries by the older ones that are still to come; refused while there are any when absent */
+                toCome?: "stop" | "finish";
+            };
             header?: {
                 /** @description The ETag that was read; the change is refused when the record has another one by now */
                 "If-Match"?: string;

@@ -101,3 +101,35 @@ func TestGivingUpByHand_E9(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, open)
 }
+
+// A new version with other actions asks about what the older ones have still to come; one
+// with the same actions does not, and its stop condition counts for them.
+func TestNewVersionAsksAboutWhatIsToCome(t *testing.T) {
+	for _, toCome := range []reacting.ToCome{reacting.StopThem, reacting.FinishThem, reacting.Ask} {
+		w, now := apptest.Clocked(t)
+		d := rule.Draft{Name: "remind", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "2d", Subject: "Old", Text: "Old text"}}}
+		r := w.Rule(d)
+		w.Record(joined(w, "k", "stu-020", "PROP-A"))
+		w.Deliver()
+		if toCome == reacting.Ask { // the same actions, and a reason to stop
+			d.Stop = `person.givenName != ""`
+		} else {
+			d.Actions = []rule.Action{d.Actions[0]}
+			d.Actions[0].Text = "New text"
+			_, err := w.Reacting.Edit(t.Context(), "Maud", r.ID, r.Version, d, reacting.Ask)
+			require.ErrorContains(t, err, "still to come: 1 queued")
+		}
+		_, err := w.Reacting.Edit(t.Context(), "Maud", r.ID, r.Version, d, toCome)
+		require.NoError(t, err)
+		*now = now.AddDate(0, 0, 3)
+		w.Deliver()
+		mails := w.Standins.Inbox.Mails()
+		if toCome != reacting.FinishThem {
+			assert.Empty(t, mails, toCome)
+			assert.Equal(t, []string{"stopped"}, states(all(t, w, store.DeliveryFilter{RuleID: r.ID})))
+			continue
+		}
+		require.Len(t, mails, 1)
+		assert.Contains(t, mails[0].Text, "Old text", "by the version that was there when it happened")
+	}
+}

@@ -2,7 +2,9 @@
 package reacting
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -70,6 +72,45 @@ func (s *Service) zone() *time.Location {
 
 // Save makes a rule (id empty) or changes one. A new rule is off.
 func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.Draft) (store.Rule, error) {
+	return s.save(ctx, who, id, version, d, FinishThem)
+}
+
+// Edit does the same with a rule that is there. When it gets other actions, what is still to
+// come of the older ones is stopped or finished, as toCome says; with Ask it is refused while
+// there is any.
+func (s *Service) Edit(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (store.Rule, error) {
+	r, err := s.Store.Rule(ctx, id)
+	if err != nil {
+		return r, err
+	}
+	if toCome == Ask && !same(r.Actions, d.Actions) {
+		if err := s.askToCome(ctx, id); err != nil {
+			return r, err
+		}
+	}
+	return s.save(ctx, who, id, version, d, toCome)
+}
+
+// same reports whether two lists of actions read the same.
+func same(a, b []rule.Action) bool {
+	before, errBefore := json.Marshal(a)
+	after, errAfter := json.Marshal(b)
+	return errors.Join(errBefore, errAfter) == nil && bytes.Equal(before, after)
+}
+
+// askToCome refuses while deliveries of a rule are still to come.
+func (s *Service) askToCome(ctx context.Context, id string) error {
+	counts, err := s.Store.StillToCome(ctx, store.DeliveryFilter{RuleID: id})
+	if err != nil {
+		return err
+	}
+	if text := toComeInWords(counts); text != "" {
+		return refusal.Conflict(finding.StillToCome, "deliveries of this rule are still to come: %s. Say whether to stop them or to let them finish", text)
+	}
+	return nil
+}
+
+func (s *Service) save(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (store.Rule, error) {
 	r := store.Rule{ID: store.NewID(), Version: 1}
 	if id != "" {
 		var err error
@@ -92,6 +133,11 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.
 		}
 		if err := write(); err != nil {
 			return err
+		}
+		if id != "" && toCome == StopThem {
+			if _, _, err := tx.GiveUp(ctx, store.DeliveryFilter{RuleID: id}, "the rule was changed by "+who); err != nil {
+				return err
+			}
 		}
 		if err := tx.KeepVersion(ctx, r, who); err != nil {
 			return err
@@ -124,12 +170,8 @@ func (s *Service) Switch(ctx context.Context, who, id string, on bool, toCome To
 	}
 	its := store.DeliveryFilter{RuleID: id}
 	if !on && toCome == Ask {
-		counts, err := s.Store.StillToCome(ctx, its)
-		if err != nil {
+		if err := s.askToCome(ctx, id); err != nil {
 			return r, err
-		}
-		if text := toComeInWords(counts); text != "" {
-			return r, refusal.Conflict(finding.StillToCome, "deliveries of this rule are still to come: %s. Say whether to stop them or to let them finish", text)
 		}
 	}
 	what := "switched a rule off"
@@ -161,7 +203,8 @@ func (s *Service) Switch(ctx context.Context, who, id string, on bool, toCome To
 	})
 }
 
-// ToCome says what becomes of what a rule has still to come when it is switched off.
+// ToCome says what becomes of what a rule has still to come when it is switched off or
+// changed.
 type ToCome string
 
 // The choices.

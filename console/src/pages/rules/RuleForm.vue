@@ -50,7 +50,7 @@ const undoing = computed({
 })
 
 const save = useMutation({
-  mutationFn: () => {
+  mutationFn: (toCome?: 'stop' | 'finish') => {
     const body: NewRule = {
       ...rule,
       counts: rule.trigger.startsWith('assessment.') ? rule.counts : undefined,
@@ -60,7 +60,7 @@ const save = useMutation({
     return props.edit
       ? ok(
           api.PUT('/api/v1/rules/{id}', {
-            params: { path: { id: props.edit.id }, header: made.header.value },
+            params: { path: { id: props.edit.id }, header: made.header.value, query: { toCome } },
             body,
           }),
         )
@@ -82,7 +82,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
     :style="{ width: '52rem' }"
     @update:visible="emit('close')"
   >
-    <form @submit.prevent="save.mutate()">
+    <form @submit.prevent="save.mutate(undefined)">
       <div class="field">
         <label for="rule-name">Name</label>
         <InputText
@@ -195,7 +195,17 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
           @click="add(kind)"
         />
       </div>
-      <Oops :error="save.error.value" :over="(tag) => (made.over(tag), save.mutate())" />
+      <Oops :error="save.error.value" :over="(tag) => (made.over(tag), save.mutate(undefined))" />
+      <div v-if="wrong.code === 'deliveries-still-to-come'" class="actions">
+        <Button type="button" size="small" label="Save, and stop them" @click="save.mutate('stop')" />
+        <Button
+          type="button"
+          size="small"
+          variant="outlined"
+          label="Save, and let them finish"
+          @click="save.mutate('finish')"
+        />
+      </div>
       <div class="actions">
         <Button type="submit" label="Save" :loading="save.isPending.value" />
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
