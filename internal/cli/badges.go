@@ -73,18 +73,14 @@ func badges() *cli.Command {
 						return err
 					}
 					c := connect(cmd)
-					page, err := client.Get[api.Page[api.Issuer]](ctx, c, "/issuers")
+					i, err := findIssuer(ctx, c, args[0])
 					if err != nil {
 						return err
 					}
-					i := slices.IndexFunc(page.Items, func(x api.Issuer) bool { return x.ID == args[0] || strings.EqualFold(x.Name, args[0]) })
-					if i < 0 {
-						return fmt.Errorf("%w: there is no issuer %q; list them with: kanban badges issuers", errUsage, args[0])
-					}
-					if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/issuers/"+page.Items[i].ID, nil); err != nil {
+					if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/issuers/"+i.ID, nil); err != nil {
 						return err
 					}
-					say(cmd, "Removed the issuer %s.", page.Items[i].Name)
+					say(cmd, "Removed the issuer %s.", i.Name)
 					return nil
 				},
 			},

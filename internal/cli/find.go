@@ -67,7 +67,7 @@ func (n named[T]) find(ctx context.Context, c *client.Client, name string) (T, e
 	}
 	switch len(found) {
 	case 0:
-		return none, fmt.Errorf("%w: there is no %s %q; list them with: kanban %s list", errUsage, n.noun, name, n.list)
+		return none, fmt.Errorf("%w: there is no %s %q; list them with: kanban %s", errUsage, n.noun, name, n.list)
 	case 1:
 		return found[0], nil
 	}
@@ -80,7 +80,7 @@ func (n named[T]) find(ctx context.Context, c *client.Client, name string) (T, e
 
 func findConnection(ctx context.Context, c *client.Client, name string) (api.Connection, error) {
 	return named[api.Connection]{
-		"/connections", "connection", "connections", "connections",
+		"/connections", "connection", "connections", "connections list",
 		func(x api.Connection) string { return x.ID },
 		func(x api.Connection) []string { return []string{x.Name} },
 		func(x api.Connection) string { return apart(x.Name, x.Kind) },
@@ -89,7 +89,7 @@ func findConnection(ctx context.Context, c *client.Client, name string) (api.Con
 
 func findCourse(ctx context.Context, c *client.Client, name string) (api.Course, error) {
 	return named[api.Course]{
-		"/courses", "course", "courses", "courses",
+		"/courses", "course", "courses", "courses list",
 		func(x api.Course) string { return x.ID },
 		func(x api.Course) []string { return []string{x.Code, x.Title} },
 		func(x api.Course) string {
@@ -100,7 +100,7 @@ func findCourse(ctx context.Context, c *client.Client, name string) (api.Course,
 
 func findRule(ctx context.Context, c *client.Client, name string) (api.Rule, error) {
 	return named[api.Rule]{
-		"/rules", "rule", "rules", "rules",
+		"/rules", "rule", "rules", "rules list",
 		func(x api.Rule) string { return x.ID },
 		func(x api.Rule) []string { return []string{x.Name} },
 		func(x api.Rule) string { return apart(x.Name, x.Trigger) },
@@ -109,7 +109,7 @@ func findRule(ctx context.Context, c *client.Client, name string) (api.Rule, err
 
 func findOffer(ctx context.Context, c *client.Client, name string) (api.Offer, error) {
 	return named[api.Offer]{
-		"/offers", "offer", "offers", "offers",
+		"/offers", "offer", "offers", "offers list",
 		func(x api.Offer) string { return x.ID },
 		func(x api.Offer) []string { return []string{x.Name} },
 		func(x api.Offer) string { return x.Name },
@@ -118,10 +118,19 @@ func findOffer(ctx context.Context, c *client.Client, name string) (api.Offer, e
 
 func findBadge(ctx context.Context, c *client.Client, name string) (api.Badge, error) {
 	return named[api.Badge]{
-		"/badges", "badge", "badges", "badges",
+		"/badges", "badge", "badges", "badges list",
 		func(x api.Badge) string { return x.ID },
 		func(x api.Badge) []string { return []string{x.Name} },
 		func(x api.Badge) string { return x.Name },
+	}.find(ctx, c, name)
+}
+
+func findIssuer(ctx context.Context, c *client.Client, name string) (api.Issuer, error) {
+	return named[api.Issuer]{
+		"/issuers", "issuer", "issuers", "badges issuers",
+		func(x api.Issuer) string { return x.ID },
+		func(x api.Issuer) []string { return []string{x.Name} },
+		func(x api.Issuer) string { return x.Name },
 	}.find(ctx, c, name)
 }
 

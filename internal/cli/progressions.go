@@ -111,7 +111,7 @@ func progressionNamed(ctx context.Context, cmd *cli.Command) (*client.Client, ap
 	}
 	c := connect(cmd)
 	p, err := named[api.Progression]{
-		"/progressions", "progression", "progressions", "progressions",
+		"/progressions", "progression", "progressions", "progressions list",
 		func(x api.Progression) string { return x.ID },
 		func(x api.Progression) []string { return []string{x.Name} },
 		func(x api.Progression) string { return x.Name },

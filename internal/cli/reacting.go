@@ -69,20 +69,15 @@ func ruleWork() []*cli.Command {
 		{
 			Name: "edit", Usage: "Change a rule by the JSON in a file; what it did before keeps its version", ArgsUsage: "NAME",
 			Description: "  kanban rules show \"Greet newcomers\" > rule.json\n  kanban rules edit \"Greet newcomers\" --file rule.json",
-			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "file", Required: true, Usage: "the rule as JSON"},
-				&cli.BoolFlag{Name: "stop", Usage: "when the actions change: stop what is still to come by the older ones"},
-				&cli.BoolFlag{Name: "finish", Usage: "when the actions change: let what is still to come by the older ones finish"},
-			},
+			Flags:       append(toComeFlags("when the actions change: "), &cli.StringFlag{Name: "file", Required: true, Usage: "the rule as JSON"}),
 			Action: func(ctx context.Context, cmd *cli.Command) error {
+				toCome, err := toComeFrom(cmd)
+				if err != nil {
+					return err
+				}
 				query := ""
-				switch {
-				case cmd.Bool("stop") && cmd.Bool("finish"):
-					return usage(cmd, "--stop and --finish exclude each other")
-				case cmd.Bool("stop"):
-					query = "?toCome=stop"
-				case cmd.Bool("finish"):
-					query = "?toCome=finish"
+				if toCome != "" {
+					query = "?toCome=" + toCome
 				}
 				c, r, err := ruleNamed(ctx, cmd)
 				if err != nil {

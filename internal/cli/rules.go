@@ -346,20 +346,12 @@ func membership(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.
 func switchRule(name string, on bool) *cli.Command {
 	flags := []cli.Flag{&cli.BoolFlag{Name: "untried", Usage: "switch it on though no trial of it as it is now was passed"}}
 	if !on {
-		flags = []cli.Flag{
-			&cli.BoolFlag{Name: "stop", Usage: "stop what it has still to come"},
-			&cli.BoolFlag{Name: "finish", Usage: "let what it has still to come finish"},
-		}
+		flags = toComeFlags("")
 	}
 	return &cli.Command{Name: name, Usage: "Switch a rule " + name, ArgsUsage: "NAME", Flags: flags, Action: func(ctx context.Context, cmd *cli.Command) error {
-		toCome := ""
-		switch {
-		case cmd.Bool("stop") && cmd.Bool("finish"):
-			return usage(cmd, "--stop and --finish exclude each other")
-		case cmd.Bool("stop"):
-			toCome = "stop"
-		case cmd.Bool("finish"):
-			toCome = "finish"
+		toCome, err := toComeFrom(cmd)
+		if err != nil {
+			return err
 		}
 		c, r, err := ruleNamed(ctx, cmd)
 		if err != nil {
@@ -371,6 +363,27 @@ func switchRule(name string, on bool) *cli.Command {
 		say(cmd, "%q is %s.", r.Name, name)
 		return nil
 	}}
+}
+
+// toComeFlags say what becomes of what a rule has still to come.
+func toComeFlags(when string) []cli.Flag {
+	return []cli.Flag{
+		&cli.BoolFlag{Name: "stop", Usage: when + "stop what it has still to come"},
+		&cli.BoolFlag{Name: "finish", Usage: when + "let what it has still to come finish"},
+	}
+}
+
+// toComeFrom reads them; "" when neither is given.
+func toComeFrom(cmd *cli.Command) (string, error) {
+	switch {
+	case cmd.Bool("stop") && cmd.Bool("finish"):
+		return "", usage(cmd, "--stop and --finish exclude each other")
+	case cmd.Bool("stop"):
+		return "stop", nil
+	case cmd.Bool("finish"):
+		return "finish", nil
+	}
+	return "", nil
 }
 
 func events() *cli.Command {

@@ -40,17 +40,16 @@ var documents = map[string][]string{
 func describeConditions(a huma.API) {
 	const doc = "The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since"
 	paths := a.OpenAPI().Paths
+	tagged := func(path string) bool {
+		if _, ok := documents[path]; ok {
+			return true
+		}
+		item := paths[path]
+		return item != nil && item.Get != nil && item.Get.Responses["200"] != nil && item.Get.Responses["200"].Headers["ETag"] != nil
+	}
 	for path, item := range paths {
-		readable := func(path string) bool { return paths[path] != nil && paths[path].Get != nil }
 		for _, op := range []*huma.Operation{item.Put, item.Patch, item.Delete, item.Post} {
-			at := path
-			if op != nil && op.Method == http.MethodPost {
-				at = path[:strings.LastIndexByte(path, '/')]
-				if !strings.HasSuffix(at, "}") {
-					continue
-				}
-			}
-			if op == nil || !readable(at) || slices.ContainsFunc(op.Parameters, func(p *huma.Param) bool { return p.Name == "If-Match" }) {
+			if op == nil || !tagged(edited(op.Method, path)) || slices.ContainsFunc(op.Parameters, func(p *huma.Param) bool { return p.Name == "If-Match" }) {
 				continue
 			}
 			op.Parameters = append(op.Parameters, &huma.Param{Name: "If-Match", In: "header", Description: doc, Schema: &huma.Schema{Type: huma.TypeString}})
@@ -58,14 +57,15 @@ func describeConditions(a huma.API) {
 	}
 }
 
-// edited says which record a request changes that is not the one at its own address.
-func edited(r *http.Request) string {
-	path := r.URL.Path
-	switch last := path[strings.LastIndexByte(path, '/')+1:]; {
+// edited gives the address of the record that a request changes: what is posted, and what
+// opens a class, is about the record above it.
+func edited(method, path string) string {
+	above, last := path[:strings.LastIndexByte(path, '/')], path[strings.LastIndexByte(path, '/')+1:]
+	switch {
 	case last == "cartridge":
-		return strings.TrimSuffix(path, "cartridge") + "outline"
-	case r.Method == http.MethodPost:
-		return path[:strings.LastIndexByte(path, '/')]
+		return above + "/outline"
+	case method == http.MethodPost, last == "opening":
+		return above
 	}
 	return path
 }
@@ -102,10 +102,14 @@ func (s *Server) conditional(next http.Handler) http.Handler {
 				writeProblem(w, http.StatusRequestEntityTooLarge, "the body could not be read, or is too long")
 				return
 			}
-			err = s.Store.OneByOne(r.Context(), edited(r), func() {
+			err = s.Store.OneByOne(r.Context(), edited(r.Method, r.URL.Path), func() {
 				now := s.present(r)
 				tag := now.Header().Get("ETag")
 				stale := match != "" && tag != "" && !slices.Contains(tags(match), strings.TrimPrefix(tag, "W/"))
+				if now.Code == http.StatusOK && match != "" && tag == "" {
+					writeProblem(w, http.StatusPreconditionFailed, "what this changes has no ETag, so that If-Match cannot be kept; send it without")
+					return
+				}
 				if now.Code == http.StatusOK && (stale || match == "" && tag != "") {
 					writeStale(w, tag, now.Body.Bytes(), body)
 					return
@@ -130,7 +134,7 @@ func (s *Server) conditional(next http.Handler) http.Handler {
 // present reads the record that a request would change, as the same caller.
 func (s *Server) present(r *http.Request) *httptest.ResponseRecorder {
 	ctx := context.WithValue(r.Context(), chi.RouteCtxKey, (*chi.Context)(nil))
-	get, err := http.NewRequestWithContext(ctx, http.MethodGet, edited(r), nil)
+	get, err := http.NewRequestWithContext(ctx, http.MethodGet, edited(r.Method, r.URL.Path), nil)
 	held := httptest.NewRecorder()
 	if err != nil {
 		held.Code = http.StatusBadRequest

@@ -4677,8 +4677,6 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -5056,6 +5054,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -5539,7 +5539,10 @@ export interface operations {
                 /** @description With an item's identifier it gives the IRI under which the activity's statements come */
                 prefix: string;
             };
-            header?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description The course's id */
                 id: string;
@@ -5649,6 +5652,8 @@ export interface operations {
             header?: {
                 /** @description Any text of your choice; a repeat within a day gets the first answer */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
             };
             path: {
                 /** @description The record's id */
@@ -7574,10 +7579,7 @@ export interface operations {
     "choose-account": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
+            header?: never;
             path: {
                 /** @description The person's id */
                 id: string;
@@ -7613,10 +7615,7 @@ export interface operations {
     "forget-choices": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
+            header?: never;
             path: {
                 /** @description The person's id */
                 id: string;
@@ -8680,10 +8679,7 @@ export interface operations {
     "cancel-run": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
+            header?: never;
             path: {
                 /** @description The record's id */
                 id: string;
@@ -8747,10 +8743,7 @@ export interface operations {
     "resume-run": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
+            header?: never;
             path: {
                 /** @description The record's id */
                 id: string;
@@ -8782,10 +8775,7 @@ export interface operations {
     "take-back-run": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
+            header?: never;
             path: {
                 /** @description The record's id */
                 id: string;
@@ -9148,10 +9138,7 @@ export interface operations {
     "sign-out": {
         parameters: {
             query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };

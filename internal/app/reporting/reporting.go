@@ -366,7 +366,7 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 			tell(Mend, finding.RemovalGuard, fmt.Sprintf("%d people would be taken out", p.Guarded))
 		}
 		if p.Unminded > 0 {
-			tell(Mend, finding.TakeOverOffered, fmt.Sprintf("%d people of the section", p.Unminded))
+			tell(Mend, finding.TakeOverOffered, peopleOf(p.Unminded)+" of the section")
 		}
 		for _, m := range p.Mend {
 			if p.LastRunID != nil && !p.LastFailed {
@@ -391,7 +391,14 @@ func inClass(p store.Pairing) string {
 	if n == 1 {
 		return "1 person is"
 	}
-	return fmt.Sprintf("%d people are", n)
+	return peopleOf(n) + " are"
+}
+
+func peopleOf(n int) string {
+	if n == 1 {
+		return "1 person"
+	}
+	return fmt.Sprintf("%d people", n)
 }
 
 func about(group Group, m store.Mend, section, link string) Finding {

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
@@ -85,9 +86,14 @@ const newcomers = computed(() => {
         >
       </dd>
       <dd v-if="p.policy.hold" class="consequence">
-        <button v-if="p.opensAt" type="button" class="change" @click="cancel.mutate()">
-          stay held until somebody opens it
-        </button>
+        <Button
+          v-if="p.opensAt"
+          size="small"
+          variant="text"
+          label="Stay held until somebody opens it"
+          :loading="cancel.isPending.value"
+          @click="cancel.mutate()"
+        />
         <label>or at <input v-model="at" type="datetime-local" aria-label="When the class opens" /></label>
       </dd>
       <dd v-if="holding && !p.policy.hold" class="consequence" role="alert">

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
+import Select from 'primevue/select'
 import { computed, reactive } from 'vue'
 
 import { api, ok, Problem, type Schemas } from '../../api/client'
@@ -53,7 +54,7 @@ const save = useMutation({
   mutationFn: (toCome?: 'stop' | 'finish') => {
     const body: NewRule = {
       ...rule,
-      counts: rule.trigger.startsWith('assessment.') ? rule.counts : undefined,
+      counts: rule.trigger.startsWith('assessment.') ? (rule.counts ?? undefined) : undefined,
       days: rule.trigger === 'person.inactive' ? Number(rule.days) : 0,
       limit: rule.limit?.most ? { most: Number(rule.limit.most), per: rule.limit.per ?? 'day' } : {},
     }
@@ -142,12 +143,15 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
           </div>
           <div v-if="rule.trigger.startsWith('assessment.')" class="field">
             <label for="counts">Of several results counts</label>
-            <select id="counts" v-model="rule.counts">
-              <option :value="undefined">{{ undoing ? 'the latest' : 'every one' }}</option>
-              <option value="latest">the latest</option>
-              <option value="best">the best</option>
-              <option value="first">the first</option>
-            </select>
+            <Select
+              v-model="rule.counts"
+              input-id="counts"
+              size="small"
+              show-clear
+              :placeholder="undoing ? 'the latest' : 'every one'"
+              :options="['latest', 'best', 'first']"
+              :option-label="(o: string) => `the ${o}`"
+            />
           </div>
           <div class="field">
             <label for="quiet-from">Quiet from</label>
