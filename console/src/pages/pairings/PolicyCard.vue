@@ -89,8 +89,8 @@ const newcomers = computed(() => {
         <Button
           v-if="p.opensAt"
           size="small"
-          variant="text"
-          label="Stay held until somebody opens it"
+          variant="outlined"
+          label="Take the time back"
           :loading="cancel.isPending.value"
           @click="cancel.mutate()"
         />

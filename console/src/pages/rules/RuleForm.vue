@@ -133,6 +133,18 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
             placeholder="never"
           />
         </div>
+        <div v-if="rule.trigger.startsWith('assessment.')" class="field">
+          <label for="counts">Of several results of one person counts</label>
+          <Select
+            v-model="rule.counts"
+            input-id="counts"
+            size="small"
+            show-clear
+            :placeholder="undoing ? 'the latest' : 'every one'"
+            :options="['latest', 'best', 'first']"
+            :option-label="(o: string) => `the ${o}`"
+          />
+        </div>
         <div class="row">
           <div class="field wide">
             <label for="undone">Taken back by</label>
@@ -140,18 +152,6 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
               <option value="">nothing</option>
               <option v-for="t in rest" :key="t">{{ t }}</option>
             </select>
-          </div>
-          <div v-if="rule.trigger.startsWith('assessment.')" class="field">
-            <label for="counts">Of several results counts</label>
-            <Select
-              v-model="rule.counts"
-              input-id="counts"
-              size="small"
-              show-clear
-              :placeholder="undoing ? 'the latest' : 'every one'"
-              :options="['latest', 'best', 'first']"
-              :option-label="(o: string) => `the ${o}`"
-            />
           </div>
           <div class="field">
             <label for="quiet-from">Quiet from</label>
