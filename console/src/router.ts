@@ -36,9 +36,19 @@ export const router = createRouter({
       meta: { title: 'Linked sets' },
     },
     {
+      path: '/sections/lists',
+      component: () => import('./pages/sections/Lists.vue'),
+      meta: { title: 'People lists' },
+    },
+    {
       path: '/next-term',
       component: () => import('./pages/nextterm/NextTerm.vue'),
       meta: { title: 'Next term' },
+    },
+    {
+      path: '/batches',
+      component: () => import('./pages/batches/Batches.vue'),
+      meta: { title: 'Done with many' },
     },
     {
       path: '/batches/:id',
@@ -73,6 +83,18 @@ export const router = createRouter({
       component: () => import('./pages/connections/Matching.vue'),
       props: true,
       meta: { title: 'Who is who' },
+    },
+    {
+      path: '/connections/:id/proposals',
+      component: () => import('./pages/connections/Proposals.vue'),
+      props: true,
+      meta: { title: 'Second accounts and test learners' },
+    },
+    {
+      path: '/connections/:id/unpaired',
+      component: () => import('./pages/connections/Unpaired.vue'),
+      props: true,
+      meta: { title: 'Classes that belong to no pairing' },
     },
     {
       path: '/people/:id',

@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"kanban/internal/core/finding"
+	"kanban/internal/wire/call"
 )
 
 // Connection is a configured outside system, with its secrets open.
@@ -75,6 +76,7 @@ type Field struct {
 	Options  []string `json:"options,omitempty" doc:"The values to choose from"`
 	Address  bool     `json:"address,omitempty" doc:"Must be a full http or https address"`
 	Number   bool     `json:"number,omitempty" doc:"Must be a whole number, 0 or more"`
+	Date     bool     `json:"date,omitempty" doc:"Must be a day, such as 2027-08-31"`
 	Rare     bool     `json:"rare,omitempty" doc:"Seldom has to be touched"`
 	// Made values are made by Kanban, to be entered at the other side.
 	Made bool `json:"made,omitempty" doc:"Made by Kanban, to be entered at the other side"`
@@ -127,6 +129,7 @@ var Kinds = []Kind{
 			{Name: "tokenAddress", Title: "Token address", Help: "Where access tokens are given out, for example https://register.school.example/oauth/token", Required: true, Address: true},
 			{Name: "clientId", Title: "Client id", Help: "Given by the register's administrator, with the right roster.readonly", Required: true},
 			{Name: "clientSecret", Title: "Client secret", Help: "Given together with the client id", Secret: true, Required: true},
+			until,
 			guardShare, guardNumber, enrolmentEnd, sessionEnd,
 		},
 		[]Capability{PeopleIn},
@@ -146,7 +149,13 @@ var Kinds = []Kind{
 		[]Field{
 			{Name: "address", Title: "SCIM address", Help: "The address before /Users, for example https://chat.example/scim/v2", Required: true, Address: true},
 			{Name: "token", Title: "Bearer token", Help: "Made by the service's administrator, with the right to manage users and groups", Secret: true, Required: true},
+			until,
 			{Name: "notice", Title: "Notice attribute", Help: "Optional: the service's own attribute that says whether a newcomer is told about their account, written urn:…:User:attribute. Kanban sets it to false unless a pairing asks for notices"},
+			{Name: "classLevel", Title: "Level of a class", Help: classHelp("level"), Rare: true},
+			{Name: "classSubject", Title: "Subject of a class", Help: classHelp("subject"), Rare: true},
+			{Name: "classStarts", Title: "First day of a class", Help: classHelp("first day"), Rare: true},
+			{Name: "classEnds", Title: "Last day of a class", Help: classHelp("last day"), Rare: true},
+			{Name: "classComplete", Title: "No class without these", Help: "Whether the service refuses a class for which one of them is missing", Default: "no", Options: []string{"no", "yes"}, Rare: true},
 			{Name: "emptyOnly", Title: "Only empty classes", Help: "Whether only a class without members can be paired, because the service adopts nobody who is in it", Default: "no", Options: []string{"no", "yes"}, Rare: true},
 			{Name: "mostMembers", Title: "Most members", Help: "Optional: how many members a class at the service may have", Number: true, Rare: true},
 			{Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time", Default: "4", Number: true, Rare: true},
@@ -180,6 +189,7 @@ var Kinds = []Kind{
 		[]Field{
 			{Name: "address", Title: "Address", Help: "What stands before the paths of the operations, for example https://news.example/api", Required: true, Address: true},
 			{Name: "token", Title: "Token or password", Help: "Leave empty when the service asks for none", Secret: true},
+			until,
 			{Name: "userName", Title: "User name", Help: "Only when the service wants a user name and a password; else the token is sent as a bearer token"},
 			{Name: "header", Title: "Header for the token", Help: "Only when the service wants the token in a header of its own, for example X-Api-Key", Rare: true},
 			{Name: "probe", Title: "Path to test with", Help: "A path that can be read without changing anything", Default: "/"},
@@ -203,7 +213,7 @@ var Kinds = []Kind{
 			{Name: "secret", Title: "Signing secret", Help: "The service signs with it, as Standard Webhooks say; both sides must have the same one", Secret: true, Made: true},
 			{Name: "earlier", Title: "Earlier signing secret", Help: "Optional: taken too while the service changes to the new one", Secret: true, Rare: true},
 			{Name: "person", Title: "Whom it is about", Help: "A CEL expression over event that gives an address or the register's identifier; event.data is what the service sent", Default: "event.data.email"},
-			{Name: "starts", Title: "Gives access", Help: "A condition in CEL over event: true when something was bought or a membership began", Default: `event.reported in ["purchase.completed", "membership.started"]`, Rare: true},
+			{Name: "starts", Title: "Gives access", Help: "A condition in CEL over event: true when something was bought or a membership began", Default: `event.reported in ["purchase.completed", "membership.started", "membership.renewed"]`, Rare: true},
 			{Name: "ends", Title: "Ends access", Help: "A condition in CEL over event: true when it was cancelled or ended", Default: `event.reported in ["purchase.cancelled", "membership.ended"]`, Rare: true},
 			{Name: "offer", Title: "What was bought", Help: "A CEL expression over event that gives the offer's name at the service", Default: "event.data.offer", Rare: true},
 			{Name: "order", Title: "Order", Help: "A CEL expression over event that tells one purchase from another", Default: "event.subject", Rare: true},
@@ -220,10 +230,16 @@ var Kinds = []Kind{
 			{Name: "security", Title: "Security", Help: "How the connection is protected", Default: "starttls", Options: []string{"starttls", "tls", "none"}},
 			{Name: "userName", Title: "User name", Help: "Leave empty when the server asks for none"},
 			{Name: "password", Title: "Password", Help: "Leave empty when the server asks for none", Secret: true},
+			until,
 			{Name: "atOnce", Title: "Mails at once", Help: "How many mails the server gets at a time", Default: "4", Number: true, Rare: true},
 		},
 		[]Capability{MessagesOut},
 	},
+}
+
+// classHelp explains the field for an attribute of a class.
+func classHelp(what string) string {
+	return "Optional: the service's own attribute of a group that says its " + what + ", written urn:…:Group:attribute. A new class is made with it, as the template has it"
 }
 
 // Lookup finds a kind by name.
@@ -271,6 +287,9 @@ func (k Kind) Check(values map[string]string) error {
 				fail(f.Name, "is not a full address. %s", f.Help)
 			}
 		}
+		if wrong := k.shape(f, values); v != "" && wrong != "" {
+			fail(f.Name, "%s", wrong)
+		}
 	}
 	slices.SortFunc(errs, func(a, b error) int { return strings.Compare(a.Error(), b.Error()) })
 	return errors.Join(errs...)
@@ -279,11 +298,12 @@ func (k Kind) Check(values map[string]string) error {
 // State is what a probe says about one capability.
 type State string
 
-// The states; the first four that are not Works are different answers, because
+// The states; those that are not Works are different answers, because
 // different people mend them.
 const (
 	Works           State = "works"
 	NotEnabled      State = "not-enabled"
+	NotThere        State = "nothing-there"
 	NotAllowed      State = "not-allowed"
 	WrongCredential State = "wrong-credential"
 	Broken          State = "broken"
@@ -294,7 +314,7 @@ const (
 // Report is what a probe found about one capability.
 type Report struct {
 	Capability Capability   `json:"capability"`
-	State      State        `json:"state" enum:"works,not-enabled,not-allowed,wrong-credential,broken,unreachable,unproven"`
+	State      State        `json:"state" enum:"works,not-enabled,nothing-there,not-allowed,wrong-credential,broken,unreachable,unproven"`
 	Code       finding.Code `json:"code,omitempty"`
 	Detail     string       `json:"detail" doc:"The service's own words, or what was tried"`
 }
@@ -305,6 +325,9 @@ func ReportOf(c Capability, detail string, err error) Report {
 		return Report{Capability: c, State: Works, Detail: detail}
 	}
 	r := Report{Capability: c, Code: CodeOf(err), Detail: err.Error(), State: Broken}
+	if p, ok := call.As(err); ok && p.Kind == call.NotFound {
+		r.Detail += ". Nothing is at the address that was tried: check the address for a wrong or missing part"
+	}
 	switch r.Code {
 	case finding.Unreachable:
 		r.State = Unreachable
@@ -314,6 +337,8 @@ func ReportOf(c Capability, detail string, err error) Report {
 		r.State = NotAllowed
 	case finding.NotEnabled:
 		r.State = NotEnabled
+	case finding.NotThere:
+		r.State = NotThere
 	}
 	return r
 }

@@ -22,8 +22,10 @@ func CodeOf(err error) finding.Code {
 		return finding.WrongCredential
 	case call.NotAllowed:
 		return finding.NotAllowed
-	case call.NotEnabled, call.NotFound:
+	case call.NotEnabled:
 		return finding.NotEnabled
+	case call.NotFound:
+		return finding.NotThere
 	case call.Throttled:
 		return finding.Throttled
 	}

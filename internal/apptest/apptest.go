@@ -30,6 +30,7 @@ import (
 	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
 	"kanban/internal/app/syncing"
+	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin"
 	"kanban/internal/standin/contacts"
@@ -85,7 +86,6 @@ func Over(t testing.TB, s *store.Store) *World {
 		Matching: &matching.Service{Store: s, Open: c.Open, Call: Quick},
 		Pairing:  &pairing.Service{Store: s, Now: time.Now, Open: c.Open, Call: Quick, NextRun: func(p store.Pairing, after time.Time) *time.Time { return syncing.NextRun(p, after, nil) }},
 		Syncing:  &syncing.Service{Store: s, Open: c.Open, Call: Quick, Public: "http://kanban.example"},
-		Linking:  &linking.Service{Store: s, Now: time.Now},
 		Reacting: &reacting.Service{
 			Store: s, Open: c.Open, Unlock: c.Unlock, Source: "http://kanban.example", Call: Quick, Expressions: rule.NewExpressions(),
 			Delays: []time.Duration{time.Second, time.Minute},
@@ -95,12 +95,26 @@ func Over(t testing.TB, s *store.Store) *World {
 			},
 		},
 	}
+	x.Linking = &linking.Service{Store: s, Pairing: x.Pairing, Syncing: x.Syncing, Now: time.Now}
 	x.Offering = &offering.Service{Store: s, Expressions: x.Reacting.Expressions, Now: time.Now}
 	x.Observing = &observing.Service{Store: s, Call: Quick, Recorded: x.Reacting.Recorded, Reworked: x.Reacting.Reworked, Told: x.Offering.Told, Expressions: x.Reacting.Expressions}
 	x.Reacting.Editions = x.Observing.Editions
 	x.Progressing = &progressing.Service{Store: s, Now: time.Now, Editions: x.Observing.Editions}
-	x.Many = &many.Service{Store: s, Pairing: x.Pairing, Syncing: x.Syncing, Now: func() time.Time { return x.Pairing.Now() }}
+	x.Many = &many.Service{Store: s, Pairing: x.Pairing, Syncing: x.Syncing, Linking: x.Linking, Now: func() time.Time { return x.Pairing.Now() }}
 	return x
+}
+
+// DoBatch does what a batch shows, as a job would.
+func (w *World) DoBatch(who, id string, approved bool) (many.Batch, error) {
+	w.t.Helper()
+	b, err := w.Many.Do(w.t.Context(), who, id, approved)
+	if err != nil {
+		return b, err
+	}
+	require.NoError(w.t, w.Many.CarryOut(w.t.Context(), id))
+	b, err = w.Many.Batch(w.t.Context(), id)
+	require.NoError(w.t, err)
+	return b, nil
 }
 
 // Connect makes one connection.
@@ -300,6 +314,13 @@ func (w *World) Sync(pairingID string, approved bool) store.Run {
 	require.NoError(w.t, w.Syncing.Work(w.t.Context(), r.ID, true))
 	r, err = w.Store.Run(w.t.Context(), r.ID)
 	require.NoError(w.t, err)
+	if r.State == store.Finished || r.State == store.NeedsPerson {
+		people := 0
+		for _, name := range roster.Results {
+			people += r.Counts[name]
+		}
+		require.Equal(w.t, len(p.Plan.Entries), people, "a run gives everybody of the preview one result: %v", r.Counts)
+	}
 	return r
 }
 

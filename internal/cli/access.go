@@ -121,6 +121,11 @@ func today() *cli.Command {
 				return []string{t.Subject, t.Where, t.Title, t.Detail, t.Owner, t.Remedy}
 			}).print(cmd)
 			if err == nil && len(tasks) > 0 {
+				for _, t := range tasks {
+					if len(t.People) > 0 {
+						say(cmd, "\nWho, for %q: kanban findings list --code %s", t.Title, t.Code)
+					}
+				}
 				say(cmd, "\n%s", beside)
 				return cli.Exit("", ExitNeedsPerson)
 			}

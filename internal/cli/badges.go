@@ -94,10 +94,15 @@ func badges() *cli.Command {
 				}).print(cmd)
 			}},
 			{
-				Name: "revoke", Usage: "Revoke somebody's badge for good, which whoever checks it is told", ArgsUsage: "BADGE PERSON",
-				Description: "The badge can be awarded anew afterwards.\n\n  kanban badges revoke Cuttings bram.birch@fernmoor.example --reason \"Awarded by mistake\"",
+				Name: "revoke", Usage: "Revoke somebody's badge, which whoever checks it is told", ArgsUsage: "BADGE PERSON",
+				Description: "The badge can be awarded anew afterwards, and a mistake can be taken back: kanban badges restore.\n\n  kanban badges revoke Cuttings bram.birch@fernmoor.example --reason \"Awarded by mistake\"",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why; whoever checks the badge is shown it"}},
 				Action:      revokeBadge,
+			},
+			{
+				Name: "restore", Usage: "Take back a revocation that was made by mistake", ArgsUsage: "BADGE PERSON",
+				Description: "The award holds again, and its status list says so. Whoever checked it meanwhile was told that it was revoked.\n\n  kanban badges restore Cuttings bram.birch@fernmoor.example",
+				Action:      restoreBadge,
 			},
 		},
 	}
@@ -141,21 +146,43 @@ func revoked(a api.Award) string {
 	return when(a.RevokedAt) + ": " + a.Reason
 }
 
-func revokeBadge(ctx context.Context, cmd *cli.Command) error {
+// awardsOf gives the badge, the person and all awards of the one to the other.
+func awardsOf(ctx context.Context, cmd *cli.Command, c *client.Client) (b api.Badge, p api.Person, all []api.Award, err error) {
 	args, err := arguments(cmd, 2)
 	if err != nil {
-		return err
+		return b, p, nil, err
 	}
+	if b, err = findBadge(ctx, c, args[0]); err != nil {
+		return b, p, nil, err
+	}
+	if p, err = onePerson(ctx, c, args[1]); err != nil {
+		return b, p, nil, err
+	}
+	all, err = client.All[api.Award](ctx, c, "/awards?badge="+b.ID+"&person="+p.ID)
+	return b, p, all, err
+}
+
+func restoreBadge(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
-	b, err := findBadge(ctx, c, args[0])
+	b, p, all, err := awardsOf(ctx, cmd, c)
 	if err != nil {
 		return err
 	}
-	p, err := onePerson(ctx, c, args[1])
+	i := slices.IndexFunc(all, func(a api.Award) bool { return a.RevokedAt != nil }) // the newest
+	if i < 0 {
+		return fmt.Errorf("%w: no award of the badge %s to %s is revoked", errUsage, b.Name, p.Name)
+	}
+	a, err := client.Post[api.Award](ctx, c, "/awards/"+all[i].ID+"/restore", nil)
 	if err != nil {
 		return err
 	}
-	all, err := client.All[api.Award](ctx, c, "/awards?badge="+b.ID+"&person="+p.ID)
+	say(cmd, "The badge %s of %s holds again. Its page says so: %s", a.Badge, a.Person, a.Address)
+	return nil
+}
+
+func revokeBadge(ctx context.Context, cmd *cli.Command) error {
+	c := connect(cmd)
+	b, p, all, err := awardsOf(ctx, cmd, c)
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kanban/internal/client"
+	"kanban/internal/core/finding"
 )
 
 // Exit codes that scripts can rely on.
@@ -50,7 +51,7 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 			&cli.BoolFlag{Name: "ids", Usage: "begin each line of a list with the record's id, which can be given wherever a name can"},
 		},
 		Commands: append(extra,
-			signIn(), signOut(), today(), findings(), explain(), connections(), sections(), people(), matching(), pairings(), runs(), courses(), rules(), offersOf(), operationsOf(), maintenance(), historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), progressionsOf(),
+			signIn(), signOut(), today(), findings(), explain(), connections(), sections(), peopleLists(), people(), matching(), pairings(), runs(), courses(), rules(), offersOf(), operationsOf(), maintenance(), historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), progressionsOf(),
 		),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run tells
 	}
@@ -98,6 +99,10 @@ func Run(ctx context.Context, app *cli.Command, args []string) int {
 	}
 	var exit cli.ExitCoder
 	if errors.As(err, &exit) {
+		if strings.HasPrefix(exit.Error(), "No help topic for ") { // the library's own, of exit code 3
+			fmt.Fprintf(os.Stderr, "kanban: %v: there is no command %s\n", errUsage, strings.TrimPrefix(exit.Error(), "No help topic for "))
+			return ExitUsage
+		}
 		if exit.Error() != "" {
 			fmt.Fprintln(os.Stderr, "kanban:", exit.Error())
 		}
@@ -109,6 +114,9 @@ func Run(ctx context.Context, app *cli.Command, args []string) int {
 	case errors.Is(err, client.ErrUnreachable):
 		return ExitUnreachable
 	case errors.As(err, &p) && p.Code() != "":
+		if e, known := finding.Lookup(finding.Code(p.Code())); known && e.Remedy != "" {
+			fmt.Fprintf(os.Stderr, "  what to do: %s\n", e.Remedy)
+		}
 		fmt.Fprintf(os.Stderr, "  more about it: kanban explain %s\n", p.Code())
 		return ExitFailed
 	case errors.As(err, &p) && (p.Status == 422 || p.Status == 404 || p.Status == 400):

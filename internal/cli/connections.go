@@ -32,7 +32,7 @@ func connections() *cli.Command {
 				Description: "  kanban connections kinds\n  kanban connections add scim \"Chat workspace\" --set address=https://chat.example/scim/v2 --set token=?",
 			},
 			{
-				Name: "edit", Usage: "Change values; what is not given stays, secrets among them", ArgsUsage: "NAME", Flags: []cli.Flag{set}, Action: editConnection,
+				Name: "edit", Usage: "Change values; what is not given stays, secrets among them", ArgsUsage: "NAME", Flags: []cli.Flag{set, &cli.BoolFlag{Name: "untested", Usage: "save new values though a test with them fails"}}, Action: editConnection,
 				Description: "  kanban connections edit \"Chat workspace\" --set token=@new-token.txt",
 			},
 			{Name: "probe", Usage: "Test every capability", ArgsUsage: "NAME", Action: probeConnection},
@@ -281,7 +281,7 @@ func editConnection(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version, api.EditConnection{Values: v}); err != nil {
+	if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version, api.EditConnection{Values: v, Untested: cmd.Bool("untested")}); err != nil {
 		return err
 	}
 	return probe(ctx, cmd, c, conn)

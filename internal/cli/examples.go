@@ -28,7 +28,11 @@ kanban deliveries retry 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11
 kanban events list --type module.completed
 kanban findings reopen KEY
 kanban history show
+kanban lists change "Harvest committee" --add stu-002 --drop stu-001
+kanban lists remove "Harvest committee"
+kanban lists show "Harvest committee"
 kanban matching show "Chat workspace"
+kanban offers accesses --troubled
 kanban offers compare --amiss
 kanban offers compare "A place in Propagation"
 kanban offers list

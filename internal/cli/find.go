@@ -249,7 +249,7 @@ func onePerson(ctx context.Context, c *client.Client, text string) (api.Person, 
 	}
 	candidates := make([]candidate, len(exact))
 	for i, p := range exact {
-		candidates[i] = candidate{p.ID, apart(p.Name, p.Identifier, p.Email)}
+		candidates[i] = candidate{p.ID, apart(p.Name, p.Identifier, p.Email, p.Register)}
 	}
 	return api.Person{}, ambiguous("people", text, candidates)
 }

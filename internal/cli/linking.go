@@ -5,7 +5,8 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -33,10 +34,28 @@ func linkCommands() []*cli.Command {
 		},
 		{
 			Name: "proposals", Usage: "Sections that could be linked: same course, same term, same teacher", Action: linkProposals,
-			Flags:       []cli.Flag{apply, &cli.BoolFlag{Name: "any-teacher", Usage: "same course and term, whoever teaches"}},
-			Description: "  kanban sections proposals\n  kanban sections proposals --apply",
+			Flags: []cli.Flag{
+				apply, &cli.BoolFlag{Name: "preview", Usage: "what becomes shared in each set; nothing is done"},
+				&cli.BoolFlag{Name: "any-teacher", Usage: "same course and term, whoever teaches"},
+				&cli.BoolFlag{Name: "everything", Usage: "those that lists leave aside too, such as sections of other terms"},
+			},
+			Description: "  kanban sections proposals\n  kanban sections proposals --preview\n  kanban sections proposals --apply",
 		},
-		{Name: "sets", Usage: "List linked sets", Action: listSets},
+		{
+			Name: "sets", Usage: "List linked sets", Action: listSets,
+			Flags:       []cli.Flag{&cli.BoolFlag{Name: "unlinked", Usage: "those that were unlinked, with their safety copies"}},
+			Description: "  kanban sections sets\n  kanban sections sets --unlinked",
+		},
+		{
+			Name: "change-set", Usage: "Add sections to a linked set, take some out, or change its lead", ArgsUsage: "SECTION", Action: changeSet,
+			Flags: []cli.Flag{
+				apply, &cli.StringSliceFlag{Name: "add", Usage: "a section that comes in; can be given several times"},
+				&cli.StringSliceFlag{Name: "drop", Usage: "a section that goes out; can be given several times"},
+				&cli.StringFlag{Name: "lead", Usage: "the section that leads from then on"},
+				&cli.StringFlag{Name: "reason", Usage: "add although it is of another course or term; kept in the audit trail"},
+			},
+			Description: "SECTION is any section of the set. Shows what becomes of everybody. With --apply a safety copy is kept first.\n\n  kanban sections change-set PROP-A --add PROP-C\n  kanban sections change-set PROP-A --drop PROP-B --apply\n  kanban sections change-set PROP-A --lead PROP-B --apply",
+		},
 		{
 			Name: "unlink", Usage: "Handle the sections of a set one by one again", ArgsUsage: "SECTION", Action: unlinkSections,
 			Flags: []cli.Flag{
@@ -45,9 +64,22 @@ func linkCommands() []*cli.Command {
 			Description: "  kanban sections unlink PROP-A\n  kanban sections unlink PROP-A --target lead --apply",
 		},
 		{
-			Name: "copy", Usage: "Download the safety copy that was kept before linking", ArgsUsage: "SECTION", Action: downloadCopy,
-			Flags:       []cli.Flag{&cli.StringFlag{Name: "file", Usage: "where to write the ZIP", Value: "before-linking.zip"}},
+			Name: "copies", Usage: "List the safety copies of a set, those of unlinked ones too", ArgsUsage: "SECTION|SET", Action: listCopies,
+			Description: "  kanban sections copies PROP-A\n  kanban sections copies 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11",
+		},
+		{
+			Name: "copy", Usage: "Download a safety copy: the latest of a section's set, or one by its id", ArgsUsage: "SECTION|COPY", Action: downloadCopy,
+			Flags:       []cli.Flag{&cli.StringFlag{Name: "file", Usage: "where to write the ZIP", Value: "safety-copy.zip"}},
 			Description: "  kanban sections copy PROP-A --file before-linking.zip",
+		},
+		{
+			Name: "put-back", Usage: "Put results of a safety copy back that are no longer there", ArgsUsage: "COPY", Action: putBack, Flags: []cli.Flag{apply},
+			Description: "Who is in a section comes from the register, and classes follow it; what can be lost are results.\n\n  kanban sections put-back 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11\n  kanban sections put-back 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11 --apply",
+		},
+		{
+			Name: "groups", Usage: "Groups inside classes that are for no section any more", Action: leftGroups,
+			Flags:       []cli.Flag{&cli.BoolFlag{Name: "remove", Usage: "remove those in which nobody is, at the service"}},
+			Description: "After sections were taken out of a set, or a pairing ended, its groups are left over.\n\n  kanban sections groups\n  kanban sections groups --remove",
 		},
 	}
 }
@@ -100,7 +132,12 @@ func linkSections(ctx context.Context, cmd *cli.Command) error {
 		}
 	}
 	if cmd.Bool("apply") {
-		return makeSets(ctx, cmd, c, []api.NewSet{in})
+		set, err := client.Post[api.LinkedSet](ctx, c, "/linked-sets", in)
+		if err != nil {
+			return err
+		}
+		say(cmd, "%s: %s are one now. Unlink them with: kanban sections unlink %s", set.Name, titles(set.Sections), set.Sections[0].Code)
+		return nil
 	}
 	out, err := client.Post[api.SetOutlook](ctx, c, "/linked-sets/outlook", in)
 	if err != nil {
@@ -115,17 +152,22 @@ func linkSections(ctx context.Context, cmd *cli.Command) error {
 		say(cmd, "  %s, the lead's class, becomes the class of all, with a group for each section", t)
 	}
 	say(cmd, "  a safety copy of the rosters and %s is kept first", count(out.Results, "result"))
-	for _, r := range out.Refused {
+	sayRefused(cmd, out.Refused)
+	if len(out.Refused) == 0 {
+		say(cmd, "\nNothing was done. Do it with --apply.")
+	}
+	return nil
+}
+
+// sayRefused says why sections cannot be linked.
+func sayRefused(cmd *cli.Command, list []api.Refused) {
+	for _, r := range list {
 		hint := ""
 		if r.Override {
 			hint = " (give a --reason to link it all the same)"
 		}
 		say(cmd, "  ▲ %s cannot be linked: %s%s", r.Section.Title, r.Detail, hint)
 	}
-	if len(out.Refused) == 0 {
-		say(cmd, "\nNothing was done. Do it with --apply.")
-	}
-	return nil
 }
 
 func titles(list []api.SectionRef) string {
@@ -136,116 +178,64 @@ func titles(list []api.SectionRef) string {
 	return strings.Join(out, ", ")
 }
 
-func makeSets(ctx context.Context, cmd *cli.Command, c *client.Client, wishes []api.NewSet) error {
-	out, err := client.Post[api.LinkedMany](ctx, c, "/linked-sets", wishes)
-	if err != nil {
-		return err
-	}
-	for _, s := range out.Sets {
-		say(cmd, "%s: %s are one now. Unlink them with: kanban sections unlink %s", s.Name, titles(s.Sections), s.Sections[0].Code)
-	}
-	for _, p := range out.Problems {
-		say(cmd, "▲ %s", p)
-	}
-	if len(out.Problems) > 0 {
-		return cli.Exit("", ExitNeedsPerson)
-	}
-	return nil
-}
-
 func linkProposals(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
-	all, err := client.Get[[]api.SetProposal](ctx, c, fmt.Sprintf("/linked-sets/proposals?sameTeacher=%t", !cmd.Bool("any-teacher")))
+	q := url.Values{"sameTeacher": {strconv.FormatBool(!cmd.Bool("any-teacher"))}}
+	if cmd.Bool("everything") {
+		q.Set("aside", "*")
+	}
+	all, err := client.Get[api.SetProposals](ctx, c, "/linked-sets/proposals?"+q.Encode())
 	if err != nil {
 		return err
 	}
-	if cmd.Bool("apply") {
-		var wishes []api.NewSet
-		for _, p := range all {
+	if cmd.Bool("apply") || cmd.Bool("preview") {
+		o := api.Order{Act: "link"}
+		for _, p := range all.Items {
 			w := api.NewSet{LeadID: p.Sections[0].ID, Name: p.Name}
 			for _, s := range p.Sections[1:] {
 				w.Sections = append(w.Sections, s.ID)
 			}
-			wishes = append(wishes, w)
+			o.Sets = append(o.Sets, w)
 		}
-		if len(wishes) == 0 {
-			say(cmd, "Nothing to link.")
-			return nil
+		if len(o.Sets) > 0 {
+			return doBatch(ctx, cmd, c, o)
 		}
-		return makeSets(ctx, cmd, c, wishes)
 	}
-	if err := tableOf(all, "No sections of one course and term share a teacher; see also --any-teacher.", []string{"name", "sections", "lead"}, func(p api.SetProposal) []string {
-		return []string{p.Name, titles(p.Sections), p.Sections[0].Code}
-	}).print(cmd); err != nil || len(all) == 0 || cmd.String("output") != "table" {
-		return err
-	}
-	say(cmd, "\nLink %s with --apply, or one with: kanban sections link LEAD SECTION...", count(len(all), "set"))
-	return nil
-}
-
-func listSets(ctx context.Context, cmd *cli.Command) error {
-	all, err := client.Get[[]api.LinkedSet](ctx, connect(cmd), "/linked-sets")
-	if err != nil {
-		return err
-	}
-	return tableOf(all, "Nothing is linked. See what could be: kanban sections proposals", []string{"name", "sections", "linked by", "on", "reason"}, func(s api.LinkedSet) []string {
-		return []string{s.Name, titles(s.Sections), s.MadeBy, moment(&s.CreatedAt), s.Reason}
+	err = tableOf(all.Items, "No sections of one course and term share a teacher; see also --any-teacher.", []string{"name", "school", "sections", "taught by", "lead", "who teaches several"}, func(p api.SetProposal) []string {
+		return []string{p.Name, p.Sections[0].School, titles(p.Sections), taught(p.Sections), p.Sections[0].Code, shared(p.SharedTeachers)}
 	}).print(cmd)
-}
-
-// linkedSet finds the set that a section is in.
-func linkedSet(ctx context.Context, cmd *cli.Command) (*client.Client, api.LinkedSet, error) {
-	args, err := arguments(cmd, 1)
-	if err != nil {
-		return nil, api.LinkedSet{}, err
-	}
-	c := connect(cmd)
-	s, err := findSection(ctx, c, args[0])
-	if err == nil && s.Set == nil {
-		err = fmt.Errorf("%w: %s is not linked; list what is: kanban sections sets", errUsage, s.Title)
-	}
-	if err != nil {
-		return c, api.LinkedSet{}, err
-	}
-	set, err := client.Get[api.LinkedSet](ctx, c, "/linked-sets/"+s.Set.ID)
-	return c, set, err
-}
-
-func unlinkSections(ctx context.Context, cmd *cli.Command) error {
-	c, set, err := linkedSet(ctx, cmd)
-	if err != nil {
+	if err != nil || cmd.String("output") != "table" {
 		return err
 	}
-	if !cmd.Bool("apply") {
-		say(cmd, "%s would be handled one by one again: %s.", set.Name, titles(set.Sections))
-		for _, t := range set.Targets {
-			say(cmd, "  %s: with --target lead it stays %s's, and %d people of the others come out with its next run", t.Target, set.Sections[0].Title, t.Others)
-			say(cmd, "  %s  with --target end everybody stays, and nothing keeps it in step", strings.Repeat(" ", len([]rune(t.Target))))
+	if all.Aside > 0 {
+		say(cmd, "%s more could be linked and are left aside in lists: --everything", count(all.Aside, "section"))
+	}
+	if len(all.Items) > 0 {
+		say(cmd, "\nSee what becomes shared with --preview, link %s with --apply, or one with: kanban sections link LEAD SECTION...", count(len(all.Items), "set"))
+	}
+	return nil
+}
+
+// taught names the teachers of sections, each once.
+func taught(sections []api.SectionRef) string {
+	var names []string
+	for _, s := range sections {
+		for _, t := range s.Teachers {
+			if !slices.Contains(names, t) {
+				names = append(names, t)
+			}
 		}
-		say(cmd, "\nNothing was done. Do it with --apply.")
-		return nil
 	}
-	if _, err := client.Post[api.LinkedSet](ctx, c, "/linked-sets/"+set.ID+"/unlink", api.Unlinking{Target: cmd.String("target")}); err != nil {
-		return err
-	}
-	say(cmd, "%s are handled one by one again.", titles(set.Sections))
-	return nil
+	return strings.Join(names, ", ")
 }
 
-func downloadCopy(ctx context.Context, cmd *cli.Command) error {
-	c, set, err := linkedSet(ctx, cmd)
-	if err != nil {
-		return err
+// shared says who teaches several of sections that no one person teaches all of.
+func shared(list []api.SharedTeacher) string {
+	var said []string
+	for _, t := range list {
+		said = append(said, t.Teacher+" ("+strings.Join(t.Sections, ", ")+")")
 	}
-	text, err := c.Download(ctx, "/linked-sets/"+set.ID+"/copy")
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(cmd.String("file"), text, 0o600); err != nil {
-		return err
-	}
-	say(cmd, "Written to %s: rosters of %d people and %s.", cmd.String("file"), set.Copy.People, count(set.Copy.Results, "result"))
-	return nil
+	return strings.Join(said, "; ")
 }
 
 func fits(name string, id string, names ...string) bool {

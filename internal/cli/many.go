@@ -13,8 +13,26 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kanban/internal/client"
+	"kanban/internal/core/roster"
 	"kanban/internal/wire/api"
 )
+
+// detailFlag is what the register does not say about new classes.
+func detailFlag(when string) cli.Flag {
+	return &cli.StringSliceFlag{Name: "detail", Usage: when + "what a service wants to know of a class and the register does not say, `NAME=VALUE`; names are level, subject, starts, ends"}
+}
+
+func detailsOf(cmd *cli.Command) (map[string]string, error) {
+	details := map[string]string{}
+	for _, text := range cmd.StringSlice("detail") {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok {
+			return nil, usage(cmd, fmt.Sprintf("--detail %q is not of the form NAME=VALUE", text))
+		}
+		details[strings.TrimSpace(name)] = strings.TrimSpace(value)
+	}
+	return details, nil
+}
 
 // filterFlags narrow lists of sections.
 func filterFlags() []cli.Flag {
@@ -63,6 +81,7 @@ func manyCommands() []*cli.Command {
 			Flags: slices.Concat(batchFlags(), filterFlags(), []cli.Flag{
 				&cli.StringFlag{Name: "connection", Usage: "for pair: the service"},
 				&cli.StringFlag{Name: "template", Usage: "for pair and template: its name; the usual one when absent"},
+				detailFlag("for pair: "),
 				&cli.StringFlag{Name: "naming", Usage: "for pair: names the classes, e.g. \"{course} · {teacher}\""},
 				&cli.TimestampFlag{Name: "at", Usage: "for open: when; now when absent", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04", time.RFC3339}}},
 			}),
@@ -72,12 +91,27 @@ func manyCommands() []*cli.Command {
 		{
 			Name: "next-term", Usage: "Move classes to the sections of the next term that follow", ArgsUsage: "[SECTION...]", Action: nextTerm,
 			Flags: append(batchFlags(), &cli.IntFlag{Name: "days", Value: 60, Usage: "without sections: those whose term ends within so many days, or has ended"},
-				&cli.StringSliceFlag{Name: "to", Usage: "the section that follows, `OLD=NEW`, instead of the proposed one"}),
+				&cli.StringSliceFlag{Name: "to", Usage: "the section that follows, `OLD=NEW`, instead of the proposed one"},
+				&cli.BoolFlag{Name: "keep-names", Usage: "classes keep their names; otherwise one that a template named gets the name of its new section"}),
 			Description: "Proposes the section of the same course, with the same teacher where there is one.\n\n  kanban pairings next-term\n  kanban pairings next-term ORCH-A --apply --approve\n  kanban pairings next-term ORCH-A --to ORCH-A=ORCH-B",
+		},
+		{
+			Name: "batches", Usage: "List what was done with many, or show what became of one", ArgsUsage: "[ID]", Action: listBatches,
+			Description: "  kanban pairings batches\n  kanban pairings batches 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11",
 		},
 		{
 			Name: "candidates", Usage: "Classes that are at a service already, by how likely each is the counterpart", ArgsUsage: "SECTION CONNECTION", Action: listCandidates,
 			Description: "  kanban pairings candidates SOIL-A \"Chat workspace\"",
+		},
+		{
+			Name: "unpaired", Usage: "Classes at a service that belong to no pairing, with the sections that they probably copy", ArgsUsage: "CONNECTION", Action: listUnpaired,
+			Flags:       []cli.Flag{&cli.BoolFlag{Name: "ignored", Usage: "those that are ignored instead"}},
+			Description: "Adopt one by pairing its section with it; leave it; or ignore it, so that it is not listed any more.\n\n  kanban pairings unpaired \"Chat workspace\"\n  kanban pairings unpaired \"Chat workspace\" --ignored",
+		},
+		{
+			Name: "ignore", Usage: "Say of classes at a service that they are no business of Kanban's", ArgsUsage: "CONNECTION CLASS...", Action: ignoreClasses,
+			Flags:       []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "they are one after all"}},
+			Description: "CLASS is a name or the service's id.\n\n  kanban pairings ignore \"Chat workspace\" \"Staff room\"\n  kanban pairings ignore \"Chat workspace\" \"Staff room\" --undo",
 		},
 		{
 			Name: "take-over", Usage: "Mind the places of the section's people who were in the class already", ArgsUsage: "SECTION", Action: takeOver,
@@ -98,11 +132,18 @@ func doMany(ctx context.Context, cmd *cli.Command) error {
 	if cmd.Args().Len() == 0 {
 		return usage(cmd, "say what to do: pair, run, template, pause, resume, hold, open, next-term, end or take-out")
 	}
+	if cmd.Args().First() == "link" {
+		return usage(cmd, "sections are linked with: kanban sections link, or kanban sections proposals")
+	}
 	c := connect(cmd)
 	o := api.Order{Act: cmd.Args().First(), Template: cmd.String("template"), Naming: cmd.String("naming"), WithoutRun: cmd.Bool("later")}
 	if cmd.IsSet("at") {
 		at := cmd.Timestamp("at")
 		o.At = &at
+	}
+	var err error
+	if o.Details, err = detailsOf(cmd); err != nil {
+		return err
 	}
 	if o.Act == "pair" {
 		conn, err := findConnection(ctx, c, cmd.String("connection"))
@@ -148,7 +189,7 @@ func choose(ctx context.Context, cmd *cli.Command, c *client.Client, names []str
 
 func nextTerm(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
-	o := api.Order{Act: "next-term", WithoutRun: cmd.Bool("later"), To: map[string]string{}}
+	o := api.Order{Act: "next-term", WithoutRun: cmd.Bool("later"), KeepNames: cmd.Bool("keep-names"), To: map[string]string{}}
 	for _, text := range cmd.StringSlice("to") {
 		from, to, _ := strings.Cut(text, "=")
 		old, err := findSection(ctx, c, from)
@@ -215,11 +256,7 @@ func doBatch(ctx context.Context, cmd *cli.Command, c *client.Client, o api.Orde
 	}
 	progress := bar()
 	for !b.Done {
-		runs := 0
-		for _, n := range b.Runs {
-			runs += n
-		}
-		progress(api.Run{Step: "running", Done: runs - b.Runs["queued"] - b.Runs["running"], Total: runs})
+		progress(stepOf(b))
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -236,6 +273,18 @@ func doBatch(ctx context.Context, cmd *cli.Command, c *client.Client, o api.Orde
 		return cli.Exit("", ExitNeedsPerson)
 	}
 	return nil
+}
+
+// stepOf says how far a batch is: its items first, then its runs.
+func stepOf(b api.Batch) api.Run {
+	if b.Tried < len(b.Items) {
+		return api.Run{Step: "doing", Done: b.Tried, Total: len(b.Items)}
+	}
+	runs := 0
+	for _, n := range b.Runs {
+		runs += n
+	}
+	return api.Run{Step: "running", Done: runs - b.Runs["queued"] - b.Runs["running"], Total: runs}
 }
 
 func showBatch(cmd *cli.Command, b api.Batch) error {
@@ -261,12 +310,52 @@ func showBatch(cmd *cli.Command, b api.Batch) error {
 		if i.RunState != "" {
 			notes = append(notes, "run "+ended(i.RunState))
 		}
-		return []string{sign, i.Title, i.Target, counts(i.Counts), strings.Join(notes, "; ")}
+		people := counts(i.Counts, roster.Outcomes)
+		if len(i.Did) > 0 {
+			people = counts(i.Did, roster.Results)
+		}
+		return []string{sign, i.Title, i.Target, people, strings.Join(notes, "; ")}
 	}).print(cmd); err != nil || cmd.String("output") != "table" {
 		return err
 	}
-	say(cmd, "\n%d in all, %d cannot be done. %s; %d accounts to be made; %d need their removals approved.", len(b.Items), b.Blocked, cmp.Or(counts(b.Counts), "Nobody would change"), b.NewAccounts, b.Guarded)
+	switch sets := count(len(b.Items)-b.Blocked, "set"); {
+	case b.Order.Act == "link" && b.Done:
+		linked := 0
+		for _, i := range b.Items {
+			if i.Done {
+				linked++
+			}
+		}
+		say(cmd, "\n%d of %s linked. See it again: kanban pairings batches %s", linked, count(len(b.Items), "set"), b.ID)
+		return nil
+	case b.Order.Act == "link":
+		say(cmd, "\n%s would be linked, %d cannot be.", sets, b.Blocked)
+		return nil
+	}
+	if b.Done {
+		say(cmd, "\n%d in all; what was done: %s. See it again: kanban pairings batches %s", len(b.Items), cmp.Or(counts(b.Did, roster.Results), "nobody was changed"), b.ID)
+		return nil
+	}
+	say(cmd, "\n%d in all, %d cannot be done. %s; %d accounts to be made; %d need their removals approved.", len(b.Items), b.Blocked, cmp.Or(counts(b.Counts, roster.Outcomes), "Nobody would change"), b.NewAccounts, b.Guarded)
 	return nil
+}
+
+func listBatches(ctx context.Context, cmd *cli.Command) error {
+	c := connect(cmd)
+	if id := cmd.Args().First(); id != "" {
+		b, err := client.Get[api.Batch](ctx, c, "/batches/"+id)
+		if err != nil {
+			return err
+		}
+		return showBatch(cmd, b)
+	}
+	all, err := client.All[api.ListedBatch](ctx, c, "/batches")
+	if err != nil {
+		return err
+	}
+	return tableOf(all, "Nothing was done with many yet.", []string{"batch", "what", "by", "at", "items", "to do", "not done", "runs", "under way", "failed"}, func(b api.ListedBatch) []string {
+		return []string{b.ID, b.Act, b.MadeBy, moment(&b.AppliedAt), fmt.Sprint(b.Items), fmt.Sprint(b.Left), fmt.Sprint(b.Problems), fmt.Sprint(b.Runs), fmt.Sprint(b.Active), fmt.Sprint(b.Failed)}
+	}).print(cmd)
 }
 
 func listCandidates(ctx context.Context, cmd *cli.Command) error {

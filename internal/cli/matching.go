@@ -21,6 +21,36 @@ func matching() *cli.Command {
 	return &cli.Command{
 		Name: "matching", Usage: "How people are recognised at a connection, and who is left out", Category: "rosters",
 		Commands: []*cli.Command{
+			{
+				Name: "proposals", Usage: "Records of a register that look like second accounts or test learners; accept or refuse them", ArgsUsage: "REGISTER", Action: proposals,
+				Flags: []cli.Flag{
+					&cli.BoolFlag{Name: "accept-all", Usage: "all of them are so"},
+					&cli.StringSliceFlag{Name: "accept", Usage: "the one with this identifier is so; can be given several times"},
+					&cli.StringSliceFlag{Name: "refuse", Usage: "the one with this identifier is not, and is not proposed again"},
+				},
+				Description: "Nothing follows from a proposal before somebody says so. A second account is left out of classes in which the person is\nalready, and its sections are shown with the person; a test learner is left out everywhere.\n\n" +
+					"  kanban matching proposals \"School register\"\n  kanban matching proposals \"School register\" --accept-all\n  kanban matching proposals \"School register\" --refuse stu-031",
+			},
+			{
+				Name: "drop-mark", Usage: "Drop what was said of a person's record; it may be proposed again", ArgsUsage: "PERSON",
+				Description: "  kanban matching drop-mark stu-031",
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					args, err := arguments(cmd, 1)
+					if err != nil {
+						return err
+					}
+					c := connect(cmd)
+					p, err := onePerson(ctx, c, args[0])
+					if err != nil {
+						return err
+					}
+					if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/people/"+p.ID+"/mark", nil); err != nil {
+						return err
+					}
+					say(cmd, "Nothing is said of the record of %s any more.", p.Name)
+					return nil
+				},
+			},
 			{Name: "show", Usage: "Show keys, domain rules and who is left out", ArgsUsage: "CONNECTION", Action: showMatching},
 			{
 				Name: "edit", Usage: "Change them; shows whom it would touch and saves only with --save", ArgsUsage: "CONNECTION", Action: editMatching,
@@ -192,4 +222,64 @@ func parseExclusion(text string) (roster.Exclusion, error) {
 		}
 	}
 	return x, nil
+}
+
+func proposals(ctx context.Context, cmd *cli.Command) error {
+	c, conn, err := oneConnection(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	at := "/connections/" + conn.ID + "/proposals"
+	page, err := client.Get[api.Page[api.Proposal]](ctx, c, at)
+	if err != nil {
+		return err
+	}
+	decide := func(people []string, accept bool, word string) error {
+		d, err := client.Post[api.Decided](ctx, c, at, api.Verdict{People: people, Accept: accept})
+		if err == nil {
+			say(cmd, "%s %s. The pairings are compared anew.", word, count(d.Count, "proposal"))
+		}
+		return err
+	}
+	if cmd.Bool("accept-all") {
+		var people []string
+		for _, p := range page.Items {
+			people = append(people, p.PersonID)
+		}
+		if len(people) > 0 {
+			return decide(people, true, "Accepted")
+		}
+	}
+	decided := false
+	for flag, accept := range map[string]bool{"accept": true, "refuse": false} {
+		var people []string
+		for _, name := range cmd.StringSlice(flag) {
+			n := len(people)
+			for _, p := range page.Items {
+				if p.Identifier == name || p.PersonID == name {
+					people = append(people, p.PersonID)
+				}
+			}
+			if len(people) != n+1 {
+				return fmt.Errorf("%w: %d proposals are about %q; give an identifier out of the list, or an id (--ids)", errUsage, len(people)-n, name)
+			}
+		}
+		if len(people) == 0 {
+			continue
+		}
+		decided = true
+		if err := decide(people, accept, map[bool]string{true: "Accepted", false: "Refused"}[accept]); err != nil {
+			return err
+		}
+	}
+	if decided {
+		return nil
+	}
+	return tableOf(page.Items, "No record looks like a second account or a test learner of which nobody has said anything.", []string{"person", "identifier", "user name", "is", "of", "sections", "what speaks for it"}, func(p api.Proposal) []string {
+		is, of := "a test learner", ""
+		if p.Kind == "second" {
+			is, of = "a second account", p.Of+" ("+p.OfIdentifier+")"
+		}
+		return []string{p.Person, p.Identifier, p.UserName, is, of, fmt.Sprint(p.Enrolments), p.Evidence}
+	}).print(cmd)
 }

@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -52,6 +55,31 @@ func offersOf() *cli.Command {
 				say(cmd, "Removed the offer %q.", o.Name)
 				return nil
 			}},
+			{
+				Name: "accesses", Usage: "List what was bought and what was given by hand, one purchase a line", ArgsUsage: "[NAME]",
+				Flags:  []cli.Flag{&cli.BoolFlag{Name: "troubled", Usage: "only what gives nothing although it should"}},
+				Action: listAccesses,
+			},
+			{
+				Name: "give", Usage: "Give a person by hand what an offer leads to, beside what is bought", ArgsUsage: "NAME PERSON",
+				Description: "Enrolment follows as after a purchase. It ends at the time that is given, or by: kanban offers end.\n\n  kanban offers give \"A place in Propagation\" bram.birch@fernmoor.example --reason \"Won it at the fair\" --until 2027-07-31T00:00:00",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "reason", Required: true, Usage: "why, for whoever reads it later"},
+					&cli.TimestampFlag{Name: "until", Usage: "when it ends, such as 2027-07-31T00:00:00; only by hand when absent", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly, time.RFC3339}}},
+				},
+				Action: giveAccess,
+			},
+			{
+				Name: "end", Usage: "End access that was given by hand", ArgsUsage: "ID",
+				Description: "The id is that of: kanban offers accesses --ids. What was bought is cancelled at the service that sold it.\n\n  kanban offers end 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11 --reason \"The fair is over\"",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why, for whoever reads it later"}},
+				Action:      endAccess,
+			},
+			{
+				Name: "assign", Usage: "Say whose a purchase is of which that cannot be told", ArgsUsage: "ID PERSON",
+				Description: "The id is that of: kanban offers accesses --troubled --ids. Nobody is enrolled for a purchase while it is not known whose it is.\n\n  kanban offers assign 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11 bram.birch@fernmoor.example",
+				Action:      assignAccess,
+			},
 			{
 				Name: "compare", Usage: "Access and enrolment side by side", ArgsUsage: "[NAME]", Flags: []cli.Flag{&cli.BoolFlag{Name: "amiss", Usage: "only where they do not go together"}},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -137,5 +165,84 @@ func addOffer(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	say(cmd, "Made the offer %q. See whom it gives access: kanban offers compare %q", o.Name, o.Name)
+	return nil
+}
+
+func listAccesses(ctx context.Context, cmd *cli.Command) error {
+	c := connect(cmd)
+	query, empty := url.Values{}, "Nothing was bought or given."
+	if name := cmd.Args().First(); name != "" {
+		o, err := findOffer(ctx, c, name)
+		if err != nil {
+			return err
+		}
+		query.Set("offer", o.ID)
+	}
+	if cmd.Bool("troubled") {
+		query.Set("troubled", "true")
+		empty = "Everything for which there is an offer gives access; what was sold without one: kanban offers list"
+	}
+	all, err := client.All[api.Access](ctx, c, "/accesses?"+query.Encode())
+	if err != nil {
+		return err
+	}
+	return tableOf(all, empty, []string{"person", "buyer", "offer", "order", "access", "sections", "until", "given by", "reason", "amiss"}, func(a api.Access) []string {
+		return []string{cmp.Or(a.Person, "not known"), cmp.Or(a.Buyer, a.Name), a.Offer, a.Order, a.State, strings.Join(a.Sections, ", "), moment(a.EndsOn), a.GivenBy, a.Reason, a.Why}
+	}).print(cmd)
+}
+
+func giveAccess(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 2)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	o, err := findOffer(ctx, c, args[0])
+	if err != nil {
+		return err
+	}
+	p, err := onePerson(ctx, c, args[1])
+	if err != nil {
+		return err
+	}
+	n := api.NewAccess{PersonID: p.ID, Reason: cmd.String("reason")}
+	if cmd.IsSet("until") {
+		until := cmd.Timestamp("until")
+		n.Until = &until
+	}
+	a, err := client.Post[api.Access](ctx, c, "/offers/"+o.ID+"/accesses", n)
+	if err != nil {
+		return err
+	}
+	say(cmd, "%s has access by %q from now on: %s. End it: kanban offers end %s --reason …", a.Person, o.Name, cmp.Or(strings.Join(a.Sections, ", "), "no section"), a.ID)
+	return nil
+}
+
+func endAccess(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 1)
+	if err != nil {
+		return err
+	}
+	if _, err := client.Post[client.Empty](ctx, connect(cmd), "/accesses/"+url.PathEscape(args[0])+"/end", api.Ending{Reason: cmd.String("reason")}); err != nil {
+		return err
+	}
+	say(cmd, "The access has ended.")
+	return nil
+}
+
+func assignAccess(ctx context.Context, cmd *cli.Command) error {
+	args, err := arguments(cmd, 2)
+	if err != nil {
+		return err
+	}
+	c := connect(cmd)
+	p, err := onePerson(ctx, c, args[1])
+	if err != nil {
+		return err
+	}
+	if _, err := client.Post[client.Empty](ctx, c, "/accesses/"+url.PathEscape(args[0])+"/person", api.Whose{PersonID: p.ID}); err != nil {
+		return err
+	}
+	say(cmd, "It is %s's. Whom it enrols: kanban offers compare", p.Name)
 	return nil
 }

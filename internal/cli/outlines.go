@@ -2,9 +2,11 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"os"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -19,14 +21,18 @@ func outlineCommand() *cli.Command {
 	return &cli.Command{
 		Name: "outline", Usage: "Set a course's outline from a Common Cartridge, its address, or a CSV table", ArgsUsage: "COURSE SOURCE",
 		Description: `SOURCE is a package (.imscc) or its imsmanifest.xml, the address of either, or a .csv with the columns module,
-module title, activity, title, kind, required, pass mark, inside. The prefix and an item's identifier give the address under which the
-platform reports the activity. With --preview nothing is changed.
+module title, activity, title, kind, required, pass mark, inside, done by (itself, or inside for a lesson that its quiz completes) and
+module required. The prefix and an item's identifier give the address under which the
+platform reports the activity. With --preview nothing is changed. Percentages whose crossing is an event (progress.crossed) stay as they
+are unless others are given.
 
   kanban courses outline PROP propagation.imscc --prefix https://platform.example/activities/
   kanban courses show PROP > outline.csv
-  kanban courses outline PROP outline.csv --preview`,
+  kanban courses outline PROP outline.csv --preview
+  kanban courses outline PROP outline.csv --percentages 10,50,90`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "prefix", Usage: "for manifests: what stands before an item's identifier in reported activities"},
+			&cli.StringFlag{Name: "percentages", Usage: "of the course, whose crossing is an event, such as 10,50,90; without, 25,50,75,100"},
 			&cli.BoolFlag{Name: "preview", Usage: "only say whom it would complete or reopen"},
 		},
 		Action: setOutline,
@@ -59,6 +65,9 @@ func setOutline(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if o.Percentages, err = percentages(ctx, cmd, c, course.ID); err != nil {
+		return err
+	}
 	if cmd.Bool("preview") {
 		return previewOutline(ctx, cmd, c, course, o)
 	}
@@ -78,6 +87,25 @@ func setOutline(ctx context.Context, cmd *cli.Command) error {
 		add(m.Activities, "")
 	}
 	return tableOf(lines, "", []string{"module", "activity", "kind", "reported as"}, func(l line) []string { return []string{l.Module, l.Activity, l.Kind, l.ID} }).print(cmd)
+}
+
+// percentages are those that are given, or those that the course has.
+func percentages(ctx context.Context, cmd *cli.Command, c *client.Client, courseID string) (out []int, err error) {
+	if !cmd.IsSet("percentages") {
+		o, err := client.Get[api.Outline](ctx, c, "/courses/"+courseID+"/outline")
+		if problem := (*client.Problem)(nil); errors.As(err, &problem) && problem.Status == http.StatusNotFound {
+			return nil, nil
+		}
+		return o.Percentages, err
+	}
+	for text := range strings.SplitSeq(cmd.String("percentages"), ",") {
+		n, err := strconv.Atoi(strings.TrimSuffix(strings.TrimSpace(text), "%"))
+		if err != nil {
+			return nil, fmt.Errorf("%w: %q is not a percentage; write them as in 10,50,90", errUsage, text)
+		}
+		out = append(out, n)
+	}
+	return out, nil
 }
 
 // outlineText reads a table whole, and of a package its manifest.

@@ -300,9 +300,10 @@ func count(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
-func counts(c map[roster.Outcome]int) string {
+// counts says how many there are of each of some names, in their order.
+func counts[K ~string](c map[K]int, order []K) string {
 	var parts []string
-	for _, o := range roster.Outcomes {
+	for _, o := range order {
 		if n := c[o]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, words(string(o), n)))
 		}

@@ -28,6 +28,7 @@ func pairings() *cli.Command {
 					&cli.StringFlag{Name: "target", Usage: "name of the new class; made by the template when absent"},
 					&cli.StringFlag{Name: "class", Usage: "id or name of a class that is at the service already, instead of a new one"},
 					&cli.StringFlag{Name: "template", Usage: "how the pairing is made; the usual one when absent"},
+					detailFlag(""),
 				),
 			},
 			{
@@ -55,9 +56,9 @@ func pairings() *cli.Command {
 				Description: "Shows the preview, does exactly that, reads back. Exit code 3 when people have to be mended.\n\n  kanban pairings run PROP-A\n  kanban pairings run PROP-A --only \"Elsa Elder\"",
 			},
 			{Name: "remove", Usage: "End a pairing; the class and its members stay unless said otherwise", ArgsUsage: "SECTION", Flags: []cli.Flag{
-				&cli.StringFlag{Name: "members", Value: "keep", Usage: "keep or remove whom Kanban put in; remove shows who it is and does it only with --apply"},
-				&cli.BoolFlag{Name: "apply", Usage: "take them out and end the pairing"},
-			}, Description: "  kanban pairings remove PROP-A\n  kanban pairings remove PROP-A --members remove --apply", Action: func(ctx context.Context, cmd *cli.Command) error {
+				&cli.StringFlag{Name: "members", Value: "keep", Usage: "keep or remove whom Kanban put in"},
+				&cli.BoolFlag{Name: "apply", Usage: "do it; without this it is only shown, person by person"},
+			}, Description: "  kanban pairings remove PROP-A\n  kanban pairings remove PROP-A --apply\n  kanban pairings remove PROP-A --members remove --apply", Action: func(ctx context.Context, cmd *cli.Command) error {
 				c, s, err := paired(ctx, cmd)
 				if err != nil {
 					return err
@@ -68,6 +69,16 @@ func pairings() *cli.Command {
 					return endPairing(ctx, cmd, c, s)
 				default:
 					return usage(cmd, "--members is keep or remove")
+				}
+				if !cmd.Bool("apply") {
+					x, err := client.Get[api.ClassEffects](ctx, c, "/pairings/"+s.PairingID+"/effects")
+					if err == nil {
+						err = showEffects(cmd, []api.ClassEffects{x})
+					}
+					if err == nil && cmd.String("output") == "table" {
+						say(cmd, "\nNothing was done. End the pairing with --apply; to take people out too: --members remove")
+					}
+					return err
 				}
 				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/pairings/"+s.PairingID, nil); err != nil {
 					return err
@@ -128,7 +139,7 @@ func listPairings(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	return tableOf(all, "No section is paired yet. Pair one: kanban pairings add SECTION CONNECTION", []string{"state", "section", "target", "service", "people", "last run"}, func(p api.Pairing) []string {
-		return []string{state(p.Section.State), p.Section.Title, p.Target, p.Section.Connection, counts(p.Section.Counts), moment(p.Section.RanAt)}
+		return []string{state(p.Section.State), p.Section.Title, p.Target, p.Section.Connection, counts(p.Section.Counts, roster.Outcomes), moment(p.Section.RanAt)}
 	}).print(cmd)
 }
 
@@ -151,6 +162,9 @@ func addPairing(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	in := api.NewPairing{SectionID: s.ID, ConnectionID: conn.ID, Target: cmd.String("target"), Template: cmd.String("template")}
+	if in.Details, err = detailsOf(cmd); err != nil {
+		return err
+	}
 	list, err := client.Get[[]api.Template](ctx, c, "/templates")
 	if err != nil {
 		return err
@@ -214,7 +228,7 @@ func showPreview(cmd *cli.Command, p api.Preview, all bool) error {
 	if err := t.print(cmd); err != nil {
 		return err
 	}
-	say(cmd, "\n%d people: %s.", len(p.Entries), counts(p.Counts))
+	say(cmd, "\n%d people: %s.", len(p.Entries), counts(p.Counts, roster.Outcomes))
 	if p.NewAccounts > 0 {
 		say(cmd, "Accounts to be made: %d; %s.", p.NewAccounts, notices[p.Notice])
 	}
@@ -255,7 +269,7 @@ func runPairing(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	say(cmd, "Preview: %s.", counts(p.Counts))
+	say(cmd, "Preview: %s.", counts(p.Counts, roster.Outcomes))
 	only, err := keysOf(p, cmd.StringSlice("only"))
 	if err != nil {
 		return err
@@ -273,7 +287,7 @@ func keysOf(p api.Preview, names []string) ([]string, error) {
 	for _, name := range names {
 		found := 0
 		for _, e := range p.Entries {
-			if strings.EqualFold(e.Name, name) && e.Outcome.Changes() {
+			if strings.EqualFold(e.Name, name) && (e.Outcome.Changes() || e.Again) {
 				keys = append(keys, e.Key())
 				found++
 			}

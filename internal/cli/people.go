@@ -28,9 +28,13 @@ func people() *cli.Command {
 				if err != nil {
 					return err
 				}
-				return tableOf(page, "Nobody fits.", []string{"name", "address", "user name", "identifier"}, func(p api.Person) []string {
-					return []string{p.Name, p.Email, p.UserName, p.Identifier}
-				}).print(cmd)
+				if err := tableOf(page, "Nobody fits.", []string{"name", "address", "user name", "identifier", "register"}, func(p api.Person) []string {
+					return []string{p.Name, p.Email, p.UserName, p.Identifier, p.Register}
+				}).print(cmd); err != nil || len(page) < mostFound || cmd.String("output") != "table" {
+					return err
+				}
+				say(cmd, "\nThese are the first %d; give more of the name, or an identifier.", mostFound)
+				return nil
 			}},
 			{
 				Name: "progress", Usage: "Where a person stands in a section's course, activity by activity", ArgsUsage: "TEXT SECTION", Action: showProgress,
@@ -64,8 +68,11 @@ func people() *cli.Command {
 	}
 }
 
+// mostFound is how many people are listed of those who fit a text.
+const mostFound = 200
+
 func findPeople(ctx context.Context, c *client.Client, text string) ([]api.Person, error) {
-	page, err := client.Get[api.Page[api.Person]](ctx, c, "/people?text="+url.QueryEscape(text))
+	page, err := client.Get[api.Page[api.Person]](ctx, c, fmt.Sprintf("/people?limit=%d&text=%s", mostFound, url.QueryEscape(text)))
 	return page.Items, err
 }
 
@@ -147,16 +154,19 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 		return table{value: p}.print(cmd)
 	}
 	say(cmd, "%s  %s  %s\n", p.Name, p.Email, p.Identifier)
-	if err := tableOf(p.Sections, "In no section.", []string{"section", "course", "role", "joined", "left", "class", "percent"}, func(w api.Whereabouts) []string {
+	if err := tableOf(p.Sections, "In no section.", []string{"section", "course", "role", "joined", "left", "class", "in the class", "why not", "percent"}, func(w api.Whereabouts) []string {
 		progress := ""
 		if w.Percent != nil {
 			progress = fmt.Sprint(*w.Percent)
 		}
 		joined := moment(&w.JoinedAt)
+		if w.From != nil {
+			joined = w.From.Format(time.DateOnly)
+		}
 		if w.BeginsOn != nil {
 			joined = "begins on " + w.BeginsOn.Format(time.DateOnly)
 		}
-		return []string{w.Section, w.Course, w.Role, joined, moment(w.LeftAt), w.Target, progress}
+		return []string{w.Section, w.Course, w.Role, joined, moment(w.LeftAt), w.Target, inClassWords[w.Class.State], w.Class.Why, progress}
 	}).print(cmd); err != nil {
 		return err
 	}
@@ -182,6 +192,9 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 	}).print(cmd)
 }
 
+// inClassWords says whether somebody is in the class of a section.
+var inClassWords = map[string]string{"in": "yes", "gone": "no", "not-in": "no", "waiting": "not yet", "left-out": "left out", "next-run": "with the next run", "not-known": "not known", "no-class": ""}
+
 func showProgress(ctx context.Context, cmd *cli.Command) error {
 	args, err := arguments(cmd, 2)
 	if err != nil {
@@ -206,8 +219,12 @@ func showProgress(ctx context.Context, cmd *cli.Command) error {
 	}
 	var lines []line
 	for _, m := range g.Modules {
+		module := cmp.Or(m.Title, m.ID)
+		if m.Optional {
+			module += " (optional)"
+		}
 		for _, a := range m.Activities {
-			lines = append(lines, line{cmp.Or(m.Title, m.ID), a})
+			lines = append(lines, line{module, a})
 		}
 	}
 	if err := tableOf(lines, "The course has no outline yet: kanban courses outline --help", []string{"module", "activity", "kind", "stands", "score", "first", "last"}, func(l line) []string {

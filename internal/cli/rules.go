@@ -128,7 +128,7 @@ several of a kind or a delay in the middle, is written into a file: see kanban r
 					&cli.StringFlag{Name: "stop", Usage: "a condition in CEL that ends what is still to come"},
 					&cli.StringFlag{Name: "counts", Usage: "for assessments passed or failed: which result counts, latest, best or first; the latest when one is undone by the other, and every one otherwise"},
 					&cli.StringSliceFlag{Name: "undone-by", Usage: "what takes back what the rule did, for the same person and place"},
-					&cli.IntFlag{Name: "days", Usage: "for person.inactive: after how many days"},
+					&cli.IntFlag{Name: "days", Usage: "for person.inactive and person.not-begun: after how many days"},
 					&cli.StringFlag{Name: "quiet", Usage: "hours in which it does nothing, such as 22:00-07:00"},
 					&cli.StringFlag{Name: "most", Usage: "how many calls it may make, such as 100/hour or 500/day"},
 					&cli.BoolFlag{Name: "in-order", Usage: "one after the other per person and connection"},
@@ -226,6 +226,9 @@ func addRule(ctx context.Context, cmd *cli.Command) error {
 		}
 	} else if r, err = ruleFromFlags(ctx, cmd, c); err != nil {
 		return err
+	}
+	if r.Trigger == "" {
+		return usage(cmd, "say when it happens, such as --when section.joined, or give a rule in a file: --file rule.json")
 	}
 	r.Name = args[0]
 	made, err := client.Post[api.Rule](ctx, c, "/rules", r)
@@ -344,7 +347,7 @@ func membership(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.
 }
 
 func switchRule(name string, on bool) *cli.Command {
-	flags := []cli.Flag{&cli.BoolFlag{Name: "untried", Usage: "switch it on though no trial of it as it is now was passed"}}
+	flags := []cli.Flag{&cli.BoolFlag{Name: "untried", Usage: "switch it on though no trial of it as it is now was passed"}, &cli.BoolFlag{Name: "circle", Usage: "switch it on though what it does would set itself off again"}}
 	if !on {
 		flags = toComeFlags("")
 	}
@@ -357,7 +360,7 @@ func switchRule(name string, on bool) *cli.Command {
 		if err != nil {
 			return err
 		}
-		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch", api.Switch{On: on, ToCome: toCome, Untried: cmd.Bool("untried")}); err != nil {
+		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch", api.Switch{On: on, ToCome: toCome, Untried: cmd.Bool("untried"), Circle: cmd.Bool("circle")}); err != nil {
 			return err
 		}
 		say(cmd, "%q is %s.", r.Name, name)

@@ -20,16 +20,21 @@ func follow(ctx context.Context, cmd *cli.Command, c *client.Client, runID strin
 	if err != nil {
 		return err
 	}
-	return report(ctx, cmd, c, r)
+	return report(ctx, cmd, c, r, nil)
 }
 
-func report(ctx context.Context, cmd *cli.Command, c *client.Client, r api.Run) error {
+// report prints what a run did and, with those, whose records a read changed.
+func report(ctx context.Context, cmd *cli.Command, c *client.Client, r api.Run, d *api.Differences) error {
 	changes, err := client.Get[api.Page[api.Change]](ctx, c, "/runs/"+r.ID+"/changes")
 	if err != nil {
 		return err
 	}
 	if cmd.String("output") == "json" {
-		return table{value: map[string]any{"run": r, "changes": changes.Items}}.print(cmd)
+		out := map[string]any{"run": r, "changes": changes.Items}
+		if d != nil {
+			out["differences"] = d
+		}
+		return table{value: out}.print(cmd)
 	}
 	say(cmd, "Run %s of %s: %s%s.", r.ID, r.About, ended(r.State), pace(r))
 	if r.ApprovedBy != "" {
@@ -89,9 +94,9 @@ func ended(state string) string {
 	return strings.ReplaceAll(state, "-", " ")
 }
 
-// countLines tells what changed, then how everybody stands.
+// countLines tells what was done, then how everybody else stands.
 func countLines(r api.Run) []string {
-	order := []string{"added", "updated", "changed", "removed", "gone", "refused", "not-arrived", "joined", "left", "in-step", "waiting", "needs-person", "left-out", "orgs", "terms", "courses", "sections", "people", "enrolments", "sections-changed", "pairings-compared"}
+	order := []string{"added", "updated", "changed", "removed", "gone", "refused", "not-arrived", roster.LeftForLater, "joined", "left", "in-step", "waiting", "needs-person", "left-out", "orgs", "terms", "courses", "sections", "people", "enrolments", "sections-changed", "pairings-compared"}
 	var lines []string
 	for _, name := range order {
 		if n, ok := r.Counts[name]; ok && (n > 0 || name == "added") {
@@ -124,7 +129,26 @@ func runs() *cli.Command {
 				if err != nil {
 					return err
 				}
-				return report(ctx, cmd, c, r)
+				if r.Kind != "read" {
+					return report(ctx, cmd, c, r, nil)
+				}
+				d, err := client.Get[api.Differences](ctx, c, "/runs/"+r.ID+"/differences")
+				if err != nil {
+					return err
+				}
+				if err := report(ctx, cmd, c, r, &d); err != nil || len(d.Items) == 0 || cmd.String("output") == "json" {
+					return err
+				}
+				say(cmd, "")
+				if err := tableOf(d.Items, "", []string{"changed", "who or what", "field", "before", "after"}, func(x api.Difference) []string {
+					return []string{x.Table, x.Who, x.Field, x.Before, x.After}
+				}).print(cmd); err != nil {
+					return err
+				}
+				if d.More {
+					say(cmd, "There were more; the first 500 of each kind are kept.")
+				}
+				return nil
 			}},
 			{Name: "cancel", Usage: "Stop a run; what it has done is kept", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
 				args, err := arguments(cmd, 1)

@@ -12,6 +12,7 @@ import (
 
 	"kanban/internal/client"
 	"kanban/internal/core/aside"
+	"kanban/internal/core/roster"
 	"kanban/internal/wire/api"
 )
 
@@ -39,7 +40,13 @@ func sections() *cli.Command {
 					if s.Set != nil {
 						s.Code = fmt.Sprintf("%d linked", len(s.Set.Sections))
 					}
-					return []string{state(s.State), s.Title, s.Code, s.Course, strings.Join(s.Terms, ", "), strings.Join(s.Teachers, ", "), fmt.Sprint(s.Learners), s.Target, counts(s.Counts)}
+					if s.List != "" {
+						s.Code = "people list"
+					}
+					if s.Alike && s.Organisation != "" { // another one looks the same but for its school
+						s.Title += " · " + s.Organisation
+					}
+					return []string{state(s.State), s.Title, s.Code, s.Course, strings.Join(s.Terms, ", "), strings.Join(s.Teachers, ", "), fmt.Sprint(s.Learners), s.Target, counts(s.Counts, roster.Outcomes)}
 				}).print(cmd)
 			},
 		}, {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -23,6 +24,7 @@ func templates() *cli.Command {
 			&cli.StringFlag{Name: "set", Usage: "make or change the template with this `NAME`"},
 			&cli.StringFlag{Name: "drop", Usage: "drop the template with this `NAME`"},
 			&cli.BoolFlag{Name: "first", Usage: "with --set: make it the usual one"},
+			&cli.StringSliceFlag{Name: "detail", Usage: "with --set: what services are told of a class, `NAME=TEXT`, e.g. \"level=Year {level}\"; names are level, subject, starts, ends; without TEXT it is as the register has it"},
 			&cli.StringFlag{Name: "target", Usage: "names the classes, e.g. \"{course} · {teacher}\"; alone it shows what it would call yours"},
 		),
 		Description: "  kanban pairings templates\n  kanban pairings templates --target \"{course} · {teacher}\"\n  kanban pairings templates --set Held --target \"{course} · {section}\" --hold --schedule \"every 30\"\n  kanban pairings many template --template Held --course Propagation --apply",
@@ -57,6 +59,20 @@ func editTemplates(ctx context.Context, cmd *cli.Command) error {
 			list = slices.Delete(list, i, i+1)
 		}
 		t.Target = cmp.Or(cmd.String("target"), t.Target)
+		details, err := detailsOf(cmd)
+		if err != nil {
+			return err
+		}
+		merged := maps.Clone(t.Details)
+		for name, text := range details {
+			if merged == nil {
+				merged = map[string]string{}
+			}
+			if merged[name] = text; text == "" {
+				delete(merged, name)
+			}
+		}
+		t.Details = merged
 		if err := changePolicy(cmd, &t.Policy); err != nil {
 			return err
 		}
@@ -71,13 +87,22 @@ func editTemplates(ctx context.Context, cmd *cli.Command) error {
 			return err
 		}
 	}
-	return tableOf(list, "", []string{"template", "classes are called", "leavers", "hold", "runs by itself"}, func(t api.Template) []string {
+	return tableOf(list, "", []string{"template", "classes are called", "leavers", "hold", "runs by itself", "services are told"}, func(t api.Template) []string {
 		hold := "no"
 		if t.Policy.Hold {
 			hold = "until opened"
 		}
-		return []string{t.Name, t.Target, string(t.Policy.Leavers), hold, t.Policy.Schedule.String()}
+		return []string{t.Name, t.Target, string(t.Policy.Leavers), hold, t.Policy.Schedule.String(), details(t.Details)}
 	}).print(cmd)
+}
+
+// details are templates for what services are told of a class, in one line.
+func details(all map[string]string) string {
+	var said []string
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		said = append(said, name+"="+all[name])
+	}
+	return strings.Join(said, ", ")
 }
 
 // tryName shows what a template would call the classes of the sections that lists show.

@@ -77,7 +77,16 @@ func (w *world) browse(path string) *browser {
 // open goes to a page of the service.
 func (b *browser) open(path string) {
 	b.t.Helper()
-	b.do(chromedp.Navigate(b.at + path))
+	for range 3 { // a page that is just changing by itself loses what the browser was told of it
+		ctx, cancel := context.WithTimeout(b.ctx, 40*time.Second)
+		err := chromedp.Do(ctx, chromedp.Navigate(b.at+path))
+		cancel()
+		if err == nil {
+			return
+		}
+		require.ErrorContains(b.t, err, "Cannot find context", path)
+	}
+	b.t.Fatalf("%s cannot be opened", path)
 }
 
 // sees waits until the page shows a text.
@@ -103,10 +112,11 @@ func (b *browser) click(text string) {
 	b.do(chromedp.Click(x))
 }
 
-// settled waits until nothing moves any more: a click at where something was goes astray.
+// settled waits until nothing moves any more and no text is being checked, whose result
+// pushes down what is below it: a click at where something was goes astray.
 func (b *browser) settled() {
 	b.t.Helper()
-	b.until(`document.getAnimations().every(a => a.playState !== 'running' || a.effect?.getTiming().iterations === Infinity)`)
+	b.until(`!document.querySelector('.expression[aria-busy=true]') && document.getAnimations().every(a => a.playState !== 'running' || a.effect?.getTiming().iterations === Infinity)`)
 }
 
 func xpath(text string) string { return `"` + text + `"` }

@@ -85,7 +85,7 @@ func connect(b *browser, w *world) {
 	b.fill("from", "kanban@fernmoor.example")
 	b.choose("security", "none")
 	b.click("Save and test")
-	b.sees("The mail server answers.")
+	b.sees("The server takes mail from")
 
 	add("Course platform (xAPI 1.0.3)", scenario.PlatformName)
 	b.sees("the secret is not shown again")

@@ -105,7 +105,7 @@ func TestEveryOutcomeOfTheDemoSchool_P2(t *testing.T) {
 	got = w.outcomes(a)
 	for name, want := range map[string]string{
 		"Adina Alder": "to-update details-differ", "Bram Birch": "to-remove no-longer-enrolled", "Hugo Hazel": "in-step member-in-step",
-		"Gus Guest": "left-out member-not-ours", "Elsa Elder": "needs-person address-invalid", "Finn Fennel": "to-add account-new",
+		"Gus Guest": "left-out member-not-ours", "Elsa Elder": "needs-person address-invalid", "Finn Fennel": "needs-person refused-by-service",
 	} {
 		assert.Equal(t, want, got[name], name)
 	}

@@ -112,7 +112,7 @@ func recognise(b *browser, w *world) {
 	b.click("Save")
 	b.until(`[...document.querySelectorAll('button')].find(x => x.innerText === 'Save').disabled`)
 	b.open("/pairings/" + w.Pairing.ID)
-	b.click("Run: 1 changes")
+	b.click("Run: 1 change")
 	b.sees("1 added")
 }
 

@@ -47,7 +47,9 @@ func linkSets(b *browser) {
 	b.sees("What becomes shared")
 	b.sees("Soil science A: it is of Soil science, not of Propagation; give a reason to link it")
 	b.picture("linking")
+	b.settled()
 	b.do(chromedp.Click(`//ul[@aria-label="Sections to link"]//label[contains(., "Soil science A")]/input`))
+	b.sees("Link 2 sections")
 	b.do(chromedp.Click(`//ul[@aria-label="Sections to link"]//label[contains(., "Propagation B")]/input`))
 	b.sees("41 people, 1 of them in more than one")
 	b.click("Link 3 sections")
@@ -205,7 +207,7 @@ func TestCommandLineTerm(t *testing.T) {
 	expect(0, "6 left", "connections", "read", scenario.RegisterName)
 	expect(1, "more than its guard allows", "pairings", "run", "GLAS-A")
 	expect(3, "which nobody approved", "pairings", "many", "run", "GLAS-A", "--apply")
-	expect(0, "6 to remove", "pairings", "many", "run", "GLAS-A", "--apply", "--approve")
+	expect(0, "6 removed", "pairings", "many", "run", "GLAS-A", "--apply", "--approve")
 
 	expect(0, "Everything is paused", "maintenance", "on", "--note", "moving")
 	expect(1, "everything is paused", "pairings", "run", "GLAS-A")
@@ -217,7 +219,7 @@ func TestCommandLineTerm(t *testing.T) {
 	expect(0, "Beekeeping A takes over the class", "pairings", "next-term", "--days", "90", "--to", "GLAS-A=BEES-A")
 	expect(3, "which nobody approved", "pairings", "next-term", "ORCH-A", "--apply")
 	expect(0, "run finished", "pairings", "next-term", "ORCH-A", "--apply", "--approve")
-	expect(0, "Orchard care · ORCH-A", "sections", "list", "--find", "ORCH-B")
+	expect(0, "Orchard care · ORCH-B", "sections", "list", "--find", "ORCH-B")
 	expect(2, "is not paired, so it has no class to move", "pairings", "next-term", "ORCH-A")
 
 	expect(0, "with --target lead", "sections", "unlink", "PROP-A")

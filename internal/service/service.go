@@ -26,6 +26,7 @@ import (
 	"kanban/internal/app/connecting"
 	"kanban/internal/app/history"
 	"kanban/internal/app/linking"
+	"kanban/internal/app/lists"
 	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
 	"kanban/internal/app/observing"
@@ -214,7 +215,7 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	read := &reading.Service{Store: db, Open: conn.Open, Call: o.Call, Zone: o.Zone}
 	sync := &syncing.Service{Store: db, Open: conn.Open, Call: o.Call, Zone: o.Zone, Public: o.Public}
 	pairs := &pairing.Service{Store: db, Now: time.Now, NextRun: nextRun(o.Zone), Open: conn.Open, Call: o.Call}
-	links := &linking.Service{Store: db, Now: time.Now}
+	links := &linking.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}
 	awards := &awarding.Service{Store: db, Public: o.Public + "/open"}
 	react := &reacting.Service{
 		Store: db, Open: conn.Open, Unlock: conn.Unlock, Source: o.Public, Call: o.Call, Delays: o.Delays, Zone: o.Zone, Remember: 5 * time.Second, Expressions: rule.NewExpressions(),
@@ -228,13 +229,14 @@ func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
 	react.Editions = observe.Editions
 	progress := &progressing.Service{Store: db, Now: time.Now, Editions: observe.Editions}
 	past := &history.Service{Store: db, Now: time.Now}
-	report := &reporting.Service{Store: db, Disagreements: disagreements(offers), States: states(pairs, db)}
+	report := &reporting.Service{Store: db, Disagreements: disagreements(offers), Reversals: reversals(observe), Circle: react.Circle, States: states(pairs, db)}
+	batches := &many.Service{Store: db, Pairing: pairs, Syncing: sync, Linking: links, Now: time.Now}
 	return &web.Server{
 		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Observing: observe, Reacting: react, Awarding: awards,
-		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: pairs, Linking: links,
-		Many: &many.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}, Reporting: report, Offering: offers, Progressing: progress, History: past,
+		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: pairs, Linking: links, Lists: &lists.Service{Store: db, Now: time.Now},
+		Many: batches, Reporting: report, Offering: offers, Progressing: progress, History: past,
 		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console, TrustedProxies: o.TrustedProxies,
-	}, worker.Uses{Reading: read, Syncing: sync, Observing: observe, Reacting: react, Offering: offers, Progressing: progress, History: past}
+	}, worker.Uses{Reading: read, Syncing: sync, Observing: observe, Reacting: react, Offering: offers, Progressing: progress, History: past, Many: batches}
 }
 
 // states counts the sections that lists show by state, and those that are being run.
@@ -265,6 +267,21 @@ func disagreements(offers *offering.Service) func(context.Context) ([]reporting.
 				}
 				out = append(out, d)
 			}
+		}
+		return out, err
+	}
+}
+
+// reversals are those of progress, as findings want them.
+func reversals(observe *observing.Service) func(context.Context) ([]reporting.Reversal, error) {
+	return func(ctx context.Context) (out []reporting.Reversal, err error) {
+		all, err := observe.Reversals(ctx)
+		for _, r := range all {
+			done := fmt.Sprintf("%s by %q", strings.Join(slices.DeleteFunc([]string{r.Kind, r.Operation, r.Service}, func(x string) bool { return x == "" }), " "), r.Origin)
+			if r.Badge != "" {
+				done = fmt.Sprintf("the badge %q by %q", r.Badge, r.Origin)
+			}
+			out = append(out, reporting.Reversal{Person: r.Person, PersonID: r.PersonID, What: r.What, Done: done, Kind: r.Type, CourseID: r.CourseID})
 		}
 		return out, err
 	}

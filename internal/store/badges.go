@@ -136,6 +136,14 @@ func (tx *Tx) Revoke(ctx context.Context, a *Award) (ok bool, err error) {
 	return done.RowsAffected == 1, known(done.Error, "revoking the award")
 }
 
+// Restore makes a revoked award hold again; ok is false when it is not revoked. The error
+// wraps ErrTaken where the person holds another award of the badge.
+func (tx *Tx) Restore(ctx context.Context, a *Award) (ok bool, err error) {
+	a.RevokedAt, a.RevokedBy, a.Reason = nil, "", ""
+	done := tx.DB.Where("id = ? AND revoked_at IS NOT NULL", a.ID).Select("revoked_at", "revoked_by", "reason").Updates(a)
+	return done.RowsAffected == 1, known(done.Error, "taking back the revocation")
+}
+
 // LastAwardNumber is the highest number that was given out.
 func (s *Store) LastAwardNumber(ctx context.Context) (n int64, err error) {
 	err = s.Pool.QueryRow(ctx, `SELECT last_value FROM award_numbers`).Scan(&n)

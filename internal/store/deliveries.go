@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm/clause"
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
@@ -164,6 +165,43 @@ func (s *Store) Deliveries(ctx context.Context, f DeliveryFilter) (all []ListedD
 	return all, known(err, "listing deliveries")
 }
 
+// queuedAnew is what a delivery becomes that is tried again.
+const queuedAnew = `state = 'queued', next_at = NULL, finished_at = NULL, held = '', held_for = '' `
+
+// requeue puts back into the queue what of the deliveries d that wait fits, and gives how many
+// there were.
+func (tx *Tx) requeue(ctx context.Context, fits string, args ...any) (int, error) {
+	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries d SET `+queuedAnew+`WHERE d.state = 'waiting' AND `+fits, args...)
+	n := int(tag.RowsAffected())
+	return n, tx.requeued(ctx, n, err)
+}
+
+// RequeueAnswered puts back into the queue what waits because a service refused the
+// credential or the right, now that it works.
+func (tx *Tx) RequeueAnswered(ctx context.Context, connectionID string) (int, error) {
+	return tx.requeue(ctx, `d.connection_id = $1 AND d.code = ANY ($2)`, connectionID, []finding.Code{finding.WrongCredential, finding.NotAllowed})
+}
+
+// RequeueFound does the same with what waits because something that a rule needs was not
+// there.
+func (tx *Tx) RequeueFound(ctx context.Context, ruleID string) (int, error) {
+	return tx.requeue(ctx, `d.rule_id = $1 AND d.code = $2`, ruleID, finding.GroupMissing)
+}
+
+// RequeueMatched does the same with what waits because somebody had no account at a
+// service, for whom one was chosen by hand.
+func (tx *Tx) RequeueMatched(ctx context.Context, connectionID, personID string) (int, error) {
+	return tx.requeue(ctx, `d.connection_id = $1 AND d.person_id = $2 AND d.code = ANY ($3)`, connectionID, personID, []finding.Code{finding.AccountMissing, finding.AddressMissing})
+}
+
+// RequeueMended does the same with what waited only because people of a register had no
+// address or no account, and who have an address now.
+func (tx *Tx) RequeueMended(ctx context.Context, connectionID string) (int, error) {
+	return tx.requeue(ctx, `(d.action->>'kind' <> 'mail' OR coalesce(nullif(d.action->>'to', ''), 'person.email') LIKE '%person.email%')
+		AND EXISTS (SELECT 1 FROM people p WHERE p.id = d.person_id AND p.connection_id = $1 AND p.gone_at IS NULL AND p.email_key <> ''
+			AND (d.code = $2 OR d.code = $3 AND d.finished_at < p.changed_at))`, connectionID, finding.AddressMissing, finding.AccountMissing)
+}
+
 // WaitingGroup are the deliveries that wait for a person for one reason.
 type WaitingGroup struct {
 	Origin       string // the id of the rule, offer or stage plan
@@ -176,19 +214,25 @@ type WaitingGroup struct {
 	EventID      string // of one of them
 	Person       string // of one of them, by name
 	PersonID     string
+	Own          bool // they are all about this person, with whom the reason lies
+	Origins      int  // from how many rules, offers and stage plans they come
 }
 
 // WaitingGroups gathers all deliveries that wait for a person by what they come from, where
-// they go and why they wait, the largest first.
+// they go and why they wait, the largest first. What lies with the person they are about is
+// gathered by person.
 func (s *Store) WaitingGroups(ctx context.Context) ([]WaitingGroup, error) {
 	return many[WaitingGroup](ctx, s, "grouping the deliveries that wait", `
 		WITH groups AS (
-			SELECT d.rule_id, d.offer_id, d.progression_id, d.connection_id, d.code, d.last_error, count(*)::int AS n, max(d.id::text)::uuid AS one
-			FROM deliveries d WHERE d.state = 'waiting' GROUP BY 1, 2, 3, 4, 5, 6)
+			SELECT d.rule_id, d.offer_id, d.progression_id, d.connection_id, d.code, d.last_error, count(*)::int AS n, max(d.id::text)::uuid AS one, false AS own, 1 AS origins
+			FROM deliveries d WHERE d.state = 'waiting' AND NOT (d.person_id IS NOT NULL AND d.code = ANY ($1)) GROUP BY 1, 2, 3, 4, 5, 6
+			UNION ALL
+			SELECT (min(d.rule_id::text))::uuid, (min(d.offer_id::text))::uuid, (min(d.progression_id::text))::uuid, NULL, d.code, min(d.last_error), count(*)::int, max(d.id::text)::uuid, true, count(DISTINCT coalesce(d.rule_id, d.offer_id, d.progression_id))
+			FROM deliveries d WHERE d.state = 'waiting' AND d.person_id IS NOT NULL AND d.code = ANY ($1) GROUP BY d.person_id, d.code)
 		SELECT coalesce(g.rule_id, g.offer_id, g.progression_id)::text, coalesce(g.rule_id::text, ''), coalesce(g.connection_id::text, ''),
 			coalesce((SELECT r.name FROM rules r WHERE r.id = g.rule_id), (SELECT o.name FROM offers o WHERE o.id = g.offer_id), (SELECT p.name FROM progressions p WHERE p.id = g.progression_id), ''),
-			g.code, g.last_error, g.n, d.event_id::text, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), ''), coalesce(d.person_id::text, '')
-		FROM groups g JOIN deliveries d ON d.id = g.one ORDER BY g.n DESC, 1, 5, 6`)
+			g.code, g.last_error, g.n, d.event_id::text, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), ''), coalesce(d.person_id::text, ''), g.own, g.origins
+		FROM groups g JOIN deliveries d ON d.id = g.one ORDER BY g.n DESC, 1, 5, 6`, []finding.Code{finding.AddressMissing, finding.AccountMissing})
 }
 
 // Following lists the deliveries of the same event and origin, by position.
@@ -216,27 +260,17 @@ func (tx *Tx) Queued() { tx.due = true }
 func (tx *Tx) Requeue(ctx context.Context, f DeliveryFilter) (ids []string, err error) {
 	conditions, args := f.where()
 	sql := numbered(append(conditions, "(d.state IN ('waiting', 'retrying') OR d.state = 'queued' AND d.held <> '')"))
-	rows, err := tx.PGX.Query(ctx, `UPDATE deliveries d SET state = 'queued', next_at = NULL, finished_at = NULL, held = '', held_for = '' WHERE `+sql+` RETURNING d.id::text`, args...)
+	rows, err := tx.PGX.Query(ctx, `UPDATE deliveries d SET `+queuedAnew+`WHERE `+sql+` RETURNING d.id::text`, args...)
 	if err == nil {
 		ids, err = pgx.CollectRows(rows, pgx.RowTo[string])
 	}
 	return ids, tx.requeued(ctx, len(ids), err)
 }
 
-// RequeueMended puts back into the queue what waited only because people of a register had no
-// address, and who have one now; it gives how many there were.
-func (tx *Tx) RequeueMended(ctx context.Context, connectionID string) (int, error) {
-	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries d SET state = 'queued', next_at = NULL, finished_at = NULL, held = '', held_for = '' FROM people p
-		WHERE d.state = 'waiting' AND d.code = $2 AND p.id = d.person_id AND p.connection_id = $1 AND p.gone_at IS NULL AND p.email_key <> ''
-			AND (d.action->>'kind' = 'award' OR coalesce(nullif(d.action->>'to', ''), 'person.email') LIKE '%person.email%')`, connectionID, string(finding.AddressMissing))
-	n := int(tag.RowsAffected())
-	return n, tx.requeued(ctx, n, err)
-}
-
 // RequeueOne does the same with one; ErrStale means that it neither waits nor would
 // be tried later.
 func (tx *Tx) RequeueOne(ctx context.Context, id string) error {
-	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'queued', next_at = NULL, finished_at = NULL, held = '', held_for = '' WHERE id = $1 AND (state IN ('waiting', 'retrying') OR state = 'queued' AND held <> '')`, id)
+	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET `+queuedAnew+`WHERE id = $1 AND (state IN ('waiting', 'retrying') OR state = 'queued' AND held <> '')`, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		return fmt.Errorf("retrying the delivery: %w", ErrStale)
 	}
@@ -305,7 +339,7 @@ func (tx *Tx) Stop(ctx context.Context, d Delivery, why string) error {
 }
 
 // Undoable lists what a rule did, or is about to do, for a person in a place, and
-// that has not been taken back: the place is a section, and a module or activity
+// that has not been taken back, and locks it: the place is a section, and a module or activity
 // where the event that takes it back names one.
 func (tx *Tx) Undoable(ctx context.Context, ruleID string, e Event) (all []Delivery, err error) {
 	q := tx.DB.Table("deliveries d").Select("d.*").Joins("JOIN events x ON x.id = d.event_id").
@@ -323,7 +357,9 @@ func (tx *Tx) Undoable(ctx context.Context, ruleID string, e Event) (all []Deliv
 	if field, id := e.Thing(); id != "" {
 		q = q.Where("coalesce(x.data->>?, ?) = ?", field, id, id)
 	}
-	err = q.Order("d.id").Find(&all).Error
+	// One that is being made may end at this moment: what is found stays so until the end of
+	// the transaction.
+	err = q.Order("d.id").Clauses(clause.Locking{Strength: "UPDATE", Table: clause.Table{Name: "d"}}).Find(&all).Error
 	return all, known(err, "finding what to take back")
 }
 

@@ -157,7 +157,8 @@ func (r eventRows) queue(batch *pgx.Batch, fresh *[]string) {
 // EventFilter narrows a list of events; empty fields do not.
 type EventFilter struct {
 	Type, PersonID, SectionID string
-	Before                    string // id of the last event of the previous page
+	Scope                     rule.Scope // within which they happened
+	Before                    string     // id of the last event of the previous page
 	Limit                     int
 }
 
@@ -181,7 +182,8 @@ func (s *Store) Events(ctx context.Context, f EventFilter) (all []ListedEvent, e
 		coalesce((SELECT c.title FROM courses c WHERE c.id = e.course_id), '') AS course,
 		(SELECT count(*) FROM deliveries d WHERE d.event_id = e.id) AS deliveries,
 		(SELECT count(*) FROM deliveries d WHERE d.event_id = e.id AND d.state = 'waiting') AS waiting`).Order("e.id DESC").Limit(f.Limit)
-	for column, value := range map[string]string{"e.type = ?": f.Type, "e.person_id = ?": f.PersonID, "e.section_id = ?": f.SectionID, "e.id < ?": f.Before} {
+	for column, value := range map[string]string{"e.type = ?": f.Type, "e.person_id = ?": f.PersonID, "e.section_id = ?": f.SectionID, "e.id < ?": f.Before,
+		"e.course_id = ?": f.Scope.Course, "e.section_id = ? ": f.Scope.Section, "e.module_id = ?": f.Scope.Module, "e.activity_id = ?": f.Scope.Activity} {
 		if value != "" {
 			q = q.Where(column, value)
 		}

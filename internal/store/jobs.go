@@ -86,6 +86,35 @@ func queue(byHand bool) string {
 	return QueueRuns
 }
 
+// CarryOutBatch does what a batch shows, one item after the other.
+type CarryOutBatch struct {
+	BatchID string `json:"batchId"`
+}
+
+// Kind names the job.
+func (CarryOutBatch) Kind() string { return "carry-out-batch" }
+
+// InsertOpts chooses the queue: somebody waits for it.
+func (CarryOutBatch) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: QueueByHand, MaxAttempts: 20}
+}
+
+// AskNeeds asks services whether what rules need there exists.
+type AskNeeds struct {
+	RuleID string `json:"ruleId,omitempty"` // only this rule
+}
+
+// Kind names the job.
+func (AskNeeds) Kind() string { return "ask-needs" }
+
+// Propose looks anew for second accounts and test learners in a register.
+type Propose struct {
+	ConnectionID string `json:"connectionId"`
+}
+
+// Kind names the job.
+func (Propose) Kind() string { return "propose" }
+
 // Tick starts whatever is due by the clock.
 type Tick struct{}
 

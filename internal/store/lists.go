@@ -59,7 +59,7 @@ func (tx *Tx) RefreshSections(ctx context.Context, connectionID string, ids []st
 	if _, err := tx.PGX.Exec(ctx, `SELECT refresh_section_facts($1, $2::text[]::uuid[])`, connectionID, ids); err != nil {
 		return known(err, "working out what lists show")
 	}
-	return tx.SectionsChanged(ctx)
+	return tx.RefreshPeopleLists(ctx, connectionID)
 }
 
 // Listed gives what lists show of the pairings that have not ended: of the policy

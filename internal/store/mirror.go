@@ -26,9 +26,9 @@ type mirrorRef struct{ column, table, noun string }
 var mirrorTables = []mirrorTable{
 	{name: "orgs", columns: []string{"sourced_id", "name", "type", "parent"}},
 	{name: "terms", columns: []string{"sourced_id", "title", "type", "start_date", "end_date", "parent"}},
-	{name: "courses", columns: []string{"sourced_id", "title", "org", "code"}},
+	{name: "courses", columns: []string{"sourced_id", "title", "org", "code", "level", "subject"}},
 	{
-		name: "sections", columns: []string{"sourced_id", "title", "code", "class_type", "course", "org", "terms"},
+		name: "sections", columns: []string{"sourced_id", "title", "code", "class_type", "course", "org", "terms", "level", "subject"},
 		refs:  []mirrorRef{{"course", "courses", "course"}},
 		lists: []mirrorRef{{"terms", "terms", "term"}},
 	},
@@ -99,14 +99,30 @@ type Merged struct {
 	// maxNoticed of it, and Unlisted how much more there was.
 	Noticed  []Noticed
 	Unlisted int
+	// Differences are the fields of records that changed, the first of each table, and
+	// MoreDifferences whether there were more.
+	Differences     []Difference
+	MoreDifferences bool
 	// Renumbered is how many enrolments came under another id and are else what they were.
 	Renumbered int
 	// Incomplete are the tables of which nothing was ended, because a part of them could not
 	// be read.
 	Incomplete []string
 
+	badAt   map[string]map[string]int  // by table: where records stand that cannot be used, by sourced id
 	deleted map[string]map[string]bool // by table: sourced ids marked as deleted
 	ids     map[string]map[uint64]bool // by table: fingerprints of the sourced ids put by a first read
+}
+
+// cannotBeUsed keeps where a record stands of which nothing can be made.
+func (m *Merged) cannotBeUsed(table string, r MirrorRow) {
+	if m.badAt == nil {
+		m.badAt = map[string]map[string]int{}
+	}
+	if m.badAt[table] == nil {
+		m.badAt[table] = map[string]int{}
+	}
+	m.badAt[table][r.ID] = r.Position
 }
 
 // maxNoticed bounds what one merge tells one by one.

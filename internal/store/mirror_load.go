@@ -286,6 +286,7 @@ func (l *loading) put(out *bufio.Writer, r MirrorRow) error {
 	case r.Bad:
 		if r.ID != "" {
 			l.bad = append(l.bad, r.ID)
+			l.merged.cannotBeUsed(l.name, r)
 		}
 		if r.Damaged {
 			l.damaged = append(l.damaged, r.ID)

@@ -205,14 +205,19 @@ func (l *loading) unlisted(ctx context.Context) error {
 		if len(unknown) == 0 { // looked for first, because few lists are shared by all
 			continue
 		}
-		rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`SELECT s.position, s.sourced_id, x.id FROM %[1]s s, unnest(s.%[2]s) x (id)
-			WHERE x.id = ANY ($1::text[]) ORDER BY 1`, l.staged, ref.column), unknown)
+		rows, err := l.tx.PGX.Query(ctx, fmt.Sprintf(`SELECT min(s.position), (array_agg(s.sourced_id ORDER BY s.position))[1], x.id, count(*) FROM %[1]s s, unnest(s.%[2]s) x (id)
+			WHERE x.id = ANY ($1::text[]) GROUP BY 3 ORDER BY 1, 3`, l.staged, ref.column), unknown)
 		if err != nil {
 			return err
 		}
 		var m misplaced
-		if _, err := pgx.ForEachRow(rows, []any{&m.Position, &m.ID, &m.Other}, func() error {
-			l.merged.notice(finding.ReferenceUnknown, l.subject(m), fmt.Sprintf("its %s %q is not in the register, so it has no beginning and no end by it", ref.noun, m.Other))
+		var n int
+		if _, err := pgx.ForEachRow(rows, []any{&m.Position, &m.ID, &m.Other, &n}, func() error {
+			who := "it has"
+			if n > 1 {
+				who = fmt.Sprintf("it and %d more of its kind have", n-1)
+			}
+			l.merged.notice(finding.ReferenceUnknown, l.subject(m), fmt.Sprintf("its %s %q is not in the register, so %s no beginning and no end by it", ref.noun, m.Other, who))
 			return nil
 		}); err != nil {
 			return err
@@ -271,6 +276,7 @@ func (l *loading) standingGone() string {
 // check takes staged records out that refer to something that is not there, or
 // that say what another record says already.
 func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
+	lacking := absences{of: map[absenceKey]*absence{}}
 	for _, ref := range l.refs {
 		if !dangling {
 			break
@@ -282,10 +288,13 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 				RETURNING s.position, s.sourced_id, s.%[3]s AS other)
 			SELECT o.position, o.sourced_id, o.other, '', '', EXISTS (SELECT 1 FROM %[2]s r WHERE r.connection_id = $1 AND r.sourced_id = o.other) FROM out o`,
 			l.staged, ref.table, ref.column), func(m misplaced) {
-			l.dangles(m, ref)
+			lacking.add(m, ref, m.Was || l.merged.deleted[ref.table][m.Other])
 		}, l.connection); err != nil {
 			return err
 		}
+	}
+	for _, h := range lacking.list {
+		l.dangles(h)
 	}
 	if err := l.unlisted(ctx); err != nil {
 		return err
@@ -317,12 +326,57 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 	return err
 }
 
-func (l *loading) dangles(m misplaced, ref mirrorRef) {
-	if m.Was || l.merged.deleted[ref.table][m.Other] {
-		l.merged.notice(finding.ReferenceDeleted, l.subject(m), fmt.Sprintf("its %s %q is marked as deleted in the register", ref.noun, m.Other))
+// absence is one record, named by others, which is not there.
+type absence struct {
+	first   misplaced
+	n       int
+	ref     mirrorRef
+	deleted bool
+}
+
+type absenceKey struct {
+	ref   mirrorRef
+	other string
+}
+
+// absences are gathered by what is not there, in the order of the first that names it.
+type absences struct {
+	of   map[absenceKey]*absence
+	list []*absence
+}
+
+func (h *absences) add(m misplaced, ref mirrorRef, deleted bool) {
+	key := absenceKey{ref, m.Other}
+	if h.of[key] == nil {
+		h.of[key] = &absence{first: m, ref: ref, deleted: deleted}
+		h.list = append(h.list, h.of[key])
+	}
+	h.of[key].n++
+}
+
+// dangles notices records that name one which is not there: once, at the record that cannot
+// be used where that is the cause.
+func (l *loading) dangles(h *absence) {
+	code, what := finding.ReferenceUnknown, fmt.Sprintf("%s %q is not in the register", h.ref.noun, h.first.Other)
+	if h.deleted {
+		code, what = finding.ReferenceDeleted, fmt.Sprintf("%s %q is marked as deleted in the register", h.ref.noun, h.first.Other)
+	}
+	if at, bad := l.merged.badAt[h.ref.table][h.first.Other]; bad {
+		l.merged.notice(code, fmt.Sprintf("%s (%s)", l.in.Where(h.ref.table, at), h.first.Other), fmt.Sprintf("this %s cannot be used, so %s left out, the first at %s", h.ref.noun, namers(h.n, l.name), l.subject(h.first)))
 		return
 	}
-	l.merged.notice(finding.ReferenceUnknown, l.subject(m), fmt.Sprintf("its %s %q is not in the register", ref.noun, m.Other))
+	if h.n == 1 {
+		l.merged.notice(code, l.subject(h.first), "its "+what)
+		return
+	}
+	l.merged.notice(code, l.subject(h.first), fmt.Sprintf("the %s, so %s left out, of which this is the first", what, namers(h.n, l.name)))
+}
+
+func namers(n int, table string) string {
+	if n == 1 {
+		return "1 of the " + table + ", which names it, is"
+	}
+	return fmt.Sprintf("%d %s, which name it, are", n, table)
 }
 
 // history keeps what an enrolment was before it came back, or became another's.
@@ -360,6 +414,9 @@ func (l *loading) write(ctx context.Context) (err error) {
 				WHEN (m.section, m.person, m.role) = (s.section, s.person, s.role) THEN m.joined_at END`
 		starts = `, gone_at, joined_at`
 		first = `, CASE s.standing WHEN 'over' THEN s.end_date + 1 WHEN 'waiting' THEN now() END, CASE s.standing WHEN 'in' THEN now() WHEN 'over' THEN least(s.begin_date, s.end_date) END`
+	}
+	if err := l.differences(ctx); err != nil {
+		return err
 	}
 	l.tally.Changed, err = l.count(ctx, fmt.Sprintf(`
 		UPDATE %[1]s m SET %[2]s, row_hash = s.row_hash, changed_at = now(), %[3]s FROM %[4]s s

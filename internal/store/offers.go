@@ -7,9 +7,8 @@ import (
 	"fmt"
 	"time"
 
-	"gorm.io/gorm"
-
 	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
 )
 
 // Offer says to which sections something that can be bought, or a membership, gives
@@ -78,15 +77,21 @@ type Access struct {
 	ClosedAt     *time.Time // when what it gave was taken back
 	Trouble      string     // code of a finding: why it gives nothing; "adopted" until it was looked at
 	CreatedAt    time.Time
+	Until        *time.Time // for access given by hand: when it ends by itself
+	GivenBy      string     // who gave it by hand; empty for what was bought
+	Reason       string
 }
 
 // Holds reports whether it gives access at a time, its grace counted in.
 func (a Access) Holds(at time.Time) bool {
-	if a.StartedAt == nil {
+	if a.StartedAt == nil || a.RanOut(at) {
 		return false
 	}
 	return !a.Over() || a.EndsOn != nil && a.EndsOn.After(at)
 }
+
+// RanOut reports whether access given by hand has come to its end at a time.
+func (a Access) RanOut(at time.Time) bool { return a.Until != nil && !a.Until.After(at) }
 
 // Over reports whether it was ended after it was started.
 func (a Access) Over() bool {
@@ -112,7 +117,7 @@ func (tx *Tx) Tell(ctx context.Context, a Access, started bool, at time.Time) (A
 	return a, known(err, "noting an access")
 }
 
-const accessColumns = `id::text, connection_id::text, offer, buyer, order_ref, offer_id::text, name, person_id::text, section_ids, started_at, ended_at, ends_on, closed_at, trouble, created_at`
+const accessColumns = `id::text, connection_id::text, offer, buyer, order_ref, offer_id::text, name, person_id::text, section_ids, started_at, ended_at, ends_on, closed_at, trouble, created_at, until, given_by, reason`
 
 // AccessesFor lists the accesses of an offer, locked, from an id on.
 func (tx *Tx) AccessesFor(ctx context.Context, offerID, after string, limit int) ([]Access, error) {
@@ -174,6 +179,87 @@ func (tx *Tx) KeepAccess(ctx context.Context, a Access) error {
 	return known(err, "keeping an access")
 }
 
+// GiveAccess writes access that is given by hand.
+func (tx *Tx) GiveAccess(ctx context.Context, a Access) error {
+	_, err := tx.PGX.Exec(ctx, `INSERT INTO accesses (id, connection_id, offer, buyer, order_ref, offer_id, name, person_id, started_at, until, given_by, reason) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
+		a.ID, a.ConnectionID, a.Offer, a.Buyer, a.OrderRef, a.OfferID, a.Name, a.PersonID, a.StartedAt, a.Until, a.GivenBy, a.Reason)
+	return known(err, "giving access")
+}
+
+// EndAccess lets access given by hand end at a time.
+func (tx *Tx) EndAccess(ctx context.Context, id string, at time.Time) error {
+	_, err := tx.PGX.Exec(ctx, `UPDATE accesses SET until = $2 WHERE id = $1`, id, at)
+	return known(err, "ending access")
+}
+
+// AccessOf finds an access, locked.
+func (tx *Tx) AccessOf(ctx context.Context, id string) (Access, error) {
+	list, err := tx.accesses(ctx, `WHERE id::text = $1 FOR UPDATE`, id)
+	if err == nil && len(list) == 0 {
+		err = fmt.Errorf("finding the access: %w", ErrNotFound)
+	}
+	if err != nil {
+		return Access{}, err
+	}
+	return list[0], nil
+}
+
+// ShareAddress reports whether several people have an address.
+func (tx *Tx) ShareAddress(ctx context.Context, key string) (yes bool, err error) {
+	err = tx.PGX.QueryRow(ctx, `SELECT count(*) > 1 FROM (SELECT 1 FROM people WHERE email_key = $1 AND gone_at IS NULL LIMIT 2) x`, key).Scan(&yes)
+	return yes, known(err, "looking who has the address")
+}
+
+// SayWhose gives an access the person whose it is. What waits because nobody knew the
+// buyer is queued again, for that person.
+func (tx *Tx) SayWhose(ctx context.Context, id, personID string) error {
+	var n int
+	err := tx.PGX.QueryRow(ctx, `WITH of AS (UPDATE accesses SET person_id = $2::text::uuid WHERE id = $1::text::uuid RETURNING id, offer_id),
+		told AS (UPDATE events e SET person_id = $2::text::uuid FROM of a JOIN deliveries d ON d.offer_id = a.offer_id AND d.person_id IS NULL
+			WHERE e.id = d.event_id AND e.data->>'accessId' = a.id::text RETURNING e.id),
+		again AS (UPDATE deliveries d SET person_id = $2::text::uuid, state = CASE d.state WHEN 'waiting' THEN 'queued' ELSE d.state END FROM told t WHERE d.event_id = t.id RETURNING d.state)
+		SELECT count(*) FILTER (WHERE state = 'queued')::int FROM again`, id, personID).Scan(&n)
+	return tx.requeued(ctx, n, known(err, "saying whose the access is"))
+}
+
+// ListedAccess is an access with the names that a person reads.
+type ListedAccess struct {
+	Access
+	OfferName, Person string
+	Sections          []string // their titles
+}
+
+// AccessFilter narrows a list of accesses; empty fields do not.
+type AccessFilter struct {
+	ID, OfferID, PersonID string
+	Troubled              bool   // only those that give nothing although they should
+	Before                string // id
+	Limit                 int
+}
+
+// Accesses lists what was bought and what was given by hand, the newest first.
+func (s *Store) Accesses(ctx context.Context, f AccessFilter) ([]ListedAccess, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT `+accessColumns+`, coalesce((SELECT o.name FROM offers o WHERE o.id = a.offer_id), ''),
+			coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = a.person_id), ''),
+			coalesce((SELECT array_agg(x.title ORDER BY x.title) FROM sections x WHERE a.section_ids ? x.id::text), '{}')
+		FROM accesses a WHERE ($1 = '' OR a.offer_id::text = $1) AND ($2 = '' OR a.person_id::text = $2) AND (NOT $3 OR a.trouble NOT IN ('', 'adopted')) AND ($4 = '' OR a.id < nullif($4, '')::uuid) AND ($6 = '' OR a.id = nullif($6, '')::uuid)
+		ORDER BY a.id DESC LIMIT $5`, f.OfferID, f.PersonID, f.Troubled, f.Before, f.Limit, f.ID)
+	if err != nil {
+		return nil, known(err, "listing accesses")
+	}
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (x ListedAccess, err error) {
+		a := &x.Access
+		var sections []byte
+		err = row.Scan(&a.ID, &a.ConnectionID, &a.Offer, &a.Buyer, &a.OrderRef, &a.OfferID, &a.Name, &a.PersonID, &sections, &a.StartedAt, &a.EndedAt, &a.EndsOn, &a.ClosedAt, &a.Trouble, &a.CreatedAt, &a.Until, &a.GivenBy, &a.Reason,
+			&x.OfferName, &x.Person, &x.Sections)
+		if err == nil {
+			err = json.Unmarshal(sections, &a.SectionIDs)
+		}
+		return x, err
+	})
+	return list, known(err, "listing accesses")
+}
+
 // OfferFor finds the offer for what a service sells; ok is false when there is none.
 func (tx *Tx) OfferFor(_ context.Context, connectionID, offer string) (o Offer, ok bool, err error) {
 	return offerOf(tx.DB, connectionID, offer)
@@ -197,8 +283,8 @@ func offerOf(db *gorm.DB, connectionID, offer string) (o Offer, ok bool, err err
 // HeldElsewhere reports whether another access gives the same buyer the same section
 // at a time.
 func (tx *Tx) HeldElsewhere(ctx context.Context, a Access, sectionID string, at time.Time) (yes bool, err error) {
-	err = tx.PGX.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM accesses o WHERE o.id <> $1 AND (o.buyer = $2 OR o.person_id = $3) AND o.section_ids ? $4
-		AND o.started_at IS NOT NULL AND (o.ended_at IS NULL OR o.ended_at < o.started_at OR o.ends_on > $5))`, a.ID, a.Buyer, a.PersonID, sectionID, at).Scan(&yes)
+	err = tx.PGX.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM accesses o WHERE o.id <> $1 AND CASE WHEN o.person_id IS NOT NULL AND $3::text IS NOT NULL THEN o.person_id::text = $3::text ELSE o.buyer = $2 END AND o.section_ids ? $4
+		AND o.started_at IS NOT NULL AND (o.until IS NULL OR o.until > $5) AND (o.ended_at IS NULL OR o.ended_at < o.started_at OR o.ends_on > $5))`, a.ID, a.Buyer, a.PersonID, sectionID, at).Scan(&yes)
 	return yes, known(err, "looking for other accesses")
 }
 
@@ -265,15 +351,15 @@ type Side struct {
 func (s *Store) Sides(ctx context.Context, offerID string, at time.Time) ([]Side, error) {
 	return many[Side](ctx, s, "comparing access and enrolment", `
 		WITH given AS (
-			SELECT DISTINCT ON (a.offer_id, v.section_id, a.buyer) a.*, v.section_id::uuid AS section_id
+			SELECT DISTINCT ON (a.offer_id, v.section_id, coalesce(a.person_id::text, a.buyer)) a.*, v.section_id::uuid AS section_id
 			FROM accesses a JOIN LATERAL (
 				SELECT jsonb_array_elements_text(a.section_ids) AS section_id
 				UNION SELECT e.section_id::text FROM deliveries d JOIN events e ON e.id = d.event_id WHERE d.offer_id = a.offer_id AND e.data->>'accessId' = a.id::text
 			) v ON true
 			WHERE a.offer_id IS NOT NULL AND ($1 = '' OR a.offer_id = nullif($1, '')::uuid)
-			ORDER BY a.offer_id, v.section_id, a.buyer, (a.ended_at IS NULL OR a.ended_at < a.started_at) DESC, a.ends_on DESC NULLS LAST)
+			ORDER BY a.offer_id, v.section_id, coalesce(a.person_id::text, a.buyer), ((a.ended_at IS NULL OR a.ended_at < a.started_at) AND coalesce(a.until > $2, true)) DESC, a.ends_on DESC NULLS LAST)
 		SELECT o.id::text, o.name, x.id::text, x.title, g.person_id::text, coalesce(p.given_name || ' ' || p.family_name, nullif(g.name, ''), g.buyer), g.buyer,
-			CASE WHEN g.started_at IS NOT NULL AND (g.ended_at IS NULL OR g.ended_at < g.started_at) THEN 'active' WHEN g.ends_on > $2 THEN 'grace' ELSE 'ended' END,
+			CASE WHEN g.until <= $2 THEN 'ended' WHEN g.started_at IS NOT NULL AND (g.ended_at IS NULL OR g.ended_at < g.started_at) THEN 'active' WHEN g.ends_on > $2 THEN 'grace' ELSE 'ended' END,
 			g.ends_on, n.person IS NOT NULL, d.id::text, coalesce(d.state, ''), d.finished_at, o.at_end, o.only_buyers, r.read, coalesce(g.started_at, g.created_at)
 		FROM given g
 		JOIN offers o ON o.id = g.offer_id

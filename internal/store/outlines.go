@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"kanban/internal/core/learning"
 	"kanban/internal/core/roster"
+	"kanban/internal/core/rule"
 )
 
 // Course is a course of the mirror.
@@ -65,6 +67,31 @@ func (s *Store) OutlineAt(ctx context.Context, courseID string, version int) (o 
 		err = json.Unmarshal(text, &o)
 	}
 	return o, known(err, "finding an earlier outline")
+}
+
+// Crossings gives the percentages whose crossing is an event anywhere within a scope,
+// ascending.
+func (s *Store) Crossings(ctx context.Context, courseID, sectionID string) ([]int, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT DISTINCT coalesce(o.outline->'percentages', 'null')::text FROM outlines o
+		WHERE ($1 = '' OR o.course_id::text = $1) AND ($2 = '' OR o.course_id = (SELECT c.id FROM sections x JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course WHERE x.id::text = $2))`, courseID, sectionID)
+	if err != nil {
+		return nil, known(err, "finding percentages")
+	}
+	var out []int
+	var text string
+	_, err = pgx.ForEachRow(rows, []any{&text}, func() error {
+		var o learning.Outline
+		if err := json.Unmarshal([]byte(text), &o.Percentages); err != nil {
+			return err
+		}
+		out = append(out, o.Crossings()...)
+		return nil
+	})
+	if len(out) == 0 {
+		out = slices.Clone(learning.Usual)
+	}
+	slices.Sort(out)
+	return slices.Compact(out), known(err, "finding percentages")
 }
 
 // OutlineVersions gives the version of the outline of each course that has one.
@@ -211,8 +238,9 @@ type Idle struct {
 
 // IdleSince lists the learners who have done nothing in a section since a time, are
 // not through, and for whom that has not been recorded yet. Sections whose term is
-// over, and courses without an outline, do not count.
-func (s *Store) IdleSince(ctx context.Context, since time.Time, days, limit int) ([]Idle, error) {
+// over, and courses without an outline, do not count. For rule.PersonNotBegun only those
+// who have never done anything there do.
+func (s *Store) IdleSince(ctx context.Context, trigger rule.Trigger, since time.Time, days, limit int) ([]Idle, error) {
 	return many[Idle](ctx, s, "finding who stopped", `
 		SELECT p.id::text, x.id::text, c.id::text, coalesce(g.percent, 0), i.last
 		FROM enrolments e
@@ -223,7 +251,7 @@ func (s *Store) IdleSince(ctx context.Context, since time.Time, days, limit int)
 		JOIN outlines o ON o.course_id = c.id
 		LEFT JOIN progress g ON g.person_id = p.id AND g.section_id = x.id
 		CROSS JOIN LATERAL (SELECT coalesce(g.last_at, e.joined_at) AS last) i
-		WHERE e.gone_at IS NULL AND e.role = 'student' AND NOT coalesce(g.done, false) AND i.last < $1`+shown("e")+`
-		AND NOT EXISTS (SELECT 1 FROM event_keys k WHERE k.key = key_of('person.inactive/' || p.id || '/' || x.id || '/' || $2::int || '/' || extract(epoch FROM date_trunc('second', i.last))::bigint))
-		ORDER BY 1, 2 LIMIT $3`, since, days, limit)
+		WHERE e.gone_at IS NULL AND e.role = 'student' AND NOT coalesce(g.done, false) AND i.last < $1 AND ($4::text = 'person.inactive' OR g.last_at IS NULL)`+shown("e")+`
+		AND NOT EXISTS (SELECT 1 FROM event_keys k WHERE k.key = key_of($4::text || '/' || p.id || '/' || x.id || '/' || $2::int || '/' || extract(epoch FROM date_trunc('second', i.last))::bigint))
+		ORDER BY 1, 2 LIMIT $3`, since, days, limit, string(trigger))
 }

@@ -21,12 +21,13 @@ type Pairing struct {
 	SetID        *string // the linked set, if it is about one
 	ConnectionID string
 	TargetName   string
-	TargetSeen   string        // the target's name at the service, by the latest comparison
-	TargetRef    string        // the service's id of the target, empty until it is made
-	Policy       roster.Policy `gorm:"serializer:json"`
-	Counts       roster.Counts `gorm:"serializer:json"` // of the latest comparison
-	Mend         []Mend        `gorm:"serializer:json"` // who needs a person, by the latest comparison
-	Quiet        []Mend        `gorm:"serializer:json"` // who waits or is left out on purpose, by the latest comparison
+	TargetSeen   string            // the target's name at the service, by the latest comparison
+	TargetRef    string            // the service's id of the target, empty until it is made
+	Details      map[string]string `gorm:"serializer:json"` // what a new class is made with, see workspaces.Details
+	Policy       roster.Policy     `gorm:"serializer:json"`
+	Counts       roster.Counts     `gorm:"serializer:json"` // of the latest comparison
+	Mend         []Mend            `gorm:"serializer:json"` // who needs a person, by the latest comparison
+	Quiet        []Mend            `gorm:"serializer:json"` // who waits or is left out on purpose, by the latest comparison
 	LastRunID    *string
 	LastFailed   bool
 	RanAt        *time.Time
@@ -46,6 +47,9 @@ type Pairing struct {
 	Version      int
 	CreatedAt    time.Time
 	UpdatedAt    time.Time
+
+	// Sections are those of a linked set as it is to become; those that it has when nil.
+	Sections []string `gorm:"-"`
 }
 
 // GuardMails are the administrators who have had a mail about so many removals.
@@ -164,14 +168,18 @@ func (s *Store) PairingsByID(ctx context.Context, ids []string) (map[string]Pair
 	return out, known(err, "finding pairings")
 }
 
-// PairingsOf lists the pairings of the given sections that have run at least once.
-func (s *Store) PairingsOf(ctx context.Context, sectionIDs []string) (all []Pairing, err error) {
-	err = s.reader(ctx).Where("ran_at IS NOT NULL AND id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[]))", textArray(sectionIDs)).Find(&all).Error
+// PairingsOf lists the pairings of sections of a register, and of its people lists, that have
+// run at least once.
+func (s *Store) PairingsOf(ctx context.Context, connectionID string, sectionIDs []string) (all []Pairing, err error) {
+	err = s.reader(ctx).Where("ran_at IS NOT NULL AND ended_at IS NULL AND (id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[])) OR section_id IN (SELECT id FROM people_lists WHERE connection_id = ?))", textArray(sectionIDs), connectionID).Find(&all).Error
 	return all, known(err, "listing the sections' pairings")
 }
 
 // textArray writes ids as a PostgreSQL array; ids hold no character that needs quoting.
 func textArray(ids []string) string {
+	if len(ids) == 0 {
+		return "{}"
+	}
 	text, _ := json.Marshal(ids)
 	return "{" + string(text[1:len(text)-1]) + "}"
 }

@@ -15,32 +15,57 @@ type Whereabouts struct {
 	Role      string
 	JoinedAt  time.Time
 	LeftAt    *time.Time
+	Through   string     // the identifier of the person's second account that is enrolled, empty for their own
 	BeginsOn  *time.Time // the first day of an enrolment that has not begun
 	PairingID string     // of the section now, empty when not paired
 	Target    string
 	Percent   *int // progress, when there is any
+	// From is the day from which the register has the enrolment, nil when it does not say.
+	From *time.Time
+	// What is known of the class, as the pairing was compared last.
+	Service                 string
+	PlacedAt                *time.Time // when Kanban put them into the class, nil while they are not in it
+	Code, Detail, Outcome   string     // why they are not simply in it, empty when nothing is to be said
+	ComparedAt, RanAt       *time.Time // of the pairing
+	Stopped, Paused, Undone bool       // its last run failed; it is paused; it has something to do
+	Unminded                int        // of its people are in the class and are not Kanban's to mind
 }
 
 // WhereaboutsOf lists a person's sections, present ones first. What was reached
-// in a section that was left stays with it.
+// in a section that was left stays with it. Those of their second accounts are among them.
 func (s *Store) WhereaboutsOf(ctx context.Context, personID string) ([]Whereabouts, error) {
 	return many[Whereabouts](ctx, s, "finding the person's sections", `
-		SELECT s.id::text, s.title, c.title, e.role, coalesce(e.joined_at, e.begin_date::timestamptz, e.gone_at), CASE WHEN e.standing <> 'waiting' THEN e.gone_at END, CASE WHEN e.standing = 'waiting' THEN e.begin_date END, coalesce(p.id::text, ''), coalesce(p.target_name, ''), g.percent
-		FROM people h
+		WITH who AS (
+			SELECT id, connection_id, sourced_id, '' AS through FROM people WHERE id = $1
+			UNION ALL SELECT x.id, x.connection_id, x.sourced_id, x.identifier FROM people f JOIN people x ON x.connection_id = f.connection_id AND x.id <> f.id AND x.gone_at IS NULL
+				LEFT JOIN person_marks k ON k.connection_id = x.connection_id AND k.sourced_id = x.sourced_id
+			WHERE f.id = $1 AND (k.kind = 'second' AND k.second_of = f.sourced_id OR k.kind IS NULL AND x.secondary AND x.master <> '' AND x.master = f.master AND NOT f.secondary))
+		SELECT s.id::text, s.title, c.title, e.role, coalesce(e.joined_at, e.begin_date::timestamptz, e.gone_at), CASE WHEN e.standing <> 'waiting' THEN e.gone_at END, h.through, CASE WHEN e.standing = 'waiting' THEN e.begin_date END, coalesce(p.id::text, ''), coalesce(p.target_name, ''), g.percent,
+			e.begin_date, coalesce((SELECT n.name FROM connections n WHERE n.id = p.connection_id), ''), (SELECT min(o.placed_at) FROM placements o WHERE o.pairing_id = p.id AND o.person_id = h.id),
+			coalesce(m.one->>'code', ''), coalesce(m.one->>'detail', ''), coalesce(m.one->>'outcome', ''), p.compared_at, p.ran_at, coalesce(p.last_failed, false),
+			coalesce(p.paused_at IS NOT NULL OR (SELECT n.paused_at IS NOT NULL FROM connections n WHERE n.id = p.connection_id), false), coalesce((p.counts->>'to-add')::int, 0) > 0, coalesce(p.unminded, 0)
+		FROM who h
 		JOIN enrolments e ON e.connection_id = h.connection_id AND e.person = h.sourced_id
 		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section
 		JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course
 		LEFT JOIN paired_sections q ON q.section_id = s.id
 		LEFT JOIN pairings p ON p.id = q.pairing_id
+		LEFT JOIN LATERAL (SELECT one FROM (VALUES (p.mend), (p.quiet)) v (list), jsonb_array_elements(CASE jsonb_typeof(v.list) WHEN 'array' THEN v.list ELSE '[]' END) one WHERE one->>'personId' = h.id::text LIMIT 1) m ON true
 		LEFT JOIN progress g ON g.person_id = h.id AND g.section_id = s.id
-		WHERE h.id = $1 AND (e.joined_at IS NOT NULL OR e.standing <> 'gone') ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
+		WHERE (e.joined_at IS NOT NULL OR e.standing <> 'gone') ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
+}
+
+// FoundPerson is a person with the name of the register that has them.
+type FoundPerson struct {
+	Person
+	Register string
 }
 
 // People finds people by a part of their name, address, user name or identifier; those of whom
 // one of the latter three is the whole text come first.
-func (s *Store) People(ctx context.Context, text string, limit int) ([]Person, error) {
-	return many[Person](ctx, s, "finding people", `
-		SELECT `+personColumns+` FROM people p
+func (s *Store) People(ctx context.Context, text string, limit int) ([]FoundPerson, error) {
+	return many[FoundPerson](ctx, s, "finding people", `
+		SELECT `+personColumns+`, coalesce((SELECT n.name FROM connections n WHERE n.id = p.connection_id), '') FROM people p
 		WHERE p.gone_at IS NULL`+shown("p")+` AND strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' ' || p.identifier), lower($1)) > 0
 		ORDER BY lower($1) NOT IN (lower(p.identifier), lower(p.email), lower(p.user_name)), p.family_name, p.given_name, p.id LIMIT $2`, text, limit)
 }

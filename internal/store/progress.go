@@ -133,19 +133,8 @@ func (tx *Tx) KeepProgress(ctx context.Context, all []Standing, reached []Reache
 		FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::bytea[], $4::int[], $5::int[], $6::timestamptz[]) AS w (person, section, tally, percent, version, last)
 		ON CONFLICT (person_id, section_id) DO UPDATE SET tally = excluded.tally, percent = excluded.percent, done = excluded.done, last_at = excluded.last_at,
 		outline_version = excluded.outline_version, updated_at = now()`, people, sections, tallies, percents, versions, lasts)
-	if n := len(reached); n > 0 {
-		of, in, activities := make([]string, n), make([]string, n), make([]string, n)
-		first, last, best := make([]time.Time, n), make([]time.Time, n), make([]*float64, n)
-		completed, passed, failed := make([]bool, n), make([]bool, n), make([]bool, n)
-		for i, r := range reached {
-			of[i], in[i], activities[i], first[i], last[i], best[i] = r.PersonID, r.SectionID, r.ActivityID, r.First, r.Last, r.Best
-			completed[i], passed[i], failed[i] = r.Completed, r.Passed, r.Failed
-		}
-		batch.Queue(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed, failed, best)
-			SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[], $4::timestamptz[], $5::timestamptz[], $6::bool[], $7::bool[], $8::bool[], $9::float8[])
-			ON CONFLICT (person_id, section_id, activity_id) DO UPDATE SET first_at = excluded.first_at, last_at = excluded.last_at,
-			completed = excluded.completed, passed = excluded.passed, failed = excluded.failed, best = excluded.best`, of, in, activities, first, last, completed, passed, failed, best)
-	}
+	queueReached(&batch, reached, `UPDATE SET first_at = excluded.first_at, last_at = excluded.last_at,
+		completed = excluded.completed, passed = excluded.passed, failed = excluded.failed, best = excluded.best`)
 	if err := queueEvents(&batch, events, &fresh); err != nil {
 		return nil, 0, err
 	}
@@ -157,6 +146,25 @@ func (tx *Tx) KeepProgress(ctx context.Context, all []Standing, reached []Reache
 		err = tx.Announce(ctx, "event", "")
 	}
 	return fresh, mark, err
+}
+
+// queueReached queues writing what is known about activities, and what is done where something
+// is there already.
+func queueReached(batch *pgx.Batch, reached []Reached, there string) {
+	n := len(reached)
+	if n == 0 {
+		return
+	}
+	people, sections, activities := make([]string, n), make([]string, n), make([]string, n)
+	first, last, best := make([]time.Time, n), make([]time.Time, n), make([]*float64, n)
+	completed, passed, failed := make([]bool, n), make([]bool, n), make([]bool, n)
+	for i, r := range reached {
+		people[i], sections[i], activities[i], first[i], last[i], best[i] = r.PersonID, r.SectionID, r.ActivityID, r.First, r.Last, r.Best
+		completed[i], passed[i], failed[i] = r.Completed, r.Passed, r.Failed
+	}
+	batch.Queue(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed, failed, best)
+		SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[], $4::timestamptz[], $5::timestamptz[], $6::bool[], $7::bool[], $8::bool[], $9::float8[])
+		ON CONFLICT (person_id, section_id, activity_id) DO `+there, people, sections, activities, first, last, completed, passed, failed, best)
 }
 
 // ForgetActivity removes what is known about a person and an activity.

@@ -28,6 +28,12 @@ type Rule struct {
 	OnSince   *time.Time
 	FirstOnAt *time.Time // nil for a draft, which was never on
 	TriedAt   *time.Time // when this version was tried out
+	// TriedEvent is the event on which that was passed, nil for a made-up one.
+	TriedEvent *string
+	// Missing is what it needs at services and was not there when they were asked last, at
+	// AskedAt; nil when they were not since it was written.
+	Missing   []string `gorm:"serializer:json"`
+	AskedAt   *time.Time
 	Version   int
 	CreatedAt time.Time
 	UpdatedAt time.Time
@@ -41,8 +47,9 @@ func (r Rule) Draft() rule.Draft {
 	}
 }
 
-// Write puts a draft into the rule.
+// Write puts a draft into the rule, of which nothing is known yet.
 func (r *Rule) Write(d rule.Draft) {
+	r.TriedAt, r.TriedEvent, r.Missing, r.AskedAt = nil, nil, nil, nil
 	r.Name, r.Trigger, r.Scope, r.Condition, r.Stop, r.Actions, r.Once = d.Name, d.Trigger, d.Scope, d.Condition, d.Stop, d.Actions, d.Once
 	r.Counts = d.Counts
 	r.UndoneBy, r.Days, r.Quiet, r.Most, r.InOrder = d.UndoneBy, d.Days, d.Quiet, d.Limit, d.InOrder
@@ -71,7 +78,7 @@ func (tx *Tx) UpdateRule(r *Rule) error {
 	read := r.Version
 	r.Version++
 	r.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", r.ID, read).Select("name", "trigger", "scope", "condition", "stop", "actions", "once", "undone_by", "counts", "days", "quiet", "most", "in_order", "on_since", "first_on_at", "tried_at", "version", "updated_at").Updates(r)
+	done := tx.DB.Where("id = ? AND version = ?", r.ID, read).Select("name", "trigger", "scope", "condition", "stop", "actions", "once", "undone_by", "counts", "days", "quiet", "most", "in_order", "on_since", "first_on_at", "tried_at", "tried_event", "missing", "asked_at", "version", "updated_at").Updates(r)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the rule: %w", ErrStale)
 	}
@@ -107,10 +114,27 @@ func (s *Store) RuleVersions(ctx context.Context, id string) ([]RuleVersion, err
 	return many[RuleVersion](ctx, s, "listing the rule's versions", `SELECT version, draft, who, at FROM rule_versions WHERE rule_id = $1 ORDER BY version DESC`, id)
 }
 
-// Tried notes that a rule was tried out as it is.
-func (s *Store) Tried(ctx context.Context, id string, version int) error {
-	_, err := s.Pool.Exec(ctx, `UPDATE rules SET tried_at = now() WHERE id = $1 AND version = $2`, id, version)
+// Tried notes that a rule was tried out as it is, on an event, or on a made-up one when
+// that is empty.
+func (s *Store) Tried(ctx context.Context, id string, version int, eventID string) error {
+	_, err := s.Pool.Exec(ctx, `UPDATE rules SET tried_at = now(), tried_event = nullif($3, '')::uuid WHERE id = $1 AND version = $2`, id, version, eventID)
 	return known(err, "noting the trial")
+}
+
+// KeepMissing notes what a rule needs at services and is not there, nil when it needs nothing
+// there, unless the rule was changed meanwhile.
+func (tx *Tx) KeepMissing(ctx context.Context, r Rule, missing []string) error {
+	text, err := json.Marshal(missing)
+	if err == nil {
+		_, err = tx.PGX.Exec(ctx, `UPDATE rules SET missing = $2, asked_at = CASE WHEN $2::jsonb = 'null' THEN NULL ELSE now() END WHERE id = $1 AND version = $3`, r.ID, string(text), r.Version)
+	}
+	return known(err, "noting what a rule needs")
+}
+
+// Lacking lists the rules that are on and need something that is not there.
+func (s *Store) Lacking(ctx context.Context) (all []Rule, err error) {
+	err = s.reader(ctx).Where("on_since IS NOT NULL AND jsonb_typeof(missing) = 'array' AND missing <> '[]'").Order("name").Find(&all).Error
+	return all, known(err, "listing rules that need something")
 }
 
 const rulesMark = `SELECT n FROM rules_mark`

@@ -120,6 +120,16 @@ func (s *Store) CountRunning(ctx context.Context) (n int, err error) {
 	return n, known(err, "counting what is being run")
 }
 
+// Running gives the pairings at whose runs somebody works, or is to.
+func (s *Store) Running(ctx context.Context) (map[string]bool, error) {
+	ids, err := many1[string](ctx, s, "listing what is being run", `SELECT DISTINCT pairing_id::text FROM runs WHERE state IN ('queued', 'running') AND pairing_id IS NOT NULL`)
+	out := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out, err
+}
+
 // StartRun notes that a run is being worked on; started is when it first was.
 func (s *Store) StartRun(ctx context.Context, id, step string) error {
 	return s.announceRun(ctx, id, `UPDATE runs SET state = 'running', step = $2, started_at = coalesce(started_at, now()) WHERE id = $1 AND state IN ('queued', 'running')`, id, step)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"reflect"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -33,6 +34,9 @@ type Section struct {
 	Gone       bool   // no longer in the register
 	Connection string // the register's connection id
 	SetID      *string
+	Level      string // of the section or its course, as the register has it
+	Subject    string
+	List       string // kind of the people list that it is, empty for a section of the register
 }
 
 // Ended reports whether the section's last day has passed.
@@ -42,14 +46,14 @@ func (x Section) Ended(at time.Time) bool {
 
 const sectionsSQL = `
 SELECT f.section_id::text, f.title, f.code, f.class_type, f.org, f.course_id::text, f.course, f.course_code, f.term_ids, f.terms, f.begins_on, f.ends_on,
-       f.teachers, f.teacher_ids, f.roles, f.learners, f.gone, f.connection_id::text, l.set_id::text
+       f.teachers, f.teacher_ids, f.roles, f.learners, f.gone, f.connection_id::text, l.set_id::text, f.level, f.subject, f.list
 FROM section_facts f
 LEFT JOIN linked_sections l ON l.section_id = f.section_id AND l.unlinked_at IS NULL`
 
 // SectionsByID lists some by id, in that order, gone ones too.
 func (s *Store) SectionsByID(ctx context.Context, ids []string) ([]Section, error) {
 	return many[Section](ctx, s, "finding the sections", `SELECT x.* FROM unnest($1::text[]::uuid[]) WITH ORDINALITY AS w (id, n) JOIN (`+sectionsSQL+`) AS x (
-		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, connection_id, set_id) ON x.id = w.id::text ORDER BY w.n`, ids)
+		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, connection_id, set_id, level, subject, list) ON x.id = w.id::text ORDER BY w.n`, ids)
 }
 
 // Section finds one, a vanished one too.
@@ -142,32 +146,38 @@ func (s *Store) Source(ctx context.Context, p Pairing) (roster.Source, error) {
 // not stored yet has placed nobody. The conditions that no text is empty repeat
 // those of the indexes, or they could not be used.
 func (s *Store) Sources(ctx context.Context, connectionID string, pairings []Pairing) (map[string]roster.Source, error) {
-	var ids, sections []string
-	var sets []*string
+	var ids []string
 	for _, p := range pairings {
-		ids, sections, sets = append(ids, p.ID), append(sections, p.SectionID), append(sets, p.SetID)
+		ids = append(ids, p.ID)
+	}
+	asked, err := s.askedSections(ctx, pairings)
+	if err != nil {
+		return nil, err
 	}
 	out := make(map[string]roster.Source, len(pairings))
 	members, err := sides[roster.Member](ctx, s, "reading the sections' people", `
 		WITH asked AS MATERIALIZED (
-			SELECT w.id AS pairing_id, coalesce(l.section_id, w.section_id) AS section_id, w.set_id IS NOT NULL AS grouped
-			FROM unnest($2::text[]::uuid[], $3::text[]::uuid[], $4::text[]::uuid[]) AS w (id, section_id, set_id)
-			LEFT JOIN linked_sections l ON l.set_id = w.set_id AND l.unlinked_at IS NULL)
-		SELECT w.pairing_id::text, p.id::text, e.role, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
+			SELECT w.id AS pairing_id, w.section_id, w.grouped FROM unnest($2::text[]::uuid[], $3::text[]::uuid[], $4::bool[]) AS w (id, section_id, grouped)),
+		seats AS (
+			SELECT w.pairing_id, e.connection_id, e.person, e.role, CASE WHEN w.grouped THEN s.id::text ELSE '' END AS section, CASE WHEN e.standing = 'waiting' THEN e.begin_date END AS begins
+			FROM asked w JOIN sections s ON s.id = w.section_id JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id AND (e.gone_at IS NULL OR e.standing = 'waiting')
+			UNION ALL SELECT w.id, l.connection_id, l.person, l.role, '', l.begins FROM unnest($5::text[]::uuid[], $6::text[]::uuid[]) AS w (id, list) CROSS JOIN LATERAL people_of_list(w.list) l)
+		SELECT w.pairing_id::text, p.id::text, CASE k.kind WHEN 'test' THEN 'ext:preview' ELSE w.role END, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
 		       p.user_ids, p.org, coalesce(o.name, ''), coalesce(a.remote_id, ''), coalesce(a.chosen_by <> '', false), coalesce(a.switched_off, false),
 		       coalesce((SELECT array_agg(n.remote_id) FROM not_accounts n WHERE n.connection_id = $1 AND n.person_id = p.id), '{}'),
-		       coalesce((SELECT f.id::text FROM people f WHERE p.secondary AND p.master <> '' AND f.connection_id = p.connection_id AND f.master <> ''
+		       coalesce((SELECT f.id::text FROM people f WHERE k.kind = 'second' AND f.connection_id = p.connection_id AND f.sourced_id = k.second_of AND f.gone_at IS NULL),
+		                (SELECT f.id::text FROM people f WHERE coalesce(k.kind, '') <> 'neither' AND p.secondary AND p.master <> '' AND f.connection_id = p.connection_id AND f.master <> ''
 		                 AND f.master = p.master AND NOT f.secondary AND f.gone_at IS NULL ORDER BY f.sourced_id LIMIT 1), ''),
-		       CASE WHEN w.grouped THEN s.id::text ELSE '' END,
+		       w.section,
 		       coalesce((SELECT o.given_name || ' ' || o.family_name FROM people o WHERE p.email_key <> '' AND o.email_key <> '' AND o.email_key = p.email_key AND o.connection_id = p.connection_id
-		                 AND o.gone_at IS NULL AND o.id <> p.id AND (p.master = '' OR o.master <> p.master) ORDER BY o.id LIMIT 1), ''),
-		       CASE WHEN e.standing = 'waiting' THEN e.begin_date END
-		FROM asked w
-		JOIN sections s ON s.id = w.section_id
-		JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id AND (e.gone_at IS NULL OR e.standing = 'waiting')
-		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
+		                 AND o.gone_at IS NULL AND o.id <> p.id AND (p.master = '' OR o.master <> p.master)
+		                 AND NOT EXISTS (SELECT 1 FROM person_marks x WHERE x.connection_id = p.connection_id AND x.kind = 'second' AND (x.sourced_id = o.sourced_id AND x.second_of = p.sourced_id OR x.sourced_id = p.sourced_id AND x.second_of = o.sourced_id)) ORDER BY o.id LIMIT 1), ''),
+		       w.begins
+		FROM seats w
+		JOIN people p ON p.connection_id = w.connection_id AND p.sourced_id = w.person
 		LEFT JOIN orgs o ON o.connection_id = p.connection_id AND o.sourced_id = p.org
-		LEFT JOIN accounts a ON a.connection_id = $1 AND a.person_id = p.id`, connectionID, ids, sections, sets)
+		LEFT JOIN person_marks k ON k.connection_id = p.connection_id AND k.sourced_id = p.sourced_id
+		LEFT JOIN accounts a ON a.connection_id = $1 AND a.person_id = p.id`, connectionID, asked.pairings, asked.sections, asked.grouped, asked.listed, asked.lists)
 	if err != nil {
 		return nil, err
 	}
@@ -185,6 +195,76 @@ func (s *Store) Sources(ctx context.Context, connectionID string, pairings []Pai
 		out[p.ID] = roster.Source{Members: members[p.ID], Placed: placed[p.ID], Grouped: grouped[p.ID], TakesOver: p.TakeOver == TakesOverNext}
 	}
 	return out, err
+}
+
+// Others gives, by account, the people to whom accounts at a connection belong and whom the
+// register has in other sections of a section's course now.
+func (s *Store) Others(ctx context.Context, connectionID, sectionID string, accounts []string) (map[string]roster.Other, error) {
+	rows, err := s.Pool.Query(ctx, `SELECT a.remote_id, p.id::text, p.given_name || ' ' || p.family_name, array_agg(DISTINCT x.title ORDER BY x.title)
+		FROM sections s JOIN sections x ON x.connection_id = s.connection_id AND x.course = s.course AND x.id <> s.id AND x.gone_at IS NULL
+		JOIN enrolments e ON e.connection_id = x.connection_id AND e.section = x.sourced_id AND e.gone_at IS NULL
+		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
+		JOIN accounts a ON a.connection_id = $1 AND a.person_id = p.id AND a.remote_id = ANY ($3::text[])
+		WHERE s.id = $2 GROUP BY 1, 2, 3`, connectionID, sectionID, accounts)
+	if err != nil {
+		return nil, known(err, "finding who is of other sections")
+	}
+	out := map[string]roster.Other{}
+	var account string
+	var o roster.Other
+	_, err = pgx.ForEachRow(rows, []any{&account, &o.PersonID, &o.Name, &o.Sections}, func() error {
+		out[account] = roster.Other{PersonID: o.PersonID, Name: o.Name, Sections: slices.Clone(o.Sections)}
+		return nil
+	})
+	return out, known(err, "finding who is of other sections")
+}
+
+// asked are pairings with the sections that they are about.
+type asked struct {
+	pairings, sections []string
+	grouped            []bool   // the section is one of a linked set
+	listed, lists      []string // pairings that are about people lists, with those
+}
+
+// askedSections finds the sections that pairings are about.
+func (s *Store) askedSections(ctx context.Context, pairings []Pairing) (a asked, err error) {
+	var sets []string
+	for _, p := range pairings {
+		if p.SetID != nil && p.Sections == nil {
+			sets = append(sets, *p.SetID)
+		}
+	}
+	of := map[string][]string{}
+	if len(sets) > 0 {
+		rows, err := s.Pool.Query(ctx, `SELECT set_id::text, section_id::text FROM linked_sections WHERE set_id = ANY ($1::text[]::uuid[]) AND unlinked_at IS NULL ORDER BY set_id, position`, sets)
+		if err != nil {
+			return a, known(err, "finding the sets' sections")
+		}
+		var set, section string
+		if _, err = pgx.ForEachRow(rows, []any{&set, &section}, func() error { of[set] = append(of[set], section); return nil }); err != nil {
+			return a, known(err, "finding the sets' sections")
+		}
+	}
+	lists, err := s.areLists(ctx, pairings)
+	if err != nil {
+		return a, err
+	}
+	for _, p := range pairings {
+		sections := p.Sections
+		switch {
+		case lists[p.SectionID]:
+			a.listed, a.lists = append(a.listed, p.ID), append(a.lists, p.SectionID)
+			continue
+		case p.SetID == nil:
+			sections = []string{p.SectionID}
+		case sections == nil:
+			sections = of[*p.SetID]
+		}
+		for _, x := range sections {
+			a.pairings, a.sections, a.grouped = append(a.pairings, p.ID), append(a.sections, x), append(a.grouped, p.SetID != nil)
+		}
+	}
+	return a, nil
 }
 
 // sides runs a query whose first column is a pairing's id.

@@ -42,6 +42,23 @@ func (s *Store) Noteworthy(ctx context.Context, today time.Time) (all []Pairing,
 	return all, known(err, "listing what is to be said about pairings")
 }
 
+// Ending are the classes of pairings whose section's last day is the same.
+type Ending struct {
+	On      time.Time
+	Classes int
+	Terms   []string // titles, ordered
+}
+
+// Endings lists the last days of sections that are paired, from one day to another, and how
+// many classes they are about.
+func (s *Store) Endings(ctx context.Context, from, to time.Time) ([]Ending, error) {
+	return many[Ending](ctx, s, "listing the terms that end", `
+		SELECT f.ends_on, count(DISTINCT p.id)::int, coalesce((SELECT array_agg(DISTINCT t ORDER BY t) FROM unnest(string_to_array(string_agg(array_to_string(f.terms, chr(31)), chr(31)), chr(31))) t WHERE t <> ''), '{}')
+		FROM pairings p JOIN paired_sections q ON q.pairing_id = p.id JOIN section_facts f ON f.section_id = q.section_id
+		WHERE p.ended_at IS NULL AND p.id NOT IN (SELECT id FROM hidden_pairings) AND NOT f.gone AND f.ends_on BETWEEN $1::date AND $2::date
+		GROUP BY f.ends_on ORDER BY f.ends_on`, from.Format(time.DateOnly), to.Format(time.DateOnly))
+}
+
 // KeepReleased keeps that nobody is held back any more, before the next comparison.
 func (tx *Tx) KeepReleased(ctx context.Context, pairingID string, counts roster.Counts, quiet []Mend) error {
 	countsText, err := json.Marshal(counts)

@@ -126,8 +126,8 @@ func batch(people [][]string, enrolments [][]string) incoming {
 	return incoming{
 		"orgs":       {{"o", "School", "school", ""}},
 		"terms":      {{"t", "Autumn", "term", "2026-09-01", "2027-02-01", ""}},
-		"courses":    {{"c", "Grafting", "o", "G"}},
-		"sections":   {{"s1", "Grafting A", "GA", "scheduled", "c", "o", "{t}"}, {"s2", "Grafting B", "GB", "scheduled", "c", "o", "{t}"}},
+		"courses":    {{"c", "Grafting", "o", "G", "07", "Gardening"}},
+		"sections":   {{"s1", "Grafting A", "GA", "scheduled", "c", "o", "{t}", "", ""}, {"s2", "Grafting B", "GB", "scheduled", "c", "o", "{t}", "08", ""}},
 		"people":     people,
 		"enrolments": enrolments,
 	}

@@ -42,8 +42,15 @@ func (s *Server) badges(a huma.API) {
 		all, err := s.Store.Awards(ctx, in.Badge, in.Person, in.Cursor, in.Limit)
 		return api.Page[api.Award]{Items: each(all, s.shownAward), Next: last(all, in.Limit, func(x store.ListedAward) string { return x.ID })}, err
 	})
-	handle(a, "badges", "POST /awards/{id}/revoke revoke-award Revoke an award for good, which whoever checks it is told", func(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
+	handle(a, "badges", "POST /awards/{id}/revoke revoke-award Revoke an award, which whoever checks it is told", func(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
 		if _, err := s.Awarding.Revoke(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason); err != nil {
+			return api.Award{}, err
+		}
+		x, err := s.Store.ListedAward(ctx, in.ID)
+		return s.shownAward(x), err
+	})
+	handle(a, "badges", "POST /awards/{id}/restore restore-award Take back a revocation that was made by mistake", func(ctx context.Context, in *byID) (api.Award, error) {
+		if _, err := s.Awarding.Restore(ctx, callerOf(ctx).Name, in.ID); err != nil {
 			return api.Award{}, err
 		}
 		x, err := s.Store.ListedAward(ctx, in.ID)

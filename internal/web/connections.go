@@ -72,7 +72,7 @@ func (s *Server) connections(a huma.API) {
 		if err != nil {
 			return api.Connection{}, 0, err
 		}
-		c, err := s.Connecting.Update(ctx, callerOf(ctx).Name, in.ID, v, in.Body.Name, in.Body.Values, in.Body.Paused)
+		c, err := s.Connecting.Update(ctx, callerOf(ctx).Name, in.ID, v, connecting.Change{Name: in.Body.Name, Values: in.Body.Values, Paused: in.Body.Paused, Untested: in.Body.Untested})
 		if err != nil {
 			return api.Connection{}, 0, err
 		}

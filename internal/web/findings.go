@@ -125,6 +125,9 @@ func noticedFinding(f reporting.Finding) api.Finding {
 	if f.Code == finding.LeftOutByRule {
 		out.Title, out.Detail = "left out: "+f.Detail, ""
 	}
+	for _, p := range f.People {
+		out.People = append(out.People, api.FindingAbout{Key: p.Key, PersonID: p.Person, Person: p.Subject, Where: p.Where, Detail: p.Detail, Link: p.Link})
+	}
 	if f.Seen != nil {
 		out.Seen = &api.Seen{Note: f.Seen.Note, By: f.Seen.By, At: f.Seen.At}
 	}

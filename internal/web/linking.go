@@ -9,11 +9,12 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"kanban/internal/app/linking"
+	"kanban/internal/app/pairing"
+	"kanban/internal/core/finding"
 	core "kanban/internal/core/linking"
+	"kanban/internal/core/roster"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
-
-	"kanban/internal/core/finding"
 )
 
 type linkableInput struct {
@@ -23,7 +24,8 @@ type linkableInput struct {
 }
 
 type proposalsInput struct {
-	SameTeacher bool `query:"sameTeacher" default:"true" doc:"Only sections that share a teacher"`
+	SameTeacher bool   `query:"sameTeacher" default:"true" doc:"Only sections that share a teacher"`
+	Aside       string `query:"aside" enum:",*" doc:"* for what lists leave aside too"`
 }
 
 func (s *Server) linking(a huma.API) {
@@ -37,43 +39,35 @@ func (s *Server) linking(a huma.API) {
 			return api.Linkable{SectionRef: linked(c.Section), Obstacles: each(c.Obstacles, obstacle)}
 		})}, err
 	})
-	handle(a, "sections", "GET /linked-sets/proposals propose-sets Sections that could be linked: of one course and term", func(ctx context.Context, in *proposalsInput) ([]api.SetProposal, error) {
-		all, err := s.Linking.Proposals(ctx, in.SameTeacher)
-		return each(all, func(p core.Proposal) api.SetProposal {
-			return api.SetProposal{Name: p.Name, Sections: each(p.Sections, linked)}
-		}), err
+	handle(a, "sections", "GET /linked-sets/proposals propose-sets Sections that could be linked: of one course and term", func(ctx context.Context, in *proposalsInput) (api.SetProposals, error) {
+		all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Aside == pairing.Everything)
+		return api.SetProposals{Aside: all.Aside, Items: each(all.List, func(p core.Proposal) api.SetProposal {
+			return api.SetProposal{Name: p.Name, Sections: each(p.Sections, linked), SharedTeachers: each(p.SharedTeachers, func(t core.SharedTeacher) api.SharedTeacher {
+				return api.SharedTeacher{Teacher: all.Teachers[t.Teacher], Sections: each(t.Sections, func(x core.Section) string { return x.Title })}
+			})}
+		})}, err
 	})
 	handle(a, "sections", "POST /linked-sets/outlook preview-set What linking would mean; nothing is done", func(ctx context.Context, in *with[api.NewSet]) (api.SetOutlook, error) {
 		c, err := s.Linking.Consequences(ctx, wish(in.Body))
 		return api.SetOutlook{
 			Name: c.Name, Sections: each(c.Sections, linked), People: c.People, Several: c.Several, Results: c.Results,
-			Refused: each(c.Refused, func(r core.Refusal) api.Refused {
-				return api.Refused{Section: linked(r.Section), Obstacle: obstacle(r.Obstacle)}
-			}),
+			Refused: each(c.Refused, refusedSection),
 			Targets: each(c.Pairings, func(p store.Pairing) string { return p.TargetName }),
 		}, err
 	})
-	handle(a, "sections", "POST /linked-sets make-sets Link sections, one set or many", func(ctx context.Context, in *with[[]api.NewSet]) (api.LinkedMany, error) {
-		out := api.LinkedMany{Sets: []api.LinkedSet{}, Problems: []string{}}
-		for _, w := range in.Body {
-			set, err := s.Linking.Link(ctx, callerOf(ctx).Name, wish(w))
-			if err != nil && len(in.Body) == 1 {
-				return out, err
-			}
-			if err != nil {
-				out.Problems = append(out.Problems, err.Error())
-				continue
-			}
-			shown, err := s.set(ctx, set.ID)
-			if err != nil {
-				return out, err
-			}
-			out.Sets = append(out.Sets, shown)
+	handle(a, "sections", "POST /linked-sets make-set Link sections; many sets at once are a batch", func(ctx context.Context, in *with[api.NewSet]) (api.LinkedSet, error) {
+		set, err := s.Linking.Link(ctx, callerOf(ctx).Name, wish(in.Body))
+		if err != nil {
+			return api.LinkedSet{}, err
 		}
-		return out, nil
+		return s.set(ctx, set.ID)
 	})
-	handle(a, "sections", "GET /linked-sets list-sets List linked sets", func(ctx context.Context, _ *struct{}) ([]api.LinkedSet, error) {
-		all, err := s.Store.LinkedSets(ctx)
+	handle(a, "sections", "GET /linked-sets list-sets List linked sets", func(ctx context.Context, in *setsInput) ([]api.LinkedSet, error) {
+		list := s.Store.LinkedSets
+		if in.Unlinked {
+			list = s.Store.UnlinkedSets
+		}
+		all, err := list(ctx)
 		out := []api.LinkedSet{}
 		for _, x := range all {
 			shown, err := s.set(ctx, x.ID)
@@ -101,12 +95,100 @@ func (s *Server) linking(a huma.API) {
 	})
 }
 
+type setsInput struct {
+	Unlinked bool `query:"unlinked" doc:"Those that were unlinked instead, the latest first"`
+}
+
+type unlinkingInput struct {
+	ID     string `path:"id" doc:"The record's id"`
+	Target string `query:"target" enum:"lead,end" doc:"What becomes of its classes"`
+}
+
+type groupsInput struct {
+	Connection string `query:"connection" doc:"Only at this connection"`
+}
+
+func (s *Server) editing(a huma.API) {
+	handle(a, "sections", "GET /linked-sets/{id}/unlinking preview-unlinking What becomes of everybody when a set is unlinked; nothing is done", func(ctx context.Context, in *unlinkingInput) ([]api.ClassEffects, error) {
+		all, err := s.Linking.Unlinking(ctx, in.ID, linking.Fate(in.Target))
+		return each(all, classEffects), err
+	})
+	handle(a, "sections", "POST /linked-sets/{id}/outlook preview-set-edit What changing a set would mean for everybody; nothing is done", func(ctx context.Context, in *withID[api.EditSet]) (api.SetEdited, error) {
+		x, err := s.Linking.Editing(ctx, in.ID, linking.Edit(in.Body))
+		return api.SetEdited{Sections: each(x.Sections, linked), Refused: each(x.Refused, refusedSection), Classes: each(x.Classes, classEffects)}, err
+	})
+	handleTagged(a, "sections", "PATCH /linked-sets/{id} edit-set Add sections to a set, take some out, change its lead", func(ctx context.Context, in *edit[api.EditSet]) (api.LinkedSet, int, error) {
+		v, err := version(in.IfMatch)
+		if err == nil {
+			err = s.Linking.Change(ctx, callerOf(ctx).Name, in.ID, v, linking.Edit(in.Body))
+		}
+		if err != nil {
+			return api.LinkedSet{}, 0, err
+		}
+		x, err := s.set(ctx, in.ID)
+		return x, x.Version, err
+	})
+	handle(a, "sections", "GET /safety-copies/{id}/outlook preview-put-back What putting a safety copy back would mean; nothing is done", func(ctx context.Context, in *byID) (api.PutBack, error) {
+		x, err := s.Linking.PuttingBack(ctx, in.ID)
+		return putBack(x), err
+	})
+	handle(a, "sections", "POST /safety-copies/{id}/put-back put-back Put the results of a safety copy back that are no longer there", func(ctx context.Context, in *byID) (api.PutBack, error) {
+		x, err := s.Linking.PutBack(ctx, callerOf(ctx).Name, in.ID)
+		return putBack(x), err
+	})
+	handle(a, "sections", "GET /left-groups list-left-groups Groups inside classes that are for no section any more, as they are at the service now", func(ctx context.Context, in *groupsInput) ([]api.LeftGroup, error) {
+		all, err := s.Linking.LeftGroups(ctx, in.Connection)
+		return each(all, func(g linking.LeftGroup) api.LeftGroup {
+			out := api.LeftGroup{Ref: g.Ref, Name: g.Name, ConnectionID: g.ConnectionID, Class: g.Class, Section: g.Section, Members: g.Members, Gone: g.Gone}
+			if g.Problem != nil {
+				out.Problem = g.Problem.Error()
+			}
+			return out
+		}), err
+	})
+	handleEmpty(a, "sections", "POST /left-groups/remove remove-left-group Remove an empty group that is for no section any more, at the service", func(ctx context.Context, in *with[api.GroupToRemove]) error {
+		return s.Linking.RemoveGroup(ctx, callerOf(ctx).Name, in.Body.ConnectionID, in.Body.Ref)
+	})
+}
+
+func classEffects(x linking.ClassEffects) api.ClassEffects {
+	return api.ClassEffects{PairingID: x.Pairing.ID, Target: x.Pairing.TargetName, People: each(x.People, affected)}
+}
+
+func affected(f roster.Affected) api.Affected {
+	out := api.Affected{PersonID: f.PersonID, Name: f.Name, Role: f.Role, Effect: f.Effect, Why: entry(f.Entry).Title}
+	if f.Effect == roster.ComesOut && f.Reason == finding.NoLongerEnrolled {
+		out.Why = "Kanban put them in, and no section of the class has them then"
+	}
+	if f.Effect == roster.Stays && f.Outcome == roster.OutcomeRemove {
+		out.Why = "nobody takes them out any more"
+	}
+	if f.Effect == roster.StaysOut && f.Outcome == roster.OutcomeAdd {
+		out.Why = "nobody puts them in any more"
+	}
+	return out
+}
+
+func putBack(x linking.PutBack) api.PutBack {
+	return api.PutBack{There: x.There, Gone: x.Gone, Back: each(x.Back, func(r linking.BackResult) api.BackResult {
+		return api.BackResult{Code: r.Code, Person: r.Person, Identifier: r.Identifier, ActivityID: r.ActivityID}
+	})}
+}
+
+func refusedSection(r core.Refusal) api.Refused {
+	return api.Refused{Section: linked(r.Section), Obstacle: obstacle(r.Obstacle)}
+}
+
 func wish(n api.NewSet) linking.Wish {
 	return linking.Wish{LeadID: n.LeadID, Others: n.Sections, Name: n.Name, Reason: n.Reason}
 }
 
+func newSet(w linking.Wish) api.NewSet {
+	return api.NewSet{LeadID: w.LeadID, Sections: w.Others, Name: w.Name, Reason: w.Reason}
+}
+
 func linked(x core.Section) api.SectionRef {
-	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, Learners: x.Learners, Gone: x.Gone}
+	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.School, Teachers: x.TeacherNames, Learners: x.Learners, Gone: x.Gone}
 }
 
 func obstacle(o core.Obstacle) api.Obstacle {
@@ -123,17 +205,16 @@ func (s *Server) set(ctx context.Context, id string) (api.LinkedSet, error) {
 		SetRef: api.SetRef{ID: x.ID, Name: x.Name, Sections: each(x.Sections, sectionRef)}, LeadID: x.LeadID, Reason: x.Reason,
 		MadeBy: x.MadeBy, CreatedAt: x.CreatedAt, UnlinkedAt: x.UnlinkedAt, Version: x.Version,
 	}
-	if kept, err := s.Store.SafetyCopy(ctx, id); err == nil {
-		out.Copy = &api.CopyRef{People: kept.People, Results: kept.Results, CreatedAt: kept.CreatedAt}
-	}
-	apart, err := s.Linking.Separations(ctx, id)
-	out.Targets = each(apart, func(x linking.Separation) api.Apart {
-		return api.Apart{PairingID: x.Pairing.ID, Target: x.Pairing.TargetName, Others: x.Others}
+	out.Targets = each(x.Pairings, func(p store.Pairing) api.SetTarget { return api.SetTarget{PairingID: p.ID, Target: p.TargetName} })
+	copies, err := s.Store.SafetyCopies(ctx, id)
+	out.Copies = each(copies, func(c store.SafetyCopy) api.CopyRef {
+		return api.CopyRef{ID: c.ID, People: c.People, Results: c.Results, CreatedAt: c.CreatedAt}
 	})
 	return out, err
 }
 
-// safetyCopy serves the rosters and results as they were before sections were linked.
+// safetyCopy serves the rosters and results as they were before sections were linked, or a
+// set was changed.
 func (s *Server) safetyCopy(w http.ResponseWriter, r *http.Request) {
 	kept, err := s.Store.SafetyCopy(r.Context(), chi.URLParam(r, "id"))
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 
 	"kanban/internal/app/many"
 	"kanban/internal/core/nextterm"
+	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
 
@@ -18,10 +19,14 @@ func (s *Server) many(a huma.API) {
 	handle(a, "batches", "POST /batches make-batch Show what something would do with many; nothing is done", func(ctx context.Context, in *with[api.Order]) (api.Batch, error) {
 		o := in.Body
 		b, err := s.Many.Look(ctx, callerOf(ctx).Name, many.Order{
-			Act: many.Act(o.Act), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template,
-			Naming: o.Naming, WithoutRun: o.WithoutRun, To: o.To, At: o.At,
+			Act: many.Act(o.Act), Sets: each(o.Sets, wish), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template,
+			Naming: o.Naming, Details: o.Details, WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At,
 		})
 		return batch(b), err
+	})
+	handle(a, "batches", "GET /batches list-batches List what was done with many, the newest first", func(ctx context.Context, in *Paging) (api.Page[api.ListedBatch], error) {
+		all, err := s.Many.Batches(ctx, in.Cursor, in.Limit)
+		return api.Page[api.ListedBatch]{Items: each(all, func(b store.ListedBatch) api.ListedBatch { return api.ListedBatch(b) }), Next: last(all, in.Limit, func(b store.ListedBatch) string { return b.ID })}, err
 	})
 	handle(a, "batches", "GET /batches/{id} get-batch Show a batch and how far its runs are", func(ctx context.Context, in *byID) (api.Batch, error) {
 		b, err := s.Many.Batch(ctx, in.ID)
@@ -46,21 +51,31 @@ func batch(b many.Batch) api.Batch {
 	o := b.Order
 	out := api.Batch{
 		ID: b.ID, MadeBy: b.MadeBy, CreatedAt: b.CreatedAt, AppliedAt: b.AppliedAt, Runs: map[string]int{}, Items: []api.BatchItem{},
-		Order: api.Order{Act: string(o.Act), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming, WithoutRun: o.WithoutRun, To: o.To, At: o.At},
-		Done:  b.AppliedAt != nil,
+		Order: api.Order{Act: string(o.Act), Sets: each(o.Sets, newSet), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming, Details: o.Details, WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At},
+		Done:  b.EndedAt != nil,
 	}
-	states := map[string]string{}
+	states, did := map[string]string{}, map[string]map[string]int{}
+	out.Tried = b.Tried
+	out.Did, out.PeopleDone, out.People = b.Done()
 	for _, r := range b.Runs {
 		out.Runs[r.State]++
-		states[r.ID] = r.State
+		states[r.ID], did[r.ID] = r.State, many.Did(r)
 		out.Done = out.Done && !r.Active()
 	}
 	out.Counts, out.NewAccounts, out.Guarded, out.Blocked = b.Totals()
 	for _, i := range b.Items {
 		out.Items = append(out.Items, api.BatchItem{
-			SectionID: i.SectionID, PairingID: i.PairingID, Title: i.Title, Target: i.Target, To: i.ToTitle, Remarks: each(i.Remarks, remark), Blocked: i.Blocked(),
-			Counts: i.Counts, Guard: i.Guard, NewAccounts: i.NewAccounts, Says: i.Says, Done: i.Done, Problem: i.Problem, RunID: i.RunID, RunState: states[i.RunID],
+			Missing: missing(i), SectionID: i.SectionID, PairingID: i.PairingID, Title: i.Title, Target: i.Target, To: i.ToTitle, Remarks: each(i.Remarks, remark), Blocked: i.Blocked(),
+			Counts: i.Counts, Guard: i.Guard, NewAccounts: i.NewAccounts, Says: i.Says, Done: i.Done, Problem: i.Problem, SetID: i.SetID, RunID: i.RunID, RunState: states[i.RunID], Did: did[i.RunID],
 		})
 	}
 	return out
+}
+
+// missing is what a service wants to know of an item's class and nothing says.
+func missing(i many.Item) []string {
+	if i.Outlook == nil {
+		return nil
+	}
+	return i.Outlook.Missing
 }

@@ -7,6 +7,7 @@ import (
 
 	"kanban/internal/app/matching"
 	"kanban/internal/core/roster"
+	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
 
@@ -39,6 +40,17 @@ func (s *Server) matching(a huma.API) {
 			return in.Body, 0, err
 		}
 		return s.Matching.Of(ctx, in.ID)
+	})
+	handle(a, "people", "GET /connections/{id}/proposals list-proposals Records of a register that look like second accounts or test learners, with what speaks for it", func(ctx context.Context, in *byID) (api.Page[api.Proposal], error) {
+		list, err := s.Matching.Proposals(ctx, in.ID)
+		return api.Page[api.Proposal]{Items: each(list, func(p store.Proposal) api.Proposal { return api.Proposal(p) })}, err
+	})
+	handle(a, "people", "POST /connections/{id}/proposals decide-proposals Accept or refuse what is proposed of a register's records, one or all", func(ctx context.Context, in *withID[api.Verdict]) (api.Decided, error) {
+		n, err := s.Matching.Decide(ctx, callerOf(ctx).Name, in.ID, in.Body.People, in.Body.Accept)
+		return api.Decided{Count: n}, err
+	})
+	handleEmpty(a, "people", "DELETE /people/{id}/mark drop-mark Drop what was said of a person's record: that it is a second account or a test learner, or neither", func(ctx context.Context, in *byID) error {
+		return s.Matching.Undecide(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "people", "GET /people/{id}/accounts/{connection} list-candidates Accounts that could be a person's", func(ctx context.Context, in *personAt) (api.Page[api.Candidate], error) {
 		list, err := s.Matching.Candidates(ctx, in.ID, in.ConnectionID)

@@ -1,12 +1,15 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/offering"
+	"kanban/internal/core/finding"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
@@ -58,10 +61,72 @@ func (s *Server) offers(a huma.API) {
 		}
 		return out, err
 	})
+	handle(a, "access", "GET /accesses list-accesses List what was bought and what was given by hand, one purchase a line, the newest first", func(ctx context.Context, in *accessesInput) (api.Page[api.Access], error) {
+		all, err := s.Store.Accesses(ctx, store.AccessFilter{OfferID: in.Offer, PersonID: in.Person, Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit})
+		return api.Page[api.Access]{Items: each(all, s.shownAccess), Next: last(all, in.Limit, func(x store.ListedAccess) string { return x.ID })}, err
+	})
+	handle(a, "access", "POST /offers/{id}/accesses give-access Give a person by hand what an offer leads to, until a time and for a reason", func(ctx context.Context, in *withID[api.NewAccess]) (api.Access, error) {
+		x, err := s.Offering.Give(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID, in.Body.Until, in.Body.Reason)
+		return s.oneAccess(ctx, x, err)
+	})
+	handleEmpty(a, "access", "POST /accesses/{id}/end end-access End access that was given by hand", func(ctx context.Context, in *withID[api.Ending]) error {
+		return s.Offering.End(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason)
+	})
+	handleEmpty(a, "access", "POST /accesses/{id}/person assign-access Say whose a purchase is of which that cannot be told", func(ctx context.Context, in *withID[api.Whose]) error {
+		return s.Offering.Assign(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID)
+	})
 	handle(a, "access", "GET /unmapped list-unmapped What was bought and leads nowhere", func(ctx context.Context, _ *struct{}) ([]api.Unmapped, error) {
 		all, err := s.Store.Unmapped(ctx)
 		return each(all, func(u store.Unmapped) api.Unmapped { return api.Unmapped(u) }), err
 	})
+}
+
+type accessesInput struct {
+	Paging
+	Offer    string `query:"offer" doc:"Id of an offer; all when absent"`
+	Person   string `query:"person" doc:"Id of a person"`
+	Troubled bool   `query:"troubled" doc:"Only what gives nothing although it should"`
+}
+
+func (s *Server) oneAccess(ctx context.Context, a store.Access, err error) (api.Access, error) {
+	if err != nil {
+		return api.Access{}, err
+	}
+	all, err := s.Store.Accesses(ctx, store.AccessFilter{ID: a.ID, Limit: 1})
+	if err != nil || len(all) == 0 {
+		return api.Access{}, err
+	}
+	return s.shownAccess(all[0]), nil
+}
+
+func (s *Server) shownAccess(x store.ListedAccess) api.Access {
+	out := api.Access{
+		ID: x.ID, OfferID: given(x.OfferID), Offer: cmp.Or(x.OfferName, x.Offer), Name: x.Name, Order: x.OrderRef, PersonID: given(x.PersonID), Person: x.Person,
+		Sections: x.Sections, StartedAt: x.StartedAt, EndsOn: x.EndsOn, GivenBy: x.GivenBy, Reason: x.Reason, State: "ended",
+	}
+	if strings.Contains(x.Buyer, "@") {
+		out.Buyer = strings.TrimPrefix(x.Buyer, "unknown/")
+	}
+	if x.GivenBy != "" {
+		out.Order = ""
+	}
+	if x.Trouble != "adopted" {
+		out.Trouble, out.Why = x.Trouble, finding.Title(finding.Code(x.Trouble))
+	}
+	if out.Why == "" && out.OfferID == "" {
+		out.Why = "no offer says where it leads"
+	}
+	now := s.Offering.Now()
+	switch {
+	case !x.Holds(now):
+	case len(x.SectionIDs) == 0:
+		out.State = "none"
+	case x.Over():
+		out.State = "grace"
+	default:
+		out.State = "active"
+	}
+	return out
 }
 
 func optional(id string) *string {

@@ -3,7 +3,6 @@ package web
 import (
 	"context"
 	"net/http"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -23,14 +22,7 @@ func (s *Server) outlines(a huma.API) {
 		return in.Body, s.Observing.SetAcross(ctx, callerOf(ctx).Name, in.Body.Across)
 	})
 	handle(a, "courses", "POST /outlines/read read-outline Read an outline out of a manifest, an address or a table, without keeping it", func(ctx context.Context, in *with[api.OutlineSource]) (api.Outline, error) {
-		switch b := in.Body; b.Kind {
-		case "table":
-			return observing.ReadTable(strings.NewReader(b.Text))
-		case "address":
-			return s.Observing.FetchCartridge(ctx, b.Prefix, b.Address)
-		default:
-			return observing.ReadCartridge(b.Prefix, []byte(b.Text))
-		}
+		return s.Observing.ReadOutline(ctx, observing.Source(in.Body))
 	})
 	handle(a, "courses", "POST /courses/{id}/outline/preview preview-outline Whom another outline would complete or reopen", func(ctx context.Context, in *withID[api.Outline]) (api.OutlinePreview, error) {
 		p, err := s.Observing.PreviewOutline(ctx, in.ID, in.Body)

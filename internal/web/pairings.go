@@ -13,6 +13,28 @@ import (
 	"kanban/internal/wire/api"
 )
 
+type unpairedInput struct {
+	ID      string `path:"id" doc:"The connection's id"`
+	Ignored bool   `query:"ignored" doc:"Those that are ignored instead"`
+}
+
+func unpaired(u pairing.Unpaired) api.UnpairedClass {
+	out := api.UnpairedClass{Ref: u.Ref, Name: u.Name, Members: u.Members}
+	if u.Ignored != nil {
+		out.IgnoredBy, out.IgnoredAt = u.Ignored.SaidBy, &u.Ignored.SaidAt
+	}
+	out.Guesses = each(u.Guesses, func(g pairing.Guess) api.Guess {
+		return api.Guess{Section: sectionRef(*g.Card.Section), Score: g.Evidence.Score, Shared: g.Evidence.Shared, Others: g.Evidence.Others, Teachers: g.Evidence.Teachers, Paired: g.Paired}
+	})
+	out.Tied = len(u.Guesses) > 1 && u.Guesses[0].Evidence.Score == u.Guesses[1].Evidence.Score
+	return out
+}
+
+type endInput struct {
+	ID      string `path:"id" doc:"The pairing's id"`
+	Members string `query:"members" enum:"keep,remove" default:"keep" doc:"Whether whom Kanban put in stays"`
+}
+
 func (s *Server) pairings(a huma.API) {
 	handle(a, "pairings", "GET /pairings list-pairings List pairings, without their checklists, freshness and runs", func(ctx context.Context, in *Paging) (api.Page[api.Pairing], error) {
 		cards, err := s.Pairing.Cards(ctx, pairing.Filter{})
@@ -29,7 +51,7 @@ func (s *Server) pairings(a huma.API) {
 	})
 	handleTagged(a, "pairings", "POST /pairings make-pairing Pair a section with a new target", func(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
 		p, err := s.Pairing.Pair(ctx, callerOf(ctx).Name, pairing.Wish{
-			SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target, TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy,
+			SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target, TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy, Details: in.Body.Details,
 		})
 		return s.taggedPairing(ctx, p.ID, err)
 	})
@@ -80,6 +102,13 @@ func (s *Server) pairings(a huma.API) {
 			}
 		}), err
 	})
+	handle(a, "pairings", "GET /connections/{id}/unpaired list-unpaired Classes of a service that belong to no pairing, with the sections that they probably copy", func(ctx context.Context, in *unpairedInput) ([]api.UnpairedClass, error) {
+		all, err := s.Pairing.Unpaired(ctx, in.ID, in.Ignored)
+		return each(all, unpaired), err
+	})
+	handleEmpty(a, "pairings", "POST /connections/{id}/unpaired/ignore ignore-classes Say of classes that they are no business of Kanban's, or are one after all", func(ctx context.Context, in *withID[api.Ignoring]) error {
+		return s.Pairing.Ignore(ctx, callerOf(ctx).Name, in.ID, in.Body.Refs, in.Body.Ignore)
+	})
 	handleTagged(a, "pairings", "POST /pairings/{id}/renew renew-class Let the next run make a class anew that was deleted at the service", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Syncing.Renew(ctx, callerOf(ctx).Name, in.ID))
 	})
@@ -106,6 +135,26 @@ func (s *Server) pairings(a huma.API) {
 			return api.Preview{}, err
 		}
 		return s.preview(ctx, p)
+	})
+	handle(a, "pairings", "GET /pairings/{id}/effects preview-end What becomes of everybody in a class when its pairing ends; nothing is done", func(ctx context.Context, in *endInput) (api.ClassEffects, error) {
+		p, err := s.Store.Pairing(ctx, in.ID)
+		if err != nil {
+			return api.ClassEffects{}, err
+		}
+		out := api.ClassEffects{PairingID: p.ID, Target: p.TargetName}
+		var people []roster.Affected
+		if in.Members == "remove" {
+			people, err = s.Syncing.TakenOut(ctx, p)
+		} else {
+			people, err = s.Syncing.Effects(ctx, p, true)
+		}
+		out.People = each(people, affected)
+		for i := range out.People {
+			if p := &out.People[i]; in.Members == "remove" && p.Effect == roster.ComesOut {
+				p.Why = "Kanban put them in"
+			}
+		}
+		return out, err
 	})
 	handle(a, "pairings", "GET /previews/{id} get-preview Show a preview", func(ctx context.Context, in *byID) (api.Preview, error) {
 		p, err := s.Store.Preview(ctx, in.ID)
@@ -176,6 +225,13 @@ func entry(e roster.Entry) api.Decision {
 	if e.Reason == finding.LeftOutByRule {
 		out.Title = "left out: " + e.Detail // the rule's name is the reason
 	}
+	if e.Refused != "" {
+		out.Reason = e.Refused
+		out.Outcome, out.Again, out.Title = roster.OutcomeNeedsPerson, true, finding.Title(e.Refused)
+		text, _ := finding.Lookup(e.Refused)
+		out.Remedy, out.Owner = text.Remedy, string(text.Owner)
+		return out
+	}
 	if e.Outcome == roster.OutcomeNeedsPerson || e.Outcome == roster.OutcomeWaiting {
 		text, _ := finding.Lookup(e.Reason)
 		out.Remedy, out.Owner = text.Remedy, string(text.Owner)
@@ -188,8 +244,10 @@ func (s *Server) preview(ctx context.Context, p store.Preview) (api.Preview, err
 	if err != nil {
 		return api.Preview{}, err
 	}
-	counts := p.Plan.Counts()
-	out := api.Preview{ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint, Counts: counts, Changes: counts.Changes(), Entries: each(p.Plan.Entries, entry)}
+	out := api.Preview{ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint, Counts: p.Plan.Standing(), Changes: p.Plan.Counts().Changes(), Entries: each(p.Plan.Entries, entry)}
+	slices.SortStableFunc(out.Entries, func(a, b api.Decision) int {
+		return slices.Index(roster.Outcomes, a.Outcome) - slices.Index(roster.Outcomes, b.Outcome)
+	})
 	out.Ends = p.Ends
 	if p.TakesBack != nil {
 		out.TakesBack = *p.TakesBack

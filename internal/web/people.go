@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kanban/internal/app/reporting"
 	"kanban/internal/core/learning"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
@@ -22,7 +23,11 @@ const newestAbout = 50
 func (s *Server) people(a huma.API) {
 	handle(a, "people", "GET /people find-people Find people", func(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
 		all, err := s.Store.People(ctx, in.Text, in.Limit)
-		return api.Page[api.Person]{Items: each(all, person)}, err
+		return api.Page[api.Person]{Items: each(all, func(f store.FoundPerson) api.Person {
+			p := person(f.Person)
+			p.Register = f.Register
+			return p
+		})}, err
 	})
 	handle(a, "people", "GET /people/{id} get-person Everything known about a person", func(ctx context.Context, in *byID) (api.PersonPage, error) {
 		return s.personPage(ctx, in.ID)
@@ -62,9 +67,16 @@ func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage
 	return api.PersonPage{
 		Person:   person(p),
 		Accounts: each(accounts, func(a store.KnownAccount) api.Account { return api.Account(a) }),
-		Sections: each(sections, func(w store.Whereabouts) api.Whereabouts { return api.Whereabouts(w) }),
+		Sections: each(sections, whereabouts),
 		Awards:   each(awards, s.shownAward), Events: each(events, event), Deliveries: each(deliveries, delivery),
 	}, err
+}
+
+func whereabouts(w store.Whereabouts) api.Whereabouts {
+	return api.Whereabouts{
+		SectionID: w.SectionID, Section: w.Section, Course: w.Course, Role: w.Role, JoinedAt: w.JoinedAt, LeftAt: w.LeftAt, Through: w.Through, BeginsOn: w.BeginsOn, PairingID: w.PairingID, Target: w.Target,
+		Percent: w.Percent, From: w.From, Class: api.InClass(reporting.InClassOf(w)),
+	}
 }
 
 type progressInput struct {
@@ -81,7 +93,7 @@ func shownProgress(o learning.Overview) api.Progress {
 	}
 	out := api.Progress{Percent: o.Percent, Done: o.Done, FirstAt: moment(o.First), LastAt: moment(o.Last), Elsewhere: o.Elsewhere, Modules: []api.ProgressModule{}}
 	for _, m := range o.Modules {
-		x := api.ProgressModule{ID: m.ID, Title: m.Title, Done: m.Done, Activities: []api.ProgressActivity{}}
+		x := api.ProgressModule{ID: m.ID, Title: m.Title, Done: m.Done, Optional: m.Optional, Activities: []api.ProgressActivity{}}
 		for _, a := range m.Activities {
 			x.Activities = append(x.Activities, api.ProgressActivity{
 				ID: a.ID, Title: a.Title, Kind: string(a.Kind), Depth: a.Depth, Counts: a.Counts, Done: a.Done, Word: a.Word(), Best: a.Best, FirstAt: moment(a.First), LastAt: moment(a.Last),

@@ -24,6 +24,21 @@ type schemaInput struct {
 	Trigger string `path:"trigger" doc:"A trigger, such as module.completed"`
 }
 
+type triggerSamples struct {
+	Trigger  string `path:"trigger"`
+	Course   string `query:"course" doc:"Id of a course"`
+	Section  string `query:"section" doc:"Id of a section"`
+	Module   string `query:"module" doc:"Id of a module in the outline"`
+	Activity string `query:"activity" doc:"Address of an activity"`
+	Limit    int    `query:"limit" default:"30" minimum:"1" maximum:"200"`
+}
+
+type choicesInput struct {
+	ID        string `path:"id" doc:"The connection's id"`
+	Operation string `query:"operation" doc:"Name of an operation; the service's groups when absent"`
+	Field     string `query:"field" doc:"Name of the operation's field"`
+}
+
 type samplesInput struct {
 	ID    string `path:"id" doc:"The rule's id"`
 	Limit int    `query:"limit" minimum:"1" maximum:"50" default:"10"`
@@ -62,6 +77,11 @@ func (s *Server) rules(a huma.API) {
 	handleTagged(a, "rules", "POST /rules/{id}/switch switch-rule Switch a rule on or off", func(ctx context.Context, in *withID[api.Switch]) (api.Rule, int, error) {
 		if in.Body.On && !in.Body.Untried {
 			if err := s.Reacting.Tried(ctx, in.ID); err != nil {
+				return api.Rule{}, 0, err
+			}
+		}
+		if in.Body.On && !in.Body.Circle {
+			if err := s.Reacting.Ends(ctx, in.ID); err != nil {
 				return api.Rule{}, 0, err
 			}
 		}
@@ -119,7 +139,7 @@ func (s *Server) trials(a huma.API) {
 		if err != nil {
 			return api.Page[api.Event]{}, err
 		}
-		all, err := s.Store.Events(ctx, store.EventFilter{Type: r.Trigger, SectionID: r.Scope.Section, Limit: in.Limit})
+		all, err := s.Store.Events(ctx, store.EventFilter{Type: r.Trigger, Scope: r.Scope, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event)}, err
 	})
 	handle(a, "rules", "GET /rules/{id}/look-back look-back What a rule would have done in the last days", func(ctx context.Context, in *lookBackInput) (api.LookBack, error) {
@@ -136,14 +156,23 @@ func (s *Server) trials(a huma.API) {
 	handle(a, "rules", "GET /triggers/{trigger} trigger-schema What conditions, mappings and texts can refer to", func(_ context.Context, in *schemaInput) ([]rule.Attribute, error) {
 		return rule.Schema(rule.Trigger(in.Trigger)), nil
 	})
-	handle(a, "rules", "POST /texts check-text Check a condition, a value or a template while it is being typed", func(_ context.Context, in *with[api.TextCheck]) (api.TextVerdict, error) {
+	handle(a, "rules", "GET /triggers/{trigger}/samples trigger-samples Recent events of a trigger within a scope, the newest first", func(ctx context.Context, in *triggerSamples) (api.Page[api.Event], error) {
+		all, err := s.Store.Events(ctx, store.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
+		return api.Page[api.Event]{Items: each(all, event)}, err
+	})
+	handle(a, "rules", "GET /connections/{id}/choices list-choices What a service has to choose from: the values of an operation's field, or its groups", func(ctx context.Context, in *choicesInput) ([]string, error) {
+		all, err := s.Reacting.Choices(ctx, in.ID, in.Operation, in.Field)
+		return append([]string{}, all...), err
+	})
+	handle(a, "rules", "POST /texts check-text Check a condition, a value or a template while it is being typed", func(ctx context.Context, in *with[api.TextCheck]) (api.TextVerdict, error) {
 		if err := s.Reacting.CheckText(in.Body.Kind, in.Body.Text, in.Body.Trigger); err != nil {
 			return api.TextVerdict{Problem: strings.TrimPrefix(err.Error(), rule.ErrExpression.Error()+": ")}, nil
 		}
-		return api.TextVerdict{Fine: true, Sample: s.Reacting.SampleOf(in.Body.Kind, in.Body.Text, in.Body.Trigger)}, nil
+		sample, err := s.Reacting.SampleOf(ctx, in.Body.Kind, in.Body.Text, in.Body.Trigger, in.Body.EventID)
+		return api.TextVerdict{Fine: true, Sample: sample}, err
 	})
-	handleEmpty(a, "rules", "POST /look-around look-around Look now who stopped and whose access has ended, instead of at the next quarter of an hour", func(ctx context.Context, _ *struct{}) error {
-		return errors.Join(s.Reacting.Inactive(ctx), s.Offering.Tick(ctx))
+	handleEmpty(a, "rules", "POST /look-around look-around Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there", func(ctx context.Context, _ *struct{}) error {
+		return errors.Join(s.Reacting.Inactive(ctx), s.Offering.Tick(ctx), s.Reacting.AskNeeds(ctx, ""))
 	})
 	handle(a, "rules", "GET /test-recipient get-test-recipient Where test sends go", func(ctx context.Context, _ *struct{}) (api.Recipient, error) {
 		address, err := s.Reacting.TestRecipient(ctx)

@@ -65,6 +65,13 @@ func (s *Server) runs(a huma.API) {
 		all, err := s.Store.Changes(ctx, in.ID)
 		return api.Page[api.Change]{Items: each(all, change)}, err
 	})
+	handle(a, "runs", "GET /runs/{id}/differences list-differences Whose records a read changed, and which of their fields", func(ctx context.Context, in *byID) (api.Differences, error) {
+		if _, err := s.Store.Run(ctx, in.ID); err != nil {
+			return api.Differences{}, err
+		}
+		list, more, err := s.Store.Differences(ctx, in.ID)
+		return api.Differences{Items: each(list, func(d store.Difference) api.Difference { return api.Difference(d) }), More: more}, err
+	})
 	handle(a, "runs", "POST /runs/{id}/cancel cancel-run Stop a run; what it has done is kept", func(ctx context.Context, in *byID) (api.Run, error) {
 		r, err := s.Syncing.Cancel(ctx, callerOf(ctx).Name, in.ID)
 		if err != nil {

@@ -46,7 +46,7 @@ func (s *Server) sections(a huma.API) {
 		items, next, err := paged(list.Cards, in.Cursor, in.Limit)
 		return api.SectionPage{
 			Items: each(items, section), Next: next, Total: len(list.Cards), Choices: api.Choices(list.Choices),
-			Aside: each(list.Aside, func(l pairing.LeftAside) api.LeftAside { return api.LeftAside(l) }),
+			Aside: each(list.Aside, func(l pairing.AsideCount) api.LeftAside { return api.LeftAside(l) }),
 		}, err
 	})
 	handle(a, "sections", "GET /sections/aside get-aside Rules that leave sections out of lists", func(ctx context.Context, _ *struct{}) ([]aside.SectionRule, error) {
@@ -100,14 +100,14 @@ func (in *sectionsInput) filter() (pairing.Filter, error) {
 }
 
 func sectionRef(x store.Section) api.SectionRef {
-	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, Learners: x.Learners, Gone: x.Gone}
+	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.Org, Teachers: x.Teachers, Learners: x.Learners, Gone: x.Gone}
 }
 
 func section(c pairing.Card) api.Section {
 	x := c.Section
 	out := api.Section{
 		ID: x.ID, Title: c.Title(), Code: x.Code, Course: x.Course, CourseID: x.CourseID, Terms: x.Terms, Teachers: c.Teachers,
-		Learners: c.Learners, State: c.State, Connection: c.Connection, Next: c.State.About().Next, Organisation: x.Org, Roles: c.Roles, EndsOn: x.EndsOn, Gone: x.Gone,
+		Learners: c.Learners, State: c.State, Connection: c.Connection, Next: c.State.About().Next, Organisation: x.Org, Roles: c.Roles, EndsOn: x.EndsOn, Gone: x.Gone, Running: c.Running, Alike: c.Alike, List: x.List,
 	}
 	if out.Teachers == nil {
 		out.Teachers = []string{}

@@ -26,6 +26,7 @@ import (
 	"kanban/internal/app/connecting"
 	"kanban/internal/app/history"
 	"kanban/internal/app/linking"
+	"kanban/internal/app/lists"
 	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
 	"kanban/internal/app/observing"
@@ -48,6 +49,7 @@ type Server struct {
 	Matching    *matching.Service
 	Pairing     *pairing.Service
 	Linking     *linking.Service
+	Lists       *lists.Service
 	Many        *many.Service
 	Syncing     *syncing.Service
 	Observing   *observing.Service
@@ -106,7 +108,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.With(http.NewCrossOriginProtection().Handler).Post("/approvals/{token}", s.approval)
 	r.Group(func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler, s.noteVisitor, s.sessions.LoadAndSave, s.identify, s.idempotent, s.conditional)
-		r.Get("/api/v1/linked-sets/{id}/copy", s.safetyCopy)
+		r.Get("/api/v1/safety-copies/{id}", s.safetyCopy)
 		r.Get("/api/v1/sheets/{file}", s.sheetFile)
 		r.Get("/api/v1/courses/{id}/outline.csv", s.outlineTable)
 		s.register(newAPI(r))
@@ -164,6 +166,8 @@ func (s *Server) register(a huma.API) {
 	s.connections(a)
 	s.sections(a)
 	s.linking(a)
+	s.editing(a)
+	s.lists(a)
 	s.many(a)
 	s.keeping(a)
 	s.pairings(a)

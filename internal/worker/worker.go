@@ -17,6 +17,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/history"
+	"kanban/internal/app/many"
 	"kanban/internal/app/observing"
 	"kanban/internal/app/offering"
 	"kanban/internal/app/progressing"
@@ -35,6 +36,7 @@ type Uses struct {
 	Progressing *progressing.Service
 	Offering    *offering.Service
 	History     *history.Service
+	Many        *many.Service
 }
 
 // Options of a worker.
@@ -108,6 +110,15 @@ func (x *shift) jobs() *river.Workers {
 	add(x, workers, func(ctx context.Context, _ *river.Job[store.PassTime]) error {
 		return errors.Join(uses.Reacting.Inactive(ctx), uses.Offering.Tick(ctx))
 	})
+	add(x, workers, func(ctx context.Context, j *river.Job[store.Propose]) error {
+		return s.LookForProposals(ctx, j.Args.ConnectionID)
+	})
+	add(x, workers, func(ctx context.Context, j *river.Job[store.CarryOutBatch]) error {
+		return x.exclusively(ctx, "batch/"+j.Args.BatchID, func() error { return uses.Many.CarryOut(ctx, j.Args.BatchID) })
+	})
+	add(x, workers, func(ctx context.Context, j *river.Job[store.AskNeeds]) error {
+		return x.exclusively(ctx, "ask-needs/"+j.Args.RuleID, func() error { return uses.Reacting.AskNeeds(ctx, j.Args.RuleID) })
+	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[store.TendHistory]) error {
 		return x.exclusively(ctx, "history", func() error { return uses.History.Tend(ctx) })
 	})
@@ -135,6 +146,7 @@ func (x *shift) queueDue(ctx context.Context) error {
 		// What was reached before progress went with people who move.
 		x.store.QueueEvery(ctx, "carry-progress", 100*365*24*time.Hour, true, store.RecountCourse{Everybody: true}),
 		x.store.QueueEvery(ctx, "tend-history", lookAround, true, store.TendHistory{}),
+		x.store.QueueEvery(ctx, "ask-needs", 24*time.Hour, true, store.AskNeeds{}),
 	}
 	if every := x.options.ReadEvery; every > 0 {
 		errs = append(errs, x.store.QueueEvery(ctx, "read-all", every, false, store.ReadAll{}))

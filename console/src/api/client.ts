@@ -38,6 +38,19 @@ export const tagOf = (data: object | undefined) => (data && tags.get(toRaw(data)
 export const ifMatch = (tag: string | number | undefined) =>
   tag ? { 'If-Match': typeof tag === 'number' ? `"${tag}"` : tag } : {}
 
+/** Gives everything of a list that the service gives in parts. */
+export async function every<T>(
+  part: (cursor: string) => Promise<{ items: T[]; next?: string }>,
+): Promise<T[]> {
+  const all: T[] = []
+  for (let cursor: string | undefined = ''; cursor !== undefined;) {
+    const page = await part(cursor)
+    all.push(...page.items)
+    cursor = page.next || undefined
+  }
+  return all
+}
+
 /** Gives the data of an answer, or throws its Problem. */
 export async function ok<T>(answer: Promise<Answer<T>>): Promise<T> {
   let got: Answer<T>

@@ -6,15 +6,16 @@ export const live = ref(false)
 
 // Which lists a piece of news is about.
 const about: Record<string, string[]> = {
-  connection: ['connections', 'today', 'board', 'findings', 'matching'],
-  section: ['sections', 'board', 'courses', 'sets', 'maintenance', 'templates'],
-  pairing: ['pairing', 'sections', 'board', 'today', 'findings', 'sets'],
+  connection: ['connections', 'unpaired', 'today', 'board', 'findings', 'matching'],
+  section: ['sections', 'board', 'courses', 'sets', 'maintenance', 'templates', 'proposals', 'linkable'],
+  pairing: ['unpaired', 'pairing', 'sections', 'board', 'today', 'findings', 'sets'],
   run: ['run', 'runs', 'pairing', 'batch', 'connections', 'today', 'findings'],
+  batch: ['batch', 'sets'],
   event: ['events', 'sides', 'unmapped', 'offers'],
   delivery: ['events', 'deliveries', 'rules', 'today', 'findings', 'sides', 'offers', 'sheets', 'look-back'],
   rule: ['rules'],
   task: ['tasks', 'today', 'findings'],
-  offer: ['offers', 'sides', 'unmapped', 'today', 'findings'],
+  offer: ['offers', 'sides', 'unmapped', 'accesses', 'today', 'findings'],
   outline: ['outline', 'courses'],
   badge: ['badges', 'awards', 'stages'],
   progression: ['progressions', 'group', 'climbers', 'stages'],
@@ -28,7 +29,7 @@ export function listen(queries: QueryClient) {
   source = new EventSource('/api/v1/live')
   const stale = new Set<string>()
   let timer: ReturnType<typeof setTimeout> | undefined
-  const refresh = () => {
+  const lookAnew = () => {
     timer = undefined
     for (const key of stale) void queries.invalidateQueries({ queryKey: [key] })
     stale.clear()
@@ -36,7 +37,7 @@ export function listen(queries: QueryClient) {
   source.onmessage = (message) => {
     const { topic } = JSON.parse(message.data as string) as { topic: string }
     for (const key of about[topic] ?? Object.values(about).flat()) stale.add(key)
-    timer ??= setTimeout(refresh, 120)
+    timer ??= setTimeout(lookAnew, 120)
   }
   source.addEventListener('hello', () => {
     // After a break something may have been missed.
@@ -44,7 +45,18 @@ export function listen(queries: QueryClient) {
     live.value = true
   })
   source.onerror = () => (live.value = false)
+  // A page that is left, and kept for Back, must not hold one of the few connections that a
+  // browser has for a host; coming back it listens anew.
+  const left = () => {
+    stop()
+    addEventListener('pageshow', (e) => e.persisted && listen(queries), { once: true })
+  }
+  addEventListener('pagehide', left, { once: true })
 }
+
+/** Looks anew at whatever news of these topics is about, after a change of one's own. */
+export const refresh = (queries: QueryClient, ...topics: string[]) =>
+  Promise.all(topics.flatMap((t) => about[t]!).map((k) => queries.invalidateQueries({ queryKey: [k] })))
 
 /** Stops listening, after signing out. */
 export function stop() {

@@ -4,6 +4,57 @@
  */
 
 export interface paths {
+    "/api/v1/accesses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what was bought and what was given by hand, one purchase a line, the newest first */
+        get: operations["list-accesses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accesses/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End access that was given by hand */
+        post: operations["end-access"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accesses/{id}/person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say whose a purchase is of which that cannot be told */
+        post: operations["assign-access"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/awards": {
         parameters: {
             query?: never;
@@ -21,6 +72,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/awards/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back a revocation that was made by mistake */
+        post: operations["restore-award"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/awards/{id}/revoke": {
         parameters: {
             query?: never;
@@ -30,7 +98,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Revoke an award for good, which whoever checks it is told */
+        /** Revoke an award, which whoever checks it is told */
         post: operations["revoke-award"];
         delete?: never;
         options?: never;
@@ -80,7 +148,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** List what was done with many, the newest first */
+        get: operations["list-batches"];
         put?: never;
         /** Show what something would do with many; nothing is done */
         post: operations["make-batch"];
@@ -193,6 +262,23 @@ export interface paths {
         head?: never;
         /** Change, pause or resume a connection */
         patch: operations["edit-connection"];
+        trace?: never;
+    };
+    "/api/v1/connections/{id}/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a service has to choose from: the values of an operation's field, or its groups */
+        get: operations["list-choices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/connections/{id}/matching": {
@@ -317,6 +403,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/connections/{id}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Records of a register that look like second accounts or test learners, with what speaks for it */
+        get: operations["list-proposals"];
+        put?: never;
+        /** Accept or refuse what is proposed of a register's records, one or all */
+        post: operations["decide-proposals"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections/{id}/read": {
         parameters: {
             query?: never;
@@ -362,6 +466,40 @@ export interface paths {
         put?: never;
         /** Bring a removed connection back as it was */
         post: operations["restore-connection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{id}/unpaired": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Classes of a service that belong to no pairing, with the sections that they probably copy */
+        get: operations["list-unpaired"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/connections/{id}/unpaired/ignore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say of classes that they are no business of Kanban's, or are one after all */
+        post: operations["ignore-classes"];
         delete?: never;
         options?: never;
         head?: never;
@@ -696,6 +834,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/left-groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Groups inside classes that are for no section any more, as they are at the service now */
+        get: operations["list-left-groups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/left-groups/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove an empty group that is for no section any more, at the service */
+        post: operations["remove-left-group"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/linked-sets": {
         parameters: {
             query?: never;
@@ -706,8 +878,8 @@ export interface paths {
         /** List linked sets */
         get: operations["list-sets"];
         put?: never;
-        /** Link sections, one set or many */
-        post: operations["make-sets"];
+        /** Link sections; many sets at once are a batch */
+        post: operations["make-set"];
         delete?: never;
         options?: never;
         head?: never;
@@ -762,6 +934,24 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
+        /** Add sections to a set, take some out, change its lead */
+        patch: operations["edit-set"];
+        trace?: never;
+    };
+    "/api/v1/linked-sets/{id}/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What changing a set would mean for everybody; nothing is done */
+        post: operations["preview-set-edit"];
+        delete?: never;
+        options?: never;
+        head?: never;
         patch?: never;
         trace?: never;
     };
@@ -776,6 +966,23 @@ export interface paths {
         put?: never;
         /** Handle the sections of a set one by one again */
         post: operations["unlink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/linked-sets/{id}/unlinking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What becomes of everybody when a set is unlinked; nothing is done */
+        get: operations["preview-unlinking"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -808,7 +1015,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Look now who stopped and whose access has ended, instead of at the next quarter of an hour */
+        /** Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there */
         post: operations["look-around"];
         delete?: never;
         options?: never;
@@ -883,6 +1090,40 @@ export interface paths {
         post?: never;
         /** Remove an offer; whom it enrolled stays enrolled */
         delete: operations["remove-offer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/offers/{id}/accesses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a person by hand what an offer leads to, until a time and for a reason */
+        post: operations["give-access"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/organisations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Organisations of the registers */
+        get: operations["list-organisations"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -985,6 +1226,23 @@ export interface paths {
         };
         /** The same as a CSV file */
         get: operations["export-comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pairings/{id}/effects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What becomes of everybody in a class when its pairing ends; nothing is done */
+        get: operations["preview-end"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1130,6 +1388,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lists of people that can be paired like a section */
+        get: operations["list-people-lists"];
+        put?: never;
+        /** Make a list of people that can be paired like a section */
+        post: operations["make-people-list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people-lists/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a people list */
+        get: operations["get-people-list"];
+        put?: never;
+        post?: never;
+        /** Remove a people list that is not paired */
+        delete: operations["remove-people-list"];
+        options?: never;
+        head?: never;
+        /** Rename a people list, or put named people on it and take some off */
+        patch: operations["edit-people-list"];
+        trace?: never;
+    };
+    "/api/v1/people-lists/{id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is on a people list now */
+        get: operations["list-people-of-list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people/{id}": {
         parameters: {
             query?: never;
@@ -1161,6 +1473,23 @@ export interface paths {
         post?: never;
         /** Drop the decisions about a person's accounts */
         delete: operations["forget-choices"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}/mark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Drop what was said of a person's record: that it is a second account or a test learner, or neither */
+        delete: operations["drop-mark"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1581,6 +1910,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whose records a read changed, and which of their fields */
+        get: operations["list-differences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runs/{id}/resume": {
         parameters: {
             query?: never;
@@ -1609,6 +1955,40 @@ export interface paths {
         put?: never;
         /** Show how a run's effect would be undone */
         post: operations["take-back-run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/safety-copies/{id}/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What putting a safety copy back would mean; nothing is done */
+        get: operations["preview-put-back"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/safety-copies/{id}/put-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put the results of a safety copy back that are no longer there */
+        post: operations["put-back"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1994,6 +2374,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/triggers/{trigger}/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Recent events of a trigger within a scope, the newest first */
+        get: operations["trigger-samples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/unmapped": {
         parameters: {
             query?: never;
@@ -2069,6 +2466,44 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Access: {
+            /** @description Address under which it was bought, as far as it is known */
+            buyer?: string;
+            /**
+             * Format: date-time
+             * @description When it ends or ended, its grace counted in
+             */
+            endsOn?: string;
+            /** @description Who gave it by hand; absent for what was bought */
+            givenBy?: string;
+            id: string;
+            /** @description Name of the buyer, as the service gave it */
+            name?: string;
+            /** @description Name of the offer, or what the service calls it when there is none */
+            offer: string;
+            /** @description Absent when no offer says where it leads */
+            offerId?: string;
+            /** @description What tells one purchase from another */
+            order?: string;
+            person?: string;
+            /** @description Whose it is; absent while that cannot be told */
+            personId?: string;
+            /** @description Why it was given by hand */
+            reason?: string;
+            /** @description Titles of the sections to which it gives access now */
+            sections: string[];
+            /** Format: date-time */
+            startedAt?: string;
+            /**
+             * @description none: it gives nothing although it should, see trouble, or leads nowhere
+             * @enum {string}
+             */
+            state: "active" | "grace" | "ended" | "none";
+            /** @description Code of a finding: why it gives nothing */
+            trouble?: string;
+            /** @description The same in words */
+            why?: string;
+        };
         Account: {
             /**
              * Format: date-time
@@ -2139,6 +2574,8 @@ export interface components {
         Activity: {
             /** @description What is nested in it, such as a quiz in a lesson */
             activities?: components["schemas"]["Activity"][];
+            /** @description It is done by what is required of what is inside it; nothing has to be reported of itself */
+            doneByInside?: boolean;
             id: string;
             /** @enum {string} */
             kind: "lesson" | "assessment" | "assignment";
@@ -2151,14 +2588,13 @@ export interface components {
             passMark?: number;
             title: string;
         };
-        Apart: {
-            /**
-             * Format: int64
-             * @description People whom only the other sections have, and whom Kanban put in
-             */
-            others: number;
-            pairingId: string;
-            target: string;
+        Affected: {
+            /** @enum {string} */
+            effect: "comes-out" | "goes-in" | "stays-out" | "stays";
+            name: string;
+            personId?: string;
+            role?: string;
+            why: string;
         };
         Attempt: {
             answer: string;
@@ -2203,6 +2639,13 @@ export interface components {
             revokedAt?: string;
             revokedBy?: string;
         };
+        BackResult: {
+            activityId: string;
+            /** @description The section's */
+            code: string;
+            identifier: string;
+            person: string;
+        };
         Badge: {
             /**
              * Format: int64
@@ -2234,6 +2677,10 @@ export interface components {
             };
             /** Format: date-time */
             createdAt: string;
+            /** @description What became of people, by the runs that have ended */
+            did: {
+                [key: string]: number;
+            };
             /** @description It was done, and all its runs have ended */
             done: boolean;
             /**
@@ -2244,18 +2691,40 @@ export interface components {
             id: string;
             items: components["schemas"]["BatchItem"][];
             madeBy: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description People for whom an account would be made, each once
+             */
             newAccounts: number;
             order: components["schemas"]["Order"];
+            /**
+             * Format: int64
+             * @description People whom its runs are about
+             */
+            people: number;
+            /**
+             * Format: int64
+             * @description While runs go on: people done with
+             */
+            peopleDone: number;
             /** @description Its runs by state */
             runs: {
                 [key: string]: number;
             };
+            /**
+             * Format: int64
+             * @description Once it is being done: items that were done, or could not be
+             */
+            tried: number;
         };
         BatchItem: {
             blocked: boolean;
             /** @description People by outcome, where a run follows */
             counts?: {
+                [key: string]: number;
+            };
+            /** @description What became of people, once its run has ended */
+            did?: {
                 [key: string]: number;
             };
             done: boolean;
@@ -2264,6 +2733,8 @@ export interface components {
              * @description Removals, when they are more than the guard allows
              */
             guard?: number;
+            /** @description For pair: what the service wants to know of the class and nothing says */
+            missing?: string[];
             /** Format: int64 */
             newAccounts?: number;
             pairingId?: string;
@@ -2274,6 +2745,8 @@ export interface components {
             /** @description What will happen, in words */
             says?: string;
             sectionId?: string;
+            /** @description For link: the set that was made */
+            setId?: string;
             target: string;
             title: string;
             /** @description Title of the section that follows */
@@ -2338,6 +2811,12 @@ export interface components {
             teachers: string[];
             terms: string[];
         };
+        ClassEffects: {
+            pairingId: string;
+            /** @description Those who come out first */
+            people: components["schemas"]["Affected"][];
+            target: string;
+        };
         Climber: {
             /**
              * Format: date-time
@@ -2397,6 +2876,7 @@ export interface components {
         CopyRef: {
             /** Format: date-time */
             createdAt: string;
+            id: string;
             /** Format: int64 */
             people: number;
             /** Format: int64 */
@@ -2433,9 +2913,15 @@ export interface components {
             met: boolean;
             text: string;
         };
+        Decided: {
+            /** Format: int64 */
+            count: number;
+        };
         Decision: {
             accountId: string;
             activate?: boolean;
+            /** @description The service refused the same change last time; a run by hand tries it again */
+            again?: boolean;
             deactivate?: boolean;
             detail: string;
             join?: string[];
@@ -2445,6 +2931,7 @@ export interface components {
             personId: string;
             quit?: string[];
             reason: string;
+            refused?: string;
             remedy?: string;
             role: string;
             takeOver?: boolean;
@@ -2508,6 +2995,23 @@ export interface components {
             /** @description Absent for what is only counted */
             name?: string;
         };
+        Difference: {
+            after: string;
+            before: string;
+            field: string;
+            /** @description Its sourcedId in the register */
+            id: string;
+            /** @enum {string} */
+            table: "orgs" | "terms" | "courses" | "sections" | "people" | "enrolments";
+            /** @description Name or title, as it was before */
+            who: string;
+        };
+        Differences: {
+            /** @description The first 500 of each kind of record */
+            items: components["schemas"]["Difference"][];
+            /** @description There were more */
+            more?: boolean;
+        };
         Doing: {
             /** @description Allow removals above the guards */
             approved?: boolean;
@@ -2523,6 +3027,8 @@ export interface components {
         EditConnection: {
             name?: string;
             paused?: boolean;
+            /** @description New values replace ones that work though a test with them fails; refused without this */
+            untested?: boolean;
             values?: {
                 [key: string]: string;
             };
@@ -2532,6 +3038,26 @@ export interface components {
             policy?: components["schemas"]["Policy"];
             /** @description Another name for the class, here and at the service */
             target?: string;
+        };
+        EditPeopleList: {
+            /** @description Ids of people, for a list of named people */
+            add?: string[];
+            /** @description Ids of people */
+            drop?: string[];
+            name?: string;
+        };
+        EditSet: {
+            /** @description Ids of sections that come in */
+            add?: string[];
+            /** @description Ids of its sections that go out */
+            drop?: string[];
+            /** @description Another lead; needed when the lead goes out */
+            leadId?: string;
+            /** @description Adds sections although the rule says otherwise; it is kept in the audit trail */
+            reason?: string;
+        };
+        Ending: {
+            reason: string;
         };
         Entry: {
             code: string;
@@ -2630,6 +3156,8 @@ export interface components {
         Field: {
             /** @description Must be a full http or https address */
             address?: boolean;
+            /** @description Must be a day, such as 2027-08-31 */
+            date?: boolean;
             default?: string;
             /** @description Where to find the value and what it looks like */
             help: string;
@@ -2666,6 +3194,8 @@ export interface components {
             link: string;
             /** @description Who can mend it */
             owner: string;
+            /** @description Whom it is about, where it stands for what has the same cause for many people */
+            people?: components["schemas"]["FindingAbout"][];
             personId?: string;
             remedy: string;
             /** @description Who has acknowledged it */
@@ -2676,6 +3206,14 @@ export interface components {
             subject: string;
             title: string;
             /** @description The section, connection or rule */
+            where: string;
+        };
+        FindingAbout: {
+            detail?: string;
+            key: string;
+            link: string;
+            person: string;
+            personId: string;
             where: string;
         };
         Freshness: {
@@ -2710,6 +3248,35 @@ export interface components {
             stopped: number;
             /** Format: int64 */
             underWay: number;
+        };
+        GroupToRemove: {
+            connectionId: string;
+            ref: string;
+        };
+        Guess: {
+            /**
+             * Format: int64
+             * @description Members who are not
+             */
+            others: number;
+            /** @description The class with which the section is paired at this service already */
+            paired?: string;
+            /**
+             * Format: int64
+             * @description 0 to 100
+             */
+            score: number;
+            section: components["schemas"]["SectionRef"];
+            /**
+             * Format: int64
+             * @description Members who are in the section
+             */
+            shared: number;
+            /**
+             * Format: int64
+             * @description Members who teach the section
+             */
+            teachers: number;
         };
         Hello: {
             /** Format: date-time */
@@ -2755,6 +3322,36 @@ export interface components {
             /** @description Year and month, UTC */
             month: string;
         };
+        Ignoring: {
+            ignore: boolean;
+            refs: string[];
+        };
+        InClass: {
+            /**
+             * Format: date-time
+             * @description When the class was looked at last
+             */
+            asOf?: string;
+            /** @description Why they are not in it */
+            code?: string;
+            /** @description Who can do it */
+            owner?: string;
+            /** @description What to do */
+            remedy?: string;
+            service?: string;
+            /**
+             * Format: date-time
+             * @description When Kanban put them in
+             */
+            since?: string;
+            /**
+             * @description In it; left the section and is not in it; not in it, somebody has to act, see why; not yet, it passes by itself; left out on purpose; the next run puts them in or takes them out; not known; the section has no class
+             * @enum {string}
+             */
+            state: "in" | "gone" | "not-in" | "waiting" | "left-out" | "next-run" | "not-known" | "no-class";
+            /** @description The same in words */
+            why?: string;
+        };
         Installation: {
             address: string;
             version: string;
@@ -2789,6 +3386,24 @@ export interface components {
             count: number;
             name: string;
         };
+        LeftGroup: {
+            class: string;
+            connectionId: string;
+            /** @description It was removed at the service */
+            gone?: boolean;
+            /**
+             * Format: int64
+             * @description Who is in it now; only an empty one can be removed
+             */
+            members: number;
+            name: string;
+            /** @description Why the service could not be asked; its name and members are not known then */
+            problem?: string;
+            /** @description The service's id of the group */
+            ref: string;
+            /** @description Title of the section for which it was made */
+            section: string;
+        };
         Limit: {
             /**
              * Format: int64
@@ -2804,6 +3419,8 @@ export interface components {
         Line: {
             accountId: string;
             activate?: boolean;
+            /** @description The service refused the same change last time; a run by hand tries it again */
+            again?: boolean;
             deactivate?: boolean;
             detail: string;
             join?: string[];
@@ -2813,6 +3430,7 @@ export interface components {
             personId: string;
             quit?: string[];
             reason: string;
+            refused?: string;
             /** @description As the section has them; absent for members whom nobody in the section is */
             register?: components["schemas"]["RegisterSide"];
             remedy?: string;
@@ -2833,17 +3451,16 @@ export interface components {
             /** Format: int64 */
             learners: number;
             obstacles: components["schemas"]["Obstacle"][];
+            /** @description Its organisation */
+            school?: string;
+            /** @description Their names */
+            teachers: string[];
             terms: string[];
             title: string;
         };
-        LinkedMany: {
-            /** @description Why the others could not be linked */
-            problems: string[];
-            sets: components["schemas"]["LinkedSet"][];
-        };
         LinkedSet: {
-            /** @description The safety copy that was kept before linking */
-            copy?: components["schemas"]["CopyRef"];
+            /** @description Safety copies, kept before it was linked and changed, the latest first */
+            copies: components["schemas"]["CopyRef"][];
             /** Format: date-time */
             createdAt: string;
             id: string;
@@ -2852,12 +3469,54 @@ export interface components {
             name: string;
             reason?: string;
             sections: components["schemas"]["SectionRef"][];
-            /** @description Its classes, and what unlinking would mean for each */
-            targets: components["schemas"]["Apart"][];
+            /** @description Its classes */
+            targets: components["schemas"]["SetTarget"][];
             /** Format: date-time */
             unlinkedAt?: string;
             /** Format: int64 */
             version: number;
+        };
+        Listed: {
+            /**
+             * Format: date-time
+             * @description The first day of somebody who has not begun
+             */
+            begins?: string;
+            identifier: string;
+            name: string;
+            personId: string;
+            role: string;
+        };
+        ListedBatch: {
+            act: string;
+            /**
+             * Format: int64
+             * @description Runs that have not ended
+             */
+            active: number;
+            /** Format: date-time */
+            appliedAt: string;
+            /**
+             * Format: int64
+             * @description Runs that failed, or whose preview no longer held
+             */
+            failed: number;
+            id: string;
+            /** Format: int64 */
+            items: number;
+            /**
+             * Format: int64
+             * @description Items that are still to be done
+             */
+            left: number;
+            madeBy: string;
+            /**
+             * Format: int64
+             * @description Items that could not be done
+             */
+            problems: number;
+            /** Format: int64 */
+            runs: number;
         };
         Live: {
             /** @description Which one; empty when it is about many */
@@ -2952,6 +3611,8 @@ export interface components {
         Module: {
             activities: components["schemas"]["Activity"][];
             id: string;
+            /** @description Does not count towards the course; neither does a module whose activities are all optional */
+            optional?: boolean;
             title: string;
         };
         Named: {
@@ -2972,6 +3633,15 @@ export interface components {
             shared: components["schemas"]["Shared"][];
             /** @description Those whose name would be empty or too long */
             unfit: components["schemas"]["Named"][];
+        };
+        NewAccess: {
+            personId: string;
+            reason: string;
+            /**
+             * Format: date-time
+             * @description When it ends by itself; only by hand when absent
+             */
+            until?: string;
         };
         NewBadge: {
             /** @description What one has to do */
@@ -3027,6 +3697,10 @@ export interface components {
         };
         NewPairing: {
             connectionId: string;
+            /** @description For what the register does not say about a new class: level, subject, starts, ends */
+            details?: {
+                [key: string]: string;
+            };
             /** @description The template's policy when absent */
             policy?: components["schemas"]["Policy"];
             sectionId: string;
@@ -3036,6 +3710,16 @@ export interface components {
             targetRef?: string;
             /** @description Name of a template; the usual one when absent */
             template?: string;
+        };
+        NewPeopleList: {
+            /** @enum {string} */
+            kind: "course" | "organisation" | "named";
+            /** @description That of the course or organisation when absent */
+            name?: string;
+            /** @description The course's or organisation's id */
+            ofId?: string;
+            /** @description Ids, for a list of named people */
+            people?: string[];
         };
         NewProgression: {
             /** @description Who learns in it is subscribed; it cannot be changed later */
@@ -3055,7 +3739,7 @@ export interface components {
             counts?: "latest" | "best" | "first";
             /**
              * Format: int64
-             * @description For person.inactive: after how many days without activity
+             * @description For person.inactive and person.not-begun: after how many days without activity
              */
             days?: number;
             /** @description Deliveries to one person at one connection are made one after the other */
@@ -3071,7 +3755,7 @@ export interface components {
             /** @description A CEL expression looked at before each action; true ends what is still to come */
             stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "person.not-begun" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "run.needs-person" | "service.reported";
             /** @description Triggers that, for the same person and place, take back what the rule did */
             undoneBy?: string[];
         };
@@ -3223,7 +3907,7 @@ export interface components {
         };
         Order: {
             /** @enum {string} */
-            act: "pair" | "run" | "template" | "pause" | "resume" | "hold" | "open" | "next-term" | "end" | "take-out";
+            act: "link" | "pair" | "run" | "template" | "pause" | "resume" | "hold" | "open" | "next-term" | "end" | "take-out";
             /**
              * Format: date-time
              * @description For open: when; now when absent
@@ -3231,12 +3915,20 @@ export interface components {
             at?: string;
             /** @description For pair: the service */
             connectionId?: string;
+            /** @description For pair: what the register does not say about new classes: level, subject, starts, ends */
+            details?: {
+                [key: string]: string;
+            };
+            /** @description For next-term: classes keep their names; otherwise one that a template named gets the name of its new section */
+            keepNames?: boolean;
             /** @description For pair: names the classes, for example {course} · {teacher}; as the template says when absent */
             naming?: string;
             /** @description For all others: ids of pairings */
             pairings?: string[];
             /** @description For pair: ids of sections */
             sections?: string[];
+            /** @description For link: each set */
+            sets?: components["schemas"]["NewSet"][];
             /** @description For pair and template; the usual one when absent */
             template?: string;
             /** @description For next-term: the section that follows, by pairing; the proposed one when absent */
@@ -3246,10 +3938,18 @@ export interface components {
             /** @description For pair and next-term: leave the first run for later */
             withoutRun?: boolean;
         };
+        Organisation: {
+            connectionId: string;
+            id: string;
+            name: string;
+            type: string;
+        };
         Outline: {
             /** @description Put together from what was reported, because nobody gave one */
             learned?: boolean;
             modules: components["schemas"]["Module"][];
+            /** @description The percentages of the course, 1 to 100, whose crossing is an event; 25, 50, 75 and 100 when there are none */
+            percentages?: number[];
         };
         OutlinePreview: {
             /**
@@ -3303,6 +4003,11 @@ export interface components {
         };
         OwnVerbs: {
             own: components["schemas"]["VerbRule"][];
+        };
+        PageAccess: {
+            items: components["schemas"]["Access"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
         };
         PageAward: {
             items: components["schemas"]["Award"][];
@@ -3369,13 +4074,33 @@ export interface components {
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
+        PageListed: {
+            items: components["schemas"]["Listed"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        PageListedBatch: {
+            items: components["schemas"]["ListedBatch"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
         PageOffer: {
             items: components["schemas"]["Offer"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
+        PageOrganisation: {
+            items: components["schemas"]["Organisation"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
         PagePairing: {
             items: components["schemas"]["Pairing"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        PagePeopleList: {
+            items: components["schemas"]["PeopleList"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
@@ -3386,6 +4111,11 @@ export interface components {
         };
         PageProgression: {
             items: components["schemas"]["Progression"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        PageProposal: {
+            items: components["schemas"]["Proposal"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
@@ -3457,12 +4187,37 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        PeopleList: {
+            /** @description The register */
+            connectionId: string;
+            /** Format: date-time */
+            createdAt: string;
+            /** @description The course or organisation is no longer in the register */
+            gone?: boolean;
+            id: string;
+            /**
+             * @description Everybody of a course, of an organisation, or those who are named
+             * @enum {string}
+             */
+            kind: "course" | "organisation" | "named";
+            /** Format: int64 */
+            learners: number;
+            madeBy: string;
+            name: string;
+            /** @description The classes with which it is paired */
+            targets: string[];
+            teachers: string[];
+            /** Format: int64 */
+            version: number;
+        };
         Person: {
             email: string;
             id: string;
             /** @description The register's own identifier */
             identifier: string;
             name: string;
+            /** @description Name of the register; in lists of people */
+            register?: string;
             userName: string;
         };
         PersonPage: {
@@ -3477,6 +4232,8 @@ export interface components {
             /** @description The register's own identifier */
             identifier: string;
             name: string;
+            /** @description Name of the register; in lists of people */
+            register?: string;
             sections: components["schemas"]["Whereabouts"][];
             userName: string;
         };
@@ -3606,6 +4363,8 @@ export interface components {
             activities: components["schemas"]["ProgressActivity"][];
             done: boolean;
             id: string;
+            /** @description It does not count towards the course */
+            optional: boolean;
             title: string;
         };
         Progression: {
@@ -3667,6 +4426,40 @@ export interface components {
             people: number;
             stages: components["schemas"]["StagePreview"][];
         };
+        Proposal: {
+            email?: string;
+            /** Format: int64 */
+            enrolments: number;
+            /** @description What speaks for it */
+            evidence: string;
+            identifier: string;
+            /**
+             * @description A second account of another person, or a test learner
+             * @enum {string}
+             */
+            kind: "second" | "test";
+            of?: string;
+            /** @description Whose second account it is */
+            ofId?: string;
+            ofIdentifier?: string;
+            person: string;
+            personId: string;
+            userName?: string;
+        };
+        PutBack: {
+            /** @description Results that are no longer there, and are put back */
+            back: components["schemas"]["BackResult"][];
+            /**
+             * Format: int64
+             * @description Results of people or sections that are no longer known
+             */
+            gone: number;
+            /**
+             * Format: int64
+             * @description Results that are there, and stay as they are
+             */
+            there: number;
+        };
         Queued: {
             /** Format: int64 */
             pairings: number;
@@ -3719,7 +4512,7 @@ export interface components {
             owner?: string;
             remedy?: string;
             /** @enum {string} */
-            state: "works" | "not-enabled" | "not-allowed" | "wrong-credential" | "broken" | "unreachable" | "unproven";
+            state: "works" | "not-enabled" | "nothing-there" | "not-allowed" | "wrong-credential" | "broken" | "unreachable" | "unproven";
         };
         Rest: {
             /**
@@ -3795,7 +4588,7 @@ export interface components {
             counts?: "latest" | "best" | "first";
             /**
              * Format: int64
-             * @description For person.inactive: after how many days without activity
+             * @description For person.inactive and person.not-begun: after how many days without activity
              */
             days?: number;
             /** Format: int64 */
@@ -3824,7 +4617,7 @@ export interface components {
             /** @description A CEL expression looked at before each action; true ends what is still to come */
             stop?: string;
             /** @enum {string} */
-            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "run.needs-person" | "service.reported";
+            trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "person.not-begun" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "run.needs-person" | "service.reported";
             /** @description Triggers that, for the same person and place, take back what the rule did */
             undoneBy?: string[];
             /**
@@ -3927,6 +4720,8 @@ export interface components {
             section?: string;
         };
         Section: {
+            /** @description Another section has the same title and code: show school, term and teachers */
+            alike?: boolean;
             code: string;
             /** @description The service's name */
             connection?: string;
@@ -3945,6 +4740,11 @@ export interface components {
             id: string;
             /** Format: int64 */
             learners: number;
+            /**
+             * @description It is a people list of this kind, no section of the register
+             * @enum {string}
+             */
+            list?: "course" | "organisation" | "named";
             /** @description What to do next, in words */
             next?: string;
             /**
@@ -3963,6 +4763,8 @@ export interface components {
             ranAt?: string;
             /** @description Of the people in it */
             roles: string[];
+            /** @description A run of it is under way or queued; its state is that of before */
+            running?: boolean;
             /** @description The linked set that this is about; the section is its lead */
             set?: components["schemas"]["SetRef"];
             /** @enum {string} */
@@ -3993,6 +4795,10 @@ export interface components {
             id: string;
             /** Format: int64 */
             learners: number;
+            /** @description Its organisation */
+            school?: string;
+            /** @description Their names */
+            teachers: string[];
             terms: string[];
             title: string;
         };
@@ -4025,6 +4831,13 @@ export interface components {
             name: string;
             userName: string;
         };
+        SetEdited: {
+            classes: components["schemas"]["ClassEffects"][];
+            /** @description Nothing can be changed while there is any */
+            refused: components["schemas"]["Refused"][];
+            /** @description As they would be, the lead first */
+            sections: components["schemas"]["SectionRef"][];
+        };
         SetOutlook: {
             name: string;
             /**
@@ -4051,11 +4864,25 @@ export interface components {
         SetProposal: {
             name: string;
             sections: components["schemas"]["SectionRef"][];
+            /** @description Where nobody teaches all of them: the teachers of several */
+            sharedTeachers: components["schemas"]["SharedTeacher"][];
+        };
+        SetProposals: {
+            /**
+             * Format: int64
+             * @description Sections that could be linked too, and that lists leave aside
+             */
+            aside: number;
+            items: components["schemas"]["SetProposal"][];
         };
         SetRef: {
             id: string;
             name: string;
             sections: components["schemas"]["SectionRef"][];
+        };
+        SetTarget: {
+            pairingId: string;
+            target: string;
         };
         Setup: {
             email: string;
@@ -4068,6 +4895,11 @@ export interface components {
         Shared: {
             name: string;
             sections: string[];
+        };
+        SharedTeacher: {
+            /** @description Their titles */
+            sections: string[];
+            teacher: string;
         };
         Sheet: {
             /**
@@ -4234,6 +5066,8 @@ export interface components {
             toId: string;
         };
         Switch: {
+            /** @description For switching a rule on: it is switched on though what it does would set itself off again; refused without this */
+            circle?: boolean;
             on: boolean;
             /**
              * @description For switching a rule off: what becomes of its deliveries that are still to come; refused while there are any when absent
@@ -4272,12 +5106,18 @@ export interface components {
             title: string;
         };
         Template: {
+            /** @description What services are told of a class, for example level: Year {level}; by level, subject, starts, ends; what is absent is as the register has it */
+            details?: {
+                [key: string]: string;
+            };
             name: string;
             policy: components["schemas"]["Policy"];
             /** @description Names the classes, for example {course} · {teacher} */
             target: string;
         };
         TextCheck: {
+            /** @description The event for which to say what it gives; a made-up one when absent */
+            eventId?: string;
             /** @enum {string} */
             kind: "condition" | "value" | "template";
             text: string;
@@ -4357,6 +5197,21 @@ export interface components {
             latest: string;
             offer: string;
         };
+        UnpairedClass: {
+            /** @description The sections that it probably copies, the likeliest first; none when nothing speaks for any */
+            guesses: components["schemas"]["Guess"][];
+            /** Format: date-time */
+            ignoredAt?: string;
+            /** @description Who said that it is no business of Kanban's */
+            ignoredBy?: string;
+            /** Format: int64 */
+            members: number;
+            name: string;
+            /** @description The service's id of the class */
+            ref: string;
+            /** @description As much speaks for the second as for the first */
+            tied: boolean;
+        };
         Unsubscribed: {
             address: string;
             /** Format: date-time */
@@ -4374,6 +5229,12 @@ export interface components {
             default: components["schemas"]["VerbRule"][];
             /** @description The institution's own, which win */
             own: components["schemas"]["VerbRule"][];
+        };
+        Verdict: {
+            /** @description Whether it is so; what is refused is not proposed again */
+            accept: boolean;
+            /** @description Ids of the people, as they were looked at */
+            people: string[];
         };
         View: {
             name: string;
@@ -4395,7 +5256,14 @@ export interface components {
              * @description The first day of an enrolment that has not begun
              */
             beginsOn?: string;
+            /** @description Whether they are in the class outside */
+            class: components["schemas"]["InClass"];
             course: string;
+            /**
+             * Format: date-time
+             * @description The day from which the register has the enrolment; absent when it does not say
+             */
+            from?: string;
             /** Format: date-time */
             joinedAt: string;
             /**
@@ -4413,6 +5281,11 @@ export interface components {
             section: string;
             sectionId: string;
             target?: string;
+            /** @description The identifier of the person's second account that is enrolled; absent for their own */
+            through?: string;
+        };
+        Whose: {
+            personId: string;
         };
         WouldFire: {
             eventId: string;
@@ -4431,6 +5304,120 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-accesses": {
+        parameters: {
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+                /** @description Id of an offer; all when absent */
+                offer?: string;
+                /** @description Id of a person */
+                person?: string;
+                /** @description Only what gives nothing although it should */
+                troubled?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAccess"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-access": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ending"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "assign-access": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Whose"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-awards": {
         parameters: {
             query?: {
@@ -4456,6 +5443,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageAward"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "restore-award": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Award"];
                 };
             };
             /** @description Error */
@@ -4591,6 +5610,40 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-batches": {
+        parameters: {
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageListedBatch"];
+                };
             };
             /** @description Error */
             default: {
@@ -4962,6 +6015,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Connection"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-choices": {
+        parameters: {
+            query?: {
+                /** @description Name of an operation; the service's groups when absent */
+                operation?: string;
+                /** @description Name of the operation's field */
+                field?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The connection's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
                 };
             };
             /** @description Error */
@@ -5348,6 +6438,79 @@ export interface operations {
             };
         };
     };
+    "list-proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageProposal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-proposals": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Verdict"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "start-read": {
         parameters: {
             query?: never;
@@ -5450,6 +6613,78 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Connection"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-unpaired": {
+        parameters: {
+            query?: {
+                /** @description Those that are ignored instead */
+                ignored?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The connection's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnpairedClass"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "ignore-classes": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ignoring"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -6312,9 +7547,78 @@ export interface operations {
             };
         };
     };
-    "list-sets": {
+    "list-left-groups": {
+        parameters: {
+            query?: {
+                /** @description Only at this connection */
+                connection?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LeftGroup"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-left-group": {
         parameters: {
             query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupToRemove"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-sets": {
+        parameters: {
+            query?: {
+                /** @description Those that were unlinked instead, the latest first */
+                unlinked?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6341,7 +7645,7 @@ export interface operations {
             };
         };
     };
-    "make-sets": {
+    "make-set": {
         parameters: {
             query?: never;
             header?: {
@@ -6353,7 +7657,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewSet"][];
+                "application/json": components["schemas"]["NewSet"];
             };
         };
         responses: {
@@ -6363,7 +7667,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LinkedMany"];
+                    "application/json": components["schemas"]["LinkedSet"];
                 };
             };
             /** @description Error */
@@ -6418,6 +7722,8 @@ export interface operations {
             query?: {
                 /** @description Only sections that share a teacher */
                 sameTeacher?: boolean;
+                /** @description * for what lists leave aside too */
+                aside?: "" | "*";
             };
             header?: never;
             path?: never;
@@ -6431,7 +7737,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SetProposal"][];
+                    "application/json": components["schemas"]["SetProposals"];
                 };
             };
             /** @description Error */
@@ -6478,6 +7784,87 @@ export interface operations {
             };
         };
     };
+    "edit-set": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditSet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkedSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-set-edit": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditSet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetEdited"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     unlink: {
         parameters: {
             query?: never;
@@ -6505,6 +7892,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LinkedSet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-unlinking": {
+        parameters: {
+            query?: {
+                /** @description What becomes of its classes */
+                target?: "lead" | "end";
+            };
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClassEffects"][];
                 };
             };
             /** @description Error */
@@ -6867,6 +8289,81 @@ export interface operations {
             };
         };
     };
+    "give-access": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAccess"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Access"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-organisations": {
+        parameters: {
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageOrganisation"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "read-outline": {
         parameters: {
             query?: never;
@@ -7169,6 +8666,41 @@ export interface operations {
                 };
                 content: {
                     "text/csv": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-end": {
+        parameters: {
+            query?: {
+                /** @description Whether whom Kanban put in stays */
+                members?: "keep" | "remove";
+            };
+            header?: never;
+            path: {
+                /** @description The pairing's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClassEffects"];
                 };
             };
             /** @description Error */
@@ -7510,6 +9042,220 @@ export interface operations {
             };
         };
     };
+    "list-people-lists": {
+        parameters: {
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePeopleList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-people-list": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPeopleList"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-people-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-people-list": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-people-list": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditPeopleList"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-people-of-list": {
+        parameters: {
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The list's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageListed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-person": {
         parameters: {
             query?: never;
@@ -7621,6 +9367,36 @@ export interface operations {
                 id: string;
                 /** @description The connection's id */
                 connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-mark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
             };
             cookie?: never;
         };
@@ -8740,6 +10516,38 @@ export interface operations {
             };
         };
     };
+    "list-differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Differences"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "resume-run": {
         parameters: {
             query?: never;
@@ -8791,6 +10599,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-put-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PutBack"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PutBack"];
                 };
             };
             /** @description Error */
@@ -9705,6 +11577,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Attribute"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "trigger-samples": {
+        parameters: {
+            query?: {
+                /** @description Id of a course */
+                course?: string;
+                /** @description Id of a section */
+                section?: string;
+                /** @description Id of a module in the outline */
+                module?: string;
+                /** @description Address of an activity */
+                activity?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                trigger: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageEvent"];
                 };
             };
             /** @description Error */

@@ -1,13 +1,32 @@
-import { api, ok } from '../api/client'
+import { api, ok, type Schemas } from '../api/client'
 
 /** Finds people by name, address or identifier. */
 export async function people(text: string) {
   const page = await ok(api.GET('/api/v1/people', { params: { query: { text, limit: 12 } } }))
-  return page.items.map((p) => ({ id: p.id, label: p.identifier ? `${p.name} · ${p.identifier}` : p.name }))
+  return page.items.map((p) => ({
+    id: p.id,
+    label: p.identifier ? `${p.name} · ${p.identifier}` : p.name,
+    apart: p.register,
+  }))
 }
 
-/** Finds sections by title, code, course or teacher, whatever lists leave aside. */
+/** What a section is called, and what tells it from another one of that name. */
+const named = (s: Schemas['Section']) => ({
+  id: s.id,
+  label: s.code ? `${s.title} · ${s.code}` : s.title,
+  apart: [s.terms?.join(', '), s.organisation, s.teachers?.join(', ')].filter(Boolean).join(' · '),
+})
+
+/** Finds sections of the register by title, code, course or teacher, whatever lists leave aside. */
 export async function sections(text: string) {
-  const page = await ok(api.GET('/api/v1/sections', { params: { query: { text, limit: 12, aside: '*' } } }))
-  return page.items.map((s) => ({ id: s.id, label: s.code ? `${s.title} · ${s.code}` : s.title }))
+  const page = await ok(api.GET('/api/v1/sections', { params: { query: { text, limit: 20, aside: '*' } } }))
+  return page.items.filter((s) => !s.list).map(named)
+}
+
+/** Finds one section by its id; nothing when it is gone. */
+export async function section(id: string) {
+  const page = await ok(
+    api.GET('/api/v1/sections', { params: { query: { called: id, limit: 2, aside: '*' } } }),
+  )
+  return page.items.filter((s) => s.id === id).map(named)[0]
 }

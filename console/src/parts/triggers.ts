@@ -21,6 +21,7 @@ export const triggers: Trigger[] = [
   'module.reopened',
   'course.reopened',
   'person.inactive',
+  'person.not-begun',
   'badge.awarded',
   'badge.revoked',
   'stage.reached',

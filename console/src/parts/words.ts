@@ -8,6 +8,28 @@ export function outcome(name: string, n = 1): string {
   return outcomes[name]?.[n === 1 ? 0 : 1] ?? name.replaceAll('-', ' ')
 }
 
+/** What can have become of people in a run, in the order in which it is told. */
+const results = [
+  'added',
+  'updated',
+  'removed',
+  'refused',
+  'not-arrived',
+  'left-for-later',
+  'needs-person',
+  'waiting',
+  'left-out',
+  'in-step',
+]
+
+/** What became of people, in words. */
+export function became(did: Record<string, number>): string {
+  return results
+    .filter((k) => did[k])
+    .map((k) => `${did[k]} ${outcome(k, did[k])}`)
+    .join(', ')
+}
+
 /** The state of a delivery in a word: what was taken back reads so. */
 export function deliveryState(d: { state: string; takenBack?: boolean; undoes?: string }) {
   if (d.takenBack) return 'taken-back'

@@ -91,15 +91,43 @@ func problem(err error) *call.Problem {
 	return p
 }
 
-// Probe connects, greets and, if a user name is set, signs in.
+// Probe connects, signs in if a user name is set, and begins a mail from the sender to the
+// sender that it does not send (RFC 5321, section 4.1.1.5, RSET): a server that takes no
+// mail without sign-in or encryption says so there.
 func (m *Mailer) Probe(ctx context.Context) []adapter.Report {
-	client, err := m.client()
-	if err == nil {
-		if err = client.DialWithContext(ctx); err == nil {
-			err = client.Close()
-		} else {
-			err = problem(err)
-		}
+	err := m.begin(ctx)
+	detail := "The server takes mail from " + m.connection.Settings["from"] + "."
+	if p, ok := call.As(err); ok && p.Kind == call.Throttled {
+		detail, err = fmt.Sprintf("The server answers, and asks to come again later (%s).", p.Detail), nil
 	}
-	return []adapter.Report{adapter.ReportOf(adapter.MessagesOut, "The mail server answers.", err)}
+	if p, ok := call.As(err); ok && p.Kind == call.Refused {
+		err = &call.Problem{Kind: call.NotAllowed, Status: p.Status, Detail: p.Detail, Err: p.Err}
+	}
+	return []adapter.Report{adapter.ReportOf(adapter.MessagesOut, detail, err)}
+}
+
+func (m *Mailer) begin(ctx context.Context) error {
+	client, err := m.client()
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, m.timeout)
+	defer cancel()
+	c, err := client.DialToSMTPClientWithContext(ctx)
+	if err != nil {
+		return problem(err)
+	}
+	defer c.Close()
+	from := m.connection.Settings["from"]
+	if err := c.Mail(from); err != nil {
+		return problem(err)
+	}
+	if err := c.Rcpt(from); err != nil {
+		return problem(err)
+	}
+	if err := c.Reset(); err != nil {
+		return problem(err)
+	}
+	_ = client.CloseWithSMTPClient(c)
+	return nil
 }

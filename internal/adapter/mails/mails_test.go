@@ -62,3 +62,25 @@ func TestMailArrivesOrSaysWhy(t *testing.T) {
 	require.ErrorAs(t, send(connection(map[string]string{"server": "no port"}), "ana@fernmoor.example"), &field)
 	require.Error(t, send(connection(map[string]string{"security": "starttls"}), "ana@fernmoor.example"), "the server offers no TLS, so nothing is sent in the open")
 }
+
+// A server that takes no mail without sign-in or encryption does not work, whatever it says
+// to a greeting; a test leaves no mail behind.
+func TestProbeBeginsAMail_C2(t *testing.T) {
+	outside, err := standin.Start(0)
+	require.NoError(t, err)
+	defer outside.Stop()
+	c := adapter.Connection{Settings: map[string]string{"server": outside.Addresses.SMTP, "from": "kanban@fernmoor.example", "security": "none"}}
+	for status, want := range map[int]adapter.State{0: adapter.Works, 530: adapter.WrongCredential, 550: adapter.NotAllowed, 451: adapter.Works} {
+		if status != 0 {
+			require.NoError(t, outside.Fault("inbox", fault.Fault{Kind: fault.Status, Status: status}))
+		}
+		r := mails.New(c, 5*time.Second).Probe(t.Context())
+		require.Len(t, r, 1)
+		assert.Equal(t, want, r[0].State, "%d: %s", status, r[0].Detail)
+		if status == 451 {
+			assert.Contains(t, r[0].Detail, "come again later")
+		}
+		outside.ClearFaults()
+	}
+	assert.Empty(t, outside.Inbox.Mails())
+}

@@ -70,7 +70,7 @@ func TestAnswersThatAreNoJSON_C2(t *testing.T) {
 	answer, err := s.Do(t.Context(), rule.Request{Method: "GET", Path: "/"}, "")
 	require.NoError(t, err)
 	assert.Equal(t, "fine", answer.Body)
-	for code, want := range map[int]adapter.State{200: adapter.Works, 401: adapter.WrongCredential, 403: adapter.NotAllowed, 404: adapter.NotEnabled, 500: adapter.Broken} {
+	for code, want := range map[int]adapter.State{200: adapter.Works, 401: adapter.WrongCredential, 403: adapter.NotAllowed, 404: adapter.NotThere, 500: adapter.Broken} {
 		status = code
 		reports := s.Probe(t.Context())
 		require.Len(t, reports, 1)

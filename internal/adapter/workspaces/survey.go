@@ -1,7 +1,9 @@
 package workspaces
 
 import (
+	"cmp"
 	"context"
+	"slices"
 	"strings"
 
 	"kanban/internal/core/roster"
@@ -123,4 +125,28 @@ func (s *Survey) Look(_ context.Context, at Place, wanted []roster.Wanted, ids [
 		take("id", id)
 	}
 	return seen, nil
+}
+
+// Spaces lists every group that was read, with its members, by name.
+func (s *Survey) Spaces() []Space {
+	spaces := make([]Space, 0, len(s.groups))
+	for _, g := range s.groups {
+		x := Space{Ref: g.ID, Name: g.DisplayName}
+		for _, m := range g.Members {
+			x.Members = append(x.Members, m.Value)
+		}
+		spaces = append(spaces, x)
+	}
+	slices.SortFunc(spaces, func(a, b Space) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.Ref, b.Ref)) })
+	return spaces
+}
+
+// Accounts lists every account that was read; none is said to be in a target.
+func (s *Survey) Accounts() []roster.Account {
+	var none membership
+	accounts := make([]roster.Account, len(s.users))
+	for i, u := range s.users {
+		accounts[i] = none.account(u)
+	}
+	return accounts
 }

@@ -7,9 +7,9 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 
+	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
 
 	"kanban/internal/adapter"
@@ -23,6 +23,8 @@ type Workspace struct {
 	client *scim.Client
 	atOnce int
 	notice string // the attribute that says whether newcomers are told, or ""
+	// details are the attributes for what the service wants to know of a class, by name.
+	details map[string]string
 
 	once   sync.Once
 	config scim.ServiceProviderConfig
@@ -30,9 +32,14 @@ type Workspace struct {
 
 // New uses a connection of kind scim.
 func New(c adapter.Connection, o call.Options) *Workspace {
+	details := map[string]string{}
+	for _, d := range Details {
+		details[d.Name] = c.Settings[d.Setting]
+	}
 	return &Workspace{
-		client: scim.NewClient(c.Settings["address"], c.Secret["token"], adapter.Late(c), adapter.Limited(c, o)),
-		atOnce: adapter.AtOnce(c), notice: c.Settings["notice"],
+		details: details,
+		client:  scim.NewClient(c.Settings["address"], c.Secret["token"], adapter.Late(c), adapter.Limited(c, o)),
+		atOnce:  adapter.AtOnce(c), notice: c.Settings["notice"],
 	}
 }
 
@@ -240,9 +247,26 @@ func parts(terms []string, length int) (out [][]string) {
 	return out
 }
 
-// EnsureTarget makes the group, or finds the one made before under the same key.
-func (w *Workspace) EnsureTarget(ctx context.Context, name, key string) (ref string, err error) {
-	group, err := w.client.CreateGroup(ctx, name, key)
+// Details are what a service can want to know of a class, each with the setting that names
+// the attribute for it.
+var Details = []Detail{{"level", "classLevel"}, {"subject", "classSubject"}, {"starts", "classStarts"}, {"ends", "classEnds"}}
+
+// Detail is one thing that a service can want to know of a class.
+type Detail struct{ Name, Setting string }
+
+// EnsureTarget makes the group with the details that the service wants, or finds the one made
+// before under the same key.
+func (w *Workspace) EnsureTarget(ctx context.Context, name, key string, details map[string]string) (ref string, err error) {
+	extensions := map[string]map[string]any{}
+	for _, d := range Details {
+		if urn, attribute, ok := scim.Attribute(w.details[d.Name]); ok && details[d.Name] != "" {
+			if extensions[urn] == nil {
+				extensions[urn] = map[string]any{}
+			}
+			extensions[urn][attribute] = details[d.Name]
+		}
+	}
+	group, err := w.client.CreateGroup(ctx, name, key, extensions)
 	return group.ID, err
 }
 
@@ -255,6 +279,17 @@ func (w *Workspace) LookAgain(ctx context.Context, see func() (bool, error)) (bo
 // Rename gives the target another name.
 func (w *Workspace) Rename(ctx context.Context, ref, name string) error {
 	return w.client.RenameGroup(ctx, ref, name)
+}
+
+// CountMembers gives a group's name and how many are in it.
+func (w *Workspace) CountMembers(ctx context.Context, ref string) (name string, members int, err error) {
+	g, err := w.client.Group(ctx, ref)
+	return g.DisplayName, len(g.Members), err
+}
+
+// RemoveGroup removes a group; one that is gone already is no error.
+func (w *Workspace) RemoveGroup(ctx context.Context, ref string) error {
+	return w.client.DeleteGroup(ctx, ref)
 }
 
 // Probe reads the service's configuration, its schemas, its users and its groups.
@@ -271,9 +306,12 @@ func (w *Workspace) Probe(ctx context.Context) []adapter.Report {
 		_, err = w.client.Groups(ctx, scim.Equal("displayName", "kanban-probe"))
 	}
 	if err == nil {
-		err = w.probeNotice(ctx)
+		err = w.probeAttributes(ctx)
 	}
-	detail := "Groups can be read and the service supports changing members"
+	if err == nil {
+		err = w.probeWrite(ctx)
+	}
+	detail := "Groups can be read and the service supports changing members; that the token may change them is unproven until the first run"
 	if config.Bulk.Supported {
 		detail += fmt.Sprintf("; accounts are made %d at a time", bulkSize(config))
 	}
@@ -283,28 +321,43 @@ func (w *Workspace) Probe(ctx context.Context) []adapter.Report {
 	return []adapter.Report{in, adapter.ReportOf(adapter.PeopleOut, detail+".", err)}
 }
 
-// probeNotice checks that the service knows the attribute that keeps newcomers
-// from being told.
-func (w *Workspace) probeNotice(ctx context.Context) error {
-	if w.notice == "" {
+// probeWrite changes a group that does not exist, so that nothing comes of it: a service
+// that looks at the token's rights first says that it may not.
+func (w *Workspace) probeWrite(ctx context.Context) error {
+	err := w.client.RenameGroup(ctx, uuid.NewString(), "kanban-probe")
+	if p, ok := call.As(err); ok && (p.Kind == call.NotAllowed || p.Kind == call.WrongCredential) {
+		return &call.Problem{Kind: p.Kind, Status: p.Status, Detail: "groups can be read, and may not be changed: " + p.Detail, Err: p.Err}
+	}
+	return nil
+}
+
+// probeAttributes checks that the service knows the attribute that keeps newcomers from being
+// told, and those for what it wants to know of a class.
+func (w *Workspace) probeAttributes(ctx context.Context) error {
+	type named struct{ path, title, lest string }
+	wanted := []named{{w.notice, "notice attribute", ", so it may tell newcomers"}}
+	for _, d := range Details {
+		wanted = append(wanted, named{w.details[d.Name], "attribute for the " + d.Name + " of a class", ", so it cannot be told"})
+	}
+	wanted = slices.DeleteFunc(wanted, func(n named) bool { return n.path == "" })
+	if len(wanted) == 0 {
 		return nil
 	}
-	urn, name, ok := scim.Attribute(w.notice)
-	if !ok {
-		return &call.Problem{Kind: call.NotEnabled, Detail: fmt.Sprintf("the notice attribute %q is not of the form urn:…:User:attribute", w.notice)}
-	}
-	schemas, err := w.client.Schemas(ctx)
-	if err != nil {
-		return err
-	}
-	for _, s := range schemas {
-		if strings.EqualFold(s.ID, urn) {
-			for _, a := range s.Attributes {
-				if strings.EqualFold(a.Name, name) {
-					return nil
-				}
+	var schemas []scim.Schema
+	for _, n := range wanted {
+		urn, name, ok := scim.Attribute(n.path)
+		if !ok {
+			return &call.Problem{Kind: call.NotEnabled, Detail: fmt.Sprintf("the %s %q is not of the form urn:…:attribute", n.title, n.path)}
+		}
+		if schemas == nil {
+			var err error
+			if schemas, err = w.client.Schemas(ctx); err != nil {
+				return err
 			}
 		}
+		if !scim.Has(schemas, urn, name) {
+			return &call.Problem{Kind: call.NotEnabled, Detail: "the service does not know the " + n.title + " " + n.path + n.lest}
+		}
 	}
-	return &call.Problem{Kind: call.NotEnabled, Detail: "the service does not know the notice attribute " + w.notice + ", so it may tell newcomers"}
+	return nil
 }

@@ -81,7 +81,7 @@ func TestManyAtOnceAndOneByOne(t *testing.T) {
 				s.Plain()
 			}
 			w := s.connect()
-			ref, err := w.EnsureTarget(t.Context(), "Space", "key")
+			ref, err := w.EnsureTarget(t.Context(), "Space", "key", nil)
 			require.NoError(t, err)
 			steps := make([]workspaces.Step, 130)
 			for i := range steps {
@@ -143,7 +143,7 @@ func TestDoubledMembersCountOnce(t *testing.T) {
 	s := start(t)
 	s.Double()
 	w := s.connect()
-	ref, err := w.EnsureTarget(t.Context(), "Space", "key")
+	ref, err := w.EnsureTarget(t.Context(), "Space", "key", nil)
 	require.NoError(t, err)
 	ids, _ := apply(t, w, ref, []workspaces.Step{newcomer(1)})
 	_, _ = apply(t, w, ref, []workspaces.Step{{Outcome: roster.OutcomeAdd, AccountID: ids[0]}})
@@ -170,7 +170,7 @@ func TestLargeServiceIsLookedUp(t *testing.T) {
 	for _, plain := range []bool{false, true} {
 		s := start(t)
 		w := s.connect()
-		ref, err := w.EnsureTarget(t.Context(), "Space", "key")
+		ref, err := w.EnsureTarget(t.Context(), "Space", "key", nil)
 		require.NoError(t, err)
 		steps := make([]workspaces.Step, 300)
 		for i := range steps {
@@ -180,7 +180,7 @@ func TestLargeServiceIsLookedUp(t *testing.T) {
 		if plain {
 			s.Plain()
 		}
-		other, err := w.EnsureTarget(t.Context(), "Other", "other")
+		other, err := w.EnsureTarget(t.Context(), "Other", "other", nil)
 		require.NoError(t, err)
 		_, _ = apply(t, w, other, []workspaces.Step{{Outcome: roster.OutcomeAdd, AccountID: ids[200]}})
 		before := s.calls["GET /Users"]
@@ -209,7 +209,7 @@ func TestLargeServiceIsLookedUp(t *testing.T) {
 func TestUpdateLeavesWhatIsNoLongerOurs(t *testing.T) {
 	s := start(t)
 	w := s.connect()
-	ref, err := w.EnsureTarget(t.Context(), "Space", "key")
+	ref, err := w.EnsureTarget(t.Context(), "Space", "key", nil)
 	require.NoError(t, err)
 	ids, _ := apply(t, w, ref, []workspaces.Step{newcomer(1)})
 	change := newcomer(1)

@@ -117,6 +117,7 @@ func (s *Service) Award(ctx context.Context, badgeID string, event store.Event, 
 	if err != nil {
 		return store.Award{}, err
 	}
+	chain := rule.Chain(event.Data) + 1
 	a := store.Award{ID: store.NewID(), BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID, SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at}
 	number, err := s.Store.NextAwardNumber(ctx)
 	if err != nil {
@@ -130,7 +131,7 @@ func (s *Service) Award(ctx context.Context, badgeID string, event store.Event, 
 		if err := store.Create(tx, &a, "keeping the award"); err != nil {
 			return err
 		}
-		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, at)
+		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, at, "", chain)
 	})
 	if errors.Is(err, store.ErrTaken) { // two events at once: the other one was first
 		return s.Store.AwardOf(ctx, badgeID, *event.PersonID, event.ID)
@@ -138,14 +139,18 @@ func (s *Service) Award(ctx context.Context, badgeID string, event store.Event, 
 	return a, err
 }
 
-// tell records that an award was given or revoked.
-func (s *Service) tell(ctx context.Context, tx *store.Tx, what rule.Trigger, a store.Award, b store.Badge, at time.Time) error {
+// tell records that an award was given, revoked or given back; key tells one time from
+// another, chain is how many events led to it.
+func (s *Service) tell(ctx context.Context, tx *store.Tx, what rule.Trigger, a store.Award, b store.Badge, at time.Time, key string, chain int) error {
 	data := map[string]any{"badge": b.Name, "badgeId": b.ID, "address": s.AwardAddress(a.ID)}
+	if chain > 0 {
+		data["chain"] = chain
+	}
 	if what == rule.BadgeRevoked {
 		data["reason"] = a.Reason
 	}
 	if _, err := tx.Record(ctx, []store.Event{{
-		Type: string(what), NaturalKey: string(what) + "/" + a.ID, PersonID: &a.PersonID, SectionID: a.SectionID, CourseID: a.CourseID, Data: data, OccurredAt: at,
+		Type: string(what), NaturalKey: string(what) + "/" + a.ID + key, PersonID: &a.PersonID, SectionID: a.SectionID, CourseID: a.CourseID, Data: data, OccurredAt: at,
 	}}); err != nil {
 		return err
 	}

@@ -2,9 +2,9 @@ package awarding
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
-	"strings"
 	"time"
 
 	"kanban/internal/core/badge"
@@ -14,21 +14,49 @@ import (
 	"kanban/internal/wire/openbadge"
 )
 
-// longestReason bounds a reason, in characters.
-const longestReason = 500
+// Restore takes back a revocation that was made by mistake: the award holds again, and the
+// status list says so. Whoever looked meanwhile was told that it was revoked.
+func (s *Service) Restore(ctx context.Context, who, awardID string) (store.Award, error) {
+	a, err := s.Store.Award(ctx, awardID)
+	if err != nil {
+		return a, err
+	}
+	if a.RevokedAt == nil {
+		return a, refusal.Conflict("", "this award is not revoked")
+	}
+	b, err := s.Store.Badge(ctx, a.BadgeID)
+	if err != nil {
+		return a, err
+	}
+	was := map[string]string{"badge": b.Name, "person": a.PersonID, "revoked": a.RevokedAt.UTC().Format(time.RFC3339), "reason": a.Reason}
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		ok, err := tx.Restore(ctx, &a)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return refusal.Conflict("", "this award is not revoked any more")
+		}
+		if err := tx.Audit(ctx, who, "took back a revocation", "award/"+a.ID, was); err != nil {
+			return err
+		}
+		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, time.Now().UTC(), "/again/"+store.NewID(), 0)
+	})
+	if errors.Is(err, store.ErrTaken) {
+		return a, refusal.Conflict("", "the badge was awarded anew since; revoke that award first, or leave it as it is")
+	}
+	return a, err
+}
 
-// Revoke revokes an award for a reason, which verifiers are shown from then on. It
-// cannot be undone; the badge can be awarded anew.
+// Revoke revokes an award for a reason, which verifiers are shown from then on. The badge
+// can be awarded anew, and Restore takes a mistake back.
 func (s *Service) Revoke(ctx context.Context, who, awardID, reason string) (store.Award, error) {
 	a, err := s.Store.Award(ctx, awardID)
 	if err != nil {
 		return a, err
 	}
-	if reason = strings.TrimSpace(reason); reason == "" {
-		return a, refusal.Invalid("reason", "is missing: whoever checks the badge is shown it")
-	}
-	if n := len([]rune(reason)); n > longestReason {
-		return a, refusal.Invalid("reason", "has %d characters, more than %d", n, longestReason)
+	if reason, err = refusal.Reason(reason, "whoever checks the badge is shown it"); err != nil {
+		return a, err
 	}
 	b, err := s.Store.Badge(ctx, a.BadgeID)
 	if err != nil {
@@ -47,7 +75,7 @@ func (s *Service) Revoke(ctx context.Context, who, awardID, reason string) (stor
 		if err := tx.Audit(ctx, who, "revoked an award", "award/"+a.ID, map[string]string{"badge": b.Name, "person": a.PersonID, "reason": reason}); err != nil {
 			return err
 		}
-		return s.tell(ctx, tx, rule.BadgeRevoked, a, b, now)
+		return s.tell(ctx, tx, rule.BadgeRevoked, a, b, now, "/"+strconv.FormatInt(now.UnixNano(), 36), 0)
 	})
 	return a, err
 }

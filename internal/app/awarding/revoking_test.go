@@ -67,6 +67,26 @@ func TestRevokedIsSeenByAnyone_B3(t *testing.T) {
 	assert.NotEqual(t, a.ID, anew.ID)
 	assert.Equal(t, anew.ID, give(event("k4", person)).ID, "nobody holds it twice")
 
+	// A revocation made by mistake is taken back; not while the badge is held anew.
+	_, err = w.Awarding.Restore(t.Context(), "Maud", a.ID)
+	require.ErrorContains(t, err, "awarded anew since")
+	_, err = w.Awarding.Revoke(t.Context(), "Maud", anew.ID, "Twice")
+	require.NoError(t, err)
+	_, err = w.Awarding.Restore(t.Context(), "Maud", a.ID)
+	require.NoError(t, err)
+	assert.Nil(t, check(a.ID).Award.RevokedAt, "and the status list agrees")
+	assert.NotNil(t, check(anew.ID).Award.RevokedAt)
+	_, err = w.Awarding.Restore(t.Context(), "Maud", a.ID)
+	require.ErrorContains(t, err, "not revoked")
+	given, err := w.Store.Events(t.Context(), store.EventFilter{Type: "badge.awarded", Limit: 10})
+	require.NoError(t, err)
+	assert.Len(t, given, 4, "three awards, and one that holds again")
+	_, err = w.Awarding.Revoke(t.Context(), "Maud", a.ID, "Awarded by mistake")
+	require.NoError(t, err)
+	events, err = w.Store.Events(t.Context(), store.EventFilter{Type: "badge.revoked", Limit: 5})
+	require.NoError(t, err)
+	assert.Len(t, events, 3, "each time is an event")
+
 	// Should the records and the list disagree, that is said.
 	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE awards SET number = number + 10 WHERE id = $1`, a.ID)
 	require.NoError(t, err)

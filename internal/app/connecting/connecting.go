@@ -2,7 +2,6 @@
 package connecting
 
 import (
-	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/subtle"
@@ -10,18 +9,11 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"kanban/internal/adapter"
-	"kanban/internal/adapter/hooks"
-	"kanban/internal/adapter/mails"
-	"kanban/internal/adapter/registers"
-	"kanban/internal/adapter/services"
-	"kanban/internal/adapter/workspaces"
-	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
 	"kanban/internal/core/schedule"
@@ -181,8 +173,20 @@ func fieldRefusal(err error) error {
 	return err
 }
 
-// Update changes name and values; values not given stay, secrets among them.
-func (s *Service) Update(ctx context.Context, who, id string, version int, name *string, values map[string]string, paused *bool) (store.Connection, error) {
+// Change is what is to be changed of a connection; what is nil or not among Values stays,
+// secrets among them.
+type Change struct {
+	Name   *string
+	Values map[string]string
+	Paused *bool
+	// Untested lets a new credential replace one that works though a test fails with it.
+	Untested bool
+}
+
+// Update changes a connection. A new credential, or an address that it goes with, is tested
+// before it replaces what works.
+func (s *Service) Update(ctx context.Context, who, id string, version int, change Change) (store.Connection, error) {
+	name, values, paused := change.Name, change.Values, change.Paused
 	c, err := s.Store.Connection(ctx, id)
 	if err != nil {
 		return c, err
@@ -210,6 +214,11 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, name 
 	}
 	if err := s.fill(&c, kind, newName, merged); err != nil {
 		return c, err
+	}
+	if !change.Untested {
+		if err := s.stillWorks(ctx, c, opened, kind); err != nil {
+			return c, err
+		}
 	}
 	var due []store.Pairing // that run after reads: what was read while it was paused happens now
 	if paused != nil {
@@ -282,161 +291,6 @@ func hostOf(address string) string {
 		return strings.ToLower(address)
 	}
 	return strings.ToLower(u.Scheme + "://" + u.Host)
-}
-
-// Remove switches a connection off and hides it, with everything that hangs on it kept, so
-// that it can be restored. While something depends on it that is refused, unless its name
-// is given (confirmed) by somebody who has seen what that is.
-func (s *Service) Remove(ctx context.Context, who, id, confirmed string) error {
-	c, err := s.Store.Connection(ctx, id)
-	if err != nil {
-		return err
-	}
-	all, err := s.Store.Dependents(ctx, id)
-	if err != nil {
-		return err
-	}
-	if len(all) > 0 && confirmed != c.Name {
-		if confirmed != "" {
-			return refusal.Invalid("name", "%q is not the connection's name; to remove it with what depends on it, give %q", confirmed, c.Name)
-		}
-		return refusal.Conflict("", "%s is in use: %s. End or change that first, pause the connection instead, or give its name to remove it all the same", c.Name, Describe(all))
-	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.RemoveConnection(ctx, id, who); err != nil {
-			return err
-		}
-		if err := tx.Audit(ctx, who, "removed the connection", "connection/"+id, map[string]any{"name": c.Name, "inUse": Describe(all)}); err != nil {
-			return err
-		}
-		return tx.Announce(ctx, "connection", id)
-	})
-}
-
-// Describe says what hangs on a connection in a few words.
-func Describe(all []store.Dependent) string {
-	var parts []string
-	for _, kind := range []string{"pairing", "rule", "offer", "section", "person"} {
-		n, first := 0, ""
-		for _, d := range all {
-			if d.Kind == kind {
-				n += d.N
-				first = cmp.Or(first, d.Name)
-			}
-		}
-		word := kind + "s"
-		if kind == "person" {
-			word = "people"
-		}
-		switch {
-		case n == 1 && first != "":
-			parts = append(parts, fmt.Sprintf("the %s %s", kind, first))
-		case n == 1:
-			parts = append(parts, "1 "+kind)
-		case n > 1 && first != "":
-			parts = append(parts, fmt.Sprintf("%d %s (%s, …)", n, word, first))
-		case n > 1:
-			parts = append(parts, fmt.Sprintf("%d %s", n, word))
-		}
-	}
-	return cmp.Or(strings.Join(parts, ", "), "nothing")
-}
-
-// Restore brings a removed connection back, as it was. When its name is somebody else's by
-// now it needs another one.
-func (s *Service) Restore(ctx context.Context, who, id, name string) (store.Connection, error) {
-	c, err := s.Store.RemovedConnection(ctx, id)
-	if err != nil {
-		return c, err
-	}
-	name = cmp.Or(strings.TrimSpace(name), c.Name)
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.RestoreConnection(ctx, id, name); err != nil {
-			return err
-		}
-		if err := tx.Audit(ctx, who, "restored the connection", "connection/"+id, map[string]string{"name": name}); err != nil {
-			return err
-		}
-		return tx.Announce(ctx, "connection", id)
-	})
-	if err != nil {
-		return c, nameTaken(err, name)
-	}
-	return s.Store.Connection(ctx, id)
-}
-
-// Probe asks the outside system about every capability and keeps the answer.
-func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error) {
-	c, err := s.Open(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	// One patient look: a probe that retries for long helps nobody.
-	o := s.Call
-	o.Retries = 1
-	var reports []adapter.Report
-	switch c.Kind {
-	case adapter.KindOneRoster:
-		reports = registers.New(c, o).Probe(ctx)
-	case adapter.KindSCIM:
-		reports = workspaces.New(c, o).Probe(ctx)
-	case adapter.KindHTTP:
-		reports = services.New(c, o).Probe(ctx)
-	case adapter.KindPickup:
-		reports = []adapter.Report{{Capability: adapter.PeopleOut, State: adapter.Works, Detail: "Enrolments are kept for the platform to fetch."}}
-	case adapter.KindWebhook:
-		reports = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
-	case adapter.KindSMTP:
-		reports = mails.New(c, 10*time.Second).Probe(ctx)
-	case adapter.KindCSV:
-		reports = []adapter.Report{folderReport(c.Settings["folder"])}
-	case adapter.KindXAPI, adapter.KindEvents:
-		if reports, err = s.Heard(ctx, c.ID, c.Kind); err != nil {
-			return nil, err
-		}
-	}
-	return reports, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.KeepProbe(ctx, id, reports, time.Now().UTC()); err != nil {
-			return err
-		}
-		if !slices.ContainsFunc(reports, func(r adapter.Report) bool { return r.State != adapter.Works }) { // it answers again
-			if _, err := tx.Worked(ctx, id, ""); err != nil {
-				return err
-			}
-		}
-		return tx.Announce(ctx, "connection", id)
-	})
-}
-
-// folderReport tells whether the folder of a register of files can be read.
-func folderReport(folder string) adapter.Report {
-	if folder == "" {
-		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works, Detail: "Packages are uploaded by hand."}
-	}
-	_, err := os.ReadDir(folder)
-	if err != nil {
-		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Broken, Code: finding.Broken, Detail: err.Error()}
-	}
-	return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works, Detail: "The folder can be read."}
-}
-
-// Heard reports on a course platform, or on a service that reports events, which
-// cannot be asked: it works when something has come from it.
-func (s *Service) Heard(ctx context.Context, id, kind string) ([]adapter.Report, error) {
-	if kind == adapter.KindEvents {
-		came, err := s.Store.EventsFrom(ctx, id)
-		r := adapter.Report{Capability: adapter.EventsIn, State: adapter.Unproven, Detail: "No event has come yet. Enter the address and the secret at the service."}
-		if came {
-			r.State, r.Detail = adapter.Works, "Events have come."
-		}
-		return []adapter.Report{r}, err
-	}
-	came, err := s.Store.StatementsFrom(ctx, id)
-	r := adapter.Report{Capability: adapter.LearningEventsIn, State: adapter.Unproven, Detail: "No statement has come yet. Enter the endpoint, the key and the secret at the platform."}
-	if came > 0 {
-		r.State, r.Detail = adapter.Works, fmt.Sprintf("%d statements have come.", came)
-	}
-	return []adapter.Report{r}, err
 }
 
 // Authenticate finds the connection under whose key and secret statements come.

@@ -2,6 +2,7 @@ package connecting_test
 
 import (
 	"encoding/json"
+	"kanban/internal/app/connecting"
 	"testing"
 	"time"
 
@@ -40,7 +41,7 @@ func TestProbeTellsCausesApart_C2(t *testing.T) {
 	assert.Equal(t, works, probe(contacts))
 	assert.Equal(t, works, probe(mail))
 
-	for status, want := range map[int]adapter.State{401: adapter.WrongCredential, 403: adapter.NotAllowed, 501: adapter.NotEnabled, 404: adapter.NotEnabled, 500: adapter.Broken} {
+	for status, want := range map[int]adapter.State{401: adapter.WrongCredential, 403: adapter.NotAllowed, 501: adapter.NotEnabled, 404: adapter.NotThere, 500: adapter.Broken} {
 		require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: status}))
 		assert.Equal(t, want, probe(workspace)[adapter.PeopleOut], status)
 	}
@@ -64,17 +65,17 @@ func TestSecretsAreKeptAndRotated_C5(t *testing.T) {
 	assert.NotContains(t, string(text), "potting-shed")
 
 	name := "Chat"
-	c, err = w.Connecting.Update(t.Context(), "test", c.ID, c.Version, &name, nil, nil)
+	c, err = w.Connecting.Update(t.Context(), "test", c.ID, c.Version, connecting.Change{Name: &name})
 	require.NoError(t, err)
 	opened, err := w.Connecting.Open(t.Context(), c.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "potting-shed", opened.Secret["token"], "what is not given stays")
-	c, err = w.Connecting.Update(t.Context(), "test", c.ID, c.Version, nil, map[string]string{"token": "  new-token  "}, nil)
+	c, err = w.Connecting.Update(t.Context(), "test", c.ID, c.Version, connecting.Change{Values: map[string]string{"token": "  new-token  "}})
 	require.NoError(t, err)
 	opened, err = w.Connecting.Open(t.Context(), c.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "new-token", opened.Secret["token"])
-	_, err = w.Connecting.Update(t.Context(), "test", c.ID, c.Version-1, &name, nil, nil)
+	_, err = w.Connecting.Update(t.Context(), "test", c.ID, c.Version-1, connecting.Change{Name: &name})
 	assert.ErrorIs(t, err, store.ErrStale)
 
 	var trail string
@@ -171,7 +172,7 @@ func TestSecretsStayWithTheirHost_C5(t *testing.T) {
 	w := apptest.New(t)
 	c := w.Workspace()
 	change := func(values map[string]string) error {
-		_, err := w.Connecting.Update(t.Context(), "test", c.ID, 0, nil, values, nil)
+		_, err := w.Connecting.Update(t.Context(), "test", c.ID, 0, connecting.Change{Values: values})
 		return err
 	}
 	require.NoError(t, change(map[string]string{"address": c.Settings["address"] + "/v2"}), "another path of the same host")
@@ -181,6 +182,43 @@ func TestSecretsStayWithTheirHost_C5(t *testing.T) {
 	assert.Equal(t, "values.token", r.Field)
 	require.NoError(t, change(map[string]string{"address": "https://elsewhere.example/scim/v2", "token": "another"}))
 	mail := w.Connect("smtp", "Mail", map[string]string{"server": "mail.example:587", "from": "a@b.example", "userName": "u", "password": "p"})
-	_, err = w.Connecting.Update(t.Context(), "test", mail.ID, 0, nil, map[string]string{"server": "elsewhere.example:587"}, nil)
+	_, err = w.Connecting.Update(t.Context(), "test", mail.ID, 0, connecting.Change{Values: map[string]string{"server": "elsewhere.example:587"}})
 	assert.ErrorContains(t, err, "enter it again")
+}
+
+// A new credential is tested before it replaces one that works.
+func TestNewCredentialIsTestedFirst_C2(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Workspace()
+	_, err := w.Connecting.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	change := connecting.Change{Values: map[string]string{"token": "wrong"}}
+	_, err = w.Connecting.Update(t.Context(), "test", c.ID, 0, change)
+	require.ErrorContains(t, err, "the ones that work were kept")
+	opened, err := w.Connecting.Open(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "potting-shed", opened.Secret["token"])
+	change.Untested = true
+	_, err = w.Connecting.Update(t.Context(), "test", c.ID, 0, change)
+	require.NoError(t, err)
+	_, err = w.Connecting.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	_, err = w.Connecting.Update(t.Context(), "test", c.ID, 0, connecting.Change{Values: map[string]string{"token": "wrong-as-well"}})
+	require.NoError(t, err, "what does not work can be replaced by anything")
+}
+
+// Rights to write are asked for without changing anything.
+func TestProbeAsksForWriteRights_C2(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Workspace()
+	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: 403, Method: "PATCH"}))
+	reports, err := w.Connecting.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	require.Len(t, reports, 2)
+	assert.Equal(t, []adapter.State{adapter.Works, adapter.NotAllowed}, []adapter.State{reports[0].State, reports[1].State}, reports[1].Detail)
+	w.Standins.ClearFaults()
+	reports, err = w.Connecting.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Equal(t, adapter.Works, reports[1].State)
+	assert.Contains(t, reports[1].Detail, "unproven until the first run")
 }

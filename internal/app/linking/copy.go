@@ -50,8 +50,8 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []st
 			best = strconv.FormatFloat(*r.Best, 'g', -1, 64)
 		}
 		g.results = append(g.results, []string{
-			r.Code, r.Person, r.Identifier, r.ActivityID, strconv.FormatBool(r.Completed), strconv.FormatBool(r.Passed), strconv.FormatBool(r.Failed), best,
-			r.FirstAt.UTC().Format(time.RFC3339), r.LastAt.UTC().Format(time.RFC3339), strconv.Itoa(r.Percent),
+			r.SectionID, r.PersonID, r.Code, r.Person, r.Identifier, r.ActivityID, strconv.FormatBool(r.Completed), strconv.FormatBool(r.Passed), strconv.FormatBool(r.Failed), best,
+			r.FirstAt.UTC().Format(time.RFC3339Nano), r.LastAt.UTC().Format(time.RFC3339Nano), strconv.Itoa(r.Percent),
 		})
 	}
 	for _, p := range pairings {
@@ -67,6 +67,12 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []st
 	return g, nil
 }
 
+// keep makes a safety copy of it for a set.
+func (g gathered) keep(setID string, at time.Time) (store.SafetyCopy, error) {
+	content, err := g.zip(at)
+	return store.SafetyCopy{ID: store.NewID(), SetID: setID, Content: content, People: g.people, Results: len(g.results), CreatedAt: at.UTC()}, err
+}
+
 // zip writes it as a ZIP of CSV files.
 func (g gathered) zip(at time.Time) ([]byte, error) {
 	var out bytes.Buffer
@@ -77,7 +83,7 @@ func (g gathered) zip(at time.Time) ([]byte, error) {
 		rows   [][]string
 	}{
 		{"rosters.csv", []string{"section code", "section", "person", "identifier", "role", "joined"}, g.rosters},
-		{"results.csv", []string{"section code", "person", "identifier", "activity", "completed", "passed", "failed", "best score", "first", "last", "percent of the course"}, g.results},
+		{"results.csv", []string{"section id", "person id", "section code", "person", "identifier", "activity", "completed", "passed", "failed", "best score", "first", "last", "percent of the course"}, g.results},
 		{"members.csv", []string{"class", "id at the service", "person", "account"}, g.members},
 	} {
 		var w io.Writer

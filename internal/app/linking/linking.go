@@ -11,16 +11,21 @@ import (
 	"strings"
 	"time"
 
+	"kanban/internal/app/pairing"
+	"kanban/internal/app/syncing"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/linking"
 	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
 	"kanban/internal/store"
 )
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *store.Store
-	Now   func() time.Time
+	Store   *store.Store
+	Pairing *pairing.Service
+	Syncing *syncing.Service
+	Now     func() time.Time
 }
 
 // school is every section as linking looks at it.
@@ -48,6 +53,9 @@ func (s *Service) school(ctx context.Context) (school, error) {
 	}
 	x := school{index: map[string]int{}}
 	for _, section := range sections {
+		if section.List != "" {
+			continue // people lists stay by themselves
+		}
 		if section.Gone && section.SetID == nil && services[section.ID] == nil {
 			continue
 		}
@@ -66,7 +74,7 @@ func (s *Service) school(ctx context.Context) (school, error) {
 // look is a section as the rules of linking look at it.
 func look(x store.Section) linking.Section {
 	return linking.Section{
-		ID: x.ID, Title: x.Title, Code: x.Code, Register: x.Connection, CourseID: x.CourseID, Course: x.Course,
+		ID: x.ID, Title: x.Title, Code: x.Code, School: x.Org, TeacherNames: x.Teachers, Register: x.Connection, CourseID: x.CourseID, Course: x.Course,
 		TermIDs: x.TermIDs, Terms: x.Terms, Teachers: x.TeacherIDs, Learners: x.Learners, Ends: x.EndsOn, Gone: x.Gone,
 	}
 }
@@ -121,14 +129,53 @@ func contains(text string, in ...string) bool {
 	return slices.ContainsFunc(in, func(x string) bool { return strings.Contains(strings.ToLower(x), strings.ToLower(text)) })
 }
 
-// Proposals lists sections that could be linked: of one course and term, and with
-// sameTeacher taught by the same people.
-func (s *Service) Proposals(ctx context.Context, sameTeacher bool) ([]linking.Proposal, error) {
+// Proposals are sections that could be linked.
+type Proposals struct {
+	List []linking.Proposal
+	// Teachers are the names of the shared teachers of proposals, by person.
+	Teachers map[string]string
+	// Aside counts the sections that could be linked too and that lists leave aside.
+	Aside int
+}
+
+// Proposals lists sections that could be linked: of one course and term, with
+// sameTeacher taught by the same people, and with everything also those that lists leave
+// aside.
+func (s *Service) Proposals(ctx context.Context, sameTeacher, everything bool) (Proposals, error) {
+	out := Proposals{Teachers: map[string]string{}}
 	x, err := s.school(ctx)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	return linking.Propose(x.all, sameTeacher, s.Now()), nil
+	all := linking.Propose(x.all, sameTeacher, s.Now())
+	out.List = all
+	if !everything {
+		left, err := s.Pairing.LeftAside(ctx)
+		if err != nil {
+			return out, err
+		}
+		seen := slices.DeleteFunc(slices.Clone(x.all), func(x linking.Section) bool { return left[x.ID] })
+		out.List = linking.Propose(seen, sameTeacher, s.Now())
+		out.Aside = count(all) - count(out.List)
+	}
+	var ids []string
+	for _, p := range out.List {
+		for _, t := range p.SharedTeachers {
+			ids = append(ids, t.Teacher)
+		}
+	}
+	people, err := s.Store.PeopleByID(ctx, ids)
+	for _, p := range people {
+		out.Teachers[p.ID] = p.Name()
+	}
+	return out, err
+}
+
+func count(list []linking.Proposal) (sections int) {
+	for _, p := range list {
+		sections += len(p.Sections)
+	}
+	return sections
 }
 
 // Wish is what to link.
@@ -153,11 +200,29 @@ type Consequence struct {
 
 // Consequences says what linking would mean, without doing anything.
 func (s *Service) Consequences(ctx context.Context, w Wish) (Consequence, error) {
-	var c Consequence
+	list, err := s.Look(ctx, []Wish{w})
+	if err != nil {
+		return Consequence{}, err
+	}
+	return list[0], nil
+}
+
+// Look says the same of many.
+func (s *Service) Look(ctx context.Context, wishes []Wish) ([]Consequence, error) {
 	x, err := s.school(ctx)
 	if err != nil {
-		return c, err
+		return nil, err
 	}
+	list := make([]Consequence, len(wishes))
+	for i, w := range wishes {
+		if list[i], err = s.consequence(ctx, x, w); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+func (s *Service) consequence(ctx context.Context, x school, w Wish) (c Consequence, err error) {
 	lead, err := x.find(w.LeadID, "lead")
 	if err != nil {
 		return c, err
@@ -183,6 +248,19 @@ func (s *Service) Consequences(ctx context.Context, w Wish) (Consequence, error)
 	return c, err
 }
 
+// Says says in words what becomes shared.
+func (c Consequence) Says() string {
+	var titles []string
+	for _, x := range c.Sections {
+		titles = append(titles, x.Title)
+	}
+	said := []string{fmt.Sprintf("%s become one: %d people, %d of them in more than one of the sections", strings.Join(titles, ", "), c.People, c.Several)}
+	for _, p := range c.Pairings {
+		said = append(said, fmt.Sprintf("%s, the class of %s, becomes the class of all, with a group for each section", p.TargetName, c.Sections[0].Title))
+	}
+	return strings.Join(append(said, fmt.Sprintf("a safety copy of the rosters and of %d results is kept first", c.Results)), "; ")
+}
+
 func ids(sections []linking.Section) (list []string) {
 	for _, x := range sections {
 		list = append(list, x.ID)
@@ -193,16 +271,17 @@ func ids(sections []linking.Section) (list []string) {
 // Link makes a set. The lead's pairings become the set's. Rosters and results as
 // they are now are kept in a safety copy first.
 func (s *Service) Link(ctx context.Context, who string, w Wish) (store.LinkedSet, error) {
+	return s.LinkWith(ctx, who, w, func(*store.Tx, store.LinkedSet) error { return nil })
+}
+
+// LinkWith does the same and also what is to happen in the same transaction.
+func (s *Service) LinkWith(ctx context.Context, who string, w Wish, also func(*store.Tx, store.LinkedSet) error) (store.LinkedSet, error) {
 	c, err := s.Consequences(ctx, w)
 	if err != nil {
 		return store.LinkedSet{}, err
 	}
-	if len(c.Refused) > 0 {
-		r, hint := c.Refused[0], ""
-		if r.Overridable {
-			hint = "; to link it all the same, give a reason"
-		}
-		return store.LinkedSet{}, refusal.Conflict(r.Code, "%s cannot be linked: %s%s", r.Section.Title, r.Detail, hint)
+	if err := refused(c.Refused); err != nil {
+		return store.LinkedSet{}, err
 	}
 	if n := len([]rune(c.Name)); n == 0 || n > store.MaxTargetName {
 		return store.LinkedSet{}, refusal.Invalid("name", "must have 1 to %d characters, this has %d", store.MaxTargetName, n)
@@ -212,7 +291,7 @@ func (s *Service) Link(ctx context.Context, who string, w Wish) (store.LinkedSet
 		return store.LinkedSet{}, err
 	}
 	set := store.LinkedSet{ID: store.NewID(), Name: c.Name, LeadID: w.LeadID, Reason: strings.TrimSpace(w.Reason), MadeBy: who, Version: 1, CreatedAt: s.Now().UTC(), Sections: sections}
-	content, err := c.gathered.zip(s.Now())
+	kept, err := c.gathered.keep(set.ID, s.Now())
 	if err != nil {
 		return set, err
 	}
@@ -220,31 +299,47 @@ func (s *Service) Link(ctx context.Context, who string, w Wish) (store.LinkedSet
 		if err := tx.LinkSections(ctx, &set); err != nil {
 			return err
 		}
-		kept := store.SafetyCopy{ID: store.NewID(), SetID: set.ID, Content: content, People: c.People, Results: c.Results, CreatedAt: s.Now().UTC()}
 		if err := store.Create(tx, &kept, "keeping the safety copy"); err != nil {
 			return err
 		}
-		for _, p := range c.Pairings {
-			p.SetID = &set.ID
-			if err := tx.UpdatePairing(&p); err != nil {
-				return err
-			}
-			if p.RanAt != nil {
-				if err := tx.Ask(ctx, who, false, p); err != nil {
-					return err
-				}
-			}
+		if err := regroup(ctx, tx, who, c.Pairings, true, func(p *store.Pairing) { p.SetID = &set.ID }); err != nil {
+			return err
 		}
 		detail := map[string]any{"name": set.Name, "sections": ids(c.Sections), "reason": set.Reason}
 		if err := tx.Audit(ctx, who, "linked sections", "set/"+set.ID, detail); err != nil {
 			return err
 		}
+		if err := also(tx, set); err != nil {
+			return err
+		}
 		return tx.Announce(ctx, "section", "")
 	})
+	return set, linkedMeanwhile(err)
+}
+
+// linkedMeanwhile says it when a section was linked between the look and the deed.
+func linkedMeanwhile(err error) error {
 	if errors.Is(err, store.ErrTaken) {
-		return set, refusal.Conflict(finding.LinkTwice, "one of these sections was linked in the meantime; look again")
+		return refusal.Conflict(finding.LinkTwice, "one of these sections was linked in the meantime; look again")
 	}
-	return set, err
+	return err
+}
+
+// regroup gives a set's pairings to what become says, and with ask has those that were run
+// compared.
+func regroup(ctx context.Context, tx *store.Tx, who string, pairings []store.Pairing, ask bool, become func(*store.Pairing)) error {
+	for _, p := range pairings {
+		become(&p)
+		if err := tx.UpdatePairing(&p); err != nil {
+			return err
+		}
+		if ask && p.RanAt != nil {
+			if err := tx.Ask(ctx, who, false, p); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // Linked is a set with what is paired with it.
@@ -266,7 +361,7 @@ func (s *Service) Set(ctx context.Context, id string) (Linked, error) {
 // Fate says what becomes of a set's targets when it is unlinked.
 type Fate string
 
-// The fates.
+// What can become of them.
 const (
 	// ToLead leaves the target to the lead section: the next run takes the people of
 	// the other sections out, once that is approved where the guard asks for it.
@@ -275,35 +370,32 @@ const (
 	Ended Fate = "end"
 )
 
-// Separation says what unlinking means for one target of the set.
-type Separation struct {
-	Pairing store.Pairing
-	Others  int // people whom only the other sections have, and whom Kanban put in
-}
-
-// Separations says what unlinking a set would mean for its targets.
-func (s *Service) Separations(ctx context.Context, id string) ([]Separation, error) {
+// Unlinking says, for each class of a set, what becomes of everybody when the set is
+// unlinked with that fate of its classes.
+func (s *Service) Unlinking(ctx context.Context, id string, fate Fate) ([]ClassEffects, error) {
 	set, err := s.Set(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	var list []Separation
-	for _, p := range set.Pairings {
-		source, err := s.Store.Source(ctx, p)
-		if err != nil {
+	return s.effects(ctx, set.Pairings, fate == Ended, func(p *store.Pairing) {
+		if fate == ToLead {
+			p.SetID = nil
+		}
+	})
+}
+
+// ClassEffects is a class of a set with what becomes of everybody.
+type ClassEffects struct {
+	Pairing store.Pairing
+	People  []roster.Affected
+}
+
+func (s *Service) effects(ctx context.Context, pairings []store.Pairing, ends bool, become func(*store.Pairing)) (list []ClassEffects, err error) {
+	for _, p := range pairings {
+		x := ClassEffects{Pairing: p}
+		become(&p)
+		if x.People, err = s.Syncing.Effects(ctx, p, ends); err != nil {
 			return nil, err
-		}
-		in := map[string]bool{}
-		for _, m := range source.Members {
-			if m.Group == set.LeadID {
-				in[m.PersonID] = true
-			}
-		}
-		x := Separation{Pairing: p}
-		for _, placed := range source.Placed {
-			if !in[placed.PersonID] {
-				x.Others++
-			}
 		}
 		list = append(list, x)
 	}
@@ -326,29 +418,22 @@ func (s *Service) Unlink(ctx context.Context, who, id string, version int, fate 
 	case fate != "" && fate != ToLead && fate != Ended:
 		return refusal.Invalid("target", "%q is not one of lead, end", fate)
 	}
-	for _, p := range set.Pairings {
-		if active, err := s.Store.ActiveRun(ctx, "pairing_id", p.ID); err == nil {
-			return refusal.Conflict("", "run %s is still at work on %s; wait until it is done", active.ID, p.TargetName)
-		}
+	if err := s.Pairing.AtRest(ctx, set.Pairings...); err != nil {
+		return err
 	}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := tx.Unlink(ctx, set.LinkedSet); err != nil {
 			return err
 		}
-		for _, p := range set.Pairings {
+		now := s.Now().UTC()
+		err := regroup(ctx, tx, who, set.Pairings, fate == ToLead, func(p *store.Pairing) {
 			p.SetID = nil
 			if fate == Ended {
-				now := s.Now().UTC()
 				p.EndedAt = &now
 			}
-			if err := tx.UpdatePairing(&p); err != nil {
-				return err
-			}
-			if fate == ToLead && p.RanAt != nil {
-				if err := tx.Ask(ctx, who, false, p); err != nil {
-					return err
-				}
-			}
+		})
+		if err != nil {
+			return err
 		}
 		if err := tx.Audit(ctx, who, "unlinked sections", "set/"+set.ID, map[string]any{"name": set.Name, "target": fate}); err != nil {
 			return err

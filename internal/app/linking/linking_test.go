@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,6 +16,7 @@ import (
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reporting"
 	"kanban/internal/apptest"
+	"kanban/internal/core/aside"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
@@ -72,11 +74,14 @@ func TestWhatCannotBeLinkedSaysWhy_S2(t *testing.T) {
 func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	same, err := w.Linking.Proposals(t.Context(), true)
+	found, err := w.Linking.Proposals(t.Context(), true, false)
+	same := found.List
 	require.NoError(t, err)
 	require.Len(t, same, 1)
 	assert.Len(t, same[0].Sections, 2, "Propagation A and B share Otto Onion")
-	all, err := w.Linking.Proposals(t.Context(), false)
+	assert.Zero(t, found.Aside)
+	found, err = w.Linking.Proposals(t.Context(), false, false)
+	all := found.List
 	require.NoError(t, err)
 	require.Len(t, all, 1)
 	require.Len(t, all[0].Sections, 3)
@@ -95,7 +100,10 @@ func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 	assert.Equal(t, 1, c.Several, "Otto Onion teaches two of them")
 	set, err := w.Linking.Link(t.Context(), "test", wish)
 	require.NoError(t, err)
-	kept, err := w.Store.SafetyCopy(t.Context(), set.ID)
+	copies, err := w.Store.SafetyCopies(t.Context(), set.ID)
+	require.NoError(t, err)
+	require.Len(t, copies, 1)
+	kept, err := w.Store.SafetyCopy(t.Context(), copies[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, c.People, kept.People)
 	z, err := zip.NewReader(bytes.NewReader(kept.Content), int64(len(kept.Content)))
@@ -113,6 +121,30 @@ func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 	text := read(0)
 	assert.Equal(t, kept.People+c.Several+1, strings.Count(text, "\n"), "one line per enrolment and a header")
 	assert.Contains(t, text, "PROP-A,Propagation A,Ada Alder,stu-001,student,")
+}
+
+// What lists leave aside is not proposed either, and how much that is is said.
+func TestProposalsLeaveAsideWhatListsDo_S9(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	require.NoError(t, w.Pairing.SetAside(t.Context(), "test", aside.Rules{{Name: "The third", Title: "Propagation C"}}))
+	found, err := w.Linking.Proposals(t.Context(), false, false)
+	require.NoError(t, err)
+	require.Len(t, found.List, 1)
+	assert.Len(t, found.List[0].Sections, 2)
+	assert.Equal(t, 1, found.Aside)
+	found, err = w.Linking.Proposals(t.Context(), false, true)
+	require.NoError(t, err)
+	assert.Len(t, found.List[0].Sections, 3)
+	assert.Zero(t, found.Aside)
+
+	// The terms count too: next term's sections wait until it begins, or are asked for.
+	require.NoError(t, w.Pairing.SetAside(t.Context(), "test", aside.Default()))
+	w.Pairing.Now = func() time.Time { return w.Section("ORCH-B").BeginsOn.AddDate(0, 0, 1) }
+	found, err = w.Linking.Proposals(t.Context(), false, false)
+	require.NoError(t, err)
+	assert.Empty(t, found.List)
+	assert.Equal(t, 3, found.Aside)
 }
 
 // A set has one class, with a group for each section inside it. A mover changes
@@ -165,10 +197,11 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 
-	apart, err := w.Linking.Separations(t.Context(), set.ID)
+	apart, err := w.Linking.Unlinking(t.Context(), set.ID, linking.ToLead)
 	require.NoError(t, err)
 	require.Len(t, apart, 1)
-	assert.Greater(t, apart[0].Others, 15)
+	out := effects(apart[0].People)[roster.ComesOut]
+	assert.Greater(t, len(out), 15)
 	assert.ErrorContains(t, w.Linking.Unlink(t.Context(), "test", set.ID, 0, ""), "say what becomes of the class")
 	assert.ErrorIs(t, w.Linking.Unlink(t.Context(), "test", set.ID, 9, linking.ToLead), store.ErrStale)
 	require.NoError(t, w.Linking.Unlink(t.Context(), "test", set.ID, set.Version, linking.ToLead))
@@ -178,7 +211,7 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	_, err = w.Syncing.Start(t.Context(), "test", preview.ID, false)
 	assert.ErrorContains(t, err, "more than its guard allows", "taking the others out needs approval")
 	last := w.Sync(p.ID, true)
-	assert.Equal(t, apart[0].Others, last.Counts["removed"])
+	assert.Equal(t, len(out), last.Counts["removed"])
 	assert.Contains(t, space("Propagation"), "Yann Yew")
 	assert.NotContains(t, space("Propagation"), "Ada Alder")
 	assert.Empty(t, space("Propagation – Propagation C"))

@@ -2,8 +2,10 @@ package many
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -28,6 +30,7 @@ func (i *Item) planned(plan roster.Plan, policy roster.Policy) {
 	for _, e := range plan.Entries {
 		if e.Reason == finding.NewAccount {
 			i.NewAccounts++
+			i.NewPeople = append(i.NewPeople, e.PersonID)
 		}
 	}
 }
@@ -36,7 +39,7 @@ func (i *Item) planned(plan roster.Plan, policy roster.Policy) {
 func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
 	wishes := make([]pairing.Wish, len(o.Sections))
 	for n, id := range o.Sections {
-		wishes[n] = pairing.Wish{SectionID: id, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming}
+		wishes[n] = pairing.Wish{SectionID: id, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming, Details: o.Details}
 	}
 	list, err := s.Pairing.Look(ctx, wishes)
 	if err != nil {
@@ -51,7 +54,7 @@ func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
 	for _, x := range list {
 		if id := x.Pairing().SectionID; !seen[id] { // several sections of one set are one item
 			seen[id] = true
-			items = append(items, Item{SectionID: id, Title: x.Card.Title(), Target: x.Name, Remarks: x.Remarks, Outlook: &x})
+			items = append(items, Item{Result: Result{Target: x.Name}, SectionID: id, Title: x.Card.Title(), Remarks: x.Remarks, Outlook: &x})
 		}
 	}
 	return items, each(ctx, items, func(ctx context.Context, i *Item) error {
@@ -79,20 +82,83 @@ func each(ctx context.Context, items []Item, do func(context.Context, *Item) err
 }
 
 // pair makes one pairing and starts its first run.
-func (s *Service) pair(ctx context.Context, who string, b Batch, i *Item, approved bool) error {
-	var p store.Pairing
-	var r store.Run
-	err := s.Store.InTx(ctx, func(tx *store.Tx) (err error) {
-		if p, err = s.Pairing.Make(ctx, tx, who, *i.Outlook); err != nil || i.Plan == nil {
+func (s *Service) pair(ctx context.Context, b Batch, n int) error {
+	i := &b.Items[n]
+	return s.during(ctx, b, n, func(tx *store.Tx) error {
+		p, err := s.Pairing.Make(ctx, tx, b.doneBy, *i.Outlook)
+		if err != nil {
 			return err
 		}
-		r, err = s.Syncing.StartPlanned(ctx, tx, who, p, *i.Plan, approved, b.ID)
+		i.PairingID = p.ID
+		if i.Plan == nil {
+			return nil
+		}
+		r, err := s.Syncing.StartPlanned(ctx, tx, b.doneBy, p, *i.Plan, b.approved, b.ID)
+		i.RunID = r.ID
 		return err
 	})
-	if err == nil {
-		i.PairingID, i.RunID = p.ID, r.ID
+}
+
+// during does an item in one transaction with keeping that it was done.
+func (s *Service) during(ctx context.Context, b Batch, n int, do func(*store.Tx) error) error {
+	i := &b.Items[n]
+	before := i.Result
+	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := do(tx); err != nil {
+			return err
+		}
+		i.Done = true
+		return keepResult(ctx, tx, b, n)
+	})
+	if err != nil {
+		i.Result = before
 	}
 	return err
+}
+
+// sets looks at sections that are to be linked.
+func (s *Service) sets(ctx context.Context, o Order) ([]Item, error) {
+	list, err := s.Linking.Look(ctx, o.Sets)
+	if err != nil {
+		return nil, err
+	}
+	items := make([]Item, len(list))
+	used := map[string]string{} // name of the set, by section
+	for n, c := range list {
+		i := &items[n]
+		*i = Item{SectionID: c.Sections[0].ID, Title: c.Name, Says: c.Says(), Set: &o.Sets[n]}
+		var classes []string
+		for _, p := range c.Pairings {
+			classes = append(classes, p.TargetName)
+		}
+		i.Target = strings.Join(classes, ", ")
+		for _, r := range c.Refused {
+			i.block(r.Code, "%s: %s", r.Section.Title, r.Detail)
+		}
+		for _, x := range c.Sections {
+			if other, twice := used[x.ID]; twice {
+				i.block(finding.LinkTwice, "%s is to be linked in %s already, above", x.Title, other)
+			}
+			used[x.ID] = c.Name
+		}
+	}
+	return items, nil
+}
+
+// link makes one set.
+func (s *Service) link(ctx context.Context, b Batch, n int) error {
+	i := &b.Items[n]
+	before := i.Result
+	set, err := s.Linking.LinkWith(ctx, b.doneBy, *i.Set, func(tx *store.Tx, set store.LinkedSet) error {
+		i.SetID, i.Done = set.ID, true
+		return keepResult(ctx, tx, b, n)
+	})
+	if err != nil {
+		i.Result = before
+		return err
+	}
+	i.SetID = set.ID
+	return nil
 }
 
 // others looks at pairings with which anything else is to be done.
@@ -157,9 +223,13 @@ func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
 	})
 }
 
-// run does what the preview of an item shows.
-func (s *Service) run(ctx context.Context, who string, b Batch, i *Item, approved bool) error {
-	r, err := s.Syncing.StartIn(ctx, who, i.PreviewID, approved, b.ID)
+// run does what the preview of an item shows, once for the batch.
+func (s *Service) run(ctx context.Context, b Batch, i *Item) error {
+	if n := slices.IndexFunc(b.Runs, func(r store.Run) bool { return r.PairingID != nil && *r.PairingID == i.PairingID }); n >= 0 {
+		i.RunID = b.Runs[n].ID
+		return nil
+	}
+	r, err := s.Syncing.StartIn(ctx, b.doneBy, i.PreviewID, b.approved, b.ID)
 	i.RunID = r.ID
 	return err
 }
@@ -188,7 +258,7 @@ func (s *Service) items(ctx context.Context, ids []string, act roster.Act) ([]It
 			continue
 		}
 		seen[id] = true
-		i := Item{SectionID: c.Section.ID, PairingID: id, Title: c.Title(), Target: c.Pairing.TargetName}
+		i := Item{Result: Result{PairingID: id, Target: c.Pairing.TargetName}, SectionID: c.Section.ID, Title: c.Title()}
 		if act != "" && !c.Allows(act) {
 			i.block("", "it is %s, which does not allow this", c.State.About().Word)
 		}
@@ -213,6 +283,9 @@ func (s *Service) Proposals(ctx context.Context, ids []string, ahead int) ([]nex
 	var ending, all []nextterm.Section
 	pairings := map[string]string{} // by section
 	for _, c := range cards {
+		if c.Section.List != "" {
+			continue // it belongs to no term
+		}
 		x := nextterm.Section{
 			ID: c.Section.ID, Title: c.Title(), Code: c.Section.Code, CourseCode: c.Section.CourseCode, Teachers: c.Section.TeacherIDs,
 			Begins: c.Section.BeginsOn, Ends: c.Section.EndsOn, Taken: c.Pairing != nil || c.Section.Gone,
@@ -293,6 +366,19 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 		i.Plan = &plan
 		i.planned(plan, p.Policy)
 		i.Says = fmt.Sprintf("%s takes over the class; %d people of %s come out, %d stay, %d go in", i.ToTitle, i.Counts[roster.OutcomeRemove], i.Title, i.Counts[roster.OutcomeInStep]+i.Counts[roster.OutcomeUpdate], i.Counts[roster.OutcomeAdd])
+		if o.KeepNames {
+			continue
+		}
+		if from := bySection[i.SectionID]; len(from) > 0 {
+			if i.Rename, err = s.Pairing.FollowingName(ctx, p.TargetName, from[0], c); err != nil {
+				return nil, err
+			}
+		}
+		if i.Rename != "" {
+			i.Says += "; it is called " + i.Rename + " then"
+		} else {
+			i.Says += "; it keeps its name " + p.TargetName
+		}
 	}
 	return items, nil
 }
@@ -313,30 +399,47 @@ func (s *Service) follow(i *Item, cards []pairing.Card, p store.Pairing) {
 	}
 }
 
-// move gives one class to the section that follows and starts the run.
-func (s *Service) move(ctx context.Context, who string, b Batch, i *Item, approved bool) error {
+// move gives one class to the section that follows and starts the run; then the class gets
+// its new name.
+func (s *Service) move(ctx context.Context, b Batch, n int) error {
+	i := &b.Items[n]
 	p, err := s.Store.Pairing(ctx, i.PairingID)
 	if err != nil {
 		return err
 	}
-	if active, err := s.Store.ActiveRun(ctx, "pairing_id", p.ID); err == nil {
-		return refusal.Conflict("", "run %s is still at work on it", active.ID)
-	}
-	section, err := s.Store.Section(ctx, i.To)
-	if err != nil {
-		return err
-	}
-	var r store.Run
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		p, err := s.Syncing.MoveOn(ctx, tx, who, p, section.ID, section.SetID)
-		if err != nil || b.Order.WithoutRun {
+	if !i.Done {
+		if err := s.Pairing.AtRest(ctx, p); err != nil {
 			return err
 		}
-		r, err = s.Syncing.StartPlanned(ctx, tx, who, p, *i.Plan, approved, b.ID)
-		return err
-	})
-	if err == nil {
-		i.RunID = r.ID
+		section, err := s.Store.Section(ctx, i.To)
+		if err != nil {
+			return err
+		}
+		err = s.during(ctx, b, n, func(tx *store.Tx) error {
+			p, err := s.Syncing.MoveOn(ctx, tx, b.doneBy, p, section.ID, section.SetID)
+			if err != nil || b.Order.WithoutRun {
+				return err
+			}
+			r, err := s.Syncing.StartPlanned(ctx, tx, b.doneBy, p, *i.Plan, b.approved, b.ID)
+			i.RunID = r.ID
+			return err
+		})
+		if err != nil {
+			return err
+		}
 	}
-	return err
+	if i.Rename == "" {
+		return nil
+	}
+	for range 5 { // the run that has begun may write the pairing at the same time
+		if err = s.Syncing.Rename(ctx, b.doneBy, p.ID, 0, i.Rename); !errors.Is(err, store.ErrStale) {
+			break
+		}
+	}
+	i.Named = true
+	if err != nil {
+		return fmt.Errorf("the class has moved, and could not be renamed to %s: %w", i.Rename, err)
+	}
+	i.Target = i.Rename
+	return nil
 }

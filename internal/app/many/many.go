@@ -15,6 +15,7 @@ import (
 	"slices"
 	"time"
 
+	"kanban/internal/app/linking"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/syncing"
 	"kanban/internal/core/finding"
@@ -28,6 +29,7 @@ type Service struct {
 	Store   *store.Store
 	Pairing *pairing.Service
 	Syncing *syncing.Service
+	Linking *linking.Service
 	Now     func() time.Time
 }
 
@@ -36,6 +38,7 @@ type Act string
 
 // The acts.
 const (
+	Link     Act = "link"      // sections: each set is handled as one from then on
 	Pair     Act = "pair"      // sections, with new classes; the first run follows at once
 	Run      Act = "run"       // pairings: exactly what their previews show
 	Template Act = "template"  // pairings: the policy of a template
@@ -49,43 +52,54 @@ const (
 )
 
 // Acts lists them all.
-var Acts = []Act{Pair, Run, Template, Pause, Resume, Hold, Open, NextTerm, End, TakeOut}
+var Acts = []Act{Link, Pair, Run, Template, Pause, Resume, Hold, Open, NextTerm, End, TakeOut}
 
 // Order is what to do with which.
 type Order struct {
 	Act          Act
+	Sets         []linking.Wish    // for link
 	Sections     []string          // for pair
 	Pairings     []string          // for all others
 	ConnectionID string            // for pair
 	Template     string            // for pair and template; the usual one when empty
 	Naming       string            // for pair: names the classes instead of the template
+	Details      map[string]string // for pair: what the register does not say about new classes
 	WithoutRun   bool              // for pair and next-term: leave the first run for later
+	KeepNames    bool              // for next-term: classes keep their names
 	To           map[string]string // for next-term: section by pairing
 	At           *time.Time        // for open: when; now when nil
 }
 
 // Item is one of the many.
 type Item struct {
+	Result
 	SectionID   string           `json:"sectionId,omitempty"`
-	PairingID   string           `json:"pairingId,omitempty"`
 	Title       string           `json:"title"`
-	Target      string           `json:"target"`
 	To          string           `json:"to,omitempty"`      // for next-term: the section that follows
 	ToTitle     string           `json:"toTitle,omitempty"` // its title
+	Rename      string           `json:"rename,omitempty"`  // for next-term: the name that the class gets
 	Remarks     []pairing.Remark `json:"remarks,omitempty"`
 	Counts      roster.Counts    `json:"counts,omitempty"` // people by outcome, where a run follows
 	Guard       int              `json:"guard,omitempty"`  // removals, when they are more than the guard allows
 	NewAccounts int              `json:"newAccounts,omitempty"`
+	NewPeople   []string         `json:"newPeople,omitempty"` // ids of those for whom accounts would be made
 	Says        string           `json:"says,omitempty"`      // what will happen, in words
 	Plan        *roster.Plan     `json:"plan,omitempty"`      // of a pairing that is still to be made or moved
 	PreviewID   string           `json:"previewId,omitempty"` // of a pairing that is there
 	Outlook     *pairing.Outlook `json:"outlook,omitempty"`   // for pair
 	Policy      *roster.Policy   `json:"policy,omitempty"`    // for template
+	Set         *linking.Wish    `json:"set,omitempty"`       // for link
+}
 
-	// What became of it.
-	Done    bool   `json:"done,omitempty"`
-	Problem string `json:"problem,omitempty"`
-	RunID   string `json:"runId,omitempty"`
+// Result is what became of an item, as it is kept while the batch goes on.
+type Result struct {
+	PairingID string `json:"pairingId,omitempty"` // that it is about, or that was made
+	Target    string `json:"target,omitempty"`    // name of the class, as it is then
+	Done      bool   `json:"done,omitempty"`
+	Problem   string `json:"problem,omitempty"`
+	RunID     string `json:"runId,omitempty"`
+	SetID     string `json:"setId,omitempty"`
+	Named     bool   `json:"named,omitempty"` // for next-term: the class has its new name
 }
 
 // Blocked reports whether nothing can be done with the item.
@@ -120,12 +134,19 @@ type Batch struct {
 	MadeBy    string
 	CreatedAt time.Time
 	AppliedAt *time.Time
+	EndedAt   *time.Time // when all of its items had been tried
+	Tried     int        // items
 	Runs      []store.Run
+
+	approved bool
+	doneBy   string
+	tried    map[int]bool // by place in Items, until it has ended
 }
 
 // Totals adds up what would happen, blocked items left out.
 func (b Batch) Totals() (people roster.Counts, newAccounts, guarded, blocked int) {
 	people = roster.Counts{}
+	once := map[string]bool{} // somebody in two classes gets one account
 	for _, i := range b.Items {
 		if i.Blocked() {
 			blocked++
@@ -133,6 +154,12 @@ func (b Batch) Totals() (people roster.Counts, newAccounts, guarded, blocked int
 		}
 		for outcome, n := range i.Counts {
 			people[outcome] += n
+		}
+		for _, id := range i.NewPeople {
+			if once[id] {
+				newAccounts--
+			}
+			once[id] = true
 		}
 		newAccounts += i.NewAccounts
 		guarded += min(i.Guard, 1)
@@ -151,8 +178,11 @@ const mostItems = 5000
 func (s *Service) Look(ctx context.Context, who string, o Order) (Batch, error) {
 	b := Batch{ID: store.NewID(), Order: o, MadeBy: who, CreatedAt: s.Now().UTC()}
 	n := len(o.Pairings)
-	if o.Act == Pair {
+	switch o.Act {
+	case Pair:
 		n = len(o.Sections)
+	case Link:
+		n = len(o.Sets)
 	}
 	var err error
 	switch {
@@ -164,6 +194,8 @@ func (s *Service) Look(ctx context.Context, who string, o Order) (Batch, error) 
 		return b, refusal.Invalid("sections", "%d are more than the %d that one batch may have; choose fewer", n, mostItems)
 	case o.Act == Pair:
 		b.Items, err = s.pairs(ctx, o)
+	case o.Act == Link:
+		b.Items, err = s.sets(ctx, o)
 	case o.Act == NextTerm:
 		b.Items, err = s.moves(ctx, o)
 	default:
@@ -197,25 +229,60 @@ func (s *Service) Batch(ctx context.Context, id string) (Batch, error) {
 	if err != nil {
 		return Batch{}, err
 	}
-	b := Batch{ID: kept.ID, MadeBy: kept.MadeBy, CreatedAt: kept.CreatedAt, AppliedAt: kept.AppliedAt}
+	b := Batch{ID: kept.ID, MadeBy: kept.MadeBy, CreatedAt: kept.CreatedAt, AppliedAt: kept.AppliedAt, EndedAt: kept.EndedAt, approved: kept.Approved, doneBy: kept.DoneBy}
 	if err := errors.Join(json.Unmarshal(kept.Options, &b.Order), json.Unmarshal(kept.Items, &b.Items)); err != nil {
 		return b, fmt.Errorf("reading the batch: %w", err)
+	}
+	b.Tried = len(b.Items)
+	if b.EndedAt == nil {
+		if err := s.results(ctx, &b); err != nil {
+			return b, err
+		}
 	}
 	b.Runs, err = s.Store.BatchRuns(ctx, id)
 	return b, err
 }
 
-// Do does what a batch shows, once. What is blocked is left out; what cannot be done
-// any more says why and keeps none of the others back. Removals above a guard are
-// done only with approved.
+// Done is what the runs of a batch did, by what became of people, and how far they are.
+func (b Batch) Done() (did map[string]int, done, total int) {
+	did = map[string]int{}
+	for _, r := range b.Runs {
+		done, total = done+r.Done, total+r.Total
+		for name, n := range Did(r) {
+			did[name] += n
+		}
+	}
+	return did, done, total
+}
+
+// Did is what a run did, by what became of people; empty while it is under way.
+func Did(r store.Run) map[string]int {
+	did := map[string]int{}
+	for _, name := range roster.Results {
+		if n := r.Counts[name]; n > 0 && !r.Active() {
+			did[name] = n
+		}
+	}
+	return did
+}
+
+// Batches lists those that were done, the newest first, older than before if given.
+func (s *Service) Batches(ctx context.Context, before string, limit int) ([]store.ListedBatch, error) {
+	return s.Store.Batches(ctx, before, limit)
+}
+
+// Do has what a batch shows done, once: CarryOut does it, whoever asked may leave.
+// Removals above a guard are done only with approved.
 func (s *Service) Do(ctx context.Context, who, id string, approved bool) (Batch, error) {
-	ctx = context.WithoutCancel(ctx) // whoever asked may leave; half of it is not what was shown
 	b, err := s.Batch(ctx, id)
 	if err != nil {
 		return b, err
 	}
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.ApplyBatch(ctx, id); err != nil {
+		if err := tx.ApplyBatch(ctx, id, who, approved); err != nil {
+			return err
+		}
+		if err := tx.Enqueue(ctx, store.CarryOutBatch{BatchID: id}); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "did with many: "+string(b.Order.Act), "batch/"+id, map[string]any{"items": len(b.Items), "approved": approved})
@@ -226,43 +293,20 @@ func (s *Service) Do(ctx context.Context, who, id string, approved bool) (Batch,
 	if err != nil {
 		return b, err
 	}
-	for n := range b.Items {
-		i := &b.Items[n]
-		if i.Blocked() {
-			continue
-		}
-		if i.Guard > 0 && !approved {
-			i.Problem = fmt.Sprintf("it would take %d people out, which nobody approved", i.Guard)
-			continue
-		}
-		switch err := s.do(ctx, who, b, i, approved); {
-		case errors.Is(err, store.ErrTaken):
-			i.Problem = "it, or the class, was paired in the meantime"
-		case err != nil:
-			i.Problem = err.Error()
-		}
-		i.Done = i.Problem == ""
-	}
-	b.sort()
-	items, err := json.Marshal(b.Items)
-	if err != nil {
-		return b, err
-	}
-	if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.KeepItems(ctx, id, items) }); err != nil {
-		return b, err
-	}
 	return s.Batch(ctx, id)
 }
 
-func (s *Service) do(ctx context.Context, who string, b Batch, i *Item, approved bool) error {
-	yes, no := true, false
+func (s *Service) do(ctx context.Context, b Batch, n int) error {
+	who, i, yes, no := b.doneBy, &b.Items[n], true, false
 	switch b.Order.Act {
+	case Link:
+		return s.link(ctx, b, n)
 	case Pair:
-		return s.pair(ctx, who, b, i, approved)
+		return s.pair(ctx, b, n)
 	case NextTerm:
-		return s.move(ctx, who, b, i, approved)
+		return s.move(ctx, b, n)
 	case Run, TakeOut:
-		return s.run(ctx, who, b, i, approved)
+		return s.run(ctx, b, i)
 	case Template:
 		_, err := s.Pairing.Change(ctx, who, i.PairingID, 0, pairing.Edit{Policy: i.Policy})
 		return err

@@ -1,8 +1,11 @@
 package many_test
 
 import (
+	"context"
 	"fmt"
+	"kanban/internal/app/connecting"
 	"slices"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -76,9 +79,9 @@ func TestPairManyAtOnce_S10(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, pairings, 1, "nothing happened yet")
 
-	b, err = w.Many.Do(t.Context(), "test", b.ID, false)
+	b, err = w.DoBatch("test", b.ID, false)
 	require.NoError(t, err)
-	_, err = w.Many.Do(t.Context(), "test", b.ID, false)
+	_, err = w.DoBatch("test", b.ID, false)
 	assert.ErrorContains(t, err, "done already")
 	require.Len(t, b.Runs, 4)
 	added := 0
@@ -90,12 +93,127 @@ func TestPairManyAtOnce_S10(t *testing.T) {
 	assert.Len(t, w.Standins.Workspace.Space("Glasshouse climate · Glasshouse climate A"), 20)
 }
 
+// Proposals are linked as one batch that says beforehand what becomes shared.
+func TestLinkMany_S2(t *testing.T) {
+	w, _, workspace := world(t)
+	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
+	require.NoError(t, err)
+	found, err := w.Linking.Proposals(t.Context(), false, false)
+	require.NoError(t, err)
+	order := many.Order{Act: many.Link, Sets: []linking.Wish{
+		{LeadID: w.Section("SOIL-A").ID, Others: ids(w, "GLAS-A"), Name: "Of two courses"},
+		{LeadID: found.List[0].Sections[0].ID, Others: ids(w, "PROP-B", "PROP-C")},
+		{LeadID: w.Section("ORCH-A").ID, Others: ids(w, "PROP-B"), Reason: "one room", Name: "Twice"},
+	}}
+	b, err := w.Many.Look(t.Context(), "test", order)
+	require.NoError(t, err)
+	assert.Equal(t, []finding.Code{finding.OtherCourse}, codes(item(t, b, "Of two courses")))
+	assert.Contains(t, codes(item(t, b, "Twice")), finding.LinkTwice, "a section of another set of the same batch")
+	i := item(t, b, "Propagation")
+	assert.Contains(t, i.Says, "Propagation A, Propagation B, Propagation C become one: ")
+	assert.Contains(t, i.Says, p.TargetName+", the class of Propagation A, becomes the class of all")
+	sets, err := w.Store.LinkedSets(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, sets, "nothing happened yet")
+
+	b, err = w.DoBatch("Maud", b.ID, false)
+	require.NoError(t, err)
+	i = item(t, b, "Propagation")
+	assert.True(t, i.Done, i.Problem)
+	set, err := w.Store.LinkedSet(t.Context(), i.SetID)
+	require.NoError(t, err)
+	assert.Len(t, set.Sections, 3)
+	assert.Equal(t, "Maud", set.MadeBy)
+	assert.False(t, item(t, b, "Of two courses").Done)
+	again, err := w.Store.Pairing(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.Equal(t, set.ID, *again.SetID)
+}
+
+// Whoever goes on after a stop does nothing twice, and leaves nothing out.
+func TestABatchGoesOnWhereItStopped(t *testing.T) {
+	for name, order := range map[string]func(w *apptest.World, workspace string) many.Order{
+		"pair": func(w *apptest.World, workspace string) many.Order {
+			return many.Order{Act: many.Pair, Sections: ids(w, "GLAS-A", "SOIL-A", "PROP-C", "ORCH-A"), ConnectionID: workspace}
+		},
+		"link": func(w *apptest.World, _ string) many.Order {
+			return many.Order{Act: many.Link, Sets: []linking.Wish{
+				{LeadID: w.Section("PROP-A").ID, Others: ids(w, "PROP-B")}, {LeadID: w.Section("SOIL-A").ID, Others: ids(w, "GLAS-A"), Reason: "one room", Name: "Beds"},
+				{LeadID: w.Section("ORCH-A").ID, Others: ids(w, "ORCH-B"), Reason: "both terms"},
+			}}
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w, _, workspace := world(t)
+			b, err := w.Many.Look(t.Context(), "test", order(w, workspace.ID))
+			require.NoError(t, err)
+			_, err = w.Many.Do(t.Context(), "test", b.ID, false)
+			require.NoError(t, err)
+			stops := 0
+			for looks := int64(20); ; looks += 35 { // each time it comes a little further
+				ctx := endAfter(t.Context(), looks)
+				err := w.Many.CarryOut(ctx, b.ID)
+				if ctx.Err() == nil {
+					require.NoError(t, err)
+					break
+				}
+				stops++
+				after, err := w.Many.Batch(t.Context(), b.ID)
+				require.NoError(t, err)
+				for _, i := range after.Items {
+					assert.Empty(t, i.Problem, "a stop is no problem of an item")
+				}
+			}
+			assert.Greater(t, stops, 3)
+			b, err = w.Many.Batch(t.Context(), b.ID)
+			require.NoError(t, err)
+			require.NotNil(t, b.EndedAt)
+			for _, i := range b.Items {
+				assert.True(t, i.Done, "%s: %s", i.Title, i.Problem)
+			}
+			require.NoError(t, w.Many.CarryOut(t.Context(), b.ID), "once more changes nothing")
+			made := map[string]int{"pairings": 0, "linked_sets": 0, "safety_copies": 0, "runs WHERE batch_id IS NOT NULL": 0}
+			for table := range made {
+				var n int
+				require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM `+table).Scan(&n))
+				made[table] = n
+			}
+			want := map[string]map[string]int{
+				"pair": {"pairings": 4, "linked_sets": 0, "safety_copies": 0, "runs WHERE batch_id IS NOT NULL": 4},
+				"link": {"pairings": 0, "linked_sets": 3, "safety_copies": 3, "runs WHERE batch_id IS NOT NULL": 0},
+			}
+			assert.Equal(t, want[name], made)
+		})
+	}
+}
+
+// endingContext ends after it was looked at so often.
+type endingContext struct {
+	context.Context
+	left *atomic.Int64
+	stop context.CancelFunc
+}
+
+func endAfter(ctx context.Context, looks int64) context.Context {
+	ctx, stop := context.WithCancel(ctx)
+	left := new(atomic.Int64)
+	left.Store(looks)
+	return endingContext{ctx, left, stop}
+}
+
+func (c endingContext) Done() <-chan struct{} {
+	if c.left.Add(-1) < 0 {
+		c.stop()
+	}
+	return c.Context.Done()
+}
+
 // Removals above a guard are done only with approval; the others are not kept back.
 func TestRunManyExactly_S10(t *testing.T) {
 	w, register, workspace := world(t)
 	b, err := w.Many.Look(t.Context(), "test", many.Order{Act: many.Pair, Sections: ids(w, "GLAS-A", "PROP-C", "ORCH-A"), ConnectionID: workspace.ID})
 	require.NoError(t, err)
-	b, err = w.Many.Do(t.Context(), "test", b.ID, false)
+	b, err = w.DoBatch("test", b.ID, false)
 	require.NoError(t, err)
 	w.WorkAll()
 	var pairings []string
@@ -111,14 +229,14 @@ func TestRunManyExactly_S10(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Propagation C", b.Items[0].Title)
 	assert.Equal(t, 6, b.Items[0].Guard)
-	b, err = w.Many.Do(t.Context(), "test", b.ID, false)
+	b, err = w.DoBatch("test", b.ID, false)
 	require.NoError(t, err)
 	assert.Contains(t, b.Items[0].Problem, "6 people out, which nobody approved")
 	assert.Len(t, w.WorkAll(), 2)
 	assert.Contains(t, w.Standins.Workspace.Space("Glasshouse climate A"), "Ada Alder")
 	b, err = w.Many.Look(t.Context(), "test", many.Order{Act: many.Run, Pairings: pairings})
 	require.NoError(t, err)
-	_, err = w.Many.Do(t.Context(), "Maud", b.ID, true)
+	_, err = w.DoBatch("Maud", b.ID, true)
 	require.NoError(t, err)
 	runs := w.WorkAll()
 	require.Len(t, runs, 3)
@@ -134,7 +252,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 		for _, i := range b.Items {
 			assert.Equal(t, c.blocked, i.Blocked(), "%s %s %v", c.act, i.Title, i.Remarks)
 		}
-		_, err = w.Many.Do(t.Context(), "test", b.ID, false)
+		_, err = w.DoBatch("test", b.ID, false)
 		require.NoError(t, err)
 		cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{Text: "GLAS-A"})
 		require.NoError(t, err)
@@ -150,7 +268,7 @@ func TestNextTerm_S8(t *testing.T) {
 	w, _, workspace := world(t)
 	b, err := w.Many.Look(t.Context(), "test", many.Order{Act: many.Pair, Sections: ids(w, "ORCH-A", "PROP-C"), ConnectionID: workspace.ID, Naming: "{course}"})
 	require.NoError(t, err)
-	b, err = w.Many.Do(t.Context(), "test", b.ID, false)
+	b, err = w.DoBatch("test", b.ID, false)
 	require.NoError(t, err)
 	w.WorkAll()
 	orchard, propagation := item(t, b, "Orchard care A").PairingID, item(t, b, "Propagation C").PairingID
@@ -178,7 +296,7 @@ func TestNextTerm_S8(t *testing.T) {
 	i := item(t, b, "Orchard care A")
 	assert.Equal(t, "Orchard care B", i.ToTitle)
 	assert.Equal(t, 18, i.Guard, "the learners of the first term come out (one is disabled and never was in), the teacher stays")
-	b, err = w.Many.Do(t.Context(), "test", b.ID, true)
+	b, err = w.DoBatch("test", b.ID, true)
 	require.NoError(t, err)
 	runs := w.WorkAll()
 	require.Len(t, runs, 1)
@@ -219,7 +337,7 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 	assert.Equal(t, finding.TargetPaired, r.Code)
 
 	limit := func(values map[string]string) {
-		_, err := w.Connecting.Update(t.Context(), "test", workspace.ID, 0, nil, values, nil)
+		_, err := w.Connecting.Update(t.Context(), "test", workspace.ID, 0, connecting.Change{Values: values})
 		require.NoError(t, err)
 	}
 	limit(map[string]string{"emptyOnly": "yes", "mostMembers": "12"})
@@ -258,4 +376,43 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 	w.Sync(p.ID, false)
 	assert.Contains(t, w.Standins.Workspace.Space("Soil science, First term"), "Vilma Vanilla")
 	assert.ErrorContains(t, w.Syncing.Renew(t.Context(), "test", p.ID), "nothing to make anew")
+}
+
+// After a batch its page says what was done, people for whom accounts are made count once,
+// and what was done is listed.
+func TestWhatABatchDidIsSaid_S7(t *testing.T) {
+	w, _, workspace := world(t)
+	b, err := w.Many.Look(t.Context(), "test", many.Order{Act: many.Pair, Sections: ids(w, "PROP-A", "SOIL-A", "GLAS-A"), ConnectionID: workspace.ID})
+	require.NoError(t, err)
+	people, sum := map[string]bool{}, 0
+	for _, i := range b.Items {
+		sum += len(i.NewPeople)
+		for _, id := range i.NewPeople {
+			people[id] = true
+		}
+	}
+	_, accounts, _, _ := b.Totals()
+	require.Greater(t, sum, len(people), "some are in two of the sections")
+	assert.Equal(t, len(people), accounts)
+	listed, err := w.Many.Batches(t.Context(), "", 10)
+	require.NoError(t, err)
+	assert.Empty(t, listed, "it was only looked at")
+	b, err = w.DoBatch("Maud", b.ID, false)
+	require.NoError(t, err)
+	did, _, _ := b.Done()
+	assert.Empty(t, did, "nothing is claimed before it is done")
+	cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{Text: "PROP-A"})
+	require.NoError(t, err)
+	assert.True(t, cards[0].Running, "it is being run, whatever its state was")
+	w.WorkAll()
+	b, err = w.Many.Batch(t.Context(), b.ID)
+	require.NoError(t, err)
+	did, done, total := b.Done()
+	assert.Positive(t, did["added"])
+	assert.Positive(t, did["refused"]+did["needs-person"])
+	assert.Equal(t, total, done)
+	listed, err = w.Many.Batches(t.Context(), "", 10)
+	require.NoError(t, err)
+	require.Len(t, listed, 1)
+	assert.Equal(t, []any{"pair", len(b.Items), len(b.Runs), 0}, []any{listed[0].Act, listed[0].Items, listed[0].Runs, listed[0].Active})
 }

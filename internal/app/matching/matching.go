@@ -307,7 +307,11 @@ func (s *Service) Choose(ctx context.Context, who, personID, connectionID, accou
 		if other.ID != "" && other.ID != p.ID {
 			return refusal.Conflict(finding.AccountTaken, "that account is kept for %s (%s); say first that it is not theirs: kanban people unmatch %q %q %s", other.Name(), other.Identifier, other.Identifier, c.Name, accountID)
 		}
-		return tx.Choose(ctx, c.ID, p.ID, accountID, who)
+		if err := tx.Choose(ctx, c.ID, p.ID, accountID, who); err != nil {
+			return err
+		}
+		_, err = tx.RequeueMatched(ctx, c.ID, p.ID) // what waited for an account goes on
+		return err
 	})
 }
 

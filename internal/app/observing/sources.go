@@ -16,6 +16,31 @@ import (
 	"kanban/internal/wire/cartridge"
 )
 
+// Source is where an outline is read from.
+type Source struct {
+	Kind    string // manifest, address or table
+	Text    string // the manifest or the table
+	Address string
+	Prefix  string // for manifests
+}
+
+// ReadOutline reads an outline without keeping it. One without a module is refused: nothing
+// would be left.
+func (s *Service) ReadOutline(ctx context.Context, from Source) (o learning.Outline, err error) {
+	switch from.Kind {
+	case "table":
+		o, err = ReadTable(strings.NewReader(from.Text))
+	case "address":
+		o, err = s.FetchCartridge(ctx, from.Prefix, from.Address)
+	default:
+		o, err = ReadCartridge(from.Prefix, []byte(from.Text))
+	}
+	if err == nil && len(o.Modules) == 0 {
+		err = refusal.Invalid("text", "holds no module, so that nothing would be left of the outline; see whether it is the right file")
+	}
+	return o, err
+}
+
 // ReadCartridge gives the outline in a Common Cartridge, which is a package or its
 // manifest alone. The folders at the top become modules, the leaves below them
 // activities; prefix and a leaf's identifier give the IRI under which its statements

@@ -109,10 +109,14 @@ func (s *Service) check(ctx context.Context, o *store.Offer) error {
 		}
 	}
 	for _, id := range o.SectionIDs {
-		if _, err := s.Store.Section(ctx, id); errors.Is(err, store.ErrNotFound) {
+		x, err := s.Store.Section(ctx, id)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
 			return refusal.Invalid("sectionIds", "there is no section %q; list them with: kanban sections list", id)
-		} else if err != nil {
+		case err != nil:
 			return err
+		case x.List != "":
+			return refusal.Invalid("sectionIds", "%s is a list of people, in which nobody can be enrolled", x.Title)
 		}
 	}
 	return nil
@@ -200,6 +204,9 @@ func (s *Service) access(c adapter.Connection, e store.Event) (a store.Access, s
 		buyer = "person/" + *e.PersonID // told apart by the register's identifier
 	case err != nil:
 		buyer = nobody + says.Person
+		if says.Person == "" && says.Order == "" { // nothing tells it from others: it stands for itself
+			says.Order = "event/" + e.NaturalKey
+		}
 	}
 	return store.Access{ID: store.NewID(), ConnectionID: c.ID, Offer: says.Offer, Buyer: buyer, OrderRef: says.Order, Name: says.BuyerName, PersonID: e.PersonID}, says.Starts, true
 }
@@ -291,12 +298,24 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, o store.Offer, a sto
 		ends := a.EndedAt.AddDate(0, 0, o.GraceDays)
 		a.EndsOn = &ends
 	}
+	if a.Until != nil && (a.EndsOn == nil || a.Until.Before(*a.EndsOn)) {
+		a.EndsOn = a.Until
+	}
+	shared := false
+	if a.PersonID == nil && a.Holds(now) && !strings.HasPrefix(a.Buyer, nobody) {
+		var err error
+		if shared, err = tx.ShareAddress(ctx, a.Buyer); err != nil {
+			return err
+		}
+	}
 	var want []string
 	a.Trouble = ""
 	switch {
 	case !a.Holds(now):
-	case strings.HasPrefix(a.Buyer, nobody):
+	case strings.HasPrefix(a.Buyer, nobody) && a.PersonID == nil:
 		a.Trouble = string(finding.BuyerUnknown)
+	case shared: // what it gave before stays
+		a.Trouble, want = string(finding.BuyerAmbiguous), a.SectionIDs
 	default:
 		var err error
 		if want, err = s.sections(ctx, o, a, now); err != nil {
@@ -321,7 +340,7 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, o store.Offer, a sto
 		}
 	}
 	a.SectionIDs, a.ClosedAt = want, nil
-	if a.Over() && len(want) == 0 {
+	if (a.Over() || a.RanOut(now)) && len(want) == 0 {
 		a.ClosedAt = &now
 	}
 	return tx.KeepAccess(ctx, a)
@@ -366,7 +385,10 @@ func (s *Service) end(ctx context.Context, tx *store.Tx, o store.Offer, a store.
 		return err // another purchase gives the same
 	}
 	since := now
-	if a.EndedAt != nil {
+	switch {
+	case a.RanOut(now):
+		since = *a.Until
+	case a.EndedAt != nil:
 		since = *a.EndedAt
 	}
 	return s.record(ctx, tx, o, a, sectionID, rule.AccessEnded, since, now, rule.Unenrol, o.AtEnd == Unenrol)
@@ -382,10 +404,14 @@ func (s *Service) record(ctx context.Context, tx *store.Tx, o store.Offer, a sto
 	if err != nil {
 		return err
 	}
+	email := a.Buyer
+	if !strings.Contains(email, "@") || strings.HasPrefix(email, nobody) {
+		email = ""
+	}
 	e := store.Event{
 		Type: string(kind), NaturalKey: fmt.Sprintf("%s/%s/%s/%d", kind, a.ID, sectionID, since.UnixNano()),
 		PersonID: a.PersonID, SectionID: &sectionID, CourseID: &x.CourseID, OccurredAt: since,
-		Data: map[string]any{"offer": o.Offer, "name": a.Name, "email": a.Buyer, "accessId": a.ID, "order": a.OrderRef, "offerName": o.Name},
+		Data: map[string]any{"offer": o.Offer, "name": a.Name, "email": email, "accessId": a.ID, "order": a.OrderRef, "offerName": o.Name},
 	}
 	events := []store.Event{e}
 	fresh, err := tx.Record(ctx, events)

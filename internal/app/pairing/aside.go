@@ -46,8 +46,8 @@ func (s *Service) SetAside(ctx context.Context, who string, rules aside.Rules) e
 // Everything is the choice of a Filter that leaves nothing aside.
 const Everything = "*"
 
-// LeftAside counts what one rule left out of a list.
-type LeftAside struct {
+// AsideCount counts what one rule left out of a list.
+type AsideCount struct {
 	Name  string
 	Count int
 }
@@ -55,7 +55,7 @@ type LeftAside struct {
 // Listing is a list of cards with what was left out of it.
 type Listing struct {
 	Cards   []Card
-	Aside   []LeftAside
+	Aside   []AsideCount
 	Choices Choices
 }
 
@@ -68,17 +68,11 @@ type Choices struct {
 // each rule left out of what would have fitted. With f.Aside only what that rule
 // leaves aside is listed; with Everything, nothing is left out.
 func (s *Service) List(ctx context.Context, f Filter) (Listing, error) {
-	cards, err := s.cards(ctx)
+	cards, rules, leftBy, err := s.judged(ctx)
 	if err != nil {
 		return Listing{}, err
 	}
-	rules, err := s.Aside(ctx)
-	if err != nil {
-		return Listing{}, err
-	}
-	at := s.Now()
-	some := slices.ContainsFunc(cards, func(c Card) bool { return looked(c).Runs(at) })
-	list := Listing{Cards: []Card{}, Aside: make([]LeftAside, len(rules)), Choices: choices(cards)}
+	list := Listing{Cards: []Card{}, Aside: make([]AsideCount, len(rules)), Choices: choices(cards)}
 	index := map[string]int{}
 	for i, r := range rules {
 		list.Aside[i].Name, index[r.Name] = r.Name, i
@@ -87,7 +81,7 @@ func (s *Service) List(ctx context.Context, f Filter) (Listing, error) {
 		if !f.fits(c) {
 			continue
 		}
-		name, left := rules.Of(looked(c), at, some)
+		name, left := leftBy(c)
 		if left {
 			list.Aside[index[name]].Count++
 		}
@@ -96,6 +90,30 @@ func (s *Service) List(ctx context.Context, f Filter) (Listing, error) {
 		}
 	}
 	return list, nil
+}
+
+// judged gives every card, and by which rule one is left out of lists.
+func (s *Service) judged(ctx context.Context) ([]Card, aside.Rules, func(Card) (string, bool), error) {
+	cards, err := s.cards(ctx)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	rules, err := s.Aside(ctx)
+	at := s.Now()
+	some := slices.ContainsFunc(cards, func(c Card) bool { return looked(c).Runs(at) })
+	return cards, rules, func(c Card) (string, bool) { return rules.Of(looked(c), at, some) }, err
+}
+
+// LeftAside gives the sections that the rules leave out of lists.
+func (s *Service) LeftAside(ctx context.Context) (map[string]bool, error) {
+	cards, _, leftBy, err := s.judged(ctx)
+	left := map[string]bool{}
+	for _, c := range cards {
+		if _, yes := leftBy(c); yes {
+			left[c.Section.ID] = true
+		}
+	}
+	return left, err
 }
 
 func choices(cards []Card) Choices {

@@ -2,6 +2,7 @@ package pairing
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"kanban/internal/core/refusal"
@@ -91,6 +92,20 @@ func (s *Service) TakeOver(ctx context.Context, who, id string, yes bool) error 
 	})
 }
 
+// AtRest refuses while a run is at work on one of several pairings.
+func (s *Service) AtRest(ctx context.Context, pairings ...store.Pairing) error {
+	for _, p := range pairings {
+		active, err := s.Store.ActiveRun(ctx, "pairing_id", p.ID)
+		if err == nil {
+			return refusal.Conflict("", "run %s is still at work on %s; wait until it is done", active.ID, p.TargetName)
+		}
+		if !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+	}
+	return nil
+}
+
 // Unpair ends a pairing. The target and its members stay at the service.
 func (s *Service) Unpair(ctx context.Context, who, id string) error {
 	p, err := s.Store.Pairing(ctx, id)
@@ -100,8 +115,8 @@ func (s *Service) Unpair(ctx context.Context, who, id string) error {
 	if p.EndedAt != nil {
 		return nil
 	}
-	if active, err := s.Store.ActiveRun(ctx, "pairing_id", id); err == nil {
-		return refusal.Conflict("", "run %s is still at work on this pairing; wait until it is done", active.ID)
+	if err := s.AtRest(ctx, p); err != nil {
+		return err
 	}
 	now := s.Now().UTC()
 	p.EndedAt = &now

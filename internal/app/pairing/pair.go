@@ -27,6 +27,7 @@ type Wish struct {
 	Template     string // name of a template; the usual one when empty
 	Naming       string // names a new class instead of the template's own naming
 	Policy       *roster.Policy
+	Details      map[string]string // for what the register does not say about a new class, by name
 }
 
 // Remark is a precondition that was looked at and that somebody should know of.
@@ -42,6 +43,8 @@ type Outlook struct {
 	Card    Card // as it is now
 	Name    string
 	Policy  roster.Policy
+	About   map[string]string // what the class is made with, by name
+	Missing []string          // what the service wants to know and nothing says
 	Remarks []Remark
 }
 
@@ -52,7 +55,7 @@ func (o Outlook) Blocked() bool {
 
 // Pairing makes the record of a wish that is not blocked.
 func (o Outlook) Pairing() store.Pairing {
-	p := store.Pairing{ID: store.NewID(), SectionID: o.Card.Section.ID, ConnectionID: o.ConnectionID, TargetName: o.Name, TargetRef: o.TargetRef, Policy: o.Policy, Version: 1}
+	p := store.Pairing{ID: store.NewID(), SectionID: o.Card.Section.ID, ConnectionID: o.ConnectionID, TargetName: o.Name, TargetRef: o.TargetRef, Details: o.About, Policy: o.Policy, Version: 1}
 	if p.TargetRef != "" {
 		p.TakeOver = store.TakesOverNext
 	}
@@ -143,7 +146,7 @@ func (l *looking) outlook(ctx context.Context, w Wish, wishes int) (Outlook, err
 	if o.Policy = t.Policy; w.Policy != nil {
 		o.Policy = *w.Policy
 	}
-	if err := CheckPolicy(o.Policy); err != nil {
+	if err := errors.Join(CheckPolicy(o.Policy), CheckDetails(w.Details)); err != nil {
 		return o, err
 	}
 	l.sections(&o, x)
@@ -151,7 +154,29 @@ func (l *looking) outlook(ctx context.Context, w Wish, wishes int) (Outlook, err
 		return o, l.existing(ctx, &o, x)
 	}
 	l.name(ctx, &o, x, t, wishes)
+	o.details(x, t)
 	return o, nil
+}
+
+// details finds what the service wants to know of a new class: by the template out of the
+// register, and where that says nothing as the wish says.
+func (o *Outlook) details(x *service, t Template) {
+	o.About = map[string]string{}
+	known := values(o.Card)
+	for _, d := range workspaces.Details {
+		if x.connection.Settings[d.Setting] == "" {
+			continue
+		}
+		value := cmp.Or(naming.Known(cmp.Or(t.Details[d.Name], "{"+d.Name+"}"), known), strings.TrimSpace(o.Wish.Details[d.Name]))
+		if o.About[d.Name] = value; value == "" {
+			delete(o.About, d.Name)
+			o.Missing = append(o.Missing, d.Name)
+		}
+	}
+	if len(o.Missing) > 0 {
+		refuses := x.connection.Settings["classComplete"] == "yes"
+		o.remark(finding.DetailMissing, refuses, "%s wants the %s of %s, which the register does not say", x.connection.Name, strings.Join(o.Missing, " and the "), o.Card.Title())
+	}
 }
 
 func (l *looking) service(ctx context.Context, id string) (*service, error) {

@@ -39,6 +39,8 @@ type Card struct {
 	Teachers []string
 	Roles    []string
 	Learners int
+	Running  bool // somebody works at a run of it, or is to
+	Alike    bool // another section has the same title and code
 	standing roster.Standing
 }
 
@@ -96,6 +98,10 @@ func (s *Service) cards(ctx context.Context) ([]Card, error) {
 	if err != nil {
 		return nil, err
 	}
+	running, err := s.Store.Running(ctx)
+	if err != nil {
+		return nil, err
+	}
 	of := make(map[string][]*store.Pairing, len(pairings))
 	for _, p := range pairings {
 		of[p.SectionID] = append(of[p.SectionID], p)
@@ -117,6 +123,7 @@ func (s *Service) cards(ctx context.Context) ([]Card, error) {
 			one := c
 			if n < len(paired) {
 				one.Pairing = paired[n]
+				one.Running = running[paired[n].ID]
 			}
 			s.judge(&one, paused)
 			by[one.State] = append(by[one.State], one)
@@ -126,7 +133,24 @@ func (s *Service) cards(ctx context.Context) ([]Card, error) {
 	for _, state := range roster.States {
 		cards = append(cards, by[state]...)
 	}
+	tellApart(cards)
 	return cards, nil
+}
+
+// tellApart marks the cards of which another section has the same title and code.
+func tellApart(cards []Card) {
+	first := make(map[[2]string]int, len(cards))
+	for i := range cards {
+		key := [2]string{cards[i].Title(), cards[i].Section.Code}
+		at, there := first[key]
+		if !there {
+			first[key] = i
+			continue
+		}
+		if cards[at].Section.ID != cards[i].Section.ID {
+			cards[at].Alike, cards[i].Alike = true, true
+		}
+	}
 }
 
 // sets gives the linked sets of sections, with the sections that are listed.

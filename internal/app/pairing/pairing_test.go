@@ -172,3 +172,24 @@ func TestFilters_S1(t *testing.T) {
 		assert.Equal(t, []string{"First term", "Second term"}, list.Choices.Terms)
 	}
 }
+
+// Sections with the same title and code are marked, so that lists show what tells them apart.
+func TestSectionsThatLookAlikeAreMarked_S4(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	alike := func() (titles []string) {
+		cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{})
+		require.NoError(t, err)
+		for _, c := range cards {
+			if c.Alike {
+				titles = append(titles, c.Title())
+			}
+		}
+		return titles
+	}
+	_, err := w.Store.Pool.Exec(t.Context(), `UPDATE section_facts SET title = 'Soil science A', code = 'SOIL-A' WHERE code = 'GLAS-A'`)
+	require.NoError(t, err)
+	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE sections SET title = 'Soil science A', code = 'SOIL-A', changed_at = now() WHERE code = 'GLAS-A'`)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Soil science A", "Soil science A"}, alike())
+}

@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
+	"kanban/internal/adapter/workspaces"
 	"kanban/internal/core/naming"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
@@ -20,6 +22,9 @@ type Template struct {
 	Name   string        `json:"name"`
 	Target string        `json:"target"` // a template of core/naming
 	Policy roster.Policy `json:"policy"`
+	// Details are templates for what services want to know of a class, by name; what is not
+	// here is what the register says.
+	Details map[string]string `json:"details,omitempty"`
 }
 
 // Templates lists them, the institution's usual one first.
@@ -29,7 +34,7 @@ func (s *Service) Templates(ctx context.Context) ([]Template, error) {
 	if err != nil || ok {
 		return list, err
 	}
-	return []Template{{"Usual", naming.Usual, roster.DefaultPolicy()}}, nil
+	return []Template{{Name: "Usual", Target: naming.Usual, Policy: roster.DefaultPolicy()}}, nil
 }
 
 // SetTemplates replaces them. Pairings that were made before stay as they are.
@@ -46,6 +51,14 @@ func (s *Service) SetTemplates(ctx context.Context, who string, list []Template)
 		names[key] = true
 		if err := naming.Check(t.Target); err != nil {
 			return refusal.Invalid(fmt.Sprintf("%d.target", i), "%v", err)
+		}
+		if err := CheckDetails(t.Details); err != nil {
+			return err
+		}
+		for name, text := range t.Details {
+			if err := naming.CheckFields(text); err != nil {
+				return refusal.Invalid(fmt.Sprintf("%d.details.%s", i, name), "%v", err)
+			}
 		}
 		if err := CheckPolicy(t.Policy); err != nil {
 			return err
@@ -112,11 +125,39 @@ func template(list []Template, name string) (Template, error) {
 }
 
 // values are what a name can be made of.
+// FollowingName gives the name that a class gets when it goes from one section to another:
+// that of the template by which it was named, for the new section. It is empty where the
+// name stays, because it is the same or somebody gave it by hand.
+func (s *Service) FollowingName(ctx context.Context, name string, from, to Card) (string, error) {
+	list, err := s.Templates(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, t := range list {
+		was, err := naming.Name(t.Target, values(from))
+		if err != nil || naming.Key(was) != naming.Key(name) {
+			continue
+		}
+		next, err := naming.Name(t.Target, values(to))
+		if err != nil || naming.Key(next) == naming.Key(name) || len([]rune(next)) > store.MaxTargetName {
+			return "", nil
+		}
+		return next, nil
+	}
+	return "", nil
+}
+
 func values(c Card) naming.Values {
 	x := c.Section
-	v := naming.Values{"section": c.Title(), "code": x.Code, "course": x.Course, "courseCode": x.CourseCode, "organisation": x.Org, "teacher": strings.Join(c.Teachers, ", ")}
+	v := naming.Values{"level": x.Level, "subject": x.Subject, "section": c.Title(), "code": x.Code, "course": x.Course, "courseCode": x.CourseCode, "organisation": x.Org, "teacher": strings.Join(c.Teachers, ", ")}
 	if len(x.Terms) > 0 {
 		v["term"] = x.Terms[0]
+	}
+	if x.BeginsOn != nil {
+		v["starts"] = x.BeginsOn.Format(time.DateOnly)
+	}
+	if x.EndsOn != nil {
+		v["ends"] = x.EndsOn.Format(time.DateOnly)
 	}
 	if c.Set != nil {
 		var codes []string
@@ -126,6 +167,22 @@ func values(c Card) naming.Values {
 		v["code"] = strings.Join(codes, " + ")
 	}
 	return v
+}
+
+// mostDetail is how long a detail of a class may be.
+const mostDetail = 200
+
+// CheckDetails reports a detail that no class has.
+func CheckDetails(details map[string]string) error {
+	for name, text := range details {
+		if !slices.ContainsFunc(workspaces.Details, func(d workspaces.Detail) bool { return d.Name == name }) {
+			return refusal.Invalid("details", "%q is not one of level, subject, starts, ends", name)
+		}
+		if len([]rune(text)) > mostDetail {
+			return refusal.Invalid("details."+name, "is longer than %d characters", mostDetail)
+		}
+	}
+	return nil
 }
 
 // CheckPolicy reports the first value of a policy that cannot be.

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -318,7 +319,7 @@ func TestGroupsAtAService(t *testing.T) {
 	assert.Equal(t, []string{"Ada Alder"}, w.Standins.Workspace.Space("Greenhouse talk"))
 	waiting := all(t, w, store.DeliveryFilter{State: store.DeliveryWaiting})
 	require.Len(t, waiting, 1)
-	assert.Equal(t, string(finding.AccountMissing), waiting[0].Code)
+	assert.Equal(t, string(finding.AddressMissing), waiting[0].Code, "that is what is to be mended")
 	w.Record(about(w, rule.ModuleReopened, "k3", "stu-001"))
 	w.Deliver()
 	assert.Empty(t, w.Standins.Workspace.Space("Greenhouse talk"))
@@ -373,4 +374,74 @@ func TestWhatWaitedForAnAddressGoesOn(t *testing.T) {
 	assert.Equal(t, []string{"delivered", "waiting"}, states(all(t, w, store.DeliveryFilter{EventID: e.ID})))
 	require.Len(t, w.Standins.Inbox.Mails(), 1)
 	assert.Equal(t, "elsa.elder@fernmoor.example", w.Standins.Inbox.Mails()[0].To)
+}
+
+// Which percentages are reported is the outline's to say; a rule that waits for another one
+// is refused with the reason.
+func TestRulesWaitForPercentagesThatAreReported_E5(t *testing.T) {
+	w, now := apptest.Clocked(t)
+	w.Outlined()
+	platform := w.Connect("xapi", "Platform", nil).ID
+	course := w.Section("PROP-A").CourseID
+	d := rule.Draft{Name: "r", Trigger: "progress.crossed", Scope: rule.Scope{Course: course}, Condition: `event.percent == 40`, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}}
+	_, err := w.Reacting.Save(t.Context(), "test", "", 0, d)
+	require.ErrorContains(t, err, "event.percent is one of 25, 50, 75, 100 here")
+	o, err := w.Store.Outline(t.Context(), course)
+	require.NoError(t, err)
+	o.Percentages = []int{40, 100}
+	require.NoError(t, w.Observing.SetOutline(t.Context(), "test", course, o))
+	w.Rule(d)
+	w.Completes(platform, "stu-006", "one", *now)
+	w.Deliver()
+	tasks, err := w.Store.Tasks(t.Context(), false, 10)
+	require.NoError(t, err)
+	assert.Len(t, tasks, 1, "half of it is more than 40")
+	_, err = w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "s", Trigger: "assessment.passed", Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x", If: "event.score > 80"}}})
+	require.ErrorContains(t, err, "so 80 % is 0.8")
+}
+
+// Conditions and texts know where somebody was last, what comes next, what is missing, and
+// who teaches.
+func TestTextsKnowWhatComesNextAndWhoTeaches_E5(t *testing.T) {
+	w, now := apptest.Clocked(t)
+	w.Outlined()
+	platform := w.Connect("xapi", "Platform", nil).ID
+	w.Rule(rule.Draft{Name: "r", Trigger: "activity.completed", Condition: `progress.missingCount > 0 && section.teachers != ""`, Actions: []rule.Action{{
+		Kind: rule.OpenTask, Subject: "{{.progress.lastTitle}}, then {{.progress.nextTitle}} at {{.progress.nextAddress}}; open: {{.progress.missing}}, in {{.module.title}}: {{.progress.missingInModule}}; ask {{.section.teachers}} ({{.section.teacherEmails}})",
+	}}})
+	w.Completes(platform, "stu-006", "one", *now)
+	w.Deliver()
+	w.Completes(platform, "stu-006", "two", *now)
+	w.Deliver()
+	tasks, err := w.Store.Tasks(t.Context(), false, 10)
+	require.NoError(t, err)
+	require.Len(t, tasks, 1, "after the second nothing is missing")
+	x := w.Section("PROP-A")
+	require.NotEmpty(t, x.Teachers)
+	assert.Contains(t, tasks[0].Title, "One, then Two at "+apptest.Activities+"two; open: Two, in M: Two; ask "+strings.Join(x.Teachers, ", ")+" (")
+	assert.Contains(t, tasks[0].Title, "@fernmoor.example)")
+}
+
+// A missing address is said to be missing, not the template to be wrong; and what waits
+// because a credential was refused goes on once a test shows that it works.
+func TestCausesAreTrueAndMendsLetGoOn_C2(t *testing.T) {
+	w, _ := apptest.Clocked(t)
+	c := w.Contacts()
+	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
+	w.Record(about(w, rule.ModuleCompleted, "k1", "stu-005")) // without an address
+	w.Deliver()
+	waiting := all(t, w, store.DeliveryFilter{State: store.DeliveryWaiting})
+	require.Len(t, waiting, 1)
+	assert.Equal(t, string(finding.AddressMissing), waiting[0].Code)
+
+	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 401}))
+	e := w.Record(about(w, rule.ModuleCompleted, "k2", "stu-006"))
+	w.Deliver()
+	assert.Equal(t, []string{store.DeliveryWaiting, string(finding.WrongCredential)}, []string{w.Deliveries(e.ID)[0].State, w.Deliveries(e.ID)[0].Code})
+	w.Standins.ClearFaults()
+	_, err := w.Connecting.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	w.Deliver()
+	assert.Equal(t, store.DeliveryDelivered, w.Deliveries(e.ID)[0].State)
+	assert.Len(t, all(t, w, store.DeliveryFilter{State: store.DeliveryWaiting}), 1, "the address is missing still")
 }

@@ -38,17 +38,21 @@ func (s *Service) check(ctx context.Context, d *rule.Draft) error {
 	if err := s.checkScope(ctx, d.Scope); err != nil {
 		return err
 	}
-	inactive := rule.Trigger(d.Trigger) == rule.PersonInactive
-	if inactive && (d.Days < 1 || d.Days > 365) {
+	waits := rule.Trigger(d.Trigger).Waits()
+	if waits && (d.Days < 1 || d.Days > 365) {
 		return refusal.Invalid("days", "say after how many days without activity, 1 to 365")
 	}
-	if !inactive && d.Days != 0 {
-		return refusal.Invalid("days", "only goes with %s", rule.PersonInactive)
+	if !waits && d.Days != 0 {
+		return refusal.Invalid("days", "only goes with %s and %s", rule.PersonInactive, rule.PersonNotBegun)
 	}
-	if err := s.checkCondition(d.Condition, d.Trigger); err != nil {
+	domains, err := s.domains(ctx, d)
+	if err != nil {
+		return err
+	}
+	if err := s.checkCondition(d.Condition, d.Trigger, domains); err != nil {
 		return refusal.Invalid("condition", "%v", err)
 	}
-	if err := s.checkCondition(d.Stop, d.Trigger); err != nil {
+	if err := s.checkCondition(d.Stop, d.Trigger, domains); err != nil {
 		return refusal.Invalid("stop", "%v", err)
 	}
 	if err := d.Quiet.Check(); err != nil {
@@ -61,6 +65,9 @@ func (s *Service) check(ctx context.Context, d *rule.Draft) error {
 		return refusal.Invalid("actions", "names nothing to do; add at least one action")
 	}
 	for i, a := range d.Actions {
+		if err := s.checkCondition(a.If, d.Trigger, domains); err != nil {
+			return refusal.Invalid(fmt.Sprintf("actions[%d].if", i), "%v", err)
+		}
 		if err := s.checkAction(ctx, a, d.Trigger, fmt.Sprintf("actions[%d]", i)); err != nil {
 			return err
 		}
@@ -83,12 +90,37 @@ func (s *Service) checkScope(ctx context.Context, scope rule.Scope) error {
 	return nil
 }
 
-// checkCondition reports why a text is no condition over the trigger's events.
-func (s *Service) checkCondition(text, trigger string) error {
+// checkCondition reports why a text is no condition over the trigger's events, or one that
+// can never hold.
+func (s *Service) checkCondition(text, trigger string, domains map[string]rule.Domain) error {
 	if err := s.Expressions.CheckCondition(text); err != nil {
 		return err
 	}
-	return s.Expressions.CheckNames(text, rule.Trigger(trigger))
+	if err := s.Expressions.CheckNames(text, rule.Trigger(trigger)); err != nil {
+		return err
+	}
+	return s.Expressions.CheckPossible(text, rule.Trigger(trigger), domains)
+}
+
+// domains are which values the events that a rule is about can have.
+func (s *Service) domains(ctx context.Context, d *rule.Draft) (map[string]rule.Domain, error) {
+	out := rule.Domains(rule.Trigger(d.Trigger))
+	switch rule.Trigger(d.Trigger) {
+	case rule.PersonInactive, rule.PersonNotBegun:
+		out["event.days"] = rule.Domain{OneOf: []any{int64(d.Days)}, About: fmt.Sprintf("event.days is %d, as the rule says", d.Days)}
+	case rule.ProgressCrossed:
+		crossings, err := s.Store.Crossings(ctx, d.Scope.Course, d.Scope.Section)
+		if err != nil {
+			return nil, err
+		}
+		var all []any
+		for _, n := range crossings {
+			all = append(all, int64(n))
+		}
+		about := strings.ReplaceAll(strings.Trim(fmt.Sprint(crossings), "[]"), " ", ", ")
+		out["event.percent"] = rule.Domain{OneOf: all, About: "event.percent is one of " + about + " here; other percentages are chosen in the outline of the course"}
+	}
+	return out, nil
 }
 
 // checkValue reports why a text is no mapping over the trigger's events.
@@ -107,7 +139,7 @@ func (s *Service) checkValue(text, trigger string) error {
 func (s *Service) CheckText(kind, text, trigger string) error {
 	switch kind {
 	case "condition":
-		return s.checkCondition(text, trigger)
+		return s.checkCondition(text, trigger, rule.Domains(rule.Trigger(trigger)))
 	case "template":
 		if err := rule.CheckText(text); err != nil {
 			return err
@@ -121,22 +153,30 @@ func (s *Service) CheckText(kind, text, trigger string) error {
 	return s.checkValue(text, trigger)
 }
 
-// SampleOf gives what a text comes to for a made-up event, empty when that cannot be
-// told.
-func (s *Service) SampleOf(kind, text, trigger string) string {
-	values := withAward(rule.Sample(rule.Trigger(trigger)))
+// SampleOf gives what a text comes to for an event, or for a made-up one without an id;
+// empty when that cannot be told.
+func (s *Service) SampleOf(ctx context.Context, kind, text, trigger, eventID string) (string, error) {
+	values := rule.Sample(rule.Trigger(trigger))
+	if eventID != "" {
+		_, real, err := s.sample(ctx, store.Rule{Trigger: trigger}, TrialRequest{EventID: eventID})
+		if err != nil {
+			return "", err
+		}
+		values = real
+	}
+	values = withAward(values)
 	if kind == "template" {
 		out, _ := rule.Fill(text, values)
-		return out
+		return out, nil
 	}
 	if strings.TrimSpace(text) == "" {
-		return ""
+		return "", nil
 	}
 	out, err := s.Expressions.Value(text, values)
 	if err != nil {
-		return ""
+		return "", nil
 	}
-	return fmt.Sprint(out)
+	return fmt.Sprint(out), nil
 }
 
 // withAward adds what an earlier action may have awarded.
@@ -158,9 +198,6 @@ func (s *Service) checkAction(ctx context.Context, a rule.Action, trigger, at st
 		if _, err := rule.Span(text); err != nil {
 			return refusal.Invalid(at+"."+name, "%v", err)
 		}
-	}
-	if err := s.checkCondition(a.If, trigger); err != nil {
-		return refusal.Invalid(at+".if", "%v", err)
 	}
 	for _, group := range []struct {
 		name   string
@@ -272,7 +309,10 @@ func (s *Service) checkSection(ctx context.Context, id, at string) error {
 	if id == "" {
 		return nil
 	}
-	_, err := s.Store.Section(ctx, id)
+	x, err := s.Store.Section(ctx, id)
+	if err == nil && x.List != "" {
+		return refusal.Invalid(at+".sectionId", "%s is a list of people: nothing happens in it; choose a section", x.Title)
+	}
 	if errors.Is(err, store.ErrNotFound) {
 		return refusal.Invalid(at+".sectionId", "there is no section %q; list them with: kanban sections list", id)
 	}

@@ -314,7 +314,7 @@ func (s *Service) writeWhole(ctx context.Context, worker string, turns []*turn) 
 				if err := tx.WaitForDisk(ctx); err != nil {
 					return err
 				}
-				if err := s.opposite(ctx, tx, d.EventID, *d); err != nil {
+				if err := s.opposite(ctx, tx, d.EventID, 0, *d); err != nil {
 					return err
 				}
 			}

@@ -12,22 +12,28 @@ import (
 // idleAtOnce is how many people are found inactive in one transaction.
 const idleAtOnce = 1000
 
-// Inactive records who has done nothing for as long as some rule that is on asks for,
-// once for each time they stop. Whoever comes back and stops again is recorded again.
+// Inactive records who has done nothing for as long as some rule that is on asks for, once
+// for each time they stop, and who has not begun so long after joining. Whoever comes back
+// and stops again is recorded again.
 func (s *Service) Inactive(ctx context.Context) error {
 	b, err := s.rulesOn(ctx)
 	if err != nil {
 		return err
 	}
-	asked := map[int]bool{}
+	type wait struct {
+		trigger rule.Trigger
+		days    int
+	}
+	asked := map[wait]bool{}
 	for _, r := range b.byID {
-		if rule.Trigger(r.Trigger) == rule.PersonInactive {
-			asked[r.Days] = true
+		if t := rule.Trigger(r.Trigger); t.Waits() {
+			asked[wait{t, r.Days}] = true
 		}
 	}
-	for days := range asked {
+	for w := range asked {
+		days := w.days
 		for more := true; more; {
-			list, err := s.Store.IdleSince(ctx, s.now().AddDate(0, 0, -days), days, idleAtOnce)
+			list, err := s.Store.IdleSince(ctx, w.trigger, s.now().AddDate(0, 0, -days), days, idleAtOnce)
 			if err != nil {
 				return err
 			}
@@ -35,7 +41,7 @@ func (s *Service) Inactive(ctx context.Context) error {
 			events := make([]store.Event, len(list))
 			for i, x := range list {
 				events[i] = store.Event{
-					Type: string(rule.PersonInactive), NaturalKey: fmt.Sprintf("%s/%s/%s/%d/%d", rule.PersonInactive, x.PersonID, x.SectionID, days, x.Last.Truncate(time.Second).Unix()),
+					Type: string(w.trigger), NaturalKey: fmt.Sprintf("%s/%s/%s/%d/%d", w.trigger, x.PersonID, x.SectionID, days, x.Last.Truncate(time.Second).Unix()),
 					PersonID: &x.PersonID, SectionID: &x.SectionID, CourseID: &x.CourseID, OccurredAt: s.now(),
 					Data: map[string]any{"days": days, "percent": x.Percent, "last": x.Last.UTC().Format(time.RFC3339)},
 				}

@@ -66,3 +66,33 @@ func TestNudgeOnceForEachStop_E11(t *testing.T) {
 	}
 	assert.Empty(t, w.Standins.Inbox.Mails())
 }
+
+// Whoever never began is found once, so many days after joining; whoever began is not.
+func TestWhoNeverBeganIsFoundOnce_E11(t *testing.T) {
+	w, now := apptest.Clocked(t)
+	w.Outlined()
+	platform := w.Connect("xapi", "Platform", nil).ID
+	w.Rule(rule.Draft{Name: "welcome", Trigger: "person.not-begun", Days: 3, Once: true, Scope: rule.Scope{Section: w.Section("PROP-A").ID}, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Call {{.person.name}}, {{.event.days}} days"}}})
+	begun := w.Person("stu-006")
+	w.Completes(platform, "stu-006", "one", *now)
+	look := func() (who []string) {
+		t.Helper()
+		require.NoError(t, w.Reacting.Inactive(t.Context()))
+		list, err := w.Store.Events(t.Context(), store.EventFilter{Type: "person.not-begun", Limit: 500})
+		require.NoError(t, err)
+		for _, e := range list {
+			who = append(who, *e.PersonID+" "+*e.SectionID)
+		}
+		return who
+	}
+	assert.Empty(t, look())
+	*now = now.AddDate(0, 0, 4)
+	first := look()
+	x := w.Section("PROP-A")
+	assert.Contains(t, first, w.Person("stu-007").ID+" "+x.ID)
+	assert.NotContains(t, first, begun.ID+" "+x.ID)
+	*now = now.AddDate(0, 0, 30)
+	assert.Equal(t, first, look(), "once, however long it lasts")
+	_, err := w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "x", Trigger: "person.not-begun", Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
+	require.ErrorContains(t, err, "say after how many days")
+}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"kanban/internal/adapter"
@@ -83,6 +84,9 @@ func (s *Service) fields(a rule.Action, values rule.Values) (map[string]any, err
 		}
 		if err != nil {
 			return nil, refuseText("fields."+name, err)
+		}
+		if email, known := values["person"]["email"]; known && email == "" && v == "" && strings.TrimSpace(a.Fields[name]) == "person.email" && a.Kind != rule.AppendSheet {
+			return nil, refusal.Conflict(finding.AddressMissing, "there is no address to give as %s", name)
 		}
 		out[name] = v
 	}
@@ -336,7 +340,7 @@ func (s *Service) change(p *prepared, g workspaces.Group, who workspaces.Someone
 	w := workspaces.New(p.connection, s.once())
 	p.check = func(ctx context.Context) error {
 		_, err := w.FindGroup(ctx, g)
-		return groupRefusal(err)
+		return groupRefusal(err, who)
 	}
 	p.do = func(ctx context.Context) (outcome, error) {
 		do, word := w.Put, "added to"
@@ -348,12 +352,14 @@ func (s *Service) change(p *prepared, g workspaces.Group, who workspaces.Someone
 		if err == nil {
 			out.answer = "read back: it is so"
 		}
-		return out, groupRefusal(err)
+		return out, groupRefusal(err, who)
 	}
 }
 
-func groupRefusal(err error) error {
+func groupRefusal(err error, who workspaces.Someone) error {
 	switch {
+	case errors.Is(err, workspaces.ErrNoAccount) && who.Email == "":
+		return refusal.Conflict(finding.AddressMissing, "%v, and none can be made without an address", err)
 	case errors.Is(err, workspaces.ErrNoGroup):
 		return refusal.Conflict(finding.GroupMissing, "%v", err)
 	case errors.Is(err, workspaces.ErrNoAccount):

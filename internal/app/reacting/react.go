@@ -102,7 +102,7 @@ func (s *Service) rulesLately(ctx context.Context) (*book, error) {
 
 func at(e store.Event) rule.Event {
 	days := 0
-	if e.Type == string(rule.PersonInactive) {
+	if rule.Trigger(e.Type).Waits() {
 		n, _ := e.Data["days"].(float64)
 		days = int(n)
 	}
@@ -119,6 +119,9 @@ func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) e
 	}
 	events, err := s.Store.EventsByID(ctx, eventIDs)
 	if err != nil {
+		return err
+	}
+	if err := s.chained(ctx, events); err != nil {
 		return err
 	}
 	var stages []river.JobArgs
@@ -164,6 +167,7 @@ func (s *Service) Recorded(ctx context.Context, tx *store.Tx, people []store.Per
 		}
 	}
 	known := s.newKnown()
+	known.tx = tx
 	for _, p := range people {
 		known.people[p.ID] = valuesOf(p)
 	}
@@ -360,8 +364,11 @@ func (s *Service) fire(ctx context.Context, known *known, e store.Event, r store
 			}
 			d.OnceKey = &key
 		}
-		if conditionErr != nil {
+		switch n := rule.Chain(e.Data); {
+		case conditionErr != nil:
 			d.State, d.Code, d.LastError = store.DeliveryWaiting, string(finding.ConditionRefused), conditionErr.Error()
+		case n >= rule.MostInChain && i == 0:
+			d.State, d.Code, d.LastError = store.DeliveryWaiting, string(finding.ChainStopped), rule.ChainTooLong(n).Error()
 		}
 		list = append(list, d)
 	}
@@ -386,16 +393,16 @@ func (s *Service) takeBack(ctx context.Context, tx *store.Tx, e store.Event, rul
 		if err := tx.Release(ctx, d.ID, ""); err != nil {
 			return err
 		}
-		if err := s.opposite(ctx, tx, e.ID, d); err != nil {
+		if err := s.opposite(ctx, tx, e.ID, rule.Chain(e.Data), d); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// opposite queues the delivery that takes one back, because of an event. What cannot be
-// taken back is noted.
-func (s *Service) opposite(ctx context.Context, tx *store.Tx, eventID string, d store.Delivery) error {
+// opposite queues the delivery that takes one back, because of an event to which so many
+// others led. What cannot be taken back is noted.
+func (s *Service) opposite(ctx context.Context, tx *store.Tx, eventID string, chain int, d store.Delivery) error {
 	now := s.now()
 	u := store.Delivery{
 		ID: store.NewID(), EventID: eventID, RuleID: d.RuleID, RuleVersion: d.RuleVersion, Position: d.Position, ConnectionID: d.ConnectionID,
@@ -405,6 +412,9 @@ func (s *Service) opposite(ctx context.Context, tx *store.Tx, eventID string, d 
 	if u.Action = opposite; !ok {
 		u.Action, u.State, u.Code, u.FinishedAt = d.Action, store.DeliverySkipped, string(finding.CannotTakeBack), &now
 		u.Action.Undo = true
+	}
+	if ok && chain >= rule.MostInChain {
+		u.State, u.Code, u.LastError = store.DeliveryWaiting, string(finding.ChainStopped), rule.ChainTooLong(chain).Error()
 	}
 	fresh, err := tx.AddDeliveries(ctx, []store.Delivery{u})
 	if err != nil || !fresh[u.ID] || u.State != store.DeliveryPlanned {

@@ -1,6 +1,7 @@
 package reacting_test
 
 import (
+	"kanban/internal/app/connecting"
 	"testing"
 	"time"
 
@@ -124,14 +125,14 @@ func TestRefusedAndPausedAreNotRetried(t *testing.T) {
 	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
 	id := w.Deliveries(e.ID)[0].ID
 	paused := true
-	_, err := w.Connecting.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, nil, nil, &paused)
+	_, err := w.Connecting.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, connecting.Change{Paused: &paused})
 	require.NoError(t, err)
 	again, err := w.Reacting.Deliver(t.Context(), id)
 	require.NoError(t, err)
 	assert.Positive(t, again)
 	assert.Zero(t, w.Deliveries(e.ID)[0].Attempts, "a pause is no failure")
 	paused = false
-	_, err = w.Connecting.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, nil, nil, &paused)
+	_, err = w.Connecting.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, connecting.Change{Paused: &paused})
 	require.NoError(t, err)
 	again, err = w.Reacting.Deliver(t.Context(), id)
 	require.NoError(t, err)

@@ -125,7 +125,6 @@ func (s *Service) save(ctx context.Context, who, id string, version int, d rule.
 		return r, err
 	}
 	r.Write(d)
-	r.TriedAt = nil
 	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
 		write, what := func() error { return store.Create(tx, &r, "making the rule") }, "made a rule"
 		if id != "" {
@@ -140,6 +139,9 @@ func (s *Service) save(ctx context.Context, who, id string, version int, d rule.
 			}
 		}
 		if err := tx.KeepVersion(ctx, r, who); err != nil {
+			return err
+		}
+		if err := tx.Enqueue(ctx, store.AskNeeds{RuleID: r.ID}); err != nil {
 			return err
 		}
 		return s.announce(ctx, tx, who, what, r)

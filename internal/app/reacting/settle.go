@@ -111,8 +111,8 @@ func (s *Service) GiveUp(ctx context.Context, who string, f store.DeliveryFilter
 	if f.ID == "" && f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" {
 		return 0, 0, refusal.Invalid("ruleId", "say which to give up: one, those of a rule, or those to a connection")
 	}
-	if reason = strings.TrimSpace(reason); reason == "" {
-		return 0, 0, refusal.Invalid("reason", "is missing: say why they are given up")
+	if reason, err = refusal.Reason(reason, "say why they are given up"); err != nil {
+		return 0, 0, err
 	}
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if stopped, underWay, err = tx.GiveUp(ctx, f, "given up by "+who+": "+reason); err != nil || stopped == 0 {

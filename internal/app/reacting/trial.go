@@ -142,7 +142,7 @@ func (s *Service) try(ctx context.Context, r store.Rule, q TrialRequest) (Trial,
 		}
 	}
 	if r.ID != "" && t.Passed { // another trial is none that was passed
-		return t, s.Store.Tried(ctx, r.ID, r.Version)
+		return t, s.Store.Tried(ctx, r.ID, r.Version, t.EventID)
 	}
 	return t, nil
 }
@@ -175,7 +175,7 @@ func (s *Service) sample(ctx context.Context, r store.Rule, q TrialRequest) (sto
 	if events[0].Type != r.Trigger {
 		return store.Event{}, nil, refusal.Invalid("eventId", "the event is %s, the rule is set off by %s", events[0].Type, r.Trigger)
 	}
-	values, err := s.newKnown().values(ctx, events[0], "progress")
+	values, err := s.newKnown().values(ctx, events[0], "progress", "teacher")
 	return events[0], values, err
 }
 
@@ -276,7 +276,7 @@ func (s *Service) LookBack(ctx context.Context, id string, since time.Time) (Loo
 	}
 	known := s.newKnown()
 	for _, e := range events {
-		if rule.Trigger(r.Trigger) == rule.PersonInactive && at(e).Days != r.Days {
+		if rule.Trigger(r.Trigger).Waits() && at(e).Days != r.Days {
 			continue
 		}
 		known.next()

@@ -1,6 +1,7 @@
 package reacting
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -16,6 +17,7 @@ import (
 // known remembers people, sections and outlines while several events are looked at.
 type known struct {
 	s        *Service
+	tx       *store.Tx // in which events are being recorded, nil for none
 	people   map[string]map[string]any
 	sections map[string]store.Section
 	outlines map[string]learning.Outline
@@ -104,12 +106,13 @@ func valuesOf(p store.Person) map[string]any {
 // values are what conditions, mappings and texts can refer to. Where somebody stands
 // now is worked out only when one of the texts asks for it.
 func (k *known) values(ctx context.Context, e store.Event, texts ...string) (rule.Values, error) {
-	asked, named := false, false
+	asked, named, taught := false, false, false
 	for _, text := range texts {
+		taught = taught || strings.Contains(text, "teacher")
 		asked = asked || strings.Contains(text, "progress")
 		named = named || e.ModuleID != "" && (strings.Contains(text, "module") || strings.Contains(text, "activity"))
 	}
-	if k.plain != nil && !asked && !named {
+	if k.plain != nil && !asked && !named && !taught {
 		return k.plain, nil
 	}
 	event := map[string]any{"id": e.ID, "type": e.Type, "at": e.OccurredAt.UTC().Format(time.RFC3339)}
@@ -130,6 +133,13 @@ func (k *known) values(ctx context.Context, e store.Event, texts ...string) (rul
 			return nil, err
 		}
 		v["section"] = map[string]any{"id": *e.SectionID, "title": x.Title, "code": x.Code}
+		if taught {
+			emails, err := k.emails(ctx, x.TeacherIDs)
+			if err != nil {
+				return nil, err
+			}
+			v["section"]["teachers"], v["section"]["teacherEmails"] = strings.Join(x.Teachers, ", "), strings.Join(emails, ", ")
+		}
 		v["course"] = map[string]any{"id": x.CourseID, "title": x.Course, "code": x.CourseCode}
 	}
 	if e.CourseID == nil || !asked && !named {
@@ -164,6 +174,32 @@ func (k *known) person(ctx context.Context, id string) (map[string]any, error) {
 	}
 	k.people[id] = valuesOf(p)
 	return k.people[id], nil
+}
+
+// emails are the addresses of those of the people who have one.
+func (k *known) emails(ctx context.Context, people []string) (out []string, err error) {
+	for _, id := range people {
+		p, err := k.person(ctx, id)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if email, _ := p["email"].(string); email != "" {
+			out = append(out, email)
+		}
+	}
+	return out, nil
+}
+
+// titles gives the titles of activities, with commas between them.
+func titles(list []learning.Activity) string {
+	var out []string
+	for _, a := range list {
+		out = append(out, cmp.Or(a.Title, a.ID))
+	}
+	return strings.Join(out, ", ")
 }
 
 func (k *known) section(ctx context.Context, id string) (store.Section, error) {
@@ -201,17 +237,33 @@ func (k *known) outline(ctx context.Context, courseID string) (learning.Outline,
 
 // progress is where the event's person stands now.
 func (k *known) progress(ctx context.Context, e store.Event, o learning.Outline) (map[string]any, error) {
-	state, err := k.s.Store.ProgressOf(ctx, *e.PersonID, *e.SectionID)
+	states := k.s.Store.States
+	if k.tx != nil { // what it has just written counts
+		states = k.tx.States
+	}
+	all, err := states(ctx, []store.Standing{{PersonID: *e.PersonID, SectionID: *e.SectionID}})
 	if err != nil {
 		return nil, err
 	}
+	state := all[[2]string{*e.PersonID, *e.SectionID}]
 	enrolled, err := k.s.Store.IsEnrolled(ctx, *e.PersonID, *e.SectionID)
 	if err != nil {
 		return nil, err
 	}
 	out := map[string]any{
 		"percent": int64(learning.Percent(o, state)), "courseDone": learning.CourseDone(o, state), "moduleDone": false, "activityDone": false,
-		"daysSince": int64(-1), "enrolled": enrolled,
+		"daysSince": int64(-1), "enrolled": enrolled, "lastTitle": "", "lastAddress": "", "nextTitle": "", "nextAddress": "", "missingInModule": "",
+	}
+	missing := learning.Missing(o, state, "")
+	out["missing"], out["missingCount"] = titles(missing), int64(len(missing))
+	if len(missing) > 0 {
+		out["nextTitle"], out["nextAddress"] = cmp.Or(missing[0].Title, missing[0].ID), missing[0].ID
+	}
+	if a, ok := learning.Latest(o, state); ok {
+		out["lastTitle"], out["lastAddress"] = cmp.Or(a.Title, a.ID), a.ID
+	}
+	if e.ModuleID != "" {
+		out["missingInModule"] = titles(learning.Missing(o, state, e.ModuleID))
 	}
 	for _, m := range o.Modules {
 		if m.ID == e.ModuleID {

@@ -2,6 +2,7 @@ package reading_test
 
 import (
 	"fmt"
+	"kanban/internal/app/connecting"
 	"strings"
 	"testing"
 	"time"
@@ -106,7 +107,7 @@ func TestEnrolmentsBeginAndEndByTheirDates_R1(t *testing.T) {
 	assert.Equal(t, map[string]int{"section.left C Name": 1, "section.joined D Name": 1}, told(t, w))
 
 	// A register that means the day after by it.
-	_, err := w.Connecting.Update(t.Context(), "test", files.ID, 0, nil, map[string]string{"enrolmentEnd": "the day after it"}, nil)
+	_, err := w.Connecting.Update(t.Context(), "test", files.ID, 0, connecting.Change{Values: map[string]string{"enrolmentEnd": "the day after it"}})
 	require.NoError(t, err)
 	tables[oneroster.FileEnrollments].Rows[4]["endDate"] = "2026-10-07"
 	upload(t, w, files, pack(t, tables), false)
@@ -264,7 +265,7 @@ func TestOddThingsOfARegisterAreSaid(t *testing.T) {
 	assert.Contains(t, got[finding.ReferenceUnknown], `its term "term-of-nobody" is not in the register`)
 	assert.Contains(t, got[finding.FilePassedOver], "results.csv")
 
-	_, err := w.Connecting.Update(t.Context(), "test", files.ID, 0, nil, map[string]string{"mostRows": "100"}, nil)
+	_, err := w.Connecting.Update(t.Context(), "test", files.ID, 0, connecting.Change{Values: map[string]string{"mostRows": "100"}})
 	require.NoError(t, err)
 	run = upload(t, w, files, pack(t, tables), false)
 	assert.Equal(t, string(finding.PackageUnreadable), run.ErrorCode)

@@ -201,6 +201,9 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 			run.Done += t.Read
 		}
 		run.Total = run.Done
+		if err := tx.KeepDifferences(ctx, run.ID, merged.Differences, merged.MoreDifferences); err != nil {
+			return err
+		}
 		return s.finish(ctx, tx, run)
 	})
 }
@@ -220,11 +223,11 @@ func (s *Service) follow(ctx context.Context, tx *store.Tx, connectionID string,
 	if people := merged.Tables["people"]; people.Added+people.Changed+merged.Tables["enrolments"].Added+len(merged.Joined)+len(merged.Left) > 0 {
 		// Statements may have come about them before the register knew them, or while
 		// they were away. What movers reached goes with them.
-		if err := tx.Enqueue(ctx, append(carries(merged), store.ResolveStatements{}, store.SettleAccess{})...); err != nil {
+		if err := tx.Enqueue(ctx, append(carries(merged), store.ResolveStatements{}, store.SettleAccess{}, store.Propose{ConnectionID: connectionID})...); err != nil {
 			return 0, err
 		}
 	}
-	if compared, err = s.compareTouched(ctx, tx, merged.Sections); err != nil {
+	if compared, err = s.compareTouched(ctx, tx, connectionID, merged.Sections, changed(merged, "people")); err != nil {
 		return compared, err
 	}
 	return compared, tx.Announce(ctx, "section", "")
@@ -344,24 +347,32 @@ func newest(folder string) ([]byte, error) {
 func refresh(ctx context.Context, tx *store.Tx, connectionID string, m store.Merged) error {
 	all := m.First
 	for _, table := range []string{"orgs", "terms", "courses"} {
-		t := m.Tables[table]
-		all = all || t.Added+t.Changed+t.Gone > 0
+		all = all || changed(m, table)
 	}
 	switch {
 	case all:
 		return tx.RefreshSections(ctx, connectionID, nil)
-	case len(m.Sections) == 0:
+	case len(m.Sections) == 0 && !changed(m, "people"):
 		return nil
+	case len(m.Sections) == 0:
+		return tx.RefreshPeopleLists(ctx, connectionID)
 	}
 	return tx.RefreshSections(ctx, connectionID, m.Sections)
 }
 
-// compareTouched queues a comparison for each pairing whose section changed.
-func (s *Service) compareTouched(ctx context.Context, tx *store.Tx, sections []string) (int, error) {
-	if len(sections) == 0 {
+// changed reports whether a read changed anything in a table.
+func changed(m store.Merged, table string) bool {
+	t := m.Tables[table]
+	return t.Added+t.Changed+t.Gone > 0
+}
+
+// compareTouched queues a comparison for each pairing whose section changed, and for those of
+// the register's people lists when anybody changed.
+func (s *Service) compareTouched(ctx context.Context, tx *store.Tx, connectionID string, sections []string, people bool) (int, error) {
+	if len(sections) == 0 && !people {
 		return 0, nil
 	}
-	pairings, err := s.Store.PairingsOf(ctx, sections)
+	pairings, err := s.Store.PairingsOf(ctx, connectionID, sections)
 	if err != nil {
 		return 0, err
 	}

@@ -49,6 +49,8 @@ var shapes = map[string]shape{
 		r.needs("title")
 		r.ref("orgSourcedId")
 		r.text("courseCode")
+		r.words("grades")
+		r.words("subjects")
 	}},
 	"sections": {oneroster.FileClasses, func(r *row) {
 		r.needs("title")
@@ -57,6 +59,8 @@ var shapes = map[string]shape{
 		r.ref("courseSourcedId")
 		r.ref("schoolSourcedId")
 		r.list("termSourcedIds", oneroster.List(r.get("termSourcedIds")))
+		r.words("grades")
+		r.words("subjects")
 	}},
 	"people": {oneroster.FileUsers, func(r *row) {
 		r.needs("givenName")
@@ -160,6 +164,11 @@ func (r *row) fail(code finding.Code, detail string) {
 }
 
 func (r *row) text(column string) { r.keep(column, r.get(column), longestValue) }
+
+// words adds a list of words as people read it.
+func (r *row) words(column string) {
+	r.keep(column, strings.Join(oneroster.List(r.get(column)), ", "), longestValue)
+}
 
 // ref adds the sourcedId of another record.
 func (r *row) ref(column string) { r.keep(column, r.get(column), longestID) }
@@ -320,8 +329,8 @@ func (s *sorted) Incomplete(table string) string { return s.incomplete[table] }
 var from = map[string]map[string]string{
 	"orgs":       {"parent": "parentSourcedId"},
 	"terms":      {"parent": "parentSourcedId", "type": "type"},
-	"courses":    {"org": "orgSourcedId", "code": "courseCode"},
-	"sections":   {"code": "classCode", "class_type": "classType", "org": "schoolSourcedId", "terms": "termSourcedIds"},
+	"courses":    {"org": "orgSourcedId", "code": "courseCode", "level": "grades", "subject": "subjects"},
+	"sections":   {"level": "grades", "subject": "subjects", "code": "classCode", "class_type": "classType", "org": "schoolSourcedId", "terms": "termSourcedIds"},
 	"people":     {"email": "email", "user_name": "username", "identifier": "identifier", "user_ids": "userIds", "master": "userMasterIdentifier"},
 	"enrolments": {"begin_date": "beginDate", "end_date": "endDate"},
 }

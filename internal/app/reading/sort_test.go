@@ -3,6 +3,8 @@ package reading_test
 import (
 	"archive/zip"
 	"bytes"
+	"fmt"
+	"maps"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -193,4 +195,69 @@ func TestBadRecordTakesNothingAway(t *testing.T) {
 	run = read()
 	assert.Equal(t, 1, run.Counts["left"], "Rob is enrolled by nothing any more")
 	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM enrolments WHERE gone_at IS NULL`))
+}
+
+// A read's report says who changed and in which field.
+func TestReadSaysWhoChangedAndHow_R1(t *testing.T) {
+	w := apptest.New(t)
+	files := w.Connect("oneroster-csv", "Files", nil)
+	tables := usable()
+	people := tables[oneroster.FileUsers].Rows
+	tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: people[1:]}
+	run := upload(t, w, files, pack(t, tables), false)
+	require.Equal(t, store.Finished, run.State, run.Error)
+	list, more, err := w.Store.Differences(t.Context(), run.ID)
+	require.NoError(t, err)
+	assert.Empty(t, list, "a first read changes nothing")
+	assert.False(t, more)
+	changed := maps.Clone(people[1])
+	who := changed["givenName"] + " " + changed["familyName"]
+	changed["familyName"], changed["email"] = "Renamed", "new@fernmoor.example"
+	tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: []rec{changed}}
+	run = upload(t, w, files, pack(t, tables), false)
+	require.Equal(t, store.Finished, run.State, run.Error)
+	list, _, err = w.Store.Differences(t.Context(), run.ID)
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	got := map[string]string{}
+	for _, d := range list {
+		assert.Equal(t, []string{"people", changed["sourcedId"], who}, []string{d.Table, d.ID, d.Who})
+		got[d.Field] = d.After
+	}
+	assert.Equal(t, map[string]string{"family name": "Renamed", "email": "new@fernmoor.example"}, got)
+}
+
+// What hangs on one record that cannot be used, or is not there, is said once, at its root.
+func TestCauseIsNamedOnceAtItsRoot_R1(t *testing.T) {
+	w := apptest.New(t)
+	files := w.Connect("oneroster-csv", "Files", nil)
+	tables := usable()
+	class := tables[oneroster.FileClasses].Rows[0]
+	broken := maps.Clone(class)
+	broken["sourcedId"], broken["title"] = "broken", ""
+	tables[oneroster.FileClasses] = oneroster.Table{Mode: oneroster.Bulk, Rows: []rec{class, broken}}
+	user := tables[oneroster.FileUsers].Rows[0]
+	var people, places []rec
+	for i := range 12 {
+		p := maps.Clone(user)
+		p["sourcedId"] = fmt.Sprint("u", i)
+		people = append(people, p)
+		for _, c := range []string{"broken", "nowhere", class["sourcedId"]} {
+			places = append(places, rec{"sourcedId": fmt.Sprint(c, i), "userSourcedId": p["sourcedId"], "classSourcedId": c, "role": "student"})
+		}
+	}
+	tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: people}
+	tables[oneroster.FileEnrollments] = oneroster.Table{Mode: oneroster.Bulk, Rows: places}
+	run := upload(t, w, files, pack(t, tables), false)
+	require.Equal(t, store.Finished, run.State, run.Error)
+	var hanging []string
+	for _, f := range run.Findings {
+		if f.Code == finding.ReferenceUnknown {
+			hanging = append(hanging, f.Subject+": "+f.Detail)
+		}
+	}
+	require.Len(t, hanging, 2, "%v", hanging)
+	assert.Contains(t, hanging[0], "classes.csv line 3 (broken): this class cannot be used, so 12 enrolments, which name it, are left out, the first at enrollments.csv line 2")
+	assert.Contains(t, hanging[1], `enrollments.csv line 3 (nowhere0): the class "nowhere" is not in the register, so 12 enrolments, which name it, are left out, of which this is the first`)
+	assert.Equal(t, 12, count(t, w, `SELECT count(*) FROM enrolments WHERE gone_at IS NULL`))
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"kanban/internal/adapter"
@@ -123,13 +124,49 @@ func (s *Service) Rule(ctx context.Context, r store.Rule) (Checklist, error) {
 		}
 		list = append(list, Step{"The course has an outline", len(o.Modules) > 0, "Set its outline: kanban courses outline"})
 	}
+	if s.Circle != nil {
+		way, err := s.Circle(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		if way != nil {
+			list = append(list, Step{"Does not set itself off again", false, "Change a condition on the way: " + strings.Join(way, " → ")})
+		}
+	}
+	if r.AskedAt != nil {
+		list = append(list, Step{"What it needs is at the service", len(r.Missing) == 0, "Make it there, or choose another: " + strings.Join(r.Missing, ", ")})
+	}
+	tried, err := s.tried(ctx, r)
+	if err != nil {
+		return nil, err
+	}
 	return append(list,
-		Step{"Tried out as it is now", r.TriedAt != nil, fmt.Sprintf("Try it: kanban rules try %q", r.Name)},
+		Step{"Tried out as it is now" + tried, r.TriedAt != nil, fmt.Sprintf("Try it: kanban rules try %q", r.Name)},
 		Step{"Switched on", r.OnSince != nil, fmt.Sprintf("Switch it on: kanban rules on %q", r.Name)}), nil
 }
 
+// tried says which version of a rule was tried out on which event.
+func (s *Service) tried(ctx context.Context, r store.Rule) (string, error) {
+	if r.TriedAt == nil {
+		return "", nil
+	}
+	text := fmt.Sprintf(": version %d, on %s", r.Version, r.TriedAt.Format("2 January 2006"))
+	if r.TriedEvent == nil {
+		return text + ", with a made-up event", nil
+	}
+	events, err := s.Store.EventsByID(ctx, []string{*r.TriedEvent})
+	if err != nil || len(events) == 0 || events[0].PersonID == nil {
+		return text, err
+	}
+	p, err := s.Store.Person(ctx, *events[0].PersonID)
+	if errors.Is(err, store.ErrNotFound) {
+		return text, nil
+	}
+	return fmt.Sprintf("%s, with what %s did on %s", text, p.Name(), events[0].OccurredAt.Format("2 January 2006")), err
+}
+
 // progressTriggers are those that need an outline.
-var progressTriggers = map[string]bool{"activity.completed": true, "module.completed": true, "course.completed": true, "progress.crossed": true, "person.inactive": true}
+var progressTriggers = map[string]bool{"activity.completed": true, "module.completed": true, "course.completed": true, "progress.crossed": true, "person.inactive": true, "person.not-begun": true}
 
 // Pairing gives the checklist of a pairing.
 func (s *Service) Pairing(ctx context.Context, p store.Pairing) (Checklist, error) {

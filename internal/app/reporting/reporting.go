@@ -6,7 +6,6 @@ package reporting
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,9 +13,7 @@ import (
 
 	"github.com/cespare/xxhash/v2"
 
-	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
-	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/store"
@@ -29,6 +26,12 @@ type Service struct {
 	Now func() time.Time
 	// Disagreements between access and enrolment; nil when nobody offers anything.
 	Disagreements func(ctx context.Context) ([]Disagreement, error)
+	// Reversals are what was done for completions that hold no longer; nil when progress is
+	// not to be looked at.
+	Reversals func(ctx context.Context) ([]Reversal, error)
+	// Circle names the way on which a rule would set itself off again; nil when that is not
+	// to be looked at.
+	Circle func(ctx context.Context, r store.Rule) ([]string, error)
 	// States counts the sections that lists show by state, and those that are being run; nil
 	// when sections are not to be looked at.
 	States func(ctx context.Context) (states map[roster.State]int, running int, err error)
@@ -40,6 +43,15 @@ type Disagreement struct {
 	Person, PersonID string
 	Section          string
 	Offer, OfferID   string
+}
+
+// Reversal is something that was done for a person because of a completion that holds no
+// longer.
+type Reversal struct {
+	Person, PersonID string
+	What             string // what is not completed any more
+	Done             string // what was done for it
+	Kind, CourseID   string // of the completion
 }
 
 func (s *Service) now() time.Time {
@@ -74,6 +86,7 @@ type Finding struct {
 	Person  string // id of the person, if it is about one
 	Count   int    // how many things it stands for
 	Seen    *store.Acknowledgement
+	People  []Finding // the findings that it stands for, where it groups people
 }
 
 func noticed(group Group, code finding.Code, subject, where, detail, link string) Finding {
@@ -110,29 +123,6 @@ func (s *Service) Findings(ctx context.Context, f Filter) ([]Finding, error) {
 	return slices.DeleteFunc(all, func(x Finding) bool { return !f.fits(x) }), nil
 }
 
-// Today lists what needs a person and has not been acknowledged, ordered by
-// harm: connections that do not work, reads and runs that stopped, deliveries
-// that wait, people to mend. What is the same about one person in several sections
-// is one thing to do.
-func (s *Service) Today(ctx context.Context) ([]Finding, error) {
-	all, err := s.Findings(ctx, Filter{Group: Mend})
-	if err != nil {
-		return nil, err
-	}
-	list := []Finding{}
-	first := map[[3]string]int{}
-	for _, f := range all {
-		key := [3]string{f.Person, string(f.Code), f.Detail}
-		if i, ok := first[key]; ok && f.Person != "" {
-			list[i].Where += ", " + f.Where
-			continue
-		}
-		first[key] = len(list)
-		list = append(list, f)
-	}
-	return list, nil
-}
-
 // all gathers everything, in the order in which it is listed.
 func (s *Service) all(ctx context.Context) ([]Finding, error) {
 	seen, err := s.Store.Acknowledgements(ctx)
@@ -140,7 +130,7 @@ func (s *Service) all(ctx context.Context) ([]Finding, error) {
 		return nil, err
 	}
 	var list []Finding
-	for _, gather := range []func(context.Context) ([]Finding, error){s.connections, s.resting, s.statements, s.registers, s.pairings, s.deliveries, s.accesses, s.tasks} {
+	for _, gather := range []func(context.Context) ([]Finding, error){s.connections, s.resting, s.statements, s.registers, s.pairings, s.leftGroups, s.terms, s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks} {
 		some, err := gather(ctx)
 		if err != nil {
 			return nil, err
@@ -172,245 +162,6 @@ func harm(f Finding) int {
 	return 1
 }
 
-// Resting is a service, or one operation of it, that fails in a row.
-type Resting struct {
-	store.Rest
-	Waiting int // deliveries that wait for it
-}
-
-// worthTelling is how long a service may fail before that is told, if it does not rest.
-const worthTelling = 30 * time.Second
-
-// Rests gives what fails in a row, at one connection or (id empty) at all, with how many
-// deliveries wait for it.
-func (s *Service) Rests(ctx context.Context, connectionID string) ([]Resting, error) {
-	all, err := s.Store.Rests(ctx, connectionID)
-	if err != nil {
-		return nil, err
-	}
-	list := make([]Resting, len(all))
-	for i, r := range all {
-		list[i].Rest = r
-		if list[i].Waiting, err = s.Store.WaitingFor(ctx, r.ConnectionID, r.Operation); err != nil {
-			return nil, err
-		}
-	}
-	return list, nil
-}
-
-// resting gives the services and operations that are left alone for a while, or have done
-// nothing but fail for some time.
-func (s *Service) resting(ctx context.Context) ([]Finding, error) {
-	all, err := s.Rests(ctx, "")
-	if err != nil || len(all) == 0 {
-		return nil, err
-	}
-	names, err := s.Store.Connections(ctx)
-	if err != nil {
-		return nil, err
-	}
-	now := s.now()
-	var list []Finding
-	for _, r := range all {
-		i := slices.IndexFunc(names, func(c store.Connection) bool { return c.ID == r.ConnectionID })
-		rests := r.RestsUntil != nil && r.RestsUntil.After(now)
-		if i < 0 || !rests && (r.Operation != "" || r.Since == nil || now.Sub(*r.Since) < worthTelling) {
-			continue
-		}
-		code, subject := finding.ServiceResting, "service"
-		if r.Operation != "" {
-			code, subject = finding.OperationResting, r.Title
-		}
-		// Neither times nor counts that change by themselves are in it: what was
-		// acknowledged would come back every few seconds.
-		list = append(list, noticed(Mend, code, subject, names[i].Name, r.Reason, "/connections"))
-		list[len(list)-1].Detail = describeRest(r, rests)
-	}
-	return list, nil
-}
-
-func describeRest(r Resting, rests bool) string {
-	text := r.Reason
-	if r.Waiting > 0 {
-		text += fmt.Sprintf("; deliveries waiting: %d", r.Waiting)
-	}
-	if rests {
-		text += "; tried again at " + r.RestsUntil.UTC().Format("15:04 UTC")
-	}
-	return text
-}
-
-// layLong is how long a statement may lie before that is told.
-const layLong = 24 * time.Hour
-
-// statements gives those from which nothing has followed for a day.
-func (s *Service) statements(ctx context.Context) ([]Finding, error) {
-	all, err := s.Store.UnresolvedStatements(ctx, learning.NoMeaning, s.now().Add(-layLong))
-	var list []Finding
-	for _, u := range all {
-		f := noticed(Mend, finding.StatementWaits, "statements of the platform", u.Connection, u.Note, "/connections")
-		f.Detail = fmt.Sprintf("%s: %d since %s", u.Note, u.N, u.Since.Format("2 January 2006"))
-		list = append(list, f)
-	}
-	return list, err
-}
-
-// connections gives what the probes found.
-func (s *Service) connections(ctx context.Context) ([]Finding, error) {
-	all, err := s.Store.Connections(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var list []Finding
-	for _, c := range all {
-		if c.Trouble != "" && c.PausedAt == nil {
-			list = append(list, noticed(Mend, finding.Code(c.TroubleCode), "comparing", c.Name, c.Trouble, "/connections"))
-		}
-		var reports []adapter.Report
-		if c.PausedAt != nil || len(c.Probe) == 0 || json.Unmarshal(c.Probe, &reports) != nil {
-			continue
-		}
-		for _, r := range reports {
-			if r.Code != "" && string(r.Code) != c.TroubleCode {
-				list = append(list, noticed(Mend, r.Code, string(r.Capability), c.Name, r.Detail, "/connections"))
-			}
-		}
-	}
-	return list, nil
-}
-
-// registers gives what stopped the newest read of each register, and what was
-// wrong with its records.
-func (s *Service) registers(ctx context.Context) ([]Finding, error) {
-	all, err := s.Store.Connections(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var list []Finding
-	for _, c := range all {
-		if !adapter.IsRegister(c.Kind) {
-			continue
-		}
-		runs, err := s.Store.Runs(ctx, "", c.ID, "", 1)
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range runs {
-			link := "/runs/" + r.ID
-			if r.State == store.Failed && c.PausedAt == nil {
-				list = append(list, noticed(Mend, finding.Code(r.ErrorCode), c.Name, "reading the register", r.Error, link))
-			}
-			for _, n := range r.Findings {
-				group := Remark
-				if e, ok := finding.Lookup(n.Code); ok && e.Severity == finding.Block {
-					group = Mend
-				}
-				f := noticed(group, n.Code, n.Subject, c.Name, n.Detail, "")
-				f.Link = link // the run is another one after each read, the finding is the same
-				list = append(list, f)
-			}
-		}
-	}
-	return list, nil
-}
-
-// pairings gives what stopped runs, what a person has to decide about sections and
-// targets, and everybody who is not simply in step.
-func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
-	at := s.now()
-	all, err := s.Store.Noteworthy(ctx, at)
-	if err != nil {
-		return nil, err
-	}
-	var ids []string
-	for _, p := range all {
-		ids = append(ids, p.ID)
-	}
-	sections, err := s.Store.SectionsOfPairings(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	var list []Finding
-	for _, p := range all {
-		section := sections[p.ID]
-		link := "/pairings/" + p.ID
-		tell := func(group Group, code finding.Code, detail string) {
-			list = append(list, noticed(group, code, section.Title, p.TargetName, detail, link))
-		}
-		if section.Ended(at) {
-			tell(Mend, finding.TermOver, fmt.Sprintf("ended on %s; %s in the class", section.EndsOn.Format("2 January 2006"), inClass(p)))
-			continue // nothing else is to be done about it
-		}
-		if section.Gone {
-			tell(Mend, finding.SectionGone, inClass(p)+" in the class")
-			continue
-		}
-		if p.PausedAt != nil {
-			continue
-		}
-		switch {
-		case p.TargetSeen == store.TargetLost:
-			tell(Mend, finding.TargetGone, "deleted there by somebody")
-			continue
-		case p.LastFailed && p.LastRunID != nil:
-			run, err := s.Store.Run(ctx, *p.LastRunID)
-			if err != nil {
-				return nil, err
-			}
-			tell(Mend, finding.Code(cmp.Or(run.ErrorCode, string(finding.RunFailed))), run.Error)
-		}
-		if p.TargetSeen != "" && p.TargetSeen != p.TargetName {
-			tell(Remark, finding.TargetRenamed, "it is called "+p.TargetSeen+" there")
-		}
-		if p.Guarded > 0 && p.RanAt != nil {
-			tell(Mend, finding.RemovalGuard, fmt.Sprintf("%d people would be taken out", p.Guarded))
-		}
-		if p.Unminded > 0 {
-			tell(Mend, finding.TakeOverOffered, peopleOf(p.Unminded)+" of the section")
-		}
-		for _, m := range p.Mend {
-			if p.LastRunID != nil && !p.LastFailed {
-				list = append(list, about(Mend, m, section.Title, link))
-			}
-		}
-		for _, m := range p.Quiet {
-			group := LeftOut
-			if m.Outcome == roster.OutcomeWaiting {
-				group = Waiting
-			}
-			list = append(list, about(group, m, section.Title, link))
-		}
-	}
-	return list, nil
-}
-
-// inClass says how many people Kanban minds who are in the class of a pairing, whatever is to
-// become of them.
-func inClass(p store.Pairing) string {
-	n := p.Counts[roster.OutcomeInStep] + p.Counts[roster.OutcomeUpdate] + p.Counts[roster.OutcomeRemove]
-	if n == 1 {
-		return "1 person is"
-	}
-	return peopleOf(n) + " are"
-}
-
-func peopleOf(n int) string {
-	if n == 1 {
-		return "1 person"
-	}
-	return fmt.Sprintf("%d people", n)
-}
-
-func about(group Group, m store.Mend, section, link string) Finding {
-	detail := m.Detail
-	if m.Code == finding.AddressShared {
-		detail = fmt.Sprintf("shared with %s", m.Detail)
-	}
-	f := noticed(group, m.Code, m.Name, section, detail, link)
-	f.Person = m.PersonID
-	return f
-}
-
 // Acknowledge keeps a finding quiet, with a note, until it changes.
 func (s *Service) Acknowledge(ctx context.Context, who, key, note string) error {
 	all, err := s.all(ctx)
@@ -418,6 +169,19 @@ func (s *Service) Acknowledge(ctx context.Context, who, key, note string) error 
 		return err
 	}
 	i := slices.IndexFunc(all, func(f Finding) bool { return f.Key == key })
+	keys := []string{key}
+	if i < 0 { // one that stands for many?
+		all, err = s.Today(ctx)
+		if err != nil {
+			return err
+		}
+		if i = slices.IndexFunc(all, func(f Finding) bool { return f.Key == key }); i >= 0 {
+			keys = nil
+			for _, f := range all[i].People {
+				keys = append(keys, f.Key)
+			}
+		}
+	}
 	if i < 0 {
 		return refusal.Invalid("key", "there is no finding %q now; list them with: kanban findings list", key)
 	}
@@ -425,8 +189,10 @@ func (s *Service) Acknowledge(ctx context.Context, who, key, note string) error 
 		return refusal.Invalid("note", "is missing: say why this may stay as it is")
 	}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Acknowledge(ctx, key, note, who); err != nil {
-			return err
+		for _, key := range keys {
+			if err := tx.Acknowledge(ctx, key, note, who); err != nil {
+				return err
+			}
 		}
 		if err := tx.Audit(ctx, who, "acknowledged a finding", "finding/"+string(all[i].Code), map[string]any{"about": all[i].Subject, "where": all[i].Where, "note": note}); err != nil {
 			return err

@@ -2,6 +2,7 @@ package reporting_test
 
 import (
 	"context"
+	"kanban/internal/app/connecting"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -37,12 +38,12 @@ func TestRestIsSaidOnlyWhenKnown_V1(t *testing.T) {
 	assert.Equal(t, []string{"2 sections are out of step", "1 section is paired and never run", "1 section is held", "1 section is paused", "3 sections are not paired", "2 sections are being run now"}, said())
 	states, running = nil, 0
 	paused := true
-	_, err = w.Connecting.Update(t.Context(), "test", c.ID, 0, nil, nil, &paused)
+	_, err = w.Connecting.Update(t.Context(), "test", c.ID, 0, connecting.Change{Paused: &paused})
 	require.NoError(t, err)
 	require.NoError(t, w.Syncing.Pause(t.Context(), "test", "holidays", true))
 	assert.Equal(t, []string{"Workspace is paused", "everything is paused"}, said())
 	paused = false
-	_, err = w.Connecting.Update(t.Context(), "test", c.ID, 0, nil, map[string]string{"token": "wrong"}, &paused)
+	_, err = w.Connecting.Update(t.Context(), "test", c.ID, 0, connecting.Change{Values: map[string]string{"token": "wrong"}, Paused: &paused, Untested: true})
 	require.NoError(t, err)
 	_, err = w.Connecting.Probe(t.Context(), c.ID)
 	require.NoError(t, err)

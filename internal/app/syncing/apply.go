@@ -327,7 +327,7 @@ func (x *execution) readBack(ctx context.Context) error {
 		}
 	}
 	s := standing(plan, x.pairing.Policy, refused)
-	x.run.Counts, x.run.Done = x.report(s.counts, missing), x.done()
+	x.run.Counts, x.run.Done = x.report(plan, missing), x.done()
 	x.run.State = store.Finished
 	if s.counts[roster.OutcomeNeedsPerson] > 0 {
 		x.run.State = store.NeedsPerson
@@ -403,23 +403,35 @@ func (x *execution) plan(ctx context.Context) (roster.Plan, error) {
 	return x.compare(ctx)
 }
 
-// report counts what changed, not what was processed.
-func (x *execution) report(counts roster.Counts, missing []store.Change) map[string]int {
+// report gives everybody one result: what the run did about them, or how they stand when it
+// did nothing. Who would still be changed was left for later.
+func (x *execution) report(plan roster.Plan, missing []store.Change) map[string]int {
 	out := map[string]int{"added": 0, "updated": 0, "removed": 0, "refused": 0, "not-arrived": len(missing)}
 	names := map[roster.Outcome]string{roster.OutcomeAdd: "added", roster.OutcomeUpdate: "updated", roster.OutcomeRemove: "removed"}
+	told := map[string]bool{}
+	for _, c := range missing {
+		told[c.Entry.Key()] = true
+	}
 	for _, c := range x.changes {
-		switch c.State {
-		case store.ChangeDone:
+		key := c.Entry.Key()
+		switch {
+		case told[key]:
+		case c.State == store.ChangeDone:
 			out[names[c.Entry.Outcome]]++
-		case store.ChangeRefused:
+			told[key] = true
+		case c.State == store.ChangeRefused:
 			out["refused"]++
+			told[key] = true
 		}
 	}
-	for _, c := range missing {
-		out[names[c.Entry.Outcome]]--
-	}
-	for _, o := range []roster.Outcome{roster.OutcomeInStep, roster.OutcomeNeedsPerson, roster.OutcomeWaiting, roster.OutcomeLeftOut} {
-		out[string(o)] = counts[o]
+	for _, e := range plan.Entries {
+		switch {
+		case told[e.Key()]:
+		case e.Outcome.Changes():
+			out[roster.LeftForLater]++
+		default:
+			out[string(e.Outcome)]++
+		}
 	}
 	return out
 }

@@ -161,7 +161,7 @@ func (w *asked) compare(ctx context.Context, x *sides, source roster.Source, ref
 	if p.AskedAt != nil && p.AskedAt.After(w.surveyed) {
 		at = w.fresh
 	}
-	target, err := x.look(ctx, at, source)
+	target, err := x.look(ctx, at, &source)
 	if r, ok := refusal.As(err); ok && r.Code == finding.TargetGone {
 		return found{lost: true}, nil
 	}

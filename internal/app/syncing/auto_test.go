@@ -214,7 +214,7 @@ func TestWhoComesBackIsSwitchedOnAgain_R5(t *testing.T) {
 	w.Read(register, false)
 	r := w.Sync(p.ID, false)
 	assert.Equal(t, 1, r.Counts["added"])
-	assert.Equal(t, 13, r.Counts["in-step"])
+	assert.Equal(t, 12, r.Counts["in-step"])
 	assert.Equal(t, 12, w.Standins.Workspace.Created(), "with the account they had")
 	changes, err := w.Store.Changes(t.Context(), r.ID)
 	require.NoError(t, err)

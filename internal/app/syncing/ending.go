@@ -40,10 +40,14 @@ func (x *sides) ending(ctx context.Context) (roster.Plan, error) {
 	if err != nil {
 		return roster.Plan{}, err
 	}
+	return x.emptied(source, target), nil
+}
+
+func (x *sides) emptied(source roster.Source, target roster.Target) roster.Plan {
 	policy := x.pairing.Policy
 	policy.OwnTarget = false
 	if policy.Leavers == roster.LeaversKeep {
 		policy.Leavers = roster.LeaversRemove
 	}
-	return roster.Compare(roster.Source{Placed: source.Placed}, target, policy, x.matching), nil
+	return roster.Compare(roster.Source{Placed: source.Placed}, target, policy, x.matching)
 }

@@ -27,23 +27,54 @@ func (s *Service) Looking(ctx context.Context, connectionID string, pairings int
 // Plan works out what a run of a pairing would do that need not be stored yet, or
 // that is to be moved: its section or set are those in p.
 func (s *Service) Plan(ctx context.Context, p store.Pairing, at Looker) (roster.Plan, error) {
+	plan, _, err := s.plan(ctx, p, at)
+	return plan, err
+}
+
+// Effects says what becomes of everybody when a pairing is about what p says, or with ends
+// when nothing keeps its class in step any more.
+func (s *Service) Effects(ctx context.Context, p store.Pairing, ends bool) ([]roster.Affected, error) {
+	at, err := s.Looking(ctx, p.ConnectionID, 1)
+	if err != nil {
+		return nil, err
+	}
+	plan, target, err := s.plan(ctx, p, at)
+	return plan.Effects(target, ends), err
+}
+
+// TakenOut says what becomes of everybody when whom Kanban put into a pairing's class is
+// taken out of it.
+func (s *Service) TakenOut(ctx context.Context, p store.Pairing) ([]roster.Affected, error) {
+	both, err := s.sides(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	source, target, err := both.read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return both.emptied(source, target).Effects(target, false), nil
+}
+
+func (s *Service) plan(ctx context.Context, p store.Pairing, at Looker) (roster.Plan, roster.Target, error) {
+	var none roster.Target
 	c, err := s.Store.Connection(ctx, p.ConnectionID)
 	if err != nil {
-		return roster.Plan{}, err
+		return roster.Plan{}, none, err
 	}
 	x := &sides{pairing: p, matching: c.Recognise(), store: s.Store}
 	if x.groups, err = s.Store.Groups(ctx, p.ID); err != nil {
-		return roster.Plan{}, err
+		return roster.Plan{}, none, err
 	}
 	source, err := s.Store.Source(ctx, p)
 	if err != nil {
-		return roster.Plan{}, err
+		return roster.Plan{}, none, err
 	}
-	target, err := x.look(ctx, at, source)
+	target, err := x.look(ctx, at, &source)
 	if err != nil {
-		return roster.Plan{}, err
+		return roster.Plan{}, none, err
 	}
-	return roster.Compare(source, target, p.Policy, x.matching), nil
+	return roster.Compare(source, target, p.Policy, x.matching), target, nil
 }
 
 // MoveOn gives a pairing's class to another section or set, in a transaction of a

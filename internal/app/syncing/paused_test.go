@@ -2,6 +2,7 @@ package syncing_test
 
 import (
 	"fmt"
+	"kanban/internal/app/connecting"
 	"testing"
 	"time"
 
@@ -41,7 +42,7 @@ func TestWhatWasDueWhilePausedHappensOnce_C6(t *testing.T) {
 					if what == "pairing" {
 						_, err = w.Pairing.Change(t.Context(), "test", p.ID, 0, pairing.Edit{Paused: &on})
 					} else {
-						_, err = w.Connecting.Update(t.Context(), "test", c.ID, 0, nil, nil, &on)
+						_, err = w.Connecting.Update(t.Context(), "test", c.ID, 0, connecting.Change{Paused: &on})
 					}
 					require.NoError(t, err)
 				}

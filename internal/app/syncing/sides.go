@@ -2,6 +2,7 @@ package syncing
 
 import (
 	"context"
+	"slices"
 
 	"kanban/internal/adapter/workspaces"
 	"kanban/internal/core/finding"
@@ -20,7 +21,7 @@ type Looker interface {
 // Target is the other side of a pairing: what a run does to it.
 type Target interface {
 	Looker
-	EnsureTarget(ctx context.Context, name, key string) (ref string, err error)
+	EnsureTarget(ctx context.Context, name, key string, details map[string]string) (ref string, err error)
 	Rename(ctx context.Context, ref, name string) error
 	LookAgain(ctx context.Context, see func() (bool, error)) (bool, error)
 	Apply(ctx context.Context, ref string, steps []workspaces.Step, ended workspaces.Ended) error
@@ -60,12 +61,13 @@ func (x *sides) read(ctx context.Context) (source roster.Source, target roster.T
 	if source, err = x.store.Source(ctx, x.pairing); err != nil {
 		return source, target, err
 	}
-	target, err = x.look(ctx, x.target, source)
+	target, err = x.look(ctx, x.target, &source)
 	return source, target, err
 }
 
-// look asks for the target's side.
-func (x *sides) look(ctx context.Context, at Looker, source roster.Source) (roster.Target, error) {
+// look asks for the target's side, and adds to the source whom of the target the register has
+// in other sections of the course.
+func (x *sides) look(ctx context.Context, at Looker, source *roster.Source) (roster.Target, error) {
 	wanted, ids := source.Lookups(x.matching)
 	for _, placed := range source.Placed {
 		ids = append(ids, placed.AccountID)
@@ -75,7 +77,14 @@ func (x *sides) look(ctx context.Context, at Looker, source roster.Source) (rost
 		return roster.Target{}, refusal.Conflict(finding.TargetGone, "%s is no longer at the service: it was deleted there. Make it anew (kanban pairings renew), or end the pairing", x.pairing.TargetName)
 	}
 	x.pairing.TargetSeen, x.made = seen.Name, seen.Key == x.pairing.ID
-	return roster.Target{Accounts: seen.Accounts}, err
+	if err != nil {
+		return roster.Target{}, err
+	}
+	target := roster.Target{Accounts: seen.Accounts}
+	if strangers := source.Strangers(target); len(strangers) > 0 {
+		source.Others, err = x.store.Others(ctx, x.pairing.ConnectionID, x.pairing.SectionID, strangers)
+	}
+	return target, err
 }
 
 // compare reads both sides and works out what has to happen.
@@ -108,25 +117,38 @@ func (s *Service) refusals(ctx context.Context, p store.Pairing) (map[string]sto
 	return all[*p.LastRunID], err
 }
 
+// told is a plan with who was refused the same change last time.
+func told(plan roster.Plan, refused map[string]store.Change) roster.Plan {
+	if len(refused) == 0 {
+		return plan
+	}
+	plan.Entries = slices.Clone(plan.Entries)
+	for i := range plan.Entries {
+		e := &plan.Entries[i]
+		if c, ok := refused[e.Key()]; ok && e.Outcome.Changes() && c.Entry.Want == e.Want {
+			e.Refused, e.Detail = finding.Code(c.Code), "last time: "+c.Answer
+		}
+	}
+	return plan
+}
+
 // standing gives a plan's counts, and who needs a person. Somebody who was
 // refused last time, and of whom nothing has changed since, needs one too.
 func standing(plan roster.Plan, policy roster.Policy, refused map[string]store.Change) (s stand) {
-	s = stand{counts: plan.Counts(), mend: []store.Mend{}, quiet: []store.Mend{}}
+	plan = told(plan, refused)
+	s = stand{counts: plan.Standing(), mend: []store.Mend{}, quiet: []store.Mend{}}
 	if n, tripped := plan.GuardTripped(policy); tripped {
 		s.guarded = n
 	}
 	for _, e := range plan.Entries {
 		who := store.Mend{PersonID: e.PersonID, Name: e.Name, Role: string(e.Role), Outcome: e.Outcome, Code: e.Reason, Detail: e.Detail}
-		c, refused := refused[e.Key()]
 		switch {
 		case e.Outcome == roster.OutcomeNeedsPerson:
 			s.mend = append(s.mend, who)
 		case e.Outcome == roster.OutcomeWaiting, e.Outcome == roster.OutcomeLeftOut:
 			s.quiet = append(s.quiet, who)
-		case refused && e.Outcome.Changes() && c.Entry.Want == e.Want:
-			s.counts[e.Outcome]--
-			s.counts[roster.OutcomeNeedsPerson]++
-			who.Outcome, who.Code, who.Detail = roster.OutcomeNeedsPerson, finding.Code(c.Code), c.Answer
+		case e.Refused != "":
+			who.Outcome, who.Code, who.Detail = roster.OutcomeNeedsPerson, e.Refused, refused[e.Key()].Answer
 			s.mend = append(s.mend, who)
 		}
 	}

@@ -80,11 +80,7 @@ func (s *Service) Preview(ctx context.Context, pairingID string) (store.Preview,
 	if err != nil {
 		return store.Preview{}, err
 	}
-	for i, e := range plan.Entries {
-		if c, ok := refused[e.Key()]; ok && e.Outcome.Changes() {
-			plan.Entries[i].Detail = "last time: " + c.Answer
-		}
-	}
+	plan = told(plan, refused)
 	preview := store.Preview{ID: store.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint}
 	return preview, s.Store.InTx(ctx, func(tx *store.Tx) error {
 		return store.Create(tx, &preview, "keeping the preview")

@@ -83,5 +83,9 @@ func (s *Service) Lines(ctx context.Context, pairingID string) ([]roster.Side, e
 	if err != nil {
 		return nil, err
 	}
-	return roster.SideBySide(source, target, roster.Compare(source, target, p.Policy, both.matching)), nil
+	refused, err := s.refusals(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	return roster.SideBySide(source, target, told(roster.Compare(source, target, p.Policy, both.matching), refused)), nil
 }

@@ -11,7 +11,7 @@ import (
 func (x *execution) ensureTarget(ctx context.Context) error {
 	p := &x.pairing
 	if p.TargetRef == "" {
-		ref, err := x.target.EnsureTarget(ctx, p.TargetName, p.ID)
+		ref, err := x.target.EnsureTarget(ctx, p.TargetName, p.ID, p.Details)
 		if err != nil {
 			return err
 		}
@@ -28,7 +28,7 @@ func (x *execution) ensureTarget(ctx context.Context) error {
 		return err
 	}
 	for _, section := range set.Sections {
-		ref, err := x.target.EnsureTarget(ctx, groupName(p.TargetName, section.Title), p.ID+"/"+section.ID)
+		ref, err := x.target.EnsureTarget(ctx, groupName(p.TargetName, section.Title), p.ID+"/"+section.ID, p.Details)
 		if err != nil {
 			return err
 		}

@@ -59,6 +59,7 @@ const (
 	SectionEnded    Code = "section-ended"
 	SectionEmpty    Code = "section-empty"
 	TermOver        Code = "term-over"
+	TermEnds        Code = "term-ends"
 	OtherCourse     Code = "other-course"
 	OtherTerm       Code = "other-term"
 	AlreadyPaired   Code = "already-paired"
@@ -69,6 +70,9 @@ const (
 	PoorOverlap     Code = "few-people-shared"
 	NameTaken       Code = "name-taken"
 	NameUnfit       Code = "name-cannot-be"
+	GroupLeft       Code = "group-left-over"
+	DetailMissing   Code = "class-detail-missing"
+	OtherSection    Code = "in-another-sections-class"
 )
 
 // Codes about connections, runs and deliveries.
@@ -77,6 +81,7 @@ const (
 	WrongCredential   Code = "wrong-credential"
 	NotAllowed        Code = "not-allowed"
 	NotEnabled        Code = "not-enabled"
+	NotThere          Code = "nothing-there"
 	Broken            Code = "service-broken"
 	Throttled         Code = "service-throttled"
 	ServiceResting    Code = "service-resting"
@@ -100,10 +105,18 @@ const (
 	AccessNoEnrolment Code = "access-without-enrolment"
 	EnrolmentNoAccess Code = "enrolment-without-access"
 	BuyerUnknown      Code = "buyer-unknown"
+	BuyerAmbiguous    Code = "buyer-ambiguous"
 	OfferUnknown      Code = "offer-unknown"
 	TaskOpen          Code = "task-open"
 	OfferNoSection    Code = "offer-without-section"
 	NotTried          Code = "rule-not-tried"
+	NotTested         Code = "values-not-tested"
+	NeededGone        Code = "needed-and-gone"
+	RecordsProposed   Code = "records-proposed"
+	CredentialEnds    Code = "credential-ends"
+	InACircle         Code = "rules-in-a-circle"
+	ChainStopped      Code = "chain-stopped"
+	Reversed          Code = "completion-reversed"
 	StillToCome       Code = "deliveries-still-to-come"
 )
 
@@ -128,7 +141,7 @@ var catalogue = []Entry{
 	{ChangedSince, Note, "no longer as the run left it", "The service no longer has what the run did, so there is nothing to take back.", "Nothing to do.", OwnerNobody},
 	{PersonDisabled, Note, "disabled in the register", "The register marks this person as disabled.", "Nothing to do, or enable the person in the register.", OwnerRegister},
 	{NotOurs, Note, "added at the service by someone else", "This member of the target was not put there by Kanban.", "Nothing to do: left alone. A pairing can be told to own the whole target.", OwnerNobody},
-	{AddressMissing, Block, "no e-mail address", "The register has no e-mail address for this person, and the service needs one to make an account.", "Enter the address in the register. The next run adds this person, and mails and badges that wait for the address go on by themselves after the next read.", OwnerRegister},
+	{AddressMissing, Block, "no e-mail address", "The register has no e-mail address for this person, and the service needs one to make an account.", "Enter the address in the register. The next run adds this person, and whatever waits for the address goes on by itself after the next read.", OwnerRegister},
 	{AddressInvalid, Block, "e-mail address is not valid", "The e-mail address in the register cannot be delivered to.", "Correct the address in the register. The next run adds this person.", OwnerRegister},
 	{AddressShared, Block, "e-mail address shared by two people", "Two people in the register have the same e-mail address, so it cannot tell which account is whose.", "Give each person an address of their own in the register. The next run adds them.", OwnerRegister},
 	{TwoCandidates, Block, "two accounts could be this person", "More than one account at the service matches this person. Kanban never guesses.", "Merge the accounts at the service, or choose the right one by hand.", OwnerAdministrator},
@@ -157,10 +170,14 @@ var catalogue = []Entry{
 	{SectionGone, Block, "no longer in the register", "The section vanished from the register. Its pairing does nothing by itself, so that nobody is taken out by mistake.", "If it is over, end its pairing; otherwise bring the section back in the register and read again.", OwnerAdministrator},
 	{SectionEnded, Block, "section has ended", "The last day of the section's terms has passed.", "Choose a section whose term is running or to come.", OwnerAdministrator},
 	{SectionEmpty, Warn, "nobody is enrolled", "The register enrols nobody in this section yet. It can be paired; a run would make an empty class.", "Enrol its people in the register, or go on.", OwnerRegister},
+	{TermEnds, Warn, "term ends soon", "The term of these sections comes to its end, and their classes with it: nothing happens in them by itself any more after its last day.", "Move the classes to the sections that follow: kanban pairings next-term, or Next term in the console. It is said from 60 days before, and needs a person from 14 days before.", OwnerAdministrator},
 	{TermOver, Block, "term is over", "The section's last day has passed while its pairing goes on. It does nothing by itself any more.", "Move the class to the next term's section (kanban pairings next-term), or end the pairing and keep its people or take them out.", OwnerAdministrator},
 	{OtherCourse, Block, "of another course", "Only sections of one course can be linked.", "Choose sections of one course, or say why these are to be linked all the same.", OwnerAdministrator},
 	{OtherTerm, Block, "in another term", "Only sections of the same terms can be linked, and a class follows the section of its own term.", "Choose sections of the same terms, or say why these are to be linked all the same.", OwnerAdministrator},
 	{AlreadyPaired, Block, "paired already", "The section has a class at this service already; it can have one at each service.", "End that pairing first, or use it.", OwnerAdministrator},
+	{GroupLeft, Note, "group left over", "A group inside the class was for a section that is no longer of the set, or the pairing ended. Kanban does nothing with it any more.", "See whether anybody is in it, and remove it when it is empty: kanban sections groups, or Linked sets in the console.", OwnerAdministrator},
+	{DetailMissing, Warn, "the service wants to know more of the class", "The service has an attribute for the level, subject, first or last day of a class, and neither the register nor the template says it.", "Say it once for all of them: --detail level=… in the command line, or in the preview in the console; or let the register say it.", OwnerAdministrator},
+	{OtherSection, Note, "in another section's class", "By the register this person is in another section, and yet sits in this class. Kanban did not put them in and leaves them there.", "If they moved, the register has to say so; the next read brings them in step. If not, take them out of the class at the service.", OwnerRegister},
 	{TargetPaired, Block, "class already paired", "The class at the service is kept in step with another section already. Two would take each other's people out.", "Choose another class, or link the sections.", OwnerAdministrator},
 	{TargetNotEmpty, Block, "class must be empty", "The connection says that only an empty class can be paired at this service, and this one has members.", "Empty the class at the service, or pair with a new one.", OwnerService},
 	{TargetStrangers, Warn, "class holds other people", "Members of the class match nobody in the section. They are left alone unless the pairing owns the whole class.", "Check that it is the right class.", OwnerAdministrator},
@@ -172,6 +189,7 @@ var catalogue = []Entry{
 	{Unreachable, Block, "service cannot be reached", "No answer came from the service's address.", "Check the address and that the service is running, then test the connection again.", OwnerService},
 	{WrongCredential, Block, "credential refused", "The service is there but does not accept the credential.", "Enter the credential again, or ask for a new one at the service.", OwnerAdministrator},
 	{NotAllowed, Block, "not allowed", "The credential is right but does not carry the right to do this.", "Ask the service's administrator to grant the right that is named beside the finding.", OwnerService},
+	{NotThere, Warn, "nothing at this address", "The service answers, and says that there is nothing at the address or path that was called (404): the address is wrong, or what it named is gone.", "Correct the address of the connection, or the path of the operation; or see whether what it named was removed at the service.", OwnerAdministrator},
 	{NotEnabled, Warn, "not enabled at the service", "The service says that it does not offer this.", "Ask the service's administrator to switch it on, or do without it.", OwnerService},
 	{Broken, Block, "service answers with an error", "The service answered in a way that cannot be used.", "Try again later; if it stays, ask the service's administrator and give them the answer shown.", OwnerService},
 	{StatementWaits, Warn, "reported, and nothing follows", "A platform reported something about people, activities or accounts that are not known here. It has been kept for more than a day, and counts as soon as they are known.", "Enrol the person, set the course's outline, or enter the home page of the platform's accounts on its connection; what was reported then counts by itself.", OwnerAdministrator},
@@ -186,6 +204,12 @@ var catalogue = []Entry{
 	{TargetRenamed, Note, "class renamed at the service", "Somebody gave the class another name at the service. It is still the same class, and its people are kept in step.", "Nothing to do, or give it one name again: kanban pairings edit --target.", OwnerNobody},
 	{DeliveryWaiting, Block, "delivery waits for a person", "Every try to deliver this failed.", "Mend the cause shown on the delivery and retry it.", OwnerAdministrator},
 	{NotTried, Note, "rule was not tried out", "No trial of the rule as it is now was passed: nobody has seen yet what it does.", "Try it: kanban rules try NAME. Or switch it on all the same: kanban rules on NAME --untried.", OwnerAdministrator},
+	{InACircle, Warn, "would set itself off again", "What the rule does sets off other rules, and in the end itself, for the same person.", "Change a condition on the way, so that it ends; the message names the way. Or switch it on all the same: kanban rules on NAME --circle. A chain stops after five events.", OwnerAdministrator},
+	{ChainStopped, Block, "chain of rules was stopped", "Rules set each other off: each of the last five events about this person came about by what a rule had done.", "See which rules are on the way (kanban rules checklist NAME) and change a condition so that it ends. Trying the delivery again goes one step further; giving it up ends it.", OwnerAdministrator},
+	{NeededGone, Block, "what a rule needs is gone", "A label, group or operation that the rule names is not at the service any more. Its deliveries will wait.", "Make it at the service again, or choose another one in the rule: kanban rules edit NAME. What waits goes on by itself once it is found; it is looked for daily, and at once with: kanban rules look-around.", OwnerService},
+	{RecordsProposed, Note, "second accounts or test learners, it seems", "Records of the register look like second accounts of people who are there already, or like test learners. Nothing follows from that before somebody says so.", "Look at them and accept or refuse: kanban matching proposals REGISTER, or Second accounts and test learners under Connections in the console.", OwnerAdministrator},
+	{NotTested, Warn, "test with new values failed", "A new credential or address is tested before it replaces one that works, and the test failed.", "Correct the values. Or save them all the same: kanban connections edit NAME --untested.", OwnerAdministrator},
+	{CredentialEnds, Warn, "credential ends soon", "The token, secret or password of the connection stops working on the day that was entered with it.", "Get a new one from the service's administrator and enter it with its own last day: kanban connections edit NAME --set expires=YYYY-MM-DD. It is tested before it replaces the old one.", OwnerService},
 	{StillToCome, Note, "deliveries are still to come", "What the rule has set going is not all done.", "Say whether it is to be stopped or to finish: kanban rules off NAME --stop, or --finish.", OwnerAdministrator},
 	{OtherResultCounts, Note, "another result counts", "Another result of the same assessment counts for the rule: a later one, say, that came to be known before this one.", "Nothing to do. A rule can say which result counts: latest, best or first.", OwnerNobody},
 	{ConditionRefused, Block, "condition cannot be used", "The rule's condition does not compile, or costs more than the limit.", "Correct the condition of the rule.", OwnerAdministrator},
@@ -195,11 +219,13 @@ var catalogue = []Entry{
 	{NotSuccess, Block, "answered, but not with success", "The service answered, and the operation's success condition says that it did not do what was asked.", "Read the answer beside the delivery; mend the cause at the service or correct the condition.", OwnerService},
 	{OperationGone, Block, "operation no longer defined", "The rule calls an operation that the connection does not define any more.", "Define the operation on the connection again, or change the rule.", OwnerAdministrator},
 	{CannotTakeBack, Note, "cannot be taken back", "What this action did stays done: a mail is read, a badge is a person's decision, a row stays in its sheet.", "Nothing to do, or put it right by hand.", OwnerNobody},
+	{Reversed, Warn, "completion reversed, what it gave stays", "A completion holds no longer: a result was voided, or the outline was changed. What a rule did because of it is still there.", "Take it back by hand: revoke the badge (kanban badges revoke), take the label off. Or leave it and acknowledge this. A rule takes back by itself what it did when it says so: Taken back by in its form, --undone-by with kanban rules add.", OwnerAdministrator},
 	{TaskOpen, Warn, "something to do", "A rule opened a task for a person.", "Do it, then mark it as done: kanban tasks done.", OwnerAdministrator},
 
 	{AccessNoEnrolment, Block, "access without enrolment", "Somebody has access to the section, by a purchase or a membership, and is not enrolled in it.", "See the delivery that should have enrolled them, mend its cause and try it again.", OwnerAdministrator},
 	{EnrolmentNoAccess, Warn, "enrolment without access", "Somebody is enrolled in the section although their access has ended, or only buyers may be in it.", "Take them out of the section, or give them access.", OwnerAdministrator},
-	{BuyerUnknown, Block, "buyer is not known", "Nobody in the register has the address under which something was bought, and the offer's platform can make no account.", "Enter the person in the register; the next read enrols them.", OwnerRegister},
+	{BuyerUnknown, Block, "buyer is not known", "It cannot be told who bought this: nobody in the register has the address and no account can be made, or the service gave no address at all.", "Say whose it is: kanban offers accesses --troubled --ids shows its id, kanban offers assign ID PERSON gives it to a person. Or enter the person in the register with the address; the next read enrols them.", OwnerAdministrator},
+	{BuyerAmbiguous, Block, "several people have the buyer's address", "Something was bought under an address that more than one person in the register has, so that it cannot be told whose it is. Nobody is enrolled for it.", "Say whose it is: kanban offers accesses --troubled --ids shows its id, kanban offers assign ID PERSON gives it to a person.", OwnerAdministrator},
 	{OfferUnknown, Warn, "offer not mapped", "Something was bought for which no offer says which sections it gives access to.", "Make an offer for it: kanban offers add.", OwnerAdministrator},
 	{OfferNoSection, Block, "offer leads to no section", "The offer's course has no section in the term that the offer asks for.", "Open a section in the register, or choose sections by hand.", OwnerAdministrator},
 }

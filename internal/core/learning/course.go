@@ -8,8 +8,8 @@ type Course struct {
 	Outline    Outline
 	activities []Activity // every one, module by module
 	spots      map[string]spot
-	counted    []int   // places of what counts, of all modules
-	modules    [][]int // places of what counts of each
+	counted    []int // places of what counts, of all modules that count
+	modules    []module
 }
 
 // Edition is a course by one version of its outline.
@@ -30,6 +30,12 @@ type spot struct {
 type link struct {
 	id    string
 	needs []int
+}
+
+// module is where what makes up a module stands.
+type module struct {
+	places []int
+	counts bool // towards the course
 }
 
 // Tally says which activities of a course somebody has done themselves, whatever is
@@ -79,7 +85,10 @@ func NewCourse(o Outline) *Course {
 				}
 				// What holds it is found again once all that is nested is placed.
 				chain := append([]link{{id: a.ID}}, above...)
-				needs := append([]int{at}, place(a.Activities, chain)...)
+				needs := place(a.Activities, chain)
+				if !a.holds() {
+					needs = append([]int{at}, needs...)
+				}
 				c.spots[a.ID] = spot{at, i, chain}
 				chain[0].needs = needs
 				if !a.Optional {
@@ -89,8 +98,10 @@ func NewCourse(o Outline) *Course {
 			return required
 		}
 		place(m.Activities, nil)
-		c.modules = append(c.modules, counts)
-		c.counted = append(c.counted, counts...)
+		c.modules = append(c.modules, module{counts, m.counts()})
+		if m.counts() {
+			c.counted = append(c.counted, counts...)
+		}
 	}
 	for id, at := range c.spots {
 		for i, l := range at.chain {
@@ -140,16 +151,16 @@ func (c *Course) done(t Tally) (n int) {
 func (c *Course) ModuleDone(t Tally, moduleID string) bool {
 	for i, m := range c.Outline.Modules {
 		if m.ID == moduleID {
-			return t.all(c.modules[i])
+			return t.all(c.modules[i].places)
 		}
 	}
 	return false
 }
 
-// CourseDone reports whether every module that has activities is done.
+// CourseDone reports whether every module that counts is done.
 func (c *Course) CourseDone(t Tally) bool {
-	for _, places := range c.modules {
-		if len(places) > 0 && !t.all(places) {
+	for _, m := range c.modules {
+		if m.counts && !t.all(m.places) {
 			return false
 		}
 	}
@@ -181,12 +192,13 @@ func (c *Course) Advance(was Tally, activity ActivityState, fact Fact) (is Tally
 		note(was.all(l.needs), is.all(l.needs), Derived{Kind: ActivityReopened, ModuleID: m.ID, ActivityID: l.id}, Derived{Kind: ActivityCompleted, ModuleID: m.ID, ActivityID: l.id})
 	}
 	before, after := c.Percent(was), c.Percent(is)
-	for _, n := range Thresholds {
+	for _, n := range c.Outline.Crossings() {
 		if before < n && after >= n {
 			done = append(done, Derived{Kind: ProgressCrossed, Percent: n})
 		}
 	}
-	note(was.all(c.modules[at.module]), is.all(c.modules[at.module]), Derived{Kind: ModuleReopened, ModuleID: m.ID}, Derived{Kind: ModuleCompleted, ModuleID: m.ID})
+	places := c.modules[at.module].places
+	note(was.all(places), is.all(places), Derived{Kind: ModuleReopened, ModuleID: m.ID}, Derived{Kind: ModuleCompleted, ModuleID: m.ID})
 	note(c.CourseDone(was), c.CourseDone(is), Derived{Kind: CourseReopened}, Derived{Kind: CourseCompleted})
 	return is, now, append(opened, done...)
 }

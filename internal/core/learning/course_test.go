@@ -32,11 +32,12 @@ func TestPreparedCourseAgreesWithItsOutline(t *testing.T) {
 					a.PassMark = &mark
 				}
 				a.Activities = nest(depth + 1)
+				a.DoneByInside = rapid.Bool().Draw(t, "done by inside")
 				out = append(out, a)
 			}
 			return out
 		}
-		o := learning.Outline{Modules: []learning.Module{{ID: "m0", Activities: nest(0)}, {ID: "m1", Activities: nest(0)}}}
+		o := learning.Outline{Modules: []learning.Module{{ID: "m0", Activities: nest(0)}, {ID: "m1", Activities: nest(0), Optional: rapid.Bool().Draw(t, "optional module")}}, Percentages: []int{10, 30, 100}}
 		c := learning.NewCourse(o)
 		var plain learning.State
 		var tally learning.Tally

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 )
@@ -41,6 +42,14 @@ type Activity struct {
 	// Activities are nested in it: it is done when it is done itself and those of
 	// them that are required are.
 	Activities []Activity `json:"activities,omitempty" doc:"What is nested in it, such as a quiz in a lesson"`
+	// DoneByInside is for a lesson that requires nothing but what is inside it, its quiz
+	// say: that completes it, and nothing has to be reported of the lesson itself.
+	DoneByInside bool `json:"doneByInside,omitempty" doc:"It is done by what is required of what is inside it; nothing has to be reported of itself"`
+}
+
+// holds reports whether the activity is done by what is inside it alone.
+func (a Activity) holds() bool {
+	return a.DoneByInside && slices.ContainsFunc(a.Activities, func(n Activity) bool { return !n.Optional })
 }
 
 // Module is a group of activities.
@@ -48,6 +57,7 @@ type Module struct {
 	ID         string     `json:"id" minLength:"1"`
 	Title      string     `json:"title"`
 	Activities []Activity `json:"activities"`
+	Optional   bool       `json:"optional,omitempty" doc:"Does not count towards the course; neither does a module whose activities are all optional"`
 }
 
 // Outline is what a course consists of.
@@ -56,7 +66,20 @@ type Outline struct {
 	// Learned marks an outline that was put together from what was reported, because
 	// nobody gave one.
 	Learned bool `json:"learned,omitempty" doc:"Put together from what was reported, because nobody gave one"`
+	// Percentages are those of the course whose crossing is an event, ascending.
+	Percentages []int `json:"percentages,omitempty" maxItems:"20" doc:"The percentages of the course, 1 to 100, whose crossing is an event; 25, 50, 75 and 100 when there are none"`
 }
+
+// Crossings are the percentages whose crossing is reported.
+func (o Outline) Crossings() []int {
+	if len(o.Percentages) == 0 {
+		return Usual
+	}
+	return o.Percentages
+}
+
+// Usual are the percentages whose crossing is reported where an outline names none.
+var Usual = []int{25, 50, 75, 100}
 
 // each calls f for an activity and all that are nested in it, the innermost first.
 // counts is whether it and all that hold it are required.
@@ -78,10 +101,10 @@ func (m Module) All() (all []Activity) {
 var ErrOutline = errors.New("outline cannot be used")
 
 // Check reports the first thing that makes an outline unusable: a missing or
-// doubled id, an unknown kind, or nothing to do at all.
+// doubled id, an unknown kind, what could never be done, or nothing to do at all.
 func (o Outline) Check() error {
 	seen := map[string]bool{}
-	activities := 0
+	activities, required := 0, 0
 	for i, m := range o.Modules {
 		if strings.TrimSpace(m.ID) == "" {
 			return fmt.Errorf("%w: module %d has no id", ErrOutline, i+1)
@@ -103,9 +126,19 @@ func (o Outline) Check() error {
 				return fmt.Errorf("%w: activity %q has the kind %q; use lesson, assessment or assignment", ErrOutline, a.ID, a.Kind)
 			case a.PassMark != nil && (*a.PassMark < -1 || *a.PassMark > 1):
 				return fmt.Errorf("%w: the pass mark of %q is %v; it lies between -1 and 1, so 60 %% is 0.6", ErrOutline, a.ID, *a.PassMark)
+			case a.DoneByInside && !a.holds():
+				return fmt.Errorf("%w: %q is to be done by what is inside it, and nothing inside it is required", ErrOutline, a.ID)
 			}
 			seen["a:"+a.ID] = true
 			activities++
+		}
+		if m.counts() {
+			required++
+		}
+	}
+	for i, n := range o.Percentages {
+		if n < 1 || n > 100 || i > 0 && n <= o.Percentages[i-1] {
+			return fmt.Errorf("%w: percentages lie between 1 and 100 and rise, as in 10, 50, 100", ErrOutline)
 		}
 	}
 	switch {
@@ -113,6 +146,8 @@ func (o Outline) Check() error {
 		return fmt.Errorf("%w: it holds no activity", ErrOutline)
 	case activities > maxActivities:
 		return fmt.Errorf("%w: it holds %d activities, more than %d", ErrOutline, activities, maxActivities)
+	case required == 0:
+		return fmt.Errorf("%w: everything in it is optional, so that nobody could ever finish it; require at least one activity", ErrOutline)
 	}
 	return nil
 }
@@ -210,7 +245,7 @@ type Derived struct {
 // DerivedKind names what followed.
 type DerivedKind string
 
-// The derived facts. ProgressCrossed comes once for each of Thresholds; what is
+// The derived facts. ProgressCrossed comes once for each of Outline.Crossings; what is
 // reopened was done before, and no longer is.
 const (
 	ActivityReopened  DerivedKind = "activity.reopened"
@@ -221,9 +256,6 @@ const (
 	CourseCompleted   DerivedKind = "course.completed"
 	ProgressCrossed   DerivedKind = "progress.crossed"
 )
-
-// Thresholds are the percentages whose crossing is reported.
-var Thresholds = []int{25, 50, 75, 100}
 
 // Recount works one activity out anew from all facts about it that still hold, as
 // after one of them was withdrawn. It gives what is open again, innermost first, and
@@ -252,10 +284,11 @@ type stood struct {
 	activities, modules map[string]bool
 	course              bool
 	percent             int
+	crossings           []int
 }
 
 func standing(o Outline, s State) stood {
-	out := stood{activities: map[string]bool{}, modules: map[string]bool{}, course: CourseDone(o, s), percent: Percent(o, s)}
+	out := stood{activities: map[string]bool{}, modules: map[string]bool{}, course: CourseDone(o, s), percent: Percent(o, s), crossings: o.Crossings()}
 	for _, m := range o.Modules {
 		for _, a := range m.All() {
 			out.activities[a.ID] = Done(a, s)
@@ -285,8 +318,8 @@ func derive(was, is stood, o Outline) []Derived {
 	if was.course && !is.course {
 		opened = append(opened, Derived{Kind: CourseReopened})
 	}
-	for _, n := range Thresholds {
-		if was.percent < n && is.percent >= n {
+	for _, n := range is.crossings {
+		if (was.percent < n || !slices.Contains(was.crossings, n)) && is.percent >= n {
 			done = append(done, Derived{Kind: ProgressCrossed, Percent: n})
 		}
 	}
@@ -364,20 +397,30 @@ func Done(a Activity, s State) bool {
 			return false
 		}
 	}
-	return own(a, s.Activities[a.ID])
+	return a.holds() || own(a, s.Activities[a.ID])
+}
+
+// counts reports whether the module counts towards its course: it is required, and so is
+// something in it.
+func (m Module) counts() bool {
+	return !m.Optional && slices.ContainsFunc(m.Activities, func(a Activity) bool { return !a.Optional })
 }
 
 // counted are the activities that make up a module: the required ones in what is
-// required, or all of them when every one is optional.
+// required, or all of them when every one is optional. What is done by what is inside it
+// is not counted beside that.
 func counted(m Module) []Activity {
-	var required []Activity
+	var required, all []Activity
 	each(m.Activities, true, func(a Activity, counts bool) {
-		if counts {
+		if a.holds() {
+			return
+		}
+		if all = append(all, a); counts {
 			required = append(required, a)
 		}
 	})
 	if len(required) == 0 {
-		return m.All()
+		return all
 	}
 	return required
 }
@@ -394,11 +437,11 @@ func ModuleDone(m Module, s State) bool {
 	return len(activities) > 0
 }
 
-// CourseDone reports whether every module that has activities is done.
+// CourseDone reports whether every module that counts is done.
 func CourseDone(o Outline, s State) bool {
 	any := false
 	for _, m := range o.Modules {
-		if len(m.Activities) == 0 {
+		if !m.counts() {
 			continue
 		}
 		if !ModuleDone(m, s) {
@@ -409,11 +452,14 @@ func CourseDone(o Outline, s State) bool {
 	return any
 }
 
-// Percent is the share of counted activities that are done, 0 to 100, rounded
-// down so that 100 means finished.
+// Percent is the share of the activities that count, in the modules that count, that are
+// done, 0 to 100, rounded down so that 100 means finished.
 func Percent(o Outline, s State) int {
 	done, total := 0, 0
 	for _, m := range o.Modules {
+		if !m.counts() {
+			continue
+		}
 		for _, a := range counted(m) {
 			total++
 			if own(a, s.Activities[a.ID]) {

@@ -38,6 +38,54 @@ func TestNestedActivities_E2(t *testing.T) {
 	}, derived)
 }
 
+// A lesson that requires nothing but its quiz is completed by the quiz, whatever is
+// reported of the lesson; it does not count beside it.
+func TestQuizIsAllThatTheLessonRequires_E2(t *testing.T) {
+	o := learning.Outline{Percentages: []int{40, 100}, Modules: []learning.Module{
+		{ID: "m", Activities: []learning.Activity{{ID: "lesson", Kind: learning.Lesson, DoneByInside: true, Activities: []learning.Activity{
+			{ID: "quiz", Kind: learning.Assessment}, {ID: "extra", Kind: learning.Lesson, Optional: true},
+		}}}},
+		{ID: "n", Activities: []learning.Activity{{ID: "essay", Kind: learning.Assignment}}},
+		{ID: "further", Optional: true, Activities: []learning.Activity{{ID: "more", Kind: learning.Lesson}}},
+		{ID: "asides", Activities: []learning.Activity{{ID: "aside", Kind: learning.Lesson, Optional: true}}},
+	}}
+	require.NoError(t, o.Check())
+	s, derived := advance(o, learning.State{}, learning.Fact{ActivityID: "lesson", Verb: learning.Completed})
+	assert.Empty(t, derived, "nothing is required of the lesson itself")
+	s, derived = advance(o, s, learning.Fact{ActivityID: "quiz", Verb: learning.Passed})
+	assert.Equal(t, []learning.Derived{
+		{Kind: learning.ActivityCompleted, ModuleID: "m", ActivityID: "quiz"},
+		{Kind: learning.ActivityCompleted, ModuleID: "m", ActivityID: "lesson"},
+		{Kind: learning.ProgressCrossed, Percent: 40},
+		{Kind: learning.ModuleCompleted, ModuleID: "m"},
+	}, derived)
+	s, derived = advance(o, s, learning.Fact{ActivityID: "more", Verb: learning.Completed})
+	assert.Contains(t, derived, learning.Derived{Kind: learning.ModuleCompleted, ModuleID: "further"}, "an optional module is a module all the same")
+	assert.Equal(t, 50, learning.Percent(o, s), "what is optional does not count")
+	s, derived = advance(o, s, learning.Fact{ActivityID: "essay", Verb: learning.Completed})
+	assert.Contains(t, derived, learning.Derived{Kind: learning.CourseCompleted})
+	assert.Equal(t, 100, learning.Percent(o, s))
+
+	next := o
+	next.Percentages = []int{40, 60, 100}
+	assert.Equal(t, []learning.Derived{{Kind: learning.ProgressCrossed, Percent: 60}}, learning.Reoutline(o, next, s), "what is asked for later is reported then")
+}
+
+func TestOutlinesThatNobodyCouldFinishAreRefused_E2(t *testing.T) {
+	lesson := func(optional bool) []learning.Activity {
+		return []learning.Activity{{ID: "a", Kind: learning.Lesson, Optional: optional}}
+	}
+	for text, o := range map[string]learning.Outline{
+		"everything in it is optional":       {Modules: []learning.Module{{ID: "m", Optional: true, Activities: lesson(false)}, {ID: "n", Activities: []learning.Activity{{ID: "b", Kind: learning.Lesson, Optional: true}}}}},
+		"nothing inside it is required":      {Modules: []learning.Module{{ID: "m", Activities: []learning.Activity{{ID: "b", Kind: learning.Lesson, DoneByInside: true, Activities: lesson(true)}}}}},
+		"percentages lie between 1 and 100":  {Modules: []learning.Module{{ID: "m", Activities: lesson(false)}}, Percentages: []int{0, 50}},
+		"and rise, as in":                    {Modules: []learning.Module{{ID: "m", Activities: lesson(false)}}, Percentages: []int{50, 50}},
+		"lie between 1 and 100 and rise, as": {Modules: []learning.Module{{ID: "m", Activities: lesson(false)}}, Percentages: []int{50, 101}},
+	} {
+		assert.ErrorContains(t, o.Check(), text)
+	}
+}
+
 func TestVerdict(t *testing.T) {
 	plain, marked := learning.Activity{}, learning.Activity{PassMark: mark(0.6)}
 	for _, c := range []struct {
@@ -63,15 +111,15 @@ func table(t *testing.T, text string) [][]string {
 }
 
 func TestOutlineFromATable(t *testing.T) {
-	o, wrong := learning.FromTable(table(t, `Module,Module title,Activity,Title,Kind,Required,Pass mark,Inside
-m1,Cuttings,a2,Check,assessment,yes,60%,a1
-m1,,a1,Tools,Lesson,,,
-m2,,a3,Look around,lesson,no,,
+	o, wrong := learning.FromTable(table(t, `Module,Module title,Activity,Title,Kind,Required,Pass mark,Inside,Done by,Module required
+m1,Cuttings,a2,Check,assessment,yes,60%,a1,,
+m1,,a1,Tools,Lesson,,,,inside,
+m2,,a3,Look around,lesson,no,,,,no
 `))
 	require.Empty(t, wrong)
 	assert.Equal(t, learning.Outline{Modules: []learning.Module{
-		{ID: "m1", Title: "Cuttings", Activities: []learning.Activity{{ID: "a1", Title: "Tools", Kind: "lesson", Activities: []learning.Activity{{ID: "a2", Title: "Check", Kind: "assessment", PassMark: mark(0.6)}}}}},
-		{ID: "m2", Title: "m2", Activities: []learning.Activity{{ID: "a3", Title: "Look around", Kind: "lesson", Optional: true}}},
+		{ID: "m1", Title: "Cuttings", Activities: []learning.Activity{{ID: "a1", Title: "Tools", Kind: "lesson", DoneByInside: true, Activities: []learning.Activity{{ID: "a2", Title: "Check", Kind: "assessment", PassMark: mark(0.6)}}}}},
+		{ID: "m2", Title: "m2", Optional: true, Activities: []learning.Activity{{ID: "a3", Title: "Look around", Kind: "lesson", Optional: true}}},
 	}}, o)
 	again, wrong := learning.FromTable(o.Table())
 	assert.Empty(t, wrong)

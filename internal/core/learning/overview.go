@@ -16,6 +16,7 @@ type Overview struct {
 type ModuleOverview struct {
 	ID, Title  string
 	Done       bool
+	Optional   bool               // it does not count towards the course
 	Activities []ActivityOverview // as they stand in the outline, what is nested after what holds it
 }
 
@@ -48,7 +49,7 @@ func Look(o Outline, s State) Overview {
 	out := Overview{Percent: Percent(o, s), Done: CourseDone(o, s), Last: LastActivity(s)}
 	within := map[string]bool{}
 	for _, m := range o.Modules {
-		x := ModuleOverview{ID: m.ID, Title: m.Title, Done: ModuleDone(m, s)}
+		x := ModuleOverview{ID: m.ID, Title: m.Title, Done: ModuleDone(m, s), Optional: !m.counts()}
 		var walk func(list []Activity, depth int, required bool)
 		walk = func(list []Activity, depth int, required bool) {
 			for _, a := range list {
@@ -70,4 +71,34 @@ func Look(o Outline, s State) Overview {
 		}
 	}
 	return out
+}
+
+// Missing are the activities that are still to be done for a module to be done, or for the
+// course when moduleID is empty, in their order.
+func Missing(o Outline, s State, moduleID string) (out []Activity) {
+	for _, m := range o.Modules {
+		if moduleID == "" && !m.counts() || moduleID != "" && moduleID != m.ID {
+			continue
+		}
+		for _, a := range counted(m) {
+			if !own(a, s.Activities[a.ID]) {
+				out = append(out, a)
+			}
+		}
+	}
+	return out
+}
+
+// Latest is the activity of the outline at which somebody was last; ok is false when there
+// was none.
+func Latest(o Outline, s State) (latest Activity, ok bool) {
+	var at time.Time
+	for _, m := range o.Modules {
+		for _, a := range m.All() {
+			if last := s.Activities[a.ID].Last; last.After(at) {
+				latest, at, ok = a, last, true
+			}
+		}
+	}
+	return latest, ok
 }

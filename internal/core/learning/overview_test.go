@@ -35,3 +35,30 @@ func TestOverviewShowsEveryActivity_E2(t *testing.T) {
 	assert.Equal(t, []any{"a1", 0, true, false, true, "a2", 1, true, false, false, "a3", 1, false, false, false}, shape, "a lesson is not done before its quiz")
 	assert.Zero(t, learning.Look(o, learning.State{}).First)
 }
+
+func TestWhatIsMissingAndWhatWasLast(t *testing.T) {
+	o := learning.Outline{Modules: []learning.Module{
+		{ID: "m", Activities: []learning.Activity{{ID: "lesson", Kind: learning.Lesson, DoneByInside: true, Activities: []learning.Activity{{ID: "quiz", Kind: learning.Assessment}}}, {ID: "aside", Kind: learning.Lesson, Optional: true}}},
+		{ID: "further", Optional: true, Activities: []learning.Activity{{ID: "more", Kind: learning.Lesson}}},
+		{ID: "n", Activities: []learning.Activity{{ID: "essay", Kind: learning.Assignment}}},
+	}}
+	titles := func(list []learning.Activity) (out []string) {
+		for _, a := range list {
+			out = append(out, a.ID)
+		}
+		return out
+	}
+	s := learning.State{Activities: map[string]learning.ActivityState{}}
+	_, any := learning.Latest(o, s)
+	assert.False(t, any)
+	assert.Equal(t, []string{"quiz", "essay"}, titles(learning.Missing(o, s, "")), "only what counts")
+	assert.Equal(t, []string{"more"}, titles(learning.Missing(o, s, "further")))
+	now := time.Now()
+	s.Activities["quiz"] = learning.ActivityState{Passed: true, Last: now.Add(-time.Hour)}
+	s.Activities["more"] = learning.ActivityState{Completed: true, Last: now}
+	s.Activities["elsewhere"] = learning.ActivityState{Completed: true, Last: now.Add(time.Hour)}
+	last, _ := learning.Latest(o, s)
+	assert.Equal(t, "more", last.ID)
+	assert.Equal(t, []string{"essay"}, titles(learning.Missing(o, s, "")))
+	assert.Empty(t, learning.Missing(o, s, "m"))
+}

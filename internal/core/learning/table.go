@@ -8,8 +8,10 @@ import (
 )
 
 // Columns of an outline as a table: one row per activity, in their order. Inside names
-// the activity that holds it; a module's title may stand in its first row only.
-var Columns = []string{"module", "module title", "activity", "title", "kind", "required", "pass mark", "inside"}
+// the activity that holds it, and done by says whether that is done by itself or by what
+// is inside it; a module's title, and whether it is required, may stand in its first row
+// only.
+var Columns = []string{"module", "module title", "activity", "title", "kind", "required", "pass mark", "inside", "done by", "module required"}
 
 // RowError says what is wrong with a row of a table.
 type RowError struct {
@@ -66,13 +68,27 @@ func FromTable(rows [][]string) (o Outline, wrong []RowError) {
 		if title := get("module title"); title != "" && o.Modules[m].Title == "" {
 			o.Modules[m].Title = title
 		}
+		yes := func(name string) bool {
+			switch strings.ToLower(get(name)) {
+			case "", "yes", "true", "1":
+				return true
+			case "no", "false", "0":
+			default:
+				fail("%s is %q; write yes or no", name, get(name))
+			}
+			return false
+		}
+		if !yes("module required") {
+			o.Modules[m].Optional = true
+		}
 		a := Activity{ID: get("activity"), Title: get("title"), Kind: Kind(strings.ToLower(get("kind")))}
-		switch strings.ToLower(get("required")) {
-		case "", "yes", "true", "1":
-		case "no", "false", "0":
-			a.Optional = true
+		a.Optional = !yes("required")
+		switch strings.ToLower(get("done by")) {
+		case "", "itself":
+		case "inside":
+			a.DoneByInside = true
 		default:
-			fail("required is %q; write yes or no", get("required"))
+			fail("done by is %q; write itself or inside", get("done by"))
 		}
 		if text := strings.TrimSpace(get("pass mark")); text != "" {
 			mark, err := strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64)
@@ -133,6 +149,13 @@ func FromTable(rows [][]string) (o Outline, wrong []RowError) {
 	return o, wrong
 }
 
+func yesNo(yes bool) string {
+	if yes {
+		return "yes"
+	}
+	return "no"
+}
+
 // Table gives an outline as a table with a header.
 func (o Outline) Table() [][]string {
 	out := [][]string{Columns}
@@ -140,14 +163,14 @@ func (o Outline) Table() [][]string {
 		var rows func(list []Activity, inside string)
 		rows = func(list []Activity, inside string) {
 			for _, a := range list {
-				required, mark := "yes", ""
-				if a.Optional {
-					required = "no"
+				mark, by := "", ""
+				if a.DoneByInside {
+					by = "inside"
 				}
 				if a.PassMark != nil {
 					mark = strconv.FormatFloat(*a.PassMark, 'g', -1, 64)
 				}
-				out = append(out, []string{m.ID, m.Title, a.ID, a.Title, string(a.Kind), required, mark, inside})
+				out = append(out, []string{m.ID, m.Title, a.ID, a.Title, string(a.Kind), yesNo(!a.Optional), mark, inside, by, yesNo(!m.Optional)})
 				rows(a.Activities, a.ID)
 			}
 		}

@@ -22,19 +22,21 @@ import (
 
 // Section is what linking looks at.
 type Section struct {
-	ID       string
-	Title    string
-	Code     string
-	Register string // the register it comes from
-	CourseID string
-	Course   string
-	TermIDs  []string // ordered
-	Terms    []string // in words
-	Teachers []string // persons
-	Learners int
-	Ends     *time.Time // last day of its terms
-	Gone     bool       // no longer in the register
-	Set      string     // name of the set in which it is linked already
+	ID           string
+	Title        string
+	Code         string
+	Register     string // the register it comes from
+	CourseID     string
+	Course       string
+	TermIDs      []string // ordered
+	Terms        []string // in words
+	School       string   // its organisation
+	Teachers     []string // persons
+	TeacherNames []string
+	Learners     int
+	Ends         *time.Time // last day of its terms
+	Gone         bool       // no longer in the register
+	Set          string     // name of the set in which it is linked already
 	// Targets are the services at which it is paired, on its own.
 	Targets []string
 }
@@ -130,6 +132,38 @@ func Check(lead Section, others []Section, reason string, at time.Time) []Refusa
 type Proposal struct {
 	Name     string
 	Sections []Section
+	// SharedTeachers are those who teach several of its sections, where nobody teaches all of
+	// them. They are none where somebody teaches all, or nobody has to.
+	SharedTeachers []SharedTeacher
+}
+
+// SharedTeacher is a teacher of several sections of a proposal.
+type SharedTeacher struct {
+	Teacher  string // person
+	Sections []Section
+}
+
+// sharedTeachers finds who teaches several of sections that no one person teaches all of.
+func sharedTeachers(sections []Section) (list []SharedTeacher) {
+	var order []string
+	taught := map[string][]Section{}
+	for _, x := range sections {
+		for _, t := range x.Teachers {
+			if taught[t] == nil {
+				order = append(order, t)
+			}
+			taught[t] = append(taught[t], x)
+		}
+	}
+	for _, t := range order {
+		switch n := len(taught[t]); {
+		case n == len(sections):
+			return nil
+		case n > 1:
+			list = append(list, SharedTeacher{t, taught[t]})
+		}
+	}
+	return list
 }
 
 // Propose finds sections that could be linked: of one course and the same terms,
@@ -173,6 +207,9 @@ func Propose(sections []Section, sameTeacher bool, at time.Time) []Proposal {
 			}
 		}
 		if len(p.Sections) > 1 {
+			if sameTeacher {
+				p.SharedTeachers = sharedTeachers(p.Sections)
+			}
 			list = append(list, p)
 		}
 	}

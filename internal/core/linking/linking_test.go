@@ -96,6 +96,15 @@ func TestProposalsShareATeacher_S2(t *testing.T) {
 		section("E", teachers("pia"), paired), section("F", teachers("pia"), paired), section("G", teachers()),
 	}
 	assert.Equal(t, [][]string{{"A", "C", "B"}, {"E", "D"}}, codes(linking.Propose(all, true, today)), "a teacher joins sections through one in between; what is paired leads")
+	held := linking.Propose(all, true, today)
+	var shared []string
+	for _, j := range held[0].SharedTeachers {
+		for _, x := range j.Sections {
+			shared = append(shared, j.Teacher+" "+x.Code)
+		}
+	}
+	assert.Equal(t, []string{"otto A", "otto C", "rolf C", "rolf B"}, shared, "nobody teaches all of them: it is said who teaches several")
+	assert.Empty(t, held[1].SharedTeachers, "one teaches all of them")
 	assert.Equal(t, [][]string{{"E", "A", "B", "C", "D", "G"}}, codes(linking.Propose(all, false, today)))
 }
 

@@ -12,7 +12,7 @@ import (
 )
 
 // Fields that a template may use, in the order in which they are shown.
-var Fields = []string{"section", "code", "course", "courseCode", "term", "teacher", "organisation"}
+var Fields = []string{"section", "code", "course", "courseCode", "term", "teacher", "organisation", "level", "subject", "starts", "ends"}
 
 // Values of the fields, for one section or linked set.
 type Values map[string]string
@@ -28,14 +28,37 @@ var field = regexp.MustCompile(`\{([^{}]*)\}`)
 // Check reports a template that can give no name: a field that does not exist, or
 // no field at all, which would give every class one name.
 func Check(template string) error {
-	found := field.FindAllStringSubmatch(template, -1)
-	for _, f := range found {
+	if err := CheckFields(template); err != nil {
+		return err
+	}
+	if !field.MatchString(template) {
+		return fmt.Errorf("%q names no field, so every class would have one name; use {%s}", template, strings.Join(Fields, "}, {"))
+	}
+	return nil
+}
+
+// Known fills a template in as Name does, if every value that it names is there; otherwise
+// what it would say is not known, and it gives nothing.
+func Known(template string, values Values) string {
+	for _, f := range field.FindAllStringSubmatch(template, -1) {
+		if strings.TrimSpace(values[f[1]]) == "" {
+			return ""
+		}
+	}
+	return fill(template, values)
+}
+
+func fill(template string, values Values) string {
+	name := field.ReplaceAllStringFunc(template, func(f string) string { return strings.TrimSpace(values[f[1:len(f)-1]]) })
+	return strings.Trim(strings.Join(strings.Fields(name), " "), " ·–-/|,:")
+}
+
+// CheckFields reports a field that does not exist.
+func CheckFields(template string) error {
+	for _, f := range field.FindAllStringSubmatch(template, -1) {
 		if !slices.Contains(Fields, f[1]) {
 			return fmt.Errorf("there is no field {%s}; use {%s}", f[1], strings.Join(Fields, "}, {"))
 		}
-	}
-	if len(found) == 0 {
-		return fmt.Errorf("%q names no field, so every class would have one name; use {%s}", template, strings.Join(Fields, "}, {"))
 	}
 	return nil
 }
@@ -47,9 +70,7 @@ func Name(template string, values Values) (string, error) {
 	if err := Check(template); err != nil {
 		return "", err
 	}
-	name := field.ReplaceAllStringFunc(template, func(f string) string { return strings.TrimSpace(values[f[1:len(f)-1]]) })
-	name = strings.Join(strings.Fields(name), " ")
-	name = strings.Trim(name, " ·–-/|,:")
+	name := fill(template, values)
 	switch n := len([]rune(name)); {
 	case n == 0:
 		return name, fmt.Errorf("the template %q gives an empty name here", template)

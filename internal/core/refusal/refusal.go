@@ -7,6 +7,8 @@ package refusal
 import (
 	"errors"
 	"fmt"
+	"strings"
+	"unicode/utf8"
 
 	"kanban/internal/core/finding"
 )
@@ -44,6 +46,21 @@ func Invalid(field, format string, args ...any) error {
 // Conflict refuses what is not possible now.
 func Conflict(code finding.Code, format string, args ...any) error {
 	return &Error{Kind: KindConflict, Code: code, Detail: fmt.Sprintf(format, args...)}
+}
+
+// longestReason bounds a reason, in characters.
+const longestReason = 500
+
+// Reason gives what somebody wrote as the reason of what they do, without blanks around it.
+// It refuses a missing one, saying what it is for, and one of more than 500 characters.
+func Reason(text, purpose string) (string, error) {
+	if text = strings.TrimSpace(text); text == "" {
+		return "", Invalid("reason", "is missing: %s", purpose)
+	}
+	if n := utf8.RuneCountInString(text); n > longestReason {
+		return "", Invalid("reason", "has %d characters, more than %d", n, longestReason)
+	}
+	return text, nil
 }
 
 // Forbidden refuses a caller.

@@ -54,6 +54,7 @@ type comparison struct {
 	accounts  []account
 	placed    map[string]*Placement
 	grouped   map[Grouping]bool
+	others    map[string]Other
 	byID      index
 	byName    index
 	byRegid   index
@@ -66,7 +67,7 @@ type comparison struct {
 func newComparison(source Source, target Target, policy Policy, matching Matching) *comparison {
 	n := len(target.Accounts)
 	c := &comparison{
-		policy: policy, matching: matching, takesOver: source.TakesOver,
+		policy: policy, matching: matching, takesOver: source.TakesOver, others: source.Others,
 		people: onePerPerson(source.Members, policy.Roles), accounts: make([]account, 0, n),
 		placed: make(map[string]*Placement, len(source.Placed)),
 		byID:   newIndex(n), byName: newIndex(n), byRegid: newIndex(n), byKey: newIndex(n),
@@ -437,6 +438,12 @@ func (c *comparison) unclaimed(entries []Entry) []Entry {
 			// Ours, but the person now has another account: the old one goes.
 			entries = append(entries, c.leaver(e, a, p, finding.NotOurs, a.UserName))
 		default:
+			if o, ok := c.others[a.ID]; ok && !listed[o.PersonID] {
+				listed[o.PersonID] = true
+				e.PersonID, e.Name = o.PersonID, o.Name
+				entries = append(entries, e.as(OutcomeLeftOut, finding.OtherSection, strings.Join(o.Sections, ", ")))
+				continue
+			}
 			entries = append(entries, e.as(OutcomeLeftOut, finding.NotOurs, a.UserName))
 		}
 	}

@@ -70,6 +70,19 @@ func (p Plan) Counts() Counts {
 	return c
 }
 
+// Standing counts people by how they stand: who was refused the same change last time needs
+// a person.
+func (p Plan) Standing() Counts {
+	c := p.Counts()
+	for _, e := range p.Entries {
+		if e.Refused != "" {
+			c[e.Outcome]--
+			c[OutcomeNeedsPerson]++
+		}
+	}
+	return c
+}
+
 // Counts holds a number of people per outcome.
 type Counts map[Outcome]int
 
@@ -110,7 +123,7 @@ func (p Plan) TakeOvers() (ours, others int) {
 		switch {
 		case e.TakeOver:
 			ours++
-		case e.Reason == finding.NotOurs && e.Outcome == OutcomeLeftOut:
+		case (e.Reason == finding.NotOurs || e.Reason == finding.OtherSection) && e.Outcome == OutcomeLeftOut:
 			others++
 		}
 	}

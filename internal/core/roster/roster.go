@@ -115,6 +115,34 @@ type Source struct {
 	// Grouped are the groups into which Kanban itself put accounts. Only out of
 	// these are they ever taken again (unless the policy owns the target).
 	Grouped []Grouping
+	// Others are members of the target, by account, whom the register has in other sections
+	// of the course.
+	Others map[string]Other
+}
+
+// Strangers lists the members of a target that are no account known of the source's people,
+// and that nobody was placed with.
+func (s Source) Strangers(t Target) (accounts []string) {
+	known := make(map[string]bool, len(s.Members)+len(s.Placed))
+	for i := range s.Members {
+		known[s.Members[i].Account] = true
+	}
+	for _, p := range s.Placed {
+		known[p.AccountID] = true
+	}
+	for i := range t.Accounts {
+		if a := &t.Accounts[i]; a.InTarget && !known[a.ID] {
+			accounts = append(accounts, a.ID)
+		}
+	}
+	return accounts
+}
+
+// Other is somebody of other sections of the course.
+type Other struct {
+	PersonID string
+	Name     string
+	Sections []string // titles
 }
 
 // Grouping is one account in one group of the target.
@@ -214,6 +242,13 @@ const (
 // Outcomes in the order in which they are shown, the ones that need somebody first.
 var Outcomes = []Outcome{OutcomeNeedsPerson, OutcomeAdd, OutcomeUpdate, OutcomeRemove, OutcomeWaiting, OutcomeInStep, OutcomeLeftOut}
 
+// LeftForLater is the result of people about whom a run was not to do anything yet.
+const LeftForLater = "left-for-later"
+
+// Results are what can have become of people in a run, as its counts name it, what it did
+// first.
+var Results = []string{"added", "updated", "removed", "refused", "not-arrived", LeftForLater, string(OutcomeNeedsPerson), string(OutcomeWaiting), string(OutcomeLeftOut), string(OutcomeInStep)}
+
 // Changes reports whether the outcome makes a run do something.
 func (o Outcome) Changes() bool {
 	return o == OutcomeAdd || o == OutcomeUpdate || o == OutcomeRemove
@@ -248,6 +283,10 @@ type Entry struct {
 	// TakeOver says that Kanban minds this person's place in the target from the run on,
 	// though somebody else has put them in.
 	TakeOver bool `json:"takeOver,omitempty"`
+	// Refused is why the service refused the same change last time: the person needs
+	// somebody, and only a run by hand tries it again. It is told, and is no part of what a
+	// run has to keep.
+	Refused finding.Code `json:"refused,omitempty"`
 }
 
 // Same reports whether two entries decide and say the same.

@@ -119,7 +119,7 @@ type Draft struct {
 	UndoneBy []string
 	// Counts says which result of an assessment counts; see ResultThatCounts.
 	Counts  Counts
-	Days    int // for PersonInactive
+	Days    int // where the trigger Waits
 	Quiet   Quiet
 	Limit   Limit
 	InOrder bool // per person and connection

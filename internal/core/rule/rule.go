@@ -36,6 +36,7 @@ const (
 	ModuleReopened    Trigger = "module.reopened"
 	CourseReopened    Trigger = "course.reopened"
 	PersonInactive    Trigger = "person.inactive"
+	PersonNotBegun    Trigger = "person.not-begun"
 	BadgeAwarded      Trigger = "badge.awarded"
 	BadgeRevoked      Trigger = "badge.revoked"
 	StageReached      Trigger = "stage.reached"
@@ -47,7 +48,7 @@ const (
 // Triggers lists them all.
 var Triggers = []Trigger{
 	SectionJoined, SectionLeft, SectionMoved, AccessGranted, AccessEnded, ActivityCompleted, AssessmentPassed, AssessmentFailed, ScoreReported, WorkSubmitted,
-	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, PersonInactive, BadgeAwarded, BadgeRevoked, StageReached, StageReopened, RunNeedsPerson, ServiceReported,
+	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, PersonInactive, PersonNotBegun, BadgeAwarded, BadgeRevoked, StageReached, StageReopened, RunNeedsPerson, ServiceReported,
 }
 
 // Scope narrows a rule; an empty field means any. Values are record ids.
@@ -88,7 +89,7 @@ type Rule struct {
 	ID      string
 	Trigger Trigger
 	Scope   Scope
-	// Days after which somebody counts as inactive, for PersonInactive.
+	// Days after which somebody counts as inactive or as not having begun; see Waits.
 	Days int
 }
 
@@ -96,8 +97,12 @@ type Rule struct {
 type Event struct {
 	Type Trigger
 	At   Scope
-	Days int // for PersonInactive: for how long
+	Days int // where the trigger Waits: for how long
 }
+
+// Waits reports whether events of the trigger happen because some days have passed, so
+// that a rule says how many.
+func (t Trigger) Waits() bool { return t == PersonInactive || t == PersonNotBegun }
 
 // Index finds rules by trigger and place. It is safe for concurrent use.
 type Index struct {

@@ -101,8 +101,8 @@ func (s *session) Mail(from string, _ *smtp.MailOptions) error {
 			return errors.New("cut")
 		default:
 			code := 451
-			if f.Status == 550 {
-				code = 550
+			if f.Status >= 500 && f.Status < 600 {
+				code = f.Status
 			}
 			return &smtp.SMTPError{Code: code, EnhancedCode: smtp.EnhancedCode{code / 100, 3, 0}, Message: "switched fault"}
 		}

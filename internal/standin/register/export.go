@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"kanban/internal/standin/school"
@@ -39,7 +40,7 @@ func Tables(s *school.School) map[string]oneroster.Table {
 		if x.Homeroom {
 			kind = "homeroom"
 		}
-		add(oneroster.FileClasses, map[string]string{"sourcedId": x.ID, "title": x.Title, "classCode": x.Code, "classType": kind, "courseSourcedId": x.CourseID, "schoolSourcedId": schoolID, "termSourcedIds": x.TermID})
+		add(oneroster.FileClasses, map[string]string{"sourcedId": x.ID, "title": x.Title, "classCode": x.Code, "classType": kind, "courseSourcedId": x.CourseID, "schoolSourcedId": schoolID, "termSourcedIds": x.TermID, "grades": strings.Join(x.Levels, ","), "subjects": strings.Join(x.Subjects, ",")})
 	}
 	for _, p := range s.People() {
 		add(oneroster.FileUsers, map[string]string{"sourcedId": p.ID, "enabledUser": strconv.FormatBool(!p.Disabled), "username": p.UserName, "givenName": p.GivenName, "familyName": p.FamilyName, "email": p.Email, "userMasterIdentifier": p.Master})

@@ -190,7 +190,8 @@ func (r *Register) classes(b string) (out []oneroster.Class) {
 		out = append(out, oneroster.Class{
 			Base: base(s.ID, r.school.Terms[0].Start), Title: s.Title, ClassCode: s.Code, ClassType: kind,
 			Course: ref(b, "course", "/courses", s.CourseID), School: ref(b, "org", "/orgs", schoolID),
-			Terms: []oneroster.Ref{ref(b, "academicSession", "/academicSessions", s.TermID)},
+			Terms:  []oneroster.Ref{ref(b, "academicSession", "/academicSessions", s.TermID)},
+			Grades: s.Levels, Subjects: s.Subjects,
 		})
 	}
 	return out

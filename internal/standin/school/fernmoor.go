@@ -51,15 +51,15 @@ func Fernmoor(now func() time.Time) *School {
 		{"crs-adv", "Advisory hour", "ADV"},
 	}
 	s.sections = []Section{
-		{PropagationA, "Propagation A", "PROP-A", "crs-prop", "term-1", false},
-		{PropagationB, "Propagation B", "PROP-B", "crs-prop", "term-1", false},
-		{"sec-prop-c", "Propagation C", "PROP-C", "crs-prop", "term-1", false},
-		{OrchardA, "Orchard care A", "ORCH-A", "crs-orch", "term-1", false},
-		{"sec-orch-b", "Orchard care B", "ORCH-B", "crs-orch", "term-2", false},
-		{"sec-glass-a", "Glasshouse climate A", "GLAS-A", "crs-glass", "term-1", false},
-		{"sec-soil-a", "Soil science A", "SOIL-A", "crs-soil", "term-1", false},
-		{"sec-bees-a", "Beekeeping A", "BEES-A", "crs-bees", "term-2", false},
-		{"sec-adv", "Advisory hour", "ADV-1", "crs-adv", "term-1", true},
+		{PropagationA, "Propagation A", "PROP-A", "crs-prop", "term-1", false, []string{"07"}, []string{"Gardening"}},
+		{PropagationB, "Propagation B", "PROP-B", "crs-prop", "term-1", false, []string{"07"}, []string{"Gardening"}},
+		{"sec-prop-c", "Propagation C", "PROP-C", "crs-prop", "term-1", false, []string{"07"}, []string{"Gardening"}},
+		{OrchardA, "Orchard care A", "ORCH-A", "crs-orch", "term-1", false, []string{"07"}, []string{"Gardening"}},
+		{"sec-orch-b", "Orchard care B", "ORCH-B", "crs-orch", "term-2", false, []string{"07"}, []string{"Gardening"}},
+		{"sec-glass-a", "Glasshouse climate A", "GLAS-A", "crs-glass", "term-1", false, []string{"07"}, []string{"Gardening"}},
+		{"sec-soil-a", "Soil science A", "SOIL-A", "crs-soil", "term-1", false, nil, nil},
+		{"sec-bees-a", "Beekeeping A", "BEES-A", "crs-bees", "term-2", false, []string{"07"}, []string{"Gardening"}},
+		{"sec-adv", "Advisory hour", "ADV-1", "crs-adv", "term-1", true, nil, nil},
 	}
 	start := s.Terms[0].Start
 	for i, name := range learners {

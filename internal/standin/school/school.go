@@ -37,6 +37,7 @@ type Course struct {
 type Section struct {
 	ID, Title, Code, CourseID, TermID string
 	Homeroom                          bool
+	Levels, Subjects                  []string
 }
 
 // Term of the school year.

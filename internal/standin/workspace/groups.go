@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"encoding/json"
+	"io"
 	"net/http"
 	"slices"
 	"strings"
@@ -11,11 +12,22 @@ import (
 
 func (w *Workspace) createGroup(out http.ResponseWriter, r *http.Request) {
 	var g scim.Group
-	if err := json.NewDecoder(r.Body).Decode(&g); err != nil || strings.TrimSpace(g.DisplayName) == "" {
+	var extended map[string]json.RawMessage
+	body, err := io.ReadAll(r.Body)
+	if err != nil || json.Unmarshal(body, &g) != nil || json.Unmarshal(body, &extended) != nil || strings.TrimSpace(g.DisplayName) == "" {
 		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "displayName is required.")
 		return
 	}
+	about := map[string]string{}
+	_ = json.Unmarshal(extended[ClassSchema], &about)
+	for _, d := range w.demanded {
+		if about[d] == "" {
+			refuse(out, http.StatusBadRequest, scim.TypeInvalid, "A class needs its "+d+".")
+			return
+		}
+	}
 	g.ID = w.nextID("g")
+	w.about[g.ID] = about
 	w.groups = append(w.groups, g)
 	answer(out, http.StatusCreated, g)
 }

@@ -28,16 +28,18 @@ const RefusedDomain = "@old.fernmoor.example"
 
 // Workspace is the stand-in. Use New.
 type Workspace struct {
-	mux    *http.ServeMux
-	mu     sync.Mutex
-	users  []scim.User
-	groups []scim.Group
-	serial int
-	told   map[string]bool // ids of the newcomers who got a welcome message
-	plain  bool            // offers nothing beyond the core
-	double bool            // lists a member twice who is added twice
-	late   time.Duration   // after which lists and members show what was changed
-	past   []moment        // what they have shown since
+	mux      *http.ServeMux
+	mu       sync.Mutex
+	users    []scim.User
+	groups   []scim.Group
+	serial   int
+	about    map[string]map[string]string // what it knows of classes, by group
+	demanded []string                     // what a class has to say of itself
+	told     map[string]bool              // ids of the newcomers who got a welcome message
+	plain    bool                         // offers nothing beyond the core
+	double   bool                         // lists a member twice who is added twice
+	late     time.Duration                // after which lists and members show what was changed
+	past     []moment                     // what they have shown since
 	// Created counts accounts ever made through the API.
 	created int
 	token   string
@@ -45,7 +47,7 @@ type Workspace struct {
 
 // Bare is a SCIM service of its own, without page and people, for another stand-in.
 func Bare(token string) *Workspace {
-	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, token: token}
+	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, about: map[string]map[string]string{}, token: token}
 	w.routes()
 	return w
 }
@@ -66,7 +68,7 @@ func (w *Workspace) Content() ([]scim.User, []scim.Group) {
 
 // New is a workspace in which the staff and a few learners already have accounts.
 func New(s *school.School) *Workspace {
-	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, token: Token}
+	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, about: map[string]map[string]string{}, token: Token}
 	for _, p := range s.People() {
 		switch {
 		case p.Role == "teacher" && !p.Secondary:
@@ -215,6 +217,27 @@ func (w *Workspace) Open(name string, people ...string) string {
 	return g.ID
 }
 
+// Seat puts somebody into a space or takes them out, as somebody at the workspace would.
+func (w *Workspace) Seat(space, person string, in bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for i := range w.groups {
+		g := &w.groups[i]
+		if g.DisplayName != space {
+			continue
+		}
+		for _, u := range w.users {
+			if u.Name.GivenName+" "+u.Name.FamilyName != person {
+				continue
+			}
+			g.Members = slices.DeleteFunc(slices.Clone(g.Members), func(m scim.Member) bool { return m.Value == u.ID })
+			if in {
+				g.Members = append(g.Members, scim.Member{Value: u.ID, Type: "User", Display: person})
+			}
+		}
+	}
+}
+
 // Hold gives the workspace more accounts and spaces, as one that has been in use
 // for long has.
 func (w *Workspace) Hold(users []scim.User, groups []scim.Group) {
@@ -277,12 +300,40 @@ func (w *Workspace) Told() int {
 // sendWelcome says whether a newcomer is told; without it, they are.
 const WelcomeSchema = "urn:fernmoor:params:scim:schemas:extension:welcome:2.0:User"
 
+// ClassSchema is the workspace's own extension of groups: what it knows of a class.
+const ClassSchema = "urn:fernmoor:params:scim:schemas:extension:class:2.0:Group"
+
+// Demand lets the workspace refuse a group that does not say these of its class.
+func (w *Workspace) Demand(attributes ...string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.demanded = attributes
+}
+
+// About gives what the workspace knows of the class with a name.
+func (w *Workspace) About(name string) map[string]string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, g := range w.groups {
+		if g.DisplayName == name {
+			return w.about[g.ID]
+		}
+	}
+	return nil
+}
+
 func (w *Workspace) schemas(out http.ResponseWriter, _ *http.Request) {
 	welcome := scim.Schema{ID: WelcomeSchema, Name: "Welcome"}
 	welcome.Attributes = append(welcome.Attributes, struct {
 		Name string `json:"name"`
 	}{"sendWelcome"})
-	all := []scim.Schema{{ID: scim.UserSchema, Name: "User"}, {ID: scim.GroupSchema, Name: "Group"}, welcome}
+	class := scim.Schema{ID: ClassSchema, Name: "Class"}
+	for _, name := range []string{"level", "subject", "firstDay", "lastDay"} {
+		class.Attributes = append(class.Attributes, struct {
+			Name string `json:"name"`
+		}{name})
+	}
+	all := []scim.Schema{{ID: scim.UserSchema, Name: "User"}, {ID: scim.GroupSchema, Name: "Group"}, welcome, class}
 	answer(out, http.StatusOK, scim.List[scim.Schema]{Schemas: []string{scim.ListMessage}, TotalResults: len(all), StartIndex: 1, ItemsPerPage: len(all), Resources: all})
 }
 

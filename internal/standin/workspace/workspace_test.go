@@ -48,9 +48,9 @@ func TestClientAndService(t *testing.T) {
 	require.True(t, ok)
 	assert.Equal(t, "The user name user1 is taken.", p.Detail, "the service's own words")
 
-	group, err := c.CreateGroup(t.Context(), "Space", "key-1")
+	group, err := c.CreateGroup(t.Context(), "Space", "key-1", nil)
 	require.NoError(t, err)
-	again, err := c.CreateGroup(t.Context(), "Space", "key-1")
+	again, err := c.CreateGroup(t.Context(), "Space", "key-1", nil)
 	require.NoError(t, err)
 	assert.Equal(t, group.ID, again.ID)
 	for range 2 { // each step is harmless to repeat

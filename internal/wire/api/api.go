@@ -56,7 +56,7 @@ type Installation struct {
 // Report is what a probe found about one capability.
 type Report struct {
 	Capability string       `json:"capability"`
-	State      string       `json:"state" enum:"works,not-enabled,not-allowed,wrong-credential,broken,unreachable,unproven"`
+	State      string       `json:"state" enum:"works,not-enabled,nothing-there,not-allowed,wrong-credential,broken,unreachable,unproven"`
 	Code       finding.Code `json:"code,omitempty"`
 	Detail     string       `json:"detail" doc:"The service's own words, or what was tried"`
 	Remedy     string       `json:"remedy,omitempty"`
@@ -124,6 +124,8 @@ type EditConnection struct {
 	Name   *string           `json:"name,omitempty"`
 	Values map[string]string `json:"values,omitempty"`
 	Paused *bool             `json:"paused,omitempty"`
+	// Untested lets new values replace ones that work though a test fails with them.
+	Untested bool `json:"untested,omitempty" doc:"New values replace ones that work though a test with them fails; refused without this"`
 }
 
 // ReadRequest says how to read a register.
@@ -136,6 +138,7 @@ type ReadRequest struct {
 type Decision struct {
 	roster.Entry
 	Title  string `json:"title" doc:"The reason in a few words"`
+	Again  bool   `json:"again,omitempty" doc:"The service refused the same change last time; a run by hand tries it again"`
 	Remedy string `json:"remedy,omitempty"`
 	Owner  string `json:"owner,omitempty"`
 }
@@ -233,8 +236,10 @@ type Switch struct {
 	On bool `json:"on"`
 	// ToCome says what becomes of a rule's deliveries that are still to come.
 	// Untried says that a rule is switched on though it was not tried out as it is now.
-	Untried bool   `json:"untried,omitempty" doc:"For switching a rule on: it is switched on though no trial of it as it is now was passed; refused without this"`
-	ToCome  string `json:"toCome,omitempty" enum:"stop,finish" doc:"For switching a rule off: what becomes of its deliveries that are still to come; refused while there are any when absent"`
+	Untried bool `json:"untried,omitempty" doc:"For switching a rule on: it is switched on though no trial of it as it is now was passed; refused without this"`
+	// Circle says that a rule is switched on though what it does sets itself off again.
+	Circle bool   `json:"circle,omitempty" doc:"For switching a rule on: it is switched on though what it does would set itself off again; refused without this"`
+	ToCome string `json:"toCome,omitempty" enum:"stop,finish" doc:"For switching a rule off: what becomes of its deliveries that are still to come; refused while there are any when absent"`
 }
 
 // Event is a fact, recorded once.
@@ -353,6 +358,7 @@ type Person struct {
 	Email      string `json:"email"`
 	UserName   string `json:"userName"`
 	Identifier string `json:"identifier" doc:"The register's own identifier"`
+	Register   string `json:"register,omitempty" doc:"Name of the register; in lists of people"`
 }
 
 // Whereabouts is a section that a person is in, or was.
@@ -363,10 +369,25 @@ type Whereabouts struct {
 	Role      string     `json:"role"`
 	JoinedAt  time.Time  `json:"joinedAt"`
 	LeftAt    *time.Time `json:"leftAt,omitempty" doc:"Absent while the person is in it"`
+	Through   string     `json:"through,omitempty" doc:"The identifier of the person's second account that is enrolled; absent for their own"`
 	BeginsOn  *time.Time `json:"beginsOn,omitempty" doc:"The first day of an enrolment that has not begun"`
 	PairingID string     `json:"pairingId,omitempty"`
 	Target    string     `json:"target,omitempty"`
 	Percent   *int       `json:"percent,omitempty" doc:"Progress in the course, when there is any"`
+	From      *time.Time `json:"from,omitempty" doc:"The day from which the register has the enrolment; absent when it does not say"`
+	Class     InClass    `json:"class" doc:"Whether they are in the class outside"`
+}
+
+// InClass says whether a person is in the class of a section, as far as it is known.
+type InClass struct {
+	State   string       `json:"state" enum:"in,gone,not-in,waiting,left-out,next-run,not-known,no-class" doc:"In it; left the section and is not in it; not in it, somebody has to act, see why; not yet, it passes by itself; left out on purpose; the next run puts them in or takes them out; not known; the section has no class"`
+	Service string       `json:"service,omitempty"`
+	Since   *time.Time   `json:"since,omitempty" doc:"When Kanban put them in"`
+	Code    finding.Code `json:"code,omitempty" doc:"Why they are not in it"`
+	Why     string       `json:"why,omitempty" doc:"The same in words"`
+	Remedy  string       `json:"remedy,omitempty" doc:"What to do"`
+	Owner   string       `json:"owner,omitempty" doc:"Who can do it"`
+	AsOf    *time.Time   `json:"asOf,omitempty" doc:"When the class was looked at last"`
 }
 
 // Account is a person's account at a service.
@@ -387,6 +408,48 @@ type PersonPage struct {
 	Awards     []Award       `json:"awards"`
 	Events     []Event       `json:"events" doc:"The newest 50"`
 	Deliveries []Delivery    `json:"deliveries" doc:"The newest 50 that were sent about the person"`
+}
+
+// Proposal is a record of a register that looks like a second account or a test learner.
+type Proposal struct {
+	PersonID     string `json:"personId"`
+	Person       string `json:"person"`
+	Identifier   string `json:"identifier"`
+	UserName     string `json:"userName,omitempty"`
+	Email        string `json:"email,omitempty"`
+	Kind         string `json:"kind" enum:"second,test" doc:"A second account of another person, or a test learner"`
+	OfID         string `json:"ofId,omitempty" doc:"Whose second account it is"`
+	Of           string `json:"of,omitempty"`
+	OfIdentifier string `json:"ofIdentifier,omitempty"`
+	Evidence     string `json:"evidence" doc:"What speaks for it"`
+	Enrolments   int    `json:"enrolments"`
+}
+
+// Verdict accepts or refuses proposals.
+type Verdict struct {
+	People []string `json:"people" doc:"Ids of the people, as they were looked at"`
+	Accept bool     `json:"accept" doc:"Whether it is so; what is refused is not proposed again"`
+}
+
+// Decided says how many proposals a verdict was about.
+type Decided struct {
+	Count int `json:"count"`
+}
+
+// Difference is one field of a record that a read changed.
+type Difference struct {
+	Table  string `json:"table" enum:"orgs,terms,courses,sections,people,enrolments"`
+	ID     string `json:"id" doc:"Its sourcedId in the register"`
+	Who    string `json:"who" doc:"Name or title, as it was before"`
+	Field  string `json:"field"`
+	Before string `json:"before"`
+	After  string `json:"after"`
+}
+
+// Differences are the fields of records that a read changed.
+type Differences struct {
+	Items []Difference `json:"items" doc:"The first 500 of each kind of record"`
+	More  bool         `json:"more,omitempty" doc:"There were more"`
 }
 
 // Live is the news that something changed.

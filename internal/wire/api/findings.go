@@ -22,6 +22,17 @@ type Finding struct {
 	PersonID string           `json:"personId,omitempty"`
 	Count    int              `json:"count" doc:"How many things it stands for, such as deliveries that wait for the same reason"`
 	Seen     *Seen            `json:"seen,omitempty" doc:"Who has acknowledged it"`
+	People   []FindingAbout   `json:"people,omitempty" doc:"Whom it is about, where it stands for what has the same cause for many people"`
+}
+
+// FindingAbout is one of the people for whom one finding stands.
+type FindingAbout struct {
+	Key      string `json:"key"`
+	PersonID string `json:"personId"`
+	Person   string `json:"person"`
+	Where    string `json:"where"`
+	Detail   string `json:"detail,omitempty"`
+	Link     string `json:"link"`
 }
 
 // Seen says that somebody has acknowledged a finding.

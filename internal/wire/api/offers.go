@@ -31,6 +31,43 @@ type Offer struct {
 	Version int    `json:"version"`
 }
 
+// Access is what one purchase, one membership or somebody by hand gives one person.
+type Access struct {
+	ID        string     `json:"id"`
+	OfferID   string     `json:"offerId,omitempty" doc:"Absent when no offer says where it leads"`
+	Offer     string     `json:"offer" doc:"Name of the offer, or what the service calls it when there is none"`
+	Buyer     string     `json:"buyer,omitempty" doc:"Address under which it was bought, as far as it is known"`
+	Name      string     `json:"name,omitempty" doc:"Name of the buyer, as the service gave it"`
+	Order     string     `json:"order,omitempty" doc:"What tells one purchase from another"`
+	PersonID  string     `json:"personId,omitempty" doc:"Whose it is; absent while that cannot be told"`
+	Person    string     `json:"person,omitempty"`
+	Sections  []string   `json:"sections" doc:"Titles of the sections to which it gives access now"`
+	State     string     `json:"state" enum:"active,grace,ended,none" doc:"none: it gives nothing although it should, see trouble, or leads nowhere"`
+	Trouble   string     `json:"trouble,omitempty" doc:"Code of a finding: why it gives nothing"`
+	Why       string     `json:"why,omitempty" doc:"The same in words"`
+	StartedAt *time.Time `json:"startedAt,omitempty"`
+	EndsOn    *time.Time `json:"endsOn,omitempty" doc:"When it ends or ended, its grace counted in"`
+	GivenBy   string     `json:"givenBy,omitempty" doc:"Who gave it by hand; absent for what was bought"`
+	Reason    string     `json:"reason,omitempty" doc:"Why it was given by hand"`
+}
+
+// NewAccess gives a person by hand what an offer leads to.
+type NewAccess struct {
+	PersonID string     `json:"personId"`
+	Until    *time.Time `json:"until,omitempty" doc:"When it ends by itself; only by hand when absent"`
+	Reason   string     `json:"reason"`
+}
+
+// Whose says whose a purchase is.
+type Whose struct {
+	PersonID string `json:"personId"`
+}
+
+// Ending ends something for a reason.
+type Ending struct {
+	Reason string `json:"reason"`
+}
+
 // Side is one person in one section, as access and enrolment see it.
 type Side struct {
 	OfferID   string     `json:"offerId"`

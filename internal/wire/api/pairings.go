@@ -73,6 +73,8 @@ type NewPairing struct {
 	TargetRef    string         `json:"targetRef,omitempty" doc:"The service's id of an existing class, to pair with it instead of a new one"`
 	Template     string         `json:"template,omitempty" doc:"Name of a template; the usual one when absent"`
 	Policy       *roster.Policy `json:"policy,omitempty" doc:"The template's policy when absent"`
+	// Details is what the register does not say about a new class.
+	Details map[string]string `json:"details,omitempty" doc:"For what the register does not say about a new class: level, subject, starts, ends"`
 }
 
 // EditPairing changes a pairing; what is absent stays.
@@ -96,15 +98,45 @@ type SpaceCandidate struct {
 	Remarks  []Obstacle `json:"remarks"`
 }
 
+// UnpairedClass is a class at a service that belongs to no pairing.
+type UnpairedClass struct {
+	Ref       string     `json:"ref" doc:"The service's id of the class"`
+	Name      string     `json:"name"`
+	Members   int        `json:"members"`
+	IgnoredBy string     `json:"ignoredBy,omitempty" doc:"Who said that it is no business of Kanban's"`
+	IgnoredAt *time.Time `json:"ignoredAt,omitempty"`
+	Guesses   []Guess    `json:"guesses" doc:"The sections that it probably copies, the likeliest first; none when nothing speaks for any"`
+	Tied      bool       `json:"tied" doc:"As much speaks for the second as for the first"`
+}
+
+// Guess is a section that a class probably copies.
+type Guess struct {
+	Section  SectionRef `json:"section"`
+	Score    int        `json:"score" doc:"0 to 100"`
+	Shared   int        `json:"shared" doc:"Members who are in the section"`
+	Others   int        `json:"others" doc:"Members who are not"`
+	Teachers int        `json:"teachers" doc:"Members who teach the section"`
+	Paired   string     `json:"paired,omitempty" doc:"The class with which the section is paired at this service already"`
+}
+
+// Ignoring says of classes that they are no business of Kanban's, or are one after all.
+type Ignoring struct {
+	Refs   []string `json:"refs"`
+	Ignore bool     `json:"ignore"`
+}
+
 // Order is what to do with many.
 type Order struct {
-	Act          string            `json:"act" enum:"pair,run,template,pause,resume,hold,open,next-term,end,take-out"`
+	Act          string            `json:"act" enum:"link,pair,run,template,pause,resume,hold,open,next-term,end,take-out"`
+	Sets         []NewSet          `json:"sets,omitempty" doc:"For link: each set"`
 	Sections     []string          `json:"sections,omitempty" doc:"For pair: ids of sections"`
 	Pairings     []string          `json:"pairings,omitempty" doc:"For all others: ids of pairings"`
 	ConnectionID string            `json:"connectionId,omitempty" doc:"For pair: the service"`
 	Template     string            `json:"template,omitempty" doc:"For pair and template; the usual one when absent"`
 	Naming       string            `json:"naming,omitempty" doc:"For pair: names the classes, for example {course} · {teacher}; as the template says when absent"`
+	Details      map[string]string `json:"details,omitempty" doc:"For pair: what the register does not say about new classes: level, subject, starts, ends"`
 	WithoutRun   bool              `json:"withoutRun,omitempty" doc:"For pair and next-term: leave the first run for later"`
+	KeepNames    bool              `json:"keepNames,omitempty" doc:"For next-term: classes keep their names; otherwise one that a template named gets the name of its new section"`
 	To           map[string]string `json:"to,omitempty" doc:"For next-term: the section that follows, by pairing; the proposed one when absent"`
 	At           *time.Time        `json:"at,omitempty" doc:"For open: when; now when absent"`
 }
@@ -121,11 +153,14 @@ type BatchItem struct {
 	Counts      map[roster.Outcome]int `json:"counts,omitempty" doc:"People by outcome, where a run follows"`
 	Guard       int                    `json:"guard,omitempty" doc:"Removals, when they are more than the guard allows"`
 	NewAccounts int                    `json:"newAccounts,omitempty"`
+	Missing     []string               `json:"missing,omitempty" doc:"For pair: what the service wants to know of the class and nothing says"`
 	Says        string                 `json:"says,omitempty" doc:"What will happen, in words"`
 	Done        bool                   `json:"done"`
 	Problem     string                 `json:"problem,omitempty"`
+	SetID       string                 `json:"setId,omitempty" doc:"For link: the set that was made"`
 	RunID       string                 `json:"runId,omitempty"`
 	RunState    string                 `json:"runState,omitempty"`
+	Did         map[string]int         `json:"did,omitempty" doc:"What became of people, once its run has ended"`
 }
 
 // Batch is what happens, or happened, to many; the exceptions come first.
@@ -134,14 +169,32 @@ type Batch struct {
 	Order       Order                  `json:"order"`
 	Items       []BatchItem            `json:"items"`
 	Counts      map[roster.Outcome]int `json:"counts" doc:"People of all items that are not blocked"`
-	NewAccounts int                    `json:"newAccounts"`
+	NewAccounts int                    `json:"newAccounts" doc:"People for whom an account would be made, each once"`
+	Did         map[string]int         `json:"did" doc:"What became of people, by the runs that have ended"`
+	PeopleDone  int                    `json:"peopleDone" doc:"While runs go on: people done with"`
+	People      int                    `json:"people" doc:"People whom its runs are about"`
 	Guarded     int                    `json:"guarded" doc:"Items that would remove more than their guard allows"`
 	Blocked     int                    `json:"blocked"`
 	MadeBy      string                 `json:"madeBy"`
 	CreatedAt   time.Time              `json:"createdAt"`
 	AppliedAt   *time.Time             `json:"appliedAt,omitempty"`
 	Runs        map[string]int         `json:"runs" doc:"Its runs by state"`
+	Tried       int                    `json:"tried" doc:"Once it is being done: items that were done, or could not be"`
 	Done        bool                   `json:"done" doc:"It was done, and all its runs have ended"`
+}
+
+// ListedBatch is a batch that was done, without its items.
+type ListedBatch struct {
+	ID        string    `json:"id"`
+	Act       string    `json:"act"`
+	MadeBy    string    `json:"madeBy"`
+	AppliedAt time.Time `json:"appliedAt"`
+	Items     int       `json:"items"`
+	Left      int       `json:"left" doc:"Items that are still to be done"`
+	Problems  int       `json:"problems" doc:"Items that could not be done"`
+	Runs      int       `json:"runs"`
+	Active    int       `json:"active" doc:"Runs that have not ended"`
+	Failed    int       `json:"failed" doc:"Runs that failed, or whose preview no longer held"`
 }
 
 // Doing does what a batch shows.
@@ -173,6 +226,8 @@ type Template struct {
 	Name   string        `json:"name"`
 	Target string        `json:"target" doc:"Names the classes, for example {course} · {teacher}"`
 	Policy roster.Policy `json:"policy"`
+	// Details are templates for what services want to know of a class.
+	Details map[string]string `json:"details,omitempty" doc:"What services are told of a class, for example level: Year {level}; by level, subject, starts, ends; what is absent is as the register has it"`
 }
 
 // Maintenance says whether everything is paused.

@@ -17,6 +17,7 @@ type ProgressModule struct {
 	ID         string             `json:"id"`
 	Title      string             `json:"title"`
 	Done       bool               `json:"done"`
+	Optional   bool               `json:"optional" doc:"It does not count towards the course"`
 	Activities []ProgressActivity `json:"activities" doc:"As they stand in the outline, what is nested after what holds it"`
 }
 

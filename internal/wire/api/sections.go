@@ -47,6 +47,10 @@ type Section struct {
 	// Counts of the latest comparison, people per outcome.
 	Counts map[roster.Outcome]int `json:"counts,omitempty"`
 	RanAt  *time.Time             `json:"ranAt,omitempty"`
+	Alike  bool                   `json:"alike,omitempty" doc:"Another section has the same title and code: show school, term and teachers"`
+	List   string                 `json:"list,omitempty" enum:"course,organisation,named" doc:"It is a people list of this kind, no section of the register"`
+	// Running says that somebody works at a run of it.
+	Running bool `json:"running,omitempty" doc:"A run of it is under way or queued; its state is that of before"`
 }
 
 // Column is one state on the board.
@@ -95,6 +99,8 @@ type SectionRef struct {
 	Code     string   `json:"code"`
 	Course   string   `json:"course"`
 	Terms    []string `json:"terms"`
+	School   string   `json:"school,omitempty" doc:"Its organisation"`
+	Teachers []string `json:"teachers" doc:"Their names"`
 	Learners int      `json:"learners"`
 	Gone     bool     `json:"gone,omitempty"`
 }
@@ -115,10 +121,23 @@ type Linkable struct {
 	Obstacles []Obstacle `json:"obstacles"`
 }
 
+// SetProposals are sections that could be linked.
+type SetProposals struct {
+	Items []SetProposal `json:"items"`
+	Aside int           `json:"aside" doc:"Sections that could be linked too, and that lists leave aside"`
+}
+
 // SetProposal is sections that could be linked, the lead first.
 type SetProposal struct {
-	Name     string       `json:"name"`
-	Sections []SectionRef `json:"sections"`
+	Name           string          `json:"name"`
+	Sections       []SectionRef    `json:"sections"`
+	SharedTeachers []SharedTeacher `json:"sharedTeachers" doc:"Where nobody teaches all of them: the teachers of several"`
+}
+
+// SharedTeacher is a teacher of several sections of a proposal, but not of all.
+type SharedTeacher struct {
+	Teacher  string   `json:"teacher"`
+	Sections []string `json:"sections" doc:"Their titles"`
 }
 
 // NewSet links sections.
@@ -146,37 +165,95 @@ type Refused struct {
 	Obstacle
 }
 
-// LinkedMany says what became of each of several wishes to link.
-type LinkedMany struct {
-	Sets     []LinkedSet `json:"sets"`
-	Problems []string    `json:"problems" doc:"Why the others could not be linked"`
-}
-
 // LinkedSet is several sections that are handled as one.
 type LinkedSet struct {
 	SetRef
-	LeadID     string     `json:"leadId"`
-	Reason     string     `json:"reason,omitempty"`
-	MadeBy     string     `json:"madeBy"`
-	CreatedAt  time.Time  `json:"createdAt"`
-	UnlinkedAt *time.Time `json:"unlinkedAt,omitempty"`
-	Copy       *CopyRef   `json:"copy,omitempty" doc:"The safety copy that was kept before linking"`
-	Targets    []Apart    `json:"targets" doc:"Its classes, and what unlinking would mean for each"`
-	Version    int        `json:"version"`
+	LeadID     string      `json:"leadId"`
+	Reason     string      `json:"reason,omitempty"`
+	MadeBy     string      `json:"madeBy"`
+	CreatedAt  time.Time   `json:"createdAt"`
+	UnlinkedAt *time.Time  `json:"unlinkedAt,omitempty"`
+	Copies     []CopyRef   `json:"copies" doc:"Safety copies, kept before it was linked and changed, the latest first"`
+	Targets    []SetTarget `json:"targets" doc:"Its classes"`
+	Version    int         `json:"version"`
 }
 
 // CopyRef says what a safety copy holds.
 type CopyRef struct {
+	ID        string    `json:"id"`
 	People    int       `json:"people"`
 	Results   int       `json:"results"`
 	CreatedAt time.Time `json:"createdAt"`
 }
 
-// Apart says what unlinking means for a class.
-type Apart struct {
+// SetTarget is a class of a linked set.
+type SetTarget struct {
 	PairingID string `json:"pairingId"`
 	Target    string `json:"target"`
-	Others    int    `json:"others" doc:"People whom only the other sections have, and whom Kanban put in"`
+}
+
+// Affected is somebody with what becomes of them at the other side.
+type Affected struct {
+	PersonID string        `json:"personId,omitempty"`
+	Name     string        `json:"name"`
+	Role     roster.Role   `json:"role,omitempty"`
+	Effect   roster.Effect `json:"effect" enum:"comes-out,goes-in,stays-out,stays"`
+	Why      string        `json:"why"`
+}
+
+// ClassEffects says what becomes of everybody about a class.
+type ClassEffects struct {
+	PairingID string     `json:"pairingId"`
+	Target    string     `json:"target"`
+	People    []Affected `json:"people" doc:"Those who come out first"`
+}
+
+// EditSet changes a linked set.
+type EditSet struct {
+	Add    []string `json:"add,omitempty" doc:"Ids of sections that come in"`
+	Drop   []string `json:"drop,omitempty" doc:"Ids of its sections that go out"`
+	LeadID string   `json:"leadId,omitempty" doc:"Another lead; needed when the lead goes out"`
+	Reason string   `json:"reason,omitempty" doc:"Adds sections although the rule says otherwise; it is kept in the audit trail"`
+}
+
+// SetEdited is what changing a set would mean.
+type SetEdited struct {
+	Sections []SectionRef   `json:"sections" doc:"As they would be, the lead first"`
+	Refused  []Refused      `json:"refused" doc:"Nothing can be changed while there is any"`
+	Classes  []ClassEffects `json:"classes"`
+}
+
+// PutBack is what putting a safety copy back would mean, or meant.
+type PutBack struct {
+	Back  []BackResult `json:"back" doc:"Results that are no longer there, and are put back"`
+	There int          `json:"there" doc:"Results that are there, and stay as they are"`
+	Gone  int          `json:"gone" doc:"Results of people or sections that are no longer known"`
+}
+
+// BackResult is a result that is put back.
+type BackResult struct {
+	Code       string `json:"code" doc:"The section's"`
+	Person     string `json:"person"`
+	Identifier string `json:"identifier"`
+	ActivityID string `json:"activityId"`
+}
+
+// LeftGroup is a group inside a class that is for no section any more.
+type LeftGroup struct {
+	Ref          string `json:"ref" doc:"The service's id of the group"`
+	Name         string `json:"name"`
+	ConnectionID string `json:"connectionId"`
+	Class        string `json:"class"`
+	Section      string `json:"section" doc:"Title of the section for which it was made"`
+	Members      int    `json:"members" doc:"Who is in it now; only an empty one can be removed"`
+	Gone         bool   `json:"gone,omitempty" doc:"It was removed at the service"`
+	Problem      string `json:"problem,omitempty" doc:"Why the service could not be asked; its name and members are not known then"`
+}
+
+// GroupToRemove names a group that is left over.
+type GroupToRemove struct {
+	ConnectionID string `json:"connectionId"`
+	Ref          string `json:"ref"`
 }
 
 // Unlinking ends a set.

@@ -123,6 +123,10 @@ func (c *Course) get(column string) string {
 		return c.CourseCode
 	case "orgSourcedId":
 		return c.Org.SourcedID
+	case "grades":
+		return strings.Join(c.Grades, ",")
+	case "subjects":
+		return strings.Join(c.Subjects, ",")
 	}
 	return c.Base.get(column)
 }
@@ -147,6 +151,10 @@ func (c *Class) get(column string) string {
 			ids[i] = t.SourcedID
 		}
 		return strings.Join(ids, ",")
+	case "grades":
+		return strings.Join(c.Grades, ",")
+	case "subjects":
+		return strings.Join(c.Subjects, ",")
 	}
 	return c.Base.get(column)
 }

@@ -125,6 +125,8 @@ type Course struct {
 	Title      string `json:"title"`
 	CourseCode string `json:"courseCode,omitempty"`
 	Org        Ref    `json:"org"`
+	Grades     Words  `json:"grades,omitempty"`
+	Subjects   Words  `json:"subjects,omitempty"`
 }
 
 // Class is a section.
@@ -137,6 +139,27 @@ type Class struct {
 	Course    Ref    `json:"course"`
 	School    Ref    `json:"school"`
 	Terms     []Ref  `json:"terms"`
+	Grades    Words  `json:"grades,omitempty"`
+	Subjects  Words  `json:"subjects,omitempty"`
+}
+
+// Words is a list of words, such as grades and subjects. Whatever is no such list is none:
+// nothing else of the record depends on it.
+type Words []string
+
+// UnmarshalJSON takes a list of texts, or one text.
+func (w *Words) UnmarshalJSON(text []byte) error {
+	var list []string
+	if json.Unmarshal(text, &list) == nil {
+		*w = list
+		return nil
+	}
+	var one string
+	*w = nil
+	if json.Unmarshal(text, &one) == nil {
+		*w = List(one)
+	}
+	return nil
 }
 
 // UserID is an identifier of a user in another system.

@@ -359,8 +359,9 @@ func (c *Client) Group(ctx context.Context, id string) (Group, error) {
 }
 
 // CreateGroup makes a group. externalID is our own key for it: a group that
-// carries it already, as after a call whose answer was lost, is returned.
-func (c *Client) CreateGroup(ctx context.Context, name, externalID string) (Group, error) {
+// carries it already, as after a call whose answer was lost, is returned. extensions are
+// attributes by schema URN and name.
+func (c *Client) CreateGroup(ctx context.Context, name, externalID string, extensions map[string]map[string]any) (Group, error) {
 	var made Group
 	find := func() (bool, error) {
 		found, err := c.Groups(ctx, Equal("externalId", externalID))
@@ -376,7 +377,7 @@ func (c *Client) CreateGroup(ctx context.Context, name, externalID string) (Grou
 	if there, err := find(); err != nil || there {
 		return made, err
 	}
-	if err := c.make(ctx, "/Groups", Group{Schemas: []string{GroupSchema}, DisplayName: name, ExternalID: externalID}, &made, find); err != nil {
+	if err := c.make(ctx, "/Groups", Group{Schemas: []string{GroupSchema}, DisplayName: name, ExternalID: externalID, Extensions: extensions}, &made, find); err != nil {
 		return Group{}, fmt.Errorf("creating the group %q: %w", name, err)
 	}
 	if made.ID == "" {

@@ -207,9 +207,9 @@ func TestServerOfSomebodyElse(t *testing.T) {
 	assert.ElementsMatch(t, []string{"u3@x.example", "ada.ash@work.example"}, found[0].Addresses(), "only the work address is ours")
 	assert.False(t, found[0].Active)
 
-	group, err := c.CreateGroup(t.Context(), "Propagation", "kanban-1")
+	group, err := c.CreateGroup(t.Context(), "Propagation", "kanban-1", nil)
 	require.NoError(t, err)
-	same, err := c.CreateGroup(t.Context(), "Propagation", "kanban-1")
+	same, err := c.CreateGroup(t.Context(), "Propagation", "kanban-1", nil)
 	require.NoError(t, err)
 	assert.Equal(t, group.ID, same.ID)
 	assert.Len(t, groups.all, 1)
@@ -250,7 +250,7 @@ func TestServerOfSomebodyElseLosesAnswers(t *testing.T) {
 				ids = append(ids, made.ID)
 			}
 			first(http.MethodPost, "/Groups")
-			group, err := c.CreateGroup(t.Context(), "Propagation", "kanban-1")
+			group, err := c.CreateGroup(t.Context(), "Propagation", "kanban-1", nil)
 			require.NoError(t, err)
 			first(http.MethodPatch, "/Groups")
 			require.NoError(t, c.AddMembers(t.Context(), group.ID, ids...))

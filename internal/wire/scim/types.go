@@ -1,12 +1,13 @@
 // Package scim speaks SCIM 2.0 (RFC 7643, RFC 7644): users and groups.
 //
 //	client := scim.NewClient(address, token, call.Options{})
-//	group, err := client.CreateGroup(ctx, "Orchard care A")
+//	group, err := client.CreateGroup(ctx, "Orchard care A", "key", nil)
 //	err = client.AddMembers(ctx, group.ID, user.ID)
 package scim
 
 import (
 	"encoding/json"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -69,21 +70,27 @@ type User struct {
 // MarshalJSON writes the user with its extensions beside the core attributes.
 func (u User) MarshalJSON() ([]byte, error) {
 	type core User
-	if len(u.Extensions) == 0 {
-		return json.Marshal(core(u))
+	u.Schemas = named(u.Schemas, u.Extensions)
+	return extended(core(u), u.Extensions)
+}
+
+// named adds the schemas of extensions.
+func named(schemas []string, extensions map[string]map[string]any) []string {
+	return append(slices.Clone(schemas), slices.Sorted(maps.Keys(extensions))...)
+}
+
+// extended writes a resource with its extensions beside the core attributes.
+func extended(core any, extensions map[string]map[string]any) ([]byte, error) {
+	text, err := json.Marshal(core)
+	if err != nil || len(extensions) == 0 {
+		return text, err
 	}
-	u.Schemas = slices.Clone(u.Schemas)
 	all := map[string]any{}
-	for urn, attributes := range u.Extensions {
-		u.Schemas = append(u.Schemas, urn)
-		all[urn] = attributes
-	}
-	text, err := json.Marshal(core(u))
-	if err != nil {
-		return nil, err
-	}
 	if err := json.Unmarshal(text, &all); err != nil {
 		return nil, err
+	}
+	for urn, attributes := range extensions {
+		all[urn] = attributes
 	}
 	return json.Marshal(all)
 }
@@ -135,6 +142,17 @@ type Group struct {
 	DisplayName string   `json:"displayName"`
 	Members     []Member `json:"members,omitempty"`
 	Meta        Meta     `json:"meta,omitzero"`
+
+	// Extensions are attributes of extension schemas, by schema URN and name
+	// (RFC 7643 3.3). They are written, not read.
+	Extensions map[string]map[string]any `json:"-"`
+}
+
+// MarshalJSON writes the group with its extensions beside the core attributes.
+func (g Group) MarshalJSON() ([]byte, error) {
+	type core Group
+	g.Schemas = named(g.Schemas, g.Extensions)
+	return extended(core(g), g.Extensions)
 }
 
 // List is a ListResponse (RFC 7644 3.4.2).
@@ -211,4 +229,19 @@ type ServiceProviderConfig struct {
 		MaxResults int  `json:"maxResults"`
 	} `json:"filter"`
 	ETag supported `json:"etag"`
+}
+
+// Has reports whether a service's schemas have an attribute, ignoring case (RFC 7643 2.1).
+func Has(schemas []Schema, urn, name string) bool {
+	for _, s := range schemas {
+		if !strings.EqualFold(s.ID, urn) {
+			continue
+		}
+		for _, a := range s.Attributes {
+			if strings.EqualFold(a.Name, name) {
+				return true
+			}
+		}
+	}
+	return false
 }

@@ -10,6 +10,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
 import OfferForm from './OfferForm.vue'
+import Purchases from './Purchases.vue'
 
 /** What people buy, whom it gives access, and where access and enrolment disagree. */
 const props = defineProps<{ id?: string }>()
@@ -140,6 +141,7 @@ const leads = (o: Schemas['Offer']) =>
       >
     </Column>
   </Listing>
+  <Purchases :offer="one" />
   <OfferForm
     v-if="form"
     :edit="form.edit"

@@ -3,12 +3,12 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
-import MultiSelect from 'primevue/multiselect'
 import { computed, reactive } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { useVersion } from '../../parts/draft'
 import Oops from '../../parts/Oops.vue'
+import SectionPick from '../../parts/SectionPick.vue'
 
 /** Making or changing an offer. */
 const props = defineProps<{ edit?: Schemas['Offer']; offer?: string; connectionId?: string }>()
@@ -31,10 +31,6 @@ const o = reactive<Schemas['NewOffer'] & { by: 'sections' | 'course' }>({
 const connections = useQuery({
   queryKey: ['connections'],
   queryFn: () => ok(api.GET('/api/v1/connections')),
-})
-const sections = useQuery({
-  queryKey: ['sections', 'for-offers'],
-  queryFn: () => ok(api.GET('/api/v1/sections', { params: { query: { limit: 500 } } })),
 })
 const courses = useQuery({ queryKey: ['courses'], queryFn: () => ok(api.GET('/api/v1/courses')) })
 const of = (...kinds: string[]) =>
@@ -102,16 +98,7 @@ const save = useMutation({
           <option value="sections">these sections</option>
           <option value="course">the emptiest section of a course</option>
         </select>
-        <MultiSelect
-          v-if="o.by === 'sections'"
-          v-model="o.sectionIds"
-          :options="sections.data.value?.items"
-          option-label="title"
-          option-value="id"
-          filter
-          placeholder="Choose sections"
-          aria-label="Sections"
-        />
+        <SectionPick v-if="o.by === 'sections'" v-model="o.sectionIds!" label="Sections" />
         <div v-else class="row">
           <select v-model="o.courseId" aria-label="Course">
             <option v-for="c in courses.data.value?.items" :key="c.id" :value="c.id">{{ c.title }}</option>

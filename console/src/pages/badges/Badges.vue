@@ -19,6 +19,10 @@ const remove = useMutation({
   mutationFn: (id: string) => ok(api.DELETE('/api/v1/badges/{id}', { params: { path: { id } } })),
   onSuccess: () => queries.invalidateQueries({ queryKey: ['badges'] }),
 })
+const restore = useMutation({
+  mutationFn: (id: string) => ok(api.POST('/api/v1/awards/{id}/restore', { params: { path: { id } } })),
+  onSuccess: () => queries.invalidateQueries(),
+})
 const form = ref(false)
 const revoking = ref<Schemas['Award']>()
 </script>
@@ -82,8 +86,15 @@ const revoking = ref<Schemas['Award']>()
     <Column header="">
       <template #body="{ data }">
         <span v-if="data.revokedAt" class="revoked"
-          >revoked {{ when(data.revokedAt) }}: {{ data.reason }}</span
-        >
+          >revoked {{ when(data.revokedAt) }}: {{ data.reason
+          }}<Button
+            size="small"
+            variant="text"
+            label="Take back"
+            :aria-label="`Take back the revocation of ${data.badge} of ${data.person}`"
+            :loading="restore.isPending.value && restore.variables.value === data.id"
+            @click="restore.mutate(data.id)"
+        /></span>
         <Button
           v-else
           size="small"
@@ -95,6 +106,7 @@ const revoking = ref<Schemas['Award']>()
       </template>
     </Column>
   </Listing>
+  <Oops :error="restore.error.value" />
   <BadgeForm v-if="form" @close="form = false" />
   <RevokeDialog v-if="revoking" :award="revoking" @close="revoking = undefined" />
 </template>

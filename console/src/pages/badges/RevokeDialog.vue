@@ -37,8 +37,8 @@ const revoke = useMutation({
   >
     <form @submit.prevent="revoke.mutate()">
       <p>
-        From now on whoever checks this badge is told that it was revoked, and why. That is for good; the
-        badge can be awarded anew.
+        From now on whoever checks this badge is told that it was revoked, and why. The badge can be awarded
+        anew, and a mistake can be taken back.
       </p>
       <div class="field">
         <label for="reason">Why</label>

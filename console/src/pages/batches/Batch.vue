@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Column from 'primevue/column'
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Counts from '../../parts/Counts.vue'
@@ -10,11 +11,14 @@ import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
+import { became } from '../../parts/words'
 import { titleOf } from './acts'
+import DetailFields from '../../parts/DetailFields.vue'
 
 /** What something means for many, the exceptions first; then what became of it. */
 const props = defineProps<{ id: string }>()
 const queries = useQueryClient()
+const router = useRouter()
 const path = computed(() => ({ params: { path: { id: props.id } } }))
 const batch = useQuery({
   queryKey: ['batch', () => props.id],
@@ -33,6 +37,19 @@ const b = computed(() => batch.data.value)
 const possible = computed(() => (b.value ? b.value.items.length - b.value.blocked : 0))
 const runs = computed(() => Object.values(b.value?.runs ?? {}).reduce((n, x) => n + x, 0))
 const ended = computed(() => runs.value - (b.value?.runs.queued ?? 0) - (b.value?.runs.running ?? 0))
+const linked = computed(() => b.value?.items.filter((i) => i.setId).length ?? 0)
+// What the service wants to know of classes and nothing says is asked for once, for all.
+const missing = computed(() => [...new Set(b.value?.items.flatMap((i) => i.missing ?? []) ?? [])])
+const details = ref<Record<string, string>>({})
+const again = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/batches', {
+        body: { ...b.value!.order, details: { ...b.value!.order.details, ...details.value } },
+      }),
+    ),
+  onSuccess: (next) => router.push(`/batches/${next.id}`),
+})
 const problems = computed(() => b.value?.items.filter((i) => i.problem).length ?? 0)
 
 function notes(i: Schemas['BatchItem']) {
@@ -49,14 +66,19 @@ function notes(i: Schemas['BatchItem']) {
     <PageHead :title="titleOf(b.order.act)">
       <template #about>
         <template v-if="!b.appliedAt">nothing has been done yet</template>
+        <template v-else-if="b.tried < b.items.length"
+          >{{ b.tried }} of {{ b.items.length }} are dealt with; this page can be left</template
+        >
         <template v-else-if="!b.done"
-          >{{ ended }} of {{ runs }} runs have ended; this page can be left</template
+          >{{ b.peopleDone }} of {{ b.people || '?' }} people, {{ ended }} of {{ runs }} runs have ended; this
+          page can be left</template
         >
         <template v-else
           >done{{ runs ? `, ${ended} of ${runs} runs ended` : ''
           }}{{ problems ? `; ${problems} could not be done` : '' }}
         </template>
       </template>
+      <RouterLink to="/batches">everything done with many</RouterLink>
       <Button
         v-if="!b.appliedAt"
         size="small"
@@ -67,12 +89,43 @@ function notes(i: Schemas['BatchItem']) {
       />
     </PageHead>
     <Oops :error="go.error.value" />
-    <progress v-if="b.appliedAt && !b.done" :value="ended" :max="runs" aria-label="Runs that have ended" />
+    <progress
+      v-if="b.appliedAt && !b.done"
+      :value="b.tried < b.items.length ? b.tried : b.peopleDone"
+      :max="b.tried < b.items.length ? b.items.length : b.people || 1"
+      :aria-label="b.tried < b.items.length ? 'Dealt with' : 'People done with'"
+    />
+    <form v-if="!b.appliedAt && missing.length" class="sheet guard" @submit.prevent="again.mutate()">
+      <p>
+        ◐ The service wants to know more of
+        {{ b.items.filter((i) => i.missing?.length).length }} classes than the register says. Say it once, for
+        all of them:
+      </p>
+      <DetailFields v-model="details" :missing="missing" />
+      <Button
+        type="submit"
+        size="small"
+        variant="outlined"
+        label="Look again with these"
+        :disabled="!Object.values(details).some(Boolean)"
+        :loading="again.isPending.value"
+      />
+      <Oops :error="again.error.value" />
+    </form>
     <p v-if="!b.appliedAt && b.guarded" class="guard sheet">
       ▲ {{ b.guarded }} of these would take out more people than their guard allows.
       <label><input v-model="approved" type="checkbox" /> That is right, take them out.</label>
     </p>
-    <div v-if="Object.keys(b.counts).length" class="totals">
+    <p v-if="b.done" class="sheet ended" role="status">
+      <b>● This has ended.</b>
+      <template v-if="b.order.act === 'link'"
+        >{{ linked }} of {{ b.items.length }} linked.
+        <RouterLink to="/sections/linked">See the sets</RouterLink></template
+      >
+      <template v-else>{{ became(b.did) || 'Nobody was changed.' }}</template>
+      <span v-if="problems" class="bad">{{ problems }} could not be done, see below.</span>
+    </p>
+    <div v-if="!b.done && Object.keys(b.counts).length" class="totals">
       <h2>All together</h2>
       <Counts :counts="b.counts" />
       <p v-if="b.newAccounts" class="faint small">Accounts to be made: {{ b.newAccounts }}</p>
@@ -89,7 +142,7 @@ function notes(i: Schemas['BatchItem']) {
           <span v-else class="faint">○ ready</span>
         </template>
       </Column>
-      <Column header="Section">
+      <Column :header="b.order.act === 'link' ? 'Set' : 'Section'">
         <template #body="{ data }">
           <RouterLink v-if="data.runId" :to="`/runs/${data.runId}`">{{ data.title }}</RouterLink>
           <RouterLink v-else-if="data.pairingId" :to="`/pairings/${data.pairingId}`">{{
@@ -101,7 +154,11 @@ function notes(i: Schemas['BatchItem']) {
       </Column>
       <Column field="target" header="Class" />
       <Column header="People"
-        ><template #body="{ data }"><Counts :counts="data.counts" /></template
+        ><template #body="{ data }"
+          ><template v-if="b.order.act === 'link'" /><template v-else-if="data.did">{{
+            became(data.did) || 'nobody changed'
+          }}</template
+          ><Counts v-else :counts="data.counts" /></template
       ></Column>
       <Column header="What to know">
         <template #body="{ data }">
@@ -117,6 +174,10 @@ function notes(i: Schemas['BatchItem']) {
 .totals {
   max-width: 40rem;
   margin-bottom: 1rem;
+}
+
+.ended {
+  padding: 0.6rem 0.9rem;
 }
 
 .guard {

@@ -12,6 +12,7 @@ export const acts = {
 
 /** The head of a batch. */
 export function titleOf(act: string) {
+  if (act === 'link') return 'Link these sections'
   if (act === 'pair') return 'Pair these sections'
   if (act === 'template') return 'Apply a template to these'
   return acts[act as keyof typeof acts]?.title ?? act

@@ -3,6 +3,7 @@ import { computed } from 'vue'
 
 import type { Schemas } from '../../api/client'
 import Counts from '../../parts/Counts.vue'
+import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 
 const props = defineProps<{ section: Schemas['Section']; chosen: boolean }>()
@@ -25,9 +26,20 @@ const to = computed(() =>
     <span class="title">{{ section.title }}</span>
     <span v-if="section.set" class="line">{{ section.set.sections.map((s) => s.code).join(' + ') }}</span>
     <span class="faint line">
-      <template v-if="section.course !== section.title">{{ section.course }} · </template
-      >{{ section.terms.join(', ') }} · {{ section.learners }} learners
+      {{
+        [
+          section.list && 'people list',
+          section.course !== section.title && section.course,
+          section.terms.join(', '),
+          `${section.learners} learners`,
+        ]
+          .filter(Boolean)
+          .join(' · ')
+      }}
     </span>
+    <span v-if="section.alike" class="line">{{
+      [section.organisation, section.code, section.teachers.join(', ')].filter(Boolean).join(' · ')
+    }}</span>
     <span v-if="section.target" class="line"
       >→ {{ section.target }} <span class="faint">at {{ section.connection }}</span></span
     >
@@ -37,11 +49,14 @@ const to = computed(() =>
         >, opens {{ when(section.opensAt) }}</template
       ><template v-else>, not opened</template>
     </span>
+    <span v-if="section.running" class="line"><Signal state="running" /></span>
     <span v-if="section.ranAt" class="faint line"
       >last run {{ when(section.ranAt)
       }}<template v-if="section.nextRun">, next {{ when(section.nextRun) }}</template></span
     >
-    <span v-if="section.pairingId && section.next && section.state !== 'held'" class="line next"
+    <span
+      v-if="section.pairingId && section.next && section.state !== 'held' && !section.running"
+      class="line next"
       >→ {{ section.next }}</span
     >
     <span v-if="!section.pairingId" class="line next">{{ section.teachers.join(', ') }}</span>

@@ -37,7 +37,14 @@ const shown = computed(() => (every.value ? tasks.value : tasks.value.slice(0, f
       <li v-for="(t, i) in shown" :key="i">
         <span
           ><RouterLink :to="t.link">{{ t.subject || t.where }}</RouterLink>
-          <small v-if="t.subject && t.where" class="faint">{{ t.where }}</small></span
+          <small v-if="t.subject && t.where" class="faint">{{ t.where }}</small>
+          <details v-if="t.people?.length" class="people">
+            <summary>who</summary>
+            <RouterLink v-for="p in t.people" :key="p.key" :to="p.link || `/people/${p.personId}`"
+              >{{ p.person }}
+              <span class="faint">{{ [p.where, p.detail].filter(Boolean).join(' · ') }}</span></RouterLink
+            >
+          </details></span
         >
         <span class="what"
           >{{ t.title }}<template v-if="t.detail"> ({{ t.detail }})</template></span
@@ -115,6 +122,16 @@ li small.faint {
   color: var(--faint);
   cursor: pointer;
   padding: 0;
+}
+
+.people a {
+  display: block;
+  text-decoration: none;
+}
+
+.people summary {
+  cursor: pointer;
+  color: var(--faint);
 }
 
 .who {

@@ -27,20 +27,23 @@ const fields = computed(() => chosen.value?.fields.filter((f) => !f.made || prop
 const made = ref<Record<string, string> | undefined>()
 
 const save = useMutation({
-  mutationFn: async () => {
+  mutationFn: async (untested?: boolean) => {
     const own = new Set(fields.value.map((f) => f.name))
     const given = Object.fromEntries(Object.entries(values).filter(([k, v]) => own.has(k) && v !== ''))
     const c = props.edit
       ? await ok(
           api.PATCH('/api/v1/connections/{id}', {
             params: { path: { id: props.edit.id }, header: from.header.value },
-            body: { name: name.value, values: given },
+            body: { name: name.value, values: given, untested },
           }),
         )
       : await ok(
           api.POST('/api/v1/connections', { body: { kind: kind.value, name: name.value, values: given } }),
         )
-    await ok(api.POST('/api/v1/connections/{id}/probe', { params: { path: { id: c.id } } }))
+    // What it finds shows on the page; that it could not be asked must not lose what was made.
+    await api
+      .POST('/api/v1/connections/{id}/probe', { params: { path: { id: c.id } } })
+      .catch(() => undefined)
     return c
   },
   onSuccess: async (c) => {
@@ -57,6 +60,8 @@ const copy = (text: string) => navigator.clipboard.writeText(text)
   <Dialog
     :visible="true"
     modal
+    :closable="!made"
+    :close-on-escape="!made"
     :header="edit ? `Edit ${edit.name}` : 'Connect a system'"
     :style="{ width: '36rem' }"
     @update:visible="emit('close')"
@@ -69,7 +74,7 @@ const copy = (text: string) => navigator.clipboard.writeText(text)
       </div>
       <Button label="Done" @click="emit('close')" />
     </template>
-    <form v-else @submit.prevent="save.mutate()">
+    <form v-else @submit.prevent="save.mutate(undefined)">
       <div v-if="!edit" class="field">
         <label for="kind">What is it?</label>
         <select id="kind" v-model="kind">
@@ -105,7 +110,14 @@ const copy = (text: string) => navigator.clipboard.writeText(text)
           :invalid="`values.${f.name}` in wrong"
         />
       </details>
-      <Oops :error="save.error.value" :over="(tag) => (from.over(tag), save.mutate())" />
+      <Oops :error="save.error.value" :over="(tag) => (from.over(tag), save.mutate(undefined))" />
+      <Button
+        v-if="wrong.code === 'values-not-tested'"
+        size="small"
+        variant="outlined"
+        label="Save them all the same"
+        @click="save.mutate(true)"
+      />
       <div class="actions">
         <Button type="submit" label="Save and test" :loading="save.isPending.value" />
         <Button type="button" variant="text" label="Cancel" @click="emit('close')" />

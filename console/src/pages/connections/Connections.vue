@@ -74,6 +74,10 @@ const error = computed(
     restore.error.value ?? upload.error.value ?? probe.error.value ?? pause.error.value ?? read.error.value,
 )
 
+/** Whether the register said that it gives nothing as the connection is now. */
+const refused = (c: Connection) =>
+  c.probe.some((r) => ['wrong-credential', 'not-allowed', 'not-enabled', 'nothing-there'].includes(r.state))
+
 const names: Record<string, string> = {
   'people-in': 'people in',
   'people-out': 'people out',
@@ -133,7 +137,8 @@ const names: Record<string, string> = {
         v-if="c.kind === 'oneroster' || c.settings.folder"
         size="small"
         label="Read now"
-        :disabled="c.paused"
+        :disabled="c.paused || refused(c)"
+        :title="refused(c) ? 'The register refuses: mend the connection first, then test it' : undefined"
         @click="read.mutate(c)"
       />
       <label v-if="c.kind === 'oneroster-csv'" class="file">
@@ -153,6 +158,12 @@ const names: Record<string, string> = {
         @click="probe.mutate(c)"
       />
       <RouterLink v-if="c.kind === 'scim'" :to="`/connections/${c.id}/matching`">Who is who…</RouterLink>
+      <RouterLink v-if="c.kind === 'scim'" :to="`/connections/${c.id}/unpaired`"
+        >Unpaired classes…</RouterLink
+      >
+      <RouterLink v-if="c.lastRead" :to="`/connections/${c.id}/proposals`"
+        >Second accounts and test learners…</RouterLink
+      >
       <RouterLink v-if="c.kind === 'http-api'" :to="`/connections/${c.id}/operations`"
         >Operations…</RouterLink
       >

@@ -18,7 +18,7 @@ const value = defineModel<string>()
       v-else
       :id="field.name"
       v-model="value"
-      :type="field.secret ? 'password' : 'text'"
+      :type="field.secret ? 'password' : field.date ? 'date' : 'text'"
       :invalid="invalid"
       :placeholder="field.secret && kept ? 'unchanged' : (field.default ?? '')"
       autocomplete="off"

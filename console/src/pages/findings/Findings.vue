@@ -35,8 +35,9 @@ async function everything(seen: boolean) {
   return { items }
 }
 const queries = useQueryClient()
-const group = ref(String(useRoute().query.group ?? 'mend'))
-const text = ref('')
+const query = useRoute().query
+const group = ref(String(query.group ?? 'mend'))
+const text = ref(String(query.text ?? ''))
 const owner = ref('')
 const seen = computed(() => group.value === 'seen')
 const fetched = (seen: () => boolean) => ({

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
+import Checkbox from 'primevue/checkbox'
 import InputText from 'primevue/inputtext'
 import { computed } from 'vue'
 
@@ -19,6 +20,7 @@ function nest() {
 }
 function drop(i: number) {
   a.value.activities = a.value.activities?.filter((_, j) => j !== i)
+  if (!a.value.activities?.length) a.value.doneByInside = undefined
   emit('edited')
 }
 </script>
@@ -39,12 +41,23 @@ function drop(i: number) {
       <option>assignment</option>
     </select>
     <label
-      ><input
-        :checked="!a.optional"
-        type="checkbox"
-        @change="a.optional = !($event.target as HTMLInputElement).checked"
+      ><Checkbox
+        :model-value="!a.optional"
+        binary
+        @update:model-value="(required: boolean) => ((a.optional = !required || undefined), emit('edited'))"
       />
       required</label
+    >
+    <label
+      :class="{ idle: !a.activities?.length }"
+      title="Done by what is inside it: nothing has to be reported of itself"
+      ><Checkbox
+        v-model="a.doneByInside"
+        binary
+        :disabled="!a.activities?.length"
+        @update:model-value="emit('edited')"
+      />
+      by inside</label
     >
     <label
       ><input v-model="mark" class="mark" type="number" aria-label="Pass mark in per cent" placeholder="–" />
@@ -67,7 +80,7 @@ function drop(i: number) {
 <style scoped>
 .activity {
   display: grid;
-  grid-template-columns: 1fr 1fr 8.5rem 5.5rem 5rem auto auto auto;
+  grid-template-columns: minmax(6rem, 1fr) minmax(6rem, 1fr) 7.5rem 5.6rem 5.8rem 4.6rem auto auto auto;
   gap: 0.4rem;
   align-items: center;
   padding: 0.15rem 0;
@@ -81,8 +94,17 @@ function drop(i: number) {
   width: 3.4rem;
 }
 
-label {
+.idle {
+  visibility: hidden;
+}
+
+label,
+.activity :deep(button) {
   font-size: 12.5px;
   white-space: nowrap;
+}
+
+.activity :deep(button) {
+  padding-inline: 0.35rem;
 }
 </style>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
+import Checkbox from 'primevue/checkbox'
 import InputText from 'primevue/inputtext'
 
 import type { Schemas } from '../../api/client'
@@ -11,6 +12,11 @@ const emit = defineEmits<{ edited: [] }>()
 function move<T>(list: T[], i: number, by: number) {
   const [x] = list.splice(i, 1)
   list.splice(i + by, 0, x!)
+  emit('edited')
+}
+function percentages(text: string) {
+  const all = text.match(/\d+/g)?.map(Number) ?? []
+  outline.value.percentages = all.length ? all : undefined
   emit('edited')
 }
 function addModule() {
@@ -32,6 +38,14 @@ function addModule() {
         :aria-label="`Module ${i + 1}`"
       />
       <InputText v-model="m.id" size="small" class="id" :aria-label="`Identifier of module ${i + 1}`" />
+      <label
+        ><Checkbox
+          :model-value="!m.optional"
+          binary
+          @update:model-value="(required: boolean) => ((m.optional = !required || undefined), emit('edited'))"
+        />
+        required</label
+      >
       <Button
         size="small"
         variant="text"
@@ -63,7 +77,18 @@ function addModule() {
       @edited="emit('edited')"
     />
   </fieldset>
-  <Button size="small" variant="text" label="+ module" @click="addModule" />
+  <div class="foot">
+    <Button size="small" variant="text" label="+ module" @click="addModule" />
+    <label v-if="outline.modules.length"
+      >Percentages whose crossing is an event
+      <InputText
+        :model-value="outline.percentages?.join(', ')"
+        size="small"
+        placeholder="25, 50, 75, 100"
+        aria-label="Percentages"
+        @change="percentages(($event.target as HTMLInputElement).value)"
+    /></label>
+  </div>
 </template>
 
 <style scoped>
@@ -74,8 +99,20 @@ fieldset {
 
 .head {
   display: grid;
-  grid-template-columns: 1fr 12rem auto auto auto;
+  grid-template-columns: 1fr 12rem auto auto auto auto;
   gap: 0.5rem;
+  align-items: center;
+}
+
+.foot {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+}
+
+label {
+  font-size: 12.5px;
+  white-space: nowrap;
 }
 
 .id {

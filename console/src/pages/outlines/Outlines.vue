@@ -47,7 +47,7 @@ const address = ref('')
 const reading = useMutation({
   mutationFn: (body: Schemas['OutlineSource']) => ok(api.POST('/api/v1/outlines/read', { body })),
   onSuccess: (o) => {
-    draft.value = o
+    draft.value = { ...o, percentages: draft.value.percentages }
     changed.value = true
     previewing.reset()
   },

@@ -2,25 +2,41 @@
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
+import RadioButton from 'primevue/radiobutton'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
+import Effects from '../../parts/Effects.vue'
 import Oops from '../../parts/Oops.vue'
-import People from './People.vue'
 
 /** Ends a pairing, with its people left where they are or taken out. */
 const props = defineProps<{ pairing: Schemas['Pairing'] }>()
 const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
 const path = { params: { path: { id: props.pairing.id } } }
+const members = ref<'keep' | 'remove'>('keep')
+// What taking them out would do, to be done exactly so.
 const preview = useQuery({
   queryKey: ['ending', props.pairing.id],
   queryFn: () => ok(api.POST('/api/v1/pairings/{id}/ending', path)),
+  enabled: computed(() => members.value === 'remove'),
   staleTime: Infinity,
   gcTime: 0,
   retry: false,
   refetchOnWindowFocus: false,
 })
+const effects = useQuery({
+  queryKey: ['ending', props.pairing.id, 'effects', members],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/pairings/{id}/effects', {
+        params: { path: { id: props.pairing.id }, query: { members: members.value } },
+      }),
+    ),
+  retry: false,
+})
+const shown = computed(() => (effects.data.value ? [effects.data.value] : undefined))
 const keep = useMutation({
   mutationFn: () => ok(api.DELETE('/api/v1/pairings/{id}', path)),
   onSuccess: () => router.push('/sections'),
@@ -43,18 +59,29 @@ const remove = useMutation({
       The class at {{ pairing.section.connection }} stays. What of the people whom Kanban put into it? Whoever
       else is in it stays in any case.
     </p>
-    <Oops :error="preview.error.value ?? keep.error.value ?? remove.error.value" />
-    <People
-      :people="preview.data.value?.entries.map((e) => ({ entry: e, state: e.outcome }))"
-      :loading="preview.isLoading.value"
-      :error="null"
+    <label class="choice"
+      ><RadioButton v-model="members" value="keep" /> They stay, and nothing keeps the class in step any
+      more.</label
+    >
+    <label class="choice"
+      ><RadioButton v-model="members" value="remove" /> They come out; then it ends.</label
+    >
+    <Oops
+      :error="effects.error.value ?? preview.error.value ?? keep.error.value ?? remove.error.value"
+      :again="effects.refetch"
     />
+    <Effects :classes="shown" :loading="effects.isLoading.value" />
     <div class="actions end">
-      <Button label="End it, people stay" :loading="keep.isPending.value" @click="keep.mutate()" />
       <Button
-        v-if="preview.data.value?.changes"
-        variant="outlined"
-        :label="`Take ${preview.data.value.changes} out, then end it`"
+        v-if="members === 'keep'"
+        label="End it, people stay"
+        :loading="keep.isPending.value"
+        @click="keep.mutate()"
+      />
+      <Button
+        v-else
+        :label="`Take ${preview.data.value?.changes ?? '…'} out, then end it`"
+        :disabled="!preview.data.value?.changes"
         :loading="remove.isPending.value"
         @click="remove.mutate()"
       />
@@ -63,6 +90,12 @@ const remove = useMutation({
 </template>
 
 <style scoped>
+.choice {
+  display: flex;
+  gap: 0.6rem;
+  padding: 0.3rem 0;
+}
+
 .end {
   margin-top: 1rem;
 }

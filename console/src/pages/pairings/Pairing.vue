@@ -64,7 +64,7 @@ const p = computed(() => pairing.data.value)
 const runLabel = computed(() => {
   const n = preview.data.value?.changes ?? 0
   if (only.value.length) return `Run only these ${only.value.length}`
-  return n ? `Run: ${n} changes` : 'Run: nothing to change'
+  return n ? `Run: ${n === 1 ? '1 change' : `${n} changes`}` : 'Run: nothing to change'
 })
 const blocked = computed(() => !!preview.data.value?.guard && !approved.value && !only.value.length)
 </script>
@@ -74,8 +74,13 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
   <template v-if="p">
     <PageHead :title="`${p.section.title} → ${p.target}`">
       <template #about>
-        <Signal :state="p.section.state" /> · {{ p.section.course }} · {{ p.section.terms.join(', ') }} · at
-        {{ p.section.connection }} · last run
+        <Signal :state="p.section.state" /> ·
+        {{
+          [p.section.list && 'people list', p.section.course, p.section.terms.join(', ')]
+            .filter(Boolean)
+            .join(' · ')
+        }}
+        · at {{ p.section.connection }} · last run
         {{ when(p.section.ranAt) }}
       </template>
       <RouterLink :to="`/pairings/${id}/compare`">Side by side</RouterLink>

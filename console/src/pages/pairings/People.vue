@@ -22,7 +22,7 @@ const props = defineProps<{
 }>()
 /** Keys of the people that are ticked; given only where some can be. */
 const ticked = defineModel<string[]>('ticked')
-const canTick = (state: string) => ['to-add', 'to-update', 'to-remove'].includes(state)
+const canTick = (p: Row) => ['to-add', 'to-update', 'to-remove'].includes(p.state) || p.entry.again
 const keyOf = (e: Schemas['Decision']) => e.personId || `account:${e.accountId}`
 const shown = ref('')
 const tabs = computed(() => [
@@ -53,7 +53,7 @@ const urgent = ['needs-person', 'refused', 'not-arrived']
     <Column v-if="ticked" header="">
       <template #body="{ data }">
         <input
-          v-if="canTick(data.state)"
+          v-if="canTick(data)"
           v-model="ticked"
           type="checkbox"
           :value="keyOf(data.entry)"

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
+import Column from 'primevue/column'
 import ProgressBar from 'primevue/progressbar'
 import { computed, ref } from 'vue'
 
 import { api, ok } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Signal from '../../parts/Signal.vue'
@@ -25,6 +27,14 @@ const changes = useQuery({
   queryKey: ['run', () => props.id, 'changes'],
   queryFn: () => ok(api.GET('/api/v1/runs/{id}/changes', path.value)),
 })
+const differences = useQuery({
+  queryKey: ['run', () => props.id, 'differences'],
+  queryFn: async () => {
+    const d = await ok(api.GET('/api/v1/runs/{id}/differences', path.value))
+    return { ...d, items: d.items.map((x, key) => ({ ...x, key })) }
+  },
+  enabled: computed(() => run.data.value?.kind === 'read' && !!run.data.value.finishedAt),
+})
 const resume = useMutation({
   mutationFn: () => ok(api.POST('/api/v1/runs/{id}/resume', path.value)),
   onSuccess: () => run.refetch(),
@@ -44,7 +54,7 @@ const pace = computed(() => {
 const active = computed(() => r.value && !r.value.finishedAt)
 const percent = computed(() => (r.value?.total ? Math.round((100 * r.value.done) / r.value.total) : 0))
 
-// What this run changed comes first, then how everybody stands.
+// What this run did comes first, then how everybody else stands.
 const did = [
   'added',
   'updated',
@@ -59,6 +69,7 @@ const did = [
   'pairings-compared',
 ]
 const stands = [
+  'left-for-later',
   'needs-person',
   'waiting',
   'in-step',
@@ -73,7 +84,7 @@ const always = ['added', 'updated', 'removed']
 const groups = computed(() =>
   [
     { title: 'This run', names: did },
-    { title: r.value?.kind === 'read' ? 'The register' : 'Everybody now', names: stands },
+    { title: r.value?.kind === 'read' ? 'The register' : 'Everybody else', names: stands },
   ].map((g) => ({
     ...g,
     names: g.names.filter(
@@ -87,7 +98,9 @@ const people = computed(() =>
     answer: c.answer,
     state:
       c.state === 'none'
-        ? c.entry.outcome
+        ? ['to-add', 'to-update', 'to-remove'].includes(c.entry.outcome)
+          ? 'left-for-later'
+          : c.entry.outcome
         : c.state === 'done'
           ? { 'to-add': 'added', 'to-update': 'updated', 'to-remove': 'removed' }[c.entry.outcome as string]!
           : c.state,
@@ -172,6 +185,20 @@ const people = computed(() =>
         <b>{{ f.title }}</b> {{ f.subject }} <span class="faint">{{ f.detail }}</span>
       </div>
     </template>
+    <template v-if="differences.data.value?.items.length">
+      <h2>
+        What changed in the register
+        <span v-if="differences.data.value.more" class="faint">the first 500 of each kind</span>
+      </h2>
+      <Listing :rows="differences.data.value.items" row-key="key" :loading="false" :error="null" empty="">
+        <Column field="table" header="Kind" />
+        <Column field="who" header="Who or what" />
+        <Column field="field" header="Field" />
+        <Column field="before" header="Before" />
+        <Column field="after" header="Now" />
+      </Listing>
+    </template>
+    <Oops :error="differences.error.value" />
     <template v-if="r.kind === 'sync'">
       <h2>Everybody, with what happened and why</h2>
       <People

@@ -24,6 +24,15 @@ const person = useQuery({
 const p = computed(() => person.data.value)
 /** The section whose progress is shown activity by activity. */
 const looked = ref<Schemas['Whereabouts']>()
+const inClass = {
+  in: '● in the class',
+  gone: 'not in it any more',
+  'not-in': '▲ not in the class',
+  waiting: '○ not yet in the class',
+  'left-out': '□ left out on purpose',
+  'next-run': '○ not yet as it should be',
+  'not-known': '○ not known',
+}
 const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s })))
 </script>
 
@@ -41,6 +50,7 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
             data.section
           }}</RouterLink>
           <template v-else>{{ data.section }}</template>
+          <span v-if="data.through" class="faint"> by the second account {{ data.through }}</span>
           <span v-if="data.leftAt" class="faint"> left {{ when(data.leftAt) }}</span>
           <span v-if="data.beginsOn" class="faint"> begins on {{ day(data.beginsOn) }}</span>
         </template>
@@ -49,10 +59,28 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
       <Column field="role" header="Role" />
       <Column header="Since">
         <template #body="{ data }"
-          ><span v-if="!data.beginsOn" class="faint">{{ when(data.joinedAt) }}</span></template
+          ><span v-if="!data.beginsOn" class="faint">{{
+            data.from ? day(data.from) : when(data.joinedAt)
+          }}</span></template
         >
       </Column>
-      <Column field="target" header="Class outside" />
+      <Column header="Class outside">
+        <template #body="{ data }">
+          {{ data.target }} <span v-if="data.class.service" class="faint">{{ data.class.service }}</span>
+          <div v-if="data.class.state !== 'no-class'" :class="{ urgent: data.class.state === 'not-in' }">
+            {{ inClass[data.class.state as keyof typeof inClass]
+            }}<template v-if="data.class.state === 'in' && data.class.since">
+              since {{ when(data.class.since) }}</template
+            ><template v-if="data.class.why">: {{ data.class.why }}</template>
+          </div>
+          <small v-if="data.class.remedy && data.class.state !== 'in'" class="faint"
+            >{{ data.class.remedy
+            }}<template v-if="data.class.owner && data.class.owner !== 'nobody'">
+              Who can do it: {{ data.class.owner }}.</template
+            ></small
+          >
+        </template>
+      </Column>
       <Column header="Progress">
         <template #body="{ data }">
           <progress
@@ -135,6 +163,10 @@ const sections = computed(() => p.value?.sections.map((s, i) => ({ id: i, ...s }
 
 p {
   margin: 0.2rem 0;
+}
+
+.urgent {
+  color: var(--signal);
 }
 
 progress {

@@ -38,7 +38,10 @@ const signs: Record<string, string> = { done: '●', passed: '●', failed: '✕
       <table v-else>
         <tbody v-for="m in progress.data.value.modules" :key="m.id">
           <tr>
-            <th colspan="4" scope="rowgroup">{{ m.done ? '●' : '○' }} {{ m.title || m.id }}</th>
+            <th colspan="4" scope="rowgroup">
+              {{ m.done ? '●' : '○' }} {{ m.title || m.id }}
+              <span v-if="m.optional" class="faint">optional</span>
+            </th>
           </tr>
           <tr v-for="a in m.activities" :key="a.id">
             <td :style="{ paddingLeft: `${1.5 + a.depth * 1.2}rem` }">

@@ -6,6 +6,8 @@ import { computed, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
 import { actions } from '../../parts/triggers'
+import OneSection from '../../parts/OneSection.vue'
+import Choices from './Choices.vue'
 import Expression from './Expression.vue'
 import Fields from './Fields.vue'
 
@@ -54,11 +56,6 @@ const operations = useQuery({
   enabled: computed(() => action.value.kind === 'operate' && !!action.value.connectionId),
 })
 const operation = computed(() => operations.data.value?.find((o) => o.name === action.value.operation))
-const sections = useQuery({
-  queryKey: ['sections', 'for-rules'],
-  queryFn: () => ok(api.GET('/api/v1/sections', { params: { query: { limit: 500 } } })),
-  enabled: computed(() => ['enrol', 'unenrol'].includes(action.value.kind)),
-})
 const id = (name: string) => `${name}-${props.number}`
 </script>
 
@@ -89,10 +86,8 @@ const id = (name: string) => `${name}-${props.number}`
       </div>
       <div v-if="action.kind === 'enrol' || action.kind === 'unenrol'" class="field">
         <label :for="id('section')">Section</label>
-        <select :id="id('section')" v-model="action.sectionId">
-          <option :value="undefined">the event’s own</option>
-          <option v-for="x in sections.data.value?.items" :key="x.id" :value="x.id">{{ x.title }}</option>
-        </select>
+        <OneSection v-model="action.sectionId" :input-id="id('section')" label="Section" />
+        <small>Empty: the event’s own.</small>
       </div>
       <div v-if="action.kind === 'row'" class="field">
         <label :for="id('sheet')">Sheet</label>
@@ -120,10 +115,18 @@ const id = (name: string) => `${name}-${props.number}`
       :number="number"
       :trigger="trigger"
       :known="operation?.fields"
+      :connection-id="action.connectionId"
+      :operation="action.kind === 'operate' ? action.operation : undefined"
     />
     <div v-if="action.kind.endsWith('-group')" class="field">
       <label :for="id('group')">Group</label>
       <Expression :id="id('group')" v-model="action.group" kind="template" :trigger="trigger" />
+      <Choices
+        v-if="action.connectionId"
+        :connection-id="action.connectionId"
+        label="Group"
+        @choose="(v) => (action.group = v)"
+      />
     </div>
     <template v-if="action.kind === 'mail' || action.kind === 'task'">
       <div class="field">

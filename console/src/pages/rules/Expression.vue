@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed, onUnmounted, ref, watch } from 'vue'
+import { computed, inject, onUnmounted, ref, watch } from 'vue'
 
 import { api, ok } from '../../api/client'
+import { sampleEvent } from './sample'
 
 /** A condition, a value or a text, checked while it is typed, with what can be named. */
 const text = defineModel<string | undefined>({ required: true })
@@ -20,20 +21,35 @@ const names = useQuery({
 const checked = ref<{ fine: boolean; problem?: string; sample?: string }>()
 let timer: ReturnType<typeof setTimeout> | undefined
 let asked = 0
+const checking = ref(false)
+// The real event for which to say what a text gives; a made-up one when empty.
+const event = inject(sampleEvent, ref(''))
 watch(
-  [text, () => props.trigger],
+  [text, () => props.trigger, event],
   () => {
     clearTimeout(timer)
     if (!text.value?.trim()) {
       checked.value = undefined
+      checking.value = false
+      asked++
       return
     }
+    checking.value = true
     timer = setTimeout(async () => {
       const mine = ++asked
-      const { data } = await api.POST('/api/v1/texts', {
-        body: { trigger: props.trigger, kind: props.kind, text: text.value ?? '' },
-      })
-      if (mine === asked) checked.value = data
+      const found = await api
+        .POST('/api/v1/texts', {
+          body: {
+            trigger: props.trigger,
+            kind: props.kind,
+            text: text.value ?? '',
+            eventId: event.value || undefined,
+          },
+        })
+        .catch(() => undefined) // not known, then: it is checked again when it is saved
+      if (mine !== asked) return
+      checked.value = found?.data
+      checking.value = false
     }, 250)
   },
   { immediate: true },
@@ -64,7 +80,7 @@ function take(path: string) {
 </script>
 
 <template>
-  <div class="expression">
+  <div class="expression" :aria-busy="checking">
     <textarea
       :id="id"
       ref="area"
@@ -84,7 +100,7 @@ function take(path: string) {
     </div>
     <small v-if="checked && !checked.fine" class="problem" role="alert">{{ checked.problem }}</small>
     <small v-else-if="checked?.sample" class="faint"
-      >for a made-up event: <code>{{ checked.sample.slice(0, 90) }}</code></small
+      >for {{ event ? 'that' : 'a made-up' }} event: <code>{{ checked.sample.slice(0, 90) }}</code></small
     >
   </div>
 </template>

@@ -4,6 +4,7 @@ import InputText from 'primevue/inputtext'
 import { ref, watch } from 'vue'
 
 import type { Schemas } from '../../api/client'
+import Choices from './Choices.vue'
 import Expression from './Expression.vue'
 
 /** Named values of an action, each an expression, with what to use when it is missing. */
@@ -12,6 +13,8 @@ const props = defineProps<{
   number: number
   trigger: string
   known?: Schemas['OperationField'][]
+  connectionId?: string
+  operation?: string
 }>()
 type Line = { name: string; value: string; fallback: string }
 const lines = ref<Line[]>(
@@ -59,6 +62,14 @@ watch(
         <td><InputText v-model="l.name" size="small" :aria-label="`Name of value ${i + 1}`" /></td>
         <td>
           <Expression :id="`value-${number}-${i}`" v-model="l.value" kind="value" :trigger="trigger" />
+          <Choices
+            v-if="connectionId && operation && known?.find((f) => f.name === l.name)?.listPath"
+            :connection-id="connectionId"
+            :operation="operation"
+            :field="l.name"
+            :label="l.name"
+            @choose="(v) => (l.value = JSON.stringify(v))"
+          />
         </td>
         <td>
           <InputText v-model="l.fallback" size="small" :aria-label="`Instead of ${l.name} if missing`" />

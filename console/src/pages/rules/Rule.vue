@@ -41,11 +41,11 @@ const { flip, asking, leave } = useFlip()
 <template>
   <Oops :error="rule.error.value ?? (asking ? null : flip.error.value)" />
   <SwitchOn
-    v-if="asking?.untried"
+    v-if="asking?.consent"
     :rule="asking.rule"
     :message="asking.message"
     @close="leave"
-    @choose="flip.mutate({ rule: asking!.rule, untried: true })"
+    @choose="flip.mutate(asking!)"
   />
   <SwitchOff
     v-else-if="asking"

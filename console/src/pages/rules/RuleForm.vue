@@ -4,7 +4,7 @@ import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
 import Select from 'primevue/select'
-import { computed, reactive } from 'vue'
+import { computed, provide, reactive, ref, watch } from 'vue'
 
 import { api, ok, Problem, type Schemas } from '../../api/client'
 import { useVersion } from '../../parts/draft'
@@ -12,6 +12,7 @@ import Oops from '../../parts/Oops.vue'
 import { actions, triggers } from '../../parts/triggers'
 import ActionFields from './ActionFields.vue'
 import Expression from './Expression.vue'
+import { named, sampleEvent } from './sample'
 import ScopeFields from './ScopeFields.vue'
 
 type NewRule = Schemas['NewRule']
@@ -38,6 +39,33 @@ const rule = reactive<NewRule>({
 const connections = useQuery({ queryKey: ['connections'], queryFn: () => ok(api.GET('/api/v1/connections')) })
 const badges = useQuery({ queryKey: ['badges'], queryFn: () => ok(api.GET('/api/v1/badges')) })
 
+// Events of these happen because some days have passed.
+const waits = computed(() => ['person.inactive', 'person.not-begun'].includes(rule.trigger))
+
+// A real event that fits shows what conditions and texts give.
+const event = ref('')
+provide(sampleEvent, event)
+const samples = useQuery({
+  queryKey: ['samples', () => rule.trigger, () => ({ ...rule.scope })],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/triggers/{trigger}/samples', {
+        params: { path: { trigger: rule.trigger }, query: { ...rule.scope } },
+      }),
+    ),
+})
+watch(
+  () => rule.trigger,
+  () => (event.value = ''),
+  { flush: 'sync' },
+)
+watch(
+  () => samples.data.value,
+  (page) => {
+    if (event.value && !page?.items.some((e) => e.id === event.value)) event.value = ''
+  },
+)
+
 function add(kind: Schemas['Action']['kind']) {
   const a: Schemas['Action'] = { kind }
   if (kind === 'send') a.fields = { email: 'person.email', label: '""' }
@@ -55,7 +83,7 @@ const save = useMutation({
     const body: NewRule = {
       ...rule,
       counts: rule.trigger.startsWith('assessment.') ? (rule.counts ?? undefined) : undefined,
-      days: rule.trigger === 'person.inactive' ? Number(rule.days) : 0,
+      days: waits.value ? Number(rule.days) : 0,
       limit: rule.limit?.most ? { most: Number(rule.limit.most), per: rule.limit.per ?? 'day' } : {},
     }
     return props.edit
@@ -100,13 +128,27 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
             <option v-for="t in triggers" :key="t">{{ t }}</option>
           </select>
         </div>
-        <div v-if="rule.trigger === 'person.inactive'" class="field">
+        <div v-if="waits" class="field">
           <label for="days">After days</label>
           <input id="days" v-model.number="rule.days" type="number" min="1" max="365" />
         </div>
         <label class="once"><input v-model="rule.once" type="checkbox" /> once per person and target</label>
       </div>
       <ScopeFields v-model="rule.scope!" />
+      <div v-if="samples.data.value?.items.length" class="field">
+        <label for="sample">Show what texts give for</label>
+        <Select
+          v-model="event"
+          input-id="sample"
+          size="small"
+          :options="[
+            { id: '', label: 'a made-up event' },
+            ...samples.data.value.items.map((e) => ({ id: e.id, label: named(e) })),
+          ]"
+          option-value="id"
+          option-label="label"
+        />
+      </div>
       <div class="field">
         <label for="condition">If</label>
         <Expression

@@ -38,11 +38,11 @@ const then = (r: Rule) =>
   </PageHead>
   <Oops :error="asking ? null : flip.error.value" />
   <SwitchOn
-    v-if="asking?.untried"
+    v-if="asking?.consent"
     :rule="asking.rule"
     :message="asking.message"
     @close="leave"
-    @choose="flip.mutate({ rule: asking!.rule, untried: true })"
+    @choose="flip.mutate(asking!)"
   />
   <SwitchOff
     v-else-if="asking"

@@ -7,7 +7,7 @@ import { ref } from 'vue'
 import { api, ifMatch, ok, tagOf } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import { doing } from '../../parts/triggers'
-import { when } from '../../parts/when'
+import { named } from './sample'
 
 /** Trying a rule out: everything rendered and checked, nobody reached. */
 const props = defineProps<{ id: string }>()
@@ -53,7 +53,7 @@ const plain = (v: unknown) => (typeof v === 'object' ? JSON.stringify(v) : Strin
         <option value="">on the latest event that fits</option>
         <option value="made">on a made-up event</option>
         <option v-for="e in samples.data.value?.items" :key="e.id" :value="e.id">
-          {{ when(e.recordedAt) }} {{ e.person }} {{ e.section }}
+          {{ named(e) }}
         </option>
       </select>
       <Button size="small" label="Try it" :loading="trial.isPending.value" @click="trial.mutate(false)" />

@@ -27,8 +27,10 @@ watch(
   () => route.query.pair,
   async (id) => {
     if (!id) return
-    const all = await ok(api.GET('/api/v1/sections', { params: { query: { aside: '*', limit: 1000 } } }))
-    pairing.value = all.items.find((x) => x.id === id)
+    const called = await ok(
+      api.GET('/api/v1/sections', { params: { query: { called: String(id), aside: '*' } } }),
+    )
+    pairing.value = called.items.find((x) => x.id === id)
   },
   { immediate: true },
 )

@@ -6,18 +6,15 @@ import InputText from 'primevue/inputtext'
 import { computed, ref, watch } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { refresh } from '../../api/live'
 import Oops from '../../parts/Oops.vue'
+import OneSection from '../../parts/OneSection.vue'
 
 /** Links sections: says what becomes shared, and why others cannot be linked. */
 const props = defineProps<{ chosen: Schemas['Section'][] }>()
 const emit = defineEmits<{ close: []; linked: [] }>()
 const queries = useQueryClient()
 
-const all = useQuery({
-  queryKey: ['sections', 'every'],
-  queryFn: () => ok(api.GET('/api/v1/sections', { params: { query: { aside: '*', limit: 1000 } } })),
-})
-const free = computed(() => (all.data.value?.items ?? []).filter((x) => !x.set))
 // What is paired leads, so that its class becomes the class of all.
 const lead = ref(
   props.chosen.find((x) => x.pairingId && !x.set)?.id ?? props.chosen.find((x) => !x.set)?.id ?? '',
@@ -55,11 +52,9 @@ const overridable = computed(() =>
   linkable.data.value?.items.some((l) => others.value.includes(l.id) && l.obstacles.some((o) => o.override)),
 )
 const link = useMutation({
-  mutationFn: () => ok(api.POST('/api/v1/linked-sets', { body: [body.value] })),
+  mutationFn: () => ok(api.POST('/api/v1/linked-sets', { body: body.value })),
   onSuccess: async () => {
-    await Promise.all(
-      ['sections', 'board', 'linkable', 'sets'].map((k) => queries.invalidateQueries({ queryKey: [k] })),
-    )
+    await refresh(queries, 'section', 'pairing')
     emit('linked')
     emit('close')
   },
@@ -79,12 +74,7 @@ function toggle(id: string) {
       <div>
         <div class="field">
           <label for="lead">Lead section</label>
-          <select id="lead" v-model="lead">
-            <option value="" disabled>choose one</option>
-            <option v-for="x in free" :key="x.id" :value="x.id">
-              {{ x.title }} · {{ x.terms.join(', ') }}
-            </option>
-          </select>
+          <OneSection v-model="lead" input-id="lead" label="Lead section" />
         </div>
         <input
           v-if="lead"

@@ -9,6 +9,7 @@ import { useRouter } from 'vue-router'
 import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import Tabs from '../../parts/Tabs.vue'
+import DetailFields from '../../parts/DetailFields.vue'
 import Candidates from './Candidates.vue'
 
 /** Pairs a section or a linked set with a new class, or with one that is there. */
@@ -27,9 +28,11 @@ const target = ref('')
 const existing = ref('')
 watch([kind, connectionId], () => (existing.value = ''))
 
+const details = ref<Record<string, string>>({})
+
 // The name that the template gives, and what is to be known before pairing.
 const outlook = useQuery({
-  queryKey: ['outlook', () => props.section.id, connectionId, template],
+  queryKey: ['outlook', () => props.section.id, connectionId, template, () => details.value],
   queryFn: () =>
     ok(
       api.POST('/api/v1/batches', {
@@ -38,6 +41,7 @@ const outlook = useQuery({
           sections: [props.section.id],
           connectionId: connectionId.value,
           template: template.value,
+          details: details.value,
           withoutRun: true,
         },
       }),
@@ -51,6 +55,10 @@ watch(item, (now, before) => {
 })
 const remarks = computed(() => (kind.value === 'new' ? (item.value?.remarks ?? []) : []))
 
+const missing = computed(() =>
+  kind.value === 'new' ? [...new Set([...(item.value?.missing ?? []), ...Object.keys(details.value)])] : [],
+)
+
 const pair = useMutation({
   mutationFn: () =>
     ok(
@@ -60,6 +68,7 @@ const pair = useMutation({
           connectionId: connectionId.value,
           template: template.value,
           target: kind.value === 'new' ? target.value : '',
+          details: details.value,
           targetRef: kind.value === 'new' ? '' : existing.value,
         },
       }),
@@ -112,6 +121,7 @@ const pair = useMutation({
         <InputText id="target" v-model="target" autofocus />
       </div>
       <Candidates v-else v-model="existing" :section-id="section.id" :connection-id="connectionId" />
+      <DetailFields v-if="missing.length" v-model="details" :missing="missing" />
       <p v-for="r in remarks" :key="r.code" :class="r.blocks ? 'bad' : 'warn'">
         {{ r.blocks ? '▲' : '◐' }} {{ r.detail }}. <span class="faint">{{ r.remedy }}</span>
       </p>

@@ -21,7 +21,9 @@ const total = ref<number>()
     :about="total === undefined ? undefined : `${total.toLocaleString('en-GB')} shown`"
   >
     <RouterLink to="/sections/linked">Linked sets</RouterLink>
+    <RouterLink to="/sections/lists">People lists</RouterLink>
     <RouterLink to="/next-term">Next term</RouterLink>
+    <RouterLink to="/batches">Done with many</RouterLink>
   </PageHead>
   <Browser v-model="filters" @total="(n) => (total = n)" />
 </template>

@@ -1,40 +1,61 @@
 <script setup lang="ts">
-import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useMutation, useQuery } from '@tanstack/vue-query'
 import Button from 'primevue/button'
+import Checkbox from 'primevue/checkbox'
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import { when } from '../../parts/when'
+import LeftGroups from './LeftGroups.vue'
+import PutBackDialog from './PutBackDialog.vue'
+import SetDialog from './SetDialog.vue'
 import UnlinkDialog from './UnlinkDialog.vue'
 
 /** Linked sets, and sections that could be linked. */
-const queries = useQueryClient()
-const sets = useQuery({ queryKey: ['sets'], queryFn: () => ok(api.GET('/api/v1/linked-sets')) })
-const sameTeacher = ref(true)
-const proposals = useQuery({
-  queryKey: ['sets', 'proposals', sameTeacher],
-  queryFn: () =>
-    ok(api.GET('/api/v1/linked-sets/proposals', { params: { query: { sameTeacher: sameTeacher.value } } })),
+const router = useRouter()
+const unlinked = ref(false)
+const sets = useQuery({
+  queryKey: ['sets', 'list', unlinked],
+  queryFn: () => ok(api.GET('/api/v1/linked-sets', { params: { query: { unlinked: unlinked.value } } })),
 })
-const skipped = ref<string[]>([])
-const wanted = computed(() => (proposals.data.value ?? []).filter((p) => !skipped.value.includes(key(p))))
-const key = (p: Schemas['SetProposal']) => p.sections.map((s) => s.id).join()
-const link = useMutation({
-  mutationFn: () =>
+const sameTeacher = ref(true)
+const everything = ref(false)
+const proposals = useQuery({
+  queryKey: ['sets', 'proposals', sameTeacher, everything],
+  queryFn: () =>
     ok(
-      api.POST('/api/v1/linked-sets', {
-        body: wanted.value.map((p) => ({
-          leadId: p.sections[0]!.id,
-          sections: p.sections.slice(1).map((s) => s.id),
-          name: p.name,
-        })),
+      api.GET('/api/v1/linked-sets/proposals', {
+        params: { query: { sameTeacher: sameTeacher.value, aside: everything.value ? '*' : '' } },
       }),
     ),
-  onSuccess: () =>
-    Promise.all(['sets', 'sections', 'board'].map((k) => queries.invalidateQueries({ queryKey: [k] }))),
 })
+const skipped = ref<string[]>([])
+const items = computed(() => proposals.data.value?.items ?? [])
+const wanted = computed(() => items.value.filter((p) => !skipped.value.includes(key(p))))
+const key = (p: Schemas['SetProposal']) => p.sections.map((s) => s.id).join()
+const look = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/batches', {
+        body: {
+          act: 'link',
+          sets: wanted.value.map((p) => ({
+            leadId: p.sections[0]!.id,
+            sections: p.sections.slice(1).map((s) => s.id),
+            name: p.name,
+          })),
+        },
+      }),
+    ),
+  onSuccess: (b) => router.push(`/batches/${b.id}`),
+})
+/** What all sections of a proposal have, or what each has. */
+const named = (list: string[]) => [...new Set(list)].join(', ')
+const changing = ref<Schemas['LinkedSet']>()
+const copy = ref<Schemas['CopyRef']>()
 const unlinking = ref<Schemas['LinkedSet']>()
 
 function skip(p: Schemas['SetProposal']) {
@@ -45,12 +66,15 @@ function skip(p: Schemas['SetProposal']) {
 
 <template>
   <PageHead title="Linked sets" about="sections of one course and term that are handled as one">
+    <label><Checkbox v-model="unlinked" binary /> those that were unlinked</label>
     <RouterLink to="/sections">All sections</RouterLink>
   </PageHead>
-  <Oops :error="sets.error.value ?? proposals.error.value ?? link.error.value" />
-  <p v-for="x in link.data.value?.problems" :key="x" class="bad">▲ {{ x }}</p>
+  <Oops :error="sets.error.value ?? proposals.error.value ?? look.error.value" />
   <p v-if="sets.data.value && !sets.data.value.length" class="sheet empty faint">
-    Nothing is linked yet. Take a proposal below, or choose sections and link them.
+    <template v-if="unlinked">Nothing was unlinked.</template>
+    <template v-else
+      >Nothing is linked yet. Take a proposal below, or choose sections and link them.</template
+    >
   </p>
   <div class="sets">
     <section v-for="s in sets.data.value" :key="s.id" class="sheet set">
@@ -64,48 +88,71 @@ function skip(p: Schemas['SetProposal']) {
       </ul>
       <p class="faint small">
         Linked by {{ s.madeBy }}, {{ when(s.createdAt) }}.
+        <template v-if="s.unlinkedAt">Unlinked {{ when(s.unlinkedAt) }}.</template>
         <template v-if="s.reason">Because: {{ s.reason }}.</template>
         <template v-for="t in s.targets" :key="t.pairingId">
           One class: <RouterLink :to="`/pairings/${t.pairingId}`">{{ t.target }}</RouterLink>.
         </template>
       </p>
-      <div class="row">
-        <a :href="`/api/v1/linked-sets/${s.id}/copy`" download>Safety copy</a>
-        <span class="faint small">{{ s.copy?.people }} people, {{ s.copy?.results }} results</span>
+      <p v-for="(c, i) in s.copies" :key="c.id" class="faint small copy">
+        <span
+          ><a :href="`/api/v1/safety-copies/${c.id}`" download>{{ i ? 'Earlier copy' : 'Safety copy' }}</a> of
+          {{ when(c.createdAt) }}: {{ c.people }} people, {{ c.results }} results</span
+        >
+        <Button size="small" variant="text" label="Put back…" @click="copy = c" />
+      </p>
+      <div v-if="!s.unlinkedAt" class="row">
+        <Button size="small" variant="outlined" label="Change…" @click="changing = s" />
         <Button size="small" variant="outlined" label="Unlink…" @click="unlinking = s" />
       </div>
     </section>
   </div>
   <div class="head">
     <h2>Could be linked</h2>
-    <label><input v-model="sameTeacher" type="checkbox" /> only with the same teacher</label>
+    <label><Checkbox v-model="sameTeacher" binary /> only with the same teacher</label>
+    <label v-if="everything || proposals.data.value?.aside"
+      ><Checkbox v-model="everything" binary /> those that lists leave aside
+      <template v-if="proposals.data.value?.aside">({{ proposals.data.value.aside }})</template></label
+    >
     <Button
       v-if="wanted.length"
       size="small"
-      :label="`Link ${wanted.length === 1 ? 'this one' : `these ${wanted.length}`}`"
-      :loading="link.isPending.value"
-      @click="link.mutate()"
+      :label="`Show what linking ${wanted.length === 1 ? 'this one' : `these ${wanted.length}`} means`"
+      :loading="look.isPending.value"
+      @click="look.mutate()"
     />
   </div>
-  <p v-if="proposals.data.value && !proposals.data.value.length" class="faint">
+  <p v-if="proposals.data.value && !items.length" class="faint">
     No unlinked sections of one course and term{{ sameTeacher ? ' share a teacher' : ' are left' }}.
   </p>
   <ul class="proposals">
-    <li v-for="p in proposals.data.value" :key="key(p)">
+    <li v-for="p in items" :key="key(p)">
       <label>
-        <input type="checkbox" :checked="!skipped.includes(key(p))" @change="skip(p)" />
+        <Checkbox :model-value="!skipped.includes(key(p))" binary @update:model-value="skip(p)" />
         <b>{{ p.name }}</b> {{ p.sections.map((s) => s.title).join(', ') }}
-        <span class="faint">{{ p.sections[0]!.terms.join(', ') }}</span>
+        <span class="faint"
+          >{{ p.sections[0]!.terms.join(', ') }} · {{ named(p.sections.map((s) => s.school ?? '')) }} ·
+          {{ named(p.sections.flatMap((s) => s.teachers)) }}</span
+        >
+        <small v-if="p.sharedTeachers.length" class="shared"
+          >Nobody teaches all of them:
+          {{
+            p.sharedTeachers.map((t) => `${t.teacher} teaches ${t.sections.join(' and ')}`).join('; ')
+          }}.</small
+        >
       </label>
     </li>
   </ul>
+  <LeftGroups />
+  <SetDialog v-if="changing" :set="changing" @close="changing = undefined" />
+  <PutBackDialog v-if="copy" :copy="copy" @close="copy = undefined" />
   <UnlinkDialog v-if="unlinking" :set="unlinking" @close="unlinking = undefined" />
 </template>
 
 <style scoped>
 .sets {
   display: grid;
-  grid-template-columns: repeat(auto-fill, minmax(22rem, 1fr));
+  grid-template-columns: repeat(auto-fill, minmax(30rem, 1fr));
   gap: 1rem;
 }
 
@@ -137,12 +184,33 @@ h2 {
   align-items: center;
 }
 
-.row > :last-child {
-  margin-left: auto;
+.row {
+  justify-content: flex-end;
+}
+
+.copy {
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+  margin: 0;
 }
 
 .head {
   margin-top: 1.6rem;
+}
+
+.proposals label {
+  display: block;
+}
+
+.proposals label :deep(.p-checkbox) {
+  margin-right: 0.4rem;
+  vertical-align: middle;
+}
+
+.shared {
+  display: block;
+  padding-left: 1.6rem;
 }
 
 .small {

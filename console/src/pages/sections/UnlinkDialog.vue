@@ -1,17 +1,30 @@
 <script setup lang="ts">
-import { useMutation, useQueryClient } from '@tanstack/vue-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
+import RadioButton from 'primevue/radiobutton'
 import { ref } from 'vue'
 
 import { api, ok, type Schemas } from '../../api/client'
+import { refresh } from '../../api/live'
 import Oops from '../../parts/Oops.vue'
+import Effects from '../../parts/Effects.vue'
 
-/** Unlinks a set and says what becomes of its class. */
+/** Unlinks a set and says what becomes of its class, and of everybody in it. */
 const props = defineProps<{ set: Schemas['LinkedSet'] }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
-const target = ref('lead')
+const target = ref<'lead' | 'end'>('lead')
+const effects = useQuery({
+  queryKey: ['sets', 'unlinking', props.set.id, target],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/linked-sets/{id}/unlinking', {
+        params: { path: { id: props.set.id }, query: { target: target.value } },
+      }),
+    ),
+  enabled: props.set.targets.length > 0,
+})
 const unlink = useMutation({
   mutationFn: () =>
     ok(
@@ -21,9 +34,7 @@ const unlink = useMutation({
       }),
     ),
   onSuccess: async () => {
-    await Promise.all(
-      ['sets', 'sections', 'board', 'pairing'].map((k) => queries.invalidateQueries({ queryKey: [k] })),
-    )
+    await refresh(queries, 'section', 'pairing')
     emit('close')
   },
 })
@@ -34,22 +45,24 @@ const unlink = useMutation({
     visible
     modal
     :header="`Unlink ${set.name}`"
-    :style="{ width: '34rem' }"
+    :style="{ width: '44rem' }"
     @update:visible="emit('close')"
   >
     <p>{{ set.sections.map((s) => s.title).join(', ') }} are handled one by one again.</p>
-    <template v-for="t in set.targets" :key="t.pairingId">
+    <template v-if="set.targets.length">
       <label class="choice">
-        <input v-model="target" type="radio" value="lead" />
-        {{ t.target }} stays {{ set.sections[0]?.title }}'s. {{ t.others }} people of the others come out with
-        its next run, when that is approved.
+        <RadioButton v-model="target" value="lead" />
+        {{ set.targets.map((t) => t.target).join(', ') }} stays {{ set.sections[0]?.title }}'s. The people of
+        the others come out with its next run, when that is approved.
       </label>
       <label class="choice">
-        <input v-model="target" type="radio" value="end" />
-        Everybody stays in {{ t.target }}, and nothing keeps it in step any more.
+        <RadioButton v-model="target" value="end" />
+        Everybody stays in {{ set.targets.map((t) => t.target).join(', ') }}, and nothing keeps it in step any
+        more.
       </label>
+      <Effects :classes="effects.data.value" :loading="effects.isLoading.value" />
     </template>
-    <Oops :error="unlink.error.value" />
+    <Oops :error="unlink.error.value ?? effects.error.value" />
     <div class="actions">
       <Button label="Unlink" :loading="unlink.isPending.value" @click="unlink.mutate()" />
       <Button variant="text" label="Cancel" @click="emit('close')" />
@@ -59,7 +72,8 @@ const unlink = useMutation({
 
 <style scoped>
 .choice {
-  display: block;
+  display: flex;
+  gap: 0.6rem;
   padding: 0.3rem 0;
 }
 </style>

@@ -1,0 +1,124 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Checkbox from 'primevue/checkbox'
+import Column from 'primevue/column'
+import { computed, ref, watch } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
+import Pager from '../../parts/Pager.vue'
+import { when } from '../../parts/when'
+import GiveForm from './GiveForm.vue'
+
+/** What was bought and what was given by hand, one purchase a line. */
+const props = defineProps<{ offer?: Schemas['Offer'] }>()
+const troubled = ref(false)
+const cursor = ref<string[]>([])
+watch([troubled, () => props.offer?.id], () => (cursor.value = []))
+const list = useQuery({
+  queryKey: ['accesses', () => props.offer?.id, troubled, cursor],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/accesses', {
+        params: {
+          query: { offer: props.offer?.id, troubled: troubled.value, cursor: cursor.value.at(-1), limit: 50 },
+        },
+      }),
+    ),
+})
+const form = ref<{ give?: Schemas['Offer']; end?: Schemas['Access']; whose?: Schemas['Access'] }>()
+const words = { active: '● has access', grace: '○ in grace', ended: '□ ended', none: '▲ gives nothing' }
+const rows = computed(() => list.data.value?.items)
+</script>
+
+<template>
+  <div class="top">
+    <h2>
+      Purchases and access by hand<template v-if="offer"> · {{ offer.name }}</template>
+    </h2>
+    <label
+      ><Checkbox v-model="troubled" binary input-id="troubled" /> only what gives nothing although it
+      should</label
+    >
+    <Button
+      v-if="offer"
+      size="small"
+      variant="outlined"
+      label="Give access by hand…"
+      @click="form = { give: offer }"
+    />
+  </div>
+  <Listing
+    :rows="rows"
+    :loading="list.isLoading.value"
+    :error="list.error.value"
+    :again="list.refetch"
+    :empty="
+      troubled ? 'Everything for which there is an offer gives access.' : 'Nothing was bought or given yet.'
+    "
+  >
+    <Column header="Person">
+      <template #body="{ data }">
+        <RouterLink v-if="data.personId" :to="`/people/${data.personId}`">{{ data.person }}</RouterLink>
+        <template v-else>{{ data.buyer || data.name || 'no address' }}</template>
+      </template>
+    </Column>
+    <Column field="offer" header="Offer" />
+    <Column header="Order">
+      <template #body="{ data }"
+        ><span v-if="data.givenBy">by hand, {{ data.givenBy }}: {{ data.reason }}</span
+        ><template v-else>{{ data.order }}</template></template
+      >
+    </Column>
+    <Column header="Access">
+      <template #body="{ data }"
+        ><span :class="{ urgent: data.trouble }"
+          >{{ words[data.state as keyof typeof words]
+          }}<template v-if="data.why">: {{ data.why }}</template></span
+        ><span v-if="data.endsOn" class="faint"> until {{ when(data.endsOn) }}</span></template
+      >
+    </Column>
+    <Column header="Sections"
+      ><template #body="{ data }">{{ data.sections.join(', ') }}</template></Column
+    >
+    <Column>
+      <template #body="{ data }">
+        <Button
+          v-if="!data.personId && data.state !== 'ended'"
+          size="small"
+          variant="text"
+          label="Say whose it is…"
+          @click="form = { whose: data }"
+        />
+        <Button
+          v-if="data.givenBy && data.state !== 'ended'"
+          size="small"
+          variant="text"
+          label="End…"
+          :aria-label="`End the access of ${data.person}`"
+          @click="form = { end: data }"
+        />
+      </template>
+    </Column>
+  </Listing>
+  <Pager v-model="cursor" :next="list.data.value?.next" />
+  <GiveForm v-if="form" v-bind="form" @close="form = undefined" />
+</template>
+
+<style scoped>
+.urgent {
+  color: var(--signal);
+  font-weight: 600;
+}
+
+.top {
+  display: flex;
+  gap: 1.2rem;
+  align-items: baseline;
+}
+
+.top h2 {
+  flex: 1;
+}
+</style>

@@ -1,0 +1,59 @@
+<script setup lang="ts">
+import { useMutation } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import { ref } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Oops from '../../parts/Oops.vue'
+import OneSection from '../../parts/OneSection.vue'
+
+/** Pairs a class that is at a service already with a section. */
+const props = defineProps<{ connection: string; found: Schemas['UnpairedClass'] }>()
+const emit = defineEmits<{ close: [] }>()
+const router = useRouter()
+// What is as likely as another is not chosen for anybody.
+const first = props.found.guesses[0]
+const section = ref(first && !props.found.tied && !first.paired ? first.section.id : '')
+const pair = useMutation({
+  mutationFn: () =>
+    ok(
+      api.POST('/api/v1/pairings', {
+        body: { sectionId: section.value, connectionId: props.connection, targetRef: props.found.ref },
+      }),
+    ),
+  onSuccess: (p) => router.push(`/pairings/${p.id}`),
+})
+</script>
+
+<template>
+  <Dialog
+    visible
+    modal
+    :header="`Adopt ${found.name}`"
+    :style="{ width: '36rem' }"
+    @update:visible="emit('close')"
+  >
+    <p class="faint">
+      The class becomes a section's. Nobody is put in or taken out before you have seen the preview; it says
+      whose places are taken over.
+    </p>
+    <form @submit.prevent="pair.mutate()">
+      <div class="field">
+        <label for="adopt-section">Section</label>
+        <OneSection v-model="section" input-id="adopt-section" label="Section" />
+      </div>
+      <Oops :error="pair.error.value" />
+      <div class="actions">
+        <Button
+          type="submit"
+          label="Adopt it for this section"
+          :disabled="!section"
+          :loading="pair.isPending.value"
+        />
+        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+      </div>
+    </form>
+  </Dialog>
+</template>

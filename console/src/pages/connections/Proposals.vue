@@ -1,0 +1,101 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Column from 'primevue/column'
+import { computed } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import Listing from '../../parts/Listing.vue'
+import Oops from '../../parts/Oops.vue'
+import PageHead from '../../parts/PageHead.vue'
+
+/** Records of a register that look like second accounts or test learners. */
+const props = defineProps<{ id: string }>()
+const queries = useQueryClient()
+const at = computed(() => ({ params: { path: { id: props.id } } }))
+const connection = useQuery({
+  queryKey: ['connections', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/connections/{id}', at.value)),
+})
+const list = useQuery({
+  queryKey: ['proposals', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/connections/{id}/proposals', at.value)),
+})
+const rows = computed(() => list.data.value?.items.map((p) => ({ id: p.personId, ...p })))
+const decide = useMutation({
+  mutationFn: ({ people, accept }: Schemas['Verdict']) =>
+    ok(api.POST('/api/v1/connections/{id}/proposals', { ...at.value, body: { people, accept } })),
+  onSuccess: () => queries.invalidateQueries(),
+})
+</script>
+
+<template>
+  <PageHead
+    :title="`Second accounts and test learners in ${connection.data.value?.name ?? ''}`"
+    about="Records that look like one, with what speaks for it. Nothing follows before you say so."
+  >
+    <Button
+      v-if="rows?.length"
+      size="small"
+      :label="rows.length === 1 ? 'Accept it' : `Accept all ${rows.length}`"
+      :loading="decide.isPending.value"
+      @click="decide.mutate({ people: rows.map((p) => p.personId), accept: true })"
+    />
+  </PageHead>
+  <Oops :error="decide.error.value" />
+  <p v-if="decide.data.value" role="status">
+    ● {{ decide.data.value.count }} decided; the classes are compared anew.
+  </p>
+  <Listing
+    :rows="rows"
+    :loading="list.isLoading.value"
+    :error="list.error.value"
+    :again="list.refetch"
+    empty="No record looks like a second account or a test learner of which nobody has said anything."
+  >
+    <Column header="Person">
+      <template #body="{ data }">
+        <RouterLink :to="`/people/${data.personId}`">{{ data.person }}</RouterLink>
+        <div class="more">
+          {{ [data.identifier, data.userName, data.email].filter(Boolean).join(' · ') }}
+        </div>
+      </template>
+    </Column>
+    <Column header="Seems to be">
+      <template #body="{ data }"
+        ><template v-if="data.kind === 'second'"
+          >a second account of <RouterLink :to="`/people/${data.ofId}`">{{ data.of }}</RouterLink> ({{
+            data.ofIdentifier
+          }})</template
+        ><template v-else>a test learner</template></template
+      >
+    </Column>
+    <Column field="evidence" header="What speaks for it" />
+    <Column field="enrolments" header="Sections" />
+    <Column>
+      <template #body="{ data }">
+        <Button
+          size="small"
+          variant="outlined"
+          label="It is"
+          :aria-label="`Accept: ${data.person}`"
+          @click="decide.mutate({ people: [data.personId], accept: true })"
+        />
+        <Button
+          size="small"
+          variant="text"
+          label="It is not"
+          :aria-label="`Refuse: ${data.person}`"
+          @click="decide.mutate({ people: [data.personId], accept: false })"
+        />
+      </template>
+    </Column>
+  </Listing>
+</template>
+
+<style scoped>
+.more {
+  color: var(--faint);
+  font-size: 12.5px;
+}
+</style>

@@ -1,0 +1,46 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import Select from 'primevue/select'
+
+import { api, ok } from '../../api/client'
+
+/** What a service has to choose from: the values of an operation's field, or its groups. */
+const props = defineProps<{ connectionId: string; operation?: string; field?: string; label: string }>()
+const emit = defineEmits<{ choose: [string] }>()
+const list = useQuery({
+  queryKey: ['choices', () => props.connectionId, () => props.operation, () => props.field],
+  queryFn: () =>
+    ok(
+      api.GET('/api/v1/connections/{id}/choices', {
+        params: {
+          path: { id: props.connectionId },
+          query: { operation: props.operation, field: props.field },
+        },
+      }),
+    ),
+  retry: false,
+})
+</script>
+
+<template>
+  <small v-if="list.error.value" class="problem" role="alert"
+    >What there is at the service could not be looked at: {{ list.error.value.message }}</small
+  >
+  <Select
+    v-else
+    :model-value="null"
+    :options="list.data.value"
+    :loading="list.isLoading.value"
+    :placeholder="list.data.value?.length === 0 ? 'the service has none' : 'choose one that the service has'"
+    :aria-label="`${label}: choose one that the service has`"
+    size="small"
+    filter
+    @update:model-value="(v: string | null) => v && emit('choose', v)"
+  />
+</template>
+
+<style scoped>
+.problem {
+  color: var(--signal);
+}
+</style>

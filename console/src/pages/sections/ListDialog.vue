@@ -1,0 +1,201 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import RadioButton from 'primevue/radiobutton'
+import Select from 'primevue/select'
+import { computed, ref, watch } from 'vue'
+
+import { api, every, ok, type Schemas } from '../../api/client'
+import { useVersion } from '../../parts/draft'
+import { people } from '../../parts/find'
+import Finder from '../../parts/Finder.vue'
+import Oops from '../../parts/Oops.vue'
+
+/** Makes a list of people, or changes one; who is on it now is shown. */
+const props = defineProps<{ edit?: Schemas['PeopleList'] }>()
+const emit = defineEmits<{ close: [] }>()
+const queries = useQueryClient()
+const kind = ref<Schemas['NewPeopleList']['kind']>(props.edit?.kind ?? 'course')
+const name = ref(props.edit?.name ?? '')
+const of = ref('')
+watch(kind, () => (of.value = ''))
+const on = ref<{ id: string; name: string }[]>([])
+const courses = useQuery({ queryKey: ['courses'], queryFn: () => ok(api.GET('/api/v1/courses')) })
+const orgs = useQuery({
+  queryKey: ['organisations'],
+  queryFn: () =>
+    every((cursor) => ok(api.GET('/api/v1/organisations', { params: { query: { cursor, limit: 1000 } } }))),
+})
+const choices = computed(() =>
+  kind.value === 'course'
+    ? (courses.data.value?.items ?? []).map((c) => ({ id: c.id, label: `${c.title} · ${c.code}` }))
+    : (orgs.data.value ?? []).map((o) => ({ id: o.id, label: `${o.name} · ${o.type}` })),
+)
+const now = useQuery({
+  queryKey: ['sections', 'lists', props.edit?.id, 'people'],
+  queryFn: () =>
+    every((cursor) =>
+      ok(
+        api.GET('/api/v1/people-lists/{id}/people', {
+          params: { path: { id: props.edit!.id }, query: { cursor, limit: 1000 } },
+        }),
+      ),
+    ),
+  enabled: !!props.edit,
+})
+// Who was on it when the dialog was opened, whatever comes in later.
+const before = ref<string[]>()
+watch(now.data, (all) => {
+  if (!all || before.value || props.edit?.kind !== 'named') return
+  before.value = all.map((p) => p.personId)
+  on.value = all.map((p) => ({ id: p.personId, name: p.name }))
+})
+const made = useVersion(props.edit?.version)
+// Whoever is found comes on the list.
+const found = ref('')
+async function search(text: string) {
+  const all = await people(text)
+  for (const p of all) names.value[p.id] = p.label
+  return all
+}
+const names = ref<Record<string, string>>({})
+watch(found, (id) => {
+  if (id && !on.value.some((p) => p.id === id)) on.value.push({ id, name: names.value[id] ?? id })
+})
+const save = useMutation({
+  mutationFn: () => {
+    const ids = on.value.map((p) => p.id)
+    if (!props.edit)
+      return ok(
+        api.POST('/api/v1/people-lists', {
+          body: {
+            kind: kind.value,
+            ofId: of.value,
+            name: name.value,
+            people: kind.value === 'named' ? ids : [],
+          },
+        }),
+      )
+    const was = before.value ?? []
+    return ok(
+      api.PATCH('/api/v1/people-lists/{id}', {
+        params: { path: { id: props.edit.id }, header: made.header.value },
+        body: {
+          name: name.value,
+          add: ids.filter((id) => !was.includes(id)),
+          drop: was.filter((id) => !ids.includes(id)),
+        },
+      }),
+    )
+  },
+  onSuccess: async () => {
+    await queries.invalidateQueries({ queryKey: ['sections'] })
+    emit('close')
+  },
+})
+const ready = computed(() =>
+  props.edit
+    ? !!name.value && (kind.value !== 'named' || !!before.value)
+    : kind.value === 'named'
+      ? on.value.length && name.value
+      : of.value,
+)
+</script>
+
+<template>
+  <Dialog
+    visible
+    modal
+    :header="edit ? `Change ${edit.name}` : 'New people list'"
+    :style="{ width: '36rem' }"
+    @update:visible="emit('close')"
+  >
+    <form @submit.prevent="save.mutate()">
+      <div v-if="!edit" class="field kinds" role="radiogroup" aria-label="Whose list">
+        <label><RadioButton v-model="kind" value="course" /> everybody of a course</label>
+        <label><RadioButton v-model="kind" value="organisation" /> everybody of an organisation</label>
+        <label><RadioButton v-model="kind" value="named" /> people I name</label>
+      </div>
+      <div v-if="!edit && kind !== 'named'" class="field">
+        <label for="list-of">{{ kind === 'course' ? 'Course' : 'Organisation' }}</label>
+        <Select
+          v-model="of"
+          input-id="list-of"
+          :options="choices"
+          option-label="label"
+          option-value="id"
+          filter
+          placeholder="choose one"
+        />
+      </div>
+      <div class="field">
+        <label for="list-name">Name</label>
+        <InputText
+          id="list-name"
+          v-model="name"
+          :placeholder="kind === 'named' ? '' : 'that of the course or organisation'"
+        />
+      </div>
+      <div v-if="kind === 'named'" class="field">
+        <label>People</label>
+        <Finder v-model="found" label="name, address or identifier" :search="search" />
+        <ul class="on">
+          <li v-for="(p, i) in on" :key="p.id">
+            {{ p.name }}
+            <Button
+              size="small"
+              variant="text"
+              label="×"
+              :aria-label="`Take ${p.name} off`"
+              @click="on.splice(i, 1)"
+            />
+          </li>
+        </ul>
+      </div>
+      <p v-else-if="edit" class="faint">
+        {{ now.data.value?.length ?? '…' }} people are on it now; it follows the register.
+      </p>
+      <Oops
+        :error="save.error.value ?? now.error.value ?? orgs.error.value ?? courses.error.value"
+        :over="(tag) => (made.over(tag), save.mutate())"
+      />
+      <div class="actions">
+        <Button
+          type="submit"
+          :label="edit ? 'Change it' : 'Make the list'"
+          :disabled="!ready"
+          :loading="save.isPending.value"
+        />
+        <Button type="button" variant="text" label="Cancel" @click="emit('close')" />
+      </div>
+    </form>
+  </Dialog>
+</template>
+
+<style scoped>
+.kinds {
+  display: grid;
+  gap: 0.3rem;
+}
+
+.kinds label {
+  display: flex;
+  gap: 0.4rem;
+  font-weight: 400;
+}
+
+.on {
+  list-style: none;
+  padding: 0;
+  max-height: 14rem;
+  overflow-y: auto;
+}
+
+.on li {
+  display: flex;
+  justify-content: space-between;
+  border-bottom: 1px solid var(--hair);
+}
+</style>

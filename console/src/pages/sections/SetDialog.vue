@@ -1,0 +1,133 @@
+<script setup lang="ts">
+import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
+import Button from 'primevue/button'
+import Checkbox from 'primevue/checkbox'
+import Dialog from 'primevue/dialog'
+import InputText from 'primevue/inputtext'
+import RadioButton from 'primevue/radiobutton'
+import { computed, ref } from 'vue'
+
+import { api, ok, type Schemas } from '../../api/client'
+import { refresh } from '../../api/live'
+import { useVersion } from '../../parts/draft'
+import Oops from '../../parts/Oops.vue'
+import SectionPick from '../../parts/SectionPick.vue'
+import Effects from '../../parts/Effects.vue'
+
+/** Adds sections to a set, takes some out, changes its lead; shows what becomes of everybody. */
+const props = defineProps<{ set: Schemas['LinkedSet'] }>()
+const emit = defineEmits<{ close: [] }>()
+const queries = useQueryClient()
+const add = ref<string[]>([])
+const kept = ref(props.set.sections.map((s) => s.id))
+const lead = ref(props.set.leadId)
+const reason = ref('')
+const body = computed(() => ({
+  add: add.value,
+  drop: props.set.sections.map((s) => s.id).filter((id) => !kept.value.includes(id)),
+  leadId: lead.value,
+  reason: reason.value,
+}))
+const changed = computed(
+  () => !!body.value.add.length || !!body.value.drop.length || lead.value !== props.set.leadId,
+)
+const path = { path: { id: props.set.id } }
+const made = useVersion(props.set.version)
+const outlook = useQuery({
+  queryKey: ['sets', 'edit', props.set.id, body],
+  queryFn: () => ok(api.POST('/api/v1/linked-sets/{id}/outlook', { params: { ...path }, body: body.value })),
+  enabled: changed,
+  retry: false,
+})
+const out = computed(() => (changed.value && !outlook.error.value ? outlook.data.value : undefined))
+const change = useMutation({
+  mutationFn: () =>
+    ok(
+      api.PATCH('/api/v1/linked-sets/{id}', {
+        params: { ...path, header: made.header.value },
+        body: body.value,
+      }),
+    ),
+  onSuccess: async () => {
+    await refresh(queries, 'section', 'pairing')
+    emit('close')
+  },
+})
+</script>
+
+<template>
+  <Dialog
+    visible
+    modal
+    :header="`Change ${set.name}`"
+    :style="{ width: '46rem' }"
+    @update:visible="emit('close')"
+  >
+    <table>
+      <thead>
+        <tr>
+          <th>in the set</th>
+          <th>lead</th>
+          <th></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="s in set.sections" :key="s.id">
+          <td><Checkbox v-model="kept" :value="s.id" :aria-label="`${s.title} is in the set`" /></td>
+          <td><RadioButton v-model="lead" :value="s.id" :aria-label="`${s.title} leads`" /></td>
+          <td>
+            {{ s.title }}
+            <span class="faint"
+              >{{ s.code }} · {{ s.teachers.join(', ') || 'no teacher' }} · {{ s.learners }} learners</span
+            >
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <div class="field">
+      <label for="set-add">Sections that come in</label>
+      <SectionPick v-model="add" input-id="set-add" label="Sections that come in" />
+    </div>
+    <div v-if="out?.refused.some((r) => r.override) || reason" class="field">
+      <label for="set-reason">Why these are linked all the same</label>
+      <InputText id="set-reason" v-model.lazy="reason" />
+      <small class="faint">Kept in the audit trail with your name.</small>
+    </div>
+    <p v-for="r in out?.refused" :key="r.section.id + r.code" class="bad">
+      ▲ {{ r.section.title }}: {{ r.detail }}<template v-if="r.override">; give a reason to link it</template>
+    </p>
+    <Effects
+      v-if="changed && !out?.refused.length"
+      :classes="out?.classes"
+      :loading="outlook.isLoading.value"
+    />
+    <Oops :error="change.error.value ?? (changed ? outlook.error.value : null)" />
+    <div class="actions">
+      <Button
+        label="Change the set"
+        :disabled="!out || out.refused.length > 0"
+        :loading="change.isPending.value"
+        @click="change.mutate()"
+      />
+      <Button variant="text" label="Cancel" @click="emit('close')" />
+    </div>
+  </Dialog>
+</template>
+
+<style scoped>
+th {
+  text-align: left;
+  font-size: 12px;
+  font-weight: 500;
+  color: var(--faint);
+  padding-right: 0.8rem;
+}
+
+td {
+  padding: 0.2rem 0.8rem 0.2rem 0;
+}
+
+.bad {
+  color: var(--signal);
+}
+</style>

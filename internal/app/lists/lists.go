@@ -1,0 +1,207 @@
+// Package lists keeps lists of people that can be paired like a section: everybody of a
+// course or of an organisation of a register, or those whom an administrator names.
+package lists
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"kanban/internal/core/refusal"
+	"kanban/internal/store"
+)
+
+// Service is the use case. Fill every field.
+type Service struct {
+	Store *store.Store
+	Now   func() time.Time
+}
+
+// Wish is a list to make.
+type Wish struct {
+	Kind   string   // one of store.ListOf…
+	OfID   string   // the course's or organisation's id
+	Name   string   // that of the course or organisation when empty
+	People []string // ids, for a list of named people
+}
+
+// mostPeople is how many people a list may name.
+const mostPeople = 10000
+
+// Make makes a list.
+func (s *Service) Make(ctx context.Context, who string, w Wish) (store.PeopleList, error) {
+	l := store.PeopleList{ID: store.NewID(), Kind: w.Kind, Name: strings.TrimSpace(w.Name), MadeBy: who, Version: 1, CreatedAt: s.Now().UTC()}
+	title, err := s.of(ctx, &l, w)
+	if err != nil {
+		return l, err
+	}
+	if l.Name == "" {
+		l.Name = title
+	}
+	if err := named(l.Name); err != nil {
+		return l, err
+	}
+	return l, s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := store.Create(tx, &l, "making a people list"); err != nil {
+			return err
+		}
+		if err := tx.ListPeople(ctx, l.ID, w.People, nil); err != nil {
+			return err
+		}
+		return s.changed(ctx, tx, who, "made a people list", l, map[string]any{"kind": l.Kind, "name": l.Name, "people": len(w.People)})
+	})
+}
+
+// of finds out of which register a list is, and what it would be called.
+func (s *Service) of(ctx context.Context, l *store.PeopleList, w Wish) (title string, err error) {
+	switch w.Kind {
+	case store.ListOfCourse:
+		l.ConnectionID, l.Ref, title, err = s.Store.CourseRef(ctx, w.OfID)
+		if err != nil {
+			return "", refusal.Invalid("ofId", "there is no course %q; list them with: kanban courses list", w.OfID)
+		}
+		return title, nil
+	case store.ListOfOrganisation:
+		orgs, err := s.Store.Orgs(ctx)
+		for _, o := range orgs {
+			if o.ID == w.OfID {
+				l.ConnectionID, l.Ref = o.ConnectionID, o.SourcedID
+				return o.Name, nil
+			}
+		}
+		if err == nil {
+			err = refusal.Invalid("ofId", "there is no organisation %q; list them with: kanban lists organisations", w.OfID)
+		}
+		return "", err
+	case store.ListOfNamed:
+		l.ConnectionID, err = s.register(ctx, w.People)
+		return "", err
+	}
+	return "", refusal.Invalid("kind", "%q is not one of course, organisation, named", w.Kind)
+}
+
+// register gives the one register from which people come.
+func (s *Service) register(ctx context.Context, ids []string) (string, error) {
+	if len(ids) == 0 {
+		return "", refusal.Invalid("people", "names nobody: a list of named people begins with at least one")
+	}
+	if len(ids) > mostPeople {
+		return "", refusal.Invalid("people", "%d are more than the %d that a list may name", len(ids), mostPeople)
+	}
+	registers, err := s.Store.RegistersOf(ctx, ids)
+	if errors.Is(err, store.ErrNotFound) {
+		return "", refusal.Invalid("people", "one of these is no id of a person: %s", strings.Join(ids[:min(len(ids), 5)], ", "))
+	}
+	if err != nil {
+		return "", err
+	}
+	found := ""
+	for _, id := range ids {
+		switch r := registers[id]; {
+		case r == "":
+			return "", refusal.Invalid("people", "there is nobody with the id %q in a register", id)
+		case found != "" && found != r:
+			return "", refusal.Invalid("people", "the people come from two registers; make a list for each")
+		default:
+			found = r
+		}
+	}
+	return found, nil
+}
+
+func named(name string) error {
+	if n := len([]rune(name)); n == 0 || n > store.MaxTargetName {
+		return refusal.Invalid("name", "must have 1 to %d characters, this has %d", store.MaxTargetName, n)
+	}
+	return nil
+}
+
+// Edit is what is to change about a list; nil leaves the name.
+type Edit struct {
+	Name      *string
+	Add, Drop []string // ids of people, for a list of named people
+}
+
+// Change edits a list. version must be the one that was read, or 0. Its class is compared
+// anew.
+func (s *Service) Change(ctx context.Context, who, id string, version int, e Edit) (store.PeopleList, error) {
+	l, err := s.Store.PeopleList(ctx, id)
+	switch {
+	case err != nil:
+		return l, err
+	case version != 0 && version != l.Version:
+		return l, fmt.Errorf("changing the people list: %w", store.ErrStale)
+	case l.Kind != store.ListOfNamed && len(e.Add)+len(e.Drop) > 0:
+		return l, refusal.Conflict("", "who is on %s comes from the register; only lists of named people can be changed by hand", l.Name)
+	}
+	if len(e.Add) > 0 {
+		register, err := s.register(ctx, e.Add)
+		if err != nil {
+			return l, err
+		}
+		if register != l.ConnectionID {
+			return l, refusal.Invalid("add", "they come from another register than the others on %s", l.Name)
+		}
+	}
+	if e.Name != nil {
+		l.Name = strings.TrimSpace(*e.Name)
+		if err := named(l.Name); err != nil {
+			return l, err
+		}
+	}
+	return l, s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.UpdatePeopleList(ctx, &l); err != nil {
+			return err
+		}
+		if err := tx.ListPeople(ctx, id, e.Add, e.Drop); err != nil {
+			return err
+		}
+		return s.changed(ctx, tx, who, "changed a people list", l, map[string]any{"name": l.Name, "added": len(e.Add), "taken off": len(e.Drop)})
+	})
+}
+
+// Remove removes a list that is not paired.
+func (s *Service) Remove(ctx context.Context, who, id string) error {
+	l, err := s.Store.PeopleList(ctx, id)
+	if err != nil {
+		return err
+	}
+	pairings, err := s.Store.PairingsOfSections(ctx, []string{id})
+	if err != nil {
+		return err
+	}
+	if len(pairings) > 0 {
+		return refusal.Conflict("", "%s is paired with %s; end that pairing first, which says what becomes of its people", l.Name, pairings[0].TargetName)
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.RemovePeopleList(ctx, id); err != nil {
+			return err
+		}
+		return s.changed(ctx, tx, who, "removed a people list", l, map[string]any{"name": l.Name})
+	})
+}
+
+// changed lets lists show what changed, and the list's class be compared.
+func (s *Service) changed(ctx context.Context, tx *store.Tx, who, what string, l store.PeopleList, detail map[string]any) error {
+	if err := tx.RefreshPeopleLists(ctx, l.ConnectionID); err != nil {
+		return err
+	}
+	pairings, err := s.Store.PairingsOfSections(ctx, []string{l.ID})
+	if err != nil {
+		return err
+	}
+	for _, p := range pairings {
+		if p.RanAt == nil {
+			continue
+		}
+		if err := tx.Ask(ctx, who, p.Policy.Schedule.ReactsToReads() && p.PausedAt == nil, p); err != nil {
+			return err
+		}
+	}
+	if err := tx.Audit(ctx, who, what, "people-list/"+l.ID, detail); err != nil {
+		return err
+	}
+	return tx.Announce(ctx, "section", l.ID)
+}

@@ -1,0 +1,101 @@
+package matching
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/refusal"
+	"kanban/internal/store"
+)
+
+// Proposals lists the records of a register that look like second accounts or test
+// learners, with what speaks for it. Nothing follows from them before somebody says so.
+func (s *Service) Proposals(ctx context.Context, connectionID string) ([]store.Proposal, error) {
+	c, err := s.Store.Connection(ctx, connectionID)
+	if err != nil {
+		return nil, err
+	}
+	if !adapter.IsRegister(c.Kind) {
+		return nil, refusal.Invalid("id", "%s is no register", c.Name)
+	}
+	return s.Store.Proposals(ctx, connectionID)
+}
+
+// Decide accepts proposals, or refuses them, by the ids of the people whom somebody has looked
+// at, and gives how many it was about. Every pairing of the register's sections is compared
+// anew.
+func (s *Service) Decide(ctx context.Context, who, connectionID string, people []string, accept bool) (int, error) {
+	all, err := s.Proposals(ctx, connectionID)
+	if err != nil {
+		return 0, err
+	}
+	if len(people) == 0 {
+		return 0, refusal.Invalid("people", "is missing: name those whom you have looked at")
+	}
+	var chosen []store.Proposal
+	for _, id := range people {
+		i := slices.IndexFunc(all, func(p store.Proposal) bool { return p.PersonID == id })
+		if i < 0 {
+			return 0, refusal.Conflict("", "nothing is proposed about %q any more; look at the proposals again", id)
+		}
+		chosen = append(chosen, all[i])
+	}
+	return len(chosen), s.marking(ctx, connectionID, func(tx *store.Tx) error {
+		for _, p := range chosen {
+			kind, what := p.Kind, "said that a record is a "+map[string]string{store.MarkSecond: "second account", store.MarkTest: "test learner"}[p.Kind]
+			if !accept {
+				kind, what = store.MarkNeither, "said that a record is neither a second account nor a test learner"
+			}
+			if err := tx.Mark(ctx, p.PersonID, kind, p.OfID, who); err != nil {
+				return err
+			}
+			if err := tx.Audit(ctx, who, what, "person/"+p.PersonID, map[string]any{"of": p.OfID, "evidence": p.Evidence}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Undecide drops what was said of a person's record.
+func (s *Service) Undecide(ctx context.Context, who, personID string) error {
+	connectionID, err := s.Store.RegisterOf(ctx, personID)
+	if err != nil {
+		return err
+	}
+	return s.marking(ctx, connectionID, func(tx *store.Tx) error {
+		ok, err := tx.Unmark(ctx, personID)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			return refusal.Conflict("", "nothing was said of this record")
+		}
+		return tx.Audit(ctx, who, "dropped what was said of a record", "person/"+personID, nil)
+	})
+}
+
+func (s *Service) marking(ctx context.Context, connectionID string, do func(*store.Tx) error) error {
+	pairings, err := s.Store.PairingsOfRegister(ctx, connectionID)
+	if err != nil {
+		return err
+	}
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := do(tx); err != nil {
+			return err
+		}
+		if err := tx.Ask(ctx, "what records are", false, pairings...); err != nil {
+			return err
+		}
+		if err := tx.Enqueue(ctx, store.Propose{ConnectionID: connectionID}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "section", "")
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return refusal.Conflict("", "somebody is not in the register any more; look at the proposals again")
+	}
+	return err
+}

@@ -1,0 +1,101 @@
+package reacting
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/core/progression"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+)
+
+// Circle gives the names along a way on which what a rule does would set itself off again,
+// with the other rules that are on and the stages; nil when there is none.
+func (s *Service) Circle(ctx context.Context, r store.Rule) ([]string, error) {
+	on, err := s.Store.RulesOn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	progressions, err := s.Store.ProgressionsOn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	listed, err := s.Store.Badges(ctx)
+	if err != nil {
+		return nil, err
+	}
+	badges := map[string]string{}
+	for _, b := range listed {
+		badges[b.ID] = b.Name
+	}
+	links := []rule.Link{{Draft: r.Draft(), Badges: badges}}
+	for _, other := range on {
+		if other.ID != r.ID {
+			links = append(links, rule.Link{Draft: other.Draft(), Badges: badges})
+		}
+	}
+	for _, p := range progressions {
+		for _, stage := range p.Stages {
+			var asked []string
+			for _, c := range stage.Criteria {
+				if c.Kind == progression.Badge {
+					asked = append(asked, "event.badgeId == "+strconv.Quote(c.BadgeID))
+				}
+			}
+			if len(asked) == 0 {
+				continue
+			}
+			l := rule.Link{Draft: rule.Draft{Name: fmt.Sprintf("the stage %s of %s", cmp.Or(stage.Title, stage.ID), p.Name), Trigger: string(rule.BadgeAwarded), Condition: strings.Join(asked, " || ")}, Badges: badges, Also: []rule.Trigger{rule.StageReached}}
+			if stage.BadgeID != "" {
+				l.Actions = []rule.Action{{Kind: rule.Award, BadgeID: stage.BadgeID}}
+			}
+			links = append(links, l)
+		}
+	}
+	return s.Expressions.Circle(links, 0), nil
+}
+
+// Ends refuses a rule that would set itself off again.
+func (s *Service) Ends(ctx context.Context, id string) error {
+	r, err := s.Store.Rule(ctx, id)
+	if err != nil || r.OnSince != nil {
+		return err
+	}
+	way, err := s.Circle(ctx, r)
+	if err != nil || way == nil {
+		return err
+	}
+	return refusal.Conflict(finding.InACircle, "%q would set itself off again: %s. Change a condition on the way, or switch it on all the same", r.Name, strings.Join(way, " → "))
+}
+
+// chained works out how many events led to those that follow from what rules did at a
+// service: somebody who was enrolled by a delivery joins by the next read.
+func (s *Service) chained(ctx context.Context, events []store.Event) error {
+	var ids []string
+	for _, e := range events {
+		switch rule.Trigger(e.Type) {
+		case rule.SectionJoined, rule.SectionLeft, rule.SectionMoved:
+			if rule.Chain(e.Data) == 0 && e.PersonID != nil && e.SectionID != nil {
+				ids = append(ids, e.ID)
+			}
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	chains, err := s.Store.KeepChains(ctx, ids)
+	if err != nil || len(chains) == 0 {
+		return err
+	}
+	for i := range events {
+		if n := chains[events[i].ID]; n > 0 {
+			events[i].Data["chain"] = float64(n)
+		}
+	}
+	return nil
+}

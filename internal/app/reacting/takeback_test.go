@@ -1,0 +1,67 @@
+package reacting_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/apptest"
+	"kanban/internal/core/rule"
+	"kanban/internal/store"
+)
+
+// What is being done at the very moment at which it is taken back is not forgotten: whoever
+// ends it learns that it was stopped, and undoes it.
+func TestWhatIsDoneWhileItIsTakenBackIsUndone_E8(t *testing.T) {
+	w := apptest.New(t)
+	w.Read(w.Register(), false)
+	labels := w.Labels()
+	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", Once: true, UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
+		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+	}})
+	failed := w.Record(about(w, rule.AssessmentFailed, "f1", "stu-002"))
+	lease, err := w.Store.Register(t.Context(), time.Hour)
+	require.NoError(t, err)
+	passed := about(w, rule.AssessmentPassed, "p1", "stu-002")
+	passed.ID = store.NewID()
+	var list []store.Delivery
+	var written map[string]bool
+	var endErr error
+	ended := make(chan struct{})
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error {
+		before := all(t, w, store.DeliveryFilter{EventID: failed.ID})
+		require.Len(t, before, 1)
+		begun, err := w.Store.BeginAttempts(t.Context(), lease.Worker, time.Now(), time.Now(), before[0].ID)
+		require.NoError(t, err)
+		require.Len(t, begun, 1)
+		if list, err = tx.Undoable(t.Context(), r.ID, passed); err != nil {
+			return err
+		}
+		require.Len(t, list, 1)
+		go func() {
+			defer close(ended)
+			d := list[0]
+			d.State = store.DeliveryDelivered
+			written, endErr = w.Store.EndPlain(t.Context(), lease.Worker, []*store.Delivery{&d}, []store.Attempt{{DeliveryID: d.ID, Number: 1, StartedAt: time.Now(), Status: 200}})
+		}()
+		require.Eventually(t, func() bool { // it has ended, or waits for this transaction
+			select {
+			case <-ended:
+				return true
+			default:
+			}
+			var waits bool
+			require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT EXISTS (SELECT FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock')`).Scan(&waits))
+			return waits
+		}, 30*time.Second, 10*time.Millisecond)
+		return tx.Release(t.Context(), list[0].ID, store.DeliveryStopped)
+	}))
+	<-ended
+	require.NoError(t, endErr)
+	now, err := w.Store.Delivery(t.Context(), list[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, store.DeliveryStopped, now.State)
+	assert.NotContains(t, written, list[0].ID, "it was stopped in the meantime, which has to be known, so that it is undone")
+}

@@ -1,0 +1,98 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/app/lists"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+)
+
+type listedInput struct {
+	ID string `path:"id" doc:"The list's id"`
+	Paging
+}
+
+func (s *Server) lists(a huma.API) {
+	handle(a, "sections", "GET /people-lists list-people-lists Lists of people that can be paired like a section", func(ctx context.Context, in *Paging) (api.Page[api.PeopleList], error) {
+		all, err := s.Store.PeopleLists(ctx)
+		if err != nil {
+			return api.Page[api.PeopleList]{}, err
+		}
+		part, next, err := paged(all, in.Cursor, in.Limit)
+		out := api.Page[api.PeopleList]{Next: next, Items: []api.PeopleList{}}
+		for _, l := range part {
+			shown, err := s.peopleList(ctx, l)
+			if err != nil {
+				return out, err
+			}
+			out.Items = append(out.Items, shown)
+		}
+		return out, err
+	})
+	handleTagged(a, "sections", "POST /people-lists make-people-list Make a list of people that can be paired like a section", func(ctx context.Context, in *with[api.NewPeopleList]) (api.PeopleList, int, error) {
+		l, err := s.Lists.Make(ctx, callerOf(ctx).Name, lists.Wish(in.Body))
+		return s.shownList(ctx, l, err)
+	})
+	handleTagged(a, "sections", "GET /people-lists/{id} get-people-list Show a people list", func(ctx context.Context, in *byID) (api.PeopleList, int, error) {
+		l, err := s.Store.PeopleList(ctx, in.ID)
+		return s.shownList(ctx, l, err)
+	})
+	handleTagged(a, "sections", "PATCH /people-lists/{id} edit-people-list Rename a people list, or put named people on it and take some off", func(ctx context.Context, in *edit[api.EditPeopleList]) (api.PeopleList, int, error) {
+		v, err := version(in.IfMatch)
+		if err != nil {
+			return api.PeopleList{}, 0, err
+		}
+		l, err := s.Lists.Change(ctx, callerOf(ctx).Name, in.ID, v, lists.Edit(in.Body))
+		return s.shownList(ctx, l, err)
+	})
+	handleEmpty(a, "sections", "DELETE /people-lists/{id} remove-people-list Remove a people list that is not paired", func(ctx context.Context, in *byID) error {
+		return s.Lists.Remove(ctx, callerOf(ctx).Name, in.ID)
+	})
+	handle(a, "sections", "GET /people-lists/{id}/people list-people-of-list Who is on a people list now", func(ctx context.Context, in *listedInput) (api.Page[api.Listed], error) {
+		if _, err := s.Store.PeopleList(ctx, in.ID); err != nil {
+			return api.Page[api.Listed]{}, err
+		}
+		all, err := s.Store.PeopleOf(ctx, in.ID)
+		if err != nil {
+			return api.Page[api.Listed]{}, err
+		}
+		items, next, err := paged(all, in.Cursor, in.Limit)
+		return api.Page[api.Listed]{Next: next, Items: each(items, func(l store.Listing) api.Listed {
+			return api.Listed{PersonID: l.PersonID, Name: l.Name, Identifier: l.Identifier, Role: roster.Role(l.Role), Begins: l.Begins}
+		})}, err
+	})
+	handle(a, "sections", "GET /organisations list-organisations Organisations of the registers", func(ctx context.Context, in *Paging) (api.Page[api.Organisation], error) {
+		all, err := s.Store.Orgs(ctx)
+		if err != nil {
+			return api.Page[api.Organisation]{}, err
+		}
+		items, next, err := paged(all, in.Cursor, in.Limit)
+		return api.Page[api.Organisation]{Next: next, Items: each(items, func(o store.Org) api.Organisation {
+			return api.Organisation{ID: o.ID, Name: o.Name, Type: o.Type, ConnectionID: o.ConnectionID}
+		})}, err
+	})
+}
+
+func (s *Server) shownList(ctx context.Context, l store.PeopleList, err error) (api.PeopleList, int, error) {
+	if err != nil {
+		return api.PeopleList{}, 0, err
+	}
+	out, err := s.peopleList(ctx, l)
+	return out, out.Version, err
+}
+
+func (s *Server) peopleList(ctx context.Context, l store.PeopleList) (api.PeopleList, error) {
+	x, err := s.Store.Section(ctx, l.ID)
+	if err != nil {
+		return api.PeopleList{}, err
+	}
+	pairings, err := s.Store.PairingsOfSections(ctx, []string{l.ID})
+	return api.PeopleList{
+		ID: l.ID, Kind: l.Kind, Name: l.Name, ConnectionID: l.ConnectionID, Learners: x.Learners, Teachers: x.Teachers, Gone: x.Gone,
+		Targets: each(pairings, func(p store.Pairing) string { return p.TargetName }), MadeBy: l.MadeBy, CreatedAt: l.CreatedAt, Version: l.Version,
+	}, err
+}

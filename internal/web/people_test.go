@@ -1,0 +1,51 @@
+package web_test
+
+import (
+	"encoding/json"
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+)
+
+// A person's page says for each section whether they are in the class, and if not, why not
+// and what to do.
+func TestPersonsPageSaysWhetherTheyAreIn_P1(t *testing.T) {
+	x := open(t, nil)
+	x.Read(x.Register(), false)
+	workspace := x.Workspace()
+	section := x.Section("PROP-A")
+	where := func(who string) api.InClass {
+		t.Helper()
+		resp, text := x.ask(http.MethodGet, "/api/v1/people/"+x.Person(who).ID, "", x.bearer()...)
+		require.Equal(t, http.StatusOK, resp.StatusCode, text)
+		var page api.PersonPage
+		require.NoError(t, json.Unmarshal([]byte(text), &page))
+		for _, w := range page.Sections {
+			if w.SectionID == section.ID {
+				assert.NotZero(t, w.JoinedAt)
+				return w.Class
+			}
+		}
+		t.Fatalf("%s is not in the section", who)
+		return api.InClass{}
+	}
+	assert.Equal(t, "no-class", where("stu-008").State)
+	p := store.Pairing{ID: store.NewID(), SectionID: section.ID, ConnectionID: workspace.ID, TargetName: "Prop", Policy: roster.DefaultPolicy()}
+	require.NoError(t, x.Store.InTx(t.Context(), func(tx *store.Tx) error { return store.Create(tx, &p, "pairing") }))
+	assert.Equal(t, "not-known", where("stu-008").State, "it was not looked at yet")
+	x.Sync(p.ID, false)
+	in := where("stu-008")
+	assert.Equal(t, []any{"in", workspace.Name, true, ""}, []any{in.State, in.Service, in.Since != nil, in.Why})
+	out := where("stu-005") // without an address
+	assert.Equal(t, "not-in", out.State)
+	assert.Equal(t, "address-missing", string(out.Code))
+	assert.Contains(t, out.Remedy, "Enter the address")
+	assert.Equal(t, "register office", out.Owner)
+	assert.NotNil(t, out.AsOf)
+}
