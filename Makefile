@@ -68,7 +68,7 @@ check-generated: setup console/dist/index.html
 setup:
 	@scripts/setup.sh
 
-screenshots: setup console/dist/index.html ## Take the pictures of docs/screenshots anew
+screenshots: build ## Take the pictures of docs/screenshots anew
 	KANBAN_PICTURES=$(CURDIR)/docs/screenshots go test -count=1 -run TestConsole ./internal/e2e
 	scripts/terminal-pictures.sh docs/screenshots
 
