@@ -224,7 +224,7 @@ func (w *World) Follow() {
 			case "recount-course":
 				var j store.RecountCourse
 				err := json.Unmarshal(args, &j)
-				todo = append(todo, func() error { return w.Observing.RecountCourse(ctx, j.CourseID) })
+				todo = append(todo, func() error { return w.Observing.Recount(ctx, j) })
 				return err
 			}
 			var j store.WorkOutStages

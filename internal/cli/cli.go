@@ -3,10 +3,12 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -91,33 +93,35 @@ func refuseUnknown(c *cli.Command) {
 	}
 }
 
-// Run runs the command line and returns the exit code.
+// Run runs the command line and returns the exit code. What went wrong is written to the
+// error output of app.
 func Run(ctx context.Context, app *cli.Command, args []string) int {
 	err := app.Run(ctx, args)
+	complaints := cmp.Or[io.Writer](app.ErrWriter, os.Stderr)
 	if err == nil {
 		return 0
 	}
 	var exit cli.ExitCoder
 	if errors.As(err, &exit) {
 		if strings.HasPrefix(exit.Error(), "No help topic for ") { // the library's own, of exit code 3
-			fmt.Fprintf(os.Stderr, "kanban: %v: there is no command %s\n", errUsage, strings.TrimPrefix(exit.Error(), "No help topic for "))
+			fmt.Fprintf(complaints, "kanban: %v: there is no command %s\n", errUsage, strings.TrimPrefix(exit.Error(), "No help topic for "))
 			return ExitUsage
 		}
 		if exit.Error() != "" {
-			fmt.Fprintln(os.Stderr, "kanban:", exit.Error())
+			fmt.Fprintln(complaints, "kanban:", exit.Error())
 		}
 		return exit.ExitCode()
 	}
-	fmt.Fprintln(os.Stderr, "kanban:", err)
+	fmt.Fprintln(complaints, "kanban:", err)
 	var p *client.Problem
 	switch {
 	case errors.Is(err, client.ErrUnreachable):
 		return ExitUnreachable
 	case errors.As(err, &p) && p.Code() != "":
 		if e, known := finding.Lookup(finding.Code(p.Code())); known && e.Remedy != "" {
-			fmt.Fprintf(os.Stderr, "  what to do: %s\n", e.Remedy)
+			fmt.Fprintf(complaints, "  what to do: %s\n", e.Remedy)
 		}
-		fmt.Fprintf(os.Stderr, "  more about it: kanban explain %s\n", p.Code())
+		fmt.Fprintf(complaints, "  more about it: kanban explain %s\n", p.Code())
 		return ExitFailed
 	case errors.As(err, &p) && (p.Status == 422 || p.Status == 404 || p.Status == 400):
 		return ExitUsage

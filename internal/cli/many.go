@@ -187,6 +187,14 @@ func choose(ctx context.Context, cmd *cli.Command, c *client.Client, names []str
 	return list, nil
 }
 
+// followedByNone says what can be done with a class whose section nothing follows.
+func followedByNone(x api.Succession) string {
+	if len(x.Choices) > 0 {
+		return "if one should, name it, such as: --to SECTION=" + x.Choices[0].Code
+	}
+	return "end its pairing, or take its people out: kanban pairings many end SECTION, or take-out"
+}
+
 func nextTerm(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
 	o := api.Order{Act: "next-term", WithoutRun: cmd.Bool("later"), KeepNames: cmd.Bool("keep-names"), To: map[string]string{}}
@@ -217,22 +225,21 @@ func nextTerm(ctx context.Context, cmd *cli.Command) error {
 		if err != nil {
 			return err
 		}
+		alone := []api.Succession{}
 		for _, x := range all {
 			if x.ToID != "" || o.To[x.PairingID] != "" {
 				o.Pairings = append(o.Pairings, x.PairingID)
 				continue
 			}
-			hint := "end its pairing, or take its people out: kanban pairings many end SECTION, or take-out"
-			if len(x.Choices) > 0 {
-				hint = "if one should, name it, such as: --to SECTION=" + x.Choices[0].Code
-			}
-			say(cmd, "No section of its course follows %s; %s", x.From, hint)
-		}
-		if len(all) == 0 {
-			say(cmd, "No class has a term that ends within %d days.", cmd.Int("days"))
+			alone = append(alone, x)
 		}
 		if len(o.Pairings) == 0 {
-			return nil
+			return tableOf(alone, fmt.Sprintf("No class has a term that ends within %d days.", cmd.Int("days")), []string{"section that nothing follows", "its term ends", "what to do"}, func(x api.Succession) []string {
+				return []string{x.From, x.Ends.Format(time.DateOnly), followedByNone(x)}
+			}).print(cmd)
+		}
+		for _, x := range alone {
+			say(cmd, "No section of its course follows %s; %s", x.From, followedByNone(x))
 		}
 	}
 	return doBatch(ctx, cmd, c, o)

@@ -167,7 +167,7 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 			joined = "begins on " + w.BeginsOn.Format(time.DateOnly)
 		}
 		return []string{w.Section, w.Course, w.Role, joined, moment(w.LeftAt), w.Target, inClassWords[w.Class.State], w.Class.Why, progress}
-	}).print(cmd); err != nil {
+	}).print(cmd); err != nil || cmd.String("output") == "csv" { // one table is all that CSV can hold
 		return err
 	}
 	for _, a := range p.Accounts {

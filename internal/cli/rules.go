@@ -65,6 +65,13 @@ func courses() *cli.Command {
 				if err != nil {
 					return err
 				}
+				if cmd.String("output") == "json" {
+					o, err := client.Get[api.Outline](ctx, c, "/courses/"+course.ID+"/outline")
+					if err != nil {
+						return err
+					}
+					return printJSON(cmd, o)
+				}
 				text, err := c.Download(ctx, "/courses/"+course.ID+"/outline.csv")
 				if err == nil {
 					_, err = out(cmd).Write(text)

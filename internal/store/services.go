@@ -119,6 +119,12 @@ func (tx *Tx) EndTask(ctx context.Context, t Task, who string) (ok bool, err err
 	return tag.RowsAffected() == 1, known(err, "ending the task")
 }
 
+// HasTask gives ErrNotFound when there is no task of this id.
+func (tx *Tx) HasTask(ctx context.Context, id string) error {
+	var there bool
+	return known(tx.PGX.QueryRow(ctx, `SELECT true FROM tasks WHERE id::text = $1`, id).Scan(&there), "finding the task")
+}
+
 // ReopenTask opens a task again.
 func (tx *Tx) ReopenTask(ctx context.Context, id string) (ok bool, err error) {
 	tag, err := tx.PGX.Exec(ctx, `UPDATE tasks SET done_at = NULL, done_by = '' WHERE id::text = $1 AND done_at IS NOT NULL`, id)

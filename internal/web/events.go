@@ -23,7 +23,7 @@ type deliveriesInput struct {
 	Paging
 	Event       string    `query:"event" doc:"Id of an event"`
 	Rule        string    `query:"rule" doc:"Id of a rule"`
-	State       string    `query:"state" doc:"planned, queued, retrying, delivered, waiting, skipped or stopped"`
+	State       string    `query:"state" enum:",planned,queued,retrying,delivered,waiting,skipped,stopped" doc:"Only those in this state"`
 	Person      string    `query:"person" doc:"Id of a person"`
 	Section     string    `query:"section" doc:"Id of a section"`
 	Connection  string    `query:"connection" doc:"Id of a connection"`

@@ -18,7 +18,7 @@ import (
 
 type findingsInput struct {
 	Paging
-	Group  string `query:"group" doc:"mend, waiting, left-out or remark"`
+	Group  string `query:"group" enum:",mend,waiting,left-out,remark" doc:"Only those of this group"`
 	Code   string `query:"code" doc:"A finding code"`
 	Owner  string `query:"owner" doc:"Who can mend it"`
 	Text   string `query:"text" doc:"A part of whom or what it is about, where, or of its detail"`
@@ -60,10 +60,16 @@ func (s *Server) findings(a huma.API) {
 		if err != nil {
 			return api.Page[api.RosterLine]{}, err
 		}
+		if _, err := s.Store.Section(ctx, in.ID); err != nil {
+			return api.Page[api.RosterLine]{}, err
+		}
 		list, err := s.Store.RosterOn(ctx, in.ID, at)
 		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
 	})
 	handle(a, "sections", "GET /sections/{id}/movements list-movements Who joined and left a section since it was first read", func(ctx context.Context, in *byID) (api.Page[api.RosterLine], error) {
+		if _, err := s.Store.Section(ctx, in.ID); err != nil {
+			return api.Page[api.RosterLine]{}, err
+		}
 		list, err := s.Store.Comings(ctx, in.ID, 500)
 		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
 	})

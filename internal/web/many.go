@@ -40,7 +40,7 @@ func (s *Server) many(a huma.API) {
 		moves, pairings, err := s.Many.Proposals(ctx, nil, in.Days)
 		return each(moves, func(m nextterm.Move) api.Succession {
 			return api.Succession{
-				PairingID: pairings[m.From.ID], From: m.From.Title, Ends: m.From.Ends, ToID: m.To.ID, To: m.To.Title, Score: m.Score, Evidence: m.Evidence,
+				PairingID: pairings[m.From.ID], From: m.From.Title, Ends: m.From.Ends, ToID: m.To.ID, To: m.To.Title, Score: m.Score, Evidence: append([]string{}, m.Evidence...),
 				Choices: each(m.Choices, func(c nextterm.Section) api.Choice { return api.Choice{ID: c.ID, Title: c.Title, Code: c.Code} }),
 			}
 		}), err

@@ -33,7 +33,7 @@ func (s *Server) outlines(a huma.API) {
 	})
 	handle(a, "courses", "GET /verbs list-verbs What platforms' verbs mean: the default ones and the institution's own, which win", func(ctx context.Context, _ *struct{}) (api.Verbs, error) {
 		own, err := s.Observing.Verbs(ctx)
-		return api.Verbs{Own: own, Default: learning.DefaultVerbs}, err
+		return api.Verbs{Own: append([]learning.VerbRule{}, own...), Default: learning.DefaultVerbs}, err
 	})
 	handleEmpty(a, "courses", "PUT /verbs set-verbs Set the institution's own verbs", func(ctx context.Context, in *with[api.OwnVerbs]) error {
 		return s.Observing.SetVerbs(ctx, callerOf(ctx).Name, in.Body.Own)

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -105,6 +107,9 @@ func (s *Server) rules(a huma.API) {
 		return s.Reacting.Subscribe(ctx, callerOf(ctx).Name, in.ID, in.Address, true)
 	})
 	handle(a, "rules", "GET /rules/{id}/versions list-rule-versions What a rule was like, the newest first", func(ctx context.Context, in *byID) ([]api.RuleVersion, error) {
+		if _, err := s.Store.Rule(ctx, in.ID); err != nil {
+			return nil, err
+		}
 		all, err := s.Store.RuleVersions(ctx, in.ID)
 		return each(all, func(v store.RuleVersion) api.RuleVersion {
 			return api.RuleVersion{Version: v.Version, Who: v.Who, At: v.At, Rule: newRule(v.Draft)}
@@ -154,9 +159,15 @@ func (s *Server) trials(a huma.API) {
 		return api.CaughtUp{Events: n}, err
 	})
 	handle(a, "rules", "GET /triggers/{trigger} trigger-schema What conditions, mappings and texts can refer to", func(_ context.Context, in *schemaInput) ([]rule.Attribute, error) {
+		if !slices.Contains(rule.Triggers, rule.Trigger(in.Trigger)) {
+			return nil, noTrigger(in.Trigger)
+		}
 		return rule.Schema(rule.Trigger(in.Trigger)), nil
 	})
 	handle(a, "rules", "GET /triggers/{trigger}/samples trigger-samples Recent events of a trigger within a scope, the newest first", func(ctx context.Context, in *triggerSamples) (api.Page[api.Event], error) {
+		if !slices.Contains(rule.Triggers, rule.Trigger(in.Trigger)) {
+			return api.Page[api.Event]{}, noTrigger(in.Trigger)
+		}
 		all, err := s.Store.Events(ctx, store.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event)}, err
 	})
@@ -293,6 +304,9 @@ type keepOperationInput struct {
 
 func (s *Server) servicesOwn(a huma.API) {
 	handle(a, "connections", "GET /connections/{id}/operations list-operations List the operations of a service's own API", func(ctx context.Context, in *byID) ([]api.Operation, error) {
+		if _, err := s.Store.Connection(ctx, in.ID); err != nil {
+			return nil, err
+		}
 		return s.Store.Operations(ctx, in.ID)
 	})
 	handle(a, "connections", "GET /connections/{id}/operations/{name} get-operation Show an operation", func(ctx context.Context, in *operationInput) (api.Operation, error) {
@@ -312,4 +326,8 @@ func (s *Server) servicesOwn(a huma.API) {
 		t, err := s.Reacting.TryOperation(ctx, callerOf(ctx).Name, in.ID, in.Name, in.Body.Values)
 		return api.OperationTried(t), err
 	})
+}
+
+func noTrigger(name string) error {
+	return huma.Error404NotFound(fmt.Sprintf("there is no trigger %q; the description of make-rule lists them", name))
 }

@@ -17,13 +17,13 @@ import (
 // cardsPerColumn bounds what the board loads at once.
 const cardsPerColumn = 60
 
-type sectionsInput struct {
-	Paging
+// SectionFilter says which sections are meant.
+type SectionFilter struct {
 	Called  string `query:"called" doc:"An id, a code or a title, whole"`
 	Text    string `query:"text" doc:"In title, code, course or a teacher's name"`
 	Term    string `query:"term" doc:"Title of a term"`
 	Teacher string `query:"teacher" doc:"Name of a teacher"`
-	State   string `query:"state" doc:"One of the states"`
+	State   string `query:"state" enum:",needs-person,out-of-step,never-run,held,paused,in-step,not-paired,ended" doc:"Only those in this state"`
 	Org     string `query:"organisation" doc:"Name of an organisation"`
 	Course  string `query:"course" doc:"Title or code of a course"`
 	Role    string `query:"role" doc:"Role of somebody in it, such as proctor"`
@@ -31,6 +31,11 @@ type sectionsInput struct {
 	AtLeast int    `query:"atLeast" minimum:"0" doc:"Learners"`
 	AtMost  string `query:"atMost" doc:"Learners; any number when empty"`
 	Aside   string `query:"aside" doc:"List what the rule with this name leaves aside, or * for everything"`
+}
+
+type sectionsInput struct {
+	SectionFilter
+	Paging
 }
 
 func (s *Server) sections(a huma.API) {
@@ -58,7 +63,7 @@ func (s *Server) sections(a huma.API) {
 		}
 		return s.Pairing.Aside(ctx)
 	})
-	handle(a, "sections", "GET /board board Every section by state", func(ctx context.Context, in *sectionsInput) (api.Board, error) {
+	handle(a, "sections", "GET /board board Every section by state", func(ctx context.Context, in *SectionFilter) (api.Board, error) {
 		f, err := in.filter()
 		if err != nil {
 			return api.Board{}, err
@@ -84,7 +89,7 @@ func (s *Server) sections(a huma.API) {
 	})
 }
 
-func (in *sectionsInput) filter() (pairing.Filter, error) {
+func (in *SectionFilter) filter() (pairing.Filter, error) {
 	f := pairing.Filter{
 		Called: in.Called, Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State), Aside: in.Aside,
 		Organisation: in.Org, Course: in.Course, Role: in.Role, Service: in.Service, AtLeast: in.AtLeast,

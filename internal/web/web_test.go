@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/app/history"
+	"kanban/internal/app/lists"
 	"kanban/internal/app/reporting"
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
@@ -46,10 +47,23 @@ type site struct {
 
 func open(t *testing.T, change func(*web.Server)) *site {
 	t.Helper()
+	x := bare(t, change)
+	secret, err := x.Access.SetupSecret(t.Context())
+	require.NoError(t, err)
+	c, err := x.Access.SetUp(t.Context(), secret, "Maud", "maud@fernmoor.example", password)
+	require.NoError(t, err)
+	x.token, err = x.Access.NewToken(t.Context(), c, "test")
+	require.NoError(t, err)
+	return x
+}
+
+// bare is a site that nobody has set up yet.
+func bare(t *testing.T, change func(*web.Server)) *site {
+	t.Helper()
 	w := apptest.New(t)
 	s := &web.Server{
 		Store: w.Store, Access: w.Access, Connecting: w.Connecting, Reading: w.Reading, Syncing: w.Syncing, Observing: w.Observing, Reacting: w.Reacting, Awarding: w.Awarding,
-		Matching: w.Matching, Pairing: w.Pairing, Linking: w.Linking, Many: w.Many, Reporting: &reporting.Service{Store: w.Store}, Offering: w.Offering, Progressing: w.Progressing,
+		Matching: w.Matching, Pairing: w.Pairing, Linking: w.Linking, Lists: &lists.Service{Store: w.Store, Now: time.Now}, Many: w.Many, Reporting: &reporting.Service{Store: w.Store}, Offering: w.Offering, Progressing: w.Progressing,
 		History: &history.Service{Store: w.Store, Now: time.Now}, Public: "http://kanban.example", Log: slog.New(slog.DiscardHandler),
 		Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html><title>Kanban</title>")}, "assets/app.js": {Data: []byte("1")}},
 	}
@@ -59,12 +73,6 @@ func open(t *testing.T, change func(*web.Server)) *site {
 	ctx, cancel := context.WithCancel(context.Background())
 	x := &site{World: w, Server: httptest.NewServer(s.Handler(ctx)), t: t, web: s}
 	t.Cleanup(func() { cancel(); x.Server.CloseClientConnections(); x.Server.Close() })
-	secret, err := w.Access.SetupSecret(t.Context())
-	require.NoError(t, err)
-	c, err := w.Access.SetUp(t.Context(), secret, "Maud", "maud@fernmoor.example", password)
-	require.NoError(t, err)
-	x.token, err = w.Access.NewToken(t.Context(), c, "test")
-	require.NoError(t, err)
 	return x
 }
 

@@ -121,13 +121,16 @@ func (s *Service) EndTask(ctx context.Context, who, id string, done bool) error 
 			word = "opened a task again"
 			ok, err = tx.ReopenTask(ctx, id)
 		}
+		if err == nil && !ok {
+			err = tx.HasTask(ctx, id)
+		}
 		if err != nil || !ok {
 			return err
 		}
 		return tx.Audit(ctx, who, word, "task/"+id, nil)
 	})
 	if err == nil && !ok {
-		return refusal.Conflict("", "there is no such task, or it is so already")
+		return refusal.Conflict("", "it is so already")
 	}
 	return err
 }

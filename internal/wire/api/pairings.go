@@ -23,8 +23,8 @@ type Pairing struct {
 	Unminded  int           `json:"unminded,omitempty" doc:"People of the section who were put into the class by somebody else, when it is to be decided whether Kanban minds their places"`
 	Seen      string        `json:"seen,omitempty" doc:"The class's name at the service, when it is another one"`
 	Lost      bool          `json:"lost,omitempty" doc:"The class was deleted at the service"`
-	Checklist Checklist     `json:"checklist"`
-	Freshness Freshness     `json:"freshness"`
+	Checklist Checklist     `json:"checklist,omitzero" doc:"Not in lists"`
+	Freshness Freshness     `json:"freshness,omitzero" doc:"Not in lists"`
 }
 
 // TakeOver says who minds the places of the section's people who were in the class already.

@@ -134,17 +134,19 @@ const blocked = computed(() => !!preview.data.value?.guard && !approved.value &&
       </section>
       <aside>
         <h2>Set up</h2>
-        <Checklist :list="p.checklist" />
-        <h2>Freshness</h2>
-        <dl class="facts">
-          <dt>Register read</dt>
-          <dd>{{ when(p.freshness.readAt) }}</dd>
-          <dt>Compared</dt>
-          <dd>{{ when(p.freshness.comparedAt) }}</dd>
-          <dt>Next read</dt>
-          <dd>{{ when(p.freshness.nextRead) }}</dd>
-        </dl>
-        <p v-if="p.freshness.stoppedBy" class="faint small">‖ {{ p.freshness.stoppedBy }}</p>
+        <Checklist v-if="p.checklist" :list="p.checklist" />
+        <template v-if="p.freshness">
+          <h2>Freshness</h2>
+          <dl class="facts">
+            <dt>Register read</dt>
+            <dd>{{ when(p.freshness.readAt) }}</dd>
+            <dt>Compared</dt>
+            <dd>{{ when(p.freshness.comparedAt) }}</dd>
+            <dt>Next read</dt>
+            <dd>{{ when(p.freshness.nextRead) }}</dd>
+          </dl>
+          <p v-if="p.freshness.stoppedBy" class="faint small">‖ {{ p.freshness.stoppedBy }}</p>
+        </template>
         <PolicyCard :pairing="p" :notice="preview.data.value?.notice" />
         <h2>Runs</h2>
         <p v-if="!history.data.value?.items.length" class="faint">None yet. The first run is made by hand.</p>
