@@ -106,52 +106,100 @@ func quoted(text string) string { return "`" + strings.ReplaceAll(text, "`", "\\
 // click presses the button or link with exactly this text.
 func (b *browser) click(text string) {
 	b.t.Helper()
-	x := `//*[self::button or self::a][normalize-space(.)=` + xpath(text) + `]`
-	b.do(chromedp.WaitVisible(x))
-	b.settled()
-	b.do(chromedp.Click(x))
+	b.press(`//*[self::button or self::a][normalize-space(.)=` + xpath(text) + `]`)
 }
 
-// settled waits until nothing moves any more and no text is being checked, whose result
-// pushes down what is below it: a click at where something was goes astray.
+// found is a function of the page's that finds the first element of a selector or an XPath
+// expression.
+const found = `const found = (s) => /^[(/]/.test(s) ? document.evaluate(s, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(s);`
+
+// press clicks at an element as a person does: when the page has come to rest and nothing
+// lies above it. A click that the element did not get, because the page moved in that very
+// moment, is made again.
+func (b *browser) press(selector string) {
+	b.t.Helper()
+	s := quoted(selector)
+	for range 5 {
+		b.do(chromedp.WaitVisible(selector))
+		b.settled()
+		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; e.scrollIntoView({block: 'nearest'});
+			const r = e.getBoundingClientRect(), at = [r.x, r.y, r.width, r.height].join(), before = window.pressedAt; window.pressedAt = at;
+			const top = document.elementFromPoint(r.x + r.width / 2, r.y + r.height / 2);
+			return at === before && !!top && (e.contains(top) || top.contains(e) || e.parentElement.contains(top)) })()`)
+		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; window.pressed = false;
+			document.addEventListener('click', (c) => { window.pressed = e.contains(c.target) || c.target.contains(e) || e.parentElement.contains(c.target) }, {capture: true, once: true}); return true })()`)
+		b.do(chromedp.Click(selector))
+		if ask(b, chromedp.Evaluate[bool](`window.pressed !== false`)) { // another page knows nothing of it
+			return
+		}
+	}
+	b.t.Fatalf("%s cannot be pressed: the page does not come to rest", selector)
+}
+
+// settled waits until nothing moves any more, nothing is being fetched and no text is being
+// checked: what comes then pushes down what is below it, and a click goes astray.
 func (b *browser) settled() {
 	b.t.Helper()
-	b.until(`!document.querySelector('.expression[aria-busy=true]') && document.getAnimations().every(a => a.playState !== 'running' || a.effect?.getTiming().iterations === Infinity)`)
+	b.until(`!document.querySelector('.expression[aria-busy=true]') && ` + still)
 }
+
+// still is true when no animation that ends is running.
+const still = `document.getAnimations().every(a => a.playState !== 'running' || a.effect?.getTiming().iterations === Infinity)`
 
 func xpath(text string) string { return `"` + text + `"` }
 
 // fill types into the field with the given id.
 func (b *browser) fill(id, text string) {
 	b.t.Helper()
-	b.do(chromedp.WaitVisible("#" + id))
-	b.until(`document.getAnimations().every(a => a.playState !== 'running')`) // a dialog that opens takes the focus once
-	for range 10 {
-		b.until(`(() => { const e = document.getElementById(` + quoted(id) + `); e.focus(); e.select(); return document.activeElement === e })()`)
-		b.do(chromedp.SendKeys("#"+id, text)) // replaces what is selected
-		if ask(b, chromedp.Evaluate[string](`document.getElementById(`+quoted(id)+`).value`)) == text {
-			return
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
-	b.t.Fatalf("%q cannot be typed into #%s", text, id)
+	b.set("#"+id, text)
 }
 
-// set gives a field that is found by a selector a value at once, as pickers of times and
-// days and lists of suggestions do.
+// set types into the field of a selector, as a person does: what is in it is replaced.
 func (b *browser) set(selector, value string) {
 	b.t.Helper()
-	b.do(chromedp.WaitVisible(selector))
-	b.until(`(() => { const e = document.querySelector(` + quoted(selector) + `); e.value = ` + quoted(value) + `; e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`)
+	s := quoted(selector)
+	for range 10 {
+		b.do(chromedp.WaitVisible(selector))
+		b.until(still) // a dialog that opens takes the focus once
+		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; e.focus(); if (!/^(date|time|datetime-local)$/.test(e.type)) e.select(); return document.activeElement === e })()`)
+		keys := value
+		switch kind := ask(b, chromedp.Evaluate[string](`(() => { `+found+` return found(`+s+`).type })()`)); kind {
+		case "datetime-local":
+			at, err := time.Parse("2006-01-02T15:04", value)
+			require.NoError(b.t, err)
+			keys = at.Format("01022006\t0304PM")
+		case "date":
+			at, err := time.Parse(time.DateOnly, value)
+			require.NoError(b.t, err)
+			keys = at.Format("01022006")
+		case "time":
+			at, err := time.Parse("15:04", value)
+			require.NoError(b.t, err)
+			keys = at.Format("0304PM")
+		}
+		b.do(chromedp.SendKeys(selector, keys))
+		if ask(b, chromedp.Evaluate[string](`(() => { `+found+` return found(`+s+`)?.value ?? '' })()`)) == value {
+			return
+		}
+	}
+	b.t.Fatalf("%q cannot be typed into %s", value, selector)
 }
 
-// choose picks an option of a select by its text.
+// choose picks an option of a select by typing its text.
 func (b *browser) choose(id, option string) {
 	b.t.Helper()
-	script := `(() => { const s = document.getElementById(` + quoted(id) + `); const o = [...s.options].find(o => o.text.trim() === ` + quoted(option) + `);
-		if (!o) return false; s.value = o.value; s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`
-	b.do(chromedp.WaitVisible("#" + id))
-	b.until(script)
+	selector, chosen := "#"+id, `(() => { const s = document.getElementById(`+quoted(id)+`); return s.selectedOptions[0]?.text.trim() ?? '' })()`
+	b.do(chromedp.WaitVisible(selector))
+	b.until(`[...document.getElementById(` + quoted(id) + `).options].some(o => o.text.trim() === ` + quoted(option) + `)`)
+	for range 10 {
+		b.until(still)
+		b.do(chromedp.SendKeys(selector, option))
+		if ask(b, chromedp.Evaluate[string](chosen)) == option {
+			return
+		}
+		b.do(chromedp.SendKeys(selector, "\t")) // what was typed is forgotten
+	}
+	b.t.Fatalf("%q cannot be chosen in %s", option, selector)
 }
 
 // picture keeps a PNG of the page when KANBAN_PICTURES names a folder.
@@ -161,7 +209,8 @@ func (b *browser) picture(name string) {
 	if folder == "" {
 		return
 	}
-	b.do(chromedp.Sleep(600 * time.Millisecond))
+	b.settled()
+	b.until(`document.fonts.status === 'loaded' && !document.querySelector('.p-skeleton, .p-progress-spinner')`)
 	png := ask(b, chromedp.CaptureScreenshot())
 	require.NoError(b.t, os.WriteFile(filepath.Join(folder, name+".png"), png, 0o644))
 }

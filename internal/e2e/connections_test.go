@@ -3,7 +3,6 @@ package e2e_test
 import (
 	"testing"
 
-	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/client"
@@ -37,7 +36,7 @@ func TestConsoleConnections(t *testing.T) {
 	b.open("/connections")
 	b.sees("School register")
 	x := `//article[.//h2[normalize-space(.)="School register"]]//button[normalize-space(.)="Remove…"]`
-	b.do(chromedp.WaitVisible(x), chromedp.Click(x))
+	b.press(x)
 	b.sees("9 sections")
 	b.fill("typed", "School register")
 	b.click("Remove")

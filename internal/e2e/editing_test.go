@@ -5,7 +5,6 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -105,7 +104,7 @@ func TestUnsubscribedAreOnTheRulesPage(t *testing.T) {
 	// Whether progress counts across the sections of a course is said where outlines are.
 	b.open("/outlines")
 	b.sees("Progress in a course counts in every section of it that somebody comes into")
-	b.do(chromedp.Click("#across"))
+	b.press("#across")
 	soon(t, "it is off", func() bool {
 		s, err := client.Get[api.LearningSettings](t.Context(), w.Client, "/learning-settings")
 		return err == nil && !s.Across

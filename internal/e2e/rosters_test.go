@@ -5,7 +5,6 @@ import (
 	"net/http"
 	"testing"
 
-	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -45,7 +44,7 @@ func keepInStep(b *browser, w *world) {
 	b.click("change…")
 	b.choose("schedule", "at a time of day")
 	b.set(`[aria-label="Time of day"]`, "06:45")
-	b.do(chromedp.Click(`button[aria-label="tuesday"]`))
+	b.press(`button[aria-label="tuesday"]`)
 	b.click("Save")
 	b.sees("tuesday at 06:45, next")
 	b.until(`!document.querySelector('.p-dialog-mask')`)
@@ -61,7 +60,7 @@ func acknowledge(b *browser) {
 	b.sees("e-mail address shared by two people (shared with Dario Dill)")
 	b.sees("left out on purpose 2")
 	b.picture("findings")
-	b.do(chromedp.Click(`[aria-label="Acknowledge Elsa Elder"]`))
+	b.press(`[aria-label="Acknowledge Elsa Elder"]`)
 	b.fill("note", "the office asks her tomorrow")
 	b.click("Acknowledge")
 	b.sees("acknowledged 1")
@@ -123,7 +122,7 @@ func chooseByHand(t *testing.T, b *browser, w *world) {
 	b.open("/people/" + people.Items[0].ID)
 	b.click("Choose by hand at Chat workspace…")
 	b.sees("equal: address, name")
-	b.do(chromedp.Click(`(//button[normalize-space(.)="Is theirs"])[2]`))
+	b.press(`(//button[normalize-space(.)="Is theirs"])[2]`)
 	b.sees("said by Maud Marrow")
 }
 
@@ -134,10 +133,10 @@ func takeBack(b *browser, w *world) {
 	b.click("Save")
 	b.sees("keep")
 	b.until(`!document.querySelector('.p-dialog-mask')`)
-	b.do(chromedp.Click(`(//a[contains(@class,"run")])[2]`)) // the first run of two
+	b.press(`(//a[contains(@class,"run")])[2]`) // the first run of two
 	b.click("Take back…")
 	b.sees("to be taken back")
-	b.do(chromedp.Click(`//button[starts-with(normalize-space(.),"Take back ")]`))
+	b.press(`//button[starts-with(normalize-space(.),"Take back ")]`)
 	b.sees("the run it takes back")
 	b.sees("removed")
 	b.click("to the pairing")

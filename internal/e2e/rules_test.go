@@ -68,7 +68,7 @@ func meaning(b *browser) {
 	b.sees("→ A place in Propagation")
 	b.fill("offer", "event.dta.offer")
 	b.sees(`event has no "dta"`)
-	b.do(chromedp.Click(`//button[.//code[normalize-space(.)="event.data.offer"]]`))
+	b.press(`//button[.//code[normalize-space(.)="event.data.offer"]]`)
 	b.until(`document.querySelector('#offer').value === 'event.data.offer'`)
 	b.fill("starts", `event.reported == "purchase.cancelled"`)
 	b.sees("✕ both at once")
@@ -83,7 +83,7 @@ func outline(b *browser) {
 	b.click("Outlines")
 	b.sees("5 activities")
 	b.until(`[...document.querySelectorAll('input')].some(i => i.value === 'The graft union')`)
-	b.do(chromedp.Click(`//fieldset[.//input[@aria-label="Module 2"]]//button[normalize-space(.)="Remove"]`))
+	b.press(`//fieldset[.//input[@aria-label="Module 2"]]//button[normalize-space(.)="Remove"]`)
 	b.click("Whom would it complete or reopen?")
 	b.sees("the course would become done for 1 and be open again for 0")
 	b.sees("Tamsin Trial, Propagation A: 60 % → 100 %")
@@ -118,7 +118,7 @@ func operation(b *browser) {
 	b.click("Connections")
 	b.click("Operations…")
 	b.sees("Add a label to a contact")
-	b.do(chromedp.Click(`//article[.//b[normalize-space(.)="Add a label to a contact"]]//button[normalize-space(.)="Edit and try…"]`))
+	b.press(`//article[.//b[normalize-space(.)="Add a label to a contact"]]//button[normalize-space(.)="Edit and try…"]`)
 	b.sees("Try it for real")
 	for i, text := range []string{"maud@fernmoor.example", "weeds"} {
 		x := `(//form//h2/following-sibling::div[1]//input)[` + string(rune('1'+i)) + `]`
@@ -167,7 +167,7 @@ func follow(t *testing.T, b *browser, w *world) {
 	b.sees("Switch off")
 	b.sees("● live")
 	x := `//button[starts-with(normalize-space(.), "Catch up with these")]`
-	b.do(chromedp.WaitVisible(x), chromedp.Click(x))
+	b.press(x)
 	b.sees("0 to do")
 	b.click("Deliveries")
 	b.sees("refused (422)")
@@ -190,7 +190,7 @@ func follow(t *testing.T, b *browser, w *world) {
 	b.sees("Praise Tamsin")
 	praises := `[...document.querySelectorAll('tr')].filter(r => r.innerText.includes('Praise Tamsin')).length`
 	b.until(praises + ` === 3`)
-	b.do(chromedp.Click(`(//tr[contains(., "Praise Tamsin")]//button[normalize-space(.)="Done"])[1]`))
+	b.press(`(//tr[contains(., "Praise Tamsin")]//button[normalize-space(.)="Done"])[1]`)
 	b.until(praises + ` === 2`)
 	b.sees("Finished, 1 row")
 

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/client"
@@ -84,7 +83,7 @@ func TestConsoleSets(t *testing.T) {
 	b.settled()
 	b.click("Unlink")
 	b.sees("Nothing is linked yet")
-	b.do(chromedp.Click(`//label[contains(., "those that were unlinked")]`))
+	b.press(`//label[contains(., "those that were unlinked")]`)
 	b.sees("Unlinked")
 	b.click("Put back…")
 	b.sees("Missing: 0 results")
@@ -94,9 +93,9 @@ func TestConsoleSets(t *testing.T) {
 	b.click("New list…")
 	b.sees("everybody of an organisation")
 	b.settled()
-	b.do(chromedp.Click(`#list-of`))
+	b.press(`#list-of`)
 	b.settled()
-	b.do(chromedp.Click(`//li[contains(., "Propagation · PROP")]`))
+	b.press(`//li[contains(., "Propagation · PROP")]`)
 	b.fill("list-name", "All who propagate")
 	b.click("Make the list")
 	b.sees("All who propagate everybody of a course")
@@ -127,10 +126,10 @@ func TestConsoleSets(t *testing.T) {
 	b.sees("Propagation C PROP-C")
 	b.click("Ignore")
 	b.sees("Every class there is paired or ignored.")
-	b.do(chromedp.Click(`//label[contains(., "those that are ignored")]`))
+	b.press(`//label[contains(., "those that are ignored")]`)
 	b.click("No longer ignore")
 	b.sees("No class is ignored.")
-	b.do(chromedp.Click(`//label[contains(., "those that are ignored")]`))
+	b.press(`//label[contains(., "those that are ignored")]`)
 	b.click("Adopt…")
 	b.sees("Propagation C PROP-C · First term")
 	b.click("Adopt it for this section")

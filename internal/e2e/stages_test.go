@@ -28,11 +28,11 @@ func TestConsoleStages(t *testing.T) {
 	b.sees("finish the module Grafting; score at least 80 % in Cuttings: what do you know? · gives the badge Grafter")
 	b.sees("Basil Bough")
 	b.picture("stages")
-	b.do(chromedp.Click(`[aria-label="For whom First graft comes next"]`))
+	b.press(`[aria-label="For whom First graft comes next"]`)
 	b.sees("People for whom First graft comes next")
 	b.until(`document.querySelectorAll('tbody tr').length === 1`)
 	b.sees("Tamsin Trial")
-	b.do(chromedp.Click(`//button[contains(@class, "line")][.//span[normalize-space(.)="Never opened"]]`))
+	b.press(`//button[contains(@class, "line")][.//span[normalize-space(.)="Never opened"]]`)
 	b.until(`document.querySelectorAll('tbody tr').length === 36`)
 
 	// One more, whose first stage gives a badge.
@@ -53,7 +53,7 @@ func TestConsoleStages(t *testing.T) {
 	b.sees("Clean hands: reached by 2")
 	b.click("Switch on")
 	b.sees("● on since")
-	b.do(chromedp.Click(`[aria-label="Who reached Clean hands"]`))
+	b.press(`[aria-label="Who reached Clean hands"]`)
 	b.sees("Tamsin Trial") // without a refresh
 
 	// Somebody's stage is open again; the badge is for a person to decide.

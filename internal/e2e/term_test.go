@@ -9,7 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -34,7 +33,7 @@ func TestConsoleTerm(t *testing.T) {
 // tick puts the tick at what is labelled so.
 func (b *browser) tick(label string) {
 	b.t.Helper()
-	b.do(chromedp.Click(`[aria-label="` + label + `"]`))
+	b.press(`[aria-label="` + label + `"]`)
 }
 
 func linkSets(b *browser) {
@@ -48,9 +47,9 @@ func linkSets(b *browser) {
 	b.sees("Soil science A: it is of Soil science, not of Propagation; give a reason to link it")
 	b.picture("linking")
 	b.settled()
-	b.do(chromedp.Click(`//ul[@aria-label="Sections to link"]//label[contains(., "Soil science A")]/input`))
+	b.press(`//ul[@aria-label="Sections to link"]//label[contains(., "Soil science A")]/input`)
 	b.sees("Link 2 sections")
-	b.do(chromedp.Click(`//ul[@aria-label="Sections to link"]//label[contains(., "Propagation B")]/input`))
+	b.press(`//ul[@aria-label="Sections to link"]//label[contains(., "Propagation B")]/input`)
 	b.sees("41 people, 1 of them in more than one")
 	b.click("Link 3 sections")
 	b.sees("3 linked")
@@ -75,13 +74,13 @@ func pairMany(b *browser) {
 	b.sees("done, 4 of 4 runs ended")
 	b.click("Board")
 	b.sees("in step")
-	b.do(chromedp.Click(`//div[@aria-label="Show as"]/button[normalize-space(.)="Table"]`))
+	b.press(`//div[@aria-label="Show as"]/button[normalize-space(.)="Table"]`)
 	b.sees("Orchard care · Rolf Rhubarb")
-	b.do(chromedp.Click(`//div[@aria-label="Show as"]/button[normalize-space(.)="Columns"]`))
+	b.press(`//div[@aria-label="Show as"]/button[normalize-space(.)="Columns"]`)
 }
 
 func holdAndOpen(b *browser) {
-	b.do(chromedp.Click(`//a[contains(@class,"card")][.//span[normalize-space(.)="Glasshouse climate A"]]`))
+	b.press(`//a[contains(@class,"card")][.//span[normalize-space(.)="Glasshouse climate A"]]`)
 	b.sees("Run: nothing to change")
 	b.click("hold")
 	b.sees("Whoever is in stays in")
@@ -111,7 +110,7 @@ func nextTerm(t *testing.T, b *browser, w *world) {
 	b.sees("no section of its course or teachers") // the others are not left out silently
 	b.click("Show what it means: 1")
 	b.sees("18 people of Orchard care A come out, 1 stay, 13 go in")
-	b.do(chromedp.Click(`.guard input`))
+	b.press(`.guard input`)
 	b.click("Do exactly this: 1")
 	b.sees("done, 1 of 1 runs ended")
 	all, err := client.All[api.Section](t.Context(), w.Client, "/sections?text=ORCH-B&aside=*")
