@@ -26,6 +26,7 @@ var floors = [][]string{
 	{"internal/app", "internal/client", "console"},
 	{"internal/app/linking"}, // says what sets mean for their classes
 	{"internal/app/many"},    // does with many what the others do with one
+	{"internal/wiring"},      // puts the use cases together
 	{"internal/scenario", "internal/cli", "internal/web", "internal/worker", "internal/apptest"},
 	{"internal/service"},
 	{"cmd"},

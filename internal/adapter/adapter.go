@@ -7,6 +7,7 @@
 package adapter
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/url"
@@ -17,6 +18,11 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/wire/call"
 )
+
+// Opener gives connections with their secrets.
+type Opener interface {
+	Open(ctx context.Context, connectionID string) (Connection, error)
+}
 
 // Connection is a configured outside system, with its secrets open.
 type Connection struct {

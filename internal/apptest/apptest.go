@@ -8,7 +8,6 @@
 package apptest
 
 import (
-	"context"
 	"encoding/json"
 	"testing"
 	"time"
@@ -17,19 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/adapter"
-	"kanban/internal/app/access"
-	"kanban/internal/app/awarding"
-	"kanban/internal/app/connecting"
-	"kanban/internal/app/linking"
 	"kanban/internal/app/many"
-	"kanban/internal/app/matching"
-	"kanban/internal/app/observing"
-	"kanban/internal/app/offering"
-	"kanban/internal/app/pairing"
-	"kanban/internal/app/progressing"
-	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
-	"kanban/internal/app/syncing"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin"
@@ -39,27 +27,15 @@ import (
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
 	"kanban/internal/wire/call"
+	"kanban/internal/wiring"
 )
 
 // World is everything a use case's test needs.
 type World struct {
+	*wiring.UseCases
 	t        testing.TB
 	Store    *store.Store
 	Standins *standin.Standins
-
-	Access      *access.Service
-	Connecting  *connecting.Service
-	Reading     *reading.Service
-	Matching    *matching.Service
-	Pairing     *pairing.Service
-	Syncing     *syncing.Service
-	Linking     *linking.Service
-	Many        *many.Service
-	Awarding    *awarding.Service
-	Observing   *observing.Service
-	Reacting    *reacting.Service
-	Offering    *offering.Service
-	Progressing *progressing.Service
 }
 
 // Quick makes outside calls fail fast.
@@ -77,30 +53,8 @@ func Over(t testing.TB, s *store.Store) *World {
 	outside, err := standin.Start(0)
 	require.NoError(t, err)
 	t.Cleanup(outside.Stop)
-	c := &connecting.Service{Store: s, Source: "http://kanban.example", Call: Quick}
-	a := &awarding.Service{Store: s, Public: "http://kanban.example/open"}
-	x := &World{
-		t: t, Store: s, Standins: outside,
-		Access: &access.Service{Store: s}, Connecting: c, Awarding: a,
-		Reading:  &reading.Service{Store: s, Open: c.Open, Call: Quick},
-		Matching: &matching.Service{Store: s, Open: c.Open, Call: Quick},
-		Pairing:  &pairing.Service{Store: s, Now: time.Now, Open: c.Open, Call: Quick, NextRun: func(p store.Pairing, after time.Time) *time.Time { return syncing.NextRun(p, after, nil) }},
-		Syncing:  &syncing.Service{Store: s, Open: c.Open, Call: Quick, Public: "http://kanban.example"},
-		Reacting: &reacting.Service{
-			Store: s, Open: c.Open, Unlock: c.Unlock, Source: "http://kanban.example", Call: Quick, Expressions: rule.NewExpressions(),
-			Delays: []time.Duration{time.Second, time.Minute},
-			Award: func(ctx context.Context, badgeID string, e store.Event, at time.Time) (store.Award, string, error) {
-				x, err := a.Award(ctx, badgeID, e, at)
-				return x, a.AwardAddress(x.ID), err
-			},
-		},
-	}
-	x.Linking = &linking.Service{Store: s, Pairing: x.Pairing, Syncing: x.Syncing, Now: time.Now}
-	x.Offering = &offering.Service{Store: s, Expressions: x.Reacting.Expressions, Now: time.Now}
-	x.Observing = &observing.Service{Store: s, Call: Quick, Recorded: x.Reacting.Recorded, Reworked: x.Reacting.Reworked, Told: x.Offering.Told, Expressions: x.Reacting.Expressions}
-	x.Reacting.Editions = x.Observing.Editions
-	x.Progressing = &progressing.Service{Store: s, Now: time.Now, Editions: x.Observing.Editions}
-	x.Many = &many.Service{Store: s, Pairing: x.Pairing, Syncing: x.Syncing, Linking: x.Linking, Now: func() time.Time { return x.Pairing.Now() }}
+	x := &World{t: t, Store: s, Standins: outside, UseCases: wiring.New(s, wiring.Options{Public: "http://kanban.example", Zone: time.UTC, Call: Quick, Delays: []time.Duration{time.Second, time.Minute}})}
+	x.Many.Now = func() time.Time { return x.Pairing.Now() }
 	return x
 }
 

@@ -22,28 +22,11 @@ import (
 	"time"
 
 	"kanban/internal/app/access"
-	"kanban/internal/app/awarding"
-	"kanban/internal/app/connecting"
-	"kanban/internal/app/history"
-	"kanban/internal/app/linking"
-	"kanban/internal/app/lists"
-	"kanban/internal/app/many"
-	"kanban/internal/app/matching"
-	"kanban/internal/app/observing"
-	"kanban/internal/app/offering"
-	"kanban/internal/app/pairing"
-	"kanban/internal/app/progressing"
-	"kanban/internal/app/reacting"
-	"kanban/internal/app/reading"
-	"kanban/internal/app/reporting"
-	"kanban/internal/app/syncing"
-	"kanban/internal/core/finding"
-	"kanban/internal/core/roster"
-	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/store/pgchild"
 	"kanban/internal/web"
 	"kanban/internal/wire/call"
+	"kanban/internal/wiring"
 	"kanban/internal/worker"
 )
 
@@ -141,7 +124,7 @@ func Run(ctx context.Context, o Options) error {
 }
 
 func run(ctx context.Context, o Options, db *store.Store, listener net.Listener, databaseEnded <-chan error) error {
-	server, uses := build(o, db)
+	server := build(o, db)
 	inner, stopListening := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopListening()
 	grace := o.StopWithin
@@ -149,7 +132,7 @@ func run(ctx context.Context, o Options, db *store.Store, listener net.Listener,
 		grace = 20 * time.Second
 	}
 	if slices.Contains(o.Roles, RoleWorker) {
-		w, err := worker.Start(ctx, db, uses, worker.Options{Log: o.Log, ReadEvery: o.ReadEvery, Lease: o.Lease})
+		w, err := worker.Start(ctx, db, server.UseCases, worker.Options{Log: o.Log, ReadEvery: o.ReadEvery, Lease: o.Lease})
 		if err != nil {
 			return err
 		}
@@ -206,89 +189,15 @@ func invite(ctx context.Context, o Options, a *access.Service) error {
 	return err
 }
 
-// build puts the use cases together.
-func build(o Options, db *store.Store) (*web.Server, worker.Uses) {
+// build puts the HTTP side over the use cases.
+func build(o Options, db *store.Store) *web.Server {
 	if o.Zone == nil {
 		o.Zone = time.Local
 	}
-	conn := &connecting.Service{Store: db, Source: o.Public, Call: o.Call}
-	read := &reading.Service{Store: db, Open: conn.Open, Call: o.Call, Zone: o.Zone}
-	sync := &syncing.Service{Store: db, Open: conn.Open, Call: o.Call, Zone: o.Zone, Public: o.Public}
-	pairs := &pairing.Service{Store: db, Now: time.Now, NextRun: nextRun(o.Zone), Open: conn.Open, Call: o.Call}
-	links := &linking.Service{Store: db, Pairing: pairs, Syncing: sync, Now: time.Now}
-	awards := &awarding.Service{Store: db, Public: o.Public + "/open"}
-	react := &reacting.Service{
-		Store: db, Open: conn.Open, Unlock: conn.Unlock, Source: o.Public, Call: o.Call, Delays: o.Delays, Zone: o.Zone, Remember: 5 * time.Second, Expressions: rule.NewExpressions(),
-		Award: func(ctx context.Context, badgeID string, event store.Event, at time.Time) (store.Award, string, error) {
-			a, err := awards.Award(ctx, badgeID, event, at)
-			return a, awards.AwardAddress(a.ID), err
-		},
-	}
-	offers := &offering.Service{Store: db, Now: time.Now, Expressions: react.Expressions}
-	observe := &observing.Service{Store: db, Call: o.Call, Expressions: react.Expressions, Recorded: react.Recorded, Reworked: react.Reworked, Told: offers.Told}
-	react.Editions = observe.Editions
-	progress := &progressing.Service{Store: db, Now: time.Now, Editions: observe.Editions}
-	past := &history.Service{Store: db, Now: time.Now}
-	report := &reporting.Service{Store: db, Disagreements: disagreements(offers), Reversals: reversals(observe), Circle: react.Circle, States: states(pairs, db)}
-	batches := &many.Service{Store: db, Pairing: pairs, Syncing: sync, Linking: links, Now: time.Now}
 	return &web.Server{
-		Store: db, Access: &access.Service{Store: db}, Connecting: conn, Reading: read, Syncing: sync, Observing: observe, Reacting: react, Awarding: awards,
-		Matching: &matching.Service{Store: db, Open: conn.Open, Call: o.Call}, Pairing: pairs, Linking: links, Lists: &lists.Service{Store: db, Now: time.Now},
-		Many: batches, Reporting: report, Offering: offers, Progressing: progress, History: past,
-		Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console, TrustedProxies: o.TrustedProxies,
-	}, worker.Uses{Reading: read, Syncing: sync, Observing: observe, Reacting: react, Offering: offers, Progressing: progress, History: past, Many: batches}
-}
-
-// states counts the sections that lists show by state, and those that are being run.
-func states(pairs *pairing.Service, db *store.Store) func(context.Context) (map[roster.State]int, int, error) {
-	return func(ctx context.Context) (map[roster.State]int, int, error) {
-		list, err := pairs.List(ctx, pairing.Filter{})
-		if err != nil {
-			return nil, 0, err
-		}
-		counts := map[roster.State]int{}
-		for _, c := range list.Cards {
-			counts[c.State]++
-		}
-		running, err := db.CountRunning(ctx)
-		return counts, running, err
+		UseCases: wiring.New(db, wiring.Options{Public: o.Public, Zone: o.Zone, Call: o.Call, Delays: o.Delays, Remember: 5 * time.Second}),
+		Store:    db, Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console, TrustedProxies: o.TrustedProxies,
 	}
-}
-
-// disagreements are those between access and enrolment, as findings want them.
-func disagreements(offers *offering.Service) func(context.Context) ([]reporting.Disagreement, error) {
-	return func(ctx context.Context) (out []reporting.Disagreement, err error) {
-		sides, err := offers.Sides(ctx, "")
-		for _, x := range sides {
-			if x.Verdict == offering.Missing || x.Verdict == offering.Surplus {
-				d := reporting.Disagreement{Code: finding.Code(x.Verdict), Person: x.Person, Section: x.Section, Offer: x.Offer, OfferID: x.OfferID}
-				if x.PersonID != nil {
-					d.PersonID = *x.PersonID
-				}
-				out = append(out, d)
-			}
-		}
-		return out, err
-	}
-}
-
-// reversals are those of progress, as findings want them.
-func reversals(observe *observing.Service) func(context.Context) ([]reporting.Reversal, error) {
-	return func(ctx context.Context) (out []reporting.Reversal, err error) {
-		all, err := observe.Reversals(ctx)
-		for _, r := range all {
-			done := fmt.Sprintf("%s by %q", strings.Join(slices.DeleteFunc([]string{r.Kind, r.Operation, r.Service}, func(x string) bool { return x == "" }), " "), r.Origin)
-			if r.Badge != "" {
-				done = fmt.Sprintf("the badge %q by %q", r.Badge, r.Origin)
-			}
-			out = append(out, reporting.Reversal{Person: r.Person, PersonID: r.PersonID, What: r.What, Done: done, Kind: r.Type, CourseID: r.CourseID})
-		}
-		return out, err
-	}
-}
-
-func nextRun(zone *time.Location) func(store.Pairing, time.Time) *time.Time {
-	return func(p store.Pairing, after time.Time) *time.Time { return syncing.NextRun(p, after, zone) }
 }
 
 // keyFile is where the secrets key is kept when it is not given.

@@ -21,44 +21,14 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"kanban/internal/app/access"
-	"kanban/internal/app/awarding"
-	"kanban/internal/app/connecting"
-	"kanban/internal/app/history"
-	"kanban/internal/app/linking"
-	"kanban/internal/app/lists"
-	"kanban/internal/app/many"
-	"kanban/internal/app/matching"
-	"kanban/internal/app/observing"
-	"kanban/internal/app/offering"
-	"kanban/internal/app/pairing"
-	"kanban/internal/app/progressing"
-	"kanban/internal/app/reacting"
-	"kanban/internal/app/reading"
-	"kanban/internal/app/reporting"
-	"kanban/internal/app/syncing"
 	"kanban/internal/store"
+	"kanban/internal/wiring"
 )
 
 // Server is everything the HTTP side needs. Fill every field.
 type Server struct {
-	Store       *store.Store
-	Access      *access.Service
-	Connecting  *connecting.Service
-	Reading     *reading.Service
-	Matching    *matching.Service
-	Pairing     *pairing.Service
-	Linking     *linking.Service
-	Lists       *lists.Service
-	Many        *many.Service
-	Syncing     *syncing.Service
-	Observing   *observing.Service
-	Reacting    *reacting.Service
-	Awarding    *awarding.Service
-	Progressing *progressing.Service
-	Reporting   *reporting.Service
-	Offering    *offering.Service
-	History     *history.Service
+	*wiring.UseCases
+	Store *store.Store
 
 	// Public is the address at which people reach the service, without a slash
 	// at its end.

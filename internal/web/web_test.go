@@ -22,9 +22,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kanban/internal/app/history"
-	"kanban/internal/app/lists"
-	"kanban/internal/app/reporting"
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
@@ -62,9 +59,7 @@ func bare(t *testing.T, change func(*web.Server)) *site {
 	t.Helper()
 	w := apptest.New(t)
 	s := &web.Server{
-		Store: w.Store, Access: w.Access, Connecting: w.Connecting, Reading: w.Reading, Syncing: w.Syncing, Observing: w.Observing, Reacting: w.Reacting, Awarding: w.Awarding,
-		Matching: w.Matching, Pairing: w.Pairing, Linking: w.Linking, Lists: &lists.Service{Store: w.Store, Now: time.Now}, Many: w.Many, Reporting: &reporting.Service{Store: w.Store}, Offering: w.Offering, Progressing: w.Progressing,
-		History: &history.Service{Store: w.Store, Now: time.Now}, Public: "http://kanban.example", Log: slog.New(slog.DiscardHandler),
+		Store: w.Store, UseCases: w.UseCases, Public: "http://kanban.example", Log: slog.New(slog.DiscardHandler),
 		Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html><title>Kanban</title>")}, "assets/app.js": {Data: []byte("1")}},
 	}
 	if change != nil {

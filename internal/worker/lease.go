@@ -15,6 +15,7 @@ import (
 
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
+	"kanban/internal/wiring"
 )
 
 // Worker is a running worker. It works in shifts, one for each lease: when a lease cannot
@@ -22,7 +23,7 @@ import (
 // soon as the database can be reached again.
 type Worker struct {
 	store   *store.Store
-	uses    Uses
+	uses    *wiring.UseCases
 	options Options
 
 	mu      sync.Mutex
@@ -32,7 +33,7 @@ type Worker struct {
 }
 
 // Start begins to work and returns at once.
-func Start(ctx context.Context, s *store.Store, uses Uses, o Options) (*Worker, error) {
+func Start(ctx context.Context, s *store.Store, uses *wiring.UseCases, o Options) (*Worker, error) {
 	if o.Runs == 0 {
 		o.Runs = 8
 	}
@@ -94,7 +95,7 @@ func (w *Worker) Stop(ctx context.Context) {
 // shift is the work under one lease.
 type shift struct {
 	store   *store.Store
-	uses    Uses
+	uses    *wiring.UseCases
 	options Options
 	lease   store.Lease
 

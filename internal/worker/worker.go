@@ -16,28 +16,9 @@ import (
 	"github.com/riverqueue/river"
 
 	"kanban/internal/adapter"
-	"kanban/internal/app/history"
-	"kanban/internal/app/many"
-	"kanban/internal/app/observing"
-	"kanban/internal/app/offering"
-	"kanban/internal/app/progressing"
-	"kanban/internal/app/reacting"
 	"kanban/internal/app/reading"
-	"kanban/internal/app/syncing"
 	"kanban/internal/store"
 )
-
-// Uses are the use cases that queued work calls.
-type Uses struct {
-	Reading     *reading.Service
-	Syncing     *syncing.Service
-	Observing   *observing.Service
-	Reacting    *reacting.Service
-	Progressing *progressing.Service
-	Offering    *offering.Service
-	History     *history.Service
-	Many        *many.Service
-}
 
 // Options of a worker.
 type Options struct {

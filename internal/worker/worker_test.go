@@ -7,13 +7,16 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"kanban/internal/app/many"
 	"kanban/internal/app/pairing"
 	"kanban/internal/app/reading"
 	"kanban/internal/apptest"
+	"kanban/internal/core/rule"
 	"kanban/internal/standin/fault"
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
@@ -40,7 +43,7 @@ func TestOrphanedWorkIsGivenBack(t *testing.T) {
 	require.NoError(t, err)
 	hold("react", living.Worker)
 
-	x, err := worker.Start(t.Context(), w.Store, worker.Uses{Reading: w.Reading, Syncing: w.Syncing, Reacting: w.Reacting}, worker.Options{Log: slog.New(slog.DiscardHandler)})
+	x, err := worker.Start(t.Context(), w.Store, w.UseCases, worker.Options{Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	defer func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
@@ -80,7 +83,7 @@ func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
 		return tx.Enqueue(t.Context(), jobs...)
 	}))
 	for range 2 {
-		x, err := worker.Start(t.Context(), w.Store, worker.Uses{Reading: w.Reading, Syncing: w.Syncing, Reacting: w.Reacting}, worker.Options{Log: slog.New(slog.DiscardHandler)})
+		x, err := worker.Start(t.Context(), w.Store, w.UseCases, worker.Options{Log: slog.New(slog.DiscardHandler)})
 		require.NoError(t, err)
 		defer x.Stop(context.Background())
 	}
@@ -103,4 +106,49 @@ func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
 	members := w.Standins.Workspace.Space("Propagation C")
 	assert.Len(t, members, 13)
 	assert.Len(t, slices.Compact(members), 13, "nobody is in it twice")
+}
+
+// Every kind of queued work is done at the first try, by use cases that are all there: a
+// panic of one would be no more than another try in the log.
+func TestEveryKindOfWorkIsDone(t *testing.T) {
+	w := apptest.New(t)
+	register := w.Register()
+	w.Read(register, false)
+	section := w.Section("PROP-A")
+	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: section.ID, ConnectionID: w.Workspace().ID})
+	require.NoError(t, err)
+	greet := w.Rule(rule.Draft{Name: "Greet", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
+	w.Outlined()
+	run, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: register.ID})
+	require.NoError(t, err)
+	preview, err := w.Syncing.Preview(t.Context(), p.ID)
+	require.NoError(t, err)
+	sync, err := w.Syncing.Start(t.Context(), "test", preview.ID, false)
+	require.NoError(t, err)
+	batch, err := w.Many.Look(t.Context(), "test", many.Order{Act: many.Pause, Pairings: []string{p.ID}})
+	require.NoError(t, err)
+	jobs := []river.JobArgs{
+		store.ReadRegister{RunID: run.ID}, store.ApplyRun{RunID: sync.ID}, store.React{EventIDs: []string{}}, store.WorkAsked{ConnectionID: p.ConnectionID}, store.RunPairing{PairingID: p.ID, Who: "schedule"},
+		store.CarryOutBatch{BatchID: batch.ID}, store.AskNeeds{}, store.AskNeeds{RuleID: greet.ID}, store.Propose{ConnectionID: register.ID}, store.Tick{}, store.ResolveStatements{}, store.PassTime{}, store.TendHistory{},
+		store.SettleAccess{}, store.SettleAccess{OfferID: store.NewID()}, store.RecountCourse{CourseID: section.CourseID}, store.RecountCourse{Everybody: true}, store.WorkOutStages{People: []string{}},
+		store.WorkOutStages{ProgressionID: store.NewID()}, store.ReadAll{},
+	}
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error { return tx.Enqueue(t.Context(), jobs...) }))
+	x, err := worker.Start(t.Context(), w.Store, w.UseCases, worker.Options{Log: slog.New(slog.DiscardHandler), ReadEvery: time.Hour})
+	require.NoError(t, err)
+	defer x.Stop(context.Background())
+	kinds := map[string]bool{}
+	for _, j := range jobs {
+		kinds[j.Kind()] = true
+	}
+	require.Eventually(t, func() bool {
+		var done int
+		err := w.Store.Pool.QueryRow(t.Context(), `SELECT count(DISTINCT kind) FROM river_job WHERE state = 'completed'`).Scan(&done)
+		return err == nil && done >= len(kinds)
+	}, time.Minute, 20*time.Millisecond)
+	rows, err := w.Store.Pool.Query(t.Context(), `SELECT kind || ': ' || errors[1]::text FROM river_job WHERE errors IS NOT NULL`)
+	require.NoError(t, err)
+	failed, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	require.NoError(t, err)
+	assert.Empty(t, failed)
 }

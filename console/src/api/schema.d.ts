@@ -4150,8 +4150,10 @@ export interface components {
             next?: string;
         };
         Pairing: {
-            checklist: components["schemas"]["Checklist"];
-            freshness: components["schemas"]["Freshness"];
+            /** @description Not in lists */
+            checklist?: components["schemas"]["Checklist"];
+            /** @description Not in lists */
+            freshness?: components["schemas"]["Freshness"];
             /**
              * Format: int64
              * @description Removals that wait for approval
@@ -5766,10 +5768,6 @@ export interface operations {
     board: {
         parameters: {
             query?: {
-                /** @description From the field next of the page before */
-                cursor?: string;
-                /** @description Records per page */
-                limit?: number;
                 /** @description An id, a code or a title, whole */
                 called?: string;
                 /** @description In title, code, course or a teacher's name */
@@ -5778,8 +5776,8 @@ export interface operations {
                 term?: string;
                 /** @description Name of a teacher */
                 teacher?: string;
-                /** @description One of the states */
-                state?: string;
+                /** @description Only those in this state */
+                state?: "" | "needs-person" | "out-of-step" | "never-run" | "held" | "paused" | "in-step" | "not-paired" | "ended";
                 /** @description Name of an organisation */
                 organisation?: string;
                 /** @description Title or code of a course */
@@ -6933,8 +6931,8 @@ export interface operations {
                 event?: string;
                 /** @description Id of a rule */
                 rule?: string;
-                /** @description planned, queued, retrying, delivered, waiting, skipped or stopped */
-                state?: string;
+                /** @description Only those in this state */
+                state?: "" | "planned" | "queued" | "retrying" | "delivered" | "waiting" | "skipped" | "stopped";
                 /** @description Id of a person */
                 person?: string;
                 /** @description Id of a section */
@@ -7157,8 +7155,8 @@ export interface operations {
                 cursor?: string;
                 /** @description Records per page */
                 limit?: number;
-                /** @description mend, waiting, left-out or remark */
-                group?: string;
+                /** @description Only those of this group */
+                group?: "" | "mend" | "waiting" | "left-out" | "remark";
                 /** @description A finding code */
                 code?: string;
                 /** @description Who can mend it */
@@ -10679,10 +10677,6 @@ export interface operations {
     "list-sections": {
         parameters: {
             query?: {
-                /** @description From the field next of the page before */
-                cursor?: string;
-                /** @description Records per page */
-                limit?: number;
                 /** @description An id, a code or a title, whole */
                 called?: string;
                 /** @description In title, code, course or a teacher's name */
@@ -10691,8 +10685,8 @@ export interface operations {
                 term?: string;
                 /** @description Name of a teacher */
                 teacher?: string;
-                /** @description One of the states */
-                state?: string;
+                /** @description Only those in this state */
+                state?: "" | "needs-person" | "out-of-step" | "never-run" | "held" | "paused" | "in-step" | "not-paired" | "ended";
                 /** @description Name of an organisation */
                 organisation?: string;
                 /** @description Title or code of a course */
@@ -10707,6 +10701,10 @@ export interface operations {
                 atMost?: string;
                 /** @description List what the rule with this name leaves aside, or * for everything */
                 aside?: string;
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
             };
             header?: never;
             path?: never;

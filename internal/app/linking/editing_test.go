@@ -17,6 +17,15 @@ import (
 	"kanban/internal/store"
 )
 
+// nowhere gives connections at whose address nobody answers.
+type nowhere struct{ adapter.Opener }
+
+func (n nowhere) Open(ctx context.Context, id string) (adapter.Connection, error) {
+	c, err := n.Opener.Open(ctx, id)
+	c.Settings = map[string]string{"address": "http://127.0.0.1:1"}
+	return c, err
+}
+
 // effects gives names by what becomes of them.
 func effects(people []roster.Affected) map[roster.Effect][]string {
 	out := map[roster.Effect][]string{}
@@ -106,19 +115,15 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 	w.Standins.Workspace.Seat("Propagation – Propagation A", "Ada Alder", true)
 	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref), "is not empty (members: 1)")
 	w.Standins.Workspace.Seat("Propagation – Propagation A", "Ada Alder", false)
-	open := w.Syncing.Open
-	w.Syncing.Open = func(ctx context.Context, id string) (adapter.Connection, error) {
-		c, err := open(ctx, id)
-		c.Settings = map[string]string{"address": "http://127.0.0.1:1"}
-		return c, err
-	}
+	connections := w.Syncing.Connections
+	w.Syncing.Connections = nowhere{connections}
 	down, err := w.Linking.LeftGroups(t.Context(), "")
 	require.NoError(t, err)
 	require.Len(t, down, 1)
 	assert.Error(t, down[0].Problem, "who is in it is not known")
 	assert.Equal(t, "Propagation A", down[0].Section)
 	assert.Error(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref), "what is not known to be empty stays")
-	w.Syncing.Open = open
+	w.Syncing.Connections = connections
 	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, p.TargetRef), "no group that is left over", "a class is none")
 	require.NoError(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref))
 	groups, err = w.Linking.LeftGroups(t.Context(), "")

@@ -52,7 +52,7 @@ func (s *Service) leftGroup(ctx context.Context, g store.LeftGroup) LeftGroup {
 }
 
 func (s *Service) service(ctx context.Context, connectionID string) (*workspaces.Workspace, error) {
-	c, err := s.Syncing.Open(ctx, connectionID)
+	c, err := s.Syncing.Connections.Open(ctx, connectionID)
 	if err != nil {
 		return nil, err
 	}

@@ -21,9 +21,9 @@ import (
 // Service is the use case. Fill every field.
 type Service struct {
 	Store *store.Store
-	// Open gives a connection with its secrets.
-	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
-	Call call.Options
+	// Connections gives connections with their secrets.
+	Connections adapter.Opener
+	Call        call.Options
 }
 
 // Of gives how people are recognised at a connection that takes people, and the
@@ -91,7 +91,7 @@ func (s *Service) otherKeys(ctx context.Context, c store.Connection, now roster.
 	if err != nil {
 		return nil, err
 	}
-	opened, err := s.Open(ctx, c.ID)
+	opened, err := s.Connections.Open(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -223,7 +223,7 @@ func (s *Service) Candidates(ctx context.Context, personID, connectionID string)
 	if err != nil {
 		return nil, err
 	}
-	opened, err := s.Open(ctx, connectionID)
+	opened, err := s.Connections.Open(ctx, connectionID)
 	if err != nil {
 		return nil, err
 	}
@@ -288,7 +288,7 @@ func (s *Service) Choose(ctx context.Context, who, personID, connectionID, accou
 	if err != nil {
 		return err
 	}
-	opened, err := s.Open(ctx, connectionID)
+	opened, err := s.Connections.Open(ctx, connectionID)
 	if err != nil {
 		return err
 	}

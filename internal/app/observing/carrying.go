@@ -77,7 +77,7 @@ func (s *Service) Recount(ctx context.Context, job store.RecountCourse) error {
 // carry lets what people reached in other sections of a course count in those that they are
 // in now. It happened once already, so that no events follow from it.
 func (s *Service) carry(ctx context.Context, courseID string, people []string) error {
-	all, err := s.Editions(ctx, []string{courseID})
+	all, err := s.Outlines.Editions(ctx, []string{courseID})
 	now := all[courseID]
 	if err != nil || now.Course == nil || len(people) == 0 {
 		return err

@@ -10,31 +10,46 @@ import (
 	"time"
 
 	"kanban/internal/adapter"
+	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
 )
 
+// Outlines gives courses by their present outlines, those that have one.
+type Outlines interface {
+	Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error)
+	// EditionsAt does so where their present versions, by course, are known.
+	EditionsAt(ctx context.Context, versions map[string]int) (map[string]learning.Edition, error)
+}
+
+// Rules hears of what follows from facts, in the transaction that records it.
+type Rules interface {
+	// Recorded hears of the events, and which of them are new; people are some of those whom
+	// they are about. mark says whether any rule has changed.
+	Recorded(ctx context.Context, tx *store.Tx, people []store.Person, events []store.Event, fresh []string, mark int64) error
+	// Reworked hears of people whose progress in a course was worked out anew: a score may
+	// count for less without any event.
+	Reworked(ctx context.Context, tx *store.Tx, courseID string, people, fresh []string, mark int64) error
+}
+
+// Purchases hears what a service reported and is new, in the transaction that records it.
+type Purchases interface {
+	Told(ctx context.Context, tx *store.Tx, c adapter.Connection, events []store.Event) error
+}
+
 // Service is the use case. Fill every field up to Call.
 type Service struct {
-	Store *store.Store
-	// Recorded hears of the events that follow from facts, and which of them are new, in
-	// the transaction that records them; people are some of those whom they are about.
-	// mark says whether any rule has changed.
-	Recorded func(ctx context.Context, tx *store.Tx, people []store.Person, events []store.Event, fresh []string, mark int64) error
-	// Reworked hears, in the same way, of people whose progress in a course was worked out
-	// anew: a score may count for less without any event.
-	Reworked func(ctx context.Context, tx *store.Tx, courseID string, people, fresh []string, mark int64) error
-	// Told hears what a service reported and is new, in the transaction that records it;
-	// nil when nobody wants to.
-	Told        func(ctx context.Context, tx *store.Tx, c adapter.Connection, events []store.Event) error
+	Store       *store.Store
+	Outlines    Outlines
+	Rules       Rules
+	Purchases   Purchases // nil when nobody sells anything
 	Expressions *rule.Expressions
 	Call        call.Options
 	// Now is the clock; the machine's own when nil.
 	Now func() time.Time
 
-	outlines outlines
-	verbs    keptVerbs
+	verbs keptVerbs
 }
 
 // now is the time, as finely as the database keeps it.

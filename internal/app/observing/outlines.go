@@ -6,53 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 
 	"kanban/internal/core/learning"
 	"kanban/internal/core/progression"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store"
 )
-
-// outlines keeps the outlines of a process.
-type outlines struct {
-	mu  sync.Mutex
-	all map[string]learning.Edition
-}
-
-// Editions gives courses by their present outlines, those that have one.
-func (s *Service) Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error) {
-	versions, err := s.Store.OutlineVersions(ctx, courseIDs)
-	if err != nil {
-		return nil, err
-	}
-	return s.editionsAt(ctx, versions)
-}
-
-// editionsAt gives them where their present versions are known.
-func (s *Service) editionsAt(ctx context.Context, versions map[string]int) (map[string]learning.Edition, error) {
-	out := map[string]learning.Edition{}
-	for id, version := range versions {
-		s.outlines.mu.Lock()
-		kept := s.outlines.all[id]
-		s.outlines.mu.Unlock()
-		if kept.Course == nil || kept.Version != version {
-			o, v, err := s.Store.OutlineNow(ctx, id)
-			if err != nil {
-				return nil, err
-			}
-			kept = learning.Edition{Course: learning.NewCourse(o), Version: v}
-			s.outlines.mu.Lock()
-			if s.outlines.all == nil {
-				s.outlines.all = map[string]learning.Edition{}
-			}
-			s.outlines.all[id] = kept
-			s.outlines.mu.Unlock()
-		}
-		out[id] = kept
-	}
-	return out, nil
-}
 
 // LoadCartridge replaces a course's outline by that of a Common Cartridge.
 func (s *Service) LoadCartridge(ctx context.Context, who, courseID, prefix string, content []byte) (learning.Outline, error) {

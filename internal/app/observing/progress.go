@@ -75,7 +75,7 @@ func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) erro
 	for i, x := range items {
 		people[i] = x.person
 	}
-	return s.Recorded(ctx, tx, people, events, fresh, mark)
+	return s.Rules.Recorded(ctx, tx, people, events, fresh, mark)
 }
 
 // step adds one fact to one person's progress in one section and gives what follows.
@@ -158,7 +158,7 @@ func (s *Service) reoutline(ctx context.Context, tx *store.Tx, all []store.Stand
 		key := [2]string{g.PersonID, g.SectionID}
 		p := places[key]
 		if g.Version > p.Version {
-			now, err := s.Editions(ctx, []string{p.CourseID})
+			now, err := s.Outlines.Editions(ctx, []string{p.CourseID})
 			if err != nil {
 				return nil, err
 			}
@@ -201,7 +201,7 @@ const recountAtOnce = 200
 // RecountCourse works progress in a course out by its present outline, for everybody
 // for whom that has not been done.
 func (s *Service) RecountCourse(ctx context.Context, courseID string) error {
-	all, err := s.Editions(ctx, []string{courseID})
+	all, err := s.Outlines.Editions(ctx, []string{courseID})
 	if err != nil || all[courseID].Course == nil {
 		return err
 	}
@@ -248,7 +248,7 @@ func (s *Service) void(ctx context.Context, tx *store.Tx, connectionID, statemen
 	if err != nil {
 		return err
 	}
-	outlines, err := s.editionsAt(ctx, placed.Versions)
+	outlines, err := s.Outlines.EditionsAt(ctx, placed.Versions)
 	if err != nil {
 		return err
 	}
@@ -328,7 +328,7 @@ func (s *Service) keepLater(ctx context.Context, tx *store.Tx, courseID string, 
 	for _, g := range all {
 		people = append(people, g.PersonID)
 	}
-	return s.Reworked(ctx, tx, courseID, distinct(people), fresh, mark)
+	return s.Rules.Reworked(ctx, tx, courseID, distinct(people), fresh, mark)
 }
 
 // lastOf is when somebody did something last, nil for never.

@@ -44,14 +44,14 @@ func (s *Service) Report(ctx context.Context, c adapter.Connection, list []webho
 // tell records events and lets whoever wants to hear of those that are new.
 func (s *Service) tell(ctx context.Context, tx *store.Tx, c adapter.Connection, events []store.Event) error {
 	fresh, err := tx.Record(ctx, events)
-	if err != nil || s.Told == nil {
+	if err != nil || s.Purchases == nil {
 		return err
 	}
 	isNew := make(map[string]bool, len(fresh))
 	for _, id := range fresh {
 		isNew[id] = true
 	}
-	return s.Told(ctx, tx, c, slices.DeleteFunc(slices.Clone(events), func(e store.Event) bool { return !isNew[e.ID] }))
+	return s.Purchases.Told(ctx, tx, c, slices.DeleteFunc(slices.Clone(events), func(e store.Event) bool { return !isNew[e.ID] }))
 }
 
 func (s *Service) reported(ctx context.Context, c adapter.Connection, r webhook.Received) (store.Event, error) {

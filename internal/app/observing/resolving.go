@@ -166,7 +166,7 @@ func (s *Service) resolvePlaces(ctx context.Context, items []*item, placed store
 			}
 			byPerson[e.PersonID] = append(byPerson[e.PersonID], e)
 		}
-		if outlines, err = s.editionsAt(ctx, placed.Versions); err != nil {
+		if outlines, err = s.Outlines.EditionsAt(ctx, placed.Versions); err != nil {
 			return err
 		}
 	}

@@ -31,7 +31,7 @@ func (s *Service) Reversals(ctx context.Context) ([]Reversed, error) {
 			pairs = append(pairs, g)
 		}
 	}
-	editions, err := s.Editions(ctx, distinct(courses))
+	editions, err := s.Outlines.Editions(ctx, distinct(courses))
 	if err != nil {
 		return nil, err
 	}

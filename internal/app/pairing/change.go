@@ -42,7 +42,7 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 			return p, err
 		}
 		p.Policy = *e.Policy
-		p.NextAt = s.NextRun(p, s.Now())
+		p.NextAt = s.Schedules.NextRun(p, s.Now())
 		if !p.Policy.Hold {
 			p.OpensAt = nil
 		}

@@ -190,7 +190,7 @@ func (l *looking) service(ctx context.Context, id string) (*service, error) {
 	if c.Kind != adapter.KindSCIM {
 		return nil, refusal.Invalid("connectionId", "%s cannot take people; choose a connection of kind %s", c.Name, adapter.KindSCIM)
 	}
-	opened, err := l.Open(ctx, id)
+	opened, err := l.Connections.Open(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -335,7 +335,7 @@ func (s *Service) Pair(ctx context.Context, who string, w Wish) (store.Pairing, 
 // Make keeps the pairing of an outlook that is not blocked.
 func (s *Service) Make(ctx context.Context, tx *store.Tx, who string, o Outlook) (store.Pairing, error) {
 	p := o.Pairing()
-	p.NextAt = s.NextRun(p, s.Now())
+	p.NextAt = s.Schedules.NextRun(p, s.Now())
 	if err := store.Create(tx, &p, "making the pairing"); err != nil {
 		return p, err
 	}

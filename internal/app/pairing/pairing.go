@@ -14,16 +14,20 @@ import (
 	"kanban/internal/wire/call"
 )
 
+// Schedules says when a pairing runs next by itself after a moment; nil for never.
+type Schedules interface {
+	NextRun(p store.Pairing, after time.Time) *time.Time
+}
+
 // Service is the use case. Fill every field.
 type Service struct {
 	Store *store.Store
 	// Now tells the time, for sections that have ended.
-	Now func() time.Time
-	// NextRun says when a pairing runs next by itself after a moment.
-	NextRun func(p store.Pairing, after time.Time) *time.Time
-	// Open gives a connection with its secrets.
-	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
-	Call call.Options
+	Now       func() time.Time
+	Schedules Schedules
+	// Connections gives connections with their secrets.
+	Connections adapter.Opener
+	Call        call.Options
 }
 
 // Card is a section or a linked set with its pairing, if any, and the one state

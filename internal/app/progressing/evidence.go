@@ -31,7 +31,7 @@ type evidence struct {
 func (s *Service) evidenceOf(ctx context.Context, from reader, p store.Progression, people []string) (map[string]*evidence, error) {
 	watch := progression.Watching(p.Ladder())
 	courses := slices.Sorted(maps.Keys(watch.Courses))
-	editions, err := s.Editions(ctx, courses)
+	editions, err := s.Outlines.Editions(ctx, courses)
 	if err != nil {
 		return nil, err
 	}

@@ -16,12 +16,16 @@ import (
 	"kanban/internal/store"
 )
 
+// Outlines gives courses by their present outlines, those that have one.
+type Outlines interface {
+	Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error)
+}
+
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *store.Store
-	Now   func() time.Time
-	// Editions gives courses by their present outlines, those that have one.
-	Editions func(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error)
+	Store    *store.Store
+	Now      func() time.Time
+	Outlines Outlines
 }
 
 // Save makes a progression (id empty), which is off, or changes one. One that is on is
@@ -167,7 +171,7 @@ func (s *Service) words(ctx context.Context, all []store.Progression) (w words, 
 			}
 		}
 	}
-	w.editions, err = s.Editions(ctx, wanted)
+	w.editions, err = s.Outlines.Editions(ctx, wanted)
 	return w, err
 }
 

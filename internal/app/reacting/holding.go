@@ -48,9 +48,9 @@ func (c *connectionsOf) open(ctx context.Context, id string) (adapter.Connection
 	var x adapter.Connection
 	var err error
 	if there {
-		x, err = c.s.Unlock(read)
+		x, err = c.s.Connections.Unlock(read)
 	} else {
-		x, err = c.s.Open(ctx, id)
+		x, err = c.s.Connections.Open(ctx, id)
 	}
 	if err == nil {
 		if c.opened == nil {

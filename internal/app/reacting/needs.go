@@ -20,7 +20,7 @@ import (
 // Choices lists the values that a service has for a field of an operation, or, with no
 // operation, its groups.
 func (s *Service) Choices(ctx context.Context, connectionID, operation, field string) ([]string, error) {
-	c, err := s.Open(ctx, connectionID)
+	c, err := s.Connections.Open(ctx, connectionID)
 	if err != nil {
 		return nil, err
 	}

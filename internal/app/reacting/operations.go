@@ -87,7 +87,7 @@ func (s *Service) TryOperation(ctx context.Context, who, connectionID, name stri
 	if err != nil {
 		return Tried{}, err
 	}
-	c, err := s.Open(ctx, connectionID)
+	c, err := s.Connections.Open(ctx, connectionID)
 	if err != nil {
 		return Tried{}, err
 	}

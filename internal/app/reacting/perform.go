@@ -177,7 +177,8 @@ func (s *Service) award(ctx context.Context, p *prepared, d store.Delivery, e st
 	}
 	p.shown = map[string]any{"badge": b.Name}
 	p.do = func(ctx context.Context) (outcome, error) {
-		award, address, err := s.Award(ctx, d.Action.BadgeID, e, time.Now().UTC())
+		award, err := s.Badges.Award(ctx, d.Action.BadgeID, e, time.Now().UTC())
+		address := s.Badges.AwardAddress(award.ID)
 		return outcome{result: map[string]any{"awardId": award.ID, "address": address}, answer: address}, err
 	}
 	return nil

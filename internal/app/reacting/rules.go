@@ -20,17 +20,31 @@ import (
 	"kanban/internal/wire/call"
 )
 
+// Connections gives connections with their secrets.
+type Connections interface {
+	adapter.Opener
+	// Unlock does the same with one that has been read.
+	Unlock(c store.Connection) (adapter.Connection, error)
+}
+
+// Badges awards badges.
+type Badges interface {
+	Award(ctx context.Context, badgeID string, event store.Event, at time.Time) (store.Award, error)
+	// AwardAddress is the address of an award's page.
+	AwardAddress(awardID string) string
+}
+
+// Outlines gives courses by their present outlines, those that have one.
+type Outlines interface {
+	Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error)
+}
+
 // Service is the use case. Fill every field up to Expressions.
 type Service struct {
-	Store *store.Store
-	// Open gives a connection with its secrets.
-	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
-	// Unlock does the same with one that has been read.
-	Unlock func(store.Connection) (adapter.Connection, error)
-	// Award gives a badge and the address of its page.
-	Award func(ctx context.Context, badgeID string, event store.Event, at time.Time) (award store.Award, address string, err error)
-	// Editions gives courses by their present outlines, those that have one.
-	Editions func(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error)
+	Store       *store.Store
+	Connections Connections
+	Badges      Badges
+	Outlines    Outlines
 	// Source is this installation's address, named as the source of events.
 	Source string
 	Call   call.Options

@@ -196,7 +196,7 @@ func (s *Service) tryStep(ctx context.Context, r store.Rule, e store.Event, i in
 		step.If = s.verdict(a.If, values)
 	}
 	d := store.Delivery{ID: "trial-" + store.NewID(), Position: i, Action: a, PersonID: e.PersonID, SectionID: e.SectionID}
-	p, err := s.prepare(ctx, s.Open, d, e, values)
+	p, err := s.prepare(ctx, s.Connections.Open, d, e, values)
 	step.Connection, step.Shown = p.connection.Name, p.shown
 	if err != nil {
 		step.Problem = problemText(err)

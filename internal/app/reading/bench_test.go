@@ -153,7 +153,7 @@ func BenchmarkReadLargeInstitution(b *testing.B) {
 // reader gives a function that reads packages through a new connection.
 func reader(b *testing.B, s *store.Store) func(content []byte) (time.Duration, store.Run) {
 	ctx := context.Background()
-	service := &reading.Service{Store: s, Open: openFiles}
+	service := &reading.Service{Store: s, Connections: files{}}
 	c := store.Connection{ID: store.NewID(), Name: "Files", Kind: "oneroster-csv", Version: 1, Settings: map[string]string{}}
 	require.NoError(b, s.InTx(ctx, func(tx *store.Tx) error { return store.Create(tx, &c, "bench") }))
 	return func(content []byte) (time.Duration, store.Run) {

@@ -30,9 +30,9 @@ import (
 // Service is the use case. Fill every field.
 type Service struct {
 	Store *store.Store
-	// Open gives a connection with its secrets.
-	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
-	Call call.Options
+	// Connections gives connections with their secrets.
+	Connections adapter.Opener
+	Call        call.Options
 	// Zone is the institution's, by whose days enrolments begin and end; UTC when nil.
 	Zone *time.Location
 	// Now tells the time; time.Now when nil.
@@ -163,7 +163,7 @@ func (s *Service) finish(ctx context.Context, tx *store.Tx, run *store.Run) erro
 }
 
 func (s *Service) read(ctx context.Context, run *store.Run) error {
-	connection, err := s.Open(ctx, *run.ConnectionID)
+	connection, err := s.Connections.Open(ctx, *run.ConnectionID)
 	if err != nil {
 		return err
 	}

@@ -131,8 +131,10 @@ func TestNewestPackageOfAFolderIsRead(t *testing.T) {
 	assert.Equal(t, 70, run.Counts["people"])
 }
 
-// openFiles opens a register of files, which has no secrets.
-func openFiles(_ context.Context, id string) (adapter.Connection, error) {
+// files opens registers of files, which have no secrets.
+type files struct{}
+
+func (files) Open(_ context.Context, id string) (adapter.Connection, error) {
 	return adapter.Connection{ID: id, Kind: adapter.KindCSV, Settings: map[string]string{}}, nil
 }
 

@@ -124,8 +124,8 @@ func (s *Service) Rule(ctx context.Context, r store.Rule) (Checklist, error) {
 		}
 		list = append(list, Step{"The course has an outline", len(o.Modules) > 0, "Set its outline: kanban courses outline"})
 	}
-	if s.Circle != nil {
-		way, err := s.Circle(ctx, r)
+	if s.Rules != nil {
+		way, err := s.Rules.Circle(ctx, r)
 		if err != nil {
 			return nil, err
 		}

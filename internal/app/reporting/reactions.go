@@ -61,10 +61,10 @@ func (s *Service) lacking(ctx context.Context) (list []Finding, err error) {
 // reversals gives what hangs on completions that hold no longer, in one finding for all
 // people of whom the same is to be said.
 func (s *Service) reversals(ctx context.Context) (list []Finding, err error) {
-	if s.Reversals == nil {
+	if s.Progress == nil {
 		return nil, nil
 	}
-	all, err := s.Reversals(ctx)
+	all, err := s.Progress.Reversals(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -95,10 +95,10 @@ func (s *Service) reversals(ctx context.Context) (list []Finding, err error) {
 // accesses gives where access and enrolment disagree, and what was bought and leads
 // nowhere.
 func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
-	if s.Disagreements == nil {
+	if s.Purchases == nil {
 		return nil, nil
 	}
-	all, err := s.Disagreements(ctx)
+	all, err := s.Purchases.Disagreements(ctx)
 	if err != nil {
 		return nil, err
 	}

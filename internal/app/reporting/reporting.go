@@ -19,22 +19,36 @@ import (
 	"kanban/internal/store"
 )
 
+// Purchases tells where access and enrolment disagree.
+type Purchases interface {
+	Disagreements(ctx context.Context) ([]Disagreement, error)
+}
+
+// Progress tells what was done for completions that hold no longer.
+type Progress interface {
+	Reversals(ctx context.Context) ([]Reversal, error)
+}
+
+// Rules names the way on which a rule would set itself off again; empty when there is none.
+type Rules interface {
+	Circle(ctx context.Context, r store.Rule) ([]string, error)
+}
+
+// Sections counts the sections that lists show by state, and those that are being run.
+type Sections interface {
+	States(ctx context.Context) (states map[roster.State]int, running int, err error)
+}
+
 // Service is the use case. Fill every field.
 type Service struct {
 	Store *store.Store
 	// Now tells the time, for terms that are over; time.Now when nil.
 	Now func() time.Time
-	// Disagreements between access and enrolment; nil when nobody offers anything.
-	Disagreements func(ctx context.Context) ([]Disagreement, error)
-	// Reversals are what was done for completions that hold no longer; nil when progress is
-	// not to be looked at.
-	Reversals func(ctx context.Context) ([]Reversal, error)
-	// Circle names the way on which a rule would set itself off again; nil when that is not
-	// to be looked at.
-	Circle func(ctx context.Context, r store.Rule) ([]string, error)
-	// States counts the sections that lists show by state, and those that are being run; nil
-	// when sections are not to be looked at.
-	States func(ctx context.Context) (states map[roster.State]int, running int, err error)
+	// Of each nothing is told when it is nil.
+	Purchases Purchases
+	Progress  Progress
+	Rules     Rules
+	Sections  Sections
 }
 
 // Disagreement is somebody whose access and enrolment do not go together.

@@ -77,7 +77,7 @@ func TestReversedCompletionsAreGrouped_P3(t *testing.T) {
 	label := badge("p2")
 	label.Done = "operate Add a label"
 	all := []reporting.Reversal{badge("p1"), badge("p2"), badge("p2"), label}
-	s := &reporting.Service{Store: w.Store, Reversals: func(context.Context) ([]reporting.Reversal, error) { return all, nil }}
+	s := &reporting.Service{Store: w.Store, Progress: (*reversed)(&all)}
 	list := func() []reporting.Finding {
 		found, err := s.Findings(t.Context(), reporting.Filter{Code: finding.Reversed})
 		require.NoError(t, err)
@@ -189,3 +189,8 @@ func TestEndOfATermIsWarnedAbout_S7(t *testing.T) {
 		assert.Contains(t, found[0].Detail, fmt.Sprintf("in %d days", days))
 	}
 }
+
+// reversed are completions that hold no longer.
+type reversed []reporting.Reversal
+
+func (r *reversed) Reversals(context.Context) ([]reporting.Reversal, error) { return *r, nil }

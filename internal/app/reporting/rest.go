@@ -59,10 +59,10 @@ func (s *Service) Rest(ctx context.Context) (said []string, err error) {
 	if m.Since != nil {
 		said = append(said, "everything is paused")
 	}
-	if s.States == nil {
+	if s.Sections == nil {
 		return said, nil
 	}
-	states, running, err := s.States(ctx)
+	states, running, err := s.Sections.States(ctx)
 	if err != nil {
 		return nil, err
 	}

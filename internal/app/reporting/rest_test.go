@@ -17,7 +17,7 @@ import (
 func TestRestIsSaidOnlyWhenKnown_V1(t *testing.T) {
 	w := apptest.New(t)
 	states, running := map[roster.State]int{}, 0
-	s := &reporting.Service{Store: w.Store, States: func(context.Context) (map[roster.State]int, int, error) { return states, running, nil }}
+	s := &reporting.Service{Store: w.Store, Sections: standing{&states, &running}}
 	said := func() []string {
 		list, err := s.Rest(t.Context())
 		require.NoError(t, err)
@@ -49,4 +49,14 @@ func TestRestIsSaidOnlyWhenKnown_V1(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.Syncing.Pause(t.Context(), "test", "", false))
 	assert.Equal(t, []string{"Workspace does not work"}, said())
+}
+
+// standing are sections by their state.
+type standing struct {
+	states  *map[roster.State]int
+	running *int
+}
+
+func (s standing) States(context.Context) (map[roster.State]int, int, error) {
+	return *s.states, *s.running, nil
 }

@@ -81,7 +81,7 @@ func (s *Service) mailer(ctx context.Context) (*mails.Mailer, error) {
 		if c.Kind != adapter.KindSMTP || c.PausedAt != nil {
 			continue
 		}
-		opened, err := s.Open(ctx, c.ID)
+		opened, err := s.Connections.Open(ctx, c.ID)
 		if err != nil {
 			return nil, err
 		}

@@ -49,7 +49,7 @@ func (s *Service) workAsked(ctx context.Context, connectionID string) error {
 	if err != nil {
 		return err
 	}
-	c, err := s.Open(ctx, connectionID)
+	c, err := s.Connections.Open(ctx, connectionID)
 	if err != nil {
 		return err
 	}

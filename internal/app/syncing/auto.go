@@ -39,6 +39,11 @@ func NextRun(p store.Pairing, after time.Time, zone *time.Location) *time.Time {
 	return &next
 }
 
+// NextRun is the same by the institution's zone.
+func (s *Service) NextRun(p store.Pairing, after time.Time) *time.Time {
+	return NextRun(p, after, s.Zone)
+}
+
 // Tick starts every pairing that is due, and opens the classes whose time has
 // come. What was missed while nothing worked happens once, not once for each time.
 // While everything is paused nothing is due: it happens once that is over.

@@ -13,7 +13,7 @@ import (
 // Looking gives what answers for a connection's service in a work about so many
 // pairings: the service itself, or for many what was read of it at once.
 func (s *Service) Looking(ctx context.Context, connectionID string, pairings int) (Looker, error) {
-	c, err := s.Open(ctx, connectionID)
+	c, err := s.Connections.Open(ctx, connectionID)
 	if err != nil {
 		return nil, err
 	}

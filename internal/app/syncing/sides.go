@@ -43,7 +43,7 @@ func (s *Service) sides(ctx context.Context, p store.Pairing) (sides, error) {
 	if err != nil {
 		return x, err
 	}
-	c, err := s.Open(ctx, p.ConnectionID)
+	c, err := s.Connections.Open(ctx, p.ConnectionID)
 	if err != nil {
 		return x, err
 	}

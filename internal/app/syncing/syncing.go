@@ -21,9 +21,9 @@ import (
 // Service is the use case. Fill every field.
 type Service struct {
 	Store *store.Store
-	// Open gives a connection with its secrets.
-	Open func(ctx context.Context, connectionID string) (adapter.Connection, error)
-	Call call.Options
+	// Connections gives connections with their secrets.
+	Connections adapter.Opener
+	Call        call.Options
 	// Public is this service's own address, for links in mails.
 	Public string
 	// Clock tells the time for what is due or over; time.Now when nil.

@@ -1,0 +1,55 @@
+// Package outlines keeps the courses' present outlines, prepared for working progress out.
+//
+//	compiled := &outlines.Compiled{Store: s}
+//	byCourse, err := compiled.Editions(ctx, []string{courseID})
+package outlines
+
+import (
+	"context"
+	"sync"
+
+	"kanban/internal/core/learning"
+	"kanban/internal/store"
+)
+
+// Compiled keeps the outlines that a process has used, each in its latest version.
+type Compiled struct {
+	Store *store.Store
+
+	mu  sync.Mutex
+	all map[string]learning.Edition // by course
+}
+
+// Editions gives courses by their present outlines, those that have one.
+func (c *Compiled) Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error) {
+	versions, err := c.Store.OutlineVersions(ctx, courseIDs)
+	if err != nil {
+		return nil, err
+	}
+	return c.EditionsAt(ctx, versions)
+}
+
+// EditionsAt gives them where their present versions, by course, are known.
+func (c *Compiled) EditionsAt(ctx context.Context, versions map[string]int) (map[string]learning.Edition, error) {
+	out := map[string]learning.Edition{}
+	for id, version := range versions {
+		c.mu.Lock()
+		kept := c.all[id]
+		c.mu.Unlock()
+		if kept.Course == nil || kept.Version != version {
+			o, v, err := c.Store.OutlineNow(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			kept = learning.Edition{Course: learning.NewCourse(o), Version: v}
+			c.mu.Lock()
+			if c.all == nil {
+				c.all = map[string]learning.Edition{}
+			}
+			c.all[id] = kept
+			c.mu.Unlock()
+		}
+		out[id] = kept
+	}
+	return out, nil
+}

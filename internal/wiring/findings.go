@@ -1,0 +1,70 @@
+package wiring
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"kanban/internal/app/observing"
+	"kanban/internal/app/offering"
+	"kanban/internal/app/pairing"
+	"kanban/internal/app/reporting"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+)
+
+// sections tells findings how sections stand.
+type sections struct {
+	store    *store.Store
+	pairings *pairing.Service
+}
+
+// States counts the sections that lists show by state, and those that are being run.
+func (s sections) States(ctx context.Context) (map[roster.State]int, int, error) {
+	list, err := s.pairings.List(ctx, pairing.Filter{})
+	if err != nil {
+		return nil, 0, err
+	}
+	counts := map[roster.State]int{}
+	for _, c := range list.Cards {
+		counts[c.State]++
+	}
+	running, err := s.store.CountRunning(ctx)
+	return counts, running, err
+}
+
+// purchases tells findings where access and enrolment disagree.
+type purchases struct{ *offering.Service }
+
+// Disagreements are those between access and enrolment.
+func (p purchases) Disagreements(ctx context.Context) (out []reporting.Disagreement, err error) {
+	sides, err := p.Sides(ctx, "")
+	for _, x := range sides {
+		if x.Verdict == offering.Missing || x.Verdict == offering.Surplus {
+			d := reporting.Disagreement{Code: finding.Code(x.Verdict), Person: x.Person, Section: x.Section, Offer: x.Offer, OfferID: x.OfferID}
+			if x.PersonID != nil {
+				d.PersonID = *x.PersonID
+			}
+			out = append(out, d)
+		}
+	}
+	return out, err
+}
+
+// progress tells findings what was done for completions that hold no longer.
+type progress struct{ *observing.Service }
+
+// Reversals are what was done for completions that hold no longer.
+func (p progress) Reversals(ctx context.Context) (out []reporting.Reversal, err error) {
+	all, err := p.Service.Reversals(ctx)
+	for _, r := range all {
+		done := fmt.Sprintf("%s by %q", strings.Join(slices.DeleteFunc([]string{r.Kind, r.Operation, r.Service}, func(x string) bool { return x == "" }), " "), r.Origin)
+		if r.Badge != "" {
+			done = fmt.Sprintf("the badge %q by %q", r.Badge, r.Origin)
+		}
+		out = append(out, reporting.Reversal{Person: r.Person, PersonID: r.PersonID, What: r.What, Done: done, Kind: r.Type, CourseID: r.CourseID})
+	}
+	return out, err
+}
