@@ -2,7 +2,10 @@ import createClient from 'openapi-fetch'
 
 import { toRaw } from 'vue'
 
-import type { components, paths } from './schema'
+import type { components, operations, paths } from './schema'
+
+/** What a list can be asked for, by the name of its operation. */
+export type Query<O extends keyof operations> = NonNullable<operations[O]['parameters']['query']>
 
 export type Schemas = components['schemas']
 

@@ -5,7 +5,7 @@ import Column from 'primevue/column'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, ok, type Query, type Schemas } from '../../api/client'
 import { people, sections } from '../../parts/find'
 import Finder from '../../parts/Finder.vue'
 import Listing from '../../parts/Listing.vue'
@@ -22,7 +22,7 @@ import GiveUp from './GiveUp.vue'
 const route = useRoute()
 const router = useRouter()
 const queries = useQueryClient()
-const state = ref(String(route.query.state ?? ''))
+const state = ref(String(route.query.state ?? '') as NonNullable<Query<'list-deliveries'>['state']>)
 const rule = ref(String(route.query.rule ?? ''))
 const connection = ref(String(route.query.connection ?? ''))
 const person = ref(String(route.query.person ?? ''))

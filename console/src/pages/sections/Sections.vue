@@ -9,7 +9,7 @@ import { noFilters, type Filters } from './sections'
 const route = useRoute()
 const filters = ref<Filters>({
   ...noFilters(),
-  state: String(route.query.state ?? ''),
+  state: String(route.query.state ?? '') as Filters['state'],
   aside: route.query.pair ? '*' : '',
 })
 const total = ref<number>()

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, shallowRef, watch, type Ref } from 'vue'
 
-import { api, ok, type Schemas } from '../../api/client'
+import { api, ok, type Query, type Schemas } from '../../api/client'
 
 export type Section = Schemas['Section']
 
@@ -13,7 +13,7 @@ export interface Filters {
   term: string
   teacher: string
   role: string
-  state: string
+  state: NonNullable<Query<'list-sections'>['state']>
   service: string
   atLeast: string
   atMost: string
