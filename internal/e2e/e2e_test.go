@@ -65,6 +65,7 @@ var environment = []string{"KANBAN_FAST_DATABASE=yes"}
 
 func newWorld(t *testing.T) *world {
 	t.Helper()
+	t.Parallel() // most of it is waiting for what happens by itself
 	w := &world{t: t, data: dataFolder(t)}
 	var err error
 	w.standins, err = scenario.StartStandins(t.Context(), filepath.Join(bin, "standins"), 0)
