@@ -106,8 +106,8 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		name string
 		do   func(*talk, *story)
 	}{
-		{"sign-in", doors}, {"connections", connections}, {"matching", matched}, {"sections", sectionsOf}, {"people lists", peopleLists}, {"pairings", pairings}, {"linked sets", linkedSets},
-		{"batches", batches}, {"outlines", outlines}, {"badges", badges}, {"rules", rules}, {"events", events}, {"offers", offers}, {"stages", stages}, {"settings", settings}, {"findings", findings}, {"ends", ends},
+		{"sign-in", walkDoors}, {"connections", walkConnections}, {"matching", walkMatched}, {"sections", walkSectionsOf}, {"people lists", walkPeopleLists}, {"pairings", walkPairings}, {"linked sets", walkLinkedSets},
+		{"batches", walkBatches}, {"outlines", walkOutlines}, {"badges", walkBadges}, {"rules", walkRules}, {"events", walkEvents}, {"offers", walkOffers}, {"stages", walkStages}, {"settings", walkSettings}, {"findings", walkFindings}, {"ends", walkEnds},
 	} {
 		t.Run(step.name, func(t *testing.T) {
 			x.site.t, x.described.t = t, t
@@ -130,7 +130,7 @@ type story struct {
 
 var have story
 
-func doors(x *talk, _ *story) {
+func walkDoors(x *talk, _ *story) {
 	t := x.site.t
 	secret, err := x.Access.SetupSecret(t.Context())
 	require.NoError(t, err)
@@ -156,7 +156,7 @@ func doors(x *talk, _ *story) {
 	x.token = mine
 }
 
-func connections(x *talk, h *story) {
+func walkConnections(x *talk, h *story) {
 	t, at := x.site.t, x.Standins.Addresses
 	c := made[api.Connection](x, "/connections", api.NewConnection{Kind: "oneroster", Name: "Register", Values: map[string]string{"address": at.Register, "tokenAddress": at.Register + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers"}})
 	h.register = c.ID
@@ -201,7 +201,7 @@ func connections(x *talk, h *story) {
 	x.do(200, "PUT", one, o)
 }
 
-func matched(x *talk, h *story) {
+func walkMatched(x *talk, h *story) {
 	t := x.site.t
 	at := "/connections/" + h.workspace + "/matching"
 	m := get[roster.Matching](x, at)
@@ -229,7 +229,7 @@ func matched(x *talk, h *story) {
 	x.do(409, "DELETE", who+"/mark", nil)
 }
 
-func sectionsOf(x *talk, h *story) {
+func walkSectionsOf(x *talk, h *story) {
 	t := x.site.t
 	page := get[api.Page[api.Section]](x, "/sections?limit=4")
 	require.Len(t, page.Items, 4)
@@ -264,7 +264,7 @@ func sectionsOf(x *talk, h *story) {
 	assert.NotEmpty(t, get[api.Page[api.Course]](x, "/courses").Items)
 }
 
-func peopleLists(x *talk, h *story) {
+func walkPeopleLists(x *talk, h *story) {
 	t := x.site.t
 	who := x.Person("stu-001").ID
 	l := made[api.PeopleList](x, "/people-lists", api.NewPeopleList{Kind: "named", Name: "Helpers", People: []string{who}})
@@ -278,7 +278,7 @@ func peopleLists(x *talk, h *story) {
 	x.do(404, "GET", at, nil)
 }
 
-func pairings(x *talk, h *story) {
+func walkPairings(x *talk, h *story) {
 	t := x.site.t
 	p := made[api.Pairing](x, "/pairings", api.NewPairing{SectionID: h.propA, ConnectionID: h.workspace})
 	h.pairing = p.ID
@@ -327,7 +327,7 @@ func pairings(x *talk, h *story) {
 
 func ptr[T any](x T) *T { return &x }
 
-func linkedSets(x *talk, h *story) {
+func walkLinkedSets(x *talk, h *story) {
 	t := x.site.t
 	get[api.SetProposals](x, "/linked-sets/proposals?sameTeacher=false")
 	wish := api.NewSet{LeadID: h.propA, Sections: []string{h.propB}}
@@ -396,7 +396,7 @@ func (x *talk) account(email string) string {
 	return id
 }
 
-func batches(x *talk, h *story) {
+func walkBatches(x *talk, h *story) {
 	t := x.site.t
 	b := made[api.Batch](x, "/batches", api.Order{Act: "pair", Sections: []string{h.propB}, ConnectionID: h.workspace, WithoutRun: true})
 	post[api.Batch](x, "/batches/"+b.ID+"/do", api.Doing{})
@@ -407,7 +407,7 @@ func batches(x *talk, h *story) {
 	get[[]api.Succession](x, "/next-term?days=400")
 }
 
-func outlines(x *talk, h *story) {
+func walkOutlines(x *talk, h *story) {
 	t := x.site.t
 	at := "/courses/" + h.course + "/outline"
 	table := "module,title,activity,kind\nSowing,Depth,https://platform.example/one,lesson\nSowing,Quiz,https://platform.example/quiz,assessment\n"
@@ -437,7 +437,7 @@ const cartridge = `<?xml version="1.0" encoding="UTF-8"?>
 <organizations><organization identifier="o" structure="rooted-hierarchy"><item identifier="root"><item identifier="sowing"><title>Sowing</title><item identifier="depth" identifierref="r1"><title>Depth</title></item></item></item></organization></organizations>
 <resources><resource identifier="r1" type="webcontent" href="depth.html"><file href="depth.html"/></resource></resources></manifest>`
 
-func badges(x *talk, h *story) {
+func walkBadges(x *talk, h *story) {
 	t := x.site.t
 	i := made[api.Issuer](x, "/issuers", api.NewIssuer{Name: "Fernmoor Garden School"})
 	unused := made[api.Issuer](x, "/issuers", api.NewIssuer{Name: "Fernmor"})
@@ -452,7 +452,7 @@ func badges(x *talk, h *story) {
 	x.joined("stu-015") // before there is a rule
 }
 
-func rules(x *talk, h *story) {
+func walkRules(x *talk, h *story) {
 	t := x.site.t
 	draft := api.NewRule{Name: "Welcome", Trigger: "section.joined", Actions: []api.Action{
 		{Kind: "mail", ConnectionID: h.mail, Subject: "Welcome", Text: "Dear {{.person.givenName}}"}, {Kind: "award", BadgeID: h.badge}, {Kind: "task", Subject: "Greet"}, {Kind: "row", Sheet: "Arrivals", Fields: map[string]string{"name": "person.name"}},
@@ -487,7 +487,7 @@ func (x *talk) joined(who string) store.Event {
 	return x.Record(store.Event{Type: "section.joined", NaturalKey: store.NewID(), PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now().UTC()})
 }
 
-func events(x *talk, h *story) {
+func walkEvents(x *talk, h *story) {
 	t := x.site.t
 	e := x.joined("stu-014")
 	x.Deliver()
@@ -533,7 +533,7 @@ func events(x *talk, h *story) {
 	x.do(204, "POST", "/look-around", nil)
 }
 
-func offers(x *talk, h *story) {
+func walkOffers(x *talk, h *story) {
 	t := x.site.t
 	n := api.NewOffer{Name: "A place", ConnectionID: h.shop, Offer: "place", SectionIDs: []string{h.propB}, AtEnd: "mark"}
 	o := made[api.Offer](x, "/offers", n)
@@ -558,7 +558,7 @@ func offers(x *talk, h *story) {
 	post[api.Meaning](x, "/connections/"+h.shop+"/meaning", api.MeaningTry{Values: map[string]string{}})
 }
 
-func stages(x *talk, h *story) {
+func walkStages(x *talk, h *story) {
 	t := x.site.t
 	o := get[api.Outline](x, "/courses/"+h.course+"/outline")
 	n := api.NewProgression{Name: "Apprentice", CourseID: h.course, Stages: []progression.Stage{{Title: "Sower", Criteria: []progression.Criterion{{Kind: "module", ModuleID: o.Modules[0].ID}}}}}
@@ -580,7 +580,7 @@ func stages(x *talk, h *story) {
 	x.do(204, "DELETE", at, nil)
 }
 
-func settings(x *talk, h *story) {
+func walkSettings(x *talk, h *story) {
 	t := x.site.t
 	list := get[[]api.Template](x, "/templates")
 	x.changes("PUT", "/templates", append(list, api.Template{Name: "Plain", Target: "{section}", Policy: get[api.Pairing](x, "/pairings/"+h.pairing).Policy}))
@@ -592,7 +592,7 @@ func settings(x *talk, h *story) {
 	x.changes("PUT", "/views", []api.View{{Name: "mine", Query: map[string]string{"text": "Prop"}}})
 }
 
-func findings(x *talk, h *story) {
+func walkFindings(x *talk, h *story) {
 	t := x.site.t
 	page := get[api.Page[api.Finding]](x, "/findings?limit=2")
 	require.Len(t, page.Items, 2)
@@ -610,7 +610,7 @@ func findings(x *talk, h *story) {
 	get[[]api.Finding](x, "/today")
 }
 
-func ends(x *talk, h *story) {
+func walkEnds(x *talk, h *story) {
 	t, at := x.site.t, "/pairings/"+h.pairing
 	status, _ := x.atWorkspace("DELETE", "/Groups/"+get[api.Pairing](x, at).TargetRef, "")
 	require.Equal(t, http.StatusNoContent, status)

@@ -35,11 +35,11 @@ func (s sections) States(ctx context.Context) (map[roster.State]int, int, error)
 	return counts, running, err
 }
 
-// purchases tells findings where access and enrolment disagree.
-type purchases struct{ *offering.Service }
+// accessGiven tells findings where access and enrolment disagree.
+type accessGiven struct{ *offering.Service }
 
 // Disagreements are those between access and enrolment.
-func (p purchases) Disagreements(ctx context.Context) (out []reporting.Disagreement, err error) {
+func (p accessGiven) Disagreements(ctx context.Context) (out []reporting.Disagreement, err error) {
 	sides, err := p.Sides(ctx, "")
 	for _, x := range sides {
 		if x.Verdict == offering.Missing || x.Verdict == offering.Surplus {

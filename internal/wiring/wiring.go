@@ -91,7 +91,7 @@ func New(db *store.Store, o Options) *UseCases {
 	x.Observing = &observing.Service{Store: db, Call: o.Call, Expressions: expressions, Outlines: compiled, Rules: x.Reacting, Purchases: x.Offering}
 	x.Progressing = &progressing.Service{Store: db, Now: time.Now, Outlines: compiled}
 	x.Reporting = &reporting.Service{
-		Store: db, Now: time.Now, Purchases: purchases{x.Offering}, Progress: progress{x.Observing}, Rules: x.Reacting, Sections: sections{db, x.Pairing},
+		Store: db, Now: time.Now, Purchases: accessGiven{x.Offering}, Progress: progress{x.Observing}, Rules: x.Reacting, Sections: sections{db, x.Pairing},
 	}
 	return x
 }

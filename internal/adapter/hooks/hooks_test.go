@@ -96,7 +96,9 @@ func TestWhatBecomesOfSending(t *testing.T) {
 	assert.Equal(t, call.Unreachable, p.Kind)
 
 	elsewhere := receive(t, func(http.ResponseWriter, *http.Request) {})
-	away := receive(t, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, elsewhere.URL, http.StatusTemporaryRedirect) })
+	away := receive(t, func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, elsewhere.URL, http.StatusTemporaryRedirect)
+	})
 	_, err = hook(away.URL).Send(t.Context(), joined, time.Now())
 	require.Error(t, err, "a redirect is not followed")
 	assert.Empty(t, elsewhere.seen)

@@ -312,13 +312,13 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 	if err != nil {
 		return nil, err
 	}
-	proposed, pairings, err := s.Proposals(ctx, o.Pairings, 0)
+	proposed, pairingOf, err := s.Proposals(ctx, o.Pairings, 0)
 	if err != nil {
 		return nil, err
 	}
 	to := map[string]string{}
 	for _, m := range proposed {
-		to[pairings[m.From.ID]] = m.To.ID
+		to[pairingOf[m.From.ID]] = m.To.ID
 	}
 	bySection := make(map[string][]pairing.Card, len(cards)) // one for each service with which it is paired
 	for _, c := range cards {

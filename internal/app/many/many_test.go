@@ -216,16 +216,16 @@ func TestRunManyExactly_S10(t *testing.T) {
 	b, err = w.DoBatch("test", b.ID, false)
 	require.NoError(t, err)
 	w.WorkAll()
-	var pairings []string
+	var pairedNow []string
 	for _, i := range b.Items {
-		pairings = append(pairings, i.PairingID)
+		pairedNow = append(pairedNow, i.PairingID)
 	}
 	for n := 25; n < 31; n++ {
 		require.NoError(t, w.Standins.School.Withdraw(fmt.Sprintf("stu-%03d", n), "sec-prop-c"))
 	}
 	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-glass-a"))
 	w.Read(register, false)
-	b, err = w.Many.Look(t.Context(), "test", many.Order{Act: many.Run, Pairings: pairings})
+	b, err = w.Many.Look(t.Context(), "test", many.Order{Act: many.Run, Pairings: pairedNow})
 	require.NoError(t, err)
 	assert.Equal(t, "Propagation C", b.Items[0].Title)
 	assert.Equal(t, 6, b.Items[0].Guard)
@@ -234,7 +234,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 	assert.Contains(t, b.Items[0].Problem, "6 people out, which nobody approved")
 	assert.Len(t, w.WorkAll(), 2)
 	assert.Contains(t, w.Standins.Workspace.Space("Glasshouse climate A"), "Ada Alder")
-	b, err = w.Many.Look(t.Context(), "test", many.Order{Act: many.Run, Pairings: pairings})
+	b, err = w.Many.Look(t.Context(), "test", many.Order{Act: many.Run, Pairings: pairedNow})
 	require.NoError(t, err)
 	_, err = w.DoBatch("Maud", b.ID, true)
 	require.NoError(t, err)
@@ -247,7 +247,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 		blocked bool
 		state   roster.State
 	}{{many.Pause, false, roster.Paused}, {many.Pause, true, roster.Paused}, {many.Run, true, roster.Paused}, {many.Resume, false, roster.InStep}, {many.Hold, false, roster.Held}, {many.Open, false, roster.InStep}, {many.Open, true, roster.InStep}, {many.Template, false, roster.InStep}, {many.End, false, roster.NotPaired}} {
-		b, err := w.Many.Look(t.Context(), "test", many.Order{Act: c.act, Pairings: pairings})
+		b, err := w.Many.Look(t.Context(), "test", many.Order{Act: c.act, Pairings: pairedNow})
 		require.NoError(t, err, c.act)
 		for _, i := range b.Items {
 			assert.Equal(t, c.blocked, i.Blocked(), "%s %s %v", c.act, i.Title, i.Remarks)
@@ -258,7 +258,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, c.state, cards[0].State, c.act)
 	}
-	_, err = w.Many.Look(t.Context(), "test", many.Order{Act: many.Run, Pairings: pairings})
+	_, err = w.Many.Look(t.Context(), "test", many.Order{Act: many.Run, Pairings: pairedNow})
 	_, refused := refusal.As(err)
 	assert.True(t, refused, "what has ended is no pairing any more")
 }
@@ -278,13 +278,13 @@ func TestNextTerm_S8(t *testing.T) {
 	moves, _, err := w.Many.Proposals(t.Context(), nil, 30)
 	require.NoError(t, err)
 	assert.Empty(t, moves, "its term goes on for longer than that")
-	moves, pairings, err := w.Many.Proposals(t.Context(), nil, 90)
+	moves, pairingOf, err := w.Many.Proposals(t.Context(), nil, 90)
 	require.NoError(t, err)
 	require.Len(t, moves, 2)
 	assert.Equal(t, "ORCH-B", moves[0].To.Code)
-	assert.Equal(t, orchard, pairings[moves[0].From.ID])
+	assert.Equal(t, orchard, pairingOf[moves[0].From.ID])
 	assert.Empty(t, moves[1].To.ID, "Propagation C ends too, and nothing follows it")
-	assert.Equal(t, propagation, pairings[moves[1].From.ID])
+	assert.Equal(t, propagation, pairingOf[moves[1].From.ID])
 
 	w.Pairing.Now = func() time.Time { return time.Now().AddDate(0, 0, 70) } // the first term is over
 	cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{Text: "ORCH-A"})

@@ -203,14 +203,14 @@ func (s *Service) misses(ctx context.Context, courseID string, now, next learnin
 	}
 	for _, p := range progressions {
 		ladder := p.Ladder()
-		for _, stage := range p.Stages {
-			for _, c := range stage.Criteria {
+		for _, one := range p.Stages {
+			for _, c := range one.Criteria {
 				lost := modules[c.ModuleID]
 				if c.Kind == progression.Score {
 					lost = activities[c.ActivityID]
 				}
 				if lost != "" && ladder.Of(c) == courseID {
-					out = append(out, fmt.Sprintf("the stage %s of %s asks for %s", stage.Title, p.Name, lost))
+					out = append(out, fmt.Sprintf("the stage %s of %s asks for %s", one.Title, p.Name, lost))
 				}
 			}
 		}

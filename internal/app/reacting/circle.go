@@ -40,9 +40,9 @@ func (s *Service) Circle(ctx context.Context, r store.Rule) ([]string, error) {
 		}
 	}
 	for _, p := range progressions {
-		for _, stage := range p.Stages {
+		for _, one := range p.Stages {
 			var asked []string
-			for _, c := range stage.Criteria {
+			for _, c := range one.Criteria {
 				if c.Kind == progression.Badge {
 					asked = append(asked, "event.badgeId == "+strconv.Quote(c.BadgeID))
 				}
@@ -50,9 +50,9 @@ func (s *Service) Circle(ctx context.Context, r store.Rule) ([]string, error) {
 			if len(asked) == 0 {
 				continue
 			}
-			l := rule.Link{Draft: rule.Draft{Name: fmt.Sprintf("the stage %s of %s", cmp.Or(stage.Title, stage.ID), p.Name), Trigger: string(rule.BadgeAwarded), Condition: strings.Join(asked, " || ")}, Badges: badges, Also: []rule.Trigger{rule.StageReached}}
-			if stage.BadgeID != "" {
-				l.Actions = []rule.Action{{Kind: rule.Award, BadgeID: stage.BadgeID}}
+			l := rule.Link{Draft: rule.Draft{Name: fmt.Sprintf("the stage %s of %s", cmp.Or(one.Title, one.ID), p.Name), Trigger: string(rule.BadgeAwarded), Condition: strings.Join(asked, " || ")}, Badges: badges, Also: []rule.Trigger{rule.StageReached}}
+			if one.BadgeID != "" {
+				l.Actions = []rule.Action{{Kind: rule.Award, BadgeID: one.BadgeID}}
 			}
 			links = append(links, l)
 		}

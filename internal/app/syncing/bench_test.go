@@ -16,7 +16,7 @@ import (
 // what a list of them costs, and what needs a person.
 func BenchmarkManyPairings(b *testing.B) {
 	w := apptest.New(b)
-	_, workspace, pairings := w.Large(11_112, 20)
+	_, workspace, paired := w.Large(11_112, 20)
 	ctx := b.Context()
 	for b.Loop() {
 		_, err := w.Store.Pool.Exec(ctx, `UPDATE pairings SET next_at = now()`)
@@ -27,7 +27,7 @@ func BenchmarkManyPairings(b *testing.B) {
 		require.NoError(b, w.Syncing.WorkAsked(ctx, workspace.ID))
 		b.ReportMetric(time.Since(started).Seconds(), "s-all-compared")
 		b.ReportMetric(ticked.Seconds(), "s-tick")
-		b.ReportMetric(float64(pairings), "pairings")
+		b.ReportMetric(float64(paired), "pairings")
 		var left, jobs int
 		require.NoError(b, w.Store.Pool.QueryRow(ctx, `SELECT (SELECT count(*) FROM pairings WHERE asked_at IS NOT NULL OR compared_at < now() - interval '2 minutes'), (SELECT count(*) FROM river_job WHERE kind = 'run-pairing')`).Scan(&left, &jobs))
 		require.Zero(b, left, "all were compared")

@@ -76,9 +76,9 @@ func TestRunIsTakenBack_R11(t *testing.T) {
 func TestFindingsAreAcknowledgedUntilTheyChange_P3(t *testing.T) {
 	w, register, p := pairedWith(t, "PROP-A", roster.DefaultPolicy())
 	w.Sync(p.ID, false)
-	reports := &reporting.Service{Store: w.Store}
+	reported := &reporting.Service{Store: w.Store}
 	count := func(f reporting.Filter) map[finding.Code]int {
-		list, err := reports.Findings(t.Context(), f)
+		list, err := reported.Findings(t.Context(), f)
 		require.NoError(t, err)
 		out := map[finding.Code]int{}
 		for _, x := range list {
@@ -91,17 +91,17 @@ func TestFindingsAreAcknowledgedUntilTheyChange_P3(t *testing.T) {
 	assert.Equal(t, map[finding.Code]int{finding.TestLearner: 1, finding.SecondAccount: 1}, count(reporting.Filter{Group: reporting.LeftOut}))
 	assert.Len(t, count(reporting.Filter{Owner: string(finding.OwnerLearner)}), 1)
 
-	today, err := reports.Today(t.Context())
+	today, err := reported.Today(t.Context())
 	require.NoError(t, err)
 	require.Len(t, today, 4)
-	require.NoError(t, reports.Acknowledge(t.Context(), "test", today[0].Key, "the office knows"))
-	assert.ErrorContains(t, reports.Acknowledge(t.Context(), "test", today[1].Key, " "), "say why")
-	assert.ErrorContains(t, reports.Acknowledge(t.Context(), "test", "nothing", "x"), "there is no finding")
-	seen, err := reports.Findings(t.Context(), reporting.Filter{Seen: true})
+	require.NoError(t, reported.Acknowledge(t.Context(), "test", today[0].Key, "the office knows"))
+	assert.ErrorContains(t, reported.Acknowledge(t.Context(), "test", today[1].Key, " "), "say why")
+	assert.ErrorContains(t, reported.Acknowledge(t.Context(), "test", "nothing", "x"), "there is no finding")
+	seen, err := reported.Findings(t.Context(), reporting.Filter{Seen: true})
 	require.NoError(t, err)
 	require.Len(t, seen, 1)
 	assert.Equal(t, "the office knows", seen[0].Seen.Note)
-	today, err = reports.Today(t.Context())
+	today, err = reported.Today(t.Context())
 	require.NoError(t, err)
 	assert.Len(t, today, 3)
 
@@ -117,10 +117,10 @@ func TestFindingsAreAcknowledgedUntilTheyChange_P3(t *testing.T) {
 		assert.Empty(t, count(reporting.Filter{Seen: true}), "what changed shows again")
 	}
 
-	list, err := reports.Pairing(t.Context(), mustPairing(t, w.Store, p.ID))
+	list, err := reported.Pairing(t.Context(), mustPairing(t, w.Store, p.ID))
 	require.NoError(t, err)
 	assert.False(t, list.Live())
-	fresh, err := reports.Freshness(t.Context(), mustPairing(t, w.Store, p.ID), 0)
+	fresh, err := reported.Freshness(t.Context(), mustPairing(t, w.Store, p.ID), 0)
 	require.NoError(t, err)
 	assert.NotNil(t, fresh.ReadAt)
 	assert.Contains(t, fresh.StoppedBy, "by hand only")
