@@ -20,7 +20,7 @@ test: setup console/dist/index.html check-generated ## Run every test
 
 bench: setup console/dist/index.html ## Run the benchmarks and print their figures
 	go test -run '^$$' -bench . -benchmem ./internal/core/...
-	go test -run '^$$' -bench . -benchtime 1x ./internal/app/reading ./internal/app/syncing
+	go test -run '^$$' -bench . -benchtime 1x ./internal/app/registers ./internal/app/runs
 	go test -run '^$$' -bench . -benchtime 1x ./internal/e2e
 	go test -run '^$$' -bench SlowReceiver -benchtime 1x -timeout 30m ./internal/app/reacting
 

@@ -15,9 +15,9 @@ import (
 // floors below its own; within a floor nobody imports a neighbour, but a
 // sub-package may be used by the package that holds it.
 var floors = [][]string{
-	{"internal/core/finding", "internal/core/schedule", "internal/core/likeness", "internal/core/rest", "internal/notices"},
-	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge", "internal/core/progression", "internal/core/naming", "internal/core/refusal"},
-	{"internal/core/aside", "internal/core/linking", "internal/core/nextterm"}, // about sections and sets, above what they hold
+	{"internal/core/finding", "internal/core/schedule", "internal/core/similarity", "internal/core/rest", "internal/notices"},
+	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge", "internal/core/stage", "internal/core/naming", "internal/core/refusal"},
+	{"internal/core/visibility", "internal/core/linking", "internal/core/rollover"}, // about sections and sets, above what they hold
 	{"internal/wire/call"},
 	{"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge", "internal/wire/openbadge", "internal/wire/webhook", "internal/wire/sheet", "internal/wire/api"},
 	{"internal/standin"},
@@ -25,7 +25,7 @@ var floors = [][]string{
 	{"internal/store", "internal/adapter"},
 	{"internal/app", "internal/client", "console"},
 	{"internal/app/linking"}, // says what sets mean for their classes
-	{"internal/app/many"},    // does with many what the others do with one
+	{"internal/app/batches"}, // does with many what the others do with one
 	{"internal/wiring"},      // puts the use cases together
 	{"internal/scenario", "internal/cli", "internal/web", "internal/worker", "internal/apptest"},
 	{"internal/service"},

@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/adapter"
-	"kanban/internal/app/many"
-	"kanban/internal/app/reading"
+	"kanban/internal/app/batches"
+	"kanban/internal/app/registers"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin"
@@ -54,19 +54,19 @@ func Over(t testing.TB, s *store.Store) *World {
 	require.NoError(t, err)
 	t.Cleanup(outside.Stop)
 	x := &World{t: t, Store: s, Standins: outside, UseCases: wiring.New(s, wiring.Options{Public: "http://kanban.example", Zone: time.UTC, Call: Quick, Delays: []time.Duration{time.Second, time.Minute}})}
-	x.Many.Now = func() time.Time { return x.Pairing.Now() }
+	x.Batches.Now = func() time.Time { return x.Pairings.Now() }
 	return x
 }
 
 // DoBatch does what a batch shows, as a job would.
-func (w *World) DoBatch(who, id string, approved bool) (many.Batch, error) {
+func (w *World) DoBatch(who, id string, approved bool) (batches.Batch, error) {
 	w.t.Helper()
-	b, err := w.Many.Do(w.t.Context(), who, id, approved)
+	b, err := w.Batches.Do(w.t.Context(), who, id, approved)
 	if err != nil {
 		return b, err
 	}
-	require.NoError(w.t, w.Many.CarryOut(w.t.Context(), id))
-	b, err = w.Many.Batch(w.t.Context(), id)
+	require.NoError(w.t, w.Batches.CarryOut(w.t.Context(), id))
+	b, err = w.Batches.Batch(w.t.Context(), id)
 	require.NoError(w.t, err)
 	return b, nil
 }
@@ -74,7 +74,7 @@ func (w *World) DoBatch(who, id string, approved bool) (many.Batch, error) {
 // Connect makes one connection.
 func (w *World) Connect(kind, name string, values map[string]string) store.Connection {
 	w.t.Helper()
-	c, _, err := w.Connecting.Create(w.t.Context(), "test", kind, name, values)
+	c, _, err := w.Connections.Create(w.t.Context(), "test", kind, name, values)
 	require.NoError(w.t, err)
 	return c
 }
@@ -98,7 +98,7 @@ func (w *World) Contacts() store.Connection {
 // Shop connects the shop, which from then on tells what is bought there.
 func (w *World) Shop() adapter.Connection {
 	c := w.Connect("cloudevents", "Shop", nil)
-	opened, err := w.Connecting.Open(w.t.Context(), c.ID)
+	opened, err := w.Connections.Open(w.t.Context(), c.ID)
 	require.NoError(w.t, err)
 	return opened
 }
@@ -185,9 +185,9 @@ func (w *World) Follow() {
 			err := json.Unmarshal(args, &j)
 			todo = append(todo, func() error {
 				if j.ProgressionID != "" {
-					return w.Progressing.WorkOut(ctx, j.ProgressionID)
+					return w.Stages.WorkOut(ctx, j.ProgressionID)
 				}
-				return w.Progressing.Touched(ctx, j.People, j.Courses, j.Badges)
+				return w.Stages.Touched(ctx, j.People, j.Courses, j.Badges)
 			})
 			return err
 		})
@@ -211,9 +211,9 @@ func (w *World) Mail() store.Connection {
 // Read reads a register and gives the ended run.
 func (w *World) Read(c store.Connection, approved bool) store.Run {
 	w.t.Helper()
-	r, err := w.Reading.Start(w.t.Context(), "test", reading.Request{ConnectionID: c.ID, Approved: approved})
+	r, err := w.Registers.Start(w.t.Context(), "test", registers.Request{ConnectionID: c.ID, Approved: approved})
 	require.NoError(w.t, err)
-	require.NoError(w.t, w.Reading.Work(w.t.Context(), r.ID, true))
+	require.NoError(w.t, w.Registers.Work(w.t.Context(), r.ID, true))
 	r, err = w.Store.Run(w.t.Context(), r.ID)
 	require.NoError(w.t, err)
 	return r
@@ -228,7 +228,7 @@ func (w *World) WorkAll() (ended []store.Run) {
 		if !r.Active() || r.Kind != store.RunSync {
 			continue
 		}
-		require.NoError(w.t, w.Syncing.Work(w.t.Context(), r.ID, true))
+		require.NoError(w.t, w.Runs.Work(w.t.Context(), r.ID, true))
 		r, err = w.Store.Run(w.t.Context(), r.ID)
 		require.NoError(w.t, err)
 		ended = append(ended, r)
@@ -261,11 +261,11 @@ func (w *World) Section(code string) store.Section {
 // Sync previews a pairing, runs it and gives the ended run.
 func (w *World) Sync(pairingID string, approved bool) store.Run {
 	w.t.Helper()
-	p, err := w.Syncing.Preview(w.t.Context(), pairingID)
+	p, err := w.Runs.Preview(w.t.Context(), pairingID)
 	require.NoError(w.t, err)
-	r, err := w.Syncing.Start(w.t.Context(), "test", p.ID, approved)
+	r, err := w.Runs.Start(w.t.Context(), "test", p.ID, approved)
 	require.NoError(w.t, err)
-	require.NoError(w.t, w.Syncing.Work(w.t.Context(), r.ID, true))
+	require.NoError(w.t, w.Runs.Work(w.t.Context(), r.ID, true))
 	r, err = w.Store.Run(w.t.Context(), r.ID)
 	require.NoError(w.t, err)
 	if r.State == store.Finished || r.State == store.NeedsPerson {

@@ -8,7 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"kanban/internal/app/reading"
+	"kanban/internal/app/registers"
 	"kanban/internal/store"
 	"kanban/internal/wire/oneroster"
 	"kanban/internal/wire/scim"
@@ -66,9 +66,9 @@ func (w *World) LargeRegister(sections, learners int) store.Connection {
 	var content bytes.Buffer
 	require.NoError(w.t, oneroster.WritePackage(&content, "Large", largeSchool(sections, learners)))
 	register := w.Connect("oneroster-csv", "Large school", map[string]string{})
-	r, err := w.Reading.Start(w.t.Context(), "test", reading.Request{ConnectionID: register.ID, Upload: content.Bytes()})
+	r, err := w.Registers.Start(w.t.Context(), "test", registers.Request{ConnectionID: register.ID, Upload: content.Bytes()})
 	require.NoError(w.t, err)
-	require.NoError(w.t, w.Reading.Work(w.t.Context(), r.ID, true))
+	require.NoError(w.t, w.Registers.Work(w.t.Context(), r.ID, true))
 	return register
 }
 

@@ -13,7 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kanban/internal/client"
-	"kanban/internal/core/progression"
+	"kanban/internal/core/stage"
 	"kanban/internal/wire/api"
 )
 
@@ -152,8 +152,8 @@ func addProgression(ctx context.Context, cmd *cli.Command) error {
 		}
 		n.Stages = append(n.Stages, stage)
 	}
-	at := func(title string) (*progression.Stage, error) {
-		i := slices.IndexFunc(n.Stages, func(s progression.Stage) bool { return strings.EqualFold(s.Title, strings.TrimSpace(title)) })
+	at := func(title string) (*stage.Stage, error) {
+		i := slices.IndexFunc(n.Stages, func(s stage.Stage) bool { return strings.EqualFold(s.Title, strings.TrimSpace(title)) })
 		if i < 0 {
 			return nil, fmt.Errorf("%w: there is no --stage called %q", errUsage, title)
 		}
@@ -279,7 +279,7 @@ func listClimbers(ctx context.Context, cmd *cli.Command) error {
 		if title == "" {
 			continue
 		}
-		i := slices.IndexFunc(p.Stages, func(s progression.Stage) bool { return strings.EqualFold(s.Title, title) || s.ID == title })
+		i := slices.IndexFunc(p.Stages, func(s stage.Stage) bool { return strings.EqualFold(s.Title, title) || s.ID == title })
 		if i < 0 {
 			return fmt.Errorf("%w: %s has no stage %q", errUsage, p.Name, title)
 		}

@@ -11,8 +11,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kanban/internal/client"
-	"kanban/internal/core/aside"
 	"kanban/internal/core/roster"
+	"kanban/internal/core/visibility"
 	"kanban/internal/wire/api"
 )
 
@@ -101,14 +101,14 @@ func sayAside(cmd *cli.Command, left []api.LeftAside) {
 
 func sectionsAside(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
-	rules, err := client.Get[[]aside.SectionRule](ctx, c, "/sections/aside")
+	rules, err := client.Get[[]visibility.SectionRule](ctx, c, "/sections/aside")
 	if err != nil {
 		return err
 	}
 	changed := false
 	for _, name := range cmd.StringSlice("drop") {
 		was := len(rules)
-		rules = slices.DeleteFunc(rules, func(r aside.SectionRule) bool { return strings.EqualFold(r.Name, name) })
+		rules = slices.DeleteFunc(rules, func(r visibility.SectionRule) bool { return strings.EqualFold(r.Name, name) })
 		if changed = true; was == len(rules) {
 			return fmt.Errorf("%w: there is no rule %q", errUsage, name)
 		}
@@ -121,16 +121,16 @@ func sectionsAside(ctx context.Context, cmd *cli.Command) error {
 		rules, changed = append(rules, r), true
 	}
 	if changed {
-		if rules, err = client.Send[[]aside.SectionRule](ctx, c, http.MethodPut, "/sections/aside", rules); err != nil {
+		if rules, err = client.Send[[]visibility.SectionRule](ctx, c, http.MethodPut, "/sections/aside", rules); err != nil {
 			return err
 		}
 	}
-	return tableOf(rules, "Nothing is left aside.", []string{"rule", "leaves aside"}, func(r aside.SectionRule) []string {
+	return tableOf(rules, "Nothing is left aside.", []string{"rule", "leaves aside"}, func(r visibility.SectionRule) []string {
 		return []string{r.Name, asideWords(r)}
 	}).print(cmd)
 }
 
-func asideWords(r aside.SectionRule) string {
+func asideWords(r visibility.SectionRule) string {
 	parts := given([2]string{"course code", r.CourseCode}, [2]string{"title", r.Title}, [2]string{"class type", r.ClassType})
 	if r.Empty {
 		parts = append(parts, "no learners")
@@ -152,9 +152,9 @@ func given(conditions ...[2]string) (parts []string) {
 }
 
 // parseAside reads NAME:CONDITION=VALUE,CONDITION.
-func parseAside(text string) (aside.SectionRule, error) {
+func parseAside(text string) (visibility.SectionRule, error) {
 	name, rest, _ := strings.Cut(text, ":")
-	r := aside.SectionRule{Name: strings.TrimSpace(name)}
+	r := visibility.SectionRule{Name: strings.TrimSpace(name)}
 	for _, part := range strings.Split(rest, ",") {
 		condition, value, _ := strings.Cut(strings.TrimSpace(part), "=")
 		switch condition {

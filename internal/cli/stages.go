@@ -7,12 +7,12 @@ import (
 	"strings"
 
 	"kanban/internal/client"
-	"kanban/internal/core/progression"
+	"kanban/internal/core/stage"
 	"kanban/internal/wire/api"
 )
 
 // readStage reads TITLE: CRITERION; CRITERION.
-func readStage(ctx context.Context, c *client.Client, course api.Course, text string) (s progression.Stage, err error) {
+func readStage(ctx context.Context, c *client.Client, course api.Course, text string) (s stage.Stage, err error) {
 	title, rest, ok := strings.Cut(text, ":")
 	if s.Title = strings.TrimSpace(title); !ok || s.Title == "" {
 		return s, fmt.Errorf("%w: --stage %q is not of the form TITLE: CRITERION; CRITERION", errUsage, text)
@@ -27,29 +27,29 @@ func readStage(ctx context.Context, c *client.Client, course api.Course, text st
 	return s, nil
 }
 
-func readCriterion(ctx context.Context, c *client.Client, course api.Course, text string) (progression.Criterion, error) {
+func readCriterion(ctx context.Context, c *client.Client, course api.Course, text string) (stage.Criterion, error) {
 	kind, rest, _ := strings.Cut(text, " ")
 	rest = strings.TrimSpace(rest)
-	out := progression.Criterion{Kind: progression.Kind(kind)}
+	out := stage.Criterion{Kind: stage.Kind(kind)}
 	switch {
-	case out.Kind == progression.Course && rest != "":
+	case out.Kind == stage.Course && rest != "":
 		other, err := findCourse(ctx, c, rest)
 		out.CourseID = other.ID
 		return out, err
-	case out.Kind == progression.Course:
+	case out.Kind == stage.Course:
 		return out, nil
-	case out.Kind == progression.Badge:
+	case out.Kind == stage.Badge:
 		b, err := findBadge(ctx, c, rest)
 		out.BadgeID = b.ID
 		return out, err
-	case out.Kind != progression.Module && out.Kind != progression.Score:
+	case out.Kind != stage.Module && out.Kind != stage.Score:
 		return out, fmt.Errorf("%w: %q is no criterion; write module …, course, score … PERCENT or badge …", errUsage, text)
 	}
 	o, err := client.Get[api.Outline](ctx, c, "/courses/"+course.ID+"/outline")
 	if err != nil {
 		return out, fmt.Errorf("%s: %w", course.Title, err)
 	}
-	if out.Kind == progression.Module {
+	if out.Kind == stage.Module {
 		for _, m := range o.Modules {
 			if strings.EqualFold(m.Title, rest) || m.ID == rest {
 				out.ModuleID = m.ID

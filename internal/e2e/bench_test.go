@@ -67,7 +67,7 @@ func BenchmarkTenThousandPairings(b *testing.B) {
 		_, err := db.Pool.Exec(ctx, `UPDATE pairings SET next_at = now()`)
 		require.NoError(b, err)
 		started := time.Now()
-		require.NoError(b, w.Syncing.Tick(ctx, time.Now().Add(time.Second)))
+		require.NoError(b, w.Runs.Tick(ctx, time.Now().Add(time.Second)))
 		time.Sleep(time.Second)
 		var one string
 		require.NoError(b, db.Pool.QueryRow(ctx, `WITH one AS (SELECT id, target_ref FROM pairings WHERE target_ref = 's7'), left_it AS (DELETE FROM enrolments WHERE sourced_id = 'e140') SELECT id FROM one`).Scan(&one))

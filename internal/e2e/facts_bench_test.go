@@ -24,8 +24,8 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/learning"
-	"kanban/internal/core/progression"
 	"kanban/internal/core/rule"
+	"kanban/internal/core/stage"
 	"kanban/internal/service"
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
@@ -72,7 +72,7 @@ func newFactory(b *testing.B) *factory {
 		o.Modules = append(o.Modules, module)
 	}
 	require.NoError(b, w.Observing.SetOutline(b.Context(), "bench", f.course, o))
-	c, made, err := w.Connecting.Create(b.Context(), "bench", "xapi", "Platform", nil)
+	c, made, err := w.Connections.Create(b.Context(), "bench", "xapi", "Platform", nil)
 	require.NoError(b, err)
 	f.platform, f.key, f.secret = c, made["key"], made["secret"]
 
@@ -197,11 +197,11 @@ func BenchmarkFactsWithStages(b *testing.B) {
 		f.rules(rule.Action{Kind: rule.AppendSheet, Sheet: "bench", Fields: map[string]string{"who": "person.name"}})
 		p := store.Progression{Name: "Modules", CourseID: f.course}
 		for m := range 10 {
-			p.Stages = append(p.Stages, progression.Stage{Title: fmt.Sprintf("Stage %d", m), Criteria: []progression.Criterion{{Kind: progression.Module, ModuleID: fmt.Sprintf("m%d", m)}}})
+			p.Stages = append(p.Stages, stage.Stage{Title: fmt.Sprintf("Stage %d", m), Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: fmt.Sprintf("m%d", m)}}})
 		}
-		p, err := f.Progressing.Save(b.Context(), "bench", "", 0, p)
+		p, err := f.Stages.Save(b.Context(), "bench", "", 0, p)
 		require.NoError(b, err)
-		_, err = f.Progressing.Switch(b.Context(), "bench", p.ID, true)
+		_, err = f.Stages.Switch(b.Context(), "bench", p.ID, true)
 		require.NoError(b, err)
 		c := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: factSenders}}
 		rate := during(b, factSeconds, func(_, n int) error { return f.send(c, f.batch(n)) }) * factBatch

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"kanban/internal/client"
-	"kanban/internal/core/progression"
+	"kanban/internal/core/stage"
 	"kanban/internal/wire/api"
 )
 
@@ -33,13 +33,13 @@ func (s *Story) Stages(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	n := api.NewProgression{Name: ProgressionName, CourseID: x.CourseID, Stages: []progression.Stage{
-		{Title: "First cuttings", Criteria: []progression.Criterion{{Kind: progression.Module, ModuleID: "mod-cuttings"}}},
-		{Title: "Badge in hand", Optional: true, Criteria: []progression.Criterion{{Kind: progression.Badge, BadgeID: named("Cuttings").ID}}},
-		{Title: "First graft", BadgeID: grafter.ID, Criteria: []progression.Criterion{
-			{Kind: progression.Module, ModuleID: "mod-grafting"}, {Kind: progression.Score, ActivityID: s.At.Platform + "/activities/act-cuttings-check", AtLeast: 0.8},
+	n := api.NewProgression{Name: ProgressionName, CourseID: x.CourseID, Stages: []stage.Stage{
+		{Title: "First cuttings", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "mod-cuttings"}}},
+		{Title: "Badge in hand", Optional: true, Criteria: []stage.Criterion{{Kind: stage.Badge, BadgeID: named("Cuttings").ID}}},
+		{Title: "First graft", BadgeID: grafter.ID, Criteria: []stage.Criterion{
+			{Kind: stage.Module, ModuleID: "mod-grafting"}, {Kind: stage.Score, ActivityID: s.At.Platform + "/activities/act-cuttings-check", AtLeast: 0.8},
 		}},
-		{Title: "Course and badge", Criteria: []progression.Criterion{{Kind: progression.Course}, {Kind: progression.Badge, BadgeID: named("Propagation").ID}}},
+		{Title: "Course and badge", Criteria: []stage.Criterion{{Kind: stage.Course}, {Kind: stage.Badge, BadgeID: named("Propagation").ID}}},
 	}}
 	v, err := client.Post[api.ProgressionPreview](ctx, s.Client, "/progressions/preview", api.ProgressionDraft{NewProgression: n})
 	if err != nil {

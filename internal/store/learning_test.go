@@ -10,8 +10,8 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/learning"
-	"kanban/internal/core/progression"
 	"kanban/internal/core/rule"
+	"kanban/internal/core/stage"
 	"kanban/internal/store"
 )
 
@@ -168,7 +168,7 @@ func TestStatements(t *testing.T) {
 func TestProgressions(t *testing.T) {
 	w, _ := learned(t)
 	s, ctx, prop, ada := w.Store, t.Context(), w.Section("PROP-A"), w.Person("stu-001")
-	p := store.Progression{ID: store.NewID(), Name: "Apprentice", CourseID: prop.CourseID, Version: 1, Stages: []progression.Stage{{ID: "s1", Title: "Sower", Criteria: []progression.Criterion{{Kind: progression.Module, ModuleID: "m"}}}}}
+	p := store.Progression{ID: store.NewID(), Name: "Apprentice", CourseID: prop.CourseID, Version: 1, Stages: []stage.Stage{{ID: "s1", Title: "Sower", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "m"}}}}}
 	tx(t, s, func(tx *store.Tx) error { return store.Create(tx, &p, "test") })
 	missing[store.Progression](t)(s.Progression(ctx, store.NewID()))
 	assert.Len(t, must[[]store.Progression](t)(s.Progressions(ctx)), 1)

@@ -142,10 +142,10 @@ func TestPreviewsRunsAndChanges(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, service := w.Store, t.Context(), w.Workspace()
 	p := paired(t, s, w.Section("PROP-A"), service)
-	preview, err := w.Syncing.Preview(ctx, p.ID)
+	preview, err := w.Runs.Preview(ctx, p.ID)
 	require.NoError(t, err)
 	assert.Equal(t, preview.Fingerprint, must[store.Preview](t)(s.Preview(ctx, preview.ID)).Fingerprint)
-	run, err := w.Syncing.Start(ctx, "test", preview.ID, false)
+	run, err := w.Runs.Start(ctx, "test", preview.ID, false)
 	require.NoError(t, err)
 	now := func() store.Run { t.Helper(); return must[store.Run](t)(s.Run(ctx, run.ID)) }
 

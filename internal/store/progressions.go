@@ -9,7 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kanban/internal/core/learning"
-	"kanban/internal/core/progression"
+	"kanban/internal/core/stage"
 )
 
 // Progression is an ordered set of stages of a course.
@@ -17,7 +17,7 @@ type Progression struct {
 	ID        string
 	Name      string
 	CourseID  string
-	Stages    []progression.Stage `gorm:"serializer:json"`
+	Stages    []stage.Stage `gorm:"serializer:json"`
 	Version   int
 	OnSince   *time.Time // nil while it is off
 	RemovedAt *time.Time
@@ -26,8 +26,8 @@ type Progression struct {
 }
 
 // Ladder is what the core needs to know about it.
-func (p Progression) Ladder() progression.Progression {
-	return progression.Progression{CourseID: p.CourseID, Stages: p.Stages}
+func (p Progression) Ladder() stage.Progression {
+	return stage.Progression{CourseID: p.CourseID, Stages: p.Stages}
 }
 
 // Progressions lists all, ordered by name.
@@ -265,7 +265,7 @@ const group = `WITH members AS (
 
 // first is the stage at which everybody begins.
 func (p Progression) first() string {
-	next, _ := p.Ladder().Next(p.Ladder().Look(progression.Evidence{}))
+	next, _ := p.Ladder().Next(p.Ladder().Look(stage.Evidence{}))
 	return next.ID
 }
 

@@ -21,21 +21,21 @@ func (s *Server) badges(a huma.API) {
 		return api.Page[api.Issuer]{Items: each(all, s.issuer)}, err
 	})
 	handle(a, "badges", "POST /issuers make-issuer Make an issuer with a signing key of its own", func(ctx context.Context, in *with[api.NewIssuer]) (api.Issuer, error) {
-		i, err := s.Awarding.AddIssuer(ctx, callerOf(ctx).Name, store.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
+		i, err := s.Badges.AddIssuer(ctx, callerOf(ctx).Name, store.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
 		return s.issuer(i), err
 	})
 	handleEmpty(a, "badges", "DELETE /issuers/{id} remove-issuer Remove an issuer that has no badge", func(ctx context.Context, in *byID) error {
-		return s.Awarding.RemoveIssuer(ctx, callerOf(ctx).Name, in.ID)
+		return s.Badges.RemoveIssuer(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handleEmpty(a, "badges", "DELETE /badges/{id} remove-badge Remove a badge that nobody was awarded and that nothing is to award", func(ctx context.Context, in *byID) error {
-		return s.Awarding.RemoveBadge(ctx, callerOf(ctx).Name, in.ID)
+		return s.Badges.RemoveBadge(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "badges", "GET /badges list-badges List badges", func(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
 		all, err := s.Store.Badges(ctx)
 		return api.Page[api.Badge]{Items: each(all, shownBadge)}, err
 	})
 	handle(a, "badges", "POST /badges make-badge Make a badge", func(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
-		b, err := s.Awarding.AddBadge(ctx, callerOf(ctx).Name, store.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description, Criteria: in.Body.Criteria})
+		b, err := s.Badges.AddBadge(ctx, callerOf(ctx).Name, store.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description, Criteria: in.Body.Criteria})
 		return shownBadge(store.ListedBadge{Badge: b}), err
 	})
 	handle(a, "badges", "GET /awards list-awards List awards, the newest first", func(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
@@ -43,14 +43,14 @@ func (s *Server) badges(a huma.API) {
 		return api.Page[api.Award]{Items: each(all, s.shownAward), Next: last(all, in.Limit, func(x store.ListedAward) string { return x.ID })}, err
 	})
 	handle(a, "badges", "POST /awards/{id}/revoke revoke-award Revoke an award, which whoever checks it is told", func(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
-		if _, err := s.Awarding.Revoke(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason); err != nil {
+		if _, err := s.Badges.Revoke(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason); err != nil {
 			return api.Award{}, err
 		}
 		x, err := s.Store.ListedAward(ctx, in.ID)
 		return s.shownAward(x), err
 	})
 	handle(a, "badges", "POST /awards/{id}/restore restore-award Take back a revocation that was made by mistake", func(ctx context.Context, in *byID) (api.Award, error) {
-		if _, err := s.Awarding.Restore(ctx, callerOf(ctx).Name, in.ID); err != nil {
+		if _, err := s.Badges.Restore(ctx, callerOf(ctx).Name, in.ID); err != nil {
 			return api.Award{}, err
 		}
 		x, err := s.Store.ListedAward(ctx, in.ID)
@@ -59,7 +59,7 @@ func (s *Server) badges(a huma.API) {
 }
 
 func (s *Server) issuer(i store.Issuer) api.Issuer {
-	return api.Issuer{NewIssuer: api.NewIssuer{Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description}, ID: i.ID, Address: s.Awarding.IssuerAddress(i.ID)}
+	return api.Issuer{NewIssuer: api.NewIssuer{Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description}, ID: i.ID, Address: s.Badges.IssuerAddress(i.ID)}
 }
 
 func shownBadge(b store.ListedBadge) api.Badge {
@@ -68,7 +68,7 @@ func shownBadge(b store.ListedBadge) api.Badge {
 
 func (s *Server) shownAward(x store.ListedAward) api.Award {
 	return api.Award{
-		ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Awarding.AwardAddress(x.ID), AwardedAt: x.AwardedAt,
+		ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Badges.AwardAddress(x.ID), AwardedAt: x.AwardedAt,
 		RevokedAt: x.RevokedAt, RevokedBy: x.RevokedBy, Reason: x.Reason,
 	}
 }

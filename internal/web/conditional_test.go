@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kanban/internal/app/pairing"
+	"kanban/internal/app/pairings"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
 )
@@ -26,7 +26,7 @@ func TestEveryEditKeepsToWhatItWasMadeFrom(t *testing.T) {
 	x.Labels()
 	labels, err := x.Store.Connections(t.Context())
 	require.NoError(t, err)
-	p, err := x.World.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: x.Section("PROP-A").ID, ConnectionID: service.ID})
+	p, err := x.World.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: x.Section("PROP-A").ID, ConnectionID: service.ID})
 	require.NoError(t, err)
 	r := x.Rule(rule.Draft{Name: "Note", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Look"}}})
 	course := x.Section("PROP-A").CourseID

@@ -8,8 +8,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/adapter"
-	"kanban/internal/app/connecting"
-	"kanban/internal/app/reading"
+	"kanban/internal/app/connections"
+	"kanban/internal/app/registers"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store"
@@ -51,7 +51,7 @@ func (s *Server) connections(a huma.API) {
 		return shown, c.Version, err
 	})
 	handleTagged(a, "connections", "POST /connections make-connection Connect an outside system", func(ctx context.Context, in *with[api.NewConnection]) (api.Connection, int, error) {
-		c, made, err := s.Connecting.Create(ctx, callerOf(ctx).Name, in.Body.Kind, in.Body.Name, in.Body.Values)
+		c, made, err := s.Connections.Create(ctx, callerOf(ctx).Name, in.Body.Kind, in.Body.Name, in.Body.Values)
 		if err != nil {
 			return api.Connection{}, 0, err
 		}
@@ -72,7 +72,7 @@ func (s *Server) connections(a huma.API) {
 		if err != nil {
 			return api.Connection{}, 0, err
 		}
-		c, err := s.Connecting.Update(ctx, callerOf(ctx).Name, in.ID, v, connecting.Change{Name: in.Body.Name, Values: in.Body.Values, Paused: in.Body.Paused, Untested: in.Body.Untested})
+		c, err := s.Connections.Update(ctx, callerOf(ctx).Name, in.ID, v, connections.Change{Name: in.Body.Name, Values: in.Body.Values, Paused: in.Body.Paused, Untested: in.Body.Untested})
 		if err != nil {
 			return api.Connection{}, 0, err
 		}
@@ -85,24 +85,24 @@ func (s *Server) connections(a huma.API) {
 			return api.Removal{}, err
 		}
 		all, err := s.Store.Dependents(ctx, in.ID)
-		return api.Removal{Name: c.Name, Summary: connecting.Describe(all), Dependents: each(all, func(d store.Dependent) api.Dependent { return api.Dependent(d) })}, err
+		return api.Removal{Name: c.Name, Summary: connections.Describe(all), Dependents: each(all, func(d store.Dependent) api.Dependent { return api.Dependent(d) })}, err
 	})
 	handleEmpty(a, "connections", "DELETE /connections/{id} remove-connection Remove a connection: it is switched off and hidden, and can be restored for 30 days", func(ctx context.Context, in *removal) error {
-		return s.Connecting.Remove(ctx, callerOf(ctx).Name, in.ID, in.Name)
+		return s.Connections.Remove(ctx, callerOf(ctx).Name, in.ID, in.Name)
 	})
 	handle(a, "connections", "POST /connections/{id}/restore restore-connection Bring a removed connection back as it was", func(ctx context.Context, in *withID[api.Restored]) (api.Connection, error) {
-		c, err := s.Connecting.Restore(ctx, callerOf(ctx).Name, in.ID, in.Body.Name)
+		c, err := s.Connections.Restore(ctx, callerOf(ctx).Name, in.ID, in.Body.Name)
 		if err != nil {
 			return api.Connection{}, err
 		}
 		return s.connection(ctx, c)
 	})
 	handle(a, "connections", "POST /connections/{id}/probe probe-connection Test every capability of a connection", func(ctx context.Context, in *byID) ([]api.Report, error) {
-		reports, err := s.Connecting.Probe(ctx, in.ID)
+		reports, err := s.Connections.Probe(ctx, in.ID)
 		return each(reports, report), err
 	})
 	handle(a, "connections", "POST /connections/{id}/read start-read Read a register", func(ctx context.Context, in *withID[api.ReadRequest]) (api.Run, error) {
-		r, err := s.Reading.Start(ctx, callerOf(ctx).Name, reading.Request{ConnectionID: in.ID, Approved: in.Body.Approved, Changes: in.Body.Changes})
+		r, err := s.Registers.Start(ctx, callerOf(ctx).Name, registers.Request{ConnectionID: in.ID, Approved: in.Body.Approved, Changes: in.Body.Changes})
 		if err != nil {
 			return api.Run{}, err
 		}
@@ -128,7 +128,7 @@ func (s *Server) upload(a huma.API) {
 		if len(in.RawBody) == 0 {
 			return nil, problem(refusal.Invalid("", "the request holds no file"))
 		}
-		r, err := s.Reading.Start(ctx, callerOf(ctx).Name, reading.Request{ConnectionID: in.ID, Approved: in.Approved, Upload: in.RawBody})
+		r, err := s.Registers.Start(ctx, callerOf(ctx).Name, registers.Request{ConnectionID: in.ID, Approved: in.Approved, Upload: in.RawBody})
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -155,7 +155,7 @@ func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connec
 		out.Checklist = api.Checklist{Steps: []api.Step{}}
 		return out, nil
 	}
-	rests, err := s.Reporting.Rests(ctx, c.ID)
+	rests, err := s.Reports.Rests(ctx, c.ID)
 	if err != nil {
 		return out, err
 	}
@@ -163,7 +163,7 @@ func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connec
 		out.Rests = append(out.Rests, api.Rest{Operation: r.Title, Reason: r.Reason, Failures: r.Failures, Since: r.Since, Until: r.RestsUntil, Waiting: r.Waiting})
 	}
 	if (c.Kind == adapter.KindXAPI || c.Kind == adapter.KindEvents) && c.ProbedAt != nil { // known without asking, so always as of now
-		heard, err := s.Connecting.Heard(ctx, c.ID, c.Kind)
+		heard, err := s.Connections.Heard(ctx, c.ID, c.Kind)
 		if err != nil {
 			return out, err
 		}
@@ -175,7 +175,7 @@ func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connec
 	if len(c.Probe) > 0 && json.Unmarshal(c.Probe, &reports) == nil {
 		out.Probe = each(reports, report)
 	}
-	list, err := s.Reporting.Connection(ctx, c)
+	list, err := s.Reports.Connection(ctx, c)
 	if err != nil {
 		return out, err
 	}

@@ -81,11 +81,11 @@ func (s *Server) installation(a huma.API) {
 		return finding.All(), nil
 	})
 	handle(a, "installation", "GET /today/rest today-rest What, beside that, is not in step or not known to be; empty when everything is", func(ctx context.Context, _ *struct{}) ([]string, error) {
-		said, err := s.Reporting.Rest(ctx)
+		said, err := s.Reports.Rest(ctx)
 		return append([]string{}, said...), err
 	})
 	handle(a, "installation", "GET /today today What needs a person, ordered by harm", func(ctx context.Context, _ *struct{}) ([]api.Finding, error) {
-		list, err := s.Reporting.Today(ctx)
+		list, err := s.Reports.Today(ctx)
 		return each(list, noticedFinding), err
 	})
 }

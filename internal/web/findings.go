@@ -7,7 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kanban/internal/app/reporting"
+	"kanban/internal/app/reports"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
@@ -42,7 +42,7 @@ type rosterInput struct {
 
 func (s *Server) findings(a huma.API) {
 	handle(a, "findings", "GET /findings list-findings Everything that was noticed, what needs a person first", func(ctx context.Context, in *findingsInput) (api.Page[api.Finding], error) {
-		list, err := s.Reporting.Findings(ctx, reporting.Filter{Group: reporting.Group(in.Group), Code: finding.Code(in.Code), Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen})
+		list, err := s.Reports.Findings(ctx, reports.Filter{Group: reports.Group(in.Group), Code: finding.Code(in.Code), Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen})
 		if err != nil {
 			return api.Page[api.Finding]{}, err
 		}
@@ -50,10 +50,10 @@ func (s *Server) findings(a huma.API) {
 		return api.Page[api.Finding]{Items: each(items, noticedFinding), Next: next}, err
 	})
 	handleEmpty(a, "findings", "PUT /findings/{key}/acknowledgement acknowledge-finding Keep a finding quiet until it changes", func(ctx context.Context, in *acknowledging) error {
-		return s.Reporting.Acknowledge(ctx, callerOf(ctx).Name, in.Key, in.Body.Note)
+		return s.Reports.Acknowledge(ctx, callerOf(ctx).Name, in.Key, in.Body.Note)
 	})
 	handleEmpty(a, "findings", "DELETE /findings/{key}/acknowledgement reopen-finding Take an acknowledgement back", func(ctx context.Context, in *byKey) error {
-		return s.Reporting.Reopen(ctx, callerOf(ctx).Name, in.Key)
+		return s.Reports.Reopen(ctx, callerOf(ctx).Name, in.Key)
 	})
 	handle(a, "sections", "GET /sections/{id}/roster get-roster Who was in a section on a day", func(ctx context.Context, in *rosterInput) (api.Page[api.RosterLine], error) {
 		at, err := moment(in.At)
@@ -74,7 +74,7 @@ func (s *Server) findings(a huma.API) {
 		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
 	})
 	handle(a, "pairings", "GET /pairings/{id}/comparison compare-pairing Compare both sides now, side by side, changing nothing", func(ctx context.Context, in *byID) (api.Page[api.Line], error) {
-		list, err := s.Syncing.Lines(ctx, in.ID)
+		list, err := s.Runs.Lines(ctx, in.ID)
 		return api.Page[api.Line]{Items: each(list, line)}, err
 	})
 	s.comparisonFile(a)
@@ -90,7 +90,7 @@ func (s *Server) comparisonFile(a huma.API) {
 		Body        []byte
 	}
 	huma.Register(a, op, func(ctx context.Context, in *byID) (*file, error) {
-		list, err := s.Syncing.Lines(ctx, in.ID)
+		list, err := s.Runs.Lines(ctx, in.ID)
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -122,7 +122,7 @@ func moment(text string) (time.Time, error) {
 	return at, nil
 }
 
-func noticedFinding(f reporting.Finding) api.Finding {
+func noticedFinding(f reports.Finding) api.Finding {
 	e, _ := finding.Lookup(f.Code)
 	out := api.Finding{
 		Key: f.Key, Group: string(f.Group), Code: f.Code, Severity: e.Severity, Title: finding.Title(f.Code), Subject: f.Subject, Where: f.Where,
@@ -140,8 +140,8 @@ func noticedFinding(f reporting.Finding) api.Finding {
 	return out
 }
 
-func checklist(c reporting.Checklist) api.Checklist {
-	return api.Checklist{Live: c.Live(), Steps: each(c, func(s reporting.Step) api.Step {
+func checklist(c reports.Checklist) api.Checklist {
+	return api.Checklist{Live: c.Live(), Steps: each(c, func(s reports.Step) api.Step {
 		if s.Done {
 			s.Next = ""
 		}

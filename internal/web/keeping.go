@@ -11,7 +11,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"kanban/internal/app/history"
-	"kanban/internal/app/pairing"
+	"kanban/internal/app/pairings"
 	"kanban/internal/core/naming"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store"
@@ -28,32 +28,32 @@ func (s *Server) keeping(a huma.API) {
 		return s.templates(ctx)
 	})
 	handle(a, "settings", "PUT /templates edit-templates Change how pairings are made from now on", func(ctx context.Context, in *with[[]api.Template]) ([]api.Template, error) {
-		if err := s.Pairing.SetTemplates(ctx, callerOf(ctx).Name, each(in.Body, func(t api.Template) pairing.Template { return pairing.Template(t) })); err != nil {
+		if err := s.Pairings.SetTemplates(ctx, callerOf(ctx).Name, each(in.Body, func(t api.Template) pairings.Template { return pairings.Template(t) })); err != nil {
 			return nil, err
 		}
 		return s.templates(ctx)
 	})
 	handle(a, "settings", "GET /templates/names try-template What a template would call the classes of all sections that lists show", func(ctx context.Context, in *namesInput) (naming.Naming, error) {
-		return s.Pairing.Names(ctx, in.Target)
+		return s.Pairings.Names(ctx, in.Target)
 	})
 	handle(a, "settings", "GET /maintenance get-maintenance Whether everything is paused", func(ctx context.Context, _ *struct{}) (api.Maintenance, error) {
 		return s.maintenance(ctx)
 	})
 	handle(a, "settings", "PUT /maintenance edit-maintenance Pause everything, or go on", func(ctx context.Context, in *with[api.Maintenance]) (api.Maintenance, error) {
-		if err := s.Syncing.Pause(ctx, callerOf(ctx).Name, in.Body.Note, in.Body.On); err != nil {
+		if err := s.Runs.Pause(ctx, callerOf(ctx).Name, in.Body.Note, in.Body.On); err != nil {
 			return api.Maintenance{}, err
 		}
 		return s.maintenance(ctx)
 	})
 	handle(a, "settings", "GET /whole-comparison get-whole-comparison When all pairings are compared, whatever reads found", func(ctx context.Context, _ *struct{}) (api.Keeping, error) {
-		w, err := s.Syncing.WholeComparison(ctx)
+		w, err := s.Runs.WholeComparison(ctx)
 		return api.Keeping(w), err
 	})
 	handle(a, "settings", "PUT /whole-comparison edit-whole-comparison Change when all pairings are compared", func(ctx context.Context, in *with[api.Keeping]) (api.Keeping, error) {
-		if err := s.Syncing.SetWholeComparison(ctx, callerOf(ctx).Name, in.Body.Schedule); err != nil {
+		if err := s.Runs.SetWholeComparison(ctx, callerOf(ctx).Name, in.Body.Schedule); err != nil {
 			return api.Keeping{}, err
 		}
-		w, err := s.Syncing.WholeComparison(ctx)
+		w, err := s.Runs.WholeComparison(ctx)
 		return api.Keeping(w), err
 	})
 	handle(a, "settings", "GET /history get-history For how long what happened is kept, and what there is", func(ctx context.Context, _ *struct{}) (api.History, error) {
@@ -89,8 +89,8 @@ func shownHistory(h history.History) api.History {
 }
 
 func (s *Server) templates(ctx context.Context) ([]api.Template, error) {
-	list, err := s.Pairing.Templates(ctx)
-	return each(list, func(t pairing.Template) api.Template { return api.Template(t) }), err
+	list, err := s.Pairings.Templates(ctx)
+	return each(list, func(t pairings.Template) api.Template { return api.Template(t) }), err
 }
 
 func (s *Server) views(ctx context.Context) ([]api.View, error) {
@@ -114,11 +114,11 @@ func (s *Server) approval(w http.ResponseWriter, r *http.Request) {
 	var err error
 	if r.Method == http.MethodPost {
 		var run store.Run
-		if run, err = s.Syncing.Approve(ctx, token, r.PostFormValue("preview")); err == nil {
+		if run, err = s.Runs.Approve(ctx, token, r.PostFormValue("preview")); err == nil {
 			data["Done"], data["Run"] = true, s.Public+"/runs/"+run.ID
 		}
 	} else {
-		data["Asked"], err = s.Syncing.Approvable(ctx, token)
+		data["Asked"], err = s.Runs.Approvable(ctx, token)
 	}
 	refused, known := refusal.As(err)
 	switch {

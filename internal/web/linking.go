@@ -9,7 +9,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"kanban/internal/app/linking"
-	"kanban/internal/app/pairing"
+	"kanban/internal/app/pairings"
 	"kanban/internal/core/finding"
 	core "kanban/internal/core/linking"
 	"kanban/internal/core/roster"
@@ -40,7 +40,7 @@ func (s *Server) linking(a huma.API) {
 		})}, err
 	})
 	handle(a, "sections", "GET /linked-sets/proposals propose-sets Sections that could be linked: of one course and term", func(ctx context.Context, in *proposalsInput) (api.SetProposals, error) {
-		all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Aside == pairing.Everything)
+		all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Aside == pairings.Everything)
 		return api.SetProposals{Aside: all.Aside, Items: each(all.List, func(p core.Proposal) api.SetProposal {
 			return api.SetProposal{Name: p.Name, Sections: each(p.Sections, linked), SharedTeachers: each(p.SharedTeachers, func(t core.SharedTeacher) api.SharedTeacher {
 				return api.SharedTeacher{Teacher: all.Teachers[t.Teacher], Sections: each(t.Sections, func(x core.Section) string { return x.Title })}

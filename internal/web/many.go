@@ -5,8 +5,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kanban/internal/app/many"
-	"kanban/internal/core/nextterm"
+	"kanban/internal/app/batches"
+	"kanban/internal/core/rollover"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
@@ -18,36 +18,36 @@ type successionsInput struct {
 func (s *Server) many(a huma.API) {
 	handle(a, "batches", "POST /batches make-batch Show what something would do with many; nothing is done", func(ctx context.Context, in *with[api.Order]) (api.Batch, error) {
 		o := in.Body
-		b, err := s.Many.Look(ctx, callerOf(ctx).Name, many.Order{
-			Act: many.Act(o.Act), Sets: each(o.Sets, wish), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template,
+		b, err := s.Batches.Look(ctx, callerOf(ctx).Name, batches.Order{
+			Act: batches.Act(o.Act), Sets: each(o.Sets, wish), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template,
 			Naming: o.Naming, Details: o.Details, WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At,
 		})
 		return batch(b), err
 	})
 	handle(a, "batches", "GET /batches list-batches List what was done with many, the newest first", func(ctx context.Context, in *Paging) (api.Page[api.ListedBatch], error) {
-		all, err := s.Many.Batches(ctx, in.Cursor, in.Limit)
+		all, err := s.Batches.Batches(ctx, in.Cursor, in.Limit)
 		return api.Page[api.ListedBatch]{Items: each(all, func(b store.ListedBatch) api.ListedBatch { return api.ListedBatch(b) }), Next: last(all, in.Limit, func(b store.ListedBatch) string { return b.ID })}, err
 	})
 	handle(a, "batches", "GET /batches/{id} get-batch Show a batch and how far its runs are", func(ctx context.Context, in *byID) (api.Batch, error) {
-		b, err := s.Many.Batch(ctx, in.ID)
+		b, err := s.Batches.Batch(ctx, in.ID)
 		return batch(b), err
 	})
 	handle(a, "batches", "POST /batches/{id}/do do-batch Do exactly what a batch shows", func(ctx context.Context, in *withID[api.Doing]) (api.Batch, error) {
-		b, err := s.Many.Do(ctx, callerOf(ctx).Name, in.ID, in.Body.Approved)
+		b, err := s.Batches.Do(ctx, callerOf(ctx).Name, in.ID, in.Body.Approved)
 		return batch(b), err
 	})
 	handle(a, "pairings", "GET /next-term propose-next-term Pairings whose term runs out, with the sections that follow or could", func(ctx context.Context, in *successionsInput) ([]api.Succession, error) {
-		moves, pairings, err := s.Many.Proposals(ctx, nil, in.Days)
-		return each(moves, func(m nextterm.Move) api.Succession {
+		moves, pairings, err := s.Batches.Proposals(ctx, nil, in.Days)
+		return each(moves, func(m rollover.Move) api.Succession {
 			return api.Succession{
 				PairingID: pairings[m.From.ID], From: m.From.Title, Ends: m.From.Ends, ToID: m.To.ID, To: m.To.Title, Score: m.Score, Evidence: append([]string{}, m.Evidence...),
-				Choices: each(m.Choices, func(c nextterm.Section) api.Choice { return api.Choice{ID: c.ID, Title: c.Title, Code: c.Code} }),
+				Choices: each(m.Choices, func(c rollover.Section) api.Choice { return api.Choice{ID: c.ID, Title: c.Title, Code: c.Code} }),
 			}
 		}), err
 	})
 }
 
-func batch(b many.Batch) api.Batch {
+func batch(b batches.Batch) api.Batch {
 	o := b.Order
 	out := api.Batch{
 		ID: b.ID, MadeBy: b.MadeBy, CreatedAt: b.CreatedAt, AppliedAt: b.AppliedAt, Runs: map[string]int{}, Items: []api.BatchItem{},
@@ -59,7 +59,7 @@ func batch(b many.Batch) api.Batch {
 	out.Did, out.PeopleDone, out.People = b.Done()
 	for _, r := range b.Runs {
 		out.Runs[r.State]++
-		states[r.ID], did[r.ID] = r.State, many.Did(r)
+		states[r.ID], did[r.ID] = r.State, batches.Did(r)
 		out.Done = out.Done && !r.Active()
 	}
 	out.Counts, out.NewAccounts, out.Guarded, out.Blocked = b.Totals()
@@ -73,7 +73,7 @@ func batch(b many.Batch) api.Batch {
 }
 
 // missing is what a service wants to know of an item's class and nothing says.
-func missing(i many.Item) []string {
+func missing(i batches.Item) []string {
 	if i.Outlook == nil {
 		return nil
 	}

@@ -8,7 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kanban/internal/app/offering"
+	"kanban/internal/app/purchases"
 	"kanban/internal/core/finding"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
@@ -25,7 +25,7 @@ func (s *Server) offers(a huma.API) {
 		if err != nil {
 			return api.Page[api.Offer]{}, err
 		}
-		sides, err := s.Offering.Sides(ctx, "")
+		sides, err := s.Purchases.Sides(ctx, "")
 		return api.Page[api.Offer]{Items: each(all, func(o store.Offer) api.Offer { return shownOffer(o, sides) })}, err
 	})
 	handleTagged(a, "access", "GET /offers/{id} get-offer Show an offer", func(ctx context.Context, in *byID) (api.Offer, int, error) {
@@ -33,7 +33,7 @@ func (s *Server) offers(a huma.API) {
 		return s.taggedOffer(ctx, o, err)
 	})
 	handleTagged(a, "access", "POST /offers make-offer Say to which sections something that is sold gives access", func(ctx context.Context, in *with[api.NewOffer]) (api.Offer, int, error) {
-		o, err := s.Offering.Save(ctx, callerOf(ctx).Name, "", 0, offerOf(in.Body))
+		o, err := s.Purchases.Save(ctx, callerOf(ctx).Name, "", 0, offerOf(in.Body))
 		return s.taggedOffer(ctx, o, err)
 	})
 	handleTagged(a, "access", "PUT /offers/{id} edit-offer Change an offer", func(ctx context.Context, in *edit[api.NewOffer]) (api.Offer, int, error) {
@@ -41,21 +41,21 @@ func (s *Server) offers(a huma.API) {
 		if err != nil {
 			return api.Offer{}, 0, err
 		}
-		o, err := s.Offering.Save(ctx, callerOf(ctx).Name, in.ID, v, offerOf(in.Body))
+		o, err := s.Purchases.Save(ctx, callerOf(ctx).Name, in.ID, v, offerOf(in.Body))
 		return s.taggedOffer(ctx, o, err)
 	})
 	handleEmpty(a, "access", "DELETE /offers/{id} remove-offer Remove an offer; whom it enrolled stays enrolled", func(ctx context.Context, in *byID) error {
-		return s.Offering.Remove(ctx, callerOf(ctx).Name, in.ID)
+		return s.Purchases.Remove(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "access", "POST /connections/{id}/meaning try-meaning Try what a service's expressions make of the latest events that it reported", func(ctx context.Context, in *withID[api.MeaningTry]) (api.Meaning, error) {
-		t, err := s.Offering.TryMapping(ctx, in.ID, in.Body.Values)
+		t, err := s.Purchases.TryMapping(ctx, in.ID, in.Body.Values)
 		return api.Meaning{Mapping: t.Mapping, Wrong: t.Wrong, Examples: each(t.Examples, meaningExample)}, err
 	})
 	handle(a, "access", "GET /sides list-sides Access and enrolment side by side", func(ctx context.Context, in *sidesInput) ([]api.Side, error) {
-		all, err := s.Offering.Sides(ctx, in.Offer)
+		all, err := s.Purchases.Sides(ctx, in.Offer)
 		out := []api.Side{}
 		for _, x := range all {
-			if !in.Amiss || x.Verdict == offering.Missing || x.Verdict == offering.Surplus {
+			if !in.Amiss || x.Verdict == purchases.Missing || x.Verdict == purchases.Surplus {
 				out = append(out, shownSide(x))
 			}
 		}
@@ -66,14 +66,14 @@ func (s *Server) offers(a huma.API) {
 		return api.Page[api.Access]{Items: each(all, s.shownAccess), Next: last(all, in.Limit, func(x store.ListedAccess) string { return x.ID })}, err
 	})
 	handle(a, "access", "POST /offers/{id}/accesses give-access Give a person by hand what an offer leads to, until a time and for a reason", func(ctx context.Context, in *withID[api.NewAccess]) (api.Access, error) {
-		x, err := s.Offering.Give(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID, in.Body.Until, in.Body.Reason)
+		x, err := s.Purchases.Give(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID, in.Body.Until, in.Body.Reason)
 		return s.oneAccess(ctx, x, err)
 	})
 	handleEmpty(a, "access", "POST /accesses/{id}/end end-access End access that was given by hand", func(ctx context.Context, in *withID[api.Ending]) error {
-		return s.Offering.End(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason)
+		return s.Purchases.End(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason)
 	})
 	handleEmpty(a, "access", "POST /accesses/{id}/person assign-access Say whose a purchase is of which that cannot be told", func(ctx context.Context, in *withID[api.Whose]) error {
-		return s.Offering.Assign(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID)
+		return s.Purchases.Assign(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID)
 	})
 	handle(a, "access", "GET /unmapped list-unmapped What was bought and leads nowhere", func(ctx context.Context, _ *struct{}) ([]api.Unmapped, error) {
 		all, err := s.Store.Unmapped(ctx)
@@ -116,7 +116,7 @@ func (s *Server) shownAccess(x store.ListedAccess) api.Access {
 	if out.Why == "" && out.OfferID == "" {
 		out.Why = "no offer says where it leads"
 	}
-	now := s.Offering.Now()
+	now := s.Purchases.Now()
 	switch {
 	case !x.Holds(now):
 	case len(x.SectionIDs) == 0:
@@ -147,11 +147,11 @@ func (s *Server) taggedOffer(ctx context.Context, o store.Offer, err error) (api
 	if err != nil {
 		return api.Offer{}, 0, err
 	}
-	sides, err := s.Offering.Sides(ctx, o.ID)
+	sides, err := s.Purchases.Sides(ctx, o.ID)
 	return shownOffer(o, sides), o.Version, err
 }
 
-func shownOffer(o store.Offer, sides []offering.Side) api.Offer {
+func shownOffer(o store.Offer, sides []purchases.Side) api.Offer {
 	out := api.Offer{
 		NewOffer: api.NewOffer{
 			Name: o.Name, ConnectionID: o.ConnectionID, Offer: o.Offer, SectionIDs: o.SectionIDs, TermRule: o.TermRule,
@@ -169,14 +169,14 @@ func shownOffer(o store.Offer, sides []offering.Side) api.Offer {
 		case "ended":
 			out.Ended++
 		}
-		if x.Verdict == offering.Missing || x.Verdict == offering.Surplus {
+		if x.Verdict == purchases.Missing || x.Verdict == purchases.Surplus {
 			out.Amiss++
 		}
 	}
 	return out
 }
 
-func shownSide(x offering.Side) api.Side {
+func shownSide(x purchases.Side) api.Side {
 	return api.Side{
 		OfferID: x.OfferID, Offer: x.Offer, SectionID: x.SectionID, Section: x.Section, PersonID: given(x.PersonID), Person: x.Person, Access: x.Access,
 		EndsOn: x.EndsOn, Enrolled: x.Enrolled, Delivery: given(x.Delivery), State: x.State, Verdict: string(x.Verdict), Since: x.Since,
@@ -191,7 +191,7 @@ func given(id *string) string {
 	return *id
 }
 
-func meaningExample(x offering.Example) api.MeaningExample {
+func meaningExample(x purchases.Example) api.MeaningExample {
 	reported, _ := x.Data["reported"].(string)
 	values := map[string]string{"person": x.Person, "offer": x.Offer, "order": x.Order, "buyerName": x.BuyerName, "starts": fmt.Sprint(x.Starts), "ends": fmt.Sprint(x.Ends)}
 	return api.MeaningExample{

@@ -11,7 +11,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/lestrrat-go/jwx/v3/jwk"
 
-	"kanban/internal/app/awarding"
+	"kanban/internal/app/badges"
 	"kanban/internal/store"
 	"kanban/internal/wire/openbadge"
 )
@@ -23,17 +23,17 @@ var awardPage = template.Must(template.ParseFS(pages, "pages/award.html"))
 
 // open registers what anyone may read: issuers, their keys, badges and awards.
 func (s *Server) open(r chi.Router) {
-	r.Get("/open/issuers/{id}", s.public(func(r *http.Request, id string) (any, error) { return s.Awarding.Profile(r.Context(), id) }))
-	r.Get("/open/badges/{id}", s.public(func(r *http.Request, id string) (any, error) { return s.Awarding.Achievement(r.Context(), id) }))
+	r.Get("/open/issuers/{id}", s.public(func(r *http.Request, id string) (any, error) { return s.Badges.Profile(r.Context(), id) }))
+	r.Get("/open/badges/{id}", s.public(func(r *http.Request, id string) (any, error) { return s.Badges.Achievement(r.Context(), id) }))
 	r.Get("/open/issuers/{id}/keys/{key}", s.public(func(r *http.Request, id string) (any, error) {
-		key, err := s.Awarding.PublicKey(r.Context(), id)
+		key, err := s.Badges.PublicKey(r.Context(), id)
 		if err == nil && openbadge.ID(key) != chi.URLParam(r, "key") {
 			return nil, store.ErrNotFound
 		}
 		return key, err
 	}))
 	r.Get("/open/issuers/{id}/jwks.json", s.public(func(r *http.Request, id string) (any, error) {
-		key, err := s.Awarding.PublicKey(r.Context(), id)
+		key, err := s.Badges.PublicKey(r.Context(), id)
 		if err != nil {
 			return nil, err
 		}
@@ -41,7 +41,7 @@ func (s *Server) open(r chi.Router) {
 		return set, set.AddKey(key)
 	}))
 	r.Get("/open/issuers/{id}/status/{list}", func(w http.ResponseWriter, r *http.Request) {
-		token, err := s.Awarding.StatusList(r.Context(), chi.URLParam(r, "id"), chi.URLParam(r, "list"))
+		token, err := s.Badges.StatusList(r.Context(), chi.URLParam(r, "id"), chi.URLParam(r, "list"))
 		if err != nil {
 			s.missing(w, err)
 			return
@@ -82,7 +82,7 @@ func (s *Server) missing(w http.ResponseWriter, err error) {
 // award gives the credential itself to programs and a page to people. The page
 // checks the credential each time it is opened.
 func (s *Server) award(w http.ResponseWriter, r *http.Request) {
-	checked, err := s.Awarding.Check(r.Context(), chi.URLParam(r, "id"))
+	checked, err := s.Badges.Check(r.Context(), chi.URLParam(r, "id"))
 	if err != nil {
 		s.missing(w, err)
 		return
@@ -100,8 +100,8 @@ func (s *Server) award(w http.ResponseWriter, r *http.Request) {
 	s.awardPage(w, r, checked)
 }
 
-func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked awarding.Checked) {
-	data := map[string]any{"Checked": checked, "Credential": checked.Credential, "JWT": s.Awarding.AwardAddress(checked.Award.ID) + "?form=jwt"}
+func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked badges.Checked) {
+	data := map[string]any{"Checked": checked, "Credential": checked.Credential, "JWT": s.Badges.AwardAddress(checked.Award.ID) + "?form=jwt"}
 	if claimed := strings.TrimSpace(r.URL.Query().Get("address")); claimed != "" {
 		data["Claimed"], data["Belongs"] = claimed, checked.Credential.BelongsTo(claimed)
 	}

@@ -15,10 +15,10 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/access"
-	"kanban/internal/core/aside"
 	"kanban/internal/core/learning"
-	"kanban/internal/core/progression"
 	"kanban/internal/core/roster"
+	"kanban/internal/core/stage"
+	"kanban/internal/core/visibility"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/webhook"
@@ -165,7 +165,7 @@ func walkConnections(x *talk, h *story) {
 	assert.Equal(t, c.ID, get[api.Connection](x, "/connections/"+c.ID).ID)
 	post[[]api.Report](x, "/connections/"+c.ID+"/probe", nil)
 	run := made[api.Run](x, "/connections/"+c.ID+"/read", api.ReadRequest{})
-	require.NoError(t, x.Reading.Work(t.Context(), run.ID, true))
+	require.NoError(t, x.Registers.Work(t.Context(), run.ID, true))
 	assert.Equal(t, "finished", get[api.Run](x, "/runs/"+run.ID).State)
 	assert.NotEmpty(t, get[api.Page[api.Difference]](x, "/runs/"+run.ID+"/differences"))
 	h.workspace, h.contacts, h.platform, h.labels, h.mail = x.Workspace().ID, x.Contacts().ID, x.Platform().ID, x.Labels().ID, x.Mail().ID
@@ -253,8 +253,8 @@ func walkSectionsOf(x *talk, h *story) {
 	assert.Len(t, ids, len(all), "a page after another repeats nothing")
 	assert.Len(t, get[api.Page[api.Section]](x, "/sections?limit=1000").Items, len(all))
 	get[api.Board](x, "/board")
-	hidden := get[[]aside.SectionRule](x, "/sections/aside")
-	x.changes("PUT", "/sections/aside", append(hidden, aside.SectionRule{Name: "Advisory", Title: "Advisory*"}))
+	hidden := get[[]visibility.SectionRule](x, "/sections/aside")
+	x.changes("PUT", "/sections/aside", append(hidden, visibility.SectionRule{Name: "Advisory", Title: "Advisory*"}))
 	assert.NotEmpty(t, get[api.Page[api.RosterLine]](x, "/sections/"+h.propA+"/roster").Items)
 	x.do(422, "GET", "/sections/"+h.propA+"/roster?at=yesterday", nil)
 	get[api.Page[api.RosterLine]](x, "/sections/"+h.propA+"/movements")
@@ -288,7 +288,7 @@ func walkPairings(x *talk, h *story) {
 	preview := made[api.Preview](x, at+"/previews", nil)
 	assert.Equal(t, preview.Fingerprint, get[api.Preview](x, "/previews/"+preview.ID).Fingerprint)
 	run := made[api.Run](x, "/runs", api.NewRun{PreviewID: preview.ID})
-	require.NoError(t, x.Syncing.Work(t.Context(), run.ID, true))
+	require.NoError(t, x.Runs.Work(t.Context(), run.ID, true))
 	assert.Equal(t, "needs-person", get[api.Run](x, "/runs/"+run.ID).State)
 	assert.NotEmpty(t, get[api.Page[api.Change]](x, "/runs/"+run.ID+"/changes").Items)
 	x.do(409, "POST", "/runs/"+run.ID+"/resume", nil)
@@ -302,12 +302,12 @@ func walkPairings(x *talk, h *story) {
 	assert.Equal(t, run.ID, back.TakesBack)
 	waiting := made[api.Run](x, "/runs", api.NewRun{PreviewID: back.ID, Approved: true})
 	stopped := post[api.Run](x, "/runs/"+waiting.ID+"/cancel", nil)
-	require.NoError(t, x.Syncing.Work(t.Context(), waiting.ID, true))
+	require.NoError(t, x.Runs.Work(t.Context(), waiting.ID, true))
 	stopped = get[api.Run](x, "/runs/"+stopped.ID)
 	assert.Equal(t, "cancelled", stopped.State)
 	post[api.Run](x, "/runs/"+waiting.ID+"/resume", nil)
 	post[api.Run](x, "/runs/"+waiting.ID+"/cancel", nil)
-	require.NoError(t, x.Syncing.Work(t.Context(), waiting.ID, true))
+	require.NoError(t, x.Runs.Work(t.Context(), waiting.ID, true))
 
 	post[api.Pairing](x, at+"/hold", nil)
 	get[api.OpeningOutlook](x, at+"/opening")
@@ -383,7 +383,7 @@ func (x *talk) atWorkspace(method, path, body string) (status int, id string) {
 
 func (x *talk) opened(connectionID string) adapter.Connection {
 	x.site.t.Helper()
-	c, err := x.Connecting.Open(x.site.t.Context(), connectionID)
+	c, err := x.Connections.Open(x.site.t.Context(), connectionID)
 	require.NoError(x.site.t, err)
 	return c
 }
@@ -400,7 +400,7 @@ func walkBatches(x *talk, h *story) {
 	t := x.site.t
 	b := made[api.Batch](x, "/batches", api.Order{Act: "pair", Sections: []string{h.propB}, ConnectionID: h.workspace, WithoutRun: true})
 	post[api.Batch](x, "/batches/"+b.ID+"/do", api.Doing{})
-	require.NoError(t, x.Many.CarryOut(t.Context(), b.ID))
+	require.NoError(t, x.Batches.CarryOut(t.Context(), b.ID))
 	assert.True(t, get[api.Batch](x, "/batches/"+b.ID).Items[0].Done)
 	assert.Len(t, get[api.Page[api.ListedBatch]](x, "/batches").Items, 1)
 	x.do(422, "POST", "/batches", api.Order{Act: "juggle"})
@@ -561,7 +561,7 @@ func walkOffers(x *talk, h *story) {
 func walkStages(x *talk, h *story) {
 	t := x.site.t
 	o := get[api.Outline](x, "/courses/"+h.course+"/outline")
-	n := api.NewProgression{Name: "Apprentice", CourseID: h.course, Stages: []progression.Stage{{Title: "Sower", Criteria: []progression.Criterion{{Kind: "module", ModuleID: o.Modules[0].ID}}}}}
+	n := api.NewProgression{Name: "Apprentice", CourseID: h.course, Stages: []stage.Stage{{Title: "Sower", Criteria: []stage.Criterion{{Kind: "module", ModuleID: o.Modules[0].ID}}}}}
 	post[api.ProgressionPreview](x, "/progressions/preview", n)
 	p := made[api.Progression](x, "/progressions", n)
 	at := "/progressions/" + p.ID

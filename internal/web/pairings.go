@@ -6,7 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kanban/internal/app/pairing"
+	"kanban/internal/app/pairings"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/store"
@@ -18,12 +18,12 @@ type unpairedInput struct {
 	Ignored bool   `query:"ignored" doc:"Those that are ignored instead"`
 }
 
-func unpaired(u pairing.Unpaired) api.UnpairedClass {
+func unpaired(u pairings.Unpaired) api.UnpairedClass {
 	out := api.UnpairedClass{Ref: u.Ref, Name: u.Name, Members: u.Members}
 	if u.Ignored != nil {
 		out.IgnoredBy, out.IgnoredAt = u.Ignored.SaidBy, &u.Ignored.SaidAt
 	}
-	out.Guesses = each(u.Guesses, func(g pairing.Guess) api.Guess {
+	out.Guesses = each(u.Guesses, func(g pairings.Guess) api.Guess {
 		return api.Guess{Section: sectionRef(*g.Card.Section), Score: g.Evidence.Score, Shared: g.Evidence.Shared, Others: g.Evidence.Others, Teachers: g.Evidence.Teachers, Paired: g.Paired}
 	})
 	out.Tied = len(u.Guesses) > 1 && u.Guesses[0].Evidence.Score == u.Guesses[1].Evidence.Score
@@ -37,20 +37,20 @@ type endInput struct {
 
 func (s *Server) pairings(a huma.API) {
 	handle(a, "pairings", "GET /pairings list-pairings List pairings, without their checklists, freshness and runs", func(ctx context.Context, in *Paging) (api.Page[api.Pairing], error) {
-		cards, err := s.Pairing.Cards(ctx, pairing.Filter{})
+		cards, err := s.Pairings.Cards(ctx, pairings.Filter{})
 		if err != nil {
 			return api.Page[api.Pairing]{}, err
 		}
-		cards = slices.DeleteFunc(cards, func(c pairing.Card) bool { return c.Pairing == nil })
+		cards = slices.DeleteFunc(cards, func(c pairings.Card) bool { return c.Pairing == nil })
 		items, next, err := paged(cards, in.Cursor, in.Limit)
 		if err != nil {
 			return api.Page[api.Pairing]{}, err
 		}
-		kept, err := s.Store.PairingsByID(ctx, each(items, func(c pairing.Card) string { return c.Pairing.ID }))
-		return api.Page[api.Pairing]{Next: next, Items: each(items, func(c pairing.Card) api.Pairing { return shown(c, kept[c.Pairing.ID]) })}, err
+		kept, err := s.Store.PairingsByID(ctx, each(items, func(c pairings.Card) string { return c.Pairing.ID }))
+		return api.Page[api.Pairing]{Next: next, Items: each(items, func(c pairings.Card) api.Pairing { return shown(c, kept[c.Pairing.ID]) })}, err
 	})
 	handleTagged(a, "pairings", "POST /pairings make-pairing Pair a section with a new target", func(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
-		p, err := s.Pairing.Pair(ctx, callerOf(ctx).Name, pairing.Wish{
+		p, err := s.Pairings.Pair(ctx, callerOf(ctx).Name, pairings.Wish{
 			SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target, TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy, Details: in.Body.Details,
 		})
 		return s.taggedPairing(ctx, p.ID, err)
@@ -62,21 +62,21 @@ func (s *Server) pairings(a huma.API) {
 		v, err := version(in.IfMatch)
 		if err == nil && (in.Body.Policy != nil || in.Body.Paused != nil) {
 			var p store.Pairing
-			p, err = s.Pairing.Change(ctx, callerOf(ctx).Name, in.ID, v, pairing.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
+			p, err = s.Pairings.Change(ctx, callerOf(ctx).Name, in.ID, v, pairings.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
 			if v > 0 {
 				v = p.Version // the next change is made on this one
 			}
 		}
 		if err == nil && in.Body.Target != nil {
-			err = s.Syncing.Rename(ctx, callerOf(ctx).Name, in.ID, v, *in.Body.Target)
+			err = s.Runs.Rename(ctx, callerOf(ctx).Name, in.ID, v, *in.Body.Target)
 		}
 		return s.taggedPairing(ctx, in.ID, err)
 	})
 	handleTagged(a, "pairings", "POST /pairings/{id}/open open-class Let the learners of a held class in, now or at a time", func(ctx context.Context, in *withID[api.Opening]) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Syncing.OpenClass(ctx, callerOf(ctx).Name, in.ID, in.Body.At))
+		return s.taggedPairing(ctx, in.ID, s.Runs.OpenClass(ctx, callerOf(ctx).Name, in.ID, in.Body.At))
 	})
 	handle(a, "pairings", "GET /pairings/{id}/opening preview-opening What opening a held class would mean now; nothing is done", func(ctx context.Context, in *byID) (api.OpeningOutlook, error) {
-		o, err := s.Syncing.Opening(ctx, in.ID)
+		o, err := s.Runs.Opening(ctx, in.ID)
 		if err != nil {
 			return api.OpeningOutlook{}, err
 		}
@@ -88,14 +88,14 @@ func (s *Server) pairings(a huma.API) {
 		return api.OpeningOutlook{Learners: o.Learners, NewAccounts: o.NewAccounts, Notice: notice}, err
 	})
 	handleTagged(a, "pairings", "DELETE /pairings/{id}/opening cancel-opening Take back when a held class opens; it stays held", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Syncing.CancelOpening(ctx, callerOf(ctx).Name, in.ID))
+		return s.taggedPairing(ctx, in.ID, s.Runs.CancelOpening(ctx, callerOf(ctx).Name, in.ID))
 	})
 	handleTagged(a, "pairings", "POST /pairings/{id}/hold hold-class Hold learners back again; who is in stays in", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Syncing.HoldClass(ctx, callerOf(ctx).Name, in.ID))
+		return s.taggedPairing(ctx, in.ID, s.Runs.HoldClass(ctx, callerOf(ctx).Name, in.ID))
 	})
 	handle(a, "pairings", "GET /sections/{id}/candidates list-candidate-classes Classes of a service by how likely each is the section's counterpart", func(ctx context.Context, in *candidatesInput) ([]api.SpaceCandidate, error) {
-		list, err := s.Pairing.Candidates(ctx, in.ID, in.Connection)
-		return each(list, func(c pairing.Candidate) api.SpaceCandidate {
+		list, err := s.Pairings.Candidates(ctx, in.ID, in.Connection)
+		return each(list, func(c pairings.Candidate) api.SpaceCandidate {
 			return api.SpaceCandidate{
 				Ref: c.Ref, Name: c.Space.Name, Score: c.Score, Likeness: c.Name, Shared: c.Shared, Missing: c.Missing,
 				Others: c.Others, Teachers: c.Teachers, Term: c.Term, Remarks: each(c.Remarks, remark),
@@ -103,34 +103,34 @@ func (s *Server) pairings(a huma.API) {
 		}), err
 	})
 	handle(a, "pairings", "GET /connections/{id}/unpaired list-unpaired Classes of a service that belong to no pairing, with the sections that they probably copy", func(ctx context.Context, in *unpairedInput) ([]api.UnpairedClass, error) {
-		all, err := s.Pairing.Unpaired(ctx, in.ID, in.Ignored)
+		all, err := s.Pairings.Unpaired(ctx, in.ID, in.Ignored)
 		return each(all, unpaired), err
 	})
 	handleEmpty(a, "pairings", "POST /connections/{id}/unpaired/ignore ignore-classes Say of classes that they are no business of Kanban's, or are one after all", func(ctx context.Context, in *withID[api.Ignoring]) error {
-		return s.Pairing.Ignore(ctx, callerOf(ctx).Name, in.ID, in.Body.Refs, in.Body.Ignore)
+		return s.Pairings.Ignore(ctx, callerOf(ctx).Name, in.ID, in.Body.Refs, in.Body.Ignore)
 	})
 	handleTagged(a, "pairings", "POST /pairings/{id}/renew renew-class Let the next run make a class anew that was deleted at the service", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Syncing.Renew(ctx, callerOf(ctx).Name, in.ID))
+		return s.taggedPairing(ctx, in.ID, s.Runs.Renew(ctx, callerOf(ctx).Name, in.ID))
 	})
 	handleTagged(a, "pairings", "POST /pairings/{id}/take-over take-over Say whether Kanban minds the places of the section's people who were in the class already", func(ctx context.Context, in *withID[api.TakeOver]) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Pairing.TakeOver(ctx, callerOf(ctx).Name, in.ID, !in.Body.Leave))
+		return s.taggedPairing(ctx, in.ID, s.Pairings.TakeOver(ctx, callerOf(ctx).Name, in.ID, !in.Body.Leave))
 	})
 	handle(a, "pairings", "POST /pairings/sync sync-pairings Bring many pairings in step now", func(ctx context.Context, in *with[api.SyncNow]) (api.Queued, error) {
-		n, err := s.Syncing.SyncNow(ctx, callerOf(ctx).Name, in.Body.CourseID, in.Body.ConnectionID, in.Body.Pairings)
+		n, err := s.Runs.SyncNow(ctx, callerOf(ctx).Name, in.Body.CourseID, in.Body.ConnectionID, in.Body.Pairings)
 		return api.Queued{Pairings: n}, err
 	})
 	handleEmpty(a, "pairings", "DELETE /pairings/{id} unpair End a pairing; the target and its members stay", func(ctx context.Context, in *byID) error {
-		return s.Pairing.Unpair(ctx, callerOf(ctx).Name, in.ID)
+		return s.Pairings.Unpair(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "pairings", "POST /pairings/{id}/previews make-preview Compare now and show what a run would do", func(ctx context.Context, in *byID) (api.Preview, error) {
-		p, err := s.Syncing.Preview(ctx, in.ID)
+		p, err := s.Runs.Preview(ctx, in.ID)
 		if err != nil {
 			return api.Preview{}, err
 		}
 		return s.preview(ctx, p)
 	})
 	handle(a, "pairings", "POST /pairings/{id}/ending preview-ending Show what it means to end a pairing and take its people out", func(ctx context.Context, in *byID) (api.Preview, error) {
-		p, err := s.Syncing.Ending(ctx, in.ID)
+		p, err := s.Runs.Ending(ctx, in.ID)
 		if err != nil {
 			return api.Preview{}, err
 		}
@@ -144,9 +144,9 @@ func (s *Server) pairings(a huma.API) {
 		out := api.ClassEffects{PairingID: p.ID, Target: p.TargetName}
 		var people []roster.Affected
 		if in.Members == "remove" {
-			people, err = s.Syncing.TakenOut(ctx, p)
+			people, err = s.Runs.TakenOut(ctx, p)
 		} else {
-			people, err = s.Syncing.Effects(ctx, p, true)
+			people, err = s.Runs.Effects(ctx, p, true)
 		}
 		out.People = each(people, affected)
 		for i := range out.People {
@@ -170,7 +170,7 @@ type candidatesInput struct {
 	Connection string `query:"connection" required:"true" doc:"Id of the service's connection"`
 }
 
-func remark(r pairing.Remark) api.Obstacle {
+func remark(r pairings.Remark) api.Obstacle {
 	text, _ := finding.Lookup(r.Code)
 	return api.Obstacle{Code: r.Code, Title: text.Title, Detail: r.Detail, Remedy: text.Remedy, Blocks: r.Blocks}
 }
@@ -184,17 +184,17 @@ func (s *Server) taggedPairing(ctx context.Context, id string, err error) (api.P
 }
 
 func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
-	card, err := s.Pairing.Card(ctx, id)
+	card, err := s.Pairings.Card(ctx, id)
 	if err != nil {
 		return api.Pairing{}, err
 	}
 	p := card.Pairing
 	out := shown(card, *p)
-	list, err := s.Reporting.Pairing(ctx, *p)
+	list, err := s.Reports.Pairing(ctx, *p)
 	if err != nil {
 		return out, err
 	}
-	fresh, err := s.Reporting.Freshness(ctx, *p, s.ReadEvery)
+	fresh, err := s.Reports.Freshness(ctx, *p, s.ReadEvery)
 	if err != nil {
 		return out, err
 	}
@@ -209,7 +209,7 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 }
 
 // shown is a pairing without what has to be looked up for it.
-func shown(c pairing.Card, p store.Pairing) api.Pairing {
+func shown(c pairings.Card, p store.Pairing) api.Pairing {
 	out := api.Pairing{ID: p.ID, Section: section(c), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded, Unminded: p.Unminded}
 	switch {
 	case p.TargetSeen == store.TargetLost:

@@ -6,7 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kanban/internal/app/reporting"
+	"kanban/internal/app/reports"
 	"kanban/internal/core/learning"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
@@ -75,7 +75,7 @@ func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage
 func whereabouts(w store.Whereabouts) api.Whereabouts {
 	return api.Whereabouts{
 		SectionID: w.SectionID, Section: w.Section, Course: w.Course, Role: w.Role, JoinedAt: w.JoinedAt, LeftAt: w.LeftAt, Through: w.Through, BeginsOn: w.BeginsOn, PairingID: w.PairingID, Target: w.Target,
-		Percent: w.Percent, From: w.From, Class: api.InClass(reporting.InClassOf(w)),
+		Percent: w.Percent, From: w.From, Class: api.InClass(reports.InClassOf(w)),
 	}
 }
 

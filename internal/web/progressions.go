@@ -5,8 +5,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kanban/internal/app/progressing"
-	"kanban/internal/core/progression"
+	"kanban/internal/app/stages"
+	"kanban/internal/core/stage"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
@@ -44,7 +44,7 @@ func (s *Server) progressions(a huma.API) {
 		return s.taggedProgression(ctx, p, err)
 	})
 	handleTagged(a, "progressions", "POST /progressions make-progression Make a progression, which is off at first", func(ctx context.Context, in *with[api.NewProgression]) (api.Progression, int, error) {
-		p, err := s.Progressing.Save(ctx, callerOf(ctx).Name, "", 0, progressionOf(in.Body))
+		p, err := s.Stages.Save(ctx, callerOf(ctx).Name, "", 0, progressionOf(in.Body))
 		return s.taggedProgression(ctx, p, err)
 	})
 	handleTagged(a, "progressions", "PUT /progressions/{id} edit-progression Change a progression", func(ctx context.Context, in *edit[api.NewProgression]) (api.Progression, int, error) {
@@ -52,21 +52,21 @@ func (s *Server) progressions(a huma.API) {
 		if err != nil {
 			return api.Progression{}, 0, err
 		}
-		p, err := s.Progressing.Save(ctx, callerOf(ctx).Name, in.ID, v, progressionOf(in.Body))
+		p, err := s.Stages.Save(ctx, callerOf(ctx).Name, in.ID, v, progressionOf(in.Body))
 		return s.taggedProgression(ctx, p, err)
 	})
 	handleTagged(a, "progressions", "POST /progressions/{id}/switch switch-progression Switch a progression on or off", func(ctx context.Context, in *withID[api.Switch]) (api.Progression, int, error) {
-		p, err := s.Progressing.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On)
+		p, err := s.Stages.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On)
 		return s.taggedProgression(ctx, p, err)
 	})
 	handleEmpty(a, "progressions", "DELETE /progressions/{id} remove-progression Remove a progression that is off; what it recorded and awarded stays", func(ctx context.Context, in *byID) error {
-		return s.Progressing.Remove(ctx, callerOf(ctx).Name, in.ID)
+		return s.Stages.Remove(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "progressions", "POST /progressions/preview preview-progression What a progression would find were it on", func(ctx context.Context, in *with[api.ProgressionDraft]) (api.ProgressionPreview, error) {
-		p, err := s.Progressing.Preview(ctx, in.Body.ID, progressionOf(in.Body.NewProgression))
+		p, err := s.Stages.Preview(ctx, in.Body.ID, progressionOf(in.Body.NewProgression))
 		return api.ProgressionPreview{
 			People: p.People, Finished: p.Finished, Badges: p.Badges,
-			Stages: each(p.Stages, func(x progressing.StagePreview) api.StagePreview { return api.StagePreview(x) }),
+			Stages: each(p.Stages, func(x stages.StagePreview) api.StagePreview { return api.StagePreview(x) }),
 		}, err
 	})
 	handle(a, "progressions", "GET /progressions/{id}/group progression-group How far a group has come", func(ctx context.Context, in *groupInput) (api.ProgressionGroup, error) {
@@ -78,7 +78,7 @@ func (s *Server) progressions(a huma.API) {
 		if err != nil {
 			return api.ProgressionGroup{}, err
 		}
-		takes, err := s.Progressing.Takes(ctx, p)
+		takes, err := s.Stages.Takes(ctx, p)
 		return shownGroup(p, g, takes), err
 	})
 	handle(a, "progressions", "GET /progressions/{id}/people progression-people The people of a progression by name", func(ctx context.Context, in *climbersInput) (api.Page[api.Climber], error) {
@@ -95,7 +95,7 @@ func (s *Server) progressions(a huma.API) {
 		}, err
 	})
 	handle(a, "people", "GET /people/{id}/progressions person-progressions Where a person stands in every progression that is on", func(ctx context.Context, in *byID) ([]api.PersonProgression, error) {
-		all, err := s.Progressing.Of(ctx, in.ID)
+		all, err := s.Stages.Of(ctx, in.ID)
 		return each(all, personProgression), err
 	})
 }
@@ -124,10 +124,10 @@ func (s *Server) shownProgression(ctx context.Context, p store.Progression) (api
 	}, err
 }
 
-func shownGroup(p store.Progression, g store.Group, takes []progressing.StageTakes) api.ProgressionGroup {
+func shownGroup(p store.Progression, g store.Group, takes []stages.StageTakes) api.ProgressionGroup {
 	out := api.ProgressionGroup{
 		People: g.People, NotOpened: g.NotOpened, Finished: g.Finished,
-		Stages: each(p.Stages, func(x progression.Stage) api.StageCount {
+		Stages: each(p.Stages, func(x stage.Stage) api.StageCount {
 			return api.StageCount{StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: g.Reached[x.ID], At: g.At[x.ID]}
 		}),
 	}
@@ -150,13 +150,13 @@ func climber(p store.Progression, c store.Climber) api.Climber {
 	return out
 }
 
-func personProgression(l progressing.Look) api.PersonProgression {
+func personProgression(l stages.Look) api.PersonProgression {
 	return api.PersonProgression{
 		ID: l.ID, Name: l.Name, Course: l.Course, Percent: l.Percent, Finished: l.Finished,
-		Stages: each(l.Stages, func(x progressing.StageLook) api.StageLook {
+		Stages: each(l.Stages, func(x stages.StageLook) api.StageLook {
 			return api.StageLook{
 				StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: x.Reached, ReachedAt: x.ReachedAt, Open: x.Open, Badge: x.Badge, BadgeID: x.BadgeID, Holds: x.Holds,
-				Criteria: each(x.Asks, func(c progressing.CriterionLook) api.CriterionLook { return api.CriterionLook(c) }),
+				Criteria: each(x.Asks, func(c stages.CriterionLook) api.CriterionLook { return api.CriterionLook(c) }),
 			}
 		}),
 	}

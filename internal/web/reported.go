@@ -15,7 +15,7 @@ import (
 // reported takes CloudEvents from services, signed as Standard Webhooks with the
 // connection's secret, or with the earlier one while it is being changed.
 func (s *Server) reported(w http.ResponseWriter, r *http.Request) {
-	c, err := s.Connecting.Open(r.Context(), chi.URLParam(r, "id"))
+	c, err := s.Connections.Open(r.Context(), chi.URLParam(r, "id"))
 	switch {
 	case errors.Is(err, store.ErrNotFound), err == nil && c.Kind != adapter.KindEvents:
 		writeProblem(w, http.StatusNotFound, "there is no such service; its address is shown when the connection is made")

@@ -120,7 +120,7 @@ func (s *Server) rules(a huma.API) {
 		if err != nil {
 			return api.Checklist{}, err
 		}
-		list, err := s.Reporting.Rule(ctx, r)
+		list, err := s.Reports.Rule(ctx, r)
 		return checklist(list), err
 	})
 	s.trials(a)
@@ -183,7 +183,7 @@ func (s *Server) trials(a huma.API) {
 		return api.TextVerdict{Fine: true, Sample: sample}, err
 	})
 	handleEmpty(a, "rules", "POST /look-around look-around Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there", func(ctx context.Context, _ *struct{}) error {
-		return errors.Join(s.Reacting.Inactive(ctx), s.Offering.Tick(ctx), s.Reacting.AskNeeds(ctx, ""))
+		return errors.Join(s.Reacting.Inactive(ctx), s.Purchases.Tick(ctx), s.Reacting.AskNeeds(ctx, ""))
 	})
 	handle(a, "rules", "GET /test-recipient get-test-recipient Where test sends go", func(ctx context.Context, _ *struct{}) (api.Recipient, error) {
 		address, err := s.Reacting.TestRecipient(ctx)

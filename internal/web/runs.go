@@ -34,7 +34,7 @@ func (s *Server) runs(a huma.API) {
 		return page, nil
 	})
 	handle(a, "runs", "POST /runs start-run Do exactly what a preview shows", func(ctx context.Context, in *with[api.NewRun]) (api.Run, error) {
-		r, err := s.Syncing.Start(ctx, callerOf(ctx).Name, in.Body.PreviewID, in.Body.Approved, in.Body.Only...)
+		r, err := s.Runs.Start(ctx, callerOf(ctx).Name, in.Body.PreviewID, in.Body.Approved, in.Body.Only...)
 		if err != nil {
 			return api.Run{}, err
 		}
@@ -52,7 +52,7 @@ func (s *Server) runs(a huma.API) {
 		return out, err
 	})
 	handle(a, "runs", "POST /runs/{id}/take-back take-back-run Show how a run's effect would be undone", func(ctx context.Context, in *byID) (api.Preview, error) {
-		p, err := s.Syncing.TakeBack(ctx, in.ID)
+		p, err := s.Runs.TakeBack(ctx, in.ID)
 		if err != nil {
 			return api.Preview{}, err
 		}
@@ -73,14 +73,14 @@ func (s *Server) runs(a huma.API) {
 		return api.Differences{Items: each(list, func(d store.Difference) api.Difference { return api.Difference(d) }), More: more}, err
 	})
 	handle(a, "runs", "POST /runs/{id}/cancel cancel-run Stop a run; what it has done is kept", func(ctx context.Context, in *byID) (api.Run, error) {
-		r, err := s.Syncing.Cancel(ctx, callerOf(ctx).Name, in.ID)
+		r, err := s.Runs.Cancel(ctx, callerOf(ctx).Name, in.ID)
 		if err != nil {
 			return api.Run{}, err
 		}
 		return s.run(ctx, r)
 	})
 	handle(a, "runs", "POST /runs/{id}/resume resume-run Go on with a run that failed or was stopped half-way", func(ctx context.Context, in *byID) (api.Run, error) {
-		r, err := s.Syncing.Resume(ctx, callerOf(ctx).Name, in.ID)
+		r, err := s.Runs.Resume(ctx, callerOf(ctx).Name, in.ID)
 		if err != nil {
 			return api.Run{}, err
 		}

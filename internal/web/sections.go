@@ -6,10 +6,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kanban/internal/app/pairing"
-	"kanban/internal/core/aside"
+	"kanban/internal/app/pairings"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
+	"kanban/internal/core/visibility"
 	"kanban/internal/store"
 	"kanban/internal/wire/api"
 )
@@ -44,31 +44,31 @@ func (s *Server) sections(a huma.API) {
 		if err != nil {
 			return api.SectionPage{}, err
 		}
-		list, err := s.Pairing.List(ctx, f)
+		list, err := s.Pairings.List(ctx, f)
 		if err != nil {
 			return api.SectionPage{}, err
 		}
 		items, next, err := paged(list.Cards, in.Cursor, in.Limit)
 		return api.SectionPage{
 			Items: each(items, section), Next: next, Total: len(list.Cards), Choices: api.Choices(list.Choices),
-			Aside: each(list.Aside, func(l pairing.AsideCount) api.LeftAside { return api.LeftAside(l) }),
+			Aside: each(list.Aside, func(l pairings.AsideCount) api.LeftAside { return api.LeftAside(l) }),
 		}, err
 	})
-	handle(a, "sections", "GET /sections/aside get-aside Rules that leave sections out of lists", func(ctx context.Context, _ *struct{}) ([]aside.SectionRule, error) {
-		return s.Pairing.Aside(ctx)
+	handle(a, "sections", "GET /sections/aside get-aside Rules that leave sections out of lists", func(ctx context.Context, _ *struct{}) ([]visibility.SectionRule, error) {
+		return s.Pairings.Aside(ctx)
 	})
-	handle(a, "sections", "PUT /sections/aside edit-aside Change the rules that leave sections out of lists", func(ctx context.Context, in *with[[]aside.SectionRule]) ([]aside.SectionRule, error) {
-		if err := s.Pairing.SetAside(ctx, callerOf(ctx).Name, in.Body); err != nil {
+	handle(a, "sections", "PUT /sections/aside edit-aside Change the rules that leave sections out of lists", func(ctx context.Context, in *with[[]visibility.SectionRule]) ([]visibility.SectionRule, error) {
+		if err := s.Pairings.SetAside(ctx, callerOf(ctx).Name, in.Body); err != nil {
 			return nil, err
 		}
-		return s.Pairing.Aside(ctx)
+		return s.Pairings.Aside(ctx)
 	})
 	handle(a, "sections", "GET /board board Every section by state", func(ctx context.Context, in *SectionFilter) (api.Board, error) {
 		f, err := in.filter()
 		if err != nil {
 			return api.Board{}, err
 		}
-		list, err := s.Pairing.List(ctx, f)
+		list, err := s.Pairings.List(ctx, f)
 		if err != nil {
 			return api.Board{}, err
 		}
@@ -89,8 +89,8 @@ func (s *Server) sections(a huma.API) {
 	})
 }
 
-func (in *SectionFilter) filter() (pairing.Filter, error) {
-	f := pairing.Filter{
+func (in *SectionFilter) filter() (pairings.Filter, error) {
+	f := pairings.Filter{
 		Called: in.Called, Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State), Aside: in.Aside,
 		Organisation: in.Org, Course: in.Course, Role: in.Role, Service: in.Service, AtLeast: in.AtLeast,
 	}
@@ -108,7 +108,7 @@ func sectionRef(x store.Section) api.SectionRef {
 	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.Org, Teachers: x.Teachers, Learners: x.Learners, Gone: x.Gone}
 }
 
-func section(c pairing.Card) api.Section {
+func section(c pairings.Card) api.Section {
 	x := c.Section
 	out := api.Section{
 		ID: x.ID, Title: c.Title(), Code: x.Code, Course: x.Course, CourseID: x.CourseID, Terms: x.Terms, Teachers: c.Teachers,

@@ -118,7 +118,7 @@ func tableOf(rows []store.SheetRow) (header []string, cells [][]string) {
 // CSV package in delta mode (OneRoster 1.2 CSV binding). Fetching it twice is harmless.
 func (s *Server) pickup(w http.ResponseWriter, r *http.Request) {
 	key, secret, ok := r.BasicAuth()
-	c, known, err := s.Connecting.AuthenticateKind(r.Context(), adapter.KindPickup, key, secret)
+	c, known, err := s.Connections.AuthenticateKind(r.Context(), adapter.KindPickup, key, secret)
 	if err != nil {
 		s.Log.Error("opening a connection", "cause", err.Error())
 		writeProblem(w, http.StatusServiceUnavailable, "the credential could not be checked; try again")

@@ -43,7 +43,7 @@ func writeJSON(w http.ResponseWriter, status int, body any) {
 func (s *Server) platform(w http.ResponseWriter, r *http.Request) (connection adapter.Connection, ok bool) {
 	w.Header().Set(xapi.VersionHeader, xapi.Version)
 	key, secret, _ := r.BasicAuth()
-	connection, known, err := s.Connecting.Authenticate(r.Context(), key, secret)
+	connection, known, err := s.Connections.Authenticate(r.Context(), key, secret)
 	switch {
 	case err != nil:
 		s.Log.Error("checking a platform's credentials", "cause", err.Error())

@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"kanban/internal/app/observing"
-	"kanban/internal/app/offering"
-	"kanban/internal/app/pairing"
-	"kanban/internal/app/reporting"
+	"kanban/internal/app/pairings"
+	"kanban/internal/app/purchases"
+	"kanban/internal/app/reports"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/store"
@@ -18,12 +18,12 @@ import (
 // sections tells findings how sections stand.
 type sections struct {
 	store    *store.Store
-	pairings *pairing.Service
+	pairings *pairings.Service
 }
 
 // States counts the sections that lists show by state, and those that are being run.
 func (s sections) States(ctx context.Context) (map[roster.State]int, int, error) {
-	list, err := s.pairings.List(ctx, pairing.Filter{})
+	list, err := s.pairings.List(ctx, pairings.Filter{})
 	if err != nil {
 		return nil, 0, err
 	}
@@ -36,14 +36,14 @@ func (s sections) States(ctx context.Context) (map[roster.State]int, int, error)
 }
 
 // accessGiven tells findings where access and enrolment disagree.
-type accessGiven struct{ *offering.Service }
+type accessGiven struct{ *purchases.Service }
 
 // Disagreements are those between access and enrolment.
-func (p accessGiven) Disagreements(ctx context.Context) (out []reporting.Disagreement, err error) {
+func (p accessGiven) Disagreements(ctx context.Context) (out []reports.Disagreement, err error) {
 	sides, err := p.Sides(ctx, "")
 	for _, x := range sides {
-		if x.Verdict == offering.Missing || x.Verdict == offering.Surplus {
-			d := reporting.Disagreement{Code: finding.Code(x.Verdict), Person: x.Person, Section: x.Section, Offer: x.Offer, OfferID: x.OfferID}
+		if x.Verdict == purchases.Missing || x.Verdict == purchases.Surplus {
+			d := reports.Disagreement{Code: finding.Code(x.Verdict), Person: x.Person, Section: x.Section, Offer: x.Offer, OfferID: x.OfferID}
 			if x.PersonID != nil {
 				d.PersonID = *x.PersonID
 			}
@@ -57,14 +57,14 @@ func (p accessGiven) Disagreements(ctx context.Context) (out []reporting.Disagre
 type progress struct{ *observing.Service }
 
 // Reversals are what was done for completions that hold no longer.
-func (p progress) Reversals(ctx context.Context) (out []reporting.Reversal, err error) {
+func (p progress) Reversals(ctx context.Context) (out []reports.Reversal, err error) {
 	all, err := p.Service.Reversals(ctx)
 	for _, r := range all {
 		done := fmt.Sprintf("%s by %q", strings.Join(slices.DeleteFunc([]string{r.Kind, r.Operation, r.Service}, func(x string) bool { return x == "" }), " "), r.Origin)
 		if r.Badge != "" {
 			done = fmt.Sprintf("the badge %q by %q", r.Badge, r.Origin)
 		}
-		out = append(out, reporting.Reversal{Person: r.Person, PersonID: r.PersonID, What: r.What, Done: done, Kind: r.Type, CourseID: r.CourseID})
+		out = append(out, reports.Reversal{Person: r.Person, PersonID: r.PersonID, What: r.What, Done: done, Kind: r.Type, CourseID: r.CourseID})
 	}
 	return out, err
 }

@@ -2,29 +2,29 @@
 // stands which of them fills which need of another.
 //
 //	all := wiring.New(db, wiring.Options{Public: "https://kanban.example"})
-//	run, err := all.Reading.Start(ctx, "Maud", reading.Request{ConnectionID: id})
+//	run, err := all.Reading.Start(ctx, "Maud", registers.Request{ConnectionID: id})
 package wiring
 
 import (
 	"time"
 
 	"kanban/internal/app/access"
-	"kanban/internal/app/awarding"
-	"kanban/internal/app/connecting"
+	"kanban/internal/app/badges"
+	"kanban/internal/app/batches"
+	"kanban/internal/app/connections"
 	"kanban/internal/app/history"
 	"kanban/internal/app/linking"
 	"kanban/internal/app/lists"
-	"kanban/internal/app/many"
 	"kanban/internal/app/matching"
 	"kanban/internal/app/observing"
-	"kanban/internal/app/offering"
 	"kanban/internal/app/outlines"
-	"kanban/internal/app/pairing"
-	"kanban/internal/app/progressing"
+	"kanban/internal/app/pairings"
+	"kanban/internal/app/purchases"
 	"kanban/internal/app/reacting"
-	"kanban/internal/app/reading"
-	"kanban/internal/app/reporting"
-	"kanban/internal/app/syncing"
+	"kanban/internal/app/registers"
+	"kanban/internal/app/reports"
+	"kanban/internal/app/runs"
+	"kanban/internal/app/stages"
 	"kanban/internal/core/rule"
 	"kanban/internal/store"
 	"kanban/internal/wire/call"
@@ -49,49 +49,49 @@ type Options struct {
 // UseCases are all of them.
 type UseCases struct {
 	Access      *access.Service
-	Awarding    *awarding.Service
-	Connecting  *connecting.Service
+	Badges      *badges.Service
+	Connections *connections.Service
 	History     *history.Service
 	Linking     *linking.Service
 	Lists       *lists.Service
-	Many        *many.Service
+	Batches     *batches.Service
 	Matching    *matching.Service
 	Observing   *observing.Service
-	Offering    *offering.Service
-	Pairing     *pairing.Service
-	Progressing *progressing.Service
+	Purchases   *purchases.Service
+	Pairings    *pairings.Service
+	Stages      *stages.Service
 	Reacting    *reacting.Service
-	Reading     *reading.Service
-	Reporting   *reporting.Service
-	Syncing     *syncing.Service
+	Registers   *registers.Service
+	Reports     *reports.Service
+	Runs        *runs.Service
 }
 
 // New puts them together over a database.
 func New(db *store.Store, o Options) *UseCases {
 	x := &UseCases{
-		Access:     &access.Service{Store: db},
-		Awarding:   &awarding.Service{Store: db, Public: o.Public + "/open"},
-		Connecting: &connecting.Service{Store: db, Source: o.Public, Call: o.Call},
-		History:    &history.Service{Store: db, Now: time.Now},
-		Lists:      &lists.Service{Store: db, Now: time.Now},
+		Access:      &access.Service{Store: db},
+		Badges:      &badges.Service{Store: db, Public: o.Public + "/open"},
+		Connections: &connections.Service{Store: db, Source: o.Public, Call: o.Call},
+		History:     &history.Service{Store: db, Now: time.Now},
+		Lists:       &lists.Service{Store: db, Now: time.Now},
 	}
 	compiled := &outlines.Compiled{Store: db}
 	expressions := rule.NewExpressions()
-	x.Reading = &reading.Service{Store: db, Connections: x.Connecting, Call: o.Call, Zone: o.Zone}
-	x.Matching = &matching.Service{Store: db, Connections: x.Connecting, Call: o.Call}
-	x.Syncing = &syncing.Service{Store: db, Connections: x.Connecting, Call: o.Call, Zone: o.Zone, Public: o.Public}
-	x.Pairing = &pairing.Service{Store: db, Now: time.Now, Schedules: x.Syncing, Connections: x.Connecting, Call: o.Call}
-	x.Linking = &linking.Service{Store: db, Pairing: x.Pairing, Syncing: x.Syncing, Now: time.Now}
-	x.Many = &many.Service{Store: db, Pairing: x.Pairing, Syncing: x.Syncing, Linking: x.Linking, Now: time.Now}
+	x.Registers = &registers.Service{Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone}
+	x.Matching = &matching.Service{Store: db, Connections: x.Connections, Call: o.Call}
+	x.Runs = &runs.Service{Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone, Public: o.Public}
+	x.Pairings = &pairings.Service{Store: db, Now: time.Now, Schedules: x.Runs, Connections: x.Connections, Call: o.Call}
+	x.Linking = &linking.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Now: time.Now}
+	x.Batches = &batches.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Linking: x.Linking, Now: time.Now}
 	x.Reacting = &reacting.Service{
-		Store: db, Connections: x.Connecting, Badges: x.Awarding, Outlines: compiled, Expressions: expressions,
+		Store: db, Connections: x.Connections, Badges: x.Badges, Outlines: compiled, Expressions: expressions,
 		Source: o.Public, Call: o.Call, Delays: o.Delays, Zone: o.Zone, Remember: o.Remember,
 	}
-	x.Offering = &offering.Service{Store: db, Now: time.Now, Expressions: expressions}
-	x.Observing = &observing.Service{Store: db, Call: o.Call, Expressions: expressions, Outlines: compiled, Rules: x.Reacting, Purchases: x.Offering}
-	x.Progressing = &progressing.Service{Store: db, Now: time.Now, Outlines: compiled}
-	x.Reporting = &reporting.Service{
-		Store: db, Now: time.Now, Purchases: accessGiven{x.Offering}, Progress: progress{x.Observing}, Rules: x.Reacting, Sections: sections{db, x.Pairing},
+	x.Purchases = &purchases.Service{Store: db, Now: time.Now, Expressions: expressions}
+	x.Observing = &observing.Service{Store: db, Call: o.Call, Expressions: expressions, Outlines: compiled, Rules: x.Reacting, Purchases: x.Purchases}
+	x.Stages = &stages.Service{Store: db, Now: time.Now, Outlines: compiled}
+	x.Reports = &reports.Service{
+		Store: db, Now: time.Now, Purchases: accessGiven{x.Purchases}, Progress: progress{x.Observing}, Rules: x.Reacting, Sections: sections{db, x.Pairings},
 	}
 	return x
 }

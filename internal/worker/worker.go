@@ -16,7 +16,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"kanban/internal/adapter"
-	"kanban/internal/app/reading"
+	"kanban/internal/app/registers"
 	"kanban/internal/store"
 )
 
@@ -48,25 +48,25 @@ func (x *shift) jobs() *river.Workers {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
-		return asked(uses.Reading.Work(ctx, j.Args.RunID, last(j)))
+		return asked(uses.Registers.Work(ctx, j.Args.RunID, last(j)))
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.ApplyRun]) error {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
-		return x.exclusively(ctx, "run/"+j.Args.RunID, func() error { return asked(uses.Syncing.Work(ctx, j.Args.RunID, last(j))) })
+		return x.exclusively(ctx, "run/"+j.Args.RunID, func() error { return asked(uses.Runs.Work(ctx, j.Args.RunID, last(j))) })
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.WorkAsked]) error {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
-		return x.exclusively(ctx, "asked/"+j.Args.ConnectionID, func() error { return uses.Syncing.WorkAsked(ctx, j.Args.ConnectionID) })
+		return x.exclusively(ctx, "asked/"+j.Args.ConnectionID, func() error { return uses.Runs.WorkAsked(ctx, j.Args.ConnectionID) })
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.React]) error {
 		return uses.Reacting.React(ctx, j.Args.EventIDs, j.Args.RuleID)
 	})
 	add(x, workers, func(ctx context.Context, job *river.Job[store.RunPairing]) error {
-		return uses.Syncing.Auto(ctx, job.Args.PairingID, job.Args.Who)
+		return uses.Runs.Auto(ctx, job.Args.PairingID, job.Args.Who)
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[store.ResolveStatements]) error {
 		return uses.Observing.Resolve(ctx)
@@ -76,26 +76,26 @@ func (x *shift) jobs() *river.Workers {
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.WorkOutStages]) error {
 		if j.Args.ProgressionID != "" {
-			return uses.Progressing.WorkOut(ctx, j.Args.ProgressionID)
+			return uses.Stages.WorkOut(ctx, j.Args.ProgressionID)
 		}
-		return uses.Progressing.Touched(ctx, j.Args.People, j.Args.Courses, j.Args.Badges)
+		return uses.Stages.Touched(ctx, j.Args.People, j.Args.Courses, j.Args.Badges)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.SettleAccess]) error {
 		return x.exclusively(ctx, "access", func() error {
 			if j.Args.OfferID == "" {
-				return uses.Offering.Tick(ctx)
+				return uses.Purchases.Tick(ctx)
 			}
-			return uses.Offering.Settle(ctx, j.Args.OfferID)
+			return uses.Purchases.Settle(ctx, j.Args.OfferID)
 		})
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[store.PassTime]) error {
-		return errors.Join(uses.Reacting.Inactive(ctx), uses.Offering.Tick(ctx))
+		return errors.Join(uses.Reacting.Inactive(ctx), uses.Purchases.Tick(ctx))
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.Propose]) error {
 		return s.LookForProposals(ctx, j.Args.ConnectionID)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.CarryOutBatch]) error {
-		return x.exclusively(ctx, "batch/"+j.Args.BatchID, func() error { return uses.Many.CarryOut(ctx, j.Args.BatchID) })
+		return x.exclusively(ctx, "batch/"+j.Args.BatchID, func() error { return uses.Batches.CarryOut(ctx, j.Args.BatchID) })
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.AskNeeds]) error {
 		return x.exclusively(ctx, "ask-needs/"+j.Args.RuleID, func() error { return uses.Reacting.AskNeeds(ctx, j.Args.RuleID) })
@@ -104,10 +104,10 @@ func (x *shift) jobs() *river.Workers {
 		return x.exclusively(ctx, "history", func() error { return uses.History.Tend(ctx) })
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[store.Tick]) error {
-		return errors.Join(x.queueDue(ctx), uses.Reading.Turn(ctx), uses.Syncing.Tick(ctx, time.Now()))
+		return errors.Join(x.queueDue(ctx), uses.Registers.Turn(ctx), uses.Runs.Tick(ctx, time.Now()))
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[store.ReadAll]) error {
-		return readAll(ctx, s, uses.Reading, x.options.Log)
+		return readAll(ctx, s, uses.Registers, x.options.Log)
 	})
 
 	return workers
@@ -207,7 +207,7 @@ const tick = 15 * time.Second
 const lookAround = 15 * time.Minute
 
 // readAll starts a read of every register that is neither paused nor being read.
-func readAll(ctx context.Context, s *store.Store, r *reading.Service, log *slog.Logger) error {
+func readAll(ctx context.Context, s *store.Store, r *registers.Service, log *slog.Logger) error {
 	if m, err := s.Maintenance(ctx); err != nil || m.Since != nil {
 		return err
 	}

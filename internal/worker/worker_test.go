@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kanban/internal/app/many"
-	"kanban/internal/app/pairing"
-	"kanban/internal/app/reading"
+	"kanban/internal/app/batches"
+	"kanban/internal/app/pairings"
+	"kanban/internal/app/registers"
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin/fault"
@@ -30,7 +30,7 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 func TestOrphanedWorkIsGivenBack(t *testing.T) {
 	w := apptest.New(t)
 	register := w.Register()
-	orphan, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: register.ID})
+	orphan, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: register.ID})
 	require.NoError(t, err)
 	hold := func(kind, holder string) {
 		_, err := w.Store.Pool.Exec(t.Context(), `UPDATE river_job SET state = 'running', attempt = 1, attempted_at = now(), attempted_by = ARRAY[$2] WHERE kind = $1`, kind, holder)
@@ -66,13 +66,13 @@ func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	w.Standins.Workspace.Double()
-	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: w.Workspace().ID})
 	require.NoError(t, err)
-	preview, err := w.Syncing.Preview(t.Context(), p.ID)
+	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
-	first, err := w.Syncing.Start(t.Context(), "test", preview.ID, false)
+	first, err := w.Runs.Start(t.Context(), "test", preview.ID, false)
 	require.NoError(t, err)
-	_, err = w.Syncing.Start(t.Context(), "test", preview.ID, false)
+	_, err = w.Runs.Start(t.Context(), "test", preview.ID, false)
 	require.ErrorContains(t, err, "at work on this pairing already")
 	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Latency, Millis: 20}))
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error {
@@ -115,17 +115,17 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 	register := w.Register()
 	w.Read(register, false)
 	section := w.Section("PROP-A")
-	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: section.ID, ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: section.ID, ConnectionID: w.Workspace().ID})
 	require.NoError(t, err)
 	greet := w.Rule(rule.Draft{Name: "Greet", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
 	w.Outlined()
-	run, err := w.Reading.Start(t.Context(), "test", reading.Request{ConnectionID: register.ID})
+	run, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: register.ID})
 	require.NoError(t, err)
-	preview, err := w.Syncing.Preview(t.Context(), p.ID)
+	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
-	sync, err := w.Syncing.Start(t.Context(), "test", preview.ID, false)
+	sync, err := w.Runs.Start(t.Context(), "test", preview.ID, false)
 	require.NoError(t, err)
-	batch, err := w.Many.Look(t.Context(), "test", many.Order{Act: many.Pause, Pairings: []string{p.ID}})
+	batch, err := w.Batches.Look(t.Context(), "test", batches.Order{Act: batches.Pause, Pairings: []string{p.ID}})
 	require.NoError(t, err)
 	jobs := []river.JobArgs{
 		store.ReadRegister{RunID: run.ID}, store.ApplyRun{RunID: sync.ID}, store.React{EventIDs: []string{}}, store.WorkAsked{ConnectionID: p.ConnectionID}, store.RunPairing{PairingID: p.ID, Who: "schedule"},

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/app/history"
-	"kanban/internal/app/pairing"
+	"kanban/internal/app/pairings"
 	"kanban/internal/apptest"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store"
@@ -88,13 +88,13 @@ func TestHistoryGoesByTheMonth(t *testing.T) {
 func TestOldPreviewsGo(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: w.Workspace().ID})
 	require.NoError(t, err)
-	old, err := w.Syncing.Preview(t.Context(), p.ID)
+	old, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
-	queued, err := w.Syncing.Preview(t.Context(), p.ID)
+	queued, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
-	run, err := w.Syncing.Start(t.Context(), "test", queued.ID, false)
+	run, err := w.Runs.Start(t.Context(), "test", queued.ID, false)
 	require.NoError(t, err)
 	fresh := func() (ids []string) {
 		for _, id := range []string{old.ID, queued.ID} {
@@ -113,9 +113,9 @@ func TestOldPreviewsGo(t *testing.T) {
 	now = now.AddDate(0, 0, 31)
 	require.NoError(t, h.Tend(t.Context()))
 	assert.Equal(t, []string{queued.ID}, fresh())
-	require.NoError(t, w.Syncing.Work(t.Context(), run.ID, true), "the run that was queued goes by its preview")
+	require.NoError(t, w.Runs.Work(t.Context(), run.ID, true), "the run that was queued goes by its preview")
 	require.NoError(t, h.Tend(t.Context()))
 	assert.Empty(t, fresh())
-	_, err = w.Syncing.Start(t.Context(), "test", old.ID, false)
+	_, err = w.Runs.Start(t.Context(), "test", old.ID, false)
 	assert.ErrorContains(t, err, "make one first")
 }

@@ -105,7 +105,7 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 	if err := refused(x.Refused); err != nil {
 		return err
 	}
-	if err := s.Pairing.AtRest(ctx, x.Set.Pairings...); err != nil {
+	if err := s.Pairings.AtRest(ctx, x.Set.Pairings...); err != nil {
 		return err
 	}
 	g, err := s.gather(ctx, ids(x.Sections), x.Set.Pairings)

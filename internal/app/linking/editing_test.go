@@ -9,8 +9,8 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/linking"
-	"kanban/internal/app/pairing"
-	"kanban/internal/app/reporting"
+	"kanban/internal/app/pairings"
+	"kanban/internal/app/reports"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
@@ -42,7 +42,7 @@ func paired(t *testing.T) (*apptest.World, store.LinkedSet, store.Pairing) {
 	w.Read(w.Register(), false)
 	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: w.Section("PROP-A").ID, Others: []string{w.Section("PROP-B").ID}})
 	require.NoError(t, err)
-	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: set.LeadID, ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: set.LeadID, ConnectionID: w.Workspace().ID})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	return w, set, p
@@ -103,7 +103,7 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 	assert.NoError(t, err, "what was taken out can be linked elsewhere")
 
 	// Its group is left over, empty, and can be removed; one with somebody in it cannot.
-	said, err := (&reporting.Service{Store: w.Store}).Findings(t.Context(), reporting.Filter{Code: finding.GroupLeft})
+	said, err := (&reports.Service{Store: w.Store}).Findings(t.Context(), reports.Filter{Code: finding.GroupLeft})
 	require.NoError(t, err)
 	require.Len(t, said, 1)
 	assert.Equal(t, "Propagation A", said[0].Subject)
@@ -115,15 +115,15 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 	w.Standins.Workspace.Seat("Propagation – Propagation A", "Ada Alder", true)
 	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref), "is not empty (members: 1)")
 	w.Standins.Workspace.Seat("Propagation – Propagation A", "Ada Alder", false)
-	connections := w.Syncing.Connections
-	w.Syncing.Connections = nowhere{connections}
+	connections := w.Runs.Connections
+	w.Runs.Connections = nowhere{connections}
 	down, err := w.Linking.LeftGroups(t.Context(), "")
 	require.NoError(t, err)
 	require.Len(t, down, 1)
 	assert.Error(t, down[0].Problem, "who is in it is not known")
 	assert.Equal(t, "Propagation A", down[0].Section)
 	assert.Error(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref), "what is not known to be empty stays")
-	w.Syncing.Connections = connections
+	w.Runs.Connections = connections
 	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, p.TargetRef), "no group that is left over", "a class is none")
 	require.NoError(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref))
 	groups, err = w.Linking.LeftGroups(t.Context(), "")
@@ -150,10 +150,10 @@ func TestUnlinkingSaysWhatBecomesOfEverybody(t *testing.T) {
 
 	kept, err := w.Store.Pairing(t.Context(), p.ID)
 	require.NoError(t, err)
-	out, err := w.Syncing.TakenOut(t.Context(), kept)
+	out, err := w.Runs.TakenOut(t.Context(), kept)
 	require.NoError(t, err)
 	assert.Len(t, effects(out)[roster.ComesOut], all)
-	stay, err := w.Syncing.Effects(t.Context(), kept, true)
+	stay, err := w.Runs.Effects(t.Context(), kept, true)
 	require.NoError(t, err)
 	assert.Len(t, effects(stay)[roster.Stays], all)
 }

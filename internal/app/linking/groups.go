@@ -52,11 +52,11 @@ func (s *Service) leftGroup(ctx context.Context, g store.LeftGroup) LeftGroup {
 }
 
 func (s *Service) service(ctx context.Context, connectionID string) (*workspaces.Workspace, error) {
-	c, err := s.Syncing.Connections.Open(ctx, connectionID)
+	c, err := s.Runs.Connections.Open(ctx, connectionID)
 	if err != nil {
 		return nil, err
 	}
-	return workspaces.New(c, s.Syncing.Call), nil
+	return workspaces.New(c, s.Runs.Call), nil
 }
 
 // RemoveGroup removes a group that is for no section any more at the service, if nobody is

@@ -11,8 +11,8 @@ import (
 	"strings"
 	"time"
 
-	"kanban/internal/app/pairing"
-	"kanban/internal/app/syncing"
+	"kanban/internal/app/pairings"
+	"kanban/internal/app/runs"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/linking"
 	"kanban/internal/core/refusal"
@@ -22,10 +22,10 @@ import (
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store   *store.Store
-	Pairing *pairing.Service
-	Syncing *syncing.Service
-	Now     func() time.Time
+	Store    *store.Store
+	Pairings *pairings.Service
+	Runs     *runs.Service
+	Now      func() time.Time
 }
 
 // school is every section as linking looks at it.
@@ -150,7 +150,7 @@ func (s *Service) Proposals(ctx context.Context, sameTeacher, everything bool) (
 	all := linking.Propose(x.all, sameTeacher, s.Now())
 	out.List = all
 	if !everything {
-		left, err := s.Pairing.LeftAside(ctx)
+		left, err := s.Pairings.LeftAside(ctx)
 		if err != nil {
 			return out, err
 		}
@@ -394,7 +394,7 @@ func (s *Service) effects(ctx context.Context, pairings []store.Pairing, ends bo
 	for _, p := range pairings {
 		x := ClassEffects{Pairing: p}
 		become(&p)
-		if x.People, err = s.Syncing.Effects(ctx, p, ends); err != nil {
+		if x.People, err = s.Runs.Effects(ctx, p, ends); err != nil {
 			return nil, err
 		}
 		list = append(list, x)
@@ -418,7 +418,7 @@ func (s *Service) Unlink(ctx context.Context, who, id string, version int, fate 
 	case fate != "" && fate != ToLead && fate != Ended:
 		return refusal.Invalid("target", "%q is not one of lead, end", fate)
 	}
-	if err := s.Pairing.AtRest(ctx, set.Pairings...); err != nil {
+	if err := s.Pairings.AtRest(ctx, set.Pairings...); err != nil {
 		return err
 	}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {

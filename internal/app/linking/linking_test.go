@@ -13,13 +13,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/app/linking"
-	"kanban/internal/app/pairing"
-	"kanban/internal/app/reporting"
+	"kanban/internal/app/pairings"
+	"kanban/internal/app/reports"
 	"kanban/internal/apptest"
-	"kanban/internal/core/aside"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
+	"kanban/internal/core/visibility"
 	"kanban/internal/store"
 	"kanban/internal/store/storetest"
 )
@@ -127,7 +127,7 @@ func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 func TestProposalsLeaveAsideWhatListsDo_S9(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	require.NoError(t, w.Pairing.SetAside(t.Context(), "test", aside.Rules{{Name: "The third", Title: "Propagation C"}}))
+	require.NoError(t, w.Pairings.SetAside(t.Context(), "test", visibility.Rules{{Name: "The third", Title: "Propagation C"}}))
 	found, err := w.Linking.Proposals(t.Context(), false, false)
 	require.NoError(t, err)
 	require.Len(t, found.List, 1)
@@ -139,8 +139,8 @@ func TestProposalsLeaveAsideWhatListsDo_S9(t *testing.T) {
 	assert.Zero(t, found.Aside)
 
 	// The terms count too: next term's sections wait until it begins, or are asked for.
-	require.NoError(t, w.Pairing.SetAside(t.Context(), "test", aside.Default()))
-	w.Pairing.Now = func() time.Time { return w.Section("ORCH-B").BeginsOn.AddDate(0, 0, 1) }
+	require.NoError(t, w.Pairings.SetAside(t.Context(), "test", visibility.Default()))
+	w.Pairings.Now = func() time.Time { return w.Section("ORCH-B").BeginsOn.AddDate(0, 0, 1) }
 	found, err = w.Linking.Proposals(t.Context(), false, false)
 	require.NoError(t, err)
 	assert.Empty(t, found.List)
@@ -152,15 +152,15 @@ func TestProposalsLeaveAsideWhatListsDo_S9(t *testing.T) {
 func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	w, register, set := linked(t)
 	workspace := w.Workspace()
-	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	assert.Equal(t, set.LeadID, p.SectionID, "pairing any of the sections pairs the set")
 	assert.Equal(t, "Propagation", p.TargetName)
-	cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{Text: "PROP-C"})
+	cards, err := w.Pairings.Cards(t.Context(), pairings.Filter{Text: "PROP-C"})
 	require.NoError(t, err)
 	require.Len(t, cards, 1, "the set is one card, found by any of its sections")
 	assert.Equal(t, roster.NeverRun, cards[0].State)
-	_, err = w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: workspace.ID})
+	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: workspace.ID})
 	assert.ErrorContains(t, err, "is paired through")
 
 	run := w.Sync(p.ID, false)
@@ -185,15 +185,15 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	assert.Contains(t, space("Propagation"), "Yann Yew")
 
 	// What that run did can be taken back.
-	back, err := w.Syncing.TakeBack(t.Context(), moved.ID)
+	back, err := w.Runs.TakeBack(t.Context(), moved.ID)
 	require.NoError(t, err)
-	r, err := w.Syncing.Start(t.Context(), "test", back.ID, false)
+	r, err := w.Runs.Start(t.Context(), "test", back.ID, false)
 	require.NoError(t, err)
-	require.NoError(t, w.Syncing.Work(t.Context(), r.ID, true))
+	require.NoError(t, w.Runs.Work(t.Context(), r.ID, true))
 	assert.Contains(t, space("Propagation – Propagation C"), "Yann Yew")
 	assert.NotContains(t, space("Propagation – Propagation B"), "Yann Yew")
 	no := false
-	_, err = w.Pairing.Change(t.Context(), "test", p.ID, 0, pairing.Edit{Paused: &no})
+	_, err = w.Pairings.Change(t.Context(), "test", p.ID, 0, pairings.Edit{Paused: &no})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 
@@ -206,9 +206,9 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	assert.ErrorIs(t, w.Linking.Unlink(t.Context(), "test", set.ID, 9, linking.ToLead), store.ErrStale)
 	require.NoError(t, w.Linking.Unlink(t.Context(), "test", set.ID, set.Version, linking.ToLead))
 	assert.ErrorContains(t, w.Linking.Unlink(t.Context(), "test", set.ID, 0, linking.ToLead), "unlinked already")
-	preview, err := w.Syncing.Preview(t.Context(), p.ID)
+	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
-	_, err = w.Syncing.Start(t.Context(), "test", preview.ID, false)
+	_, err = w.Runs.Start(t.Context(), "test", preview.ID, false)
 	assert.ErrorContains(t, err, "more than its guard allows", "taking the others out needs approval")
 	last := w.Sync(p.ID, true)
 	assert.Equal(t, len(out), last.Counts["removed"])
@@ -223,20 +223,20 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 // A section of a set that vanishes from the register takes nobody out by itself.
 func TestVanishedSectionAsksFirst_S5(t *testing.T) {
 	w, register, set := linked(t)
-	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: set.LeadID, ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: set.LeadID, ConnectionID: w.Workspace().ID})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	before := w.Standins.Workspace.Space("Propagation")
 	w.Standins.School.Drop("sec-prop-c")
 	w.Read(register, true)
-	require.NoError(t, w.Syncing.Auto(t.Context(), p.ID, "schedule"))
-	card, err := w.Pairing.Card(t.Context(), p.ID)
+	require.NoError(t, w.Runs.Auto(t.Context(), p.ID, "schedule"))
+	card, err := w.Pairings.Card(t.Context(), p.ID)
 	require.NoError(t, err)
 	assert.Equal(t, roster.NeedsPerson, card.State)
 	assert.Equal(t, before, w.Standins.Workspace.Space("Propagation"))
-	today, err := (&reporting.Service{Store: w.Store}).Today(t.Context())
+	today, err := (&reports.Service{Store: w.Store}).Today(t.Context())
 	require.NoError(t, err)
-	assert.True(t, slices.ContainsFunc(today, func(f reporting.Finding) bool { return f.Code == finding.SectionGone }))
+	assert.True(t, slices.ContainsFunc(today, func(f reports.Finding) bool { return f.Code == finding.SectionGone }))
 }
 
 func intersect(all, some []string) (both []string) {

@@ -10,7 +10,7 @@ import (
 
 	"kanban/internal/app/linking"
 	"kanban/internal/app/lists"
-	"kanban/internal/app/pairing"
+	"kanban/internal/app/pairings"
 	"kanban/internal/apptest"
 	"kanban/internal/core/roster"
 	"kanban/internal/store"
@@ -44,13 +44,13 @@ func TestACourseIsPairedLikeASection_S4(t *testing.T) {
 	l, err := s.Make(t.Context(), "test", lists.Wish{Kind: store.ListOfCourse, OfID: course})
 	require.NoError(t, err)
 	assert.Equal(t, "Propagation", l.Name)
-	cards, err := w.Pairing.Cards(t.Context(), pairing.Filter{Called: l.ID})
+	cards, err := w.Pairings.Cards(t.Context(), pairings.Filter{Called: l.ID})
 	require.NoError(t, err)
 	require.Len(t, cards, 1, "it stands among the sections")
 	assert.Equal(t, roster.NotPaired, cards[0].State)
 	assert.Equal(t, []string{"Maud Marrow", "Otto Onion", "Pia Parsley"}, cards[0].Teachers)
 
-	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: l.ID, ConnectionID: workspace.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: l.ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	want := map[string]roster.Outcome{}
 	for _, code := range []string{"PROP-A", "PROP-B", "PROP-C"} {
@@ -61,7 +61,7 @@ func TestACourseIsPairedLikeASection_S4(t *testing.T) {
 			}
 		}
 	}
-	preview, err := w.Syncing.Preview(t.Context(), p.ID)
+	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
 	got := map[string]roster.Outcome{}
 	for _, e := range preview.Plan.Entries {
@@ -88,18 +88,18 @@ func TestACourseIsPairedLikeASection_S4(t *testing.T) {
 	_, err = w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: w.Section("PROP-A").ID, Others: []string{l.ID}})
 	assert.Error(t, err)
 	assert.ErrorContains(t, s.Remove(t.Context(), "test", l.ID), "end that pairing first")
-	require.NoError(t, w.Pairing.Unpair(t.Context(), "test", p.ID))
+	require.NoError(t, w.Pairings.Unpair(t.Context(), "test", p.ID))
 	require.NoError(t, s.Remove(t.Context(), "test", l.ID))
-	cards, err = w.Pairing.Cards(t.Context(), pairing.Filter{Called: l.ID})
+	cards, err = w.Pairings.Cards(t.Context(), pairings.Filter{Called: l.ID})
 	require.NoError(t, err)
 	assert.Empty(t, cards)
 }
 
 func planOf(t *testing.T, w *apptest.World, code, connection string) roster.Plan {
 	t.Helper()
-	at, err := w.Syncing.Looking(t.Context(), connection, 1)
+	at, err := w.Runs.Looking(t.Context(), connection, 1)
 	require.NoError(t, err)
-	plan, err := w.Syncing.Plan(t.Context(), store.Pairing{ID: store.NewID(), SectionID: w.Section(code).ID, ConnectionID: connection, Policy: roster.DefaultPolicy()}, at)
+	plan, err := w.Runs.Plan(t.Context(), store.Pairing{ID: store.NewID(), SectionID: w.Section(code).ID, ConnectionID: connection, Policy: roster.DefaultPolicy()}, at)
 	require.NoError(t, err)
 	return plan
 }
@@ -135,7 +135,7 @@ func TestAnOrganisationAndNamedPeople_S4(t *testing.T) {
 	}
 	l, err := s.Make(t.Context(), "test", lists.Wish{Kind: store.ListOfNamed, Name: "Harvest committee", People: []string{ada, maud}})
 	require.NoError(t, err)
-	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: l.ID, ConnectionID: workspace.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: l.ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	assert.Equal(t, []string{"Ada Alder", "Maud Marrow"}, w.Standins.Workspace.Space("Harvest committee"))

@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"kanban/internal/app/pairing"
+	"kanban/internal/app/pairings"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
@@ -23,14 +23,14 @@ func paired(t *testing.T) (*apptest.World, store.Connection, store.Pairing) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	c := w.Workspace()
-	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: c.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: c.ID})
 	require.NoError(t, err)
 	return w, c, p
 }
 
 func reason(t *testing.T, w *apptest.World, p store.Pairing, identifier string) roster.Entry {
 	t.Helper()
-	preview, err := w.Syncing.Preview(t.Context(), p.ID)
+	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
 	id := w.Person(identifier).ID
 	for _, e := range preview.Plan.Entries {
@@ -95,7 +95,7 @@ func TestTwoCandidatesAreDecidedByHand_P1(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	c := w.Workspace()
-	p, err := w.Pairing.Pair(t.Context(), "test", pairing.Wish{SectionID: w.Section("SOIL-A").ID, ConnectionID: c.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("SOIL-A").ID, ConnectionID: c.ID})
 	require.NoError(t, err)
 	nils := w.Person(school.Doubled)
 	assert.Equal(t, finding.TwoCandidates, reason(t, w, p, school.Doubled).Reason)

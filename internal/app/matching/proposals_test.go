@@ -35,7 +35,7 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error { return store.Create(tx, &p, "pairing") }))
 	reasons := func() map[string]finding.Code {
 		t.Helper()
-		preview, err := w.Syncing.Preview(t.Context(), p.ID)
+		preview, err := w.Runs.Preview(t.Context(), p.ID)
 		require.NoError(t, err)
 		out := map[string]finding.Code{}
 		for _, e := range preview.Plan.Entries {

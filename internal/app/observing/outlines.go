@@ -8,8 +8,8 @@ import (
 	"slices"
 
 	"kanban/internal/core/learning"
-	"kanban/internal/core/progression"
 	"kanban/internal/core/refusal"
+	"kanban/internal/core/stage"
 	"kanban/internal/store"
 )
 
@@ -206,7 +206,7 @@ func (s *Service) misses(ctx context.Context, courseID string, now, next learnin
 		for _, one := range p.Stages {
 			for _, c := range one.Criteria {
 				lost := modules[c.ModuleID]
-				if c.Kind == progression.Score {
+				if c.Kind == stage.Score {
 					lost = activities[c.ActivityID]
 				}
 				if lost != "" && ladder.Of(c) == courseID {

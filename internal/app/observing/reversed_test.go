@@ -19,9 +19,9 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	w.Outlined()
 	course := w.Section("PROP-A").CourseID
 	platform := w.Connect("xapi", "Platform", nil).ID
-	issuer, err := w.Awarding.AddIssuer(t.Context(), "test", store.Issuer{Name: "Fernmoor Garden School"})
+	issuer, err := w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "Fernmoor Garden School"})
 	require.NoError(t, err)
-	badge, err := w.Awarding.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "Cuttings", Description: "d", Criteria: "c"})
+	badge, err := w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "Cuttings", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	w.Rule(rule.Draft{Name: "Give", Trigger: "module.completed", Once: true, Actions: []rule.Action{{Kind: rule.Award, BadgeID: badge.ID}}})
 	send := rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"done"`}, UndoFields: map[string]string{"email": "person.email", "label": `""`}}
@@ -59,7 +59,7 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	awards, err := w.Store.Awards(t.Context(), badge.ID, w.Person("stu-002").ID, "", 5)
 	require.NoError(t, err)
 	require.Len(t, awards, 1)
-	_, err = w.Awarding.Revoke(t.Context(), "Maud", awards[0].ID, "Not finished after all")
+	_, err = w.Badges.Revoke(t.Context(), "Maud", awards[0].ID, "Not finished after all")
 	require.NoError(t, err)
 	assert.Len(t, hanging(), 3)
 	w.Completes(platform, "stu-003", "three", *now)

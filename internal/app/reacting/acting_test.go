@@ -439,7 +439,7 @@ func TestCausesAreTrueAndMendsLetGoOn_C2(t *testing.T) {
 	w.Deliver()
 	assert.Equal(t, []string{store.DeliveryWaiting, string(finding.WrongCredential)}, []string{w.Deliveries(e.ID)[0].State, w.Deliveries(e.ID)[0].Code})
 	w.Standins.ClearFaults()
-	_, err := w.Connecting.Probe(t.Context(), c.ID)
+	_, err := w.Connections.Probe(t.Context(), c.ID)
 	require.NoError(t, err)
 	w.Deliver()
 	assert.Equal(t, store.DeliveryDelivered, w.Deliveries(e.ID)[0].State)

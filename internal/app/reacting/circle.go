@@ -8,9 +8,9 @@ import (
 	"strings"
 
 	"kanban/internal/core/finding"
-	"kanban/internal/core/progression"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
+	"kanban/internal/core/stage"
 	"kanban/internal/store"
 )
 
@@ -43,7 +43,7 @@ func (s *Service) Circle(ctx context.Context, r store.Rule) ([]string, error) {
 		for _, one := range p.Stages {
 			var asked []string
 			for _, c := range one.Criteria {
-				if c.Kind == progression.Badge {
+				if c.Kind == stage.Badge {
 					asked = append(asked, "event.badgeId == "+strconv.Quote(c.BadgeID))
 				}
 			}

@@ -50,11 +50,11 @@ func TestRulesThatFeedEachOtherStop_E8(t *testing.T) {
 // A badge that was given because of a badge knows it.
 func TestAwardsKnowTheirChain_E8(t *testing.T) {
 	w, _ := apptest.Clocked(t)
-	issuer, err := w.Awarding.AddIssuer(t.Context(), "test", store.Issuer{Name: "Fernmoor Garden School"})
+	issuer, err := w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "Fernmoor Garden School"})
 	require.NoError(t, err)
 	var badges []store.Badge
 	for i := range 7 {
-		b, err := w.Awarding.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: fmt.Sprint("B", i), Description: "d", Criteria: "c"})
+		b, err := w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: fmt.Sprint("B", i), Description: "d", Criteria: "c"})
 		require.NoError(t, err)
 		badges = append(badges, b)
 		d := rule.Draft{Name: b.Name, Trigger: "badge.awarded", Condition: fmt.Sprintf(`event.badge == "B%d"`, i-1), Actions: []rule.Action{{Kind: rule.Award, BadgeID: b.ID}}}

@@ -90,7 +90,7 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 
 	// A probe that finds it well ends the rest.
 	w.Standins.ClearFaults()
-	_, err := w.Connecting.Probe(t.Context(), c.ID)
+	_, err := w.Connections.Probe(t.Context(), c.ID)
 	require.NoError(t, err)
 	list, err := w.Store.Rests(t.Context(), c.ID)
 	require.NoError(t, err)
@@ -144,7 +144,7 @@ func TestOperationRefusedTheSameWayRests_E9(t *testing.T) {
 	held := all(t, w, store.DeliveryFilter{RuleID: gone.ID, State: store.DeliveryQueued})
 	require.Len(t, held, 15)
 	assert.Equal(t, "it is refused the same way again and again, and rests", held[0].Held)
-	_, err := w.Connecting.Probe(t.Context(), c.ID)
+	_, err := w.Connections.Probe(t.Context(), c.ID)
 	require.NoError(t, err)
 	*now = now.Add(time.Minute)
 	w.Deliver()

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/app/reacting"
-	"kanban/internal/app/reporting"
+	"kanban/internal/app/reports"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
@@ -22,11 +22,11 @@ func TestWhatRulesNeedIsLookedFor_E5(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Workspace()
 	r := w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.AddToGroup, ConnectionID: c.ID, Group: "Greenhouse talk"}}})
-	report := &reporting.Service{Store: w.Store}
+	report := &reports.Service{Store: w.Store}
 	look := func() (found int, step string) {
 		t.Helper()
 		require.NoError(t, w.Reacting.AskNeeds(t.Context(), ""))
-		list, err := report.Findings(t.Context(), reporting.Filter{Code: finding.NeededGone})
+		list, err := report.Findings(t.Context(), reports.Filter{Code: finding.NeededGone})
 		require.NoError(t, err)
 		now, err := w.Store.Rule(t.Context(), r.ID)
 		require.NoError(t, err)
@@ -138,7 +138,7 @@ func TestLabelsAreChosenFromTheService_E5(t *testing.T) {
 	require.True(t, trial.Passed, "%+v", trial)
 	now, err := w.Store.Rule(t.Context(), r.ID)
 	require.NoError(t, err)
-	checklist, err := (&reporting.Service{Store: w.Store}).Rule(t.Context(), now)
+	checklist, err := (&reports.Service{Store: w.Store}).Rule(t.Context(), now)
 	require.NoError(t, err)
 	said := ""
 	for _, s := range checklist {

@@ -12,8 +12,8 @@ import (
 	"github.com/riverqueue/river"
 
 	"kanban/internal/core/finding"
-	"kanban/internal/core/progression"
 	"kanban/internal/core/rule"
+	"kanban/internal/core/stage"
 	"kanban/internal/store"
 )
 
@@ -23,8 +23,8 @@ type book struct {
 	mark   int64
 	byID   map[string]store.Rule
 	fires  *rule.Index
-	undone *rule.Index       // by what takes a rule's deliveries back
-	watch  progression.Watch // what the progressions that are on are about
+	undone *rule.Index // by what takes a rule's deliveries back
+	watch  stage.Watch // what the progressions that are on are about
 }
 
 // idle reports whether nothing follows from any event.
@@ -76,12 +76,12 @@ func (s *Service) rulesAt(ctx context.Context, mark int64) (*book, error) {
 	if err != nil {
 		return nil, err
 	}
-	ladders := make([]progression.Progression, len(progressions))
+	ladders := make([]stage.Progression, len(progressions))
 	for i, p := range progressions {
 		ladders[i] = p.Ladder()
 	}
 	s.books.latest = newBook(mark, rules)
-	s.books.latest.watch = progression.Watching(ladders...)
+	s.books.latest.watch = stage.Watching(ladders...)
 	return s.books.latest, nil
 }
 

@@ -1,7 +1,7 @@
 package reacting_test
 
 import (
-	"kanban/internal/app/connecting"
+	"kanban/internal/app/connections"
 	"testing"
 	"time"
 
@@ -125,14 +125,14 @@ func TestRefusedAndPausedAreNotRetried(t *testing.T) {
 	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
 	id := w.Deliveries(e.ID)[0].ID
 	paused := true
-	_, err := w.Connecting.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, connecting.Change{Paused: &paused})
+	_, err := w.Connections.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, connections.Change{Paused: &paused})
 	require.NoError(t, err)
 	again, err := w.Reacting.Deliver(t.Context(), id)
 	require.NoError(t, err)
 	assert.Positive(t, again)
 	assert.Zero(t, w.Deliveries(e.ID)[0].Attempts, "a pause is no failure")
 	paused = false
-	_, err = w.Connecting.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, connecting.Change{Paused: &paused})
+	_, err = w.Connections.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, connections.Change{Paused: &paused})
 	require.NoError(t, err)
 	again, err = w.Reacting.Deliver(t.Context(), id)
 	require.NoError(t, err)
@@ -145,9 +145,9 @@ func TestRefusedAndPausedAreNotRetried(t *testing.T) {
 func TestActionsHappenInOrder(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	issuer, err := w.Awarding.AddIssuer(t.Context(), "test", store.Issuer{Name: "School"})
+	issuer, err := w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "School"})
 	require.NoError(t, err)
-	badge, err := w.Awarding.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
+	badge, err := w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	r, err := w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{
 		{Kind: rule.Award, BadgeID: badge.ID},

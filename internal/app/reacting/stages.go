@@ -6,8 +6,8 @@ import (
 
 	"github.com/riverqueue/river"
 
-	"kanban/internal/core/progression"
 	"kanban/internal/core/rule"
+	"kanban/internal/core/stage"
 	"kanban/internal/store"
 )
 
@@ -18,11 +18,11 @@ func (b *book) advanced(events []store.Event) []river.JobArgs {
 	return b.stages(events, func(e store.Event, course string) bool {
 		switch rule.Trigger(e.Type) {
 		case rule.ModuleCompleted, rule.ModuleReopened:
-			return b.watch.Modules[progression.Key{CourseID: course, ID: e.ModuleID}]
+			return b.watch.Modules[stage.Key{CourseID: course, ID: e.ModuleID}]
 		case rule.CourseCompleted, rule.CourseReopened:
 			return b.watch.Finishes[course]
 		case rule.ScoreReported:
-			return b.watch.Scores[progression.Key{CourseID: course, ID: e.ActivityID}]
+			return b.watch.Scores[stage.Key{CourseID: course, ID: e.ActivityID}]
 		}
 		return false
 	})

@@ -16,9 +16,9 @@ import (
 func TestTrialReachesNobody_E6(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	labels := w.Labels()
-	issuer, err := w.Awarding.AddIssuer(t.Context(), "test", store.Issuer{Name: "School"})
+	issuer, err := w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "School"})
 	require.NoError(t, err)
-	badge, err := w.Awarding.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
+	badge, err := w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	d := rule.Draft{Name: "r", Trigger: "section.joined", Condition: `event.role == "student"`, Actions: []rule.Action{
 		{Kind: rule.Award, BadgeID: badge.ID},

@@ -3,14 +3,14 @@ package api
 import (
 	"time"
 
-	"kanban/internal/core/progression"
+	"kanban/internal/core/stage"
 )
 
 // NewProgression is an ordered set of stages of a course.
 type NewProgression struct {
-	Name     string              `json:"name"`
-	CourseID string              `json:"courseId" doc:"Who learns in it is subscribed; it cannot be changed later"`
-	Stages   []progression.Stage `json:"stages" doc:"In their order; a stage is reached when all its criteria are met and every required stage before it is reached"`
+	Name     string        `json:"name"`
+	CourseID string        `json:"courseId" doc:"Who learns in it is subscribed; it cannot be changed later"`
+	Stages   []stage.Stage `json:"stages" doc:"In their order; a stage is reached when all its criteria are met and every required stage before it is reached"`
 }
 
 // Progression is a progression with how far its people have come.

@@ -1,0 +1,90 @@
+package batches
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"kanban/internal/store"
+)
+
+// results fills in what became of a batch's items so far.
+func (s *Service) results(ctx context.Context, b *Batch) error {
+	kept, err := s.Store.BatchResults(ctx, b.ID)
+	if err != nil {
+		return err
+	}
+	b.tried, b.Tried = map[int]bool{}, len(kept)
+	for n, text := range kept {
+		if n >= len(b.Items) {
+			return fmt.Errorf("the batch has no item %d", n)
+		}
+		var r Result
+		if err := json.Unmarshal(text, &r); err != nil {
+			return fmt.Errorf("reading what became of item %d: %w", n, err)
+		}
+		b.tried[n], b.Items[n].Result = true, r
+	}
+	return nil
+}
+
+// keepResult keeps what became of an item, in the transaction in which it happened where
+// there is one.
+func keepResult(ctx context.Context, tx *store.Tx, b Batch, n int) error {
+	text, err := json.Marshal(b.Items[n].Result)
+	if err != nil {
+		return err
+	}
+	if err := tx.KeepResult(ctx, b.ID, n, text); err != nil {
+		return err
+	}
+	return tx.Announce(ctx, "batch", b.ID)
+}
+
+// CarryOut does what a batch shows, one item after the other, and goes on where it was
+// left. What is blocked is left out; what cannot be done any more says why and keeps none
+// of the others back.
+func (s *Service) CarryOut(ctx context.Context, id string) error {
+	b, err := s.Batch(ctx, id)
+	if err != nil || b.EndedAt != nil || b.AppliedAt == nil {
+		return err
+	}
+	for n := range b.Items {
+		i := &b.Items[n]
+		if b.tried[n] && (!i.Done || i.Rename == "" || i.Named) {
+			continue
+		}
+		switch {
+		case i.Blocked():
+		case i.Guard > 0 && !b.approved:
+			i.Problem = fmt.Sprintf("it would take %d people out, which nobody approved", i.Guard)
+		default:
+			err := s.do(ctx, b, n)
+			if ctx.Err() != nil {
+				return ctx.Err() // whoever goes on tries it again
+			}
+			switch {
+			case errors.Is(err, store.ErrTaken):
+				i.Problem = "it, or the class, was paired in the meantime"
+			case err != nil:
+				i.Problem = err.Error()
+			}
+			i.Done = i.Problem == ""
+		}
+		if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return keepResult(ctx, tx, b, n) }); err != nil {
+			return err
+		}
+	}
+	b.sort()
+	items, err := json.Marshal(b.Items)
+	if err != nil {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.EndBatch(ctx, id, items); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "batch", id)
+	})
+}

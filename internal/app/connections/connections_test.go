@@ -1,0 +1,224 @@
+package connections_test
+
+import (
+	"encoding/json"
+	"kanban/internal/app/connections"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/adapter"
+	"kanban/internal/apptest"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/standin/fault"
+	"kanban/internal/store"
+	"kanban/internal/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
+
+func TestProbeTellsCausesApart_C2(t *testing.T) {
+	w := apptest.New(t)
+	register, workspace, contacts, mail := w.Register(), w.Workspace(), w.Contacts(), w.Mail()
+	probe := func(c store.Connection) map[adapter.Capability]adapter.State {
+		t.Helper()
+		reports, err := w.Connections.Probe(t.Context(), c.ID)
+		require.NoError(t, err)
+		out := map[adapter.Capability]adapter.State{}
+		for _, r := range reports {
+			out[r.Capability] = r.State
+			_, known := finding.Lookup(r.Code)
+			assert.Equal(t, r.State != adapter.Works && r.State != adapter.Unproven, known, "%v has a remedy", r)
+		}
+		return out
+	}
+	works := map[adapter.Capability]adapter.State{adapter.MessagesOut: adapter.Works}
+	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works}, probe(register))
+	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works, adapter.PeopleOut: adapter.Works}, probe(workspace))
+	assert.Equal(t, works, probe(contacts))
+	assert.Equal(t, works, probe(mail))
+
+	for status, want := range map[int]adapter.State{401: adapter.WrongCredential, 403: adapter.NotAllowed, 501: adapter.NotEnabled, 404: adapter.NotThere, 500: adapter.Broken} {
+		require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: status}))
+		assert.Equal(t, want, probe(workspace)[adapter.PeopleOut], status)
+	}
+	w.Standins.ClearFaults()
+	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: 403, Path: "/Groups"}))
+	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works, adapter.PeopleOut: adapter.NotAllowed}, probe(workspace), "each capability on its own")
+	w.Standins.Stop()
+	for _, c := range []store.Connection{register, workspace, contacts, mail} {
+		for capability, state := range probe(c) {
+			assert.Equal(t, adapter.Unreachable, state, "%s %s", c.Name, capability)
+		}
+	}
+}
+
+func TestSecretsAreKeptAndRotated_C5(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Workspace()
+	assert.NotContains(t, c.Settings, "token")
+	text, err := json.Marshal(c)
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), "potting-shed")
+
+	name := "Chat"
+	c, err = w.Connections.Update(t.Context(), "test", c.ID, c.Version, connections.Change{Name: &name})
+	require.NoError(t, err)
+	opened, err := w.Connections.Open(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "potting-shed", opened.Secret["token"], "what is not given stays")
+	c, err = w.Connections.Update(t.Context(), "test", c.ID, c.Version, connections.Change{Values: map[string]string{"token": "  new-token  "}})
+	require.NoError(t, err)
+	opened, err = w.Connections.Open(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "new-token", opened.Secret["token"])
+	_, err = w.Connections.Update(t.Context(), "test", c.ID, c.Version-1, connections.Change{Name: &name})
+	assert.ErrorIs(t, err, store.ErrStale)
+
+	var trail string
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT string_agg(detail::text, ' ') FROM audit_entries`).Scan(&trail))
+	assert.NotContains(t, trail, "new-token")
+	assert.Contains(t, trail, "token", "the trail says which value changed")
+}
+
+func TestPlatformsAuthenticate(t *testing.T) {
+	w := apptest.New(t)
+	c, made, err := w.Connections.Create(t.Context(), "test", "xapi", "Platform", nil)
+	require.NoError(t, err)
+	require.NotEmpty(t, made["secret"])
+	got, ok, err := w.Connections.Authenticate(t.Context(), made["key"], made["secret"])
+	require.NoError(t, err)
+	assert.True(t, ok)
+	assert.Equal(t, c.ID, got.ID)
+	for _, wrong := range [][2]string{{made["key"], "no"}, {"no", made["secret"]}, {"", ""}} {
+		_, ok, err := w.Connections.Authenticate(t.Context(), wrong[0], wrong[1])
+		require.NoError(t, err)
+		assert.False(t, ok)
+	}
+}
+
+// Removing what something depends on is refused with what that is. Where it is meant, it
+// hides and stops everything that hangs on it, loses nothing, and can be undone.
+func TestRemovedConnectionsComeBackWhole(t *testing.T) {
+	w := apptest.New(t)
+	register, workspace := w.Register(), w.Workspace()
+	w.Read(register, false)
+	p, err := w.Pairings.Pair(t.Context(), "test", wish(w, workspace))
+	require.NoError(t, err)
+	person, section := w.Person("stu-014"), w.Section("PROP-A")
+	refused := func(id, name, says string) {
+		t.Helper()
+		err := w.Connections.Remove(t.Context(), "test", id, name)
+		_, ok := refusal.As(err)
+		require.True(t, ok, "%v", err)
+		assert.ErrorContains(t, err, says)
+	}
+	refused(workspace.ID, "", "the pairing")
+	refused(register.ID, "", "9 sections")
+	refused(register.ID, "", "people")
+	refused(register.ID, "register", `give "Register"`)
+	require.NoError(t, w.Connections.Remove(t.Context(), "test", w.Contacts().ID, ""), "nothing depends on it")
+
+	require.NoError(t, w.Connections.Remove(t.Context(), "test", register.ID, "Register"))
+	sections, err := w.Store.Sections(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, sections)
+	people, err := w.Store.People(t.Context(), "", 100)
+	require.NoError(t, err)
+	assert.Empty(t, people)
+	pairings, err := w.Store.Listed(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, pairings)
+	_, err = w.Connections.Open(t.Context(), register.ID)
+	require.ErrorIs(t, err, store.ErrNotFound)
+	_, err = w.Runs.Preview(t.Context(), p.ID)
+	require.NoError(t, err, "it can still be looked at")
+	again := w.Register() // its name is free
+	w.Read(again, false)
+	_, err = w.Store.PersonByIdentifier(t.Context(), "stu-014")
+	require.NoError(t, err, "nobody is there twice")
+
+	_, err = w.Connections.Restore(t.Context(), "test", register.ID, "")
+	assert.ErrorContains(t, err, `called "Register" already`)
+	require.NoError(t, w.Connections.Remove(t.Context(), "test", again.ID, "Register"))
+	back, err := w.Connections.Restore(t.Context(), "test", register.ID, "")
+	require.NoError(t, err)
+	assert.Equal(t, register.ID, back.ID)
+	assert.Equal(t, register.Secret, back.Secret)
+	assert.Equal(t, person.ID, w.Person("stu-014").ID)
+	assert.Equal(t, section.ID, w.Section("PROP-A").ID)
+	pairings, err = w.Store.Listed(t.Context())
+	require.NoError(t, err)
+	require.Len(t, pairings, 1)
+	assert.Equal(t, p.ID, pairings[0].ID)
+
+	names, err := w.Store.DeleteConnections(t.Context(), time.Now().Add(-store.RemovedFor))
+	require.NoError(t, err)
+	assert.Empty(t, names, "not before its time")
+	names, err = w.Store.DeleteConnections(t.Context(), time.Now().Add(time.Minute))
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"Register", "Contacts"}, names)
+	gone, err := w.Store.RemovedConnections(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, gone)
+	assert.Equal(t, person.ID, w.Person("stu-014").ID, "what was restored stays")
+}
+
+// A stored secret does not go to another host without being entered again.
+func TestSecretsStayWithTheirHost_C5(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Workspace()
+	change := func(values map[string]string) error {
+		_, err := w.Connections.Update(t.Context(), "test", c.ID, 0, connections.Change{Values: values})
+		return err
+	}
+	require.NoError(t, change(map[string]string{"address": c.Settings["address"] + "/v2"}), "another path of the same host")
+	err := change(map[string]string{"address": "https://elsewhere.example/scim/v2"})
+	r, ok := refusal.As(err)
+	require.True(t, ok, "%v", err)
+	assert.Equal(t, "values.token", r.Field)
+	require.NoError(t, change(map[string]string{"address": "https://elsewhere.example/scim/v2", "token": "another"}))
+	mail := w.Connect("smtp", "Mail", map[string]string{"server": "mail.example:587", "from": "a@b.example", "userName": "u", "password": "p"})
+	_, err = w.Connections.Update(t.Context(), "test", mail.ID, 0, connections.Change{Values: map[string]string{"server": "elsewhere.example:587"}})
+	assert.ErrorContains(t, err, "enter it again")
+}
+
+// A new credential is tested before it replaces one that works.
+func TestNewCredentialIsTestedFirst_C2(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Workspace()
+	_, err := w.Connections.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	change := connections.Change{Values: map[string]string{"token": "wrong"}}
+	_, err = w.Connections.Update(t.Context(), "test", c.ID, 0, change)
+	require.ErrorContains(t, err, "the ones that work were kept")
+	opened, err := w.Connections.Open(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "potting-shed", opened.Secret["token"])
+	change.Untested = true
+	_, err = w.Connections.Update(t.Context(), "test", c.ID, 0, change)
+	require.NoError(t, err)
+	_, err = w.Connections.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	_, err = w.Connections.Update(t.Context(), "test", c.ID, 0, connections.Change{Values: map[string]string{"token": "wrong-as-well"}})
+	require.NoError(t, err, "what does not work can be replaced by anything")
+}
+
+// Rights to write are asked for without changing anything.
+func TestProbeAsksForWriteRights_C2(t *testing.T) {
+	w := apptest.New(t)
+	c := w.Workspace()
+	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: 403, Method: "PATCH"}))
+	reports, err := w.Connections.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	require.Len(t, reports, 2)
+	assert.Equal(t, []adapter.State{adapter.Works, adapter.NotAllowed}, []adapter.State{reports[0].State, reports[1].State}, reports[1].Detail)
+	w.Standins.ClearFaults()
+	reports, err = w.Connections.Probe(t.Context(), c.ID)
+	require.NoError(t, err)
+	assert.Equal(t, adapter.Works, reports[1].State)
+	assert.Contains(t, reports[1].Detail, "unproven until the first run")
+}

@@ -1,0 +1,143 @@
+package connections
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"kanban/internal/adapter"
+	"kanban/internal/adapter/hooks"
+	"kanban/internal/adapter/mails"
+	"kanban/internal/adapter/registers"
+	"kanban/internal/adapter/services"
+	"kanban/internal/adapter/workspaces"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/store"
+)
+
+// patience is how long a test of new values may take; whoever saves them waits for it.
+const patience = 30 * time.Second
+
+// stillWorks refuses new values for a connection that works, when a test with them fails.
+func (s *Service) stillWorks(ctx context.Context, next store.Connection, was adapter.Connection, kind adapter.Kind) error {
+	candidate, err := s.Unlock(next)
+	if err != nil {
+		return err
+	}
+	differs := false
+	for _, f := range kind.Fields {
+		if f.Secret && !f.Made && candidate.Secret[f.Name] != was.Secret[f.Name] || (f.Address || credentials[f.Name]) && candidate.Settings[f.Name] != was.Settings[f.Name] {
+			differs = true
+		}
+	}
+	var reports []adapter.Report
+	if !differs || len(next.Probe) == 0 || json.Unmarshal(next.Probe, &reports) != nil {
+		return nil
+	}
+	worked := map[adapter.Capability]bool{}
+	for _, r := range reports {
+		worked[r.Capability] = r.State == adapter.Works
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	if reports, err = s.look(ctx, candidate); err != nil {
+		return err
+	}
+	for _, r := range reports {
+		if worked[r.Capability] && r.State != adapter.Works {
+			return refusal.Conflict(finding.NotTested, "with the new values %s would not work any more, so the ones that work were kept: %s. Correct them, or save them all the same", r.Capability, strings.TrimRight(r.Detail, "."))
+		}
+	}
+	return nil
+}
+
+// credentials are fields that are no secret and yet part of a credential.
+var credentials = map[string]bool{"clientId": true, "userName": true, "server": true, "security": true, "header": true, "from": true}
+
+// Probe asks the outside system about every capability and keeps the answer.
+func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error) {
+	c, err := s.Open(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	reports, err := s.look(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	return reports, s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.KeepProbe(ctx, id, reports, time.Now().UTC()); err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(reports, func(r adapter.Report) bool { return r.State != adapter.Works }) { // it answers again
+			if _, err := tx.Worked(ctx, id, ""); err != nil {
+				return err
+			}
+			if _, err := tx.RequeueAnswered(ctx, id); err != nil {
+				return err
+			}
+		}
+		return tx.Announce(ctx, "connection", id)
+	})
+}
+
+// look asks the outside system about every capability.
+func (s *Service) look(ctx context.Context, c adapter.Connection) (reports []adapter.Report, err error) {
+	// One patient look: a probe that retries for long helps nobody.
+	o := s.Call
+	o.Retries = 1
+	switch c.Kind {
+	case adapter.KindOneRoster:
+		reports = registers.New(c, o).Probe(ctx)
+	case adapter.KindSCIM:
+		reports = workspaces.New(c, o).Probe(ctx)
+	case adapter.KindHTTP:
+		reports = services.New(c, o).Probe(ctx)
+	case adapter.KindPickup:
+		reports = []adapter.Report{{Capability: adapter.PeopleOut, State: adapter.Works, Detail: "Enrolments are kept for the platform to fetch."}}
+	case adapter.KindWebhook:
+		reports = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
+	case adapter.KindSMTP:
+		reports = mails.New(c, 10*time.Second).Probe(ctx)
+	case adapter.KindCSV:
+		reports = []adapter.Report{folderReport(c.Settings["folder"])}
+	case adapter.KindXAPI, adapter.KindEvents:
+		reports, err = s.Heard(ctx, c.ID, c.Kind)
+	}
+	return reports, err
+}
+
+// folderReport tells whether the folder of a register of files can be read.
+func folderReport(folder string) adapter.Report {
+	if folder == "" {
+		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works, Detail: "Packages are uploaded by hand."}
+	}
+	_, err := os.ReadDir(folder)
+	if err != nil {
+		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Broken, Code: finding.Broken, Detail: err.Error()}
+	}
+	return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works, Detail: "The folder can be read."}
+}
+
+// Heard reports on a course platform, or on a service that reports events, which
+// cannot be asked: it works when something has come from it.
+func (s *Service) Heard(ctx context.Context, id, kind string) ([]adapter.Report, error) {
+	if kind == adapter.KindEvents {
+		came, err := s.Store.EventsFrom(ctx, id)
+		r := adapter.Report{Capability: adapter.EventsIn, State: adapter.Unproven, Detail: "No event has come yet. Enter the address and the secret at the service."}
+		if came {
+			r.State, r.Detail = adapter.Works, "Events have come."
+		}
+		return []adapter.Report{r}, err
+	}
+	came, err := s.Store.StatementsFrom(ctx, id)
+	r := adapter.Report{Capability: adapter.LearningEventsIn, State: adapter.Unproven, Detail: "No statement has come yet. Enter the endpoint, the key and the secret at the platform."}
+	if came > 0 {
+		r.State, r.Detail = adapter.Works, fmt.Sprintf("%d statements have come.", came)
+	}
+	return []adapter.Report{r}, err
+}

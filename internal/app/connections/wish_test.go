@@ -1,0 +1,11 @@
+package connections_test
+
+import (
+	"kanban/internal/app/pairings"
+	"kanban/internal/apptest"
+	"kanban/internal/store"
+)
+
+func wish(w *apptest.World, at store.Connection) pairings.Wish {
+	return pairings.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: at.ID}
+}

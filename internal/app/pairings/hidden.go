@@ -1,0 +1,143 @@
+package pairings
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"strings"
+
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/visibility"
+	"kanban/internal/store"
+)
+
+const asideSetting = "aside"
+
+// Aside gives the rules that leave sections out of lists.
+func (s *Service) Aside(ctx context.Context) (visibility.Rules, error) {
+	var rules visibility.Rules
+	ok, err := s.Store.Setting(ctx, asideSetting, &rules)
+	if err != nil || ok {
+		return rules, err
+	}
+	return visibility.Default(), nil
+}
+
+// SetAside replaces them.
+func (s *Service) SetAside(ctx context.Context, who string, rules visibility.Rules) error {
+	if err := rules.Check(); err != nil {
+		return refusal.Invalid("rules", "%s", strings.ReplaceAll(err.Error(), "\n", "; "))
+	}
+	before, err := s.Aside(ctx)
+	if err != nil {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Set(ctx, asideSetting, rules); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "changed which sections are left aside", "sections", map[string]any{"before": before, "after": rules}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "section", "")
+	})
+}
+
+// Everything is the choice of a Filter that leaves nothing aside.
+const Everything = "*"
+
+// AsideCount counts what one rule left out of a list.
+type AsideCount struct {
+	Name  string
+	Count int
+}
+
+// Listing is a list of cards with what was left out of it.
+type Listing struct {
+	Cards   []Card
+	Aside   []AsideCount
+	Choices Choices
+}
+
+// Choices are the values by which a list can be narrowed, each ordered.
+type Choices struct {
+	Organisations, Courses, Terms, Teachers, Roles, Services []string
+}
+
+// List gives the cards that fit, without what the rules leave aside, and how much
+// each rule left out of what would have fitted. With f.Aside only what that rule
+// leaves aside is listed; with Everything, nothing is left out.
+func (s *Service) List(ctx context.Context, f Filter) (Listing, error) {
+	cards, rules, leftBy, err := s.judged(ctx)
+	if err != nil {
+		return Listing{}, err
+	}
+	list := Listing{Cards: []Card{}, Aside: make([]AsideCount, len(rules)), Choices: choices(cards)}
+	index := map[string]int{}
+	for i, r := range rules {
+		list.Aside[i].Name, index[r.Name] = r.Name, i
+	}
+	for _, c := range cards {
+		if !f.fits(c) {
+			continue
+		}
+		name, left := leftBy(c)
+		if left {
+			list.Aside[index[name]].Count++
+		}
+		if f.Aside == Everything || f.Aside == name && left || f.Aside == "" && !left {
+			list.Cards = append(list.Cards, c)
+		}
+	}
+	return list, nil
+}
+
+// judged gives every card, and by which rule one is left out of lists.
+func (s *Service) judged(ctx context.Context) ([]Card, visibility.Rules, func(Card) (string, bool), error) {
+	cards, err := s.cards(ctx)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	rules, err := s.Aside(ctx)
+	at := s.Now()
+	some := slices.ContainsFunc(cards, func(c Card) bool { return looked(c).Runs(at) })
+	return cards, rules, func(c Card) (string, bool) { return rules.Of(looked(c), at, some) }, err
+}
+
+// LeftAside gives the sections that the rules leave out of lists.
+func (s *Service) LeftAside(ctx context.Context) (map[string]bool, error) {
+	cards, _, leftBy, err := s.judged(ctx)
+	left := map[string]bool{}
+	for _, c := range cards {
+		if _, yes := leftBy(c); yes {
+			left[c.Section.ID] = true
+		}
+	}
+	return left, err
+}
+
+func choices(cards []Card) Choices {
+	var sets [6]map[string]bool
+	for i := range sets {
+		sets[i] = map[string]bool{}
+	}
+	for _, c := range cards {
+		sets[0][c.Section.Org], sets[1][c.Section.Course], sets[5][c.Connection] = true, true, true
+		for i, list := range [][]string{c.Section.Terms, c.Teachers, c.Roles} {
+			for _, x := range list {
+				sets[2+i][x] = true
+			}
+		}
+	}
+	sorted := func(set map[string]bool) []string {
+		delete(set, "")
+		list := slices.Sorted(maps.Keys(set))
+		return append([]string{}, list...)
+	}
+	return Choices{sorted(sets[0]), sorted(sets[1]), sorted(sets[2]), sorted(sets[3]), sorted(sets[4]), sorted(sets[5])}
+}
+
+func looked(c Card) visibility.Section {
+	x := c.Section
+	return visibility.Section{Title: c.Title(), CourseCode: x.CourseCode, ClassType: x.ClassType, Learners: c.Learners, Begins: x.BeginsOn, Ends: x.EndsOn, Paired: c.Pairing != nil || c.Set != nil}
+}

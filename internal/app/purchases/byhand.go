@@ -1,0 +1,128 @@
+package purchases
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+)
+
+// forLater is what a reason is for.
+const forLater = "say why, for whoever reads it later"
+
+// Give gives a person by hand what an offer leads to, beside what is bought: until a time,
+// or until it is ended when that is nil.
+func (s *Service) Give(ctx context.Context, who, offerID, personID string, until *time.Time, reason string) (store.Access, error) {
+	reason, err := refusal.Reason(reason, forLater)
+	if err != nil {
+		return store.Access{}, err
+	}
+	now := s.Now().UTC().Truncate(time.Microsecond)
+	if until != nil && !until.After(now) {
+		return store.Access{}, refusal.Invalid("until", "%s has passed; give a time to come, or none", until.Format(time.RFC3339))
+	}
+	o, err := s.Store.Offer(ctx, offerID)
+	if err != nil {
+		return store.Access{}, err
+	}
+	p, err := s.Store.Person(ctx, personID)
+	if errors.Is(err, store.ErrNotFound) {
+		return store.Access{}, refusal.Invalid("personId", "there is no person %q; find them with: kanban people find", personID)
+	}
+	if err != nil {
+		return store.Access{}, err
+	}
+	buyer, err := roster.AddressKey(p.Email)
+	if err != nil {
+		buyer = "person/" + p.ID
+	}
+	a := store.Access{ID: store.NewID(), ConnectionID: o.ConnectionID, Offer: o.Offer, Buyer: buyer, OfferID: &o.ID, Name: p.Name(), PersonID: &p.ID, StartedAt: &now, Until: until, GivenBy: who, Reason: reason}
+	a.OrderRef = "by hand/" + a.ID
+	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.GiveAccess(ctx, a); err != nil {
+			return err
+		}
+		if err := s.settle(ctx, tx, o, a); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "gave access by hand", "access/"+a.ID, map[string]any{"offer": o.Name, "person": p.ID, "until": until, "reason": reason}); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "offer", o.ID)
+	})
+	return a, err
+}
+
+// End ends access that was given by hand. What was bought is ended where it was sold.
+func (s *Service) End(ctx context.Context, who, accessID, reason string) error {
+	reason, err := refusal.Reason(reason, forLater)
+	if err != nil {
+		return err
+	}
+	now := s.Now().UTC().Truncate(time.Microsecond)
+	return s.change(ctx, accessID, func(tx *store.Tx, a *store.Access) error {
+		switch {
+		case a.GivenBy == "":
+			return refusal.Conflict("", "this was bought; cancel it at the service that sold it, which then reports so")
+		case a.RanOut(now):
+			return refusal.Conflict("", "this access has ended already")
+		}
+		a.Until = &now
+		if err := tx.EndAccess(ctx, a.ID, now); err != nil {
+			return err
+		}
+		return tx.Audit(ctx, who, "ended access by hand", "access/"+a.ID, map[string]string{"reason": reason})
+	})
+}
+
+// Assign says whose a purchase is of which that cannot be told.
+func (s *Service) Assign(ctx context.Context, who, accessID, personID string) error {
+	p, err := s.Store.Person(ctx, personID)
+	if errors.Is(err, store.ErrNotFound) {
+		return refusal.Invalid("personId", "there is no person %q; find them with: kanban people find", personID)
+	}
+	if err != nil {
+		return err
+	}
+	return s.change(ctx, accessID, func(tx *store.Tx, a *store.Access) error {
+		if a.PersonID != nil && *a.PersonID != p.ID {
+			return refusal.Conflict("", "it is known whose this is already: %s", a.Name)
+		}
+		if err := tx.SayWhose(ctx, a.ID, p.ID); err != nil {
+			return err
+		}
+		a.PersonID = &p.ID
+		if strings.HasPrefix(a.Buyer, nobody) { // it is told apart by the order as before
+			a.Trouble = ""
+		}
+		return tx.Audit(ctx, who, "said whose a purchase is", "access/"+a.ID, map[string]string{"person": p.ID, "buyer": a.Buyer})
+	})
+}
+
+// change does something with one access and lets what follows from it happen.
+func (s *Service) change(ctx context.Context, accessID string, do func(tx *store.Tx, a *store.Access) error) error {
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		a, err := tx.AccessOf(ctx, accessID)
+		if err != nil {
+			return err
+		}
+		if err := do(tx, &a); err != nil {
+			return err
+		}
+		if a.OfferID == nil {
+			return nil
+		}
+		o, err := s.Store.Offer(ctx, *a.OfferID)
+		if err != nil {
+			return err
+		}
+		if err := s.settle(ctx, tx, o, a); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "offer", o.ID)
+	})
+}

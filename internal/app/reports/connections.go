@@ -1,0 +1,189 @@
+package reports
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/learning"
+	"kanban/internal/store"
+)
+
+// Resting is a service, or one operation of it, that fails in a row.
+type Resting struct {
+	store.Rest
+	Waiting int // deliveries that wait for it
+}
+
+// worthTelling is how long a service may fail before that is told, if it does not rest.
+const worthTelling = 30 * time.Second
+
+// Rests gives what fails in a row, at one connection or (id empty) at all, with how many
+// deliveries wait for it.
+func (s *Service) Rests(ctx context.Context, connectionID string) ([]Resting, error) {
+	all, err := s.Store.Rests(ctx, connectionID)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]Resting, len(all))
+	for i, r := range all {
+		list[i].Rest = r
+		if list[i].Waiting, err = s.Store.WaitingFor(ctx, r.ConnectionID, r.Operation); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// resting gives the services and operations that are left alone for a while, or have done
+// nothing but fail for some time.
+func (s *Service) resting(ctx context.Context) ([]Finding, error) {
+	all, err := s.Rests(ctx, "")
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	names, err := s.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now := s.now()
+	var list []Finding
+	for _, r := range all {
+		i := slices.IndexFunc(names, func(c store.Connection) bool { return c.ID == r.ConnectionID })
+		rests := r.RestsUntil != nil && r.RestsUntil.After(now)
+		if i < 0 || !rests && (r.Operation != "" || r.Since == nil || now.Sub(*r.Since) < worthTelling) {
+			continue
+		}
+		code, subject := finding.ServiceResting, "service"
+		if r.Operation != "" {
+			code, subject = finding.OperationResting, r.Title
+		}
+		// Neither times nor counts that change by themselves are in it: what was
+		// acknowledged would come back every few seconds.
+		list = append(list, noticed(Mend, code, subject, names[i].Name, r.Reason, "/connections"))
+		list[len(list)-1].Detail = describeRest(r, rests)
+	}
+	return list, nil
+}
+
+func describeRest(r Resting, rests bool) string {
+	text := r.Reason
+	if r.Waiting > 0 {
+		text += fmt.Sprintf("; deliveries waiting: %d", r.Waiting)
+	}
+	if rests {
+		text += "; tried again at " + r.RestsUntil.UTC().Format("15:04 UTC")
+	}
+	return text
+}
+
+// layLong is how long a statement may lie before that is told.
+const layLong = 24 * time.Hour
+
+// statements gives those from which nothing has followed for a day.
+func (s *Service) statements(ctx context.Context) ([]Finding, error) {
+	all, err := s.Store.UnresolvedStatements(ctx, learning.NoMeaning, s.now().Add(-layLong))
+	var list []Finding
+	for _, u := range all {
+		f := noticed(Mend, finding.StatementWaits, "statements of the platform", u.Connection, u.Note, "/connections")
+		f.Detail = fmt.Sprintf("%s: %d since %s", u.Note, u.N, u.Since.Format("2 January 2006"))
+		list = append(list, f)
+	}
+	return list, err
+}
+
+// connections gives what the probes found.
+func (s *Service) connections(ctx context.Context) ([]Finding, error) {
+	all, err := s.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []Finding
+	for _, c := range all {
+		if c.Trouble != "" && c.PausedAt == nil {
+			list = append(list, noticed(Mend, finding.Code(c.TroubleCode), "comparing", c.Name, c.Trouble, "/connections"))
+		}
+		if adapter.IsRegister(c.Kind) {
+			proposed, err := s.Store.Proposed(ctx, c.ID)
+			if err != nil {
+				return nil, err
+			}
+			if n, first := proposed.Count, proposed.First; n > 0 {
+				f := noticed(Remark, finding.RecordsProposed, c.Name, "", "", "/connections/"+c.ID+"/proposals")
+				f.Detail, f.Count = fmt.Sprintf("%d; the first is %s (%s): %s", n, first.Person, first.Identifier, first.Evidence), n
+				list = append(list, f)
+			}
+		}
+		if at, ok := adapter.EndOf(c.Settings, time.UTC); ok && c.PausedAt == nil {
+			if text := endsIn(at, s.now()); text != "" {
+				list = append(list, noticed(Mend, finding.CredentialEnds, text, c.Name, "its last day is "+at.AddDate(0, 0, -1).Format("2 January 2006"), "/connections"))
+			}
+		}
+		var reports []adapter.Report
+		if c.PausedAt != nil || len(c.Probe) == 0 || json.Unmarshal(c.Probe, &reports) != nil {
+			continue
+		}
+		for _, r := range reports {
+			if r.Code != "" && string(r.Code) != c.TroubleCode {
+				list = append(list, noticed(Mend, r.Code, string(r.Capability), c.Name, r.Detail, "/connections"))
+			}
+		}
+	}
+	return list, nil
+}
+
+// endsIn says how far away the end of a credential is, empty while it is more than 30 days.
+// The text changes 30, 7 and 1 days before and when it is over, so that what was
+// acknowledged shows again.
+func endsIn(at, now time.Time) string {
+	switch left := at.Sub(now); {
+	case left <= 0:
+		return "credential has ended"
+	case left <= 24*time.Hour:
+		return "credential ends within a day"
+	case left <= 7*24*time.Hour:
+		return "credential ends within a week"
+	case left <= 30*24*time.Hour:
+		return "credential ends within 30 days"
+	}
+	return ""
+}
+
+// registers gives what stopped the newest read of each register, and what was
+// wrong with its records.
+func (s *Service) registers(ctx context.Context) ([]Finding, error) {
+	all, err := s.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []Finding
+	for _, c := range all {
+		if !adapter.IsRegister(c.Kind) {
+			continue
+		}
+		runs, err := s.Store.Runs(ctx, "", c.ID, "", 1)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range runs {
+			link := "/runs/" + r.ID
+			if r.State == store.Failed && c.PausedAt == nil {
+				list = append(list, noticed(Mend, finding.Code(r.ErrorCode), c.Name, "reading the register", r.Error, link))
+			}
+			for _, n := range r.Findings {
+				group := Remark
+				if e, ok := finding.Lookup(n.Code); ok && e.Severity == finding.Block {
+					group = Mend
+				}
+				f := noticed(group, n.Code, n.Subject, c.Name, n.Detail, "")
+				f.Link = link // the run is another one after each read, the finding is the same
+				list = append(list, f)
+			}
+		}
+	}
+	return list, nil
+}

@@ -1,0 +1,141 @@
+package reports
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/store"
+)
+
+// deliveries gives those that wait for a person.
+func (s *Service) deliveries(ctx context.Context) ([]Finding, error) {
+	groups, err := s.Store.WaitingGroups(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var list []Finding
+	for _, g := range groups {
+		if g.Own && g.Count > 1 {
+			where, query := g.Rule, url.Values{"state": {store.DeliveryWaiting}, "person": {g.PersonID}}
+			if g.Origins > 1 {
+				where = fmt.Sprintf("%d rules", g.Origins)
+			}
+			f := noticed(Mend, finding.Code(g.Code), g.Person, "deliveries", g.LastError, "/deliveries?"+query.Encode())
+			f.Where, f.Person, f.Count = fmt.Sprintf("%d deliveries of %s", g.Count, where), g.PersonID, g.Count
+			list = append(list, f)
+			continue
+		}
+		if g.Count == 1 {
+			f := noticed(Mend, finding.Code(g.Code), g.Person, g.Rule, g.LastError, "/events/"+g.EventID)
+			f.Person = g.PersonID
+			list = append(list, f)
+			continue
+		}
+		query := url.Values{"state": {store.DeliveryWaiting}}
+		for name, id := range map[string]string{"rule": g.RuleID, "connection": g.ConnectionID} {
+			if id != "" {
+				query.Set(name, id)
+			}
+		}
+		// The key stays the same while their number changes.
+		f := noticed(Mend, finding.Code(g.Code), "deliveries of "+g.Origin+" to "+g.ConnectionID, g.Rule, g.LastError, "/deliveries?"+query.Encode())
+		f.Subject, f.Count = fmt.Sprintf("%d deliveries", g.Count), g.Count
+		list = append(list, f)
+	}
+	return list, nil
+}
+
+// lacking gives the rules that need something at a service that is not there.
+func (s *Service) lacking(ctx context.Context) (list []Finding, err error) {
+	all, err := s.Store.Lacking(ctx)
+	for _, r := range all {
+		list = append(list, noticed(Mend, finding.NeededGone, r.Name, "", strings.Join(r.Missing, ", "), "/rules/"+r.ID))
+	}
+	return list, err
+}
+
+// reversals gives what hangs on completions that hold no longer, in one finding for all
+// people of whom the same is to be said.
+func (s *Service) reversals(ctx context.Context) (list []Finding, err error) {
+	if s.Progress == nil {
+		return nil, nil
+	}
+	all, err := s.Progress.Reversals(ctx)
+	if err != nil {
+		return nil, err
+	}
+	at := map[[3]string]int{}
+	people := map[[4]string]bool{}
+	for _, r := range all {
+		key := [3]string{r.CourseID, r.What, r.Done}
+		once := [4]string{r.PersonID, key[0], key[1], key[2]}
+		if people[once] {
+			continue
+		}
+		people[once] = true
+		i, there := at[key]
+		if !there {
+			at[key] = len(list)
+			f := noticed(Mend, finding.Reversed, r.Person, r.What, r.Done, "/people/"+r.PersonID)
+			f.Person = r.PersonID
+			list = append(list, f)
+			continue
+		}
+		n := list[i].Count + 1
+		list[i] = noticed(Mend, finding.Reversed, "people of "+r.CourseID, r.What, r.Done, "/events?"+url.Values{"type": {strings.Replace(r.Kind, ".completed", ".reopened", 1)}}.Encode())
+		list[i].Subject, list[i].Count = fmt.Sprintf("%d people", n), n
+	}
+	return list, nil
+}
+
+// accesses gives where access and enrolment disagree, and what was bought and leads
+// nowhere.
+func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
+	if s.Purchases == nil {
+		return nil, nil
+	}
+	all, err := s.Purchases.Disagreements(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range all {
+		f := noticed(Mend, d.Code, d.Person, d.Section, d.Offer, "/access/"+d.OfferID)
+		f.Person = d.PersonID
+		list = append(list, f)
+	}
+	troubled, err := s.Store.Troubled(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range troubled {
+		f := noticed(Mend, finding.Code(t.Code), t.Buyer, t.Offer, "", "/access/"+t.OfferID)
+		if t.PersonID != nil {
+			f.Person = *t.PersonID
+		}
+		list = append(list, f)
+	}
+	unmapped, err := s.Store.Unmapped(ctx)
+	for _, u := range unmapped {
+		list = append(list, noticed(Mend, finding.OfferUnknown, u.Offer, u.Connection, fmt.Sprintf("%d buyers", u.Buyers), "/access"))
+	}
+	return list, err
+}
+
+// tasks gives what rules have given people to do.
+func (s *Service) tasks(ctx context.Context) (list []Finding, err error) {
+	open, err := s.Store.Tasks(ctx, false, 0)
+	for _, t := range open {
+		detail := t.Detail
+		if t.DueAt != nil {
+			detail = strings.TrimSpace("due " + t.DueAt.Format("2 January") + "; " + detail)
+		}
+		f := noticed(Mend, finding.TaskOpen, t.Title, cmp.Or(t.Person, t.Rule), strings.TrimSuffix(strings.TrimSpace(detail), ";"), "/tasks")
+		f.Key = "task-" + t.ID
+		list = append(list, f)
+	}
+	return list, err
+}

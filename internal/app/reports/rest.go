@@ -1,0 +1,87 @@
+package reports
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/roster"
+)
+
+// Rest says what is not in step, or not known to be, beside what needs a person: nothing
+// connected, connections that do not work or were not tested, registers not read, sections
+// not paired, held, never run, out of step, paused or being run. It is empty only when
+// everything else is known to be in step.
+func (s *Service) Rest(ctx context.Context) (said []string, err error) {
+	connections, err := s.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(connections) == 0 {
+		return []string{"nothing is connected yet"}, nil
+	}
+	registers := 0
+	for _, c := range connections {
+		works := len(c.Probe) > 0
+		var reports []adapter.Report
+		if works && json.Unmarshal(c.Probe, &reports) == nil {
+			for _, r := range reports {
+				works = works && (r.State == adapter.Works || r.State == adapter.Unproven)
+			}
+		}
+		switch {
+		case c.PausedAt != nil:
+			said = append(said, c.Name+" is paused")
+		case c.ProbedAt == nil:
+			said = append(said, c.Name+" was not tested")
+		case !works || c.Trouble != "":
+			said = append(said, c.Name+" does not work")
+		}
+		if adapter.IsRegister(c.Kind) {
+			registers++
+			read, err := s.Store.LastRead(ctx, c.ID)
+			if err != nil {
+				return nil, err
+			}
+			if read == nil {
+				said = append(said, c.Name+" was not read yet")
+			}
+		}
+	}
+	if registers == 0 {
+		said = append(said, "no register is connected")
+	}
+	m, err := s.Store.Maintenance(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if m.Since != nil {
+		said = append(said, "everything is paused")
+	}
+	if s.Sections == nil {
+		return said, nil
+	}
+	states, running, err := s.Sections.States(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sections := func(n int, what string) {
+		switch {
+		case n == 1:
+			said = append(said, "1 section is "+what)
+		case n > 1:
+			said = append(said, fmt.Sprintf("%d sections are %s", n, what))
+		}
+	}
+	for _, state := range []struct {
+		state roster.State
+		what  string
+	}{
+		{roster.OutOfStep, "out of step"}, {roster.NeverRun, "paired and never run"}, {roster.Held, "held"}, {roster.Paused, "paused"}, {roster.NotPaired, "not paired"},
+	} {
+		sections(states[state.state], state.what)
+	}
+	sections(running, "being run now")
+	return said, nil
+}

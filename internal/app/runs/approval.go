@@ -1,0 +1,163 @@
+package runs
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kanban/internal/adapter"
+	"kanban/internal/adapter/mails"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+)
+
+// mailPatience is how long a mail server may take with a mail about an approval.
+const mailPatience = 20 * time.Second
+
+// namedInMail is how many people a mail names; the page behind its link has all.
+const namedInMail = 12
+
+// askApproval sends every administrator a mail about removals above the guard,
+// with a link to approve them. The same number is announced once. Without a mail
+// connection the finding on the board has to do.
+func (s *Service) askApproval(ctx context.Context, p store.Pairing, preview store.Preview) error {
+	removals, _ := preview.Plan.GuardTripped(p.Policy)
+	if removals == p.GuardTold {
+		return nil
+	}
+	mailer, err := s.mailer(ctx)
+	if err != nil || mailer == nil {
+		return err
+	}
+	all, err := s.Store.AllAdministrators(ctx)
+	if err != nil {
+		return err
+	}
+	mailed, failed := p.GuardMailed, false
+	if mailed.For != removals {
+		mailed = store.GuardMails{For: removals}
+	}
+	for _, a := range all {
+		if slices.Contains(mailed.To, a.ID) {
+			continue // told already, when somebody else's mail failed
+		}
+		token := rand.Text()
+		hash := sha256.Sum256([]byte(token))
+		if err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+			approval := store.Approval{TokenHash: hash[:], PairingID: p.ID, AdministratorID: a.ID, CreatedAt: now()}
+			return store.Create(tx, &approval, "keeping the approval's link")
+		}); err != nil {
+			return err
+		}
+		m := mails.Mail{ID: "approval-" + hex.EncodeToString(hash[:8]), To: a.Email, ToName: a.Name, Subject: fmt.Sprintf("%d people would be taken out of %s", removals, p.TargetName), Text: s.letter(a, p, preview.Plan, removals, token)}
+		if _, err := mailer.Send(ctx, m); err != nil {
+			failed = true // the board says it too; the next comparison tries again
+			continue
+		}
+		mailed.To = append(mailed.To, a.ID)
+		if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Mailed(ctx, p.ID, mailed) }); err != nil {
+			return err
+		}
+	}
+	if failed {
+		return nil
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Told(ctx, p.ID, removals) })
+}
+
+func (s *Service) mailer(ctx context.Context) (*mails.Mailer, error) {
+	all, err := s.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range all {
+		if c.Kind != adapter.KindSMTP || c.PausedAt != nil {
+			continue
+		}
+		opened, err := s.Connections.Open(ctx, c.ID)
+		if err != nil {
+			return nil, err
+		}
+		return mails.New(opened, mailPatience), nil
+	}
+	return nil, nil
+}
+
+func (s *Service) letter(a store.Administrator, p store.Pairing, plan roster.Plan, removals int, token string) string {
+	var names []string
+	for _, e := range plan.Entries {
+		if e.Outcome == roster.OutcomeRemove {
+			names = append(names, "  "+e.Name)
+		}
+	}
+	if len(names) > namedInMail {
+		names = append(names[:namedInMail], fmt.Sprintf("  and %d more", len(names)-namedInMail))
+	}
+	return fmt.Sprintf("Dear %s,\n\nthe register says that %d people left %s. That is more than its guard allows without approval, so they stay where they are for now:\n\n%s\n\nEverything else has been brought in step. If it is right, approve it here; if it is not, mend it in the register:\n%s/approvals/%s\n\nThe link works once, for a week.\n",
+		a.Name, removals, p.TargetName, strings.Join(names, "\n"), s.Public, token)
+}
+
+// Asked is what somebody with a link from a mail may approve.
+type Asked struct {
+	Approval      store.Approval
+	Administrator store.Administrator
+	Pairing       store.Pairing
+	Preview       store.Preview
+	Removals      []roster.Entry
+}
+
+// Approvable compares now and gives what a link from a mail is about. A link that
+// was used, or that is too old, is ErrNotFound.
+func (s *Service) Approvable(ctx context.Context, token string) (x Asked, err error) {
+	hash := sha256.Sum256([]byte(token))
+	if x.Approval, err = s.Store.Approval(ctx, hash[:]); err != nil {
+		return x, err
+	}
+	if x.Administrator, err = s.Store.Administrator(ctx, x.Approval.AdministratorID); err != nil {
+		return x, err
+	}
+	if x.Preview, err = s.Preview(ctx, x.Approval.PairingID); err != nil {
+		return x, err
+	}
+	if x.Pairing, err = s.Store.Pairing(ctx, x.Approval.PairingID); err != nil {
+		return x, err
+	}
+	for _, e := range x.Preview.Plan.Entries {
+		if e.Outcome == roster.OutcomeRemove {
+			x.Removals = append(x.Removals, e)
+		}
+	}
+	return x, nil
+}
+
+// Approve starts the run of exactly the preview that was shown behind a link.
+func (s *Service) Approve(ctx context.Context, token, previewID string) (store.Run, error) {
+	hash := sha256.Sum256([]byte(token))
+	a, err := s.Store.Approval(ctx, hash[:])
+	if err != nil {
+		return store.Run{}, err
+	}
+	who, err := s.Store.Administrator(ctx, a.AdministratorID)
+	if err != nil {
+		return store.Run{}, err
+	}
+	preview, err := s.Store.Preview(ctx, previewID)
+	if errors.Is(err, store.ErrNotFound) || err == nil && preview.PairingID != a.PairingID {
+		return store.Run{}, refusal.Invalid("preview", "is not the one that this link is about; open the link again")
+	}
+	if err != nil {
+		return store.Run{}, err
+	}
+	r, err := s.Start(ctx, who.Name+", by mail", previewID, true)
+	if err != nil {
+		return r, err
+	}
+	return r, s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.UseApproval(ctx, a) })
+}

@@ -1,0 +1,336 @@
+package runs
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"slices"
+	"time"
+
+	"github.com/riverqueue/river"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/roster"
+	"kanban/internal/core/schedule"
+	"kanban/internal/store"
+)
+
+// spread is the span over which scheduled runs are spread, so that a thousand
+// pairings with one schedule do not start at once.
+const spread = 5 * time.Minute
+
+// due is how many pairings one tick starts; the next tick takes the others.
+const due = 20_000
+
+// bySchedule is who asks for what the clock starts.
+const bySchedule = "schedule"
+
+// NextRun is when a pairing with this policy runs next by itself after a moment;
+// nil when no clock starts it.
+func NextRun(p store.Pairing, after time.Time, zone *time.Location) *time.Time {
+	if zone == nil {
+		zone = time.UTC
+	}
+	next := p.Policy.Schedule.Next(after, zone, schedule.Spread(p.ID, spread))
+	if next.IsZero() {
+		return nil
+	}
+	return &next
+}
+
+// NextRun is the same by the institution's zone.
+func (s *Service) NextRun(p store.Pairing, after time.Time) *time.Time {
+	return NextRun(p, after, s.Zone)
+}
+
+// Tick starts every pairing that is due, and opens the classes whose time has
+// come. What was missed while nothing worked happens once, not once for each time.
+// While everything is paused nothing is due: it happens once that is over.
+func (s *Service) Tick(ctx context.Context, at time.Time) error {
+	m, err := s.Store.Maintenance(ctx)
+	if err != nil || m.Since != nil {
+		return err
+	}
+	if err := s.compareAll(ctx, at); err != nil {
+		return err
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		all, err := tx.Due(ctx, at, due)
+		if err != nil {
+			return err
+		}
+		var run []store.Pairing
+		for i := range all {
+			p := &all[i]
+			if p.OpensAt != nil && !p.OpensAt.After(at) {
+				if err := s.opened(ctx, tx, p, bySchedule); err != nil {
+					return err
+				}
+			}
+			p.NextAt = NextRun(*p, at, s.Zone)
+			if p.RanAt != nil && p.PausedAt == nil { // the first run is by hand
+				run = append(run, *p)
+			}
+		}
+		if err := tx.Reschedule(ctx, all); err != nil {
+			return err
+		}
+		return tx.Ask(ctx, bySchedule, true, run...)
+	})
+}
+
+// Auto brings a pairing in step without anybody watching. Removals above the
+// guard wait for a person, while everything else goes on.
+func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
+	p, err := s.Store.Pairing(ctx, pairingID)
+	if err != nil {
+		return err
+	}
+	standing, err := s.standings(ctx, p.ConnectionID, []store.Pairing{p})
+	if err != nil || !standing[p.ID].Allows(roster.ActAuto) {
+		return err // what is paused or over waits; the first run is by hand
+	}
+	preview, err := s.Preview(ctx, pairingID)
+	if r, refused := refusal.As(err); refused && r.Code == finding.TargetGone {
+		return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Lost(ctx, p.ID) })
+	}
+	if err != nil {
+		return err
+	}
+	var only []string
+	changes := 0
+	_, tripped := preview.Plan.GuardTripped(p.Policy)
+	for _, e := range preview.Plan.Entries {
+		if !e.Outcome.Changes() || tripped && e.Outcome == roster.OutcomeRemove {
+			continue
+		}
+		changes++
+		if tripped {
+			only = append(only, e.Key())
+		}
+	}
+	if tripped {
+		if err := s.askApproval(ctx, p, preview); err != nil {
+			return err
+		}
+	}
+	if changes == 0 {
+		return nil
+	}
+	_, err = s.Start(ctx, who, preview.ID, false, only...)
+	if _, refused := refusal.As(err); refused {
+		return nil // a run is at work, or the pairing was paused meanwhile
+	}
+	return err
+}
+
+// standings gives what the states of pairings with one connection are computed from.
+func (s *Service) standings(ctx context.Context, connectionID string, pairings []store.Pairing) (map[string]roster.Standing, error) {
+	var ids []string
+	for _, p := range pairings {
+		ids = append(ids, p.ID)
+	}
+	sections, err := s.Store.SectionsOfPairings(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.Store.Connection(ctx, connectionID)
+	if err != nil {
+		return nil, err
+	}
+	m, err := s.Store.Maintenance(ctx)
+	out := make(map[string]roster.Standing, len(pairings))
+	for _, p := range pairings {
+		out[p.ID] = p.Standing(sections[p.ID], c.PausedAt != nil || m.Since != nil, s.now())
+	}
+	return out, err
+}
+
+// few is up to how many pairings are brought in step one by one, each with its own
+// look at the service.
+const few = 20
+
+// SyncNow queues runs of every pairing that fits: of a course, of a connection,
+// or with one of the ids. It gives how many.
+func (s *Service) SyncNow(ctx context.Context, who, courseID, connectionID string, ids []string) (int, error) {
+	all, err := s.Store.PairingsIn(ctx, courseID, connectionID, ids)
+	if err != nil {
+		return 0, err
+	}
+	all = slices.DeleteFunc(all, func(p store.Pairing) bool { return p.PausedAt != nil })
+	return len(all), s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.Audit(ctx, who, "asked for runs", "pairings", map[string]any{"course": courseID, "connection": connectionID, "pairings": len(all)}); err != nil {
+			return err
+		}
+		if len(all) > few {
+			return tx.Ask(ctx, who, true, all...)
+		}
+		var jobs []river.JobArgs
+		for _, p := range all {
+			jobs = append(jobs, store.RunPairing{PairingID: p.ID, Who: who, ByHand: true})
+		}
+		return tx.Enqueue(ctx, jobs...)
+	})
+}
+
+// Opening is what opening a class means: how many learners go in, and for how many of them
+// an account is made.
+type Opening struct {
+	Learners, NewAccounts int
+}
+
+// Opening looks what opening a held class would mean now.
+func (s *Service) Opening(ctx context.Context, pairingID string) (o Opening, err error) {
+	p, err := s.held(ctx, pairingID, true)
+	if err != nil {
+		return o, err
+	}
+	both, err := s.sides(ctx, p)
+	if err != nil {
+		return o, err
+	}
+	source, target, err := both.read(ctx)
+	if err != nil {
+		return o, err
+	}
+	waiting := map[string]bool{}
+	for _, e := range roster.Compare(source, target, p.Policy, both.matching).Entries {
+		waiting[e.Key()] = e.Reason == finding.HeldBack
+	}
+	open := p.Policy
+	open.Hold = false
+	for _, e := range roster.Compare(source, target, open, both.matching).Entries {
+		if waiting[e.Key()] {
+			if o.Learners++; e.Reason == finding.NewAccount {
+				o.NewAccounts++
+			}
+		}
+	}
+	return o, nil
+}
+
+// CancelOpening takes back at what time a held class was to open; it stays held.
+func (s *Service) CancelOpening(ctx context.Context, who, pairingID string) error {
+	p, err := s.held(ctx, pairingID, true)
+	if err != nil {
+		return err
+	}
+	if p.OpensAt == nil {
+		return refusal.Conflict("", "no time is set at which the class opens")
+	}
+	p.OpensAt = nil
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.UpdatePairing(&p); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "took back when a class opens", "pairing/"+p.ID, nil); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "pairing", p.ID)
+	})
+}
+
+// OpenClass lets the learners of a held pairing in: now, or at a time to come.
+func (s *Service) OpenClass(ctx context.Context, who, pairingID string, at *time.Time) error {
+	p, err := s.held(ctx, pairingID, true)
+	if err != nil {
+		return err
+	}
+	if at != nil && !at.After(s.now()) {
+		return refusal.Invalid("at", "%s has passed; give a time to come, or none to open the class now", at.Format("2 January 2006 15:04 MST"))
+	}
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if at != nil {
+			p.OpensAt = at
+			if err := tx.UpdatePairing(&p); err != nil {
+				return err
+			}
+			if err := tx.Audit(ctx, who, "set when a class opens", "pairing/"+p.ID, map[string]any{"at": at}); err != nil {
+				return err
+			}
+			return tx.Announce(ctx, "pairing", p.ID)
+		}
+		if err := s.opened(ctx, tx, &p, who); err != nil {
+			return err
+		}
+		if p.RanAt == nil || p.PausedAt != nil {
+			return nil
+		}
+		return tx.Enqueue(ctx, store.RunPairing{PairingID: p.ID, Who: who, ByHand: true})
+	})
+}
+
+// opened notes that a class is open. Whoever was held back is to go in from this
+// moment on: the class is not in step before they are in.
+func (s *Service) opened(ctx context.Context, tx *store.Tx, p *store.Pairing, who string) error {
+	p.Policy.Hold, p.OpensAt = false, nil
+	if err := tx.UpdatePairing(p); err != nil {
+		return err
+	}
+	var quiet []store.Mend
+	counts := maps.Clone(p.Counts)
+	for _, m := range p.Quiet {
+		if m.Code != finding.HeldBack {
+			quiet = append(quiet, m)
+			continue
+		}
+		counts[roster.OutcomeWaiting]--
+		counts[roster.OutcomeAdd]++
+	}
+	if len(quiet) < len(p.Quiet) {
+		if err := tx.KeepReleased(ctx, p.ID, counts, quiet); err != nil {
+			return err
+		}
+	}
+	if err := tx.Audit(ctx, who, "opened a class", "pairing/"+p.ID, nil); err != nil {
+		return err
+	}
+	return tx.Announce(ctx, "pairing", p.ID)
+}
+
+// HoldClass takes an opening back: learners who are in stay in, all others wait.
+func (s *Service) HoldClass(ctx context.Context, who, pairingID string) error {
+	p, err := s.held(ctx, pairingID, false)
+	if err != nil {
+		return err
+	}
+	p.Policy.Hold, p.OpensAt = true, nil
+	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := tx.UpdatePairing(&p); err != nil {
+			return err
+		}
+		if err := tx.Audit(ctx, who, "held a class back", "pairing/"+p.ID, nil); err != nil {
+			return err
+		}
+		if err := tx.Ask(ctx, who, false, p); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "pairing", p.ID)
+	})
+}
+
+// held gives a pairing that is held, or that is not, as wanted.
+func (s *Service) held(ctx context.Context, pairingID string, want bool) (store.Pairing, error) {
+	p, err := s.Store.Pairing(ctx, pairingID)
+	switch {
+	case errors.Is(err, store.ErrNotFound), err != nil:
+		return p, err
+	case p.EndedAt != nil:
+		return p, refusal.Conflict("", "this pairing has ended; pair the section again")
+	}
+	standing, err := s.standings(ctx, p.ConnectionID, []store.Pairing{p})
+	if err != nil {
+		return p, err
+	}
+	act := map[bool]roster.Act{true: roster.ActOpen, false: roster.ActHold}[want]
+	switch {
+	case !standing[p.ID].Allows(act):
+		return p, refusal.Conflict("", "this section is %s, which does not allow this", roster.StateOf(standing[p.ID]).About().Word)
+	case p.Policy.Hold == want:
+		return p, nil
+	case want:
+		return p, refusal.Conflict("", "this class is open already; learners go in at once")
+	}
+	return p, refusal.Conflict("", "this class is held back already; open it with: kanban pairings open")
+}

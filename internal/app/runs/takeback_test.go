@@ -1,0 +1,134 @@
+package runs_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/app/reports"
+	"kanban/internal/core/finding"
+	"kanban/internal/core/roster"
+	"kanban/internal/store"
+)
+
+// What a run did is undone, shown beforehand, once; the pairing then rests.
+func TestRunIsTakenBack_R11(t *testing.T) {
+	policy := roster.DefaultPolicy()
+	policy.Leavers = roster.LeaversDeactivate
+	w, register, p := paired(t, policy)
+	first := w.Sync(p.ID, false)
+	assert.Equal(t, 13, first.Counts["added"])
+	require.NoError(t, w.Standins.School.Withdraw("stu-025", "sec-prop-c"))
+	require.NoError(t, w.Standins.School.SetName("stu-026", "Zo", "Zinnia"))
+	w.Read(register, false)
+	second := w.Sync(p.ID, false)
+	assert.Equal(t, 1, second.Counts["removed"])
+	assert.Equal(t, 1, second.Counts["updated"])
+
+	undo := func(runID string) store.Run {
+		preview, err := w.Runs.TakeBack(t.Context(), runID)
+		require.NoError(t, err)
+		r, err := w.Runs.Start(t.Context(), "test", preview.ID, false)
+		require.NoError(t, err)
+		require.NoError(t, w.Runs.Work(t.Context(), r.ID, true))
+		r, err = w.Store.Run(t.Context(), r.ID)
+		require.NoError(t, err)
+		require.Contains(t, []string{store.Finished, store.NeedsPerson}, r.State, r.Error)
+		return r
+	}
+	r := undo(second.ID)
+	assert.Equal(t, 1, r.Counts["added"])
+	assert.Equal(t, 1, r.Counts["updated"])
+	lines, err := w.Runs.Lines(t.Context(), p.ID)
+	require.NoError(t, err)
+	for _, l := range lines {
+		if l.Account != nil && l.Account.GivenName == "Emil" {
+			assert.True(t, l.Account.Active && l.Account.InTarget, "back in, and switched on")
+		}
+		if l.Member != nil && l.Member.Identifier == "stu-026" {
+			assert.Equal(t, "Zora", l.Account.GivenName, "called what they were called")
+			assert.Equal(t, roster.OutcomeUpdate, l.Outcome)
+		}
+	}
+	kept, err := w.Store.Pairing(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.NotNil(t, kept.PausedAt, "or the next run would do it all again")
+	by, err := w.Store.TakenBackBy(t.Context(), second.ID)
+	require.NoError(t, err)
+	assert.Equal(t, r.ID, by)
+
+	again, err := w.Runs.TakeBack(t.Context(), second.ID)
+	require.NoError(t, err)
+	assert.Zero(t, again.Plan.Counts().Changes(), "twice does nothing")
+	r = undo(first.ID)
+	assert.Equal(t, 13, r.Counts["removed"])
+	_, err = w.Runs.TakeBack(t.Context(), r.ID)
+	assert.ErrorContains(t, err, "took another one back")
+	runs, err := w.Store.Runs(t.Context(), "", register.ID, "", 1)
+	require.NoError(t, err)
+	_, err = w.Runs.TakeBack(t.Context(), runs[0].ID)
+	assert.ErrorContains(t, err, "a read cannot be taken back")
+}
+
+// Findings: who needs a person, who waits and who is left out are kept apart;
+// what was acknowledged is quiet until it changes.
+func TestFindingsAreAcknowledgedUntilTheyChange_P3(t *testing.T) {
+	w, register, p := pairedWith(t, "PROP-A", roster.DefaultPolicy())
+	w.Sync(p.ID, false)
+	reported := &reports.Service{Store: w.Store}
+	count := func(f reports.Filter) map[finding.Code]int {
+		list, err := reported.Findings(t.Context(), f)
+		require.NoError(t, err)
+		out := map[finding.Code]int{}
+		for _, x := range list {
+			out[x.Code]++
+		}
+		return out
+	}
+	assert.Equal(t, map[finding.Code]int{finding.AddressShared: 2, finding.AddressMissing: 1, finding.RefusedByService: 1}, count(reports.Filter{Group: reports.Mend}))
+	assert.Equal(t, map[finding.Code]int{finding.AccountInactive: 1}, count(reports.Filter{Group: reports.Waiting}))
+	assert.Equal(t, map[finding.Code]int{finding.TestLearner: 1, finding.SecondAccount: 1}, count(reports.Filter{Group: reports.LeftOut}))
+	assert.Len(t, count(reports.Filter{Owner: string(finding.OwnerLearner)}), 1)
+
+	today, err := reported.Today(t.Context())
+	require.NoError(t, err)
+	require.Len(t, today, 4)
+	require.NoError(t, reported.Acknowledge(t.Context(), "test", today[0].Key, "the office knows"))
+	assert.ErrorContains(t, reported.Acknowledge(t.Context(), "test", today[1].Key, " "), "say why")
+	assert.ErrorContains(t, reported.Acknowledge(t.Context(), "test", "nothing", "x"), "there is no finding")
+	seen, err := reported.Findings(t.Context(), reports.Filter{Seen: true})
+	require.NoError(t, err)
+	require.Len(t, seen, 1)
+	assert.Equal(t, "the office knows", seen[0].Seen.Note)
+	today, err = reported.Today(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, today, 3)
+
+	// Cleo and Dario share an address; when Dario shares one with another person
+	// instead, that is another finding.
+	require.NoError(t, w.Standins.School.SetEmail("stu-003", "bram.birch@fernmoor.example"))
+	require.NoError(t, w.Standins.School.SetEmail("stu-004", "bram.birch@fernmoor.example"))
+	w.Read(register, false)
+	_, err = w.Runs.Compare(t.Context(), p.ID)
+	require.NoError(t, err)
+	assert.NotZero(t, count(reports.Filter{Group: reports.Mend})[finding.AddressShared])
+	if seen[0].Code == finding.AddressShared {
+		assert.Empty(t, count(reports.Filter{Seen: true}), "what changed shows again")
+	}
+
+	list, err := reported.Pairing(t.Context(), mustPairing(t, w.Store, p.ID))
+	require.NoError(t, err)
+	assert.False(t, list.Live())
+	fresh, err := reported.Freshness(t.Context(), mustPairing(t, w.Store, p.ID), 0)
+	require.NoError(t, err)
+	assert.NotNil(t, fresh.ReadAt)
+	assert.Contains(t, fresh.StoppedBy, "by hand only")
+}
+
+func mustPairing(t *testing.T, s *store.Store, id string) store.Pairing {
+	t.Helper()
+	p, err := s.Pairing(t.Context(), id)
+	require.NoError(t, err)
+	return p
+}

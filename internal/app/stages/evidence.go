@@ -1,0 +1,114 @@
+package stages
+
+import (
+	"context"
+	"maps"
+	"slices"
+
+	"kanban/internal/core/learning"
+	"kanban/internal/core/stage"
+	"kanban/internal/store"
+)
+
+// reader is what evidence is read from: the store, or a transaction that has locked what
+// is written afterwards.
+type reader interface {
+	Studied(ctx context.Context, people, courses []string) ([]store.Studied, error)
+	States(ctx context.Context, of []store.Standing) (map[[2]string]learning.State, error)
+	Bests(ctx context.Context, people, activities []string) ([]store.Best, error)
+	BadgesHeld(ctx context.Context, people []string) (map[string]map[string]bool, error)
+}
+
+// evidence is what is known of one person.
+type evidence struct {
+	stage.Evidence
+	section *string // of the progression's course: where they are now, or were last
+}
+
+// evidenceOf reads what is known of people, as far as a progression asks for it. Modules
+// and courses are told by the tallies of progress: what it costs does not grow with the
+// length of a course.
+func (s *Service) evidenceOf(ctx context.Context, from reader, p store.Progression, people []string) (map[string]*evidence, error) {
+	watch := stage.Watching(p.Ladder())
+	courses := slices.Sorted(maps.Keys(watch.Courses))
+	editions, err := s.Outlines.Editions(ctx, courses)
+	if err != nil {
+		return nil, err
+	}
+	held, err := from.BadgesHeld(ctx, people)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]*evidence, len(people))
+	for _, id := range people {
+		out[id] = &evidence{Evidence: stage.Evidence{Modules: map[stage.Key]bool{}, Courses: map[string]bool{}, Badges: held[id], Scores: map[stage.Key]float64{}}}
+	}
+	list, err := from.Studied(ctx, people, courses)
+	if err != nil {
+		return nil, err
+	}
+	if err := bringUp(ctx, from, list, editions); err != nil {
+		return nil, err
+	}
+	in := map[[2]string]string{} // the course of a person's section
+	for i, x := range list {
+		e := out[x.PersonID]
+		in[[2]string{x.PersonID, x.SectionID}] = x.CourseID
+		if e.section == nil && x.CourseID == p.CourseID {
+			e.section = &list[i].SectionID
+		}
+		course, there := editions[x.CourseID]
+		if !there {
+			continue
+		}
+		for key := range watch.Modules {
+			if key.CourseID == x.CourseID && course.ModuleDone(x.Tally, key.ID) {
+				e.Modules[key] = true
+			}
+		}
+		if watch.Finishes[x.CourseID] && course.CourseDone(x.Tally) {
+			e.Courses[x.CourseID] = true
+		}
+	}
+	return out, addScores(ctx, from, watch, people, in, out)
+}
+
+// bringUp works out the tallies that are not by the present outline.
+func bringUp(ctx context.Context, from reader, list []store.Studied, editions map[string]learning.Edition) error {
+	var behind []store.Standing
+	for _, x := range list {
+		if x.Tally == nil || x.Version != editions[x.CourseID].Version {
+			behind = append(behind, store.Standing{PersonID: x.PersonID, SectionID: x.SectionID})
+		}
+	}
+	states, err := from.States(ctx, behind)
+	if err != nil {
+		return err
+	}
+	for i, x := range list {
+		if course, there := editions[x.CourseID]; there && (x.Tally == nil || x.Version != course.Version) {
+			list[i].Tally = course.Tally(states[[2]string{x.PersonID, x.SectionID}])
+		}
+	}
+	return nil
+}
+
+// addScores adds the best scores in the activities that are asked for.
+func addScores(ctx context.Context, from reader, watch stage.Watch, people []string, in map[[2]string]string, out map[string]*evidence) error {
+	if len(watch.Scores) == 0 {
+		return nil
+	}
+	var activities []string
+	for key := range watch.Scores {
+		activities = append(activities, key.ID)
+	}
+	bests, err := from.Bests(ctx, people, activities)
+	for _, b := range bests {
+		key := stage.Key{CourseID: in[[2]string{b.PersonID, b.SectionID}], ID: b.ActivityID}
+		scores := out[b.PersonID].Scores
+		if best, there := scores[key]; !there || b.Best > best {
+			scores[key] = b.Best
+		}
+	}
+	return err
+}

@@ -1,0 +1,163 @@
+package stages
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"time"
+
+	"kanban/internal/core/stage"
+	"kanban/internal/store"
+)
+
+// StagePreview is what would become of one stage.
+type StagePreview struct {
+	StageID, Title string
+	Reached        int // people who would have reached it
+	Newly          int // of them, those who have not now
+	Reopened       int // people for whom it would be open again
+}
+
+// Preview says what a progression would find were it on.
+type Preview struct {
+	People, Finished int
+	Stages           []StagePreview
+	Badges           int // that would be awarded at once
+}
+
+// Preview says what a progression that is being written would find, without changing
+// anything. id is that of the one it is to replace, if any.
+func (s *Service) Preview(ctx context.Context, id string, p store.Progression) (Preview, error) {
+	if err := s.check(ctx, &p); err != nil {
+		return Preview{}, err
+	}
+	out := Preview{Stages: make([]StagePreview, len(p.Stages))}
+	for i, stage := range p.Stages {
+		out.Stages[i].StageID, out.Stages[i].Title = stage.ID, stage.Title
+	}
+	for after := ""; ; {
+		people, err := s.Store.Climbers(ctx, id, p.CourseID, after, 10*atOnce)
+		if err != nil || len(people) == 0 {
+			return out, err
+		}
+		after = people[len(people)-1]
+		if err := s.previewSome(ctx, id, p, people, &out); err != nil {
+			return out, err
+		}
+	}
+}
+
+func (s *Service) previewSome(ctx context.Context, id string, p store.Progression, people []string, out *Preview) error {
+	known, err := s.evidenceOf(ctx, s.Store, p, people)
+	if err != nil {
+		return err
+	}
+	before := map[string]store.Climb{}
+	if id != "" {
+		list, err := s.Store.Climbs(ctx, id, people)
+		if err != nil {
+			return err
+		}
+		for _, c := range list {
+			before[c.PersonID] = c
+		}
+	}
+	for _, person := range people {
+		standing := p.Ladder().Look(known[person].Evidence)
+		if out.People++; standing.Finished {
+			out.Finished++
+		}
+		for i, stage := range p.Stages {
+			_, was := before[person].Reached[stage.ID]
+			switch is := standing.Stages[i].Reached; {
+			case is:
+				if out.Stages[i].Reached++; !was {
+					out.Stages[i].Newly++
+					if stage.BadgeID != "" && !known[person].Badges[stage.BadgeID] {
+						out.Badges++
+					}
+				}
+			case was:
+				out.Stages[i].Reopened++
+			}
+		}
+	}
+	return nil
+}
+
+// CriterionLook is a criterion in words, and whether it is met.
+type CriterionLook struct {
+	Text string
+	Met  bool
+}
+
+// StageLook is where one person stands with one stage.
+type StageLook struct {
+	stage.Stage
+	stage.StageStanding
+	ReachedAt *time.Time // when it was found to be reached; nil while it is not kept yet
+	Badge     string
+	Holds     bool // they hold the stage's badge
+	Asks      []CriterionLook
+}
+
+// Look is where one person stands in a progression, what lies ahead included.
+type Look struct {
+	store.Progression
+	Course   string
+	Percent  int
+	Finished bool
+	Stages   []StageLook
+}
+
+// Of says where a person stands in every progression that is about them. One that is off
+// is left out.
+func (s *Service) Of(ctx context.Context, personID string) ([]Look, error) {
+	if _, err := s.Store.Person(ctx, personID); err != nil {
+		return nil, err
+	}
+	all, err := s.Store.ProgressionsOn(ctx)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	w, err := s.words(ctx, all)
+	if err != nil {
+		return nil, err
+	}
+	var out []Look
+	for _, p := range all {
+		kept, err := s.Store.Climbs(ctx, p.ID, []string{personID})
+		if err != nil {
+			return nil, err
+		}
+		known, err := s.evidenceOf(ctx, s.Store, p, []string{personID})
+		if err != nil {
+			return nil, err
+		}
+		if len(kept) == 0 {
+			if known[personID].section == nil {
+				continue // has nothing to do with the course
+			}
+			kept = []store.Climb{{}}
+		}
+		out = append(out, w.look(p, kept[0], known[personID]))
+	}
+	slices.SortFunc(out, func(a, b Look) int { return cmp.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+func (w words) look(p store.Progression, kept store.Climb, known *evidence) Look {
+	standing := p.Ladder().Look(known.Evidence)
+	l := Look{Progression: p, Course: w.courses[p.CourseID], Percent: standing.Percent, Finished: standing.Finished}
+	for i, stage := range p.Stages {
+		x := StageLook{Stage: stage, StageStanding: standing.Stages[i], Badge: w.badges[stage.BadgeID], Holds: known.Badges[stage.BadgeID]}
+		if at, there := kept.Reached[stage.ID]; there && x.Reached {
+			x.ReachedAt = &at
+		}
+		for j, c := range stage.Criteria {
+			x.Asks = append(x.Asks, CriterionLook{w.says(p, c), x.Met[j]})
+		}
+		l.Stages = append(l.Stages, x)
+	}
+	return l
+}

@@ -1,0 +1,261 @@
+// Package stages keeps how far people have come along the stages of progressions,
+// records what they reach, and awards the badges that belong to it.
+package stages
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"kanban/internal/core/learning"
+	"kanban/internal/core/refusal"
+	"kanban/internal/core/stage"
+	"kanban/internal/store"
+)
+
+// Outlines gives courses by their present outlines, those that have one.
+type Outlines interface {
+	Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error)
+}
+
+// Service is the use case. Fill every field.
+type Service struct {
+	Store    *store.Store
+	Now      func() time.Time
+	Outlines Outlines
+}
+
+// Save makes a progression (id empty), which is off, or changes one. One that is on is
+// worked out anew for everybody.
+func (s *Service) Save(ctx context.Context, who, id string, version int, p store.Progression) (store.Progression, error) {
+	kept := store.Progression{ID: store.NewID(), Version: 1}
+	if id != "" {
+		var err error
+		if kept, err = s.Store.Progression(ctx, id); err != nil {
+			return kept, err
+		}
+		if version != 0 && version != kept.Version {
+			return kept, fmt.Errorf("changing the progression: %w", store.ErrStale)
+		}
+		if kept.CourseID != p.CourseID {
+			return kept, refusal.Invalid("courseId", "cannot be changed: who came how far is about the course; make another progression")
+		}
+	}
+	if err := s.check(ctx, &p); err != nil {
+		return kept, err
+	}
+	kept.Name, kept.CourseID, kept.Stages = p.Name, p.CourseID, p.Stages
+	if id == "" {
+		return kept, s.write(ctx, who, "made a progression", &kept, func(tx *store.Tx) error { return store.Create(tx, &kept, "making the progression") })
+	}
+	return kept, s.write(ctx, who, "changed a progression", &kept, func(tx *store.Tx) error { return tx.UpdateProgression(&kept) })
+}
+
+// write writes a progression and what goes with it.
+func (s *Service) write(ctx context.Context, who, what string, p *store.Progression, write func(*store.Tx) error) error {
+	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+		if err := write(tx); err != nil {
+			return err
+		}
+		if p.OnSince != nil && p.RemovedAt == nil {
+			if err := tx.Enqueue(ctx, store.WorkOutStages{ProgressionID: p.ID}); err != nil {
+				return err
+			}
+		}
+		if err := tx.Audit(ctx, who, what, "progression/"+p.ID, p); err != nil {
+			return err
+		}
+		return tx.Announce(ctx, "progression", p.ID)
+	})
+	if errors.Is(err, store.ErrTaken) {
+		return refusal.Invalid("name", "another progression is called %q already", p.Name)
+	}
+	return err
+}
+
+// Switch switches a progression on or off. While it is off nothing is worked out, and
+// nothing is awarded; who reached what stays known.
+func (s *Service) Switch(ctx context.Context, who, id string, on bool) (store.Progression, error) {
+	p, err := s.Store.Progression(ctx, id)
+	if err != nil || on == (p.OnSince != nil) {
+		return p, err
+	}
+	what := "switched a progression off"
+	if p.OnSince = nil; on {
+		if err := s.check(ctx, &p); err != nil { // what it refers to may have gone
+			return p, err
+		}
+		now := s.Now().UTC()
+		p.OnSince, what = &now, "switched a progression on"
+	}
+	return p, s.write(ctx, who, what, &p, func(tx *store.Tx) error { return tx.UpdateProgression(&p) })
+}
+
+// Remove removes a progression that is off. What it recorded and awarded stays.
+func (s *Service) Remove(ctx context.Context, who, id string) error {
+	p, err := s.Store.Progression(ctx, id)
+	if err != nil {
+		return err
+	}
+	if p.OnSince != nil {
+		return refusal.Conflict("", "the progression is on; switch it off first")
+	}
+	now := s.Now().UTC()
+	p.RemovedAt = &now
+	return s.write(ctx, who, "removed a progression", &p, func(tx *store.Tx) error { return tx.UpdateProgression(&p) })
+}
+
+// check looks at a progression and at everything that it refers to, and gives new stages
+// their ids.
+func (s *Service) check(ctx context.Context, p *store.Progression) error {
+	if p.Name = strings.TrimSpace(p.Name); p.Name == "" {
+		return refusal.Invalid("name", "is missing")
+	}
+	if err := p.Ladder().Check(); err != nil {
+		return refusal.Invalid("stages", "%v", err)
+	}
+	w, err := s.words(ctx, []store.Progression{*p})
+	if err != nil {
+		return err
+	}
+	if w.courses[p.CourseID] == "" {
+		return refusal.Invalid("courseId", "there is no course %q; list them with: kanban courses list", p.CourseID)
+	}
+	for i := range p.Stages {
+		stage := &p.Stages[i]
+		if stage.Title = strings.TrimSpace(stage.Title); stage.ID == "" {
+			stage.ID = store.NewID()
+		}
+		if stage.BadgeID != "" && w.badges[stage.BadgeID] == "" {
+			return refusal.Invalid("stages", "stage %q gives a badge that is not there; list them with: kanban badges list", stage.Title)
+		}
+		for _, c := range stage.Criteria {
+			if missing := w.missing(*p, c); missing != "" {
+				return refusal.Invalid("stages", "stage %q asks for %s", stage.Title, missing)
+			}
+		}
+	}
+	return nil
+}
+
+// words are the names of what progressions refer to.
+type words struct {
+	courses, badges map[string]string
+	editions        map[string]learning.Edition
+}
+
+func (s *Service) words(ctx context.Context, all []store.Progression) (w words, err error) {
+	w = words{courses: map[string]string{}, badges: map[string]string{}}
+	courses, err := s.Store.Courses(ctx)
+	if err != nil {
+		return w, err
+	}
+	for _, c := range courses {
+		w.courses[c.ID] = c.Title
+	}
+	badges, err := s.Store.Badges(ctx)
+	if err != nil {
+		return w, err
+	}
+	for _, b := range badges {
+		w.badges[b.ID] = b.Name
+	}
+	var wanted []string
+	for _, p := range all {
+		for id := range stage.Watching(p.Ladder()).Courses {
+			if w.courses[id] != "" {
+				wanted = append(wanted, id)
+			}
+		}
+	}
+	w.editions, err = s.Outlines.Editions(ctx, wanted)
+	return w, err
+}
+
+// missing says what a criterion refers to that is not there, empty when all is.
+func (w words) missing(p store.Progression, c stage.Criterion) string {
+	course := p.Ladder().Of(c)
+	e, outlined := w.editions[course]
+	switch {
+	case c.Kind == stage.Badge && w.badges[c.BadgeID] == "":
+		return "a badge that is not there; list them with: kanban badges list"
+	case c.Kind == stage.Badge:
+		return ""
+	case w.courses[course] == "":
+		return fmt.Sprintf("the course %q, which is not there; list them with: kanban courses list", course)
+	case !outlined:
+		return fmt.Sprintf("%s, which has no outline yet, so nothing is ever done in it; set one with: kanban courses outline", w.courses[course])
+	case c.Kind == stage.Module && moduleTitle(e, c.ModuleID) == "":
+		return fmt.Sprintf("the module %q, which is not in the outline of %s", c.ModuleID, w.courses[course])
+	case c.Kind == stage.Score && activityTitle(e, c.ActivityID) == "":
+		return fmt.Sprintf("a score in %q, which is not in the outline of %s", c.ActivityID, w.courses[course])
+	}
+	return ""
+}
+
+// says puts a criterion into words.
+func (w words) says(p store.Progression, c stage.Criterion) string {
+	course := p.Ladder().Of(c)
+	elsewhere := ""
+	if course != p.CourseID {
+		elsewhere = " of " + cmp.Or(w.courses[course], "a course that is gone")
+	}
+	const lost = ", which is not in the outline any more"
+	e := w.editions[course]
+	switch c.Kind {
+	case stage.Module:
+		return fmt.Sprintf("finish the module %s%s", cmp.Or(moduleTitle(e, c.ModuleID), c.ModuleID+lost), elsewhere)
+	case stage.Course:
+		return fmt.Sprintf("finish the course %s", cmp.Or(w.courses[course], "that is gone"))
+	case stage.Badge:
+		return fmt.Sprintf("hold the badge %s", cmp.Or(w.badges[c.BadgeID], "that is gone"))
+	}
+	return fmt.Sprintf("score at least %.4g %% in %s%s", 100*c.AtLeast, cmp.Or(activityTitle(e, c.ActivityID), c.ActivityID+lost), elsewhere)
+}
+
+// StageTakes says in words what a stage takes and gives.
+type StageTakes struct {
+	Criteria []string
+	Badge    string
+}
+
+// Takes says what each stage of a progression takes and gives.
+func (s *Service) Takes(ctx context.Context, p store.Progression) ([]StageTakes, error) {
+	w, err := s.words(ctx, []store.Progression{p})
+	if err != nil {
+		return nil, err
+	}
+	out := make([]StageTakes, len(p.Stages))
+	for i, stage := range p.Stages {
+		out[i].Badge = w.badges[stage.BadgeID]
+		for _, c := range stage.Criteria {
+			out[i].Criteria = append(out[i].Criteria, w.says(p, c))
+		}
+	}
+	return out, nil
+}
+
+func moduleTitle(e learning.Edition, id string) string {
+	if e.Course == nil {
+		return ""
+	}
+	for _, m := range e.Outline.Modules {
+		if m.ID == id {
+			return cmp.Or(m.Title, m.ID)
+		}
+	}
+	return ""
+}
+
+func activityTitle(e learning.Edition, id string) string {
+	if e.Course == nil {
+		return ""
+	}
+	if _, a, ok := e.Find(id); ok {
+		return cmp.Or(a.Title, a.ID)
+	}
+	return ""
+}

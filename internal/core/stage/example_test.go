@@ -1,0 +1,20 @@
+package stage_test
+
+import (
+	"fmt"
+
+	"kanban/internal/core/stage"
+)
+
+func ExampleProgression_Look() {
+	p := stage.Progression{CourseID: "prop", Stages: []stage.Stage{
+		{ID: "s1", Title: "Sower", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "sowing"}}},
+		{ID: "s2", Title: "Grafter", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "grafting"}}},
+	}}
+	known := stage.Evidence{Modules: map[stage.Key]bool{{"prop", "sowing"}: true}}
+	standing := p.Look(known)
+	next, _ := p.Next(standing)
+	reached, _ := p.Changes(func(string) bool { return false }, standing)
+	fmt.Println(standing.Percent, "reached", reached[0].Title, "next", next.Title)
+	// Output: 50 reached Sower next Grafter
+}

@@ -1,0 +1,271 @@
+// Package stage says how far somebody has come along ordered stages, each with
+// criteria over modules, courses, badges and scores.
+//
+//	standing := p.Look(evidence)
+//	reached, reopened := p.Changes(kept, standing)
+//
+// A stage is reached when all its criteria are met and every required stage before it is
+// reached. What an optional stage asks for never holds anybody up.
+package stage
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Kind is what a criterion is about.
+type Kind string
+
+// The kinds of criteria.
+const (
+	Module Kind = "module" // it is completed
+	Course Kind = "course" // it is completed
+	Badge  Kind = "badge"  // the person holds it
+	Score  Kind = "score"  // the best of an activity is high enough
+)
+
+// Kinds lists them in the order in which they are offered.
+var Kinds = []Kind{Module, Course, Badge, Score}
+
+// Criterion is one thing that a stage asks for.
+type Criterion struct {
+	Kind Kind `json:"kind" enum:"module,course,badge,score"`
+	// CourseID is for modules, courses and scores.
+	CourseID   string `json:"courseId,omitempty" doc:"For module, course and score: the course; the progression's own when absent"`
+	ModuleID   string `json:"moduleId,omitempty" doc:"For module: its id in the course's outline"`
+	ActivityID string `json:"activityId,omitempty" doc:"For score: the address under which the activity is reported"`
+	// AtLeast is a scaled score (xAPI 1.0.3 Data 2.4.5.1).
+	AtLeast float64 `json:"atLeast,omitempty" minimum:"-1" maximum:"1" doc:"For score: the least scaled score, so 80 % is 0.8"`
+	BadgeID string  `json:"badgeId,omitempty" doc:"For badge: which one"`
+}
+
+// Stage is a part of a progression.
+type Stage struct {
+	ID       string      `json:"id,omitempty" doc:"Made when it is absent; keep it when the stage is edited, since who reached it is kept by it"`
+	Title    string      `json:"title"`
+	Optional bool        `json:"optional,omitempty" doc:"The stages after it can be reached without it"`
+	Criteria []Criterion `json:"criteria"`
+	BadgeID  string      `json:"badgeId,omitempty" doc:"A badge that is awarded to whoever reaches the stage"`
+}
+
+// Progression is an ordered set of stages in a course.
+type Progression struct {
+	CourseID string
+	Stages   []Stage
+}
+
+// Bounds of a progression.
+const (
+	mostStages   = 50
+	mostCriteria = 20
+)
+
+// ErrProgression is wrapped by every error of Check.
+var ErrProgression = errors.New("progression cannot be used")
+
+// Check reports the first thing that makes a progression unusable in itself; what it
+// refers to is not looked at.
+func (p Progression) Check() error {
+	if len(p.Stages) == 0 || len(p.Stages) > mostStages {
+		return fmt.Errorf("%w: it has %d stages; have 1 to %d", ErrProgression, len(p.Stages), mostStages)
+	}
+	titles, ids := map[string]bool{}, map[string]bool{}
+	required := 0
+	for i, s := range p.Stages {
+		title := strings.ToLower(strings.TrimSpace(s.Title))
+		switch {
+		case title == "":
+			return fmt.Errorf("%w: stage %d has no title", ErrProgression, i+1)
+		case titles[title]:
+			return fmt.Errorf("%w: two stages are called %q", ErrProgression, s.Title)
+		case s.ID != "" && ids[s.ID]:
+			return fmt.Errorf("%w: two stages have the id %q", ErrProgression, s.ID)
+		case len(s.Criteria) == 0:
+			return fmt.Errorf("%w: stage %q asks for nothing, so everybody would reach it at once", ErrProgression, s.Title)
+		case len(s.Criteria) > mostCriteria:
+			return fmt.Errorf("%w: stage %q has %d criteria, more than %d", ErrProgression, s.Title, len(s.Criteria), mostCriteria)
+		}
+		for _, c := range s.Criteria {
+			if err := c.check(s); err != nil {
+				return err
+			}
+		}
+		if !s.Optional {
+			required++
+		}
+		titles[title], ids[s.ID] = true, true
+	}
+	if required == 0 {
+		return fmt.Errorf("%w: every stage is optional, so everybody would be through at once", ErrProgression)
+	}
+	return nil
+}
+
+func (c Criterion) check(s Stage) error {
+	missing := func(what string) error {
+		return fmt.Errorf("%w: a criterion of stage %q does not say which %s", ErrProgression, s.Title, what)
+	}
+	switch {
+	case !slices.Contains(Kinds, c.Kind):
+		return fmt.Errorf("%w: a criterion of stage %q has the kind %q; use module, course, badge or score", ErrProgression, s.Title, c.Kind)
+	case c.Kind == Module && c.ModuleID == "":
+		return missing("module")
+	case c.Kind == Score && c.ActivityID == "":
+		return missing("activity")
+	case c.Kind == Badge && c.BadgeID == "":
+		return missing("badge")
+	case c.Kind == Badge && c.BadgeID == s.BadgeID:
+		return fmt.Errorf("%w: stage %q asks for the badge that it gives", ErrProgression, s.Title)
+	case c.AtLeast < -1 || c.AtLeast > 1:
+		return fmt.Errorf("%w: stage %q asks for a score of %v; it lies between -1 and 1, so 80 %% is 0.8", ErrProgression, s.Title, c.AtLeast)
+	}
+	return nil
+}
+
+// Of gives the course of a criterion, empty for badges.
+func (p Progression) Of(c Criterion) string {
+	switch {
+	case c.Kind == Badge:
+		return ""
+	case c.CourseID != "":
+		return c.CourseID
+	}
+	return p.CourseID
+}
+
+// Key names a module or an activity of a course.
+type Key struct{ CourseID, ID string }
+
+// Watch is what progressions are about: what they have to be worked out anew for.
+type Watch struct {
+	Own      map[string]bool // courses whose learners are subscribed
+	Courses  map[string]bool // those of all criteria, and Own
+	Modules  map[Key]bool    // that are to be completed
+	Finishes map[string]bool // courses that are to be completed
+	Scores   map[Key]bool    // activities in which a score is asked for
+	Badges   map[string]bool
+}
+
+// Watching gives what some progressions are about.
+func Watching(all ...Progression) Watch {
+	w := Watch{map[string]bool{}, map[string]bool{}, map[Key]bool{}, map[string]bool{}, map[Key]bool{}, map[string]bool{}}
+	for _, p := range all {
+		w.Own[p.CourseID], w.Courses[p.CourseID] = true, true
+		for _, s := range p.Stages {
+			for _, c := range s.Criteria {
+				w.add(p.Of(c), c)
+			}
+		}
+	}
+	return w
+}
+
+func (w Watch) add(course string, c Criterion) {
+	if course != "" {
+		w.Courses[course] = true
+	}
+	switch c.Kind {
+	case Module:
+		w.Modules[Key{course, c.ModuleID}] = true
+	case Course:
+		w.Finishes[course] = true
+	case Score:
+		w.Scores[Key{course, c.ActivityID}] = true
+	case Badge:
+		w.Badges[c.BadgeID] = true
+	}
+}
+
+// Evidence is what is known of a person. Where somebody is in several sections of a
+// course, what is done in any of them counts.
+type Evidence struct {
+	Modules map[Key]bool
+	Courses map[string]bool
+	Badges  map[string]bool
+	Scores  map[Key]float64 // the best, scaled
+}
+
+// Meets reports whether a criterion is met.
+func (p Progression) Meets(c Criterion, e Evidence) bool {
+	switch c.Kind {
+	case Module:
+		return e.Modules[Key{p.Of(c), c.ModuleID}]
+	case Course:
+		return e.Courses[p.Of(c)]
+	case Badge:
+		return e.Badges[c.BadgeID]
+	case Score:
+		best, there := e.Scores[Key{p.Of(c), c.ActivityID}]
+		return there && best >= c.AtLeast
+	}
+	return false
+}
+
+// StageStanding is where somebody stands with one stage.
+type StageStanding struct {
+	Met     []bool // by criterion
+	Reached bool
+	// Open says that it is not reached, and nothing before it is in the way.
+	Open bool
+}
+
+// Standing is where somebody stands in a progression.
+type Standing struct {
+	Stages   []StageStanding
+	Percent  int  // of the required stages
+	Finished bool // every required stage is reached
+}
+
+// Look says where somebody stands.
+func (p Progression) Look(e Evidence) Standing {
+	out := Standing{Stages: make([]StageStanding, len(p.Stages)), Finished: true}
+	required, done := 0, 0
+	for i, s := range p.Stages {
+		x := StageStanding{Met: make([]bool, len(s.Criteria))}
+		all := true
+		for j, c := range s.Criteria {
+			x.Met[j] = p.Meets(c, e)
+			all = all && x.Met[j]
+		}
+		x.Reached, x.Open = all && out.Finished, !all && out.Finished
+		if out.Stages[i] = x; s.Optional {
+			continue
+		}
+		if required++; x.Reached {
+			done++
+		} else {
+			out.Finished = false
+		}
+	}
+	if required > 0 {
+		out.Percent = 100 * done / required
+	}
+	return out
+}
+
+// Next gives the first required stage that is not reached, and whether there is one.
+func (p Progression) Next(s Standing) (Stage, bool) {
+	for i, stage := range p.Stages {
+		if !stage.Optional && !s.Stages[i].Reached {
+			return stage, true
+		}
+	}
+	return Stage{}, false
+}
+
+// Changes says which stages are reached that were not before, in their order, and which
+// are open again, the last one first. was holds the ids of those that were reached.
+func (p Progression) Changes(was func(stageID string) bool, is Standing) (reached, reopened []Stage) {
+	for i, s := range p.Stages {
+		switch before := was(s.ID); {
+		case is.Stages[i].Reached && !before:
+			reached = append(reached, s)
+		case before && !is.Stages[i].Reached:
+			reopened = append(reopened, s)
+		}
+	}
+	slices.Reverse(reopened)
+	return reached, reopened
+}

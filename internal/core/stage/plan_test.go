@@ -1,0 +1,137 @@
+package stage_test
+
+import (
+	"maps"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"kanban/internal/core/stage"
+)
+
+func gardener() stage.Progression {
+	return stage.Progression{CourseID: "prop", Stages: []stage.Stage{
+		{ID: "sower", Title: "Sower", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "seeds"}}},
+		{ID: "helper", Title: "Helper", Optional: true, Criteria: []stage.Criterion{{Kind: stage.Badge, BadgeID: "tools"}}},
+		{ID: "grafter", Title: "Grafter", Criteria: []stage.Criterion{
+			{Kind: stage.Module, ModuleID: "grafts"}, {Kind: stage.Score, ActivityID: "check", AtLeast: 0.8},
+		}},
+		{ID: "gardener", Title: "Gardener", Criteria: []stage.Criterion{{Kind: stage.Course, CourseID: "soil"}, {Kind: stage.Course}}},
+	}}
+}
+
+func TestStagesAreReachedInOrder_B5(t *testing.T) {
+	p := gardener()
+	require.NoError(t, p.Check())
+	type key = stage.Key
+	sown := stage.Evidence{Modules: map[key]bool{{"prop", "seeds"}: true}}
+	for name, c := range map[string]struct {
+		evidence stage.Evidence
+		reached  string // one letter a stage: r reached, o open, - not yet
+		percent  int
+	}{
+		"nothing":                      {stage.Evidence{}, "o---", 0},
+		"the first":                    {sown, "roo-", 33},
+		"of another course":            {stage.Evidence{Modules: map[key]bool{{"soil", "seeds"}: true}}, "o---", 0},
+		"the optional one first":       {stage.Evidence{Badges: map[string]bool{"tools": true}}, "o---", 0},
+		"the third before the first":   {stage.Evidence{Modules: map[key]bool{{"prop", "grafts"}: true}, Scores: map[key]float64{{"prop", "check"}: 1}}, "o---", 0},
+		"a score too low":              {stage.Evidence{Modules: map[key]bool{{"prop", "seeds"}: true, {"prop", "grafts"}: true}, Scores: map[key]float64{{"prop", "check"}: 0.79}}, "roo-", 33},
+		"a score just right":           {stage.Evidence{Modules: map[key]bool{{"prop", "seeds"}: true, {"prop", "grafts"}: true}, Scores: map[key]float64{{"prop", "check"}: 0.8}}, "roro", 66},
+		"one of the two courses":       {stage.Evidence{Modules: map[key]bool{{"prop", "seeds"}: true, {"prop", "grafts"}: true}, Scores: map[key]float64{{"prop", "check"}: 1}, Courses: map[string]bool{"prop": true}}, "roro", 66},
+		"all but the optional one":     {stage.Evidence{Modules: map[key]bool{{"prop", "seeds"}: true, {"prop", "grafts"}: true}, Scores: map[key]float64{{"prop", "check"}: 1}, Courses: map[string]bool{"prop": true, "soil": true}}, "rorr", 100},
+		"everything but the first":     {stage.Evidence{Modules: map[key]bool{{"prop", "grafts"}: true}, Scores: map[key]float64{{"prop", "check"}: 1}, Courses: map[string]bool{"prop": true, "soil": true}}, "o---", 0},
+		"a score below nothing at all": {stage.Evidence{Scores: map[key]float64{{"prop", "check"}: -1}}, "o---", 0},
+	} {
+		s := p.Look(c.evidence)
+		got := ""
+		for _, x := range s.Stages {
+			switch {
+			case x.Reached:
+				got += "r"
+			case x.Open:
+				got += "o"
+			default:
+				got += "-"
+			}
+		}
+		assert.Equal(t, c.reached, got, name)
+		assert.Equal(t, c.percent, s.Percent, name)
+		assert.Equal(t, c.percent == 100, s.Finished, name)
+		_, more := p.Next(s)
+		assert.Equal(t, !s.Finished, more, name)
+	}
+	w := stage.Watching(p)
+	assert.Equal(t, stage.Watch{
+		Own: map[string]bool{"prop": true}, Courses: map[string]bool{"prop": true, "soil": true}, Finishes: map[string]bool{"prop": true, "soil": true},
+		Modules: map[key]bool{{"prop", "seeds"}: true, {"prop", "grafts"}: true}, Scores: map[key]bool{{"prop", "check"}: true}, Badges: map[string]bool{"tools": true},
+	}, w)
+}
+
+// Whatever comes on top never takes a stage away; what changes between two standings
+// leads from the one to the other.
+func TestMoreEvidenceNeverTakesAStage(t *testing.T) {
+	p := gardener()
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 500 {
+		e := stage.Evidence{Modules: map[stage.Key]bool{}, Courses: map[string]bool{}, Badges: map[string]bool{}, Scores: map[stage.Key]float64{}}
+		was := map[string]bool{}
+		for _, step := range r.Perm(7) {
+			switch step {
+			case 0, 1:
+				e.Modules[stage.Key{CourseID: "prop", ID: []string{"seeds", "grafts"}[step]}] = true
+			case 2, 3:
+				e.Courses[[]string{"prop", "soil"}[step-2]] = true
+			case 4:
+				e.Badges["tools"] = true
+			default:
+				e.Scores[stage.Key{CourseID: "prop", ID: "check"}] = max(float64(step)/6, e.Scores[stage.Key{CourseID: "prop", ID: "check"}])
+			}
+			reached, reopened := p.Changes(func(id string) bool { return was[id] }, p.Look(e))
+			require.Empty(t, reopened)
+			for _, s := range reached {
+				was[s.ID] = true
+			}
+		}
+		require.Len(t, was, 4)
+		delete(e.Modules, stage.Key{CourseID: "prop", ID: "seeds"})
+		before := maps.Clone(was)
+		reached, reopened := p.Changes(func(id string) bool { return before[id] }, p.Look(e))
+		assert.Empty(t, reached)
+		var ids []string
+		for _, s := range reopened {
+			ids = append(ids, s.ID)
+		}
+		require.Equal(t, []string{"gardener", "grafter", "helper", "sower"}, ids, "the last one first")
+	}
+}
+
+func TestUnusableProgressionsAreRefused(t *testing.T) {
+	for want, change := range map[string]func(*stage.Progression){
+		"it has 0 stages":           func(p *stage.Progression) { p.Stages = nil },
+		"it has 51 stages":          func(p *stage.Progression) { p.Stages = make([]stage.Stage, 51) },
+		"stage 2 has no title":      func(p *stage.Progression) { p.Stages[1].Title = " " },
+		`called "SOWER"`:            func(p *stage.Progression) { p.Stages[2].Title = "SOWER" },
+		`the id "sower"`:            func(p *stage.Progression) { p.Stages[2].ID = "sower" },
+		"asks for nothing":          func(p *stage.Progression) { p.Stages[0].Criteria = nil },
+		"21 criteria":               func(p *stage.Progression) { p.Stages[0].Criteria = make([]stage.Criterion, 21) },
+		"does not say which module": func(p *stage.Progression) { p.Stages[0].Criteria[0].ModuleID = "" },
+		"which activity":            func(p *stage.Progression) { p.Stages[2].Criteria[1].ActivityID = "" },
+		"which badge":               func(p *stage.Progression) { p.Stages[1].Criteria[0].BadgeID = "" },
+		"the badge that it gives":   func(p *stage.Progression) { p.Stages[1].BadgeID = "tools" },
+		"a score of 80":             func(p *stage.Progression) { p.Stages[2].Criteria[1].AtLeast = 80 },
+		`has the kind "mood"`:       func(p *stage.Progression) { p.Stages[0].Criteria[0].Kind = "mood" },
+		"every stage is optional": func(p *stage.Progression) {
+			for i := range p.Stages {
+				p.Stages[i].Optional = true
+			}
+		},
+	} {
+		p := gardener()
+		change(&p)
+		err := p.Check()
+		require.ErrorIs(t, err, stage.ErrProgression, want)
+		assert.ErrorContains(t, err, want)
+	}
+}
