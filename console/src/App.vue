@@ -22,7 +22,7 @@ const pages = [
   ['/rules', 'Rules'],
   ['/events', 'Events'],
   ['/awards', 'Badges'],
-  ['/keeping', 'Keeping'],
+  ['/settings', 'Settings'],
 ] as const
 
 const inside = computed(() => route.matched.length > 0 && !route.meta.open)
@@ -76,7 +76,7 @@ async function signOut() {
   </header>
   <p v-if="inside && maintenance.data.value?.on" class="paused" role="status">
     ‖ Everything is paused by {{ maintenance.data.value.by }}. {{ maintenance.data.value.note }} What is due
-    waits. <RouterLink to="/keeping">Go on…</RouterLink>
+    waits. <RouterLink to="/settings">Go on…</RouterLink>
   </p>
   <main :class="{ wide: !route.meta.open }"><RouterView /></main>
   <Toast position="bottom-right" />

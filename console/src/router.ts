@@ -57,9 +57,9 @@ export const router = createRouter({
       meta: { title: 'With many' },
     },
     {
-      path: '/keeping',
-      component: () => import('./pages/keeping/Keeping.vue'),
-      meta: { title: 'Keeping' },
+      path: '/settings',
+      component: () => import('./pages/settings/Settings.vue'),
+      meta: { title: 'Settings' },
     },
     {
       path: '/pairings/:id',

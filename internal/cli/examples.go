@@ -33,7 +33,7 @@ kanban lists remove "Harvest committee"
 kanban lists show "Harvest committee"
 kanban matching show "Chat workspace"
 kanban offers accesses --troubled
-kanban offers compare --amiss
+kanban offers compare --mismatches
 kanban offers compare "A place in Propagation"
 kanban offers list
 kanban offers remove "A place in Propagation"
@@ -58,7 +58,7 @@ kanban rules catch-up "Greet newcomers" --days 30
 kanban rules catch-up "Greet newcomers" --days 30 --apply
 kanban rules checklist "Greet newcomers"
 kanban rules list
-kanban rules look-around
+kanban rules check-now
 kanban rules look-back "Greet newcomers" --days 30
 kanban rules names activity.completed
 kanban rules off "Greet newcomers"

@@ -120,9 +120,9 @@ func manyCommands() []*cli.Command {
 		},
 		{Name: "renew", Usage: "Let the next run make a class anew that was deleted at the service", ArgsUsage: "SECTION", Action: renewClass},
 		{
-			Name: "whole-comparison", Usage: "When all pairings are compared, whatever reads found", Action: wholeComparison,
+			Name: "full-comparison", Usage: "When all pairings are compared, whatever reads found", Action: fullComparison,
 			Flags:       []cli.Flag{&cli.StringFlag{Name: "schedule", Usage: "by-hand, \"every 60\" (minutes), \"daily 03:30\", \"daily 03:30 sunday\""}},
-			Description: "  kanban pairings whole-comparison\n  kanban pairings whole-comparison --schedule \"daily 03:30\"",
+			Description: "  kanban pairings full-comparison\n  kanban pairings full-comparison --schedule \"daily 03:30\"",
 		},
 		templates(),
 	}
@@ -422,9 +422,9 @@ func renewClass(ctx context.Context, cmd *cli.Command) error {
 	return nil
 }
 
-func wholeComparison(ctx context.Context, cmd *cli.Command) error {
+func fullComparison(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
-	k, err := client.Get[api.Keeping](ctx, c, "/whole-comparison")
+	k, err := client.Get[api.FullComparison](ctx, c, "/full-comparison")
 	if err != nil {
 		return err
 	}
@@ -433,7 +433,7 @@ func wholeComparison(ctx context.Context, cmd *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		if k, err = client.Send[api.Keeping](ctx, c, http.MethodPut, "/whole-comparison", api.Keeping{Schedule: s}); err != nil {
+		if k, err = client.Send[api.FullComparison](ctx, c, http.MethodPut, "/full-comparison", api.FullComparison{Schedule: s}); err != nil {
 			return err
 		}
 	}

@@ -81,7 +81,7 @@ func offersOf() *cli.Command {
 				Action:      assignAccess,
 			},
 			{
-				Name: "compare", Usage: "Access and enrolment side by side", ArgsUsage: "[NAME]", Flags: []cli.Flag{&cli.BoolFlag{Name: "amiss", Usage: "only where they do not go together"}},
+				Name: "compare", Usage: "Access and enrolment side by side", ArgsUsage: "[NAME]", Flags: []cli.Flag{&cli.BoolFlag{Name: "mismatches", Usage: "only where they do not agree"}},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					c := connect(cmd)
 					id := ""
@@ -92,7 +92,7 @@ func offersOf() *cli.Command {
 						}
 						id = o.ID
 					}
-					all, err := client.Get[[]api.Side](ctx, c, fmt.Sprintf("/sides?offer=%s&amiss=%t", id, cmd.Bool("amiss")))
+					all, err := client.Get[[]api.Side](ctx, c, fmt.Sprintf("/sides?offer=%s&mismatches=%t", id, cmd.Bool("mismatches")))
 					if err != nil {
 						return err
 					}
@@ -112,12 +112,12 @@ func listOffers(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := tableOf(page.Items, "There is no offer yet. Make one: kanban offers add --help", []string{"offer", "sold as", "leads to", "grace", "at end", "have access", "ended", "amiss"}, func(o api.Offer) []string {
+	if err := tableOf(page.Items, "There is no offer yet. Make one: kanban offers add --help", []string{"offer", "sold as", "leads to", "grace", "at end", "have access", "ended", "mismatches"}, func(o api.Offer) []string {
 		leads := count(len(o.SectionIDs), "section")
 		if o.CourseID != "" {
 			leads = "a course, " + o.TermRule + " term"
 		}
-		return []string{o.Name, o.Offer, leads, count(o.GraceDays, "day"), o.AtEnd, fmt.Sprint(o.Active), fmt.Sprint(o.Ended), fmt.Sprint(o.Amiss)}
+		return []string{o.Name, o.Offer, leads, count(o.GraceDays, "day"), o.AtEnd, fmt.Sprint(o.Active), fmt.Sprint(o.Ended), fmt.Sprint(o.Mismatches)}
 	}).print(cmd); err != nil {
 		return err
 	}
@@ -186,7 +186,7 @@ func listAccesses(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, empty, []string{"person", "buyer", "offer", "order", "access", "sections", "until", "given by", "reason", "amiss"}, func(a api.Access) []string {
+	return tableOf(all, empty, []string{"person", "buyer", "offer", "order", "access", "sections", "until", "given by", "reason", "problem"}, func(a api.Access) []string {
 		return []string{cmp.Or(a.Person, "not known"), cmp.Or(a.Buyer, a.Name), a.Offer, a.Order, a.State, strings.Join(a.Sections, ", "), moment(a.EndsOn), a.GivenBy, a.Reason, a.Why}
 	}).print(cmd)
 }

@@ -196,8 +196,8 @@ func ruleWork() []*cli.Command {
 			}
 			return err
 		}},
-		{Name: "look-around", Usage: "Look now who stopped, whose access has ended and whether what rules need at services is there, instead of at the next quarter of an hour", Action: func(ctx context.Context, cmd *cli.Command) error {
-			_, err := client.Post[client.Empty](ctx, connect(cmd), "/look-around", nil)
+		{Name: "check-now", Usage: "Look now who stopped, whose access has ended and whether what rules need at services is there, instead of at the next quarter of an hour", Action: func(ctx context.Context, cmd *cli.Command) error {
+			_, err := client.Post[client.Empty](ctx, connect(cmd), "/check-now", nil)
 			if err == nil {
 				say(cmd, "Looked.")
 			}

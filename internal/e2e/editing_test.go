@@ -50,7 +50,7 @@ func TestTwoWhoEditAtOnce(t *testing.T) {
 	assert.Equal(t, 7, number())
 
 	// A page that follows what others do does not take away what is being typed.
-	b.open("/keeping")
+	b.open("/settings")
 	b.sees("The first is used wherever none is named")
 	b.click("Add a template")
 	templates, err := client.Get[[]api.Template](t.Context(), w.Client, "/templates")
@@ -65,7 +65,7 @@ func TestTwoWhoEditAtOnce(t *testing.T) {
 	now, err := client.Get[[]api.Template](t.Context(), w.Client, "/templates")
 	require.NoError(t, err)
 	assert.Len(t, now, before+1)
-	b.open("/keeping") // read again: theirs is there
+	b.open("/settings") // read again: theirs is there
 	b.until(`[...document.querySelectorAll('form input')].some(i => i.value === 'Theirs')`)
 }
 

@@ -27,7 +27,7 @@ func TestConsoleRules(t *testing.T) {
 	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
 	b := w.browse("/access")
 	b.sees("A place in Propagation")
-	b.sees("● go together")
+	b.sees("● agree")
 	require.NoError(t, w.form(t, w.At.Shop+"/orders", "offer", "garden-gloves", "name", "Gus Gloves", "email", "gus@elsewhere.example"))
 	b.sees("sold “garden-gloves” to 1 person") // without a refresh
 	require.NoError(t, w.form(t, w.At.Shop+"/orders/order-1001/cancel"))
@@ -285,7 +285,7 @@ func TestCommandLineRules(t *testing.T) {
 	require.Equal(t, 3, strings.Count(out, "\n"), "the label, the task, and the header: %s", out)
 	expect(0, "Trying", "deliveries", "retry-all", "--to", "Labels")
 	expect(2, "say which to try again", "deliveries", "retry-all")
-	expect(0, "Looked", "rules", "look-around")
+	expect(0, "Looked", "rules", "check-now")
 	expect(1, "the rule is on", "rules", "remove", "Greet")
 	expect(2, `has no module "Cuttinks"`, "rules", "add", "Lost", "--when", "module.completed", "--course", "PROP", "--module", "Cuttinks", "--task", "x")
 	expect(0, "It is off", "rules", "add", "Lost", "--when", "module.completed", "--module", "nowhere", "--task", "x")

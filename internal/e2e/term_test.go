@@ -118,11 +118,11 @@ func nextTerm(t *testing.T, b *browser, w *world) {
 	require.Len(t, all, 1)
 	require.Equal(t, "Orchard care · Rolf Rhubarb", all[0].Target)
 
-	b.click("Keeping")
+	b.click("Settings")
 	b.sees("Classes are called")
 	b.set(`fieldset .wide input`, "{term}")
 	b.sees("classes would be called First term")
-	b.open("/keeping")
+	b.open("/settings")
 	b.sees("Classes are called")
 	b.click("Pause everything")
 	b.sees("Everything is paused by Maud Marrow")

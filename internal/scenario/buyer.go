@@ -152,7 +152,7 @@ func kinds(t api.Trial) (all []string) {
 }
 
 // Buy lets somebody who is not in the register buy a place: an account, an enrolment,
-// and access and enrolment that go together.
+// and access and enrolment that agree.
 func (s *Story) Buy(ctx context.Context) error {
 	s.heading("%s, whom nobody knows yet, buys a place in the shop", BuyerName)
 	if err := s.form(ctx, s.At.Shop+"/orders", url.Values{"offer": {offerAtShop}, "name": {BuyerName}, "email": {BuyerEmail}}); err != nil {
@@ -178,7 +178,7 @@ func (s *Story) Buy(ctx context.Context) error {
 		return fmt.Errorf("%d people are called %s, expected 1", len(found.Items), BuyerName)
 	}
 	s.Buyer = found.Items[0]
-	s.tell("access and enrolment go together; the register knows %s as %s", BuyerName, s.Buyer.Identifier)
+	s.tell("access and enrolment agree; the register knows %s as %s", BuyerName, s.Buyer.Identifier)
 	return s.labelled(ctx, "learns Propagation")
 }
 
@@ -240,7 +240,7 @@ func (s *Story) Stop(ctx context.Context) error {
 		return err
 	}
 	for range 2 {
-		if _, err := client.Post[client.Empty](ctx, s.Client, "/look-around", nil); err != nil {
+		if _, err := client.Post[client.Empty](ctx, s.Client, "/check-now", nil); err != nil {
 			return err
 		}
 	}

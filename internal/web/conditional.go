@@ -25,7 +25,7 @@ import (
 var documents = map[string][]string{
 	"/api/v1/templates":                          nil,
 	"/api/v1/maintenance":                        {"on", "note"},
-	"/api/v1/whole-comparison":                   {"schedule"},
+	"/api/v1/full-comparison":                    {"schedule"},
 	"/api/v1/history":                            {"months"},
 	"/api/v1/views":                              nil,
 	"/api/v1/sections/aside":                     nil,

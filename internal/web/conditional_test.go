@@ -44,7 +44,7 @@ func TestEveryEditKeepsToWhatItWasMadeFrom(t *testing.T) {
 	}{
 		{"/templates", "PUT", "", `[{"name":"Mine","target":"{section}","policy":{"roles":["student"],"leavers":"keep","schedule":{"kind":"by-hand"},"hold":false,"notify":false,"ownTarget":false,"removalNumber":5,"removalShare":0.5}}]`, `[{"name":"Theirs","target":"{section}","policy":{"roles":["student"],"leavers":"keep","schedule":{"kind":"by-hand"},"hold":false,"notify":false,"ownTarget":false,"removalNumber":5,"removalShare":0.5}}]`, ""},
 		{"/maintenance", "PUT", "", `{"on":true,"note":"mine"}`, `{"on":true,"note":"theirs"}`, "note"},
-		{"/whole-comparison", "PUT", "", `{"schedule":{"kind":"daily","at":"04:00"}}`, `{"schedule":{"kind":"daily","at":"05:00"}}`, "schedule.at"},
+		{"/full-comparison", "PUT", "", `{"schedule":{"kind":"daily","at":"04:00"}}`, `{"schedule":{"kind":"daily","at":"05:00"}}`, "schedule.at"},
 		{"/history", "PUT", "", `{"months":12,"gone":0}`, `{"months":24,"gone":0}`, "months"},
 		{"/views", "PUT", "", `[{"name":"mine","query":{}}]`, `[{"name":"theirs","query":{}}]`, ""},
 		{"/sections/aside", "PUT", "", `[{"name":"Mine","title":"A*"}]`, `[{"name":"Theirs","title":"B*"}]`, ""},

@@ -15,8 +15,8 @@ import (
 )
 
 type sidesInput struct {
-	Offer string `query:"offer" doc:"Id of an offer; all when absent"`
-	Amiss bool   `query:"amiss" doc:"Only where access and enrolment do not go together"`
+	Offer      string `query:"offer" doc:"Id of an offer; all when absent"`
+	Mismatches bool   `query:"mismatches" doc:"Only where access and enrolment do not agree"`
 }
 
 func (s *Server) offers(a huma.API) {
@@ -55,7 +55,7 @@ func (s *Server) offers(a huma.API) {
 		all, err := s.Purchases.Sides(ctx, in.Offer)
 		out := []api.Side{}
 		for _, x := range all {
-			if !in.Amiss || x.Verdict == purchases.Missing || x.Verdict == purchases.Surplus {
+			if !in.Mismatches || x.Verdict == purchases.Missing || x.Verdict == purchases.Surplus {
 				out = append(out, shownSide(x))
 			}
 		}
@@ -170,7 +170,7 @@ func shownOffer(o store.Offer, sides []purchases.Side) api.Offer {
 			out.Ended++
 		}
 		if x.Verdict == purchases.Missing || x.Verdict == purchases.Surplus {
-			out.Amiss++
+			out.Mismatches++
 		}
 	}
 	return out

@@ -530,7 +530,7 @@ func walkEvents(x *talk, h *story) {
 	post[api.Award](x, "/awards/"+awards[0].ID+"/revoke", api.Revocation{Reason: "a mistake"})
 	post[api.Award](x, "/awards/"+awards[0].ID+"/restore", nil)
 	x.do(409, "DELETE", "/badges/"+h.badge, nil)
-	x.do(204, "POST", "/look-around", nil)
+	x.do(204, "POST", "/check-now", nil)
 }
 
 func walkOffers(x *talk, h *story) {
@@ -587,7 +587,7 @@ func walkSettings(x *talk, h *story) {
 	assert.NotEmpty(t, x.do(200, "GET", "/templates/names?target="+url.QueryEscape("{section} {term}"), nil))
 	x.changes("PUT", "/maintenance", map[string]any{"on": true, "note": "moving house"})
 	x.do(200, "PUT", "/maintenance", map[string]any{"on": false})
-	x.changes("PUT", "/whole-comparison", map[string]any{"schedule": map[string]any{"kind": "daily", "at": "04:00"}})
+	x.changes("PUT", "/full-comparison", map[string]any{"schedule": map[string]any{"kind": "daily", "at": "04:00"}})
 	x.changes("PUT", "/history", api.HistoryEdit{Months: 24, Gone: 0})
 	x.changes("PUT", "/views", []api.View{{Name: "mine", Query: map[string]string{"text": "Prop"}}})
 }

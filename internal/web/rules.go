@@ -182,7 +182,7 @@ func (s *Server) trials(a huma.API) {
 		sample, err := s.Reacting.SampleOf(ctx, in.Body.Kind, in.Body.Text, in.Body.Trigger, in.Body.EventID)
 		return api.TextVerdict{Fine: true, Sample: sample}, err
 	})
-	handleEmpty(a, "rules", "POST /look-around look-around Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there", func(ctx context.Context, _ *struct{}) error {
+	handleEmpty(a, "rules", "POST /check-now check-now Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there", func(ctx context.Context, _ *struct{}) error {
 		return errors.Join(s.Reacting.Inactive(ctx), s.Purchases.Tick(ctx), s.Reacting.AskNeeds(ctx, ""))
 	})
 	handle(a, "rules", "GET /test-recipient get-test-recipient Where test sends go", func(ctx context.Context, _ *struct{}) (api.Recipient, error) {

@@ -139,7 +139,7 @@ func (s *Server) register(a huma.API) {
 	s.editing(a)
 	s.lists(a)
 	s.many(a)
-	s.keeping(a)
+	s.settings(a)
 	s.pairings(a)
 	s.findings(a)
 	s.matching(a)

@@ -123,10 +123,10 @@ func schedules() []*river.PeriodicJob {
 // queueDue queues what is due at intervals.
 func (x *shift) queueDue(ctx context.Context) error {
 	errs := []error{
-		x.store.QueueEvery(ctx, "pass-time", lookAround, true, store.PassTime{}),
+		x.store.QueueEvery(ctx, "pass-time", checkEvery, true, store.PassTime{}),
 		// What was reached before progress went with people who move.
 		x.store.QueueEvery(ctx, "carry-progress", 100*365*24*time.Hour, true, store.RecountCourse{Everybody: true}),
-		x.store.QueueEvery(ctx, "tend-history", lookAround, true, store.TendHistory{}),
+		x.store.QueueEvery(ctx, "tend-history", checkEvery, true, store.TendHistory{}),
 		x.store.QueueEvery(ctx, "ask-needs", 24*time.Hour, true, store.AskNeeds{}),
 	}
 	if every := x.options.ReadEvery; every > 0 {
@@ -202,9 +202,9 @@ func pausedNow(ctx context.Context, s *store.Store) error {
 // tick is how often the clock is looked at for pairings that are due.
 const tick = 15 * time.Second
 
-// lookAround is how often it is looked who stopped, whose access has ended, and what of
+// checkEvery is how often it is looked who stopped, whose access has ended, and what of
 // history goes.
-const lookAround = 15 * time.Minute
+const checkEvery = 15 * time.Minute
 
 // readAll starts a read of every register that is neither paused nor being read.
 func readAll(ctx context.Context, s *store.Store, r *registers.Service, log *slog.Logger) error {

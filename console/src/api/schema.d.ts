@@ -227,6 +227,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/check-now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there */
+        post: operations["check-now"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/connections": {
         parameters: {
             query?: never;
@@ -729,6 +746,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/full-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When all pairings are compared, whatever reads found */
+        get: operations["get-full-comparison"];
+        /** Change when all pairings are compared */
+        put: operations["edit-full-comparison"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/history": {
         parameters: {
             query?: never;
@@ -1000,23 +1035,6 @@ export interface paths {
         get: operations["live"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/look-around": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there */
-        post: operations["look-around"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2444,24 +2462,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/whole-comparison": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** When all pairings are compared, whatever reads found */
-        get: operations["get-whole-comparison"];
-        /** Change when all pairings are compared */
-        put: operations["edit-whole-comparison"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -3234,6 +3234,11 @@ export interface components {
             /** @description What keeps it from becoming newer */
             stoppedBy?: string;
         };
+        FullComparison: {
+            /** Format: date-time */
+            nextAt?: string;
+            schedule: components["schemas"]["Schedule"];
+        };
         GiveUpRequest: {
             connectionId?: string;
             /** @description One of them */
@@ -3364,11 +3369,6 @@ export interface components {
             id: string;
             name: string;
             url?: string;
-        };
-        Keeping: {
-            /** Format: date-time */
-            nextAt?: string;
-            schedule: components["schemas"]["Schedule"];
         };
         Kind: {
             about: string;
@@ -3803,11 +3803,6 @@ export interface components {
              */
             active: number;
             /**
-             * Format: int64
-             * @description People whose access and enrolment do not go together
-             */
-            amiss: number;
-            /**
              * @description When access has ended: take people out, or only show it
              * @enum {string}
              */
@@ -3824,6 +3819,11 @@ export interface components {
              */
             graceDays?: number;
             id: string;
+            /**
+             * Format: int64
+             * @description People whose access and enrolment do not agree
+             */
+            mismatches: number;
             name: string;
             /** @description As the service calls it */
             offer: string;
@@ -5848,6 +5848,33 @@ export interface operations {
             };
         };
     };
+    "check-now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-connections": {
         parameters: {
             query?: {
@@ -7258,6 +7285,73 @@ export interface operations {
             };
         };
     };
+    "get-full-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FullComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-full-comparison": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FullComparison"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FullComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-history": {
         parameters: {
             query?: never;
@@ -7977,33 +8071,6 @@ export interface operations {
                         retry?: number;
                     })[];
                 };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "look-around": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             /** @description Error */
             default: {
@@ -11102,8 +11169,8 @@ export interface operations {
             query?: {
                 /** @description Id of an offer; all when absent */
                 offer?: string;
-                /** @description Only where access and enrolment do not go together */
-                amiss?: boolean;
+                /** @description Only where access and enrolment do not agree */
+                mismatches?: boolean;
             };
             header?: never;
             path?: never;
@@ -11777,73 +11844,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["View"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-whole-comparison": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Keeping"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "edit-whole-comparison": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description Any text of your choice; a repeat within a day gets the first answer */
-                "Idempotency-Key"?: string;
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Keeping"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Keeping"];
                 };
             };
             /** @description Error */

@@ -51,7 +51,7 @@ type Service struct {
 	Sections  Sections
 }
 
-// Disagreement is somebody whose access and enrolment do not go together.
+// Disagreement is somebody whose access and enrolment do not agree.
 type Disagreement struct {
 	Code             finding.Code
 	Person, PersonID string

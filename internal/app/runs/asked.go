@@ -221,36 +221,36 @@ func (w *asked) keep(ctx context.Context) error {
 	})
 }
 
-// wholeSetting is when all pairings are compared, whatever reads found.
-const wholeSetting = "whole-comparison"
+// fullComparisonSetting is when all pairings are compared, whatever reads found.
+const fullComparisonSetting = "full-comparison"
 
-// WholeComparison is the schedule of its own on which every pairing is compared, so
+// FullComparison is the schedule of its own on which every pairing is compared, so
 // that what changed at a service is noticed too.
-type WholeComparison struct {
+type FullComparison struct {
 	Schedule schedule.Schedule `json:"schedule"`
 	NextAt   *time.Time        `json:"nextAt,omitempty"`
 }
 
-// WholeComparison gives that schedule; every night at 03:30 when nobody chose one.
-func (s *Service) WholeComparison(ctx context.Context) (w WholeComparison, err error) {
-	ok, err := s.Store.Setting(ctx, wholeSetting, &w)
+// FullComparison gives that schedule; every night at 03:30 when nobody chose one.
+func (s *Service) FullComparison(ctx context.Context) (w FullComparison, err error) {
+	ok, err := s.Store.Setting(ctx, fullComparisonSetting, &w)
 	if err == nil && !ok {
 		w.Schedule = schedule.Schedule{Kind: schedule.Daily, At: "03:30"}
 	}
 	return w, err
 }
 
-// SetWholeComparison changes it.
-func (s *Service) SetWholeComparison(ctx context.Context, who string, sch schedule.Schedule) error {
+// SetFullComparison changes it.
+func (s *Service) SetFullComparison(ctx context.Context, who string, sch schedule.Schedule) error {
 	if err := sch.Check(); err != nil {
 		return refusal.Invalid("schedule", "%v", err)
 	}
 	if sch.Kind == schedule.AfterRead {
 		return refusal.Invalid("schedule", "after-read is what happens anyway; use by-hand, every or daily")
 	}
-	w := WholeComparison{Schedule: sch, NextAt: s.next(sch, s.now())}
+	w := FullComparison{Schedule: sch, NextAt: s.next(sch, s.now())}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, wholeSetting, w); err != nil {
+		if err := tx.Set(ctx, fullComparisonSetting, w); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "changed when all pairings are compared", "settings", w)
@@ -272,7 +272,7 @@ func (s *Service) next(sch schedule.Schedule, after time.Time) *time.Time {
 // compareAll asks for a comparison of all pairings when its time has come. Those
 // that run by themselves are brought in step.
 func (s *Service) compareAll(ctx context.Context, at time.Time) error {
-	w, err := s.WholeComparison(ctx)
+	w, err := s.FullComparison(ctx)
 	if err != nil {
 		return err
 	}
@@ -296,7 +296,7 @@ func (s *Service) compareAll(ctx context.Context, at time.Time) error {
 		}
 	}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, wholeSetting, w); err != nil {
+		if err := tx.Set(ctx, fullComparisonSetting, w); err != nil {
 			return err
 		}
 		if err := tx.Ask(ctx, bySchedule, false, compare...); err != nil {

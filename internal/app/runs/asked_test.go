@@ -64,13 +64,13 @@ func TestManyAreComparedWithOneLook_R4(t *testing.T) {
 
 // All pairings are compared on a schedule of their own, and nothing is due while
 // everything is paused.
-func TestWholeComparisonAndMaintenance(t *testing.T) {
+func TestFullComparisonAndMaintenance(t *testing.T) {
 	w, _, p := paired(t, roster.DefaultPolicy())
 	w.Sync(p.ID, false)
 	ctx := t.Context()
 	at := time.Date(2026, 11, 24, 3, 0, 0, 0, time.UTC)
 	w.Runs.Clock = func() time.Time { return at }
-	require.NoError(t, w.Runs.SetWholeComparison(ctx, "test", schedule.Schedule{Kind: schedule.Daily, At: "03:30"}))
+	require.NoError(t, w.Runs.SetFullComparison(ctx, "test", schedule.Schedule{Kind: schedule.Daily, At: "03:30"}))
 	asked := func() int {
 		_, n, err := w.Store.Asked(ctx, p.ConnectionID, 1)
 		require.NoError(t, err)
@@ -90,7 +90,7 @@ func TestWholeComparisonAndMaintenance(t *testing.T) {
 	assert.Equal(t, 1, asked(), "once, for all that was missed")
 	require.NoError(t, w.Runs.WorkAsked(ctx, p.ConnectionID))
 	assert.Zero(t, queued(t, w, "run-pairing"), "it runs by hand only")
-	_, ok := refusal.As(w.Runs.SetWholeComparison(ctx, "test", schedule.Schedule{Kind: schedule.AfterRead}))
+	_, ok := refusal.As(w.Runs.SetFullComparison(ctx, "test", schedule.Schedule{Kind: schedule.AfterRead}))
 	assert.True(t, ok)
 }
 

@@ -24,11 +24,11 @@ type NewOffer struct {
 // Offer is an offer with what it gives.
 type Offer struct {
 	NewOffer
-	ID      string `json:"id"`
-	Active  int    `json:"active" doc:"People who have access now, those in grace among them"`
-	Ended   int    `json:"ended"`
-	Amiss   int    `json:"amiss" doc:"People whose access and enrolment do not go together"`
-	Version int    `json:"version"`
+	ID         string `json:"id"`
+	Active     int    `json:"active" doc:"People who have access now, those in grace among them"`
+	Ended      int    `json:"ended"`
+	Mismatches int    `json:"mismatches" doc:"People whose access and enrolment do not agree"`
+	Version    int    `json:"version"`
 }
 
 // Access is what one purchase, one membership or somebody by hand gives one person.

@@ -238,8 +238,8 @@ type Maintenance struct {
 	Note  string     `json:"note,omitempty"`
 }
 
-// Keeping is when all pairings are compared, whatever reads found.
-type Keeping struct {
+// FullComparison is when all pairings are compared, whatever reads found.
+type FullComparison struct {
 	Schedule schedule.Schedule `json:"schedule"`
 	NextAt   *time.Time        `json:"nextAt,omitempty"`
 }

@@ -17,10 +17,11 @@ const props = defineProps<{ id?: string }>()
 const queries = useQueryClient()
 const offers = useQuery({ queryKey: ['offers'], queryFn: () => ok(api.GET('/api/v1/offers')) })
 const unmapped = useQuery({ queryKey: ['unmapped'], queryFn: () => ok(api.GET('/api/v1/unmapped')) })
-const amiss = ref(false)
+const mismatches = ref(false)
 const sides = useQuery({
-  queryKey: ['sides', () => props.id, amiss],
-  queryFn: () => ok(api.GET('/api/v1/sides', { params: { query: { offer: props.id, amiss: amiss.value } } })),
+  queryKey: ['sides', () => props.id, mismatches],
+  queryFn: () =>
+    ok(api.GET('/api/v1/sides', { params: { query: { offer: props.id, mismatches: mismatches.value } } })),
 })
 const form = ref<{ edit?: Schemas['Offer']; offer?: string; connectionId?: string } | undefined>()
 const remove = useMutation({
@@ -30,7 +31,7 @@ const remove = useMutation({
 })
 const one = computed(() => offers.data.value?.items.find((o) => o.id === props.id))
 const verdicts: Record<string, string> = {
-  agrees: '● go together',
+  agrees: '● agree',
   'on-its-way': '○ on its way',
   marked: '□ ended, kept',
   'access-without-enrolment': '▲ access, not enrolled',
@@ -86,9 +87,9 @@ const leads = (o: Schemas['Offer']) =>
     >
     <Column field="active" header="Have access" />
     <Column field="ended" header="Ended" />
-    <Column header="Amiss">
+    <Column header="Mismatches">
       <template #body="{ data }"
-        ><span :class="{ urgent: data.amiss }">{{ data.amiss }}</span></template
+        ><span :class="{ urgent: data.mismatches }">{{ data.mismatches }}</span></template
       >
     </Column>
     <Column>
@@ -103,14 +104,14 @@ const leads = (o: Schemas['Offer']) =>
       Access and enrolment, side by side<template v-if="one"> · {{ one.name }}</template>
     </h2>
     <RouterLink v-if="id" to="/access">all offers</RouterLink>
-    <label><input v-model="amiss" type="checkbox" /> only where they do not go together</label>
+    <label><input v-model="mismatches" type="checkbox" /> only where they do not agree</label>
   </div>
   <Listing
     :rows="sides.data.value"
     :loading="sides.isLoading.value"
     :error="sides.error.value"
     :again="sides.refetch"
-    :empty="amiss ? 'Access and enrolment go together everywhere.' : 'Nobody has or had access.'"
+    :empty="mismatches ? 'Access and enrolment agree everywhere.' : 'Nobody has or had access.'"
     :tall="(sides.data.value?.length ?? 0) > 30 ? 38 : undefined"
   >
     <Column header="Person">
@@ -130,7 +131,7 @@ const leads = (o: Schemas['Offer']) =>
     <Column header="Enrolled">
       <template #body="{ data }">{{ data?.enrolled ? 'yes' : 'no' }}</template>
     </Column>
-    <Column header="Together">
+    <Column header="Agree">
       <template #body="{ data }"
         ><span v-if="data" :class="{ urgent: data.verdict.includes('without') }"
           >{{ verdicts[data.verdict] }}

@@ -22,8 +22,8 @@ type namesInput struct {
 	Target string `query:"target" doc:"For example {course} · {teacher}"`
 }
 
-// keeping registers how the institution wants its pairings kept.
-func (s *Server) keeping(a huma.API) {
+// settings registers how the institution wants its pairings kept.
+func (s *Server) settings(a huma.API) {
 	handle(a, "settings", "GET /templates list-templates How pairings are made, the institution's usual way first", func(ctx context.Context, _ *struct{}) ([]api.Template, error) {
 		return s.templates(ctx)
 	})
@@ -45,16 +45,16 @@ func (s *Server) keeping(a huma.API) {
 		}
 		return s.maintenance(ctx)
 	})
-	handle(a, "settings", "GET /whole-comparison get-whole-comparison When all pairings are compared, whatever reads found", func(ctx context.Context, _ *struct{}) (api.Keeping, error) {
-		w, err := s.Runs.WholeComparison(ctx)
-		return api.Keeping(w), err
+	handle(a, "settings", "GET /full-comparison get-full-comparison When all pairings are compared, whatever reads found", func(ctx context.Context, _ *struct{}) (api.FullComparison, error) {
+		w, err := s.Runs.FullComparison(ctx)
+		return api.FullComparison(w), err
 	})
-	handle(a, "settings", "PUT /whole-comparison edit-whole-comparison Change when all pairings are compared", func(ctx context.Context, in *with[api.Keeping]) (api.Keeping, error) {
-		if err := s.Runs.SetWholeComparison(ctx, callerOf(ctx).Name, in.Body.Schedule); err != nil {
-			return api.Keeping{}, err
+	handle(a, "settings", "PUT /full-comparison edit-full-comparison Change when all pairings are compared", func(ctx context.Context, in *with[api.FullComparison]) (api.FullComparison, error) {
+		if err := s.Runs.SetFullComparison(ctx, callerOf(ctx).Name, in.Body.Schedule); err != nil {
+			return api.FullComparison{}, err
 		}
-		w, err := s.Runs.WholeComparison(ctx)
-		return api.Keeping(w), err
+		w, err := s.Runs.FullComparison(ctx)
+		return api.FullComparison(w), err
 	})
 	handle(a, "settings", "GET /history get-history For how long what happened is kept, and what there is", func(ctx context.Context, _ *struct{}) (api.History, error) {
 		h, err := s.History.Show(ctx)

@@ -47,10 +47,10 @@ const setPause = useMutation({
 
 const whole = useQuery({
   queryKey: ['whole'],
-  queryFn: () => ok(api.GET('/api/v1/whole-comparison')),
+  queryFn: () => ok(api.GET('/api/v1/full-comparison')),
   structuralSharing: false,
 })
-const compared = useDraft<Schemas['Keeping']>(whole.data)
+const compared = useDraft<Schemas['FullComparison']>(whole.data)
 const schedule = computed({
   get: () => compared.draft.value?.schedule,
   set: (s) => s && compared.draft.value && (compared.draft.value.schedule = s),
@@ -58,7 +58,7 @@ const schedule = computed({
 const setWhole = useMutation({
   mutationFn: () =>
     ok(
-      api.PUT('/api/v1/whole-comparison', {
+      api.PUT('/api/v1/full-comparison', {
         params: { header: compared.header.value },
         body: { schedule: schedule.value ?? {} },
       }),
@@ -73,7 +73,7 @@ function add() {
 </script>
 
 <template>
-  <PageHead title="Keeping" about="how pairings are made and kept, for the whole institution" />
+  <PageHead title="Settings" about="how pairings are made and kept, for the whole institution" />
   <Oops :error="templates.error.value ?? pause.error.value ?? whole.error.value" />
   <div class="two">
     <section>
