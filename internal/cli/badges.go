@@ -95,12 +95,12 @@ func badges() *cli.Command {
 			}},
 			{
 				Name: "revoke", Usage: "Revoke somebody's badge, which whoever checks it is told", ArgsUsage: "BADGE PERSON",
-				Description: "The badge can be awarded anew afterwards, and a mistake can be taken back: kanban badges restore.\n\n  kanban badges revoke Cuttings bram.birch@fernmoor.example --reason \"Awarded by mistake\"",
+				Description: "The badge can be awarded anew afterwards, and a mistake can be mended: kanban badges restore.\n\n  kanban badges revoke Cuttings bram.birch@fernmoor.example --reason \"Awarded by mistake\"",
 				Flags:       []cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why; whoever checks the badge is shown it"}},
 				Action:      revokeBadge,
 			},
 			{
-				Name: "restore", Usage: "Take back a revocation that was made by mistake", ArgsUsage: "BADGE PERSON",
+				Name: "restore", Usage: "Restore an award: cancel a revocation that was made by mistake", ArgsUsage: "BADGE PERSON",
 				Description: "The award holds again, and its status list says so. Whoever checked it meanwhile was told that it was revoked.\n\n  kanban badges restore Cuttings bram.birch@fernmoor.example",
 				Action:      restoreBadge,
 			},

@@ -154,13 +154,13 @@ func retryMany() *cli.Command {
 	}
 }
 
-// deliveryState is a delivery's state in words: what was taken back reads so.
+// deliveryState is a delivery's state in words: what was reverted reads so.
 func deliveryState(d api.Delivery) string {
 	switch {
-	case d.TakenBack:
-		return "taken back"
+	case d.Reverted:
+		return "reverted"
 	case d.Undoes != "" && d.State == "delivered":
-		return "took back"
+		return "reverted"
 	}
 	return d.State
 }

@@ -155,7 +155,7 @@ func (f found) candidate() candidate {
 
 // sectionsCalled lists the sections that a name fits: an id, a code or a title.
 func sectionsCalled(ctx context.Context, c *client.Client, name string) (all []found, err error) {
-	cards, err := client.All[api.Section](ctx, c, "/sections?aside=*&called="+url.QueryEscape(name))
+	cards, err := client.All[api.Section](ctx, c, "/sections?hidden=*&called="+url.QueryEscape(name))
 	if err != nil {
 		return nil, err
 	}

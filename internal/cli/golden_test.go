@@ -182,7 +182,7 @@ var readings = []struct {
 	{"connection", false, []string{"connections", "show", "School register"}},
 	{"kinds", false, []string{"connections", "kinds"}},
 	{"sections", false, []string{"sections", "list"}},
-	{"aside", false, []string{"sections", "aside"}},
+	{"hidden", false, []string{"sections", "hidden"}},
 	{"roster", true, []string{"sections", "roster", "PROP-A"}},
 	{"movements", true, []string{"sections", "roster", "PROP-A", "--movements"}},
 	{"linkable", false, []string{"sections", "linkable", "PROP-A"}},

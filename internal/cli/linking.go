@@ -37,7 +37,7 @@ func linkCommands() []*cli.Command {
 			Flags: []cli.Flag{
 				apply, &cli.BoolFlag{Name: "preview", Usage: "what becomes shared in each set; nothing is done"},
 				&cli.BoolFlag{Name: "any-teacher", Usage: "same course and term, whoever teaches"},
-				&cli.BoolFlag{Name: "everything", Usage: "those that lists leave aside too, such as sections of other terms"},
+				&cli.BoolFlag{Name: "everything", Usage: "those that lists hide too, such as sections of other terms"},
 			},
 			Description: "  kanban sections proposals\n  kanban sections proposals --preview\n  kanban sections proposals --apply",
 		},
@@ -182,7 +182,7 @@ func linkProposals(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
 	q := url.Values{"sameTeacher": {strconv.FormatBool(!cmd.Bool("any-teacher"))}}
 	if cmd.Bool("everything") {
-		q.Set("aside", "*")
+		q.Set("hidden", "*")
 	}
 	all, err := client.Get[api.SetProposals](ctx, c, "/linked-sets/proposals?"+q.Encode())
 	if err != nil {
@@ -207,8 +207,8 @@ func linkProposals(ctx context.Context, cmd *cli.Command) error {
 	if err != nil || cmd.String("output") != "table" {
 		return err
 	}
-	if all.Aside > 0 {
-		say(cmd, "%s more could be linked and are left aside in lists: --everything", count(all.Aside, "section"))
+	if all.Hidden > 0 {
+		say(cmd, "%s more could be linked and are hidden in lists: --everything", count(all.Hidden, "section"))
 	}
 	if len(all.Items) > 0 {
 		say(cmd, "\nSee what becomes shared with --preview, link %s with --apply, or one with: kanban sections link LEAD SECTION...", count(len(all.Items), "set"))

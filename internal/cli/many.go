@@ -47,7 +47,7 @@ func filterFlags() []cli.Flag {
 		&cli.StringFlag{Name: "service", Usage: "name of the connection with which it is paired"},
 		&cli.IntFlag{Name: "at-least", Usage: "learners"},
 		&cli.StringFlag{Name: "at-most", Usage: "learners"},
-		&cli.StringFlag{Name: "aside", Usage: "what the rule with this name leaves aside, or * for everything"},
+		&cli.StringFlag{Name: "hidden", Usage: "what the rule with this name hides, or * for everything"},
 	}
 }
 
@@ -55,7 +55,7 @@ func filterQuery(cmd *cli.Command) url.Values {
 	q := url.Values{}
 	for flag, name := range map[string]string{
 		"find": "text", "organisation": "organisation", "course": "course", "term": "term", "teacher": "teacher", "role": "role",
-		"state": "state", "service": "service", "at-most": "atMost", "aside": "aside",
+		"state": "state", "service": "service", "at-most": "atMost", "hidden": "hidden",
 	} {
 		q.Set(name, cmd.String(flag))
 	}

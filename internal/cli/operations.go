@@ -42,7 +42,7 @@ func operationsOf() *cli.Command {
 				if err != nil {
 					return err
 				}
-				return tableOf(all, "No operation yet. Define one: kanban operations define --help", []string{"operation", "call", "values", "works when", "taken back by"}, func(o api.Operation) []string {
+				return tableOf(all, "No operation yet. Define one: kanban operations define --help", []string{"operation", "call", "values", "works when", "reverted by"}, func(o api.Operation) []string {
 					var fields []string
 					for _, f := range o.Fields {
 						fields = append(fields, f.Name)

@@ -90,7 +90,7 @@ func pairings() *cli.Command {
 				Name: "open", Usage: "Let the learners of a held class in", ArgsUsage: "SECTION", Action: openClass,
 				Flags: []cli.Flag{
 					&cli.TimestampFlag{Name: "at", Usage: "when, such as 2027-09-01T08:00:00, now when absent; given again it moves the opening", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.RFC3339}}},
-					&cli.BoolFlag{Name: "cancel", Usage: "take back that it opens by itself; it stays held"},
+					&cli.BoolFlag{Name: "cancel", Usage: "cancel that it opens by itself; it stays held"},
 				},
 				Description: "Says first how many learners wait, and whether the service tells them.\n\n  kanban pairings open PROP-A\n  kanban pairings open PROP-A --at 2027-09-01T08:00\n  kanban pairings open PROP-A --cancel",
 			},

@@ -31,7 +31,7 @@ func TestSchedulesAreWrittenAsPeopleSayThem_R4(t *testing.T) {
 	}
 }
 
-// What is not given stays; what is given with no- is taken back.
+// What is not given stays; what is given with no- is reverted.
 func TestOnlyWhatIsGivenOfAPolicyChanges(t *testing.T) {
 	change := func(args ...string) (p roster.Policy, err error) {
 		p = roster.DefaultPolicy()

@@ -134,7 +134,7 @@ several of a kind or a delay in the middle, is written into a file: see kanban r
 					&cli.BoolFlag{Name: "every-time", Usage: "not only once per person"},
 					&cli.StringFlag{Name: "stop", Usage: "a condition in CEL that ends what is still to come"},
 					&cli.StringFlag{Name: "counts", Usage: "for assessments passed or failed: which result counts, latest, best or first; the latest when one is undone by the other, and every one otherwise"},
-					&cli.StringSliceFlag{Name: "undone-by", Usage: "what takes back what the rule did, for the same person and place"},
+					&cli.StringSliceFlag{Name: "undone-by", Usage: "what reverts what the rule did, for the same person and place"},
 					&cli.IntFlag{Name: "days", Usage: "for person.inactive and person.not-begun: after how many days"},
 					&cli.StringFlag{Name: "quiet", Usage: "hours in which it does nothing, such as 22:00-07:00"},
 					&cli.StringFlag{Name: "most", Usage: "how many calls it may make, such as 100/hour or 500/day"},

@@ -162,9 +162,9 @@ func runs() *cli.Command {
 				return follow(ctx, cmd, c, args[0])
 			}},
 			{
-				Name: "take-back", Usage: "Show how a run's effect would be undone; does it only with --apply", ArgsUsage: "RUN", Action: takeBack,
+				Name: "revert", Usage: "Show how a run's effect would be undone; does it only with --apply", ArgsUsage: "RUN", Action: revert,
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "apply", Usage: "do it; the pairing is paused afterwards, or the next run would do it all again"}},
-				Description: "  kanban runs take-back RUN\n  kanban runs take-back RUN --apply",
+				Description: "  kanban runs revert RUN\n  kanban runs revert RUN --apply",
 			},
 			{Name: "resume", Usage: "Go on with a run that failed or was stopped half-way", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
 				args, err := arguments(cmd, 1)
@@ -181,13 +181,13 @@ func runs() *cli.Command {
 	}
 }
 
-func takeBack(ctx context.Context, cmd *cli.Command) error {
+func revert(ctx context.Context, cmd *cli.Command) error {
 	args, err := arguments(cmd, 1)
 	if err != nil {
 		return err
 	}
 	c := connect(cmd)
-	p, err := client.Post[api.Preview](ctx, c, "/runs/"+args[0]+"/take-back", nil)
+	p, err := client.Post[api.Preview](ctx, c, "/runs/"+args[0]+"/revert", nil)
 	if err != nil {
 		return err
 	}

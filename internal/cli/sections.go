@@ -35,7 +35,7 @@ func sections() *cli.Command {
 				if err != nil {
 					return err
 				}
-				defer sayAside(cmd, page.Aside)
+				defer sayHidden(cmd, page.Hidden)
 				return tableOf(all, "No section fits. Connect a register and read it: kanban connections add oneroster …", []string{"state", "section", "code", "course", "term", "teachers", "learners", "target", "people"}, func(s api.Section) []string {
 					if s.Set != nil {
 						s.Code = fmt.Sprintf("%d linked", len(s.Set.Sections))
@@ -50,12 +50,12 @@ func sections() *cli.Command {
 				}).print(cmd)
 			},
 		}, {
-			Name: "aside", Usage: "The rules that leave sections out of lists; what is paired is always shown", Action: sectionsAside,
+			Name: "hidden", Usage: "The rules that leave sections out of lists; what is paired is always shown", Action: hidingRules,
 			Flags: []cli.Flag{
 				&cli.StringSliceFlag{Name: "add", Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are course-code, title, class-type, empty, other-terms"},
 				&cli.StringSliceFlag{Name: "drop", Usage: "a rule, by its name"},
 			},
-			Description: "  kanban sections aside\n  kanban sections aside --add \"Advisory hours:class-type=homeroom\" --add \"Empty:empty\"\n  kanban sections list --aside \"Advisory hours\"",
+			Description: "  kanban sections hidden\n  kanban sections hidden --add \"Advisory hours:class-type=homeroom\" --add \"Empty:empty\"\n  kanban sections list --hidden \"Advisory hours\"",
 		}, {
 			Name: "roster", Usage: "Who was in a section on a day, or who came and went", ArgsUsage: "SECTION", Action: sectionRoster,
 			Flags: []cli.Flag{
@@ -90,18 +90,18 @@ func sectionRoster(ctx context.Context, cmd *cli.Command) error {
 	}).print(cmd)
 }
 
-// sayAside tells what a list left out.
-func sayAside(cmd *cli.Command, left []api.LeftAside) {
+// sayHidden tells what a list left out.
+func sayHidden(cmd *cli.Command, left []api.HiddenCount) {
 	for _, l := range left {
-		if l.Count > 0 && cmd.String("aside") == "" {
-			say(cmd, "%d left aside: %s. See them: kanban sections list --aside %q", l.Count, l.Name, l.Name)
+		if l.Count > 0 && cmd.String("hidden") == "" {
+			say(cmd, "%d hidden: %s. See them: kanban sections list --hidden %q", l.Count, l.Name, l.Name)
 		}
 	}
 }
 
-func sectionsAside(ctx context.Context, cmd *cli.Command) error {
+func hidingRules(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
-	rules, err := client.Get[[]visibility.SectionRule](ctx, c, "/sections/aside")
+	rules, err := client.Get[[]visibility.SectionRule](ctx, c, "/sections/hidden")
 	if err != nil {
 		return err
 	}
@@ -114,23 +114,23 @@ func sectionsAside(ctx context.Context, cmd *cli.Command) error {
 		}
 	}
 	for _, text := range cmd.StringSlice("add") {
-		r, err := parseAside(text)
+		r, err := parseHidingRule(text)
 		if err != nil {
 			return err
 		}
 		rules, changed = append(rules, r), true
 	}
 	if changed {
-		if rules, err = client.Send[[]visibility.SectionRule](ctx, c, http.MethodPut, "/sections/aside", rules); err != nil {
+		if rules, err = client.Send[[]visibility.SectionRule](ctx, c, http.MethodPut, "/sections/hidden", rules); err != nil {
 			return err
 		}
 	}
-	return tableOf(rules, "Nothing is left aside.", []string{"rule", "leaves aside"}, func(r visibility.SectionRule) []string {
-		return []string{r.Name, asideWords(r)}
+	return tableOf(rules, "Nothing is hidden.", []string{"rule", "hides"}, func(r visibility.SectionRule) []string {
+		return []string{r.Name, hidingWords(r)}
 	}).print(cmd)
 }
 
-func asideWords(r visibility.SectionRule) string {
+func hidingWords(r visibility.SectionRule) string {
 	parts := given([2]string{"course code", r.CourseCode}, [2]string{"title", r.Title}, [2]string{"class type", r.ClassType})
 	if r.Empty {
 		parts = append(parts, "no learners")
@@ -151,8 +151,8 @@ func given(conditions ...[2]string) (parts []string) {
 	return parts
 }
 
-// parseAside reads NAME:CONDITION=VALUE,CONDITION.
-func parseAside(text string) (visibility.SectionRule, error) {
+// parseHidingRule reads NAME:CONDITION=VALUE,CONDITION.
+func parseHidingRule(text string) (visibility.SectionRule, error) {
 	name, rest, _ := strings.Cut(text, ":")
 	r := visibility.SectionRule{Name: strings.TrimSpace(name)}
 	for _, part := range strings.Split(rest, ",") {

@@ -122,7 +122,7 @@ func (b *browser) press(selector string) {
 	for range 5 {
 		b.do(chromedp.WaitVisible(selector))
 		b.settled()
-		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e) return false; e.scrollIntoView({block: 'nearest'});
+		b.until(`(() => { ` + found + ` const e = found(` + s + `); if (!e || e.disabled) return false; e.scrollIntoView({block: 'nearest'});
 			const r = e.getBoundingClientRect(), at = [r.x, r.y, r.width, r.height].join(), before = window.pressedAt; window.pressedAt = at;
 			const top = document.elementFromPoint(r.x + r.width / 2, r.y + r.height / 2);
 			return at === before && !!top && (e.contains(top) || top.contains(e) || e.parentElement.contains(top)) })()`)

@@ -145,7 +145,7 @@ func makeRules(t *testing.T, b *browser, w *world) {
 	w.Client = client.New(w.service.Address, "")
 	_, err := w.Client.SignIn(t.Context(), scenario.Email, scenario.Password)
 	require.NoError(t, err)
-	list, err := client.All[api.Section](t.Context(), w.Client, "/sections?aside=*")
+	list, err := client.All[api.Section](t.Context(), w.Client, "/sections?hidden=*")
 	require.NoError(t, err)
 	for _, x := range list {
 		if x.Code == "PROP-A" {

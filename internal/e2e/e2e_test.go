@@ -119,7 +119,7 @@ func (w *world) ruleOn(r api.NewRule) api.Rule {
 // outlined sets the outline of the course of a section, which is given by its code.
 func (w *world) outlined(code string) {
 	w.t.Helper()
-	all, err := client.All[api.Section](w.t.Context(), w.Client, "/sections?aside=*&called="+code)
+	all, err := client.All[api.Section](w.t.Context(), w.Client, "/sections?hidden=*&called="+code)
 	require.NoError(w.t, err)
 	require.Len(w.t, all, 1)
 	require.NoError(w.t, w.Outline(w.t.Context(), all[0].CourseID))

@@ -59,7 +59,7 @@ func TestTwoWhoEditAtOnce(t *testing.T) {
 	templates = append(templates, api.Template{Name: "Theirs", Target: "{section}", Policy: templates[0].Policy})
 	_, err = client.Send[[]api.Template](t.Context(), w.Client, http.MethodPut, "/templates", templates)
 	require.NoError(t, err)
-	b.until(`(() => { const all = [...document.querySelectorAll('form input')].filter(i => i.value === ''); const e = all.at(-1); e.value = 'Mine'; e.dispatchEvent(new Event('input', {bubbles: true})); return true })()`)
+	b.set(`(//form//label[normalize-space(text())="Name"]/input)[last()]`, "Mine")
 	b.click("Save")
 	b.sees("Somebody changed this in the meantime")
 	now, err := client.Get[[]api.Template](t.Context(), w.Client, "/templates")

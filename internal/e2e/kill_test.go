@@ -25,7 +25,7 @@ import (
 func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
-	all, err := client.All[api.Section](t.Context(), w.Client, "/sections?aside=*")
+	all, err := client.All[api.Section](t.Context(), w.Client, "/sections?hidden=*")
 	require.NoError(t, err)
 	i := slices.IndexFunc(all, func(x api.Section) bool { return x.Code == "PROP-A" })
 	require.NoError(t, w.Outline(t.Context(), all[i].CourseID))

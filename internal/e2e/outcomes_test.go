@@ -36,7 +36,7 @@ func (w *world) office(path string, values ...string) {
 // pairNow pairs a section and gives the pairing's id.
 func (w *world) pairNow(code string, change func(*roster.Policy)) string {
 	w.t.Helper()
-	all, err := client.All[api.Section](w.t.Context(), w.Client, "/sections?aside=*")
+	all, err := client.All[api.Section](w.t.Context(), w.Client, "/sections?hidden=*")
 	require.NoError(w.t, err)
 	policy := roster.DefaultPolicy()
 	change(&policy)
@@ -156,7 +156,7 @@ func (w *world) freshToken() string {
 	return token.Token
 }
 
-// What a person does by hand in the command line: recognise, decide, take back,
+// What a person does by hand in the command line: recognise, decide, revert,
 // acknowledge, stop.
 func TestCommandLineForPeople(t *testing.T) {
 	w := newWorld(t)
@@ -199,14 +199,14 @@ func TestCommandLineForPeople(t *testing.T) {
 	expect(0, "shows again", "findings", "reopen", key[len(key)-1])
 	expect(2, "there is no finding", "findings", "acknowledge", "nothing", "x")
 
-	expect(0, "2 left aside: Other terms", "sections", "list")
-	expect(0, "Beekeeping A", "sections", "list", "--aside", "Other terms")
-	expect(0, "homeroom", "sections", "aside", "--add", "Advisory hours:class-type=homeroom")
-	expect(0, "1 left aside: Advisory hours", "sections", "list")
-	expect(0, "Advisory hour", "sections", "list", "--aside", "*")
-	expect(2, "is no condition", "sections", "aside", "--add", "X:colour=red")
-	expect(2, "names no condition", "sections", "aside", "--add", "X:title=")
-	expect(0, "Other terms", "sections", "aside", "--drop", "Advisory hours")
+	expect(0, "2 hidden: Other terms", "sections", "list")
+	expect(0, "Beekeeping A", "sections", "list", "--hidden", "Other terms")
+	expect(0, "homeroom", "sections", "hidden", "--add", "Advisory hours:class-type=homeroom")
+	expect(0, "1 hidden: Advisory hours", "sections", "list")
+	expect(0, "Advisory hour", "sections", "list", "--hidden", "*")
+	expect(2, "is no condition", "sections", "hidden", "--add", "X:colour=red")
+	expect(2, "names no condition", "sections", "hidden", "--add", "X:title=")
+	expect(0, "Other terms", "sections", "hidden", "--drop", "Advisory hours")
 	expect(0, "Changed.", "pairings", "edit", "PROP-A", "--schedule", "daily 06:30")
 	expect(0, "runs next by itself", "pairings", "show", "PROP-A")
 	expect(2, "is not one of", "pairings", "edit", "PROP-A", "--schedule", "hourly")
@@ -218,8 +218,8 @@ func TestCommandLineForPeople(t *testing.T) {
 
 	runs := expect(0, "sync", "runs", "list", "-o", "csv")
 	last := strings.Split(strings.Split(runs, "\n")[1], ",")[0]
-	expect(0, "Nothing was done", "runs", "take-back", last)
-	expect(3, "1 removed", "runs", "take-back", last, "--apply")
+	expect(0, "Nothing was done", "runs", "revert", last)
+	expect(3, "1 removed", "runs", "revert", last, "--apply")
 	expect(0, "‖ paused", "pairings", "list")
 	expect(1, "has ended already", "runs", "cancel", last)
 	expect(0, "finished", "connections", "read", scenario.RegisterName, "--changes")

@@ -69,7 +69,7 @@ func TestPickupAndSheets(t *testing.T) {
 	w.to(w.Connect, w.ReadRegister)
 	files, err := client.Post[api.Connection](t.Context(), w.Client, "/connections", api.NewConnection{Name: "Platform by file", Kind: "oneroster-delta"})
 	require.NoError(t, err)
-	sections, err := client.All[api.Section](t.Context(), w.Client, "/sections?aside=*")
+	sections, err := client.All[api.Section](t.Context(), w.Client, "/sections?hidden=*")
 	require.NoError(t, err)
 	soil := sections[slices.IndexFunc(sections, func(x api.Section) bool { return x.Code == "SOIL-A" })]
 	made, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{Name: "too", Trigger: "section.joined", Condition: `section.code == "PROP-A"`, Actions: []api.Action{

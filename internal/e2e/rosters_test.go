@@ -25,7 +25,7 @@ func TestConsoleRosters(t *testing.T) {
 	recognise(b, w)
 	chooseByHand(t, b, w)
 	keepInStep(b, w)
-	takeBack(b, w)
+	revert(b, w)
 }
 
 func keepInStep(b *browser, w *world) {
@@ -126,7 +126,7 @@ func chooseByHand(t *testing.T, b *browser, w *world) {
 	b.sees("said by Maud Marrow")
 }
 
-func takeBack(b *browser, w *world) {
+func revert(b *browser, w *world) {
 	b.open("/pairings/" + w.Pairing.ID)
 	b.click("change…")
 	b.choose("leavers", "stay where they are")
@@ -134,15 +134,15 @@ func takeBack(b *browser, w *world) {
 	b.sees("keep")
 	b.until(`!document.querySelector('.p-dialog-mask')`)
 	b.press(`(//a[contains(@class,"run")])[2]`) // the first run of two
-	b.click("Take back…")
-	b.sees("to be taken back")
-	b.press(`//button[starts-with(normalize-space(.),"Take back ")]`)
-	b.sees("the run it takes back")
+	b.click("Revert…")
+	b.sees("to be reverted")
+	b.press(`//button[starts-with(normalize-space(.),"Revert ")]`)
+	b.sees("the run it reverts")
 	b.sees("removed")
 	b.click("to the pairing")
 	b.sees("paused")
 	b.click("end this pairing…")
 	b.sees("Whoever else is in it stays in any case")
 	b.click("End it, people stay")
-	b.sees("Left aside:")
+	b.sees("Hidden:")
 }

@@ -113,7 +113,7 @@ func nextTerm(t *testing.T, b *browser, w *world) {
 	b.press(`.guard input`)
 	b.click("Do exactly this: 1")
 	b.sees("done, 1 of 1 runs ended")
-	all, err := client.All[api.Section](t.Context(), w.Client, "/sections?text=ORCH-B&aside=*")
+	all, err := client.All[api.Section](t.Context(), w.Client, "/sections?text=ORCH-B&hidden=*")
 	require.NoError(t, err)
 	require.Len(t, all, 1)
 	require.Equal(t, "Orchard care · Rolf Rhubarb", all[0].Target)

@@ -190,7 +190,7 @@ func (s *Story) ReadRegister(ctx context.Context) error {
 		return err
 	}
 	s.tell("%d people, %d courses, %d sections, %d enrolments", r.Counts["people"], r.Counts["courses"], r.Counts["sections"], r.Counts["enrolments"])
-	list, err := client.All[api.Section](ctx, s.Client, "/sections?aside=*")
+	list, err := client.All[api.Section](ctx, s.Client, "/sections?hidden=*")
 	if err != nil {
 		return err
 	}
@@ -204,7 +204,7 @@ func (s *Story) ReadRegister(ctx context.Context) error {
 }
 
 func (s *Story) section(ctx context.Context) (api.Section, error) {
-	list, err := client.All[api.Section](ctx, s.Client, "/sections?aside=*")
+	list, err := client.All[api.Section](ctx, s.Client, "/sections?hidden=*")
 	if err != nil {
 		return api.Section{}, err
 	}

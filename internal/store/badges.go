@@ -141,7 +141,7 @@ func (tx *Tx) Revoke(ctx context.Context, a *Award) (ok bool, err error) {
 func (tx *Tx) Restore(ctx context.Context, a *Award) (ok bool, err error) {
 	a.RevokedAt, a.RevokedBy, a.Reason = nil, "", ""
 	done := tx.DB.Where("id = ? AND revoked_at IS NOT NULL", a.ID).Select("revoked_at", "revoked_by", "reason").Updates(a)
-	return done.RowsAffected == 1, known(done.Error, "taking back the revocation")
+	return done.RowsAffected == 1, known(done.Error, "cancelling the revocation")
 }
 
 // LastAwardNumber is the highest number that was given out.

@@ -7,7 +7,7 @@ import (
 )
 
 // Consequence is what a rule or a progression did because of a completion that was reversed
-// since, and that nothing takes back.
+// since, and that nothing reverts.
 type Consequence struct {
 	Type                   string // of the completion
 	PersonID, Person       string

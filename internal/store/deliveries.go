@@ -40,7 +40,7 @@ type Delivery struct {
 	PersonID      *string
 	SectionID     *string
 	OnceKey       *string
-	Undoes        *string // the delivery that this one takes back
+	Undoes        *string // the delivery that this one reverts
 	State         string
 	Attempts      int
 	DueAt         *time.Time // not before then
@@ -143,14 +143,14 @@ type ListedDelivery struct {
 	Connection string
 	EventType  string
 	HeldNow    string // for what it waits because of its connection
-	TakenBack  bool   // another delivery has undone it
+	Reverted   bool   // another delivery has undone it
 }
 
 // Deliveries lists the newest first.
 func (s *Store) Deliveries(ctx context.Context, f DeliveryFilter) (all []ListedDelivery, err error) {
 	q := s.reader(ctx).Table("deliveries d").Select(`d.*,
 		coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT o.name FROM offers o WHERE o.id = d.offer_id), (SELECT g.name FROM progressions g WHERE g.id = d.progression_id), '') AS rule,
-		EXISTS (SELECT 1 FROM deliveries u WHERE u.undoes = d.id AND u.state = 'delivered') AS taken_back,
+		EXISTS (SELECT 1 FROM deliveries u WHERE u.undoes = d.id AND u.state = 'delivered') AS reverted,
 		coalesce((SELECT e.type FROM events e WHERE e.id = d.event_id), '') AS event_type,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person,
 		coalesce((SELECT x.title FROM sections x WHERE x.id = d.section_id), '') AS section,
@@ -339,8 +339,8 @@ func (tx *Tx) Stop(ctx context.Context, d Delivery, why string) error {
 }
 
 // Undoable lists what a rule did, or is about to do, for a person in a place, and
-// that has not been taken back, and locks it: the place is a section, and a module or activity
-// where the event that takes it back names one.
+// that has not been reverted, and locks it: the place is a section, and a module or activity
+// where the event that reverts it names one.
 func (tx *Tx) Undoable(ctx context.Context, ruleID string, e Event) (all []Delivery, err error) {
 	q := tx.DB.Table("deliveries d").Select("d.*").Joins("JOIN events x ON x.id = d.event_id").
 		Where("d.rule_id = ? AND d.person_id = ? AND d.undoes IS NULL AND d.event_id <> ?", ruleID, e.PersonID, e.ID).
@@ -360,10 +360,10 @@ func (tx *Tx) Undoable(ctx context.Context, ruleID string, e Event) (all []Deliv
 	// One that is being made may end at this moment: what is found stays so until the end of
 	// the transaction.
 	err = q.Order("d.id").Clauses(clause.Locking{Strength: "UPDATE", Table: clause.Table{Name: "d"}}).Find(&all).Error
-	return all, known(err, "finding what to take back")
+	return all, known(err, "finding what to revert")
 }
 
-// Release lets a rule fire again for the person of a delivery that was taken back.
+// Release lets a rule fire again for the person of a delivery that was reverted.
 func (tx *Tx) Release(ctx context.Context, id, state string) error {
 	_, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET once_key = NULL, state = CASE WHEN $2 = '' THEN state ELSE $2 END,
 		held = CASE WHEN $2 = '' THEN held ELSE 'undone' END, finished_at = coalesce(finished_at, now()) WHERE id = $1`, id, state)

@@ -160,3 +160,30 @@ func TestOldMonthsGo(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []store.RuleUsage{{RuleID: r.ID, Fired: 2, Delivered: 0, Waiting: 1}}, usage)
 }
+
+// What records hold in words of an earlier version reads in the present ones.
+func TestWordsOfEarlierRecordsAreMigrated(t *testing.T) {
+	s, ctx := storetest.New(t), t.Context()
+	db := stdlib.OpenDBFromPool(s.Pool)
+	defer db.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, os.DirFS("migrations"))
+	require.NoError(t, err)
+	_, err = provider.DownTo(ctx, 33)
+	require.NoError(t, err)
+	views := `[{"name": "all", "query": {"aside": "*", "text": "Prop"}}, {"name": "mine", "query": {"teacher": "Maud"}}]`
+	for name, value := range map[string]string{"setting/whole-comparison": `{"schedule": {"kind": "daily", "at": "04:00"}}`, "setting/aside": `[{"name": "Empty", "empty": true}]`, "setting/views/1": views} {
+		_, err = s.Pool.Exec(ctx, `INSERT INTO installation (name, value) VALUES ($1, $2)`, name, []byte(value))
+		require.NoError(t, err)
+	}
+	_, err = provider.Up(ctx)
+	require.NoError(t, err)
+	var compared struct{ Schedule struct{ At string } }
+	assert.True(t, must[bool](t)(s.Setting(ctx, "full-comparison", &compared)))
+	assert.Equal(t, "04:00", compared.Schedule.At)
+	var rules []struct{ Name string }
+	assert.True(t, must[bool](t)(s.Setting(ctx, "hiding-rules", &rules)))
+	assert.Len(t, rules, 1)
+	var kept []struct{ Query map[string]string }
+	assert.True(t, must[bool](t)(s.Setting(ctx, "views/1", &kept)))
+	assert.Equal(t, []map[string]string{{"hidden": "*", "text": "Prop"}, {"teacher": "Maud"}}, []map[string]string{kept[0].Query, kept[1].Query})
+}

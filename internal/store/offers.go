@@ -74,7 +74,7 @@ type Access struct {
 	StartedAt    *time.Time
 	EndedAt      *time.Time
 	EndsOn       *time.Time // with the grace
-	ClosedAt     *time.Time // when what it gave was taken back
+	ClosedAt     *time.Time // when what it gave was reverted
 	Trouble      string     // code of a finding: why it gives nothing; "adopted" until it was looked at
 	CreatedAt    time.Time
 	Until        *time.Time // for access given by hand: when it ends by itself

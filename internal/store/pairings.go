@@ -240,7 +240,7 @@ type Preview struct {
 	PairingID   string
 	Plan        roster.Plan `gorm:"serializer:json"`
 	Fingerprint string
-	TakesBack   *string // the run whose effect it undoes
+	Reverts     *string // the run whose effect it undoes
 	Ends        bool    // takes everybody out and ends the pairing
 	CreatedAt   time.Time
 }
@@ -298,7 +298,7 @@ func (tx *Tx) TakeOver(ctx context.Context, pairingID, runID string, entries []r
 	return known(err, "taking people over")
 }
 
-// GiveOver takes back what TakeOver did for a run.
+// GiveOver reverts what TakeOver did for a run.
 func (tx *Tx) GiveOver(ctx context.Context, pairingID, runID string) error {
 	_, err := tx.PGX.Exec(ctx, `WITH back AS (DELETE FROM placements WHERE pairing_id = $1::text::uuid AND taken_over_by = $2::text::uuid RETURNING 1)
 		UPDATE pairings SET take_over = 'next', version = version + 1 WHERE id = $1::text::uuid AND EXISTS (SELECT 1 FROM back)`, pairingID, runID)
@@ -333,8 +333,8 @@ func (s *Store) SectionsOfTarget(ctx context.Context, connectionID, ref string) 
 	return many1[string](ctx, s, "finding what the class was paired with", `SELECT DISTINCT section_id::text FROM pairings WHERE connection_id = $1 AND target_ref = $2 AND ended_at IS NOT NULL`, connectionID, ref)
 }
 
-// Hidden reports whether a pairing hangs on a connection that was removed.
-func (s *Store) Hidden(ctx context.Context, pairingID string) (yes bool, err error) {
+// OnRemovedConnection reports whether a pairing hangs on a connection that was removed.
+func (s *Store) OnRemovedConnection(ctx context.Context, pairingID string) (yes bool, err error) {
 	err = s.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM hidden_pairings WHERE id = $1)`, pairingID).Scan(&yes)
 	return yes, known(err, "looking whether a pairing is hidden")
 }

@@ -37,7 +37,7 @@ func TestPairings(t *testing.T) {
 	assert.Len(t, must[[]store.Pairing](t)(s.PairingsIn(ctx, "", "", []string{p.ID})), 1)
 	held := must[[]store.Held](t)(s.TargetsAt(ctx, service.ID))
 	assert.Equal(t, []store.Held{{Ref: now().TargetRef, Name: p.TargetName, PairingID: p.ID}}, held)
-	assert.False(t, must[bool](t)(s.Hidden(ctx, p.ID)))
+	assert.False(t, must[bool](t)(s.OnRemovedConnection(ctx, p.ID)))
 	assert.NotEmpty(t, must[[]store.Pairing](t)(s.Noteworthy(ctx, time.Now())))
 	assert.NotEmpty(t, must[[]store.Ending](t)(s.Endings(ctx, time.Now(), time.Now().AddDate(2, 0, 0))))
 
@@ -182,7 +182,7 @@ func TestPreviewsRunsAndChanges(t *testing.T) {
 	missing[store.Run](t)(s.ActiveRun(ctx, "pairing_id", p.ID))
 	tx(t, s, func(tx *store.Tx) error { return tx.ReopenRun(ctx, run.ID) })
 	assert.True(t, now().Active())
-	assert.Empty(t, must[string](t)(s.TakenBackBy(ctx, run.ID)))
+	assert.Empty(t, must[string](t)(s.RevertedBy(ctx, run.ID)))
 	all := must[[]store.Run](t)(s.Runs(ctx, "", "", "", 1))
 	require.Len(t, all, 1)
 	assert.Len(t, must[[]store.Run](t)(s.Runs(ctx, "", "", all[0].ID, 10)), 1, "what is before it: the read")

@@ -51,7 +51,7 @@ type Run struct {
 	Counts       map[string]int `gorm:"serializer:json"`
 	Findings     []Noticed      `gorm:"serializer:json"`
 	NextPreview  *string        // the new preview of a run that ended as moved
-	TakesBack    *string        // the run whose effect it undoes
+	Reverts      *string        // the run whose effect it undoes
 	Ends         bool           // takes everybody out and ends the pairing
 	ErrorCode    string
 	Error        string
@@ -102,9 +102,9 @@ func (s *Store) LastWholeRead(ctx context.Context, connectionID string) (at *tim
 	return at, known(err, "finding the last whole read")
 }
 
-// TakenBackBy finds the run that took back what another one did, "" when none did.
-func (s *Store) TakenBackBy(ctx context.Context, runID string) (id string, err error) {
-	err = s.Pool.QueryRow(ctx, `SELECT coalesce((SELECT id::text FROM runs WHERE takes_back = $1 AND state IN ('queued', 'running', 'finished', 'needs-person') ORDER BY id DESC LIMIT 1), '')`, runID).Scan(&id)
+// RevertedBy finds the run that reverted what another one did, "" when none did.
+func (s *Store) RevertedBy(ctx context.Context, runID string) (id string, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT coalesce((SELECT id::text FROM runs WHERE reverts = $1 AND state IN ('queued', 'running', 'finished', 'needs-person') ORDER BY id DESC LIMIT 1), '')`, runID).Scan(&id)
 	return id, known(err, "finding what took the run back")
 }
 

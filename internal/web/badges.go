@@ -49,7 +49,7 @@ func (s *Server) badges(a huma.API) {
 		x, err := s.Store.ListedAward(ctx, in.ID)
 		return s.shownAward(x), err
 	})
-	handle(a, "badges", "POST /awards/{id}/restore restore-award Take back a revocation that was made by mistake", func(ctx context.Context, in *byID) (api.Award, error) {
+	handle(a, "badges", "POST /awards/{id}/restore restore-award Restore an award: cancel a revocation that was made by mistake", func(ctx context.Context, in *byID) (api.Award, error) {
 		if _, err := s.Badges.Restore(ctx, callerOf(ctx).Name, in.ID); err != nil {
 			return api.Award{}, err
 		}

@@ -28,7 +28,7 @@ var documents = map[string][]string{
 	"/api/v1/full-comparison":                    {"schedule"},
 	"/api/v1/history":                            {"months"},
 	"/api/v1/views":                              nil,
-	"/api/v1/sections/aside":                     nil,
+	"/api/v1/sections/hidden":                    nil,
 	"/api/v1/learning-settings":                  nil,
 	"/api/v1/verbs":                              {"own"},
 	"/api/v1/test-recipient":                     nil,

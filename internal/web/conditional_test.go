@@ -47,7 +47,7 @@ func TestEveryEditKeepsToWhatItWasMadeFrom(t *testing.T) {
 		{"/full-comparison", "PUT", "", `{"schedule":{"kind":"daily","at":"04:00"}}`, `{"schedule":{"kind":"daily","at":"05:00"}}`, "schedule.at"},
 		{"/history", "PUT", "", `{"months":12,"gone":0}`, `{"months":24,"gone":0}`, "months"},
 		{"/views", "PUT", "", `[{"name":"mine","query":{}}]`, `[{"name":"theirs","query":{}}]`, ""},
-		{"/sections/aside", "PUT", "", `[{"name":"Mine","title":"A*"}]`, `[{"name":"Theirs","title":"B*"}]`, ""},
+		{"/sections/hidden", "PUT", "", `[{"name":"Mine","title":"A*"}]`, `[{"name":"Theirs","title":"B*"}]`, ""},
 		{"/learning-settings", "PUT", "", `{"across":true}`, `{"across":false}`, "across"},
 		{"/verbs", "PUT", "", `{"own":[]}`, `{"own":[{"verb":"https://verbs.example/grew","says":"completed"}]}`, ""},
 		{"/test-recipient", "PUT", "", `{"address":"mine@fernmoor.example"}`, `{"address":"theirs@fernmoor.example"}`, "address"},

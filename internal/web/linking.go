@@ -25,7 +25,7 @@ type linkableInput struct {
 
 type proposalsInput struct {
 	SameTeacher bool   `query:"sameTeacher" default:"true" doc:"Only sections that share a teacher"`
-	Aside       string `query:"aside" enum:",*" doc:"* for what lists leave aside too"`
+	Hidden      string `query:"hidden" enum:",*" doc:"* for what lists hide too"`
 }
 
 func (s *Server) linking(a huma.API) {
@@ -40,8 +40,8 @@ func (s *Server) linking(a huma.API) {
 		})}, err
 	})
 	handle(a, "sections", "GET /linked-sets/proposals propose-sets Sections that could be linked: of one course and term", func(ctx context.Context, in *proposalsInput) (api.SetProposals, error) {
-		all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Aside == pairings.Everything)
-		return api.SetProposals{Aside: all.Aside, Items: each(all.List, func(p core.Proposal) api.SetProposal {
+		all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Hidden == pairings.Everything)
+		return api.SetProposals{Hidden: all.Hidden, Items: each(all.List, func(p core.Proposal) api.SetProposal {
 			return api.SetProposal{Name: p.Name, Sections: each(p.Sections, linked), SharedTeachers: each(p.SharedTeachers, func(t core.SharedTeacher) api.SharedTeacher {
 				return api.SharedTeacher{Teacher: all.Teachers[t.Teacher], Sections: each(t.Sections, func(x core.Section) string { return x.Title })}
 			})}

@@ -87,7 +87,7 @@ func (s *Server) pairings(a huma.API) {
 		notice, err := s.notice(ctx, p)
 		return api.OpeningOutlook{Learners: o.Learners, NewAccounts: o.NewAccounts, Notice: notice}, err
 	})
-	handleTagged(a, "pairings", "DELETE /pairings/{id}/opening cancel-opening Take back when a held class opens; it stays held", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
+	handleTagged(a, "pairings", "DELETE /pairings/{id}/opening cancel-opening Cancel when a held class opens; it stays held", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Runs.CancelOpening(ctx, callerOf(ctx).Name, in.ID))
 	})
 	handleTagged(a, "pairings", "POST /pairings/{id}/hold hold-class Hold learners back again; who is in stays in", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
@@ -249,8 +249,8 @@ func (s *Server) preview(ctx context.Context, p store.Preview) (api.Preview, err
 		return slices.Index(roster.Outcomes, a.Outcome) - slices.Index(roster.Outcomes, b.Outcome)
 	})
 	out.Ends = p.Ends
-	if p.TakesBack != nil {
-		out.TakesBack = *p.TakesBack
+	if p.Reverts != nil {
+		out.Reverts = *p.Reverts
 	} else if n, tripped := p.Plan.GuardTripped(pairing.Policy); tripped && !p.Ends {
 		out.Guard = n
 	}

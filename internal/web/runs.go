@@ -47,12 +47,12 @@ func (s *Server) runs(a huma.API) {
 		}
 		out, err := s.run(ctx, r)
 		if err == nil {
-			out.TakenBackBy, err = s.Store.TakenBackBy(ctx, r.ID)
+			out.RevertedBy, err = s.Store.RevertedBy(ctx, r.ID)
 		}
 		return out, err
 	})
-	handle(a, "runs", "POST /runs/{id}/take-back take-back-run Show how a run's effect would be undone", func(ctx context.Context, in *byID) (api.Preview, error) {
-		p, err := s.Runs.TakeBack(ctx, in.ID)
+	handle(a, "runs", "POST /runs/{id}/revert revert-run Show how a run's effect would be undone", func(ctx context.Context, in *byID) (api.Preview, error) {
+		p, err := s.Runs.Revert(ctx, in.ID)
 		if err != nil {
 			return api.Preview{}, err
 		}
@@ -124,8 +124,8 @@ func (s *Server) run(ctx context.Context, r store.Run) (api.Run, error) {
 	if e, ok := finding.Lookup(out.Code); ok {
 		out.Remedy = e.Remedy
 	}
-	if r.TakesBack != nil {
-		out.TakesBack = *r.TakesBack
+	if r.Reverts != nil {
+		out.Reverts = *r.Reverts
 	}
 	if r.NextPreview != nil {
 		out.NextPreview = *r.NextPreview

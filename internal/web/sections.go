@@ -30,7 +30,7 @@ type SectionFilter struct {
 	Service string `query:"service" doc:"Name of the connection with which it is paired"`
 	AtLeast int    `query:"atLeast" minimum:"0" doc:"Learners"`
 	AtMost  string `query:"atMost" doc:"Learners; any number when empty"`
-	Aside   string `query:"aside" doc:"List what the rule with this name leaves aside, or * for everything"`
+	Hidden  string `query:"hidden" doc:"List what the rule with this name hides, or * for everything"`
 }
 
 type sectionsInput struct {
@@ -51,17 +51,17 @@ func (s *Server) sections(a huma.API) {
 		items, next, err := paged(list.Cards, in.Cursor, in.Limit)
 		return api.SectionPage{
 			Items: each(items, section), Next: next, Total: len(list.Cards), Choices: api.Choices(list.Choices),
-			Aside: each(list.Aside, func(l pairings.AsideCount) api.LeftAside { return api.LeftAside(l) }),
+			Hidden: each(list.Hidden, func(l pairings.HiddenCount) api.HiddenCount { return api.HiddenCount(l) }),
 		}, err
 	})
-	handle(a, "sections", "GET /sections/aside get-aside Rules that leave sections out of lists", func(ctx context.Context, _ *struct{}) ([]visibility.SectionRule, error) {
-		return s.Pairings.Aside(ctx)
+	handle(a, "sections", "GET /sections/hidden get-hiding-rules Rules that leave sections out of lists", func(ctx context.Context, _ *struct{}) ([]visibility.SectionRule, error) {
+		return s.Pairings.HidingRules(ctx)
 	})
-	handle(a, "sections", "PUT /sections/aside edit-aside Change the rules that leave sections out of lists", func(ctx context.Context, in *with[[]visibility.SectionRule]) ([]visibility.SectionRule, error) {
-		if err := s.Pairings.SetAside(ctx, callerOf(ctx).Name, in.Body); err != nil {
+	handle(a, "sections", "PUT /sections/hidden edit-hiding-rules Change the rules that leave sections out of lists", func(ctx context.Context, in *with[[]visibility.SectionRule]) ([]visibility.SectionRule, error) {
+		if err := s.Pairings.SetHidingRules(ctx, callerOf(ctx).Name, in.Body); err != nil {
 			return nil, err
 		}
-		return s.Pairings.Aside(ctx)
+		return s.Pairings.HidingRules(ctx)
 	})
 	handle(a, "sections", "GET /board board Every section by state", func(ctx context.Context, in *SectionFilter) (api.Board, error) {
 		f, err := in.filter()
@@ -91,7 +91,7 @@ func (s *Server) sections(a huma.API) {
 
 func (in *SectionFilter) filter() (pairings.Filter, error) {
 	f := pairings.Filter{
-		Called: in.Called, Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State), Aside: in.Aside,
+		Called: in.Called, Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State), Hidden: in.Hidden,
 		Organisation: in.Org, Course: in.Course, Role: in.Role, Service: in.Service, AtLeast: in.AtLeast,
 	}
 	if in.AtMost != "" {

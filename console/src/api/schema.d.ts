@@ -81,7 +81,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back a revocation that was made by mistake */
+        /** Restore an award: cancel a revocation that was made by mistake */
         post: operations["restore-award"];
         delete?: never;
         options?: never;
@@ -1331,7 +1331,7 @@ export interface paths {
         get: operations["preview-opening"];
         put?: never;
         post?: never;
-        /** Take back when a held class opens; it stays held */
+        /** Cancel when a held class opens; it stays held */
         delete: operations["cancel-opening"];
         options?: never;
         head?: never;
@@ -1962,7 +1962,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/runs/{id}/take-back": {
+    "/api/v1/runs/{id}/revert": {
         parameters: {
             query?: never;
             header?: never;
@@ -1972,7 +1972,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Show how a run's effect would be undone */
-        post: operations["take-back-run"];
+        post: operations["revert-run"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2030,7 +2030,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/sections/aside": {
+    "/api/v1/sections/hidden": {
         parameters: {
             query?: never;
             header?: never;
@@ -2038,9 +2038,9 @@ export interface paths {
             cookie?: never;
         };
         /** Rules that leave sections out of lists */
-        get: operations["get-aside"];
+        get: operations["get-hiding-rules"];
         /** Change the rules that leave sections out of lists */
-        put: operations["edit-aside"];
+        put: operations["edit-hiding-rules"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2566,7 +2566,7 @@ export interface components {
             to?: string;
             /** @description It takes an earlier delivery back */
             readonly undo?: boolean;
-            /** @description For send: what is sent to take it back */
+            /** @description For send: what is sent to revert it */
             undoFields?: {
                 [key: string]: string;
             };
@@ -2971,15 +2971,15 @@ export interface components {
             result?: {
                 [key: string]: unknown;
             };
+            /** @description Another delivery has reverted it */
+            reverted?: boolean;
             /** @description Name of the rule or offer */
             rule: string;
             ruleId?: string;
             section?: string;
             /** @enum {string} */
             state: "planned" | "queued" | "retrying" | "delivered" | "waiting" | "skipped" | "stopped";
-            /** @description Another delivery has taken it back */
-            takenBack?: boolean;
-            /** @description The delivery that this one takes back */
+            /** @description The delivery that this one reverts */
             undoes?: string;
             /**
              * Format: int64
@@ -3287,6 +3287,11 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
+        HiddenCount: {
+            /** Format: int64 */
+            count: number;
+            name: string;
+        };
         History: {
             /** @description What there is, the oldest first */
             kept: components["schemas"]["HistoryMonth"][];
@@ -3380,11 +3385,6 @@ export interface components {
         LearningSettings: {
             /** @description What somebody reached in one section of a course counts in every other one they come into */
             across: boolean;
-        };
-        LeftAside: {
-            /** Format: int64 */
-            count: number;
-            name: string;
         };
         LeftGroup: {
             class: string;
@@ -3733,7 +3733,7 @@ export interface components {
             /** @description A CEL expression; always true when absent */
             condition?: string;
             /**
-             * @description Which result of an assessment counts, by the time at which it was reached: the latest, the best (a pass, if there ever was one) or the first. When absent it is the latest for a rule that takes back for one result what it did for the other, and every one for all others
+             * @description Which result of an assessment counts, by the time at which it was reached: the latest, the best (a pass, if there ever was one) or the first. When absent it is the latest for a rule that reverts for one result what it did for the other, and every one for all others
              * @enum {string}
              */
             counts?: "latest" | "best" | "first";
@@ -3756,7 +3756,7 @@ export interface components {
             stop?: string;
             /** @enum {string} */
             trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "person.not-begun" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "run.needs-person" | "service.reported";
-            /** @description Triggers that, for the same person and place, take back what the rule did */
+            /** @description Triggers that, for the same person and place, revert what the rule did */
             undoneBy?: string[];
         };
         NewRun: {
@@ -4297,6 +4297,8 @@ export interface components {
              */
             notice: "quiet" | "told" | "unknown";
             pairingId: string;
+            /** @description The run whose effect this undoes */
+            reverts?: string;
             /**
              * Format: int64
              * @description Members of the class who stay somebody else's, where others are taken over
@@ -4307,8 +4309,6 @@ export interface components {
              * @description Members of the class, put in by somebody else, whose places Kanban minds from the run on
              */
             takeOver?: number;
-            /** @description The run whose effect this undoes */
-            takesBack?: string;
         };
         Progress: {
             done: boolean;
@@ -4584,7 +4584,7 @@ export interface components {
             /** @description A CEL expression; always true when absent */
             condition?: string;
             /**
-             * @description Which result of an assessment counts, by the time at which it was reached: the latest, the best (a pass, if there ever was one) or the first. When absent it is the latest for a rule that takes back for one result what it did for the other, and every one for all others
+             * @description Which result of an assessment counts, by the time at which it was reached: the latest, the best (a pass, if there ever was one) or the first. When absent it is the latest for a rule that reverts for one result what it did for the other, and every one for all others
              * @enum {string}
              */
             counts?: "latest" | "best" | "first";
@@ -4620,7 +4620,7 @@ export interface components {
             stop?: string;
             /** @enum {string} */
             trigger: "section.joined" | "section.left" | "section.moved" | "access.granted" | "access.ended" | "activity.completed" | "assessment.passed" | "assessment.failed" | "score.reported" | "work.submitted" | "module.completed" | "course.completed" | "progress.crossed" | "activity.reopened" | "module.reopened" | "course.reopened" | "person.inactive" | "person.not-begun" | "badge.awarded" | "badge.revoked" | "stage.reached" | "stage.reopened" | "run.needs-person" | "service.reported";
-            /** @description Triggers that, for the same person and place, take back what the rule did */
+            /** @description Triggers that, for the same person and place, revert what the rule did */
             undoneBy?: string[];
             /**
              * Format: int64
@@ -4675,6 +4675,10 @@ export interface components {
             rate: number;
             remedy?: string;
             requestedBy: string;
+            /** @description The run that undid its effect */
+            revertedBy?: string;
+            /** @description The run whose effect it undoes */
+            reverts?: string;
             /**
              * Format: double
              * @description How long it has been at work, or was
@@ -4696,10 +4700,6 @@ export interface components {
             state: "queued" | "running" | "finished" | "needs-person" | "moved" | "failed" | "cancelled";
             /** @description What it is doing now */
             step?: string;
-            /** @description The run that undid its effect */
-            takenBackBy?: string;
-            /** @description The run whose effect it undoes */
-            takesBack?: string;
             /** Format: int64 */
             total: number;
         };
@@ -4777,10 +4777,10 @@ export interface components {
             title: string;
         };
         SectionPage: {
-            /** @description What each rule left out of this list */
-            aside: components["schemas"]["LeftAside"][];
             /** @description The values by which lists can be narrowed */
             choices: components["schemas"]["Choices"];
+            /** @description What each rule left out of this list */
+            hidden: components["schemas"]["HiddenCount"][];
             items: components["schemas"]["Section"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
@@ -4811,7 +4811,7 @@ export interface components {
             courseCode?: string;
             /** @description Sections without learners */
             empty?: boolean;
-            /** @description Shown beside the number of sections that it leaves aside */
+            /** @description Shown beside the number of sections that it hides */
             name: string;
             /** @description Sections whose terms do not run today, as long as any section's does */
             otherTerms?: boolean;
@@ -4872,9 +4872,9 @@ export interface components {
         SetProposals: {
             /**
              * Format: int64
-             * @description Sections that could be linked too, and that lists leave aside
+             * @description Sections that could be linked too, and that lists hide
              */
-            aside: number;
+            hidden: number;
             items: components["schemas"]["SetProposal"][];
         };
         SetRef: {
@@ -5790,8 +5790,8 @@ export interface operations {
                 atLeast?: number;
                 /** @description Learners; any number when empty */
                 atMost?: string;
-                /** @description List what the rule with this name leaves aside, or * for everything */
-                aside?: string;
+                /** @description List what the rule with this name hides, or * for everything */
+                hidden?: string;
             };
             header?: never;
             path?: never;
@@ -7814,8 +7814,8 @@ export interface operations {
             query?: {
                 /** @description Only sections that share a teacher */
                 sameTeacher?: boolean;
-                /** @description * for what lists leave aside too */
-                aside?: "" | "*";
+                /** @description * for what lists hide too */
+                hidden?: "" | "*";
             };
             header?: never;
             path?: never;
@@ -10645,7 +10645,7 @@ export interface operations {
             };
         };
     };
-    "take-back-run": {
+    "revert-run": {
         parameters: {
             query?: never;
             header?: never;
@@ -10766,8 +10766,8 @@ export interface operations {
                 atLeast?: number;
                 /** @description Learners; any number when empty */
                 atMost?: string;
-                /** @description List what the rule with this name leaves aside, or * for everything */
-                aside?: string;
+                /** @description List what the rule with this name hides, or * for everything */
+                hidden?: string;
                 /** @description From the field next of the page before */
                 cursor?: string;
                 /** @description Records per page */
@@ -10799,7 +10799,7 @@ export interface operations {
             };
         };
     };
-    "get-aside": {
+    "get-hiding-rules": {
         parameters: {
             query?: never;
             header?: never;
@@ -10828,7 +10828,7 @@ export interface operations {
             };
         };
     };
-    "edit-aside": {
+    "edit-hiding-rules": {
         parameters: {
             query?: never;
             header?: {

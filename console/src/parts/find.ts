@@ -17,16 +17,16 @@ const named = (s: Schemas['Section']) => ({
   apart: [s.terms?.join(', '), s.organisation, s.teachers?.join(', ')].filter(Boolean).join(' · '),
 })
 
-/** Finds sections of the register by title, code, course or teacher, whatever lists leave aside. */
+/** Finds sections of the register by title, code, course or teacher, whatever lists hide. */
 export async function sections(text: string) {
-  const page = await ok(api.GET('/api/v1/sections', { params: { query: { text, limit: 20, aside: '*' } } }))
+  const page = await ok(api.GET('/api/v1/sections', { params: { query: { text, limit: 20, hidden: '*' } } }))
   return page.items.filter((s) => !s.list).map(named)
 }
 
 /** Finds one section by its id; nothing when it is gone. */
 export async function section(id: string) {
   const page = await ok(
-    api.GET('/api/v1/sections', { params: { query: { called: id, limit: 2, aside: '*' } } }),
+    api.GET('/api/v1/sections', { params: { query: { called: id, limit: 2, hidden: '*' } } }),
   )
   return page.items.filter((s) => s.id === id).map(named)[0]
 }

@@ -30,8 +30,8 @@ export function became(did: Record<string, number>): string {
     .join(', ')
 }
 
-/** The state of a delivery in a word: what was taken back reads so. */
-export function deliveryState(d: { state: string; takenBack?: boolean; undoes?: string }) {
-  if (d.takenBack) return 'taken-back'
+/** The state of a delivery in a word: what was reverted reads so. */
+export function deliveryState(d: { state: string; reverted?: boolean; undoes?: string }) {
+  if (d.reverted) return 'reverted'
   return d.undoes && d.state === 'delivered' ? 'took-back' : d.state
 }

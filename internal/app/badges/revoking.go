@@ -14,7 +14,7 @@ import (
 	"kanban/internal/wire/openbadge"
 )
 
-// Restore takes back a revocation that was made by mistake: the award holds again, and the
+// Restore cancels a revocation that was made by mistake: the award holds again, and the
 // status list says so. Whoever looked meanwhile was told that it was revoked.
 func (s *Service) Restore(ctx context.Context, who, awardID string) (store.Award, error) {
 	a, err := s.Store.Award(ctx, awardID)
@@ -37,7 +37,7 @@ func (s *Service) Restore(ctx context.Context, who, awardID string) (store.Award
 		if !ok {
 			return refusal.Conflict("", "this award is not revoked any more")
 		}
-		if err := tx.Audit(ctx, who, "took back a revocation", "award/"+a.ID, was); err != nil {
+		if err := tx.Audit(ctx, who, "cancelled a revocation", "award/"+a.ID, was); err != nil {
 			return err
 		}
 		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, time.Now().UTC(), "/again/"+store.NewID(), 0)
@@ -49,7 +49,7 @@ func (s *Service) Restore(ctx context.Context, who, awardID string) (store.Award
 }
 
 // Revoke revokes an award for a reason, which verifiers are shown from then on. The badge
-// can be awarded anew, and Restore takes a mistake back.
+// can be awarded anew, and Restore mends a mistake.
 func (s *Service) Revoke(ctx context.Context, who, awardID, reason string) (store.Award, error) {
 	a, err := s.Store.Award(ctx, awardID)
 	if err != nil {

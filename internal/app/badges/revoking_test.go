@@ -67,7 +67,7 @@ func TestRevokedIsSeenByAnyone_B3(t *testing.T) {
 	assert.NotEqual(t, a.ID, anew.ID)
 	assert.Equal(t, anew.ID, give(event("k4", person)).ID, "nobody holds it twice")
 
-	// A revocation made by mistake is taken back; not while the badge is held anew.
+	// A revocation made by mistake is cancelled; not while the badge is held anew.
 	_, err = w.Badges.Restore(t.Context(), "Maud", a.ID)
 	require.ErrorContains(t, err, "awarded anew since")
 	_, err = w.Badges.Revoke(t.Context(), "Maud", anew.ID, "Twice")
@@ -121,7 +121,7 @@ func TestStatusListsFollowEachOther(t *testing.T) {
 	assert.True(t, strings.HasSuffix(c.Credential.Status.Credential, "/status/2"))
 }
 
-// A rule that does something once does it for each badge, and what takes it back takes
+// A rule that does something once does it for each badge, and what reverts it takes
 // back what belongs to that badge.
 func TestEachBadgeIsItsOwn_E8(t *testing.T) {
 	w := apptest.New(t)

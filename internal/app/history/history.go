@@ -20,7 +20,7 @@ type Service struct {
 // setting holds for how many whole months history is kept; 0 is for ever.
 const setting = "history"
 
-// Bounds of how long history is kept, in months. Rules look back, wait and take back
+// Bounds of how long history is kept, in months. Rules look back, wait and revert
 // what they did, so that a few months are always there.
 const (
 	fewest = 3

@@ -134,13 +134,13 @@ type Proposals struct {
 	List []linking.Proposal
 	// Teachers are the names of the shared teachers of proposals, by person.
 	Teachers map[string]string
-	// Aside counts the sections that could be linked too and that lists leave aside.
-	Aside int
+	// Hidden counts the sections that could be linked too and that lists hide.
+	Hidden int
 }
 
 // Proposals lists sections that could be linked: of one course and term, with
-// sameTeacher taught by the same people, and with everything also those that lists leave
-// aside.
+// sameTeacher taught by the same people, and with everything also those that lists
+// hide.
 func (s *Service) Proposals(ctx context.Context, sameTeacher, everything bool) (Proposals, error) {
 	out := Proposals{Teachers: map[string]string{}}
 	x, err := s.school(ctx)
@@ -150,13 +150,13 @@ func (s *Service) Proposals(ctx context.Context, sameTeacher, everything bool) (
 	all := linking.Propose(x.all, sameTeacher, s.Now())
 	out.List = all
 	if !everything {
-		left, err := s.Pairings.LeftAside(ctx)
+		left, err := s.Pairings.HiddenSections(ctx)
 		if err != nil {
 			return out, err
 		}
 		seen := slices.DeleteFunc(slices.Clone(x.all), func(x linking.Section) bool { return left[x.ID] })
 		out.List = linking.Propose(seen, sameTeacher, s.Now())
-		out.Aside = count(all) - count(out.List)
+		out.Hidden = count(all) - count(out.List)
 	}
 	var ids []string
 	for _, p := range out.List {

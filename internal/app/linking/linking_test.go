@@ -79,7 +79,7 @@ func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, same, 1)
 	assert.Len(t, same[0].Sections, 2, "Propagation A and B share Otto Onion")
-	assert.Zero(t, found.Aside)
+	assert.Zero(t, found.Hidden)
 	found, err = w.Linking.Proposals(t.Context(), false, false)
 	all := found.List
 	require.NoError(t, err)
@@ -123,28 +123,28 @@ func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 	assert.Contains(t, text, "PROP-A,Propagation A,Ada Alder,stu-001,student,")
 }
 
-// What lists leave aside is not proposed either, and how much that is is said.
-func TestProposalsLeaveAsideWhatListsDo_S9(t *testing.T) {
+// What lists hide is not proposed either, and how much that is is said.
+func TestProposalsHideWhatListsDo_S9(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	require.NoError(t, w.Pairings.SetAside(t.Context(), "test", visibility.Rules{{Name: "The third", Title: "Propagation C"}}))
+	require.NoError(t, w.Pairings.SetHidingRules(t.Context(), "test", visibility.Rules{{Name: "The third", Title: "Propagation C"}}))
 	found, err := w.Linking.Proposals(t.Context(), false, false)
 	require.NoError(t, err)
 	require.Len(t, found.List, 1)
 	assert.Len(t, found.List[0].Sections, 2)
-	assert.Equal(t, 1, found.Aside)
+	assert.Equal(t, 1, found.Hidden)
 	found, err = w.Linking.Proposals(t.Context(), false, true)
 	require.NoError(t, err)
 	assert.Len(t, found.List[0].Sections, 3)
-	assert.Zero(t, found.Aside)
+	assert.Zero(t, found.Hidden)
 
 	// The terms count too: next term's sections wait until it begins, or are asked for.
-	require.NoError(t, w.Pairings.SetAside(t.Context(), "test", visibility.Default()))
+	require.NoError(t, w.Pairings.SetHidingRules(t.Context(), "test", visibility.Default()))
 	w.Pairings.Now = func() time.Time { return w.Section("ORCH-B").BeginsOn.AddDate(0, 0, 1) }
 	found, err = w.Linking.Proposals(t.Context(), false, false)
 	require.NoError(t, err)
 	assert.Empty(t, found.List)
-	assert.Equal(t, 3, found.Aside)
+	assert.Equal(t, 3, found.Hidden)
 }
 
 // A set has one class, with a group for each section inside it. A mover changes
@@ -184,8 +184,8 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	assert.Contains(t, space("Propagation – Propagation B"), "Yann Yew")
 	assert.Contains(t, space("Propagation"), "Yann Yew")
 
-	// What that run did can be taken back.
-	back, err := w.Runs.TakeBack(t.Context(), moved.ID)
+	// What that run did can be reverted.
+	back, err := w.Runs.Revert(t.Context(), moved.ID)
 	require.NoError(t, err)
 	r, err := w.Runs.Start(t.Context(), "test", back.ID, false)
 	require.NoError(t, err)

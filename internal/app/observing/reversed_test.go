@@ -13,7 +13,7 @@ import (
 )
 
 // What was done for a completion that holds no longer is named, until the completion holds
-// again, the badge is revoked, or the rule takes back what it did.
+// again, the badge is revoked, or the rule reverts what it did.
 func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	w.Outlined()
@@ -54,7 +54,7 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	require.Len(t, reopened, 2)
 	require.NoError(t, w.Reacting.React(t.Context(), []string{reopened[0].ID, reopened[1].ID}, ""))
 	w.Deliver()
-	assert.ElementsMatch(t, []string{"M award Cuttings Give", "the course send  Label", "M award Cuttings Give", "the course send  Label"}, hanging(), "what the third rule did is taken back")
+	assert.ElementsMatch(t, []string{"M award Cuttings Give", "the course send  Label", "M award Cuttings Give", "the course send  Label"}, hanging(), "what the third rule did is reverted")
 
 	awards, err := w.Store.Awards(t.Context(), badge.ID, w.Person("stu-002").ID, "", 5)
 	require.NoError(t, err)

@@ -11,43 +11,43 @@ import (
 	"kanban/internal/store"
 )
 
-const asideSetting = "aside"
+const hidingSetting = "hiding-rules"
 
-// Aside gives the rules that leave sections out of lists.
-func (s *Service) Aside(ctx context.Context) (visibility.Rules, error) {
+// HidingRules gives the rules that leave sections out of lists.
+func (s *Service) HidingRules(ctx context.Context) (visibility.Rules, error) {
 	var rules visibility.Rules
-	ok, err := s.Store.Setting(ctx, asideSetting, &rules)
+	ok, err := s.Store.Setting(ctx, hidingSetting, &rules)
 	if err != nil || ok {
 		return rules, err
 	}
 	return visibility.Default(), nil
 }
 
-// SetAside replaces them.
-func (s *Service) SetAside(ctx context.Context, who string, rules visibility.Rules) error {
+// SetHidingRules replaces them.
+func (s *Service) SetHidingRules(ctx context.Context, who string, rules visibility.Rules) error {
 	if err := rules.Check(); err != nil {
 		return refusal.Invalid("rules", "%s", strings.ReplaceAll(err.Error(), "\n", "; "))
 	}
-	before, err := s.Aside(ctx)
+	before, err := s.HidingRules(ctx)
 	if err != nil {
 		return err
 	}
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, asideSetting, rules); err != nil {
+		if err := tx.Set(ctx, hidingSetting, rules); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "changed which sections are left aside", "sections", map[string]any{"before": before, "after": rules}); err != nil {
+		if err := tx.Audit(ctx, who, "changed which sections are hidden", "sections", map[string]any{"before": before, "after": rules}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "section", "")
 	})
 }
 
-// Everything is the choice of a Filter that leaves nothing aside.
+// Everything is the choice of a Filter that hides nothing.
 const Everything = "*"
 
-// AsideCount counts what one rule left out of a list.
-type AsideCount struct {
+// HiddenCount counts what one rule left out of a list.
+type HiddenCount struct {
 	Name  string
 	Count int
 }
@@ -55,7 +55,7 @@ type AsideCount struct {
 // Listing is a list of cards with what was left out of it.
 type Listing struct {
 	Cards   []Card
-	Aside   []AsideCount
+	Hidden  []HiddenCount
 	Choices Choices
 }
 
@@ -64,18 +64,18 @@ type Choices struct {
 	Organisations, Courses, Terms, Teachers, Roles, Services []string
 }
 
-// List gives the cards that fit, without what the rules leave aside, and how much
-// each rule left out of what would have fitted. With f.Aside only what that rule
-// leaves aside is listed; with Everything, nothing is left out.
+// List gives the cards that fit, without what the rules hide, and how much
+// each rule left out of what would have fitted. With f.Hidden only what that rule
+// hides is listed; with Everything, nothing is left out.
 func (s *Service) List(ctx context.Context, f Filter) (Listing, error) {
 	cards, rules, leftBy, err := s.judged(ctx)
 	if err != nil {
 		return Listing{}, err
 	}
-	list := Listing{Cards: []Card{}, Aside: make([]AsideCount, len(rules)), Choices: choices(cards)}
+	list := Listing{Cards: []Card{}, Hidden: make([]HiddenCount, len(rules)), Choices: choices(cards)}
 	index := map[string]int{}
 	for i, r := range rules {
-		list.Aside[i].Name, index[r.Name] = r.Name, i
+		list.Hidden[i].Name, index[r.Name] = r.Name, i
 	}
 	for _, c := range cards {
 		if !f.fits(c) {
@@ -83,9 +83,9 @@ func (s *Service) List(ctx context.Context, f Filter) (Listing, error) {
 		}
 		name, left := leftBy(c)
 		if left {
-			list.Aside[index[name]].Count++
+			list.Hidden[index[name]].Count++
 		}
-		if f.Aside == Everything || f.Aside == name && left || f.Aside == "" && !left {
+		if f.Hidden == Everything || f.Hidden == name && left || f.Hidden == "" && !left {
 			list.Cards = append(list.Cards, c)
 		}
 	}
@@ -98,14 +98,14 @@ func (s *Service) judged(ctx context.Context) ([]Card, visibility.Rules, func(Ca
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	rules, err := s.Aside(ctx)
+	rules, err := s.HidingRules(ctx)
 	at := s.Now()
 	some := slices.ContainsFunc(cards, func(c Card) bool { return looked(c).Runs(at) })
 	return cards, rules, func(c Card) (string, bool) { return rules.Of(looked(c), at, some) }, err
 }
 
-// LeftAside gives the sections that the rules leave out of lists.
-func (s *Service) LeftAside(ctx context.Context) (map[string]bool, error) {
+// HiddenSections gives the sections that the rules leave out of lists.
+func (s *Service) HiddenSections(ctx context.Context) (map[string]bool, error) {
 	cards, _, leftBy, err := s.judged(ctx)
 	left := map[string]bool{}
 	for _, c := range cards {

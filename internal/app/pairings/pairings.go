@@ -72,8 +72,8 @@ type Filter struct {
 	Service      string // name of the connection with which it is paired
 	AtLeast      int    // learners
 	AtMost       *int
-	// Aside is for List: the name of a rule, or Everything.
-	Aside string
+	// Hidden is for List: the name of a rule, or Everything.
+	Hidden string
 }
 
 // Cards lists every section and linked set, the ones that need somebody first.

@@ -164,9 +164,9 @@ func TestFilters_S1(t *testing.T) {
 	w.Read(w.Register(), false)
 	most := 12
 	for want, f := range map[int]pairings.Filter{
-		4: {AtMost: &most}, 5: {AtLeast: 15}, 2: {Course: "ORCH"}, 1: {Role: "ext:preview"}, 9: {Organisation: "Fernmoor Garden School", Aside: pairings.Everything}, 0: {Service: "Workspace"},
+		4: {AtMost: &most}, 5: {AtLeast: 15}, 2: {Course: "ORCH"}, 1: {Role: "ext:preview"}, 9: {Organisation: "Fernmoor Garden School", Hidden: pairings.Everything}, 0: {Service: "Workspace"},
 	} {
-		list, err := w.Pairings.List(t.Context(), pairings.Filter{Text: f.Text, AtMost: f.AtMost, AtLeast: f.AtLeast, Course: f.Course, Role: f.Role, Organisation: f.Organisation, Service: f.Service, Aside: pairings.Everything})
+		list, err := w.Pairings.List(t.Context(), pairings.Filter{Text: f.Text, AtMost: f.AtMost, AtLeast: f.AtLeast, Course: f.Course, Role: f.Role, Organisation: f.Organisation, Service: f.Service, Hidden: pairings.Everything})
 		require.NoError(t, err)
 		assert.Len(t, list.Cards, want, "%+v", f)
 		assert.Equal(t, []string{"First term", "Second term"}, list.Choices.Terms)

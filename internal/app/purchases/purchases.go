@@ -289,7 +289,7 @@ func (s *Service) settleAll(ctx context.Context, tx *store.Tx, offers map[string
 	return nil
 }
 
-// settle gives a buyer what an access leads to and has not given yet, and takes back
+// settle gives a buyer what an access leads to and has not given yet, and reverts
 // what it leads to no longer.
 func (s *Service) settle(ctx context.Context, tx *store.Tx, o store.Offer, a store.Access) error {
 	now := s.Now().UTC().Truncate(time.Microsecond) // as finely as the database keeps it

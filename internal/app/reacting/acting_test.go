@@ -78,8 +78,8 @@ func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 	assert.Equal(t, []string{"stopped", "stopped", "stopped", "stopped"}, states(all(t, w, store.DeliveryFilter{EventID: bob.ID})))
 }
 
-// Pass after fail takes back what fail did, and what it would have done.
-func TestPassTakesBackWhatFailDid_E8(t *testing.T) {
+// Pass after fail reverts what fail did, and what it would have done.
+func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	labels, platform := w.Labels(), w.Platform()
 	soil := w.Section("SOIL-A")
@@ -133,21 +133,21 @@ func TestPassTakesBackWhatFailDid_E8(t *testing.T) {
 		byKind[d.Action.Kind] = d.State + " " + d.Code
 	}
 	assert.Equal(t, map[string]string{
-		rule.Operate: "delivered ", rule.OpenTask: "delivered ", rule.Unenrol: "delivered ", rule.AppendSheet: "skipped " + string(finding.CannotTakeBack),
+		rule.Operate: "delivered ", rule.OpenTask: "delivered ", rule.Unenrol: "delivered ", rule.AppendSheet: "skipped " + string(finding.CannotRevert),
 	}, byKind)
 	taken := 0
 	for _, d := range all(t, w, store.DeliveryFilter{State: store.DeliveryDelivered}) {
-		if d.TakenBack {
+		if d.Reverted {
 			taken++
 		}
 	}
-	assert.Equal(t, 3, taken, "label, task and enrolment read as taken back")
+	assert.Equal(t, 3, taken, "label, task and enrolment read as reverted")
 	rows, err := w.Store.SheetRows(t.Context(), "failed")
 	require.NoError(t, err)
 	require.Len(t, rows, 1, "a row stays")
 	assert.Equal(t, 0.5, rows[0].Cells["score"])
 
-	// Once per person and target, but what was taken back may happen again.
+	// Once per person and target, but what was reverted may happen again.
 	again := w.Record(about(w, rule.AssessmentFailed, "f2", nora))
 	w.Deliver()
 	assert.Equal(t, []string{"to-repeat"}, contact())
@@ -155,7 +155,7 @@ func TestPassTakesBackWhatFailDid_E8(t *testing.T) {
 	usage, err := w.Store.RuleUsage(t.Context(), *now)
 	require.NoError(t, err)
 	assert.Equal(t, r.ID, usage[0].RuleID)
-	assert.Equal(t, 2, usage[0].Fired, "two fails; taking back is no firing")
+	assert.Equal(t, 2, usage[0].Fired, "two fails; reverting is no firing")
 }
 
 func TestOperationsTellSuccess(t *testing.T) {
@@ -284,8 +284,8 @@ func TestRulesKeepTheirVersions(t *testing.T) {
 }
 
 // A pass that comes while what the fail did is on its way to the service: it arrives,
-// and is taken back.
-func TestTakenBackWhileUnderWay_E8(t *testing.T) {
+// and is reverted.
+func TestRevertedWhileUnderWay_E8(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	labels := w.Labels()
 	w.Rule(rule.Draft{Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{

@@ -308,7 +308,7 @@ func (s *Service) writeWhole(ctx context.Context, worker string, turns []*turn) 
 		if err != nil {
 			return err
 		}
-		for _, d := range settled { // what was taken back while it was being done
+		for _, d := range settled { // what was reverted while it was being done
 			if stopped[d.ID] && d.State == store.DeliveryDelivered && d.Undoes == nil {
 				// Nobody would make this attempt once more.
 				if err := tx.WaitForDisk(ctx); err != nil {

@@ -188,7 +188,7 @@ func (s *Service) operate(ctx context.Context, p *prepared, d store.Delivery, _ 
 	o, err := s.Store.Operation(ctx, d.Action.ConnectionID, d.Action.Operation)
 	if err == nil && d.Undoes != nil {
 		if o.Undo == "" {
-			return refusal.Conflict(finding.CannotTakeBack, "the operation %s names none that takes it back", o.Name)
+			return refusal.Conflict(finding.CannotRevert, "the operation %s names none that reverts it", o.Name)
 		}
 		o, err = s.Store.Operation(ctx, d.Action.ConnectionID, o.Undo)
 	}

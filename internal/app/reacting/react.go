@@ -218,7 +218,7 @@ func asStored(data map[string]any) (map[string]any, error) {
 }
 
 // matched is an event with the rules that it sets off, and those whose deliveries it
-// takes back.
+// reverts.
 type matched struct {
 	event         store.Event
 	fires, undone []rule.Rule
@@ -299,7 +299,7 @@ func (s *Service) keepReactions(ctx context.Context, tx *store.Tx, r reactions) 
 	}
 	for _, m := range r.undo {
 		for _, match := range m.undone {
-			if err := s.takeBack(ctx, tx, m.event, match.ID); err != nil {
+			if err := s.revert(ctx, tx, m.event, match.ID); err != nil {
 				return err
 			}
 		}
@@ -375,9 +375,9 @@ func (s *Service) fire(ctx context.Context, known *known, e store.Event, r store
 	return list, nil
 }
 
-// takeBack stops what a rule has not done yet for the event's person and place, and
+// revert stops what a rule has not done yet for the event's person and place, and
 // queues the opposite of what it has done.
-func (s *Service) takeBack(ctx context.Context, tx *store.Tx, e store.Event, ruleID string) error {
+func (s *Service) revert(ctx context.Context, tx *store.Tx, e store.Event, ruleID string) error {
 	list, err := tx.Undoable(ctx, ruleID, e)
 	if err != nil {
 		return err
@@ -401,16 +401,16 @@ func (s *Service) takeBack(ctx context.Context, tx *store.Tx, e store.Event, rul
 }
 
 // opposite queues the delivery that takes one back, because of an event to which so many
-// others led. What cannot be taken back is noted.
+// others led. What cannot be reverted is noted.
 func (s *Service) opposite(ctx context.Context, tx *store.Tx, eventID string, chain int, d store.Delivery) error {
 	now := s.now()
 	u := store.Delivery{
 		ID: store.NewID(), EventID: eventID, RuleID: d.RuleID, RuleVersion: d.RuleVersion, Position: d.Position, ConnectionID: d.ConnectionID,
 		PersonID: d.PersonID, SectionID: d.SectionID, Undoes: &d.ID, State: store.DeliveryPlanned, DueAt: &now,
 	}
-	opposite, ok := d.Action.TakenBack()
+	opposite, ok := d.Action.Reverted()
 	if u.Action = opposite; !ok {
-		u.Action, u.State, u.Code, u.FinishedAt = d.Action, store.DeliverySkipped, string(finding.CannotTakeBack), &now
+		u.Action, u.State, u.Code, u.FinishedAt = d.Action, store.DeliverySkipped, string(finding.CannotRevert), &now
 		u.Action.Undo = true
 	}
 	if ok && chain >= rule.MostInChain {

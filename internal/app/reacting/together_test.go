@@ -18,7 +18,7 @@ import (
 	"kanban/internal/wire/xapi"
 )
 
-// Many who report about the same people at once, in any order, with what is taken back
+// Many who report about the same people at once, in any order, with what is reverted
 // and voided, while deliveries are made: nobody is refused, and every delivery ends, done,
 // stopped, or skipped because another result counts.
 func TestManyReportAboutTheSamePeople(t *testing.T) {

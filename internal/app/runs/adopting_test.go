@@ -158,7 +158,7 @@ func TestAdoptedClassesHoldTheRegistersPeople_R5(t *testing.T) {
 
 // The preview says who is ours from now on; taking the run back leaves them to whoever put
 // them in.
-func TestTakingOverIsShownAndTakenBack(t *testing.T) {
+func TestTakingOverIsShownAndReverted(t *testing.T) {
 	g := newGarden(t, "stu-030", "stu-031", "stu-001")
 	p := g.pair("room")
 	preview, err := g.Runs.Preview(t.Context(), p.ID)
@@ -172,7 +172,7 @@ func TestTakingOverIsShownAndTakenBack(t *testing.T) {
 		}
 	}
 	run := g.Sync(p.ID, false)
-	back, err := g.Runs.TakeBack(t.Context(), run.ID)
+	back, err := g.Runs.Revert(t.Context(), run.ID)
 	require.NoError(t, err)
 	r, err := g.Runs.Start(t.Context(), "test", back.ID, true)
 	require.NoError(t, err)

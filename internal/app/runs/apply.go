@@ -65,7 +65,7 @@ func (x *execution) work(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	if err := x.allowed(ctx, pairing, x.run.TakesBack != nil || x.run.Ends); err != nil {
+	if err := x.allowed(ctx, pairing, x.run.Reverts != nil || x.run.Ends); err != nil {
 		return err
 	}
 	if x.sides, err = x.Service.sides(ctx, pairing); err != nil {
@@ -128,7 +128,7 @@ func (x *execution) promise(ctx context.Context) (stop bool, err error) {
 		x.adopt(plan)
 		return false, nil
 	}
-	fresh := store.Preview{ID: store.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint, TakesBack: x.run.TakesBack, Ends: x.run.Ends}
+	fresh := store.Preview{ID: store.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint, Reverts: x.run.Reverts, Ends: x.run.Ends}
 	x.run.State, x.run.ErrorCode, x.run.NextPreview = store.Moved, string(finding.PreviewMoved), &fresh.ID
 	x.run.Error = "things changed since the preview; look at the new one and run that"
 	for _, m := range roster.Moved(preview.Plan, plan) {
@@ -321,7 +321,7 @@ func (x *execution) readBack(ctx context.Context) error {
 			refused[c.Entry.Key()] = c
 		}
 	}
-	if x.run.TakesBack != nil { // how the pairing stands is another question
+	if x.run.Reverts != nil { // how the pairing stands is another question
 		if plan, err = x.compare(ctx); err != nil {
 			return err
 		}
@@ -360,7 +360,7 @@ func changesNotSeen(n int) string {
 // repair notes what earlier runs of the pairing had carried out and could not note: who is
 // there because of them is ours, and is taken out again one day.
 func (x *execution) repair(ctx context.Context, plan roster.Plan) error {
-	if x.run.TakesBack != nil || x.run.Ends { // they are about other people
+	if x.run.Reverts != nil || x.run.Ends { // they are about other people
 		return nil
 	}
 	open, err := x.Store.UnendedAdditions(ctx, x.pairing.ID, x.run.ID)
@@ -397,8 +397,8 @@ func (x *execution) plan(ctx context.Context) (roster.Plan, error) {
 	switch {
 	case x.run.Ends:
 		return x.ending(ctx)
-	case x.run.TakesBack != nil:
-		return x.takeBack(ctx, *x.run.TakesBack)
+	case x.run.Reverts != nil:
+		return x.revert(ctx, *x.run.Reverts)
 	}
 	return x.compare(ctx)
 }
@@ -439,8 +439,8 @@ func (x *execution) report(plan roster.Plan, missing []store.Change) map[string]
 // takeOver keeps whose places are Kanban's to mind from now on, as the preview has said; a
 // run that takes one back leaves them to whoever put them in.
 func (x *execution) takeOver(ctx context.Context, tx *store.Tx, plan roster.Plan) error {
-	if x.run.TakesBack != nil {
-		return tx.GiveOver(ctx, x.pairing.ID, *x.run.TakesBack)
+	if x.run.Reverts != nil {
+		return tx.GiveOver(ctx, x.pairing.ID, *x.run.Reverts)
 	}
 	if x.pairing.TakeOver != store.TakesOverNext || x.run.Ends {
 		return nil
@@ -474,7 +474,7 @@ func (x *execution) finish(ctx context.Context, tx *store.Tx, plan roster.Plan, 
 			return err
 		}
 	}
-	if x.run.TakesBack != nil { // or the next run would do it all again
+	if x.run.Reverts != nil { // or the next run would do it all again
 		if err := tx.Pause(ctx, x.pairing.ID); err != nil {
 			return err
 		}

@@ -210,7 +210,7 @@ func (s *Service) Opening(ctx context.Context, pairingID string) (o Opening, err
 	return o, nil
 }
 
-// CancelOpening takes back at what time a held class was to open; it stays held.
+// CancelOpening cancels when a held class opens; it stays held.
 func (s *Service) CancelOpening(ctx context.Context, who, pairingID string) error {
 	p, err := s.held(ctx, pairingID, true)
 	if err != nil {
@@ -224,7 +224,7 @@ func (s *Service) CancelOpening(ctx context.Context, who, pairingID string) erro
 		if err := tx.UpdatePairing(&p); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "took back when a class opens", "pairing/"+p.ID, nil); err != nil {
+		if err := tx.Audit(ctx, who, "cancelled when a class opens", "pairing/"+p.ID, nil); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "pairing", p.ID)

@@ -120,7 +120,7 @@ func TestGuardHoldsOnlyRemovalsBack_R5(t *testing.T) {
 }
 
 // Learners wait until the class opens, by hand or at its time; late ones too;
-// after that they go straight in, and an opening can be taken back.
+// after that they go straight in, and an opening can be cancelled.
 func TestHoldAndOpen_R7(t *testing.T) {
 	policy := roster.DefaultPolicy()
 	policy.Hold = true
@@ -223,7 +223,7 @@ func TestWhoComesBackIsSwitchedOnAgain_R5(t *testing.T) {
 			assert.Equal(t, finding.AccountReturns, c.Entry.Reason)
 		}
 	}
-	first, err := w.Runs.TakeBack(t.Context(), r.ID)
+	first, err := w.Runs.Revert(t.Context(), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, 1, first.Plan.Counts().Changes())
 }

@@ -83,8 +83,8 @@ func TestWhatWasDueWhilePausedHappensOnce_C6(t *testing.T) {
 }
 
 // Opening says whom it lets in; a time that has passed is asked about; an opening can be moved
-// and taken back.
-func TestOpeningIsSaidMovedAndTakenBack_R7(t *testing.T) {
+// and cancelled.
+func TestOpeningIsSaidMovedAndCancelled_R7(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	c := w.Workspace()
@@ -107,7 +107,7 @@ func TestOpeningIsSaidMovedAndTakenBack_R7(t *testing.T) {
 		return now.OpensAt
 	}
 	r, _ = refusal.As(w.Runs.CancelOpening(t.Context(), "test", p.ID))
-	require.NotNil(t, r, "there is none to take back")
+	require.NotNil(t, r, "there is none to cancel")
 	for _, hours := range []time.Duration{2, 5} {
 		when := time.Now().Add(hours * time.Hour).Truncate(time.Second)
 		require.NoError(t, w.Runs.OpenClass(t.Context(), "test", p.ID, &when))

@@ -107,14 +107,14 @@ func (s *Service) StartIn(ctx context.Context, who, previewID string, approved b
 	if err != nil {
 		return store.Run{}, err
 	}
-	if err := s.allowed(ctx, p, preview.TakesBack != nil || preview.Ends); err != nil {
+	if err := s.allowed(ctx, p, preview.Reverts != nil || preview.Ends); err != nil {
 		return store.Run{}, err
 	}
 	asked, err := narrowed(preview.Plan, only)
 	if err != nil {
 		return store.Run{}, err
 	}
-	if n, tripped := kept(preview.Plan, asked).GuardTripped(p.Policy); tripped && !approved && preview.TakesBack == nil && !preview.Ends {
+	if n, tripped := kept(preview.Plan, asked).GuardTripped(p.Policy); tripped && !approved && preview.Reverts == nil && !preview.Ends {
 		return store.Run{}, refusal.Conflict(finding.RemovalGuard, "this would take %d people out of %s, more than its guard allows; if that is right, run it with the removal approved", n, p.TargetName)
 	}
 	r := queued(p, preview, approved, who)
@@ -134,7 +134,7 @@ func (s *Service) StartIn(ctx context.Context, who, previewID string, approved b
 
 // queued is a run of a preview.
 func queued(p store.Pairing, preview store.Preview, approved bool, who string) store.Run {
-	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, TakesBack: preview.TakesBack, Ends: preview.Ends, RequestedBy: who}
+	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, Reverts: preview.Reverts, Ends: preview.Ends, RequestedBy: who}
 	if approved {
 		r.ApprovedBy = who
 	}
@@ -220,7 +220,7 @@ func (s *Service) allowed(ctx context.Context, p store.Pairing, undoing bool) er
 	if err != nil {
 		return err
 	}
-	hidden, err := s.Store.Hidden(ctx, p.ID)
+	hidden, err := s.Store.OnRemovedConnection(ctx, p.ID)
 	switch {
 	case err != nil:
 		return err
@@ -251,7 +251,7 @@ func (s *Service) Resume(ctx context.Context, who, runID string) (store.Run, err
 	if err != nil {
 		return r, err
 	}
-	if err := s.allowed(ctx, p, r.TakesBack != nil || r.Ends); err != nil {
+	if err := s.allowed(ctx, p, r.Reverts != nil || r.Ends); err != nil {
 		return r, err
 	}
 	err = s.Store.InTx(ctx, func(tx *store.Tx) error {

@@ -20,7 +20,7 @@ func (x *execution) ensureTarget(ctx context.Context) error {
 			return err
 		}
 	}
-	if p.SetID == nil || x.run.Ends || x.run.TakesBack != nil {
+	if p.SetID == nil || x.run.Ends || x.run.Reverts != nil {
 		return nil
 	}
 	set, err := x.Store.LinkedSet(ctx, *p.SetID)

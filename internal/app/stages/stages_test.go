@@ -285,7 +285,7 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
-// Rules react to stages, once for each, and take back what belongs to the one that is
+// Rules react to stages, once for each, and revert what belongs to the one that is
 // open again.
 func TestRulesReactToStages_E1(t *testing.T) {
 	w := newWorld(t)
@@ -306,7 +306,7 @@ func TestRulesReactToStages_E1(t *testing.T) {
 	better := w.told("stu-001 a2 passed 0.9")
 	assert.Len(t, tasks(), 2)
 	w.told("stu-001 " + better + " voided")
-	assert.Equal(t, []string{"Ada: Sower in Gardener, Propagation A"}, tasks(), "only the second is taken back")
+	assert.Equal(t, []string{"Ada: Sower in Gardener, Propagation A"}, tasks(), "only the second is reverted")
 	w.told("stu-001 a2 passed 0.95")
 	assert.Len(t, tasks(), 2, "and done again when it is reached again")
 }

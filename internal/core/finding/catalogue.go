@@ -21,7 +21,7 @@ const (
 	PersonDisabled   Code = "person-disabled"
 	NotOurs          Code = "member-not-ours"
 	LeftOutByRule    Code = "left-out-by-rule"
-	TakenBack        Code = "taken-back"
+	Reverted         Code = "reverted"
 	ChangedSince     Code = "changed-since"
 	AddressMissing   Code = "address-missing"
 	AddressInvalid   Code = "address-invalid"
@@ -101,7 +101,7 @@ const (
 	AccountMissing    Code = "account-missing"
 	NotSuccess        Code = "answer-not-success"
 	OperationGone     Code = "operation-gone"
-	CannotTakeBack    Code = "cannot-take-back"
+	CannotRevert      Code = "cannot-revert"
 	AccessNoEnrolment Code = "access-without-enrolment"
 	EnrolmentNoAccess Code = "enrolment-without-access"
 	BuyerUnknown      Code = "buyer-unknown"
@@ -137,8 +137,8 @@ var catalogue = []Entry{
 	{RoleNotCarried, Note, "role not carried", "The pairing does not carry people of this role.", "Nothing to do, or add the role to the pairing's policy.", OwnerNobody},
 	{SecondAccount, Note, "second account of a person already in", "This register record is the second account of a member of staff who is already in the section.", "Nothing to do: left out on purpose.", OwnerNobody},
 	{LeftOutByRule, Note, "left out by a rule", "A rule of the connection leaves this person out on purpose. The rule's name stands beside the finding.", "Nothing to do, or change the rule: kanban matching edit.", OwnerNobody},
-	{TakenBack, Note, "to be taken back", "An earlier run changed this; what it did is undone.", "Nothing to do.", OwnerNobody},
-	{ChangedSince, Note, "no longer as the run left it", "The service no longer has what the run did, so there is nothing to take back.", "Nothing to do.", OwnerNobody},
+	{Reverted, Note, "to be reverted", "An earlier run changed this; what it did is undone.", "Nothing to do.", OwnerNobody},
+	{ChangedSince, Note, "no longer as the run left it", "The service no longer has what the run did, so there is nothing to revert.", "Nothing to do.", OwnerNobody},
 	{PersonDisabled, Note, "disabled in the register", "The register marks this person as disabled.", "Nothing to do, or enable the person in the register.", OwnerRegister},
 	{NotOurs, Note, "added at the service by someone else", "This member of the target was not put there by Kanban.", "Nothing to do: left alone. A pairing can be told to own the whole target.", OwnerNobody},
 	{AddressMissing, Block, "no e-mail address", "The register has no e-mail address for this person, and the service needs one to make an account.", "Enter the address in the register. The next run adds this person, and whatever waits for the address goes on by itself after the next read.", OwnerRegister},
@@ -218,8 +218,8 @@ var catalogue = []Entry{
 	{AccountMissing, Block, "no account at the service", "Nobody at the service can be told to be this person, and no account can be made.", "Enter the person's address in the register, or choose the account by hand.", OwnerRegister},
 	{NotSuccess, Block, "answered, but not with success", "The service answered, and the operation's success condition says that it did not do what was asked.", "Read the answer beside the delivery; mend the cause at the service or correct the condition.", OwnerService},
 	{OperationGone, Block, "operation no longer defined", "The rule calls an operation that the connection does not define any more.", "Define the operation on the connection again, or change the rule.", OwnerAdministrator},
-	{CannotTakeBack, Note, "cannot be taken back", "What this action did stays done: a mail is read, a badge is a person's decision, a row stays in its sheet.", "Nothing to do, or put it right by hand.", OwnerNobody},
-	{Reversed, Warn, "completion reversed, what it gave stays", "A completion holds no longer: a result was voided, or the outline was changed. What a rule did because of it is still there.", "Take it back by hand: revoke the badge (kanban badges revoke), take the label off. Or leave it and acknowledge this. A rule takes back by itself what it did when it says so: Taken back by in its form, --undone-by with kanban rules add.", OwnerAdministrator},
+	{CannotRevert, Note, "cannot be reverted", "What this action did stays done: a mail is read, a badge is a person's decision, a row stays in its sheet.", "Nothing to do, or put it right by hand.", OwnerNobody},
+	{Reversed, Warn, "completion reversed, what it gave stays", "A completion holds no longer: a result was voided, or the outline was changed. What a rule did because of it is still there.", "Undo it by hand: revoke the badge (kanban badges revoke), take the label off. Or leave it and acknowledge this. A rule reverts by itself what it did when it says so: Reverted by in its form, --undone-by with kanban rules add.", OwnerAdministrator},
 	{TaskOpen, Warn, "something to do", "A rule opened a task for a person.", "Do it, then mark it as done: kanban tasks done.", OwnerAdministrator},
 
 	{AccessNoEnrolment, Block, "access without enrolment", "Somebody has access to the section, by a purchase or a membership, and is not enrolled in it.", "See the delivery that should have enrolled them, mend its cause and try it again.", OwnerAdministrator},

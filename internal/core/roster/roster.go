@@ -269,7 +269,7 @@ type Entry struct {
 	// and updates.
 	Want Wanted `json:"want,omitzero"`
 	// Was is what the account said before, set for updates and removals, so that
-	// they can be taken back.
+	// they can be reverted.
 	Was Wanted `json:"was,omitzero"`
 	// Deactivate also switches the account off; set for removals only.
 	Deactivate bool `json:"deactivate,omitempty"`

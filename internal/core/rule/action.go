@@ -28,7 +28,7 @@ const (
 var Kinds = []string{Send, Mail, Award, Operate, Enrol, Unenrol, AddToGroup, TakeFrom, OpenTask, AppendSheet}
 
 // Opposite gives the kind of action that takes one back, empty when there is none.
-// What is sent or operated is taken back by UndoFields and by the operation's own
+// What is sent or operated is reverted by UndoFields and by the operation's own
 // partner.
 func Opposite(kind string) string {
 	return map[string]string{Enrol: Unenrol, Unenrol: Enrol, AddToGroup: TakeFrom, TakeFrom: AddToGroup, Send: Send, Operate: Operate, OpenTask: OpenTask}[kind]
@@ -46,8 +46,8 @@ type Action struct {
 	ConnectionID string `json:"connectionId,omitempty"`
 	// Fields of a send, an operate or a row: name → CEL expression.
 	Fields map[string]string `json:"fields,omitempty" doc:"For send, operate and row: values by name, each a CEL expression over event, person, section, course, module, activity, progress and award"`
-	// UndoFields are sent instead of Fields when a send is taken back.
-	UndoFields map[string]string `json:"undoFields,omitempty" doc:"For send: what is sent to take it back"`
+	// UndoFields are sent instead of Fields when a send is reverted.
+	UndoFields map[string]string `json:"undoFields,omitempty" doc:"For send: what is sent to revert it"`
 	// Fallbacks stand in for values that are missing or empty.
 	Fallbacks map[string]string `json:"fallbacks,omitempty" doc:"By name of a field: the text to use when its value is missing or empty"`
 	// Operation of the connection, for operate.
@@ -71,8 +71,8 @@ type Action struct {
 	Undo bool `json:"undo,omitempty" readOnly:"true" doc:"It takes an earlier delivery back"`
 }
 
-// TakenBack gives the action that takes a back, and whether there is one.
-func (a Action) TakenBack() (Action, bool) {
+// Reverted gives the action that reverts a, and whether there is one.
+func (a Action) Reverted() (Action, bool) {
 	kind := Opposite(a.Kind)
 	if kind == "" || a.Kind == Send && len(a.UndoFields) == 0 {
 		return Action{}, false
@@ -114,7 +114,7 @@ type Draft struct {
 	Stop      string   // looked at before each action; true ends what is still to come
 	Actions   []Action // in this order
 	Once      bool     // at most once per person and target
-	// UndoneBy are the triggers that, for the same person and place, take back what
+	// UndoneBy are the triggers that, for the same person and place, revert what
 	// the rule did and stop what it has not done yet.
 	UndoneBy []string
 	// Counts says which result of an assessment counts; see ResultThatCounts.

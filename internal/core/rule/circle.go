@@ -56,7 +56,7 @@ func (l Link) products() (out []product) {
 	return out
 }
 
-// setOffBy reports whether a kind of event can set the rule off, or make it take back what
+// setOffBy reports whether a kind of event can set the rule off, or make it revert what
 // it did. It is true where that cannot be told.
 func (x *Expressions) setOffBy(l Link, p product, badges map[string]string) bool {
 	differs := func(a, b string) bool { return a != "" && b != "" && a != b }

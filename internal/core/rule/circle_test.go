@@ -25,7 +25,7 @@ func TestRulesThatSetEachOtherOff_E8(t *testing.T) {
 	self := link("self", rule.SectionLeft, "", rule.Action{Kind: rule.Enrol})
 	assert.Nil(t, x.Circle([]rule.Link{self}, 0), "being enrolled is not leaving")
 	self.UndoneBy = []string{"section.joined"}
-	assert.Equal(t, []string{"self", "self"}, x.Circle([]rule.Link{self}, 0), "what takes it back sets it off again")
+	assert.Equal(t, []string{"self", "self"}, x.Circle([]rule.Link{self}, 0), "what reverts it sets it off again")
 	out := link("out", rule.SectionJoined, "", rule.Action{Kind: rule.Unenrol, SectionID: "s2"})
 	out.Scope.Section = "s2"
 	self.UndoneBy = nil

@@ -83,13 +83,13 @@ func TestSamplesHaveWhatTheSchemaSays(t *testing.T) {
 	}
 }
 
-func TestTakenBack(t *testing.T) {
-	a, ok := rule.Action{Kind: rule.Enrol, SectionID: "s", After: "3d", If: "true"}.TakenBack()
+func TestReverted(t *testing.T) {
+	a, ok := rule.Action{Kind: rule.Enrol, SectionID: "s", After: "3d", If: "true"}.Reverted()
 	assert.True(t, ok)
 	assert.Equal(t, rule.Action{Kind: rule.Unenrol, SectionID: "s", Undo: true}, a, "at once, whatever the action waited for")
-	_, ok = rule.Action{Kind: rule.Mail}.TakenBack()
-	assert.False(t, ok, "a mail cannot be taken back")
-	_, ok = rule.Action{Kind: rule.Send, Fields: map[string]string{"label": `"x"`}}.TakenBack()
+	_, ok = rule.Action{Kind: rule.Mail}.Reverted()
+	assert.False(t, ok, "a mail cannot be reverted")
+	_, ok = rule.Action{Kind: rule.Send, Fields: map[string]string{"label": `"x"`}}.Reverted()
 	assert.False(t, ok, "nobody said what to send instead")
 }
 

@@ -7,7 +7,7 @@ import (
 )
 
 // Counts says which result of an assessment counts for a rule that does something for one
-// result and takes it back for the other.
+// result and reverts it for the other.
 type Counts string
 
 // The results that can count. EveryResult is for rules that take nothing back: each result
@@ -30,7 +30,7 @@ type Result struct {
 func IsResult(t Trigger) bool { return t == AssessmentPassed || t == AssessmentFailed }
 
 // ResultThatCounts says which results count for a rule: what its author chose or, when it
-// takes back for one result what it did for the other, the latest.
+// reverts for one result what it did for the other, the latest.
 func (d Draft) ResultThatCounts() Counts {
 	if d.Counts != EveryResult || !IsResult(Trigger(d.Trigger)) {
 		return d.Counts

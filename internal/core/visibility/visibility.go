@@ -1,6 +1,6 @@
 // Package visibility leaves sections out of lists by rules, so that the lists stay
 // short: sections of other terms, hours that are no teaching, empty ones. Only
-// sections that are not paired are ever left aside.
+// sections that are not paired are ever hidden.
 //
 //	name, ok := visibility.Rules{{Name: "Advisory", ClassType: "homeroom"}}.Of(section, true)
 package visibility
@@ -15,9 +15,9 @@ import (
 	"kanban/internal/core/roster"
 )
 
-// SectionRule leaves aside whatever fulfils all conditions that it names.
+// SectionRule hides whatever fulfils all conditions that it names.
 type SectionRule struct {
-	Name       string `json:"name" doc:"Shown beside the number of sections that it leaves aside"`
+	Name       string `json:"name" doc:"Shown beside the number of sections that it hides"`
 	CourseCode string `json:"courseCode,omitempty" doc:"A pattern: * stands for any letters, ? for one"`
 	Title      string `json:"title,omitempty" doc:"A pattern on the section's title"`
 	ClassType  string `json:"classType,omitempty" doc:"As the register gives it, such as homeroom"`
@@ -28,7 +28,7 @@ type SectionRule struct {
 // Rules are tried in order; the first that fits counts.
 type Rules []SectionRule
 
-// Default leaves the sections of other terms aside.
+// Default hides the sections of other terms.
 func Default() Rules { return Rules{{Name: "Other terms", OtherTerms: true}} }
 
 // Section is what rules look at.
@@ -48,7 +48,7 @@ func (s Section) Runs(at time.Time) bool {
 	return (s.Begins == nil || !at.Before(*s.Begins)) && !roster.Over(s.Ends, at)
 }
 
-// Of gives the name of the rule that leaves a section aside at a moment. some
+// Of gives the name of the rule that hides a section at a moment. some
 // tells whether any section runs then: between two terms nothing is hidden for
 // being of another one.
 func (r Rules) Of(s Section, at time.Time, some bool) (name string, ok bool) {
@@ -89,7 +89,7 @@ func (r Rules) Check() error {
 		case strings.TrimSpace(x.Name) == "" || names[x.Name]:
 			errs = append(errs, fmt.Errorf("rule %d needs a name of its own", i+1))
 		case x == (SectionRule{Name: x.Name}):
-			errs = append(errs, fmt.Errorf("rule %q names no condition and would leave everything aside", x.Name))
+			errs = append(errs, fmt.Errorf("rule %q names no condition and would hide everything", x.Name))
 		}
 		names[x.Name] = true
 		for _, pattern := range []string{x.CourseCode, x.Title} {

@@ -9,7 +9,7 @@ import (
 	"kanban/internal/core/visibility"
 )
 
-func TestRulesLeaveSectionsAside_S9(t *testing.T) {
+func TestRulesHideSections_S9(t *testing.T) {
 	day := func(month, d int) *time.Time {
 		x := time.Date(2026, time.Month(month), d, 0, 0, 0, 0, time.UTC)
 		return &x

@@ -149,7 +149,7 @@ type Preview struct {
 	PairingID   string                 `json:"pairingId"`
 	CreatedAt   time.Time              `json:"createdAt"`
 	Fingerprint string                 `json:"fingerprint"`
-	TakesBack   string                 `json:"takesBack,omitempty" doc:"The run whose effect this undoes"`
+	Reverts     string                 `json:"reverts,omitempty" doc:"The run whose effect this undoes"`
 	Ends        bool                   `json:"ends,omitempty" doc:"Running it takes everybody out and ends the pairing"`
 	Counts      map[roster.Outcome]int `json:"counts"`
 	Changes     int                    `json:"changes" doc:"People whom a run would add, update or remove"`
@@ -191,9 +191,9 @@ type Run struct {
 	Total       int            `json:"total"`
 	Counts      map[string]int `json:"counts"`
 	Findings    []Noticed      `json:"findings"`
-	TakesBack   string         `json:"takesBack,omitempty" doc:"The run whose effect it undoes"`
+	Reverts     string         `json:"reverts,omitempty" doc:"The run whose effect it undoes"`
 	Ends        bool           `json:"ends,omitempty" doc:"It takes everybody out and ends the pairing"`
-	TakenBackBy string         `json:"takenBackBy,omitempty" doc:"The run that undid its effect"`
+	RevertedBy  string         `json:"revertedBy,omitempty" doc:"The run that undid its effect"`
 	NextPreview string         `json:"nextPreview,omitempty" doc:"For moved: what a run would do now"`
 	Code        finding.Code   `json:"code,omitempty"`
 	Error       string         `json:"error,omitempty"`
@@ -271,8 +271,8 @@ type Delivery struct {
 	ProgressionID string         `json:"progressionId,omitempty" doc:"When a stage of a progression made it"`
 	Rule          string         `json:"rule" doc:"Name of the rule or offer"`
 	Version       int            `json:"version,omitempty" doc:"The rule's version that made it"`
-	Undoes        string         `json:"undoes,omitempty" doc:"The delivery that this one takes back"`
-	TakenBack     bool           `json:"takenBack,omitempty" doc:"Another delivery has taken it back"`
+	Undoes        string         `json:"undoes,omitempty" doc:"The delivery that this one reverts"`
+	Reverted      bool           `json:"reverted,omitempty" doc:"Another delivery has reverted it"`
 	Action        string         `json:"action"`
 	Connection    string         `json:"connection,omitempty"`
 	Person        string         `json:"person,omitempty"`

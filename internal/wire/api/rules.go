@@ -18,8 +18,8 @@ type NewRule struct {
 	Stop      string     `json:"stop,omitempty" doc:"A CEL expression looked at before each action; true ends what is still to come"`
 	Actions   []Action   `json:"actions"`
 	Once      *bool      `json:"once,omitempty" doc:"At most once per person and target; true when absent"`
-	Counts    string     `json:"counts,omitempty" enum:"latest,best,first" doc:"Which result of an assessment counts, by the time at which it was reached: the latest, the best (a pass, if there ever was one) or the first. When absent it is the latest for a rule that takes back for one result what it did for the other, and every one for all others"`
-	UndoneBy  []string   `json:"undoneBy,omitempty" doc:"Triggers that, for the same person and place, take back what the rule did"`
+	Counts    string     `json:"counts,omitempty" enum:"latest,best,first" doc:"Which result of an assessment counts, by the time at which it was reached: the latest, the best (a pass, if there ever was one) or the first. When absent it is the latest for a rule that reverts for one result what it did for the other, and every one for all others"`
+	UndoneBy  []string   `json:"undoneBy,omitempty" doc:"Triggers that, for the same person and place, revert what the rule did"`
 	Days      int        `json:"days,omitempty" doc:"For person.inactive and person.not-begun: after how many days without activity"`
 	Quiet     rule.Quiet `json:"quiet,omitzero" doc:"Hours in which the rule does nothing; what falls into them waits"`
 	Limit     rule.Limit `json:"limit,omitzero" doc:"How many calls the rule may make; what is above waits"`

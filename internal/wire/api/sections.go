@@ -7,17 +7,17 @@ import (
 	"kanban/internal/core/roster"
 )
 
-// SectionPage is a list of sections, with what its rules left aside.
+// SectionPage is a list of sections, with what its rules hidden.
 type SectionPage struct {
-	Items   []Section   `json:"items"`
-	Next    string      `json:"next,omitempty" doc:"Give it as cursor for the next page; absent at the end"`
-	Total   int         `json:"total" doc:"How many fit, on all pages"`
-	Aside   []LeftAside `json:"aside" doc:"What each rule left out of this list"`
-	Choices Choices     `json:"choices" doc:"The values by which lists can be narrowed"`
+	Items   []Section     `json:"items"`
+	Next    string        `json:"next,omitempty" doc:"Give it as cursor for the next page; absent at the end"`
+	Total   int           `json:"total" doc:"How many fit, on all pages"`
+	Hidden  []HiddenCount `json:"hidden" doc:"What each rule left out of this list"`
+	Choices Choices       `json:"choices" doc:"The values by which lists can be narrowed"`
 }
 
-// LeftAside counts what one rule left out of a list.
-type LeftAside struct {
+// HiddenCount counts what one rule left out of a list.
+type HiddenCount struct {
 	Name  string `json:"name"`
 	Count int    `json:"count"`
 }
@@ -123,8 +123,8 @@ type Linkable struct {
 
 // SetProposals are sections that could be linked.
 type SetProposals struct {
-	Items []SetProposal `json:"items"`
-	Aside int           `json:"aside" doc:"Sections that could be linked too, and that lists leave aside"`
+	Items  []SetProposal `json:"items"`
+	Hidden int           `json:"hidden" doc:"Sections that could be linked too, and that lists hide"`
 }
 
 // SetProposal is sections that could be linked, the lead first.

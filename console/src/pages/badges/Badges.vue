@@ -90,8 +90,8 @@ const revoking = ref<Schemas['Award']>()
           }}<Button
             size="small"
             variant="text"
-            label="Take back"
-            :aria-label="`Take back the revocation of ${data.badge} of ${data.person}`"
+            label="Restore"
+            :aria-label="`Cancel the revocation of ${data.badge} of ${data.person}`"
             :loading="restore.isPending.value && restore.variables.value === data.id"
             @click="restore.mutate(data.id)"
         /></span>

@@ -38,7 +38,7 @@ const revoke = useMutation({
     <form @submit.prevent="revoke.mutate()">
       <p>
         From now on whoever checks this badge is told that it was revoked, and why. The badge can be awarded
-        anew, and a mistake can be taken back.
+        anew, and a mistake can be mended.
       </p>
       <div class="field">
         <label for="reason">Why</label>

@@ -81,7 +81,7 @@ async function edit(x: Schemas['Operation']) {
     <code>{{ x.method }} {{ x.path }}</code>
     <span class="faint"
       >{{ x.fields.map((f) => f.name).join(', ')
-      }}<template v-if="x.undo">; taken back by {{ x.undo }}</template></span
+      }}<template v-if="x.undo">; reverted by {{ x.undo }}</template></span
     >
     <span class="actions">
       <Button size="small" variant="text" label="Edit and try…" @click="edit(x)" />
@@ -151,7 +151,7 @@ async function edit(x: Schemas['Operation']) {
         <InputText v-model="o.proof" size="small" placeholder="answer.values.label in answer.body.labels" />
       </label>
       <label
-        >Taken back by
+        >Reverted by
         <select v-model="o.undo">
           <option :value="undefined">nothing</option>
           <option v-for="x in list.data.value" :key="x.name" :value="x.name">{{ x.title }}</option>

@@ -59,7 +59,7 @@ const retry = useMutation({
         />
       </div>
       <p v-if="d.held || d.undoes" class="faint">
-        {{ d.held }}<template v-if="d.undoes"> takes back an earlier delivery</template>
+        {{ d.held }}<template v-if="d.undoes"> reverts an earlier delivery</template>
       </p>
       <p v-if="d.error" class="urgent">{{ d.error }}</p>
       <p v-if="d.result?.address">

@@ -169,7 +169,7 @@ const why = (d: Schemas['Delivery']) =>
     >
     <Column header="Rule or offer">
       <template #body="{ data }"
-        >{{ data.rule }} <span v-if="data.undoes" class="faint">takes back</span></template
+        >{{ data.rule }} <span v-if="data.undoes" class="faint">reverts</span></template
       >
     </Column>
     <Column header="Does">

@@ -13,7 +13,7 @@ import Signal from '../../parts/Signal.vue'
 import { when } from '../../parts/when'
 import { outcome } from '../../parts/words'
 import People from './People.vue'
-import TakeBack from './TakeBack.vue'
+import Revert from './Revert.vue'
 
 const props = defineProps<{ id: string }>()
 const path = computed(() => ({ params: { path: { id: props.id } } }))
@@ -135,14 +135,14 @@ const people = computed(() =>
         @click="cancel.mutate()"
       />
       <Button
-        v-if="r.kind === 'sync' && r.finishedAt && changed && !r.takesBack && !r.takenBackBy"
+        v-if="r.kind === 'sync' && r.finishedAt && changed && !r.reverts && !r.revertedBy"
         size="small"
         variant="outlined"
-        label="Take back…"
+        label="Revert…"
         @click="undoing = true"
       />
-      <RouterLink v-if="r.takenBackBy" :to="`/runs/${r.takenBackBy}`">was taken back</RouterLink>
-      <RouterLink v-if="r.takesBack" :to="`/runs/${r.takesBack}`">the run it takes back</RouterLink>
+      <RouterLink v-if="r.revertedBy" :to="`/runs/${r.revertedBy}`">was reverted</RouterLink>
+      <RouterLink v-if="r.reverts" :to="`/runs/${r.reverts}`">the run it reverts</RouterLink>
       <RouterLink v-if="r.pairingId" :to="`/pairings/${r.pairingId}`">to the pairing</RouterLink>
     </PageHead>
     <div v-if="active" class="progress" role="status">
@@ -163,7 +163,7 @@ const people = computed(() =>
       <RouterLink v-if="r.nextPreview" :to="`/pairings/${r.pairingId}`">Look at the new preview</RouterLink>
     </div>
     <Oops :error="resume.error.value ?? cancel.error.value" />
-    <TakeBack v-if="undoing" :run-id="id" @close="undoing = false" />
+    <Revert v-if="undoing" :run-id="id" @close="undoing = false" />
     <div v-if="r.finishedAt" class="report">
       <div v-for="g in groups" v-show="g.names.length" :key="g.title">
         <h2>{{ g.title }}</h2>

@@ -84,7 +84,7 @@ const { flip, asking, leave } = useFlip()
         <p v-if="r.stop">
           Stops if <code>{{ r.stop }}</code>
         </p>
-        <p v-if="r.undoneBy?.length">Taken back by {{ r.undoneBy.join(', ') }}</p>
+        <p v-if="r.undoneBy?.length">Reverted by {{ r.undoneBy.join(', ') }}</p>
         <p v-if="r.counts">Of several results of one person the {{ r.counts }} counts</p>
         <p v-if="r.quiet?.from">Quiet from {{ r.quiet.from }} until {{ r.quiet.to }}</p>
         <p v-if="r.limit?.most">{{ r.calls }} of {{ r.limit.most }} calls used this {{ r.limit.per }}</p>

@@ -164,7 +164,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
         >
       </div>
       <details class="more" :open="!!(rule.stop || undoing || rule.quiet?.from || rule.limit?.most)">
-        <summary>Stop, take back, quiet hours, limit</summary>
+        <summary>Stop, revert, quiet hours, limit</summary>
         <div class="field">
           <label for="stop">Stop what is still to come if</label>
           <Expression
@@ -189,7 +189,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
         </div>
         <div class="row">
           <div class="field wide">
-            <label for="undone">Taken back by</label>
+            <label for="undone">Reverted by</label>
             <select id="undone" v-model="undoing">
               <option value="">nothing</option>
               <option v-for="t in rest" :key="t">{{ t }}</option>

@@ -15,7 +15,7 @@ const sections = useQuery({
   queryFn: () =>
     ok(
       api.GET('/api/v1/sections', {
-        params: { query: { course: title.value ?? '', aside: '*', limit: 200 } },
+        params: { query: { course: title.value ?? '', hidden: '*', limit: 200 } },
       }),
     ),
   enabled: computed(() => !!title.value),

@@ -28,7 +28,7 @@ watch(
   async (id) => {
     if (!id) return
     const called = await ok(
-      api.GET('/api/v1/sections', { params: { query: { called: String(id), aside: '*' } } }),
+      api.GET('/api/v1/sections', { params: { query: { called: String(id), hidden: '*' } } }),
     )
     pairing.value = called.items.find((x) => x.id === id)
   },

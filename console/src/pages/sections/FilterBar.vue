@@ -3,13 +3,13 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 
 import { api, ifMatch, ok, tagOf, type Schemas } from '../../api/client'
-import AsideForm from './AsideForm.vue'
+import HidingForm from './HidingForm.vue'
 import { noFilters, type Filters } from './sections'
 
 /** Narrows a list of sections; ways to narrow it can be saved. */
 const props = defineProps<{
   choices?: Schemas['Choices']
-  left: Schemas['LeftAside'][]
+  left: Schemas['HiddenCount'][]
 }>()
 const filters = defineModel<Filters>({ required: true })
 const queries = useQueryClient()
@@ -122,7 +122,7 @@ function keep() {
     </button>
     <button v-if="used.length" type="button" class="quiet" @click="filters = noFilters()">clear</button>
   </div>
-  <p v-if="left.length || views.data.value?.length || used.length" class="aside faint">
+  <p v-if="left.length || views.data.value?.length || used.length" class="hidden-by faint">
     <template v-if="views.data.value?.length || used.length">
       <span>Views:</span>
       <button
@@ -148,27 +148,27 @@ function keep() {
       <button v-else-if="used.length" type="button" @click="naming = ''">save this one…</button>
     </template>
     <template v-if="left.length">
-      <span>Left aside:</span>
+      <span>Hidden:</span>
       <button
         v-for="l in left"
         :key="l.name"
         type="button"
-        :aria-pressed="filters.aside === l.name"
-        @click="set('aside', filters.aside === l.name ? '' : l.name)"
+        :aria-pressed="filters.hidden === l.name"
+        @click="set('hidden', filters.hidden === l.name ? '' : l.name)"
       >
         {{ l.name }} {{ l.count }}
       </button>
       <button
         type="button"
-        :aria-pressed="filters.aside === '*'"
-        @click="set('aside', filters.aside === '*' ? '' : '*')"
+        :aria-pressed="filters.hidden === '*'"
+        @click="set('hidden', filters.hidden === '*' ? '' : '*')"
       >
         show everything
       </button>
       <button type="button" @click="editing = true">rules…</button>
     </template>
   </p>
-  <AsideForm v-if="editing" @close="editing = false" />
+  <HidingForm v-if="editing" @close="editing = false" />
 </template>
 
 <style scoped>
@@ -188,7 +188,7 @@ function keep() {
   width: 4.6rem;
 }
 
-.aside {
+.hidden-by {
   display: flex;
   flex-wrap: wrap;
   gap: 0 0.9rem;

@@ -22,7 +22,7 @@ const form = ref<{ edit?: Schemas['PeopleList'] }>()
 const pairing = ref<Schemas['Section']>()
 const pair = useMutation({
   mutationFn: (l: Schemas['PeopleList']) =>
-    ok(api.GET('/api/v1/sections', { params: { query: { called: l.id, aside: '*' } } })),
+    ok(api.GET('/api/v1/sections', { params: { query: { called: l.id, hidden: '*' } } })),
   onSuccess: (page) => (pairing.value = page.items[0]),
 })
 const remove = useMutation({

@@ -10,7 +10,7 @@ const route = useRoute()
 const filters = ref<Filters>({
   ...noFilters(),
   state: String(route.query.state ?? '') as Filters['state'],
-  aside: route.query.pair ? '*' : '',
+  hidden: route.query.pair ? '*' : '',
 })
 const total = ref<number>()
 </script>

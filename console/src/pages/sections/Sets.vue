@@ -28,7 +28,7 @@ const proposals = useQuery({
   queryFn: () =>
     ok(
       api.GET('/api/v1/linked-sets/proposals', {
-        params: { query: { sameTeacher: sameTeacher.value, aside: everything.value ? '*' : '' } },
+        params: { query: { sameTeacher: sameTeacher.value, hidden: everything.value ? '*' : '' } },
       }),
     ),
 })
@@ -110,9 +110,9 @@ function skip(p: Schemas['SetProposal']) {
   <div class="head">
     <h2>Could be linked</h2>
     <label><Checkbox v-model="sameTeacher" binary /> only with the same teacher</label>
-    <label v-if="everything || proposals.data.value?.aside"
-      ><Checkbox v-model="everything" binary /> those that lists leave aside
-      <template v-if="proposals.data.value?.aside">({{ proposals.data.value.aside }})</template></label
+    <label v-if="everything || proposals.data.value?.hidden"
+      ><Checkbox v-model="everything" binary /> those that lists hide
+      <template v-if="proposals.data.value?.hidden">({{ proposals.data.value.hidden }})</template></label
     >
     <Button
       v-if="wanted.length"

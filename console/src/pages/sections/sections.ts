@@ -17,7 +17,7 @@ export interface Filters {
   service: string
   atLeast: string
   atMost: string
-  aside: string
+  hidden: string
 }
 
 export function noFilters(): Filters {
@@ -32,7 +32,7 @@ export function noFilters(): Filters {
     service: '',
     atLeast: '',
     atMost: '',
-    aside: '',
+    hidden: '',
   }
 }
 
@@ -107,7 +107,7 @@ export function useSections(filters: Ref<Filters>) {
     load,
     everything,
     total: computed(() => first.data.value?.total),
-    left: computed(() => first.data.value?.aside ?? []),
+    left: computed(() => first.data.value?.hidden ?? []),
     choices: computed(() => first.data.value?.choices),
     loading: first.isLoading,
     error: first.error,

@@ -22,6 +22,7 @@ const templates = useQuery({
 })
 const edited = useDraft<Schemas['Template'][]>(templates.data)
 const list = computed(() => edited.draft.value ?? [])
+const loaded = computed(() => !!edited.draft.value)
 const save = useMutation({
   mutationFn: () =>
     ok(api.PUT('/api/v1/templates', { params: { header: edited.header.value }, body: list.value })),
@@ -93,8 +94,21 @@ function add() {
         />
         <Oops :error="save.error.value" :over="(tag) => (edited.over(tag), save.mutate())" />
         <div class="actions">
-          <Button type="button" size="small" variant="outlined" label="Add a template" @click="add" />
-          <Button type="submit" size="small" label="Save" :loading="save.isPending.value" />
+          <Button
+            type="button"
+            size="small"
+            variant="outlined"
+            label="Add a template"
+            :disabled="!loaded"
+            @click="add"
+          />
+          <Button
+            type="submit"
+            size="small"
+            label="Save"
+            :disabled="!loaded"
+            :loading="save.isPending.value"
+          />
         </div>
       </form>
     </section>

@@ -13,7 +13,7 @@ import (
 )
 
 // What a run did is undone, shown beforehand, once; the pairing then rests.
-func TestRunIsTakenBack_R11(t *testing.T) {
+func TestRunIsReverted_R11(t *testing.T) {
 	policy := roster.DefaultPolicy()
 	policy.Leavers = roster.LeaversDeactivate
 	w, register, p := paired(t, policy)
@@ -27,7 +27,7 @@ func TestRunIsTakenBack_R11(t *testing.T) {
 	assert.Equal(t, 1, second.Counts["updated"])
 
 	undo := func(runID string) store.Run {
-		preview, err := w.Runs.TakeBack(t.Context(), runID)
+		preview, err := w.Runs.Revert(t.Context(), runID)
 		require.NoError(t, err)
 		r, err := w.Runs.Start(t.Context(), "test", preview.ID, false)
 		require.NoError(t, err)
@@ -54,21 +54,21 @@ func TestRunIsTakenBack_R11(t *testing.T) {
 	kept, err := w.Store.Pairing(t.Context(), p.ID)
 	require.NoError(t, err)
 	assert.NotNil(t, kept.PausedAt, "or the next run would do it all again")
-	by, err := w.Store.TakenBackBy(t.Context(), second.ID)
+	by, err := w.Store.RevertedBy(t.Context(), second.ID)
 	require.NoError(t, err)
 	assert.Equal(t, r.ID, by)
 
-	again, err := w.Runs.TakeBack(t.Context(), second.ID)
+	again, err := w.Runs.Revert(t.Context(), second.ID)
 	require.NoError(t, err)
 	assert.Zero(t, again.Plan.Counts().Changes(), "twice does nothing")
 	r = undo(first.ID)
 	assert.Equal(t, 13, r.Counts["removed"])
-	_, err = w.Runs.TakeBack(t.Context(), r.ID)
+	_, err = w.Runs.Revert(t.Context(), r.ID)
 	assert.ErrorContains(t, err, "took another one back")
 	runs, err := w.Store.Runs(t.Context(), "", register.ID, "", 1)
 	require.NoError(t, err)
-	_, err = w.Runs.TakeBack(t.Context(), runs[0].ID)
-	assert.ErrorContains(t, err, "a read cannot be taken back")
+	_, err = w.Runs.Revert(t.Context(), runs[0].ID)
+	assert.ErrorContains(t, err, "a read cannot be reverted")
 }
 
 // Findings: who needs a person, who waits and who is left out are kept apart;

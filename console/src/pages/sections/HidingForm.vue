@@ -9,35 +9,31 @@ import { api, ok, type Schemas } from '../../api/client'
 import { useDraft } from '../../parts/draft'
 import Oops from '../../parts/Oops.vue'
 
-/** Changes which sections lists leave aside. */
+/** Changes which sections lists hide. */
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 const kept = useQuery({
-  queryKey: ['aside'],
-  queryFn: () => ok(api.GET('/api/v1/sections/aside')),
+  queryKey: ['hidden'],
+  queryFn: () => ok(api.GET('/api/v1/sections/hidden')),
   structuralSharing: false,
 })
 const edited = useDraft<Schemas['SectionRule'][]>(kept.data)
 const rules = computed(() => edited.draft.value ?? [])
 const save = useMutation({
   mutationFn: () =>
-    ok(api.PUT('/api/v1/sections/aside', { params: { header: edited.header.value }, body: rules.value })),
+    ok(api.PUT('/api/v1/sections/hidden', { params: { header: edited.header.value }, body: rules.value })),
   onSuccess: async () => {
-    await Promise.all(['aside', 'sections', 'board'].map((k) => queries.invalidateQueries({ queryKey: [k] })))
+    await Promise.all(
+      ['hidden', 'sections', 'board'].map((k) => queries.invalidateQueries({ queryKey: [k] })),
+    )
     emit('close')
   },
 })
 </script>
 
 <template>
-  <Dialog
-    visible
-    modal
-    header="Left aside in lists"
-    :style="{ width: '52rem' }"
-    @update:visible="emit('close')"
-  >
-    <p>A rule leaves aside whatever fulfils all that it names. What is paired is always shown.</p>
+  <Dialog visible modal header="Hidden in lists" :style="{ width: '52rem' }" @update:visible="emit('close')">
+    <p>A rule hides whatever fulfils all that it names. What is paired is always shown.</p>
     <form @submit.prevent="save.mutate()">
       <div v-for="(r, i) in rules" :key="i" class="rule">
         <InputText :id="`name-${i}`" v-model="r.name" placeholder="Name" aria-label="Name of the rule" />

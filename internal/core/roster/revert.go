@@ -6,12 +6,12 @@ import (
 	"kanban/internal/core/finding"
 )
 
-// TakeBack works out how the effect of a run is undone: whoever it put in comes
+// Revert works out how the effect of a run is undone: whoever it put in comes
 // out again, whoever it took out goes back in, and changed details become what
 // they were. done are the entries that the run carried out; target is how the
 // service is now. What is no longer as the run left it is left alone, so taking
 // back twice does nothing. The plan has exactly one entry per entry of done.
-func TakeBack(done []Entry, target Target) Plan {
+func Revert(done []Entry, target Target) Plan {
 	accounts := make(map[string]*Account, len(target.Accounts))
 	for i := range target.Accounts {
 		accounts[target.Accounts[i].ID] = &target.Accounts[i]
@@ -34,22 +34,22 @@ func undo(d Entry, a *Account) Entry {
 		e.Deactivate = (d.Reason == finding.NewAccount || d.Activate) && a.Active
 		e.Join, e.Quit = d.Quit, d.Join
 		if e.Deactivate {
-			return e.as(OutcomeRemove, finding.TakenBack, "was put in; the account is switched off again")
+			return e.as(OutcomeRemove, finding.Reverted, "was put in; the account is switched off again")
 		}
-		return e.as(OutcomeRemove, finding.TakenBack, "was put in")
+		return e.as(OutcomeRemove, finding.Reverted, "was put in")
 	case d.Outcome == OutcomeRemove && !a.InTarget:
 		e.Want, e.Join, e.Quit = d.Was, d.Quit, d.Join
 		e.Activate = d.Deactivate && !a.Active
-		return e.as(OutcomeAdd, finding.TakenBack, "was taken out")
+		return e.as(OutcomeAdd, finding.Reverted, "was taken out")
 	case d.Outcome == OutcomeUpdate && d.Want == (Wanted{}):
 		if !within(d.Join, a.Groups) {
 			return same
 		}
 		e.Join, e.Quit = d.Quit, d.Join
-		return e.as(OutcomeUpdate, finding.TakenBack, "was put into another group")
+		return e.as(OutcomeUpdate, finding.Reverted, "was put into another group")
 	case d.Outcome == OutcomeUpdate && a.GivenName == d.Want.GivenName && a.FamilyName == d.Want.FamilyName:
 		e.Want, e.Was, e.Join, e.Quit = d.Was, d.Want, d.Quit, d.Join
-		return e.as(OutcomeUpdate, finding.TakenBack, "was changed")
+		return e.as(OutcomeUpdate, finding.Reverted, "was changed")
 	}
 	return same
 }

@@ -14,8 +14,8 @@ const props = defineProps<{ runId: string }>()
 const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
 const preview = useQuery({
-  queryKey: ['take-back', () => props.runId],
-  queryFn: () => ok(api.POST('/api/v1/runs/{id}/take-back', { params: { path: { id: props.runId } } })),
+  queryKey: ['revert', () => props.runId],
+  queryFn: () => ok(api.POST('/api/v1/runs/{id}/revert', { params: { path: { id: props.runId } } })),
   staleTime: Infinity,
   gcTime: 0,
   retry: false,
@@ -53,9 +53,7 @@ const run = useMutation({
       <div class="actions end">
         <Button
           :label="
-            preview.data.value.changes
-              ? `Take back ${preview.data.value.changes}`
-              : 'Nothing is left to take back'
+            preview.data.value.changes ? `Revert ${preview.data.value.changes}` : 'Nothing is left to revert'
           "
           :disabled="!preview.data.value.changes"
           :loading="run.isPending.value"

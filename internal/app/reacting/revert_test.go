@@ -12,9 +12,9 @@ import (
 	"kanban/internal/store"
 )
 
-// What is being done at the very moment at which it is taken back is not forgotten: whoever
+// What is being done at the very moment at which it is reverted is not forgotten: whoever
 // ends it learns that it was stopped, and undoes it.
-func TestWhatIsDoneWhileItIsTakenBackIsUndone_E8(t *testing.T) {
+func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	labels := w.Labels()
