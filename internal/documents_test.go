@@ -1,0 +1,80 @@
+package internal_test
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
+	"os/exec"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// What the architecture says about where something is decided is there.
+func TestWhereItIsDecided(t *testing.T) {
+	text, err := os.ReadFile("../docs/architecture.md")
+	require.NoError(t, err)
+	rows := regexp.MustCompile("(?m)^\\| ([^|`]+) \\| `([^`]+\\.go)` \\| `([^`]+)` \\|$").FindAllStringSubmatch(string(text), -1)
+	assert.GreaterOrEqual(t, len(rows), 25)
+	for _, row := range rows {
+		tree, err := parser.ParseFile(token.NewFileSet(), "../"+row[2], nil, 0)
+		if !assert.NoError(t, err, row[1]) {
+			continue
+		}
+		found := false
+		ast.Inspect(tree, func(n ast.Node) bool {
+			switch x := n.(type) {
+			case *ast.FuncDecl:
+				found = found || x.Name.Name == row[3]
+				return false
+			case *ast.ValueSpec:
+				for _, name := range x.Names {
+					found = found || name.Name == row[3]
+				}
+			}
+			return true
+		})
+		assert.True(t, found, "%s: %s has no %s", row[1], row[2], row[3])
+	}
+}
+
+// gone are words that were replaced, with what replaced them.
+var gone = map[string]string{
+	`\b(sections|--)aside\b|[Ll]eft aside|[Ll]eaves? aside`: "hidden",
+	`take-back|[Tt]akeBack|[Tt]akenBack|\btakes? back\b`:    "revert",
+	`whole-comparison|WholeComparison`:                      "full comparison",
+	`look-around|lookAround`:                                "check now",
+	`\b[Aa]miss\b`:                                          "mismatches",
+	`/keeping\b|\bKeeping"`:                                 "settings",
+	`\blikeness\.|\bnextterm\.`:                             "similarity, rollover",
+	`app/(reading|connecting|pairing|syncing|many|awarding|offering|progressing|reporting)\b`: "what the package handles",
+}
+
+// One word, one thing: what was replaced is nowhere any more but in the migrations of old
+// records, and where this says so.
+func TestWordsThatAreGone(t *testing.T) {
+	out, err := exec.Command("git", "-C", "..", "ls-files", "*.go", "console/src", "docs/*.md", "README.md", "scripts", "Makefile").Output()
+	require.NoError(t, err)
+	looked := 0
+	for name := range strings.FieldsSeq(string(out)) {
+		if name == "internal/documents_test.go" || strings.HasSuffix(name, "migrate_test.go") {
+			continue
+		}
+		text, err := os.ReadFile("../" + name)
+		if os.IsNotExist(err) {
+			continue
+		}
+		require.NoError(t, err)
+		looked++
+		for word, instead := range gone {
+			if at := regexp.MustCompile(word).FindIndex(text); at != nil {
+				assert.Fail(t, "an old word", "%s: %q; say %s", name, text[max(0, at[0]-30):min(len(text), at[1]+30)], instead)
+			}
+		}
+	}
+	assert.Greater(t, looked, 300)
+}
