@@ -49,6 +49,7 @@ var gone = map[string]string{
 	`whole-comparison|WholeComparison`:                      "full comparison",
 	`look-around|lookAround`:                                "check now",
 	`\b[Aa]miss\b`:                                          "mismatches",
+	`ComesOut|GoesIn\b|"comes? out"|Save, off`:              "is removed, is added",
 	`/keeping\b|\bKeeping"`:                                 "settings",
 	`\blikeness\.|\bnextterm\.`:                             "similarity, rollover",
 	`app/(reading|connecting|pairing|syncing|many|awarding|offering|progressing|reporting)\b`: "what the package handles",

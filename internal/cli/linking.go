@@ -59,7 +59,7 @@ func linkCommands() []*cli.Command {
 		{
 			Name: "unlink", Usage: "Handle the sections of a set one by one again", ArgsUsage: "SECTION", Action: unlinkSections,
 			Flags: []cli.Flag{
-				apply, &cli.StringFlag{Name: "target", Usage: "what becomes of its class: lead (it stays the lead section's, the others' people come out with its next run) or end (everybody stays, nothing keeps it in step)"},
+				apply, &cli.StringFlag{Name: "target", Usage: "what becomes of its class: lead (it stays the lead section's, the others' people are removed with its next run) or end (everybody stays, nothing keeps it in step)"},
 			},
 			Description: "  kanban sections unlink PROP-A\n  kanban sections unlink PROP-A --target lead --apply",
 		},

@@ -248,7 +248,7 @@ func showGroup(ctx context.Context, cmd *cli.Command) error {
 	if cmd.String("output") == "json" {
 		return table{value: g}.print(cmd)
 	}
-	if err := tableOf(g.Stages, "", []string{"stage", "reached", "", "comes next for", "takes"}, func(s api.StageCount) []string {
+	if err := tableOf(g.Stages, "", []string{"stage", "reached", "", "next for", "takes"}, func(s api.StageCount) []string {
 		title, bar := s.Title, ""
 		if s.Optional {
 			title += " (optional)"

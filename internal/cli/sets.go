@@ -77,8 +77,8 @@ func showUnlinking(ctx context.Context, cmd *cli.Command, c *client.Client, set 
 			return err
 		}
 		for _, x := range classes {
-			out := slices.DeleteFunc(x.People, func(p api.Affected) bool { return p.Effect != roster.ComesOut })
-			say(cmd, "  %s: with --target lead it stays %s's, and %s of the others come out with its next run", x.Target, set.Sections[0].Title, numbered(len(out), "person", "people"))
+			out := slices.DeleteFunc(x.People, func(p api.Affected) bool { return p.Effect != roster.Removed })
+			say(cmd, "  %s: with --target lead it stays %s's, and %s of the others are removed with its next run", x.Target, set.Sections[0].Title, numbered(len(out), "person", "people"))
 			say(cmd, "  %s  with --target end everybody stays, and nothing keeps it in step", strings.Repeat(" ", len([]rune(x.Target))))
 		}
 		say(cmd, "\nNothing was done. See who that is with --target, do it with --apply.")
@@ -100,10 +100,10 @@ func showUnlinking(ctx context.Context, cmd *cli.Command, c *client.Client, set 
 }
 
 // effectWords say what becomes of somebody at the other side.
-var effectWords = map[roster.Effect]string{roster.ComesOut: "comes out", roster.GoesIn: "goes in", roster.StaysOut: "stays out", roster.Stays: "stays"}
+var effectWords = map[roster.Effect]string{roster.Removed: "is removed", roster.Added: "is added", roster.NotAdded: "is not added", roster.Stays: "stays"}
 
 // manyEffects say the same of several.
-var manyEffects = map[roster.Effect]string{roster.ComesOut: "come out", roster.GoesIn: "go in", roster.StaysOut: "stay out", roster.Stays: "stay"}
+var manyEffects = map[roster.Effect]string{roster.Removed: "are removed", roster.Added: "are added", roster.NotAdded: "are not added", roster.Stays: "stay"}
 
 // showEffects lists everybody with what becomes of them in each class.
 func showEffects(cmd *cli.Command, classes []api.ClassEffects) error {

@@ -109,7 +109,7 @@ func nextTerm(t *testing.T, b *browser, w *world) {
 	b.sees("same course, same teacher")
 	b.sees("no section of its course or teachers") // the others are not left out silently
 	b.click("Show what it means: 1")
-	b.sees("18 people of Orchard care A come out, 1 stay, 13 go in")
+	b.sees("18 people of Orchard care A are removed, 1 stay, 13 are added")
 	b.press(`.guard input`)
 	b.click("Do exactly this: 1")
 	b.sees("done, 1 of 1 runs ended")

@@ -68,7 +68,7 @@ func (s *Story) group(ctx context.Context, stands func(api.ProgressionGroup) boo
 		return fmt.Errorf("%w; they are at %+v", err, g)
 	}
 	for _, x := range g.Stages {
-		s.tell("%-16s reached by %d, comes next for %d", x.Title, x.Reached, x.At)
+		s.tell("%-16s reached by %d, next for %d", x.Title, x.Reached, x.At)
 	}
 	s.tell("%d of %d never opened the course, %d came through", g.NotOpened, g.People, g.Finished)
 	return nil

@@ -157,13 +157,13 @@ func classEffects(x linking.ClassEffects) api.ClassEffects {
 
 func affected(f roster.Affected) api.Affected {
 	out := api.Affected{PersonID: f.PersonID, Name: f.Name, Role: f.Role, Effect: f.Effect, Why: entry(f.Entry).Title}
-	if f.Effect == roster.ComesOut && f.Reason == finding.NoLongerEnrolled {
+	if f.Effect == roster.Removed && f.Reason == finding.NoLongerEnrolled {
 		out.Why = "Kanban put them in, and no section of the class has them then"
 	}
 	if f.Effect == roster.Stays && f.Outcome == roster.OutcomeRemove {
 		out.Why = "nobody takes them out any more"
 	}
-	if f.Effect == roster.StaysOut && f.Outcome == roster.OutcomeAdd {
+	if f.Effect == roster.NotAdded && f.Outcome == roster.OutcomeAdd {
 		out.Why = "nobody puts them in any more"
 	}
 	return out

@@ -150,7 +150,7 @@ func (s *Server) pairings(a huma.API) {
 		}
 		out.People = each(people, affected)
 		for i := range out.People {
-			if p := &out.People[i]; in.Members == "remove" && p.Effect == roster.ComesOut {
+			if p := &out.People[i]; in.Members == "remove" && p.Effect == roster.Removed {
 				p.Why = "Kanban put them in"
 			}
 		}

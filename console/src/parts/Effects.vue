@@ -4,12 +4,12 @@ import { computed, ref } from 'vue'
 import type { Schemas } from '../api/client'
 import Tabs from './Tabs.vue'
 
-/** What becomes of everybody in classes at the other side, those who come out first. */
+/** What becomes of everybody in classes at the other side, those who are removed first. */
 const props = defineProps<{ classes: Schemas['ClassEffects'][] | undefined; loading?: boolean }>()
 const words = {
-  'comes-out': ['comes out', 'come out'],
-  'goes-in': ['goes in', 'go in'],
-  'stays-out': ['stays out', 'stay out'],
+  removed: ['is removed', 'are removed'],
+  added: ['is added', 'are added'],
+  'not-added': ['is not added', 'are not added'],
   stays: ['stays', 'stay'],
 } as const
 type Effect = keyof typeof words
@@ -34,7 +34,7 @@ const rows = computed(() => people.value.filter((p) => !shown.value || p.effect 
       <Tabs v-model="shown" label="What becomes of them" :tabs="tabs" />
       <ul class="people">
         <li v-for="p in rows" :key="p.target + p.name + p.personId">
-          <b :class="{ out: p.effect === 'comes-out' }">{{ words[p.effect as Effect][0] }}</b>
+          <b :class="{ out: p.effect === 'removed' }">{{ words[p.effect as Effect][0] }}</b>
           <span>
             {{ p.name }} <span class="faint">{{ p.role }}</span>
             <span v-if="classes.length > 1" class="faint"> · {{ p.target }}</span>

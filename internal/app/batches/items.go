@@ -365,7 +365,7 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 		}
 		i.Plan = &plan
 		i.planned(plan, p.Policy)
-		i.Says = fmt.Sprintf("%s takes over the class; %d people of %s come out, %d stay, %d go in", i.ToTitle, i.Counts[roster.OutcomeRemove], i.Title, i.Counts[roster.OutcomeInStep]+i.Counts[roster.OutcomeUpdate], i.Counts[roster.OutcomeAdd])
+		i.Says = fmt.Sprintf("%s takes over the class; %d people of %s are removed, %d stay, %d are added", i.ToTitle, i.Counts[roster.OutcomeRemove], i.Title, i.Counts[roster.OutcomeInStep]+i.Counts[roster.OutcomeUpdate], i.Counts[roster.OutcomeAdd])
 		if o.KeepNames {
 			continue
 		}

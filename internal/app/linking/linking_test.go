@@ -200,7 +200,7 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	apart, err := w.Linking.Unlinking(t.Context(), set.ID, linking.ToLead)
 	require.NoError(t, err)
 	require.Len(t, apart, 1)
-	out := effects(apart[0].People)[roster.ComesOut]
+	out := effects(apart[0].People)[roster.Removed]
 	assert.Greater(t, len(out), 15)
 	assert.ErrorContains(t, w.Linking.Unlink(t.Context(), "test", set.ID, 0, ""), "say what becomes of the class")
 	assert.ErrorIs(t, w.Linking.Unlink(t.Context(), "test", set.ID, 9, linking.ToLead), store.ErrStale)

@@ -51,7 +51,7 @@ func (s *Service) Connection(ctx context.Context, c store.Connection) (Checklist
 			return nil, err
 		}
 		list = append(list,
-			Step{"Knows how to keep newcomers from being told", c.Settings["notice"] != "", "Enter the service's notice attribute, or accept that it may tell people"},
+			Step{"Knows how to keep new members from being notified", c.Settings["notice"] != "", "Enter the service's notice attribute, or accept that it may tell people"},
 			Step{"Used by a pairing", n > 0, "Pair a section with it: kanban pairings add"})
 	}
 	rests, err := s.Rests(ctx, c.ID)

@@ -9,13 +9,13 @@ type Effect string
 // The effects.
 const (
 	Stays    Effect = "stays"     // in the target, and stays in it
-	ComesOut Effect = "comes-out" // in the target, and is taken out
-	GoesIn   Effect = "goes-in"   // not in the target, and is put into it
-	StaysOut Effect = "stays-out" // not in the target, and does not get in
+	Removed  Effect = "removed"   // in the target, and is taken out
+	Added    Effect = "added"     // not in the target, and is put into it
+	NotAdded Effect = "not-added" // not in the target, and does not get in
 )
 
 // Effects lists them all, what somebody has to know of first.
-var Effects = []Effect{ComesOut, GoesIn, StaysOut, Stays}
+var Effects = []Effect{Removed, Added, NotAdded, Stays}
 
 // Affected is a person with what becomes of them.
 type Affected struct {
@@ -42,11 +42,11 @@ func (p Plan) Effects(target Target, ends bool) []Affected {
 func (e Entry) effect(in, ends bool) Effect {
 	switch {
 	case in && e.Outcome == OutcomeRemove && !ends:
-		return ComesOut
+		return Removed
 	case in:
 		return Stays
 	case e.Outcome == OutcomeAdd && !ends:
-		return GoesIn
+		return Added
 	}
-	return StaysOut
+	return NotAdded
 }

@@ -20,7 +20,7 @@ func ExamplePlan_Effects() {
 		}
 	}
 	// Output:
-	// Ada Alder comes-out
+	// Ada Alder removed
 	// Ada Alder stays
 }
 
@@ -36,12 +36,12 @@ func TestEffectsFollowTheTarget(t *testing.T) {
 		}
 		for _, f := range plan.Effects(target, true) {
 			assert.Equal(t, in[f.AccountID], f.Effect == roster.Stays, "%v", f)
-			assert.Contains(t, []roster.Effect{roster.Stays, roster.StaysOut}, f.Effect)
+			assert.Contains(t, []roster.Effect{roster.Stays, roster.NotAdded}, f.Effect)
 		}
 		moves := 0
 		for _, f := range plan.Effects(target, false) {
-			assert.Equal(t, in[f.AccountID], f.Effect == roster.Stays || f.Effect == roster.ComesOut, "%v", f)
-			if f.Effect == roster.ComesOut || f.Effect == roster.GoesIn {
+			assert.Equal(t, in[f.AccountID], f.Effect == roster.Stays || f.Effect == roster.Removed, "%v", f)
+			if f.Effect == roster.Removed || f.Effect == roster.Added {
 				moves++
 			}
 		}

@@ -197,7 +197,7 @@ type Affected struct {
 	PersonID string        `json:"personId,omitempty"`
 	Name     string        `json:"name"`
 	Role     roster.Role   `json:"role,omitempty"`
-	Effect   roster.Effect `json:"effect" enum:"comes-out,goes-in,stays-out,stays"`
+	Effect   roster.Effect `json:"effect" enum:"removed,added,not-added,stays"`
 	Why      string        `json:"why"`
 }
 
@@ -258,7 +258,7 @@ type GroupToRemove struct {
 
 // Unlinking ends a set.
 type Unlinking struct {
-	Target string `json:"target,omitempty" doc:"What becomes of its class: lead (it stays the lead section's, the others' people come out with its next run) or end (everybody stays, nothing keeps it in step)"`
+	Target string `json:"target,omitempty" doc:"What becomes of its class: lead (it stays the lead section's, the others' people are removed with its next run) or end (everybody stays, nothing keeps it in step)"`
 }
 
 // View is a way to look at lists of sections that somebody saved.

@@ -64,7 +64,7 @@ const remove = useMutation({
       more.</label
     >
     <label class="choice"
-      ><RadioButton v-model="members" value="remove" /> They come out; then it ends.</label
+      ><RadioButton v-model="members" value="remove" /> They are removed; then it ends.</label
     >
     <Oops
       :error="effects.error.value ?? preview.error.value ?? keep.error.value ?? remove.error.value"

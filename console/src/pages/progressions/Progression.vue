@@ -136,11 +136,11 @@ const remove = useMutation({
         <button
           v-if="!s.optional"
           type="button"
-          :aria-label="`For whom ${s.title} comes next`"
+          :aria-label="`For whom ${s.title} is next`"
           :class="{ here: chosen?.at === s.stageId }"
-          @click="chosen = { title: `for whom ${s.title} comes next`, at: s.stageId }"
+          @click="chosen = { title: `for whom ${s.title} is next`, at: s.stageId }"
         >
-          comes next for {{ s.at }}
+          next for {{ s.at }}
         </button>
         <span v-else />
       </div>
@@ -150,7 +150,7 @@ const remove = useMutation({
         :class="{ here: chosen?.state === 'finished' }"
         @click="chosen = { title: 'who came through', state: 'finished' }"
       >
-        <span class="title">Through</span>
+        <span class="title">Finished</span>
         <span class="bar"><i :style="{ width: `${share(g.finished)}%` }" /></span>
         <b>{{ g.finished }}</b>
         <span class="faint">every required stage</span>

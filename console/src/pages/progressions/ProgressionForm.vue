@@ -90,7 +90,7 @@ const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
       />
       <Found v-if="preview.data.value" :preview="preview.data.value" />
       <div class="actions end">
-        <Button type="submit" :label="edit?.onSince ? 'Save' : 'Save, off'" :loading="save.isPending.value" />
+        <Button type="submit" label="Save" :loading="save.isPending.value" />
         <Button
           type="button"
           variant="outlined"

@@ -43,7 +43,7 @@ const show = (p: Schemas['Progression']) => router.push(`/progressions/${p.id}`)
         data.stages.map((s: Schemas['Stage']) => s.title).join(' → ')
       }}</template>
     </Column>
-    <Column header="Through">
+    <Column header="Finished">
       <template #body="{ data }">{{ data.finished }} of {{ data.people }}</template>
     </Column>
     <Column header="">

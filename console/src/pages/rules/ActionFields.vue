@@ -65,7 +65,7 @@ const id = (name: string) => `${name}-${props.number}`
     <Button class="remove" size="small" variant="text" label="Remove" @click="$emit('remove')" />
     <div class="row first">
       <div v-if="fitting" class="field">
-        <label :for="id('via')">Through</label>
+        <label :for="id('via')">Connection</label>
         <select :id="id('via')" v-model="action.connectionId">
           <option v-for="c in fitting" :key="c.id" :value="c.id">{{ c.name }}</option>
         </select>

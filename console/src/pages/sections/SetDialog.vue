@@ -85,8 +85,8 @@ const change = useMutation({
       </tbody>
     </table>
     <div class="field">
-      <label for="set-add">Sections that come in</label>
-      <SectionPick v-model="add" input-id="set-add" label="Sections that come in" />
+      <label for="set-add">Sections to add</label>
+      <SectionPick v-model="add" input-id="set-add" label="Sections to add" />
     </div>
     <div v-if="out?.refused.some((r) => r.override) || reason" class="field">
       <label for="set-reason">Why these are linked all the same</label>

@@ -53,7 +53,7 @@ const unlink = useMutation({
       <label class="choice">
         <RadioButton v-model="target" value="lead" />
         {{ set.targets.map((t) => t.target).join(', ') }} stays {{ set.sections[0]?.title }}'s. The people of
-        the others come out with its next run, when that is approved.
+        the others are removed with its next run, when that is approved.
       </label>
       <label class="choice">
         <RadioButton v-model="target" value="end" />

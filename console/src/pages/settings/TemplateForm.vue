@@ -66,8 +66,8 @@ const share = computed({
       <label
         >Leavers
         <select v-model="t.policy.leavers">
-          <option value="remove">come out</option>
-          <option value="deactivate">come out, account off</option>
+          <option value="remove">are removed</option>
+          <option value="deactivate">are removed, account switched off</option>
           <option value="keep">stay</option>
         </select></label
       >
@@ -81,7 +81,7 @@ const share = computed({
         >Runs by itself <ScheduleField :id="`schedule-${id}`" v-model="t.policy.schedule"
       /></label>
       <label class="tick"><input v-model="t.policy.hold" type="checkbox" /> hold learners until opened</label>
-      <label class="tick"><input v-model="t.policy.notify" type="checkbox" /> let newcomers be told</label>
+      <label class="tick"><input v-model="t.policy.notify" type="checkbox" /> notify new members</label>
       <label class="tick"
         ><input v-model="t.policy.ownTarget" type="checkbox" /> take out whom Kanban did not put in</label
       >
