@@ -50,6 +50,7 @@ var gone = map[string]string{
 	`look-around|lookAround`:                                "check now",
 	`\b[Aa]miss\b`:                                          "mismatches",
 	`ComesOut|GoesIn\b|"comes? out"|Save, off`:              "is removed, is added",
+	`[Pp]rogressions?\b|\bClimb|\bladder\b`:                 "stage plan, stage progress",
 	`/keeping\b|\bKeeping"`:                                 "settings",
 	`\blikeness\.|\bnextterm\.`:                             "similarity, rollover",
 	`app/(reading|connecting|pairing|syncing|many|awarding|offering|progressing|reporting)\b`: "what the package handles",

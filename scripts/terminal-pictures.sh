@@ -36,5 +36,5 @@ shoot() {
 
 # The demo's account is longer than a page: its end is shown.
 shoot terminal-demo 'make demo' "echo '   …'; echo; sed -n '/^14\./,\$p' $work/demo.txt"
-run='kanban pairings run PROP-A; echo; kanban progressions group Propagator; echo; kanban rules list; echo; kanban events list --limit 8'
+run='kanban pairings run PROP-A; echo; kanban stages group Propagator; echo; kanban rules list; echo; kanban events list --limit 8'
 shoot terminal-run "$run" "$run"

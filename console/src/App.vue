@@ -18,7 +18,7 @@ const pages = [
   ['/connections', 'Connections'],
   ['/access', 'Access'],
   ['/outlines', 'Outlines'],
-  ['/progressions', 'Stages'],
+  ['/stage-plans', 'Stages'],
   ['/rules', 'Rules'],
   ['/events', 'Events'],
   ['/awards', 'Badges'],

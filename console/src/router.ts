@@ -157,13 +157,13 @@ export const router = createRouter({
       meta: { title: 'Events' },
     },
     {
-      path: '/progressions',
-      component: () => import('./pages/progressions/Progressions.vue'),
+      path: '/stage-plans',
+      component: () => import('./pages/stages/StagePlans.vue'),
       meta: { title: 'Stages' },
     },
     {
-      path: '/progressions/:id',
-      component: () => import('./pages/progressions/Progression.vue'),
+      path: '/stage-plans/:id',
+      component: () => import('./pages/stages/StagePlan.vue'),
       props: true,
       meta: { title: 'Stages' },
     },

@@ -184,8 +184,8 @@ func (w *World) Follow() {
 			var j store.WorkOutStages
 			err := json.Unmarshal(args, &j)
 			todo = append(todo, func() error {
-				if j.ProgressionID != "" {
-					return w.Stages.WorkOut(ctx, j.ProgressionID)
+				if j.StagePlanID != "" {
+					return w.Stages.WorkOut(ctx, j.StagePlanID)
 				}
 				return w.Stages.Touched(ctx, j.People, j.Courses, j.Badges)
 			})

@@ -53,7 +53,7 @@ func App(version string, extra ...*cli.Command) *cli.Command {
 			&cli.BoolFlag{Name: "ids", Usage: "begin each line of a list with the record's id, which can be given wherever a name can"},
 		},
 		Commands: append(extra,
-			signIn(), signOut(), today(), findings(), explain(), connections(), sections(), peopleLists(), people(), matching(), pairings(), runs(), courses(), rules(), offersOf(), operationsOf(), maintenance(), historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), progressionsOf(),
+			signIn(), signOut(), today(), findings(), explain(), connections(), sections(), peopleLists(), people(), matching(), pairings(), runs(), courses(), rules(), offersOf(), operationsOf(), maintenance(), historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), stagePlansOf(),
 		),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run tells
 	}

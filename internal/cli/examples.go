@@ -49,11 +49,11 @@ kanban pairings resume PROP-A
 kanban pairings show PROP-A
 kanban people find marrow
 kanban people forget "Nils Nettle" "Chat workspace"
-kanban progressions list
-kanban progressions off Propagator
-kanban progressions on Propagator
-kanban progressions remove Propagator
-kanban progressions show Propagator > stages.json
+kanban stages list
+kanban stages off Propagator
+kanban stages on Propagator
+kanban stages remove Propagator
+kanban stages show Propagator > stages.json
 kanban rules catch-up "Greet newcomers" --days 30
 kanban rules catch-up "Greet newcomers" --days 30 --apply
 kanban rules checklist "Greet newcomers"

@@ -215,7 +215,7 @@ var readings = []struct {
 	{"badges", false, []string{"badges", "list"}},
 	{"issuers", false, []string{"badges", "issuers"}},
 	{"awards", true, []string{"badges", "awards"}},
-	{"stages", false, []string{"progressions", "list"}},
+	{"stages", false, []string{"stages", "list"}},
 	{"history", false, []string{"history"}},
 }
 

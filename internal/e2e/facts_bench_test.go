@@ -188,14 +188,14 @@ func BenchmarkFactsIn(b *testing.B) {
 	}
 }
 
-// BenchmarkFactsWithStages prints the same rate where everybody climbs a progression with
+// BenchmarkFactsWithStages prints the same rate where everybody is on a stage plan with
 // a stage for each module of the course, how many stages were reached, and how long after
 // the last fact they were all worked out.
 func BenchmarkFactsWithStages(b *testing.B) {
 	for b.Loop() {
 		f := newFactory(b)
 		f.rules(rule.Action{Kind: rule.AppendSheet, Sheet: "bench", Fields: map[string]string{"who": "person.name"}})
-		p := store.Progression{Name: "Modules", CourseID: f.course}
+		p := store.StagePlan{Name: "Modules", CourseID: f.course}
 		for m := range 10 {
 			p.Stages = append(p.Stages, stage.Stage{Title: fmt.Sprintf("Stage %d", m), Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: fmt.Sprintf("m%d", m)}}})
 		}

@@ -16,15 +16,15 @@ import (
 )
 
 // Stages in the console: how far a group has come, who never opened the course, a
-// progression made, looked at first, switched on and removed, and a badge that is held
+// stage plan made, looked at first, switched on and removed, and a badge that is held
 // though its stage is open again.
 func TestConsoleStages(t *testing.T) {
 	w := newWorld(t)
 	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
-	b := w.browse("/progressions")
+	b := w.browse("/stage-plans")
 	b.sees("First cuttings → Badge in hand → First graft → Course and badge")
 	b.sees("1 of 38")
-	b.click(scenario.ProgressionName)
+	b.click(scenario.StagePlanName)
 	b.sees("finish the module Grafting; score at least 80 % in Cuttings: what do you know? · gives the badge Grafter")
 	b.sees("Basil Bough")
 	b.picture("stages")
@@ -36,10 +36,10 @@ func TestConsoleStages(t *testing.T) {
 	b.until(`document.querySelectorAll('tbody tr').length === 36`)
 
 	// One more, whose first stage gives a badge.
-	b.open("/progressions")
-	b.click("Make a progression…")
-	b.fill("progression-name", "Beginner")
-	b.choose("progression-course", "Propagation")
+	b.open("/stage-plans")
+	b.click("Make a stage plan…")
+	b.fill("stage-plan-name", "Beginner")
+	b.choose("stage-plan-course", "Propagation")
 	b.do(chromedp.WaitVisible(`[aria-label="Title of stage 1"]`), chromedp.SendKeys(`[aria-label="Title of stage 1"]`, "Clean hands"))
 	b.click("Whom would it find?")
 	b.sees(`a criterion of stage "Clean hands" does not say which module`)
@@ -58,14 +58,14 @@ func TestConsoleStages(t *testing.T) {
 
 	// Somebody's stage is open again; the badge is for a person to decide.
 	id, version := "", 0
-	page, err := client.Get[api.Page[api.Progression]](t.Context(), w.Client, "/progressions")
+	page, err := client.Get[api.Page[api.StagePlan]](t.Context(), w.Client, "/stage-plans")
 	require.NoError(t, err)
 	for _, p := range page.Items {
 		if p.Name == "Beginner" {
 			id, version = p.ID, p.Version
 			p.Stages[0].Criteria[0].ModuleID = "mod-grafting"
 			require.Equal(t, 2, version)
-			_, err := client.Send[api.Progression](t.Context(), w.Client, "PUT", "/progressions/"+id, p.NewProgression)
+			_, err := client.Send[api.StagePlan](t.Context(), w.Client, "PUT", "/stage-plans/"+id, p.NewStagePlan)
 			require.NoError(t, err)
 		}
 	}
@@ -80,7 +80,7 @@ func TestConsoleStages(t *testing.T) {
 	b.sees("gives the badge Grafter")
 	b.sees(": The stage takes more now")
 
-	b.open("/progressions/" + id)
+	b.open("/stage-plans/" + id)
 	b.click("Switch off")
 	b.click("Remove")
 	b.sees("1 of 38")
@@ -101,43 +101,43 @@ func TestCommandLineStages(t *testing.T) {
 	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir()}
 	w.signIn(env)
 	expect := w.expecting(env)
-	expect(0, "There is no progression yet", "progressions", "list")
-	made := []string{"progressions", "add", "Gardener", "--course", "PROP", "--stage", "Cutter: module Cuttings; score Cuttings: what do you know? 80", "--stage", "Helper: badge Cuttings", "--stage", "Through: course", "--optional", "Helper"}
-	expect(2, "is no criterion", "progressions", "add", "X", "--course", "PROP", "--stage", "Sower: grow")
-	expect(2, `has no module "Nope"`, "progressions", "add", "X", "--course", "PROP", "--stage", "Sower: module Nope")
-	expect(2, "does not end with a percentage", "progressions", "add", "X", "--course", "PROP", "--stage", "Sower: score Check")
-	expect(2, "not of the form TITLE", "progressions", "add", "X", "--course", "PROP", "--stage", "Sower")
+	expect(0, "There is no stage plan yet", "stages", "list")
+	made := []string{"stages", "add", "Gardener", "--course", "PROP", "--stage", "Cutter: module Cuttings; score Cuttings: what do you know? 80", "--stage", "Helper: badge Cuttings", "--stage", "Through: course", "--optional", "Helper"}
+	expect(2, "is no criterion", "stages", "add", "X", "--course", "PROP", "--stage", "Sower: grow")
+	expect(2, `has no module "Nope"`, "stages", "add", "X", "--course", "PROP", "--stage", "Sower: module Nope")
+	expect(2, "does not end with a percentage", "stages", "add", "X", "--course", "PROP", "--stage", "Sower: score Check")
+	expect(2, "not of the form TITLE", "stages", "add", "X", "--course", "PROP", "--stage", "Sower")
 	expect(2, `no --stage called "Nobody"`, append(made, "--gives", "Nobody=Cuttings")...)
 	expect(2, "asks for the badge that it gives", append(made, "--gives", "Helper=Cuttings")...)
 	expect(0, "Badges that would be awarded at once: 0", append(made, "--preview")...)
 	expect(0, "It is off", append(made, "--gives", "Through=Cuttings")...)
-	expect(2, "another progression is called", made...)
-	expect(0, "off", "progressions", "list")
-	expect(0, "is on", "progressions", "on", "gardener")
+	expect(2, "another stage plan is called", made...)
+	expect(0, "off", "stages", "list")
+	expect(0, "is on", "stages", "on", "gardener")
 	soon(t, "Tamsin is found", func() bool {
-		out, _ := w.cli(env, "progressions", "people", "Gardener", "--reached", "Helper")
+		out, _ := w.cli(env, "stages", "people", "Gardener", "--reached", "Helper")
 		return strings.Contains(out, "Tamsin Trial")
 	})
-	expect(0, "never opened the course, 0 came through", "progressions", "group", "Gardener")
-	expect(0, "12 people; 12 never opened", "progressions", "group", "Gardener", "--section", "PROP-B")
-	expect(0, "Ada Alder", "progressions", "people", "Gardener", "--state", "not-opened", "--missing", "Cutter")
-	expect(0, "Nobody fits", "progressions", "people", "Gardener", "--state", "finished")
-	expect(2, `has no stage "Mower"`, "progressions", "people", "Gardener", "--at", "Mower")
-	expect(0, "● score at least 80 % in Cuttings: what do you know?", "progressions", "person", "Tamsin Trial")
+	expect(0, "never opened the course, 0 came through", "stages", "group", "Gardener")
+	expect(0, "12 people; 12 never opened", "stages", "group", "Gardener", "--section", "PROP-B")
+	expect(0, "Ada Alder", "stages", "people", "Gardener", "--state", "not-opened", "--missing", "Cutter")
+	expect(0, "Nobody fits", "stages", "people", "Gardener", "--state", "finished")
+	expect(2, `has no stage "Mower"`, "stages", "people", "Gardener", "--at", "Mower")
+	expect(0, "● score at least 80 % in Cuttings: what do you know?", "stages", "person", "Tamsin Trial")
 	expect(0, "Helper", "events", "list", "--type", "stage.reached")
 
 	file := filepath.Join(t.TempDir(), "gardener.json")
-	text := expect(0, `"title": "Cutter"`, "progressions", "show", "Gardener")
+	text := expect(0, `"title": "Cutter"`, "stages", "show", "Gardener")
 	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, `"atLeast": 0.8`, `"atLeast": 0.99`, 1)), 0o600))
-	expect(0, "Nothing was changed", "progressions", "edit", "Gardener", "--file", file, "--preview")
-	expect(0, "is version 3 now", "progressions", "edit", "Gardener", "--file", file)
+	expect(0, "Nothing was changed", "stages", "edit", "Gardener", "--file", file, "--preview")
+	expect(0, "is version 3 now", "stages", "edit", "Gardener", "--file", file)
 	soon(t, "the stage is open again", func() bool {
 		out, _ := w.cli(env, "events", "list", "--type", "stage.reopened")
 		return strings.Contains(out, "Cutter")
 	})
-	expect(1, "switch it off first", "progressions", "remove", "Gardener")
-	expect(0, "is off", "progressions", "off", "Gardener")
-	expect(0, "Removed", "progressions", "remove", "Gardener")
+	expect(1, "switch it off first", "stages", "remove", "Gardener")
+	expect(0, "is off", "stages", "off", "Gardener")
+	expect(0, "Removed", "stages", "remove", "Gardener")
 
 	expect(2, "does not hold", "badges", "revoke", "Cuttings", "Ada Alder", "--reason", "r")
 	expect(0, "Its page says so", "badges", "revoke", "Cuttings", "Tamsin Trial", "--reason", "Only a test")

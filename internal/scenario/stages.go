@@ -10,8 +10,8 @@ import (
 	"kanban/internal/wire/api"
 )
 
-// ProgressionName is the progression of the story.
-const ProgressionName = "Propagator"
+// StagePlanName is the stage plan of the story.
+const StagePlanName = "Propagator"
 
 // Stages makes the stages of the course, shows first whom they find, and switches them
 // on.
@@ -33,7 +33,7 @@ func (s *Story) Stages(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	n := api.NewProgression{Name: ProgressionName, CourseID: x.CourseID, Stages: []stage.Stage{
+	n := api.NewStagePlan{Name: StagePlanName, CourseID: x.CourseID, Stages: []stage.Stage{
 		{Title: "First cuttings", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "mod-cuttings"}}},
 		{Title: "Badge in hand", Optional: true, Criteria: []stage.Criterion{{Kind: stage.Badge, BadgeID: named("Cuttings").ID}}},
 		{Title: "First graft", BadgeID: grafter.ID, Criteria: []stage.Criterion{
@@ -41,27 +41,27 @@ func (s *Story) Stages(ctx context.Context) error {
 		}},
 		{Title: "Course and badge", Criteria: []stage.Criterion{{Kind: stage.Course}, {Kind: stage.Badge, BadgeID: named("Propagation").ID}}},
 	}}
-	v, err := client.Post[api.ProgressionPreview](ctx, s.Client, "/progressions/preview", api.ProgressionDraft{NewProgression: n})
+	v, err := client.Post[api.StagePlanPreview](ctx, s.Client, "/stage-plans/preview", api.StagePlanDraft{NewStagePlan: n})
 	if err != nil {
 		return err
 	}
 	s.tell("preview: of %d people %d would have reached %q, %d %q", v.People, v.Stages[0].Newly, v.Stages[0].Title, v.Stages[1].Newly, v.Stages[1].Title)
-	if s.Progression, err = client.Post[api.Progression](ctx, s.Client, "/progressions", n); err != nil {
+	if s.StagePlan, err = client.Post[api.StagePlan](ctx, s.Client, "/stage-plans", n); err != nil {
 		return err
 	}
-	if _, err := client.Post[api.Progression](ctx, s.Client, "/progressions/"+s.Progression.ID+"/switch", api.Switch{On: true}); err != nil {
+	if _, err := client.Post[api.StagePlan](ctx, s.Client, "/stage-plans/"+s.StagePlan.ID+"/switch", api.Switch{On: true}); err != nil {
 		return err
 	}
-	return s.group(ctx, func(g api.ProgressionGroup) bool {
+	return s.group(ctx, func(g api.StagePlanGroup) bool {
 		return g.Stages[0].Reached == v.Stages[0].Newly && g.Stages[1].Reached == v.Stages[1].Newly
 	})
 }
 
 // group waits until a group stands as it must, and tells how.
-func (s *Story) group(ctx context.Context, stands func(api.ProgressionGroup) bool) error {
-	var g api.ProgressionGroup
+func (s *Story) group(ctx context.Context, stands func(api.StagePlanGroup) bool) error {
+	var g api.StagePlanGroup
 	err := s.until(ctx, "people at their stages", func() (ok bool, err error) {
-		g, err = client.Get[api.ProgressionGroup](ctx, s.Client, "/progressions/"+s.Progression.ID+"/group")
+		g, err = client.Get[api.StagePlanGroup](ctx, s.Client, "/stage-plans/"+s.StagePlan.ID+"/group")
 		return err == nil && stands(g), err
 	})
 	if err != nil {
@@ -74,10 +74,10 @@ func (s *Story) group(ctx context.Context, stands func(api.ProgressionGroup) boo
 	return nil
 }
 
-// Climbed looks how far everybody came, and that the stage's badge was awarded.
-func (s *Story) Climbed(ctx context.Context) error {
+// Reached looks how far everybody came, and that the stage's badge was awarded.
+func (s *Story) Reached(ctx context.Context) error {
 	s.heading("%s came through every stage, and got the badge of one", BuyerName)
-	if err := s.group(ctx, func(g api.ProgressionGroup) bool { return g.Finished == 1 && g.Stages[2].Reached == 1 }); err != nil {
+	if err := s.group(ctx, func(g api.StagePlanGroup) bool { return g.Finished == 1 && g.Stages[2].Reached == 1 }); err != nil {
 		return err
 	}
 	return s.until(ctx, "the badge of the stage", func() (bool, error) {

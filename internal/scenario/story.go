@@ -59,7 +59,7 @@ type Story struct {
 	Pairing     api.Pairing
 	Award       api.Award
 	Offer       api.Offer
-	Progression api.Progression
+	StagePlan   api.StagePlan
 	Buyer       api.Person
 	step        int
 }
@@ -88,7 +88,7 @@ func (s *Story) Play(ctx context.Context, setupSecret string) error {
 	for _, step := range []func(context.Context) error{
 		func(ctx context.Context) error { return s.SetUp(ctx, setupSecret) },
 		s.Connect, s.ReadRegister, s.Pair, s.FirstRun, s.SecondRun, s.Mend, s.MakeRules, s.Join, s.Learn,
-		s.Sell, s.BuyersRules, s.Stages, s.Buy, s.Stop, s.FailThenPass, s.Finish, s.Climbed,
+		s.Sell, s.BuyersRules, s.Stages, s.Buy, s.Stop, s.FailThenPass, s.Finish, s.Reached,
 	} {
 		if err := step(ctx); err != nil {
 			return fmt.Errorf("step %d: %w", s.step, err)

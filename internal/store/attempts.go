@@ -42,7 +42,7 @@ func (s *Store) Attempts(ctx context.Context, deliveryID string) (all []Attempt,
 }
 
 // deliveryColumns are those of deliveries d, in the order of Delivery's fields.
-const deliveryColumns = `d.id::text, d.event_id::text, d.rule_id::text, d.offer_id::text, d.progression_id::text, d.rule_version, d.position, d.action, d.connection_id::text, d.person_id::text, d.section_id::text, d.once_key,
+const deliveryColumns = `d.id::text, d.event_id::text, d.rule_id::text, d.offer_id::text, d.stage_plan_id::text, d.rule_version, d.position, d.action, d.connection_id::text, d.person_id::text, d.section_id::text, d.once_key,
 	d.undoes::text, d.state, d.attempts, d.due_at, d.next_at, d.held, d.held_for, d.claimed_by, d.begun_at, d.code, d.last_error, d.result, d.created_at, d.finished_at`
 
 // isReady is a condition over deliveries d: its time has come at $1, and nobody is at it.

@@ -81,16 +81,16 @@ func (s *Store) Badge(ctx context.Context, id string) (b Badge, err error) {
 // UseOfBadge is what a badge is used for: how often it was awarded, and the names of what
 // awards it or asks for it.
 type UseOfBadge struct {
-	Awards              int
-	Rules, Progressions []string
+	Awards            int
+	Rules, StagePlans []string
 }
 
 // UseOfBadge looks what a badge is used for, and keeps it from being awarded meanwhile.
 func (tx *Tx) UseOfBadge(ctx context.Context, id string) (u UseOfBadge, err error) {
 	err = tx.PGX.QueryRow(ctx, `SELECT (SELECT count(*)::int FROM awards WHERE badge_id = b.id),
 			coalesce((SELECT array_agg(name ORDER BY name) FROM rules WHERE actions @> jsonb_build_array(jsonb_build_object('badgeId', $1::text))), '{}'),
-			coalesce((SELECT array_agg(name ORDER BY name) FROM progressions WHERE removed_at IS NULL AND stages::text LIKE '%' || $1::text || '%'), '{}')
-		FROM badges b WHERE b.id = $1::text::uuid FOR UPDATE`, id).Scan(&u.Awards, &u.Rules, &u.Progressions)
+			coalesce((SELECT array_agg(name ORDER BY name) FROM stage_plans WHERE removed_at IS NULL AND stages::text LIKE '%' || $1::text || '%'), '{}')
+		FROM badges b WHERE b.id = $1::text::uuid FOR UPDATE`, id).Scan(&u.Awards, &u.Rules, &u.StagePlans)
 	return u, known(err, "looking what the badge is used for")
 }
 

@@ -6,7 +6,7 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// Consequence is what a rule or a progression did because of a completion that was reversed
+// Consequence is what a rule or a stage plan did because of a completion that was reversed
 // since, and that nothing reverts.
 type Consequence struct {
 	Type                   string // of the completion
@@ -25,7 +25,7 @@ func (s *Store) ConsequencesOfReversed(ctx context.Context) ([]Consequence, erro
 			WHERE type IN ('activity.reopened', 'module.reopened', 'course.reopened') AND person_id IS NOT NULL AND section_id IS NOT NULL)
 		SELECT c.type, c.person_id::text, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = c.person_id), ''), c.section_id::text, c.course_id::text, c.module_id, c.activity_id,
 			d.action->>'kind', coalesce(b.name, ''), coalesce(d.action->>'operation', d.action->>'group', ''),
-			coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT p.name FROM progressions p WHERE p.id = d.progression_id), ''), coalesce((SELECT n.name FROM connections n WHERE n.id = d.connection_id), '')
+			coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT p.name FROM stage_plans p WHERE p.id = d.stage_plan_id), ''), coalesce((SELECT n.name FROM connections n WHERE n.id = d.connection_id), '')
 		FROM open o JOIN events c ON c.type = o.type AND c.person_id = o.person_id AND c.section_id = o.section_id AND c.module_id = o.module_id AND c.activity_id = o.activity_id
 		JOIN deliveries d ON d.event_id = c.id AND d.state = 'delivered' AND d.undoes IS NULL AND d.action->>'kind' IN ('award', 'operate', 'send', 'enrol', 'add-to-group')
 		LEFT JOIN badges b ON b.id::text = d.action->>'badgeId'

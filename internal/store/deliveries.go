@@ -28,37 +28,37 @@ const (
 
 // Delivery is one action for one event.
 type Delivery struct {
-	ID            string
-	EventID       string
-	RuleID        *string
-	OfferID       *string // instead of a rule
-	ProgressionID *string // instead of both
-	RuleVersion   int
-	Position      int
-	Action        rule.Action `gorm:"serializer:json"`
-	ConnectionID  *string
-	PersonID      *string
-	SectionID     *string
-	OnceKey       *string
-	Undoes        *string // the delivery that this one reverts
-	State         string
-	Attempts      int
-	DueAt         *time.Time // not before then
-	NextAt        *time.Time
-	Held          string     // what it waits for, when it is no failure
-	HeldFor       string     // the operation that rests, when it waits for that
-	ClaimedBy     *string    // the worker that makes an attempt
-	BegunAt       *time.Time // when that attempt began
-	Code          string
-	LastError     string
-	Result        map[string]any `gorm:"serializer:json"`
-	CreatedAt     time.Time
-	FinishedAt    *time.Time
+	ID           string
+	EventID      string
+	RuleID       *string
+	OfferID      *string // instead of a rule
+	StagePlanID  *string // instead of both
+	RuleVersion  int
+	Position     int
+	Action       rule.Action `gorm:"serializer:json"`
+	ConnectionID *string
+	PersonID     *string
+	SectionID    *string
+	OnceKey      *string
+	Undoes       *string // the delivery that this one reverts
+	State        string
+	Attempts     int
+	DueAt        *time.Time // not before then
+	NextAt       *time.Time
+	Held         string     // what it waits for, when it is no failure
+	HeldFor      string     // the operation that rests, when it waits for that
+	ClaimedBy    *string    // the worker that makes an attempt
+	BegunAt      *time.Time // when that attempt began
+	Code         string
+	LastError    string
+	Result       map[string]any `gorm:"serializer:json"`
+	CreatedAt    time.Time
+	FinishedAt   *time.Time
 }
 
-// Origin is the rule, the offer or the progression that made the delivery.
+// Origin is the rule, the offer or the stage plan that made the delivery.
 func (d Delivery) Origin() string {
-	for _, id := range []*string{d.RuleID, d.OfferID, d.ProgressionID} {
+	for _, id := range []*string{d.RuleID, d.OfferID, d.StagePlanID} {
 		if id != nil {
 			return *id
 		}
@@ -78,9 +78,9 @@ func (tx *Tx) AddDeliveries(ctx context.Context, all []Delivery) (map[string]boo
 	if err != nil {
 		return nil, err
 	}
-	rows, err := tx.PGX.Query(ctx, `WITH fresh AS (INSERT INTO deliveries (id, event_id, rule_id, offer_id, progression_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
-		SELECT w."ID", w."EventID", w."RuleID", w."OfferID", w."ProgressionID", w."RuleVersion", w."Position", w."Action", w."ConnectionID", w."PersonID", w."SectionID", w."OnceKey", w."Undoes", w."State", w."DueAt", w."Code", w."LastError", w."FinishedAt"
-		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "EventID" uuid, "RuleID" uuid, "OfferID" uuid, "ProgressionID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "ConnectionID" uuid, "PersonID" uuid, "SectionID" uuid,
+	rows, err := tx.PGX.Query(ctx, `WITH fresh AS (INSERT INTO deliveries (id, event_id, rule_id, offer_id, stage_plan_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
+		SELECT w."ID", w."EventID", w."RuleID", w."OfferID", w."StagePlanID", w."RuleVersion", w."Position", w."Action", w."ConnectionID", w."PersonID", w."SectionID", w."OnceKey", w."Undoes", w."State", w."DueAt", w."Code", w."LastError", w."FinishedAt"
+		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "EventID" uuid, "RuleID" uuid, "OfferID" uuid, "StagePlanID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "ConnectionID" uuid, "PersonID" uuid, "SectionID" uuid,
 			"OnceKey" text, "Undoes" uuid, "State" text, "DueAt" timestamptz, "Code" text, "LastError" text, "FinishedAt" timestamptz)
 		WHERE w."OnceKey" IS NULL OR NOT EXISTS (SELECT 1 FROM spent_keys k WHERE k.key = key_of(w."OnceKey"))
 		ORDER BY w."OnceKey", w."EventID", w."RuleID", w."Position", w."ID" ON CONFLICT DO NOTHING RETURNING id, rule_id, position, undoes, state),
@@ -102,9 +102,9 @@ func (s *Store) Delivery(ctx context.Context, id string) (d Delivery, err error)
 
 // DeliveryFilter narrows a list of deliveries; empty fields do not.
 type DeliveryFilter struct {
-	ID, EventID, RuleID, OfferID, ProgressionID, PersonID, SectionID, ConnectionID, State, Before string
-	Since, Until                                                                                  time.Time // made at or after, made before
-	Limit                                                                                         int
+	ID, EventID, RuleID, OfferID, StagePlanID, PersonID, SectionID, ConnectionID, State, Before string
+	Since, Until                                                                                time.Time // made at or after, made before
+	Limit                                                                                       int
 }
 
 // where gives the conditions of the filter over deliveries d.
@@ -114,7 +114,7 @@ func (f DeliveryFilter) where() (conditions []string, args []any) {
 		{"d.event_id = ?", f.EventID},
 		{"d.rule_id = ?", f.RuleID},
 		{"d.offer_id = ?", f.OfferID},
-		{"d.progression_id = ?", f.ProgressionID},
+		{"d.stage_plan_id = ?", f.StagePlanID},
 		{"d.person_id = ?", f.PersonID},
 		{"d.section_id = ?", f.SectionID},
 		{"d.connection_id = ?", f.ConnectionID},
@@ -149,7 +149,7 @@ type ListedDelivery struct {
 // Deliveries lists the newest first.
 func (s *Store) Deliveries(ctx context.Context, f DeliveryFilter) (all []ListedDelivery, err error) {
 	q := s.reader(ctx).Table("deliveries d").Select(`d.*,
-		coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT o.name FROM offers o WHERE o.id = d.offer_id), (SELECT g.name FROM progressions g WHERE g.id = d.progression_id), '') AS rule,
+		coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT o.name FROM offers o WHERE o.id = d.offer_id), (SELECT g.name FROM stage_plans g WHERE g.id = d.stage_plan_id), '') AS rule,
 		EXISTS (SELECT 1 FROM deliveries u WHERE u.undoes = d.id AND u.state = 'delivered') AS reverted,
 		coalesce((SELECT e.type FROM events e WHERE e.id = d.event_id), '') AS event_type,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person,
@@ -224,20 +224,20 @@ type WaitingGroup struct {
 func (s *Store) WaitingGroups(ctx context.Context) ([]WaitingGroup, error) {
 	return many[WaitingGroup](ctx, s, "grouping the deliveries that wait", `
 		WITH groups AS (
-			SELECT d.rule_id, d.offer_id, d.progression_id, d.connection_id, d.code, d.last_error, count(*)::int AS n, max(d.id::text)::uuid AS one, false AS own, 1 AS origins
+			SELECT d.rule_id, d.offer_id, d.stage_plan_id, d.connection_id, d.code, d.last_error, count(*)::int AS n, max(d.id::text)::uuid AS one, false AS own, 1 AS origins
 			FROM deliveries d WHERE d.state = 'waiting' AND NOT (d.person_id IS NOT NULL AND d.code = ANY ($1)) GROUP BY 1, 2, 3, 4, 5, 6
 			UNION ALL
-			SELECT (min(d.rule_id::text))::uuid, (min(d.offer_id::text))::uuid, (min(d.progression_id::text))::uuid, NULL, d.code, min(d.last_error), count(*)::int, max(d.id::text)::uuid, true, count(DISTINCT coalesce(d.rule_id, d.offer_id, d.progression_id))
+			SELECT (min(d.rule_id::text))::uuid, (min(d.offer_id::text))::uuid, (min(d.stage_plan_id::text))::uuid, NULL, d.code, min(d.last_error), count(*)::int, max(d.id::text)::uuid, true, count(DISTINCT coalesce(d.rule_id, d.offer_id, d.stage_plan_id))
 			FROM deliveries d WHERE d.state = 'waiting' AND d.person_id IS NOT NULL AND d.code = ANY ($1) GROUP BY d.person_id, d.code)
-		SELECT coalesce(g.rule_id, g.offer_id, g.progression_id)::text, coalesce(g.rule_id::text, ''), coalesce(g.connection_id::text, ''),
-			coalesce((SELECT r.name FROM rules r WHERE r.id = g.rule_id), (SELECT o.name FROM offers o WHERE o.id = g.offer_id), (SELECT p.name FROM progressions p WHERE p.id = g.progression_id), ''),
+		SELECT coalesce(g.rule_id, g.offer_id, g.stage_plan_id)::text, coalesce(g.rule_id::text, ''), coalesce(g.connection_id::text, ''),
+			coalesce((SELECT r.name FROM rules r WHERE r.id = g.rule_id), (SELECT o.name FROM offers o WHERE o.id = g.offer_id), (SELECT p.name FROM stage_plans p WHERE p.id = g.stage_plan_id), ''),
 			g.code, g.last_error, g.n, d.event_id::text, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), ''), coalesce(d.person_id::text, ''), g.own, g.origins
 		FROM groups g JOIN deliveries d ON d.id = g.one ORDER BY g.n DESC, 1, 5, 6`, []finding.Code{finding.AddressMissing, finding.AccountMissing})
 }
 
 // Following lists the deliveries of the same event and origin, by position.
 func (s *Store) Following(ctx context.Context, d Delivery) (all []Delivery, err error) {
-	err = s.reader(ctx).Where("event_id = ? AND coalesce(rule_id, offer_id, progression_id) = ? AND undoes IS NULL", d.EventID, d.Origin()).Order("position").Find(&all).Error
+	err = s.reader(ctx).Where("event_id = ? AND coalesce(rule_id, offer_id, stage_plan_id) = ? AND undoes IS NULL", d.EventID, d.Origin()).Order("position").Find(&all).Error
 	return all, known(err, "listing a rule's deliveries")
 }
 
@@ -310,9 +310,9 @@ func (tx *Tx) GiveUp(ctx context.Context, f DeliveryFilter, why string) (stopped
 	conditions, args := f.where()
 	sql := numbered(append(conditions, "d.undoes IS NULL"))
 	err = tx.PGX.QueryRow(ctx, fmt.Sprintf(`
-		WITH asked AS MATERIALIZED (SELECT d.event_id, coalesce(d.rule_id, d.offer_id, d.progression_id) AS origin, min(d.position) AS first FROM deliveries d
+		WITH asked AS MATERIALIZED (SELECT d.event_id, coalesce(d.rule_id, d.offer_id, d.stage_plan_id) AS origin, min(d.position) AS first FROM deliveries d
 			WHERE %s AND d.state IN ('planned', 'queued', 'retrying', 'waiting') GROUP BY 1, 2),
-		every AS MATERIALIZED (SELECT d.id, d.claimed_by IS NOT NULL AS under_way FROM deliveries d JOIN asked a ON a.event_id = d.event_id AND a.origin = coalesce(d.rule_id, d.offer_id, d.progression_id)
+		every AS MATERIALIZED (SELECT d.id, d.claimed_by IS NOT NULL AS under_way FROM deliveries d JOIN asked a ON a.event_id = d.event_id AND a.origin = coalesce(d.rule_id, d.offer_id, d.stage_plan_id)
 			WHERE d.position >= a.first AND d.undoes IS NULL AND d.state IN ('planned', 'queued', 'retrying', 'waiting')),
 		done AS (UPDATE deliveries d SET state = 'stopped', held = $%d, next_at = NULL, finished_at = now() FROM every e WHERE e.id = d.id AND NOT e.under_way AND d.claimed_by IS NULL RETURNING d.id)
 		SELECT (SELECT count(*)::int FROM done), (SELECT count(*)::int FROM every WHERE under_way)`, sql, len(args)+1), append(args, why)...).Scan(&stopped, &underWay)
@@ -334,7 +334,7 @@ func numbered(conditions []string) string {
 // Stop ends what is still to come of one event and origin, from a position on.
 func (tx *Tx) Stop(ctx context.Context, d Delivery, why string) error {
 	_, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'stopped', held = $4, next_at = NULL, finished_at = now()
-		WHERE event_id = $1 AND coalesce(rule_id, offer_id, progression_id) = $2 AND position >= $3 AND undoes IS NULL AND state IN ('planned', 'queued', 'retrying')`, d.EventID, d.Origin(), d.Position, why)
+		WHERE event_id = $1 AND coalesce(rule_id, offer_id, stage_plan_id) = $2 AND position >= $3 AND undoes IS NULL AND state IN ('planned', 'queued', 'retrying')`, d.EventID, d.Origin(), d.Position, why)
 	return known(err, "stopping deliveries")
 }
 

@@ -177,13 +177,13 @@ func (RecountCourse) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: QueueReactions, MaxAttempts: 20}
 }
 
-// WorkOutStages works out how far everybody has come in a progression or, without one,
+// WorkOutStages works out how far everybody has come in a stage plan or, without one,
 // how far some people have come in those that are about courses or badges.
 type WorkOutStages struct {
-	ProgressionID string   `json:"progressionId,omitempty"`
-	People        []string `json:"people,omitempty"`
-	Courses       []string `json:"courses,omitempty"`
-	Badges        []string `json:"badges,omitempty"`
+	StagePlanID string   `json:"stagePlanId,omitempty"`
+	People      []string `json:"people,omitempty"`
+	Courses     []string `json:"courses,omitempty"`
+	Badges      []string `json:"badges,omitempty"`
 }
 
 // Kind names the job.

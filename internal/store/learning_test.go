@@ -165,40 +165,40 @@ func TestStatements(t *testing.T) {
 	assert.Equal(t, map[string]string{platform.ID: page}, must[map[string]string](t)(s.HomePages(ctx, []string{platform.ID})))
 }
 
-func TestProgressions(t *testing.T) {
+func TestStagePlans(t *testing.T) {
 	w, _ := learned(t)
 	s, ctx, prop, ada := w.Store, t.Context(), w.Section("PROP-A"), w.Person("stu-001")
-	p := store.Progression{ID: store.NewID(), Name: "Apprentice", CourseID: prop.CourseID, Version: 1, Stages: []stage.Stage{{ID: "s1", Title: "Sower", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "m"}}}}}
+	p := store.StagePlan{ID: store.NewID(), Name: "Apprentice", CourseID: prop.CourseID, Version: 1, Stages: []stage.Stage{{ID: "s1", Title: "Sower", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "m"}}}}}
 	tx(t, s, func(tx *store.Tx) error { return store.Create(tx, &p, "test") })
-	missing[store.Progression](t)(s.Progression(ctx, store.NewID()))
-	assert.Len(t, must[[]store.Progression](t)(s.Progressions(ctx)), 1)
-	assert.Empty(t, must[[]store.Progression](t)(s.ProgressionsOn(ctx)))
-	on := must[store.Progression](t)(s.Progression(ctx, p.ID))
+	missing[store.StagePlan](t)(s.StagePlan(ctx, store.NewID()))
+	assert.Len(t, must[[]store.StagePlan](t)(s.StagePlans(ctx)), 1)
+	assert.Empty(t, must[[]store.StagePlan](t)(s.StagePlansOn(ctx)))
+	on := must[store.StagePlan](t)(s.StagePlan(ctx, p.ID))
 	now := time.Now()
 	on.OnSince = &now
-	tx(t, s, func(tx *store.Tx) error { return tx.UpdateProgression(&on) })
-	assert.Len(t, must[[]store.Progression](t)(s.ProgressionsOn(ctx)), 1)
-	assert.Contains(t, must[[]string](t)(s.Climbers(ctx, p.ID, prop.CourseID, "", 100)), ada.ID)
+	tx(t, s, func(tx *store.Tx) error { return tx.UpdateStagePlan(&on) })
+	assert.Len(t, must[[]store.StagePlan](t)(s.StagePlansOn(ctx)), 1)
+	assert.Contains(t, must[[]string](t)(s.PeopleOfStagePlan(ctx, p.ID, prop.CourseID, "", 100)), ada.ID)
 	tx(t, s, func(tx *store.Tx) error {
-		held, ok, err := tx.HoldProgression(ctx, p.ID)
+		held, ok, err := tx.HoldStagePlan(ctx, p.ID)
 		assert.True(t, ok)
 		assert.Equal(t, "Apprentice", held.Name)
 		if err != nil {
 			return err
 		}
-		climbs, err := tx.LockClimbs(ctx, held, []string{ada.ID})
-		require.Len(t, climbs, 1)
+		progress, err := tx.LockStageProgress(ctx, held, []string{ada.ID})
+		require.Len(t, progress, 1)
 		if err == nil {
-			climbs[0].Reached, climbs[0].Percent = map[string]time.Time{"s1": now}, 100
-			err = tx.KeepClimbs(ctx, p.ID, climbs)
+			progress[0].Reached, progress[0].Percent = map[string]time.Time{"s1": now}, 100
+			err = tx.KeepStageProgress(ctx, p.ID, progress)
 		}
 		return err
 	})
-	climbs := must[[]store.Climb](t)(s.Climbs(ctx, p.ID, []string{ada.ID}))
-	require.Len(t, climbs, 1)
-	assert.Equal(t, 100, climbs[0].Percent)
+	progress := must[[]store.StageProgress](t)(s.StageProgressOf(ctx, p.ID, []string{ada.ID}))
+	require.Len(t, progress, 1)
+	assert.Equal(t, 100, progress[0].Percent)
 	assert.Equal(t, 1, must[store.Group](t)(s.GroupOf(ctx, on, prop.ID)).Reached["s1"])
-	listed := must[[]store.Climber](t)(s.ClimbersListed(ctx, on, store.ClimberFilter{Reached: "s1", Limit: 9}))
+	listed := must[[]store.StagePlanPerson](t)(s.StagePlanPeople(ctx, on, store.StagePlanFilter{Reached: "s1", Limit: 9}))
 	require.Len(t, listed, 1)
 	assert.Equal(t, "Ada Alder", listed[0].Person)
 	studied := must[[]store.Studied](t)(s.Studied(ctx, []string{ada.ID}, []string{prop.CourseID}))

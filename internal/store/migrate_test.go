@@ -175,8 +175,25 @@ func TestWordsOfEarlierRecordsAreMigrated(t *testing.T) {
 		_, err = s.Pool.Exec(ctx, `INSERT INTO installation (name, value) VALUES ($1, $2)`, name, []byte(value))
 		require.NoError(t, err)
 	}
+	event, plan := store.NewID(), store.NewID()
+	for _, sql := range []string{
+		`INSERT INTO events (id, type, natural_key, occurred_at, data) VALUES ('` + event + `', 'stage.reached', 'k', now(), '{"stage": "Sower", "progression": "Gardener", "progressionId": "` + plan + `"}')`,
+		`INSERT INTO rules (id, name, trigger, condition, actions) VALUES ('` + store.NewID() + `', 'r', 'stage.reached', 'event.progression == "Gardener"', '[{"kind": "task", "subject": "{{.event.progression}}, {{.event.progressionId}}"}]')`,
+		`INSERT INTO river_job (kind, args, max_attempts, queue) VALUES ('work-out-stages', '{"progressionId": "` + plan + `"}', 5, 'default')`,
+	} {
+		_, err = s.Pool.Exec(ctx, sql)
+		require.NoError(t, err)
+	}
 	_, err = provider.Up(ctx)
 	require.NoError(t, err)
+	kepts := must[[]store.Event](t)(s.EventsByID(ctx, []string{event}))
+	assert.Equal(t, map[string]any{"stage": "Sower", "stagePlan": "Gardener", "stagePlanId": plan}, kepts[0].Data)
+	carried := must[[]store.Rule](t)(s.Rules(ctx))
+	assert.Equal(t, `event.stagePlan == "Gardener"`, carried[0].Condition)
+	assert.Equal(t, "{{.event.stagePlan}}, {{.event.stagePlanId}}", carried[0].Actions[0].Subject)
+	var job string
+	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT args->>'stagePlanId' FROM river_job WHERE kind = 'work-out-stages'`).Scan(&job))
+	assert.Equal(t, plan, job)
 	var compared struct{ Schedule struct{ At string } }
 	assert.True(t, must[bool](t)(s.Setting(ctx, "full-comparison", &compared)))
 	assert.Equal(t, "04:00", compared.Schedule.At)

@@ -150,7 +150,7 @@ func (tx *Tx) EnqueueAt(ctx context.Context, at time.Time, jobs ...river.JobArgs
 
 // Live is the news that something changed, for pages that show it.
 type Live struct {
-	Topic string `json:"topic" doc:"What changed: connection, section, pairing, run, event, delivery, rule, badge, progression, …"`
+	Topic string `json:"topic" doc:"What changed: connection, section, pairing, run, event, delivery, rule, badge, stage plan, …"`
 	ID    string `json:"id" doc:"Which one; empty when it is about many"`
 }
 
@@ -160,7 +160,7 @@ const liveChannel = "kanban_live"
 // busy are the topics of which there may be thousands a second. They are announced
 // together, shortly after: announcing in a transaction makes all commits wait for each
 // other.
-var busy = map[string]bool{"event": true, "delivery": true, "progression": true}
+var busy = map[string]bool{"event": true, "delivery": true, "stagePlan": true}
 
 // soonAfter is how long announcements of busy topics are gathered.
 const soonAfter = 200 * time.Millisecond

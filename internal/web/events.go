@@ -21,16 +21,16 @@ type eventsInput struct {
 
 type deliveriesInput struct {
 	Paging
-	Event       string    `query:"event" doc:"Id of an event"`
-	Rule        string    `query:"rule" doc:"Id of a rule"`
-	State       string    `query:"state" enum:",planned,queued,retrying,delivered,waiting,skipped,stopped" doc:"Only those in this state"`
-	Person      string    `query:"person" doc:"Id of a person"`
-	Section     string    `query:"section" doc:"Id of a section"`
-	Connection  string    `query:"connection" doc:"Id of a connection"`
-	Offer       string    `query:"offer" doc:"Id of an offer"`
-	Progression string    `query:"progression" doc:"Id of a progression"`
-	Since       time.Time `query:"since" doc:"Made at or after then"`
-	Until       time.Time `query:"until" doc:"Made before then"`
+	Event      string    `query:"event" doc:"Id of an event"`
+	Rule       string    `query:"rule" doc:"Id of a rule"`
+	State      string    `query:"state" enum:",planned,queued,retrying,delivered,waiting,skipped,stopped" doc:"Only those in this state"`
+	Person     string    `query:"person" doc:"Id of a person"`
+	Section    string    `query:"section" doc:"Id of a section"`
+	Connection string    `query:"connection" doc:"Id of a connection"`
+	Offer      string    `query:"offer" doc:"Id of an offer"`
+	StagePlan  string    `query:"stagePlan" doc:"Id of a stage plan"`
+	Since      time.Time `query:"since" doc:"Made at or after then"`
+	Until      time.Time `query:"until" doc:"Made before then"`
 }
 
 type cartridgeInput struct {
@@ -46,7 +46,7 @@ func (s *Server) events(a huma.API) {
 	})
 	handle(a, "events", "GET /deliveries list-deliveries List deliveries, the newest first", func(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
 		all, err := s.Store.Deliveries(ctx, store.DeliveryFilter{
-			EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, ProgressionID: in.Progression, PersonID: in.Person, SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until, Before: in.Cursor, Limit: in.Limit,
+			EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, StagePlanID: in.StagePlan, PersonID: in.Person, SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until, Before: in.Cursor, Limit: in.Limit,
 		})
 		return api.Page[api.Delivery]{Items: each(all, delivery), Next: last(all, in.Limit, func(d store.ListedDelivery) string { return d.ID })}, err
 	})
@@ -105,7 +105,7 @@ func event(e store.ListedEvent) api.Event {
 
 func delivery(d store.ListedDelivery) api.Delivery {
 	return api.Delivery{
-		ID: d.ID, EventID: d.EventID, EventType: d.EventType, RuleID: given(d.RuleID), OfferID: given(d.OfferID), ProgressionID: given(d.ProgressionID), Version: d.RuleVersion, Undoes: given(d.Undoes), Reverted: d.Reverted,
+		ID: d.ID, EventID: d.EventID, EventType: d.EventType, RuleID: given(d.RuleID), OfferID: given(d.OfferID), StagePlanID: given(d.StagePlanID), Version: d.RuleVersion, Undoes: given(d.Undoes), Reverted: d.Reverted,
 		Section: d.Section, Held: cmp.Or(d.Held, d.HeldNow), DueAt: d.DueAt, Rule: d.Rule, Action: d.Action.Kind, Connection: d.Connection, Person: d.Person,
 		State: d.State, Attempts: d.Attempts, NextAt: d.NextAt, Code: finding.Code(d.Code), Error: d.LastError, Result: d.Result, CreatedAt: d.CreatedAt, FinishedAt: d.FinishedAt,
 	}

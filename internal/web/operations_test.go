@@ -561,22 +561,22 @@ func walkOffers(x *talk, h *story) {
 func walkStages(x *talk, h *story) {
 	t := x.site.t
 	o := get[api.Outline](x, "/courses/"+h.course+"/outline")
-	n := api.NewProgression{Name: "Apprentice", CourseID: h.course, Stages: []stage.Stage{{Title: "Sower", Criteria: []stage.Criterion{{Kind: "module", ModuleID: o.Modules[0].ID}}}}}
-	post[api.ProgressionPreview](x, "/progressions/preview", n)
-	p := made[api.Progression](x, "/progressions", n)
-	at := "/progressions/" + p.ID
-	x.do(422, "POST", "/progressions", api.NewProgression{Name: "None", CourseID: h.course})
-	assert.Len(t, get[api.Page[api.Progression]](x, "/progressions").Items, 1)
+	n := api.NewStagePlan{Name: "Apprentice", CourseID: h.course, Stages: []stage.Stage{{Title: "Sower", Criteria: []stage.Criterion{{Kind: "module", ModuleID: o.Modules[0].ID}}}}}
+	post[api.StagePlanPreview](x, "/stage-plans/preview", n)
+	p := made[api.StagePlan](x, "/stage-plans", n)
+	at := "/stage-plans/" + p.ID
+	x.do(422, "POST", "/stage-plans", api.NewStagePlan{Name: "None", CourseID: h.course})
+	assert.Len(t, get[api.Page[api.StagePlan]](x, "/stage-plans").Items, 1)
 	n.Name = "Apprentices"
 	n.Stages = p.Stages
 	x.changes("PUT", at, n)
-	post[api.Progression](x, at+"/switch", api.Switch{On: true})
+	post[api.StagePlan](x, at+"/switch", api.Switch{On: true})
 	x.Follow()
-	page := get[api.Page[api.Climber]](x, at+"/people?limit=2")
+	page := get[api.Page[api.StagePlanPerson]](x, at+"/people?limit=2")
 	assert.Len(t, page.Items, 2)
-	get[api.ProgressionGroup](x, at+"/group")
-	get[[]api.PersonProgression](x, "/people/"+x.Person("stu-001").ID+"/progressions")
-	post[api.Progression](x, at+"/switch", api.Switch{On: false})
+	get[api.StagePlanGroup](x, at+"/group")
+	get[[]api.PersonStagePlan](x, "/people/"+x.Person("stu-001").ID+"/stage-plans")
+	post[api.StagePlan](x, at+"/switch", api.Switch{On: false})
 	x.do(204, "DELETE", at, nil)
 }
 

@@ -152,7 +152,7 @@ func (s *Server) register(a huma.API) {
 	s.outlines(a)
 	s.events(a)
 	s.badges(a)
-	s.progressions(a)
+	s.stagePlans(a)
 	s.stream(a)
 	describeConditions(a)
 }

@@ -75,8 +75,8 @@ func (x *shift) jobs() *river.Workers {
 		return uses.Observing.Recount(ctx, j.Args)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[store.WorkOutStages]) error {
-		if j.Args.ProgressionID != "" {
-			return uses.Stages.WorkOut(ctx, j.Args.ProgressionID)
+		if j.Args.StagePlanID != "" {
+			return uses.Stages.WorkOut(ctx, j.Args.StagePlanID)
 		}
 		return uses.Stages.Touched(ctx, j.Args.People, j.Args.Courses, j.Args.Badges)
 	})

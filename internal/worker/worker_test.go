@@ -131,7 +131,7 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 		store.ReadRegister{RunID: run.ID}, store.ApplyRun{RunID: sync.ID}, store.React{EventIDs: []string{}}, store.WorkAsked{ConnectionID: p.ConnectionID}, store.RunPairing{PairingID: p.ID, Who: "schedule"},
 		store.CarryOutBatch{BatchID: batch.ID}, store.AskNeeds{}, store.AskNeeds{RuleID: greet.ID}, store.Propose{ConnectionID: register.ID}, store.Tick{}, store.ResolveStatements{}, store.PassTime{}, store.TendHistory{},
 		store.SettleAccess{}, store.SettleAccess{OfferID: store.NewID()}, store.RecountCourse{CourseID: section.CourseID}, store.RecountCourse{Everybody: true}, store.WorkOutStages{People: []string{}},
-		store.WorkOutStages{ProgressionID: store.NewID()}, store.ReadAll{},
+		store.WorkOutStages{StagePlanID: store.NewID()}, store.ReadAll{},
 	}
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error { return tx.Enqueue(t.Context(), jobs...) }))
 	x, err := worker.Start(t.Context(), w.Store, w.UseCases, worker.Options{Log: slog.New(slog.DiscardHandler), ReadEvery: time.Hour})

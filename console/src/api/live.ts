@@ -18,7 +18,7 @@ const about: Record<string, string[]> = {
   offer: ['offers', 'sides', 'unmapped', 'accesses', 'today', 'findings'],
   outline: ['outline', 'courses'],
   badge: ['badges', 'awards', 'stages'],
-  progression: ['progressions', 'group', 'climbers', 'stages'],
+  'stage-plan': ['stage-plans', 'group', 'stage-plan-people', 'stages'],
 }
 
 let source: EventSource | undefined

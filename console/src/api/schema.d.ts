@@ -1530,15 +1530,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people/{id}/progressions": {
+    "/api/v1/people/{id}/stage-plans": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Where a person stands in every progression that is on */
-        get: operations["person-progressions"];
+        /** Where a person stands in every stage plan that is on */
+        get: operations["person-stage-plans"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1558,111 +1558,6 @@ export interface paths {
         get: operations["get-preview"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/progressions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** List progressions and how far their people have come */
-        get: operations["list-progressions"];
-        put?: never;
-        /** Make a progression, which is off at first */
-        post: operations["make-progression"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/progressions/preview": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What a progression would find were it on */
-        post: operations["preview-progression"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/progressions/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Show a progression */
-        get: operations["get-progression"];
-        /** Change a progression */
-        put: operations["edit-progression"];
-        post?: never;
-        /** Remove a progression that is off; what it recorded and awarded stays */
-        delete: operations["remove-progression"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/progressions/{id}/group": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** How far a group has come */
-        get: operations["progression-group"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/progressions/{id}/people": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The people of a progression by name */
-        get: operations["progression-people"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/progressions/{id}/switch": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Switch a progression on or off */
-        post: operations["switch-progression"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2186,6 +2081,111 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/stage-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List stage plans and how far their people have come */
+        get: operations["list-stage-plans"];
+        put?: never;
+        /** Make a stage plan, which is off at first */
+        post: operations["make-stage-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stage-plans/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a stage plan would find were it on */
+        post: operations["preview-stage-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stage-plans/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a stage plan */
+        get: operations["get-stage-plan"];
+        /** Change a stage plan */
+        put: operations["edit-stage-plan"];
+        post?: never;
+        /** Remove a stage plan that is off; what it recorded and awarded stays */
+        delete: operations["remove-stage-plan"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stage-plans/{id}/group": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a group has come */
+        get: operations["stage-plan-group"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stage-plans/{id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The people of a stage plan by name */
+        get: operations["stage-plan-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stage-plans/{id}/switch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Switch a stage plan on or off */
+        post: operations["switch-stage-plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tasks": {
         parameters: {
             query?: never;
@@ -2590,7 +2590,7 @@ export interface components {
         };
         Affected: {
             /** @enum {string} */
-            effect: "comes-out" | "goes-in" | "stays-out" | "stays";
+            effect: "removed" | "added" | "not-added" | "stays";
             name: string;
             personId?: string;
             role?: string;
@@ -2817,25 +2817,6 @@ export interface components {
             people: components["schemas"]["Affected"][];
             target: string;
         };
-        Climber: {
-            /**
-             * Format: date-time
-             * @description Latest activity in the course; absent when they never opened it
-             */
-            lastAt?: string;
-            /** @description Title of the required stage that comes next; empty when there is none */
-            next: string;
-            /**
-             * Format: int64
-             * @description Of the required stages
-             */
-            percent: number;
-            person: string;
-            personId: string;
-            /** @description Titles of the stages, in their order */
-            reached: string[];
-            sections: string;
-        };
         Column: {
             /** @description At most 60; the sections list has all */
             cards: components["schemas"]["Section"][];
@@ -2902,14 +2883,14 @@ export interface components {
             atLeast?: number;
             /** @description For badge: which one */
             badgeId?: string;
-            /** @description For module, course and score: the course; the progression's own when absent */
+            /** @description For module, course and score: the course; the plan's own when absent */
             courseId?: string;
             /** @enum {string} */
             kind: "module" | "course" | "badge" | "score";
             /** @description For module: its id in the course's outline */
             moduleId?: string;
         };
-        CriterionLook: {
+        CriterionProgress: {
             met: boolean;
             text: string;
         };
@@ -2966,8 +2947,6 @@ export interface components {
             /** @description When an offer made it instead of a rule */
             offerId?: string;
             person?: string;
-            /** @description When a stage of a progression made it */
-            progressionId?: string;
             result?: {
                 [key: string]: unknown;
             };
@@ -2977,6 +2956,8 @@ export interface components {
             rule: string;
             ruleId?: string;
             section?: string;
+            /** @description When a stage of a stage plan made it */
+            stagePlanId?: string;
             /** @enum {string} */
             state: "planned" | "queued" | "retrying" | "delivered" | "waiting" | "skipped" | "stopped";
             /** @description The delivery that this one reverts */
@@ -3721,13 +3702,6 @@ export interface components {
             /** @description Ids, for a list of named people */
             people?: string[];
         };
-        NewProgression: {
-            /** @description Who learns in it is subscribed; it cannot be changed later */
-            courseId: string;
-            name: string;
-            /** @description In their order; a stage is reached when all its criteria are met and every required stage before it is reached */
-            stages: components["schemas"]["Stage"][];
-        };
         NewRule: {
             actions: components["schemas"]["Action"][];
             /** @description A CEL expression; always true when absent */
@@ -3774,6 +3748,13 @@ export interface components {
             reason?: string;
             /** @description Ids of the others */
             sections: string[];
+        };
+        NewStagePlan: {
+            /** @description The plan is for whoever learns in it; it cannot be changed later */
+            courseId: string;
+            name: string;
+            /** @description In their order; a stage is reached when all its criteria are met and every required stage before it is reached */
+            stages: components["schemas"]["Stage"][];
         };
         NewToken: {
             /** @description What the token is for */
@@ -4029,11 +4010,6 @@ export interface components {
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
-        PageClimber: {
-            items: components["schemas"]["Climber"][];
-            /** @description Give it as cursor for the next page; absent at the end */
-            next?: string;
-        };
         PageConnection: {
             items: components["schemas"]["Connection"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -4109,11 +4085,6 @@ export interface components {
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
-        PageProgression: {
-            items: components["schemas"]["Progression"][];
-            /** @description Give it as cursor for the next page; absent at the end */
-            next?: string;
-        };
         PageProposal: {
             items: components["schemas"]["Proposal"][];
             /** @description Give it as cursor for the next page; absent at the end */
@@ -4131,6 +4102,16 @@ export interface components {
         };
         PageRun: {
             items: components["schemas"]["Run"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        PageStagePlan: {
+            items: components["schemas"]["StagePlan"][];
+            /** @description Give it as cursor for the next page; absent at the end */
+            next?: string;
+        };
+        PageStagePlanPerson: {
+            items: components["schemas"]["StagePlanPerson"][];
             /** @description Give it as cursor for the next page; absent at the end */
             next?: string;
         };
@@ -4239,14 +4220,14 @@ export interface components {
             sections: components["schemas"]["Whereabouts"][];
             userName: string;
         };
-        PersonProgression: {
+        PersonStagePlan: {
             course: string;
             finished: boolean;
             id: string;
             name: string;
             /** Format: int64 */
             percent: number;
-            stages: components["schemas"]["StageLook"][];
+            stages: components["schemas"]["StageProgress"][];
         };
         Place: {
             /** @description As an expression names it, such as event.data.email */
@@ -4368,65 +4349,6 @@ export interface components {
             /** @description It does not count towards the course */
             optional: boolean;
             title: string;
-        };
-        Progression: {
-            course: string;
-            /** @description Who learns in it is subscribed; it cannot be changed later */
-            courseId: string;
-            /**
-             * Format: int64
-             * @description Of them, who has reached every required stage
-             */
-            finished: number;
-            id: string;
-            name: string;
-            /**
-             * Format: date-time
-             * @description Nothing is worked out or awarded while it is absent
-             */
-            onSince?: string;
-            /**
-             * Format: int64
-             * @description Who learns in the course now
-             */
-            people: number;
-            /** @description In their order; a stage is reached when all its criteria are met and every required stage before it is reached */
-            stages: components["schemas"]["Stage"][];
-            /** Format: int64 */
-            version: number;
-        };
-        ProgressionDraft: {
-            /** @description Who learns in it is subscribed; it cannot be changed later */
-            courseId: string;
-            /** @description The progression that it is to replace, if any */
-            id?: string;
-            name: string;
-            /** @description In their order; a stage is reached when all its criteria are met and every required stage before it is reached */
-            stages: components["schemas"]["Stage"][];
-        };
-        ProgressionGroup: {
-            /** Format: int64 */
-            finished: number;
-            /**
-             * Format: int64
-             * @description Did nothing in the course yet
-             */
-            notOpened: number;
-            /** Format: int64 */
-            people: number;
-            stages: components["schemas"]["StageCount"][];
-        };
-        ProgressionPreview: {
-            /**
-             * Format: int64
-             * @description Badges that would be awarded at once
-             */
-            badges: number;
-            /** Format: int64 */
-            finished: number;
-            /** Format: int64 */
-            people: number;
-            stages: components["schemas"]["StagePreview"][];
         };
         Proposal: {
             email?: string;
@@ -5005,21 +4927,83 @@ export interface components {
             takes: string[];
             title: string;
         };
-        StageLook: {
-            /** @description The badge that it gives */
-            badge?: string;
-            badgeId?: string;
-            criteria: components["schemas"]["CriterionLook"][];
-            /** @description They hold that badge */
-            holds: boolean;
-            /** @description Not reached, and nothing before it is in the way */
-            open: boolean;
-            optional: boolean;
-            reached: boolean;
-            /** Format: date-time */
-            reachedAt?: string;
-            stageId: string;
-            title: string;
+        StagePlan: {
+            course: string;
+            /** @description The plan is for whoever learns in it; it cannot be changed later */
+            courseId: string;
+            /**
+             * Format: int64
+             * @description Of them, who has reached every required stage
+             */
+            finished: number;
+            id: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description Nothing is worked out or awarded while it is absent
+             */
+            onSince?: string;
+            /**
+             * Format: int64
+             * @description Who learns in the course now
+             */
+            people: number;
+            /** @description In their order; a stage is reached when all its criteria are met and every required stage before it is reached */
+            stages: components["schemas"]["Stage"][];
+            /** Format: int64 */
+            version: number;
+        };
+        StagePlanDraft: {
+            /** @description The plan is for whoever learns in it; it cannot be changed later */
+            courseId: string;
+            /** @description The stage plan that it is to replace, if any */
+            id?: string;
+            name: string;
+            /** @description In their order; a stage is reached when all its criteria are met and every required stage before it is reached */
+            stages: components["schemas"]["Stage"][];
+        };
+        StagePlanGroup: {
+            /** Format: int64 */
+            finished: number;
+            /**
+             * Format: int64
+             * @description Did nothing in the course yet
+             */
+            notOpened: number;
+            /** Format: int64 */
+            people: number;
+            stages: components["schemas"]["StageCount"][];
+        };
+        StagePlanPerson: {
+            /**
+             * Format: date-time
+             * @description Latest activity in the course; absent when they never opened it
+             */
+            lastAt?: string;
+            /** @description Title of the required stage that comes next; empty when there is none */
+            next: string;
+            /**
+             * Format: int64
+             * @description Of the required stages
+             */
+            percent: number;
+            person: string;
+            personId: string;
+            /** @description Titles of the stages, in their order */
+            reached: string[];
+            sections: string;
+        };
+        StagePlanPreview: {
+            /**
+             * Format: int64
+             * @description Badges that would be awarded at once
+             */
+            badges: number;
+            /** Format: int64 */
+            finished: number;
+            /** Format: int64 */
+            people: number;
+            stages: components["schemas"]["StagePreview"][];
         };
         StagePreview: {
             /**
@@ -5037,6 +5021,22 @@ export interface components {
              * @description People for whom it would be open again
              */
             reopened: number;
+            stageId: string;
+            title: string;
+        };
+        StageProgress: {
+            /** @description The badge that it gives */
+            badge?: string;
+            badgeId?: string;
+            criteria: components["schemas"]["CriterionProgress"][];
+            /** @description They hold that badge */
+            holds: boolean;
+            /** @description Not reached, and nothing before it is in the way */
+            open: boolean;
+            optional: boolean;
+            reached: boolean;
+            /** Format: date-time */
+            reachedAt?: string;
             stageId: string;
             title: string;
         };
@@ -5187,7 +5187,7 @@ export interface components {
             };
         };
         Unlinking: {
-            /** @description What becomes of its class: lead (it stays the lead section's, the others' people come out with its next run) or end (everybody stays, nothing keeps it in step) */
+            /** @description What becomes of its class: lead (it stays the lead section's, the others' people are removed with its next run) or end (everybody stays, nothing keeps it in step) */
             target?: string;
         };
         Unmapped: {
@@ -6968,8 +6968,8 @@ export interface operations {
                 connection?: string;
                 /** @description Id of an offer */
                 offer?: string;
-                /** @description Id of a progression */
-                progression?: string;
+                /** @description Id of a stage plan */
+                stagePlan?: string;
                 /** @description Made at or after then */
                 since?: string;
                 /** @description Made before then */
@@ -9519,7 +9519,7 @@ export interface operations {
             };
         };
     };
-    "person-progressions": {
+    "person-stage-plans": {
         parameters: {
             query?: never;
             header?: never;
@@ -9537,7 +9537,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PersonProgression"][];
+                    "application/json": components["schemas"]["PersonStagePlan"][];
                 };
             };
             /** @description Error */
@@ -9570,338 +9570,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "list-progressions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PageProgression"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "make-progression": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description Any text of your choice; a repeat within a day gets the first answer */
-                "Idempotency-Key"?: string;
-            };
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewProgression"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    ETag?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Progression"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "preview-progression": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description Any text of your choice; a repeat within a day gets the first answer */
-                "Idempotency-Key"?: string;
-            };
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ProgressionDraft"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProgressionPreview"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "get-progression": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    ETag?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Progression"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "edit-progression": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused when the record has another one by now */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewProgression"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    ETag?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Progression"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "remove-progression": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "progression-group": {
-        parameters: {
-            query?: {
-                /** @description Id of a section of its course; all when absent */
-                section?: string;
-            };
-            header?: never;
-            path: {
-                /** @description The progression's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProgressionGroup"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "progression-people": {
-        parameters: {
-            query?: {
-                /** @description From the field next of the page before */
-                cursor?: string;
-                /** @description Records per page */
-                limit?: number;
-                /** @description Id of a section of its course; all when absent */
-                section?: string;
-                /** @description Id of a stage that they have reached */
-                reached?: string;
-                /** @description Id of a stage that they have not reached */
-                missing?: string;
-                /** @description Id of the required stage that comes next */
-                at?: string;
-                /** @description Where they stand */
-                state?: "not-opened" | "on-the-way" | "finished";
-            };
-            header?: never;
-            path: {
-                /** @description The progression's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["PageClimber"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
-                };
-            };
-        };
-    };
-    "switch-progression": {
-        parameters: {
-            query?: never;
-            header?: {
-                /** @description Any text of your choice; a repeat within a day gets the first answer */
-                "Idempotency-Key"?: string;
-                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
-                "If-Match"?: string;
-            };
-            path: {
-                /** @description The record's id */
-                id: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Switch"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    ETag?: string;
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Progression"];
                 };
             };
             /** @description Error */
@@ -11185,6 +10853,338 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Side"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-stage-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageStagePlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-stage-plan": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStagePlan"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StagePlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-stage-plan": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StagePlanDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StagePlanPreview"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-stage-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StagePlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "edit-stage-plan": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused when the record has another one by now */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStagePlan"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StagePlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-stage-plan": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stage-plan-group": {
+        parameters: {
+            query?: {
+                /** @description Id of a section of its course; all when absent */
+                section?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The stage plan's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StagePlanGroup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stage-plan-people": {
+        parameters: {
+            query?: {
+                /** @description From the field next of the page before */
+                cursor?: string;
+                /** @description Records per page */
+                limit?: number;
+                /** @description Id of a section of its course; all when absent */
+                section?: string;
+                /** @description Id of a stage that they have reached */
+                reached?: string;
+                /** @description Id of a stage that they have not reached */
+                missing?: string;
+                /** @description Id of the required stage that comes next */
+                at?: string;
+                /** @description Where they stand */
+                state?: "not-opened" | "on-the-way" | "finished";
+            };
+            header?: never;
+            path: {
+                /** @description The stage plan's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageStagePlanPerson"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "switch-stage-plan": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Any text of your choice; a repeat within a day gets the first answer */
+                "Idempotency-Key"?: string;
+                /** @description The ETag that was read; the change is refused with 412, and the record as it is now, when somebody changed it since */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description The record's id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Switch"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StagePlan"];
                 };
             };
             /** @description Error */

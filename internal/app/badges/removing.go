@@ -28,7 +28,7 @@ func (s *Service) RemoveBadge(ctx context.Context, who, id string) error {
 		for _, name := range use.Rules {
 			by = append(by, fmt.Sprintf("the rule %q awards it", name))
 		}
-		for _, name := range use.Progressions {
+		for _, name := range use.StagePlans {
 			by = append(by, fmt.Sprintf("the stages %q are about it", name))
 		}
 		if len(by) > 0 {

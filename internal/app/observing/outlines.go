@@ -197,19 +197,19 @@ func (s *Service) misses(ctx context.Context, courseID string, now, next learnin
 			delete(activities, a.ID)
 		}
 	}
-	progressions, err := s.Store.ProgressionsOn(ctx)
+	plans, err := s.Store.StagePlansOn(ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, p := range progressions {
-		ladder := p.Ladder()
+	for _, p := range plans {
+		plan := p.Plan()
 		for _, one := range p.Stages {
 			for _, c := range one.Criteria {
 				lost := modules[c.ModuleID]
 				if c.Kind == stage.Score {
 					lost = activities[c.ActivityID]
 				}
-				if lost != "" && ladder.Of(c) == courseID {
+				if lost != "" && plan.Of(c) == courseID {
 					out = append(out, fmt.Sprintf("the stage %s of %s asks for %s", one.Title, p.Name, lost))
 				}
 			}

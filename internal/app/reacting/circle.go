@@ -21,7 +21,7 @@ func (s *Service) Circle(ctx context.Context, r store.Rule) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	progressions, err := s.Store.ProgressionsOn(ctx)
+	plans, err := s.Store.StagePlansOn(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -39,7 +39,7 @@ func (s *Service) Circle(ctx context.Context, r store.Rule) ([]string, error) {
 			links = append(links, rule.Link{Draft: other.Draft(), Badges: badges})
 		}
 	}
-	for _, p := range progressions {
+	for _, p := range plans {
 		for _, one := range p.Stages {
 			var asked []string
 			for _, c := range one.Criteria {

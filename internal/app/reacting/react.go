@@ -24,7 +24,7 @@ type book struct {
 	byID   map[string]store.Rule
 	fires  *rule.Index
 	undone *rule.Index // by what takes a rule's deliveries back
-	watch  stage.Watch // what the progressions that are on are about
+	watch  stage.Watch // what the stage plans that are on are about
 }
 
 // idle reports whether nothing follows from any event.
@@ -72,16 +72,16 @@ func (s *Service) rulesAt(ctx context.Context, mark int64) (*book, error) {
 	if err != nil {
 		return nil, err
 	}
-	progressions, err := s.Store.ProgressionsOn(ctx)
+	plans, err := s.Store.StagePlansOn(ctx)
 	if err != nil {
 		return nil, err
 	}
-	ladders := make([]stage.Progression, len(progressions))
-	for i, p := range progressions {
-		ladders[i] = p.Ladder()
+	prepared := make([]stage.Plan, len(plans))
+	for i, p := range plans {
+		prepared[i] = p.Plan()
 	}
 	s.books.latest = newBook(mark, rules)
-	s.books.latest.watch = stage.Watching(ladders...)
+	s.books.latest.watch = stage.Watching(prepared...)
 	return s.books.latest, nil
 }
 

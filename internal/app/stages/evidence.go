@@ -22,14 +22,14 @@ type reader interface {
 // evidence is what is known of one person.
 type evidence struct {
 	stage.Evidence
-	section *string // of the progression's course: where they are now, or were last
+	section *string // of the stage plan's course: where they are now, or were last
 }
 
-// evidenceOf reads what is known of people, as far as a progression asks for it. Modules
+// evidenceOf reads what is known of people, as far as a stage plan asks for it. Modules
 // and courses are told by the tallies of progress: what it costs does not grow with the
 // length of a course.
-func (s *Service) evidenceOf(ctx context.Context, from reader, p store.Progression, people []string) (map[string]*evidence, error) {
-	watch := stage.Watching(p.Ladder())
+func (s *Service) evidenceOf(ctx context.Context, from reader, p store.StagePlan, people []string) (map[string]*evidence, error) {
+	watch := stage.Watching(p.Plan())
 	courses := slices.Sorted(maps.Keys(watch.Courses))
 	editions, err := s.Outlines.Editions(ctx, courses)
 	if err != nil {

@@ -18,16 +18,16 @@ type StagePreview struct {
 	Reopened       int // people for whom it would be open again
 }
 
-// Preview says what a progression would find were it on.
+// Preview says what a stage plan would find were it on.
 type Preview struct {
 	People, Finished int
 	Stages           []StagePreview
 	Badges           int // that would be awarded at once
 }
 
-// Preview says what a progression that is being written would find, without changing
+// Preview says what a stage plan that is being written would find, without changing
 // anything. id is that of the one it is to replace, if any.
-func (s *Service) Preview(ctx context.Context, id string, p store.Progression) (Preview, error) {
+func (s *Service) Preview(ctx context.Context, id string, p store.StagePlan) (Preview, error) {
 	if err := s.check(ctx, &p); err != nil {
 		return Preview{}, err
 	}
@@ -36,7 +36,7 @@ func (s *Service) Preview(ctx context.Context, id string, p store.Progression) (
 		out.Stages[i].StageID, out.Stages[i].Title = stage.ID, stage.Title
 	}
 	for after := ""; ; {
-		people, err := s.Store.Climbers(ctx, id, p.CourseID, after, 10*atOnce)
+		people, err := s.Store.PeopleOfStagePlan(ctx, id, p.CourseID, after, 10*atOnce)
 		if err != nil || len(people) == 0 {
 			return out, err
 		}
@@ -47,14 +47,14 @@ func (s *Service) Preview(ctx context.Context, id string, p store.Progression) (
 	}
 }
 
-func (s *Service) previewSome(ctx context.Context, id string, p store.Progression, people []string, out *Preview) error {
+func (s *Service) previewSome(ctx context.Context, id string, p store.StagePlan, people []string, out *Preview) error {
 	known, err := s.evidenceOf(ctx, s.Store, p, people)
 	if err != nil {
 		return err
 	}
-	before := map[string]store.Climb{}
+	before := map[string]store.StageProgress{}
 	if id != "" {
-		list, err := s.Store.Climbs(ctx, id, people)
+		list, err := s.Store.StageProgressOf(ctx, id, people)
 		if err != nil {
 			return err
 		}
@@ -63,7 +63,7 @@ func (s *Service) previewSome(ctx context.Context, id string, p store.Progressio
 		}
 	}
 	for _, person := range people {
-		standing := p.Ladder().Look(known[person].Evidence)
+		standing := p.Plan().ProgressOf(known[person].Evidence)
 		if out.People++; standing.Finished {
 			out.Finished++
 		}
@@ -85,38 +85,38 @@ func (s *Service) previewSome(ctx context.Context, id string, p store.Progressio
 	return nil
 }
 
-// CriterionLook is a criterion in words, and whether it is met.
-type CriterionLook struct {
+// CriterionProgress is a criterion in words, and whether it is met.
+type CriterionProgress struct {
 	Text string
 	Met  bool
 }
 
-// StageLook is where one person stands with one stage.
-type StageLook struct {
+// StageProgress is where one person stands with one stage.
+type StageProgress struct {
 	stage.Stage
-	stage.StageStanding
+	stage.StageProgress
 	ReachedAt *time.Time // when it was found to be reached; nil while it is not kept yet
 	Badge     string
 	Holds     bool // they hold the stage's badge
-	Asks      []CriterionLook
+	Asks      []CriterionProgress
 }
 
-// Look is where one person stands in a progression, what lies ahead included.
-type Look struct {
-	store.Progression
+// PlanProgress is where one person stands in a stage plan, what lies ahead included.
+type PlanProgress struct {
+	store.StagePlan
 	Course   string
 	Percent  int
 	Finished bool
-	Stages   []StageLook
+	Stages   []StageProgress
 }
 
-// Of says where a person stands in every progression that is about them. One that is off
+// Of says where a person stands in every stage plan that is about them. One that is off
 // is left out.
-func (s *Service) Of(ctx context.Context, personID string) ([]Look, error) {
+func (s *Service) Of(ctx context.Context, personID string) ([]PlanProgress, error) {
 	if _, err := s.Store.Person(ctx, personID); err != nil {
 		return nil, err
 	}
-	all, err := s.Store.ProgressionsOn(ctx)
+	all, err := s.Store.StagePlansOn(ctx)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
@@ -124,9 +124,9 @@ func (s *Service) Of(ctx context.Context, personID string) ([]Look, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []Look
+	var out []PlanProgress
 	for _, p := range all {
-		kept, err := s.Store.Climbs(ctx, p.ID, []string{personID})
+		kept, err := s.Store.StageProgressOf(ctx, p.ID, []string{personID})
 		if err != nil {
 			return nil, err
 		}
@@ -138,24 +138,24 @@ func (s *Service) Of(ctx context.Context, personID string) ([]Look, error) {
 			if known[personID].section == nil {
 				continue // has nothing to do with the course
 			}
-			kept = []store.Climb{{}}
+			kept = []store.StageProgress{{}}
 		}
-		out = append(out, w.look(p, kept[0], known[personID]))
+		out = append(out, w.progressOf(p, kept[0], known[personID]))
 	}
-	slices.SortFunc(out, func(a, b Look) int { return cmp.Compare(a.Name, b.Name) })
+	slices.SortFunc(out, func(a, b PlanProgress) int { return cmp.Compare(a.Name, b.Name) })
 	return out, nil
 }
 
-func (w words) look(p store.Progression, kept store.Climb, known *evidence) Look {
-	standing := p.Ladder().Look(known.Evidence)
-	l := Look{Progression: p, Course: w.courses[p.CourseID], Percent: standing.Percent, Finished: standing.Finished}
+func (w words) progressOf(p store.StagePlan, kept store.StageProgress, known *evidence) PlanProgress {
+	standing := p.Plan().ProgressOf(known.Evidence)
+	l := PlanProgress{StagePlan: p, Course: w.courses[p.CourseID], Percent: standing.Percent, Finished: standing.Finished}
 	for i, stage := range p.Stages {
-		x := StageLook{Stage: stage, StageStanding: standing.Stages[i], Badge: w.badges[stage.BadgeID], Holds: known.Badges[stage.BadgeID]}
+		x := StageProgress{Stage: stage, StageProgress: standing.Stages[i], Badge: w.badges[stage.BadgeID], Holds: known.Badges[stage.BadgeID]}
 		if at, there := kept.Reached[stage.ID]; there && x.Reached {
 			x.ReachedAt = &at
 		}
 		for j, c := range stage.Criteria {
-			x.Asks = append(x.Asks, CriterionLook{w.says(p, c), x.Met[j]})
+			x.Asks = append(x.Asks, CriterionProgress{w.says(p, c), x.Met[j]})
 		}
 		l.Stages = append(l.Stages, x)
 	}

@@ -1,4 +1,4 @@
-// Package stages keeps how far people have come along the stages of progressions,
+// Package stages keeps how far people have come along the stages of stage plans,
 // records what they reach, and awards the badges that belong to it.
 package stages
 
@@ -28,20 +28,20 @@ type Service struct {
 	Outlines Outlines
 }
 
-// Save makes a progression (id empty), which is off, or changes one. One that is on is
+// Save makes a stage plan (id empty), which is off, or changes one. One that is on is
 // worked out anew for everybody.
-func (s *Service) Save(ctx context.Context, who, id string, version int, p store.Progression) (store.Progression, error) {
-	kept := store.Progression{ID: store.NewID(), Version: 1}
+func (s *Service) Save(ctx context.Context, who, id string, version int, p store.StagePlan) (store.StagePlan, error) {
+	kept := store.StagePlan{ID: store.NewID(), Version: 1}
 	if id != "" {
 		var err error
-		if kept, err = s.Store.Progression(ctx, id); err != nil {
+		if kept, err = s.Store.StagePlan(ctx, id); err != nil {
 			return kept, err
 		}
 		if version != 0 && version != kept.Version {
-			return kept, fmt.Errorf("changing the progression: %w", store.ErrStale)
+			return kept, fmt.Errorf("changing the stage plan: %w", store.ErrStale)
 		}
 		if kept.CourseID != p.CourseID {
-			return kept, refusal.Invalid("courseId", "cannot be changed: who came how far is about the course; make another progression")
+			return kept, refusal.Invalid("courseId", "cannot be changed: who came how far is about the course; make another stage plan")
 		}
 	}
 	if err := s.check(ctx, &p); err != nil {
@@ -49,75 +49,75 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, p store
 	}
 	kept.Name, kept.CourseID, kept.Stages = p.Name, p.CourseID, p.Stages
 	if id == "" {
-		return kept, s.write(ctx, who, "made a progression", &kept, func(tx *store.Tx) error { return store.Create(tx, &kept, "making the progression") })
+		return kept, s.write(ctx, who, "made a stage plan", &kept, func(tx *store.Tx) error { return store.Create(tx, &kept, "making the stage plan") })
 	}
-	return kept, s.write(ctx, who, "changed a progression", &kept, func(tx *store.Tx) error { return tx.UpdateProgression(&kept) })
+	return kept, s.write(ctx, who, "changed a stage plan", &kept, func(tx *store.Tx) error { return tx.UpdateStagePlan(&kept) })
 }
 
-// write writes a progression and what goes with it.
-func (s *Service) write(ctx context.Context, who, what string, p *store.Progression, write func(*store.Tx) error) error {
+// write writes a stage plan and what goes with it.
+func (s *Service) write(ctx context.Context, who, what string, p *store.StagePlan, write func(*store.Tx) error) error {
 	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
 		if err := write(tx); err != nil {
 			return err
 		}
 		if p.OnSince != nil && p.RemovedAt == nil {
-			if err := tx.Enqueue(ctx, store.WorkOutStages{ProgressionID: p.ID}); err != nil {
+			if err := tx.Enqueue(ctx, store.WorkOutStages{StagePlanID: p.ID}); err != nil {
 				return err
 			}
 		}
-		if err := tx.Audit(ctx, who, what, "progression/"+p.ID, p); err != nil {
+		if err := tx.Audit(ctx, who, what, "stage-plan/"+p.ID, p); err != nil {
 			return err
 		}
-		return tx.Announce(ctx, "progression", p.ID)
+		return tx.Announce(ctx, "stage-plan", p.ID)
 	})
 	if errors.Is(err, store.ErrTaken) {
-		return refusal.Invalid("name", "another progression is called %q already", p.Name)
+		return refusal.Invalid("name", "another stage plan is called %q already", p.Name)
 	}
 	return err
 }
 
-// Switch switches a progression on or off. While it is off nothing is worked out, and
+// Switch switches a stage plan on or off. While it is off nothing is worked out, and
 // nothing is awarded; who reached what stays known.
-func (s *Service) Switch(ctx context.Context, who, id string, on bool) (store.Progression, error) {
-	p, err := s.Store.Progression(ctx, id)
+func (s *Service) Switch(ctx context.Context, who, id string, on bool) (store.StagePlan, error) {
+	p, err := s.Store.StagePlan(ctx, id)
 	if err != nil || on == (p.OnSince != nil) {
 		return p, err
 	}
-	what := "switched a progression off"
+	what := "switched a stage plan off"
 	if p.OnSince = nil; on {
 		if err := s.check(ctx, &p); err != nil { // what it refers to may have gone
 			return p, err
 		}
 		now := s.Now().UTC()
-		p.OnSince, what = &now, "switched a progression on"
+		p.OnSince, what = &now, "switched a stage plan on"
 	}
-	return p, s.write(ctx, who, what, &p, func(tx *store.Tx) error { return tx.UpdateProgression(&p) })
+	return p, s.write(ctx, who, what, &p, func(tx *store.Tx) error { return tx.UpdateStagePlan(&p) })
 }
 
-// Remove removes a progression that is off. What it recorded and awarded stays.
+// Remove removes a stage plan that is off. What it recorded and awarded stays.
 func (s *Service) Remove(ctx context.Context, who, id string) error {
-	p, err := s.Store.Progression(ctx, id)
+	p, err := s.Store.StagePlan(ctx, id)
 	if err != nil {
 		return err
 	}
 	if p.OnSince != nil {
-		return refusal.Conflict("", "the progression is on; switch it off first")
+		return refusal.Conflict("", "the stage plan is on; switch it off first")
 	}
 	now := s.Now().UTC()
 	p.RemovedAt = &now
-	return s.write(ctx, who, "removed a progression", &p, func(tx *store.Tx) error { return tx.UpdateProgression(&p) })
+	return s.write(ctx, who, "removed a stage plan", &p, func(tx *store.Tx) error { return tx.UpdateStagePlan(&p) })
 }
 
-// check looks at a progression and at everything that it refers to, and gives new stages
+// check looks at a stage plan and at everything that it refers to, and gives new stages
 // their ids.
-func (s *Service) check(ctx context.Context, p *store.Progression) error {
+func (s *Service) check(ctx context.Context, p *store.StagePlan) error {
 	if p.Name = strings.TrimSpace(p.Name); p.Name == "" {
 		return refusal.Invalid("name", "is missing")
 	}
-	if err := p.Ladder().Check(); err != nil {
+	if err := p.Plan().Check(); err != nil {
 		return refusal.Invalid("stages", "%v", err)
 	}
-	w, err := s.words(ctx, []store.Progression{*p})
+	w, err := s.words(ctx, []store.StagePlan{*p})
 	if err != nil {
 		return err
 	}
@@ -141,13 +141,13 @@ func (s *Service) check(ctx context.Context, p *store.Progression) error {
 	return nil
 }
 
-// words are the names of what progressions refer to.
+// words are the names of what stage plans refer to.
 type words struct {
 	courses, badges map[string]string
 	editions        map[string]learning.Edition
 }
 
-func (s *Service) words(ctx context.Context, all []store.Progression) (w words, err error) {
+func (s *Service) words(ctx context.Context, all []store.StagePlan) (w words, err error) {
 	w = words{courses: map[string]string{}, badges: map[string]string{}}
 	courses, err := s.Store.Courses(ctx)
 	if err != nil {
@@ -165,7 +165,7 @@ func (s *Service) words(ctx context.Context, all []store.Progression) (w words, 
 	}
 	var wanted []string
 	for _, p := range all {
-		for id := range stage.Watching(p.Ladder()).Courses {
+		for id := range stage.Watching(p.Plan()).Courses {
 			if w.courses[id] != "" {
 				wanted = append(wanted, id)
 			}
@@ -176,8 +176,8 @@ func (s *Service) words(ctx context.Context, all []store.Progression) (w words, 
 }
 
 // missing says what a criterion refers to that is not there, empty when all is.
-func (w words) missing(p store.Progression, c stage.Criterion) string {
-	course := p.Ladder().Of(c)
+func (w words) missing(p store.StagePlan, c stage.Criterion) string {
+	course := p.Plan().Of(c)
 	e, outlined := w.editions[course]
 	switch {
 	case c.Kind == stage.Badge && w.badges[c.BadgeID] == "":
@@ -197,8 +197,8 @@ func (w words) missing(p store.Progression, c stage.Criterion) string {
 }
 
 // says puts a criterion into words.
-func (w words) says(p store.Progression, c stage.Criterion) string {
-	course := p.Ladder().Of(c)
+func (w words) says(p store.StagePlan, c stage.Criterion) string {
+	course := p.Plan().Of(c)
 	elsewhere := ""
 	if course != p.CourseID {
 		elsewhere = " of " + cmp.Or(w.courses[course], "a course that is gone")
@@ -222,9 +222,9 @@ type StageTakes struct {
 	Badge    string
 }
 
-// Takes says what each stage of a progression takes and gives.
-func (s *Service) Takes(ctx context.Context, p store.Progression) ([]StageTakes, error) {
-	w, err := s.words(ctx, []store.Progression{p})
+// Takes says what each stage of a stage plan takes and gives.
+func (s *Service) Takes(ctx context.Context, p store.StagePlan) ([]StageTakes, error) {
+	w, err := s.words(ctx, []store.StagePlan{p})
 	if err != nil {
 		return nil, err
 	}

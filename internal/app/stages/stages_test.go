@@ -60,15 +60,15 @@ func newWorld(t *testing.T) *world {
 
 // gardener has a stage with a badge, an optional one that asks for one, and one with a
 // score.
-func (w *world) gardener() store.Progression {
-	return store.Progression{Name: "Gardener", CourseID: w.course, Stages: []stage.Stage{
+func (w *world) gardener() store.StagePlan {
+	return store.StagePlan{Name: "Gardener", CourseID: w.course, Stages: []stage.Stage{
 		{Title: "Sower", BadgeID: w.seeds.ID, Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "m1"}}},
 		{Title: "Helper", Optional: true, Criteria: []stage.Criterion{{Kind: stage.Badge, BadgeID: w.tools.ID}}},
 		{Title: "Grafter", Criteria: []stage.Criterion{{Kind: stage.Course}, {Kind: stage.Score, ActivityID: "http://p.example/a2", AtLeast: 0.8}}},
 	}}
 }
 
-func (w *world) on(p store.Progression) store.Progression {
+func (w *world) on(p store.StagePlan) store.StagePlan {
 	w.t.Helper()
 	p, err := w.Stages.Save(w.t.Context(), "Maud", "", 0, p)
 	require.NoError(w.t, err)
@@ -183,7 +183,7 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 	assert.Zero(t, one.Finished)
 	var names []string
 	for after := ""; ; {
-		list, err := w.Store.ClimbersListed(t.Context(), p, store.ClimberFilter{State: "not-opened", After: after, Limit: 5})
+		list, err := w.Store.StagePlanPeople(t.Context(), p, store.StagePlanFilter{State: "not-opened", After: after, Limit: 5})
 		require.NoError(t, err)
 		if len(list) == 0 {
 			break
@@ -195,7 +195,7 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 	}
 	assert.Len(t, names, g.NotOpened)
 	assert.NotContains(t, names, "Ada Alder")
-	list, err := w.Store.ClimbersListed(t.Context(), p, store.ClimberFilter{Reached: p.Stages[0].ID, Missing: p.Stages[1].ID, State: "finished", Limit: 5})
+	list, err := w.Store.StagePlanPeople(t.Context(), p, store.StagePlanFilter{Reached: p.Stages[0].ID, Missing: p.Stages[1].ID, State: "finished", Limit: 5})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "Ada Alder", list[0].Person)
@@ -239,7 +239,7 @@ func TestStagesInAnyOrder(t *testing.T) {
 	assert.Equal(t, []string{"Seeds"}, w.held("stu-002"))
 }
 
-// A progression that is switched on or changed finds who is there already, as its preview
+// A stage plan that is switched on or changed finds who is there already, as its preview
 // said; whoever has no address waits for a person.
 func TestPreviewIsWhatHappens_B5(t *testing.T) {
 	w := newWorld(t)
@@ -279,9 +279,9 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 	require.NoError(t, err)
 	w.told("stu-005 a3 completed")
 	assert.Len(t, w.stages(), 6)
-	assert.ErrorContains(t, w.Stages.Remove(t.Context(), "Maud", w.on(store.Progression{Name: "Other", CourseID: w.course, Stages: p.Stages[:1]}).ID), "switch it off first")
+	assert.ErrorContains(t, w.Stages.Remove(t.Context(), "Maud", w.on(store.StagePlan{Name: "Other", CourseID: w.course, Stages: p.Stages[:1]}).ID), "switch it off first")
 	require.NoError(t, w.Stages.Remove(t.Context(), "Maud", p.ID))
-	_, err = w.Store.Progression(t.Context(), p.ID)
+	_, err = w.Store.StagePlan(t.Context(), p.ID)
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
@@ -291,7 +291,7 @@ func TestRulesReactToStages_E1(t *testing.T) {
 	w := newWorld(t)
 	w.on(w.gardener())
 	w.Rule(rule.Draft{Name: "Tell", Trigger: "stage.reached", Once: true, UndoneBy: []string{"stage.reopened"}, Condition: "event.percent >= 50", Actions: []rule.Action{{
-		Kind: rule.OpenTask, Subject: "{{.person.givenName}}: {{.event.stage}} in {{.event.progression}}, {{.section.title}}", Owner: "maud@fernmoor.example",
+		Kind: rule.OpenTask, Subject: "{{.person.givenName}}: {{.event.stage}} in {{.event.stagePlan}}, {{.section.title}}", Owner: "maud@fernmoor.example",
 	}}})
 	tasks := func() (titles []string) {
 		list, err := w.Store.Tasks(t.Context(), false, 10)
@@ -333,18 +333,18 @@ func TestOutlineNamesWhatStagesLose_E2(t *testing.T) {
 	assert.Equal(t, []string{"finish the module m1, which is not in the outline any more"}, takes[0].Criteria)
 }
 
-func TestWhatAProgressionRefersToIsChecked(t *testing.T) {
+func TestWhatAStagePlanRefersToIsChecked(t *testing.T) {
 	w := newWorld(t)
 	soil := w.Section("SOIL-A").CourseID
-	for want, change := range map[string]func(*store.Progression){
-		"name: is missing":              func(p *store.Progression) { p.Name = " " },
-		"there is no course":            func(p *store.Progression) { p.CourseID = store.NewID() },
-		"it has 0 stages":               func(p *store.Progression) { p.Stages = nil },
-		"gives a badge that is not":     func(p *store.Progression) { p.Stages[0].BadgeID = store.NewID() },
-		"asks for a badge that is not":  func(p *store.Progression) { p.Stages[1].Criteria[0].BadgeID = store.NewID() },
-		`the module "m9", which is not`: func(p *store.Progression) { p.Stages[0].Criteria[0].ModuleID = "m9" },
-		`a score in "x", which is not`:  func(p *store.Progression) { p.Stages[2].Criteria[1].ActivityID = "x" },
-		"which has no outline yet":      func(p *store.Progression) { p.Stages[2].Criteria[0].CourseID = soil },
+	for want, change := range map[string]func(*store.StagePlan){
+		"name: is missing":              func(p *store.StagePlan) { p.Name = " " },
+		"there is no course":            func(p *store.StagePlan) { p.CourseID = store.NewID() },
+		"it has 0 stages":               func(p *store.StagePlan) { p.Stages = nil },
+		"gives a badge that is not":     func(p *store.StagePlan) { p.Stages[0].BadgeID = store.NewID() },
+		"asks for a badge that is not":  func(p *store.StagePlan) { p.Stages[1].Criteria[0].BadgeID = store.NewID() },
+		`the module "m9", which is not`: func(p *store.StagePlan) { p.Stages[0].Criteria[0].ModuleID = "m9" },
+		`a score in "x", which is not`:  func(p *store.StagePlan) { p.Stages[2].Criteria[1].ActivityID = "x" },
+		"which has no outline yet":      func(p *store.StagePlan) { p.Stages[2].Criteria[0].CourseID = soil },
 	} {
 		p := w.gardener()
 		change(&p)
@@ -356,7 +356,7 @@ func TestWhatAProgressionRefersToIsChecked(t *testing.T) {
 	p, err := w.Stages.Save(t.Context(), "Maud", "", 0, w.gardener())
 	require.NoError(t, err)
 	_, err = w.Stages.Save(t.Context(), "Maud", "", 0, w.gardener())
-	assert.ErrorContains(t, err, "another progression is called")
+	assert.ErrorContains(t, err, "another stage plan is called")
 	p.CourseID = soil
 	_, err = w.Stages.Save(t.Context(), "Maud", p.ID, p.Version, p)
 	assert.ErrorContains(t, err, "cannot be changed")

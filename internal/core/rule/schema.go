@@ -88,9 +88,9 @@ var aboutBadge = []Attribute{
 var aboutStage = []Attribute{
 	{"event.stage", "text", "Title of the stage", "Sower"},
 	{"event.stageId", "text", "The stage's id", "b3c1d2e4"},
-	{"event.progression", "text", "Name of the progression", "Gardener"},
-	{"event.progressionId", "text", "Kanban's id of the progression", "0d7b0c7c-6f4f-5d0c-8f0e-5e0a6a2c2f11"},
-	{"event.percent", "number", "How much of the progression is done, 0 to 100", 33},
+	{"event.stagePlan", "text", "Name of the stage plan", "Gardener"},
+	{"event.stagePlanId", "text", "Kanban's id of the stage plan", "0d7b0c7c-6f4f-5d0c-8f0e-5e0a6a2c2f11"},
+	{"event.percent", "number", "How much of the stage plan is done, 0 to 100", 33},
 	{"event.finished", "yes-no", "Whether every required stage is reached", false},
 }
 

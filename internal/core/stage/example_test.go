@@ -6,15 +6,15 @@ import (
 	"kanban/internal/core/stage"
 )
 
-func ExampleProgression_Look() {
-	p := stage.Progression{CourseID: "prop", Stages: []stage.Stage{
+func ExamplePlan_ProgressOf() {
+	p := stage.Plan{CourseID: "prop", Stages: []stage.Stage{
 		{ID: "s1", Title: "Sower", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "sowing"}}},
 		{ID: "s2", Title: "Grafter", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "grafting"}}},
 	}}
 	known := stage.Evidence{Modules: map[stage.Key]bool{{"prop", "sowing"}: true}}
-	standing := p.Look(known)
-	next, _ := p.Next(standing)
-	reached, _ := p.Changes(func(string) bool { return false }, standing)
-	fmt.Println(standing.Percent, "reached", reached[0].Title, "next", next.Title)
+	progress := p.ProgressOf(known)
+	next, _ := p.Next(progress)
+	reached, _ := p.Changes(func(string) bool { return false }, progress)
+	fmt.Println(progress.Percent, "reached", reached[0].Title, "next", next.Title)
 	// Output: 50 reached Sower next Grafter
 }

@@ -1,8 +1,8 @@
 // Package stage says how far somebody has come along ordered stages, each with
 // criteria over modules, courses, badges and scores.
 //
-//	standing := p.Look(evidence)
-//	reached, reopened := p.Changes(kept, standing)
+//	progress := p.ProgressOf(evidence)
+//	reached, reopened := p.Changes(kept, progress)
 //
 // A stage is reached when all its criteria are met and every required stage before it is
 // reached. What an optional stage asks for never holds anybody up.
@@ -33,7 +33,7 @@ var Kinds = []Kind{Module, Course, Badge, Score}
 type Criterion struct {
 	Kind Kind `json:"kind" enum:"module,course,badge,score"`
 	// CourseID is for modules, courses and scores.
-	CourseID   string `json:"courseId,omitempty" doc:"For module, course and score: the course; the progression's own when absent"`
+	CourseID   string `json:"courseId,omitempty" doc:"For module, course and score: the course; the plan's own when absent"`
 	ModuleID   string `json:"moduleId,omitempty" doc:"For module: its id in the course's outline"`
 	ActivityID string `json:"activityId,omitempty" doc:"For score: the address under which the activity is reported"`
 	// AtLeast is a scaled score (xAPI 1.0.3 Data 2.4.5.1).
@@ -41,7 +41,7 @@ type Criterion struct {
 	BadgeID string  `json:"badgeId,omitempty" doc:"For badge: which one"`
 }
 
-// Stage is a part of a progression.
+// Stage is a part of a plan.
 type Stage struct {
 	ID       string      `json:"id,omitempty" doc:"Made when it is absent; keep it when the stage is edited, since who reached it is kept by it"`
 	Title    string      `json:"title"`
@@ -50,26 +50,26 @@ type Stage struct {
 	BadgeID  string      `json:"badgeId,omitempty" doc:"A badge that is awarded to whoever reaches the stage"`
 }
 
-// Progression is an ordered set of stages in a course.
-type Progression struct {
+// Plan is an ordered set of stages in a course.
+type Plan struct {
 	CourseID string
 	Stages   []Stage
 }
 
-// Bounds of a progression.
+// Bounds of a plan.
 const (
 	mostStages   = 50
 	mostCriteria = 20
 )
 
-// ErrProgression is wrapped by every error of Check.
-var ErrProgression = errors.New("progression cannot be used")
+// ErrPlan is wrapped by every error of Check.
+var ErrPlan = errors.New("stage plan cannot be used")
 
-// Check reports the first thing that makes a progression unusable in itself; what it
+// Check reports the first thing that makes a plan unusable in itself; what it
 // refers to is not looked at.
-func (p Progression) Check() error {
+func (p Plan) Check() error {
 	if len(p.Stages) == 0 || len(p.Stages) > mostStages {
-		return fmt.Errorf("%w: it has %d stages; have 1 to %d", ErrProgression, len(p.Stages), mostStages)
+		return fmt.Errorf("%w: it has %d stages; have 1 to %d", ErrPlan, len(p.Stages), mostStages)
 	}
 	titles, ids := map[string]bool{}, map[string]bool{}
 	required := 0
@@ -77,15 +77,15 @@ func (p Progression) Check() error {
 		title := strings.ToLower(strings.TrimSpace(s.Title))
 		switch {
 		case title == "":
-			return fmt.Errorf("%w: stage %d has no title", ErrProgression, i+1)
+			return fmt.Errorf("%w: stage %d has no title", ErrPlan, i+1)
 		case titles[title]:
-			return fmt.Errorf("%w: two stages are called %q", ErrProgression, s.Title)
+			return fmt.Errorf("%w: two stages are called %q", ErrPlan, s.Title)
 		case s.ID != "" && ids[s.ID]:
-			return fmt.Errorf("%w: two stages have the id %q", ErrProgression, s.ID)
+			return fmt.Errorf("%w: two stages have the id %q", ErrPlan, s.ID)
 		case len(s.Criteria) == 0:
-			return fmt.Errorf("%w: stage %q asks for nothing, so everybody would reach it at once", ErrProgression, s.Title)
+			return fmt.Errorf("%w: stage %q asks for nothing, so everybody would reach it at once", ErrPlan, s.Title)
 		case len(s.Criteria) > mostCriteria:
-			return fmt.Errorf("%w: stage %q has %d criteria, more than %d", ErrProgression, s.Title, len(s.Criteria), mostCriteria)
+			return fmt.Errorf("%w: stage %q has %d criteria, more than %d", ErrPlan, s.Title, len(s.Criteria), mostCriteria)
 		}
 		for _, c := range s.Criteria {
 			if err := c.check(s); err != nil {
@@ -98,18 +98,18 @@ func (p Progression) Check() error {
 		titles[title], ids[s.ID] = true, true
 	}
 	if required == 0 {
-		return fmt.Errorf("%w: every stage is optional, so everybody would be through at once", ErrProgression)
+		return fmt.Errorf("%w: every stage is optional, so everybody would be through at once", ErrPlan)
 	}
 	return nil
 }
 
 func (c Criterion) check(s Stage) error {
 	missing := func(what string) error {
-		return fmt.Errorf("%w: a criterion of stage %q does not say which %s", ErrProgression, s.Title, what)
+		return fmt.Errorf("%w: a criterion of stage %q does not say which %s", ErrPlan, s.Title, what)
 	}
 	switch {
 	case !slices.Contains(Kinds, c.Kind):
-		return fmt.Errorf("%w: a criterion of stage %q has the kind %q; use module, course, badge or score", ErrProgression, s.Title, c.Kind)
+		return fmt.Errorf("%w: a criterion of stage %q has the kind %q; use module, course, badge or score", ErrPlan, s.Title, c.Kind)
 	case c.Kind == Module && c.ModuleID == "":
 		return missing("module")
 	case c.Kind == Score && c.ActivityID == "":
@@ -117,15 +117,15 @@ func (c Criterion) check(s Stage) error {
 	case c.Kind == Badge && c.BadgeID == "":
 		return missing("badge")
 	case c.Kind == Badge && c.BadgeID == s.BadgeID:
-		return fmt.Errorf("%w: stage %q asks for the badge that it gives", ErrProgression, s.Title)
+		return fmt.Errorf("%w: stage %q asks for the badge that it gives", ErrPlan, s.Title)
 	case c.AtLeast < -1 || c.AtLeast > 1:
-		return fmt.Errorf("%w: stage %q asks for a score of %v; it lies between -1 and 1, so 80 %% is 0.8", ErrProgression, s.Title, c.AtLeast)
+		return fmt.Errorf("%w: stage %q asks for a score of %v; it lies between -1 and 1, so 80 %% is 0.8", ErrPlan, s.Title, c.AtLeast)
 	}
 	return nil
 }
 
 // Of gives the course of a criterion, empty for badges.
-func (p Progression) Of(c Criterion) string {
+func (p Plan) Of(c Criterion) string {
 	switch {
 	case c.Kind == Badge:
 		return ""
@@ -138,9 +138,9 @@ func (p Progression) Of(c Criterion) string {
 // Key names a module or an activity of a course.
 type Key struct{ CourseID, ID string }
 
-// Watch is what progressions are about: what they have to be worked out anew for.
+// Watch is what plans are about: what they have to be worked out anew for.
 type Watch struct {
-	Own      map[string]bool // courses whose learners are subscribed
+	Own      map[string]bool // courses whose learners it is for
 	Courses  map[string]bool // those of all criteria, and Own
 	Modules  map[Key]bool    // that are to be completed
 	Finishes map[string]bool // courses that are to be completed
@@ -148,8 +148,8 @@ type Watch struct {
 	Badges   map[string]bool
 }
 
-// Watching gives what some progressions are about.
-func Watching(all ...Progression) Watch {
+// Watching gives what some plans are about.
+func Watching(all ...Plan) Watch {
 	w := Watch{map[string]bool{}, map[string]bool{}, map[Key]bool{}, map[string]bool{}, map[Key]bool{}, map[string]bool{}}
 	for _, p := range all {
 		w.Own[p.CourseID], w.Courses[p.CourseID] = true, true
@@ -188,7 +188,7 @@ type Evidence struct {
 }
 
 // Meets reports whether a criterion is met.
-func (p Progression) Meets(c Criterion, e Evidence) bool {
+func (p Plan) Meets(c Criterion, e Evidence) bool {
 	switch c.Kind {
 	case Module:
 		return e.Modules[Key{p.Of(c), c.ModuleID}]
@@ -203,27 +203,27 @@ func (p Progression) Meets(c Criterion, e Evidence) bool {
 	return false
 }
 
-// StageStanding is where somebody stands with one stage.
-type StageStanding struct {
+// StageProgress is where somebody stands with one stage.
+type StageProgress struct {
 	Met     []bool // by criterion
 	Reached bool
 	// Open says that it is not reached, and nothing before it is in the way.
 	Open bool
 }
 
-// Standing is where somebody stands in a progression.
-type Standing struct {
-	Stages   []StageStanding
+// Progress is where somebody stands in a plan.
+type Progress struct {
+	Stages   []StageProgress
 	Percent  int  // of the required stages
 	Finished bool // every required stage is reached
 }
 
-// Look says where somebody stands.
-func (p Progression) Look(e Evidence) Standing {
-	out := Standing{Stages: make([]StageStanding, len(p.Stages)), Finished: true}
+// ProgressOf says where somebody stands.
+func (p Plan) ProgressOf(e Evidence) Progress {
+	out := Progress{Stages: make([]StageProgress, len(p.Stages)), Finished: true}
 	required, done := 0, 0
 	for i, s := range p.Stages {
-		x := StageStanding{Met: make([]bool, len(s.Criteria))}
+		x := StageProgress{Met: make([]bool, len(s.Criteria))}
 		all := true
 		for j, c := range s.Criteria {
 			x.Met[j] = p.Meets(c, e)
@@ -246,7 +246,7 @@ func (p Progression) Look(e Evidence) Standing {
 }
 
 // Next gives the first required stage that is not reached, and whether there is one.
-func (p Progression) Next(s Standing) (Stage, bool) {
+func (p Plan) Next(s Progress) (Stage, bool) {
 	for i, stage := range p.Stages {
 		if !stage.Optional && !s.Stages[i].Reached {
 			return stage, true
@@ -257,7 +257,7 @@ func (p Progression) Next(s Standing) (Stage, bool) {
 
 // Changes says which stages are reached that were not before, in their order, and which
 // are open again, the last one first. was holds the ids of those that were reached.
-func (p Progression) Changes(was func(stageID string) bool, is Standing) (reached, reopened []Stage) {
+func (p Plan) Changes(was func(stageID string) bool, is Progress) (reached, reopened []Stage) {
 	for i, s := range p.Stages {
 		switch before := was(s.ID); {
 		case is.Stages[i].Reached && !before:

@@ -11,8 +11,8 @@ import (
 	"kanban/internal/core/stage"
 )
 
-func gardener() stage.Progression {
-	return stage.Progression{CourseID: "prop", Stages: []stage.Stage{
+func gardener() stage.Plan {
+	return stage.Plan{CourseID: "prop", Stages: []stage.Stage{
 		{ID: "sower", Title: "Sower", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "seeds"}}},
 		{ID: "helper", Title: "Helper", Optional: true, Criteria: []stage.Criterion{{Kind: stage.Badge, BadgeID: "tools"}}},
 		{ID: "grafter", Title: "Grafter", Criteria: []stage.Criterion{
@@ -44,7 +44,7 @@ func TestStagesAreReachedInOrder_B5(t *testing.T) {
 		"everything but the first":     {stage.Evidence{Modules: map[key]bool{{"prop", "grafts"}: true}, Scores: map[key]float64{{"prop", "check"}: 1}, Courses: map[string]bool{"prop": true, "soil": true}}, "o---", 0},
 		"a score below nothing at all": {stage.Evidence{Scores: map[key]float64{{"prop", "check"}: -1}}, "o---", 0},
 	} {
-		s := p.Look(c.evidence)
+		s := p.ProgressOf(c.evidence)
 		got := ""
 		for _, x := range s.Stages {
 			switch {
@@ -88,7 +88,7 @@ func TestMoreEvidenceNeverTakesAStage(t *testing.T) {
 			default:
 				e.Scores[stage.Key{CourseID: "prop", ID: "check"}] = max(float64(step)/6, e.Scores[stage.Key{CourseID: "prop", ID: "check"}])
 			}
-			reached, reopened := p.Changes(func(id string) bool { return was[id] }, p.Look(e))
+			reached, reopened := p.Changes(func(id string) bool { return was[id] }, p.ProgressOf(e))
 			require.Empty(t, reopened)
 			for _, s := range reached {
 				was[s.ID] = true
@@ -97,7 +97,7 @@ func TestMoreEvidenceNeverTakesAStage(t *testing.T) {
 		require.Len(t, was, 4)
 		delete(e.Modules, stage.Key{CourseID: "prop", ID: "seeds"})
 		before := maps.Clone(was)
-		reached, reopened := p.Changes(func(id string) bool { return before[id] }, p.Look(e))
+		reached, reopened := p.Changes(func(id string) bool { return before[id] }, p.ProgressOf(e))
 		assert.Empty(t, reached)
 		var ids []string
 		for _, s := range reopened {
@@ -107,22 +107,22 @@ func TestMoreEvidenceNeverTakesAStage(t *testing.T) {
 	}
 }
 
-func TestUnusableProgressionsAreRefused(t *testing.T) {
-	for want, change := range map[string]func(*stage.Progression){
-		"it has 0 stages":           func(p *stage.Progression) { p.Stages = nil },
-		"it has 51 stages":          func(p *stage.Progression) { p.Stages = make([]stage.Stage, 51) },
-		"stage 2 has no title":      func(p *stage.Progression) { p.Stages[1].Title = " " },
-		`called "SOWER"`:            func(p *stage.Progression) { p.Stages[2].Title = "SOWER" },
-		`the id "sower"`:            func(p *stage.Progression) { p.Stages[2].ID = "sower" },
-		"asks for nothing":          func(p *stage.Progression) { p.Stages[0].Criteria = nil },
-		"21 criteria":               func(p *stage.Progression) { p.Stages[0].Criteria = make([]stage.Criterion, 21) },
-		"does not say which module": func(p *stage.Progression) { p.Stages[0].Criteria[0].ModuleID = "" },
-		"which activity":            func(p *stage.Progression) { p.Stages[2].Criteria[1].ActivityID = "" },
-		"which badge":               func(p *stage.Progression) { p.Stages[1].Criteria[0].BadgeID = "" },
-		"the badge that it gives":   func(p *stage.Progression) { p.Stages[1].BadgeID = "tools" },
-		"a score of 80":             func(p *stage.Progression) { p.Stages[2].Criteria[1].AtLeast = 80 },
-		`has the kind "mood"`:       func(p *stage.Progression) { p.Stages[0].Criteria[0].Kind = "mood" },
-		"every stage is optional": func(p *stage.Progression) {
+func TestUnusablePlansAreRefused(t *testing.T) {
+	for want, change := range map[string]func(*stage.Plan){
+		"it has 0 stages":           func(p *stage.Plan) { p.Stages = nil },
+		"it has 51 stages":          func(p *stage.Plan) { p.Stages = make([]stage.Stage, 51) },
+		"stage 2 has no title":      func(p *stage.Plan) { p.Stages[1].Title = " " },
+		`called "SOWER"`:            func(p *stage.Plan) { p.Stages[2].Title = "SOWER" },
+		`the id "sower"`:            func(p *stage.Plan) { p.Stages[2].ID = "sower" },
+		"asks for nothing":          func(p *stage.Plan) { p.Stages[0].Criteria = nil },
+		"21 criteria":               func(p *stage.Plan) { p.Stages[0].Criteria = make([]stage.Criterion, 21) },
+		"does not say which module": func(p *stage.Plan) { p.Stages[0].Criteria[0].ModuleID = "" },
+		"which activity":            func(p *stage.Plan) { p.Stages[2].Criteria[1].ActivityID = "" },
+		"which badge":               func(p *stage.Plan) { p.Stages[1].Criteria[0].BadgeID = "" },
+		"the badge that it gives":   func(p *stage.Plan) { p.Stages[1].BadgeID = "tools" },
+		"a score of 80":             func(p *stage.Plan) { p.Stages[2].Criteria[1].AtLeast = 80 },
+		`has the kind "mood"`:       func(p *stage.Plan) { p.Stages[0].Criteria[0].Kind = "mood" },
+		"every stage is optional": func(p *stage.Plan) {
 			for i := range p.Stages {
 				p.Stages[i].Optional = true
 			}
@@ -131,7 +131,7 @@ func TestUnusableProgressionsAreRefused(t *testing.T) {
 		p := gardener()
 		change(&p)
 		err := p.Check()
-		require.ErrorIs(t, err, stage.ErrProgression, want)
+		require.ErrorIs(t, err, stage.ErrPlan, want)
 		assert.ErrorContains(t, err, want)
 	}
 }

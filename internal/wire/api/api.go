@@ -263,30 +263,30 @@ type Event struct {
 
 // Delivery is one action for one event.
 type Delivery struct {
-	ID            string         `json:"id"`
-	EventID       string         `json:"eventId"`
-	EventType     string         `json:"eventType"`
-	RuleID        string         `json:"ruleId,omitempty"`
-	OfferID       string         `json:"offerId,omitempty" doc:"When an offer made it instead of a rule"`
-	ProgressionID string         `json:"progressionId,omitempty" doc:"When a stage of a progression made it"`
-	Rule          string         `json:"rule" doc:"Name of the rule or offer"`
-	Version       int            `json:"version,omitempty" doc:"The rule's version that made it"`
-	Undoes        string         `json:"undoes,omitempty" doc:"The delivery that this one reverts"`
-	Reverted      bool           `json:"reverted,omitempty" doc:"Another delivery has reverted it"`
-	Action        string         `json:"action"`
-	Connection    string         `json:"connection,omitempty"`
-	Person        string         `json:"person,omitempty"`
-	Section       string         `json:"section,omitempty"`
-	State         string         `json:"state" enum:"planned,queued,retrying,delivered,waiting,skipped,stopped"`
-	Held          string         `json:"held,omitempty" doc:"What it waits for, or why it was skipped or stopped"`
-	DueAt         *time.Time     `json:"dueAt,omitempty" doc:"Not before then"`
-	Attempts      int            `json:"attempts"`
-	NextAt        *time.Time     `json:"nextAt,omitempty"`
-	Code          finding.Code   `json:"code,omitempty"`
-	Error         string         `json:"error,omitempty"`
-	Result        map[string]any `json:"result,omitempty"`
-	CreatedAt     time.Time      `json:"createdAt"`
-	FinishedAt    *time.Time     `json:"finishedAt,omitempty"`
+	ID          string         `json:"id"`
+	EventID     string         `json:"eventId"`
+	EventType   string         `json:"eventType"`
+	RuleID      string         `json:"ruleId,omitempty"`
+	OfferID     string         `json:"offerId,omitempty" doc:"When an offer made it instead of a rule"`
+	StagePlanID string         `json:"stagePlanId,omitempty" doc:"When a stage of a stage plan made it"`
+	Rule        string         `json:"rule" doc:"Name of the rule or offer"`
+	Version     int            `json:"version,omitempty" doc:"The rule's version that made it"`
+	Undoes      string         `json:"undoes,omitempty" doc:"The delivery that this one reverts"`
+	Reverted    bool           `json:"reverted,omitempty" doc:"Another delivery has reverted it"`
+	Action      string         `json:"action"`
+	Connection  string         `json:"connection,omitempty"`
+	Person      string         `json:"person,omitempty"`
+	Section     string         `json:"section,omitempty"`
+	State       string         `json:"state" enum:"planned,queued,retrying,delivered,waiting,skipped,stopped"`
+	Held        string         `json:"held,omitempty" doc:"What it waits for, or why it was skipped or stopped"`
+	DueAt       *time.Time     `json:"dueAt,omitempty" doc:"Not before then"`
+	Attempts    int            `json:"attempts"`
+	NextAt      *time.Time     `json:"nextAt,omitempty"`
+	Code        finding.Code   `json:"code,omitempty"`
+	Error       string         `json:"error,omitempty"`
+	Result      map[string]any `json:"result,omitempty"`
+	CreatedAt   time.Time      `json:"createdAt"`
+	FinishedAt  *time.Time     `json:"finishedAt,omitempty"`
 }
 
 // Attempt is one try of a delivery.

@@ -8,22 +8,23 @@ import Oops from '../../parts/Oops.vue'
 import { when } from '../../parts/when'
 import RevokeDialog from '../badges/RevokeDialog.vue'
 
-/** Where a person stands in the progressions that are about them, what lies ahead included. */
+/** Where a person stands in the stage plans that are about them, what lies ahead included. */
 const props = defineProps<{ person: string; awards: Schemas['Award'][] }>()
 const list = useQuery({
   queryKey: ['stages', () => props.person],
-  queryFn: () => ok(api.GET('/api/v1/people/{id}/progressions', { params: { path: { id: props.person } } })),
+  queryFn: () => ok(api.GET('/api/v1/people/{id}/stage-plans', { params: { path: { id: props.person } } })),
 })
 const revoking = ref<Schemas['Award']>()
-const sign = (s: Schemas['StageLook']) => (s.reached ? '● reached' : s.open ? '○ open' : '· ahead')
-const held = (s: Schemas['StageLook']) => props.awards.find((a) => a.badgeId === s.badgeId && !a.revokedAt)
+const sign = (s: Schemas['StageProgress']) => (s.reached ? '● reached' : s.open ? '○ open' : '· ahead')
+const held = (s: Schemas['StageProgress']) =>
+  props.awards.find((a) => a.badgeId === s.badgeId && !a.revokedAt)
 </script>
 
 <template>
   <Oops :error="list.error.value" />
   <section v-for="p in list.data.value" :key="p.id">
     <h2>
-      <RouterLink :to="`/progressions/${p.id}`">{{ p.name }}</RouterLink> · {{ p.course }} ·
+      <RouterLink :to="`/stage-plans/${p.id}`">{{ p.name }}</RouterLink> · {{ p.course }} ·
       {{ p.finished ? 'through' : `${p.percent} %` }}
     </h2>
     <table class="sheet">

@@ -17,31 +17,31 @@ import (
 	"kanban/internal/wire/api"
 )
 
-func progressionsOf() *cli.Command {
+func stagePlansOf() *cli.Command {
 	section := &cli.StringFlag{Name: "section", Usage: "only this section of the course (code or title)"}
 	return &cli.Command{
-		Name: "progressions", Usage: "Stages of a course: who has come how far, and the badges on the way", Category: "learning",
+		Name: "stages", Usage: "Stages of a course: who has come how far, and the badges on the way", Category: "learning",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List progressions", Action: func(ctx context.Context, cmd *cli.Command) error {
-				page, err := client.Get[api.Page[api.Progression]](ctx, connect(cmd), "/progressions")
+			{Name: "list", Usage: "List stage plans", Action: func(ctx context.Context, cmd *cli.Command) error {
+				page, err := client.Get[api.Page[api.StagePlan]](ctx, connect(cmd), "/stage-plans")
 				if err != nil {
 					return err
 				}
-				return tableOf(page.Items, "There is no progression yet. Make one: kanban progressions add --help", []string{"progression", "course", "stages", "on", "people", "finished"}, func(p api.Progression) []string {
+				return tableOf(page.Items, "There is no stage plan yet. Make one: kanban stages add --help", []string{"stage plan", "course", "stages", "on", "people", "finished"}, func(p api.StagePlan) []string {
 					return []string{p.Name, p.Course, fmt.Sprint(len(p.Stages)), since(p.OnSince, "off"), fmt.Sprint(p.People), fmt.Sprint(p.Finished)}
 				}).print(cmd)
 			}},
 			{
-				Name: "add", Usage: "Make a progression, which is off at first", ArgsUsage: "NAME",
+				Name: "add", Usage: "Make a stage plan, which is off at first", ArgsUsage: "NAME",
 				Description: `Stages come in the order in which they are given: TITLE: CRITERION; CRITERION. A criterion is one of
   module MODULE          by title or id, as in the course's outline
   course                 or course COURSE, for another one
   score ACTIVITY PERCENT by title or address
   badge BADGE
 
-  kanban progressions add Gardener --course PROP --stage "Sower: module Seeds" --stage "Grafter: module Grafts; score Check 80" \
+  kanban stages add Gardener --course PROP --stage "Sower: module Seeds" --stage "Grafter: module Grafts; score Check 80" \
       --gives "Sower=Cuttings" --preview
-  kanban progressions add Gardener --course PROP --stage … --stage "Helper: badge Tools" --optional Helper`,
+  kanban stages add Gardener --course PROP --stage … --stage "Helper: badge Tools" --optional Helper`,
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "course", Required: true, Usage: "whose learners it is about (code or title)"},
 					&cli.StringSliceFlag{Name: "stage", Required: true, Usage: "a stage, as described above"},
@@ -49,45 +49,45 @@ func progressionsOf() *cli.Command {
 					&cli.StringSliceFlag{Name: "gives", Usage: "TITLE=BADGE: awarded to whoever reaches the stage"},
 					&cli.BoolFlag{Name: "preview", Usage: "only say what it would find"},
 				},
-				Action: addProgression,
+				Action: addStagePlan,
 			},
-			{Name: "show", Usage: "A progression as JSON, for editing", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-				_, p, err := progressionNamed(ctx, cmd)
+			{Name: "show", Usage: "A stage plan as JSON, for editing", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+				_, p, err := stagePlanNamed(ctx, cmd)
 				if err != nil {
 					return err
 				}
-				text, err := json.MarshalIndent(p.NewProgression, "", "  ")
+				text, err := json.MarshalIndent(p.NewStagePlan, "", "  ")
 				fmt.Fprintln(out(cmd), string(text))
 				return err
 			}},
 			{
-				Name: "edit", Usage: "Change a progression by the JSON in a file; everybody is worked out anew", ArgsUsage: "NAME",
-				Description: "  kanban progressions show Gardener > gardener.json\n  kanban progressions edit Gardener --file gardener.json --preview",
+				Name: "edit", Usage: "Change a stage plan by the JSON in a file; everybody is worked out anew", ArgsUsage: "NAME",
+				Description: "  kanban stages show Gardener > gardener.json\n  kanban stages edit Gardener --file gardener.json --preview",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "file", Required: true, Usage: "the progression as JSON"},
+					&cli.StringFlag{Name: "file", Required: true, Usage: "the stage plan as JSON"},
 					&cli.BoolFlag{Name: "preview", Usage: "only say what it would find"},
 				},
-				Action: editProgression,
+				Action: editStagePlan,
 			},
-			switchProgression("on", true), switchProgression("off", false),
-			{Name: "remove", Usage: "Remove a progression that is off; what it recorded and awarded stays", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-				c, p, err := progressionNamed(ctx, cmd)
+			switchStagePlan("on", true), switchStagePlan("off", false),
+			{Name: "remove", Usage: "Remove a stage plan that is off; what it recorded and awarded stays", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+				c, p, err := stagePlanNamed(ctx, cmd)
 				if err != nil {
 					return err
 				}
-				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/progressions/"+p.ID, nil); err != nil {
+				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/stage-plans/"+p.ID, nil); err != nil {
 					return err
 				}
-				say(cmd, "Removed the progression %q.", p.Name)
+				say(cmd, "Removed the stage plan %q.", p.Name)
 				return nil
 			}},
 			{
 				Name: "group", Usage: "How far a group has come, stage by stage", ArgsUsage: "NAME", Flags: []cli.Flag{section}, Action: showGroup,
-				Description: "  kanban progressions group Gardener --section PROP-A",
+				Description: "  kanban stages group Gardener --section PROP-A",
 			},
 			{
-				Name: "people", Usage: "Who stands where", ArgsUsage: "NAME", Action: listClimbers,
-				Description: "  kanban progressions people Gardener --missing Grafter\n  kanban progressions people Gardener --state not-opened",
+				Name: "people", Usage: "Who stands where", ArgsUsage: "NAME", Action: listStagePlanPeople,
+				Description: "  kanban stages people Gardener --missing Grafter\n  kanban stages people Gardener --state not-opened",
 				Flags: []cli.Flag{
 					section,
 					&cli.StringFlag{Name: "reached", Usage: "who has reached this stage"},
@@ -98,35 +98,35 @@ func progressionsOf() *cli.Command {
 			},
 			{
 				Name: "person", Usage: "Where one person stands, and what lies ahead", ArgsUsage: "TEXT", Action: showStages,
-				Description: "  kanban progressions person \"Tamsin Trial\"",
+				Description: "  kanban stages person \"Tamsin Trial\"",
 			},
 		},
 	}
 }
 
-func progressionNamed(ctx context.Context, cmd *cli.Command) (*client.Client, api.Progression, error) {
+func stagePlanNamed(ctx context.Context, cmd *cli.Command) (*client.Client, api.StagePlan, error) {
 	args, err := arguments(cmd, 1)
 	if err != nil {
-		return nil, api.Progression{}, err
+		return nil, api.StagePlan{}, err
 	}
 	c := connect(cmd)
-	p, err := named[api.Progression]{
-		"/progressions", "progression", "progressions", "progressions list",
-		func(x api.Progression) string { return x.ID },
-		func(x api.Progression) []string { return []string{x.Name} },
-		func(x api.Progression) string { return x.Name },
+	p, err := named[api.StagePlan]{
+		"/stage-plans", "stage plan", "stage plans", "stages list",
+		func(x api.StagePlan) string { return x.ID },
+		func(x api.StagePlan) []string { return []string{x.Name} },
+		func(x api.StagePlan) string { return x.Name },
 	}.find(ctx, c, args[0])
 	return c, p, err
 }
 
-func switchProgression(name string, on bool) *cli.Command {
-	usage := map[bool]string{true: "Switch a progression on; whoever has reached a stage already is found", false: "Switch a progression off; what was reached stays known"}[on]
+func switchStagePlan(name string, on bool) *cli.Command {
+	usage := map[bool]string{true: "Switch a stage plan on; whoever has reached a stage already is found", false: "Switch a stage plan off; what was reached stays known"}[on]
 	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		c, p, err := progressionNamed(ctx, cmd)
+		c, p, err := stagePlanNamed(ctx, cmd)
 		if err != nil {
 			return err
 		}
-		if _, err := client.Post[api.Progression](ctx, c, "/progressions/"+p.ID+"/switch", api.Switch{On: on}); err != nil {
+		if _, err := client.Post[api.StagePlan](ctx, c, "/stage-plans/"+p.ID+"/switch", api.Switch{On: on}); err != nil {
 			return err
 		}
 		say(cmd, "%q is %s.", p.Name, name)
@@ -134,7 +134,7 @@ func switchProgression(name string, on bool) *cli.Command {
 	}}
 }
 
-func addProgression(ctx context.Context, cmd *cli.Command) error {
+func addStagePlan(ctx context.Context, cmd *cli.Command) error {
 	args, err := arguments(cmd, 1)
 	if err != nil {
 		return err
@@ -144,7 +144,7 @@ func addProgression(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	n := api.NewProgression{Name: args[0], CourseID: course.ID}
+	n := api.NewStagePlan{Name: args[0], CourseID: course.ID}
 	for _, text := range cmd.StringSlice("stage") {
 		stage, err := readStage(ctx, c, course, text)
 		if err != nil {
@@ -179,37 +179,37 @@ func addProgression(ctx context.Context, cmd *cli.Command) error {
 		stage.BadgeID = b.ID
 	}
 	if cmd.Bool("preview") {
-		return previewProgression(ctx, cmd, c, api.ProgressionDraft{NewProgression: n})
+		return previewStagePlan(ctx, cmd, c, api.StagePlanDraft{NewStagePlan: n})
 	}
-	p, err := client.Post[api.Progression](ctx, c, "/progressions", n)
+	p, err := client.Post[api.StagePlan](ctx, c, "/stage-plans", n)
 	if err != nil {
 		return err
 	}
-	say(cmd, "Made the progression %q. It is off: kanban progressions on %q", p.Name, p.Name)
+	say(cmd, "Made the stage plan %q. It is off: kanban stages on %q", p.Name, p.Name)
 	return nil
 }
 
-func editProgression(ctx context.Context, cmd *cli.Command) error {
-	c, p, err := progressionNamed(ctx, cmd)
+func editStagePlan(ctx context.Context, cmd *cli.Command) error {
+	c, p, err := stagePlanNamed(ctx, cmd)
 	if err != nil {
 		return err
 	}
-	n := api.NewProgression{CourseID: p.CourseID}
+	n := api.NewStagePlan{CourseID: p.CourseID}
 	if err := readJSON(cmd.String("file"), &n); err != nil {
 		return err
 	}
 	if cmd.Bool("preview") {
-		return previewProgression(ctx, cmd, c, api.ProgressionDraft{NewProgression: n, ID: p.ID})
+		return previewStagePlan(ctx, cmd, c, api.StagePlanDraft{NewStagePlan: n, ID: p.ID})
 	}
-	changed, err := client.Edit[api.Progression](ctx, c, http.MethodPut, "/progressions/"+p.ID, p.Version, n)
+	changed, err := client.Edit[api.StagePlan](ctx, c, http.MethodPut, "/stage-plans/"+p.ID, p.Version, n)
 	if err == nil {
 		say(cmd, "%q is version %d now.", changed.Name, changed.Version)
 	}
 	return err
 }
 
-func previewProgression(ctx context.Context, cmd *cli.Command, c *client.Client, draft api.ProgressionDraft) error {
-	v, err := client.Post[api.ProgressionPreview](ctx, c, "/progressions/preview", draft)
+func previewStagePlan(ctx context.Context, cmd *cli.Command, c *client.Client, draft api.StagePlanDraft) error {
+	v, err := client.Post[api.StagePlanPreview](ctx, c, "/stage-plans/preview", draft)
 	if err != nil {
 		return err
 	}
@@ -233,7 +233,7 @@ func sectionParam(ctx context.Context, cmd *cli.Command, c *client.Client) (stri
 }
 
 func showGroup(ctx context.Context, cmd *cli.Command) error {
-	c, p, err := progressionNamed(ctx, cmd)
+	c, p, err := stagePlanNamed(ctx, cmd)
 	if err != nil {
 		return err
 	}
@@ -241,7 +241,7 @@ func showGroup(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	g, err := client.Get[api.ProgressionGroup](ctx, c, "/progressions/"+p.ID+"/group?section="+section)
+	g, err := client.Get[api.StagePlanGroup](ctx, c, "/stage-plans/"+p.ID+"/group?section="+section)
 	if err != nil {
 		return err
 	}
@@ -268,8 +268,8 @@ func showGroup(ctx context.Context, cmd *cli.Command) error {
 	return nil
 }
 
-func listClimbers(ctx context.Context, cmd *cli.Command) error {
-	c, p, err := progressionNamed(ctx, cmd)
+func listStagePlanPeople(ctx context.Context, cmd *cli.Command) error {
+	c, p, err := stagePlanNamed(ctx, cmd)
 	if err != nil {
 		return err
 	}
@@ -293,11 +293,11 @@ func listClimbers(ctx context.Context, cmd *cli.Command) error {
 	if query.Get("state") == "" {
 		query.Del("state")
 	}
-	all, err := client.All[api.Climber](ctx, c, "/progressions/"+p.ID+"/people?"+query.Encode())
+	all, err := client.All[api.StagePlanPerson](ctx, c, "/stage-plans/"+p.ID+"/people?"+query.Encode())
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "Nobody fits.", []string{"person", "sections", "done", "reached", "next", "last active"}, func(x api.Climber) []string {
+	return tableOf(all, "Nobody fits.", []string{"person", "sections", "done", "reached", "next", "last active"}, func(x api.StagePlanPerson) []string {
 		return []string{x.Person, x.Sections, fmt.Sprintf("%d %%", x.Percent), strings.Join(x.Reached, ", "), x.Next, since(x.LastAt, "never")}
 	}).print(cmd)
 }
@@ -312,13 +312,13 @@ func showStages(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	all, err := client.Get[[]api.PersonProgression](ctx, c, "/people/"+p.ID+"/progressions")
+	all, err := client.Get[[]api.PersonStagePlan](ctx, c, "/people/"+p.ID+"/stage-plans")
 	if err != nil {
 		return err
 	}
 	type line struct {
-		Progression string `json:"progression"`
-		api.StageLook
+		StagePlan string `json:"stagePlan"`
+		api.StageProgress
 	}
 	var lines []line
 	for _, x := range all {
@@ -326,7 +326,7 @@ func showStages(ctx context.Context, cmd *cli.Command) error {
 			lines = append(lines, line{x.Name, s})
 		}
 	}
-	return tableOf(lines, "No progression that is on is about this person.", []string{"progression", "stage", "stands", "since", "takes", "badge"}, func(l line) []string {
+	return tableOf(lines, "No stage plan that is on is about this person.", []string{"stage plan", "stage", "stands", "since", "takes", "badge"}, func(l line) []string {
 		title := l.Title
 		if l.Optional {
 			title += " (optional)"
@@ -335,7 +335,7 @@ func showStages(ctx context.Context, cmd *cli.Command) error {
 		for _, x := range l.Criteria {
 			takes = append(takes, map[bool]string{true: "● ", false: "○ "}[x.Met]+x.Text)
 		}
-		return []string{l.Progression, title, stands(l.StageLook), moment(l.ReachedAt), strings.Join(takes, "; "), badgeWord(l.StageLook)}
+		return []string{l.StagePlan, title, stands(l.StageProgress), moment(l.ReachedAt), strings.Join(takes, "; "), badgeWord(l.StageProgress)}
 	}).print(cmd)
 }
 
@@ -347,7 +347,7 @@ func since(t *time.Time, not string) string {
 	return when(t)
 }
 
-func stands(s api.StageLook) string {
+func stands(s api.StageProgress) string {
 	switch {
 	case s.Reached:
 		return "● reached"
@@ -358,7 +358,7 @@ func stands(s api.StageLook) string {
 }
 
 // badgeWord says whether the stage's badge is held, and should be.
-func badgeWord(s api.StageLook) string {
+func badgeWord(s api.StageProgress) string {
 	switch {
 	case s.Badge == "":
 		return ""

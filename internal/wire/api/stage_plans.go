@@ -6,16 +6,16 @@ import (
 	"kanban/internal/core/stage"
 )
 
-// NewProgression is an ordered set of stages of a course.
-type NewProgression struct {
+// NewStagePlan is an ordered set of stages of a course.
+type NewStagePlan struct {
 	Name     string        `json:"name"`
-	CourseID string        `json:"courseId" doc:"Who learns in it is subscribed; it cannot be changed later"`
+	CourseID string        `json:"courseId" doc:"The plan is for whoever learns in it; it cannot be changed later"`
 	Stages   []stage.Stage `json:"stages" doc:"In their order; a stage is reached when all its criteria are met and every required stage before it is reached"`
 }
 
-// Progression is a progression with how far its people have come.
-type Progression struct {
-	NewProgression
+// StagePlan is a stage plan with how far its people have come.
+type StagePlan struct {
+	NewStagePlan
 	ID       string     `json:"id"`
 	Course   string     `json:"course"`
 	OnSince  *time.Time `json:"onSince,omitempty" doc:"Nothing is worked out or awarded while it is absent"`
@@ -24,10 +24,10 @@ type Progression struct {
 	Version  int        `json:"version"`
 }
 
-// ProgressionDraft is a progression to look at before it is saved.
-type ProgressionDraft struct {
-	NewProgression
-	ID string `json:"id,omitempty" doc:"The progression that it is to replace, if any"`
+// StagePlanDraft is a stage plan to look at before it is saved.
+type StagePlanDraft struct {
+	NewStagePlan
+	ID string `json:"id,omitempty" doc:"The stage plan that it is to replace, if any"`
 }
 
 // StagePreview is what would become of one stage.
@@ -39,8 +39,8 @@ type StagePreview struct {
 	Reopened int    `json:"reopened" doc:"People for whom it would be open again"`
 }
 
-// ProgressionPreview is what a progression would find were it on.
-type ProgressionPreview struct {
+// StagePlanPreview is what a stage plan would find were it on.
+type StagePlanPreview struct {
 	People   int            `json:"people"`
 	Finished int            `json:"finished"`
 	Stages   []StagePreview `json:"stages"`
@@ -58,16 +58,16 @@ type StageCount struct {
 	At       int      `json:"at" doc:"People for whom it is the required stage that comes next"`
 }
 
-// ProgressionGroup counts the people of a progression.
-type ProgressionGroup struct {
+// StagePlanGroup counts the people of a stage plan.
+type StagePlanGroup struct {
 	People    int          `json:"people"`
 	NotOpened int          `json:"notOpened" doc:"Did nothing in the course yet"`
 	Finished  int          `json:"finished"`
 	Stages    []StageCount `json:"stages"`
 }
 
-// Climber is one person of a progression.
-type Climber struct {
+// StagePlanPerson is one person of a stage plan.
+type StagePlanPerson struct {
 	PersonID string     `json:"personId"`
 	Person   string     `json:"person"`
 	Sections string     `json:"sections"`
@@ -77,32 +77,32 @@ type Climber struct {
 	LastAt   *time.Time `json:"lastAt,omitempty" doc:"Latest activity in the course; absent when they never opened it"`
 }
 
-// CriterionLook is a criterion in words, and whether it is met.
-type CriterionLook struct {
+// CriterionProgress is a criterion in words, and whether it is met.
+type CriterionProgress struct {
 	Text string `json:"text"`
 	Met  bool   `json:"met"`
 }
 
-// StageLook is where one person stands with one stage.
-type StageLook struct {
-	StageID   string          `json:"stageId"`
-	Title     string          `json:"title"`
-	Optional  bool            `json:"optional"`
-	Reached   bool            `json:"reached"`
-	ReachedAt *time.Time      `json:"reachedAt,omitempty"`
-	Open      bool            `json:"open" doc:"Not reached, and nothing before it is in the way"`
-	Badge     string          `json:"badge,omitempty" doc:"The badge that it gives"`
-	BadgeID   string          `json:"badgeId,omitempty"`
-	Holds     bool            `json:"holds" doc:"They hold that badge"`
-	Criteria  []CriterionLook `json:"criteria"`
+// StageProgress is where one person stands with one stage.
+type StageProgress struct {
+	StageID   string              `json:"stageId"`
+	Title     string              `json:"title"`
+	Optional  bool                `json:"optional"`
+	Reached   bool                `json:"reached"`
+	ReachedAt *time.Time          `json:"reachedAt,omitempty"`
+	Open      bool                `json:"open" doc:"Not reached, and nothing before it is in the way"`
+	Badge     string              `json:"badge,omitempty" doc:"The badge that it gives"`
+	BadgeID   string              `json:"badgeId,omitempty"`
+	Holds     bool                `json:"holds" doc:"They hold that badge"`
+	Criteria  []CriterionProgress `json:"criteria"`
 }
 
-// PersonProgression is where one person stands in a progression, what lies ahead included.
-type PersonProgression struct {
-	ID       string      `json:"id"`
-	Name     string      `json:"name"`
-	Course   string      `json:"course"`
-	Percent  int         `json:"percent"`
-	Finished bool        `json:"finished"`
-	Stages   []StageLook `json:"stages"`
+// PersonStagePlan is where one person stands in a stage plan, what lies ahead included.
+type PersonStagePlan struct {
+	ID       string          `json:"id"`
+	Name     string          `json:"name"`
+	Course   string          `json:"course"`
+	Percent  int             `json:"percent"`
+	Finished bool            `json:"finished"`
+	Stages   []StageProgress `json:"stages"`
 }

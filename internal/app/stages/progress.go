@@ -15,9 +15,9 @@ import (
 // atOnce is for how many people stages are worked out in one transaction.
 const atOnce = 100
 
-// WorkOut works out how far everybody has come whom a progression is about.
-func (s *Service) WorkOut(ctx context.Context, progressionID string) error {
-	p, err := s.Store.Progression(ctx, progressionID)
+// WorkOut works out how far everybody has come whom a stage plan is about.
+func (s *Service) WorkOut(ctx context.Context, planID string) error {
+	p, err := s.Store.StagePlan(ctx, planID)
 	if err != nil {
 		if errors.Is(err, store.ErrNotFound) {
 			return nil // was removed
@@ -25,12 +25,12 @@ func (s *Service) WorkOut(ctx context.Context, progressionID string) error {
 		return err
 	}
 	for after := ""; ; {
-		people, err := s.Store.Climbers(ctx, p.ID, p.CourseID, after, atOnce)
+		people, err := s.Store.PeopleOfStagePlan(ctx, p.ID, p.CourseID, after, atOnce)
 		if err != nil || len(people) == 0 {
 			return err
 		}
 		after = people[len(people)-1]
-		if err := s.climb(ctx, p.ID, people); err != nil {
+		if err := s.workOut(ctx, p.ID, people); err != nil {
 			return err
 		}
 	}
@@ -39,17 +39,17 @@ func (s *Service) WorkOut(ctx context.Context, progressionID string) error {
 // Touched works out how far people have come, after something happened in courses or to
 // badges.
 func (s *Service) Touched(ctx context.Context, people, courses, badges []string) error {
-	all, err := s.Store.ProgressionsOn(ctx)
+	all, err := s.Store.StagePlansOn(ctx)
 	if err != nil {
 		return err
 	}
 	for _, p := range all {
-		watch := stage.Watching(p.Ladder())
+		watch := stage.Watching(p.Plan())
 		if !among(watch.Courses, courses) && !among(watch.Badges, badges) {
 			continue
 		}
 		for list := range slices.Chunk(people, atOnce) {
-			if err := s.climb(ctx, p.ID, list); err != nil {
+			if err := s.workOut(ctx, p.ID, list); err != nil {
 				return err
 			}
 		}
@@ -61,15 +61,15 @@ func among(watched map[string]bool, ids []string) bool {
 	return slices.ContainsFunc(ids, func(id string) bool { return watched[id] })
 }
 
-// climb works out how far some people have come in a progression, records which stages
+// workOut works out how far some people have come in a stage plan, records which stages
 // they reach and which are open again, and has the badges awarded.
-func (s *Service) climb(ctx context.Context, progressionID string, people []string) error {
+func (s *Service) workOut(ctx context.Context, planID string, people []string) error {
 	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		p, on, err := tx.HoldProgression(ctx, progressionID)
+		p, on, err := tx.HoldStagePlan(ctx, planID)
 		if err != nil || !on {
 			return err
 		}
-		list, err := tx.LockClimbs(ctx, p, people)
+		list, err := tx.LockStageProgress(ctx, p, people)
 		if err != nil || len(list) == 0 {
 			return err
 		}
@@ -82,7 +82,7 @@ func (s *Service) climb(ctx context.Context, progressionID string, people []stri
 			return err
 		}
 		now := s.Now().UTC()
-		var changed []store.Climb
+		var changed []store.StageProgress
 		var events []store.Event
 		for _, c := range list {
 			next, happened := step(p, c, known[c.PersonID], now)
@@ -94,29 +94,29 @@ func (s *Service) climb(ctx context.Context, progressionID string, people []stri
 		if len(changed) == 0 {
 			return nil
 		}
-		if err := tx.KeepClimbs(ctx, p.ID, changed); err != nil {
+		if err := tx.KeepStageProgress(ctx, p.ID, changed); err != nil {
 			return err
 		}
 		if err := s.award(ctx, tx, p, events, now); err != nil {
 			return err
 		}
-		return tx.Announce(ctx, "progression", p.ID)
+		return tx.Announce(ctx, "stage-plan", p.ID)
 	})
 }
 
 // step gives how far somebody has come now, and what happened on the way.
-func step(p store.Progression, c store.Climb, known *evidence, now time.Time) (store.Climb, []store.Event) {
-	ladder := p.Ladder()
-	standing := ladder.Look(known.Evidence)
-	reached, reopened := ladder.Changes(func(id string) bool { _, there := c.Reached[id]; return there }, standing)
-	next, _ := ladder.Next(standing)
+func step(p store.StagePlan, c store.StageProgress, known *evidence, now time.Time) (store.StageProgress, []store.Event) {
+	plan := p.Plan()
+	standing := plan.ProgressOf(known.Evidence)
+	reached, reopened := plan.Changes(func(id string) bool { _, there := c.Reached[id]; return there }, standing)
+	next, _ := plan.Next(standing)
 	kept := map[string]time.Time{}
 	for i, stage := range p.Stages { // stages that are gone are forgotten
 		if at, there := c.Reached[stage.ID]; there && standing.Stages[i].Reached {
 			kept[stage.ID] = at
 		}
 	}
-	out := store.Climb{PersonID: c.PersonID, Reached: kept, Next: next.ID, Percent: standing.Percent, Round: c.Round}
+	out := store.StageProgress{PersonID: c.PersonID, Reached: kept, Next: next.ID, Percent: standing.Percent, Round: c.Round}
 	if len(reached)+len(reopened) > 0 || len(kept) != len(c.Reached) {
 		out.Round++
 	}
@@ -124,7 +124,7 @@ func step(p store.Progression, c store.Climb, known *evidence, now time.Time) (s
 	tell := func(what rule.Trigger, stage stage.Stage) {
 		events = append(events, store.Event{
 			Type: string(what), NaturalKey: fmt.Sprintf("%s/%s/%s/%s/%d", what, p.ID, stage.ID, c.PersonID, out.Round), PersonID: &out.PersonID, SectionID: known.section, CourseID: &p.CourseID, OccurredAt: now,
-			Data: map[string]any{"stage": stage.Title, "stageId": stage.ID, "progression": p.Name, "progressionId": p.ID, "percent": standing.Percent, "finished": standing.Finished},
+			Data: map[string]any{"stage": stage.Title, "stageId": stage.ID, "stagePlan": p.Name, "stagePlanId": p.ID, "percent": standing.Percent, "finished": standing.Finished},
 		})
 	}
 	for _, stage := range reopened {
@@ -139,7 +139,7 @@ func step(p store.Progression, c store.Climb, known *evidence, now time.Time) (s
 
 // award records events and makes the deliveries that award the badges of the stages that
 // were reached.
-func (s *Service) award(ctx context.Context, tx *store.Tx, p store.Progression, events []store.Event, now time.Time) error {
+func (s *Service) award(ctx context.Context, tx *store.Tx, p store.StagePlan, events []store.Event, now time.Time) error {
 	fresh, err := tx.Record(ctx, events)
 	if err != nil {
 		return err
@@ -156,7 +156,7 @@ func (s *Service) award(ctx context.Context, tx *store.Tx, p store.Progression, 
 			continue
 		}
 		made = append(made, store.Delivery{
-			ID: store.NewID(), EventID: e.ID, ProgressionID: &p.ID, RuleVersion: p.Version, PersonID: e.PersonID, SectionID: e.SectionID,
+			ID: store.NewID(), EventID: e.ID, StagePlanID: &p.ID, RuleVersion: p.Version, PersonID: e.PersonID, SectionID: e.SectionID,
 			Action: rule.Action{Kind: rule.Award, BadgeID: badges[stage]}, State: store.DeliveryPlanned, DueAt: &now,
 		})
 		ids = append(ids, made[len(made)-1].ID)

@@ -11,7 +11,7 @@ import Oops from '../../parts/Oops.vue'
 import PageHead from '../../parts/PageHead.vue'
 import Pager from '../../parts/Pager.vue'
 import { when } from '../../parts/when'
-import ProgressionForm from './ProgressionForm.vue'
+import StagePlanForm from './StagePlanForm.vue'
 import SwitchDialog from './SwitchDialog.vue'
 
 /** How far a group has come along the stages, and who stands where. */
@@ -20,8 +20,8 @@ const queries = useQueryClient()
 const router = useRouter()
 const path = computed(() => ({ id: props.id }))
 const one = useQuery({
-  queryKey: ['progressions', () => props.id],
-  queryFn: () => ok(api.GET('/api/v1/progressions/{id}', { params: { path: path.value } })),
+  queryKey: ['stage-plans', () => props.id],
+  queryFn: () => ok(api.GET('/api/v1/stage-plans/{id}', { params: { path: path.value } })),
 })
 const p = computed(() => one.data.value)
 const section = ref('')
@@ -35,7 +35,7 @@ const group = useQuery({
   queryKey: ['group', () => props.id, section],
   queryFn: () =>
     ok(
-      api.GET('/api/v1/progressions/{id}/group', {
+      api.GET('/api/v1/stage-plans/{id}/group', {
         params: { path: path.value, query: { section: section.value || undefined } },
       }),
     ),
@@ -48,10 +48,10 @@ const chosen = ref<Chosen>()
 const cursor = ref<string[]>([])
 watch([chosen, section], () => (cursor.value = []))
 const people = useQuery({
-  queryKey: ['climbers', () => props.id, section, chosen, cursor],
+  queryKey: ['stage-plan-people', () => props.id, section, chosen, cursor],
   queryFn: () =>
     ok(
-      api.GET('/api/v1/progressions/{id}/people', {
+      api.GET('/api/v1/stage-plans/{id}/people', {
         params: {
           path: path.value,
           query: {
@@ -73,13 +73,13 @@ const editing = ref(false)
 const switching = ref(false)
 const off = useMutation({
   mutationFn: () =>
-    ok(api.POST('/api/v1/progressions/{id}/switch', { params: { path: path.value }, body: { on: false } })),
+    ok(api.POST('/api/v1/stage-plans/{id}/switch', { params: { path: path.value }, body: { on: false } })),
   onSettled: () => queries.invalidateQueries(),
 })
 const remove = useMutation({
-  mutationFn: () => ok(api.DELETE('/api/v1/progressions/{id}', { params: { path: path.value } })),
+  mutationFn: () => ok(api.DELETE('/api/v1/stage-plans/{id}', { params: { path: path.value } })),
   onSuccess: async () => {
-    await router.push('/progressions')
+    await router.push('/stage-plans')
     await queries.invalidateQueries()
   },
 })
@@ -103,7 +103,7 @@ const remove = useMutation({
       <Button v-else size="small" label="Switch on…" @click="switching = true" />
     </PageHead>
     <Oops :error="group.error.value ?? off.error.value ?? remove.error.value" />
-    <div v-if="g" class="sheet ladder">
+    <div v-if="g" class="sheet plan">
       <button
         type="button"
         class="line"
@@ -189,13 +189,13 @@ const remove = useMutation({
       </Column>
     </Listing>
     <Pager v-model="cursor" :next="people.data.value?.next" back="back" on="more" />
-    <ProgressionForm v-if="editing" :edit="p" @close="editing = false" />
-    <SwitchDialog v-if="switching" :progression="p" @close="switching = false" />
+    <StagePlanForm v-if="editing" :edit="p" @close="editing = false" />
+    <SwitchDialog v-if="switching" :plan="p" @close="switching = false" />
   </template>
 </template>
 
 <style scoped>
-.ladder {
+.plan {
   padding: 0.4rem 0;
 }
 

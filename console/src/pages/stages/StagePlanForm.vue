@@ -11,31 +11,31 @@ import Oops from '../../parts/Oops.vue'
 import Found from './Found.vue'
 import StageFields from './StageFields.vue'
 
-/** Making or changing a progression. */
-const props = defineProps<{ edit?: Schemas['Progression'] }>()
-const emit = defineEmits<{ close: []; saved: [p: Schemas['Progression']] }>()
+/** Making or changing a stage plan. */
+const props = defineProps<{ edit?: Schemas['StagePlan'] }>()
+const emit = defineEmits<{ close: []; saved: [p: Schemas['StagePlan']] }>()
 const queries = useQueryClient()
 const made = useVersion(props.edit?.version)
 const courses = useQuery({ queryKey: ['courses'], queryFn: () => ok(api.GET('/api/v1/courses')) })
 const blank = (): Schemas['Stage'] => ({ title: '', criteria: [{ kind: 'module' }] })
-const p = reactive<Schemas['NewProgression']>({
+const p = reactive<Schemas['NewStagePlan']>({
   name: props.edit?.name ?? '',
   courseId: props.edit?.courseId ?? '',
   stages: props.edit ? (JSON.parse(JSON.stringify(props.edit.stages)) as Schemas['Stage'][]) : [blank()],
 })
 const preview = useMutation({
-  mutationFn: () => ok(api.POST('/api/v1/progressions/preview', { body: { ...p, id: props.edit?.id } })),
+  mutationFn: () => ok(api.POST('/api/v1/stage-plans/preview', { body: { ...p, id: props.edit?.id } })),
 })
 const save = useMutation({
   mutationFn: () =>
     props.edit
       ? ok(
-          api.PUT('/api/v1/progressions/{id}', {
+          api.PUT('/api/v1/stage-plans/{id}', {
             params: { path: { id: props.edit.id }, header: made.header.value },
             body: p,
           }),
         )
-      : ok(api.POST('/api/v1/progressions', { body: p })),
+      : ok(api.POST('/api/v1/stage-plans', { body: p })),
   onSuccess: async (saved) => {
     await queries.invalidateQueries()
     emit('close')
@@ -49,19 +49,19 @@ const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
   <Dialog
     visible
     modal
-    :header="edit ? `Edit ${edit.name}` : 'Make a progression'"
+    :header="edit ? `Edit ${edit.name}` : 'Make a stage plan'"
     :style="{ width: '52rem' }"
     @update:visible="emit('close')"
   >
     <form @submit.prevent="save.mutate()" @input="preview.reset()">
       <div class="row">
         <div class="field">
-          <label for="progression-name">Name</label>
-          <InputText id="progression-name" v-model="p.name" autofocus />
+          <label for="stage-plan-name">Name</label>
+          <InputText id="stage-plan-name" v-model="p.name" autofocus />
         </div>
         <div class="field">
-          <label for="progression-course">Course</label>
-          <select id="progression-course" v-model="p.courseId" :disabled="!!edit">
+          <label for="stage-plan-course">Course</label>
+          <select id="stage-plan-course" v-model="p.courseId" :disabled="!!edit">
             <option v-for="c in courses.data.value?.items" :key="c.id" :value="c.id">{{ c.title }}</option>
           </select>
         </div>
@@ -83,7 +83,7 @@ const up = (i: number) => p.stages.splice(i - 1, 0, ...p.stages.splice(i, 1))
         </p>
         <Button size="small" variant="outlined" label="+ a stage" @click="p.stages.push(blank())" />
       </template>
-      <p v-else class="faint">Choose the course first: whoever learns in it is subscribed.</p>
+      <p v-else class="faint">Choose the course first: it is for whoever learns in it.</p>
       <Oops
         :error="save.error.value ?? preview.error.value"
         :over="(tag) => (made.over(tag), save.mutate())"

@@ -12,8 +12,8 @@ import (
 	"kanban/internal/core/stage"
 )
 
-// Progression is an ordered set of stages of a course.
-type Progression struct {
+// StagePlan is an ordered set of stages of a course.
+type StagePlan struct {
 	ID        string
 	Name      string
 	CourseID  string
@@ -25,55 +25,55 @@ type Progression struct {
 	UpdatedAt time.Time
 }
 
-// Ladder is what the core needs to know about it.
-func (p Progression) Ladder() stage.Progression {
-	return stage.Progression{CourseID: p.CourseID, Stages: p.Stages}
+// Plan is what the core needs to know about it.
+func (p StagePlan) Plan() stage.Plan {
+	return stage.Plan{CourseID: p.CourseID, Stages: p.Stages}
 }
 
-// Progressions lists all, ordered by name.
-func (s *Store) Progressions(ctx context.Context) (all []Progression, err error) {
+// StagePlans lists all, ordered by name.
+func (s *Store) StagePlans(ctx context.Context) (all []StagePlan, err error) {
 	err = s.reader(ctx).Where("removed_at IS NULL").Order("name").Find(&all).Error
-	return all, known(err, "listing progressions")
+	return all, known(err, "listing stage plans")
 }
 
-// ProgressionsOn lists those that are on.
-func (s *Store) ProgressionsOn(ctx context.Context) (all []Progression, err error) {
+// StagePlansOn lists those that are on.
+func (s *Store) StagePlansOn(ctx context.Context) (all []StagePlan, err error) {
 	err = s.reader(ctx).Where("removed_at IS NULL AND on_since IS NOT NULL").Order("id").Find(&all).Error
-	return all, known(err, "listing progressions")
+	return all, known(err, "listing stage plans")
 }
 
-// Progression finds one by id.
-func (s *Store) Progression(ctx context.Context, id string) (p Progression, err error) {
+// StagePlan finds one by id.
+func (s *Store) StagePlan(ctx context.Context, id string) (p StagePlan, err error) {
 	err = s.reader(ctx).Where("id = ? AND removed_at IS NULL", id).First(&p).Error
-	return p, known(err, "finding the progression")
+	return p, known(err, "finding the stage plan")
 }
 
-// HoldProgression reads a progression and keeps others from changing it until the
+// HoldStagePlan reads a stage plan and keeps others from changing it until the
 // transaction ends; ok is false when it is off, or not there any more.
-func (tx *Tx) HoldProgression(ctx context.Context, id string) (p Progression, ok bool, err error) {
-	var all []Progression
-	err = tx.DB.Raw(`SELECT * FROM progressions WHERE id = ? AND removed_at IS NULL AND on_since IS NOT NULL FOR SHARE`, id).Scan(&all).Error
+func (tx *Tx) HoldStagePlan(ctx context.Context, id string) (p StagePlan, ok bool, err error) {
+	var all []StagePlan
+	err = tx.DB.Raw(`SELECT * FROM stage_plans WHERE id = ? AND removed_at IS NULL AND on_since IS NOT NULL FOR SHARE`, id).Scan(&all).Error
 	if err != nil || len(all) == 0 {
-		return p, false, known(err, "finding the progression")
+		return p, false, known(err, "finding the stage plan")
 	}
 	return all[0], true, nil
 }
 
-// UpdateProgression writes an edited progression whose version must still be the one
+// UpdateStagePlan writes an edited stage plan whose version must still be the one
 // read.
-func (tx *Tx) UpdateProgression(p *Progression) error {
+func (tx *Tx) UpdateStagePlan(p *StagePlan) error {
 	read := p.Version
 	p.Version++
 	p.UpdatedAt = time.Now().UTC()
 	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("name", "course_id", "stages", "version", "on_since", "removed_at", "updated_at").Updates(p)
 	if done.Error == nil && done.RowsAffected == 0 {
-		return fmt.Errorf("changing the progression: %w", ErrStale)
+		return fmt.Errorf("changing the stage plan: %w", ErrStale)
 	}
-	return known(done.Error, "changing the progression")
+	return known(done.Error, "changing the stage plan")
 }
 
-// Climb is how far one person has come in a progression, as it was worked out last.
-type Climb struct {
+// StageProgress is how far one person has come in a stage plan, as it was worked out last.
+type StageProgress struct {
 	PersonID string
 	Reached  map[string]time.Time // by stage
 	Next     string               // the first required stage that is not reached, empty when there is none
@@ -81,28 +81,28 @@ type Climb struct {
 	Round    int // counts the changes
 }
 
-// Climbers lists in order, from an id on, the people whom a progression is about: who
+// PeopleOfStagePlan lists in order, from an id on, the people whom a stage plan is about: who
 // learns in its course now, and who has come somewhere in it before.
-func (s *Store) Climbers(ctx context.Context, progressionID, courseID, after string, limit int) ([]string, error) {
-	return many1[string](ctx, s, "listing a progression's people", `SELECT w.person_id::text FROM (
-			SELECT person_id FROM course_learners WHERE course_id = $2 UNION SELECT person_id FROM progression_people WHERE progression_id = nullif($1, '')::uuid) w
-		WHERE $3 = '' OR w.person_id > nullif($3, '')::uuid ORDER BY w.person_id LIMIT $4`, progressionID, courseID, after, limit)
+func (s *Store) PeopleOfStagePlan(ctx context.Context, planID, courseID, after string, limit int) ([]string, error) {
+	return many1[string](ctx, s, "listing a stage plan's people", `SELECT w.person_id::text FROM (
+			SELECT person_id FROM course_learners WHERE course_id = $2 UNION SELECT person_id FROM stage_plan_people WHERE stage_plan_id = nullif($1, '')::uuid) w
+		WHERE $3 = '' OR w.person_id > nullif($3, '')::uuid ORDER BY w.person_id LIMIT $4`, planID, courseID, after, limit)
 }
 
-// LockClimbs reads and locks, in one order, how far people have come; rows are made for
+// LockStageProgress reads and locks, in one order, how far people have come; rows are made for
 // those who learn in the course now and have none. Others are left out.
-func (tx *Tx) LockClimbs(ctx context.Context, p Progression, people []string) ([]Climb, error) {
+func (tx *Tx) LockStageProgress(ctx context.Context, p StagePlan, people []string) ([]StageProgress, error) {
 	const lock = "FOR NO KEY UPDATE"
-	list, err := climbs(ctx, tx.PGX, p.ID, people, lock)
+	list, err := progress(ctx, tx.PGX, p.ID, people, lock)
 	if err != nil || len(list) == len(people) {
 		return list, err
 	}
-	made, err := tx.PGX.Exec(ctx, learnersAmong+`INSERT INTO progression_people (progression_id, person_id)
+	made, err := tx.PGX.Exec(ctx, learnersAmong+`INSERT INTO stage_plan_people (stage_plan_id, person_id)
 		SELECT DISTINCT $3::uuid, person_id FROM learners ORDER BY person_id ON CONFLICT DO NOTHING`, people, []string{p.CourseID}, p.ID)
 	if err != nil || made.RowsAffected() == 0 {
-		return list, known(err, "making a progression's people")
+		return list, known(err, "making a stage plan's people")
 	}
-	return climbs(ctx, tx.PGX, p.ID, people, lock)
+	return progress(ctx, tx.PGX, p.ID, people, lock)
 }
 
 // learnersAmong finds where some people learn in some courses now, as course_learners
@@ -118,23 +118,23 @@ const learnersAmong = `WITH learners AS (
 	CROSS JOIN LATERAL (SELECT FROM section_facts f WHERE f.section_id = x.id AND (f.ends_on IS NULL OR f.ends_on >= current_date) OFFSET 0) f
 	WHERE x.course_id = ANY ($2::text[]::uuid[])) `
 
-// Climbs reads how far people have come.
-func (s *Store) Climbs(ctx context.Context, progressionID string, people []string) ([]Climb, error) {
-	return climbs(ctx, s.Pool, progressionID, people, "")
+// StageProgressOf reads how far people have come.
+func (s *Store) StageProgressOf(ctx context.Context, planID string, people []string) ([]StageProgress, error) {
+	return progress(ctx, s.Pool, planID, people, "")
 }
 
-func climbs(ctx context.Context, from querier, progressionID string, people []string, lock string) ([]Climb, error) {
-	rows, err := from.Query(ctx, `SELECT person_id::text, reached, next, percent, round FROM progression_people
-		WHERE progression_id = $1 AND person_id = ANY ($2::text[]::uuid[]) ORDER BY person_id `+lock, progressionID, people)
+func progress(ctx context.Context, from querier, planID string, people []string, lock string) ([]StageProgress, error) {
+	rows, err := from.Query(ctx, `SELECT person_id::text, reached, next, percent, round FROM stage_plan_people
+		WHERE stage_plan_id = $1 AND person_id = ANY ($2::text[]::uuid[]) ORDER BY person_id `+lock, planID, people)
 	if err != nil {
-		return nil, known(err, "reading a progression's people")
+		return nil, known(err, "reading a stage plan's people")
 	}
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Climb])
-	return list, known(err, "reading a progression's people")
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[StageProgress])
+	return list, known(err, "reading a stage plan's people")
 }
 
-// KeepClimbs writes how far people have come.
-func (tx *Tx) KeepClimbs(ctx context.Context, progressionID string, all []Climb) error {
+// KeepStageProgress writes how far people have come.
+func (tx *Tx) KeepStageProgress(ctx context.Context, planID string, all []StageProgress) error {
 	n := len(all)
 	if n == 0 {
 		return nil
@@ -147,10 +147,10 @@ func (tx *Tx) KeepClimbs(ctx context.Context, progressionID string, all []Climb)
 		}
 		people[i], reached[i], next[i], percent[i], round[i] = c.PersonID, string(text), c.Next, int32(c.Percent), int32(c.Round)
 	}
-	_, err := tx.PGX.Exec(ctx, `UPDATE progression_people c SET reached = w.reached::jsonb, next = w.next, percent = w.percent, round = w.round, updated_at = now()
+	_, err := tx.PGX.Exec(ctx, `UPDATE stage_plan_people c SET reached = w.reached::jsonb, next = w.next, percent = w.percent, round = w.round, updated_at = now()
 		FROM unnest($2::text[]::uuid[], $3::text[], $4::text[], $5::int[], $6::int[]) AS w (person, reached, next, percent, round)
-		WHERE c.progression_id = $1 AND c.person_id = w.person`, progressionID, people, reached, next, percent, round)
-	return known(err, "keeping a progression's people")
+		WHERE c.stage_plan_id = $1 AND c.person_id = w.person`, planID, people, reached, next, percent, round)
+	return known(err, "keeping a stage plan's people")
 }
 
 // Studied is a section of a course in which somebody has progress, or learns now.
@@ -245,7 +245,7 @@ func badgesHeld(ctx context.Context, from querier, people []string) (map[string]
 	return out, known(err, "finding badges")
 }
 
-// Group counts the people of a progression: those who learn in its course now.
+// Group counts the people of a stage plan: those who learn in its course now.
 type Group struct {
 	People    int
 	NotOpened int // did nothing in the course yet
@@ -261,23 +261,23 @@ const group = `WITH members AS (
 		WHERE w.course_id = $2 AND ($3 = '' OR w.section_id = nullif($3, '')::uuid) GROUP BY w.person_id),
 	standing AS (
 		SELECT m.*, coalesce(c.reached, '{}') AS reached, CASE WHEN c.person_id IS NULL THEN $4 ELSE c.next END AS next, coalesce(c.percent, 0) AS percent
-		FROM members m LEFT JOIN progression_people c ON c.progression_id = $1 AND c.person_id = m.person_id) `
+		FROM members m LEFT JOIN stage_plan_people c ON c.stage_plan_id = $1 AND c.person_id = m.person_id) `
 
 // first is the stage at which everybody begins.
-func (p Progression) first() string {
-	next, _ := p.Ladder().Next(p.Ladder().Look(stage.Evidence{}))
+func (p StagePlan) first() string {
+	next, _ := p.Plan().Next(p.Plan().ProgressOf(stage.Evidence{}))
 	return next.ID
 }
 
-// GroupOf counts the people of a progression, in one section if given.
-func (s *Store) GroupOf(ctx context.Context, p Progression, sectionID string) (Group, error) {
+// GroupOf counts the people of a stage plan, in one section if given.
+func (s *Store) GroupOf(ctx context.Context, p StagePlan, sectionID string) (Group, error) {
 	out := Group{Reached: map[string]int{}, At: map[string]int{}}
 	rows, err := s.Pool.Query(ctx, group+`SELECT '' AS what, '' AS stage, count(*)::int AS n FROM standing
 		UNION ALL SELECT 'not opened', '', count(*) FROM standing WHERE last_at IS NULL AND reached = '{}'
 		UNION ALL SELECT 'at', next, count(*) FROM standing GROUP BY next
 		UNION ALL SELECT 'reached', k, count(*) FROM standing, jsonb_object_keys(reached) AS k GROUP BY k`, p.ID, p.CourseID, sectionID, p.first())
 	if err != nil {
-		return out, known(err, "counting a progression's people")
+		return out, known(err, "counting a stage plan's people")
 	}
 	var what, stage string
 	var n int
@@ -296,11 +296,11 @@ func (s *Store) GroupOf(ctx context.Context, p Progression, sectionID string) (G
 		}
 		return nil
 	})
-	return out, known(err, "counting a progression's people")
+	return out, known(err, "counting a stage plan's people")
 }
 
-// Climber is one person of a progression.
-type Climber struct {
+// StagePlanPerson is one person of a stage plan.
+type StagePlanPerson struct {
 	PersonID, Person, Sections string
 	Reached                    map[string]time.Time
 	Next                       string
@@ -308,8 +308,8 @@ type Climber struct {
 	LastAt                     *time.Time // the latest activity in the course, nil when they never opened it
 }
 
-// ClimberFilter narrows a list; empty fields do not.
-type ClimberFilter struct {
+// StagePlanFilter narrows a list; empty fields do not.
+type StagePlanFilter struct {
 	SectionID string
 	Reached   string // a stage that they have reached
 	Missing   string // a stage that they have not
@@ -319,9 +319,9 @@ type ClimberFilter struct {
 	Limit     int
 }
 
-// ClimbersListed lists the people of a progression by name.
-func (s *Store) ClimbersListed(ctx context.Context, p Progression, f ClimberFilter) ([]Climber, error) {
-	return many[Climber](ctx, s, "listing a progression's people", group+`SELECT t.person_id::text, trim(h.given_name || ' ' || h.family_name), t.sections, t.reached, t.next, t.percent, t.last_at
+// StagePlanPeople lists the people of a stage plan by name.
+func (s *Store) StagePlanPeople(ctx context.Context, p StagePlan, f StagePlanFilter) ([]StagePlanPerson, error) {
+	return many[StagePlanPerson](ctx, s, "listing a stage plan's people", group+`SELECT t.person_id::text, trim(h.given_name || ' ' || h.family_name), t.sections, t.reached, t.next, t.percent, t.last_at
 		FROM standing t JOIN people h ON h.id = t.person_id
 		WHERE ($5 = '' OR t.reached ? $5) AND ($6 = '' OR NOT t.reached ? $6) AND ($7 = '' OR t.next = $7)
 		AND CASE $8 WHEN 'not-opened' THEN t.last_at IS NULL AND t.reached = '{}' WHEN 'finished' THEN t.next = '' WHEN 'on-the-way' THEN t.next <> '' AND NOT (t.last_at IS NULL AND t.reached = '{}') ELSE true END

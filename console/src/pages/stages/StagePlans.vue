@@ -8,33 +8,33 @@ import { useRouter } from 'vue-router'
 import { api, ok, type Schemas } from '../../api/client'
 import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
-import ProgressionForm from './ProgressionForm.vue'
+import StagePlanForm from './StagePlanForm.vue'
 
-/** The progressions, and how many have come through each. */
+/** The stage plans, and how many have come through each. */
 const router = useRouter()
-const list = useQuery({ queryKey: ['progressions'], queryFn: () => ok(api.GET('/api/v1/progressions')) })
+const list = useQuery({ queryKey: ['stage-plans'], queryFn: () => ok(api.GET('/api/v1/stage-plans')) })
 const form = ref(false)
-const show = (p: Schemas['Progression']) => router.push(`/progressions/${p.id}`)
+const show = (p: Schemas['StagePlan']) => router.push(`/stage-plans/${p.id}`)
 </script>
 
 <template>
   <PageHead
     title="Stages"
-    about="Progressions: ordered stages of a course. Whoever learns in it is subscribed."
+    about="StagePlans: ordered stages of a course. Each is for whoever learns in its course."
   >
-    <Button size="small" label="Make a progression…" @click="form = true" />
+    <Button size="small" label="Make a stage plan…" @click="form = true" />
   </PageHead>
   <Listing
     :rows="list.data.value?.items"
     :loading="list.isLoading.value"
     :error="list.error.value"
     :again="list.refetch"
-    :choose="(p) => show(p as Schemas['Progression'])"
-    empty="No progression yet. Make one: its stages ask for modules, courses, badges and scores, and may give badges of their own."
+    :choose="(p) => show(p as Schemas['StagePlan'])"
+    empty="No stage plan yet. Make one: its stages ask for modules, courses, badges and scores, and may give badges of their own."
   >
-    <Column header="Progression">
+    <Column header="StagePlan">
       <template #body="{ data }"
-        ><RouterLink :to="`/progressions/${data.id}`" @click.stop>{{ data.name }}</RouterLink></template
+        ><RouterLink :to="`/stage-plans/${data.id}`" @click.stop>{{ data.name }}</RouterLink></template
       >
     </Column>
     <Column field="course" header="Course" />
@@ -52,5 +52,5 @@ const show = (p: Schemas['Progression']) => router.push(`/progressions/${p.id}`)
       </template>
     </Column>
   </Listing>
-  <ProgressionForm v-if="form" @close="form = false" @saved="show" />
+  <StagePlanForm v-if="form" @close="form = false" @saved="show" />
 </template>

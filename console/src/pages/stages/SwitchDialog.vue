@@ -7,15 +7,15 @@ import { api, ok, type Schemas } from '../../api/client'
 import Oops from '../../parts/Oops.vue'
 import Found from './Found.vue'
 
-/** Switching a progression on, after seeing whom it finds. */
-const props = defineProps<{ progression: Schemas['Progression'] }>()
+/** Switching a stage plan on, after seeing whom it finds. */
+const props = defineProps<{ plan: Schemas['StagePlan'] }>()
 const emit = defineEmits<{ close: [] }>()
 const queries = useQueryClient()
 const preview = useQuery({
-  queryKey: ['progression-preview', () => props.progression.id],
+  queryKey: ['stage-plan-preview', () => props.plan.id],
   queryFn: () => {
-    const { name, courseId, stages, id } = props.progression
-    return ok(api.POST('/api/v1/progressions/preview', { body: { name, courseId, stages, id } }))
+    const { name, courseId, stages, id } = props.plan
+    return ok(api.POST('/api/v1/stage-plans/preview', { body: { name, courseId, stages, id } }))
   },
   gcTime: 0,
   retry: false,
@@ -23,8 +23,8 @@ const preview = useQuery({
 const on = useMutation({
   mutationFn: () =>
     ok(
-      api.POST('/api/v1/progressions/{id}/switch', {
-        params: { path: { id: props.progression.id } },
+      api.POST('/api/v1/stage-plans/{id}/switch', {
+        params: { path: { id: props.plan.id } },
         body: { on: true },
       }),
     ),
@@ -39,7 +39,7 @@ const on = useMutation({
   <Dialog
     visible
     modal
-    :header="`Switch ${progression.name} on`"
+    :header="`Switch ${plan.name} on`"
     :style="{ width: '34rem' }"
     @update:visible="emit('close')"
   >

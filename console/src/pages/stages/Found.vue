@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import type { Schemas } from '../../api/client'
 
-/** What a progression would find were it on. */
-defineProps<{ preview: Schemas['ProgressionPreview'] }>()
+/** What a stage plan would find were it on. */
+defineProps<{ preview: Schemas['StagePlanPreview'] }>()
 </script>
 
 <template>

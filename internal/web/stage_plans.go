@@ -1,0 +1,163 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"kanban/internal/app/stages"
+	"kanban/internal/core/stage"
+	"kanban/internal/store"
+	"kanban/internal/wire/api"
+)
+
+type groupInput struct {
+	ID      string `path:"id" doc:"The stage plan's id"`
+	Section string `query:"section" doc:"Id of a section of its course; all when absent"`
+}
+
+type stagePlanPeopleInput struct {
+	Paging
+	ID      string `path:"id" doc:"The stage plan's id"`
+	Section string `query:"section" doc:"Id of a section of its course; all when absent"`
+	Reached string `query:"reached" doc:"Id of a stage that they have reached"`
+	Missing string `query:"missing" doc:"Id of a stage that they have not reached"`
+	At      string `query:"at" doc:"Id of the required stage that comes next"`
+	State   string `query:"state" enum:"not-opened,on-the-way,finished" doc:"Where they stand"`
+}
+
+func (s *Server) stagePlans(a huma.API) {
+	handle(a, "stages", "GET /stage-plans list-stage-plans List stage plans and how far their people have come", func(ctx context.Context, _ *struct{}) (api.Page[api.StagePlan], error) {
+		all, err := s.Store.StagePlans(ctx)
+		out := api.Page[api.StagePlan]{Items: []api.StagePlan{}}
+		for _, p := range all {
+			x, err := s.shownStagePlan(ctx, p)
+			if err != nil {
+				return out, err
+			}
+			out.Items = append(out.Items, x)
+		}
+		return out, err
+	})
+	handleTagged(a, "stages", "GET /stage-plans/{id} get-stage-plan Show a stage plan", func(ctx context.Context, in *byID) (api.StagePlan, int, error) {
+		p, err := s.Store.StagePlan(ctx, in.ID)
+		return s.taggedStagePlan(ctx, p, err)
+	})
+	handleTagged(a, "stages", "POST /stage-plans make-stage-plan Make a stage plan, which is off at first", func(ctx context.Context, in *with[api.NewStagePlan]) (api.StagePlan, int, error) {
+		p, err := s.Stages.Save(ctx, callerOf(ctx).Name, "", 0, stagePlanOf(in.Body))
+		return s.taggedStagePlan(ctx, p, err)
+	})
+	handleTagged(a, "stages", "PUT /stage-plans/{id} edit-stage-plan Change a stage plan", func(ctx context.Context, in *edit[api.NewStagePlan]) (api.StagePlan, int, error) {
+		v, err := version(in.IfMatch)
+		if err != nil {
+			return api.StagePlan{}, 0, err
+		}
+		p, err := s.Stages.Save(ctx, callerOf(ctx).Name, in.ID, v, stagePlanOf(in.Body))
+		return s.taggedStagePlan(ctx, p, err)
+	})
+	handleTagged(a, "stages", "POST /stage-plans/{id}/switch switch-stage-plan Switch a stage plan on or off", func(ctx context.Context, in *withID[api.Switch]) (api.StagePlan, int, error) {
+		p, err := s.Stages.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On)
+		return s.taggedStagePlan(ctx, p, err)
+	})
+	handleEmpty(a, "stages", "DELETE /stage-plans/{id} remove-stage-plan Remove a stage plan that is off; what it recorded and awarded stays", func(ctx context.Context, in *byID) error {
+		return s.Stages.Remove(ctx, callerOf(ctx).Name, in.ID)
+	})
+	handle(a, "stages", "POST /stage-plans/preview preview-stage-plan What a stage plan would find were it on", func(ctx context.Context, in *with[api.StagePlanDraft]) (api.StagePlanPreview, error) {
+		p, err := s.Stages.Preview(ctx, in.Body.ID, stagePlanOf(in.Body.NewStagePlan))
+		return api.StagePlanPreview{
+			People: p.People, Finished: p.Finished, Badges: p.Badges,
+			Stages: each(p.Stages, func(x stages.StagePreview) api.StagePreview { return api.StagePreview(x) }),
+		}, err
+	})
+	handle(a, "stages", "GET /stage-plans/{id}/group stage-plan-group How far a group has come", func(ctx context.Context, in *groupInput) (api.StagePlanGroup, error) {
+		p, err := s.Store.StagePlan(ctx, in.ID)
+		if err != nil {
+			return api.StagePlanGroup{}, err
+		}
+		g, err := s.Store.GroupOf(ctx, p, in.Section)
+		if err != nil {
+			return api.StagePlanGroup{}, err
+		}
+		takes, err := s.Stages.Takes(ctx, p)
+		return shownGroup(p, g, takes), err
+	})
+	handle(a, "stages", "GET /stage-plans/{id}/people stage-plan-people The people of a stage plan by name", func(ctx context.Context, in *stagePlanPeopleInput) (api.Page[api.StagePlanPerson], error) {
+		p, err := s.Store.StagePlan(ctx, in.ID)
+		if err != nil {
+			return api.Page[api.StagePlanPerson]{}, err
+		}
+		all, err := s.Store.StagePlanPeople(ctx, p, store.StagePlanFilter{
+			SectionID: in.Section, Reached: in.Reached, Missing: in.Missing, At: in.At, State: in.State, After: in.Cursor, Limit: in.Limit,
+		})
+		return api.Page[api.StagePlanPerson]{
+			Items: each(all, func(c store.StagePlanPerson) api.StagePlanPerson { return stagePlanPerson(p, c) }),
+			Next:  last(all, in.Limit, func(c store.StagePlanPerson) string { return c.PersonID }),
+		}, err
+	})
+	handle(a, "people", "GET /people/{id}/stage-plans person-stage-plans Where a person stands in every stage plan that is on", func(ctx context.Context, in *byID) ([]api.PersonStagePlan, error) {
+		all, err := s.Stages.Of(ctx, in.ID)
+		return each(all, personStagePlan), err
+	})
+}
+
+func stagePlanOf(n api.NewStagePlan) store.StagePlan {
+	return store.StagePlan{Name: n.Name, CourseID: n.CourseID, Stages: n.Stages}
+}
+
+func (s *Server) taggedStagePlan(ctx context.Context, p store.StagePlan, err error) (api.StagePlan, int, error) {
+	if err != nil {
+		return api.StagePlan{}, 0, err
+	}
+	out, err := s.shownStagePlan(ctx, p)
+	return out, p.Version, err
+}
+
+func (s *Server) shownStagePlan(ctx context.Context, p store.StagePlan) (api.StagePlan, error) {
+	title, err := s.Store.CourseTitle(ctx, p.CourseID)
+	if err != nil {
+		return api.StagePlan{}, err
+	}
+	g, err := s.Store.GroupOf(ctx, p, "")
+	return api.StagePlan{
+		NewStagePlan: api.NewStagePlan{Name: p.Name, CourseID: p.CourseID, Stages: p.Stages},
+		ID:           p.ID, Course: title, OnSince: p.OnSince, People: g.People, Finished: g.Finished, Version: p.Version,
+	}, err
+}
+
+func shownGroup(p store.StagePlan, g store.Group, takes []stages.StageTakes) api.StagePlanGroup {
+	out := api.StagePlanGroup{
+		People: g.People, NotOpened: g.NotOpened, Finished: g.Finished,
+		Stages: each(p.Stages, func(x stage.Stage) api.StageCount {
+			return api.StageCount{StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: g.Reached[x.ID], At: g.At[x.ID]}
+		}),
+	}
+	for i, t := range takes {
+		out.Stages[i].Takes, out.Stages[i].Badge = t.Criteria, t.Badge
+	}
+	return out
+}
+
+func stagePlanPerson(p store.StagePlan, c store.StagePlanPerson) api.StagePlanPerson {
+	out := api.StagePlanPerson{PersonID: c.PersonID, Person: c.Person, Sections: c.Sections, Reached: []string{}, Percent: c.Percent, LastAt: c.LastAt}
+	for _, x := range p.Stages {
+		if _, there := c.Reached[x.ID]; there {
+			out.Reached = append(out.Reached, x.Title)
+		}
+		if x.ID == c.Next {
+			out.Next = x.Title
+		}
+	}
+	return out
+}
+
+func personStagePlan(l stages.PlanProgress) api.PersonStagePlan {
+	return api.PersonStagePlan{
+		ID: l.ID, Name: l.Name, Course: l.Course, Percent: l.Percent, Finished: l.Finished,
+		Stages: each(l.Stages, func(x stages.StageProgress) api.StageProgress {
+			return api.StageProgress{
+				StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: x.Reached, ReachedAt: x.ReachedAt, Open: x.Open, Badge: x.Badge, BadgeID: x.BadgeID, Holds: x.Holds,
+				Criteria: each(x.Asks, func(c stages.CriterionProgress) api.CriterionProgress { return api.CriterionProgress(c) }),
+			}
+		}),
+	}
+}
