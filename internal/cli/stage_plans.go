@@ -264,7 +264,7 @@ func showGroup(ctx context.Context, cmd *cli.Command) error {
 	}).print(cmd); err != nil {
 		return err
 	}
-	say(cmd, "%s; %d never opened the course, %d came through.", peopleCount(g.People), g.NotOpened, g.Finished)
+	say(cmd, "%s; %d never opened the course, %d finished.", peopleCount(g.People), g.NotOpened, g.Finished)
 	return nil
 }
 

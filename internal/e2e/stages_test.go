@@ -118,7 +118,7 @@ func TestCommandLineStages(t *testing.T) {
 		out, _ := w.cli(env, "stages", "people", "Gardener", "--reached", "Helper")
 		return strings.Contains(out, "Tamsin Trial")
 	})
-	expect(0, "never opened the course, 0 came through", "stages", "group", "Gardener")
+	expect(0, "never opened the course, 0 finished", "stages", "group", "Gardener")
 	expect(0, "12 people; 12 never opened", "stages", "group", "Gardener", "--section", "PROP-B")
 	expect(0, "Ada Alder", "stages", "people", "Gardener", "--state", "not-opened", "--missing", "Cutter")
 	expect(0, "Nobody fits", "stages", "people", "Gardener", "--state", "finished")

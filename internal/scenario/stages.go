@@ -70,13 +70,13 @@ func (s *Story) group(ctx context.Context, stands func(api.StagePlanGroup) bool)
 	for _, x := range g.Stages {
 		s.tell("%-16s reached by %d, next for %d", x.Title, x.Reached, x.At)
 	}
-	s.tell("%d of %d never opened the course, %d came through", g.NotOpened, g.People, g.Finished)
+	s.tell("%d of %d never opened the course, %d finished", g.NotOpened, g.People, g.Finished)
 	return nil
 }
 
 // Reached looks how far everybody came, and that the stage's badge was awarded.
 func (s *Story) Reached(ctx context.Context) error {
-	s.heading("%s came through every stage, and got the badge of one", BuyerName)
+	s.heading("%s finished every stage, and got the badge of one", BuyerName)
 	if err := s.group(ctx, func(g api.StagePlanGroup) bool { return g.Finished == 1 && g.Stages[2].Reached == 1 }); err != nil {
 		return err
 	}

@@ -25,7 +25,7 @@ const held = (s: Schemas['StageProgress']) =>
   <section v-for="p in list.data.value" :key="p.id">
     <h2>
       <RouterLink :to="`/stage-plans/${p.id}`">{{ p.name }}</RouterLink> · {{ p.course }} ·
-      {{ p.finished ? 'through' : `${p.percent} %` }}
+      {{ p.finished ? 'finished' : `${p.percent} %` }}
     </h2>
     <table class="sheet">
       <tbody>

@@ -148,7 +148,7 @@ const remove = useMutation({
         type="button"
         class="line"
         :class="{ here: chosen?.state === 'finished' }"
-        @click="chosen = { title: 'who came through', state: 'finished' }"
+        @click="chosen = { title: 'who finished', state: 'finished' }"
       >
         <span class="title">Finished</span>
         <span class="bar"><i :style="{ width: `${share(g.finished)}%` }" /></span>
@@ -180,7 +180,7 @@ const remove = useMutation({
         ><template #body="{ data }">{{ data.reached.join(', ') }}</template></Column
       >
       <Column header="Next"
-        ><template #body="{ data }">{{ data.next || 'through' }}</template></Column
+        ><template #body="{ data }">{{ data.next || 'finished' }}</template></Column
       >
       <Column header="Last active">
         <template #body="{ data }"

@@ -10,7 +10,7 @@ import Listing from '../../parts/Listing.vue'
 import PageHead from '../../parts/PageHead.vue'
 import StagePlanForm from './StagePlanForm.vue'
 
-/** The stage plans, and how many have come through each. */
+/** The stage plans, and how many have finished each. */
 const router = useRouter()
 const list = useQuery({ queryKey: ['stage-plans'], queryFn: () => ok(api.GET('/api/v1/stage-plans')) })
 const form = ref(false)
