@@ -160,7 +160,7 @@ func deliveryState(d api.Delivery) string {
 	case d.Reverted:
 		return "reverted"
 	case d.Undoes != "" && d.State == "delivered":
-		return "reverted"
+		return "reverts another"
 	}
 	return d.State
 }

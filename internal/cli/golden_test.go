@@ -115,6 +115,7 @@ var changing = []struct {
 	{regexp.MustCompile(`\d+(\.\d+)? ?(ms|s)\b`), "<duration>"},
 	{regexp.MustCompile(`\d+ (days?|hours?|minutes?|seconds?)( ago)?`), "<span>"},
 	{regexp.MustCompile(`\d+ a second`), "<rate>"},
+	{regexp.MustCompile(`\d+\.\d MB`), "<size>"},
 	{regexp.MustCompile(` {2,}`), "  "},
 	{regexp.MustCompile(`\d+ ?%`), "<share>"},
 }

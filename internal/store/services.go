@@ -113,7 +113,7 @@ func (s *Store) Tasks(ctx context.Context, done bool, limit int) (all []ListedTa
 // when there is no such open one.
 func (tx *Tx) EndTask(ctx context.Context, t Task, who string) (ok bool, err error) {
 	tag, err := tx.PGX.Exec(ctx, `UPDATE tasks SET done_at = now(), done_by = $3 WHERE (id::text = $1 OR delivery_id::text = $2) AND done_at IS NULL`, t.ID, t.DeliveryID, who)
-	if err == nil {
+	if err == nil && tag.RowsAffected() == 1 {
 		err = tx.Announce(ctx, "task", t.ID)
 	}
 	return tag.RowsAffected() == 1, known(err, "ending the task")
@@ -128,7 +128,7 @@ func (tx *Tx) HasTask(ctx context.Context, id string) error {
 // ReopenTask opens a task again.
 func (tx *Tx) ReopenTask(ctx context.Context, id string) (ok bool, err error) {
 	tag, err := tx.PGX.Exec(ctx, `UPDATE tasks SET done_at = NULL, done_by = '' WHERE id::text = $1 AND done_at IS NOT NULL`, id)
-	if err == nil {
+	if err == nil && tag.RowsAffected() == 1 {
 		err = tx.Announce(ctx, "task", id)
 	}
 	return tag.RowsAffected() == 1, known(err, "opening the task again")

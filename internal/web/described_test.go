@@ -3,7 +3,6 @@ package web_test
 import (
 	"bytes"
 	"encoding/json"
-	"maps"
 	"mime"
 	"net/http"
 	"slices"
@@ -166,6 +165,3 @@ func (d *described) unanswered() (left []string) {
 	}
 	return left
 }
-
-// statuses are the statuses that an operation answered with.
-func (d *described) statuses(id string) []int { return slices.Sorted(maps.Keys(d.answered[id])) }

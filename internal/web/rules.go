@@ -159,14 +159,14 @@ func (s *Server) trials(a huma.API) {
 		return api.CaughtUp{Events: n}, err
 	})
 	handle(a, "rules", "GET /triggers/{trigger} trigger-schema What conditions, mappings and texts can refer to", func(_ context.Context, in *schemaInput) ([]rule.Attribute, error) {
-		if !slices.Contains(rule.Triggers, rule.Trigger(in.Trigger)) {
-			return nil, noTrigger(in.Trigger)
+		if err := knownTrigger(in.Trigger); err != nil {
+			return nil, err
 		}
 		return rule.Schema(rule.Trigger(in.Trigger)), nil
 	})
 	handle(a, "rules", "GET /triggers/{trigger}/samples trigger-samples Recent events of a trigger within a scope, the newest first", func(ctx context.Context, in *triggerSamples) (api.Page[api.Event], error) {
-		if !slices.Contains(rule.Triggers, rule.Trigger(in.Trigger)) {
-			return api.Page[api.Event]{}, noTrigger(in.Trigger)
+		if err := knownTrigger(in.Trigger); err != nil {
+			return api.Page[api.Event]{}, err
 		}
 		all, err := s.Store.Events(ctx, store.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event)}, err
@@ -328,6 +328,10 @@ func (s *Server) servicesOwn(a huma.API) {
 	})
 }
 
-func noTrigger(name string) error {
+// knownTrigger refuses the name of a trigger that there is none of.
+func knownTrigger(name string) error {
+	if slices.Contains(rule.Triggers, rule.Trigger(name)) {
+		return nil
+	}
 	return huma.Error404NotFound(fmt.Sprintf("there is no trigger %q; the description of make-rule lists them", name))
 }

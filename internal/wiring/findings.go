@@ -15,14 +15,14 @@ import (
 	"kanban/internal/store"
 )
 
-// sections tells findings how sections stand.
-type sections struct {
+// sectionStates tells findings how sections stand.
+type sectionStates struct {
 	store    *store.Store
 	pairings *pairings.Service
 }
 
 // States counts the sections that lists show by state, and those that are being run.
-func (s sections) States(ctx context.Context) (map[roster.State]int, int, error) {
+func (s sectionStates) States(ctx context.Context) (map[roster.State]int, int, error) {
 	list, err := s.pairings.List(ctx, pairings.Filter{})
 	if err != nil {
 		return nil, 0, err
@@ -35,11 +35,11 @@ func (s sections) States(ctx context.Context) (map[roster.State]int, int, error)
 	return counts, running, err
 }
 
-// accessGiven tells findings where access and enrolment disagree.
-type accessGiven struct{ *purchases.Service }
+// disagreements tells findings where access and enrolment disagree.
+type disagreements struct{ *purchases.Service }
 
 // Disagreements are those between access and enrolment.
-func (p accessGiven) Disagreements(ctx context.Context) (out []reports.Disagreement, err error) {
+func (p disagreements) Disagreements(ctx context.Context) (out []reports.Disagreement, err error) {
 	sides, err := p.Sides(ctx, "")
 	for _, x := range sides {
 		if x.Verdict == purchases.Missing || x.Verdict == purchases.Surplus {
@@ -53,11 +53,11 @@ func (p accessGiven) Disagreements(ctx context.Context) (out []reports.Disagreem
 	return out, err
 }
 
-// progress tells findings what was done for completions that hold no longer.
-type progress struct{ *observing.Service }
+// reversals tells findings what was done for completions that hold no longer.
+type reversals struct{ *observing.Service }
 
 // Reversals are what was done for completions that hold no longer.
-func (p progress) Reversals(ctx context.Context) (out []reports.Reversal, err error) {
+func (p reversals) Reversals(ctx context.Context) (out []reports.Reversal, err error) {
 	all, err := p.Service.Reversals(ctx)
 	for _, r := range all {
 		done := fmt.Sprintf("%s by %q", strings.Join(slices.DeleteFunc([]string{r.Kind, r.Operation, r.Service}, func(x string) bool { return x == "" }), " "), r.Origin)

@@ -91,7 +91,7 @@ func New(db *store.Store, o Options) *UseCases {
 	x.Observing = &observing.Service{Store: db, Call: o.Call, Expressions: expressions, Outlines: compiled, Rules: x.Reacting, Purchases: x.Purchases}
 	x.Stages = &stages.Service{Store: db, Now: time.Now, Outlines: compiled}
 	x.Reports = &reports.Service{
-		Store: db, Now: time.Now, Purchases: accessGiven{x.Purchases}, Progress: progress{x.Observing}, Rules: x.Reacting, Sections: sections{db, x.Pairings},
+		Store: db, Now: time.Now, Purchases: disagreements{x.Purchases}, Progress: reversals{x.Observing}, Rules: x.Reacting, Sections: sectionStates{db, x.Pairings},
 	}
 	return x
 }

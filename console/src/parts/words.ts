@@ -33,5 +33,5 @@ export function became(did: Record<string, number>): string {
 /** The state of a delivery in a word: what was reverted reads so. */
 export function deliveryState(d: { state: string; reverted?: boolean; undoes?: string }) {
   if (d.reverted) return 'reverted'
-  return d.undoes && d.state === 'delivered' ? 'took-back' : d.state
+  return d.undoes && d.state === 'delivered' ? 'reverts-another' : d.state
 }

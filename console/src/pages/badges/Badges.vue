@@ -91,7 +91,7 @@ const revoking = ref<Schemas['Award']>()
             size="small"
             variant="text"
             label="Restore"
-            :aria-label="`Cancel the revocation of ${data.badge} of ${data.person}`"
+            :aria-label="`Restore ${data.badge} of ${data.person}`"
             :loading="restore.isPending.value && restore.variables.value === data.id"
             @click="restore.mutate(data.id)"
         /></span>
