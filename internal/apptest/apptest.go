@@ -24,7 +24,14 @@ import (
 	"kanban/internal/standin/contacts"
 	"kanban/internal/standin/platform"
 	"kanban/internal/standin/workspace"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/store/storetest"
 	"kanban/internal/wire/call"
 	"kanban/internal/wiring"
@@ -34,7 +41,7 @@ import (
 type World struct {
 	*wiring.UseCases
 	t        testing.TB
-	Store    *store.Store
+	Store    *db.Database
 	Standins *standin.Standins
 }
 
@@ -48,7 +55,7 @@ func New(t testing.TB) *World {
 }
 
 // Over sets a world up over a database that something else uses too.
-func Over(t testing.TB, s *store.Store) *World {
+func Over(t testing.TB, s *db.Database) *World {
 	t.Helper()
 	outside, err := standin.Start(0)
 	require.NoError(t, err)
@@ -72,7 +79,7 @@ func (w *World) DoBatch(who, id string, approved bool) (batches.Batch, error) {
 }
 
 // Connect makes one connection.
-func (w *World) Connect(kind, name string, values map[string]string) store.Connection {
+func (w *World) Connect(kind, name string, values map[string]string) connectionstore.Connection {
 	w.t.Helper()
 	c, _, err := w.Connections.Create(w.t.Context(), "test", kind, name, values)
 	require.NoError(w.t, err)
@@ -80,18 +87,18 @@ func (w *World) Connect(kind, name string, values map[string]string) store.Conne
 }
 
 // Register connects the register.
-func (w *World) Register() store.Connection {
+func (w *World) Register() connectionstore.Connection {
 	a := w.Standins.Addresses
 	return w.Connect("oneroster", "Register", map[string]string{"address": a.Register, "tokenAddress": a.Register + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers"})
 }
 
 // Workspace connects the chat workspace.
-func (w *World) Workspace() store.Connection {
+func (w *World) Workspace() connectionstore.Connection {
 	return w.Connect("scim", "Workspace", map[string]string{"address": w.Standins.Addresses.Workspace + "/scim/v2", "token": "potting-shed", "late": "0", "notice": workspace.WelcomeSchema + ":sendWelcome"})
 }
 
 // Contacts connects the contact list.
-func (w *World) Contacts() store.Connection {
+func (w *World) Contacts() connectionstore.Connection {
 	return w.Connect("webhook", "Contacts", map[string]string{"address": w.Standins.Addresses.Contacts + "/events", "secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="})
 }
 
@@ -105,7 +112,7 @@ func (w *World) Shop() adapter.Connection {
 
 // Labels connects the contact list's own API, with the operations that add and remove
 // a label.
-func (w *World) Labels() store.Connection {
+func (w *World) Labels() connectionstore.Connection {
 	c := w.Connect("http-api", "Labels", map[string]string{"address": w.Standins.Addresses.Contacts + "/api", "token": contacts.Token, "probe": "/labels"})
 	email := rule.OperationField{Name: "email", Required: true}
 	label := rule.OperationField{Name: "label", Required: true, ListPath: "/labels", List: "answer.body"}
@@ -119,12 +126,12 @@ func (w *World) Labels() store.Connection {
 }
 
 // Platform connects the course platform, in which sections are groups.
-func (w *World) Platform() store.Connection {
+func (w *World) Platform() connectionstore.Connection {
 	return w.Connect("scim", "Platform", map[string]string{"address": w.Standins.Addresses.Platform + "/scim/v2", "token": platform.Token, "late": "0"})
 }
 
 // Rule makes a rule and switches it on.
-func (w *World) Rule(d rule.Draft) store.Rule {
+func (w *World) Rule(d rule.Draft) rulestore.Rule {
 	w.t.Helper()
 	r, err := w.Reacting.Save(w.t.Context(), "test", "", 0, d)
 	require.NoError(w.t, err)
@@ -163,25 +170,25 @@ func (w *World) Follow() {
 	for range 50 {
 		rows, err := w.Store.Pool.Query(ctx, `DELETE FROM river_job WHERE kind IN ('react', 'work-out-stages', 'recount-course') AND state = 'available' RETURNING kind, args`)
 		require.NoError(w.t, err)
-		jobs := 0
+		found := 0
 		var kind string
 		var args []byte
 		var todo []func() error
 		_, err = pgx.ForEachRow(rows, []any{&kind, &args}, func() error {
-			jobs++
+			found++
 			switch kind {
 			case "react":
-				var j store.React
+				var j jobs.React
 				err := json.Unmarshal(args, &j)
 				todo = append(todo, func() error { return w.Reacting.React(ctx, j.EventIDs, j.RuleID) })
 				return err
 			case "recount-course":
-				var j store.RecountCourse
+				var j jobs.RecountCourse
 				err := json.Unmarshal(args, &j)
 				todo = append(todo, func() error { return w.Observing.Recount(ctx, j) })
 				return err
 			}
-			var j store.WorkOutStages
+			var j jobs.WorkOutStages
 			err := json.Unmarshal(args, &j)
 			todo = append(todo, func() error {
 				if j.StagePlanID != "" {
@@ -196,7 +203,7 @@ func (w *World) Follow() {
 			require.NoError(w.t, do())
 		}
 		w.Deliver()
-		if jobs == 0 {
+		if found == 0 {
 			return
 		}
 	}
@@ -204,32 +211,32 @@ func (w *World) Follow() {
 }
 
 // Mail connects the mail server.
-func (w *World) Mail() store.Connection {
+func (w *World) Mail() connectionstore.Connection {
 	return w.Connect("smtp", "Mail", map[string]string{"server": w.Standins.Addresses.SMTP, "from": "kanban@fernmoor.example", "security": "none"})
 }
 
 // Read reads a register and gives the ended run.
-func (w *World) Read(c store.Connection, approved bool) store.Run {
+func (w *World) Read(c connectionstore.Connection, approved bool) runstore.Run {
 	w.t.Helper()
 	r, err := w.Registers.Start(w.t.Context(), "test", registers.Request{ConnectionID: c.ID, Approved: approved})
 	require.NoError(w.t, err)
 	require.NoError(w.t, w.Registers.Work(w.t.Context(), r.ID, true))
-	r, err = w.Store.Run(w.t.Context(), r.ID)
+	r, err = runstore.FindRun(w.t.Context(), w.Store, r.ID)
 	require.NoError(w.t, err)
 	return r
 }
 
 // WorkAll carries out every run that is queued, and gives them as they ended.
-func (w *World) WorkAll() (ended []store.Run) {
+func (w *World) WorkAll() (ended []runstore.Run) {
 	w.t.Helper()
-	all, err := w.Store.Runs(w.t.Context(), "", "", "", 1000)
+	all, err := runstore.Runs(w.t.Context(), w.Store, "", "", "", 1000)
 	require.NoError(w.t, err)
 	for _, r := range all {
-		if !r.Active() || r.Kind != store.RunSync {
+		if !r.Active() || r.Kind != runstore.RunSync {
 			continue
 		}
 		require.NoError(w.t, w.Runs.Work(w.t.Context(), r.ID, true))
-		r, err = w.Store.Run(w.t.Context(), r.ID)
+		r, err = runstore.FindRun(w.t.Context(), w.Store, r.ID)
 		require.NoError(w.t, err)
 		ended = append(ended, r)
 	}
@@ -237,17 +244,17 @@ func (w *World) WorkAll() (ended []store.Run) {
 }
 
 // Person finds somebody by the register's identifier.
-func (w *World) Person(identifier string) store.Person {
+func (w *World) Person(identifier string) rosterstore.Person {
 	w.t.Helper()
-	p, err := w.Store.PersonByIdentifier(w.t.Context(), identifier)
+	p, err := rosterstore.PersonByIdentifier(w.t.Context(), w.Store, identifier)
 	require.NoError(w.t, err)
 	return p
 }
 
 // Section finds a section by its code, one that is there.
-func (w *World) Section(code string) store.Section {
+func (w *World) Section(code string) rosterstore.Section {
 	w.t.Helper()
-	all, err := w.Store.Sections(w.t.Context())
+	all, err := rosterstore.Sections(w.t.Context(), w.Store)
 	require.NoError(w.t, err)
 	for _, s := range all {
 		if s.Code == code && !s.Gone {
@@ -255,20 +262,20 @@ func (w *World) Section(code string) store.Section {
 		}
 	}
 	w.t.Fatalf("no section %s", code)
-	return store.Section{}
+	return rosterstore.Section{}
 }
 
 // Sync previews a pairing, runs it and gives the ended run.
-func (w *World) Sync(pairingID string, approved bool) store.Run {
+func (w *World) Sync(pairingID string, approved bool) runstore.Run {
 	w.t.Helper()
 	p, err := w.Runs.Preview(w.t.Context(), pairingID)
 	require.NoError(w.t, err)
 	r, err := w.Runs.Start(w.t.Context(), "test", p.ID, approved)
 	require.NoError(w.t, err)
 	require.NoError(w.t, w.Runs.Work(w.t.Context(), r.ID, true))
-	r, err = w.Store.Run(w.t.Context(), r.ID)
+	r, err = runstore.FindRun(w.t.Context(), w.Store, r.ID)
 	require.NoError(w.t, err)
-	if r.State == store.Finished || r.State == store.NeedsPerson {
+	if r.State == runstore.Finished || r.State == runstore.NeedsPerson {
 		people := 0
 		for _, name := range roster.Results {
 			people += r.Counts[name]
@@ -279,11 +286,11 @@ func (w *World) Sync(pairingID string, approved bool) store.Run {
 }
 
 // Record records one event and lets rules react to it.
-func (w *World) Record(e store.Event) store.Event {
+func (w *World) Record(e eventstore.Event) eventstore.Event {
 	w.t.Helper()
-	events := []store.Event{e}
-	require.NoError(w.t, w.Store.InTx(w.t.Context(), func(tx *store.Tx) error {
-		_, err := tx.Record(w.t.Context(), events)
+	events := []eventstore.Event{e}
+	require.NoError(w.t, w.Store.InTx(w.t.Context(), func(tx *db.Tx) error {
+		_, err := eventstore.RecordEvents(w.t.Context(), tx, events)
 		return err
 	}))
 	require.NoError(w.t, w.Reacting.React(w.t.Context(), []string{events[0].ID}, ""))
@@ -291,11 +298,11 @@ func (w *World) Record(e store.Event) store.Event {
 }
 
 // Deliveries lists the deliveries of an event by position.
-func (w *World) Deliveries(eventID string) []store.ListedDelivery {
+func (w *World) Deliveries(eventID string) []deliverystore.ListedDelivery {
 	w.t.Helper()
-	all, err := w.Store.Deliveries(w.t.Context(), store.DeliveryFilter{EventID: eventID, Limit: 100})
+	all, err := deliverystore.Deliveries(w.t.Context(), w.Store, deliverystore.DeliveryFilter{EventID: eventID, Limit: 100})
 	require.NoError(w.t, err)
-	out := make([]store.ListedDelivery, len(all))
+	out := make([]deliverystore.ListedDelivery, len(all))
 	for _, d := range all {
 		out[d.Position] = d
 	}

@@ -9,7 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/app/registers"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/pairingstore"
 	"kanban/internal/wire/oneroster"
 	"kanban/internal/wire/scim"
 )
@@ -18,7 +19,7 @@ import (
 // is in two sections, and reads it. Every section is paired with a space of the
 // workspace in which its learners are, except every tenth, which is not paired.
 // It gives the register, the workspace and how many pairings there are.
-func (w *World) Large(sections, learners int) (register, workspace store.Connection, pairings int) {
+func (w *World) Large(sections, learners int) (register, workspace connectionstore.Connection, pairings int) {
 	w.t.Helper()
 	ctx := w.t.Context()
 	register = w.LargeRegister(sections, learners)
@@ -54,14 +55,14 @@ func (w *World) Large(sections, learners int) (register, workspace store.Connect
 	}
 	_, err = w.Store.Pool.Exec(ctx, `ANALYZE`)
 	require.NoError(w.t, err)
-	pairings, err = w.Store.CountPairings(ctx, workspace.ID)
+	pairings, err = pairingstore.CountPairings(ctx, w.Store, workspace.ID)
 	require.NoError(w.t, err)
 	return register, workspace, pairings
 }
 
 // LargeRegister reads a school of so many sections, ten to a course, of so many
 // learners each; everybody is in two sections.
-func (w *World) LargeRegister(sections, learners int) store.Connection {
+func (w *World) LargeRegister(sections, learners int) connectionstore.Connection {
 	w.t.Helper()
 	var content bytes.Buffer
 	require.NoError(w.t, oneroster.WritePackage(&content, "Large", largeSchool(sections, learners)))

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/core/learning"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/wire/xapi"
 )
 
@@ -39,7 +39,7 @@ func (w *World) Outlined() {
 func (w *World) Completes(platform, who, activity string, at time.Time) {
 	w.t.Helper()
 	st := xapi.Statement{
-		ID: store.NewID(), Timestamp: at, Actor: xapi.Agent{Account: &xapi.Account{HomePage: Activities, Name: who}},
+		ID: db.NewID(), Timestamp: at, Actor: xapi.Agent{Account: &xapi.Account{HomePage: Activities, Name: who}},
 		Verb: xapi.Verb{ID: xapi.ADL + "completed"}, Object: xapi.Object{ID: Activities + activity},
 	}
 	raw, err := json.Marshal(st)

@@ -8,7 +8,9 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/storetest"
 )
 
@@ -19,7 +21,7 @@ func TestSourceKnowsWhatIsUntidy_P1(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	workspace := w.Workspace()
-	source, err := w.Store.Source(t.Context(), store.Pairing{ID: store.NewID(), SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
+	source, err := pairingstore.Source(t.Context(), w.Store, pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	by := map[string]roster.Member{}
 	for _, m := range source.Members {
@@ -32,7 +34,7 @@ func TestSourceKnowsWhatIsUntidy_P1(t *testing.T) {
 	assert.Empty(t, by["tea-001"].SecondOf)
 	assert.Equal(t, roster.TestLearner, by["stu-preview"].Role)
 	assert.Empty(t, by["stu-005"].Email)
-	soil, err := w.Store.Source(t.Context(), store.Pairing{ID: store.NewID(), SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID})
+	soil, err := pairingstore.Source(t.Context(), w.Store, pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	disabled := 0
 	for _, m := range soil.Members {
@@ -53,7 +55,7 @@ func TestMoverKeepsWhereTheyWere_P5(t *testing.T) {
 	run := w.Read(register, false)
 	assert.Equal(t, 1, run.Counts["joined"])
 	assert.Equal(t, 1, run.Counts["left"])
-	list, err := w.Store.WhereaboutsOf(t.Context(), w.Person("stu-010").ID)
+	list, err := rosterstore.WhereaboutsOf(t.Context(), w.Store, w.Person("stu-010").ID)
 	require.NoError(t, err)
 	require.Len(t, list, 4)
 	assert.Equal(t, "Propagation B", list[1].Section)
@@ -61,11 +63,11 @@ func TestMoverKeepsWhereTheyWere_P5(t *testing.T) {
 	assert.Equal(t, "Propagation A", list[3].Section, "what was left comes last")
 	assert.NotNil(t, list[3].LeftAt)
 
-	found, err := w.Store.People(t.Context(), "JUNIPER", 10)
+	found, err := rosterstore.People(t.Context(), w.Store, "JUNIPER", 10)
 	require.NoError(t, err)
 	require.Len(t, found, 1)
 	assert.Equal(t, "stu-010", found[0].Identifier)
-	found, err = w.Store.People(t.Context(), "%", 10)
+	found, err = rosterstore.People(t.Context(), w.Store, "%", 10)
 	require.NoError(t, err)
 	assert.Empty(t, found, "what is looked for is no pattern")
 }

@@ -18,7 +18,7 @@ import (
 	"kanban/internal/client"
 	"kanban/internal/scenario"
 	"kanban/internal/service"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/store/storetest"
 	"kanban/internal/wire/api"
 )
@@ -30,7 +30,7 @@ import (
 // API has answered.
 func BenchmarkTenThousandPairings(b *testing.B) {
 	url, key := storetest.URL(b)
-	db, err := store.Open(b.Context(), store.Options{URL: url, Keyset: key, MaxConnections: 10})
+	db, err := db.Open(b.Context(), db.Options{URL: url, Keyset: key, MaxConnections: 10})
 	require.NoError(b, err)
 	defer db.Close()
 	w := apptest.Over(b, db)

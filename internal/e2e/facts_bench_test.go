@@ -27,7 +27,9 @@ import (
 	"kanban/internal/core/rule"
 	"kanban/internal/core/stage"
 	"kanban/internal/service"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/stagestore"
 	"kanban/internal/store/storetest"
 	"kanban/internal/wire/webhook"
 	"kanban/internal/wire/xapi"
@@ -50,13 +52,13 @@ type factory struct {
 	key      string
 	secret   string
 	course   string
-	platform store.Connection
+	platform connectionstore.Connection
 	url      string
 }
 
 func newFactory(b *testing.B) *factory {
 	url, key := storetest.Durable(b)
-	db, err := store.Open(b.Context(), store.Options{URL: url, Keyset: key, MaxConnections: 10})
+	db, err := db.Open(b.Context(), db.Options{URL: url, Keyset: key, MaxConnections: 10})
 	require.NoError(b, err)
 	b.Cleanup(db.Close)
 	w := apptest.Over(b, db)
@@ -195,7 +197,7 @@ func BenchmarkFactsWithStages(b *testing.B) {
 	for b.Loop() {
 		f := newFactory(b)
 		f.rules(rule.Action{Kind: rule.AppendSheet, Sheet: "bench", Fields: map[string]string{"who": "person.name"}})
-		p := store.StagePlan{Name: "Modules", CourseID: f.course}
+		p := stagestore.StagePlan{Name: "Modules", CourseID: f.course}
 		for m := range 10 {
 			p.Stages = append(p.Stages, stage.Stage{Title: fmt.Sprintf("Stage %d", m), Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: fmt.Sprintf("m%d", m)}}})
 		}
@@ -270,7 +272,7 @@ func (f *factory) plainInserts(eventsPerFact float64) float64 {
 		for left := eventsPerFact; left > 0.005; left-- {
 			some := int(min(left, 1) * factBatch)
 			keys := column(func(int) string { return uuid.NewString() })
-			events := column(func(int) string { return store.NewID() })
+			events := column(func(int) string { return db.NewID() })
 			if _, err := tx.Exec(ctx, `INSERT INTO plain_keys SELECT w.id FROM unnest($1::text[]::uuid[]) AS w (id)`, keys[:some]); err != nil {
 				return err
 			}

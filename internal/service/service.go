@@ -22,7 +22,7 @@ import (
 	"time"
 
 	"kanban/internal/app/access"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/store/pgchild"
 	"kanban/internal/web"
 	"kanban/internal/wire/call"
@@ -106,7 +106,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	db, err := store.Open(ctx, store.Options{URL: url, Keyset: key})
+	db, err := db.Open(ctx, db.Options{URL: url, Keyset: key})
 	if err != nil {
 		return err
 	}
@@ -123,7 +123,7 @@ func Run(ctx context.Context, o Options) error {
 	return run(ctx, o, db, listener, ended)
 }
 
-func run(ctx context.Context, o Options, db *store.Store, listener net.Listener, databaseEnded <-chan error) error {
+func run(ctx context.Context, o Options, db *db.Database, listener net.Listener, databaseEnded <-chan error) error {
 	server := build(o, db)
 	inner, stopListening := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopListening()
@@ -190,7 +190,7 @@ func invite(ctx context.Context, o Options, a *access.Service) error {
 }
 
 // build puts the HTTP side over the use cases.
-func build(o Options, db *store.Store) *web.Server {
+func build(o Options, db *db.Database) *web.Server {
 	if o.Zone == nil {
 		o.Zone = time.Local
 	}
@@ -214,14 +214,14 @@ func secretsKey(ctx context.Context, o Options, url string) ([]byte, error) {
 	if !errors.Is(err, fs.ErrNotExist) {
 		return text, err
 	}
-	sealed, err := store.Sealed(ctx, url)
+	sealed, err := db.Sealed(ctx, url)
 	if err != nil {
 		return nil, err
 	}
 	if sealed {
 		return nil, fmt.Errorf("the secrets key %s is missing, and this database was sealed with one: put the file back from a backup, or give it as KANBAN_SECRETS_KEY", path)
 	}
-	if text, err = store.NewKeyset(); err != nil {
+	if text, err = db.NewKeyset(); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(o.Data, 0o755); err != nil {

@@ -11,96 +11,103 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rest"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/leases"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/taskstore"
 )
 
 // joined is the event that somebody joined a section.
-func joined(w *apptest.World, who string) store.Event {
+func joined(w *apptest.World, who string) eventstore.Event {
 	p, s := w.Person(who), w.Section("PROP-A")
-	return store.Event{Type: string(rule.SectionJoined), NaturalKey: store.NewID(), PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now().UTC()}
+	return eventstore.Event{Type: string(rule.SectionJoined), NaturalKey: db.NewID(), PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now().UTC()}
 }
 
 func TestRules(t *testing.T) {
 	w, _ := school(t)
 	s, ctx := w.Store, t.Context()
 	r := w.Rule(rule.Draft{Name: "Greet", Trigger: string(rule.SectionJoined), Once: true, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
-	assert.Equal(t, "Greet", must[store.Rule](t)(s.Rule(ctx, r.ID)).Name)
-	missing[store.Rule](t)(s.Rule(ctx, store.NewID()))
-	assert.Len(t, must[[]store.Rule](t)(s.Rules(ctx)), 1)
-	assert.Len(t, must[[]store.Rule](t)(s.RulesOn(ctx)), 1)
-	mark := must[int64](t)(s.RulesMark(ctx))
-	edited := must[store.Rule](t)(s.Rule(ctx, r.ID))
+	assert.Equal(t, "Greet", must[rulestore.Rule](t)(rulestore.FindRule(ctx, s, r.ID)).Name)
+	missing[rulestore.Rule](t)(rulestore.FindRule(ctx, s, db.NewID()))
+	assert.Len(t, must[[]rulestore.Rule](t)(rulestore.Rules(ctx, s)), 1)
+	assert.Len(t, must[[]rulestore.Rule](t)(rulestore.RulesOn(ctx, s)), 1)
+	mark := must[int64](t)(rulestore.RulesMark(ctx, s))
+	edited := must[rulestore.Rule](t)(rulestore.FindRule(ctx, s, r.ID))
 	stale := edited
 	edited.Name = "Greet all"
-	tx(t, s, func(tx *store.Tx) error {
-		if err := tx.UpdateRule(&edited); err != nil {
+	tx(t, s, func(tx *db.Tx) error {
+		if err := rulestore.UpdateRule(tx, &edited); err != nil {
 			return err
 		}
-		return tx.KeepVersion(ctx, edited, "Maud")
+		return rulestore.KeepVersion(ctx, tx, edited, "Maud")
 	})
-	assert.NotEqual(t, mark, must[int64](t)(s.RulesMark(ctx)), "whoever keeps rules hears of it")
-	assert.ErrorIs(t, s.InTx(ctx, func(tx *store.Tx) error { return tx.UpdateRule(&stale) }), store.ErrStale)
-	versions := must[[]store.RuleVersion](t)(s.RuleVersions(ctx, r.ID))
+	assert.NotEqual(t, mark, must[int64](t)(rulestore.RulesMark(ctx, s)), "whoever keeps rules hears of it")
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return rulestore.UpdateRule(tx, &stale) }), db.ErrStale)
+	versions := must[[]rulestore.RuleVersion](t)(rulestore.RuleVersions(ctx, s, r.ID))
 	assert.Equal(t, "Maud", versions[0].Who)
-	require.NoError(t, s.Tried(ctx, r.ID, edited.Version, ""))
-	assert.NotNil(t, must[store.Rule](t)(s.Rule(ctx, r.ID)).TriedAt)
-	tx(t, s, func(tx *store.Tx) error { return tx.KeepMissing(ctx, edited, []string{"the label learner"}) })
-	assert.Len(t, must[[]store.Rule](t)(s.Lacking(ctx)), 1)
+	require.NoError(t, rulestore.KeepTrial(ctx, s, r.ID, edited.Version, ""))
+	assert.NotNil(t, must[rulestore.Rule](t)(rulestore.FindRule(ctx, s, r.ID)).TriedAt)
+	tx(t, s, func(tx *db.Tx) error { return rulestore.KeepMissing(ctx, tx, edited, []string{"the label learner"}) })
+	assert.Len(t, must[[]rulestore.Rule](t)(rulestore.RulesLacking(ctx, s)), 1)
 
 	e := w.Record(joined(w, "stu-014"))
-	fired, once, err := s.Fired(ctx, r.ID)
+	fired, once, err := eventstore.FiredFor(ctx, s, r.ID)
 	require.NoError(t, err)
 	assert.True(t, fired[e.ID])
 	assert.Len(t, once, 1)
-	usage := must[[]store.RuleUsage](t)(s.RuleUsage(ctx, time.Now()))
+	usage := must[[]rulestore.RuleUsage](t)(rulestore.UsageOfRules(ctx, s, time.Now()))
 	require.Len(t, usage, 1)
 	assert.Equal(t, 1, usage[0].Fired)
 
-	until := must[*time.Time](t)(s.ClaimCall(ctx, r.ID, time.Now(), time.Hour, 1))
+	until := must[*time.Time](t)(deliverystore.ClaimCall(ctx, s, r.ID, time.Now(), time.Hour, 1))
 	assert.Nil(t, until)
-	until = must[*time.Time](t)(s.ClaimCall(ctx, r.ID, time.Now(), time.Hour, 1))
+	until = must[*time.Time](t)(deliverystore.ClaimCall(ctx, s, r.ID, time.Now(), time.Hour, 1))
 	assert.NotNil(t, until, "one an hour")
 
-	u := store.Unsubscribe{RuleID: r.ID, AddressKey: "a@fernmoor.example", Address: "A@fernmoor.example"}
-	tx(t, s, func(tx *store.Tx) error { return tx.KeepUnsubscribe(ctx, u) })
-	tx(t, s, func(tx *store.Tx) error { return tx.KeepUnsubscribe(ctx, u) })
-	assert.True(t, must[bool](t)(s.Unsubscribed(ctx, r.ID, u.AddressKey)))
-	assert.Len(t, must[[]store.Unsubscribe](t)(s.Unsubscribes(ctx, r.ID)), 1)
+	u := rulestore.Unsubscribe{RuleID: r.ID, AddressKey: "a@fernmoor.example", Address: "A@fernmoor.example"}
+	tx(t, s, func(tx *db.Tx) error { return rulestore.KeepUnsubscribe(ctx, tx, u) })
+	tx(t, s, func(tx *db.Tx) error { return rulestore.KeepUnsubscribe(ctx, tx, u) })
+	assert.True(t, must[bool](t)(rulestore.Unsubscribed(ctx, s, r.ID, u.AddressKey)))
+	assert.Len(t, must[[]rulestore.Unsubscribe](t)(rulestore.Unsubscribes(ctx, s, r.ID)), 1)
 	for _, want := range []bool{true, false} {
-		tx(t, s, func(tx *store.Tx) error {
-			ok, err := tx.DropUnsubscribe(ctx, r.ID, u.AddressKey)
+		tx(t, s, func(tx *db.Tx) error {
+			ok, err := rulestore.DropUnsubscribe(ctx, tx, r.ID, u.AddressKey)
 			assert.Equal(t, want, ok)
 			return err
 		})
 	}
-	tx(t, s, func(tx *store.Tx) error { return tx.RemoveRule(ctx, r.ID) })
-	missing[store.Rule](t)(s.Rule(ctx, r.ID))
+	tx(t, s, func(tx *db.Tx) error { return rulestore.RemoveRule(ctx, tx, r.ID) })
+	missing[rulestore.Rule](t)(rulestore.FindRule(ctx, s, r.ID))
 }
 
 func TestEvents(t *testing.T) {
 	w, _ := school(t)
 	s, ctx := w.Store, t.Context()
 	e := w.Record(joined(w, "stu-014"))
-	listed := must[[]store.ListedEvent](t)(s.Events(ctx, store.EventFilter{Type: e.Type, PersonID: *e.PersonID, Limit: 9}))
+	listed := must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s, eventstore.EventFilter{Type: e.Type, PersonID: *e.PersonID, Limit: 9}))
 	require.Len(t, listed, 1)
 	assert.Equal(t, []string{w.Person("stu-014").GivenName + " " + w.Person("stu-014").FamilyName, "Propagation A"}, []string{listed[0].Person, listed[0].Section})
-	assert.Empty(t, must[[]store.ListedEvent](t)(s.Events(ctx, store.EventFilter{Before: e.ID, Type: e.Type, Limit: 9})))
-	assert.Len(t, must[[]store.Event](t)(s.EventsFor(ctx, store.EventQuery{Trigger: e.Type, Since: time.Now().Add(-time.Hour), Limit: 9})), 1)
-	assert.Len(t, must[[]store.Event](t)(s.EventsByID(ctx, []string{e.ID, store.NewID()})), 1)
-	assert.Empty(t, must[[]store.Event](t)(s.ReportedBy(ctx, store.NewID(), 9)))
-	assert.False(t, must[bool](t)(s.EventsFrom(ctx, store.NewID())))
-	tx(t, s, func(tx *store.Tx) error {
-		results, err := tx.Results(ctx, e)
+	assert.Empty(t, must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s, eventstore.EventFilter{Before: e.ID, Type: e.Type, Limit: 9})))
+	assert.Len(t, must[[]eventstore.Event](t)(eventstore.EventsFor(ctx, s, eventstore.EventQuery{Trigger: e.Type, Since: time.Now().Add(-time.Hour), Limit: 9})), 1)
+	assert.Len(t, must[[]eventstore.Event](t)(eventstore.EventsByID(ctx, s, []string{e.ID, db.NewID()})), 1)
+	assert.Empty(t, must[[]eventstore.Event](t)(eventstore.ReportedBy(ctx, s, db.NewID(), 9)))
+	assert.False(t, must[bool](t)(connectionstore.EventsFrom(ctx, s, db.NewID())))
+	tx(t, s, func(tx *db.Tx) error {
+		results, err := eventstore.Results(ctx, tx, e)
 		assert.Empty(t, results, "nobody tested anything")
 		return err
 	})
 	before := count(t, s, "river_job")
-	tx(t, s, func(tx *store.Tx) error { return tx.EnqueueReactions(ctx, []string{e.ID}) })
+	tx(t, s, func(tx *db.Tx) error { return eventstore.EnqueueReactions(ctx, tx, []string{e.ID}) })
 	assert.Greater(t, count(t, s, "river_job"), before)
 	at := time.Date(2026, 3, 17, 8, 0, 0, 0, time.UTC)
-	assert.Equal(t, time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), store.MonthOf(at))
-	assert.Less(t, store.FirstID(at), store.FirstID(at.Add(time.Millisecond)))
-	chains := must[map[string]int](t)(s.KeepChains(ctx, []string{e.ID}))
+	assert.Equal(t, time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC), db.MonthOf(at))
+	assert.Less(t, db.FirstID(at), db.FirstID(at.Add(time.Millisecond)))
+	chains := must[map[string]int](t)(deliverystore.KeepChains(ctx, s, []string{e.ID}))
 	assert.NotNil(t, chains)
 }
 
@@ -110,183 +117,188 @@ func TestDeliveries(t *testing.T) {
 	s, ctx, contacts := w.Store, t.Context(), w.Contacts()
 	r := w.Rule(rule.Draft{Name: "Tell", Trigger: string(rule.SectionJoined), Actions: []rule.Action{{Kind: rule.Send, ConnectionID: contacts.ID}, {Kind: rule.OpenTask, Subject: "Greet"}}})
 	e := w.Record(joined(w, "stu-014"))
-	ofEvent := store.DeliveryFilter{EventID: e.ID, Limit: 9}
-	all := must[[]store.ListedDelivery](t)(s.Deliveries(ctx, ofEvent))
+	ofEvent := deliverystore.DeliveryFilter{EventID: e.ID, Limit: 9}
+	all := must[[]deliverystore.ListedDelivery](t)(deliverystore.Deliveries(ctx, s, ofEvent))
 	require.Len(t, all, 2)
-	first := must[store.Delivery](t)(s.Delivery(ctx, w.Deliveries(e.ID)[0].ID))
-	second := must[store.Delivery](t)(s.Delivery(ctx, w.Deliveries(e.ID)[1].ID))
-	missing[store.Delivery](t)(s.Delivery(ctx, store.NewID()))
-	assert.Len(t, must[[]store.Delivery](t)(s.Following(ctx, first)), 2)
-	assert.Equal(t, e.ID, must[map[string]store.Event](t)(s.EventsOf(ctx, []store.Delivery{first}))[e.ID].ID)
-	tx(t, s, func(tx *store.Tx) error {
-		ids, err := tx.ConnectionsOf(ctx, []string{first.ID, second.ID})
+	first := must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, w.Deliveries(e.ID)[0].ID))
+	second := must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, w.Deliveries(e.ID)[1].ID))
+	missing[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, db.NewID()))
+	assert.Len(t, must[[]deliverystore.Delivery](t)(deliverystore.Following(ctx, s, first)), 2)
+	assert.Equal(t, e.ID, must[map[string]eventstore.Event](t)(deliverystore.EventsOf(ctx, s, []deliverystore.Delivery{first}))[e.ID].ID)
+	tx(t, s, func(tx *db.Tx) error {
+		ids, err := deliverystore.ConnectionsOf(ctx, tx, []string{first.ID, second.ID})
 		assert.Equal(t, []string{contacts.ID}, ids)
 		return err
 	})
 
-	lease := must[store.Lease](t)(s.Register(ctx, time.Minute))
-	lanes := must[[]store.Lane](t)(s.ReadyLanes(ctx, time.Now().Add(time.Minute)))
+	lease := must[leases.Lease](t)(leases.Register(ctx, s, time.Minute))
+	lanes := must[[]deliverystore.Lane](t)(deliverystore.ReadyLanes(ctx, s, time.Now().Add(time.Minute)))
 	require.NotEmpty(t, lanes)
-	ready := []store.Delivery{}
+	ready := []deliverystore.Delivery{}
 	for _, l := range lanes {
-		ready = append(ready, must[[]store.Delivery](t)(s.ReadyDeliveries(ctx, l, time.Now().Add(time.Minute), 9, nil, store.ReadyAfter{}))...)
+		ready = append(ready, must[[]deliverystore.Delivery](t)(deliverystore.ReadyDeliveries(ctx, s, l, time.Now().Add(time.Minute), 9, nil, deliverystore.ReadyAfter{}))...)
 	}
 	require.NotEmpty(t, ready)
 	assert.Equal(t, first.ID, ready[0].ID)
-	assert.Empty(t, must[[]store.Delivery](t)(s.ReadyDeliveries(ctx, lanes[0], time.Now().Add(time.Minute), 9, nil, store.After(ready[0]))))
+	assert.Empty(t, must[[]deliverystore.Delivery](t)(deliverystore.ReadyDeliveries(ctx, s, lanes[0], time.Now().Add(time.Minute), 9, nil, deliverystore.After(ready[0]))))
 
 	until := time.Now().Add(time.Hour)
-	require.NoError(t, s.Hold(ctx, store.HeldDelivery{ID: first.ID, Why: "limit", Until: until}))
-	assert.Equal(t, "limit", must[store.Delivery](t)(s.Delivery(ctx, first.ID)).Held)
-	tx(t, s, func(tx *store.Tx) error {
-		ids, err := tx.Requeue(ctx, ofEvent)
+	require.NoError(t, deliverystore.HoldUntil(ctx, s, deliverystore.HeldDelivery{ID: first.ID, Why: "limit", Until: until}))
+	assert.Equal(t, "limit", must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, first.ID)).Held)
+	tx(t, s, func(tx *db.Tx) error {
+		ids, err := deliverystore.Requeue(ctx, tx, ofEvent)
 		assert.Contains(t, ids, first.ID)
 		return err
 	})
 
-	begun := must[map[string]int](t)(s.BeginAttempts(ctx, lease.Worker, time.Now().Add(time.Minute), time.Now(), first.ID))
+	begun := must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, lease.Worker, time.Now().Add(time.Minute), time.Now(), first.ID))
 	require.Equal(t, map[string]int{first.ID: 1}, begun)
-	assert.Empty(t, must[map[string]int](t)(s.BeginAttempts(ctx, "another", time.Now().Add(time.Minute), time.Now(), first.ID)), "it is somebody's")
-	require.NoError(t, s.Unclaim(ctx, lease.Worker, first.ID))
-	begun = must[map[string]int](t)(s.BeginAttempts(ctx, lease.Worker, time.Now().Add(time.Minute), time.Now(), first.ID))
-	d := must[store.Delivery](t)(s.Delivery(ctx, first.ID))
+	assert.Empty(t, must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, "another", time.Now().Add(time.Minute), time.Now(), first.ID)), "it is somebody's")
+	require.NoError(t, deliverystore.Unclaim(ctx, s, lease.Worker, first.ID))
+	begun = must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, lease.Worker, time.Now().Add(time.Minute), time.Now(), first.ID))
+	d := must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, first.ID))
 	d.State, d.Code, d.LastError = "waiting", string(finding.AddressMissing), "no address"
-	tx(t, s, func(tx *store.Tx) error {
-		_, err := tx.EndAttempts(ctx, lease.Worker, []*store.Delivery{&d}, []store.Attempt{{DeliveryID: d.ID, Number: begun[d.ID], Error: "no address"}}, true)
+	tx(t, s, func(tx *db.Tx) error {
+		_, err := deliverystore.EndAttempts(ctx, tx, lease.Worker, []*deliverystore.Delivery{&d}, []deliverystore.Attempt{{DeliveryID: d.ID, Number: begun[d.ID], Error: "no address"}}, true)
 		return err
 	})
-	attempts := must[[]store.Attempt](t)(s.Attempts(ctx, first.ID))
+	attempts := must[[]deliverystore.Attempt](t)(deliverystore.Attempts(ctx, s, first.ID))
 	assert.Equal(t, "no address", attempts[len(attempts)-1].Error)
-	groups := must[[]store.WaitingGroup](t)(s.WaitingGroups(ctx))
+	groups := must[[]deliverystore.WaitingGroup](t)(deliverystore.WaitingGroups(ctx, s))
 	require.Len(t, groups, 1)
 	assert.Equal(t, 1, groups[0].Count)
-	assert.Equal(t, 1, must[map[string]int](t)(s.StillToCome(ctx, store.DeliveryFilter{RuleID: r.ID}))["waiting"])
-	assert.Equal(t, 0, must[int](t)(s.WaitingFor(ctx, contacts.ID, "nothing")))
+	assert.Equal(t, 1, must[map[string]int](t)(deliverystore.StillToCome(ctx, s, deliverystore.DeliveryFilter{RuleID: r.ID}))["waiting"])
+	assert.Equal(t, 0, must[int](t)(deliverystore.WaitingFor(ctx, s, contacts.ID, "nothing")))
 
-	for code, requeue := range map[finding.Code]func(tx *store.Tx) (int, error){
-		finding.WrongCredential: func(tx *store.Tx) (int, error) { return tx.RequeueAnswered(ctx, contacts.ID) },
-		finding.GroupMissing:    func(tx *store.Tx) (int, error) { return tx.RequeueFound(ctx, r.ID) },
-		finding.AccountMissing:  func(tx *store.Tx) (int, error) { return tx.RequeueMatched(ctx, contacts.ID, *e.PersonID) },
-		finding.AddressMissing: func(tx *store.Tx) (int, error) {
-			return tx.RequeueMended(ctx, must[string](t)(s.RegisterOf(ctx, *e.PersonID)))
+	for code, requeue := range map[finding.Code]func(tx *db.Tx) (int, error){
+		finding.WrongCredential: func(tx *db.Tx) (int, error) { return deliverystore.RequeueAnswered(ctx, tx, contacts.ID) },
+		finding.GroupMissing:    func(tx *db.Tx) (int, error) { return deliverystore.RequeueFound(ctx, tx, r.ID) },
+		finding.AccountMissing:  func(tx *db.Tx) (int, error) { return deliverystore.RequeueMatched(ctx, tx, contacts.ID, *e.PersonID) },
+		finding.AddressMissing: func(tx *db.Tx) (int, error) {
+			return deliverystore.RequeueMended(ctx, tx, must[string](t)(matchstore.RegisterOf(ctx, s, *e.PersonID)))
 		},
 	} {
 		_, err := s.Pool.Exec(ctx, `UPDATE deliveries SET state = 'waiting', code = $2 WHERE id = $1`, first.ID, code)
 		require.NoError(t, err)
 		for _, want := range []int{1, 0} {
-			tx(t, s, func(tx *store.Tx) error {
+			tx(t, s, func(tx *db.Tx) error {
 				n, err := requeue(tx)
 				assert.Equal(t, want, n, code)
 				return err
 			})
 		}
-		assert.Equal(t, "queued", must[store.Delivery](t)(s.Delivery(ctx, first.ID)).State, code)
+		assert.Equal(t, "queued", must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, first.ID)).State, code)
 	}
-	assert.ErrorIs(t, s.InTx(ctx, func(tx *store.Tx) error { return tx.RequeueOne(ctx, first.ID) }), store.ErrStale, "it is queued already")
-	assert.True(t, must[bool](t)(s.Earlier(ctx, store.Delivery{ID: store.NewID(), ConnectionID: first.ConnectionID, PersonID: first.PersonID})))
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return deliverystore.RequeueOne(ctx, tx, first.ID) }), db.ErrStale, "it is queued already")
+	assert.True(t, must[bool](t)(deliverystore.HasEarlier(ctx, s, deliverystore.Delivery{ID: db.NewID(), ConnectionID: first.ConnectionID, PersonID: first.PersonID})))
 
-	begun = must[map[string]int](t)(s.BeginAttempts(ctx, lease.Worker, time.Now().Add(time.Minute), time.Now(), first.ID))
-	d = must[store.Delivery](t)(s.Delivery(ctx, first.ID))
+	begun = must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, lease.Worker, time.Now().Add(time.Minute), time.Now(), first.ID))
+	d = must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, first.ID))
 	d.State = "delivered"
-	written := must[map[string]bool](t)(s.EndPlain(ctx, lease.Worker, []*store.Delivery{&d}, []store.Attempt{{DeliveryID: d.ID, Number: begun[d.ID], Status: 200}}))
+	written := must[map[string]bool](t)(deliverystore.EndPlain(ctx, s, lease.Worker, []*deliverystore.Delivery{&d}, []deliverystore.Attempt{{DeliveryID: d.ID, Number: begun[d.ID], Status: 200}}))
 	assert.True(t, written[d.ID])
-	tx(t, s, func(tx *store.Tx) error {
-		undoable, err := tx.Undoable(ctx, r.ID, store.Event{ID: store.NewID(), Type: string(rule.SectionLeft), PersonID: e.PersonID, SectionID: e.SectionID})
+	tx(t, s, func(tx *db.Tx) error {
+		undoable, err := deliverystore.FindUndoable(ctx, tx, r.ID, eventstore.Event{ID: db.NewID(), Type: string(rule.SectionLeft), PersonID: e.PersonID, SectionID: e.SectionID})
 		require.NotEmpty(t, undoable)
 		if err == nil {
-			err = tx.Release(ctx, first.ID, "")
+			err = deliverystore.AllowAgain(ctx, tx, first.ID, "")
 		}
 		return err
 	})
-	tx(t, s, func(tx *store.Tx) error { return tx.Begin(ctx, time.Now(), second.ID) })
-	tx(t, s, func(tx *store.Tx) error { tx.Queued(); return tx.Stop(ctx, second, "over") })
-	assert.Equal(t, "stopped", must[store.Delivery](t)(s.Delivery(ctx, second.ID)).State)
+	tx(t, s, func(tx *db.Tx) error { return deliverystore.QueuePlanned(ctx, tx, time.Now(), second.ID) })
+	tx(t, s, func(tx *db.Tx) error {
+		deliverystore.Queued(tx)
+		return deliverystore.StopFollowing(ctx, tx, second, "over")
+	})
+	assert.Equal(t, "stopped", must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, second.ID)).State)
 	e = w.Record(joined(w, "stu-015"))
-	tx(t, s, func(tx *store.Tx) error {
-		stopped, underWay, err := tx.GiveUp(ctx, store.DeliveryFilter{RuleID: r.ID}, "enough")
+	tx(t, s, func(tx *db.Tx) error {
+		stopped, underWay, err := deliverystore.GiveUp(ctx, tx, deliverystore.DeliveryFilter{RuleID: r.ID}, "enough")
 		assert.Equal(t, []int{2, 0}, []int{stopped, underWay})
 		return err
 	})
 	again := w.Deliveries(e.ID)[0].Delivery
-	again.ID, again.Position = store.NewID(), 5
-	tx(t, s, func(tx *store.Tx) error {
-		added, err := tx.AddDeliveries(ctx, []store.Delivery{again})
+	again.ID, again.Position = db.NewID(), 5
+	tx(t, s, func(tx *db.Tx) error {
+		added, err := deliverystore.AddDeliveries(ctx, tx, []deliverystore.Delivery{again})
 		assert.True(t, added[again.ID])
 		return err
 	})
-	require.NoError(t, s.EndLease(ctx, lease))
-	require.NoError(t, s.EndDeadLeases(ctx))
-	_ = must[int64](t)(s.GiveBack(ctx))
-	assert.Empty(t, must[[]store.Consequence](t)(s.ConsequencesOfReversed(ctx)))
+	require.NoError(t, leases.EndLease(ctx, s, lease))
+	require.NoError(t, leases.EndDeadLeases(ctx, s))
+	_ = must[int64](t)(leases.GiveBack(ctx, s))
+	assert.Empty(t, must[[]deliverystore.Consequence](t)(deliverystore.ConsequencesOfReversed(ctx, s)))
 }
 
 // A service that fails again and again rests, and is let through one by one.
 func TestRests(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, contacts := w.Store, t.Context(), w.Contacts()
-	assert.Empty(t, must[[]store.Rest](t)(s.Rests(ctx, contacts.ID)))
+	assert.Empty(t, must[[]deliverystore.Rest](t)(deliverystore.Rests(ctx, s, contacts.ID)))
 	until := time.Now().Add(time.Hour).UTC()
-	tx(t, s, func(tx *store.Tx) error {
-		_, err := tx.CountFailure(ctx, contacts.ID, "", "Plant news", func(r rest.Record) rest.Record {
+	tx(t, s, func(tx *db.Tx) error {
+		_, err := deliverystore.CountFailure(ctx, tx, contacts.ID, "", "Plant news", func(r rest.Record) rest.Record {
 			r.Failures, r.Until = r.Failures+1, until
 			return r
 		})
 		return err
 	})
-	list := must[[]store.Rest](t)(s.Rests(ctx, contacts.ID))
+	list := must[[]deliverystore.Rest](t)(deliverystore.Rests(ctx, s, contacts.ID))
 	require.Len(t, list, 1)
 	assert.Equal(t, 1, list[0].Failures)
-	assert.True(t, must[bool](t)(s.LetThrough(ctx, contacts.ID, "", time.Now().Add(2*time.Hour), time.Minute)))
-	assert.False(t, must[bool](t)(s.LetThrough(ctx, contacts.ID, "", time.Now().Add(2*time.Hour), time.Minute)), "one at a time")
+	assert.True(t, must[bool](t)(deliverystore.TryDuringRest(ctx, s, contacts.ID, "", time.Now().Add(2*time.Hour), time.Minute)))
+	assert.False(t, must[bool](t)(deliverystore.TryDuringRest(ctx, s, contacts.ID, "", time.Now().Add(2*time.Hour), time.Minute)), "one at a time")
 	for _, want := range []bool{true, false} {
-		tx(t, s, func(tx *store.Tx) error {
-			ok, err := tx.Worked(ctx, contacts.ID, "")
+		tx(t, s, func(tx *db.Tx) error {
+			ok, err := deliverystore.EndFailures(ctx, tx, contacts.ID, "")
 			assert.Equal(t, want, ok)
 			return err
 		})
 	}
-	tx(t, s, func(tx *store.Tx) error { return tx.WorkedAll(ctx, contacts.ID) })
-	assert.Empty(t, must[[]store.Rest](t)(s.Rests(ctx, contacts.ID)))
+	tx(t, s, func(tx *db.Tx) error { return deliverystore.EndAllFailures(ctx, tx, contacts.ID) })
+	assert.Empty(t, must[[]deliverystore.Rest](t)(deliverystore.Rests(ctx, s, contacts.ID)))
 }
 
 func TestOperationsTasksAndSheets(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, labels := w.Store, t.Context(), w.Labels()
-	assert.Len(t, must[[]rule.Operation](t)(s.Operations(ctx, labels.ID)), 2)
-	o := must[rule.Operation](t)(s.Operation(ctx, labels.ID, "add-label"))
+	assert.Len(t, must[[]rule.Operation](t)(connectionstore.Operations(ctx, s, labels.ID)), 2)
+	o := must[rule.Operation](t)(connectionstore.FindOperation(ctx, s, labels.ID, "add-label"))
 	o.Title = "Add"
-	tx(t, s, func(tx *store.Tx) error { return tx.KeepOperation(ctx, labels.ID, o) })
-	assert.Equal(t, "Add", must[rule.Operation](t)(s.Operation(ctx, labels.ID, "add-label")).Title)
-	tx(t, s, func(tx *store.Tx) error { return tx.DropOperation(ctx, labels.ID, "add-label") })
-	missing[rule.Operation](t)(s.Operation(ctx, labels.ID, "add-label"))
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.KeepOperation(ctx, tx, labels.ID, o) })
+	assert.Equal(t, "Add", must[rule.Operation](t)(connectionstore.FindOperation(ctx, s, labels.ID, "add-label")).Title)
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.DropOperation(ctx, tx, labels.ID, "add-label") })
+	missing[rule.Operation](t)(connectionstore.FindOperation(ctx, s, labels.ID, "add-label"))
 
 	w.Rule(rule.Draft{Name: "Greet", Trigger: string(rule.SectionJoined), Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
 	w.Record(joined(w, "stu-014"))
 	w.Deliver()
-	tasks := must[[]store.ListedTask](t)(s.Tasks(ctx, false, 9))
+	tasks := must[[]taskstore.ListedTask](t)(taskstore.Tasks(ctx, s, false, 9))
 	require.Len(t, tasks, 1)
 	assert.Equal(t, "Greet", tasks[0].Rule)
-	tx(t, s, func(tx *store.Tx) error { return tx.HasTask(ctx, tasks[0].ID) })
-	assert.ErrorIs(t, s.InTx(ctx, func(tx *store.Tx) error { return tx.HasTask(ctx, store.NewID()) }), store.ErrNotFound)
-	tx(t, s, func(tx *store.Tx) error {
-		ok, err := tx.EndTask(ctx, store.Task{ID: tasks[0].ID}, "Maud")
+	tx(t, s, func(tx *db.Tx) error { return taskstore.HasTask(ctx, tx, tasks[0].ID) })
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return taskstore.HasTask(ctx, tx, db.NewID()) }), db.ErrNotFound)
+	tx(t, s, func(tx *db.Tx) error {
+		ok, err := taskstore.EndTask(ctx, tx, taskstore.Task{ID: tasks[0].ID}, "Maud")
 		assert.True(t, ok)
 		return err
 	})
-	assert.Empty(t, must[[]store.ListedTask](t)(s.Tasks(ctx, false, 9)))
-	assert.Equal(t, "Maud", must[[]store.ListedTask](t)(s.Tasks(ctx, true, 9))[0].DoneBy)
-	tx(t, s, func(tx *store.Tx) error {
-		ok, err := tx.ReopenTask(ctx, tasks[0].ID)
+	assert.Empty(t, must[[]taskstore.ListedTask](t)(taskstore.Tasks(ctx, s, false, 9)))
+	assert.Equal(t, "Maud", must[[]taskstore.ListedTask](t)(taskstore.Tasks(ctx, s, true, 9))[0].DoneBy)
+	tx(t, s, func(tx *db.Tx) error {
+		ok, err := taskstore.ReopenTask(ctx, tx, tasks[0].ID)
 		assert.True(t, ok)
 		return err
 	})
 
-	row := store.NewID()
+	row := db.NewID()
 	for range 2 {
-		tx(t, s, func(tx *store.Tx) error { return tx.AppendRow(ctx, "Arrivals", row, map[string]any{"name": "Ada"}) })
+		tx(t, s, func(tx *db.Tx) error {
+			return deliverystore.AppendRow(ctx, tx, "Arrivals", row, map[string]any{"name": "Ada"})
+		})
 	}
-	sheets := must[[]store.Sheet](t)(s.Sheets(ctx))
+	sheets := must[[]deliverystore.Sheet](t)(deliverystore.Sheets(ctx, s))
 	require.Len(t, sheets, 1)
 	assert.Equal(t, 1, sheets[0].Rows, "a row has one delivery")
-	assert.Equal(t, "Ada", must[[]store.SheetRow](t)(s.SheetRows(ctx, "Arrivals"))[0].Cells["name"])
+	assert.Equal(t, "Ada", must[[]deliverystore.SheetRow](t)(deliverystore.SheetRows(ctx, s, "Arrivals"))[0].Cells["name"])
 }

@@ -13,75 +13,86 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/accessstore"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/purchasestore"
+	"kanban/internal/store/reportstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/settingstore"
 	"kanban/internal/store/storetest"
 )
 
 func TestConnections(t *testing.T) {
 	w := apptest.New(t)
 	s, ctx := w.Store, t.Context()
-	assert.Empty(t, must[[]store.Connection](t)(s.Connections(ctx)))
+	assert.Empty(t, must[[]connectionstore.Connection](t)(connectionstore.Connections(ctx, s)))
 	service := w.Workspace()
-	assert.Len(t, must[[]store.Connection](t)(s.Connections(ctx)), 1)
-	c := must[store.Connection](t)(s.Connection(ctx, service.ID))
-	missing[store.Connection](t)(s.Connection(ctx, store.NewID()))
+	assert.Len(t, must[[]connectionstore.Connection](t)(connectionstore.Connections(ctx, s)), 1)
+	c := must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, service.ID))
+	missing[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, db.NewID()))
 	stale := c
 	c.Name = "Chat"
-	tx(t, s, func(tx *store.Tx) error { return tx.UpdateConnection(&c) })
-	assert.ErrorIs(t, s.InTx(ctx, func(tx *store.Tx) error { return tx.UpdateConnection(&stale) }), store.ErrStale)
-	tx(t, s, func(tx *store.Tx) error { return tx.KeepProbe(ctx, c.ID, []string{"works"}, time.Now()) })
-	assert.JSONEq(t, `["works"]`, string(must[store.Connection](t)(s.Connection(ctx, c.ID)).Probe))
-	missing[store.Connection](t)(s.ConnectionByKey(ctx, "xapi", "none"))
-	assert.Empty(t, must[[]store.Dependent](t)(s.Dependents(ctx, c.ID)))
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.UpdateConnection(tx, &c) })
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return connectionstore.UpdateConnection(tx, &stale) }), db.ErrStale)
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.KeepProbe(ctx, tx, c.ID, []string{"works"}, time.Now()) })
+	assert.JSONEq(t, `["works"]`, string(must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, c.ID)).Probe))
+	missing[connectionstore.Connection](t)(connectionstore.ConnectionByKey(ctx, s, "xapi", "none"))
+	assert.Empty(t, must[[]connectionstore.Dependent](t)(connectionstore.Dependents(ctx, s, c.ID)))
 
-	tx(t, s, func(tx *store.Tx) error { return tx.RemoveConnection(ctx, c.ID, "Maud") })
-	missing[store.Connection](t)(s.Connection(ctx, c.ID))
-	assert.Equal(t, "Maud", must[store.Connection](t)(s.RemovedConnection(ctx, c.ID)).RemovedBy)
-	assert.Len(t, must[[]store.Connection](t)(s.RemovedConnections(ctx)), 1)
-	tx(t, s, func(tx *store.Tx) error { return tx.RestoreConnection(ctx, c.ID, "Chat again") })
-	assert.Equal(t, "Chat again", must[store.Connection](t)(s.Connection(ctx, c.ID)).Name)
-	tx(t, s, func(tx *store.Tx) error { return tx.RemoveConnection(ctx, c.ID, "Maud") })
-	assert.Empty(t, must[[]string](t)(s.DeleteConnections(ctx, time.Now().Add(-time.Hour))), "not for 30 days")
-	assert.Len(t, must[[]string](t)(s.DeleteConnections(ctx, time.Now().Add(time.Hour))), 1)
-	missing[store.Connection](t)(s.RemovedConnection(ctx, c.ID))
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveConnection(ctx, tx, c.ID, "Maud") })
+	missing[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, c.ID))
+	assert.Equal(t, "Maud", must[connectionstore.Connection](t)(connectionstore.FindRemovedConnection(ctx, s, c.ID)).RemovedBy)
+	assert.Len(t, must[[]connectionstore.Connection](t)(connectionstore.RemovedConnections(ctx, s)), 1)
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.RestoreConnection(ctx, tx, c.ID, "Chat again") })
+	assert.Equal(t, "Chat again", must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, c.ID)).Name)
+	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveConnection(ctx, tx, c.ID, "Maud") })
+	assert.Empty(t, must[[]string](t)(connectionstore.DeleteConnections(ctx, s, time.Now().Add(-time.Hour))), "not for 30 days")
+	assert.Len(t, must[[]string](t)(connectionstore.DeleteConnections(ctx, s, time.Now().Add(time.Hour))), 1)
+	missing[connectionstore.Connection](t)(connectionstore.FindRemovedConnection(ctx, s, c.ID))
 }
 
 func TestAdministrators(t *testing.T) {
 	s, ctx := storetest.New(t), t.Context()
 	require.NoError(t, s.Ready(ctx))
-	assert.Zero(t, must[int64](t)(s.Administrators(ctx)))
-	require.NoError(t, s.AddSetupLink(ctx, []byte("link")))
-	assert.True(t, must[bool](t)(s.SetupLinkOpen(ctx, []byte("link"))))
-	tx(t, s, func(tx *store.Tx) error { return tx.UseSetupLink(ctx, []byte("link")) })
-	assert.False(t, must[bool](t)(s.SetupLinkOpen(ctx, []byte("link"))))
-	assert.Error(t, s.InTx(ctx, func(tx *store.Tx) error { return tx.UseSetupLink(ctx, []byte("link")) }), "once")
-	maud := store.Administrator{ID: store.NewID(), Name: "Maud", Email: "maud@fernmoor.example", Role: "administrator"}
-	token := store.APIToken{ID: store.NewID(), AdministratorID: maud.ID, Name: "t", Hash: []byte("token")}
-	tx(t, s, func(tx *store.Tx) error {
-		if err := store.Create(tx, &maud, "test"); err != nil {
+	assert.Zero(t, must[int64](t)(accessstore.CountAdministrators(ctx, s)))
+	require.NoError(t, accessstore.AddSetupLink(ctx, s, []byte("link")))
+	assert.True(t, must[bool](t)(accessstore.SetupLinkOpen(ctx, s, []byte("link"))))
+	tx(t, s, func(tx *db.Tx) error { return accessstore.UseSetupLink(ctx, tx, []byte("link")) })
+	assert.False(t, must[bool](t)(accessstore.SetupLinkOpen(ctx, s, []byte("link"))))
+	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.UseSetupLink(ctx, tx, []byte("link")) }), "once")
+	maud := accessstore.Administrator{ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example", Role: "administrator"}
+	token := accessstore.APIToken{ID: db.NewID(), AdministratorID: maud.ID, Name: "t", Hash: []byte("token")}
+	tx(t, s, func(tx *db.Tx) error {
+		if err := db.Create(tx, &maud, "test"); err != nil {
 			return err
 		}
-		return store.Create(tx, &token, "test")
+		return db.Create(tx, &token, "test")
 	})
-	assert.Equal(t, int64(1), must[int64](t)(s.Administrators(ctx)))
-	assert.Len(t, must[[]store.Administrator](t)(s.AllAdministrators(ctx)), 1)
-	assert.Equal(t, maud.ID, must[store.Administrator](t)(s.AdministratorByEmail(ctx, "MAUD@fernmoor.example")).ID)
-	assert.Equal(t, "Maud", must[store.Administrator](t)(s.Administrator(ctx, maud.ID)).Name)
-	assert.Equal(t, maud.ID, must[store.Administrator](t)(s.AdministratorByToken(ctx, []byte("token"))).ID)
-	tx(t, s, func(tx *store.Tx) error { return tx.EndToken(ctx, []byte("token")) })
-	missing[store.Administrator](t)(s.AdministratorByToken(ctx, []byte("token")))
-	tx(t, s, func(tx *store.Tx) error { return tx.Audit(ctx, "Maud", "tested", "test/1", map[string]any{"a": 1}) })
+	assert.Equal(t, int64(1), must[int64](t)(accessstore.CountAdministrators(ctx, s)))
+	assert.Len(t, must[[]accessstore.Administrator](t)(accessstore.Administrators(ctx, s)), 1)
+	assert.Equal(t, maud.ID, must[accessstore.Administrator](t)(accessstore.AdministratorByEmail(ctx, s, "MAUD@fernmoor.example")).ID)
+	assert.Equal(t, "Maud", must[accessstore.Administrator](t)(accessstore.FindAdministrator(ctx, s, maud.ID)).Name)
+	assert.Equal(t, maud.ID, must[accessstore.Administrator](t)(accessstore.AdministratorByToken(ctx, s, []byte("token"))).ID)
+	tx(t, s, func(tx *db.Tx) error { return accessstore.EndToken(ctx, tx, []byte("token")) })
+	missing[accessstore.Administrator](t)(accessstore.AdministratorByToken(ctx, s, []byte("token")))
+	tx(t, s, func(tx *db.Tx) error { return tx.Audit(ctx, "Maud", "tested", "test/1", map[string]any{"a": 1}) })
 	assert.Equal(t, 1, count(t, s, "audit_entries"))
-	assert.True(t, must[bool](t)(store.Sealed(ctx, urlOf(s))), "by which the key is told from another one at the next start")
+	assert.True(t, must[bool](t)(db.Sealed(ctx, urlOf(s))), "by which the key is told from another one at the next start")
 }
 
-func urlOf(s *store.Store) string { return s.Pool.Config().ConnString() }
+func urlOf(s *db.Database) string { return s.Pool.Config().ConnString() }
 
 // A key is claimed by one request; its answer is given to repeats of that request.
 func TestKeptAnswers(t *testing.T) {
 	s, ctx := storetest.New(t), t.Context()
-	claim := func(request string) (bool, store.KeptAnswer) {
-		claimed, kept, err := s.ClaimAnswer(ctx, "key", []byte(request))
+	claim := func(request string) (bool, accessstore.KeptAnswer) {
+		claimed, kept, err := accessstore.ClaimAnswer(ctx, s, "key", []byte(request))
 		require.NoError(t, err)
 		return claimed, kept
 	}
@@ -92,67 +103,69 @@ func TestKeptAnswers(t *testing.T) {
 	assert.Nil(t, kept.Status, "nobody has answered yet")
 	status := 201
 	mine.Key, mine.Request, mine.Status, mine.Body = "key", []byte("a"), &status, []byte("{}")
-	require.NoError(t, s.KeepAnswer(ctx, mine))
+	require.NoError(t, accessstore.KeepAnswer(ctx, s, mine))
 	_, kept = claim("a")
 	require.NotNil(t, kept.Status)
 	assert.Equal(t, 201, *kept.Status)
-	require.NoError(t, s.FreeAnswer(ctx, store.KeptAnswer{Key: "other"}))
+	require.NoError(t, accessstore.FreeAnswer(ctx, s, accessstore.KeptAnswer{Key: "other"}))
 }
 
 func TestBadgesAndAwards(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, ada := w.Store, t.Context(), w.Person("stu-001")
-	i := store.Issuer{ID: store.NewID(), Name: "Fernmoor", KeyID: "k", Key: []byte("sealed")}
-	b := store.Badge{ID: store.NewID(), IssuerID: i.ID, Name: "Sower", Description: "x", Criteria: "y"}
-	number := must[int64](t)(s.NextAwardNumber(ctx))
-	assert.Equal(t, number, must[int64](t)(s.LastAwardNumber(ctx)))
+	i := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor", KeyID: "k", Key: []byte("sealed")}
+	b := badgestore.Badge{ID: db.NewID(), IssuerID: i.ID, Name: "Sower", Description: "x", Criteria: "y"}
+	number := must[int64](t)(badgestore.NextAwardNumber(ctx, s))
+	assert.Equal(t, number, must[int64](t)(badgestore.LastAwardNumber(ctx, s)))
 	e := w.Record(joined(w, "stu-001"))
-	a := store.Award{ID: store.NewID(), BadgeID: b.ID, PersonID: ada.ID, EventID: &e.ID, Credential: "jws", Number: &number, AwardedAt: time.Now()}
-	tx(t, s, func(tx *store.Tx) error {
-		for _, create := range []func() error{func() error { return store.Create(tx, &i, "test") }, func() error { return store.Create(tx, &b, "test") }, func() error { return store.Create(tx, &a, "test") }} {
+	a := badgestore.Award{ID: db.NewID(), BadgeID: b.ID, PersonID: ada.ID, EventID: &e.ID, Credential: "jws", Number: &number, AwardedAt: time.Now()}
+	tx(t, s, func(tx *db.Tx) error {
+		for _, create := range []func() error{func() error { return db.Create(tx, &i, "test") }, func() error { return db.Create(tx, &b, "test") }, func() error { return db.Create(tx, &a, "test") }} {
 			if err := create(); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
-	assert.Len(t, must[[]store.Issuer](t)(s.Issuers(ctx)), 1)
-	assert.Equal(t, "Fernmoor", must[store.Issuer](t)(s.Issuer(ctx, i.ID)).Name)
-	assert.Equal(t, 1, must[[]store.ListedBadge](t)(s.Badges(ctx))[0].Awards)
-	assert.Equal(t, "Sower", must[store.Badge](t)(s.Badge(ctx, b.ID)).Name)
-	assert.Equal(t, a.ID, must[store.Award](t)(s.Award(ctx, a.ID)).ID)
-	assert.Equal(t, a.ID, must[store.Award](t)(s.AwardOf(ctx, b.ID, ada.ID, e.ID)).ID)
-	assert.Equal(t, "Ada Alder", must[store.ListedAward](t)(s.ListedAward(ctx, a.ID)).Person)
-	assert.Len(t, must[[]store.ListedAward](t)(s.Awards(ctx, b.ID, ada.ID, "", 9)), 1)
-	assert.Empty(t, must[[]store.ListedAward](t)(s.Awards(ctx, "", "", a.ID, 9)))
+	assert.Len(t, must[[]badgestore.Issuer](t)(badgestore.Issuers(ctx, s)), 1)
+	assert.Equal(t, "Fernmoor", must[badgestore.Issuer](t)(badgestore.FindIssuer(ctx, s, i.ID)).Name)
+	assert.Equal(t, 1, must[[]badgestore.ListedBadge](t)(badgestore.Badges(ctx, s))[0].Awards)
+	assert.Equal(t, "Sower", must[badgestore.Badge](t)(badgestore.FindBadge(ctx, s, b.ID)).Name)
+	assert.Equal(t, a.ID, must[badgestore.Award](t)(badgestore.FindAward(ctx, s, a.ID)).ID)
+	assert.Equal(t, a.ID, must[badgestore.Award](t)(badgestore.AwardOf(ctx, s, b.ID, ada.ID, e.ID)).ID)
+	assert.Equal(t, "Ada Alder", must[badgestore.ListedAward](t)(badgestore.FindListedAward(ctx, s, a.ID)).Person)
+	assert.Len(t, must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, b.ID, ada.ID, "", 9)), 1)
+	assert.Empty(t, must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, "", "", a.ID, 9)))
 	now := time.Now()
 	a.RevokedAt, a.RevokedBy, a.Reason = &now, "Maud", "a mistake"
 	for _, want := range []bool{true, false} {
-		tx(t, s, func(tx *store.Tx) error {
-			ok, err := tx.Revoke(ctx, &a)
+		tx(t, s, func(tx *db.Tx) error {
+			ok, err := badgestore.Revoke(ctx, tx, &a)
 			assert.Equal(t, want, ok)
 			return err
 		})
 	}
-	assert.Equal(t, []int64{number}, must[[]int64](t)(s.RevokedNumbers(ctx, i.ID, 0, number+1)))
+	assert.Equal(t, []int64{number}, must[[]int64](t)(badgestore.RevokedNumbers(ctx, s, i.ID, 0, number+1)))
 	for _, want := range []bool{true, false} {
-		tx(t, s, func(tx *store.Tx) error {
-			ok, err := tx.Restore(ctx, &a)
+		tx(t, s, func(tx *db.Tx) error {
+			ok, err := badgestore.Restore(ctx, tx, &a)
 			assert.Equal(t, want, ok)
 			return err
 		})
 	}
-	tx(t, s, func(tx *store.Tx) error {
-		use, err := tx.UseOfBadge(ctx, b.ID)
+	tx(t, s, func(tx *db.Tx) error {
+		use, err := badgestore.FindUseOfBadge(ctx, tx, b.ID)
 		assert.Equal(t, 1, use.Awards)
-		names, err2 := tx.BadgesOfIssuer(ctx, i.ID)
+		names, err2 := badgestore.BadgesOfIssuer(ctx, tx, i.ID)
 		assert.Equal(t, []string{"Sower"}, names)
 		return errors.Join(err, err2)
 	})
 	_, err := s.Pool.Exec(ctx, `DELETE FROM awards`)
 	require.NoError(t, err)
-	tx(t, s, func(tx *store.Tx) error { return errors.Join(tx.DeleteBadge(ctx, b.ID), tx.DeleteIssuer(ctx, i.ID)) })
-	missing[store.Issuer](t)(s.Issuer(ctx, i.ID))
+	tx(t, s, func(tx *db.Tx) error {
+		return errors.Join(badgestore.DeleteBadge(ctx, tx, b.ID), badgestore.DeleteIssuer(ctx, tx, i.ID))
+	})
+	missing[badgestore.Issuer](t)(badgestore.FindIssuer(ctx, s, i.ID))
 }
 
 func TestOffersAndAccess(t *testing.T) {
@@ -160,84 +173,84 @@ func TestOffersAndAccess(t *testing.T) {
 	s, ctx, shop := w.Store, t.Context(), w.Shop()
 	section, ada := w.Section("SOIL-A"), w.Person("stu-020")
 	at := time.Now().UTC().Truncate(time.Microsecond)
-	told := store.Access{ID: store.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: key(t, ada), OrderRef: "o-1", Name: "Ada"}
-	tx(t, s, func(tx *store.Tx) error {
-		_, err := tx.Tell(ctx, told, true, at)
+	told := purchasestore.Access{ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: key(t, ada), OrderRef: "o-1", Name: "Ada"}
+	tx(t, s, func(tx *db.Tx) error {
+		_, err := purchasestore.KeepAccessNews(ctx, tx, told, true, at)
 		return err
 	})
-	unmapped := must[[]store.Unmapped](t)(s.Unmapped(ctx))
+	unmapped := must[[]purchasestore.Unmapped](t)(purchasestore.UnmappedOffers(ctx, s))
 	require.Len(t, unmapped, 1)
 	assert.Equal(t, 1, unmapped[0].Buyers)
-	o := store.Offer{ID: store.NewID(), Name: "A place", ConnectionID: shop.ID, Offer: "place", SectionIDs: []string{section.ID}, AtEnd: "mark", Version: 1}
-	tx(t, s, func(tx *store.Tx) error {
-		if err := store.Create(tx, &o, "test"); err != nil {
+	o := purchasestore.Offer{ID: db.NewID(), Name: "A place", ConnectionID: shop.ID, Offer: "place", SectionIDs: []string{section.ID}, AtEnd: "mark", Version: 1}
+	tx(t, s, func(tx *db.Tx) error {
+		if err := db.Create(tx, &o, "test"); err != nil {
 			return err
 		}
-		return tx.Adopt(ctx)
+		return purchasestore.AssignAccesses(ctx, tx)
 	})
-	assert.Empty(t, must[[]store.Unmapped](t)(s.Unmapped(ctx)))
-	assert.Len(t, must[[]store.Offer](t)(s.Offers(ctx)), 1)
-	kept := must[store.Offer](t)(s.Offer(ctx, o.ID))
+	assert.Empty(t, must[[]purchasestore.Unmapped](t)(purchasestore.UnmappedOffers(ctx, s)))
+	assert.Len(t, must[[]purchasestore.Offer](t)(purchasestore.Offers(ctx, s)), 1)
+	kept := must[purchasestore.Offer](t)(purchasestore.FindOffer(ctx, s, o.ID))
 	kept.Name = "The place"
-	tx(t, s, func(tx *store.Tx) error { return tx.UpdateOffer(&kept) })
+	tx(t, s, func(tx *db.Tx) error { return purchasestore.UpdateOffer(tx, &kept) })
 	for name, want := range map[string]bool{"place": true, "gloves": false} {
-		_, ok, err := s.OfferOf(ctx, shop.ID, name)
+		_, ok, err := purchasestore.OfferOf(ctx, s, shop.ID, name)
 		require.NoError(t, err)
 		assert.Equal(t, want, ok)
-		tx(t, s, func(tx *store.Tx) error {
-			_, ok, err := tx.OfferFor(ctx, shop.ID, name)
+		tx(t, s, func(tx *db.Tx) error {
+			_, ok, err := purchasestore.OfferOf(ctx, tx, shop.ID, name)
 			assert.Equal(t, want, ok)
 			return err
 		})
 	}
-	tx(t, s, func(tx *store.Tx) error {
-		list, err := tx.AccessesFor(ctx, o.ID, "", 9)
+	tx(t, s, func(tx *db.Tx) error {
+		list, err := purchasestore.AccessesFor(ctx, tx, o.ID, "", 9)
 		require.Len(t, list, 1)
 		assert.Equal(t, ada.ID, *list[0].PersonID, "who has the address by now")
 		if err != nil {
 			return err
 		}
-		byID, err := tx.AccessesByID(ctx, []string{told.ID})
+		byID, err := purchasestore.AccessesByID(ctx, tx, []string{told.ID})
 		require.Len(t, byID, 1)
 		byID[0].SectionIDs, byID[0].Trouble = []string{section.ID}, ""
 		if err == nil {
-			err = tx.KeepAccess(ctx, byID[0])
+			err = purchasestore.KeepAccess(ctx, tx, byID[0])
 		}
 		return err
 	})
-	listed := must[[]store.ListedAccess](t)(s.Accesses(ctx, store.AccessFilter{OfferID: o.ID, Limit: 9}))
+	listed := must[[]purchasestore.ListedAccess](t)(purchasestore.Accesses(ctx, s, purchasestore.AccessFilter{OfferID: o.ID, Limit: 9}))
 	require.Len(t, listed, 1)
 	assert.Equal(t, []string{section.Title}, listed[0].Sections)
-	sides := must[[]store.Side](t)(s.Sides(ctx, o.ID, at.Add(time.Minute)))
+	sides := must[[]purchasestore.Side](t)(purchasestore.Sides(ctx, s, o.ID, at.Add(time.Minute)))
 	require.Len(t, sides, 1)
-	assert.Equal(t, must[bool](t)(s.IsEnrolled(ctx, ada.ID, section.ID)), sides[0].Enrolled)
-	assert.Empty(t, must[[]store.Troubled](t)(s.Troubled(ctx)))
-	assert.Empty(t, must[[]string](t)(s.Unsettled(ctx, at)))
+	assert.Equal(t, must[bool](t)(rosterstore.IsEnrolled(ctx, s, ada.ID, section.ID)), sides[0].Enrolled)
+	assert.Empty(t, must[[]purchasestore.Troubled](t)(purchasestore.TroubledAccesses(ctx, s)))
+	assert.Empty(t, must[[]string](t)(purchasestore.Unsettled(ctx, s, at)))
 
-	given := store.Access{ID: store.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: "by hand", OrderRef: "hand", OfferID: &o.ID, PersonID: &ada.ID, StartedAt: &at, GivenBy: "Maud", Reason: "won it"}
+	given := purchasestore.Access{ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: "by hand", OrderRef: "hand", OfferID: &o.ID, PersonID: &ada.ID, StartedAt: &at, GivenBy: "Maud", Reason: "won it"}
 	other := w.Person("stu-021").ID
-	tx(t, s, func(tx *store.Tx) error {
-		if err := tx.GiveAccess(ctx, given); err != nil {
+	tx(t, s, func(tx *db.Tx) error {
+		if err := purchasestore.GiveAccess(ctx, tx, given); err != nil {
 			return err
 		}
-		elsewhere, err := tx.HeldElsewhere(ctx, given, section.ID, at.Add(time.Minute))
+		elsewhere, err := purchasestore.HeldElsewhere(ctx, tx, given, section.ID, at.Add(time.Minute))
 		assert.True(t, elsewhere, "by the purchase")
-		return errors.Join(err, tx.EndAccess(ctx, given.ID, at), tx.SayWhose(ctx, given.ID, other))
+		return errors.Join(err, purchasestore.EndAccess(ctx, tx, given.ID, at), purchasestore.AssignAccess(ctx, tx, given.ID, other))
 	})
-	tx(t, s, func(tx *store.Tx) error {
-		a, err := tx.AccessOf(ctx, given.ID)
+	tx(t, s, func(tx *db.Tx) error {
+		a, err := purchasestore.AccessOf(ctx, tx, given.ID)
 		assert.Equal(t, other, *a.PersonID)
 		assert.NotNil(t, a.Until)
-		shared, err2 := tx.ShareAddress(ctx, key(t, w.Person("stu-003")))
+		shared, err2 := purchasestore.ShareAddress(ctx, tx, key(t, w.Person("stu-003")))
 		assert.True(t, shared, "the twins have one address")
 		return errors.Join(err, err2)
 	})
-	tx(t, s, func(tx *store.Tx) error { return tx.RemoveOffer(ctx, o.ID) })
-	missing[store.Offer](t)(s.Offer(ctx, o.ID))
+	tx(t, s, func(tx *db.Tx) error { return purchasestore.RemoveOffer(ctx, tx, o.ID) })
+	missing[purchasestore.Offer](t)(purchasestore.FindOffer(ctx, s, o.ID))
 
-	p := store.Pickup{ConnectionID: shop.ID, Person: "p", Section: "s", Role: "student", Active: true}
-	tx(t, s, func(tx *store.Tx) error { return tx.KeepPickup(ctx, p) })
-	list, _, err := s.Pickups(ctx, shop.ID, time.Time{})
+	p := deliverystore.Pickup{ConnectionID: shop.ID, Person: "p", Section: "s", Role: "student", Active: true}
+	tx(t, s, func(tx *db.Tx) error { return deliverystore.KeepPickup(ctx, tx, p) })
+	list, _, err := deliverystore.Pickups(ctx, s, shop.ID, time.Time{})
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
 }
@@ -245,58 +258,58 @@ func TestOffersAndAccess(t *testing.T) {
 func TestSettingsAndAcknowledgements(t *testing.T) {
 	s, ctx := storetest.New(t), t.Context()
 	var text string
-	assert.False(t, must[bool](t)(s.Setting(ctx, "colour", &text)))
-	tx(t, s, func(tx *store.Tx) error { return tx.Set(ctx, "colour", "green") })
-	assert.True(t, must[bool](t)(s.Setting(ctx, "colour", &text)))
+	assert.False(t, must[bool](t)(settingstore.FindSetting(ctx, s, "colour", &text)))
+	tx(t, s, func(tx *db.Tx) error { return settingstore.SaveSetting(ctx, tx, "colour", "green") })
+	assert.True(t, must[bool](t)(settingstore.FindSetting(ctx, s, "colour", &text)))
 	assert.Equal(t, "green", text)
 	now := time.Now()
-	tx(t, s, func(tx *store.Tx) error {
-		return tx.Set(ctx, "maintenance", store.Maintenance{Since: &now, By: "Maud"})
+	tx(t, s, func(tx *db.Tx) error {
+		return settingstore.SaveSetting(ctx, tx, "maintenance", settingstore.Maintenance{Since: &now, By: "Maud"})
 	})
-	assert.Equal(t, "Maud", must[store.Maintenance](t)(s.Maintenance(ctx)).By)
-	tx(t, s, func(tx *store.Tx) error { return tx.Acknowledge(ctx, "k", "known", "Maud") })
-	assert.Equal(t, "known", must[map[string]store.Acknowledgement](t)(s.Acknowledgements(ctx))["k"].Note)
-	tx(t, s, func(tx *store.Tx) error { return tx.Reopen(ctx, "k") })
-	assert.Empty(t, must[map[string]store.Acknowledgement](t)(s.Acknowledgements(ctx)))
-	months := must[[]store.Month](t)(s.Months(ctx))
+	assert.Equal(t, "Maud", must[settingstore.Maintenance](t)(settingstore.FindMaintenance(ctx, s)).By)
+	tx(t, s, func(tx *db.Tx) error { return reportstore.Acknowledge(ctx, tx, "k", "known", "Maud") })
+	assert.Equal(t, "known", must[map[string]reportstore.Acknowledgement](t)(reportstore.Acknowledgements(ctx, s))["k"].Note)
+	tx(t, s, func(tx *db.Tx) error { return reportstore.DropAcknowledgement(ctx, tx, "k") })
+	assert.Empty(t, must[map[string]reportstore.Acknowledgement](t)(reportstore.Acknowledgements(ctx, s)))
+	months := must[[]eventstore.Month](t)(eventstore.Months(ctx, s))
 	assert.NotEmpty(t, months)
 	require.NoError(t, s.EnsurePartitions(ctx, time.Now()))
-	require.NoError(t, s.Drop(ctx, time.Now().AddDate(-5, 0, 0)))
+	require.NoError(t, eventstore.Drop(ctx, s, time.Now().AddDate(-5, 0, 0)))
 }
 
 // What belongs to transactions: jobs, news, turns, errors.
 func TestTransactions(t *testing.T) {
 	s, ctx := storetest.New(t), t.Context()
-	require.NoError(t, s.InShortTx(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.Enqueue(ctx, store.Tick{}), tx.EnqueueAt(ctx, time.Now().Add(time.Hour), store.PassTime{}), tx.WaitForDisk(ctx))
+	require.NoError(t, s.InShortTx(ctx, func(tx *db.Tx) error {
+		return errors.Join(tx.Enqueue(ctx, jobs.Tick{}), tx.EnqueueAt(ctx, time.Now().Add(time.Hour), jobs.PassTime{}), tx.WaitForDisk(ctx))
 	}))
 	assert.Equal(t, 2, count(t, s, "river_job"))
 	for range 2 {
-		require.NoError(t, s.QueueEvery(ctx, "test", time.Hour, true, store.Tick{}))
+		require.NoError(t, jobs.QueueEvery(ctx, s, "test", time.Hour, true, jobs.Tick{}))
 	}
 	assert.Equal(t, 3, count(t, s, "river_job"), "once an hour")
 	tries := 0
-	require.NoError(t, store.Again(func() error {
+	require.NoError(t, db.Again(func() error {
 		if tries++; tries == 1 {
 			return fmt.Errorf("made: %w", &pgconn.PgError{Code: "40P01"})
 		}
 		return nil
 	}))
 	assert.Equal(t, 2, tries)
-	require.ErrorIs(t, store.Again(func() error { tries++; return store.ErrStale }), store.ErrStale)
+	require.ErrorIs(t, db.Again(func() error { tries++; return db.ErrStale }), db.ErrStale)
 	assert.Equal(t, 3, tries, "what would end the same is not tried again")
 	inside := false
 	require.NoError(t, s.OneByOne(ctx, "thing", func() { inside = true }))
 	assert.True(t, inside)
-	assert.True(t, store.Refused(fmt.Errorf("x: %w", store.ErrTaken)))
-	assert.False(t, store.Refused(context.Canceled))
-	assert.True(t, store.Unreachable(&pgconn.PgError{Code: "57P01"}))
-	assert.False(t, store.Unreachable(store.ErrNotFound))
+	assert.True(t, db.Refused(fmt.Errorf("x: %w", db.ErrTaken)))
+	assert.False(t, db.Refused(context.Canceled))
+	assert.True(t, db.Unreachable(&pgconn.PgError{Code: "57P01"}))
+	assert.False(t, db.Unreachable(db.ErrNotFound))
 	assert.NotNil(t, s.Due(ctx))
-	assert.Error(t, s.InTx(ctx, func(tx *store.Tx) error {
-		return store.Create(tx, &store.Rule{ID: "no id", Trigger: string(rule.SectionJoined)}, "test")
+	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error {
+		return db.Create(tx, &rulestore.Rule{ID: "no id", Trigger: string(rule.SectionJoined)}, "test")
 	}))
-	other, err := store.Open(ctx, store.Options{URL: urlOf(s), Keyset: must[[]byte](t)(store.NewKeyset())})
+	other, err := db.Open(ctx, db.Options{URL: urlOf(s), Keyset: must[[]byte](t)(db.NewKeyset())})
 	if err == nil {
 		other.Close()
 	}

@@ -10,7 +10,13 @@ import (
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/accessstore"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/runstore"
 )
 
 func TestPairings(t *testing.T) {
@@ -18,105 +24,110 @@ func TestPairings(t *testing.T) {
 	s, ctx, service := w.Store, t.Context(), w.Workspace()
 	prop := w.Section("PROP-A")
 	p := paired(t, s, prop, service)
-	now := func() store.Pairing { t.Helper(); return must[store.Pairing](t)(s.Pairing(ctx, p.ID)) }
-	missing[store.Pairing](t)(s.Pairing(ctx, store.NewID()))
+	now := func() pairingstore.Pairing {
+		t.Helper()
+		return must[pairingstore.Pairing](t)(pairingstore.FindPairing(ctx, s, p.ID))
+	}
+	missing[pairingstore.Pairing](t)(pairingstore.FindPairing(ctx, s, db.NewID()))
 
-	assert.Len(t, must[map[string]store.Pairing](t)(s.PairingsByID(ctx, []string{p.ID, store.NewID()})), 1)
-	assert.Empty(t, must[[]store.Pairing](t)(s.PairingsIn(ctx, prop.CourseID, service.ID, nil)), "none has run")
-	assert.Empty(t, must[[]store.Pairing](t)(s.PairingsIn(ctx, w.Section("SOIL-A").CourseID, "", nil)))
-	assert.Equal(t, 1, must[int](t)(s.CountPairings(ctx, service.ID)))
-	assert.Len(t, must[[]store.Pairing](t)(s.PairingsOfSections(ctx, []string{prop.ID})), 1)
-	assert.Len(t, must[[]*store.Pairing](t)(s.Listed(ctx)), 1)
-	of := must[map[string]store.Section](t)(s.SectionsOfPairings(ctx, []string{p.ID}))
+	assert.Len(t, must[map[string]pairingstore.Pairing](t)(pairingstore.PairingsByID(ctx, s, []string{p.ID, db.NewID()})), 1)
+	assert.Empty(t, must[[]pairingstore.Pairing](t)(pairingstore.PairingsIn(ctx, s, prop.CourseID, service.ID, nil)), "none has run")
+	assert.Empty(t, must[[]pairingstore.Pairing](t)(pairingstore.PairingsIn(ctx, s, w.Section("SOIL-A").CourseID, "", nil)))
+	assert.Equal(t, 1, must[int](t)(pairingstore.CountPairings(ctx, s, service.ID)))
+	assert.Len(t, must[[]pairingstore.Pairing](t)(linkstore.PairingsOfSections(ctx, s, []string{prop.ID})), 1)
+	assert.Len(t, must[[]*pairingstore.Pairing](t)(pairingstore.Listed(ctx, s)), 1)
+	of := must[map[string]rosterstore.Section](t)(pairingstore.SectionsOfPairings(ctx, s, []string{p.ID}))
 	assert.Equal(t, prop.ID, of[p.ID].ID)
 
 	run := w.Sync(p.ID, false)
 	assert.NotEmpty(t, now().TargetRef)
-	assert.Len(t, must[[]store.Pairing](t)(s.PairingsOf(ctx, service.ID, []string{prop.ID})), 1)
-	assert.Len(t, must[[]store.Pairing](t)(s.PairingsIn(ctx, prop.CourseID, service.ID, nil)), 1)
-	assert.Len(t, must[[]store.Pairing](t)(s.PairingsIn(ctx, "", "", []string{p.ID})), 1)
-	held := must[[]store.Held](t)(s.TargetsAt(ctx, service.ID))
-	assert.Equal(t, []store.Held{{Ref: now().TargetRef, Name: p.TargetName, PairingID: p.ID}}, held)
-	assert.False(t, must[bool](t)(s.OnRemovedConnection(ctx, p.ID)))
-	assert.NotEmpty(t, must[[]store.Pairing](t)(s.Noteworthy(ctx, time.Now())))
-	assert.NotEmpty(t, must[[]store.Ending](t)(s.Endings(ctx, time.Now(), time.Now().AddDate(2, 0, 0))))
+	assert.Len(t, must[[]pairingstore.Pairing](t)(pairingstore.PairingsOf(ctx, s, service.ID, []string{prop.ID})), 1)
+	assert.Len(t, must[[]pairingstore.Pairing](t)(pairingstore.PairingsIn(ctx, s, prop.CourseID, service.ID, nil)), 1)
+	assert.Len(t, must[[]pairingstore.Pairing](t)(pairingstore.PairingsIn(ctx, s, "", "", []string{p.ID})), 1)
+	held := must[[]pairingstore.Held](t)(pairingstore.TargetsAt(ctx, s, service.ID))
+	assert.Equal(t, []pairingstore.Held{{Ref: now().TargetRef, Name: p.TargetName, PairingID: p.ID}}, held)
+	assert.False(t, must[bool](t)(pairingstore.OnRemovedConnection(ctx, s, p.ID)))
+	assert.NotEmpty(t, must[[]pairingstore.Pairing](t)(pairingstore.Noteworthy(ctx, s, time.Now())))
+	assert.NotEmpty(t, must[[]pairingstore.Ending](t)(pairingstore.Endings(ctx, s, time.Now(), time.Now().AddDate(2, 0, 0))))
 
 	edited := now()
 	edited.TargetName = "Propagation, the first"
-	tx(t, s, func(tx *store.Tx) error { return tx.UpdatePairing(&edited) })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.UpdatePairing(tx, &edited) })
 	assert.Equal(t, "Propagation, the first", now().TargetName)
-	assert.ErrorIs(t, s.InTx(ctx, func(tx *store.Tx) error { return tx.UpdatePairing(&p) }), store.ErrStale)
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return pairingstore.UpdatePairing(tx, &p) }), db.ErrStale)
 
 	// By a schedule, and by hand.
 	due := time.Now().UTC().Add(-time.Minute).Truncate(time.Millisecond)
 	next := now()
 	next.NextAt = &due
-	tx(t, s, func(tx *store.Tx) error { return tx.Reschedule(ctx, []store.Pairing{next}) })
-	tx(t, s, func(tx *store.Tx) error {
-		all, err := tx.Due(ctx, time.Now(), 5)
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.Reschedule(ctx, tx, []pairingstore.Pairing{next}) })
+	tx(t, s, func(tx *db.Tx) error {
+		all, err := pairingstore.DuePairings(ctx, tx, time.Now(), 5)
 		assert.Len(t, all, 1)
 		return err
 	})
-	tx(t, s, func(tx *store.Tx) error { return tx.Ask(ctx, "Maud", true, now()) })
-	asked, total, err := s.Asked(ctx, service.ID, 10)
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.AskComparison(ctx, tx, "Maud", true, now()) })
+	asked, total, err := pairingstore.AskedPairings(ctx, s, service.ID, 10)
 	require.NoError(t, err)
 	require.Len(t, asked, 1)
 	assert.Equal(t, 1, total)
 	assert.Equal(t, "Maud", asked[0].AskedBy)
-	tx(t, s, func(tx *store.Tx) error { return tx.Answered(ctx, asked, nil) })
-	asked, total, err = s.Asked(ctx, service.ID, 10)
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.EndAsked(ctx, tx, asked, nil) })
+	asked, total, err = pairingstore.AskedPairings(ctx, s, service.ID, 10)
 	require.NoError(t, err)
 	assert.Empty(t, asked)
 	assert.Zero(t, total)
-	require.NoError(t, s.Trouble(ctx, service.ID, "unreachable", "it is not there"))
-	assert.Equal(t, "unreachable", must[store.Connection](t)(s.Connection(ctx, service.ID)).TroubleCode)
-	require.NoError(t, s.Trouble(ctx, service.ID, "", ""))
+	require.NoError(t, pairingstore.KeepAskTrouble(ctx, s, service.ID, "unreachable", "it is not there"))
+	assert.Equal(t, "unreachable", must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, service.ID)).TroubleCode)
+	require.NoError(t, pairingstore.KeepAskTrouble(ctx, s, service.ID, "", ""))
 
 	// What was told about the guard, and who may approve by mail.
-	tx(t, s, func(tx *store.Tx) error { return tx.Told(ctx, p.ID, 7) })
-	tx(t, s, func(tx *store.Tx) error {
-		return tx.Mailed(ctx, p.ID, store.GuardMails{For: 7, To: []string{"maud@fernmoor.example"}})
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.KeepGuardNotified(ctx, tx, p.ID, 7) })
+	tx(t, s, func(tx *db.Tx) error {
+		return pairingstore.KeepGuardMails(ctx, tx, p.ID, pairingstore.GuardMails{For: 7, To: []string{"maud@fernmoor.example"}})
 	})
 	assert.Equal(t, 7, now().GuardTold)
 	assert.Equal(t, 7, now().GuardMailed.For)
-	maud := store.Administrator{ID: store.NewID(), Name: "Maud", Email: "maud@fernmoor.example", Role: "administrator"}
-	approval := store.Approval{TokenHash: []byte("hash"), PairingID: p.ID, AdministratorID: maud.ID}
-	tx(t, s, func(tx *store.Tx) error {
-		if err := store.Create(tx, &maud, "test"); err != nil {
+	maud := accessstore.Administrator{ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example", Role: "administrator"}
+	approval := accessstore.Approval{TokenHash: []byte("hash"), PairingID: p.ID, AdministratorID: maud.ID}
+	tx(t, s, func(tx *db.Tx) error {
+		if err := db.Create(tx, &maud, "test"); err != nil {
 			return err
 		}
-		return store.Create(tx, &approval, "test")
+		return db.Create(tx, &approval, "test")
 	})
-	kept := must[store.Approval](t)(s.Approval(ctx, []byte("hash")))
-	tx(t, s, func(tx *store.Tx) error { return tx.UseApproval(ctx, kept) })
-	assert.Error(t, s.InTx(ctx, func(tx *store.Tx) error { return tx.UseApproval(ctx, kept) }), "it works once")
-	missing[store.Approval](t)(s.Approval(ctx, []byte("none")))
+	kept := must[accessstore.Approval](t)(accessstore.FindApproval(ctx, s, []byte("hash")))
+	tx(t, s, func(tx *db.Tx) error { return accessstore.UseApproval(ctx, tx, kept) })
+	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.UseApproval(ctx, tx, kept) }), "it works once")
+	missing[accessstore.Approval](t)(accessstore.FindApproval(ctx, s, []byte("none")))
 
 	// What is kept of a comparison, of a class that is gone, and of one that is let go.
 	counts := roster.Counts{roster.OutcomeInStep: 3}
-	mend := []store.Mend{{PersonID: w.Person("stu-005").ID, Name: "Elsa", Outcome: roster.OutcomeNeedsPerson, Code: finding.AddressMissing}}
-	tx(t, s, func(tx *store.Tx) error { return tx.KeepStanding(ctx, p.ID, "Propagation", counts, mend, nil, 2, 1) })
+	mend := []pairingstore.Mend{{PersonID: w.Person("stu-005").ID, Name: "Elsa", Outcome: roster.OutcomeNeedsPerson, Code: finding.AddressMissing}}
+	tx(t, s, func(tx *db.Tx) error {
+		return pairingstore.KeepStatus(ctx, tx, p.ID, "Propagation", counts, mend, nil, 2, 1)
+	})
 	assert.Equal(t, []any{counts, 2, 1, "Propagation"}, []any{now().Counts, now().Guarded, now().Unminded, now().TargetSeen})
-	tx(t, s, func(tx *store.Tx) error { return tx.KeepReleased(ctx, p.ID, roster.Counts{}, nil) })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.KeepReleased(ctx, tx, p.ID, roster.Counts{}, nil) })
 	assert.Empty(t, now().Counts)
-	tx(t, s, func(tx *store.Tx) error { return tx.Lost(ctx, p.ID) })
-	assert.Equal(t, store.TargetLost, now().TargetSeen)
-	tx(t, s, func(tx *store.Tx) error { return tx.SetTarget(ctx, p.ID, "g-9") })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.KeepTargetLost(ctx, tx, p.ID) })
+	assert.Equal(t, pairingstore.TargetLost, now().TargetSeen)
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.SetTarget(ctx, tx, p.ID, "g-9") })
 	assert.Equal(t, "g-9", now().TargetRef)
-	tx(t, s, func(tx *store.Tx) error { return tx.Pause(ctx, p.ID) })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.PausePairing(ctx, tx, p.ID) })
 	assert.NotNil(t, now().PausedAt)
-	tx(t, s, func(tx *store.Tx) error { return tx.Forget(ctx, p.ID) })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.ForgetTarget(ctx, tx, p.ID) })
 	moved := now()
 	assert.Empty(t, now().TargetRef)
-	tx(t, s, func(tx *store.Tx) error { return tx.SetTarget(ctx, p.ID, "g-9") })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.SetTarget(ctx, tx, p.ID, "g-9") })
 	moved = now()
-	tx(t, s, func(tx *store.Tx) error { return tx.MovePairing(ctx, &moved, w.Section("PROP-C").ID, nil) })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.MovePairing(ctx, tx, &moved, w.Section("PROP-C").ID, nil) })
 	assert.Equal(t, w.Section("PROP-C").ID, now().SectionID)
-	tx(t, s, func(tx *store.Tx) error { return tx.Remember(ctx, now()) })
-	tx(t, s, func(tx *store.Tx) error { return tx.End(ctx, p.ID) })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.InheritPlacements(ctx, tx, now()) })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.EndPairing(ctx, tx, p.ID) })
 	assert.NotNil(t, now().EndedAt)
-	assert.Equal(t, []string{w.Section("PROP-C").ID}, must[[]string](t)(s.SectionsOfTarget(ctx, service.ID, now().TargetRef)))
-	assert.Empty(t, must[[]store.Pairing](t)(s.PairingsOfSections(ctx, []string{w.Section("PROP-C").ID})))
+	assert.Equal(t, []string{w.Section("PROP-C").ID}, must[[]string](t)(pairingstore.SectionsOfTarget(ctx, s, service.ID, now().TargetRef)))
+	assert.Empty(t, must[[]pairingstore.Pairing](t)(linkstore.PairingsOfSections(ctx, s, []string{w.Section("PROP-C").ID})))
 	assert.NotEmpty(t, run.ID)
 }
 
@@ -127,14 +138,14 @@ func TestTakeOvers(t *testing.T) {
 	p := paired(t, s, w.Section("PROP-A"), w.Workspace())
 	run := w.Sync(p.ID, false)
 	ada := w.Person("stu-001")
-	tx(t, s, func(tx *store.Tx) error { return tx.Place(ctx, p.ID, "u-1", ada.ID, "Ada Alder") })
-	tx(t, s, func(tx *store.Tx) error { return tx.Unplace(ctx, p.ID, "u-1") })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.KeepPlacement(ctx, tx, p.ID, "u-1", ada.ID, "Ada Alder") })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.DropPlacement(ctx, tx, p.ID, "u-1") })
 	entries := []roster.Entry{{PersonID: ada.ID, AccountID: "u-2", Name: "Ada Alder"}}
-	tx(t, s, func(tx *store.Tx) error { return tx.TakeOver(ctx, p.ID, run.ID, entries) })
-	tx(t, s, func(tx *store.Tx) error { return tx.GiveOver(ctx, p.ID, run.ID) })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.TakeOver(ctx, tx, p.ID, run.ID, entries) })
+	tx(t, s, func(tx *db.Tx) error { return pairingstore.GiveOver(ctx, tx, p.ID, run.ID) })
 	for _, yes := range []bool{true, false} {
-		tx(t, s, func(tx *store.Tx) error { return tx.DecideTakeOver(ctx, p.ID, yes) })
-		assert.Equal(t, yes, must[store.Pairing](t)(s.Pairing(ctx, p.ID)).TakeOver == store.TakesOverNext)
+		tx(t, s, func(tx *db.Tx) error { return pairingstore.DecideTakeOver(ctx, tx, p.ID, yes) })
+		assert.Equal(t, yes, must[pairingstore.Pairing](t)(pairingstore.FindPairing(ctx, s, p.ID)).TakeOver == pairingstore.TakesOverNext)
 	}
 }
 
@@ -144,108 +155,112 @@ func TestPreviewsRunsAndChanges(t *testing.T) {
 	p := paired(t, s, w.Section("PROP-A"), service)
 	preview, err := w.Runs.Preview(ctx, p.ID)
 	require.NoError(t, err)
-	assert.Equal(t, preview.Fingerprint, must[store.Preview](t)(s.Preview(ctx, preview.ID)).Fingerprint)
+	assert.Equal(t, preview.Fingerprint, must[pairingstore.Preview](t)(pairingstore.FindPreview(ctx, s, preview.ID)).Fingerprint)
 	run, err := w.Runs.Start(ctx, "test", preview.ID, false)
 	require.NoError(t, err)
-	now := func() store.Run { t.Helper(); return must[store.Run](t)(s.Run(ctx, run.ID)) }
+	now := func() runstore.Run { t.Helper(); return must[runstore.Run](t)(runstore.FindRun(ctx, s, run.ID)) }
 
-	assert.Equal(t, run.ID, must[store.Run](t)(s.ActiveRun(ctx, "pairing_id", p.ID)).ID)
-	assert.Equal(t, 1, must[int](t)(s.CountRunning(ctx)))
-	require.NoError(t, s.StartRun(ctx, run.ID, "changing"))
-	require.NoError(t, s.Progress(ctx, run.ID, "changing", 2, 9))
+	assert.Equal(t, run.ID, must[runstore.Run](t)(runstore.ActiveRun(ctx, s, "pairing_id", p.ID)).ID)
+	assert.Equal(t, 1, must[int](t)(runstore.CountRunning(ctx, s)))
+	require.NoError(t, runstore.StartRun(ctx, s, run.ID, "changing"))
+	require.NoError(t, runstore.KeepRunProgress(ctx, s, run.ID, "changing", 2, 9))
 	assert.Equal(t, []any{2, 9, "changing"}, []any{now().Done, now().Total, now().Step})
-	assert.True(t, must[map[string]bool](t)(s.Running(ctx))[p.ID])
-	tx(t, s, func(tx *store.Tx) error {
-		ok, err := tx.AskCancel(ctx, run.ID)
+	assert.True(t, must[map[string]bool](t)(runstore.RunningPairings(ctx, s))[p.ID])
+	tx(t, s, func(tx *db.Tx) error {
+		ok, err := runstore.AskCancel(ctx, tx, run.ID)
 		assert.True(t, ok)
 		return err
 	})
 	assert.True(t, now().CancelAsked)
 
-	again := s.InTx(ctx, func(tx *store.Tx) error {
-		return tx.AddChanges(run.ID, preview.Plan, func(roster.Entry) bool { return true })
+	again := s.InTx(ctx, func(tx *db.Tx) error {
+		return runstore.AddChanges(tx, run.ID, preview.Plan, func(roster.Entry) bool { return true })
 	})
-	require.ErrorIs(t, again, store.ErrTaken, "they were written when it was asked for")
-	changes := must[[]store.Change](t)(s.Changes(ctx, run.ID))
+	require.ErrorIs(t, again, db.ErrTaken, "they were written when it was asked for")
+	changes := must[[]runstore.Change](t)(runstore.Changes(ctx, s, run.ID))
 	require.NotEmpty(t, changes)
-	require.NoError(t, s.MarkStarted(ctx, run.ID, changes[0].Position))
+	require.NoError(t, runstore.MarkStarted(ctx, s, run.ID, changes[0].Position))
 	ended := changes[0]
 	ended.State, ended.Code, ended.Answer = "refused", string(finding.RefusedByService), "no"
-	tx(t, s, func(tx *store.Tx) error { return tx.MarkEnded(ctx, ended) })
-	assert.Equal(t, "refused", must[[]store.Change](t)(s.Changes(ctx, run.ID))[0].State)
-	assert.NotEmpty(t, must[map[string]map[string]store.Change](t)(s.RefusedOf(ctx, []string{run.ID})))
-	assert.Empty(t, must[[]store.Change](t)(s.UnendedAdditions(ctx, p.ID, run.ID)))
+	tx(t, s, func(tx *db.Tx) error { return runstore.MarkEnded(ctx, tx, ended) })
+	assert.Equal(t, "refused", must[[]runstore.Change](t)(runstore.Changes(ctx, s, run.ID))[0].State)
+	assert.NotEmpty(t, must[map[string]map[string]runstore.Change](t)(runstore.RefusedOf(ctx, s, []string{run.ID})))
+	assert.Empty(t, must[[]runstore.Change](t)(runstore.UnendedAdditions(ctx, s, p.ID, run.ID)))
 	finished := now()
-	finished.State, finished.Counts = store.Failed, map[string]int{"added": 1}
-	tx(t, s, func(tx *store.Tx) error { return tx.FinishRun(ctx, &finished) })
+	finished.State, finished.Counts = runstore.Failed, map[string]int{"added": 1}
+	tx(t, s, func(tx *db.Tx) error { return runstore.FinishRun(ctx, tx, &finished) })
 	assert.NotNil(t, now().FinishedAt)
-	missing[store.Run](t)(s.ActiveRun(ctx, "pairing_id", p.ID))
-	tx(t, s, func(tx *store.Tx) error { return tx.ReopenRun(ctx, run.ID) })
+	missing[runstore.Run](t)(runstore.ActiveRun(ctx, s, "pairing_id", p.ID))
+	tx(t, s, func(tx *db.Tx) error { return runstore.ReopenRun(ctx, tx, run.ID) })
 	assert.True(t, now().Active())
-	assert.Empty(t, must[string](t)(s.RevertedBy(ctx, run.ID)))
-	all := must[[]store.Run](t)(s.Runs(ctx, "", "", "", 1))
+	assert.Empty(t, must[string](t)(runstore.RevertedBy(ctx, s, run.ID)))
+	all := must[[]runstore.Run](t)(runstore.Runs(ctx, s, "", "", "", 1))
 	require.Len(t, all, 1)
-	assert.Len(t, must[[]store.Run](t)(s.Runs(ctx, "", "", all[0].ID, 10)), 1, "what is before it: the read")
-	assert.Len(t, must[[]store.Run](t)(s.Runs(ctx, p.ID, "", "", 10)), 1)
-	require.NoError(t, s.ForgetPreviews(ctx, time.Now().Add(time.Hour)))
+	assert.Len(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, "", "", all[0].ID, 10)), 1, "what is before it: the read")
+	assert.Len(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, p.ID, "", "", 10)), 1)
+	require.NoError(t, pairingstore.ForgetPreviews(ctx, s, time.Now().Add(time.Hour)))
 }
 
 func TestBatches(t *testing.T) {
 	w, _ := school(t)
 	s, ctx := w.Store, t.Context()
-	b := store.Batch{ID: store.NewID(), Act: "pair", Options: json.RawMessage(`{}`), Items: json.RawMessage(`[{"title": "A"}, {"title": "B"}]`), MadeBy: "Maud"}
-	tx(t, s, func(tx *store.Tx) error { return store.Create(tx, &b, "test") })
-	missing[store.Batch](t)(s.Batch(ctx, store.NewID()))
-	tx(t, s, func(tx *store.Tx) error { return tx.ApplyBatch(ctx, b.ID, "Otto", true) })
-	assert.Error(t, s.InTx(ctx, func(tx *store.Tx) error { return tx.ApplyBatch(ctx, b.ID, "Otto", true) }), "it is done once")
-	tx(t, s, func(tx *store.Tx) error { return tx.KeepResult(ctx, b.ID, 1, json.RawMessage(`{"done": true}`)) })
-	results := must[map[int]json.RawMessage](t)(s.BatchResults(ctx, b.ID))
+	b := runstore.Batch{ID: db.NewID(), Act: "pair", Options: json.RawMessage(`{}`), Items: json.RawMessage(`[{"title": "A"}, {"title": "B"}]`), MadeBy: "Maud"}
+	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &b, "test") })
+	missing[runstore.Batch](t)(runstore.FindBatch(ctx, s, db.NewID()))
+	tx(t, s, func(tx *db.Tx) error { return runstore.ApplyBatch(ctx, tx, b.ID, "Otto", true) })
+	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return runstore.ApplyBatch(ctx, tx, b.ID, "Otto", true) }), "it is done once")
+	tx(t, s, func(tx *db.Tx) error { return runstore.KeepResult(ctx, tx, b.ID, 1, json.RawMessage(`{"done": true}`)) })
+	results := must[map[int]json.RawMessage](t)(runstore.BatchResults(ctx, s, b.ID))
 	require.Len(t, results, 1)
 	assert.JSONEq(t, `{"done": true}`, string(results[1]))
-	tx(t, s, func(tx *store.Tx) error { return tx.EndBatch(ctx, b.ID, json.RawMessage(`[]`)) })
-	kept := must[store.Batch](t)(s.Batch(ctx, b.ID))
+	tx(t, s, func(tx *db.Tx) error { return runstore.EndBatch(ctx, tx, b.ID, json.RawMessage(`[]`)) })
+	kept := must[runstore.Batch](t)(runstore.FindBatch(ctx, s, b.ID))
 	assert.Equal(t, "Otto", kept.DoneBy)
 	assert.NotNil(t, kept.EndedAt)
-	assert.Empty(t, must[[]store.Run](t)(s.BatchRuns(ctx, b.ID)))
-	assert.Len(t, must[[]store.ListedBatch](t)(s.Batches(ctx, "", 10)), 1)
-	assert.Empty(t, must[[]store.ListedBatch](t)(s.Batches(ctx, b.ID, 10)))
+	assert.Empty(t, must[[]runstore.Run](t)(runstore.BatchRuns(ctx, s, b.ID)))
+	assert.Len(t, must[[]runstore.ListedBatch](t)(runstore.Batches(ctx, s, "", 10)), 1)
+	assert.Empty(t, must[[]runstore.ListedBatch](t)(runstore.Batches(ctx, s, b.ID, 10)))
 }
 
 func TestLinkedSets(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, service := w.Store, t.Context(), w.Workspace()
 	a, b, c := w.Section("PROP-A"), w.Section("PROP-B"), w.Section("PROP-C")
-	set := store.LinkedSet{ID: store.NewID(), Name: "Propagation", LeadID: a.ID, MadeBy: "Maud", Version: 1, Sections: []store.Section{a, b}}
-	tx(t, s, func(tx *store.Tx) error { return tx.LinkSections(ctx, &set) })
-	assert.Len(t, must[store.LinkedSet](t)(s.LinkedSet(ctx, set.ID)).Sections, 2)
-	missing[store.LinkedSet](t)(s.LinkedSet(ctx, store.NewID()))
-	assert.Len(t, must[[]store.LinkedSet](t)(s.LinkedSets(ctx)), 1)
-	edited := must[store.LinkedSet](t)(s.LinkedSet(ctx, set.ID))
-	edited.Sections, edited.LeadID = []store.Section{b, c}, b.ID
-	tx(t, s, func(tx *store.Tx) error { return tx.EditSet(ctx, &edited) })
-	assert.Equal(t, b.ID, must[store.LinkedSet](t)(s.LinkedSet(ctx, set.ID)).LeadID)
+	set := linkstore.LinkedSet{ID: db.NewID(), Name: "Propagation", LeadID: a.ID, MadeBy: "Maud", Version: 1, Sections: []rosterstore.Section{a, b}}
+	tx(t, s, func(tx *db.Tx) error { return linkstore.LinkSections(ctx, tx, &set) })
+	assert.Len(t, must[linkstore.LinkedSet](t)(linkstore.FindLinkedSet(ctx, s, set.ID)).Sections, 2)
+	missing[linkstore.LinkedSet](t)(linkstore.FindLinkedSet(ctx, s, db.NewID()))
+	assert.Len(t, must[[]linkstore.LinkedSet](t)(linkstore.LinkedSets(ctx, s)), 1)
+	edited := must[linkstore.LinkedSet](t)(linkstore.FindLinkedSet(ctx, s, set.ID))
+	edited.Sections, edited.LeadID = []rosterstore.Section{b, c}, b.ID
+	tx(t, s, func(tx *db.Tx) error { return linkstore.EditSet(ctx, tx, &edited) })
+	assert.Equal(t, b.ID, must[linkstore.LinkedSet](t)(linkstore.FindLinkedSet(ctx, s, set.ID)).LeadID)
 
 	p := paired(t, s, b, service)
-	tx(t, s, func(tx *store.Tx) error { return tx.SetGroup(ctx, p.ID, b.ID, "g-b") })
-	tx(t, s, func(tx *store.Tx) error { return tx.SetGroup(ctx, p.ID, a.ID, "g-a") })
-	assert.Equal(t, map[string]string{b.ID: "g-b", a.ID: "g-a"}, must[map[string]string](t)(s.Groups(ctx, p.ID)))
-	assert.Len(t, must[map[string]map[string]string](t)(s.GroupsOf(ctx, []string{p.ID}))[p.ID], 2)
-	tx(t, s, func(tx *store.Tx) error { return tx.Place(ctx, p.ID, "u-1", w.Person("stu-001").ID, "Ada") })
-	tx(t, s, func(tx *store.Tx) error { return tx.Regroup(ctx, p.ID, "u-1", []string{b.ID}, []string{a.ID}) })
-	left := must[[]store.LeftGroup](t)(s.LeftGroups(ctx, service.ID))
+	tx(t, s, func(tx *db.Tx) error { return linkstore.SetGroup(ctx, tx, p.ID, b.ID, "g-b") })
+	tx(t, s, func(tx *db.Tx) error { return linkstore.SetGroup(ctx, tx, p.ID, a.ID, "g-a") })
+	assert.Equal(t, map[string]string{b.ID: "g-b", a.ID: "g-a"}, must[map[string]string](t)(linkstore.Groups(ctx, s, p.ID)))
+	assert.Len(t, must[map[string]map[string]string](t)(linkstore.GroupsOf(ctx, s, []string{p.ID}))[p.ID], 2)
+	tx(t, s, func(tx *db.Tx) error {
+		return pairingstore.KeepPlacement(ctx, tx, p.ID, "u-1", w.Person("stu-001").ID, "Ada")
+	})
+	tx(t, s, func(tx *db.Tx) error {
+		return linkstore.KeepGrouping(ctx, tx, p.ID, "u-1", []string{b.ID}, []string{a.ID})
+	})
+	left := must[[]linkstore.LeftGroup](t)(linkstore.LeftGroups(ctx, s, service.ID))
 	for _, g := range left {
-		tx(t, s, func(tx *store.Tx) error { return tx.ForgetGroup(ctx, g) })
+		tx(t, s, func(tx *db.Tx) error { return linkstore.ForgetGroup(ctx, tx, g) })
 	}
-	assert.Empty(t, must[[]store.LeftGroup](t)(s.LeftGroups(ctx, "")))
+	assert.Empty(t, must[[]linkstore.LeftGroup](t)(linkstore.LeftGroups(ctx, s, "")))
 
-	kept := store.SafetyCopy{ID: store.NewID(), SetID: set.ID, Content: []byte("PK"), People: 3, Results: 1}
-	tx(t, s, func(tx *store.Tx) error { return store.Create(tx, &kept, "test") })
-	assert.Len(t, must[[]store.SafetyCopy](t)(s.SafetyCopies(ctx, set.ID)), 1)
-	assert.Equal(t, []byte("PK"), must[store.SafetyCopy](t)(s.SafetyCopy(ctx, kept.ID)).Content)
-	missing[store.SafetyCopy](t)(s.SafetyCopy(ctx, store.NewID()))
+	kept := linkstore.SafetyCopy{ID: db.NewID(), SetID: set.ID, Content: []byte("PK"), People: 3, Results: 1}
+	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &kept, "test") })
+	assert.Len(t, must[[]linkstore.SafetyCopy](t)(linkstore.SafetyCopies(ctx, s, set.ID)), 1)
+	assert.Equal(t, []byte("PK"), must[linkstore.SafetyCopy](t)(linkstore.FindSafetyCopy(ctx, s, kept.ID)).Content)
+	missing[linkstore.SafetyCopy](t)(linkstore.FindSafetyCopy(ctx, s, db.NewID()))
 
-	gone := must[store.LinkedSet](t)(s.LinkedSet(ctx, set.ID))
-	tx(t, s, func(tx *store.Tx) error { return tx.Unlink(ctx, gone) })
-	assert.Empty(t, must[[]store.LinkedSet](t)(s.LinkedSets(ctx)))
-	assert.Len(t, must[[]store.LinkedSet](t)(s.UnlinkedSets(ctx)), 1)
+	gone := must[linkstore.LinkedSet](t)(linkstore.FindLinkedSet(ctx, s, set.ID))
+	tx(t, s, func(tx *db.Tx) error { return linkstore.Unlink(ctx, tx, gone) })
+	assert.Empty(t, must[[]linkstore.LinkedSet](t)(linkstore.LinkedSets(ctx, s)))
+	assert.Len(t, must[[]linkstore.LinkedSet](t)(linkstore.UnlinkedSets(ctx, s)), 1)
 }

@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/store/storetest"
 )
 
@@ -20,7 +20,7 @@ func TestUnstorableAgreesWithTheDatabase(t *testing.T) {
 		if strings.HasPrefix(text, `"x",`) {
 			text = "[" + text + "]"
 		}
-		why := store.Unstorable([]byte(text))
+		why := db.Unstorable([]byte(text))
 		_, err := s.Pool.Exec(t.Context(), `SELECT $1::text::jsonb`, text)
 		if why == "" {
 			assert.NoError(t, err, "%.60s", text)
@@ -29,6 +29,6 @@ func TestUnstorableAgreesWithTheDatabase(t *testing.T) {
 			assert.NotEmpty(t, why, "%.60s: %v", text, err)
 		}
 	}
-	assert.Contains(t, store.Unstorable([]byte(`{"a": "x\u0000"}`)), "NUL")
-	assert.Empty(t, store.Unstorable([]byte(`"\\u0000"`)), "a backslash and some letters")
+	assert.Contains(t, db.Unstorable([]byte(`{"a": "x\u0000"}`)), "NUL")
+	assert.Empty(t, db.Unstorable([]byte(`"\\u0000"`)), "a backslash and some letters")
 }

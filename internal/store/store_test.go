@@ -16,19 +16,26 @@ import (
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/leases"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/mirror"
+	"kanban/internal/store/rulestore"
 	"kanban/internal/store/storetest"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-func connection(t *testing.T, s *store.Store) store.Connection {
-	c := store.Connection{ID: store.NewID(), Name: "Register " + store.NewID(), Kind: "oneroster", Version: 1, Settings: map[string]string{"address": "http://x"}}
-	require.NoError(t, s.InTx(t.Context(), func(tx *store.Tx) error { return store.Create(tx, &c, "test") }))
+func connection(t *testing.T, s *db.Database) connectionstore.Connection {
+	c := connectionstore.Connection{ID: db.NewID(), Name: "Register " + db.NewID(), Kind: "oneroster", Version: 1, Settings: map[string]string{"address": "http://x"}}
+	require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
 	return c
 }
 
-func count(t *testing.T, s *store.Store, table string) (n int) {
+func count(t *testing.T, s *db.Database, table string) (n int) {
 	require.NoError(t, s.Pool.QueryRow(t.Context(), "SELECT count(*) FROM "+table).Scan(&n))
 	return n
 }
@@ -39,16 +46,16 @@ func TestRollbackLeavesNothing(t *testing.T) {
 	s := storetest.New(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
-	heard := make(chan store.Live, 10)
-	go func() { _ = s.Listen(ctx, func(l store.Live) { heard <- l }) }()
+	heard := make(chan db.Live, 10)
+	go func() { _ = s.Listen(ctx, func(l db.Live) { heard <- l }) }()
 
 	write := func(fail error) error {
-		return s.InTx(ctx, func(tx *store.Tx) error {
-			c := store.Connection{ID: store.NewID(), Name: "c" + store.NewID(), Kind: "scim", Version: 1}
-			if err := store.Create(tx, &c, "test"); err != nil {
+		return s.InTx(ctx, func(tx *db.Tx) error {
+			c := connectionstore.Connection{ID: db.NewID(), Name: "c" + db.NewID(), Kind: "scim", Version: 1}
+			if err := db.Create(tx, &c, "test"); err != nil {
 				return err
 			}
-			if _, err := tx.Record(ctx, []store.Event{{Type: "section.joined", NaturalKey: "k/" + c.ID, OccurredAt: time.Now()}}); err != nil {
+			if _, err := eventstore.RecordEvents(ctx, tx, []eventstore.Event{{Type: "section.joined", NaturalKey: "k/" + c.ID, OccurredAt: time.Now()}}); err != nil {
 				return err
 			}
 			if err := tx.Announce(ctx, "connection", c.ID); err != nil {
@@ -72,13 +79,13 @@ func TestRollbackLeavesNothing(t *testing.T) {
 
 func TestRecordIsOnce(t *testing.T) {
 	s := storetest.New(t)
-	event := func(key string) store.Event {
-		return store.Event{Type: string(rule.SectionJoined), NaturalKey: key, OccurredAt: time.Now()}
+	event := func(key string) eventstore.Event {
+		return eventstore.Event{Type: string(rule.SectionJoined), NaturalKey: key, OccurredAt: time.Now()}
 	}
 	var fresh []string
 	for range 2 {
-		require.NoError(t, s.InTx(t.Context(), func(tx *store.Tx) (err error) {
-			fresh, err = tx.Record(t.Context(), []store.Event{event("a"), event("b"), event("a")})
+		require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) (err error) {
+			fresh, err = eventstore.RecordEvents(t.Context(), tx, []eventstore.Event{event("a"), event("b"), event("a")})
 			return err
 		}))
 	}
@@ -86,13 +93,13 @@ func TestRecordIsOnce(t *testing.T) {
 	assert.Equal(t, 2, count(t, s, "events"))
 
 	// Many at once take another way and come to the same.
-	many := []store.Event{event("a")}
+	many := []eventstore.Event{event("a")}
 	for i := range 500 {
 		many = append(many, event(fmt.Sprint("many/", i/2)))
 	}
 	for _, want := range []int{250, 0} {
-		require.NoError(t, s.InTx(t.Context(), func(tx *store.Tx) (err error) {
-			fresh, err = tx.Record(t.Context(), many)
+		require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) (err error) {
+			fresh, err = eventstore.RecordEvents(t.Context(), tx, many)
 			return err
 		}))
 		assert.Len(t, fresh, want)
@@ -108,14 +115,14 @@ func (incoming) Incomplete(string) string     { return "" }
 func (incoming) Lacking(string) []string      { return nil }
 func (incoming) Where(t string, n int) string { return fmt.Sprint(t, " ", n) }
 
-func (in incoming) Each(_ context.Context, table string, seen func(int, uint64, func() string) bool, put func(store.MirrorRow) error) error {
+func (in incoming) Each(_ context.Context, table string, seen func(int, uint64, func() string) bool, put func(mirror.MirrorRow) error) error {
 	for i, values := range in[table] {
 		sum := fnv.New64a()
 		fmt.Fprintf(sum, "%q", values)
 		if seen(i+1, sum.Sum64(), func() string { return values[0] }) {
 			continue
 		}
-		if err := put(store.MirrorRow{Position: i + 1, Hash: sum.Sum64(), ID: values[0], Values: values}); err != nil {
+		if err := put(mirror.MirrorRow{Position: i + 1, Hash: sum.Sum64(), ID: values[0], Values: values}); err != nil {
 			return err
 		}
 	}
@@ -140,20 +147,20 @@ func person(id, email string) []string {
 func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {
 	s := storetest.New(t)
 	c := connection(t, s)
-	merge := func(b incoming) (m store.Merged) {
-		require.NoError(t, s.InTx(t.Context(), func(tx *store.Tx) (err error) {
-			m, err = tx.Merge(t.Context(), c.ID, b)
+	merge := func(b incoming) (m mirror.Merged) {
+		require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) (err error) {
+			m, err = mirror.Merge(t.Context(), tx, c.ID, b)
 			return err
 		}))
 		return m
 	}
 	in := func(id, section, who string) []string {
-		return []string{id, section, who, "student", store.Null, store.Null, store.StandingIn}
+		return []string{id, section, who, "student", mirror.Null, mirror.Null, mirror.StandingIn}
 	}
 	first := batch([][]string{person("p1", "a@x.example"), person("p2", "b@x.example")}, [][]string{in("e1", "s1", "p1"), in("e2", "s2", "p2")})
 
 	m := merge(first)
-	assert.Equal(t, store.Tally{Read: 2, Added: 2}, m.Tables["people"])
+	assert.Equal(t, mirror.TableCounts{Read: 2, Added: 2}, m.Tables["people"])
 	assert.True(t, m.First)
 	assert.Empty(t, m.Joined, "what the first read finds is no news")
 
@@ -168,7 +175,7 @@ func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {
 	assert.Empty(t, m.Sections, "nothing has to be compared")
 
 	m = merge(batch([][]string{person("p1", "new@x.example"), person("p2", "b@x.example")}, first["enrolments"]))
-	assert.Equal(t, store.Tally{Read: 2, Changed: 1, Before: 2}, m.Tables["people"])
+	assert.Equal(t, mirror.TableCounts{Read: 2, Changed: 1, Before: 2}, m.Tables["people"])
 	assert.Len(t, m.Sections, 1, "only the section of the changed person")
 
 	m = merge(batch(first["people"], [][]string{in("e1", "s1", "p1")}))
@@ -208,33 +215,33 @@ func TestSecretsAreSealedAndBound(t *testing.T) {
 
 func TestAnotherKeyIsRefused(t *testing.T) {
 	url, _ := storetest.URL(t)
-	other, err := store.NewKeyset()
+	other, err := db.NewKeyset()
 	require.NoError(t, err)
-	_, err = store.Open(t.Context(), store.Options{URL: url, Keyset: other})
+	_, err = db.Open(t.Context(), db.Options{URL: url, Keyset: other})
 	assert.ErrorContains(t, err, "KANBAN_SECRETS_KEY")
 }
 
 func TestStaleEditIsRefused(t *testing.T) {
 	s := storetest.New(t)
 	c := connection(t, s)
-	edit := func(c store.Connection) error {
-		return s.InTx(t.Context(), func(tx *store.Tx) error { return tx.UpdateConnection(&c) })
+	edit := func(c connectionstore.Connection) error {
+		return s.InTx(t.Context(), func(tx *db.Tx) error { return connectionstore.UpdateConnection(tx, &c) })
 	}
 	require.NoError(t, edit(c))
-	assert.ErrorIs(t, edit(c), store.ErrStale)
-	_, err := s.Connection(t.Context(), "no-uuid")
-	assert.ErrorIs(t, err, store.ErrNotFound)
+	assert.ErrorIs(t, edit(c), db.ErrStale)
+	_, err := connectionstore.FindConnection(t.Context(), s, "no-uuid")
+	assert.ErrorIs(t, err, db.ErrNotFound)
 }
 
 // However many ask at once, a rule gets no more calls than it may make, and learns when
 // the next one is free.
 func TestCallsAreClaimedOneByOne(t *testing.T) {
 	s := storetest.New(t)
-	r := store.Rule{ID: store.NewID(), Name: "r", Trigger: "section.joined", Version: 1, Actions: []rule.Action{{Kind: rule.OpenTask}}}
-	require.NoError(t, s.InTx(t.Context(), func(tx *store.Tx) error { return store.Create(tx, &r, "test") }))
+	r := rulestore.Rule{ID: db.NewID(), Name: "r", Trigger: "section.joined", Version: 1, Actions: []rule.Action{{Kind: rule.OpenTask}}}
+	require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &r, "test") }))
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	claim := func(at time.Time, most int) *time.Time {
-		until, err := s.ClaimCall(t.Context(), r.ID, at, time.Hour, most)
+		until, err := deliverystore.ClaimCall(t.Context(), s, r.ID, at, time.Hour, most)
 		assert.NoError(t, err)
 		return until
 	}
@@ -260,26 +267,26 @@ func TestCallsAreClaimedOneByOne(t *testing.T) {
 func TestPickupsLoseNothingOutOfOrder_E10(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
-	c := store.Connection{ID: store.NewID(), Name: "Files", Kind: "oneroster-delta", Settings: map[string]string{}, Version: 1}
-	require.NoError(t, s.InTx(ctx, func(tx *store.Tx) error { return store.Create(tx, &c, "test") }))
-	keep := func(tx *store.Tx, person string) error {
-		return tx.KeepPickup(ctx, store.Pickup{ConnectionID: c.ID, Person: person, Section: "s", Role: "student", Active: true})
+	c := connectionstore.Connection{ID: db.NewID(), Name: "Files", Kind: "oneroster-delta", Settings: map[string]string{}, Version: 1}
+	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
+	keep := func(tx *db.Tx, person string) error {
+		return deliverystore.KeepPickup(ctx, tx, deliverystore.Pickup{ConnectionID: c.ID, Person: person, Section: "s", Role: "student", Active: true})
 	}
 	var seen []string
 	var since time.Time
 	fetch := func() {
-		list, next, err := s.Pickups(ctx, c.ID, since)
+		list, next, err := deliverystore.Pickups(ctx, s, c.ID, since)
 		require.NoError(t, err)
 		for _, p := range list {
 			seen = append(seen, p.Person)
 		}
 		since = next
 	}
-	require.NoError(t, s.InTx(ctx, func(early *store.Tx) error {
+	require.NoError(t, s.InTx(ctx, func(early *db.Tx) error {
 		if err := keep(early, "early"); err != nil {
 			return err
 		}
-		require.NoError(t, s.InTx(ctx, func(late *store.Tx) error { return keep(late, "late") }))
+		require.NoError(t, s.InTx(ctx, func(late *db.Tx) error { return keep(late, "late") }))
 		fetch() // while the early one is still being written
 		return nil
 	}))
@@ -297,41 +304,41 @@ func TestPickupsLoseNothingOutOfOrder_E10(t *testing.T) {
 func TestLocksHangOnLeases(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
-	one, err := s.Register(ctx, time.Hour)
+	one, err := leases.Register(ctx, s, time.Hour)
 	require.NoError(t, err)
-	two, err := s.Register(ctx, time.Hour)
+	two, err := leases.Register(ctx, s, time.Hour)
 	require.NoError(t, err)
-	unlock, err := s.Lock(ctx, one.Worker, "run/x")
+	unlock, err := leases.Lock(ctx, s, one.Worker, "run/x")
 	require.NoError(t, err)
-	_, err = s.Lock(ctx, one.Worker, "run/x")
-	require.ErrorIs(t, err, store.ErrHeld, "not even by itself")
+	_, err = leases.Lock(ctx, s, one.Worker, "run/x")
+	require.ErrorIs(t, err, leases.ErrHeld, "not even by itself")
 	_, err = s.Pool.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()`)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { _, err = s.Lock(ctx, two.Worker, "run/x"); return errors.Is(err, store.ErrHeld) }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { _, err = leases.Lock(ctx, s, two.Worker, "run/x"); return errors.Is(err, leases.ErrHeld) }, 10*time.Second, 20*time.Millisecond)
 	require.NoError(t, unlock(ctx))
-	_, err = s.Lock(ctx, two.Worker, "run/x")
+	_, err = leases.Lock(ctx, s, two.Worker, "run/x")
 	require.NoError(t, err)
-	require.NoError(t, s.EndLease(ctx, two))
-	_, err = s.Lock(ctx, one.Worker, "run/x")
+	require.NoError(t, leases.EndLease(ctx, s, two))
+	_, err = leases.Lock(ctx, s, one.Worker, "run/x")
 	require.NoError(t, err, "the holder is gone")
-	require.NoError(t, s.EndDeadLeases(ctx))
-	require.NoError(t, s.Renew(ctx, one), "this process lives")
+	require.NoError(t, leases.EndDeadLeases(ctx, s))
+	require.NoError(t, leases.Renew(ctx, s, one), "this process lives")
 	_, err = s.Pool.Exec(ctx, `UPDATE workers SET started = started + 1`) // another process of the same number
 	require.NoError(t, err)
-	require.NoError(t, s.EndDeadLeases(ctx))
-	require.ErrorIs(t, s.Renew(ctx, one), store.ErrStale)
+	require.NoError(t, leases.EndDeadLeases(ctx, s))
+	require.ErrorIs(t, leases.Renew(ctx, s, one), db.ErrStale)
 }
 
 // An account that was replaced at the service replaces, for whoever had it before too.
 func TestReplacedAccountsReplace(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
-	c := store.Connection{ID: store.NewID(), Name: "Chat", Kind: "scim", Settings: map[string]string{}, Version: 1}
-	require.NoError(t, s.InTx(ctx, func(tx *store.Tx) error { return store.Create(tx, &c, "test") }))
-	ada, bob := store.NewID(), store.NewID()
+	c := connectionstore.Connection{ID: db.NewID(), Name: "Chat", Kind: "scim", Settings: map[string]string{}, Version: 1}
+	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
+	ada, bob := db.NewID(), db.NewID()
 	for _, link := range [][2]string{{"a1", ada}, {"b1", bob}, {"a2", ada}, {"a1", bob}, {"a1", bob}, {"a1", ada}} {
-		require.NoError(t, s.InTx(ctx, func(tx *store.Tx) error { return tx.Link(ctx, c.ID, link[0], link[1]) }), "%v", link)
-		accounts, err := s.AccountsOf(ctx, link[1])
+		require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return connectionstore.KeepAccount(ctx, tx, c.ID, link[0], link[1]) }), "%v", link)
+		accounts, err := matchstore.AccountsOf(ctx, s, link[1])
 		require.NoError(t, err)
 		require.Len(t, accounts, 1)
 		assert.Equal(t, link[0], accounts[0].RemoteID)
@@ -342,7 +349,7 @@ func TestNewerSchemaIsRefused(t *testing.T) {
 	s := storetest.New(t)
 	_, err := s.Pool.Exec(t.Context(), `INSERT INTO goose_db_version (version_id, is_applied) VALUES (99999, true)`)
 	require.NoError(t, err)
-	_, err = store.Open(t.Context(), store.Options{URL: s.Pool.Config().ConnString(), Keyset: []byte("x")})
-	require.ErrorIs(t, err, store.ErrNewerSchema)
+	_, err = db.Open(t.Context(), db.Options{URL: s.Pool.Config().ConnString(), Keyset: []byte("x")})
+	require.ErrorIs(t, err, db.ErrNewerSchema)
 	assert.ErrorContains(t, err, "start the newer program")
 }

@@ -5,7 +5,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
 	"kanban/internal/wire/api"
 )
 
@@ -17,11 +17,11 @@ type awardsInput struct {
 
 func (s *Server) badges(a huma.API) {
 	handle(a, "badges", "GET /issuers list-issuers List issuers", func(ctx context.Context, _ *struct{}) (api.Page[api.Issuer], error) {
-		all, err := s.Store.Issuers(ctx)
+		all, err := badgestore.Issuers(ctx, s.Store)
 		return api.Page[api.Issuer]{Items: each(all, s.issuer)}, err
 	})
 	handle(a, "badges", "POST /issuers make-issuer Make an issuer with a signing key of its own", func(ctx context.Context, in *with[api.NewIssuer]) (api.Issuer, error) {
-		i, err := s.Badges.AddIssuer(ctx, callerOf(ctx).Name, store.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
+		i, err := s.Badges.AddIssuer(ctx, callerOf(ctx).Name, badgestore.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
 		return s.issuer(i), err
 	})
 	handleEmpty(a, "badges", "DELETE /issuers/{id} remove-issuer Remove an issuer that has no badge", func(ctx context.Context, in *byID) error {
@@ -31,42 +31,42 @@ func (s *Server) badges(a huma.API) {
 		return s.Badges.RemoveBadge(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "badges", "GET /badges list-badges List badges", func(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
-		all, err := s.Store.Badges(ctx)
+		all, err := badgestore.Badges(ctx, s.Store)
 		return api.Page[api.Badge]{Items: each(all, shownBadge)}, err
 	})
 	handle(a, "badges", "POST /badges make-badge Make a badge", func(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
-		b, err := s.Badges.AddBadge(ctx, callerOf(ctx).Name, store.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description, Criteria: in.Body.Criteria})
-		return shownBadge(store.ListedBadge{Badge: b}), err
+		b, err := s.Badges.AddBadge(ctx, callerOf(ctx).Name, badgestore.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description, Criteria: in.Body.Criteria})
+		return shownBadge(badgestore.ListedBadge{Badge: b}), err
 	})
 	handle(a, "badges", "GET /awards list-awards List awards, the newest first", func(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
-		all, err := s.Store.Awards(ctx, in.Badge, in.Person, in.Cursor, in.Limit)
-		return api.Page[api.Award]{Items: each(all, s.shownAward), Next: last(all, in.Limit, func(x store.ListedAward) string { return x.ID })}, err
+		all, err := badgestore.Awards(ctx, s.Store, in.Badge, in.Person, in.Cursor, in.Limit)
+		return api.Page[api.Award]{Items: each(all, s.shownAward), Next: last(all, in.Limit, func(x badgestore.ListedAward) string { return x.ID })}, err
 	})
 	handle(a, "badges", "POST /awards/{id}/revoke revoke-award Revoke an award, which whoever checks it is told", func(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
 		if _, err := s.Badges.Revoke(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason); err != nil {
 			return api.Award{}, err
 		}
-		x, err := s.Store.ListedAward(ctx, in.ID)
+		x, err := badgestore.FindListedAward(ctx, s.Store, in.ID)
 		return s.shownAward(x), err
 	})
 	handle(a, "badges", "POST /awards/{id}/restore restore-award Restore an award: cancel a revocation that was made by mistake", func(ctx context.Context, in *byID) (api.Award, error) {
 		if _, err := s.Badges.Restore(ctx, callerOf(ctx).Name, in.ID); err != nil {
 			return api.Award{}, err
 		}
-		x, err := s.Store.ListedAward(ctx, in.ID)
+		x, err := badgestore.FindListedAward(ctx, s.Store, in.ID)
 		return s.shownAward(x), err
 	})
 }
 
-func (s *Server) issuer(i store.Issuer) api.Issuer {
+func (s *Server) issuer(i badgestore.Issuer) api.Issuer {
 	return api.Issuer{NewIssuer: api.NewIssuer{Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description}, ID: i.ID, Address: s.Badges.IssuerAddress(i.ID)}
 }
 
-func shownBadge(b store.ListedBadge) api.Badge {
+func shownBadge(b badgestore.ListedBadge) api.Badge {
 	return api.Badge{NewBadge: api.NewBadge{IssuerID: b.IssuerID, Name: b.Name, Description: b.Description, Criteria: b.Criteria}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked}
 }
 
-func (s *Server) shownAward(x store.ListedAward) api.Award {
+func (s *Server) shownAward(x badgestore.ListedAward) api.Award {
 	return api.Award{
 		ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Badges.AwardAddress(x.ID), AwardedAt: x.AwardedAt,
 		RevokedAt: x.RevokedAt, RevokedBy: x.RevokedBy, Reason: x.Reason,

@@ -15,6 +15,7 @@ import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
+	"kanban/internal/store/connectionstore"
 )
 
 // Whoever edits what somebody else has changed since overwrites nothing, whatever it is,
@@ -24,7 +25,7 @@ func TestEveryEditKeepsToWhatItWasMadeFrom(t *testing.T) {
 	x.Read(x.Register(), false)
 	service := x.Workspace()
 	x.Labels()
-	labels, err := x.Store.Connections(t.Context())
+	labels, err := connectionstore.Connections(t.Context(), x.Store)
 	require.NoError(t, err)
 	p, err := x.World.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: x.Section("PROP-A").ID, ConnectionID: service.ID})
 	require.NoError(t, err)

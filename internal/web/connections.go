@@ -12,7 +12,8 @@ import (
 	"kanban/internal/app/registers"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/api"
 )
 
@@ -27,11 +28,13 @@ type removal struct {
 
 func (s *Server) connections(a huma.API) {
 	handle(a, "connections", "GET /connections list-connections List connections", func(ctx context.Context, in *listedConnections) (api.Page[api.Connection], error) {
-		list := s.Store.Connections
+		var all []connectionstore.Connection
+		var err error
 		if in.Removed {
-			list = s.Store.RemovedConnections
+			all, err = connectionstore.RemovedConnections(ctx, s.Store)
+		} else {
+			all, err = connectionstore.Connections(ctx, s.Store)
 		}
-		all, err := list(ctx)
 		page := api.Page[api.Connection]{Items: []api.Connection{}}
 		for _, c := range all {
 			shown, err := s.connection(ctx, c)
@@ -43,7 +46,7 @@ func (s *Server) connections(a huma.API) {
 		return page, err
 	})
 	handleTagged(a, "connections", "GET /connections/{id} get-connection Show a connection", func(ctx context.Context, in *byID) (api.Connection, int, error) {
-		c, err := s.Store.Connection(ctx, in.ID)
+		c, err := connectionstore.FindConnection(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Connection{}, 0, err
 		}
@@ -80,12 +83,12 @@ func (s *Server) connections(a huma.API) {
 		return shown, c.Version, err
 	})
 	handle(a, "connections", "GET /connections/{id}/removal preview-removal What removing a connection would hide and stop", func(ctx context.Context, in *byID) (api.Removal, error) {
-		c, err := s.Store.Connection(ctx, in.ID)
+		c, err := connectionstore.FindConnection(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Removal{}, err
 		}
-		all, err := s.Store.Dependents(ctx, in.ID)
-		return api.Removal{Name: c.Name, Summary: connections.Describe(all), Dependents: each(all, func(d store.Dependent) api.Dependent { return api.Dependent(d) })}, err
+		all, err := connectionstore.Dependents(ctx, s.Store, in.ID)
+		return api.Removal{Name: c.Name, Summary: connections.Describe(all), Dependents: each(all, func(d connectionstore.Dependent) api.Dependent { return api.Dependent(d) })}, err
 	})
 	handleEmpty(a, "connections", "DELETE /connections/{id} remove-connection Remove a connection: it is switched off and hidden, and can be restored for 30 days", func(ctx context.Context, in *removal) error {
 		return s.Connections.Remove(ctx, callerOf(ctx).Name, in.ID, in.Name)
@@ -145,7 +148,7 @@ func report(r adapter.Report) api.Report {
 	return out
 }
 
-func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connection, error) {
+func (s *Server) connection(ctx context.Context, c connectionstore.Connection) (api.Connection, error) {
 	kind, _ := adapter.Lookup(c.Kind)
 	out := api.Connection{
 		ID: c.ID, Name: c.Name, Kind: c.Kind, Title: kind.Title, Settings: c.Settings, Paused: c.PausedAt != nil,
@@ -183,7 +186,7 @@ func (s *Server) connection(ctx context.Context, c store.Connection) (api.Connec
 	if !adapter.IsRegister(c.Kind) {
 		return out, nil
 	}
-	runs, err := s.Store.Runs(ctx, "", c.ID, "", 1)
+	runs, err := runstore.Runs(ctx, s.Store, "", c.ID, "", 1)
 	if err == nil && len(runs) > 0 {
 		var r api.Run
 		r, err = s.run(ctx, runs[0])

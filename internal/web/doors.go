@@ -9,7 +9,7 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/app/access"
 	"kanban/internal/core/finding"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/wire/api"
 )
 
@@ -65,7 +65,7 @@ func (s *Server) installation(a huma.API) {
 			return err
 		}
 		// Pages that listen under it stop, whichever replica they are at.
-		return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Announce(ctx, signedOut, signHash(ended)) })
+		return s.Store.InTx(ctx, func(tx *db.Tx) error { return tx.Announce(ctx, signedOut, signHash(ended)) })
 	})
 	handle(a, "sign-in", "POST /tokens make-token Make an API token", func(ctx context.Context, in *with[api.NewToken]) (api.Token, error) {
 		token, err := s.Access.NewToken(ctx, callerOf(ctx), in.Body.Name)

@@ -8,7 +8,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/core/finding"
-	"kanban/internal/store"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/learningstore"
 	"kanban/internal/wire/api"
 )
 
@@ -41,21 +43,21 @@ type cartridgeInput struct {
 
 func (s *Server) events(a huma.API) {
 	handle(a, "events", "GET /events list-events List events, the newest first", func(ctx context.Context, in *eventsInput) (api.Page[api.Event], error) {
-		all, err := s.Store.Events(ctx, store.EventFilter{Type: in.Type, PersonID: in.Person, SectionID: in.Section, Before: in.Cursor, Limit: in.Limit})
-		return api.Page[api.Event]{Items: each(all, event), Next: last(all, in.Limit, func(e store.ListedEvent) string { return e.ID })}, err
+		all, err := eventstore.Events(ctx, s.Store, eventstore.EventFilter{Type: in.Type, PersonID: in.Person, SectionID: in.Section, Before: in.Cursor, Limit: in.Limit})
+		return api.Page[api.Event]{Items: each(all, event), Next: last(all, in.Limit, func(e eventstore.ListedEvent) string { return e.ID })}, err
 	})
 	handle(a, "events", "GET /deliveries list-deliveries List deliveries, the newest first", func(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
-		all, err := s.Store.Deliveries(ctx, store.DeliveryFilter{
+		all, err := deliverystore.Deliveries(ctx, s.Store, deliverystore.DeliveryFilter{
 			EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, StagePlanID: in.StagePlan, PersonID: in.Person, SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until, Before: in.Cursor, Limit: in.Limit,
 		})
-		return api.Page[api.Delivery]{Items: each(all, delivery), Next: last(all, in.Limit, func(d store.ListedDelivery) string { return d.ID })}, err
+		return api.Page[api.Delivery]{Items: each(all, delivery), Next: last(all, in.Limit, func(d deliverystore.ListedDelivery) string { return d.ID })}, err
 	})
 	handle(a, "events", "GET /deliveries/{id}/attempts list-attempts Every try of a delivery", func(ctx context.Context, in *byID) ([]api.Attempt, error) {
-		if _, err := s.Store.Delivery(ctx, in.ID); err != nil {
+		if _, err := deliverystore.FindDelivery(ctx, s.Store, in.ID); err != nil {
 			return nil, err
 		}
-		all, err := s.Store.Attempts(ctx, in.ID)
-		return each(all, func(a store.Attempt) api.Attempt {
+		all, err := deliverystore.Attempts(ctx, s.Store, in.ID)
+		return each(all, func(a deliverystore.Attempt) api.Attempt {
 			return api.Attempt{Number: a.Number, StartedAt: a.StartedAt, Millis: a.Millis, Status: a.Status, Request: a.Request, Answer: a.Answer, Error: a.Error}
 		}), err
 	})
@@ -63,7 +65,7 @@ func (s *Server) events(a huma.API) {
 		return s.Reacting.Retry(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "events", "POST /deliveries/retry retry-deliveries Try many again now: those of a rule, of a connection, or everything since a time", func(ctx context.Context, in *with[api.RetryRequest]) (api.Retried, error) {
-		f := store.DeliveryFilter{RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, OfferID: in.Body.OfferID}
+		f := deliverystore.DeliveryFilter{RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, OfferID: in.Body.OfferID}
 		if in.Body.Since != nil {
 			f.Since = *in.Body.Since
 		}
@@ -71,18 +73,18 @@ func (s *Server) events(a huma.API) {
 		return api.Retried{Deliveries: n}, err
 	})
 	handle(a, "events", "POST /deliveries/give-up give-up-deliveries Give up what is still to come: one, those of a rule, or those to a connection, with a reason", func(ctx context.Context, in *with[api.GiveUpRequest]) (api.GivenUp, error) {
-		f := store.DeliveryFilter{ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, State: in.Body.State}
+		f := deliverystore.DeliveryFilter{ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, State: in.Body.State}
 		stopped, underWay, err := s.Reacting.GiveUp(ctx, callerOf(ctx).Name, f, in.Body.Reason)
 		return api.GivenUp{Stopped: stopped, UnderWay: underWay}, err
 	})
 	handle(a, "courses", "GET /courses list-courses List courses", func(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
-		all, err := s.Store.Courses(ctx)
-		return api.Page[api.Course]{Items: each(all, func(c store.Course) api.Course {
+		all, err := learningstore.Courses(ctx, s.Store)
+		return api.Page[api.Course]{Items: each(all, func(c learningstore.Course) api.Course {
 			return api.Course{ID: c.ID, Title: c.Title, Code: c.Code, Activities: c.OutlineSize}
 		})}, err
 	})
 	handle(a, "courses", "GET /courses/{id}/outline get-outline Show a course's outline", func(ctx context.Context, in *byID) (api.Outline, error) {
-		return s.Store.Outline(ctx, in.ID)
+		return learningstore.Outline(ctx, s.Store, in.ID)
 	})
 	handleEmpty(a, "courses", "PUT /courses/{id}/outline set-outline Set a course's outline", func(ctx context.Context, in *withID[api.Outline]) error {
 		return s.Observing.SetOutline(ctx, callerOf(ctx).Name, in.ID, in.Body)
@@ -92,7 +94,7 @@ func (s *Server) events(a huma.API) {
 	})
 }
 
-func event(e store.ListedEvent) api.Event {
+func event(e eventstore.ListedEvent) api.Event {
 	person := ""
 	if e.PersonID != nil {
 		person = *e.PersonID
@@ -103,7 +105,7 @@ func event(e store.ListedEvent) api.Event {
 	}
 }
 
-func delivery(d store.ListedDelivery) api.Delivery {
+func delivery(d deliverystore.ListedDelivery) api.Delivery {
 	return api.Delivery{
 		ID: d.ID, EventID: d.EventID, EventType: d.EventType, RuleID: given(d.RuleID), OfferID: given(d.OfferID), StagePlanID: given(d.StagePlanID), Version: d.RuleVersion, Undoes: given(d.Undoes), Reverted: d.Reverted,
 		Section: d.Section, Held: cmp.Or(d.Held, d.HeldNow), DueAt: d.DueAt, Rule: d.Rule, Action: d.Action.Kind, Connection: d.Connection, Person: d.Person,

@@ -11,7 +11,7 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/sheet"
 )
@@ -60,17 +60,17 @@ func (s *Server) findings(a huma.API) {
 		if err != nil {
 			return api.Page[api.RosterLine]{}, err
 		}
-		if _, err := s.Store.Section(ctx, in.ID); err != nil {
+		if _, err := rosterstore.FindSection(ctx, s.Store, in.ID); err != nil {
 			return api.Page[api.RosterLine]{}, err
 		}
-		list, err := s.Store.RosterOn(ctx, in.ID, at)
+		list, err := rosterstore.RosterOn(ctx, s.Store, in.ID, at)
 		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
 	})
 	handle(a, "sections", "GET /sections/{id}/movements list-movements Who joined and left a section since it was first read", func(ctx context.Context, in *byID) (api.Page[api.RosterLine], error) {
-		if _, err := s.Store.Section(ctx, in.ID); err != nil {
+		if _, err := rosterstore.FindSection(ctx, s.Store, in.ID); err != nil {
 			return api.Page[api.RosterLine]{}, err
 		}
-		list, err := s.Store.Comings(ctx, in.ID, 500)
+		list, err := rosterstore.Movements(ctx, s.Store, in.ID, 500)
 		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
 	})
 	handle(a, "pairings", "GET /pairings/{id}/comparison compare-pairing Compare both sides now, side by side, changing nothing", func(ctx context.Context, in *byID) (api.Page[api.Line], error) {
@@ -149,7 +149,7 @@ func checklist(c reports.Checklist) api.Checklist {
 	})}
 }
 
-func rosterLine(l store.RosterLine) api.RosterLine { return api.RosterLine(l) }
+func rosterLine(l rosterstore.RosterLine) api.RosterLine { return api.RosterLine(l) }
 
 func line(s roster.Side) api.Line {
 	out := api.Line{Decision: entry(s.Entry)}

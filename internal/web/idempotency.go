@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"kanban/internal/store"
+	"kanban/internal/store/accessstore"
 )
 
 // longestKey bounds an Idempotency-Key, in bytes.
@@ -64,10 +64,10 @@ func (s *Server) idempotent(next http.Handler) http.Handler {
 const patience = 15 * time.Second
 
 // claim takes a key, or gives what it was used for once that has an answer.
-func (s *Server) claim(ctx context.Context, key string, request []byte) (claimed bool, kept store.KeptAnswer, err error) {
+func (s *Server) claim(ctx context.Context, key string, request []byte) (claimed bool, kept accessstore.KeptAnswer, err error) {
 	until := time.Now().Add(patience)
 	for {
-		claimed, kept, err = s.Store.ClaimAnswer(ctx, key, request)
+		claimed, kept, err = accessstore.ClaimAnswer(ctx, s.Store, key, request)
 		if err != nil || claimed || kept.Status != nil || !bytes.Equal(kept.Request, request) || time.Now().After(until) {
 			return claimed, kept, err
 		}
@@ -81,7 +81,7 @@ func (s *Server) claim(ctx context.Context, key string, request []byte) (claimed
 
 // first does the work of a key and keeps the answer. Without one, or with one that was no
 // success, the key is free again.
-func (s *Server) first(w http.ResponseWriter, r *http.Request, next http.Handler, kept store.KeptAnswer) {
+func (s *Server) first(w http.ResponseWriter, r *http.Request, next http.Handler, kept accessstore.KeptAnswer) {
 	answer := &recorder{ResponseWriter: w, status: http.StatusOK}
 	done := false
 	defer func() {
@@ -96,10 +96,10 @@ func (s *Server) first(w http.ResponseWriter, r *http.Request, next http.Handler
 				}
 			}
 			if kept.Body, err = s.Store.Seal(append([]byte{'\n'}, answer.body.Bytes()...), "answer/"+kept.Key); err == nil {
-				err = s.Store.KeepAnswer(ctx, kept)
+				err = accessstore.KeepAnswer(ctx, s.Store, kept)
 			}
 		} else {
-			err = s.Store.FreeAnswer(ctx, kept)
+			err = accessstore.FreeAnswer(ctx, s.Store, kept)
 		}
 		if err != nil {
 			s.Log.Warn("keeping an answer", "cause", err.Error())
@@ -109,7 +109,7 @@ func (s *Server) first(w http.ResponseWriter, r *http.Request, next http.Handler
 	done = true
 }
 
-func (s *Server) repeat(w http.ResponseWriter, kept store.KeptAnswer) {
+func (s *Server) repeat(w http.ResponseWriter, kept accessstore.KeptAnswer) {
 	body, err := s.Store.Unseal(kept.Body, "answer/"+kept.Key)
 	if err != nil || len(body) == 0 {
 		writeProblem(w, http.StatusInternalServerError, "the kept answer cannot be opened")

@@ -13,7 +13,8 @@ import (
 	"kanban/internal/core/finding"
 	core "kanban/internal/core/linking"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
 	"kanban/internal/wire/api"
 )
 
@@ -52,7 +53,7 @@ func (s *Server) linking(a huma.API) {
 		return api.SetOutlook{
 			Name: c.Name, Sections: each(c.Sections, linked), People: c.People, Several: c.Several, Results: c.Results,
 			Refused: each(c.Refused, refusedSection),
-			Targets: each(c.Pairings, func(p store.Pairing) string { return p.TargetName }),
+			Targets: each(c.Pairings, func(p pairingstore.Pairing) string { return p.TargetName }),
 		}, err
 	})
 	handle(a, "sections", "POST /linked-sets make-set Link sections; many sets at once are a batch", func(ctx context.Context, in *with[api.NewSet]) (api.LinkedSet, error) {
@@ -63,11 +64,13 @@ func (s *Server) linking(a huma.API) {
 		return s.set(ctx, set.ID)
 	})
 	handle(a, "sections", "GET /linked-sets list-sets List linked sets", func(ctx context.Context, in *setsInput) ([]api.LinkedSet, error) {
-		list := s.Store.LinkedSets
+		var all []linkstore.LinkedSet
+		var err error
 		if in.Unlinked {
-			list = s.Store.UnlinkedSets
+			all, err = linkstore.UnlinkedSets(ctx, s.Store)
+		} else {
+			all, err = linkstore.LinkedSets(ctx, s.Store)
 		}
-		all, err := list(ctx)
 		out := []api.LinkedSet{}
 		for _, x := range all {
 			shown, err := s.set(ctx, x.ID)
@@ -205,9 +208,11 @@ func (s *Server) set(ctx context.Context, id string) (api.LinkedSet, error) {
 		SetRef: api.SetRef{ID: x.ID, Name: x.Name, Sections: each(x.Sections, sectionRef)}, LeadID: x.LeadID, Reason: x.Reason,
 		MadeBy: x.MadeBy, CreatedAt: x.CreatedAt, UnlinkedAt: x.UnlinkedAt, Version: x.Version,
 	}
-	out.Targets = each(x.Pairings, func(p store.Pairing) api.SetTarget { return api.SetTarget{PairingID: p.ID, Target: p.TargetName} })
-	copies, err := s.Store.SafetyCopies(ctx, id)
-	out.Copies = each(copies, func(c store.SafetyCopy) api.CopyRef {
+	out.Targets = each(x.Pairings, func(p pairingstore.Pairing) api.SetTarget {
+		return api.SetTarget{PairingID: p.ID, Target: p.TargetName}
+	})
+	copies, err := linkstore.SafetyCopies(ctx, s.Store, id)
+	out.Copies = each(copies, func(c linkstore.SafetyCopy) api.CopyRef {
 		return api.CopyRef{ID: c.ID, People: c.People, Results: c.Results, CreatedAt: c.CreatedAt}
 	})
 	return out, err
@@ -216,7 +221,7 @@ func (s *Server) set(ctx context.Context, id string) (api.LinkedSet, error) {
 // safetyCopy serves the rosters and results as they were before sections were linked, or a
 // set was changed.
 func (s *Server) safetyCopy(w http.ResponseWriter, r *http.Request) {
-	kept, err := s.Store.SafetyCopy(r.Context(), chi.URLParam(r, "id"))
+	kept, err := linkstore.FindSafetyCopy(r.Context(), s.Store, chi.URLParam(r, "id"))
 	if err != nil {
 		s.missing(w, err)
 		return

@@ -7,7 +7,9 @@ import (
 
 	"kanban/internal/app/lists"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/api"
 )
 
@@ -18,7 +20,7 @@ type listedInput struct {
 
 func (s *Server) lists(a huma.API) {
 	handle(a, "sections", "GET /people-lists list-people-lists Lists of people that can be paired like a section", func(ctx context.Context, in *Paging) (api.Page[api.PeopleList], error) {
-		all, err := s.Store.PeopleLists(ctx)
+		all, err := rosterstore.PeopleLists(ctx, s.Store)
 		if err != nil {
 			return api.Page[api.PeopleList]{}, err
 		}
@@ -38,7 +40,7 @@ func (s *Server) lists(a huma.API) {
 		return s.shownList(ctx, l, err)
 	})
 	handleTagged(a, "sections", "GET /people-lists/{id} get-people-list Show a people list", func(ctx context.Context, in *byID) (api.PeopleList, int, error) {
-		l, err := s.Store.PeopleList(ctx, in.ID)
+		l, err := rosterstore.FindPeopleList(ctx, s.Store, in.ID)
 		return s.shownList(ctx, l, err)
 	})
 	handleTagged(a, "sections", "PATCH /people-lists/{id} edit-people-list Rename a people list, or put named people on it and take some off", func(ctx context.Context, in *edit[api.EditPeopleList]) (api.PeopleList, int, error) {
@@ -53,31 +55,31 @@ func (s *Server) lists(a huma.API) {
 		return s.Lists.Remove(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "sections", "GET /people-lists/{id}/people list-people-of-list Who is on a people list now", func(ctx context.Context, in *listedInput) (api.Page[api.Listed], error) {
-		if _, err := s.Store.PeopleList(ctx, in.ID); err != nil {
+		if _, err := rosterstore.FindPeopleList(ctx, s.Store, in.ID); err != nil {
 			return api.Page[api.Listed]{}, err
 		}
-		all, err := s.Store.PeopleOf(ctx, in.ID)
+		all, err := rosterstore.PeopleOf(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Page[api.Listed]{}, err
 		}
 		items, next, err := paged(all, in.Cursor, in.Limit)
-		return api.Page[api.Listed]{Next: next, Items: each(items, func(l store.Listing) api.Listed {
+		return api.Page[api.Listed]{Next: next, Items: each(items, func(l rosterstore.Listing) api.Listed {
 			return api.Listed{PersonID: l.PersonID, Name: l.Name, Identifier: l.Identifier, Role: roster.Role(l.Role), Begins: l.Begins}
 		})}, err
 	})
 	handle(a, "sections", "GET /organisations list-organisations Organisations of the registers", func(ctx context.Context, in *Paging) (api.Page[api.Organisation], error) {
-		all, err := s.Store.Orgs(ctx)
+		all, err := rosterstore.Orgs(ctx, s.Store)
 		if err != nil {
 			return api.Page[api.Organisation]{}, err
 		}
 		items, next, err := paged(all, in.Cursor, in.Limit)
-		return api.Page[api.Organisation]{Next: next, Items: each(items, func(o store.Org) api.Organisation {
+		return api.Page[api.Organisation]{Next: next, Items: each(items, func(o rosterstore.Org) api.Organisation {
 			return api.Organisation{ID: o.ID, Name: o.Name, Type: o.Type, ConnectionID: o.ConnectionID}
 		})}, err
 	})
 }
 
-func (s *Server) shownList(ctx context.Context, l store.PeopleList, err error) (api.PeopleList, int, error) {
+func (s *Server) shownList(ctx context.Context, l rosterstore.PeopleList, err error) (api.PeopleList, int, error) {
 	if err != nil {
 		return api.PeopleList{}, 0, err
 	}
@@ -85,14 +87,14 @@ func (s *Server) shownList(ctx context.Context, l store.PeopleList, err error) (
 	return out, out.Version, err
 }
 
-func (s *Server) peopleList(ctx context.Context, l store.PeopleList) (api.PeopleList, error) {
-	x, err := s.Store.Section(ctx, l.ID)
+func (s *Server) peopleList(ctx context.Context, l rosterstore.PeopleList) (api.PeopleList, error) {
+	x, err := rosterstore.FindSection(ctx, s.Store, l.ID)
 	if err != nil {
 		return api.PeopleList{}, err
 	}
-	pairings, err := s.Store.PairingsOfSections(ctx, []string{l.ID})
+	pairings, err := linkstore.PairingsOfSections(ctx, s.Store, []string{l.ID})
 	return api.PeopleList{
 		ID: l.ID, Kind: l.Kind, Name: l.Name, ConnectionID: l.ConnectionID, Learners: x.Learners, Teachers: x.Teachers, Gone: x.Gone,
-		Targets: each(pairings, func(p store.Pairing) string { return p.TargetName }), MadeBy: l.MadeBy, CreatedAt: l.CreatedAt, Version: l.Version,
+		Targets: each(pairings, func(p pairingstore.Pairing) string { return p.TargetName }), MadeBy: l.MadeBy, CreatedAt: l.CreatedAt, Version: l.Version,
 	}, err
 }

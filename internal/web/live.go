@@ -13,7 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"kanban/internal/app/access"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/wire/api"
 )
 
@@ -21,26 +21,26 @@ import (
 // every open stream.
 type hub struct {
 	mu      sync.Mutex
-	streams map[chan store.Live]bool
+	streams map[chan db.Live]bool
 }
 
-func newHub() *hub { return &hub{streams: map[chan store.Live]bool{}} }
+func newHub() *hub { return &hub{streams: map[chan db.Live]bool{}} }
 
-func (h *hub) run(ctx context.Context, s *store.Store, log *slog.Logger) {
+func (h *hub) run(ctx context.Context, s *db.Database, log *slog.Logger) {
 	for ctx.Err() == nil {
 		err := s.Listen(ctx, h.pass)
 		if ctx.Err() != nil {
 			return
 		}
 		log.Warn("listening for changes broke off, starting again", "cause", err.Error())
-		h.pass(store.Live{Topic: "all"}) // something may have been missed
+		h.pass(db.Live{Topic: "all"}) // something may have been missed
 		time.Sleep(time.Second)
 	}
 }
 
 // pass never waits: a stream that does not keep up loses single messages and is
 // told that anything may have changed.
-func (h *hub) pass(l store.Live) {
+func (h *hub) pass(l db.Live) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for c := range h.streams {
@@ -52,15 +52,15 @@ func (h *hub) pass(l store.Live) {
 			default:
 			}
 			select {
-			case c <- store.Live{Topic: "all"}:
+			case c <- db.Live{Topic: "all"}:
 			default:
 			}
 		}
 	}
 }
 
-func (h *hub) join() (news chan store.Live, leave func()) {
-	c := make(chan store.Live, 256)
+func (h *hub) join() (news chan db.Live, leave func()) {
+	c := make(chan db.Live, 256)
 	h.mu.Lock()
 	h.streams[c] = true
 	h.mu.Unlock()
@@ -126,5 +126,5 @@ func (s *Server) stillIn(ctx context.Context, sign string) bool {
 		return true
 	}
 	_, err = s.Access.ByID(ctx, s.sessions.GetString(again, "administrator"))
-	return !errors.Is(err, store.ErrNotFound)
+	return !errors.Is(err, db.ErrNotFound)
 }

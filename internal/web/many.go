@@ -7,7 +7,7 @@ import (
 
 	"kanban/internal/app/batches"
 	"kanban/internal/core/rollover"
-	"kanban/internal/store"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/api"
 )
 
@@ -26,7 +26,7 @@ func (s *Server) many(a huma.API) {
 	})
 	handle(a, "batches", "GET /batches list-batches List what was done with many, the newest first", func(ctx context.Context, in *Paging) (api.Page[api.ListedBatch], error) {
 		all, err := s.Batches.Batches(ctx, in.Cursor, in.Limit)
-		return api.Page[api.ListedBatch]{Items: each(all, func(b store.ListedBatch) api.ListedBatch { return api.ListedBatch(b) }), Next: last(all, in.Limit, func(b store.ListedBatch) string { return b.ID })}, err
+		return api.Page[api.ListedBatch]{Items: each(all, func(b runstore.ListedBatch) api.ListedBatch { return api.ListedBatch(b) }), Next: last(all, in.Limit, func(b runstore.ListedBatch) string { return b.ID })}, err
 	})
 	handle(a, "batches", "GET /batches/{id} get-batch Show a batch and how far its runs are", func(ctx context.Context, in *byID) (api.Batch, error) {
 		b, err := s.Batches.Batch(ctx, in.ID)

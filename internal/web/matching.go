@@ -7,7 +7,7 @@ import (
 
 	"kanban/internal/app/matching"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/matchstore"
 	"kanban/internal/wire/api"
 )
 
@@ -43,7 +43,7 @@ func (s *Server) matching(a huma.API) {
 	})
 	handle(a, "people", "GET /connections/{id}/proposals list-proposals Records of a register that look like second accounts or test learners, with what speaks for it", func(ctx context.Context, in *byID) (api.Page[api.Proposal], error) {
 		list, err := s.Matching.Proposals(ctx, in.ID)
-		return api.Page[api.Proposal]{Items: each(list, func(p store.Proposal) api.Proposal { return api.Proposal(p) })}, err
+		return api.Page[api.Proposal]{Items: each(list, func(p matchstore.Proposal) api.Proposal { return api.Proposal(p) })}, err
 	})
 	handle(a, "people", "POST /connections/{id}/proposals decide-proposals Accept or refuse what is proposed of a register's records, one or all", func(ctx context.Context, in *withID[api.Verdict]) (api.Decided, error) {
 		n, err := s.Matching.Decide(ctx, callerOf(ctx).Name, in.ID, in.Body.People, in.Body.Accept)

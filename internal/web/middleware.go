@@ -19,7 +19,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promauto"
 
 	"kanban/internal/app/access"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 )
 
 type contextKey int
@@ -141,7 +141,7 @@ func (s *Server) identify(next http.Handler) http.Handler {
 			caller, err = s.Access.ByID(r.Context(), id)
 		}
 		switch {
-		case err != nil && !errors.Is(err, access.ErrUnknown) && !errors.Is(err, store.ErrNotFound):
+		case err != nil && !errors.Is(err, access.ErrUnknown) && !errors.Is(err, db.ErrNotFound):
 			s.Log.Error("finding the caller", "cause", err.Error())
 			writeBusy(w, "the caller could not be checked; try again")
 			return

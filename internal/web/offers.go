@@ -10,7 +10,7 @@ import (
 
 	"kanban/internal/app/purchases"
 	"kanban/internal/core/finding"
-	"kanban/internal/store"
+	"kanban/internal/store/purchasestore"
 	"kanban/internal/wire/api"
 )
 
@@ -21,15 +21,15 @@ type sidesInput struct {
 
 func (s *Server) offers(a huma.API) {
 	handle(a, "access", "GET /offers list-offers List offers and whom they give access", func(ctx context.Context, _ *struct{}) (api.Page[api.Offer], error) {
-		all, err := s.Store.Offers(ctx)
+		all, err := purchasestore.Offers(ctx, s.Store)
 		if err != nil {
 			return api.Page[api.Offer]{}, err
 		}
 		sides, err := s.Purchases.Sides(ctx, "")
-		return api.Page[api.Offer]{Items: each(all, func(o store.Offer) api.Offer { return shownOffer(o, sides) })}, err
+		return api.Page[api.Offer]{Items: each(all, func(o purchasestore.Offer) api.Offer { return shownOffer(o, sides) })}, err
 	})
 	handleTagged(a, "access", "GET /offers/{id} get-offer Show an offer", func(ctx context.Context, in *byID) (api.Offer, int, error) {
-		o, err := s.Store.Offer(ctx, in.ID)
+		o, err := purchasestore.FindOffer(ctx, s.Store, in.ID)
 		return s.taggedOffer(ctx, o, err)
 	})
 	handleTagged(a, "access", "POST /offers make-offer Say to which sections something that is sold gives access", func(ctx context.Context, in *with[api.NewOffer]) (api.Offer, int, error) {
@@ -62,8 +62,8 @@ func (s *Server) offers(a huma.API) {
 		return out, err
 	})
 	handle(a, "access", "GET /accesses list-accesses List what was bought and what was given by hand, one purchase a line, the newest first", func(ctx context.Context, in *accessesInput) (api.Page[api.Access], error) {
-		all, err := s.Store.Accesses(ctx, store.AccessFilter{OfferID: in.Offer, PersonID: in.Person, Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit})
-		return api.Page[api.Access]{Items: each(all, s.shownAccess), Next: last(all, in.Limit, func(x store.ListedAccess) string { return x.ID })}, err
+		all, err := purchasestore.Accesses(ctx, s.Store, purchasestore.AccessFilter{OfferID: in.Offer, PersonID: in.Person, Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit})
+		return api.Page[api.Access]{Items: each(all, s.shownAccess), Next: last(all, in.Limit, func(x purchasestore.ListedAccess) string { return x.ID })}, err
 	})
 	handle(a, "access", "POST /offers/{id}/accesses give-access Give a person by hand what an offer leads to, until a time and for a reason", func(ctx context.Context, in *withID[api.NewAccess]) (api.Access, error) {
 		x, err := s.Purchases.Give(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID, in.Body.Until, in.Body.Reason)
@@ -76,8 +76,8 @@ func (s *Server) offers(a huma.API) {
 		return s.Purchases.Assign(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID)
 	})
 	handle(a, "access", "GET /unmapped list-unmapped What was bought and leads nowhere", func(ctx context.Context, _ *struct{}) ([]api.Unmapped, error) {
-		all, err := s.Store.Unmapped(ctx)
-		return each(all, func(u store.Unmapped) api.Unmapped { return api.Unmapped(u) }), err
+		all, err := purchasestore.UnmappedOffers(ctx, s.Store)
+		return each(all, func(u purchasestore.Unmapped) api.Unmapped { return api.Unmapped(u) }), err
 	})
 }
 
@@ -88,18 +88,18 @@ type accessesInput struct {
 	Troubled bool   `query:"troubled" doc:"Only what gives nothing although it should"`
 }
 
-func (s *Server) oneAccess(ctx context.Context, a store.Access, err error) (api.Access, error) {
+func (s *Server) oneAccess(ctx context.Context, a purchasestore.Access, err error) (api.Access, error) {
 	if err != nil {
 		return api.Access{}, err
 	}
-	all, err := s.Store.Accesses(ctx, store.AccessFilter{ID: a.ID, Limit: 1})
+	all, err := purchasestore.Accesses(ctx, s.Store, purchasestore.AccessFilter{ID: a.ID, Limit: 1})
 	if err != nil || len(all) == 0 {
 		return api.Access{}, err
 	}
 	return s.shownAccess(all[0]), nil
 }
 
-func (s *Server) shownAccess(x store.ListedAccess) api.Access {
+func (s *Server) shownAccess(x purchasestore.ListedAccess) api.Access {
 	out := api.Access{
 		ID: x.ID, OfferID: given(x.OfferID), Offer: cmp.Or(x.OfferName, x.Offer), Name: x.Name, Order: x.OrderRef, PersonID: given(x.PersonID), Person: x.Person,
 		Sections: x.Sections, StartedAt: x.StartedAt, EndsOn: x.EndsOn, GivenBy: x.GivenBy, Reason: x.Reason, State: "ended",
@@ -136,14 +136,14 @@ func optional(id string) *string {
 	return &id
 }
 
-func offerOf(n api.NewOffer) store.Offer {
-	return store.Offer{
+func offerOf(n api.NewOffer) purchasestore.Offer {
+	return purchasestore.Offer{
 		Name: n.Name, ConnectionID: n.ConnectionID, Offer: n.Offer, SectionIDs: n.SectionIDs, CourseID: optional(n.CourseID), TermRule: n.TermRule,
 		PlatformID: optional(n.PlatformID), GraceDays: n.GraceDays, AtEnd: n.AtEnd, OnlyBuyers: n.OnlyBuyers,
 	}
 }
 
-func (s *Server) taggedOffer(ctx context.Context, o store.Offer, err error) (api.Offer, int, error) {
+func (s *Server) taggedOffer(ctx context.Context, o purchasestore.Offer, err error) (api.Offer, int, error) {
 	if err != nil {
 		return api.Offer{}, 0, err
 	}
@@ -151,7 +151,7 @@ func (s *Server) taggedOffer(ctx context.Context, o store.Offer, err error) (api
 	return shownOffer(o, sides), o.Version, err
 }
 
-func shownOffer(o store.Offer, sides []purchases.Side) api.Offer {
+func shownOffer(o purchasestore.Offer, sides []purchases.Side) api.Offer {
 	out := api.Offer{
 		NewOffer: api.NewOffer{
 			Name: o.Name, ConnectionID: o.ConnectionID, Offer: o.Offer, SectionIDs: o.SectionIDs, TermRule: o.TermRule,

@@ -12,7 +12,7 @@ import (
 	"github.com/lestrrat-go/jwx/v3/jwk"
 
 	"kanban/internal/app/badges"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/wire/openbadge"
 )
 
@@ -28,7 +28,7 @@ func (s *Server) open(r chi.Router) {
 	r.Get("/open/issuers/{id}/keys/{key}", s.public(func(r *http.Request, id string) (any, error) {
 		key, err := s.Badges.PublicKey(r.Context(), id)
 		if err == nil && openbadge.ID(key) != chi.URLParam(r, "key") {
-			return nil, store.ErrNotFound
+			return nil, db.ErrNotFound
 		}
 		return key, err
 	}))
@@ -71,7 +71,7 @@ func (s *Server) public(find func(r *http.Request, id string) (any, error)) http
 }
 
 func (s *Server) missing(w http.ResponseWriter, err error) {
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, db.ErrNotFound) {
 		writeProblem(w, http.StatusNotFound, "there is nothing at this address")
 		return
 	}

@@ -14,7 +14,7 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/app/access"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/wire/call"
 )
 
@@ -121,19 +121,19 @@ func problem(err error) error {
 	switch {
 	case errors.Is(err, access.ErrUnknown):
 		return huma.Error401Unauthorized(access.ErrUnknown.Error())
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, db.ErrNotFound):
 		return huma.Error404NotFound("there is no such record: " + err.Error())
-	case errors.Is(err, store.ErrStale):
+	case errors.Is(err, db.ErrStale):
 		return huma.Error412PreconditionFailed("Somebody changed this in the meantime; read it again, then make your change")
-	case errors.Is(err, store.ErrTaken):
+	case errors.Is(err, db.ErrTaken):
 		return huma.Error409Conflict(err.Error())
-	case errors.Is(err, store.ErrUnstorable):
+	case errors.Is(err, db.ErrUnstorable):
 		return huma.Error422UnprocessableEntity("something given holds what cannot be kept, such as the character NUL: " + err.Error())
 	}
 	if p, ok := call.As(err); ok {
 		return huma.NewError(http.StatusBadGateway, "the outside service could not be used: "+err.Error(), &huma.ErrorDetail{Message: string(adapter.CodeOf(err)), Location: string(p.Kind)})
 	}
-	if store.Unreachable(err) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+	if db.Unreachable(err) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		slog.Warn("request given up", "cause", err.Error())
 		return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable("the service is stopping, or its database cannot be reached just now; try again"), http.Header{"Retry-After": {"5"}})
 	}

@@ -18,7 +18,8 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/core/stage"
 	"kanban/internal/core/visibility"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/webhook"
 )
@@ -472,9 +473,9 @@ func walkRules(x *talk, h *story) {
 }
 
 // joined records that somebody joined a section.
-func (x *talk) joined(who string) store.Event {
+func (x *talk) joined(who string) eventstore.Event {
 	p, s := x.Person(who), x.Section("PROP-A")
-	return x.Record(store.Event{Type: "section.joined", NaturalKey: store.NewID(), PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now().UTC()})
+	return x.Record(eventstore.Event{Type: "section.joined", NaturalKey: db.NewID(), PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now().UTC()})
 }
 
 func walkEvents(x *talk, h *story) {

@@ -9,6 +9,7 @@ import (
 
 	"kanban/internal/app/observing"
 	"kanban/internal/core/learning"
+	"kanban/internal/store/learningstore"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/sheet"
 )
@@ -42,7 +43,7 @@ func (s *Server) outlines(a huma.API) {
 
 // outlineTable gives a course's outline as CSV, which can be edited and read again.
 func (s *Server) outlineTable(w http.ResponseWriter, r *http.Request) {
-	o, err := s.Store.Outline(r.Context(), chi.URLParam(r, "id"))
+	o, err := learningstore.Outline(r.Context(), s.Store, chi.URLParam(r, "id"))
 	if err != nil {
 		writeProblem(w, http.StatusNotFound, "the course has no outline")
 		return

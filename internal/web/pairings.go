@@ -9,7 +9,9 @@ import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/api"
 )
 
@@ -46,7 +48,7 @@ func (s *Server) pairings(a huma.API) {
 		if err != nil {
 			return api.Page[api.Pairing]{}, err
 		}
-		kept, err := s.Store.PairingsByID(ctx, each(items, func(c pairings.Card) string { return c.Pairing.ID }))
+		kept, err := pairingstore.PairingsByID(ctx, s.Store, each(items, func(c pairings.Card) string { return c.Pairing.ID }))
 		return api.Page[api.Pairing]{Next: next, Items: each(items, func(c pairings.Card) api.Pairing { return shown(c, kept[c.Pairing.ID]) })}, err
 	})
 	handleTagged(a, "pairings", "POST /pairings make-pairing Pair a section with a new target", func(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
@@ -61,7 +63,7 @@ func (s *Server) pairings(a huma.API) {
 	handleTagged(a, "pairings", "PATCH /pairings/{id} edit-pairing Change, pause or resume a pairing", func(ctx context.Context, in *edit[api.EditPairing]) (api.Pairing, int, error) {
 		v, err := version(in.IfMatch)
 		if err == nil && (in.Body.Policy != nil || in.Body.Paused != nil) {
-			var p store.Pairing
+			var p pairingstore.Pairing
 			p, err = s.Pairings.Change(ctx, callerOf(ctx).Name, in.ID, v, pairings.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
 			if v > 0 {
 				v = p.Version // the next change is made on this one
@@ -80,7 +82,7 @@ func (s *Server) pairings(a huma.API) {
 		if err != nil {
 			return api.OpeningOutlook{}, err
 		}
-		p, err := s.Store.Pairing(ctx, in.ID)
+		p, err := pairingstore.FindPairing(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.OpeningOutlook{}, err
 		}
@@ -137,7 +139,7 @@ func (s *Server) pairings(a huma.API) {
 		return s.preview(ctx, p)
 	})
 	handle(a, "pairings", "GET /pairings/{id}/effects preview-end What becomes of everybody in a class when its pairing ends; nothing is done", func(ctx context.Context, in *endInput) (api.ClassEffects, error) {
-		p, err := s.Store.Pairing(ctx, in.ID)
+		p, err := pairingstore.FindPairing(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.ClassEffects{}, err
 		}
@@ -157,7 +159,7 @@ func (s *Server) pairings(a huma.API) {
 		return out, err
 	})
 	handle(a, "pairings", "GET /previews/{id} get-preview Show a preview", func(ctx context.Context, in *byID) (api.Preview, error) {
-		p, err := s.Store.Preview(ctx, in.ID)
+		p, err := pairingstore.FindPreview(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Preview{}, err
 		}
@@ -199,7 +201,7 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 		return out, err
 	}
 	out.Checklist, out.Freshness = checklist(list), api.Freshness(fresh)
-	runs, err := s.Store.Runs(ctx, id, "", "", 1)
+	runs, err := runstore.Runs(ctx, s.Store, id, "", "", 1)
 	if err == nil && len(runs) > 0 {
 		var r api.Run
 		r, err = s.run(ctx, runs[0])
@@ -209,10 +211,10 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 }
 
 // shown is a pairing without what has to be looked up for it.
-func shown(c pairings.Card, p store.Pairing) api.Pairing {
+func shown(c pairings.Card, p pairingstore.Pairing) api.Pairing {
 	out := api.Pairing{ID: p.ID, Section: section(c), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded, Unminded: p.Unminded}
 	switch {
-	case p.TargetSeen == store.TargetLost:
+	case p.TargetSeen == pairingstore.TargetLost:
 		out.Lost = true
 	case p.TargetSeen != p.TargetName:
 		out.Seen = p.TargetSeen
@@ -239,8 +241,8 @@ func entry(e roster.Entry) api.Decision {
 	return out
 }
 
-func (s *Server) preview(ctx context.Context, p store.Preview) (api.Preview, error) {
-	pairing, err := s.Store.Pairing(ctx, p.PairingID)
+func (s *Server) preview(ctx context.Context, p pairingstore.Preview) (api.Preview, error) {
+	pairing, err := pairingstore.FindPairing(ctx, s.Store, p.PairingID)
 	if err != nil {
 		return api.Preview{}, err
 	}
@@ -254,7 +256,7 @@ func (s *Server) preview(ctx context.Context, p store.Preview) (api.Preview, err
 	} else if n, tripped := p.Plan.GuardTripped(pairing.Policy); tripped && !p.Ends {
 		out.Guard = n
 	}
-	if pairing.TakeOver == store.TakesOverNext {
+	if pairing.TakeOver == pairingstore.TakesOverNext {
 		out.TakeOver, out.Strangers = p.Plan.TakeOvers()
 	}
 	for _, e := range p.Plan.Entries {
@@ -267,8 +269,8 @@ func (s *Server) preview(ctx context.Context, p store.Preview) (api.Preview, err
 }
 
 // notice says whether the service tells the people of a pairing for whom it makes accounts.
-func (s *Server) notice(ctx context.Context, p store.Pairing) (string, error) {
-	c, err := s.Store.Connection(ctx, p.ConnectionID)
+func (s *Server) notice(ctx context.Context, p pairingstore.Pairing) (string, error) {
+	c, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
 	switch {
 	case err != nil:
 		return "", err

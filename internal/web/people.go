@@ -8,7 +8,11 @@ import (
 
 	"kanban/internal/app/reports"
 	"kanban/internal/core/learning"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/api"
 )
 
@@ -22,8 +26,8 @@ const newestAbout = 50
 
 func (s *Server) people(a huma.API) {
 	handle(a, "people", "GET /people find-people Find people", func(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
-		all, err := s.Store.People(ctx, in.Text, in.Limit)
-		return api.Page[api.Person]{Items: each(all, func(f store.FoundPerson) api.Person {
+		all, err := rosterstore.People(ctx, s.Store, in.Text, in.Limit)
+		return api.Page[api.Person]{Items: each(all, func(f rosterstore.FoundPerson) api.Person {
 			p := person(f.Person)
 			p.Register = f.Register
 			return p
@@ -38,41 +42,41 @@ func (s *Server) people(a huma.API) {
 	})
 }
 
-func person(p store.Person) api.Person {
+func person(p rosterstore.Person) api.Person {
 	return api.Person{ID: p.ID, Name: p.Name(), Email: p.Email, UserName: p.UserName, Identifier: p.Identifier}
 }
 
 func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage, err error) {
-	p, err := s.Store.Person(ctx, id)
+	p, err := rosterstore.FindPerson(ctx, s.Store, id)
 	if err != nil {
 		return page, err
 	}
-	accounts, err := s.Store.AccountsOf(ctx, id)
+	accounts, err := matchstore.AccountsOf(ctx, s.Store, id)
 	if err != nil {
 		return page, err
 	}
-	sections, err := s.Store.WhereaboutsOf(ctx, id)
+	sections, err := rosterstore.WhereaboutsOf(ctx, s.Store, id)
 	if err != nil {
 		return page, err
 	}
-	awards, err := s.Store.Awards(ctx, "", id, "", 200)
+	awards, err := badgestore.Awards(ctx, s.Store, "", id, "", 200)
 	if err != nil {
 		return page, err
 	}
-	events, err := s.Store.Events(ctx, store.EventFilter{PersonID: id, Limit: newestAbout})
+	events, err := eventstore.Events(ctx, s.Store, eventstore.EventFilter{PersonID: id, Limit: newestAbout})
 	if err != nil {
 		return page, err
 	}
-	deliveries, err := s.Store.Deliveries(ctx, store.DeliveryFilter{PersonID: id, Limit: newestAbout})
+	deliveries, err := deliverystore.Deliveries(ctx, s.Store, deliverystore.DeliveryFilter{PersonID: id, Limit: newestAbout})
 	return api.PersonPage{
 		Person:   person(p),
-		Accounts: each(accounts, func(a store.KnownAccount) api.Account { return api.Account(a) }),
+		Accounts: each(accounts, func(a matchstore.KnownAccount) api.Account { return api.Account(a) }),
 		Sections: each(sections, whereabouts),
 		Awards:   each(awards, s.shownAward), Events: each(events, event), Deliveries: each(deliveries, delivery),
 	}, err
 }
 
-func whereabouts(w store.Whereabouts) api.Whereabouts {
+func whereabouts(w rosterstore.Whereabouts) api.Whereabouts {
 	return api.Whereabouts{
 		SectionID: w.SectionID, Section: w.Section, Course: w.Course, Role: w.Role, JoinedAt: w.JoinedAt, LeftAt: w.LeftAt, Through: w.Through, BeginsOn: w.BeginsOn, PairingID: w.PairingID, Target: w.Target,
 		Percent: w.Percent, From: w.From, Class: api.InClass(reports.InClassOf(w)),

@@ -9,7 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
 	"kanban/internal/wire/api"
 )
 
@@ -36,8 +37,8 @@ func TestPersonsPageSaysWhetherTheyAreIn_P1(t *testing.T) {
 		return api.InClass{}
 	}
 	assert.Equal(t, "no-class", where("stu-008").State)
-	p := store.Pairing{ID: store.NewID(), SectionID: section.ID, ConnectionID: workspace.ID, TargetName: "Prop", Policy: roster.DefaultPolicy()}
-	require.NoError(t, x.Store.InTx(t.Context(), func(tx *store.Tx) error { return store.Create(tx, &p, "pairing") }))
+	p := pairingstore.Pairing{ID: db.NewID(), SectionID: section.ID, ConnectionID: workspace.ID, TargetName: "Prop", Policy: roster.DefaultPolicy()}
+	require.NoError(t, x.Store.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &p, "pairing") }))
 	assert.Equal(t, "not-known", where("stu-008").State, "it was not looked at yet")
 	x.Sync(p.ID, false)
 	in := where("stu-008")

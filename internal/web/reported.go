@@ -8,7 +8,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"kanban/internal/adapter"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/wire/webhook"
 )
 
@@ -17,7 +17,7 @@ import (
 func (s *Server) reported(w http.ResponseWriter, r *http.Request) {
 	c, err := s.Connections.Open(r.Context(), chi.URLParam(r, "id"))
 	switch {
-	case errors.Is(err, store.ErrNotFound), err == nil && c.Kind != adapter.KindEvents:
+	case errors.Is(err, db.ErrNotFound), err == nil && c.Kind != adapter.KindEvents:
 		writeProblem(w, http.StatusNotFound, "there is no such service; its address is shown when the connection is made")
 		return
 	case err != nil:

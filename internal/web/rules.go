@@ -13,7 +13,9 @@ import (
 
 	"kanban/internal/app/reacting"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rulestore"
 	"kanban/internal/wire/api"
 )
 
@@ -53,7 +55,7 @@ type subscriber struct {
 
 func (s *Server) rules(a huma.API) {
 	handle(a, "rules", "GET /rules list-rules List rules", func(ctx context.Context, _ *struct{}) (api.Page[api.Rule], error) {
-		all, err := s.Store.Rules(ctx)
+		all, err := rulestore.Rules(ctx, s.Store)
 		if err != nil {
 			return api.Page[api.Rule]{}, err
 		}
@@ -61,7 +63,7 @@ func (s *Server) rules(a huma.API) {
 		return api.Page[api.Rule]{Items: shown}, err
 	})
 	handleTagged(a, "rules", "GET /rules/{id} get-rule Show a rule", func(ctx context.Context, in *byID) (api.Rule, int, error) {
-		r, err := s.Store.Rule(ctx, in.ID)
+		r, err := rulestore.FindRule(ctx, s.Store, in.ID)
 		return s.taggedRule(ctx, r, err)
 	})
 	handleTagged(a, "rules", "POST /rules make-rule Make a rule, which is off at first", func(ctx context.Context, in *with[api.NewRule]) (api.Rule, int, error) {
@@ -94,29 +96,29 @@ func (s *Server) rules(a huma.API) {
 		return s.Reacting.Remove(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "rules", "GET /rules/{id}/unsubscribed list-unsubscribed Who wants no more mails of a rule, the latest first", func(ctx context.Context, in *byID) (api.Page[api.Unsubscribed], error) {
-		if _, err := s.Store.Rule(ctx, in.ID); err != nil {
+		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
 			return api.Page[api.Unsubscribed]{}, err
 		}
-		all, err := s.Store.Unsubscribes(ctx, in.ID)
-		return api.Page[api.Unsubscribed]{Items: each(all, func(u store.Unsubscribe) api.Unsubscribed { return api.Unsubscribed{Address: u.Address, At: u.At} })}, err
+		all, err := rulestore.Unsubscribes(ctx, s.Store, in.ID)
+		return api.Page[api.Unsubscribed]{Items: each(all, func(u rulestore.Unsubscribe) api.Unsubscribed { return api.Unsubscribed{Address: u.Address, At: u.At} })}, err
 	})
 	handleEmpty(a, "rules", "DELETE /rules/{id}/unsubscribed/{address} subscribe-again Let an address have a rule's mails again", func(ctx context.Context, in *subscriber) error {
-		if _, err := s.Store.Rule(ctx, in.ID); err != nil {
+		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
 			return err
 		}
 		return s.Reacting.Subscribe(ctx, callerOf(ctx).Name, in.ID, in.Address, true)
 	})
 	handle(a, "rules", "GET /rules/{id}/versions list-rule-versions What a rule was like, the newest first", func(ctx context.Context, in *byID) ([]api.RuleVersion, error) {
-		if _, err := s.Store.Rule(ctx, in.ID); err != nil {
+		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
 			return nil, err
 		}
-		all, err := s.Store.RuleVersions(ctx, in.ID)
-		return each(all, func(v store.RuleVersion) api.RuleVersion {
+		all, err := rulestore.RuleVersions(ctx, s.Store, in.ID)
+		return each(all, func(v rulestore.RuleVersion) api.RuleVersion {
 			return api.RuleVersion{Version: v.Version, Who: v.Who, At: v.At, Rule: newRule(v.Draft)}
 		}), err
 	})
 	handle(a, "rules", "GET /rules/{id}/checklist rule-checklist What of a rule is done, and the next step", func(ctx context.Context, in *byID) (api.Checklist, error) {
-		r, err := s.Store.Rule(ctx, in.ID)
+		r, err := rulestore.FindRule(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Checklist{}, err
 		}
@@ -140,11 +142,11 @@ func (s *Server) trials(a huma.API) {
 		return shownTrial(t), err
 	})
 	handle(a, "rules", "GET /rules/{id}/samples rule-samples Recent events that fit a rule, the newest first", func(ctx context.Context, in *samplesInput) (api.Page[api.Event], error) {
-		r, err := s.Store.Rule(ctx, in.ID)
+		r, err := rulestore.FindRule(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Page[api.Event]{}, err
 		}
-		all, err := s.Store.Events(ctx, store.EventFilter{Type: r.Trigger, Scope: r.Scope, Limit: in.Limit})
+		all, err := eventstore.Events(ctx, s.Store, eventstore.EventFilter{Type: r.Trigger, Scope: r.Scope, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event)}, err
 	})
 	handle(a, "rules", "GET /rules/{id}/look-back look-back What a rule would have done in the last days", func(ctx context.Context, in *lookBackInput) (api.LookBack, error) {
@@ -168,7 +170,7 @@ func (s *Server) trials(a huma.API) {
 		if err := knownTrigger(in.Trigger); err != nil {
 			return api.Page[api.Event]{}, err
 		}
-		all, err := s.Store.Events(ctx, store.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
+		all, err := eventstore.Events(ctx, s.Store, eventstore.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event)}, err
 	})
 	handle(a, "rules", "GET /connections/{id}/choices list-choices What a service has to choose from: the values of an operation's field, or its groups", func(ctx context.Context, in *choicesInput) ([]string, error) {
@@ -219,11 +221,11 @@ func newRule(d rule.Draft) api.NewRule {
 	}
 }
 
-func (s *Server) taggedRule(ctx context.Context, r store.Rule, err error) (api.Rule, int, error) {
+func (s *Server) taggedRule(ctx context.Context, r rulestore.Rule, err error) (api.Rule, int, error) {
 	if err != nil {
 		return api.Rule{}, 0, err
 	}
-	shown, err := s.shownRules(ctx, []store.Rule{r})
+	shown, err := s.shownRules(ctx, []rulestore.Rule{r})
 	if err != nil {
 		return api.Rule{}, 0, err
 	}
@@ -231,16 +233,16 @@ func (s *Server) taggedRule(ctx context.Context, r store.Rule, err error) (api.R
 }
 
 // shownRules gives rules with how often they fired, and where they apply in words.
-func (s *Server) shownRules(ctx context.Context, all []store.Rule) ([]api.Rule, error) {
-	usage, err := s.Store.RuleUsage(ctx, time.Now())
+func (s *Server) shownRules(ctx context.Context, all []rulestore.Rule) ([]api.Rule, error) {
+	usage, err := rulestore.UsageOfRules(ctx, s.Store, time.Now())
 	if err != nil {
 		return nil, err
 	}
-	byRule := make(map[string]store.RuleUsage, len(usage))
+	byRule := make(map[string]rulestore.RuleUsage, len(usage))
 	for _, u := range usage {
 		byRule[u.RuleID] = u
 	}
-	places, err := s.Store.Places(ctx, each(all, func(r store.Rule) rule.Scope { return r.Scope }))
+	places, err := rulestore.TitlesOfScopes(ctx, s.Store, each(all, func(r rulestore.Rule) rule.Scope { return r.Scope }))
 	if err != nil {
 		return nil, err
 	}
@@ -253,7 +255,7 @@ func (s *Server) shownRules(ctx context.Context, all []store.Rule) ([]api.Rule, 
 }
 
 // where says a scope in words; what is not there any more goes by its id.
-func where(s rule.Scope, p store.Place) string {
+func where(s rule.Scope, p rulestore.ScopeTitles) string {
 	var parts []string
 	for _, x := range [][2]string{{s.Course, p.Course}, {s.Section, p.Section}, {s.Module, p.Module}, {s.Activity, p.Activity}} {
 		if x[0] != "" {
@@ -263,7 +265,7 @@ func where(s rule.Scope, p store.Place) string {
 	return strings.Join(parts, " · ")
 }
 
-func shownRule(r store.Rule, u store.RuleUsage) api.Rule {
+func shownRule(r rulestore.Rule, u rulestore.RuleUsage) api.Rule {
 	state := "draft"
 	switch {
 	case r.OnSince != nil:
@@ -304,20 +306,20 @@ type keepOperationInput struct {
 
 func (s *Server) servicesOwn(a huma.API) {
 	handle(a, "connections", "GET /connections/{id}/operations list-operations List the operations of a service's own API", func(ctx context.Context, in *byID) ([]api.Operation, error) {
-		if _, err := s.Store.Connection(ctx, in.ID); err != nil {
+		if _, err := connectionstore.FindConnection(ctx, s.Store, in.ID); err != nil {
 			return nil, err
 		}
-		return s.Store.Operations(ctx, in.ID)
+		return connectionstore.Operations(ctx, s.Store, in.ID)
 	})
 	handle(a, "connections", "GET /connections/{id}/operations/{name} get-operation Show an operation", func(ctx context.Context, in *operationInput) (api.Operation, error) {
-		return s.Store.Operation(ctx, in.ID, in.Name)
+		return connectionstore.FindOperation(ctx, s.Store, in.ID, in.Name)
 	})
 	handle(a, "connections", "PUT /connections/{id}/operations/{name} keep-operation Define an operation, or define it anew", func(ctx context.Context, in *keepOperationInput) (api.Operation, error) {
 		in.Body.Name = in.Name
 		if err := s.Reacting.KeepOperation(ctx, callerOf(ctx).Name, in.ID, in.Body); err != nil {
 			return api.Operation{}, err
 		}
-		return s.Store.Operation(ctx, in.ID, in.Name)
+		return connectionstore.FindOperation(ctx, s.Store, in.ID, in.Name)
 	})
 	handleEmpty(a, "connections", "DELETE /connections/{id}/operations/{name} drop-operation Remove an operation", func(ctx context.Context, in *operationInput) error {
 		return s.Reacting.DropOperation(ctx, callerOf(ctx).Name, in.ID, in.Name)

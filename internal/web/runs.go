@@ -7,7 +7,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/core/finding"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/mirror"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/api"
 )
 
@@ -19,11 +22,11 @@ type runsInput struct {
 
 func (s *Server) runs(a huma.API) {
 	handle(a, "runs", "GET /runs list-runs List runs, the newest first", func(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
-		all, err := s.Store.Runs(ctx, in.Pairing, in.Connection, in.Cursor, in.Limit)
+		all, err := runstore.Runs(ctx, s.Store, in.Pairing, in.Connection, in.Cursor, in.Limit)
 		if err != nil {
 			return api.Page[api.Run]{}, err
 		}
-		page := api.Page[api.Run]{Items: []api.Run{}, Next: last(all, in.Limit, func(r store.Run) string { return r.ID })}
+		page := api.Page[api.Run]{Items: []api.Run{}, Next: last(all, in.Limit, func(r runstore.Run) string { return r.ID })}
 		for _, r := range all {
 			shown, err := s.run(ctx, r)
 			if err != nil {
@@ -41,13 +44,13 @@ func (s *Server) runs(a huma.API) {
 		return s.run(ctx, r)
 	})
 	handle(a, "runs", "GET /runs/{id} get-run Show a run", func(ctx context.Context, in *byID) (api.Run, error) {
-		r, err := s.Store.Run(ctx, in.ID)
+		r, err := runstore.FindRun(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Run{}, err
 		}
 		out, err := s.run(ctx, r)
 		if err == nil {
-			out.RevertedBy, err = s.Store.RevertedBy(ctx, r.ID)
+			out.RevertedBy, err = runstore.RevertedBy(ctx, s.Store, r.ID)
 		}
 		return out, err
 	})
@@ -59,18 +62,18 @@ func (s *Server) runs(a huma.API) {
 		return s.preview(ctx, p)
 	})
 	handle(a, "runs", "GET /runs/{id}/changes list-changes Everybody in a run, with outcome and reason", func(ctx context.Context, in *byID) (api.Page[api.Change], error) {
-		if _, err := s.Store.Run(ctx, in.ID); err != nil {
+		if _, err := runstore.FindRun(ctx, s.Store, in.ID); err != nil {
 			return api.Page[api.Change]{}, err
 		}
-		all, err := s.Store.Changes(ctx, in.ID)
+		all, err := runstore.Changes(ctx, s.Store, in.ID)
 		return api.Page[api.Change]{Items: each(all, change)}, err
 	})
 	handle(a, "runs", "GET /runs/{id}/differences list-differences Whose records a read changed, and which of their fields", func(ctx context.Context, in *byID) (api.Differences, error) {
-		if _, err := s.Store.Run(ctx, in.ID); err != nil {
+		if _, err := runstore.FindRun(ctx, s.Store, in.ID); err != nil {
 			return api.Differences{}, err
 		}
-		list, more, err := s.Store.Differences(ctx, in.ID)
-		return api.Differences{Items: each(list, func(d store.Difference) api.Difference { return api.Difference(d) }), More: more}, err
+		list, more, err := mirror.Differences(ctx, s.Store, in.ID)
+		return api.Differences{Items: each(list, func(d mirror.Difference) api.Difference { return api.Difference(d) }), More: more}, err
 	})
 	handle(a, "runs", "POST /runs/{id}/cancel cancel-run Stop a run; what it has done is kept", func(ctx context.Context, in *byID) (api.Run, error) {
 		r, err := s.Runs.Cancel(ctx, callerOf(ctx).Name, in.ID)
@@ -88,7 +91,7 @@ func (s *Server) runs(a huma.API) {
 	})
 }
 
-func change(c store.Change) api.Change {
+func change(c runstore.Change) api.Change {
 	out := api.Change{Entry: entry(c.Entry), State: c.State, Code: finding.Code(c.Code), Answer: c.Answer}
 	if e, ok := finding.Lookup(out.Code); ok {
 		out.Entry.Title, out.Entry.Remedy, out.Entry.Owner = e.Title, e.Remedy, string(e.Owner)
@@ -96,12 +99,12 @@ func change(c store.Change) api.Change {
 	return out
 }
 
-func noticed(n store.Noticed) api.Noticed {
+func noticed(n runstore.Noticed) api.Noticed {
 	e, _ := finding.Lookup(n.Code)
 	return api.Noticed{Code: n.Code, Title: e.Title, Subject: n.Subject, Detail: n.Detail, Remedy: e.Remedy}
 }
 
-func (s *Server) run(ctx context.Context, r store.Run) (api.Run, error) {
+func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 	out := api.Run{
 		ID: r.ID, Kind: r.Kind, State: r.State, Step: r.Step, Done: r.Done, Total: r.Total, Counts: r.Counts, Findings: each(r.Findings, noticed),
 		Code: finding.Code(r.ErrorCode), Error: r.Error, RequestedBy: r.RequestedBy, ApprovedBy: r.ApprovedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Since: r.Since, Ends: r.Ends,
@@ -114,7 +117,7 @@ func (s *Server) run(ctx context.Context, r store.Run) (api.Run, error) {
 		if out.Seconds = end.Sub(*r.StartedAt).Seconds(); out.Seconds > 0 {
 			out.Rate = float64(r.Done) / out.Seconds
 		}
-		if r.Active() && r.Kind == store.RunSync && r.Done > 0 {
+		if r.Active() && r.Kind == runstore.RunSync && r.Done > 0 {
 			out.SecondsLeft = out.Seconds * float64(r.Total-r.Done) / float64(r.Done)
 		}
 	}
@@ -131,14 +134,14 @@ func (s *Server) run(ctx context.Context, r store.Run) (api.Run, error) {
 		out.NextPreview = *r.NextPreview
 	}
 	if r.ConnectionID != nil {
-		c, err := s.Store.Connection(ctx, *r.ConnectionID)
+		c, err := connectionstore.FindConnection(ctx, s.Store, *r.ConnectionID)
 		if err != nil {
 			return out, err
 		}
 		out.Connection, out.About = c.Name, c.Name
 	}
 	if r.PairingID != nil {
-		p, err := s.Store.Pairing(ctx, *r.PairingID)
+		p, err := pairingstore.FindPairing(ctx, s.Store, *r.PairingID)
 		if err != nil {
 			return out, err
 		}

@@ -10,7 +10,7 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/visibility"
-	"kanban/internal/store"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/api"
 )
 
@@ -104,7 +104,7 @@ func (in *SectionFilter) filter() (pairings.Filter, error) {
 	return f, nil
 }
 
-func sectionRef(x store.Section) api.SectionRef {
+func sectionRef(x rosterstore.Section) api.SectionRef {
 	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.Org, Teachers: x.Teachers, Learners: x.Learners, Gone: x.Gone}
 }
 

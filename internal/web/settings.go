@@ -14,7 +14,9 @@ import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/core/naming"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/runstore"
+	"kanban/internal/store/settingstore"
 	"kanban/internal/wire/api"
 )
 
@@ -75,7 +77,7 @@ func (s *Server) settings(a huma.API) {
 			}
 			names[v.Name] = true
 		}
-		if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Set(ctx, "views/"+callerOf(ctx).ID, in.Body) }); err != nil {
+		if err := s.Store.InTx(ctx, func(tx *db.Tx) error { return settingstore.SaveSetting(ctx, tx, "views/"+callerOf(ctx).ID, in.Body) }); err != nil {
 			return nil, err
 		}
 		return s.views(ctx)
@@ -95,12 +97,12 @@ func (s *Server) templates(ctx context.Context) ([]api.Template, error) {
 
 func (s *Server) views(ctx context.Context) ([]api.View, error) {
 	list := []api.View{}
-	_, err := s.Store.Setting(ctx, "views/"+callerOf(ctx).ID, &list)
+	_, err := settingstore.FindSetting(ctx, s.Store, "views/"+callerOf(ctx).ID, &list)
 	return list, err
 }
 
 func (s *Server) maintenance(ctx context.Context) (api.Maintenance, error) {
-	m, err := s.Store.Maintenance(ctx)
+	m, err := settingstore.FindMaintenance(ctx, s.Store)
 	return api.Maintenance{On: m.Since != nil, Since: m.Since, By: m.By, Note: m.Note}, err
 }
 
@@ -113,7 +115,7 @@ func (s *Server) approval(w http.ResponseWriter, r *http.Request) {
 	status := http.StatusOK
 	var err error
 	if r.Method == http.MethodPost {
-		var run store.Run
+		var run runstore.Run
 		if run, err = s.Runs.Approve(ctx, token, r.PostFormValue("preview")); err == nil {
 			data["Done"], data["Run"] = true, s.Public+"/runs/"+run.ID
 		}
@@ -123,7 +125,7 @@ func (s *Server) approval(w http.ResponseWriter, r *http.Request) {
 	refused, known := refusal.As(err)
 	switch {
 	case err == nil:
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, db.ErrNotFound):
 		status, data["Problem"] = http.StatusNotFound, "This link was used already, or is older than a week."
 	case known:
 		status, data["Problem"] = http.StatusConflict, refused.Detail

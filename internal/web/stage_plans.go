@@ -7,7 +7,8 @@ import (
 
 	"kanban/internal/app/stages"
 	"kanban/internal/core/stage"
-	"kanban/internal/store"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/stagestore"
 	"kanban/internal/wire/api"
 )
 
@@ -28,7 +29,7 @@ type stagePlanPeopleInput struct {
 
 func (s *Server) stagePlans(a huma.API) {
 	handle(a, "stages", "GET /stage-plans list-stage-plans List stage plans and how far their people have come", func(ctx context.Context, _ *struct{}) (api.Page[api.StagePlan], error) {
-		all, err := s.Store.StagePlans(ctx)
+		all, err := stagestore.StagePlans(ctx, s.Store)
 		out := api.Page[api.StagePlan]{Items: []api.StagePlan{}}
 		for _, p := range all {
 			x, err := s.shownStagePlan(ctx, p)
@@ -40,7 +41,7 @@ func (s *Server) stagePlans(a huma.API) {
 		return out, err
 	})
 	handleTagged(a, "stages", "GET /stage-plans/{id} get-stage-plan Show a stage plan", func(ctx context.Context, in *byID) (api.StagePlan, int, error) {
-		p, err := s.Store.StagePlan(ctx, in.ID)
+		p, err := stagestore.FindStagePlan(ctx, s.Store, in.ID)
 		return s.taggedStagePlan(ctx, p, err)
 	})
 	handleTagged(a, "stages", "POST /stage-plans make-stage-plan Make a stage plan, which is off at first", func(ctx context.Context, in *with[api.NewStagePlan]) (api.StagePlan, int, error) {
@@ -70,11 +71,11 @@ func (s *Server) stagePlans(a huma.API) {
 		}, err
 	})
 	handle(a, "stages", "GET /stage-plans/{id}/group stage-plan-group How far a group has come", func(ctx context.Context, in *groupInput) (api.StagePlanGroup, error) {
-		p, err := s.Store.StagePlan(ctx, in.ID)
+		p, err := stagestore.FindStagePlan(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.StagePlanGroup{}, err
 		}
-		g, err := s.Store.GroupOf(ctx, p, in.Section)
+		g, err := stagestore.GroupOf(ctx, s.Store, p, in.Section)
 		if err != nil {
 			return api.StagePlanGroup{}, err
 		}
@@ -82,16 +83,16 @@ func (s *Server) stagePlans(a huma.API) {
 		return shownGroup(p, g, takes), err
 	})
 	handle(a, "stages", "GET /stage-plans/{id}/people stage-plan-people The people of a stage plan by name", func(ctx context.Context, in *stagePlanPeopleInput) (api.Page[api.StagePlanPerson], error) {
-		p, err := s.Store.StagePlan(ctx, in.ID)
+		p, err := stagestore.FindStagePlan(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Page[api.StagePlanPerson]{}, err
 		}
-		all, err := s.Store.StagePlanPeople(ctx, p, store.StagePlanFilter{
+		all, err := stagestore.StagePlanPeople(ctx, s.Store, p, stagestore.StagePlanFilter{
 			SectionID: in.Section, Reached: in.Reached, Missing: in.Missing, At: in.At, State: in.State, After: in.Cursor, Limit: in.Limit,
 		})
 		return api.Page[api.StagePlanPerson]{
-			Items: each(all, func(c store.StagePlanPerson) api.StagePlanPerson { return stagePlanPerson(p, c) }),
-			Next:  last(all, in.Limit, func(c store.StagePlanPerson) string { return c.PersonID }),
+			Items: each(all, func(c stagestore.StagePlanPerson) api.StagePlanPerson { return stagePlanPerson(p, c) }),
+			Next:  last(all, in.Limit, func(c stagestore.StagePlanPerson) string { return c.PersonID }),
 		}, err
 	})
 	handle(a, "people", "GET /people/{id}/stage-plans person-stage-plans Where a person stands in every stage plan that is on", func(ctx context.Context, in *byID) ([]api.PersonStagePlan, error) {
@@ -100,11 +101,11 @@ func (s *Server) stagePlans(a huma.API) {
 	})
 }
 
-func stagePlanOf(n api.NewStagePlan) store.StagePlan {
-	return store.StagePlan{Name: n.Name, CourseID: n.CourseID, Stages: n.Stages}
+func stagePlanOf(n api.NewStagePlan) stagestore.StagePlan {
+	return stagestore.StagePlan{Name: n.Name, CourseID: n.CourseID, Stages: n.Stages}
 }
 
-func (s *Server) taggedStagePlan(ctx context.Context, p store.StagePlan, err error) (api.StagePlan, int, error) {
+func (s *Server) taggedStagePlan(ctx context.Context, p stagestore.StagePlan, err error) (api.StagePlan, int, error) {
 	if err != nil {
 		return api.StagePlan{}, 0, err
 	}
@@ -112,19 +113,19 @@ func (s *Server) taggedStagePlan(ctx context.Context, p store.StagePlan, err err
 	return out, p.Version, err
 }
 
-func (s *Server) shownStagePlan(ctx context.Context, p store.StagePlan) (api.StagePlan, error) {
-	title, err := s.Store.CourseTitle(ctx, p.CourseID)
+func (s *Server) shownStagePlan(ctx context.Context, p stagestore.StagePlan) (api.StagePlan, error) {
+	title, err := learningstore.CourseTitle(ctx, s.Store, p.CourseID)
 	if err != nil {
 		return api.StagePlan{}, err
 	}
-	g, err := s.Store.GroupOf(ctx, p, "")
+	g, err := stagestore.GroupOf(ctx, s.Store, p, "")
 	return api.StagePlan{
 		NewStagePlan: api.NewStagePlan{Name: p.Name, CourseID: p.CourseID, Stages: p.Stages},
 		ID:           p.ID, Course: title, OnSince: p.OnSince, People: g.People, Finished: g.Finished, Version: p.Version,
 	}, err
 }
 
-func shownGroup(p store.StagePlan, g store.Group, takes []stages.StageTakes) api.StagePlanGroup {
+func shownGroup(p stagestore.StagePlan, g stagestore.Group, takes []stages.StageTakes) api.StagePlanGroup {
 	out := api.StagePlanGroup{
 		People: g.People, NotOpened: g.NotOpened, Finished: g.Finished,
 		Stages: each(p.Stages, func(x stage.Stage) api.StageCount {
@@ -137,7 +138,7 @@ func shownGroup(p store.StagePlan, g store.Group, takes []stages.StageTakes) api
 	return out
 }
 
-func stagePlanPerson(p store.StagePlan, c store.StagePlanPerson) api.StagePlanPerson {
+func stagePlanPerson(p stagestore.StagePlan, c stagestore.StagePlanPerson) api.StagePlanPerson {
 	out := api.StagePlanPerson{PersonID: c.PersonID, Person: c.Person, Sections: c.Sections, Reached: []string{}, Percent: c.Percent, LastAt: c.LastAt}
 	for _, x := range p.Stages {
 		if _, there := c.Reached[x.ID]; there {

@@ -15,7 +15,8 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"kanban/internal/adapter"
-	"kanban/internal/store"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/taskstore"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/oneroster"
 	"kanban/internal/wire/sheet"
@@ -28,7 +29,7 @@ type tasksInput struct {
 
 func (s *Server) tasks(a huma.API) {
 	handle(a, "tasks", "GET /tasks list-tasks List what rules gave people to do, the most urgent first", func(ctx context.Context, in *tasksInput) (api.Page[api.Task], error) {
-		all, err := s.Store.Tasks(ctx, in.Done, in.Limit)
+		all, err := taskstore.Tasks(ctx, s.Store, in.Done, in.Limit)
 		return api.Page[api.Task]{Items: each(all, shownTask)}, err
 	})
 	handleEmpty(a, "tasks", "POST /tasks/{id}/done end-task Mark a task as done", func(ctx context.Context, in *byID) error {
@@ -37,12 +38,12 @@ func (s *Server) tasks(a huma.API) {
 	handleEmpty(a, "tasks", "POST /tasks/{id}/open reopen-task Open a task again", func(ctx context.Context, in *byID) error {
 		return s.Reacting.EndTask(ctx, callerOf(ctx).Name, in.ID, false)
 	})
-	handle(a, "sheets", "GET /sheets list-sheets List the sheets that rules fill", func(ctx context.Context, _ *struct{}) ([]store.Sheet, error) {
-		return s.Store.Sheets(ctx)
+	handle(a, "sheets", "GET /sheets list-sheets List the sheets that rules fill", func(ctx context.Context, _ *struct{}) ([]deliverystore.Sheet, error) {
+		return deliverystore.Sheets(ctx, s.Store)
 	})
 }
 
-func shownTask(t store.ListedTask) api.Task {
+func shownTask(t taskstore.ListedTask) api.Task {
 	out := api.Task{
 		ID: t.ID, Title: t.Title, Detail: t.Detail, Owner: t.Owner, Person: t.Person, Section: t.Section, Rule: t.Rule, DeliveryID: t.DeliveryID,
 		DueAt: t.DueAt, DoneAt: t.DoneAt, DoneBy: t.DoneBy, CreatedAt: t.CreatedAt,
@@ -67,7 +68,7 @@ func (s *Server) sheetFile(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusNotFound, "a sheet's address ends with .csv or .xlsx")
 		return
 	}
-	rows, err := s.Store.SheetRows(r.Context(), file[:dot])
+	rows, err := deliverystore.SheetRows(r.Context(), s.Store, file[:dot])
 	if err != nil {
 		s.Log.Error("reading a sheet", "cause", err.Error())
 		writeProblem(w, http.StatusInternalServerError, "the sheet could not be read; try again")
@@ -92,7 +93,7 @@ func (s *Server) sheetFile(w http.ResponseWriter, r *http.Request) {
 
 // tableOf gives one column per cell name that any row has, in the order of the
 // alphabet, behind the time of the row.
-func tableOf(rows []store.SheetRow) (header []string, cells [][]string) {
+func tableOf(rows []deliverystore.SheetRow) (header []string, cells [][]string) {
 	names := map[string]bool{}
 	for _, r := range rows {
 		for name := range r.Cells {
@@ -136,7 +137,7 @@ func (s *Server) pickup(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	list, next, err := s.Store.Pickups(r.Context(), c.ID, since)
+	list, next, err := deliverystore.Pickups(r.Context(), s.Store, c.ID, since)
 	if err != nil {
 		s.Log.Error("listing enrolments", "cause", err.Error())
 		writeProblem(w, http.StatusInternalServerError, "the enrolments could not be read; try again")

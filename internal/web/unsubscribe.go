@@ -8,7 +8,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 )
 
 var unsubscribePage = template.Must(template.ParseFS(pages, "pages/unsubscribe.html"))
@@ -20,7 +20,7 @@ func (s *Server) unsubscribe(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Referrer-Policy", "no-referrer")
 	x, err := s.Reacting.SubscriptionOf(r.Context(), chi.URLParam(r, "token"))
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, db.ErrNotFound) {
 		s.unsubscribeAnswer(w, http.StatusNotFound, map[string]any{"Gone": true, "Rule": ""})
 		return
 	}

@@ -21,14 +21,14 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/wiring"
 )
 
 // Server is everything the HTTP side needs. Fill every field.
 type Server struct {
 	*wiring.UseCases
-	Store *store.Store
+	Store *db.Database
 
 	// Public is the address at which people reach the service, without a slash
 	// at its end.

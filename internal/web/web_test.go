@@ -24,7 +24,10 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
 	"kanban/internal/store/storetest"
 	"kanban/internal/web"
 )
@@ -155,7 +158,7 @@ func TestKeysAreClaimedBeforeTheWork(t *testing.T) {
 		}
 		return assert.Equal(t, first, v)
 	})
-	list, err := x.Store.Connections(t.Context())
+	list, err := connectionstore.Connections(t.Context(), x.Store)
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
 	resp, _ := x.ask("POST", "/api/v1/connections", strings.Replace(body, "Plant", "Other", 1), append(x.bearer(), "Idempotency-Key", "one")...)
@@ -308,7 +311,7 @@ func TestUnsubscribing(t *testing.T) {
 	r := x.Rule(rule.Draft{Name: "Nudge", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: x.Mail().ID, Subject: "Hello", Text: "Dear {{.person.givenName}}, see https://fernmoor.example/a?b=1&c=2."}}})
 	joined := func() string {
 		p, s := x.Person("stu-014"), x.Section("PROP-A")
-		e := x.Record(store.Event{Type: "section.joined", NaturalKey: store.NewID(), PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now().UTC()})
+		e := x.Record(eventstore.Event{Type: "section.joined", NaturalKey: db.NewID(), PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now().UTC()})
 		x.Deliver()
 		list := x.Deliveries(e.ID)
 		require.Len(t, list, 1)
@@ -355,8 +358,8 @@ func TestUnsubscribing(t *testing.T) {
 func TestSheetsOfAnyName(t *testing.T) {
 	x := open(t, nil)
 	for i, name := range []string{"Plain", "Seeds & bulbs", "Week 1/2", "9:00", "50 %", "Grüße?"} {
-		require.NoError(t, x.Store.InTx(t.Context(), func(tx *store.Tx) error {
-			return tx.AppendRow(t.Context(), name, store.NewID(), map[string]any{"n": i})
+		require.NoError(t, x.Store.InTx(t.Context(), func(tx *db.Tx) error {
+			return deliverystore.AppendRow(t.Context(), tx, name, db.NewID(), map[string]any{"n": i})
 		}))
 		var escaped strings.Builder
 		for _, b := range []byte(name) {
@@ -380,7 +383,7 @@ func TestGivenUpRequestsMayBeTriedAgain(t *testing.T) {
 	x := open(t, nil)
 	x.Read(x.Register(), false)
 	held := make(chan struct{})
-	require.NoError(t, x.Store.InTx(t.Context(), func(tx *store.Tx) error {
+	require.NoError(t, x.Store.InTx(t.Context(), func(tx *db.Tx) error {
 		// Whoever makes a rule waits for this transaction.
 		if _, err := tx.PGX.Exec(t.Context(), `LOCK TABLE rules IN ACCESS EXCLUSIVE MODE`); err != nil {
 			return err

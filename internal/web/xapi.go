@@ -15,7 +15,8 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/observing"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
 	"kanban/internal/wire/xapi"
 )
 
@@ -77,7 +78,7 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusBadRequest, err.Error())
 		return
 	}
-	ask := store.StatementQuery{
+	ask := eventstore.StatementQuery{
 		ConnectionID: connection.ID, ID: q.StatementID + q.VoidedStatementID, Voided: q.VoidedStatementID != "", Verb: q.Verb, Activity: q.Activity, RelatedActivities: q.RelatedActivities,
 		Registration: q.Registration, Since: q.Since, Until: q.Until, Ascending: q.Ascending, After: q.After, Limit: q.Limit + 1,
 	}
@@ -86,7 +87,7 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 	} else if q.Agent != nil {
 		ask.Actor = q.Agent.Key()
 	}
-	list, through, err := s.Store.Statements(r.Context(), ask)
+	list, through, err := eventstore.Statements(r.Context(), s.Store, ask)
 	if err != nil {
 		s.Log.Error("listing statements", "cause", err.Error())
 		writeProblem(w, http.StatusInternalServerError, "the statements could not be read; ask again")
@@ -96,7 +97,7 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 	s.answerStatements(w, q, list, xapi.Agent{ObjectType: "Agent", Account: &xapi.Account{HomePage: s.Public, Name: connection.Settings["key"]}})
 }
 
-func (s *Server) answerStatements(w http.ResponseWriter, q xapi.Query, list []store.StoredStatement, authority xapi.Agent) {
+func (s *Server) answerStatements(w http.ResponseWriter, q xapi.Query, list []eventstore.StoredStatement, authority xapi.Agent) {
 	answer := struct {
 		Statements []json.RawMessage `json:"statements"`
 		More       string            `json:"more"`
@@ -173,7 +174,7 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 
 func (s *Server) notTaken(w http.ResponseWriter, err error) {
 	s.Log.Error("taking statements", "cause", err.Error())
-	if store.Unreachable(err) || errors.Is(err, context.Canceled) {
+	if db.Unreachable(err) || errors.Is(err, context.Canceled) {
 		writeBusy(w, "the statements could not be stored just now; send them again")
 		return
 	}

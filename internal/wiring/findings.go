@@ -12,12 +12,13 @@ import (
 	"kanban/internal/app/reports"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/runstore"
 )
 
 // sectionStates tells findings how sections stand.
 type sectionStates struct {
-	store    *store.Store
+	store    *db.Database
 	pairings *pairings.Service
 }
 
@@ -31,7 +32,7 @@ func (s sectionStates) States(ctx context.Context) (map[roster.State]int, int, e
 	for _, c := range list.Cards {
 		counts[c.State]++
 	}
-	running, err := s.store.CountRunning(ctx)
+	running, err := runstore.CountRunning(ctx, s.store)
 	return counts, running, err
 }
 

@@ -26,7 +26,7 @@ import (
 	"kanban/internal/app/runs"
 	"kanban/internal/app/stages"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/wire/call"
 )
 
@@ -67,7 +67,7 @@ type UseCases struct {
 }
 
 // New puts them together over a database.
-func New(db *store.Store, o Options) *UseCases {
+func New(db *db.Database, o Options) *UseCases {
 	x := &UseCases{
 		Access:      &access.Service{Store: db},
 		Badges:      &badges.Service{Store: db, Public: o.Public + "/open"},

@@ -13,7 +13,9 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/leases"
 	"kanban/internal/wire/call"
 	"kanban/internal/wiring"
 )
@@ -22,7 +24,7 @@ import (
 // be renewed everything under way is cut off before it ends, and a new shift begins as
 // soon as the database can be reached again.
 type Worker struct {
-	store   *store.Store
+	store   *db.Database
 	uses    *wiring.UseCases
 	options Options
 
@@ -33,7 +35,7 @@ type Worker struct {
 }
 
 // Start begins to work and returns at once.
-func Start(ctx context.Context, s *store.Store, uses *wiring.UseCases, o Options) (*Worker, error) {
+func Start(ctx context.Context, s *db.Database, uses *wiring.UseCases, o Options) (*Worker, error) {
 	if o.Runs == 0 {
 		o.Runs = 8
 	}
@@ -94,10 +96,10 @@ func (w *Worker) Stop(ctx context.Context) {
 
 // shift is the work under one lease.
 type shift struct {
-	store   *store.Store
+	store   *db.Database
 	uses    *wiring.UseCases
 	options Options
-	lease   store.Lease
+	lease   leases.Lease
 
 	holding context.Context // ends when the lease is lost, or everything is to be cut off
 	cut     context.CancelCauseFunc
@@ -113,7 +115,7 @@ type shift struct {
 var errLost = errors.New("the lease could not be renewed")
 
 func (w *Worker) begin(ctx context.Context) (*shift, error) {
-	lease, err := w.store.Register(ctx, w.options.Lease)
+	lease, err := leases.Register(ctx, w.store, w.options.Lease)
 	if err != nil {
 		return nil, fmt.Errorf("starting the worker: %w", err)
 	}
@@ -127,10 +129,10 @@ func (w *Worker) begin(ctx context.Context) (*shift, error) {
 		FetchPollInterval:    500 * time.Millisecond,
 		RescueStuckJobsAfter: 24 * time.Hour, // the lease tells who is at work
 		Queues: map[string]river.QueueConfig{
-			store.QueueRuns:      {MaxWorkers: w.options.Runs},
-			store.QueueByHand:    {MaxWorkers: byHand},
-			store.QueueReactions: {MaxWorkers: w.options.Reactions},
-			river.QueueDefault:   {MaxWorkers: 4},
+			jobs.QueueRuns:      {MaxWorkers: w.options.Runs},
+			jobs.QueueByHand:    {MaxWorkers: byHand},
+			jobs.QueueReactions: {MaxWorkers: w.options.Reactions},
+			river.QueueDefault:  {MaxWorkers: 4},
 		},
 		ErrorHandler: &failures{w.options.Log},
 	})
@@ -160,13 +162,13 @@ func (x *shift) renew() {
 		}
 		asked := time.Now()
 		ctx, cancel := context.WithTimeout(x.holding, length/9)
-		err := x.store.Renew(ctx, x.lease)
+		err := leases.Renew(ctx, x.store, x.lease)
 		cancel()
 		if err == nil {
 			renewed = asked
 			continue
 		}
-		if errors.Is(err, store.ErrStale) || time.Since(renewed) > length*2/3 {
+		if errors.Is(err, db.ErrStale) || time.Since(renewed) > length*2/3 {
 			x.cut(fmt.Errorf("%w: %w", errLost, err))
 			close(x.lost)
 			return
@@ -179,10 +181,10 @@ const sweepEvery = 2 * time.Second
 // sweep gives back the jobs of workers that no longer live.
 func (x *shift) sweep() {
 	for {
-		err := x.store.EndDeadLeases(x.holding)
+		err := leases.EndDeadLeases(x.holding, x.store)
 		var jobs int64
 		if err == nil {
-			jobs, err = x.store.GiveBack(x.holding)
+			jobs, err = leases.GiveBack(x.holding, x.store)
 		}
 		if err != nil && x.holding.Err() == nil {
 			x.options.Log.Warn("looking for orphaned work failed", "cause", err.Error())
@@ -218,7 +220,7 @@ func (x *shift) stop(ctx context.Context) {
 	x.background.Wait()
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 	defer cancel()
-	_ = x.store.EndLease(last, x.lease)
+	_ = leases.EndLease(last, x.store, x.lease)
 }
 
 // abandon ends a shift whose lease is lost: nothing can be written any more.
@@ -232,8 +234,8 @@ func (x *shift) abandon() {
 
 // exclusively does work that nobody else does at the same time.
 func (x *shift) exclusively(ctx context.Context, name string, do func() error) error {
-	unlock, err := x.store.Lock(ctx, x.lease.Worker, name)
-	if errors.Is(err, store.ErrHeld) {
+	unlock, err := leases.Lock(ctx, x.store, x.lease.Worker, name)
+	if errors.Is(err, leases.ErrHeld) {
 		return river.JobSnooze(time.Second)
 	}
 	if err != nil {

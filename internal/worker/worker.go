@@ -17,7 +17,11 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/registers"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/settingstore"
 )
 
 // Options of a worker.
@@ -44,43 +48,43 @@ var jobsTotal = promauto.NewCounterVec(prometheus.CounterOpts{
 func (x *shift) jobs() *river.Workers {
 	s, uses := x.store, x.uses
 	workers := river.NewWorkers()
-	add(x, workers, func(ctx context.Context, j *river.Job[store.ReadRegister]) error {
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.ReadRegister]) error {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
 		return asked(uses.Registers.Work(ctx, j.Args.RunID, last(j)))
 	})
-	add(x, workers, func(ctx context.Context, j *river.Job[store.ApplyRun]) error {
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.ApplyRun]) error {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
 		return x.exclusively(ctx, "run/"+j.Args.RunID, func() error { return asked(uses.Runs.Work(ctx, j.Args.RunID, last(j))) })
 	})
-	add(x, workers, func(ctx context.Context, j *river.Job[store.WorkAsked]) error {
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkAsked]) error {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
 		return x.exclusively(ctx, "asked/"+j.Args.ConnectionID, func() error { return uses.Runs.WorkAsked(ctx, j.Args.ConnectionID) })
 	})
-	add(x, workers, func(ctx context.Context, j *river.Job[store.React]) error {
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.React]) error {
 		return uses.Reacting.React(ctx, j.Args.EventIDs, j.Args.RuleID)
 	})
-	add(x, workers, func(ctx context.Context, job *river.Job[store.RunPairing]) error {
+	add(x, workers, func(ctx context.Context, job *river.Job[jobs.RunPairing]) error {
 		return uses.Runs.Auto(ctx, job.Args.PairingID, job.Args.Who)
 	})
-	add(x, workers, func(ctx context.Context, _ *river.Job[store.ResolveStatements]) error {
+	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.ResolveStatements]) error {
 		return uses.Observing.Resolve(ctx)
 	})
-	add(x, workers, func(ctx context.Context, j *river.Job[store.RecountCourse]) error {
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.RecountCourse]) error {
 		return uses.Observing.Recount(ctx, j.Args)
 	})
-	add(x, workers, func(ctx context.Context, j *river.Job[store.WorkOutStages]) error {
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkOutStages]) error {
 		if j.Args.StagePlanID != "" {
 			return uses.Stages.WorkOut(ctx, j.Args.StagePlanID)
 		}
 		return uses.Stages.Touched(ctx, j.Args.People, j.Args.Courses, j.Args.Badges)
 	})
-	add(x, workers, func(ctx context.Context, j *river.Job[store.SettleAccess]) error {
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.SettleAccess]) error {
 		return x.exclusively(ctx, "access", func() error {
 			if j.Args.OfferID == "" {
 				return uses.Purchases.Tick(ctx)
@@ -88,25 +92,25 @@ func (x *shift) jobs() *river.Workers {
 			return uses.Purchases.Settle(ctx, j.Args.OfferID)
 		})
 	})
-	add(x, workers, func(ctx context.Context, _ *river.Job[store.PassTime]) error {
+	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.PassTime]) error {
 		return errors.Join(uses.Reacting.Inactive(ctx), uses.Purchases.Tick(ctx))
 	})
-	add(x, workers, func(ctx context.Context, j *river.Job[store.Propose]) error {
-		return s.LookForProposals(ctx, j.Args.ConnectionID)
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.Propose]) error {
+		return matchstore.LookForProposals(ctx, s, j.Args.ConnectionID)
 	})
-	add(x, workers, func(ctx context.Context, j *river.Job[store.CarryOutBatch]) error {
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.CarryOutBatch]) error {
 		return x.exclusively(ctx, "batch/"+j.Args.BatchID, func() error { return uses.Batches.CarryOut(ctx, j.Args.BatchID) })
 	})
-	add(x, workers, func(ctx context.Context, j *river.Job[store.AskNeeds]) error {
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.AskNeeds]) error {
 		return x.exclusively(ctx, "ask-needs/"+j.Args.RuleID, func() error { return uses.Reacting.AskNeeds(ctx, j.Args.RuleID) })
 	})
-	add(x, workers, func(ctx context.Context, _ *river.Job[store.TendHistory]) error {
+	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.TendHistory]) error {
 		return x.exclusively(ctx, "history", func() error { return uses.History.Tend(ctx) })
 	})
-	add(x, workers, func(ctx context.Context, _ *river.Job[store.Tick]) error {
+	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.Tick]) error {
 		return errors.Join(x.queueDue(ctx), uses.Registers.Turn(ctx), uses.Runs.Tick(ctx, time.Now()))
 	})
-	add(x, workers, func(ctx context.Context, _ *river.Job[store.ReadAll]) error {
+	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.ReadAll]) error {
 		return readAll(ctx, s, uses.Registers, x.options.Log)
 	})
 
@@ -117,20 +121,20 @@ func (x *shift) jobs() *river.Workers {
 // hangs on the tick, which looks in the database when it was last due.
 func schedules() []*river.PeriodicJob {
 	return []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(tick),
-		func() (river.JobArgs, *river.InsertOpts) { return store.Tick{}, nil }, &river.PeriodicJobOpts{ID: "tick", RunOnStart: true})}
+		func() (river.JobArgs, *river.InsertOpts) { return jobs.Tick{}, nil }, &river.PeriodicJobOpts{ID: "tick", RunOnStart: true})}
 }
 
 // queueDue queues what is due at intervals.
 func (x *shift) queueDue(ctx context.Context) error {
 	errs := []error{
-		x.store.QueueEvery(ctx, "pass-time", checkEvery, true, store.PassTime{}),
+		jobs.QueueEvery(ctx, x.store, "pass-time", checkEvery, true, jobs.PassTime{}),
 		// What was reached before progress went with people who move.
-		x.store.QueueEvery(ctx, "carry-progress", 100*365*24*time.Hour, true, store.RecountCourse{Everybody: true}),
-		x.store.QueueEvery(ctx, "tend-history", checkEvery, true, store.TendHistory{}),
-		x.store.QueueEvery(ctx, "ask-needs", 24*time.Hour, true, store.AskNeeds{}),
+		jobs.QueueEvery(ctx, x.store, "carry-progress", 100*365*24*time.Hour, true, jobs.RecountCourse{Everybody: true}),
+		jobs.QueueEvery(ctx, x.store, "tend-history", checkEvery, true, jobs.TendHistory{}),
+		jobs.QueueEvery(ctx, x.store, "ask-needs", 24*time.Hour, true, jobs.AskNeeds{}),
 	}
 	if every := x.options.ReadEvery; every > 0 {
-		errs = append(errs, x.store.QueueEvery(ctx, "read-all", every, false, store.ReadAll{}))
+		errs = append(errs, jobs.QueueEvery(ctx, x.store, "read-all", every, false, jobs.ReadAll{}))
 	}
 	return errors.Join(errs...)
 }
@@ -191,8 +195,8 @@ const byHand = 4
 const pausedFor = 5 * time.Second
 
 // pausedNow hands work back while everything is paused.
-func pausedNow(ctx context.Context, s *store.Store) error {
-	m, err := s.Maintenance(ctx)
+func pausedNow(ctx context.Context, s *db.Database) error {
+	m, err := settingstore.FindMaintenance(ctx, s)
 	if err == nil && m.Since != nil {
 		return river.JobSnooze(pausedFor)
 	}
@@ -207,11 +211,11 @@ const tick = 15 * time.Second
 const checkEvery = 15 * time.Minute
 
 // readAll starts a read of every register that is neither paused nor being read.
-func readAll(ctx context.Context, s *store.Store, r *registers.Service, log *slog.Logger) error {
-	if m, err := s.Maintenance(ctx); err != nil || m.Since != nil {
+func readAll(ctx context.Context, s *db.Database, r *registers.Service, log *slog.Logger) error {
+	if m, err := settingstore.FindMaintenance(ctx, s); err != nil || m.Since != nil {
 		return err
 	}
-	all, err := s.Connections(ctx)
+	all, err := connectionstore.Connections(ctx, s)
 	if err != nil {
 		return err
 	}

@@ -18,7 +18,10 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin/fault"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/leases"
+	"kanban/internal/store/runstore"
 	"kanban/internal/store/storetest"
 	"kanban/internal/worker"
 )
@@ -38,8 +41,8 @@ func TestOrphanedWorkIsGivenBack(t *testing.T) {
 	}
 	hold("read-register", "a worker that died")
 
-	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error { return tx.Enqueue(t.Context(), store.React{EventIDs: []string{}}) }))
-	living, err := w.Store.Register(t.Context(), time.Hour)
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error { return tx.Enqueue(t.Context(), jobs.React{EventIDs: []string{}}) }))
+	living, err := leases.Register(t.Context(), w.Store, time.Hour)
 	require.NoError(t, err)
 	hold("react", living.Worker)
 
@@ -51,8 +54,8 @@ func TestOrphanedWorkIsGivenBack(t *testing.T) {
 		x.Stop(ctx)
 	}()
 	require.Eventually(t, func() bool {
-		r, err := w.Store.Run(t.Context(), orphan.ID)
-		return err == nil && r.State == store.Finished
+		r, err := runstore.FindRun(t.Context(), w.Store, orphan.ID)
+		return err == nil && r.State == runstore.Finished
 	}, 20*time.Second, 50*time.Millisecond)
 	var holder string
 	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT attempted_by[1] FROM river_job WHERE kind = 'react' AND state = 'running'`).Scan(&holder))
@@ -75,12 +78,12 @@ func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
 	_, err = w.Runs.Start(t.Context(), "test", preview.ID, false)
 	require.ErrorContains(t, err, "at work on this pairing already")
 	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Latency, Millis: 20}))
-	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error {
-		jobs := []river.JobArgs{store.WorkAsked{ConnectionID: p.ConnectionID}, store.WorkAsked{ConnectionID: p.ConnectionID}}
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error {
+		work := []river.JobArgs{jobs.WorkAsked{ConnectionID: p.ConnectionID}, jobs.WorkAsked{ConnectionID: p.ConnectionID}}
 		for range 4 { // the same run, and the same wish, as if their news had come several times
-			jobs = append(jobs, store.ApplyRun{RunID: first.ID}, store.ApplyRun{RunID: first.ID, ByHand: true}, store.RunPairing{PairingID: p.ID, Who: "schedule"}, store.RunPairing{PairingID: p.ID, Who: "Maud", ByHand: true})
+			work = append(work, jobs.ApplyRun{RunID: first.ID}, jobs.ApplyRun{RunID: first.ID, ByHand: true}, jobs.RunPairing{PairingID: p.ID, Who: "schedule"}, jobs.RunPairing{PairingID: p.ID, Who: "Maud", ByHand: true})
 		}
-		return tx.Enqueue(t.Context(), jobs...)
+		return tx.Enqueue(t.Context(), work...)
 	}))
 	for range 2 {
 		x, err := worker.Start(t.Context(), w.Store, w.UseCases, worker.Options{Log: slog.New(slog.DiscardHandler)})
@@ -92,11 +95,11 @@ func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
 		err := w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM river_job WHERE kind IN ('apply-run', 'run-pairing', 'work-asked') AND state NOT IN ('completed', 'discarded')`).Scan(&open)
 		return err == nil && open == 0
 	}, 30*time.Second, 50*time.Millisecond)
-	runs, err := w.Store.Runs(t.Context(), p.ID, "", "", 100)
+	runs, err := runstore.Runs(t.Context(), w.Store, p.ID, "", "", 100)
 	require.NoError(t, err)
 	added := 0
 	for i, r := range runs {
-		assert.Equal(t, store.Finished, r.State, r.Error)
+		assert.Equal(t, runstore.Finished, r.State, r.Error)
 		added += r.Counts["added"]
 		if i > 0 { // newest first
 			assert.False(t, runs[i-1].StartedAt.Before(*r.FinishedAt), "two runs were at work at once")
@@ -127,18 +130,18 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 	require.NoError(t, err)
 	batch, err := w.Batches.Look(t.Context(), "test", batches.Order{Act: batches.Pause, Pairings: []string{p.ID}})
 	require.NoError(t, err)
-	jobs := []river.JobArgs{
-		store.ReadRegister{RunID: run.ID}, store.ApplyRun{RunID: sync.ID}, store.React{EventIDs: []string{}}, store.WorkAsked{ConnectionID: p.ConnectionID}, store.RunPairing{PairingID: p.ID, Who: "schedule"},
-		store.CarryOutBatch{BatchID: batch.ID}, store.AskNeeds{}, store.AskNeeds{RuleID: greet.ID}, store.Propose{ConnectionID: register.ID}, store.Tick{}, store.ResolveStatements{}, store.PassTime{}, store.TendHistory{},
-		store.SettleAccess{}, store.SettleAccess{OfferID: store.NewID()}, store.RecountCourse{CourseID: section.CourseID}, store.RecountCourse{Everybody: true}, store.WorkOutStages{People: []string{}},
-		store.WorkOutStages{StagePlanID: store.NewID()}, store.ReadAll{},
+	work := []river.JobArgs{
+		jobs.ReadRegister{RunID: run.ID}, jobs.ApplyRun{RunID: sync.ID}, jobs.React{EventIDs: []string{}}, jobs.WorkAsked{ConnectionID: p.ConnectionID}, jobs.RunPairing{PairingID: p.ID, Who: "schedule"},
+		jobs.CarryOutBatch{BatchID: batch.ID}, jobs.AskNeeds{}, jobs.AskNeeds{RuleID: greet.ID}, jobs.Propose{ConnectionID: register.ID}, jobs.Tick{}, jobs.ResolveStatements{}, jobs.PassTime{}, jobs.TendHistory{},
+		jobs.SettleAccess{}, jobs.SettleAccess{OfferID: db.NewID()}, jobs.RecountCourse{CourseID: section.CourseID}, jobs.RecountCourse{Everybody: true}, jobs.WorkOutStages{People: []string{}},
+		jobs.WorkOutStages{StagePlanID: db.NewID()}, jobs.ReadAll{},
 	}
-	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error { return tx.Enqueue(t.Context(), jobs...) }))
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error { return tx.Enqueue(t.Context(), work...) }))
 	x, err := worker.Start(t.Context(), w.Store, w.UseCases, worker.Options{Log: slog.New(slog.DiscardHandler), ReadEvery: time.Hour})
 	require.NoError(t, err)
 	defer x.Stop(context.Background())
 	kinds := map[string]bool{}
-	for _, j := range jobs {
+	for _, j := range work {
 		kinds[j.Kind()] = true
 	}
 	require.Eventually(t, func() bool {

@@ -16,11 +16,12 @@ import (
 
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/accessstore"
+	"kanban/internal/store/db"
 )
 
 // Service is the use case. Fill every field.
-type Service struct{ Store *store.Store }
+type Service struct{ Store *db.Database }
 
 // MinimumPassword is the shortest password accepted, in characters.
 const MinimumPassword = 12
@@ -43,7 +44,7 @@ type Caller struct {
 // do everything.
 func (c Caller) May(string) bool { return c.Role == "administrator" }
 
-func caller(a store.Administrator) Caller { return Caller{a.ID, a.Name, a.Role} }
+func caller(a accessstore.Administrator) Caller { return Caller{a.ID, a.Name, a.Role} }
 
 func hash(secret string) []byte {
 	sum := sha256.Sum256([]byte(secret))
@@ -53,12 +54,12 @@ func hash(secret string) []byte {
 // SetupSecret makes the secret of a one-time set-up link while there is no
 // administrator yet; empty when there is one.
 func (s *Service) SetupSecret(ctx context.Context) (string, error) {
-	n, err := s.Store.Administrators(ctx)
+	n, err := accessstore.CountAdministrators(ctx, s.Store)
 	if err != nil || n > 0 {
 		return "", err
 	}
 	secret := rand.Text()
-	return secret, s.Store.AddSetupLink(ctx, hash(secret))
+	return secret, accessstore.AddSetupLink(ctx, s.Store, hash(secret))
 }
 
 // SetUp spends a set-up link and makes the first administrator.
@@ -77,7 +78,7 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 		return Caller{}, refusal.Invalid("password", "is too long: use at most %d bytes", longestPassword)
 	}
 	// Hashing costs much: whoever has no link is not worth it.
-	open, err := s.Store.SetupLinkOpen(ctx, hash(secret))
+	open, err := accessstore.SetupLinkOpen(ctx, s.Store, hash(secret))
 	if err != nil {
 		return Caller{}, err
 	}
@@ -91,17 +92,17 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 	}); err != nil {
 		return Caller{}, fmt.Errorf("hashing the password: %w", err)
 	}
-	a := store.Administrator{ID: store.NewID(), Name: name, Email: email, PasswordHash: hashed, Role: "administrator"}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.UseSetupLink(ctx, hash(secret)); err != nil {
+	a := accessstore.Administrator{ID: db.NewID(), Name: name, Email: email, PasswordHash: hashed, Role: "administrator"}
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := accessstore.UseSetupLink(ctx, tx, hash(secret)); err != nil {
 			return err
 		}
-		if err := store.Create(tx, &a, "making the administrator"); err != nil {
+		if err := db.Create(tx, &a, "making the administrator"); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, name, "set up", "administrator/"+a.ID, nil)
 	})
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, db.ErrNotFound) {
 		return Caller{}, refusal.Forbidden(noLink)
 	}
 	return caller(a), err
@@ -112,8 +113,8 @@ func (s *Service) SignIn(ctx context.Context, email, password string) (Caller, e
 	if len(password) > longestPassword {
 		return Caller{}, ErrUnknown
 	}
-	a, err := s.Store.AdministratorByEmail(ctx, strings.TrimSpace(email))
-	if errors.Is(err, store.ErrNotFound) {
+	a, err := accessstore.AdministratorByEmail(ctx, s.Store, strings.TrimSpace(email))
+	if errors.Is(err, db.ErrNotFound) {
 		// The same work as for a known address, so that time tells nothing.
 		err := costly(ctx, func() error {
 			_, err := argon2id.CreateHash(password, argon2id.DefaultParams)
@@ -156,12 +157,12 @@ func costly(ctx context.Context, do func() error) error {
 
 // EndToken ends a token: nobody gets in with it any more.
 func (s *Service) EndToken(ctx context.Context, token string) error {
-	return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.EndToken(ctx, hash(token)) })
+	return s.Store.InTx(ctx, func(tx *db.Tx) error { return accessstore.EndToken(ctx, tx, hash(token)) })
 }
 
 // ByID finds a caller that signed in before.
 func (s *Service) ByID(ctx context.Context, id string) (Caller, error) {
-	a, err := s.Store.Administrator(ctx, id)
+	a, err := accessstore.FindAdministrator(ctx, s.Store, id)
 	return caller(a), err
 }
 
@@ -171,9 +172,9 @@ func (s *Service) NewToken(ctx context.Context, c Caller, name string) (string, 
 		return "", refusal.Invalid("name", "is missing: say what the token is for")
 	}
 	secret := TokenPrefix + rand.Text()
-	t := store.APIToken{ID: store.NewID(), AdministratorID: c.ID, Name: strings.TrimSpace(name), Hash: hash(secret)}
-	return secret, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := store.Create(tx, &t, "making the token"); err != nil {
+	t := accessstore.APIToken{ID: db.NewID(), AdministratorID: c.ID, Name: strings.TrimSpace(name), Hash: hash(secret)}
+	return secret, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := db.Create(tx, &t, "making the token"); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, c.Name, "made an API token", "token/"+t.ID, map[string]string{"name": t.Name})
@@ -182,8 +183,8 @@ func (s *Service) NewToken(ctx context.Context, c Caller, name string) (string, 
 
 // ByToken finds whom a token stands for.
 func (s *Service) ByToken(ctx context.Context, token string) (Caller, error) {
-	a, err := s.Store.AdministratorByToken(ctx, hash(token))
-	if errors.Is(err, store.ErrNotFound) {
+	a, err := accessstore.AdministratorByToken(ctx, s.Store, hash(token))
+	if errors.Is(err, db.ErrNotFound) {
 		return Caller{}, ErrUnknown
 	}
 	return caller(a), err

@@ -17,13 +17,16 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/openbadge"
 )
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *store.Store
+	Store *db.Database
 	// Public is the address under which verifiers reach this installation,
 	// without a slash at its end. Credentials carry it for ever.
 	Public string
@@ -41,7 +44,7 @@ func (s *Service) keyAddress(issuerID, keyID string) string {
 }
 
 // AddIssuer makes an issuer with a signing key of its own.
-func (s *Service) AddIssuer(ctx context.Context, who string, i store.Issuer) (store.Issuer, error) {
+func (s *Service) AddIssuer(ctx context.Context, who string, i badgestore.Issuer) (badgestore.Issuer, error) {
 	if i.Name = strings.TrimSpace(i.Name); i.Name == "" {
 		return i, refusal.Invalid("name", "is missing: it is shown on every badge")
 	}
@@ -56,37 +59,37 @@ func (s *Service) AddIssuer(ctx context.Context, who string, i store.Issuer) (st
 	if err != nil {
 		return i, err
 	}
-	i.ID, i.KeyID = store.NewID(), openbadge.ID(key)
+	i.ID, i.KeyID = db.NewID(), openbadge.ID(key)
 	if i.Key, err = s.Store.Seal(text, "issuer/"+i.ID); err != nil {
 		return i, err
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := store.Create(tx, &i, "making the issuer"); err != nil {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := db.Create(tx, &i, "making the issuer"); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "made an issuer", "issuer/"+i.ID, map[string]string{"name": i.Name})
 	})
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, db.ErrTaken) {
 		return i, refusal.Invalid("name", "another issuer is called %q already", i.Name)
 	}
 	return i, err
 }
 
 // AddBadge makes a badge that rules can award.
-func (s *Service) AddBadge(ctx context.Context, who string, b store.Badge) (store.Badge, error) {
+func (s *Service) AddBadge(ctx context.Context, who string, b badgestore.Badge) (badgestore.Badge, error) {
 	for field, text := range map[string]*string{"name": &b.Name, "description": &b.Description, "criteria": &b.Criteria} {
 		if *text = strings.TrimSpace(*text); *text == "" {
 			return b, refusal.Invalid(field, "is missing: verifiers show it")
 		}
 	}
-	if _, err := s.Store.Issuer(ctx, b.IssuerID); errors.Is(err, store.ErrNotFound) {
+	if _, err := badgestore.FindIssuer(ctx, s.Store, b.IssuerID); errors.Is(err, db.ErrNotFound) {
 		return b, refusal.Invalid("issuerId", "there is no issuer %q; make one first", b.IssuerID)
 	} else if err != nil {
 		return b, err
 	}
-	b.ID = store.NewID()
-	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := store.Create(tx, &b, "making the badge"); err != nil {
+	b.ID = db.NewID()
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := db.Create(tx, &b, "making the badge"); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "made a badge", "badge/"+b.ID, map[string]string{"name": b.Name}); err != nil {
@@ -94,7 +97,7 @@ func (s *Service) AddBadge(ctx context.Context, who string, b store.Badge) (stor
 		}
 		return tx.Announce(ctx, "badge", b.ID)
 	})
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, db.ErrTaken) {
 		return b, refusal.Invalid("name", "another badge is called %q already", b.Name)
 	}
 	return b, err
@@ -103,45 +106,45 @@ func (s *Service) AddBadge(ctx context.Context, who string, b store.Badge) (stor
 // Award gives a badge to a person because of an event. Nobody is awarded twice: the
 // award that is there already is returned. One that was revoked stays so when the same
 // event comes again; for another event the badge is given anew.
-func (s *Service) Award(ctx context.Context, badgeID string, event store.Event, at time.Time) (store.Award, error) {
+func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Event, at time.Time) (badgestore.Award, error) {
 	if event.PersonID == nil {
-		return store.Award{}, refusal.Invalid("badgeId", "the event is about nobody, so nobody can be awarded")
+		return badgestore.Award{}, refusal.Invalid("badgeId", "the event is about nobody, so nobody can be awarded")
 	}
-	if a, err := s.Store.AwardOf(ctx, badgeID, *event.PersonID, event.ID); !errors.Is(err, store.ErrNotFound) {
+	if a, err := badgestore.AwardOf(ctx, s.Store, badgeID, *event.PersonID, event.ID); !errors.Is(err, db.ErrNotFound) {
 		return a, err
 	}
-	b, err := s.Store.Badge(ctx, badgeID)
-	if errors.Is(err, store.ErrNotFound) {
-		return store.Award{}, refusal.Invalid("badgeId", "there is no badge %q any more", badgeID)
+	b, err := badgestore.FindBadge(ctx, s.Store, badgeID)
+	if errors.Is(err, db.ErrNotFound) {
+		return badgestore.Award{}, refusal.Invalid("badgeId", "there is no badge %q any more", badgeID)
 	}
 	if err != nil {
-		return store.Award{}, err
+		return badgestore.Award{}, err
 	}
 	chain := rule.Chain(event.Data) + 1
-	a := store.Award{ID: store.NewID(), BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID, SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at}
-	number, err := s.Store.NextAwardNumber(ctx)
+	a := badgestore.Award{ID: db.NewID(), BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID, SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at}
+	number, err := badgestore.NextAwardNumber(ctx, s.Store)
 	if err != nil {
-		return store.Award{}, err
+		return badgestore.Award{}, err
 	}
 	a.Number = &number
 	if a.Credential, err = s.credential(ctx, a, b); err != nil {
-		return store.Award{}, err
+		return badgestore.Award{}, err
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := store.Create(tx, &a, "keeping the award"); err != nil {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := db.Create(tx, &a, "keeping the award"); err != nil {
 			return err
 		}
 		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, at, "", chain)
 	})
-	if errors.Is(err, store.ErrTaken) { // two events at once: the other one was first
-		return s.Store.AwardOf(ctx, badgeID, *event.PersonID, event.ID)
+	if errors.Is(err, db.ErrTaken) { // two events at once: the other one was first
+		return badgestore.AwardOf(ctx, s.Store, badgeID, *event.PersonID, event.ID)
 	}
 	return a, err
 }
 
 // tell records that an award was given, revoked or given back; key tells one time from
 // another, chain is how many events led to it.
-func (s *Service) tell(ctx context.Context, tx *store.Tx, what rule.Trigger, a store.Award, b store.Badge, at time.Time, key string, chain int) error {
+func (s *Service) tell(ctx context.Context, tx *db.Tx, what rule.Trigger, a badgestore.Award, b badgestore.Badge, at time.Time, key string, chain int) error {
 	data := map[string]any{"badge": b.Name, "badgeId": b.ID, "address": s.AwardAddress(a.ID)}
 	if chain > 0 {
 		data["chain"] = chain
@@ -149,7 +152,7 @@ func (s *Service) tell(ctx context.Context, tx *store.Tx, what rule.Trigger, a s
 	if what == rule.BadgeRevoked {
 		data["reason"] = a.Reason
 	}
-	if _, err := tx.Record(ctx, []store.Event{{
+	if _, err := eventstore.RecordEvents(ctx, tx, []eventstore.Event{{
 		Type: string(what), NaturalKey: string(what) + "/" + a.ID + key, PersonID: &a.PersonID, SectionID: a.SectionID, CourseID: a.CourseID, Data: data, OccurredAt: at,
 	}}); err != nil {
 		return err
@@ -157,8 +160,8 @@ func (s *Service) tell(ctx context.Context, tx *store.Tx, what rule.Trigger, a s
 	return tx.Announce(ctx, "badge", b.ID)
 }
 
-func (s *Service) credential(ctx context.Context, a store.Award, b store.Badge) (string, error) {
-	person, err := s.Store.Person(ctx, a.PersonID)
+func (s *Service) credential(ctx context.Context, a badgestore.Award, b badgestore.Badge) (string, error) {
+	person, err := rosterstore.FindPerson(ctx, s.Store, a.PersonID)
 	if err != nil {
 		return "", err
 	}
@@ -179,8 +182,8 @@ func (s *Service) credential(ctx context.Context, a store.Award, b store.Badge) 
 	return openbadge.Sign(credential, key, s.keyAddress(issuer.ID, issuer.KeyID))
 }
 
-func (s *Service) issuer(ctx context.Context, id string) (store.Issuer, jwk.Key, error) {
-	i, err := s.Store.Issuer(ctx, id)
+func (s *Service) issuer(ctx context.Context, id string) (badgestore.Issuer, jwk.Key, error) {
+	i, err := badgestore.FindIssuer(ctx, s.Store, id)
 	if err != nil {
 		return i, nil, err
 	}
@@ -192,23 +195,23 @@ func (s *Service) issuer(ctx context.Context, id string) (store.Issuer, jwk.Key,
 	return i, key, err
 }
 
-func (s *Service) profile(i store.Issuer) badge.Profile {
+func (s *Service) profile(i badgestore.Issuer) badge.Profile {
 	return badge.Profile{ID: s.IssuerAddress(i.ID), Type: []string{"Profile"}, Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description}
 }
 
-func (s *Service) achievement(b store.Badge) badge.Achievement {
+func (s *Service) achievement(b badgestore.Badge) badge.Achievement {
 	return badge.Achievement{ID: s.badgeAddress(b.ID), Type: []string{"Achievement"}, AchievementType: "Badge", Name: b.Name, Description: b.Description, Criteria: badge.Criteria{Narrative: b.Criteria}}
 }
 
 // Profile is the public profile of an issuer.
 func (s *Service) Profile(ctx context.Context, issuerID string) (badge.Profile, error) {
-	i, err := s.Store.Issuer(ctx, issuerID)
+	i, err := badgestore.FindIssuer(ctx, s.Store, issuerID)
 	return s.profile(i), err
 }
 
 // Achievement is the public description of a badge.
 func (s *Service) Achievement(ctx context.Context, badgeID string) (badge.Achievement, error) {
-	b, err := s.Store.Badge(ctx, badgeID)
+	b, err := badgestore.FindBadge(ctx, s.Store, badgeID)
 	return s.achievement(b), err
 }
 
@@ -223,7 +226,7 @@ func (s *Service) PublicKey(ctx context.Context, issuerID string) (jwk.Key, erro
 
 // Checked is what checking an award's credential gave.
 type Checked struct {
-	Award      store.Award
+	Award      badgestore.Award
 	Credential badge.Credential
 	// Problem says why it does not verify; empty when it does. What was revoked is
 	// signed and unchanged all the same: the award says when and why.
@@ -233,11 +236,11 @@ type Checked struct {
 // Check verifies an award's credential with the issuer's published key, the same
 // way a stranger would.
 func (s *Service) Check(ctx context.Context, awardID string) (Checked, error) {
-	a, err := s.Store.Award(ctx, awardID)
+	a, err := badgestore.FindAward(ctx, s.Store, awardID)
 	if err != nil {
 		return Checked{}, err
 	}
-	b, err := s.Store.Badge(ctx, a.BadgeID)
+	b, err := badgestore.FindBadge(ctx, s.Store, a.BadgeID)
 	if err != nil {
 		return Checked{}, err
 	}
@@ -257,7 +260,7 @@ func (s *Service) Check(ctx context.Context, awardID string) (Checked, error) {
 		revoked, err = openbadge.Revoked(credential, time.Now(), func(address string) (string, error) {
 			place, there := strings.CutPrefix(address, s.IssuerAddress(b.IssuerID)+"/status/")
 			if !there {
-				return "", store.ErrNotFound
+				return "", db.ErrNotFound
 			}
 			return s.StatusList(ctx, b.IssuerID, place)
 		}, keyAt)

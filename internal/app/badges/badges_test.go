@@ -12,17 +12,19 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
 	"kanban/internal/store/storetest"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-func badge(t *testing.T, w *apptest.World) store.Badge {
+func badge(t *testing.T, w *apptest.World) badgestore.Badge {
 	t.Helper()
-	i, err := w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "Fernmoor", URL: "https://fernmoor.example"})
+	i, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "Fernmoor", URL: "https://fernmoor.example"})
 	require.NoError(t, err)
-	b, err := w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: i.ID, Name: "Cuttings", Description: "Takes cuttings.", Criteria: "Finish the module."})
+	b, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: i.ID, Name: "Cuttings", Description: "Takes cuttings.", Criteria: "Finish the module."})
 	require.NoError(t, err)
 	return b
 }
@@ -32,7 +34,7 @@ func TestNobodyIsAwardedTwice_B7(t *testing.T) {
 	w.Read(w.Register(), false)
 	b := badge(t, w)
 	person := w.Person("stu-001")
-	e := w.Record(store.Event{Type: "module.completed", NaturalKey: "k", PersonID: &person.ID, OccurredAt: time.Now()})
+	e := w.Record(eventstore.Event{Type: "module.completed", NaturalKey: "k", PersonID: &person.ID, OccurredAt: time.Now()})
 	ids := make([]string, 8)
 	var group sync.WaitGroup
 	for i := range ids {
@@ -54,7 +56,7 @@ func TestNobodyIsAwardedTwice_B7(t *testing.T) {
 
 	// Whoever changes the credential in the database is found out.
 	other := w.Person("stu-002")
-	e2 := w.Record(store.Event{Type: "module.completed", NaturalKey: "k2", PersonID: &other.ID, OccurredAt: time.Now()})
+	e2 := w.Record(eventstore.Event{Type: "module.completed", NaturalKey: "k2", PersonID: &other.ID, OccurredAt: time.Now()})
 	a2, err := w.Badges.Award(t.Context(), b.ID, e2, time.Now().UTC())
 	require.NoError(t, err)
 	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE awards SET credential = overlay(credential placing 'AAAA' from 400 for 4) WHERE id = $1`, a2.ID)
@@ -69,12 +71,12 @@ func TestAwardNeedsAnAddress(t *testing.T) {
 	w.Read(w.Register(), false)
 	b := badge(t, w)
 	elsa := w.Person("stu-005")
-	e := w.Record(store.Event{Type: "module.completed", NaturalKey: "k", PersonID: &elsa.ID, OccurredAt: time.Now()})
+	e := w.Record(eventstore.Event{Type: "module.completed", NaturalKey: "k", PersonID: &elsa.ID, OccurredAt: time.Now()})
 	_, err := w.Badges.Award(t.Context(), b.ID, e, time.Now())
 	r, ok := refusal.As(err)
 	require.True(t, ok, "%v", err)
 	assert.Equal(t, finding.AddressMissing, r.Code)
-	_, err = w.Badges.Award(t.Context(), store.NewID(), e, time.Now())
+	_, err = w.Badges.Award(t.Context(), db.NewID(), e, time.Now())
 	assert.ErrorContains(t, err, "there is no badge")
 }
 
@@ -82,12 +84,12 @@ func TestIssuerAndBadgeAreChecked(t *testing.T) {
 	w := apptest.New(t)
 	b := badge(t, w)
 	for want, err := range map[string]error{
-		"shown on every badge": second(w.Badges.AddIssuer(t.Context(), "test", store.Issuer{})),
-		"not a full address":   second(w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "x", URL: "fernmoor"})),
-		"another issuer":       second(w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "FERNMOOR"})),
-		"verifiers show it":    second(w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: b.IssuerID, Name: "x", Description: "d"})),
-		"there is no issuer":   second(w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: store.NewID(), Name: "x", Description: "d", Criteria: "c"})),
-		"another badge":        second(w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: b.IssuerID, Name: "cuttings", Description: "d", Criteria: "c"})),
+		"shown on every badge": second(w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{})),
+		"not a full address":   second(w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "x", URL: "fernmoor"})),
+		"another issuer":       second(w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "FERNMOOR"})),
+		"verifiers show it":    second(w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: b.IssuerID, Name: "x", Description: "d"})),
+		"there is no issuer":   second(w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: db.NewID(), Name: "x", Description: "d", Criteria: "c"})),
+		"another badge":        second(w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: b.IssuerID, Name: "cuttings", Description: "d", Criteria: "c"})),
 	} {
 		assert.ErrorContains(t, err, want)
 	}
@@ -108,19 +110,19 @@ func TestUnusedBadgesAndIssuersCanBeRemoved(t *testing.T) {
 	require.NoError(t, err)
 	assert.ErrorContains(t, w.Badges.RemoveBadge(t.Context(), "Maud", b.ID), `the rule "Award it" awards it`)
 
-	other, err := w.Badges.AddBadge(t.Context(), "Maud", store.Badge{IssuerID: b.IssuerID, Name: "Other", Description: "d", Criteria: "c"})
+	other, err := w.Badges.AddBadge(t.Context(), "Maud", badgestore.Badge{IssuerID: b.IssuerID, Name: "Other", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	p, x := w.Person("stu-001"), w.Section("PROP-A")
-	e := w.Record(store.Event{Type: "module.completed", NaturalKey: "k", PersonID: &p.ID, SectionID: &x.ID, CourseID: &x.CourseID, OccurredAt: time.Now()})
+	e := w.Record(eventstore.Event{Type: "module.completed", NaturalKey: "k", PersonID: &p.ID, SectionID: &x.ID, CourseID: &x.CourseID, OccurredAt: time.Now()})
 	_, err = w.Badges.Award(t.Context(), other.ID, e, time.Now().UTC())
 	require.NoError(t, err)
 	assert.ErrorContains(t, w.Badges.RemoveBadge(t.Context(), "Maud", other.ID), "it was awarded once")
 
-	mistake, err := w.Badges.AddIssuer(t.Context(), "Maud", store.Issuer{Name: "Fernmor"})
+	mistake, err := w.Badges.AddIssuer(t.Context(), "Maud", badgestore.Issuer{Name: "Fernmor"})
 	require.NoError(t, err)
-	third, err := w.Badges.AddBadge(t.Context(), "Maud", store.Badge{IssuerID: mistake.ID, Name: "Third", Description: "d", Criteria: "c"})
+	third, err := w.Badges.AddBadge(t.Context(), "Maud", badgestore.Badge{IssuerID: mistake.ID, Name: "Third", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	require.NoError(t, w.Badges.RemoveBadge(t.Context(), "Maud", third.ID))
 	require.NoError(t, w.Badges.RemoveIssuer(t.Context(), "Maud", mistake.ID))
-	assert.ErrorIs(t, w.Badges.RemoveBadge(t.Context(), "Maud", third.ID), store.ErrNotFound)
+	assert.ErrorIs(t, w.Badges.RemoveBadge(t.Context(), "Maud", third.ID), db.ErrNotFound)
 }

@@ -6,18 +6,19 @@ import (
 	"strings"
 
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
 )
 
 // RemoveBadge removes a badge that nobody was ever awarded and that nothing is to award or
 // asks for: whoever checks an award finds its badge for ever.
 func (s *Service) RemoveBadge(ctx context.Context, who, id string) error {
-	b, err := s.Store.Badge(ctx, id)
+	b, err := badgestore.FindBadge(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		use, err := tx.UseOfBadge(ctx, id)
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		use, err := badgestore.FindUseOfBadge(ctx, tx, id)
 		if err != nil {
 			return err
 		}
@@ -34,7 +35,7 @@ func (s *Service) RemoveBadge(ctx context.Context, who, id string) error {
 		if len(by) > 0 {
 			return refusal.Conflict("", "%s cannot be removed: %s", b.Name, strings.Join(by, ", "))
 		}
-		if err := tx.DeleteBadge(ctx, id); err != nil {
+		if err := badgestore.DeleteBadge(ctx, tx, id); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "removed a badge", "badge/"+id, map[string]string{"name": b.Name}); err != nil {
@@ -46,19 +47,19 @@ func (s *Service) RemoveBadge(ctx context.Context, who, id string) error {
 
 // RemoveIssuer removes an issuer that has no badge.
 func (s *Service) RemoveIssuer(ctx context.Context, who, id string) error {
-	i, err := s.Store.Issuer(ctx, id)
+	i, err := badgestore.FindIssuer(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		badges, err := tx.BadgesOfIssuer(ctx, id)
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		badges, err := badgestore.BadgesOfIssuer(ctx, tx, id)
 		if err != nil {
 			return err
 		}
 		if len(badges) > 0 {
 			return refusal.Conflict("", "%s cannot be removed: it gives out %s", i.Name, strings.Join(badges, ", "))
 		}
-		if err := tx.DeleteIssuer(ctx, id); err != nil {
+		if err := badgestore.DeleteIssuer(ctx, tx, id); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "removed an issuer", "issuer/"+id, map[string]string{"name": i.Name})

@@ -10,27 +10,28 @@ import (
 	"kanban/internal/core/badge"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
 	"kanban/internal/wire/openbadge"
 )
 
 // Restore cancels a revocation that was made by mistake: the award holds again, and the
 // status list says so. Whoever looked meanwhile was told that it was revoked.
-func (s *Service) Restore(ctx context.Context, who, awardID string) (store.Award, error) {
-	a, err := s.Store.Award(ctx, awardID)
+func (s *Service) Restore(ctx context.Context, who, awardID string) (badgestore.Award, error) {
+	a, err := badgestore.FindAward(ctx, s.Store, awardID)
 	if err != nil {
 		return a, err
 	}
 	if a.RevokedAt == nil {
 		return a, refusal.Conflict("", "this award is not revoked")
 	}
-	b, err := s.Store.Badge(ctx, a.BadgeID)
+	b, err := badgestore.FindBadge(ctx, s.Store, a.BadgeID)
 	if err != nil {
 		return a, err
 	}
 	was := map[string]string{"badge": b.Name, "person": a.PersonID, "revoked": a.RevokedAt.UTC().Format(time.RFC3339), "reason": a.Reason}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		ok, err := tx.Restore(ctx, &a)
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		ok, err := badgestore.Restore(ctx, tx, &a)
 		if err != nil {
 			return err
 		}
@@ -40,9 +41,9 @@ func (s *Service) Restore(ctx context.Context, who, awardID string) (store.Award
 		if err := tx.Audit(ctx, who, "cancelled a revocation", "award/"+a.ID, was); err != nil {
 			return err
 		}
-		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, time.Now().UTC(), "/again/"+store.NewID(), 0)
+		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, time.Now().UTC(), "/again/"+db.NewID(), 0)
 	})
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, db.ErrTaken) {
 		return a, refusal.Conflict("", "the badge was awarded anew since; revoke that award first, or leave it as it is")
 	}
 	return a, err
@@ -50,22 +51,22 @@ func (s *Service) Restore(ctx context.Context, who, awardID string) (store.Award
 
 // Revoke revokes an award for a reason, which verifiers are shown from then on. The badge
 // can be awarded anew, and Restore mends a mistake.
-func (s *Service) Revoke(ctx context.Context, who, awardID, reason string) (store.Award, error) {
-	a, err := s.Store.Award(ctx, awardID)
+func (s *Service) Revoke(ctx context.Context, who, awardID, reason string) (badgestore.Award, error) {
+	a, err := badgestore.FindAward(ctx, s.Store, awardID)
 	if err != nil {
 		return a, err
 	}
 	if reason, err = refusal.Reason(reason, "whoever checks the badge is shown it"); err != nil {
 		return a, err
 	}
-	b, err := s.Store.Badge(ctx, a.BadgeID)
+	b, err := badgestore.FindBadge(ctx, s.Store, a.BadgeID)
 	if err != nil {
 		return a, err
 	}
 	now := time.Now().UTC()
 	a.RevokedAt, a.RevokedBy, a.Reason = &now, who, reason
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		ok, err := tx.Revoke(ctx, &a)
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		ok, err := badgestore.Revoke(ctx, tx, &a)
 		if err != nil {
 			return err
 		}
@@ -88,20 +89,20 @@ func (s *Service) listAddress(issuerID string, list int64) string {
 func (s *Service) StatusList(ctx context.Context, issuerID, number string) (string, error) {
 	list, err := strconv.ParseInt(number, 10, 32)
 	if err != nil || list < 0 || strconv.FormatInt(list, 10) != number {
-		return "", store.ErrNotFound
+		return "", db.ErrNotFound
 	}
-	highest, err := s.Store.LastAwardNumber(ctx)
+	highest, err := badgestore.LastAwardNumber(ctx, s.Store)
 	if err != nil {
 		return "", err
 	}
 	if list > highest/badge.Entries {
-		return "", store.ErrNotFound // nothing stands there yet
+		return "", db.ErrNotFound // nothing stands there yet
 	}
 	issuer, key, err := s.issuer(ctx, issuerID)
 	if err != nil {
 		return "", err
 	}
-	numbers, err := s.Store.RevokedNumbers(ctx, issuerID, list*badge.Entries, (list+1)*badge.Entries)
+	numbers, err := badgestore.RevokedNumbers(ctx, s.Store, issuerID, list*badge.Entries, (list+1)*badge.Entries)
 	if err != nil {
 		return "", err
 	}

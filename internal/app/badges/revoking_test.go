@@ -12,7 +12,11 @@ import (
 	"kanban/internal/apptest"
 	corebadge "kanban/internal/core/badge"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/taskstore"
 )
 
 // Whoever checks a revoked badge is told; the same fact does not bring it back, another
@@ -22,10 +26,10 @@ func TestRevokedIsSeenByAnyone_B3(t *testing.T) {
 	w.Read(w.Register(), false)
 	b := badge(t, w)
 	person, other, section := w.Person("stu-001"), w.Person("stu-002"), w.Section("PROP-A")
-	event := func(key string, p store.Person) store.Event {
-		return w.Record(store.Event{Type: "module.completed", NaturalKey: key, PersonID: &p.ID, SectionID: &section.ID, CourseID: &section.CourseID, OccurredAt: time.Now()})
+	event := func(key string, p rosterstore.Person) eventstore.Event {
+		return w.Record(eventstore.Event{Type: "module.completed", NaturalKey: key, PersonID: &p.ID, SectionID: &section.ID, CourseID: &section.CourseID, OccurredAt: time.Now()})
 	}
-	give := func(e store.Event) store.Award {
+	give := func(e eventstore.Event) badgestore.Award {
 		a, err := w.Badges.Award(t.Context(), b.ID, e, time.Now().UTC())
 		require.NoError(t, err)
 		return a
@@ -56,7 +60,7 @@ func TestRevokedIsSeenByAnyone_B3(t *testing.T) {
 	require.NotNil(t, now.RevokedAt)
 	assert.Equal(t, "Awarded by mistake Maud", now.Reason+" "+now.RevokedBy)
 	assert.Nil(t, check(kept.ID).Award.RevokedAt)
-	events, err := w.Store.Events(t.Context(), store.EventFilter{Type: "badge.revoked", Limit: 5})
+	events, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: "badge.revoked", Limit: 5})
 	require.NoError(t, err)
 	require.Len(t, events, 1)
 	assert.Equal(t, "Awarded by mistake", events[0].Data["reason"])
@@ -78,12 +82,12 @@ func TestRevokedIsSeenByAnyone_B3(t *testing.T) {
 	assert.NotNil(t, check(anew.ID).Award.RevokedAt)
 	_, err = w.Badges.Restore(t.Context(), "Maud", a.ID)
 	require.ErrorContains(t, err, "not revoked")
-	given, err := w.Store.Events(t.Context(), store.EventFilter{Type: "badge.awarded", Limit: 10})
+	given, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: "badge.awarded", Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, given, 4, "three awards, and one that holds again")
 	_, err = w.Badges.Revoke(t.Context(), "Maud", a.ID, "Awarded by mistake")
 	require.NoError(t, err)
-	events, err = w.Store.Events(t.Context(), store.EventFilter{Type: "badge.revoked", Limit: 5})
+	events, err = eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: "badge.revoked", Limit: 5})
 	require.NoError(t, err)
 	assert.Len(t, events, 3, "each time is an event")
 
@@ -96,10 +100,10 @@ func TestRevokedIsSeenByAnyone_B3(t *testing.T) {
 
 	for _, list := range []string{"-1", "00", "x", "+1", "1"} {
 		_, err := w.Badges.StatusList(t.Context(), b.IssuerID, list)
-		assert.ErrorIs(t, err, store.ErrNotFound, list)
+		assert.ErrorIs(t, err, db.ErrNotFound, list)
 	}
-	_, err = w.Badges.StatusList(t.Context(), store.NewID(), "0")
-	assert.ErrorIs(t, err, store.ErrNotFound)
+	_, err = w.Badges.StatusList(t.Context(), db.NewID(), "0")
+	assert.ErrorIs(t, err, db.ErrNotFound)
 }
 
 // Awards fill one list after the other.
@@ -110,7 +114,7 @@ func TestStatusListsFollowEachOther(t *testing.T) {
 	_, err := w.Store.Pool.Exec(t.Context(), `SELECT setval('award_numbers', $1)`, 2*corebadge.Entries+6)
 	require.NoError(t, err)
 	person := w.Person("stu-001")
-	a, err := w.Badges.Award(t.Context(), b.ID, w.Record(store.Event{Type: "module.completed", NaturalKey: "k", PersonID: &person.ID, OccurredAt: time.Now()}), time.Now().UTC())
+	a, err := w.Badges.Award(t.Context(), b.ID, w.Record(eventstore.Event{Type: "module.completed", NaturalKey: "k", PersonID: &person.ID, OccurredAt: time.Now()}), time.Now().UTC())
 	require.NoError(t, err)
 	_, err = w.Badges.Revoke(t.Context(), "Maud", a.ID, "r")
 	require.NoError(t, err)
@@ -127,22 +131,22 @@ func TestEachBadgeIsItsOwn_E8(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	first := badge(t, w)
-	second, err := w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: first.IssuerID, Name: "Soil", Description: "d", Criteria: "c"})
+	second, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: first.IssuerID, Name: "Soil", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	person, section := w.Person("stu-001"), w.Section("PROP-A")
 	w.Rule(rule.Draft{Name: "Label", Trigger: "badge.awarded", Once: true, UndoneBy: []string{"badge.revoked"}, Actions: []rule.Action{{
 		Kind: rule.OpenTask, Subject: "Print {{.event.badge}}", Owner: "maud@fernmoor.example",
 	}}})
-	var awards []store.Award
-	for _, b := range []store.Badge{first, second} {
-		e := w.Record(store.Event{Type: "module.completed", NaturalKey: b.ID, PersonID: &person.ID, SectionID: &section.ID, CourseID: &section.CourseID, OccurredAt: time.Now()})
+	var awards []badgestore.Award
+	for _, b := range []badgestore.Badge{first, second} {
+		e := w.Record(eventstore.Event{Type: "module.completed", NaturalKey: b.ID, PersonID: &person.ID, SectionID: &section.ID, CourseID: &section.CourseID, OccurredAt: time.Now()})
 		a, err := w.Badges.Award(t.Context(), b.ID, e, time.Now().UTC())
 		require.NoError(t, err)
 		awards = append(awards, a)
 	}
 	react := func() {
 		ids := []string{}
-		events, err := w.Store.Events(t.Context(), store.EventFilter{Limit: 100})
+		events, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Limit: 100})
 		require.NoError(t, err)
 		for _, e := range events {
 			if strings.HasPrefix(e.Type, "badge.") {
@@ -153,7 +157,7 @@ func TestEachBadgeIsItsOwn_E8(t *testing.T) {
 		w.Deliver()
 	}
 	open := func() (titles []string) {
-		tasks, err := w.Store.Tasks(t.Context(), false, 10)
+		tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
 		require.NoError(t, err)
 		for _, task := range tasks {
 			titles = append(titles, task.Title)

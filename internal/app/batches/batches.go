@@ -21,12 +21,14 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/runstore"
 )
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store    *store.Store
+	Store    *db.Database
 	Pairings *pairings.Service
 	Runs     *runs.Service
 	Linking  *linking.Service
@@ -136,7 +138,7 @@ type Batch struct {
 	AppliedAt *time.Time
 	EndedAt   *time.Time // when all of its items had been tried
 	Tried     int        // items
-	Runs      []store.Run
+	Runs      []runstore.Run
 
 	approved bool
 	doneBy   string
@@ -176,7 +178,7 @@ const mostItems = 5000
 
 // Look shows what would happen and keeps it, so that Do does exactly that.
 func (s *Service) Look(ctx context.Context, who string, o Order) (Batch, error) {
-	b := Batch{ID: store.NewID(), Order: o, MadeBy: who, CreatedAt: s.Now().UTC()}
+	b := Batch{ID: db.NewID(), Order: o, MadeBy: who, CreatedAt: s.Now().UTC()}
 	n := len(o.Pairings)
 	switch o.Act {
 	case Pair:
@@ -217,15 +219,15 @@ func (s *Service) keep(ctx context.Context, b Batch) error {
 	if err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		kept := store.Batch{ID: b.ID, Act: string(b.Order.Act), Options: options, Items: items, MadeBy: b.MadeBy, CreatedAt: b.CreatedAt}
-		return store.Create(tx, &kept, "keeping the batch")
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		kept := runstore.Batch{ID: b.ID, Act: string(b.Order.Act), Options: options, Items: items, MadeBy: b.MadeBy, CreatedAt: b.CreatedAt}
+		return db.Create(tx, &kept, "keeping the batch")
 	})
 }
 
 // Batch gives one, with its runs.
 func (s *Service) Batch(ctx context.Context, id string) (Batch, error) {
-	kept, err := s.Store.Batch(ctx, id)
+	kept, err := runstore.FindBatch(ctx, s.Store, id)
 	if err != nil {
 		return Batch{}, err
 	}
@@ -239,7 +241,7 @@ func (s *Service) Batch(ctx context.Context, id string) (Batch, error) {
 			return b, err
 		}
 	}
-	b.Runs, err = s.Store.BatchRuns(ctx, id)
+	b.Runs, err = runstore.BatchRuns(ctx, s.Store, id)
 	return b, err
 }
 
@@ -256,7 +258,7 @@ func (b Batch) Done() (did map[string]int, done, total int) {
 }
 
 // Did is what a run did, by what became of people; empty while it is under way.
-func Did(r store.Run) map[string]int {
+func Did(r runstore.Run) map[string]int {
 	did := map[string]int{}
 	for _, name := range roster.Results {
 		if n := r.Counts[name]; n > 0 && !r.Active() {
@@ -267,8 +269,8 @@ func Did(r store.Run) map[string]int {
 }
 
 // Batches lists those that were done, the newest first, older than before if given.
-func (s *Service) Batches(ctx context.Context, before string, limit int) ([]store.ListedBatch, error) {
-	return s.Store.Batches(ctx, before, limit)
+func (s *Service) Batches(ctx context.Context, before string, limit int) ([]runstore.ListedBatch, error) {
+	return runstore.Batches(ctx, s.Store, before, limit)
 }
 
 // Do has what a batch shows done, once: CarryOut does it, whoever asked may leave.
@@ -278,16 +280,16 @@ func (s *Service) Do(ctx context.Context, who, id string, approved bool) (Batch,
 	if err != nil {
 		return b, err
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.ApplyBatch(ctx, id, who, approved); err != nil {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := runstore.ApplyBatch(ctx, tx, id, who, approved); err != nil {
 			return err
 		}
-		if err := tx.Enqueue(ctx, store.CarryOutBatch{BatchID: id}); err != nil {
+		if err := tx.Enqueue(ctx, jobs.CarryOutBatch{BatchID: id}); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "did with many: "+string(b.Order.Act), "batch/"+id, map[string]any{"items": len(b.Items), "approved": approved})
 	})
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, db.ErrTaken) {
 		return b, refusal.Conflict("", "this has been done already; look again before doing more")
 	}
 	if err != nil {

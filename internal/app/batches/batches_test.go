@@ -21,13 +21,16 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/store/storetest"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-func world(t *testing.T) (*apptest.World, store.Connection, store.Connection) {
+func world(t *testing.T) (*apptest.World, connectionstore.Connection, connectionstore.Connection) {
 	t.Helper()
 	w := apptest.New(t)
 	register := w.Register()
@@ -75,7 +78,7 @@ func TestPairManyAtOnce_S10(t *testing.T) {
 	people, accounts, _, blocked := b.Totals()
 	assert.Equal(t, 1, blocked)
 	assert.Positive(t, accounts)
-	pairings, err := w.Store.Listed(t.Context())
+	pairings, err := pairingstore.Listed(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Len(t, pairings, 1, "nothing happened yet")
 
@@ -86,7 +89,7 @@ func TestPairManyAtOnce_S10(t *testing.T) {
 	require.Len(t, b.Runs, 4)
 	added := 0
 	for _, r := range w.WorkAll() {
-		assert.Contains(t, []string{store.Finished, store.NeedsPerson}, r.State, "an account that another run made keeps no promise from being kept: %s", r.Error)
+		assert.Contains(t, []string{runstore.Finished, runstore.NeedsPerson}, r.State, "an account that another run made keeps no promise from being kept: %s", r.Error)
 		added += r.Counts["added"] + r.Counts["refused"]
 	}
 	assert.Equal(t, people[roster.OutcomeAdd], added, "exactly what was shown")
@@ -112,7 +115,7 @@ func TestLinkMany_S2(t *testing.T) {
 	i := item(t, b, "Propagation")
 	assert.Contains(t, i.Says, "Propagation A, Propagation B, Propagation C become one: ")
 	assert.Contains(t, i.Says, p.TargetName+", the class of Propagation A, becomes the class of all")
-	sets, err := w.Store.LinkedSets(t.Context())
+	sets, err := linkstore.LinkedSets(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Empty(t, sets, "nothing happened yet")
 
@@ -120,12 +123,12 @@ func TestLinkMany_S2(t *testing.T) {
 	require.NoError(t, err)
 	i = item(t, b, "Propagation")
 	assert.True(t, i.Done, i.Problem)
-	set, err := w.Store.LinkedSet(t.Context(), i.SetID)
+	set, err := linkstore.FindLinkedSet(t.Context(), w.Store, i.SetID)
 	require.NoError(t, err)
 	assert.Len(t, set.Sections, 3)
 	assert.Equal(t, "Maud", set.MadeBy)
 	assert.False(t, item(t, b, "Of two courses").Done)
-	again, err := w.Store.Pairing(t.Context(), p.ID)
+	again, err := pairingstore.FindPairing(t.Context(), w.Store, p.ID)
 	require.NoError(t, err)
 	assert.Equal(t, set.ID, *again.SetID)
 }
@@ -240,7 +243,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 	require.NoError(t, err)
 	runs := w.WorkAll()
 	require.Len(t, runs, 3)
-	assert.True(t, slices.ContainsFunc(runs, func(r store.Run) bool { return r.Counts["removed"] == 6 && r.ApprovedBy == "Maud" }))
+	assert.True(t, slices.ContainsFunc(runs, func(r runstore.Run) bool { return r.Counts["removed"] == 6 && r.ApprovedBy == "Maud" }))
 
 	for _, c := range []struct {
 		act     batches.Act
@@ -300,7 +303,7 @@ func TestNextTerm_S8(t *testing.T) {
 	require.NoError(t, err)
 	runs := w.WorkAll()
 	require.Len(t, runs, 1)
-	require.Equal(t, store.Finished, runs[0].State, runs[0].Error)
+	require.Equal(t, runstore.Finished, runs[0].State, runs[0].Error)
 	after := w.Standins.Workspace.Space("Orchard care")
 	assert.Contains(t, after, "Rolf Rhubarb")
 	assert.Contains(t, after, "Mika Mallow")
@@ -371,7 +374,7 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 	card, err := w.Pairings.Card(t.Context(), p.ID)
 	require.NoError(t, err)
 	assert.Equal(t, roster.NeedsPerson, card.State)
-	assert.Equal(t, store.TargetLost, card.Pairing.TargetSeen)
+	assert.Equal(t, pairingstore.TargetLost, card.Pairing.TargetSeen)
 	require.NoError(t, w.Runs.Renew(t.Context(), "test", p.ID))
 	w.Sync(p.ID, false)
 	assert.Contains(t, w.Standins.Workspace.Space("Soil science, First term"), "Vilma Vanilla")

@@ -6,12 +6,13 @@ import (
 	"errors"
 	"fmt"
 
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/runstore"
 )
 
 // results fills in what became of a batch's items so far.
 func (s *Service) results(ctx context.Context, b *Batch) error {
-	kept, err := s.Store.BatchResults(ctx, b.ID)
+	kept, err := runstore.BatchResults(ctx, s.Store, b.ID)
 	if err != nil {
 		return err
 	}
@@ -31,12 +32,12 @@ func (s *Service) results(ctx context.Context, b *Batch) error {
 
 // keepResult keeps what became of an item, in the transaction in which it happened where
 // there is one.
-func keepResult(ctx context.Context, tx *store.Tx, b Batch, n int) error {
+func keepResult(ctx context.Context, tx *db.Tx, b Batch, n int) error {
 	text, err := json.Marshal(b.Items[n].Result)
 	if err != nil {
 		return err
 	}
-	if err := tx.KeepResult(ctx, b.ID, n, text); err != nil {
+	if err := runstore.KeepResult(ctx, tx, b.ID, n, text); err != nil {
 		return err
 	}
 	return tx.Announce(ctx, "batch", b.ID)
@@ -65,14 +66,14 @@ func (s *Service) CarryOut(ctx context.Context, id string) error {
 				return ctx.Err() // whoever goes on tries it again
 			}
 			switch {
-			case errors.Is(err, store.ErrTaken):
+			case errors.Is(err, db.ErrTaken):
 				i.Problem = "it, or the class, was paired in the meantime"
 			case err != nil:
 				i.Problem = err.Error()
 			}
 			i.Done = i.Problem == ""
 		}
-		if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return keepResult(ctx, tx, b, n) }); err != nil {
+		if err := s.Store.InTx(ctx, func(tx *db.Tx) error { return keepResult(ctx, tx, b, n) }); err != nil {
 			return err
 		}
 	}
@@ -81,8 +82,8 @@ func (s *Service) CarryOut(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.EndBatch(ctx, id, items); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := runstore.EndBatch(ctx, tx, id, items); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "batch", id)

@@ -15,7 +15,11 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rollover"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/runstore"
 )
 
 // atOnce is how many pairings are compared at a time.
@@ -84,7 +88,7 @@ func each(ctx context.Context, items []Item, do func(context.Context, *Item) err
 // pair makes one pairing and starts its first run.
 func (s *Service) pair(ctx context.Context, b Batch, n int) error {
 	i := &b.Items[n]
-	return s.during(ctx, b, n, func(tx *store.Tx) error {
+	return s.during(ctx, b, n, func(tx *db.Tx) error {
 		p, err := s.Pairings.Make(ctx, tx, b.doneBy, *i.Outlook)
 		if err != nil {
 			return err
@@ -100,10 +104,10 @@ func (s *Service) pair(ctx context.Context, b Batch, n int) error {
 }
 
 // during does an item in one transaction with keeping that it was done.
-func (s *Service) during(ctx context.Context, b Batch, n int, do func(*store.Tx) error) error {
+func (s *Service) during(ctx context.Context, b Batch, n int, do func(*db.Tx) error) error {
 	i := &b.Items[n]
 	before := i.Result
-	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := do(tx); err != nil {
 			return err
 		}
@@ -149,7 +153,7 @@ func (s *Service) sets(ctx context.Context, o Order) ([]Item, error) {
 func (s *Service) link(ctx context.Context, b Batch, n int) error {
 	i := &b.Items[n]
 	before := i.Result
-	set, err := s.Linking.LinkWith(ctx, b.doneBy, *i.Set, func(tx *store.Tx, set store.LinkedSet) error {
+	set, err := s.Linking.LinkWith(ctx, b.doneBy, *i.Set, func(tx *db.Tx, set linkstore.LinkedSet) error {
 		i.SetID, i.Done = set.ID, true
 		return keepResult(ctx, tx, b, n)
 	})
@@ -179,11 +183,11 @@ func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
 		if i.Blocked() {
 			return nil
 		}
-		p, err := s.Store.Pairing(ctx, i.PairingID)
+		p, err := pairingstore.FindPairing(ctx, s.Store, i.PairingID)
 		if err != nil {
 			return err
 		}
-		var preview store.Preview
+		var preview pairingstore.Preview
 		switch o.Act {
 		case Template:
 			i.Policy = &policy
@@ -225,7 +229,7 @@ func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
 
 // run does what the preview of an item shows, once for the batch.
 func (s *Service) run(ctx context.Context, b Batch, i *Item) error {
-	if n := slices.IndexFunc(b.Runs, func(r store.Run) bool { return r.PairingID != nil && *r.PairingID == i.PairingID }); n >= 0 {
+	if n := slices.IndexFunc(b.Runs, func(r runstore.Run) bool { return r.PairingID != nil && *r.PairingID == i.PairingID }); n >= 0 {
 		i.RunID = b.Runs[n].ID
 		return nil
 	}
@@ -331,7 +335,7 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 	used := map[string]string{}
 	for n := range items {
 		i := &items[n]
-		p, err := s.Store.Pairing(ctx, i.PairingID)
+		p, err := pairingstore.FindPairing(ctx, s.Store, i.PairingID)
 		if err != nil {
 			return nil, err
 		}
@@ -384,7 +388,7 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 }
 
 // follow says why a section, given as it stands with each service, cannot take a class over.
-func (s *Service) follow(i *Item, cards []pairings.Card, p store.Pairing) {
+func (s *Service) follow(i *Item, cards []pairings.Card, p pairingstore.Pairing) {
 	switch c := cards[0]; {
 	case c.Section.Gone:
 		i.block(finding.SectionGone, "%s is no longer in the register", c.Title())
@@ -403,7 +407,7 @@ func (s *Service) follow(i *Item, cards []pairings.Card, p store.Pairing) {
 // its new name.
 func (s *Service) move(ctx context.Context, b Batch, n int) error {
 	i := &b.Items[n]
-	p, err := s.Store.Pairing(ctx, i.PairingID)
+	p, err := pairingstore.FindPairing(ctx, s.Store, i.PairingID)
 	if err != nil {
 		return err
 	}
@@ -411,11 +415,11 @@ func (s *Service) move(ctx context.Context, b Batch, n int) error {
 		if err := s.Pairings.AtRest(ctx, p); err != nil {
 			return err
 		}
-		section, err := s.Store.Section(ctx, i.To)
+		section, err := rosterstore.FindSection(ctx, s.Store, i.To)
 		if err != nil {
 			return err
 		}
-		err = s.during(ctx, b, n, func(tx *store.Tx) error {
+		err = s.during(ctx, b, n, func(tx *db.Tx) error {
 			p, err := s.Runs.MoveOn(ctx, tx, b.doneBy, p, section.ID, section.SetID)
 			if err != nil || b.Order.WithoutRun {
 				return err
@@ -432,7 +436,7 @@ func (s *Service) move(ctx context.Context, b Batch, n int) error {
 		return nil
 	}
 	for range 5 { // the run that has begun may write the pairing at the same time
-		if err = s.Runs.Rename(ctx, b.doneBy, p.ID, 0, i.Rename); !errors.Is(err, store.ErrStale) {
+		if err = s.Runs.Rename(ctx, b.doneBy, p.ID, 0, i.Rename); !errors.Is(err, db.ErrStale) {
 			break
 		}
 	}

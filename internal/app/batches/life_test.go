@@ -12,7 +12,9 @@ import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/apptest"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/runstore"
 )
 
 // life is a model of two sections that can be linked, of their classes, and of who
@@ -20,13 +22,13 @@ import (
 type life struct {
 	t        *testing.T
 	w        *apptest.World
-	register store.Connection
+	register connectionstore.Connection
 	service  string
 	rand     *rand.Rand
 	log      []string
 
 	linked bool
-	set    store.LinkedSet
+	set    linkstore.LinkedSet
 	class  map[string]*class // by code of the section that leads it
 	frozen map[string][]string
 	made   int
@@ -96,7 +98,7 @@ func (l *life) run(code string) {
 	}
 	l.note("run %s", code)
 	r := l.w.Sync(c.id, true)
-	require.Contains(l.t, []string{store.Finished, store.NeedsPerson}, r.State, "%s %v", r.Error, l.log)
+	require.Contains(l.t, []string{runstore.Finished, runstore.NeedsPerson}, r.State, "%s %v", r.Error, l.log)
 	learners, teachers := l.enrolled(l.sections(code)...)
 	now := map[string]bool{}
 	for n := range learners {
@@ -133,7 +135,7 @@ func (l *life) link() {
 		return
 	}
 	require.NoError(l.t, err, l.log)
-	sets, err := l.w.Store.LinkedSets(l.t.Context())
+	sets, err := linkstore.LinkedSets(l.t.Context(), l.w.Store)
 	require.NoError(l.t, err)
 	l.linked, l.set = true, sets[0]
 }

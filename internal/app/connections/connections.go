@@ -17,14 +17,17 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
 	"kanban/internal/core/schedule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/mirror"
+	"kanban/internal/store/pairingstore"
 	"kanban/internal/wire/call"
 	"kanban/internal/wire/webhook"
 )
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *store.Store
+	Store *db.Database
 	// Source is the public address of this installation, named in probe events.
 	Source string
 	// Call bounds outside calls.
@@ -35,7 +38,7 @@ func owner(id string) string { return "connection/" + id }
 
 // Open gives a connection with its secrets.
 func (s *Service) Open(ctx context.Context, id string) (adapter.Connection, error) {
-	c, err := s.Store.Connection(ctx, id)
+	c, err := connectionstore.FindConnection(ctx, s.Store, id)
 	if err != nil {
 		return adapter.Connection{}, err
 	}
@@ -43,7 +46,7 @@ func (s *Service) Open(ctx context.Context, id string) (adapter.Connection, erro
 }
 
 // Unlock gives a connection that has been read with its secrets.
-func (s *Service) Unlock(c store.Connection) (adapter.Connection, error) {
+func (s *Service) Unlock(c connectionstore.Connection) (adapter.Connection, error) {
 	out := adapter.Connection{ID: c.ID, Name: c.Name, Kind: c.Kind, Settings: c.Settings, Secret: map[string]string{}}
 	text, err := s.Store.Unseal(c.Secret, owner(c.ID))
 	if err != nil || len(text) == 0 {
@@ -56,10 +59,10 @@ func (s *Service) Unlock(c store.Connection) (adapter.Connection, error) {
 type Made map[string]string
 
 // Create makes a connection out of values by field name.
-func (s *Service) Create(ctx context.Context, who, kindName, name string, values map[string]string) (store.Connection, Made, error) {
+func (s *Service) Create(ctx context.Context, who, kindName, name string, values map[string]string) (connectionstore.Connection, Made, error) {
 	kind, ok := adapter.Lookup(kindName)
 	if !ok {
-		return store.Connection{}, nil, refusal.Invalid("kind", "%q is not a kind of connection; use one of %s", kindName, strings.Join(kindNames(), ", "))
+		return connectionstore.Connection{}, nil, refusal.Invalid("kind", "%q is not a kind of connection; use one of %s", kindName, strings.Join(kindNames(), ", "))
 	}
 	values = trimmed(values)
 	made := Made{}
@@ -74,12 +77,12 @@ func (s *Service) Create(ctx context.Context, who, kindName, name string, values
 			values[f.Name] = f.Default
 		}
 	}
-	c := store.Connection{ID: store.NewID(), Kind: kindName, Version: 1}
+	c := connectionstore.Connection{ID: db.NewID(), Kind: kindName, Version: 1}
 	if err := s.fill(&c, kind, name, values); err != nil {
 		return c, nil, err
 	}
-	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := store.Create(tx, &c, "making the connection"); err != nil {
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := db.Create(tx, &c, "making the connection"); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "made the connection", "connection/"+c.ID, map[string]string{"name": c.Name, "kind": c.Kind}); err != nil {
@@ -91,7 +94,7 @@ func (s *Service) Create(ctx context.Context, who, kindName, name string, values
 }
 
 func nameTaken(err error, name string) error {
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, db.ErrTaken) {
 		return refusal.Invalid("name", "another one is called %q already; choose another name", name)
 	}
 	return err
@@ -117,7 +120,7 @@ func kindNames() []string {
 var signing = map[string][]string{adapter.KindWebhook: {"secret"}, adapter.KindEvents: {"secret", "earlier"}}
 
 // fill checks the values and puts them into c, sealing the secret ones.
-func (s *Service) fill(c *store.Connection, kind adapter.Kind, name string, values map[string]string) error {
+func (s *Service) fill(c *connectionstore.Connection, kind adapter.Kind, name string, values map[string]string) error {
 	if name = strings.TrimSpace(name); name == "" {
 		return refusal.Invalid("name", "is missing: choose the name by which people know the system")
 	}
@@ -185,14 +188,14 @@ type Change struct {
 
 // Update changes a connection. A new credential, or an address that it goes with, is tested
 // before it replaces what works.
-func (s *Service) Update(ctx context.Context, who, id string, version int, change Change) (store.Connection, error) {
+func (s *Service) Update(ctx context.Context, who, id string, version int, change Change) (connectionstore.Connection, error) {
 	name, values, paused := change.Name, change.Values, change.Paused
-	c, err := s.Store.Connection(ctx, id)
+	c, err := connectionstore.FindConnection(ctx, s.Store, id)
 	if err != nil {
 		return c, err
 	}
 	if version != 0 && version != c.Version {
-		return c, fmt.Errorf("changing the connection: %w", store.ErrStale)
+		return c, fmt.Errorf("changing the connection: %w", db.ErrStale)
 	}
 	opened, err := s.Unlock(c)
 	if err != nil {
@@ -220,10 +223,10 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 			return c, err
 		}
 	}
-	var due []store.Pairing // that run after reads: what was read while it was paused happens now
+	var due []pairingstore.Pairing // that run after reads: what was read while it was paused happens now
 	if paused != nil {
 		if c.PausedAt != nil && !*paused {
-			all, err := s.Store.PairingsIn(ctx, "", c.ID, nil)
+			all, err := pairingstore.PairingsIn(ctx, s.Store, "", c.ID, nil)
 			if err != nil {
 				return c, err
 			}
@@ -244,16 +247,16 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 		changed = append(changed, k) // names only: values may be secrets
 	}
 	slices.Sort(changed)
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.UpdateConnection(&c); err != nil {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := connectionstore.UpdateConnection(tx, &c); err != nil {
 			return err
 		}
 		if adapter.DatesOf(opened.Settings) != adapter.DatesOf(c.Settings) { // its dates mean something else now
-			if err := tx.ReadAnew(ctx, c.ID); err != nil {
+			if err := mirror.ReadAnew(ctx, tx, c.ID); err != nil {
 				return err
 			}
 		}
-		if err := tx.Ask(ctx, who, true, due...); err != nil {
+		if err := pairingstore.AskComparison(ctx, tx, who, true, due...); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "changed the connection", "connection/"+c.ID, map[string]any{"values": changed, "paused": c.PausedAt != nil}); err != nil {
@@ -303,8 +306,8 @@ func (s *Service) AuthenticateKind(ctx context.Context, kind, key, secret string
 	if key == "" {
 		return adapter.Connection{}, false, nil
 	}
-	c, err := s.Store.ConnectionByKey(ctx, kind, key)
-	if errors.Is(err, store.ErrNotFound) {
+	c, err := connectionstore.ConnectionByKey(ctx, s.Store, kind, key)
+	if errors.Is(err, db.ErrNotFound) {
 		return adapter.Connection{}, false, nil
 	}
 	if err != nil {

@@ -14,7 +14,10 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/standin/fault"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/storetest"
 )
 
@@ -23,7 +26,7 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 func TestProbeTellsCausesApart_C2(t *testing.T) {
 	w := apptest.New(t)
 	register, workspace, contacts, mail := w.Register(), w.Workspace(), w.Contacts(), w.Mail()
-	probe := func(c store.Connection) map[adapter.Capability]adapter.State {
+	probe := func(c connectionstore.Connection) map[adapter.Capability]adapter.State {
 		t.Helper()
 		reports, err := w.Connections.Probe(t.Context(), c.ID)
 		require.NoError(t, err)
@@ -49,7 +52,7 @@ func TestProbeTellsCausesApart_C2(t *testing.T) {
 	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: 403, Path: "/Groups"}))
 	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works, adapter.PeopleOut: adapter.NotAllowed}, probe(workspace), "each capability on its own")
 	w.Standins.Stop()
-	for _, c := range []store.Connection{register, workspace, contacts, mail} {
+	for _, c := range []connectionstore.Connection{register, workspace, contacts, mail} {
 		for capability, state := range probe(c) {
 			assert.Equal(t, adapter.Unreachable, state, "%s %s", c.Name, capability)
 		}
@@ -76,7 +79,7 @@ func TestSecretsAreKeptAndRotated_C5(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "new-token", opened.Secret["token"])
 	_, err = w.Connections.Update(t.Context(), "test", c.ID, c.Version-1, connections.Change{Name: &name})
-	assert.ErrorIs(t, err, store.ErrStale)
+	assert.ErrorIs(t, err, db.ErrStale)
 
 	var trail string
 	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT string_agg(detail::text, ' ') FROM audit_entries`).Scan(&trail))
@@ -123,22 +126,22 @@ func TestRemovedConnectionsComeBackWhole(t *testing.T) {
 	require.NoError(t, w.Connections.Remove(t.Context(), "test", w.Contacts().ID, ""), "nothing depends on it")
 
 	require.NoError(t, w.Connections.Remove(t.Context(), "test", register.ID, "Register"))
-	sections, err := w.Store.Sections(t.Context())
+	sections, err := rosterstore.Sections(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Empty(t, sections)
-	people, err := w.Store.People(t.Context(), "", 100)
+	people, err := rosterstore.People(t.Context(), w.Store, "", 100)
 	require.NoError(t, err)
 	assert.Empty(t, people)
-	pairings, err := w.Store.Listed(t.Context())
+	pairings, err := pairingstore.Listed(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Empty(t, pairings)
 	_, err = w.Connections.Open(t.Context(), register.ID)
-	require.ErrorIs(t, err, store.ErrNotFound)
+	require.ErrorIs(t, err, db.ErrNotFound)
 	_, err = w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err, "it can still be looked at")
 	again := w.Register() // its name is free
 	w.Read(again, false)
-	_, err = w.Store.PersonByIdentifier(t.Context(), "stu-014")
+	_, err = rosterstore.PersonByIdentifier(t.Context(), w.Store, "stu-014")
 	require.NoError(t, err, "nobody is there twice")
 
 	_, err = w.Connections.Restore(t.Context(), "test", register.ID, "")
@@ -150,18 +153,18 @@ func TestRemovedConnectionsComeBackWhole(t *testing.T) {
 	assert.Equal(t, register.Secret, back.Secret)
 	assert.Equal(t, person.ID, w.Person("stu-014").ID)
 	assert.Equal(t, section.ID, w.Section("PROP-A").ID)
-	pairings, err = w.Store.Listed(t.Context())
+	pairings, err = pairingstore.Listed(t.Context(), w.Store)
 	require.NoError(t, err)
 	require.Len(t, pairings, 1)
 	assert.Equal(t, p.ID, pairings[0].ID)
 
-	names, err := w.Store.DeleteConnections(t.Context(), time.Now().Add(-store.RemovedFor))
+	names, err := connectionstore.DeleteConnections(t.Context(), w.Store, time.Now().Add(-connectionstore.RemovedFor))
 	require.NoError(t, err)
 	assert.Empty(t, names, "not before its time")
-	names, err = w.Store.DeleteConnections(t.Context(), time.Now().Add(time.Minute))
+	names, err = connectionstore.DeleteConnections(t.Context(), w.Store, time.Now().Add(time.Minute))
 	require.NoError(t, err)
 	assert.ElementsMatch(t, []string{"Register", "Contacts"}, names)
-	gone, err := w.Store.RemovedConnections(t.Context())
+	gone, err := connectionstore.RemovedConnections(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Empty(t, gone)
 	assert.Equal(t, person.ID, w.Person("stu-014").ID, "what was restored stays")

@@ -17,14 +17,16 @@ import (
 	"kanban/internal/adapter/workspaces"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
 )
 
 // patience is how long a test of new values may take; whoever saves them waits for it.
 const patience = 30 * time.Second
 
 // stillWorks refuses new values for a connection that works, when a test with them fails.
-func (s *Service) stillWorks(ctx context.Context, next store.Connection, was adapter.Connection, kind adapter.Kind) error {
+func (s *Service) stillWorks(ctx context.Context, next connectionstore.Connection, was adapter.Connection, kind adapter.Kind) error {
 	candidate, err := s.Unlock(next)
 	if err != nil {
 		return err
@@ -69,15 +71,15 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 	if err != nil {
 		return nil, err
 	}
-	return reports, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.KeepProbe(ctx, id, reports, time.Now().UTC()); err != nil {
+	return reports, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := connectionstore.KeepProbe(ctx, tx, id, reports, time.Now().UTC()); err != nil {
 			return err
 		}
 		if !slices.ContainsFunc(reports, func(r adapter.Report) bool { return r.State != adapter.Works }) { // it answers again
-			if _, err := tx.Worked(ctx, id, ""); err != nil {
+			if _, err := deliverystore.EndFailures(ctx, tx, id, ""); err != nil {
 				return err
 			}
-			if _, err := tx.RequeueAnswered(ctx, id); err != nil {
+			if _, err := deliverystore.RequeueAnswered(ctx, tx, id); err != nil {
 				return err
 			}
 		}
@@ -127,14 +129,14 @@ func folderReport(folder string) adapter.Report {
 // cannot be asked: it works when something has come from it.
 func (s *Service) Heard(ctx context.Context, id, kind string) ([]adapter.Report, error) {
 	if kind == adapter.KindEvents {
-		came, err := s.Store.EventsFrom(ctx, id)
+		came, err := connectionstore.EventsFrom(ctx, s.Store, id)
 		r := adapter.Report{Capability: adapter.EventsIn, State: adapter.Unproven, Detail: "No event has come yet. Enter the address and the secret at the service."}
 		if came {
 			r.State, r.Detail = adapter.Works, "Events have come."
 		}
 		return []adapter.Report{r}, err
 	}
-	came, err := s.Store.StatementsFrom(ctx, id)
+	came, err := connectionstore.StatementsFrom(ctx, s.Store, id)
 	r := adapter.Report{Capability: adapter.LearningEventsIn, State: adapter.Unproven, Detail: "No statement has come yet. Enter the endpoint, the key and the secret at the platform."}
 	if came > 0 {
 		r.State, r.Detail = adapter.Works, fmt.Sprintf("%d statements have come.", came)

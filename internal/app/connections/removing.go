@@ -7,18 +7,19 @@ import (
 	"strings"
 
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
 )
 
 // Remove switches a connection off and hides it, with everything that hangs on it kept, so
 // that it can be restored. While something depends on it that is refused, unless its name
 // is given (confirmed) by somebody who has seen what that is.
 func (s *Service) Remove(ctx context.Context, who, id, confirmed string) error {
-	c, err := s.Store.Connection(ctx, id)
+	c, err := connectionstore.FindConnection(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
-	all, err := s.Store.Dependents(ctx, id)
+	all, err := connectionstore.Dependents(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
@@ -28,8 +29,8 @@ func (s *Service) Remove(ctx context.Context, who, id, confirmed string) error {
 		}
 		return refusal.Conflict("", "%s is in use: %s. End or change that first, pause the connection instead, or give its name to remove it all the same", c.Name, Describe(all))
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.RemoveConnection(ctx, id, who); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := connectionstore.RemoveConnection(ctx, tx, id, who); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "removed the connection", "connection/"+id, map[string]any{"name": c.Name, "inUse": Describe(all)}); err != nil {
@@ -40,7 +41,7 @@ func (s *Service) Remove(ctx context.Context, who, id, confirmed string) error {
 }
 
 // Describe says what hangs on a connection in a few words.
-func Describe(all []store.Dependent) string {
+func Describe(all []connectionstore.Dependent) string {
 	var parts []string
 	for _, kind := range []string{"pairing", "rule", "offer", "section", "person"} {
 		n, first := 0, ""
@@ -70,14 +71,14 @@ func Describe(all []store.Dependent) string {
 
 // Restore brings a removed connection back, as it was. When its name is somebody else's by
 // now it needs another one.
-func (s *Service) Restore(ctx context.Context, who, id, name string) (store.Connection, error) {
-	c, err := s.Store.RemovedConnection(ctx, id)
+func (s *Service) Restore(ctx context.Context, who, id, name string) (connectionstore.Connection, error) {
+	c, err := connectionstore.FindRemovedConnection(ctx, s.Store, id)
 	if err != nil {
 		return c, err
 	}
 	name = cmp.Or(strings.TrimSpace(name), c.Name)
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.RestoreConnection(ctx, id, name); err != nil {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := connectionstore.RestoreConnection(ctx, tx, id, name); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "restored the connection", "connection/"+id, map[string]string{"name": name}); err != nil {
@@ -88,5 +89,5 @@ func (s *Service) Restore(ctx context.Context, who, id, name string) (store.Conn
 	if err != nil {
 		return c, nameTaken(err, name)
 	}
-	return s.Store.Connection(ctx, id)
+	return connectionstore.FindConnection(ctx, s.Store, id)
 }

@@ -3,9 +3,9 @@ package connections_test
 import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/apptest"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
 )
 
-func wish(w *apptest.World, at store.Connection) pairings.Wish {
+func wish(w *apptest.World, at connectionstore.Connection) pairings.Wish {
 	return pairings.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: at.ID}
 }

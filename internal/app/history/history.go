@@ -8,12 +8,17 @@ import (
 	"time"
 
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/settingstore"
 )
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *store.Store
+	Store *db.Database
 	Now   func() time.Time
 }
 
@@ -33,7 +38,7 @@ type kept struct {
 
 // Month is what is kept of one month, and when it goes.
 type Month struct {
-	store.Month
+	eventstore.Month
 	GoesAt *time.Time // nil for never
 }
 
@@ -54,14 +59,14 @@ func (s *Service) Show(ctx context.Context) (History, error) {
 
 func (s *Service) months(ctx context.Context) (int, error) {
 	var k kept
-	_, err := s.Store.Setting(ctx, setting, &k)
+	_, err := settingstore.FindSetting(ctx, s.Store, setting, &k)
 	return k.Months, err
 }
 
 // as tells what there would be with history kept for so many months. Months that are
 // still to come are not listed.
 func (s *Service) as(ctx context.Context, months int) (History, error) {
-	list, err := s.Store.Months(ctx)
+	list, err := eventstore.Months(ctx, s.Store)
 	if err != nil {
 		return History{}, err
 	}
@@ -103,8 +108,8 @@ func (s *Service) Keep(ctx context.Context, who string, months, gone int) (Histo
 	if n := s.gone(h); n != gone {
 		return h, refusal.Conflict("", "%d months of history would go at once and cannot be had back; say so with gone = %d if that is meant", n, n)
 	}
-	return h, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, setting, kept{months}); err != nil {
+	return h, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := settingstore.SaveSetting(ctx, tx, setting, kept{months}); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "changed how long history is kept", "history", map[string]int{"months": months, "gone": gone})
@@ -117,12 +122,12 @@ const previewsFor = 30 * 24 * time.Hour
 // Tend makes room for the months to come, removes those that are over for long enough
 // and previews that are old, and sums up what rules did. It can be done at any time and any number of times.
 func (s *Service) Tend(ctx context.Context) error {
-	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Now()), s.Store.FoldTallies(ctx), s.Store.ForgetPreviews(ctx, s.Now().Add(-previewsFor)))
-	_, deleted := s.Store.DeleteConnections(ctx, s.Now().Add(-store.RemovedFor))
+	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Now()), rulestore.FoldTallies(ctx, s.Store), pairingstore.ForgetPreviews(ctx, s.Store, s.Now().Add(-previewsFor)))
+	_, deleted := connectionstore.DeleteConnections(ctx, s.Store, s.Now().Add(-connectionstore.RemovedFor))
 	err = errors.Join(err, deleted)
 	months, problem := s.months(ctx)
 	if problem != nil || months == 0 {
 		return errors.Join(err, problem)
 	}
-	return errors.Join(err, s.Store.Drop(ctx, store.MonthOf(s.Now()).AddDate(0, -months, 0)))
+	return errors.Join(err, eventstore.Drop(ctx, s.Store, db.MonthOf(s.Now()).AddDate(0, -months, 0)))
 }

@@ -11,16 +11,17 @@ import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/apptest"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/storetest"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-func events(t *testing.T, s *store.Store, months ...time.Time) {
+func events(t *testing.T, s *db.Database, months ...time.Time) {
 	t.Helper()
 	for _, at := range months {
-		id := store.FirstID(at.AddDate(0, 0, 8))
+		id := db.FirstID(at.AddDate(0, 0, 8))
 		_, err := s.Pool.Exec(t.Context(), `INSERT INTO events (id, type, natural_key, occurred_at) VALUES ($1, 'section.joined', $2, $3)`, id, id, at)
 		require.NoError(t, err)
 	}
@@ -98,10 +99,10 @@ func TestOldPreviewsGo(t *testing.T) {
 	require.NoError(t, err)
 	fresh := func() (ids []string) {
 		for _, id := range []string{old.ID, queued.ID} {
-			if _, err := w.Store.Preview(t.Context(), id); err == nil {
+			if _, err := pairingstore.FindPreview(t.Context(), w.Store, id); err == nil {
 				ids = append(ids, id)
 			} else {
-				require.ErrorIs(t, err, store.ErrNotFound)
+				require.ErrorIs(t, err, db.ErrNotFound)
 			}
 		}
 		return ids

@@ -8,7 +8,10 @@ import (
 	"strconv"
 	"time"
 
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/sheet"
 )
 
@@ -20,15 +23,15 @@ type gathered struct {
 
 // gather reads rosters and results of sections, and who is in the targets of their
 // pairings.
-func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []store.Pairing) (g gathered, err error) {
+func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []pairingstore.Pairing) (g gathered, err error) {
 	seen := map[string]string{}
 	several := map[string]bool{}
-	sections, err := s.Store.SectionsByID(ctx, sectionIDs)
+	sections, err := rosterstore.SectionsByID(ctx, s.Store, sectionIDs)
 	if err != nil {
 		return g, err
 	}
 	for _, section := range sections {
-		lines, err := s.Store.RosterOn(ctx, section.ID, s.Now())
+		lines, err := rosterstore.RosterOn(ctx, s.Store, section.ID, s.Now())
 		if err != nil {
 			return g, err
 		}
@@ -40,7 +43,7 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []st
 			g.rosters = append(g.rosters, []string{section.Code, section.Title, l.Name, l.Identifier, l.Role, l.JoinedAt.UTC().Format(time.RFC3339)})
 		}
 	}
-	results, err := s.Store.ResultsOf(ctx, sectionIDs)
+	results, err := linkstore.ResultsOf(ctx, s.Store, sectionIDs)
 	if err != nil {
 		return g, err
 	}
@@ -55,7 +58,7 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []st
 		})
 	}
 	for _, p := range pairings {
-		source, err := s.Store.Source(ctx, p)
+		source, err := pairingstore.Source(ctx, s.Store, p)
 		if err != nil {
 			return g, err
 		}
@@ -68,9 +71,9 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []st
 }
 
 // keep makes a safety copy of it for a set.
-func (g gathered) keep(setID string, at time.Time) (store.SafetyCopy, error) {
+func (g gathered) keep(setID string, at time.Time) (linkstore.SafetyCopy, error) {
 	content, err := g.zip(at)
-	return store.SafetyCopy{ID: store.NewID(), SetID: setID, Content: content, People: g.people, Results: len(g.results), CreatedAt: at.UTC()}, err
+	return linkstore.SafetyCopy{ID: db.NewID(), SetID: setID, Content: content, People: g.people, Results: len(g.results), CreatedAt: at.UTC()}, err
 }
 
 // zip writes it as a ZIP of CSV files.

@@ -9,7 +9,10 @@ import (
 
 	"kanban/internal/core/linking"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 )
 
 // Edit is what is to change about a set.
@@ -26,7 +29,7 @@ type Edited struct {
 	Sections []linking.Section // as they would be, the lead first
 	Refused  []linking.Refusal // nothing can be changed while there is any
 	Classes  []ClassEffects
-	after    []store.Section
+	after    []rosterstore.Section
 }
 
 // Editing says what changing a set would mean for everybody, without doing anything.
@@ -36,7 +39,7 @@ func (s *Service) Editing(ctx context.Context, id string, e Edit) (Edited, error
 		return x, err
 	}
 	sections := sectionIDs(x.after)
-	x.Classes, err = s.effects(ctx, x.Set.Pairings, false, func(p *store.Pairing) { p.SectionID, p.Sections = x.after[0].ID, sections })
+	x.Classes, err = s.effects(ctx, x.Set.Pairings, false, func(p *pairingstore.Pairing) { p.SectionID, p.Sections = x.after[0].ID, sections })
 	return x, err
 }
 
@@ -58,7 +61,7 @@ func (s *Service) edited(ctx context.Context, id string, e Edit) (x Edited, err 
 		}
 	}
 	for _, id := range e.Drop {
-		if !slices.ContainsFunc(x.Set.Sections, func(in store.Section) bool { return in.ID == id }) {
+		if !slices.ContainsFunc(x.Set.Sections, func(in rosterstore.Section) bool { return in.ID == id }) {
 			return x, refusal.Invalid("drop", "%q is no section of %s", id, x.Set.Name)
 		}
 	}
@@ -81,13 +84,13 @@ func (s *Service) edited(ctx context.Context, id string, e Edit) (x Edited, err 
 		if err != nil {
 			return x, err
 		}
-		if section.Set == x.Set.Name && slices.ContainsFunc(x.Set.Sections, func(in store.Section) bool { return in.ID == id }) {
+		if section.Set == x.Set.Name && slices.ContainsFunc(x.Set.Sections, func(in rosterstore.Section) bool { return in.ID == id }) {
 			section.Set, section.Gone = "", false // it is in this very set, gone or not
 		}
 		x.Sections = append(x.Sections, section)
 	}
 	x.Refused = linking.Check(x.Sections[0], x.Sections[1:], cmp.Or(strings.TrimSpace(e.Reason), x.Set.Reason), s.Now())
-	x.after, err = s.Store.SectionsByID(ctx, ids)
+	x.after, err = rosterstore.SectionsByID(ctx, s.Store, ids)
 	return x, err
 }
 
@@ -100,7 +103,7 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 		return err
 	}
 	if version != 0 && version != x.Set.Version {
-		return fmt.Errorf("changing the set: %w", store.ErrStale)
+		return fmt.Errorf("changing the set: %w", db.ErrStale)
 	}
 	if err := refused(x.Refused); err != nil {
 		return err
@@ -122,14 +125,14 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 	if reason := strings.TrimSpace(e.Reason); reason != "" {
 		set.Reason = reason
 	}
-	return linkedMeanwhile(s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.EditSet(ctx, &set); err != nil {
+	return linkedMeanwhile(s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := linkstore.EditSet(ctx, tx, &set); err != nil {
 			return err
 		}
-		if err := store.Create(tx, &kept, "keeping the safety copy"); err != nil {
+		if err := db.Create(tx, &kept, "keeping the safety copy"); err != nil {
 			return err
 		}
-		if err := regroup(ctx, tx, who, x.Set.Pairings, true, func(p *store.Pairing) { p.SectionID = set.LeadID }); err != nil {
+		if err := regroup(ctx, tx, who, x.Set.Pairings, true, func(p *pairingstore.Pairing) { p.SectionID = set.LeadID }); err != nil {
 			return err
 		}
 		detail := map[string]any{"name": set.Name, "before": before, "after": sectionIDs(set.Sections), "reason": set.Reason}
@@ -140,7 +143,7 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 	}))
 }
 
-func sectionIDs(sections []store.Section) (list []string) {
+func sectionIDs(sections []rosterstore.Section) (list []string) {
 	for _, x := range sections {
 		list = append(list, x.ID)
 	}

@@ -14,7 +14,9 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
 )
 
 // nowhere gives connections at whose address nobody answers.
@@ -36,7 +38,7 @@ func effects(people []roster.Affected) map[roster.Effect][]string {
 }
 
 // paired is a set of Propagation A and B whose class has run.
-func paired(t *testing.T) (*apptest.World, store.LinkedSet, store.Pairing) {
+func paired(t *testing.T) (*apptest.World, linkstore.LinkedSet, pairingstore.Pairing) {
 	t.Helper()
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
@@ -63,11 +65,11 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 		"a stranger goes":    {linking.Edit{Drop: []string{id("SOIL-A")}}, "is no section of"},
 		"one that is in":     {linking.Edit{Add: []string{id("PROP-B")}}, "named twice"},
 		"of another course":  {linking.Edit{Add: []string{id("SOIL-A")}}, "give a reason"},
-		"an unknown section": {linking.Edit{Add: []string{store.NewID()}}, "there is no section"},
+		"an unknown section": {linking.Edit{Add: []string{db.NewID()}}, "there is no section"},
 	} {
 		assert.ErrorContains(t, w.Linking.Change(t.Context(), "test", set.ID, 0, c.edit), c.says, name)
 	}
-	assert.ErrorIs(t, w.Linking.Change(t.Context(), "test", set.ID, 7, linking.Edit{Add: []string{id("PROP-C")}}), store.ErrStale)
+	assert.ErrorIs(t, w.Linking.Change(t.Context(), "test", set.ID, 7, linking.Edit{Add: []string{id("PROP-C")}}), db.ErrStale)
 
 	add := linking.Edit{Add: []string{id("PROP-C")}}
 	x, err := w.Linking.Editing(t.Context(), set.ID, add)
@@ -148,7 +150,7 @@ func TestUnlinkingSaysWhatBecomesOfEverybody(t *testing.T) {
 	assert.Len(t, ended[roster.Stays], all)
 	assert.Empty(t, ended[roster.Removed])
 
-	kept, err := w.Store.Pairing(t.Context(), p.ID)
+	kept, err := pairingstore.FindPairing(t.Context(), w.Store, p.ID)
 	require.NoError(t, err)
 	out, err := w.Runs.TakenOut(t.Context(), kept)
 	require.NoError(t, err)
@@ -176,10 +178,10 @@ func TestASafetyCopyIsPutBack_S3(t *testing.T) {
 	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: lead, Others: []string{w.Section("PROP-B").ID}})
 	require.NoError(t, err)
 	require.NoError(t, w.Linking.Unlink(t.Context(), "test", set.ID, 0, ""))
-	gone, err := w.Store.UnlinkedSets(t.Context())
+	gone, err := linkstore.UnlinkedSets(t.Context(), w.Store)
 	require.NoError(t, err)
 	require.Len(t, gone, 1)
-	copies, err := w.Store.SafetyCopies(t.Context(), gone[0].ID)
+	copies, err := linkstore.SafetyCopies(t.Context(), w.Store, gone[0].ID)
 	require.NoError(t, err)
 	require.Len(t, copies, 1)
 	_, err = w.Linking.PutBack(t.Context(), "test", copies[0].ID)

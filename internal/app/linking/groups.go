@@ -5,14 +5,15 @@ import (
 
 	"kanban/internal/adapter/workspaces"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
 	"kanban/internal/wire/call"
 )
 
 // LeftGroup is a group inside a class that is for no section any more, as it is at the
 // service now.
 type LeftGroup struct {
-	store.LeftGroup
+	linkstore.LeftGroup
 	Name    string // at the service
 	Members int
 	Gone    bool  // it was removed there
@@ -22,7 +23,7 @@ type LeftGroup struct {
 // LeftGroups lists them with how many are in them now. A service that cannot be asked is asked
 // once.
 func (s *Service) LeftGroups(ctx context.Context, connectionID string) ([]LeftGroup, error) {
-	kept, err := s.Store.LeftGroups(ctx, connectionID)
+	kept, err := linkstore.LeftGroups(ctx, s.Store, connectionID)
 	if err != nil {
 		return nil, err
 	}
@@ -38,7 +39,7 @@ func (s *Service) LeftGroups(ctx context.Context, connectionID string) ([]LeftGr
 	return list, ctx.Err()
 }
 
-func (s *Service) leftGroup(ctx context.Context, g store.LeftGroup) LeftGroup {
+func (s *Service) leftGroup(ctx context.Context, g linkstore.LeftGroup) LeftGroup {
 	x := LeftGroup{LeftGroup: g}
 	service, err := s.service(ctx, g.ConnectionID)
 	if err == nil {
@@ -62,7 +63,7 @@ func (s *Service) service(ctx context.Context, connectionID string) (*workspaces
 // RemoveGroup removes a group that is for no section any more at the service, if nobody is
 // in it.
 func (s *Service) RemoveGroup(ctx context.Context, who, connectionID, ref string) error {
-	kept, err := s.Store.LeftGroups(ctx, connectionID)
+	kept, err := linkstore.LeftGroups(ctx, s.Store, connectionID)
 	if err != nil {
 		return err
 	}
@@ -84,8 +85,8 @@ func (s *Service) RemoveGroup(ctx context.Context, who, connectionID, ref string
 		if err := service.RemoveGroup(ctx, ref); err != nil {
 			return err
 		}
-		return s.Store.InTx(ctx, func(tx *store.Tx) error {
-			if err := tx.ForgetGroup(ctx, g); err != nil {
+		return s.Store.InTx(ctx, func(tx *db.Tx) error {
+			if err := linkstore.ForgetGroup(ctx, tx, g); err != nil {
 				return err
 			}
 			if err := tx.Audit(ctx, who, "removed an empty group", "pairing/"+g.PairingID, map[string]any{"group": x.Name, "ref": ref}); err != nil {

@@ -17,12 +17,15 @@ import (
 	"kanban/internal/core/linking"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 )
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store    *store.Store
+	Store    *db.Database
 	Pairings *pairings.Service
 	Runs     *runs.Service
 	Now      func() time.Time
@@ -35,15 +38,15 @@ type school struct {
 }
 
 func (s *Service) school(ctx context.Context) (school, error) {
-	sections, err := s.Store.Sections(ctx)
+	sections, err := rosterstore.Sections(ctx, s.Store)
 	if err != nil {
 		return school{}, err
 	}
-	sets, err := s.Store.LinkedSets(ctx)
+	sets, err := linkstore.LinkedSets(ctx, s.Store)
 	if err != nil {
 		return school{}, err
 	}
-	services, err := s.Store.ServicesOfSections(ctx)
+	services, err := linkstore.ServicesOfSections(ctx, s.Store)
 	if err != nil {
 		return school{}, err
 	}
@@ -72,7 +75,7 @@ func (s *Service) school(ctx context.Context) (school, error) {
 }
 
 // look is a section as the rules of linking look at it.
-func look(x store.Section) linking.Section {
+func look(x rosterstore.Section) linking.Section {
 	return linking.Section{
 		ID: x.ID, Title: x.Title, Code: x.Code, School: x.Org, TeacherNames: x.Teachers, Register: x.Connection, CourseID: x.CourseID, Course: x.Course,
 		TermIDs: x.TermIDs, Terms: x.Terms, Teachers: x.TeacherIDs, Learners: x.Learners, Ends: x.EndsOn, Gone: x.Gone,
@@ -164,7 +167,7 @@ func (s *Service) Proposals(ctx context.Context, sameTeacher, everything bool) (
 			ids = append(ids, t.Teacher)
 		}
 	}
-	people, err := s.Store.PeopleByID(ctx, ids)
+	people, err := rosterstore.PeopleByID(ctx, s.Store, ids)
 	for _, p := range people {
 		out.Teachers[p.ID] = p.Name()
 	}
@@ -190,11 +193,11 @@ type Wish struct {
 type Consequence struct {
 	Name     string
 	Sections []linking.Section
-	Refused  []linking.Refusal // nothing can be linked while there is any
-	People   int               // who would be handled together, each counted once
-	Several  int               // of them, who are in more than one of the sections
-	Pairings []store.Pairing   // of the lead, which would become the set's
-	Results  int               // results of activities that the safety copy would hold
+	Refused  []linking.Refusal      // nothing can be linked while there is any
+	People   int                    // who would be handled together, each counted once
+	Several  int                    // of them, who are in more than one of the sections
+	Pairings []pairingstore.Pairing // of the lead, which would become the set's
+	Results  int                    // results of activities that the safety copy would hold
 	gathered gathered
 }
 
@@ -240,7 +243,7 @@ func (s *Service) consequence(ctx context.Context, x school, w Wish) (c Conseque
 	}
 	c.Name = strings.TrimSpace(cmp.Or(w.Name, lead.Course))
 	c.Refused = linking.Check(lead, c.Sections[1:], w.Reason, s.Now())
-	if c.Pairings, err = s.Store.PairingsOfSections(ctx, []string{lead.ID}); err != nil {
+	if c.Pairings, err = linkstore.PairingsOfSections(ctx, s.Store, []string{lead.ID}); err != nil {
 		return c, err
 	}
 	c.gathered, err = s.gather(ctx, ids(c.Sections), c.Pairings)
@@ -270,39 +273,39 @@ func ids(sections []linking.Section) (list []string) {
 
 // Link makes a set. The lead's pairings become the set's. Rosters and results as
 // they are now are kept in a safety copy first.
-func (s *Service) Link(ctx context.Context, who string, w Wish) (store.LinkedSet, error) {
-	return s.LinkWith(ctx, who, w, func(*store.Tx, store.LinkedSet) error { return nil })
+func (s *Service) Link(ctx context.Context, who string, w Wish) (linkstore.LinkedSet, error) {
+	return s.LinkWith(ctx, who, w, func(*db.Tx, linkstore.LinkedSet) error { return nil })
 }
 
 // LinkWith does the same and also what is to happen in the same transaction.
-func (s *Service) LinkWith(ctx context.Context, who string, w Wish, also func(*store.Tx, store.LinkedSet) error) (store.LinkedSet, error) {
+func (s *Service) LinkWith(ctx context.Context, who string, w Wish, also func(*db.Tx, linkstore.LinkedSet) error) (linkstore.LinkedSet, error) {
 	c, err := s.Consequences(ctx, w)
 	if err != nil {
-		return store.LinkedSet{}, err
+		return linkstore.LinkedSet{}, err
 	}
 	if err := refused(c.Refused); err != nil {
-		return store.LinkedSet{}, err
+		return linkstore.LinkedSet{}, err
 	}
-	if n := len([]rune(c.Name)); n == 0 || n > store.MaxTargetName {
-		return store.LinkedSet{}, refusal.Invalid("name", "must have 1 to %d characters, this has %d", store.MaxTargetName, n)
+	if n := len([]rune(c.Name)); n == 0 || n > pairingstore.MaxTargetName {
+		return linkstore.LinkedSet{}, refusal.Invalid("name", "must have 1 to %d characters, this has %d", pairingstore.MaxTargetName, n)
 	}
-	sections, err := s.Store.SectionsByID(ctx, ids(c.Sections))
+	sections, err := rosterstore.SectionsByID(ctx, s.Store, ids(c.Sections))
 	if err != nil {
-		return store.LinkedSet{}, err
+		return linkstore.LinkedSet{}, err
 	}
-	set := store.LinkedSet{ID: store.NewID(), Name: c.Name, LeadID: w.LeadID, Reason: strings.TrimSpace(w.Reason), MadeBy: who, Version: 1, CreatedAt: s.Now().UTC(), Sections: sections}
+	set := linkstore.LinkedSet{ID: db.NewID(), Name: c.Name, LeadID: w.LeadID, Reason: strings.TrimSpace(w.Reason), MadeBy: who, Version: 1, CreatedAt: s.Now().UTC(), Sections: sections}
 	kept, err := c.gathered.keep(set.ID, s.Now())
 	if err != nil {
 		return set, err
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.LinkSections(ctx, &set); err != nil {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := linkstore.LinkSections(ctx, tx, &set); err != nil {
 			return err
 		}
-		if err := store.Create(tx, &kept, "keeping the safety copy"); err != nil {
+		if err := db.Create(tx, &kept, "keeping the safety copy"); err != nil {
 			return err
 		}
-		if err := regroup(ctx, tx, who, c.Pairings, true, func(p *store.Pairing) { p.SetID = &set.ID }); err != nil {
+		if err := regroup(ctx, tx, who, c.Pairings, true, func(p *pairingstore.Pairing) { p.SetID = &set.ID }); err != nil {
 			return err
 		}
 		detail := map[string]any{"name": set.Name, "sections": ids(c.Sections), "reason": set.Reason}
@@ -319,7 +322,7 @@ func (s *Service) LinkWith(ctx context.Context, who string, w Wish, also func(*s
 
 // linkedMeanwhile says it when a section was linked between the look and the deed.
 func linkedMeanwhile(err error) error {
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, db.ErrTaken) {
 		return refusal.Conflict(finding.LinkTwice, "one of these sections was linked in the meantime; look again")
 	}
 	return err
@@ -327,14 +330,14 @@ func linkedMeanwhile(err error) error {
 
 // regroup gives a set's pairings to what become says, and with ask has those that were run
 // compared.
-func regroup(ctx context.Context, tx *store.Tx, who string, pairings []store.Pairing, ask bool, become func(*store.Pairing)) error {
+func regroup(ctx context.Context, tx *db.Tx, who string, pairings []pairingstore.Pairing, ask bool, become func(*pairingstore.Pairing)) error {
 	for _, p := range pairings {
 		become(&p)
-		if err := tx.UpdatePairing(&p); err != nil {
+		if err := pairingstore.UpdatePairing(tx, &p); err != nil {
 			return err
 		}
 		if ask && p.RanAt != nil {
-			if err := tx.Ask(ctx, who, false, p); err != nil {
+			if err := pairingstore.AskComparison(ctx, tx, who, false, p); err != nil {
 				return err
 			}
 		}
@@ -344,17 +347,17 @@ func regroup(ctx context.Context, tx *store.Tx, who string, pairings []store.Pai
 
 // Linked is a set with what is paired with it.
 type Linked struct {
-	store.LinkedSet
-	Pairings []store.Pairing
+	linkstore.LinkedSet
+	Pairings []pairingstore.Pairing
 }
 
 // Set finds one, ended ones too.
 func (s *Service) Set(ctx context.Context, id string) (Linked, error) {
-	set, err := s.Store.LinkedSet(ctx, id)
+	set, err := linkstore.FindLinkedSet(ctx, s.Store, id)
 	if err != nil || set.UnlinkedAt != nil {
 		return Linked{LinkedSet: set}, err
 	}
-	pairings, err := s.Store.PairingsOfSections(ctx, []string{set.LeadID})
+	pairings, err := linkstore.PairingsOfSections(ctx, s.Store, []string{set.LeadID})
 	return Linked{set, pairings}, err
 }
 
@@ -377,7 +380,7 @@ func (s *Service) Unlinking(ctx context.Context, id string, fate Fate) ([]ClassE
 	if err != nil {
 		return nil, err
 	}
-	return s.effects(ctx, set.Pairings, fate == Ended, func(p *store.Pairing) {
+	return s.effects(ctx, set.Pairings, fate == Ended, func(p *pairingstore.Pairing) {
 		if fate == ToLead {
 			p.SetID = nil
 		}
@@ -386,11 +389,11 @@ func (s *Service) Unlinking(ctx context.Context, id string, fate Fate) ([]ClassE
 
 // ClassEffects is a class of a set with what becomes of everybody.
 type ClassEffects struct {
-	Pairing store.Pairing
+	Pairing pairingstore.Pairing
 	People  []roster.Affected
 }
 
-func (s *Service) effects(ctx context.Context, pairings []store.Pairing, ends bool, become func(*store.Pairing)) (list []ClassEffects, err error) {
+func (s *Service) effects(ctx context.Context, pairings []pairingstore.Pairing, ends bool, become func(*pairingstore.Pairing)) (list []ClassEffects, err error) {
 	for _, p := range pairings {
 		x := ClassEffects{Pairing: p}
 		become(&p)
@@ -412,7 +415,7 @@ func (s *Service) Unlink(ctx context.Context, who, id string, version int, fate 
 	case set.UnlinkedAt != nil:
 		return refusal.Conflict("", "%s is unlinked already", set.Name)
 	case version != 0 && version != set.Version:
-		return fmt.Errorf("unlinking: %w", store.ErrStale)
+		return fmt.Errorf("unlinking: %w", db.ErrStale)
 	case fate == "" && len(set.Pairings) > 0:
 		return refusal.Invalid("target", "say what becomes of the class at the service: lead (it stays the lead section's, the others' people come out) or end (everybody stays, nothing keeps it in step)")
 	case fate != "" && fate != ToLead && fate != Ended:
@@ -421,12 +424,12 @@ func (s *Service) Unlink(ctx context.Context, who, id string, version int, fate 
 	if err := s.Pairings.AtRest(ctx, set.Pairings...); err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Unlink(ctx, set.LinkedSet); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := linkstore.Unlink(ctx, tx, set.LinkedSet); err != nil {
 			return err
 		}
 		now := s.Now().UTC()
-		err := regroup(ctx, tx, who, set.Pairings, fate == ToLead, func(p *store.Pairing) {
+		err := regroup(ctx, tx, who, set.Pairings, fate == ToLead, func(p *pairingstore.Pairing) {
 			p.SetID = nil
 			if fate == Ended {
 				p.EndedAt = &now

@@ -20,14 +20,17 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/visibility"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/store/storetest"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 // linked is a world in which Propagation A, B and C are linked under B.
-func linked(t *testing.T) (*apptest.World, store.Connection, store.LinkedSet) {
+func linked(t *testing.T) (*apptest.World, connectionstore.Connection, linkstore.LinkedSet) {
 	t.Helper()
 	w := apptest.New(t)
 	register := w.Register()
@@ -100,10 +103,10 @@ func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 	assert.Equal(t, 1, c.Several, "Otto Onion teaches two of them")
 	set, err := w.Linking.Link(t.Context(), "test", wish)
 	require.NoError(t, err)
-	copies, err := w.Store.SafetyCopies(t.Context(), set.ID)
+	copies, err := linkstore.SafetyCopies(t.Context(), w.Store, set.ID)
 	require.NoError(t, err)
 	require.Len(t, copies, 1)
-	kept, err := w.Store.SafetyCopy(t.Context(), copies[0].ID)
+	kept, err := linkstore.FindSafetyCopy(t.Context(), w.Store, copies[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, c.People, kept.People)
 	z, err := zip.NewReader(bytes.NewReader(kept.Content), int64(len(kept.Content)))
@@ -164,7 +167,7 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	assert.ErrorContains(t, err, "is paired through")
 
 	run := w.Sync(p.ID, false)
-	require.Equal(t, store.NeedsPerson, run.State, run.Error)
+	require.Equal(t, runstore.NeedsPerson, run.State, run.Error)
 	space := w.Standins.Workspace.Space
 	assert.Len(t, space("Propagation"), run.Counts["added"])
 	assert.Equal(t, []string{"Maud Marrow", "Otto Onion"}, intersect(space("Propagation – Propagation A"), []string{"Maud Marrow", "Otto Onion", "Pia Parsley"}))
@@ -203,7 +206,7 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	out := effects(apart[0].People)[roster.Removed]
 	assert.Greater(t, len(out), 15)
 	assert.ErrorContains(t, w.Linking.Unlink(t.Context(), "test", set.ID, 0, ""), "say what becomes of the class")
-	assert.ErrorIs(t, w.Linking.Unlink(t.Context(), "test", set.ID, 9, linking.ToLead), store.ErrStale)
+	assert.ErrorIs(t, w.Linking.Unlink(t.Context(), "test", set.ID, 9, linking.ToLead), db.ErrStale)
 	require.NoError(t, w.Linking.Unlink(t.Context(), "test", set.ID, set.Version, linking.ToLead))
 	assert.ErrorContains(t, w.Linking.Unlink(t.Context(), "test", set.ID, 0, linking.ToLead), "unlinked already")
 	preview, err := w.Runs.Preview(t.Context(), p.ID)

@@ -13,22 +13,25 @@ import (
 
 	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/linkstore"
 )
 
 // PutBack is what putting a safety copy back would mean. Rosters come from the register and
 // classes follow it, so that what can be lost, and is put back, are results.
 type PutBack struct {
-	Copy  store.SafetyCopy // without what it holds
-	Back  []BackResult     // results that are no longer there
-	There int              // results that are there still, and stay as they are
-	Gone  int              // results of people or sections that are no longer known
+	Copy  linkstore.SafetyCopy // without what it holds
+	Back  []BackResult         // results that are no longer there
+	There int                  // results that are there still, and stay as they are
+	Gone  int                  // results of people or sections that are no longer known
 }
 
 // BackResult is a result that is put back.
 type BackResult struct {
 	Code, Person, Identifier, ActivityID string
-	reached                              store.Reached
+	reached                              learningstore.Reached
 }
 
 // errOlder says that a copy lacks what putting it back needs.
@@ -36,7 +39,7 @@ var errOlder = refusal.Conflict("", "this copy was kept before copies could be p
 
 // PuttingBack says what putting a safety copy back would mean; nothing is done.
 func (s *Service) PuttingBack(ctx context.Context, copyID string) (PutBack, error) {
-	kept, err := s.Store.SafetyCopy(ctx, copyID)
+	kept, err := linkstore.FindSafetyCopy(ctx, s.Store, copyID)
 	if err != nil {
 		return PutBack{}, err
 	}
@@ -46,11 +49,11 @@ func (s *Service) PuttingBack(ctx context.Context, copyID string) (PutBack, erro
 	}
 	kept.Content = nil
 	out := PutBack{Copy: kept}
-	keys := make([]store.ResultKey, len(results))
+	keys := make([]linkstore.ResultKey, len(results))
 	for i, r := range results {
-		keys[i] = store.ResultKey{PersonID: r.reached.PersonID, SectionID: r.reached.SectionID, ActivityID: r.ActivityID}
+		keys[i] = linkstore.ResultKey{PersonID: r.reached.PersonID, SectionID: r.reached.SectionID, ActivityID: r.ActivityID}
 	}
-	known, there, err := s.Store.KnownResults(ctx, keys)
+	known, there, err := linkstore.KnownResults(ctx, s.Store, keys)
 	if err != nil {
 		return out, err
 	}
@@ -77,17 +80,17 @@ func (s *Service) PutBack(ctx context.Context, who, copyID string) (PutBack, err
 	if len(x.Back) == 0 {
 		return x, refusal.Conflict("", "nothing of this copy is missing: %d results are there still, %d are of people or sections that are gone", x.There, x.Gone)
 	}
-	results := make([]store.Reached, len(x.Back))
+	results := make([]learningstore.Reached, len(x.Back))
 	for i, b := range x.Back {
 		results[i] = b.reached
 	}
-	return x, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		courses, err := tx.PutBack(ctx, results)
+	return x, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		courses, err := linkstore.RestoreResults(ctx, tx, results)
 		if err != nil {
 			return err
 		}
 		for _, c := range courses {
-			if err := tx.Enqueue(ctx, store.RecountCourse{CourseID: c}); err != nil {
+			if err := tx.Enqueue(ctx, jobs.RecountCourse{CourseID: c}); err != nil {
 				return err
 			}
 		}
@@ -145,5 +148,5 @@ func backResult(row []string) (BackResult, error) {
 		}
 		state.Best = &best
 	}
-	return BackResult{Code: row[2], Person: row[3], Identifier: row[4], ActivityID: row[5], reached: store.Reached{PersonID: row[1], SectionID: row[0], ActivityID: row[5], ActivityState: state}}, nil
+	return BackResult{Code: row[2], Person: row[3], Identifier: row[4], ActivityID: row[5], reached: learningstore.Reached{PersonID: row[1], SectionID: row[0], ActivityID: row[5], ActivityState: state}}, nil
 }

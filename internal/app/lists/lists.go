@@ -10,18 +10,21 @@ import (
 	"time"
 
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 )
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *store.Store
+	Store *db.Database
 	Now   func() time.Time
 }
 
 // Wish is a list to make.
 type Wish struct {
-	Kind   string   // one of store.ListOf…
+	Kind   string   // one of rosterstore.ListOf…
 	OfID   string   // the course's or organisation's id
 	Name   string   // that of the course or organisation when empty
 	People []string // ids, for a list of named people
@@ -31,8 +34,8 @@ type Wish struct {
 const mostPeople = 10000
 
 // Make makes a list.
-func (s *Service) Make(ctx context.Context, who string, w Wish) (store.PeopleList, error) {
-	l := store.PeopleList{ID: store.NewID(), Kind: w.Kind, Name: strings.TrimSpace(w.Name), MadeBy: who, Version: 1, CreatedAt: s.Now().UTC()}
+func (s *Service) Make(ctx context.Context, who string, w Wish) (rosterstore.PeopleList, error) {
+	l := rosterstore.PeopleList{ID: db.NewID(), Kind: w.Kind, Name: strings.TrimSpace(w.Name), MadeBy: who, Version: 1, CreatedAt: s.Now().UTC()}
 	title, err := s.of(ctx, &l, w)
 	if err != nil {
 		return l, err
@@ -43,11 +46,11 @@ func (s *Service) Make(ctx context.Context, who string, w Wish) (store.PeopleLis
 	if err := named(l.Name); err != nil {
 		return l, err
 	}
-	return l, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := store.Create(tx, &l, "making a people list"); err != nil {
+	return l, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := db.Create(tx, &l, "making a people list"); err != nil {
 			return err
 		}
-		if err := tx.ListPeople(ctx, l.ID, w.People, nil); err != nil {
+		if err := rosterstore.ListPeople(ctx, tx, l.ID, w.People, nil); err != nil {
 			return err
 		}
 		return s.changed(ctx, tx, who, "made a people list", l, map[string]any{"kind": l.Kind, "name": l.Name, "people": len(w.People)})
@@ -55,16 +58,16 @@ func (s *Service) Make(ctx context.Context, who string, w Wish) (store.PeopleLis
 }
 
 // of finds out of which register a list is, and what it would be called.
-func (s *Service) of(ctx context.Context, l *store.PeopleList, w Wish) (title string, err error) {
+func (s *Service) of(ctx context.Context, l *rosterstore.PeopleList, w Wish) (title string, err error) {
 	switch w.Kind {
-	case store.ListOfCourse:
-		l.ConnectionID, l.Ref, title, err = s.Store.CourseRef(ctx, w.OfID)
+	case rosterstore.ListOfCourse:
+		l.ConnectionID, l.Ref, title, err = rosterstore.CourseRef(ctx, s.Store, w.OfID)
 		if err != nil {
 			return "", refusal.Invalid("ofId", "there is no course %q; list them with: kanban courses list", w.OfID)
 		}
 		return title, nil
-	case store.ListOfOrganisation:
-		orgs, err := s.Store.Orgs(ctx)
+	case rosterstore.ListOfOrganisation:
+		orgs, err := rosterstore.Orgs(ctx, s.Store)
 		for _, o := range orgs {
 			if o.ID == w.OfID {
 				l.ConnectionID, l.Ref = o.ConnectionID, o.SourcedID
@@ -75,7 +78,7 @@ func (s *Service) of(ctx context.Context, l *store.PeopleList, w Wish) (title st
 			err = refusal.Invalid("ofId", "there is no organisation %q; list them with: kanban lists organisations", w.OfID)
 		}
 		return "", err
-	case store.ListOfNamed:
+	case rosterstore.ListOfNamed:
 		l.ConnectionID, err = s.register(ctx, w.People)
 		return "", err
 	}
@@ -90,8 +93,8 @@ func (s *Service) register(ctx context.Context, ids []string) (string, error) {
 	if len(ids) > mostPeople {
 		return "", refusal.Invalid("people", "%d are more than the %d that a list may name", len(ids), mostPeople)
 	}
-	registers, err := s.Store.RegistersOf(ctx, ids)
-	if errors.Is(err, store.ErrNotFound) {
+	registers, err := rosterstore.RegistersOf(ctx, s.Store, ids)
+	if errors.Is(err, db.ErrNotFound) {
 		return "", refusal.Invalid("people", "one of these is no id of a person: %s", strings.Join(ids[:min(len(ids), 5)], ", "))
 	}
 	if err != nil {
@@ -112,8 +115,8 @@ func (s *Service) register(ctx context.Context, ids []string) (string, error) {
 }
 
 func named(name string) error {
-	if n := len([]rune(name)); n == 0 || n > store.MaxTargetName {
-		return refusal.Invalid("name", "must have 1 to %d characters, this has %d", store.MaxTargetName, n)
+	if n := len([]rune(name)); n == 0 || n > pairingstore.MaxTargetName {
+		return refusal.Invalid("name", "must have 1 to %d characters, this has %d", pairingstore.MaxTargetName, n)
 	}
 	return nil
 }
@@ -126,14 +129,14 @@ type Edit struct {
 
 // Change edits a list. version must be the one that was read, or 0. Its class is compared
 // anew.
-func (s *Service) Change(ctx context.Context, who, id string, version int, e Edit) (store.PeopleList, error) {
-	l, err := s.Store.PeopleList(ctx, id)
+func (s *Service) Change(ctx context.Context, who, id string, version int, e Edit) (rosterstore.PeopleList, error) {
+	l, err := rosterstore.FindPeopleList(ctx, s.Store, id)
 	switch {
 	case err != nil:
 		return l, err
 	case version != 0 && version != l.Version:
-		return l, fmt.Errorf("changing the people list: %w", store.ErrStale)
-	case l.Kind != store.ListOfNamed && len(e.Add)+len(e.Drop) > 0:
+		return l, fmt.Errorf("changing the people list: %w", db.ErrStale)
+	case l.Kind != rosterstore.ListOfNamed && len(e.Add)+len(e.Drop) > 0:
 		return l, refusal.Conflict("", "who is on %s comes from the register; only lists of named people can be changed by hand", l.Name)
 	}
 	if len(e.Add) > 0 {
@@ -151,11 +154,11 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 			return l, err
 		}
 	}
-	return l, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.UpdatePeopleList(ctx, &l); err != nil {
+	return l, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := rosterstore.UpdatePeopleList(ctx, tx, &l); err != nil {
 			return err
 		}
-		if err := tx.ListPeople(ctx, id, e.Add, e.Drop); err != nil {
+		if err := rosterstore.ListPeople(ctx, tx, id, e.Add, e.Drop); err != nil {
 			return err
 		}
 		return s.changed(ctx, tx, who, "changed a people list", l, map[string]any{"name": l.Name, "added": len(e.Add), "taken off": len(e.Drop)})
@@ -164,19 +167,19 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 
 // Remove removes a list that is not paired.
 func (s *Service) Remove(ctx context.Context, who, id string) error {
-	l, err := s.Store.PeopleList(ctx, id)
+	l, err := rosterstore.FindPeopleList(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
-	pairings, err := s.Store.PairingsOfSections(ctx, []string{id})
+	pairings, err := linkstore.PairingsOfSections(ctx, s.Store, []string{id})
 	if err != nil {
 		return err
 	}
 	if len(pairings) > 0 {
 		return refusal.Conflict("", "%s is paired with %s; end that pairing first, which says what becomes of its people", l.Name, pairings[0].TargetName)
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.RemovePeopleList(ctx, id); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := rosterstore.RemovePeopleList(ctx, tx, id); err != nil {
 			return err
 		}
 		return s.changed(ctx, tx, who, "removed a people list", l, map[string]any{"name": l.Name})
@@ -184,11 +187,11 @@ func (s *Service) Remove(ctx context.Context, who, id string) error {
 }
 
 // changed lets lists show what changed, and the list's class be compared.
-func (s *Service) changed(ctx context.Context, tx *store.Tx, who, what string, l store.PeopleList, detail map[string]any) error {
-	if err := tx.RefreshPeopleLists(ctx, l.ConnectionID); err != nil {
+func (s *Service) changed(ctx context.Context, tx *db.Tx, who, what string, l rosterstore.PeopleList, detail map[string]any) error {
+	if err := rosterstore.RefreshPeopleLists(ctx, tx, l.ConnectionID); err != nil {
 		return err
 	}
-	pairings, err := s.Store.PairingsOfSections(ctx, []string{l.ID})
+	pairings, err := linkstore.PairingsOfSections(ctx, s.Store, []string{l.ID})
 	if err != nil {
 		return err
 	}
@@ -196,7 +199,7 @@ func (s *Service) changed(ctx context.Context, tx *store.Tx, who, what string, l
 		if p.RanAt == nil {
 			continue
 		}
-		if err := tx.Ask(ctx, who, p.Policy.Schedule.ReactsToReads() && p.PausedAt == nil, p); err != nil {
+		if err := pairingstore.AskComparison(ctx, tx, who, p.Policy.Schedule.ReactsToReads() && p.PausedAt == nil, p); err != nil {
 			return err
 		}
 	}

@@ -13,13 +13,16 @@ import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/apptest"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/storetest"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
-func world(t *testing.T) (*apptest.World, *lists.Service, store.Connection, store.Connection) {
+func world(t *testing.T) (*apptest.World, *lists.Service, connectionstore.Connection, connectionstore.Connection) {
 	t.Helper()
 	w := apptest.New(t)
 	register := w.Register()
@@ -29,9 +32,9 @@ func world(t *testing.T) (*apptest.World, *lists.Service, store.Connection, stor
 
 func orgID(t *testing.T, w *apptest.World, name string) string {
 	t.Helper()
-	orgs, err := w.Store.Orgs(t.Context())
+	orgs, err := rosterstore.Orgs(t.Context(), w.Store)
 	require.NoError(t, err)
-	i := slices.IndexFunc(orgs, func(o store.Org) bool { return o.Name == name })
+	i := slices.IndexFunc(orgs, func(o rosterstore.Org) bool { return o.Name == name })
 	require.GreaterOrEqual(t, i, 0, "%v", orgs)
 	return orgs[i].ID
 }
@@ -41,7 +44,7 @@ func orgID(t *testing.T, w *apptest.World, name string) string {
 func TestACourseIsPairedLikeASection_S4(t *testing.T) {
 	w, s, register, workspace := world(t)
 	course := w.Section("PROP-A").CourseID
-	l, err := s.Make(t.Context(), "test", lists.Wish{Kind: store.ListOfCourse, OfID: course})
+	l, err := s.Make(t.Context(), "test", lists.Wish{Kind: rosterstore.ListOfCourse, OfID: course})
 	require.NoError(t, err)
 	assert.Equal(t, "Propagation", l.Name)
 	cards, err := w.Pairings.Cards(t.Context(), pairings.Filter{Called: l.ID})
@@ -77,7 +80,7 @@ func TestACourseIsPairedLikeASection_S4(t *testing.T) {
 	require.NoError(t, w.Standins.School.Enrol("stu-025", "sec-prop-a"))
 	require.NoError(t, w.Standins.School.Withdraw("stu-026", "sec-prop-c"))
 	w.Read(register, false)
-	asked, err := w.Store.Pairing(t.Context(), p.ID)
+	asked, err := pairingstore.FindPairing(t.Context(), w.Store, p.ID)
 	require.NoError(t, err)
 	assert.NotNil(t, asked.AskedAt, "the read asks for a comparison")
 	r = w.Sync(p.ID, false)
@@ -99,16 +102,16 @@ func planOf(t *testing.T, w *apptest.World, code, connection string) roster.Plan
 	t.Helper()
 	at, err := w.Runs.Looking(t.Context(), connection, 1)
 	require.NoError(t, err)
-	plan, err := w.Runs.Plan(t.Context(), store.Pairing{ID: store.NewID(), SectionID: w.Section(code).ID, ConnectionID: connection, Policy: roster.DefaultPolicy()}, at)
+	plan, err := w.Runs.Plan(t.Context(), pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section(code).ID, ConnectionID: connection, Policy: roster.DefaultPolicy()}, at)
 	require.NoError(t, err)
 	return plan
 }
 
 func TestAnOrganisationAndNamedPeople_S4(t *testing.T) {
 	w, s, _, workspace := world(t)
-	all, err := s.Make(t.Context(), "test", lists.Wish{Kind: store.ListOfOrganisation, OfID: orgID(t, w, "Fernmoor Garden School"), Name: "All of the school"})
+	all, err := s.Make(t.Context(), "test", lists.Wish{Kind: rosterstore.ListOfOrganisation, OfID: orgID(t, w, "Fernmoor Garden School"), Name: "All of the school"})
 	require.NoError(t, err)
-	people, err := w.Store.PeopleOf(t.Context(), all.ID)
+	people, err := rosterstore.PeopleOf(t.Context(), w.Store, all.ID)
 	require.NoError(t, err)
 	assert.Greater(t, len(people), 60)
 	once := map[string]bool{}
@@ -122,25 +125,25 @@ func TestAnOrganisationAndNamedPeople_S4(t *testing.T) {
 		wish lists.Wish
 		says string
 	}{
-		"nobody":          {lists.Wish{Kind: store.ListOfNamed, Name: "Nobody"}, "names nobody"},
-		"no name":         {lists.Wish{Kind: store.ListOfNamed, People: []string{ada}}, "must have 1 to"},
-		"a stranger":      {lists.Wish{Kind: store.ListOfNamed, Name: "x", People: []string{store.NewID()}}, "there is nobody"},
-		"no id":           {lists.Wish{Kind: store.ListOfNamed, Name: "x", People: []string{"zzz"}}, "is no id of a person"},
-		"no course":       {lists.Wish{Kind: store.ListOfCourse, OfID: store.NewID()}, "there is no course"},
-		"no organisation": {lists.Wish{Kind: store.ListOfOrganisation, OfID: store.NewID()}, "there is no organisation"},
+		"nobody":          {lists.Wish{Kind: rosterstore.ListOfNamed, Name: "Nobody"}, "names nobody"},
+		"no name":         {lists.Wish{Kind: rosterstore.ListOfNamed, People: []string{ada}}, "must have 1 to"},
+		"a stranger":      {lists.Wish{Kind: rosterstore.ListOfNamed, Name: "x", People: []string{db.NewID()}}, "there is nobody"},
+		"no id":           {lists.Wish{Kind: rosterstore.ListOfNamed, Name: "x", People: []string{"zzz"}}, "is no id of a person"},
+		"no course":       {lists.Wish{Kind: rosterstore.ListOfCourse, OfID: db.NewID()}, "there is no course"},
+		"no organisation": {lists.Wish{Kind: rosterstore.ListOfOrganisation, OfID: db.NewID()}, "there is no organisation"},
 		"no kind":         {lists.Wish{Kind: "club"}, "is not one of"},
 	} {
 		_, err := s.Make(t.Context(), "test", c.wish)
 		assert.ErrorContains(t, err, c.says, name)
 	}
-	l, err := s.Make(t.Context(), "test", lists.Wish{Kind: store.ListOfNamed, Name: "Harvest committee", People: []string{ada, maud}})
+	l, err := s.Make(t.Context(), "test", lists.Wish{Kind: rosterstore.ListOfNamed, Name: "Harvest committee", People: []string{ada, maud}})
 	require.NoError(t, err)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: l.ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	assert.Equal(t, []string{"Ada Alder", "Maud Marrow"}, w.Standins.Workspace.Space("Harvest committee"))
 	_, err = s.Change(t.Context(), "test", l.ID, 9, lists.Edit{Add: []string{yann}})
-	assert.ErrorIs(t, err, store.ErrStale)
+	assert.ErrorIs(t, err, db.ErrStale)
 	l, err = s.Change(t.Context(), "test", l.ID, l.Version, lists.Edit{Add: []string{yann}, Drop: []string{ada}})
 	require.NoError(t, err)
 	r := w.Sync(p.ID, true)

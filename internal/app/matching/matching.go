@@ -14,13 +14,18 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/call"
 )
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *store.Store
+	Store *db.Database
 	// Connections gives connections with their secrets.
 	Connections adapter.Opener
 	Call        call.Options
@@ -33,8 +38,8 @@ func (s *Service) Of(ctx context.Context, connectionID string) (roster.Matching,
 	return c.Recognise(), c.Version, err
 }
 
-func (s *Service) connection(ctx context.Context, id string) (store.Connection, error) {
-	c, err := s.Store.Connection(ctx, id)
+func (s *Service) connection(ctx context.Context, id string) (connectionstore.Connection, error) {
+	c, err := connectionstore.FindConnection(ctx, s.Store, id)
 	if err == nil && c.Kind != adapter.KindSCIM {
 		return c, refusal.Conflict("", "%s takes no people, so nobody has to be recognised there", c.Name)
 	}
@@ -60,7 +65,7 @@ func (s *Service) Preview(ctx context.Context, connectionID string, m roster.Mat
 	if err := check(m); err != nil {
 		return nil, err
 	}
-	members, err := s.Store.PairedMembers(ctx, connectionID)
+	members, err := matchstore.PairedMembers(ctx, s.Store, connectionID)
 	if err != nil {
 		return nil, err
 	}
@@ -86,8 +91,8 @@ func (s *Service) Preview(ctx context.Context, connectionID string, m roster.Mat
 
 // otherKeys lists whose outcome would be another one by other keys. Only the
 // service knows that, so both sides of every pairing that has run are read.
-func (s *Service) otherKeys(ctx context.Context, c store.Connection, now roster.Matching, keys []roster.Key) ([]Touched, error) {
-	pairings, err := s.Store.PairingsThrough(ctx, c.ID)
+func (s *Service) otherKeys(ctx context.Context, c connectionstore.Connection, now roster.Matching, keys []roster.Key) ([]Touched, error) {
+	pairings, err := matchstore.PairingsThrough(ctx, s.Store, c.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +103,7 @@ func (s *Service) otherKeys(ctx context.Context, c store.Connection, now roster.
 	service, then := workspaces.New(opened, s.Call), now
 	then.Keys = keys
 	var list []Touched
-	sources, err := s.Store.Sources(ctx, c.ID, pairings)
+	sources, err := pairingstore.Sources(ctx, s.Store, c.ID, pairings)
 	if err != nil {
 		return nil, err
 	}
@@ -170,15 +175,15 @@ func (s *Service) Change(ctx context.Context, who, connectionID string, version 
 		return err
 	}
 	if version != 0 && version != c.Version {
-		return fmt.Errorf("changing the matching: %w", store.ErrStale)
+		return fmt.Errorf("changing the matching: %w", db.ErrStale)
 	}
 	if err := check(m); err != nil {
 		return err
 	}
 	before := c.Recognise()
 	c.Matching = &m
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.UpdateConnection(&c); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := connectionstore.UpdateConnection(tx, &c); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "changed how people are recognised", "connection/"+c.ID, map[string]any{"before": before, "after": m}); err != nil {
@@ -192,12 +197,12 @@ func (s *Service) Change(ctx context.Context, who, connectionID string, version 
 }
 
 // compareAll queues a comparison of every pairing with a connection.
-func (s *Service) compareAll(ctx context.Context, tx *store.Tx, connectionID string) error {
-	pairings, err := s.Store.PairingsThrough(ctx, connectionID)
+func (s *Service) compareAll(ctx context.Context, tx *db.Tx, connectionID string) error {
+	pairings, err := matchstore.PairingsThrough(ctx, s.Store, connectionID)
 	if err != nil {
 		return err
 	}
-	return tx.Ask(ctx, "new matching", false, pairings...)
+	return pairingstore.AskComparison(ctx, tx, "new matching", false, pairings...)
 }
 
 // Candidate is an account that could be somebody's.
@@ -219,7 +224,7 @@ func (s *Service) Candidates(ctx context.Context, personID, connectionID string)
 	if err != nil {
 		return nil, err
 	}
-	decided, err := s.Store.AccountsOf(ctx, personID)
+	decided, err := matchstore.AccountsOf(ctx, s.Store, personID)
 	if err != nil {
 		return nil, err
 	}
@@ -274,8 +279,8 @@ func evidence(matching roster.Matching, m roster.Member, a roster.Account) []str
 	return out
 }
 
-func (s *Service) both(ctx context.Context, personID, connectionID string) (p store.Person, c store.Connection, err error) {
-	if p, err = s.Store.Person(ctx, personID); err != nil {
+func (s *Service) both(ctx context.Context, personID, connectionID string) (p rosterstore.Person, c connectionstore.Connection, err error) {
+	if p, err = rosterstore.FindPerson(ctx, s.Store, personID); err != nil {
 		return p, c, err
 	}
 	c, err = s.connection(ctx, connectionID)
@@ -299,18 +304,18 @@ func (s *Service) Choose(ctx context.Context, who, personID, connectionID, accou
 	if !slices.ContainsFunc(seen.Accounts, func(a roster.Account) bool { return a.ID == accountID }) {
 		return refusal.Invalid("accountId", "%s has no account %q; see the candidates: kanban people candidates %q %q", c.Name, accountID, p.Identifier, c.Name)
 	}
-	return s.decide(ctx, who, "said whose account it is", p, c, accountID, func(tx *store.Tx) error {
-		other, err := tx.AccountHolder(ctx, c.ID, accountID)
+	return s.decide(ctx, who, "said whose account it is", p, c, accountID, func(tx *db.Tx) error {
+		other, err := matchstore.AccountHolder(ctx, tx, c.ID, accountID)
 		if err != nil {
 			return err
 		}
 		if other.ID != "" && other.ID != p.ID {
 			return refusal.Conflict(finding.AccountTaken, "that account is kept for %s (%s); say first that it is not theirs: kanban people unmatch %q %q %s", other.Name(), other.Identifier, other.Identifier, c.Name, accountID)
 		}
-		if err := tx.Choose(ctx, c.ID, p.ID, accountID, who); err != nil {
+		if err := matchstore.ChooseAccount(ctx, tx, c.ID, p.ID, accountID, who); err != nil {
 			return err
 		}
-		_, err = tx.RequeueMatched(ctx, c.ID, p.ID) // what waited for an account goes on
+		_, err = deliverystore.RequeueMatched(ctx, tx, c.ID, p.ID) // what waited for an account goes on
 		return err
 	})
 }
@@ -321,8 +326,8 @@ func (s *Service) Deny(ctx context.Context, who, personID, connectionID, account
 	if err != nil {
 		return err
 	}
-	return s.decide(ctx, who, "said whose account it is not", p, c, accountID, func(tx *store.Tx) error {
-		return tx.Deny(ctx, c.ID, p.ID, accountID, who)
+	return s.decide(ctx, who, "said whose account it is not", p, c, accountID, func(tx *db.Tx) error {
+		return matchstore.DenyAccount(ctx, tx, c.ID, p.ID, accountID, who)
 	})
 }
 
@@ -333,13 +338,13 @@ func (s *Service) Forget(ctx context.Context, who, personID, connectionID string
 	if err != nil {
 		return err
 	}
-	return s.decide(ctx, who, "dropped the decisions about accounts", p, c, "", func(tx *store.Tx) error {
-		return tx.ForgetDecisions(ctx, c.ID, p.ID)
+	return s.decide(ctx, who, "dropped the decisions about accounts", p, c, "", func(tx *db.Tx) error {
+		return matchstore.ForgetDecisions(ctx, tx, c.ID, p.ID)
 	})
 }
 
-func (s *Service) decide(ctx context.Context, who, what string, p store.Person, c store.Connection, accountID string, keep func(*store.Tx) error) error {
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+func (s *Service) decide(ctx context.Context, who, what string, p rosterstore.Person, c connectionstore.Connection, accountID string, keep func(*db.Tx) error) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := keep(tx); err != nil {
 			return err
 		}

@@ -11,14 +11,18 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/standin/school"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/store/storetest"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 // paired is a world in which Propagation A is paired with the workspace.
-func paired(t *testing.T) (*apptest.World, store.Connection, store.Pairing) {
+func paired(t *testing.T) (*apptest.World, connectionstore.Connection, pairingstore.Pairing) {
 	t.Helper()
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
@@ -28,7 +32,7 @@ func paired(t *testing.T) (*apptest.World, store.Connection, store.Pairing) {
 	return w, c, p
 }
 
-func reason(t *testing.T, w *apptest.World, p store.Pairing, identifier string) roster.Entry {
+func reason(t *testing.T, w *apptest.World, p pairingstore.Pairing, identifier string) roster.Entry {
 	t.Helper()
 	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
@@ -61,10 +65,10 @@ func TestDomainRuleIsShownBeforeItIsSaved_C7(t *testing.T) {
 	require.NoError(t, w.Matching.Change(t.Context(), "test", c.ID, version, m))
 	assert.Equal(t, finding.LeftOutByRule, reason(t, w, p, "stu-001").Reason)
 	run := w.Sync(p.ID, false)
-	changes, err := w.Store.Changes(t.Context(), run.ID)
+	changes, err := runstore.Changes(t.Context(), w.Store, run.ID)
 	require.NoError(t, err)
 	for _, x := range changes {
-		assert.NotEqual(t, store.ChangeRefused, x.State, "%s: %s", x.Entry.Name, x.Answer)
+		assert.NotEqual(t, runstore.ChangeRefused, x.State, "%s: %s", x.Entry.Name, x.Answer)
 	}
 	assert.Equal(t, "finn.fennel@old.fernmoor.example", w.Person(school.OldDomain).Email, "what the register says stays")
 	assert.Zero(t, w.Standins.Workspace.Told(), "newcomers are not told unless asked")
@@ -83,7 +87,7 @@ func TestDomainRuleIsShownBeforeItIsSaved_C7(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, touched, "the same touches nobody")
 
-	assert.ErrorIs(t, w.Matching.Change(t.Context(), "test", c.ID, version, m), store.ErrStale)
+	assert.ErrorIs(t, w.Matching.Change(t.Context(), "test", c.ID, version, m), db.ErrStale)
 	m.Keys = nil
 	assert.ErrorContains(t, w.Matching.Change(t.Context(), "test", c.ID, 0, m), "at least one key")
 	_, err = w.Matching.Preview(t.Context(), w.Contacts().ID, m)
@@ -113,7 +117,7 @@ func TestTwoCandidatesAreDecidedByHand_P1(t *testing.T) {
 	require.NoError(t, w.Matching.Deny(t.Context(), "test", nils.ID, c.ID, list[1].AccountID))
 	e = reason(t, w, p, school.Doubled)
 	assert.Equal(t, list[0].AccountID, e.AccountID, "one of two is left")
-	known, err := w.Store.AccountsOf(t.Context(), nils.ID)
+	known, err := matchstore.AccountsOf(t.Context(), w.Store, nils.ID)
 	require.NoError(t, err)
 	require.Len(t, known, 1)
 	assert.True(t, known[0].Denied)
@@ -133,7 +137,7 @@ func TestTwoCandidatesAreDecidedByHand_P1(t *testing.T) {
 	assert.ErrorContains(t, err, "kanban people unmatch")
 	assert.Equal(t, list[1].AccountID, reason(t, w, p, school.Doubled).AccountID)
 	require.NoError(t, w.Matching.Forget(t.Context(), "test", nils.ID, c.ID))
-	known, err = w.Store.AccountsOf(t.Context(), nils.ID)
+	known, err = matchstore.AccountsOf(t.Context(), w.Store, nils.ID)
 	require.NoError(t, err)
 	assert.Empty(t, known)
 	assert.Equal(t, finding.TwoCandidates, reason(t, w, p, school.Doubled).Reason)

@@ -7,20 +7,24 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/pairingstore"
 )
 
 // Proposals lists the records of a register that look like second accounts or test
 // learners, with what speaks for it. Nothing follows from them before somebody says so.
-func (s *Service) Proposals(ctx context.Context, connectionID string) ([]store.Proposal, error) {
-	c, err := s.Store.Connection(ctx, connectionID)
+func (s *Service) Proposals(ctx context.Context, connectionID string) ([]matchstore.Proposal, error) {
+	c, err := connectionstore.FindConnection(ctx, s.Store, connectionID)
 	if err != nil {
 		return nil, err
 	}
 	if !adapter.IsRegister(c.Kind) {
 		return nil, refusal.Invalid("id", "%s is no register", c.Name)
 	}
-	return s.Store.Proposals(ctx, connectionID)
+	return matchstore.Proposals(ctx, s.Store, connectionID)
 }
 
 // Decide accepts proposals, or refuses them, by the ids of the people whom somebody has looked
@@ -34,21 +38,21 @@ func (s *Service) Decide(ctx context.Context, who, connectionID string, people [
 	if len(people) == 0 {
 		return 0, refusal.Invalid("people", "is missing: name those whom you have looked at")
 	}
-	var chosen []store.Proposal
+	var chosen []matchstore.Proposal
 	for _, id := range people {
-		i := slices.IndexFunc(all, func(p store.Proposal) bool { return p.PersonID == id })
+		i := slices.IndexFunc(all, func(p matchstore.Proposal) bool { return p.PersonID == id })
 		if i < 0 {
 			return 0, refusal.Conflict("", "nothing is proposed about %q any more; look at the proposals again", id)
 		}
 		chosen = append(chosen, all[i])
 	}
-	return len(chosen), s.marking(ctx, connectionID, func(tx *store.Tx) error {
+	return len(chosen), s.marking(ctx, connectionID, func(tx *db.Tx) error {
 		for _, p := range chosen {
-			kind, what := p.Kind, "said that a record is a "+map[string]string{store.MarkSecond: "second account", store.MarkTest: "test learner"}[p.Kind]
+			kind, what := p.Kind, "said that a record is a "+map[string]string{matchstore.MarkSecond: "second account", matchstore.MarkTest: "test learner"}[p.Kind]
 			if !accept {
-				kind, what = store.MarkNeither, "said that a record is neither a second account nor a test learner"
+				kind, what = matchstore.MarkNeither, "said that a record is neither a second account nor a test learner"
 			}
-			if err := tx.Mark(ctx, p.PersonID, kind, p.OfID, who); err != nil {
+			if err := matchstore.MarkPerson(ctx, tx, p.PersonID, kind, p.OfID, who); err != nil {
 				return err
 			}
 			if err := tx.Audit(ctx, who, what, "person/"+p.PersonID, map[string]any{"of": p.OfID, "evidence": p.Evidence}); err != nil {
@@ -61,12 +65,12 @@ func (s *Service) Decide(ctx context.Context, who, connectionID string, people [
 
 // Undecide drops what was said of a person's record.
 func (s *Service) Undecide(ctx context.Context, who, personID string) error {
-	connectionID, err := s.Store.RegisterOf(ctx, personID)
+	connectionID, err := matchstore.RegisterOf(ctx, s.Store, personID)
 	if err != nil {
 		return err
 	}
-	return s.marking(ctx, connectionID, func(tx *store.Tx) error {
-		ok, err := tx.Unmark(ctx, personID)
+	return s.marking(ctx, connectionID, func(tx *db.Tx) error {
+		ok, err := matchstore.UnmarkPerson(ctx, tx, personID)
 		if err != nil {
 			return err
 		}
@@ -77,24 +81,24 @@ func (s *Service) Undecide(ctx context.Context, who, personID string) error {
 	})
 }
 
-func (s *Service) marking(ctx context.Context, connectionID string, do func(*store.Tx) error) error {
-	pairings, err := s.Store.PairingsOfRegister(ctx, connectionID)
+func (s *Service) marking(ctx context.Context, connectionID string, do func(*db.Tx) error) error {
+	pairings, err := matchstore.PairingsOfRegister(ctx, s.Store, connectionID)
 	if err != nil {
 		return err
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := do(tx); err != nil {
 			return err
 		}
-		if err := tx.Ask(ctx, "what records are", false, pairings...); err != nil {
+		if err := pairingstore.AskComparison(ctx, tx, "what records are", false, pairings...); err != nil {
 			return err
 		}
-		if err := tx.Enqueue(ctx, store.Propose{ConnectionID: connectionID}); err != nil {
+		if err := tx.Enqueue(ctx, jobs.Propose{ConnectionID: connectionID}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "section", "")
 	})
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Conflict("", "somebody is not in the register any more; look at the proposals again")
 	}
 	return err

@@ -9,7 +9,10 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 )
 
 // Second accounts and test learners are proposed with what speaks for it; nothing follows
@@ -22,7 +25,7 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 		_, err := w.Store.Pool.Exec(t.Context(), sql, args...)
 		require.NoError(t, err)
 	}
-	register, err := w.Store.RegisterOf(t.Context(), w.Person("stu-001").ID)
+	register, err := matchstore.RegisterOf(t.Context(), w.Store, w.Person("stu-001").ID)
 	require.NoError(t, err)
 	before, err := w.Matching.Proposals(t.Context(), register)
 	require.NoError(t, err)
@@ -31,8 +34,8 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 	exec(`UPDATE people SET user_name = 'preview.student2' WHERE id = $1`, test.ID)
 	exec(`UPDATE people SET user_name = 'protester' WHERE id = $1`, w.Person("stu-010").ID)
 	section := w.Section("PROP-A")
-	p := store.Pairing{ID: store.NewID(), SectionID: section.ID, ConnectionID: w.Workspace().ID, TargetName: "Prop", Policy: roster.DefaultPolicy()}
-	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error { return store.Create(tx, &p, "pairing") }))
+	p := pairingstore.Pairing{ID: db.NewID(), SectionID: section.ID, ConnectionID: w.Workspace().ID, TargetName: "Prop", Policy: roster.DefaultPolicy()}
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &p, "pairing") }))
 	reasons := func() map[string]finding.Code {
 		t.Helper()
 		preview, err := w.Runs.Preview(t.Context(), p.ID)
@@ -47,12 +50,12 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 	list, err := w.Matching.Proposals(t.Context(), register)
 	require.NoError(t, err)
 	require.Len(t, list, len(before)+2)
-	of := map[string]store.Proposal{}
+	of := map[string]matchstore.Proposal{}
 	for _, x := range list {
 		of[x.PersonID] = x
 	}
-	assert.Equal(t, []string{store.MarkSecond, first.ID, "the same userMasterIdentifier m-1"}, []string{of[second.ID].Kind, of[second.ID].OfID, of[second.ID].Evidence})
-	assert.Equal(t, []string{store.MarkTest, "its user name is preview.student2"}, []string{of[test.ID].Kind, of[test.ID].Evidence})
+	assert.Equal(t, []string{matchstore.MarkSecond, first.ID, "the same userMasterIdentifier m-1"}, []string{of[second.ID].Kind, of[second.ID].OfID, of[second.ID].Evidence})
+	assert.Equal(t, []string{matchstore.MarkTest, "its user name is preview.student2"}, []string{of[test.ID].Kind, of[test.ID].Evidence})
 	assert.NotContains(t, of, w.Person("stu-010").ID, "a protester is no tester")
 	assert.NotContains(t, of, first.ID)
 
@@ -66,7 +69,7 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 	is := reasons()
 	assert.Equal(t, []finding.Code{finding.SecondAccount, finding.TestLearner}, []finding.Code{is[second.ID], is[test.ID]})
 	assert.Equal(t, was[first.ID], is[first.ID], "the person stays")
-	where, err := w.Store.WhereaboutsOf(t.Context(), first.ID)
+	where, err := rosterstore.WhereaboutsOf(t.Context(), w.Store, first.ID)
 	require.NoError(t, err)
 	through := 0
 	for _, x := range where {

@@ -5,7 +5,11 @@ import (
 	"slices"
 
 	"kanban/internal/core/learning"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/settingstore"
 )
 
 // acrossSetting says whether progress in one course counts across its sections.
@@ -15,19 +19,19 @@ const acrossSetting = "progress-across"
 // other one that they come into. It does unless somebody said otherwise.
 func (s *Service) Across(ctx context.Context) (bool, error) {
 	on := true
-	_, err := s.Store.Setting(ctx, acrossSetting, &on)
+	_, err := settingstore.FindSetting(ctx, s.Store, acrossSetting, &on)
 	return on, err
 }
 
 // SetAcross sets it. What was carried already stays; switched on, it is worked out for
 // everybody.
 func (s *Service) SetAcross(ctx context.Context, who string, on bool) error {
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, acrossSetting, on); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := settingstore.SaveSetting(ctx, tx, acrossSetting, on); err != nil {
 			return err
 		}
 		if on {
-			if err := tx.Enqueue(ctx, store.RecountCourse{Everybody: true}); err != nil {
+			if err := tx.Enqueue(ctx, jobs.RecountCourse{Everybody: true}); err != nil {
 				return err
 			}
 		}
@@ -37,10 +41,10 @@ func (s *Service) SetAcross(ctx context.Context, who string, on bool) error {
 
 // Recount carries out the job: progress by the present outline, and what was reached in
 // other sections.
-func (s *Service) Recount(ctx context.Context, job store.RecountCourse) error {
+func (s *Service) Recount(ctx context.Context, job jobs.RecountCourse) error {
 	courses := []string{job.CourseID}
 	if job.CourseID == "" {
-		all, err := s.Store.Courses(ctx)
+		all, err := learningstore.Courses(ctx, s.Store)
 		if err != nil {
 			return err
 		}
@@ -59,7 +63,7 @@ func (s *Service) Recount(ctx context.Context, job store.RecountCourse) error {
 		}
 		people := job.People
 		if job.Everybody && across {
-			if people, err = s.Store.LearnedElsewhere(ctx, course); err != nil {
+			if people, err = learningstore.LearnedElsewhere(ctx, s.Store, course); err != nil {
 				return err
 			}
 		}
@@ -82,34 +86,34 @@ func (s *Service) carry(ctx context.Context, courseID string, people []string) e
 	if err != nil || now.Course == nil || len(people) == 0 {
 		return err
 	}
-	enrolled, err := s.Store.SectionsOf(ctx, people, []string{courseID})
+	enrolled, err := rosterstore.SectionsOf(ctx, s.Store, people, []string{courseID})
 	if err != nil {
 		return err
 	}
-	var pairs []store.Standing
+	var pairs []learningstore.ProgressKey
 	for _, e := range enrolled {
 		if n := len(pairs); e.Role == "student" && (n == 0 || pairs[n-1].PersonID != e.PersonID || pairs[n-1].SectionID != e.SectionID) {
-			pairs = append(pairs, store.Standing{PersonID: e.PersonID, SectionID: e.SectionID, Version: now.Version})
+			pairs = append(pairs, learningstore.ProgressKey{PersonID: e.PersonID, SectionID: e.SectionID, Version: now.Version})
 		}
 	}
 	slices.SortFunc(pairs, orderOf)
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		elsewhere, err := tx.StatesInCourse(ctx, courseID, people)
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		elsewhere, err := learningstore.StatesInCourse(ctx, tx, courseID, people)
 		if err != nil || len(elsewhere) == 0 {
 			return err
 		}
-		pairs := slices.DeleteFunc(slices.Clone(pairs), func(g store.Standing) bool { return !missing(elsewhere, g) })
+		pairs := slices.DeleteFunc(slices.Clone(pairs), func(g learningstore.ProgressKey) bool { return !missing(elsewhere, g) })
 		if len(pairs) == 0 {
 			return nil
 		}
-		locked, _, err := tx.LockProgress(ctx, pairs, nil)
+		locked, _, err := learningstore.LockProgress(ctx, tx, pairs, nil)
 		if err != nil {
 			return err
 		}
-		if elsewhere, err = tx.StatesInCourse(ctx, courseID, people); err != nil { // as it is while nobody else can add to it
+		if elsewhere, err = learningstore.StatesInCourse(ctx, tx, courseID, people); err != nil { // as it is while nobody else can add to it
 			return err
 		}
-		var reached []store.Reached
+		var reached []learningstore.Reached
 		for i := range locked {
 			g := &locked[i]
 			state := learning.State{Activities: map[string]learning.ActivityState{}}
@@ -122,7 +126,7 @@ func (s *Service) carry(ctx context.Context, courseID string, people []string) e
 				}
 			}
 			for id, a := range state.Activities {
-				reached = append(reached, store.Reached{PersonID: g.PersonID, SectionID: g.SectionID, ActivityID: id, ActivityState: a})
+				reached = append(reached, learningstore.Reached{PersonID: g.PersonID, SectionID: g.SectionID, ActivityID: id, ActivityState: a})
 			}
 			g.Version, g.Tally = now.Version, now.Course.Tally(state)
 			g.Percent, g.LastAt = now.Course.Percent(g.Tally), lastOf(state)
@@ -132,7 +136,7 @@ func (s *Service) carry(ctx context.Context, courseID string, people []string) e
 }
 
 // missing reports whether anything was reached elsewhere that does not count here.
-func missing(elsewhere map[[2]string]learning.State, g store.Standing) bool {
+func missing(elsewhere map[[2]string]learning.State, g learningstore.ProgressKey) bool {
 	here := elsewhere[[2]string{g.PersonID, g.SectionID}].Activities
 	for key, x := range elsewhere {
 		if key[0] != g.PersonID || key[1] == g.SectionID {

@@ -10,12 +10,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/apptest"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/jobs"
 	"kanban/internal/wire/xapi"
 )
 
 // moves takes somebody out of one section, puts them into another, and reads the register.
-func moves(t *testing.T, w *apptest.World, register store.Connection, who, from, to string) {
+func moves(t *testing.T, w *apptest.World, register connectionstore.Connection, who, from, to string) {
 	t.Helper()
 	if from != "" {
 		require.NoError(t, w.Standins.School.Withdraw(who, from))
@@ -36,7 +39,7 @@ func percent(t *testing.T, w *apptest.World, who, section string) int {
 
 func eventsOf(t *testing.T, w *apptest.World, kind string) int {
 	t.Helper()
-	list, err := w.Store.Events(t.Context(), store.EventFilter{Type: kind, Limit: 100})
+	list, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: kind, Limit: 100})
 	require.NoError(t, err)
 	return len(list)
 }
@@ -56,7 +59,7 @@ func TestProgressGoesWithPeopleWhoMove(t *testing.T) {
 	completed := eventsOf(t, w, "activity.completed")
 
 	moves(t, w, register, who, "sec-prop-a", "sec-prop-b")
-	require.NoError(t, w.Observing.Recount(t.Context(), store.RecountCourse{CourseID: w.Section("PROP-B").CourseID, People: []string{w.Person(who).ID}}))
+	require.NoError(t, w.Observing.Recount(t.Context(), jobs.RecountCourse{CourseID: w.Section("PROP-B").CourseID, People: []string{w.Person(who).ID}}))
 	assert.Equal(t, 50, percent(t, w, who, "PROP-B"))
 	assert.Equal(t, 50, percent(t, w, who, "PROP-A"), "it stays reachable there")
 	assert.Equal(t, completed, eventsOf(t, w, "activity.completed"), "it happened once")
@@ -78,10 +81,10 @@ func TestProgressGoesWithPeopleWhoMove(t *testing.T) {
 	const third = "stu-008"
 	w.Completes(platform, third, "one", time.Now().UTC())
 	moves(t, w, register, third, "sec-prop-a", "sec-prop-b")
-	require.NoError(t, w.Observing.Recount(t.Context(), store.RecountCourse{Everybody: true}))
+	require.NoError(t, w.Observing.Recount(t.Context(), jobs.RecountCourse{Everybody: true}))
 	assert.Zero(t, percent(t, w, third, "PROP-B"), "switched off")
 	require.NoError(t, w.Observing.SetAcross(t.Context(), "test", true))
-	require.NoError(t, w.Observing.Recount(t.Context(), store.RecountCourse{Everybody: true}))
+	require.NoError(t, w.Observing.Recount(t.Context(), jobs.RecountCourse{Everybody: true}))
 	assert.Equal(t, 50, percent(t, w, third, "PROP-B"), "and on again, for everybody")
 }
 
@@ -92,7 +95,7 @@ func TestAccountsAndNumbersAreExact(t *testing.T) {
 	w.Outlined()
 	platform := w.Connect("xapi", "Platform", nil).ID
 	take := func(home, extra string) error {
-		body := `{"id": "` + store.NewID() + `", "actor": {"account": {"homePage": "` + home + `", "name": "stu-006"}}, "verb": {"id": "` + xapi.ADL + `completed"}, "object": {"id": "` + apptest.Activities + `one"}` + extra + `}`
+		body := `{"id": "` + db.NewID() + `", "actor": {"account": {"homePage": "` + home + `", "name": "stu-006"}}, "verb": {"id": "` + xapi.ADL + `completed"}, "object": {"id": "` + apptest.Activities + `one"}` + extra + `}`
 		list, raw, err := xapi.Parse([]byte(body))
 		if err == nil {
 			_, err = w.Observing.Take(t.Context(), platform, list, raw)
@@ -101,7 +104,7 @@ func TestAccountsAndNumbersAreExact(t *testing.T) {
 	}
 	require.NoError(t, take("https://other.example", ""))
 	require.NoError(t, take("https://elsewhere.example", ""))
-	waiting, err := w.Store.WaitingStatements(t.Context(), "", 0, 10)
+	waiting, err := eventstore.WaitingStatements(t.Context(), w.Store, "", 0, 10)
 	require.NoError(t, err)
 	require.Len(t, waiting, 1)
 	assert.Contains(t, waiting[0].Note, "home page")
@@ -110,7 +113,7 @@ func TestAccountsAndNumbersAreExact(t *testing.T) {
 	for _, bad := range []string{"1e400", "-1E999", "1e-400"} {
 		assert.ErrorIs(t, take("https://other.example", `, "result": {"extensions": {"https://x.example/n": `+bad+`}}`), xapi.ErrStatement, bad)
 	}
-	stored, _, err := w.Store.Statements(t.Context(), store.StatementQuery{ConnectionID: platform, Limit: 10})
+	stored, _, err := eventstore.Statements(t.Context(), w.Store, eventstore.StatementQuery{ConnectionID: platform, Limit: 10})
 	require.NoError(t, err)
 	found := false
 	for _, x := range stored {

@@ -8,14 +8,17 @@ import (
 	"unicode"
 
 	"kanban/internal/core/learning"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/xapi"
 )
 
 // learn adds activities that are in no outline to the outline of their course, where
 // nobody gave one: the statement names the course among its groupings, and the module
 // as its parent. It gives the courses of all activities.
-func (s *Service) learn(ctx context.Context, items []*item, placed store.Placed) (store.Placed, error) {
+func (s *Service) learn(ctx context.Context, items []*item, placed learningstore.Placed) (learningstore.Placed, error) {
 	type lesson struct {
 		moduleID, moduleTitle string
 		activity              learning.Activity
@@ -37,8 +40,8 @@ func (s *Service) learn(ctx context.Context, items []*item, placed store.Placed)
 		lessons[course] = append(lessons[course], lesson{parent.ID, nameOf(parent), learning.Activity{ID: st.Object.ID, Title: nameOf(st.Object), Kind: kindOfType(st.Object)}})
 	}
 	for _, course := range slices.Sorted(maps.Keys(lessons)) {
-		err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-			o, err := tx.LockOutline(ctx, course)
+		err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+			o, err := learningstore.LockOutline(ctx, tx, course)
 			if err != nil {
 				return err
 			}
@@ -51,10 +54,10 @@ func (s *Service) learn(ctx context.Context, items []*item, placed store.Placed)
 			if !changed || o.Check() != nil {
 				return nil
 			}
-			if err := tx.SetOutline(ctx, "what was reported", course, o); err != nil {
+			if err := learningstore.SetOutline(ctx, tx, "what was reported", course, o); err != nil {
 				return err
 			}
-			return tx.Enqueue(ctx, store.RecountCourse{CourseID: course})
+			return tx.Enqueue(ctx, jobs.RecountCourse{CourseID: course})
 		})
 		if err != nil {
 			return placed, err
@@ -67,7 +70,7 @@ func (s *Service) learn(ctx context.Context, items []*item, placed store.Placed)
 	for _, x := range items {
 		ids = append(ids, x.statement.Object.ID)
 	}
-	return s.Store.CoursesWith(ctx, distinct(ids))
+	return learningstore.CoursesWith(ctx, s.Store, distinct(ids))
 }
 
 // courseMeant finds the one course of a person that a statement's groupings name: by
@@ -76,7 +79,7 @@ func (s *Service) courseMeant(ctx context.Context, personID string, groupings xa
 	if len(groupings) == 0 {
 		return "", nil
 	}
-	enrolled, err := s.Store.SectionsOf(ctx, []string{personID}, nil)
+	enrolled, err := rosterstore.SectionsOf(ctx, s.Store, []string{personID}, nil)
 	if err != nil {
 		return "", err
 	}
@@ -84,7 +87,7 @@ func (s *Service) courseMeant(ctx context.Context, personID string, groupings xa
 	for _, e := range enrolled {
 		mine[e.CourseID] = true
 	}
-	all, err := s.Store.Courses(ctx)
+	all, err := learningstore.Courses(ctx, s.Store)
 	if err != nil {
 		return "", err
 	}

@@ -12,7 +12,9 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/call"
 )
 
@@ -27,20 +29,20 @@ type Outlines interface {
 type Rules interface {
 	// Recorded hears of the events, and which of them are new; people are some of those whom
 	// they are about. mark says whether any rule has changed.
-	Recorded(ctx context.Context, tx *store.Tx, people []store.Person, events []store.Event, fresh []string, mark int64) error
+	Recorded(ctx context.Context, tx *db.Tx, people []rosterstore.Person, events []eventstore.Event, fresh []string, mark int64) error
 	// Reworked hears of people whose progress in a course was worked out anew: a score may
 	// count for less without any event.
-	Reworked(ctx context.Context, tx *store.Tx, courseID string, people, fresh []string, mark int64) error
+	Reworked(ctx context.Context, tx *db.Tx, courseID string, people, fresh []string, mark int64) error
 }
 
 // Purchases hears what a service reported and is new, in the transaction that records it.
 type Purchases interface {
-	Told(ctx context.Context, tx *store.Tx, c adapter.Connection, events []store.Event) error
+	Told(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error
 }
 
 // Service is the use case. Fill every field up to Call.
 type Service struct {
-	Store       *store.Store
+	Store       *db.Database
 	Outlines    Outlines
 	Rules       Rules
 	Purchases   Purchases // nil when nobody sells anything

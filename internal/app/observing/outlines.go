@@ -10,7 +10,12 @@ import (
 	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/stage"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/stagestore"
 )
 
 // LoadCartridge replaces a course's outline by that of a Common Cartridge.
@@ -29,14 +34,14 @@ func (s *Service) SetOutline(ctx context.Context, who, courseID string, o learni
 	if err := s.checkOutline(ctx, courseID, o); err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if _, err := tx.LockOutline(ctx, courseID); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if _, err := learningstore.LockOutline(ctx, tx, courseID); err != nil {
 			return err
 		}
-		if err := tx.SetOutline(ctx, who, courseID, o); err != nil {
+		if err := learningstore.SetOutline(ctx, tx, who, courseID, o); err != nil {
 			return err
 		}
-		if err := tx.Enqueue(ctx, store.ResolveStatements{}, store.RecountCourse{CourseID: courseID}); err != nil {
+		if err := tx.Enqueue(ctx, jobs.ResolveStatements{}, jobs.RecountCourse{CourseID: courseID}); err != nil {
 			return err
 		}
 		if err := tx.Announce(ctx, "outline", courseID); err != nil {
@@ -54,7 +59,7 @@ func (s *Service) checkOutline(ctx context.Context, courseID string, o learning.
 }
 
 func (s *Service) knowsCourse(ctx context.Context, id string) error {
-	courses, err := s.Store.Courses(ctx)
+	courses, err := learningstore.Courses(ctx, s.Store)
 	if err != nil {
 		return err
 	}
@@ -93,8 +98,8 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 	if err := s.checkOutline(ctx, courseID, o); err != nil {
 		return OutlinePreview{}, err
 	}
-	now, version, err := s.Store.OutlineNow(ctx, courseID)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	now, version, err := learningstore.OutlineNow(ctx, s.Store, courseID)
+	if err != nil && !errors.Is(err, db.ErrNotFound) {
 		return OutlinePreview{}, err
 	}
 	title := map[string]string{}
@@ -113,8 +118,8 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 	}
 	out := OutlinePreview{Misses: misses}
 	var where []string // the sections of those who are touched
-	for after := (store.Standing{}); ; {
-		list, err := s.Store.Outdated(ctx, courseID, version+1, after, 1000)
+	for after := (learningstore.ProgressKey{}); ; {
+		list, err := learningstore.Outdated(ctx, s.Store, courseID, version+1, after, 1000)
 		if err == nil && len(list) == 0 {
 			err = s.name(ctx, out.Touched, where)
 		}
@@ -122,7 +127,7 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 			return out, err
 		}
 		after = list[len(list)-1]
-		states, err := s.Store.States(ctx, list)
+		states, err := learningstore.States(ctx, s.Store, list)
 		if err != nil {
 			return out, err
 		}
@@ -159,11 +164,11 @@ func (s *Service) name(ctx context.Context, touched []OutlineTouch, where []stri
 	for _, t := range touched {
 		people = append(people, t.PersonID)
 	}
-	persons, err := s.Store.PeopleByID(ctx, distinct(people))
+	persons, err := rosterstore.PeopleByID(ctx, s.Store, distinct(people))
 	if err != nil {
 		return err
 	}
-	places, err := s.Store.SectionsByID(ctx, distinct(slices.Clone(where)))
+	places, err := rosterstore.SectionsByID(ctx, s.Store, distinct(slices.Clone(where)))
 	if err != nil {
 		return err
 	}
@@ -197,7 +202,7 @@ func (s *Service) misses(ctx context.Context, courseID string, now, next learnin
 			delete(activities, a.ID)
 		}
 	}
-	plans, err := s.Store.StagePlansOn(ctx)
+	plans, err := stagestore.StagePlansOn(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -215,7 +220,7 @@ func (s *Service) misses(ctx context.Context, courseID string, now, next learnin
 			}
 		}
 	}
-	rules, err := s.Store.RulesOn(ctx)
+	rules, err := rulestore.RulesOn(ctx, s.Store)
 	for _, r := range rules {
 		elsewhere := r.Scope.Course != "" && r.Scope.Course != courseID
 		if lost := cmp.Or(modules[r.Scope.Module], activities[r.Scope.Activity]); lost != "" && !elsewhere {

@@ -17,13 +17,15 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/learningstore"
 	"kanban/internal/wire/xapi"
 )
 
 func events(t *testing.T, w *apptest.World, kind rule.Trigger) (who []string) {
 	t.Helper()
-	list, err := w.Store.Events(t.Context(), store.EventFilter{Type: string(kind), Limit: 100})
+	list, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: string(kind), Limit: 100})
 	require.NoError(t, err)
 	for i := len(list) - 1; i >= 0; i-- {
 		who = append(who, list[i].Person)
@@ -73,7 +75,7 @@ func TestNewOutlineIsPreviewedThenWorkedOut_E2(t *testing.T) {
 	require.NoError(t, w.Observing.Resolve(t.Context()))
 	percent := map[string]int{}
 	for _, who := range []string{"stu-001", "stu-002", "stu-003"} {
-		g, err := w.Store.ProgressOf(t.Context(), w.Person(who).ID, w.Section("PROP-A").ID)
+		g, err := learningstore.ProgressOf(t.Context(), w.Store, w.Person(who).ID, w.Section("PROP-A").ID)
 		require.NoError(t, err)
 		percent[who] = learning.Percent(longer, g)
 	}
@@ -88,7 +90,7 @@ func TestOutlinesAreLearnedFromParents_E2(t *testing.T) {
 		raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"timestamp":%q,"actor":{"account":{"homePage":"https://p.example","name":%q}},"verb":{"id":"http://adlnet.gov/expapi/verbs/completed"},
 			"object":{"id":%q,"definition":{"name":{"en":"Title of %s"},"type":"http://adlnet.gov/expapi/activities/lesson"}},
 			"context":{"contextActivities":{"parent":[{"id":"https://p.example/m/%s"}],"grouping":[{"id":"https://p.example/c/%s/"}]}}}`,
-			store.NewID(), now.Format(time.RFC3339), who, apptest.Activities+activity, activity, module, course))
+			db.NewID(), now.Format(time.RFC3339), who, apptest.Activities+activity, activity, module, course))
 		list, _, err := xapi.Parse(raw)
 		require.NoError(t, err)
 		_, err = w.Observing.Take(t.Context(), platform, list, []json.RawMessage{raw})
@@ -98,7 +100,7 @@ func TestOutlinesAreLearnedFromParents_E2(t *testing.T) {
 	take("stu-001", "a", "m1", "propagation")
 	take("stu-001", "b", "m1", "propagation")
 	take("stu-001", "c", "m1", "beekeeping") // not a course of hers
-	o, err := w.Store.Outline(t.Context(), course)
+	o, err := learningstore.Outline(t.Context(), w.Store, course)
 	require.NoError(t, err)
 	assert.True(t, o.Learned)
 	require.Len(t, o.Modules, 1)
@@ -107,7 +109,7 @@ func TestOutlinesAreLearnedFromParents_E2(t *testing.T) {
 
 	w.Outlined() // somebody gives one
 	take("stu-001", "d", "m1", "propagation")
-	o, err = w.Store.Outline(t.Context(), course)
+	o, err = learningstore.Outline(t.Context(), w.Store, course)
 	require.NoError(t, err)
 	assert.False(t, o.Learned)
 	_, _, there := o.Find(apptest.Activities + "d")
@@ -118,7 +120,7 @@ func TestInstitutionsOwnVerbs_E1(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	w.Outlined()
 	platform := w.Connect("xapi", "Platform", nil).ID
-	raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"timestamp":%q,"actor":{"account":{"homePage":"https://p.example","name":"stu-001"}},"verb":{"id":"https://fernmoor.example/verbs/dug"},"object":{"id":%q}}`, store.NewID(), now.Format(time.RFC3339), apptest.Activities+"one"))
+	raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"timestamp":%q,"actor":{"account":{"homePage":"https://p.example","name":"stu-001"}},"verb":{"id":"https://fernmoor.example/verbs/dug"},"object":{"id":%q}}`, db.NewID(), now.Format(time.RFC3339), apptest.Activities+"one"))
 	list, _, err := xapi.Parse(raw)
 	require.NoError(t, err)
 	_, err = w.Observing.Take(t.Context(), platform, list, []json.RawMessage{raw})
@@ -137,7 +139,7 @@ func TestWorkSubmittedForMarking_E11(t *testing.T) {
 	require.NoError(t, w.Observing.SetOutline(t.Context(), "test", w.Section("PROP-A").CourseID, learning.Outline{Modules: []learning.Module{{ID: "m", Activities: []learning.Activity{{ID: apptest.Activities + "essay", Kind: learning.Assignment, PassMark: &mark}}}}}))
 	platform := w.Connect("xapi", "Platform", nil).ID
 	for range 2 {
-		raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"timestamp":%q,"actor":{"account":{"homePage":"https://p.example","name":"stu-001"}},"verb":{"id":"http://activitystrea.ms/schema/1.0/submit"},"object":{"id":%q},"result":{"score":{"scaled":1}}}`, store.NewID(), now.Format(time.RFC3339), apptest.Activities+"essay"))
+		raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"timestamp":%q,"actor":{"account":{"homePage":"https://p.example","name":"stu-001"}},"verb":{"id":"http://activitystrea.ms/schema/1.0/submit"},"object":{"id":%q},"result":{"score":{"scaled":1}}}`, db.NewID(), now.Format(time.RFC3339), apptest.Activities+"essay"))
 		list, _, err := xapi.Parse(raw)
 		require.NoError(t, err)
 		_, err = w.Observing.Take(t.Context(), platform, list, []json.RawMessage{raw})
@@ -166,17 +168,17 @@ func TestVoidingInTheSameInstant(t *testing.T) {
 	}
 	actor := `"actor":{"account":{"homePage":"https://p.example","name":"stu-001"}}`
 	for range 30 {
-		id := store.NewID()
+		id := db.NewID()
 		var both errgroup.Group
 		both.Go(func() error {
 			return take(fmt.Sprintf(`{"id":%q,"timestamp":%q,%s,"verb":{"id":"http://adlnet.gov/expapi/verbs/completed"},"object":{"id":%q}}`, id, now.Format(time.RFC3339), actor, apptest.Activities+"one"))
 		})
 		both.Go(func() error {
-			return take(fmt.Sprintf(`{"id":%q,%s,"verb":{"id":%q},"object":{"objectType":"StatementRef","id":%q}}`, store.NewID(), actor, xapi.Voided, id))
+			return take(fmt.Sprintf(`{"id":%q,%s,"verb":{"id":%q},"object":{"objectType":"StatementRef","id":%q}}`, db.NewID(), actor, xapi.Voided, id))
 		})
 		require.NoError(t, both.Wait())
 	}
-	state, err := w.Store.ProgressOf(t.Context(), w.Person("stu-001").ID, w.Section("PROP-A").ID)
+	state, err := learningstore.ProgressOf(t.Context(), w.Store, w.Person("stu-001").ID, w.Section("PROP-A").ID)
 	require.NoError(t, err)
 	assert.Empty(t, state.Activities, "every one of them was voided")
 }
@@ -188,7 +190,7 @@ func TestScoresByPassMark(t *testing.T) {
 	platform := w.Connect("xapi", "Platform", nil).ID
 	scores := func(score string) {
 		t.Helper()
-		raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"timestamp":%q,"actor":{"account":{"homePage":"https://p.example","name":"stu-001"}},"verb":{"id":"http://adlnet.gov/expapi/verbs/scored"},"object":{"id":%q},"result":{"score":%s}}`, store.NewID(), now.Format(time.RFC3339), apptest.Activities+"quiz", score))
+		raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"timestamp":%q,"actor":{"account":{"homePage":"https://p.example","name":"stu-001"}},"verb":{"id":"http://adlnet.gov/expapi/verbs/scored"},"object":{"id":%q},"result":{"score":%s}}`, db.NewID(), now.Format(time.RFC3339), apptest.Activities+"quiz", score))
 		list, _, err := xapi.Parse(raw)
 		require.NoError(t, err)
 		_, err = w.Observing.Take(t.Context(), platform, list, []json.RawMessage{raw})

@@ -11,27 +11,30 @@ import (
 
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/xapi"
 )
 
 // advance adds facts to the progress of the people they are about, and records what
 // follows, all with one reading and one writing of progress.
-func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) error {
+func (s *Service) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 	places := map[[2]string]place{}
-	var pairs []store.Standing
-	reached := map[[3]string]*store.Reached{}
-	var asked []store.Reached
+	var pairs []learningstore.ProgressKey
+	reached := map[[3]string]*learningstore.Reached{}
+	var asked []learningstore.Reached
 	for _, x := range items {
 		for _, p := range x.places {
 			key := [2]string{x.person.ID, p.SectionID}
 			if _, there := places[key]; !there {
 				places[key] = p
-				pairs = append(pairs, store.Standing{PersonID: x.person.ID, SectionID: p.SectionID, Version: p.Version})
+				pairs = append(pairs, learningstore.ProgressKey{PersonID: x.person.ID, SectionID: p.SectionID, Version: p.Version})
 			}
 			of := [3]string{x.person.ID, p.SectionID, x.fact.ActivityID}
 			if reached[of] == nil {
-				reached[of] = &store.Reached{PersonID: of[0], SectionID: of[1], ActivityID: of[2]}
+				reached[of] = &learningstore.Reached{PersonID: of[0], SectionID: of[1], ActivityID: of[2]}
 				asked = append(asked, *reached[of])
 			}
 		}
@@ -40,7 +43,7 @@ func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) erro
 		return nil
 	}
 	slices.SortFunc(pairs, orderOf)
-	locked, there, err := tx.LockProgress(ctx, pairs, asked)
+	locked, there, err := learningstore.LockProgress(ctx, tx, pairs, asked)
 	if err != nil {
 		return err
 	}
@@ -51,7 +54,7 @@ func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) erro
 	if err != nil {
 		return err
 	}
-	at := make(map[[2]string]*store.Standing, len(locked))
+	at := make(map[[2]string]*learningstore.ProgressKey, len(locked))
 	for i := range locked {
 		at[[2]string{locked[i].PersonID, locked[i].SectionID}] = &locked[i]
 	}
@@ -64,14 +67,14 @@ func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) erro
 	for i, r := range asked {
 		asked[i] = *reached[[3]string{r.PersonID, r.SectionID, r.ActivityID}]
 	}
-	fresh, mark, err := tx.KeepProgress(ctx, locked, asked, events)
+	fresh, mark, err := learningstore.KeepProgress(ctx, tx, locked, asked, events)
 	if err != nil {
 		return err
 	}
 	if len(events) == 0 {
 		return nil
 	}
-	people := make([]store.Person, len(items))
+	people := make([]rosterstore.Person, len(items))
 	for i, x := range items {
 		people[i] = x.person
 	}
@@ -79,7 +82,7 @@ func (s *Service) advance(ctx context.Context, tx *store.Tx, items []*item) erro
 }
 
 // step adds one fact to one person's progress in one section and gives what follows.
-func (s *Service) step(g *store.Standing, r *store.Reached, x *item, p place) []store.Event {
+func (s *Service) step(g *learningstore.ProgressKey, r *learningstore.Reached, x *item, p place) []eventstore.Event {
 	var derived []learning.Derived
 	g.Tally, r.ActivityState, derived = p.Course.Advance(g.Tally, r.ActivityState, x.fact)
 	if len(derived) > 0 {
@@ -89,8 +92,8 @@ func (s *Service) step(g *store.Standing, r *store.Reached, x *item, p place) []
 		g.LastAt = &x.fact.At
 	}
 	module, activity, _ := p.Course.Find(x.fact.ActivityID)
-	about := func(kind rule.Trigger, key string) store.Event {
-		e := store.Event{
+	about := func(kind rule.Trigger, key string) eventstore.Event {
+		e := eventstore.Event{
 			Type: string(kind), NaturalKey: naturalKey(string(kind), g, key),
 			PersonID: &g.PersonID, SectionID: &g.SectionID, CourseID: &p.CourseID, ModuleID: module.ID, ActivityID: activity.ID,
 			OccurredAt: x.fact.At, Data: map[string]any{"percent": g.Percent},
@@ -100,7 +103,7 @@ func (s *Service) step(g *store.Standing, r *store.Reached, x *item, p place) []
 		}
 		return e
 	}
-	var events []store.Event
+	var events []eventstore.Event
 	switch {
 	case x.fact.Verb == learning.Submitted:
 		events = append(events, about(rule.WorkSubmitted, x.statement.ID))
@@ -116,14 +119,14 @@ func (s *Service) step(g *store.Standing, r *store.Reached, x *item, p place) []
 	return append(events, follows(g, p.CourseID, derived, x.fact.At, x.statement.ID, x.fact)...)
 }
 
-func naturalKey(kind string, g *store.Standing, key string) string {
+func naturalKey(kind string, g *learningstore.ProgressKey, key string) string {
 	return kind + "/" + g.PersonID + "/" + g.SectionID + "/" + key
 }
 
 // follows gives the events of derived facts. What is done is recorded once for a
 // person and a place; what is open again once for each cause.
-func follows(g *store.Standing, courseID string, derived []learning.Derived, at time.Time, cause string, fact learning.Fact) []store.Event {
-	var events []store.Event
+func follows(g *learningstore.ProgressKey, courseID string, derived []learning.Derived, at time.Time, cause string, fact learning.Fact) []eventstore.Event {
+	var events []eventstore.Event
 	for _, d := range derived {
 		key := ""
 		data := map[string]any{"percent": g.Percent}
@@ -141,7 +144,7 @@ func follows(g *store.Standing, courseID string, derived []learning.Derived, at 
 		case learning.ProgressCrossed:
 			key, data["percent"] = fmt.Sprint(d.Percent), d.Percent
 		}
-		events = append(events, store.Event{
+		events = append(events, eventstore.Event{
 			Type: string(d.Kind), NaturalKey: naturalKey(string(d.Kind), g, key),
 			PersonID: &g.PersonID, SectionID: &g.SectionID, CourseID: &courseID, ModuleID: d.ModuleID, ActivityID: d.ActivityID, OccurredAt: at, Data: data,
 		})
@@ -152,8 +155,8 @@ func follows(g *store.Standing, courseID string, derived []learning.Derived, at 
 // reoutline brings progress that was worked out by an earlier outline up to the
 // present one, and gives what follows from that. Where somebody else has gone by a
 // later outline already, the place gets that one.
-func (s *Service) reoutline(ctx context.Context, tx *store.Tx, all []store.Standing, places map[[2]string]place) (events []store.Event, err error) {
-	var behind []store.Standing
+func (s *Service) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.ProgressKey, places map[[2]string]place) (events []eventstore.Event, err error) {
+	var behind []learningstore.ProgressKey
 	for _, g := range all {
 		key := [2]string{g.PersonID, g.SectionID}
 		p := places[key]
@@ -171,7 +174,7 @@ func (s *Service) reoutline(ctx context.Context, tx *store.Tx, all []store.Stand
 			behind = append(behind, g)
 		}
 	}
-	states, err := tx.States(ctx, behind)
+	states, err := learningstore.States(ctx, tx, behind)
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +185,7 @@ func (s *Service) reoutline(ctx context.Context, tx *store.Tx, all []store.Stand
 		if g.Version >= p.Version && g.Tally != nil {
 			continue
 		}
-		before, err := s.Store.OutlineAt(ctx, p.CourseID, g.Version)
+		before, err := learningstore.OutlineAt(ctx, s.Store, p.CourseID, g.Version)
 		if err != nil {
 			return nil, err
 		}
@@ -206,20 +209,20 @@ func (s *Service) RecountCourse(ctx context.Context, courseID string) error {
 		return err
 	}
 	now := all[courseID]
-	for after := (store.Standing{}); ; {
-		list, err := s.Store.Outdated(ctx, courseID, now.Version, after, recountAtOnce)
+	for after := (learningstore.ProgressKey{}); ; {
+		list, err := learningstore.Outdated(ctx, s.Store, courseID, now.Version, after, recountAtOnce)
 		if err != nil || len(list) == 0 {
 			return err
 		}
 		after = list[len(list)-1]
-		if err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-			locked, _, err := tx.LockProgress(ctx, list, nil)
+		if err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+			locked, _, err := learningstore.LockProgress(ctx, tx, list, nil)
 			if err != nil {
 				return err
 			}
 			places := map[[2]string]place{}
 			for _, g := range locked {
-				places[[2]string{g.PersonID, g.SectionID}] = place{store.Enrolled{PersonID: g.PersonID, SectionID: g.SectionID, CourseID: courseID}, now}
+				places[[2]string{g.PersonID, g.SectionID}] = place{rosterstore.Enrolled{PersonID: g.PersonID, SectionID: g.SectionID, CourseID: courseID}, now}
 			}
 			events, err := s.reoutline(ctx, tx, locked, places)
 			if err != nil {
@@ -235,16 +238,16 @@ func (s *Service) RecountCourse(ctx context.Context, courseID string) error {
 // void takes a statement out of what counts (xAPI 1.0.3 Data 2.3.2): the progress
 // that it made is worked out anew, and what is open again becomes events. A
 // statement that has not come yet is voided when it does.
-func (s *Service) void(ctx context.Context, tx *store.Tx, connectionID, statementID string) error {
-	v, ok, err := tx.Void(ctx, connectionID, statementID, xapi.Voided)
+func (s *Service) void(ctx context.Context, tx *db.Tx, connectionID, statementID string) error {
+	v, ok, err := eventstore.VoidStatement(ctx, tx, connectionID, statementID, xapi.Voided)
 	if err != nil || !ok || v.PersonID == nil {
 		return err
 	}
-	placed, err := s.Store.CoursesWith(ctx, []string{v.Object})
+	placed, err := learningstore.CoursesWith(ctx, s.Store, []string{v.Object})
 	if err != nil || len(placed.Versions) == 0 {
 		return err
 	}
-	sections, err := s.Store.SectionsOf(ctx, []string{*v.PersonID}, placed.Courses[v.Object])
+	sections, err := rosterstore.SectionsOf(ctx, s.Store, []string{*v.PersonID}, placed.Courses[v.Object])
 	if err != nil {
 		return err
 	}
@@ -267,8 +270,8 @@ func (s *Service) void(ctx context.Context, tx *store.Tx, connectionID, statemen
 }
 
 // recount works one person's progress in one section out anew.
-func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Verbs, p place, v store.Voided) error {
-	locked, _, err := tx.LockProgress(ctx, []store.Standing{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.Version}}, nil)
+func (s *Service) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p place, v eventstore.Voided) error {
+	locked, _, err := learningstore.LockProgress(ctx, tx, []learningstore.ProgressKey{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.Version}}, nil)
 	if err != nil {
 		return err
 	}
@@ -283,7 +286,7 @@ func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Ver
 	}
 	course := places[key].Course
 	// Read once nobody else can add to it.
-	bodies, err := tx.StatementsAbout(ctx, p.PersonID, []string{v.Object})
+	bodies, err := eventstore.StatementsAbout(ctx, tx, p.PersonID, []string{v.Object})
 	if err != nil {
 		return err
 	}
@@ -301,17 +304,17 @@ func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Ver
 			facts = append(facts, factOf(st, says, s.now()))
 		}
 	}
-	states, err := tx.States(ctx, locked)
+	states, err := learningstore.States(ctx, tx, locked)
 	if err != nil {
 		return err
 	}
 	next, derived := learning.Recount(course.Outline, states[key], v.Object, facts)
 	g.Tally = course.Tally(next)
 	g.Percent, g.LastAt = course.Percent(g.Tally), lastOf(next)
-	var reached []store.Reached
+	var reached []learningstore.Reached
 	if activity, there := next.Activities[v.Object]; there {
-		reached = append(reached, store.Reached{PersonID: g.PersonID, SectionID: g.SectionID, ActivityID: v.Object, ActivityState: activity})
-	} else if err := tx.ForgetActivity(ctx, g.PersonID, g.SectionID, v.Object); err != nil {
+		reached = append(reached, learningstore.Reached{PersonID: g.PersonID, SectionID: g.SectionID, ActivityID: v.Object, ActivityState: activity})
+	} else if err := learningstore.ForgetActivity(ctx, tx, g.PersonID, g.SectionID, v.Object); err != nil {
 		return err
 	}
 	return s.keepLater(ctx, tx, p.CourseID, locked, reached, append(events, follows(g, p.CourseID, derived, s.now(), v.ID, learning.Fact{})...))
@@ -319,8 +322,8 @@ func (s *Service) recount(ctx context.Context, tx *store.Tx, verbs *learning.Ver
 
 // keepLater keeps progress in a course that was worked out anew and records events, to
 // which rules react in the background.
-func (s *Service) keepLater(ctx context.Context, tx *store.Tx, courseID string, all []store.Standing, reached []store.Reached, events []store.Event) error {
-	fresh, mark, err := tx.KeepProgress(ctx, all, reached, events)
+func (s *Service) keepLater(ctx context.Context, tx *db.Tx, courseID string, all []learningstore.ProgressKey, reached []learningstore.Reached, events []eventstore.Event) error {
+	fresh, mark, err := learningstore.KeepProgress(ctx, tx, all, reached, events)
 	if err != nil {
 		return err
 	}
@@ -341,23 +344,23 @@ func lastOf(s learning.State) *time.Time {
 
 // orderOf is the one order in which everybody locks progress, so that two batches
 // never wait for each other.
-func orderOf(a, b store.Standing) int {
+func orderOf(a, b learningstore.ProgressKey) int {
 	return cmp.Or(cmp.Compare(a.PersonID, b.PersonID), cmp.Compare(a.SectionID, b.SectionID))
 }
 
 // Progress is where a person stands in the course of a section, by its present outline.
 func (s *Service) Progress(ctx context.Context, personID, sectionID string) (learning.Overview, error) {
-	if _, err := s.Store.Person(ctx, personID); err != nil {
+	if _, err := rosterstore.FindPerson(ctx, s.Store, personID); err != nil {
 		return learning.Overview{}, err
 	}
-	x, err := s.Store.Section(ctx, sectionID)
+	x, err := rosterstore.FindSection(ctx, s.Store, sectionID)
 	if err != nil {
 		return learning.Overview{}, err
 	}
-	o, err := s.Store.Outline(ctx, x.CourseID)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	o, err := learningstore.Outline(ctx, s.Store, x.CourseID)
+	if err != nil && !errors.Is(err, db.ErrNotFound) {
 		return learning.Overview{}, err
 	}
-	state, err := s.Store.ProgressOf(ctx, personID, sectionID)
+	state, err := learningstore.ProgressOf(ctx, s.Store, personID, sectionID)
 	return learning.Look(o, state), err
 }

@@ -9,7 +9,9 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/webhook"
 )
 
@@ -19,12 +21,12 @@ import (
 // event about nobody who is known is stored all the same.
 func (s *Service) Report(ctx context.Context, c adapter.Connection, list []webhook.Received) ([]error, error) {
 	problems := make([]error, len(list))
-	var events []store.Event
+	var events []eventstore.Event
 	for i, r := range list {
 		if problems[i] = r.Err; r.Err != nil {
 			continue
 		}
-		if why := store.Unstorable(r.Data); why != "" {
+		if why := db.Unstorable(r.Data); why != "" {
 			problems[i] = errors.New(why)
 			continue
 		}
@@ -38,12 +40,12 @@ func (s *Service) Report(ctx context.Context, c adapter.Connection, list []webho
 		}
 		events = append(events, e)
 	}
-	return problems, store.Again(func() error { return s.Store.InTx(ctx, func(tx *store.Tx) error { return s.tell(ctx, tx, c, events) }) })
+	return problems, db.Again(func() error { return s.Store.InTx(ctx, func(tx *db.Tx) error { return s.tell(ctx, tx, c, events) }) })
 }
 
 // tell records events and lets whoever wants to hear of those that are new.
-func (s *Service) tell(ctx context.Context, tx *store.Tx, c adapter.Connection, events []store.Event) error {
-	fresh, err := tx.Record(ctx, events)
+func (s *Service) tell(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error {
+	fresh, err := eventstore.RecordEvents(ctx, tx, events)
 	if err != nil || s.Purchases == nil {
 		return err
 	}
@@ -51,15 +53,15 @@ func (s *Service) tell(ctx context.Context, tx *store.Tx, c adapter.Connection, 
 	for _, id := range fresh {
 		isNew[id] = true
 	}
-	return s.Purchases.Told(ctx, tx, c, slices.DeleteFunc(slices.Clone(events), func(e store.Event) bool { return !isNew[e.ID] }))
+	return s.Purchases.Told(ctx, tx, c, slices.DeleteFunc(slices.Clone(events), func(e eventstore.Event) bool { return !isNew[e.ID] }))
 }
 
-func (s *Service) reported(ctx context.Context, c adapter.Connection, r webhook.Received) (store.Event, error) {
+func (s *Service) reported(ctx context.Context, c adapter.Connection, r webhook.Received) (eventstore.Event, error) {
 	var data any
 	if err := json.Unmarshal(r.Data, &data); err != nil {
-		return store.Event{}, err
+		return eventstore.Event{}, err
 	}
-	e := store.Event{
+	e := eventstore.Event{
 		Type: string(rule.ServiceReported), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", rule.ServiceReported, c.ID, r.Source, r.ID), OccurredAt: r.Time,
 		Data: map[string]any{"reported": r.Type, "source": r.Source, "subject": r.Subject, "data": data, "service": c.Name, "connectionId": c.ID},
 	}
@@ -74,11 +76,11 @@ func (s *Service) reported(ctx context.Context, c adapter.Connection, r webhook.
 		return e, nil // the event says nothing about a person, or not in this place
 	}
 	name, _ := who.(string)
-	p, err := s.Store.PersonCalled(ctx, name)
+	p, err := rosterstore.PersonCalled(ctx, s.Store, name)
 	switch {
 	case err == nil:
 		e.PersonID = &p.ID
-	case !errors.Is(err, store.ErrNotFound):
+	case !errors.Is(err, db.ErrNotFound):
 		return e, err
 	}
 	return e, nil

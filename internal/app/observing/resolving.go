@@ -10,7 +10,9 @@ import (
 
 	"kanban/internal/core/learning"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/xapi"
 )
 
@@ -19,7 +21,7 @@ type item struct {
 	statement xapi.Statement
 	from      string // the connection
 	body      json.RawMessage
-	person    store.Person
+	person    rosterstore.Person
 	fact      learning.Fact
 	places    []place
 	note      string
@@ -27,7 +29,7 @@ type item struct {
 
 // place is a section in which the activity counts for the person.
 type place struct {
-	store.Enrolled
+	rosterstore.Enrolled
 	learning.Edition
 }
 
@@ -53,13 +55,13 @@ func (s *Service) resolve(ctx context.Context, items []*item) error {
 			keys = append(keys, key)
 		}
 	}
-	found, err := s.Store.Acquaint(ctx, distinct(identifiers), distinct(keys), distinct(activities))
+	found, err := learningstore.Recognise(ctx, s.Store, distinct(identifiers), distinct(keys), distinct(activities))
 	if err != nil {
 		return err
 	}
 	for _, x := range items {
 		x.note, x.places = "", nil
-		x.person = store.Person{}
+		x.person = rosterstore.Person{}
 		if a := x.statement.Actor; a.Account != nil {
 			if homes.own(x) {
 				x.person = found.ByIdentifier[a.Account.Name]
@@ -116,20 +118,20 @@ func (s *Service) homes(ctx context.Context, items []*item) (homes, error) {
 			ids = append(ids, x.from)
 		}
 	}
-	all, err := s.Store.HomePages(ctx, distinct(ids))
+	all, err := connectionstore.HomePages(ctx, s.Store, distinct(ids))
 	if err != nil {
 		return nil, err
 	}
 	for _, x := range items {
 		if a := x.statement.Actor.Account; a != nil && x.from != "" && all[x.from] == "" && a.HomePage != "" {
-			known, err := s.Store.Acquaint(ctx, []string{a.Name}, nil, nil)
+			known, err := learningstore.Recognise(ctx, s.Store, []string{a.Name}, nil, nil)
 			if err != nil {
 				return nil, err
 			}
 			if known.ByIdentifier[a.Name].ID == "" {
 				continue
 			}
-			if all[x.from], err = s.Store.KeepHomePage(ctx, x.from, a.HomePage); err != nil {
+			if all[x.from], err = connectionstore.KeepHomePage(ctx, s.Store, x.from, a.HomePage); err != nil {
 				return nil, err
 			}
 		}
@@ -143,7 +145,7 @@ func distinct(list []string) []string {
 }
 
 // resolvePlaces finds the sections in which the statements count.
-func (s *Service) resolvePlaces(ctx context.Context, items []*item, placed store.Placed) error {
+func (s *Service) resolvePlaces(ctx context.Context, items []*item, placed learningstore.Placed) error {
 	var people []string
 	for _, x := range items {
 		if x.note == "" {
@@ -153,10 +155,10 @@ func (s *Service) resolvePlaces(ctx context.Context, items []*item, placed store
 	if len(people) == 0 {
 		return nil
 	}
-	byPerson := map[string][]store.Enrolled{}
+	byPerson := map[string][]rosterstore.Enrolled{}
 	var outlines map[string]learning.Edition
 	if wanted := slices.Sorted(maps.Keys(placed.Versions)); len(wanted) > 0 {
-		enrolled, err := s.Store.SectionsOf(ctx, distinct(people), wanted)
+		enrolled, err := rosterstore.SectionsOf(ctx, s.Store, distinct(people), wanted)
 		if err != nil {
 			return err
 		}
@@ -196,7 +198,7 @@ const inNoSection = "the person is in no section of the activity's course"
 
 // resolveLeft lets what somebody did before they left a section count there, when they are
 // in no other one of the course.
-func (s *Service) resolveLeft(ctx context.Context, items []*item, placed store.Placed, outlines map[string]learning.Edition) error {
+func (s *Service) resolveLeft(ctx context.Context, items []*item, placed learningstore.Placed, outlines map[string]learning.Edition) error {
 	var people []string
 	for _, x := range items {
 		if x.note == inNoSection {
@@ -206,7 +208,7 @@ func (s *Service) resolveLeft(ctx context.Context, items []*item, placed store.P
 	if len(people) == 0 {
 		return nil
 	}
-	left, err := s.Store.LeftSections(ctx, distinct(people), slices.Sorted(maps.Keys(placed.Versions)))
+	left, err := learningstore.LeftSections(ctx, s.Store, distinct(people), slices.Sorted(maps.Keys(placed.Versions)))
 	if err != nil {
 		return err
 	}
@@ -217,7 +219,7 @@ func (s *Service) resolveLeft(ctx context.Context, items []*item, placed store.P
 		for _, l := range left {
 			o := outlines[l.CourseID]
 			if l.PersonID == x.person.ID && slices.Contains(placed.Courses[x.statement.Object.ID], l.CourseID) && o.Course != nil && !x.fact.At.After(l.At) {
-				x.places = []place{{store.Enrolled{PersonID: l.PersonID, SectionID: l.SectionID, CourseID: l.CourseID, Role: "student"}, o}}
+				x.places = []place{{rosterstore.Enrolled{PersonID: l.PersonID, SectionID: l.SectionID, CourseID: l.CourseID, Role: "student"}, o}}
 				x.note = ""
 				break
 			}

@@ -7,27 +7,28 @@ import (
 
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/learningstore"
 )
 
 // Reversed is a completion that holds no longer, with what was done for it.
 type Reversed struct {
-	store.Consequence
+	deliverystore.Consequence
 	What string // which activity, module or course it was, in words
 }
 
 // Reversals lists what was done for completions that hold no longer and that nothing takes
 // back.
 func (s *Service) Reversals(ctx context.Context) ([]Reversed, error) {
-	all, err := s.Store.ConsequencesOfReversed(ctx)
+	all, err := deliverystore.ConsequencesOfReversed(ctx, s.Store)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
 	var courses []string
-	var pairs []store.Standing
+	var pairs []learningstore.ProgressKey
 	for _, h := range all {
 		courses = append(courses, h.CourseID)
-		if g := (store.Standing{PersonID: h.PersonID, SectionID: h.SectionID}); len(pairs) == 0 || orderOf(pairs[len(pairs)-1], g) != 0 {
+		if g := (learningstore.ProgressKey{PersonID: h.PersonID, SectionID: h.SectionID}); len(pairs) == 0 || orderOf(pairs[len(pairs)-1], g) != 0 {
 			pairs = append(pairs, g)
 		}
 	}
@@ -37,7 +38,7 @@ func (s *Service) Reversals(ctx context.Context) ([]Reversed, error) {
 	}
 	states := map[[2]string]learning.State{}
 	for some := range slices.Chunk(pairs, 1000) {
-		read, err := s.Store.States(ctx, some)
+		read, err := learningstore.States(ctx, s.Store, some)
 		if err != nil {
 			return nil, err
 		}

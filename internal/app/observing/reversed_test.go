@@ -9,7 +9,10 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/learningstore"
 )
 
 // What was done for a completion that holds no longer is named, until the completion holds
@@ -19,9 +22,9 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	w.Outlined()
 	course := w.Section("PROP-A").CourseID
 	platform := w.Connect("xapi", "Platform", nil).ID
-	issuer, err := w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "Fernmoor Garden School"})
+	issuer, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "Fernmoor Garden School"})
 	require.NoError(t, err)
-	badge, err := w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "Cuttings", Description: "d", Criteria: "c"})
+	badge, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: issuer.ID, Name: "Cuttings", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	w.Rule(rule.Draft{Name: "Give", Trigger: "module.completed", Once: true, Actions: []rule.Action{{Kind: rule.Award, BadgeID: badge.ID}}})
 	send := rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"done"`}, UndoFields: map[string]string{"email": "person.email", "label": `""`}}
@@ -43,20 +46,20 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	}
 	assert.Empty(t, hanging())
 
-	o, err := w.Store.Outline(t.Context(), course)
+	o, err := learningstore.Outline(t.Context(), w.Store, course)
 	require.NoError(t, err)
 	longer := o
 	longer.Modules = []learning.Module{{ID: "m", Title: "M", Activities: append(longer.Modules[0].Activities[:2:2], learning.Activity{ID: apptest.Activities + "three", Title: "Three", Kind: learning.Lesson})}}
 	require.NoError(t, w.Observing.SetOutline(t.Context(), "test", course, longer))
-	require.NoError(t, w.Observing.Recount(t.Context(), store.RecountCourse{CourseID: course}))
-	reopened, err := w.Store.Events(t.Context(), store.EventFilter{Type: "course.reopened", Limit: 10})
+	require.NoError(t, w.Observing.Recount(t.Context(), jobs.RecountCourse{CourseID: course}))
+	reopened, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: "course.reopened", Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, reopened, 2)
 	require.NoError(t, w.Reacting.React(t.Context(), []string{reopened[0].ID, reopened[1].ID}, ""))
 	w.Deliver()
 	assert.ElementsMatch(t, []string{"M award Cuttings Give", "the course send  Label", "M award Cuttings Give", "the course send  Label"}, hanging(), "what the third rule did is reverted")
 
-	awards, err := w.Store.Awards(t.Context(), badge.ID, w.Person("stu-002").ID, "", 5)
+	awards, err := badgestore.Awards(t.Context(), w.Store, badge.ID, w.Person("stu-002").ID, "", 5)
 	require.NoError(t, err)
 	require.Len(t, awards, 1)
 	_, err = w.Badges.Revoke(t.Context(), "Maud", awards[0].ID, "Not finished after all")
@@ -65,6 +68,6 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	w.Completes(platform, "stu-003", "three", *now)
 	assert.Equal(t, []string{"the course send  Label"}, hanging())
 	require.NoError(t, w.Observing.SetOutline(t.Context(), "test", course, o))
-	require.NoError(t, w.Observing.Recount(t.Context(), store.RecountCourse{CourseID: course}))
+	require.NoError(t, w.Observing.Recount(t.Context(), jobs.RecountCourse{CourseID: course}))
 	assert.Empty(t, hanging())
 }

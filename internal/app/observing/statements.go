@@ -10,7 +10,8 @@ import (
 	"github.com/google/uuid"
 
 	"kanban/internal/core/learning"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
 	"kanban/internal/wire/xapi"
 )
 
@@ -72,7 +73,7 @@ func (s *Service) takeAll(ctx context.Context, connectionID string, statements [
 	ids = make([]string, len(statements))
 	items := make([]*item, len(statements))
 	for i := range statements {
-		if why := store.Unstorable(raw[i]); why != "" {
+		if why := db.Unstorable(raw[i]); why != "" {
 			left = append(left, xapi.Fault{Index: i, Detail: why})
 		}
 		if statements[i].ID == "" {
@@ -87,8 +88,8 @@ func (s *Service) takeAll(ctx context.Context, connectionID string, statements [
 	if err := s.resolve(ctx, items); err != nil {
 		return nil, nil, err
 	}
-	err = store.Again(func() error {
-		return s.Store.InShortTx(ctx, func(tx *store.Tx) error {
+	err = db.Again(func() error {
+		return s.Store.InShortTx(ctx, func(tx *db.Tx) error {
 			fresh, err := s.keep(ctx, tx, connectionID, items)
 			if err != nil || len(fresh) == 0 {
 				return err
@@ -103,11 +104,11 @@ func (s *Service) takeAll(ctx context.Context, connectionID string, statements [
 }
 
 // keep stores statements and gives those that are new and count. Voiding happens here.
-func (s *Service) keep(ctx context.Context, tx *store.Tx, connectionID string, items []*item) ([]*item, error) {
-	rows := make([]store.Statement, len(items))
+func (s *Service) keep(ctx context.Context, tx *db.Tx, connectionID string, items []*item) ([]*item, error) {
+	rows := make([]eventstore.Statement, len(items))
 	for i, x := range items {
 		st := x.statement
-		rows[i] = store.Statement{ID: st.ID, ConnectionID: connectionID, Body: x.body, Note: x.note, Actor: st.Actor.Key(), Verb: st.Verb.ID, Object: st.Object.ID}
+		rows[i] = eventstore.Statement{ID: st.ID, ConnectionID: connectionID, Body: x.body, Note: x.note, Actor: st.Actor.Key(), Verb: st.Verb.ID, Object: st.Object.ID}
 		if st.Context != nil {
 			rows[i].Registration = strings.ToLower(st.Context.Registration)
 		}
@@ -115,7 +116,7 @@ func (s *Service) keep(ctx context.Context, tx *store.Tx, connectionID string, i
 			rows[i].PersonID = &x.person.ID
 		}
 	}
-	existing, awaited, err := tx.AddStatements(ctx, connectionID, rows, xapi.Voided)
+	existing, awaited, err := eventstore.AddStatements(ctx, tx, connectionID, rows, xapi.Voided)
 	if err != nil {
 		return nil, err
 	}
@@ -154,7 +155,7 @@ const resolvedAtOnce = 500
 // when they came, and lets happen what follows from those that are known by now.
 func (s *Service) Resolve(ctx context.Context) error {
 	for after := int64(0); ; {
-		list, err := s.Store.WaitingStatements(ctx, learning.NoMeaning, after, resolvedAtOnce)
+		list, err := eventstore.WaitingStatements(ctx, s.Store, learning.NoMeaning, after, resolvedAtOnce)
 		if err != nil || len(list) == 0 {
 			return err
 		}
@@ -181,13 +182,13 @@ func (s *Service) Resolve(ctx context.Context) error {
 	}
 }
 
-func (s *Service) resolved(ctx context.Context, w store.Waiting, x *item) error {
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+func (s *Service) resolved(ctx context.Context, w eventstore.Waiting, x *item) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		var personID *string
 		if x.person.ID != "" {
 			personID = &x.person.ID
 		}
-		ok, err := tx.ResolveStatement(ctx, w, personID, x.note)
+		ok, err := eventstore.ResolveStatement(ctx, tx, w, personID, x.note)
 		if err != nil || !ok {
 			return err
 		}

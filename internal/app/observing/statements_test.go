@@ -14,7 +14,8 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
 	"kanban/internal/store/storetest"
 	"kanban/internal/wire/xapi"
 )
@@ -45,7 +46,7 @@ func TestStatementsBecomeEventsOnce_E1(t *testing.T) {
 	assert.Equal(t, learning.Assignment, o.Modules[1].Activities[0].Kind)
 	_, err = w.Observing.LoadCartridge(t.Context(), "test", course, "", []byte("<html/>"))
 	assert.Error(t, err)
-	_, err = w.Observing.LoadCartridge(t.Context(), "test", store.NewID(), "", []byte(manifest))
+	_, err = w.Observing.LoadCartridge(t.Context(), "test", db.NewID(), "", []byte(manifest))
 	assert.ErrorContains(t, err, "there is no course")
 
 	platform := w.Connect("xapi", "Platform", nil)
@@ -72,7 +73,7 @@ func TestStatementsBecomeEventsOnce_E1(t *testing.T) {
 	}
 	group.Wait()
 	got := map[string]int{}
-	events, err := w.Store.Events(t.Context(), store.EventFilter{Limit: 1000})
+	events, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Limit: 1000})
 	require.NoError(t, err)
 	for _, e := range events {
 		if e.Type != "section.joined" {
@@ -115,7 +116,7 @@ func TestSameStatementsFromTwoSides_E1(t *testing.T) {
 		}
 		group.Wait()
 	}
-	list, _, err := w.Store.Statements(t.Context(), store.StatementQuery{ConnectionID: platform.ID, Ascending: true, Limit: 4 * n})
+	list, _, err := eventstore.Statements(t.Context(), w.Store, eventstore.StatementQuery{ConnectionID: platform.ID, Ascending: true, Limit: 4 * n})
 	require.NoError(t, err)
 	require.Len(t, list, 3*n)
 	for round := range 3 {
@@ -153,7 +154,7 @@ func TestVoidedStatementsReopen_E2(t *testing.T) {
 		return n
 	}
 	count := func(kind rule.Trigger) (n int) {
-		events, err := w.Store.Events(t.Context(), store.EventFilter{Type: string(kind), Limit: 100})
+		events, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: string(kind), Limit: 100})
 		require.NoError(t, err)
 		return len(events)
 	}
@@ -206,7 +207,7 @@ func TestUnknownIsResolvedLater_E1(t *testing.T) {
 		require.NoError(t, w.Observing.Resolve(t.Context()))
 	}
 	assert.Equal(t, 2, notes())
-	events, err := w.Store.Events(t.Context(), store.EventFilter{Type: string(rule.ModuleCompleted), Limit: 10})
+	events, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: string(rule.ModuleCompleted), Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, events, 1, "once")
 }

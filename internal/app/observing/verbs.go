@@ -7,7 +7,10 @@ import (
 
 	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/settingstore"
 )
 
 // verbsSetting is the setting under which the institution's own verbs are kept.
@@ -15,7 +18,7 @@ const verbsSetting = "verbs"
 
 // Verbs are the institution's own, beside the default ones.
 func (s *Service) Verbs(ctx context.Context) (own []learning.VerbRule, err error) {
-	_, err = s.Store.Setting(ctx, verbsSetting, &own)
+	_, err = settingstore.FindSetting(ctx, s.Store, verbsSetting, &own)
 	return own, err
 }
 
@@ -54,18 +57,18 @@ func (s *Service) SetVerbs(ctx context.Context, who string, own []learning.VerbR
 		s.verbs.verbs = nil
 		s.verbs.mu.Unlock()
 	}()
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, verbsSetting, own); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := settingstore.SaveSetting(ctx, tx, verbsSetting, own); err != nil {
 			return err
 		}
 		var verbs []string
 		for _, r := range own {
 			verbs = append(verbs, r.Verb)
 		}
-		if err := tx.Reconsider(ctx, learning.NoMeaning, verbs); err != nil {
+		if err := eventstore.ReconsiderStatements(ctx, tx, learning.NoMeaning, verbs); err != nil {
 			return err
 		}
-		if err := tx.Enqueue(ctx, store.ResolveStatements{}); err != nil {
+		if err := tx.Enqueue(ctx, jobs.ResolveStatements{}); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "set the institution's verbs", "installation", map[string]int{"verbs": len(own)})

@@ -9,12 +9,13 @@ import (
 	"sync"
 
 	"kanban/internal/core/learning"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/learningstore"
 )
 
 // Compiled keeps the outlines that a process has used, each in its latest version.
 type Compiled struct {
-	Store *store.Store
+	Store *db.Database
 
 	mu  sync.Mutex
 	all map[string]learning.Edition // by course
@@ -22,7 +23,7 @@ type Compiled struct {
 
 // Editions gives courses by their present outlines, those that have one.
 func (c *Compiled) Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error) {
-	versions, err := c.Store.OutlineVersions(ctx, courseIDs)
+	versions, err := learningstore.OutlineVersions(ctx, c.Store, courseIDs)
 	if err != nil {
 		return nil, err
 	}
@@ -37,7 +38,7 @@ func (c *Compiled) EditionsAt(ctx context.Context, versions map[string]int) (map
 		kept := c.all[id]
 		c.mu.Unlock()
 		if kept.Course == nil || kept.Version != version {
-			o, v, err := c.Store.OutlineNow(ctx, id)
+			o, v, err := learningstore.OutlineNow(ctx, c.Store, id)
 			if err != nil {
 				return nil, err
 			}

@@ -9,7 +9,8 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/similarity"
-	"kanban/internal/store"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 )
 
 // Candidate is a class at a service with the evidence for it, and what speaks
@@ -41,7 +42,7 @@ func (l *looking) rank(ctx context.Context, c Card, x *service) ([]Candidate, er
 	at := similarity.Section{Names: []string{c.Title(), c.Section.Title, c.Section.Code, c.Section.Course}, Terms: c.Section.Terms}
 	// Who of the section has which account is what a comparison finds out.
 	p := Outlook{Wish: Wish{ConnectionID: x.connection.ID}, Card: c}.Pairing()
-	source, err := l.Store.Source(ctx, p)
+	source, err := pairingstore.Source(ctx, l.Store, p)
 	if err != nil {
 		return nil, err
 	}
@@ -92,7 +93,7 @@ func (l *looking) remarks(ctx context.Context, c similarity.Candidate, card Card
 	add := func(code finding.Code, blocks bool, format string, args ...any) {
 		list = append(list, Remark{code, fmt.Sprintf(format, args...), blocks})
 	}
-	if i := slices.IndexFunc(x.held, func(h store.Held) bool { return h.Ref == c.Ref }); i >= 0 {
+	if i := slices.IndexFunc(x.held, func(h pairingstore.Held) bool { return h.Ref == c.Ref }); i >= 0 {
 		add(finding.TargetPaired, true, "%s is paired already, as %s", c.Space.Name, x.held[i].Name)
 		return list, nil
 	}
@@ -108,11 +109,11 @@ func (l *looking) remarks(ctx context.Context, c similarity.Candidate, card Card
 	if c.Ref == "" || c.Score < 25 {
 		return list, nil // what it was paired with before matters only for likely ones
 	}
-	before, err := l.Store.SectionsOfTarget(ctx, x.connection.ID, c.Ref)
+	before, err := pairingstore.SectionsOfTarget(ctx, l.Store, x.connection.ID, c.Ref)
 	if err != nil || len(before) == 0 {
 		return list, err
 	}
-	was, err := l.Store.SectionsByID(ctx, before)
+	was, err := rosterstore.SectionsByID(ctx, l.Store, before)
 	for _, o := range was {
 		if !slices.Equal(o.TermIDs, card.Section.TermIDs) {
 			add(finding.OtherTerm, false, "it was the class of %s in %s; the first run takes out whom Kanban put in then, and leaves all others", o.Title, named(o.Terms))

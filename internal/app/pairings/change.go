@@ -8,10 +8,12 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/schedule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 )
 
-func (s *Service) audit(ctx context.Context, tx *store.Tx, who, what string, p store.Pairing) error {
+func (s *Service) audit(ctx context.Context, tx *db.Tx, who, what string, p pairingstore.Pairing) error {
 	detail := map[string]any{"section": p.SectionID, "target": p.TargetName, "policy": p.Policy, "paused": p.PausedAt != nil}
 	if err := tx.Audit(ctx, who, what, "pairing/"+p.ID, detail); err != nil {
 		return err
@@ -26,13 +28,13 @@ type Edit struct {
 }
 
 // Change edits a pairing. version must be the one that was read, or 0.
-func (s *Service) Change(ctx context.Context, who, id string, version int, e Edit) (store.Pairing, error) {
-	p, err := s.Store.Pairing(ctx, id)
+func (s *Service) Change(ctx context.Context, who, id string, version int, e Edit) (pairingstore.Pairing, error) {
+	p, err := pairingstore.FindPairing(ctx, s.Store, id)
 	if err != nil {
 		return p, err
 	}
 	if version != 0 && version != p.Version {
-		return p, fmt.Errorf("changing the pairing: %w", store.ErrStale)
+		return p, fmt.Errorf("changing the pairing: %w", db.ErrStale)
 	}
 	if p.EndedAt != nil {
 		return p, refusal.Conflict("", "this pairing has ended; pair the section again")
@@ -54,12 +56,12 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 			p.PausedAt = &now
 		}
 	}
-	return p, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.UpdatePairing(&p); err != nil {
+	return p, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := pairingstore.UpdatePairing(tx, &p); err != nil {
 			return err
 		}
 		if e.Paused != nil && !*e.Paused && p.RanAt != nil && p.Policy.Schedule.Kind == schedule.AfterRead {
-			if err := tx.Ask(ctx, who, true, p); err != nil { // what was read while it was paused
+			if err := pairingstore.AskComparison(ctx, tx, who, true, p); err != nil { // what was read while it was paused
 				return err
 			}
 		}
@@ -70,7 +72,7 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 // TakeOver says whether Kanban minds the places of the section's people who were in the
 // class already. The next preview shows them, and the next run takes them over.
 func (s *Service) TakeOver(ctx context.Context, who, id string, yes bool) error {
-	p, err := s.Store.Pairing(ctx, id)
+	p, err := pairingstore.FindPairing(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
@@ -84,8 +86,8 @@ func (s *Service) TakeOver(ctx context.Context, who, id string, yes bool) error 
 	if yes {
 		what = "takes over the people in a class"
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.DecideTakeOver(ctx, id, yes); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := pairingstore.DecideTakeOver(ctx, tx, id, yes); err != nil {
 			return err
 		}
 		return s.audit(ctx, tx, who, what, p)
@@ -93,13 +95,13 @@ func (s *Service) TakeOver(ctx context.Context, who, id string, yes bool) error 
 }
 
 // AtRest refuses while a run is at work on one of several pairings.
-func (s *Service) AtRest(ctx context.Context, pairings ...store.Pairing) error {
+func (s *Service) AtRest(ctx context.Context, pairings ...pairingstore.Pairing) error {
 	for _, p := range pairings {
-		active, err := s.Store.ActiveRun(ctx, "pairing_id", p.ID)
+		active, err := runstore.ActiveRun(ctx, s.Store, "pairing_id", p.ID)
 		if err == nil {
 			return refusal.Conflict("", "run %s is still at work on %s; wait until it is done", active.ID, p.TargetName)
 		}
-		if !errors.Is(err, store.ErrNotFound) {
+		if !errors.Is(err, db.ErrNotFound) {
 			return err
 		}
 	}
@@ -108,7 +110,7 @@ func (s *Service) AtRest(ctx context.Context, pairings ...store.Pairing) error {
 
 // Unpair ends a pairing. The target and its members stay at the service.
 func (s *Service) Unpair(ctx context.Context, who, id string) error {
-	p, err := s.Store.Pairing(ctx, id)
+	p, err := pairingstore.FindPairing(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
@@ -120,8 +122,8 @@ func (s *Service) Unpair(ctx context.Context, who, id string) error {
 	}
 	now := s.Now().UTC()
 	p.EndedAt = &now
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.UpdatePairing(&p); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := pairingstore.UpdatePairing(tx, &p); err != nil {
 			return err
 		}
 		return s.audit(ctx, tx, who, "unpaired a section", p)

@@ -8,7 +8,8 @@ import (
 
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/visibility"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/settingstore"
 )
 
 const hidingSetting = "hiding-rules"
@@ -16,7 +17,7 @@ const hidingSetting = "hiding-rules"
 // HidingRules gives the rules that leave sections out of lists.
 func (s *Service) HidingRules(ctx context.Context) (visibility.Rules, error) {
 	var rules visibility.Rules
-	ok, err := s.Store.Setting(ctx, hidingSetting, &rules)
+	ok, err := settingstore.FindSetting(ctx, s.Store, hidingSetting, &rules)
 	if err != nil || ok {
 		return rules, err
 	}
@@ -32,8 +33,8 @@ func (s *Service) SetHidingRules(ctx context.Context, who string, rules visibili
 	if err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, hidingSetting, rules); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := settingstore.SaveSetting(ctx, tx, hidingSetting, rules); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "changed which sections are hidden", "sections", map[string]any{"before": before, "after": rules}); err != nil {

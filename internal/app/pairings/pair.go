@@ -15,7 +15,10 @@ import (
 	"kanban/internal/core/naming"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 )
 
 // Wish is what to pair.
@@ -54,10 +57,10 @@ func (o Outlook) Blocked() bool {
 }
 
 // Pairing makes the record of a wish that is not blocked.
-func (o Outlook) Pairing() store.Pairing {
-	p := store.Pairing{ID: store.NewID(), SectionID: o.Card.Section.ID, ConnectionID: o.ConnectionID, TargetName: o.Name, TargetRef: o.TargetRef, Details: o.About, Policy: o.Policy, Version: 1}
+func (o Outlook) Pairing() pairingstore.Pairing {
+	p := pairingstore.Pairing{ID: db.NewID(), SectionID: o.Card.Section.ID, ConnectionID: o.ConnectionID, TargetName: o.Name, TargetRef: o.TargetRef, Details: o.About, Policy: o.Policy, Version: 1}
 	if p.TargetRef != "" {
-		p.TakeOver = store.TakesOverNext
+		p.TakeOver = pairingstore.TakesOverNext
 	}
 	if o.Card.Set != nil {
 		p.SectionID, p.SetID = o.Card.Set.LeadID, &o.Card.Set.ID
@@ -80,9 +83,9 @@ type looking struct {
 
 // service is one service as wishes need it.
 type service struct {
-	connection store.Connection
+	connection connectionstore.Connection
 	workspace  *workspaces.Workspace
-	held       []store.Held
+	held       []pairingstore.Held
 	listed     []workspaces.Space // nil when not listed
 	names      map[string]string  // by key: what has the name already
 	unchecked  error              // why names could not be looked up
@@ -120,7 +123,7 @@ func (s *Service) looking(ctx context.Context) (*looking, error) {
 // card finds the card of a section; of its set when it is linked.
 func (l *looking) card(sectionID string) (Card, error) {
 	at := slices.IndexFunc(l.cards, func(c Card) bool {
-		return c.Section.ID == sectionID || c.Set != nil && slices.ContainsFunc(c.Set.Sections, func(x store.Section) bool { return x.ID == sectionID })
+		return c.Section.ID == sectionID || c.Set != nil && slices.ContainsFunc(c.Set.Sections, func(x rosterstore.Section) bool { return x.ID == sectionID })
 	})
 	if at < 0 {
 		return Card{}, refusal.Invalid("sectionId", "there is no section %q; list them with: kanban sections list", sectionID)
@@ -195,7 +198,7 @@ func (l *looking) service(ctx context.Context, id string) (*service, error) {
 		return nil, err
 	}
 	x := &service{connection: c, workspace: workspaces.New(opened, l.Call), names: map[string]string{}}
-	if x.held, err = l.Store.TargetsAt(ctx, id); err != nil {
+	if x.held, err = pairingstore.TargetsAt(ctx, l.Store, id); err != nil {
 		return nil, err
 	}
 	for _, h := range x.held {
@@ -211,7 +214,7 @@ func (o *Outlook) remark(code finding.Code, blocks bool, format string, args ...
 
 // sections looks at the section, or at all of a set.
 func (l *looking) sections(o *Outlook, x *service) {
-	parts := []store.Section{*o.Card.Section}
+	parts := []rosterstore.Section{*o.Card.Section}
 	if o.Card.Set != nil {
 		parts = o.Card.Set.Sections
 	}
@@ -245,8 +248,8 @@ func (l *looking) name(ctx context.Context, o *Outlook, x *service, t Template, 
 			return
 		}
 	}
-	if n := len([]rune(o.Name)); n > store.MaxTargetName {
-		o.remark(finding.NameUnfit, true, "the name must have 1 to %d characters, this has %d", store.MaxTargetName, n)
+	if n := len([]rune(o.Name)); n > pairingstore.MaxTargetName {
+		o.remark(finding.NameUnfit, true, "the name must have 1 to %d characters, this has %d", pairingstore.MaxTargetName, n)
 		return
 	}
 	key := naming.Key(o.Name)
@@ -307,40 +310,40 @@ func (l *looking) existing(ctx context.Context, o *Outlook, x *service) error {
 // Pair joins a section or linked set with a target. A new target is made by the
 // first run, so that nothing happens at the service before somebody has seen the
 // preview.
-func (s *Service) Pair(ctx context.Context, who string, w Wish) (store.Pairing, error) {
+func (s *Service) Pair(ctx context.Context, who string, w Wish) (pairingstore.Pairing, error) {
 	list, err := s.Look(ctx, []Wish{w})
 	if err != nil {
-		return store.Pairing{}, err
+		return pairingstore.Pairing{}, err
 	}
 	o := list[0]
 	for _, r := range o.Remarks {
 		switch {
 		case r.Blocks && r.Code == finding.NameUnfit:
-			return store.Pairing{}, refusal.Invalid("targetName", "%s", r.Detail)
+			return pairingstore.Pairing{}, refusal.Invalid("targetName", "%s", r.Detail)
 		case r.Blocks:
-			return store.Pairing{}, refusal.Conflict(r.Code, "%s", r.Detail)
+			return pairingstore.Pairing{}, refusal.Conflict(r.Code, "%s", r.Detail)
 		}
 	}
-	var p store.Pairing
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
+	var p pairingstore.Pairing
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		p, err = s.Make(ctx, tx, who, o)
 		return err
 	})
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, db.ErrTaken) {
 		return p, refusal.Conflict(finding.AlreadyPaired, "%s, or the class, was paired in the meantime; a section has one target per service", o.Card.Title())
 	}
 	return p, err
 }
 
 // Make keeps the pairing of an outlook that is not blocked.
-func (s *Service) Make(ctx context.Context, tx *store.Tx, who string, o Outlook) (store.Pairing, error) {
+func (s *Service) Make(ctx context.Context, tx *db.Tx, who string, o Outlook) (pairingstore.Pairing, error) {
 	p := o.Pairing()
 	p.NextAt = s.Schedules.NextRun(p, s.Now())
-	if err := store.Create(tx, &p, "making the pairing"); err != nil {
+	if err := db.Create(tx, &p, "making the pairing"); err != nil {
 		return p, err
 	}
 	if p.TargetRef != "" {
-		if err := tx.Remember(ctx, p); err != nil {
+		if err := pairingstore.InheritPlacements(ctx, tx, p); err != nil {
 			return p, err
 		}
 	}

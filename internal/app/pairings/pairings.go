@@ -10,18 +10,24 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/runstore"
+	"kanban/internal/store/settingstore"
 	"kanban/internal/wire/call"
 )
 
 // Schedules says when a pairing runs next by itself after a moment; nil for never.
 type Schedules interface {
-	NextRun(p store.Pairing, after time.Time) *time.Time
+	NextRun(p pairingstore.Pairing, after time.Time) *time.Time
 }
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *store.Store
+	Store *db.Database
 	// Now tells the time, for sections that have ended.
 	Now       func() time.Time
 	Schedules Schedules
@@ -33,9 +39,9 @@ type Service struct {
 // Card is a section or a linked set with its pairing, if any, and the one state
 // of both.
 type Card struct {
-	Section    *store.Section // of a linked set: its lead; shared, do not change it
-	Set        *store.LinkedSet
-	Pairing    *store.Pairing
+	Section    *rosterstore.Section // of a linked set: its lead; shared, do not change it
+	Set        *linkstore.LinkedSet
+	Pairing    *pairingstore.Pairing
 	Connection string // name of the service
 	State      roster.State
 	// Teachers, Roles and Learners of the section, or of the whole set. Somebody in
@@ -86,11 +92,11 @@ func (s *Service) Cards(ctx context.Context, f Filter) ([]Card, error) {
 }
 
 func (s *Service) cards(ctx context.Context) ([]Card, error) {
-	sections, err := s.Store.Sections(ctx)
+	sections, err := rosterstore.Sections(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
-	pairings, err := s.Store.Listed(ctx)
+	pairings, err := pairingstore.Listed(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -102,11 +108,11 @@ func (s *Service) cards(ctx context.Context) ([]Card, error) {
 	if err != nil {
 		return nil, err
 	}
-	running, err := s.Store.Running(ctx)
+	running, err := runstore.RunningPairings(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
-	of := make(map[string][]*store.Pairing, len(pairings))
+	of := make(map[string][]*pairingstore.Pairing, len(pairings))
 	for _, p := range pairings {
 		of[p.SectionID] = append(of[p.SectionID], p)
 	}
@@ -158,12 +164,12 @@ func tellApart(cards []Card) {
 }
 
 // sets gives the linked sets of sections, with the sections that are listed.
-func (s *Service) sets(ctx context.Context, sections []store.Section) (map[string]*store.LinkedSet, error) {
-	all, err := s.Store.LinkedSets(ctx)
+func (s *Service) sets(ctx context.Context, sections []rosterstore.Section) (map[string]*linkstore.LinkedSet, error) {
+	all, err := linkstore.LinkedSets(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
-	sets := make(map[string]*store.LinkedSet, len(all))
+	sets := make(map[string]*linkstore.LinkedSet, len(all))
 	for i := range all {
 		sets[all[i].ID] = &all[i]
 	}
@@ -172,7 +178,7 @@ func (s *Service) sets(ctx context.Context, sections []store.Section) (map[strin
 			continue
 		}
 		set := sets[*x.SetID]
-		if !slices.ContainsFunc(set.Sections, func(o store.Section) bool { return o.ID == x.ID }) {
+		if !slices.ContainsFunc(set.Sections, func(o rosterstore.Section) bool { return o.ID == x.ID }) {
 			set.Sections = append(set.Sections, x)
 		}
 	}
@@ -180,7 +186,7 @@ func (s *Service) sets(ctx context.Context, sections []store.Section) (map[strin
 }
 
 func (f Filter) fits(c Card) bool {
-	some := func(fits func(store.Section) bool) bool {
+	some := func(fits func(rosterstore.Section) bool) bool {
 		if c.Set == nil {
 			return fits(*c.Section)
 		}
@@ -188,16 +194,16 @@ func (f Filter) fits(c Card) bool {
 	}
 	text := strings.ToLower(f.Text)
 	contains := func(s string) bool { return strings.Contains(strings.ToLower(s), text) }
-	return (f.Called == "" || strings.EqualFold(c.Title(), f.Called) || some(func(x store.Section) bool {
+	return (f.Called == "" || strings.EqualFold(c.Title(), f.Called) || some(func(x rosterstore.Section) bool {
 		return x.ID == f.Called || strings.EqualFold(x.Title, f.Called) || strings.EqualFold(x.Code, f.Called)
-	})) && (f.Text == "" || contains(c.Title()) || some(func(x store.Section) bool {
+	})) && (f.Text == "" || contains(c.Title()) || some(func(x rosterstore.Section) bool {
 		return contains(x.Title) || contains(x.Code) || contains(x.Course) || slices.ContainsFunc(x.Teachers, contains)
 	})) &&
-		(f.Term == "" || some(func(x store.Section) bool { return slices.Contains(x.Terms, f.Term) })) &&
+		(f.Term == "" || some(func(x rosterstore.Section) bool { return slices.Contains(x.Terms, f.Term) })) &&
 		(f.Teacher == "" || slices.Contains(c.Teachers, f.Teacher)) &&
 		(f.Role == "" || slices.Contains(c.Roles, f.Role)) &&
 		(f.Organisation == "" || c.Section.Org == f.Organisation) &&
-		(f.Course == "" || some(func(x store.Section) bool { return x.Course == f.Course || x.CourseCode == f.Course })) &&
+		(f.Course == "" || some(func(x rosterstore.Section) bool { return x.Course == f.Course || x.CourseCode == f.Course })) &&
 		(f.State == "" || c.State == f.State) &&
 		(f.Service == "" || c.Connection == f.Service) &&
 		c.Learners >= f.AtLeast && (f.AtMost == nil || c.Learners <= *f.AtMost)
@@ -205,7 +211,7 @@ func (f Filter) fits(c Card) bool {
 
 // pauses tells which connections are paused; everything may be.
 type pauses struct {
-	connections map[string]store.Connection
+	connections map[string]connectionstore.Connection
 	everything  bool
 }
 
@@ -214,15 +220,15 @@ func (p pauses) of(connectionID string) bool {
 }
 
 func (s *Service) paused(ctx context.Context) (p pauses, err error) {
-	all, err := s.Store.Connections(ctx)
+	all, err := connectionstore.Connections(ctx, s.Store)
 	if err != nil {
 		return p, err
 	}
-	p.connections = make(map[string]store.Connection, len(all))
+	p.connections = make(map[string]connectionstore.Connection, len(all))
 	for _, c := range all {
 		p.connections[c.ID] = c
 	}
-	m, err := s.Store.Maintenance(ctx)
+	m, err := settingstore.FindMaintenance(ctx, s.Store)
 	p.everything = m.Since != nil
 	return p, err
 }
@@ -255,11 +261,11 @@ func (s *Service) judge(c *Card, paused pauses) {
 
 // Card gives one pairing's card.
 func (s *Service) Card(ctx context.Context, pairingID string) (Card, error) {
-	p, err := s.Store.Pairing(ctx, pairingID)
+	p, err := pairingstore.FindPairing(ctx, s.Store, pairingID)
 	if err != nil {
 		return Card{}, err
 	}
-	section, err := s.Store.Section(ctx, p.SectionID)
+	section, err := rosterstore.FindSection(ctx, s.Store, p.SectionID)
 	if err != nil {
 		return Card{}, err
 	}
@@ -269,7 +275,7 @@ func (s *Service) Card(ctx context.Context, pairingID string) (Card, error) {
 	}
 	c := Card{Section: &section, Pairing: &p}
 	if p.SetID != nil {
-		set, err := s.Store.LinkedSet(ctx, *p.SetID)
+		set, err := linkstore.FindLinkedSet(ctx, s.Store, *p.SetID)
 		if err != nil {
 			return c, err
 		}

@@ -13,7 +13,8 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
 	"kanban/internal/store/storetest"
 )
 
@@ -40,7 +41,7 @@ func TestStateThroughALife_S7(t *testing.T) {
 	assert.Equal(t, roster.InStep, state("PROP-C"))
 
 	require.NoError(t, w.Standins.School.Enrol("stu-060", "sec-prop-c"))
-	w.Read(store.Connection{ID: w.Section("PROP-C").Connection}, false)
+	w.Read(connectionstore.Connection{ID: w.Section("PROP-C").Connection}, false)
 	_, err = w.Runs.Compare(t.Context(), p.ID)
 	require.NoError(t, err)
 	assert.Equal(t, roster.OutOfStep, state("PROP-C"))
@@ -50,7 +51,7 @@ func TestStateThroughALife_S7(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, roster.Paused, state("PROP-C"))
 	_, err = w.Pairings.Change(t.Context(), "test", p.ID, p.Version-1, pairings.Edit{Paused: &paused})
-	assert.ErrorIs(t, err, store.ErrStale)
+	assert.ErrorIs(t, err, db.ErrStale)
 
 	require.NoError(t, w.Pairings.Unpair(t.Context(), "test", p.ID))
 	require.NoError(t, w.Pairings.Unpair(t.Context(), "test", p.ID), "twice is harmless")
@@ -91,7 +92,7 @@ func TestWhatCannotBePairedIsRefusedBefore_S5(t *testing.T) {
 		return &p
 	}
 	for field, wish := range map[string]pairings.Wish{
-		"sectionId":            {SectionID: store.NewID(), ConnectionID: workspace.ID},
+		"sectionId":            {SectionID: db.NewID(), ConnectionID: workspace.ID},
 		"connectionId":         {SectionID: section, ConnectionID: contacts.ID},
 		"targetName":           {SectionID: section, ConnectionID: workspace.ID, TargetName: strings.Repeat("x", 121)},
 		"policy.roles":         {SectionID: section, ConnectionID: workspace.ID, Policy: policy(func(p *roster.Policy) { p.Roles = nil })},

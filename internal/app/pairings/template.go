@@ -11,7 +11,9 @@ import (
 	"kanban/internal/core/naming"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/settingstore"
 )
 
 const templatesSetting = "templates"
@@ -30,7 +32,7 @@ type Template struct {
 // Templates lists them, the institution's usual one first.
 func (s *Service) Templates(ctx context.Context) ([]Template, error) {
 	var list []Template
-	ok, err := s.Store.Setting(ctx, templatesSetting, &list)
+	ok, err := settingstore.FindSetting(ctx, s.Store, templatesSetting, &list)
 	if err != nil || ok {
 		return list, err
 	}
@@ -68,8 +70,8 @@ func (s *Service) SetTemplates(ctx context.Context, who string, list []Template)
 	if err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, templatesSetting, list); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := settingstore.SaveSetting(ctx, tx, templatesSetting, list); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "changed the templates", "templates", map[string]any{"before": before, "after": list}); err != nil {
@@ -139,7 +141,7 @@ func (s *Service) FollowingName(ctx context.Context, name string, from, to Card)
 			continue
 		}
 		next, err := naming.Name(t.Target, values(to))
-		if err != nil || naming.Key(next) == naming.Key(name) || len([]rune(next)) > store.MaxTargetName {
+		if err != nil || naming.Key(next) == naming.Key(name) || len([]rune(next)) > pairingstore.MaxTargetName {
 			return "", nil
 		}
 		return next, nil

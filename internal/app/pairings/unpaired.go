@@ -9,15 +9,19 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/similarity"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 )
 
 // Unpaired is a class at a service that belongs to no pairing.
 type Unpaired struct {
 	Ref, Name string
 	Members   int
-	Ignored   *store.IgnoredClass // somebody said that it is no business of Kanban's
-	Guesses   []Guess             // the sections that it probably copies, the likeliest first
+	Ignored   *pairingstore.IgnoredClass // somebody said that it is no business of Kanban's
+	Guesses   []Guess                    // the sections that it probably copies, the likeliest first
 }
 
 // Guess is a section that a class probably copies, with the evidence.
@@ -48,11 +52,11 @@ func (s *Service) Unpaired(ctx context.Context, connectionID string, ignored boo
 	if err != nil {
 		return nil, err
 	}
-	left, err := s.Store.LeftGroups(ctx, connectionID)
+	left, err := linkstore.LeftGroups(ctx, s.Store, connectionID)
 	if err != nil {
 		return nil, err
 	}
-	said, err := s.Store.IgnoredClasses(ctx, connectionID)
+	said, err := pairingstore.IgnoredClasses(ctx, s.Store, connectionID)
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +67,7 @@ func (s *Service) Unpaired(ctx context.Context, connectionID string, ignored boo
 	for _, g := range left {
 		taken[g.Ref] = true
 	}
-	ignoring := map[string]*store.IgnoredClass{}
+	ignoring := map[string]*pairingstore.IgnoredClass{}
 	for i := range said {
 		ignoring[said[i].Ref] = &said[i]
 	}
@@ -90,14 +94,14 @@ func (s *Service) Unpaired(ctx context.Context, connectionID string, ignored boo
 type guesser struct {
 	cards  map[string]Card   // by section; of its set when it is linked
 	paired map[string]string // the class at this service, by section
-	seats  map[string][]store.Seat
+	seats  map[string][]pairingstore.Seat
 	people map[string]*similarity.Section // by section
 }
 
 func (l *looking) guesser(ctx context.Context, connectionID string, spaces []similarity.Space, accounts []roster.Account) (guesser, error) {
 	g := guesser{cards: map[string]Card{}, paired: map[string]string{}, people: map[string]*similarity.Section{}}
 	for _, c := range l.cards {
-		sections := []store.Section{*c.Section}
+		sections := []rosterstore.Section{*c.Section}
 		if c.Set != nil {
 			sections = c.Set.Sections
 		}
@@ -119,15 +123,15 @@ func (l *looking) guesser(ctx context.Context, connectionID string, spaces []sim
 			sits[m] = true
 		}
 	}
-	var holders []store.Holder
+	var holders []pairingstore.Holder
 	for _, a := range accounts {
 		if sits[a.ID] {
 			key, _ := roster.AddressKey(a.Email)
-			holders = append(holders, store.Holder{ID: a.ID, ExternalID: a.ExternalID, UserName: strings.ToLower(strings.TrimSpace(a.UserName)), EmailKey: key})
+			holders = append(holders, pairingstore.Holder{ID: a.ID, ExternalID: a.ExternalID, UserName: strings.ToLower(strings.TrimSpace(a.UserName)), EmailKey: key})
 		}
 	}
 	var err error
-	g.seats, err = l.Store.SeatsOf(ctx, connectionID, holders)
+	g.seats, err = pairingstore.SeatsOf(ctx, l.Store, connectionID, holders)
 	for account, seats := range g.seats {
 		for _, seat := range seats {
 			x := g.section(seat.SectionID)
@@ -196,15 +200,15 @@ func (s *Service) Ignore(ctx context.Context, who, connectionID string, refs []s
 	if len(refs) == 0 {
 		return refusal.Invalid("refs", "names no class")
 	}
-	if _, err := s.Store.Connection(ctx, connectionID); err != nil {
+	if _, err := connectionstore.FindConnection(ctx, s.Store, connectionID); err != nil {
 		return err
 	}
 	what := "ignores classes at a service"
 	if !ignore {
 		what = "no longer ignores classes at a service"
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.IgnoreClasses(ctx, who, connectionID, refs, ignore); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := pairingstore.IgnoreClasses(ctx, tx, who, connectionID, refs, ignore); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, what, "connection/"+connectionID, map[string]any{"classes": refs}); err != nil {

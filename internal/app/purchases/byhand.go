@@ -8,7 +8,9 @@ import (
 
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/purchasestore"
+	"kanban/internal/store/rosterstore"
 )
 
 // forLater is what a reason is for.
@@ -16,34 +18,34 @@ const forLater = "say why, for whoever reads it later"
 
 // Give gives a person by hand what an offer leads to, beside what is bought: until a time,
 // or until it is ended when that is nil.
-func (s *Service) Give(ctx context.Context, who, offerID, personID string, until *time.Time, reason string) (store.Access, error) {
+func (s *Service) Give(ctx context.Context, who, offerID, personID string, until *time.Time, reason string) (purchasestore.Access, error) {
 	reason, err := refusal.Reason(reason, forLater)
 	if err != nil {
-		return store.Access{}, err
+		return purchasestore.Access{}, err
 	}
 	now := s.Now().UTC().Truncate(time.Microsecond)
 	if until != nil && !until.After(now) {
-		return store.Access{}, refusal.Invalid("until", "%s has passed; give a time to come, or none", until.Format(time.RFC3339))
+		return purchasestore.Access{}, refusal.Invalid("until", "%s has passed; give a time to come, or none", until.Format(time.RFC3339))
 	}
-	o, err := s.Store.Offer(ctx, offerID)
+	o, err := purchasestore.FindOffer(ctx, s.Store, offerID)
 	if err != nil {
-		return store.Access{}, err
+		return purchasestore.Access{}, err
 	}
-	p, err := s.Store.Person(ctx, personID)
-	if errors.Is(err, store.ErrNotFound) {
-		return store.Access{}, refusal.Invalid("personId", "there is no person %q; find them with: kanban people find", personID)
+	p, err := rosterstore.FindPerson(ctx, s.Store, personID)
+	if errors.Is(err, db.ErrNotFound) {
+		return purchasestore.Access{}, refusal.Invalid("personId", "there is no person %q; find them with: kanban people find", personID)
 	}
 	if err != nil {
-		return store.Access{}, err
+		return purchasestore.Access{}, err
 	}
 	buyer, err := roster.AddressKey(p.Email)
 	if err != nil {
 		buyer = "person/" + p.ID
 	}
-	a := store.Access{ID: store.NewID(), ConnectionID: o.ConnectionID, Offer: o.Offer, Buyer: buyer, OfferID: &o.ID, Name: p.Name(), PersonID: &p.ID, StartedAt: &now, Until: until, GivenBy: who, Reason: reason}
+	a := purchasestore.Access{ID: db.NewID(), ConnectionID: o.ConnectionID, Offer: o.Offer, Buyer: buyer, OfferID: &o.ID, Name: p.Name(), PersonID: &p.ID, StartedAt: &now, Until: until, GivenBy: who, Reason: reason}
 	a.OrderRef = "by hand/" + a.ID
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.GiveAccess(ctx, a); err != nil {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := purchasestore.GiveAccess(ctx, tx, a); err != nil {
 			return err
 		}
 		if err := s.settle(ctx, tx, o, a); err != nil {
@@ -64,7 +66,7 @@ func (s *Service) End(ctx context.Context, who, accessID, reason string) error {
 		return err
 	}
 	now := s.Now().UTC().Truncate(time.Microsecond)
-	return s.change(ctx, accessID, func(tx *store.Tx, a *store.Access) error {
+	return s.change(ctx, accessID, func(tx *db.Tx, a *purchasestore.Access) error {
 		switch {
 		case a.GivenBy == "":
 			return refusal.Conflict("", "this was bought; cancel it at the service that sold it, which then reports so")
@@ -72,7 +74,7 @@ func (s *Service) End(ctx context.Context, who, accessID, reason string) error {
 			return refusal.Conflict("", "this access has ended already")
 		}
 		a.Until = &now
-		if err := tx.EndAccess(ctx, a.ID, now); err != nil {
+		if err := purchasestore.EndAccess(ctx, tx, a.ID, now); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "ended access by hand", "access/"+a.ID, map[string]string{"reason": reason})
@@ -81,18 +83,18 @@ func (s *Service) End(ctx context.Context, who, accessID, reason string) error {
 
 // Assign says whose a purchase is of which that cannot be told.
 func (s *Service) Assign(ctx context.Context, who, accessID, personID string) error {
-	p, err := s.Store.Person(ctx, personID)
-	if errors.Is(err, store.ErrNotFound) {
+	p, err := rosterstore.FindPerson(ctx, s.Store, personID)
+	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Invalid("personId", "there is no person %q; find them with: kanban people find", personID)
 	}
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, accessID, func(tx *store.Tx, a *store.Access) error {
+	return s.change(ctx, accessID, func(tx *db.Tx, a *purchasestore.Access) error {
 		if a.PersonID != nil && *a.PersonID != p.ID {
 			return refusal.Conflict("", "it is known whose this is already: %s", a.Name)
 		}
-		if err := tx.SayWhose(ctx, a.ID, p.ID); err != nil {
+		if err := purchasestore.AssignAccess(ctx, tx, a.ID, p.ID); err != nil {
 			return err
 		}
 		a.PersonID = &p.ID
@@ -104,9 +106,9 @@ func (s *Service) Assign(ctx context.Context, who, accessID, personID string) er
 }
 
 // change does something with one access and lets what follows from it happen.
-func (s *Service) change(ctx context.Context, accessID string, do func(tx *store.Tx, a *store.Access) error) error {
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		a, err := tx.AccessOf(ctx, accessID)
+func (s *Service) change(ctx context.Context, accessID string, do func(tx *db.Tx, a *purchasestore.Access) error) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		a, err := purchasestore.AccessOf(ctx, tx, accessID)
 		if err != nil {
 			return err
 		}
@@ -116,7 +118,7 @@ func (s *Service) change(ctx context.Context, accessID string, do func(tx *store
 		if a.OfferID == nil {
 			return nil
 		}
-		o, err := s.Store.Offer(ctx, *a.OfferID)
+		o, err := purchasestore.FindOffer(ctx, s.Store, *a.OfferID)
 		if err != nil {
 			return err
 		}

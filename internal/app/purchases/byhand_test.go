@@ -9,15 +9,17 @@ import (
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/purchasestore"
 )
 
 // accesses gives what was bought and given, by order.
-func (s *shop) accesses() map[string]store.ListedAccess {
+func (s *shop) accesses() map[string]purchasestore.ListedAccess {
 	s.t.Helper()
-	all, err := s.Store.Accesses(s.t.Context(), store.AccessFilter{Limit: 50})
+	all, err := purchasestore.Accesses(s.t.Context(), s.Store, purchasestore.AccessFilter{Limit: 50})
 	require.NoError(s.t, err)
-	out := map[string]store.ListedAccess{}
+	out := map[string]purchasestore.ListedAccess{}
 	for _, a := range all {
 		out[a.OrderRef] = a
 	}
@@ -87,14 +89,14 @@ func TestWhoseAPurchaseIsIsAskedAbout_E10(t *testing.T) {
 
 func TestAccessGivenByHandEnds_E10(t *testing.T) {
 	s := open(t)
-	o := s.offer("place", "SOIL-A", func(o *store.Offer) { o.GraceDays = 14 })
+	o := s.offer("place", "SOIL-A", func(o *purchasestore.Offer) { o.GraceDays = 14 })
 	who := s.Person("stu-030")
 	past, later := s.now.Add(-time.Hour), s.now.AddDate(0, 0, 30)
 	for text, give := range map[string]func() error{
 		"say why":    func() error { _, err := s.Purchases.Give(t.Context(), "Maud", o.ID, who.ID, &later, " "); return err },
 		"has passed": func() error { _, err := s.Purchases.Give(t.Context(), "Maud", o.ID, who.ID, &past, "r"); return err },
 		"no person": func() error {
-			_, err := s.Purchases.Give(t.Context(), "Maud", o.ID, store.NewID(), nil, "r")
+			_, err := s.Purchases.Give(t.Context(), "Maud", o.ID, db.NewID(), nil, "r")
 			return err
 		},
 	} {
@@ -125,7 +127,7 @@ func TestAccessGivenByHandEnds_E10(t *testing.T) {
 	s.Deliver()
 	assert.True(t, s.enrolled("stu-030", "sec-soil-a"))
 	require.ErrorContains(t, s.Purchases.End(t.Context(), "Maud", s.accesses()["order-1"].ID, "r"), "was bought")
-	events, err := s.Store.Events(t.Context(), store.EventFilter{Type: string(rule.AccessEnded), Limit: 10})
+	events, err := eventstore.Events(t.Context(), s.Store, eventstore.EventFilter{Type: string(rule.AccessEnded), Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, events, 1)
 }

@@ -10,12 +10,16 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/purchasestore"
+	"kanban/internal/store/rosterstore"
 )
 
 // Example is an event that a service sent, and what a mapping makes of it.
 type Example struct {
-	store.Event
+	eventstore.Event
 	rule.Said
 	Places []rule.Place
 	Means  string
@@ -44,7 +48,7 @@ type Tried struct {
 // TryMapping says what expressions would make of the latest events of a service; those
 // that are not given stay as they are. Nothing is changed.
 func (s *Service) TryMapping(ctx context.Context, connectionID string, values map[string]string) (out Tried, err error) {
-	c, err := s.Store.Connection(ctx, connectionID)
+	c, err := connectionstore.FindConnection(ctx, s.Store, connectionID)
 	if err != nil {
 		return out, err
 	}
@@ -66,7 +70,7 @@ func (s *Service) TryMapping(ctx context.Context, connectionID string, values ma
 			out.Wrong[name] = err.Error()
 		}
 	}
-	events, err := s.Store.ReportedBy(ctx, connectionID, examples)
+	events, err := eventstore.ReportedBy(ctx, s.Store, connectionID, examples)
 	if err != nil {
 		return out, err
 	}
@@ -92,13 +96,13 @@ func (s *Service) TryMapping(ctx context.Context, connectionID string, values ma
 
 // recognise finds whom an example is about and to which offer it leads.
 func (s *Service) recognise(ctx context.Context, connectionID string, x *Example) error {
-	p, err := s.Store.PersonCalled(ctx, x.Person)
+	p, err := rosterstore.PersonCalled(ctx, s.Store, x.Person)
 	if err == nil {
 		x.Known = p.Name()
-	} else if !errors.Is(err, store.ErrNotFound) {
+	} else if !errors.Is(err, db.ErrNotFound) {
 		return err
 	}
-	o, mapped, err := s.Store.OfferOf(ctx, connectionID, x.Offer)
+	o, mapped, err := purchasestore.OfferOf(ctx, s.Store, connectionID, x.Offer)
 	if mapped {
 		x.Leads = o.Name
 	}

@@ -16,12 +16,18 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/purchasestore"
+	"kanban/internal/store/rosterstore"
 )
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store       *store.Store
+	Store       *db.Database
 	Now         func() time.Time
 	Expressions *rule.Expressions
 }
@@ -42,30 +48,30 @@ const (
 const mostGrace = 366
 
 // Save makes an offer (id empty) or changes one, and lets what follows from it happen.
-func (s *Service) Save(ctx context.Context, who, id string, version int, o store.Offer) (store.Offer, error) {
-	kept := store.Offer{ID: store.NewID(), Version: 1}
+func (s *Service) Save(ctx context.Context, who, id string, version int, o purchasestore.Offer) (purchasestore.Offer, error) {
+	kept := purchasestore.Offer{ID: db.NewID(), Version: 1}
 	if id != "" {
 		var err error
-		if kept, err = s.Store.Offer(ctx, id); err != nil {
+		if kept, err = purchasestore.FindOffer(ctx, s.Store, id); err != nil {
 			return kept, err
 		}
 		if version != 0 && version != kept.Version {
-			return kept, fmt.Errorf("changing the offer: %w", store.ErrStale)
+			return kept, fmt.Errorf("changing the offer: %w", db.ErrStale)
 		}
 	}
 	if err := s.check(ctx, &o); err != nil {
 		return kept, err
 	}
 	o.ID, o.Version, o.CreatedAt = kept.ID, kept.Version, kept.CreatedAt
-	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-		write, what := func() error { return store.Create(tx, &o, "making the offer") }, "made an offer"
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+		write, what := func() error { return db.Create(tx, &o, "making the offer") }, "made an offer"
 		if id != "" {
-			write, what = func() error { return tx.UpdateOffer(&o) }, "changed an offer"
+			write, what = func() error { return purchasestore.UpdateOffer(tx, &o) }, "changed an offer"
 		}
 		if err := write(); err != nil {
 			return err
 		}
-		if err := tx.Enqueue(ctx, store.SettleAccess{OfferID: o.ID}); err != nil {
+		if err := tx.Enqueue(ctx, jobs.SettleAccess{OfferID: o.ID}); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, what, "offer/"+o.ID, o); err != nil {
@@ -73,13 +79,13 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, o store
 		}
 		return tx.Announce(ctx, "offer", o.ID)
 	})
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, db.ErrTaken) {
 		return o, refusal.Invalid("name", "another offer has this name, or is for the same thing at the service")
 	}
 	return o, err
 }
 
-func (s *Service) check(ctx context.Context, o *store.Offer) error {
+func (s *Service) check(ctx context.Context, o *purchasestore.Offer) error {
 	o.Name, o.Offer = strings.TrimSpace(o.Name), strings.TrimSpace(o.Offer)
 	switch {
 	case o.Name == "":
@@ -109,9 +115,9 @@ func (s *Service) check(ctx context.Context, o *store.Offer) error {
 		}
 	}
 	for _, id := range o.SectionIDs {
-		x, err := s.Store.Section(ctx, id)
+		x, err := rosterstore.FindSection(ctx, s.Store, id)
 		switch {
-		case errors.Is(err, store.ErrNotFound):
+		case errors.Is(err, db.ErrNotFound):
 			return refusal.Invalid("sectionIds", "there is no section %q; list them with: kanban sections list", id)
 		case err != nil:
 			return err
@@ -123,8 +129,8 @@ func (s *Service) check(ctx context.Context, o *store.Offer) error {
 }
 
 func (s *Service) checkConnection(ctx context.Context, field, id string, kinds ...string) error {
-	c, err := s.Store.Connection(ctx, id)
-	if errors.Is(err, store.ErrNotFound) {
+	c, err := connectionstore.FindConnection(ctx, s.Store, id)
+	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Invalid(field, "there is no connection %q; list them with: kanban connections list", id)
 	}
 	if err == nil && !slices.Contains(kinds, c.Kind) {
@@ -135,12 +141,12 @@ func (s *Service) checkConnection(ctx context.Context, field, id string, kinds .
 
 // Remove removes an offer. Whoever it enrolled stays enrolled.
 func (s *Service) Remove(ctx context.Context, who, id string) error {
-	o, err := s.Store.Offer(ctx, id)
+	o, err := purchasestore.FindOffer(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.RemoveOffer(ctx, id); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := purchasestore.RemoveOffer(ctx, tx, id); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "removed an offer", "offer/"+id, o); err != nil {
@@ -156,9 +162,9 @@ const nobody = "unknown/"
 // Told takes in what a service reported, in the transaction that records it: whether
 // somebody's access starts or ends. Everybody goes through what was told in one order, so
 // that two who tell about the same purchases never wait for each other.
-func (s *Service) Told(ctx context.Context, tx *store.Tx, c adapter.Connection, events []store.Event) error {
+func (s *Service) Told(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error {
 	type told struct {
-		store.Access
+		purchasestore.Access
 		starts bool
 		at     time.Time
 	}
@@ -173,14 +179,14 @@ func (s *Service) Told(ctx context.Context, tx *store.Tx, c adapter.Connection, 
 	})
 	for _, x := range all {
 		a := x.Access
-		o, mapped, err := tx.OfferFor(ctx, c.ID, a.Offer)
+		o, mapped, err := purchasestore.OfferOf(ctx, tx, c.ID, a.Offer)
 		if err != nil {
 			return err
 		}
 		if mapped {
 			a.OfferID = &o.ID
 		}
-		if a, err = tx.Tell(ctx, a, x.starts, x.at); err != nil {
+		if a, err = purchasestore.KeepAccessNews(ctx, tx, a, x.starts, x.at); err != nil {
 			return err
 		}
 		if mapped {
@@ -193,7 +199,7 @@ func (s *Service) Told(ctx context.Context, tx *store.Tx, c adapter.Connection, 
 }
 
 // access is what an event says about somebody's access; ok is false when it says nothing.
-func (s *Service) access(c adapter.Connection, e store.Event) (a store.Access, starts, ok bool) {
+func (s *Service) access(c adapter.Connection, e eventstore.Event) (a purchasestore.Access, starts, ok bool) {
 	says := s.Expressions.Read(c.Settings, e.Data)
 	if says.Starts == says.Ends || says.Offer == "" { // neither, or it cannot be told; or nothing that could be offered here
 		return a, false, false
@@ -208,7 +214,7 @@ func (s *Service) access(c adapter.Connection, e store.Event) (a store.Access, s
 			says.Order = "event/" + e.NaturalKey
 		}
 	}
-	return store.Access{ID: store.NewID(), ConnectionID: c.ID, Offer: says.Offer, Buyer: buyer, OrderRef: says.Order, Name: says.BuyerName, PersonID: e.PersonID}, says.Starts, true
+	return purchasestore.Access{ID: db.NewID(), ConnectionID: c.ID, Offer: says.Offer, Buyer: buyer, OrderRef: says.Order, Name: says.BuyerName, PersonID: e.PersonID}, says.Starts, true
 }
 
 // settledAtOnce is how many accesses are worked out in one transaction.
@@ -216,26 +222,26 @@ const settledAtOnce = 200
 
 // Settle works out anew what an offer gives and takes, as after it was changed.
 func (s *Service) Settle(ctx context.Context, offerID string) error {
-	if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Adopt(ctx) }); err != nil {
+	if err := s.Store.InTx(ctx, func(tx *db.Tx) error { return purchasestore.AssignAccesses(ctx, tx) }); err != nil {
 		return err
 	}
-	o, err := s.Store.Offer(ctx, offerID)
-	if errors.Is(err, store.ErrNotFound) {
+	o, err := purchasestore.FindOffer(ctx, s.Store, offerID)
+	if errors.Is(err, db.ErrNotFound) {
 		return nil // removed in the meantime
 	}
 	if err != nil {
 		return err
 	}
 	for after, more := "", true; more; {
-		err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-			list, err := tx.AccessesFor(ctx, o.ID, after, settledAtOnce)
+		err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+			list, err := purchasestore.AccessesFor(ctx, tx, o.ID, after, settledAtOnce)
 			if more = len(list) == settledAtOnce; more {
 				after = list[len(list)-1].ID
 			}
 			if err != nil {
 				return err
 			}
-			return s.settleAll(ctx, tx, map[string]store.Offer{o.ID: o}, list)
+			return s.settleAll(ctx, tx, map[string]purchasestore.Offer{o.ID: o}, list)
 		})
 		if err != nil {
 			return err
@@ -248,24 +254,24 @@ func (s *Service) Settle(ctx context.Context, offerID string) error {
 // what has run out, and what gives nothing although it should. What did not change is
 // not looked at.
 func (s *Service) Tick(ctx context.Context) error {
-	if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Adopt(ctx) }); err != nil {
+	if err := s.Store.InTx(ctx, func(tx *db.Tx) error { return purchasestore.AssignAccesses(ctx, tx) }); err != nil {
 		return err
 	}
-	ids, err := s.Store.Unsettled(ctx, s.Now())
+	ids, err := purchasestore.Unsettled(ctx, s.Store, s.Now())
 	if err != nil || len(ids) == 0 {
 		return err
 	}
-	all, err := s.Store.Offers(ctx)
+	all, err := purchasestore.Offers(ctx, s.Store)
 	if err != nil {
 		return err
 	}
-	offers := map[string]store.Offer{}
+	offers := map[string]purchasestore.Offer{}
 	for _, o := range all {
 		offers[o.ID] = o
 	}
 	for part := range slices.Chunk(ids, settledAtOnce) {
-		err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-			list, err := tx.AccessesByID(ctx, part)
+		err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+			list, err := purchasestore.AccessesByID(ctx, tx, part)
 			if err != nil {
 				return err
 			}
@@ -278,7 +284,7 @@ func (s *Service) Tick(ctx context.Context) error {
 	return nil
 }
 
-func (s *Service) settleAll(ctx context.Context, tx *store.Tx, offers map[string]store.Offer, list []store.Access) error {
+func (s *Service) settleAll(ctx context.Context, tx *db.Tx, offers map[string]purchasestore.Offer, list []purchasestore.Access) error {
 	for _, a := range list {
 		if o, ok := offers[*a.OfferID]; ok {
 			if err := s.settle(ctx, tx, o, a); err != nil {
@@ -291,7 +297,7 @@ func (s *Service) settleAll(ctx context.Context, tx *store.Tx, offers map[string
 
 // settle gives a buyer what an access leads to and has not given yet, and reverts
 // what it leads to no longer.
-func (s *Service) settle(ctx context.Context, tx *store.Tx, o store.Offer, a store.Access) error {
+func (s *Service) settle(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access) error {
 	now := s.Now().UTC().Truncate(time.Microsecond) // as finely as the database keeps it
 	a.EndsOn = nil
 	if a.Over() {
@@ -304,7 +310,7 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, o store.Offer, a sto
 	shared := false
 	if a.PersonID == nil && a.Holds(now) && !strings.HasPrefix(a.Buyer, nobody) {
 		var err error
-		if shared, err = tx.ShareAddress(ctx, a.Buyer); err != nil {
+		if shared, err = purchasestore.ShareAddress(ctx, tx, a.Buyer); err != nil {
 			return err
 		}
 	}
@@ -343,19 +349,19 @@ func (s *Service) settle(ctx context.Context, tx *store.Tx, o store.Offer, a sto
 	if (a.Over() || a.RanOut(now)) && len(want) == 0 {
 		a.ClosedAt = &now
 	}
-	return tx.KeepAccess(ctx, a)
+	return purchasestore.KeepAccess(ctx, tx, a)
 }
 
 // sections are where an access leads. One that was chosen out of a course stays.
-func (s *Service) sections(ctx context.Context, o store.Offer, a store.Access, now time.Time) ([]string, error) {
+func (s *Service) sections(ctx context.Context, o purchasestore.Offer, a purchasestore.Access, now time.Time) ([]string, error) {
 	if o.CourseID == nil {
 		return o.SectionIDs, nil
 	}
-	all, err := s.Store.SectionsOfCourse(ctx, *o.CourseID)
+	all, err := purchasestore.SectionsOfCourse(ctx, s.Store, *o.CourseID)
 	if err != nil {
 		return nil, err
 	}
-	var fits []store.Fitting
+	var fits []purchasestore.Fitting
 	for _, x := range all {
 		if slices.Contains(a.SectionIDs, x.ID) && !roster.Over(x.EndsOn, now) {
 			return []string{x.ID}, nil
@@ -369,18 +375,18 @@ func (s *Service) sections(ctx context.Context, o store.Offer, a store.Access, n
 		return nil, nil
 	}
 	if o.TermRule == NextTerm { // the term that begins first; in it, the emptiest section
-		first := slices.MinFunc(fits, func(a, b store.Fitting) int { return a.BeginsOn.Compare(*b.BeginsOn) })
-		fits = slices.DeleteFunc(fits, func(x store.Fitting) bool { return !x.BeginsOn.Equal(*first.BeginsOn) })
+		first := slices.MinFunc(fits, func(a, b purchasestore.Fitting) int { return a.BeginsOn.Compare(*b.BeginsOn) })
+		fits = slices.DeleteFunc(fits, func(x purchasestore.Fitting) bool { return !x.BeginsOn.Equal(*first.BeginsOn) })
 	}
 	return []string{fits[0].ID}, nil
 }
 
-func (s *Service) grant(ctx context.Context, tx *store.Tx, o store.Offer, a store.Access, sectionID string, now time.Time) error {
+func (s *Service) grant(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access, sectionID string, now time.Time) error {
 	return s.record(ctx, tx, o, a, sectionID, rule.AccessGranted, *a.StartedAt, now, rule.Enrol, true)
 }
 
-func (s *Service) end(ctx context.Context, tx *store.Tx, o store.Offer, a store.Access, sectionID string, now time.Time) error {
-	elsewhere, err := tx.HeldElsewhere(ctx, a, sectionID, now)
+func (s *Service) end(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access, sectionID string, now time.Time) error {
+	elsewhere, err := purchasestore.HeldElsewhere(ctx, tx, a, sectionID, now)
 	if err != nil || elsewhere {
 		return err // another purchase gives the same
 	}
@@ -396,9 +402,9 @@ func (s *Service) end(ctx context.Context, tx *store.Tx, o store.Offer, a store.
 
 // record writes the event that access was granted or has ended and, when somebody is
 // to be enrolled or taken out, the delivery that does so.
-func (s *Service) record(ctx context.Context, tx *store.Tx, o store.Offer, a store.Access, sectionID string, kind rule.Trigger, since, now time.Time, action string, act bool) error {
-	x, err := s.Store.Section(ctx, sectionID)
-	if errors.Is(err, store.ErrNotFound) {
+func (s *Service) record(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access, sectionID string, kind rule.Trigger, since, now time.Time, action string, act bool) error {
+	x, err := rosterstore.FindSection(ctx, s.Store, sectionID)
+	if errors.Is(err, db.ErrNotFound) {
 		return nil
 	}
 	if err != nil {
@@ -408,22 +414,22 @@ func (s *Service) record(ctx context.Context, tx *store.Tx, o store.Offer, a sto
 	if !strings.Contains(email, "@") || strings.HasPrefix(email, nobody) {
 		email = ""
 	}
-	e := store.Event{
+	e := eventstore.Event{
 		Type: string(kind), NaturalKey: fmt.Sprintf("%s/%s/%s/%d", kind, a.ID, sectionID, since.UnixNano()),
 		PersonID: a.PersonID, SectionID: &sectionID, CourseID: &x.CourseID, OccurredAt: since,
 		Data: map[string]any{"offer": o.Offer, "name": a.Name, "email": email, "accessId": a.ID, "order": a.OrderRef, "offerName": o.Name},
 	}
-	events := []store.Event{e}
-	fresh, err := tx.Record(ctx, events)
+	events := []eventstore.Event{e}
+	fresh, err := eventstore.RecordEvents(ctx, tx, events)
 	if err != nil || len(fresh) == 0 || !act || o.PlatformID == nil {
 		return err
 	}
-	d := store.Delivery{
-		ID: store.NewID(), EventID: events[0].ID, OfferID: &o.ID, RuleVersion: o.Version, ConnectionID: o.PlatformID, PersonID: a.PersonID, SectionID: &sectionID,
-		Action: rule.Action{Kind: action, ConnectionID: *o.PlatformID, SectionID: sectionID}, State: store.DeliveryPlanned, DueAt: &now,
+	d := deliverystore.Delivery{
+		ID: db.NewID(), EventID: events[0].ID, OfferID: &o.ID, RuleVersion: o.Version, ConnectionID: o.PlatformID, PersonID: a.PersonID, SectionID: &sectionID,
+		Action: rule.Action{Kind: action, ConnectionID: *o.PlatformID, SectionID: sectionID}, State: deliverystore.DeliveryPlanned, DueAt: &now,
 	}
-	if _, err := tx.AddDeliveries(ctx, []store.Delivery{d}); err != nil {
+	if _, err := deliverystore.AddDeliveries(ctx, tx, []deliverystore.Delivery{d}); err != nil {
 		return err
 	}
-	return tx.Begin(ctx, now, d.ID)
+	return deliverystore.QueuePlanned(ctx, tx, now, d.ID)
 }

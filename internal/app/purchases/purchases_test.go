@@ -18,7 +18,11 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin/school"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/purchasestore"
 	"kanban/internal/store/storetest"
 	"kanban/internal/wire/webhook"
 )
@@ -30,8 +34,8 @@ type shop struct {
 	t          *testing.T
 	now        time.Time
 	connection adapter.Connection
-	platform   store.Connection
-	register   store.Connection
+	platform   connectionstore.Connection
+	register   connectionstore.Connection
 }
 
 func open(t *testing.T) *shop {
@@ -45,8 +49,8 @@ func open(t *testing.T) *shop {
 }
 
 // offer makes an offer that gives access to a section.
-func (s *shop) offer(name, code string, change func(*store.Offer)) store.Offer {
-	o := store.Offer{Name: name, ConnectionID: s.connection.ID, Offer: name, SectionIDs: []string{s.Section(code).ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol}
+func (s *shop) offer(name, code string, change func(*purchasestore.Offer)) purchasestore.Offer {
+	o := purchasestore.Offer{Name: name, ConnectionID: s.connection.ID, Offer: name, SectionIDs: []string{s.Section(code).ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol}
 	if change != nil {
 		change(&o)
 	}
@@ -85,14 +89,14 @@ const nora = "dora.daisy@fernmoor.example" // stu-030, not in soil science
 
 func TestPurchaseEnrolsAndCancellingTakesOutAfterGrace_E10(t *testing.T) {
 	s := open(t)
-	o := s.offer("place", "SOIL-A", func(o *store.Offer) { o.GraceDays = 14 })
+	o := s.offer("place", "SOIL-A", func(o *purchasestore.Offer) { o.GraceDays = 14 })
 	bought := s.now.Add(-time.Hour)
 	s.tells("1", "purchase.completed", nora, "place", "order-1", bought)
 	s.tells("1", "purchase.completed", nora, "place", "order-1", bought) // told twice
 	assert.Equal(t, map[string]string{"Dora Daisy": "active, on-its-way"}, s.verdicts(o.ID))
 	s.Deliver()
 	assert.True(t, s.enrolled("stu-030", "sec-soil-a"))
-	list, err := s.Store.Deliveries(t.Context(), store.DeliveryFilter{OfferID: o.ID, Limit: 10})
+	list, err := deliverystore.Deliveries(t.Context(), s.Store, deliverystore.DeliveryFilter{OfferID: o.ID, Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 1, "once, however often it is told")
 	assert.Equal(t, "place", list[0].Rule, "the offer stands where a rule would")
@@ -112,7 +116,7 @@ func TestPurchaseEnrolsAndCancellingTakesOutAfterGrace_E10(t *testing.T) {
 	require.NoError(t, s.Purchases.Tick(t.Context()))
 	s.Deliver()
 	assert.False(t, s.enrolled("stu-030", "sec-soil-a"))
-	events, err := s.Store.Events(t.Context(), store.EventFilter{Type: string(rule.AccessEnded), Limit: 10})
+	events, err := eventstore.Events(t.Context(), s.Store, eventstore.EventFilter{Type: string(rule.AccessEnded), Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, events, 1)
 	s.Read(s.register, false)
@@ -127,7 +131,7 @@ func TestPurchaseEnrolsAndCancellingTakesOutAfterGrace_E10(t *testing.T) {
 func TestDisagreementsShow_E10(t *testing.T) {
 	s := open(t)
 	s.now = time.Now().UTC() // reads go by the machine's clock
-	o := s.offer("place", "SOIL-A", func(o *store.Offer) { o.OnlyBuyers = true })
+	o := s.offer("place", "SOIL-A", func(o *purchasestore.Offer) { o.OnlyBuyers = true })
 	s.tells("1", "purchase.completed", nora, "place", "order-1", s.now)
 	s.Deliver()
 	s.Read(s.register, false)
@@ -138,7 +142,7 @@ func TestDisagreementsShow_E10(t *testing.T) {
 	assert.Equal(t, "active, access-without-enrolment", got["Dora Daisy"])
 	assert.Equal(t, "none, enrolment-without-access", got["Ada Alder"], "only buyers may be in it")
 
-	kept := s.offer("kept", "BEES-A", func(o *store.Offer) { o.AtEnd = purchases.Mark })
+	kept := s.offer("kept", "BEES-A", func(o *purchasestore.Offer) { o.AtEnd = purchases.Mark })
 	s.tells("2", "purchase.completed", nora, "kept", "order-2", s.now)
 	s.Deliver()
 	s.tells("3", "purchase.cancelled", nora, "kept", "order-2", s.now)
@@ -151,7 +155,7 @@ func TestDisagreementsShow_E10(t *testing.T) {
 func TestBuyerWhoIsNotInTheRegister(t *testing.T) {
 	s := open(t)
 	s.tells("1", "purchase.completed", "Basil.Bough@elsewhere.example", "place", "order-1", s.now)
-	unmapped, err := s.Store.Unmapped(t.Context())
+	unmapped, err := purchasestore.UnmappedOffers(t.Context(), s.Store)
 	require.NoError(t, err)
 	require.Len(t, unmapped, 1, "nothing is lost before there is an offer")
 	assert.Equal(t, "place", unmapped[0].Offer)
@@ -168,20 +172,20 @@ func TestBuyerWhoIsNotInTheRegister(t *testing.T) {
 
 	// Where no account can be made, it waits for a person, and goes on by itself later.
 	files := s.Connect("oneroster-delta", "Files", nil)
-	o2 := s.offer("by file", "BEES-A", func(o *store.Offer) { o.PlatformID = &files.ID })
+	o2 := s.offer("by file", "BEES-A", func(o *purchasestore.Offer) { o.PlatformID = &files.ID })
 	s.tells("2", "purchase.completed", "new@elsewhere.example", "by file", "order-2", s.now)
 	s.Deliver()
-	list, err := s.Store.Deliveries(t.Context(), store.DeliveryFilter{OfferID: o2.ID, Limit: 10})
+	list, err := deliverystore.Deliveries(t.Context(), s.Store, deliverystore.DeliveryFilter{OfferID: o2.ID, Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
-	assert.Equal(t, store.DeliveryWaiting, list[0].State)
+	assert.Equal(t, deliverystore.DeliveryWaiting, list[0].State)
 	assert.Equal(t, "buyer-unknown", list[0].Code)
 	assert.Equal(t, map[string]string{"Basil Bough": "active, access-without-enrolment"}, s.verdicts(o2.ID))
 	s.Standins.School.Admit("Basil", "Bough", "new@elsewhere.example")
 	s.Read(s.register, false)
 	require.NoError(t, s.Purchases.Tick(t.Context())) // the queued job
 	s.Deliver()
-	pending, _, err := s.Store.Pickups(t.Context(), files.ID, time.Time{})
+	pending, _, err := deliverystore.Pickups(t.Context(), s.Store, files.ID, time.Time{})
 	require.NoError(t, err)
 	require.Len(t, pending, 1, "the next read enrols them, as the finding says")
 	assert.Equal(t, "sec-bees-a", pending[0].Section)
@@ -193,16 +197,16 @@ func TestPurchasesThatGiveNothingShow_E10(t *testing.T) {
 	s.offer("place", "SOIL-A", nil)
 	s.tells("1", "purchase.completed", "not an address", "place", "order-1", s.now)
 	course := s.Section("PROP-A").CourseID
-	s.offer("later", "PROP-A", func(o *store.Offer) { o.SectionIDs, o.CourseID, o.TermRule = nil, &course, purchases.NextTerm })
+	s.offer("later", "PROP-A", func(o *purchasestore.Offer) { o.SectionIDs, o.CourseID, o.TermRule = nil, &course, purchases.NextTerm })
 	s.tells("2", "purchase.completed", nora, "later", "order-2", s.now)
-	got, err := s.Store.Troubled(t.Context())
+	got, err := purchasestore.TroubledAccesses(t.Context(), s.Store)
 	require.NoError(t, err)
 	require.Len(t, got, 2)
 	assert.Equal(t, "offer-without-section", got[0].Code)
 	assert.Equal(t, "Dora Daisy", got[0].Buyer)
 	assert.Equal(t, "buyer-unknown", got[1].Code)
 	s.tells("3", "purchase.cancelled", nora, "later", "order-2", s.now)
-	got, err = s.Store.Troubled(t.Context())
+	got, err = purchasestore.TroubledAccesses(t.Context(), s.Store)
 	require.NoError(t, err)
 	assert.Len(t, got, 1, "what was cancelled troubles nobody")
 }
@@ -224,7 +228,9 @@ func TestTwoPurchasesOfOneSection(t *testing.T) {
 func TestSectionOfACourseIsChosenOnce(t *testing.T) {
 	s := open(t)
 	course := s.Section("PROP-A").CourseID
-	o := s.offer("any group", "PROP-A", func(o *store.Offer) { o.SectionIDs, o.CourseID, o.TermRule = nil, &course, purchases.CurrentTerm })
+	o := s.offer("any group", "PROP-A", func(o *purchasestore.Offer) {
+		o.SectionIDs, o.CourseID, o.TermRule = nil, &course, purchases.CurrentTerm
+	})
 	s.tells("1", "purchase.completed", "new@elsewhere.example", "any group", "order-1", s.now)
 	sides, err := s.Purchases.Sides(t.Context(), o.ID)
 	require.NoError(t, err)
@@ -241,7 +247,7 @@ func TestSectionOfACourseIsChosenOnce(t *testing.T) {
 	require.Len(t, sides, 1, "and nobody is moved")
 	assert.Equal(t, chosen, sides[0].Section)
 
-	next := s.offer("later", "PROP-A", func(o *store.Offer) { o.SectionIDs, o.CourseID, o.TermRule = nil, &course, purchases.NextTerm })
+	next := s.offer("later", "PROP-A", func(o *purchasestore.Offer) { o.SectionIDs, o.CourseID, o.TermRule = nil, &course, purchases.NextTerm })
 	s.tells("2", "purchase.completed", nora, "later", "order-2", s.now)
 	sides, err = s.Purchases.Sides(t.Context(), next.ID)
 	require.NoError(t, err)
@@ -250,16 +256,16 @@ func TestSectionOfACourseIsChosenOnce(t *testing.T) {
 
 func TestOffersThatCannotWorkAreRefused(t *testing.T) {
 	s := open(t)
-	good := store.Offer{Name: "n", ConnectionID: s.connection.ID, Offer: "o", SectionIDs: []string{s.Section("SOIL-A").ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol}
-	for want, change := range map[string]func(*store.Offer){
-		"say what is sold":       func(o *store.Offer) { o.Name = " " },
-		"what the service calls": func(o *store.Offer) { o.Offer = "" },
-		"between 0 and":          func(o *store.Offer) { o.GraceDays = -1 },
-		"not one of unenrol":     func(o *store.Offer) { o.AtEnd = "shrug" },
-		"name the sections":      func(o *store.Offer) { o.SectionIDs = nil },
-		"not both":               func(o *store.Offer) { o.CourseID = &o.SectionIDs[0] },
-		"is of kind scim":        func(o *store.Offer) { o.ConnectionID = s.platform.ID },
-		"there is no section":    func(o *store.Offer) { o.SectionIDs = []string{store.NewID()} },
+	good := purchasestore.Offer{Name: "n", ConnectionID: s.connection.ID, Offer: "o", SectionIDs: []string{s.Section("SOIL-A").ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol}
+	for want, change := range map[string]func(*purchasestore.Offer){
+		"say what is sold":       func(o *purchasestore.Offer) { o.Name = " " },
+		"what the service calls": func(o *purchasestore.Offer) { o.Offer = "" },
+		"between 0 and":          func(o *purchasestore.Offer) { o.GraceDays = -1 },
+		"not one of unenrol":     func(o *purchasestore.Offer) { o.AtEnd = "shrug" },
+		"name the sections":      func(o *purchasestore.Offer) { o.SectionIDs = nil },
+		"not both":               func(o *purchasestore.Offer) { o.CourseID = &o.SectionIDs[0] },
+		"is of kind scim":        func(o *purchasestore.Offer) { o.ConnectionID = s.platform.ID },
+		"there is no section":    func(o *purchasestore.Offer) { o.SectionIDs = []string{db.NewID()} },
 	} {
 		o := good
 		change(&o)
@@ -272,7 +278,7 @@ func TestOffersThatCannotWorkAreRefused(t *testing.T) {
 // access is left, and each of its ends happens once.
 func TestOrderOfReportsDoesNotMatter_E10(t *testing.T) {
 	s := open(t)
-	o := s.offer("place", "SOIL-A", func(o *store.Offer) { o.PlatformID = nil })
+	o := s.offer("place", "SOIL-A", func(o *purchasestore.Offer) { o.PlatformID = nil })
 	start := s.now.Add(-24 * time.Hour)
 	n := 0
 	rapid.Check(t, func(r *rapid.T) {
@@ -291,7 +297,7 @@ func TestOrderOfReportsDoesNotMatter_E10(t *testing.T) {
 		for _, x := range sent {
 			s.tells(email+x.at.String(), x.kind, email, "place", order, x.at)
 		}
-		sides, err := s.Store.Sides(t.Context(), o.ID, s.now)
+		sides, err := purchasestore.Sides(t.Context(), s.Store, o.ID, s.now)
 		require.NoError(t, err)
 		access := "none"
 		for _, x := range sides {

@@ -5,7 +5,8 @@ import (
 	"time"
 
 	"kanban/internal/core/finding"
-	"kanban/internal/store"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/purchasestore"
 )
 
 // Verdict says whether access and enrolment agree about one person in one section.
@@ -26,7 +27,7 @@ const patience = 48 * time.Hour
 
 // Side is one person in one section, as access and enrolment see it.
 type Side struct {
-	store.Side
+	purchasestore.Side
 	Verdict Verdict
 }
 
@@ -34,7 +35,7 @@ type Side struct {
 // empty.
 func (s *Service) Sides(ctx context.Context, offerID string) ([]Side, error) {
 	now := s.Now()
-	all, err := s.Store.Sides(ctx, offerID, now)
+	all, err := purchasestore.Sides(ctx, s.Store, offerID, now)
 	out := make([]Side, len(all))
 	for i, x := range all {
 		out[i] = Side{x, judge(x, now)}
@@ -42,7 +43,7 @@ func (s *Service) Sides(ctx context.Context, offerID string) ([]Side, error) {
 	return out, err
 }
 
-func judge(x store.Side, now time.Time) Verdict {
+func judge(x purchasestore.Side, now time.Time) Verdict {
 	holds := x.Access == "active" || x.Access == "grace"
 	if holds == x.Enrolled {
 		return Agrees
@@ -51,9 +52,9 @@ func judge(x store.Side, now time.Time) Verdict {
 		return Marked
 	}
 	switch x.State {
-	case store.DeliveryPlanned, store.DeliveryQueued, store.DeliveryRetrying:
+	case deliverystore.DeliveryPlanned, deliverystore.DeliveryQueued, deliverystore.DeliveryRetrying:
 		return OnItsWay
-	case store.DeliveryDelivered: // the register shows it after its next read
+	case deliverystore.DeliveryDelivered: // the register shows it after its next read
 		if x.FinishedAt != nil && (x.LastRead == nil || x.LastRead.Before(*x.FinishedAt)) && now.Sub(*x.FinishedAt) < patience {
 			return OnItsWay
 		}

@@ -18,25 +18,31 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin/fault"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/taskstore"
 )
 
-func about(w *apptest.World, kind rule.Trigger, key, who string) store.Event {
+func about(w *apptest.World, kind rule.Trigger, key, who string) eventstore.Event {
 	e := joined(w, key, who, "PROP-A")
 	e.Type, e.ModuleID, e.ActivityID, e.Data = string(kind), "m", "act", map[string]any{"percent": 10, "score": 0.5}
 	return e
 }
 
-func states(all []store.ListedDelivery) (out []string) {
+func states(all []deliverystore.ListedDelivery) (out []string) {
 	for i := len(all) - 1; i >= 0; i-- { // the oldest first
 		out = append(out, all[i].State)
 	}
 	return out
 }
 
-func all(t *testing.T, w *apptest.World, f store.DeliveryFilter) []store.ListedDelivery {
+func all(t *testing.T, w *apptest.World, f deliverystore.DeliveryFilter) []deliverystore.ListedDelivery {
 	f.Limit = 100
-	list, err := w.Store.Deliveries(t.Context(), f)
+	list, err := deliverystore.Deliveries(t.Context(), w.Store, f)
 	require.NoError(t, err)
 	return list
 }
@@ -67,7 +73,7 @@ func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 	w.Deliver()
 	require.Len(t, w.Standins.Inbox.Mails(), 3)
 	assert.Equal(t, "after what was skipped", w.Standins.Inbox.Mails()[0].Subject, "the newest")
-	assert.Equal(t, []string{"delivered", "delivered", "skipped", "delivered"}, states(all(t, w, store.DeliveryFilter{EventID: ada.ID})))
+	assert.Equal(t, []string{"delivered", "delivered", "skipped", "delivered"}, states(all(t, w, deliverystore.DeliveryFilter{EventID: ada.ID})))
 
 	// Whoever is not in the section any more gets nothing more.
 	x := joined(w, "k2", "stu-002", "PROP-A")
@@ -75,7 +81,7 @@ func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 	x.SectionID = &orchard.ID
 	bob := w.Record(x)
 	w.Deliver()
-	assert.Equal(t, []string{"stopped", "stopped", "stopped", "stopped"}, states(all(t, w, store.DeliveryFilter{EventID: bob.ID})))
+	assert.Equal(t, []string{"stopped", "stopped", "stopped", "stopped"}, states(all(t, w, deliverystore.DeliveryFilter{EventID: bob.ID})))
 }
 
 // Pass after fail reverts what fail did, and what it would have done.
@@ -96,7 +102,7 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 	w.Deliver()
 	contact := func() []string { return w.Standins.Contacts.Contacts()[0].Labels }
 	assert.Equal(t, []string{"to-repeat"}, contact())
-	tasks, err := w.Store.Tasks(t.Context(), false, 10)
+	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
 	require.NoError(t, err)
 	require.Len(t, tasks, 1)
 	enrolled := func() bool {
@@ -122,11 +128,11 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 	w.Deliver()
 	assert.Empty(t, contact(), "the label is gone")
 	assert.False(t, enrolled())
-	tasks, err = w.Store.Tasks(t.Context(), false, 10)
+	tasks, err = taskstore.Tasks(t.Context(), w.Store, false, 10)
 	require.NoError(t, err)
 	assert.Empty(t, tasks, "the task is closed")
 	assert.Empty(t, w.Standins.Inbox.Mails(), "the mail that was to come is not sent")
-	undone := all(t, w, store.DeliveryFilter{EventID: passed.ID})
+	undone := all(t, w, deliverystore.DeliveryFilter{EventID: passed.ID})
 	require.Len(t, undone, 4)
 	byKind := map[string]string{}
 	for _, d := range undone {
@@ -136,13 +142,13 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 		rule.Operate: "delivered ", rule.OpenTask: "delivered ", rule.Unenrol: "delivered ", rule.AppendSheet: "skipped " + string(finding.CannotRevert),
 	}, byKind)
 	taken := 0
-	for _, d := range all(t, w, store.DeliveryFilter{State: store.DeliveryDelivered}) {
+	for _, d := range all(t, w, deliverystore.DeliveryFilter{State: deliverystore.DeliveryDelivered}) {
 		if d.Reverted {
 			taken++
 		}
 	}
 	assert.Equal(t, 3, taken, "label, task and enrolment read as reverted")
-	rows, err := w.Store.SheetRows(t.Context(), "failed")
+	rows, err := deliverystore.SheetRows(t.Context(), w.Store, "failed")
 	require.NoError(t, err)
 	require.Len(t, rows, 1, "a row stays")
 	assert.Equal(t, 0.5, rows[0].Cells["score"])
@@ -152,7 +158,7 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 	w.Deliver()
 	assert.Equal(t, []string{"to-repeat"}, contact())
 	assert.NotEmpty(t, w.Deliveries(again.ID))
-	usage, err := w.Store.RuleUsage(t.Context(), *now)
+	usage, err := rulestore.UsageOfRules(t.Context(), w.Store, *now)
 	require.NoError(t, err)
 	assert.Equal(t, r.ID, usage[0].RuleID)
 	assert.Equal(t, 2, usage[0].Fired, "two fails; reverting is no firing")
@@ -173,7 +179,7 @@ func TestOperationsTellSuccess(t *testing.T) {
 	w.Deliver()
 	d, err := one(t, w, d.ID)
 	require.NoError(t, err)
-	assert.Equal(t, store.DeliveryWaiting, d.State, "200 with an error inside is no success, and again would not help")
+	assert.Equal(t, deliverystore.DeliveryWaiting, d.State, "200 with an error inside is no success, and again would not help")
 	assert.Equal(t, string(finding.NotSuccess), d.Code)
 	assert.Contains(t, d.LastError, "there is no label weeds")
 	e = joined(w, "k2", "stu-002", "PROP-A")
@@ -191,9 +197,9 @@ func TestOperationsTellSuccess(t *testing.T) {
 	assert.ErrorContains(t, err, "the operation needs this value")
 }
 
-func one(t *testing.T, w *apptest.World, id string) (store.ListedDelivery, error) {
-	d, err := w.Store.Delivery(t.Context(), id)
-	return store.ListedDelivery{Delivery: d}, err
+func one(t *testing.T, w *apptest.World, id string) (deliverystore.ListedDelivery, error) {
+	d, err := deliverystore.FindDelivery(t.Context(), w.Store, id)
+	return deliverystore.ListedDelivery{Delivery: d}, err
 }
 
 // A receiver that redirects is not followed, unless its connection allows it; into a
@@ -221,15 +227,15 @@ func TestRedirectsAreRefusedUnlessAllowed_E9(t *testing.T) {
 		w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
 		w.Record(joined(w, "k1", "stu-001", "PROP-A"))
 		w.Deliver()
-		d := all(t, w, store.DeliveryFilter{})[0]
+		d := all(t, w, deliverystore.DeliveryFilter{})[0]
 		if refusal == "" {
-			assert.Equal(t, store.DeliveryDelivered, d.State)
+			assert.Equal(t, deliverystore.DeliveryDelivered, d.State)
 			assert.Contains(t, received, d.ID, "the same id and body went where it led")
 			assert.Contains(t, received, `"x":"y"`)
 			continue
 		}
 		assert.Empty(t, received, allowed)
-		assert.Equal(t, store.DeliveryWaiting, d.State, "nothing changes by itself")
+		assert.Equal(t, deliverystore.DeliveryWaiting, d.State, "nothing changes by itself")
 		assert.Contains(t, d.LastError, refusal)
 	}
 }
@@ -242,8 +248,8 @@ func TestEnrolmentsArePickedUp(t *testing.T) {
 	w.Rule(rule.Draft{Name: "out", Trigger: "module.reopened", Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: soil.ID}}})
 	w.Record(about(w, rule.ModuleCompleted, "k1", "stu-030"))
 	w.Deliver()
-	pending := func() []store.Pickup {
-		list, _, err := w.Store.Pickups(context.Background(), c.ID, time.Time{})
+	pending := func() []deliverystore.Pickup {
+		list, _, err := deliverystore.Pickups(context.Background(), w.Store, c.ID, time.Time{})
 		require.NoError(t, err)
 		return list
 	}
@@ -268,9 +274,9 @@ func TestRulesKeepTheirVersions(t *testing.T) {
 	_, err := w.Reacting.Save(t.Context(), "test", r.ID, r.Version, d)
 	require.NoError(t, err)
 	w.Record(joined(w, "k2", "stu-002", "PROP-A"))
-	list := all(t, w, store.DeliveryFilter{RuleID: r.ID})
+	list := all(t, w, deliverystore.DeliveryFilter{RuleID: r.ID})
 	require.Len(t, list, 2)
-	versions, err := w.Store.RuleVersions(t.Context(), r.ID)
+	versions, err := rulestore.RuleVersions(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
 	was := map[int]string{}
 	for _, v := range versions {
@@ -279,7 +285,7 @@ func TestRulesKeepTheirVersions(t *testing.T) {
 	assert.Equal(t, "second", was[list[0].RuleVersion], "the newest delivery")
 	assert.Equal(t, "first", was[list[1].RuleVersion])
 	_, err = w.Reacting.Save(t.Context(), "test", r.ID, r.Version, d)
-	assert.ErrorIs(t, err, store.ErrStale)
+	assert.ErrorIs(t, err, db.ErrStale)
 	assert.ErrorContains(t, w.Reacting.Remove(t.Context(), "test", r.ID), "switch it off first")
 }
 
@@ -295,7 +301,7 @@ func TestRevertedWhileUnderWay_E8(t *testing.T) {
 	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Latency, Millis: 700, Path: "/api/contacts"}))
 	ended := make(chan error, 1)
 	go func() {
-		_, err := w.Reacting.Deliver(context.Background(), all(t, w, store.DeliveryFilter{EventID: failed.ID})[0].ID)
+		_, err := w.Reacting.Deliver(context.Background(), all(t, w, deliverystore.DeliveryFilter{EventID: failed.ID})[0].ID)
 		ended <- err
 	}()
 	time.Sleep(200 * time.Millisecond) // the call is under way
@@ -305,7 +311,7 @@ func TestRevertedWhileUnderWay_E8(t *testing.T) {
 	w.Deliver()
 	require.Len(t, w.Standins.Contacts.Contacts(), 1)
 	assert.Empty(t, w.Standins.Contacts.Contacts()[0].Labels)
-	assert.Len(t, all(t, w, store.DeliveryFilter{}), 2)
+	assert.Len(t, all(t, w, deliverystore.DeliveryFilter{}), 2)
 }
 
 func TestGroupsAtAService(t *testing.T) {
@@ -317,7 +323,7 @@ func TestGroupsAtAService(t *testing.T) {
 	w.Record(about(w, rule.ModuleCompleted, "k2", "stu-005")) // without an address
 	w.Deliver()
 	assert.Equal(t, []string{"Ada Alder"}, w.Standins.Workspace.Space("Greenhouse talk"))
-	waiting := all(t, w, store.DeliveryFilter{State: store.DeliveryWaiting})
+	waiting := all(t, w, deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting})
 	require.Len(t, waiting, 1)
 	assert.Equal(t, string(finding.AddressMissing), waiting[0].Code, "that is what is to be mended")
 	w.Record(about(w, rule.ModuleReopened, "k3", "stu-001"))
@@ -335,19 +341,19 @@ func TestRefusedConditionIsLookedAtAgain(t *testing.T) {
 	id := w.Deliveries(w.Record(e).ID)[0].ID
 	require.NoError(t, w.Reacting.Retry(t.Context(), "test", id))
 	w.Deliver()
-	d, err := w.Store.Delivery(t.Context(), id)
+	d, err := deliverystore.FindDelivery(t.Context(), w.Store, id)
 	require.NoError(t, err)
-	assert.Equal(t, store.DeliveryWaiting, d.State, "it still cannot be told")
+	assert.Equal(t, deliverystore.DeliveryWaiting, d.State, "it still cannot be told")
 	draft := r.Draft()
 	draft.Condition = `has(event.score) && event.score >= 0.9`
 	_, err = w.Reacting.Save(t.Context(), "test", r.ID, 0, draft)
 	require.NoError(t, err)
 	require.NoError(t, w.Reacting.Retry(t.Context(), "test", id))
 	w.Deliver()
-	d, err = w.Store.Delivery(t.Context(), id)
+	d, err = deliverystore.FindDelivery(t.Context(), w.Store, id)
 	require.NoError(t, err)
-	assert.Equal(t, store.DeliverySkipped, d.State)
-	tasks, err := w.Store.Tasks(t.Context(), false, 10)
+	assert.Equal(t, deliverystore.DeliverySkipped, d.State)
+	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
 	require.NoError(t, err)
 	assert.Empty(t, tasks)
 }
@@ -356,22 +362,22 @@ func TestRefusedConditionIsLookedAtAgain(t *testing.T) {
 // waits for something else does not.
 func TestWhatWaitedForAnAddressGoesOn(t *testing.T) {
 	w, _ := apptest.Clocked(t)
-	connections, err := w.Store.Connections(t.Context())
+	connections, err := connectionstore.Connections(t.Context(), w.Store)
 	require.NoError(t, err)
-	register := connections[slices.IndexFunc(connections, func(c store.Connection) bool { return c.Name == "Register" })]
+	register := connections[slices.IndexFunc(connections, func(c connectionstore.Connection) bool { return c.Name == "Register" })]
 	mail := w.Mail()
 	w.Rule(rule.Draft{Name: "greet", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail.ID, Subject: "Hello", Text: "Dear {{.person.givenName}}"}}})
 	w.Rule(rule.Draft{Name: "parent", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail.ID, To: `event.role == "nobody" ? "x@fernmoor.example" : ""`, Subject: "Hello", Text: "Dear parent"}}})
 	e := w.Record(joined(w, "k", "stu-005", "PROP-A")) // who has no address
 	w.Deliver()
-	require.Equal(t, []string{"waiting", "waiting"}, states(all(t, w, store.DeliveryFilter{EventID: e.ID})))
+	require.Equal(t, []string{"waiting", "waiting"}, states(all(t, w, deliverystore.DeliveryFilter{EventID: e.ID})))
 	w.Read(register, false)
 	w.Deliver()
-	require.Equal(t, []string{"waiting", "waiting"}, states(all(t, w, store.DeliveryFilter{EventID: e.ID})), "nothing was mended")
+	require.Equal(t, []string{"waiting", "waiting"}, states(all(t, w, deliverystore.DeliveryFilter{EventID: e.ID})), "nothing was mended")
 	require.NoError(t, w.Standins.School.SetEmail("stu-005", "elsa.elder@fernmoor.example"))
 	w.Read(register, false)
 	w.Deliver()
-	assert.Equal(t, []string{"delivered", "waiting"}, states(all(t, w, store.DeliveryFilter{EventID: e.ID})))
+	assert.Equal(t, []string{"delivered", "waiting"}, states(all(t, w, deliverystore.DeliveryFilter{EventID: e.ID})))
 	require.Len(t, w.Standins.Inbox.Mails(), 1)
 	assert.Equal(t, "elsa.elder@fernmoor.example", w.Standins.Inbox.Mails()[0].To)
 }
@@ -386,14 +392,14 @@ func TestRulesWaitForPercentagesThatAreReported_E5(t *testing.T) {
 	d := rule.Draft{Name: "r", Trigger: "progress.crossed", Scope: rule.Scope{Course: course}, Condition: `event.percent == 40`, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}}
 	_, err := w.Reacting.Save(t.Context(), "test", "", 0, d)
 	require.ErrorContains(t, err, "event.percent is one of 25, 50, 75, 100 here")
-	o, err := w.Store.Outline(t.Context(), course)
+	o, err := learningstore.Outline(t.Context(), w.Store, course)
 	require.NoError(t, err)
 	o.Percentages = []int{40, 100}
 	require.NoError(t, w.Observing.SetOutline(t.Context(), "test", course, o))
 	w.Rule(d)
 	w.Completes(platform, "stu-006", "one", *now)
 	w.Deliver()
-	tasks, err := w.Store.Tasks(t.Context(), false, 10)
+	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
 	require.NoError(t, err)
 	assert.Len(t, tasks, 1, "half of it is more than 40")
 	_, err = w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "s", Trigger: "assessment.passed", Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x", If: "event.score > 80"}}})
@@ -413,7 +419,7 @@ func TestTextsKnowWhatComesNextAndWhoTeaches_E5(t *testing.T) {
 	w.Deliver()
 	w.Completes(platform, "stu-006", "two", *now)
 	w.Deliver()
-	tasks, err := w.Store.Tasks(t.Context(), false, 10)
+	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
 	require.NoError(t, err)
 	require.Len(t, tasks, 1, "after the second nothing is missing")
 	x := w.Section("PROP-A")
@@ -430,18 +436,18 @@ func TestCausesAreTrueAndMendsLetGoOn_C2(t *testing.T) {
 	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
 	w.Record(about(w, rule.ModuleCompleted, "k1", "stu-005")) // without an address
 	w.Deliver()
-	waiting := all(t, w, store.DeliveryFilter{State: store.DeliveryWaiting})
+	waiting := all(t, w, deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting})
 	require.Len(t, waiting, 1)
 	assert.Equal(t, string(finding.AddressMissing), waiting[0].Code)
 
 	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 401}))
 	e := w.Record(about(w, rule.ModuleCompleted, "k2", "stu-006"))
 	w.Deliver()
-	assert.Equal(t, []string{store.DeliveryWaiting, string(finding.WrongCredential)}, []string{w.Deliveries(e.ID)[0].State, w.Deliveries(e.ID)[0].Code})
+	assert.Equal(t, []string{deliverystore.DeliveryWaiting, string(finding.WrongCredential)}, []string{w.Deliveries(e.ID)[0].State, w.Deliveries(e.ID)[0].Code})
 	w.Standins.ClearFaults()
 	_, err := w.Connections.Probe(t.Context(), c.ID)
 	require.NoError(t, err)
 	w.Deliver()
-	assert.Equal(t, store.DeliveryDelivered, w.Deliveries(e.ID)[0].State)
-	assert.Len(t, all(t, w, store.DeliveryFilter{State: store.DeliveryWaiting}), 1, "the address is missing still")
+	assert.Equal(t, deliverystore.DeliveryDelivered, w.Deliveries(e.ID)[0].State)
+	assert.Len(t, all(t, w, deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting}), 1, "the address is missing still")
 }

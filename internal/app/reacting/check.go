@@ -11,7 +11,12 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/rulestore"
 )
 
 // check reports the first thing that would keep the rule from working.
@@ -78,7 +83,7 @@ func (s *Service) check(ctx context.Context, d *rule.Draft) error {
 // checkScope reports a course or a section that is not there. A module or an activity
 // may come into an outline later; the rule's checklist says when none has it.
 func (s *Service) checkScope(ctx context.Context, scope rule.Scope) error {
-	places, err := s.Store.Places(ctx, []rule.Scope{scope})
+	places, err := rulestore.TitlesOfScopes(ctx, s.Store, []rule.Scope{scope})
 	switch {
 	case err != nil:
 		return err
@@ -109,7 +114,7 @@ func (s *Service) domains(ctx context.Context, d *rule.Draft) (map[string]rule.D
 	case rule.PersonInactive, rule.PersonNotBegun:
 		out["event.days"] = rule.Domain{OneOf: []any{int64(d.Days)}, About: fmt.Sprintf("event.days is %d, as the rule says", d.Days)}
 	case rule.ProgressCrossed:
-		crossings, err := s.Store.Crossings(ctx, d.Scope.Course, d.Scope.Section)
+		crossings, err := learningstore.Crossings(ctx, s.Store, d.Scope.Course, d.Scope.Section)
 		if err != nil {
 			return nil, err
 		}
@@ -158,7 +163,7 @@ func (s *Service) CheckText(kind, text, trigger string) error {
 func (s *Service) SampleOf(ctx context.Context, kind, text, trigger, eventID string) (string, error) {
 	values := rule.Sample(rule.Trigger(trigger))
 	if eventID != "" {
-		_, real, err := s.sample(ctx, store.Rule{Trigger: trigger}, TrialRequest{EventID: eventID})
+		_, real, err := s.sample(ctx, rulestore.Rule{Trigger: trigger}, TrialRequest{EventID: eventID})
 		if err != nil {
 			return "", err
 		}
@@ -228,7 +233,7 @@ func (s *Service) checkAction(ctx context.Context, a rule.Action, trigger, at st
 		}
 		return s.checkTexts(at, trigger, text3{"subject", a.Subject, true}, text3{"text", a.Text, true})
 	case rule.Award:
-		if _, err := s.Store.Badge(ctx, a.BadgeID); errors.Is(err, store.ErrNotFound) {
+		if _, err := badgestore.FindBadge(ctx, s.Store, a.BadgeID); errors.Is(err, db.ErrNotFound) {
 			return refusal.Invalid(at+".badgeId", "there is no badge %q; list them with: kanban badges list", a.BadgeID)
 		} else if err != nil {
 			return err
@@ -285,8 +290,8 @@ func (s *Service) checkOperate(ctx context.Context, a rule.Action, at string) er
 	if err := s.checkConnection(ctx, a.ConnectionID, at, adapter.KindHTTP); err != nil {
 		return err
 	}
-	o, err := s.Store.Operation(ctx, a.ConnectionID, a.Operation)
-	if errors.Is(err, store.ErrNotFound) {
+	o, err := connectionstore.FindOperation(ctx, s.Store, a.ConnectionID, a.Operation)
+	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Invalid(at+".operation", "the connection defines no operation %q; list them with: kanban operations list", a.Operation)
 	}
 	if err != nil {
@@ -309,19 +314,19 @@ func (s *Service) checkSection(ctx context.Context, id, at string) error {
 	if id == "" {
 		return nil
 	}
-	x, err := s.Store.Section(ctx, id)
+	x, err := rosterstore.FindSection(ctx, s.Store, id)
 	if err == nil && x.List != "" {
 		return refusal.Invalid(at+".sectionId", "%s is a list of people: nothing happens in it; choose a section", x.Title)
 	}
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Invalid(at+".sectionId", "there is no section %q; list them with: kanban sections list", id)
 	}
 	return err
 }
 
 func (s *Service) checkConnection(ctx context.Context, id, at string, kinds ...string) error {
-	c, err := s.Store.Connection(ctx, id)
-	if errors.Is(err, store.ErrNotFound) {
+	c, err := connectionstore.FindConnection(ctx, s.Store, id)
+	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Invalid(at+".connectionId", "there is no connection %q; list them with: kanban connections list", id)
 	}
 	if err == nil && !slices.Contains(kinds, c.Kind) {

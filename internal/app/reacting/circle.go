@@ -11,21 +11,25 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
 	"kanban/internal/core/stage"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/stagestore"
 )
 
 // Circle gives the names along a way on which what a rule does would set itself off again,
 // with the other rules that are on and the stages; nil when there is none.
-func (s *Service) Circle(ctx context.Context, r store.Rule) ([]string, error) {
-	on, err := s.Store.RulesOn(ctx)
+func (s *Service) Circle(ctx context.Context, r rulestore.Rule) ([]string, error) {
+	on, err := rulestore.RulesOn(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
-	plans, err := s.Store.StagePlansOn(ctx)
+	plans, err := stagestore.StagePlansOn(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
-	listed, err := s.Store.Badges(ctx)
+	listed, err := badgestore.Badges(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +66,7 @@ func (s *Service) Circle(ctx context.Context, r store.Rule) ([]string, error) {
 
 // Ends refuses a rule that would set itself off again.
 func (s *Service) Ends(ctx context.Context, id string) error {
-	r, err := s.Store.Rule(ctx, id)
+	r, err := rulestore.FindRule(ctx, s.Store, id)
 	if err != nil || r.OnSince != nil {
 		return err
 	}
@@ -75,7 +79,7 @@ func (s *Service) Ends(ctx context.Context, id string) error {
 
 // chained works out how many events led to those that follow from what rules did at a
 // service: somebody who was enrolled by a delivery joins by the next read.
-func (s *Service) chained(ctx context.Context, events []store.Event) error {
+func (s *Service) chained(ctx context.Context, events []eventstore.Event) error {
 	var ids []string
 	for _, e := range events {
 		switch rule.Trigger(e.Type) {
@@ -88,7 +92,7 @@ func (s *Service) chained(ctx context.Context, events []store.Event) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	chains, err := s.Store.KeepChains(ctx, ids)
+	chains, err := deliverystore.KeepChains(ctx, s.Store, ids)
 	if err != nil || len(chains) == 0 {
 		return err
 	}

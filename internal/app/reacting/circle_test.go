@@ -10,7 +10,9 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
 )
 
 // Rules that enrol whoever leaves and take out whoever joins would go on for ever: that is
@@ -34,15 +36,15 @@ func TestRulesThatFeedEachOtherStop_E8(t *testing.T) {
 		list := w.Deliveries(w.Record(e).ID)
 		require.Len(t, list, 1, "step %d", i)
 		if i == rule.MostInChain {
-			assert.Equal(t, []string{store.DeliveryWaiting, string(finding.ChainStopped)}, []string{list[0].State, list[0].Code})
+			assert.Equal(t, []string{deliverystore.DeliveryWaiting, string(finding.ChainStopped)}, []string{list[0].State, list[0].Code})
 			assert.Contains(t, list[0].LastError, "5 events led to this one")
 			require.NoError(t, w.Reacting.Retry(t.Context(), "test", list[0].ID))
 			w.Deliver()
-			assert.Equal(t, store.DeliveryDelivered, w.Deliveries(list[0].EventID)[0].State, "a person can let it go one step further")
+			assert.Equal(t, deliverystore.DeliveryDelivered, w.Deliveries(list[0].EventID)[0].State, "a person can let it go one step further")
 			return
 		}
 		w.Deliver()
-		require.Equal(t, store.DeliveryDelivered, w.Deliveries(list[0].EventID)[0].State, "step %d", i)
+		require.Equal(t, deliverystore.DeliveryDelivered, w.Deliveries(list[0].EventID)[0].State, "step %d", i)
 	}
 	t.Fatal("the chain goes on for ever")
 }
@@ -50,11 +52,11 @@ func TestRulesThatFeedEachOtherStop_E8(t *testing.T) {
 // A badge that was given because of a badge knows it.
 func TestAwardsKnowTheirChain_E8(t *testing.T) {
 	w, _ := apptest.Clocked(t)
-	issuer, err := w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "Fernmoor Garden School"})
+	issuer, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "Fernmoor Garden School"})
 	require.NoError(t, err)
-	var badges []store.Badge
+	var badges []badgestore.Badge
 	for i := range 7 {
-		b, err := w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: fmt.Sprint("B", i), Description: "d", Criteria: "c"})
+		b, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: issuer.ID, Name: fmt.Sprint("B", i), Description: "d", Criteria: "c"})
 		require.NoError(t, err)
 		badges = append(badges, b)
 		d := rule.Draft{Name: b.Name, Trigger: "badge.awarded", Condition: fmt.Sprintf(`event.badge == "B%d"`, i-1), Actions: []rule.Action{{Kind: rule.Award, BadgeID: b.ID}}}
@@ -67,16 +69,16 @@ func TestAwardsKnowTheirChain_E8(t *testing.T) {
 	w.Record(about(w, rule.ModuleCompleted, "k", "stu-006"))
 	for range badges {
 		w.Deliver()
-		events, err := w.Store.Events(t.Context(), store.EventFilter{Type: "badge.awarded", Limit: 20})
+		events, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: "badge.awarded", Limit: 20})
 		require.NoError(t, err)
 		for _, e := range events {
 			require.NoError(t, w.Reacting.React(t.Context(), []string{e.ID}, ""))
 		}
 	}
-	held, err := w.Store.Awards(t.Context(), "", w.Person("stu-006").ID, "", 20)
+	held, err := badgestore.Awards(t.Context(), w.Store, "", w.Person("stu-006").ID, "", 20)
 	require.NoError(t, err)
 	assert.Len(t, held, rule.MostInChain)
-	waiting := all(t, w, store.DeliveryFilter{State: store.DeliveryWaiting})
+	waiting := all(t, w, deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting})
 	require.Len(t, waiting, 1)
 	assert.Equal(t, string(finding.ChainStopped), waiting[0].Code)
 }

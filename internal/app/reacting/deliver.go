@@ -11,7 +11,10 @@ import (
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rulestore"
 )
 
 // Deliver makes one attempt at a delivery, if nobody else is at it. again is how long to
@@ -20,11 +23,11 @@ func (s *Service) Deliver(ctx context.Context, deliveryID string) (again time.Du
 	m := s.maker("once-" + uuid.NewString()) // without a lease: whoever has one may take it over
 	m.anyTime = true
 	defer m.close()
-	d, err := s.Store.Delivery(ctx, deliveryID)
-	if err != nil || d.State != store.DeliveryQueued && d.State != store.DeliveryRetrying {
+	d, err := deliverystore.FindDelivery(ctx, s.Store, deliveryID)
+	if err != nil || d.State != deliverystore.DeliveryQueued && d.State != deliverystore.DeliveryRetrying {
 		return 0, err
 	}
-	turns, err := m.turns(ctx, []store.Delivery{d})
+	turns, err := m.turns(ctx, []deliverystore.Delivery{d})
 	if err != nil {
 		return 0, err
 	}
@@ -39,15 +42,15 @@ func (s *Service) Deliver(ctx context.Context, deliveryID string) (again time.Du
 
 // turn is what becomes of one delivery when its turn comes.
 type turn struct {
-	delivery store.Delivery
-	rule     store.Rule
-	event    store.Event
+	delivery deliverystore.Delivery
+	rule     rulestore.Rule
+	event    eventstore.Event
 	values   rule.Values
-	next     *store.Delivery
-	attempt  *store.Attempt // nil when none was made
+	next     *deliverystore.Delivery
+	attempt  *deliverystore.Attempt // nil when none was made
 	ended    time.Time
 	failure  error
-	keep     func(context.Context, *store.Tx) error
+	keep     func(context.Context, *db.Tx) error
 	settled  bool // its state is to be written
 	stopped  bool // it and what follows it are over
 	again    time.Duration
@@ -65,14 +68,16 @@ type maker struct {
 	anyTime bool
 	begin   *together[*turn]
 	end     *together[*turn]
-	hold    *together[store.HeldDelivery]
+	hold    *together[deliverystore.HeldDelivery]
 }
 
 func (s *Service) maker(worker string) *maker {
 	m := &maker{Service: s, worker: worker}
 	m.begin = newTogether(m.beginAll)
 	m.end = newTogether(func(ctx context.Context, turns []*turn) error { return s.write(ctx, worker, turns) })
-	m.hold = newTogether(func(ctx context.Context, held []store.HeldDelivery) error { return s.Store.Hold(ctx, held...) })
+	m.hold = newTogether(func(ctx context.Context, held []deliverystore.HeldDelivery) error {
+		return deliverystore.HoldUntil(ctx, s.Store, held...)
+	})
 	return m
 }
 
@@ -94,30 +99,30 @@ func (m *maker) beginAll(ctx context.Context, turns []*turn) error {
 	if m.anyTime {
 		due = started.AddDate(100, 0, 0)
 	}
-	numbers, err := m.Store.BeginAttempts(ctx, m.worker, due, started, ids...)
+	numbers, err := deliverystore.BeginAttempts(ctx, m.Store, m.worker, due, started, ids...)
 	if err != nil {
 		return err
 	}
 	for _, t := range turns {
 		if n := numbers[t.delivery.ID]; n > 0 {
 			t.delivery.Attempts = n
-			t.attempt = &store.Attempt{DeliveryID: t.delivery.ID, Number: n, StartedAt: started}
+			t.attempt = &deliverystore.Attempt{DeliveryID: t.delivery.ID, Number: n, StartedAt: started}
 		}
 	}
 	return nil
 }
 
 // turns reads what deliveries are about. Those that cannot be made are settled already.
-func (m *maker) turns(ctx context.Context, list []store.Delivery) ([]*turn, error) {
+func (m *maker) turns(ctx context.Context, list []deliverystore.Delivery) ([]*turn, error) {
 	if len(list) == 0 {
 		return nil, nil
 	}
-	byID, err := m.Store.EventsOf(ctx, list)
+	byID, err := deliverystore.EventsOf(ctx, m.Store, list)
 	if err != nil {
 		return nil, err
 	}
 	turns, connections := make([]*turn, 0, len(list)), &connectionsOf{s: m.Service, at: time.Now()}
-	events := make([]store.Event, 0, len(list))
+	events := make([]eventstore.Event, 0, len(list))
 	for _, d := range list {
 		e, there := byID[d.EventID]
 		if t := (&turn{delivery: d, event: e, connections: connections}); there {
@@ -140,7 +145,7 @@ func (m *maker) turns(ctx context.Context, list []store.Delivery) ([]*turn, erro
 
 // without ends a turn whose delivery lacks what it is about.
 func (t *turn) without(now time.Time, cause error) *turn {
-	t.delivery.State, t.delivery.Code, t.delivery.LastError, t.delivery.FinishedAt = store.DeliveryWaiting, string(finding.DeliveryWaiting), cause.Error(), &now
+	t.delivery.State, t.delivery.Code, t.delivery.LastError, t.delivery.FinishedAt = deliverystore.DeliveryWaiting, string(finding.DeliveryWaiting), cause.Error(), &now
 	t.settled = true
 	return t
 }
@@ -153,19 +158,19 @@ func (m *maker) look(ctx context.Context, known *known, t *turn) (err error) {
 	}
 	known.next()
 	t.values, err = known.values(ctx, t.event, append(textsOf(t.delivery.Action), t.rule.Stop, t.rule.Condition)...)
-	if errors.Is(err, store.ErrNotFound) { // whoever it is about went with their register
+	if errors.Is(err, db.ErrNotFound) { // whoever it is about went with their register
 		t.without(m.now(), err)
 		return nil
 	}
 	if err != nil || t.delivery.Position == 0 && len(t.rule.Actions) < 2 {
 		return err
 	}
-	following, err := m.Store.Following(ctx, t.delivery)
+	following, err := deliverystore.Following(ctx, m.Store, t.delivery)
 	for _, x := range following {
 		switch {
-		case x.Action.Kind == rule.Award && x.Position < t.delivery.Position && x.State == store.DeliveryDelivered:
+		case x.Action.Kind == rule.Award && x.Position < t.delivery.Position && x.State == deliverystore.DeliveryDelivered:
 			t.values["award"] = x.Result // a later action can refer to what an earlier one awarded
-		case x.Position == t.delivery.Position+1 && x.State == store.DeliveryPlanned && t.delivery.Undoes == nil:
+		case x.Position == t.delivery.Position+1 && x.State == deliverystore.DeliveryPlanned && t.delivery.Undoes == nil:
 			t.next = &x
 		}
 	}
@@ -183,7 +188,7 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 	until, held, operation, err := m.heldBack(ctx, t)
 	if err == nil && held == "" && !m.overBefore(t) && t.rule.Most.Most > 0 && d.ConnectionID != nil {
 		var full *time.Time
-		if full, err = m.Store.ClaimCall(ctx, t.rule.ID, m.now(), t.rule.Most.Window(), t.rule.Most.Most); full != nil {
+		if full, err = deliverystore.ClaimCall(ctx, m.Store, t.rule.ID, m.now(), t.rule.Most.Window(), t.rule.Most.Most); full != nil {
 			until, held = *full, fmt.Sprintf("the rule's limit of %d calls", t.rule.Most.Most)
 		}
 	}
@@ -192,7 +197,7 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 	}
 	if held != "" {
 		t.again = max(until.Sub(m.now()), time.Millisecond)
-		return m.hold.do(ctx, store.HeldDelivery{ID: d.ID, Why: held, For: operation, Until: until})
+		return m.hold.do(ctx, deliverystore.HeldDelivery{ID: d.ID, Why: held, For: operation, Until: until})
 	}
 	if !t.settled && !t.stopped {
 		if _, err := m.unsubscribed(ctx, t); err != nil {
@@ -214,7 +219,7 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 	t.attempt.Request, t.attempt.Answer = mask(out.request, t.values["person"]), mask(out.answer, t.values["person"])
 	t.settled, t.failure = true, failure
 	if failure != nil && ctx.Err() != nil { // cut off by ourselves: what it did is not known
-		t.failure, t.attempt.Error = nil, store.CutOff
+		t.failure, t.attempt.Error = nil, deliverystore.CutOff
 		return m.finish(ctx, t)
 	}
 	t.again = m.settle(d, t.attempt, out, failure)
@@ -240,7 +245,7 @@ func (m *maker) finish(ctx context.Context, t *turn) error {
 		if err == nil || ctx.Err() != nil {
 			return err
 		}
-		if store.Refused(err) {
+		if db.Refused(err) {
 			if refused++; refused == refusals {
 				t.keep, t.next, t.stopped = nil, nil, false
 				t.attempt.Error = "it was done, but could not be written down: " + err.Error()
@@ -263,11 +268,11 @@ func (s *Service) write(ctx context.Context, worker string, turns []*turn) error
 	if !s.plain(turns) {
 		return s.writeWhole(ctx, worker, turns)
 	}
-	settled, attempts := make([]*store.Delivery, len(turns)), make([]store.Attempt, len(turns))
+	settled, attempts := make([]*deliverystore.Delivery, len(turns)), make([]deliverystore.Attempt, len(turns))
 	for i, t := range turns {
 		settled[i], attempts[i] = &t.delivery, *t.attempt
 	}
-	written, err := s.Store.EndPlain(ctx, worker, settled, attempts)
+	written, err := deliverystore.EndPlain(ctx, s.Store, worker, settled, attempts)
 	if err != nil || len(written) == len(turns) {
 		return err
 	}
@@ -278,7 +283,7 @@ func (s *Service) write(ctx context.Context, worker string, turns []*turn) error
 // before, and whether nothing else is to be written for them.
 func (s *Service) plain(turns []*turn) bool {
 	return !slices.ContainsFunc(turns, func(t *turn) bool {
-		if t.attempt == nil || t.attempt.Error != "" || t.keep != nil || t.next != nil || t.stopped || t.delivery.State != store.DeliveryDelivered {
+		if t.attempt == nil || t.attempt.Error != "" || t.keep != nil || t.next != nil || t.stopped || t.delivery.State != deliverystore.DeliveryDelivered {
 			return true
 		}
 		key, _ := t.delivery.Action.Target()
@@ -288,8 +293,8 @@ func (s *Service) plain(turns []*turn) bool {
 
 // writeWhole does so together with what follows from it.
 func (s *Service) writeWhole(ctx context.Context, worker string, turns []*turn) error {
-	var settled []*store.Delivery
-	var attempts []store.Attempt
+	var settled []*deliverystore.Delivery
+	var attempts []deliverystore.Attempt
 	now := s.now()
 	repeatable := true
 	for _, t := range turns {
@@ -302,14 +307,14 @@ func (s *Service) writeWhole(ctx context.Context, worker string, turns []*turn) 
 		}
 	}
 	var rested []resting
-	write := func(tx *store.Tx) error {
+	write := func(tx *db.Tx) error {
 		rested = nil
-		stopped, err := tx.EndAttempts(ctx, worker, settled, attempts, repeatable)
+		stopped, err := deliverystore.EndAttempts(ctx, tx, worker, settled, attempts, repeatable)
 		if err != nil {
 			return err
 		}
 		for _, d := range settled { // what was reverted while it was being done
-			if stopped[d.ID] && d.State == store.DeliveryDelivered && d.Undoes == nil {
+			if stopped[d.ID] && d.State == deliverystore.DeliveryDelivered && d.Undoes == nil {
 				// Nobody would make this attempt once more.
 				if err := tx.WaitForDisk(ctx); err != nil {
 					return err
@@ -322,7 +327,7 @@ func (s *Service) writeWhole(ctx context.Context, worker string, turns []*turn) 
 		var next []string
 		for _, t := range turns {
 			if t.stopped {
-				if err := tx.Stop(ctx, t.delivery, "the stop condition holds"); err != nil {
+				if err := deliverystore.StopFollowing(ctx, tx, t.delivery, "the stop condition holds"); err != nil {
 					return err
 				}
 			}
@@ -331,10 +336,10 @@ func (s *Service) writeWhole(ctx context.Context, worker string, turns []*turn) 
 					return err
 				}
 			}
-			over := t.delivery.State == store.DeliveryDelivered || t.delivery.State == store.DeliverySkipped
+			over := t.delivery.State == deliverystore.DeliveryDelivered || t.delivery.State == deliverystore.DeliverySkipped
 			if t.settled && over && t.next != nil {
 				if wait, _ := rule.Span(t.next.Action.After); wait > 0 {
-					if err := tx.Begin(ctx, now.Add(wait), t.next.ID); err != nil {
+					if err := deliverystore.QueuePlanned(ctx, tx, now.Add(wait), t.next.ID); err != nil {
 						return err
 					}
 				} else {
@@ -345,11 +350,11 @@ func (s *Service) writeWhole(ctx context.Context, worker string, turns []*turn) 
 		if rested, err = s.health(ctx, tx, turns); err != nil {
 			return err
 		}
-		return tx.Begin(ctx, now, next...)
+		return deliverystore.QueuePlanned(ctx, tx, now, next...)
 	}
 	// Facts that take deliveries back may stand in the way; the attempts were made, so they
 	// are not made once more for that.
-	err := store.Again(func() error { return s.Store.InShortTx(ctx, write) })
+	err := db.Again(func() error { return s.Store.InShortTx(ctx, write) })
 	if err == nil {
 		s.rest(rested)
 	}
@@ -357,16 +362,16 @@ func (s *Service) writeWhole(ctx context.Context, worker string, turns []*turn) 
 }
 
 // ruleOf gives the rule of a delivery as it is now; the zero rule for an offer's.
-func (s *Service) ruleOf(ctx context.Context, d store.Delivery) (store.Rule, error) {
+func (s *Service) ruleOf(ctx context.Context, d deliverystore.Delivery) (rulestore.Rule, error) {
 	if d.RuleID == nil {
-		return store.Rule{}, nil
+		return rulestore.Rule{}, nil
 	}
 	b, err := s.rulesLately(ctx)
 	if err != nil {
-		return store.Rule{}, err
+		return rulestore.Rule{}, err
 	}
 	if r, ok := b.byID[*d.RuleID]; ok {
 		return r, nil
 	}
-	return s.Store.Rule(ctx, *d.RuleID)
+	return rulestore.FindRule(ctx, s.Store, *d.RuleID)
 }

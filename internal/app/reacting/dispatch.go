@@ -10,7 +10,10 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/rest"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/leases"
+	"kanban/internal/store/settingstore"
 )
 
 // Dispatch makes deliveries, as the holder of a lease, until ctx ends. Each service has
@@ -22,7 +25,7 @@ import (
 // as its service takes at once, and writes each one's end before it begins another in its
 // place. Whatever happens, at most as many calls as a lane has slots are without an end on
 // record.
-func (s *Service) Dispatch(ctx, patience context.Context, lease store.Lease, log *slog.Logger) {
+func (s *Service) Dispatch(ctx, patience context.Context, lease leases.Lease, log *slog.Logger) {
 	x := &dispatcher{Service: s, maker: s.maker(lease.Worker), patience: patience, log: log, lanes: map[string]*lane{}}
 	defer func() {
 		x.working.Wait()
@@ -61,10 +64,10 @@ type dispatcher struct {
 
 // look sets those lanes to work that have something to do.
 func (x *dispatcher) look(ctx context.Context) error {
-	if m, err := x.Store.Maintenance(ctx); err != nil || m.Since != nil {
+	if m, err := settingstore.FindMaintenance(ctx, x.Store); err != nil || m.Since != nil {
 		return err
 	}
-	ready, err := x.Store.ReadyLanes(ctx, x.now())
+	ready, err := deliverystore.ReadyLanes(ctx, x.Store, x.now())
 	if err != nil {
 		return err
 	}
@@ -99,7 +102,7 @@ const internalSlots = 8
 
 // lane makes the deliveries of one service. One goroutine, in work, has its fields.
 type lane struct {
-	store.Lane
+	deliverystore.Lane
 	x    *dispatcher
 	wake chan struct{} // something may be ready
 	done chan []*turn  // a chain has been made
@@ -112,18 +115,18 @@ type lane struct {
 	reading  bool
 	most     int // how many are read the next time
 	queue    [][]*turn
-	inHand   map[string]bool  // those in the queue or under way
-	after    store.ReadyAfter // where the last look ended
-	restart  time.Time        // when to look from the beginning again, for what came before that
-	begun    int              // deliveries, since the pace was looked at
+	inHand   map[string]bool          // those in the queue or under way
+	after    deliverystore.ReadyAfter // where the last look ended
+	restart  time.Time                // when to look from the beginning again, for what came before that
+	begun    int                      // deliveries, since the pace was looked at
 	since    time.Time
 }
 
 // batch is what a lane has read.
 type batch struct {
 	turns []*turn
-	after store.ReadyAfter // its last one; the beginning, when there was no more
-	whole bool             // it was looked from the beginning
+	after deliverystore.ReadyAfter // its last one; the beginning, when there was no more
+	whole bool                     // it was looked from the beginning
 	err   error
 }
 
@@ -183,16 +186,16 @@ func (l *lane) refresh(ctx context.Context) {
 }
 
 func (x *dispatcher) slots(ctx context.Context, connectionID string) (n int, trying bool, err error) {
-	c, err := x.Store.Connection(ctx, connectionID)
+	c, err := connectionstore.FindConnection(ctx, x.Store, connectionID)
 	if err != nil || c.PausedAt != nil {
 		return 0, false, err
 	}
-	rests, err := x.Store.Rests(ctx, connectionID)
+	rests, err := deliverystore.Rests(ctx, x.Store, connectionID)
 	for _, r := range rests {
 		if r.Operation != "" || r.RestsUntil == nil {
 			continue
 		}
-		through, err := x.Store.LetThrough(ctx, connectionID, "", x.now(), rest.First)
+		through, err := deliverystore.TryDuringRest(ctx, x.Store, connectionID, "", x.now(), rest.First)
 		if err != nil || !through {
 			return 0, false, err
 		}
@@ -234,14 +237,14 @@ func (l *lane) look(ctx context.Context) {
 		most, l.dry = 1, true // whether it works again is known when that one has ended
 	}
 	if time.Now().After(l.restart) {
-		l.after, l.restart = store.ReadyAfter{}, time.Now().Add(lookAgain)
+		l.after, l.restart = deliverystore.ReadyAfter{}, time.Now().Add(lookAgain)
 	}
 	except, after := slices.Collect(maps.Keys(l.inHand)), l.after
 	l.x.working.Go(func() {
-		list, err := l.x.Store.ReadyDeliveries(ctx, l.Lane, l.x.now(), most, except, after)
-		b := batch{whole: after == store.ReadyAfter{}, err: err}
+		list, err := deliverystore.ReadyDeliveries(ctx, l.x.Store, l.Lane, l.x.now(), most, except, after)
+		b := batch{whole: after == deliverystore.ReadyAfter{}, err: err}
 		if len(list) == most {
-			b.after = store.After(list[most-1])
+			b.after = deliverystore.After(list[most-1])
 		}
 		if err == nil {
 			b.turns, b.err = l.x.maker.turns(ctx, list)
@@ -317,7 +320,7 @@ func (x *dispatcher) giveBack(id string) {
 	x.working.Go(func() {
 		for {
 			ctx, cancel := context.WithTimeout(context.WithoutCancel(x.patience), 5*time.Second)
-			err := x.Store.Unclaim(ctx, x.maker.worker, id)
+			err := deliverystore.Unclaim(ctx, x.Store, x.maker.worker, id)
 			cancel()
 			if err == nil || x.patience.Err() != nil {
 				return

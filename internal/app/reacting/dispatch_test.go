@@ -21,7 +21,12 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/leases"
+	"kanban/internal/store/rulestore"
 	"kanban/internal/wire/call"
 )
 
@@ -62,7 +67,7 @@ func (x *receiver) total() (calls, ids int) {
 	return calls, len(x.calls)
 }
 
-func (x *receiver) connect(w *apptest.World, name string, values map[string]string) store.Connection {
+func (x *receiver) connect(w *apptest.World, name string, values map[string]string) connectionstore.Connection {
 	all := map[string]string{"address": x.URL, "secret": signing}
 	for k, v := range values {
 		all[k] = v
@@ -73,19 +78,19 @@ func (x *receiver) connect(w *apptest.World, name string, values map[string]stri
 func fine(w http.ResponseWriter, _ *http.Request, _ int) { w.WriteHeader(http.StatusNoContent) }
 
 // tells makes a rule that sends to a connection whenever something happens for it.
-func tells(w *apptest.World, c store.Connection) store.Rule {
+func tells(w *apptest.World, c connectionstore.Connection) rulestore.Rule {
 	return w.Rule(rule.Draft{Name: "to " + c.Name, Trigger: string(rule.ModuleCompleted), Scope: rule.Scope{Module: c.Name}, Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
 }
 
 // happens records what the rule of tells waits for.
-func happens(w *apptest.World, c store.Connection) store.Event {
-	e := about(w, rule.ModuleCompleted, store.NewID(), "stu-001")
+func happens(w *apptest.World, c connectionstore.Connection) eventstore.Event {
+	e := about(w, rule.ModuleCompleted, db.NewID(), "stu-001")
 	e.ModuleID = c.Name
 	return w.Record(e)
 }
 
 // many lets it happen n times.
-func many(t testing.TB, w *apptest.World, c store.Connection, n int) {
+func many(t testing.TB, w *apptest.World, c connectionstore.Connection, n int) {
 	t.Helper()
 	tells(w, c)
 	for range n {
@@ -97,7 +102,7 @@ func many(t testing.TB, w *apptest.World, c store.Connection, n int) {
 // cuts off what is under way, as a process that dies would.
 func dispatching(t *testing.T, w *apptest.World) (die func()) {
 	t.Helper()
-	lease, err := w.Store.Register(t.Context(), time.Minute)
+	lease, err := leases.Register(t.Context(), w.Store, time.Minute)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan bool)
@@ -110,7 +115,7 @@ func dispatching(t *testing.T, w *apptest.World) (die func()) {
 		once.Do(func() {
 			cancel()
 			<-done
-			assert.NoError(t, w.Store.EndLease(context.Background(), lease))
+			assert.NoError(t, leases.EndLease(context.Background(), w.Store, lease))
 		})
 	}
 	t.Cleanup(die)
@@ -128,7 +133,7 @@ func eventually(t *testing.T, what string, ok func() bool) {
 	require.Eventually(t, ok, 60*time.Second, 20*time.Millisecond, what)
 }
 
-func allDelivered(t *testing.T, w *apptest.World, c store.Connection) func() bool {
+func allDelivered(t *testing.T, w *apptest.World, c connectionstore.Connection) func() bool {
 	return func() bool { return counted(t, w, `connection_id = $1 AND state <> 'delivered'`, c.ID) == 0 }
 }
 
@@ -216,48 +221,48 @@ func TestNobodyTakesOverWhileALeaseLasts(t *testing.T) {
 	w.Read(w.Register(), false)
 	c := newReceiver(t, fine).connect(w, "Receiver", nil)
 	many(t, w, c, 3)
-	first, err := w.Store.Register(t.Context(), time.Hour)
+	first, err := leases.Register(t.Context(), w.Store, time.Hour)
 	require.NoError(t, err)
-	second, err := w.Store.Register(t.Context(), time.Hour)
+	second, err := leases.Register(t.Context(), w.Store, time.Hour)
 	require.NoError(t, err)
-	lane := store.Lane{ConnectionID: &c.ID}
-	list, err := w.Store.ReadyDeliveries(t.Context(), lane, time.Now(), 10, nil, store.ReadyAfter{})
+	lane := deliverystore.Lane{ConnectionID: &c.ID}
+	list, err := deliverystore.ReadyDeliveries(t.Context(), w.Store, lane, time.Now(), 10, nil, deliverystore.ReadyAfter{})
 	require.NoError(t, err)
 	require.Len(t, list, 3)
 	ids := []string{list[0].ID, list[1].ID, list[2].ID}
-	begun, err := w.Store.BeginAttempts(t.Context(), first.Worker, time.Now(), time.Now(), ids...)
+	begun, err := deliverystore.BeginAttempts(t.Context(), w.Store, first.Worker, time.Now(), time.Now(), ids...)
 	require.NoError(t, err)
 	assert.Len(t, begun, 3)
-	list, err = w.Store.ReadyDeliveries(t.Context(), lane, time.Now(), 10, nil, store.ReadyAfter{})
+	list, err = deliverystore.ReadyDeliveries(t.Context(), w.Store, lane, time.Now(), 10, nil, deliverystore.ReadyAfter{})
 	require.NoError(t, err)
 	assert.Empty(t, list)
-	begun, err = w.Store.BeginAttempts(t.Context(), second.Worker, time.Now(), time.Now(), ids...)
+	begun, err = deliverystore.BeginAttempts(t.Context(), w.Store, second.Worker, time.Now(), time.Now(), ids...)
 	require.NoError(t, err)
 	assert.Empty(t, begun)
-	attempts, err := w.Store.Attempts(t.Context(), ids[0])
+	attempts, err := deliverystore.Attempts(t.Context(), w.Store, ids[0])
 	require.NoError(t, err)
 	require.Len(t, attempts, 1)
 	assert.True(t, attempts[0].UnderWay)
 
 	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE workers SET until = now() - interval '1 second' WHERE id = $1`, first.Worker)
 	require.NoError(t, err)
-	require.ErrorIs(t, w.Store.Renew(t.Context(), first), store.ErrStale, "a lease that is over stays over")
-	begun, err = w.Store.BeginAttempts(t.Context(), second.Worker, time.Now(), time.Now(), ids...)
+	require.ErrorIs(t, leases.Renew(t.Context(), w.Store, first), db.ErrStale, "a lease that is over stays over")
+	begun, err = deliverystore.BeginAttempts(t.Context(), w.Store, second.Worker, time.Now(), time.Now(), ids...)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]int{ids[0]: 2, ids[1]: 2, ids[2]: 2}, begun)
-	attempts, err = w.Store.Attempts(t.Context(), ids[0])
+	attempts, err = deliverystore.Attempts(t.Context(), w.Store, ids[0])
 	require.NoError(t, err)
 	require.Len(t, attempts, 2)
-	assert.Equal(t, store.CutOff, attempts[0].Error)
+	assert.Equal(t, deliverystore.CutOff, attempts[0].Error)
 	// What the first one still has to say comes too late to change anything.
-	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error {
-		late := store.Delivery{ID: ids[0], State: store.DeliveryWaiting}
-		_, err := tx.EndAttempts(t.Context(), first.Worker, []*store.Delivery{&late}, nil, false)
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error {
+		late := deliverystore.Delivery{ID: ids[0], State: deliverystore.DeliveryWaiting}
+		_, err := deliverystore.EndAttempts(t.Context(), tx, first.Worker, []*deliverystore.Delivery{&late}, nil, false)
 		return err
 	}))
-	d, err := w.Store.Delivery(t.Context(), ids[0])
+	d, err := deliverystore.FindDelivery(t.Context(), w.Store, ids[0])
 	require.NoError(t, err)
-	assert.Equal(t, store.DeliveryQueued, d.State)
+	assert.Equal(t, deliverystore.DeliveryQueued, d.State)
 	require.NotNil(t, d.ClaimedBy)
 	assert.Equal(t, second.Worker, *d.ClaimedBy)
 }

@@ -16,7 +16,9 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin/fault"
-	"kanban/internal/store"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/rulestore"
 )
 
 // reaching is an action at a stand-in, and how often it has had its effect for somebody.
@@ -24,7 +26,7 @@ type reaching struct {
 	action rule.Action
 	at     string // the stand-in
 	narrow fault.Fault
-	effect func(p store.Person, deliveryID string) int
+	effect func(p rosterstore.Person, deliveryID string) int
 }
 
 // outside are the actions that reach services, by name.
@@ -48,7 +50,7 @@ func outside(t *testing.T, w *apptest.World) map[string]reaching {
 		}
 		return n
 	}
-	in := func(names []string, p store.Person) (n int) {
+	in := func(names []string, p rosterstore.Person) (n int) {
 		for _, name := range names {
 			if name == p.GivenName+" "+p.FamilyName {
 				n++
@@ -66,25 +68,25 @@ func outside(t *testing.T, w *apptest.World) map[string]reaching {
 			rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"sent"`}},
 			"contacts",
 			fault.Fault{Path: "/events"},
-			func(p store.Person, id string) int { return min(received()[id], 1) * labelled(p.Email, "sent") },
+			func(p rosterstore.Person, id string) int { return min(received()[id], 1) * labelled(p.Email, "sent") },
 		},
 		"operate": {
 			rule.Action{Kind: rule.Operate, ConnectionID: w.Labels().ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"learner"`}},
 			"contacts",
 			fault.Fault{Path: "/api/contacts"},
-			func(p store.Person, _ string) int { return labelled(p.Email, "learner") },
+			func(p rosterstore.Person, _ string) int { return labelled(p.Email, "learner") },
 		},
 		"group": {
 			rule.Action{Kind: rule.AddToGroup, ConnectionID: w.Workspace().ID, Group: "Greenhouse talk"},
 			"workspace",
 			fault.Fault{Method: http.MethodPatch, Path: "/Groups"},
-			func(p store.Person, _ string) int { return in(w.Standins.Workspace.Space("Greenhouse talk"), p) },
+			func(p rosterstore.Person, _ string) int { return in(w.Standins.Workspace.Space("Greenhouse talk"), p) },
 		},
 		"enrol": {
 			rule.Action{Kind: rule.Enrol, ConnectionID: w.Platform().ID, SectionID: w.Section("SOIL-A").ID},
 			"platform",
 			fault.Fault{Method: http.MethodPatch, Path: "/Groups"},
-			func(p store.Person, _ string) int {
+			func(p rosterstore.Person, _ string) int {
 				var names []string
 				for _, e := range w.Standins.School.Enrolments() {
 					if e.SectionID == "sec-soil-a" && !e.Ended {
@@ -103,7 +105,7 @@ func outside(t *testing.T, w *apptest.World) map[string]reaching {
 func TestFaultMatrix_E9(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	w.Reacting.Delays = slices.Repeat([]time.Duration{time.Minute}, 5)
-	const retrying, waiting, delivered = store.DeliveryRetrying, store.DeliveryWaiting, store.DeliveryDelivered
+	const retrying, waiting, delivered = deliverystore.DeliveryRetrying, deliverystore.DeliveryWaiting, deliverystore.DeliveryDelivered
 	faults := []struct {
 		name  string
 		fault fault.Fault
@@ -145,7 +147,7 @@ func TestFaultMatrix_E9(t *testing.T) {
 			again, err := w.Reacting.Deliver(t.Context(), id)
 			require.NoError(t, err, what)
 			w.Standins.Settle()
-			d, err := w.Store.Delivery(t.Context(), id)
+			d, err := deliverystore.FindDelivery(t.Context(), w.Store, id)
 			require.NoError(t, err)
 			want := f.state
 			if f.other[name] != "" {
@@ -168,12 +170,12 @@ func TestFaultMatrix_E9(t *testing.T) {
 			*now = now.Add(20 * time.Minute) // whatever rest it was given is over
 			_, err = w.Reacting.Deliver(t.Context(), id)
 			require.NoError(t, err, what)
-			d, err = w.Store.Delivery(t.Context(), id)
+			d, err = deliverystore.FindDelivery(t.Context(), w.Store, id)
 			require.NoError(t, err)
 			assert.Equal(t, delivered, d.State, "%s, once it is well again: %s", what, d.LastError)
 			assert.Equal(t, 1, x.effect(w.Person(identifier), id), "%s: exactly once", what)
 		}
-		usage, err := w.Store.RuleUsage(t.Context(), *now)
+		usage, err := rulestore.UsageOfRules(t.Context(), w.Store, *now)
 		require.NoError(t, err)
 		for _, u := range usage {
 			if u.RuleID == r.ID {

@@ -10,7 +10,8 @@ import (
 	"kanban/internal/app/reacting"
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/rulestore"
 )
 
 // Off means off: what a rule has still to come is asked about, and stopped or finished as
@@ -30,7 +31,7 @@ func TestSwitchingOffAsksAboutWhatIsToCome_E8(t *testing.T) {
 		_, err := w.Reacting.Switch(t.Context(), "Maud", r.ID, false, reacting.Ask)
 		require.ErrorContains(t, err, "3 ")
 		assert.ErrorContains(t, err, "stop them or to let them finish")
-		still, err := w.Store.Rule(t.Context(), r.ID)
+		still, err := rulestore.FindRule(t.Context(), w.Store, r.ID)
 		require.NoError(t, err)
 		assert.NotNil(t, still.OnSince, "it is on until that is answered")
 
@@ -51,7 +52,7 @@ func TestSwitchingOffAsksAboutWhatIsToCome_E8(t *testing.T) {
 			continue
 		}
 		assert.Zero(t, reminded)
-		stopped := all(t, w, store.DeliveryFilter{RuleID: r.ID, State: store.DeliveryStopped})
+		stopped := all(t, w, deliverystore.DeliveryFilter{RuleID: r.ID, State: deliverystore.DeliveryStopped})
 		require.Len(t, stopped, 3)
 		assert.Equal(t, "the rule was switched off by Maud", stopped[0].Held)
 		again, err := w.Reacting.Switch(t.Context(), "Maud", r.ID, true, "")
@@ -76,28 +77,28 @@ func TestGivingUpByHand_E9(t *testing.T) {
 		w.Record(joined(w, who, who, "PROP-A"))
 	}
 	w.Deliver()
-	waiting := all(t, w, store.DeliveryFilter{RuleID: r.ID, State: store.DeliveryWaiting})
+	waiting := all(t, w, deliverystore.DeliveryFilter{RuleID: r.ID, State: deliverystore.DeliveryWaiting})
 	require.Len(t, waiting, 4)
 
-	_, _, err := w.Reacting.GiveUp(t.Context(), "Maud", store.DeliveryFilter{RuleID: r.ID}, "  ")
+	_, _, err := w.Reacting.GiveUp(t.Context(), "Maud", deliverystore.DeliveryFilter{RuleID: r.ID}, "  ")
 	require.ErrorContains(t, err, "reason")
-	_, _, err = w.Reacting.GiveUp(t.Context(), "Maud", store.DeliveryFilter{}, "why not")
+	_, _, err = w.Reacting.GiveUp(t.Context(), "Maud", deliverystore.DeliveryFilter{}, "why not")
 	require.ErrorContains(t, err, "say which")
-	n, under, err := w.Reacting.GiveUp(t.Context(), "Maud", store.DeliveryFilter{ID: waiting[0].ID}, "left the school")
+	n, under, err := w.Reacting.GiveUp(t.Context(), "Maud", deliverystore.DeliveryFilter{ID: waiting[0].ID}, "left the school")
 	require.NoError(t, err)
 	assert.Equal(t, 2, n, "with the task that would have come after it")
 	assert.Zero(t, under)
-	_, _, err = w.Reacting.GiveUp(t.Context(), "Maud", store.DeliveryFilter{ID: waiting[0].ID}, "again")
+	_, _, err = w.Reacting.GiveUp(t.Context(), "Maud", deliverystore.DeliveryFilter{ID: waiting[0].ID}, "again")
 	require.ErrorContains(t, err, "still to come")
 	assert.Error(t, w.Reacting.Retry(t.Context(), "Maud", waiting[0].ID))
 
-	n, _, err = w.Reacting.GiveUp(t.Context(), "Maud", store.DeliveryFilter{ConnectionID: c.ID, State: store.DeliveryWaiting}, "the label is gone")
+	n, _, err = w.Reacting.GiveUp(t.Context(), "Maud", deliverystore.DeliveryFilter{ConnectionID: c.ID, State: deliverystore.DeliveryWaiting}, "the label is gone")
 	require.NoError(t, err)
 	assert.Equal(t, 6, n)
-	given := all(t, w, store.DeliveryFilter{RuleID: r.ID, State: store.DeliveryStopped})
+	given := all(t, w, deliverystore.DeliveryFilter{RuleID: r.ID, State: deliverystore.DeliveryStopped})
 	assert.Len(t, given, 8)
 	assert.Contains(t, given[0].Held, "given up by Maud: ")
-	open, err := w.Store.StillToCome(t.Context(), store.DeliveryFilter{RuleID: r.ID})
+	open, err := deliverystore.StillToCome(t.Context(), w.Store, deliverystore.DeliveryFilter{RuleID: r.ID})
 	require.NoError(t, err)
 	assert.Empty(t, open)
 }
@@ -126,7 +127,7 @@ func TestNewVersionAsksAboutWhatIsToCome(t *testing.T) {
 		mails := w.Standins.Inbox.Mails()
 		if toCome != reacting.FinishThem {
 			assert.Empty(t, mails, toCome)
-			assert.Equal(t, []string{"stopped"}, states(all(t, w, store.DeliveryFilter{RuleID: r.ID})))
+			assert.Equal(t, []string{"stopped"}, states(all(t, w, deliverystore.DeliveryFilter{RuleID: r.ID})))
 			continue
 		}
 		require.Len(t, mails, 1)

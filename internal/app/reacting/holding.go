@@ -14,7 +14,9 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rest"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
 	"kanban/internal/wire/call"
 )
 
@@ -31,8 +33,8 @@ const behindFor = time.Second
 type connectionsOf struct {
 	s      *Service
 	mu     sync.Mutex
-	all    map[string]store.Connection
-	rests  map[string][]store.Rest
+	all    map[string]connectionstore.Connection
+	rests  map[string][]deliverystore.Rest
 	opened map[string]adapter.Connection
 	at     time.Time // when the deliveries were read; what is read of connections is newer
 }
@@ -61,32 +63,32 @@ func (c *connectionsOf) open(ctx context.Context, id string) (adapter.Connection
 	return x, err
 }
 
-func (c *connectionsOf) find(ctx context.Context, id string) (store.Connection, error) {
+func (c *connectionsOf) find(ctx context.Context, id string) (connectionstore.Connection, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if x, ok := c.all[id]; ok {
 		return x, nil
 	}
-	x, err := c.s.Store.Connection(ctx, id)
+	x, err := connectionstore.FindConnection(ctx, c.s.Store, id)
 	if err == nil {
 		if c.all == nil {
-			c.all = map[string]store.Connection{}
+			c.all = map[string]connectionstore.Connection{}
 		}
 		c.all[id] = x
 	}
 	return x, err
 }
 
-func (c *connectionsOf) resting(ctx context.Context, id string) ([]store.Rest, error) {
+func (c *connectionsOf) resting(ctx context.Context, id string) ([]deliverystore.Rest, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if x, ok := c.rests[id]; ok {
 		return x, nil
 	}
-	x, err := c.s.Store.Rests(ctx, id)
+	x, err := deliverystore.Rests(ctx, c.s.Store, id)
 	if err == nil {
 		if c.rests == nil {
-			c.rests = map[string][]store.Rest{}
+			c.rests = map[string][]deliverystore.Rest{}
 		}
 		c.rests[id] = x
 	}
@@ -115,19 +117,19 @@ func (s *Service) heldBack(ctx context.Context, t *turn) (until time.Time, held,
 		return now, "", "", nil
 	}
 	if r.InOrder && d.PersonID != nil {
-		if behind, err := s.Store.Earlier(ctx, d); err != nil || behind {
+		if behind, err := deliverystore.HasEarlier(ctx, s.Store, d); err != nil || behind {
 			return now.Add(behindFor), "an earlier delivery to the same person", "", err
 		}
 	}
 	c, err := connections.find(ctx, *d.ConnectionID)
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, db.ErrNotFound) {
 		return now, "", "", nil // the attempt says so
 	}
 	if err != nil {
 		return now, "", "", err
 	}
 	if c.PausedAt != nil {
-		return now.Add(pausedFor), store.HeldPaused, "", nil
+		return now.Add(pausedFor), deliverystore.HeldPaused, "", nil
 	}
 	return s.restsNow(ctx, t, now)
 }
@@ -145,13 +147,13 @@ func (s *Service) restsNow(ctx context.Context, t *turn, now time.Time) (until t
 		if x.RestsUntil == nil || x.Operation != "" && x.Operation != key || x.Operation == "" && t.through {
 			continue
 		}
-		held, again := store.HeldResting, rest.First
+		held, again := deliverystore.HeldResting, rest.First
 		if x.Operation != "" {
 			held, again = heldRefused, rest.FirstRefused
 		}
 		until := *x.RestsUntil
 		if !until.After(now) {
-			if through, err := s.Store.LetThrough(ctx, id, x.Operation, now, again); err != nil || through {
+			if through, err := deliverystore.TryDuringRest(ctx, s.Store, id, x.Operation, now, again); err != nil || through {
 				continue
 			}
 			until = now.Add(again)
@@ -182,12 +184,12 @@ func (s *Service) overBefore(t *turn) (over bool) {
 	}
 	switch {
 	case problem != nil:
-		d.State, d.Code, d.LastError, d.FinishedAt, d.Held, d.NextAt = store.DeliveryWaiting, string(finding.ConditionRefused), problem.Error(), &now, "", nil
+		d.State, d.Code, d.LastError, d.FinishedAt, d.Held, d.NextAt = deliverystore.DeliveryWaiting, string(finding.ConditionRefused), problem.Error(), &now, "", nil
 	case stop:
 		t.stopped = true
 		return true
 	case !holds:
-		d.State, d.Held, d.FinishedAt, d.NextAt = store.DeliverySkipped, "its condition did not hold", &now, nil
+		d.State, d.Held, d.FinishedAt, d.NextAt = deliverystore.DeliverySkipped, "its condition did not hold", &now, nil
 	default:
 		return false
 	}
@@ -203,9 +205,9 @@ type resting struct {
 
 // health counts what failed and ends what worked, in the order in which the attempts
 // ended, and gives what rests from now on.
-func (s *Service) health(ctx context.Context, tx *store.Tx, turns []*turn) (rested []resting, err error) {
+func (s *Service) health(ctx context.Context, tx *db.Tx, turns []*turn) (rested []resting, err error) {
 	attempts := slices.DeleteFunc(slices.Clone(turns), func(t *turn) bool {
-		return t.attempt == nil || t.delivery.ConnectionID == nil || t.attempt.Error == store.CutOff
+		return t.attempt == nil || t.delivery.ConnectionID == nil || t.attempt.Error == deliverystore.CutOff
 	})
 	slices.SortStableFunc(attempts, func(a, b *turn) int { return a.ended.Compare(b.ended) })
 	worked := map[resting]bool{}
@@ -219,7 +221,7 @@ func (s *Service) health(ctx context.Context, tx *store.Tx, turns []*turn) (rest
 		case t.failure == nil:
 			for _, x := range []resting{service, operation} {
 				if !worked[x] && s.hasFailed(t, x.operation) {
-					if _, err := tx.Worked(ctx, id, x.operation); err != nil {
+					if _, err := deliverystore.EndFailures(ctx, tx, id, x.operation); err != nil {
 						return nil, err
 					}
 				}
@@ -228,7 +230,7 @@ func (s *Service) health(ctx context.Context, tx *store.Tx, turns []*turn) (rest
 			continue
 		case isCall && p.Passing():
 			f.RetryAfter, f.Reason = p.RetryAfter, mask(t.failure.Error(), t.values["person"]) // nothing is compared: its numbers may stay
-			r, err := tx.CountFailure(ctx, id, "", "", func(r rest.Record) rest.Record { return r.Failed(f) })
+			r, err := deliverystore.CountFailure(ctx, tx, id, "", "", func(r rest.Record) rest.Record { return r.Failed(f) })
 			if err != nil {
 				return nil, err
 			}
@@ -236,11 +238,11 @@ func (s *Service) health(ctx context.Context, tx *store.Tx, turns []*turn) (rest
 			rested = append(rested, service)
 		case isCall && !(t.delivery.Action.Kind == rule.Mail && p.Kind == call.Refused) || refusedThere(t.failure): // one address is not another
 			// Whatever it says, the service answers.
-			if _, err := tx.Worked(ctx, id, ""); err != nil {
+			if _, err := deliverystore.EndFailures(ctx, tx, id, ""); err != nil {
 				return nil, err
 			}
 			f.Reason = sameText(t)
-			r, err := tx.CountFailure(ctx, id, key, title, func(r rest.Record) rest.Record { return r.Refused(f) })
+			r, err := deliverystore.CountFailure(ctx, tx, id, key, title, func(r rest.Record) rest.Record { return r.Refused(f) })
 			if err != nil {
 				return nil, err
 			}
@@ -265,7 +267,7 @@ func (s *Service) hasFailed(t *turn, operation string) bool {
 	t.connections.mu.Lock()
 	defer t.connections.mu.Unlock()
 	rests, read := t.connections.rests[*t.delivery.ConnectionID]
-	return !read || slices.ContainsFunc(rests, func(r store.Rest) bool { return r.Operation == operation })
+	return !read || slices.ContainsFunc(rests, func(r deliverystore.Rest) bool { return r.Operation == operation })
 }
 
 // refusedThere reports whether a service refused something without an error of the

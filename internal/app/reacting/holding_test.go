@@ -14,7 +14,7 @@ import (
 	"kanban/internal/core/rest"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin/fault"
-	"kanban/internal/store"
+	"kanban/internal/store/deliverystore"
 )
 
 func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
@@ -29,7 +29,7 @@ func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
 	}
 	w.Deliver()
 	assert.Empty(t, w.Standins.Contacts.Contacts())
-	for _, d := range all(t, w, store.DeliveryFilter{}) {
+	for _, d := range all(t, w, deliverystore.DeliveryFilter{}) {
 		assert.Equal(t, "quiet hours", d.Held)
 		assert.True(t, d.NextAt.Equal(time.Date(2031, 5, 5, 7, 0, 0, 0, zone)), d.NextAt)
 	}
@@ -37,7 +37,7 @@ func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
 	w.Reacting.Zone = time.FixedZone("where it is noon", int(12*time.Hour/time.Second)-now.Hour()*3600)
 	w.Deliver()
 	assert.Len(t, w.Standins.Contacts.Contacts(), 2)
-	held := all(t, w, store.DeliveryFilter{State: store.DeliveryQueued})
+	held := all(t, w, deliverystore.DeliveryFilter{State: deliverystore.DeliveryQueued})
 	require.Len(t, held, 1)
 	assert.Equal(t, "the rule's limit of 2 calls", held[0].Held)
 	*now = now.Add(24*time.Hour + time.Minute)
@@ -57,7 +57,7 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 		ids = append(ids, w.Deliveries(w.Record(joined(w, who, who, "PROP-A")).ID)[0].ID)
 	}
 	tries := func() (n int) {
-		for _, d := range all(t, w, store.DeliveryFilter{}) {
+		for _, d := range all(t, w, deliverystore.DeliveryFilter{}) {
 			n += d.Attempts
 		}
 		return n
@@ -69,8 +69,8 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 			require.NoError(t, err)
 		}
 	}
-	rests := func() store.Rest {
-		list, err := w.Store.Rests(t.Context(), c.ID)
+	rests := func() deliverystore.Rest {
+		list, err := deliverystore.Rests(t.Context(), w.Store, c.ID)
 		require.NoError(t, err)
 		require.Len(t, list, 1)
 		return list[0]
@@ -79,7 +79,7 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 		round()
 	}
 	assert.Equal(t, 5, tries(), "after five failures in a row nobody is tried")
-	held := all(t, w, store.DeliveryFilter{})
+	held := all(t, w, deliverystore.DeliveryFilter{})
 	assert.Equal(t, "the service keeps failing and rests", held[0].Held)
 	first := rests()
 	assert.Contains(t, first.Reason, "broken (500)")
@@ -92,7 +92,7 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 	w.Standins.ClearFaults()
 	_, err := w.Connections.Probe(t.Context(), c.ID)
 	require.NoError(t, err)
-	list, err := w.Store.Rests(t.Context(), c.ID)
+	list, err := deliverystore.Rests(t.Context(), w.Store, c.ID)
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	require.NoError(t, w.Standins.Fault("contacts", failing))
@@ -103,18 +103,18 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 	assert.Equal(t, 11, tries())
 	w.Standins.ClearFaults()
 	// Somebody says that it works again: everything of the connection at once.
-	n, err := w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{ConnectionID: c.ID})
+	n, err := w.Reacting.RetryAll(t.Context(), "test", deliverystore.DeliveryFilter{ConnectionID: c.ID})
 	require.NoError(t, err)
 	assert.Equal(t, 3, n)
 	w.Deliver()
 	assert.Len(t, w.Standins.Contacts.Contacts(), 3)
-	list, err = w.Store.Rests(t.Context(), c.ID)
+	list, err = deliverystore.Rests(t.Context(), w.Store, c.ID)
 	require.NoError(t, err)
 	assert.Empty(t, list)
-	n, err = w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{RuleID: r.ID})
+	n, err = w.Reacting.RetryAll(t.Context(), "test", deliverystore.DeliveryFilter{RuleID: r.ID})
 	require.NoError(t, err)
 	assert.Zero(t, n, "what was delivered is not sent again")
-	_, err = w.Reacting.RetryAll(t.Context(), "test", store.DeliveryFilter{})
+	_, err = w.Reacting.RetryAll(t.Context(), "test", deliverystore.DeliveryFilter{})
 	assert.ErrorContains(t, err, "say which to try again")
 }
 
@@ -134,14 +134,14 @@ func TestOperationRefusedTheSameWayRests_E9(t *testing.T) {
 	}
 	w.Deliver()
 	called := func() (n int) {
-		for _, d := range all(t, w, store.DeliveryFilter{RuleID: gone.ID}) {
+		for _, d := range all(t, w, deliverystore.DeliveryFilter{RuleID: gone.ID}) {
 			n += d.Attempts
 		}
 		return n
 	}
 	assert.Equal(t, rest.SameRefusals, called(), "after that nobody is tried")
-	assert.Len(t, all(t, w, store.DeliveryFilter{RuleID: there.ID, State: store.DeliveryDelivered}), 25, "another label is another matter")
-	held := all(t, w, store.DeliveryFilter{RuleID: gone.ID, State: store.DeliveryQueued})
+	assert.Len(t, all(t, w, deliverystore.DeliveryFilter{RuleID: there.ID, State: deliverystore.DeliveryDelivered}), 25, "another label is another matter")
+	held := all(t, w, deliverystore.DeliveryFilter{RuleID: gone.ID, State: deliverystore.DeliveryQueued})
 	require.Len(t, held, 15)
 	assert.Equal(t, "it is refused the same way again and again, and rests", held[0].Held)
 	_, err := w.Connections.Probe(t.Context(), c.ID)
@@ -153,7 +153,7 @@ func TestOperationRefusedTheSameWayRests_E9(t *testing.T) {
 	w.Deliver()
 	assert.Equal(t, rest.SameRefusals+1, called(), "one finds out")
 	require.NoError(t, w.Reacting.Retry(t.Context(), "test", held[0].ID))
-	rests, err := w.Store.Rests(t.Context(), c.ID)
+	rests, err := deliverystore.Rests(t.Context(), w.Store, c.ID)
 	require.NoError(t, err)
 	assert.Empty(t, rests)
 }

@@ -6,7 +6,9 @@ import (
 	"time"
 
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/learningstore"
 )
 
 // idleAtOnce is how many people are found inactive in one transaction.
@@ -33,22 +35,22 @@ func (s *Service) Inactive(ctx context.Context) error {
 	for w := range asked {
 		days := w.days
 		for more := true; more; {
-			list, err := s.Store.IdleSince(ctx, w.trigger, s.now().AddDate(0, 0, -days), days, idleAtOnce)
+			list, err := learningstore.IdleSince(ctx, s.Store, w.trigger, s.now().AddDate(0, 0, -days), days, idleAtOnce)
 			if err != nil {
 				return err
 			}
 			more = len(list) == idleAtOnce
-			events := make([]store.Event, len(list))
+			events := make([]eventstore.Event, len(list))
 			for i, x := range list {
-				events[i] = store.Event{
+				events[i] = eventstore.Event{
 					Type: string(w.trigger), NaturalKey: fmt.Sprintf("%s/%s/%s/%d/%d", w.trigger, x.PersonID, x.SectionID, days, x.Last.Truncate(time.Second).Unix()),
 					PersonID: &x.PersonID, SectionID: &x.SectionID, CourseID: &x.CourseID, OccurredAt: s.now(),
 					Data: map[string]any{"days": days, "percent": x.Percent, "last": x.Last.UTC().Format(time.RFC3339)},
 				}
 			}
 			fresh := 0
-			err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-				ids, err := tx.Record(ctx, events)
+			err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+				ids, err := eventstore.RecordEvents(ctx, tx, events)
 				fresh = len(ids)
 				return err
 			})

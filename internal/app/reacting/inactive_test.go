@@ -8,7 +8,9 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rosterstore"
 )
 
 func TestNudgeOnceForEachStop_E11(t *testing.T) {
@@ -25,7 +27,7 @@ func TestNudgeOnceForEachStop_E11(t *testing.T) {
 	look := func() (who []string) {
 		t.Helper()
 		require.NoError(t, w.Reacting.Inactive(t.Context()))
-		list, err := w.Store.Events(t.Context(), store.EventFilter{Type: "person.inactive", Limit: 100})
+		list, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: "person.inactive", Limit: 100})
 		require.NoError(t, err)
 		for _, e := range list {
 			if e.Person == "Ada Alder" || e.Person == "Ben Birch" {
@@ -34,7 +36,7 @@ func TestNudgeOnceForEachStop_E11(t *testing.T) {
 		}
 		return who
 	}
-	finished, err := w.Store.Person(t.Context(), w.Person("stu-002").ID)
+	finished, err := rosterstore.FindPerson(t.Context(), w.Store, w.Person("stu-002").ID)
 	require.NoError(t, err)
 	*now = begin.AddDate(0, 0, 6)
 	assert.Empty(t, look())
@@ -49,7 +51,7 @@ func TestNudgeOnceForEachStop_E11(t *testing.T) {
 	assert.Len(t, look(), len(first)+1, "and stopped again")
 
 	// The mail is not sent to whoever came back in the meantime.
-	events, err := w.Store.EventsFor(t.Context(), store.EventQuery{Trigger: "person.inactive", Limit: 200})
+	events, err := eventstore.EventsFor(t.Context(), w.Store, eventstore.EventQuery{Trigger: "person.inactive", Limit: 200})
 	require.NoError(t, err)
 	var ids []string
 	for _, e := range events {
@@ -61,8 +63,8 @@ func TestNudgeOnceForEachStop_E11(t *testing.T) {
 	w.Completes(platform, "stu-001", "one", *now)
 	require.NoError(t, w.Reacting.React(t.Context(), ids, ""))
 	w.Deliver()
-	for _, d := range all(t, w, store.DeliveryFilter{RuleID: r.ID}) {
-		assert.Equal(t, store.DeliveryStopped, d.State)
+	for _, d := range all(t, w, deliverystore.DeliveryFilter{RuleID: r.ID}) {
+		assert.Equal(t, deliverystore.DeliveryStopped, d.State)
 	}
 	assert.Empty(t, w.Standins.Inbox.Mails())
 }
@@ -78,7 +80,7 @@ func TestWhoNeverBeganIsFoundOnce_E11(t *testing.T) {
 	look := func() (who []string) {
 		t.Helper()
 		require.NoError(t, w.Reacting.Inactive(t.Context()))
-		list, err := w.Store.Events(t.Context(), store.EventFilter{Type: "person.not-begun", Limit: 500})
+		list, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: "person.not-begun", Limit: 500})
 		require.NoError(t, err)
 		for _, e := range list {
 			who = append(who, *e.PersonID+" "+*e.SectionID)

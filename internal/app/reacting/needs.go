@@ -13,7 +13,10 @@ import (
 	"kanban/internal/adapter/workspaces"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/rulestore"
 	"kanban/internal/wire/call"
 )
 
@@ -30,8 +33,8 @@ func (s *Service) Choices(ctx context.Context, connectionID, operation, field st
 		}
 		return groupNames(ctx, c, s.Call)
 	}
-	o, err := s.Store.Operation(ctx, connectionID, operation)
-	if errors.Is(err, store.ErrNotFound) {
+	o, err := connectionstore.FindOperation(ctx, s.Store, connectionID, operation)
+	if errors.Is(err, db.ErrNotFound) {
 		return nil, refusal.Invalid("operation", "%s defines no operation %q", c.Name, operation)
 	}
 	if err != nil {
@@ -61,15 +64,15 @@ func groupNames(ctx context.Context, c adapter.Connection, o call.Options) ([]st
 // known before stays. What waits because something was missing is tried again when that, or
 // some of it, is there.
 func (s *Service) AskNeeds(ctx context.Context, ruleID string) error {
-	var rules []store.Rule
+	var rules []rulestore.Rule
 	var err error
 	if ruleID == "" {
-		rules, err = s.Store.Rules(ctx)
+		rules, err = rulestore.Rules(ctx, s.Store)
 	} else {
-		rules = make([]store.Rule, 1)
-		rules[0], err = s.Store.Rule(ctx, ruleID)
+		rules = make([]rulestore.Rule, 1)
+		rules[0], err = rulestore.FindRule(ctx, s.Store, ruleID)
 	}
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, db.ErrNotFound) {
 		return nil // removed since
 	}
 	if err != nil {
@@ -82,12 +85,12 @@ func (s *Service) AskNeeds(ctx context.Context, ruleID string) error {
 		if err != nil || missing == nil && r.AskedAt == nil {
 			continue
 		}
-		errs = append(errs, s.Store.InTx(ctx, func(tx *store.Tx) error {
-			if err := tx.KeepMissing(ctx, r, missing); err != nil {
+		errs = append(errs, s.Store.InTx(ctx, func(tx *db.Tx) error {
+			if err := rulestore.KeepMissing(ctx, tx, r, missing); err != nil {
 				return err
 			}
 			if slices.ContainsFunc(r.Missing, func(x string) bool { return !slices.Contains(missing, x) }) {
-				if _, err := tx.RequeueFound(ctx, r.ID); err != nil {
+				if _, err := deliverystore.RequeueFound(ctx, tx, r.ID); err != nil {
 					return err
 				}
 			}
@@ -108,7 +111,7 @@ type answerTo struct {
 
 // missing gives what a rule needs at services and is not there, nil when it names nothing of
 // the kind; an error when a service could not be asked.
-func (s *Service) missing(ctx context.Context, r store.Rule, asked map[string]answerTo) (out []string, err error) {
+func (s *Service) missing(ctx context.Context, r rulestore.Rule, asked map[string]answerTo) (out []string, err error) {
 	ask := func(a rule.Action, operation, field string) ([]string, error) {
 		key := strings.Join([]string{a.ConnectionID, operation, field}, "\x00")
 		if _, there := asked[key]; !there {
@@ -137,8 +140,8 @@ func (s *Service) missing(ctx context.Context, r store.Rule, asked map[string]an
 			}
 			note(slices.ContainsFunc(all, func(x string) bool { return strings.EqualFold(x, a.Group) }), "the group %q", a.Group)
 		case rule.Operate:
-			o, err := s.Store.Operation(ctx, a.ConnectionID, a.Operation)
-			if errors.Is(err, store.ErrNotFound) {
+			o, err := connectionstore.FindOperation(ctx, s.Store, a.ConnectionID, a.Operation)
+			if errors.Is(err, db.ErrNotFound) {
 				note(false, "the operation %q", a.Operation)
 				continue
 			}

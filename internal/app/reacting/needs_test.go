@@ -12,7 +12,9 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin/fault"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/rulestore"
 )
 
 // What a rule names at a service is looked for before anything fails: when it is gone the
@@ -28,7 +30,7 @@ func TestWhatRulesNeedIsLookedFor_E5(t *testing.T) {
 		require.NoError(t, w.Reacting.AskNeeds(t.Context(), ""))
 		list, err := report.Findings(t.Context(), reports.Filter{Code: finding.NeededGone})
 		require.NoError(t, err)
-		now, err := w.Store.Rule(t.Context(), r.ID)
+		now, err := rulestore.FindRule(t.Context(), w.Store, r.ID)
 		require.NoError(t, err)
 		checklist, err := report.Rule(t.Context(), now)
 		require.NoError(t, err)
@@ -44,7 +46,7 @@ func TestWhatRulesNeedIsLookedFor_E5(t *testing.T) {
 	assert.Contains(t, step, `the group "Greenhouse talk"`)
 	e := w.Record(about(w, rule.ModuleCompleted, "k1", "stu-001"))
 	w.Deliver()
-	require.Equal(t, store.DeliveryWaiting, w.Deliveries(e.ID)[0].State)
+	require.Equal(t, deliverystore.DeliveryWaiting, w.Deliveries(e.ID)[0].State)
 
 	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: 500}))
 	found, _ = look()
@@ -58,7 +60,7 @@ func TestWhatRulesNeedIsLookedFor_E5(t *testing.T) {
 	assert.Zero(t, found)
 	assert.Empty(t, step)
 	w.Deliver()
-	assert.Equal(t, store.DeliveryDelivered, w.Deliveries(e.ID)[0].State)
+	assert.Equal(t, deliverystore.DeliveryDelivered, w.Deliveries(e.ID)[0].State)
 }
 
 // Of several things that are missing, what is back goes on by itself; what was known of a
@@ -76,11 +78,11 @@ func TestWhatRulesNeedGoesWithTheRule_E5(t *testing.T) {
 	r := w.Rule(to("Greenhouse talk", "Night shift"))
 	e := w.Record(about(w, rule.ModuleCompleted, "k1", "stu-001"))
 	w.Deliver()
-	require.Equal(t, store.DeliveryWaiting, w.Deliveries(e.ID)[0].State)
+	require.Equal(t, deliverystore.DeliveryWaiting, w.Deliveries(e.ID)[0].State)
 	missing := func() (out []string, known bool) {
 		t.Helper()
 		require.NoError(t, w.Reacting.AskNeeds(t.Context(), r.ID))
-		now, err := w.Store.Rule(t.Context(), r.ID)
+		now, err := rulestore.FindRule(t.Context(), w.Store, r.ID)
 		require.NoError(t, err)
 		return now.Missing, now.AskedAt != nil
 	}
@@ -90,15 +92,15 @@ func TestWhatRulesNeedGoesWithTheRule_E5(t *testing.T) {
 	list, _ = missing()
 	assert.Equal(t, []string{`the group "Night shift"`}, list)
 	w.Deliver()
-	assert.Equal(t, store.DeliveryDelivered, w.Deliveries(e.ID)[0].State, "its own group is back")
+	assert.Equal(t, deliverystore.DeliveryDelivered, w.Deliveries(e.ID)[0].State, "its own group is back")
 
-	stale, err := w.Store.Rule(t.Context(), r.ID)
+	stale, err := rulestore.FindRule(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
 	r, err = w.Reacting.Edit(t.Context(), "test", r.ID, 0, to("Greenhouse talk"), reacting.FinishThem)
 	require.NoError(t, err)
 	assert.Nil(t, r.AskedAt)
-	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error { return tx.KeepMissing(t.Context(), stale, []string{"older"}) }))
-	lacking, err := w.Store.Lacking(t.Context())
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error { return rulestore.KeepMissing(t.Context(), tx, stale, []string{"older"}) }))
+	lacking, err := rulestore.RulesLacking(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Empty(t, lacking, "an answer for the rule as it was is none for what it is now")
 	list, known := missing()
@@ -112,7 +114,7 @@ func TestWhatRulesNeedGoesWithTheRule_E5(t *testing.T) {
 	draft, err := w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "draft", Trigger: "module.completed", Actions: to("Nowhere").Actions})
 	require.NoError(t, err)
 	require.NoError(t, w.Reacting.AskNeeds(t.Context(), ""))
-	draft, err = w.Store.Rule(t.Context(), draft.ID)
+	draft, err = rulestore.FindRule(t.Context(), w.Store, draft.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{`the group "Nowhere"`}, draft.Missing)
 }
@@ -129,14 +131,14 @@ func TestLabelsAreChosenFromTheService_E5(t *testing.T) {
 	require.ErrorContains(t, err, "does not say how to list")
 	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Operate, ConnectionID: c.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"learner"`}}}})
 	require.NoError(t, w.Reacting.AskNeeds(t.Context(), ""))
-	lacking, err := w.Store.Lacking(t.Context())
+	lacking, err := rulestore.RulesLacking(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Empty(t, lacking)
 	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
 	trial, err := w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{EventID: e.ID})
 	require.NoError(t, err)
 	require.True(t, trial.Passed, "%+v", trial)
-	now, err := w.Store.Rule(t.Context(), r.ID)
+	now, err := rulestore.FindRule(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
 	checklist, err := (&reports.Service{Store: w.Store}).Rule(t.Context(), now)
 	require.NoError(t, err)

@@ -8,7 +8,10 @@ import (
 	"kanban/internal/adapter/services"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/taskstore"
 )
 
 // KeepOperation makes or replaces an operation of a connection.
@@ -37,12 +40,12 @@ func (s *Service) KeepOperation(ctx context.Context, who, connectionID string, o
 		}
 	}
 	if o.Undo != "" && o.Undo != o.Name {
-		if _, err := s.Store.Operation(ctx, connectionID, o.Undo); errors.Is(err, store.ErrNotFound) {
+		if _, err := connectionstore.FindOperation(ctx, s.Store, connectionID, o.Undo); errors.Is(err, db.ErrNotFound) {
 			return refusal.Invalid("undo", "the connection defines no operation %q yet; define it first, or name it later", o.Undo)
 		}
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.KeepOperation(ctx, connectionID, o); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := connectionstore.KeepOperation(ctx, tx, connectionID, o); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "defined an operation", "connection/"+connectionID, o); err != nil {
@@ -54,7 +57,7 @@ func (s *Service) KeepOperation(ctx context.Context, who, connectionID string, o
 
 // DropOperation removes an operation that no rule which is on uses.
 func (s *Service) DropOperation(ctx context.Context, who, connectionID, name string) error {
-	rules, err := s.Store.RulesOn(ctx)
+	rules, err := rulestore.RulesOn(ctx, s.Store)
 	if err != nil {
 		return err
 	}
@@ -65,8 +68,8 @@ func (s *Service) DropOperation(ctx context.Context, who, connectionID, name str
 			}
 		}
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.DropOperation(ctx, connectionID, name); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := connectionstore.DropOperation(ctx, tx, connectionID, name); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "removed an operation", "connection/"+connectionID, map[string]string{"name": name})
@@ -83,7 +86,7 @@ type Tried struct {
 
 // TryOperation calls an operation now, with values given by hand. It is for real.
 func (s *Service) TryOperation(ctx context.Context, who, connectionID, name string, values map[string]any) (Tried, error) {
-	o, err := s.Store.Operation(ctx, connectionID, name)
+	o, err := connectionstore.FindOperation(ctx, s.Store, connectionID, name)
 	if err != nil {
 		return Tried{}, err
 	}
@@ -105,7 +108,7 @@ func (s *Service) TryOperation(ctx context.Context, who, connectionID, name stri
 	if err != nil {
 		t.Problem = problemText(err)
 	}
-	return t, s.Store.InTx(ctx, func(tx *store.Tx) error {
+	return t, s.Store.InTx(ctx, func(tx *db.Tx) error {
 		return tx.Audit(ctx, who, "called an operation by hand", "connection/"+connectionID, map[string]any{"operation": name, "worked": t.Worked})
 	})
 }
@@ -113,16 +116,16 @@ func (s *Service) TryOperation(ctx context.Context, who, connectionID, name stri
 // EndTask marks a task as done, or opens it again.
 func (s *Service) EndTask(ctx context.Context, who, id string, done bool) error {
 	ok := false
-	err := s.Store.InTx(ctx, func(tx *store.Tx) (err error) {
+	err := s.Store.InTx(ctx, func(tx *db.Tx) (err error) {
 		word := "did a task"
 		if done {
-			ok, err = tx.EndTask(ctx, store.Task{ID: id}, who)
+			ok, err = taskstore.EndTask(ctx, tx, taskstore.Task{ID: id}, who)
 		} else {
 			word = "opened a task again"
-			ok, err = tx.ReopenTask(ctx, id)
+			ok, err = taskstore.ReopenTask(ctx, tx, id)
 		}
 		if err == nil && !ok {
-			err = tx.HasTask(ctx, id)
+			err = taskstore.HasTask(ctx, tx, id)
 		}
 		if err != nil || !ok {
 			return err

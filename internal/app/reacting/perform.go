@@ -18,7 +18,14 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/taskstore"
 	"kanban/internal/wire/call"
 	"kanban/internal/wire/webhook"
 )
@@ -29,7 +36,7 @@ type outcome struct {
 	request, answer string
 	result          map[string]any
 	// keep writes what the action made, together with the delivery's end.
-	keep func(context.Context, *store.Tx) error
+	keep func(context.Context, *db.Tx) error
 }
 
 // prepared is an action with everything filled in.
@@ -44,7 +51,7 @@ type prepared struct {
 }
 
 // attempt carries out the action of a delivery.
-func (s *Service) attempt(ctx context.Context, open opener, d store.Delivery, e store.Event, values rule.Values) (outcome, error) {
+func (s *Service) attempt(ctx context.Context, open opener, d deliverystore.Delivery, e eventstore.Event, values rule.Values) (outcome, error) {
 	p, err := s.prepare(ctx, open, d, e, values)
 	if err != nil {
 		return outcome{}, err
@@ -56,13 +63,13 @@ func (s *Service) attempt(ctx context.Context, open opener, d store.Delivery, e 
 type opener func(ctx context.Context, connectionID string) (adapter.Connection, error)
 
 // prepare fills an action in, so that it can be shown, checked or done.
-func (s *Service) prepare(ctx context.Context, open opener, d store.Delivery, e store.Event, values rule.Values) (p prepared, err error) {
+func (s *Service) prepare(ctx context.Context, open opener, d deliverystore.Delivery, e eventstore.Event, values rule.Values) (p prepared, err error) {
 	if d.Action.ConnectionID != "" {
 		if p.connection, err = open(ctx, d.Action.ConnectionID); err != nil {
 			return p, err
 		}
 	}
-	fill := map[string]func(context.Context, *prepared, store.Delivery, store.Event, rule.Values) error{
+	fill := map[string]func(context.Context, *prepared, deliverystore.Delivery, eventstore.Event, rule.Values) error{
 		rule.Send: s.send, rule.Mail: s.mail, rule.Award: s.award, rule.Operate: s.operate,
 		rule.Enrol: s.enrol, rule.Unenrol: s.enrol, rule.AddToGroup: s.group, rule.TakeFrom: s.group,
 		rule.OpenTask: s.task, rule.AppendSheet: s.row,
@@ -104,7 +111,7 @@ func (s *Service) once() call.Options {
 	return o
 }
 
-func (s *Service) send(_ context.Context, p *prepared, d store.Delivery, e store.Event, values rule.Values) error {
+func (s *Service) send(_ context.Context, p *prepared, d deliverystore.Delivery, e eventstore.Event, values rule.Values) error {
 	data, err := s.fields(d.Action, values)
 	if err != nil {
 		return err
@@ -137,7 +144,7 @@ func (s *Service) hook(c adapter.Connection) *hooks.Hook {
 // mailLimit is how long a mail server may take for one mail.
 func (s *Service) mailLimit() time.Duration { return cmp.Or(s.MailLimit, 25*time.Second) }
 
-func (s *Service) mail(_ context.Context, p *prepared, d store.Delivery, _ store.Event, values rule.Values) error {
+func (s *Service) mail(_ context.Context, p *prepared, d deliverystore.Delivery, _ eventstore.Event, values rule.Values) error {
 	address, err := s.recipient(d.Action, values)
 	if err != nil {
 		return err
@@ -170,9 +177,9 @@ func (s *Service) mail(_ context.Context, p *prepared, d store.Delivery, _ store
 	return nil
 }
 
-func (s *Service) award(ctx context.Context, p *prepared, d store.Delivery, e store.Event, _ rule.Values) error {
-	b, err := s.Store.Badge(ctx, d.Action.BadgeID)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+func (s *Service) award(ctx context.Context, p *prepared, d deliverystore.Delivery, e eventstore.Event, _ rule.Values) error {
+	b, err := badgestore.FindBadge(ctx, s.Store, d.Action.BadgeID)
+	if err != nil && !errors.Is(err, db.ErrNotFound) {
 		return err
 	}
 	p.shown = map[string]any{"badge": b.Name}
@@ -184,15 +191,15 @@ func (s *Service) award(ctx context.Context, p *prepared, d store.Delivery, e st
 	return nil
 }
 
-func (s *Service) operate(ctx context.Context, p *prepared, d store.Delivery, _ store.Event, values rule.Values) error {
-	o, err := s.Store.Operation(ctx, d.Action.ConnectionID, d.Action.Operation)
+func (s *Service) operate(ctx context.Context, p *prepared, d deliverystore.Delivery, _ eventstore.Event, values rule.Values) error {
+	o, err := connectionstore.FindOperation(ctx, s.Store, d.Action.ConnectionID, d.Action.Operation)
 	if err == nil && d.Undoes != nil {
 		if o.Undo == "" {
 			return refusal.Conflict(finding.CannotRevert, "the operation %s names none that reverts it", o.Name)
 		}
-		o, err = s.Store.Operation(ctx, d.Action.ConnectionID, o.Undo)
+		o, err = connectionstore.FindOperation(ctx, s.Store, d.Action.ConnectionID, o.Undo)
 	}
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Conflict(finding.OperationGone, "%s defines no operation %q", p.connection.Name, d.Action.Operation)
 	}
 	if err != nil {
@@ -312,7 +319,7 @@ func shortList(all []string) string {
 }
 
 // someone is the event's person, as the service may know them.
-func (s *Service) someone(ctx context.Context, d store.Delivery, values rule.Values) (workspaces.Someone, error) {
+func (s *Service) someone(ctx context.Context, d deliverystore.Delivery, values rule.Values) (workspaces.Someone, error) {
 	if d.PersonID == nil {
 		email, _ := values["event"]["email"].(string)
 		if email == "" {
@@ -322,12 +329,12 @@ func (s *Service) someone(ctx context.Context, d store.Delivery, values rule.Val
 		given, family := splitName(name, email)
 		return workspaces.Someone{Email: email, GivenName: given, FamilyName: family}, nil
 	}
-	p, err := s.Store.Person(ctx, *d.PersonID)
+	p, err := rosterstore.FindPerson(ctx, s.Store, *d.PersonID)
 	if err != nil {
 		return workspaces.Someone{}, err
 	}
 	out := workspaces.Someone{Identifier: p.Identifier, Email: p.Email, UserName: p.UserName, GivenName: p.GivenName, FamilyName: p.FamilyName}
-	accounts, err := s.Store.AccountsOf(ctx, p.ID)
+	accounts, err := matchstore.AccountsOf(ctx, s.Store, p.ID)
 	for _, a := range accounts {
 		if a.ConnectionID == d.Action.ConnectionID && !a.Denied {
 			out.AccountID = a.RemoteID
@@ -369,7 +376,7 @@ func groupRefusal(err error, who workspaces.Someone) error {
 	return err
 }
 
-func (s *Service) group(ctx context.Context, p *prepared, d store.Delivery, _ store.Event, values rule.Values) error {
+func (s *Service) group(ctx context.Context, p *prepared, d deliverystore.Delivery, _ eventstore.Event, values rule.Values) error {
 	name, err := rule.Fill(d.Action.Group, values)
 	if err != nil {
 		return refuseText("group", err)
@@ -386,16 +393,16 @@ func (s *Service) group(ctx context.Context, p *prepared, d store.Delivery, _ st
 
 // enrol enrols a person in a section of the course platform, or takes them out: as a
 // member of the platform's group for the section, or with a row for it to pick up.
-func (s *Service) enrol(ctx context.Context, p *prepared, d store.Delivery, _ store.Event, values rule.Values) error {
+func (s *Service) enrol(ctx context.Context, p *prepared, d deliverystore.Delivery, _ eventstore.Event, values rule.Values) error {
 	id := cmp.Or(d.Action.SectionID, text(d.SectionID))
 	if id == "" {
 		return refusal.Invalid("sectionId", "the event is about no section; choose one for the action")
 	}
-	x, err := s.Store.Section(ctx, id)
+	x, err := rosterstore.FindSection(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
-	sourced, err := s.Store.SectionSourcedID(ctx, id)
+	sourced, err := rosterstore.SectionSourcedID(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
@@ -419,20 +426,20 @@ func (s *Service) enrol(ctx context.Context, p *prepared, d store.Delivery, _ st
 		}
 		return outcome{
 			request: fmt.Sprintf("%s %s in %s, to be picked up", who.Identifier, word, sourced),
-			keep: func(ctx context.Context, tx *store.Tx) error {
-				return tx.KeepPickup(ctx, store.Pickup{ConnectionID: p.connection.ID, Person: who.Identifier, Section: sourced, Role: "student", Active: in})
+			keep: func(ctx context.Context, tx *db.Tx) error {
+				return deliverystore.KeepPickup(ctx, tx, deliverystore.Pickup{ConnectionID: p.connection.ID, Person: who.Identifier, Section: sourced, Role: "student", Active: in})
 			},
 		}, nil
 	}
 	return nil
 }
 
-func (s *Service) task(_ context.Context, p *prepared, d store.Delivery, e store.Event, values rule.Values) error {
+func (s *Service) task(_ context.Context, p *prepared, d deliverystore.Delivery, e eventstore.Event, values rule.Values) error {
 	if d.Undoes != nil {
 		p.shown = map[string]any{"closes": *d.Undoes}
 		p.do = func(context.Context) (outcome, error) {
-			return outcome{answer: "the task is closed", keep: func(ctx context.Context, tx *store.Tx) error {
-				_, err := tx.EndTask(ctx, store.Task{DeliveryID: *d.Undoes}, "a rule")
+			return outcome{answer: "the task is closed", keep: func(ctx context.Context, tx *db.Tx) error {
+				_, err := taskstore.EndTask(ctx, tx, taskstore.Task{DeliveryID: *d.Undoes}, "a rule")
 				return err
 			}}, nil
 		}
@@ -446,15 +453,15 @@ func (s *Service) task(_ context.Context, p *prepared, d store.Delivery, e store
 	if err != nil {
 		return refuseText("text", err)
 	}
-	t := store.Task{ID: store.NewID(), DeliveryID: d.ID, RuleID: d.RuleID, Title: title, Detail: detail, Owner: d.Action.Owner, PersonID: e.PersonID, SectionID: e.SectionID}
+	t := taskstore.Task{ID: db.NewID(), DeliveryID: d.ID, RuleID: d.RuleID, Title: title, Detail: detail, Owner: d.Action.Owner, PersonID: e.PersonID, SectionID: e.SectionID}
 	if wait, _ := rule.Span(d.Action.DueIn); wait > 0 {
 		due := s.now().Add(wait)
 		t.DueAt = &due
 	}
 	p.shown = map[string]any{"title": title, "text": detail, "owner": t.Owner}
 	p.do = func(context.Context) (outcome, error) {
-		return outcome{request: title, result: map[string]any{"taskId": t.ID}, keep: func(ctx context.Context, tx *store.Tx) error {
-			if err := store.Create(tx, &t, "opening the task"); err != nil {
+		return outcome{request: title, result: map[string]any{"taskId": t.ID}, keep: func(ctx context.Context, tx *db.Tx) error {
+			if err := db.Create(tx, &t, "opening the task"); err != nil {
 				return err
 			}
 			return tx.Announce(ctx, "task", t.ID)
@@ -463,15 +470,15 @@ func (s *Service) task(_ context.Context, p *prepared, d store.Delivery, e store
 	return nil
 }
 
-func (s *Service) row(_ context.Context, p *prepared, d store.Delivery, _ store.Event, values rule.Values) error {
+func (s *Service) row(_ context.Context, p *prepared, d deliverystore.Delivery, _ eventstore.Event, values rule.Values) error {
 	cells, err := s.fields(d.Action, values)
 	if err != nil {
 		return err
 	}
 	p.shown = map[string]any{"sheet": d.Action.Sheet, "cells": cells}
 	p.do = func(context.Context) (outcome, error) {
-		return outcome{request: fmt.Sprintf("%s: %v", d.Action.Sheet, cells), keep: func(ctx context.Context, tx *store.Tx) error {
-			return tx.AppendRow(ctx, d.Action.Sheet, d.ID, cells)
+		return outcome{request: fmt.Sprintf("%s: %v", d.Action.Sheet, cells), keep: func(ctx context.Context, tx *db.Tx) error {
+			return deliverystore.AppendRow(ctx, tx, d.Action.Sheet, d.ID, cells)
 		}}, nil
 	}
 	return nil

@@ -14,14 +14,20 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
 	"kanban/internal/core/stage"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/stagestore"
 )
 
 // book holds the rules that are on, ready to be matched. One is built when any rule
 // has changed.
 type book struct {
 	mark   int64
-	byID   map[string]store.Rule
+	byID   map[string]rulestore.Rule
 	fires  *rule.Index
 	undone *rule.Index // by what takes a rule's deliveries back
 	watch  stage.Watch // what the stage plans that are on are about
@@ -37,8 +43,8 @@ type books struct {
 	at     time.Time // when it was last found to be the latest
 }
 
-func newBook(mark int64, rules []store.Rule) *book {
-	b := &book{mark: mark, byID: make(map[string]store.Rule, len(rules))}
+func newBook(mark int64, rules []rulestore.Rule) *book {
+	b := &book{mark: mark, byID: make(map[string]rulestore.Rule, len(rules))}
 	var fires, undone []rule.Rule
 	for _, r := range rules {
 		b.byID[r.ID] = r
@@ -53,7 +59,7 @@ func newBook(mark int64, rules []store.Rule) *book {
 
 // rulesOn gives the rules that are on.
 func (s *Service) rulesOn(ctx context.Context) (*book, error) {
-	mark, err := s.Store.RulesMark(ctx)
+	mark, err := rulestore.RulesMark(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -68,11 +74,11 @@ func (s *Service) rulesAt(ctx context.Context, mark int64) (*book, error) {
 	if s.books.latest != nil && s.books.latest.mark == mark {
 		return s.books.latest, nil
 	}
-	rules, err := s.Store.RulesOn(ctx)
+	rules, err := rulestore.RulesOn(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
-	plans, err := s.Store.StagePlansOn(ctx)
+	plans, err := stagestore.StagePlansOn(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +106,7 @@ func (s *Service) rulesLately(ctx context.Context) (*book, error) {
 	return s.rulesOn(ctx)
 }
 
-func at(e store.Event) rule.Event {
+func at(e eventstore.Event) rule.Event {
 	days := 0
 	if rule.Trigger(e.Type).Waits() {
 		n, _ := e.Data["days"].(float64)
@@ -117,7 +123,7 @@ func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) e
 	if err != nil || b.idle() {
 		return err
 	}
-	events, err := s.Store.EventsByID(ctx, eventIDs)
+	events, err := eventstore.EventsByID(ctx, s.Store, eventIDs)
 	if err != nil {
 		return err
 	}
@@ -132,8 +138,8 @@ func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) e
 	if err != nil || r.none() && len(stages) == 0 {
 		return err
 	}
-	return store.Again(func() error {
-		return s.Store.InTx(ctx, func(tx *store.Tx) error {
+	return db.Again(func() error {
+		return s.Store.InTx(ctx, func(tx *db.Tx) error {
 			if err := tx.Enqueue(ctx, stages...); err != nil || r.none() {
 				return err
 			}
@@ -145,7 +151,7 @@ func (s *Service) React(ctx context.Context, eventIDs []string, ruleID string) e
 // Recorded makes, in the transaction that records events, the deliveries that follow from
 // those that are new. people are some of those whom they are about, read already; mark is
 // that of the rules.
-func (s *Service) Recorded(ctx context.Context, tx *store.Tx, people []store.Person, events []store.Event, fresh []string, mark int64) error {
+func (s *Service) Recorded(ctx context.Context, tx *db.Tx, people []rosterstore.Person, events []eventstore.Event, fresh []string, mark int64) error {
 	b, err := s.rulesAt(ctx, mark)
 	if err != nil || b.idle() {
 		return err
@@ -157,7 +163,7 @@ func (s *Service) Recorded(ctx context.Context, tx *store.Tx, people []store.Per
 	for _, id := range fresh {
 		isNew[id] = true
 	}
-	list := b.matching(slices.DeleteFunc(events, func(e store.Event) bool { return !isNew[e.ID] }))
+	list := b.matching(slices.DeleteFunc(events, func(e eventstore.Event) bool { return !isNew[e.ID] }))
 	now := s.now()
 	for i := range list {
 		e := &list[i].event
@@ -180,17 +186,17 @@ func (s *Service) Recorded(ctx context.Context, tx *store.Tx, people []store.Per
 
 // Reworked lets follow, in the background, what follows from progress in a course that was
 // worked out anew: reactions to its new events, and the stages of those people.
-func (s *Service) Reworked(ctx context.Context, tx *store.Tx, courseID string, people, fresh []string, mark int64) error {
+func (s *Service) Reworked(ctx context.Context, tx *db.Tx, courseID string, people, fresh []string, mark int64) error {
 	b, err := s.rulesAt(ctx, mark)
 	if err != nil {
 		return err
 	}
 	if b.watch.Courses[courseID] && len(people) > 0 {
-		if err := tx.Enqueue(ctx, store.WorkOutStages{People: people, Courses: []string{courseID}}); err != nil {
+		if err := tx.Enqueue(ctx, jobs.WorkOutStages{People: people, Courses: []string{courseID}}); err != nil {
 			return err
 		}
 	}
-	return tx.EnqueueReactions(ctx, fresh)
+	return eventstore.EnqueueReactions(ctx, tx, fresh)
 }
 
 // asStored gives what an event holds as it reads when it comes out of the database.
@@ -220,12 +226,12 @@ func asStored(data map[string]any) (map[string]any, error) {
 // matched is an event with the rules that it sets off, and those whose deliveries it
 // reverts.
 type matched struct {
-	event         store.Event
+	event         eventstore.Event
 	fires, undone []rule.Rule
 }
 
 // matching gives the events that any rule is about.
-func (b *book) matching(events []store.Event) (list []matched) {
+func (b *book) matching(events []eventstore.Event) (list []matched) {
 	for _, e := range events {
 		m := matched{e, b.fires.Match(at(e)), nil}
 		if e.PersonID != nil {
@@ -240,18 +246,18 @@ func (b *book) matching(events []store.Event) (list []matched) {
 
 // reactions are what follows from events.
 type reactions struct {
-	made []store.Delivery
+	made []deliverystore.Delivery
 	undo []matched // that take something back
 	// results are the passes and fails among their events, by id, for rules for which not
 	// every one counts.
-	results map[string]store.Event
-	rules   map[string]store.Rule
+	results map[string]eventstore.Event
+	rules   map[string]rulestore.Rule
 }
 
 func (r reactions) none() bool { return len(r.made)+len(r.undo) == 0 }
 
 func (s *Service) reactions(ctx context.Context, b *book, known *known, list []matched, ruleID string) (out reactions, err error) {
-	var events []store.Event
+	var events []eventstore.Event
 	for _, m := range list {
 		if len(m.fires) > 0 {
 			events = append(events, m.event)
@@ -260,7 +266,7 @@ func (s *Service) reactions(ctx context.Context, b *book, known *known, list []m
 	if err := known.prefetch(ctx, events); err != nil {
 		return out, err
 	}
-	out.results, out.rules = map[string]store.Event{}, b.byID
+	out.results, out.rules = map[string]eventstore.Event{}, b.byID
 	for _, m := range list {
 		e := m.event
 		// What stands in no outline is not told apart by its activity.
@@ -274,7 +280,7 @@ func (s *Service) reactions(ctx context.Context, b *book, known *known, list []m
 				continue
 			}
 			list, err := s.fire(ctx, known, e, r)
-			if errors.Is(err, store.ErrNotFound) {
+			if errors.Is(err, db.ErrNotFound) {
 				continue // whoever it is about went with their register
 			}
 			if err != nil {
@@ -289,7 +295,7 @@ func (s *Service) reactions(ctx context.Context, b *book, known *known, list []m
 	return out, nil
 }
 
-func (s *Service) keepReactions(ctx context.Context, tx *store.Tx, r reactions) error {
+func (s *Service) keepReactions(ctx context.Context, tx *db.Tx, r reactions) error {
 	r, err := s.counting(ctx, tx, r)
 	if err != nil {
 		return err
@@ -316,25 +322,25 @@ func text(id *string) string {
 
 // queue writes deliveries and queues the first of each rule and event. What a
 // person has had once already is left out whole.
-func (s *Service) queue(ctx context.Context, tx *store.Tx, made []store.Delivery) error {
+func (s *Service) queue(ctx context.Context, tx *db.Tx, made []deliverystore.Delivery) error {
 	for i := range made {
-		if d := &made[i]; d.State == store.DeliveryPlanned && d.Position == 0 {
-			d.State = store.DeliveryQueued
+		if d := &made[i]; d.State == deliverystore.DeliveryPlanned && d.Position == 0 {
+			d.State = deliverystore.DeliveryQueued
 		}
 	}
-	fresh, err := tx.AddDeliveries(ctx, made)
+	fresh, err := deliverystore.AddDeliveries(ctx, tx, made)
 	if err != nil {
 		return err
 	}
 	if len(fresh) > 0 {
-		tx.Queued()
+		deliverystore.Queued(tx)
 	}
 	return nil
 }
 
 // fire gives the deliveries of one rule for one event: none when its condition does
 // not hold. Each of them is begun when the one before it is over.
-func (s *Service) fire(ctx context.Context, known *known, e store.Event, r store.Rule) ([]store.Delivery, error) {
+func (s *Service) fire(ctx context.Context, known *known, e eventstore.Event, r rulestore.Rule) ([]deliverystore.Delivery, error) {
 	var conditionErr error
 	if r.Condition != "" {
 		values, err := known.values(ctx, e, r.Condition)
@@ -346,9 +352,9 @@ func (s *Service) fire(ctx context.Context, known *known, e store.Event, r store
 			return nil, nil
 		}
 	}
-	list := make([]store.Delivery, 0, len(r.Actions))
+	list := make([]deliverystore.Delivery, 0, len(r.Actions))
 	for i, a := range r.Actions {
-		d := store.Delivery{ID: store.NewID(), EventID: e.ID, RuleID: &r.ID, RuleVersion: r.Version, Position: i, Action: a, PersonID: e.PersonID, SectionID: e.SectionID, State: store.DeliveryPlanned}
+		d := deliverystore.Delivery{ID: db.NewID(), EventID: e.ID, RuleID: &r.ID, RuleVersion: r.Version, Position: i, Action: a, PersonID: e.PersonID, SectionID: e.SectionID, State: deliverystore.DeliveryPlanned}
 		if a.ConnectionID != "" {
 			d.ConnectionID = &a.ConnectionID
 		}
@@ -366,9 +372,9 @@ func (s *Service) fire(ctx context.Context, known *known, e store.Event, r store
 		}
 		switch n := rule.Chain(e.Data); {
 		case conditionErr != nil:
-			d.State, d.Code, d.LastError = store.DeliveryWaiting, string(finding.ConditionRefused), conditionErr.Error()
+			d.State, d.Code, d.LastError = deliverystore.DeliveryWaiting, string(finding.ConditionRefused), conditionErr.Error()
 		case n >= rule.MostInChain && i == 0:
-			d.State, d.Code, d.LastError = store.DeliveryWaiting, string(finding.ChainStopped), rule.ChainTooLong(n).Error()
+			d.State, d.Code, d.LastError = deliverystore.DeliveryWaiting, string(finding.ChainStopped), rule.ChainTooLong(n).Error()
 		}
 		list = append(list, d)
 	}
@@ -377,20 +383,20 @@ func (s *Service) fire(ctx context.Context, known *known, e store.Event, r store
 
 // revert stops what a rule has not done yet for the event's person and place, and
 // queues the opposite of what it has done.
-func (s *Service) revert(ctx context.Context, tx *store.Tx, e store.Event, ruleID string) error {
-	list, err := tx.Undoable(ctx, ruleID, e)
+func (s *Service) revert(ctx context.Context, tx *db.Tx, e eventstore.Event, ruleID string) error {
+	list, err := deliverystore.FindUndoable(ctx, tx, ruleID, e)
 	if err != nil {
 		return err
 	}
 	slices.Reverse(list) // the last thing first
 	for _, d := range list {
-		if d.State != store.DeliveryDelivered {
-			if err := tx.Release(ctx, d.ID, store.DeliveryStopped); err != nil {
+		if d.State != deliverystore.DeliveryDelivered {
+			if err := deliverystore.AllowAgain(ctx, tx, d.ID, deliverystore.DeliveryStopped); err != nil {
 				return err
 			}
 			continue
 		}
-		if err := tx.Release(ctx, d.ID, ""); err != nil {
+		if err := deliverystore.AllowAgain(ctx, tx, d.ID, ""); err != nil {
 			return err
 		}
 		if err := s.opposite(ctx, tx, e.ID, rule.Chain(e.Data), d); err != nil {
@@ -402,23 +408,23 @@ func (s *Service) revert(ctx context.Context, tx *store.Tx, e store.Event, ruleI
 
 // opposite queues the delivery that takes one back, because of an event to which so many
 // others led. What cannot be reverted is noted.
-func (s *Service) opposite(ctx context.Context, tx *store.Tx, eventID string, chain int, d store.Delivery) error {
+func (s *Service) opposite(ctx context.Context, tx *db.Tx, eventID string, chain int, d deliverystore.Delivery) error {
 	now := s.now()
-	u := store.Delivery{
-		ID: store.NewID(), EventID: eventID, RuleID: d.RuleID, RuleVersion: d.RuleVersion, Position: d.Position, ConnectionID: d.ConnectionID,
-		PersonID: d.PersonID, SectionID: d.SectionID, Undoes: &d.ID, State: store.DeliveryPlanned, DueAt: &now,
+	u := deliverystore.Delivery{
+		ID: db.NewID(), EventID: eventID, RuleID: d.RuleID, RuleVersion: d.RuleVersion, Position: d.Position, ConnectionID: d.ConnectionID,
+		PersonID: d.PersonID, SectionID: d.SectionID, Undoes: &d.ID, State: deliverystore.DeliveryPlanned, DueAt: &now,
 	}
 	opposite, ok := d.Action.Reverted()
 	if u.Action = opposite; !ok {
-		u.Action, u.State, u.Code, u.FinishedAt = d.Action, store.DeliverySkipped, string(finding.CannotRevert), &now
+		u.Action, u.State, u.Code, u.FinishedAt = d.Action, deliverystore.DeliverySkipped, string(finding.CannotRevert), &now
 		u.Action.Undo = true
 	}
 	if ok && chain >= rule.MostInChain {
-		u.State, u.Code, u.LastError = store.DeliveryWaiting, string(finding.ChainStopped), rule.ChainTooLong(chain).Error()
+		u.State, u.Code, u.LastError = deliverystore.DeliveryWaiting, string(finding.ChainStopped), rule.ChainTooLong(chain).Error()
 	}
-	fresh, err := tx.AddDeliveries(ctx, []store.Delivery{u})
-	if err != nil || !fresh[u.ID] || u.State != store.DeliveryPlanned {
+	fresh, err := deliverystore.AddDeliveries(ctx, tx, []deliverystore.Delivery{u})
+	if err != nil || !fresh[u.ID] || u.State != deliverystore.DeliveryPlanned {
 		return err
 	}
-	return tx.Begin(ctx, now, u.ID)
+	return deliverystore.QueuePlanned(ctx, tx, now, u.ID)
 }

@@ -13,14 +13,18 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
 	"kanban/internal/standin/fault"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rulestore"
 	"kanban/internal/store/storetest"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 // world has a read register, a contact list and a rule that greets.
-func world(t *testing.T, change func(*rule.Draft)) (*apptest.World, store.Rule) {
+func world(t *testing.T, change func(*rule.Draft)) (*apptest.World, rulestore.Rule) {
 	t.Helper()
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
@@ -38,9 +42,9 @@ func world(t *testing.T, change func(*rule.Draft)) (*apptest.World, store.Rule) 
 	return w, r
 }
 
-func joined(w *apptest.World, key, who, section string) store.Event {
+func joined(w *apptest.World, key, who, section string) eventstore.Event {
 	p, s := w.Person(who), w.Section(section)
-	return store.Event{Type: string(rule.SectionJoined), NaturalKey: key, PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now()}
+	return eventstore.Event{Type: string(rule.SectionJoined), NaturalKey: key, PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now()}
 }
 
 func TestRuleFiresOncePerPersonAndTarget_E8(t *testing.T) {
@@ -70,7 +74,7 @@ func TestConditionDecides(t *testing.T) {
 	e.Data = nil
 	waiting := w.Deliveries(w.Record(e).ID)
 	require.Len(t, waiting, 1, "a condition that cannot be worked out is not dropped silently")
-	assert.Equal(t, store.DeliveryWaiting, waiting[0].State)
+	assert.Equal(t, deliverystore.DeliveryWaiting, waiting[0].State)
 	assert.Equal(t, string(finding.ConditionRefused), waiting[0].Code)
 }
 
@@ -78,7 +82,7 @@ func TestDeliveryIsRetriedThenWaits_E9(t *testing.T) {
 	w, _ := world(t, nil)
 	e := w.Record(joined(w, "k1", "stu-001", "PROP-A"))
 	id := w.Deliveries(e.ID)[0].ID
-	deliver := func() (time.Duration, store.ListedDelivery) {
+	deliver := func() (time.Duration, deliverystore.ListedDelivery) {
 		t.Helper()
 		again, err := w.Reacting.Deliver(t.Context(), id)
 		require.NoError(t, err)
@@ -87,7 +91,7 @@ func TestDeliveryIsRetriedThenWaits_E9(t *testing.T) {
 	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 429, RetryAfter: 30, Path: "/events"}))
 	again, d := deliver()
 	assert.Equal(t, 30*time.Second, again, "longer than our own pause, because the service asks for it")
-	assert.Equal(t, store.DeliveryRetrying, d.State)
+	assert.Equal(t, deliverystore.DeliveryRetrying, d.State)
 	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Cut, Path: "/events"}))
 	again, _ = deliver()
 	assert.InDelta(t, 30, again.Seconds(), 2)
@@ -99,7 +103,7 @@ func TestDeliveryIsRetriedThenWaits_E9(t *testing.T) {
 	later += 15 * time.Second
 	again, d = deliver()
 	assert.Zero(t, again, "after the last pause it waits for a person")
-	assert.Equal(t, store.DeliveryWaiting, d.State)
+	assert.Equal(t, deliverystore.DeliveryWaiting, d.State)
 	assert.Equal(t, 3, d.Attempts)
 	again, _ = deliver()
 	assert.Zero(t, again)
@@ -108,9 +112,9 @@ func TestDeliveryIsRetriedThenWaits_E9(t *testing.T) {
 	w.Standins.ClearFaults()
 	require.NoError(t, w.Reacting.Retry(t.Context(), "test", id))
 	_, d = deliver()
-	assert.Equal(t, store.DeliveryDelivered, d.State)
+	assert.Equal(t, deliverystore.DeliveryDelivered, d.State)
 	assert.ErrorContains(t, w.Reacting.Retry(t.Context(), "test", id), "only a delivery that waits")
-	attempts, err := w.Store.Attempts(t.Context(), id)
+	attempts, err := deliverystore.Attempts(t.Context(), w.Store, id)
 	require.NoError(t, err)
 	require.Len(t, attempts, 4)
 	for _, a := range attempts {
@@ -137,7 +141,7 @@ func TestRefusedAndPausedAreNotRetried(t *testing.T) {
 	again, err = w.Reacting.Deliver(t.Context(), id)
 	require.NoError(t, err)
 	assert.Zero(t, again, "the receiver refuses this event; again would not help")
-	assert.Equal(t, store.DeliveryWaiting, w.Deliveries(e.ID)[0].State)
+	assert.Equal(t, deliverystore.DeliveryWaiting, w.Deliveries(e.ID)[0].State)
 	assert.Contains(t, w.Deliveries(e.ID)[0].LastError, "needs an email and a label")
 }
 
@@ -145,9 +149,9 @@ func TestRefusedAndPausedAreNotRetried(t *testing.T) {
 func TestActionsHappenInOrder(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	issuer, err := w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "School"})
+	issuer, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "School"})
 	require.NoError(t, err)
-	badge, err := w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
+	badge, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	r, err := w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{
 		{Kind: rule.Award, BadgeID: badge.ID},
@@ -186,7 +190,7 @@ func TestRulesThatCannotWorkAreRefused(t *testing.T) {
 		"name":                    func(d *rule.Draft) { d.Name = " " },
 		"trigger":                 func(d *rule.Draft) { d.Trigger = "full.moon" },
 		"condition":               func(d *rule.Draft) { d.Condition = "1 + 1" },
-		"scope.course":            func(d *rule.Draft) { d.Scope.Course = store.NewID() },
+		"scope.course":            func(d *rule.Draft) { d.Scope.Course = db.NewID() },
 		"scope.section":           func(d *rule.Draft) { d.Scope.Section = "PROP-A" },
 		"actions":                 func(d *rule.Draft) { d.Actions = nil },
 		"actions[0].kind":         func(d *rule.Draft) { d.Actions[0].Kind = "sing" },
@@ -214,5 +218,5 @@ func TestRulesThatCannotWorkAreRefused(t *testing.T) {
 	_, err = w.Reacting.Save(t.Context(), "test", r.ID, r.Version, d)
 	require.NoError(t, err)
 	_, err = w.Reacting.Save(t.Context(), "test", r.ID, r.Version, d)
-	assert.ErrorIs(t, err, store.ErrStale)
+	assert.ErrorIs(t, err, db.ErrStale)
 }

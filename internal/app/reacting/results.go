@@ -5,19 +5,22 @@ import (
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rulestore"
 )
 
 // results looks up, within a transaction, which results of assessments count for rules.
 type results struct {
-	tx    *store.Tx
-	rules map[string]store.Rule
+	tx    *db.Tx
+	rules map[string]rulestore.Rule
 	seen  map[string][]rule.Result // by person, section and activity
 }
 
 // hold reports whether, after a pass or fail, what counts for a rule is the result that sets
 // it off.
-func (x results) hold(ctx context.Context, e store.Event, ruleID string) (bool, error) {
+func (x results) hold(ctx context.Context, e eventstore.Event, ruleID string) (bool, error) {
 	r, ok := x.rules[ruleID]
 	counts := r.Draft().ResultThatCounts()
 	if !ok || counts == rule.EveryResult {
@@ -25,7 +28,7 @@ func (x results) hold(ctx context.Context, e store.Event, ruleID string) (bool, 
 	}
 	key := *e.PersonID + "/" + text(e.SectionID) + "/" + e.ActivityID
 	if _, known := x.seen[key]; !known {
-		all, err := x.tx.Results(ctx, e)
+		all, err := eventstore.Results(ctx, x.tx, e)
 		if err != nil {
 			return false, err
 		}
@@ -37,7 +40,7 @@ func (x results) hold(ctx context.Context, e store.Event, ruleID string) (bool, 
 // counting leaves out what does not count for a rule: what follows from a fail, say, that
 // came to be known after a later pass. It locks nothing: results of one person in one
 // section are recorded one after the other, with their progress.
-func (s *Service) counting(ctx context.Context, tx *store.Tx, r reactions) (reactions, error) {
+func (s *Service) counting(ctx context.Context, tx *db.Tx, r reactions) (reactions, error) {
 	if len(r.results) == 0 {
 		return r, nil
 	}
@@ -54,7 +57,7 @@ func (s *Service) counting(ctx context.Context, tx *store.Tx, r reactions) (reac
 		}
 		if !yes {
 			at := s.now()
-			d.State, d.Code, d.OnceKey, d.FinishedAt = store.DeliverySkipped, string(finding.OtherResultCounts), nil, &at
+			d.State, d.Code, d.OnceKey, d.FinishedAt = deliverystore.DeliverySkipped, string(finding.OtherResultCounts), nil, &at
 			d.LastError = "another result of the assessment counts for the rule"
 		}
 	}

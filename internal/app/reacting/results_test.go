@@ -12,7 +12,7 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/deliverystore"
 )
 
 // orders gives every order of n things.
@@ -71,9 +71,9 @@ func TestResultsInAnyOrderEndTheSame_E8(t *testing.T) {
 					}
 					id := w.Person(who).ID
 					adds, removes := 0, 0
-					for _, d := range all(t, w, store.DeliveryFilter{PersonID: id}) {
+					for _, d := range all(t, w, deliverystore.DeliveryFilter{PersonID: id}) {
 						switch {
-						case d.State != store.DeliveryDelivered:
+						case d.State != deliverystore.DeliveryDelivered:
 						case d.Undoes == nil:
 							adds++
 						default:

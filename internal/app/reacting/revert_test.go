@@ -9,7 +9,9 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/leases"
 )
 
 // What is being done at the very moment at which it is reverted is not forgotten: whoever
@@ -22,29 +24,29 @@ func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
 	}})
 	failed := w.Record(about(w, rule.AssessmentFailed, "f1", "stu-002"))
-	lease, err := w.Store.Register(t.Context(), time.Hour)
+	lease, err := leases.Register(t.Context(), w.Store, time.Hour)
 	require.NoError(t, err)
 	passed := about(w, rule.AssessmentPassed, "p1", "stu-002")
-	passed.ID = store.NewID()
-	var list []store.Delivery
+	passed.ID = db.NewID()
+	var list []deliverystore.Delivery
 	var written map[string]bool
 	var endErr error
 	ended := make(chan struct{})
-	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error {
-		before := all(t, w, store.DeliveryFilter{EventID: failed.ID})
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error {
+		before := all(t, w, deliverystore.DeliveryFilter{EventID: failed.ID})
 		require.Len(t, before, 1)
-		begun, err := w.Store.BeginAttempts(t.Context(), lease.Worker, time.Now(), time.Now(), before[0].ID)
+		begun, err := deliverystore.BeginAttempts(t.Context(), w.Store, lease.Worker, time.Now(), time.Now(), before[0].ID)
 		require.NoError(t, err)
 		require.Len(t, begun, 1)
-		if list, err = tx.Undoable(t.Context(), r.ID, passed); err != nil {
+		if list, err = deliverystore.FindUndoable(t.Context(), tx, r.ID, passed); err != nil {
 			return err
 		}
 		require.Len(t, list, 1)
 		go func() {
 			defer close(ended)
 			d := list[0]
-			d.State = store.DeliveryDelivered
-			written, endErr = w.Store.EndPlain(t.Context(), lease.Worker, []*store.Delivery{&d}, []store.Attempt{{DeliveryID: d.ID, Number: 1, StartedAt: time.Now(), Status: 200}})
+			d.State = deliverystore.DeliveryDelivered
+			written, endErr = deliverystore.EndPlain(t.Context(), w.Store, lease.Worker, []*deliverystore.Delivery{&d}, []deliverystore.Attempt{{DeliveryID: d.ID, Number: 1, StartedAt: time.Now(), Status: 200}})
 		}()
 		require.Eventually(t, func() bool { // it has ended, or waits for this transaction
 			select {
@@ -56,12 +58,12 @@ func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 			require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT EXISTS (SELECT FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock')`).Scan(&waits))
 			return waits
 		}, 30*time.Second, 10*time.Millisecond)
-		return tx.Release(t.Context(), list[0].ID, store.DeliveryStopped)
+		return deliverystore.AllowAgain(t.Context(), tx, list[0].ID, deliverystore.DeliveryStopped)
 	}))
 	<-ended
 	require.NoError(t, endErr)
-	now, err := w.Store.Delivery(t.Context(), list[0].ID)
+	now, err := deliverystore.FindDelivery(t.Context(), w.Store, list[0].ID)
 	require.NoError(t, err)
-	assert.Equal(t, store.DeliveryStopped, now.State)
+	assert.Equal(t, deliverystore.DeliveryStopped, now.State)
 	assert.NotContains(t, written, list[0].ID, "it was stopped in the meantime, which has to be known, so that it is undone")
 }

@@ -16,7 +16,13 @@ import (
 	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/rulestore"
 	"kanban/internal/wire/call"
 )
 
@@ -24,12 +30,12 @@ import (
 type Connections interface {
 	adapter.Opener
 	// Unlock does the same with one that has been read.
-	Unlock(c store.Connection) (adapter.Connection, error)
+	Unlock(c connectionstore.Connection) (adapter.Connection, error)
 }
 
 // Badges awards badges.
 type Badges interface {
-	Award(ctx context.Context, badgeID string, event store.Event, at time.Time) (store.Award, error)
+	Award(ctx context.Context, badgeID string, event eventstore.Event, at time.Time) (badgestore.Award, error)
 	// AwardAddress is the address of an award's page.
 	AwardAddress(awardID string) string
 }
@@ -41,7 +47,7 @@ type Outlines interface {
 
 // Service is the use case. Fill every field up to Expressions.
 type Service struct {
-	Store       *store.Store
+	Store       *db.Database
 	Connections Connections
 	Badges      Badges
 	Outlines    Outlines
@@ -85,15 +91,15 @@ func (s *Service) zone() *time.Location {
 }
 
 // Save makes a rule (id empty) or changes one. A new rule is off.
-func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.Draft) (store.Rule, error) {
+func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.Draft) (rulestore.Rule, error) {
 	return s.save(ctx, who, id, version, d, FinishThem)
 }
 
 // Edit does the same with a rule that is there. When it gets other actions, what is still to
 // come of the older ones is stopped or finished, as toCome says; with Ask it is refused while
 // there is any.
-func (s *Service) Edit(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (store.Rule, error) {
-	r, err := s.Store.Rule(ctx, id)
+func (s *Service) Edit(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (rulestore.Rule, error) {
+	r, err := rulestore.FindRule(ctx, s.Store, id)
 	if err != nil {
 		return r, err
 	}
@@ -114,7 +120,7 @@ func same(a, b []rule.Action) bool {
 
 // askToCome refuses while deliveries of a rule are still to come.
 func (s *Service) askToCome(ctx context.Context, id string) error {
-	counts, err := s.Store.StillToCome(ctx, store.DeliveryFilter{RuleID: id})
+	counts, err := deliverystore.StillToCome(ctx, s.Store, deliverystore.DeliveryFilter{RuleID: id})
 	if err != nil {
 		return err
 	}
@@ -124,43 +130,43 @@ func (s *Service) askToCome(ctx context.Context, id string) error {
 	return nil
 }
 
-func (s *Service) save(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (store.Rule, error) {
-	r := store.Rule{ID: store.NewID(), Version: 1}
+func (s *Service) save(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (rulestore.Rule, error) {
+	r := rulestore.Rule{ID: db.NewID(), Version: 1}
 	if id != "" {
 		var err error
-		if r, err = s.Store.Rule(ctx, id); err != nil {
+		if r, err = rulestore.FindRule(ctx, s.Store, id); err != nil {
 			return r, err
 		}
 		if version != 0 && version != r.Version {
-			return r, fmt.Errorf("changing the rule: %w", store.ErrStale)
+			return r, fmt.Errorf("changing the rule: %w", db.ErrStale)
 		}
 	}
 	if err := s.check(ctx, &d); err != nil {
 		return r, err
 	}
 	r.Write(d)
-	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-		write, what := func() error { return store.Create(tx, &r, "making the rule") }, "made a rule"
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+		write, what := func() error { return db.Create(tx, &r, "making the rule") }, "made a rule"
 		if id != "" {
-			write, what = func() error { return tx.UpdateRule(&r) }, "changed a rule"
+			write, what = func() error { return rulestore.UpdateRule(tx, &r) }, "changed a rule"
 		}
 		if err := write(); err != nil {
 			return err
 		}
 		if id != "" && toCome == StopThem {
-			if _, _, err := tx.GiveUp(ctx, store.DeliveryFilter{RuleID: id}, "the rule was changed by "+who); err != nil {
+			if _, _, err := deliverystore.GiveUp(ctx, tx, deliverystore.DeliveryFilter{RuleID: id}, "the rule was changed by "+who); err != nil {
 				return err
 			}
 		}
-		if err := tx.KeepVersion(ctx, r, who); err != nil {
+		if err := rulestore.KeepVersion(ctx, tx, r, who); err != nil {
 			return err
 		}
-		if err := tx.Enqueue(ctx, store.AskNeeds{RuleID: r.ID}); err != nil {
+		if err := tx.Enqueue(ctx, jobs.AskNeeds{RuleID: r.ID}); err != nil {
 			return err
 		}
 		return s.announce(ctx, tx, who, what, r)
 	})
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, db.ErrTaken) {
 		return r, refusal.Invalid("name", "another rule is called %q already; choose another name", d.Name)
 	}
 	return r, err
@@ -168,7 +174,7 @@ func (s *Service) save(ctx context.Context, who, id string, version int, d rule.
 
 // Tried refuses a rule of which no trial was passed as it is now.
 func (s *Service) Tried(ctx context.Context, id string) error {
-	r, err := s.Store.Rule(ctx, id)
+	r, err := rulestore.FindRule(ctx, s.Store, id)
 	if err != nil || r.TriedAt != nil || r.OnSince != nil {
 		return err
 	}
@@ -179,12 +185,12 @@ func (s *Service) Tried(ctx context.Context, id string) error {
 //
 // What a rule that is switched off has still to come is stopped or finished, as toCome says; with
 // Ask it is refused while there is any.
-func (s *Service) Switch(ctx context.Context, who, id string, on bool, toCome ToCome) (store.Rule, error) {
-	r, err := s.Store.Rule(ctx, id)
+func (s *Service) Switch(ctx context.Context, who, id string, on bool, toCome ToCome) (rulestore.Rule, error) {
+	r, err := rulestore.FindRule(ctx, s.Store, id)
 	if err != nil || (r.OnSince != nil) == on {
 		return r, err
 	}
-	its := store.DeliveryFilter{RuleID: id}
+	its := deliverystore.DeliveryFilter{RuleID: id}
 	if !on && toCome == Ask {
 		if err := s.askToCome(ctx, id); err != nil {
 			return r, err
@@ -203,16 +209,16 @@ func (s *Service) Switch(ctx context.Context, who, id string, on bool, toCome To
 			r.FirstOnAt = &at
 		}
 	}
-	return r, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.UpdateRule(&r); err != nil {
+	return r, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := rulestore.UpdateRule(tx, &r); err != nil {
 			return err
 		}
 		if !on && toCome == StopThem {
-			if _, _, err := tx.GiveUp(ctx, its, "the rule was switched off by "+who); err != nil {
+			if _, _, err := deliverystore.GiveUp(ctx, tx, its, "the rule was switched off by "+who); err != nil {
 				return err
 			}
 		}
-		if err := tx.KeepVersion(ctx, r, who); err != nil {
+		if err := rulestore.KeepVersion(ctx, tx, r, who); err != nil {
 			return err
 		}
 		return s.announce(ctx, tx, who, what, r)
@@ -234,7 +240,7 @@ const (
 func toComeInWords(counts map[string]int) string {
 	var parts []string
 	for _, x := range [][2]string{
-		{store.DeliveryPlanned, "planned"}, {store.DeliveryQueued, "queued"}, {store.DeliveryRetrying, "to be tried again"}, {store.DeliveryWaiting, "waiting for a person"},
+		{deliverystore.DeliveryPlanned, "planned"}, {deliverystore.DeliveryQueued, "queued"}, {deliverystore.DeliveryRetrying, "to be tried again"}, {deliverystore.DeliveryWaiting, "waiting for a person"},
 	} {
 		if n := counts[x[0]]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, x[1]))
@@ -246,29 +252,29 @@ func toComeInWords(counts map[string]int) string {
 // Remove removes a rule that is off and never made a delivery; one that did is kept,
 // because its deliveries lead to it.
 func (s *Service) Remove(ctx context.Context, who, id string) error {
-	r, err := s.Store.Rule(ctx, id)
+	r, err := rulestore.FindRule(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
 	if r.OnSince != nil {
 		return refusal.Conflict("", "the rule is on; switch it off first")
 	}
-	made, err := s.Store.Deliveries(ctx, store.DeliveryFilter{RuleID: id, Limit: 1})
+	made, err := deliverystore.Deliveries(ctx, s.Store, deliverystore.DeliveryFilter{RuleID: id, Limit: 1})
 	if err != nil {
 		return err
 	}
 	if len(made) > 0 {
 		return refusal.Conflict("", "the rule has made deliveries, which lead to it; leave it switched off instead")
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.RemoveRule(ctx, id); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := rulestore.RemoveRule(ctx, tx, id); err != nil {
 			return err
 		}
 		return s.announce(ctx, tx, who, "removed a rule", r)
 	})
 }
 
-func (s *Service) announce(ctx context.Context, tx *store.Tx, who, what string, r store.Rule) error {
+func (s *Service) announce(ctx context.Context, tx *db.Tx, who, what string, r rulestore.Rule) error {
 	detail := map[string]any{"name": r.Name, "trigger": r.Trigger, "condition": r.Condition, "on": r.OnSince != nil}
 	if err := tx.Audit(ctx, who, what, "rule/"+r.ID, detail); err != nil {
 		return err

@@ -13,7 +13,8 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
 	"kanban/internal/wire/call"
 )
 
@@ -24,11 +25,11 @@ var DefaultDelays = []time.Duration{
 }
 
 // settle decides what an attempt means for its delivery.
-func (s *Service) settle(d *store.Delivery, a *store.Attempt, out outcome, failure error) (again time.Duration) {
+func (s *Service) settle(d *deliverystore.Delivery, a *deliverystore.Attempt, out outcome, failure error) (again time.Duration) {
 	now := s.now()
 	d.NextAt, d.LastError, d.Code, d.Held = nil, "", "", ""
 	if failure == nil {
-		d.State, d.FinishedAt, d.Result = store.DeliveryDelivered, &now, out.result
+		d.State, d.FinishedAt, d.Result = deliverystore.DeliveryDelivered, &now, out.result
 		return 0
 	}
 	d.LastError = mask(failure.Error(), nil)
@@ -45,10 +46,10 @@ func (s *Service) settle(d *store.Delivery, a *store.Attempt, out outcome, failu
 		}
 		again = max(pause, p.RetryAfter)
 		at := now.Add(again)
-		d.State, d.NextAt, d.Code = store.DeliveryRetrying, &at, string(adapter.CodeOf(failure))
+		d.State, d.NextAt, d.Code = deliverystore.DeliveryRetrying, &at, string(adapter.CodeOf(failure))
 		return again
 	}
-	d.State, d.FinishedAt = store.DeliveryWaiting, &now
+	d.State, d.FinishedAt = deliverystore.DeliveryWaiting, &now
 	d.Code = string(finding.DeliveryWaiting)
 	if r, ok := refusal.As(failure); ok {
 		d.Code = cmp.Or(string(r.Code), d.Code)
@@ -81,25 +82,25 @@ func mask(text string, person map[string]any) string {
 
 // Retry queues a delivery that waits for a person, or that would be tried later.
 func (s *Service) Retry(ctx context.Context, who, deliveryID string) error {
-	d, err := s.Store.Delivery(ctx, deliveryID)
+	d, err := deliverystore.FindDelivery(ctx, s.Store, deliveryID)
 	if err != nil {
 		return err
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.RequeueOne(ctx, deliveryID); err != nil {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := deliverystore.RequeueOne(ctx, tx, deliveryID); err != nil {
 			return err
 		}
 		if d.ConnectionID != nil { // somebody says that it works again
 			key, _ := d.Action.Target()
 			for _, operation := range []string{"", key} {
-				if _, err := tx.Worked(ctx, *d.ConnectionID, operation); err != nil {
+				if _, err := deliverystore.EndFailures(ctx, tx, *d.ConnectionID, operation); err != nil {
 					return err
 				}
 			}
 		}
 		return tx.Audit(ctx, who, "retried a delivery", "delivery/"+deliveryID, nil)
 	})
-	if errors.Is(err, store.ErrStale) {
+	if errors.Is(err, db.ErrStale) {
 		return refusal.Conflict("", "only a delivery that waits or is to be tried again can be retried")
 	}
 	return err
@@ -107,15 +108,15 @@ func (s *Service) Retry(ctx context.Context, who, deliveryID string) error {
 
 // GiveUp stops deliveries that are still to come, with a reason, and gives how many it
 // stopped and how many are being made at this moment and end by themselves.
-func (s *Service) GiveUp(ctx context.Context, who string, f store.DeliveryFilter, reason string) (stopped, underWay int, err error) {
+func (s *Service) GiveUp(ctx context.Context, who string, f deliverystore.DeliveryFilter, reason string) (stopped, underWay int, err error) {
 	if f.ID == "" && f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" {
 		return 0, 0, refusal.Invalid("ruleId", "say which to give up: one, those of a rule, or those to a connection")
 	}
 	if reason, err = refusal.Reason(reason, "say why they are given up"); err != nil {
 		return 0, 0, err
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if stopped, underWay, err = tx.GiveUp(ctx, f, "given up by "+who+": "+reason); err != nil || stopped == 0 {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if stopped, underWay, err = deliverystore.GiveUp(ctx, tx, f, "given up by "+who+": "+reason); err != nil || stopped == 0 {
 			return err
 		}
 		return tx.Audit(ctx, who, "gave deliveries up", "deliveries", map[string]any{"count": stopped, "delivery": f.ID, "rule": f.RuleID, "connection": f.ConnectionID, "state": f.State, "reason": reason})
@@ -129,26 +130,26 @@ func (s *Service) GiveUp(ctx context.Context, who string, f store.DeliveryFilter
 // RetryAll queues every delivery that fits the filter and waits for a person, or
 // would be tried later, and gives how many there were. Each keeps its id, so that
 // receivers can drop what they have had.
-func (s *Service) RetryAll(ctx context.Context, who string, f store.DeliveryFilter) (n int, err error) {
+func (s *Service) RetryAll(ctx context.Context, who string, f deliverystore.DeliveryFilter) (n int, err error) {
 	if f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" && f.Since.IsZero() {
 		return 0, refusal.Invalid("since", "say which to try again: those of a rule, of a connection, or everything since a time")
 	}
-	again := func(tx *store.Tx) error {
-		ids, err := tx.Requeue(ctx, f)
+	again := func(tx *db.Tx) error {
+		ids, err := deliverystore.Requeue(ctx, tx, f)
 		if n = len(ids); err != nil || n == 0 {
 			return err
 		}
-		services, err := tx.ConnectionsOf(ctx, ids)
+		services, err := deliverystore.ConnectionsOf(ctx, tx, ids)
 		if err != nil {
 			return err
 		}
 		for _, id := range services { // somebody says that they work again
-			if err := tx.WorkedAll(ctx, id); err != nil {
+			if err := deliverystore.EndAllFailures(ctx, tx, id); err != nil {
 				return err
 			}
 		}
 		return tx.Audit(ctx, who, "retried deliveries", "deliveries", map[string]any{"count": n, "rule": f.RuleID, "connection": f.ConnectionID, "since": f.Since})
 	}
-	err = store.Again(func() error { return s.Store.InTx(ctx, again) })
+	err = db.Again(func() error { return s.Store.InTx(ctx, again) })
 	return n, err
 }

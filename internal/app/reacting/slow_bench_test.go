@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/apptest"
+	"kanban/internal/store/leases"
 	"kanban/internal/wire/call"
 )
 
@@ -49,7 +50,7 @@ func BenchmarkSlowReceiver(b *testing.B) {
 		quickly := w.Connect("webhook", "Fast", map[string]string{"address": fast.URL, "secret": signing})
 		tells(w, quickly)
 		many(b, w, slowly, n)
-		lease, err := w.Store.Register(b.Context(), time.Hour)
+		lease, err := leases.Register(b.Context(), w.Store, time.Hour)
 		require.NoError(b, err)
 		ctx, cancel := context.WithCancel(context.Background())
 		ended := make(chan bool)

@@ -8,14 +8,15 @@ import (
 
 	"kanban/internal/core/rule"
 	"kanban/internal/core/stage"
-	"kanban/internal/store"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/jobs"
 )
 
 // advanced gives the work on stages that follows from progress: events with which
 // somebody may have come further, or less far. They are looked at where progress is kept,
 // as some of them are recorded only the first time.
-func (b *book) advanced(events []store.Event) []river.JobArgs {
-	return b.stages(events, func(e store.Event, course string) bool {
+func (b *book) advanced(events []eventstore.Event) []river.JobArgs {
+	return b.stages(events, func(e eventstore.Event, course string) bool {
 		switch rule.Trigger(e.Type) {
 		case rule.ModuleCompleted, rule.ModuleReopened:
 			return b.watch.Modules[stage.Key{CourseID: course, ID: e.ModuleID}]
@@ -29,8 +30,8 @@ func (b *book) advanced(events []store.Event) []river.JobArgs {
 }
 
 // later gives the work on stages that follows from what is recorded elsewhere.
-func (b *book) later(events []store.Event) []river.JobArgs {
-	return b.stages(events, func(e store.Event, course string) bool {
+func (b *book) later(events []eventstore.Event) []river.JobArgs {
+	return b.stages(events, func(e eventstore.Event, course string) bool {
 		switch rule.Trigger(e.Type) {
 		case rule.SectionJoined:
 			return b.watch.Own[course]
@@ -43,7 +44,7 @@ func (b *book) later(events []store.Event) []river.JobArgs {
 }
 
 // stages gives the work on the stages of the people of those events that count.
-func (b *book) stages(events []store.Event, counts func(e store.Event, course string) bool) []river.JobArgs {
+func (b *book) stages(events []eventstore.Event, counts func(e eventstore.Event, course string) bool) []river.JobArgs {
 	if len(b.watch.Own) == 0 {
 		return nil
 	}
@@ -62,5 +63,5 @@ func (b *book) stages(events []store.Event, counts func(e store.Event, course st
 	if len(people) == 0 {
 		return nil
 	}
-	return []river.JobArgs{store.WorkOutStages{People: slices.Sorted(maps.Keys(people)), Courses: slices.Sorted(maps.Keys(courses)), Badges: slices.Sorted(maps.Keys(badges))}}
+	return []river.JobArgs{jobs.WorkOutStages{People: slices.Sorted(maps.Keys(people)), Courses: slices.Sorted(maps.Keys(courses)), Badges: slices.Sorted(maps.Keys(badges))}}
 }

@@ -14,7 +14,8 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
 	"kanban/internal/wire/xapi"
 )
 
@@ -37,7 +38,7 @@ func TestManyReportAboutTheSamePeople(t *testing.T) {
 		return xapi.Statement{ID: id, Timestamp: time.Now().UTC(), Actor: xapi.Agent{Account: &xapi.Account{HomePage: "https://x.example", Name: who}}, Verb: xapi.Verb{ID: xapi.ADL + verb}, Object: xapi.Object{ID: apptest.Activities + activity}}
 	}
 	void := func(id string) xapi.Statement {
-		return xapi.Statement{ID: store.NewID(), Actor: xapi.Agent{Mbox: "mailto:office@x.example"}, Verb: xapi.Verb{ID: xapi.Voided}, Object: xapi.Object{ObjectType: xapi.StatementRef, ID: id}}
+		return xapi.Statement{ID: db.NewID(), Actor: xapi.Agent{Mbox: "mailto:office@x.example"}, Verb: xapi.Verb{ID: xapi.Voided}, Object: xapi.Object{ObjectType: xapi.StatementRef, ID: id}}
 	}
 	const senders, rounds, learners = 6, 8, 10
 	stop := make(chan bool)
@@ -49,7 +50,7 @@ func TestManyReportAboutTheSamePeople(t *testing.T) {
 				return
 			default:
 			}
-			list, err := w.Store.Deliveries(t.Context(), store.DeliveryFilter{State: store.DeliveryQueued, Limit: 20})
+			list, err := deliverystore.Deliveries(t.Context(), w.Store, deliverystore.DeliveryFilter{State: deliverystore.DeliveryQueued, Limit: 20})
 			assert.NoError(t, err)
 			for _, d := range list {
 				_, err = w.Reacting.Deliver(t.Context(), d.ID)
@@ -64,13 +65,13 @@ func TestManyReportAboutTheSamePeople(t *testing.T) {
 				var list []xapi.Statement
 				for _, i := range r.Perm(learners) {
 					who := fmt.Sprintf("stu-%03d", 14+i) // who have addresses
-					fail := st(store.NewID(), who, "failed", "check")
-					list = append(list, fail, st(store.NewID(), who, "completed", "one"))
+					fail := st(db.NewID(), who, "failed", "check")
+					list = append(list, fail, st(db.NewID(), who, "completed", "one"))
 					if r.IntN(3) == 0 {
 						list = append(list, void(fail.ID))
 					}
 					if r.IntN(2) == 0 {
-						list = append(list, st(store.NewID(), who, "passed", "check"))
+						list = append(list, st(db.NewID(), who, "passed", "check"))
 					}
 				}
 				raw := make([]json.RawMessage, len(list))

@@ -9,7 +9,12 @@ import (
 
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/settingstore"
 )
 
 // testRecipient is the setting under which the address for test sends is kept.
@@ -17,7 +22,7 @@ const testRecipient = "test-recipient"
 
 // TestRecipient is where test sends go, empty when nobody has set it.
 func (s *Service) TestRecipient(ctx context.Context) (address string, err error) {
-	_, err = s.Store.Setting(ctx, testRecipient, &address)
+	_, err = settingstore.FindSetting(ctx, s.Store, testRecipient, &address)
 	return address, err
 }
 
@@ -27,8 +32,8 @@ func (s *Service) SetTestRecipient(ctx context.Context, who, address string) err
 	if local, domain, ok := strings.Cut(address, "@"); address != "" && (!ok || local == "" || domain == "" || strings.ContainsAny(address, " ,;<>")) {
 		return refusal.Invalid("address", "%q is not an e-mail address", address)
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, testRecipient, address); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := settingstore.SaveSetting(ctx, tx, testRecipient, address); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "set the test recipient", "installation", map[string]string{"address": address})
@@ -81,7 +86,7 @@ type TrialStep struct {
 // Try renders and checks everything a rule would do for an event. It reaches nobody,
 // unless it is asked to send mails and events to the test recipient.
 func (s *Service) Try(ctx context.Context, id string, q TrialRequest) (Trial, error) {
-	r, err := s.Store.Rule(ctx, id)
+	r, err := rulestore.FindRule(ctx, s.Store, id)
 	if err != nil {
 		return Trial{}, err
 	}
@@ -93,12 +98,12 @@ func (s *Service) TryDraft(ctx context.Context, d rule.Draft, q TrialRequest) (T
 	if err := s.check(ctx, &d); err != nil {
 		return Trial{}, err
 	}
-	var r store.Rule
+	var r rulestore.Rule
 	r.Write(d)
 	return s.try(ctx, r, q)
 }
 
-func (s *Service) try(ctx context.Context, r store.Rule, q TrialRequest) (Trial, error) {
+func (s *Service) try(ctx context.Context, r rulestore.Rule, q TrialRequest) (Trial, error) {
 	recipient := ""
 	if q.Send {
 		var err error
@@ -142,7 +147,7 @@ func (s *Service) try(ctx context.Context, r store.Rule, q TrialRequest) (Trial,
 		}
 	}
 	if r.ID != "" && t.Passed { // another trial is none that was passed
-		return t, s.Store.Tried(ctx, r.ID, r.Version, t.EventID)
+		return t, rulestore.KeepTrial(ctx, s.Store, r.ID, r.Version, t.EventID)
 	}
 	return t, nil
 }
@@ -151,11 +156,11 @@ func (s *Service) try(ctx context.Context, r store.Rule, q TrialRequest) (Trial,
 const verdictHolds = "holds"
 
 // sample finds the event to try a rule on.
-func (s *Service) sample(ctx context.Context, r store.Rule, q TrialRequest) (store.Event, rule.Values, error) {
+func (s *Service) sample(ctx context.Context, r rulestore.Rule, q TrialRequest) (eventstore.Event, rule.Values, error) {
 	if q.EventID == "" && !q.Made {
-		latest, err := s.Store.EventsFor(ctx, store.EventQuery{Trigger: r.Trigger, Scope: r.Scope, Limit: 1})
+		latest, err := eventstore.EventsFor(ctx, s.Store, eventstore.EventQuery{Trigger: r.Trigger, Scope: r.Scope, Limit: 1})
 		if err != nil {
-			return store.Event{}, nil, err
+			return eventstore.Event{}, nil, err
 		}
 		if len(latest) > 0 {
 			q.EventID = latest[0].ID
@@ -163,17 +168,17 @@ func (s *Service) sample(ctx context.Context, r store.Rule, q TrialRequest) (sto
 	}
 	if q.EventID == "" {
 		made := rule.Sample(rule.Trigger(r.Trigger))
-		return store.Event{Type: r.Trigger, Data: map[string]any{}, OccurredAt: s.now(), RecordedAt: s.now()}, made, nil
+		return eventstore.Event{Type: r.Trigger, Data: map[string]any{}, OccurredAt: s.now(), RecordedAt: s.now()}, made, nil
 	}
-	events, err := s.Store.EventsByID(ctx, []string{q.EventID})
+	events, err := eventstore.EventsByID(ctx, s.Store, []string{q.EventID})
 	if err == nil && len(events) == 0 {
 		err = refusal.Invalid("eventId", "there is no event %q; list them with: kanban events list", q.EventID)
 	}
 	if err != nil {
-		return store.Event{}, nil, err
+		return eventstore.Event{}, nil, err
 	}
 	if events[0].Type != r.Trigger {
-		return store.Event{}, nil, refusal.Invalid("eventId", "the event is %s, the rule is set off by %s", events[0].Type, r.Trigger)
+		return eventstore.Event{}, nil, refusal.Invalid("eventId", "the event is %s, the rule is set off by %s", events[0].Type, r.Trigger)
 	}
 	values, err := s.newKnown().values(ctx, events[0], "progress", "teacher")
 	return events[0], values, err
@@ -190,12 +195,12 @@ func (s *Service) verdict(condition string, values rule.Values) string {
 	return "does not hold"
 }
 
-func (s *Service) tryStep(ctx context.Context, r store.Rule, e store.Event, i int, a rule.Action, values rule.Values, send bool) TrialStep {
+func (s *Service) tryStep(ctx context.Context, r rulestore.Rule, e eventstore.Event, i int, a rule.Action, values rule.Values, send bool) TrialStep {
 	step := TrialStep{Kind: a.Kind, After: a.After}
 	if a.If != "" {
 		step.If = s.verdict(a.If, values)
 	}
-	d := store.Delivery{ID: "trial-" + store.NewID(), Position: i, Action: a, PersonID: e.PersonID, SectionID: e.SectionID}
+	d := deliverystore.Delivery{ID: "trial-" + db.NewID(), Position: i, Action: a, PersonID: e.PersonID, SectionID: e.SectionID}
 	p, err := s.prepare(ctx, s.Connections.Open, d, e, values)
 	step.Connection, step.Shown = p.connection.Name, p.shown
 	if err != nil {
@@ -257,12 +262,12 @@ const mostLookedAt = 20_000
 // LookBack says what a rule would have done since a time, once per person where the
 // rule says so, and leaves out what it has done already.
 func (s *Service) LookBack(ctx context.Context, id string, since time.Time) (LookBack, error) {
-	r, err := s.Store.Rule(ctx, id)
+	r, err := rulestore.FindRule(ctx, s.Store, id)
 	if err != nil {
 		return LookBack{}, err
 	}
 	out := LookBack{Since: since}
-	events, err := s.Store.EventsFor(ctx, store.EventQuery{Trigger: r.Trigger, Scope: r.Scope, Since: since, Limit: mostLookedAt + 1, Ascending: true})
+	events, err := eventstore.EventsFor(ctx, s.Store, eventstore.EventQuery{Trigger: r.Trigger, Scope: r.Scope, Since: since, Limit: mostLookedAt + 1, Ascending: true})
 	if err != nil {
 		return out, err
 	}
@@ -270,7 +275,7 @@ func (s *Service) LookBack(ctx context.Context, id string, since time.Time) (Loo
 		events, out.More = events[:mostLookedAt], true
 	}
 	out.Events = len(events)
-	fired, once, err := s.Store.Fired(ctx, r.ID)
+	fired, once, err := eventstore.FiredFor(ctx, s.Store, r.ID)
 	if err != nil {
 		return out, err
 	}
@@ -281,7 +286,7 @@ func (s *Service) LookBack(ctx context.Context, id string, since time.Time) (Loo
 		}
 		known.next()
 		list, err := s.fire(ctx, known, e, r)
-		if errors.Is(err, store.ErrNotFound) {
+		if errors.Is(err, db.ErrNotFound) {
 			continue // the person is gone
 		}
 		if err != nil {
@@ -290,7 +295,7 @@ func (s *Service) LookBack(ctx context.Context, id string, since time.Time) (Loo
 		if len(list) == 0 {
 			continue
 		}
-		if list[0].State == store.DeliveryWaiting {
+		if list[0].State == deliverystore.DeliveryWaiting {
 			out.Unclear++
 			continue
 		}
@@ -322,7 +327,7 @@ func (s *Service) LookBack(ctx context.Context, id string, since time.Time) (Loo
 // CatchUp lets a rule that is on do what it would have done since a time for exactly
 // the events that were shown; when others fit by now it is refused.
 func (s *Service) CatchUp(ctx context.Context, who, id string, since time.Time, shown int) (int, error) {
-	r, err := s.Store.Rule(ctx, id)
+	r, err := rulestore.FindRule(ctx, s.Store, id)
 	if err != nil {
 		return 0, err
 	}
@@ -340,9 +345,9 @@ func (s *Service) CatchUp(ctx context.Context, who, id string, since time.Time, 
 	for _, w := range back.Would {
 		ids = append(ids, w.EventID)
 	}
-	return len(ids), s.Store.InTx(ctx, func(tx *store.Tx) error {
+	return len(ids), s.Store.InTx(ctx, func(tx *db.Tx) error {
 		for from := 0; from < len(ids); from += 200 {
-			if err := tx.Enqueue(ctx, store.React{EventIDs: ids[from:min(from+200, len(ids))], RuleID: id}); err != nil {
+			if err := tx.Enqueue(ctx, jobs.React{EventIDs: ids[from:min(from+200, len(ids))], RuleID: id}); err != nil {
 				return err
 			}
 		}

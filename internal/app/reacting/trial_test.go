@@ -10,15 +10,18 @@ import (
 	"kanban/internal/app/reacting"
 	"kanban/internal/apptest"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/rulestore"
 )
 
 func TestTrialReachesNobody_E6(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	labels := w.Labels()
-	issuer, err := w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "School"})
+	issuer, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "School"})
 	require.NoError(t, err)
-	badge, err := w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
+	badge, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	d := rule.Draft{Name: "r", Trigger: "section.joined", Condition: `event.role == "student"`, Actions: []rule.Action{
 		{Kind: rule.Award, BadgeID: badge.ID},
@@ -54,12 +57,12 @@ func TestTrialReachesNobody_E6(t *testing.T) {
 	require.Len(t, mails, 1)
 	assert.Equal(t, "maud@fernmoor.example", mails[0].To)
 	assert.Equal(t, "[Test] Hello Ada", mails[0].Subject)
-	awards, err := w.Store.Awards(t.Context(), "", "", "", 10)
+	awards, err := badgestore.Awards(t.Context(), w.Store, "", "", "", 10)
 	require.NoError(t, err)
 	assert.Empty(t, awards, "nobody is awarded")
 	assert.Empty(t, w.Standins.Contacts.Contacts())
-	assert.Empty(t, all(t, w, store.DeliveryFilter{}), "a trial is no delivery")
-	after, err := w.Store.Rule(t.Context(), r.ID)
+	assert.Empty(t, all(t, w, deliverystore.DeliveryFilter{}), "a trial is no delivery")
+	after, err := rulestore.FindRule(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
 	assert.False(t, sent.Passed)
 	assert.Nil(t, after.TriedAt, "what lacks a label and a group was not tried out with success")
@@ -77,7 +80,7 @@ func TestTrialReachesNobody_E6(t *testing.T) {
 		assert.Equal(t, anyway, sent.SentTo != "")
 		assert.Len(t, w.Standins.Inbox.Mails(), before+n)
 	}
-	after, err = w.Store.Rule(t.Context(), r.ID)
+	after, err = rulestore.FindRule(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
 	assert.Nil(t, after.TriedAt)
 	d.Condition = ""
@@ -86,10 +89,10 @@ func TestTrialReachesNobody_E6(t *testing.T) {
 	sent, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{})
 	require.NoError(t, err)
 	assert.True(t, sent.Passed)
-	after, err = w.Store.Rule(t.Context(), r.ID)
+	after, err = rulestore.FindRule(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
 	assert.NotNil(t, after.TriedAt)
-	_, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{EventID: store.NewID()})
+	_, err = w.Reacting.Try(t.Context(), r.ID, reacting.TrialRequest{EventID: db.NewID()})
 	assert.ErrorContains(t, err, "there is no event")
 }
 
@@ -132,5 +135,5 @@ func TestLookBackThenCatchUp_E7(t *testing.T) {
 	back, err = w.Reacting.LookBack(t.Context(), r.ID, since)
 	require.NoError(t, err)
 	assert.Empty(t, back.Would, "everybody has been caught up")
-	assert.Len(t, all(t, w, store.DeliveryFilter{RuleID: r.ID}), before)
+	assert.Len(t, all(t, w, deliverystore.DeliveryFilter{RuleID: r.ID}), before)
 }

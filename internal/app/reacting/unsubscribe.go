@@ -11,7 +11,9 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/rulestore"
 )
 
 // heldUnsubscribed is why a mail is skipped.
@@ -22,7 +24,7 @@ const linkOwner = "unsubscribe"
 
 // Subscription is what a link in a mail is about: one rule's mails to one address.
 type Subscription struct {
-	Rule    store.Rule
+	Rule    rulestore.Rule
 	Address string
 	Ended   bool
 }
@@ -54,10 +56,10 @@ func (s *Service) unsubscribed(ctx context.Context, t *turn) (bool, error) {
 	if err != nil {
 		return false, nil //nolint:nilerr // the attempt says so
 	}
-	yes, err := s.Store.Unsubscribed(ctx, *d.RuleID, key)
+	yes, err := rulestore.Unsubscribed(ctx, s.Store, *d.RuleID, key)
 	if err == nil && yes {
 		now := s.now()
-		d.State, d.Held, d.FinishedAt, d.NextAt, t.settled = store.DeliverySkipped, heldUnsubscribed, &now, nil, true
+		d.State, d.Held, d.FinishedAt, d.NextAt, t.settled = deliverystore.DeliverySkipped, heldUnsubscribed, &now, nil, true
 	}
 	return yes, err
 }
@@ -69,27 +71,27 @@ func (s *Service) unsubscribeLink(ruleID, address string) (string, error) {
 	return s.Source + "/open/unsubscribe/" + base64.RawURLEncoding.EncodeToString(sealed), err
 }
 
-// SubscriptionOf gives what a link in a mail is about; store.ErrNotFound when it is none of
+// SubscriptionOf gives what a link in a mail is about; db.ErrNotFound when it is none of
 // ours, or its rule is gone.
 func (s *Service) SubscriptionOf(ctx context.Context, token string) (x Subscription, err error) {
 	sealed, err := base64.RawURLEncoding.DecodeString(token)
 	if err != nil || len(sealed) == 0 {
-		return x, fmt.Errorf("reading the link: %w", store.ErrNotFound)
+		return x, fmt.Errorf("reading the link: %w", db.ErrNotFound)
 	}
 	text, err := s.Store.Unseal(sealed, linkOwner)
 	if err != nil {
-		return x, fmt.Errorf("reading the link: %w", store.ErrNotFound)
+		return x, fmt.Errorf("reading the link: %w", db.ErrNotFound)
 	}
 	var ruleID string
 	ruleID, x.Address, _ = strings.Cut(string(text), "\n")
-	if x.Rule, err = s.Store.Rule(ctx, ruleID); err != nil {
+	if x.Rule, err = rulestore.FindRule(ctx, s.Store, ruleID); err != nil {
 		return x, err
 	}
 	key, err := roster.AddressKey(x.Address)
 	if err != nil {
-		return x, fmt.Errorf("reading the link: %w", store.ErrNotFound)
+		return x, fmt.Errorf("reading the link: %w", db.ErrNotFound)
 	}
-	x.Ended, err = s.Store.Unsubscribed(ctx, ruleID, key)
+	x.Ended, err = rulestore.Unsubscribed(ctx, s.Store, ruleID, key)
 	return x, err
 }
 
@@ -99,15 +101,15 @@ func (s *Service) Subscribe(ctx context.Context, who, ruleID, address string, wa
 	if err != nil {
 		return refusal.Invalid("address", "%q is not an e-mail address", address)
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		what := "unsubscribed from a rule's mails"
 		if wanted {
 			what = "subscribed to a rule's mails again"
-			ok, err := tx.DropUnsubscribe(ctx, ruleID, key)
+			ok, err := rulestore.DropUnsubscribe(ctx, tx, ruleID, key)
 			if err != nil || !ok {
 				return err
 			}
-		} else if err := tx.KeepUnsubscribe(ctx, store.Unsubscribe{RuleID: ruleID, AddressKey: key, Address: address}); err != nil {
+		} else if err := rulestore.KeepUnsubscribe(ctx, tx, rulestore.Unsubscribe{RuleID: ruleID, AddressKey: key, Address: address}); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, what, "rule/"+ruleID, nil); err != nil {

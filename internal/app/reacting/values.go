@@ -11,15 +11,18 @@ import (
 
 	"kanban/internal/core/learning"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/rosterstore"
 )
 
 // known remembers people, sections and outlines while several events are looked at.
 type known struct {
 	s        *Service
-	tx       *store.Tx // in which events are being recorded, nil for none
+	tx       *db.Tx // in which events are being recorded, nil for none
 	people   map[string]map[string]any
-	sections map[string]store.Section
+	sections map[string]rosterstore.Section
 	outlines map[string]learning.Outline
 	plain    rule.Values // of the event looked at, without what is worked out on demand
 }
@@ -28,11 +31,11 @@ type known struct {
 func (k *known) next() { k.plain = nil }
 
 func (s *Service) newKnown() *known {
-	return &known{s: s, people: map[string]map[string]any{}, sections: map[string]store.Section{}, outlines: map[string]learning.Outline{}}
+	return &known{s: s, people: map[string]map[string]any{}, sections: map[string]rosterstore.Section{}, outlines: map[string]learning.Outline{}}
 }
 
 // prefetch reads whom and what events are about with one query each.
-func (k *known) prefetch(ctx context.Context, events []store.Event) error {
+func (k *known) prefetch(ctx context.Context, events []eventstore.Event) error {
 	var people, sections []string
 	for _, e := range events {
 		if e.PersonID != nil && k.people[*e.PersonID] == nil {
@@ -47,7 +50,7 @@ func (k *known) prefetch(ctx context.Context, events []store.Event) error {
 		}
 	}
 	if len(people) > 1 {
-		list, err := k.s.Store.PeopleByID(ctx, slices.Compact(slices.Sorted(slices.Values(people))))
+		list, err := rosterstore.PeopleByID(ctx, k.s.Store, slices.Compact(slices.Sorted(slices.Values(people))))
 		if err != nil {
 			return err
 		}
@@ -56,7 +59,7 @@ func (k *known) prefetch(ctx context.Context, events []store.Event) error {
 		}
 	}
 	if len(sections) > 1 {
-		list, err := k.s.Store.SectionsByID(ctx, slices.Compact(slices.Sorted(slices.Values(sections))))
+		list, err := rosterstore.SectionsByID(ctx, k.s.Store, slices.Compact(slices.Sorted(slices.Values(sections))))
 		if err != nil {
 			return err
 		}
@@ -76,18 +79,18 @@ type recent struct {
 }
 
 type recentSection struct {
-	store.Section
+	rosterstore.Section
 	at time.Time
 }
 
-func (r *recent) section(id string, within time.Duration) (store.Section, bool) {
+func (r *recent) section(id string, within time.Duration) (rosterstore.Section, bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	x, ok := r.all[id]
 	return x.Section, ok && time.Since(x.at) < within
 }
 
-func (r *recent) keep(x store.Section, within time.Duration) {
+func (r *recent) keep(x rosterstore.Section, within time.Duration) {
 	if within <= 0 {
 		return
 	}
@@ -99,13 +102,13 @@ func (r *recent) keep(x store.Section, within time.Duration) {
 	r.all[x.ID] = recentSection{x, time.Now()}
 }
 
-func valuesOf(p store.Person) map[string]any {
+func valuesOf(p rosterstore.Person) map[string]any {
 	return map[string]any{"id": p.ID, "givenName": p.GivenName, "familyName": p.FamilyName, "name": p.Name(), "email": p.Email, "userName": p.UserName, "identifier": p.Identifier}
 }
 
 // values are what conditions, mappings and texts can refer to. Where somebody stands
 // now is worked out only when one of the texts asks for it.
-func (k *known) values(ctx context.Context, e store.Event, texts ...string) (rule.Values, error) {
+func (k *known) values(ctx context.Context, e eventstore.Event, texts ...string) (rule.Values, error) {
 	asked, named, taught := false, false, false
 	for _, text := range texts {
 		taught = taught || strings.Contains(text, "teacher")
@@ -168,7 +171,7 @@ func (k *known) person(ctx context.Context, id string) (map[string]any, error) {
 	if p, ok := k.people[id]; ok {
 		return p, nil
 	}
-	p, err := k.s.Store.Person(ctx, id)
+	p, err := rosterstore.FindPerson(ctx, k.s.Store, id)
 	if err != nil {
 		return nil, err
 	}
@@ -180,7 +183,7 @@ func (k *known) person(ctx context.Context, id string) (map[string]any, error) {
 func (k *known) emails(ctx context.Context, people []string) (out []string, err error) {
 	for _, id := range people {
 		p, err := k.person(ctx, id)
-		if errors.Is(err, store.ErrNotFound) {
+		if errors.Is(err, db.ErrNotFound) {
 			continue
 		}
 		if err != nil {
@@ -202,15 +205,15 @@ func titles(list []learning.Activity) string {
 	return strings.Join(out, ", ")
 }
 
-func (k *known) section(ctx context.Context, id string) (store.Section, error) {
+func (k *known) section(ctx context.Context, id string) (rosterstore.Section, error) {
 	if x, ok := k.sections[id]; ok {
 		return x, nil
 	}
 	if x, ok := k.s.recent.section(id, k.s.Remember); ok {
 		return x, nil
 	}
-	x, err := k.s.Store.Section(ctx, id)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	x, err := rosterstore.FindSection(ctx, k.s.Store, id)
+	if err != nil && !errors.Is(err, db.ErrNotFound) {
 		return x, err
 	}
 	k.sections[id] = x
@@ -236,17 +239,20 @@ func (k *known) outline(ctx context.Context, courseID string) (learning.Outline,
 }
 
 // progress is where the event's person stands now.
-func (k *known) progress(ctx context.Context, e store.Event, o learning.Outline) (map[string]any, error) {
-	states := k.s.Store.States
+func (k *known) progress(ctx context.Context, e eventstore.Event, o learning.Outline) (map[string]any, error) {
+	asked := []learningstore.ProgressKey{{PersonID: *e.PersonID, SectionID: *e.SectionID}}
+	var all map[[2]string]learning.State
+	var err error
 	if k.tx != nil { // what it has just written counts
-		states = k.tx.States
+		all, err = learningstore.States(ctx, k.tx, asked)
+	} else {
+		all, err = learningstore.States(ctx, k.s.Store, asked)
 	}
-	all, err := states(ctx, []store.Standing{{PersonID: *e.PersonID, SectionID: *e.SectionID}})
 	if err != nil {
 		return nil, err
 	}
 	state := all[[2]string{*e.PersonID, *e.SectionID}]
-	enrolled, err := k.s.Store.IsEnrolled(ctx, *e.PersonID, *e.SectionID)
+	enrolled, err := rosterstore.IsEnrolled(ctx, k.s.Store, *e.PersonID, *e.SectionID)
 	if err != nil {
 		return nil, err
 	}

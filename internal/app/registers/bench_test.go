@@ -17,7 +17,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kanban/internal/app/registers"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/runstore"
 	"kanban/internal/store/storetest"
 	"kanban/internal/wire/oneroster"
 )
@@ -72,7 +74,7 @@ func institution(changed int) map[string]oneroster.Table {
 
 // bareCopy loads the files of a package into tables without index or constraint,
 // with COPY from the client's side, as psql's \copy does.
-func bareCopy(b *testing.B, s *store.Store, content []byte) time.Duration {
+func bareCopy(b *testing.B, s *db.Database, content []byte) time.Duration {
 	b.Helper()
 	archive, err := zip.NewReader(bytes.NewReader(content), int64(len(content)))
 	require.NoError(b, err)
@@ -151,20 +153,20 @@ func BenchmarkReadLargeInstitution(b *testing.B) {
 }
 
 // reader gives a function that reads packages through a new connection.
-func reader(b *testing.B, s *store.Store) func(content []byte) (time.Duration, store.Run) {
+func reader(b *testing.B, s *db.Database) func(content []byte) (time.Duration, runstore.Run) {
 	ctx := context.Background()
 	service := &registers.Service{Store: s, Connections: files{}}
-	c := store.Connection{ID: store.NewID(), Name: "Files", Kind: "oneroster-csv", Version: 1, Settings: map[string]string{}}
-	require.NoError(b, s.InTx(ctx, func(tx *store.Tx) error { return store.Create(tx, &c, "bench") }))
-	return func(content []byte) (time.Duration, store.Run) {
+	c := connectionstore.Connection{ID: db.NewID(), Name: "Files", Kind: "oneroster-csv", Version: 1, Settings: map[string]string{}}
+	require.NoError(b, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &c, "bench") }))
+	return func(content []byte) (time.Duration, runstore.Run) {
 		r, err := service.Start(ctx, "bench", registers.Request{ConnectionID: c.ID, Upload: content})
 		require.NoError(b, err)
 		started := time.Now()
 		require.NoError(b, service.Work(ctx, r.ID, true))
 		took := time.Since(started)
-		r, err = s.Run(ctx, r.ID)
+		r, err = runstore.FindRun(ctx, s, r.ID)
 		require.NoError(b, err)
-		require.Equal(b, store.Finished, r.State, r.Error)
+		require.Equal(b, runstore.Finished, r.State, r.Error)
 		return took, r
 	}
 }

@@ -25,7 +25,8 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/standin/register"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/oneroster"
 )
 
@@ -152,7 +153,7 @@ func damage(files map[string]string, r *rand.Rand) string {
 }
 
 // places are who is in which section as what, in order.
-func places(t *testing.T, w *apptest.World, register store.Connection) []string {
+func places(t *testing.T, w *apptest.World, register connectionstore.Connection) []string {
 	t.Helper()
 	rows, err := w.Store.Pool.Query(t.Context(), `SELECT e.person || ' in ' || e.section || ' as ' || e.role FROM enrolments e
 		JOIN people p ON p.connection_id = $1 AND p.sourced_id = e.person AND p.gone_at IS NULL AND p.enabled
@@ -168,11 +169,11 @@ func places(t *testing.T, w *apptest.World, register store.Connection) []string 
 
 // spared checks that whatever is damaged in a package takes nobody's place away: only those
 // who really left may be gone.
-func spared(t *testing.T, w *apptest.World, files store.Connection, seed uint64) {
+func spared(t *testing.T, w *apptest.World, files connectionstore.Connection, seed uint64) {
 	t.Helper()
 	good := register.Tables(w.Standins.School)
 	run := upload(t, w, files, pack(t, good), true)
-	require.Equal(t, store.Finished, run.State, run.Error)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
 	before := places(t, w, files)
 	events := count(t, w, `SELECT count(*) FROM events WHERE type = 'section.left'`)
 	r := rand.New(rand.NewPCG(seed, 1))
@@ -188,8 +189,8 @@ func spared(t *testing.T, w *apptest.World, files store.Connection, seed uint64)
 	content := texts(t, good)
 	what := fmt.Sprintf("seed %d, %s", seed, damage(content, r))
 	run = upload(t, w, files, zipped(t, content), false)
-	assert.Contains(t, []string{store.Finished, store.NeedsPerson, store.Failed}, run.State, what)
-	if run.State == store.Failed {
+	assert.Contains(t, []string{runstore.Finished, runstore.NeedsPerson, runstore.Failed}, run.State, what)
+	if run.State == runstore.Failed {
 		assert.NotEmpty(t, run.ErrorCode, "%s: %s", what, run.Error)
 		assert.NotContains(t, run.Error, "SQLSTATE", what)
 	}
@@ -252,7 +253,7 @@ func TestWhateverARecordHoldsTakesNobodyAway_R1(t *testing.T) {
 	s := httptest.NewServer(proxy)
 	t.Cleanup(s.Close)
 	c := w.Connect("oneroster", "Damaged", map[string]string{"address": s.URL, "tokenAddress": s.URL + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers"})
-	require.Equal(t, store.Finished, w.Read(c, false).State)
+	require.Equal(t, runstore.Finished, w.Read(c, false).State)
 	before := places(t, w, c)
 	require.NotEmpty(t, before)
 	values := map[string]string{
@@ -278,10 +279,10 @@ func TestWhateverARecordHoldsTakesNobodyAway_R1(t *testing.T) {
 		}
 		run := w.Read(c, false)
 		assert.NotContains(t, run.Error, "SQLSTATE", what)
-		assert.Contains(t, []string{store.Finished, store.NeedsPerson}, run.State, "%s: %s", what, run.Error)
+		assert.Contains(t, []string{runstore.Finished, runstore.NeedsPerson}, run.State, "%s: %s", what, run.Error)
 		assert.Empty(t, missing(before, places(t, w, c)), "%s: %s %v", what, run.State, run.Findings)
 		spoil = nil
-		require.Contains(t, []string{store.Finished, store.NeedsPerson}, w.Read(c, true).State, what)
+		require.Contains(t, []string{runstore.Finished, runstore.NeedsPerson}, w.Read(c, true).State, what)
 	}
 	assert.Zero(t, count(t, w, `SELECT count(*) FROM events WHERE type = 'section.left'`))
 }

@@ -15,7 +15,9 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/standin/register"
-	"kanban/internal/store"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/oneroster"
 )
 
@@ -56,7 +58,7 @@ func standing(t *testing.T, w *apptest.World) (all []string) {
 func told(t *testing.T, w *apptest.World) map[string]int {
 	t.Helper()
 	out := map[string]int{}
-	events, err := w.Store.Events(t.Context(), store.EventFilter{Limit: 100})
+	events, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Limit: 100})
 	require.NoError(t, err)
 	for _, e := range events {
 		out[e.Type+" "+e.Person]++
@@ -73,7 +75,7 @@ func TestEnrolmentsBeginAndEndByTheirDates_R1(t *testing.T) {
 	w.Registers.Zone, w.Registers.Now = zone, func() time.Time { return now }
 	files := w.Connect("oneroster-csv", "Files", nil)
 	tables := dated("/", "2026-09-01/2026-10-04", "2026-09-01/2026-10-05", "2026-10-06/2026-11-30", "2026-10-05/")
-	require.Equal(t, store.Finished, upload(t, w, files, pack(t, tables), false).State)
+	require.Equal(t, runstore.Finished, upload(t, w, files, pack(t, tables), false).State)
 	assert.Equal(t, []string{"in", "over", "in", "waiting", "in"}, standing(t, w), "the last day is a day of it")
 	assert.Empty(t, told(t, w), "a first read is no news")
 	run := upload(t, w, files, pack(t, tables), false)
@@ -81,7 +83,7 @@ func TestEnrolmentsBeginAndEndByTheirDates_R1(t *testing.T) {
 
 	section := w.Section("")
 	line := func(at time.Time) (all []string) {
-		lines, err := w.Store.RosterOn(t.Context(), section.ID, at)
+		lines, err := rosterstore.RosterOn(t.Context(), w.Store, section.ID, at)
 		require.NoError(t, err)
 		for _, l := range lines {
 			all = append(all, l.Name)
@@ -133,7 +135,7 @@ func TestWhoIsNoLongerListed_R1(t *testing.T) {
 	people.Rows = people.Rows[:1]
 	tables[oneroster.FileUsers] = people
 	run := upload(t, w, files, pack(t, tables), true)
-	require.Equal(t, store.Finished, run.State, run.Error)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
 	assert.Equal(t, 3, count(t, w, `SELECT count(*) FROM people WHERE gone_at IS NULL`), "all but the one who has left")
 	var kept []string
 	for _, f := range run.Findings {
@@ -168,7 +170,7 @@ func TestWhoHasNotBegunWaits_P2(t *testing.T) {
 			assert.Equal(t, roster.OutcomeAdd, e.Outcome)
 		}
 	}
-	who, err := w.Store.WhereaboutsOf(t.Context(), w.Person("b").ID)
+	who, err := rosterstore.WhereaboutsOf(t.Context(), w.Store, w.Person("b").ID)
 	require.NoError(t, err)
 	require.Len(t, who, 1)
 	require.NotNil(t, who[0].BeginsOn)
@@ -186,7 +188,7 @@ func TestEnrolmentUnderAnotherID(t *testing.T) {
 		r["sourcedId"] = fmt.Sprint("again-", i)
 	}
 	run := upload(t, w, files, pack(t, tables), true)
-	require.Equal(t, store.Finished, run.State, run.Error)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
 	assert.Equal(t, before, places(t, w, files))
 	assert.Empty(t, told(t, w))
 	assert.Zero(t, run.Counts["left"]+run.Counts["joined"])
@@ -244,7 +246,7 @@ func TestReadsThatWouldTakePlacesWait_R5(t *testing.T) {
 	assert.Equal(t, string(finding.RegisterShrunk), run.ErrorCode)
 	assert.Contains(t, run.Error, "users.csv lacks the column email, in which")
 	run = upload(t, w, files, zipped(t, content), true)
-	assert.Equal(t, store.Finished, run.State, "a person may say that it is meant")
+	assert.Equal(t, runstore.Finished, run.State, "a person may say that it is meant")
 }
 
 // What is odd and takes nobody away is said.
@@ -256,7 +258,7 @@ func TestOddThingsOfARegisterAreSaid(t *testing.T) {
 	tables[oneroster.FileClasses].Rows[0]["termSourcedIds"] = "term-of-nobody"
 	tables["results"] = oneroster.Table{Mode: oneroster.Bulk}
 	run := upload(t, w, files, pack(t, tables), false)
-	require.Equal(t, store.Finished, run.State, run.Error)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
 	got := map[finding.Code]string{}
 	for _, f := range run.Findings {
 		got[f.Code] = f.Subject + ": " + f.Detail

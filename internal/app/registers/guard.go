@@ -9,7 +9,9 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/mirror"
+	"kanban/internal/store/runstore"
 )
 
 // Default guard of a register: a read that would take away more than this share
@@ -21,7 +23,7 @@ const defaultGuardShare = 0.5
 //
 // A section on its own counts when it has at least smallest learners and teachers and is
 // still in the register: classes that end are no slip.
-func guard(ctx context.Context, tx *store.Tx, c adapter.Connection, run *store.Run, m store.Merged) error {
+func guard(ctx context.Context, tx *db.Tx, c adapter.Connection, run *runstore.Run, m mirror.Merged) error {
 	if run.Approved || m.First {
 		return nil
 	}
@@ -31,13 +33,13 @@ func guard(ctx context.Context, tx *store.Tx, c adapter.Connection, run *store.R
 	}
 	number, _ := strconv.Atoi(c.Settings["guardNumber"])
 	people, enrolments := m.Tables["people"], m.Tables["enrolments"]
-	for _, t := range []store.Tally{people, enrolments} {
+	for _, t := range []mirror.TableCounts{people, enrolments} {
 		if t.Gone > 1 && float64(t.Gone) > share*float64(t.Before) || number > 0 && t.Gone > number {
 			return refusal.Conflict(finding.RegisterShrunk, "this would take away %d of the %d enrolments and %d of the %d people in the mirror; nothing was changed",
 				enrolments.Gone, enrolments.Before, people.Gone, people.Before)
 		}
 	}
-	losses, err := tx.Losses(ctx, c.ID, m)
+	losses, err := mirror.Losses(ctx, tx, c.ID, m)
 	if err != nil {
 		return err
 	}
@@ -52,7 +54,7 @@ func guard(ctx context.Context, tx *store.Tx, c adapter.Connection, run *store.R
 		}
 	}
 	if total > 1 && float64(total) > share*float64(enrolments.Before)/4 || number > 0 && total > number { // worth counting exactly
-		places, err := tx.Places(ctx, c.ID)
+		places, err := mirror.CountPlaces(ctx, tx, c.ID)
 		if err != nil {
 			return err
 		}

@@ -22,14 +22,22 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/mirror"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/call"
 	"kanban/internal/wire/oneroster"
 )
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *store.Store
+	Store *db.Database
 	// Connections gives connections with their secrets.
 	Connections adapter.Opener
 	Call        call.Options
@@ -61,45 +69,45 @@ type Request struct {
 }
 
 // Start queues a read of a register.
-func (s *Service) Start(ctx context.Context, who string, q Request) (store.Run, error) {
-	c, err := s.Store.Connection(ctx, q.ConnectionID)
+func (s *Service) Start(ctx context.Context, who string, q Request) (runstore.Run, error) {
+	c, err := connectionstore.FindConnection(ctx, s.Store, q.ConnectionID)
 	if err != nil {
-		return store.Run{}, err
+		return runstore.Run{}, err
 	}
 	upload := q.Upload
 	switch {
 	case !adapter.IsRegister(c.Kind):
-		return store.Run{}, refusal.Conflict("", "%s is not a register, it cannot be read", c.Name)
+		return runstore.Run{}, refusal.Conflict("", "%s is not a register, it cannot be read", c.Name)
 	case len(upload) > 0 && c.Kind != adapter.KindCSV:
-		return store.Run{}, refusal.Conflict("", "%s is read through its address, it takes no files", c.Name)
+		return runstore.Run{}, refusal.Conflict("", "%s is read through its address, it takes no files", c.Name)
 	case len(upload) == 0 && c.Kind == adapter.KindCSV && c.Settings["folder"] == "":
-		return store.Run{}, refusal.Conflict("", "%s has no folder; upload a package: kanban connections read %q --file package.zip", c.Name, c.Name)
+		return runstore.Run{}, refusal.Conflict("", "%s has no folder; upload a package: kanban connections read %q --file package.zip", c.Name, c.Name)
 	}
 	if c.PausedAt != nil {
-		return store.Run{}, refusal.Conflict("", "%s is paused; resume it first", c.Name)
+		return runstore.Run{}, refusal.Conflict("", "%s is paused; resume it first", c.Name)
 	}
-	r := store.Run{ID: store.NewID(), Kind: store.RunRead, ConnectionID: &c.ID, State: store.Queued, Approved: q.Approved, RequestedBy: who}
+	r := runstore.Run{ID: db.NewID(), Kind: runstore.RunRead, ConnectionID: &c.ID, State: runstore.Queued, Approved: q.Approved, RequestedBy: who}
 	if q.Changes && c.Kind == adapter.KindOneRoster {
-		if r.Since, err = s.Store.LastRead(ctx, c.ID); err != nil {
+		if r.Since, err = runstore.LastRead(ctx, s.Store, c.ID); err != nil {
 			return r, err
 		}
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := store.Create(tx, &r, "queueing the read"); err != nil {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := db.Create(tx, &r, "queueing the read"); err != nil {
 			return err
 		}
 		if len(upload) > 0 {
-			if err := tx.AddUpload(ctx, r.ID, upload); err != nil {
+			if err := mirror.AddUpload(ctx, tx, r.ID, upload); err != nil {
 				return err
 			}
 		}
-		if err := tx.Enqueue(ctx, store.ReadRegister{RunID: r.ID}); err != nil {
+		if err := tx.Enqueue(ctx, jobs.ReadRegister{RunID: r.ID}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "run", r.ID)
 	})
-	if errors.Is(err, store.ErrTaken) {
-		active, findErr := s.Store.ActiveRun(ctx, "connection_id", c.ID)
+	if errors.Is(err, db.ErrTaken) {
+		active, findErr := runstore.ActiveRun(ctx, s.Store, "connection_id", c.ID)
 		if findErr != nil {
 			return r, findErr
 		}
@@ -110,10 +118,10 @@ func (s *Service) Start(ctx context.Context, who string, q Request) (store.Run, 
 
 // Scheduled queues a read that nobody asked for: of everything once a day, of
 // what changed in between.
-func (s *Service) Scheduled(ctx context.Context, connectionID string) (store.Run, error) {
-	whole, err := s.Store.LastWholeRead(ctx, connectionID)
+func (s *Service) Scheduled(ctx context.Context, connectionID string) (runstore.Run, error) {
+	whole, err := runstore.LastWholeRead(ctx, s.Store, connectionID)
 	if err != nil {
-		return store.Run{}, err
+		return runstore.Run{}, err
 	}
 	return s.Start(ctx, "schedule", Request{ConnectionID: connectionID, Changes: whole != nil && time.Since(*whole) < wholeEvery})
 }
@@ -121,48 +129,48 @@ func (s *Service) Scheduled(ctx context.Context, connectionID string) (store.Run
 // Work carries out a read. An error means that it may be tried again; with last
 // set there is no next try, so the run ends as failed instead.
 func (s *Service) Work(ctx context.Context, runID string, last bool) error {
-	run, err := s.Store.Run(ctx, runID)
+	run, err := runstore.FindRun(ctx, s.Store, runID)
 	if err != nil || !run.Active() {
 		return err
 	}
-	if err := s.Store.StartRun(ctx, runID, "asking the register"); err != nil {
+	if err := runstore.StartRun(ctx, s.Store, runID, "asking the register"); err != nil {
 		return err
 	}
-	if err = store.ErrCancelled; !run.CancelAsked {
+	if err = runstore.ErrCancelled; !run.CancelAsked {
 		err = s.read(ctx, &run)
 	}
 	keep := context.WithoutCancel(ctx)
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, store.ErrCancelled):
-		run.State, run.Error = store.Cancelled, "stopped by a person; the mirror is as it was before"
+	case errors.Is(err, runstore.ErrCancelled):
+		run.State, run.Error = runstore.Cancelled, "stopped by a person; the mirror is as it was before"
 	case ctx.Err() != nil:
 		return err
 	case adapter.MayPass(err) && (!last || adapter.MayWait(err, run.StartedAt)):
-		told := s.Store.Progress(keep, runID, "waiting, then trying again: "+err.Error(), 0, 0)
-		if errors.Is(told, store.ErrCancelled) {
+		told := runstore.KeepRunProgress(keep, s.Store, runID, "waiting, then trying again: "+err.Error(), 0, 0)
+		if errors.Is(told, runstore.ErrCancelled) {
 			told = nil // seen at the next try
 		}
 		return errors.Join(err, told)
 	default:
-		run.State, run.Error, run.ErrorCode = store.Failed, err.Error(), string(adapter.RunCodeOf(err))
+		run.State, run.Error, run.ErrorCode = runstore.Failed, err.Error(), string(adapter.RunCodeOf(err))
 	}
-	return s.Store.InTx(keep, func(tx *store.Tx) error { return s.finish(keep, tx, &run) })
+	return s.Store.InTx(keep, func(tx *db.Tx) error { return s.finish(keep, tx, &run) })
 }
 
 // finish ends a run and drops what it kept until now.
-func (s *Service) finish(ctx context.Context, tx *store.Tx, run *store.Run) error {
-	if err := tx.DropUpload(ctx, run.ID); err != nil {
+func (s *Service) finish(ctx context.Context, tx *db.Tx, run *runstore.Run) error {
+	if err := mirror.DropUpload(ctx, tx, run.ID); err != nil {
 		return err
 	}
-	if err := tx.DropPages(ctx, run.ID); err != nil {
+	if err := mirror.DropPages(ctx, tx, run.ID); err != nil {
 		return err
 	}
-	return tx.FinishRun(ctx, run)
+	return runstore.FinishRun(ctx, tx, run)
 }
 
-func (s *Service) read(ctx context.Context, run *store.Run) error {
+func (s *Service) read(ctx context.Context, run *runstore.Run) error {
 	connection, err := s.Connections.Open(ctx, *run.ConnectionID)
 	if err != nil {
 		return err
@@ -173,12 +181,12 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 		return err
 	}
 	in := &sorted{source: source, approved: run.Approved, calendar: calendar{adapter.DatesOf(connection.Settings), s.today()}, progress: func(what string, read int) error { return progress("merging "+what, read, 0) }}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		merged, err := tx.Merge(ctx, connection.ID, in)
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		merged, err := mirror.Merge(ctx, tx, connection.ID, in)
 		if errors.Is(err, oneroster.ErrPackage) {
 			return refusal.Conflict(finding.PackageUnreadable, "%v", err)
 		}
-		var lost *store.ColumnLost
+		var lost *mirror.ColumnLost
 		if errors.As(err, &lost) {
 			return refusal.Conflict(finding.RegisterShrunk, "%s.csv lacks the column %s, in which %d records have a value; nothing was changed. Export it again with that column; if it is meant to be empty, read again with the guard lifted",
 				shapes[lost.Table].collection, from[lost.Table][lost.Column], lost.Values)
@@ -193,15 +201,15 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 		if err != nil {
 			return err
 		}
-		run.State, run.Findings, run.Counts = store.Finished, in.findings(merged), counts(merged, compared)
+		run.State, run.Findings, run.Counts = runstore.Finished, in.findings(merged), counts(merged, compared)
 		if len(merged.Incomplete) > 0 {
-			run.State = store.NeedsPerson
+			run.State = runstore.NeedsPerson
 		}
 		for _, t := range merged.Tables {
 			run.Done += t.Read
 		}
 		run.Total = run.Done
-		if err := tx.KeepDifferences(ctx, run.ID, merged.Differences, merged.MoreDifferences); err != nil {
+		if err := mirror.KeepDifferences(ctx, tx, run.ID, merged.Differences, merged.MoreDifferences); err != nil {
 			return err
 		}
 		return s.finish(ctx, tx, run)
@@ -210,11 +218,11 @@ func (s *Service) read(ctx context.Context, run *store.Run) error {
 
 // follow lets everything follow from a change of the mirror: events, lists, progress and
 // access, and a comparison of each pairing whose section changed, which it counts.
-func (s *Service) follow(ctx context.Context, tx *store.Tx, connectionID string, merged store.Merged) (compared int, err error) {
-	if _, err := tx.Record(ctx, movements(merged, time.Now().UTC())); err != nil {
+func (s *Service) follow(ctx context.Context, tx *db.Tx, connectionID string, merged mirror.Merged) (compared int, err error) {
+	if _, err := eventstore.RecordEvents(ctx, tx, movements(merged, time.Now().UTC())); err != nil {
 		return 0, err
 	}
-	if _, err := tx.RequeueMended(ctx, connectionID); err != nil {
+	if _, err := deliverystore.RequeueMended(ctx, tx, connectionID); err != nil {
 		return 0, err
 	}
 	if err := refresh(ctx, tx, connectionID, merged); err != nil {
@@ -223,7 +231,7 @@ func (s *Service) follow(ctx context.Context, tx *store.Tx, connectionID string,
 	if people := merged.Tables["people"]; people.Added+people.Changed+merged.Tables["enrolments"].Added+len(merged.Joined)+len(merged.Left) > 0 {
 		// Statements may have come about them before the register knew them, or while
 		// they were away. What movers reached goes with them.
-		if err := tx.Enqueue(ctx, append(carries(merged), store.ResolveStatements{}, store.SettleAccess{}, store.Propose{ConnectionID: connectionID})...); err != nil {
+		if err := tx.Enqueue(ctx, append(carries(merged), jobs.ResolveStatements{}, jobs.SettleAccess{}, jobs.Propose{ConnectionID: connectionID})...); err != nil {
 			return 0, err
 		}
 	}
@@ -249,14 +257,14 @@ func (s *Service) today() string {
 // without a read.
 func (s *Service) Turn(ctx context.Context) error {
 	today := s.today()
-	due, err := s.Store.RegistersToTurn(ctx, today)
+	due, err := mirror.RegistersToTurn(ctx, s.Store, today)
 	if err != nil {
 		return err
 	}
 	var errs []error
 	for _, id := range due {
-		errs = append(errs, s.Store.InTx(ctx, func(tx *store.Tx) error {
-			merged, err := tx.Turn(ctx, id, today)
+		errs = append(errs, s.Store.InTx(ctx, func(tx *db.Tx) error {
+			merged, err := mirror.PassDay(ctx, tx, id, today)
 			if err != nil {
 				return err
 			}
@@ -279,30 +287,30 @@ func (s *Service) teller(ctx context.Context, runID string) func(what string, re
 			return nil
 		}
 		told = time.Now()
-		return s.Store.Progress(ctx, runID, what, read, total)
+		return runstore.KeepRunProgress(ctx, s.Store, runID, what, read, total)
 	}
 }
 
 // source gives the records, through the register's address or from a package.
-func (s *Service) source(ctx context.Context, c adapter.Connection, run *store.Run, progress func(string, int, int) error) (registers.Source, error) {
+func (s *Service) source(ctx context.Context, c adapter.Connection, run *runstore.Run, progress func(string, int, int) error) (registers.Source, error) {
 	if c.Kind == adapter.KindOneRoster {
 		var since time.Time
 		if run.Since != nil {
 			since = run.Since.Add(-overlap)
 		}
 		told := func(what string, read, total int) error { return progress("reading "+what, read, total) }
-		register, shelf := registers.New(c, s.Call), store.RegisterPages{Store: s.Store, RunID: run.ID}
+		register, shelf := registers.New(c, s.Call), mirror.RegisterPages{Database: s.Store, RunID: run.ID}
 		pages, err := register.Fetch(ctx, shelf, since, told)
 		if p, ok := call.As(err); ok && run.Since != nil && (p.Kind == call.Refused || p.Kind == call.NotEnabled) {
 			// The register cannot say what changed: it is asked for everything.
-			if run.Since, err = nil, s.Store.ReadWhole(ctx, run.ID); err == nil {
+			if run.Since, err = nil, mirror.ReadWhole(ctx, s.Store, run.ID); err == nil {
 				pages, err = register.Fetch(ctx, shelf, time.Time{}, told)
 			}
 		}
 		return pages, err
 	}
-	content, err := s.Store.Upload(ctx, run.ID)
-	if errors.Is(err, store.ErrNotFound) {
+	content, err := mirror.FindUpload(ctx, s.Store, run.ID)
+	if errors.Is(err, db.ErrNotFound) {
 		content, err = newest(c.Settings["folder"])
 	}
 	if err != nil {
@@ -344,39 +352,39 @@ func newest(folder string) ([]byte, error) {
 
 // refresh works out what lists show of the sections that changed; of all of them
 // when something changed that many have in common.
-func refresh(ctx context.Context, tx *store.Tx, connectionID string, m store.Merged) error {
+func refresh(ctx context.Context, tx *db.Tx, connectionID string, m mirror.Merged) error {
 	all := m.First
 	for _, table := range []string{"orgs", "terms", "courses"} {
 		all = all || changed(m, table)
 	}
 	switch {
 	case all:
-		return tx.RefreshSections(ctx, connectionID, nil)
+		return rosterstore.RefreshSections(ctx, tx, connectionID, nil)
 	case len(m.Sections) == 0 && !changed(m, "people"):
 		return nil
 	case len(m.Sections) == 0:
-		return tx.RefreshPeopleLists(ctx, connectionID)
+		return rosterstore.RefreshPeopleLists(ctx, tx, connectionID)
 	}
-	return tx.RefreshSections(ctx, connectionID, m.Sections)
+	return rosterstore.RefreshSections(ctx, tx, connectionID, m.Sections)
 }
 
 // changed reports whether a read changed anything in a table.
-func changed(m store.Merged, table string) bool {
+func changed(m mirror.Merged, table string) bool {
 	t := m.Tables[table]
 	return t.Added+t.Changed+t.Gone > 0
 }
 
 // compareTouched queues a comparison for each pairing whose section changed, and for those of
 // the register's people lists when anybody changed.
-func (s *Service) compareTouched(ctx context.Context, tx *store.Tx, connectionID string, sections []string, people bool) (int, error) {
+func (s *Service) compareTouched(ctx context.Context, tx *db.Tx, connectionID string, sections []string, people bool) (int, error) {
 	if len(sections) == 0 && !people {
 		return 0, nil
 	}
-	pairings, err := s.Store.PairingsOf(ctx, connectionID, sections)
+	pairings, err := pairingstore.PairingsOf(ctx, s.Store, connectionID, sections)
 	if err != nil {
 		return 0, err
 	}
-	var compare, run []store.Pairing
+	var compare, run []pairingstore.Pairing
 	for _, p := range pairings {
 		if p.Policy.Schedule.ReactsToReads() && p.PausedAt == nil {
 			run = append(run, p)
@@ -384,17 +392,17 @@ func (s *Service) compareTouched(ctx context.Context, tx *store.Tx, connectionID
 			compare = append(compare, p)
 		}
 	}
-	if err := tx.Ask(ctx, "after a read", false, compare...); err != nil {
+	if err := pairingstore.AskComparison(ctx, tx, "after a read", false, compare...); err != nil {
 		return 0, err
 	}
-	return len(pairings), tx.Ask(ctx, "after a read", true, run...)
+	return len(pairings), pairingstore.AskComparison(ctx, tx, "after a read", true, run...)
 }
 
 // carriedAtOnce is how many people one job carries progress for.
 const carriedAtOnce = 500
 
 // carries lets progress go with people who joined a section of a course they were in.
-func carries(m store.Merged) (jobs []river.JobArgs) {
+func carries(m mirror.Merged) (work []river.JobArgs) {
 	people := map[string][]string{}
 	for _, x := range m.Joined {
 		if x.Role == string(roster.Student) {
@@ -403,13 +411,13 @@ func carries(m store.Merged) (jobs []river.JobArgs) {
 	}
 	for _, course := range slices.Sorted(maps.Keys(people)) {
 		for part := range slices.Chunk(people[course], carriedAtOnce) {
-			jobs = append(jobs, store.RecountCourse{CourseID: course, People: part})
+			work = append(work, jobs.RecountCourse{CourseID: course, People: part})
 		}
 	}
-	return jobs
+	return work
 }
 
-func counts(m store.Merged, compared int) map[string]int {
+func counts(m mirror.Merged, compared int) map[string]int {
 	out := map[string]int{"joined": len(m.Joined), "left": len(m.Left), "sections-changed": len(m.Sections), "pairings-compared": compared}
 	for table, t := range m.Tables {
 		out[table] = t.Read
@@ -424,17 +432,17 @@ func counts(m store.Merged, compared int) map[string]int {
 }
 
 // movements turns who joined and left into events.
-func movements(m store.Merged, at time.Time) []store.Event {
+func movements(m mirror.Merged, at time.Time) []eventstore.Event {
 	// Whoever leaves one section of a course and joins another at once has moved.
 	type stay struct{ person, course, role string }
-	left, joined := map[stay]store.Movement{}, map[stay]bool{}
+	left, joined := map[stay]mirror.Movement{}, map[stay]bool{}
 	for _, x := range m.Left {
 		left[stay{x.PersonID, x.CourseID, x.Role}] = x
 	}
-	var events []store.Event
-	add := func(kind rule.Trigger, x store.Movement, data map[string]any) {
+	var events []eventstore.Event
+	add := func(kind rule.Trigger, x mirror.Movement, data map[string]any) {
 		data["role"] = x.Role
-		events = append(events, store.Event{
+		events = append(events, eventstore.Event{
 			Type: string(kind), NaturalKey: fmt.Sprintf("%s/%s/%s", kind, x.EnrolmentID, x.ChangedAt),
 			PersonID: &x.PersonID, SectionID: &x.SectionID, CourseID: &x.CourseID, Data: data, OccurredAt: at,
 		})

@@ -15,7 +15,9 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/standin/register"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/store/storetest"
 	"kanban/internal/wire/oneroster"
 )
@@ -29,12 +31,12 @@ func pack(t *testing.T, tables map[string]oneroster.Table) []byte {
 	return out.Bytes()
 }
 
-func upload(t *testing.T, w *apptest.World, c store.Connection, content []byte, approved bool) store.Run {
+func upload(t *testing.T, w *apptest.World, c connectionstore.Connection, content []byte, approved bool) runstore.Run {
 	t.Helper()
 	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID, Approved: approved, Upload: content})
 	require.NoError(t, err)
 	require.NoError(t, w.Registers.Work(t.Context(), r.ID, true))
-	r, err = w.Store.Run(t.Context(), r.ID)
+	r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
 	return r
 }
@@ -52,7 +54,7 @@ func TestFilesGiveTheSameMirror_R1(t *testing.T) {
 	w.Read(rest, false)
 	files := w.Connect("oneroster-csv", "Files", nil)
 	run := upload(t, w, files, pack(t, register.Tables(w.Standins.School)), false)
-	require.Equal(t, store.Finished, run.State, run.Error)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
 	assert.Empty(t, run.Findings)
 	for table, columns := range map[string]string{
 		"people": "sourced_id, given_name, family_name, email, user_name, identifier, master, secondary, enabled", "sections": "sourced_id, title, code, class_type, course, org, terms",
@@ -81,7 +83,7 @@ func TestDeltaChangesOnlyWhatItNames_R1(t *testing.T) {
 			{"sourcedId": "new-2", "status": "active", "classSourcedId": "nowhere", "userSourcedId": "stu-060", "role": "student"},
 		}},
 	}), false)
-	require.Equal(t, store.Finished, run.State, run.Error)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
 	assert.Equal(t, 1, run.Counts["joined"])
 	assert.Equal(t, 1, run.Counts["left"])
 	assert.Equal(t, 1, run.Counts["changed"])
@@ -109,7 +111,7 @@ func TestFilesThatCannotBeBelieved(t *testing.T) {
 	assert.Contains(t, run.Error, "would take away")
 	assert.Equal(t, before, count(t, w, `SELECT count(*) FROM enrolments WHERE gone_at IS NULL`), "nothing was changed")
 	run = upload(t, w, files, pack(t, halved), true)
-	assert.Equal(t, store.Finished, run.State)
+	assert.Equal(t, runstore.Finished, run.State)
 
 	_, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: files.ID})
 	assert.ErrorContains(t, err, "--file package.zip")
@@ -127,7 +129,7 @@ func TestNewestPackageOfAFolderIsRead(t *testing.T) {
 	assert.Equal(t, string(finding.PackageUnreadable), run.ErrorCode)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "register.zip"), pack(t, register.Tables(w.Standins.School)), 0o600))
 	run = w.Read(files, false)
-	assert.Equal(t, store.Finished, run.State, run.Error)
+	assert.Equal(t, runstore.Finished, run.State, run.Error)
 	assert.Equal(t, 70, run.Counts["people"])
 }
 
@@ -149,7 +151,7 @@ func TestMoversAreTold_P5(t *testing.T) {
 	require.NoError(t, w.Standins.School.Enrol("stu-030", "sec-prop-a"))
 	w.Read(register, false)
 	got := map[string]any{}
-	events, err := w.Store.Events(t.Context(), store.EventFilter{Limit: 10})
+	events, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Limit: 10})
 	require.NoError(t, err)
 	for _, e := range events {
 		got[e.Type+" "+e.Person+" "+e.Section] = e.Data["moved"]

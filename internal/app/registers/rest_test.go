@@ -18,7 +18,10 @@ import (
 
 	"kanban/internal/app/registers"
 	"kanban/internal/apptest"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/mirror"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/oneroster"
 )
 
@@ -40,7 +43,7 @@ func (b *between) taken() []string {
 	return was
 }
 
-func watched(t *testing.T, w *apptest.World) (*between, store.Connection) {
+func watched(t *testing.T, w *apptest.World) (*between, connectionstore.Connection) {
 	t.Helper()
 	b := &between{}
 	register, err := url.Parse(w.Standins.Addresses.Register)
@@ -88,9 +91,9 @@ func TestReadResumesAtThePageWhereItBroke_R10(t *testing.T) {
 		assert.NotContains(t, again, collection+" 0")
 	}
 	assert.Contains(t, again, "enrollments 100")
-	run, err := w.Store.Run(t.Context(), r.ID)
+	run, err := runstore.FindRun(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
-	require.Equal(t, store.Finished, run.State, run.Error)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
 	assert.Equal(t, 70, run.Counts["people"])
 	assert.Zero(t, count(t, w, `SELECT count(*) FROM register_pages`), "kept pages are dropped")
 }
@@ -101,7 +104,7 @@ func TestPageThatIsKeptAlready_R10(t *testing.T) {
 	_, c := watched(t, w)
 	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID})
 	require.NoError(t, err)
-	shelf := store.RegisterPages{Store: w.Store, RunID: r.ID}
+	shelf := mirror.RegisterPages{Database: w.Store, RunID: r.ID}
 	for _, item := range []string{`{"sourcedId":"old"}`, `{"sourcedId":"new"}`} {
 		require.NoError(t, shelf.Keep(t.Context(), oneroster.FileCourses, oneroster.Page{Items: []json.RawMessage{json.RawMessage(item)}, Read: 1, Total: 1}))
 	}
@@ -119,13 +122,13 @@ func TestPageThatIsKeptAlready_R10(t *testing.T) {
 func TestChangesAreReadAlone_R1(t *testing.T) {
 	w := apptest.New(t)
 	b, c := watched(t, w)
-	changes := func() store.Run {
+	changes := func() runstore.Run {
 		r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID, Changes: true})
 		require.NoError(t, err)
 		require.NoError(t, w.Registers.Work(t.Context(), r.ID, true))
-		r, err = w.Store.Run(t.Context(), r.ID)
+		r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
 		require.NoError(t, err)
-		require.Equal(t, store.Finished, r.State, r.Error)
+		require.Equal(t, runstore.Finished, r.State, r.Error)
 		return r
 	}
 	assert.Equal(t, 70, changes().Counts["people"], "the first read asks for everything")
@@ -153,9 +156,9 @@ func TestRegisterWithoutFilterIsReadWhole_R1(t *testing.T) {
 	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID, Changes: true})
 	require.NoError(t, err)
 	require.NoError(t, w.Registers.Work(t.Context(), r.ID, true))
-	r, err = w.Store.Run(t.Context(), r.ID)
+	r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
-	require.Equal(t, store.Finished, r.State, r.Error)
+	require.Equal(t, runstore.Finished, r.State, r.Error)
 	assert.Equal(t, 70, r.Counts["people"])
 	assert.Equal(t, 1, r.Counts["left"])
 	assert.Nil(t, r.Since, "and the report says so")
@@ -170,13 +173,13 @@ func TestReadCanBeStopped_R8(t *testing.T) {
 	_, err = w.Runs.Cancel(t.Context(), "test", r.ID)
 	require.NoError(t, err)
 	require.NoError(t, w.Registers.Work(t.Context(), r.ID, false))
-	r, err = w.Store.Run(t.Context(), r.ID)
+	r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
-	assert.Equal(t, store.Cancelled, r.State)
+	assert.Equal(t, runstore.Cancelled, r.State)
 	assert.Zero(t, count(t, w, `SELECT count(*) FROM people`))
 	_, err = w.Runs.Cancel(t.Context(), "test", r.ID)
 	assert.ErrorContains(t, err, "has ended already")
-	assert.Equal(t, store.Finished, w.Read(c, false).State, "and it can be read again")
+	assert.Equal(t, runstore.Finished, w.Read(c, false).State, "and it can be read again")
 }
 
 // A process that dies half-way through the merge leaves nothing of it.
@@ -216,7 +219,7 @@ func TestRosterAsOfADay_P5(t *testing.T) {
 	w.Read(c, false)
 	section := w.Section("PROP-C").ID
 	names := func(at time.Time) map[string]bool {
-		list, err := w.Store.RosterOn(t.Context(), section, at)
+		list, err := rosterstore.RosterOn(t.Context(), w.Store, section, at)
 		require.NoError(t, err)
 		out := map[string]bool{}
 		for _, l := range list {
@@ -230,7 +233,7 @@ func TestRosterAsOfADay_P5(t *testing.T) {
 	assert.True(t, names(time.Now())["stu-001"])
 	assert.Len(t, names(before.AddDate(0, 0, -30)), 13, "what the first read found counts from its first day")
 	assert.Empty(t, names(before.AddDate(-1, 0, 0)))
-	moved, err := w.Store.Comings(t.Context(), section, 10)
+	moved, err := rosterstore.Movements(t.Context(), w.Store, section, 10)
 	require.NoError(t, err)
 	require.Len(t, moved, 2)
 }

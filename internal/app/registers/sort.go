@@ -13,7 +13,8 @@ import (
 	"kanban/internal/adapter/registers"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/mirror"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/oneroster"
 )
 
@@ -82,10 +83,10 @@ var shapes = map[string]shape{
 		r.text("userMasterIdentifier")
 		switch r.get(oneroster.RoleTypeColumn) {
 		case oneroster.RoleTypeUnsaid:
-			r.Values = append(r.Values, store.Null)
+			r.Values = append(r.Values, mirror.Null)
 		case "":
 			if r.partial {
-				r.Values = append(r.Values, store.Null) // nothing was said: what is known stays
+				r.Values = append(r.Values, mirror.Null) // nothing was said: what is known stays
 			} else {
 				r.add("f")
 			}
@@ -122,7 +123,7 @@ var shapes = map[string]shape{
 
 // row is one record on its way into the mirror.
 type row struct {
-	store.MirrorRow
+	mirror.MirrorRow
 	record  oneroster.Record
 	partial bool // of a list of changes
 	dates   *dayCheck
@@ -201,14 +202,14 @@ func (r *row) days(first, last string, at int) {
 	for i, column := range []string{first, last} {
 		switch value := r.Values[at+i]; {
 		case value == "":
-			r.Values[at+i] = store.Null
+			r.Values[at+i] = mirror.Null
 		case !r.dates.valid(value):
 			r.fail(finding.RowMalformed, fmt.Sprintf("%s: %q is not a date like 2026-09-01", column, value))
 		default:
 			r.Values[at+i] = value[:len(time.DateOnly)]
 		}
 	}
-	if a, b := r.Values[at], r.Values[at+1]; a != store.Null && b != store.Null && b < a {
+	if a, b := r.Values[at], r.Values[at+1]; a != mirror.Null && b != mirror.Null && b < a {
 		r.fail(finding.DatesReversed, fmt.Sprintf("it begins on %s and ends on %s", a, b))
 	}
 }
@@ -222,7 +223,7 @@ type calendar struct {
 // last makes the value added last a last day.
 func (r *row) last(after bool) {
 	end := &r.Values[len(r.Values)-1]
-	if !after || r.code != "" || *end == store.Null {
+	if !after || r.code != "" || *end == mirror.Null {
 		return
 	}
 	day, err := time.Parse(time.DateOnly, *end)
@@ -236,12 +237,12 @@ func (r *row) last(after bool) {
 func (r *row) stands() {
 	first, last := r.Values[len(r.Values)-2], r.Values[len(r.Values)-1]
 	switch {
-	case last != store.Null && last < r.Today:
-		r.add(store.StandingOver)
-	case first != store.Null && first > r.Today:
-		r.add(store.StandingWaiting)
+	case last != mirror.Null && last < r.Today:
+		r.add(mirror.StandingOver)
+	case first != mirror.Null && first > r.Today:
+		r.add(mirror.StandingWaiting)
 	default:
-		r.add(store.StandingIn)
+		r.add(mirror.StandingIn)
 	}
 }
 
@@ -289,13 +290,13 @@ func (d *dayCheck) valid(value string) bool {
 }
 
 // sorted feeds the mirror with the good records of a read and notices what is
-// wrong with the others. It is a store.Incoming.
+// wrong with the others. It is a mirror.Incoming.
 type sorted struct {
 	source   registers.Source
 	progress func(what string, read int) error
 	calendar calendar
 	approved bool // a person said that what is missing is meant to be missing
-	noticed  []store.Noticed
+	noticed  []runstore.Noticed
 	unlisted int
 	// Why nothing of a table may be ended by this read, by table.
 	incomplete map[string]string
@@ -306,7 +307,7 @@ func (s *sorted) notice(code finding.Code, subject, detail string) {
 		s.unlisted++
 		return
 	}
-	s.noticed = append(s.noticed, store.Noticed{Code: code, Subject: readable(subject), Detail: readable(detail)})
+	s.noticed = append(s.noticed, runstore.Noticed{Code: code, Subject: readable(subject), Detail: readable(detail)})
 }
 
 // longestNotice bounds what a finding says of a value that was read, in bytes.
@@ -371,7 +372,7 @@ func (s *sorted) Where(table string, position int) string {
 }
 
 // Each turns the records of a table into rows.
-func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, func() string) bool, put func(store.MirrorRow) error) error {
+func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, func() string) bool, put func(mirror.MirrorRow) error) error {
 	shape := shapes[table]
 	if s.source.Mode(shape.collection) == oneroster.Absent {
 		return nil
@@ -379,7 +380,7 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 	read := 0
 	r := &row{dates: &dayCheck{}, partial: s.Partial(table), calendar: s.calendar}
 	bad := 0
-	refuse := func(m store.MirrorRow) error {
+	refuse := func(m mirror.MirrorRow) error {
 		if bad++; bad > mostBad {
 			return fmt.Errorf("%w: more than %d records of %s cannot be used", oneroster.ErrPackage, mostBad, shape.collection)
 		}
@@ -401,9 +402,9 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 			s.notice(r.code, s.subject(shape.collection, position, r.ID), r.detail)
 			if r.ID == "" || !isText(r.ID) || len(r.ID) > longestID {
 				s.unidentified(table, s.source.Where(shape.collection, position), r.detail)
-				return refuse(store.MirrorRow{Position: position, Bad: true})
+				return refuse(mirror.MirrorRow{Position: position, Bad: true})
 			}
-			return refuse(store.MirrorRow{Position: position, ID: strings.Clone(r.ID), Bad: true})
+			return refuse(mirror.MirrorRow{Position: position, ID: strings.Clone(r.ID), Bad: true})
 		}
 		return put(r.MirrorRow)
 	}, func(b registers.Bad) error {
@@ -419,9 +420,9 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 		case b.Unknown, b.File != "": // about no record of this table
 		case id == "" || !isText(id) || len(id) > longestID:
 			s.unidentified(table, s.source.Where(shape.collection, b.Position), cause)
-			return refuse(store.MirrorRow{Position: b.Position, Bad: true})
+			return refuse(mirror.MirrorRow{Position: b.Position, Bad: true})
 		default:
-			return refuse(store.MirrorRow{Position: b.Position, ID: id, Bad: true, Damaged: b.Damaged})
+			return refuse(mirror.MirrorRow{Position: b.Position, ID: id, Bad: true, Damaged: b.Damaged})
 		}
 		return nil
 	})
@@ -430,7 +431,7 @@ func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, 
 
 func (s *sorted) prepare(r *row, shape shape, position int, hash uint64, record oneroster.Record) {
 	id := strings.TrimSpace(record.Get("sourcedId"))
-	r.MirrorRow = store.MirrorRow{Position: position, Hash: hash, ID: id, Values: r.Values[:0]}
+	r.MirrorRow = mirror.MirrorRow{Position: position, Hash: hash, ID: id, Values: r.Values[:0]}
 	r.record, r.code, r.detail = record, "", ""
 	r.remark = func(code finding.Code, detail string) {
 		s.notice(code, s.subject(shape.collection, position, id), detail)
@@ -459,7 +460,7 @@ func (s *sorted) subject(collection string, position int, id string) string {
 
 // findings are what was noticed about single records, then in relation to
 // others, then how much more there was.
-func (s *sorted) findings(m store.Merged) []store.Noticed {
+func (s *sorted) findings(m mirror.Merged) []runstore.Noticed {
 	for _, name := range s.source.PassedOver() {
 		s.notice(finding.FilePassedOver, name, "Kanban reads rosters only")
 	}
@@ -469,7 +470,7 @@ func (s *sorted) findings(m store.Merged) []store.Noticed {
 		all, more = all[:maxFindings], more+extra
 	}
 	if more > 0 {
-		all = append(all, store.Noticed{Code: finding.RowMalformed, Subject: "the register", Detail: fmt.Sprintf("and %d findings more", more)})
+		all = append(all, runstore.Noticed{Code: finding.RowMalformed, Subject: "the register", Detail: fmt.Sprintf("and %d findings more", more)})
 	}
 	return all
 }

@@ -12,7 +12,8 @@ import (
 
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
-	"kanban/internal/store"
+	"kanban/internal/store/mirror"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/oneroster"
 )
 
@@ -64,7 +65,7 @@ func usable() map[string]oneroster.Table {
 func TestBadRecordsAreNamedAndTheGoodGoIn_R1(t *testing.T) {
 	w := apptest.New(t)
 	files := w.Connect("oneroster-csv", "Files", nil)
-	for again, state := range []string{store.Finished, store.NeedsPerson} {
+	for again, state := range []string{runstore.Finished, runstore.NeedsPerson} {
 		run := upload(t, w, files, pack(t, dirty()), false)
 		require.Equal(t, state, run.State, run.Error)
 		got := map[finding.Code]int{}
@@ -111,7 +112,7 @@ func TestLastOfTwoRecordsCountsAtEveryRead(t *testing.T) {
 		}
 		tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: order}
 		run := upload(t, w, files, pack(t, tables), false)
-		require.Equal(t, store.Finished, run.State, run.Error)
+		require.Equal(t, runstore.Finished, run.State, run.Error)
 		assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM people WHERE gone_at IS NULL AND given_name = $1`, want), "%d: %s", i, want)
 		if i == 3 {
 			assert.Zero(t, run.Counts["changed"]+run.Counts["added"]+run.Counts["gone"])
@@ -135,7 +136,7 @@ func TestEnrolmentThatChangesHands_P5(t *testing.T) {
 	upload(t, w, files, pack(t, tables), false)
 	one("r")
 	run := upload(t, w, files, pack(t, tables), false)
-	require.Equal(t, store.Finished, run.State, run.Error)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
 	assert.Equal(t, 1, run.Counts["joined"])
 	assert.Equal(t, 1, run.Counts["left"])
 	assert.Equal(t, 1, run.Counts["sections-changed"])
@@ -161,7 +162,7 @@ func TestBadRolesAreFindings(t *testing.T) {
 	}
 	require.NoError(t, z.Close())
 	run := upload(t, w, files, out.Bytes(), false)
-	require.Equal(t, store.Finished, run.State, run.Error)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
 	var got []string
 	for _, f := range run.Findings {
 		got = append(got, f.Subject+": "+f.Detail)
@@ -178,11 +179,11 @@ func TestBadRecordTakesNothingAway(t *testing.T) {
 	tables := usable()
 	people := []rec{{"sourcedId": "p", "enabledUser": "true", "givenName": "Ana", "familyName": "Name"}, {"sourcedId": "r", "enabledUser": "true", "givenName": "Rob", "familyName": "Name"}}
 	enrolments := []rec{{"sourcedId": "e1", "userSourcedId": "p", "classSourcedId": "s", "role": "student"}, {"sourcedId": "e2", "userSourcedId": "r", "classSourcedId": "s", "role": "student"}}
-	read := func() store.Run {
+	read := func() runstore.Run {
 		tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: people}
 		tables[oneroster.FileEnrollments] = oneroster.Table{Mode: oneroster.Bulk, Rows: enrolments}
 		run := upload(t, w, files, pack(t, tables), false)
-		require.Equal(t, store.Finished, run.State, run.Error)
+		require.Equal(t, runstore.Finished, run.State, run.Error)
 		return run
 	}
 	read()
@@ -205,8 +206,8 @@ func TestReadSaysWhoChangedAndHow_R1(t *testing.T) {
 	people := tables[oneroster.FileUsers].Rows
 	tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: people[1:]}
 	run := upload(t, w, files, pack(t, tables), false)
-	require.Equal(t, store.Finished, run.State, run.Error)
-	list, more, err := w.Store.Differences(t.Context(), run.ID)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
+	list, more, err := mirror.Differences(t.Context(), w.Store, run.ID)
 	require.NoError(t, err)
 	assert.Empty(t, list, "a first read changes nothing")
 	assert.False(t, more)
@@ -215,8 +216,8 @@ func TestReadSaysWhoChangedAndHow_R1(t *testing.T) {
 	changed["familyName"], changed["email"] = "Renamed", "new@fernmoor.example"
 	tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: []rec{changed}}
 	run = upload(t, w, files, pack(t, tables), false)
-	require.Equal(t, store.Finished, run.State, run.Error)
-	list, _, err = w.Store.Differences(t.Context(), run.ID)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
+	list, _, err = mirror.Differences(t.Context(), w.Store, run.ID)
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	got := map[string]string{}
@@ -249,7 +250,7 @@ func TestCauseIsNamedOnceAtItsRoot_R1(t *testing.T) {
 	tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: people}
 	tables[oneroster.FileEnrollments] = oneroster.Table{Mode: oneroster.Bulk, Rows: places}
 	run := upload(t, w, files, pack(t, tables), false)
-	require.Equal(t, store.Finished, run.State, run.Error)
+	require.Equal(t, runstore.Finished, run.State, run.Error)
 	var hanging []string
 	for _, f := range run.Findings {
 		if f.Code == finding.ReferenceUnknown {

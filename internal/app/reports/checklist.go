@@ -11,7 +11,15 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/runstore"
+	"kanban/internal/store/settingstore"
 )
 
 // Step is one step of setting something up.
@@ -35,18 +43,18 @@ func (c Checklist) Live() bool {
 }
 
 // Connection gives the checklist of a connection.
-func (s *Service) Connection(ctx context.Context, c store.Connection) (Checklist, error) {
+func (s *Service) Connection(ctx context.Context, c connectionstore.Connection) (Checklist, error) {
 	list := Checklist{{"Address and credentials entered", true, ""}, {"Tested", c.ProbedAt != nil, "Test it: kanban connections probe"}}
 	list = append(list, working(c)...)
 	switch {
 	case adapter.IsRegister(c.Kind):
-		read, err := s.Store.LastRead(ctx, c.ID)
+		read, err := runstore.LastRead(ctx, s.Store, c.ID)
 		if err != nil {
 			return nil, err
 		}
 		list = append(list, Step{"Read at least once", read != nil, "Read it now: kanban connections read"})
 	case c.Kind == adapter.KindSCIM:
-		n, err := s.Store.CountPairings(ctx, c.ID)
+		n, err := pairingstore.CountPairings(ctx, s.Store, c.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -68,7 +76,7 @@ func (s *Service) Connection(ctx context.Context, c store.Connection) (Checklist
 }
 
 // working has one step per capability that was tested.
-func working(c store.Connection) (list Checklist) {
+func working(c connectionstore.Connection) (list Checklist) {
 	var reports []adapter.Report
 	if len(c.Probe) == 0 || json.Unmarshal(c.Probe, &reports) != nil {
 		return nil
@@ -89,7 +97,7 @@ var capabilities = map[adapter.Capability]string{
 }
 
 // Rule gives the checklist of a rule.
-func (s *Service) Rule(ctx context.Context, r store.Rule) (Checklist, error) {
+func (s *Service) Rule(ctx context.Context, r rulestore.Rule) (Checklist, error) {
 	list := Checklist{{"Says what happens, if and then", true, ""}}
 	seen := map[string]bool{}
 	for _, a := range r.Actions {
@@ -97,8 +105,8 @@ func (s *Service) Rule(ctx context.Context, r store.Rule) (Checklist, error) {
 			continue
 		}
 		seen[a.ConnectionID] = true
-		c, err := s.Store.Connection(ctx, a.ConnectionID)
-		if errors.Is(err, store.ErrNotFound) {
+		c, err := connectionstore.FindConnection(ctx, s.Store, a.ConnectionID)
+		if errors.Is(err, db.ErrNotFound) {
 			list = append(list, Step{"Its connection exists", false, "Choose another connection for the action"})
 			continue
 		}
@@ -107,7 +115,7 @@ func (s *Service) Rule(ctx context.Context, r store.Rule) (Checklist, error) {
 		}
 		list = append(list, Step{c.Name + " works", c.PausedAt == nil && Checklist(working(c)).Live(), "Test and mend the connection: kanban connections probe " + fmt.Sprintf("%q", c.Name)})
 	}
-	places, err := s.Store.Places(ctx, []rule.Scope{r.Scope})
+	places, err := rulestore.TitlesOfScopes(ctx, s.Store, []rule.Scope{r.Scope})
 	if err != nil {
 		return nil, err
 	}
@@ -118,8 +126,8 @@ func (s *Service) Rule(ctx context.Context, r store.Rule) (Checklist, error) {
 		list = append(list, Step{"An outline has its activity", places[0].Activity != "", fmt.Sprintf("No outline has the activity %q: choose another, or set the outline: kanban courses outline", r.Scope.Activity)})
 	}
 	if r.Scope.Course != "" && progressTriggers[r.Trigger] {
-		o, err := s.Store.Outline(ctx, r.Scope.Course)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
+		o, err := learningstore.Outline(ctx, s.Store, r.Scope.Course)
+		if err != nil && !errors.Is(err, db.ErrNotFound) {
 			return nil, err
 		}
 		list = append(list, Step{"The course has an outline", len(o.Modules) > 0, "Set its outline: kanban courses outline"})
@@ -146,7 +154,7 @@ func (s *Service) Rule(ctx context.Context, r store.Rule) (Checklist, error) {
 }
 
 // tried says which version of a rule was tried out on which event.
-func (s *Service) tried(ctx context.Context, r store.Rule) (string, error) {
+func (s *Service) tried(ctx context.Context, r rulestore.Rule) (string, error) {
 	if r.TriedAt == nil {
 		return "", nil
 	}
@@ -154,12 +162,12 @@ func (s *Service) tried(ctx context.Context, r store.Rule) (string, error) {
 	if r.TriedEvent == nil {
 		return text + ", with a made-up event", nil
 	}
-	events, err := s.Store.EventsByID(ctx, []string{*r.TriedEvent})
+	events, err := eventstore.EventsByID(ctx, s.Store, []string{*r.TriedEvent})
 	if err != nil || len(events) == 0 || events[0].PersonID == nil {
 		return text, err
 	}
-	p, err := s.Store.Person(ctx, *events[0].PersonID)
-	if errors.Is(err, store.ErrNotFound) {
+	p, err := rosterstore.FindPerson(ctx, s.Store, *events[0].PersonID)
+	if errors.Is(err, db.ErrNotFound) {
 		return text, nil
 	}
 	return fmt.Sprintf("%s, with what %s did on %s", text, p.Name(), events[0].OccurredAt.Format("2 January 2006")), err
@@ -169,8 +177,8 @@ func (s *Service) tried(ctx context.Context, r store.Rule) (string, error) {
 var progressTriggers = map[string]bool{"activity.completed": true, "module.completed": true, "course.completed": true, "progress.crossed": true, "person.inactive": true, "person.not-begun": true}
 
 // Pairing gives the checklist of a pairing.
-func (s *Service) Pairing(ctx context.Context, p store.Pairing) (Checklist, error) {
-	c, err := s.Store.Connection(ctx, p.ConnectionID)
+func (s *Service) Pairing(ctx context.Context, p pairingstore.Pairing) (Checklist, error) {
+	c, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
 	if err != nil {
 		return nil, err
 	}
@@ -199,28 +207,28 @@ type Freshness struct {
 
 // Freshness of a pairing. readEvery is how often registers are read by
 // themselves, 0 for never.
-func (s *Service) Freshness(ctx context.Context, p store.Pairing, readEvery time.Duration) (f Freshness, err error) {
+func (s *Service) Freshness(ctx context.Context, p pairingstore.Pairing, readEvery time.Duration) (f Freshness, err error) {
 	f.ComparedAt, f.RanAt = p.ComparedAt, p.RanAt
-	section, err := s.Store.Section(ctx, p.SectionID)
+	section, err := rosterstore.FindSection(ctx, s.Store, p.SectionID)
 	if err != nil {
 		return f, err
 	}
-	register, err := s.Store.Connection(ctx, section.Connection)
+	register, err := connectionstore.FindConnection(ctx, s.Store, section.Connection)
 	if err != nil {
 		return f, err
 	}
-	if f.ReadAt, err = s.Store.LastRead(ctx, register.ID); err != nil {
+	if f.ReadAt, err = runstore.LastRead(ctx, s.Store, register.ID); err != nil {
 		return f, err
 	}
-	runs, err := s.Store.Runs(ctx, "", register.ID, "", 1)
+	runs, err := runstore.Runs(ctx, s.Store, "", register.ID, "", 1)
 	if err != nil {
 		return f, err
 	}
-	m, err := s.Store.Maintenance(ctx)
+	m, err := settingstore.FindMaintenance(ctx, s.Store)
 	if err != nil {
 		return f, err
 	}
-	service, err := s.Store.Connection(ctx, p.ConnectionID)
+	service, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
 	switch {
 	case err != nil:
 		return f, err
@@ -232,7 +240,7 @@ func (s *Service) Freshness(ctx context.Context, p store.Pairing, readEvery time
 		f.StoppedBy = "the section's term is over"
 	case register.PausedAt != nil:
 		f.StoppedBy = register.Name + " is paused"
-	case len(runs) > 0 && runs[0].State == store.Failed:
+	case len(runs) > 0 && runs[0].State == runstore.Failed:
 		f.StoppedBy = "the last read of " + register.Name + " failed: " + runs[0].Error
 	case service.PausedAt != nil:
 		f.StoppedBy = service.Name + " is paused"

@@ -10,12 +10,16 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/learning"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/runstore"
 )
 
 // Resting is a service, or one operation of it, that fails in a row.
 type Resting struct {
-	store.Rest
+	deliverystore.Rest
 	Waiting int // deliveries that wait for it
 }
 
@@ -25,14 +29,14 @@ const worthTelling = 30 * time.Second
 // Rests gives what fails in a row, at one connection or (id empty) at all, with how many
 // deliveries wait for it.
 func (s *Service) Rests(ctx context.Context, connectionID string) ([]Resting, error) {
-	all, err := s.Store.Rests(ctx, connectionID)
+	all, err := deliverystore.Rests(ctx, s.Store, connectionID)
 	if err != nil {
 		return nil, err
 	}
 	list := make([]Resting, len(all))
 	for i, r := range all {
 		list[i].Rest = r
-		if list[i].Waiting, err = s.Store.WaitingFor(ctx, r.ConnectionID, r.Operation); err != nil {
+		if list[i].Waiting, err = deliverystore.WaitingFor(ctx, s.Store, r.ConnectionID, r.Operation); err != nil {
 			return nil, err
 		}
 	}
@@ -46,14 +50,14 @@ func (s *Service) resting(ctx context.Context) ([]Finding, error) {
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
-	names, err := s.Store.Connections(ctx)
+	names, err := connectionstore.Connections(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
 	now := s.now()
 	var list []Finding
 	for _, r := range all {
-		i := slices.IndexFunc(names, func(c store.Connection) bool { return c.ID == r.ConnectionID })
+		i := slices.IndexFunc(names, func(c connectionstore.Connection) bool { return c.ID == r.ConnectionID })
 		rests := r.RestsUntil != nil && r.RestsUntil.After(now)
 		if i < 0 || !rests && (r.Operation != "" || r.Since == nil || now.Sub(*r.Since) < worthTelling) {
 			continue
@@ -86,7 +90,7 @@ const layLong = 24 * time.Hour
 
 // statements gives those from which nothing has followed for a day.
 func (s *Service) statements(ctx context.Context) ([]Finding, error) {
-	all, err := s.Store.UnresolvedStatements(ctx, learning.NoMeaning, s.now().Add(-layLong))
+	all, err := eventstore.UnresolvedStatements(ctx, s.Store, learning.NoMeaning, s.now().Add(-layLong))
 	var list []Finding
 	for _, u := range all {
 		f := noticed(Mend, finding.StatementWaits, "statements of the platform", u.Connection, u.Note, "/connections")
@@ -98,7 +102,7 @@ func (s *Service) statements(ctx context.Context) ([]Finding, error) {
 
 // connections gives what the probes found.
 func (s *Service) connections(ctx context.Context) ([]Finding, error) {
-	all, err := s.Store.Connections(ctx)
+	all, err := connectionstore.Connections(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +112,7 @@ func (s *Service) connections(ctx context.Context) ([]Finding, error) {
 			list = append(list, noticed(Mend, finding.Code(c.TroubleCode), "comparing", c.Name, c.Trouble, "/connections"))
 		}
 		if adapter.IsRegister(c.Kind) {
-			proposed, err := s.Store.Proposed(ctx, c.ID)
+			proposed, err := matchstore.LatestProposals(ctx, s.Store, c.ID)
 			if err != nil {
 				return nil, err
 			}
@@ -156,7 +160,7 @@ func endsIn(at, now time.Time) string {
 // registers gives what stopped the newest read of each register, and what was
 // wrong with its records.
 func (s *Service) registers(ctx context.Context) ([]Finding, error) {
-	all, err := s.Store.Connections(ctx)
+	all, err := connectionstore.Connections(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -165,13 +169,13 @@ func (s *Service) registers(ctx context.Context) ([]Finding, error) {
 		if !adapter.IsRegister(c.Kind) {
 			continue
 		}
-		runs, err := s.Store.Runs(ctx, "", c.ID, "", 1)
+		runs, err := runstore.Runs(ctx, s.Store, "", c.ID, "", 1)
 		if err != nil {
 			return nil, err
 		}
 		for _, r := range runs {
 			link := "/runs/" + r.ID
-			if r.State == store.Failed && c.PausedAt == nil {
+			if r.State == runstore.Failed && c.PausedAt == nil {
 				list = append(list, noticed(Mend, finding.Code(r.ErrorCode), c.Name, "reading the register", r.Error, link))
 			}
 			for _, n := range r.Findings {

@@ -5,7 +5,7 @@ import (
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/rosterstore"
 )
 
 // InClass says whether a person is in the class of a section.
@@ -22,7 +22,7 @@ type InClass struct {
 
 // InClassOf says whether a person is in the class of a section, and if not, why not and what
 // to do.
-func InClassOf(w store.Whereabouts) InClass {
+func InClassOf(w rosterstore.Whereabouts) InClass {
 	out := InClass{State: "no-class", Service: w.Service, Since: w.PlacedAt, AsOf: w.ComparedAt}
 	if w.PairingID == "" {
 		return out

@@ -8,19 +8,22 @@ import (
 	"strings"
 
 	"kanban/internal/core/finding"
-	"kanban/internal/store"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/purchasestore"
+	"kanban/internal/store/rulestore"
+	"kanban/internal/store/taskstore"
 )
 
 // deliveries gives those that wait for a person.
 func (s *Service) deliveries(ctx context.Context) ([]Finding, error) {
-	groups, err := s.Store.WaitingGroups(ctx)
+	groups, err := deliverystore.WaitingGroups(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
 	var list []Finding
 	for _, g := range groups {
 		if g.Own && g.Count > 1 {
-			where, query := g.Rule, url.Values{"state": {store.DeliveryWaiting}, "person": {g.PersonID}}
+			where, query := g.Rule, url.Values{"state": {deliverystore.DeliveryWaiting}, "person": {g.PersonID}}
 			if g.Origins > 1 {
 				where = fmt.Sprintf("%d rules", g.Origins)
 			}
@@ -35,7 +38,7 @@ func (s *Service) deliveries(ctx context.Context) ([]Finding, error) {
 			list = append(list, f)
 			continue
 		}
-		query := url.Values{"state": {store.DeliveryWaiting}}
+		query := url.Values{"state": {deliverystore.DeliveryWaiting}}
 		for name, id := range map[string]string{"rule": g.RuleID, "connection": g.ConnectionID} {
 			if id != "" {
 				query.Set(name, id)
@@ -51,7 +54,7 @@ func (s *Service) deliveries(ctx context.Context) ([]Finding, error) {
 
 // lacking gives the rules that need something at a service that is not there.
 func (s *Service) lacking(ctx context.Context) (list []Finding, err error) {
-	all, err := s.Store.Lacking(ctx)
+	all, err := rulestore.RulesLacking(ctx, s.Store)
 	for _, r := range all {
 		list = append(list, noticed(Mend, finding.NeededGone, r.Name, "", strings.Join(r.Missing, ", "), "/rules/"+r.ID))
 	}
@@ -107,7 +110,7 @@ func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
 		f.Person = d.PersonID
 		list = append(list, f)
 	}
-	troubled, err := s.Store.Troubled(ctx)
+	troubled, err := purchasestore.TroubledAccesses(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -118,7 +121,7 @@ func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
 		}
 		list = append(list, f)
 	}
-	unmapped, err := s.Store.Unmapped(ctx)
+	unmapped, err := purchasestore.UnmappedOffers(ctx, s.Store)
 	for _, u := range unmapped {
 		list = append(list, noticed(Mend, finding.OfferUnknown, u.Offer, u.Connection, fmt.Sprintf("%d buyers", u.Buyers), "/access"))
 	}
@@ -127,7 +130,7 @@ func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
 
 // tasks gives what rules have given people to do.
 func (s *Service) tasks(ctx context.Context) (list []Finding, err error) {
-	open, err := s.Store.Tasks(ctx, false, 0)
+	open, err := taskstore.Tasks(ctx, s.Store, false, 0)
 	for _, t := range open {
 		detail := t.Detail
 		if t.DueAt != nil {

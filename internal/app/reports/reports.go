@@ -16,7 +16,9 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/reportstore"
+	"kanban/internal/store/rulestore"
 )
 
 // Purchases tells where access and enrolment disagree.
@@ -31,7 +33,7 @@ type Progress interface {
 
 // Rules names the way on which a rule would set itself off again; empty when there is none.
 type Rules interface {
-	Circle(ctx context.Context, r store.Rule) ([]string, error)
+	Circle(ctx context.Context, r rulestore.Rule) ([]string, error)
 }
 
 // Sections counts the sections that lists show by state, and those that are being run.
@@ -41,7 +43,7 @@ type Sections interface {
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *store.Store
+	Store *db.Database
 	// Now tells the time, for terms that are over; time.Now when nil.
 	Now func() time.Time
 	// Of each nothing is told when it is nil.
@@ -99,7 +101,7 @@ type Finding struct {
 	Link    string // the console page on which to look at it
 	Person  string // id of the person, if it is about one
 	Count   int    // how many things it stands for
-	Seen    *store.Acknowledgement
+	Seen    *reportstore.Acknowledgement
 	People  []Finding // the findings that it stands for, where it groups people
 }
 
@@ -139,7 +141,7 @@ func (s *Service) Findings(ctx context.Context, f Filter) ([]Finding, error) {
 
 // all gathers everything, in the order in which it is listed.
 func (s *Service) all(ctx context.Context) ([]Finding, error) {
-	seen, err := s.Store.Acknowledgements(ctx)
+	seen, err := reportstore.Acknowledgements(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -202,9 +204,9 @@ func (s *Service) Acknowledge(ctx context.Context, who, key, note string) error 
 	if strings.TrimSpace(note) == "" {
 		return refusal.Invalid("note", "is missing: say why this may stay as it is")
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		for _, key := range keys {
-			if err := tx.Acknowledge(ctx, key, note, who); err != nil {
+			if err := reportstore.Acknowledge(ctx, tx, key, note, who); err != nil {
 				return err
 			}
 		}
@@ -217,8 +219,8 @@ func (s *Service) Acknowledge(ctx context.Context, who, key, note string) error 
 
 // Reopen takes an acknowledgement back.
 func (s *Service) Reopen(ctx context.Context, who, key string) error {
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Reopen(ctx, key); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := reportstore.DropAcknowledgement(ctx, tx, key); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "reopened a finding", "finding/"+key, nil); err != nil {

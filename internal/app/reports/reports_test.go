@@ -14,7 +14,9 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/storetest"
 )
 
@@ -28,7 +30,7 @@ func TestWaitingDeliveriesAreCountedInFull_P3(t *testing.T) {
 	s := &reports.Service{Store: w.Store}
 	r := w.Rule(rule.Draft{Name: "Lesson finished", Trigger: string(rule.ModuleCompleted), Actions: []rule.Action{{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email"}}}})
 	p := w.Person("stu-001")
-	e := w.Record(store.Event{Type: string(rule.ModuleCompleted), NaturalKey: "k", PersonID: &p.ID, Data: map[string]any{}})
+	e := w.Record(eventstore.Event{Type: string(rule.ModuleCompleted), NaturalKey: "k", PersonID: &p.ID, Data: map[string]any{}})
 	one := w.Deliveries(e.ID)[0]
 	exec := func(sql string, args ...any) {
 		_, err := w.Store.Pool.Exec(t.Context(), sql, args...)
@@ -125,7 +127,7 @@ func TestOneCauseForManyIsOneThing_P3(t *testing.T) {
 	fall := func(people ...string) {
 		for _, who := range people {
 			p := w.Person(who)
-			w.Record(store.Event{Type: string(rule.ModuleCompleted), NaturalKey: who, PersonID: &p.ID, Data: map[string]any{}})
+			w.Record(eventstore.Event{Type: string(rule.ModuleCompleted), NaturalKey: who, PersonID: &p.ID, Data: map[string]any{}})
 		}
 		_, err := w.Store.Pool.Exec(t.Context(), `UPDATE deliveries SET state = 'waiting', code = 'address-missing', last_error = 'no address for somebody' WHERE rule_id = $1`, r.ID)
 		require.NoError(t, err)
@@ -170,9 +172,9 @@ func TestEndOfATermIsWarnedAbout_S7(t *testing.T) {
 	w.Read(w.Register(), false)
 	x := w.Section("PROP-A")
 	require.NotNil(t, x.EndsOn)
-	require.NoError(t, w.Store.InTx(t.Context(), func(tx *store.Tx) error {
-		p := store.Pairing{ID: store.NewID(), SectionID: x.ID, ConnectionID: w.Workspace().ID, TargetName: "Prop"}
-		return store.Create(tx, &p, "pairing")
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error {
+		p := pairingstore.Pairing{ID: db.NewID(), SectionID: x.ID, ConnectionID: w.Workspace().ID, TargetName: "Prop"}
+		return db.Create(tx, &p, "pairing")
 	}))
 	now := time.Now()
 	s := &reports.Service{Store: w.Store, Now: func() time.Time { return now }}

@@ -7,6 +7,9 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/core/roster"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/runstore"
+	"kanban/internal/store/settingstore"
 )
 
 // Rest says what is not in step, or not known to be, beside what needs a person: nothing
@@ -14,7 +17,7 @@ import (
 // not paired, held, never run, out of step, paused or being run. It is empty only when
 // everything else is known to be in step.
 func (s *Service) Rest(ctx context.Context) (said []string, err error) {
-	connections, err := s.Store.Connections(ctx)
+	connections, err := connectionstore.Connections(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -40,7 +43,7 @@ func (s *Service) Rest(ctx context.Context) (said []string, err error) {
 		}
 		if adapter.IsRegister(c.Kind) {
 			registers++
-			read, err := s.Store.LastRead(ctx, c.ID)
+			read, err := runstore.LastRead(ctx, s.Store, c.ID)
 			if err != nil {
 				return nil, err
 			}
@@ -52,7 +55,7 @@ func (s *Service) Rest(ctx context.Context) (said []string, err error) {
 	if registers == 0 {
 		said = append(said, "no register is connected")
 	}
-	m, err := s.Store.Maintenance(ctx)
+	m, err := settingstore.FindMaintenance(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}

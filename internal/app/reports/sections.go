@@ -9,14 +9,16 @@ import (
 
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 )
 
 // pairings gives what stopped runs, what a person has to decide about sections and
 // targets, and everybody who is not simply in step.
 func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 	at := s.now()
-	all, err := s.Store.Noteworthy(ctx, at)
+	all, err := pairingstore.Noteworthy(ctx, s.Store, at)
 	if err != nil {
 		return nil, err
 	}
@@ -24,7 +26,7 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 	for _, p := range all {
 		ids = append(ids, p.ID)
 	}
-	sections, err := s.Store.SectionsOfPairings(ctx, ids)
+	sections, err := pairingstore.SectionsOfPairings(ctx, s.Store, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -47,11 +49,11 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 			continue
 		}
 		switch {
-		case p.TargetSeen == store.TargetLost:
+		case p.TargetSeen == pairingstore.TargetLost:
 			tell(Mend, finding.TargetGone, "deleted there by somebody")
 			continue
 		case p.LastFailed && p.LastRunID != nil:
-			run, err := s.Store.Run(ctx, *p.LastRunID)
+			run, err := runstore.FindRun(ctx, s.Store, *p.LastRunID)
 			if err != nil {
 				return nil, err
 			}
@@ -84,7 +86,7 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 
 // leftGroups gives the groups inside classes that are for no section any more, by class.
 func (s *Service) leftGroups(ctx context.Context) (list []Finding, err error) {
-	all, err := s.Store.LeftGroups(ctx, "")
+	all, err := linkstore.LeftGroups(ctx, s.Store, "")
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +110,7 @@ const (
 // terms gives the terms that come to their end, with how many classes belong to them.
 func (s *Service) terms(ctx context.Context) (list []Finding, err error) {
 	at := s.now()
-	all, err := s.Store.Endings(ctx, at, at.AddDate(0, 0, remarkTerm))
+	all, err := pairingstore.Endings(ctx, s.Store, at, at.AddDate(0, 0, remarkTerm))
 	for _, e := range all {
 		group, days := Remark, int(e.On.Sub(at.UTC().Truncate(24*time.Hour)).Hours()/24)
 		if days <= mendTerm {
@@ -128,7 +130,7 @@ func (s *Service) terms(ctx context.Context) (list []Finding, err error) {
 
 // inClass says how many people Kanban minds who are in the class of a pairing, whatever is to
 // become of them.
-func inClass(p store.Pairing) string {
+func inClass(p pairingstore.Pairing) string {
 	n := p.Counts[roster.OutcomeInStep] + p.Counts[roster.OutcomeUpdate] + p.Counts[roster.OutcomeRemove]
 	if n == 1 {
 		return "1 person is"
@@ -143,7 +145,7 @@ func peopleOf(n int) string {
 	return fmt.Sprintf("%d people", n)
 }
 
-func about(group Group, m store.Mend, section, link string) Finding {
+func about(group Group, m pairingstore.Mend, section, link string) Finding {
 	detail := m.Detail
 	if m.Code == finding.AddressShared {
 		detail = fmt.Sprintf("shared with %s", m.Detail)

@@ -14,7 +14,9 @@ import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/scim"
 )
 
@@ -22,8 +24,8 @@ import (
 type garden struct {
 	*apptest.World
 	t        *testing.T
-	register store.Connection
-	service  store.Connection
+	register connectionstore.Connection
+	service  connectionstore.Connection
 }
 
 // newGarden has a class with some people of the section PROP-C in it, some other learners
@@ -86,7 +88,7 @@ func (g *garden) sectionID() string {
 	return ""
 }
 
-func (g *garden) pair(ref string) store.Pairing {
+func (g *garden) pair(ref string) pairingstore.Pairing {
 	p, err := g.World.Pairings.Pair(g.t.Context(), "test", pairings.Wish{SectionID: g.Section("PROP-C").ID, ConnectionID: g.service.ID, TargetRef: ref})
 	require.NoError(g.t, err)
 	return p
@@ -101,7 +103,7 @@ func TestAdoptedClassesHoldTheRegistersPeople_R5(t *testing.T) {
 			pool := []string{"stu-030", "stu-031", "stu-032", "stu-033", "stu-001", "stu-002", "stu-009", "stu-010"}
 			g := newGarden(t, "stu-030", "stu-031", "stu-001", "stu-002")
 			others := map[string][]string{"room": slices.Clone(g.members("room"))} // who is somebody else's
-			made, current, taken := "", (*store.Pairing)(nil), true
+			made, current, taken := "", (*pairingstore.Pairing)(nil), true
 			var done []string
 			for range 28 {
 				switch act := dice.IntN(8); {
@@ -134,8 +136,8 @@ func TestAdoptedClassesHoldTheRegistersPeople_R5(t *testing.T) {
 				case current != nil:
 					done = append(done, "run")
 					run := g.Sync(current.ID, true)
-					require.Contains(t, []string{store.Finished, store.NeedsPerson}, run.State, "%v: %s", done, run.Error)
-					p, err := g.Store.Pairing(t.Context(), current.ID)
+					require.Contains(t, []string{runstore.Finished, runstore.NeedsPerson}, run.State, "%v: %s", done, run.Error)
+					p, err := pairingstore.FindPairing(t.Context(), g.Store, current.ID)
 					require.NoError(t, err)
 					ref := p.TargetRef
 					if _, known := others[ref]; !known {
@@ -186,7 +188,7 @@ func TestTakingOverIsShownAndReverted(t *testing.T) {
 	ours, _ = preview.Plan.TakeOvers()
 	assert.Equal(t, 2, ours, "it is to be decided anew")
 	again := g.Sync(p.ID, false)
-	require.Equal(t, store.Finished, again.State)
+	require.Equal(t, runstore.Finished, again.State)
 	preview, err = g.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
 	ours, _ = preview.Plan.TakeOvers()
@@ -204,12 +206,12 @@ func TestTakingOverIsOfferedOnce(t *testing.T) {
 	unminded := func() int {
 		_, err := g.Runs.Compare(t.Context(), p.ID)
 		require.NoError(t, err)
-		now, err := g.Store.Pairing(t.Context(), p.ID)
+		now, err := pairingstore.FindPairing(t.Context(), g.Store, p.ID)
 		require.NoError(t, err)
 		return now.Unminded
 	}
 	assert.Equal(t, 2, unminded())
-	noteworthy, err := g.Store.Noteworthy(t.Context(), time.Now())
+	noteworthy, err := pairingstore.Noteworthy(t.Context(), g.Store, time.Now())
 	require.NoError(t, err)
 	assert.Len(t, noteworthy, 1)
 	require.NoError(t, g.Standins.School.Withdraw("stu-030", g.sectionID()))
@@ -234,7 +236,7 @@ func TestTakingOverIsOfferedOnce(t *testing.T) {
 	require.NoError(t, err)
 	_, err = g.Runs.Compare(t.Context(), q.ID)
 	require.NoError(t, err)
-	now, err := g.Store.Pairing(t.Context(), q.ID)
+	now, err := pairingstore.FindPairing(t.Context(), g.Store, q.ID)
 	require.NoError(t, err)
 	assert.Zero(t, now.Unminded)
 	assert.Empty(t, now.TakeOver)

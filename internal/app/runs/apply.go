@@ -12,7 +12,13 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/rule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/call"
 )
 
@@ -22,27 +28,27 @@ const batch = 100
 // execution is one run at work.
 type execution struct {
 	*Service
-	run store.Run
+	run runstore.Run
 	sides
-	changes []store.Change
+	changes []runstore.Change
 }
 
 // Work carries out a run, or goes on with one that was cut off. An error means
 // that it may be tried again; with last set there is no next try, so the run
 // ends as failed instead and can be resumed by hand.
 func (s *Service) Work(ctx context.Context, runID string, last bool) error {
-	run, err := s.Store.Run(ctx, runID)
+	run, err := runstore.FindRun(ctx, s.Store, runID)
 	if err != nil || !run.Active() {
 		return err
 	}
 	x := &execution{Service: s, run: run}
-	if err = store.ErrCancelled; !run.CancelAsked {
+	if err = runstore.ErrCancelled; !run.CancelAsked {
 		err = x.work(ctx)
 	}
 	keep := context.WithoutCancel(ctx)
-	if errors.Is(err, store.ErrCancelled) {
-		x.run.State, x.run.Error, x.run.Done = store.Cancelled, "stopped by a person; what was done is kept, and the run can be resumed", x.done()
-		return s.Store.InTx(keep, func(tx *store.Tx) error { return tx.FinishRun(keep, &x.run) })
+	if errors.Is(err, runstore.ErrCancelled) {
+		x.run.State, x.run.Error, x.run.Done = runstore.Cancelled, "stopped by a person; what was done is kept, and the run can be resumed", x.done()
+		return s.Store.InTx(keep, func(tx *db.Tx) error { return runstore.FinishRun(keep, tx, &x.run) })
 	}
 	if err == nil || ctx.Err() != nil {
 		return err // cut off: another worker, or this one after a restart, goes on
@@ -51,17 +57,17 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 		last = false // it said for how long it wants to be left alone
 	}
 	if adapter.MayPass(err) && !last {
-		if told := s.Store.Progress(keep, runID, waits(err), x.done(), x.run.Total); told != nil && !errors.Is(told, store.ErrCancelled) {
+		if told := runstore.KeepRunProgress(keep, s.Store, runID, waits(err), x.done(), x.run.Total); told != nil && !errors.Is(told, runstore.ErrCancelled) {
 			return errors.Join(err, told)
 		}
 		return err
 	}
-	x.run.State, x.run.Error, x.run.ErrorCode, x.run.Done = store.Failed, err.Error(), string(adapter.RunCodeOf(err)), x.done()
-	return s.Store.InTx(keep, func(tx *store.Tx) error { return tx.FinishRun(keep, &x.run) })
+	x.run.State, x.run.Error, x.run.ErrorCode, x.run.Done = runstore.Failed, err.Error(), string(adapter.RunCodeOf(err)), x.done()
+	return s.Store.InTx(keep, func(tx *db.Tx) error { return runstore.FinishRun(keep, tx, &x.run) })
 }
 
 func (x *execution) work(ctx context.Context) (err error) {
-	pairing, err := x.Store.Pairing(ctx, *x.run.PairingID)
+	pairing, err := pairingstore.FindPairing(ctx, x.Store, *x.run.PairingID)
 	if err != nil {
 		return err
 	}
@@ -71,10 +77,10 @@ func (x *execution) work(ctx context.Context) (err error) {
 	if x.sides, err = x.Service.sides(ctx, pairing); err != nil {
 		return err
 	}
-	if x.changes, err = x.Store.Changes(ctx, x.run.ID); err != nil {
+	if x.changes, err = runstore.Changes(ctx, x.Store, x.run.ID); err != nil {
 		return err
 	}
-	if err := x.Store.StartRun(ctx, x.run.ID, "comparing"); err != nil {
+	if err := runstore.StartRun(ctx, x.Store, x.run.ID, "comparing"); err != nil {
 		return err
 	}
 	if x.untouched() {
@@ -116,7 +122,7 @@ func (x *execution) done() int {
 // promise checks that the preview still holds. If something moved, the run ends
 // without having done anything and leaves a new preview.
 func (x *execution) promise(ctx context.Context) (stop bool, err error) {
-	preview, err := x.Store.Preview(ctx, *x.run.PreviewID)
+	preview, err := pairingstore.FindPreview(ctx, x.Store, *x.run.PreviewID)
 	if err != nil {
 		return false, err
 	}
@@ -128,17 +134,17 @@ func (x *execution) promise(ctx context.Context) (stop bool, err error) {
 		x.adopt(plan)
 		return false, nil
 	}
-	fresh := store.Preview{ID: store.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint, Reverts: x.run.Reverts, Ends: x.run.Ends}
-	x.run.State, x.run.ErrorCode, x.run.NextPreview = store.Moved, string(finding.PreviewMoved), &fresh.ID
+	fresh := pairingstore.Preview{ID: db.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint, Reverts: x.run.Reverts, Ends: x.run.Ends}
+	x.run.State, x.run.ErrorCode, x.run.NextPreview = runstore.Moved, string(finding.PreviewMoved), &fresh.ID
 	x.run.Error = "things changed since the preview; look at the new one and run that"
 	for _, m := range roster.Moved(preview.Plan, plan) {
-		x.run.Findings = append(x.run.Findings, store.Noticed{Code: finding.PreviewMoved, Subject: m.Name, Detail: fmt.Sprintf("was %s, is %s", orNothing(m.Before), orNothing(m.After))})
+		x.run.Findings = append(x.run.Findings, runstore.Noticed{Code: finding.PreviewMoved, Subject: m.Name, Detail: fmt.Sprintf("was %s, is %s", orNothing(m.Before), orNothing(m.After))})
 	}
-	return true, x.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := store.Create(tx, &fresh, "keeping the preview"); err != nil {
+	return true, x.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := db.Create(tx, &fresh, "keeping the preview"); err != nil {
 			return err
 		}
-		return tx.FinishRun(ctx, &x.run)
+		return runstore.FinishRun(ctx, tx, &x.run)
 	})
 }
 
@@ -178,7 +184,7 @@ func (x *execution) catchUp(ctx context.Context) error {
 	}
 	for i := range x.changes {
 		c := &x.changes[i]
-		if c.State != store.ChangeStarted {
+		if c.State != runstore.ChangeStarted {
 			continue
 		}
 		e, there := now[c.Entry.Key()]
@@ -201,9 +207,9 @@ func (x *execution) catchUp(ctx context.Context) error {
 // after. One person's refusal never stops the others. A change that had been
 // begun when the process died is done again; that is harmless.
 func (x *execution) apply(ctx context.Context) error {
-	var open []*store.Change
+	var open []*runstore.Change
 	for i := range x.changes {
-		if c := &x.changes[i]; c.State == store.ChangePending || c.State == store.ChangeStarted {
+		if c := &x.changes[i]; c.State == runstore.ChangePending || c.State == runstore.ChangeStarted {
 			open = append(open, c)
 		}
 	}
@@ -218,7 +224,7 @@ func (x *execution) apply(ctx context.Context) error {
 			steps[i] = workspaces.Step{Outcome: e.Outcome, AccountID: e.AccountID, Want: e.Want, Deactivate: e.Deactivate, Activate: e.Activate, Notify: x.pairing.Policy.Notify, Join: x.refs(e.Join), Quit: x.refs(e.Quit)}
 			positions[i] = c.Position
 		}
-		if err := x.Store.MarkStarted(ctx, x.run.ID, positions...); err != nil {
+		if err := runstore.MarkStarted(ctx, x.Store, x.run.ID, positions...); err != nil {
 			return err
 		}
 		err := x.target.Apply(ctx, x.pairing.TargetRef, steps, func(i int, account string, err error) error {
@@ -233,7 +239,7 @@ func (x *execution) apply(ctx context.Context) error {
 				return nil
 			}
 			told = time.Now()
-			return x.Store.Progress(ctx, x.run.ID, describe(now[i].Entry), x.done(), x.run.Total)
+			return runstore.KeepRunProgress(ctx, x.Store, x.run.ID, describe(now[i].Entry), x.done(), x.run.Total)
 		})
 		if err != nil {
 			return err
@@ -245,28 +251,28 @@ func (x *execution) apply(ctx context.Context) error {
 func describe(e roster.Entry) string { return fmt.Sprintf("%s %s", e.Outcome, e.Name) }
 
 // note keeps how one change ended.
-func (x *execution) note(ctx context.Context, c *store.Change, account string, err error) error {
-	c.State = store.ChangeDone
+func (x *execution) note(ctx context.Context, c *runstore.Change, account string, err error) error {
+	c.State = runstore.ChangeDone
 	if p, ok := call.As(err); ok && (p.Kind == call.Refused || p.Kind == call.NotFound) {
-		c.State, c.Code, c.Answer = store.ChangeRefused, string(finding.RefusedByService), p.Detail
+		c.State, c.Code, c.Answer = runstore.ChangeRefused, string(finding.RefusedByService), p.Detail
 	} else if err != nil {
 		return err
 	}
 	at := now()
 	c.FinishedAt, c.Entry.AccountID = &at, account
-	return x.Store.InTx(ctx, func(tx *store.Tx) error {
-		if c.State == store.ChangeDone {
+	return x.Store.InTx(ctx, func(tx *db.Tx) error {
+		if c.State == runstore.ChangeDone {
 			if err := x.keep(ctx, tx, c.Entry, account); err != nil {
 				return err
 			}
 		}
-		return tx.MarkEnded(ctx, *c)
+		return runstore.MarkEnded(ctx, tx, *c)
 	})
 }
 
 // keep stores whose account it is and whom Kanban placed.
-func (x *execution) keep(ctx context.Context, tx *store.Tx, e roster.Entry, account string) error {
-	if err := tx.Regroup(ctx, x.pairing.ID, account, e.Join, e.Quit); err != nil {
+func (x *execution) keep(ctx context.Context, tx *db.Tx, e roster.Entry, account string) error {
+	if err := linkstore.KeepGrouping(ctx, tx, x.pairing.ID, account, e.Join, e.Quit); err != nil {
 		return err
 	}
 	switch e.Outcome {
@@ -274,31 +280,31 @@ func (x *execution) keep(ctx context.Context, tx *store.Tx, e roster.Entry, acco
 		if e.PersonID == "" { // a guest who is put back
 			return nil
 		}
-		if err := tx.Link(ctx, x.pairing.ConnectionID, account, e.PersonID); err != nil {
+		if err := connectionstore.KeepAccount(ctx, tx, x.pairing.ConnectionID, account, e.PersonID); err != nil {
 			return err
 		}
-		if err := tx.SwitchedOff(ctx, x.pairing.ConnectionID, account, false); err != nil {
+		if err := matchstore.KeepSwitchedOff(ctx, tx, x.pairing.ConnectionID, account, false); err != nil {
 			return err
 		}
-		return tx.Place(ctx, x.pairing.ID, account, e.PersonID, e.Name)
+		return pairingstore.KeepPlacement(ctx, tx, x.pairing.ID, account, e.PersonID, e.Name)
 	case roster.OutcomeRemove:
 		if e.Deactivate {
-			if err := tx.SwitchedOff(ctx, x.pairing.ConnectionID, account, true); err != nil {
+			if err := matchstore.KeepSwitchedOff(ctx, tx, x.pairing.ConnectionID, account, true); err != nil {
 				return err
 			}
 		}
-		return tx.Unplace(ctx, x.pairing.ID, account)
+		return pairingstore.DropPlacement(ctx, tx, x.pairing.ID, account)
 	}
 	return nil
 }
 
 // readBack reads the target again: what was sent has to be there.
 func (x *execution) readBack(ctx context.Context) error {
-	if err := x.Store.Progress(ctx, x.run.ID, "reading back", x.done(), x.run.Total); err != nil {
+	if err := runstore.KeepRunProgress(ctx, x.Store, x.run.ID, "reading back", x.done(), x.run.Total); err != nil {
 		return err
 	}
 	var plan roster.Plan
-	var missing []store.Change
+	var missing []runstore.Change
 	// A service may show only after a while what it has carried out: late is not lost.
 	_, err := x.target.LookAgain(ctx, func() (_ bool, err error) {
 		if plan, err = x.plan(ctx); err != nil {
@@ -307,7 +313,7 @@ func (x *execution) readBack(ctx context.Context) error {
 		if missing = x.missing(plan); len(missing) == 0 {
 			return true, nil
 		}
-		return false, x.Store.Progress(ctx, x.run.ID, fmt.Sprintf("reading back again: %s", changesNotSeen(len(missing))), x.done(), x.run.Total)
+		return false, runstore.KeepRunProgress(ctx, x.Store, x.run.ID, fmt.Sprintf("reading back again: %s", changesNotSeen(len(missing))), x.done(), x.run.Total)
 	})
 	if err != nil {
 		return err
@@ -315,9 +321,9 @@ func (x *execution) readBack(ctx context.Context) error {
 	if err := x.repair(ctx, plan); err != nil {
 		return err
 	}
-	refused := map[string]store.Change{}
+	refused := map[string]runstore.Change{}
 	for _, c := range append(slices.Clone(x.changes), missing...) {
-		if c.State == store.ChangeRefused || c.State == store.ChangeNotArrived {
+		if c.State == runstore.ChangeRefused || c.State == runstore.ChangeNotArrived {
 			refused[c.Entry.Key()] = c
 		}
 	}
@@ -328,22 +334,22 @@ func (x *execution) readBack(ctx context.Context) error {
 	}
 	s := standing(plan, x.pairing.Policy, refused)
 	x.run.Counts, x.run.Done = x.report(plan, missing), x.done()
-	x.run.State = store.Finished
+	x.run.State = runstore.Finished
 	if s.counts[roster.OutcomeNeedsPerson] > 0 {
-		x.run.State = store.NeedsPerson
+		x.run.State = runstore.NeedsPerson
 	}
-	return x.Store.InTx(ctx, func(tx *store.Tx) error { return x.finish(ctx, tx, plan, s, missing) })
+	return x.Store.InTx(ctx, func(tx *db.Tx) error { return x.finish(ctx, tx, plan, s, missing) })
 }
 
 // missing are the changes that the service accepted and a comparison does not show.
-func (x *execution) missing(plan roster.Plan) (missing []store.Change) {
+func (x *execution) missing(plan roster.Plan) (missing []runstore.Change) {
 	left := make(map[string]roster.Outcome, len(plan.Entries))
 	for _, e := range plan.Entries {
 		left[e.Key()] = e.Outcome
 	}
 	for _, c := range x.changes {
-		if c.State == store.ChangeDone && left[c.Entry.Key()] == c.Entry.Outcome {
-			c.State, c.Code, c.Answer = store.ChangeNotArrived, string(finding.NotArrived), "accepted by the service, but not there when read back"
+		if c.State == runstore.ChangeDone && left[c.Entry.Key()] == c.Entry.Outcome {
+			c.State, c.Code, c.Answer = runstore.ChangeNotArrived, string(finding.NotArrived), "accepted by the service, but not there when read back"
 			missing = append(missing, c)
 		}
 	}
@@ -363,7 +369,7 @@ func (x *execution) repair(ctx context.Context, plan roster.Plan) error {
 	if x.run.Reverts != nil || x.run.Ends { // they are about other people
 		return nil
 	}
-	open, err := x.Store.UnendedAdditions(ctx, x.pairing.ID, x.run.ID)
+	open, err := runstore.UnendedAdditions(ctx, x.Store, x.pairing.ID, x.run.ID)
 	if err != nil || len(open) == 0 {
 		return err
 	}
@@ -373,18 +379,18 @@ func (x *execution) repair(ctx context.Context, plan roster.Plan) error {
 			there[e.PersonID] = e
 		}
 	}
-	return x.Store.InTx(ctx, func(tx *store.Tx) error {
+	return x.Store.InTx(ctx, func(tx *db.Tx) error {
 		for _, c := range open {
 			e, ok := there[c.Entry.PersonID]
 			if !ok || e.AccountID == "" {
 				continue
 			}
 			at := now()
-			c.State, c.FinishedAt, c.Entry.AccountID = store.ChangeDone, &at, e.AccountID
+			c.State, c.FinishedAt, c.Entry.AccountID = runstore.ChangeDone, &at, e.AccountID
 			if err := x.keep(ctx, tx, c.Entry, e.AccountID); err != nil {
 				return err
 			}
-			if err := tx.MarkEnded(ctx, c); err != nil {
+			if err := runstore.MarkEnded(ctx, tx, c); err != nil {
 				return err
 			}
 		}
@@ -405,7 +411,7 @@ func (x *execution) plan(ctx context.Context) (roster.Plan, error) {
 
 // report gives everybody one result: what the run did about them, or how they stand when it
 // did nothing. Who would still be changed was left for later.
-func (x *execution) report(plan roster.Plan, missing []store.Change) map[string]int {
+func (x *execution) report(plan roster.Plan, missing []runstore.Change) map[string]int {
 	out := map[string]int{"added": 0, "updated": 0, "removed": 0, "refused": 0, "not-arrived": len(missing)}
 	names := map[roster.Outcome]string{roster.OutcomeAdd: "added", roster.OutcomeUpdate: "updated", roster.OutcomeRemove: "removed"}
 	told := map[string]bool{}
@@ -416,10 +422,10 @@ func (x *execution) report(plan roster.Plan, missing []store.Change) map[string]
 		key := c.Entry.Key()
 		switch {
 		case told[key]:
-		case c.State == store.ChangeDone:
+		case c.State == runstore.ChangeDone:
 			out[names[c.Entry.Outcome]]++
 			told[key] = true
-		case c.State == store.ChangeRefused:
+		case c.State == runstore.ChangeRefused:
 			out["refused"]++
 			told[key] = true
 		}
@@ -438,11 +444,11 @@ func (x *execution) report(plan roster.Plan, missing []store.Change) map[string]
 
 // takeOver keeps whose places are Kanban's to mind from now on, as the preview has said; a
 // run that takes one back leaves them to whoever put them in.
-func (x *execution) takeOver(ctx context.Context, tx *store.Tx, plan roster.Plan) error {
+func (x *execution) takeOver(ctx context.Context, tx *db.Tx, plan roster.Plan) error {
 	if x.run.Reverts != nil {
-		return tx.GiveOver(ctx, x.pairing.ID, *x.run.Reverts)
+		return pairingstore.GiveOver(ctx, tx, x.pairing.ID, *x.run.Reverts)
 	}
-	if x.pairing.TakeOver != store.TakesOverNext || x.run.Ends {
+	if x.pairing.TakeOver != pairingstore.TakesOverNext || x.run.Ends {
 		return nil
 	}
 	var ours []roster.Entry
@@ -451,12 +457,12 @@ func (x *execution) takeOver(ctx context.Context, tx *store.Tx, plan roster.Plan
 			ours = append(ours, e)
 		}
 	}
-	return tx.TakeOver(ctx, x.pairing.ID, x.run.ID, ours)
+	return pairingstore.TakeOver(ctx, tx, x.pairing.ID, x.run.ID, ours)
 }
 
-func (x *execution) finish(ctx context.Context, tx *store.Tx, plan roster.Plan, s stand, missing []store.Change) error {
+func (x *execution) finish(ctx context.Context, tx *db.Tx, plan roster.Plan, s stand, missing []runstore.Change) error {
 	for _, c := range missing {
-		if err := tx.MarkEnded(ctx, c); err != nil {
+		if err := runstore.MarkEnded(ctx, tx, c); err != nil {
 			return err
 		}
 	}
@@ -466,26 +472,26 @@ func (x *execution) finish(ctx context.Context, tx *store.Tx, plan roster.Plan, 
 	if err := x.takeOver(ctx, tx, plan); err != nil {
 		return err
 	}
-	if x.run.Ends && x.run.State == store.Finished && s.counts.Changes() == 0 {
+	if x.run.Ends && x.run.State == runstore.Finished && s.counts.Changes() == 0 {
 		if err := tx.Audit(ctx, x.run.RequestedBy, "unpaired a section and took its people out", "pairing/"+x.pairing.ID, nil); err != nil {
 			return err
 		}
-		if err := tx.End(ctx, x.pairing.ID); err != nil {
+		if err := pairingstore.EndPairing(ctx, tx, x.pairing.ID); err != nil {
 			return err
 		}
 	}
 	if x.run.Reverts != nil { // or the next run would do it all again
-		if err := tx.Pause(ctx, x.pairing.ID); err != nil {
+		if err := pairingstore.PausePairing(ctx, tx, x.pairing.ID); err != nil {
 			return err
 		}
 	}
-	if x.run.State == store.NeedsPerson {
-		if _, err := tx.Record(ctx, []store.Event{{
+	if x.run.State == runstore.NeedsPerson {
+		if _, err := eventstore.RecordEvents(ctx, tx, []eventstore.Event{{
 			Type: string(rule.RunNeedsPerson), NaturalKey: "run.needs-person/" + x.run.ID, SectionID: &x.pairing.SectionID,
 			Data: map[string]any{"runId": x.run.ID, "people": s.counts[roster.OutcomeNeedsPerson]}, OccurredAt: now(),
 		}}); err != nil {
 			return err
 		}
 	}
-	return tx.FinishRun(ctx, &x.run)
+	return runstore.FinishRun(ctx, tx, &x.run)
 }

@@ -15,7 +15,11 @@ import (
 	"kanban/internal/adapter/mails"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/accessstore"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 )
 
 // mailPatience is how long a mail server may take with a mail about an approval.
@@ -27,7 +31,7 @@ const namedInMail = 12
 // askApproval sends every administrator a mail about removals above the guard,
 // with a link to approve them. The same number is announced once. Without a mail
 // connection the finding on the board has to do.
-func (s *Service) askApproval(ctx context.Context, p store.Pairing, preview store.Preview) error {
+func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, preview pairingstore.Preview) error {
 	removals, _ := preview.Plan.GuardTripped(p.Policy)
 	if removals == p.GuardTold {
 		return nil
@@ -36,13 +40,13 @@ func (s *Service) askApproval(ctx context.Context, p store.Pairing, preview stor
 	if err != nil || mailer == nil {
 		return err
 	}
-	all, err := s.Store.AllAdministrators(ctx)
+	all, err := accessstore.Administrators(ctx, s.Store)
 	if err != nil {
 		return err
 	}
 	mailed, failed := p.GuardMailed, false
 	if mailed.For != removals {
-		mailed = store.GuardMails{For: removals}
+		mailed = pairingstore.GuardMails{For: removals}
 	}
 	for _, a := range all {
 		if slices.Contains(mailed.To, a.ID) {
@@ -50,9 +54,9 @@ func (s *Service) askApproval(ctx context.Context, p store.Pairing, preview stor
 		}
 		token := rand.Text()
 		hash := sha256.Sum256([]byte(token))
-		if err := s.Store.InTx(ctx, func(tx *store.Tx) error {
-			approval := store.Approval{TokenHash: hash[:], PairingID: p.ID, AdministratorID: a.ID, CreatedAt: now()}
-			return store.Create(tx, &approval, "keeping the approval's link")
+		if err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+			approval := accessstore.Approval{TokenHash: hash[:], PairingID: p.ID, AdministratorID: a.ID, CreatedAt: now()}
+			return db.Create(tx, &approval, "keeping the approval's link")
 		}); err != nil {
 			return err
 		}
@@ -62,18 +66,18 @@ func (s *Service) askApproval(ctx context.Context, p store.Pairing, preview stor
 			continue
 		}
 		mailed.To = append(mailed.To, a.ID)
-		if err := s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Mailed(ctx, p.ID, mailed) }); err != nil {
+		if err := s.Store.InTx(ctx, func(tx *db.Tx) error { return pairingstore.KeepGuardMails(ctx, tx, p.ID, mailed) }); err != nil {
 			return err
 		}
 	}
 	if failed {
 		return nil
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Told(ctx, p.ID, removals) })
+	return s.Store.InTx(ctx, func(tx *db.Tx) error { return pairingstore.KeepGuardNotified(ctx, tx, p.ID, removals) })
 }
 
 func (s *Service) mailer(ctx context.Context) (*mails.Mailer, error) {
-	all, err := s.Store.Connections(ctx)
+	all, err := connectionstore.Connections(ctx, s.Store)
 	if err != nil {
 		return nil, err
 	}
@@ -90,7 +94,7 @@ func (s *Service) mailer(ctx context.Context) (*mails.Mailer, error) {
 	return nil, nil
 }
 
-func (s *Service) letter(a store.Administrator, p store.Pairing, plan roster.Plan, removals int, token string) string {
+func (s *Service) letter(a accessstore.Administrator, p pairingstore.Pairing, plan roster.Plan, removals int, token string) string {
 	var names []string
 	for _, e := range plan.Entries {
 		if e.Outcome == roster.OutcomeRemove {
@@ -106,10 +110,10 @@ func (s *Service) letter(a store.Administrator, p store.Pairing, plan roster.Pla
 
 // Asked is what somebody with a link from a mail may approve.
 type Asked struct {
-	Approval      store.Approval
-	Administrator store.Administrator
-	Pairing       store.Pairing
-	Preview       store.Preview
+	Approval      accessstore.Approval
+	Administrator accessstore.Administrator
+	Pairing       pairingstore.Pairing
+	Preview       pairingstore.Preview
 	Removals      []roster.Entry
 }
 
@@ -117,16 +121,16 @@ type Asked struct {
 // was used, or that is too old, is ErrNotFound.
 func (s *Service) Approvable(ctx context.Context, token string) (x Asked, err error) {
 	hash := sha256.Sum256([]byte(token))
-	if x.Approval, err = s.Store.Approval(ctx, hash[:]); err != nil {
+	if x.Approval, err = accessstore.FindApproval(ctx, s.Store, hash[:]); err != nil {
 		return x, err
 	}
-	if x.Administrator, err = s.Store.Administrator(ctx, x.Approval.AdministratorID); err != nil {
+	if x.Administrator, err = accessstore.FindAdministrator(ctx, s.Store, x.Approval.AdministratorID); err != nil {
 		return x, err
 	}
 	if x.Preview, err = s.Preview(ctx, x.Approval.PairingID); err != nil {
 		return x, err
 	}
-	if x.Pairing, err = s.Store.Pairing(ctx, x.Approval.PairingID); err != nil {
+	if x.Pairing, err = pairingstore.FindPairing(ctx, s.Store, x.Approval.PairingID); err != nil {
 		return x, err
 	}
 	for _, e := range x.Preview.Plan.Entries {
@@ -138,26 +142,26 @@ func (s *Service) Approvable(ctx context.Context, token string) (x Asked, err er
 }
 
 // Approve starts the run of exactly the preview that was shown behind a link.
-func (s *Service) Approve(ctx context.Context, token, previewID string) (store.Run, error) {
+func (s *Service) Approve(ctx context.Context, token, previewID string) (runstore.Run, error) {
 	hash := sha256.Sum256([]byte(token))
-	a, err := s.Store.Approval(ctx, hash[:])
+	a, err := accessstore.FindApproval(ctx, s.Store, hash[:])
 	if err != nil {
-		return store.Run{}, err
+		return runstore.Run{}, err
 	}
-	who, err := s.Store.Administrator(ctx, a.AdministratorID)
+	who, err := accessstore.FindAdministrator(ctx, s.Store, a.AdministratorID)
 	if err != nil {
-		return store.Run{}, err
+		return runstore.Run{}, err
 	}
-	preview, err := s.Store.Preview(ctx, previewID)
-	if errors.Is(err, store.ErrNotFound) || err == nil && preview.PairingID != a.PairingID {
-		return store.Run{}, refusal.Invalid("preview", "is not the one that this link is about; open the link again")
+	preview, err := pairingstore.FindPreview(ctx, s.Store, previewID)
+	if errors.Is(err, db.ErrNotFound) || err == nil && preview.PairingID != a.PairingID {
+		return runstore.Run{}, refusal.Invalid("preview", "is not the one that this link is about; open the link again")
 	}
 	if err != nil {
-		return store.Run{}, err
+		return runstore.Run{}, err
 	}
 	r, err := s.Start(ctx, who.Name+", by mail", previewID, true)
 	if err != nil {
 		return r, err
 	}
-	return r, s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.UseApproval(ctx, a) })
+	return r, s.Store.InTx(ctx, func(tx *db.Tx) error { return accessstore.UseApproval(ctx, tx, a) })
 }

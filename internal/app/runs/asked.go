@@ -15,7 +15,13 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/schedule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
+	"kanban/internal/store/settingstore"
 )
 
 // askedAtOnce is how many pairings are compared between two looks at what else was
@@ -38,14 +44,14 @@ func (s *Service) WorkAsked(ctx context.Context, connectionID string) error {
 	if ctx.Err() != nil {
 		return err
 	}
-	if told := s.Store.Trouble(ctx, connectionID, code, text); told != nil {
+	if told := pairingstore.KeepAskTrouble(ctx, s.Store, connectionID, code, text); told != nil {
 		return told
 	}
 	return err
 }
 
 func (s *Service) workAsked(ctx context.Context, connectionID string) error {
-	kept, err := s.Store.Connection(ctx, connectionID)
+	kept, err := connectionstore.FindConnection(ctx, s.Store, connectionID)
 	if err != nil {
 		return err
 	}
@@ -57,7 +63,7 @@ func (s *Service) workAsked(ctx context.Context, connectionID string) error {
 	var survey *workspaces.Survey
 	var surveyed time.Time
 	for {
-		all, total, err := s.Store.Asked(ctx, connectionID, askedAtOnce)
+		all, total, err := pairingstore.AskedPairings(ctx, s.Store, connectionID, askedAtOnce)
 		if err != nil || len(all) == 0 {
 			return err
 		}
@@ -79,7 +85,7 @@ func (s *Service) workAsked(ctx context.Context, connectionID string) error {
 }
 
 // askedSince counts what was asked for after a moment.
-func askedSince(all []store.Pairing, at time.Time) (n int) {
+func askedSince(all []pairingstore.Pairing, at time.Time) (n int) {
 	for _, p := range all {
 		if p.AskedAt != nil && p.AskedAt.After(at) {
 			n++
@@ -91,7 +97,7 @@ func askedSince(all []store.Pairing, at time.Time) (n int) {
 // asked is one part of the pairings for which a comparison was asked.
 type asked struct {
 	*Service
-	pairings []store.Pairing
+	pairings []pairingstore.Pairing
 	matching roster.Matching
 	at       Looker // answers for all of them
 	fresh    Looker // the service itself, for what was asked after the survey
@@ -117,15 +123,15 @@ func (w *asked) work(ctx context.Context, connectionID string) error {
 			runs = append(runs, *p.LastRunID)
 		}
 	}
-	sources, err := w.Store.Sources(ctx, connectionID, w.pairings)
+	sources, err := pairingstore.Sources(ctx, w.Store, connectionID, w.pairings)
 	if err != nil {
 		return err
 	}
-	groups, err := w.Store.GroupsOf(ctx, ids)
+	groups, err := linkstore.GroupsOf(ctx, w.Store, ids)
 	if err != nil {
 		return err
 	}
-	refused, err := w.Store.RefusedOf(ctx, runs)
+	refused, err := runstore.RefusedOf(ctx, w.Store, runs)
 	if err != nil {
 		return err
 	}
@@ -138,7 +144,7 @@ func (w *asked) work(ctx context.Context, connectionID string) error {
 	for i, p := range w.pairings {
 		group.Go(func() error {
 			x := &sides{pairing: p, groups: groups[p.ID], matching: w.matching, store: w.Store}
-			var last map[string]store.Change
+			var last map[string]runstore.Change
 			if p.LastRunID != nil {
 				last = refused[*p.LastRunID]
 			}
@@ -155,7 +161,7 @@ func (w *asked) work(ctx context.Context, connectionID string) error {
 }
 
 // compare works out one pairing.
-func (w *asked) compare(ctx context.Context, x *sides, source roster.Source, refused map[string]store.Change, auto bool) (f found, err error) {
+func (w *asked) compare(ctx context.Context, x *sides, source roster.Source, refused map[string]runstore.Change, auto bool) (f found, err error) {
 	p := x.pairing
 	at := w.at
 	if p.AskedAt != nil && p.AskedAt.After(w.surveyed) {
@@ -174,7 +180,7 @@ func (w *asked) compare(ctx context.Context, x *sides, source roster.Source, ref
 	c := f.counts
 	f.run = auto && (c[roster.OutcomeAdd]+c[roster.OutcomeUpdate] > 0 || c[roster.OutcomeRemove] > 0 && f.guarded == 0 || f.guarded > 0 && f.guarded != p.GuardTold)
 	f.unminded = x.pairing.Unminded
-	f.same = f.unminded == p.Unminded && (f.unminded > 0 || p.TakeOver != store.TakesOverIfTold) && f.seen == p.TargetSeen && f.guarded == p.Guarded && equal(f.counts, p.Counts) && alike(f.mend, p.Mend) && alike(f.quiet, p.Quiet)
+	f.same = f.unminded == p.Unminded && (f.unminded > 0 || p.TakeOver != pairingstore.TakesOverIfTold) && f.seen == p.TargetSeen && f.guarded == p.Guarded && equal(f.counts, p.Counts) && alike(f.mend, p.Mend) && alike(f.quiet, p.Quiet)
 	return f, nil
 }
 
@@ -186,17 +192,19 @@ func equal(a, b roster.Counts) bool {
 	return maps.Equal(a, b)
 }
 
-func alike(a, b []store.Mend) bool { return len(a) == 0 && len(b) == 0 || reflect.DeepEqual(a, b) }
+func alike(a, b []pairingstore.Mend) bool {
+	return len(a) == 0 && len(b) == 0 || reflect.DeepEqual(a, b)
+}
 
 // keep writes what was found, and starts what has to be done.
 func (w *asked) keep(ctx context.Context) error {
-	return w.Store.InTx(ctx, func(tx *store.Tx) error {
+	return w.Store.InTx(ctx, func(tx *db.Tx) error {
 		var same []string
-		var jobs []river.JobArgs
+		var work []river.JobArgs
 		for i, p := range w.pairings {
 			switch f := w.found[i]; {
 			case f.lost:
-				if err := tx.Lost(ctx, p.ID); err != nil {
+				if err := pairingstore.KeepTargetLost(ctx, tx, p.ID); err != nil {
 					return err
 				}
 			case f.same:
@@ -211,13 +219,13 @@ func (w *asked) keep(ctx context.Context) error {
 				}
 			}
 			if w.found[i].run {
-				jobs = append(jobs, store.RunPairing{PairingID: p.ID, Who: p.AskedBy})
+				work = append(work, jobs.RunPairing{PairingID: p.ID, Who: p.AskedBy})
 			}
 		}
-		if err := tx.Answered(ctx, w.pairings, same); err != nil {
+		if err := pairingstore.EndAsked(ctx, tx, w.pairings, same); err != nil {
 			return err
 		}
-		return tx.Enqueue(ctx, jobs...)
+		return tx.Enqueue(ctx, work...)
 	})
 }
 
@@ -233,7 +241,7 @@ type FullComparison struct {
 
 // FullComparison gives that schedule; every night at 03:30 when nobody chose one.
 func (s *Service) FullComparison(ctx context.Context) (w FullComparison, err error) {
-	ok, err := s.Store.Setting(ctx, fullComparisonSetting, &w)
+	ok, err := settingstore.FindSetting(ctx, s.Store, fullComparisonSetting, &w)
 	if err == nil && !ok {
 		w.Schedule = schedule.Schedule{Kind: schedule.Daily, At: "03:30"}
 	}
@@ -249,8 +257,8 @@ func (s *Service) SetFullComparison(ctx context.Context, who string, sch schedul
 		return refusal.Invalid("schedule", "after-read is what happens anyway; use by-hand, every or daily")
 	}
 	w := FullComparison{Schedule: sch, NextAt: s.next(sch, s.now())}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, fullComparisonSetting, w); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := settingstore.SaveSetting(ctx, tx, fullComparisonSetting, w); err != nil {
 			return err
 		}
 		return tx.Audit(ctx, who, "changed when all pairings are compared", "settings", w)
@@ -281,9 +289,9 @@ func (s *Service) compareAll(ctx context.Context, at time.Time) error {
 		return nil
 	}
 	w.NextAt = s.next(w.Schedule, at)
-	var compare, run []store.Pairing
+	var compare, run []pairingstore.Pairing
 	if due {
-		all, err := s.Store.PairingsIn(ctx, "", "", nil)
+		all, err := pairingstore.PairingsIn(ctx, s.Store, "", "", nil)
 		if err != nil {
 			return err
 		}
@@ -295,13 +303,13 @@ func (s *Service) compareAll(ctx context.Context, at time.Time) error {
 			}
 		}
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, fullComparisonSetting, w); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := settingstore.SaveSetting(ctx, tx, fullComparisonSetting, w); err != nil {
 			return err
 		}
-		if err := tx.Ask(ctx, bySchedule, false, compare...); err != nil {
+		if err := pairingstore.AskComparison(ctx, tx, bySchedule, false, compare...); err != nil {
 			return err
 		}
-		return tx.Ask(ctx, bySchedule, true, run...)
+		return pairingstore.AskComparison(ctx, tx, bySchedule, true, run...)
 	})
 }

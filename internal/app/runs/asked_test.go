@@ -16,7 +16,9 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/core/schedule"
 	"kanban/internal/standin/fault"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 )
 
 // Many pairings are compared with one look at the service, and only those about
@@ -26,7 +28,7 @@ func TestManyAreComparedWithOneLook_R4(t *testing.T) {
 	_, workspace, pairings := w.Large(60, 8)
 	ctx := t.Context()
 	require.NoError(t, w.Runs.Tick(ctx, time.Now().Add(2*time.Hour))) // no pairing has a time yet
-	all, err := w.Store.Listed(ctx)
+	all, err := pairingstore.Listed(ctx, w.Store)
 	require.NoError(t, err)
 	require.Len(t, all, pairings)
 	for _, id := range []string{"s3", "s4"} { // somebody at the workspace takes people out
@@ -57,7 +59,7 @@ func TestManyAreComparedWithOneLook_R4(t *testing.T) {
 	assert.Equal(t, "comparing", today[0].Subject)
 	w.Standins.ClearFaults()
 	require.NoError(t, w.Runs.WorkAsked(ctx, workspace.ID))
-	_, total, err := w.Store.Asked(ctx, workspace.ID, 1)
+	_, total, err := pairingstore.AskedPairings(ctx, w.Store, workspace.ID, 1)
 	require.NoError(t, err)
 	assert.Zero(t, total)
 }
@@ -72,7 +74,7 @@ func TestFullComparisonAndMaintenance(t *testing.T) {
 	w.Runs.Clock = func() time.Time { return at }
 	require.NoError(t, w.Runs.SetFullComparison(ctx, "test", schedule.Schedule{Kind: schedule.Daily, At: "03:30"}))
 	asked := func() int {
-		_, n, err := w.Store.Asked(ctx, p.ConnectionID, 1)
+		_, n, err := pairingstore.AskedPairings(ctx, w.Store, p.ConnectionID, 1)
 		require.NoError(t, err)
 		return n
 	}
@@ -129,17 +131,17 @@ func TestApprovalByMail_R5(t *testing.T) {
 	shown, err := w.Runs.Approvable(ctx, token[1])
 	require.NoError(t, err)
 	assert.Len(t, shown.Removals, 5)
-	_, err = w.Runs.Approve(ctx, token[1], store.NewID())
+	_, err = w.Runs.Approve(ctx, token[1], db.NewID())
 	assert.ErrorContains(t, err, "is not the one that this link is about")
 	r, err := w.Runs.Approve(ctx, token[1], shown.Preview.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "Maud Marrow, by mail", r.ApprovedBy)
 	require.NoError(t, w.Runs.Work(ctx, r.ID, true))
-	r, err = w.Store.Run(ctx, r.ID)
+	r, err = runstore.FindRun(ctx, w.Store, r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, 5, r.Counts["removed"])
 	_, err = w.Runs.Approvable(ctx, token[1])
-	assert.ErrorIs(t, err, store.ErrNotFound, "it works once")
+	assert.ErrorIs(t, err, db.ErrNotFound, "it works once")
 	_, err = w.Runs.Approve(ctx, "made-up", shown.Preview.ID)
-	assert.ErrorIs(t, err, store.ErrNotFound)
+	assert.ErrorIs(t, err, db.ErrNotFound)
 }

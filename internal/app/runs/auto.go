@@ -13,7 +13,11 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/schedule"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/settingstore"
 )
 
 // spread is the span over which scheduled runs are spread, so that a thousand
@@ -28,7 +32,7 @@ const bySchedule = "schedule"
 
 // NextRun is when a pairing with this policy runs next by itself after a moment;
 // nil when no clock starts it.
-func NextRun(p store.Pairing, after time.Time, zone *time.Location) *time.Time {
+func NextRun(p pairingstore.Pairing, after time.Time, zone *time.Location) *time.Time {
 	if zone == nil {
 		zone = time.UTC
 	}
@@ -40,7 +44,7 @@ func NextRun(p store.Pairing, after time.Time, zone *time.Location) *time.Time {
 }
 
 // NextRun is the same by the institution's zone.
-func (s *Service) NextRun(p store.Pairing, after time.Time) *time.Time {
+func (s *Service) NextRun(p pairingstore.Pairing, after time.Time) *time.Time {
 	return NextRun(p, after, s.Zone)
 }
 
@@ -48,19 +52,19 @@ func (s *Service) NextRun(p store.Pairing, after time.Time) *time.Time {
 // come. What was missed while nothing worked happens once, not once for each time.
 // While everything is paused nothing is due: it happens once that is over.
 func (s *Service) Tick(ctx context.Context, at time.Time) error {
-	m, err := s.Store.Maintenance(ctx)
+	m, err := settingstore.FindMaintenance(ctx, s.Store)
 	if err != nil || m.Since != nil {
 		return err
 	}
 	if err := s.compareAll(ctx, at); err != nil {
 		return err
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		all, err := tx.Due(ctx, at, due)
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		all, err := pairingstore.DuePairings(ctx, tx, at, due)
 		if err != nil {
 			return err
 		}
-		var run []store.Pairing
+		var run []pairingstore.Pairing
 		for i := range all {
 			p := &all[i]
 			if p.OpensAt != nil && !p.OpensAt.After(at) {
@@ -73,27 +77,27 @@ func (s *Service) Tick(ctx context.Context, at time.Time) error {
 				run = append(run, *p)
 			}
 		}
-		if err := tx.Reschedule(ctx, all); err != nil {
+		if err := pairingstore.Reschedule(ctx, tx, all); err != nil {
 			return err
 		}
-		return tx.Ask(ctx, bySchedule, true, run...)
+		return pairingstore.AskComparison(ctx, tx, bySchedule, true, run...)
 	})
 }
 
 // Auto brings a pairing in step without anybody watching. Removals above the
 // guard wait for a person, while everything else goes on.
 func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
-	p, err := s.Store.Pairing(ctx, pairingID)
+	p, err := pairingstore.FindPairing(ctx, s.Store, pairingID)
 	if err != nil {
 		return err
 	}
-	standing, err := s.standings(ctx, p.ConnectionID, []store.Pairing{p})
+	standing, err := s.standings(ctx, p.ConnectionID, []pairingstore.Pairing{p})
 	if err != nil || !standing[p.ID].Allows(roster.ActAuto) {
 		return err // what is paused or over waits; the first run is by hand
 	}
 	preview, err := s.Preview(ctx, pairingID)
 	if r, refused := refusal.As(err); refused && r.Code == finding.TargetGone {
-		return s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Lost(ctx, p.ID) })
+		return s.Store.InTx(ctx, func(tx *db.Tx) error { return pairingstore.KeepTargetLost(ctx, tx, p.ID) })
 	}
 	if err != nil {
 		return err
@@ -126,20 +130,20 @@ func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
 }
 
 // standings gives what the states of pairings with one connection are computed from.
-func (s *Service) standings(ctx context.Context, connectionID string, pairings []store.Pairing) (map[string]roster.Standing, error) {
+func (s *Service) standings(ctx context.Context, connectionID string, pairings []pairingstore.Pairing) (map[string]roster.Standing, error) {
 	var ids []string
 	for _, p := range pairings {
 		ids = append(ids, p.ID)
 	}
-	sections, err := s.Store.SectionsOfPairings(ctx, ids)
+	sections, err := pairingstore.SectionsOfPairings(ctx, s.Store, ids)
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.Store.Connection(ctx, connectionID)
+	c, err := connectionstore.FindConnection(ctx, s.Store, connectionID)
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.Store.Maintenance(ctx)
+	m, err := settingstore.FindMaintenance(ctx, s.Store)
 	out := make(map[string]roster.Standing, len(pairings))
 	for _, p := range pairings {
 		out[p.ID] = p.Standing(sections[p.ID], c.PausedAt != nil || m.Since != nil, s.now())
@@ -154,23 +158,23 @@ const few = 20
 // SyncNow queues runs of every pairing that fits: of a course, of a connection,
 // or with one of the ids. It gives how many.
 func (s *Service) SyncNow(ctx context.Context, who, courseID, connectionID string, ids []string) (int, error) {
-	all, err := s.Store.PairingsIn(ctx, courseID, connectionID, ids)
+	all, err := pairingstore.PairingsIn(ctx, s.Store, courseID, connectionID, ids)
 	if err != nil {
 		return 0, err
 	}
-	all = slices.DeleteFunc(all, func(p store.Pairing) bool { return p.PausedAt != nil })
-	return len(all), s.Store.InTx(ctx, func(tx *store.Tx) error {
+	all = slices.DeleteFunc(all, func(p pairingstore.Pairing) bool { return p.PausedAt != nil })
+	return len(all), s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := tx.Audit(ctx, who, "asked for runs", "pairings", map[string]any{"course": courseID, "connection": connectionID, "pairings": len(all)}); err != nil {
 			return err
 		}
 		if len(all) > few {
-			return tx.Ask(ctx, who, true, all...)
+			return pairingstore.AskComparison(ctx, tx, who, true, all...)
 		}
-		var jobs []river.JobArgs
+		var work []river.JobArgs
 		for _, p := range all {
-			jobs = append(jobs, store.RunPairing{PairingID: p.ID, Who: who, ByHand: true})
+			work = append(work, jobs.RunPairing{PairingID: p.ID, Who: who, ByHand: true})
 		}
-		return tx.Enqueue(ctx, jobs...)
+		return tx.Enqueue(ctx, work...)
 	})
 }
 
@@ -220,8 +224,8 @@ func (s *Service) CancelOpening(ctx context.Context, who, pairingID string) erro
 		return refusal.Conflict("", "no time is set at which the class opens")
 	}
 	p.OpensAt = nil
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.UpdatePairing(&p); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := pairingstore.UpdatePairing(tx, &p); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "cancelled when a class opens", "pairing/"+p.ID, nil); err != nil {
@@ -240,10 +244,10 @@ func (s *Service) OpenClass(ctx context.Context, who, pairingID string, at *time
 	if at != nil && !at.After(s.now()) {
 		return refusal.Invalid("at", "%s has passed; give a time to come, or none to open the class now", at.Format("2 January 2006 15:04 MST"))
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if at != nil {
 			p.OpensAt = at
-			if err := tx.UpdatePairing(&p); err != nil {
+			if err := pairingstore.UpdatePairing(tx, &p); err != nil {
 				return err
 			}
 			if err := tx.Audit(ctx, who, "set when a class opens", "pairing/"+p.ID, map[string]any{"at": at}); err != nil {
@@ -257,18 +261,18 @@ func (s *Service) OpenClass(ctx context.Context, who, pairingID string, at *time
 		if p.RanAt == nil || p.PausedAt != nil {
 			return nil
 		}
-		return tx.Enqueue(ctx, store.RunPairing{PairingID: p.ID, Who: who, ByHand: true})
+		return tx.Enqueue(ctx, jobs.RunPairing{PairingID: p.ID, Who: who, ByHand: true})
 	})
 }
 
 // opened notes that a class is open. Whoever was held back is to go in from this
 // moment on: the class is not in step before they are in.
-func (s *Service) opened(ctx context.Context, tx *store.Tx, p *store.Pairing, who string) error {
+func (s *Service) opened(ctx context.Context, tx *db.Tx, p *pairingstore.Pairing, who string) error {
 	p.Policy.Hold, p.OpensAt = false, nil
-	if err := tx.UpdatePairing(p); err != nil {
+	if err := pairingstore.UpdatePairing(tx, p); err != nil {
 		return err
 	}
-	var quiet []store.Mend
+	var quiet []pairingstore.Mend
 	counts := maps.Clone(p.Counts)
 	for _, m := range p.Quiet {
 		if m.Code != finding.HeldBack {
@@ -279,7 +283,7 @@ func (s *Service) opened(ctx context.Context, tx *store.Tx, p *store.Pairing, wh
 		counts[roster.OutcomeAdd]++
 	}
 	if len(quiet) < len(p.Quiet) {
-		if err := tx.KeepReleased(ctx, p.ID, counts, quiet); err != nil {
+		if err := pairingstore.KeepReleased(ctx, tx, p.ID, counts, quiet); err != nil {
 			return err
 		}
 	}
@@ -296,14 +300,14 @@ func (s *Service) HoldClass(ctx context.Context, who, pairingID string) error {
 		return err
 	}
 	p.Policy.Hold, p.OpensAt = true, nil
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.UpdatePairing(&p); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := pairingstore.UpdatePairing(tx, &p); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "held a class back", "pairing/"+p.ID, nil); err != nil {
 			return err
 		}
-		if err := tx.Ask(ctx, who, false, p); err != nil {
+		if err := pairingstore.AskComparison(ctx, tx, who, false, p); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "pairing", p.ID)
@@ -311,15 +315,15 @@ func (s *Service) HoldClass(ctx context.Context, who, pairingID string) error {
 }
 
 // held gives a pairing that is held, or that is not, as wanted.
-func (s *Service) held(ctx context.Context, pairingID string, want bool) (store.Pairing, error) {
-	p, err := s.Store.Pairing(ctx, pairingID)
+func (s *Service) held(ctx context.Context, pairingID string, want bool) (pairingstore.Pairing, error) {
+	p, err := pairingstore.FindPairing(ctx, s.Store, pairingID)
 	switch {
-	case errors.Is(err, store.ErrNotFound), err != nil:
+	case errors.Is(err, db.ErrNotFound), err != nil:
 		return p, err
 	case p.EndedAt != nil:
 		return p, refusal.Conflict("", "this pairing has ended; pair the section again")
 	}
-	standing, err := s.standings(ctx, p.ConnectionID, []store.Pairing{p})
+	standing, err := s.standings(ctx, p.ConnectionID, []pairingstore.Pairing{p})
 	if err != nil {
 		return p, err
 	}

@@ -13,7 +13,8 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/core/schedule"
-	"kanban/internal/store"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 )
 
 // queued counts the jobs of a kind that wait, and takes them out of the queue.
@@ -32,18 +33,18 @@ func asked(t *testing.T, w *apptest.World) (n int) {
 }
 
 // auto lets a pairing run by itself and gives the run, if there was one.
-func auto(t *testing.T, w *apptest.World, pairingID string) *store.Run {
+func auto(t *testing.T, w *apptest.World, pairingID string) *runstore.Run {
 	t.Helper()
-	before, err := w.Store.Runs(t.Context(), pairingID, "", "", 1)
+	before, err := runstore.Runs(t.Context(), w.Store, pairingID, "", "", 1)
 	require.NoError(t, err)
 	require.NoError(t, w.Runs.Auto(t.Context(), pairingID, "schedule"))
-	after, err := w.Store.Runs(t.Context(), pairingID, "", "", 1)
+	after, err := runstore.Runs(t.Context(), w.Store, pairingID, "", "", 1)
 	require.NoError(t, err)
 	if len(after) == 0 || len(before) > 0 && before[0].ID == after[0].ID {
 		return nil
 	}
 	require.NoError(t, w.Runs.Work(t.Context(), after[0].ID, true))
-	r, err := w.Store.Run(t.Context(), after[0].ID)
+	r, err := runstore.FindRun(t.Context(), w.Store, after[0].ID)
 	require.NoError(t, err)
 	return &r
 }
@@ -63,7 +64,7 @@ func TestScheduledRuns_R4(t *testing.T) {
 	require.NoError(t, w.Runs.Tick(t.Context(), late.Add(time.Hour)))
 	assert.Equal(t, 1, asked(t, w), "once for all that was missed")
 	assert.Nil(t, auto(t, w, p.ID), "nothing to do makes no run")
-	kept, err := w.Store.Pairing(t.Context(), p.ID)
+	kept, err := pairingstore.FindPairing(t.Context(), w.Store, p.ID)
 	require.NoError(t, err)
 	assert.True(t, kept.NextAt.After(late.Add(time.Hour)))
 
@@ -187,11 +188,11 @@ func TestEndingTakesOnlyOursOut_S8(t *testing.T) {
 	r, err := w.Runs.Start(t.Context(), "test", preview.ID, false)
 	require.NoError(t, err)
 	require.NoError(t, w.Runs.Work(t.Context(), r.ID, true))
-	r, err = w.Store.Run(t.Context(), r.ID)
+	r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
-	assert.Equal(t, store.Finished, r.State, r.Error)
+	assert.Equal(t, runstore.Finished, r.State, r.Error)
 	assert.Equal(t, 13, r.Counts["removed"])
-	ended, err := w.Store.Pairing(t.Context(), p.ID)
+	ended, err := pairingstore.FindPairing(t.Context(), w.Store, p.ID)
 	require.NoError(t, err)
 	assert.NotNil(t, ended.EndedAt)
 	_, err = w.Runs.Ending(t.Context(), p.ID)
@@ -216,10 +217,10 @@ func TestWhoComesBackIsSwitchedOnAgain_R5(t *testing.T) {
 	assert.Equal(t, 1, r.Counts["added"])
 	assert.Equal(t, 12, r.Counts["in-step"])
 	assert.Equal(t, 12, w.Standins.Workspace.Created(), "with the account they had")
-	changes, err := w.Store.Changes(t.Context(), r.ID)
+	changes, err := runstore.Changes(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
 	for _, c := range changes {
-		if c.State == store.ChangeDone {
+		if c.State == runstore.ChangeDone {
 			assert.Equal(t, finding.AccountReturns, c.Entry.Reason)
 		}
 	}

@@ -14,7 +14,9 @@ import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/apptest"
 	"kanban/internal/standin/fault"
-	"kanban/internal/store"
+	"kanban/internal/store/matchstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/call"
 	"kanban/internal/wire/scim"
 )
@@ -68,9 +70,9 @@ func TestEveryKindOfCounterpart_R10(t *testing.T) {
 				}
 				w.Standins.ClearFaults()
 				w.Standins.Settle()
-				run, err = w.Store.Run(t.Context(), run.ID)
+				run, err = runstore.FindRun(t.Context(), w.Store, run.ID)
 				require.NoError(t, err)
-				assert.True(t, run.State == store.Finished || run.State == store.NeedsPerson, "%s: %s", run.State, run.Error)
+				assert.True(t, run.State == runstore.Finished || run.State == runstore.NeedsPerson, "%s: %s", run.State, run.Error)
 				if name == "lies" { // it is said, and the next run puts it right
 					assert.Positive(t, run.Counts["not-arrived"])
 					preview, err = w.Runs.Preview(t.Context(), p.ID)
@@ -87,7 +89,7 @@ func TestEveryKindOfCounterpart_R10(t *testing.T) {
 				after, err := w.Runs.Preview(t.Context(), p.ID)
 				require.NoError(t, err)
 				assert.Zero(t, after.Plan.Counts().Changes(), "nothing is left to do")
-				placed, err := w.Store.Source(t.Context(), mustPairing(t, w.Store, p.ID))
+				placed, err := pairingstore.Source(t.Context(), w.Store, mustPairing(t, w.Store, p.ID))
 				require.NoError(t, err)
 				assert.Len(t, placed.Placed, 13, "everybody is on record as put in by us, so that leavers leave")
 			})
@@ -122,7 +124,7 @@ func TestLateIsNotLost_R9(t *testing.T) {
 	run, err := w.Runs.Start(t.Context(), "test", preview.ID, false)
 	require.NoError(t, err)
 	require.NoError(t, w.Runs.Work(t.Context(), run.ID, true))
-	run, err = w.Store.Run(t.Context(), run.ID)
+	run, err = runstore.FindRun(t.Context(), w.Store, run.ID)
 	require.NoError(t, err)
 	assert.Zero(t, run.Counts["not-arrived"])
 	assert.Equal(t, 13, run.Counts["added"])
@@ -130,14 +132,14 @@ func TestLateIsNotLost_R9(t *testing.T) {
 }
 
 // ran previews a pairing, runs that, and gives the ended run with what was planned.
-func ran(t *testing.T, w *apptest.World, pairingID string) (store.Run, store.Preview) {
+func ran(t *testing.T, w *apptest.World, pairingID string) (runstore.Run, pairingstore.Preview) {
 	t.Helper()
 	preview, err := w.Runs.Preview(t.Context(), pairingID)
 	require.NoError(t, err)
 	run, err := w.Runs.Start(t.Context(), "test", preview.ID, false)
 	require.NoError(t, err)
 	require.NoError(t, w.Runs.Work(t.Context(), run.ID, true))
-	run, err = w.Store.Run(t.Context(), run.ID)
+	run, err = runstore.FindRun(t.Context(), w.Store, run.ID)
 	require.NoError(t, err)
 	return run, preview
 }
@@ -156,24 +158,24 @@ func TestReplacedByAnEmptyService_R10(t *testing.T) {
 
 	_, err = w.Runs.Preview(t.Context(), p.ID)
 	require.ErrorContains(t, err, "no longer at the service")
-	assert.Equal(t, store.TargetLost, mustPairing(t, w.Store, p.ID).TargetSeen, "whoever looks first notes it")
+	assert.Equal(t, pairingstore.TargetLost, mustPairing(t, w.Store, p.ID).TargetSeen, "whoever looks first notes it")
 	run, err := w.Runs.Start(t.Context(), "test", before.ID, false)
 	require.NoError(t, err)
 	require.NoError(t, w.Runs.Work(t.Context(), run.ID, true))
-	run, err = w.Store.Run(t.Context(), run.ID)
+	run, err = runstore.FindRun(t.Context(), w.Store, run.ID)
 	require.NoError(t, err)
-	assert.Equal(t, store.Failed, run.State)
+	assert.Equal(t, runstore.Failed, run.State)
 	assert.Contains(t, run.Error, "Make it anew")
 	users, groups := w.Standins.Workspace.Content()
 	assert.Empty(t, users)
 	assert.Empty(t, groups)
-	placed, err := w.Store.Source(t.Context(), mustPairing(t, w.Store, p.ID))
+	placed, err := pairingstore.Source(t.Context(), w.Store, mustPairing(t, w.Store, p.ID))
 	require.NoError(t, err)
 	assert.Len(t, placed.Placed, 13, "nobody is forgotten")
 
 	require.NoError(t, w.Runs.Renew(t.Context(), "test", p.ID))
 	again, _ := ran(t, w, p.ID)
-	assert.Equal(t, store.Finished, again.State, again.Error)
+	assert.Equal(t, runstore.Finished, again.State, again.Error)
 	assert.Len(t, w.Standins.Workspace.Space("Propagation C"), 13)
 	assert.Equal(t, 1, classes(t, w, "Propagation C"))
 	users, _ = w.Standins.Workspace.Content()
@@ -193,7 +195,7 @@ func TestForgottenAccountsAreReplaced_R10(t *testing.T) {
 	groups[0].Members = nil
 	w.Standins.Workspace.Replace(nil, groups)
 	run, _ := ran(t, w, p.ID)
-	assert.Equal(t, store.Finished, run.State, run.Error)
+	assert.Equal(t, runstore.Finished, run.State, run.Error)
 	users, _ := w.Standins.Workspace.Content()
 	assert.Len(t, users, 13)
 	assert.Len(t, w.Standins.Workspace.Space("Propagation C"), 13)
@@ -202,7 +204,7 @@ func TestForgottenAccountsAreReplaced_R10(t *testing.T) {
 			continue
 		}
 		person := w.Person(u.ExternalID)
-		accounts, err := w.Store.AccountsOf(t.Context(), person.ID)
+		accounts, err := matchstore.AccountsOf(t.Context(), w.Store, person.ID)
 		require.NoError(t, err)
 		require.Len(t, accounts, 1, person.GivenName)
 		assert.Equal(t, u.ID, accounts[0].RemoteID)
@@ -231,7 +233,7 @@ func TestFirstRunOverAdoptedAccounts(t *testing.T) {
 	assert.Equal(t, 1, run.Counts["in-step"])
 	assert.Equal(t, 1, run.Counts["left-out"])
 	assert.Zero(t, run.Counts["removed"]+run.Counts["refused"]+run.Counts["not-arrived"]+run.Counts["needs-person"])
-	changes, err := w.Store.Changes(t.Context(), run.ID)
+	changes, err := runstore.Changes(t.Context(), w.Store, run.ID)
 	require.NoError(t, err)
 	assert.Len(t, changes, 14, "everybody is in the report")
 	assert.Len(t, w.Standins.Workspace.Space("Garden room"), 14)

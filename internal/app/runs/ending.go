@@ -5,31 +5,32 @@ import (
 
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
 )
 
 // Ending shows what it would mean to end a pairing and take everybody out whom
 // Kanban put in. Running the preview does so; the pairing ends when everybody is
 // out. To end it and leave the members where they are, no run is needed.
-func (s *Service) Ending(ctx context.Context, pairingID string) (store.Preview, error) {
-	p, err := s.Store.Pairing(ctx, pairingID)
+func (s *Service) Ending(ctx context.Context, pairingID string) (pairingstore.Preview, error) {
+	p, err := pairingstore.FindPairing(ctx, s.Store, pairingID)
 	if err != nil {
-		return store.Preview{}, err
+		return pairingstore.Preview{}, err
 	}
 	if p.EndedAt != nil {
-		return store.Preview{}, refusal.Conflict("", "this pairing has ended already")
+		return pairingstore.Preview{}, refusal.Conflict("", "this pairing has ended already")
 	}
 	both, err := s.sides(ctx, p)
 	if err != nil {
-		return store.Preview{}, err
+		return pairingstore.Preview{}, err
 	}
 	plan, err := both.ending(ctx)
 	if err != nil {
-		return store.Preview{}, err
+		return pairingstore.Preview{}, err
 	}
-	preview := store.Preview{ID: store.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint, Ends: true}
-	return preview, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		return store.Create(tx, &preview, "keeping the preview")
+	preview := pairingstore.Preview{ID: db.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint, Ends: true}
+	return preview, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		return db.Create(tx, &preview, "keeping the preview")
 	})
 }
 

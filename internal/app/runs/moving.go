@@ -7,7 +7,11 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/settingstore"
 )
 
 // Looking gives what answers for a connection's service in a work about so many
@@ -26,14 +30,14 @@ func (s *Service) Looking(ctx context.Context, connectionID string, pairings int
 
 // Plan works out what a run of a pairing would do that need not be stored yet, or
 // that is to be moved: its section or set are those in p.
-func (s *Service) Plan(ctx context.Context, p store.Pairing, at Looker) (roster.Plan, error) {
+func (s *Service) Plan(ctx context.Context, p pairingstore.Pairing, at Looker) (roster.Plan, error) {
 	plan, _, err := s.plan(ctx, p, at)
 	return plan, err
 }
 
 // Effects says what becomes of everybody when a pairing is about what p says, or with ends
 // when nothing keeps its class in step any more.
-func (s *Service) Effects(ctx context.Context, p store.Pairing, ends bool) ([]roster.Affected, error) {
+func (s *Service) Effects(ctx context.Context, p pairingstore.Pairing, ends bool) ([]roster.Affected, error) {
 	at, err := s.Looking(ctx, p.ConnectionID, 1)
 	if err != nil {
 		return nil, err
@@ -44,7 +48,7 @@ func (s *Service) Effects(ctx context.Context, p store.Pairing, ends bool) ([]ro
 
 // TakenOut says what becomes of everybody when whom Kanban put into a pairing's class is
 // taken out of it.
-func (s *Service) TakenOut(ctx context.Context, p store.Pairing) ([]roster.Affected, error) {
+func (s *Service) TakenOut(ctx context.Context, p pairingstore.Pairing) ([]roster.Affected, error) {
 	both, err := s.sides(ctx, p)
 	if err != nil {
 		return nil, err
@@ -56,17 +60,17 @@ func (s *Service) TakenOut(ctx context.Context, p store.Pairing) ([]roster.Affec
 	return both.emptied(source, target).Effects(target, false), nil
 }
 
-func (s *Service) plan(ctx context.Context, p store.Pairing, at Looker) (roster.Plan, roster.Target, error) {
+func (s *Service) plan(ctx context.Context, p pairingstore.Pairing, at Looker) (roster.Plan, roster.Target, error) {
 	var none roster.Target
-	c, err := s.Store.Connection(ctx, p.ConnectionID)
+	c, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
 	if err != nil {
 		return roster.Plan{}, none, err
 	}
 	x := &sides{pairing: p, matching: c.Recognise(), store: s.Store}
-	if x.groups, err = s.Store.Groups(ctx, p.ID); err != nil {
+	if x.groups, err = linkstore.Groups(ctx, s.Store, p.ID); err != nil {
 		return roster.Plan{}, none, err
 	}
-	source, err := s.Store.Source(ctx, p)
+	source, err := pairingstore.Source(ctx, s.Store, p)
 	if err != nil {
 		return roster.Plan{}, none, err
 	}
@@ -79,10 +83,10 @@ func (s *Service) plan(ctx context.Context, p store.Pairing, at Looker) (roster.
 
 // MoveOn gives a pairing's class to another section or set, in a transaction of a
 // larger work. Its people from before come out with the first run after that.
-func (s *Service) MoveOn(ctx context.Context, tx *store.Tx, who string, p store.Pairing, sectionID string, setID *string) (store.Pairing, error) {
+func (s *Service) MoveOn(ctx context.Context, tx *db.Tx, who string, p pairingstore.Pairing, sectionID string, setID *string) (pairingstore.Pairing, error) {
 	before := p.SectionID
 	p.NextAt = NextRun(p, s.now(), s.Zone)
-	if err := tx.MovePairing(ctx, &p, sectionID, setID); err != nil {
+	if err := pairingstore.MovePairing(ctx, tx, &p, sectionID, setID); err != nil {
 		return p, err
 	}
 	if err := tx.Audit(ctx, who, "moved a class to another section", "pairing/"+p.ID, map[string]any{"before": before, "after": sectionID, "target": p.TargetName}); err != nil {
@@ -94,7 +98,7 @@ func (s *Service) MoveOn(ctx context.Context, tx *store.Tx, who string, p store.
 // Renew lets the next run make a class anew that was deleted at the service. Nobody
 // counts as having been put in any more, and that run is the first.
 func (s *Service) Renew(ctx context.Context, who, pairingID string) error {
-	p, err := s.Store.Pairing(ctx, pairingID)
+	p, err := pairingstore.FindPairing(ctx, s.Store, pairingID)
 	if err != nil {
 		return err
 	}
@@ -109,8 +113,8 @@ func (s *Service) Renew(ctx context.Context, who, pairingID string) error {
 		}
 		return refusal.Conflict("", "%s is still at the service; there is nothing to make anew", p.TargetName)
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Forget(ctx, p.ID); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := pairingstore.ForgetTarget(ctx, tx, p.ID); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "has a class made anew", "pairing/"+p.ID, map[string]any{"target": p.TargetName, "was": p.TargetRef}); err != nil {
@@ -122,13 +126,13 @@ func (s *Service) Renew(ctx context.Context, who, pairingID string) error {
 
 // Pause pauses everything, or ends that. What was due meanwhile happens once.
 func (s *Service) Pause(ctx context.Context, who, note string, on bool) error {
-	m := store.Maintenance{}
+	m := settingstore.Maintenance{}
 	if on {
 		at := now()
-		m = store.Maintenance{Since: &at, By: who, Note: note}
+		m = settingstore.Maintenance{Since: &at, By: who, Note: note}
 	}
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.Set(ctx, "maintenance", m); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := settingstore.SaveSetting(ctx, tx, "maintenance", m); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, map[bool]string{true: "paused everything", false: "resumed everything"}[on], "maintenance", m); err != nil {

@@ -10,6 +10,7 @@ import (
 	"kanban/internal/apptest"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
+	"kanban/internal/store/runstore"
 )
 
 // Who sits in the class of another section than the register says is told as such, with the
@@ -73,7 +74,7 @@ func TestEverywhereTheSameCounts(t *testing.T) {
 	r, err := w.Runs.Start(t.Context(), "test", preview.ID, false, only...)
 	require.NoError(t, err)
 	require.NoError(t, w.Runs.Work(t.Context(), r.ID, true))
-	r, err = w.Store.Run(t.Context(), r.ID)
+	r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
 	require.NoError(t, err)
 	before := preview.Plan.Counts()
 	assert.Equal(t, 2, r.Counts["added"])

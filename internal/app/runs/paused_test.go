@@ -15,7 +15,8 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/core/schedule"
 	"kanban/internal/standin/fault"
-	"kanban/internal/store"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 )
 
 // What was due while a pairing or its connection was paused happens once after that, however
@@ -58,7 +59,7 @@ func TestWhatWasDueWhilePausedHappensOnce_C6(t *testing.T) {
 				}
 				settle()
 				runs := func() int {
-					all, err := w.Store.Runs(t.Context(), p.ID, "", "", 100)
+					all, err := runstore.Runs(t.Context(), w.Store, p.ID, "", "", 100)
 					require.NoError(t, err)
 					return len(all)
 				}
@@ -102,7 +103,7 @@ func TestOpeningIsSaidMovedAndCancelled_R7(t *testing.T) {
 	require.NotNil(t, r)
 	assert.Equal(t, "at", r.Field)
 	at := func() *time.Time {
-		now, err := w.Store.Pairing(t.Context(), p.ID)
+		now, err := pairingstore.FindPairing(t.Context(), w.Store, p.ID)
 		require.NoError(t, err)
 		return now.OpensAt
 	}
@@ -116,11 +117,11 @@ func TestOpeningIsSaidMovedAndCancelled_R7(t *testing.T) {
 	require.NoError(t, w.Runs.CancelOpening(t.Context(), "test", p.ID))
 	assert.Nil(t, at())
 	require.NoError(t, w.Runs.Tick(t.Context(), time.Now().Add(6*time.Hour)))
-	now, err := w.Store.Pairing(t.Context(), p.ID)
+	now, err := pairingstore.FindPairing(t.Context(), w.Store, p.ID)
 	require.NoError(t, err)
 	assert.True(t, now.Policy.Hold)
 	require.Nil(t, now.EndedAt)
-	assert.NotEqual(t, store.Failed, now.LastFailed)
+	assert.NotEqual(t, runstore.Failed, now.LastFailed)
 }
 
 // One administrator's mail that fails is tried again; the others do not get theirs again.

@@ -9,7 +9,9 @@ import (
 	"kanban/internal/app/reports"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 )
 
 // What a run did is undone, shown beforehand, once; the pairing then rests.
@@ -26,15 +28,15 @@ func TestRunIsReverted_R11(t *testing.T) {
 	assert.Equal(t, 1, second.Counts["removed"])
 	assert.Equal(t, 1, second.Counts["updated"])
 
-	undo := func(runID string) store.Run {
+	undo := func(runID string) runstore.Run {
 		preview, err := w.Runs.Revert(t.Context(), runID)
 		require.NoError(t, err)
 		r, err := w.Runs.Start(t.Context(), "test", preview.ID, false)
 		require.NoError(t, err)
 		require.NoError(t, w.Runs.Work(t.Context(), r.ID, true))
-		r, err = w.Store.Run(t.Context(), r.ID)
+		r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
 		require.NoError(t, err)
-		require.Contains(t, []string{store.Finished, store.NeedsPerson}, r.State, r.Error)
+		require.Contains(t, []string{runstore.Finished, runstore.NeedsPerson}, r.State, r.Error)
 		return r
 	}
 	r := undo(second.ID)
@@ -51,10 +53,10 @@ func TestRunIsReverted_R11(t *testing.T) {
 			assert.Equal(t, roster.OutcomeUpdate, l.Outcome)
 		}
 	}
-	kept, err := w.Store.Pairing(t.Context(), p.ID)
+	kept, err := pairingstore.FindPairing(t.Context(), w.Store, p.ID)
 	require.NoError(t, err)
 	assert.NotNil(t, kept.PausedAt, "or the next run would do it all again")
-	by, err := w.Store.RevertedBy(t.Context(), second.ID)
+	by, err := runstore.RevertedBy(t.Context(), w.Store, second.ID)
 	require.NoError(t, err)
 	assert.Equal(t, r.ID, by)
 
@@ -65,7 +67,7 @@ func TestRunIsReverted_R11(t *testing.T) {
 	assert.Equal(t, 13, r.Counts["removed"])
 	_, err = w.Runs.Revert(t.Context(), r.ID)
 	assert.ErrorContains(t, err, "took another one back")
-	runs, err := w.Store.Runs(t.Context(), "", register.ID, "", 1)
+	runs, err := runstore.Runs(t.Context(), w.Store, "", register.ID, "", 1)
 	require.NoError(t, err)
 	_, err = w.Runs.Revert(t.Context(), runs[0].ID)
 	assert.ErrorContains(t, err, "a read cannot be reverted")
@@ -126,9 +128,9 @@ func TestFindingsAreAcknowledgedUntilTheyChange_P3(t *testing.T) {
 	assert.Contains(t, fresh.StoppedBy, "by hand only")
 }
 
-func mustPairing(t *testing.T, s *store.Store, id string) store.Pairing {
+func mustPairing(t *testing.T, s *db.Database, id string) pairingstore.Pairing {
 	t.Helper()
-	p, err := s.Pairing(t.Context(), id)
+	p, err := pairingstore.FindPairing(t.Context(), s, id)
 	require.NoError(t, err)
 	return p
 }

@@ -14,13 +14,18 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
+	"kanban/internal/store/settingstore"
 	"kanban/internal/wire/call"
 )
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store *store.Store
+	Store *db.Database
 	// Connections gives connections with their secrets.
 	Connections adapter.Opener
 	Call        call.Options
@@ -35,7 +40,7 @@ type Service struct {
 // Compare brings a pairing's counts, and so its state, up to date without
 // changing anything at the service.
 func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, error) {
-	p, err := s.Store.Pairing(ctx, pairingID)
+	p, err := pairingstore.FindPairing(ctx, s.Store, pairingID)
 	if err != nil {
 		return roster.Plan{}, err
 	}
@@ -45,7 +50,7 @@ func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, e
 	}
 	plan, err := both.compare(ctx)
 	if r, ok := refusal.As(err); ok && r.Code == finding.TargetGone { // whoever sees it first notes it
-		return plan, errors.Join(err, s.Store.InTx(ctx, func(tx *store.Tx) error { return tx.Lost(ctx, p.ID) }))
+		return plan, errors.Join(err, s.Store.InTx(ctx, func(tx *db.Tx) error { return pairingstore.KeepTargetLost(ctx, tx, p.ID) }))
 	}
 	if err != nil {
 		return plan, err
@@ -54,7 +59,7 @@ func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, e
 	if err != nil {
 		return plan, err
 	}
-	return plan, s.Store.InTx(ctx, func(tx *store.Tx) error {
+	return plan, s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := standing(plan, p.Policy, refused).keep(ctx, tx, both.pairing); err != nil {
 			return err
 		}
@@ -64,66 +69,66 @@ func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, e
 
 // Preview compares now and keeps the plan, so that a run can do exactly it.
 // Whoever was refused last time is told so in their detail.
-func (s *Service) Preview(ctx context.Context, pairingID string) (store.Preview, error) {
-	p, err := s.Store.Pairing(ctx, pairingID)
+func (s *Service) Preview(ctx context.Context, pairingID string) (pairingstore.Preview, error) {
+	p, err := pairingstore.FindPairing(ctx, s.Store, pairingID)
 	if err != nil {
-		return store.Preview{}, err
+		return pairingstore.Preview{}, err
 	}
 	if p.EndedAt != nil {
-		return store.Preview{}, refusal.Conflict("", "this pairing has ended; pair the section again")
+		return pairingstore.Preview{}, refusal.Conflict("", "this pairing has ended; pair the section again")
 	}
 	plan, err := s.Compare(ctx, pairingID)
 	if err != nil {
-		return store.Preview{}, err
+		return pairingstore.Preview{}, err
 	}
 	refused, err := s.refusals(ctx, p)
 	if err != nil {
-		return store.Preview{}, err
+		return pairingstore.Preview{}, err
 	}
 	plan = told(plan, refused)
-	preview := store.Preview{ID: store.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint}
-	return preview, s.Store.InTx(ctx, func(tx *store.Tx) error {
-		return store.Create(tx, &preview, "keeping the preview")
+	preview := pairingstore.Preview{ID: db.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint}
+	return preview, s.Store.InTx(ctx, func(tx *db.Tx) error {
+		return db.Create(tx, &preview, "keeping the preview")
 	})
 }
 
 // Start queues a run that does exactly what a preview shows. approved allows
 // removals above the pairing's guard. only narrows it to the people with these
 // keys; without any it is for everybody.
-func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (store.Run, error) {
+func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (runstore.Run, error) {
 	return s.StartIn(ctx, who, previewID, approved, "", only...)
 }
 
 // StartIn does the same as a part of a batch.
-func (s *Service) StartIn(ctx context.Context, who, previewID string, approved bool, batchID string, only ...string) (store.Run, error) {
-	preview, err := s.Store.Preview(ctx, previewID)
-	if errors.Is(err, store.ErrNotFound) {
-		return store.Run{}, refusal.Invalid("previewId", "there is no preview %q; make one first", previewID)
+func (s *Service) StartIn(ctx context.Context, who, previewID string, approved bool, batchID string, only ...string) (runstore.Run, error) {
+	preview, err := pairingstore.FindPreview(ctx, s.Store, previewID)
+	if errors.Is(err, db.ErrNotFound) {
+		return runstore.Run{}, refusal.Invalid("previewId", "there is no preview %q; make one first", previewID)
 	}
 	if err != nil {
-		return store.Run{}, err
+		return runstore.Run{}, err
 	}
-	p, err := s.Store.Pairing(ctx, preview.PairingID)
+	p, err := pairingstore.FindPairing(ctx, s.Store, preview.PairingID)
 	if err != nil {
-		return store.Run{}, err
+		return runstore.Run{}, err
 	}
 	if err := s.allowed(ctx, p, preview.Reverts != nil || preview.Ends); err != nil {
-		return store.Run{}, err
+		return runstore.Run{}, err
 	}
 	asked, err := narrowed(preview.Plan, only)
 	if err != nil {
-		return store.Run{}, err
+		return runstore.Run{}, err
 	}
 	if n, tripped := kept(preview.Plan, asked).GuardTripped(p.Policy); tripped && !approved && preview.Reverts == nil && !preview.Ends {
-		return store.Run{}, refusal.Conflict(finding.RemovalGuard, "this would take %d people out of %s, more than its guard allows; if that is right, run it with the removal approved", n, p.TargetName)
+		return runstore.Run{}, refusal.Conflict(finding.RemovalGuard, "this would take %d people out of %s, more than its guard allows; if that is right, run it with the removal approved", n, p.TargetName)
 	}
 	r := queued(p, preview, approved, who)
 	if batchID != "" {
 		r.BatchID = &batchID
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error { return s.queue(ctx, tx, &r, preview, asked) })
-	if errors.Is(err, store.ErrTaken) {
-		active, findErr := s.Store.ActiveRun(ctx, "pairing_id", p.ID)
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error { return s.queue(ctx, tx, &r, preview, asked) })
+	if errors.Is(err, db.ErrTaken) {
+		active, findErr := runstore.ActiveRun(ctx, s.Store, "pairing_id", p.ID)
 		if findErr != nil {
 			return r, findErr
 		}
@@ -133,8 +138,8 @@ func (s *Service) StartIn(ctx context.Context, who, previewID string, approved b
 }
 
 // queued is a run of a preview.
-func queued(p store.Pairing, preview store.Preview, approved bool, who string) store.Run {
-	r := store.Run{ID: store.NewID(), Kind: store.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: store.Queued, Reverts: preview.Reverts, Ends: preview.Ends, RequestedBy: who}
+func queued(p pairingstore.Pairing, preview pairingstore.Preview, approved bool, who string) runstore.Run {
+	r := runstore.Run{ID: db.NewID(), Kind: runstore.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: runstore.Queued, Reverts: preview.Reverts, Ends: preview.Ends, RequestedBy: who}
 	if approved {
 		r.ApprovedBy = who
 	}
@@ -145,18 +150,18 @@ func queued(p store.Pairing, preview store.Preview, approved bool, who string) s
 var byItself = []string{bySchedule, "after a read", "new matching"}
 
 // queue keeps a run and its changes, and lets it be worked on.
-func (s *Service) queue(ctx context.Context, tx *store.Tx, r *store.Run, preview store.Preview, asked func(roster.Entry) bool) error {
+func (s *Service) queue(ctx context.Context, tx *db.Tx, r *runstore.Run, preview pairingstore.Preview, asked func(roster.Entry) bool) error {
 	r.Total = kept(preview.Plan, asked).Counts().Changes()
-	if err := store.Create(tx, r, "queueing the run"); err != nil {
+	if err := db.Create(tx, r, "queueing the run"); err != nil {
 		return err
 	}
-	if err := tx.AddChanges(r.ID, preview.Plan, asked); err != nil {
+	if err := runstore.AddChanges(tx, r.ID, preview.Plan, asked); err != nil {
 		return err
 	}
 	if err := tx.Audit(ctx, r.RequestedBy, "started a run", "run/"+r.ID, map[string]any{"pairing": r.PairingID, "approved": r.Approved, "changes": r.Total}); err != nil {
 		return err
 	}
-	if err := tx.Enqueue(ctx, store.ApplyRun{RunID: r.ID, ByHand: !slices.Contains(byItself, r.RequestedBy) && r.BatchID == nil}); err != nil {
+	if err := tx.Enqueue(ctx, jobs.ApplyRun{RunID: r.ID, ByHand: !slices.Contains(byItself, r.RequestedBy) && r.BatchID == nil}); err != nil {
 		return err
 	}
 	return tx.Announce(ctx, "run", r.ID)
@@ -164,10 +169,10 @@ func (s *Service) queue(ctx context.Context, tx *store.Tx, r *store.Run, preview
 
 // StartPlanned queues a run of a plan that somebody has been shown, in a
 // transaction of a larger work.
-func (s *Service) StartPlanned(ctx context.Context, tx *store.Tx, who string, p store.Pairing, plan roster.Plan, approved bool, batchID string) (store.Run, error) {
-	preview := store.Preview{ID: store.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint}
-	if err := store.Create(tx, &preview, "keeping the preview"); err != nil {
-		return store.Run{}, err
+func (s *Service) StartPlanned(ctx context.Context, tx *db.Tx, who string, p pairingstore.Pairing, plan roster.Plan, approved bool, batchID string) (runstore.Run, error) {
+	preview := pairingstore.Preview{ID: db.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint}
+	if err := db.Create(tx, &preview, "keeping the preview"); err != nil {
+		return runstore.Run{}, err
 	}
 	r := queued(p, preview, approved, who)
 	r.BatchID = &batchID
@@ -211,16 +216,16 @@ func kept(plan roster.Plan, asked func(roster.Entry) bool) roster.Plan {
 
 // allowed reports why a pairing cannot run now. What undoes something may be run
 // while the pairing is paused.
-func (s *Service) allowed(ctx context.Context, p store.Pairing, undoing bool) error {
-	c, err := s.Store.Connection(ctx, p.ConnectionID)
+func (s *Service) allowed(ctx context.Context, p pairingstore.Pairing, undoing bool) error {
+	c, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
 	if err != nil {
 		return err
 	}
-	m, err := s.Store.Maintenance(ctx)
+	m, err := settingstore.FindMaintenance(ctx, s.Store)
 	if err != nil {
 		return err
 	}
-	hidden, err := s.Store.OnRemovedConnection(ctx, p.ID)
+	hidden, err := pairingstore.OnRemovedConnection(ctx, s.Store, p.ID)
 	switch {
 	case err != nil:
 		return err
@@ -239,55 +244,55 @@ func (s *Service) allowed(ctx context.Context, p store.Pairing, undoing bool) er
 }
 
 // Resume queues a failed or stopped run again, from the first change without an outcome.
-func (s *Service) Resume(ctx context.Context, who, runID string) (store.Run, error) {
-	r, err := s.Store.Run(ctx, runID)
+func (s *Service) Resume(ctx context.Context, who, runID string) (runstore.Run, error) {
+	r, err := runstore.FindRun(ctx, s.Store, runID)
 	if err != nil {
 		return r, err
 	}
-	if r.Kind != store.RunSync || r.State != store.Failed && r.State != store.Cancelled {
+	if r.Kind != runstore.RunSync || r.State != runstore.Failed && r.State != runstore.Cancelled {
 		return r, refusal.Conflict("", "only a run that failed or was stopped half-way can go on; this one is %s", r.State)
 	}
-	p, err := s.Store.Pairing(ctx, *r.PairingID)
+	p, err := pairingstore.FindPairing(ctx, s.Store, *r.PairingID)
 	if err != nil {
 		return r, err
 	}
 	if err := s.allowed(ctx, p, r.Reverts != nil || r.Ends); err != nil {
 		return r, err
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.ReopenRun(ctx, runID); err != nil {
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := runstore.ReopenRun(ctx, tx, runID); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "resumed a run", "run/"+runID, nil); err != nil {
 			return err
 		}
-		if err := tx.Enqueue(ctx, store.ApplyRun{RunID: runID}); err != nil {
+		if err := tx.Enqueue(ctx, jobs.ApplyRun{RunID: runID}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "run", runID)
 	})
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, db.ErrTaken) {
 		return r, refusal.Conflict("", "another run is at work on this pairing; wait until it is done")
 	}
 	if err != nil {
 		return r, err
 	}
-	return s.Store.Run(ctx, runID)
+	return runstore.FindRun(ctx, s.Store, runID)
 }
 
 // Rename gives a pairing's target another name, here and, once it is made, at the
 // service. The register's own names are never touched. version must be the one that
 // was read, or 0.
 func (s *Service) Rename(ctx context.Context, who, pairingID string, version int, name string) error {
-	p, err := s.Store.Pairing(ctx, pairingID)
+	p, err := pairingstore.FindPairing(ctx, s.Store, pairingID)
 	if err != nil {
 		return err
 	}
 	if version != 0 && version != p.Version {
-		return fmt.Errorf("renaming the class: %w", store.ErrStale)
+		return fmt.Errorf("renaming the class: %w", db.ErrStale)
 	}
-	if name = strings.TrimSpace(name); name == "" || len([]rune(name)) > store.MaxTargetName {
-		return refusal.Invalid("target", "must have 1 to %d characters", store.MaxTargetName)
+	if name = strings.TrimSpace(name); name == "" || len([]rune(name)) > pairingstore.MaxTargetName {
+		return refusal.Invalid("target", "must have 1 to %d characters", pairingstore.MaxTargetName)
 	}
 	if p.EndedAt != nil {
 		return refusal.Conflict("", "this pairing has ended; pair the section again")
@@ -303,8 +308,8 @@ func (s *Service) Rename(ctx context.Context, who, pairingID string, version int
 	}
 	before := p.TargetName
 	p.TargetName = name
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		if err := tx.UpdatePairing(&p); err != nil {
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		if err := pairingstore.UpdatePairing(tx, &p); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, "renamed a class", "pairing/"+p.ID, map[string]any{"before": before, "after": name}); err != nil {
@@ -316,13 +321,13 @@ func (s *Service) Rename(ctx context.Context, who, pairingID string, version int
 
 // Cancel asks a run to stop. A read leaves the mirror as it was; a
 // synchronisation keeps what it has done and can be resumed.
-func (s *Service) Cancel(ctx context.Context, who, runID string) (store.Run, error) {
-	r, err := s.Store.Run(ctx, runID)
+func (s *Service) Cancel(ctx context.Context, who, runID string) (runstore.Run, error) {
+	r, err := runstore.FindRun(ctx, s.Store, runID)
 	if err != nil {
 		return r, err
 	}
-	err = s.Store.InTx(ctx, func(tx *store.Tx) error {
-		ok, err := tx.AskCancel(ctx, runID)
+	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
+		ok, err := runstore.AskCancel(ctx, tx, runID)
 		if err != nil {
 			return err
 		}

@@ -13,7 +13,9 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/standin/fault"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/store/storetest"
 )
 
@@ -21,13 +23,13 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 
 // paired is a world whose section Propagation C, with 12 learners and a teacher
 // and nothing wrong about them, is paired.
-func paired(t *testing.T, policy roster.Policy) (*apptest.World, store.Connection, store.Pairing) {
+func paired(t *testing.T, policy roster.Policy) (*apptest.World, connectionstore.Connection, pairingstore.Pairing) {
 	t.Helper()
 	return pairedWith(t, "PROP-C", policy)
 }
 
 // pairedWith is the same with another section.
-func pairedWith(t *testing.T, code string, policy roster.Policy) (*apptest.World, store.Connection, store.Pairing) {
+func pairedWith(t *testing.T, code string, policy roster.Policy) (*apptest.World, connectionstore.Connection, pairingstore.Pairing) {
 	t.Helper()
 	w := apptest.New(t)
 	register := w.Register()
@@ -55,7 +57,7 @@ func TestLeaversGoOnlyAsThePolicySays_R5(t *testing.T) {
 		for name, n := range want {
 			assert.Equal(t, n, run.Counts[name], "%s: %s", leavers, name)
 		}
-		assert.Equal(t, store.Finished, run.State)
+		assert.Equal(t, runstore.Finished, run.State)
 		assert.Zero(t, w.Sync(p.ID, false).Counts["removed"], "once")
 	}
 }
@@ -85,11 +87,11 @@ func TestARegisterThatShrinksIsNotBelieved(t *testing.T) {
 		}
 	}
 	run := w.Read(register, false)
-	assert.Equal(t, store.Failed, run.State)
+	assert.Equal(t, runstore.Failed, run.State)
 	assert.Equal(t, string(finding.RegisterShrunk), run.ErrorCode)
 	assert.Equal(t, 12, w.Section("PROP-C").Learners, "nothing was changed")
 	run = w.Read(register, true)
-	assert.Equal(t, store.Finished, run.State)
+	assert.Equal(t, runstore.Finished, run.State)
 	assert.Zero(t, w.Section("PROP-C").Learners)
 }
 
@@ -118,14 +120,14 @@ func TestFailedRunIsResumed_R10(t *testing.T) {
 
 	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: 503, Method: "PATCH"}))
 	require.Error(t, w.Runs.Work(t.Context(), run.ID, false), "tried again later")
-	run, err = w.Store.Run(t.Context(), run.ID)
+	run, err = runstore.FindRun(t.Context(), w.Store, run.ID)
 	require.NoError(t, err)
 	assert.True(t, run.Active())
 	assert.Contains(t, run.Step, "trying again")
 	require.NoError(t, w.Runs.Work(t.Context(), run.ID, true), "the last try ends it")
-	run, err = w.Store.Run(t.Context(), run.ID)
+	run, err = runstore.FindRun(t.Context(), w.Store, run.ID)
 	require.NoError(t, err)
-	assert.Equal(t, store.Failed, run.State)
+	assert.Equal(t, runstore.Failed, run.State)
 	assert.Equal(t, string(finding.Broken), run.ErrorCode)
 	assert.Equal(t, 0, run.Done)
 	assert.Equal(t, 12, w.Standins.Workspace.Created(), "accounts were made, nobody is a member yet")
@@ -137,9 +139,9 @@ func TestFailedRunIsResumed_R10(t *testing.T) {
 	_, err = w.Runs.Resume(t.Context(), "test", run.ID)
 	require.NoError(t, err)
 	require.NoError(t, w.Runs.Work(t.Context(), run.ID, true))
-	run, err = w.Store.Run(t.Context(), run.ID)
+	run, err = runstore.FindRun(t.Context(), w.Store, run.ID)
 	require.NoError(t, err)
-	assert.Equal(t, store.Finished, run.State)
+	assert.Equal(t, runstore.Finished, run.State)
 	assert.Equal(t, 13, run.Counts["added"])
 	assert.Equal(t, 12, w.Standins.Workspace.Created(), "no account is made twice")
 	_, err = w.Runs.Resume(t.Context(), "test", run.ID)
@@ -154,21 +156,21 @@ func TestWrongCredentialEndsTheRunAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: 401}))
 	require.NoError(t, w.Runs.Work(t.Context(), run.ID, false), "trying again would not help")
-	run, err = w.Store.Run(t.Context(), run.ID)
+	run, err = runstore.FindRun(t.Context(), w.Store, run.ID)
 	require.NoError(t, err)
-	assert.Equal(t, store.Failed, run.State)
+	assert.Equal(t, runstore.Failed, run.State)
 	assert.Equal(t, string(finding.WrongCredential), run.ErrorCode)
 }
 
 func TestOnlySomePeople_P3(t *testing.T) {
 	w, register, p := paired(t, roster.DefaultPolicy())
-	start := func(only ...string) (store.Run, error) {
+	start := func(only ...string) (runstore.Run, error) {
 		preview, err := w.Runs.Preview(t.Context(), p.ID)
 		require.NoError(t, err)
 		r, err := w.Runs.Start(t.Context(), "test", preview.ID, false, only...)
 		if err == nil {
 			require.NoError(t, w.Runs.Work(t.Context(), r.ID, true))
-			r, err = w.Store.Run(t.Context(), r.ID)
+			r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
 		}
 		return r, err
 	}

@@ -8,7 +8,12 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
-	"kanban/internal/store"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/runstore"
 	"kanban/internal/wire/call"
 )
 
@@ -29,17 +34,17 @@ type Target interface {
 
 // sides are both sides of a pairing.
 type sides struct {
-	pairing  store.Pairing
+	pairing  pairingstore.Pairing
 	groups   map[string]string // by section of a linked set: the group for its people
 	made     bool              // the target was made by Kanban for this pairing
 	matching roster.Matching
 	target   Target
-	store    *store.Store
+	store    *db.Database
 }
 
-func (s *Service) sides(ctx context.Context, p store.Pairing) (sides, error) {
+func (s *Service) sides(ctx context.Context, p pairingstore.Pairing) (sides, error) {
 	x := sides{pairing: p, store: s.Store}
-	kept, err := s.Store.Connection(ctx, p.ConnectionID)
+	kept, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
 	if err != nil {
 		return x, err
 	}
@@ -48,7 +53,7 @@ func (s *Service) sides(ctx context.Context, p store.Pairing) (sides, error) {
 		return x, err
 	}
 	x.matching, x.target = kept.Recognise(), workspaces.New(c, s.Call)
-	x.groups, err = s.Store.Groups(ctx, p.ID)
+	x.groups, err = linkstore.Groups(ctx, s.Store, p.ID)
 	return x, err
 }
 
@@ -58,7 +63,7 @@ func (x sides) place() workspaces.Place {
 
 // read reads both sides, and notes the target's name.
 func (x *sides) read(ctx context.Context) (source roster.Source, target roster.Target, err error) {
-	if source, err = x.store.Source(ctx, x.pairing); err != nil {
+	if source, err = pairingstore.Source(ctx, x.store, x.pairing); err != nil {
 		return source, target, err
 	}
 	target, err = x.look(ctx, x.target, &source)
@@ -82,7 +87,7 @@ func (x *sides) look(ctx context.Context, at Looker, source *roster.Source) (ros
 	}
 	target := roster.Target{Accounts: seen.Accounts}
 	if strangers := source.Strangers(target); len(strangers) > 0 {
-		source.Others, err = x.store.Others(ctx, x.pairing.ConnectionID, x.pairing.SectionID, strangers)
+		source.Others, err = rosterstore.InOtherSections(ctx, x.store, x.pairing.ConnectionID, x.pairing.SectionID, strangers)
 	}
 	return target, err
 }
@@ -100,7 +105,7 @@ func (x *sides) compare(ctx context.Context) (roster.Plan, error) {
 func (x *sides) work(source roster.Source, target roster.Target) roster.Plan {
 	plan := roster.Compare(source, target, x.pairing.Policy, x.matching)
 	x.pairing.Unminded = 0
-	if x.pairing.TakeOver == store.TakesOverIfTold && !x.made {
+	if x.pairing.TakeOver == pairingstore.TakesOverIfTold && !x.made {
 		source.TakesOver = true
 		x.pairing.Unminded, _ = roster.Compare(source, target, x.pairing.Policy, x.matching).TakeOvers()
 	}
@@ -109,16 +114,16 @@ func (x *sides) work(source roster.Source, target roster.Target) roster.Plan {
 
 // refusals gives, for everybody whom the last run could not bring over, the
 // service's own words and what had been sent.
-func (s *Service) refusals(ctx context.Context, p store.Pairing) (map[string]store.Change, error) {
+func (s *Service) refusals(ctx context.Context, p pairingstore.Pairing) (map[string]runstore.Change, error) {
 	if p.LastRunID == nil {
 		return nil, nil
 	}
-	all, err := s.Store.RefusedOf(ctx, []string{*p.LastRunID})
+	all, err := runstore.RefusedOf(ctx, s.Store, []string{*p.LastRunID})
 	return all[*p.LastRunID], err
 }
 
 // told is a plan with who was refused the same change last time.
-func told(plan roster.Plan, refused map[string]store.Change) roster.Plan {
+func told(plan roster.Plan, refused map[string]runstore.Change) roster.Plan {
 	if len(refused) == 0 {
 		return plan
 	}
@@ -134,14 +139,14 @@ func told(plan roster.Plan, refused map[string]store.Change) roster.Plan {
 
 // standing gives a plan's counts, and who needs a person. Somebody who was
 // refused last time, and of whom nothing has changed since, needs one too.
-func standing(plan roster.Plan, policy roster.Policy, refused map[string]store.Change) (s stand) {
+func standing(plan roster.Plan, policy roster.Policy, refused map[string]runstore.Change) (s stand) {
 	plan = told(plan, refused)
-	s = stand{counts: plan.Standing(), mend: []store.Mend{}, quiet: []store.Mend{}}
+	s = stand{counts: plan.Standing(), mend: []pairingstore.Mend{}, quiet: []pairingstore.Mend{}}
 	if n, tripped := plan.GuardTripped(policy); tripped {
 		s.guarded = n
 	}
 	for _, e := range plan.Entries {
-		who := store.Mend{PersonID: e.PersonID, Name: e.Name, Role: string(e.Role), Outcome: e.Outcome, Code: e.Reason, Detail: e.Detail}
+		who := pairingstore.Mend{PersonID: e.PersonID, Name: e.Name, Role: string(e.Role), Outcome: e.Outcome, Code: e.Reason, Detail: e.Detail}
 		switch {
 		case e.Outcome == roster.OutcomeNeedsPerson:
 			s.mend = append(s.mend, who)
@@ -159,10 +164,10 @@ func standing(plan roster.Plan, policy roster.Policy, refused map[string]store.C
 // person, and who waits or is left out.
 type stand struct {
 	counts      roster.Counts
-	mend, quiet []store.Mend
+	mend, quiet []pairingstore.Mend
 	guarded     int // removals that need approval
 }
 
-func (s stand) keep(ctx context.Context, tx *store.Tx, p store.Pairing) error {
-	return tx.KeepStanding(ctx, p.ID, p.TargetSeen, s.counts, s.mend, s.quiet, s.guarded, p.Unminded)
+func (s stand) keep(ctx context.Context, tx *db.Tx, p pairingstore.Pairing) error {
+	return pairingstore.KeepStatus(ctx, tx, p.ID, p.TargetSeen, s.counts, s.mend, s.quiet, s.guarded, p.Unminded)
 }

@@ -3,7 +3,9 @@ package runs
 import (
 	"context"
 
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/linkstore"
+	"kanban/internal/store/pairingstore"
 )
 
 // ensureTarget makes the target when there is none yet, and the groups inside it.
@@ -16,14 +18,14 @@ func (x *execution) ensureTarget(ctx context.Context) error {
 			return err
 		}
 		p.TargetRef = ref
-		if err := x.Store.InTx(ctx, func(tx *store.Tx) error { return tx.SetTarget(ctx, p.ID, ref) }); err != nil {
+		if err := x.Store.InTx(ctx, func(tx *db.Tx) error { return pairingstore.SetTarget(ctx, tx, p.ID, ref) }); err != nil {
 			return err
 		}
 	}
 	if p.SetID == nil || x.run.Ends || x.run.Reverts != nil {
 		return nil
 	}
-	set, err := x.Store.LinkedSet(ctx, *p.SetID)
+	set, err := linkstore.FindLinkedSet(ctx, x.Store, *p.SetID)
 	if err != nil {
 		return err
 	}
@@ -36,7 +38,7 @@ func (x *execution) ensureTarget(ctx context.Context) error {
 			continue
 		}
 		x.groups[section.ID] = ref
-		if err := x.Store.InTx(ctx, func(tx *store.Tx) error { return tx.SetGroup(ctx, p.ID, section.ID, ref) }); err != nil {
+		if err := x.Store.InTx(ctx, func(tx *db.Tx) error { return linkstore.SetGroup(ctx, tx, p.ID, section.ID, ref) }); err != nil {
 			return err
 		}
 	}
@@ -45,7 +47,7 @@ func (x *execution) ensureTarget(ctx context.Context) error {
 
 // groupName is the name of a section's group inside the target of a linked set.
 func groupName(target, section string) string {
-	return string([]rune(target + " – " + section)[:min(store.MaxTargetName, len([]rune(target+" – "+section)))])
+	return string([]rune(target + " – " + section)[:min(pairingstore.MaxTargetName, len([]rune(target+" – "+section)))])
 }
 
 // refs gives the service's ids of groups inside the target.

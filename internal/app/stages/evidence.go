@@ -7,17 +7,10 @@ import (
 
 	"kanban/internal/core/learning"
 	"kanban/internal/core/stage"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/stagestore"
 )
-
-// reader is what evidence is read from: the store, or a transaction that has locked what
-// is written afterwards.
-type reader interface {
-	Studied(ctx context.Context, people, courses []string) ([]store.Studied, error)
-	States(ctx context.Context, of []store.Standing) (map[[2]string]learning.State, error)
-	Bests(ctx context.Context, people, activities []string) ([]store.Best, error)
-	BadgesHeld(ctx context.Context, people []string) (map[string]map[string]bool, error)
-}
 
 // evidence is what is known of one person.
 type evidence struct {
@@ -28,14 +21,14 @@ type evidence struct {
 // evidenceOf reads what is known of people, as far as a stage plan asks for it. Modules
 // and courses are told by the tallies of progress: what it costs does not grow with the
 // length of a course.
-func (s *Service) evidenceOf(ctx context.Context, from reader, p store.StagePlan, people []string) (map[string]*evidence, error) {
+func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.StagePlan, people []string) (map[string]*evidence, error) {
 	watch := stage.Watching(p.Plan())
 	courses := slices.Sorted(maps.Keys(watch.Courses))
 	editions, err := s.Outlines.Editions(ctx, courses)
 	if err != nil {
 		return nil, err
 	}
-	held, err := from.BadgesHeld(ctx, people)
+	held, err := stagestore.BadgesHeld(ctx, from, people)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +36,7 @@ func (s *Service) evidenceOf(ctx context.Context, from reader, p store.StagePlan
 	for _, id := range people {
 		out[id] = &evidence{Evidence: stage.Evidence{Modules: map[stage.Key]bool{}, Courses: map[string]bool{}, Badges: held[id], Scores: map[stage.Key]float64{}}}
 	}
-	list, err := from.Studied(ctx, people, courses)
+	list, err := stagestore.FindStudied(ctx, from, people, courses)
 	if err != nil {
 		return nil, err
 	}
@@ -74,14 +67,14 @@ func (s *Service) evidenceOf(ctx context.Context, from reader, p store.StagePlan
 }
 
 // bringUp works out the tallies that are not by the present outline.
-func bringUp(ctx context.Context, from reader, list []store.Studied, editions map[string]learning.Edition) error {
-	var behind []store.Standing
+func bringUp(ctx context.Context, from db.From, list []stagestore.Studied, editions map[string]learning.Edition) error {
+	var behind []learningstore.ProgressKey
 	for _, x := range list {
 		if x.Tally == nil || x.Version != editions[x.CourseID].Version {
-			behind = append(behind, store.Standing{PersonID: x.PersonID, SectionID: x.SectionID})
+			behind = append(behind, learningstore.ProgressKey{PersonID: x.PersonID, SectionID: x.SectionID})
 		}
 	}
-	states, err := from.States(ctx, behind)
+	states, err := learningstore.States(ctx, from, behind)
 	if err != nil {
 		return err
 	}
@@ -94,7 +87,7 @@ func bringUp(ctx context.Context, from reader, list []store.Studied, editions ma
 }
 
 // addScores adds the best scores in the activities that are asked for.
-func addScores(ctx context.Context, from reader, watch stage.Watch, people []string, in map[[2]string]string, out map[string]*evidence) error {
+func addScores(ctx context.Context, from db.From, watch stage.Watch, people []string, in map[[2]string]string, out map[string]*evidence) error {
 	if len(watch.Scores) == 0 {
 		return nil
 	}
@@ -102,7 +95,7 @@ func addScores(ctx context.Context, from reader, watch stage.Watch, people []str
 	for key := range watch.Scores {
 		activities = append(activities, key.ID)
 	}
-	bests, err := from.Bests(ctx, people, activities)
+	bests, err := stagestore.Bests(ctx, from, people, activities)
 	for _, b := range bests {
 		key := stage.Key{CourseID: in[[2]string{b.PersonID, b.SectionID}], ID: b.ActivityID}
 		scores := out[b.PersonID].Scores

@@ -7,7 +7,8 @@ import (
 	"time"
 
 	"kanban/internal/core/stage"
-	"kanban/internal/store"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/store/stagestore"
 )
 
 // StagePreview is what would become of one stage.
@@ -27,7 +28,7 @@ type Preview struct {
 
 // Preview says what a stage plan that is being written would find, without changing
 // anything. id is that of the one it is to replace, if any.
-func (s *Service) Preview(ctx context.Context, id string, p store.StagePlan) (Preview, error) {
+func (s *Service) Preview(ctx context.Context, id string, p stagestore.StagePlan) (Preview, error) {
 	if err := s.check(ctx, &p); err != nil {
 		return Preview{}, err
 	}
@@ -36,7 +37,7 @@ func (s *Service) Preview(ctx context.Context, id string, p store.StagePlan) (Pr
 		out.Stages[i].StageID, out.Stages[i].Title = stage.ID, stage.Title
 	}
 	for after := ""; ; {
-		people, err := s.Store.PeopleOfStagePlan(ctx, id, p.CourseID, after, 10*atOnce)
+		people, err := stagestore.PeopleOfStagePlan(ctx, s.Store, id, p.CourseID, after, 10*atOnce)
 		if err != nil || len(people) == 0 {
 			return out, err
 		}
@@ -47,14 +48,14 @@ func (s *Service) Preview(ctx context.Context, id string, p store.StagePlan) (Pr
 	}
 }
 
-func (s *Service) previewSome(ctx context.Context, id string, p store.StagePlan, people []string, out *Preview) error {
+func (s *Service) previewSome(ctx context.Context, id string, p stagestore.StagePlan, people []string, out *Preview) error {
 	known, err := s.evidenceOf(ctx, s.Store, p, people)
 	if err != nil {
 		return err
 	}
-	before := map[string]store.StageProgress{}
+	before := map[string]stagestore.StageProgress{}
 	if id != "" {
-		list, err := s.Store.StageProgressOf(ctx, id, people)
+		list, err := stagestore.StageProgressOf(ctx, s.Store, id, people)
 		if err != nil {
 			return err
 		}
@@ -103,7 +104,7 @@ type StageProgress struct {
 
 // PlanProgress is where one person stands in a stage plan, what lies ahead included.
 type PlanProgress struct {
-	store.StagePlan
+	stagestore.StagePlan
 	Course   string
 	Percent  int
 	Finished bool
@@ -113,10 +114,10 @@ type PlanProgress struct {
 // Of says where a person stands in every stage plan that is about them. One that is off
 // is left out.
 func (s *Service) Of(ctx context.Context, personID string) ([]PlanProgress, error) {
-	if _, err := s.Store.Person(ctx, personID); err != nil {
+	if _, err := rosterstore.FindPerson(ctx, s.Store, personID); err != nil {
 		return nil, err
 	}
-	all, err := s.Store.StagePlansOn(ctx)
+	all, err := stagestore.StagePlansOn(ctx, s.Store)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
@@ -126,7 +127,7 @@ func (s *Service) Of(ctx context.Context, personID string) ([]PlanProgress, erro
 	}
 	var out []PlanProgress
 	for _, p := range all {
-		kept, err := s.Store.StageProgressOf(ctx, p.ID, []string{personID})
+		kept, err := stagestore.StageProgressOf(ctx, s.Store, p.ID, []string{personID})
 		if err != nil {
 			return nil, err
 		}
@@ -138,7 +139,7 @@ func (s *Service) Of(ctx context.Context, personID string) ([]PlanProgress, erro
 			if known[personID].section == nil {
 				continue // has nothing to do with the course
 			}
-			kept = []store.StageProgress{{}}
+			kept = []stagestore.StageProgress{{}}
 		}
 		out = append(out, w.progressOf(p, kept[0], known[personID]))
 	}
@@ -146,7 +147,7 @@ func (s *Service) Of(ctx context.Context, personID string) ([]PlanProgress, erro
 	return out, nil
 }
 
-func (w words) progressOf(p store.StagePlan, kept store.StageProgress, known *evidence) PlanProgress {
+func (w words) progressOf(p stagestore.StagePlan, kept stagestore.StageProgress, known *evidence) PlanProgress {
 	standing := p.Plan().ProgressOf(known.Evidence)
 	l := PlanProgress{StagePlan: p, Course: w.courses[p.CourseID], Percent: standing.Percent, Finished: standing.Finished}
 	for i, stage := range p.Stages {

@@ -9,7 +9,10 @@ import (
 
 	"kanban/internal/core/rule"
 	"kanban/internal/core/stage"
-	"kanban/internal/store"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/stagestore"
 )
 
 // atOnce is for how many people stages are worked out in one transaction.
@@ -17,15 +20,15 @@ const atOnce = 100
 
 // WorkOut works out how far everybody has come whom a stage plan is about.
 func (s *Service) WorkOut(ctx context.Context, planID string) error {
-	p, err := s.Store.StagePlan(ctx, planID)
+	p, err := stagestore.FindStagePlan(ctx, s.Store, planID)
 	if err != nil {
-		if errors.Is(err, store.ErrNotFound) {
+		if errors.Is(err, db.ErrNotFound) {
 			return nil // was removed
 		}
 		return err
 	}
 	for after := ""; ; {
-		people, err := s.Store.PeopleOfStagePlan(ctx, p.ID, p.CourseID, after, atOnce)
+		people, err := stagestore.PeopleOfStagePlan(ctx, s.Store, p.ID, p.CourseID, after, atOnce)
 		if err != nil || len(people) == 0 {
 			return err
 		}
@@ -39,7 +42,7 @@ func (s *Service) WorkOut(ctx context.Context, planID string) error {
 // Touched works out how far people have come, after something happened in courses or to
 // badges.
 func (s *Service) Touched(ctx context.Context, people, courses, badges []string) error {
-	all, err := s.Store.StagePlansOn(ctx)
+	all, err := stagestore.StagePlansOn(ctx, s.Store)
 	if err != nil {
 		return err
 	}
@@ -64,12 +67,12 @@ func among(watched map[string]bool, ids []string) bool {
 // workOut works out how far some people have come in a stage plan, records which stages
 // they reach and which are open again, and has the badges awarded.
 func (s *Service) workOut(ctx context.Context, planID string, people []string) error {
-	return s.Store.InTx(ctx, func(tx *store.Tx) error {
-		p, on, err := tx.HoldStagePlan(ctx, planID)
+	return s.Store.InTx(ctx, func(tx *db.Tx) error {
+		p, on, err := stagestore.HoldStagePlan(ctx, tx, planID)
 		if err != nil || !on {
 			return err
 		}
-		list, err := tx.LockStageProgress(ctx, p, people)
+		list, err := stagestore.LockStageProgress(ctx, tx, p, people)
 		if err != nil || len(list) == 0 {
 			return err
 		}
@@ -82,8 +85,8 @@ func (s *Service) workOut(ctx context.Context, planID string, people []string) e
 			return err
 		}
 		now := s.Now().UTC()
-		var changed []store.StageProgress
-		var events []store.Event
+		var changed []stagestore.StageProgress
+		var events []eventstore.Event
 		for _, c := range list {
 			next, happened := step(p, c, known[c.PersonID], now)
 			if next.Round != c.Round || next.Next != c.Next || next.Percent != c.Percent {
@@ -94,7 +97,7 @@ func (s *Service) workOut(ctx context.Context, planID string, people []string) e
 		if len(changed) == 0 {
 			return nil
 		}
-		if err := tx.KeepStageProgress(ctx, p.ID, changed); err != nil {
+		if err := stagestore.KeepStageProgress(ctx, tx, p.ID, changed); err != nil {
 			return err
 		}
 		if err := s.award(ctx, tx, p, events, now); err != nil {
@@ -105,7 +108,7 @@ func (s *Service) workOut(ctx context.Context, planID string, people []string) e
 }
 
 // step gives how far somebody has come now, and what happened on the way.
-func step(p store.StagePlan, c store.StageProgress, known *evidence, now time.Time) (store.StageProgress, []store.Event) {
+func step(p stagestore.StagePlan, c stagestore.StageProgress, known *evidence, now time.Time) (stagestore.StageProgress, []eventstore.Event) {
 	plan := p.Plan()
 	standing := plan.ProgressOf(known.Evidence)
 	reached, reopened := plan.Changes(func(id string) bool { _, there := c.Reached[id]; return there }, standing)
@@ -116,13 +119,13 @@ func step(p store.StagePlan, c store.StageProgress, known *evidence, now time.Ti
 			kept[stage.ID] = at
 		}
 	}
-	out := store.StageProgress{PersonID: c.PersonID, Reached: kept, Next: next.ID, Percent: standing.Percent, Round: c.Round}
+	out := stagestore.StageProgress{PersonID: c.PersonID, Reached: kept, Next: next.ID, Percent: standing.Percent, Round: c.Round}
 	if len(reached)+len(reopened) > 0 || len(kept) != len(c.Reached) {
 		out.Round++
 	}
-	var events []store.Event
+	var events []eventstore.Event
 	tell := func(what rule.Trigger, stage stage.Stage) {
-		events = append(events, store.Event{
+		events = append(events, eventstore.Event{
 			Type: string(what), NaturalKey: fmt.Sprintf("%s/%s/%s/%s/%d", what, p.ID, stage.ID, c.PersonID, out.Round), PersonID: &out.PersonID, SectionID: known.section, CourseID: &p.CourseID, OccurredAt: now,
 			Data: map[string]any{"stage": stage.Title, "stageId": stage.ID, "stagePlan": p.Name, "stagePlanId": p.ID, "percent": standing.Percent, "finished": standing.Finished},
 		})
@@ -139,8 +142,8 @@ func step(p store.StagePlan, c store.StageProgress, known *evidence, now time.Ti
 
 // award records events and makes the deliveries that award the badges of the stages that
 // were reached.
-func (s *Service) award(ctx context.Context, tx *store.Tx, p store.StagePlan, events []store.Event, now time.Time) error {
-	fresh, err := tx.Record(ctx, events)
+func (s *Service) award(ctx context.Context, tx *db.Tx, p stagestore.StagePlan, events []eventstore.Event, now time.Time) error {
+	fresh, err := eventstore.RecordEvents(ctx, tx, events)
 	if err != nil {
 		return err
 	}
@@ -148,21 +151,21 @@ func (s *Service) award(ctx context.Context, tx *store.Tx, p store.StagePlan, ev
 	for _, stage := range p.Stages {
 		badges[stage.ID] = stage.BadgeID
 	}
-	var made []store.Delivery
+	var made []deliverystore.Delivery
 	var ids []string
 	for _, e := range events {
 		_, stage := e.Thing()
 		if e.Type != string(rule.StageReached) || badges[stage] == "" || !slices.Contains(fresh, e.ID) {
 			continue
 		}
-		made = append(made, store.Delivery{
-			ID: store.NewID(), EventID: e.ID, StagePlanID: &p.ID, RuleVersion: p.Version, PersonID: e.PersonID, SectionID: e.SectionID,
-			Action: rule.Action{Kind: rule.Award, BadgeID: badges[stage]}, State: store.DeliveryPlanned, DueAt: &now,
+		made = append(made, deliverystore.Delivery{
+			ID: db.NewID(), EventID: e.ID, StagePlanID: &p.ID, RuleVersion: p.Version, PersonID: e.PersonID, SectionID: e.SectionID,
+			Action: rule.Action{Kind: rule.Award, BadgeID: badges[stage]}, State: deliverystore.DeliveryPlanned, DueAt: &now,
 		})
 		ids = append(ids, made[len(made)-1].ID)
 	}
-	if _, err := tx.AddDeliveries(ctx, made); err != nil {
+	if _, err := deliverystore.AddDeliveries(ctx, tx, made); err != nil {
 		return err
 	}
-	return tx.Begin(ctx, now, ids...)
+	return deliverystore.QueuePlanned(ctx, tx, now, ids...)
 }

@@ -13,7 +13,11 @@ import (
 	"kanban/internal/core/learning"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/stage"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/jobs"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/stagestore"
 )
 
 // Outlines gives courses by their present outlines, those that have one.
@@ -23,22 +27,22 @@ type Outlines interface {
 
 // Service is the use case. Fill every field.
 type Service struct {
-	Store    *store.Store
+	Store    *db.Database
 	Now      func() time.Time
 	Outlines Outlines
 }
 
 // Save makes a stage plan (id empty), which is off, or changes one. One that is on is
 // worked out anew for everybody.
-func (s *Service) Save(ctx context.Context, who, id string, version int, p store.StagePlan) (store.StagePlan, error) {
-	kept := store.StagePlan{ID: store.NewID(), Version: 1}
+func (s *Service) Save(ctx context.Context, who, id string, version int, p stagestore.StagePlan) (stagestore.StagePlan, error) {
+	kept := stagestore.StagePlan{ID: db.NewID(), Version: 1}
 	if id != "" {
 		var err error
-		if kept, err = s.Store.StagePlan(ctx, id); err != nil {
+		if kept, err = stagestore.FindStagePlan(ctx, s.Store, id); err != nil {
 			return kept, err
 		}
 		if version != 0 && version != kept.Version {
-			return kept, fmt.Errorf("changing the stage plan: %w", store.ErrStale)
+			return kept, fmt.Errorf("changing the stage plan: %w", db.ErrStale)
 		}
 		if kept.CourseID != p.CourseID {
 			return kept, refusal.Invalid("courseId", "cannot be changed: who came how far is about the course; make another stage plan")
@@ -49,19 +53,19 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, p store
 	}
 	kept.Name, kept.CourseID, kept.Stages = p.Name, p.CourseID, p.Stages
 	if id == "" {
-		return kept, s.write(ctx, who, "made a stage plan", &kept, func(tx *store.Tx) error { return store.Create(tx, &kept, "making the stage plan") })
+		return kept, s.write(ctx, who, "made a stage plan", &kept, func(tx *db.Tx) error { return db.Create(tx, &kept, "making the stage plan") })
 	}
-	return kept, s.write(ctx, who, "changed a stage plan", &kept, func(tx *store.Tx) error { return tx.UpdateStagePlan(&kept) })
+	return kept, s.write(ctx, who, "changed a stage plan", &kept, func(tx *db.Tx) error { return stagestore.UpdateStagePlan(tx, &kept) })
 }
 
 // write writes a stage plan and what goes with it.
-func (s *Service) write(ctx context.Context, who, what string, p *store.StagePlan, write func(*store.Tx) error) error {
-	err := s.Store.InTx(ctx, func(tx *store.Tx) error {
+func (s *Service) write(ctx context.Context, who, what string, p *stagestore.StagePlan, write func(*db.Tx) error) error {
+	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := write(tx); err != nil {
 			return err
 		}
 		if p.OnSince != nil && p.RemovedAt == nil {
-			if err := tx.Enqueue(ctx, store.WorkOutStages{StagePlanID: p.ID}); err != nil {
+			if err := tx.Enqueue(ctx, jobs.WorkOutStages{StagePlanID: p.ID}); err != nil {
 				return err
 			}
 		}
@@ -70,7 +74,7 @@ func (s *Service) write(ctx context.Context, who, what string, p *store.StagePla
 		}
 		return tx.Announce(ctx, "stage-plan", p.ID)
 	})
-	if errors.Is(err, store.ErrTaken) {
+	if errors.Is(err, db.ErrTaken) {
 		return refusal.Invalid("name", "another stage plan is called %q already", p.Name)
 	}
 	return err
@@ -78,8 +82,8 @@ func (s *Service) write(ctx context.Context, who, what string, p *store.StagePla
 
 // Switch switches a stage plan on or off. While it is off nothing is worked out, and
 // nothing is awarded; who reached what stays known.
-func (s *Service) Switch(ctx context.Context, who, id string, on bool) (store.StagePlan, error) {
-	p, err := s.Store.StagePlan(ctx, id)
+func (s *Service) Switch(ctx context.Context, who, id string, on bool) (stagestore.StagePlan, error) {
+	p, err := stagestore.FindStagePlan(ctx, s.Store, id)
 	if err != nil || on == (p.OnSince != nil) {
 		return p, err
 	}
@@ -91,12 +95,12 @@ func (s *Service) Switch(ctx context.Context, who, id string, on bool) (store.St
 		now := s.Now().UTC()
 		p.OnSince, what = &now, "switched a stage plan on"
 	}
-	return p, s.write(ctx, who, what, &p, func(tx *store.Tx) error { return tx.UpdateStagePlan(&p) })
+	return p, s.write(ctx, who, what, &p, func(tx *db.Tx) error { return stagestore.UpdateStagePlan(tx, &p) })
 }
 
 // Remove removes a stage plan that is off. What it recorded and awarded stays.
 func (s *Service) Remove(ctx context.Context, who, id string) error {
-	p, err := s.Store.StagePlan(ctx, id)
+	p, err := stagestore.FindStagePlan(ctx, s.Store, id)
 	if err != nil {
 		return err
 	}
@@ -105,19 +109,19 @@ func (s *Service) Remove(ctx context.Context, who, id string) error {
 	}
 	now := s.Now().UTC()
 	p.RemovedAt = &now
-	return s.write(ctx, who, "removed a stage plan", &p, func(tx *store.Tx) error { return tx.UpdateStagePlan(&p) })
+	return s.write(ctx, who, "removed a stage plan", &p, func(tx *db.Tx) error { return stagestore.UpdateStagePlan(tx, &p) })
 }
 
 // check looks at a stage plan and at everything that it refers to, and gives new stages
 // their ids.
-func (s *Service) check(ctx context.Context, p *store.StagePlan) error {
+func (s *Service) check(ctx context.Context, p *stagestore.StagePlan) error {
 	if p.Name = strings.TrimSpace(p.Name); p.Name == "" {
 		return refusal.Invalid("name", "is missing")
 	}
 	if err := p.Plan().Check(); err != nil {
 		return refusal.Invalid("stages", "%v", err)
 	}
-	w, err := s.words(ctx, []store.StagePlan{*p})
+	w, err := s.words(ctx, []stagestore.StagePlan{*p})
 	if err != nil {
 		return err
 	}
@@ -127,7 +131,7 @@ func (s *Service) check(ctx context.Context, p *store.StagePlan) error {
 	for i := range p.Stages {
 		stage := &p.Stages[i]
 		if stage.Title = strings.TrimSpace(stage.Title); stage.ID == "" {
-			stage.ID = store.NewID()
+			stage.ID = db.NewID()
 		}
 		if stage.BadgeID != "" && w.badges[stage.BadgeID] == "" {
 			return refusal.Invalid("stages", "stage %q gives a badge that is not there; list them with: kanban badges list", stage.Title)
@@ -147,16 +151,16 @@ type words struct {
 	editions        map[string]learning.Edition
 }
 
-func (s *Service) words(ctx context.Context, all []store.StagePlan) (w words, err error) {
+func (s *Service) words(ctx context.Context, all []stagestore.StagePlan) (w words, err error) {
 	w = words{courses: map[string]string{}, badges: map[string]string{}}
-	courses, err := s.Store.Courses(ctx)
+	courses, err := learningstore.Courses(ctx, s.Store)
 	if err != nil {
 		return w, err
 	}
 	for _, c := range courses {
 		w.courses[c.ID] = c.Title
 	}
-	badges, err := s.Store.Badges(ctx)
+	badges, err := badgestore.Badges(ctx, s.Store)
 	if err != nil {
 		return w, err
 	}
@@ -176,7 +180,7 @@ func (s *Service) words(ctx context.Context, all []store.StagePlan) (w words, er
 }
 
 // missing says what a criterion refers to that is not there, empty when all is.
-func (w words) missing(p store.StagePlan, c stage.Criterion) string {
+func (w words) missing(p stagestore.StagePlan, c stage.Criterion) string {
 	course := p.Plan().Of(c)
 	e, outlined := w.editions[course]
 	switch {
@@ -197,7 +201,7 @@ func (w words) missing(p store.StagePlan, c stage.Criterion) string {
 }
 
 // says puts a criterion into words.
-func (w words) says(p store.StagePlan, c stage.Criterion) string {
+func (w words) says(p stagestore.StagePlan, c stage.Criterion) string {
 	course := p.Plan().Of(c)
 	elsewhere := ""
 	if course != p.CourseID {
@@ -223,8 +227,8 @@ type StageTakes struct {
 }
 
 // Takes says what each stage of a stage plan takes and gives.
-func (s *Service) Takes(ctx context.Context, p store.StagePlan) ([]StageTakes, error) {
-	w, err := s.words(ctx, []store.StagePlan{p})
+func (s *Service) Takes(ctx context.Context, p stagestore.StagePlan) ([]StageTakes, error) {
+	w, err := s.words(ctx, []stagestore.StagePlan{p})
 	if err != nil {
 		return nil, err
 	}

@@ -17,8 +17,15 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/rule"
 	"kanban/internal/core/stage"
-	"kanban/internal/store"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/learningstore"
+	"kanban/internal/store/stagestore"
 	"kanban/internal/store/storetest"
+	"kanban/internal/store/taskstore"
 	"kanban/internal/wire/xapi"
 )
 
@@ -34,9 +41,9 @@ type world struct {
 	*apptest.World
 	t         *testing.T
 	course    string
-	platform  store.Connection
-	seeds     store.Badge // given by a stage
-	tools     store.Badge // asked for by a stage
+	platform  connectionstore.Connection
+	seeds     badgestore.Badge // given by a stage
+	tools     badgestore.Badge // asked for by a stage
 	statement int
 }
 
@@ -48,10 +55,10 @@ func newWorld(t *testing.T) *world {
 	_, err := w.Observing.LoadCartridge(t.Context(), "test", w.course, "http://p.example/", []byte(manifest))
 	require.NoError(t, err)
 	w.platform = w.Connect("xapi", "Platform", nil)
-	i, err := w.Badges.AddIssuer(t.Context(), "test", store.Issuer{Name: "Fernmoor"})
+	i, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "Fernmoor"})
 	require.NoError(t, err)
-	for name, b := range map[string]*store.Badge{"Seeds": &w.seeds, "Tools": &w.tools} {
-		*b, err = w.Badges.AddBadge(t.Context(), "test", store.Badge{IssuerID: i.ID, Name: name, Description: "d", Criteria: "c"})
+	for name, b := range map[string]*badgestore.Badge{"Seeds": &w.seeds, "Tools": &w.tools} {
+		*b, err = w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: i.ID, Name: name, Description: "d", Criteria: "c"})
 		require.NoError(t, err)
 	}
 	w.Follow()
@@ -60,15 +67,15 @@ func newWorld(t *testing.T) *world {
 
 // gardener has a stage with a badge, an optional one that asks for one, and one with a
 // score.
-func (w *world) gardener() store.StagePlan {
-	return store.StagePlan{Name: "Gardener", CourseID: w.course, Stages: []stage.Stage{
+func (w *world) gardener() stagestore.StagePlan {
+	return stagestore.StagePlan{Name: "Gardener", CourseID: w.course, Stages: []stage.Stage{
 		{Title: "Sower", BadgeID: w.seeds.ID, Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "m1"}}},
 		{Title: "Helper", Optional: true, Criteria: []stage.Criterion{{Kind: stage.Badge, BadgeID: w.tools.ID}}},
 		{Title: "Grafter", Criteria: []stage.Criterion{{Kind: stage.Course}, {Kind: stage.Score, ActivityID: "http://p.example/a2", AtLeast: 0.8}}},
 	}}
 }
 
-func (w *world) on(p store.StagePlan) store.StagePlan {
+func (w *world) on(p stagestore.StagePlan) stagestore.StagePlan {
 	w.t.Helper()
 	p, err := w.Stages.Save(w.t.Context(), "Maud", "", 0, p)
 	require.NoError(w.t, err)
@@ -108,7 +115,7 @@ func (w *world) told(facts ...string) (id string) {
 func (w *world) stages() (all []string) {
 	w.t.Helper()
 	for _, kind := range []string{"stage.reached", "stage.reopened"} {
-		events, err := w.Store.Events(w.t.Context(), store.EventFilter{Type: kind, Limit: 1000})
+		events, err := eventstore.Events(w.t.Context(), w.Store, eventstore.EventFilter{Type: kind, Limit: 1000})
 		require.NoError(w.t, err)
 		for _, e := range events {
 			all = append(all, e.ID+strings.TrimPrefix(kind, "stage.")+" "+e.Data["stage"].(string)+" "+e.Person)
@@ -123,7 +130,7 @@ func (w *world) stages() (all []string) {
 
 func (w *world) held(who string) (names []string) {
 	w.t.Helper()
-	list, err := w.Store.Awards(w.t.Context(), "", w.Person(who).ID, "", 10)
+	list, err := badgestore.Awards(w.t.Context(), w.Store, "", w.Person(who).ID, "", 10)
 	require.NoError(w.t, err)
 	for _, a := range list {
 		if a.RevokedAt == nil {
@@ -152,7 +159,7 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 
 	// A badge that is awarded or revoked counts at once.
 	ada := w.Person("stu-001")
-	a, err := w.Badges.Award(t.Context(), w.tools.ID, w.Record(store.Event{Type: "course.completed", NaturalKey: "k", PersonID: &ada.ID, OccurredAt: time.Now()}), time.Now().UTC())
+	a, err := w.Badges.Award(t.Context(), w.tools.ID, w.Record(eventstore.Event{Type: "course.completed", NaturalKey: "k", PersonID: &ada.ID, OccurredAt: time.Now()}), time.Now().UTC())
 	require.NoError(t, err)
 	w.Follow()
 	assert.Equal(t, "reached Helper Ada Alder", w.stages()[4])
@@ -171,19 +178,19 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 	assert.Equal(t, "finish the course Propagation; score at least 80 % in Check", l.Stages[2].Asks[0].Text+"; "+l.Stages[2].Asks[1].Text)
 
 	// The group: whoever never opened the course is counted.
-	g, err := w.Store.GroupOf(t.Context(), p, "")
+	g, err := stagestore.GroupOf(t.Context(), w.Store, p, "")
 	require.NoError(t, err)
 	assert.Equal(t, 1, g.Finished)
 	assert.Equal(t, g.People-1, g.NotOpened)
 	assert.Equal(t, g.People-1, g.At[p.Stages[0].ID])
 	assert.Equal(t, 1, g.Reached[p.Stages[2].ID])
-	one, err := w.Store.GroupOf(t.Context(), p, w.Section("PROP-B").ID)
+	one, err := stagestore.GroupOf(t.Context(), w.Store, p, w.Section("PROP-B").ID)
 	require.NoError(t, err)
 	assert.Less(t, one.People, g.People)
 	assert.Zero(t, one.Finished)
 	var names []string
 	for after := ""; ; {
-		list, err := w.Store.StagePlanPeople(t.Context(), p, store.StagePlanFilter{State: "not-opened", After: after, Limit: 5})
+		list, err := stagestore.StagePlanPeople(t.Context(), w.Store, p, stagestore.StagePlanFilter{State: "not-opened", After: after, Limit: 5})
 		require.NoError(t, err)
 		if len(list) == 0 {
 			break
@@ -195,7 +202,7 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 	}
 	assert.Len(t, names, g.NotOpened)
 	assert.NotContains(t, names, "Ada Alder")
-	list, err := w.Store.StagePlanPeople(t.Context(), p, store.StagePlanFilter{Reached: p.Stages[0].ID, Missing: p.Stages[1].ID, State: "finished", Limit: 5})
+	list, err := stagestore.StagePlanPeople(t.Context(), w.Store, p, stagestore.StagePlanFilter{Reached: p.Stages[0].ID, Missing: p.Stages[1].ID, State: "finished", Limit: 5})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "Ada Alder", list[0].Person)
@@ -251,7 +258,7 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 	p := w.on(draft)
 	assert.ElementsMatch(t, []string{"reached Sower Ada Alder", "reached Sower Elsa Elder"}, w.stages())
 	assert.Equal(t, []string{"Seeds"}, w.held("stu-001"))
-	waiting, err := w.Store.Deliveries(t.Context(), store.DeliveryFilter{State: store.DeliveryWaiting, Limit: 5})
+	waiting, err := deliverystore.Deliveries(t.Context(), w.Store, deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting, Limit: 5})
 	require.NoError(t, err)
 	require.Len(t, waiting, 1, "Elsa has no address")
 	assert.Equal(t, "address-missing Gardener", waiting[0].Code+" "+waiting[0].Rule)
@@ -262,7 +269,7 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []int{0, 2}, []int{v.Stages[0].Reached, v.Stages[0].Reopened})
 	_, err = w.Stages.Save(t.Context(), "Maud", p.ID, p.Version-1, p)
-	assert.ErrorIs(t, err, store.ErrStale)
+	assert.ErrorIs(t, err, db.ErrStale)
 	p, err = w.Stages.Save(t.Context(), "Maud", p.ID, p.Version, p)
 	require.NoError(t, err)
 	w.Follow()
@@ -279,10 +286,10 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 	require.NoError(t, err)
 	w.told("stu-005 a3 completed")
 	assert.Len(t, w.stages(), 6)
-	assert.ErrorContains(t, w.Stages.Remove(t.Context(), "Maud", w.on(store.StagePlan{Name: "Other", CourseID: w.course, Stages: p.Stages[:1]}).ID), "switch it off first")
+	assert.ErrorContains(t, w.Stages.Remove(t.Context(), "Maud", w.on(stagestore.StagePlan{Name: "Other", CourseID: w.course, Stages: p.Stages[:1]}).ID), "switch it off first")
 	require.NoError(t, w.Stages.Remove(t.Context(), "Maud", p.ID))
-	_, err = w.Store.StagePlan(t.Context(), p.ID)
-	assert.ErrorIs(t, err, store.ErrNotFound)
+	_, err = stagestore.FindStagePlan(t.Context(), w.Store, p.ID)
+	assert.ErrorIs(t, err, db.ErrNotFound)
 }
 
 // Rules react to stages, once for each, and revert what belongs to the one that is
@@ -294,7 +301,7 @@ func TestRulesReactToStages_E1(t *testing.T) {
 		Kind: rule.OpenTask, Subject: "{{.person.givenName}}: {{.event.stage}} in {{.event.stagePlan}}, {{.section.title}}", Owner: "maud@fernmoor.example",
 	}}})
 	tasks := func() (titles []string) {
-		list, err := w.Store.Tasks(t.Context(), false, 10)
+		list, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
 		require.NoError(t, err)
 		for _, x := range list {
 			titles = append(titles, x.Title)
@@ -318,7 +325,7 @@ func TestOutlineNamesWhatStagesLose_E2(t *testing.T) {
 	p := w.on(w.gardener())
 	w.Rule(rule.Draft{Name: "Cheer", Trigger: "module.completed", Scope: rule.Scope{Module: "m1"}, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
 	w.told("stu-001 a1 completed", "stu-001 a2 passed 0.9")
-	o, err := w.Store.Outline(t.Context(), w.course)
+	o, err := learningstore.Outline(t.Context(), w.Store, w.course)
 	require.NoError(t, err)
 	o.Modules = o.Modules[1:]
 	v, err := w.Observing.PreviewOutline(t.Context(), w.course, o)
@@ -336,15 +343,15 @@ func TestOutlineNamesWhatStagesLose_E2(t *testing.T) {
 func TestWhatAStagePlanRefersToIsChecked(t *testing.T) {
 	w := newWorld(t)
 	soil := w.Section("SOIL-A").CourseID
-	for want, change := range map[string]func(*store.StagePlan){
-		"name: is missing":              func(p *store.StagePlan) { p.Name = " " },
-		"there is no course":            func(p *store.StagePlan) { p.CourseID = store.NewID() },
-		"it has 0 stages":               func(p *store.StagePlan) { p.Stages = nil },
-		"gives a badge that is not":     func(p *store.StagePlan) { p.Stages[0].BadgeID = store.NewID() },
-		"asks for a badge that is not":  func(p *store.StagePlan) { p.Stages[1].Criteria[0].BadgeID = store.NewID() },
-		`the module "m9", which is not`: func(p *store.StagePlan) { p.Stages[0].Criteria[0].ModuleID = "m9" },
-		`a score in "x", which is not`:  func(p *store.StagePlan) { p.Stages[2].Criteria[1].ActivityID = "x" },
-		"which has no outline yet":      func(p *store.StagePlan) { p.Stages[2].Criteria[0].CourseID = soil },
+	for want, change := range map[string]func(*stagestore.StagePlan){
+		"name: is missing":              func(p *stagestore.StagePlan) { p.Name = " " },
+		"there is no course":            func(p *stagestore.StagePlan) { p.CourseID = db.NewID() },
+		"it has 0 stages":               func(p *stagestore.StagePlan) { p.Stages = nil },
+		"gives a badge that is not":     func(p *stagestore.StagePlan) { p.Stages[0].BadgeID = db.NewID() },
+		"asks for a badge that is not":  func(p *stagestore.StagePlan) { p.Stages[1].Criteria[0].BadgeID = db.NewID() },
+		`the module "m9", which is not`: func(p *stagestore.StagePlan) { p.Stages[0].Criteria[0].ModuleID = "m9" },
+		`a score in "x", which is not`:  func(p *stagestore.StagePlan) { p.Stages[2].Criteria[1].ActivityID = "x" },
+		"which has no outline yet":      func(p *stagestore.StagePlan) { p.Stages[2].Criteria[0].CourseID = soil },
 	} {
 		p := w.gardener()
 		change(&p)

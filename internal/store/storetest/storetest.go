@@ -19,7 +19,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
-	"kanban/internal/store"
+	"kanban/internal/store/db"
 	"kanban/internal/store/pgchild"
 )
 
@@ -56,14 +56,14 @@ func start() {
 	if server, failed = pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(folder, "postgres"), Fast: true}); failed != nil {
 		return
 	}
-	if keyset, failed = store.NewKeyset(); failed != nil {
+	if keyset, failed = db.NewKeyset(); failed != nil {
 		return
 	}
 	if failed = admin(ctx, "CREATE DATABASE "+pattern); failed != nil {
 		return
 	}
-	var s *store.Store
-	if s, failed = store.Open(ctx, store.Options{URL: server.Database(pattern), Keyset: keyset}); failed == nil {
+	var s *db.Database
+	if s, failed = db.Open(ctx, db.Options{URL: server.Database(pattern), Keyset: keyset}); failed == nil {
 		s.Close()
 	}
 }
@@ -91,7 +91,7 @@ func Durable(t testing.TB) (url string, key []byte) {
 		own.Stop()
 		_ = os.RemoveAll(folder)
 	})
-	key, err = store.NewKeyset()
+	key, err = db.NewKeyset()
 	require.NoError(t, err)
 	return own.URL(), key
 }
@@ -107,10 +107,10 @@ func URL(t testing.TB) (url string, key []byte) {
 }
 
 // New opens a fresh database and closes it when the test ends.
-func New(t testing.TB) *store.Store {
+func New(t testing.TB) *db.Database {
 	t.Helper()
 	url, key := URL(t)
-	s, err := store.Open(context.Background(), store.Options{URL: url, Keyset: key, MaxConnections: 20})
+	s, err := db.Open(context.Background(), db.Options{URL: url, Keyset: key, MaxConnections: 20})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	return s

@@ -1,0 +1,174 @@
+// Package accessstore keeps who may use the service: administrators, their tokens, links to set up and to approve,
+// and the answers kept for repeated requests.
+package accessstore
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kanban/internal/store/db"
+)
+
+// Administrator may sign in.
+type Administrator struct {
+	ID           string
+	Name         string
+	Email        string
+	PasswordHash string
+	Role         string
+	CreatedAt    time.Time
+}
+
+// APIToken lets a program act for an administrator. Only its hash is kept.
+type APIToken struct {
+	ID              string
+	AdministratorID string
+	Name            string
+	Hash            []byte
+	CreatedAt       time.Time
+	LastUsedAt      *time.Time
+}
+
+// CountAdministrators counts them.
+func CountAdministrators(ctx context.Context, from *db.Database) (n int64, err error) {
+	err = from.Records(ctx).Model(&Administrator{}).Count(&n).Error
+	return n, db.Known(err, "counting administrators")
+}
+
+// Administrators lists them by name.
+func Administrators(ctx context.Context, from *db.Database) (all []Administrator, err error) {
+	err = from.Records(ctx).Order("name, id").Find(&all).Error
+	return all, db.Known(err, "listing administrators")
+}
+
+// Approval lets somebody who got a mail approve the removals of a pairing.
+type Approval struct {
+	TokenHash       []byte
+	PairingID       string
+	AdministratorID string
+	CreatedAt       time.Time
+	UsedAt          *time.Time
+}
+
+// approvalLasts is how long such a link can be used.
+const approvalLasts = "7 days"
+
+// FindApproval finds one by the hash of its token; used or old ones are ErrNotFound.
+func FindApproval(ctx context.Context, from *db.Database, hash []byte) (a Approval, err error) {
+	err = from.Records(ctx).Where("token_hash = ? AND used_at IS NULL AND created_at > now() - interval '"+approvalLasts+"'", hash).First(&a).Error
+	return a, db.Known(err, "finding the approval")
+}
+
+// UseApproval spends all links that were sent for the pairing.
+func UseApproval(ctx context.Context, tx *db.Tx, a Approval) error {
+	done, err := tx.PGX.Exec(ctx, `UPDATE approvals SET used_at = now() WHERE pairing_id = $1 AND used_at IS NULL`, a.PairingID)
+	if err == nil && done.RowsAffected() == 0 {
+		return fmt.Errorf("using the approval: %w", db.ErrNotFound)
+	}
+	return db.Known(err, "using the approval")
+}
+
+// AdministratorByEmail finds one, ignoring case.
+func AdministratorByEmail(ctx context.Context, from *db.Database, email string) (a Administrator, err error) {
+	err = from.Records(ctx).Where("lower(email) = lower(?)", email).First(&a).Error
+	return a, db.Known(err, "finding the administrator")
+}
+
+// FindAdministrator finds one by id.
+func FindAdministrator(ctx context.Context, from *db.Database, id string) (a Administrator, err error) {
+	err = from.Records(ctx).Where("id = ?", id).First(&a).Error
+	return a, db.Known(err, "finding the administrator")
+}
+
+// AdministratorByToken finds whom a token stands for and notes its use.
+func AdministratorByToken(ctx context.Context, from *db.Database, hash []byte) (a Administrator, err error) {
+	err = from.Records(ctx).Raw(`
+		WITH used AS (
+			UPDATE api_tokens SET last_used_at = now()
+			WHERE hash = ? AND (last_used_at IS NULL OR last_used_at < now() - interval '1 minute')
+		)
+		SELECT a.* FROM administrators a JOIN api_tokens t ON t.administrator_id = a.id WHERE t.hash = ?`, hash, hash).Scan(&a).Error
+	if err == nil && a.ID == "" {
+		return a, fmt.Errorf("finding the token: %w", db.ErrNotFound)
+	}
+	return a, db.Known(err, "finding the token")
+}
+
+// AddSetupLink keeps the hash of a new one-time set-up link and drops older ones.
+func AddSetupLink(ctx context.Context, from *db.Database, hash []byte) error {
+	_, err := from.Pool.Exec(ctx, `WITH old AS (DELETE FROM setup_links WHERE used_at IS NULL) INSERT INTO setup_links (token_hash) VALUES ($1)`, hash)
+	return db.Known(err, "keeping the set-up link")
+}
+
+// UseSetupLink spends a link; it can be spent once.
+func UseSetupLink(ctx context.Context, tx *db.Tx, hash []byte) error {
+	tag, err := tx.PGX.Exec(ctx, `UPDATE setup_links SET used_at = now() WHERE token_hash = $1 AND used_at IS NULL`, hash)
+	if err == nil && tag.RowsAffected() == 0 {
+		return fmt.Errorf("using the set-up link: %w", db.ErrNotFound)
+	}
+	return db.Known(err, "using the set-up link")
+}
+
+// KeptAnswer is the answer to a request that carried an Idempotency-Key.
+type KeptAnswer struct {
+	Key       string
+	Request   []byte // hash of method, path and body
+	Status    *int   // nil while nobody has answered
+	Body      []byte
+	Header    map[string]string `gorm:"serializer:json"`
+	ClaimedAt time.Time
+}
+
+// claimFor is how long a request may take before its key can be claimed by a repeat.
+const claimFor = "2 minutes"
+
+// ClaimAnswer takes a key for a request. claimed is false when it was taken during the
+// last day, and kept is for what, with the answer if there is one by now.
+func ClaimAnswer(ctx context.Context, from *db.Database, key string, request []byte) (claimed bool, kept KeptAnswer, err error) {
+	if _, err = from.Pool.Exec(ctx, `DELETE FROM kept_answers WHERE created_at < now() - interval '1 day' OR key = $1 AND status IS NULL AND claimed_at < now() - interval '`+claimFor+`'`, key); err != nil {
+		return false, kept, db.Known(err, "claiming a key")
+	}
+	rows, err := from.Pool.Query(ctx, `INSERT INTO kept_answers (key, request) VALUES ($1, $2) ON CONFLICT DO NOTHING RETURNING claimed_at`, key, request)
+	if err != nil {
+		return false, kept, db.Known(err, "claiming a key")
+	}
+	at, err := pgx.CollectRows(rows, pgx.RowTo[time.Time])
+	if err == nil && len(at) == 1 {
+		return true, KeptAnswer{Key: key, Request: request, ClaimedAt: at[0]}, nil
+	}
+	if err == nil {
+		err = from.Records(ctx).Where("key = ?", key).First(&kept).Error
+	}
+	return false, kept, db.Known(err, "finding the kept answer")
+}
+
+// KeepAnswer keeps the answer to a request that has claimed its key.
+func KeepAnswer(ctx context.Context, from *db.Database, a KeptAnswer) error {
+	header, err := json.Marshal(a.Header)
+	if err == nil {
+		_, err = from.Pool.Exec(ctx, `UPDATE kept_answers SET status = $3, body = $4, header = $5 WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt, a.Status, a.Body, string(header))
+	}
+	return db.Known(err, "keeping the answer")
+}
+
+// FreeAnswer lets a key be claimed again, because its request was not carried out.
+func FreeAnswer(ctx context.Context, from *db.Database, a KeptAnswer) error {
+	_, err := from.Pool.Exec(ctx, `DELETE FROM kept_answers WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt)
+	return db.Known(err, "freeing a key")
+}
+
+// EndToken removes an API token by its hash.
+func EndToken(ctx context.Context, tx *db.Tx, hash []byte) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM api_tokens WHERE hash = $1`, hash)
+	return db.Known(err, "ending the token")
+}
+
+// SetupLinkOpen reports whether a set-up link can still be spent.
+func SetupLinkOpen(ctx context.Context, from *db.Database, hash []byte) (yes bool, err error) {
+	err = from.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM setup_links WHERE token_hash = $1 AND used_at IS NULL)`, hash).Scan(&yes)
+	return yes, db.Known(err, "looking at the set-up link")
+}

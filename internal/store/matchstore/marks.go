@@ -1,0 +1,114 @@
+package matchstore
+
+import (
+	"context"
+	"fmt"
+
+	"kanban/internal/store/db"
+	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/settingstore"
+)
+
+// What somebody can say of a record of a register.
+const (
+	MarkSecond  = "second"  // it is the second account of another person
+	MarkTest    = "test"    // it is a test learner
+	MarkNeither = "neither" // it is neither, whatever it looks like
+)
+
+// Proposal is a record of a register that looks like a second account or a test learner.
+type Proposal struct {
+	PersonID, Person, Identifier, UserName, Email string
+	Kind                                          string
+	OfID, Of, OfIdentifier                        string // for a second account: whose
+	Evidence                                      string
+	Enrolments                                    int
+}
+
+// Proposals lists the records of a register that look like second accounts or test
+// learners, with what speaks for it, and of which nobody has said anything yet. Of two
+// records of one person the one with fewer enrolments is the second, or the later one by
+// its id. Those that the register itself lists as test learners are left away.
+func Proposals(ctx context.Context, from *db.Database, connectionID string) ([]Proposal, error) {
+	return db.Rows[Proposal](ctx, from, "looking for second accounts and test learners", `
+		WITH signs AS (
+			SELECT p.*, p.user_name ~* '(^|[._ -])(test|preview|demo)([._ -]?(student|learner|user|account))?[._ -]?[0-9]*($|@)' AS by_user_name,
+				p.given_name ~* '^(test|preview|demo)$' OR p.family_name ~* '^(test|preview|demo|preview (user|student|learner)|test (user|student|learner))$' AS by_name, r.by_role, r.listed
+			FROM people p LEFT JOIN (
+				SELECT e.person, min(e.role) FILTER (WHERE e.role ~* '^ext:.*(preview|test)') AS by_role, bool_or(e.role = 'ext:preview') AS listed
+				FROM enrolments e WHERE e.connection_id = $1 AND e.gone_at IS NULL AND e.role LIKE 'ext:%' GROUP BY 1) r ON r.person = p.sourced_id
+			WHERE p.connection_id = $1 AND p.gone_at IS NULL
+				AND NOT EXISTS (SELECT 1 FROM person_marks k WHERE k.connection_id = p.connection_id AND k.sourced_id = p.sourced_id)),
+		there AS (
+			SELECT t.*, by_user_name OR by_name OR by_role IS NOT NULL AS test,
+				(SELECT count(*)::int FROM enrolments e WHERE e.connection_id = t.connection_id AND e.person = t.sourced_id AND e.gone_at IS NULL) AS n
+			FROM signs t WHERE listed IS NOT TRUE AND (master <> '' AND NOT secondary OR by_user_name OR by_name OR by_role IS NOT NULL)),
+		firsts AS (SELECT DISTINCT ON (f.master) f.* FROM there f WHERE f.master <> '' AND NOT f.secondary ORDER BY f.master, f.n DESC, f.sourced_id)
+		SELECT t.id::text, t.given_name || ' ' || t.family_name, t.identifier, t.user_name, t.email, 'second', f.id::text, f.given_name || ' ' || f.family_name, f.identifier,
+			'the same userMasterIdentifier ' || t.master, t.n
+		FROM there t JOIN firsts f ON f.master = t.master AND f.sourced_id <> t.sourced_id WHERE NOT t.secondary
+		UNION ALL
+		SELECT t.id::text, t.given_name || ' ' || t.family_name, t.identifier, t.user_name, t.email, 'test', '', '', '',
+			concat_ws(', ', CASE WHEN t.by_user_name THEN 'its user name is ' || t.user_name END, CASE WHEN t.by_name THEN 'its name is ' || t.given_name || ' ' || t.family_name END, 'its role is ' || t.by_role), t.n
+		FROM there t WHERE t.test AND NOT EXISTS (SELECT 1 FROM firsts f WHERE f.master = t.master AND f.sourced_id <> t.sourced_id AND NOT t.secondary)
+		ORDER BY 6, 2, 3`, connectionID)
+}
+
+// MarkPerson keeps what somebody said of a person's record; of is the person whose second account
+// it is, for MarkSecond.
+func MarkPerson(ctx context.Context, tx *db.Tx, personID, kind, of, by string) error {
+	tag, err := tx.PGX.Exec(ctx, `INSERT INTO person_marks (connection_id, sourced_id, kind, second_of, said_by)
+		SELECT p.connection_id, p.sourced_id, $2, coalesce((SELECT f.sourced_id FROM people f WHERE f.id::text = $3 AND f.connection_id = p.connection_id), ''), $4 FROM people p WHERE p.id = $1
+		ON CONFLICT (connection_id, sourced_id) DO UPDATE SET kind = excluded.kind, second_of = excluded.second_of, said_by = excluded.said_by, said_at = now()`, personID, kind, of, by)
+	if err == nil && tag.RowsAffected() == 0 {
+		return fmt.Errorf("finding the person: %w", db.ErrNotFound)
+	}
+	return db.Known(err, "keeping what a record is")
+}
+
+// UnmarkPerson drops what was said of a person's record; ok is false when nothing was.
+func UnmarkPerson(ctx context.Context, tx *db.Tx, personID string) (ok bool, err error) {
+	tag, err := tx.PGX.Exec(ctx, `DELETE FROM person_marks k USING people p WHERE p.id = $1 AND k.connection_id = p.connection_id AND k.sourced_id = p.sourced_id`, personID)
+	return tag.RowsAffected() > 0, db.Known(err, "dropping what was said of a record")
+}
+
+// PairingsOfRegister lists the pairings that have run and whose section is a register's.
+func PairingsOfRegister(ctx context.Context, from *db.Database, connectionID string) (all []pairingstore.Pairing, err error) {
+	err = from.Records(ctx).Where("ended_at IS NULL AND ran_at IS NOT NULL AND section_id IN (SELECT id FROM sections WHERE connection_id = ?)", connectionID).Order("id").Find(&all).Error
+	return all, db.Known(err, "listing pairings")
+}
+
+// RegisterOf gives the register that a person's record comes from.
+func RegisterOf(ctx context.Context, from *db.Database, personID string) (connectionID string, err error) {
+	err = from.Pool.QueryRow(ctx, `SELECT connection_id::text FROM people WHERE id = $1`, personID).Scan(&connectionID)
+	return connectionID, db.Known(err, "finding the person")
+}
+
+// Proposed is how many records of a register look like second accounts or test learners, and
+// one of them, as they were looked for last.
+type Proposed struct {
+	Count int
+	First Proposal
+}
+
+func proposedOf(connectionID string) string { return "proposed/" + connectionID }
+
+// LookForProposals looks for them anew and keeps how many there are, so that lists of
+// findings need not look themselves.
+func LookForProposals(ctx context.Context, from *db.Database, connectionID string) error {
+	list, err := Proposals(ctx, from, connectionID)
+	if err != nil {
+		return err
+	}
+	p := Proposed{Count: len(list)}
+	if len(list) > 0 {
+		p.First = list[0]
+	}
+	return from.InTx(ctx, func(tx *db.Tx) error { return settingstore.SaveSetting(ctx, tx, proposedOf(connectionID), p) })
+}
+
+// LatestProposals gives what was found last.
+func LatestProposals(ctx context.Context, from *db.Database, connectionID string) (p Proposed, err error) {
+	_, err = settingstore.FindSetting(ctx, from, proposedOf(connectionID), &p)
+	return p, err
+}

@@ -1,0 +1,93 @@
+package mirror
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+
+	"github.com/jackc/pgx/v5"
+
+	"kanban/internal/store/db"
+	"kanban/internal/wire/oneroster"
+)
+
+// AddUpload keeps a package for the run that will read it.
+func AddUpload(ctx context.Context, tx *db.Tx, runID string, content []byte) error {
+	_, err := tx.PGX.Exec(ctx, `INSERT INTO uploads (run_id, content) VALUES ($1, $2)`, runID, content)
+	return db.Known(err, "keeping the upload")
+}
+
+// FindUpload gives the package that a run is to read.
+func FindUpload(ctx context.Context, from *db.Database, runID string) (content []byte, err error) {
+	err = from.Pool.QueryRow(ctx, `SELECT content FROM uploads WHERE run_id = $1`, runID).Scan(&content)
+	return content, db.Known(err, "finding the upload")
+}
+
+// DropUpload removes the package of a run that has ended.
+func DropUpload(ctx context.Context, tx *db.Tx, runID string) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM uploads WHERE run_id = $1`, runID)
+	return db.Known(err, "removing the upload")
+}
+
+// RegisterPages keeps the pages of one read until all have come.
+type RegisterPages struct {
+	*db.Database
+	RunID string
+}
+
+// Keep stores the next page of a collection. A try that was cut off may have kept it without
+// knowing; then this one takes its place.
+func (p RegisterPages) Keep(ctx context.Context, collection string, page oneroster.Page) error {
+	items, err := json.Marshal(page.Items)
+	if err != nil {
+		return err
+	}
+	_, err = p.Pool.Exec(ctx, `INSERT INTO register_pages (run_id, collection, read, total, next, items) VALUES ($1, $2, $3, $4, $5, $6)
+		ON CONFLICT (run_id, collection, read, next) DO UPDATE SET total = excluded.total, items = excluded.items`,
+		p.RunID, collection, page.Read, page.Total, page.Next, items)
+	return db.Known(err, "keeping a page of the register")
+}
+
+// Last gives the last page kept, without its items.
+func (p RegisterPages) Last(ctx context.Context, collection string) (page oneroster.Page, ok bool, err error) {
+	err = p.Pool.QueryRow(ctx, `SELECT read, total, next FROM register_pages WHERE run_id = $1 AND collection = $2 ORDER BY read DESC, next LIMIT 1`,
+		p.RunID, collection).Scan(&page.Read, &page.Total, &page.Next)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return page, false, nil
+	}
+	return page, err == nil, db.Known(err, "finding the page at which the read broke")
+}
+
+// Pages gives the pages kept, in order.
+func (p RegisterPages) Pages(ctx context.Context, collection string, each func([]json.RawMessage) error) error {
+	rows, err := p.Pool.Query(ctx, `SELECT items FROM register_pages WHERE run_id = $1 AND collection = $2 ORDER BY read`, p.RunID, collection)
+	if err != nil {
+		return db.Known(err, "reading the kept pages")
+	}
+	var text []byte
+	_, err = pgx.ForEachRow(rows, []any{&text}, func() error {
+		var items []json.RawMessage
+		if err := json.Unmarshal(text, &items); err != nil {
+			return err
+		}
+		return each(items)
+	})
+	return err
+}
+
+// ReadWhole turns a read of changes into one of everything, from its beginning.
+func ReadWhole(ctx context.Context, from *db.Database, runID string) error {
+	return from.InTx(ctx, func(tx *db.Tx) error {
+		if err := DropPages(ctx, tx, runID); err != nil {
+			return err
+		}
+		_, err := tx.PGX.Exec(ctx, `UPDATE runs SET since = NULL WHERE id = $1`, runID)
+		return db.Known(err, "reading everything")
+	})
+}
+
+// DropPages removes what a read kept, once it has ended.
+func DropPages(ctx context.Context, tx *db.Tx, runID string) error {
+	_, err := tx.PGX.Exec(ctx, `DELETE FROM register_pages WHERE run_id = $1`, runID)
+	return db.Known(err, "dropping the kept pages")
+}

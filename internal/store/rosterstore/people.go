@@ -1,0 +1,110 @@
+package rosterstore
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kanban/internal/core/roster"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+)
+
+// Whereabouts is a section that a person is in, or was.
+type Whereabouts struct {
+	SectionID string
+	Section   string
+	Course    string
+	Role      string
+	JoinedAt  time.Time
+	LeftAt    *time.Time
+	Through   string     // the identifier of the person's second account that is enrolled, empty for their own
+	BeginsOn  *time.Time // the first day of an enrolment that has not begun
+	PairingID string     // of the section now, empty when not paired
+	Target    string
+	Percent   *int // progress, when there is any
+	// From is the day from which the register has the enrolment, nil when it does not say.
+	From *time.Time
+	// What is known of the class, as the pairing was compared last.
+	Service                 string
+	PlacedAt                *time.Time // when Kanban put them into the class, nil while they are not in it
+	Code, Detail, Outcome   string     // why they are not simply in it, empty when nothing is to be said
+	ComparedAt, RanAt       *time.Time // of the pairing
+	Stopped, Paused, Undone bool       // its last run failed; it is paused; it has something to do
+	Unminded                int        // of its people are in the class and are not Kanban's to mind
+}
+
+// WhereaboutsOf lists a person's sections, present ones first. What was reached
+// in a section that was left stays with it. Those of their second accounts are among them.
+func WhereaboutsOf(ctx context.Context, from *db.Database, personID string) ([]Whereabouts, error) {
+	return db.Rows[Whereabouts](ctx, from, "finding the person's sections", `
+		WITH who AS (
+			SELECT id, connection_id, sourced_id, '' AS through FROM people WHERE id = $1
+			UNION ALL SELECT x.id, x.connection_id, x.sourced_id, x.identifier FROM people f JOIN people x ON x.connection_id = f.connection_id AND x.id <> f.id AND x.gone_at IS NULL
+				LEFT JOIN person_marks k ON k.connection_id = x.connection_id AND k.sourced_id = x.sourced_id
+			WHERE f.id = $1 AND (k.kind = 'second' AND k.second_of = f.sourced_id OR k.kind IS NULL AND x.secondary AND x.master <> '' AND x.master = f.master AND NOT f.secondary))
+		SELECT s.id::text, s.title, c.title, e.role, coalesce(e.joined_at, e.begin_date::timestamptz, e.gone_at), CASE WHEN e.standing <> 'waiting' THEN e.gone_at END, h.through, CASE WHEN e.standing = 'waiting' THEN e.begin_date END, coalesce(p.id::text, ''), coalesce(p.target_name, ''), g.percent,
+			e.begin_date, coalesce((SELECT n.name FROM connections n WHERE n.id = p.connection_id), ''), (SELECT min(o.placed_at) FROM placements o WHERE o.pairing_id = p.id AND o.person_id = h.id),
+			coalesce(m.one->>'code', ''), coalesce(m.one->>'detail', ''), coalesce(m.one->>'outcome', ''), p.compared_at, p.ran_at, coalesce(p.last_failed, false),
+			coalesce(p.paused_at IS NOT NULL OR (SELECT n.paused_at IS NOT NULL FROM connections n WHERE n.id = p.connection_id), false), coalesce((p.counts->>'to-add')::int, 0) > 0, coalesce(p.unminded, 0)
+		FROM who h
+		JOIN enrolments e ON e.connection_id = h.connection_id AND e.person = h.sourced_id
+		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section
+		JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course
+		LEFT JOIN paired_sections q ON q.section_id = s.id
+		LEFT JOIN pairings p ON p.id = q.pairing_id
+		LEFT JOIN LATERAL (SELECT one FROM (VALUES (p.mend), (p.quiet)) v (list), jsonb_array_elements(CASE jsonb_typeof(v.list) WHEN 'array' THEN v.list ELSE '[]' END) one WHERE one->>'personId' = h.id::text LIMIT 1) m ON true
+		LEFT JOIN progress g ON g.person_id = h.id AND g.section_id = s.id
+		WHERE (e.joined_at IS NOT NULL OR e.standing <> 'gone') ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
+}
+
+// FoundPerson is a person with the name of the register that has them.
+type FoundPerson struct {
+	Person
+	Register string
+}
+
+// People finds people by a part of their name, address, user name or identifier; those of whom
+// one of the latter three is the whole text come first.
+func People(ctx context.Context, from *db.Database, text string, limit int) ([]FoundPerson, error) {
+	return db.Rows[FoundPerson](ctx, from, "finding people", `
+		SELECT `+PersonColumns+`, coalesce((SELECT n.name FROM connections n WHERE n.id = p.connection_id), '') FROM people p
+		WHERE p.gone_at IS NULL`+connectionstore.NotRemoved("p")+` AND strpos(lower(p.given_name || ' ' || p.family_name || ' ' || p.email || ' ' || p.user_name || ' ' || p.identifier), lower($1)) > 0
+		ORDER BY lower($1) NOT IN (lower(p.identifier), lower(p.email), lower(p.user_name)), p.family_name, p.given_name, p.id LIMIT $2`, text, limit)
+}
+
+// PersonCalled finds somebody by the register's identifier or, when nobody has it, by
+// address.
+func PersonCalled(ctx context.Context, from *db.Database, name string) (Person, error) {
+	p, err := PersonByIdentifier(ctx, from, name)
+	if errors.Is(err, db.ErrNotFound) && strings.Contains(name, "@") {
+		return PersonByAddress(ctx, from, name)
+	}
+	return p, err
+}
+
+// InOtherSections gives, by account, the people to whom accounts at a connection belong and whom the
+// register has in other sections of a section's course now.
+func InOtherSections(ctx context.Context, from *db.Database, connectionID, sectionID string, accounts []string) (map[string]roster.Other, error) {
+	rows, err := from.Pool.Query(ctx, `SELECT a.remote_id, p.id::text, p.given_name || ' ' || p.family_name, array_agg(DISTINCT x.title ORDER BY x.title)
+		FROM sections s JOIN sections x ON x.connection_id = s.connection_id AND x.course = s.course AND x.id <> s.id AND x.gone_at IS NULL
+		JOIN enrolments e ON e.connection_id = x.connection_id AND e.section = x.sourced_id AND e.gone_at IS NULL
+		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person
+		JOIN accounts a ON a.connection_id = $1 AND a.person_id = p.id AND a.remote_id = ANY ($3::text[])
+		WHERE s.id = $2 GROUP BY 1, 2, 3`, connectionID, sectionID, accounts)
+	if err != nil {
+		return nil, db.Known(err, "finding who is of other sections")
+	}
+	out := map[string]roster.Other{}
+	var account string
+	var o roster.Other
+	_, err = pgx.ForEachRow(rows, []any{&account, &o.PersonID, &o.Name, &o.Sections}, func() error {
+		out[account] = roster.Other{PersonID: o.PersonID, Name: o.Name, Sections: slices.Clone(o.Sections)}
+		return nil
+	})
+	return out, db.Known(err, "finding who is of other sections")
+}

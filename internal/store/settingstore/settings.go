@@ -1,0 +1,50 @@
+// Package settingstore keeps what holds for the whole installation.
+package settingstore
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kanban/internal/store/db"
+)
+
+// FindSetting reads a value of the installation into into; ok is false when it was
+// never set.
+func FindSetting(ctx context.Context, from *db.Database, name string, into any) (ok bool, err error) {
+	var text []byte
+	err = from.Pool.QueryRow(ctx, `SELECT value FROM installation WHERE name = $1`, "setting/"+name).Scan(&text)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return false, nil
+	}
+	if err != nil {
+		return false, db.Known(err, "reading a setting")
+	}
+	return true, json.Unmarshal(text, into)
+}
+
+// Maintenance says that everything is paused, since when, by whom and why.
+type Maintenance struct {
+	Since *time.Time `json:"since,omitempty"` // nil when nothing is paused
+	By    string     `json:"by,omitempty"`
+	Note  string     `json:"note,omitempty"`
+}
+
+// FindMaintenance tells whether everything is paused.
+func FindMaintenance(ctx context.Context, from *db.Database) (m Maintenance, err error) {
+	_, err = FindSetting(ctx, from, "maintenance", &m)
+	return m, err
+}
+
+// SaveSetting keeps a value of the installation.
+func SaveSetting(ctx context.Context, tx *db.Tx, name string, value any) error {
+	text, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	_, err = tx.PGX.Exec(ctx, `INSERT INTO installation (name, value) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, "setting/"+name, text)
+	return db.Known(err, "keeping a setting")
+}

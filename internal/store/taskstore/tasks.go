@@ -1,0 +1,77 @@
+// Package taskstore keeps what people have to do.
+package taskstore
+
+import (
+	"context"
+	"time"
+
+	"kanban/internal/store/db"
+)
+
+// Task is something a person must do, opened by a rule.
+type Task struct {
+	ID         string
+	DeliveryID string
+	RuleID     *string
+	Title      string
+	Detail     string
+	Owner      string
+	PersonID   *string
+	SectionID  *string
+	DueAt      *time.Time
+	DoneAt     *time.Time
+	DoneBy     string
+	CreatedAt  time.Time
+}
+
+// ListedTask is a task with the names that a person reads.
+type ListedTask struct {
+	Task    `gorm:"embedded"`
+	Person  string
+	Section string
+	Rule    string
+}
+
+// Tasks lists those that are open, the most urgent first, or those that are done,
+// the latest first.
+func Tasks(ctx context.Context, from *db.Database, done bool, limit int) (all []ListedTask, err error) {
+	q := from.Records(ctx).Table("tasks t").Select(`t.*,
+		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = t.person_id), '') AS person,
+		coalesce((SELECT x.title FROM sections x WHERE x.id = t.section_id), '') AS section,
+		coalesce((SELECT r.name FROM rules r WHERE r.id = t.rule_id), '') AS rule`)
+	if limit > 0 {
+		q = q.Limit(limit)
+	}
+	if done {
+		q = q.Where("t.done_at IS NOT NULL").Order("t.done_at DESC")
+	} else {
+		q = q.Where("t.done_at IS NULL").Order("t.due_at NULLS LAST, t.id")
+	}
+	err = q.Scan(&all).Error
+	return all, db.Known(err, "listing tasks")
+}
+
+// EndTask marks an open task as done, by its own id or by its delivery's; ok is false
+// when there is no such open one.
+func EndTask(ctx context.Context, tx *db.Tx, t Task, who string) (ok bool, err error) {
+	tag, err := tx.PGX.Exec(ctx, `UPDATE tasks SET done_at = now(), done_by = $3 WHERE (id::text = $1 OR delivery_id::text = $2) AND done_at IS NULL`, t.ID, t.DeliveryID, who)
+	if err == nil && tag.RowsAffected() == 1 {
+		err = tx.Announce(ctx, "task", t.ID)
+	}
+	return tag.RowsAffected() == 1, db.Known(err, "ending the task")
+}
+
+// HasTask gives ErrNotFound when there is no task of this id.
+func HasTask(ctx context.Context, tx *db.Tx, id string) error {
+	var there bool
+	return db.Known(tx.PGX.QueryRow(ctx, `SELECT true FROM tasks WHERE id::text = $1`, id).Scan(&there), "finding the task")
+}
+
+// ReopenTask opens a task again.
+func ReopenTask(ctx context.Context, tx *db.Tx, id string) (ok bool, err error) {
+	tag, err := tx.PGX.Exec(ctx, `UPDATE tasks SET done_at = NULL, done_by = '' WHERE id::text = $1 AND done_at IS NOT NULL`, id)
+	if err == nil && tag.RowsAffected() == 1 {
+		err = tx.Announce(ctx, "task", id)
+	}
+	return tag.RowsAffected() == 1, db.Known(err, "opening the task again")
+}
