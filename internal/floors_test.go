@@ -2,8 +2,15 @@ package internal_test
 
 import (
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"go/types"
 	"io"
+	"io/fs"
 	"os/exec"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -106,4 +113,103 @@ func TestImportsPointDown(t *testing.T) {
 		}
 	}
 	assert.Greater(t, seen, 30)
+}
+
+// Whoever has a transaction in hand reads through it: what another connection says may be
+// older, and waiting for one while holding one can stand still.
+func TestTransactionsReadThroughThemselves(t *testing.T) {
+	looked := 0
+	require.NoError(t, filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		set := token.NewFileSet()
+		tree, err := parser.ParseFile(set, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(tree, func(n ast.Node) bool {
+			kind, body := function(n)
+			if body == nil || !slices.ContainsFunc(kind.Params.List, func(p *ast.Field) bool { return types.ExprString(p.Type) == "*db.Tx" }) {
+				return true
+			}
+			looked++
+			ast.Inspect(body, func(n ast.Node) bool {
+				call, ok := n.(*ast.CallExpr)
+				if !ok {
+					return true
+				}
+				for _, a := range append([]ast.Expr{call.Fun}, call.Args...) {
+					if text := types.ExprString(a); strings.HasSuffix(text, ".Store") || strings.Contains(text, ".Store.Quickly") {
+						assert.Fail(t, "reads through another connection", "%s: %s", set.Position(call.Pos()), types.ExprString(call))
+					}
+				}
+				return true
+			})
+			return true
+		})
+		return nil
+	}))
+	assert.Greater(t, looked, 200)
+}
+
+func function(n ast.Node) (*ast.FuncType, *ast.BlockStmt) {
+	switch f := n.(type) {
+	case *ast.FuncDecl:
+		return f.Type, f.Body
+	case *ast.FuncLit:
+		return f.Type, f.Body
+	}
+	return nil, nil
+}
+
+// direct are the functions of the store that speak to PostgreSQL without GORM, each with
+// the reason: figures are in docs/performance.md.
+var direct = map[string]string{
+	"deliverystore.EndAttempts":  "a batch: one round trip for what several deliveries came to",
+	"deliverystore.EndPlain":     "the same, hundreds of times a second",
+	"eventstore.RecordEvents":    "a batch that others add to",
+	"eventstore.AddStatements":   "a batch: lock, rows and what awaited them in one round trip",
+	"learningstore.Recognise":    "a batch: people and activities of a hundred facts in one round trip",
+	"learningstore.LockProgress": "a batch: rows made, locked and read in one round trip",
+	"learningstore.KeepProgress": "a batch: progress, events and the rules' mark in one round trip",
+	"linkstore.RestoreResults":   "adds to the batch of learningstore.QueueReached",
+	"mirror.remember":            "a million fingerprints, held as numbers",
+	"mirror.copy":                "COPY",
+}
+
+// pgx is spoken where GORM cannot do it or would cost too much, and nowhere else.
+func TestWhereGORMIsLeftOut(t *testing.T) {
+	calls := map[string]int{}
+	files, err := filepath.Glob("store/*/*.go")
+	require.NoError(t, err)
+	for _, path := range files {
+		of := filepath.Base(filepath.Dir(path))
+		if strings.HasSuffix(path, "_test.go") || of == "db" || of == "storetest" || of == "pgchild" {
+			continue
+		}
+		tree, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		require.NoError(t, err)
+		for _, d := range tree.Decls {
+			f, ok := d.(*ast.FuncDecl)
+			if !ok {
+				continue
+			}
+			ast.Inspect(f, func(n ast.Node) bool {
+				if x, ok := n.(*ast.SelectorExpr); ok && slices.Contains([]string{"PGX", "Pool", "Quick"}, x.Sel.Name) {
+					calls[of+"."+f.Name.Name]++
+				}
+				return true
+			})
+		}
+	}
+	total := 0
+	for name, n := range calls {
+		assert.Contains(t, direct, name, "through db.Rows and db.Exec, or with a reason")
+		total += n
+	}
+	for name := range direct {
+		assert.Contains(t, calls, name, "goes through GORM by now")
+	}
+	assert.LessOrEqual(t, total, 25)
 }

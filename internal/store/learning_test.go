@@ -64,7 +64,7 @@ func TestOutlines(t *testing.T) {
 	_, now, err := learningstore.OutlineNow(ctx, s, course)
 	require.NoError(t, err)
 	assert.Equal(t, version+1, now)
-	out := must[[]learningstore.ProgressKey](t)(learningstore.Outdated(ctx, s, course, now, learningstore.ProgressKey{}, 9))
+	out := must[[]learningstore.ProgressRow](t)(learningstore.Outdated(ctx, s, course, now, learningstore.ProgressRow{}, 9))
 	assert.NotEmpty(t, out, "what was worked out by the outline before")
 	places := must[[]rulestore.ScopeTitles](t)(rulestore.TitlesOfScopes(ctx, s, []rule.Scope{{Course: course}}))
 	assert.Equal(t, "Propagation", places[0].Course)
@@ -75,7 +75,7 @@ func TestProgress(t *testing.T) {
 	s, ctx, prop, ada := w.Store, t.Context(), w.Section("PROP-A"), w.Person("stu-001")
 	state := must[learning.State](t)(learningstore.ProgressOf(ctx, s, ada.ID, prop.ID))
 	assert.True(t, state.Activities[one].Completed)
-	at := []learningstore.ProgressKey{{PersonID: ada.ID, SectionID: prop.ID}}
+	at := []learningstore.ProgressRow{{PersonID: ada.ID, SectionID: prop.ID}}
 	assert.Len(t, must[map[[2]string]learning.State](t)(learningstore.States(ctx, s, at)), 1)
 	tx(t, s, func(tx *db.Tx) error {
 		states, err := learningstore.States(ctx, tx, at)

@@ -31,7 +31,7 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 	person, section := db.NewID(), db.NewID()
 	at := time.Date(2026, 3, 9, 8, 0, 0, 123_000_000, time.UTC)
 	best := 0.75
-	pair := learningstore.ProgressKey{PersonID: person, SectionID: section, Version: 1}
+	pair := learningstore.ProgressRow{PersonID: person, SectionID: section, Version: 1}
 	state := learning.State{Activities: map[string]learning.ActivityState{
 		"https://platform.example/a": {First: at, Last: at.Add(time.Hour), Completed: true},
 		"https://platform.example/b": {First: at, Last: at, Passed: true, Failed: true, Best: &best},
@@ -40,7 +40,7 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 		return eventstore.Event{Type: "module.completed", NaturalKey: "once", PersonID: &person, OccurredAt: at}
 	}
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
-		locked, _, err := learningstore.LockProgress(ctx, tx, []learningstore.ProgressKey{pair}, nil)
+		locked, _, err := learningstore.LockProgress(ctx, tx, []learningstore.ProgressRow{pair}, nil)
 		if err != nil {
 			return err
 		}
@@ -95,7 +95,7 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 		assert.Equal(t, want, a)
 	}
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
-		locked, _, err := learningstore.LockProgress(ctx, tx, []learningstore.ProgressKey{pair}, nil)
+		locked, _, err := learningstore.LockProgress(ctx, tx, []learningstore.ProgressRow{pair}, nil)
 		require.NoError(t, err)
 		assert.Nil(t, locked[0].Tally, "is worked out when it is needed")
 		fresh, err := eventstore.RecordEvents(ctx, tx, []eventstore.Event{fact()})

@@ -191,7 +191,7 @@ func (s *Service) changed(ctx context.Context, tx *db.Tx, who, what string, l ro
 	if err := rosterstore.RefreshPeopleLists(ctx, tx, l.ConnectionID); err != nil {
 		return err
 	}
-	pairings, err := linkstore.PairingsOfSections(ctx, s.Store, []string{l.ID})
+	pairings, err := linkstore.PairingsOfSections(ctx, tx, []string{l.ID})
 	if err != nil {
 		return err
 	}

@@ -198,7 +198,7 @@ func (s *Service) Change(ctx context.Context, who, connectionID string, version 
 
 // compareAll queues a comparison of every pairing with a connection.
 func (s *Service) compareAll(ctx context.Context, tx *db.Tx, connectionID string) error {
-	pairings, err := matchstore.PairingsThrough(ctx, s.Store, connectionID)
+	pairings, err := matchstore.PairingsThrough(ctx, tx, connectionID)
 	if err != nil {
 		return err
 	}

@@ -86,14 +86,14 @@ func (s *Service) carry(ctx context.Context, courseID string, people []string) e
 	if err != nil || now.Course == nil || len(people) == 0 {
 		return err
 	}
-	enrolled, err := rosterstore.SectionsOf(ctx, s.Store, people, []string{courseID})
+	enrolled, err := rosterstore.SectionsOf(ctx, s.Store.Quickly(), people, []string{courseID})
 	if err != nil {
 		return err
 	}
-	var pairs []learningstore.ProgressKey
+	var pairs []learningstore.ProgressRow
 	for _, e := range enrolled {
 		if n := len(pairs); e.Role == "student" && (n == 0 || pairs[n-1].PersonID != e.PersonID || pairs[n-1].SectionID != e.SectionID) {
-			pairs = append(pairs, learningstore.ProgressKey{PersonID: e.PersonID, SectionID: e.SectionID, Version: now.Version})
+			pairs = append(pairs, learningstore.ProgressRow{PersonID: e.PersonID, SectionID: e.SectionID, Version: now.Version})
 		}
 	}
 	slices.SortFunc(pairs, orderOf)
@@ -102,7 +102,7 @@ func (s *Service) carry(ctx context.Context, courseID string, people []string) e
 		if err != nil || len(elsewhere) == 0 {
 			return err
 		}
-		pairs := slices.DeleteFunc(slices.Clone(pairs), func(g learningstore.ProgressKey) bool { return !missing(elsewhere, g) })
+		pairs := slices.DeleteFunc(slices.Clone(pairs), func(g learningstore.ProgressRow) bool { return !missing(elsewhere, g) })
 		if len(pairs) == 0 {
 			return nil
 		}
@@ -136,7 +136,7 @@ func (s *Service) carry(ctx context.Context, courseID string, people []string) e
 }
 
 // missing reports whether anything was reached elsewhere that does not count here.
-func missing(elsewhere map[[2]string]learning.State, g learningstore.ProgressKey) bool {
+func missing(elsewhere map[[2]string]learning.State, g learningstore.ProgressRow) bool {
 	here := elsewhere[[2]string{g.PersonID, g.SectionID}].Activities
 	for key, x := range elsewhere {
 		if key[0] != g.PersonID || key[1] == g.SectionID {

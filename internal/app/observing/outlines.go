@@ -118,7 +118,7 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 	}
 	out := OutlinePreview{Misses: misses}
 	var where []string // the sections of those who are touched
-	for after := (learningstore.ProgressKey{}); ; {
+	for after := (learningstore.ProgressRow{}); ; {
 		list, err := learningstore.Outdated(ctx, s.Store, courseID, version+1, after, 1000)
 		if err == nil && len(list) == 0 {
 			err = s.name(ctx, out.Touched, where)

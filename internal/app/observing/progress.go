@@ -22,7 +22,7 @@ import (
 // follows, all with one reading and one writing of progress.
 func (s *Service) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 	places := map[[2]string]place{}
-	var pairs []learningstore.ProgressKey
+	var pairs []learningstore.ProgressRow
 	reached := map[[3]string]*learningstore.Reached{}
 	var asked []learningstore.Reached
 	for _, x := range items {
@@ -30,7 +30,7 @@ func (s *Service) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 			key := [2]string{x.person.ID, p.SectionID}
 			if _, there := places[key]; !there {
 				places[key] = p
-				pairs = append(pairs, learningstore.ProgressKey{PersonID: x.person.ID, SectionID: p.SectionID, Version: p.Version})
+				pairs = append(pairs, learningstore.ProgressRow{PersonID: x.person.ID, SectionID: p.SectionID, Version: p.Version})
 			}
 			of := [3]string{x.person.ID, p.SectionID, x.fact.ActivityID}
 			if reached[of] == nil {
@@ -54,7 +54,7 @@ func (s *Service) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 	if err != nil {
 		return err
 	}
-	at := make(map[[2]string]*learningstore.ProgressKey, len(locked))
+	at := make(map[[2]string]*learningstore.ProgressRow, len(locked))
 	for i := range locked {
 		at[[2]string{locked[i].PersonID, locked[i].SectionID}] = &locked[i]
 	}
@@ -82,7 +82,7 @@ func (s *Service) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 }
 
 // step adds one fact to one person's progress in one section and gives what follows.
-func (s *Service) step(g *learningstore.ProgressKey, r *learningstore.Reached, x *item, p place) []eventstore.Event {
+func (s *Service) step(g *learningstore.ProgressRow, r *learningstore.Reached, x *item, p place) []eventstore.Event {
 	var derived []learning.Derived
 	g.Tally, r.ActivityState, derived = p.Course.Advance(g.Tally, r.ActivityState, x.fact)
 	if len(derived) > 0 {
@@ -119,13 +119,13 @@ func (s *Service) step(g *learningstore.ProgressKey, r *learningstore.Reached, x
 	return append(events, follows(g, p.CourseID, derived, x.fact.At, x.statement.ID, x.fact)...)
 }
 
-func naturalKey(kind string, g *learningstore.ProgressKey, key string) string {
+func naturalKey(kind string, g *learningstore.ProgressRow, key string) string {
 	return kind + "/" + g.PersonID + "/" + g.SectionID + "/" + key
 }
 
 // follows gives the events of derived facts. What is done is recorded once for a
 // person and a place; what is open again once for each cause.
-func follows(g *learningstore.ProgressKey, courseID string, derived []learning.Derived, at time.Time, cause string, fact learning.Fact) []eventstore.Event {
+func follows(g *learningstore.ProgressRow, courseID string, derived []learning.Derived, at time.Time, cause string, fact learning.Fact) []eventstore.Event {
 	var events []eventstore.Event
 	for _, d := range derived {
 		key := ""
@@ -155,8 +155,8 @@ func follows(g *learningstore.ProgressKey, courseID string, derived []learning.D
 // reoutline brings progress that was worked out by an earlier outline up to the
 // present one, and gives what follows from that. Where somebody else has gone by a
 // later outline already, the place gets that one.
-func (s *Service) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.ProgressKey, places map[[2]string]place) (events []eventstore.Event, err error) {
-	var behind []learningstore.ProgressKey
+func (s *Service) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.ProgressRow, places map[[2]string]place) (events []eventstore.Event, err error) {
+	var behind []learningstore.ProgressRow
 	for _, g := range all {
 		key := [2]string{g.PersonID, g.SectionID}
 		p := places[key]
@@ -185,7 +185,7 @@ func (s *Service) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.
 		if g.Version >= p.Version && g.Tally != nil {
 			continue
 		}
-		before, err := learningstore.OutlineAt(ctx, s.Store, p.CourseID, g.Version)
+		before, err := learningstore.OutlineAt(ctx, tx, p.CourseID, g.Version)
 		if err != nil {
 			return nil, err
 		}
@@ -209,7 +209,7 @@ func (s *Service) RecountCourse(ctx context.Context, courseID string) error {
 		return err
 	}
 	now := all[courseID]
-	for after := (learningstore.ProgressKey{}); ; {
+	for after := (learningstore.ProgressRow{}); ; {
 		list, err := learningstore.Outdated(ctx, s.Store, courseID, now.Version, after, recountAtOnce)
 		if err != nil || len(list) == 0 {
 			return err
@@ -243,11 +243,11 @@ func (s *Service) void(ctx context.Context, tx *db.Tx, connectionID, statementID
 	if err != nil || !ok || v.PersonID == nil {
 		return err
 	}
-	placed, err := learningstore.CoursesWith(ctx, s.Store, []string{v.Object})
+	placed, err := learningstore.CoursesWith(ctx, tx, []string{v.Object})
 	if err != nil || len(placed.Versions) == 0 {
 		return err
 	}
-	sections, err := rosterstore.SectionsOf(ctx, s.Store, []string{*v.PersonID}, placed.Courses[v.Object])
+	sections, err := rosterstore.SectionsOf(ctx, tx, []string{*v.PersonID}, placed.Courses[v.Object])
 	if err != nil {
 		return err
 	}
@@ -271,7 +271,7 @@ func (s *Service) void(ctx context.Context, tx *db.Tx, connectionID, statementID
 
 // recount works one person's progress in one section out anew.
 func (s *Service) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p place, v eventstore.Voided) error {
-	locked, _, err := learningstore.LockProgress(ctx, tx, []learningstore.ProgressKey{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.Version}}, nil)
+	locked, _, err := learningstore.LockProgress(ctx, tx, []learningstore.ProgressRow{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.Version}}, nil)
 	if err != nil {
 		return err
 	}
@@ -322,7 +322,7 @@ func (s *Service) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs,
 
 // keepLater keeps progress in a course that was worked out anew and records events, to
 // which rules react in the background.
-func (s *Service) keepLater(ctx context.Context, tx *db.Tx, courseID string, all []learningstore.ProgressKey, reached []learningstore.Reached, events []eventstore.Event) error {
+func (s *Service) keepLater(ctx context.Context, tx *db.Tx, courseID string, all []learningstore.ProgressRow, reached []learningstore.Reached, events []eventstore.Event) error {
 	fresh, mark, err := learningstore.KeepProgress(ctx, tx, all, reached, events)
 	if err != nil {
 		return err
@@ -344,7 +344,7 @@ func lastOf(s learning.State) *time.Time {
 
 // orderOf is the one order in which everybody locks progress, so that two batches
 // never wait for each other.
-func orderOf(a, b learningstore.ProgressKey) int {
+func orderOf(a, b learningstore.ProgressRow) int {
 	return cmp.Or(cmp.Compare(a.PersonID, b.PersonID), cmp.Compare(a.SectionID, b.SectionID))
 }
 

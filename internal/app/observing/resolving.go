@@ -158,7 +158,7 @@ func (s *Service) resolvePlaces(ctx context.Context, items []*item, placed learn
 	byPerson := map[string][]rosterstore.Enrolled{}
 	var outlines map[string]learning.Edition
 	if wanted := slices.Sorted(maps.Keys(placed.Versions)); len(wanted) > 0 {
-		enrolled, err := rosterstore.SectionsOf(ctx, s.Store, distinct(people), wanted)
+		enrolled, err := rosterstore.SectionsOf(ctx, s.Store.Quickly(), distinct(people), wanted)
 		if err != nil {
 			return err
 		}

@@ -25,10 +25,10 @@ func (s *Service) Reversals(ctx context.Context) ([]Reversed, error) {
 		return nil, err
 	}
 	var courses []string
-	var pairs []learningstore.ProgressKey
+	var pairs []learningstore.ProgressRow
 	for _, h := range all {
 		courses = append(courses, h.CourseID)
-		if g := (learningstore.ProgressKey{PersonID: h.PersonID, SectionID: h.SectionID}); len(pairs) == 0 || orderOf(pairs[len(pairs)-1], g) != 0 {
+		if g := (learningstore.ProgressRow{PersonID: h.PersonID, SectionID: h.SectionID}); len(pairs) == 0 || orderOf(pairs[len(pairs)-1], g) != 0 {
 			pairs = append(pairs, g)
 		}
 	}

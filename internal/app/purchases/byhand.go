@@ -118,7 +118,7 @@ func (s *Service) change(ctx context.Context, accessID string, do func(tx *db.Tx
 		if a.OfferID == nil {
 			return nil
 		}
-		o, err := purchasestore.FindOffer(ctx, s.Store, *a.OfferID)
+		o, err := purchasestore.FindOffer(ctx, tx, *a.OfferID)
 		if err != nil {
 			return err
 		}

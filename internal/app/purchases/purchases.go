@@ -403,7 +403,7 @@ func (s *Service) end(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a p
 // record writes the event that access was granted or has ended and, when somebody is
 // to be enrolled or taken out, the delivery that does so.
 func (s *Service) record(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access, sectionID string, kind rule.Trigger, since, now time.Time, action string, act bool) error {
-	x, err := rosterstore.FindSection(ctx, s.Store, sectionID)
+	x, err := rosterstore.FindSection(ctx, tx, sectionID)
 	if errors.Is(err, db.ErrNotFound) {
 		return nil
 	}

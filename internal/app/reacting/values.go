@@ -240,7 +240,7 @@ func (k *known) outline(ctx context.Context, courseID string) (learning.Outline,
 
 // progress is where the event's person stands now.
 func (k *known) progress(ctx context.Context, e eventstore.Event, o learning.Outline) (map[string]any, error) {
-	asked := []learningstore.ProgressKey{{PersonID: *e.PersonID, SectionID: *e.SectionID}}
+	asked := []learningstore.ProgressRow{{PersonID: *e.PersonID, SectionID: *e.SectionID}}
 	var all map[[2]string]learning.State
 	var err error
 	if k.tx != nil { // what it has just written counts

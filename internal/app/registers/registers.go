@@ -380,7 +380,7 @@ func (s *Service) compareTouched(ctx context.Context, tx *db.Tx, connectionID st
 	if len(sections) == 0 && !people {
 		return 0, nil
 	}
-	pairings, err := pairingstore.PairingsOf(ctx, s.Store, connectionID, sections)
+	pairings, err := pairingstore.PairingsOf(ctx, tx, connectionID, sections)
 	if err != nil {
 		return 0, err
 	}

@@ -68,10 +68,10 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 
 // bringUp works out the tallies that are not by the present outline.
 func bringUp(ctx context.Context, from db.From, list []stagestore.Studied, editions map[string]learning.Edition) error {
-	var behind []learningstore.ProgressKey
+	var behind []learningstore.ProgressRow
 	for _, x := range list {
 		if x.Tally == nil || x.Version != editions[x.CourseID].Version {
-			behind = append(behind, learningstore.ProgressKey{PersonID: x.PersonID, SectionID: x.SectionID})
+			behind = append(behind, learningstore.ProgressRow{PersonID: x.PersonID, SectionID: x.SectionID})
 		}
 	}
 	states, err := learningstore.States(ctx, from, behind)

@@ -8,8 +8,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/store/db"
 )
 
@@ -34,13 +32,13 @@ type APIToken struct {
 }
 
 // CountAdministrators counts them.
-func CountAdministrators(ctx context.Context, from *db.Database) (n int64, err error) {
+func CountAdministrators(ctx context.Context, from db.From) (n int64, err error) {
 	err = from.Records(ctx).Model(&Administrator{}).Count(&n).Error
 	return n, db.Known(err, "counting administrators")
 }
 
 // Administrators lists them by name.
-func Administrators(ctx context.Context, from *db.Database) (all []Administrator, err error) {
+func Administrators(ctx context.Context, from db.From) (all []Administrator, err error) {
 	err = from.Records(ctx).Order("name, id").Find(&all).Error
 	return all, db.Known(err, "listing administrators")
 }
@@ -58,34 +56,34 @@ type Approval struct {
 const approvalLasts = "7 days"
 
 // FindApproval finds one by the hash of its token; used or old ones are ErrNotFound.
-func FindApproval(ctx context.Context, from *db.Database, hash []byte) (a Approval, err error) {
+func FindApproval(ctx context.Context, from db.From, hash []byte) (a Approval, err error) {
 	err = from.Records(ctx).Where("token_hash = ? AND used_at IS NULL AND created_at > now() - interval '"+approvalLasts+"'", hash).First(&a).Error
 	return a, db.Known(err, "finding the approval")
 }
 
 // UseApproval spends all links that were sent for the pairing.
 func UseApproval(ctx context.Context, tx *db.Tx, a Approval) error {
-	done, err := tx.PGX.Exec(ctx, `UPDATE approvals SET used_at = now() WHERE pairing_id = $1 AND used_at IS NULL`, a.PairingID)
-	if err == nil && done.RowsAffected() == 0 {
+	done, err := db.Exec(ctx, tx, `UPDATE approvals SET used_at = now() WHERE pairing_id = $1 AND used_at IS NULL`, a.PairingID)
+	if err == nil && done == 0 {
 		return fmt.Errorf("using the approval: %w", db.ErrNotFound)
 	}
 	return db.Known(err, "using the approval")
 }
 
 // AdministratorByEmail finds one, ignoring case.
-func AdministratorByEmail(ctx context.Context, from *db.Database, email string) (a Administrator, err error) {
+func AdministratorByEmail(ctx context.Context, from db.From, email string) (a Administrator, err error) {
 	err = from.Records(ctx).Where("lower(email) = lower(?)", email).First(&a).Error
 	return a, db.Known(err, "finding the administrator")
 }
 
 // FindAdministrator finds one by id.
-func FindAdministrator(ctx context.Context, from *db.Database, id string) (a Administrator, err error) {
+func FindAdministrator(ctx context.Context, from db.From, id string) (a Administrator, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&a).Error
 	return a, db.Known(err, "finding the administrator")
 }
 
 // AdministratorByToken finds whom a token stands for and notes its use.
-func AdministratorByToken(ctx context.Context, from *db.Database, hash []byte) (a Administrator, err error) {
+func AdministratorByToken(ctx context.Context, from db.From, hash []byte) (a Administrator, err error) {
 	err = from.Records(ctx).Raw(`
 		WITH used AS (
 			UPDATE api_tokens SET last_used_at = now()
@@ -99,15 +97,15 @@ func AdministratorByToken(ctx context.Context, from *db.Database, hash []byte) (
 }
 
 // AddSetupLink keeps the hash of a new one-time set-up link and drops older ones.
-func AddSetupLink(ctx context.Context, from *db.Database, hash []byte) error {
-	_, err := from.Pool.Exec(ctx, `WITH old AS (DELETE FROM setup_links WHERE used_at IS NULL) INSERT INTO setup_links (token_hash) VALUES ($1)`, hash)
+func AddSetupLink(ctx context.Context, from db.From, hash []byte) error {
+	_, err := db.Exec(ctx, from, `WITH old AS (DELETE FROM setup_links WHERE used_at IS NULL) INSERT INTO setup_links (token_hash) VALUES ($1)`, hash)
 	return db.Known(err, "keeping the set-up link")
 }
 
 // UseSetupLink spends a link; it can be spent once.
 func UseSetupLink(ctx context.Context, tx *db.Tx, hash []byte) error {
-	tag, err := tx.PGX.Exec(ctx, `UPDATE setup_links SET used_at = now() WHERE token_hash = $1 AND used_at IS NULL`, hash)
-	if err == nil && tag.RowsAffected() == 0 {
+	changed, err := db.Exec(ctx, tx, `UPDATE setup_links SET used_at = now() WHERE token_hash = $1 AND used_at IS NULL`, hash)
+	if err == nil && changed == 0 {
 		return fmt.Errorf("using the set-up link: %w", db.ErrNotFound)
 	}
 	return db.Known(err, "using the set-up link")
@@ -128,15 +126,11 @@ const claimFor = "2 minutes"
 
 // ClaimAnswer takes a key for a request. claimed is false when it was taken during the
 // last day, and kept is for what, with the answer if there is one by now.
-func ClaimAnswer(ctx context.Context, from *db.Database, key string, request []byte) (claimed bool, kept KeptAnswer, err error) {
-	if _, err = from.Pool.Exec(ctx, `DELETE FROM kept_answers WHERE created_at < now() - interval '1 day' OR key = $1 AND status IS NULL AND claimed_at < now() - interval '`+claimFor+`'`, key); err != nil {
+func ClaimAnswer(ctx context.Context, from db.From, key string, request []byte) (claimed bool, kept KeptAnswer, err error) {
+	if _, err = db.Exec(ctx, from, `DELETE FROM kept_answers WHERE created_at < now() - interval '1 day' OR key = $1 AND status IS NULL AND claimed_at < now() - interval '`+claimFor+`'`, key); err != nil {
 		return false, kept, db.Known(err, "claiming a key")
 	}
-	rows, err := from.Pool.Query(ctx, `INSERT INTO kept_answers (key, request) VALUES ($1, $2) ON CONFLICT DO NOTHING RETURNING claimed_at`, key, request)
-	if err != nil {
-		return false, kept, db.Known(err, "claiming a key")
-	}
-	at, err := pgx.CollectRows(rows, pgx.RowTo[time.Time])
+	at, err := db.Values[time.Time](ctx, from, "claiming a key", `INSERT INTO kept_answers (key, request) VALUES ($1, $2) ON CONFLICT DO NOTHING RETURNING claimed_at`, key, request)
 	if err == nil && len(at) == 1 {
 		return true, KeptAnswer{Key: key, Request: request, ClaimedAt: at[0]}, nil
 	}
@@ -147,28 +141,28 @@ func ClaimAnswer(ctx context.Context, from *db.Database, key string, request []b
 }
 
 // KeepAnswer keeps the answer to a request that has claimed its key.
-func KeepAnswer(ctx context.Context, from *db.Database, a KeptAnswer) error {
+func KeepAnswer(ctx context.Context, from db.From, a KeptAnswer) error {
 	header, err := json.Marshal(a.Header)
 	if err == nil {
-		_, err = from.Pool.Exec(ctx, `UPDATE kept_answers SET status = $3, body = $4, header = $5 WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt, a.Status, a.Body, string(header))
+		_, err = db.Exec(ctx, from, `UPDATE kept_answers SET status = $3, body = $4, header = $5 WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt, a.Status, a.Body, string(header))
 	}
 	return db.Known(err, "keeping the answer")
 }
 
 // FreeAnswer lets a key be claimed again, because its request was not carried out.
-func FreeAnswer(ctx context.Context, from *db.Database, a KeptAnswer) error {
-	_, err := from.Pool.Exec(ctx, `DELETE FROM kept_answers WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt)
+func FreeAnswer(ctx context.Context, from db.From, a KeptAnswer) error {
+	_, err := db.Exec(ctx, from, `DELETE FROM kept_answers WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt)
 	return db.Known(err, "freeing a key")
 }
 
 // EndToken removes an API token by its hash.
 func EndToken(ctx context.Context, tx *db.Tx, hash []byte) error {
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM api_tokens WHERE hash = $1`, hash)
+	_, err := db.Exec(ctx, tx, `DELETE FROM api_tokens WHERE hash = $1`, hash)
 	return db.Known(err, "ending the token")
 }
 
 // SetupLinkOpen reports whether a set-up link can still be spent.
-func SetupLinkOpen(ctx context.Context, from *db.Database, hash []byte) (yes bool, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM setup_links WHERE token_hash = $1 AND used_at IS NULL)`, hash).Scan(&yes)
+func SetupLinkOpen(ctx context.Context, from db.From, hash []byte) (yes bool, err error) {
+	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM setup_links WHERE token_hash = $1 AND used_at IS NULL)`, hash)
 	return yes, db.Known(err, "looking at the set-up link")
 }

@@ -47,13 +47,13 @@ type Award struct {
 }
 
 // Issuers lists all, ordered by name.
-func Issuers(ctx context.Context, from *db.Database) (all []Issuer, err error) {
+func Issuers(ctx context.Context, from db.From) (all []Issuer, err error) {
 	err = from.Records(ctx).Order("name").Find(&all).Error
 	return all, db.Known(err, "listing issuers")
 }
 
 // FindIssuer finds one by id.
-func FindIssuer(ctx context.Context, from *db.Database, id string) (i Issuer, err error) {
+func FindIssuer(ctx context.Context, from db.From, id string) (i Issuer, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&i).Error
 	return i, db.Known(err, "finding the issuer")
 }
@@ -68,7 +68,7 @@ type ListedBadge struct {
 }
 
 // Badges lists all, ordered by name.
-func Badges(ctx context.Context, from *db.Database) (all []ListedBadge, err error) {
+func Badges(ctx context.Context, from db.From) (all []ListedBadge, err error) {
 	err = from.Records(ctx).Table("badges b").Joins("JOIN issuers i ON i.id = b.issuer_id").
 		Joins("LEFT JOIN (SELECT badge_id, count(*) FILTER (WHERE revoked_at IS NULL) AS held, count(revoked_at) AS revoked FROM awards GROUP BY badge_id) a ON a.badge_id = b.id").
 		Select("b.*, i.name AS issuer, coalesce(a.held, 0) AS awards, coalesce(a.revoked, 0) AS revoked").Order("b.name").Scan(&all).Error
@@ -76,7 +76,7 @@ func Badges(ctx context.Context, from *db.Database) (all []ListedBadge, err erro
 }
 
 // FindBadge finds one by id.
-func FindBadge(ctx context.Context, from *db.Database, id string) (b Badge, err error) {
+func FindBadge(ctx context.Context, from db.From, id string) (b Badge, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&b).Error
 	return b, db.Known(err, "finding the badge")
 }
@@ -90,46 +90,45 @@ type UseOfBadge struct {
 
 // FindUseOfBadge looks what a badge is used for, and keeps it from being awarded meanwhile.
 func FindUseOfBadge(ctx context.Context, tx *db.Tx, id string) (u UseOfBadge, err error) {
-	err = tx.PGX.QueryRow(ctx, `SELECT (SELECT count(*)::int FROM awards WHERE badge_id = b.id),
-			coalesce((SELECT array_agg(name ORDER BY name) FROM rules WHERE actions @> jsonb_build_array(jsonb_build_object('badgeId', $1::text))), '{}'),
-			coalesce((SELECT array_agg(name ORDER BY name) FROM stage_plans WHERE removed_at IS NULL AND stages::text LIKE '%' || $1::text || '%'), '{}')
-		FROM badges b WHERE b.id = $1::text::uuid FOR UPDATE`, id).Scan(&u.Awards, &u.Rules, &u.StagePlans)
-	return u, db.Known(err, "looking what the badge is used for")
+	return db.Row[UseOfBadge](ctx, tx, "looking what the badge is used for", `SELECT (SELECT count(*)::int FROM awards WHERE badge_id = b.id) AS awards,
+			coalesce((SELECT array_agg(name ORDER BY name) FROM rules WHERE actions @> jsonb_build_array(jsonb_build_object('badgeId', $1::text))), '{}') AS rules,
+			coalesce((SELECT array_agg(name ORDER BY name) FROM stage_plans WHERE removed_at IS NULL AND stages::text LIKE '%' || $1::text || '%'), '{}') AS stage_plans
+		FROM badges b WHERE b.id = $1::text::uuid FOR UPDATE`, id)
 }
 
 // DeleteBadge removes a badge of which there is no award.
 func DeleteBadge(ctx context.Context, tx *db.Tx, id string) error {
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM badges WHERE id = $1`, id)
+	_, err := db.Exec(ctx, tx, `DELETE FROM badges WHERE id = $1`, id)
 	return db.Known(err, "removing the badge")
 }
 
 // BadgesOfIssuer gives the names of the badges of an issuer, and keeps others from coming.
 func BadgesOfIssuer(ctx context.Context, tx *db.Tx, id string) (names []string, err error) {
-	err = tx.PGX.QueryRow(ctx, `SELECT coalesce((SELECT array_agg(name ORDER BY name) FROM badges WHERE issuer_id = i.id), '{}') FROM issuers i WHERE i.id = $1 FOR UPDATE`, id).Scan(&names)
+	err = db.Into(ctx, tx, &names, `SELECT coalesce((SELECT array_agg(name ORDER BY name) FROM badges WHERE issuer_id = i.id), '{}') FROM issuers i WHERE i.id = $1 FOR UPDATE`, id)
 	return names, db.Known(err, "listing the issuer's badges")
 }
 
 // DeleteIssuer removes an issuer without badges.
 func DeleteIssuer(ctx context.Context, tx *db.Tx, id string) error {
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM issuers WHERE id = $1`, id)
+	_, err := db.Exec(ctx, tx, `DELETE FROM issuers WHERE id = $1`, id)
 	return db.Known(err, "removing the issuer")
 }
 
 // FindAward finds one by id.
-func FindAward(ctx context.Context, from *db.Database, id string) (a Award, err error) {
+func FindAward(ctx context.Context, from db.From, id string) (a Award, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&a).Error
 	return a, db.Known(err, "finding the award")
 }
 
 // AwardOf finds the award of a badge that a person holds, or had for an event.
-func AwardOf(ctx context.Context, from *db.Database, badgeID, personID, eventID string) (a Award, err error) {
+func AwardOf(ctx context.Context, from db.From, badgeID, personID, eventID string) (a Award, err error) {
 	err = from.Records(ctx).Where("badge_id = ? AND person_id = ? AND (revoked_at IS NULL OR event_id = ?)", badgeID, personID, eventID).Order("revoked_at DESC NULLS FIRST").First(&a).Error
 	return a, db.Known(err, "finding the award")
 }
 
 // NextAwardNumber gives a place in the status lists that no other award has.
-func NextAwardNumber(ctx context.Context, from *db.Database) (n int64, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT nextval('award_numbers')`).Scan(&n)
+func NextAwardNumber(ctx context.Context, from db.From) (n int64, err error) {
+	err = db.Into(ctx, from, &n, `SELECT nextval('award_numbers')`)
 	return n, db.Known(err, "numbering the award")
 }
 
@@ -148,14 +147,14 @@ func Restore(ctx context.Context, tx *db.Tx, a *Award) (ok bool, err error) {
 }
 
 // LastAwardNumber is the highest number that was given out.
-func LastAwardNumber(ctx context.Context, from *db.Database) (n int64, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT last_value FROM award_numbers`).Scan(&n)
+func LastAwardNumber(ctx context.Context, from db.From) (n int64, err error) {
+	err = db.Into(ctx, from, &n, `SELECT last_value FROM award_numbers`)
 	return n, db.Known(err, "looking at the awards' numbers")
 }
 
 // RevokedNumbers lists the numbers from one up to another of the awards of an issuer
 // that are revoked.
-func RevokedNumbers(ctx context.Context, source *db.Database, issuerID string, from, to int64) ([]int64, error) {
+func RevokedNumbers(ctx context.Context, source db.From, issuerID string, from, to int64) ([]int64, error) {
 	return db.Values[int64](ctx, source, "listing what is revoked", `SELECT a.number FROM awards a JOIN badges b ON b.id = a.badge_id
 		WHERE b.issuer_id = $1 AND a.revoked_at IS NOT NULL AND a.number >= $2 AND a.number < $3`, issuerID, from, to)
 }
@@ -170,14 +169,14 @@ type ListedAward struct {
 const awardNames = `a.*, b.name AS badge, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = a.person_id), '') AS person`
 
 // FindListedAward finds one by id.
-func FindListedAward(ctx context.Context, from *db.Database, id string) (a ListedAward, err error) {
+func FindListedAward(ctx context.Context, from db.From, id string) (a ListedAward, err error) {
 	err = from.Records(ctx).Table("awards a").Joins("JOIN badges b ON b.id = a.badge_id").Select(awardNames).Where("a.id = ?", id).Take(&a).Error
 	return a, db.Known(err, "finding the award")
 }
 
 // Awards lists the newest, of one badge or person if given, older than before if
 // given.
-func Awards(ctx context.Context, from *db.Database, badgeID, personID, before string, limit int) (all []ListedAward, err error) {
+func Awards(ctx context.Context, from db.From, badgeID, personID, before string, limit int) (all []ListedAward, err error) {
 	q := from.Records(ctx).Table("awards a").Joins("JOIN badges b ON b.id = a.badge_id").
 		Select(awardNames).Order("a.id DESC").Limit(limit)
 	if badgeID != "" {

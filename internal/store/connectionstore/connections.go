@@ -8,8 +8,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
 	"kanban/internal/store/mirror"
@@ -44,25 +42,25 @@ func (c Connection) Recognise() roster.Matching {
 }
 
 // Connections lists all that were not removed, ordered by name.
-func Connections(ctx context.Context, from *db.Database) (all []Connection, err error) {
+func Connections(ctx context.Context, from db.From) (all []Connection, err error) {
 	err = from.Records(ctx).Where("removed_at IS NULL").Order("name").Find(&all).Error
 	return all, db.Known(err, "listing connections")
 }
 
 // RemovedConnections lists those that were removed and can be restored, the latest first.
-func RemovedConnections(ctx context.Context, from *db.Database) (all []Connection, err error) {
+func RemovedConnections(ctx context.Context, from db.From) (all []Connection, err error) {
 	err = from.Records(ctx).Where("removed_at IS NOT NULL").Order("removed_at DESC").Find(&all).Error
 	return all, db.Known(err, "listing removed connections")
 }
 
 // FindConnection finds one by id that was not removed.
-func FindConnection(ctx context.Context, from *db.Database, id string) (c Connection, err error) {
+func FindConnection(ctx context.Context, from db.From, id string) (c Connection, err error) {
 	err = from.Records(ctx).Where("id = ? AND removed_at IS NULL", id).First(&c).Error
 	return c, db.Known(err, "finding the connection")
 }
 
 // FindRemovedConnection finds one by id that was removed.
-func FindRemovedConnection(ctx context.Context, from *db.Database, id string) (c Connection, err error) {
+func FindRemovedConnection(ctx context.Context, from db.From, id string) (c Connection, err error) {
 	err = from.Records(ctx).Where("id = ? AND removed_at IS NOT NULL", id).First(&c).Error
 	return c, db.Known(err, "finding the removed connection")
 }
@@ -82,9 +80,9 @@ type Dependent struct {
 // Dependents lists what hangs on a connection: pairings that have not ended, of it or of
 // its sections; rules and offers that name it; and how many sections and people were read
 // through it.
-func Dependents(ctx context.Context, from *db.Database, id string) ([]Dependent, error) {
+func Dependents(ctx context.Context, from db.From, id string) ([]Dependent, error) {
 	return db.Rows[Dependent](ctx, from, "looking what depends on the connection", `
-		SELECT 'pairing', p.target_name || coalesce(' ↔ ' || f.title, ''), 1 FROM pairings p LEFT JOIN section_facts f ON f.section_id = p.section_id
+		SELECT 'pairing' AS kind, p.target_name || coalesce(' ↔ ' || f.title, '') AS name, 1 AS n FROM pairings p LEFT JOIN section_facts f ON f.section_id = p.section_id
 			WHERE p.ended_at IS NULL AND (p.connection_id = $1 OR f.connection_id = $1)
 		UNION ALL SELECT 'rule', r.name, 1 FROM rules r WHERE r.actions @> jsonb_build_array(jsonb_build_object('connectionId', $1::text))
 		UNION ALL SELECT 'offer', o.name, 1 FROM offers o WHERE o.connection_id = $1 OR o.platform_id = $1
@@ -95,8 +93,8 @@ func Dependents(ctx context.Context, from *db.Database, id string) ([]Dependent,
 
 // RemoveConnection switches a connection off and hides it.
 func RemoveConnection(ctx context.Context, tx *db.Tx, id, who string) error {
-	tag, err := tx.PGX.Exec(ctx, `UPDATE connections SET removed_at = now(), removed_by = $2, version = version + 1 WHERE id = $1 AND removed_at IS NULL`, id, who)
-	if err == nil && tag.RowsAffected() == 0 {
+	changed, err := db.Exec(ctx, tx, `UPDATE connections SET removed_at = now(), removed_by = $2, version = version + 1 WHERE id = $1 AND removed_at IS NULL`, id, who)
+	if err == nil && changed == 0 {
 		return fmt.Errorf("removing the connection: %w", db.ErrNotFound)
 	}
 	if err != nil {
@@ -107,8 +105,8 @@ func RemoveConnection(ctx context.Context, tx *db.Tx, id, who string) error {
 
 // RestoreConnection brings a removed connection back under a name.
 func RestoreConnection(ctx context.Context, tx *db.Tx, id, name string) error {
-	tag, err := tx.PGX.Exec(ctx, `UPDATE connections SET removed_at = NULL, removed_by = '', name = $2, version = version + 1 WHERE id = $1 AND removed_at IS NOT NULL`, id, name)
-	if err == nil && tag.RowsAffected() == 0 {
+	changed, err := db.Exec(ctx, tx, `UPDATE connections SET removed_at = NULL, removed_by = '', name = $2, version = version + 1 WHERE id = $1 AND removed_at IS NOT NULL`, id, name)
+	if err == nil && changed == 0 {
 		return fmt.Errorf("restoring the connection: %w", db.ErrNotFound)
 	}
 	if err != nil {
@@ -134,8 +132,7 @@ func UpdateConnection(tx *db.Tx, c *Connection) error {
 // ConnectionByKey finds the one of a kind with a key among its settings; only what is
 // needed to let it in is read.
 func ConnectionByKey(ctx context.Context, from *db.Database, kind, key string) (c Connection, err error) {
-	err = from.Quick.QueryRow(ctx, `SELECT id::text, name, kind, settings, secret, version FROM connections WHERE kind = $1 AND settings->>'key' = $2 AND removed_at IS NULL ORDER BY id LIMIT 1`, kind, key).
-		Scan(&c.ID, &c.Name, &c.Kind, &c.Settings, &c.Secret, &c.Version)
+	err = from.Quickly().Records(ctx).Where("kind = ? AND settings->>'key' = ? AND removed_at IS NULL", kind, key).Order("id").First(&c).Error
 	return c, db.Known(err, "finding the connection")
 }
 
@@ -162,14 +159,14 @@ func DeleteConnections(ctx context.Context, from *db.Database, before time.Time)
 				`UPDATE offers SET platform_id = NULL WHERE platform_id = $1`,
 				`DELETE FROM offers WHERE connection_id = $1`,
 			} {
-				if _, err := tx.PGX.Exec(ctx, sql, c.ID); err != nil {
+				if _, err := db.Exec(ctx, tx, sql, c.ID); err != nil {
 					return db.Known(err, "deleting a connection")
 				}
 			}
 			if err := mirror.DropMirror(ctx, tx, c.ID); err != nil {
 				return err
 			}
-			if _, err := tx.PGX.Exec(ctx, `DELETE FROM connections WHERE id = $1 AND removed_at IS NOT NULL`, c.ID); err != nil {
+			if _, err := db.Exec(ctx, tx, `DELETE FROM connections WHERE id = $1 AND removed_at IS NOT NULL`, c.ID); err != nil {
 				return db.Known(err, "deleting a connection")
 			}
 			return tx.Audit(ctx, "Kanban", "deleted a removed connection for good", "connection/"+c.ID, map[string]string{"name": c.Name})
@@ -188,52 +185,45 @@ func KeepProbe(ctx context.Context, tx *db.Tx, id string, probe any, at time.Tim
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `UPDATE connections SET probe = $2, probed_at = $3 WHERE id = $1`, id, string(text), at)
+	_, err = db.Exec(ctx, tx, `UPDATE connections SET probe = $2, probed_at = $3 WHERE id = $1`, id, string(text), at)
 	return db.Known(err, "keeping the probe")
 }
 
 // KeepAccount stores whose account this is; a person's earlier account is replaced.
 func KeepAccount(ctx context.Context, tx *db.Tx, connectionID, remoteID, personID string) error {
 	// The old one goes first: a statement that did both would not see that its place is free.
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $3 AND remote_id <> $2`, connectionID, remoteID, personID)
+	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $3 AND remote_id <> $2`, connectionID, remoteID, personID)
 	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `INSERT INTO accounts (connection_id, remote_id, person_id) VALUES ($1, $2, $3)
+		_, err = db.Exec(ctx, tx, `INSERT INTO accounts (connection_id, remote_id, person_id) VALUES ($1, $2, $3)
 		ON CONFLICT (connection_id, remote_id) DO UPDATE SET person_id = excluded.person_id`, connectionID, remoteID, personID)
 	}
 	return db.Known(err, "storing the account")
 }
 
 // EventsFrom reports whether any event was reported through a connection.
-func EventsFrom(ctx context.Context, from *db.Database, connectionID string) (yes bool, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM events WHERE type = 'service.reported' AND data->>'connectionId' = $1)`, connectionID).Scan(&yes)
+func EventsFrom(ctx context.Context, from db.From, connectionID string) (yes bool, err error) {
+	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM events WHERE type = 'service.reported' AND data->>'connectionId' = $1)`, connectionID)
 	return yes, db.Known(err, "looking for reported events")
 }
 
 // StatementsFrom counts the statements that came through a connection.
-func StatementsFrom(ctx context.Context, from *db.Database, connectionID string) (n int, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT count(*) FROM statements WHERE connection_id = $1`, connectionID).Scan(&n)
+func StatementsFrom(ctx context.Context, from db.From, connectionID string) (n int, err error) {
+	err = db.Into(ctx, from, &n, `SELECT count(*) FROM statements WHERE connection_id = $1`, connectionID)
 	return n, db.Known(err, "counting statements")
 }
 
 // HomePages gives the home page of the accounts of connections, by id, "" for none yet.
 func HomePages(ctx context.Context, from *db.Database, ids []string) (map[string]string, error) {
-	out := map[string]string{}
 	if len(ids) == 0 {
-		return out, nil
+		return map[string]string{}, nil
 	}
-	rows, err := from.Quick.Query(ctx, `SELECT id::text, coalesce(settings->>'homePage', '') FROM connections WHERE id = ANY ($1::text[]::uuid[])`, ids)
-	if err != nil {
-		return nil, db.Known(err, "reading home pages")
-	}
-	var id, page string
-	_, err = pgx.ForEachRow(rows, []any{&id, &page}, func() error { out[id] = page; return nil })
-	return out, db.Known(err, "reading home pages")
+	return db.Map[string, string](ctx, from.Quickly(), "reading home pages", `SELECT id::text AS key, coalesce(settings->>'homePage', '') AS value FROM connections WHERE id = ANY ($1::text[]::uuid[])`, ids)
 }
 
 // KeepHomePage keeps the home page of a connection's accounts unless there is one already,
 // and gives the one that there is.
 func KeepHomePage(ctx context.Context, from *db.Database, id, page string) (kept string, err error) {
-	if _, err = from.Pool.Exec(ctx, `UPDATE connections SET settings = settings || jsonb_build_object('homePage', $2::text), version = version + 1 WHERE id = $1 AND coalesce(settings->>'homePage', '') = ''`, id, page); err != nil {
+	if _, err = db.Exec(ctx, from, `UPDATE connections SET settings = settings || jsonb_build_object('homePage', $2::text), version = version + 1 WHERE id = $1 AND coalesce(settings->>'homePage', '') = ''`, id, page); err != nil {
 		return "", db.Known(err, "keeping a home page")
 	}
 	all, err := HomePages(ctx, from, []string{id})

@@ -28,7 +28,7 @@ func (o operationRow) operation() rule.Operation {
 }
 
 // Operations lists those of a connection, ordered by name.
-func Operations(ctx context.Context, from *db.Database, connectionID string) ([]rule.Operation, error) {
+func Operations(ctx context.Context, from db.From, connectionID string) ([]rule.Operation, error) {
 	var rows []operationRow
 	err := from.Records(ctx).Where("connection_id = ?", connectionID).Order("name").Find(&rows).Error
 	all := make([]rule.Operation, len(rows))
@@ -39,7 +39,7 @@ func Operations(ctx context.Context, from *db.Database, connectionID string) ([]
 }
 
 // FindOperation finds one of a connection by name.
-func FindOperation(ctx context.Context, from *db.Database, connectionID, name string) (rule.Operation, error) {
+func FindOperation(ctx context.Context, from db.From, connectionID, name string) (rule.Operation, error) {
 	var row operationRow
 	err := from.Records(ctx).Where("connection_id = ? AND name = ?", connectionID, name).First(&row).Error
 	return row.operation(), db.Known(err, "finding the operation")
@@ -51,7 +51,7 @@ func KeepOperation(ctx context.Context, tx *db.Tx, connectionID string, o rule.O
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `INSERT INTO operations (connection_id, name, title, method, path, fields, success, undo, proof_path, proof) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+	_, err = db.Exec(ctx, tx, `INSERT INTO operations (connection_id, name, title, method, path, fields, success, undo, proof_path, proof) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
 		ON CONFLICT (connection_id, name) DO UPDATE SET title = excluded.title, method = excluded.method, path = excluded.path, fields = excluded.fields, success = excluded.success, undo = excluded.undo, proof_path = excluded.proof_path, proof = excluded.proof`,
 		connectionID, o.Name, o.Title, o.Method, o.Path, string(fields), o.Success, o.Undo, o.ProofPath, o.Proof)
 	return db.Known(err, "keeping the operation")
@@ -59,8 +59,8 @@ func KeepOperation(ctx context.Context, tx *db.Tx, connectionID string, o rule.O
 
 // DropOperation removes an operation of a connection.
 func DropOperation(ctx context.Context, tx *db.Tx, connectionID, name string) error {
-	tag, err := tx.PGX.Exec(ctx, `DELETE FROM operations WHERE connection_id = $1 AND name = $2`, connectionID, name)
-	if err == nil && tag.RowsAffected() == 0 {
+	changed, err := db.Exec(ctx, tx, `DELETE FROM operations WHERE connection_id = $1 AND name = $2`, connectionID, name)
+	if err == nil && changed == 0 {
 		return db.ErrNotFound
 	}
 	return db.Known(err, "removing the operation")

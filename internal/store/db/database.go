@@ -65,7 +65,8 @@ type Database struct {
 	// database's machine fail, the last moment of what was written may be lost: those
 	// jobs are done once more, which all of them allow.
 	Quick *pgxpool.Pool
-	db    *gorm.DB
+	db    *gorm.DB // on Pool
+	quick *gorm.DB // on Quick
 	jobs  *river.Client[pgx.Tx]
 	*vault
 
@@ -120,12 +121,11 @@ func (s *Database) prepare(ctx context.Context, keyset []byte) error {
 		return fmt.Errorf("bringing the database up to date: %w", err)
 	}
 	var err error
-	s.db, err = gorm.Open(postgres.New(postgres.Config{Conn: stdlib.OpenDBFromPool(s.Pool)}), &gorm.Config{
-		SkipDefaultTransaction: true, TranslateError: true, Logger: logger.Discard,
-		NowFunc: func() time.Time { return time.Now().UTC() },
-	})
-	if err != nil {
-		return fmt.Errorf("preparing the database: %w", err)
+	if s.db, err = records(s.Pool); err != nil {
+		return err
+	}
+	if s.quick, err = records(s.Quick); err != nil {
+		return err
 	}
 	s.jobs, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{Logger: slog.New(slog.DiscardHandler)})
 	if err != nil {
@@ -135,6 +135,18 @@ func (s *Database) prepare(ctx context.Context, keyset []byte) error {
 		return err
 	}
 	return s.checkVault(ctx)
+}
+
+// records opens a GORM handle on the connections of a pool.
+func records(pool *pgxpool.Pool) (*gorm.DB, error) {
+	handle, err := gorm.Open(postgres.New(postgres.Config{Conn: stdlib.OpenDBFromPool(pool)}), &gorm.Config{
+		SkipDefaultTransaction: true, Logger: logger.Discard,
+		NowFunc: func() time.Time { return time.Now().UTC() },
+	})
+	if err != nil {
+		return nil, fmt.Errorf("preparing the database: %w", err)
+	}
+	return handle, nil
 }
 
 // Close ends every connection.
@@ -158,10 +170,13 @@ func Kept[T any](s *Database) *T {
 // Records gives a GORM handle that reads outside of any transaction.
 func (s *Database) Records(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
 
-// Query asks outside of any transaction.
-func (s *Database) Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error) {
-	return s.Pool.Query(ctx, sql, args...)
-}
+// Quickly gives the connections of Quick as something to read from.
+func (s *Database) Quickly() From { return quickly{s.quick} }
+
+type quickly struct{ *gorm.DB }
+
+// Records gives a GORM handle on the connections of Quick.
+func (q quickly) Records(ctx context.Context) *gorm.DB { return q.WithContext(ctx) }
 
 // Refused reports whether the database answered, and would answer the same again: it was
 // not out of reach, and nobody stood in the way.
@@ -194,20 +209,32 @@ func Unreachable(err error) bool {
 	return strings.Contains(err.Error(), "conn closed") // pgx has no value for it
 }
 
-// Known turns database errors into the ones callers can act on.
+// Known says what was being done, once, and turns database errors into the ones callers can act on.
 func Known(err error, doing string) error {
 	var pg *pgconn.PgError
+	var said *failure
 	switch {
 	case err == nil:
 		return nil
+	case errors.As(err, &said) && said.doing == doing:
+		return err
 	case errors.Is(err, gorm.ErrRecordNotFound), errors.Is(err, pgx.ErrNoRows):
-		return fmt.Errorf("%s: %w", doing, ErrNotFound)
-	case errors.Is(err, gorm.ErrDuplicatedKey), errors.As(err, &pg) && pg.Code == "23505":
-		return fmt.Errorf("%s: %w", doing, ErrTaken)
+		err = ErrNotFound
+	case errors.As(err, &pg) && pg.Code == "23505":
+		err = ErrTaken
 	case errors.As(err, &pg) && pg.Code == "22P02": // an id that is no UUID
-		return fmt.Errorf("%s: %w", doing, ErrNotFound)
+		err = ErrNotFound
 	case errors.As(err, &pg) && (pg.Code == "22021" || pg.Code == "22P05" || pg.Code == "22003"):
-		return fmt.Errorf("%s: %w: %s", doing, ErrUnstorable, pg.Message)
+		err = fmt.Errorf("%w: %s", ErrUnstorable, pg.Message)
 	}
-	return fmt.Errorf("%s: %w", doing, err)
+	return &failure{doing, err}
 }
+
+// failure is an error with what was being done.
+type failure struct {
+	doing string
+	err   error
+}
+
+func (f *failure) Error() string { return f.doing + ": " + f.err.Error() }
+func (f *failure) Unwrap() error { return f.err }

@@ -2,12 +2,258 @@ package db
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"sync"
+	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/pgtype"
+	"gorm.io/gorm"
+	"gorm.io/gorm/schema"
 )
+
+// From is where records are read from and written to: an open database, or a transaction
+// on it.
+type From interface {
+	// Records gives the GORM handle.
+	Records(ctx context.Context) *gorm.DB
+}
+
+// Exec runs a statement, with arguments $1, $2, …, and gives how many rows it concerned.
+func Exec(ctx context.Context, to From, statement string, args ...any) (rows int64, err error) {
+	done := raw(ctx, to, statement, args)
+	done.Callback().Raw().Execute(done)
+	return done.RowsAffected, done.Error
+}
+
+// Rows runs a query and gives its rows by name: every column is named after a field of T
+// in snake case, and every field has a column. Fields may be slices (arrays in the
+// database), and what is tagged serializer:json, or is a map, is read as JSON.
+func Rows[T any](ctx context.Context, from From, doing, query string, args ...any) ([]T, error) {
+	var list []T
+	err := Each(ctx, from, doing, query, args, func(x T) error {
+		list = append(list, x)
+		return nil
+	})
+	return list, err
+}
+
+// Each does the same and hands out one row after the other, so that few are held at once.
+func Each[T any](ctx context.Context, from From, doing, query string, args []any, do func(T) error) error {
+	rows, err := raw(ctx, from, query, args).Rows()
+	if err != nil {
+		return Known(err, doing)
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return Known(err, doing)
+	}
+	order, err := orderOf(reflect.TypeFor[T](), columns)
+	if err != nil {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	into := make([]any, len(columns))
+	for rows.Next() {
+		var x T
+		v := reflect.ValueOf(&x).Elem()
+		for i, f := range order {
+			into[i] = f.into(v.FieldByIndex(f.index))
+		}
+		if err := rows.Scan(into...); err != nil {
+			return Known(err, doing)
+		}
+		if err := do(x); err != nil {
+			return err
+		}
+	}
+	return Known(rows.Err(), doing)
+}
+
+// Row runs a query that must give exactly one row; ErrNotFound says that none, or several,
+// fit.
+func Row[T any](ctx context.Context, from From, doing, query string, args ...any) (T, error) {
+	list, err := Rows[T](ctx, from, doing, query, args...)
+	if err == nil && len(list) != 1 {
+		err = fmt.Errorf("%s: %d fit: %w", doing, len(list), ErrNotFound)
+	}
+	if err != nil {
+		var none T
+		return none, err
+	}
+	return list[0], nil
+}
+
+// Values runs a query and gives its only column.
+func Values[T any](ctx context.Context, from From, doing, query string, args ...any) ([]T, error) {
+	list, err := values[T](ctx, from, query, args)
+	return list, Known(err, doing)
+}
+
+func values[T any](ctx context.Context, from From, query string, args []any) (list []T, err error) {
+	rows, err := raw(ctx, from, query, args).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	scan := scannerOf(reflect.TypeFor[T](), false)
+	for rows.Next() {
+		var x T
+		if err := rows.Scan(scan(reflect.ValueOf(&x).Elem())); err != nil {
+			return nil, err
+		}
+		list = append(list, x)
+	}
+	return list, rows.Err()
+}
+
+// Into reads one value; ErrNotFound says that there is no row. Of several rows it takes the
+// first.
+func Into[T any](ctx context.Context, from From, into *T, query string, args ...any) error {
+	list, err := values[T](ctx, from, query, args)
+	if err == nil && len(list) == 0 {
+		err = ErrNotFound
+	}
+	if err == nil {
+		*into = list[0]
+	}
+	return err
+}
+
+// raw makes a GORM statement of what is written for PostgreSQL: nothing in the text stands
+// for an argument but $1, $2, …
+func raw(ctx context.Context, from From, text string, args []any) *gorm.DB {
+	statement := from.Records(ctx).Raw(text)
+	statement.Statement.Vars = args
+	return statement
+}
+
+// column is a field of a record that a column is read into.
+type column struct {
+	index []int
+	into  func(reflect.Value) any
+}
+
+// orders are the fields of types in the order of columns that were read before.
+var orders sync.Map // of [2]any{type, names of columns} to []column
+
+func orderOf(t reflect.Type, columns []string) ([]column, error) {
+	key := [2]any{t, strings.Join(columns, ",")}
+	if order, ok := orders.Load(key); ok {
+		return order.([]column), nil
+	}
+	fields := map[string]column{}
+	addFields(t, nil, fields)
+	order := make([]column, len(columns))
+	for i, name := range columns {
+		f, ok := fields[name]
+		if !ok {
+			return nil, fmt.Errorf("no field of %s takes column %d, %q: %s", t, i+1, name, remaining(fields))
+		}
+		order[i] = f
+		delete(fields, name)
+	}
+	if len(fields) > 0 {
+		return nil, fmt.Errorf("no column fills %s of %s", remaining(fields), t)
+	}
+	orders.Store(key, order)
+	return order, nil
+}
+
+func remaining(fields map[string]column) string {
+	var names []string
+	for name := range fields {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return strings.Join(names, ", ")
+}
+
+func addFields(t reflect.Type, above []int, fields map[string]column) {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		index := append(slices.Clone(above), i)
+		tag := f.Tag.Get("gorm")
+		switch {
+		case f.Anonymous || tag == "embedded":
+			addFields(f.Type, index, fields)
+		case tag == "-" || !f.IsExported():
+		default:
+			fields[schema.NamingStrategy{}.ColumnName("", f.Name)] = column{index, scannerOf(f.Type, strings.Contains(tag, "serializer:json"))}
+		}
+	}
+}
+
+// arrays reads PostgreSQL's arrays. A map is not safe for concurrent use while it learns
+// types, so each reader takes one.
+var arrays = sync.Pool{New: func() any { return pgtype.NewMap() }}
+
+// scannerOf tells how values of a type are read.
+func scannerOf(t reflect.Type, asJSON bool) func(reflect.Value) any {
+	scanner := reflect.TypeFor[sql.Scanner]()
+	switch {
+	case t == reflect.TypeFor[json.RawMessage](), t.Kind() == reflect.Slice && t.Elem().Kind() == reflect.Uint8 && !asJSON:
+		return func(v reflect.Value) any {
+			return (*textBytes)(v.Addr().Convert(reflect.TypeFor[*[]byte]()).Interface().(*[]byte))
+		}
+	case !asJSON && (reflect.PointerTo(t).Implements(scanner) || t == reflect.TypeFor[time.Time]()):
+		return func(v reflect.Value) any { return v.Addr().Interface() }
+	case asJSON, t.Kind() == reflect.Map, t.Kind() == reflect.Struct:
+		return func(v reflect.Value) any { return inJSON{v.Addr().Interface()} }
+	case t.Kind() == reflect.Slice:
+		return func(v reflect.Value) any { return inArray{v.Addr().Interface()} }
+	}
+	return func(v reflect.Value) any { return v.Addr().Interface() }
+}
+
+// inJSON reads a value that is kept as JSON.
+type inJSON struct{ into any }
+
+// Scan implements sql.Scanner.
+func (j inJSON) Scan(from any) error {
+	switch text := from.(type) {
+	case nil:
+		return nil
+	case []byte:
+		return json.Unmarshal(text, j.into)
+	case string:
+		return json.Unmarshal([]byte(text), j.into)
+	}
+	return fmt.Errorf("%T is no JSON", from)
+}
+
+// inArray reads an array.
+type inArray struct{ into any }
+
+// Scan implements sql.Scanner.
+func (a inArray) Scan(from any) error {
+	m := arrays.Get().(*pgtype.Map)
+	defer arrays.Put(m)
+	return m.SQLScanner(a.into).Scan(from)
+}
+
+// textBytes reads text or bytes.
+type textBytes []byte
+
+// Scan implements sql.Scanner.
+func (b *textBytes) Scan(from any) error {
+	switch text := from.(type) {
+	case nil:
+		*b = nil
+	case []byte:
+		*b = slices.Clone(text)
+	case string:
+		*b = []byte(text)
+	default:
+		return fmt.Errorf("%T is no text", from)
+	}
+	return nil
+}
 
 // TextArray writes ids as a PostgreSQL array; ids hold no character that needs quoting.
 func TextArray(ids []string) string {
@@ -18,43 +264,19 @@ func TextArray(ids []string) string {
 	return "{" + string(text[1:len(text)-1]) + "}"
 }
 
-// Row runs a query that must give exactly one row.
-func Row[T any](ctx context.Context, s *Database, doing, sql string, args ...any) (T, error) {
-	var zero T
-	rows, err := s.Pool.Query(ctx, sql, args...)
-	if err != nil {
-		return zero, Known(err, doing)
+// Map runs a query whose columns are called key and value.
+func Map[K comparable, V any](ctx context.Context, from From, doing, query string, args ...any) (map[K]V, error) {
+	type row struct {
+		Key   K
+		Value V
 	}
-	got, err := pgx.CollectRows(rows, pgx.RowToStructByPos[T])
-	if err != nil {
-		return zero, Known(err, doing)
-	}
-	if len(got) != 1 {
-		return zero, fmt.Errorf("%s: %d fit: %w", doing, len(got), ErrNotFound)
-	}
-	return got[0], nil
+	out := map[K]V{}
+	err := Each(ctx, from, doing, query, args, func(r row) error {
+		out[r.Key] = r.Value
+		return nil
+	})
+	return out, err
 }
 
-// Values runs a query and collects its only column.
-func Values[T any](ctx context.Context, s *Database, doing, sql string, args ...any) ([]T, error) {
-	rows, err := s.Pool.Query(ctx, sql, args...)
-	if err != nil {
-		return nil, Known(err, doing)
-	}
-	got, err := pgx.CollectRows(rows, pgx.RowTo[T])
-	return got, Known(err, doing)
-}
-
-// Rows runs a query and collects its rows by position.
-func Rows[T any](ctx context.Context, s *Database, doing, sql string, args ...any) ([]T, error) {
-	return RowsOf[T](ctx, s.Pool, doing, sql, args...)
-}
-
-func RowsOf[T any](ctx context.Context, from *pgxpool.Pool, doing, sql string, args ...any) ([]T, error) {
-	rows, err := from.Query(ctx, sql, args...)
-	if err != nil {
-		return nil, Known(err, doing)
-	}
-	got, err := pgx.CollectRows(rows, pgx.RowToStructByPos[T])
-	return got, Known(err, doing)
-}
+// Quoted writes the name of a table or column for a statement.
+func Quoted(name string) string { return pgx.Identifier{name}.Sanitize() }

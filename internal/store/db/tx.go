@@ -317,16 +317,10 @@ func (s *Database) Due(ctx context.Context) <-chan struct{} {
 	return c
 }
 
-// From is where records are read from: an open database, or a transaction on it.
-type From interface {
-	Records(ctx context.Context) *gorm.DB
-	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
-}
-
 // Records gives a GORM handle that reads and writes in the transaction.
 func (tx *Tx) Records(ctx context.Context) *gorm.DB { return tx.DB.WithContext(ctx) }
 
-// Query asks in the transaction.
-func (tx *Tx) Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error) {
-	return tx.PGX.Query(ctx, sql, args...)
+// Nested does something that can be undone without the rest of the transaction.
+func (tx *Tx) Nested(ctx context.Context, do func() error) error {
+	return pgx.BeginFunc(ctx, tx.PGX, func(pgx.Tx) error { return do() })
 }

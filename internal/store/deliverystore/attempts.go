@@ -30,7 +30,7 @@ type Attempt struct {
 }
 
 // Attempts lists the tries of a delivery, first to last, the one under way among them.
-func Attempts(ctx context.Context, from *db.Database, deliveryID string) (all []Attempt, err error) {
+func Attempts(ctx context.Context, from db.From, deliveryID string) (all []Attempt, err error) {
 	if err = from.Records(ctx).Where("delivery_id = ?", deliveryID).Order("number").Find(&all).Error; err != nil {
 		return nil, db.Known(err, "listing attempts")
 	}
@@ -39,7 +39,7 @@ func Attempts(ctx context.Context, from *db.Database, deliveryID string) (all []
 		return all, err
 	}
 	last := Attempt{DeliveryID: d.ID, Number: d.Attempts, StartedAt: *d.BegunAt}
-	if err = from.Pool.QueryRow(ctx, `SELECT `+leases.Alive("$1"), d.ClaimedBy).Scan(&last.UnderWay); err == nil && !last.UnderWay {
+	if err = db.Into(ctx, from, &last.UnderWay, `SELECT `+leases.Alive("$1"), d.ClaimedBy); err == nil && !last.UnderWay {
 		last.Error = CutOff
 	}
 	return append(all, last), db.Known(err, "listing attempts")
@@ -61,14 +61,10 @@ type Lane struct {
 // ReadyLanes lists those with deliveries that could be made now: their connection is not
 // paused and does not rest.
 func ReadyLanes(ctx context.Context, from *db.Database, now time.Time) ([]Lane, error) {
-	rows, err := from.Quick.Query(ctx, `SELECT NULL::text AS id WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id IS NULL AND `+isReady+`)
+	all, err := db.Rows[Lane](ctx, from.Quickly(), "looking for deliveries", `SELECT NULL::text AS connection_id WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id IS NULL AND `+isReady+`)
 		UNION ALL SELECT c.id::text FROM connections c WHERE c.paused_at IS NULL AND c.removed_at IS NULL AND NOT EXISTS (SELECT 1 FROM rests r WHERE r.connection_id = c.id AND r.operation = '' AND r.rests_until > $1)
 			AND EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id = c.id AND `+isReady+`)`, now)
-	if err != nil {
-		return nil, db.Known(err, "looking for deliveries")
-	}
-	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Lane])
-	return all, db.Known(err, "looking for deliveries")
+	return all, err
 }
 
 // ReadyAfter is a place in a lane's order of what is ready; the zero value is before its
@@ -102,13 +98,9 @@ func ReadyDeliveries(ctx context.Context, from *db.Database, l Lane, now time.Ti
 		where += fmt.Sprintf(` AND (%s) > ($%d::timestamptz, $%d::text::uuid)`, place, len(args)+1, len(args)+2)
 		args = append(args, after.at, after.id)
 	}
-	rows, err := from.Quick.Query(ctx, `SELECT `+deliveryColumns+` FROM deliveries d WHERE `+where+` AND `+isReady+` AND d.id NOT IN (SELECT unnest($3::text[])::uuid)
+	all, err := db.Rows[Delivery](ctx, from.Quickly(), "looking for deliveries", `SELECT `+deliveryColumns+` FROM deliveries d WHERE `+where+` AND `+isReady+` AND d.id NOT IN (SELECT unnest($3::text[])::uuid)
 		ORDER BY `+place+` LIMIT $2`, args...)
-	if err != nil {
-		return nil, db.Known(err, "looking for deliveries")
-	}
-	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Delivery])
-	return all, db.Known(err, "looking for deliveries")
+	return all, err
 }
 
 // CutOff is what is known of an attempt whose process ended before its answer came.
@@ -116,7 +108,7 @@ const CutOff = "the process ended before the answer came: it is not known whethe
 
 // Unclaim lets others make deliveries of which a worker does not know what became.
 func Unclaim(ctx context.Context, from *db.Database, worker string, ids ...string) error {
-	_, err := from.Quick.Exec(ctx, `UPDATE deliveries SET claimed_by = NULL WHERE id = ANY ($1::text[]::uuid[]) AND claimed_by = $2`, ids, worker)
+	_, err := db.Exec(ctx, from.Quickly(), `UPDATE deliveries SET claimed_by = NULL WHERE id = ANY ($1::text[]::uuid[]) AND claimed_by = $2`, ids, worker)
 	return db.Known(err, "giving deliveries back")
 }
 
@@ -135,7 +127,7 @@ func HoldUntil(ctx context.Context, from *db.Database, held ...HeldDelivery) err
 	for i, h := range held {
 		ids[i], reasons[i], operations[i], until[i] = h.ID, h.Why, h.For, h.Until
 	}
-	_, err := from.Quick.Exec(ctx, `UPDATE deliveries d SET held = w.why, held_for = w.operation, next_at = w.until
+	_, err := db.Exec(ctx, from.Quickly(), `UPDATE deliveries d SET held = w.why, held_for = w.operation, next_at = w.until
 		FROM unnest($1::text[]::uuid[], $2::text[], $3::text[], $4::timestamptz[]) AS w (id, why, operation, until)
 		WHERE d.id = w.id AND d.state IN ('queued', 'retrying') AND (d.claimed_by IS NULL OR NOT `+leases.Alive("d.claimed_by")+`)`, ids, reasons, operations, until)
 	return db.Known(err, "holding deliveries")
@@ -150,20 +142,12 @@ func HoldUntil(ctx context.Context, from *db.Database, held ...HeldDelivery) err
 func BeginAttempts(ctx context.Context, from *db.Database, worker string, due, started time.Time, ids ...string) (map[string]int, error) {
 	// The second condition holds when nobody has changed the row since it was picked; it is
 	// written so that it cannot be looked up in the index of what is ready.
-	rows, err := from.Quick.Query(ctx, `WITH picked AS (SELECT p.* FROM unnest($4::text[]::uuid[]) AS w (id) CROSS JOIN LATERAL (SELECT d.id, d.attempts, d.begun_at, d.claimed_by, d.state, d.next_at FROM deliveries d WHERE d.id = w.id AND `+isReady+` OFFSET 0) p),
+	return db.Map[string, int](ctx, from.Quickly(), "beginning attempts", `WITH picked AS (SELECT p.* FROM unnest($4::text[]::uuid[]) AS w (id) CROSS JOIN LATERAL (SELECT d.id, d.attempts, d.begun_at, d.claimed_by, d.state, d.next_at FROM deliveries d WHERE d.id = w.id AND `+isReady+` OFFSET 0) p),
 		begun AS (UPDATE deliveries d SET attempts = d.attempts + 1, claimed_by = $2, begun_at = $3 FROM picked p WHERE d.id = p.id
 			AND (d.attempts, d.state) = (p.attempts, p.state) AND (d.begun_at, d.claimed_by, d.next_at) IS NOT DISTINCT FROM (p.begun_at, p.claimed_by, p.next_at)
 			RETURNING d.id, d.attempts, p.begun_at AS left_behind),
 		ended AS (INSERT INTO attempts (delivery_id, number, started_at, error) SELECT id, attempts - 1, left_behind, '`+CutOff+`' FROM begun WHERE left_behind IS NOT NULL ON CONFLICT DO NOTHING)
-		SELECT id::text, attempts FROM begun`, due, worker, started, ids)
-	if err != nil {
-		return nil, db.Known(err, "beginning attempts")
-	}
-	out := make(map[string]int, len(ids))
-	var id string
-	var number int
-	_, err = pgx.ForEachRow(rows, []any{&id, &number}, func() error { out[id] = number; return nil })
-	return out, db.Known(err, "beginning attempts")
+		SELECT id::text AS key, attempts AS value FROM begun`, due, worker, started, ids)
 }
 
 // EventsOf gives the events that deliveries are for, by id.
@@ -172,16 +156,12 @@ func EventsOf(ctx context.Context, from *db.Database, deliveries []Delivery) (ma
 	for i, d := range deliveries {
 		ids[i] = d.EventID
 	}
-	rows, err := from.Quick.Query(ctx, `SELECT `+eventstore.EventColumns+` FROM events WHERE id = ANY ($1::text[]::uuid[])`, ids)
-	if err != nil {
-		return nil, db.Known(err, "finding events")
-	}
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[eventstore.Event])
+	list, err := db.Rows[eventstore.Event](ctx, from.Quickly(), "finding events", `SELECT `+eventstore.EventColumns+` FROM events WHERE id = ANY ($1::text[]::uuid[])`, ids)
 	events := make(map[string]eventstore.Event, len(list))
 	for _, e := range list {
 		events[e.ID] = e
 	}
-	return events, db.Known(err, "finding events")
+	return events, err
 }
 
 // EndAttempts writes what became of attempts that a worker has begun, and what they mean

@@ -3,8 +3,6 @@ package deliverystore
 import (
 	"context"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/store/db"
 )
 
@@ -21,13 +19,13 @@ type Consequence struct {
 
 // ConsequencesOfReversed lists what was done for completions that have been reversed at some time, by
 // person. Whether they are still open is not looked at.
-func ConsequencesOfReversed(ctx context.Context, from *db.Database) ([]Consequence, error) {
+func ConsequencesOfReversed(ctx context.Context, from db.From) ([]Consequence, error) {
 	return db.Rows[Consequence](ctx, from, "looking what reversed completions led to", `
 		WITH open AS (SELECT DISTINCT replace(type, '.reopened', '.completed') AS type, person_id, section_id, module_id, activity_id FROM events
 			WHERE type IN ('activity.reopened', 'module.reopened', 'course.reopened') AND person_id IS NOT NULL AND section_id IS NOT NULL)
-		SELECT c.type, c.person_id::text, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = c.person_id), ''), c.section_id::text, c.course_id::text, c.module_id, c.activity_id,
-			d.action->>'kind', coalesce(b.name, ''), coalesce(d.action->>'operation', d.action->>'group', ''),
-			coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT p.name FROM stage_plans p WHERE p.id = d.stage_plan_id), ''), coalesce((SELECT n.name FROM connections n WHERE n.id = d.connection_id), '')
+		SELECT c.type, c.person_id::text, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = c.person_id), '') AS person, c.section_id::text, c.course_id::text, c.module_id, c.activity_id,
+			d.action->>'kind' AS kind, coalesce(b.name, '') AS badge, coalesce(d.action->>'operation', d.action->>'group', '') AS operation,
+			coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT p.name FROM stage_plans p WHERE p.id = d.stage_plan_id), '') AS origin, coalesce((SELECT n.name FROM connections n WHERE n.id = d.connection_id), '') AS service
 		FROM open o JOIN events c ON c.type = o.type AND c.person_id = o.person_id AND c.section_id = o.section_id AND c.module_id = o.module_id AND c.activity_id = o.activity_id
 		JOIN deliveries d ON d.event_id = c.id AND d.state = 'delivered' AND d.undoes IS NULL AND d.action->>'kind' IN ('award', 'operate', 'send', 'enrol', 'add-to-group')
 		LEFT JOIN badges b ON b.id::text = d.action->>'badgeId'
@@ -39,8 +37,8 @@ func ConsequencesOfReversed(ctx context.Context, from *db.Database) ([]Consequen
 // KeepChains keeps with events of joining and leaving how many events led to them by deliveries
 // that enrolled the person there or took them out in the 60 days before, and gives those
 // numbers by event. Events that nothing led to are left out.
-func KeepChains(ctx context.Context, from *db.Database, ids []string) (map[string]int, error) {
-	rows, err := from.Pool.Query(ctx, `
+func KeepChains(ctx context.Context, from db.From, ids []string) (map[string]int, error) {
+	return db.Map[string, int](ctx, from, "looking what led to events", `
 		WITH led AS (
 			SELECT e.id, 1 + coalesce((c.data->>'chain')::int, 0) AS n
 			FROM events e
@@ -50,13 +48,5 @@ func KeepChains(ctx context.Context, from *db.Database, ids []string) (map[strin
 				ORDER BY d.finished_at DESC LIMIT 1) d
 			JOIN events c ON c.id = d.event_id
 			WHERE e.id = ANY ($1::text[]::uuid[]))
-		UPDATE events e SET data = coalesce(e.data, '{}') || jsonb_build_object('chain', led.n) FROM led WHERE e.id = led.id RETURNING e.id::text, led.n`, ids)
-	if err != nil {
-		return nil, db.Known(err, "looking what led to events")
-	}
-	out := map[string]int{}
-	var id string
-	var n int
-	_, err = pgx.ForEachRow(rows, []any{&id, &n}, func() error { out[id] = n; return nil })
-	return out, db.Known(err, "looking what led to events")
+		UPDATE events e SET data = coalesce(e.data, '{}') || jsonb_build_object('chain', led.n) FROM led WHERE e.id = led.id RETURNING e.id::text AS key, led.n AS value`, ids)
 }

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm/clause"
 
 	"kanban/internal/core/finding"
@@ -82,7 +81,7 @@ func AddDeliveries(ctx context.Context, tx *db.Tx, all []Delivery) (map[string]b
 	if err != nil {
 		return nil, err
 	}
-	rows, err := tx.PGX.Query(ctx, `WITH fresh AS (INSERT INTO deliveries (id, event_id, rule_id, offer_id, stage_plan_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
+	ids, err := db.Values[string](ctx, tx, "making deliveries", `WITH fresh AS (INSERT INTO deliveries (id, event_id, rule_id, offer_id, stage_plan_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
 		SELECT w."ID", w."EventID", w."RuleID", w."OfferID", w."StagePlanID", w."RuleVersion", w."Position", w."Action", w."ConnectionID", w."PersonID", w."SectionID", w."OnceKey", w."Undoes", w."State", w."DueAt", w."Code", w."LastError", w."FinishedAt"
 		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "EventID" uuid, "RuleID" uuid, "OfferID" uuid, "StagePlanID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "ConnectionID" uuid, "PersonID" uuid, "SectionID" uuid,
 			"OnceKey" text, "Undoes" uuid, "State" text, "DueAt" timestamptz, "Code" text, "LastError" text, "FinishedAt" timestamptz)
@@ -90,16 +89,14 @@ func AddDeliveries(ctx context.Context, tx *db.Tx, all []Delivery) (map[string]b
 		ORDER BY w."OnceKey", w."EventID", w."RuleID", w."Position", w."ID" ON CONFLICT DO NOTHING RETURNING id, rule_id, position, undoes, state),
 		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, count(*), 0 FROM fresh WHERE rule_id IS NOT NULL AND position = 0 AND undoes IS NULL AND state <> 'skipped' GROUP BY rule_id)
 		SELECT id::text FROM fresh`, string(text))
-	if err != nil {
-		return nil, db.Known(err, "making deliveries")
+	for _, id := range ids {
+		fresh[id] = true
 	}
-	var id string
-	_, err = pgx.ForEachRow(rows, []any{&id}, func() error { fresh[id] = true; return nil })
-	return fresh, db.Known(err, "making deliveries")
+	return fresh, err
 }
 
 // FindDelivery finds one by id.
-func FindDelivery(ctx context.Context, from *db.Database, id string) (d Delivery, err error) {
+func FindDelivery(ctx context.Context, from db.From, id string) (d Delivery, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&d).Error
 	return d, db.Known(err, "finding the delivery")
 }
@@ -151,7 +148,7 @@ type ListedDelivery struct {
 }
 
 // Deliveries lists the newest first.
-func Deliveries(ctx context.Context, from *db.Database, f DeliveryFilter) (all []ListedDelivery, err error) {
+func Deliveries(ctx context.Context, from db.From, f DeliveryFilter) (all []ListedDelivery, err error) {
 	q := from.Records(ctx).Table("deliveries d").Select(`d.*,
 		coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT o.name FROM offers o WHERE o.id = d.offer_id), (SELECT g.name FROM stage_plans g WHERE g.id = d.stage_plan_id), '') AS rule,
 		EXISTS (SELECT 1 FROM deliveries u WHERE u.undoes = d.id AND u.state = 'delivered') AS reverted,
@@ -175,8 +172,8 @@ const queuedAnew = `state = 'queued', next_at = NULL, finished_at = NULL, held =
 // requeue puts back into the queue what of the deliveries d that wait fits, and gives how many
 // there were.
 func requeue(ctx context.Context, tx *db.Tx, fits string, args ...any) (int, error) {
-	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries d SET `+queuedAnew+`WHERE d.state = 'waiting' AND `+fits, args...)
-	n := int(tag.RowsAffected())
+	changed, err := db.Exec(ctx, tx, `UPDATE deliveries d SET `+queuedAnew+`WHERE d.state = 'waiting' AND `+fits, args...)
+	n := int(changed)
 	return n, Requeued(ctx, tx, n, err)
 }
 
@@ -225,7 +222,7 @@ type WaitingGroup struct {
 // WaitingGroups gathers all deliveries that wait for a person by what they come from, where
 // they go and why they wait, the largest first. What lies with the person they are about is
 // gathered by person.
-func WaitingGroups(ctx context.Context, from *db.Database) ([]WaitingGroup, error) {
+func WaitingGroups(ctx context.Context, from db.From) ([]WaitingGroup, error) {
 	return db.Rows[WaitingGroup](ctx, from, "grouping the deliveries that wait", `
 		WITH groups AS (
 			SELECT d.rule_id, d.offer_id, d.stage_plan_id, d.connection_id, d.code, d.last_error, count(*)::int AS n, max(d.id::text)::uuid AS one, false AS own, 1 AS origins
@@ -233,14 +230,14 @@ func WaitingGroups(ctx context.Context, from *db.Database) ([]WaitingGroup, erro
 			UNION ALL
 			SELECT (min(d.rule_id::text))::uuid, (min(d.offer_id::text))::uuid, (min(d.stage_plan_id::text))::uuid, NULL, d.code, min(d.last_error), count(*)::int, max(d.id::text)::uuid, true, count(DISTINCT coalesce(d.rule_id, d.offer_id, d.stage_plan_id))
 			FROM deliveries d WHERE d.state = 'waiting' AND d.person_id IS NOT NULL AND d.code = ANY ($1) GROUP BY d.person_id, d.code)
-		SELECT coalesce(g.rule_id, g.offer_id, g.stage_plan_id)::text, coalesce(g.rule_id::text, ''), coalesce(g.connection_id::text, ''),
-			coalesce((SELECT r.name FROM rules r WHERE r.id = g.rule_id), (SELECT o.name FROM offers o WHERE o.id = g.offer_id), (SELECT p.name FROM stage_plans p WHERE p.id = g.stage_plan_id), ''),
-			g.code, g.last_error, g.n, d.event_id::text, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), ''), coalesce(d.person_id::text, ''), g.own, g.origins
+		SELECT coalesce(g.rule_id, g.offer_id, g.stage_plan_id)::text AS origin, coalesce(g.rule_id::text, '') AS rule_id, coalesce(g.connection_id::text, '') AS connection_id,
+			coalesce((SELECT r.name FROM rules r WHERE r.id = g.rule_id), (SELECT o.name FROM offers o WHERE o.id = g.offer_id), (SELECT p.name FROM stage_plans p WHERE p.id = g.stage_plan_id), '') AS rule,
+			g.code, g.last_error, g.n AS count, d.event_id::text, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person, coalesce(d.person_id::text, '') AS person_id, g.own, g.origins
 		FROM groups g JOIN deliveries d ON d.id = g.one ORDER BY g.n DESC, 1, 5, 6`, []finding.Code{finding.AddressMissing, finding.AccountMissing})
 }
 
 // Following lists the deliveries of the same event and origin, by position.
-func Following(ctx context.Context, from *db.Database, d Delivery) (all []Delivery, err error) {
+func Following(ctx context.Context, from db.From, d Delivery) (all []Delivery, err error) {
 	err = from.Records(ctx).Where("event_id = ? AND coalesce(rule_id, offer_id, stage_plan_id) = ? AND undoes IS NULL", d.EventID, d.Origin()).Order("position").Find(&all).Error
 	return all, db.Known(err, "listing a rule's deliveries")
 }
@@ -251,7 +248,7 @@ func QueuePlanned(ctx context.Context, tx *db.Tx, due time.Time, ids ...string) 
 	if len(ids) == 0 {
 		return nil
 	}
-	_, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'queued', due_at = coalesce(due_at, $2) WHERE id = ANY ($1::text[]::uuid[]) AND state = 'planned'`, ids, due)
+	_, err := db.Exec(ctx, tx, `UPDATE deliveries SET state = 'queued', due_at = coalesce(due_at, $2) WHERE id = ANY ($1::text[]::uuid[]) AND state = 'planned'`, ids, due)
 	tx.Due = true
 	return db.Known(err, "queueing deliveries")
 }
@@ -264,18 +261,15 @@ func Queued(tx *db.Tx) { tx.Due = true }
 func Requeue(ctx context.Context, tx *db.Tx, f DeliveryFilter) (ids []string, err error) {
 	conditions, args := f.where()
 	sql := numbered(append(conditions, "(d.state IN ('waiting', 'retrying') OR d.state = 'queued' AND d.held <> '')"))
-	rows, err := tx.PGX.Query(ctx, `UPDATE deliveries d SET `+queuedAnew+`WHERE `+sql+` RETURNING d.id::text`, args...)
-	if err == nil {
-		ids, err = pgx.CollectRows(rows, pgx.RowTo[string])
-	}
+	ids, err = db.Values[string](ctx, tx, "retrying deliveries", `UPDATE deliveries d SET `+queuedAnew+`WHERE `+sql+` RETURNING d.id::text`, args...)
 	return ids, Requeued(ctx, tx, len(ids), err)
 }
 
 // RequeueOne does the same with one; ErrStale means that it neither waits nor would
 // be tried later.
 func RequeueOne(ctx context.Context, tx *db.Tx, id string) error {
-	tag, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET `+queuedAnew+`WHERE id = $1 AND (state IN ('waiting', 'retrying') OR state = 'queued' AND held <> '')`, id)
-	if err == nil && tag.RowsAffected() == 0 {
+	changed, err := db.Exec(ctx, tx, `UPDATE deliveries SET `+queuedAnew+`WHERE id = $1 AND (state IN ('waiting', 'retrying') OR state = 'queued' AND held <> '')`, id)
+	if err == nil && changed == 0 {
 		return fmt.Errorf("retrying the delivery: %w", db.ErrStale)
 	}
 	return Requeued(ctx, tx, 1, err)
@@ -290,21 +284,10 @@ func Requeued(ctx context.Context, tx *db.Tx, n int, err error) error {
 }
 
 // StillToCome counts what is still to come of deliveries that fit the filter, by state.
-func StillToCome(ctx context.Context, from *db.Database, f DeliveryFilter) (map[string]int, error) {
+func StillToCome(ctx context.Context, from db.From, f DeliveryFilter) (map[string]int, error) {
 	conditions, args := f.where()
 	sql := numbered(append(conditions, "d.state IN ('planned', 'queued', 'retrying', 'waiting')"))
-	rows, err := from.Pool.Query(ctx, `SELECT d.state, count(*)::int FROM deliveries d WHERE `+sql+` GROUP BY 1`, args...)
-	if err != nil {
-		return nil, db.Known(err, "counting what is still to come")
-	}
-	out := map[string]int{}
-	var state string
-	var n int
-	_, err = pgx.ForEachRow(rows, []any{&state, &n}, func() error {
-		out[state] = n
-		return nil
-	})
-	return out, db.Known(err, "counting what is still to come")
+	return db.Map[string, int](ctx, from, "counting what is still to come", `SELECT d.state AS key, count(*)::int AS value FROM deliveries d WHERE `+sql+` GROUP BY 1`, args...)
 }
 
 // GiveUp stops what is still to come of deliveries that fit the filter, with a reason, and what
@@ -313,17 +296,18 @@ func StillToCome(ctx context.Context, from *db.Database, f DeliveryFilter) (map[
 func GiveUp(ctx context.Context, tx *db.Tx, f DeliveryFilter, why string) (stopped, underWay int, err error) {
 	conditions, args := f.where()
 	sql := numbered(append(conditions, "d.undoes IS NULL"))
-	err = tx.PGX.QueryRow(ctx, fmt.Sprintf(`
+	type counts struct{ Stopped, UnderWay int }
+	n, err := db.Row[counts](ctx, tx, "giving deliveries up", fmt.Sprintf(`
 		WITH asked AS MATERIALIZED (SELECT d.event_id, coalesce(d.rule_id, d.offer_id, d.stage_plan_id) AS origin, min(d.position) AS first FROM deliveries d
 			WHERE %s AND d.state IN ('planned', 'queued', 'retrying', 'waiting') GROUP BY 1, 2),
 		every AS MATERIALIZED (SELECT d.id, d.claimed_by IS NOT NULL AS under_way FROM deliveries d JOIN asked a ON a.event_id = d.event_id AND a.origin = coalesce(d.rule_id, d.offer_id, d.stage_plan_id)
 			WHERE d.position >= a.first AND d.undoes IS NULL AND d.state IN ('planned', 'queued', 'retrying', 'waiting')),
 		done AS (UPDATE deliveries d SET state = 'stopped', held = $%d, next_at = NULL, finished_at = now() FROM every e WHERE e.id = d.id AND NOT e.under_way AND d.claimed_by IS NULL RETURNING d.id)
-		SELECT (SELECT count(*)::int FROM done), (SELECT count(*)::int FROM every WHERE under_way)`, sql, len(args)+1), append(args, why)...).Scan(&stopped, &underWay)
-	if err != nil || stopped == 0 {
-		return stopped, underWay, db.Known(err, "giving deliveries up")
+		SELECT (SELECT count(*)::int FROM done) AS stopped, (SELECT count(*)::int FROM every WHERE under_way) AS under_way`, sql, len(args)+1), append(args, why)...)
+	if err != nil || n.Stopped == 0 {
+		return n.Stopped, n.UnderWay, err
 	}
-	return stopped, underWay, tx.Announce(ctx, "delivery", "")
+	return n.Stopped, n.UnderWay, tx.Announce(ctx, "delivery", "")
 }
 
 // numbered joins conditions whose parameters are written ?, and numbers these.
@@ -337,7 +321,7 @@ func numbered(conditions []string) string {
 
 // StopFollowing ends what is still to come of one event and origin, from a position on.
 func StopFollowing(ctx context.Context, tx *db.Tx, d Delivery, why string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET state = 'stopped', held = $4, next_at = NULL, finished_at = now()
+	_, err := db.Exec(ctx, tx, `UPDATE deliveries SET state = 'stopped', held = $4, next_at = NULL, finished_at = now()
 		WHERE event_id = $1 AND coalesce(rule_id, offer_id, stage_plan_id) = $2 AND position >= $3 AND undoes IS NULL AND state IN ('planned', 'queued', 'retrying')`, d.EventID, d.Origin(), d.Position, why)
 	return db.Known(err, "stopping deliveries")
 }
@@ -369,38 +353,38 @@ func FindUndoable(ctx context.Context, tx *db.Tx, ruleID string, e eventstore.Ev
 
 // AllowAgain lets a rule fire again for the person of a delivery that was reverted.
 func AllowAgain(ctx context.Context, tx *db.Tx, id, state string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE deliveries SET once_key = NULL, state = CASE WHEN $2 = '' THEN state ELSE $2 END,
+	_, err := db.Exec(ctx, tx, `UPDATE deliveries SET once_key = NULL, state = CASE WHEN $2 = '' THEN state ELSE $2 END,
 		held = CASE WHEN $2 = '' THEN held ELSE 'undone' END, finished_at = coalesce(finished_at, now()) WHERE id = $1`, id, state)
 	return db.Known(err, "taking a delivery back")
 }
 
 // HasEarlier reports whether an earlier delivery to the same person and connection is
 // still to be made.
-func HasEarlier(ctx context.Context, from *db.Database, d Delivery) (yes bool, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM deliveries o WHERE o.connection_id = $1 AND o.person_id = $2 AND o.id < $3
-		AND o.state IN ('queued', 'retrying', 'waiting') AND (o.due_at IS NULL OR o.due_at <= now()))`, d.ConnectionID, d.PersonID, d.ID).Scan(&yes)
+func HasEarlier(ctx context.Context, from db.From, d Delivery) (yes bool, err error) {
+	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM deliveries o WHERE o.connection_id = $1 AND o.person_id = $2 AND o.id < $3
+		AND o.state IN ('queued', 'retrying', 'waiting') AND (o.due_at IS NULL OR o.due_at <= now()))`, d.ConnectionID, d.PersonID, d.ID)
 	return yes, db.Known(err, "looking for earlier deliveries")
 }
 
 // ClaimCall takes one of the calls that a rule may make within a window. It gives nil,
 // or until when the rule has to wait because it has made them all.
 func ClaimCall(ctx context.Context, from *db.Database, ruleID string, now time.Time, window time.Duration, most int) (until *time.Time, err error) {
-	err = pgx.BeginFunc(ctx, from.Pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended('calls/' || $1, 0))`, ruleID); err != nil {
+	err = from.InTx(ctx, func(tx *db.Tx) error {
+		if _, err := db.Exec(ctx, tx, `SELECT pg_advisory_xact_lock(hashtextextended('calls/' || $1, 0))`, ruleID); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `DELETE FROM rule_calls WHERE rule_id = $1 AND at <= $2`, ruleID, now.Add(-window)); err != nil {
+		if _, err := db.Exec(ctx, tx, `DELETE FROM rule_calls WHERE rule_id = $1 AND at <= $2`, ruleID, now.Add(-window)); err != nil {
 			return err
 		}
 		var first time.Time // of as many of the latest as may be made
-		err := tx.QueryRow(ctx, `SELECT at FROM rule_calls WHERE rule_id = $1 ORDER BY at DESC OFFSET $2 LIMIT 1`, ruleID, most-1).Scan(&first)
+		err := db.Into(ctx, tx, &first, `SELECT at FROM rule_calls WHERE rule_id = $1 ORDER BY at DESC OFFSET $2 LIMIT 1`, ruleID, most-1)
 		if err == nil {
 			next := first.Add(window)
 			until = &next
 			return nil
 		}
-		if errors.Is(err, pgx.ErrNoRows) {
-			_, err = tx.Exec(ctx, `INSERT INTO rule_calls (rule_id, at) VALUES ($1, $2)`, ruleID, now)
+		if errors.Is(err, db.ErrNotFound) {
+			_, err = db.Exec(ctx, tx, `INSERT INTO rule_calls (rule_id, at) VALUES ($1, $2)`, ruleID, now)
 		}
 		return err
 	})

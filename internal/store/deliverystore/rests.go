@@ -4,8 +4,6 @@ import (
 	"context"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/core/rest"
 	"kanban/internal/store/db"
 )
@@ -48,7 +46,7 @@ func orNil(t time.Time) *time.Time {
 }
 
 // Rests lists what fails in a row, at one connection or (id empty) at all.
-func Rests(ctx context.Context, from *db.Database, connectionID string) (all []Rest, err error) {
+func Rests(ctx context.Context, from db.From, connectionID string) (all []Rest, err error) {
 	q := from.Records(ctx).Order("connection_id, operation")
 	if connectionID != "" {
 		q = q.Where("connection_id = ?", connectionID)
@@ -59,20 +57,16 @@ func Rests(ctx context.Context, from *db.Database, connectionID string) (all []R
 
 // WaitingFor counts the deliveries that wait for a service that rests or for one operation
 // of it.
-func WaitingFor(ctx context.Context, from *db.Database, connectionID, operation string) (n int, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT count(*) FROM deliveries WHERE connection_id = $1 AND state IN ('queued', 'retrying') AND ($2 = '' OR held_for = $2)`, connectionID, operation).Scan(&n)
+func WaitingFor(ctx context.Context, from db.From, connectionID, operation string) (n int, err error) {
+	err = db.Into(ctx, from, &n, `SELECT count(*) FROM deliveries WHERE connection_id = $1 AND state IN ('queued', 'retrying') AND ($2 = '' OR held_for = $2)`, connectionID, operation)
 	return n, db.Known(err, "counting what waits")
 }
 
 // CountFailure changes what is known of a service or operation by a function, and gives
 // what it then is.
 func CountFailure(ctx context.Context, tx *db.Tx, connectionID, operation, title string, count func(rest.Record) rest.Record) (rest.Record, error) {
-	rows, err := tx.PGX.Query(ctx, `WITH new AS (INSERT INTO rests (connection_id, operation) SELECT id, $2 FROM connections WHERE id = $1 ON CONFLICT DO NOTHING)
+	found, err := db.Rows[Rest](ctx, tx, "counting a failure", `WITH new AS (INSERT INTO rests (connection_id, operation) SELECT id, $2 FROM connections WHERE id = $1 ON CONFLICT DO NOTHING)
 		SELECT connection_id::text, operation, title, reason, failures, rests, since, counted_at, rests_until FROM rests WHERE connection_id = $1 AND operation = $2 FOR UPDATE`, connectionID, operation)
-	if err != nil {
-		return rest.Record{}, db.Known(err, "counting a failure")
-	}
-	found, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Rest])
 	if err != nil {
 		return rest.Record{}, db.Known(err, "counting a failure")
 	}
@@ -81,7 +75,7 @@ func CountFailure(ctx context.Context, tx *db.Tx, connectionID, operation, title
 		was = found[0]
 	}
 	now := count(was.record())
-	_, err = tx.PGX.Exec(ctx, `UPDATE rests SET title = $3, reason = $4, failures = $5, rests = $6, since = $7, counted_at = $8, rests_until = $9 WHERE connection_id = $1 AND operation = $2`,
+	_, err = db.Exec(ctx, tx, `UPDATE rests SET title = $3, reason = $4, failures = $5, rests = $6, since = $7, counted_at = $8, rests_until = $9 WHERE connection_id = $1 AND operation = $2`,
 		connectionID, operation, title, storable(now.Reason), now.Failures, now.Rests, orNil(now.Since), orNil(now.Counted), orNil(now.Until))
 	return now, db.Known(err, "counting a failure")
 }
@@ -89,12 +83,12 @@ func CountFailure(ctx context.Context, tx *db.Tx, connectionID, operation, title
 // EndFailures ends the failures of a service (no operation) or of one operation, and lets what
 // waited for it go on. ok is false when there were none.
 func EndFailures(ctx context.Context, tx *db.Tx, connectionID, operation string) (ok bool, err error) {
-	tag, err := tx.PGX.Exec(ctx, `DELETE FROM rests WHERE connection_id = $1 AND operation = $2`, connectionID, operation)
-	if err != nil || tag.RowsAffected() == 0 {
+	changed, err := db.Exec(ctx, tx, `DELETE FROM rests WHERE connection_id = $1 AND operation = $2`, connectionID, operation)
+	if err != nil || changed == 0 {
 		return false, db.Known(err, "ending a rest")
 	}
 	if operation != "" {
-		_, err = tx.PGX.Exec(ctx, `UPDATE deliveries SET next_at = NULL, held = '' WHERE connection_id = $1 AND held_for = $2 AND state IN ('queued', 'retrying')`, connectionID, operation)
+		_, err = db.Exec(ctx, tx, `UPDATE deliveries SET next_at = NULL, held = '' WHERE connection_id = $1 AND held_for = $2 AND state IN ('queued', 'retrying')`, connectionID, operation)
 	}
 	tx.Due = true
 	return true, db.Known(err, "ending a rest")
@@ -102,32 +96,24 @@ func EndFailures(ctx context.Context, tx *db.Tx, connectionID, operation string)
 
 // EndAllFailures ends the rests of a service and of all its operations.
 func EndAllFailures(ctx context.Context, tx *db.Tx, connectionID string) error {
-	rows, err := tx.PGX.Query(ctx, `SELECT operation FROM rests WHERE connection_id = $1`, connectionID)
-	if err != nil {
-		return db.Known(err, "ending rests")
-	}
-	all, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	all, err := db.Values[string](ctx, tx, "ending rests", `SELECT operation FROM rests WHERE connection_id = $1`, connectionID)
 	for _, operation := range all {
 		if _, err := EndFailures(ctx, tx, connectionID, operation); err != nil {
 			return err
 		}
 	}
-	return db.Known(err, "ending rests")
+	return err
 }
 
 // TryDuringRest lets exactly one caller see whether what rests works again, once its rest is
 // over; for all others it rests on for as long as said.
-func TryDuringRest(ctx context.Context, from *db.Database, connectionID, operation string, now time.Time, again time.Duration) (yes bool, err error) {
-	tag, err := from.Pool.Exec(ctx, `UPDATE rests SET rests_until = $3 WHERE connection_id = $1 AND operation = $2 AND rests_until <= $4`, connectionID, operation, now.Add(again), now)
-	return tag.RowsAffected() == 1, db.Known(err, "looking whether a connection rests")
+func TryDuringRest(ctx context.Context, from db.From, connectionID, operation string, now time.Time, again time.Duration) (yes bool, err error) {
+	changed, err := db.Exec(ctx, from, `UPDATE rests SET rests_until = $3 WHERE connection_id = $1 AND operation = $2 AND rests_until <= $4`, connectionID, operation, now.Add(again), now)
+	return changed == 1, db.Known(err, "looking whether a connection rests")
 }
 
 // ConnectionsOf lists the connections to which deliveries go.
 func ConnectionsOf(ctx context.Context, tx *db.Tx, deliveryIDs []string) ([]string, error) {
-	rows, err := tx.PGX.Query(ctx, `SELECT DISTINCT connection_id::text FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) AND connection_id IS NOT NULL ORDER BY 1`, deliveryIDs)
-	if err != nil {
-		return nil, db.Known(err, "finding connections")
-	}
-	all, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	return all, db.Known(err, "finding connections")
+	all, err := db.Values[string](ctx, tx, "finding connections", `SELECT DISTINCT connection_id::text FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) AND connection_id IS NOT NULL ORDER BY 1`, deliveryIDs)
+	return all, err
 }

@@ -46,14 +46,9 @@ func (e Event) Thing() (field, id string) {
 // Results gives every pass and fail of an event's person in its section and activity, except
 // those whose statement was voided: a result's natural key ends with its statement's id.
 func Results(ctx context.Context, tx *db.Tx, e Event) ([]rule.Result, error) {
-	rows, err := tx.PGX.Query(ctx, `SELECT type, occurred_at, natural_key FROM events e WHERE person_id = $1 AND section_id IS NOT DISTINCT FROM $2 AND activity_id = $3 AND type IN ($4, $5)
-		AND NOT EXISTS (SELECT 1 FROM statements s WHERE s.person_id = e.person_id AND s.voided_at IS NOT NULL AND s.id::text = right(e.natural_key, 36))`,
-		e.PersonID, e.SectionID, e.ActivityID, string(rule.AssessmentPassed), string(rule.AssessmentFailed))
-	if err != nil {
-		return nil, db.Known(err, "finding results")
-	}
-	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[rule.Result])
-	return all, db.Known(err, "finding results")
+	all, err := db.Rows[rule.Result](ctx, tx, "finding results", `SELECT type AS trigger, occurred_at AS at, natural_key AS key FROM events e WHERE person_id = $1 AND section_id IS NOT DISTINCT FROM $2 AND activity_id = $3 AND type IN ($4, $5)
+		AND NOT EXISTS (SELECT 1 FROM statements s WHERE s.person_id = e.person_id AND s.voided_at IS NOT NULL AND s.id::text = right(e.natural_key, 36))`, e.PersonID, e.SectionID, e.ActivityID, string(rule.AssessmentPassed), string(rule.AssessmentFailed))
+	return all, err
 }
 
 // eventsPerJob is how many events one React job takes.
@@ -179,7 +174,7 @@ type ListedEvent struct {
 }
 
 // Events lists the newest first.
-func Events(ctx context.Context, from *db.Database, f EventFilter) (all []ListedEvent, err error) {
+func Events(ctx context.Context, from db.From, f EventFilter) (all []ListedEvent, err error) {
 	q := from.Records(ctx).Table("events e").Select(`e.*,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = e.person_id), '') AS person,
 		coalesce((SELECT s.title FROM sections s WHERE s.id = e.section_id), '') AS section,
@@ -218,7 +213,7 @@ type EventQuery struct {
 }
 
 // EventsFor lists the events of a trigger within a scope.
-func EventsFor(ctx context.Context, from *db.Database, f EventQuery) (all []Event, err error) {
+func EventsFor(ctx context.Context, from db.From, f EventQuery) (all []Event, err error) {
 	order := "id DESC"
 	if f.Ascending {
 		order = "id"
@@ -240,21 +235,17 @@ func EventsFor(ctx context.Context, from *db.Database, f EventQuery) (all []Even
 
 // FiredFor gives the events for which a rule has fired, and every once-key that it has
 // used.
-func FiredFor(ctx context.Context, from *db.Database, ruleID string) (fired, once map[string]bool, err error) {
+func FiredFor(ctx context.Context, from db.From, ruleID string) (fired, once map[string]bool, err error) {
+	type firing struct{ EventID, OnceKey string }
 	fired, once = map[string]bool{}, map[string]bool{}
-	rows, err := from.Pool.Query(ctx, `SELECT d.event_id::text, coalesce(d.once_key, '') FROM deliveries d WHERE d.rule_id = $1 AND d.position = 0 AND d.undoes IS NULL`, ruleID)
-	if err != nil {
-		return nil, nil, db.Known(err, "finding what a rule has done")
-	}
-	var event, key string
-	_, err = pgx.ForEachRow(rows, []any{&event, &key}, func() error {
-		fired[event] = true
-		if key != "" {
-			once[key] = true
+	err = db.Each(ctx, from, "finding what a rule has done", `SELECT event_id::text, coalesce(once_key, '') AS once_key FROM deliveries WHERE rule_id = $1 AND position = 0 AND undoes IS NULL`, []any{ruleID}, func(f firing) error {
+		fired[f.EventID] = true
+		if f.OnceKey != "" {
+			once[f.OnceKey] = true
 		}
 		return nil
 	})
-	return fired, once, db.Known(err, "finding what a rule has done")
+	return fired, once, err
 }
 
 const EventColumns = `id::text, type, natural_key, person_id::text, section_id::text, course_id::text, module_id, activity_id, data, occurred_at, recorded_at`
@@ -264,12 +255,12 @@ const EventColumns = `id::text, type, natural_key, person_id::text, section_id::
 const latestLookedAt = 20_000
 
 // ReportedBy lists the latest events that a service reported, the newest first.
-func ReportedBy(ctx context.Context, from *db.Database, connectionID string, limit int) ([]Event, error) {
+func ReportedBy(ctx context.Context, from db.From, connectionID string, limit int) ([]Event, error) {
 	return db.Rows[Event](ctx, from, "finding what a service reported", `SELECT `+EventColumns+` FROM (SELECT * FROM events WHERE type = 'service.reported' ORDER BY id DESC LIMIT $2) e
 		WHERE data->>'connectionId' = $1 ORDER BY id DESC LIMIT $3`, connectionID, latestLookedAt, limit)
 }
 
 // EventsByID finds events, oldest first.
-func EventsByID(ctx context.Context, from *db.Database, ids []string) ([]Event, error) {
+func EventsByID(ctx context.Context, from db.From, ids []string) ([]Event, error) {
 	return db.Rows[Event](ctx, from, "finding events", `SELECT `+EventColumns+` FROM events WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids)
 }

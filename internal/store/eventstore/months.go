@@ -5,8 +5,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/store/db"
 )
 
@@ -18,33 +16,32 @@ type Month struct {
 }
 
 // Months lists the months of which events are kept, the oldest first.
-func Months(ctx context.Context, from *db.Database) ([]Month, error) {
-	rows, err := from.Pool.Query(ctx, `SELECT c.relname, p.relname, greatest(c.reltuples, 0)::bigint, pg_total_relation_size(c.oid) FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_class p ON p.oid = i.inhparent
-		WHERE p.relname IN ('events', 'attempts') AND c.relname ~ '_[0-9]{4}_[0-9]{2}$' ORDER BY right(c.relname, 7)`)
-	if err != nil {
-		return nil, db.Known(err, "listing the months")
+func Months(ctx context.Context, from db.From) ([]Month, error) {
+	type part struct {
+		Name, Parent  string
+		Events, Bytes int64
 	}
+	parts, err := db.Rows[part](ctx, from, "listing the months", `SELECT c.relname::text AS name, p.relname::text AS parent, greatest(c.reltuples, 0)::bigint AS events, pg_total_relation_size(c.oid) AS bytes
+		FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_class p ON p.oid = i.inhparent
+		WHERE p.relname IN ('events', 'attempts') AND c.relname ~ '_[0-9]{4}_[0-9]{2}$' ORDER BY right(c.relname, 7)`)
 	var list []Month
-	var name, table string
-	var events, bytes int64
-	_, err = pgx.ForEachRow(rows, []any{&name, &table, &events, &bytes}, func() error {
-		first, err := time.Parse("2006_01", name[len(name)-7:])
+	for _, x := range parts {
+		first, err := time.Parse("2006_01", x.Name[len(x.Name)-7:])
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if len(list) == 0 || !list[len(list)-1].First.Equal(first) {
 			list = append(list, Month{First: first})
 		}
 		m := &list[len(list)-1]
-		m.Bytes += bytes
-		if table == "events" {
-			m.Events = events
+		m.Bytes += x.Bytes
+		if x.Parent == "events" {
+			m.Events = x.Events
 		}
-		return nil
-	})
+	}
 	for i := range list { // few are counted; of many it is known about how many there are
 		if m := &list[i]; err == nil && m.Events < 100_000 {
-			err = from.Pool.QueryRow(ctx, `SELECT count(*) FROM events WHERE id >= $1 AND id < $2`, db.FirstID(m.First), db.FirstID(m.First.AddDate(0, 1, 0))).Scan(&m.Events)
+			err = db.Into(ctx, from, &m.Events, `SELECT count(*) FROM events WHERE id >= $1 AND id < $2`, db.FirstID(m.First), db.FirstID(m.First.AddDate(0, 1, 0)))
 		}
 	}
 	return list, db.Known(err, "listing the months")
@@ -69,12 +66,12 @@ func Drop(ctx context.Context, source *db.Database, before time.Time) error {
 			return err
 		}
 		for {
-			tag, err := source.Pool.Exec(ctx, `WITH gone AS (DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE id >= $1 AND id < $2 AND NOT `+open+` LIMIT $3) RETURNING once_key)
+			changed, err := db.Exec(ctx, source, `WITH gone AS (DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE id >= $1 AND id < $2 AND NOT `+open+` LIMIT $3) RETURNING once_key)
 				, kept AS (INSERT INTO spent_keys SELECT DISTINCT key_of(once_key) FROM gone WHERE once_key IS NOT NULL ON CONFLICT DO NOTHING) SELECT 1 FROM gone`, from, to, db.DeletedAtOnce)
 			if err != nil {
 				return db.Known(err, "removing old deliveries")
 			}
-			if tag.RowsAffected() < db.DeletedAtOnce {
+			if changed < db.DeletedAtOnce {
 				break
 			}
 		}
@@ -88,14 +85,14 @@ func Drop(ctx context.Context, source *db.Database, before time.Time) error {
 // dropUnless removes a partition, unless a query answers true.
 func dropUnless(ctx context.Context, source *db.Database, name, query, from, to string) error {
 	var yes bool
-	if err := source.Pool.QueryRow(ctx, query, from, to).Scan(&yes); err != nil || yes {
+	if err := db.Into(ctx, source, &yes, query, from, to); err != nil || yes {
 		return db.Known(err, "looking at what is still needed")
 	}
-	err := pgx.BeginFunc(ctx, source.Pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, db.NotLong); err != nil {
+	err := source.InTx(ctx, func(tx *db.Tx) error {
+		if _, err := db.Exec(ctx, tx, db.NotLong); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `DROP TABLE IF EXISTS `+pgx.Identifier{strings.ToLower(name)}.Sanitize())
+		_, err := db.Exec(ctx, tx, `DROP TABLE IF EXISTS `+db.Quoted(strings.ToLower(name)))
 		return err
 	})
 	return db.Known(err, "removing a month")

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -68,20 +69,9 @@ func AddStatements(ctx context.Context, tx *db.Tx, connectionID string, all []St
 	if err != nil || len(fresh) == n {
 		return nil, awaited, db.Known(err, "storing statements")
 	}
-	existing = map[string]json.RawMessage{}
-	rows, err := tx.PGX.Query(ctx, `SELECT id::text, body FROM statements WHERE id = ANY ($1::text[]::uuid[])`, ids)
-	if err != nil {
-		return nil, nil, db.Known(err, "finding stored statements")
-	}
-	var id string
-	var body json.RawMessage
-	_, err = pgx.ForEachRow(rows, []any{&id, &body}, func() error {
-		if !fresh[id] {
-			existing[id] = append(json.RawMessage{}, body...)
-		}
-		return nil
-	})
-	return existing, awaited, db.Known(err, "finding stored statements")
+	existing, err = db.Map[string, json.RawMessage](ctx, tx, "finding stored statements", `SELECT id::text AS key, body AS value FROM statements WHERE id = ANY ($1::text[]::uuid[])`, ids)
+	maps.DeleteFunc(existing, func(id string, _ json.RawMessage) bool { return fresh[id] })
+	return existing, awaited, err
 }
 
 // texts reads the next result of a batch as a set.
@@ -106,23 +96,19 @@ type Voided struct {
 // VoidStatement voids a statement of a connection; ok is false when there is none yet, when
 // it is voided already, or when it voids another one itself.
 func VoidStatement(ctx context.Context, tx *db.Tx, connectionID, id, voidVerb string) (v Voided, ok bool, err error) {
-	err = tx.PGX.QueryRow(ctx, `UPDATE statements SET voided_at = now() WHERE connection_id = $1 AND id::text = lower($2) AND voided_at IS NULL AND verb <> $3
-		RETURNING id::text, person_id::text, object`, connectionID, id, voidVerb).Scan(&v.ID, &v.PersonID, &v.Object)
-	if errors.Is(err, pgx.ErrNoRows) {
+	v, err = db.Row[Voided](ctx, tx, "voiding a statement", `UPDATE statements SET voided_at = now() WHERE connection_id = $1 AND id::text = lower($2) AND voided_at IS NULL AND verb <> $3
+		RETURNING id::text, person_id::text, object`, connectionID, id, voidVerb)
+	if errors.Is(err, db.ErrNotFound) {
 		return v, false, nil
 	}
-	return v, err == nil, db.Known(err, "voiding a statement")
+	return v, err == nil, err
 }
 
 // StatementsAbout lists what is stored, and not voided, of a person about activities,
 // in the order in which it came.
 func StatementsAbout(ctx context.Context, tx *db.Tx, personID string, activityIDs []string) ([]json.RawMessage, error) {
-	rows, err := tx.PGX.Query(ctx, `SELECT body FROM statements WHERE person_id = $1 AND object = ANY ($2) AND voided_at IS NULL ORDER BY seq`, personID, activityIDs)
-	if err != nil {
-		return nil, db.Known(err, "listing a person's statements")
-	}
-	list, err := pgx.CollectRows(rows, pgx.RowTo[json.RawMessage])
-	return list, db.Known(err, "listing a person's statements")
+	list, err := db.Values[json.RawMessage](ctx, tx, "listing a person's statements", `SELECT body FROM statements WHERE person_id = $1 AND object = ANY ($2) AND voided_at IS NULL ORDER BY seq`, personID, activityIDs)
+	return list, err
 }
 
 // StoredStatement is one statement with what storing it added.
@@ -152,7 +138,7 @@ type StatementQuery struct {
 
 // Statements lists statements in the order in which they were stored, the newest
 // first unless Ascending, and gives the time up to which everything can be read.
-func Statements(ctx context.Context, from *db.Database, q StatementQuery) (list []StoredStatement, through time.Time, err error) {
+func Statements(ctx context.Context, from db.From, q StatementQuery) (list []StoredStatement, through time.Time, err error) {
 	where, args := []string{"connection_id = $1"}, []any{q.ConnectionID}
 	add := func(condition string, value any) {
 		args = append(args, value)
@@ -188,7 +174,7 @@ func Statements(ctx context.Context, from *db.Database, q StatementQuery) (list 
 		add(beyond, q.After)
 	}
 	// Whoever is still writing began at the earliest then.
-	if err := from.Pool.QueryRow(ctx, `SELECT least(now(), min(xact_start)) FROM pg_stat_activity WHERE datname = current_database()`).Scan(&through); err != nil {
+	if err := db.Into(ctx, from, &through, `SELECT least(now(), min(xact_start)) FROM pg_stat_activity WHERE datname = current_database()`); err != nil {
 		return nil, through, db.Known(err, "listing statements")
 	}
 	args = append(args, q.Limit)
@@ -208,7 +194,7 @@ type Waiting struct {
 
 // WaitingStatements lists those from which nothing has followed, except for one
 // cause, in the order in which they came, from a place on.
-func WaitingStatements(ctx context.Context, from *db.Database, except string, after int64, limit int) ([]Waiting, error) {
+func WaitingStatements(ctx context.Context, from db.From, except string, after int64, limit int) ([]Waiting, error) {
 	return db.Rows[Waiting](ctx, from, "listing statements that wait", `SELECT seq, id::text, connection_id::text, body, note FROM statements
 		WHERE note <> '' AND note <> $1 AND voided_at IS NULL AND seq > $2 ORDER BY seq LIMIT $3`, except, after, limit)
 }
@@ -216,15 +202,15 @@ func WaitingStatements(ctx context.Context, from *db.Database, except string, af
 // ReconsiderStatements marks statements with one of the verbs, from which nothing followed for
 // that cause, to be looked at again.
 func ReconsiderStatements(ctx context.Context, tx *db.Tx, note string, verbs []string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE statements SET note = 'the verb has come to be known' WHERE note = $1 AND verb = ANY ($2) AND voided_at IS NULL`, note, verbs)
+	_, err := db.Exec(ctx, tx, `UPDATE statements SET note = 'the verb has come to be known' WHERE note = $1 AND verb = ANY ($2) AND voided_at IS NULL`, note, verbs)
 	return db.Known(err, "marking statements")
 }
 
 // ResolveStatement keeps whom a statement is about and why still nothing follows
 // from it; ok is false when somebody else did so in the meantime.
 func ResolveStatement(ctx context.Context, tx *db.Tx, w Waiting, personID *string, note string) (ok bool, err error) {
-	done, err := tx.PGX.Exec(ctx, `UPDATE statements SET person_id = $3, note = $4 WHERE id = $1 AND note = $2 AND voided_at IS NULL`, w.ID, w.Note, personID, note)
-	return done.RowsAffected() == 1, db.Known(err, "resolving a statement")
+	done, err := db.Exec(ctx, tx, `UPDATE statements SET person_id = $3, note = $4 WHERE id = $1 AND note = $2 AND voided_at IS NULL`, w.ID, w.Note, personID, note)
+	return done == 1, db.Known(err, "resolving a statement")
 }
 
 // Unresolved are statements from which nothing has followed, for one cause.
@@ -237,7 +223,7 @@ type Unresolved struct {
 
 // UnresolvedStatements counts the statements that were stored before a time and from which
 // nothing has followed, except for one cause, by connection and cause.
-func UnresolvedStatements(ctx context.Context, from *db.Database, except string, before time.Time) ([]Unresolved, error) {
-	return db.Rows[Unresolved](ctx, from, "counting statements that wait", `SELECT coalesce(c.name, ''), s.note, count(*)::int, min(s.stored_at) FROM statements s LEFT JOIN connections c ON c.id = s.connection_id
+func UnresolvedStatements(ctx context.Context, from db.From, except string, before time.Time) ([]Unresolved, error) {
+	return db.Rows[Unresolved](ctx, from, "counting statements that wait", `SELECT coalesce(c.name, '') AS connection, s.note, count(*)::int AS n, min(s.stored_at) AS since FROM statements s LEFT JOIN connections c ON c.id = s.connection_id
 		WHERE s.note <> '' AND s.note <> $1 AND s.voided_at IS NULL AND s.stored_at < $2 AND c.removed_at IS NULL GROUP BY 1, 2 ORDER BY 1, 2`, except, before)
 }

@@ -29,42 +29,42 @@ type Course struct {
 }
 
 // Courses lists the courses of the mirror.
-func Courses(ctx context.Context, from *db.Database) ([]Course, error) {
+func Courses(ctx context.Context, from db.From) ([]Course, error) {
 	return db.Rows[Course](ctx, from, "listing courses", `
-		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL, (SELECT count(*)::int FROM outline_activities a WHERE a.course_id = c.id)
+		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL AS has_outline, (SELECT count(*)::int FROM outline_activities a WHERE a.course_id = c.id) AS outline_size
 		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id WHERE c.gone_at IS NULL`+connectionstore.NotRemoved("c")+` ORDER BY c.title`)
 }
 
 // CourseTitle gives the title of a course, empty when it is not there any more.
-func CourseTitle(ctx context.Context, from *db.Database, id string) (title string, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT title FROM courses WHERE id = $1`, id).Scan(&title)
-	if errors.Is(err, pgx.ErrNoRows) {
+func CourseTitle(ctx context.Context, from db.From, id string) (title string, err error) {
+	err = db.Into(ctx, from, &title, `SELECT title FROM courses WHERE id = $1`, id)
+	if errors.Is(err, db.ErrNotFound) {
 		return "", nil
 	}
 	return title, db.Known(err, "finding the course")
 }
 
 // Outline finds the outline of a course.
-func Outline(ctx context.Context, from *db.Database, courseID string) (learning.Outline, error) {
+func Outline(ctx context.Context, from db.From, courseID string) (learning.Outline, error) {
 	o, _, err := OutlineNow(ctx, from, courseID)
 	return o, err
 }
 
 // OutlineNow finds the outline of a course with its version.
-func OutlineNow(ctx context.Context, from *db.Database, courseID string) (o learning.Outline, version int, err error) {
-	var text []byte
-	err = from.Pool.QueryRow(ctx, `SELECT outline, version FROM outlines WHERE course_id = $1`, courseID).Scan(&text, &version)
-	if err == nil {
-		err = json.Unmarshal(text, &o)
+func OutlineNow(ctx context.Context, from db.From, courseID string) (o learning.Outline, version int, err error) {
+	type row struct {
+		Outline learning.Outline
+		Version int
 	}
-	return o, version, db.Known(err, "finding the outline")
+	r, err := db.Row[row](ctx, from, "finding the outline", `SELECT outline, version FROM outlines WHERE course_id = $1`, courseID)
+	return r.Outline, r.Version, err
 }
 
 // OutlineAt finds what an outline was like.
-func OutlineAt(ctx context.Context, from *db.Database, courseID string, version int) (o learning.Outline, err error) {
+func OutlineAt(ctx context.Context, from db.From, courseID string, version int) (o learning.Outline, err error) {
 	var text []byte
-	err = from.Pool.QueryRow(ctx, `SELECT outline FROM outline_versions WHERE course_id = $1 AND version = $2`, courseID, version).Scan(&text)
-	if errors.Is(err, pgx.ErrNoRows) {
+	err = db.Into(ctx, from, &text, `SELECT outline FROM outline_versions WHERE course_id = $1 AND version = $2`, courseID, version)
+	if errors.Is(err, db.ErrNotFound) {
 		return o, nil // before there was any
 	}
 	if err == nil {
@@ -75,19 +75,14 @@ func OutlineAt(ctx context.Context, from *db.Database, courseID string, version 
 
 // Crossings gives the percentages whose crossing is an event anywhere within a scope,
 // ascending.
-func Crossings(ctx context.Context, from *db.Database, courseID, sectionID string) ([]int, error) {
-	rows, err := from.Pool.Query(ctx, `SELECT DISTINCT coalesce(o.outline->'percentages', 'null')::text FROM outlines o
-		WHERE ($1 = '' OR o.course_id::text = $1) AND ($2 = '' OR o.course_id = (SELECT c.id FROM sections x JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course WHERE x.id::text = $2))`, courseID, sectionID)
-	if err != nil {
-		return nil, db.Known(err, "finding percentages")
+func Crossings(ctx context.Context, from db.From, courseID, sectionID string) ([]int, error) {
+	type row struct {
+		Percentages []int `gorm:"serializer:json"`
 	}
 	var out []int
-	var text string
-	_, err = pgx.ForEachRow(rows, []any{&text}, func() error {
-		var o learning.Outline
-		if err := json.Unmarshal([]byte(text), &o.Percentages); err != nil {
-			return err
-		}
+	err := db.Each(ctx, from, "finding percentages", `SELECT DISTINCT coalesce(o.outline->'percentages', 'null') AS percentages FROM outlines o
+		WHERE ($1 = '' OR o.course_id::text = $1) AND ($2 = '' OR o.course_id = (SELECT c.id FROM sections x JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course WHERE x.id::text = $2))`, []any{courseID, sectionID}, func(r row) error {
+		o := learning.Outline{Percentages: r.Percentages}
 		out = append(out, o.Crossings()...)
 		return nil
 	})
@@ -95,31 +90,23 @@ func Crossings(ctx context.Context, from *db.Database, courseID, sectionID strin
 		out = slices.Clone(learning.Usual)
 	}
 	slices.Sort(out)
-	return slices.Compact(out), db.Known(err, "finding percentages")
+	return slices.Compact(out), err
 }
 
 // OutlineVersions gives the version of the outline of each course that has one.
-func OutlineVersions(ctx context.Context, from *db.Database, courseIDs []string) (map[string]int, error) {
-	rows, err := from.Pool.Query(ctx, `SELECT course_id::text, version FROM outlines WHERE course_id = ANY ($1::text[]::uuid[])`, courseIDs)
-	if err != nil {
-		return nil, db.Known(err, "finding outlines")
-	}
-	out := map[string]int{}
-	var id string
-	var version int
-	_, err = pgx.ForEachRow(rows, []any{&id, &version}, func() error { out[id] = version; return nil })
-	return out, db.Known(err, "finding outlines")
+func OutlineVersions(ctx context.Context, from db.From, courseIDs []string) (map[string]int, error) {
+	return db.Map[string, int](ctx, from, "finding outlines", `SELECT course_id::text AS key, version AS value FROM outlines WHERE course_id = ANY ($1::text[]::uuid[])`, courseIDs)
 }
 
 // LockOutline reads the outline of a course and keeps others from changing it; the
 // empty one when there is none.
 func LockOutline(ctx context.Context, tx *db.Tx, courseID string) (o learning.Outline, err error) {
-	if _, err := tx.PGX.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended('outline/' || $1, 0))`, courseID); err != nil {
+	if _, err := db.Exec(ctx, tx, `SELECT pg_advisory_xact_lock(hashtextextended('outline/' || $1, 0))`, courseID); err != nil {
 		return o, db.Known(err, "locking the outline")
 	}
 	var text []byte
-	err = tx.PGX.QueryRow(ctx, `SELECT outline FROM outlines WHERE course_id = $1`, courseID).Scan(&text)
-	if errors.Is(err, pgx.ErrNoRows) {
+	err = db.Into(ctx, tx, &text, `SELECT outline FROM outlines WHERE course_id = $1`, courseID)
+	if errors.Is(err, db.ErrNotFound) {
 		return o, nil
 	}
 	if err == nil {
@@ -135,22 +122,22 @@ func SetOutline(ctx context.Context, tx *db.Tx, who, courseID string, o learning
 		return err
 	}
 	var version int
-	err = tx.PGX.QueryRow(ctx, `INSERT INTO outlines (course_id, outline) VALUES ($1, $2)
-		ON CONFLICT (course_id) DO UPDATE SET outline = excluded.outline, version = outlines.version + 1, updated_at = now() RETURNING version`, courseID, string(text)).Scan(&version)
+	err = db.Into(ctx, tx, &version, `INSERT INTO outlines (course_id, outline) VALUES ($1, $2)
+		ON CONFLICT (course_id) DO UPDATE SET outline = excluded.outline, version = outlines.version + 1, updated_at = now() RETURNING version`, courseID, string(text))
 	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `INSERT INTO outline_versions (course_id, version, outline, who) VALUES ($1, $2, $3, $4)`, courseID, version, string(text), who)
+		_, err = db.Exec(ctx, tx, `INSERT INTO outline_versions (course_id, version, outline, who) VALUES ($1, $2, $3, $4)`, courseID, version, string(text), who)
 	}
 	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `DELETE FROM outline_activities WHERE course_id = $1`, courseID)
+		_, err = db.Exec(ctx, tx, `DELETE FROM outline_activities WHERE course_id = $1`, courseID)
 	}
-	var rows [][]any
+	var activities []string
 	for _, m := range o.Modules {
 		for _, a := range m.All() {
-			rows = append(rows, []any{a.ID, courseID})
+			activities = append(activities, a.ID)
 		}
 	}
 	if err == nil {
-		_, err = tx.PGX.CopyFrom(ctx, pgx.Identifier{"outline_activities"}, []string{"activity_id", "course_id"}, pgx.CopyFromRows(rows))
+		_, err = db.Exec(ctx, tx, `INSERT INTO outline_activities (activity_id, course_id) SELECT unnest($1::text[]), $2`, activities, courseID)
 	}
 	return db.Known(err, "keeping the outline")
 }
@@ -164,25 +151,24 @@ type Placed struct {
 
 const placedQuery = `SELECT a.activity_id, a.course_id::text, o.version FROM outline_activities a JOIN outlines o ON o.course_id = a.course_id WHERE a.activity_id = ANY ($1)`
 
-func collectPlaced(rows pgx.Rows) (Placed, error) {
+// placement is an activity in the outline of a course.
+type placement struct {
+	ActivityID, CourseID string
+	Version              int
+}
+
+func placedIn(list []placement) Placed {
 	out := Placed{map[string][]string{}, map[string]int{}}
-	var activity, course string
-	var version int
-	_, err := pgx.ForEachRow(rows, []any{&activity, &course, &version}, func() error {
-		out.Courses[activity], out.Versions[course] = append(out.Courses[activity], course), version
-		return nil
-	})
-	return out, err
+	for _, x := range list {
+		out.Courses[x.ActivityID], out.Versions[x.CourseID] = append(out.Courses[x.ActivityID], x.CourseID), x.Version
+	}
+	return out
 }
 
 // CoursesWith finds the courses in whose outlines activities stand.
-func CoursesWith(ctx context.Context, from *db.Database, activityIDs []string) (Placed, error) {
-	rows, err := from.Pool.Query(ctx, placedQuery, activityIDs)
-	if err != nil {
-		return Placed{}, db.Known(err, "finding activities")
-	}
-	out, err := collectPlaced(rows)
-	return out, db.Known(err, "finding activities")
+func CoursesWith(ctx context.Context, from db.From, activityIDs []string) (Placed, error) {
+	list, err := db.Rows[placement](ctx, from, "finding activities", placedQuery, activityIDs)
+	return placedIn(list), err
 }
 
 // Recognised is who and what is known of what a batch of facts names.
@@ -211,7 +197,7 @@ func Recognise(ctx context.Context, from *db.Database, identifiers, addressKeys,
 			continue
 		}
 		batch.Queue(fmt.Sprintf(people, q.column), q.keys).Query(func(rows pgx.Rows) error {
-			list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[rosterstore.Person])
+			list, err := pgx.CollectRows(rows, pgx.RowToStructByName[rosterstore.Person])
 			twice := map[string]bool{}
 			for _, p := range list {
 				k := q.key(p)
@@ -226,8 +212,9 @@ func Recognise(ctx context.Context, from *db.Database, identifiers, addressKeys,
 			return err
 		})
 	}
-	batch.Queue(placedQuery, activityIDs).Query(func(rows pgx.Rows) (err error) {
-		a.Placed, err = collectPlaced(rows)
+	batch.Queue(placedQuery, activityIDs).Query(func(rows pgx.Rows) error {
+		list, err := pgx.CollectRows(rows, pgx.RowToStructByName[placement])
+		a.Placed = placedIn(list)
 		return err
 	})
 	return a, db.Known(from.Quick.SendBatch(ctx, &batch).Close(), "finding people and activities")
@@ -244,9 +231,9 @@ type Idle struct {
 // not through, and for whom that has not been recorded yet. Sections whose term is
 // over, and courses without an outline, do not count. For rule.PersonNotBegun only those
 // who have never done anything there do.
-func IdleSince(ctx context.Context, from *db.Database, trigger rule.Trigger, since time.Time, days, limit int) ([]Idle, error) {
+func IdleSince(ctx context.Context, from db.From, trigger rule.Trigger, since time.Time, days, limit int) ([]Idle, error) {
 	return db.Rows[Idle](ctx, from, "finding who stopped", `
-		SELECT p.id::text, x.id::text, c.id::text, coalesce(g.percent, 0), i.last
+		SELECT p.id::text AS person_id, x.id::text AS section_id, c.id::text AS course_id, coalesce(g.percent, 0) AS percent, i.last
 		FROM enrolments e
 		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person AND p.gone_at IS NULL AND p.enabled
 		JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section AND x.gone_at IS NULL

@@ -12,8 +12,8 @@ import (
 	"kanban/internal/store/rulestore"
 )
 
-// ProgressKey is one person's progress in one section.
-type ProgressKey struct {
+// ProgressRow is one person's progress in one section.
+type ProgressRow struct {
 	PersonID  string
 	SectionID string
 	Tally     learning.Tally // nil when it has to be worked out
@@ -30,20 +30,15 @@ type Reached struct {
 	learning.ActivityState
 }
 
-const reachedColumns = `person_id::text, section_id::text, activity_id, first_at, last_at, completed, passed, failed, best`
-
-func scanReached(row pgx.CollectableRow) (r Reached, err error) {
-	err = row.Scan(&r.PersonID, &r.SectionID, &r.ActivityID, &r.First, &r.Last, &r.Completed, &r.Passed, &r.Failed, &r.Best)
-	return r, err
-}
+const reachedColumns = `person_id::text, section_id::text, activity_id, first_at AS first, last_at AS last, completed, passed, failed, best`
 
 // ProgressOf gives everything that is known about a person in a section.
-func ProgressOf(ctx context.Context, from *db.Database, personID, sectionID string) (learning.State, error) {
-	all, err := States(ctx, from, []ProgressKey{{PersonID: personID, SectionID: sectionID}})
+func ProgressOf(ctx context.Context, from db.From, personID, sectionID string) (learning.State, error) {
+	all, err := States(ctx, from, []ProgressRow{{PersonID: personID, SectionID: sectionID}})
 	return all[[2]string{personID, sectionID}], err
 }
 
-func States(ctx context.Context, from db.From, of []ProgressKey) (map[[2]string]learning.State, error) {
+func States(ctx context.Context, from db.From, of []ProgressRow) (map[[2]string]learning.State, error) {
 	if len(of) == 0 {
 		return nil, nil
 	}
@@ -51,12 +46,8 @@ func States(ctx context.Context, from db.From, of []ProgressKey) (map[[2]string]
 	for i, g := range of {
 		people[i], sections[i] = g.PersonID, g.SectionID
 	}
-	rows, err := from.Query(ctx, `SELECT `+reachedColumns+` FROM activity_progress
+	list, err := db.Rows[Reached](ctx, from, "reading progress", `SELECT `+reachedColumns+` FROM activity_progress
 		WHERE (person_id, section_id) IN (SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[]))`, people, sections)
-	if err != nil {
-		return nil, db.Known(err, "reading progress")
-	}
-	list, err := pgx.CollectRows(rows, scanReached)
 	out := map[[2]string]learning.State{}
 	for _, r := range list {
 		key := [2]string{r.PersonID, r.SectionID}
@@ -65,14 +56,14 @@ func States(ctx context.Context, from db.From, of []ProgressKey) (map[[2]string]
 		}
 		out[key].Activities[r.ActivityID] = r.ActivityState
 	}
-	return out, db.Known(err, "reading progress")
+	return out, err
 }
 
 // LockProgress reads and locks progress, one for each pair of person and section;
 // rows are made where there are none, with the given version, so that two facts never
 // advance one at once. The pairs must be ordered by person and section, so that nobody
 // waits for each other. It gives what is known about the activities asked for, too.
-func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressKey, asked []Reached) ([]ProgressKey, []Reached, error) {
+func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressRow, asked []Reached) ([]ProgressRow, []Reached, error) {
 	people, sections, versions := make([]string, len(pairs)), make([]string, len(pairs)), make([]int32, len(pairs))
 	for i, p := range pairs {
 		people[i], sections[i], versions[i] = p.PersonID, p.SectionID, int32(p.Version)
@@ -83,7 +74,7 @@ func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressKey, asked []R
 		ON CONFLICT (person_id, section_id) DO NOTHING`, people, sections, versions)
 	// One after the other, whatever PostgreSQL thinks of the size of the table.
 	batch.Queue(`SELECT g.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[]) WITH ORDINALITY AS w (person, section, n)
-		CROSS JOIN LATERAL (SELECT person_id::text, section_id::text, tally, percent, outline_version, last_at FROM progress WHERE person_id = w.person AND section_id = w.section FOR NO KEY UPDATE) g`, people, sections)
+		CROSS JOIN LATERAL (SELECT person_id::text, section_id::text, tally, percent, outline_version AS version, last_at FROM progress WHERE person_id = w.person AND section_id = w.section FOR NO KEY UPDATE) g`, people, sections)
 	// Its own statement: it sees what was committed while the one before it waited.
 	of, in, activities := make([]string, len(asked)), make([]string, len(asked)), make([]string, len(asked))
 	for i, r := range asked {
@@ -100,21 +91,21 @@ func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressKey, asked []R
 	if err != nil {
 		return nil, nil, db.Known(err, "reading progress")
 	}
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[ProgressKey])
+	list, err := pgx.CollectRows(rows, pgx.RowToStructByName[ProgressRow])
 	if err != nil {
 		return nil, nil, db.Known(err, "reading progress")
 	}
 	if rows, err = results.Query(); err != nil {
 		return nil, nil, db.Known(err, "reading progress")
 	}
-	reached, err := pgx.CollectRows(rows, scanReached)
+	reached, err := pgx.CollectRows(rows, pgx.RowToStructByName[Reached])
 	return list, reached, db.Known(err, "reading progress")
 }
 
 // KeepProgress writes progress and what is known about activities now, and the events
 // that follow from it. It gives the ids of the events that were new, and the mark of
 // the rules as RulesMark does.
-func KeepProgress(ctx context.Context, tx *db.Tx, all []ProgressKey, reached []Reached, events []eventstore.Event) (fresh []string, mark int64, err error) {
+func KeepProgress(ctx context.Context, tx *db.Tx, all []ProgressRow, reached []Reached, events []eventstore.Event) (fresh []string, mark int64, err error) {
 	people, sections, tallies := make([]string, len(all)), make([]string, len(all)), make([][]byte, len(all))
 	percents, versions, lasts := make([]int32, len(all)), make([]int32, len(all)), make([]*time.Time, len(all))
 	for i, g := range all {
@@ -162,14 +153,14 @@ func QueueReached(batch *pgx.Batch, reached []Reached, there string) {
 
 // ForgetActivity removes what is known about a person and an activity.
 func ForgetActivity(ctx context.Context, tx *db.Tx, personID, sectionID, activityID string) error {
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM activity_progress WHERE person_id = $1 AND section_id = $2 AND activity_id = $3`, personID, sectionID, activityID)
+	_, err := db.Exec(ctx, tx, `DELETE FROM activity_progress WHERE person_id = $1 AND section_id = $2 AND activity_id = $3`, personID, sectionID, activityID)
 	return db.Known(err, "forgetting an activity")
 }
 
 // Outdated lists, in the order in which they are locked, progress in a course that was
 // worked out by an earlier version of its outline, from a place on.
-func Outdated(ctx context.Context, from *db.Database, courseID string, version int, after ProgressKey, limit int) ([]ProgressKey, error) {
-	return db.Rows[ProgressKey](ctx, from, "finding progress by an earlier outline", `SELECT g.person_id::text, g.section_id::text, g.tally, g.percent, g.outline_version, g.last_at FROM progress g
+func Outdated(ctx context.Context, from db.From, courseID string, version int, after ProgressRow, limit int) ([]ProgressRow, error) {
+	return db.Rows[ProgressRow](ctx, from, "finding progress by an earlier outline", `SELECT g.person_id::text, g.section_id::text, g.tally, g.percent, g.outline_version AS version, g.last_at FROM progress g
 		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
 		WHERE c.id = $1 AND g.outline_version < $2 AND ($3 = '' OR (g.person_id, g.section_id) > (nullif($3, '')::uuid, nullif($4, '')::uuid))
 		ORDER BY g.person_id, g.section_id LIMIT $5`, courseID, version, after.PersonID, after.SectionID, limit)
@@ -178,24 +169,21 @@ func Outdated(ctx context.Context, from *db.Database, courseID string, version i
 // StatesInCourse gives everything that is known about people in any section of a course,
 // left ones too, by person and section.
 func StatesInCourse(ctx context.Context, tx *db.Tx, courseID string, people []string) (map[[2]string]learning.State, error) {
-	rows, err := tx.PGX.Query(ctx, `SELECT g.person_id::text, g.section_id::text FROM progress g JOIN section_facts f ON f.section_id = g.section_id WHERE g.person_id = ANY ($1::text[]::uuid[]) AND f.course_id = $2`, people, courseID)
-	if err != nil {
-		return nil, db.Known(err, "reading progress")
-	}
-	var of []ProgressKey
-	var person, section string
-	if _, err := pgx.ForEachRow(rows, []any{&person, &section}, func() error {
-		of = append(of, ProgressKey{PersonID: person, SectionID: section})
+	type row struct{ PersonID, SectionID string }
+	var of []ProgressRow
+	err := db.Each(ctx, tx, "reading progress", `SELECT g.person_id::text, g.section_id::text FROM progress g JOIN section_facts f ON f.section_id = g.section_id WHERE g.person_id = ANY ($1::text[]::uuid[]) AND f.course_id = $2`, []any{people, courseID}, func(r row) error {
+		of = append(of, ProgressRow{PersonID: r.PersonID, SectionID: r.SectionID})
 		return nil
-	}); err != nil {
-		return nil, db.Known(err, "reading progress")
+	})
+	if err != nil {
+		return nil, err
 	}
 	return States(ctx, tx, of)
 }
 
 // LearnedElsewhere lists the people who learn in a course now and have progress in another
 // section of it.
-func LearnedElsewhere(ctx context.Context, from *db.Database, courseID string) ([]string, error) {
+func LearnedElsewhere(ctx context.Context, from db.From, courseID string) ([]string, error) {
 	return db.Values[string](ctx, from, "finding who moved", `SELECT DISTINCT l.person_id::text FROM course_learners l JOIN progress g ON g.person_id = l.person_id AND g.section_id <> l.section_id
 		JOIN section_facts f ON f.section_id = g.section_id AND f.course_id = l.course_id WHERE l.course_id = $1 ORDER BY 1`, courseID)
 }
@@ -208,8 +196,8 @@ type Left struct {
 
 // LeftSections lists the sections of courses that people were in and left, the latest first.
 func LeftSections(ctx context.Context, from *db.Database, personIDs, courseIDs []string) ([]Left, error) {
-	return db.RowsOf[Left](ctx, from.Quick, "finding the sections that people left", `
-		SELECT p.id::text, x.id::text, f.course_id::text, w.at FROM people p
+	return db.Rows[Left](ctx, from.Quickly(), "finding the sections that people left", `
+		SELECT p.id::text AS person_id, x.id::text AS section_id, f.course_id::text, w.at FROM people p
 		CROSS JOIN LATERAL (SELECT e.section, e.gone_at AS at FROM enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NOT NULL AND e.joined_at IS NOT NULL AND e.role = 'student'
 			UNION ALL SELECT e.section, e.left_at FROM past_enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.role = 'student') w
 		JOIN sections x ON x.connection_id = p.connection_id AND x.sourced_id = w.section

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 	"github.com/prometheus/procfs"
 
 	"kanban/internal/store/db"
@@ -32,61 +31,57 @@ func Alive(worker string) string {
 
 // Renew makes a lease last for its whole length from now on. It fails with ErrStale when
 // the lease was over and others may have taken over what it held.
-func Renew(ctx context.Context, from *db.Database, l Lease) error {
-	tag, err := from.Pool.Exec(ctx, `UPDATE workers SET until = now() + $2 * interval '1 second' WHERE id = $1 AND until > now()`, l.Worker, l.Length.Seconds())
-	if err == nil && tag.RowsAffected() == 0 {
+func Renew(ctx context.Context, from db.From, l Lease) error {
+	changed, err := db.Exec(ctx, from, `UPDATE workers SET until = now() + $2 * interval '1 second' WHERE id = $1 AND until > now()`, l.Worker, l.Length.Seconds())
+	if err == nil && changed == 0 {
 		return fmt.Errorf("renewing the lease: %w", db.ErrStale)
 	}
 	return db.Known(err, "renewing the lease")
 }
 
 // Register begins a lease under a new worker id.
-func Register(ctx context.Context, from *db.Database, length time.Duration) (Lease, error) {
+func Register(ctx context.Context, from db.From, length time.Duration) (Lease, error) {
 	l := Lease{"kanban-" + uuid.NewString(), length}
 	started, _ := startOf(os.Getpid())
-	_, err := from.Pool.Exec(ctx, `INSERT INTO workers (id, machine, pid, started, until) VALUES ($1, $2, $3, $4, now() + $5 * interval '1 second')`, l.Worker, machine(), os.Getpid(), started, length.Seconds())
+	_, err := db.Exec(ctx, from, `INSERT INTO workers (id, machine, pid, started, until) VALUES ($1, $2, $3, $4, now() + $5 * interval '1 second')`, l.Worker, machine(), os.Getpid(), started, length.Seconds())
 	return l, db.Known(err, "beginning a lease")
 }
 
 // EndLease ends a lease, so that others go on at once with what it held.
-func EndLease(ctx context.Context, from *db.Database, l Lease) error {
-	_, err := from.Pool.Exec(ctx, `DELETE FROM workers WHERE id = $1`, l.Worker)
+func EndLease(ctx context.Context, from db.From, l Lease) error {
+	_, err := db.Exec(ctx, from, `DELETE FROM workers WHERE id = $1`, l.Worker)
 	return db.Known(err, "ending the lease")
 }
 
 // EndDeadLeases ends the leases of processes of this machine that exist no more, and removes
 // those that have been over for a day.
-func EndDeadLeases(ctx context.Context, from *db.Database) error {
-	rows, err := from.Pool.Query(ctx, `SELECT id, pid, started FROM workers WHERE machine = $1 AND machine <> ''`, machine())
-	if err != nil {
-		return db.Known(err, "looking for processes that died")
-	}
+func EndDeadLeases(ctx context.Context, from db.From) error {
 	type process struct {
-		ID      string
-		PID     int
-		Started int64
+		ID        string
+		ProcessID int
+		Started   int64
 	}
-	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[process])
+	all, err := db.Rows[process](ctx, from, "looking for processes that died", `SELECT id, pid AS process_id, started FROM workers WHERE machine = $1 AND machine <> ''`, machine())
 	if err != nil {
-		return db.Known(err, "looking for processes that died")
+		return err
 	}
 	dead := []string{}
 	for _, p := range all {
-		started, there := startOf(p.PID)
+		started, there := startOf(p.ProcessID)
 		if !there || started != p.Started {
 			dead = append(dead, p.ID)
 		}
 	}
-	_, err = from.Pool.Exec(ctx, `DELETE FROM workers WHERE id = ANY ($1) OR until < now() - interval '1 day'`, dead)
+	_, err = db.Exec(ctx, from, `DELETE FROM workers WHERE id = ANY ($1) OR until < now() - interval '1 day'`, dead)
 	return db.Known(err, "looking for processes that died")
 }
 
 // GiveBack queues the jobs anew that were taken by workers without a lease, and gives how
 // many there were.
-func GiveBack(ctx context.Context, from *db.Database) (int64, error) {
-	tag, err := from.Pool.Exec(ctx, `UPDATE river_job SET state = 'available', scheduled_at = now(), max_attempts = greatest(max_attempts, attempt + 1)
+func GiveBack(ctx context.Context, from db.From) (int64, error) {
+	changed, err := db.Exec(ctx, from, `UPDATE river_job SET state = 'available', scheduled_at = now(), max_attempts = greatest(max_attempts, attempt + 1)
 		WHERE state = 'running' AND NOT `+Alive(`attempted_by[array_upper(attempted_by, 1)]`))
-	return tag.RowsAffected(), db.Known(err, "giving orphaned work back")
+	return changed, db.Known(err, "giving orphaned work back")
 }
 
 // ErrHeld means that somebody else does it.
@@ -95,18 +90,18 @@ var ErrHeld = errors.New("somebody else is at it")
 // Lock takes what only one may do at a time, for a worker that holds its lease; ErrHeld
 // means that somebody has it. Neither a broken connection nor a database that was started
 // again gives it to somebody else: only unlock does, or the end of the worker's lease.
-func Lock(ctx context.Context, from *db.Database, worker, name string) (unlock func(context.Context) error, err error) {
+func Lock(ctx context.Context, from db.From, worker, name string) (unlock func(context.Context) error, err error) {
 	token := uuid.NewString()
-	tag, err := from.Pool.Exec(ctx, `INSERT INTO locks AS held (name, worker, token) VALUES ($1, $2, $3)
+	changed, err := db.Exec(ctx, from, `INSERT INTO locks AS held (name, worker, token) VALUES ($1, $2, $3)
 		ON CONFLICT (name) DO UPDATE SET worker = excluded.worker, token = excluded.token WHERE NOT `+Alive("held.worker"), name, worker, token)
 	if err != nil {
 		return nil, db.Known(err, "taking a lock")
 	}
-	if tag.RowsAffected() == 0 {
+	if changed == 0 {
 		return nil, ErrHeld
 	}
 	return func(ctx context.Context) error {
-		_, err := from.Pool.Exec(ctx, `DELETE FROM locks WHERE name = $1 AND token = $2`, name, token)
+		_, err := db.Exec(ctx, from, `DELETE FROM locks WHERE name = $1 AND token = $2`, name, token)
 		return db.Known(err, "giving a lock back")
 	}, nil
 }

@@ -30,14 +30,14 @@ type LinkedSet struct {
 }
 
 // FindLinkedSet finds one by id, with its sections.
-func FindLinkedSet(ctx context.Context, from *db.Database, id string) (LinkedSet, error) {
+func FindLinkedSet(ctx context.Context, from db.From, id string) (LinkedSet, error) {
 	var set LinkedSet
 	if err := from.Records(ctx).Where("id = ?", id).First(&set).Error; err != nil {
 		return set, db.Known(err, "finding the linked set")
 	}
 	var ids []string
-	err := from.Pool.QueryRow(ctx, `SELECT coalesce(array_agg(section_id::text ORDER BY position), '{}') FROM linked_sections l JOIN linked_sets t ON t.id = l.set_id
-		WHERE l.set_id = $1 AND l.unlinked_at IS NOT DISTINCT FROM t.unlinked_at`, id).Scan(&ids)
+	err := db.Into(ctx, from, &ids, `SELECT coalesce(array_agg(section_id::text ORDER BY position), '{}') FROM linked_sections l JOIN linked_sets t ON t.id = l.set_id
+		WHERE l.set_id = $1 AND l.unlinked_at IS NOT DISTINCT FROM t.unlinked_at`, id)
 	if err != nil {
 		return set, db.Known(err, "finding the set's sections")
 	}
@@ -46,13 +46,13 @@ func FindLinkedSet(ctx context.Context, from *db.Database, id string) (LinkedSet
 }
 
 // UnlinkedSets lists the sets that were unlinked, the latest first, without their sections.
-func UnlinkedSets(ctx context.Context, from *db.Database) (all []LinkedSet, err error) {
+func UnlinkedSets(ctx context.Context, from db.From) (all []LinkedSet, err error) {
 	err = from.Records(ctx).Where("unlinked_at IS NOT NULL").Order("unlinked_at DESC, id").Find(&all).Error
 	return all, db.Known(err, "listing unlinked sets")
 }
 
 // LinkedSets lists the sets that are linked now, without their sections.
-func LinkedSets(ctx context.Context, from *db.Database) (all []LinkedSet, err error) {
+func LinkedSets(ctx context.Context, from db.From) (all []LinkedSet, err error) {
 	err = from.Records(ctx).Where("unlinked_at IS NULL").Order("name, id").Find(&all).Error
 	return all, db.Known(err, "listing linked sets")
 }
@@ -63,7 +63,7 @@ func LinkSections(ctx context.Context, tx *db.Tx, set *LinkedSet) error {
 		return err
 	}
 	for i, x := range set.Sections {
-		if _, err := tx.PGX.Exec(ctx, `INSERT INTO linked_sections (set_id, section_id, position) VALUES ($1, $2, $3)`, set.ID, x.ID, i); err != nil {
+		if _, err := db.Exec(ctx, tx, `INSERT INTO linked_sections (set_id, section_id, position) VALUES ($1, $2, $3)`, set.ID, x.ID, i); err != nil {
 			return db.Known(err, "linking sections")
 		}
 	}
@@ -73,8 +73,8 @@ func LinkSections(ctx context.Context, tx *db.Tx, set *LinkedSet) error {
 // EditSet gives a set, whose version must still be the one read, the sections and the lead
 // in set, in that order. ErrTaken means that one of them is linked elsewhere.
 func EditSet(ctx context.Context, tx *db.Tx, set *LinkedSet) error {
-	done, err := tx.PGX.Exec(ctx, `UPDATE linked_sets SET lead_id = $3, reason = $4, version = version + 1 WHERE id = $1 AND version = $2 AND unlinked_at IS NULL`, set.ID, set.Version, set.LeadID, set.Reason)
-	if err == nil && done.RowsAffected() == 0 {
+	done, err := db.Exec(ctx, tx, `UPDATE linked_sets SET lead_id = $3, reason = $4, version = version + 1 WHERE id = $1 AND version = $2 AND unlinked_at IS NULL`, set.ID, set.Version, set.LeadID, set.Reason)
+	if err == nil && done == 0 {
 		return fmt.Errorf("changing the set: %w", db.ErrStale)
 	}
 	set.Version++
@@ -88,7 +88,7 @@ func EditSet(ctx context.Context, tx *db.Tx, set *LinkedSet) error {
 			ON CONFLICT (set_id, section_id) DO UPDATE SET position = excluded.position, unlinked_at = NULL`,
 	} {
 		if err == nil {
-			_, err = tx.PGX.Exec(ctx, sql, set.ID, ids)
+			_, err = db.Exec(ctx, tx, sql, set.ID, ids)
 		}
 	}
 	if err != nil {
@@ -99,12 +99,12 @@ func EditSet(ctx context.Context, tx *db.Tx, set *LinkedSet) error {
 
 // Unlink ends a set whose version must still be the one read.
 func Unlink(ctx context.Context, tx *db.Tx, set LinkedSet) error {
-	done, err := tx.PGX.Exec(ctx, `UPDATE linked_sets SET unlinked_at = now(), version = version + 1 WHERE id = $1 AND version = $2 AND unlinked_at IS NULL`, set.ID, set.Version)
-	if err == nil && done.RowsAffected() == 0 {
+	done, err := db.Exec(ctx, tx, `UPDATE linked_sets SET unlinked_at = now(), version = version + 1 WHERE id = $1 AND version = $2 AND unlinked_at IS NULL`, set.ID, set.Version)
+	if err == nil && done == 0 {
 		return fmt.Errorf("unlinking: %w", db.ErrStale)
 	}
 	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `UPDATE linked_sections SET unlinked_at = now() WHERE set_id = $1 AND unlinked_at IS NULL`, set.ID)
+		_, err = db.Exec(ctx, tx, `UPDATE linked_sections SET unlinked_at = now() WHERE set_id = $1 AND unlinked_at IS NULL`, set.ID)
 	}
 	if err == nil {
 		return mirror.SectionsChanged(ctx, tx)
@@ -114,7 +114,7 @@ func Unlink(ctx context.Context, tx *db.Tx, set LinkedSet) error {
 
 // PairingsOfSections lists the pairings of sections that have not ended, whether
 // they have run or not; those of a set count for each of its sections.
-func PairingsOfSections(ctx context.Context, from *db.Database, sectionIDs []string) (all []pairingstore.Pairing, err error) {
+func PairingsOfSections(ctx context.Context, from db.From, sectionIDs []string) (all []pairingstore.Pairing, err error) {
 	err = from.Records(ctx).Where("id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[]))", db.TextArray(sectionIDs)).Order("id").Find(&all).Error
 	return all, db.Known(err, "listing the sections' pairings")
 }
@@ -131,13 +131,13 @@ type SafetyCopy struct {
 
 // SafetyCopies lists the copies that were kept when a set was linked and changed, the
 // latest first, without what they hold.
-func SafetyCopies(ctx context.Context, from *db.Database, setID string) (all []SafetyCopy, err error) {
+func SafetyCopies(ctx context.Context, from db.From, setID string) (all []SafetyCopy, err error) {
 	err = from.Records(ctx).Omit("content").Where("set_id = ?", setID).Order("created_at DESC, id DESC").Find(&all).Error
 	return all, db.Known(err, "listing safety copies")
 }
 
 // FindSafetyCopy finds one by id.
-func FindSafetyCopy(ctx context.Context, from *db.Database, id string) (c SafetyCopy, err error) {
+func FindSafetyCopy(ctx context.Context, from db.From, id string) (c SafetyCopy, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&c).Error
 	return c, db.Known(err, "finding the safety copy")
 }
@@ -146,7 +146,7 @@ func FindSafetyCopy(ctx context.Context, from *db.Database, id string) (c Safety
 type ResultKey struct{ PersonID, SectionID, ActivityID string }
 
 // KnownResults tells which people and sections are known, and which results are there.
-func KnownResults(ctx context.Context, from *db.Database, keys []ResultKey) (known map[string]bool, there map[ResultKey]bool, err error) {
+func KnownResults(ctx context.Context, from db.From, keys []ResultKey) (known map[string]bool, there map[ResultKey]bool, err error) {
 	known, there = map[string]bool{}, map[ResultKey]bool{}
 	people, sections, activities := make([]string, len(keys)), make([]string, len(keys)), make([]string, len(keys))
 	for i, k := range keys {
@@ -181,11 +181,7 @@ func RestoreResults(ctx context.Context, tx *db.Tx, results []learningstore.Reac
 	if err := tx.PGX.SendBatch(ctx, &batch).Close(); err != nil {
 		return nil, db.Known(err, "putting results back")
 	}
-	rows, err := tx.PGX.Query(ctx, `SELECT DISTINCT course_id::text FROM section_facts WHERE section_id = ANY ($1::text[]::uuid[]) ORDER BY 1`, sections)
-	if err != nil {
-		return nil, db.Known(err, "finding the courses")
-	}
-	courses, err = pgx.CollectRows(rows, pgx.RowTo[string])
+	courses, err = db.Values[string](ctx, tx, "finding the courses", `SELECT DISTINCT course_id::text FROM section_facts WHERE section_id = ANY ($1::text[]::uuid[]) ORDER BY 1`, sections)
 	return courses, db.Known(err, "finding the courses")
 }
 
@@ -202,9 +198,9 @@ type LeftGroup struct {
 }
 
 // LeftGroups lists the groups at a service, or at all, that are for no section any more.
-func LeftGroups(ctx context.Context, from *db.Database, connectionID string) ([]LeftGroup, error) {
+func LeftGroups(ctx context.Context, from db.From, connectionID string) ([]LeftGroup, error) {
 	return db.Rows[LeftGroup](ctx, from, "listing left groups", `
-		SELECT g.pairing_id::text, g.section_id::text, p.connection_id::text, g.ref, p.target_name, coalesce(f.title, ''), (SELECT count(*)::int FROM group_placements x WHERE x.pairing_id = g.pairing_id AND x.section_id = g.section_id)
+		SELECT g.pairing_id::text, g.section_id::text, p.connection_id::text, g.ref, p.target_name AS class, coalesce(f.title, '') AS section, (SELECT count(*)::int FROM group_placements x WHERE x.pairing_id = g.pairing_id AND x.section_id = g.section_id) AS placed
 		FROM pairing_groups g JOIN pairings p ON p.id = g.pairing_id
 		LEFT JOIN section_facts f ON f.section_id = g.section_id
 		LEFT JOIN linked_sections l ON l.set_id = p.set_id AND l.section_id = g.section_id AND l.unlinked_at IS NULL AND p.ended_at IS NULL
@@ -214,7 +210,7 @@ func LeftGroups(ctx context.Context, from *db.Database, connectionID string) ([]
 // ForgetGroup forgets a group that was removed at the service.
 func ForgetGroup(ctx context.Context, tx *db.Tx, g LeftGroup) error {
 	for _, sql := range []string{`DELETE FROM pairing_groups WHERE pairing_id = $1 AND section_id = $2`, `DELETE FROM group_placements WHERE pairing_id = $1 AND section_id = $2`} {
-		if _, err := tx.PGX.Exec(ctx, sql, g.PairingID, g.SectionID); err != nil {
+		if _, err := db.Exec(ctx, tx, sql, g.PairingID, g.SectionID); err != nil {
 			return db.Known(err, "forgetting a group")
 		}
 	}
@@ -222,7 +218,7 @@ func ForgetGroup(ctx context.Context, tx *db.Tx, g LeftGroup) error {
 }
 
 // Groups gives the groups inside a pairing's target: the service's id by section.
-func Groups(ctx context.Context, from *db.Database, pairingID string) (map[string]string, error) {
+func Groups(ctx context.Context, from db.From, pairingID string) (map[string]string, error) {
 	all, err := GroupsOf(ctx, from, []string{pairingID})
 	if all[pairingID] == nil {
 		return map[string]string{}, err
@@ -231,38 +227,34 @@ func Groups(ctx context.Context, from *db.Database, pairingID string) (map[strin
 }
 
 // GroupsOf does the same for many pairings.
-func GroupsOf(ctx context.Context, from *db.Database, pairingIDs []string) (map[string]map[string]string, error) {
-	rows, err := from.Pool.Query(ctx, `SELECT pairing_id::text, section_id::text, ref FROM pairing_groups WHERE pairing_id = ANY ($1::text[]::uuid[])`, pairingIDs)
-	if err != nil {
-		return nil, db.Known(err, "listing groups")
-	}
+func GroupsOf(ctx context.Context, from db.From, pairingIDs []string) (map[string]map[string]string, error) {
+	type group struct{ PairingID, SectionID, Ref string }
 	out := map[string]map[string]string{}
-	var pairing, section, ref string
-	_, err = pgx.ForEachRow(rows, []any{&pairing, &section, &ref}, func() error {
-		if out[pairing] == nil {
-			out[pairing] = map[string]string{}
+	err := db.Each(ctx, from, "listing groups", `SELECT pairing_id::text, section_id::text, ref FROM pairing_groups WHERE pairing_id = ANY ($1::text[]::uuid[])`, []any{pairingIDs}, func(g group) error {
+		if out[g.PairingID] == nil {
+			out[g.PairingID] = map[string]string{}
 		}
-		out[pairing][section] = ref
+		out[g.PairingID][g.SectionID] = g.Ref
 		return nil
 	})
-	return out, db.Known(err, "listing groups")
+	return out, err
 }
 
 // SetGroup keeps the service's id of a group inside a target.
 func SetGroup(ctx context.Context, tx *db.Tx, pairingID, sectionID, ref string) error {
-	_, err := tx.PGX.Exec(ctx, `INSERT INTO pairing_groups (pairing_id, section_id, ref) VALUES ($1, $2, $3) ON CONFLICT (pairing_id, section_id) DO UPDATE SET ref = excluded.ref`, pairingID, sectionID, ref)
+	_, err := db.Exec(ctx, tx, `INSERT INTO pairing_groups (pairing_id, section_id, ref) VALUES ($1, $2, $3) ON CONFLICT (pairing_id, section_id) DO UPDATE SET ref = excluded.ref`, pairingID, sectionID, ref)
 	return db.Known(err, "keeping a group")
 }
 
 // KeepGrouping notes into which groups Kanban put an account, and out of which it took it.
 func KeepGrouping(ctx context.Context, tx *db.Tx, pairingID, remoteID string, join, quit []string) error {
 	if len(join) > 0 {
-		if _, err := tx.PGX.Exec(ctx, `INSERT INTO group_placements (pairing_id, section_id, remote_id) SELECT $1, unnest($3::text[]::uuid[]), $2 ON CONFLICT DO NOTHING`, pairingID, remoteID, join); err != nil {
+		if _, err := db.Exec(ctx, tx, `INSERT INTO group_placements (pairing_id, section_id, remote_id) SELECT $1, unnest($3::text[]::uuid[]), $2 ON CONFLICT DO NOTHING`, pairingID, remoteID, join); err != nil {
 			return db.Known(err, "noting groups")
 		}
 	}
 	if len(quit) > 0 {
-		_, err := tx.PGX.Exec(ctx, `DELETE FROM group_placements WHERE pairing_id = $1 AND remote_id = $2 AND section_id = ANY ($3::text[]::uuid[])`, pairingID, remoteID, quit)
+		_, err := db.Exec(ctx, tx, `DELETE FROM group_placements WHERE pairing_id = $1 AND remote_id = $2 AND section_id = ANY ($3::text[]::uuid[])`, pairingID, remoteID, quit)
 		return db.Known(err, "noting groups")
 	}
 	return nil
@@ -280,21 +272,14 @@ type Result struct {
 }
 
 // ResultsOf lists what people have reached in sections, activity by activity.
-func ResultsOf(ctx context.Context, from *db.Database, sectionIDs []string) ([]Result, error) {
+func ResultsOf(ctx context.Context, from db.From, sectionIDs []string) ([]Result, error) {
 	return db.Rows[Result](ctx, from, "listing results", `
-		SELECT g.person_id::text, g.section_id::text, f.code, h.given_name || ' ' || h.family_name, h.identifier, a.activity_id, a.completed, a.passed, a.failed, a.best, a.first_at, a.last_at, g.percent
+		SELECT g.person_id::text, g.section_id::text, f.code, h.given_name || ' ' || h.family_name AS person, h.identifier, a.activity_id, a.completed, a.passed, a.failed, a.best, a.first_at, a.last_at, g.percent
 		FROM progress g JOIN activity_progress a USING (person_id, section_id) JOIN section_facts f ON f.section_id = g.section_id JOIN people h ON h.id = g.person_id
 		WHERE g.section_id = ANY ($1::text[]::uuid[]) ORDER BY f.code, h.family_name, h.given_name, h.id, a.first_at, a.activity_id`, sectionIDs)
 }
 
 // ServicesOfSections gives, by section, the names of the services at which it is paired.
-func ServicesOfSections(ctx context.Context, from *db.Database) (map[string][]string, error) {
-	rows, err := from.Pool.Query(ctx, `SELECT p.section_id::text, c.name FROM pairings p JOIN connections c ON c.id = p.connection_id WHERE p.ended_at IS NULL ORDER BY c.name`)
-	if err != nil {
-		return nil, db.Known(err, "listing the sections' services")
-	}
-	out := map[string][]string{}
-	var id, name string
-	_, err = pgx.ForEachRow(rows, []any{&id, &name}, func() error { out[id] = append(out[id], name); return nil })
-	return out, db.Known(err, "listing the sections' services")
+func ServicesOfSections(ctx context.Context, from db.From) (map[string][]string, error) {
+	return db.Map[string, []string](ctx, from, "listing the sections' services", `SELECT p.section_id::text AS key, array_agg(c.name ORDER BY c.name) AS value FROM pairings p JOIN connections c ON c.id = p.connection_id WHERE p.ended_at IS NULL GROUP BY 1`)
 }

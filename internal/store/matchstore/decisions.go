@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/core/roster"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
@@ -24,9 +22,9 @@ func ChooseAccount(ctx context.Context, tx *db.Tx, connectionID, personID, remot
 	if err := connectionstore.KeepAccount(ctx, tx, connectionID, remoteID, personID); err != nil {
 		return err
 	}
-	_, err := tx.PGX.Exec(ctx, `UPDATE accounts SET chosen_by = $3, chosen_at = now() WHERE connection_id = $1 AND remote_id = $2`, connectionID, remoteID, who)
+	_, err := db.Exec(ctx, tx, `UPDATE accounts SET chosen_by = $3, chosen_at = now() WHERE connection_id = $1 AND remote_id = $2`, connectionID, remoteID, who)
 	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`, connectionID, personID, remoteID)
+		_, err = db.Exec(ctx, tx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`, connectionID, personID, remoteID)
 	}
 	return db.Known(err, "keeping the choice")
 }
@@ -34,35 +32,35 @@ func ChooseAccount(ctx context.Context, tx *db.Tx, connectionID, personID, remot
 // AccountHolder finds for whom an account is kept; nobody (an empty person) is no error. The row
 // stays as it is until the transaction ends.
 func AccountHolder(ctx context.Context, tx *db.Tx, connectionID, remoteID string) (p rosterstore.Person, err error) {
-	err = tx.PGX.QueryRow(ctx, `SELECT p.id::text, p.given_name, p.family_name, p.email, p.user_name, p.identifier FROM accounts a JOIN people p ON p.id = a.person_id
-		WHERE a.connection_id = $1 AND a.remote_id = $2 FOR UPDATE OF a`, connectionID, remoteID).Scan(&p.ID, &p.GivenName, &p.FamilyName, &p.Email, &p.UserName, &p.Identifier)
-	if errors.Is(err, pgx.ErrNoRows) {
+	p, err = db.Row[rosterstore.Person](ctx, tx, "finding whose account it is", `SELECT `+rosterstore.PersonColumns+` FROM accounts a JOIN people p ON p.id = a.person_id
+		WHERE a.connection_id = $1 AND a.remote_id = $2 FOR UPDATE OF a`, connectionID, remoteID)
+	if errors.Is(err, db.ErrNotFound) {
 		return rosterstore.Person{}, nil
 	}
-	return p, db.Known(err, "finding whose account it is")
+	return p, err
 }
 
 // DenyAccount keeps that somebody said that an account is not this person's.
 func DenyAccount(ctx context.Context, tx *db.Tx, connectionID, personID, remoteID, who string) error {
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`, connectionID, personID, remoteID)
+	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`, connectionID, personID, remoteID)
 	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `INSERT INTO not_accounts (connection_id, person_id, remote_id, said_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, connectionID, personID, remoteID, who)
+		_, err = db.Exec(ctx, tx, `INSERT INTO not_accounts (connection_id, person_id, remote_id, said_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, connectionID, personID, remoteID, who)
 	}
 	return db.Known(err, "keeping the decision")
 }
 
 // KeepSwitchedOff notes whether Kanban has switched an account off.
 func KeepSwitchedOff(ctx context.Context, tx *db.Tx, connectionID, remoteID string, off bool) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE accounts SET switched_off = $3 WHERE connection_id = $1 AND remote_id = $2`, connectionID, remoteID, off)
+	_, err := db.Exec(ctx, tx, `UPDATE accounts SET switched_off = $3 WHERE connection_id = $1 AND remote_id = $2`, connectionID, remoteID, off)
 	return db.Known(err, "noting that an account is switched off")
 }
 
 // ForgetDecisions lets Kanban find out again whose account is whose: an account that somebody
 // chose is the person's no longer.
 func ForgetDecisions(ctx context.Context, tx *db.Tx, connectionID, personID string) error {
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND chosen_by <> ''`, connectionID, personID)
+	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND chosen_by <> ''`, connectionID, personID)
 	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2`, connectionID, personID)
+		_, err = db.Exec(ctx, tx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2`, connectionID, personID)
 	}
 	return db.Known(err, "forgetting the decisions")
 }
@@ -79,9 +77,9 @@ type KnownAccount struct {
 }
 
 // AccountsOf lists the accounts stored for a person and the decisions about them.
-func AccountsOf(ctx context.Context, from *db.Database, personID string) ([]KnownAccount, error) {
+func AccountsOf(ctx context.Context, from db.From, personID string) ([]KnownAccount, error) {
 	return db.Rows[KnownAccount](ctx, from, "finding the person's accounts", `
-		SELECT c.id::text, c.name, a.remote_id, false, a.chosen_by, a.chosen_at FROM accounts a JOIN connections c ON c.id = a.connection_id WHERE a.person_id = $1
+		SELECT c.id::text AS connection_id, c.name AS connection, a.remote_id, false AS denied, a.chosen_by AS by, a.chosen_at AS at FROM accounts a JOIN connections c ON c.id = a.connection_id WHERE a.person_id = $1
 		UNION ALL SELECT c.id::text, c.name, n.remote_id, true, n.said_by, n.said_at FROM not_accounts n JOIN connections c ON c.id = n.connection_id WHERE n.person_id = $1
 		ORDER BY 2, 4, 3`, personID)
 }
@@ -94,13 +92,13 @@ type PairedMember struct {
 }
 
 // PairedMembers lists everybody whom the matching of a connection is about.
-func PairedMembers(ctx context.Context, from *db.Database, connectionID string) ([]PairedMember, error) {
+func PairedMembers(ctx context.Context, from db.From, connectionID string) ([]PairedMember, error) {
 	var pairings []pairingstore.Pairing
 	if err := from.Records(ctx).Where("connection_id = ? AND ended_at IS NULL", connectionID).Find(&pairings).Error; err != nil {
 		return nil, db.Known(err, "listing the connection's pairings")
 	}
 	titles, err := db.Rows[struct{ ID, Title string }](ctx, from, "naming the connection's sections", `
-		SELECT f.section_id::text, f.title FROM section_facts f JOIN paired_sections p USING (section_id) WHERE p.connection_id = $1`, connectionID)
+		SELECT f.section_id::text AS id, f.title FROM section_facts f JOIN paired_sections p USING (section_id) WHERE p.connection_id = $1`, connectionID)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +119,7 @@ func PairedMembers(ctx context.Context, from *db.Database, connectionID string) 
 }
 
 // PairingsThrough lists the pairings with a connection that have run at least once.
-func PairingsThrough(ctx context.Context, from *db.Database, connectionID string) (all []pairingstore.Pairing, err error) {
+func PairingsThrough(ctx context.Context, from db.From, connectionID string) (all []pairingstore.Pairing, err error) {
 	err = from.Records(ctx).Where("connection_id = ? AND ended_at IS NULL AND ran_at IS NOT NULL", connectionID).Find(&all).Error
 	return all, db.Known(err, "listing the connection's pairings")
 }

@@ -29,7 +29,7 @@ type Proposal struct {
 // learners, with what speaks for it, and of which nobody has said anything yet. Of two
 // records of one person the one with fewer enrolments is the second, or the later one by
 // its id. Those that the register itself lists as test learners are left away.
-func Proposals(ctx context.Context, from *db.Database, connectionID string) ([]Proposal, error) {
+func Proposals(ctx context.Context, from db.From, connectionID string) ([]Proposal, error) {
 	return db.Rows[Proposal](ctx, from, "looking for second accounts and test learners", `
 		WITH signs AS (
 			SELECT p.*, p.user_name ~* '(^|[._ -])(test|preview|demo)([._ -]?(student|learner|user|account))?[._ -]?[0-9]*($|@)' AS by_user_name,
@@ -44,8 +44,8 @@ func Proposals(ctx context.Context, from *db.Database, connectionID string) ([]P
 				(SELECT count(*)::int FROM enrolments e WHERE e.connection_id = t.connection_id AND e.person = t.sourced_id AND e.gone_at IS NULL) AS n
 			FROM signs t WHERE listed IS NOT TRUE AND (master <> '' AND NOT secondary OR by_user_name OR by_name OR by_role IS NOT NULL)),
 		firsts AS (SELECT DISTINCT ON (f.master) f.* FROM there f WHERE f.master <> '' AND NOT f.secondary ORDER BY f.master, f.n DESC, f.sourced_id)
-		SELECT t.id::text, t.given_name || ' ' || t.family_name, t.identifier, t.user_name, t.email, 'second', f.id::text, f.given_name || ' ' || f.family_name, f.identifier,
-			'the same userMasterIdentifier ' || t.master, t.n
+		SELECT t.id::text AS person_id, t.given_name || ' ' || t.family_name AS person, t.identifier, t.user_name, t.email, 'second' AS kind, f.id::text AS of_id, f.given_name || ' ' || f.family_name AS of, f.identifier AS of_identifier,
+			'the same userMasterIdentifier ' || t.master AS evidence, t.n AS enrolments
 		FROM there t JOIN firsts f ON f.master = t.master AND f.sourced_id <> t.sourced_id WHERE NOT t.secondary
 		UNION ALL
 		SELECT t.id::text, t.given_name || ' ' || t.family_name, t.identifier, t.user_name, t.email, 'test', '', '', '',
@@ -57,10 +57,10 @@ func Proposals(ctx context.Context, from *db.Database, connectionID string) ([]P
 // MarkPerson keeps what somebody said of a person's record; of is the person whose second account
 // it is, for MarkSecond.
 func MarkPerson(ctx context.Context, tx *db.Tx, personID, kind, of, by string) error {
-	tag, err := tx.PGX.Exec(ctx, `INSERT INTO person_marks (connection_id, sourced_id, kind, second_of, said_by)
+	changed, err := db.Exec(ctx, tx, `INSERT INTO person_marks (connection_id, sourced_id, kind, second_of, said_by)
 		SELECT p.connection_id, p.sourced_id, $2, coalesce((SELECT f.sourced_id FROM people f WHERE f.id::text = $3 AND f.connection_id = p.connection_id), ''), $4 FROM people p WHERE p.id = $1
 		ON CONFLICT (connection_id, sourced_id) DO UPDATE SET kind = excluded.kind, second_of = excluded.second_of, said_by = excluded.said_by, said_at = now()`, personID, kind, of, by)
-	if err == nil && tag.RowsAffected() == 0 {
+	if err == nil && changed == 0 {
 		return fmt.Errorf("finding the person: %w", db.ErrNotFound)
 	}
 	return db.Known(err, "keeping what a record is")
@@ -68,19 +68,19 @@ func MarkPerson(ctx context.Context, tx *db.Tx, personID, kind, of, by string) e
 
 // UnmarkPerson drops what was said of a person's record; ok is false when nothing was.
 func UnmarkPerson(ctx context.Context, tx *db.Tx, personID string) (ok bool, err error) {
-	tag, err := tx.PGX.Exec(ctx, `DELETE FROM person_marks k USING people p WHERE p.id = $1 AND k.connection_id = p.connection_id AND k.sourced_id = p.sourced_id`, personID)
-	return tag.RowsAffected() > 0, db.Known(err, "dropping what was said of a record")
+	changed, err := db.Exec(ctx, tx, `DELETE FROM person_marks k USING people p WHERE p.id = $1 AND k.connection_id = p.connection_id AND k.sourced_id = p.sourced_id`, personID)
+	return changed > 0, db.Known(err, "dropping what was said of a record")
 }
 
 // PairingsOfRegister lists the pairings that have run and whose section is a register's.
-func PairingsOfRegister(ctx context.Context, from *db.Database, connectionID string) (all []pairingstore.Pairing, err error) {
+func PairingsOfRegister(ctx context.Context, from db.From, connectionID string) (all []pairingstore.Pairing, err error) {
 	err = from.Records(ctx).Where("ended_at IS NULL AND ran_at IS NOT NULL AND section_id IN (SELECT id FROM sections WHERE connection_id = ?)", connectionID).Order("id").Find(&all).Error
 	return all, db.Known(err, "listing pairings")
 }
 
 // RegisterOf gives the register that a person's record comes from.
-func RegisterOf(ctx context.Context, from *db.Database, personID string) (connectionID string, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT connection_id::text FROM people WHERE id = $1`, personID).Scan(&connectionID)
+func RegisterOf(ctx context.Context, from db.From, personID string) (connectionID string, err error) {
+	err = db.Into(ctx, from, &connectionID, `SELECT connection_id::text FROM people WHERE id = $1`, personID)
 	return connectionID, db.Known(err, "finding the person")
 }
 
@@ -108,7 +108,7 @@ func LookForProposals(ctx context.Context, from *db.Database, connectionID strin
 }
 
 // LatestProposals gives what was found last.
-func LatestProposals(ctx context.Context, from *db.Database, connectionID string) (p Proposed, err error) {
+func LatestProposals(ctx context.Context, from db.From, connectionID string) (p Proposed, err error) {
 	_, err = settingstore.FindSetting(ctx, from, proposedOf(connectionID), &p)
 	return p, err
 }

@@ -8,6 +8,6 @@ import (
 
 // SectionsChanged notes that lists of sections show something else from now on.
 func SectionsChanged(ctx context.Context, tx *db.Tx) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE section_version SET version = version + 1`)
+	_, err := db.Exec(ctx, tx, `UPDATE section_version SET version = version + 1`)
 	return db.Known(err, "noting that sections changed")
 }

@@ -4,22 +4,16 @@ import (
 	"context"
 	"fmt"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/store/db"
 )
 
 // RegistersToTurn lists the registers of which an enrolment begins or ends by a day, given as
 // YYYY-MM-DD. Removed ones stand still.
-func RegistersToTurn(ctx context.Context, from *db.Database, today string) ([]string, error) {
-	rows, err := from.Pool.Query(ctx, `
+func RegistersToTurn(ctx context.Context, from db.From, today string) ([]string, error) {
+	return db.Values[string](ctx, from, "finding enrolments that begin or end", `
 		SELECT DISTINCT w.connection_id::text FROM (SELECT * FROM enrolments WHERE (`+turnsOnce+`) AND `+turns+` <= $1::date) w
 		JOIN connections c ON c.id = w.connection_id AND c.removed_at IS NULL
 		WHERE w.standing = 'in' OR `+placeFree, today)
-	if err != nil {
-		return nil, db.Known(err, "finding enrolments that begin or end")
-	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
 // turns is the day on which the standing of an enrolment changes by itself, for those of which
@@ -40,7 +34,7 @@ func PassDay(ctx context.Context, tx *db.Tx, connectionID, today string) (m Merg
 		`UPDATE enrolments w SET standing = CASE WHEN end_date < $1::date THEN 'over' ELSE 'in' END, changed_at = now(), gone_at = CASE WHEN end_date < $1::date THEN gone_at END,
 			joined_at = CASE WHEN end_date < $1::date THEN NULL ELSE now() END WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND standing = 'waiting' AND ` + placeFree,
 	} {
-		if _, err := tx.PGX.Exec(ctx, sql, today, connectionID); err != nil {
+		if _, err := db.Exec(ctx, tx, sql, today, connectionID); err != nil {
 			return m, fmt.Errorf("letting enrolments begin and end: %w", err)
 		}
 	}
@@ -50,7 +44,7 @@ func PassDay(ctx context.Context, tx *db.Tx, connectionID, today string) (m Merg
 // ReadAnew lets the next read look at every record that holds dates, unchanged or not.
 func ReadAnew(ctx context.Context, tx *db.Tx, connectionID string) error {
 	for _, table := range []string{"terms", "enrolments"} {
-		if _, err := tx.PGX.Exec(ctx, `UPDATE `+table+` SET row_hash = NULL WHERE connection_id = $1`, connectionID); err != nil {
+		if _, err := db.Exec(ctx, tx, `UPDATE `+table+` SET row_hash = NULL WHERE connection_id = $1`, connectionID); err != nil {
 			return fmt.Errorf("letting everything be read anew: %w", err)
 		}
 	}

@@ -4,9 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"strings"
-
-	"github.com/jackc/pgx/v5"
 
 	"kanban/internal/store/db"
 )
@@ -38,21 +37,43 @@ func KeepDifferences(ctx context.Context, tx *db.Tx, runID string, list []Differ
 	}
 	text, err := json.Marshal(list)
 	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `INSERT INTO read_differences (run_id, list, more) VALUES ($1, $2, $3) ON CONFLICT (run_id) DO UPDATE SET list = excluded.list, more = excluded.more`, runID, strings.ReplaceAll(string(text), `\u0000`, ``), more)
+		_, err = db.Exec(ctx, tx, `INSERT INTO read_differences (run_id, list, more) VALUES ($1, $2, $3) ON CONFLICT (run_id) DO UPDATE SET list = excluded.list, more = excluded.more`, runID, strings.ReplaceAll(string(text), `\u0000`, ``), more)
 	}
 	return db.Known(err, "keeping what a read changed")
 }
 
 // Differences lists whose records a read changed; more says that there were others, which
 // were not kept.
-func Differences(ctx context.Context, from *db.Database, runID string) (list []Difference, more bool, err error) {
-	var text []byte
-	err = from.Pool.QueryRow(ctx, `SELECT list, more FROM read_differences WHERE run_id = $1`, runID).Scan(&text, &more)
-	if errors.Is(err, pgx.ErrNoRows) {
+func Differences(ctx context.Context, from db.From, runID string) (list []Difference, more bool, err error) {
+	type row struct {
+		List []Difference `gorm:"serializer:json"`
+		More bool
+	}
+	r, err := db.Row[row](ctx, from, "listing what a read changed", `SELECT list, more FROM read_differences WHERE run_id = $1`, runID)
+	if errors.Is(err, db.ErrNotFound) {
 		return nil, false, nil
 	}
-	if err == nil {
-		err = json.Unmarshal(text, &list)
+	return r.List, r.More, err
+}
+
+// differences notes which fields of which records are about to change.
+func (l *loading) differences(ctx context.Context) error {
+	var fields []string
+	for _, c := range l.columns[1:] {
+		if c != "email_key" && c != "standing" { // they follow from others
+			fields = append(fields, fmt.Sprintf(`('%[2]s', m.%[1]s::text, s.%[1]s::text)`, c, strings.ReplaceAll(c, "_", " ")))
+		}
 	}
-	return list, more, db.Known(err, "listing what a read changed")
+	who := whose[l.name]
+	if who == "" {
+		who = `m.title`
+	}
+	list, err := db.Rows[Difference](ctx, l.tx, "finding what differs", fmt.Sprintf(`SELECT $2::text AS "table", m.sourced_id AS id, %[3]s AS who, v.field, coalesce(v.before, '') AS before, coalesce(v.after, '') AS after
+		FROM %[2]s s JOIN %[1]s m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id CROSS JOIN LATERAL (VALUES %[4]s) v (field, before, after)
+		WHERE (%[5]s) AND v.before IS DISTINCT FROM v.after LIMIT %[6]d`, l.name, l.staged, who, strings.Join(fields, ", "), l.listed(), maxDifferences+1), l.connection, l.name)
+	if len(list) > maxDifferences {
+		list, l.merged.MoreDifferences = list[:maxDifferences], true
+	}
+	l.merged.Differences = append(l.merged.Differences, list...)
+	return err
 }

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"slices"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/store/db"
 )
 
@@ -54,19 +52,18 @@ func Losses(ctx context.Context, tx *db.Tx, connectionID string, m Merged) ([]Lo
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	rows, err := tx.PGX.Query(ctx, `SELECT s.id::text, s.gone_at IS NULL, count(e.sourced_id)::int FROM sections s
-		LEFT JOIN enrolments e ON e.connection_id = $1 AND e.section = s.sourced_id AND e.gone_at IS NULL AND e.role IN ('student', 'teacher')
-		WHERE s.connection_id = $1 AND s.id = ANY ($2::uuid[]) GROUP BY s.id, s.gone_at`, connectionID, ids)
-	if err != nil {
-		return nil, fmt.Errorf("counting who loses their place: %w", err)
+	type now struct {
+		ID     string
+		Listed bool
+		People int
 	}
-	var id string
-	var listed bool
-	var n int
-	if _, err := pgx.ForEachRow(rows, []any{&id, &listed, &n}, func() error {
-		lost[id].Listed, lost[id].Now = listed, n
+	err := db.Each(ctx, tx, "counting who loses their place", `SELECT s.id::text, s.gone_at IS NULL AS listed, count(e.sourced_id)::int AS people FROM sections s
+		LEFT JOIN enrolments e ON e.connection_id = $1 AND e.section = s.sourced_id AND e.gone_at IS NULL AND e.role IN ('student', 'teacher')
+		WHERE s.connection_id = $1 AND s.id = ANY ($2::uuid[]) GROUP BY s.id, s.gone_at`, []any{connectionID, ids}, func(s now) error {
+		lost[s.ID].Listed, lost[s.ID].Now = s.Listed, s.People
 		return nil
-	}); err != nil {
+	})
+	if err != nil {
 		return nil, err
 	}
 	all := make([]Loss, len(ids))
@@ -79,7 +76,7 @@ func Losses(ctx context.Context, tx *db.Tx, connectionID string, m Merged) ([]Lo
 
 // CountPlaces counts the learners and teachers of all sections of a register.
 func CountPlaces(ctx context.Context, tx *db.Tx, connectionID string) (n int, err error) {
-	err = tx.PGX.QueryRow(ctx, `SELECT count(*)::int FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL AND role IN ('student', 'teacher')`, connectionID).Scan(&n)
+	err = db.Into(ctx, tx, &n, `SELECT count(*)::int FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL AND role IN ('student', 'teacher')`, connectionID)
 	if err != nil {
 		return 0, fmt.Errorf("counting learners and teachers: %w", err)
 	}

@@ -8,8 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/core/finding"
 	"kanban/internal/store/db"
 	"kanban/internal/store/runstore"
@@ -154,16 +152,16 @@ const manyRows = 10_000
 // touches, and marks what the merge changed.
 func Merge(ctx context.Context, tx *db.Tx, connectionID string, in Incoming) (Merged, error) {
 	m := Merged{Tables: map[string]TableCounts{}, deleted: map[string]map[string]bool{}, ids: map[string]map[uint64]bool{}}
-	if err := tx.PGX.QueryRow(ctx, `SELECT to_regclass($1) IS NULL`, partition("people", connectionID)).Scan(&m.First); err != nil {
+	if err := db.Into(ctx, tx, &m.First, `SELECT to_regclass($1) IS NULL`, partition("people", connectionID)); err != nil {
 		return m, fmt.Errorf("looking at the mirror: %w", err)
 	}
 	// The tables are joined whole, on sizes that the planner cannot know yet. A
 	// sample of 6,000 rows (20 x 300) tells it enough, and what is sorted and
 	// gathered fits into memory.
-	if _, err := tx.PGX.Exec(ctx, `SET LOCAL enable_nestloop = off; SET LOCAL default_statistics_target = 20; SET LOCAL maintenance_work_mem = '192MB'; SET LOCAL work_mem = '64MB'`); err != nil {
+	if _, err := db.Exec(ctx, tx, `SET LOCAL enable_nestloop = off; SET LOCAL default_statistics_target = 20; SET LOCAL maintenance_work_mem = '192MB'; SET LOCAL work_mem = '64MB'`); err != nil {
 		return m, err
 	}
-	defer func() { _, _ = tx.PGX.Exec(ctx, `SET LOCAL enable_nestloop = on`) }()
+	defer func() { _, _ = db.Exec(ctx, tx, `SET LOCAL enable_nestloop = on`) }()
 	for _, t := range mirrorTables {
 		l := &loading{tx: tx, mirrorTable: t, connection: connectionID, in: in, merged: &m, deleted: map[string]bool{}}
 		work := l.merge
@@ -229,7 +227,7 @@ func (m *Merged) renumbered() {
 
 // keepStart lets an enrolment under another id have begun when it did under the old one.
 func keepStart(ctx context.Context, tx *db.Tx, connectionID string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE enrolments n SET joined_at = o.joined_at FROM enrolments o
+	_, err := db.Exec(ctx, tx, `UPDATE enrolments n SET joined_at = o.joined_at FROM enrolments o
 		WHERE n.connection_id = $1 AND n.gone_at IS NULL AND n.joined_at = now()
 			AND o.connection_id = $1 AND o.gone_at = now() AND (o.section, o.person, o.role) = (n.section, n.person, n.role)`, connectionID)
 	if err != nil {
@@ -252,22 +250,18 @@ func (m *Merged) notice(code finding.Code, subject, detail string) {
 }
 
 func movements(ctx context.Context, tx *db.Tx, connectionID, which string) ([]Movement, error) {
-	rows, err := tx.PGX.Query(ctx, `
-		SELECT $1 || '/' || e.sourced_id, p.id::text, s.id::text, c.id::text, e.role, e.changed_at::text, s.title
+	return db.Rows[Movement](ctx, tx, "finding who joined and left", `
+		SELECT $1 || '/' || e.sourced_id AS enrolment_id, p.id::text AS person_id, s.id::text AS section_id, c.id::text AS course_id, e.role, e.changed_at::text, s.title AS section
 		FROM (`+strings.ReplaceAll(which, "$1", "$1::uuid")+`) e
 		JOIN people p ON p.connection_id = $1::uuid AND p.sourced_id = e.person
 		JOIN sections s ON s.connection_id = $1::uuid AND s.sourced_id = e.section
 		JOIN courses c ON c.connection_id = $1::uuid AND c.sourced_id = s.course`, connectionID)
-	if err != nil {
-		return nil, fmt.Errorf("finding who joined and left: %w", err)
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Movement])
 }
 
 // touched finds the sections whose comparison may give something new after this
 // merge: their own record, an enrolment or an enrolled person changed.
 func touched(ctx context.Context, tx *db.Tx, connectionID string) ([]string, error) {
-	rows, err := tx.PGX.Query(ctx, `
+	return db.Values[string](ctx, tx, "finding the sections that changed", `
 		SELECT s.id::text FROM sections s WHERE s.connection_id = $1 AND (s.changed_at = now()
 			OR s.sourced_id IN (SELECT section FROM enrolments WHERE connection_id = $1 AND changed_at = now())
 			OR s.sourced_id IN (SELECT section FROM past_enrolments WHERE connection_id = $1 AND left_at = now())
@@ -275,20 +269,16 @@ func touched(ctx context.Context, tx *db.Tx, connectionID string) ([]string, err
 				SELECT e.section FROM people p
 				JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL
 				WHERE p.connection_id = $1 AND p.changed_at = now()))`, connectionID)
-	if err != nil {
-		return nil, fmt.Errorf("finding the sections that changed: %w", err)
-	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
 // DropMirror removes everything read through a connection.
 func DropMirror(ctx context.Context, tx *db.Tx, connectionID string) error {
 	for _, t := range mirrorTables {
-		if _, err := tx.PGX.Exec(ctx, `DROP TABLE IF EXISTS `+pgx.Identifier{partition(t.name, connectionID)}.Sanitize()); err != nil {
+		if _, err := db.Exec(ctx, tx, `DROP TABLE IF EXISTS `+db.Quoted(partition(t.name, connectionID))); err != nil {
 			return db.Known(err, "removing the mirror")
 		}
 	}
-	if _, err := tx.PGX.Exec(ctx, `DELETE FROM section_facts WHERE connection_id = $1`, connectionID); err != nil {
+	if _, err := db.Exec(ctx, tx, `DELETE FROM section_facts WHERE connection_id = $1`, connectionID); err != nil {
 		return db.Known(err, "removing the mirror")
 	}
 	return SectionsChanged(ctx, tx)

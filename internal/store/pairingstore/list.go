@@ -2,12 +2,10 @@ package pairingstore
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"sync"
+	"time"
 
-	"github.com/jackc/pgx/v5"
-
+	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
 )
 
@@ -21,7 +19,7 @@ type pairingList struct {
 // listed is a pairing with the transaction that wrote it.
 type listed struct {
 	Pairing
-	xmin uint32
+	xmin string
 }
 
 // Listed gives what lists show of the pairings that have not ended: of the policy
@@ -33,25 +31,21 @@ func Listed(ctx context.Context, from *db.Database) ([]*Pairing, error) {
 	list := db.Kept[pairingList](from)
 	list.mu.Lock()
 	defer list.mu.Unlock()
-	rows, err := from.Pool.Query(ctx, `SELECT id::text, xmin FROM pairings WHERE ended_at IS NULL AND id NOT IN (SELECT id FROM hidden_pairings) ORDER BY id`)
-	if err != nil {
-		return nil, db.Known(err, "listing pairings")
-	}
 	held := list.pairings
 	if held == nil {
 		held = map[string]*listed{}
 	}
 	var ids, changed []string
-	var id string
-	var xmin uint32
-	if _, err = pgx.ForEachRow(rows, []any{&id, &xmin}, func() error {
-		ids = append(ids, id)
-		if p := held[id]; p == nil || p.xmin != xmin {
-			changed = append(changed, id)
+	type written struct{ ID, Xmin string }
+	err := db.Each(ctx, from, "listing pairings", `SELECT id::text, xmin::text FROM pairings WHERE ended_at IS NULL AND id NOT IN (SELECT id FROM hidden_pairings) ORDER BY id`, nil, func(w written) error {
+		ids = append(ids, w.ID)
+		if p := held[w.ID]; p == nil || p.xmin != w.Xmin {
+			changed = append(changed, w.ID)
 		}
 		return nil
-	}); err != nil {
-		return nil, db.Known(err, "listing pairings")
+	})
+	if err != nil {
+		return nil, err
 	}
 	if err := relist(ctx, from, held, changed); err != nil {
 		return nil, err
@@ -67,28 +61,28 @@ func Listed(ctx context.Context, from *db.Database) ([]*Pairing, error) {
 }
 
 // relist reads some pairings anew.
-func relist(ctx context.Context, from *db.Database, held map[string]*listed, ids []string) error {
+func relist(ctx context.Context, from db.From, held map[string]*listed, ids []string) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	rows, err := from.Pool.Query(ctx, `SELECT id::text, section_id::text, set_id::text, connection_id::text, target_name, coalesce((policy->>'hold')::boolean, false), coalesce(counts::text, '{}'),
-		guarded, last_failed, ran_at, next_at, opens_at, paused_at, compared_at, ended_at, version, xmin FROM pairings WHERE id = ANY ($1::text[]::uuid[])`, ids)
-	if err != nil {
-		return db.Known(err, "listing pairings")
+	type row struct {
+		ID, SectionID                                         string
+		SetID                                                 *string
+		ConnectionID, TargetName                              string
+		Hold                                                  bool
+		Counts                                                roster.Counts
+		Guarded                                               int
+		LastFailed                                            bool
+		RanAt, NextAt, OpensAt, PausedAt, ComparedAt, EndedAt *time.Time
+		Version                                               int
+		Xmin                                                  string
 	}
-	var p listed
-	var counts []byte
-	_, err = pgx.ForEachRow(rows, []any{
-		&p.ID, &p.SectionID, &p.SetID, &p.ConnectionID, &p.TargetName, &p.Policy.Hold, &counts,
-		&p.Guarded, &p.LastFailed, &p.RanAt, &p.NextAt, &p.OpensAt, &p.PausedAt, &p.ComparedAt, &p.EndedAt, &p.Version, &p.xmin,
-	}, func() error {
-		one := p
-		one.Counts = nil
-		if err := json.Unmarshal(counts, &one.Counts); err != nil {
-			return fmt.Errorf("reading the counts of pairing %s: %w", one.ID, err)
-		}
-		held[one.ID] = &one
+	return db.Each(ctx, from, "listing pairings", `SELECT id::text, section_id::text, set_id::text, connection_id::text, target_name, coalesce((policy->>'hold')::boolean, false) AS hold, coalesce(counts, '{}') AS counts,
+		guarded, last_failed, ran_at, next_at, opens_at, paused_at, compared_at, ended_at, version, xmin::text FROM pairings WHERE id = ANY ($1::text[]::uuid[])`, []any{ids}, func(r row) error {
+		held[r.ID] = &listed{Pairing{
+			ID: r.ID, SectionID: r.SectionID, SetID: r.SetID, ConnectionID: r.ConnectionID, TargetName: r.TargetName, Policy: roster.Policy{Hold: r.Hold}, Counts: r.Counts,
+			Guarded: r.Guarded, LastFailed: r.LastFailed, RanAt: r.RanAt, NextAt: r.NextAt, OpensAt: r.OpensAt, PausedAt: r.PausedAt, ComparedAt: r.ComparedAt, EndedAt: r.EndedAt, Version: r.Version,
+		}, r.Xmin}
 		return nil
 	})
-	return db.Known(err, "listing pairings")
 }

@@ -68,7 +68,7 @@ func KeepGuardMails(ctx context.Context, tx *db.Tx, pairingID string, m GuardMai
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET guard_mailed = $2 WHERE id = $1`, pairingID, string(text))
+	_, err = db.Exec(ctx, tx, `UPDATE pairings SET guard_mailed = $2 WHERE id = $1`, pairingID, string(text))
 	return db.Known(err, "keeping who was told")
 }
 
@@ -115,14 +115,14 @@ func Reschedule(ctx context.Context, tx *db.Tx, all []Pairing) error {
 	for _, p := range all {
 		ids, next, opens = append(ids, p.ID), append(next, p.NextAt), append(opens, p.OpensAt)
 	}
-	_, err := tx.PGX.Exec(ctx, `UPDATE pairings p SET next_at = w.next_at, opens_at = w.opens_at
+	_, err := db.Exec(ctx, tx, `UPDATE pairings p SET next_at = w.next_at, opens_at = w.opens_at
 		FROM unnest($1::text[]::uuid[], $2::timestamptz[], $3::timestamptz[]) AS w (id, next_at, opens_at) WHERE p.id = w.id`, ids, next, opens)
 	return db.Known(err, "rescheduling pairings")
 }
 
 // KeepTargetLost notes that a pairing's target is no longer at the service.
 func KeepTargetLost(ctx context.Context, tx *db.Tx, pairingID string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET target_seen = $2, last_failed = true, asked_at = NULL WHERE id = $1`, pairingID, TargetLost)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET target_seen = $2, last_failed = true, asked_at = NULL WHERE id = $1`, pairingID, TargetLost)
 	if err == nil {
 		err = tx.Announce(ctx, "pairing", pairingID)
 	}
@@ -134,7 +134,7 @@ const TargetLost = "\x01gone"
 
 // PairingsIn lists the pairings that have run and fit: of a course, of a
 // connection, or with one of the ids; empty values do not narrow.
-func PairingsIn(ctx context.Context, from *db.Database, courseID, connectionID string, ids []string) (all []Pairing, err error) {
+func PairingsIn(ctx context.Context, from db.From, courseID, connectionID string, ids []string) (all []Pairing, err error) {
 	q := from.Records(ctx).Where("ended_at IS NULL AND ran_at IS NOT NULL")
 	if courseID != "" {
 		q = q.Where("section_id IN (SELECT section_id FROM section_facts WHERE course_id = ?)", courseID)
@@ -150,19 +150,19 @@ func PairingsIn(ctx context.Context, from *db.Database, courseID, connectionID s
 }
 
 // CountPairings counts those with a connection that have not ended.
-func CountPairings(ctx context.Context, from *db.Database, connectionID string) (n int, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT count(*) FROM pairings WHERE connection_id = $1 AND ended_at IS NULL`, connectionID).Scan(&n)
+func CountPairings(ctx context.Context, from db.From, connectionID string) (n int, err error) {
+	err = db.Into(ctx, from, &n, `SELECT count(*) FROM pairings WHERE connection_id = $1 AND ended_at IS NULL`, connectionID)
 	return n, db.Known(err, "counting pairings")
 }
 
 // FindPairing finds one by id.
-func FindPairing(ctx context.Context, from *db.Database, id string) (p Pairing, err error) {
+func FindPairing(ctx context.Context, from db.From, id string) (p Pairing, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&p).Error
 	return p, db.Known(err, "finding the pairing")
 }
 
 // PairingsByID finds some.
-func PairingsByID(ctx context.Context, from *db.Database, ids []string) (map[string]Pairing, error) {
+func PairingsByID(ctx context.Context, from db.From, ids []string) (map[string]Pairing, error) {
 	var all []Pairing
 	err := from.Records(ctx).Omit("mend", "quiet").Where("id = ANY (?::uuid[])", db.TextArray(ids)).Find(&all).Error
 	out := make(map[string]Pairing, len(all))
@@ -174,7 +174,7 @@ func PairingsByID(ctx context.Context, from *db.Database, ids []string) (map[str
 
 // PairingsOf lists the pairings of sections of a register, and of its people lists, that have
 // run at least once.
-func PairingsOf(ctx context.Context, from *db.Database, connectionID string, sectionIDs []string) (all []Pairing, err error) {
+func PairingsOf(ctx context.Context, from db.From, connectionID string, sectionIDs []string) (all []Pairing, err error) {
 	err = from.Records(ctx).Where("ran_at IS NOT NULL AND ended_at IS NULL AND (id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[])) OR section_id IN (SELECT id FROM people_lists WHERE connection_id = ?))", db.TextArray(sectionIDs), connectionID).Find(&all).Error
 	return all, db.Known(err, "listing the sections' pairings")
 }
@@ -193,19 +193,19 @@ func UpdatePairing(tx *db.Tx, p *Pairing) error {
 
 // SetTarget keeps the service's id of a pairing's target.
 func SetTarget(ctx context.Context, tx *db.Tx, pairingID, ref string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET target_ref = $2, updated_at = now() WHERE id = $1`, pairingID, ref)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET target_ref = $2, updated_at = now() WHERE id = $1`, pairingID, ref)
 	return db.Known(err, "keeping the target")
 }
 
 // PausePairing keeps a pairing from running until somebody resumes it.
 func PausePairing(ctx context.Context, tx *db.Tx, pairingID string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET paused_at = coalesce(paused_at, now()), version = version + 1, updated_at = now() WHERE id = $1`, pairingID)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET paused_at = coalesce(paused_at, now()), version = version + 1, updated_at = now() WHERE id = $1`, pairingID)
 	return db.Known(err, "pausing the pairing")
 }
 
 // EndPairing ends a pairing.
 func EndPairing(ctx context.Context, tx *db.Tx, pairingID string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET ended_at = coalesce(ended_at, now()), version = version + 1, updated_at = now() WHERE id = $1`, pairingID)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET ended_at = coalesce(ended_at, now()), version = version + 1, updated_at = now() WHERE id = $1`, pairingID)
 	return db.Known(err, "ending the pairing")
 }
 
@@ -223,7 +223,7 @@ func KeepStatus(ctx context.Context, tx *db.Tx, pairingID, seen string, counts r
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, guarded = $5, target_seen = $6, compared_at = now(),
+	_, err = db.Exec(ctx, tx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, guarded = $5, target_seen = $6, compared_at = now(),
 		guard_told = CASE WHEN $5 = 0 THEN 0 ELSE guard_told END, guard_mailed = CASE WHEN $5 = 0 THEN '{}' ELSE guard_mailed END, unminded = $7, take_over = CASE WHEN take_over = 'offered' AND $7 = 0 THEN '' ELSE take_over END
 		WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText), guarded, seen, unminded)
 	return db.Known(err, "keeping the pairing's standing")
@@ -241,18 +241,18 @@ type Preview struct {
 }
 
 // FindPreview finds one by id.
-func FindPreview(ctx context.Context, from *db.Database, id string) (p Preview, err error) {
+func FindPreview(ctx context.Context, from db.From, id string) (p Preview, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&p).Error
 	return p, db.Known(err, "finding the preview")
 }
 
 // ForgetPreviews removes the previews made before a time by which no run goes. What
 // they came to is in the runs.
-func ForgetPreviews(ctx context.Context, from *db.Database, before time.Time) error {
+func ForgetPreviews(ctx context.Context, from db.From, before time.Time) error {
 	for {
-		tag, err := from.Pool.Exec(ctx, `DELETE FROM previews WHERE id IN (SELECT p.id FROM previews p WHERE p.created_at < $1
+		changed, err := db.Exec(ctx, from, `DELETE FROM previews WHERE id IN (SELECT p.id FROM previews p WHERE p.created_at < $1
 			AND NOT EXISTS (SELECT 1 FROM runs r WHERE r.preview_id = p.id AND r.finished_at IS NULL) LIMIT $2)`, before, db.DeletedAtOnce)
-		if err != nil || tag.RowsAffected() < db.DeletedAtOnce {
+		if err != nil || changed < db.DeletedAtOnce {
 			return db.Known(err, "removing old previews")
 		}
 	}
@@ -260,20 +260,20 @@ func ForgetPreviews(ctx context.Context, from *db.Database, before time.Time) er
 
 // KeepPlacement notes that Kanban put a person into the pairing's target.
 func KeepPlacement(ctx context.Context, tx *db.Tx, pairingID, remoteID, personID, name string) error {
-	_, err := tx.PGX.Exec(ctx, `INSERT INTO placements (pairing_id, remote_id, person_id, name) VALUES ($1, $2, $3, $4)
+	_, err := db.Exec(ctx, tx, `INSERT INTO placements (pairing_id, remote_id, person_id, name) VALUES ($1, $2, $3, $4)
 		ON CONFLICT (pairing_id, remote_id) DO UPDATE SET person_id = excluded.person_id, name = excluded.name`, pairingID, remoteID, personID, name)
 	return db.Known(err, "noting a placement")
 }
 
 // DropPlacement notes that Kanban took a person out again.
 func DropPlacement(ctx context.Context, tx *db.Tx, pairingID, remoteID string) error {
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM placements WHERE pairing_id = $1 AND remote_id = $2`, pairingID, remoteID)
+	_, err := db.Exec(ctx, tx, `DELETE FROM placements WHERE pairing_id = $1 AND remote_id = $2`, pairingID, remoteID)
 	return db.Known(err, "noting a removal")
 }
 
 // InheritPlacements gives a new pairing whom earlier pairings, ended now, have put into its class.
 func InheritPlacements(ctx context.Context, tx *db.Tx, p Pairing) error {
-	_, err := tx.PGX.Exec(ctx, `WITH earlier AS (DELETE FROM placements x USING pairings q WHERE q.id = x.pairing_id AND q.ended_at IS NOT NULL AND q.connection_id = $2 AND q.target_ref = $3
+	_, err := db.Exec(ctx, tx, `WITH earlier AS (DELETE FROM placements x USING pairings q WHERE q.id = x.pairing_id AND q.ended_at IS NOT NULL AND q.connection_id = $2 AND q.target_ref = $3
 			RETURNING x.remote_id, x.person_id, x.name, x.placed_at)
 		INSERT INTO placements (pairing_id, remote_id, person_id, name, placed_at) SELECT DISTINCT ON (remote_id) $1::text::uuid, remote_id, person_id, name, placed_at FROM earlier ORDER BY remote_id, placed_at DESC`,
 		p.ID, p.ConnectionID, p.TargetRef)
@@ -287,7 +287,7 @@ func TakeOver(ctx context.Context, tx *db.Tx, pairingID, runID string, entries [
 	for _, e := range entries {
 		accounts, people, names = append(accounts, e.AccountID), append(people, e.PersonID), append(names, e.Name)
 	}
-	_, err := tx.PGX.Exec(ctx, `WITH ours AS (INSERT INTO placements (pairing_id, remote_id, person_id, name, taken_over_by)
+	_, err := db.Exec(ctx, tx, `WITH ours AS (INSERT INTO placements (pairing_id, remote_id, person_id, name, taken_over_by)
 			SELECT $1::text::uuid, remote, person::uuid, name, $2::text::uuid FROM unnest($3::text[], $4::text[], $5::text[]) AS w (remote, person, name) ON CONFLICT DO NOTHING)
 		UPDATE pairings SET take_over = '', unminded = 0, version = version + 1 WHERE id = $1::text::uuid`, pairingID, runID, accounts, people, names)
 	return db.Known(err, "taking people over")
@@ -295,7 +295,7 @@ func TakeOver(ctx context.Context, tx *db.Tx, pairingID, runID string, entries [
 
 // GiveOver reverts what TakeOver did for a run.
 func GiveOver(ctx context.Context, tx *db.Tx, pairingID, runID string) error {
-	_, err := tx.PGX.Exec(ctx, `WITH back AS (DELETE FROM placements WHERE pairing_id = $1::text::uuid AND taken_over_by = $2::text::uuid RETURNING 1)
+	_, err := db.Exec(ctx, tx, `WITH back AS (DELETE FROM placements WHERE pairing_id = $1::text::uuid AND taken_over_by = $2::text::uuid RETURNING 1)
 		UPDATE pairings SET take_over = 'next', version = version + 1 WHERE id = $1::text::uuid AND EXISTS (SELECT 1 FROM back)`, pairingID, runID)
 	return db.Known(err, "leaving people to whoever put them in")
 }
@@ -306,7 +306,7 @@ func DecideTakeOver(ctx context.Context, tx *db.Tx, pairingID string, yes bool) 
 	if yes {
 		decided = TakesOverNext
 	}
-	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET take_over = $2, unminded = 0, version = version + 1, updated_at = now() WHERE id = $1`, pairingID, decided)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET take_over = $2, unminded = 0, version = version + 1, updated_at = now() WHERE id = $1`, pairingID, decided)
 	return db.Known(err, "keeping who minds the places")
 }
 
@@ -317,19 +317,19 @@ type Held struct {
 
 // TargetsAt lists the targets at a service that are paired now, and the groups
 // inside them.
-func TargetsAt(ctx context.Context, from *db.Database, connectionID string) ([]Held, error) {
+func TargetsAt(ctx context.Context, from db.From, connectionID string) ([]Held, error) {
 	return db.Rows[Held](ctx, from, "listing the service's classes", `
-		SELECT target_ref, target_name, id::text FROM pairings WHERE connection_id = $1 AND ended_at IS NULL
+		SELECT target_ref AS ref, target_name AS name, id::text AS pairing_id FROM pairings WHERE connection_id = $1 AND ended_at IS NULL
 		UNION ALL SELECT g.ref, p.target_name, p.id::text FROM pairing_groups g JOIN pairings p ON p.id = g.pairing_id WHERE p.connection_id = $1 AND p.ended_at IS NULL`, connectionID)
 }
 
 // SectionsOfTarget lists the sections with which a target was paired before.
-func SectionsOfTarget(ctx context.Context, from *db.Database, connectionID, ref string) ([]string, error) {
+func SectionsOfTarget(ctx context.Context, from db.From, connectionID, ref string) ([]string, error) {
 	return db.Values[string](ctx, from, "finding what the class was paired with", `SELECT DISTINCT section_id::text FROM pairings WHERE connection_id = $1 AND target_ref = $2 AND ended_at IS NOT NULL`, connectionID, ref)
 }
 
 // OnRemovedConnection reports whether a pairing hangs on a connection that was removed.
-func OnRemovedConnection(ctx context.Context, from *db.Database, pairingID string) (yes bool, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM hidden_pairings WHERE id = $1)`, pairingID).Scan(&yes)
+func OnRemovedConnection(ctx context.Context, from db.From, pairingID string) (yes bool, err error) {
+	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM hidden_pairings WHERE id = $1)`, pairingID)
 	return yes, db.Known(err, "looking whether a pairing is hidden")
 }

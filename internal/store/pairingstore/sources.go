@@ -2,9 +2,6 @@ package pairingstore
 
 import (
 	"context"
-	"reflect"
-
-	"github.com/jackc/pgx/v5"
 
 	"kanban/internal/core/roster"
 	"kanban/internal/store/db"
@@ -12,7 +9,7 @@ import (
 
 // Source gives the section's side of a pairing: who is enrolled, with the accounts
 // known at the connection, and whom the pairing has placed.
-func Source(ctx context.Context, from *db.Database, p Pairing) (roster.Source, error) {
+func Source(ctx context.Context, from db.From, p Pairing) (roster.Source, error) {
 	all, err := Sources(ctx, from, p.ConnectionID, []Pairing{p})
 	return all[p.ID], err
 }
@@ -20,7 +17,7 @@ func Source(ctx context.Context, from *db.Database, p Pairing) (roster.Source, e
 // Sources does the same for many pairings with one connection. A pairing that is
 // not stored yet has placed nobody. The conditions that no text is empty repeat
 // those of the indexes, or they could not be used.
-func Sources(ctx context.Context, from *db.Database, connectionID string, pairings []Pairing) (map[string]roster.Source, error) {
+func Sources(ctx context.Context, from db.From, connectionID string, pairings []Pairing) (map[string]roster.Source, error) {
 	var ids []string
 	for _, p := range pairings {
 		ids = append(ids, p.ID)
@@ -37,16 +34,16 @@ func Sources(ctx context.Context, from *db.Database, connectionID string, pairin
 			SELECT w.pairing_id, e.connection_id, e.person, e.role, CASE WHEN w.grouped THEN s.id::text ELSE '' END AS section, CASE WHEN e.standing = 'waiting' THEN e.begin_date END AS begins
 			FROM asked w JOIN sections s ON s.id = w.section_id JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id AND (e.gone_at IS NULL OR e.standing = 'waiting')
 			UNION ALL SELECT w.id, l.connection_id, l.person, l.role, '', l.begins FROM unnest($5::text[]::uuid[], $6::text[]::uuid[]) AS w (id, list) CROSS JOIN LATERAL people_of_list(w.list) l)
-		SELECT w.pairing_id::text, p.id::text, CASE k.kind WHEN 'test' THEN 'ext:preview' ELSE w.role END, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
-		       p.user_ids, p.org, coalesce(o.name, ''), coalesce(a.remote_id, ''), coalesce(a.chosen_by <> '', false), coalesce(a.switched_off, false),
-		       coalesce((SELECT array_agg(n.remote_id) FROM not_accounts n WHERE n.connection_id = $1 AND n.person_id = p.id), '{}'),
+		SELECT w.pairing_id::text, p.id::text AS person_id, CASE k.kind WHEN 'test' THEN 'ext:preview' ELSE w.role END AS role, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
+		       p.user_ids, p.org, coalesce(o.name, '') AS org_name, coalesce(a.remote_id, '') AS account, coalesce(a.chosen_by <> '', false) AS chosen, coalesce(a.switched_off, false) AS switched_off,
+		       coalesce((SELECT array_agg(n.remote_id) FROM not_accounts n WHERE n.connection_id = $1 AND n.person_id = p.id), '{}') AS not_accounts,
 		       coalesce((SELECT f.id::text FROM people f WHERE k.kind = 'second' AND f.connection_id = p.connection_id AND f.sourced_id = k.second_of AND f.gone_at IS NULL),
 		                (SELECT f.id::text FROM people f WHERE coalesce(k.kind, '') <> 'neither' AND p.secondary AND p.master <> '' AND f.connection_id = p.connection_id AND f.master <> ''
-		                 AND f.master = p.master AND NOT f.secondary AND f.gone_at IS NULL ORDER BY f.sourced_id LIMIT 1), ''),
-		       w.section,
+		                 AND f.master = p.master AND NOT f.secondary AND f.gone_at IS NULL ORDER BY f.sourced_id LIMIT 1), '') AS second_of,
+		       w.section AS group,
 		       coalesce((SELECT o.given_name || ' ' || o.family_name FROM people o WHERE p.email_key <> '' AND o.email_key <> '' AND o.email_key = p.email_key AND o.connection_id = p.connection_id
 		                 AND o.gone_at IS NULL AND o.id <> p.id AND (p.master = '' OR o.master <> p.master)
-		                 AND NOT EXISTS (SELECT 1 FROM person_marks x WHERE x.connection_id = p.connection_id AND x.kind = 'second' AND (x.sourced_id = o.sourced_id AND x.second_of = p.sourced_id OR x.sourced_id = p.sourced_id AND x.second_of = o.sourced_id)) ORDER BY o.id LIMIT 1), ''),
+		                 AND NOT EXISTS (SELECT 1 FROM person_marks x WHERE x.connection_id = p.connection_id AND x.kind = 'second' AND (x.sourced_id = o.sourced_id AND x.second_of = p.sourced_id OR x.sourced_id = p.sourced_id AND x.second_of = o.sourced_id)) ORDER BY o.id LIMIT 1), '') AS shares_address_with,
 		       w.begins
 		FROM seats w
 		JOIN people p ON p.connection_id = w.connection_id AND p.sourced_id = w.person
@@ -57,15 +54,15 @@ func Sources(ctx context.Context, from *db.Database, connectionID string, pairin
 		return nil, err
 	}
 	placed, err := sides[roster.Placement](ctx, from, "reading whom the pairings placed",
-		`SELECT p.pairing_id::text, p.person_id::text, p.remote_id, p.name, EXISTS (
+		`SELECT p.pairing_id::text, p.person_id::text, p.remote_id AS account_id, p.name, EXISTS (
 			SELECT 1 FROM placements o JOIN pairings q ON q.id = o.pairing_id
-			WHERE o.remote_id = p.remote_id AND o.pairing_id <> p.pairing_id AND q.connection_id = $2 AND q.ended_at IS NULL)
+			WHERE o.remote_id = p.remote_id AND o.pairing_id <> p.pairing_id AND q.connection_id = $2 AND q.ended_at IS NULL) AS elsewhere
 		FROM placements p WHERE p.pairing_id = ANY ($1::text[]::uuid[])`, ids, connectionID)
 	if err != nil {
 		return nil, err
 	}
 	grouped, err := sides[roster.Grouping](ctx, from, "reading whom the pairings put into groups",
-		`SELECT pairing_id::text, remote_id, section_id::text FROM group_placements WHERE pairing_id = ANY ($1::text[]::uuid[])`, ids)
+		`SELECT pairing_id::text, remote_id AS account_id, section_id::text AS group FROM group_placements WHERE pairing_id = ANY ($1::text[]::uuid[])`, ids)
 	for _, p := range pairings {
 		out[p.ID] = roster.Source{Members: members[p.ID], Placed: placed[p.ID], Grouped: grouped[p.ID], TakesOver: p.TakeOver == TakesOverNext}
 	}
@@ -80,7 +77,7 @@ type asked struct {
 }
 
 // askedSections finds the sections that pairings are about.
-func askedSections(ctx context.Context, from *db.Database, pairings []Pairing) (a asked, err error) {
+func askedSections(ctx context.Context, from db.From, pairings []Pairing) (a asked, err error) {
 	var sets []string
 	for _, p := range pairings {
 		if p.SetID != nil && p.Sections == nil {
@@ -89,13 +86,9 @@ func askedSections(ctx context.Context, from *db.Database, pairings []Pairing) (
 	}
 	of := map[string][]string{}
 	if len(sets) > 0 {
-		rows, err := from.Pool.Query(ctx, `SELECT set_id::text, section_id::text FROM linked_sections WHERE set_id = ANY ($1::text[]::uuid[]) AND unlinked_at IS NULL ORDER BY set_id, position`, sets)
+		of, err = db.Map[string, []string](ctx, from, "finding the sets' sections", `SELECT set_id::text AS key, array_agg(section_id::text ORDER BY position) AS value FROM linked_sections WHERE set_id = ANY ($1::text[]::uuid[]) AND unlinked_at IS NULL GROUP BY 1`, sets)
 		if err != nil {
-			return a, db.Known(err, "finding the sets' sections")
-		}
-		var set, section string
-		if _, err = pgx.ForEachRow(rows, []any{&set, &section}, func() error { of[set] = append(of[set], section); return nil }); err != nil {
-			return a, db.Known(err, "finding the sets' sections")
+			return a, err
 		}
 	}
 	lists, err := areLists(ctx, from, pairings)
@@ -120,28 +113,22 @@ func askedSections(ctx context.Context, from *db.Database, pairings []Pairing) (
 	return a, nil
 }
 
-// sides runs a query whose first column is a pairing's id.
-func sides[T any](ctx context.Context, s *db.Database, doing, sql string, args ...any) (map[string][]T, error) {
-	rows, err := s.Pool.Query(ctx, sql, args...)
-	if err != nil {
-		return nil, db.Known(err, doing)
-	}
-	var id string
-	var x T
-	into := []any{&id}
-	for v, i := reflect.ValueOf(&x).Elem(), 0; i < v.NumField(); i++ {
-		into = append(into, v.Field(i).Addr().Interface())
+// sides runs a query that gives something of pairings, by their ids.
+func sides[T any](ctx context.Context, from db.From, doing, sql string, args ...any) (map[string][]T, error) {
+	type row struct {
+		PairingID string
+		Of        T `gorm:"embedded"`
 	}
 	out := map[string][]T{}
-	_, err = pgx.ForEachRow(rows, into, func() error {
-		out[id] = append(out[id], x)
+	err := db.Each(ctx, from, doing, sql, args, func(r row) error {
+		out[r.PairingID] = append(out[r.PairingID], r.Of)
 		return nil
 	})
-	return out, db.Known(err, doing)
+	return out, err
 }
 
 // areLists tells which of some pairings' sections are people lists.
-func areLists(ctx context.Context, from *db.Database, pairings []Pairing) (map[string]bool, error) {
+func areLists(ctx context.Context, from db.From, pairings []Pairing) (map[string]bool, error) {
 	ids := make([]string, len(pairings))
 	for i, p := range pairings {
 		ids[i] = p.SectionID

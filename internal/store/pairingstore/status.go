@@ -12,19 +12,19 @@ import (
 
 // KeepGuardNotified notes that removals of a pairing were announced by mail.
 func KeepGuardNotified(ctx context.Context, tx *db.Tx, pairingID string, removals int) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET guard_told = $2 WHERE id = $1`, pairingID, removals)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET guard_told = $2 WHERE id = $1`, pairingID, removals)
 	return db.Known(err, "noting a mail")
 }
 
 // SectionsOfPairings gives the section of each pairing, the lead of a linked set; whether
 // any section of the set is gone, and the last day of the longest.
-func SectionsOfPairings(ctx context.Context, from *db.Database, ids []string) (map[string]rosterstore.Section, error) {
+func SectionsOfPairings(ctx context.Context, from db.From, ids []string) (map[string]rosterstore.Section, error) {
 	rows, err := db.Rows[struct {
 		PairingID, SectionID, Title, Register string
 		Ends                                  *time.Time
 		Gone                                  bool
 	}](ctx, from, "finding the pairings' sections", `
-		SELECT p.id::text, p.section_id::text, coalesce(t.name, lead.title), lead.connection_id::text, max(f.ends_on), bool_or(f.gone)
+		SELECT p.id::text AS pairing_id, p.section_id::text, coalesce(t.name, lead.title) AS title, lead.connection_id::text AS register, max(f.ends_on) AS ends, bool_or(f.gone) AS gone
 		FROM pairings p JOIN section_facts lead ON lead.section_id = p.section_id
 		LEFT JOIN linked_sets t ON t.id = p.set_id
 		LEFT JOIN linked_sections l ON l.set_id = p.set_id AND l.unlinked_at IS NULL
@@ -40,7 +40,7 @@ func SectionsOfPairings(ctx context.Context, from *db.Database, ids []string) (m
 // Noteworthy lists the pairings about which there may be something to say: people to
 // mend or to know of, places that nobody minds, removals that wait, a run that stopped, a target or a section
 // that is gone, another name at the service, a term that is over by a day.
-func Noteworthy(ctx context.Context, from *db.Database, today time.Time) (all []Pairing, err error) {
+func Noteworthy(ctx context.Context, from db.From, today time.Time) (all []Pairing, err error) {
 	err = from.Records(ctx).Raw(`
 		SELECT p.* FROM pairings p WHERE p.ended_at IS NULL AND p.id NOT IN (SELECT id FROM hidden_pairings) AND (
 			p.last_failed OR p.guarded > 0 OR p.unminded > 0 OR p.target_seen NOT IN ('', p.target_name)
@@ -59,9 +59,9 @@ type Ending struct {
 
 // Endings lists the last days of sections that are paired, from one day to another, and how
 // many classes they are about.
-func Endings(ctx context.Context, source *db.Database, from, to time.Time) ([]Ending, error) {
+func Endings(ctx context.Context, source db.From, from, to time.Time) ([]Ending, error) {
 	return db.Rows[Ending](ctx, source, "listing the terms that end", `
-		SELECT f.ends_on, count(DISTINCT p.id)::int, coalesce((SELECT array_agg(DISTINCT t ORDER BY t) FROM unnest(string_to_array(string_agg(array_to_string(f.terms, chr(31)), chr(31)), chr(31))) t WHERE t <> ''), '{}')
+		SELECT f.ends_on AS on, count(DISTINCT p.id)::int AS classes, coalesce((SELECT array_agg(DISTINCT t ORDER BY t) FROM unnest(string_to_array(string_agg(array_to_string(f.terms, chr(31)), chr(31)), chr(31))) t WHERE t <> ''), '{}') AS terms
 		FROM pairings p JOIN paired_sections q ON q.pairing_id = p.id JOIN section_facts f ON f.section_id = q.section_id
 		WHERE p.ended_at IS NULL AND p.id NOT IN (SELECT id FROM hidden_pairings) AND NOT f.gone AND f.ends_on BETWEEN $1::date AND $2::date
 		GROUP BY f.ends_on ORDER BY f.ends_on`, from.Format(time.DateOnly), to.Format(time.DateOnly))
@@ -77,7 +77,7 @@ func KeepReleased(ctx context.Context, tx *db.Tx, pairingID string, counts roste
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET counts = $2, quiet = $3 WHERE id = $1`, pairingID, string(countsText), string(quietText))
+	_, err = db.Exec(ctx, tx, `UPDATE pairings SET counts = $2, quiet = $3 WHERE id = $1`, pairingID, string(countsText), string(quietText))
 	return db.Known(err, "keeping that a class is open")
 }
 
@@ -87,7 +87,7 @@ func ForgetTarget(ctx context.Context, tx *db.Tx, pairingID string) error {
 		`DELETE FROM placements WHERE pairing_id = $1`, `DELETE FROM group_placements WHERE pairing_id = $1`, `DELETE FROM pairing_groups WHERE pairing_id = $1`,
 		`UPDATE pairings SET target_ref = '', target_seen = '', ran_at = NULL, last_failed = false, last_run_id = NULL, counts = '{}', mend = '[]', quiet = '[]', guarded = 0, version = version + 1 WHERE id = $1`,
 	} {
-		if _, err := tx.PGX.Exec(ctx, sql, pairingID); err != nil {
+		if _, err := db.Exec(ctx, tx, sql, pairingID); err != nil {
 			return db.Known(err, "forgetting the target")
 		}
 	}
@@ -101,7 +101,7 @@ func MovePairing(ctx context.Context, tx *db.Tx, p *Pairing, sectionID string, s
 	if err := UpdatePairing(tx, p); err != nil {
 		return err
 	}
-	_, err := tx.PGX.Exec(ctx, `UPDATE pairings SET ran_at = NULL, last_failed = false, last_run_id = NULL, counts = '{}', mend = '[]', quiet = '[]', guarded = 0, guard_told = 0, compared_at = NULL, asked_at = NULL WHERE id = $1`, p.ID)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET ran_at = NULL, last_failed = false, last_run_id = NULL, counts = '{}', mend = '[]', quiet = '[]', guarded = 0, guard_told = 0, compared_at = NULL, asked_at = NULL WHERE id = $1`, p.ID)
 	p.RanAt, p.Counts, p.LastRunID, p.LastFailed = nil, roster.Counts{}, nil, false
 	return db.Known(err, "moving the pairing")
 }

@@ -4,8 +4,6 @@ import (
 	"context"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/store/db"
 )
 
@@ -18,7 +16,7 @@ type IgnoredClass struct {
 }
 
 // IgnoredClasses lists those of a connection.
-func IgnoredClasses(ctx context.Context, from *db.Database, connectionID string) ([]IgnoredClass, error) {
+func IgnoredClasses(ctx context.Context, from db.From, connectionID string) ([]IgnoredClass, error) {
 	return db.Rows[IgnoredClass](ctx, from, "listing ignored classes", `SELECT ref, said_by, said_at FROM ignored_classes WHERE connection_id = $1 ORDER BY ref`, connectionID)
 }
 
@@ -28,7 +26,7 @@ func IgnoreClasses(ctx context.Context, tx *db.Tx, who, connectionID string, ref
 	if ignore {
 		sql = `INSERT INTO ignored_classes (connection_id, ref, said_by) SELECT $1, unnest($2::text[]), $3 ON CONFLICT DO NOTHING`
 	}
-	_, err := tx.PGX.Exec(ctx, sql, connectionID, refs, who)
+	_, err := db.Exec(ctx, tx, sql, connectionID, refs, who)
 	return db.Known(err, "ignoring classes")
 }
 
@@ -46,29 +44,30 @@ type Seat struct {
 // SeatsOf gives, by account, the sections in which the people are now whose accounts these
 // are: known as theirs, or with their identifier, user name or address. It is evidence, no
 // decision about whose account it is.
-func SeatsOf(ctx context.Context, from *db.Database, connectionID string, holders []Holder) (map[string][]Seat, error) {
+func SeatsOf(ctx context.Context, from db.From, connectionID string, holders []Holder) (map[string][]Seat, error) {
 	n := len(holders)
 	ids, external, names, keys := make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	for i, h := range holders {
 		ids[i], external[i], names[i], keys[i] = h.ID, h.ExternalID, h.UserName, h.EmailKey
 	}
-	rows, err := from.Pool.Query(ctx, `
+	type row struct {
+		Account string
+		Seat    `gorm:"embedded"`
+	}
+	out := map[string][]Seat{}
+	err := db.Each(ctx, from, "finding whose accounts these are", `
 		WITH asked AS MATERIALIZED (SELECT * FROM unnest($2::text[], $3::text[], $4::text[], $5::text[]) AS w (id, external, name, key)),
 		held AS (
 			SELECT w.id, a.person_id AS person FROM asked w JOIN accounts a ON a.connection_id = $1 AND a.remote_id = w.id
 			UNION SELECT w.id, p.id FROM asked w JOIN people p ON p.identifier = w.external AND p.gone_at IS NULL WHERE w.external <> ''
 			UNION SELECT w.id, p.id FROM asked w JOIN people p ON lower(p.user_name) = w.name AND p.gone_at IS NULL WHERE w.name <> ''
 			UNION SELECT w.id, p.id FROM asked w JOIN people p ON p.email_key = w.key AND p.email_key <> '' AND p.gone_at IS NULL WHERE w.key <> '')
-		SELECT h.id, s.id::text, bool_or(e.role = 'teacher') FROM held h JOIN people p ON p.id = h.person
+		SELECT h.id AS account, s.id::text AS section_id, bool_or(e.role = 'teacher') AS teacher FROM held h JOIN people p ON p.id = h.person
 		JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL
 		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section AND s.gone_at IS NULL
-		GROUP BY 1, 2 ORDER BY 1, 2`, connectionID, ids, external, names, keys)
-	if err != nil {
-		return nil, db.Known(err, "finding whose accounts these are")
-	}
-	out := map[string][]Seat{}
-	var account string
-	var seat Seat
-	_, err = pgx.ForEachRow(rows, []any{&account, &seat.SectionID, &seat.Teacher}, func() error { out[account] = append(out[account], seat); return nil })
-	return out, db.Known(err, "finding whose accounts these are")
+		GROUP BY 1, 2 ORDER BY 1, 2`, []any{connectionID, ids, external, names, keys}, func(r row) error {
+		out[r.Account] = append(out[r.Account], r.Seat)
+		return nil
+	})
+	return out, err
 }

@@ -8,8 +8,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/store/db"
 	"kanban/internal/store/deliverystore"
 )
@@ -34,13 +32,13 @@ type Offer struct {
 }
 
 // Offers lists them, ordered by name.
-func Offers(ctx context.Context, from *db.Database) (all []Offer, err error) {
+func Offers(ctx context.Context, from db.From) (all []Offer, err error) {
 	err = from.Records(ctx).Order("name").Find(&all).Error
 	return all, db.Known(err, "listing offers")
 }
 
 // FindOffer finds one by id.
-func FindOffer(ctx context.Context, from *db.Database, id string) (o Offer, err error) {
+func FindOffer(ctx context.Context, from db.From, id string) (o Offer, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&o).Error
 	return o, db.Known(err, "finding the offer")
 }
@@ -59,7 +57,7 @@ func UpdateOffer(tx *db.Tx, o *Offer) error {
 
 // RemoveOffer removes an offer; what it gave stays as it is.
 func RemoveOffer(ctx context.Context, tx *db.Tx, id string) error {
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM offers WHERE id = $1`, id)
+	_, err := db.Exec(ctx, tx, `DELETE FROM offers WHERE id = $1`, id)
 	return db.Known(err, "removing the offer")
 }
 
@@ -108,16 +106,11 @@ func KeepAccessNews(ctx context.Context, tx *db.Tx, a Access, started bool, at t
 	if !started {
 		start, end = nil, &at
 	}
-	rows, err := tx.PGX.Query(ctx, `INSERT INTO accesses (id, connection_id, offer, buyer, order_ref, offer_id, name, person_id, started_at, ended_at)
+	return db.Row[Access](ctx, tx, "noting an access", `INSERT INTO accesses (id, connection_id, offer, buyer, order_ref, offer_id, name, person_id, started_at, ended_at)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
 		ON CONFLICT (connection_id, offer, buyer, order_ref) DO UPDATE SET started_at = greatest(accesses.started_at, excluded.started_at), ended_at = greatest(accesses.ended_at, excluded.ended_at),
 			person_id = coalesce(accesses.person_id, excluded.person_id), offer_id = coalesce(accesses.offer_id, excluded.offer_id), name = coalesce(nullif(excluded.name, ''), accesses.name)
 		RETURNING `+accessColumns, a.ID, a.ConnectionID, a.Offer, a.Buyer, a.OrderRef, a.OfferID, a.Name, a.PersonID, start, end)
-	if err != nil {
-		return a, db.Known(err, "noting an access")
-	}
-	a, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[Access])
-	return a, db.Known(err, "noting an access")
 }
 
 const accessColumns = `id::text, connection_id::text, offer, buyer, order_ref, offer_id::text, name, person_id::text, section_ids, started_at, ended_at, ends_on, closed_at, trouble, created_at, until, given_by, reason`
@@ -133,22 +126,18 @@ func AccessesByID(ctx context.Context, tx *db.Tx, ids []string) ([]Access, error
 }
 
 func accesses(ctx context.Context, tx *db.Tx, where string, args ...any) ([]Access, error) {
-	rows, err := tx.PGX.Query(ctx, `SELECT `+accessColumns+` FROM accesses `+where, args...)
-	if err != nil {
-		return nil, db.Known(err, "listing accesses")
-	}
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Access])
-	return list, db.Known(err, "listing accesses")
+	list, err := db.Rows[Access](ctx, tx, "listing accesses", `SELECT `+accessColumns+` FROM accesses `+where, args...)
+	return list, err
 }
 
 // AssignAccesses gives an offer the accesses that were told before it was made, and every
 // access without a person the one who has its address by now. What waits because
 // nobody knew the buyer is queued again, for that person.
 func AssignAccesses(ctx context.Context, tx *db.Tx) error {
-	if _, err := tx.PGX.Exec(ctx, `UPDATE accesses a SET offer_id = o.id, trouble = 'adopted' FROM offers o WHERE a.offer_id IS NULL AND o.connection_id = a.connection_id AND o.offer = a.offer`); err != nil {
+	if _, err := db.Exec(ctx, tx, `UPDATE accesses a SET offer_id = o.id, trouble = 'adopted' FROM offers o WHERE a.offer_id IS NULL AND o.connection_id = a.connection_id AND o.offer = a.offer`); err != nil {
 		return db.Known(err, "adopting accesses")
 	}
-	rows, err := tx.PGX.Query(ctx, `WITH adopted AS (
+	states, err := db.Values[string](ctx, tx, "adopting accesses", `WITH adopted AS (
 			UPDATE accesses a SET person_id = p.id FROM people p WHERE a.person_id IS NULL AND p.email_key = a.buyer AND p.email_key <> '' AND p.gone_at IS NULL
 			AND NOT EXISTS (SELECT 1 FROM people o WHERE o.email_key = p.email_key AND o.id <> p.id AND o.gone_at IS NULL)
 			RETURNING a.id, a.offer_id, a.person_id),
@@ -156,42 +145,35 @@ func AssignAccesses(ctx context.Context, tx *db.Tx) error {
 			UPDATE events e SET person_id = a.person_id FROM adopted a JOIN deliveries d ON d.offer_id = a.offer_id AND d.person_id IS NULL
 			WHERE e.id = d.event_id AND e.data->>'accessId' = a.id::text RETURNING e.id, a.person_id)
 		UPDATE deliveries d SET person_id = t.person_id, state = CASE d.state WHEN 'waiting' THEN 'queued' ELSE d.state END
-		FROM told t, deliveries was WHERE d.event_id = t.id AND was.id = d.id RETURNING d.id::text, was.state`)
-	if err != nil {
-		return db.Known(err, "adopting accesses")
-	}
-	var again []string
-	var id, was string
-	if _, err := pgx.ForEachRow(rows, []any{&id, &was}, func() error {
+		FROM told t, deliveries was WHERE d.event_id = t.id AND was.id = d.id RETURNING was.state`)
+	again := 0
+	for _, was := range states {
 		if was == deliverystore.DeliveryWaiting {
-			again = append(again, id)
+			again++
 		}
-		return nil
-	}); err != nil {
-		return db.Known(err, "adopting accesses")
 	}
-	return deliverystore.Requeued(ctx, tx, len(again), nil)
+	return deliverystore.Requeued(ctx, tx, again, err)
 }
 
 // KeepAccess writes what an access gives now.
 func KeepAccess(ctx context.Context, tx *db.Tx, a Access) error {
 	sections, err := json.Marshal(append([]string{}, a.SectionIDs...))
 	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `UPDATE accesses SET section_ids = $2, ends_on = $3, closed_at = $4, trouble = $5, person_id = $6 WHERE id = $1`, a.ID, string(sections), a.EndsOn, a.ClosedAt, a.Trouble, a.PersonID)
+		_, err = db.Exec(ctx, tx, `UPDATE accesses SET section_ids = $2, ends_on = $3, closed_at = $4, trouble = $5, person_id = $6 WHERE id = $1`, a.ID, string(sections), a.EndsOn, a.ClosedAt, a.Trouble, a.PersonID)
 	}
 	return db.Known(err, "keeping an access")
 }
 
 // GiveAccess writes access that is given by hand.
 func GiveAccess(ctx context.Context, tx *db.Tx, a Access) error {
-	_, err := tx.PGX.Exec(ctx, `INSERT INTO accesses (id, connection_id, offer, buyer, order_ref, offer_id, name, person_id, started_at, until, given_by, reason) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
+	_, err := db.Exec(ctx, tx, `INSERT INTO accesses (id, connection_id, offer, buyer, order_ref, offer_id, name, person_id, started_at, until, given_by, reason) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
 		a.ID, a.ConnectionID, a.Offer, a.Buyer, a.OrderRef, a.OfferID, a.Name, a.PersonID, a.StartedAt, a.Until, a.GivenBy, a.Reason)
 	return db.Known(err, "giving access")
 }
 
 // EndAccess lets access given by hand end at a time.
 func EndAccess(ctx context.Context, tx *db.Tx, id string, at time.Time) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE accesses SET until = $2 WHERE id = $1`, id, at)
+	_, err := db.Exec(ctx, tx, `UPDATE accesses SET until = $2 WHERE id = $1`, id, at)
 	return db.Known(err, "ending access")
 }
 
@@ -209,7 +191,7 @@ func AccessOf(ctx context.Context, tx *db.Tx, id string) (Access, error) {
 
 // ShareAddress reports whether several people have an address.
 func ShareAddress(ctx context.Context, tx *db.Tx, key string) (yes bool, err error) {
-	err = tx.PGX.QueryRow(ctx, `SELECT count(*) > 1 FROM (SELECT 1 FROM people WHERE email_key = $1 AND gone_at IS NULL LIMIT 2) x`, key).Scan(&yes)
+	err = db.Into(ctx, tx, &yes, `SELECT count(*) > 1 FROM (SELECT 1 FROM people WHERE email_key = $1 AND gone_at IS NULL LIMIT 2) x`, key)
 	return yes, db.Known(err, "looking who has the address")
 }
 
@@ -217,11 +199,11 @@ func ShareAddress(ctx context.Context, tx *db.Tx, key string) (yes bool, err err
 // buyer is queued again, for that person.
 func AssignAccess(ctx context.Context, tx *db.Tx, id, personID string) error {
 	var n int
-	err := tx.PGX.QueryRow(ctx, `WITH of AS (UPDATE accesses SET person_id = $2::text::uuid WHERE id = $1::text::uuid RETURNING id, offer_id),
+	err := db.Into(ctx, tx, &n, `WITH of AS (UPDATE accesses SET person_id = $2::text::uuid WHERE id = $1::text::uuid RETURNING id, offer_id),
 		told AS (UPDATE events e SET person_id = $2::text::uuid FROM of a JOIN deliveries d ON d.offer_id = a.offer_id AND d.person_id IS NULL
 			WHERE e.id = d.event_id AND e.data->>'accessId' = a.id::text RETURNING e.id),
 		again AS (UPDATE deliveries d SET person_id = $2::text::uuid, state = CASE d.state WHEN 'waiting' THEN 'queued' ELSE d.state END FROM told t WHERE d.event_id = t.id RETURNING d.state)
-		SELECT count(*) FILTER (WHERE state = 'queued')::int FROM again`, id, personID).Scan(&n)
+		SELECT count(*) FILTER (WHERE state = 'queued')::int FROM again`, id, personID)
 	return deliverystore.Requeued(ctx, tx, n, db.Known(err, "saying whose the access is"))
 }
 
@@ -241,26 +223,12 @@ type AccessFilter struct {
 }
 
 // Accesses lists what was bought and what was given by hand, the newest first.
-func Accesses(ctx context.Context, from *db.Database, f AccessFilter) ([]ListedAccess, error) {
-	rows, err := from.Pool.Query(ctx, `SELECT `+accessColumns+`, coalesce((SELECT o.name FROM offers o WHERE o.id = a.offer_id), ''),
-			coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = a.person_id), ''),
-			coalesce((SELECT array_agg(x.title ORDER BY x.title) FROM sections x WHERE a.section_ids ? x.id::text), '{}')
+func Accesses(ctx context.Context, from db.From, f AccessFilter) ([]ListedAccess, error) {
+	return db.Rows[ListedAccess](ctx, from, "listing accesses", `SELECT `+accessColumns+`, coalesce((SELECT o.name FROM offers o WHERE o.id = a.offer_id), '') AS offer_name,
+			coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = a.person_id), '') AS person,
+			coalesce((SELECT array_agg(x.title ORDER BY x.title) FROM sections x WHERE a.section_ids ? x.id::text), '{}') AS sections
 		FROM accesses a WHERE ($1 = '' OR a.offer_id::text = $1) AND ($2 = '' OR a.person_id::text = $2) AND (NOT $3 OR a.trouble NOT IN ('', 'adopted')) AND ($4 = '' OR a.id < nullif($4, '')::uuid) AND ($6 = '' OR a.id = nullif($6, '')::uuid)
 		ORDER BY a.id DESC LIMIT $5`, f.OfferID, f.PersonID, f.Troubled, f.Before, f.Limit, f.ID)
-	if err != nil {
-		return nil, db.Known(err, "listing accesses")
-	}
-	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (x ListedAccess, err error) {
-		a := &x.Access
-		var sections []byte
-		err = row.Scan(&a.ID, &a.ConnectionID, &a.Offer, &a.Buyer, &a.OrderRef, &a.OfferID, &a.Name, &a.PersonID, &sections, &a.StartedAt, &a.EndedAt, &a.EndsOn, &a.ClosedAt, &a.Trouble, &a.CreatedAt, &a.Until, &a.GivenBy, &a.Reason,
-			&x.OfferName, &x.Person, &x.Sections)
-		if err == nil {
-			err = json.Unmarshal(sections, &a.SectionIDs)
-		}
-		return x, err
-	})
-	return list, db.Known(err, "listing accesses")
 }
 
 func OfferOf(ctx context.Context, from db.From, connectionID, offer string) (o Offer, ok bool, err error) {
@@ -275,19 +243,16 @@ func OfferOf(ctx context.Context, from db.From, connectionID, offer string) (o O
 // HeldElsewhere reports whether another access gives the same buyer the same section
 // at a time.
 func HeldElsewhere(ctx context.Context, tx *db.Tx, a Access, sectionID string, at time.Time) (yes bool, err error) {
-	err = tx.PGX.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM accesses o WHERE o.id <> $1 AND CASE WHEN o.person_id IS NOT NULL AND $3::text IS NOT NULL THEN o.person_id::text = $3::text ELSE o.buyer = $2 END AND o.section_ids ? $4
-		AND o.started_at IS NOT NULL AND (o.until IS NULL OR o.until > $5) AND (o.ended_at IS NULL OR o.ended_at < o.started_at OR o.ends_on > $5))`, a.ID, a.Buyer, a.PersonID, sectionID, at).Scan(&yes)
+	err = db.Into(ctx, tx, &yes, `SELECT EXISTS (SELECT 1 FROM accesses o WHERE o.id <> $1 AND CASE WHEN o.person_id IS NOT NULL AND $3::text IS NOT NULL THEN o.person_id::text = $3::text ELSE o.buyer = $2 END AND o.section_ids ? $4
+		AND o.started_at IS NOT NULL AND (o.until IS NULL OR o.until > $5) AND (o.ended_at IS NULL OR o.ended_at < o.started_at OR o.ends_on > $5))`, a.ID, a.Buyer, a.PersonID, sectionID, at)
 	return yes, db.Known(err, "looking for other accesses")
 }
 
 // Unsettled lists the accesses that end at or before a time, and those that give
 // nothing although they should.
-func Unsettled(ctx context.Context, from *db.Database, at time.Time) (ids []string, err error) {
-	rows, err := from.Pool.Query(ctx, `SELECT id::text FROM accesses WHERE offer_id IS NOT NULL AND (trouble <> '' OR ends_on <= $1 AND closed_at IS NULL) ORDER BY id`, at)
-	if err == nil {
-		ids, err = pgx.CollectRows(rows, pgx.RowTo[string])
-	}
-	return ids, db.Known(err, "finding accesses to settle")
+func Unsettled(ctx context.Context, from db.From, at time.Time) (ids []string, err error) {
+	ids, err = db.Values[string](ctx, from, "finding accesses to settle", `SELECT id::text FROM accesses WHERE offer_id IS NOT NULL AND (trouble <> '' OR ends_on <= $1 AND closed_at IS NULL) ORDER BY id`, at)
+	return ids, err
 }
 
 // Troubled is an access that gives nothing although it should, and why.
@@ -298,8 +263,8 @@ type Troubled struct {
 }
 
 // TroubledAccesses lists them, ordered by offer and buyer.
-func TroubledAccesses(ctx context.Context, from *db.Database) ([]Troubled, error) {
-	return db.Rows[Troubled](ctx, from, "listing accesses that give nothing", `SELECT o.id::text, o.name, coalesce(p.given_name || ' ' || p.family_name, nullif(a.name, ''), a.buyer), a.person_id::text, a.trouble
+func TroubledAccesses(ctx context.Context, from db.From) ([]Troubled, error) {
+	return db.Rows[Troubled](ctx, from, "listing accesses that give nothing", `SELECT o.id::text AS offer_id, o.name AS offer, coalesce(p.given_name || ' ' || p.family_name, nullif(a.name, ''), a.buyer) AS buyer, a.person_id::text, a.trouble AS code
 		FROM accesses a JOIN offers o ON o.id = a.offer_id LEFT JOIN people p ON p.id = a.person_id WHERE a.trouble NOT IN ('', 'adopted') ORDER BY 2, 3`)
 }
 
@@ -313,8 +278,8 @@ type Fitting struct {
 
 // SectionsOfCourse lists the sections of a course, the one with the fewest learners
 // first.
-func SectionsOfCourse(ctx context.Context, from *db.Database, courseID string) ([]Fitting, error) {
-	return db.Rows[Fitting](ctx, from, "listing the course's sections", `SELECT section_id::text, begins_on, ends_on, learners FROM section_facts WHERE course_id = $1 AND NOT gone ORDER BY learners, code`, courseID)
+func SectionsOfCourse(ctx context.Context, from db.From, courseID string) ([]Fitting, error) {
+	return db.Rows[Fitting](ctx, from, "listing the course's sections", `SELECT section_id::text AS id, begins_on, ends_on, learners FROM section_facts WHERE course_id = $1 AND NOT gone ORDER BY learners, code`, courseID)
 }
 
 // Side is one person in one section, as access and enrolment see it.
@@ -340,7 +305,7 @@ type Side struct {
 
 // Sides lists, for an offer or for all, everybody who has or had access and, where
 // only buyers may be in the section, its other learners.
-func Sides(ctx context.Context, from *db.Database, offerID string, at time.Time) ([]Side, error) {
+func Sides(ctx context.Context, from db.From, offerID string, at time.Time) ([]Side, error) {
 	return db.Rows[Side](ctx, from, "comparing access and enrolment", `
 		WITH given AS (
 			SELECT DISTINCT ON (a.offer_id, v.section_id, coalesce(a.person_id::text, a.buyer)) a.*, v.section_id::uuid AS section_id
@@ -350,9 +315,9 @@ func Sides(ctx context.Context, from *db.Database, offerID string, at time.Time)
 			) v ON true
 			WHERE a.offer_id IS NOT NULL AND ($1 = '' OR a.offer_id = nullif($1, '')::uuid)
 			ORDER BY a.offer_id, v.section_id, coalesce(a.person_id::text, a.buyer), ((a.ended_at IS NULL OR a.ended_at < a.started_at) AND coalesce(a.until > $2, true)) DESC, a.ends_on DESC NULLS LAST)
-		SELECT o.id::text, o.name, x.id::text, x.title, g.person_id::text, coalesce(p.given_name || ' ' || p.family_name, nullif(g.name, ''), g.buyer), g.buyer,
-			CASE WHEN g.until <= $2 THEN 'ended' WHEN g.started_at IS NOT NULL AND (g.ended_at IS NULL OR g.ended_at < g.started_at) THEN 'active' WHEN g.ends_on > $2 THEN 'grace' ELSE 'ended' END,
-			g.ends_on, n.person IS NOT NULL, d.id::text, coalesce(d.state, ''), d.finished_at, o.at_end, o.only_buyers, r.read, coalesce(g.started_at, g.created_at)
+		SELECT o.id::text AS offer_id, o.name AS offer, x.id::text AS section_id, x.title AS section, g.person_id::text, coalesce(p.given_name || ' ' || p.family_name, nullif(g.name, ''), g.buyer) AS person, g.buyer,
+			CASE WHEN g.until <= $2 THEN 'ended' WHEN g.started_at IS NOT NULL AND (g.ended_at IS NULL OR g.ended_at < g.started_at) THEN 'active' WHEN g.ends_on > $2 THEN 'grace' ELSE 'ended' END AS access,
+			g.ends_on, n.person IS NOT NULL AS enrolled, d.id::text AS delivery, coalesce(d.state, '') AS state, d.finished_at, o.at_end, o.only_buyers, r.read AS last_read, coalesce(g.started_at, g.created_at) AS since
 		FROM given g
 		JOIN offers o ON o.id = g.offer_id
 		JOIN sections x ON x.id = g.section_id
@@ -383,7 +348,7 @@ type Unmapped struct {
 }
 
 // UnmappedOffers lists what was bought and leads nowhere.
-func UnmappedOffers(ctx context.Context, from *db.Database) ([]Unmapped, error) {
-	return db.Rows[Unmapped](ctx, from, "listing what leads nowhere", `SELECT c.id::text, c.name, a.offer, count(DISTINCT a.buyer)::int, max(a.created_at)
+func UnmappedOffers(ctx context.Context, from db.From) ([]Unmapped, error) {
+	return db.Rows[Unmapped](ctx, from, "listing what leads nowhere", `SELECT c.id::text AS connection_id, c.name AS connection, a.offer, count(DISTINCT a.buyer)::int AS buyers, max(a.created_at) AS latest
 		FROM accesses a JOIN connections c ON c.id = a.connection_id WHERE a.offer_id IS NULL AND a.started_at IS NOT NULL GROUP BY c.id, c.name, a.offer ORDER BY c.name, a.offer`)
 }

@@ -32,21 +32,21 @@ const (
 )
 
 // PeopleLists lists them all by name.
-func PeopleLists(ctx context.Context, from *db.Database) (all []PeopleList, err error) {
+func PeopleLists(ctx context.Context, from db.From) (all []PeopleList, err error) {
 	err = from.Records(ctx).Order("name, id").Find(&all).Error
 	return all, db.Known(err, "listing people lists")
 }
 
 // FindPeopleList finds one by id.
-func FindPeopleList(ctx context.Context, from *db.Database, id string) (l PeopleList, err error) {
+func FindPeopleList(ctx context.Context, from db.From, id string) (l PeopleList, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&l).Error
 	return l, db.Known(err, "finding the people list")
 }
 
 // UpdatePeopleList renames one whose version must still be the one read.
 func UpdatePeopleList(ctx context.Context, tx *db.Tx, l *PeopleList) error {
-	done, err := tx.PGX.Exec(ctx, `UPDATE people_lists SET name = $3, version = version + 1 WHERE id = $1 AND version = $2`, l.ID, l.Version, l.Name)
-	if err == nil && done.RowsAffected() == 0 {
+	done, err := db.Exec(ctx, tx, `UPDATE people_lists SET name = $3, version = version + 1 WHERE id = $1 AND version = $2`, l.ID, l.Version, l.Name)
+	if err == nil && done == 0 {
 		return fmt.Errorf("changing the people list: %w", db.ErrStale)
 	}
 	l.Version++
@@ -55,22 +55,22 @@ func UpdatePeopleList(ctx context.Context, tx *db.Tx, l *PeopleList) error {
 
 // ListPeople puts people on a list of named ones, and takes some off.
 func ListPeople(ctx context.Context, tx *db.Tx, listID string, add, drop []string) error {
-	if _, err := tx.PGX.Exec(ctx, `INSERT INTO people_list_members (list_id, person_id) SELECT $1, unnest($2::text[]::uuid[]) ON CONFLICT DO NOTHING`, listID, add); err != nil {
+	if _, err := db.Exec(ctx, tx, `INSERT INTO people_list_members (list_id, person_id) SELECT $1, unnest($2::text[]::uuid[]) ON CONFLICT DO NOTHING`, listID, add); err != nil {
 		return db.Known(err, "putting people on a list")
 	}
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM people_list_members WHERE list_id = $1 AND person_id = ANY ($2::text[]::uuid[])`, listID, drop)
+	_, err := db.Exec(ctx, tx, `DELETE FROM people_list_members WHERE list_id = $1 AND person_id = ANY ($2::text[]::uuid[])`, listID, drop)
 	return db.Known(err, "taking people off a list")
 }
 
 // RemovePeopleList removes one.
 func RemovePeopleList(ctx context.Context, tx *db.Tx, id string) error {
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM people_lists WHERE id = $1`, id)
+	_, err := db.Exec(ctx, tx, `DELETE FROM people_lists WHERE id = $1`, id)
 	return db.Known(err, "removing the people list")
 }
 
 // RefreshPeopleLists works out anew what lists show of a register's people lists.
 func RefreshPeopleLists(ctx context.Context, tx *db.Tx, connectionID string) error {
-	if _, err := tx.PGX.Exec(ctx, `SELECT refresh_people_lists($1)`, connectionID); err != nil {
+	if _, err := db.Exec(ctx, tx, `SELECT refresh_people_lists($1)`, connectionID); err != nil {
 		return db.Known(err, "working out what lists show of people lists")
 	}
 	return mirror.SectionsChanged(ctx, tx)
@@ -82,14 +82,15 @@ type Org struct {
 }
 
 // Orgs lists the organisations of all registers by name.
-func Orgs(ctx context.Context, from *db.Database) ([]Org, error) {
+func Orgs(ctx context.Context, from db.From) ([]Org, error) {
 	return db.Rows[Org](ctx, from, "listing organisations", `SELECT o.id::text, o.connection_id::text, o.sourced_id, o.name, o.type FROM orgs o WHERE o.gone_at IS NULL`+connectionstore.NotRemoved("o")+` ORDER BY o.name, o.sourced_id`)
 }
 
 // CourseRef gives the register and the sourced id of a course.
-func CourseRef(ctx context.Context, from *db.Database, courseID string) (connectionID, ref, title string, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT connection_id::text, sourced_id, title FROM courses WHERE id = $1 AND gone_at IS NULL`, courseID).Scan(&connectionID, &ref, &title)
-	return connectionID, ref, title, db.Known(err, "finding the course")
+func CourseRef(ctx context.Context, from db.From, courseID string) (connectionID, ref, title string, err error) {
+	type row struct{ ConnectionID, SourcedID, Title string }
+	r, err := db.Row[row](ctx, from, "finding the course", `SELECT connection_id::text, sourced_id, title FROM courses WHERE id = $1 AND gone_at IS NULL`, courseID)
+	return r.ConnectionID, r.SourcedID, r.Title, err
 }
 
 // Listing is somebody on a people list.
@@ -99,14 +100,14 @@ type Listing struct {
 }
 
 // PeopleOf gives who is on a list now, each once.
-func PeopleOf(ctx context.Context, from *db.Database, listID string) ([]Listing, error) {
-	return db.Rows[Listing](ctx, from, "listing who is on the list", `SELECT DISTINCT ON (p.family_name, p.given_name, p.id) p.id::text, p.given_name || ' ' || p.family_name, p.identifier, x.role, x.begins
+func PeopleOf(ctx context.Context, from db.From, listID string) ([]Listing, error) {
+	return db.Rows[Listing](ctx, from, "listing who is on the list", `SELECT DISTINCT ON (p.family_name, p.given_name, p.id) p.id::text AS person_id, p.given_name || ' ' || p.family_name AS name, p.identifier, x.role, x.begins
 		FROM people_of_list($1) x JOIN people p ON p.connection_id = x.connection_id AND p.sourced_id = x.person
 		ORDER BY p.family_name, p.given_name, p.id, x.begins NULLS FIRST, CASE x.role WHEN 'teacher' THEN 0 WHEN 'student' THEN 1 ELSE 2 END`, listID)
 }
 
 // RegistersOf gives, by person, the register in which they are now.
-func RegistersOf(ctx context.Context, from *db.Database, personIDs []string) (map[string]string, error) {
+func RegistersOf(ctx context.Context, from db.From, personIDs []string) (map[string]string, error) {
 	type row struct{ ID, ConnectionID string }
 	rows, err := db.Rows[row](ctx, from, "finding the people's registers", `SELECT id::text, connection_id::text FROM people WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, personIDs)
 	out := make(map[string]string, len(rows))

@@ -21,7 +21,7 @@ type sectionList struct {
 // too. The list is shared: do not change it.
 func Sections(ctx context.Context, from *db.Database) ([]Section, error) {
 	var version int64
-	if err := from.Pool.QueryRow(ctx, `SELECT version FROM section_version`).Scan(&version); err != nil {
+	if err := db.Into(ctx, from, &version, `SELECT version FROM section_version`); err != nil {
 		return nil, db.Known(err, "listing sections")
 	}
 	held := db.Kept[sectionList](from)
@@ -42,7 +42,7 @@ func Sections(ctx context.Context, from *db.Database) ([]Section, error) {
 // RefreshSections works out anew what lists show: of the sections with these ids,
 // or of every section of the register when ids is nil.
 func RefreshSections(ctx context.Context, tx *db.Tx, connectionID string, ids []string) error {
-	if _, err := tx.PGX.Exec(ctx, `SELECT refresh_section_facts($1, $2::text[]::uuid[])`, connectionID, ids); err != nil {
+	if _, err := db.Exec(ctx, tx, `SELECT refresh_section_facts($1, $2::text[]::uuid[])`, connectionID, ids); err != nil {
 		return db.Known(err, "working out what lists show")
 	}
 	return RefreshPeopleLists(ctx, tx, connectionID)

@@ -44,19 +44,19 @@ func (x Section) Ended(at time.Time) bool {
 }
 
 const sectionsSQL = `
-SELECT f.section_id::text, f.title, f.code, f.class_type, f.org, f.course_id::text, f.course, f.course_code, f.term_ids, f.terms, f.begins_on, f.ends_on,
-       f.teachers, f.teacher_ids, f.roles, f.learners, f.gone, f.connection_id::text, l.set_id::text, f.level, f.subject, f.list
+SELECT f.section_id::text AS id, f.title, f.code, f.class_type, f.org, f.course_id::text, f.course, f.course_code, f.term_ids, f.terms, f.begins_on, f.ends_on,
+       f.teachers, f.teacher_ids, f.roles, f.learners, f.gone, f.connection_id::text AS connection, l.set_id::text, f.level, f.subject, f.list
 FROM section_facts f
 LEFT JOIN linked_sections l ON l.section_id = f.section_id AND l.unlinked_at IS NULL`
 
 // SectionsByID lists some by id, in that order, gone ones too.
-func SectionsByID(ctx context.Context, from *db.Database, ids []string) ([]Section, error) {
+func SectionsByID(ctx context.Context, from db.From, ids []string) ([]Section, error) {
 	return db.Rows[Section](ctx, from, "finding the sections", `SELECT x.* FROM unnest($1::text[]::uuid[]) WITH ORDINALITY AS w (id, n) JOIN (`+sectionsSQL+`) AS x (
-		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, connection_id, set_id, level, subject, list) ON x.id = w.id::text ORDER BY w.n`, ids)
+		id, title, code, class_type, org, course_id, course, course_code, term_ids, terms, begins_on, ends_on, teachers, teacher_ids, roles, learners, gone, connection, set_id, level, subject, list) ON x.id = w.id::text ORDER BY w.n`, ids)
 }
 
 // FindSection finds one, a vanished one too.
-func FindSection(ctx context.Context, from *db.Database, id string) (Section, error) {
+func FindSection(ctx context.Context, from db.From, id string) (Section, error) {
 	return db.Row[Section](ctx, from, "finding the section", sectionsSQL+` WHERE f.section_id = $1`, id)
 }
 
@@ -76,23 +76,23 @@ func (p Person) Name() string { return p.GivenName + " " + p.FamilyName }
 const PersonColumns = `p.id::text, p.given_name, p.family_name, p.email, p.user_name, p.identifier`
 
 // FindPerson finds one by id.
-func FindPerson(ctx context.Context, from *db.Database, id string) (Person, error) {
+func FindPerson(ctx context.Context, from db.From, id string) (Person, error) {
 	return db.Row[Person](ctx, from, "finding the person", `SELECT `+PersonColumns+` FROM people p WHERE p.id = $1`, id)
 }
 
 // PeopleByID lists some by id.
-func PeopleByID(ctx context.Context, from *db.Database, ids []string) ([]Person, error) {
+func PeopleByID(ctx context.Context, from db.From, ids []string) ([]Person, error) {
 	return db.Rows[Person](ctx, from, "finding people", `SELECT `+PersonColumns+` FROM people p WHERE p.id = ANY ($1::text[]::uuid[])`, ids)
 }
 
 // PersonByIdentifier finds the one person with the register's identifier.
-func PersonByIdentifier(ctx context.Context, from *db.Database, identifier string) (Person, error) {
+func PersonByIdentifier(ctx context.Context, from db.From, identifier string) (Person, error) {
 	return db.Row[Person](ctx, from, "finding the person", `SELECT `+PersonColumns+` FROM people p WHERE p.identifier = $1 AND p.gone_at IS NULL`+connectionstore.NotRemoved("p"), identifier)
 }
 
 // PersonByAddress finds the one person with the address; two are ErrNotFound,
 // because Kanban never guesses.
-func PersonByAddress(ctx context.Context, from *db.Database, address string) (Person, error) {
+func PersonByAddress(ctx context.Context, from db.From, address string) (Person, error) {
 	key, err := roster.AddressKey(address)
 	if err != nil {
 		return Person{}, fmt.Errorf("finding the person: %w", db.ErrNotFound)
@@ -108,9 +108,9 @@ type Enrolled struct {
 // SectionsOf lists the sections of the given courses that people are in now; of every
 // course for none. Everybody is looked up by the keys, one after the other: joined as a
 // whole, all enrolments would be read.
-func SectionsOf(ctx context.Context, from *db.Database, personIDs, courseIDs []string) ([]Enrolled, error) {
-	return db.RowsOf[Enrolled](ctx, from.Quick, "finding the people's sections", `
-		SELECT DISTINCT w.id::text, x.id::text, x.course::text, e.role
+func SectionsOf(ctx context.Context, from db.From, personIDs, courseIDs []string) ([]Enrolled, error) {
+	return db.Rows[Enrolled](ctx, from, "finding the people's sections", `
+		SELECT DISTINCT w.id::text AS person_id, x.id::text AS section_id, x.course::text AS course_id, e.role
 		FROM unnest($1::text[]::uuid[]) AS w (id)
 		CROSS JOIN LATERAL (SELECT p.connection_id, p.sourced_id FROM people p WHERE p.id = w.id LIMIT 1) p
 		CROSS JOIN LATERAL (SELECT e.section, e.role FROM enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL OFFSET 0) e
@@ -120,16 +120,16 @@ func SectionsOf(ctx context.Context, from *db.Database, personIDs, courseIDs []s
 }
 
 // IsEnrolled reports whether a person is in a section now.
-func IsEnrolled(ctx context.Context, from *db.Database, personID, sectionID string) (yes bool, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM people p
+func IsEnrolled(ctx context.Context, from db.From, personID, sectionID string) (yes bool, err error) {
+	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM people p
 		JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL
 		JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section
-		WHERE p.id = $1 AND x.id = $2)`, personID, sectionID).Scan(&yes)
+		WHERE p.id = $1 AND x.id = $2)`, personID, sectionID)
 	return yes, db.Known(err, "looking whether the person is in the section")
 }
 
 // SectionSourcedID gives the register's own identifier of a section.
-func SectionSourcedID(ctx context.Context, from *db.Database, id string) (sourced string, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT sourced_id FROM sections WHERE id = $1`, id).Scan(&sourced)
+func SectionSourcedID(ctx context.Context, from db.From, id string) (sourced string, err error) {
+	err = db.Into(ctx, from, &sourced, `SELECT sourced_id FROM sections WHERE id = $1`, id)
 	return sourced, db.Known(err, "finding the section")
 }

@@ -58,19 +58,19 @@ func (r *Rule) Write(d rule.Draft) {
 }
 
 // Rules lists all, ordered by name.
-func Rules(ctx context.Context, from *db.Database) (all []Rule, err error) {
+func Rules(ctx context.Context, from db.From) (all []Rule, err error) {
 	err = from.Records(ctx).Order("name").Find(&all).Error
 	return all, db.Known(err, "listing rules")
 }
 
 // RulesOn lists those that are on.
-func RulesOn(ctx context.Context, from *db.Database) (all []Rule, err error) {
+func RulesOn(ctx context.Context, from db.From) (all []Rule, err error) {
 	err = from.Records(ctx).Where("on_since IS NOT NULL").Find(&all).Error
 	return all, db.Known(err, "listing rules")
 }
 
 // FindRule finds one by id.
-func FindRule(ctx context.Context, from *db.Database, id string) (r Rule, err error) {
+func FindRule(ctx context.Context, from db.From, id string) (r Rule, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&r).Error
 	return r, db.Known(err, "finding the rule")
 }
@@ -89,7 +89,7 @@ func UpdateRule(tx *db.Tx, r *Rule) error {
 
 // RemoveRule removes a rule with its versions.
 func RemoveRule(ctx context.Context, tx *db.Tx, id string) error {
-	_, err := tx.PGX.Exec(ctx, `DELETE FROM rules WHERE id = $1`, id)
+	_, err := db.Exec(ctx, tx, `DELETE FROM rules WHERE id = $1`, id)
 	return db.Known(err, "removing the rule")
 }
 
@@ -99,7 +99,7 @@ func KeepVersion(ctx context.Context, tx *db.Tx, r Rule, who string) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `INSERT INTO rule_versions (rule_id, version, draft, who) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, r.ID, r.Version, string(draft), who)
+	_, err = db.Exec(ctx, tx, `INSERT INTO rule_versions (rule_id, version, draft, who) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, r.ID, r.Version, string(draft), who)
 	return db.Known(err, "keeping the rule's version")
 }
 
@@ -112,14 +112,14 @@ type RuleVersion struct {
 }
 
 // RuleVersions lists the versions of a rule, the newest first.
-func RuleVersions(ctx context.Context, from *db.Database, id string) ([]RuleVersion, error) {
+func RuleVersions(ctx context.Context, from db.From, id string) ([]RuleVersion, error) {
 	return db.Rows[RuleVersion](ctx, from, "listing the rule's versions", `SELECT version, draft, who, at FROM rule_versions WHERE rule_id = $1 ORDER BY version DESC`, id)
 }
 
 // KeepTrial notes that a rule was tried out as it is, on an event, or on a made-up one when
 // that is empty.
-func KeepTrial(ctx context.Context, from *db.Database, id string, version int, eventID string) error {
-	_, err := from.Pool.Exec(ctx, `UPDATE rules SET tried_at = now(), tried_event = nullif($3, '')::uuid WHERE id = $1 AND version = $2`, id, version, eventID)
+func KeepTrial(ctx context.Context, from db.From, id string, version int, eventID string) error {
+	_, err := db.Exec(ctx, from, `UPDATE rules SET tried_at = now(), tried_event = nullif($3, '')::uuid WHERE id = $1 AND version = $2`, id, version, eventID)
 	return db.Known(err, "noting the trial")
 }
 
@@ -128,13 +128,13 @@ func KeepTrial(ctx context.Context, from *db.Database, id string, version int, e
 func KeepMissing(ctx context.Context, tx *db.Tx, r Rule, missing []string) error {
 	text, err := json.Marshal(missing)
 	if err == nil {
-		_, err = tx.PGX.Exec(ctx, `UPDATE rules SET missing = $2, asked_at = CASE WHEN $2::jsonb = 'null' THEN NULL ELSE now() END WHERE id = $1 AND version = $3`, r.ID, string(text), r.Version)
+		_, err = db.Exec(ctx, tx, `UPDATE rules SET missing = $2, asked_at = CASE WHEN $2::jsonb = 'null' THEN NULL ELSE now() END WHERE id = $1 AND version = $3`, r.ID, string(text), r.Version)
 	}
 	return db.Known(err, "noting what a rule needs")
 }
 
 // RulesLacking lists the rules that are on and need something that is not there.
-func RulesLacking(ctx context.Context, from *db.Database) (all []Rule, err error) {
+func RulesLacking(ctx context.Context, from db.From) (all []Rule, err error) {
 	err = from.Records(ctx).Where("on_since IS NOT NULL AND jsonb_typeof(missing) = 'array' AND missing <> '[]'").Order("name").Find(&all).Error
 	return all, db.Known(err, "listing rules that need something")
 }
@@ -143,8 +143,8 @@ func RulesLacking(ctx context.Context, from *db.Database) (all []Rule, err error
 const RulesMarkSQL = `SELECT n FROM rules_mark`
 
 // RulesMark changes whenever any rule does.
-func RulesMark(ctx context.Context, from *db.Database) (mark int64, err error) {
-	err = from.Pool.QueryRow(ctx, RulesMarkSQL).Scan(&mark)
+func RulesMark(ctx context.Context, from db.From) (mark int64, err error) {
+	err = db.Into(ctx, from, &mark, RulesMarkSQL)
 	return mark, db.Known(err, "looking at the rules")
 }
 
@@ -160,10 +160,10 @@ type RuleUsage struct {
 
 // UsageOfRules gives what each rule has done so far, and the calls that count against its
 // limit.
-func UsageOfRules(ctx context.Context, from *db.Database, now time.Time) ([]RuleUsage, error) {
+func UsageOfRules(ctx context.Context, from db.From, now time.Time) ([]RuleUsage, error) {
 	return db.Rows[RuleUsage](ctx, from, "counting deliveries", `
-		SELECT r.id::text, coalesce(t.fired, 0)::int, coalesce(t.delivered, 0)::int, coalesce(w.waiting, 0)::int, CASE WHEN r.most->>'most' IS NULL THEN 0 ELSE
-		       (SELECT count(*)::int FROM rule_calls c WHERE c.rule_id = r.id AND c.at > $1::timestamptz - CASE r.most->>'per' WHEN 'day' THEN interval '1 day' ELSE interval '1 hour' END) END, (SELECT count(*)::int FROM unsubscribes u WHERE u.rule_id = r.id)
+		SELECT r.id::text AS rule_id, coalesce(t.fired, 0)::int AS fired, coalesce(t.delivered, 0)::int AS delivered, coalesce(w.waiting, 0)::int AS waiting, CASE WHEN r.most->>'most' IS NULL THEN 0 ELSE
+		       (SELECT count(*)::int FROM rule_calls c WHERE c.rule_id = r.id AND c.at > $1::timestamptz - CASE r.most->>'per' WHEN 'day' THEN interval '1 day' ELSE interval '1 hour' END) END AS calls, (SELECT count(*)::int FROM unsubscribes u WHERE u.rule_id = r.id) AS unsubscribed
 		FROM rules r
 		LEFT JOIN (SELECT rule_id, sum(fired) AS fired, sum(delivered) AS delivered FROM rule_tallies GROUP BY rule_id) t ON t.rule_id = r.id
 		LEFT JOIN (SELECT rule_id, count(*) AS waiting FROM deliveries WHERE state = 'waiting' GROUP BY rule_id) w ON w.rule_id = r.id`, now)

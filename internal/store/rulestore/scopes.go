@@ -2,10 +2,10 @@ package rulestore
 
 import (
 	"context"
+	"errors"
 	"slices"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 
 	"kanban/internal/core/rule"
 	"kanban/internal/store/db"
@@ -17,7 +17,7 @@ type ScopeTitles struct{ Course, Section, Module, Activity string }
 
 // TitlesOfScopes gives the titles of what scopes name, in their order. What has no title goes by
 // its id.
-func TitlesOfScopes(ctx context.Context, from *db.Database, scopes []rule.Scope) ([]ScopeTitles, error) {
+func TitlesOfScopes(ctx context.Context, from db.From, scopes []rule.Scope) ([]ScopeTitles, error) {
 	var courses, sections, modules, activities, within []string
 	anywhere := false // a module or an activity may stand in any outline
 	for _, x := range scopes {
@@ -30,31 +30,23 @@ func TitlesOfScopes(ctx context.Context, from *db.Database, scopes []rule.Scope)
 	if anywhere {
 		within = nil
 	}
-	var batch pgx.Batch
 	titles := [4]map[string]string{}
 	unusable := func(id string) bool { _, err := uuid.Parse(id); return err != nil }
-	ask := func(n int, sql string, ids []string, more ...any) {
-		titles[n] = map[string]string{}
+	ask := func(n int, sql string, ids []string, more ...any) (err error) {
 		ids = slices.DeleteFunc(ids, func(id string) bool { return id == "" || n < 2 && unusable(id) })
-		if len(ids) == 0 {
-			return
+		if len(ids) > 0 {
+			titles[n], err = db.Map[string, string](ctx, from, "finding titles", sql, append([]any{ids}, more...)...)
 		}
-		batch.Queue(sql, append([]any{ids}, more...)...).Query(func(rows pgx.Rows) error {
-			var id, title string
-			_, err := pgx.ForEachRow(rows, []any{&id, &title}, func() error { titles[n][id] = title; return nil })
-			return err
-		})
+		return err
 	}
-	ask(0, `SELECT id::text, coalesce(nullif(title, ''), id::text) FROM courses WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, courses)
-	ask(1, `SELECT id::text, coalesce(nullif(title, ''), id::text) FROM sections WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, sections)
-	ask(2, `SELECT m->>'id', coalesce(nullif(m->>'title', ''), m->>'id') FROM outlines o, jsonb_array_elements(o.outline->'modules') m
-		WHERE m->>'id' = ANY ($1) AND ($2::text[] IS NULL OR o.course_id::text = ANY ($2))`, modules, within)
-	ask(3, `SELECT a->>'id', coalesce(nullif(a->>'title', ''), a->>'id') FROM outlines o, jsonb_path_query(o.outline, '$.modules[*].activities.** ? (@.kind <> "")') a
-		WHERE o.course_id IN (SELECT x.course_id FROM outline_activities x WHERE x.activity_id = ANY ($1)) AND a->>'id' = ANY ($1)`, activities)
-	if batch.Len() > 0 {
-		if err := from.Pool.SendBatch(ctx, &batch).Close(); err != nil {
-			return nil, db.Known(err, "finding titles")
-		}
+	err := errors.Join(ask(0, `SELECT id::text AS key, coalesce(nullif(title, ''), id::text) AS value FROM courses WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, courses),
+		ask(1, `SELECT id::text AS key, coalesce(nullif(title, ''), id::text) AS value FROM sections WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, sections),
+		ask(2, `SELECT m->>'id' AS key, coalesce(nullif(m->>'title', ''), m->>'id') AS value FROM outlines o, jsonb_array_elements(o.outline->'modules') m
+		WHERE m->>'id' = ANY ($1) AND ($2::text[] IS NULL OR o.course_id::text = ANY ($2))`, modules, within),
+		ask(3, `SELECT a->>'id' AS key, coalesce(nullif(a->>'title', ''), a->>'id') AS value FROM outlines o, jsonb_path_query(o.outline, '$.modules[*].activities.** ? (@.kind <> "")') a
+		WHERE o.course_id IN (SELECT x.course_id FROM outline_activities x WHERE x.activity_id = ANY ($1)) AND a->>'id' = ANY ($1)`, activities))
+	if err != nil {
+		return nil, err
 	}
 	list := make([]ScopeTitles, len(scopes))
 	for i, x := range scopes {

@@ -69,14 +69,14 @@ type Run struct {
 func (r Run) Active() bool { return r.State == Queued || r.State == Running }
 
 // FindRun finds one by id.
-func FindRun(ctx context.Context, from *db.Database, id string) (r Run, err error) {
+func FindRun(ctx context.Context, from db.From, id string) (r Run, err error) {
 	err = from.Records(ctx).Where("id = ?", id).First(&r).Error
 	return r, db.Known(err, "finding the run")
 }
 
 // Runs lists the newest runs, of one pairing or connection if given, older than
 // the run before if given.
-func Runs(ctx context.Context, from *db.Database, pairingID, connectionID, before string, limit int) (all []Run, err error) {
+func Runs(ctx context.Context, from db.From, pairingID, connectionID, before string, limit int) (all []Run, err error) {
 	q := from.Records(ctx).Order("id DESC").Limit(limit)
 	if pairingID != "" {
 		q = q.Where("pairing_id = ?", pairingID)
@@ -93,37 +93,37 @@ func Runs(ctx context.Context, from *db.Database, pairingID, connectionID, befor
 
 // LastRead is when the last read of a register that finished began; nil when
 // none has.
-func LastRead(ctx context.Context, from *db.Database, connectionID string) (at *time.Time, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read' AND state = 'finished'`, connectionID).Scan(&at)
+func LastRead(ctx context.Context, from db.From, connectionID string) (at *time.Time, err error) {
+	err = db.Into(ctx, from, &at, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read' AND state = 'finished'`, connectionID)
 	return at, db.Known(err, "finding the last read")
 }
 
 // LastWholeRead is the same for a read that asked for everything.
-func LastWholeRead(ctx context.Context, from *db.Database, connectionID string) (at *time.Time, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read' AND state = 'finished' AND since IS NULL`, connectionID).Scan(&at)
+func LastWholeRead(ctx context.Context, from db.From, connectionID string) (at *time.Time, err error) {
+	err = db.Into(ctx, from, &at, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read' AND state = 'finished' AND since IS NULL`, connectionID)
 	return at, db.Known(err, "finding the last whole read")
 }
 
 // RevertedBy finds the run that reverted what another one did, "" when none did.
-func RevertedBy(ctx context.Context, from *db.Database, runID string) (id string, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT coalesce((SELECT id::text FROM runs WHERE reverts = $1 AND state IN ('queued', 'running', 'finished', 'needs-person') ORDER BY id DESC LIMIT 1), '')`, runID).Scan(&id)
+func RevertedBy(ctx context.Context, from db.From, runID string) (id string, err error) {
+	err = db.Into(ctx, from, &id, `SELECT coalesce((SELECT id::text FROM runs WHERE reverts = $1 AND state IN ('queued', 'running', 'finished', 'needs-person') ORDER BY id DESC LIMIT 1), '')`, runID)
 	return id, db.Known(err, "finding what took the run back")
 }
 
 // ActiveRun finds the run that keeps another one from starting.
-func ActiveRun(ctx context.Context, from *db.Database, column, id string) (r Run, err error) {
+func ActiveRun(ctx context.Context, from db.From, column, id string) (r Run, err error) {
 	err = from.Records(ctx).Where("state IN ('queued', 'running')").Where(map[string]any{column: id}).First(&r).Error
 	return r, db.Known(err, "finding the active run")
 }
 
 // CountRunning counts the pairings at whose runs somebody works, or is to.
-func CountRunning(ctx context.Context, from *db.Database) (n int, err error) {
-	err = from.Pool.QueryRow(ctx, `SELECT count(DISTINCT pairing_id) FROM runs WHERE state IN ('queued', 'running') AND pairing_id IS NOT NULL`).Scan(&n)
+func CountRunning(ctx context.Context, from db.From) (n int, err error) {
+	err = db.Into(ctx, from, &n, `SELECT count(DISTINCT pairing_id) FROM runs WHERE state IN ('queued', 'running') AND pairing_id IS NOT NULL`)
 	return n, db.Known(err, "counting what is being run")
 }
 
 // RunningPairings gives the pairings at whose runs somebody works, or is to.
-func RunningPairings(ctx context.Context, from *db.Database) (map[string]bool, error) {
+func RunningPairings(ctx context.Context, from db.From) (map[string]bool, error) {
 	ids, err := db.Values[string](ctx, from, "listing what is being run", `SELECT DISTINCT pairing_id::text FROM runs WHERE state IN ('queued', 'running') AND pairing_id IS NOT NULL`)
 	out := make(map[string]bool, len(ids))
 	for _, id := range ids {
@@ -146,7 +146,7 @@ func KeepRunProgress(ctx context.Context, from *db.Database, id, step string, do
 		return err
 	}
 	var asked bool
-	err := from.Pool.QueryRow(ctx, `SELECT cancel_asked FROM runs WHERE id = $1`, id).Scan(&asked)
+	err := db.Into(ctx, from, &asked, `SELECT cancel_asked FROM runs WHERE id = $1`, id)
 	if err == nil && asked {
 		return ErrCancelled
 	}
@@ -155,13 +155,13 @@ func KeepRunProgress(ctx context.Context, from *db.Database, id, step string, do
 
 // AskCancel asks an active run to stop; ok is false when it has ended.
 func AskCancel(ctx context.Context, tx *db.Tx, id string) (ok bool, err error) {
-	done, err := tx.PGX.Exec(ctx, `UPDATE runs SET cancel_asked = true WHERE id = $1 AND state IN ('queued', 'running')`, id)
-	return done.RowsAffected() > 0, db.Known(err, "stopping the run")
+	done, err := db.Exec(ctx, tx, `UPDATE runs SET cancel_asked = true WHERE id = $1 AND state IN ('queued', 'running')`, id)
+	return done > 0, db.Known(err, "stopping the run")
 }
 
 func announceRun(ctx context.Context, from *db.Database, id, sql string, args ...any) error {
 	return from.InTx(ctx, func(tx *db.Tx) error {
-		if _, err := tx.PGX.Exec(ctx, sql, args...); err != nil {
+		if _, err := db.Exec(ctx, tx, sql, args...); err != nil {
 			return db.Known(err, "noting the run's progress")
 		}
 		return tx.Announce(ctx, "run", id)
@@ -179,7 +179,7 @@ func FinishRun(ctx context.Context, tx *db.Tx, r *Run) error {
 	}
 	if r.PairingID != nil {
 		failed := r.State == Failed || r.State == Moved || r.State == Cancelled
-		_, err = tx.PGX.Exec(ctx, `UPDATE pairings SET last_run_id = $2, last_failed = $3,
+		_, err = db.Exec(ctx, tx, `UPDATE pairings SET last_run_id = $2, last_failed = $3,
 			ran_at = CASE WHEN $3 THEN ran_at ELSE now() END WHERE id = $1`, *r.PairingID, r.ID, failed)
 		if err == nil {
 			err = tx.Announce(ctx, "pairing", *r.PairingID)
@@ -215,14 +215,14 @@ type Change struct {
 }
 
 // Changes lists a run's people in the order of its plan.
-func Changes(ctx context.Context, from *db.Database, runID string) (all []Change, err error) {
+func Changes(ctx context.Context, from db.From, runID string) (all []Change, err error) {
 	err = from.Records(ctx).Where("run_id = ?", runID).Order("position").Find(&all).Error
 	return all, db.Known(err, "listing the run's changes")
 }
 
 // UnendedAdditions lists the people whom earlier runs of a pairing had begun to put in and
 // of whom they could not note what became.
-func UnendedAdditions(ctx context.Context, from *db.Database, pairingID, besidesRun string) (all []Change, err error) {
+func UnendedAdditions(ctx context.Context, from db.From, pairingID, besidesRun string) (all []Change, err error) {
 	err = from.Records(ctx).Raw(`SELECT c.* FROM changes c JOIN runs r ON r.id = c.run_id WHERE r.pairing_id = ? AND r.id <> ? AND c.state = 'started' AND c.outcome = 'add' ORDER BY c.run_id, c.position`, pairingID, besidesRun).Scan(&all).Error
 	return all, db.Known(err, "listing what earlier runs had begun")
 }
@@ -245,27 +245,27 @@ func AddChanges(tx *db.Tx, runID string, plan roster.Plan, asked func(roster.Ent
 }
 
 // MarkStarted notes, before the service is called, that it is about to be.
-func MarkStarted(ctx context.Context, from *db.Database, runID string, positions ...int) error {
-	_, err := from.Pool.Exec(ctx, `UPDATE changes SET state = 'started', started_at = now() WHERE run_id = $1 AND position = ANY ($2::int[])`, runID, positions)
+func MarkStarted(ctx context.Context, from db.From, runID string, positions ...int) error {
+	_, err := db.Exec(ctx, from, `UPDATE changes SET state = 'started', started_at = now() WHERE run_id = $1 AND position = ANY ($2::int[])`, runID, positions)
 	return db.Known(err, "noting changes")
 }
 
 // MarkEnded notes how a change ended.
 func MarkEnded(ctx context.Context, tx *db.Tx, c Change) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE changes SET state = $3, code = $4, answer = $5, finished_at = now(), entry = jsonb_set(entry, '{accountId}', to_jsonb($6::text))
+	_, err := db.Exec(ctx, tx, `UPDATE changes SET state = $3, code = $4, answer = $5, finished_at = now(), entry = jsonb_set(entry, '{accountId}', to_jsonb($6::text))
 		WHERE run_id = $1 AND position = $2`, c.RunID, c.Position, c.State, c.Code, c.Answer, c.Entry.AccountID)
 	return db.Known(err, "noting a change")
 }
 
 // ReopenRun puts a failed run back into the queue.
 func ReopenRun(ctx context.Context, tx *db.Tx, id string) error {
-	_, err := tx.PGX.Exec(ctx, `UPDATE runs SET state = 'queued', error = '', error_code = '', finished_at = NULL, cancel_asked = false WHERE id = $1 AND state IN ('failed', 'cancelled')`, id)
+	_, err := db.Exec(ctx, tx, `UPDATE runs SET state = 'queued', error = '', error_code = '', finished_at = NULL, cancel_asked = false WHERE id = $1 AND state IN ('failed', 'cancelled')`, id)
 	return db.Known(err, "reopening the run")
 }
 
 // RefusedOf gives, by run and person, the changes of runs that the service refused
 // or that did not arrive.
-func RefusedOf(ctx context.Context, from *db.Database, runIDs []string) (map[string]map[string]Change, error) {
+func RefusedOf(ctx context.Context, from db.From, runIDs []string) (map[string]map[string]Change, error) {
 	rows, err := db.Rows[struct {
 		RunID, Entry, State, Code, Answer string
 	}](ctx, from, "listing refused changes", `SELECT run_id::text, entry::text, state, code, answer FROM changes WHERE run_id = ANY ($1::text[]::uuid[]) AND state IN ('refused', 'not-arrived')`, runIDs)

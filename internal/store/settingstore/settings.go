@@ -7,17 +7,15 @@ import (
 	"errors"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/store/db"
 )
 
 // FindSetting reads a value of the installation into into; ok is false when it was
 // never set.
-func FindSetting(ctx context.Context, from *db.Database, name string, into any) (ok bool, err error) {
+func FindSetting(ctx context.Context, from db.From, name string, into any) (ok bool, err error) {
 	var text []byte
-	err = from.Pool.QueryRow(ctx, `SELECT value FROM installation WHERE name = $1`, "setting/"+name).Scan(&text)
-	if errors.Is(err, pgx.ErrNoRows) {
+	err = db.Into(ctx, from, &text, `SELECT value FROM installation WHERE name = $1`, "setting/"+name)
+	if errors.Is(err, db.ErrNotFound) {
 		return false, nil
 	}
 	if err != nil {
@@ -34,7 +32,7 @@ type Maintenance struct {
 }
 
 // FindMaintenance tells whether everything is paused.
-func FindMaintenance(ctx context.Context, from *db.Database) (m Maintenance, err error) {
+func FindMaintenance(ctx context.Context, from db.From) (m Maintenance, err error) {
 	_, err = FindSetting(ctx, from, "maintenance", &m)
 	return m, err
 }
@@ -45,6 +43,6 @@ func SaveSetting(ctx context.Context, tx *db.Tx, name string, value any) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `INSERT INTO installation (name, value) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, "setting/"+name, text)
+	_, err = db.Exec(ctx, tx, `INSERT INTO installation (name, value) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, "setting/"+name, text)
 	return db.Known(err, "keeping a setting")
 }

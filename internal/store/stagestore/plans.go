@@ -7,8 +7,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"kanban/internal/core/learning"
 	"kanban/internal/core/stage"
 	"kanban/internal/store/db"
@@ -33,19 +31,19 @@ func (p StagePlan) Plan() stage.Plan {
 }
 
 // StagePlans lists all, ordered by name.
-func StagePlans(ctx context.Context, from *db.Database) (all []StagePlan, err error) {
+func StagePlans(ctx context.Context, from db.From) (all []StagePlan, err error) {
 	err = from.Records(ctx).Where("removed_at IS NULL").Order("name").Find(&all).Error
 	return all, db.Known(err, "listing stage plans")
 }
 
 // StagePlansOn lists those that are on.
-func StagePlansOn(ctx context.Context, from *db.Database) (all []StagePlan, err error) {
+func StagePlansOn(ctx context.Context, from db.From) (all []StagePlan, err error) {
 	err = from.Records(ctx).Where("removed_at IS NULL AND on_since IS NOT NULL").Order("id").Find(&all).Error
 	return all, db.Known(err, "listing stage plans")
 }
 
 // FindStagePlan finds one by id.
-func FindStagePlan(ctx context.Context, from *db.Database, id string) (p StagePlan, err error) {
+func FindStagePlan(ctx context.Context, from db.From, id string) (p StagePlan, err error) {
 	err = from.Records(ctx).Where("id = ? AND removed_at IS NULL", id).First(&p).Error
 	return p, db.Known(err, "finding the stage plan")
 }
@@ -85,7 +83,7 @@ type StageProgress struct {
 
 // PeopleOfStagePlan lists in order, from an id on, the people whom a stage plan is about: who
 // learns in its course now, and who has come somewhere in it before.
-func PeopleOfStagePlan(ctx context.Context, from *db.Database, planID, courseID, after string, limit int) ([]string, error) {
+func PeopleOfStagePlan(ctx context.Context, from db.From, planID, courseID, after string, limit int) ([]string, error) {
 	return db.Values[string](ctx, from, "listing a stage plan's people", `SELECT w.person_id::text FROM (
 			SELECT person_id FROM course_learners WHERE course_id = $2 UNION SELECT person_id FROM stage_plan_people WHERE stage_plan_id = nullif($1, '')::uuid) w
 		WHERE $3 = '' OR w.person_id > nullif($3, '')::uuid ORDER BY w.person_id LIMIT $4`, planID, courseID, after, limit)
@@ -99,9 +97,9 @@ func LockStageProgress(ctx context.Context, tx *db.Tx, p StagePlan, people []str
 	if err != nil || len(list) == len(people) {
 		return list, err
 	}
-	made, err := tx.PGX.Exec(ctx, learnersAmong+`INSERT INTO stage_plan_people (stage_plan_id, person_id)
+	made, err := db.Exec(ctx, tx, learnersAmong+`INSERT INTO stage_plan_people (stage_plan_id, person_id)
 		SELECT DISTINCT $3::uuid, person_id FROM learners ORDER BY person_id ON CONFLICT DO NOTHING`, people, []string{p.CourseID}, p.ID)
-	if err != nil || made.RowsAffected() == 0 {
+	if err != nil || made == 0 {
 		return list, db.Known(err, "making a stage plan's people")
 	}
 	return progress(ctx, tx, p.ID, people, lock)
@@ -121,18 +119,14 @@ const learnersAmong = `WITH learners AS (
 	WHERE x.course_id = ANY ($2::text[]::uuid[])) `
 
 // StageProgressOf reads how far people have come.
-func StageProgressOf(ctx context.Context, from *db.Database, planID string, people []string) ([]StageProgress, error) {
+func StageProgressOf(ctx context.Context, from db.From, planID string, people []string) ([]StageProgress, error) {
 	return progress(ctx, from, planID, people, "")
 }
 
 func progress(ctx context.Context, from db.From, planID string, people []string, lock string) ([]StageProgress, error) {
-	rows, err := from.Query(ctx, `SELECT person_id::text, reached, next, percent, round FROM stage_plan_people
+	list, err := db.Rows[StageProgress](ctx, from, "reading a stage plan's people", `SELECT person_id::text, reached, next, percent, round FROM stage_plan_people
 		WHERE stage_plan_id = $1 AND person_id = ANY ($2::text[]::uuid[]) ORDER BY person_id `+lock, planID, people)
-	if err != nil {
-		return nil, db.Known(err, "reading a stage plan's people")
-	}
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[StageProgress])
-	return list, db.Known(err, "reading a stage plan's people")
+	return list, err
 }
 
 // KeepStageProgress writes how far people have come.
@@ -149,7 +143,7 @@ func KeepStageProgress(ctx context.Context, tx *db.Tx, planID string, all []Stag
 		}
 		people[i], reached[i], next[i], percent[i], round[i] = c.PersonID, string(text), c.Next, int32(c.Percent), int32(c.Round)
 	}
-	_, err := tx.PGX.Exec(ctx, `UPDATE stage_plan_people c SET reached = w.reached::jsonb, next = w.next, percent = w.percent, round = w.round, updated_at = now()
+	_, err := db.Exec(ctx, tx, `UPDATE stage_plan_people c SET reached = w.reached::jsonb, next = w.next, percent = w.percent, round = w.round, updated_at = now()
 		FROM unnest($2::text[]::uuid[], $3::text[], $4::text[], $5::int[], $6::int[]) AS w (person, reached, next, percent, round)
 		WHERE c.stage_plan_id = $1 AND c.person_id = w.person`, planID, people, reached, next, percent, round)
 	return db.Known(err, "keeping a stage plan's people")
@@ -164,7 +158,7 @@ type Studied struct {
 }
 
 func FindStudied(ctx context.Context, from db.From, people, courses []string) ([]Studied, error) {
-	rows, err := from.Query(ctx, learnersAmong+`, places AS (
+	list, err := db.Rows[Studied](ctx, from, "finding where people learn", learnersAmong+`, places AS (
 			SELECT person_id, section_id, course_id, true AS now FROM learners
 			UNION ALL
 			SELECT w.id, x.id, x.course_id, false FROM unnest($1::text[]::uuid[]) AS w (id)
@@ -172,14 +166,10 @@ func FindStudied(ctx context.Context, from db.From, people, courses []string) ([
 			CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course_id FROM sections s WHERE s.id = g.section_id OFFSET 0) x
 			WHERE x.course_id = ANY ($2::text[]::uuid[])),
 		once AS (SELECT person_id, section_id, course_id, bool_or(now) AS now FROM places GROUP BY 1, 2, 3)
-		SELECT a.person_id::text, a.section_id::text, a.course_id::text, a.now, g.tally, coalesce(g.outline_version, 0)
+		SELECT a.person_id::text, a.section_id::text, a.course_id::text, a.now, g.tally, coalesce(g.outline_version, 0) AS version
 		FROM once a LEFT JOIN progress g ON g.person_id = a.person_id AND g.section_id = a.section_id
 		ORDER BY a.person_id, a.now DESC, g.last_at DESC NULLS LAST, a.section_id`, people, courses)
-	if err != nil {
-		return nil, db.Known(err, "finding where people learn")
-	}
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Studied])
-	return list, db.Known(err, "finding where people learn")
+	return list, err
 }
 
 // Best is the best score of a person in an activity.
@@ -189,31 +179,23 @@ type Best struct {
 }
 
 func Bests(ctx context.Context, from db.From, people, activities []string) ([]Best, error) {
-	rows, err := from.Query(ctx, `SELECT a.person_id::text, a.section_id::text, a.activity_id, a.best
+	list, err := db.Rows[Best](ctx, from, "finding scores", `SELECT a.person_id::text, a.section_id::text, a.activity_id, a.best
 		FROM progress g JOIN activity_progress a ON a.person_id = g.person_id AND a.section_id = g.section_id AND a.activity_id = ANY ($2)
 		WHERE g.person_id = ANY ($1::text[]::uuid[]) AND a.best IS NOT NULL`, people, activities)
-	if err != nil {
-		return nil, db.Known(err, "finding scores")
-	}
-	list, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Best])
-	return list, db.Known(err, "finding scores")
+	return list, err
 }
 
 func BadgesHeld(ctx context.Context, from db.From, people []string) (map[string]map[string]bool, error) {
-	rows, err := from.Query(ctx, `SELECT person_id::text, badge_id::text FROM awards WHERE person_id = ANY ($1::text[]::uuid[]) AND revoked_at IS NULL`, people)
-	if err != nil {
-		return nil, db.Known(err, "finding badges")
-	}
+	type held struct{ PersonID, BadgeID string }
 	out := map[string]map[string]bool{}
-	var person, badge string
-	_, err = pgx.ForEachRow(rows, []any{&person, &badge}, func() error {
-		if out[person] == nil {
-			out[person] = map[string]bool{}
+	err := db.Each(ctx, from, "finding badges", `SELECT person_id::text, badge_id::text FROM awards WHERE person_id = ANY ($1::text[]::uuid[]) AND revoked_at IS NULL`, []any{people}, func(h held) error {
+		if out[h.PersonID] == nil {
+			out[h.PersonID] = map[string]bool{}
 		}
-		out[person][badge] = true
+		out[h.PersonID][h.BadgeID] = true
 		return nil
 	})
-	return out, db.Known(err, "finding badges")
+	return out, err
 }
 
 // Group counts the people of a stage plan: those who learn in its course now.
@@ -241,33 +223,31 @@ func (p StagePlan) first() string {
 }
 
 // GroupOf counts the people of a stage plan, in one section if given.
-func GroupOf(ctx context.Context, from *db.Database, p StagePlan, sectionID string) (Group, error) {
+func GroupOf(ctx context.Context, from db.From, p StagePlan, sectionID string) (Group, error) {
+	type count struct {
+		What, Stage string
+		N           int
+	}
 	out := Group{Reached: map[string]int{}, At: map[string]int{}}
-	rows, err := from.Pool.Query(ctx, group+`SELECT '' AS what, '' AS stage, count(*)::int AS n FROM standing
+	err := db.Each(ctx, from, "counting a stage plan's people", group+`SELECT '' AS what, '' AS stage, count(*)::int AS n FROM standing
 		UNION ALL SELECT 'not opened', '', count(*) FROM standing WHERE last_at IS NULL AND reached = '{}'
 		UNION ALL SELECT 'at', next, count(*) FROM standing GROUP BY next
-		UNION ALL SELECT 'reached', k, count(*) FROM standing, jsonb_object_keys(reached) AS k GROUP BY k`, p.ID, p.CourseID, sectionID, p.first())
-	if err != nil {
-		return out, db.Known(err, "counting a stage plan's people")
-	}
-	var what, stage string
-	var n int
-	_, err = pgx.ForEachRow(rows, []any{&what, &stage, &n}, func() error {
+		UNION ALL SELECT 'reached', k, count(*) FROM standing, jsonb_object_keys(reached) AS k GROUP BY k`, []any{p.ID, p.CourseID, sectionID, p.first()}, func(c count) error {
 		switch {
-		case what == "":
-			out.People = n
-		case what == "not opened":
-			out.NotOpened = n
-		case what == "reached":
-			out.Reached[stage] = n
-		case stage == "":
-			out.Finished = n
+		case c.What == "":
+			out.People = c.N
+		case c.What == "not opened":
+			out.NotOpened = c.N
+		case c.What == "reached":
+			out.Reached[c.Stage] = c.N
+		case c.Stage == "":
+			out.Finished = c.N
 		default:
-			out.At[stage] = n
+			out.At[c.Stage] = c.N
 		}
 		return nil
 	})
-	return out, db.Known(err, "counting a stage plan's people")
+	return out, err
 }
 
 // StagePlanPerson is one person of a stage plan.
@@ -291,8 +271,8 @@ type StagePlanFilter struct {
 }
 
 // StagePlanPeople lists the people of a stage plan by name.
-func StagePlanPeople(ctx context.Context, from *db.Database, p StagePlan, f StagePlanFilter) ([]StagePlanPerson, error) {
-	return db.Rows[StagePlanPerson](ctx, from, "listing a stage plan's people", group+`SELECT t.person_id::text, trim(h.given_name || ' ' || h.family_name), t.sections, t.reached, t.next, t.percent, t.last_at
+func StagePlanPeople(ctx context.Context, from db.From, p StagePlan, f StagePlanFilter) ([]StagePlanPerson, error) {
+	return db.Rows[StagePlanPerson](ctx, from, "listing a stage plan's people", group+`SELECT t.person_id::text, trim(h.given_name || ' ' || h.family_name) AS person, t.sections, t.reached, t.next, t.percent, t.last_at
 		FROM standing t JOIN people h ON h.id = t.person_id
 		WHERE ($5 = '' OR t.reached ? $5) AND ($6 = '' OR NOT t.reached ? $6) AND ($7 = '' OR t.next = $7)
 		AND CASE $8 WHEN 'not-opened' THEN t.last_at IS NULL AND t.reached = '{}' WHEN 'finished' THEN t.next = '' WHEN 'on-the-way' THEN t.next <> '' AND NOT (t.last_at IS NULL AND t.reached = '{}') ELSE true END

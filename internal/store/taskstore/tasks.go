@@ -34,7 +34,7 @@ type ListedTask struct {
 
 // Tasks lists those that are open, the most urgent first, or those that are done,
 // the latest first.
-func Tasks(ctx context.Context, from *db.Database, done bool, limit int) (all []ListedTask, err error) {
+func Tasks(ctx context.Context, from db.From, done bool, limit int) (all []ListedTask, err error) {
 	q := from.Records(ctx).Table("tasks t").Select(`t.*,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = t.person_id), '') AS person,
 		coalesce((SELECT x.title FROM sections x WHERE x.id = t.section_id), '') AS section,
@@ -54,24 +54,24 @@ func Tasks(ctx context.Context, from *db.Database, done bool, limit int) (all []
 // EndTask marks an open task as done, by its own id or by its delivery's; ok is false
 // when there is no such open one.
 func EndTask(ctx context.Context, tx *db.Tx, t Task, who string) (ok bool, err error) {
-	tag, err := tx.PGX.Exec(ctx, `UPDATE tasks SET done_at = now(), done_by = $3 WHERE (id::text = $1 OR delivery_id::text = $2) AND done_at IS NULL`, t.ID, t.DeliveryID, who)
-	if err == nil && tag.RowsAffected() == 1 {
+	changed, err := db.Exec(ctx, tx, `UPDATE tasks SET done_at = now(), done_by = $3 WHERE (id::text = $1 OR delivery_id::text = $2) AND done_at IS NULL`, t.ID, t.DeliveryID, who)
+	if err == nil && changed == 1 {
 		err = tx.Announce(ctx, "task", t.ID)
 	}
-	return tag.RowsAffected() == 1, db.Known(err, "ending the task")
+	return changed == 1, db.Known(err, "ending the task")
 }
 
 // HasTask gives ErrNotFound when there is no task of this id.
 func HasTask(ctx context.Context, tx *db.Tx, id string) error {
 	var there bool
-	return db.Known(tx.PGX.QueryRow(ctx, `SELECT true FROM tasks WHERE id::text = $1`, id).Scan(&there), "finding the task")
+	return db.Known(db.Into(ctx, tx, &there, `SELECT true FROM tasks WHERE id::text = $1`, id), "finding the task")
 }
 
 // ReopenTask opens a task again.
 func ReopenTask(ctx context.Context, tx *db.Tx, id string) (ok bool, err error) {
-	tag, err := tx.PGX.Exec(ctx, `UPDATE tasks SET done_at = NULL, done_by = '' WHERE id::text = $1 AND done_at IS NOT NULL`, id)
-	if err == nil && tag.RowsAffected() == 1 {
+	changed, err := db.Exec(ctx, tx, `UPDATE tasks SET done_at = NULL, done_by = '' WHERE id::text = $1 AND done_at IS NOT NULL`, id)
+	if err == nil && changed == 1 {
 		err = tx.Announce(ctx, "task", id)
 	}
-	return tag.RowsAffected() == 1, db.Known(err, "opening the task again")
+	return changed == 1, db.Known(err, "opening the task again")
 }
