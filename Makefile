@@ -22,7 +22,7 @@ bench: setup console/dist/index.html ## Run the benchmarks and print their figur
 	go test -run '^$$' -bench . -benchmem ./internal/core/...
 	go test -run '^$$' -bench . -benchtime 1x ./internal/app/registers ./internal/app/runs
 	go test -run '^$$' -bench . -benchtime 1x ./internal/e2e
-	go test -run '^$$' -bench SlowReceiver -benchtime 1x -timeout 30m ./internal/app/reacting
+	go test -run '^$$' -bench SlowReceiver -benchtime 1x -timeout 30m ./internal/app/pipeline
 
 soak: setup console/dist/index.html ## Kill the service again and again under load and print what arrived, and what twice
 	KANBAN_SOAK=yes go test -count=1 -timeout 2h -v -run '^TestSoak' ./internal/e2e

@@ -39,7 +39,7 @@ var floors = [][]string{
 	{"internal/store/linkstore", "internal/store/matchstore"},
 	{"internal/store/storetest", "internal/store", "internal/adapter"},
 	{"internal/app", "internal/client", "console"},
-	{"internal/app/linking"}, // says what sets mean for their classes
+	{"internal/app/linking", "internal/app/rules"}, // say what sets mean for their classes, and what rules would do
 	{"internal/app/batches"}, // does with many what the others do with one
 	{"internal/wiring"},      // puts the use cases together
 	{"internal/scenario", "internal/cli", "internal/web", "internal/worker", "internal/apptest"},

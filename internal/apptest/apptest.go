@@ -120,7 +120,7 @@ func (w *World) Labels() connectionstore.Connection {
 		{Name: "remove-label", Method: "DELETE", Path: "/contacts/{email}/labels", Fields: []rule.OperationField{email, label}, Success: "answer.body.ok"},
 		{Name: "add-label", Method: "POST", Path: "/contacts/{email}/labels", Fields: []rule.OperationField{email, label}, Success: "answer.body.ok", Undo: "remove-label"},
 	} {
-		require.NoError(w.t, w.Reacting.KeepOperation(w.t.Context(), "test", c.ID, o))
+		require.NoError(w.t, w.Rules.KeepOperation(w.t.Context(), "test", c.ID, o))
 	}
 	return c
 }
@@ -133,9 +133,9 @@ func (w *World) Platform() connectionstore.Connection {
 // Rule makes a rule and switches it on.
 func (w *World) Rule(d rule.Draft) rulestore.Rule {
 	w.t.Helper()
-	r, err := w.Reacting.Save(w.t.Context(), "test", "", 0, d)
+	r, err := w.Rules.Save(w.t.Context(), "test", "", 0, d)
 	require.NoError(w.t, err)
-	r, err = w.Reacting.Switch(w.t.Context(), "test", r.ID, true, "")
+	r, err = w.Rules.Switch(w.t.Context(), "test", r.ID, true, "")
 	require.NoError(w.t, err)
 	return r
 }
@@ -151,7 +151,7 @@ func (w *World) Deliver() {
 		require.NoError(w.t, err)
 		moved := false
 		for _, id := range ids {
-			again, err := w.Reacting.Deliver(w.t.Context(), id)
+			again, err := w.Deliveries.Deliver(w.t.Context(), id)
 			require.NoError(w.t, err)
 			moved = moved || again == 0
 		}
@@ -180,12 +180,12 @@ func (w *World) Follow() {
 			case "react":
 				var j jobs.React
 				err := json.Unmarshal(args, &j)
-				todo = append(todo, func() error { return w.Reacting.React(ctx, j.EventIDs, j.RuleID) })
+				todo = append(todo, func() error { return w.Deliveries.React(ctx, j.EventIDs, j.RuleID) })
 				return err
 			case "recount-course":
 				var j jobs.RecountCourse
 				err := json.Unmarshal(args, &j)
-				todo = append(todo, func() error { return w.Observing.Recount(ctx, j) })
+				todo = append(todo, func() error { return w.Facts.Recount(ctx, j) })
 				return err
 			}
 			var j jobs.WorkOutStages
@@ -293,12 +293,12 @@ func (w *World) Record(e eventstore.Event) eventstore.Event {
 		_, err := eventstore.RecordEvents(w.t.Context(), tx, events)
 		return err
 	}))
-	require.NoError(w.t, w.Reacting.React(w.t.Context(), []string{events[0].ID}, ""))
+	require.NoError(w.t, w.Deliveries.React(w.t.Context(), []string{events[0].ID}, ""))
 	return events[0]
 }
 
-// Deliveries lists the deliveries of an event by position.
-func (w *World) Deliveries(eventID string) []deliverystore.ListedDelivery {
+// DeliveriesOf lists the deliveries of an event by position.
+func (w *World) DeliveriesOf(eventID string) []deliverystore.ListedDelivery {
 	w.t.Helper()
 	all, err := deliverystore.Deliveries(w.t.Context(), w.Store, deliverystore.DeliveryFilter{EventID: eventID, Limit: 100})
 	require.NoError(w.t, err)

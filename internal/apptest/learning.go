@@ -19,8 +19,8 @@ func Clocked(t testing.TB) (*World, *time.Time) {
 	w := New(t)
 	w.Read(w.Register(), false)
 	now := time.Now().UTC().Add(time.Minute)
-	w.Reacting.Now = func() time.Time { return now }
-	w.Observing.Now = w.Reacting.Now
+	w.Deliveries.Now = func() time.Time { return now }
+	w.Facts.Now = w.Deliveries.Now
 	return w, &now
 }
 
@@ -30,7 +30,7 @@ const Activities = "https://platform.example/"
 // Outlined gives the course Propagation an outline of two lessons, one and two.
 func (w *World) Outlined() {
 	w.t.Helper()
-	require.NoError(w.t, w.Observing.SetOutline(w.t.Context(), "test", w.Section("PROP-A").CourseID, learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{
+	require.NoError(w.t, w.Outlines.SetOutline(w.t.Context(), "test", w.Section("PROP-A").CourseID, learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{
 		{ID: Activities + "one", Title: "One", Kind: learning.Lesson}, {ID: Activities + "two", Title: "Two", Kind: learning.Lesson},
 	}}}}))
 }
@@ -44,6 +44,6 @@ func (w *World) Completes(platform, who, activity string, at time.Time) {
 	}
 	raw, err := json.Marshal(st)
 	require.NoError(w.t, err)
-	_, err = w.Observing.Take(w.t.Context(), platform, []xapi.Statement{st}, []json.RawMessage{raw})
+	_, err = w.Facts.Take(w.t.Context(), platform, []xapi.Statement{st}, []json.RawMessage{raw})
 	require.NoError(w.t, err)
 }

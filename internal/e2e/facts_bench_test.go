@@ -73,7 +73,7 @@ func newFactory(b *testing.B) *factory {
 		}
 		o.Modules = append(o.Modules, module)
 	}
-	require.NoError(b, w.Observing.SetOutline(b.Context(), "bench", f.course, o))
+	require.NoError(b, w.Outlines.SetOutline(b.Context(), "bench", f.course, o))
 	c, made, err := w.Connections.Create(b.Context(), "bench", "xapi", "Platform", nil)
 	require.NoError(b, err)
 	f.platform, f.key, f.secret = c, made["key"], made["secret"]

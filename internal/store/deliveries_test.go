@@ -120,8 +120,8 @@ func TestDeliveries(t *testing.T) {
 	ofEvent := deliverystore.DeliveryFilter{EventID: e.ID, Limit: 9}
 	all := must[[]deliverystore.ListedDelivery](t)(deliverystore.Deliveries(ctx, s, ofEvent))
 	require.Len(t, all, 2)
-	first := must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, w.Deliveries(e.ID)[0].ID))
-	second := must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, w.Deliveries(e.ID)[1].ID))
+	first := must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, w.DeliveriesOf(e.ID)[0].ID))
+	second := must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, w.DeliveriesOf(e.ID)[1].ID))
 	missing[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, db.NewID()))
 	assert.Len(t, must[[]deliverystore.Delivery](t)(deliverystore.Following(ctx, s, first)), 2)
 	assert.Equal(t, e.ID, must[map[string]eventstore.Event](t)(deliverystore.EventsOf(ctx, s, []deliverystore.Delivery{first}))[e.ID].ID)
@@ -217,7 +217,7 @@ func TestDeliveries(t *testing.T) {
 		assert.Equal(t, []int{2, 0}, []int{stopped, underWay})
 		return err
 	})
-	again := w.Deliveries(e.ID)[0].Delivery
+	again := w.DeliveriesOf(e.ID)[0].Delivery
 	again.ID, again.Position = db.NewID(), 5
 	tx(t, s, func(tx *db.Tx) error {
 		added, err := deliverystore.AddDeliveries(ctx, tx, []deliverystore.Delivery{again})

@@ -18,7 +18,7 @@ func TestPlacesHaveTheirTitles(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	section := w.Section("PROP-A")
-	require.NoError(t, w.Observing.SetOutline(t.Context(), "test", section.CourseID, learning.Outline{Modules: []learning.Module{
+	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", section.CourseID, learning.Outline{Modules: []learning.Module{
 		{ID: "m1", Title: "Cuttings", Activities: []learning.Activity{{ID: "http://p.example/a", Title: "Clean tools", Kind: learning.Lesson, Activities: []learning.Activity{{ID: "http://p.example/a/quiz", Kind: learning.Assessment}}}}},
 		{ID: "m2", Activities: []learning.Activity{{ID: "http://p.example/b", Title: "The union", Kind: learning.Lesson}}},
 	}}))

@@ -31,7 +31,7 @@ func TestEveryEditKeepsToWhatItWasMadeFrom(t *testing.T) {
 	require.NoError(t, err)
 	r := x.Rule(rule.Draft{Name: "Note", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Look"}}})
 	course := x.Section("PROP-A").CourseID
-	require.NoError(t, x.Observing.SetOutline(t.Context(), "test", course, learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{{ID: "https://a.example/1", Title: "One", Kind: learning.Lesson}}}}}))
+	require.NoError(t, x.Outlines.SetOutline(t.Context(), "test", course, learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{{ID: "https://a.example/1", Title: "One", Kind: learning.Lesson}}}}}))
 	api := ""
 	for _, c := range labels {
 		if c.Name == "Labels" {

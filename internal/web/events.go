@@ -62,19 +62,19 @@ func (s *Server) events(a huma.API) {
 		}), err
 	})
 	handleEmpty(a, "events", "POST /deliveries/{id}/retry retry-delivery Try a delivery again now", func(ctx context.Context, in *byID) error {
-		return s.Reacting.Retry(ctx, callerOf(ctx).Name, in.ID)
+		return s.Deliveries.Retry(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "events", "POST /deliveries/retry retry-deliveries Try many again now: those of a rule, of a connection, or everything since a time", func(ctx context.Context, in *with[api.RetryRequest]) (api.Retried, error) {
 		f := deliverystore.DeliveryFilter{RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, OfferID: in.Body.OfferID}
 		if in.Body.Since != nil {
 			f.Since = *in.Body.Since
 		}
-		n, err := s.Reacting.RetryAll(ctx, callerOf(ctx).Name, f)
+		n, err := s.Deliveries.RetryAll(ctx, callerOf(ctx).Name, f)
 		return api.Retried{Deliveries: n}, err
 	})
 	handle(a, "events", "POST /deliveries/give-up give-up-deliveries Give up what is still to come: one, those of a rule, or those to a connection, with a reason", func(ctx context.Context, in *with[api.GiveUpRequest]) (api.GivenUp, error) {
 		f := deliverystore.DeliveryFilter{ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, State: in.Body.State}
-		stopped, underWay, err := s.Reacting.GiveUp(ctx, callerOf(ctx).Name, f, in.Body.Reason)
+		stopped, underWay, err := s.Deliveries.GiveUp(ctx, callerOf(ctx).Name, f, in.Body.Reason)
 		return api.GivenUp{Stopped: stopped, UnderWay: underWay}, err
 	})
 	handle(a, "courses", "GET /courses list-courses List courses", func(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
@@ -87,10 +87,10 @@ func (s *Server) events(a huma.API) {
 		return learningstore.Outline(ctx, s.Store, in.ID)
 	})
 	handleEmpty(a, "courses", "PUT /courses/{id}/outline set-outline Set a course's outline", func(ctx context.Context, in *withID[api.Outline]) error {
-		return s.Observing.SetOutline(ctx, callerOf(ctx).Name, in.ID, in.Body)
+		return s.Outlines.SetOutline(ctx, callerOf(ctx).Name, in.ID, in.Body)
 	})
 	handle(a, "courses", "PUT /courses/{id}/cartridge load-cartridge Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest", func(ctx context.Context, in *cartridgeInput) (api.Outline, error) {
-		return s.Observing.LoadCartridge(ctx, callerOf(ctx).Name, in.ID, in.Prefix, in.RawBody)
+		return s.Outlines.LoadCartridge(ctx, callerOf(ctx).Name, in.ID, in.Prefix, in.RawBody)
 	})
 }
 

@@ -540,7 +540,7 @@ func walkOffers(x *talk, h *story) {
 	get[api.Page[api.Access]](x, "/accesses?offer="+o.ID)
 	x.do(409, "POST", "/accesses/"+given.ID+"/person", api.Whose{PersonID: x.Person("stu-021").ID})
 	x.do(204, "POST", "/accesses/"+given.ID+"/end", api.Ending{Reason: "over"})
-	problems, err := x.Observing.Report(t.Context(), x.opened(h.shop), []webhook.Received{{Event: webhook.Event{ID: "1", Source: "https://shop.example", Type: "purchase.completed", Subject: "order-1", Time: time.Now()}, Data: []byte(`{"email": "", "offer": "place"}`)}})
+	problems, err := x.Facts.Report(t.Context(), x.opened(h.shop), []webhook.Received{{Event: webhook.Event{ID: "1", Source: "https://shop.example", Type: "purchase.completed", Subject: "order-1", Time: time.Now()}, Data: []byte(`{"email": "", "offer": "place"}`)}})
 	require.NoError(t, err)
 	require.NoError(t, problems[0])
 	bought := get[api.Page[api.Access]](x, "/accesses?troubled=true").Items

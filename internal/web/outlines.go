@@ -7,7 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
-	"kanban/internal/app/observing"
+	"kanban/internal/app/outlines"
 	"kanban/internal/core/learning"
 	"kanban/internal/store/learningstore"
 	"kanban/internal/wire/api"
@@ -16,28 +16,28 @@ import (
 
 func (s *Server) outlines(a huma.API) {
 	handle(a, "outlines", "GET /learning-settings get-learning-settings How progress is counted", func(ctx context.Context, _ *struct{}) (api.LearningSettings, error) {
-		on, err := s.Observing.Across(ctx)
+		on, err := s.Facts.Across(ctx)
 		return api.LearningSettings{Across: on}, err
 	})
 	handle(a, "outlines", "PUT /learning-settings set-learning-settings Say how progress is counted; switched on, it is worked out anew for everybody", func(ctx context.Context, in *with[api.LearningSettings]) (api.LearningSettings, error) {
-		return in.Body, s.Observing.SetAcross(ctx, callerOf(ctx).Name, in.Body.Across)
+		return in.Body, s.Facts.SetAcross(ctx, callerOf(ctx).Name, in.Body.Across)
 	})
 	handle(a, "courses", "POST /outlines/read read-outline Read an outline out of a manifest, an address or a table, without keeping it", func(ctx context.Context, in *with[api.OutlineSource]) (api.Outline, error) {
-		return s.Observing.ReadOutline(ctx, observing.Source(in.Body))
+		return s.Outlines.ReadOutline(ctx, outlines.Source(in.Body))
 	})
 	handle(a, "courses", "POST /courses/{id}/outline/preview preview-outline Whom another outline would complete or reopen", func(ctx context.Context, in *withID[api.Outline]) (api.OutlinePreview, error) {
-		p, err := s.Observing.PreviewOutline(ctx, in.ID, in.Body)
+		p, err := s.Outlines.PreviewOutline(ctx, in.ID, in.Body)
 		return api.OutlinePreview{
 			People: p.People, Completes: p.Completes, Reopens: p.Reopens,
-			Misses: append([]string{}, p.Misses...), Touched: each(p.Touched, func(t observing.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
+			Misses: append([]string{}, p.Misses...), Touched: each(p.Touched, func(t outlines.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
 		}, err
 	})
 	handle(a, "courses", "GET /verbs list-verbs What platforms' verbs mean: the default ones and the institution's own, which win", func(ctx context.Context, _ *struct{}) (api.Verbs, error) {
-		own, err := s.Observing.Verbs(ctx)
+		own, err := s.Facts.Verbs(ctx)
 		return api.Verbs{Own: append([]learning.VerbRule{}, own...), Default: learning.DefaultVerbs}, err
 	})
 	handleEmpty(a, "courses", "PUT /verbs set-verbs Set the institution's own verbs", func(ctx context.Context, in *with[api.OwnVerbs]) error {
-		return s.Observing.SetVerbs(ctx, callerOf(ctx).Name, in.Body.Own)
+		return s.Facts.SetVerbs(ctx, callerOf(ctx).Name, in.Body.Own)
 	})
 }
 

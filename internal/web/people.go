@@ -37,7 +37,7 @@ func (s *Server) people(a huma.API) {
 		return s.personPage(ctx, in.ID)
 	})
 	handle(a, "people", "GET /people/{id}/progress/{section} get-progress Where a person stands in a section's course, activity by activity", func(ctx context.Context, in *progressInput) (api.Progress, error) {
-		look, err := s.Observing.Progress(ctx, in.ID, in.Section)
+		look, err := s.Facts.Progress(ctx, in.ID, in.Section)
 		return shownProgress(look), err
 	})
 }

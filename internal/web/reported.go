@@ -43,7 +43,7 @@ func (s *Server) reported(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusBadRequest, err.Error())
 		return
 	}
-	problems, err := s.Observing.Report(r.Context(), c, list)
+	problems, err := s.Facts.Report(r.Context(), c, list)
 	if err != nil {
 		s.Log.Error("taking events", "cause", err.Error())
 		writeProblem(w, http.StatusInternalServerError, "the events could not be stored; send them again")

@@ -11,7 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kanban/internal/app/reacting"
+	"kanban/internal/app/rules"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/eventstore"
@@ -67,7 +67,7 @@ func (s *Server) rules(a huma.API) {
 		return s.taggedRule(ctx, r, err)
 	})
 	handleTagged(a, "rules", "POST /rules make-rule Make a rule, which is off at first", func(ctx context.Context, in *with[api.NewRule]) (api.Rule, int, error) {
-		r, err := s.Reacting.Save(ctx, callerOf(ctx).Name, "", 0, draft(in.Body))
+		r, err := s.Rules.Save(ctx, callerOf(ctx).Name, "", 0, draft(in.Body))
 		return s.taggedRule(ctx, r, err)
 	})
 	handleTagged(a, "rules", "PUT /rules/{id} edit-rule Change a rule", func(ctx context.Context, in *ruleEdit) (api.Rule, int, error) {
@@ -75,25 +75,25 @@ func (s *Server) rules(a huma.API) {
 		if err != nil {
 			return api.Rule{}, 0, err
 		}
-		r, err := s.Reacting.Edit(ctx, callerOf(ctx).Name, in.ID, v, draft(in.Body), reacting.ToCome(in.ToCome))
+		r, err := s.Rules.Edit(ctx, callerOf(ctx).Name, in.ID, v, draft(in.Body), rules.ToCome(in.ToCome))
 		return s.taggedRule(ctx, r, err)
 	})
 	handleTagged(a, "rules", "POST /rules/{id}/switch switch-rule Switch a rule on or off", func(ctx context.Context, in *withID[api.Switch]) (api.Rule, int, error) {
 		if in.Body.On && !in.Body.Untried {
-			if err := s.Reacting.Tried(ctx, in.ID); err != nil {
+			if err := s.Rules.Tried(ctx, in.ID); err != nil {
 				return api.Rule{}, 0, err
 			}
 		}
 		if in.Body.On && !in.Body.Circle {
-			if err := s.Reacting.Ends(ctx, in.ID); err != nil {
+			if err := s.Rules.Ends(ctx, in.ID); err != nil {
 				return api.Rule{}, 0, err
 			}
 		}
-		r, err := s.Reacting.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On, reacting.ToCome(in.Body.ToCome))
+		r, err := s.Rules.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On, rules.ToCome(in.Body.ToCome))
 		return s.taggedRule(ctx, r, err)
 	})
 	handleEmpty(a, "rules", "DELETE /rules/{id} remove-rule Remove a rule that never made a delivery", func(ctx context.Context, in *byID) error {
-		return s.Reacting.Remove(ctx, callerOf(ctx).Name, in.ID)
+		return s.Rules.Remove(ctx, callerOf(ctx).Name, in.ID)
 	})
 	handle(a, "rules", "GET /rules/{id}/unsubscribed list-unsubscribed Who wants no more mails of a rule, the latest first", func(ctx context.Context, in *byID) (api.Page[api.Unsubscribed], error) {
 		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
@@ -106,7 +106,7 @@ func (s *Server) rules(a huma.API) {
 		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
 			return err
 		}
-		return s.Reacting.Subscribe(ctx, callerOf(ctx).Name, in.ID, in.Address, true)
+		return s.Deliveries.Subscribe(ctx, callerOf(ctx).Name, in.ID, in.Address, true)
 	})
 	handle(a, "rules", "GET /rules/{id}/versions list-rule-versions What a rule was like, the newest first", func(ctx context.Context, in *byID) ([]api.RuleVersion, error) {
 		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
@@ -131,14 +131,14 @@ func (s *Server) rules(a huma.API) {
 // trials are what can be done with a rule before it is on.
 func (s *Server) trials(a huma.API) {
 	handle(a, "rules", "POST /rules/{id}/trial try-rule Render and check what a rule would do for one event", func(ctx context.Context, in *withID[api.TrialRequest]) (api.Trial, error) {
-		t, err := s.Reacting.Try(ctx, in.ID, trialOf(in.Body))
+		t, err := s.Rules.Try(ctx, in.ID, trialOf(in.Body))
 		return shownTrial(t), err
 	})
 	handle(a, "rules", "POST /trials try-draft The same for a rule that is not saved", func(ctx context.Context, in *with[api.TrialRequest]) (api.Trial, error) {
 		if in.Body.Rule == nil {
 			return api.Trial{}, huma.Error422UnprocessableEntity("rule: is missing")
 		}
-		t, err := s.Reacting.TryDraft(ctx, draft(*in.Body.Rule), trialOf(in.Body))
+		t, err := s.Rules.TryDraft(ctx, draft(*in.Body.Rule), trialOf(in.Body))
 		return shownTrial(t), err
 	})
 	handle(a, "rules", "GET /rules/{id}/samples rule-samples Recent events that fit a rule, the newest first", func(ctx context.Context, in *samplesInput) (api.Page[api.Event], error) {
@@ -150,14 +150,14 @@ func (s *Server) trials(a huma.API) {
 		return api.Page[api.Event]{Items: each(all, event)}, err
 	})
 	handle(a, "rules", "GET /rules/{id}/look-back look-back What a rule would have done in the last days", func(ctx context.Context, in *lookBackInput) (api.LookBack, error) {
-		b, err := s.Reacting.LookBack(ctx, in.ID, time.Now().UTC().AddDate(0, 0, -in.Days))
+		b, err := s.Rules.LookBack(ctx, in.ID, time.Now().UTC().AddDate(0, 0, -in.Days))
 		return api.LookBack{
 			Since: b.Since, Events: b.Events, Held: b.Held, Already: b.Already, Unclear: b.Unclear, More: b.More,
-			Would: each(b.Would, func(w reacting.WouldFire) api.WouldFire { return api.WouldFire(w) }),
+			Would: each(b.Would, func(w rules.WouldFire) api.WouldFire { return api.WouldFire(w) }),
 		}, err
 	})
 	handle(a, "rules", "POST /rules/{id}/catch-up catch-up Let a rule do what the look back showed", func(ctx context.Context, in *withID[api.CatchUp]) (api.CaughtUp, error) {
-		n, err := s.Reacting.CatchUp(ctx, callerOf(ctx).Name, in.ID, in.Body.Since, in.Body.Count)
+		n, err := s.Rules.CatchUp(ctx, callerOf(ctx).Name, in.ID, in.Body.Since, in.Body.Count)
 		return api.CaughtUp{Events: n}, err
 	})
 	handle(a, "rules", "GET /triggers/{trigger} trigger-schema What conditions, mappings and texts can refer to", func(_ context.Context, in *schemaInput) ([]rule.Attribute, error) {
@@ -174,36 +174,36 @@ func (s *Server) trials(a huma.API) {
 		return api.Page[api.Event]{Items: each(all, event)}, err
 	})
 	handle(a, "rules", "GET /connections/{id}/choices list-choices What a service has to choose from: the values of an operation's field, or its groups", func(ctx context.Context, in *choicesInput) ([]string, error) {
-		all, err := s.Reacting.Choices(ctx, in.ID, in.Operation, in.Field)
+		all, err := s.Rules.Choices(ctx, in.ID, in.Operation, in.Field)
 		return append([]string{}, all...), err
 	})
 	handle(a, "rules", "POST /texts check-text Check a condition, a value or a template while it is being typed", func(ctx context.Context, in *with[api.TextCheck]) (api.TextVerdict, error) {
-		if err := s.Reacting.CheckText(in.Body.Kind, in.Body.Text, in.Body.Trigger); err != nil {
+		if err := s.Rules.CheckText(in.Body.Kind, in.Body.Text, in.Body.Trigger); err != nil {
 			return api.TextVerdict{Problem: strings.TrimPrefix(err.Error(), rule.ErrExpression.Error()+": ")}, nil
 		}
-		sample, err := s.Reacting.SampleOf(ctx, in.Body.Kind, in.Body.Text, in.Body.Trigger, in.Body.EventID)
+		sample, err := s.Rules.SampleOf(ctx, in.Body.Kind, in.Body.Text, in.Body.Trigger, in.Body.EventID)
 		return api.TextVerdict{Fine: true, Sample: sample}, err
 	})
 	handleEmpty(a, "rules", "POST /check-now check-now Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there", func(ctx context.Context, _ *struct{}) error {
-		return errors.Join(s.Reacting.Inactive(ctx), s.Purchases.Tick(ctx), s.Reacting.AskNeeds(ctx, ""))
+		return errors.Join(s.Deliveries.Inactive(ctx), s.Purchases.Tick(ctx), s.Rules.AskNeeds(ctx, ""))
 	})
 	handle(a, "rules", "GET /test-recipient get-test-recipient Where test sends go", func(ctx context.Context, _ *struct{}) (api.Recipient, error) {
-		address, err := s.Reacting.TestRecipient(ctx)
+		address, err := s.Rules.TestRecipient(ctx)
 		return api.Recipient{Address: address}, err
 	})
 	handle(a, "rules", "PUT /test-recipient set-test-recipient Say where test sends go", func(ctx context.Context, in *with[api.Recipient]) (api.Recipient, error) {
-		return in.Body, s.Reacting.SetTestRecipient(ctx, callerOf(ctx).Name, in.Body.Address)
+		return in.Body, s.Rules.SetTestRecipient(ctx, callerOf(ctx).Name, in.Body.Address)
 	})
 }
 
-func trialOf(q api.TrialRequest) reacting.TrialRequest {
-	return reacting.TrialRequest{EventID: q.EventID, Made: q.Made, Send: q.Send, Anyway: q.Anyway}
+func trialOf(q api.TrialRequest) rules.TrialRequest {
+	return rules.TrialRequest{EventID: q.EventID, Made: q.Made, Send: q.Send, Anyway: q.Anyway}
 }
 
-func shownTrial(t reacting.Trial) api.Trial {
+func shownTrial(t rules.Trial) api.Trial {
 	return api.Trial{
 		EventID: t.EventID, Event: t.Event, Person: t.Person, Condition: t.Condition, Stops: t.Stops, SentTo: t.SentTo, Passed: t.Passed,
-		Steps: each(t.Steps, func(x reacting.TrialStep) api.TrialStep { return api.TrialStep(x) }),
+		Steps: each(t.Steps, func(x rules.TrialStep) api.TrialStep { return api.TrialStep(x) }),
 	}
 }
 
@@ -316,16 +316,16 @@ func (s *Server) servicesOwn(a huma.API) {
 	})
 	handle(a, "connections", "PUT /connections/{id}/operations/{name} keep-operation Define an operation, or define it anew", func(ctx context.Context, in *keepOperationInput) (api.Operation, error) {
 		in.Body.Name = in.Name
-		if err := s.Reacting.KeepOperation(ctx, callerOf(ctx).Name, in.ID, in.Body); err != nil {
+		if err := s.Rules.KeepOperation(ctx, callerOf(ctx).Name, in.ID, in.Body); err != nil {
 			return api.Operation{}, err
 		}
 		return connectionstore.FindOperation(ctx, s.Store, in.ID, in.Name)
 	})
 	handleEmpty(a, "connections", "DELETE /connections/{id}/operations/{name} drop-operation Remove an operation", func(ctx context.Context, in *operationInput) error {
-		return s.Reacting.DropOperation(ctx, callerOf(ctx).Name, in.ID, in.Name)
+		return s.Rules.DropOperation(ctx, callerOf(ctx).Name, in.ID, in.Name)
 	})
 	handle(a, "connections", "POST /connections/{id}/operations/{name}/try try-operation Call an operation now, for real", func(ctx context.Context, in *tryOperationInput) (api.OperationTried, error) {
-		t, err := s.Reacting.TryOperation(ctx, callerOf(ctx).Name, in.ID, in.Name, in.Body.Values)
+		t, err := s.Rules.TryOperation(ctx, callerOf(ctx).Name, in.ID, in.Name, in.Body.Values)
 		return api.OperationTried(t), err
 	})
 }

@@ -33,10 +33,10 @@ func (s *Server) tasks(a huma.API) {
 		return api.Page[api.Task]{Items: each(all, shownTask)}, err
 	})
 	handleEmpty(a, "tasks", "POST /tasks/{id}/done end-task Mark a task as done", func(ctx context.Context, in *byID) error {
-		return s.Reacting.EndTask(ctx, callerOf(ctx).Name, in.ID, true)
+		return s.Rules.EndTask(ctx, callerOf(ctx).Name, in.ID, true)
 	})
 	handleEmpty(a, "tasks", "POST /tasks/{id}/open reopen-task Open a task again", func(ctx context.Context, in *byID) error {
-		return s.Reacting.EndTask(ctx, callerOf(ctx).Name, in.ID, false)
+		return s.Rules.EndTask(ctx, callerOf(ctx).Name, in.ID, false)
 	})
 	handle(a, "sheets", "GET /sheets list-sheets List the sheets that rules fill", func(ctx context.Context, _ *struct{}) ([]deliverystore.Sheet, error) {
 		return deliverystore.Sheets(ctx, s.Store)

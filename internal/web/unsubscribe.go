@@ -19,7 +19,7 @@ var unsubscribePage = template.Must(template.ParseFS(pages, "pages/unsubscribe.h
 func (s *Server) unsubscribe(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Referrer-Policy", "no-referrer")
-	x, err := s.Reacting.SubscriptionOf(r.Context(), chi.URLParam(r, "token"))
+	x, err := s.Deliveries.SubscriptionOf(r.Context(), chi.URLParam(r, "token"))
 	if errors.Is(err, db.ErrNotFound) {
 		s.unsubscribeAnswer(w, http.StatusNotFound, map[string]any{"Gone": true, "Rule": ""})
 		return
@@ -27,7 +27,7 @@ func (s *Server) unsubscribe(w http.ResponseWriter, r *http.Request) {
 	again := false
 	if err == nil && r.Method == http.MethodPost {
 		again = r.PostFormValue("again") == "yes"
-		err = s.Reacting.Subscribe(r.Context(), "the recipient", x.Rule.ID, x.Address, again)
+		err = s.Deliveries.Subscribe(r.Context(), "the recipient", x.Rule.ID, x.Address, again)
 		x.Ended = !again
 	}
 	if err != nil {

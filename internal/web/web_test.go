@@ -313,7 +313,7 @@ func TestUnsubscribing(t *testing.T) {
 		p, s := x.Person("stu-014"), x.Section("PROP-A")
 		e := x.Record(eventstore.Event{Type: "section.joined", NaturalKey: db.NewID(), PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now().UTC()})
 		x.Deliver()
-		list := x.Deliveries(e.ID)
+		list := x.DeliveriesOf(e.ID)
 		require.Len(t, list, 1)
 		return list[0].State + " " + list[0].Held
 	}

@@ -14,7 +14,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"kanban/internal/adapter"
-	"kanban/internal/app/observing"
+	"kanban/internal/app/pipeline"
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/wire/xapi"
@@ -155,11 +155,11 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 		s.takeOthers(w, r, connection, list, raw, nil)
 		return
 	}
-	ids, err := s.Observing.Take(r.Context(), connection.ID, list, raw)
+	ids, err := s.Facts.Take(r.Context(), connection.ID, list, raw)
 	switch {
 	case errors.As(err, &faults):
 		status := http.StatusBadRequest
-		if errors.Is(err, observing.ErrConflict) {
+		if errors.Is(err, pipeline.ErrConflict) {
 			status = http.StatusConflict
 		}
 		writeFaults(w, status, "nothing of the batch was stored: "+err.Error(), faults, nil)
@@ -186,7 +186,7 @@ func (s *Server) notTaken(w http.ResponseWriter, err error) {
 // wrong with each other one.
 func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Connection, list []xapi.Statement, raw []json.RawMessage, faults xapi.Faults) {
 	place := others(len(list), faults)
-	ids, left, err := s.Observing.TakeOthers(r.Context(), c.ID, list, raw)
+	ids, left, err := s.Facts.TakeOthers(r.Context(), c.ID, list, raw)
 	if err != nil {
 		s.notTaken(w, err)
 		return

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"kanban/internal/app/observing"
 	"kanban/internal/app/pairings"
+	"kanban/internal/app/pipeline"
 	"kanban/internal/app/purchases"
 	"kanban/internal/app/reports"
 	"kanban/internal/core/finding"
@@ -55,11 +55,11 @@ func (p disagreements) Disagreements(ctx context.Context) (out []reports.Disagre
 }
 
 // reversals tells findings what was done for completions that hold no longer.
-type reversals struct{ *observing.Service }
+type reversals struct{ *pipeline.Facts }
 
 // Reversals are what was done for completions that hold no longer.
 func (p reversals) Reversals(ctx context.Context) (out []reports.Reversal, err error) {
-	all, err := p.Service.Reversals(ctx)
+	all, err := p.Facts.Reversals(ctx)
 	for _, r := range all {
 		done := fmt.Sprintf("%s by %q", strings.Join(slices.DeleteFunc([]string{r.Kind, r.Operation, r.Service}, func(x string) bool { return x == "" }), " "), r.Origin)
 		if r.Badge != "" {

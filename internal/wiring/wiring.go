@@ -16,13 +16,13 @@ import (
 	"kanban/internal/app/linking"
 	"kanban/internal/app/lists"
 	"kanban/internal/app/matching"
-	"kanban/internal/app/observing"
 	"kanban/internal/app/outlines"
 	"kanban/internal/app/pairings"
+	"kanban/internal/app/pipeline"
 	"kanban/internal/app/purchases"
-	"kanban/internal/app/reacting"
 	"kanban/internal/app/registers"
 	"kanban/internal/app/reports"
+	"kanban/internal/app/rules"
 	"kanban/internal/app/runs"
 	"kanban/internal/app/stages"
 	"kanban/internal/core/rule"
@@ -56,11 +56,13 @@ type UseCases struct {
 	Lists       *lists.Service
 	Batches     *batches.Service
 	Matching    *matching.Service
-	Observing   *observing.Service
+	Facts       *pipeline.Facts
+	Deliveries  *pipeline.Deliveries
+	Outlines    *outlines.Service
+	Rules       *rules.Service
 	Purchases   *purchases.Service
 	Pairings    *pairings.Service
 	Stages      *stages.Service
-	Reacting    *reacting.Service
 	Registers   *registers.Service
 	Reports     *reports.Service
 	Runs        *runs.Service
@@ -83,15 +85,17 @@ func New(db *db.Database, o Options) *UseCases {
 	x.Pairings = &pairings.Service{Store: db, Now: time.Now, Schedules: x.Runs, Connections: x.Connections, Call: o.Call}
 	x.Linking = &linking.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Now: time.Now}
 	x.Batches = &batches.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Linking: x.Linking, Now: time.Now}
-	x.Reacting = &reacting.Service{
+	x.Deliveries = &pipeline.Deliveries{
 		Store: db, Connections: x.Connections, Badges: x.Badges, Outlines: compiled, Expressions: expressions,
 		Source: o.Public, Call: o.Call, Delays: o.Delays, Zone: o.Zone, Remember: o.Remember,
 	}
 	x.Purchases = &purchases.Service{Store: db, Now: time.Now, Expressions: expressions}
-	x.Observing = &observing.Service{Store: db, Call: o.Call, Expressions: expressions, Outlines: compiled, Rules: x.Reacting, Purchases: x.Purchases}
+	x.Facts = &pipeline.Facts{Store: db, Expressions: expressions, Outlines: compiled, Reactions: x.Deliveries, Purchases: x.Purchases}
+	x.Outlines = &outlines.Service{Store: db, Call: o.Call, Now: time.Now}
+	x.Rules = &rules.Service{Store: db, Connections: x.Connections, Pipeline: x.Deliveries, Source: o.Public, Call: o.Call, Expressions: expressions}
 	x.Stages = &stages.Service{Store: db, Now: time.Now, Outlines: compiled}
 	x.Reports = &reports.Service{
-		Store: db, Now: time.Now, Purchases: disagreements{x.Purchases}, Progress: reversals{x.Observing}, Rules: x.Reacting, Sections: sectionStates{db, x.Pairings},
+		Store: db, Now: time.Now, Purchases: disagreements{x.Purchases}, Progress: reversals{x.Facts}, Rules: x.Rules, Sections: sectionStates{db, x.Pairings},
 	}
 	return x
 }

@@ -202,7 +202,7 @@ func (x *shift) sweep() {
 
 // deliver makes deliveries.
 func (x *shift) deliver() {
-	x.uses.Reacting.Dispatch(x.claiming, x.holding, x.lease, x.options.Log)
+	x.uses.Deliveries.Dispatch(x.claiming, x.holding, x.lease, x.options.Log)
 }
 
 // stop lets what is under way finish until ctx ends.

@@ -67,16 +67,16 @@ func (x *shift) jobs() *river.Workers {
 		return x.exclusively(ctx, "asked/"+j.Args.ConnectionID, func() error { return uses.Runs.WorkAsked(ctx, j.Args.ConnectionID) })
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.React]) error {
-		return uses.Reacting.React(ctx, j.Args.EventIDs, j.Args.RuleID)
+		return uses.Deliveries.React(ctx, j.Args.EventIDs, j.Args.RuleID)
 	})
 	add(x, workers, func(ctx context.Context, job *river.Job[jobs.RunPairing]) error {
 		return uses.Runs.Auto(ctx, job.Args.PairingID, job.Args.Who)
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.ResolveStatements]) error {
-		return uses.Observing.Resolve(ctx)
+		return uses.Facts.Resolve(ctx)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.RecountCourse]) error {
-		return uses.Observing.Recount(ctx, j.Args)
+		return uses.Facts.Recount(ctx, j.Args)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkOutStages]) error {
 		if j.Args.StagePlanID != "" {
@@ -93,7 +93,7 @@ func (x *shift) jobs() *river.Workers {
 		})
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.PassTime]) error {
-		return errors.Join(uses.Reacting.Inactive(ctx), uses.Purchases.Tick(ctx))
+		return errors.Join(uses.Deliveries.Inactive(ctx), uses.Purchases.Tick(ctx))
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.Propose]) error {
 		return matchstore.LookForProposals(ctx, s, j.Args.ConnectionID)
@@ -102,7 +102,7 @@ func (x *shift) jobs() *river.Workers {
 		return x.exclusively(ctx, "batch/"+j.Args.BatchID, func() error { return uses.Batches.CarryOut(ctx, j.Args.BatchID) })
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.AskNeeds]) error {
-		return x.exclusively(ctx, "ask-needs/"+j.Args.RuleID, func() error { return uses.Reacting.AskNeeds(ctx, j.Args.RuleID) })
+		return x.exclusively(ctx, "ask-needs/"+j.Args.RuleID, func() error { return uses.Rules.AskNeeds(ctx, j.Args.RuleID) })
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.TendHistory]) error {
 		return x.exclusively(ctx, "history", func() error { return uses.History.Tend(ctx) })

@@ -106,7 +106,7 @@ func TestUnusedBadgesAndIssuersCanBeRemoved(t *testing.T) {
 	w.Read(w.Register(), false)
 	b := badge(t, w)
 	assert.ErrorContains(t, w.Badges.RemoveIssuer(t.Context(), "Maud", b.IssuerID), "it gives out "+b.Name)
-	_, err := w.Reacting.Save(t.Context(), "test", "", 0, rule.Draft{Name: "Award it", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.Award, BadgeID: b.ID}}})
+	_, err := w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "Award it", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.Award, BadgeID: b.ID}}})
 	require.NoError(t, err)
 	assert.ErrorContains(t, w.Badges.RemoveBadge(t.Context(), "Maud", b.ID), `the rule "Award it" awards it`)
 

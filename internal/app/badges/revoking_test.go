@@ -153,7 +153,7 @@ func TestEachBadgeIsItsOwn_E8(t *testing.T) {
 				ids = append(ids, e.ID)
 			}
 		}
-		require.NoError(t, w.Reacting.React(t.Context(), ids, ""))
+		require.NoError(t, w.Deliveries.React(t.Context(), ids, ""))
 		w.Deliver()
 	}
 	open := func() (titles []string) {

@@ -44,7 +44,7 @@ func open(t *testing.T) *shop {
 	w.Read(s.register, false)
 	s.connection, s.platform = w.Shop(), w.Platform()
 	clock := func() time.Time { return s.now }
-	w.Reacting.Now, w.Purchases.Now = clock, clock
+	w.Deliveries.Now, w.Purchases.Now = clock, clock
 	return s
 }
 
@@ -64,7 +64,7 @@ func (s *shop) tells(id, kind, email, offer, order string, at time.Time) {
 	s.t.Helper()
 	data, err := json.Marshal(map[string]any{"email": email, "offer": offer, "name": "Basil Bough"})
 	require.NoError(s.t, err)
-	problems, err := s.Observing.Report(s.t.Context(), s.connection, []webhook.Received{{Event: webhook.Event{ID: id, Source: "https://shop.example", Type: kind, Subject: order, Time: at}, Data: data}})
+	problems, err := s.Facts.Report(s.t.Context(), s.connection, []webhook.Received{{Event: webhook.Event{ID: id, Source: "https://shop.example", Type: kind, Subject: order, Time: at}, Data: data}})
 	require.NoError(s.t, err)
 	require.NoError(s.t, problems[0])
 }
@@ -335,7 +335,7 @@ func TestBatchesAboutTheSameOrders_E10(t *testing.T) {
 	for i := range 6 {
 		list := batch(fmt.Sprintf("https://side-%d.example/", i), i%2 == 1)
 		group.Go(func() error {
-			problems, err := s.Observing.Report(t.Context(), s.connection, list)
+			problems, err := s.Facts.Report(t.Context(), s.connection, list)
 			return errors.Join(append(problems, err)...)
 		})
 	}

@@ -31,7 +31,7 @@ func TestWaitingDeliveriesAreCountedInFull_P3(t *testing.T) {
 	r := w.Rule(rule.Draft{Name: "Lesson finished", Trigger: string(rule.ModuleCompleted), Actions: []rule.Action{{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email"}}}})
 	p := w.Person("stu-001")
 	e := w.Record(eventstore.Event{Type: string(rule.ModuleCompleted), NaturalKey: "k", PersonID: &p.ID, Data: map[string]any{}})
-	one := w.Deliveries(e.ID)[0]
+	one := w.DeliveriesOf(e.ID)[0]
 	exec := func(sql string, args ...any) {
 		_, err := w.Store.Pool.Exec(t.Context(), sql, args...)
 		require.NoError(t, err)

@@ -52,7 +52,7 @@ func newWorld(t *testing.T) *world {
 	w := &world{World: apptest.New(t), t: t}
 	w.Read(w.Register(), false)
 	w.course = w.Section("PROP-A").CourseID
-	_, err := w.Observing.LoadCartridge(t.Context(), "test", w.course, "http://p.example/", []byte(manifest))
+	_, err := w.Outlines.LoadCartridge(t.Context(), "test", w.course, "http://p.example/", []byte(manifest))
 	require.NoError(t, err)
 	w.platform = w.Connect("xapi", "Platform", nil)
 	i, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "Fernmoor"})
@@ -104,7 +104,7 @@ func (w *world) told(facts ...string) (id string) {
 		raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"actor":{"account":{"homePage":"http://p.example","name":%q}},"verb":{"id":"http://adlnet.gov/expapi/verbs/%s"},"object":%s%s}`, id, f[0], f[2], object, result))
 		list, _, err := xapi.Parse(raw)
 		require.NoError(w.t, err)
-		_, err = w.Observing.Take(w.t.Context(), w.platform.ID, list, []json.RawMessage{raw})
+		_, err = w.Facts.Take(w.t.Context(), w.platform.ID, list, []json.RawMessage{raw})
 		require.NoError(w.t, err)
 	}
 	w.Follow()
@@ -228,7 +228,7 @@ func TestStagesInAnyOrder(t *testing.T) {
 				raw := json.RawMessage(fmt.Sprintf(`{"id":"00000000-0000-4000-9000-%012d","actor":{"account":{"homePage":"http://p.example","name":%q}},"verb":{"id":"http://adlnet.gov/expapi/verbs/%s"},"object":{"id":"http://p.example/%s"}%s}`, i, f[0], f[2], f[1], result))
 				list, _, err := xapi.Parse(raw)
 				assert.NoError(t, err)
-				_, err = w.Observing.Take(t.Context(), w.platform.ID, list, []json.RawMessage{raw})
+				_, err = w.Facts.Take(t.Context(), w.platform.ID, list, []json.RawMessage{raw})
 				assert.NoError(t, err)
 			}
 		})
@@ -328,10 +328,10 @@ func TestOutlineNamesWhatStagesLose_E2(t *testing.T) {
 	o, err := learningstore.Outline(t.Context(), w.Store, w.course)
 	require.NoError(t, err)
 	o.Modules = o.Modules[1:]
-	v, err := w.Observing.PreviewOutline(t.Context(), w.course, o)
+	v, err := w.Outlines.PreviewOutline(t.Context(), w.course, o)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"the rule Cheer is only for Seeds", "the stage Grafter of Gardener asks for Check", "the stage Sower of Gardener asks for Seeds"}, v.Misses)
-	require.NoError(t, w.Observing.SetOutline(t.Context(), "Maud", w.course, o))
+	require.NoError(t, w.Outlines.SetOutline(t.Context(), "Maud", w.course, o))
 	w.Follow()
 	assert.Equal(t, []string{"reached Sower Ada Alder", "reopened Sower Ada Alder"}, w.stages())
 	assert.Equal(t, []string{"Seeds"}, w.held("stu-001"), "the badge is for a person to decide")

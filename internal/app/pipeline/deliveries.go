@@ -1,0 +1,74 @@
+package pipeline
+
+import (
+	"context"
+	"kanban/internal/adapter"
+	"kanban/internal/core/rule"
+	"kanban/internal/store/badgestore"
+	"kanban/internal/store/connectionstore"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/wire/call"
+	"sync"
+	"time"
+)
+
+// Connections gives connections with their secrets.
+type Connections interface {
+	adapter.Opener
+	// Unlock does the same with one that has been read.
+	Unlock(c connectionstore.Connection) (adapter.Connection, error)
+}
+
+// Badges awards badges.
+type Badges interface {
+	Award(ctx context.Context, badgeID string, event eventstore.Event, at time.Time) (badgestore.Award, error)
+	// AwardAddress is the address of an award's page.
+	AwardAddress(awardID string) string
+}
+
+// Deliveries turns events, by rules, into deliveries, and makes those. Fill every field up to
+// Expressions.
+type Deliveries struct {
+	Store       *db.Database
+	Connections Connections
+	Badges      Badges
+	Outlines    Outlines
+	// Source is this installation's address, named as the source of events.
+	Source string
+	Call   call.Options
+	// MailLimit is how long a mail server may take for one mail, 25 s when zero.
+	MailLimit time.Duration
+	// Delays between the attempts of a delivery; DefaultDelays when nil.
+	Delays []time.Duration
+	// Zone is the institution's time zone, for quiet hours; UTC when nil.
+	Zone *time.Location
+	// Now is the clock; the machine's own when nil.
+	Now func() time.Time
+
+	// Remember is for how long a process goes on with the titles of sections that it has
+	// read; 0 reads them every time.
+	Remember time.Duration
+
+	Expressions *rule.Expressions
+
+	recent  recent
+	books   books
+	resting sync.Map // connection and operation → until when it rests
+	hooks   sync.Map // address and secret → *hooks.Hook
+}
+
+// now is the time, as finely as the database keeps it.
+func (s *Deliveries) now() time.Time {
+	if s.Now == nil {
+		return time.Now().UTC().Truncate(time.Microsecond)
+	}
+	return s.Now().UTC().Truncate(time.Microsecond)
+}
+
+func (s *Deliveries) zone() *time.Location {
+	if s.Zone == nil {
+		return time.UTC
+	}
+	return s.Zone
+}

@@ -1,0 +1,57 @@
+package pipeline
+
+import (
+	"context"
+	"time"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/learning"
+	"kanban/internal/core/rule"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rosterstore"
+)
+
+// Outlines gives courses by their present outlines, those that have one.
+type Outlines interface {
+	Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error)
+	// EditionsAt does so where their present versions, by course, are known.
+	EditionsAt(ctx context.Context, versions map[string]int) (map[string]learning.Edition, error)
+}
+
+// Reactions hears of what follows from facts, in the transaction that records it.
+type Reactions interface {
+	// Recorded hears of the events, and which of them are new; people are some of those whom
+	// they are about. mark says whether any rule has changed.
+	Recorded(ctx context.Context, tx *db.Tx, people []rosterstore.Person, events []eventstore.Event, fresh []string, mark int64) error
+	// Reworked hears of people whose progress in a course was worked out anew: a score may
+	// count for less without any event.
+	Reworked(ctx context.Context, tx *db.Tx, courseID string, people, fresh []string, mark int64) error
+}
+
+// Purchases hears what a service reported and is new, in the transaction that records it.
+type Purchases interface {
+	Told(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error
+}
+
+// Facts takes in what platforms and services report: it keeps the statements about learners,
+// works progress out, and records the events that follow. Fill every field up to Expressions.
+type Facts struct {
+	Store       *db.Database
+	Outlines    Outlines
+	Reactions   Reactions
+	Purchases   Purchases // nil when nobody sells anything
+	Expressions *rule.Expressions
+	// Now is the clock; the machine's own when nil.
+	Now func() time.Time
+
+	verbs keptVerbs
+}
+
+// now is the time, as finely as the database keeps it.
+func (s *Facts) now() time.Time {
+	if s.Now == nil {
+		return time.Now().UTC().Truncate(time.Microsecond)
+	}
+	return s.Now().UTC().Truncate(time.Microsecond)
+}

@@ -1,0 +1,87 @@
+package pipeline
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"kanban/internal/adapter"
+	"kanban/internal/core/rule"
+	"kanban/internal/store/db"
+	"kanban/internal/store/eventstore"
+	"kanban/internal/store/rosterstore"
+	"kanban/internal/wire/webhook"
+)
+
+// Report stores what a service told with CloudEvents, so that rules can react to
+// it. It gives, for each event, why it could not be taken; it answers only when
+// all others are stored. One with the same source and id is the same event. An
+// event about nobody who is known is stored all the same.
+func (s *Facts) Report(ctx context.Context, c adapter.Connection, list []webhook.Received) ([]error, error) {
+	problems := make([]error, len(list))
+	var events []eventstore.Event
+	for i, r := range list {
+		if problems[i] = r.Err; r.Err != nil {
+			continue
+		}
+		if why := db.Unstorable(r.Data); why != "" {
+			problems[i] = errors.New(why)
+			continue
+		}
+		e, err := s.reported(ctx, c, r)
+		if errors.Is(err, rule.ErrExpression) {
+			problems[i] = err
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		events = append(events, e)
+	}
+	return problems, db.Again(func() error { return s.Store.InTx(ctx, func(tx *db.Tx) error { return s.tell(ctx, tx, c, events) }) })
+}
+
+// tell records events and lets whoever wants to hear of those that are new.
+func (s *Facts) tell(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error {
+	fresh, err := eventstore.RecordEvents(ctx, tx, events)
+	if err != nil || s.Purchases == nil {
+		return err
+	}
+	isNew := make(map[string]bool, len(fresh))
+	for _, id := range fresh {
+		isNew[id] = true
+	}
+	return s.Purchases.Told(ctx, tx, c, slices.DeleteFunc(slices.Clone(events), func(e eventstore.Event) bool { return !isNew[e.ID] }))
+}
+
+func (s *Facts) reported(ctx context.Context, c adapter.Connection, r webhook.Received) (eventstore.Event, error) {
+	var data any
+	if err := json.Unmarshal(r.Data, &data); err != nil {
+		return eventstore.Event{}, err
+	}
+	e := eventstore.Event{
+		Type: string(rule.ServiceReported), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", rule.ServiceReported, c.ID, r.Source, r.ID), OccurredAt: r.Time,
+		Data: map[string]any{"reported": r.Type, "source": r.Source, "subject": r.Subject, "data": data, "service": c.Name, "connectionId": c.ID},
+	}
+	if e.OccurredAt.IsZero() {
+		e.OccurredAt = s.now()
+	}
+	if c.Settings["person"] == "" {
+		return e, nil
+	}
+	who, err := s.Expressions.Value(c.Settings["person"], rule.Values{"event": e.Data})
+	if err != nil {
+		return e, nil // the event says nothing about a person, or not in this place
+	}
+	name, _ := who.(string)
+	p, err := rosterstore.PersonCalled(ctx, s.Store, name)
+	switch {
+	case err == nil:
+		e.PersonID = &p.ID
+	case !errors.Is(err, db.ErrNotFound):
+		return e, err
+	}
+	return e, nil
+}

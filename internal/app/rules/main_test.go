@@ -1,0 +1,9 @@
+package rules_test
+
+import (
+	"testing"
+
+	"kanban/internal/store/storetest"
+)
+
+func TestMain(m *testing.M) { storetest.Main(m) }
