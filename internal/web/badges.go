@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -16,40 +17,67 @@ type awardsInput struct {
 }
 
 func (s *Server) badges(a huma.API) {
-	handle(a, "badges", "GET /issuers list-issuers List issuers", func(ctx context.Context, _ *struct{}) (api.Page[api.Issuer], error) {
+	handle(a, operation{
+		ID: "list-issuers", Method: http.MethodGet, Path: "/issuers", Status: http.StatusOK,
+		Tag: "badges", Summary: "List issuers",
+	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Issuer], error) {
 		all, err := badgestore.Issuers(ctx, s.Store)
 		return api.Page[api.Issuer]{Items: each(all, s.issuer)}, err
 	})
-	handle(a, "badges", "POST /issuers make-issuer Make an issuer with a signing key of its own", func(ctx context.Context, in *with[api.NewIssuer]) (api.Issuer, error) {
+	handle(a, operation{
+		ID: "make-issuer", Method: http.MethodPost, Path: "/issuers", Status: http.StatusCreated,
+		Tag: "badges", Summary: "Make an issuer with a signing key of its own",
+	}, func(ctx context.Context, in *with[api.NewIssuer]) (api.Issuer, error) {
 		i, err := s.Badges.AddIssuer(ctx, callerOf(ctx).Name, badgestore.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
 		return s.issuer(i), err
 	})
-	handleEmpty(a, "badges", "DELETE /issuers/{id} remove-issuer Remove an issuer that has no badge", func(ctx context.Context, in *byID) error {
+	handleEmpty(a, operation{
+		ID: "remove-issuer", Method: http.MethodDelete, Path: "/issuers/{id}", Status: http.StatusNoContent,
+		Tag: "badges", Summary: "Remove an issuer that has no badge",
+	}, func(ctx context.Context, in *byID) error {
 		return s.Badges.RemoveIssuer(ctx, callerOf(ctx).Name, in.ID)
 	})
-	handleEmpty(a, "badges", "DELETE /badges/{id} remove-badge Remove a badge that nobody was awarded and that nothing is to award", func(ctx context.Context, in *byID) error {
+	handleEmpty(a, operation{
+		ID: "remove-badge", Method: http.MethodDelete, Path: "/badges/{id}", Status: http.StatusNoContent,
+		Tag: "badges", Summary: "Remove a badge that nobody was awarded and that nothing is to award",
+	}, func(ctx context.Context, in *byID) error {
 		return s.Badges.RemoveBadge(ctx, callerOf(ctx).Name, in.ID)
 	})
-	handle(a, "badges", "GET /badges list-badges List badges", func(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
+	handle(a, operation{
+		ID: "list-badges", Method: http.MethodGet, Path: "/badges", Status: http.StatusOK,
+		Tag: "badges", Summary: "List badges",
+	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
 		all, err := badgestore.Badges(ctx, s.Store)
 		return api.Page[api.Badge]{Items: each(all, shownBadge)}, err
 	})
-	handle(a, "badges", "POST /badges make-badge Make a badge", func(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
+	handle(a, operation{
+		ID: "make-badge", Method: http.MethodPost, Path: "/badges", Status: http.StatusCreated,
+		Tag: "badges", Summary: "Make a badge",
+	}, func(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
 		b, err := s.Badges.AddBadge(ctx, callerOf(ctx).Name, badgestore.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description, Criteria: in.Body.Criteria})
 		return shownBadge(badgestore.ListedBadge{Badge: b}), err
 	})
-	handle(a, "badges", "GET /awards list-awards List awards, the newest first", func(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
+	handle(a, operation{
+		ID: "list-awards", Method: http.MethodGet, Path: "/awards", Status: http.StatusOK,
+		Tag: "badges", Summary: "List awards, the newest first",
+	}, func(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
 		all, err := badgestore.Awards(ctx, s.Store, in.Badge, in.Person, in.Cursor, in.Limit)
 		return api.Page[api.Award]{Items: each(all, s.shownAward), Next: last(all, in.Limit, func(x badgestore.ListedAward) string { return x.ID })}, err
 	})
-	handle(a, "badges", "POST /awards/{id}/revoke revoke-award Revoke an award, which whoever checks it is told", func(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
+	handle(a, operation{
+		ID: "revoke-award", Method: http.MethodPost, Path: "/awards/{id}/revoke", Status: http.StatusOK,
+		Tag: "badges", Summary: "Revoke an award, which whoever checks it is told",
+	}, func(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
 		if _, err := s.Badges.Revoke(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason); err != nil {
 			return api.Award{}, err
 		}
 		x, err := badgestore.FindListedAward(ctx, s.Store, in.ID)
 		return s.shownAward(x), err
 	})
-	handle(a, "badges", "POST /awards/{id}/restore restore-award Restore an award: cancel a revocation that was made by mistake", func(ctx context.Context, in *byID) (api.Award, error) {
+	handle(a, operation{
+		ID: "restore-award", Method: http.MethodPost, Path: "/awards/{id}/restore", Status: http.StatusOK,
+		Tag: "badges", Summary: "Restore an award: cancel a revocation that was made by mistake",
+	}, func(ctx context.Context, in *byID) (api.Award, error) {
 		if _, err := s.Badges.Restore(ctx, callerOf(ctx).Name, in.ID); err != nil {
 			return api.Award{}, err
 		}

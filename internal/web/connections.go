@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"encoding/json"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -27,7 +28,10 @@ type removal struct {
 }
 
 func (s *Server) connections(a huma.API) {
-	handle(a, "connections", "GET /connections list-connections List connections", func(ctx context.Context, in *listedConnections) (api.Page[api.Connection], error) {
+	handle(a, operation{
+		ID: "list-connections", Method: http.MethodGet, Path: "/connections", Status: http.StatusOK,
+		Tag: "connections", Summary: "List connections",
+	}, func(ctx context.Context, in *listedConnections) (api.Page[api.Connection], error) {
 		var all []connectionstore.Connection
 		var err error
 		if in.Removed {
@@ -45,7 +49,10 @@ func (s *Server) connections(a huma.API) {
 		}
 		return page, err
 	})
-	handleTagged(a, "connections", "GET /connections/{id} get-connection Show a connection", func(ctx context.Context, in *byID) (api.Connection, int, error) {
+	handleTagged(a, operation{
+		ID: "get-connection", Method: http.MethodGet, Path: "/connections/{id}", Status: http.StatusOK,
+		Tag: "connections", Summary: "Show a connection",
+	}, func(ctx context.Context, in *byID) (api.Connection, int, error) {
 		c, err := connectionstore.FindConnection(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Connection{}, 0, err
@@ -53,7 +60,10 @@ func (s *Server) connections(a huma.API) {
 		shown, err := s.connection(ctx, c)
 		return shown, c.Version, err
 	})
-	handleTagged(a, "connections", "POST /connections make-connection Connect an outside system", func(ctx context.Context, in *with[api.NewConnection]) (api.Connection, int, error) {
+	handleTagged(a, operation{
+		ID: "make-connection", Method: http.MethodPost, Path: "/connections", Status: http.StatusCreated,
+		Tag: "connections", Summary: "Connect an outside system",
+	}, func(ctx context.Context, in *with[api.NewConnection]) (api.Connection, int, error) {
 		c, made, err := s.Connections.Create(ctx, callerOf(ctx).Name, in.Body.Kind, in.Body.Name, in.Body.Values)
 		if err != nil {
 			return api.Connection{}, 0, err
@@ -70,7 +80,10 @@ func (s *Server) connections(a huma.API) {
 		}
 		return shown, c.Version, err
 	})
-	handleTagged(a, "connections", "PATCH /connections/{id} edit-connection Change, pause or resume a connection", func(ctx context.Context, in *edit[api.EditConnection]) (api.Connection, int, error) {
+	handleTagged(a, operation{
+		ID: "edit-connection", Method: http.MethodPatch, Path: "/connections/{id}", Status: http.StatusOK,
+		Tag: "connections", Summary: "Change, pause or resume a connection",
+	}, func(ctx context.Context, in *edit[api.EditConnection]) (api.Connection, int, error) {
 		v, err := version(in.IfMatch)
 		if err != nil {
 			return api.Connection{}, 0, err
@@ -82,7 +95,10 @@ func (s *Server) connections(a huma.API) {
 		shown, err := s.connection(ctx, c)
 		return shown, c.Version, err
 	})
-	handle(a, "connections", "GET /connections/{id}/removal preview-removal What removing a connection would hide and stop", func(ctx context.Context, in *byID) (api.Removal, error) {
+	handle(a, operation{
+		ID: "preview-removal", Method: http.MethodGet, Path: "/connections/{id}/removal", Status: http.StatusOK,
+		Tag: "connections", Summary: "What removing a connection would hide and stop",
+	}, func(ctx context.Context, in *byID) (api.Removal, error) {
 		c, err := connectionstore.FindConnection(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Removal{}, err
@@ -90,21 +106,33 @@ func (s *Server) connections(a huma.API) {
 		all, err := connectionstore.Dependents(ctx, s.Store, in.ID)
 		return api.Removal{Name: c.Name, Summary: connections.Describe(all), Dependents: each(all, func(d connectionstore.Dependent) api.Dependent { return api.Dependent(d) })}, err
 	})
-	handleEmpty(a, "connections", "DELETE /connections/{id} remove-connection Remove a connection: it is switched off and hidden, and can be restored for 30 days", func(ctx context.Context, in *removal) error {
+	handleEmpty(a, operation{
+		ID: "remove-connection", Method: http.MethodDelete, Path: "/connections/{id}", Status: http.StatusNoContent,
+		Tag: "connections", Summary: "Remove a connection: it is switched off and hidden, and can be restored for 30 days",
+	}, func(ctx context.Context, in *removal) error {
 		return s.Connections.Remove(ctx, callerOf(ctx).Name, in.ID, in.Name)
 	})
-	handle(a, "connections", "POST /connections/{id}/restore restore-connection Bring a removed connection back as it was", func(ctx context.Context, in *withID[api.Restored]) (api.Connection, error) {
+	handle(a, operation{
+		ID: "restore-connection", Method: http.MethodPost, Path: "/connections/{id}/restore", Status: http.StatusOK,
+		Tag: "connections", Summary: "Bring a removed connection back as it was",
+	}, func(ctx context.Context, in *withID[api.Restored]) (api.Connection, error) {
 		c, err := s.Connections.Restore(ctx, callerOf(ctx).Name, in.ID, in.Body.Name)
 		if err != nil {
 			return api.Connection{}, err
 		}
 		return s.connection(ctx, c)
 	})
-	handle(a, "connections", "POST /connections/{id}/probe probe-connection Test every capability of a connection", func(ctx context.Context, in *byID) ([]api.Report, error) {
+	handle(a, operation{
+		ID: "probe-connection", Method: http.MethodPost, Path: "/connections/{id}/probe", Status: http.StatusOK,
+		Tag: "connections", Summary: "Test every capability of a connection",
+	}, func(ctx context.Context, in *byID) ([]api.Report, error) {
 		reports, err := s.Connections.Probe(ctx, in.ID)
 		return each(reports, report), err
 	})
-	handle(a, "connections", "POST /connections/{id}/read start-read Read a register", func(ctx context.Context, in *withID[api.ReadRequest]) (api.Run, error) {
+	handle(a, operation{
+		ID: "start-read", Method: http.MethodPost, Path: "/connections/{id}/read", Status: http.StatusCreated,
+		Tag: "connections", Summary: "Read a register",
+	}, func(ctx context.Context, in *withID[api.ReadRequest]) (api.Run, error) {
 		r, err := s.Registers.Start(ctx, callerOf(ctx).Name, registers.Request{ConnectionID: in.ID, Approved: in.Body.Approved, Changes: in.Body.Changes})
 		if err != nil {
 			return api.Run{}, err
@@ -125,7 +153,10 @@ type uploadInput struct {
 
 // upload takes a package of a register of files and reads it.
 func (s *Server) upload(a huma.API) {
-	op := operation("connections", "POST /connections/{id}/upload start-upload Read an uploaded OneRoster CSV package")
+	op := operation{
+		ID: "start-upload", Method: http.MethodPost, Path: "/connections/{id}/upload", Status: http.StatusCreated,
+		Tag: "connections", Summary: "Read an uploaded OneRoster CSV package",
+	}.huma()
 	op.MaxBodyBytes, op.BodyReadTimeout = maxUpload, 10*time.Minute
 	huma.Register(a, op, func(ctx context.Context, in *uploadInput) (*answer[api.Run], error) {
 		if len(in.RawBody) == 0 {

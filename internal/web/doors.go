@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"net/http"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -15,7 +16,10 @@ import (
 
 // doors are the operations that let people in.
 func (s *Server) doors(a huma.API) {
-	handle(a, "sign-in", "POST /setup set-up Make the first administrator", func(ctx context.Context, in *with[api.Setup]) (api.Caller, error) {
+	handle(a, operation{
+		ID: "set-up", Method: http.MethodPost, Path: "/setup", Status: http.StatusOK,
+		Tag: "sign-in", Summary: "Make the first administrator",
+	}, func(ctx context.Context, in *with[api.Setup]) (api.Caller, error) {
 		if err := s.door.admit(ctx, ""); err != nil {
 			return api.Caller{}, err
 		}
@@ -25,7 +29,10 @@ func (s *Server) doors(a huma.API) {
 		}
 		return s.enter(ctx, c)
 	})
-	handle(a, "sign-in", "POST /session sign-in Sign in", func(ctx context.Context, in *with[api.SignIn]) (api.Caller, error) {
+	handle(a, operation{
+		ID: "sign-in", Method: http.MethodPost, Path: "/session", Status: http.StatusOK,
+		Tag: "sign-in", Summary: "Sign in",
+	}, func(ctx context.Context, in *with[api.SignIn]) (api.Caller, error) {
 		if err := s.door.admit(ctx, in.Body.Email); err != nil {
 			return api.Caller{}, err
 		}
@@ -48,14 +55,20 @@ func (s *Server) enter(ctx context.Context, c access.Caller) (api.Caller, error)
 
 // installation registers what is about the service itself and its callers.
 func (s *Server) installation(a huma.API) {
-	handle(a, "sign-in", "GET /session who-am-i Who is signed in", func(ctx context.Context, _ *struct{}) (api.Caller, error) {
+	handle(a, operation{
+		ID: "who-am-i", Method: http.MethodGet, Path: "/session", Status: http.StatusOK,
+		Tag: "sign-in", Summary: "Who is signed in",
+	}, func(ctx context.Context, _ *struct{}) (api.Caller, error) {
 		c := callerOf(ctx)
 		if c.ID == "" {
 			return api.Caller{}, huma.Error401Unauthorized("nobody is signed in")
 		}
 		return api.Caller(c), nil
 	})
-	handleEmpty(a, "sign-in", "DELETE /session sign-out Sign out: the session or the token ends", func(ctx context.Context, _ *struct{}) error {
+	handleEmpty(a, operation{
+		ID: "sign-out", Method: http.MethodDelete, Path: "/session", Status: http.StatusNoContent,
+		Tag: "sign-in", Summary: "Sign out: the session or the token ends",
+	}, func(ctx context.Context, _ *struct{}) error {
 		ended := signOf(ctx)
 		if token, ok := strings.CutPrefix(ended, tokenSign); ok {
 			if err := s.Access.EndToken(ctx, token); err != nil {
@@ -67,24 +80,42 @@ func (s *Server) installation(a huma.API) {
 		// Pages that listen under it stop, whichever replica they are at.
 		return s.Store.InTx(ctx, func(tx *db.Tx) error { return tx.Announce(ctx, signedOut, signHash(ended)) })
 	})
-	handle(a, "sign-in", "POST /tokens make-token Make an API token", func(ctx context.Context, in *with[api.NewToken]) (api.Token, error) {
+	handle(a, operation{
+		ID: "make-token", Method: http.MethodPost, Path: "/tokens", Status: http.StatusCreated,
+		Tag: "sign-in", Summary: "Make an API token",
+	}, func(ctx context.Context, in *with[api.NewToken]) (api.Token, error) {
 		token, err := s.Access.NewToken(ctx, callerOf(ctx), in.Body.Name)
 		return api.Token{Token: token}, err
 	})
-	handle(a, "installation", "GET /installation installation Where this service is reached", func(context.Context, *struct{}) (api.Installation, error) {
+	handle(a, operation{
+		ID: "installation", Method: http.MethodGet, Path: "/installation", Status: http.StatusOK,
+		Tag: "installation", Summary: "Where this service is reached",
+	}, func(context.Context, *struct{}) (api.Installation, error) {
 		return api.Installation{Version: s.Version, Address: s.Public}, nil
 	})
-	handle(a, "installation", "GET /kinds list-kinds The kinds of connection and what each needs", func(context.Context, *struct{}) ([]adapter.Kind, error) {
+	handle(a, operation{
+		ID: "list-kinds", Method: http.MethodGet, Path: "/kinds", Status: http.StatusOK,
+		Tag: "installation", Summary: "The kinds of connection and what each needs",
+	}, func(context.Context, *struct{}) ([]adapter.Kind, error) {
 		return adapter.Kinds, nil
 	})
-	handle(a, "installation", "GET /catalogue list-codes Everything Kanban can notice, with its remedy", func(context.Context, *struct{}) ([]finding.Entry, error) {
+	handle(a, operation{
+		ID: "list-codes", Method: http.MethodGet, Path: "/catalogue", Status: http.StatusOK,
+		Tag: "installation", Summary: "Everything Kanban can notice, with its remedy",
+	}, func(context.Context, *struct{}) ([]finding.Entry, error) {
 		return finding.All(), nil
 	})
-	handle(a, "installation", "GET /today/rest today-rest What, beside that, is not in step or not known to be; empty when everything is", func(ctx context.Context, _ *struct{}) ([]string, error) {
+	handle(a, operation{
+		ID: "today-rest", Method: http.MethodGet, Path: "/today/rest", Status: http.StatusOK,
+		Tag: "installation", Summary: "What, beside that, is not in step or not known to be; empty when everything is",
+	}, func(ctx context.Context, _ *struct{}) ([]string, error) {
 		said, err := s.Reports.Rest(ctx)
 		return append([]string{}, said...), err
 	})
-	handle(a, "installation", "GET /today today What needs a person, ordered by harm", func(ctx context.Context, _ *struct{}) ([]api.Finding, error) {
+	handle(a, operation{
+		ID: "today", Method: http.MethodGet, Path: "/today", Status: http.StatusOK,
+		Tag: "installation", Summary: "What needs a person, ordered by harm",
+	}, func(ctx context.Context, _ *struct{}) ([]api.Finding, error) {
 		list, err := s.Reports.Today(ctx)
 		return each(list, noticedFinding), err
 	})

@@ -3,6 +3,7 @@ package web
 import (
 	"cmp"
 	"context"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -42,17 +43,26 @@ type cartridgeInput struct {
 }
 
 func (s *Server) events(a huma.API) {
-	handle(a, "events", "GET /events list-events List events, the newest first", func(ctx context.Context, in *eventsInput) (api.Page[api.Event], error) {
+	handle(a, operation{
+		ID: "list-events", Method: http.MethodGet, Path: "/events", Status: http.StatusOK,
+		Tag: "events", Summary: "List events, the newest first",
+	}, func(ctx context.Context, in *eventsInput) (api.Page[api.Event], error) {
 		all, err := eventstore.Events(ctx, s.Store, eventstore.EventFilter{Type: in.Type, PersonID: in.Person, SectionID: in.Section, Before: in.Cursor, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event), Next: last(all, in.Limit, func(e eventstore.ListedEvent) string { return e.ID })}, err
 	})
-	handle(a, "events", "GET /deliveries list-deliveries List deliveries, the newest first", func(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
+	handle(a, operation{
+		ID: "list-deliveries", Method: http.MethodGet, Path: "/deliveries", Status: http.StatusOK,
+		Tag: "events", Summary: "List deliveries, the newest first",
+	}, func(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
 		all, err := deliverystore.Deliveries(ctx, s.Store, deliverystore.DeliveryFilter{
 			EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, StagePlanID: in.StagePlan, PersonID: in.Person, SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until, Before: in.Cursor, Limit: in.Limit,
 		})
 		return api.Page[api.Delivery]{Items: each(all, delivery), Next: last(all, in.Limit, func(d deliverystore.ListedDelivery) string { return d.ID })}, err
 	})
-	handle(a, "events", "GET /deliveries/{id}/attempts list-attempts Every try of a delivery", func(ctx context.Context, in *byID) ([]api.Attempt, error) {
+	handle(a, operation{
+		ID: "list-attempts", Method: http.MethodGet, Path: "/deliveries/{id}/attempts", Status: http.StatusOK,
+		Tag: "events", Summary: "Every try of a delivery",
+	}, func(ctx context.Context, in *byID) ([]api.Attempt, error) {
 		if _, err := deliverystore.FindDelivery(ctx, s.Store, in.ID); err != nil {
 			return nil, err
 		}
@@ -61,10 +71,16 @@ func (s *Server) events(a huma.API) {
 			return api.Attempt{Number: a.Number, StartedAt: a.StartedAt, Millis: a.Millis, Status: a.Status, Request: a.Request, Answer: a.Answer, Error: a.Error}
 		}), err
 	})
-	handleEmpty(a, "events", "POST /deliveries/{id}/retry retry-delivery Try a delivery again now", func(ctx context.Context, in *byID) error {
+	handleEmpty(a, operation{
+		ID: "retry-delivery", Method: http.MethodPost, Path: "/deliveries/{id}/retry", Status: http.StatusNoContent,
+		Tag: "events", Summary: "Try a delivery again now",
+	}, func(ctx context.Context, in *byID) error {
 		return s.Deliveries.Retry(ctx, callerOf(ctx).Name, in.ID)
 	})
-	handle(a, "events", "POST /deliveries/retry retry-deliveries Try many again now: those of a rule, of a connection, or everything since a time", func(ctx context.Context, in *with[api.RetryRequest]) (api.Retried, error) {
+	handle(a, operation{
+		ID: "retry-deliveries", Method: http.MethodPost, Path: "/deliveries/retry", Status: http.StatusOK,
+		Tag: "events", Summary: "Try many again now: those of a rule, of a connection, or everything since a time",
+	}, func(ctx context.Context, in *with[api.RetryRequest]) (api.Retried, error) {
 		f := deliverystore.DeliveryFilter{RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, OfferID: in.Body.OfferID}
 		if in.Body.Since != nil {
 			f.Since = *in.Body.Since
@@ -72,24 +88,39 @@ func (s *Server) events(a huma.API) {
 		n, err := s.Deliveries.RetryAll(ctx, callerOf(ctx).Name, f)
 		return api.Retried{Deliveries: n}, err
 	})
-	handle(a, "events", "POST /deliveries/give-up give-up-deliveries Give up what is still to come: one, those of a rule, or those to a connection, with a reason", func(ctx context.Context, in *with[api.GiveUpRequest]) (api.GivenUp, error) {
+	handle(a, operation{
+		ID: "give-up-deliveries", Method: http.MethodPost, Path: "/deliveries/give-up", Status: http.StatusOK,
+		Tag: "events", Summary: "Give up what is still to come: one, those of a rule, or those to a connection, with a reason",
+	}, func(ctx context.Context, in *with[api.GiveUpRequest]) (api.GivenUp, error) {
 		f := deliverystore.DeliveryFilter{ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, State: in.Body.State}
 		stopped, underWay, err := s.Deliveries.GiveUp(ctx, callerOf(ctx).Name, f, in.Body.Reason)
 		return api.GivenUp{Stopped: stopped, UnderWay: underWay}, err
 	})
-	handle(a, "courses", "GET /courses list-courses List courses", func(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
+	handle(a, operation{
+		ID: "list-courses", Method: http.MethodGet, Path: "/courses", Status: http.StatusOK,
+		Tag: "courses", Summary: "List courses",
+	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
 		all, err := learningstore.Courses(ctx, s.Store)
 		return api.Page[api.Course]{Items: each(all, func(c learningstore.Course) api.Course {
 			return api.Course{ID: c.ID, Title: c.Title, Code: c.Code, Activities: c.OutlineSize}
 		})}, err
 	})
-	handle(a, "courses", "GET /courses/{id}/outline get-outline Show a course's outline", func(ctx context.Context, in *byID) (api.Outline, error) {
+	handle(a, operation{
+		ID: "get-outline", Method: http.MethodGet, Path: "/courses/{id}/outline", Status: http.StatusOK,
+		Tag: "courses", Summary: "Show a course's outline",
+	}, func(ctx context.Context, in *byID) (api.Outline, error) {
 		return learningstore.Outline(ctx, s.Store, in.ID)
 	})
-	handleEmpty(a, "courses", "PUT /courses/{id}/outline set-outline Set a course's outline", func(ctx context.Context, in *withID[api.Outline]) error {
+	handleEmpty(a, operation{
+		ID: "set-outline", Method: http.MethodPut, Path: "/courses/{id}/outline", Status: http.StatusNoContent,
+		Tag: "courses", Summary: "Set a course's outline",
+	}, func(ctx context.Context, in *withID[api.Outline]) error {
 		return s.Outlines.SetOutline(ctx, callerOf(ctx).Name, in.ID, in.Body)
 	})
-	handle(a, "courses", "PUT /courses/{id}/cartridge load-cartridge Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest", func(ctx context.Context, in *cartridgeInput) (api.Outline, error) {
+	handle(a, operation{
+		ID: "load-cartridge", Method: http.MethodPut, Path: "/courses/{id}/cartridge", Status: http.StatusOK,
+		Tag: "courses", Summary: "Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest",
+	}, func(ctx context.Context, in *cartridgeInput) (api.Outline, error) {
 		return s.Outlines.LoadCartridge(ctx, callerOf(ctx).Name, in.ID, in.Prefix, in.RawBody)
 	})
 }

@@ -3,6 +3,7 @@ package web
 import (
 	"bytes"
 	"context"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -41,7 +42,10 @@ type rosterInput struct {
 }
 
 func (s *Server) findings(a huma.API) {
-	handle(a, "findings", "GET /findings list-findings Everything that was noticed, what needs a person first", func(ctx context.Context, in *findingsInput) (api.Page[api.Finding], error) {
+	handle(a, operation{
+		ID: "list-findings", Method: http.MethodGet, Path: "/findings", Status: http.StatusOK,
+		Tag: "findings", Summary: "Everything that was noticed, what needs a person first",
+	}, func(ctx context.Context, in *findingsInput) (api.Page[api.Finding], error) {
 		list, err := s.Reports.Findings(ctx, reports.Filter{Group: reports.Group(in.Group), Code: finding.Code(in.Code), Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen})
 		if err != nil {
 			return api.Page[api.Finding]{}, err
@@ -49,13 +53,22 @@ func (s *Server) findings(a huma.API) {
 		items, next, err := paged(list, in.Cursor, in.Limit)
 		return api.Page[api.Finding]{Items: each(items, noticedFinding), Next: next}, err
 	})
-	handleEmpty(a, "findings", "PUT /findings/{key}/acknowledgement acknowledge-finding Keep a finding quiet until it changes", func(ctx context.Context, in *acknowledging) error {
+	handleEmpty(a, operation{
+		ID: "acknowledge-finding", Method: http.MethodPut, Path: "/findings/{key}/acknowledgement", Status: http.StatusNoContent,
+		Tag: "findings", Summary: "Keep a finding quiet until it changes",
+	}, func(ctx context.Context, in *acknowledging) error {
 		return s.Reports.Acknowledge(ctx, callerOf(ctx).Name, in.Key, in.Body.Note)
 	})
-	handleEmpty(a, "findings", "DELETE /findings/{key}/acknowledgement reopen-finding Take an acknowledgement back", func(ctx context.Context, in *byKey) error {
+	handleEmpty(a, operation{
+		ID: "reopen-finding", Method: http.MethodDelete, Path: "/findings/{key}/acknowledgement", Status: http.StatusNoContent,
+		Tag: "findings", Summary: "Take an acknowledgement back",
+	}, func(ctx context.Context, in *byKey) error {
 		return s.Reports.Reopen(ctx, callerOf(ctx).Name, in.Key)
 	})
-	handle(a, "sections", "GET /sections/{id}/roster get-roster Who was in a section on a day", func(ctx context.Context, in *rosterInput) (api.Page[api.RosterLine], error) {
+	handle(a, operation{
+		ID: "get-roster", Method: http.MethodGet, Path: "/sections/{id}/roster", Status: http.StatusOK,
+		Tag: "sections", Summary: "Who was in a section on a day",
+	}, func(ctx context.Context, in *rosterInput) (api.Page[api.RosterLine], error) {
 		at, err := moment(in.At)
 		if err != nil {
 			return api.Page[api.RosterLine]{}, err
@@ -66,14 +79,20 @@ func (s *Server) findings(a huma.API) {
 		list, err := rosterstore.RosterOn(ctx, s.Store, in.ID, at)
 		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
 	})
-	handle(a, "sections", "GET /sections/{id}/movements list-movements Who joined and left a section since it was first read", func(ctx context.Context, in *byID) (api.Page[api.RosterLine], error) {
+	handle(a, operation{
+		ID: "list-movements", Method: http.MethodGet, Path: "/sections/{id}/movements", Status: http.StatusOK,
+		Tag: "sections", Summary: "Who joined and left a section since it was first read",
+	}, func(ctx context.Context, in *byID) (api.Page[api.RosterLine], error) {
 		if _, err := rosterstore.FindSection(ctx, s.Store, in.ID); err != nil {
 			return api.Page[api.RosterLine]{}, err
 		}
 		list, err := rosterstore.Movements(ctx, s.Store, in.ID, 500)
 		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
 	})
-	handle(a, "pairings", "GET /pairings/{id}/comparison compare-pairing Compare both sides now, side by side, changing nothing", func(ctx context.Context, in *byID) (api.Page[api.Line], error) {
+	handle(a, operation{
+		ID: "compare-pairing", Method: http.MethodGet, Path: "/pairings/{id}/comparison", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Compare both sides now, side by side, changing nothing",
+	}, func(ctx context.Context, in *byID) (api.Page[api.Line], error) {
 		list, err := s.Runs.Lines(ctx, in.ID)
 		return api.Page[api.Line]{Items: each(list, line)}, err
 	})
@@ -82,7 +101,10 @@ func (s *Server) findings(a huma.API) {
 
 // comparisonFile gives the comparison as CSV.
 func (s *Server) comparisonFile(a huma.API) {
-	op := operation("pairings", "GET /pairings/{id}/comparison.csv export-comparison The same as a CSV file")
+	op := operation{
+		ID: "export-comparison", Method: http.MethodGet, Path: "/pairings/{id}/comparison.csv", Status: http.StatusOK,
+		Tag: "pairings", Summary: "The same as a CSV file",
+	}.huma()
 	op.Responses = map[string]*huma.Response{"200": {Description: "CSV", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
 	type file struct {
 		ContentType string `header:"Content-Type"`

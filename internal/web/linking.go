@@ -30,7 +30,10 @@ type proposalsInput struct {
 }
 
 func (s *Server) linking(a huma.API) {
-	handle(a, "sections", "GET /sections/{id}/linkable list-linkable What can be linked under a section, and why other sections cannot", func(ctx context.Context, in *linkableInput) (api.Page[api.Linkable], error) {
+	handle(a, operation{
+		ID: "list-linkable", Method: http.MethodGet, Path: "/sections/{id}/linkable", Status: http.StatusOK,
+		Tag: "sections", Summary: "What can be linked under a section, and why other sections cannot",
+	}, func(ctx context.Context, in *linkableInput) (api.Page[api.Linkable], error) {
 		all, err := s.Linking.Candidates(ctx, in.ID, in.Text)
 		if err != nil {
 			return api.Page[api.Linkable]{}, err
@@ -40,7 +43,10 @@ func (s *Server) linking(a huma.API) {
 			return api.Linkable{SectionRef: linked(c.Section), Obstacles: each(c.Obstacles, obstacle)}
 		})}, err
 	})
-	handle(a, "sections", "GET /linked-sets/proposals propose-sets Sections that could be linked: of one course and term", func(ctx context.Context, in *proposalsInput) (api.SetProposals, error) {
+	handle(a, operation{
+		ID: "propose-sets", Method: http.MethodGet, Path: "/linked-sets/proposals", Status: http.StatusOK,
+		Tag: "sections", Summary: "Sections that could be linked: of one course and term",
+	}, func(ctx context.Context, in *proposalsInput) (api.SetProposals, error) {
 		all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Hidden == pairings.Everything)
 		return api.SetProposals{Hidden: all.Hidden, Items: each(all.List, func(p core.Proposal) api.SetProposal {
 			return api.SetProposal{Name: p.Name, Sections: each(p.Sections, linked), SharedTeachers: each(p.SharedTeachers, func(t core.SharedTeacher) api.SharedTeacher {
@@ -48,7 +54,10 @@ func (s *Server) linking(a huma.API) {
 			})}
 		})}, err
 	})
-	handle(a, "sections", "POST /linked-sets/outlook preview-set What linking would mean; nothing is done", func(ctx context.Context, in *with[api.NewSet]) (api.SetOutlook, error) {
+	handle(a, operation{
+		ID: "preview-set", Method: http.MethodPost, Path: "/linked-sets/outlook", Status: http.StatusOK,
+		Tag: "sections", Summary: "What linking would mean; nothing is done",
+	}, func(ctx context.Context, in *with[api.NewSet]) (api.SetOutlook, error) {
 		c, err := s.Linking.Consequences(ctx, wish(in.Body))
 		return api.SetOutlook{
 			Name: c.Name, Sections: each(c.Sections, linked), People: c.People, Several: c.Several, Results: c.Results,
@@ -56,14 +65,20 @@ func (s *Server) linking(a huma.API) {
 			Targets: each(c.Pairings, func(p pairingstore.Pairing) string { return p.TargetName }),
 		}, err
 	})
-	handle(a, "sections", "POST /linked-sets make-set Link sections; many sets at once are a batch", func(ctx context.Context, in *with[api.NewSet]) (api.LinkedSet, error) {
+	handle(a, operation{
+		ID: "make-set", Method: http.MethodPost, Path: "/linked-sets", Status: http.StatusCreated,
+		Tag: "sections", Summary: "Link sections; many sets at once are a batch",
+	}, func(ctx context.Context, in *with[api.NewSet]) (api.LinkedSet, error) {
 		set, err := s.Linking.Link(ctx, callerOf(ctx).Name, wish(in.Body))
 		if err != nil {
 			return api.LinkedSet{}, err
 		}
 		return s.set(ctx, set.ID)
 	})
-	handle(a, "sections", "GET /linked-sets list-sets List linked sets", func(ctx context.Context, in *setsInput) ([]api.LinkedSet, error) {
+	handle(a, operation{
+		ID: "list-sets", Method: http.MethodGet, Path: "/linked-sets", Status: http.StatusOK,
+		Tag: "sections", Summary: "List linked sets",
+	}, func(ctx context.Context, in *setsInput) ([]api.LinkedSet, error) {
 		var all []linkstore.LinkedSet
 		var err error
 		if in.Unlinked {
@@ -81,11 +96,17 @@ func (s *Server) linking(a huma.API) {
 		}
 		return out, err
 	})
-	handleTagged(a, "sections", "GET /linked-sets/{id} get-set Show a linked set, and what unlinking would mean", func(ctx context.Context, in *byID) (api.LinkedSet, int, error) {
+	handleTagged(a, operation{
+		ID: "get-set", Method: http.MethodGet, Path: "/linked-sets/{id}", Status: http.StatusOK,
+		Tag: "sections", Summary: "Show a linked set, and what unlinking would mean",
+	}, func(ctx context.Context, in *byID) (api.LinkedSet, int, error) {
 		x, err := s.set(ctx, in.ID)
 		return x, x.Version, err
 	})
-	handleTagged(a, "sections", "POST /linked-sets/{id}/unlink unlink Handle the sections of a set one by one again", func(ctx context.Context, in *edit[api.Unlinking]) (api.LinkedSet, int, error) {
+	handleTagged(a, operation{
+		ID: "unlink", Method: http.MethodPost, Path: "/linked-sets/{id}/unlink", Status: http.StatusOK,
+		Tag: "sections", Summary: "Handle the sections of a set one by one again",
+	}, func(ctx context.Context, in *edit[api.Unlinking]) (api.LinkedSet, int, error) {
 		v, err := version(in.IfMatch)
 		if err == nil {
 			err = s.Linking.Unlink(ctx, callerOf(ctx).Name, in.ID, v, linking.Fate(in.Body.Target))
@@ -112,15 +133,24 @@ type groupsInput struct {
 }
 
 func (s *Server) editing(a huma.API) {
-	handle(a, "sections", "GET /linked-sets/{id}/unlinking preview-unlinking What becomes of everybody when a set is unlinked; nothing is done", func(ctx context.Context, in *unlinkingInput) ([]api.ClassEffects, error) {
+	handle(a, operation{
+		ID: "preview-unlinking", Method: http.MethodGet, Path: "/linked-sets/{id}/unlinking", Status: http.StatusOK,
+		Tag: "sections", Summary: "What becomes of everybody when a set is unlinked; nothing is done",
+	}, func(ctx context.Context, in *unlinkingInput) ([]api.ClassEffects, error) {
 		all, err := s.Linking.Unlinking(ctx, in.ID, linking.Fate(in.Target))
 		return each(all, classEffects), err
 	})
-	handle(a, "sections", "POST /linked-sets/{id}/outlook preview-set-edit What changing a set would mean for everybody; nothing is done", func(ctx context.Context, in *withID[api.EditSet]) (api.SetEdited, error) {
+	handle(a, operation{
+		ID: "preview-set-edit", Method: http.MethodPost, Path: "/linked-sets/{id}/outlook", Status: http.StatusOK,
+		Tag: "sections", Summary: "What changing a set would mean for everybody; nothing is done",
+	}, func(ctx context.Context, in *withID[api.EditSet]) (api.SetEdited, error) {
 		x, err := s.Linking.Editing(ctx, in.ID, linking.Edit(in.Body))
 		return api.SetEdited{Sections: each(x.Sections, linked), Refused: each(x.Refused, refusedSection), Classes: each(x.Classes, classEffects)}, err
 	})
-	handleTagged(a, "sections", "PATCH /linked-sets/{id} edit-set Add sections to a set, take some out, change its lead", func(ctx context.Context, in *edit[api.EditSet]) (api.LinkedSet, int, error) {
+	handleTagged(a, operation{
+		ID: "edit-set", Method: http.MethodPatch, Path: "/linked-sets/{id}", Status: http.StatusOK,
+		Tag: "sections", Summary: "Add sections to a set, take some out, change its lead",
+	}, func(ctx context.Context, in *edit[api.EditSet]) (api.LinkedSet, int, error) {
 		v, err := version(in.IfMatch)
 		if err == nil {
 			err = s.Linking.Change(ctx, callerOf(ctx).Name, in.ID, v, linking.Edit(in.Body))
@@ -131,15 +161,24 @@ func (s *Server) editing(a huma.API) {
 		x, err := s.set(ctx, in.ID)
 		return x, x.Version, err
 	})
-	handle(a, "sections", "GET /safety-copies/{id}/outlook preview-put-back What putting a safety copy back would mean; nothing is done", func(ctx context.Context, in *byID) (api.PutBack, error) {
+	handle(a, operation{
+		ID: "preview-put-back", Method: http.MethodGet, Path: "/safety-copies/{id}/outlook", Status: http.StatusOK,
+		Tag: "sections", Summary: "What putting a safety copy back would mean; nothing is done",
+	}, func(ctx context.Context, in *byID) (api.PutBack, error) {
 		x, err := s.Linking.PuttingBack(ctx, in.ID)
 		return putBack(x), err
 	})
-	handle(a, "sections", "POST /safety-copies/{id}/put-back put-back Put the results of a safety copy back that are no longer there", func(ctx context.Context, in *byID) (api.PutBack, error) {
+	handle(a, operation{
+		ID: "put-back", Method: http.MethodPost, Path: "/safety-copies/{id}/put-back", Status: http.StatusOK,
+		Tag: "sections", Summary: "Put the results of a safety copy back that are no longer there",
+	}, func(ctx context.Context, in *byID) (api.PutBack, error) {
 		x, err := s.Linking.PutBack(ctx, callerOf(ctx).Name, in.ID)
 		return putBack(x), err
 	})
-	handle(a, "sections", "GET /left-groups list-left-groups Groups inside classes that are for no section any more, as they are at the service now", func(ctx context.Context, in *groupsInput) ([]api.LeftGroup, error) {
+	handle(a, operation{
+		ID: "list-left-groups", Method: http.MethodGet, Path: "/left-groups", Status: http.StatusOK,
+		Tag: "sections", Summary: "Groups inside classes that are for no section any more, as they are at the service now",
+	}, func(ctx context.Context, in *groupsInput) ([]api.LeftGroup, error) {
 		all, err := s.Linking.LeftGroups(ctx, in.Connection)
 		return each(all, func(g linking.LeftGroup) api.LeftGroup {
 			out := api.LeftGroup{Ref: g.Ref, Name: g.Name, ConnectionID: g.ConnectionID, Class: g.Class, Section: g.Section, Members: g.Members, Gone: g.Gone}
@@ -149,7 +188,10 @@ func (s *Server) editing(a huma.API) {
 			return out
 		}), err
 	})
-	handleEmpty(a, "sections", "POST /left-groups/remove remove-left-group Remove an empty group that is for no section any more, at the service", func(ctx context.Context, in *with[api.GroupToRemove]) error {
+	handleEmpty(a, operation{
+		ID: "remove-left-group", Method: http.MethodPost, Path: "/left-groups/remove", Status: http.StatusNoContent,
+		Tag: "sections", Summary: "Remove an empty group that is for no section any more, at the service",
+	}, func(ctx context.Context, in *with[api.GroupToRemove]) error {
 		return s.Linking.RemoveGroup(ctx, callerOf(ctx).Name, in.Body.ConnectionID, in.Body.Ref)
 	})
 }

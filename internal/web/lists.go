@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -19,7 +20,10 @@ type listedInput struct {
 }
 
 func (s *Server) lists(a huma.API) {
-	handle(a, "sections", "GET /people-lists list-people-lists Lists of people that can be paired like a section", func(ctx context.Context, in *Paging) (api.Page[api.PeopleList], error) {
+	handle(a, operation{
+		ID: "list-people-lists", Method: http.MethodGet, Path: "/people-lists", Status: http.StatusOK,
+		Tag: "sections", Summary: "Lists of people that can be paired like a section",
+	}, func(ctx context.Context, in *Paging) (api.Page[api.PeopleList], error) {
 		all, err := rosterstore.PeopleLists(ctx, s.Store)
 		if err != nil {
 			return api.Page[api.PeopleList]{}, err
@@ -35,15 +39,24 @@ func (s *Server) lists(a huma.API) {
 		}
 		return out, err
 	})
-	handleTagged(a, "sections", "POST /people-lists make-people-list Make a list of people that can be paired like a section", func(ctx context.Context, in *with[api.NewPeopleList]) (api.PeopleList, int, error) {
+	handleTagged(a, operation{
+		ID: "make-people-list", Method: http.MethodPost, Path: "/people-lists", Status: http.StatusCreated,
+		Tag: "sections", Summary: "Make a list of people that can be paired like a section",
+	}, func(ctx context.Context, in *with[api.NewPeopleList]) (api.PeopleList, int, error) {
 		l, err := s.Lists.Make(ctx, callerOf(ctx).Name, lists.Wish(in.Body))
 		return s.shownList(ctx, l, err)
 	})
-	handleTagged(a, "sections", "GET /people-lists/{id} get-people-list Show a people list", func(ctx context.Context, in *byID) (api.PeopleList, int, error) {
+	handleTagged(a, operation{
+		ID: "get-people-list", Method: http.MethodGet, Path: "/people-lists/{id}", Status: http.StatusOK,
+		Tag: "sections", Summary: "Show a people list",
+	}, func(ctx context.Context, in *byID) (api.PeopleList, int, error) {
 		l, err := rosterstore.FindPeopleList(ctx, s.Store, in.ID)
 		return s.shownList(ctx, l, err)
 	})
-	handleTagged(a, "sections", "PATCH /people-lists/{id} edit-people-list Rename a people list, or put named people on it and take some off", func(ctx context.Context, in *edit[api.EditPeopleList]) (api.PeopleList, int, error) {
+	handleTagged(a, operation{
+		ID: "edit-people-list", Method: http.MethodPatch, Path: "/people-lists/{id}", Status: http.StatusOK,
+		Tag: "sections", Summary: "Rename a people list, or put named people on it and take some off",
+	}, func(ctx context.Context, in *edit[api.EditPeopleList]) (api.PeopleList, int, error) {
 		v, err := version(in.IfMatch)
 		if err != nil {
 			return api.PeopleList{}, 0, err
@@ -51,10 +64,16 @@ func (s *Server) lists(a huma.API) {
 		l, err := s.Lists.Change(ctx, callerOf(ctx).Name, in.ID, v, lists.Edit(in.Body))
 		return s.shownList(ctx, l, err)
 	})
-	handleEmpty(a, "sections", "DELETE /people-lists/{id} remove-people-list Remove a people list that is not paired", func(ctx context.Context, in *byID) error {
+	handleEmpty(a, operation{
+		ID: "remove-people-list", Method: http.MethodDelete, Path: "/people-lists/{id}", Status: http.StatusNoContent,
+		Tag: "sections", Summary: "Remove a people list that is not paired",
+	}, func(ctx context.Context, in *byID) error {
 		return s.Lists.Remove(ctx, callerOf(ctx).Name, in.ID)
 	})
-	handle(a, "sections", "GET /people-lists/{id}/people list-people-of-list Who is on a people list now", func(ctx context.Context, in *listedInput) (api.Page[api.Listed], error) {
+	handle(a, operation{
+		ID: "list-people-of-list", Method: http.MethodGet, Path: "/people-lists/{id}/people", Status: http.StatusOK,
+		Tag: "sections", Summary: "Who is on a people list now",
+	}, func(ctx context.Context, in *listedInput) (api.Page[api.Listed], error) {
 		if _, err := rosterstore.FindPeopleList(ctx, s.Store, in.ID); err != nil {
 			return api.Page[api.Listed]{}, err
 		}
@@ -67,7 +86,10 @@ func (s *Server) lists(a huma.API) {
 			return api.Listed{PersonID: l.PersonID, Name: l.Name, Identifier: l.Identifier, Role: roster.Role(l.Role), Begins: l.Begins}
 		})}, err
 	})
-	handle(a, "sections", "GET /organisations list-organisations Organisations of the registers", func(ctx context.Context, in *Paging) (api.Page[api.Organisation], error) {
+	handle(a, operation{
+		ID: "list-organisations", Method: http.MethodGet, Path: "/organisations", Status: http.StatusOK,
+		Tag: "sections", Summary: "Organisations of the registers",
+	}, func(ctx context.Context, in *Paging) (api.Page[api.Organisation], error) {
 		all, err := rosterstore.Orgs(ctx, s.Store)
 		if err != nil {
 			return api.Page[api.Organisation]{}, err

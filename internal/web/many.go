@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -16,7 +17,10 @@ type successionsInput struct {
 }
 
 func (s *Server) many(a huma.API) {
-	handle(a, "batches", "POST /batches make-batch Show what something would do with many; nothing is done", func(ctx context.Context, in *with[api.Order]) (api.Batch, error) {
+	handle(a, operation{
+		ID: "make-batch", Method: http.MethodPost, Path: "/batches", Status: http.StatusCreated,
+		Tag: "batches", Summary: "Show what something would do with many; nothing is done",
+	}, func(ctx context.Context, in *with[api.Order]) (api.Batch, error) {
 		o := in.Body
 		b, err := s.Batches.Look(ctx, callerOf(ctx).Name, batches.Order{
 			Act: batches.Act(o.Act), Sets: each(o.Sets, wish), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template,
@@ -24,19 +28,31 @@ func (s *Server) many(a huma.API) {
 		})
 		return batch(b), err
 	})
-	handle(a, "batches", "GET /batches list-batches List what was done with many, the newest first", func(ctx context.Context, in *Paging) (api.Page[api.ListedBatch], error) {
+	handle(a, operation{
+		ID: "list-batches", Method: http.MethodGet, Path: "/batches", Status: http.StatusOK,
+		Tag: "batches", Summary: "List what was done with many, the newest first",
+	}, func(ctx context.Context, in *Paging) (api.Page[api.ListedBatch], error) {
 		all, err := s.Batches.Batches(ctx, in.Cursor, in.Limit)
 		return api.Page[api.ListedBatch]{Items: each(all, func(b runstore.ListedBatch) api.ListedBatch { return api.ListedBatch(b) }), Next: last(all, in.Limit, func(b runstore.ListedBatch) string { return b.ID })}, err
 	})
-	handle(a, "batches", "GET /batches/{id} get-batch Show a batch and how far its runs are", func(ctx context.Context, in *byID) (api.Batch, error) {
+	handle(a, operation{
+		ID: "get-batch", Method: http.MethodGet, Path: "/batches/{id}", Status: http.StatusOK,
+		Tag: "batches", Summary: "Show a batch and how far its runs are",
+	}, func(ctx context.Context, in *byID) (api.Batch, error) {
 		b, err := s.Batches.Batch(ctx, in.ID)
 		return batch(b), err
 	})
-	handle(a, "batches", "POST /batches/{id}/do do-batch Do exactly what a batch shows", func(ctx context.Context, in *withID[api.Doing]) (api.Batch, error) {
+	handle(a, operation{
+		ID: "do-batch", Method: http.MethodPost, Path: "/batches/{id}/do", Status: http.StatusOK,
+		Tag: "batches", Summary: "Do exactly what a batch shows",
+	}, func(ctx context.Context, in *withID[api.Doing]) (api.Batch, error) {
 		b, err := s.Batches.Do(ctx, callerOf(ctx).Name, in.ID, in.Body.Approved)
 		return batch(b), err
 	})
-	handle(a, "pairings", "GET /next-term propose-next-term Pairings whose term runs out, with the sections that follow or could", func(ctx context.Context, in *successionsInput) ([]api.Succession, error) {
+	handle(a, operation{
+		ID: "propose-next-term", Method: http.MethodGet, Path: "/next-term", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Pairings whose term runs out, with the sections that follow or could",
+	}, func(ctx context.Context, in *successionsInput) ([]api.Succession, error) {
 		moves, pairings, err := s.Batches.Proposals(ctx, nil, in.Days)
 		return each(moves, func(m rollover.Move) api.Succession {
 			return api.Succession{

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -24,14 +25,23 @@ type accountAt struct {
 }
 
 func (s *Server) matching(a huma.API) {
-	handleTagged(a, "connections", "GET /connections/{id}/matching get-matching How people are recognised at a connection", func(ctx context.Context, in *byID) (roster.Matching, int, error) {
+	handleTagged(a, operation{
+		ID: "get-matching", Method: http.MethodGet, Path: "/connections/{id}/matching", Status: http.StatusOK,
+		Tag: "connections", Summary: "How people are recognised at a connection",
+	}, func(ctx context.Context, in *byID) (roster.Matching, int, error) {
 		return s.Matching.Of(ctx, in.ID)
 	})
-	handle(a, "connections", "POST /connections/{id}/matching/preview preview-matching Whom a change of the matching would touch", func(ctx context.Context, in *withID[roster.Matching]) (api.Page[api.Touched], error) {
+	handle(a, operation{
+		ID: "preview-matching", Method: http.MethodPost, Path: "/connections/{id}/matching/preview", Status: http.StatusOK,
+		Tag: "connections", Summary: "Whom a change of the matching would touch",
+	}, func(ctx context.Context, in *withID[roster.Matching]) (api.Page[api.Touched], error) {
 		list, err := s.Matching.Preview(ctx, in.ID, in.Body)
 		return api.Page[api.Touched]{Items: each(list, func(t matching.Touched) api.Touched { return api.Touched(t) })}, err
 	})
-	handleTagged(a, "connections", "PUT /connections/{id}/matching edit-matching Change how people are recognised at a connection", func(ctx context.Context, in *edit[roster.Matching]) (roster.Matching, int, error) {
+	handleTagged(a, operation{
+		ID: "edit-matching", Method: http.MethodPut, Path: "/connections/{id}/matching", Status: http.StatusOK,
+		Tag: "connections", Summary: "Change how people are recognised at a connection",
+	}, func(ctx context.Context, in *edit[roster.Matching]) (roster.Matching, int, error) {
 		v, err := version(in.IfMatch)
 		if err == nil {
 			err = s.Matching.Change(ctx, callerOf(ctx).Name, in.ID, v, in.Body)
@@ -41,28 +51,46 @@ func (s *Server) matching(a huma.API) {
 		}
 		return s.Matching.Of(ctx, in.ID)
 	})
-	handle(a, "people", "GET /connections/{id}/proposals list-proposals Records of a register that look like second accounts or test learners, with what speaks for it", func(ctx context.Context, in *byID) (api.Page[api.Proposal], error) {
+	handle(a, operation{
+		ID: "list-proposals", Method: http.MethodGet, Path: "/connections/{id}/proposals", Status: http.StatusOK,
+		Tag: "people", Summary: "Records of a register that look like second accounts or test learners, with what speaks for it",
+	}, func(ctx context.Context, in *byID) (api.Page[api.Proposal], error) {
 		list, err := s.Matching.Proposals(ctx, in.ID)
 		return api.Page[api.Proposal]{Items: each(list, func(p matchstore.Proposal) api.Proposal { return api.Proposal(p) })}, err
 	})
-	handle(a, "people", "POST /connections/{id}/proposals decide-proposals Accept or refuse what is proposed of a register's records, one or all", func(ctx context.Context, in *withID[api.Verdict]) (api.Decided, error) {
+	handle(a, operation{
+		ID: "decide-proposals", Method: http.MethodPost, Path: "/connections/{id}/proposals", Status: http.StatusOK,
+		Tag: "people", Summary: "Accept or refuse what is proposed of a register's records, one or all",
+	}, func(ctx context.Context, in *withID[api.Verdict]) (api.Decided, error) {
 		n, err := s.Matching.Decide(ctx, callerOf(ctx).Name, in.ID, in.Body.People, in.Body.Accept)
 		return api.Decided{Count: n}, err
 	})
-	handleEmpty(a, "people", "DELETE /people/{id}/mark drop-mark Drop what was said of a person's record: that it is a second account or a test learner, or neither", func(ctx context.Context, in *byID) error {
+	handleEmpty(a, operation{
+		ID: "drop-mark", Method: http.MethodDelete, Path: "/people/{id}/mark", Status: http.StatusNoContent,
+		Tag: "people", Summary: "Drop what was said of a person's record: that it is a second account or a test learner, or neither",
+	}, func(ctx context.Context, in *byID) error {
 		return s.Matching.Undecide(ctx, callerOf(ctx).Name, in.ID)
 	})
-	handle(a, "people", "GET /people/{id}/accounts/{connection} list-candidates Accounts that could be a person's", func(ctx context.Context, in *personAt) (api.Page[api.Candidate], error) {
+	handle(a, operation{
+		ID: "list-candidates", Method: http.MethodGet, Path: "/people/{id}/accounts/{connection}", Status: http.StatusOK,
+		Tag: "people", Summary: "Accounts that could be a person's",
+	}, func(ctx context.Context, in *personAt) (api.Page[api.Candidate], error) {
 		list, err := s.Matching.Candidates(ctx, in.ID, in.ConnectionID)
 		return api.Page[api.Candidate]{Items: each(list, func(x matching.Candidate) api.Candidate { return api.Candidate(x) })}, err
 	})
-	handleEmpty(a, "people", "PUT /people/{id}/accounts/{connection} choose-account Say whose account it is, or is not", func(ctx context.Context, in *accountAt) error {
+	handleEmpty(a, operation{
+		ID: "choose-account", Method: http.MethodPut, Path: "/people/{id}/accounts/{connection}", Status: http.StatusNoContent,
+		Tag: "people", Summary: "Say whose account it is, or is not",
+	}, func(ctx context.Context, in *accountAt) error {
 		if in.Body.Not {
 			return s.Matching.Deny(ctx, callerOf(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
 		}
 		return s.Matching.Choose(ctx, callerOf(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
 	})
-	handleEmpty(a, "people", "DELETE /people/{id}/accounts/{connection} forget-choices Drop the decisions about a person's accounts", func(ctx context.Context, in *personAt) error {
+	handleEmpty(a, operation{
+		ID: "forget-choices", Method: http.MethodDelete, Path: "/people/{id}/accounts/{connection}", Status: http.StatusNoContent,
+		Tag: "people", Summary: "Drop the decisions about a person's accounts",
+	}, func(ctx context.Context, in *personAt) error {
 		return s.Matching.Forget(ctx, callerOf(ctx).Name, in.ID, in.ConnectionID)
 	})
 }

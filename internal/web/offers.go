@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/http"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -20,7 +21,10 @@ type sidesInput struct {
 }
 
 func (s *Server) offers(a huma.API) {
-	handle(a, "access", "GET /offers list-offers List offers and whom they give access", func(ctx context.Context, _ *struct{}) (api.Page[api.Offer], error) {
+	handle(a, operation{
+		ID: "list-offers", Method: http.MethodGet, Path: "/offers", Status: http.StatusOK,
+		Tag: "access", Summary: "List offers and whom they give access",
+	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Offer], error) {
 		all, err := purchasestore.Offers(ctx, s.Store)
 		if err != nil {
 			return api.Page[api.Offer]{}, err
@@ -28,15 +32,24 @@ func (s *Server) offers(a huma.API) {
 		sides, err := s.Purchases.Sides(ctx, "")
 		return api.Page[api.Offer]{Items: each(all, func(o purchasestore.Offer) api.Offer { return shownOffer(o, sides) })}, err
 	})
-	handleTagged(a, "access", "GET /offers/{id} get-offer Show an offer", func(ctx context.Context, in *byID) (api.Offer, int, error) {
+	handleTagged(a, operation{
+		ID: "get-offer", Method: http.MethodGet, Path: "/offers/{id}", Status: http.StatusOK,
+		Tag: "access", Summary: "Show an offer",
+	}, func(ctx context.Context, in *byID) (api.Offer, int, error) {
 		o, err := purchasestore.FindOffer(ctx, s.Store, in.ID)
 		return s.taggedOffer(ctx, o, err)
 	})
-	handleTagged(a, "access", "POST /offers make-offer Say to which sections something that is sold gives access", func(ctx context.Context, in *with[api.NewOffer]) (api.Offer, int, error) {
+	handleTagged(a, operation{
+		ID: "make-offer", Method: http.MethodPost, Path: "/offers", Status: http.StatusCreated,
+		Tag: "access", Summary: "Say to which sections something that is sold gives access",
+	}, func(ctx context.Context, in *with[api.NewOffer]) (api.Offer, int, error) {
 		o, err := s.Purchases.Save(ctx, callerOf(ctx).Name, "", 0, offerOf(in.Body))
 		return s.taggedOffer(ctx, o, err)
 	})
-	handleTagged(a, "access", "PUT /offers/{id} edit-offer Change an offer", func(ctx context.Context, in *edit[api.NewOffer]) (api.Offer, int, error) {
+	handleTagged(a, operation{
+		ID: "edit-offer", Method: http.MethodPut, Path: "/offers/{id}", Status: http.StatusOK,
+		Tag: "access", Summary: "Change an offer",
+	}, func(ctx context.Context, in *edit[api.NewOffer]) (api.Offer, int, error) {
 		v, err := version(in.IfMatch)
 		if err != nil {
 			return api.Offer{}, 0, err
@@ -44,14 +57,23 @@ func (s *Server) offers(a huma.API) {
 		o, err := s.Purchases.Save(ctx, callerOf(ctx).Name, in.ID, v, offerOf(in.Body))
 		return s.taggedOffer(ctx, o, err)
 	})
-	handleEmpty(a, "access", "DELETE /offers/{id} remove-offer Remove an offer; whom it enrolled stays enrolled", func(ctx context.Context, in *byID) error {
+	handleEmpty(a, operation{
+		ID: "remove-offer", Method: http.MethodDelete, Path: "/offers/{id}", Status: http.StatusNoContent,
+		Tag: "access", Summary: "Remove an offer; whom it enrolled stays enrolled",
+	}, func(ctx context.Context, in *byID) error {
 		return s.Purchases.Remove(ctx, callerOf(ctx).Name, in.ID)
 	})
-	handle(a, "access", "POST /connections/{id}/meaning try-meaning Try what a service's expressions make of the latest events that it reported", func(ctx context.Context, in *withID[api.MeaningTry]) (api.Meaning, error) {
+	handle(a, operation{
+		ID: "try-meaning", Method: http.MethodPost, Path: "/connections/{id}/meaning", Status: http.StatusOK,
+		Tag: "access", Summary: "Try what a service's expressions make of the latest events that it reported",
+	}, func(ctx context.Context, in *withID[api.MeaningTry]) (api.Meaning, error) {
 		t, err := s.Purchases.TryMapping(ctx, in.ID, in.Body.Values)
 		return api.Meaning{Mapping: t.Mapping, Wrong: t.Wrong, Examples: each(t.Examples, meaningExample)}, err
 	})
-	handle(a, "access", "GET /sides list-sides Access and enrolment side by side", func(ctx context.Context, in *sidesInput) ([]api.Side, error) {
+	handle(a, operation{
+		ID: "list-sides", Method: http.MethodGet, Path: "/sides", Status: http.StatusOK,
+		Tag: "access", Summary: "Access and enrolment side by side",
+	}, func(ctx context.Context, in *sidesInput) ([]api.Side, error) {
 		all, err := s.Purchases.Sides(ctx, in.Offer)
 		out := []api.Side{}
 		for _, x := range all {
@@ -61,21 +83,36 @@ func (s *Server) offers(a huma.API) {
 		}
 		return out, err
 	})
-	handle(a, "access", "GET /accesses list-accesses List what was bought and what was given by hand, one purchase a line, the newest first", func(ctx context.Context, in *accessesInput) (api.Page[api.Access], error) {
+	handle(a, operation{
+		ID: "list-accesses", Method: http.MethodGet, Path: "/accesses", Status: http.StatusOK,
+		Tag: "access", Summary: "List what was bought and what was given by hand, one purchase a line, the newest first",
+	}, func(ctx context.Context, in *accessesInput) (api.Page[api.Access], error) {
 		all, err := purchasestore.Accesses(ctx, s.Store, purchasestore.AccessFilter{OfferID: in.Offer, PersonID: in.Person, Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit})
 		return api.Page[api.Access]{Items: each(all, s.shownAccess), Next: last(all, in.Limit, func(x purchasestore.ListedAccess) string { return x.ID })}, err
 	})
-	handle(a, "access", "POST /offers/{id}/accesses give-access Give a person by hand what an offer leads to, until a time and for a reason", func(ctx context.Context, in *withID[api.NewAccess]) (api.Access, error) {
+	handle(a, operation{
+		ID: "give-access", Method: http.MethodPost, Path: "/offers/{id}/accesses", Status: http.StatusOK,
+		Tag: "access", Summary: "Give a person by hand what an offer leads to, until a time and for a reason",
+	}, func(ctx context.Context, in *withID[api.NewAccess]) (api.Access, error) {
 		x, err := s.Purchases.Give(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID, in.Body.Until, in.Body.Reason)
 		return s.oneAccess(ctx, x, err)
 	})
-	handleEmpty(a, "access", "POST /accesses/{id}/end end-access End access that was given by hand", func(ctx context.Context, in *withID[api.Ending]) error {
+	handleEmpty(a, operation{
+		ID: "end-access", Method: http.MethodPost, Path: "/accesses/{id}/end", Status: http.StatusNoContent,
+		Tag: "access", Summary: "End access that was given by hand",
+	}, func(ctx context.Context, in *withID[api.Ending]) error {
 		return s.Purchases.End(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason)
 	})
-	handleEmpty(a, "access", "POST /accesses/{id}/person assign-access Say whose a purchase is of which that cannot be told", func(ctx context.Context, in *withID[api.Whose]) error {
+	handleEmpty(a, operation{
+		ID: "assign-access", Method: http.MethodPost, Path: "/accesses/{id}/person", Status: http.StatusNoContent,
+		Tag: "access", Summary: "Say whose a purchase is of which that cannot be told",
+	}, func(ctx context.Context, in *withID[api.Whose]) error {
 		return s.Purchases.Assign(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID)
 	})
-	handle(a, "access", "GET /unmapped list-unmapped What was bought and leads nowhere", func(ctx context.Context, _ *struct{}) ([]api.Unmapped, error) {
+	handle(a, operation{
+		ID: "list-unmapped", Method: http.MethodGet, Path: "/unmapped", Status: http.StatusOK,
+		Tag: "access", Summary: "What was bought and leads nowhere",
+	}, func(ctx context.Context, _ *struct{}) ([]api.Unmapped, error) {
 		all, err := purchasestore.UnmappedOffers(ctx, s.Store)
 		return each(all, func(u purchasestore.Unmapped) api.Unmapped { return api.Unmapped(u) }), err
 	})

@@ -67,19 +67,23 @@ func version(ifMatch string) (int, error) {
 	return n, nil
 }
 
-// operation names one operation: "GET /sections list-sections List sections".
-func operation(tag, spec string) huma.Operation {
-	parts := strings.SplitN(spec, " ", 4)
-	op := huma.Operation{Method: parts[0], Path: "/api/v1" + parts[1], OperationID: parts[2], Summary: parts[3], Tags: []string{tag}}
-	if op.Method == http.MethodPost && (strings.HasPrefix(op.OperationID, "make-") || strings.HasPrefix(op.OperationID, "start-")) {
-		op.DefaultStatus = http.StatusCreated
-	}
-	return op
+// operation is one operation of the API.
+type operation struct {
+	ID      string // unique, in words with hyphens
+	Method  string
+	Path    string // below /api/v1
+	Status  int    // of the answer when all goes well
+	Tag     string // the resource that it is about
+	Summary string
+}
+
+func (o operation) huma() huma.Operation {
+	return huma.Operation{OperationID: o.ID, Method: o.Method, Path: "/api/v1" + o.Path, DefaultStatus: o.Status, Tags: []string{o.Tag}, Summary: o.Summary}
 }
 
 // handle registers an operation whose answer is a body of type O.
-func handle[I, O any](a huma.API, tag, spec string, f func(context.Context, *I) (O, error)) {
-	huma.Register(a, operation(tag, spec), func(ctx context.Context, in *I) (*answer[O], error) {
+func handle[I, O any](a huma.API, o operation, f func(context.Context, *I) (O, error)) {
+	huma.Register(a, o.huma(), func(ctx context.Context, in *I) (*answer[O], error) {
 		out, err := f(ctx, in)
 		if err != nil {
 			return nil, problem(err)
@@ -89,8 +93,8 @@ func handle[I, O any](a huma.API, tag, spec string, f func(context.Context, *I) 
 }
 
 // handleTagged registers an operation whose answer carries an ETag.
-func handleTagged[I, O any](a huma.API, tag, spec string, f func(context.Context, *I) (O, int, error)) {
-	huma.Register(a, operation(tag, spec), func(ctx context.Context, in *I) (*tagged[O], error) {
+func handleTagged[I, O any](a huma.API, o operation, f func(context.Context, *I) (O, int, error)) {
+	huma.Register(a, o.huma(), func(ctx context.Context, in *I) (*tagged[O], error) {
 		out, version, err := f(ctx, in)
 		if err != nil {
 			return nil, problem(err)
@@ -100,10 +104,8 @@ func handleTagged[I, O any](a huma.API, tag, spec string, f func(context.Context
 }
 
 // handleEmpty registers an operation without an answer body.
-func handleEmpty[I any](a huma.API, tag, spec string, f func(context.Context, *I) error) {
-	op := operation(tag, spec)
-	op.DefaultStatus = http.StatusNoContent
-	huma.Register(a, op, func(ctx context.Context, in *I) (*struct{}, error) { return nil, problem(f(ctx, in)) })
+func handleEmpty[I any](a huma.API, o operation, f func(context.Context, *I) error) {
+	huma.Register(a, o.huma(), func(ctx context.Context, in *I) (*struct{}, error) { return nil, problem(f(ctx, in)) })
 }
 
 // problem turns an error of a use case into an RFC 9457 problem.

@@ -15,28 +15,46 @@ import (
 )
 
 func (s *Server) outlines(a huma.API) {
-	handle(a, "outlines", "GET /learning-settings get-learning-settings How progress is counted", func(ctx context.Context, _ *struct{}) (api.LearningSettings, error) {
+	handle(a, operation{
+		ID: "get-learning-settings", Method: http.MethodGet, Path: "/learning-settings", Status: http.StatusOK,
+		Tag: "outlines", Summary: "How progress is counted",
+	}, func(ctx context.Context, _ *struct{}) (api.LearningSettings, error) {
 		on, err := s.Facts.Across(ctx)
 		return api.LearningSettings{Across: on}, err
 	})
-	handle(a, "outlines", "PUT /learning-settings set-learning-settings Say how progress is counted; switched on, it is worked out anew for everybody", func(ctx context.Context, in *with[api.LearningSettings]) (api.LearningSettings, error) {
+	handle(a, operation{
+		ID: "set-learning-settings", Method: http.MethodPut, Path: "/learning-settings", Status: http.StatusOK,
+		Tag: "outlines", Summary: "Say how progress is counted; switched on, it is worked out anew for everybody",
+	}, func(ctx context.Context, in *with[api.LearningSettings]) (api.LearningSettings, error) {
 		return in.Body, s.Facts.SetAcross(ctx, callerOf(ctx).Name, in.Body.Across)
 	})
-	handle(a, "courses", "POST /outlines/read read-outline Read an outline out of a manifest, an address or a table, without keeping it", func(ctx context.Context, in *with[api.OutlineSource]) (api.Outline, error) {
+	handle(a, operation{
+		ID: "read-outline", Method: http.MethodPost, Path: "/outlines/read", Status: http.StatusOK,
+		Tag: "courses", Summary: "Read an outline out of a manifest, an address or a table, without keeping it",
+	}, func(ctx context.Context, in *with[api.OutlineSource]) (api.Outline, error) {
 		return s.Outlines.ReadOutline(ctx, outlines.Source(in.Body))
 	})
-	handle(a, "courses", "POST /courses/{id}/outline/preview preview-outline Whom another outline would complete or reopen", func(ctx context.Context, in *withID[api.Outline]) (api.OutlinePreview, error) {
+	handle(a, operation{
+		ID: "preview-outline", Method: http.MethodPost, Path: "/courses/{id}/outline/preview", Status: http.StatusOK,
+		Tag: "courses", Summary: "Whom another outline would complete or reopen",
+	}, func(ctx context.Context, in *withID[api.Outline]) (api.OutlinePreview, error) {
 		p, err := s.Outlines.PreviewOutline(ctx, in.ID, in.Body)
 		return api.OutlinePreview{
 			People: p.People, Completes: p.Completes, Reopens: p.Reopens,
 			Misses: append([]string{}, p.Misses...), Touched: each(p.Touched, func(t outlines.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
 		}, err
 	})
-	handle(a, "courses", "GET /verbs list-verbs What platforms' verbs mean: the default ones and the institution's own, which win", func(ctx context.Context, _ *struct{}) (api.Verbs, error) {
+	handle(a, operation{
+		ID: "list-verbs", Method: http.MethodGet, Path: "/verbs", Status: http.StatusOK,
+		Tag: "courses", Summary: "What platforms' verbs mean: the default ones and the institution's own, which win",
+	}, func(ctx context.Context, _ *struct{}) (api.Verbs, error) {
 		own, err := s.Facts.Verbs(ctx)
 		return api.Verbs{Own: append([]learning.VerbRule{}, own...), Default: learning.DefaultVerbs}, err
 	})
-	handleEmpty(a, "courses", "PUT /verbs set-verbs Set the institution's own verbs", func(ctx context.Context, in *with[api.OwnVerbs]) error {
+	handleEmpty(a, operation{
+		ID: "set-verbs", Method: http.MethodPut, Path: "/verbs", Status: http.StatusNoContent,
+		Tag: "courses", Summary: "Set the institution's own verbs",
+	}, func(ctx context.Context, in *with[api.OwnVerbs]) error {
 		return s.Facts.SetVerbs(ctx, callerOf(ctx).Name, in.Body.Own)
 	})
 }

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"net/http"
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -38,7 +39,10 @@ type endInput struct {
 }
 
 func (s *Server) pairings(a huma.API) {
-	handle(a, "pairings", "GET /pairings list-pairings List pairings, without their checklists, freshness and runs", func(ctx context.Context, in *Paging) (api.Page[api.Pairing], error) {
+	handle(a, operation{
+		ID: "list-pairings", Method: http.MethodGet, Path: "/pairings", Status: http.StatusOK,
+		Tag: "pairings", Summary: "List pairings, without their checklists, freshness and runs",
+	}, func(ctx context.Context, in *Paging) (api.Page[api.Pairing], error) {
 		cards, err := s.Pairings.Cards(ctx, pairings.Filter{})
 		if err != nil {
 			return api.Page[api.Pairing]{}, err
@@ -51,16 +55,25 @@ func (s *Server) pairings(a huma.API) {
 		kept, err := pairingstore.PairingsByID(ctx, s.Store, each(items, func(c pairings.Card) string { return c.Pairing.ID }))
 		return api.Page[api.Pairing]{Next: next, Items: each(items, func(c pairings.Card) api.Pairing { return shown(c, kept[c.Pairing.ID]) })}, err
 	})
-	handleTagged(a, "pairings", "POST /pairings make-pairing Pair a section with a new target", func(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
+	handleTagged(a, operation{
+		ID: "make-pairing", Method: http.MethodPost, Path: "/pairings", Status: http.StatusCreated,
+		Tag: "pairings", Summary: "Pair a section with a new target",
+	}, func(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
 		p, err := s.Pairings.Pair(ctx, callerOf(ctx).Name, pairings.Wish{
 			SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target, TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy, Details: in.Body.Details,
 		})
 		return s.taggedPairing(ctx, p.ID, err)
 	})
-	handleTagged(a, "pairings", "GET /pairings/{id} get-pairing Show a pairing", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
+	handleTagged(a, operation{
+		ID: "get-pairing", Method: http.MethodGet, Path: "/pairings/{id}", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Show a pairing",
+	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, nil)
 	})
-	handleTagged(a, "pairings", "PATCH /pairings/{id} edit-pairing Change, pause or resume a pairing", func(ctx context.Context, in *edit[api.EditPairing]) (api.Pairing, int, error) {
+	handleTagged(a, operation{
+		ID: "edit-pairing", Method: http.MethodPatch, Path: "/pairings/{id}", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Change, pause or resume a pairing",
+	}, func(ctx context.Context, in *edit[api.EditPairing]) (api.Pairing, int, error) {
 		v, err := version(in.IfMatch)
 		if err == nil && (in.Body.Policy != nil || in.Body.Paused != nil) {
 			var p pairingstore.Pairing
@@ -74,10 +87,16 @@ func (s *Server) pairings(a huma.API) {
 		}
 		return s.taggedPairing(ctx, in.ID, err)
 	})
-	handleTagged(a, "pairings", "POST /pairings/{id}/open open-class Let the learners of a held class in, now or at a time", func(ctx context.Context, in *withID[api.Opening]) (api.Pairing, int, error) {
+	handleTagged(a, operation{
+		ID: "open-class", Method: http.MethodPost, Path: "/pairings/{id}/open", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Let the learners of a held class in, now or at a time",
+	}, func(ctx context.Context, in *withID[api.Opening]) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Runs.OpenClass(ctx, callerOf(ctx).Name, in.ID, in.Body.At))
 	})
-	handle(a, "pairings", "GET /pairings/{id}/opening preview-opening What opening a held class would mean now; nothing is done", func(ctx context.Context, in *byID) (api.OpeningOutlook, error) {
+	handle(a, operation{
+		ID: "preview-opening", Method: http.MethodGet, Path: "/pairings/{id}/opening", Status: http.StatusOK,
+		Tag: "pairings", Summary: "What opening a held class would mean now; nothing is done",
+	}, func(ctx context.Context, in *byID) (api.OpeningOutlook, error) {
 		o, err := s.Runs.Opening(ctx, in.ID)
 		if err != nil {
 			return api.OpeningOutlook{}, err
@@ -89,13 +108,22 @@ func (s *Server) pairings(a huma.API) {
 		notice, err := s.notice(ctx, p)
 		return api.OpeningOutlook{Learners: o.Learners, NewAccounts: o.NewAccounts, Notice: notice}, err
 	})
-	handleTagged(a, "pairings", "DELETE /pairings/{id}/opening cancel-opening Cancel when a held class opens; it stays held", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
+	handleTagged(a, operation{
+		ID: "cancel-opening", Method: http.MethodDelete, Path: "/pairings/{id}/opening", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Cancel when a held class opens; it stays held",
+	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Runs.CancelOpening(ctx, callerOf(ctx).Name, in.ID))
 	})
-	handleTagged(a, "pairings", "POST /pairings/{id}/hold hold-class Hold learners back again; who is in stays in", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
+	handleTagged(a, operation{
+		ID: "hold-class", Method: http.MethodPost, Path: "/pairings/{id}/hold", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Hold learners back again; who is in stays in",
+	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Runs.HoldClass(ctx, callerOf(ctx).Name, in.ID))
 	})
-	handle(a, "pairings", "GET /sections/{id}/candidates list-candidate-classes Classes of a service by how likely each is the section's counterpart", func(ctx context.Context, in *candidatesInput) ([]api.SpaceCandidate, error) {
+	handle(a, operation{
+		ID: "list-candidate-classes", Method: http.MethodGet, Path: "/sections/{id}/candidates", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Classes of a service by how likely each is the section's counterpart",
+	}, func(ctx context.Context, in *candidatesInput) ([]api.SpaceCandidate, error) {
 		list, err := s.Pairings.Candidates(ctx, in.ID, in.Connection)
 		return each(list, func(c pairings.Candidate) api.SpaceCandidate {
 			return api.SpaceCandidate{
@@ -104,41 +132,68 @@ func (s *Server) pairings(a huma.API) {
 			}
 		}), err
 	})
-	handle(a, "pairings", "GET /connections/{id}/unpaired list-unpaired Classes of a service that belong to no pairing, with the sections that they probably copy", func(ctx context.Context, in *unpairedInput) ([]api.UnpairedClass, error) {
+	handle(a, operation{
+		ID: "list-unpaired", Method: http.MethodGet, Path: "/connections/{id}/unpaired", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Classes of a service that belong to no pairing, with the sections that they probably copy",
+	}, func(ctx context.Context, in *unpairedInput) ([]api.UnpairedClass, error) {
 		all, err := s.Pairings.Unpaired(ctx, in.ID, in.Ignored)
 		return each(all, unpaired), err
 	})
-	handleEmpty(a, "pairings", "POST /connections/{id}/unpaired/ignore ignore-classes Say of classes that they are no business of Kanban's, or are one after all", func(ctx context.Context, in *withID[api.Ignoring]) error {
+	handleEmpty(a, operation{
+		ID: "ignore-classes", Method: http.MethodPost, Path: "/connections/{id}/unpaired/ignore", Status: http.StatusNoContent,
+		Tag: "pairings", Summary: "Say of classes that they are no business of Kanban's, or are one after all",
+	}, func(ctx context.Context, in *withID[api.Ignoring]) error {
 		return s.Pairings.Ignore(ctx, callerOf(ctx).Name, in.ID, in.Body.Refs, in.Body.Ignore)
 	})
-	handleTagged(a, "pairings", "POST /pairings/{id}/renew renew-class Let the next run make a class anew that was deleted at the service", func(ctx context.Context, in *byID) (api.Pairing, int, error) {
+	handleTagged(a, operation{
+		ID: "renew-class", Method: http.MethodPost, Path: "/pairings/{id}/renew", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Let the next run make a class anew that was deleted at the service",
+	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Runs.Renew(ctx, callerOf(ctx).Name, in.ID))
 	})
-	handleTagged(a, "pairings", "POST /pairings/{id}/take-over take-over Say whether Kanban minds the places of the section's people who were in the class already", func(ctx context.Context, in *withID[api.TakeOver]) (api.Pairing, int, error) {
+	handleTagged(a, operation{
+		ID: "take-over", Method: http.MethodPost, Path: "/pairings/{id}/take-over", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Say whether Kanban minds the places of the section's people who were in the class already",
+	}, func(ctx context.Context, in *withID[api.TakeOver]) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Pairings.TakeOver(ctx, callerOf(ctx).Name, in.ID, !in.Body.Leave))
 	})
-	handle(a, "pairings", "POST /pairings/sync sync-pairings Bring many pairings in step now", func(ctx context.Context, in *with[api.SyncNow]) (api.Queued, error) {
+	handle(a, operation{
+		ID: "sync-pairings", Method: http.MethodPost, Path: "/pairings/sync", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Bring many pairings in step now",
+	}, func(ctx context.Context, in *with[api.SyncNow]) (api.Queued, error) {
 		n, err := s.Runs.SyncNow(ctx, callerOf(ctx).Name, in.Body.CourseID, in.Body.ConnectionID, in.Body.Pairings)
 		return api.Queued{Pairings: n}, err
 	})
-	handleEmpty(a, "pairings", "DELETE /pairings/{id} unpair End a pairing; the target and its members stay", func(ctx context.Context, in *byID) error {
+	handleEmpty(a, operation{
+		ID: "unpair", Method: http.MethodDelete, Path: "/pairings/{id}", Status: http.StatusNoContent,
+		Tag: "pairings", Summary: "End a pairing; the target and its members stay",
+	}, func(ctx context.Context, in *byID) error {
 		return s.Pairings.Unpair(ctx, callerOf(ctx).Name, in.ID)
 	})
-	handle(a, "pairings", "POST /pairings/{id}/previews make-preview Compare now and show what a run would do", func(ctx context.Context, in *byID) (api.Preview, error) {
+	handle(a, operation{
+		ID: "make-preview", Method: http.MethodPost, Path: "/pairings/{id}/previews", Status: http.StatusCreated,
+		Tag: "pairings", Summary: "Compare now and show what a run would do",
+	}, func(ctx context.Context, in *byID) (api.Preview, error) {
 		p, err := s.Runs.Preview(ctx, in.ID)
 		if err != nil {
 			return api.Preview{}, err
 		}
 		return s.preview(ctx, p)
 	})
-	handle(a, "pairings", "POST /pairings/{id}/ending preview-ending Show what it means to end a pairing and take its people out", func(ctx context.Context, in *byID) (api.Preview, error) {
+	handle(a, operation{
+		ID: "preview-ending", Method: http.MethodPost, Path: "/pairings/{id}/ending", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Show what it means to end a pairing and take its people out",
+	}, func(ctx context.Context, in *byID) (api.Preview, error) {
 		p, err := s.Runs.Ending(ctx, in.ID)
 		if err != nil {
 			return api.Preview{}, err
 		}
 		return s.preview(ctx, p)
 	})
-	handle(a, "pairings", "GET /pairings/{id}/effects preview-end What becomes of everybody in a class when its pairing ends; nothing is done", func(ctx context.Context, in *endInput) (api.ClassEffects, error) {
+	handle(a, operation{
+		ID: "preview-end", Method: http.MethodGet, Path: "/pairings/{id}/effects", Status: http.StatusOK,
+		Tag: "pairings", Summary: "What becomes of everybody in a class when its pairing ends; nothing is done",
+	}, func(ctx context.Context, in *endInput) (api.ClassEffects, error) {
 		p, err := pairingstore.FindPairing(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.ClassEffects{}, err
@@ -158,7 +213,10 @@ func (s *Server) pairings(a huma.API) {
 		}
 		return out, err
 	})
-	handle(a, "pairings", "GET /previews/{id} get-preview Show a preview", func(ctx context.Context, in *byID) (api.Preview, error) {
+	handle(a, operation{
+		ID: "get-preview", Method: http.MethodGet, Path: "/previews/{id}", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Show a preview",
+	}, func(ctx context.Context, in *byID) (api.Preview, error) {
 		p, err := pairingstore.FindPreview(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Preview{}, err

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -25,7 +26,10 @@ type peopleInput struct {
 const newestAbout = 50
 
 func (s *Server) people(a huma.API) {
-	handle(a, "people", "GET /people find-people Find people", func(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
+	handle(a, operation{
+		ID: "find-people", Method: http.MethodGet, Path: "/people", Status: http.StatusOK,
+		Tag: "people", Summary: "Find people",
+	}, func(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
 		all, err := rosterstore.People(ctx, s.Store, in.Text, in.Limit)
 		return api.Page[api.Person]{Items: each(all, func(f rosterstore.FoundPerson) api.Person {
 			p := person(f.Person)
@@ -33,10 +37,16 @@ func (s *Server) people(a huma.API) {
 			return p
 		})}, err
 	})
-	handle(a, "people", "GET /people/{id} get-person Everything known about a person", func(ctx context.Context, in *byID) (api.PersonPage, error) {
+	handle(a, operation{
+		ID: "get-person", Method: http.MethodGet, Path: "/people/{id}", Status: http.StatusOK,
+		Tag: "people", Summary: "Everything known about a person",
+	}, func(ctx context.Context, in *byID) (api.PersonPage, error) {
 		return s.personPage(ctx, in.ID)
 	})
-	handle(a, "people", "GET /people/{id}/progress/{section} get-progress Where a person stands in a section's course, activity by activity", func(ctx context.Context, in *progressInput) (api.Progress, error) {
+	handle(a, operation{
+		ID: "get-progress", Method: http.MethodGet, Path: "/people/{id}/progress/{section}", Status: http.StatusOK,
+		Tag: "people", Summary: "Where a person stands in a section's course, activity by activity",
+	}, func(ctx context.Context, in *progressInput) (api.Progress, error) {
 		look, err := s.Facts.Progress(ctx, in.ID, in.Section)
 		return shownProgress(look), err
 	})

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -54,7 +55,10 @@ type subscriber struct {
 }
 
 func (s *Server) rules(a huma.API) {
-	handle(a, "rules", "GET /rules list-rules List rules", func(ctx context.Context, _ *struct{}) (api.Page[api.Rule], error) {
+	handle(a, operation{
+		ID: "list-rules", Method: http.MethodGet, Path: "/rules", Status: http.StatusOK,
+		Tag: "rules", Summary: "List rules",
+	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Rule], error) {
 		all, err := rulestore.Rules(ctx, s.Store)
 		if err != nil {
 			return api.Page[api.Rule]{}, err
@@ -62,15 +66,24 @@ func (s *Server) rules(a huma.API) {
 		shown, err := s.shownRules(ctx, all)
 		return api.Page[api.Rule]{Items: shown}, err
 	})
-	handleTagged(a, "rules", "GET /rules/{id} get-rule Show a rule", func(ctx context.Context, in *byID) (api.Rule, int, error) {
+	handleTagged(a, operation{
+		ID: "get-rule", Method: http.MethodGet, Path: "/rules/{id}", Status: http.StatusOK,
+		Tag: "rules", Summary: "Show a rule",
+	}, func(ctx context.Context, in *byID) (api.Rule, int, error) {
 		r, err := rulestore.FindRule(ctx, s.Store, in.ID)
 		return s.taggedRule(ctx, r, err)
 	})
-	handleTagged(a, "rules", "POST /rules make-rule Make a rule, which is off at first", func(ctx context.Context, in *with[api.NewRule]) (api.Rule, int, error) {
+	handleTagged(a, operation{
+		ID: "make-rule", Method: http.MethodPost, Path: "/rules", Status: http.StatusCreated,
+		Tag: "rules", Summary: "Make a rule, which is off at first",
+	}, func(ctx context.Context, in *with[api.NewRule]) (api.Rule, int, error) {
 		r, err := s.Rules.Save(ctx, callerOf(ctx).Name, "", 0, draft(in.Body))
 		return s.taggedRule(ctx, r, err)
 	})
-	handleTagged(a, "rules", "PUT /rules/{id} edit-rule Change a rule", func(ctx context.Context, in *ruleEdit) (api.Rule, int, error) {
+	handleTagged(a, operation{
+		ID: "edit-rule", Method: http.MethodPut, Path: "/rules/{id}", Status: http.StatusOK,
+		Tag: "rules", Summary: "Change a rule",
+	}, func(ctx context.Context, in *ruleEdit) (api.Rule, int, error) {
 		v, err := version(in.IfMatch)
 		if err != nil {
 			return api.Rule{}, 0, err
@@ -78,7 +91,10 @@ func (s *Server) rules(a huma.API) {
 		r, err := s.Rules.Edit(ctx, callerOf(ctx).Name, in.ID, v, draft(in.Body), rules.ToCome(in.ToCome))
 		return s.taggedRule(ctx, r, err)
 	})
-	handleTagged(a, "rules", "POST /rules/{id}/switch switch-rule Switch a rule on or off", func(ctx context.Context, in *withID[api.Switch]) (api.Rule, int, error) {
+	handleTagged(a, operation{
+		ID: "switch-rule", Method: http.MethodPost, Path: "/rules/{id}/switch", Status: http.StatusOK,
+		Tag: "rules", Summary: "Switch a rule on or off",
+	}, func(ctx context.Context, in *withID[api.Switch]) (api.Rule, int, error) {
 		if in.Body.On && !in.Body.Untried {
 			if err := s.Rules.Tried(ctx, in.ID); err != nil {
 				return api.Rule{}, 0, err
@@ -92,23 +108,35 @@ func (s *Server) rules(a huma.API) {
 		r, err := s.Rules.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On, rules.ToCome(in.Body.ToCome))
 		return s.taggedRule(ctx, r, err)
 	})
-	handleEmpty(a, "rules", "DELETE /rules/{id} remove-rule Remove a rule that never made a delivery", func(ctx context.Context, in *byID) error {
+	handleEmpty(a, operation{
+		ID: "remove-rule", Method: http.MethodDelete, Path: "/rules/{id}", Status: http.StatusNoContent,
+		Tag: "rules", Summary: "Remove a rule that never made a delivery",
+	}, func(ctx context.Context, in *byID) error {
 		return s.Rules.Remove(ctx, callerOf(ctx).Name, in.ID)
 	})
-	handle(a, "rules", "GET /rules/{id}/unsubscribed list-unsubscribed Who wants no more mails of a rule, the latest first", func(ctx context.Context, in *byID) (api.Page[api.Unsubscribed], error) {
+	handle(a, operation{
+		ID: "list-unsubscribed", Method: http.MethodGet, Path: "/rules/{id}/unsubscribed", Status: http.StatusOK,
+		Tag: "rules", Summary: "Who wants no more mails of a rule, the latest first",
+	}, func(ctx context.Context, in *byID) (api.Page[api.Unsubscribed], error) {
 		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
 			return api.Page[api.Unsubscribed]{}, err
 		}
 		all, err := rulestore.Unsubscribes(ctx, s.Store, in.ID)
 		return api.Page[api.Unsubscribed]{Items: each(all, func(u rulestore.Unsubscribe) api.Unsubscribed { return api.Unsubscribed{Address: u.Address, At: u.At} })}, err
 	})
-	handleEmpty(a, "rules", "DELETE /rules/{id}/unsubscribed/{address} subscribe-again Let an address have a rule's mails again", func(ctx context.Context, in *subscriber) error {
+	handleEmpty(a, operation{
+		ID: "subscribe-again", Method: http.MethodDelete, Path: "/rules/{id}/unsubscribed/{address}", Status: http.StatusNoContent,
+		Tag: "rules", Summary: "Let an address have a rule's mails again",
+	}, func(ctx context.Context, in *subscriber) error {
 		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
 			return err
 		}
 		return s.Deliveries.Subscribe(ctx, callerOf(ctx).Name, in.ID, in.Address, true)
 	})
-	handle(a, "rules", "GET /rules/{id}/versions list-rule-versions What a rule was like, the newest first", func(ctx context.Context, in *byID) ([]api.RuleVersion, error) {
+	handle(a, operation{
+		ID: "list-rule-versions", Method: http.MethodGet, Path: "/rules/{id}/versions", Status: http.StatusOK,
+		Tag: "rules", Summary: "What a rule was like, the newest first",
+	}, func(ctx context.Context, in *byID) ([]api.RuleVersion, error) {
 		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
 			return nil, err
 		}
@@ -117,7 +145,10 @@ func (s *Server) rules(a huma.API) {
 			return api.RuleVersion{Version: v.Version, Who: v.Who, At: v.At, Rule: newRule(v.Draft)}
 		}), err
 	})
-	handle(a, "rules", "GET /rules/{id}/checklist rule-checklist What of a rule is done, and the next step", func(ctx context.Context, in *byID) (api.Checklist, error) {
+	handle(a, operation{
+		ID: "rule-checklist", Method: http.MethodGet, Path: "/rules/{id}/checklist", Status: http.StatusOK,
+		Tag: "rules", Summary: "What of a rule is done, and the next step",
+	}, func(ctx context.Context, in *byID) (api.Checklist, error) {
 		r, err := rulestore.FindRule(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Checklist{}, err
@@ -130,18 +161,27 @@ func (s *Server) rules(a huma.API) {
 
 // trials are what can be done with a rule before it is on.
 func (s *Server) trials(a huma.API) {
-	handle(a, "rules", "POST /rules/{id}/trial try-rule Render and check what a rule would do for one event", func(ctx context.Context, in *withID[api.TrialRequest]) (api.Trial, error) {
+	handle(a, operation{
+		ID: "try-rule", Method: http.MethodPost, Path: "/rules/{id}/trial", Status: http.StatusOK,
+		Tag: "rules", Summary: "Render and check what a rule would do for one event",
+	}, func(ctx context.Context, in *withID[api.TrialRequest]) (api.Trial, error) {
 		t, err := s.Rules.Try(ctx, in.ID, trialOf(in.Body))
 		return shownTrial(t), err
 	})
-	handle(a, "rules", "POST /trials try-draft The same for a rule that is not saved", func(ctx context.Context, in *with[api.TrialRequest]) (api.Trial, error) {
+	handle(a, operation{
+		ID: "try-draft", Method: http.MethodPost, Path: "/trials", Status: http.StatusOK,
+		Tag: "rules", Summary: "The same for a rule that is not saved",
+	}, func(ctx context.Context, in *with[api.TrialRequest]) (api.Trial, error) {
 		if in.Body.Rule == nil {
 			return api.Trial{}, huma.Error422UnprocessableEntity("rule: is missing")
 		}
 		t, err := s.Rules.TryDraft(ctx, draft(*in.Body.Rule), trialOf(in.Body))
 		return shownTrial(t), err
 	})
-	handle(a, "rules", "GET /rules/{id}/samples rule-samples Recent events that fit a rule, the newest first", func(ctx context.Context, in *samplesInput) (api.Page[api.Event], error) {
+	handle(a, operation{
+		ID: "rule-samples", Method: http.MethodGet, Path: "/rules/{id}/samples", Status: http.StatusOK,
+		Tag: "rules", Summary: "Recent events that fit a rule, the newest first",
+	}, func(ctx context.Context, in *samplesInput) (api.Page[api.Event], error) {
 		r, err := rulestore.FindRule(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Page[api.Event]{}, err
@@ -149,49 +189,76 @@ func (s *Server) trials(a huma.API) {
 		all, err := eventstore.Events(ctx, s.Store, eventstore.EventFilter{Type: r.Trigger, Scope: r.Scope, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event)}, err
 	})
-	handle(a, "rules", "GET /rules/{id}/look-back look-back What a rule would have done in the last days", func(ctx context.Context, in *lookBackInput) (api.LookBack, error) {
+	handle(a, operation{
+		ID: "look-back", Method: http.MethodGet, Path: "/rules/{id}/look-back", Status: http.StatusOK,
+		Tag: "rules", Summary: "What a rule would have done in the last days",
+	}, func(ctx context.Context, in *lookBackInput) (api.LookBack, error) {
 		b, err := s.Rules.LookBack(ctx, in.ID, time.Now().UTC().AddDate(0, 0, -in.Days))
 		return api.LookBack{
 			Since: b.Since, Events: b.Events, Held: b.Held, Already: b.Already, Unclear: b.Unclear, More: b.More,
 			Would: each(b.Would, func(w rules.WouldFire) api.WouldFire { return api.WouldFire(w) }),
 		}, err
 	})
-	handle(a, "rules", "POST /rules/{id}/catch-up catch-up Let a rule do what the look back showed", func(ctx context.Context, in *withID[api.CatchUp]) (api.CaughtUp, error) {
+	handle(a, operation{
+		ID: "catch-up", Method: http.MethodPost, Path: "/rules/{id}/catch-up", Status: http.StatusOK,
+		Tag: "rules", Summary: "Let a rule do what the look back showed",
+	}, func(ctx context.Context, in *withID[api.CatchUp]) (api.CaughtUp, error) {
 		n, err := s.Rules.CatchUp(ctx, callerOf(ctx).Name, in.ID, in.Body.Since, in.Body.Count)
 		return api.CaughtUp{Events: n}, err
 	})
-	handle(a, "rules", "GET /triggers/{trigger} trigger-schema What conditions, mappings and texts can refer to", func(_ context.Context, in *schemaInput) ([]rule.Attribute, error) {
+	handle(a, operation{
+		ID: "trigger-schema", Method: http.MethodGet, Path: "/triggers/{trigger}", Status: http.StatusOK,
+		Tag: "rules", Summary: "What conditions, mappings and texts can refer to",
+	}, func(_ context.Context, in *schemaInput) ([]rule.Attribute, error) {
 		if err := knownTrigger(in.Trigger); err != nil {
 			return nil, err
 		}
 		return rule.Schema(rule.Trigger(in.Trigger)), nil
 	})
-	handle(a, "rules", "GET /triggers/{trigger}/samples trigger-samples Recent events of a trigger within a scope, the newest first", func(ctx context.Context, in *triggerSamples) (api.Page[api.Event], error) {
+	handle(a, operation{
+		ID: "trigger-samples", Method: http.MethodGet, Path: "/triggers/{trigger}/samples", Status: http.StatusOK,
+		Tag: "rules", Summary: "Recent events of a trigger within a scope, the newest first",
+	}, func(ctx context.Context, in *triggerSamples) (api.Page[api.Event], error) {
 		if err := knownTrigger(in.Trigger); err != nil {
 			return api.Page[api.Event]{}, err
 		}
 		all, err := eventstore.Events(ctx, s.Store, eventstore.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event)}, err
 	})
-	handle(a, "rules", "GET /connections/{id}/choices list-choices What a service has to choose from: the values of an operation's field, or its groups", func(ctx context.Context, in *choicesInput) ([]string, error) {
+	handle(a, operation{
+		ID: "list-choices", Method: http.MethodGet, Path: "/connections/{id}/choices", Status: http.StatusOK,
+		Tag: "rules", Summary: "What a service has to choose from: the values of an operation's field, or its groups",
+	}, func(ctx context.Context, in *choicesInput) ([]string, error) {
 		all, err := s.Rules.Choices(ctx, in.ID, in.Operation, in.Field)
 		return append([]string{}, all...), err
 	})
-	handle(a, "rules", "POST /texts check-text Check a condition, a value or a template while it is being typed", func(ctx context.Context, in *with[api.TextCheck]) (api.TextVerdict, error) {
+	handle(a, operation{
+		ID: "check-text", Method: http.MethodPost, Path: "/texts", Status: http.StatusOK,
+		Tag: "rules", Summary: "Check a condition, a value or a template while it is being typed",
+	}, func(ctx context.Context, in *with[api.TextCheck]) (api.TextVerdict, error) {
 		if err := s.Rules.CheckText(in.Body.Kind, in.Body.Text, in.Body.Trigger); err != nil {
 			return api.TextVerdict{Problem: strings.TrimPrefix(err.Error(), rule.ErrExpression.Error()+": ")}, nil
 		}
 		sample, err := s.Rules.SampleOf(ctx, in.Body.Kind, in.Body.Text, in.Body.Trigger, in.Body.EventID)
 		return api.TextVerdict{Fine: true, Sample: sample}, err
 	})
-	handleEmpty(a, "rules", "POST /check-now check-now Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there", func(ctx context.Context, _ *struct{}) error {
+	handleEmpty(a, operation{
+		ID: "check-now", Method: http.MethodPost, Path: "/check-now", Status: http.StatusNoContent,
+		Tag: "rules", Summary: "Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there",
+	}, func(ctx context.Context, _ *struct{}) error {
 		return errors.Join(s.Deliveries.Inactive(ctx), s.Purchases.Tick(ctx), s.Rules.AskNeeds(ctx, ""))
 	})
-	handle(a, "rules", "GET /test-recipient get-test-recipient Where test sends go", func(ctx context.Context, _ *struct{}) (api.Recipient, error) {
+	handle(a, operation{
+		ID: "get-test-recipient", Method: http.MethodGet, Path: "/test-recipient", Status: http.StatusOK,
+		Tag: "rules", Summary: "Where test sends go",
+	}, func(ctx context.Context, _ *struct{}) (api.Recipient, error) {
 		address, err := s.Rules.TestRecipient(ctx)
 		return api.Recipient{Address: address}, err
 	})
-	handle(a, "rules", "PUT /test-recipient set-test-recipient Say where test sends go", func(ctx context.Context, in *with[api.Recipient]) (api.Recipient, error) {
+	handle(a, operation{
+		ID: "set-test-recipient", Method: http.MethodPut, Path: "/test-recipient", Status: http.StatusOK,
+		Tag: "rules", Summary: "Say where test sends go",
+	}, func(ctx context.Context, in *with[api.Recipient]) (api.Recipient, error) {
 		return in.Body, s.Rules.SetTestRecipient(ctx, callerOf(ctx).Name, in.Body.Address)
 	})
 }
@@ -305,26 +372,41 @@ type keepOperationInput struct {
 }
 
 func (s *Server) servicesOwn(a huma.API) {
-	handle(a, "connections", "GET /connections/{id}/operations list-operations List the operations of a service's own API", func(ctx context.Context, in *byID) ([]api.Operation, error) {
+	handle(a, operation{
+		ID: "list-operations", Method: http.MethodGet, Path: "/connections/{id}/operations", Status: http.StatusOK,
+		Tag: "connections", Summary: "List the operations of a service's own API",
+	}, func(ctx context.Context, in *byID) ([]api.Operation, error) {
 		if _, err := connectionstore.FindConnection(ctx, s.Store, in.ID); err != nil {
 			return nil, err
 		}
 		return connectionstore.Operations(ctx, s.Store, in.ID)
 	})
-	handle(a, "connections", "GET /connections/{id}/operations/{name} get-operation Show an operation", func(ctx context.Context, in *operationInput) (api.Operation, error) {
+	handle(a, operation{
+		ID: "get-operation", Method: http.MethodGet, Path: "/connections/{id}/operations/{name}", Status: http.StatusOK,
+		Tag: "connections", Summary: "Show an operation",
+	}, func(ctx context.Context, in *operationInput) (api.Operation, error) {
 		return connectionstore.FindOperation(ctx, s.Store, in.ID, in.Name)
 	})
-	handle(a, "connections", "PUT /connections/{id}/operations/{name} keep-operation Define an operation, or define it anew", func(ctx context.Context, in *keepOperationInput) (api.Operation, error) {
+	handle(a, operation{
+		ID: "keep-operation", Method: http.MethodPut, Path: "/connections/{id}/operations/{name}", Status: http.StatusOK,
+		Tag: "connections", Summary: "Define an operation, or define it anew",
+	}, func(ctx context.Context, in *keepOperationInput) (api.Operation, error) {
 		in.Body.Name = in.Name
 		if err := s.Rules.KeepOperation(ctx, callerOf(ctx).Name, in.ID, in.Body); err != nil {
 			return api.Operation{}, err
 		}
 		return connectionstore.FindOperation(ctx, s.Store, in.ID, in.Name)
 	})
-	handleEmpty(a, "connections", "DELETE /connections/{id}/operations/{name} drop-operation Remove an operation", func(ctx context.Context, in *operationInput) error {
+	handleEmpty(a, operation{
+		ID: "drop-operation", Method: http.MethodDelete, Path: "/connections/{id}/operations/{name}", Status: http.StatusNoContent,
+		Tag: "connections", Summary: "Remove an operation",
+	}, func(ctx context.Context, in *operationInput) error {
 		return s.Rules.DropOperation(ctx, callerOf(ctx).Name, in.ID, in.Name)
 	})
-	handle(a, "connections", "POST /connections/{id}/operations/{name}/try try-operation Call an operation now, for real", func(ctx context.Context, in *tryOperationInput) (api.OperationTried, error) {
+	handle(a, operation{
+		ID: "try-operation", Method: http.MethodPost, Path: "/connections/{id}/operations/{name}/try", Status: http.StatusOK,
+		Tag: "connections", Summary: "Call an operation now, for real",
+	}, func(ctx context.Context, in *tryOperationInput) (api.OperationTried, error) {
 		t, err := s.Rules.TryOperation(ctx, callerOf(ctx).Name, in.ID, in.Name, in.Body.Values)
 		return api.OperationTried(t), err
 	})

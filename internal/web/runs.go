@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -21,7 +22,10 @@ type runsInput struct {
 }
 
 func (s *Server) runs(a huma.API) {
-	handle(a, "runs", "GET /runs list-runs List runs, the newest first", func(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
+	handle(a, operation{
+		ID: "list-runs", Method: http.MethodGet, Path: "/runs", Status: http.StatusOK,
+		Tag: "runs", Summary: "List runs, the newest first",
+	}, func(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
 		all, err := runstore.Runs(ctx, s.Store, in.Pairing, in.Connection, in.Cursor, in.Limit)
 		if err != nil {
 			return api.Page[api.Run]{}, err
@@ -36,14 +40,20 @@ func (s *Server) runs(a huma.API) {
 		}
 		return page, nil
 	})
-	handle(a, "runs", "POST /runs start-run Do exactly what a preview shows", func(ctx context.Context, in *with[api.NewRun]) (api.Run, error) {
+	handle(a, operation{
+		ID: "start-run", Method: http.MethodPost, Path: "/runs", Status: http.StatusCreated,
+		Tag: "runs", Summary: "Do exactly what a preview shows",
+	}, func(ctx context.Context, in *with[api.NewRun]) (api.Run, error) {
 		r, err := s.Runs.Start(ctx, callerOf(ctx).Name, in.Body.PreviewID, in.Body.Approved, in.Body.Only...)
 		if err != nil {
 			return api.Run{}, err
 		}
 		return s.run(ctx, r)
 	})
-	handle(a, "runs", "GET /runs/{id} get-run Show a run", func(ctx context.Context, in *byID) (api.Run, error) {
+	handle(a, operation{
+		ID: "get-run", Method: http.MethodGet, Path: "/runs/{id}", Status: http.StatusOK,
+		Tag: "runs", Summary: "Show a run",
+	}, func(ctx context.Context, in *byID) (api.Run, error) {
 		r, err := runstore.FindRun(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Run{}, err
@@ -54,35 +64,50 @@ func (s *Server) runs(a huma.API) {
 		}
 		return out, err
 	})
-	handle(a, "runs", "POST /runs/{id}/revert revert-run Show how a run's effect would be undone", func(ctx context.Context, in *byID) (api.Preview, error) {
+	handle(a, operation{
+		ID: "revert-run", Method: http.MethodPost, Path: "/runs/{id}/revert", Status: http.StatusOK,
+		Tag: "runs", Summary: "Show how a run's effect would be undone",
+	}, func(ctx context.Context, in *byID) (api.Preview, error) {
 		p, err := s.Runs.Revert(ctx, in.ID)
 		if err != nil {
 			return api.Preview{}, err
 		}
 		return s.preview(ctx, p)
 	})
-	handle(a, "runs", "GET /runs/{id}/changes list-changes Everybody in a run, with outcome and reason", func(ctx context.Context, in *byID) (api.Page[api.Change], error) {
+	handle(a, operation{
+		ID: "list-changes", Method: http.MethodGet, Path: "/runs/{id}/changes", Status: http.StatusOK,
+		Tag: "runs", Summary: "Everybody in a run, with outcome and reason",
+	}, func(ctx context.Context, in *byID) (api.Page[api.Change], error) {
 		if _, err := runstore.FindRun(ctx, s.Store, in.ID); err != nil {
 			return api.Page[api.Change]{}, err
 		}
 		all, err := runstore.Changes(ctx, s.Store, in.ID)
 		return api.Page[api.Change]{Items: each(all, change)}, err
 	})
-	handle(a, "runs", "GET /runs/{id}/differences list-differences Whose records a read changed, and which of their fields", func(ctx context.Context, in *byID) (api.Differences, error) {
+	handle(a, operation{
+		ID: "list-differences", Method: http.MethodGet, Path: "/runs/{id}/differences", Status: http.StatusOK,
+		Tag: "runs", Summary: "Whose records a read changed, and which of their fields",
+	}, func(ctx context.Context, in *byID) (api.Differences, error) {
 		if _, err := runstore.FindRun(ctx, s.Store, in.ID); err != nil {
 			return api.Differences{}, err
 		}
 		list, more, err := mirror.Differences(ctx, s.Store, in.ID)
 		return api.Differences{Items: each(list, func(d mirror.Difference) api.Difference { return api.Difference(d) }), More: more}, err
 	})
-	handle(a, "runs", "POST /runs/{id}/cancel cancel-run Stop a run; what it has done is kept", func(ctx context.Context, in *byID) (api.Run, error) {
+	handle(a, operation{
+		ID: "cancel-run", Method: http.MethodPost, Path: "/runs/{id}/cancel", Status: http.StatusOK,
+		Tag: "runs", Summary: "Stop a run; what it has done is kept",
+	}, func(ctx context.Context, in *byID) (api.Run, error) {
 		r, err := s.Runs.Cancel(ctx, callerOf(ctx).Name, in.ID)
 		if err != nil {
 			return api.Run{}, err
 		}
 		return s.run(ctx, r)
 	})
-	handle(a, "runs", "POST /runs/{id}/resume resume-run Go on with a run that failed or was stopped half-way", func(ctx context.Context, in *byID) (api.Run, error) {
+	handle(a, operation{
+		ID: "resume-run", Method: http.MethodPost, Path: "/runs/{id}/resume", Status: http.StatusOK,
+		Tag: "runs", Summary: "Go on with a run that failed or was stopped half-way",
+	}, func(ctx context.Context, in *byID) (api.Run, error) {
 		r, err := s.Runs.Resume(ctx, callerOf(ctx).Name, in.ID)
 		if err != nil {
 			return api.Run{}, err

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"net/http"
 	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -39,7 +40,10 @@ type sectionsInput struct {
 }
 
 func (s *Server) sections(a huma.API) {
-	handle(a, "sections", "GET /sections list-sections List sections with their state", func(ctx context.Context, in *sectionsInput) (api.SectionPage, error) {
+	handle(a, operation{
+		ID: "list-sections", Method: http.MethodGet, Path: "/sections", Status: http.StatusOK,
+		Tag: "sections", Summary: "List sections with their state",
+	}, func(ctx context.Context, in *sectionsInput) (api.SectionPage, error) {
 		f, err := in.filter()
 		if err != nil {
 			return api.SectionPage{}, err
@@ -54,16 +58,25 @@ func (s *Server) sections(a huma.API) {
 			Hidden: each(list.Hidden, func(l pairings.HiddenCount) api.HiddenCount { return api.HiddenCount(l) }),
 		}, err
 	})
-	handle(a, "sections", "GET /sections/hidden get-hiding-rules Rules that leave sections out of lists", func(ctx context.Context, _ *struct{}) ([]visibility.SectionRule, error) {
+	handle(a, operation{
+		ID: "get-hiding-rules", Method: http.MethodGet, Path: "/sections/hidden", Status: http.StatusOK,
+		Tag: "sections", Summary: "Rules that leave sections out of lists",
+	}, func(ctx context.Context, _ *struct{}) ([]visibility.SectionRule, error) {
 		return s.Pairings.HidingRules(ctx)
 	})
-	handle(a, "sections", "PUT /sections/hidden edit-hiding-rules Change the rules that leave sections out of lists", func(ctx context.Context, in *with[[]visibility.SectionRule]) ([]visibility.SectionRule, error) {
+	handle(a, operation{
+		ID: "edit-hiding-rules", Method: http.MethodPut, Path: "/sections/hidden", Status: http.StatusOK,
+		Tag: "sections", Summary: "Change the rules that leave sections out of lists",
+	}, func(ctx context.Context, in *with[[]visibility.SectionRule]) ([]visibility.SectionRule, error) {
 		if err := s.Pairings.SetHidingRules(ctx, callerOf(ctx).Name, in.Body); err != nil {
 			return nil, err
 		}
 		return s.Pairings.HidingRules(ctx)
 	})
-	handle(a, "sections", "GET /board board Every section by state", func(ctx context.Context, in *SectionFilter) (api.Board, error) {
+	handle(a, operation{
+		ID: "board", Method: http.MethodGet, Path: "/board", Status: http.StatusOK,
+		Tag: "sections", Summary: "Every section by state",
+	}, func(ctx context.Context, in *SectionFilter) (api.Board, error) {
 		f, err := in.filter()
 		if err != nil {
 			return api.Board{}, err

@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -28,7 +29,10 @@ type stagePlanPeopleInput struct {
 }
 
 func (s *Server) stagePlans(a huma.API) {
-	handle(a, "stages", "GET /stage-plans list-stage-plans List stage plans and how far their people have come", func(ctx context.Context, _ *struct{}) (api.Page[api.StagePlan], error) {
+	handle(a, operation{
+		ID: "list-stage-plans", Method: http.MethodGet, Path: "/stage-plans", Status: http.StatusOK,
+		Tag: "stages", Summary: "List stage plans and how far their people have come",
+	}, func(ctx context.Context, _ *struct{}) (api.Page[api.StagePlan], error) {
 		all, err := stagestore.StagePlans(ctx, s.Store)
 		out := api.Page[api.StagePlan]{Items: []api.StagePlan{}}
 		for _, p := range all {
@@ -40,15 +44,24 @@ func (s *Server) stagePlans(a huma.API) {
 		}
 		return out, err
 	})
-	handleTagged(a, "stages", "GET /stage-plans/{id} get-stage-plan Show a stage plan", func(ctx context.Context, in *byID) (api.StagePlan, int, error) {
+	handleTagged(a, operation{
+		ID: "get-stage-plan", Method: http.MethodGet, Path: "/stage-plans/{id}", Status: http.StatusOK,
+		Tag: "stages", Summary: "Show a stage plan",
+	}, func(ctx context.Context, in *byID) (api.StagePlan, int, error) {
 		p, err := stagestore.FindStagePlan(ctx, s.Store, in.ID)
 		return s.taggedStagePlan(ctx, p, err)
 	})
-	handleTagged(a, "stages", "POST /stage-plans make-stage-plan Make a stage plan, which is off at first", func(ctx context.Context, in *with[api.NewStagePlan]) (api.StagePlan, int, error) {
+	handleTagged(a, operation{
+		ID: "make-stage-plan", Method: http.MethodPost, Path: "/stage-plans", Status: http.StatusCreated,
+		Tag: "stages", Summary: "Make a stage plan, which is off at first",
+	}, func(ctx context.Context, in *with[api.NewStagePlan]) (api.StagePlan, int, error) {
 		p, err := s.Stages.Save(ctx, callerOf(ctx).Name, "", 0, stagePlanOf(in.Body))
 		return s.taggedStagePlan(ctx, p, err)
 	})
-	handleTagged(a, "stages", "PUT /stage-plans/{id} edit-stage-plan Change a stage plan", func(ctx context.Context, in *edit[api.NewStagePlan]) (api.StagePlan, int, error) {
+	handleTagged(a, operation{
+		ID: "edit-stage-plan", Method: http.MethodPut, Path: "/stage-plans/{id}", Status: http.StatusOK,
+		Tag: "stages", Summary: "Change a stage plan",
+	}, func(ctx context.Context, in *edit[api.NewStagePlan]) (api.StagePlan, int, error) {
 		v, err := version(in.IfMatch)
 		if err != nil {
 			return api.StagePlan{}, 0, err
@@ -56,21 +69,33 @@ func (s *Server) stagePlans(a huma.API) {
 		p, err := s.Stages.Save(ctx, callerOf(ctx).Name, in.ID, v, stagePlanOf(in.Body))
 		return s.taggedStagePlan(ctx, p, err)
 	})
-	handleTagged(a, "stages", "POST /stage-plans/{id}/switch switch-stage-plan Switch a stage plan on or off", func(ctx context.Context, in *withID[api.Switch]) (api.StagePlan, int, error) {
+	handleTagged(a, operation{
+		ID: "switch-stage-plan", Method: http.MethodPost, Path: "/stage-plans/{id}/switch", Status: http.StatusOK,
+		Tag: "stages", Summary: "Switch a stage plan on or off",
+	}, func(ctx context.Context, in *withID[api.Switch]) (api.StagePlan, int, error) {
 		p, err := s.Stages.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On)
 		return s.taggedStagePlan(ctx, p, err)
 	})
-	handleEmpty(a, "stages", "DELETE /stage-plans/{id} remove-stage-plan Remove a stage plan that is off; what it recorded and awarded stays", func(ctx context.Context, in *byID) error {
+	handleEmpty(a, operation{
+		ID: "remove-stage-plan", Method: http.MethodDelete, Path: "/stage-plans/{id}", Status: http.StatusNoContent,
+		Tag: "stages", Summary: "Remove a stage plan that is off; what it recorded and awarded stays",
+	}, func(ctx context.Context, in *byID) error {
 		return s.Stages.Remove(ctx, callerOf(ctx).Name, in.ID)
 	})
-	handle(a, "stages", "POST /stage-plans/preview preview-stage-plan What a stage plan would find were it on", func(ctx context.Context, in *with[api.StagePlanDraft]) (api.StagePlanPreview, error) {
+	handle(a, operation{
+		ID: "preview-stage-plan", Method: http.MethodPost, Path: "/stage-plans/preview", Status: http.StatusOK,
+		Tag: "stages", Summary: "What a stage plan would find were it on",
+	}, func(ctx context.Context, in *with[api.StagePlanDraft]) (api.StagePlanPreview, error) {
 		p, err := s.Stages.Preview(ctx, in.Body.ID, stagePlanOf(in.Body.NewStagePlan))
 		return api.StagePlanPreview{
 			People: p.People, Finished: p.Finished, Badges: p.Badges,
 			Stages: each(p.Stages, func(x stages.StagePreview) api.StagePreview { return api.StagePreview(x) }),
 		}, err
 	})
-	handle(a, "stages", "GET /stage-plans/{id}/group stage-plan-group How far a group has come", func(ctx context.Context, in *groupInput) (api.StagePlanGroup, error) {
+	handle(a, operation{
+		ID: "stage-plan-group", Method: http.MethodGet, Path: "/stage-plans/{id}/group", Status: http.StatusOK,
+		Tag: "stages", Summary: "How far a group has come",
+	}, func(ctx context.Context, in *groupInput) (api.StagePlanGroup, error) {
 		p, err := stagestore.FindStagePlan(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.StagePlanGroup{}, err
@@ -82,7 +107,10 @@ func (s *Server) stagePlans(a huma.API) {
 		takes, err := s.Stages.Takes(ctx, p)
 		return shownGroup(p, g, takes), err
 	})
-	handle(a, "stages", "GET /stage-plans/{id}/people stage-plan-people The people of a stage plan by name", func(ctx context.Context, in *stagePlanPeopleInput) (api.Page[api.StagePlanPerson], error) {
+	handle(a, operation{
+		ID: "stage-plan-people", Method: http.MethodGet, Path: "/stage-plans/{id}/people", Status: http.StatusOK,
+		Tag: "stages", Summary: "The people of a stage plan by name",
+	}, func(ctx context.Context, in *stagePlanPeopleInput) (api.Page[api.StagePlanPerson], error) {
 		p, err := stagestore.FindStagePlan(ctx, s.Store, in.ID)
 		if err != nil {
 			return api.Page[api.StagePlanPerson]{}, err
@@ -95,7 +123,10 @@ func (s *Server) stagePlans(a huma.API) {
 			Next:  last(all, in.Limit, func(c stagestore.StagePlanPerson) string { return c.PersonID }),
 		}, err
 	})
-	handle(a, "people", "GET /people/{id}/stage-plans person-stage-plans Where a person stands in every stage plan that is on", func(ctx context.Context, in *byID) ([]api.PersonStagePlan, error) {
+	handle(a, operation{
+		ID: "person-stage-plans", Method: http.MethodGet, Path: "/people/{id}/stage-plans", Status: http.StatusOK,
+		Tag: "people", Summary: "Where a person stands in every stage plan that is on",
+	}, func(ctx context.Context, in *byID) ([]api.PersonStagePlan, error) {
 		all, err := s.Stages.Of(ctx, in.ID)
 		return each(all, personStagePlan), err
 	})

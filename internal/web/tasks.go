@@ -28,17 +28,29 @@ type tasksInput struct {
 }
 
 func (s *Server) tasks(a huma.API) {
-	handle(a, "tasks", "GET /tasks list-tasks List what rules gave people to do, the most urgent first", func(ctx context.Context, in *tasksInput) (api.Page[api.Task], error) {
+	handle(a, operation{
+		ID: "list-tasks", Method: http.MethodGet, Path: "/tasks", Status: http.StatusOK,
+		Tag: "tasks", Summary: "List what rules gave people to do, the most urgent first",
+	}, func(ctx context.Context, in *tasksInput) (api.Page[api.Task], error) {
 		all, err := taskstore.Tasks(ctx, s.Store, in.Done, in.Limit)
 		return api.Page[api.Task]{Items: each(all, shownTask)}, err
 	})
-	handleEmpty(a, "tasks", "POST /tasks/{id}/done end-task Mark a task as done", func(ctx context.Context, in *byID) error {
+	handleEmpty(a, operation{
+		ID: "end-task", Method: http.MethodPost, Path: "/tasks/{id}/done", Status: http.StatusNoContent,
+		Tag: "tasks", Summary: "Mark a task as done",
+	}, func(ctx context.Context, in *byID) error {
 		return s.Rules.EndTask(ctx, callerOf(ctx).Name, in.ID, true)
 	})
-	handleEmpty(a, "tasks", "POST /tasks/{id}/open reopen-task Open a task again", func(ctx context.Context, in *byID) error {
+	handleEmpty(a, operation{
+		ID: "reopen-task", Method: http.MethodPost, Path: "/tasks/{id}/open", Status: http.StatusNoContent,
+		Tag: "tasks", Summary: "Open a task again",
+	}, func(ctx context.Context, in *byID) error {
 		return s.Rules.EndTask(ctx, callerOf(ctx).Name, in.ID, false)
 	})
-	handle(a, "sheets", "GET /sheets list-sheets List the sheets that rules fill", func(ctx context.Context, _ *struct{}) ([]deliverystore.Sheet, error) {
+	handle(a, operation{
+		ID: "list-sheets", Method: http.MethodGet, Path: "/sheets", Status: http.StatusOK,
+		Tag: "sheets", Summary: "List the sheets that rules fill",
+	}, func(ctx context.Context, _ *struct{}) ([]deliverystore.Sheet, error) {
 		return deliverystore.Sheets(ctx, s.Store)
 	})
 }
