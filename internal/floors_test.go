@@ -213,3 +213,33 @@ func TestWhereGORMIsLeftOut(t *testing.T) {
 	}
 	assert.LessOrEqual(t, total, 25)
 }
+
+// Handlers ask use cases, which ask the store.
+func TestHandlersAskUseCases(t *testing.T) {
+	files, err := filepath.Glob("web/*.go")
+	require.NoError(t, err)
+	deeper, err := filepath.Glob("web/*/*.go")
+	require.NoError(t, err)
+	calls := 0
+	for _, path := range append(files, deeper...) {
+		if strings.HasSuffix(path, "_test.go") {
+			continue
+		}
+		set := token.NewFileSet()
+		tree, err := parser.ParseFile(set, path, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(tree, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok {
+				return true
+			}
+			calls++
+			name := types.ExprString(call.Fun)
+			of, _, _ := strings.Cut(name, ".")
+			asked := strings.HasSuffix(of, "store") && of != "pgxstore" || of == "mirror" || strings.HasSuffix(name, ".InTx")
+			assert.False(t, asked && len(call.Args) > 0, "%s: %s", set.Position(call.Pos()), name)
+			return true
+		})
+	}
+	assert.Greater(t, calls, 1000)
+}

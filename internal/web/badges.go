@@ -21,7 +21,7 @@ func (s *Server) badges(a huma.API) {
 		ID: "list-issuers", Method: http.MethodGet, Path: "/issuers", Status: http.StatusOK,
 		Tag: "badges", Summary: "List issuers",
 	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Issuer], error) {
-		all, err := badgestore.Issuers(ctx, s.Store)
+		all, err := s.Badges.Issuers(ctx)
 		return api.Page[api.Issuer]{Items: each(all, s.issuer)}, err
 	})
 	handle(a, operation{
@@ -47,7 +47,7 @@ func (s *Server) badges(a huma.API) {
 		ID: "list-badges", Method: http.MethodGet, Path: "/badges", Status: http.StatusOK,
 		Tag: "badges", Summary: "List badges",
 	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
-		all, err := badgestore.Badges(ctx, s.Store)
+		all, err := s.Badges.Badges(ctx)
 		return api.Page[api.Badge]{Items: each(all, shownBadge)}, err
 	})
 	handle(a, operation{
@@ -61,7 +61,7 @@ func (s *Server) badges(a huma.API) {
 		ID: "list-awards", Method: http.MethodGet, Path: "/awards", Status: http.StatusOK,
 		Tag: "badges", Summary: "List awards, the newest first",
 	}, func(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
-		all, err := badgestore.Awards(ctx, s.Store, in.Badge, in.Person, in.Cursor, in.Limit)
+		all, err := s.Badges.Awards(ctx, in.Badge, in.Person, in.Cursor, in.Limit)
 		return api.Page[api.Award]{Items: each(all, s.shownAward), Next: last(all, in.Limit, func(x badgestore.ListedAward) string { return x.ID })}, err
 	})
 	handle(a, operation{
@@ -71,7 +71,7 @@ func (s *Server) badges(a huma.API) {
 		if _, err := s.Badges.Revoke(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason); err != nil {
 			return api.Award{}, err
 		}
-		x, err := badgestore.FindListedAward(ctx, s.Store, in.ID)
+		x, err := s.Badges.FindListedAward(ctx, in.ID)
 		return s.shownAward(x), err
 	})
 	handle(a, operation{
@@ -81,7 +81,7 @@ func (s *Server) badges(a huma.API) {
 		if _, err := s.Badges.Restore(ctx, callerOf(ctx).Name, in.ID); err != nil {
 			return api.Award{}, err
 		}
-		x, err := badgestore.FindListedAward(ctx, s.Store, in.ID)
+		x, err := s.Badges.FindListedAward(ctx, in.ID)
 		return s.shownAward(x), err
 	})
 }

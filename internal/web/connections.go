@@ -14,7 +14,6 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/connectionstore"
-	"kanban/internal/store/runstore"
 	"kanban/internal/wire/api"
 )
 
@@ -35,9 +34,9 @@ func (s *Server) connections(a huma.API) {
 		var all []connectionstore.Connection
 		var err error
 		if in.Removed {
-			all, err = connectionstore.RemovedConnections(ctx, s.Store)
+			all, err = s.Connections.RemovedConnections(ctx)
 		} else {
-			all, err = connectionstore.Connections(ctx, s.Store)
+			all, err = s.Connections.Connections(ctx)
 		}
 		page := api.Page[api.Connection]{Items: []api.Connection{}}
 		for _, c := range all {
@@ -53,7 +52,7 @@ func (s *Server) connections(a huma.API) {
 		ID: "get-connection", Method: http.MethodGet, Path: "/connections/{id}", Status: http.StatusOK,
 		Tag: "connections", Summary: "Show a connection",
 	}, func(ctx context.Context, in *byID) (api.Connection, int, error) {
-		c, err := connectionstore.FindConnection(ctx, s.Store, in.ID)
+		c, err := s.Connections.FindConnection(ctx, in.ID)
 		if err != nil {
 			return api.Connection{}, 0, err
 		}
@@ -99,11 +98,11 @@ func (s *Server) connections(a huma.API) {
 		ID: "preview-removal", Method: http.MethodGet, Path: "/connections/{id}/removal", Status: http.StatusOK,
 		Tag: "connections", Summary: "What removing a connection would hide and stop",
 	}, func(ctx context.Context, in *byID) (api.Removal, error) {
-		c, err := connectionstore.FindConnection(ctx, s.Store, in.ID)
+		c, err := s.Connections.FindConnection(ctx, in.ID)
 		if err != nil {
 			return api.Removal{}, err
 		}
-		all, err := connectionstore.Dependents(ctx, s.Store, in.ID)
+		all, err := s.Connections.Dependents(ctx, in.ID)
 		return api.Removal{Name: c.Name, Summary: connections.Describe(all), Dependents: each(all, func(d connectionstore.Dependent) api.Dependent { return api.Dependent(d) })}, err
 	})
 	handleEmpty(a, operation{
@@ -217,7 +216,7 @@ func (s *Server) connection(ctx context.Context, c connectionstore.Connection) (
 	if !adapter.IsRegister(c.Kind) {
 		return out, nil
 	}
-	runs, err := runstore.Runs(ctx, s.Store, "", c.ID, "", 1)
+	runs, err := s.Runs.Runs(ctx, "", c.ID, "", 1)
 	if err == nil && len(runs) > 0 {
 		var r api.Run
 		r, err = s.run(ctx, runs[0])

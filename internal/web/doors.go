@@ -10,7 +10,6 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/app/access"
 	"kanban/internal/core/finding"
-	"kanban/internal/store/db"
 	"kanban/internal/wire/api"
 )
 
@@ -78,7 +77,7 @@ func (s *Server) installation(a huma.API) {
 			return err
 		}
 		// Pages that listen under it stop, whichever replica they are at.
-		return s.Store.InTx(ctx, func(tx *db.Tx) error { return tx.Announce(ctx, signedOut, signHash(ended)) })
+		return s.Access.Announce(ctx, signedOut, signHash(ended))
 	})
 	handle(a, operation{
 		ID: "make-token", Method: http.MethodPost, Path: "/tokens", Status: http.StatusCreated,

@@ -47,14 +47,14 @@ func (s *Server) events(a huma.API) {
 		ID: "list-events", Method: http.MethodGet, Path: "/events", Status: http.StatusOK,
 		Tag: "events", Summary: "List events, the newest first",
 	}, func(ctx context.Context, in *eventsInput) (api.Page[api.Event], error) {
-		all, err := eventstore.Events(ctx, s.Store, eventstore.EventFilter{Type: in.Type, PersonID: in.Person, SectionID: in.Section, Before: in.Cursor, Limit: in.Limit})
+		all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Type, PersonID: in.Person, SectionID: in.Section, Before: in.Cursor, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event), Next: last(all, in.Limit, func(e eventstore.ListedEvent) string { return e.ID })}, err
 	})
 	handle(a, operation{
 		ID: "list-deliveries", Method: http.MethodGet, Path: "/deliveries", Status: http.StatusOK,
 		Tag: "events", Summary: "List deliveries, the newest first",
 	}, func(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
-		all, err := deliverystore.Deliveries(ctx, s.Store, deliverystore.DeliveryFilter{
+		all, err := s.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{
 			EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, StagePlanID: in.StagePlan, PersonID: in.Person, SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until, Before: in.Cursor, Limit: in.Limit,
 		})
 		return api.Page[api.Delivery]{Items: each(all, delivery), Next: last(all, in.Limit, func(d deliverystore.ListedDelivery) string { return d.ID })}, err
@@ -63,10 +63,10 @@ func (s *Server) events(a huma.API) {
 		ID: "list-attempts", Method: http.MethodGet, Path: "/deliveries/{id}/attempts", Status: http.StatusOK,
 		Tag: "events", Summary: "Every try of a delivery",
 	}, func(ctx context.Context, in *byID) ([]api.Attempt, error) {
-		if _, err := deliverystore.FindDelivery(ctx, s.Store, in.ID); err != nil {
+		if _, err := s.Deliveries.FindDelivery(ctx, in.ID); err != nil {
 			return nil, err
 		}
-		all, err := deliverystore.Attempts(ctx, s.Store, in.ID)
+		all, err := s.Deliveries.Attempts(ctx, in.ID)
 		return each(all, func(a deliverystore.Attempt) api.Attempt {
 			return api.Attempt{Number: a.Number, StartedAt: a.StartedAt, Millis: a.Millis, Status: a.Status, Request: a.Request, Answer: a.Answer, Error: a.Error}
 		}), err
@@ -100,7 +100,7 @@ func (s *Server) events(a huma.API) {
 		ID: "list-courses", Method: http.MethodGet, Path: "/courses", Status: http.StatusOK,
 		Tag: "courses", Summary: "List courses",
 	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
-		all, err := learningstore.Courses(ctx, s.Store)
+		all, err := s.Outlines.Courses(ctx)
 		return api.Page[api.Course]{Items: each(all, func(c learningstore.Course) api.Course {
 			return api.Course{ID: c.ID, Title: c.Title, Code: c.Code, Activities: c.OutlineSize}
 		})}, err
@@ -109,7 +109,7 @@ func (s *Server) events(a huma.API) {
 		ID: "get-outline", Method: http.MethodGet, Path: "/courses/{id}/outline", Status: http.StatusOK,
 		Tag: "courses", Summary: "Show a course's outline",
 	}, func(ctx context.Context, in *byID) (api.Outline, error) {
-		return learningstore.Outline(ctx, s.Store, in.ID)
+		return s.Outlines.Outline(ctx, in.ID)
 	})
 	handleEmpty(a, operation{
 		ID: "set-outline", Method: http.MethodPut, Path: "/courses/{id}/outline", Status: http.StatusNoContent,

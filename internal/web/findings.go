@@ -73,20 +73,20 @@ func (s *Server) findings(a huma.API) {
 		if err != nil {
 			return api.Page[api.RosterLine]{}, err
 		}
-		if _, err := rosterstore.FindSection(ctx, s.Store, in.ID); err != nil {
+		if _, err := s.Registers.FindSection(ctx, in.ID); err != nil {
 			return api.Page[api.RosterLine]{}, err
 		}
-		list, err := rosterstore.RosterOn(ctx, s.Store, in.ID, at)
+		list, err := s.Registers.RosterOn(ctx, in.ID, at)
 		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
 	})
 	handle(a, operation{
 		ID: "list-movements", Method: http.MethodGet, Path: "/sections/{id}/movements", Status: http.StatusOK,
 		Tag: "sections", Summary: "Who joined and left a section since it was first read",
 	}, func(ctx context.Context, in *byID) (api.Page[api.RosterLine], error) {
-		if _, err := rosterstore.FindSection(ctx, s.Store, in.ID); err != nil {
+		if _, err := s.Registers.FindSection(ctx, in.ID); err != nil {
 			return api.Page[api.RosterLine]{}, err
 		}
-		list, err := rosterstore.Movements(ctx, s.Store, in.ID, 500)
+		list, err := s.Registers.Movements(ctx, in.ID, 500)
 		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
 	})
 	handle(a, operation{

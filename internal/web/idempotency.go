@@ -67,7 +67,7 @@ const patience = 15 * time.Second
 func (s *Server) claim(ctx context.Context, key string, request []byte) (claimed bool, kept accessstore.KeptAnswer, err error) {
 	until := time.Now().Add(patience)
 	for {
-		claimed, kept, err = accessstore.ClaimAnswer(ctx, s.Store, key, request)
+		claimed, kept, err = s.Access.ClaimAnswer(ctx, key, request)
 		if err != nil || claimed || kept.Status != nil || !bytes.Equal(kept.Request, request) || time.Now().After(until) {
 			return claimed, kept, err
 		}
@@ -96,10 +96,10 @@ func (s *Server) first(w http.ResponseWriter, r *http.Request, next http.Handler
 				}
 			}
 			if kept.Body, err = s.Store.Seal(append([]byte{'\n'}, answer.body.Bytes()...), "answer/"+kept.Key); err == nil {
-				err = accessstore.KeepAnswer(ctx, s.Store, kept)
+				err = s.Access.KeepAnswer(ctx, kept)
 			}
 		} else {
-			err = accessstore.FreeAnswer(ctx, s.Store, kept)
+			err = s.Access.FreeAnswer(ctx, kept)
 		}
 		if err != nil {
 			s.Log.Warn("keeping an answer", "cause", err.Error())

@@ -82,9 +82,9 @@ func (s *Server) linking(a huma.API) {
 		var all []linkstore.LinkedSet
 		var err error
 		if in.Unlinked {
-			all, err = linkstore.UnlinkedSets(ctx, s.Store)
+			all, err = s.Linking.UnlinkedSets(ctx)
 		} else {
-			all, err = linkstore.LinkedSets(ctx, s.Store)
+			all, err = s.Linking.LinkedSets(ctx)
 		}
 		out := []api.LinkedSet{}
 		for _, x := range all {
@@ -253,7 +253,7 @@ func (s *Server) set(ctx context.Context, id string) (api.LinkedSet, error) {
 	out.Targets = each(x.Pairings, func(p pairingstore.Pairing) api.SetTarget {
 		return api.SetTarget{PairingID: p.ID, Target: p.TargetName}
 	})
-	copies, err := linkstore.SafetyCopies(ctx, s.Store, id)
+	copies, err := s.Linking.SafetyCopies(ctx, id)
 	out.Copies = each(copies, func(c linkstore.SafetyCopy) api.CopyRef {
 		return api.CopyRef{ID: c.ID, People: c.People, Results: c.Results, CreatedAt: c.CreatedAt}
 	})
@@ -263,7 +263,7 @@ func (s *Server) set(ctx context.Context, id string) (api.LinkedSet, error) {
 // safetyCopy serves the rosters and results as they were before sections were linked, or a
 // set was changed.
 func (s *Server) safetyCopy(w http.ResponseWriter, r *http.Request) {
-	kept, err := linkstore.FindSafetyCopy(r.Context(), s.Store, chi.URLParam(r, "id"))
+	kept, err := s.Linking.FindSafetyCopy(r.Context(), chi.URLParam(r, "id"))
 	if err != nil {
 		s.missing(w, err)
 		return

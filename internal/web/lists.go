@@ -8,7 +8,6 @@ import (
 
 	"kanban/internal/app/lists"
 	"kanban/internal/core/roster"
-	"kanban/internal/store/linkstore"
 	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/rosterstore"
 	"kanban/internal/wire/api"
@@ -24,7 +23,7 @@ func (s *Server) lists(a huma.API) {
 		ID: "list-people-lists", Method: http.MethodGet, Path: "/people-lists", Status: http.StatusOK,
 		Tag: "sections", Summary: "Lists of people that can be paired like a section",
 	}, func(ctx context.Context, in *Paging) (api.Page[api.PeopleList], error) {
-		all, err := rosterstore.PeopleLists(ctx, s.Store)
+		all, err := s.Registers.PeopleLists(ctx)
 		if err != nil {
 			return api.Page[api.PeopleList]{}, err
 		}
@@ -50,7 +49,7 @@ func (s *Server) lists(a huma.API) {
 		ID: "get-people-list", Method: http.MethodGet, Path: "/people-lists/{id}", Status: http.StatusOK,
 		Tag: "sections", Summary: "Show a people list",
 	}, func(ctx context.Context, in *byID) (api.PeopleList, int, error) {
-		l, err := rosterstore.FindPeopleList(ctx, s.Store, in.ID)
+		l, err := s.Registers.FindPeopleList(ctx, in.ID)
 		return s.shownList(ctx, l, err)
 	})
 	handleTagged(a, operation{
@@ -74,10 +73,10 @@ func (s *Server) lists(a huma.API) {
 		ID: "list-people-of-list", Method: http.MethodGet, Path: "/people-lists/{id}/people", Status: http.StatusOK,
 		Tag: "sections", Summary: "Who is on a people list now",
 	}, func(ctx context.Context, in *listedInput) (api.Page[api.Listed], error) {
-		if _, err := rosterstore.FindPeopleList(ctx, s.Store, in.ID); err != nil {
+		if _, err := s.Registers.FindPeopleList(ctx, in.ID); err != nil {
 			return api.Page[api.Listed]{}, err
 		}
-		all, err := rosterstore.PeopleOf(ctx, s.Store, in.ID)
+		all, err := s.Registers.PeopleOf(ctx, in.ID)
 		if err != nil {
 			return api.Page[api.Listed]{}, err
 		}
@@ -90,7 +89,7 @@ func (s *Server) lists(a huma.API) {
 		ID: "list-organisations", Method: http.MethodGet, Path: "/organisations", Status: http.StatusOK,
 		Tag: "sections", Summary: "Organisations of the registers",
 	}, func(ctx context.Context, in *Paging) (api.Page[api.Organisation], error) {
-		all, err := rosterstore.Orgs(ctx, s.Store)
+		all, err := s.Registers.Orgs(ctx)
 		if err != nil {
 			return api.Page[api.Organisation]{}, err
 		}
@@ -110,11 +109,11 @@ func (s *Server) shownList(ctx context.Context, l rosterstore.PeopleList, err er
 }
 
 func (s *Server) peopleList(ctx context.Context, l rosterstore.PeopleList) (api.PeopleList, error) {
-	x, err := rosterstore.FindSection(ctx, s.Store, l.ID)
+	x, err := s.Registers.FindSection(ctx, l.ID)
 	if err != nil {
 		return api.PeopleList{}, err
 	}
-	pairings, err := linkstore.PairingsOfSections(ctx, s.Store, []string{l.ID})
+	pairings, err := s.Linking.PairingsOfSections(ctx, []string{l.ID})
 	return api.PeopleList{
 		ID: l.ID, Kind: l.Kind, Name: l.Name, ConnectionID: l.ConnectionID, Learners: x.Learners, Teachers: x.Teachers, Gone: x.Gone,
 		Targets: each(pairings, func(p pairingstore.Pairing) string { return p.TargetName }), MadeBy: l.MadeBy, CreatedAt: l.CreatedAt, Version: l.Version,

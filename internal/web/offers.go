@@ -25,7 +25,7 @@ func (s *Server) offers(a huma.API) {
 		ID: "list-offers", Method: http.MethodGet, Path: "/offers", Status: http.StatusOK,
 		Tag: "access", Summary: "List offers and whom they give access",
 	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Offer], error) {
-		all, err := purchasestore.Offers(ctx, s.Store)
+		all, err := s.Purchases.Offers(ctx)
 		if err != nil {
 			return api.Page[api.Offer]{}, err
 		}
@@ -36,7 +36,7 @@ func (s *Server) offers(a huma.API) {
 		ID: "get-offer", Method: http.MethodGet, Path: "/offers/{id}", Status: http.StatusOK,
 		Tag: "access", Summary: "Show an offer",
 	}, func(ctx context.Context, in *byID) (api.Offer, int, error) {
-		o, err := purchasestore.FindOffer(ctx, s.Store, in.ID)
+		o, err := s.Purchases.FindOffer(ctx, in.ID)
 		return s.taggedOffer(ctx, o, err)
 	})
 	handleTagged(a, operation{
@@ -87,7 +87,7 @@ func (s *Server) offers(a huma.API) {
 		ID: "list-accesses", Method: http.MethodGet, Path: "/accesses", Status: http.StatusOK,
 		Tag: "access", Summary: "List what was bought and what was given by hand, one purchase a line, the newest first",
 	}, func(ctx context.Context, in *accessesInput) (api.Page[api.Access], error) {
-		all, err := purchasestore.Accesses(ctx, s.Store, purchasestore.AccessFilter{OfferID: in.Offer, PersonID: in.Person, Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit})
+		all, err := s.Purchases.Accesses(ctx, purchasestore.AccessFilter{OfferID: in.Offer, PersonID: in.Person, Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit})
 		return api.Page[api.Access]{Items: each(all, s.shownAccess), Next: last(all, in.Limit, func(x purchasestore.ListedAccess) string { return x.ID })}, err
 	})
 	handle(a, operation{
@@ -113,7 +113,7 @@ func (s *Server) offers(a huma.API) {
 		ID: "list-unmapped", Method: http.MethodGet, Path: "/unmapped", Status: http.StatusOK,
 		Tag: "access", Summary: "What was bought and leads nowhere",
 	}, func(ctx context.Context, _ *struct{}) ([]api.Unmapped, error) {
-		all, err := purchasestore.UnmappedOffers(ctx, s.Store)
+		all, err := s.Purchases.UnmappedOffers(ctx)
 		return each(all, func(u purchasestore.Unmapped) api.Unmapped { return api.Unmapped(u) }), err
 	})
 }
@@ -129,7 +129,7 @@ func (s *Server) oneAccess(ctx context.Context, a purchasestore.Access, err erro
 	if err != nil {
 		return api.Access{}, err
 	}
-	all, err := purchasestore.Accesses(ctx, s.Store, purchasestore.AccessFilter{ID: a.ID, Limit: 1})
+	all, err := s.Purchases.Accesses(ctx, purchasestore.AccessFilter{ID: a.ID, Limit: 1})
 	if err != nil || len(all) == 0 {
 		return api.Access{}, err
 	}

@@ -9,7 +9,6 @@ import (
 
 	"kanban/internal/app/outlines"
 	"kanban/internal/core/learning"
-	"kanban/internal/store/learningstore"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/sheet"
 )
@@ -61,7 +60,7 @@ func (s *Server) outlines(a huma.API) {
 
 // outlineTable gives a course's outline as CSV, which can be edited and read again.
 func (s *Server) outlineTable(w http.ResponseWriter, r *http.Request) {
-	o, err := learningstore.Outline(r.Context(), s.Store, chi.URLParam(r, "id"))
+	o, err := s.Outlines.Outline(r.Context(), chi.URLParam(r, "id"))
 	if err != nil {
 		writeProblem(w, http.StatusNotFound, "the course has no outline")
 		return

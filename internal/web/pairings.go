@@ -10,9 +10,7 @@ import (
 	"kanban/internal/app/pairings"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
-	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/pairingstore"
-	"kanban/internal/store/runstore"
 	"kanban/internal/wire/api"
 )
 
@@ -52,7 +50,7 @@ func (s *Server) pairings(a huma.API) {
 		if err != nil {
 			return api.Page[api.Pairing]{}, err
 		}
-		kept, err := pairingstore.PairingsByID(ctx, s.Store, each(items, func(c pairings.Card) string { return c.Pairing.ID }))
+		kept, err := s.Pairings.PairingsByID(ctx, each(items, func(c pairings.Card) string { return c.Pairing.ID }))
 		return api.Page[api.Pairing]{Next: next, Items: each(items, func(c pairings.Card) api.Pairing { return shown(c, kept[c.Pairing.ID]) })}, err
 	})
 	handleTagged(a, operation{
@@ -101,7 +99,7 @@ func (s *Server) pairings(a huma.API) {
 		if err != nil {
 			return api.OpeningOutlook{}, err
 		}
-		p, err := pairingstore.FindPairing(ctx, s.Store, in.ID)
+		p, err := s.Pairings.FindPairing(ctx, in.ID)
 		if err != nil {
 			return api.OpeningOutlook{}, err
 		}
@@ -194,7 +192,7 @@ func (s *Server) pairings(a huma.API) {
 		ID: "preview-end", Method: http.MethodGet, Path: "/pairings/{id}/effects", Status: http.StatusOK,
 		Tag: "pairings", Summary: "What becomes of everybody in a class when its pairing ends; nothing is done",
 	}, func(ctx context.Context, in *endInput) (api.ClassEffects, error) {
-		p, err := pairingstore.FindPairing(ctx, s.Store, in.ID)
+		p, err := s.Pairings.FindPairing(ctx, in.ID)
 		if err != nil {
 			return api.ClassEffects{}, err
 		}
@@ -217,7 +215,7 @@ func (s *Server) pairings(a huma.API) {
 		ID: "get-preview", Method: http.MethodGet, Path: "/previews/{id}", Status: http.StatusOK,
 		Tag: "pairings", Summary: "Show a preview",
 	}, func(ctx context.Context, in *byID) (api.Preview, error) {
-		p, err := pairingstore.FindPreview(ctx, s.Store, in.ID)
+		p, err := s.Pairings.FindPreview(ctx, in.ID)
 		if err != nil {
 			return api.Preview{}, err
 		}
@@ -259,7 +257,7 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 		return out, err
 	}
 	out.Checklist, out.Freshness = checklist(list), api.Freshness(fresh)
-	runs, err := runstore.Runs(ctx, s.Store, id, "", "", 1)
+	runs, err := s.Runs.Runs(ctx, id, "", "", 1)
 	if err == nil && len(runs) > 0 {
 		var r api.Run
 		r, err = s.run(ctx, runs[0])
@@ -300,7 +298,7 @@ func entry(e roster.Entry) api.Decision {
 }
 
 func (s *Server) preview(ctx context.Context, p pairingstore.Preview) (api.Preview, error) {
-	pairing, err := pairingstore.FindPairing(ctx, s.Store, p.PairingID)
+	pairing, err := s.Pairings.FindPairing(ctx, p.PairingID)
 	if err != nil {
 		return api.Preview{}, err
 	}
@@ -328,7 +326,7 @@ func (s *Server) preview(ctx context.Context, p pairingstore.Preview) (api.Previ
 
 // notice says whether the service tells the people of a pairing for whom it makes accounts.
 func (s *Server) notice(ctx context.Context, p pairingstore.Pairing) (string, error) {
-	c, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
+	c, err := s.Connections.FindConnection(ctx, p.ConnectionID)
 	switch {
 	case err != nil:
 		return "", err

@@ -9,7 +9,6 @@ import (
 
 	"kanban/internal/app/reports"
 	"kanban/internal/core/learning"
-	"kanban/internal/store/badgestore"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/matchstore"
@@ -30,7 +29,7 @@ func (s *Server) people(a huma.API) {
 		ID: "find-people", Method: http.MethodGet, Path: "/people", Status: http.StatusOK,
 		Tag: "people", Summary: "Find people",
 	}, func(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
-		all, err := rosterstore.People(ctx, s.Store, in.Text, in.Limit)
+		all, err := s.Registers.People(ctx, in.Text, in.Limit)
 		return api.Page[api.Person]{Items: each(all, func(f rosterstore.FoundPerson) api.Person {
 			p := person(f.Person)
 			p.Register = f.Register
@@ -57,27 +56,27 @@ func person(p rosterstore.Person) api.Person {
 }
 
 func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage, err error) {
-	p, err := rosterstore.FindPerson(ctx, s.Store, id)
+	p, err := s.Registers.FindPerson(ctx, id)
 	if err != nil {
 		return page, err
 	}
-	accounts, err := matchstore.AccountsOf(ctx, s.Store, id)
+	accounts, err := s.Matching.AccountsOf(ctx, id)
 	if err != nil {
 		return page, err
 	}
-	sections, err := rosterstore.WhereaboutsOf(ctx, s.Store, id)
+	sections, err := s.Registers.WhereaboutsOf(ctx, id)
 	if err != nil {
 		return page, err
 	}
-	awards, err := badgestore.Awards(ctx, s.Store, "", id, "", 200)
+	awards, err := s.Badges.Awards(ctx, "", id, "", 200)
 	if err != nil {
 		return page, err
 	}
-	events, err := eventstore.Events(ctx, s.Store, eventstore.EventFilter{PersonID: id, Limit: newestAbout})
+	events, err := s.Deliveries.Events(ctx, eventstore.EventFilter{PersonID: id, Limit: newestAbout})
 	if err != nil {
 		return page, err
 	}
-	deliveries, err := deliverystore.Deliveries(ctx, s.Store, deliverystore.DeliveryFilter{PersonID: id, Limit: newestAbout})
+	deliveries, err := s.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{PersonID: id, Limit: newestAbout})
 	return api.PersonPage{
 		Person:   person(p),
 		Accounts: each(accounts, func(a matchstore.KnownAccount) api.Account { return api.Account(a) }),

@@ -14,7 +14,6 @@ import (
 
 	"kanban/internal/app/rules"
 	"kanban/internal/core/rule"
-	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/rulestore"
 	"kanban/internal/wire/api"
@@ -59,7 +58,7 @@ func (s *Server) rules(a huma.API) {
 		ID: "list-rules", Method: http.MethodGet, Path: "/rules", Status: http.StatusOK,
 		Tag: "rules", Summary: "List rules",
 	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Rule], error) {
-		all, err := rulestore.Rules(ctx, s.Store)
+		all, err := s.Rules.Rules(ctx)
 		if err != nil {
 			return api.Page[api.Rule]{}, err
 		}
@@ -70,7 +69,7 @@ func (s *Server) rules(a huma.API) {
 		ID: "get-rule", Method: http.MethodGet, Path: "/rules/{id}", Status: http.StatusOK,
 		Tag: "rules", Summary: "Show a rule",
 	}, func(ctx context.Context, in *byID) (api.Rule, int, error) {
-		r, err := rulestore.FindRule(ctx, s.Store, in.ID)
+		r, err := s.Rules.FindRule(ctx, in.ID)
 		return s.taggedRule(ctx, r, err)
 	})
 	handleTagged(a, operation{
@@ -118,17 +117,17 @@ func (s *Server) rules(a huma.API) {
 		ID: "list-unsubscribed", Method: http.MethodGet, Path: "/rules/{id}/unsubscribed", Status: http.StatusOK,
 		Tag: "rules", Summary: "Who wants no more mails of a rule, the latest first",
 	}, func(ctx context.Context, in *byID) (api.Page[api.Unsubscribed], error) {
-		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
+		if _, err := s.Rules.FindRule(ctx, in.ID); err != nil {
 			return api.Page[api.Unsubscribed]{}, err
 		}
-		all, err := rulestore.Unsubscribes(ctx, s.Store, in.ID)
+		all, err := s.Rules.Unsubscribes(ctx, in.ID)
 		return api.Page[api.Unsubscribed]{Items: each(all, func(u rulestore.Unsubscribe) api.Unsubscribed { return api.Unsubscribed{Address: u.Address, At: u.At} })}, err
 	})
 	handleEmpty(a, operation{
 		ID: "subscribe-again", Method: http.MethodDelete, Path: "/rules/{id}/unsubscribed/{address}", Status: http.StatusNoContent,
 		Tag: "rules", Summary: "Let an address have a rule's mails again",
 	}, func(ctx context.Context, in *subscriber) error {
-		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
+		if _, err := s.Rules.FindRule(ctx, in.ID); err != nil {
 			return err
 		}
 		return s.Deliveries.Subscribe(ctx, callerOf(ctx).Name, in.ID, in.Address, true)
@@ -137,10 +136,10 @@ func (s *Server) rules(a huma.API) {
 		ID: "list-rule-versions", Method: http.MethodGet, Path: "/rules/{id}/versions", Status: http.StatusOK,
 		Tag: "rules", Summary: "What a rule was like, the newest first",
 	}, func(ctx context.Context, in *byID) ([]api.RuleVersion, error) {
-		if _, err := rulestore.FindRule(ctx, s.Store, in.ID); err != nil {
+		if _, err := s.Rules.FindRule(ctx, in.ID); err != nil {
 			return nil, err
 		}
-		all, err := rulestore.RuleVersions(ctx, s.Store, in.ID)
+		all, err := s.Rules.RuleVersions(ctx, in.ID)
 		return each(all, func(v rulestore.RuleVersion) api.RuleVersion {
 			return api.RuleVersion{Version: v.Version, Who: v.Who, At: v.At, Rule: newRule(v.Draft)}
 		}), err
@@ -149,7 +148,7 @@ func (s *Server) rules(a huma.API) {
 		ID: "rule-checklist", Method: http.MethodGet, Path: "/rules/{id}/checklist", Status: http.StatusOK,
 		Tag: "rules", Summary: "What of a rule is done, and the next step",
 	}, func(ctx context.Context, in *byID) (api.Checklist, error) {
-		r, err := rulestore.FindRule(ctx, s.Store, in.ID)
+		r, err := s.Rules.FindRule(ctx, in.ID)
 		if err != nil {
 			return api.Checklist{}, err
 		}
@@ -182,11 +181,11 @@ func (s *Server) trials(a huma.API) {
 		ID: "rule-samples", Method: http.MethodGet, Path: "/rules/{id}/samples", Status: http.StatusOK,
 		Tag: "rules", Summary: "Recent events that fit a rule, the newest first",
 	}, func(ctx context.Context, in *samplesInput) (api.Page[api.Event], error) {
-		r, err := rulestore.FindRule(ctx, s.Store, in.ID)
+		r, err := s.Rules.FindRule(ctx, in.ID)
 		if err != nil {
 			return api.Page[api.Event]{}, err
 		}
-		all, err := eventstore.Events(ctx, s.Store, eventstore.EventFilter{Type: r.Trigger, Scope: r.Scope, Limit: in.Limit})
+		all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: r.Trigger, Scope: r.Scope, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event)}, err
 	})
 	handle(a, operation{
@@ -222,7 +221,7 @@ func (s *Server) trials(a huma.API) {
 		if err := knownTrigger(in.Trigger); err != nil {
 			return api.Page[api.Event]{}, err
 		}
-		all, err := eventstore.Events(ctx, s.Store, eventstore.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
+		all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event)}, err
 	})
 	handle(a, operation{
@@ -301,7 +300,7 @@ func (s *Server) taggedRule(ctx context.Context, r rulestore.Rule, err error) (a
 
 // shownRules gives rules with how often they fired, and where they apply in words.
 func (s *Server) shownRules(ctx context.Context, all []rulestore.Rule) ([]api.Rule, error) {
-	usage, err := rulestore.UsageOfRules(ctx, s.Store, time.Now())
+	usage, err := s.Rules.UsageOfRules(ctx, time.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -309,7 +308,7 @@ func (s *Server) shownRules(ctx context.Context, all []rulestore.Rule) ([]api.Ru
 	for _, u := range usage {
 		byRule[u.RuleID] = u
 	}
-	places, err := rulestore.TitlesOfScopes(ctx, s.Store, each(all, func(r rulestore.Rule) rule.Scope { return r.Scope }))
+	places, err := s.Rules.TitlesOfScopes(ctx, each(all, func(r rulestore.Rule) rule.Scope { return r.Scope }))
 	if err != nil {
 		return nil, err
 	}
@@ -376,16 +375,16 @@ func (s *Server) servicesOwn(a huma.API) {
 		ID: "list-operations", Method: http.MethodGet, Path: "/connections/{id}/operations", Status: http.StatusOK,
 		Tag: "connections", Summary: "List the operations of a service's own API",
 	}, func(ctx context.Context, in *byID) ([]api.Operation, error) {
-		if _, err := connectionstore.FindConnection(ctx, s.Store, in.ID); err != nil {
+		if _, err := s.Connections.FindConnection(ctx, in.ID); err != nil {
 			return nil, err
 		}
-		return connectionstore.Operations(ctx, s.Store, in.ID)
+		return s.Connections.Operations(ctx, in.ID)
 	})
 	handle(a, operation{
 		ID: "get-operation", Method: http.MethodGet, Path: "/connections/{id}/operations/{name}", Status: http.StatusOK,
 		Tag: "connections", Summary: "Show an operation",
 	}, func(ctx context.Context, in *operationInput) (api.Operation, error) {
-		return connectionstore.FindOperation(ctx, s.Store, in.ID, in.Name)
+		return s.Connections.FindOperation(ctx, in.ID, in.Name)
 	})
 	handle(a, operation{
 		ID: "keep-operation", Method: http.MethodPut, Path: "/connections/{id}/operations/{name}", Status: http.StatusOK,
@@ -395,7 +394,7 @@ func (s *Server) servicesOwn(a huma.API) {
 		if err := s.Rules.KeepOperation(ctx, callerOf(ctx).Name, in.ID, in.Body); err != nil {
 			return api.Operation{}, err
 		}
-		return connectionstore.FindOperation(ctx, s.Store, in.ID, in.Name)
+		return s.Connections.FindOperation(ctx, in.ID, in.Name)
 	})
 	handleEmpty(a, operation{
 		ID: "drop-operation", Method: http.MethodDelete, Path: "/connections/{id}/operations/{name}", Status: http.StatusNoContent,

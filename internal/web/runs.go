@@ -8,9 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/core/finding"
-	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/mirror"
-	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/runstore"
 	"kanban/internal/wire/api"
 )
@@ -26,7 +24,7 @@ func (s *Server) runs(a huma.API) {
 		ID: "list-runs", Method: http.MethodGet, Path: "/runs", Status: http.StatusOK,
 		Tag: "runs", Summary: "List runs, the newest first",
 	}, func(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
-		all, err := runstore.Runs(ctx, s.Store, in.Pairing, in.Connection, in.Cursor, in.Limit)
+		all, err := s.Runs.Runs(ctx, in.Pairing, in.Connection, in.Cursor, in.Limit)
 		if err != nil {
 			return api.Page[api.Run]{}, err
 		}
@@ -54,13 +52,13 @@ func (s *Server) runs(a huma.API) {
 		ID: "get-run", Method: http.MethodGet, Path: "/runs/{id}", Status: http.StatusOK,
 		Tag: "runs", Summary: "Show a run",
 	}, func(ctx context.Context, in *byID) (api.Run, error) {
-		r, err := runstore.FindRun(ctx, s.Store, in.ID)
+		r, err := s.Runs.FindRun(ctx, in.ID)
 		if err != nil {
 			return api.Run{}, err
 		}
 		out, err := s.run(ctx, r)
 		if err == nil {
-			out.RevertedBy, err = runstore.RevertedBy(ctx, s.Store, r.ID)
+			out.RevertedBy, err = s.Runs.RevertedBy(ctx, r.ID)
 		}
 		return out, err
 	})
@@ -78,20 +76,20 @@ func (s *Server) runs(a huma.API) {
 		ID: "list-changes", Method: http.MethodGet, Path: "/runs/{id}/changes", Status: http.StatusOK,
 		Tag: "runs", Summary: "Everybody in a run, with outcome and reason",
 	}, func(ctx context.Context, in *byID) (api.Page[api.Change], error) {
-		if _, err := runstore.FindRun(ctx, s.Store, in.ID); err != nil {
+		if _, err := s.Runs.FindRun(ctx, in.ID); err != nil {
 			return api.Page[api.Change]{}, err
 		}
-		all, err := runstore.Changes(ctx, s.Store, in.ID)
+		all, err := s.Runs.Changes(ctx, in.ID)
 		return api.Page[api.Change]{Items: each(all, change)}, err
 	})
 	handle(a, operation{
 		ID: "list-differences", Method: http.MethodGet, Path: "/runs/{id}/differences", Status: http.StatusOK,
 		Tag: "runs", Summary: "Whose records a read changed, and which of their fields",
 	}, func(ctx context.Context, in *byID) (api.Differences, error) {
-		if _, err := runstore.FindRun(ctx, s.Store, in.ID); err != nil {
+		if _, err := s.Runs.FindRun(ctx, in.ID); err != nil {
 			return api.Differences{}, err
 		}
-		list, more, err := mirror.Differences(ctx, s.Store, in.ID)
+		list, more, err := s.Registers.Differences(ctx, in.ID)
 		return api.Differences{Items: each(list, func(d mirror.Difference) api.Difference { return api.Difference(d) }), More: more}, err
 	})
 	handle(a, operation{
@@ -159,14 +157,14 @@ func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 		out.NextPreview = *r.NextPreview
 	}
 	if r.ConnectionID != nil {
-		c, err := connectionstore.FindConnection(ctx, s.Store, *r.ConnectionID)
+		c, err := s.Connections.FindConnection(ctx, *r.ConnectionID)
 		if err != nil {
 			return out, err
 		}
 		out.Connection, out.About = c.Name, c.Name
 	}
 	if r.PairingID != nil {
-		p, err := pairingstore.FindPairing(ctx, s.Store, *r.PairingID)
+		p, err := s.Pairings.FindPairing(ctx, *r.PairingID)
 		if err != nil {
 			return out, err
 		}

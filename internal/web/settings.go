@@ -16,7 +16,6 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
 	"kanban/internal/store/runstore"
-	"kanban/internal/store/settingstore"
 	"kanban/internal/wire/api"
 )
 
@@ -110,7 +109,7 @@ func (s *Server) settings(a huma.API) {
 			}
 			names[v.Name] = true
 		}
-		if err := s.Store.InTx(ctx, func(tx *db.Tx) error { return settingstore.SaveSetting(ctx, tx, "views/"+callerOf(ctx).ID, in.Body) }); err != nil {
+		if err := s.Access.SaveViews(ctx, callerOf(ctx).ID, in.Body); err != nil {
 			return nil, err
 		}
 		return s.views(ctx)
@@ -130,12 +129,12 @@ func (s *Server) templates(ctx context.Context) ([]api.Template, error) {
 
 func (s *Server) views(ctx context.Context) ([]api.View, error) {
 	list := []api.View{}
-	_, err := settingstore.FindSetting(ctx, s.Store, "views/"+callerOf(ctx).ID, &list)
+	_, err := s.Access.FindSetting(ctx, "views/"+callerOf(ctx).ID, &list)
 	return list, err
 }
 
 func (s *Server) maintenance(ctx context.Context) (api.Maintenance, error) {
-	m, err := settingstore.FindMaintenance(ctx, s.Store)
+	m, err := s.Access.FindMaintenance(ctx)
 	return api.Maintenance{On: m.Since != nil, Since: m.Since, By: m.By, Note: m.Note}, err
 }
 

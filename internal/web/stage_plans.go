@@ -8,7 +8,6 @@ import (
 
 	"kanban/internal/app/stages"
 	"kanban/internal/core/stage"
-	"kanban/internal/store/learningstore"
 	"kanban/internal/store/stagestore"
 	"kanban/internal/wire/api"
 )
@@ -33,7 +32,7 @@ func (s *Server) stagePlans(a huma.API) {
 		ID: "list-stage-plans", Method: http.MethodGet, Path: "/stage-plans", Status: http.StatusOK,
 		Tag: "stages", Summary: "List stage plans and how far their people have come",
 	}, func(ctx context.Context, _ *struct{}) (api.Page[api.StagePlan], error) {
-		all, err := stagestore.StagePlans(ctx, s.Store)
+		all, err := s.Stages.StagePlans(ctx)
 		out := api.Page[api.StagePlan]{Items: []api.StagePlan{}}
 		for _, p := range all {
 			x, err := s.shownStagePlan(ctx, p)
@@ -48,7 +47,7 @@ func (s *Server) stagePlans(a huma.API) {
 		ID: "get-stage-plan", Method: http.MethodGet, Path: "/stage-plans/{id}", Status: http.StatusOK,
 		Tag: "stages", Summary: "Show a stage plan",
 	}, func(ctx context.Context, in *byID) (api.StagePlan, int, error) {
-		p, err := stagestore.FindStagePlan(ctx, s.Store, in.ID)
+		p, err := s.Stages.FindStagePlan(ctx, in.ID)
 		return s.taggedStagePlan(ctx, p, err)
 	})
 	handleTagged(a, operation{
@@ -96,11 +95,11 @@ func (s *Server) stagePlans(a huma.API) {
 		ID: "stage-plan-group", Method: http.MethodGet, Path: "/stage-plans/{id}/group", Status: http.StatusOK,
 		Tag: "stages", Summary: "How far a group has come",
 	}, func(ctx context.Context, in *groupInput) (api.StagePlanGroup, error) {
-		p, err := stagestore.FindStagePlan(ctx, s.Store, in.ID)
+		p, err := s.Stages.FindStagePlan(ctx, in.ID)
 		if err != nil {
 			return api.StagePlanGroup{}, err
 		}
-		g, err := stagestore.GroupOf(ctx, s.Store, p, in.Section)
+		g, err := s.Stages.GroupOf(ctx, p, in.Section)
 		if err != nil {
 			return api.StagePlanGroup{}, err
 		}
@@ -111,11 +110,11 @@ func (s *Server) stagePlans(a huma.API) {
 		ID: "stage-plan-people", Method: http.MethodGet, Path: "/stage-plans/{id}/people", Status: http.StatusOK,
 		Tag: "stages", Summary: "The people of a stage plan by name",
 	}, func(ctx context.Context, in *stagePlanPeopleInput) (api.Page[api.StagePlanPerson], error) {
-		p, err := stagestore.FindStagePlan(ctx, s.Store, in.ID)
+		p, err := s.Stages.FindStagePlan(ctx, in.ID)
 		if err != nil {
 			return api.Page[api.StagePlanPerson]{}, err
 		}
-		all, err := stagestore.StagePlanPeople(ctx, s.Store, p, stagestore.StagePlanFilter{
+		all, err := s.Stages.StagePlanPeople(ctx, p, stagestore.StagePlanFilter{
 			SectionID: in.Section, Reached: in.Reached, Missing: in.Missing, At: in.At, State: in.State, After: in.Cursor, Limit: in.Limit,
 		})
 		return api.Page[api.StagePlanPerson]{
@@ -145,11 +144,11 @@ func (s *Server) taggedStagePlan(ctx context.Context, p stagestore.StagePlan, er
 }
 
 func (s *Server) shownStagePlan(ctx context.Context, p stagestore.StagePlan) (api.StagePlan, error) {
-	title, err := learningstore.CourseTitle(ctx, s.Store, p.CourseID)
+	title, err := s.Outlines.CourseTitle(ctx, p.CourseID)
 	if err != nil {
 		return api.StagePlan{}, err
 	}
-	g, err := stagestore.GroupOf(ctx, s.Store, p, "")
+	g, err := s.Stages.GroupOf(ctx, p, "")
 	return api.StagePlan{
 		NewStagePlan: api.NewStagePlan{Name: p.Name, CourseID: p.CourseID, Stages: p.Stages},
 		ID:           p.ID, Course: title, OnSince: p.OnSince, People: g.People, Finished: g.Finished, Version: p.Version,

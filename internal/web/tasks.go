@@ -32,26 +32,26 @@ func (s *Server) tasks(a huma.API) {
 		ID: "list-tasks", Method: http.MethodGet, Path: "/tasks", Status: http.StatusOK,
 		Tag: "tasks", Summary: "List what rules gave people to do, the most urgent first",
 	}, func(ctx context.Context, in *tasksInput) (api.Page[api.Task], error) {
-		all, err := taskstore.Tasks(ctx, s.Store, in.Done, in.Limit)
+		all, err := s.Tasks.Tasks(ctx, in.Done, in.Limit)
 		return api.Page[api.Task]{Items: each(all, shownTask)}, err
 	})
 	handleEmpty(a, operation{
 		ID: "end-task", Method: http.MethodPost, Path: "/tasks/{id}/done", Status: http.StatusNoContent,
 		Tag: "tasks", Summary: "Mark a task as done",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Rules.EndTask(ctx, callerOf(ctx).Name, in.ID, true)
+		return s.Tasks.EndTask(ctx, callerOf(ctx).Name, in.ID, true)
 	})
 	handleEmpty(a, operation{
 		ID: "reopen-task", Method: http.MethodPost, Path: "/tasks/{id}/open", Status: http.StatusNoContent,
 		Tag: "tasks", Summary: "Open a task again",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Rules.EndTask(ctx, callerOf(ctx).Name, in.ID, false)
+		return s.Tasks.EndTask(ctx, callerOf(ctx).Name, in.ID, false)
 	})
 	handle(a, operation{
 		ID: "list-sheets", Method: http.MethodGet, Path: "/sheets", Status: http.StatusOK,
 		Tag: "sheets", Summary: "List the sheets that rules fill",
 	}, func(ctx context.Context, _ *struct{}) ([]deliverystore.Sheet, error) {
-		return deliverystore.Sheets(ctx, s.Store)
+		return s.Deliveries.Sheets(ctx)
 	})
 }
 
@@ -80,7 +80,7 @@ func (s *Server) sheetFile(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusNotFound, "a sheet's address ends with .csv or .xlsx")
 		return
 	}
-	rows, err := deliverystore.SheetRows(r.Context(), s.Store, file[:dot])
+	rows, err := s.Deliveries.SheetRows(r.Context(), file[:dot])
 	if err != nil {
 		s.Log.Error("reading a sheet", "cause", err.Error())
 		writeProblem(w, http.StatusInternalServerError, "the sheet could not be read; try again")
@@ -149,7 +149,7 @@ func (s *Server) pickup(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	list, next, err := deliverystore.Pickups(r.Context(), s.Store, c.ID, since)
+	list, next, err := s.Deliveries.Pickups(r.Context(), c.ID, since)
 	if err != nil {
 		s.Log.Error("listing enrolments", "cause", err.Error())
 		writeProblem(w, http.StatusInternalServerError, "the enrolments could not be read; try again")

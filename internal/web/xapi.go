@@ -87,7 +87,7 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 	} else if q.Agent != nil {
 		ask.Actor = q.Agent.Key()
 	}
-	list, through, err := eventstore.Statements(r.Context(), s.Store, ask)
+	list, through, err := s.Deliveries.Statements(r.Context(), ask)
 	if err != nil {
 		s.Log.Error("listing statements", "cause", err.Error())
 		writeProblem(w, http.StatusInternalServerError, "the statements could not be read; ask again")

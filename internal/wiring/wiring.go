@@ -25,6 +25,7 @@ import (
 	"kanban/internal/app/rules"
 	"kanban/internal/app/runs"
 	"kanban/internal/app/stages"
+	"kanban/internal/app/tasks"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/db"
 	"kanban/internal/wire/call"
@@ -63,6 +64,7 @@ type UseCases struct {
 	Purchases   *purchases.Service
 	Pairings    *pairings.Service
 	Stages      *stages.Service
+	Tasks       *tasks.Service
 	Registers   *registers.Service
 	Reports     *reports.Service
 	Runs        *runs.Service
@@ -76,6 +78,7 @@ func New(db *db.Database, o Options) *UseCases {
 		Connections: &connections.Service{Store: db, Source: o.Public, Call: o.Call},
 		History:     &history.Service{Store: db, Now: time.Now},
 		Lists:       &lists.Service{Store: db, Now: time.Now},
+		Tasks:       &tasks.Service{Store: db},
 	}
 	compiled := &outlines.Compiled{Store: db}
 	expressions := rule.NewExpressions()

@@ -10,7 +10,6 @@ import (
 	"kanban/internal/store/connectionstore"
 	"kanban/internal/store/db"
 	"kanban/internal/store/rulestore"
-	"kanban/internal/store/taskstore"
 )
 
 // KeepOperation makes or replaces an operation of a connection.
@@ -104,29 +103,4 @@ func (s *Service) TryOperation(ctx context.Context, who, connectionID, name stri
 	return t, s.Store.InTx(ctx, func(tx *db.Tx) error {
 		return tx.Audit(ctx, who, "called an operation by hand", "connection/"+connectionID, map[string]any{"operation": name, "worked": t.Worked})
 	})
-}
-
-// EndTask marks a task as done, or opens it again.
-func (s *Service) EndTask(ctx context.Context, who, id string, done bool) error {
-	ok := false
-	err := s.Store.InTx(ctx, func(tx *db.Tx) (err error) {
-		word := "did a task"
-		if done {
-			ok, err = taskstore.EndTask(ctx, tx, taskstore.Task{ID: id}, who)
-		} else {
-			word = "opened a task again"
-			ok, err = taskstore.ReopenTask(ctx, tx, id)
-		}
-		if err == nil && !ok {
-			err = taskstore.HasTask(ctx, tx, id)
-		}
-		if err != nil || !ok {
-			return err
-		}
-		return tx.Audit(ctx, who, word, "task/"+id, nil)
-	})
-	if err == nil && !ok {
-		return refusal.Conflict("", "it is so already")
-	}
-	return err
 }

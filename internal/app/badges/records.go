@@ -1,0 +1,28 @@
+package badges
+
+import (
+	"context"
+
+	"kanban/internal/store/badgestore"
+)
+
+// Awards lists the newest, of one badge or person if given, older than before if
+// given.
+func (s *Service) Awards(ctx context.Context, badgeID string, personID string, before string, limit int) ([]badgestore.ListedAward, error) {
+	return badgestore.Awards(ctx, s.Store, badgeID, personID, before, limit)
+}
+
+// Badges lists all, ordered by name.
+func (s *Service) Badges(ctx context.Context) ([]badgestore.ListedBadge, error) {
+	return badgestore.Badges(ctx, s.Store)
+}
+
+// FindListedAward finds one by id.
+func (s *Service) FindListedAward(ctx context.Context, id string) (badgestore.ListedAward, error) {
+	return badgestore.FindListedAward(ctx, s.Store, id)
+}
+
+// Issuers lists all, ordered by name.
+func (s *Service) Issuers(ctx context.Context) ([]badgestore.Issuer, error) {
+	return badgestore.Issuers(ctx, s.Store)
+}

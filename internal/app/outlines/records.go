@@ -1,0 +1,23 @@
+package outlines
+
+import (
+	"context"
+
+	"kanban/internal/core/learning"
+	"kanban/internal/store/learningstore"
+)
+
+// CourseTitle gives the title of a course, empty when it is not there any more.
+func (s *Service) CourseTitle(ctx context.Context, id string) (string, error) {
+	return learningstore.CourseTitle(ctx, s.Store, id)
+}
+
+// Courses lists the courses of the mirror.
+func (s *Service) Courses(ctx context.Context) ([]learningstore.Course, error) {
+	return learningstore.Courses(ctx, s.Store)
+}
+
+// Outline finds the outline of a course.
+func (s *Service) Outline(ctx context.Context, courseID string) (learning.Outline, error) {
+	return learningstore.Outline(ctx, s.Store, courseID)
+}
