@@ -42,6 +42,7 @@ var floors = [][]string{
 	{"internal/app/linking", "internal/app/rules"}, // say what sets mean for their classes, and what rules would do
 	{"internal/app/batches"}, // does with many what the others do with one
 	{"internal/wiring"},      // puts the use cases together
+	{"internal/web/problem"},
 	{"internal/scenario", "internal/cli", "internal/web", "internal/worker", "internal/apptest"},
 	{"internal/service"},
 	{"cmd"},

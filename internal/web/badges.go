@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/store/badgestore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -28,20 +29,20 @@ func (s *Server) badges(a huma.API) {
 		ID: "make-issuer", Method: http.MethodPost, Path: "/issuers", Status: http.StatusCreated,
 		Tag: "badges", Summary: "Make an issuer with a signing key of its own",
 	}, func(ctx context.Context, in *with[api.NewIssuer]) (api.Issuer, error) {
-		i, err := s.Badges.AddIssuer(ctx, callerOf(ctx).Name, badgestore.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
+		i, err := s.Badges.AddIssuer(ctx, auth.Caller(ctx).Name, badgestore.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
 		return s.issuer(i), err
 	})
 	handleEmpty(a, operation{
 		ID: "remove-issuer", Method: http.MethodDelete, Path: "/issuers/{id}", Status: http.StatusNoContent,
 		Tag: "badges", Summary: "Remove an issuer that has no badge",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Badges.RemoveIssuer(ctx, callerOf(ctx).Name, in.ID)
+		return s.Badges.RemoveIssuer(ctx, auth.Caller(ctx).Name, in.ID)
 	})
 	handleEmpty(a, operation{
 		ID: "remove-badge", Method: http.MethodDelete, Path: "/badges/{id}", Status: http.StatusNoContent,
 		Tag: "badges", Summary: "Remove a badge that nobody was awarded and that nothing is to award",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Badges.RemoveBadge(ctx, callerOf(ctx).Name, in.ID)
+		return s.Badges.RemoveBadge(ctx, auth.Caller(ctx).Name, in.ID)
 	})
 	handle(a, operation{
 		ID: "list-badges", Method: http.MethodGet, Path: "/badges", Status: http.StatusOK,
@@ -54,7 +55,7 @@ func (s *Server) badges(a huma.API) {
 		ID: "make-badge", Method: http.MethodPost, Path: "/badges", Status: http.StatusCreated,
 		Tag: "badges", Summary: "Make a badge",
 	}, func(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
-		b, err := s.Badges.AddBadge(ctx, callerOf(ctx).Name, badgestore.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description, Criteria: in.Body.Criteria})
+		b, err := s.Badges.AddBadge(ctx, auth.Caller(ctx).Name, badgestore.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description, Criteria: in.Body.Criteria})
 		return shownBadge(badgestore.ListedBadge{Badge: b}), err
 	})
 	handle(a, operation{
@@ -68,7 +69,7 @@ func (s *Server) badges(a huma.API) {
 		ID: "revoke-award", Method: http.MethodPost, Path: "/awards/{id}/revoke", Status: http.StatusOK,
 		Tag: "badges", Summary: "Revoke an award, which whoever checks it is told",
 	}, func(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
-		if _, err := s.Badges.Revoke(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason); err != nil {
+		if _, err := s.Badges.Revoke(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Reason); err != nil {
 			return api.Award{}, err
 		}
 		x, err := s.Badges.FindListedAward(ctx, in.ID)
@@ -78,7 +79,7 @@ func (s *Server) badges(a huma.API) {
 		ID: "restore-award", Method: http.MethodPost, Path: "/awards/{id}/restore", Status: http.StatusOK,
 		Tag: "badges", Summary: "Restore an award: cancel a revocation that was made by mistake",
 	}, func(ctx context.Context, in *byID) (api.Award, error) {
-		if _, err := s.Badges.Restore(ctx, callerOf(ctx).Name, in.ID); err != nil {
+		if _, err := s.Badges.Restore(ctx, auth.Caller(ctx).Name, in.ID); err != nil {
 			return api.Award{}, err
 		}
 		x, err := s.Badges.FindListedAward(ctx, in.ID)

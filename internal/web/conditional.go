@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"kanban/internal/web/problem"
 	"maps"
 	"net/http"
 	"net/http/httptest"
@@ -99,7 +100,7 @@ func (s *Server) conditional(next http.Handler) http.Handler {
 		default:
 			body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostCompared))
 			if err != nil {
-				writeProblem(w, http.StatusRequestEntityTooLarge, "the body could not be read, or is too long")
+				problem.Write(w, http.StatusRequestEntityTooLarge, "the body could not be read, or is too long")
 				return
 			}
 			err = s.Store.OneByOne(r.Context(), edited(r.Method, r.URL.Path), func() {
@@ -107,7 +108,7 @@ func (s *Server) conditional(next http.Handler) http.Handler {
 				tag := now.Header().Get("ETag")
 				stale := match != "" && tag != "" && !slices.Contains(tags(match), strings.TrimPrefix(tag, "W/"))
 				if now.Code == http.StatusOK && match != "" && tag == "" {
-					writeProblem(w, http.StatusPreconditionFailed, "what this changes has no ETag, so that If-Match cannot be kept; send it without")
+					problem.Write(w, http.StatusPreconditionFailed, "what this changes has no ETag, so that If-Match cannot be kept; send it without")
 					return
 				}
 				if now.Code == http.StatusOK && (stale || match == "" && tag != "") {
@@ -125,7 +126,7 @@ func (s *Server) conditional(next http.Handler) http.Handler {
 				copyAnswer(w, held)
 			})
 			if err != nil {
-				writeBusy(w, "others are changing this; try again")
+				problem.Busy(w, "others are changing this; try again")
 			}
 		}
 	})

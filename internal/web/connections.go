@@ -14,6 +14,7 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/connectionstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -63,7 +64,7 @@ func (s *Server) connections(a huma.API) {
 		ID: "make-connection", Method: http.MethodPost, Path: "/connections", Status: http.StatusCreated,
 		Tag: "connections", Summary: "Connect an outside system",
 	}, func(ctx context.Context, in *with[api.NewConnection]) (api.Connection, int, error) {
-		c, made, err := s.Connections.Create(ctx, callerOf(ctx).Name, in.Body.Kind, in.Body.Name, in.Body.Values)
+		c, made, err := s.Connections.Create(ctx, auth.Caller(ctx).Name, in.Body.Kind, in.Body.Name, in.Body.Values)
 		if err != nil {
 			return api.Connection{}, 0, err
 		}
@@ -87,7 +88,7 @@ func (s *Server) connections(a huma.API) {
 		if err != nil {
 			return api.Connection{}, 0, err
 		}
-		c, err := s.Connections.Update(ctx, callerOf(ctx).Name, in.ID, v, connections.Change{Name: in.Body.Name, Values: in.Body.Values, Paused: in.Body.Paused, Untested: in.Body.Untested})
+		c, err := s.Connections.Update(ctx, auth.Caller(ctx).Name, in.ID, v, connections.Change{Name: in.Body.Name, Values: in.Body.Values, Paused: in.Body.Paused, Untested: in.Body.Untested})
 		if err != nil {
 			return api.Connection{}, 0, err
 		}
@@ -109,13 +110,13 @@ func (s *Server) connections(a huma.API) {
 		ID: "remove-connection", Method: http.MethodDelete, Path: "/connections/{id}", Status: http.StatusNoContent,
 		Tag: "connections", Summary: "Remove a connection: it is switched off and hidden, and can be restored for 30 days",
 	}, func(ctx context.Context, in *removal) error {
-		return s.Connections.Remove(ctx, callerOf(ctx).Name, in.ID, in.Name)
+		return s.Connections.Remove(ctx, auth.Caller(ctx).Name, in.ID, in.Name)
 	})
 	handle(a, operation{
 		ID: "restore-connection", Method: http.MethodPost, Path: "/connections/{id}/restore", Status: http.StatusOK,
 		Tag: "connections", Summary: "Bring a removed connection back as it was",
 	}, func(ctx context.Context, in *withID[api.Restored]) (api.Connection, error) {
-		c, err := s.Connections.Restore(ctx, callerOf(ctx).Name, in.ID, in.Body.Name)
+		c, err := s.Connections.Restore(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Name)
 		if err != nil {
 			return api.Connection{}, err
 		}
@@ -132,7 +133,7 @@ func (s *Server) connections(a huma.API) {
 		ID: "start-read", Method: http.MethodPost, Path: "/connections/{id}/read", Status: http.StatusCreated,
 		Tag: "connections", Summary: "Read a register",
 	}, func(ctx context.Context, in *withID[api.ReadRequest]) (api.Run, error) {
-		r, err := s.Registers.Start(ctx, callerOf(ctx).Name, registers.Request{ConnectionID: in.ID, Approved: in.Body.Approved, Changes: in.Body.Changes})
+		r, err := s.Registers.Start(ctx, auth.Caller(ctx).Name, registers.Request{ConnectionID: in.ID, Approved: in.Body.Approved, Changes: in.Body.Changes})
 		if err != nil {
 			return api.Run{}, err
 		}
@@ -159,14 +160,14 @@ func (s *Server) upload(a huma.API) {
 	op.MaxBodyBytes, op.BodyReadTimeout = maxUpload, 10*time.Minute
 	huma.Register(a, op, func(ctx context.Context, in *uploadInput) (*answer[api.Run], error) {
 		if len(in.RawBody) == 0 {
-			return nil, problem(refusal.Invalid("", "the request holds no file"))
+			return nil, problemOf(refusal.Invalid("", "the request holds no file"))
 		}
-		r, err := s.Registers.Start(ctx, callerOf(ctx).Name, registers.Request{ConnectionID: in.ID, Approved: in.Approved, Upload: in.RawBody})
+		r, err := s.Registers.Start(ctx, auth.Caller(ctx).Name, registers.Request{ConnectionID: in.ID, Approved: in.Approved, Upload: in.RawBody})
 		if err != nil {
-			return nil, problem(err)
+			return nil, problemOf(err)
 		}
 		shown, err := s.run(ctx, r)
-		return &answer[api.Run]{shown}, problem(err)
+		return &answer[api.Run]{shown}, problemOf(err)
 	})
 }
 

@@ -12,6 +12,7 @@ import (
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/learningstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -75,7 +76,7 @@ func (s *Server) events(a huma.API) {
 		ID: "retry-delivery", Method: http.MethodPost, Path: "/deliveries/{id}/retry", Status: http.StatusNoContent,
 		Tag: "events", Summary: "Try a delivery again now",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Deliveries.Retry(ctx, callerOf(ctx).Name, in.ID)
+		return s.Deliveries.Retry(ctx, auth.Caller(ctx).Name, in.ID)
 	})
 	handle(a, operation{
 		ID: "retry-deliveries", Method: http.MethodPost, Path: "/deliveries/retry", Status: http.StatusOK,
@@ -85,7 +86,7 @@ func (s *Server) events(a huma.API) {
 		if in.Body.Since != nil {
 			f.Since = *in.Body.Since
 		}
-		n, err := s.Deliveries.RetryAll(ctx, callerOf(ctx).Name, f)
+		n, err := s.Deliveries.RetryAll(ctx, auth.Caller(ctx).Name, f)
 		return api.Retried{Deliveries: n}, err
 	})
 	handle(a, operation{
@@ -93,7 +94,7 @@ func (s *Server) events(a huma.API) {
 		Tag: "events", Summary: "Give up what is still to come: one, those of a rule, or those to a connection, with a reason",
 	}, func(ctx context.Context, in *with[api.GiveUpRequest]) (api.GivenUp, error) {
 		f := deliverystore.DeliveryFilter{ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, State: in.Body.State}
-		stopped, underWay, err := s.Deliveries.GiveUp(ctx, callerOf(ctx).Name, f, in.Body.Reason)
+		stopped, underWay, err := s.Deliveries.GiveUp(ctx, auth.Caller(ctx).Name, f, in.Body.Reason)
 		return api.GivenUp{Stopped: stopped, UnderWay: underWay}, err
 	})
 	handle(a, operation{
@@ -115,13 +116,13 @@ func (s *Server) events(a huma.API) {
 		ID: "set-outline", Method: http.MethodPut, Path: "/courses/{id}/outline", Status: http.StatusNoContent,
 		Tag: "courses", Summary: "Set a course's outline",
 	}, func(ctx context.Context, in *withID[api.Outline]) error {
-		return s.Outlines.SetOutline(ctx, callerOf(ctx).Name, in.ID, in.Body)
+		return s.Outlines.SetOutline(ctx, auth.Caller(ctx).Name, in.ID, in.Body)
 	})
 	handle(a, operation{
 		ID: "load-cartridge", Method: http.MethodPut, Path: "/courses/{id}/cartridge", Status: http.StatusOK,
 		Tag: "courses", Summary: "Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest",
 	}, func(ctx context.Context, in *cartridgeInput) (api.Outline, error) {
-		return s.Outlines.LoadCartridge(ctx, callerOf(ctx).Name, in.ID, in.Prefix, in.RawBody)
+		return s.Outlines.LoadCartridge(ctx, auth.Caller(ctx).Name, in.ID, in.Prefix, in.RawBody)
 	})
 }
 

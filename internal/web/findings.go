@@ -13,6 +13,7 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/rosterstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/sheet"
 )
@@ -57,13 +58,13 @@ func (s *Server) findings(a huma.API) {
 		ID: "acknowledge-finding", Method: http.MethodPut, Path: "/findings/{key}/acknowledgement", Status: http.StatusNoContent,
 		Tag: "findings", Summary: "Keep a finding quiet until it changes",
 	}, func(ctx context.Context, in *acknowledging) error {
-		return s.Reports.Acknowledge(ctx, callerOf(ctx).Name, in.Key, in.Body.Note)
+		return s.Reports.Acknowledge(ctx, auth.Caller(ctx).Name, in.Key, in.Body.Note)
 	})
 	handleEmpty(a, operation{
 		ID: "reopen-finding", Method: http.MethodDelete, Path: "/findings/{key}/acknowledgement", Status: http.StatusNoContent,
 		Tag: "findings", Summary: "Take an acknowledgement back",
 	}, func(ctx context.Context, in *byKey) error {
-		return s.Reports.Reopen(ctx, callerOf(ctx).Name, in.Key)
+		return s.Reports.Reopen(ctx, auth.Caller(ctx).Name, in.Key)
 	})
 	handle(a, operation{
 		ID: "get-roster", Method: http.MethodGet, Path: "/sections/{id}/roster", Status: http.StatusOK,
@@ -114,7 +115,7 @@ func (s *Server) comparisonFile(a huma.API) {
 	huma.Register(a, op, func(ctx context.Context, in *byID) (*file, error) {
 		list, err := s.Runs.Lines(ctx, in.ID)
 		if err != nil {
-			return nil, problem(err)
+			return nil, problemOf(err)
 		}
 		rows := make([][]string, len(list))
 		for i, l := range list {
@@ -123,7 +124,7 @@ func (s *Server) comparisonFile(a huma.API) {
 		}
 		var out bytes.Buffer
 		if err := sheet.CSV(&out, api.LineColumns, rows); err != nil {
-			return nil, problem(err)
+			return nil, problemOf(err)
 		}
 		return &file{"text/csv; charset=utf-8", `attachment; filename="comparison.csv"`, out.Bytes()}, nil
 	})

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"kanban/internal/store/accessstore"
+	"kanban/internal/web/auth"
+	"kanban/internal/web/problem"
 )
 
 // longestKey bounds an Idempotency-Key, in bytes.
@@ -26,12 +28,12 @@ var sameAnswer = []string{"Content-Type", "ETag", "Location", "Content-Dispositi
 func (s *Server) idempotent(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key := r.Header.Get("Idempotency-Key")
-		if r.Method != http.MethodPost || key == "" || openPaths[r.URL.Path] || r.URL.Path == "/api/v1/tokens" || strings.HasSuffix(r.URL.Path, "/upload") {
+		if r.Method != http.MethodPost || key == "" || auth.Open(r.URL.Path) || r.URL.Path == "/api/v1/tokens" || strings.HasSuffix(r.URL.Path, "/upload") {
 			next.ServeHTTP(w, r)
 			return
 		}
 		if len(key) > longestKey {
-			writeProblem(w, http.StatusBadRequest, "the Idempotency-Key is longer than 255 characters; choose a shorter one, such as a UUID")
+			problem.Write(w, http.StatusBadRequest, "the Idempotency-Key is longer than 255 characters; choose a shorter one, such as a UUID")
 			return
 		}
 		body, err := io.ReadAll(r.Body)
@@ -41,19 +43,19 @@ func (s *Server) idempotent(next http.Handler) http.Handler {
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		sum := sha256.Sum256([]byte(r.Method + " " + r.URL.RequestURI() + "\n" + string(body)))
-		owned := callerOf(r.Context()).ID + "/" + key
+		owned := auth.Caller(r.Context()).ID + "/" + key
 		claimed, kept, err := s.claim(r.Context(), owned, sum[:])
 		switch {
 		case err != nil:
 			s.Log.Error("claiming an Idempotency-Key", "cause", err.Error())
-			writeBusy(w, "the Idempotency-Key could not be looked at; try again")
+			problem.Busy(w, "the Idempotency-Key could not be looked at; try again")
 		case !bytes.Equal(kept.Request, sum[:]):
-			writeProblem(w, http.StatusUnprocessableEntity, "this Idempotency-Key was used for another request; choose a new one")
+			problem.Write(w, http.StatusUnprocessableEntity, "this Idempotency-Key was used for another request; choose a new one")
 		case claimed:
 			s.first(w, r, next, kept)
 		case kept.Status == nil:
 			w.Header().Set("Retry-After", "5")
-			writeProblem(w, http.StatusConflict, "the first request with this Idempotency-Key is still being carried out; ask again in a moment")
+			problem.Write(w, http.StatusConflict, "the first request with this Idempotency-Key is still being carried out; ask again in a moment")
 		default:
 			s.repeat(w, kept)
 		}
@@ -112,7 +114,7 @@ func (s *Server) first(w http.ResponseWriter, r *http.Request, next http.Handler
 func (s *Server) repeat(w http.ResponseWriter, kept accessstore.KeptAnswer) {
 	body, err := s.Store.Unseal(kept.Body, "answer/"+kept.Key)
 	if err != nil || len(body) == 0 {
-		writeProblem(w, http.StatusInternalServerError, "the kept answer cannot be opened")
+		problem.Write(w, http.StatusInternalServerError, "the kept answer cannot be opened")
 		return
 	}
 	for name, v := range kept.Header {
@@ -146,8 +148,8 @@ func (r *recorder) Unwrap() http.ResponseWriter { return r.ResponseWriter }
 func writeUnread(w http.ResponseWriter, err error) {
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
-		writeProblem(w, http.StatusRequestEntityTooLarge, "the request is larger than this address takes")
+		problem.Write(w, http.StatusRequestEntityTooLarge, "the request is larger than this address takes")
 		return
 	}
-	writeProblem(w, http.StatusRequestTimeout, "the request did not arrive whole in time")
+	problem.Write(w, http.StatusRequestTimeout, "the request did not arrive whole in time")
 }

@@ -15,6 +15,7 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/store/linkstore"
 	"kanban/internal/store/pairingstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -69,7 +70,7 @@ func (s *Server) linking(a huma.API) {
 		ID: "make-set", Method: http.MethodPost, Path: "/linked-sets", Status: http.StatusCreated,
 		Tag: "sections", Summary: "Link sections; many sets at once are a batch",
 	}, func(ctx context.Context, in *with[api.NewSet]) (api.LinkedSet, error) {
-		set, err := s.Linking.Link(ctx, callerOf(ctx).Name, wish(in.Body))
+		set, err := s.Linking.Link(ctx, auth.Caller(ctx).Name, wish(in.Body))
 		if err != nil {
 			return api.LinkedSet{}, err
 		}
@@ -109,7 +110,7 @@ func (s *Server) linking(a huma.API) {
 	}, func(ctx context.Context, in *edit[api.Unlinking]) (api.LinkedSet, int, error) {
 		v, err := version(in.IfMatch)
 		if err == nil {
-			err = s.Linking.Unlink(ctx, callerOf(ctx).Name, in.ID, v, linking.Fate(in.Body.Target))
+			err = s.Linking.Unlink(ctx, auth.Caller(ctx).Name, in.ID, v, linking.Fate(in.Body.Target))
 		}
 		if err != nil {
 			return api.LinkedSet{}, 0, err
@@ -153,7 +154,7 @@ func (s *Server) editing(a huma.API) {
 	}, func(ctx context.Context, in *edit[api.EditSet]) (api.LinkedSet, int, error) {
 		v, err := version(in.IfMatch)
 		if err == nil {
-			err = s.Linking.Change(ctx, callerOf(ctx).Name, in.ID, v, linking.Edit(in.Body))
+			err = s.Linking.Change(ctx, auth.Caller(ctx).Name, in.ID, v, linking.Edit(in.Body))
 		}
 		if err != nil {
 			return api.LinkedSet{}, 0, err
@@ -172,7 +173,7 @@ func (s *Server) editing(a huma.API) {
 		ID: "put-back", Method: http.MethodPost, Path: "/safety-copies/{id}/put-back", Status: http.StatusOK,
 		Tag: "sections", Summary: "Put the results of a safety copy back that are no longer there",
 	}, func(ctx context.Context, in *byID) (api.PutBack, error) {
-		x, err := s.Linking.PutBack(ctx, callerOf(ctx).Name, in.ID)
+		x, err := s.Linking.PutBack(ctx, auth.Caller(ctx).Name, in.ID)
 		return putBack(x), err
 	})
 	handle(a, operation{
@@ -192,7 +193,7 @@ func (s *Server) editing(a huma.API) {
 		ID: "remove-left-group", Method: http.MethodPost, Path: "/left-groups/remove", Status: http.StatusNoContent,
 		Tag: "sections", Summary: "Remove an empty group that is for no section any more, at the service",
 	}, func(ctx context.Context, in *with[api.GroupToRemove]) error {
-		return s.Linking.RemoveGroup(ctx, callerOf(ctx).Name, in.Body.ConnectionID, in.Body.Ref)
+		return s.Linking.RemoveGroup(ctx, auth.Caller(ctx).Name, in.Body.ConnectionID, in.Body.Ref)
 	})
 }
 

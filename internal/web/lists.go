@@ -10,6 +10,7 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/rosterstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -42,7 +43,7 @@ func (s *Server) lists(a huma.API) {
 		ID: "make-people-list", Method: http.MethodPost, Path: "/people-lists", Status: http.StatusCreated,
 		Tag: "sections", Summary: "Make a list of people that can be paired like a section",
 	}, func(ctx context.Context, in *with[api.NewPeopleList]) (api.PeopleList, int, error) {
-		l, err := s.Lists.Make(ctx, callerOf(ctx).Name, lists.Wish(in.Body))
+		l, err := s.Lists.Make(ctx, auth.Caller(ctx).Name, lists.Wish(in.Body))
 		return s.shownList(ctx, l, err)
 	})
 	handleTagged(a, operation{
@@ -60,14 +61,14 @@ func (s *Server) lists(a huma.API) {
 		if err != nil {
 			return api.PeopleList{}, 0, err
 		}
-		l, err := s.Lists.Change(ctx, callerOf(ctx).Name, in.ID, v, lists.Edit(in.Body))
+		l, err := s.Lists.Change(ctx, auth.Caller(ctx).Name, in.ID, v, lists.Edit(in.Body))
 		return s.shownList(ctx, l, err)
 	})
 	handleEmpty(a, operation{
 		ID: "remove-people-list", Method: http.MethodDelete, Path: "/people-lists/{id}", Status: http.StatusNoContent,
 		Tag: "sections", Summary: "Remove a people list that is not paired",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Lists.Remove(ctx, callerOf(ctx).Name, in.ID)
+		return s.Lists.Remove(ctx, auth.Caller(ctx).Name, in.ID)
 	})
 	handle(a, operation{
 		ID: "list-people-of-list", Method: http.MethodGet, Path: "/people-lists/{id}/people", Status: http.StatusOK,

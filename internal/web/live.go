@@ -2,18 +2,16 @@ package web
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"net/http"
-	"strings"
 	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
-	"kanban/internal/app/access"
 	"kanban/internal/store/db"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -84,7 +82,7 @@ func (s *Server) stream(a huma.API) {
 		if send.Data(hello{time.Now()}) != nil {
 			return
 		}
-		sign := signOf(ctx)
+		sign := auth.Sign(ctx)
 		tick := time.NewTicker(20 * time.Second)
 		defer tick.Stop()
 		for {
@@ -93,13 +91,13 @@ func (s *Server) stream(a huma.API) {
 			case <-ctx.Done():
 				return
 			case l := <-news:
-				if l.Topic != signedOut {
+				if l.Topic != auth.SignedOut {
 					err = send.Data(api.Live(l))
-				} else if l.ID == signHash(sign) {
+				} else if l.ID == auth.Hash(sign) {
 					return
 				}
 			case <-tick.C: // news can be missed, and administrators removed
-				if !s.stillIn(ctx, sign) {
+				if !s.auth.StillIn(ctx, sign) {
 					return
 				}
 				err = send.Data(hello{time.Now()})
@@ -109,22 +107,4 @@ func (s *Server) stream(a huma.API) {
 			}
 		}
 	})
-}
-
-// signedOut is the topic of what a caller was known by and is no more.
-const signedOut = "signed-out"
-
-// stillIn reports whether what a caller is known by still lets them in; when that cannot be
-// told it does.
-func (s *Server) stillIn(ctx context.Context, sign string) bool {
-	if token, ok := strings.CutPrefix(sign, tokenSign); ok {
-		_, err := s.Access.ByToken(ctx, token)
-		return !errors.Is(err, access.ErrUnknown)
-	}
-	again, err := s.sessions.Load(ctx, sign)
-	if err != nil {
-		return true
-	}
-	_, err = s.Access.ByID(ctx, s.sessions.GetString(again, "administrator"))
-	return !errors.Is(err, db.ErrNotFound)
 }

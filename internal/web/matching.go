@@ -9,6 +9,7 @@ import (
 	"kanban/internal/app/matching"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/matchstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -44,7 +45,7 @@ func (s *Server) matching(a huma.API) {
 	}, func(ctx context.Context, in *edit[roster.Matching]) (roster.Matching, int, error) {
 		v, err := version(in.IfMatch)
 		if err == nil {
-			err = s.Matching.Change(ctx, callerOf(ctx).Name, in.ID, v, in.Body)
+			err = s.Matching.Change(ctx, auth.Caller(ctx).Name, in.ID, v, in.Body)
 		}
 		if err != nil {
 			return in.Body, 0, err
@@ -62,14 +63,14 @@ func (s *Server) matching(a huma.API) {
 		ID: "decide-proposals", Method: http.MethodPost, Path: "/connections/{id}/proposals", Status: http.StatusOK,
 		Tag: "people", Summary: "Accept or refuse what is proposed of a register's records, one or all",
 	}, func(ctx context.Context, in *withID[api.Verdict]) (api.Decided, error) {
-		n, err := s.Matching.Decide(ctx, callerOf(ctx).Name, in.ID, in.Body.People, in.Body.Accept)
+		n, err := s.Matching.Decide(ctx, auth.Caller(ctx).Name, in.ID, in.Body.People, in.Body.Accept)
 		return api.Decided{Count: n}, err
 	})
 	handleEmpty(a, operation{
 		ID: "drop-mark", Method: http.MethodDelete, Path: "/people/{id}/mark", Status: http.StatusNoContent,
 		Tag: "people", Summary: "Drop what was said of a person's record: that it is a second account or a test learner, or neither",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Matching.Undecide(ctx, callerOf(ctx).Name, in.ID)
+		return s.Matching.Undecide(ctx, auth.Caller(ctx).Name, in.ID)
 	})
 	handle(a, operation{
 		ID: "list-candidates", Method: http.MethodGet, Path: "/people/{id}/accounts/{connection}", Status: http.StatusOK,
@@ -83,14 +84,14 @@ func (s *Server) matching(a huma.API) {
 		Tag: "people", Summary: "Say whose account it is, or is not",
 	}, func(ctx context.Context, in *accountAt) error {
 		if in.Body.Not {
-			return s.Matching.Deny(ctx, callerOf(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
+			return s.Matching.Deny(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
 		}
-		return s.Matching.Choose(ctx, callerOf(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
+		return s.Matching.Choose(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
 	})
 	handleEmpty(a, operation{
 		ID: "forget-choices", Method: http.MethodDelete, Path: "/people/{id}/accounts/{connection}", Status: http.StatusNoContent,
 		Tag: "people", Summary: "Drop the decisions about a person's accounts",
 	}, func(ctx context.Context, in *personAt) error {
-		return s.Matching.Forget(ctx, callerOf(ctx).Name, in.ID, in.ConnectionID)
+		return s.Matching.Forget(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID)
 	})
 }

@@ -2,10 +2,7 @@ package web
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
-	"errors"
+	"kanban/internal/web/problem"
 	"log/slog"
 	"net/http"
 	"runtime/debug"
@@ -17,17 +14,12 @@ import (
 	"github.com/google/uuid"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
-
-	"kanban/internal/app/access"
-	"kanban/internal/store/db"
 )
 
 type contextKey int
 
 const (
 	keyRequest contextKey = iota
-	keyCaller
-	keySign
 )
 
 // requestID gives each request an id, which the answer and the log carry.
@@ -95,7 +87,7 @@ func recovered(log *slog.Logger) func(http.Handler) http.Handler {
 					}
 					log.Error("request panicked", "panic", v, "trace", string(debug.Stack()))
 					if seen, ok := w.(*statusWriter); !ok || !seen.written {
-						writeProblem(w, http.StatusInternalServerError, "something went wrong on our side; it was logged")
+						problem.Write(w, http.StatusInternalServerError, "something went wrong on our side; it was logged")
 					}
 				}
 			}()
@@ -123,83 +115,4 @@ func (s *Server) secure(next http.Handler) http.Handler {
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 		next.ServeHTTP(w, r)
 	})
-}
-
-// openPaths of the API need nobody signed in.
-var openPaths = map[string]bool{"/api/v1/setup": true, "/api/v1/session": true, "/openapi.json": true, "/openapi.yaml": true}
-
-// identify finds the caller by token or session and refuses everybody else.
-func (s *Server) identify(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		var caller access.Caller
-		var err error
-		sign := s.sessions.Token(r.Context())
-		if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
-			caller, err = s.Access.ByToken(r.Context(), token)
-			sign = tokenSign + token
-		} else if id := s.sessions.GetString(r.Context(), "administrator"); id != "" {
-			caller, err = s.Access.ByID(r.Context(), id)
-		}
-		switch {
-		case err != nil && !errors.Is(err, access.ErrUnknown) && !errors.Is(err, db.ErrNotFound):
-			s.Log.Error("finding the caller", "cause", err.Error())
-			writeBusy(w, "the caller could not be checked; try again")
-			return
-		case caller.ID == "" && !openPaths[r.URL.Path]:
-			w.Header().Set("WWW-Authenticate", "Bearer")
-			writeProblem(w, http.StatusUnauthorized, "sign in first: in the console, or with: kanban sign-in")
-			return
-		case caller.ID != "" && !caller.May(r.Method+" "+r.URL.Path):
-			writeProblem(w, http.StatusForbidden, "your role does not allow this")
-			return
-		}
-		ctx := context.WithValue(r.Context(), keyCaller, caller)
-		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, keySign, sign)))
-	})
-}
-
-// tokenSign stands before a token, to tell it from a session.
-const tokenSign = "token "
-
-// signOf is what a caller is known by: the session's value or, after tokenSign, a token.
-func signOf(ctx context.Context) string {
-	sign, _ := ctx.Value(keySign).(string)
-	return sign
-}
-
-// signHash names it to other replicas without giving it away.
-func signHash(sign string) string {
-	sum := sha256.Sum256([]byte(sign))
-	return hex.EncodeToString(sum[:])
-}
-
-// withToken lets only programs with an API token in.
-func (s *Server) withToken(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		if _, err := s.Access.ByToken(r.Context(), token); err != nil {
-			w.Header().Set("WWW-Authenticate", "Bearer")
-			writeProblem(w, http.StatusUnauthorized, "an API token is needed")
-			return
-		}
-		next.ServeHTTP(w, r)
-	})
-}
-
-func callerOf(ctx context.Context) access.Caller {
-	c, _ := ctx.Value(keyCaller).(access.Caller)
-	return c
-}
-
-// writeBusy answers with what passes by itself.
-func writeBusy(w http.ResponseWriter, detail string) {
-	w.Header().Set("Retry-After", "5")
-	writeProblem(w, http.StatusServiceUnavailable, detail)
-}
-
-// writeProblem answers with an RFC 9457 problem outside the described API.
-func writeProblem(w http.ResponseWriter, status int, detail string) {
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail})
 }

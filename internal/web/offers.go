@@ -12,6 +12,7 @@ import (
 	"kanban/internal/app/purchases"
 	"kanban/internal/core/finding"
 	"kanban/internal/store/purchasestore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -43,7 +44,7 @@ func (s *Server) offers(a huma.API) {
 		ID: "make-offer", Method: http.MethodPost, Path: "/offers", Status: http.StatusCreated,
 		Tag: "access", Summary: "Say to which sections something that is sold gives access",
 	}, func(ctx context.Context, in *with[api.NewOffer]) (api.Offer, int, error) {
-		o, err := s.Purchases.Save(ctx, callerOf(ctx).Name, "", 0, offerOf(in.Body))
+		o, err := s.Purchases.Save(ctx, auth.Caller(ctx).Name, "", 0, offerOf(in.Body))
 		return s.taggedOffer(ctx, o, err)
 	})
 	handleTagged(a, operation{
@@ -54,14 +55,14 @@ func (s *Server) offers(a huma.API) {
 		if err != nil {
 			return api.Offer{}, 0, err
 		}
-		o, err := s.Purchases.Save(ctx, callerOf(ctx).Name, in.ID, v, offerOf(in.Body))
+		o, err := s.Purchases.Save(ctx, auth.Caller(ctx).Name, in.ID, v, offerOf(in.Body))
 		return s.taggedOffer(ctx, o, err)
 	})
 	handleEmpty(a, operation{
 		ID: "remove-offer", Method: http.MethodDelete, Path: "/offers/{id}", Status: http.StatusNoContent,
 		Tag: "access", Summary: "Remove an offer; whom it enrolled stays enrolled",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Purchases.Remove(ctx, callerOf(ctx).Name, in.ID)
+		return s.Purchases.Remove(ctx, auth.Caller(ctx).Name, in.ID)
 	})
 	handle(a, operation{
 		ID: "try-meaning", Method: http.MethodPost, Path: "/connections/{id}/meaning", Status: http.StatusOK,
@@ -94,20 +95,20 @@ func (s *Server) offers(a huma.API) {
 		ID: "give-access", Method: http.MethodPost, Path: "/offers/{id}/accesses", Status: http.StatusOK,
 		Tag: "access", Summary: "Give a person by hand what an offer leads to, until a time and for a reason",
 	}, func(ctx context.Context, in *withID[api.NewAccess]) (api.Access, error) {
-		x, err := s.Purchases.Give(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID, in.Body.Until, in.Body.Reason)
+		x, err := s.Purchases.Give(ctx, auth.Caller(ctx).Name, in.ID, in.Body.PersonID, in.Body.Until, in.Body.Reason)
 		return s.oneAccess(ctx, x, err)
 	})
 	handleEmpty(a, operation{
 		ID: "end-access", Method: http.MethodPost, Path: "/accesses/{id}/end", Status: http.StatusNoContent,
 		Tag: "access", Summary: "End access that was given by hand",
 	}, func(ctx context.Context, in *withID[api.Ending]) error {
-		return s.Purchases.End(ctx, callerOf(ctx).Name, in.ID, in.Body.Reason)
+		return s.Purchases.End(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Reason)
 	})
 	handleEmpty(a, operation{
 		ID: "assign-access", Method: http.MethodPost, Path: "/accesses/{id}/person", Status: http.StatusNoContent,
 		Tag: "access", Summary: "Say whose a purchase is of which that cannot be told",
 	}, func(ctx context.Context, in *withID[api.Whose]) error {
-		return s.Purchases.Assign(ctx, callerOf(ctx).Name, in.ID, in.Body.PersonID)
+		return s.Purchases.Assign(ctx, auth.Caller(ctx).Name, in.ID, in.Body.PersonID)
 	})
 	handle(a, operation{
 		ID: "list-unmapped", Method: http.MethodGet, Path: "/unmapped", Status: http.StatusOK,

@@ -13,6 +13,7 @@ import (
 
 	"kanban/internal/app/badges"
 	"kanban/internal/store/db"
+	"kanban/internal/web/problem"
 	"kanban/internal/wire/openbadge"
 )
 
@@ -72,11 +73,11 @@ func (s *Server) public(find func(r *http.Request, id string) (any, error)) http
 
 func (s *Server) missing(w http.ResponseWriter, err error) {
 	if errors.Is(err, db.ErrNotFound) {
-		writeProblem(w, http.StatusNotFound, "there is nothing at this address")
+		problem.Write(w, http.StatusNotFound, "there is nothing at this address")
 		return
 	}
 	s.Log.Error("serving a public record", "cause", err.Error())
-	writeProblem(w, http.StatusInternalServerError, "this cannot be shown now; try again")
+	problem.Write(w, http.StatusInternalServerError, "this cannot be shown now; try again")
 }
 
 // award gives the credential itself to programs and a page to people. The page

@@ -9,6 +9,8 @@ import (
 
 	"kanban/internal/app/outlines"
 	"kanban/internal/core/learning"
+	"kanban/internal/web/auth"
+	"kanban/internal/web/problem"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/sheet"
 )
@@ -25,7 +27,7 @@ func (s *Server) outlines(a huma.API) {
 		ID: "set-learning-settings", Method: http.MethodPut, Path: "/learning-settings", Status: http.StatusOK,
 		Tag: "outlines", Summary: "Say how progress is counted; switched on, it is worked out anew for everybody",
 	}, func(ctx context.Context, in *with[api.LearningSettings]) (api.LearningSettings, error) {
-		return in.Body, s.Facts.SetAcross(ctx, callerOf(ctx).Name, in.Body.Across)
+		return in.Body, s.Facts.SetAcross(ctx, auth.Caller(ctx).Name, in.Body.Across)
 	})
 	handle(a, operation{
 		ID: "read-outline", Method: http.MethodPost, Path: "/outlines/read", Status: http.StatusOK,
@@ -54,7 +56,7 @@ func (s *Server) outlines(a huma.API) {
 		ID: "set-verbs", Method: http.MethodPut, Path: "/verbs", Status: http.StatusNoContent,
 		Tag: "courses", Summary: "Set the institution's own verbs",
 	}, func(ctx context.Context, in *with[api.OwnVerbs]) error {
-		return s.Facts.SetVerbs(ctx, callerOf(ctx).Name, in.Body.Own)
+		return s.Facts.SetVerbs(ctx, auth.Caller(ctx).Name, in.Body.Own)
 	})
 }
 
@@ -62,7 +64,7 @@ func (s *Server) outlines(a huma.API) {
 func (s *Server) outlineTable(w http.ResponseWriter, r *http.Request) {
 	o, err := s.Outlines.Outline(r.Context(), chi.URLParam(r, "id"))
 	if err != nil {
-		writeProblem(w, http.StatusNotFound, "the course has no outline")
+		problem.Write(w, http.StatusNotFound, "the course has no outline")
 		return
 	}
 	w.Header().Set("Content-Type", "text/csv; charset=utf-8")

@@ -11,6 +11,7 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/core/roster"
 	"kanban/internal/store/pairingstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -57,7 +58,7 @@ func (s *Server) pairings(a huma.API) {
 		ID: "make-pairing", Method: http.MethodPost, Path: "/pairings", Status: http.StatusCreated,
 		Tag: "pairings", Summary: "Pair a section with a new target",
 	}, func(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
-		p, err := s.Pairings.Pair(ctx, callerOf(ctx).Name, pairings.Wish{
+		p, err := s.Pairings.Pair(ctx, auth.Caller(ctx).Name, pairings.Wish{
 			SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target, TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy, Details: in.Body.Details,
 		})
 		return s.taggedPairing(ctx, p.ID, err)
@@ -75,13 +76,13 @@ func (s *Server) pairings(a huma.API) {
 		v, err := version(in.IfMatch)
 		if err == nil && (in.Body.Policy != nil || in.Body.Paused != nil) {
 			var p pairingstore.Pairing
-			p, err = s.Pairings.Change(ctx, callerOf(ctx).Name, in.ID, v, pairings.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
+			p, err = s.Pairings.Change(ctx, auth.Caller(ctx).Name, in.ID, v, pairings.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
 			if v > 0 {
 				v = p.Version // the next change is made on this one
 			}
 		}
 		if err == nil && in.Body.Target != nil {
-			err = s.Runs.Rename(ctx, callerOf(ctx).Name, in.ID, v, *in.Body.Target)
+			err = s.Runs.Rename(ctx, auth.Caller(ctx).Name, in.ID, v, *in.Body.Target)
 		}
 		return s.taggedPairing(ctx, in.ID, err)
 	})
@@ -89,7 +90,7 @@ func (s *Server) pairings(a huma.API) {
 		ID: "open-class", Method: http.MethodPost, Path: "/pairings/{id}/open", Status: http.StatusOK,
 		Tag: "pairings", Summary: "Let the learners of a held class in, now or at a time",
 	}, func(ctx context.Context, in *withID[api.Opening]) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Runs.OpenClass(ctx, callerOf(ctx).Name, in.ID, in.Body.At))
+		return s.taggedPairing(ctx, in.ID, s.Runs.OpenClass(ctx, auth.Caller(ctx).Name, in.ID, in.Body.At))
 	})
 	handle(a, operation{
 		ID: "preview-opening", Method: http.MethodGet, Path: "/pairings/{id}/opening", Status: http.StatusOK,
@@ -110,13 +111,13 @@ func (s *Server) pairings(a huma.API) {
 		ID: "cancel-opening", Method: http.MethodDelete, Path: "/pairings/{id}/opening", Status: http.StatusOK,
 		Tag: "pairings", Summary: "Cancel when a held class opens; it stays held",
 	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Runs.CancelOpening(ctx, callerOf(ctx).Name, in.ID))
+		return s.taggedPairing(ctx, in.ID, s.Runs.CancelOpening(ctx, auth.Caller(ctx).Name, in.ID))
 	})
 	handleTagged(a, operation{
 		ID: "hold-class", Method: http.MethodPost, Path: "/pairings/{id}/hold", Status: http.StatusOK,
 		Tag: "pairings", Summary: "Hold learners back again; who is in stays in",
 	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Runs.HoldClass(ctx, callerOf(ctx).Name, in.ID))
+		return s.taggedPairing(ctx, in.ID, s.Runs.HoldClass(ctx, auth.Caller(ctx).Name, in.ID))
 	})
 	handle(a, operation{
 		ID: "list-candidate-classes", Method: http.MethodGet, Path: "/sections/{id}/candidates", Status: http.StatusOK,
@@ -141,32 +142,32 @@ func (s *Server) pairings(a huma.API) {
 		ID: "ignore-classes", Method: http.MethodPost, Path: "/connections/{id}/unpaired/ignore", Status: http.StatusNoContent,
 		Tag: "pairings", Summary: "Say of classes that they are no business of Kanban's, or are one after all",
 	}, func(ctx context.Context, in *withID[api.Ignoring]) error {
-		return s.Pairings.Ignore(ctx, callerOf(ctx).Name, in.ID, in.Body.Refs, in.Body.Ignore)
+		return s.Pairings.Ignore(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Refs, in.Body.Ignore)
 	})
 	handleTagged(a, operation{
 		ID: "renew-class", Method: http.MethodPost, Path: "/pairings/{id}/renew", Status: http.StatusOK,
 		Tag: "pairings", Summary: "Let the next run make a class anew that was deleted at the service",
 	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Runs.Renew(ctx, callerOf(ctx).Name, in.ID))
+		return s.taggedPairing(ctx, in.ID, s.Runs.Renew(ctx, auth.Caller(ctx).Name, in.ID))
 	})
 	handleTagged(a, operation{
 		ID: "take-over", Method: http.MethodPost, Path: "/pairings/{id}/take-over", Status: http.StatusOK,
 		Tag: "pairings", Summary: "Say whether Kanban minds the places of the section's people who were in the class already",
 	}, func(ctx context.Context, in *withID[api.TakeOver]) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Pairings.TakeOver(ctx, callerOf(ctx).Name, in.ID, !in.Body.Leave))
+		return s.taggedPairing(ctx, in.ID, s.Pairings.TakeOver(ctx, auth.Caller(ctx).Name, in.ID, !in.Body.Leave))
 	})
 	handle(a, operation{
 		ID: "sync-pairings", Method: http.MethodPost, Path: "/pairings/sync", Status: http.StatusOK,
 		Tag: "pairings", Summary: "Bring many pairings in step now",
 	}, func(ctx context.Context, in *with[api.SyncNow]) (api.Queued, error) {
-		n, err := s.Runs.SyncNow(ctx, callerOf(ctx).Name, in.Body.CourseID, in.Body.ConnectionID, in.Body.Pairings)
+		n, err := s.Runs.SyncNow(ctx, auth.Caller(ctx).Name, in.Body.CourseID, in.Body.ConnectionID, in.Body.Pairings)
 		return api.Queued{Pairings: n}, err
 	})
 	handleEmpty(a, operation{
 		ID: "unpair", Method: http.MethodDelete, Path: "/pairings/{id}", Status: http.StatusNoContent,
 		Tag: "pairings", Summary: "End a pairing; the target and its members stay",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Pairings.Unpair(ctx, callerOf(ctx).Name, in.ID)
+		return s.Pairings.Unpair(ctx, auth.Caller(ctx).Name, in.ID)
 	})
 	handle(a, operation{
 		ID: "make-preview", Method: http.MethodPost, Path: "/pairings/{id}/previews", Status: http.StatusCreated,

@@ -9,6 +9,7 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/store/db"
+	"kanban/internal/web/problem"
 	"kanban/internal/wire/webhook"
 )
 
@@ -18,16 +19,16 @@ func (s *Server) reported(w http.ResponseWriter, r *http.Request) {
 	c, err := s.Connections.Open(r.Context(), chi.URLParam(r, "id"))
 	switch {
 	case errors.Is(err, db.ErrNotFound), err == nil && c.Kind != adapter.KindEvents:
-		writeProblem(w, http.StatusNotFound, "there is no such service; its address is shown when the connection is made")
+		problem.Write(w, http.StatusNotFound, "there is no such service; its address is shown when the connection is made")
 		return
 	case err != nil:
 		s.Log.Error("opening a connection", "cause", err.Error())
-		writeProblem(w, http.StatusServiceUnavailable, "the signature could not be checked; send it again")
+		problem.Write(w, http.StatusServiceUnavailable, "the signature could not be checked; send it again")
 		return
 	}
 	body, err := io.ReadAll(r.Body)
 	if err != nil {
-		writeProblem(w, http.StatusRequestEntityTooLarge, "the request is too large; send fewer events at a time")
+		problem.Write(w, http.StatusRequestEntityTooLarge, "the request is too large; send fewer events at a time")
 		return
 	}
 	_, err = webhook.Verify(c.Secret["secret"], r.Header, body)
@@ -35,23 +36,23 @@ func (s *Server) reported(w http.ResponseWriter, r *http.Request) {
 		_, err = webhook.Verify(c.Secret["earlier"], r.Header, body)
 	}
 	if err != nil {
-		writeProblem(w, http.StatusUnauthorized, "the request is not signed with this connection's secret, or older than five minutes")
+		problem.Write(w, http.StatusUnauthorized, "the request is not signed with this connection's secret, or older than five minutes")
 		return
 	}
 	list, batch, err := webhook.Receive(r.Header, body)
 	if err != nil {
-		writeProblem(w, http.StatusBadRequest, err.Error())
+		problem.Write(w, http.StatusBadRequest, err.Error())
 		return
 	}
 	problems, err := s.Facts.Report(r.Context(), c, list)
 	if err != nil {
 		s.Log.Error("taking events", "cause", err.Error())
-		writeProblem(w, http.StatusInternalServerError, "the events could not be stored; send them again")
+		problem.Write(w, http.StatusInternalServerError, "the events could not be stored; send them again")
 		return
 	}
 	if !batch {
 		if problems[0] != nil {
-			writeProblem(w, http.StatusBadRequest, problems[0].Error())
+			problem.Write(w, http.StatusBadRequest, problems[0].Error())
 			return
 		}
 		w.WriteHeader(http.StatusNoContent)

@@ -16,6 +16,7 @@ import (
 	"kanban/internal/core/rule"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/rulestore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -76,7 +77,7 @@ func (s *Server) rules(a huma.API) {
 		ID: "make-rule", Method: http.MethodPost, Path: "/rules", Status: http.StatusCreated,
 		Tag: "rules", Summary: "Make a rule, which is off at first",
 	}, func(ctx context.Context, in *with[api.NewRule]) (api.Rule, int, error) {
-		r, err := s.Rules.Save(ctx, callerOf(ctx).Name, "", 0, draft(in.Body))
+		r, err := s.Rules.Save(ctx, auth.Caller(ctx).Name, "", 0, draft(in.Body))
 		return s.taggedRule(ctx, r, err)
 	})
 	handleTagged(a, operation{
@@ -87,7 +88,7 @@ func (s *Server) rules(a huma.API) {
 		if err != nil {
 			return api.Rule{}, 0, err
 		}
-		r, err := s.Rules.Edit(ctx, callerOf(ctx).Name, in.ID, v, draft(in.Body), rules.ToCome(in.ToCome))
+		r, err := s.Rules.Edit(ctx, auth.Caller(ctx).Name, in.ID, v, draft(in.Body), rules.ToCome(in.ToCome))
 		return s.taggedRule(ctx, r, err)
 	})
 	handleTagged(a, operation{
@@ -104,14 +105,14 @@ func (s *Server) rules(a huma.API) {
 				return api.Rule{}, 0, err
 			}
 		}
-		r, err := s.Rules.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On, rules.ToCome(in.Body.ToCome))
+		r, err := s.Rules.Switch(ctx, auth.Caller(ctx).Name, in.ID, in.Body.On, rules.ToCome(in.Body.ToCome))
 		return s.taggedRule(ctx, r, err)
 	})
 	handleEmpty(a, operation{
 		ID: "remove-rule", Method: http.MethodDelete, Path: "/rules/{id}", Status: http.StatusNoContent,
 		Tag: "rules", Summary: "Remove a rule that never made a delivery",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Rules.Remove(ctx, callerOf(ctx).Name, in.ID)
+		return s.Rules.Remove(ctx, auth.Caller(ctx).Name, in.ID)
 	})
 	handle(a, operation{
 		ID: "list-unsubscribed", Method: http.MethodGet, Path: "/rules/{id}/unsubscribed", Status: http.StatusOK,
@@ -130,7 +131,7 @@ func (s *Server) rules(a huma.API) {
 		if _, err := s.Rules.FindRule(ctx, in.ID); err != nil {
 			return err
 		}
-		return s.Deliveries.Subscribe(ctx, callerOf(ctx).Name, in.ID, in.Address, true)
+		return s.Deliveries.Subscribe(ctx, auth.Caller(ctx).Name, in.ID, in.Address, true)
 	})
 	handle(a, operation{
 		ID: "list-rule-versions", Method: http.MethodGet, Path: "/rules/{id}/versions", Status: http.StatusOK,
@@ -202,7 +203,7 @@ func (s *Server) trials(a huma.API) {
 		ID: "catch-up", Method: http.MethodPost, Path: "/rules/{id}/catch-up", Status: http.StatusOK,
 		Tag: "rules", Summary: "Let a rule do what the look back showed",
 	}, func(ctx context.Context, in *withID[api.CatchUp]) (api.CaughtUp, error) {
-		n, err := s.Rules.CatchUp(ctx, callerOf(ctx).Name, in.ID, in.Body.Since, in.Body.Count)
+		n, err := s.Rules.CatchUp(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Since, in.Body.Count)
 		return api.CaughtUp{Events: n}, err
 	})
 	handle(a, operation{
@@ -258,7 +259,7 @@ func (s *Server) trials(a huma.API) {
 		ID: "set-test-recipient", Method: http.MethodPut, Path: "/test-recipient", Status: http.StatusOK,
 		Tag: "rules", Summary: "Say where test sends go",
 	}, func(ctx context.Context, in *with[api.Recipient]) (api.Recipient, error) {
-		return in.Body, s.Rules.SetTestRecipient(ctx, callerOf(ctx).Name, in.Body.Address)
+		return in.Body, s.Rules.SetTestRecipient(ctx, auth.Caller(ctx).Name, in.Body.Address)
 	})
 }
 
@@ -391,7 +392,7 @@ func (s *Server) servicesOwn(a huma.API) {
 		Tag: "connections", Summary: "Define an operation, or define it anew",
 	}, func(ctx context.Context, in *keepOperationInput) (api.Operation, error) {
 		in.Body.Name = in.Name
-		if err := s.Rules.KeepOperation(ctx, callerOf(ctx).Name, in.ID, in.Body); err != nil {
+		if err := s.Rules.KeepOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Body); err != nil {
 			return api.Operation{}, err
 		}
 		return s.Connections.FindOperation(ctx, in.ID, in.Name)
@@ -400,13 +401,13 @@ func (s *Server) servicesOwn(a huma.API) {
 		ID: "drop-operation", Method: http.MethodDelete, Path: "/connections/{id}/operations/{name}", Status: http.StatusNoContent,
 		Tag: "connections", Summary: "Remove an operation",
 	}, func(ctx context.Context, in *operationInput) error {
-		return s.Rules.DropOperation(ctx, callerOf(ctx).Name, in.ID, in.Name)
+		return s.Rules.DropOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Name)
 	})
 	handle(a, operation{
 		ID: "try-operation", Method: http.MethodPost, Path: "/connections/{id}/operations/{name}/try", Status: http.StatusOK,
 		Tag: "connections", Summary: "Call an operation now, for real",
 	}, func(ctx context.Context, in *tryOperationInput) (api.OperationTried, error) {
-		t, err := s.Rules.TryOperation(ctx, callerOf(ctx).Name, in.ID, in.Name, in.Body.Values)
+		t, err := s.Rules.TryOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Name, in.Body.Values)
 		return api.OperationTried(t), err
 	})
 }

@@ -10,6 +10,7 @@ import (
 	"kanban/internal/core/finding"
 	"kanban/internal/store/mirror"
 	"kanban/internal/store/runstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -42,7 +43,7 @@ func (s *Server) runs(a huma.API) {
 		ID: "start-run", Method: http.MethodPost, Path: "/runs", Status: http.StatusCreated,
 		Tag: "runs", Summary: "Do exactly what a preview shows",
 	}, func(ctx context.Context, in *with[api.NewRun]) (api.Run, error) {
-		r, err := s.Runs.Start(ctx, callerOf(ctx).Name, in.Body.PreviewID, in.Body.Approved, in.Body.Only...)
+		r, err := s.Runs.Start(ctx, auth.Caller(ctx).Name, in.Body.PreviewID, in.Body.Approved, in.Body.Only...)
 		if err != nil {
 			return api.Run{}, err
 		}
@@ -96,7 +97,7 @@ func (s *Server) runs(a huma.API) {
 		ID: "cancel-run", Method: http.MethodPost, Path: "/runs/{id}/cancel", Status: http.StatusOK,
 		Tag: "runs", Summary: "Stop a run; what it has done is kept",
 	}, func(ctx context.Context, in *byID) (api.Run, error) {
-		r, err := s.Runs.Cancel(ctx, callerOf(ctx).Name, in.ID)
+		r, err := s.Runs.Cancel(ctx, auth.Caller(ctx).Name, in.ID)
 		if err != nil {
 			return api.Run{}, err
 		}
@@ -106,7 +107,7 @@ func (s *Server) runs(a huma.API) {
 		ID: "resume-run", Method: http.MethodPost, Path: "/runs/{id}/resume", Status: http.StatusOK,
 		Tag: "runs", Summary: "Go on with a run that failed or was stopped half-way",
 	}, func(ctx context.Context, in *byID) (api.Run, error) {
-		r, err := s.Runs.Resume(ctx, callerOf(ctx).Name, in.ID)
+		r, err := s.Runs.Resume(ctx, auth.Caller(ctx).Name, in.ID)
 		if err != nil {
 			return api.Run{}, err
 		}

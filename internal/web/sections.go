@@ -12,6 +12,7 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/core/visibility"
 	"kanban/internal/store/rosterstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -68,7 +69,7 @@ func (s *Server) sections(a huma.API) {
 		ID: "edit-hiding-rules", Method: http.MethodPut, Path: "/sections/hidden", Status: http.StatusOK,
 		Tag: "sections", Summary: "Change the rules that leave sections out of lists",
 	}, func(ctx context.Context, in *with[[]visibility.SectionRule]) ([]visibility.SectionRule, error) {
-		if err := s.Pairings.SetHidingRules(ctx, callerOf(ctx).Name, in.Body); err != nil {
+		if err := s.Pairings.SetHidingRules(ctx, auth.Caller(ctx).Name, in.Body); err != nil {
 			return nil, err
 		}
 		return s.Pairings.HidingRules(ctx)

@@ -16,6 +16,7 @@ import (
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
 	"kanban/internal/store/runstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -35,7 +36,7 @@ func (s *Server) settings(a huma.API) {
 		ID: "edit-templates", Method: http.MethodPut, Path: "/templates", Status: http.StatusOK,
 		Tag: "settings", Summary: "Change how pairings are made from now on",
 	}, func(ctx context.Context, in *with[[]api.Template]) ([]api.Template, error) {
-		if err := s.Pairings.SetTemplates(ctx, callerOf(ctx).Name, each(in.Body, func(t api.Template) pairings.Template { return pairings.Template(t) })); err != nil {
+		if err := s.Pairings.SetTemplates(ctx, auth.Caller(ctx).Name, each(in.Body, func(t api.Template) pairings.Template { return pairings.Template(t) })); err != nil {
 			return nil, err
 		}
 		return s.templates(ctx)
@@ -56,7 +57,7 @@ func (s *Server) settings(a huma.API) {
 		ID: "edit-maintenance", Method: http.MethodPut, Path: "/maintenance", Status: http.StatusOK,
 		Tag: "settings", Summary: "Pause everything, or go on",
 	}, func(ctx context.Context, in *with[api.Maintenance]) (api.Maintenance, error) {
-		if err := s.Runs.Pause(ctx, callerOf(ctx).Name, in.Body.Note, in.Body.On); err != nil {
+		if err := s.Runs.Pause(ctx, auth.Caller(ctx).Name, in.Body.Note, in.Body.On); err != nil {
 			return api.Maintenance{}, err
 		}
 		return s.maintenance(ctx)
@@ -72,7 +73,7 @@ func (s *Server) settings(a huma.API) {
 		ID: "edit-full-comparison", Method: http.MethodPut, Path: "/full-comparison", Status: http.StatusOK,
 		Tag: "settings", Summary: "Change when all pairings are compared",
 	}, func(ctx context.Context, in *with[api.FullComparison]) (api.FullComparison, error) {
-		if err := s.Runs.SetFullComparison(ctx, callerOf(ctx).Name, in.Body.Schedule); err != nil {
+		if err := s.Runs.SetFullComparison(ctx, auth.Caller(ctx).Name, in.Body.Schedule); err != nil {
 			return api.FullComparison{}, err
 		}
 		w, err := s.Runs.FullComparison(ctx)
@@ -89,7 +90,7 @@ func (s *Server) settings(a huma.API) {
 		ID: "edit-history", Method: http.MethodPut, Path: "/history", Status: http.StatusOK,
 		Tag: "settings", Summary: "Change for how long what happened is kept; months that are older go within minutes",
 	}, func(ctx context.Context, in *with[api.HistoryEdit]) (api.History, error) {
-		h, err := s.History.Keep(ctx, callerOf(ctx).Name, in.Body.Months, in.Body.Gone)
+		h, err := s.History.Keep(ctx, auth.Caller(ctx).Name, in.Body.Months, in.Body.Gone)
 		return shownHistory(h), err
 	})
 	handle(a, operation{
@@ -109,7 +110,7 @@ func (s *Server) settings(a huma.API) {
 			}
 			names[v.Name] = true
 		}
-		if err := s.Access.SaveViews(ctx, callerOf(ctx).ID, in.Body); err != nil {
+		if err := s.Access.SaveViews(ctx, auth.Caller(ctx).ID, in.Body); err != nil {
 			return nil, err
 		}
 		return s.views(ctx)
@@ -129,7 +130,7 @@ func (s *Server) templates(ctx context.Context) ([]api.Template, error) {
 
 func (s *Server) views(ctx context.Context) ([]api.View, error) {
 	list := []api.View{}
-	_, err := s.Access.FindSetting(ctx, "views/"+callerOf(ctx).ID, &list)
+	_, err := s.Access.FindSetting(ctx, "views/"+auth.Caller(ctx).ID, &list)
 	return list, err
 }
 

@@ -9,6 +9,7 @@ import (
 	"kanban/internal/app/stages"
 	"kanban/internal/core/stage"
 	"kanban/internal/store/stagestore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -54,7 +55,7 @@ func (s *Server) stagePlans(a huma.API) {
 		ID: "make-stage-plan", Method: http.MethodPost, Path: "/stage-plans", Status: http.StatusCreated,
 		Tag: "stages", Summary: "Make a stage plan, which is off at first",
 	}, func(ctx context.Context, in *with[api.NewStagePlan]) (api.StagePlan, int, error) {
-		p, err := s.Stages.Save(ctx, callerOf(ctx).Name, "", 0, stagePlanOf(in.Body))
+		p, err := s.Stages.Save(ctx, auth.Caller(ctx).Name, "", 0, stagePlanOf(in.Body))
 		return s.taggedStagePlan(ctx, p, err)
 	})
 	handleTagged(a, operation{
@@ -65,21 +66,21 @@ func (s *Server) stagePlans(a huma.API) {
 		if err != nil {
 			return api.StagePlan{}, 0, err
 		}
-		p, err := s.Stages.Save(ctx, callerOf(ctx).Name, in.ID, v, stagePlanOf(in.Body))
+		p, err := s.Stages.Save(ctx, auth.Caller(ctx).Name, in.ID, v, stagePlanOf(in.Body))
 		return s.taggedStagePlan(ctx, p, err)
 	})
 	handleTagged(a, operation{
 		ID: "switch-stage-plan", Method: http.MethodPost, Path: "/stage-plans/{id}/switch", Status: http.StatusOK,
 		Tag: "stages", Summary: "Switch a stage plan on or off",
 	}, func(ctx context.Context, in *withID[api.Switch]) (api.StagePlan, int, error) {
-		p, err := s.Stages.Switch(ctx, callerOf(ctx).Name, in.ID, in.Body.On)
+		p, err := s.Stages.Switch(ctx, auth.Caller(ctx).Name, in.ID, in.Body.On)
 		return s.taggedStagePlan(ctx, p, err)
 	})
 	handleEmpty(a, operation{
 		ID: "remove-stage-plan", Method: http.MethodDelete, Path: "/stage-plans/{id}", Status: http.StatusNoContent,
 		Tag: "stages", Summary: "Remove a stage plan that is off; what it recorded and awarded stays",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Stages.Remove(ctx, callerOf(ctx).Name, in.ID)
+		return s.Stages.Remove(ctx, auth.Caller(ctx).Name, in.ID)
 	})
 	handle(a, operation{
 		ID: "preview-stage-plan", Method: http.MethodPost, Path: "/stage-plans/preview", Status: http.StatusOK,

@@ -17,6 +17,8 @@ import (
 	"kanban/internal/adapter"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/taskstore"
+	"kanban/internal/web/auth"
+	"kanban/internal/web/problem"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/oneroster"
 	"kanban/internal/wire/sheet"
@@ -39,13 +41,13 @@ func (s *Server) tasks(a huma.API) {
 		ID: "end-task", Method: http.MethodPost, Path: "/tasks/{id}/done", Status: http.StatusNoContent,
 		Tag: "tasks", Summary: "Mark a task as done",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Tasks.EndTask(ctx, callerOf(ctx).Name, in.ID, true)
+		return s.Tasks.EndTask(ctx, auth.Caller(ctx).Name, in.ID, true)
 	})
 	handleEmpty(a, operation{
 		ID: "reopen-task", Method: http.MethodPost, Path: "/tasks/{id}/open", Status: http.StatusNoContent,
 		Tag: "tasks", Summary: "Open a task again",
 	}, func(ctx context.Context, in *byID) error {
-		return s.Tasks.EndTask(ctx, callerOf(ctx).Name, in.ID, false)
+		return s.Tasks.EndTask(ctx, auth.Caller(ctx).Name, in.ID, false)
 	})
 	handle(a, operation{
 		ID: "list-sheets", Method: http.MethodGet, Path: "/sheets", Status: http.StatusOK,
@@ -77,17 +79,17 @@ func (s *Server) sheetFile(w http.ResponseWriter, r *http.Request) {
 	dot := strings.LastIndexByte(file, '.')
 	kind := file[dot+1:]
 	if dot < 1 || kind != "csv" && kind != "xlsx" {
-		writeProblem(w, http.StatusNotFound, "a sheet's address ends with .csv or .xlsx")
+		problem.Write(w, http.StatusNotFound, "a sheet's address ends with .csv or .xlsx")
 		return
 	}
 	rows, err := s.Deliveries.SheetRows(r.Context(), file[:dot])
 	if err != nil {
 		s.Log.Error("reading a sheet", "cause", err.Error())
-		writeProblem(w, http.StatusInternalServerError, "the sheet could not be read; try again")
+		problem.Write(w, http.StatusInternalServerError, "the sheet could not be read; try again")
 		return
 	}
 	if len(rows) == 0 {
-		writeProblem(w, http.StatusNotFound, "there is no sheet of this name, or it has no row yet")
+		problem.Write(w, http.StatusNotFound, "there is no sheet of this name, or it has no row yet")
 		return
 	}
 	header, cells := tableOf(rows)
@@ -134,25 +136,25 @@ func (s *Server) pickup(w http.ResponseWriter, r *http.Request) {
 	c, known, err := s.Connections.AuthenticateKind(r.Context(), adapter.KindPickup, key, secret)
 	if err != nil {
 		s.Log.Error("opening a connection", "cause", err.Error())
-		writeProblem(w, http.StatusServiceUnavailable, "the credential could not be checked; try again")
+		problem.Write(w, http.StatusServiceUnavailable, "the credential could not be checked; try again")
 		return
 	}
 	if !ok || !known {
 		w.Header().Set("WWW-Authenticate", `Basic realm="pickup"`)
-		writeProblem(w, http.StatusUnauthorized, "give the key and the secret that were shown when the connection was made")
+		problem.Write(w, http.StatusUnauthorized, "give the key and the secret that were shown when the connection was made")
 		return
 	}
 	since := time.Time{}
 	if text := r.URL.Query().Get("since"); text != "" {
 		if since, err = time.Parse(time.RFC3339Nano, text); err != nil {
-			writeProblem(w, http.StatusBadRequest, "since is not a time such as 2026-11-23T09:30:00Z")
+			problem.Write(w, http.StatusBadRequest, "since is not a time such as 2026-11-23T09:30:00Z")
 			return
 		}
 	}
 	list, next, err := s.Deliveries.Pickups(r.Context(), c.ID, since)
 	if err != nil {
 		s.Log.Error("listing enrolments", "cause", err.Error())
-		writeProblem(w, http.StatusInternalServerError, "the enrolments could not be read; try again")
+		problem.Write(w, http.StatusInternalServerError, "the enrolments could not be read; try again")
 		return
 	}
 	table := oneroster.Table{Mode: oneroster.Delta}

@@ -13,8 +13,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/alexedwards/scs/pgxstore"
-	"github.com/alexedwards/scs/v2"
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
@@ -22,6 +20,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"kanban/internal/store/db"
+	"kanban/internal/web/auth"
+	"kanban/internal/web/problem"
 	"kanban/internal/wiring"
 )
 
@@ -44,24 +44,17 @@ type Server struct {
 	// Console holds the built console; index.html is served for its routes.
 	Console fs.FS
 
-	sessions *scs.SessionManager
+	auth     *auth.Auth
 	router   http.Handler
 	live     *hub
-	door     *doorman
 	draining atomic.Bool
 	giveUp   context.CancelFunc
 }
 
 // Handler builds the routes. ctx ends the background listening for live news.
 func (s *Server) Handler(ctx context.Context) http.Handler {
-	s.sessions = scs.New()
-	s.sessions.Store = pgxstore.NewWithCleanupInterval(s.Store.Pool, time.Hour)
-	s.sessions.HashTokenInStore = true // whoever reads the database cannot sign in with it
-	s.sessions.Lifetime, s.sessions.IdleTimeout = 7*24*time.Hour, 24*time.Hour
-	s.sessions.Cookie.Name, s.sessions.Cookie.HttpOnly, s.sessions.Cookie.SameSite = "kanban_session", true, http.SameSiteLaxMode
-	s.sessions.Cookie.Secure = strings.HasPrefix(s.Public, "https://")
+	s.auth = auth.New(auth.Options{Access: s.Access, Store: s.Store, Public: s.Public, TrustedProxies: s.TrustedProxies, Log: s.Log})
 	s.live = newHub()
-	s.door = newDoorman()
 	go s.live.run(ctx, s.Store, s.Log)
 
 	r := chi.NewRouter()
@@ -69,7 +62,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.Use(requestID, s.logged, recovered(s.Log), s.secure, s.limited, plainPath, withoutSlash, s.endable)
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
-	r.Handle("/metrics", s.withToken(promhttp.Handler()))
+	r.Handle("/metrics", auth.WithToken(s.Access, promhttp.Handler()))
 	s.open(r)
 	s.xapi(r)
 	r.Post("/reported/{id}", s.reported)
@@ -77,7 +70,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.Get("/approvals/{token}", s.approval)
 	r.With(http.NewCrossOriginProtection().Handler).Post("/approvals/{token}", s.approval)
 	r.Group(func(r chi.Router) {
-		r.Use(http.NewCrossOriginProtection().Handler, s.noteVisitor, s.sessions.LoadAndSave, s.identify, s.idempotent, s.conditional)
+		r.Use(http.NewCrossOriginProtection().Handler, s.auth.NoteVisitor, s.auth.Sessions, s.auth.Identify, s.idempotent, s.conditional)
 		r.Get("/api/v1/safety-copies/{id}", s.safetyCopy)
 		r.Get("/api/v1/sheets/{file}", s.sheetFile)
 		r.Get("/api/v1/courses/{id}/outline.csv", s.outlineTable)
@@ -85,7 +78,7 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	})
 	r.NotFound(s.console().ServeHTTP)
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, http.StatusMethodNotAllowed, "this address does not take "+methodLabel(r.Method)+"; the API is described at /openapi.json")
+		problem.Write(w, http.StatusMethodNotAllowed, "this address does not take "+methodLabel(r.Method)+"; the API is described at /openapi.json")
 	})
 	return r
 }
@@ -131,7 +124,7 @@ func Description() ([]byte, error) {
 }
 
 func (s *Server) register(a huma.API) {
-	s.doors(a)
+	s.signIn(a)
 	s.installation(a)
 	s.connections(a)
 	s.sections(a)
@@ -227,7 +220,7 @@ func (s *Server) console() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		path := strings.TrimPrefix(r.URL.Path, "/")
 		if slices.ContainsFunc(noPages, func(p string) bool { return strings.HasPrefix(r.URL.Path+"/", p) }) {
-			writeProblem(w, http.StatusNotFound, "there is nothing at this address; the API is described at /openapi.json")
+			problem.Write(w, http.StatusNotFound, "there is nothing at this address; the API is described at /openapi.json")
 			return
 		}
 		file := false
@@ -241,7 +234,7 @@ func (s *Server) console() http.Handler {
 				status = http.StatusMethodNotAllowed
 				w.Header().Set("Allow", "GET, HEAD")
 			}
-			writeProblem(w, status, "there is nothing at this address that takes "+methodLabel(r.Method)+"; the API is described at /openapi.json")
+			problem.Write(w, status, "there is nothing at this address that takes "+methodLabel(r.Method)+"; the API is described at /openapi.json")
 			return
 		}
 		if file {
@@ -252,7 +245,7 @@ func (s *Server) console() http.Handler {
 			return
 		}
 		if strings.HasPrefix(path, "assets/") || path != "" && !strings.Contains(r.Header.Get("Accept"), "text/html") {
-			writeProblem(w, http.StatusNotFound, "there is nothing at this address; the API is described at /openapi.json")
+			problem.Write(w, http.StatusNotFound, "there is nothing at this address; the API is described at /openapi.json")
 			return
 		}
 		page, err := fs.ReadFile(s.Console, "index.html")
@@ -274,6 +267,6 @@ func (s *Server) HealthOnly() http.Handler {
 	r := chi.NewRouter()
 	r.Get("/livez", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
-	r.Handle("/metrics", s.withToken(promhttp.Handler()))
+	r.Handle("/metrics", auth.WithToken(s.Access, promhttp.Handler()))
 	return r
 }

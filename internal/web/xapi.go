@@ -17,6 +17,7 @@ import (
 	"kanban/internal/app/pipeline"
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
+	"kanban/internal/web/problem"
 	"kanban/internal/wire/xapi"
 )
 
@@ -48,12 +49,12 @@ func (s *Server) platform(w http.ResponseWriter, r *http.Request) (connection ad
 	switch {
 	case err != nil:
 		s.Log.Error("checking a platform's credentials", "cause", err.Error())
-		writeProblem(w, http.StatusServiceUnavailable, "the credentials could not be checked; try again")
+		problem.Write(w, http.StatusServiceUnavailable, "the credentials could not be checked; try again")
 	case !known:
 		w.Header().Set("WWW-Authenticate", `Basic realm="xAPI"`)
-		writeProblem(w, http.StatusUnauthorized, "the key or the secret is not right; both are shown when the connection is made")
+		problem.Write(w, http.StatusUnauthorized, "the key or the secret is not right; both are shown when the connection is made")
 	case !strings.HasPrefix(r.Header.Get(xapi.VersionHeader), "1.0"):
-		writeProblem(w, http.StatusBadRequest, xapi.VersionHeader+" must be 1.0.x")
+		problem.Write(w, http.StatusBadRequest, xapi.VersionHeader+" must be 1.0.x")
 	default:
 		return connection, true
 	}
@@ -75,7 +76,7 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 		q, err = xapi.ParseQuery(r.URL.Query())
 	}
 	if err != nil {
-		writeProblem(w, http.StatusBadRequest, err.Error())
+		problem.Write(w, http.StatusBadRequest, err.Error())
 		return
 	}
 	ask := eventstore.StatementQuery{
@@ -90,7 +91,7 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 	list, through, err := s.Deliveries.Statements(r.Context(), ask)
 	if err != nil {
 		s.Log.Error("listing statements", "cause", err.Error())
-		writeProblem(w, http.StatusInternalServerError, "the statements could not be read; ask again")
+		problem.Write(w, http.StatusInternalServerError, "the statements could not be read; ask again")
 		return
 	}
 	w.Header().Set("X-Experience-API-Consistent-Through", through.UTC().Format(time.RFC3339Nano))
@@ -110,7 +111,7 @@ func (s *Server) answerStatements(w http.ResponseWriter, q xapi.Query, list []ev
 		text, err := xapi.Stored(x.Body, x.ID, x.StoredAt, authority, q.Format)
 		if err != nil {
 			s.Log.Error("writing a statement", "cause", err.Error())
-			writeProblem(w, http.StatusInternalServerError, "a stored statement could not be written")
+			problem.Write(w, http.StatusInternalServerError, "a stored statement could not be written")
 			return
 		}
 		answer.Statements = append(answer.Statements, text)
@@ -119,7 +120,7 @@ func (s *Server) answerStatements(w http.ResponseWriter, q xapi.Query, list []ev
 	case !q.Single():
 		writeJSON(w, http.StatusOK, answer)
 	case len(list) == 0:
-		writeProblem(w, http.StatusNotFound, "there is no such statement")
+		problem.Write(w, http.StatusNotFound, "there is no such statement")
 	default:
 		w.Header().Set("Last-Modified", list[0].StoredAt.UTC().Format(http.TimeFormat))
 		writeJSON(w, http.StatusOK, answer.Statements[0])
@@ -149,7 +150,7 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 		writeFaults(w, http.StatusBadRequest, "nothing of the batch was stored: "+err.Error(), faults, nil)
 		return
 	case err != nil:
-		writeProblem(w, http.StatusBadRequest, err.Error())
+		problem.Write(w, http.StatusBadRequest, err.Error())
 		return
 	case connection.Settings["faulty"] == adapter.TakeOthers && r.Method == http.MethodPost:
 		s.takeOthers(w, r, connection, list, raw, nil)
@@ -175,10 +176,10 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 func (s *Server) notTaken(w http.ResponseWriter, err error) {
 	s.Log.Error("taking statements", "cause", err.Error())
 	if db.Unreachable(err) || errors.Is(err, context.Canceled) {
-		writeBusy(w, "the statements could not be stored just now; send them again")
+		problem.Busy(w, "the statements could not be stored just now; send them again")
 		return
 	}
-	writeProblem(w, http.StatusInternalServerError, "the statements could not be stored; send them again")
+	problem.Write(w, http.StatusInternalServerError, "the statements could not be stored; send them again")
 }
 
 // takeOthers stores what is not faulty of a batch, for platforms that asked for it. The

@@ -86,7 +86,7 @@ func handle[I, O any](a huma.API, o operation, f func(context.Context, *I) (O, e
 	huma.Register(a, o.huma(), func(ctx context.Context, in *I) (*answer[O], error) {
 		out, err := f(ctx, in)
 		if err != nil {
-			return nil, problem(err)
+			return nil, problemOf(err)
 		}
 		return &answer[O]{out}, nil
 	})
@@ -97,7 +97,7 @@ func handleTagged[I, O any](a huma.API, o operation, f func(context.Context, *I)
 	huma.Register(a, o.huma(), func(ctx context.Context, in *I) (*tagged[O], error) {
 		out, version, err := f(ctx, in)
 		if err != nil {
-			return nil, problem(err)
+			return nil, problemOf(err)
 		}
 		return &tagged[O]{etag(version), out}, nil
 	})
@@ -105,11 +105,11 @@ func handleTagged[I, O any](a huma.API, o operation, f func(context.Context, *I)
 
 // handleEmpty registers an operation without an answer body.
 func handleEmpty[I any](a huma.API, o operation, f func(context.Context, *I) error) {
-	huma.Register(a, o.huma(), func(ctx context.Context, in *I) (*struct{}, error) { return nil, problem(f(ctx, in)) })
+	huma.Register(a, o.huma(), func(ctx context.Context, in *I) (*struct{}, error) { return nil, problemOf(f(ctx, in)) })
 }
 
-// problem turns an error of a use case into an RFC 9457 problem.
-func problem(err error) error {
+// problemOf turns an error of a use case into an RFC 9457 problem.
+func problemOf(err error) error {
 	if err == nil {
 		return nil
 	}

@@ -1,4 +1,4 @@
-package web
+package auth
 
 import (
 	"context"
@@ -11,17 +11,17 @@ import (
 	"github.com/go-chi/httprate"
 )
 
-// doorman slows down whoever tries passwords or set-up links one after the other. Nobody
+// tries slows down whoever tries passwords or set-up links one after the other. Nobody
 // can use up anybody else's tries: they are counted for each address that requests come
 // from, and for each account at each address. An account as a whole has a bound as well,
 // because addresses are cheap; it does not hold for browsers from which somebody signed in
 // to that account before, which carry a cookie that says so.
-type doorman struct {
+type tries struct {
 	address, pair, account, known *httprate.RateLimiter
 }
 
-func newDoorman() *doorman {
-	return &doorman{
+func newTries() *tries {
+	return &tries{
 		address: httprate.NewRateLimiter(60, time.Minute),
 		pair:    httprate.NewRateLimiter(10, time.Minute),
 		account: httprate.NewRateLimiter(100, time.Hour),
@@ -29,7 +29,7 @@ func newDoorman() *doorman {
 	}
 }
 
-// visitor is who stands at the door.
+// visitor is who asks to be let in.
 type visitor struct {
 	address string
 	before  string // the account to which this browser signed in before
@@ -37,47 +37,45 @@ type visitor struct {
 	r       *http.Request
 }
 
-type visitorKey struct{}
-
 const (
 	knownCookie = "kanban_browser"
 	knownFor    = 365 * 24 * time.Hour
 	knownOwner  = "known-browser"
 )
 
-// noteVisitor notes for the handlers of doors where a request comes from.
-func (s *Server) noteVisitor(next http.Handler) http.Handler {
+// NoteVisitor notes, for Admit, where a request that asks to be let in comes from.
+func (a *Auth) NoteVisitor(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method != http.MethodPost || !openPaths[r.URL.Path] {
+		if r.Method != http.MethodPost || !open[r.URL.Path] {
 			next.ServeHTTP(w, r)
 			return
 		}
-		c := visitor{address: clientAddress(r, s.TrustedProxies), w: w, r: r}
+		c := visitor{address: ClientAddress(r, a.TrustedProxies), w: w, r: r}
 		if cookie, err := r.Cookie(knownCookie); err == nil {
 			if sealed, err := base64.RawURLEncoding.DecodeString(cookie.Value); err == nil {
-				text, _ := s.Store.Unseal(sealed, knownOwner)
+				text, _ := a.Store.Unseal(sealed, knownOwner)
 				c.before = string(text)
 			}
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), visitorKey{}, c)))
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), keyVisitor, c)))
 	})
 }
 
-// admit counts a try at an account ("" for a set-up link) and refuses it when there were
+// Admit counts a try at an account ("" for a set-up link) and refuses it when there were
 // too many.
-func (d *doorman) admit(ctx context.Context, account string) error {
-	c, _ := ctx.Value(visitorKey{}).(visitor)
+func (a *Auth) Admit(ctx context.Context, account string) error {
+	c, _ := ctx.Value(keyVisitor).(visitor)
 	account = strings.ToLower(strings.TrimSpace(account))
 	if len(account) > 254 {
 		account = account[:254]
 	}
-	over := d.address.OnLimit(c.w, c.r, c.address) || d.pair.OnLimit(c.w, c.r, account+" "+c.address)
+	over := a.tries.address.OnLimit(c.w, c.r, c.address) || a.tries.pair.OnLimit(c.w, c.r, account+" "+c.address)
 	switch {
 	case over || account == "":
 	case c.before == account:
-		over = d.known.OnLimit(c.w, c.r, account)
+		over = a.tries.known.OnLimit(c.w, c.r, account)
 	default:
-		over = d.account.OnLimit(c.w, c.r, account)
+		over = a.tries.account.OnLimit(c.w, c.r, account)
 	}
 	if !over {
 		return nil
@@ -85,15 +83,15 @@ func (d *doorman) admit(ctx context.Context, account string) error {
 	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many tries; wait a minute and try again"), http.Header{"Retry-After": {"60"}})
 }
 
-// remember lets this browser be known at an account.
-func (s *Server) remember(ctx context.Context, account string) {
-	c, ok := ctx.Value(visitorKey{}).(visitor)
-	sealed, err := s.Store.Seal([]byte(strings.ToLower(strings.TrimSpace(account))), knownOwner)
+// Remember lets this browser be known at an account.
+func (a *Auth) Remember(ctx context.Context, account string) {
+	c, ok := ctx.Value(keyVisitor).(visitor)
+	sealed, err := a.Store.Seal([]byte(strings.ToLower(strings.TrimSpace(account))), knownOwner)
 	if !ok || err != nil {
 		return
 	}
 	http.SetCookie(c.w, &http.Cookie{
 		Name: knownCookie, Value: base64.RawURLEncoding.EncodeToString(sealed), Path: "/api/v1/session", MaxAge: int(knownFor.Seconds()),
-		HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: strings.HasPrefix(s.Public, "https://"),
+		HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: strings.HasPrefix(a.Public, "https://"),
 	})
 }

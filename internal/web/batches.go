@@ -9,6 +9,7 @@ import (
 	"kanban/internal/app/batches"
 	"kanban/internal/core/rollover"
 	"kanban/internal/store/runstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -22,7 +23,7 @@ func (s *Server) many(a huma.API) {
 		Tag: "batches", Summary: "Show what something would do with many; nothing is done",
 	}, func(ctx context.Context, in *with[api.Order]) (api.Batch, error) {
 		o := in.Body
-		b, err := s.Batches.Look(ctx, callerOf(ctx).Name, batches.Order{
+		b, err := s.Batches.Look(ctx, auth.Caller(ctx).Name, batches.Order{
 			Act: batches.Act(o.Act), Sets: each(o.Sets, wish), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template,
 			Naming: o.Naming, Details: o.Details, WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At,
 		})
@@ -46,7 +47,7 @@ func (s *Server) many(a huma.API) {
 		ID: "do-batch", Method: http.MethodPost, Path: "/batches/{id}/do", Status: http.StatusOK,
 		Tag: "batches", Summary: "Do exactly what a batch shows",
 	}, func(ctx context.Context, in *withID[api.Doing]) (api.Batch, error) {
-		b, err := s.Batches.Do(ctx, callerOf(ctx).Name, in.ID, in.Body.Approved)
+		b, err := s.Batches.Do(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Approved)
 		return batch(b), err
 	})
 	handle(a, operation{

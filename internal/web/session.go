@@ -3,23 +3,23 @@ package web
 import (
 	"context"
 	"net/http"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/access"
 	"kanban/internal/core/finding"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
-// doors are the operations that let people in.
-func (s *Server) doors(a huma.API) {
+// signIn registers the operations that let people in.
+func (s *Server) signIn(a huma.API) {
 	handle(a, operation{
 		ID: "set-up", Method: http.MethodPost, Path: "/setup", Status: http.StatusOK,
 		Tag: "sign-in", Summary: "Make the first administrator",
 	}, func(ctx context.Context, in *with[api.Setup]) (api.Caller, error) {
-		if err := s.door.admit(ctx, ""); err != nil {
+		if err := s.auth.Admit(ctx, ""); err != nil {
 			return api.Caller{}, err
 		}
 		c, err := s.Access.SetUp(ctx, in.Body.Secret, in.Body.Name, in.Body.Email, in.Body.Password)
@@ -32,24 +32,20 @@ func (s *Server) doors(a huma.API) {
 		ID: "sign-in", Method: http.MethodPost, Path: "/session", Status: http.StatusOK,
 		Tag: "sign-in", Summary: "Sign in",
 	}, func(ctx context.Context, in *with[api.SignIn]) (api.Caller, error) {
-		if err := s.door.admit(ctx, in.Body.Email); err != nil {
+		if err := s.auth.Admit(ctx, in.Body.Email); err != nil {
 			return api.Caller{}, err
 		}
 		c, err := s.Access.SignIn(ctx, in.Body.Email, in.Body.Password)
 		if err != nil {
 			return api.Caller{}, err
 		}
-		s.remember(ctx, in.Body.Email)
+		s.auth.Remember(ctx, in.Body.Email)
 		return s.enter(ctx, c)
 	})
 }
 
 func (s *Server) enter(ctx context.Context, c access.Caller) (api.Caller, error) {
-	if err := s.sessions.RenewToken(ctx); err != nil {
-		return api.Caller{}, err
-	}
-	s.sessions.Put(ctx, "administrator", c.ID)
-	return api.Caller(c), nil
+	return api.Caller(c), s.auth.Enter(ctx, c)
 }
 
 // installation registers what is about the service itself and its callers.
@@ -58,7 +54,7 @@ func (s *Server) installation(a huma.API) {
 		ID: "who-am-i", Method: http.MethodGet, Path: "/session", Status: http.StatusOK,
 		Tag: "sign-in", Summary: "Who is signed in",
 	}, func(ctx context.Context, _ *struct{}) (api.Caller, error) {
-		c := callerOf(ctx)
+		c := auth.Caller(ctx)
 		if c.ID == "" {
 			return api.Caller{}, huma.Error401Unauthorized("nobody is signed in")
 		}
@@ -68,22 +64,13 @@ func (s *Server) installation(a huma.API) {
 		ID: "sign-out", Method: http.MethodDelete, Path: "/session", Status: http.StatusNoContent,
 		Tag: "sign-in", Summary: "Sign out: the session or the token ends",
 	}, func(ctx context.Context, _ *struct{}) error {
-		ended := signOf(ctx)
-		if token, ok := strings.CutPrefix(ended, tokenSign); ok {
-			if err := s.Access.EndToken(ctx, token); err != nil {
-				return err
-			}
-		} else if err := s.sessions.Destroy(ctx); err != nil {
-			return err
-		}
-		// Pages that listen under it stop, whichever replica they are at.
-		return s.Access.Announce(ctx, signedOut, signHash(ended))
+		return s.auth.Leave(ctx)
 	})
 	handle(a, operation{
 		ID: "make-token", Method: http.MethodPost, Path: "/tokens", Status: http.StatusCreated,
 		Tag: "sign-in", Summary: "Make an API token",
 	}, func(ctx context.Context, in *with[api.NewToken]) (api.Token, error) {
-		token, err := s.Access.NewToken(ctx, callerOf(ctx), in.Body.Name)
+		token, err := s.Access.NewToken(ctx, auth.Caller(ctx), in.Body.Name)
 		return api.Token{Token: token}, err
 	})
 	handle(a, operation{

@@ -1,0 +1,191 @@
+// Package auth lets callers in: by a session in a cookie, or by an API token. It slows down
+// who tries passwords, and ends what callers were known by.
+//
+//	a := auth.New(auth.Options{Access: access, Store: store, Public: "https://kanban.example"})
+//	router.Use(a.NoteVisitor, a.Sessions, a.Identify)
+//	caller := auth.Caller(ctx)
+package auth
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"log/slog"
+	"net/http"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/scs/pgxstore"
+	"github.com/alexedwards/scs/v2"
+
+	"kanban/internal/app/access"
+	"kanban/internal/store/db"
+	"kanban/internal/web/problem"
+)
+
+// Options of the sign-in.
+type Options struct {
+	Access *access.Service
+	Store  *db.Database
+	// Public is the address at which people reach the service.
+	Public string
+	// TrustedProxies are those whose X-Forwarded-For is believed.
+	TrustedProxies []netip.Prefix
+	Log            *slog.Logger
+}
+
+// Auth is the sign-in of one process; sessions hold for all of them.
+type Auth struct {
+	Options
+	sessions *scs.SessionManager
+	tries    *tries
+}
+
+const (
+	// cookie holds the session.
+	cookie = "kanban_session"
+	// sessionFor is how long one lasts, and idleFor how long without a request.
+	sessionFor, idleFor = 7 * 24 * time.Hour, 24 * time.Hour
+	// administrator is what a session keeps: who has signed in.
+	administrator = "administrator"
+)
+
+// New prepares it.
+func New(o Options) *Auth {
+	s := scs.New()
+	s.Store = pgxstore.NewWithCleanupInterval(o.Store.Pool, time.Hour)
+	s.HashTokenInStore = true // whoever reads the database cannot sign in with it
+	s.Lifetime, s.IdleTimeout = sessionFor, idleFor
+	s.Cookie.Name, s.Cookie.HttpOnly, s.Cookie.SameSite = cookie, true, http.SameSiteLaxMode
+	s.Cookie.Secure = strings.HasPrefix(o.Public, "https://")
+	return &Auth{Options: o, sessions: s, tries: newTries()}
+}
+
+// Sessions reads and writes the session of each request.
+func (a *Auth) Sessions(next http.Handler) http.Handler { return a.sessions.LoadAndSave(next) }
+
+// open are the addresses of the API that need nobody signed in.
+var open = map[string]bool{"/api/v1/setup": true, "/api/v1/session": true, "/openapi.json": true, "/openapi.yaml": true}
+
+// Open reports whether an address of the API needs nobody signed in.
+func Open(path string) bool { return open[path] }
+
+type contextKey int
+
+const (
+	keyCaller contextKey = iota
+	keySign
+	keyVisitor
+)
+
+// Identify finds the caller by token or session and refuses everybody else.
+func (a *Auth) Identify(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var caller access.Caller
+		var err error
+		sign := a.sessions.Token(r.Context())
+		if token, ok := bearer(r); ok {
+			caller, err = a.Access.ByToken(r.Context(), token)
+			sign = tokenSign + token
+		} else if id := a.sessions.GetString(r.Context(), administrator); id != "" {
+			caller, err = a.Access.ByID(r.Context(), id)
+		}
+		switch {
+		case err != nil && !errors.Is(err, access.ErrUnknown) && !errors.Is(err, db.ErrNotFound):
+			a.Log.Error("finding the caller", "cause", err.Error())
+			problem.Busy(w, "the caller could not be checked; try again")
+			return
+		case caller.ID == "" && !open[r.URL.Path]:
+			w.Header().Set("WWW-Authenticate", "Bearer")
+			problem.Write(w, http.StatusUnauthorized, "sign in first: in the console, or with: kanban sign-in")
+			return
+		case caller.ID != "" && !caller.May(r.Method+" "+r.URL.Path):
+			problem.Write(w, http.StatusForbidden, "your role does not allow this")
+			return
+		}
+		ctx := context.WithValue(r.Context(), keyCaller, caller)
+		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, keySign, sign)))
+	})
+}
+
+// WithToken lets only programs with an API token in.
+func WithToken(a *access.Service, next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		token, _ := bearer(r)
+		if _, err := a.ByToken(r.Context(), token); err != nil {
+			w.Header().Set("WWW-Authenticate", "Bearer")
+			problem.Write(w, http.StatusUnauthorized, "an API token is needed")
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// bearer is the token of a request (RFC 6750, section 2.1).
+func bearer(r *http.Request) (string, bool) {
+	return strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+}
+
+// Caller is who makes a request; its ID is empty when nobody is signed in.
+func Caller(ctx context.Context) access.Caller {
+	c, _ := ctx.Value(keyCaller).(access.Caller)
+	return c
+}
+
+// tokenSign stands before a token, to tell it from a session.
+const tokenSign = "token "
+
+// Sign is what a caller is known by: the session's value or a token, marked as one.
+func Sign(ctx context.Context) string {
+	sign, _ := ctx.Value(keySign).(string)
+	return sign
+}
+
+// SignedOut is the topic of what a caller was known by and is no more; the id is its Hash.
+const SignedOut = "signed-out"
+
+// Hash names what a caller is known by to other processes without giving it away.
+func Hash(sign string) string {
+	sum := sha256.Sum256([]byte(sign))
+	return hex.EncodeToString(sum[:])
+}
+
+// Enter begins a session for somebody who has proved who they are.
+func (a *Auth) Enter(ctx context.Context, c access.Caller) error {
+	if err := a.sessions.RenewToken(ctx); err != nil {
+		return err
+	}
+	a.sessions.Put(ctx, administrator, c.ID)
+	return nil
+}
+
+// Leave ends what the caller is known by. Pages that listen under it stop, whichever process
+// they are at.
+func (a *Auth) Leave(ctx context.Context) error {
+	ended := Sign(ctx)
+	if token, ok := strings.CutPrefix(ended, tokenSign); ok {
+		if err := a.Access.EndToken(ctx, token); err != nil {
+			return err
+		}
+	} else if err := a.sessions.Destroy(ctx); err != nil {
+		return err
+	}
+	return a.Access.Announce(ctx, SignedOut, Hash(ended))
+}
+
+// StillIn reports whether what a caller is known by still lets them in; when that cannot be
+// told it does.
+func (a *Auth) StillIn(ctx context.Context, sign string) bool {
+	if token, ok := strings.CutPrefix(sign, tokenSign); ok {
+		_, err := a.Access.ByToken(ctx, token)
+		return !errors.Is(err, access.ErrUnknown)
+	}
+	again, err := a.sessions.Load(ctx, sign)
+	if err != nil {
+		return true
+	}
+	_, err = a.Access.ByID(ctx, a.sessions.GetString(again, administrator))
+	return !errors.Is(err, db.ErrNotFound)
+}
