@@ -17,6 +17,7 @@ type awardsInput struct {
 	Person string `query:"person" doc:"Id of a person"`
 }
 
+// badges registers the operations about issuers, badges and awards.
 func (s *Server) badges(a huma.API) {
 	handle(a, operation{
 		ID: "list-issuers", Method: http.MethodGet, Path: "/issuers", Status: http.StatusOK,

@@ -7,6 +7,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/batches"
+	"kanban/internal/app/linking"
 	"kanban/internal/core/rollover"
 	"kanban/internal/store/runstore"
 	"kanban/internal/web/auth"
@@ -17,7 +18,8 @@ type successionsInput struct {
 	Days int `query:"days" default:"60" minimum:"0" maximum:"400" doc:"Sections whose term ends within so many days, or has ended"`
 }
 
-func (s *Server) many(a huma.API) {
+// batches registers the operations about what is done with many at once.
+func (s *Server) batches(a huma.API) {
 	handle(a, operation{
 		ID: "make-batch", Method: http.MethodPost, Path: "/batches", Status: http.StatusCreated,
 		Tag: "batches", Summary: "Show what something would do with many; nothing is done",
@@ -95,4 +97,8 @@ func missing(i batches.Item) []string {
 		return nil
 	}
 	return i.Outlook.Missing
+}
+
+func newSet(w linking.Wish) api.NewSet {
+	return api.NewSet{LeadID: w.LeadID, Sections: w.Others, Name: w.Name, Reason: w.Reason}
 }

@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"time"
 
@@ -10,6 +11,8 @@ import (
 
 	"kanban/internal/adapter"
 	"kanban/internal/app/connections"
+	"kanban/internal/app/pairings"
+	"kanban/internal/app/purchases"
 	"kanban/internal/app/registers"
 	"kanban/internal/core/finding"
 	"kanban/internal/core/refusal"
@@ -27,6 +30,16 @@ type removal struct {
 	Name string `query:"name" doc:"Its name, to remove it although something depends on it; look at the preview first"`
 }
 
+// maxUpload bounds an uploaded package, in bytes.
+const maxUpload = 512 << 20
+
+type uploadInput struct {
+	ID       string `path:"id" doc:"The connection's id"`
+	Approved bool   `query:"approved" doc:"Go on although a guard objects"`
+	RawBody  []byte `contentType:"application/zip"`
+}
+
+// connections registers the operations about connections.
 func (s *Server) connections(a huma.API) {
 	handle(a, operation{
 		ID: "list-connections", Method: http.MethodGet, Path: "/connections", Status: http.StatusOK,
@@ -139,16 +152,34 @@ func (s *Server) connections(a huma.API) {
 		}
 		return s.run(ctx, r)
 	})
+	handle(a, operation{
+		ID: "try-meaning", Method: http.MethodPost, Path: "/connections/{id}/meaning", Status: http.StatusOK,
+		Tag: "access", Summary: "Try what a service's expressions make of the latest events that it reported",
+	}, func(ctx context.Context, in *withID[api.MeaningTry]) (api.Meaning, error) {
+		t, err := s.Purchases.TryMapping(ctx, in.ID, in.Body.Values)
+		return api.Meaning{Mapping: t.Mapping, Wrong: t.Wrong, Examples: each(t.Examples, meaningExample)}, err
+	})
+	handle(a, operation{
+		ID: "list-unpaired", Method: http.MethodGet, Path: "/connections/{id}/unpaired", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Classes of a service that belong to no pairing, with the sections that they probably copy",
+	}, func(ctx context.Context, in *unpairedInput) ([]api.UnpairedClass, error) {
+		all, err := s.Pairings.Unpaired(ctx, in.ID, in.Ignored)
+		return each(all, unpaired), err
+	})
+	handleEmpty(a, operation{
+		ID: "ignore-classes", Method: http.MethodPost, Path: "/connections/{id}/unpaired/ignore", Status: http.StatusNoContent,
+		Tag: "pairings", Summary: "Say of classes that they are no business of Kanban's, or are one after all",
+	}, func(ctx context.Context, in *withID[api.Ignoring]) error {
+		return s.Pairings.Ignore(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Refs, in.Body.Ignore)
+	})
+	handle(a, operation{
+		ID: "list-choices", Method: http.MethodGet, Path: "/connections/{id}/choices", Status: http.StatusOK,
+		Tag: "rules", Summary: "What a service has to choose from: the values of an operation's field, or its groups",
+	}, func(ctx context.Context, in *choicesInput) ([]string, error) {
+		all, err := s.Rules.Choices(ctx, in.ID, in.Operation, in.Field)
+		return append([]string{}, all...), err
+	})
 	s.upload(a)
-}
-
-// maxUpload bounds an uploaded package, in bytes.
-const maxUpload = 512 << 20
-
-type uploadInput struct {
-	ID       string `path:"id" doc:"The connection's id"`
-	Approved bool   `query:"approved" doc:"Go on although a guard objects"`
-	RawBody  []byte `contentType:"application/zip"`
 }
 
 // upload takes a package of a register of files and reads it.
@@ -224,4 +255,35 @@ func (s *Server) connection(ctx context.Context, c connectionstore.Connection) (
 		out.LastRead = &r
 	}
 	return out, err
+}
+
+type unpairedInput struct {
+	ID      string `path:"id" doc:"The connection's id"`
+	Ignored bool   `query:"ignored" doc:"Those that are ignored instead"`
+}
+
+type choicesInput struct {
+	ID        string `path:"id" doc:"The connection's id"`
+	Operation string `query:"operation" doc:"Name of an operation; the service's groups when absent"`
+	Field     string `query:"field" doc:"Name of the operation's field"`
+}
+
+func meaningExample(x purchases.Example) api.MeaningExample {
+	reported, _ := x.Data["reported"].(string)
+	values := map[string]string{"person": x.Person, "offer": x.Offer, "order": x.Order, "buyerName": x.BuyerName, "starts": fmt.Sprint(x.Starts), "ends": fmt.Sprint(x.Ends)}
+	return api.MeaningExample{
+		EventID: x.ID, At: x.OccurredAt, Reported: reported, Means: x.Means, Values: values, Problems: x.Problems, Known: x.Known, Leads: x.Leads, Places: x.Places,
+	}
+}
+
+func unpaired(u pairings.Unpaired) api.UnpairedClass {
+	out := api.UnpairedClass{Ref: u.Ref, Name: u.Name, Members: u.Members}
+	if u.Ignored != nil {
+		out.IgnoredBy, out.IgnoredAt = u.Ignored.SaidBy, &u.Ignored.SaidAt
+	}
+	out.Guesses = each(u.Guesses, func(g pairings.Guess) api.Guess {
+		return api.Guess{Section: sectionRef(*g.Card.Section), Score: g.Evidence.Score, Shared: g.Evidence.Shared, Others: g.Evidence.Others, Teachers: g.Evidence.Teachers, Paired: g.Paired}
+	})
+	out.Tied = len(u.Guesses) > 1 && u.Guesses[0].Evidence.Score == u.Guesses[1].Evidence.Score
+	return out
 }

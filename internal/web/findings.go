@@ -1,21 +1,15 @@
 package web
 
 import (
-	"bytes"
 	"context"
 	"net/http"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"kanban/internal/app/reports"
 	"kanban/internal/core/finding"
-	"kanban/internal/core/refusal"
-	"kanban/internal/core/roster"
-	"kanban/internal/store/rosterstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
-	"kanban/internal/wire/sheet"
 )
 
 type findingsInput struct {
@@ -37,11 +31,7 @@ type acknowledging struct {
 	Body api.Acknowledgement
 }
 
-type rosterInput struct {
-	ID string `path:"id" doc:"The section's id"`
-	At string `query:"at" doc:"A day such as 2026-10-01 or a time of RFC 3339; now when absent"`
-}
-
+// findings registers the operations about what needs a person.
 func (s *Server) findings(a huma.API) {
 	handle(a, operation{
 		ID: "list-findings", Method: http.MethodGet, Path: "/findings", Status: http.StatusOK,
@@ -67,82 +57,19 @@ func (s *Server) findings(a huma.API) {
 		return s.Reports.Reopen(ctx, auth.Caller(ctx).Name, in.Key)
 	})
 	handle(a, operation{
-		ID: "get-roster", Method: http.MethodGet, Path: "/sections/{id}/roster", Status: http.StatusOK,
-		Tag: "sections", Summary: "Who was in a section on a day",
-	}, func(ctx context.Context, in *rosterInput) (api.Page[api.RosterLine], error) {
-		at, err := moment(in.At)
-		if err != nil {
-			return api.Page[api.RosterLine]{}, err
-		}
-		if _, err := s.Registers.FindSection(ctx, in.ID); err != nil {
-			return api.Page[api.RosterLine]{}, err
-		}
-		list, err := s.Registers.RosterOn(ctx, in.ID, at)
-		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
+		ID: "today-rest", Method: http.MethodGet, Path: "/today/rest", Status: http.StatusOK,
+		Tag: "installation", Summary: "What, beside that, is not in step or not known to be; empty when everything is",
+	}, func(ctx context.Context, _ *struct{}) ([]string, error) {
+		said, err := s.Reports.Rest(ctx)
+		return append([]string{}, said...), err
 	})
 	handle(a, operation{
-		ID: "list-movements", Method: http.MethodGet, Path: "/sections/{id}/movements", Status: http.StatusOK,
-		Tag: "sections", Summary: "Who joined and left a section since it was first read",
-	}, func(ctx context.Context, in *byID) (api.Page[api.RosterLine], error) {
-		if _, err := s.Registers.FindSection(ctx, in.ID); err != nil {
-			return api.Page[api.RosterLine]{}, err
-		}
-		list, err := s.Registers.Movements(ctx, in.ID, 500)
-		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
+		ID: "today", Method: http.MethodGet, Path: "/today", Status: http.StatusOK,
+		Tag: "installation", Summary: "What needs a person, ordered by harm",
+	}, func(ctx context.Context, _ *struct{}) ([]api.Finding, error) {
+		list, err := s.Reports.Today(ctx)
+		return each(list, noticedFinding), err
 	})
-	handle(a, operation{
-		ID: "compare-pairing", Method: http.MethodGet, Path: "/pairings/{id}/comparison", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Compare both sides now, side by side, changing nothing",
-	}, func(ctx context.Context, in *byID) (api.Page[api.Line], error) {
-		list, err := s.Runs.Lines(ctx, in.ID)
-		return api.Page[api.Line]{Items: each(list, line)}, err
-	})
-	s.comparisonFile(a)
-}
-
-// comparisonFile gives the comparison as CSV.
-func (s *Server) comparisonFile(a huma.API) {
-	op := operation{
-		ID: "export-comparison", Method: http.MethodGet, Path: "/pairings/{id}/comparison.csv", Status: http.StatusOK,
-		Tag: "pairings", Summary: "The same as a CSV file",
-	}.huma()
-	op.Responses = map[string]*huma.Response{"200": {Description: "CSV", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
-	type file struct {
-		ContentType string `header:"Content-Type"`
-		Disposition string `header:"Content-Disposition"`
-		Body        []byte
-	}
-	huma.Register(a, op, func(ctx context.Context, in *byID) (*file, error) {
-		list, err := s.Runs.Lines(ctx, in.ID)
-		if err != nil {
-			return nil, problemOf(err)
-		}
-		rows := make([][]string, len(list))
-		for i, l := range list {
-			x := line(l)
-			rows[i] = x.Cells()
-		}
-		var out bytes.Buffer
-		if err := sheet.CSV(&out, api.LineColumns, rows); err != nil {
-			return nil, problemOf(err)
-		}
-		return &file{"text/csv; charset=utf-8", `attachment; filename="comparison.csv"`, out.Bytes()}, nil
-	})
-}
-
-// moment reads a day, whose end is meant, or a time.
-func moment(text string) (time.Time, error) {
-	if text == "" {
-		return time.Now(), nil
-	}
-	if day, err := time.Parse(time.DateOnly, text); err == nil {
-		return day.AddDate(0, 0, 1).Add(-time.Nanosecond), nil
-	}
-	at, err := time.Parse(time.RFC3339, text)
-	if err != nil {
-		return at, refusal.Invalid("at", "%q is neither a day such as 2026-10-01 nor a time of RFC 3339", text)
-	}
-	return at, nil
 }
 
 func noticedFinding(f reports.Finding) api.Finding {
@@ -170,24 +97,4 @@ func checklist(c reports.Checklist) api.Checklist {
 		}
 		return api.Step(s)
 	})}
-}
-
-func rosterLine(l rosterstore.RosterLine) api.RosterLine { return api.RosterLine(l) }
-
-func line(s roster.Side) api.Line {
-	out := api.Line{Decision: entry(s.Entry)}
-	if m := s.Member; m != nil {
-		out.Register = &api.RegisterSide{Name: m.Name(), Email: m.Email, UserName: m.UserName, Identifier: m.Identifier}
-	}
-	if a := s.Account; a != nil {
-		out.Service = &api.ServiceSide{AccountID: a.ID, Name: joined(a.GivenName, a.FamilyName), Email: a.Email, UserName: a.UserName, Active: a.Active, Member: a.InTarget}
-	}
-	return out
-}
-
-func joined(given, family string) string {
-	if given == "" || family == "" {
-		return given + family
-	}
-	return given + " " + family
 }

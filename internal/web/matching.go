@@ -13,18 +13,7 @@ import (
 	"kanban/internal/wire/api"
 )
 
-// personAt is the input of an operation on a person's accounts at a connection.
-type personAt struct {
-	ID           string `path:"id" doc:"The person's id"`
-	ConnectionID string `path:"connection" doc:"The connection's id"`
-}
-
-type accountAt struct {
-	ID           string `path:"id" doc:"The person's id"`
-	ConnectionID string `path:"connection" doc:"The connection's id"`
-	Body         api.AccountChoice
-}
-
+// matching registers the operations about how people are recognised at a service.
 func (s *Server) matching(a huma.API) {
 	handleTagged(a, operation{
 		ID: "get-matching", Method: http.MethodGet, Path: "/connections/{id}/matching", Status: http.StatusOK,
@@ -65,33 +54,5 @@ func (s *Server) matching(a huma.API) {
 	}, func(ctx context.Context, in *withID[api.Verdict]) (api.Decided, error) {
 		n, err := s.Matching.Decide(ctx, auth.Caller(ctx).Name, in.ID, in.Body.People, in.Body.Accept)
 		return api.Decided{Count: n}, err
-	})
-	handleEmpty(a, operation{
-		ID: "drop-mark", Method: http.MethodDelete, Path: "/people/{id}/mark", Status: http.StatusNoContent,
-		Tag: "people", Summary: "Drop what was said of a person's record: that it is a second account or a test learner, or neither",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Matching.Undecide(ctx, auth.Caller(ctx).Name, in.ID)
-	})
-	handle(a, operation{
-		ID: "list-candidates", Method: http.MethodGet, Path: "/people/{id}/accounts/{connection}", Status: http.StatusOK,
-		Tag: "people", Summary: "Accounts that could be a person's",
-	}, func(ctx context.Context, in *personAt) (api.Page[api.Candidate], error) {
-		list, err := s.Matching.Candidates(ctx, in.ID, in.ConnectionID)
-		return api.Page[api.Candidate]{Items: each(list, func(x matching.Candidate) api.Candidate { return api.Candidate(x) })}, err
-	})
-	handleEmpty(a, operation{
-		ID: "choose-account", Method: http.MethodPut, Path: "/people/{id}/accounts/{connection}", Status: http.StatusNoContent,
-		Tag: "people", Summary: "Say whose account it is, or is not",
-	}, func(ctx context.Context, in *accountAt) error {
-		if in.Body.Not {
-			return s.Matching.Deny(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
-		}
-		return s.Matching.Choose(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
-	})
-	handleEmpty(a, operation{
-		ID: "forget-choices", Method: http.MethodDelete, Path: "/people/{id}/accounts/{connection}", Status: http.StatusNoContent,
-		Tag: "people", Summary: "Drop the decisions about a person's accounts",
-	}, func(ctx context.Context, in *personAt) error {
-		return s.Matching.Forget(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID)
 	})
 }

@@ -3,7 +3,6 @@ package web
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"net/http"
 	"strings"
 
@@ -21,6 +20,14 @@ type sidesInput struct {
 	Mismatches bool   `query:"mismatches" doc:"Only where access and enrolment do not agree"`
 }
 
+type accessesInput struct {
+	Paging
+	Offer    string `query:"offer" doc:"Id of an offer; all when absent"`
+	Person   string `query:"person" doc:"Id of a person"`
+	Troubled bool   `query:"troubled" doc:"Only what gives nothing although it should"`
+}
+
+// offers registers the operations about offers and the access that they give.
 func (s *Server) offers(a huma.API) {
 	handle(a, operation{
 		ID: "list-offers", Method: http.MethodGet, Path: "/offers", Status: http.StatusOK,
@@ -63,13 +70,6 @@ func (s *Server) offers(a huma.API) {
 		Tag: "access", Summary: "Remove an offer; whom it enrolled stays enrolled",
 	}, func(ctx context.Context, in *byID) error {
 		return s.Purchases.Remove(ctx, auth.Caller(ctx).Name, in.ID)
-	})
-	handle(a, operation{
-		ID: "try-meaning", Method: http.MethodPost, Path: "/connections/{id}/meaning", Status: http.StatusOK,
-		Tag: "access", Summary: "Try what a service's expressions make of the latest events that it reported",
-	}, func(ctx context.Context, in *withID[api.MeaningTry]) (api.Meaning, error) {
-		t, err := s.Purchases.TryMapping(ctx, in.ID, in.Body.Values)
-		return api.Meaning{Mapping: t.Mapping, Wrong: t.Wrong, Examples: each(t.Examples, meaningExample)}, err
 	})
 	handle(a, operation{
 		ID: "list-sides", Method: http.MethodGet, Path: "/sides", Status: http.StatusOK,
@@ -117,13 +117,6 @@ func (s *Server) offers(a huma.API) {
 		all, err := s.Purchases.UnmappedOffers(ctx)
 		return each(all, func(u purchasestore.Unmapped) api.Unmapped { return api.Unmapped(u) }), err
 	})
-}
-
-type accessesInput struct {
-	Paging
-	Offer    string `query:"offer" doc:"Id of an offer; all when absent"`
-	Person   string `query:"person" doc:"Id of a person"`
-	Troubled bool   `query:"troubled" doc:"Only what gives nothing although it should"`
 }
 
 func (s *Server) oneAccess(ctx context.Context, a purchasestore.Access, err error) (api.Access, error) {
@@ -227,12 +220,4 @@ func given(id *string) string {
 		return ""
 	}
 	return *id
-}
-
-func meaningExample(x purchases.Example) api.MeaningExample {
-	reported, _ := x.Data["reported"].(string)
-	values := map[string]string{"person": x.Person, "offer": x.Offer, "order": x.Order, "buyerName": x.BuyerName, "starts": fmt.Sprint(x.Starts), "ends": fmt.Sprint(x.Ends)}
-	return api.MeaningExample{
-		EventID: x.ID, At: x.OccurredAt, Reported: reported, Means: x.Means, Values: values, Problems: x.Problems, Known: x.Known, Leads: x.Leads, Places: x.Places,
-	}
 }

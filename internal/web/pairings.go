@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 	"net/http"
 	"slices"
@@ -13,31 +14,18 @@ import (
 	"kanban/internal/store/pairingstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
+	"kanban/internal/wire/sheet"
 )
 
-type unpairedInput struct {
-	ID      string `path:"id" doc:"The connection's id"`
-	Ignored bool   `query:"ignored" doc:"Those that are ignored instead"`
-}
-
-func unpaired(u pairings.Unpaired) api.UnpairedClass {
-	out := api.UnpairedClass{Ref: u.Ref, Name: u.Name, Members: u.Members}
-	if u.Ignored != nil {
-		out.IgnoredBy, out.IgnoredAt = u.Ignored.SaidBy, &u.Ignored.SaidAt
-	}
-	out.Guesses = each(u.Guesses, func(g pairings.Guess) api.Guess {
-		return api.Guess{Section: sectionRef(*g.Card.Section), Score: g.Evidence.Score, Shared: g.Evidence.Shared, Others: g.Evidence.Others, Teachers: g.Evidence.Teachers, Paired: g.Paired}
-	})
-	out.Tied = len(u.Guesses) > 1 && u.Guesses[0].Evidence.Score == u.Guesses[1].Evidence.Score
-	return out
-}
-
-type endInput struct {
-	ID      string `path:"id" doc:"The pairing's id"`
-	Members string `query:"members" enum:"keep,remove" default:"keep" doc:"Whether whom Kanban put in stays"`
-}
-
+// pairings registers the operations about pairings.
 func (s *Server) pairings(a huma.API) {
+	handle(a, operation{
+		ID: "compare-pairing", Method: http.MethodGet, Path: "/pairings/{id}/comparison", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Compare both sides now, side by side, changing nothing",
+	}, func(ctx context.Context, in *byID) (api.Page[api.Line], error) {
+		list, err := s.Runs.Lines(ctx, in.ID)
+		return api.Page[api.Line]{Items: each(list, line)}, err
+	})
 	handle(a, operation{
 		ID: "list-pairings", Method: http.MethodGet, Path: "/pairings", Status: http.StatusOK,
 		Tag: "pairings", Summary: "List pairings, without their checklists, freshness and runs",
@@ -119,31 +107,6 @@ func (s *Server) pairings(a huma.API) {
 	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
 		return s.taggedPairing(ctx, in.ID, s.Runs.HoldClass(ctx, auth.Caller(ctx).Name, in.ID))
 	})
-	handle(a, operation{
-		ID: "list-candidate-classes", Method: http.MethodGet, Path: "/sections/{id}/candidates", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Classes of a service by how likely each is the section's counterpart",
-	}, func(ctx context.Context, in *candidatesInput) ([]api.SpaceCandidate, error) {
-		list, err := s.Pairings.Candidates(ctx, in.ID, in.Connection)
-		return each(list, func(c pairings.Candidate) api.SpaceCandidate {
-			return api.SpaceCandidate{
-				Ref: c.Ref, Name: c.Space.Name, Score: c.Score, Likeness: c.Name, Shared: c.Shared, Missing: c.Missing,
-				Others: c.Others, Teachers: c.Teachers, Term: c.Term, Remarks: each(c.Remarks, remark),
-			}
-		}), err
-	})
-	handle(a, operation{
-		ID: "list-unpaired", Method: http.MethodGet, Path: "/connections/{id}/unpaired", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Classes of a service that belong to no pairing, with the sections that they probably copy",
-	}, func(ctx context.Context, in *unpairedInput) ([]api.UnpairedClass, error) {
-		all, err := s.Pairings.Unpaired(ctx, in.ID, in.Ignored)
-		return each(all, unpaired), err
-	})
-	handleEmpty(a, operation{
-		ID: "ignore-classes", Method: http.MethodPost, Path: "/connections/{id}/unpaired/ignore", Status: http.StatusNoContent,
-		Tag: "pairings", Summary: "Say of classes that they are no business of Kanban's, or are one after all",
-	}, func(ctx context.Context, in *withID[api.Ignoring]) error {
-		return s.Pairings.Ignore(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Refs, in.Body.Ignore)
-	})
 	handleTagged(a, operation{
 		ID: "renew-class", Method: http.MethodPost, Path: "/pairings/{id}/renew", Status: http.StatusOK,
 		Tag: "pairings", Summary: "Let the next run make a class anew that was deleted at the service",
@@ -222,11 +185,42 @@ func (s *Server) pairings(a huma.API) {
 		}
 		return s.preview(ctx, p)
 	})
+	s.comparisonFile(a)
 }
 
-type candidatesInput struct {
-	ID         string `path:"id" doc:"The section's id"`
-	Connection string `query:"connection" required:"true" doc:"Id of the service's connection"`
+// comparisonFile gives the comparison as CSV.
+func (s *Server) comparisonFile(a huma.API) {
+	op := operation{
+		ID: "export-comparison", Method: http.MethodGet, Path: "/pairings/{id}/comparison.csv", Status: http.StatusOK,
+		Tag: "pairings", Summary: "The same as a CSV file",
+	}.huma()
+	op.Responses = map[string]*huma.Response{"200": {Description: "CSV", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
+	type file struct {
+		ContentType string `header:"Content-Type"`
+		Disposition string `header:"Content-Disposition"`
+		Body        []byte
+	}
+	huma.Register(a, op, func(ctx context.Context, in *byID) (*file, error) {
+		list, err := s.Runs.Lines(ctx, in.ID)
+		if err != nil {
+			return nil, problemOf(err)
+		}
+		rows := make([][]string, len(list))
+		for i, l := range list {
+			x := line(l)
+			rows[i] = x.Cells()
+		}
+		var out bytes.Buffer
+		if err := sheet.CSV(&out, api.LineColumns, rows); err != nil {
+			return nil, problemOf(err)
+		}
+		return &file{"text/csv; charset=utf-8", `attachment; filename="comparison.csv"`, out.Bytes()}, nil
+	})
+}
+
+type endInput struct {
+	ID      string `path:"id" doc:"The pairing's id"`
+	Members string `query:"members" enum:"keep,remove" default:"keep" doc:"Whether whom Kanban put in stays"`
 }
 
 func remark(r pairings.Remark) api.Obstacle {
@@ -337,4 +331,22 @@ func (s *Server) notice(ctx context.Context, p pairingstore.Pairing) (string, er
 		return "told", nil
 	}
 	return "quiet", nil
+}
+
+func line(s roster.Side) api.Line {
+	out := api.Line{Decision: entry(s.Entry)}
+	if m := s.Member; m != nil {
+		out.Register = &api.RegisterSide{Name: m.Name(), Email: m.Email, UserName: m.UserName, Identifier: m.Identifier}
+	}
+	if a := s.Account; a != nil {
+		out.Service = &api.ServiceSide{AccountID: a.ID, Name: joined(a.GivenName, a.FamilyName), Email: a.Email, UserName: a.UserName, Active: a.Active, Member: a.InTarget}
+	}
+	return out
+}
+
+func joined(given, family string) string {
+	if given == "" || family == "" {
+		return given + family
+	}
+	return given + " " + family
 }

@@ -7,12 +7,15 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kanban/internal/app/matching"
 	"kanban/internal/app/reports"
+	"kanban/internal/app/stages"
 	"kanban/internal/core/learning"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/matchstore"
 	"kanban/internal/store/rosterstore"
+	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
@@ -24,7 +27,36 @@ type peopleInput struct {
 // newestAbout is how many events and deliveries a person's page shows.
 const newestAbout = 50
 
+// people registers the operations about people.
 func (s *Server) people(a huma.API) {
+	handleEmpty(a, operation{
+		ID: "drop-mark", Method: http.MethodDelete, Path: "/people/{id}/mark", Status: http.StatusNoContent,
+		Tag: "people", Summary: "Drop what was said of a person's record: that it is a second account or a test learner, or neither",
+	}, func(ctx context.Context, in *byID) error {
+		return s.Matching.Undecide(ctx, auth.Caller(ctx).Name, in.ID)
+	})
+	handle(a, operation{
+		ID: "list-candidates", Method: http.MethodGet, Path: "/people/{id}/accounts/{connection}", Status: http.StatusOK,
+		Tag: "people", Summary: "Accounts that could be a person's",
+	}, func(ctx context.Context, in *personAt) (api.Page[api.Candidate], error) {
+		list, err := s.Matching.Candidates(ctx, in.ID, in.ConnectionID)
+		return api.Page[api.Candidate]{Items: each(list, func(x matching.Candidate) api.Candidate { return api.Candidate(x) })}, err
+	})
+	handleEmpty(a, operation{
+		ID: "choose-account", Method: http.MethodPut, Path: "/people/{id}/accounts/{connection}", Status: http.StatusNoContent,
+		Tag: "people", Summary: "Say whose account it is, or is not",
+	}, func(ctx context.Context, in *accountAt) error {
+		if in.Body.Not {
+			return s.Matching.Deny(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
+		}
+		return s.Matching.Choose(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
+	})
+	handleEmpty(a, operation{
+		ID: "forget-choices", Method: http.MethodDelete, Path: "/people/{id}/accounts/{connection}", Status: http.StatusNoContent,
+		Tag: "people", Summary: "Drop the decisions about a person's accounts",
+	}, func(ctx context.Context, in *personAt) error {
+		return s.Matching.Forget(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID)
+	})
 	handle(a, operation{
 		ID: "find-people", Method: http.MethodGet, Path: "/people", Status: http.StatusOK,
 		Tag: "people", Summary: "Find people",
@@ -48,6 +80,13 @@ func (s *Server) people(a huma.API) {
 	}, func(ctx context.Context, in *progressInput) (api.Progress, error) {
 		look, err := s.Facts.Progress(ctx, in.ID, in.Section)
 		return shownProgress(look), err
+	})
+	handle(a, operation{
+		ID: "person-stage-plans", Method: http.MethodGet, Path: "/people/{id}/stage-plans", Status: http.StatusOK,
+		Tag: "people", Summary: "Where a person stands in every stage plan that is on",
+	}, func(ctx context.Context, in *byID) ([]api.PersonStagePlan, error) {
+		all, err := s.Stages.Of(ctx, in.ID)
+		return each(all, personStagePlan), err
 	})
 }
 
@@ -115,4 +154,28 @@ func shownProgress(o learning.Overview) api.Progress {
 		out.Modules = append(out.Modules, x)
 	}
 	return out
+}
+
+// personAt is the input of an operation on a person's accounts at a connection.
+type personAt struct {
+	ID           string `path:"id" doc:"The person's id"`
+	ConnectionID string `path:"connection" doc:"The connection's id"`
+}
+
+type accountAt struct {
+	ID           string `path:"id" doc:"The person's id"`
+	ConnectionID string `path:"connection" doc:"The connection's id"`
+	Body         api.AccountChoice
+}
+
+func personStagePlan(l stages.PlanProgress) api.PersonStagePlan {
+	return api.PersonStagePlan{
+		ID: l.ID, Name: l.Name, Course: l.Course, Percent: l.Percent, Finished: l.Finished,
+		Stages: each(l.Stages, func(x stages.StageProgress) api.StageProgress {
+			return api.StageProgress{
+				StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: x.Reached, ReachedAt: x.ReachedAt, Open: x.Open, Badge: x.Badge, BadgeID: x.BadgeID, Holds: x.Holds,
+				Criteria: each(x.Asks, func(c stages.CriterionProgress) api.CriterionProgress { return api.CriterionProgress(c) }),
+			}
+		}),
+	}
 }

@@ -38,12 +38,6 @@ type triggerSamples struct {
 	Limit    int    `query:"limit" default:"30" minimum:"1" maximum:"200"`
 }
 
-type choicesInput struct {
-	ID        string `path:"id" doc:"The connection's id"`
-	Operation string `query:"operation" doc:"Name of an operation; the service's groups when absent"`
-	Field     string `query:"field" doc:"Name of the operation's field"`
-}
-
 type samplesInput struct {
 	ID    string `path:"id" doc:"The rule's id"`
 	Limit int    `query:"limit" minimum:"1" maximum:"50" default:"10"`
@@ -54,6 +48,7 @@ type subscriber struct {
 	Address string `path:"address" doc:"The e-mail address"`
 }
 
+// rules registers the operations about rules.
 func (s *Server) rules(a huma.API) {
 	handle(a, operation{
 		ID: "list-rules", Method: http.MethodGet, Path: "/rules", Status: http.StatusOK,
@@ -156,11 +151,6 @@ func (s *Server) rules(a huma.API) {
 		list, err := s.Reports.Rule(ctx, r)
 		return checklist(list), err
 	})
-	s.trials(a)
-}
-
-// trials are what can be done with a rule before it is on.
-func (s *Server) trials(a huma.API) {
 	handle(a, operation{
 		ID: "try-rule", Method: http.MethodPost, Path: "/rules/{id}/trial", Status: http.StatusOK,
 		Tag: "rules", Summary: "Render and check what a rule would do for one event",
@@ -224,13 +214,6 @@ func (s *Server) trials(a huma.API) {
 		}
 		all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
 		return api.Page[api.Event]{Items: each(all, event)}, err
-	})
-	handle(a, operation{
-		ID: "list-choices", Method: http.MethodGet, Path: "/connections/{id}/choices", Status: http.StatusOK,
-		Tag: "rules", Summary: "What a service has to choose from: the values of an operation's field, or its groups",
-	}, func(ctx context.Context, in *choicesInput) ([]string, error) {
-		all, err := s.Rules.Choices(ctx, in.ID, in.Operation, in.Field)
-		return append([]string{}, all...), err
 	})
 	handle(a, operation{
 		ID: "check-text", Method: http.MethodPost, Path: "/texts", Status: http.StatusOK,
@@ -346,70 +329,12 @@ func shownRule(r rulestore.Rule, u rulestore.RuleUsage) api.Rule {
 	}
 }
 
-type operationInput struct {
-	ID   string `path:"id" doc:"The connection's id"`
-	Name string `path:"name" doc:"The operation's name"`
-}
-
 // ruleEdit is the input of a change to a rule.
 type ruleEdit struct {
 	ID      string `path:"id" doc:"The record's id"`
 	IfMatch string `header:"If-Match" doc:"The ETag that was read; the change is refused when the record has another one by now"`
 	ToCome  string `query:"toCome" enum:"stop,finish" doc:"When the actions change: what becomes of deliveries by the older ones that are still to come; refused while there are any when absent"`
 	Body    api.NewRule
-}
-
-type tryOperationInput struct {
-	ID   string `path:"id" doc:"The connection's id"`
-	Name string `path:"name" doc:"The operation's name"`
-	Body api.OperationTry
-}
-
-type keepOperationInput struct {
-	ID   string `path:"id" doc:"The connection's id"`
-	Name string `path:"name" doc:"The operation's name"`
-	Body api.Operation
-}
-
-func (s *Server) servicesOwn(a huma.API) {
-	handle(a, operation{
-		ID: "list-operations", Method: http.MethodGet, Path: "/connections/{id}/operations", Status: http.StatusOK,
-		Tag: "connections", Summary: "List the operations of a service's own API",
-	}, func(ctx context.Context, in *byID) ([]api.Operation, error) {
-		if _, err := s.Connections.FindConnection(ctx, in.ID); err != nil {
-			return nil, err
-		}
-		return s.Connections.Operations(ctx, in.ID)
-	})
-	handle(a, operation{
-		ID: "get-operation", Method: http.MethodGet, Path: "/connections/{id}/operations/{name}", Status: http.StatusOK,
-		Tag: "connections", Summary: "Show an operation",
-	}, func(ctx context.Context, in *operationInput) (api.Operation, error) {
-		return s.Connections.FindOperation(ctx, in.ID, in.Name)
-	})
-	handle(a, operation{
-		ID: "keep-operation", Method: http.MethodPut, Path: "/connections/{id}/operations/{name}", Status: http.StatusOK,
-		Tag: "connections", Summary: "Define an operation, or define it anew",
-	}, func(ctx context.Context, in *keepOperationInput) (api.Operation, error) {
-		in.Body.Name = in.Name
-		if err := s.Rules.KeepOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Body); err != nil {
-			return api.Operation{}, err
-		}
-		return s.Connections.FindOperation(ctx, in.ID, in.Name)
-	})
-	handleEmpty(a, operation{
-		ID: "drop-operation", Method: http.MethodDelete, Path: "/connections/{id}/operations/{name}", Status: http.StatusNoContent,
-		Tag: "connections", Summary: "Remove an operation",
-	}, func(ctx context.Context, in *operationInput) error {
-		return s.Rules.DropOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Name)
-	})
-	handle(a, operation{
-		ID: "try-operation", Method: http.MethodPost, Path: "/connections/{id}/operations/{name}/try", Status: http.StatusOK,
-		Tag: "connections", Summary: "Call an operation now, for real",
-	}, func(ctx context.Context, in *tryOperationInput) (api.OperationTried, error) {
-		t, err := s.Rules.TryOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Name, in.Body.Values)
-		return api.OperationTried(t), err
-	})
 }
 
 // knownTrigger refuses the name of a trigger that there is none of.

@@ -20,6 +20,7 @@ type runsInput struct {
 	Connection string `query:"connection" doc:"Id of a connection"`
 }
 
+// runs registers the operations about runs.
 func (s *Server) runs(a huma.API) {
 	handle(a, operation{
 		ID: "list-runs", Method: http.MethodGet, Path: "/runs", Status: http.StatusOK,

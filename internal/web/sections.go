@@ -4,9 +4,11 @@ import (
 	"context"
 	"net/http"
 	"strconv"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"kanban/internal/app/linking"
 	"kanban/internal/app/pairings"
 	"kanban/internal/core/refusal"
 	"kanban/internal/core/roster"
@@ -40,7 +42,57 @@ type sectionsInput struct {
 	Paging
 }
 
+// sections registers the operations about sections.
 func (s *Server) sections(a huma.API) {
+	handle(a, operation{
+		ID: "get-roster", Method: http.MethodGet, Path: "/sections/{id}/roster", Status: http.StatusOK,
+		Tag: "sections", Summary: "Who was in a section on a day",
+	}, func(ctx context.Context, in *rosterInput) (api.Page[api.RosterLine], error) {
+		at, err := moment(in.At)
+		if err != nil {
+			return api.Page[api.RosterLine]{}, err
+		}
+		if _, err := s.Registers.FindSection(ctx, in.ID); err != nil {
+			return api.Page[api.RosterLine]{}, err
+		}
+		list, err := s.Registers.RosterOn(ctx, in.ID, at)
+		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
+	})
+	handle(a, operation{
+		ID: "list-movements", Method: http.MethodGet, Path: "/sections/{id}/movements", Status: http.StatusOK,
+		Tag: "sections", Summary: "Who joined and left a section since it was first read",
+	}, func(ctx context.Context, in *byID) (api.Page[api.RosterLine], error) {
+		if _, err := s.Registers.FindSection(ctx, in.ID); err != nil {
+			return api.Page[api.RosterLine]{}, err
+		}
+		list, err := s.Registers.Movements(ctx, in.ID, 500)
+		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
+	})
+	handle(a, operation{
+		ID: "list-linkable", Method: http.MethodGet, Path: "/sections/{id}/linkable", Status: http.StatusOK,
+		Tag: "sections", Summary: "What can be linked under a section, and why other sections cannot",
+	}, func(ctx context.Context, in *linkableInput) (api.Page[api.Linkable], error) {
+		all, err := s.Linking.Candidates(ctx, in.ID, in.Text)
+		if err != nil {
+			return api.Page[api.Linkable]{}, err
+		}
+		items, next, err := paged(all, in.Cursor, in.Limit)
+		return api.Page[api.Linkable]{Next: next, Items: each(items, func(c linking.Candidate) api.Linkable {
+			return api.Linkable{SectionRef: linked(c.Section), Obstacles: each(c.Obstacles, obstacle)}
+		})}, err
+	})
+	handle(a, operation{
+		ID: "list-candidate-classes", Method: http.MethodGet, Path: "/sections/{id}/candidates", Status: http.StatusOK,
+		Tag: "pairings", Summary: "Classes of a service by how likely each is the section's counterpart",
+	}, func(ctx context.Context, in *candidatesInput) ([]api.SpaceCandidate, error) {
+		list, err := s.Pairings.Candidates(ctx, in.ID, in.Connection)
+		return each(list, func(c pairings.Candidate) api.SpaceCandidate {
+			return api.SpaceCandidate{
+				Ref: c.Ref, Name: c.Space.Name, Score: c.Score, Likeness: c.Name, Shared: c.Shared, Missing: c.Missing,
+				Others: c.Others, Teachers: c.Teachers, Term: c.Term, Remarks: each(c.Remarks, remark),
+			}
+		}), err
+	})
 	handle(a, operation{
 		ID: "list-sections", Method: http.MethodGet, Path: "/sections", Status: http.StatusOK,
 		Tag: "sections", Summary: "List sections with their state",
@@ -142,4 +194,37 @@ func section(c pairings.Card) api.Section {
 		out.PairingID, out.Target, out.Counts, out.RanAt = p.ID, p.TargetName, p.Counts, p.RanAt
 	}
 	return out
+}
+
+type linkableInput struct {
+	ID   string `path:"id" doc:"The lead section's id"`
+	Text string `query:"text" doc:"In title, code or course"`
+	Paging
+}
+
+type rosterInput struct {
+	ID string `path:"id" doc:"The section's id"`
+	At string `query:"at" doc:"A day such as 2026-10-01 or a time of RFC 3339; now when absent"`
+}
+
+// moment reads a day, whose end is meant, or a time.
+func moment(text string) (time.Time, error) {
+	if text == "" {
+		return time.Now(), nil
+	}
+	if day, err := time.Parse(time.DateOnly, text); err == nil {
+		return day.AddDate(0, 0, 1).Add(-time.Nanosecond), nil
+	}
+	at, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return at, refusal.Invalid("at", "%q is neither a day such as 2026-10-01 nor a time of RFC 3339", text)
+	}
+	return at, nil
+}
+
+func rosterLine(l rosterstore.RosterLine) api.RosterLine { return api.RosterLine(l) }
+
+type candidatesInput struct {
+	ID         string `path:"id" doc:"The section's id"`
+	Connection string `query:"connection" required:"true" doc:"Id of the service's connection"`
 }

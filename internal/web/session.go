@@ -6,14 +6,12 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"kanban/internal/adapter"
 	"kanban/internal/app/access"
-	"kanban/internal/core/finding"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
 )
 
-// signIn registers the operations that let people in.
+// signIn registers the operations about letting people in.
 func (s *Server) signIn(a huma.API) {
 	handle(a, operation{
 		ID: "set-up", Method: http.MethodPost, Path: "/setup", Status: http.StatusOK,
@@ -42,14 +40,6 @@ func (s *Server) signIn(a huma.API) {
 		s.auth.Remember(ctx, in.Body.Email)
 		return s.enter(ctx, c)
 	})
-}
-
-func (s *Server) enter(ctx context.Context, c access.Caller) (api.Caller, error) {
-	return api.Caller(c), s.auth.Enter(ctx, c)
-}
-
-// installation registers what is about the service itself and its callers.
-func (s *Server) installation(a huma.API) {
 	handle(a, operation{
 		ID: "who-am-i", Method: http.MethodGet, Path: "/session", Status: http.StatusOK,
 		Tag: "sign-in", Summary: "Who is signed in",
@@ -73,36 +63,8 @@ func (s *Server) installation(a huma.API) {
 		token, err := s.Access.NewToken(ctx, auth.Caller(ctx), in.Body.Name)
 		return api.Token{Token: token}, err
 	})
-	handle(a, operation{
-		ID: "installation", Method: http.MethodGet, Path: "/installation", Status: http.StatusOK,
-		Tag: "installation", Summary: "Where this service is reached",
-	}, func(context.Context, *struct{}) (api.Installation, error) {
-		return api.Installation{Version: s.Version, Address: s.Public}, nil
-	})
-	handle(a, operation{
-		ID: "list-kinds", Method: http.MethodGet, Path: "/kinds", Status: http.StatusOK,
-		Tag: "installation", Summary: "The kinds of connection and what each needs",
-	}, func(context.Context, *struct{}) ([]adapter.Kind, error) {
-		return adapter.Kinds, nil
-	})
-	handle(a, operation{
-		ID: "list-codes", Method: http.MethodGet, Path: "/catalogue", Status: http.StatusOK,
-		Tag: "installation", Summary: "Everything Kanban can notice, with its remedy",
-	}, func(context.Context, *struct{}) ([]finding.Entry, error) {
-		return finding.All(), nil
-	})
-	handle(a, operation{
-		ID: "today-rest", Method: http.MethodGet, Path: "/today/rest", Status: http.StatusOK,
-		Tag: "installation", Summary: "What, beside that, is not in step or not known to be; empty when everything is",
-	}, func(ctx context.Context, _ *struct{}) ([]string, error) {
-		said, err := s.Reports.Rest(ctx)
-		return append([]string{}, said...), err
-	})
-	handle(a, operation{
-		ID: "today", Method: http.MethodGet, Path: "/today", Status: http.StatusOK,
-		Tag: "installation", Summary: "What needs a person, ordered by harm",
-	}, func(ctx context.Context, _ *struct{}) ([]api.Finding, error) {
-		list, err := s.Reports.Today(ctx)
-		return each(list, noticedFinding), err
-	})
+}
+
+func (s *Server) enter(ctx context.Context, c access.Caller) (api.Caller, error) {
+	return api.Caller(c), s.auth.Enter(ctx, c)
 }

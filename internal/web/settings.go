@@ -24,7 +24,7 @@ type namesInput struct {
 	Target string `query:"target" doc:"For example {course} · {teacher}"`
 }
 
-// settings registers how the institution wants its pairings kept.
+// settings registers the operations about settings.
 func (s *Server) settings(a huma.API) {
 	handle(a, operation{
 		ID: "list-templates", Method: http.MethodGet, Path: "/templates", Status: http.StatusOK,

@@ -28,6 +28,7 @@ type stagePlanPeopleInput struct {
 	State   string `query:"state" enum:"not-opened,on-the-way,finished" doc:"Where they stand"`
 }
 
+// stagePlans registers the operations about stage plans.
 func (s *Server) stagePlans(a huma.API) {
 	handle(a, operation{
 		ID: "list-stage-plans", Method: http.MethodGet, Path: "/stage-plans", Status: http.StatusOK,
@@ -123,13 +124,6 @@ func (s *Server) stagePlans(a huma.API) {
 			Next:  last(all, in.Limit, func(c stagestore.StagePlanPerson) string { return c.PersonID }),
 		}, err
 	})
-	handle(a, operation{
-		ID: "person-stage-plans", Method: http.MethodGet, Path: "/people/{id}/stage-plans", Status: http.StatusOK,
-		Tag: "people", Summary: "Where a person stands in every stage plan that is on",
-	}, func(ctx context.Context, in *byID) ([]api.PersonStagePlan, error) {
-		all, err := s.Stages.Of(ctx, in.ID)
-		return each(all, personStagePlan), err
-	})
 }
 
 func stagePlanOf(n api.NewStagePlan) stagestore.StagePlan {
@@ -180,16 +174,4 @@ func stagePlanPerson(p stagestore.StagePlan, c stagestore.StagePlanPerson) api.S
 		}
 	}
 	return out
-}
-
-func personStagePlan(l stages.PlanProgress) api.PersonStagePlan {
-	return api.PersonStagePlan{
-		ID: l.ID, Name: l.Name, Course: l.Course, Percent: l.Percent, Finished: l.Finished,
-		Stages: each(l.Stages, func(x stages.StageProgress) api.StageProgress {
-			return api.StageProgress{
-				StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: x.Reached, ReachedAt: x.ReachedAt, Open: x.Open, Badge: x.Badge, BadgeID: x.BadgeID, Holds: x.Holds,
-				Criteria: each(x.Asks, func(c stages.CriterionProgress) api.CriterionProgress { return api.CriterionProgress(c) }),
-			}
-		}),
-	}
 }

@@ -9,13 +9,42 @@ import (
 
 	"kanban/internal/app/outlines"
 	"kanban/internal/core/learning"
+	"kanban/internal/store/learningstore"
 	"kanban/internal/web/auth"
 	"kanban/internal/web/problem"
 	"kanban/internal/wire/api"
 	"kanban/internal/wire/sheet"
 )
 
-func (s *Server) outlines(a huma.API) {
+// courses registers the operations about courses and their outlines.
+func (s *Server) courses(a huma.API) {
+	handle(a, operation{
+		ID: "list-courses", Method: http.MethodGet, Path: "/courses", Status: http.StatusOK,
+		Tag: "courses", Summary: "List courses",
+	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
+		all, err := s.Outlines.Courses(ctx)
+		return api.Page[api.Course]{Items: each(all, func(c learningstore.Course) api.Course {
+			return api.Course{ID: c.ID, Title: c.Title, Code: c.Code, Activities: c.OutlineSize}
+		})}, err
+	})
+	handle(a, operation{
+		ID: "get-outline", Method: http.MethodGet, Path: "/courses/{id}/outline", Status: http.StatusOK,
+		Tag: "courses", Summary: "Show a course's outline",
+	}, func(ctx context.Context, in *byID) (api.Outline, error) {
+		return s.Outlines.Outline(ctx, in.ID)
+	})
+	handleEmpty(a, operation{
+		ID: "set-outline", Method: http.MethodPut, Path: "/courses/{id}/outline", Status: http.StatusNoContent,
+		Tag: "courses", Summary: "Set a course's outline",
+	}, func(ctx context.Context, in *withID[api.Outline]) error {
+		return s.Outlines.SetOutline(ctx, auth.Caller(ctx).Name, in.ID, in.Body)
+	})
+	handle(a, operation{
+		ID: "load-cartridge", Method: http.MethodPut, Path: "/courses/{id}/cartridge", Status: http.StatusOK,
+		Tag: "courses", Summary: "Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest",
+	}, func(ctx context.Context, in *cartridgeInput) (api.Outline, error) {
+		return s.Outlines.LoadCartridge(ctx, auth.Caller(ctx).Name, in.ID, in.Prefix, in.RawBody)
+	})
 	handle(a, operation{
 		ID: "get-learning-settings", Method: http.MethodGet, Path: "/learning-settings", Status: http.StatusOK,
 		Tag: "outlines", Summary: "How progress is counted",
@@ -70,4 +99,10 @@ func (s *Server) outlineTable(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/csv; charset=utf-8")
 	rows := o.Table()
 	_ = sheet.CSV(w, rows[0], rows[1:])
+}
+
+type cartridgeInput struct {
+	ID      string `path:"id" doc:"The course's id"`
+	Prefix  string `query:"prefix" required:"true" doc:"With an item's identifier it gives the IRI under which the activity's statements come"`
+	RawBody []byte `contentType:"application/xml"`
 }

@@ -19,31 +19,26 @@ import (
 	"kanban/internal/wire/api"
 )
 
-type linkableInput struct {
-	ID   string `path:"id" doc:"The lead section's id"`
-	Text string `query:"text" doc:"In title, code or course"`
-	Paging
-}
-
 type proposalsInput struct {
 	SameTeacher bool   `query:"sameTeacher" default:"true" doc:"Only sections that share a teacher"`
 	Hidden      string `query:"hidden" enum:",*" doc:"* for what lists hide too"`
 }
 
-func (s *Server) linking(a huma.API) {
-	handle(a, operation{
-		ID: "list-linkable", Method: http.MethodGet, Path: "/sections/{id}/linkable", Status: http.StatusOK,
-		Tag: "sections", Summary: "What can be linked under a section, and why other sections cannot",
-	}, func(ctx context.Context, in *linkableInput) (api.Page[api.Linkable], error) {
-		all, err := s.Linking.Candidates(ctx, in.ID, in.Text)
-		if err != nil {
-			return api.Page[api.Linkable]{}, err
-		}
-		items, next, err := paged(all, in.Cursor, in.Limit)
-		return api.Page[api.Linkable]{Next: next, Items: each(items, func(c linking.Candidate) api.Linkable {
-			return api.Linkable{SectionRef: linked(c.Section), Obstacles: each(c.Obstacles, obstacle)}
-		})}, err
-	})
+type setsInput struct {
+	Unlinked bool `query:"unlinked" doc:"Those that were unlinked instead, the latest first"`
+}
+
+type unlinkingInput struct {
+	ID     string `path:"id" doc:"The record's id"`
+	Target string `query:"target" enum:"lead,end" doc:"What becomes of its classes"`
+}
+
+type groupsInput struct {
+	Connection string `query:"connection" doc:"Only at this connection"`
+}
+
+// linkedSets registers the operations about linked sets, their safety copies and the groups that they left.
+func (s *Server) linkedSets(a huma.API) {
 	handle(a, operation{
 		ID: "propose-sets", Method: http.MethodGet, Path: "/linked-sets/proposals", Status: http.StatusOK,
 		Tag: "sections", Summary: "Sections that could be linked: of one course and term",
@@ -118,22 +113,6 @@ func (s *Server) linking(a huma.API) {
 		x, err := s.set(ctx, in.ID)
 		return x, x.Version, err
 	})
-}
-
-type setsInput struct {
-	Unlinked bool `query:"unlinked" doc:"Those that were unlinked instead, the latest first"`
-}
-
-type unlinkingInput struct {
-	ID     string `path:"id" doc:"The record's id"`
-	Target string `query:"target" enum:"lead,end" doc:"What becomes of its classes"`
-}
-
-type groupsInput struct {
-	Connection string `query:"connection" doc:"Only at this connection"`
-}
-
-func (s *Server) editing(a huma.API) {
 	handle(a, operation{
 		ID: "preview-unlinking", Method: http.MethodGet, Path: "/linked-sets/{id}/unlinking", Status: http.StatusOK,
 		Tag: "sections", Summary: "What becomes of everybody when a set is unlinked; nothing is done",
@@ -227,10 +206,6 @@ func refusedSection(r core.Refusal) api.Refused {
 
 func wish(n api.NewSet) linking.Wish {
 	return linking.Wish{LeadID: n.LeadID, Others: n.Sections, Name: n.Name, Reason: n.Reason}
-}
-
-func newSet(w linking.Wish) api.NewSet {
-	return api.NewSet{LeadID: w.LeadID, Sections: w.Others, Name: w.Name, Reason: w.Reason}
 }
 
 func linked(x core.Section) api.SectionRef {

@@ -19,7 +19,8 @@ type listedInput struct {
 	Paging
 }
 
-func (s *Server) lists(a huma.API) {
+// peopleLists registers the operations about lists of people.
+func (s *Server) peopleLists(a huma.API) {
 	handle(a, operation{
 		ID: "list-people-lists", Method: http.MethodGet, Path: "/people-lists", Status: http.StatusOK,
 		Tag: "sections", Summary: "Lists of people that can be paired like a section",
