@@ -164,3 +164,47 @@ func deliveryState(d api.Delivery) string {
 	}
 	return d.State
 }
+
+func deliveries() *cli.Command {
+	return &cli.Command{
+		Name: "deliveries", Usage: "Follow what rules did, try again", Category: "learning",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "List deliveries, the newest first",
+				Description: "  kanban deliveries list --state waiting\n  kanban deliveries list --rule \"Greet newcomers\" --since 3d\n  kanban deliveries list --person stu-060",
+				Flags: []cli.Flag{
+					&cli.StringFlag{Name: "state", Usage: "planned, queued, retrying, delivered, waiting, skipped or stopped"},
+					&cli.StringFlag{Name: "rule", Usage: "of this rule"},
+					&cli.StringFlag{Name: "to", Usage: "to this connection"},
+					&cli.StringFlag{Name: "person", Usage: "about this person (name, address or identifier)"},
+					&cli.StringFlag{Name: "section", Usage: "in this section (code or title)"},
+					&cli.StringFlag{Name: "since", Usage: "made in the last 90m, 2h or 3d"},
+					&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many"},
+				},
+				Action: listDeliveries,
+			},
+			retryMany(), giveUp(),
+			{Name: "attempts", Usage: "Every try of a delivery", ArgsUsage: "DELIVERY", Action: func(ctx context.Context, cmd *cli.Command) error {
+				args, err := arguments(cmd, 1)
+				if err != nil {
+					return err
+				}
+				all, err := client.Get[[]api.Attempt](ctx, connect(cmd), "/deliveries/"+args[0]+"/attempts")
+				if err != nil {
+					return err
+				}
+				return tableOf(all, "It has not been tried yet.", []string{"try", "at", "ms", "status", "answer", "error"}, func(a api.Attempt) []string {
+					return []string{fmt.Sprint(a.Number), moment(&a.StartedAt), fmt.Sprint(a.Millis), fmt.Sprint(a.Status), a.Answer, a.Error}
+				}).print(cmd)
+			}},
+			{Name: "retry", Usage: "Try a delivery again now", ArgsUsage: "DELIVERY", Action: func(ctx context.Context, cmd *cli.Command) error {
+				args, err := arguments(cmd, 1)
+				if err != nil {
+					return err
+				}
+				_, err = client.Post[client.Empty](ctx, connect(cmd), "/deliveries/"+args[0]+"/retry", nil)
+				return err
+			}},
+		},
+	}
+}

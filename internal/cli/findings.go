@@ -2,12 +2,15 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"kanban/internal/client"
+	"kanban/internal/core/finding"
 	"kanban/internal/wire/api"
 )
 
@@ -80,4 +83,63 @@ func listFindings(ctx context.Context, cmd *cli.Command) error {
 		}
 		return []string{f.Group, f.Subject, f.Where, f.Title, detail, f.Owner, f.Key}
 	}).print(cmd)
+}
+
+func today() *cli.Command {
+	return &cli.Command{
+		Name: "today", Usage: "What needs a person, ordered by harm, each with its remedy", Category: "service",
+		Description: "Exit code 3 when there is something, so that scripts can ask:\n\n  kanban today\n  kanban today --output json",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c := connect(cmd)
+			tasks, err := client.Get[[]api.Finding](ctx, c, "/today")
+			if err != nil {
+				return err
+			}
+			rest, err := client.Get[[]string](ctx, c, "/today/rest")
+			if err != nil {
+				return err
+			}
+			beside := "Everything else is in step."
+			if len(rest) > 0 {
+				beside = "Not in step, or not known to be: " + strings.Join(rest, ", ") + "."
+			}
+			err = tableOf(tasks, "Nothing needs a person. "+beside, []string{"who or what", "where", "cause", "detail", "who can mend it", "remedy"}, func(t api.Finding) []string {
+				return []string{t.Subject, t.Where, t.Title, t.Detail, t.Owner, t.Remedy}
+			}).print(cmd)
+			if err == nil && len(tasks) > 0 {
+				for _, t := range tasks {
+					if len(t.People) > 0 {
+						say(cmd, "\nWho, for %q: kanban findings list --code %s", t.Title, t.Code)
+					}
+				}
+				say(cmd, "\n%s", beside)
+				return cli.Exit("", ExitNeedsPerson)
+			}
+			return err
+		},
+	}
+}
+
+func explain() *cli.Command {
+	return &cli.Command{
+		Name: "explain", Usage: "Explain a finding code", ArgsUsage: "CODE", Category: "service",
+		Description: "  kanban explain address-shared\n  kanban explain            (all codes)",
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() == 0 {
+				return tableOf(finding.All(), "", []string{"code", "severity", "meaning"}, func(e finding.Entry) []string {
+					return []string{string(e.Code), string(e.Severity), e.Title}
+				}).print(cmd)
+			}
+			e, ok := finding.Lookup(finding.Code(cmd.Args().First()))
+			if !ok {
+				return usage(cmd, fmt.Sprintf("there is no code %q; all of them: kanban explain", cmd.Args().First()))
+			}
+			t := table{value: e, columns: []string{"code", "severity", "title", "explanation", "remedy", "owner"}, rows: [][]string{{string(e.Code), string(e.Severity), e.Title, e.Explanation, e.Remedy, string(e.Owner)}}}
+			if cmd.String("output") != "table" {
+				return t.print(cmd)
+			}
+			say(cmd, "%s (%s): %s\n\n%s\n\nRemedy: %s\nWho can mend it: %s", e.Code, e.Severity, e.Title, e.Explanation, e.Remedy, e.Owner)
+			return nil
+		},
+	}
 }

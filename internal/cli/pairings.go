@@ -395,3 +395,173 @@ func comparePairing(ctx context.Context, cmd *cli.Command) error {
 		return row
 	}).print(cmd)
 }
+
+// detailFlag is what the register does not say about new classes.
+func detailFlag(when string) cli.Flag {
+	return &cli.StringSliceFlag{Name: "detail", Usage: when + "what a service wants to know of a class and the register does not say, `NAME=VALUE`; names are level, subject, starts, ends"}
+}
+
+func detailsOf(cmd *cli.Command) (map[string]string, error) {
+	details := map[string]string{}
+	for _, text := range cmd.StringSlice("detail") {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok {
+			return nil, usage(cmd, fmt.Sprintf("--detail %q is not of the form NAME=VALUE", text))
+		}
+		details[strings.TrimSpace(name)] = strings.TrimSpace(value)
+	}
+	return details, nil
+}
+
+func listCandidates(ctx context.Context, cmd *cli.Command) error {
+	c, s, conn, err := sectionAndService(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	all, err := client.Get[[]api.SpaceCandidate](ctx, c, "/sections/"+s.ID+"/candidates?connection="+conn.ID)
+	if err != nil {
+		return err
+	}
+	if err := tableOf(all, conn.Name+" has no class yet.", []string{"score", "class", "id", "in common", "missing", "others", "teachers", "what to know"}, func(x api.SpaceCandidate) []string {
+		var notes []string
+		for _, r := range x.Remarks {
+			sign := "◐ "
+			if r.Blocks {
+				sign = "▲ "
+			}
+			notes = append(notes, sign+r.Detail)
+		}
+		return []string{fmt.Sprint(x.Score), x.Name, x.Ref, fmt.Sprint(x.Shared), fmt.Sprint(x.Missing), fmt.Sprint(x.Others), fmt.Sprint(x.Teachers), strings.Join(notes, "; ")}
+	}).print(cmd); err != nil || len(all) == 0 || cmd.String("output") != "table" {
+		return err
+	}
+	if !slices.ContainsFunc(all[0].Remarks, func(r api.Obstacle) bool { return r.Blocks }) { // those come last
+		say(cmd, "\nPair with one: kanban pairings add %s %q --class %s", s.Code, conn.Name, all[0].Ref)
+	}
+	return nil
+}
+
+func takeOver(ctx context.Context, cmd *cli.Command) error {
+	c, s, err := paired(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	leave := cmd.Bool("leave")
+	if _, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/take-over", api.TakeOver{Leave: leave}); err != nil {
+		return err
+	}
+	if leave {
+		say(cmd, "The people in %s stay to whoever put them in.", s.Target)
+		return nil
+	}
+	say(cmd, "The next run takes over the people of the section who are in %s: kanban pairings preview %s", s.Target, s.Code)
+	return nil
+}
+
+func renewClass(ctx context.Context, cmd *cli.Command) error {
+	c, s, err := paired(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	if _, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/renew", nil); err != nil {
+		return err
+	}
+	say(cmd, "%s is made anew by its next run: kanban pairings run %s", s.Target, s.Code)
+	return nil
+}
+
+func openClass(ctx context.Context, cmd *cli.Command) error {
+	c, s, err := paired(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	var in api.Opening
+	if cmd.IsSet("at") {
+		at := cmd.Timestamp("at")
+		in.At = &at
+	}
+	path := "/pairings/" + s.PairingID
+	if cmd.Bool("cancel") {
+		if _, err := client.Send[api.Pairing](ctx, c, http.MethodDelete, path+"/opening", nil); err != nil {
+			return err
+		}
+		say(cmd, "%s stays held until somebody opens it.", s.Title)
+		return nil
+	}
+	outlook, err := client.Get[api.OpeningOutlook](ctx, c, path+"/opening")
+	if err != nil {
+		return err
+	}
+	told := ""
+	if outlook.NewAccounts > 0 {
+		told = fmt.Sprintf("; %s made; %s", numbered(outlook.NewAccounts, "account is", "accounts are"), notices[outlook.Notice])
+	}
+	say(cmd, "By now %s%s.", numbered(outlook.Learners, "learner waits", "learners wait"), told)
+	p, err := client.Post[api.Pairing](ctx, c, path+"/open", in)
+	if err != nil {
+		return err
+	}
+	if p.OpensAt != nil {
+		say(cmd, "%s opens %s.", s.Title, when(p.OpensAt))
+		return nil
+	}
+	say(cmd, "%s is open; its learners go in now.", s.Title)
+	return nil
+}
+
+func holdClass(ctx context.Context, cmd *cli.Command) error {
+	c, s, err := paired(ctx, cmd)
+	if err != nil {
+		return err
+	}
+	if _, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/hold", nil); err != nil {
+		return err
+	}
+	say(cmd, "%s is held back. Learners who are in stay in; all others wait until it is opened.", s.Title)
+	return nil
+}
+
+func syncPairings(ctx context.Context, cmd *cli.Command) error {
+	c := connect(cmd)
+	var in api.SyncNow
+	if name := cmd.String("course"); name != "" {
+		course, err := findCourse(ctx, c, name)
+		if err != nil {
+			return err
+		}
+		in.CourseID = course.ID
+	}
+	if name := cmd.String("connection"); name != "" {
+		conn, err := findConnection(ctx, c, name)
+		if err != nil {
+			return err
+		}
+		in.ConnectionID = conn.ID
+	}
+	q, err := client.Post[api.Queued](ctx, c, "/pairings/sync", in)
+	if err != nil {
+		return err
+	}
+	say(cmd, "Runs for %d pairings are under way where something has to be done. Follow them: kanban runs list", q.Pairings)
+	return nil
+}
+
+// endPairing takes everybody out whom Kanban put in and ends the pairing.
+func endPairing(ctx context.Context, cmd *cli.Command, c *client.Client, s api.Section) error {
+	p, err := client.Post[api.Preview](ctx, c, "/pairings/"+s.PairingID+"/ending", nil)
+	if err != nil {
+		return err
+	}
+	if !cmd.Bool("apply") {
+		if err := showPreview(cmd, p, true); err != nil {
+			return err
+		}
+		say(cmd, "\nNothing was done. Do it with --apply; the pairing ends when everybody is out.")
+		return nil
+	}
+	r, err := client.Post[api.Run](ctx, c, "/runs", api.NewRun{PreviewID: p.ID})
+	if err != nil {
+		return err
+	}
+	return follow(ctx, cmd, c, r.ID)
+}

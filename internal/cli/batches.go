@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -16,23 +15,6 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/wire/api"
 )
-
-// detailFlag is what the register does not say about new classes.
-func detailFlag(when string) cli.Flag {
-	return &cli.StringSliceFlag{Name: "detail", Usage: when + "what a service wants to know of a class and the register does not say, `NAME=VALUE`; names are level, subject, starts, ends"}
-}
-
-func detailsOf(cmd *cli.Command) (map[string]string, error) {
-	details := map[string]string{}
-	for _, text := range cmd.StringSlice("detail") {
-		name, value, ok := strings.Cut(text, "=")
-		if !ok {
-			return nil, usage(cmd, fmt.Sprintf("--detail %q is not of the form NAME=VALUE", text))
-		}
-		details[strings.TrimSpace(name)] = strings.TrimSpace(value)
-	}
-	return details, nil
-}
 
 // filterFlags narrow lists of sections.
 func filterFlags() []cli.Flag {
@@ -363,80 +345,4 @@ func listBatches(ctx context.Context, cmd *cli.Command) error {
 	return tableOf(all, "Nothing was done with many yet.", []string{"batch", "what", "by", "at", "items", "to do", "not done", "runs", "under way", "failed"}, func(b api.ListedBatch) []string {
 		return []string{b.ID, b.Act, b.MadeBy, moment(&b.AppliedAt), fmt.Sprint(b.Items), fmt.Sprint(b.Left), fmt.Sprint(b.Problems), fmt.Sprint(b.Runs), fmt.Sprint(b.Active), fmt.Sprint(b.Failed)}
 	}).print(cmd)
-}
-
-func listCandidates(ctx context.Context, cmd *cli.Command) error {
-	c, s, conn, err := sectionAndService(ctx, cmd)
-	if err != nil {
-		return err
-	}
-	all, err := client.Get[[]api.SpaceCandidate](ctx, c, "/sections/"+s.ID+"/candidates?connection="+conn.ID)
-	if err != nil {
-		return err
-	}
-	if err := tableOf(all, conn.Name+" has no class yet.", []string{"score", "class", "id", "in common", "missing", "others", "teachers", "what to know"}, func(x api.SpaceCandidate) []string {
-		var notes []string
-		for _, r := range x.Remarks {
-			sign := "◐ "
-			if r.Blocks {
-				sign = "▲ "
-			}
-			notes = append(notes, sign+r.Detail)
-		}
-		return []string{fmt.Sprint(x.Score), x.Name, x.Ref, fmt.Sprint(x.Shared), fmt.Sprint(x.Missing), fmt.Sprint(x.Others), fmt.Sprint(x.Teachers), strings.Join(notes, "; ")}
-	}).print(cmd); err != nil || len(all) == 0 || cmd.String("output") != "table" {
-		return err
-	}
-	if !slices.ContainsFunc(all[0].Remarks, func(r api.Obstacle) bool { return r.Blocks }) { // those come last
-		say(cmd, "\nPair with one: kanban pairings add %s %q --class %s", s.Code, conn.Name, all[0].Ref)
-	}
-	return nil
-}
-
-func takeOver(ctx context.Context, cmd *cli.Command) error {
-	c, s, err := paired(ctx, cmd)
-	if err != nil {
-		return err
-	}
-	leave := cmd.Bool("leave")
-	if _, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/take-over", api.TakeOver{Leave: leave}); err != nil {
-		return err
-	}
-	if leave {
-		say(cmd, "The people in %s stay to whoever put them in.", s.Target)
-		return nil
-	}
-	say(cmd, "The next run takes over the people of the section who are in %s: kanban pairings preview %s", s.Target, s.Code)
-	return nil
-}
-
-func renewClass(ctx context.Context, cmd *cli.Command) error {
-	c, s, err := paired(ctx, cmd)
-	if err != nil {
-		return err
-	}
-	if _, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/renew", nil); err != nil {
-		return err
-	}
-	say(cmd, "%s is made anew by its next run: kanban pairings run %s", s.Target, s.Code)
-	return nil
-}
-
-func fullComparison(ctx context.Context, cmd *cli.Command) error {
-	c := connect(cmd)
-	k, err := client.Get[api.FullComparison](ctx, c, "/full-comparison")
-	if err != nil {
-		return err
-	}
-	if text := cmd.String("schedule"); text != "" {
-		s, err := parseSchedule(text)
-		if err != nil {
-			return err
-		}
-		if k, err = client.Send[api.FullComparison](ctx, c, http.MethodPut, "/full-comparison", api.FullComparison{Schedule: s}); err != nil {
-			return err
-		}
-	}
-	say(cmd, "All pairings are compared %s; next %s.", k.Schedule, when(k.NextAt))
-	return nil
 }
