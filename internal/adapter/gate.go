@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/semaphore"
 	"golang.org/x/time/rate"
 
 	"kanban/internal/wire/call"
@@ -27,24 +28,24 @@ type gateKey struct {
 }
 
 type gate struct {
-	slots chan struct{}
+	slots *semaphore.Weighted
 	rate  *rate.Limiter
 }
 
-// Limited adds a connection's limits to the options of its calls: how many at
+// Limited adds what is open to a connection's service, and its limits, to the options of its calls: how many at
 // once (setting atOnce) and how many a minute (setting perMinute, no limit when
 // empty). The limits hold for each process of the service.
 func Limited(c Connection, o call.Options) call.Options {
 	key := gateKey{c.ID, c.Settings["atOnce"], c.Settings["perMinute"]}
 	found, ok := gates.Load(key)
 	if !ok {
-		g := &gate{slots: make(chan struct{}, AtOnce(c)), rate: rate.NewLimiter(rate.Inf, 1)}
+		g := &gate{slots: semaphore.NewWeighted(int64(AtOnce(c))), rate: rate.NewLimiter(rate.Inf, 1)}
 		if n, err := strconv.Atoi(key.perMinute); err == nil && n > 0 {
 			g.rate = rate.NewLimiter(rate.Limit(float64(n)/60), max(n/60, 1))
 		}
 		found, _ = gates.LoadOrStore(key, g)
 	}
-	o.Enter = found.(*gate).enter
+	o.Enter, o.Transport = found.(*gate).enter, transport(c)
 	return o
 }
 
@@ -73,12 +74,10 @@ func Late(c Connection) time.Duration {
 }
 
 func (g *gate) enter(ctx context.Context) (leave func(), err error) {
-	select {
-	case g.slots <- struct{}{}:
-	case <-ctx.Done():
-		return nil, ctx.Err()
+	if err := g.slots.Acquire(ctx, 1); err != nil {
+		return nil, err
 	}
-	leave = func() { <-g.slots }
+	leave = func() { g.slots.Release(1) }
 	if err := g.rate.Wait(ctx); err != nil {
 		leave()
 		return nil, err

@@ -8,8 +8,9 @@ import (
 	"reflect"
 	"strings"
 	"time"
-	"unicode/utf8"
 
+	pretty "github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/schollz/progressbar/v3"
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -109,12 +110,31 @@ func (t table) text(out io.Writer) error {
 			shrink(widths, width-1)
 		}
 	}
-	var text strings.Builder
-	for _, r := range rows {
-		writeRow(&text, r, widths)
-	}
-	_, err := io.WriteString(out, text.String())
+	_, err := fmt.Fprintln(out, layOut(rows, widths))
 	return err
+}
+
+// layOut writes rows in columns of these widths, in cells of a terminal.
+func layOut(rows [][]string, widths []int) string {
+	style := pretty.StyleDefault
+	style.Options = pretty.OptionsNoBordersAndSeparators
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", strings.Repeat(" ", gap)
+	w := pretty.NewWriter()
+	w.SetStyle(style)
+	w.SuppressTrailingSpaces()
+	columns := make([]pretty.ColumnConfig, len(widths))
+	for i, n := range widths {
+		columns[i] = pretty.ColumnConfig{Number: i + 1, WidthMin: n, WidthMax: n, WidthMaxEnforcer: text.WrapSoft, Align: text.AlignLeft}
+	}
+	w.SetColumnConfigs(columns)
+	for _, r := range rows {
+		row := make(pretty.Row, len(r))
+		for i, c := range r {
+			row[i] = c
+		}
+		w.AppendRow(row)
+	}
+	return w.Render()
 }
 
 func each(in []string, f func(string) string) []string {
@@ -129,7 +149,7 @@ func columnWidths(rows [][]string) []int {
 	widths := make([]int, len(rows[0]))
 	for _, r := range rows {
 		for i, c := range r {
-			widths[i] = max(widths[i], utf8.RuneCountInString(c))
+			widths[i] = max(widths[i], text.StringWidthWithoutEscSequences(c))
 		}
 	}
 	return widths
@@ -151,49 +171,6 @@ func shrink(widths []int, room int) {
 		}
 		widths[widest]--
 	}
-}
-
-func writeRow(out *strings.Builder, row []string, widths []int) {
-	cells := make([][]string, len(row))
-	height := 1
-	for i, c := range row {
-		cells[i] = wrap(c, widths[i])
-		height = max(height, len(cells[i]))
-	}
-	for n := range height {
-		var line strings.Builder
-		for i, c := range cells {
-			text := ""
-			if n < len(c) {
-				text = c[n]
-			}
-			line.WriteString(text + strings.Repeat(" ", widths[i]-utf8.RuneCountInString(text)+gap))
-		}
-		out.WriteString(strings.TrimRight(line.String(), " ") + "\n")
-	}
-}
-
-// wrap breaks a text between words, and inside words that are too long.
-func wrap(text string, width int) []string {
-	var lines []string
-	line := ""
-	for _, word := range strings.Fields(text) {
-		for utf8.RuneCountInString(word) > width {
-			if line != "" {
-				lines, line = append(lines, line), ""
-			}
-			runes := []rune(word)
-			lines, word = append(lines, string(runes[:width])), string(runes[width:])
-		}
-		if line == "" {
-			line = word
-		} else if utf8.RuneCountInString(line)+1+utf8.RuneCountInString(word) <= width {
-			line += " " + word
-		} else {
-			lines, line = append(lines, line), word
-		}
-	}
-	return append(lines, line)
 }
 
 // say prints a sentence for people; it is left out of JSON and CSV.

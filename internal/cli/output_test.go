@@ -4,27 +4,38 @@ import (
 	"strings"
 	"testing"
 	"time"
-	"unicode/utf8"
 
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 )
 
-func TestWrapLosesNothingAndFits(t *testing.T) {
+func TestLayOutLosesNothingAndFits(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		text := rapid.StringMatching(`([a-zé]{1,14} ?){0,12}`).Draw(t, "text")
-		width := rapid.IntRange(1, 20).Draw(t, "width")
-		lines := wrap(text, width)
-		for _, l := range lines {
-			if utf8.RuneCountInString(l) > width {
+		words := rapid.StringMatching(`([a-zé日本]{1,14} ?){0,12}`).Draw(t, "text")
+		width := rapid.IntRange(2, 20).Draw(t, "width")
+		lines := strings.Split(layOut([][]string{{words, "|"}}, []int{width, 1}), "\n")
+		got := ""
+		for i, l := range lines {
+			if i == 0 {
+				l = strings.TrimSuffix(l, "|")
+			}
+			if text.StringWidthWithoutEscSequences(strings.TrimRight(l, " ")) > width {
 				t.Fatalf("%q is wider than %d", l, width)
 			}
+			got += strings.Join(strings.Fields(l), "")
 		}
-		if strings.Join(strings.Fields(strings.Join(lines, "")), "") != strings.Join(strings.Fields(text), "") {
-			t.Fatalf("%q became %q", text, lines)
+		if got != strings.Join(strings.Fields(words), "") {
+			t.Fatalf("%q became %q", words, lines)
 		}
 	})
+}
+
+// Letters that take two cells of a terminal do not push the next column aside.
+func TestColumnsStandBelowEachOther(t *testing.T) {
+	rows := [][]string{{"NAME", "AT"}, {"日本", "a"}, {"Ada", "b"}}
+	assert.Equal(t, "NAME  AT\n日本  a\nAda   b", layOut(rows, columnWidths(rows)))
 }
 
 func TestShrinkTakesFromTheWidest(t *testing.T) {

@@ -21,6 +21,7 @@ import (
 	"strings"
 	"time"
 
+	"kanban/internal/adapter"
 	"kanban/internal/app/access"
 	"kanban/internal/store/db"
 	"kanban/internal/store/pgchild"
@@ -111,6 +112,7 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer db.Close()
+	defer adapter.ForgetAll()
 
 	listener, err := net.Listen("tcp", o.Address)
 	if err != nil {

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"cmp"
 	"context"
 	"kanban/internal/web/problem"
 	"log/slog"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
 	"github.com/google/uuid"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promauto"
@@ -40,42 +42,21 @@ var requestSeconds = promauto.NewHistogramVec(prometheus.HistogramOpts{
 func (s *Server) logged(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		started := time.Now()
-		seen := &statusWriter{ResponseWriter: w, status: http.StatusOK}
+		seen := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		next.ServeHTTP(seen, r)
+		status := cmp.Or(seen.Status(), http.StatusOK)
 		route := chi.RouteContext(r.Context()).RoutePattern()
 		if route == "" || route == "/*" {
 			route = "console"
 		}
 		took := time.Since(started)
-		requestSeconds.WithLabelValues(methodLabel(r.Method), route, statusLabel(seen.status)).Observe(took.Seconds())
+		requestSeconds.WithLabelValues(methodLabel(r.Method), route, statusLabel(status)).Observe(took.Seconds())
 		if route != "console" && route != "/livez" && route != "/readyz" {
 			id, _ := r.Context().Value(keyRequest).(string)
-			s.Log.Info("request", "method", methodLabel(r.Method), "route", route, "status", seen.status, "ms", took.Milliseconds(), "request", id)
+			s.Log.Info("request", "method", methodLabel(r.Method), "route", route, "status", status, "ms", took.Milliseconds(), "request", id)
 		}
 	})
 }
-
-type statusWriter struct {
-	http.ResponseWriter
-	status  int
-	written bool
-}
-
-func (w *statusWriter) WriteHeader(status int) {
-	w.status, w.written = status, true
-	w.ResponseWriter.WriteHeader(status)
-}
-
-func (w *statusWriter) Write(p []byte) (int, error) {
-	w.written = true
-	return w.ResponseWriter.Write(p)
-}
-
-// Unwrap lets http.ResponseController reach the connection, for live streams.
-func (w *statusWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
-
-// Flush sends what was written so far.
-func (w *statusWriter) Flush() { _ = http.NewResponseController(w.ResponseWriter).Flush() }
 
 func recovered(log *slog.Logger) func(http.Handler) http.Handler {
 	return func(next http.Handler) http.Handler {
@@ -86,7 +67,7 @@ func recovered(log *slog.Logger) func(http.Handler) http.Handler {
 						panic(v)
 					}
 					log.Error("request panicked", "panic", v, "trace", string(debug.Stack()))
-					if seen, ok := w.(*statusWriter); !ok || !seen.written {
+					if seen, ok := w.(middleware.WrapResponseWriter); !ok || seen.Status() == 0 {
 						problem.Write(w, http.StatusInternalServerError, "something went wrong on our side; it was logged")
 					}
 				}

@@ -26,7 +26,7 @@ func New(c adapter.Connection, o call.Options) *Hook {
 	case adapter.AllRedirects:
 		o.Redirects = call.AllRedirects
 	}
-	return &Hook{c.Settings["address"], c.Secret["secret"], call.New(o)}
+	return &Hook{c.Settings["address"], c.Secret["secret"], call.New(adapter.Open(c, o))}
 }
 
 // Sent is what went out and what came back.

@@ -56,7 +56,7 @@ type Register struct{ client *oneroster.Client }
 
 // New uses a connection of kind oneroster.
 func New(c adapter.Connection, o call.Options) *Register {
-	return &Register{oneroster.NewClient(c.Settings["address"], c.Settings["tokenAddress"], c.Settings["clientId"], c.Secret["clientSecret"], o)}
+	return &Register{oneroster.NewClient(c.Settings["address"], c.Settings["tokenAddress"], c.Settings["clientId"], c.Secret["clientSecret"], adapter.Open(c, o))}
 }
 
 // Shelf keeps the pages of a read until all have come, so that a read that was

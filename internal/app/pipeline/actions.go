@@ -125,20 +125,10 @@ func (s *Deliveries) send(_ context.Context, p *prepared, d deliverystore.Delive
 	}
 	p.shown = map[string]any{"type": event.Type, "data": data}
 	p.do = func(ctx context.Context) (outcome, error) {
-		sent, err := s.hook(p.connection).Send(ctx, event, time.Now())
+		sent, err := hooks.New(p.connection, s.once()).Send(ctx, event, time.Now())
 		return outcome{status: sent.Status, request: sent.Request, answer: sent.Answer}, err
 	}
 	return nil
-}
-
-// hook keeps one client a connection, so that its connections are used again.
-func (s *Deliveries) hook(c adapter.Connection) *hooks.Hook {
-	key := c.ID + c.Settings["address"] + c.Secret["secret"]
-	if h, ok := s.hooks.Load(key); ok {
-		return h.(*hooks.Hook)
-	}
-	h, _ := s.hooks.LoadOrStore(key, hooks.New(c, s.once()))
-	return h.(*hooks.Hook)
 }
 
 // mailLimit is how long a mail server may take for one mail.

@@ -55,7 +55,6 @@ type Deliveries struct {
 	recent  recent
 	books   books
 	resting sync.Map // connection and operation → until when it rests
-	hooks   sync.Map // address and secret → *hooks.Hook
 }
 
 // now is the time, as finely as the database keeps it.

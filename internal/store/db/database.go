@@ -29,6 +29,7 @@ import (
 	"github.com/jackc/puddle/v2"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"golang.org/x/sync/semaphore"
 	"gorm.io/driver/postgres"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
@@ -73,8 +74,8 @@ type Database struct {
 	kept sync.Map // in memory, by type, see Kept
 	// slots bounds transactions to half of the connections, so that what reads beside
 	// one it holds always finds another.
-	slots    chan struct{}
-	oneByOne chan struct{} // bounds those who wait for their turn, see OneByOne
+	slots    *semaphore.Weighted
+	oneByOne *semaphore.Weighted // bounds those who wait for their turn, see OneByOne
 	gathered gathered
 	signal   signal
 }
@@ -105,7 +106,7 @@ func Open(ctx context.Context, o Options) (*Database, error) {
 		pool.Close()
 		return nil, fmt.Errorf("connecting to the database: %w", err)
 	}
-	s := &Database{Pool: pool, Quick: quick, slots: make(chan struct{}, max(config.MaxConns/2, 1)), oneByOne: make(chan struct{}, max(config.MaxConns/6, 1))}
+	s := &Database{Pool: pool, Quick: quick, slots: semaphore.NewWeighted(int64(max(config.MaxConns/2, 1))), oneByOne: semaphore.NewWeighted(int64(max(config.MaxConns/6, 1)))}
 	if err := s.prepare(ctx, o.Keyset); err != nil {
 		s.Close()
 		return nil, err

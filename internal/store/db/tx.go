@@ -42,12 +42,10 @@ func (s *Database) InShortTx(ctx context.Context, fn func(*Tx) error) error {
 }
 
 func (s *Database) inTx(ctx context.Context, options pgx.TxOptions, fn func(*Tx) error) error {
-	select {
-	case s.slots <- struct{}{}:
-		defer func() { <-s.slots }()
-	case <-ctx.Done():
-		return ctx.Err()
+	if err := s.slots.Acquire(ctx, 1); err != nil {
+		return err
 	}
+	defer s.slots.Release(1)
 	var topics map[string]bool
 	var due bool
 	err := s.db.WithContext(ctx).Connection(func(held *gorm.DB) error {
@@ -98,12 +96,10 @@ func Again(do func() error) (err error) {
 // OneByOne does something while nobody else does so for the same thing, here or at another
 // replica. It needs a connection beside those of what it does.
 func (s *Database) OneByOne(ctx context.Context, thing string, do func()) error {
-	select {
-	case s.oneByOne <- struct{}{}:
-		defer func() { <-s.oneByOne }()
-	case <-ctx.Done():
-		return ctx.Err()
+	if err := s.oneByOne.Acquire(ctx, 1); err != nil {
+		return err
 	}
+	defer s.oneByOne.Release(1)
 	tx, err := s.Pool.Begin(ctx)
 	if err != nil {
 		return Known(err, "waiting for one's turn")

@@ -95,6 +95,8 @@ type Options struct {
 	// Enter is asked before each call and may wait: it bounds how many calls a
 	// service gets at once and in a minute. leave ends the call. nil bounds nothing.
 	Enter func(ctx context.Context) (leave func(), err error)
+	// Transport carries the calls; one of its own when nil.
+	Transport *http.Transport
 	// Redirects says which are followed, none when zero.
 	Redirects Redirects
 }
@@ -127,7 +129,11 @@ func New(o Options) *Client {
 	c.RetryMax = max(o.Retries, 0)
 	c.RetryWaitMin, c.RetryWaitMax = o.WaitMin, o.WaitMax
 	c.HTTPClient.Timeout = o.Timeout
+	if o.Transport != nil {
+		c.HTTPClient.Transport = o.Transport
+	}
 	o.Redirects.follow(c.HTTPClient)
+	c.HTTPClient.Transport = whole{c.HTTPClient.Transport, o.MaxBody}
 	c.ErrorHandler = retryablehttp.PassthroughErrorHandler
 	c.Backoff = backoff
 	c.CheckRetry = func(ctx context.Context, resp *http.Response, err error) (bool, error) {
@@ -183,26 +189,10 @@ func (c *Client) Do(ctx context.Context, req *http.Request) (Answer, error) {
 		}
 		defer leave()
 	}
-	var answer Answer
-	for try := 0; ; try++ {
-		answer, err = c.once(retryable)
-		if !errors.Is(err, errCut) || try >= c.http.RetryMax || ctx.Err() != nil {
-			return answer, err
-		}
-		// The answer broke off while it was read. The library has already
-		// returned by then, so this retry is ours.
-		select {
-		case <-ctx.Done():
-			return answer, err
-		case <-time.After(backoff(c.options.WaitMin, c.options.WaitMax, try, nil)):
-		}
-	}
+	return c.do(retryable)
 }
 
-// errCut marks an answer that ended before its end.
-var errCut = errors.New("the answer broke off")
-
-func (c *Client) once(req *retryablehttp.Request) (Answer, error) {
+func (c *Client) do(req *retryablehttp.Request) (Answer, error) {
 	resp, err := c.http.Do(req)
 	if err != nil {
 		if ctxErr := req.Context().Err(); ctxErr != nil {
@@ -212,12 +202,16 @@ func (c *Client) once(req *retryablehttp.Request) (Answer, error) {
 		if errors.As(err, &private) {
 			return Answer{}, &Problem{Kind: Refused, Detail: private.Error(), Err: err}
 		}
+		var cut *brokenOff
+		if errors.As(err, &cut) {
+			return Answer{}, &Problem{Kind: Broken, Status: cut.status, Detail: "the answer broke off", Err: err}
+		}
 		return Answer{}, &Problem{Kind: Unreachable, Detail: reason(err), Err: err}
 	}
 	defer resp.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(resp.Body, c.options.MaxBody+1))
+	body, err := io.ReadAll(resp.Body) // it is in memory
 	if err != nil {
-		return Answer{}, &Problem{Kind: Broken, Status: resp.StatusCode, Detail: "the answer broke off", Err: errors.Join(errCut, err)}
+		return Answer{}, &Problem{Kind: Broken, Status: resp.StatusCode, Detail: "the answer broke off", Err: err}
 	}
 	if int64(len(body)) > c.options.MaxBody {
 		return Answer{}, &Problem{Kind: Broken, Status: resp.StatusCode, Detail: fmt.Sprintf("the answer is longer than %d bytes", c.options.MaxBody)}

@@ -41,7 +41,8 @@ func (r Redirects) follow(c *http.Client) {
 	}
 	if inner, ok := c.Transport.(*http.Transport); ok && r == PublicRedirects {
 		guarded := inner.Clone()
-		guarded.Proxy = nil // a proxy would look the name up where nobody checks it
+		guarded.Proxy = nil              // a proxy would look the name up where nobody checks it
+		guarded.DisableKeepAlives = true // nobody closes what it has open
 		guarded.DialContext = (&net.Dialer{Timeout: 30 * time.Second, Control: onlyPublic}).DialContext
 		c.Transport = redirected{inner, guarded}
 	}

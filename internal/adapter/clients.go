@@ -1,0 +1,65 @@
+package adapter
+
+import (
+	"crypto/sha256"
+	"encoding/json"
+	"kanban/internal/wire/call"
+	"net/http"
+	"sync"
+
+	"github.com/hashicorp/go-cleanhttp"
+)
+
+// transports holds what is open to services, one transport a connection, so that whoever
+// calls a service next uses what is open already.
+var transports sync.Map // id of a connection → *kept
+
+type kept struct {
+	made      [sha256.Size]byte // of the settings and secrets that it was made for
+	transport *http.Transport
+}
+
+// transport gives a connection's. When its settings or secrets change it gets another one,
+// and what the earlier one has open and nobody uses is closed.
+func transport(c Connection) *http.Transport {
+	if c.ID == "" { // not kept yet: it is only being tried out
+		return cleanhttp.DefaultTransport()
+	}
+	made, _ := json.Marshal([]any{c.Settings, c.Secret}) // maps are written in one order
+	now := &kept{sha256.Sum256(made), cleanhttp.DefaultPooledTransport()}
+	for {
+		before, there := transports.LoadOrStore(c.ID, now)
+		if !there {
+			return now.transport
+		}
+		had := before.(*kept)
+		if had.made == now.made {
+			return had.transport
+		}
+		if transports.CompareAndSwap(c.ID, had, now) {
+			had.transport.CloseIdleConnections()
+			return now.transport
+		}
+	}
+}
+
+// Open adds what is open to a connection's service to the options of its calls.
+func Open(c Connection, o call.Options) call.Options {
+	o.Transport = transport(c)
+	return o
+}
+
+// Forget closes what is open to a connection's service and nobody uses.
+func Forget(connectionID string) {
+	if had, there := transports.LoadAndDelete(connectionID); there {
+		had.(*kept).transport.CloseIdleConnections()
+	}
+}
+
+// ForgetAll does so for all of them, as a process does at its end.
+func ForgetAll() {
+	transports.Range(func(id, _ any) bool {
+		Forget(id.(string))
+		return true
+	})
+}
