@@ -51,11 +51,11 @@ The expressions are person, starts, ends, offer, order and buyerName. Without --
 				return err
 			}
 			if cmd.Bool("places") {
-				var places []rule.Place
+				var places []rule.EventValue
 				if len(m.Examples) > 0 {
 					places = m.Examples[0].Places
 				}
-				return tableOf(places, "It has reported nothing yet.", []string{"place", "value"}, func(p rule.Place) []string { return []string{p.Path, p.Value} }).print(cmd)
+				return tableOf(places, "It has reported nothing yet.", []string{"place", "value"}, func(p rule.EventValue) []string { return []string{p.Path, p.Value} }).print(cmd)
 			}
 			if err := showMeaning(cmd, m); err != nil || !cmd.Bool("save") {
 				return err

@@ -167,7 +167,7 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 		Stop: cmd.String("stop"), UndoneBy: cmd.StringSlice("undone-by"), Counts: cmd.String("counts"), Days: cmd.Int("days"), InOrder: cmd.Bool("in-order"),
 	}
 	if text := cmd.String("quiet"); text != "" {
-		r.Quiet.From, r.Quiet.To, _ = strings.Cut(text, "-")
+		r.QuietHours.From, r.QuietHours.To, _ = strings.Cut(text, "-")
 	}
 	if text := cmd.String("most"); text != "" {
 		if _, err := fmt.Sscanf(strings.Replace(text, "/", " ", 1), "%d %s", &r.Limit.Most, &r.Limit.Per); err != nil {

@@ -117,7 +117,7 @@ func TestProgress(t *testing.T) {
 	assert.Empty(t, must[[]string](t)(learningstore.LearnedElsewhere(ctx, s, prop.CourseID)))
 	assert.Empty(t, must[[]learningstore.Left](t)(learningstore.LeftSections(ctx, s, []string{ada.ID}, []string{prop.CourseID})))
 	_ = must[[]learningstore.Idle](t)(learningstore.IdleSince(ctx, s, rule.PersonInactive, time.Now(), 3, 9))
-	require.NoError(t, rulestore.FoldTallies(ctx, s))
+	require.NoError(t, rulestore.SumUpFirings(ctx, s))
 
 	assert.Equal(t, 1, must[int](t)(connectionstore.StatementsFrom(ctx, s, platform.ID)))
 	list, through, err := eventstore.Statements(ctx, s, eventstore.StatementQuery{ConnectionID: platform.ID, Limit: 9})

@@ -161,7 +161,7 @@ func TestOldMonthsGo(t *testing.T) {
 		assert.Empty(t, fresh, "the person has had it")
 		return err
 	}))
-	require.NoError(t, rulestore.FoldTallies(ctx, s))
+	require.NoError(t, rulestore.SumUpFirings(ctx, s))
 	usage, err := rulestore.UsageOfRules(ctx, s, time.Now())
 	require.NoError(t, err)
 	assert.Equal(t, []rulestore.RuleUsage{{RuleID: r.ID, Fired: 2, Delivered: 0, Waiting: 1}}, usage)

@@ -86,7 +86,7 @@ func TestPairings(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error {
 		return pairingstore.KeepGuardMails(ctx, tx, p.ID, pairingstore.GuardMails{For: 7, To: []string{"maud@fernmoor.example"}})
 	})
-	assert.Equal(t, 7, now().GuardTold)
+	assert.Equal(t, 7, now().GuardNotified)
 	assert.Equal(t, 7, now().GuardMailed.For)
 	maud := accessstore.Administrator{ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example", Role: "administrator"}
 	approval := accessstore.Approval{TokenHash: []byte("hash"), PairingID: p.ID, AdministratorID: maud.ID}

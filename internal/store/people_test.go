@@ -121,7 +121,7 @@ func TestPeopleAndSections(t *testing.T) {
 	assert.Equal(t, register.ID, must[string](t)(matchstore.RegisterOf(ctx, s, ada.ID)))
 	assert.Equal(t, map[string]string{ada.ID: register.ID}, must[map[string]string](t)(rosterstore.RegistersOf(ctx, s, []string{ada.ID})))
 	tx(t, s, func(tx *db.Tx) error {
-		n, err := mirror.CountPlaces(ctx, tx, register.ID)
+		n, err := mirror.CountSeats(ctx, tx, register.ID)
 		assert.Positive(t, n)
 		return err
 	})
@@ -202,7 +202,7 @@ func TestWhatIsSaidOfPeople(t *testing.T) {
 	})
 	ignored := must[[]pairingstore.IgnoredClass](t)(pairingstore.IgnoredClasses(ctx, s, service.ID))
 	require.Len(t, ignored, 1)
-	assert.Equal(t, []string{"g-2", "Maud"}, []string{ignored[0].Ref, ignored[0].SaidBy})
+	assert.Equal(t, []string{"g-2", "Maud"}, []string{ignored[0].Ref, ignored[0].IgnoredBy})
 }
 
 func TestPeopleLists(t *testing.T) {

@@ -25,7 +25,7 @@ func (s *Server) batches(a huma.API) {
 		Tag: "batches", Summary: "Show what something would do with many; nothing is done",
 	}, func(ctx context.Context, in *with[api.Order]) (api.Batch, error) {
 		o := in.Body
-		b, err := s.Batches.Look(ctx, auth.Caller(ctx).Name, batches.Order{
+		b, err := s.Batches.Prepare(ctx, auth.Caller(ctx).Name, batches.Order{
 			Act: batches.Act(o.Act), Sets: each(o.Sets, wish), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template,
 			Naming: o.Naming, Details: o.Details, WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At,
 		})

@@ -279,7 +279,7 @@ func meaningExample(x purchases.Example) api.MeaningExample {
 func unpaired(u pairings.Unpaired) api.UnpairedClass {
 	out := api.UnpairedClass{Ref: u.Ref, Name: u.Name, Members: u.Members}
 	if u.Ignored != nil {
-		out.IgnoredBy, out.IgnoredAt = u.Ignored.SaidBy, &u.Ignored.SaidAt
+		out.IgnoredBy, out.IgnoredAt = u.Ignored.IgnoredBy, &u.Ignored.IgnoredAt
 	}
 	out.Guesses = each(u.Guesses, func(g pairings.Guess) api.Guess {
 		return api.Guess{Section: sectionRef(*g.Card.Section), Score: g.Evidence.Score, Shared: g.Evidence.Shared, Others: g.Evidence.Others, Teachers: g.Evidence.Teachers, Paired: g.Paired}

@@ -297,7 +297,7 @@ func (s *Server) preview(ctx context.Context, p pairingstore.Preview) (api.Previ
 	if err != nil {
 		return api.Preview{}, err
 	}
-	out := api.Preview{ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint, Counts: p.Plan.Standing(), Changes: p.Plan.Counts().Changes(), Entries: each(p.Plan.Entries, entry)}
+	out := api.Preview{ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint, Counts: p.Plan.CountsNow(), Changes: p.Plan.Counts().Changes(), Entries: each(p.Plan.Entries, entry)}
 	slices.SortStableFunc(out.Entries, func(a, b api.Decision) int {
 		return slices.Index(roster.Outcomes, a.Outcome) - slices.Index(roster.Outcomes, b.Outcome)
 	})

@@ -128,7 +128,7 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 	require.NoError(t, err)
 	sync, err := w.Runs.Start(t.Context(), "test", preview.ID, false)
 	require.NoError(t, err)
-	batch, err := w.Batches.Look(t.Context(), "test", batches.Order{Act: batches.Pause, Pairings: []string{p.ID}})
+	batch, err := w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.Pause, Pairings: []string{p.ID}})
 	require.NoError(t, err)
 	work := []river.JobArgs{
 		jobs.ReadRegister{RunID: run.ID}, jobs.ApplyRun{RunID: sync.ID}, jobs.React{EventIDs: []string{}}, jobs.WorkAsked{ConnectionID: p.ConnectionID}, jobs.RunPairing{PairingID: p.ID, Who: "schedule"},

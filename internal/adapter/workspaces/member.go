@@ -154,7 +154,7 @@ func (w *Workspace) change(ctx context.Context, group, account string, in bool) 
 	if err := do(ctx, group, account); err != nil {
 		return err
 	}
-	if seen, err := w.client.Look(ctx, func() (bool, error) {
+	if seen, err := w.client.WaitUntilSeen(ctx, func() (bool, error) {
 		there, err := is()
 		return there == in, err
 	}); err != nil || seen {

@@ -86,8 +86,8 @@ func emailKey(email string) string {
 	return key
 }
 
-// Look answers like the service's own Look, from what was read.
-func (s *Survey) Look(_ context.Context, at Place, wanted []roster.Wanted, ids []string) (Seen, error) {
+// ReadTarget answers like the service itself, from what was read.
+func (s *Survey) ReadTarget(_ context.Context, at TargetGroup, wanted []roster.Wanted, ids []string) (Seen, error) {
 	m := membership{all: map[string]bool{}, groups: map[string][]string{}}
 	var seen Seen
 	if at.Ref != "" {

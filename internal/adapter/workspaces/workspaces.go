@@ -54,8 +54,8 @@ func (w *Workspace) offers(ctx context.Context) scim.ServiceProviderConfig {
 // only those are looked up that could be somebody's.
 const fewAccounts = 200
 
-// Place is where the people of a pairing are at the service.
-type Place struct {
+// TargetGroup is where the people of a pairing are at the service.
+type TargetGroup struct {
 	Ref    string            // of the group for all, empty until it is made
 	Groups map[string]string // by section of a linked set: the group for its people
 }
@@ -94,7 +94,7 @@ func (m *membership) account(u scim.User) roster.Account {
 
 // membership reads who is where. A group inside the target that was deleted at the
 // service has nobody.
-func (w *Workspace) membership(ctx context.Context, at Place) (all scim.Group, m membership, err error) {
+func (w *Workspace) membership(ctx context.Context, at TargetGroup) (all scim.Group, m membership, err error) {
 	m = membership{all: map[string]bool{}, groups: map[string][]string{}}
 	if at.Ref == "" {
 		return all, m, nil
@@ -117,9 +117,9 @@ func (w *Workspace) membership(ctx context.Context, at Place) (all scim.Group, m
 	return group, m, nil
 }
 
-// Look gives every account that could belong to one of the people, and every
+// ReadTarget gives every account that could belong to one of the people, and every
 // member of the target, marked as such.
-func (w *Workspace) Look(ctx context.Context, at Place, wanted []roster.Wanted, ids []string) (Seen, error) {
+func (w *Workspace) ReadTarget(ctx context.Context, at TargetGroup, wanted []roster.Wanted, ids []string) (Seen, error) {
 	all, m, err := w.membership(ctx, at)
 	if err != nil {
 		return Seen{}, err
@@ -273,7 +273,7 @@ func (w *Workspace) EnsureTarget(ctx context.Context, name, key string, details 
 // LookAgain looks at growing intervals until something is seen, for as long as the service
 // may be late.
 func (w *Workspace) LookAgain(ctx context.Context, see func() (bool, error)) (bool, error) {
-	return w.client.Look(ctx, see)
+	return w.client.WaitUntilSeen(ctx, see)
 }
 
 // Rename gives the target another name.

@@ -105,7 +105,7 @@ func TestManyAtOnceAndOneByOne(t *testing.T) {
 			for _, x := range steps[:40] {
 				wanted = append(wanted, x.Want)
 			}
-			seen, err := w.Look(t.Context(), workspaces.Place{Ref: ref}, wanted, nil)
+			seen, err := w.ReadTarget(t.Context(), workspaces.TargetGroup{Ref: ref}, wanted, nil)
 			require.NoError(t, err)
 			members := 0
 			for _, a := range seen.Accounts {
@@ -126,7 +126,7 @@ func TestManyAtOnceAndOneByOne(t *testing.T) {
 			}
 			_, refused = apply(t, w, ref, out)
 			assert.Empty(t, refused)
-			seen, err = w.Look(t.Context(), workspaces.Place{Ref: ref}, wanted, []string{ids[3]})
+			seen, err = w.ReadTarget(t.Context(), workspaces.TargetGroup{Ref: ref}, wanted, []string{ids[3]})
 			require.NoError(t, err)
 			for _, a := range seen.Accounts {
 				if a.ID == ids[3] {
@@ -151,7 +151,7 @@ func TestDoubledMembersCountOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, group.Members, 2)
 	members := func() (n int) {
-		seen, err := w.Look(t.Context(), workspaces.Place{Ref: ref}, []roster.Wanted{newcomer(1).Want}, nil)
+		seen, err := w.ReadTarget(t.Context(), workspaces.TargetGroup{Ref: ref}, []roster.Wanted{newcomer(1).Want}, nil)
 		require.NoError(t, err)
 		for _, a := range seen.Accounts {
 			if a.InTarget {
@@ -185,8 +185,8 @@ func TestLargeServiceIsLookedUp(t *testing.T) {
 		_, _ = apply(t, w, other, []workspaces.Step{{Outcome: roster.OutcomeAdd, AccountID: ids[200]}})
 		before := s.calls["GET /Users"]
 		wanted := []roster.Wanted{{Identifier: "id-7"}, {Email: "N8@FERNMOOR.example"}, {Identifier: `x" or externalId eq "id-9`}}
-		place := workspaces.Place{Ref: other}
-		seen, err := w.Look(t.Context(), place, wanted, []string{ids[100], "gone"})
+		place := workspaces.TargetGroup{Ref: other}
+		seen, err := w.ReadTarget(t.Context(), place, wanted, []string{ids[100], "gone"})
 		require.NoError(t, err)
 		var got []string
 		for _, a := range seen.Accounts {
@@ -198,7 +198,7 @@ func TestLargeServiceIsLookedUp(t *testing.T) {
 
 		survey, err := w.Survey(t.Context())
 		require.NoError(t, err)
-		surveyed, err := survey.Look(t.Context(), place, wanted, []string{ids[100], "gone"})
+		surveyed, err := survey.ReadTarget(t.Context(), place, wanted, []string{ids[100], "gone"})
 		require.NoError(t, err)
 		assert.ElementsMatch(t, seen.Accounts, surveyed.Accounts, "a service read whole gives the same")
 		assert.Equal(t, "Other", surveyed.Name)

@@ -2,7 +2,7 @@
 // first it shows what would happen to each, the exceptions first, then it does
 // exactly that.
 //
-//	batch, err := service.Look(ctx, who, batches.Order{Act: batches.Pair, Sections: ids, ConnectionID: id})
+//	batch, err := service.Prepare(ctx, who, batches.Order{Act: batches.Pair, Sections: ids, ConnectionID: id})
 //	batch, err = service.Do(ctx, who, batch.ID, false)
 package batches
 
@@ -176,8 +176,8 @@ func (b Batch) sort() {
 // mostItems is how many one batch may have.
 const mostItems = 5000
 
-// Look shows what would happen and keeps it, so that Do does exactly that.
-func (s *Service) Look(ctx context.Context, who string, o Order) (Batch, error) {
+// Prepare shows what would happen and keeps it, so that Do does exactly that.
+func (s *Service) Prepare(ctx context.Context, who string, o Order) (Batch, error) {
 	b := Batch{ID: db.NewID(), Order: o, MadeBy: who, CreatedAt: s.Now().UTC()}
 	n := len(o.Pairings)
 	switch o.Act {

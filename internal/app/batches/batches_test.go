@@ -68,7 +68,7 @@ func TestPairManyAtOnce_S10(t *testing.T) {
 	require.NoError(t, err)
 	w.Standins.Workspace.Open("Orchard care · Orchard care A")
 	order := batches.Order{Act: batches.Pair, Sections: ids(w, "GLAS-A", "SOIL-A", "PROP-A", "PROP-B", "PROP-C", "ORCH-A"), ConnectionID: workspace.ID, Naming: "{course} · {section}"}
-	b, err := w.Batches.Look(t.Context(), "test", order)
+	b, err := w.Batches.Prepare(t.Context(), "test", order)
 	require.NoError(t, err)
 	require.Len(t, b.Items, 5, "two sections of a set are one item")
 	assert.Equal(t, "Soil science A", b.Items[0].Title, "what cannot be done comes first")
@@ -108,7 +108,7 @@ func TestLinkMany_S2(t *testing.T) {
 		{LeadID: found.List[0].Sections[0].ID, Others: ids(w, "PROP-B", "PROP-C")},
 		{LeadID: w.Section("ORCH-A").ID, Others: ids(w, "PROP-B"), Reason: "one room", Name: "Twice"},
 	}}
-	b, err := w.Batches.Look(t.Context(), "test", order)
+	b, err := w.Batches.Prepare(t.Context(), "test", order)
 	require.NoError(t, err)
 	assert.Equal(t, []finding.Code{finding.OtherCourse}, codes(item(t, b, "Of two courses")))
 	assert.Contains(t, codes(item(t, b, "Twice")), finding.LinkTwice, "a section of another set of the same batch")
@@ -148,7 +148,7 @@ func TestABatchGoesOnWhereItStopped(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			w, _, workspace := world(t)
-			b, err := w.Batches.Look(t.Context(), "test", order(w, workspace.ID))
+			b, err := w.Batches.Prepare(t.Context(), "test", order(w, workspace.ID))
 			require.NoError(t, err)
 			_, err = w.Batches.Do(t.Context(), "test", b.ID, false)
 			require.NoError(t, err)
@@ -214,7 +214,7 @@ func (c endingContext) Done() <-chan struct{} {
 // Removals above a guard are done only with approval; the others are not kept back.
 func TestRunManyExactly_S10(t *testing.T) {
 	w, register, workspace := world(t)
-	b, err := w.Batches.Look(t.Context(), "test", batches.Order{Act: batches.Pair, Sections: ids(w, "GLAS-A", "PROP-C", "ORCH-A"), ConnectionID: workspace.ID})
+	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.Pair, Sections: ids(w, "GLAS-A", "PROP-C", "ORCH-A"), ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	b, err = w.DoBatch("test", b.ID, false)
 	require.NoError(t, err)
@@ -228,7 +228,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 	}
 	require.NoError(t, w.Standins.School.Enrol("stu-001", "sec-glass-a"))
 	w.Read(register, false)
-	b, err = w.Batches.Look(t.Context(), "test", batches.Order{Act: batches.Run, Pairings: pairedNow})
+	b, err = w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.Run, Pairings: pairedNow})
 	require.NoError(t, err)
 	assert.Equal(t, "Propagation C", b.Items[0].Title)
 	assert.Equal(t, 6, b.Items[0].Guard)
@@ -237,7 +237,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 	assert.Contains(t, b.Items[0].Problem, "6 people out, which nobody approved")
 	assert.Len(t, w.WorkAll(), 2)
 	assert.Contains(t, w.Standins.Workspace.Space("Glasshouse climate A"), "Ada Alder")
-	b, err = w.Batches.Look(t.Context(), "test", batches.Order{Act: batches.Run, Pairings: pairedNow})
+	b, err = w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.Run, Pairings: pairedNow})
 	require.NoError(t, err)
 	_, err = w.DoBatch("Maud", b.ID, true)
 	require.NoError(t, err)
@@ -250,7 +250,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 		blocked bool
 		state   roster.State
 	}{{batches.Pause, false, roster.Paused}, {batches.Pause, true, roster.Paused}, {batches.Run, true, roster.Paused}, {batches.Resume, false, roster.InStep}, {batches.Hold, false, roster.Held}, {batches.Open, false, roster.InStep}, {batches.Open, true, roster.InStep}, {batches.Template, false, roster.InStep}, {batches.End, false, roster.NotPaired}} {
-		b, err := w.Batches.Look(t.Context(), "test", batches.Order{Act: c.act, Pairings: pairedNow})
+		b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{Act: c.act, Pairings: pairedNow})
 		require.NoError(t, err, c.act)
 		for _, i := range b.Items {
 			assert.Equal(t, c.blocked, i.Blocked(), "%s %s %v", c.act, i.Title, i.Remarks)
@@ -261,7 +261,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, c.state, cards[0].State, c.act)
 	}
-	_, err = w.Batches.Look(t.Context(), "test", batches.Order{Act: batches.Run, Pairings: pairedNow})
+	_, err = w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.Run, Pairings: pairedNow})
 	_, refused := refusal.As(err)
 	assert.True(t, refused, "what has ended is no pairing any more")
 }
@@ -269,7 +269,7 @@ func TestRunManyExactly_S10(t *testing.T) {
 // A class goes on to the next term's section; nobody is taken out unasked.
 func TestNextTerm_S8(t *testing.T) {
 	w, _, workspace := world(t)
-	b, err := w.Batches.Look(t.Context(), "test", batches.Order{Act: batches.Pair, Sections: ids(w, "ORCH-A", "PROP-C"), ConnectionID: workspace.ID, Naming: "{course}"})
+	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.Pair, Sections: ids(w, "ORCH-A", "PROP-C"), ConnectionID: workspace.ID, Naming: "{course}"})
 	require.NoError(t, err)
 	b, err = w.DoBatch("test", b.ID, false)
 	require.NoError(t, err)
@@ -293,7 +293,7 @@ func TestNextTerm_S8(t *testing.T) {
 	cards, err := w.Pairings.Cards(t.Context(), pairings.Filter{Text: "ORCH-A"})
 	require.NoError(t, err)
 	assert.Equal(t, roster.Ended, cards[0].State)
-	b, err = w.Batches.Look(t.Context(), "test", batches.Order{Act: batches.NextTerm, Pairings: []string{orchard, propagation}})
+	b, err = w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.NextTerm, Pairings: []string{orchard, propagation}})
 	require.NoError(t, err)
 	assert.Equal(t, []finding.Code{finding.OtherTerm}, codes(item(t, b, "Propagation C")), "no section follows it")
 	i := item(t, b, "Orchard care A")
@@ -385,7 +385,7 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 // and what was done is listed.
 func TestWhatABatchDidIsSaid_S7(t *testing.T) {
 	w, _, workspace := world(t)
-	b, err := w.Batches.Look(t.Context(), "test", batches.Order{Act: batches.Pair, Sections: ids(w, "PROP-A", "SOIL-A", "GLAS-A"), ConnectionID: workspace.ID})
+	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.Pair, Sections: ids(w, "PROP-A", "SOIL-A", "GLAS-A"), ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	people, sum := map[string]bool{}, 0
 	for _, i := range b.Items {

@@ -45,11 +45,11 @@ func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
 	for n, id := range o.Sections {
 		wishes[n] = pairings.Wish{SectionID: id, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming, Details: o.Details}
 	}
-	list, err := s.Pairings.Look(ctx, wishes)
+	list, err := s.Pairings.PreviewAll(ctx, wishes)
 	if err != nil {
 		return nil, err
 	}
-	at, err := s.Runs.Looking(ctx, o.ConnectionID, len(list))
+	at, err := s.Runs.DirectoryOf(ctx, o.ConnectionID, len(list))
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +122,7 @@ func (s *Service) during(ctx context.Context, b Batch, n int, do func(*db.Tx) er
 
 // sets looks at sections that are to be linked.
 func (s *Service) sets(ctx context.Context, o Order) ([]Item, error) {
-	list, err := s.Linking.Look(ctx, o.Sets)
+	list, err := s.Linking.ConsequencesOf(ctx, o.Sets)
 	if err != nil {
 		return nil, err
 	}
@@ -331,7 +331,7 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 	for p, section := range o.To {
 		to[p] = section
 	}
-	looking := map[string]runs.Looker{}
+	looking := map[string]runs.DirectoryReader{}
 	used := map[string]string{}
 	for n := range items {
 		i := &items[n]
@@ -340,7 +340,7 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 			return nil, err
 		}
 		if looking[p.ConnectionID] == nil {
-			if looking[p.ConnectionID], err = s.Runs.Looking(ctx, p.ConnectionID, len(items)); err != nil {
+			if looking[p.ConnectionID], err = s.Runs.DirectoryOf(ctx, p.ConnectionID, len(items)); err != nil {
 				return nil, err
 			}
 		}

@@ -122,7 +122,7 @@ const previewsFor = 30 * 24 * time.Hour
 // Tend makes room for the months to come, removes those that are over for long enough
 // and previews that are old, and sums up what rules did. It can be done at any time and any number of times.
 func (s *Service) Tend(ctx context.Context) error {
-	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Now()), rulestore.FoldTallies(ctx, s.Store), pairingstore.ForgetPreviews(ctx, s.Store, s.Now().Add(-previewsFor)))
+	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Now()), rulestore.SumUpFirings(ctx, s.Store), pairingstore.ForgetPreviews(ctx, s.Store, s.Now().Add(-previewsFor)))
 	_, deleted := connectionstore.DeleteConnections(ctx, s.Store, s.Now().Add(-connectionstore.RemovedFor))
 	err = errors.Join(err, deleted)
 	months, problem := s.months(ctx)

@@ -203,15 +203,15 @@ type Consequence struct {
 
 // Consequences says what linking would mean, without doing anything.
 func (s *Service) Consequences(ctx context.Context, w Wish) (Consequence, error) {
-	list, err := s.Look(ctx, []Wish{w})
+	list, err := s.ConsequencesOf(ctx, []Wish{w})
 	if err != nil {
 		return Consequence{}, err
 	}
 	return list[0], nil
 }
 
-// Look says the same of many.
-func (s *Service) Look(ctx context.Context, wishes []Wish) ([]Consequence, error) {
+// ConsequencesOf says the same of many.
+func (s *Service) ConsequencesOf(ctx context.Context, wishes []Wish) ([]Consequence, error) {
 	x, err := s.school(ctx)
 	if err != nil {
 		return nil, err

@@ -100,7 +100,7 @@ func TestACourseIsPairedLikeASection_S4(t *testing.T) {
 
 func planOf(t *testing.T, w *apptest.World, code, connection string) roster.Plan {
 	t.Helper()
-	at, err := w.Runs.Looking(t.Context(), connection, 1)
+	at, err := w.Runs.DirectoryOf(t.Context(), connection, 1)
 	require.NoError(t, err)
 	plan, err := w.Runs.Plan(t.Context(), pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section(code).ID, ConnectionID: connection, Policy: roster.DefaultPolicy()}, at)
 	require.NoError(t, err)

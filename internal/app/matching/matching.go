@@ -110,7 +110,7 @@ func (s *Service) otherKeys(ctx context.Context, c connectionstore.Connection, n
 	for _, p := range pairings {
 		source := sources[p.ID]
 		wanted, ids := source.Lookups(now)
-		seen, err := service.Look(ctx, workspaces.Place{Ref: p.TargetRef}, wanted, ids)
+		seen, err := service.ReadTarget(ctx, workspaces.TargetGroup{Ref: p.TargetRef}, wanted, ids)
 		if err != nil {
 			return nil, err
 		}
@@ -240,7 +240,7 @@ func (s *Service) Candidates(ctx context.Context, personID, connectionID string)
 		}
 	}
 	wanted, _ := roster.Source{Members: []roster.Member{m}}.Lookups(c.Recognise())
-	seen, err := workspaces.New(opened, s.Call).Look(ctx, workspaces.Place{}, wanted, ids)
+	seen, err := workspaces.New(opened, s.Call).ReadTarget(ctx, workspaces.TargetGroup{}, wanted, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -297,7 +297,7 @@ func (s *Service) Choose(ctx context.Context, who, personID, connectionID, accou
 	if err != nil {
 		return err
 	}
-	seen, err := workspaces.New(opened, s.Call).Look(ctx, workspaces.Place{}, nil, []string{accountID})
+	seen, err := workspaces.New(opened, s.Call).ReadTarget(ctx, workspaces.TargetGroup{}, nil, []string{accountID})
 	if err != nil {
 		return err
 	}

@@ -1,7 +1,7 @@
 // Package outlines keeps the courses' present outlines, prepared for working progress out.
 //
 //	compiled := &outlines.Compiled{Store: s}
-//	byCourse, err := compiled.Editions(ctx, []string{courseID})
+//	byCourse, err := compiled.CompiledOf(ctx, []string{courseID})
 package outlines
 
 import (
@@ -18,21 +18,21 @@ type Compiled struct {
 	Store *db.Database
 
 	mu  sync.Mutex
-	all map[string]learning.Edition // by course
+	all map[string]learning.CompiledOutline // by course
 }
 
-// Editions gives courses by their present outlines, those that have one.
-func (c *Compiled) Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error) {
+// CompiledOf gives courses by their present outlines, those that have one.
+func (c *Compiled) CompiledOf(ctx context.Context, courseIDs []string) (map[string]learning.CompiledOutline, error) {
 	versions, err := learningstore.OutlineVersions(ctx, c.Store, courseIDs)
 	if err != nil {
 		return nil, err
 	}
-	return c.EditionsAt(ctx, versions)
+	return c.CompiledAt(ctx, versions)
 }
 
-// EditionsAt gives them where their present versions, by course, are known.
-func (c *Compiled) EditionsAt(ctx context.Context, versions map[string]int) (map[string]learning.Edition, error) {
-	out := map[string]learning.Edition{}
+// CompiledAt gives them where their present versions, by course, are known.
+func (c *Compiled) CompiledAt(ctx context.Context, versions map[string]int) (map[string]learning.CompiledOutline, error) {
+	out := map[string]learning.CompiledOutline{}
 	for id, version := range versions {
 		c.mu.Lock()
 		kept := c.all[id]
@@ -42,10 +42,10 @@ func (c *Compiled) EditionsAt(ctx context.Context, versions map[string]int) (map
 			if err != nil {
 				return nil, err
 			}
-			kept = learning.Edition{Course: learning.NewCourse(o), Version: v}
+			kept = learning.CompiledOutline{Course: learning.NewCourse(o), Version: v}
 			c.mu.Lock()
 			if c.all == nil {
-				c.all = map[string]learning.Edition{}
+				c.all = map[string]learning.CompiledOutline{}
 			}
 			c.all[id] = kept
 			c.mu.Unlock()

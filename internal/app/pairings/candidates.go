@@ -48,7 +48,7 @@ func (l *looking) rank(ctx context.Context, c Card, x *service) ([]Candidate, er
 	}
 	matching := x.connection.Recognise()
 	wanted, ids := source.Lookups(matching)
-	seen, err := x.workspace.Look(ctx, workspaces.Place{}, wanted, ids)
+	seen, err := x.workspace.ReadTarget(ctx, workspaces.TargetGroup{}, wanted, ids)
 	if err != nil {
 		return nil, err
 	}

@@ -72,7 +72,7 @@ func (o Outlook) Pairing() pairingstore.Pairing {
 // it all of its classes are listed.
 const fewWishes = 10
 
-// looking is what Look knows while it goes through wishes.
+// looking is what PreviewAll knows while it goes through wishes.
 type looking struct {
 	*Service
 	cards     []Card
@@ -91,9 +91,9 @@ type service struct {
 	unchecked  error              // why names could not be looked up
 }
 
-// Look says what would become of wishes: the classes' names, and every
+// PreviewAll says what would become of wishes: the classes' names, and every
 // precondition that is not fulfilled. Nothing is changed anywhere.
-func (s *Service) Look(ctx context.Context, wishes []Wish) ([]Outlook, error) {
+func (s *Service) PreviewAll(ctx context.Context, wishes []Wish) ([]Outlook, error) {
 	l, err := s.looking(ctx)
 	if err != nil {
 		return nil, err
@@ -311,7 +311,7 @@ func (l *looking) existing(ctx context.Context, o *Outlook, x *service) error {
 // first run, so that nothing happens at the service before somebody has seen the
 // preview.
 func (s *Service) Pair(ctx context.Context, who string, w Wish) (pairingstore.Pairing, error) {
-	list, err := s.Look(ctx, []Wish{w})
+	list, err := s.PreviewAll(ctx, []Wish{w})
 	if err != nil {
 		return pairingstore.Pairing{}, err
 	}

@@ -51,7 +51,7 @@ type Card struct {
 	Learners int
 	Running  bool // somebody works at a run of it, or is to
 	Alike    bool // another section has the same title and code
-	standing roster.Standing
+	standing roster.SectionStatus
 }
 
 // Allows reports whether the card's state allows an act.
@@ -255,7 +255,7 @@ func (s *Service) judge(c *Card, paused pauses) {
 		c.Connection = paused.connections[c.Pairing.ConnectionID].Name
 		there = paused.of(c.Pairing.ConnectionID)
 	}
-	c.standing = c.Pairing.Standing(x, there, s.Now())
+	c.standing = c.Pairing.Status(x, there, s.Now())
 	c.State = roster.StateOf(c.standing)
 }
 

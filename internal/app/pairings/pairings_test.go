@@ -143,7 +143,7 @@ func TestTemplates_S6(t *testing.T) {
 	}
 	long := "{section} " + strings.Repeat("x", 119)
 	require.NoError(t, w.Pairings.SetTemplates(t.Context(), "test", []pairings.Template{usual, {Name: "Held", Target: "{code}", Policy: held}, {Name: "Long", Target: long, Policy: held}}))
-	list, err := w.Pairings.Look(t.Context(), []pairings.Wish{
+	list, err := w.Pairings.PreviewAll(t.Context(), []pairings.Wish{
 		{SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID},
 		{SectionID: w.Section("GLAS-A").ID, ConnectionID: workspace.ID, Template: "held"},
 		{SectionID: w.Section("ORCH-A").ID, ConnectionID: workspace.ID, Template: "Long"},
@@ -155,7 +155,7 @@ func TestTemplates_S6(t *testing.T) {
 	assert.True(t, list[1].Policy.Hold)
 	assert.True(t, list[2].Blocked())
 	assert.Equal(t, finding.NameUnfit, list[2].Remarks[0].Code)
-	_, err = w.Pairings.Look(t.Context(), []pairings.Wish{{SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID, Template: "none"}})
+	_, err = w.Pairings.PreviewAll(t.Context(), []pairings.Wish{{SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID, Template: "none"}})
 	assert.ErrorContains(t, err, "there are: Usual, Held, Long")
 }
 

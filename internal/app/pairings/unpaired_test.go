@@ -56,7 +56,7 @@ func TestClassesOfNoPairing(t *testing.T) {
 	assert.NotContains(t, find(false), staff)
 	ignored := find(true)
 	require.Len(t, ignored, 1)
-	assert.Equal(t, "Maud", ignored[staff].Ignored.SaidBy)
+	assert.Equal(t, "Maud", ignored[staff].Ignored.IgnoredBy)
 	require.NoError(t, w.Pairings.Ignore(t.Context(), "Maud", service.ID, []string{staff}, false))
 	assert.Contains(t, find(false), staff)
 	assert.Error(t, w.Pairings.Ignore(t.Context(), "Maud", service.ID, nil, true))

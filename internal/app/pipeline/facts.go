@@ -14,9 +14,9 @@ import (
 
 // Outlines gives courses by their present outlines, those that have one.
 type Outlines interface {
-	Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error)
-	// EditionsAt does so where their present versions, by course, are known.
-	EditionsAt(ctx context.Context, versions map[string]int) (map[string]learning.Edition, error)
+	CompiledOf(ctx context.Context, courseIDs []string) (map[string]learning.CompiledOutline, error)
+	// CompiledAt does so where their present versions, by course, are known.
+	CompiledAt(ctx context.Context, versions map[string]int) (map[string]learning.CompiledOutline, error)
 }
 
 // Reactions hears of what follows from facts, in the transaction that records it.
@@ -31,7 +31,7 @@ type Reactions interface {
 
 // Purchases hears what a service reported and is new, in the transaction that records it.
 type Purchases interface {
-	Told(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error
+	Reported(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error
 }
 
 // Facts takes in what platforms and services report: it keeps the statements about learners,

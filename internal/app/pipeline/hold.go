@@ -110,7 +110,7 @@ func (s *Deliveries) heldBack(ctx context.Context, t *turn) (until time.Time, he
 	if d.DueAt != nil && d.DueAt.After(now) {
 		return *d.DueAt, justWait, "", nil
 	}
-	if quiet := r.Quiet.Until(now, s.zone()); quiet.After(now) && d.Undoes == nil {
+	if quiet := r.QuietHours.Until(now, s.zone()); quiet.After(now) && d.Undoes == nil {
 		return quiet, "quiet hours", "", nil
 	}
 	if d.ConnectionID == nil {

@@ -23,7 +23,7 @@ func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
 	w.Deliveries.Zone = zone
 	*now = time.Date(2031, 5, 4, 23, 30, 0, 0, zone)
 	a := rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}
-	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Quiet: rule.Quiet{From: "22:00", To: "07:00"}, Limit: rule.Limit{Most: 2, Per: "day"}, Actions: []rule.Action{a}})
+	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", QuietHours: rule.QuietHours{From: "22:00", To: "07:00"}, Limit: rule.Limit{Most: 2, Per: "day"}, Actions: []rule.Action{a}})
 	for _, who := range []string{"stu-001", "stu-002", "stu-003"} {
 		w.Record(w.Joined(who, who, "PROP-A"))
 	}

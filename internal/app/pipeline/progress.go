@@ -21,7 +21,7 @@ import (
 // advance adds facts to the progress of the people they are about, and records what
 // follows, all with one reading and one writing of progress.
 func (s *Facts) advance(ctx context.Context, tx *db.Tx, items []*item) error {
-	places := map[[2]string]place{}
+	places := map[[2]string]membership{}
 	var pairs []learningstore.ProgressRow
 	reached := map[[3]string]*learningstore.Reached{}
 	var asked []learningstore.Reached
@@ -82,7 +82,7 @@ func (s *Facts) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 }
 
 // step adds one fact to one person's progress in one section and gives what follows.
-func (s *Facts) step(g *learningstore.ProgressRow, r *learningstore.Reached, x *item, p place) []eventstore.Event {
+func (s *Facts) step(g *learningstore.ProgressRow, r *learningstore.Reached, x *item, p membership) []eventstore.Event {
 	var derived []learning.Derived
 	g.Tally, r.ActivityState, derived = p.Course.Advance(g.Tally, r.ActivityState, x.fact)
 	if len(derived) > 0 {
@@ -155,18 +155,18 @@ func follows(g *learningstore.ProgressRow, courseID string, derived []learning.D
 // reoutline brings progress that was worked out by an earlier outline up to the
 // present one, and gives what follows from that. Where somebody else has gone by a
 // later outline already, the place gets that one.
-func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.ProgressRow, places map[[2]string]place) (events []eventstore.Event, err error) {
+func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.ProgressRow, places map[[2]string]membership) (events []eventstore.Event, err error) {
 	var behind []learningstore.ProgressRow
 	for _, g := range all {
 		key := [2]string{g.PersonID, g.SectionID}
 		p := places[key]
 		if g.Version > p.Version {
-			now, err := s.Outlines.Editions(ctx, []string{p.CourseID})
+			now, err := s.Outlines.CompiledOf(ctx, []string{p.CourseID})
 			if err != nil {
 				return nil, err
 			}
 			if o := now[p.CourseID]; o.Course != nil {
-				p.Edition = o
+				p.CompiledOutline = o
 				places[key] = p
 			}
 		}
@@ -190,7 +190,7 @@ func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.Pr
 			return nil, err
 		}
 		derived := learning.Reoutline(before, p.Course.Outline, state)
-		g.Version, g.Tally = p.Version, p.Course.Tally(state)
+		g.Version, g.Tally = p.Version, p.Course.DoneBits(state)
 		g.Percent = p.Course.Percent(g.Tally)
 		events = append(events, follows(g, p.CourseID, derived, s.now(), fmt.Sprintf("outline-%d", p.Version), learning.Fact{})...)
 	}
@@ -204,7 +204,7 @@ const recountAtOnce = 200
 // RecountCourse works progress in a course out by its present outline, for everybody
 // for whom that has not been done.
 func (s *Facts) RecountCourse(ctx context.Context, courseID string) error {
-	all, err := s.Outlines.Editions(ctx, []string{courseID})
+	all, err := s.Outlines.CompiledOf(ctx, []string{courseID})
 	if err != nil || all[courseID].Course == nil {
 		return err
 	}
@@ -220,9 +220,9 @@ func (s *Facts) RecountCourse(ctx context.Context, courseID string) error {
 			if err != nil {
 				return err
 			}
-			places := map[[2]string]place{}
+			places := map[[2]string]membership{}
 			for _, g := range locked {
-				places[[2]string{g.PersonID, g.SectionID}] = place{rosterstore.Enrolled{PersonID: g.PersonID, SectionID: g.SectionID, CourseID: courseID}, now}
+				places[[2]string{g.PersonID, g.SectionID}] = membership{rosterstore.Enrolled{PersonID: g.PersonID, SectionID: g.SectionID, CourseID: courseID}, now}
 			}
 			events, err := s.reoutline(ctx, tx, locked, places)
 			if err != nil {
@@ -251,7 +251,7 @@ func (s *Facts) void(ctx context.Context, tx *db.Tx, connectionID, statementID s
 	if err != nil {
 		return err
 	}
-	outlines, err := s.Outlines.EditionsAt(ctx, placed.Versions)
+	outlines, err := s.Outlines.CompiledAt(ctx, placed.Versions)
 	if err != nil {
 		return err
 	}
@@ -261,7 +261,7 @@ func (s *Facts) void(ctx context.Context, tx *db.Tx, connectionID, statementID s
 	}
 	for _, e := range sections {
 		if o := outlines[e.CourseID]; o.Course != nil {
-			if err := s.recount(ctx, tx, verbs, place{e, o}, v); err != nil {
+			if err := s.recount(ctx, tx, verbs, membership{e, o}, v); err != nil {
 				return err
 			}
 		}
@@ -270,7 +270,7 @@ func (s *Facts) void(ctx context.Context, tx *db.Tx, connectionID, statementID s
 }
 
 // recount works one person's progress in one section out anew.
-func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p place, v eventstore.Voided) error {
+func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p membership, v eventstore.Voided) error {
 	locked, _, err := learningstore.LockProgress(ctx, tx, []learningstore.ProgressRow{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.Version}}, nil)
 	if err != nil {
 		return err
@@ -279,7 +279,7 @@ func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p
 		return errors.New("progress could not be locked")
 	}
 	g, key := &locked[0], [2]string{p.PersonID, p.SectionID}
-	places := map[[2]string]place{key: p}
+	places := map[[2]string]membership{key: p}
 	events, err := s.reoutline(ctx, tx, locked, places)
 	if err != nil {
 		return err
@@ -309,7 +309,7 @@ func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p
 		return err
 	}
 	next, derived := learning.Recount(course.Outline, states[key], v.Object, facts)
-	g.Tally = course.Tally(next)
+	g.Tally = course.DoneBits(next)
 	g.Percent, g.LastAt = course.Percent(g.Tally), lastOf(next)
 	var reached []learningstore.Reached
 	if activity, there := next.Activities[v.Object]; there {
@@ -362,5 +362,5 @@ func (s *Facts) Progress(ctx context.Context, personID, sectionID string) (learn
 		return learning.Overview{}, err
 	}
 	state, err := learningstore.ProgressOf(ctx, s.Store, personID, sectionID)
-	return learning.Look(o, state), err
+	return learning.OverviewOf(o, state), err
 }

@@ -81,7 +81,7 @@ func (s *Facts) Recount(ctx context.Context, job jobs.RecountCourse) error {
 // carry lets what people reached in other sections of a course count in those that they are
 // in now. It happened once already, so that no events follow from it.
 func (s *Facts) carry(ctx context.Context, courseID string, people []string) error {
-	all, err := s.Outlines.Editions(ctx, []string{courseID})
+	all, err := s.Outlines.CompiledOf(ctx, []string{courseID})
 	now := all[courseID]
 	if err != nil || now.Course == nil || len(people) == 0 {
 		return err
@@ -128,7 +128,7 @@ func (s *Facts) carry(ctx context.Context, courseID string, people []string) err
 			for id, a := range state.Activities {
 				reached = append(reached, learningstore.Reached{PersonID: g.PersonID, SectionID: g.SectionID, ActivityID: id, ActivityState: a})
 			}
-			g.Version, g.Tally = now.Version, now.Course.Tally(state)
+			g.Version, g.Tally = now.Version, now.Course.DoneBits(state)
 			g.Percent, g.LastAt = now.Course.Percent(g.Tally), lastOf(state)
 		}
 		return s.keepLater(ctx, tx, courseID, locked, reached, nil)

@@ -53,7 +53,7 @@ func (s *Facts) tell(ctx context.Context, tx *db.Tx, c adapter.Connection, event
 	for _, id := range fresh {
 		isNew[id] = true
 	}
-	return s.Purchases.Told(ctx, tx, c, slices.DeleteFunc(slices.Clone(events), func(e eventstore.Event) bool { return !isNew[e.ID] }))
+	return s.Purchases.Reported(ctx, tx, c, slices.DeleteFunc(slices.Clone(events), func(e eventstore.Event) bool { return !isNew[e.ID] }))
 }
 
 func (s *Facts) reported(ctx context.Context, c adapter.Connection, r webhook.Received) (eventstore.Event, error) {

@@ -23,14 +23,14 @@ type item struct {
 	body      json.RawMessage
 	person    rosterstore.Person
 	fact      learning.Fact
-	places    []place
+	places    []membership
 	note      string
 }
 
-// place is a section in which the activity counts for the person.
-type place struct {
+// membership is a section in which the activity counts for the person.
+type membership struct {
 	rosterstore.Enrolled
-	learning.Edition
+	learning.CompiledOutline
 }
 
 // resolve finds out whom and what statements are about: all of them with a handful of
@@ -156,7 +156,7 @@ func (s *Facts) resolvePlaces(ctx context.Context, items []*item, placed learnin
 		return nil
 	}
 	byPerson := map[string][]rosterstore.Enrolled{}
-	var outlines map[string]learning.Edition
+	var outlines map[string]learning.CompiledOutline
 	if wanted := slices.Sorted(maps.Keys(placed.Versions)); len(wanted) > 0 {
 		enrolled, err := rosterstore.SectionsOf(ctx, s.Store.Quickly(), distinct(people), wanted)
 		if err != nil {
@@ -168,7 +168,7 @@ func (s *Facts) resolvePlaces(ctx context.Context, items []*item, placed learnin
 			}
 			byPerson[e.PersonID] = append(byPerson[e.PersonID], e)
 		}
-		if outlines, err = s.Outlines.EditionsAt(ctx, placed.Versions); err != nil {
+		if outlines, err = s.Outlines.CompiledAt(ctx, placed.Versions); err != nil {
 			return err
 		}
 	}
@@ -183,7 +183,7 @@ func (s *Facts) resolvePlaces(ctx context.Context, items []*item, placed learnin
 		}
 		for _, e := range byPerson[x.person.ID] {
 			if o := outlines[e.CourseID]; o.Course != nil && slices.Contains(in, e.CourseID) {
-				x.places = append(x.places, place{e, o})
+				x.places = append(x.places, membership{e, o})
 			}
 		}
 		if len(x.places) == 0 {
@@ -198,7 +198,7 @@ const inNoSection = "the person is in no section of the activity's course"
 
 // resolveLeft lets what somebody did before they left a section count there, when they are
 // in no other one of the course.
-func (s *Facts) resolveLeft(ctx context.Context, items []*item, placed learningstore.Placed, outlines map[string]learning.Edition) error {
+func (s *Facts) resolveLeft(ctx context.Context, items []*item, placed learningstore.Placed, outlines map[string]learning.CompiledOutline) error {
 	var people []string
 	for _, x := range items {
 		if x.note == inNoSection {
@@ -219,7 +219,7 @@ func (s *Facts) resolveLeft(ctx context.Context, items []*item, placed learnings
 		for _, l := range left {
 			o := outlines[l.CourseID]
 			if l.PersonID == x.person.ID && slices.Contains(placed.Courses[x.statement.Object.ID], l.CourseID) && o.Course != nil && !x.fact.At.After(l.At) {
-				x.places = []place{{rosterstore.Enrolled{PersonID: l.PersonID, SectionID: l.SectionID, CourseID: l.CourseID, Role: "student"}, o}}
+				x.places = []membership{{rosterstore.Enrolled{PersonID: l.PersonID, SectionID: l.SectionID, CourseID: l.CourseID, Role: "student"}, o}}
 				x.note = ""
 				break
 			}

@@ -32,7 +32,7 @@ func (s *Facts) Reversals(ctx context.Context) ([]Reversed, error) {
 			pairs = append(pairs, g)
 		}
 	}
-	editions, err := s.Outlines.Editions(ctx, distinct(courses))
+	compiled, err := s.Outlines.CompiledOf(ctx, distinct(courses))
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +48,7 @@ func (s *Facts) Reversals(ctx context.Context) ([]Reversed, error) {
 	}
 	var out []Reversed
 	for _, h := range all {
-		e := editions[h.CourseID]
+		e := compiled[h.CourseID]
 		if e.Course == nil {
 			continue
 		}

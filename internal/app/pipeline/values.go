@@ -227,7 +227,7 @@ func (k *known) outline(ctx context.Context, courseID string) (learning.Outline,
 	if o, ok := k.outlines[courseID]; ok {
 		return o, nil
 	}
-	all, err := k.s.Outlines.Editions(ctx, []string{courseID})
+	all, err := k.s.Outlines.CompiledOf(ctx, []string{courseID})
 	if err != nil {
 		return learning.Outline{}, err
 	}

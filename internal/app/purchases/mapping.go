@@ -20,8 +20,8 @@ import (
 // Example is an event that a service sent, and what a mapping makes of it.
 type Example struct {
 	eventstore.Event
-	rule.Said
-	Places []rule.Place
+	rule.Mapped
+	Places []rule.EventValue
 	Means  string
 	Known  string // the name of whom it is about, when the register knows them
 	Leads  string // the name of the offer here, when there is one
@@ -75,7 +75,7 @@ func (s *Service) TryMapping(ctx context.Context, connectionID string, values ma
 		return out, err
 	}
 	for _, e := range events {
-		x := Example{Event: e, Said: s.Expressions.Read(out.Mapping, e.Data), Places: rule.Places(e.Data)}
+		x := Example{Event: e, Mapped: s.Expressions.Read(out.Mapping, e.Data), Places: rule.EventValues(e.Data)}
 		switch {
 		case x.Starts && x.Ends:
 			x.Means = Unclear

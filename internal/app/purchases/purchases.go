@@ -159,10 +159,10 @@ func (s *Service) Remove(ctx context.Context, who, id string) error {
 // nobody stands before a buyer who cannot be told from what the service reported.
 const nobody = "unknown/"
 
-// Told takes in what a service reported, in the transaction that records it: whether
+// Reported takes in what a service reported, in the transaction that records it: whether
 // somebody's access starts or ends. Everybody goes through what was told in one order, so
 // that two who tell about the same purchases never wait for each other.
-func (s *Service) Told(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error {
+func (s *Service) Reported(ctx context.Context, tx *db.Tx, c adapter.Connection, events []eventstore.Event) error {
 	type told struct {
 		purchasestore.Access
 		starts bool

@@ -54,7 +54,7 @@ func guard(ctx context.Context, tx *db.Tx, c adapter.Connection, run *runstore.R
 		}
 	}
 	if total > 1 && float64(total) > share*float64(enrolments.Before)/4 || number > 0 && total > number { // worth counting exactly
-		places, err := mirror.CountPlaces(ctx, tx, c.ID)
+		places, err := mirror.CountSeats(ctx, tx, c.ID)
 		if err != nil {
 			return err
 		}

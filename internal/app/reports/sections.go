@@ -73,7 +73,7 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 				list = append(list, about(Mend, m, section.Title, link))
 			}
 		}
-		for _, m := range p.Quiet {
+		for _, m := range p.LeftAsIs {
 			group := LeftOut
 			if m.Outcome == roster.OutcomeWaiting {
 				group = Waiting

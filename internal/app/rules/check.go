@@ -60,7 +60,7 @@ func (s *Service) check(ctx context.Context, d *rule.Draft) error {
 	if err := s.checkCondition(d.Stop, d.Trigger, domains); err != nil {
 		return refusal.Invalid("stop", "%v", err)
 	}
-	if err := d.Quiet.Check(); err != nil {
+	if err := d.QuietHours.Check(); err != nil {
 		return refusal.Invalid("quiet", "%v", err)
 	}
 	if err := d.Limit.Check(); err != nil {

@@ -33,7 +33,7 @@ const namedInMail = 12
 // connection the finding on the board has to do.
 func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, preview pairingstore.Preview) error {
 	removals, _ := preview.Plan.GuardTripped(p.Policy)
-	if removals == p.GuardTold {
+	if removals == p.GuardNotified {
 		return nil
 	}
 	mailer, err := s.mailer(ctx)

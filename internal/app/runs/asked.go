@@ -67,7 +67,7 @@ func (s *Service) workAsked(ctx context.Context, connectionID string) error {
 		if err != nil || len(all) == 0 {
 			return err
 		}
-		var at Looker = service
+		var at DirectoryReader = service
 		if total > few || survey != nil {
 			if survey == nil || time.Since(surveyed) > stale || askedSince(all, surveyed) > few {
 				surveyed = time.Now()
@@ -99,8 +99,8 @@ type asked struct {
 	*Service
 	pairings []pairingstore.Pairing
 	matching roster.Matching
-	at       Looker // answers for all of them
-	fresh    Looker // the service itself, for what was asked after the survey
+	at       DirectoryReader // answers for all of them
+	fresh    DirectoryReader // the service itself, for what was asked after the survey
 	surveyed time.Time
 	found    []found // by pairing
 }
@@ -135,7 +135,7 @@ func (w *asked) work(ctx context.Context, connectionID string) error {
 	if err != nil {
 		return err
 	}
-	standings, err := w.standings(ctx, connectionID, w.pairings)
+	standings, err := w.statuses(ctx, connectionID, w.pairings)
 	if err != nil {
 		return err
 	}
@@ -178,9 +178,9 @@ func (w *asked) compare(ctx context.Context, x *sides, source roster.Source, ref
 	// What the last run was refused stands as needing a person: it is not tried
 	// again until something about it changes.
 	c := f.counts
-	f.run = auto && (c[roster.OutcomeAdd]+c[roster.OutcomeUpdate] > 0 || c[roster.OutcomeRemove] > 0 && f.guarded == 0 || f.guarded > 0 && f.guarded != p.GuardTold)
+	f.run = auto && (c[roster.OutcomeAdd]+c[roster.OutcomeUpdate] > 0 || c[roster.OutcomeRemove] > 0 && f.guarded == 0 || f.guarded > 0 && f.guarded != p.GuardNotified)
 	f.unminded = x.pairing.Unminded
-	f.same = f.unminded == p.Unminded && (f.unminded > 0 || p.TakeOver != pairingstore.TakesOverIfTold) && f.seen == p.TargetSeen && f.guarded == p.Guarded && equal(f.counts, p.Counts) && alike(f.mend, p.Mend) && alike(f.quiet, p.Quiet)
+	f.same = f.unminded == p.Unminded && (f.unminded > 0 || p.TakeOver != pairingstore.TakesOverIfAsked) && f.seen == p.TargetSeen && f.guarded == p.Guarded && equal(f.counts, p.Counts) && alike(f.mend, p.Mend) && alike(f.quiet, p.LeftAsIs)
 	return f, nil
 }
 

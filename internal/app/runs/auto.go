@@ -91,7 +91,7 @@ func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
 	if err != nil {
 		return err
 	}
-	standing, err := s.standings(ctx, p.ConnectionID, []pairingstore.Pairing{p})
+	standing, err := s.statuses(ctx, p.ConnectionID, []pairingstore.Pairing{p})
 	if err != nil || !standing[p.ID].Allows(roster.ActAuto) {
 		return err // what is paused or over waits; the first run is by hand
 	}
@@ -129,8 +129,8 @@ func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
 	return err
 }
 
-// standings gives what the states of pairings with one connection are computed from.
-func (s *Service) standings(ctx context.Context, connectionID string, pairings []pairingstore.Pairing) (map[string]roster.Standing, error) {
+// statuses gives what the states of pairings with one connection are computed from.
+func (s *Service) statuses(ctx context.Context, connectionID string, pairings []pairingstore.Pairing) (map[string]roster.SectionStatus, error) {
 	var ids []string
 	for _, p := range pairings {
 		ids = append(ids, p.ID)
@@ -144,9 +144,9 @@ func (s *Service) standings(ctx context.Context, connectionID string, pairings [
 		return nil, err
 	}
 	m, err := settingstore.FindMaintenance(ctx, s.Store)
-	out := make(map[string]roster.Standing, len(pairings))
+	out := make(map[string]roster.SectionStatus, len(pairings))
 	for _, p := range pairings {
-		out[p.ID] = p.Standing(sections[p.ID], c.PausedAt != nil || m.Since != nil, s.now())
+		out[p.ID] = p.Status(sections[p.ID], c.PausedAt != nil || m.Since != nil, s.now())
 	}
 	return out, err
 }
@@ -274,7 +274,7 @@ func (s *Service) opened(ctx context.Context, tx *db.Tx, p *pairingstore.Pairing
 	}
 	var quiet []pairingstore.Mend
 	counts := maps.Clone(p.Counts)
-	for _, m := range p.Quiet {
+	for _, m := range p.LeftAsIs {
 		if m.Code != finding.HeldBack {
 			quiet = append(quiet, m)
 			continue
@@ -282,7 +282,7 @@ func (s *Service) opened(ctx context.Context, tx *db.Tx, p *pairingstore.Pairing
 		counts[roster.OutcomeWaiting]--
 		counts[roster.OutcomeAdd]++
 	}
-	if len(quiet) < len(p.Quiet) {
+	if len(quiet) < len(p.LeftAsIs) {
 		if err := pairingstore.KeepReleased(ctx, tx, p.ID, counts, quiet); err != nil {
 			return err
 		}
@@ -323,7 +323,7 @@ func (s *Service) held(ctx context.Context, pairingID string, want bool) (pairin
 	case p.EndedAt != nil:
 		return p, refusal.Conflict("", "this pairing has ended; pair the section again")
 	}
-	standing, err := s.standings(ctx, p.ConnectionID, []pairingstore.Pairing{p})
+	standing, err := s.statuses(ctx, p.ConnectionID, []pairingstore.Pairing{p})
 	if err != nil {
 		return p, err
 	}

@@ -14,9 +14,9 @@ import (
 	"kanban/internal/store/settingstore"
 )
 
-// Looking gives what answers for a connection's service in a work about so many
+// DirectoryOf gives what answers for a connection's service in a work about so many
 // pairings: the service itself, or for many what was read of it at once.
-func (s *Service) Looking(ctx context.Context, connectionID string, pairings int) (Looker, error) {
+func (s *Service) DirectoryOf(ctx context.Context, connectionID string, pairings int) (DirectoryReader, error) {
 	c, err := s.Connections.Open(ctx, connectionID)
 	if err != nil {
 		return nil, err
@@ -30,7 +30,7 @@ func (s *Service) Looking(ctx context.Context, connectionID string, pairings int
 
 // Plan works out what a run of a pairing would do that need not be stored yet, or
 // that is to be moved: its section or set are those in p.
-func (s *Service) Plan(ctx context.Context, p pairingstore.Pairing, at Looker) (roster.Plan, error) {
+func (s *Service) Plan(ctx context.Context, p pairingstore.Pairing, at DirectoryReader) (roster.Plan, error) {
 	plan, _, err := s.plan(ctx, p, at)
 	return plan, err
 }
@@ -38,7 +38,7 @@ func (s *Service) Plan(ctx context.Context, p pairingstore.Pairing, at Looker) (
 // Effects says what becomes of everybody when a pairing is about what p says, or with ends
 // when nothing keeps its class in step any more.
 func (s *Service) Effects(ctx context.Context, p pairingstore.Pairing, ends bool) ([]roster.Affected, error) {
-	at, err := s.Looking(ctx, p.ConnectionID, 1)
+	at, err := s.DirectoryOf(ctx, p.ConnectionID, 1)
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +60,7 @@ func (s *Service) TakenOut(ctx context.Context, p pairingstore.Pairing) ([]roste
 	return both.emptied(source, target).Effects(target, false), nil
 }
 
-func (s *Service) plan(ctx context.Context, p pairingstore.Pairing, at Looker) (roster.Plan, roster.Target, error) {
+func (s *Service) plan(ctx context.Context, p pairingstore.Pairing, at DirectoryReader) (roster.Plan, roster.Target, error) {
 	var none roster.Target
 	c, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
 	if err != nil {

@@ -93,8 +93,8 @@ func TestEverywhereTheSameCounts(t *testing.T) {
 	for _, l := range lines {
 		compared.Entries = append(compared.Entries, l.Entry)
 	}
-	assert.Equal(t, card.Pairing.Counts, preview.Plan.Standing())
-	assert.Equal(t, card.Pairing.Counts, compared.Standing())
+	assert.Equal(t, card.Pairing.Counts, preview.Plan.CountsNow())
+	assert.Equal(t, card.Pairing.Counts, compared.CountsNow())
 	assert.Equal(t, 1, preview.Plan.Counts().Changes(), "a run by hand tries the refused one again")
-	assert.Equal(t, r.Counts["needs-person"]+1, preview.Plan.Standing()[roster.OutcomeNeedsPerson])
+	assert.Equal(t, r.Counts["needs-person"]+1, preview.Plan.CountsNow()[roster.OutcomeNeedsPerson])
 }

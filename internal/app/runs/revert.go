@@ -66,7 +66,7 @@ func (x *sides) revert(ctx context.Context, runID string) (roster.Plan, error) {
 	if len(done) == 0 {
 		return roster.Plan{}, nil
 	}
-	seen, err := x.target.Look(ctx, x.place(), nil, ids)
+	seen, err := x.target.ReadTarget(ctx, x.place(), nil, ids)
 	return roster.Revert(done, roster.Target{Accounts: seen.Accounts}), err
 }
 

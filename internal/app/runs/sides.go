@@ -17,15 +17,15 @@ import (
 	"kanban/internal/wire/call"
 )
 
-// Looker sees what a service has about a pairing: every account that could belong
+// DirectoryReader sees what a service has about a pairing: every account that could belong
 // to one of the people, and every member of the target.
-type Looker interface {
-	Look(ctx context.Context, at workspaces.Place, wanted []roster.Wanted, ids []string) (workspaces.Seen, error)
+type DirectoryReader interface {
+	ReadTarget(ctx context.Context, at workspaces.TargetGroup, wanted []roster.Wanted, ids []string) (workspaces.Seen, error)
 }
 
 // Target is the other side of a pairing: what a run does to it.
 type Target interface {
-	Looker
+	DirectoryReader
 	EnsureTarget(ctx context.Context, name, key string, details map[string]string) (ref string, err error)
 	Rename(ctx context.Context, ref, name string) error
 	LookAgain(ctx context.Context, see func() (bool, error)) (bool, error)
@@ -57,8 +57,8 @@ func (s *Service) sides(ctx context.Context, p pairingstore.Pairing) (sides, err
 	return x, err
 }
 
-func (x sides) place() workspaces.Place {
-	return workspaces.Place{Ref: x.pairing.TargetRef, Groups: x.groups}
+func (x sides) place() workspaces.TargetGroup {
+	return workspaces.TargetGroup{Ref: x.pairing.TargetRef, Groups: x.groups}
 }
 
 // read reads both sides, and notes the target's name.
@@ -72,12 +72,12 @@ func (x *sides) read(ctx context.Context) (source roster.Source, target roster.T
 
 // look asks for the target's side, and adds to the source whom of the target the register has
 // in other sections of the course.
-func (x *sides) look(ctx context.Context, at Looker, source *roster.Source) (roster.Target, error) {
+func (x *sides) look(ctx context.Context, at DirectoryReader, source *roster.Source) (roster.Target, error) {
 	wanted, ids := source.Lookups(x.matching)
 	for _, placed := range source.Placed {
 		ids = append(ids, placed.AccountID)
 	}
-	seen, err := at.Look(ctx, x.place(), wanted, ids)
+	seen, err := at.ReadTarget(ctx, x.place(), wanted, ids)
 	if p, ok := call.As(err); ok && p.Kind == call.NotFound && x.pairing.TargetRef != "" {
 		return roster.Target{}, refusal.Conflict(finding.TargetGone, "%s is no longer at the service: it was deleted there. Make it anew (kanban pairings renew), or end the pairing", x.pairing.TargetName)
 	}
@@ -105,7 +105,7 @@ func (x *sides) compare(ctx context.Context) (roster.Plan, error) {
 func (x *sides) work(source roster.Source, target roster.Target) roster.Plan {
 	plan := roster.Compare(source, target, x.pairing.Policy, x.matching)
 	x.pairing.Unminded = 0
-	if x.pairing.TakeOver == pairingstore.TakesOverIfTold && !x.made {
+	if x.pairing.TakeOver == pairingstore.TakesOverIfAsked && !x.made {
 		source.TakesOver = true
 		x.pairing.Unminded, _ = roster.Compare(source, target, x.pairing.Policy, x.matching).TakeOvers()
 	}
@@ -141,7 +141,7 @@ func told(plan roster.Plan, refused map[string]runstore.Change) roster.Plan {
 // refused last time, and of whom nothing has changed since, needs one too.
 func standing(plan roster.Plan, policy roster.Policy, refused map[string]runstore.Change) (s stand) {
 	plan = told(plan, refused)
-	s = stand{counts: plan.Standing(), mend: []pairingstore.Mend{}, quiet: []pairingstore.Mend{}}
+	s = stand{counts: plan.CountsNow(), mend: []pairingstore.Mend{}, quiet: []pairingstore.Mend{}}
 	if n, tripped := plan.GuardTripped(policy); tripped {
 		s.guarded = n
 	}

@@ -24,7 +24,7 @@ type evidence struct {
 func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.StagePlan, people []string) (map[string]*evidence, error) {
 	watch := stage.Watching(p.Plan())
 	courses := slices.Sorted(maps.Keys(watch.Courses))
-	editions, err := s.Outlines.Editions(ctx, courses)
+	compiled, err := s.Outlines.CompiledOf(ctx, courses)
 	if err != nil {
 		return nil, err
 	}
@@ -40,7 +40,7 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 	if err != nil {
 		return nil, err
 	}
-	if err := bringUp(ctx, from, list, editions); err != nil {
+	if err := bringUp(ctx, from, list, compiled); err != nil {
 		return nil, err
 	}
 	in := map[[2]string]string{} // the course of a person's section
@@ -50,7 +50,7 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 		if e.section == nil && x.CourseID == p.CourseID {
 			e.section = &list[i].SectionID
 		}
-		course, there := editions[x.CourseID]
+		course, there := compiled[x.CourseID]
 		if !there {
 			continue
 		}
@@ -67,10 +67,10 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 }
 
 // bringUp works out the tallies that are not by the present outline.
-func bringUp(ctx context.Context, from db.From, list []stagestore.Studied, editions map[string]learning.Edition) error {
+func bringUp(ctx context.Context, from db.From, list []stagestore.Studied, compiled map[string]learning.CompiledOutline) error {
 	var behind []learningstore.ProgressRow
 	for _, x := range list {
-		if x.Tally == nil || x.Version != editions[x.CourseID].Version {
+		if x.Tally == nil || x.Version != compiled[x.CourseID].Version {
 			behind = append(behind, learningstore.ProgressRow{PersonID: x.PersonID, SectionID: x.SectionID})
 		}
 	}
@@ -79,8 +79,8 @@ func bringUp(ctx context.Context, from db.From, list []stagestore.Studied, editi
 		return err
 	}
 	for i, x := range list {
-		if course, there := editions[x.CourseID]; there && (x.Tally == nil || x.Version != course.Version) {
-			list[i].Tally = course.Tally(states[[2]string{x.PersonID, x.SectionID}])
+		if course, there := compiled[x.CourseID]; there && (x.Tally == nil || x.Version != course.Version) {
+			list[i].Tally = course.DoneBits(states[[2]string{x.PersonID, x.SectionID}])
 		}
 	}
 	return nil

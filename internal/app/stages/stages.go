@@ -22,7 +22,7 @@ import (
 
 // Outlines gives courses by their present outlines, those that have one.
 type Outlines interface {
-	Editions(ctx context.Context, courseIDs []string) (map[string]learning.Edition, error)
+	CompiledOf(ctx context.Context, courseIDs []string) (map[string]learning.CompiledOutline, error)
 }
 
 // Service is the use case. Fill every field.
@@ -148,7 +148,7 @@ func (s *Service) check(ctx context.Context, p *stagestore.StagePlan) error {
 // words are the names of what stage plans refer to.
 type words struct {
 	courses, badges map[string]string
-	editions        map[string]learning.Edition
+	compiled        map[string]learning.CompiledOutline
 }
 
 func (s *Service) words(ctx context.Context, all []stagestore.StagePlan) (w words, err error) {
@@ -175,14 +175,14 @@ func (s *Service) words(ctx context.Context, all []stagestore.StagePlan) (w word
 			}
 		}
 	}
-	w.editions, err = s.Outlines.Editions(ctx, wanted)
+	w.compiled, err = s.Outlines.CompiledOf(ctx, wanted)
 	return w, err
 }
 
 // missing says what a criterion refers to that is not there, empty when all is.
 func (w words) missing(p stagestore.StagePlan, c stage.Criterion) string {
 	course := p.Plan().Of(c)
-	e, outlined := w.editions[course]
+	e, outlined := w.compiled[course]
 	switch {
 	case c.Kind == stage.Badge && w.badges[c.BadgeID] == "":
 		return "a badge that is not there; list them with: kanban badges list"
@@ -208,7 +208,7 @@ func (w words) says(p stagestore.StagePlan, c stage.Criterion) string {
 		elsewhere = " of " + cmp.Or(w.courses[course], "a course that is gone")
 	}
 	const lost = ", which is not in the outline any more"
-	e := w.editions[course]
+	e := w.compiled[course]
 	switch c.Kind {
 	case stage.Module:
 		return fmt.Sprintf("finish the module %s%s", cmp.Or(moduleTitle(e, c.ModuleID), c.ModuleID+lost), elsewhere)
@@ -242,7 +242,7 @@ func (s *Service) Takes(ctx context.Context, p stagestore.StagePlan) ([]StageTak
 	return out, nil
 }
 
-func moduleTitle(e learning.Edition, id string) string {
+func moduleTitle(e learning.CompiledOutline, id string) string {
 	if e.Course == nil {
 		return ""
 	}
@@ -254,7 +254,7 @@ func moduleTitle(e learning.Edition, id string) string {
 	return ""
 }
 
-func activityTitle(e learning.Edition, id string) string {
+func activityTitle(e learning.CompiledOutline, id string) string {
 	if e.Course == nil {
 		return ""
 	}

@@ -12,8 +12,8 @@ type Course struct {
 	modules    []module
 }
 
-// Edition is a course by one version of its outline.
-type Edition struct {
+// CompiledOutline is a course by one version of its outline.
+type CompiledOutline struct {
 	*Course
 	Version int
 }
@@ -38,16 +38,16 @@ type module struct {
 	counts bool // towards the course
 }
 
-// Tally says which activities of a course somebody has done themselves, whatever is
+// DoneBits says which activities of a course somebody has done themselves, whatever is
 // nested in them: one bit for each, in the order of the outline. It holds for one
 // version of the outline only; the empty one says that nothing is done.
-type Tally []byte
+type DoneBits []byte
 
-func (t Tally) has(place int) bool {
+func (t DoneBits) has(place int) bool {
 	return place/8 < len(t) && t[place/8]&(1<<(place%8)) != 0
 }
 
-func (t Tally) set(place int, done bool) Tally {
+func (t DoneBits) set(place int, done bool) DoneBits {
 	if place/8 >= len(t) {
 		t = append(t, make([]byte, place/8+1-len(t))...)
 	}
@@ -57,7 +57,7 @@ func (t Tally) set(place int, done bool) Tally {
 	return t
 }
 
-func (t Tally) all(places []int) bool {
+func (t DoneBits) all(places []int) bool {
 	for _, p := range places {
 		if !t.has(p) {
 			return false
@@ -121,9 +121,9 @@ func (c *Course) Find(activityID string) (Module, Activity, bool) {
 	return c.Outline.Modules[at.module], c.activities[at.place], true
 }
 
-// Tally works a tally out of everything that is known about a person.
-func (c *Course) Tally(s State) Tally {
-	t := Tally{}
+// DoneBits works a tally out of everything that is known about a person.
+func (c *Course) DoneBits(s State) DoneBits {
+	t := DoneBits{}
 	for id, a := range s.Activities {
 		if at, ok := c.spots[id]; ok && own(c.activities[at.place], a) {
 			t = t.set(at.place, true)
@@ -134,11 +134,11 @@ func (c *Course) Tally(s State) Tally {
 
 // Percent is the share of counted activities that are done, as the function Percent
 // gives it.
-func (c *Course) Percent(t Tally) int {
+func (c *Course) Percent(t DoneBits) int {
 	return c.done(t) * 100 / max(len(c.counted), 1)
 }
 
-func (c *Course) done(t Tally) (n int) {
+func (c *Course) done(t DoneBits) (n int) {
 	for _, p := range c.counted {
 		if t.has(p) {
 			n++
@@ -148,7 +148,7 @@ func (c *Course) done(t Tally) (n int) {
 }
 
 // ModuleDone reports whether everything that counts of a module is done.
-func (c *Course) ModuleDone(t Tally, moduleID string) bool {
+func (c *Course) ModuleDone(t DoneBits, moduleID string) bool {
 	for i, m := range c.Outline.Modules {
 		if m.ID == moduleID {
 			return t.all(c.modules[i].places)
@@ -158,7 +158,7 @@ func (c *Course) ModuleDone(t Tally, moduleID string) bool {
 }
 
 // CourseDone reports whether every module that counts is done.
-func (c *Course) CourseDone(t Tally) bool {
+func (c *Course) CourseDone(t DoneBits) bool {
 	for _, m := range c.modules {
 		if m.counts && !t.all(m.places) {
 			return false
@@ -171,7 +171,7 @@ func (c *Course) CourseDone(t Tally) bool {
 // activity. It gives what follows from the fact, in the order activity (the innermost
 // first), progress, module, course. From facts about activities outside the outline
 // nothing follows.
-func (c *Course) Advance(was Tally, activity ActivityState, fact Fact) (is Tally, now ActivityState, derived []Derived) {
+func (c *Course) Advance(was DoneBits, activity ActivityState, fact Fact) (is DoneBits, now ActivityState, derived []Derived) {
 	now = activity.with(fact)
 	at, ok := c.spots[fact.ActivityID]
 	if !ok || own(c.activities[at.place], now) == was.has(at.place) {

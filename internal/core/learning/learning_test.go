@@ -29,13 +29,13 @@ func advance(o learning.Outline, s learning.State, f learning.Fact) (learning.St
 	if next.Activities == nil {
 		next.Activities = map[string]learning.ActivityState{}
 	}
-	_, now, derived := course.Advance(course.Tally(s), s.Activities[f.ActivityID], f)
+	_, now, derived := course.Advance(course.DoneBits(s), s.Activities[f.ActivityID], f)
 	next.Activities[f.ActivityID] = now
 	return next, derived
 }
 
 func ExampleCourse_Advance() {
-	course, tally := learning.NewCourse(outline), learning.Tally{}
+	course, tally := learning.NewCourse(outline), learning.DoneBits{}
 	for _, f := range []learning.Fact{{ActivityID: "a1", Verb: learning.Completed}, {ActivityID: "a2", Verb: learning.Passed}} {
 		var derived []learning.Derived
 		tally, _, derived = course.Advance(tally, learning.ActivityState{}, f)

@@ -44,8 +44,8 @@ func (a ActivityOverview) Word() string {
 	return "not begun"
 }
 
-// Look gives an overview of a state by an outline.
-func Look(o Outline, s State) Overview {
+// OverviewOf gives an overview of a state by an outline.
+func OverviewOf(o Outline, s State) Overview {
 	out := Overview{Percent: Percent(o, s), Done: CourseDone(o, s), Last: LastActivity(s)}
 	within := map[string]bool{}
 	for _, m := range o.Modules {

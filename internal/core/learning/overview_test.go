@@ -22,7 +22,7 @@ func TestOverviewShowsEveryActivity_E2(t *testing.T) {
 		f.At = at.Add(time.Duration(i) * time.Hour)
 		s, _ = advance(o, s, f)
 	}
-	got := learning.Look(o, s)
+	got := learning.OverviewOf(o, s)
 	assert.Equal(t, 66, got.Percent)
 	assert.False(t, got.Done)
 	assert.Equal(t, []time.Time{at, at.Add(2 * time.Hour)}, []time.Time{got.First, got.Last})
@@ -33,7 +33,7 @@ func TestOverviewShowsEveryActivity_E2(t *testing.T) {
 		shape = append(shape, a.ID, a.Depth, a.Counts, a.Done, a.Completed)
 	}
 	assert.Equal(t, []any{"a1", 0, true, false, true, "a2", 1, true, false, false, "a3", 1, false, false, false}, shape, "a lesson is not done before its quiz")
-	assert.Zero(t, learning.Look(o, learning.State{}).First)
+	assert.Zero(t, learning.OverviewOf(o, learning.State{}).First)
 }
 
 func TestWhatIsMissingAndWhatWasLast(t *testing.T) {

@@ -70,9 +70,9 @@ func (p Plan) Counts() Counts {
 	return c
 }
 
-// Standing counts people by how they stand: who was refused the same change last time needs
+// CountsNow counts people by how they stand: who was refused the same change last time needs
 // a person.
-func (p Plan) Standing() Counts {
+func (p Plan) CountsNow() Counts {
 	c := p.Counts()
 	for _, e := range p.Entries {
 		if e.Refused != "" {

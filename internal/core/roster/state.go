@@ -43,8 +43,8 @@ var about = map[State]About{
 // About gives what people see of a state.
 func (s State) About() About { return about[s] }
 
-// Standing is what the state is computed from.
-type Standing struct {
+// SectionStatus is what the state is computed from.
+type SectionStatus struct {
 	Paired bool
 	Ended  bool // the section's last day has passed
 	Gone   bool // the section vanished from the register
@@ -59,7 +59,7 @@ type Standing struct {
 
 // StateOf gives the one state of a section. An earlier question wins over a
 // later one: ended, vanished, paused, needs a person, never run, out of step, held.
-func StateOf(s Standing) State {
+func StateOf(s SectionStatus) State {
 	switch {
 	case s.Ended:
 		return Ended
@@ -115,7 +115,7 @@ var possible = map[State][]Act{
 
 // Allows reports whether an act is possible in a state. Ended has two sides: a
 // section that ended without a pairing allows nothing.
-func (s Standing) Allows(a Act) bool {
+func (s SectionStatus) Allows(a Act) bool {
 	state := StateOf(s)
 	switch {
 	case !s.Paired:

@@ -12,7 +12,7 @@ import (
 )
 
 // every goes through all standings.
-func every(each func(s roster.Standing)) {
+func every(each func(s roster.SectionStatus)) {
 	counts := []roster.Counts{
 		nil,
 		{roster.OutcomeInStep: 3},
@@ -26,13 +26,13 @@ func every(each func(s roster.Standing)) {
 	for bits := range 1 << 8 {
 		on := func(n int) bool { return bits>>n&1 == 1 }
 		for _, c := range counts {
-			each(roster.Standing{Paired: on(0), Ended: on(1), Gone: on(2), Paused: on(3), Ran: on(4), Failed: on(5), Hold: on(6), Guarded: on(7), Latest: c})
+			each(roster.SectionStatus{Paired: on(0), Ended: on(1), Gone: on(2), Paused: on(3), Ran: on(4), Failed: on(5), Hold: on(6), Guarded: on(7), Latest: c})
 		}
 	}
 }
 
 // first writes the machine the other way round: for each state, when it is.
-func first(s roster.Standing) roster.State {
+func first(s roster.SectionStatus) roster.State {
 	needs := s.Failed || s.Ran && (s.Guarded || s.Latest[roster.OutcomeNeedsPerson] > 0)
 	running := s.Paired && !s.Ended && !s.Gone && !s.Paused
 	changes := s.Latest[roster.OutcomeAdd]+s.Latest[roster.OutcomeUpdate]+s.Latest[roster.OutcomeRemove] > 0
@@ -61,7 +61,7 @@ func first(s roster.Standing) roster.State {
 
 func TestEveryStandingHasItsOneState_S7(t *testing.T) {
 	n := 0
-	every(func(s roster.Standing) {
+	every(func(s roster.SectionStatus) {
 		n++
 		assert.Equal(t, first(s), roster.StateOf(s), "%+v", s)
 	})
@@ -70,25 +70,25 @@ func TestEveryStandingHasItsOneState_S7(t *testing.T) {
 
 // What can be done in each state, for pairings that have run, as a table.
 func TestWhatCanBeDone_S7(t *testing.T) {
-	ran := roster.Standing{Paired: true, Ran: true}
-	with := func(change func(*roster.Standing)) roster.Standing { s := ran; change(&s); return s }
+	ran := roster.SectionStatus{Paired: true, Ran: true}
+	with := func(change func(*roster.SectionStatus)) roster.SectionStatus { s := ran; change(&s); return s }
 	for _, c := range []struct {
 		state roster.State
-		s     roster.Standing
+		s     roster.SectionStatus
 		acts  string
 	}{
-		{roster.NotPaired, roster.Standing{}, "pair"},
-		{roster.Ended, roster.Standing{Ended: true}, ""},
-		{roster.NotPaired, roster.Standing{Gone: true}, ""},
-		{roster.NeverRun, roster.Standing{Paired: true}, "run hold open pause next-term end"},
+		{roster.NotPaired, roster.SectionStatus{}, "pair"},
+		{roster.Ended, roster.SectionStatus{Ended: true}, ""},
+		{roster.NotPaired, roster.SectionStatus{Gone: true}, ""},
+		{roster.NeverRun, roster.SectionStatus{Paired: true}, "run hold open pause next-term end"},
 		{roster.InStep, ran, "run auto hold open pause next-term end"},
-		{roster.OutOfStep, with(func(s *roster.Standing) { s.Latest = roster.Counts{roster.OutcomeAdd: 1} }), "run auto hold open pause next-term end"},
-		{roster.Held, with(func(s *roster.Standing) { s.Hold, s.Latest = true, roster.Counts{roster.OutcomeWaiting: 1} }), "run auto hold open pause next-term end"},
-		{roster.NeedsPerson, with(func(s *roster.Standing) { s.Guarded = true }), "run auto hold open pause next-term end"},
-		{roster.NeedsPerson, with(func(s *roster.Standing) { s.Gone = true }), "run pause next-term end"},
-		{roster.Paused, with(func(s *roster.Standing) { s.Paused = true }), "hold open resume next-term end"},
-		{roster.Ended, with(func(s *roster.Standing) { s.Ended = true }), "run pause next-term end"},
-		{roster.Ended, with(func(s *roster.Standing) { s.Ended, s.Paused = true, true }), "resume next-term end"},
+		{roster.OutOfStep, with(func(s *roster.SectionStatus) { s.Latest = roster.Counts{roster.OutcomeAdd: 1} }), "run auto hold open pause next-term end"},
+		{roster.Held, with(func(s *roster.SectionStatus) { s.Hold, s.Latest = true, roster.Counts{roster.OutcomeWaiting: 1} }), "run auto hold open pause next-term end"},
+		{roster.NeedsPerson, with(func(s *roster.SectionStatus) { s.Guarded = true }), "run auto hold open pause next-term end"},
+		{roster.NeedsPerson, with(func(s *roster.SectionStatus) { s.Gone = true }), "run pause next-term end"},
+		{roster.Paused, with(func(s *roster.SectionStatus) { s.Paused = true }), "hold open resume next-term end"},
+		{roster.Ended, with(func(s *roster.SectionStatus) { s.Ended = true }), "run pause next-term end"},
+		{roster.Ended, with(func(s *roster.SectionStatus) { s.Ended, s.Paused = true, true }), "resume next-term end"},
 	} {
 		var acts []string
 		for _, a := range roster.Acts {
@@ -102,7 +102,7 @@ func TestWhatCanBeDone_S7(t *testing.T) {
 }
 
 func TestNothingRunsByItselfThatMustNot_R4(t *testing.T) {
-	every(func(s roster.Standing) {
+	every(func(s roster.SectionStatus) {
 		if s.Allows(roster.ActAuto) {
 			assert.True(t, s.Paired && s.Ran && !s.Ended && !s.Gone && !s.Paused, "%+v", s)
 		}

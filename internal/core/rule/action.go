@@ -120,7 +120,7 @@ type Draft struct {
 	// Counts says which result of an assessment counts; see ResultThatCounts.
 	Counts  Counts
 	Days    int // where the trigger Waits
-	Quiet   Quiet
+	QuietHours   QuietHours
 	Limit   Limit
 	InOrder bool // per person and connection
 }

@@ -14,8 +14,8 @@ import (
 // their access to something, to what, by which order, and what they are called.
 var MappingNames = []string{"person", "starts", "ends", "offer", "order", "buyerName"}
 
-// Said is what a reported event says about somebody's access.
-type Said struct {
+// Mapped is what a reported event says about somebody's access.
+type Mapped struct {
 	Starts, Ends                    bool
 	Person, Offer, Order, BuyerName string
 	Problems                        map[string]string // by expression; one that cannot be worked out says nothing
@@ -25,7 +25,7 @@ type Said struct {
 const mostValue = 500
 
 // Read works out what a reported event says by the expressions of its service.
-func (x *Expressions) Read(mapping map[string]string, event map[string]any) (out Said) {
+func (x *Expressions) Read(mapping map[string]string, event map[string]any) (out Mapped) {
 	out.Problems = map[string]string{}
 	values := Values{"event": event}
 	holds := func(name string) bool {
@@ -81,8 +81,8 @@ func (x *Expressions) CheckMapping(name, text string) error {
 	return x.CheckNames(text, ServiceReported)
 }
 
-// Place is one value of an event, as an expression names it.
-type Place struct {
+// EventValue is one value of an event, as an expression names it.
+type EventValue struct {
 	Path  string `json:"path" doc:"As an expression names it, such as event.data.email"`
 	Value string `json:"value"`
 }
@@ -92,8 +92,8 @@ var plainName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 // mostPaths bounds how many values of an event are listed.
 const mostPaths = 200
 
-// Places lists the values of a reported event as an expression names them.
-func Places(data map[string]any) (list []Place) {
+// EventValues lists the values of a reported event as an expression names them.
+func EventValues(data map[string]any) (list []EventValue) {
 	var walk func(at string, v any)
 	walk = func(at string, v any) {
 		if len(list) >= mostPaths {
@@ -113,13 +113,13 @@ func Places(data map[string]any) (list []Place) {
 				walk(fmt.Sprintf("%s[%d]", at, i), x)
 			}
 		case nil:
-			list = append(list, Place{at, "null"})
+			list = append(list, EventValue{at, "null"})
 		default:
 			text := fmt.Sprint(v)
 			if r := []rune(text); len(r) > 120 {
 				text = string(r[:120]) + " …"
 			}
-			list = append(list, Place{at, text})
+			list = append(list, EventValue{at, text})
 		}
 	}
 	for _, name := range []string{"reported", "subject", "source", "data"} {

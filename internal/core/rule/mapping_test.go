@@ -52,7 +52,7 @@ func TestPlacesOfAnEventAreExpressions(t *testing.T) {
 			"a b": "spaced", "quo\"te": "quoted", "list": []any{"one", []any{"deep"}}, "yes": true, "n": 2.5, "none": nil, "long": strings.Repeat("ä", 200), "ünder": "u",
 		},
 	}
-	places := rule.Places(event)
+	places := rule.EventValues(event)
 	assert.Len(t, places, 10)
 	for _, p := range places {
 		require.NoError(t, x.CheckMapping("person", p.Path), p.Path)

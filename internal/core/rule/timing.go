@@ -32,17 +32,17 @@ func Span(text string) (time.Duration, error) {
 	return time.Duration(n) * unit, nil
 }
 
-// Quiet are the hours of a day in which a rule does nothing; what falls into them
+// QuietHours are the hours of a day in which a rule does nothing; what falls into them
 // waits until they end. Both are written 22:00, in the institution's time zone; From
 // after To spans midnight. The zero value is never.
-type Quiet struct {
+type QuietHours struct {
 	From string `json:"from,omitempty" doc:"Written 22:00"`
 	To   string `json:"to,omitempty" doc:"Written 07:00; the next day when it is before from"`
 }
 
 // Check reports what is wrong.
-func (q Quiet) Check() error {
-	if q == (Quiet{}) {
+func (q QuietHours) Check() error {
+	if q == (QuietHours{}) {
 		return nil
 	}
 	for _, text := range []string{q.From, q.To} {
@@ -58,8 +58,8 @@ func (q Quiet) Check() error {
 
 // Until gives when the quiet hours that hold at the time end: the time itself when
 // none do. A day on which the clocks change is as long as it is.
-func (q Quiet) Until(at time.Time, zone *time.Location) time.Time {
-	if q == (Quiet{}) || q.Check() != nil {
+func (q QuietHours) Until(at time.Time, zone *time.Location) time.Time {
+	if q == (QuietHours{}) || q.Check() != nil {
 		return at
 	}
 	local := at.In(zone)

@@ -25,9 +25,9 @@ func TestSpan(t *testing.T) {
 func TestQuietHours(t *testing.T) {
 	zone, err := time.LoadLocation("Europe/Vienna")
 	require.NoError(t, err)
-	night, noon := rule.Quiet{From: "22:00", To: "07:00"}, rule.Quiet{From: "12:00", To: "13:30"}
+	night, noon := rule.QuietHours{From: "22:00", To: "07:00"}, rule.QuietHours{From: "12:00", To: "13:30"}
 	for _, c := range []struct {
-		quiet    rule.Quiet
+		quiet    rule.QuietHours
 		at, want string
 	}{
 		{night, "2026-05-04T21:59:00+02:00", "2026-05-04T21:59:00+02:00"},
@@ -40,7 +40,7 @@ func TestQuietHours(t *testing.T) {
 		// they go forward an hour shorter; it ends at seven by the clock.
 		{night, "2026-10-24T22:30:00+02:00", "2026-10-25T07:00:00+01:00"},
 		{night, "2026-03-28T22:30:00+01:00", "2026-03-29T07:00:00+02:00"},
-		{rule.Quiet{}, "2026-05-05T03:00:00+02:00", "2026-05-05T03:00:00+02:00"},
+		{rule.QuietHours{}, "2026-05-05T03:00:00+02:00", "2026-05-05T03:00:00+02:00"},
 	} {
 		at, err := time.Parse(time.RFC3339, c.at)
 		require.NoError(t, err)
@@ -48,7 +48,7 @@ func TestQuietHours(t *testing.T) {
 		require.NoError(t, err)
 		assert.True(t, want.Equal(c.quiet.Until(at, zone)), "%v at %s: %s", c.quiet, c.at, c.quiet.Until(at, zone))
 	}
-	for _, q := range []rule.Quiet{{From: "22:00"}, {From: "25:00", To: "07:00"}, {From: "07:00", To: "07:00"}} {
+	for _, q := range []rule.QuietHours{{From: "22:00"}, {From: "25:00", To: "07:00"}, {From: "07:00", To: "07:00"}} {
 		assert.ErrorIs(t, q.Check(), rule.ErrTiming)
 	}
 	assert.ErrorIs(t, rule.Limit{Most: 1, Per: "year"}.Check(), rule.ErrTiming)

@@ -16,7 +16,7 @@ import (
 type ProgressRow struct {
 	PersonID  string
 	SectionID string
-	Tally     learning.Tally // nil when it has to be worked out
+	Tally     learning.DoneBits // nil when it has to be worked out
 	Percent   int
 	Version   int        // of the outline by which it was worked out
 	LastAt    *time.Time // the latest activity, nil for none

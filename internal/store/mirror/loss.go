@@ -74,8 +74,8 @@ func Losses(ctx context.Context, tx *db.Tx, connectionID string, m Merged) ([]Lo
 	return all, nil
 }
 
-// CountPlaces counts the learners and teachers of all sections of a register.
-func CountPlaces(ctx context.Context, tx *db.Tx, connectionID string) (n int, err error) {
+// CountSeats counts the learners and teachers of all sections of a register.
+func CountSeats(ctx context.Context, tx *db.Tx, connectionID string) (n int, err error) {
 	err = db.Into(ctx, tx, &n, `SELECT count(*)::int FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL AND role IN ('student', 'teacher')`, connectionID)
 	if err != nil {
 		return 0, fmt.Errorf("counting learners and teachers: %w", err)

@@ -31,12 +31,12 @@ type Pairing struct {
 	Policy       roster.Policy     `gorm:"serializer:json"`
 	Counts       roster.Counts     `gorm:"serializer:json"` // of the latest comparison
 	Mend         []Mend            `gorm:"serializer:json"` // who needs a person, by the latest comparison
-	Quiet        []Mend            `gorm:"serializer:json"` // who waits or is left out on purpose, by the latest comparison
+	LeftAsIs        []Mend            `gorm:"serializer:json"` // who waits or is left out on purpose, by the latest comparison
 	LastRunID    *string
 	LastFailed   bool
 	RanAt        *time.Time
 	ComparedAt   *time.Time
-	GuardTold    int        // removals that were announced by mail
+	GuardNotified    int        // removals that were announced by mail
 	GuardMailed  GuardMails `gorm:"serializer:json"` // who has had that mail while others have not
 	Guarded      int        // removals that wait for approval, by the latest comparison
 	TakeOver     string     // whether members whom somebody else put in are taken over, see Takes…
@@ -75,7 +75,7 @@ func KeepGuardMails(ctx context.Context, tx *db.Tx, pairingID string, m GuardMai
 // Whether a pairing minds the places of the section's people who were in its class already.
 const (
 	TakesOverNext   = "next"    // the next run takes them over
-	TakesOverIfTold = "offered" // somebody has to say so
+	TakesOverIfAsked = "offered" // somebody has to say so
 )
 
 // Mend is somebody who needs a person, or who waits or is left out, and why.
@@ -88,11 +88,11 @@ type Mend struct {
 	Detail   string         `json:"detail"`
 }
 
-// Standing is what the state of a pairing's section is computed from; p is nil
+// Status is what the state of a pairing's section is computed from; p is nil
 // for a section that is not paired. paused tells whether the pairing's connection,
 // or everything, is paused.
-func (p *Pairing) Standing(x rosterstore.Section, paused bool, at time.Time) roster.Standing {
-	s := roster.Standing{Ended: x.Ended(at), Gone: x.Gone}
+func (p *Pairing) Status(x rosterstore.Section, paused bool, at time.Time) roster.SectionStatus {
+	s := roster.SectionStatus{Ended: x.Ended(at), Gone: x.Gone}
 	if p != nil && p.EndedAt == nil {
 		s.Paired, s.Paused, s.Ran, s.Failed = true, p.PausedAt != nil || paused, p.RanAt != nil, p.LastFailed
 		s.Hold, s.Guarded, s.Latest = p.Policy.Hold, p.Guarded > 0, p.Counts

@@ -11,8 +11,8 @@ import (
 // Kanban's.
 type IgnoredClass struct {
 	Ref    string
-	SaidBy string
-	SaidAt time.Time
+	IgnoredBy string
+	IgnoredAt time.Time
 }
 
 // IgnoredClasses lists those of a connection.

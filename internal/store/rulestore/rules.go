@@ -24,7 +24,7 @@ type Rule struct {
 	UndoneBy  []string      `gorm:"serializer:json"`
 	Counts    rule.Counts
 	Days      int
-	Quiet     rule.Quiet `gorm:"serializer:json"`
+	QuietHours     rule.QuietHours `gorm:"serializer:json"`
 	Most      rule.Limit `gorm:"serializer:json"`
 	InOrder   bool
 	OnSince   *time.Time
@@ -45,7 +45,7 @@ type Rule struct {
 func (r Rule) Draft() rule.Draft {
 	return rule.Draft{
 		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Stop: r.Stop, Actions: r.Actions, Once: r.Once,
-		UndoneBy: r.UndoneBy, Counts: r.Counts, Days: r.Days, Quiet: r.Quiet, Limit: r.Most, InOrder: r.InOrder,
+		UndoneBy: r.UndoneBy, Counts: r.Counts, Days: r.Days, QuietHours: r.QuietHours, Limit: r.Most, InOrder: r.InOrder,
 	}
 }
 
@@ -54,7 +54,7 @@ func (r *Rule) Write(d rule.Draft) {
 	r.TriedAt, r.TriedEvent, r.Missing, r.AskedAt = nil, nil, nil, nil
 	r.Name, r.Trigger, r.Scope, r.Condition, r.Stop, r.Actions, r.Once = d.Name, d.Trigger, d.Scope, d.Condition, d.Stop, d.Actions, d.Once
 	r.Counts = d.Counts
-	r.UndoneBy, r.Days, r.Quiet, r.Most, r.InOrder = d.UndoneBy, d.Days, d.Quiet, d.Limit, d.InOrder
+	r.UndoneBy, r.Days, r.QuietHours, r.Most, r.InOrder = d.UndoneBy, d.Days, d.QuietHours, d.Limit, d.InOrder
 }
 
 // Rules lists all, ordered by name.

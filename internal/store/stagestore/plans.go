@@ -153,7 +153,7 @@ func KeepStageProgress(ctx context.Context, tx *db.Tx, planID string, all []Stag
 type Studied struct {
 	PersonID, SectionID, CourseID string
 	Now                           bool           // they are in it now
-	Tally                         learning.Tally // nil when there is none, or it has to be worked out
+	Tally                         learning.DoneBits // nil when there is none, or it has to be worked out
 	Version                       int            // of the outline by which it was worked out
 }
 

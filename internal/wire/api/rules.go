@@ -21,7 +21,7 @@ type NewRule struct {
 	Counts    string     `json:"counts,omitempty" enum:"latest,best,first" doc:"Which result of an assessment counts, by the time at which it was reached: the latest, the best (a pass, if there ever was one) or the first. When absent it is the latest for a rule that reverts for one result what it did for the other, and every one for all others"`
 	UndoneBy  []string   `json:"undoneBy,omitempty" doc:"Triggers that, for the same person and place, revert what the rule did"`
 	Days      int        `json:"days,omitempty" doc:"For person.inactive and person.not-begun: after how many days without activity"`
-	Quiet     rule.Quiet `json:"quiet,omitzero" doc:"Hours in which the rule does nothing; what falls into them waits"`
+	QuietHours     rule.QuietHours `json:"quiet,omitzero" doc:"Hours in which the rule does nothing; what falls into them waits"`
 	Limit     rule.Limit `json:"limit,omitzero" doc:"How many calls the rule may make; what is above waits"`
 	InOrder   bool       `json:"inOrder,omitempty" doc:"Deliveries to one person at one connection are made one after the other"`
 }

@@ -52,8 +52,8 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	return c.send(ctx, c.http, method, path, "", in, out)
 }
 
-// Look looks again (call.LookAgain) for as long as the service may be late.
-func (c *Client) Look(ctx context.Context, see func() (bool, error)) (seen bool, err error) {
+// WaitUntilSeen looks again (call.LookAgain) for as long as the service may be late.
+func (c *Client) WaitUntilSeen(ctx context.Context, see func() (bool, error)) (seen bool, err error) {
 	return call.LookAgain(ctx, c.late, see)
 }
 
@@ -213,7 +213,7 @@ func (c *Client) CreateUser(ctx context.Context, u User) (User, error) {
 	}
 	err := c.make(ctx, "/Users", u, &made, find)
 	if p, ok := call.As(err); ok && p.Status == http.StatusConflict && u.ExternalID != "" {
-		if there, findErr := c.Look(ctx, find); findErr == nil && there {
+		if there, findErr := c.WaitUntilSeen(ctx, find); findErr == nil && there {
 			return made, nil
 		}
 	}
@@ -306,7 +306,7 @@ func (c *Client) made(ctx context.Context, u User, o BulkOperation) Made {
 		return Made{ID: id}
 	case status == http.StatusConflict && u.ExternalID != "":
 		var found User
-		there, err := c.Look(ctx, func() (_ bool, err error) {
+		there, err := c.WaitUntilSeen(ctx, func() (_ bool, err error) {
 			found, err = c.known(ctx, u)
 			return found.ID != "", err
 		})
