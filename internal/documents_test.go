@@ -53,7 +53,10 @@ var gone = map[string]string{
 	`[Pp]rogressions?\b|\bClimb|\bladder\b`:                 "stage plan, stage progress",
 	`/keeping\b|\bKeeping"`:                                 "settings",
 	`\blikeness\.|\bnextterm\.`:                             "similarity, rollover",
-	`app/(reading|connecting|pairing|syncing|many|awarding|offering|progressing|reporting)\b`: "what the package handles",
+	`\b(Edition|Editions|Tally|Tallies|Looker|KeepStanding|GuardTold|FoldTallies|AppendSheet)\b`: "compiled outline, done bits, directory reader, status, guard notified",
+	`Kind: "(send|operate|row)"|"--(operate|row|quiet)"|'(operate|row|send)':`:                   "send-event, call-operation, append-row, quiet hours",
+	`internal/app/(observing|reacting)\b|\b(observing|reacting)\.`:                               "pipeline, rules, outlines",
+	`app/(reading|connecting|pairing|syncing|many|awarding|offering|progressing|reporting)\b`:    "what the package handles",
 }
 
 // One word, one thing: what was replaced is nowhere any more but in the migrations of old

@@ -59,7 +59,7 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 		if d.FinishedAt != nil {
 			next = nil
 		}
-		return []string{d.ID, deliveryState(d), d.Rule, d.Action, d.Connection, d.Person, fmt.Sprint(d.Attempts), moment(next), cmp.Or(d.Error, d.Held)}
+		return []string{d.ID, deliveryState(d), d.Rule, words(d.Action, 1), d.Connection, d.Person, fmt.Sprint(d.Attempts), moment(next), cmp.Or(d.Error, d.Held)}
 	}).print(cmd)
 }
 

@@ -243,9 +243,9 @@ func showPreview(cmd *cli.Command, p api.Preview, all bool) error {
 
 // notices say whether a service tells newcomers.
 var notices = map[string]string{
-	"quiet":   "nobody is told about it",
-	"told":    "the service tells each of them",
-	"unknown": "whether the service tells them is up to it, because the connection names no notice attribute",
+	"not-notified": "nobody is notified of it",
+	"notified":     "the service notifies each of them",
+	"unknown":      "whether the service tells them is up to it, because the connection names no notice attribute",
 }
 
 func previewPairing(ctx context.Context, cmd *cli.Command) error {

@@ -29,13 +29,13 @@ func rules() *cli.Command {
 several of a kind or a delay in the middle, is written into a file: see kanban rules show.
 
   kanban rules add "Greet newcomers" --when section.joined --if 'event.role == "student"' \
-      --send "Plant news" --field email=person.email --field 'label="learner"'
+      --send-event "Plant news" --field email=person.email --field 'label="learner"'
   kanban rules add "Cuttings badge" --when module.completed --module mod-cuttings --award "Cuttings" \
       --mail "School mail" --subject "Well done, {{.person.givenName}}" --text "Your badge: {{.award.address}}"
   kanban rules add "Nudge" --when person.inactive --days 7 --if '!progress.courseDone' \
-      --mail "School mail" --subject "We miss you" --text "Dear {{.person.givenName}}, …" --quiet 20:00-08:00
+      --mail "School mail" --subject "We miss you" --text "Dear {{.person.givenName}}, …" --quiet-hours 20:00-08:00
   kanban rules add "To repeat" --when assessment.failed --undone-by assessment.passed \
-      --operate "Plant list/add-label" --field email=person.email --field 'label="to-repeat"'
+      --call-operation "Plant list/add-label" --field email=person.email --field 'label="to-repeat"'
   kanban rules add "From a file" --file rule.json`,
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "file", Usage: "read the whole rule from a JSON file"},
@@ -50,21 +50,21 @@ several of a kind or a delay in the middle, is written into a file: see kanban r
 					&cli.StringFlag{Name: "counts", Usage: "for assessments passed or failed: which result counts, latest, best or first; the latest when one is undone by the other, and every one otherwise"},
 					&cli.StringSliceFlag{Name: "undone-by", Usage: "what reverts what the rule did, for the same person and place"},
 					&cli.IntFlag{Name: "days", Usage: "for person.inactive and person.not-begun: after how many days"},
-					&cli.StringFlag{Name: "quiet", Usage: "hours in which it does nothing, such as 22:00-07:00"},
+					&cli.StringFlag{Name: "quiet-hours", Usage: "hours in which it does nothing, such as 22:00-07:00"},
 					&cli.StringFlag{Name: "most", Usage: "how many calls it may make, such as 100/hour or 500/day"},
 					&cli.BoolFlag{Name: "in-order", Usage: "one after the other per person and connection"},
 					&cli.StringFlag{Name: "after", Usage: "how long the first action waits, such as 90m, 2h or 3d"},
 					&cli.StringFlag{Name: "enrol", Usage: "enrol through this connection"},
 					&cli.StringFlag{Name: "unenrol", Usage: "take out through this connection"},
 					&cli.StringFlag{Name: "into", Usage: "for --enrol and --unenrol: the section; the event's own when absent"},
-					&cli.StringFlag{Name: "operate", Usage: "call an operation: CONNECTION/OPERATION"},
+					&cli.StringFlag{Name: "call-operation", Usage: "call an operation: CONNECTION/OPERATION"},
 					&cli.StringFlag{Name: "task", Usage: "open a task with this title, a template"},
 					&cli.StringFlag{Name: "owner", Usage: "for --task: whose it is"},
 					&cli.StringFlag{Name: "due", Usage: "for --task: in how long, such as 3d"},
-					&cli.StringFlag{Name: "row", Usage: "append a row to this sheet"},
+					&cli.StringFlag{Name: "append-row", Usage: "append a row to this sheet"},
 					&cli.StringFlag{Name: "award", Usage: "award this badge"},
-					&cli.StringFlag{Name: "send", Usage: "send a signed event to this connection"},
-					&cli.StringSliceFlag{Name: "field", Usage: "for --send, --operate and --row: name=CEL expression"},
+					&cli.StringFlag{Name: "send-event", Usage: "send a signed event to this connection"},
+					&cli.StringSliceFlag{Name: "field", Usage: "for --send-event, --call-operation and --append-row: name=CEL expression"},
 					&cli.StringFlag{Name: "mail", Usage: "mail through this connection"},
 					&cli.StringFlag{Name: "to", Usage: "for --mail: a CEL expression; person.email when absent"},
 					&cli.StringFlag{Name: "subject", Usage: "for --mail: a template"},
@@ -163,10 +163,10 @@ func addRule(ctx context.Context, cmd *cli.Command) error {
 func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api.NewRule, error) {
 	once := !cmd.Bool("every-time")
 	r := api.NewRule{
-		Trigger: cmd.String("when"), Condition: cmd.String("if"), Once: &once, Scope: rule.Scope{Module: cmd.String("module"), Activity: cmd.String("activity")},
+		Trigger: cmd.String("when"), Condition: cmd.String("if"), OncePerPerson: &once, Scope: rule.Scope{Module: cmd.String("module"), Activity: cmd.String("activity")},
 		Stop: cmd.String("stop"), UndoneBy: cmd.StringSlice("undone-by"), Counts: cmd.String("counts"), Days: cmd.Int("days"), InOrder: cmd.Bool("in-order"),
 	}
-	if text := cmd.String("quiet"); text != "" {
+	if text := cmd.String("quiet-hours"); text != "" {
 		r.QuietHours.From, r.QuietHours.To, _ = strings.Cut(text, "-")
 	}
 	if text := cmd.String("most"); text != "" {
@@ -209,20 +209,20 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 	if err := membership(ctx, cmd, c, &r); err != nil {
 		return r, err
 	}
-	if text := cmd.String("operate"); text != "" {
+	if text := cmd.String("call-operation"); text != "" {
 		name, operation, _ := strings.Cut(text, "/")
 		conn, err := findConnection(ctx, c, name)
 		if err != nil {
 			return r, err
 		}
-		r.Actions = append(r.Actions, api.Action{Kind: rule.Operate, ConnectionID: conn.ID, Operation: operation, Fields: fields})
+		r.Actions = append(r.Actions, api.Action{Kind: rule.CallOperation, ConnectionID: conn.ID, Operation: operation, Fields: fields})
 	}
-	if name := cmd.String("send"); name != "" {
+	if name := cmd.String("send-event"); name != "" {
 		conn, err := findConnection(ctx, c, name)
 		if err != nil {
 			return r, err
 		}
-		r.Actions = append(r.Actions, api.Action{Kind: "send", ConnectionID: conn.ID, Fields: fields})
+		r.Actions = append(r.Actions, api.Action{Kind: "send-event", ConnectionID: conn.ID, Fields: fields})
 	}
 	if name := cmd.String("mail"); name != "" {
 		conn, err := findConnection(ctx, c, name)
@@ -234,8 +234,8 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 	if title := cmd.String("task"); title != "" {
 		r.Actions = append(r.Actions, api.Action{Kind: rule.OpenTask, Subject: title, Owner: cmd.String("owner"), DueIn: cmd.String("due")})
 	}
-	if name := cmd.String("row"); name != "" {
-		r.Actions = append(r.Actions, api.Action{Kind: rule.AppendSheet, Sheet: name, Fields: fields})
+	if name := cmd.String("append-row"); name != "" {
+		r.Actions = append(r.Actions, api.Action{Kind: rule.AppendRow, Sheet: name, Fields: fields})
 	}
 	if len(r.Actions) > 0 {
 		r.Actions[0].After = cmd.String("after")

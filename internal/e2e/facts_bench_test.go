@@ -176,7 +176,7 @@ func during(b *testing.B, seconds int, work func(sender, n int) error) float64 {
 func BenchmarkFactsIn(b *testing.B) {
 	for b.Loop() {
 		f := newFactory(b)
-		f.rules(rule.Action{Kind: rule.AppendSheet, Sheet: "bench", Fields: map[string]string{"who": "person.name"}})
+		f.rules(rule.Action{Kind: rule.AppendRow, Sheet: "bench", Fields: map[string]string{"who": "person.name"}})
 		c := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: factSenders}}
 		rate := during(b, factSeconds, func(_, n int) error { return f.send(c, f.batch(n)) }) * factBatch
 		b.ReportMetric(rate, "facts/s")
@@ -196,7 +196,7 @@ func BenchmarkFactsIn(b *testing.B) {
 func BenchmarkFactsWithStages(b *testing.B) {
 	for b.Loop() {
 		f := newFactory(b)
-		f.rules(rule.Action{Kind: rule.AppendSheet, Sheet: "bench", Fields: map[string]string{"who": "person.name"}})
+		f.rules(rule.Action{Kind: rule.AppendRow, Sheet: "bench", Fields: map[string]string{"who": "person.name"}})
 		p := stagestore.StagePlan{Name: "Modules", CourseID: f.course}
 		for m := range 10 {
 			p.Stages = append(p.Stages, stage.Stage{Title: fmt.Sprintf("Stage %d", m), Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: fmt.Sprintf("m%d", m)}}})
@@ -306,7 +306,7 @@ func BenchmarkDeliveries(b *testing.B) {
 			w.WriteHeader(http.StatusNoContent)
 		}))
 		c := f.Connect("webhook", "Receiver", map[string]string{"address": receiver.URL, "secret": webhook.NewSecret(), "atOnce": "48"}) // as many as a process made before services had slots of their own
-		f.Rule(rule.Draft{Name: "tell", Trigger: "activity.completed", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"who": "person.identifier", "what": "event.percent"}}}})
+		f.Rule(rule.Draft{Name: "tell", Trigger: "activity.completed", Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID, Fields: map[string]string{"who": "person.identifier", "what": "event.percent"}}}})
 		sender := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
 
 		// Facts at once, from one batch to another, until all are received.

@@ -34,7 +34,7 @@ func BenchmarkMonthOfEvents(b *testing.B) {
 		token, err := f.Access.NewToken(b.Context(), caller, "bench")
 		require.NoError(b, err)
 		for i := range monthRules {
-			f.Rule(rule.Draft{Name: fmt.Sprintf("rule %d", i), Trigger: "activity.completed", Actions: []rule.Action{{Kind: rule.AppendSheet, Sheet: "bench", Fields: map[string]string{"who": "person.name"}}}})
+			f.Rule(rule.Draft{Name: fmt.Sprintf("rule %d", i), Trigger: "activity.completed", Actions: []rule.Action{{Kind: rule.AppendRow, Sheet: "bench", Fields: map[string]string{"who": "person.name"}}}})
 		}
 		started := time.Now()
 		f.fillMonth()
@@ -97,10 +97,10 @@ func (f *factory) fillMonth() {
 		fmt.Sprintf(`ALTER TABLE events ATTACH PARTITION filling FOR VALUES FROM ('%s') TO ('%s')`, db.FirstID(first), db.FirstID(next)),
 		fmt.Sprintf(`ALTER TABLE filling RENAME TO events_%s`, first.Format("2006_01")),
 		fmt.Sprintf(`INSERT INTO deliveries (id, event_id, rule_id, rule_version, position, action, person_id, section_id, state, attempts, created_at, finished_at)
-			SELECT e.id, e.id, r.id, 1, 0, '{"kind": "row", "sheet": "bench"}', e.person_id, e.section_id, CASE WHEN e.n %% 1000 = 0 THEN 'waiting' ELSE 'delivered' END, 1, e.recorded_at, e.recorded_at
+			SELECT e.id, e.id, r.id, 1, 0, '{"kind": "append-row", "sheet": "bench"}', e.person_id, e.section_id, CASE WHEN e.n %% 1000 = 0 THEN 'waiting' ELSE 'delivered' END, 1, e.recorded_at, e.recorded_at
 			FROM (SELECT *, row_number() OVER () AS n FROM events WHERE id >= '%s' AND id < '%s' AND substr(natural_key, 7)::int %% %d = 0) e
 			JOIN which r ON r.n = e.n %% (SELECT count(*) FROM which)`, db.FirstID(first), db.FirstID(next), monthEvents/monthDeliveries),
-		`INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, 1, 1 FROM deliveries LIMIT 20000`,
+		`INSERT INTO rule_counts (rule_id, fired, delivered) SELECT rule_id, 1, 1 FROM deliveries LIMIT 20000`,
 		`VACUUM ANALYZE`,
 	} {
 		_, err := conn.Exec(f.b.Context(), sql)

@@ -74,7 +74,7 @@ func TestPickupAndSheets(t *testing.T) {
 	soil := sections[slices.IndexFunc(sections, func(x api.Section) bool { return x.Code == "SOIL-A" })]
 	made, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{Name: "too", Trigger: "section.joined", Condition: `section.code == "PROP-A"`, Actions: []api.Action{
 		{Kind: "enrol", ConnectionID: files.ID, SectionID: soil.ID},
-		{Kind: "row", Sheet: "Newcomers & co", Fields: map[string]string{"who": "person.name", "note": `"=1+1"`}},
+		{Kind: "append-row", Sheet: "Newcomers & co", Fields: map[string]string{"who": "person.name", "note": `"=1+1"`}},
 	}})
 	require.NoError(t, err)
 	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true, Untried: true})

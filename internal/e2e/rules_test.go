@@ -258,7 +258,7 @@ func TestCommandLineRules(t *testing.T) {
 	expect(2, `event has no "rolle"`, "rules", "add", "Greet", "--when", "section.joined", "--if", `event.rolle == "student"`, "--task", "x")
 	quiet := time.Now().Add(6*time.Hour).Format("15:04-") + time.Now().Add(7*time.Hour).Format("15:04") // not now
 	expect(0, "It is off", "rules", "add", "Greet", "--when", "section.joined", "--if", `event.role == "student" && section.code == "PROP-A"`,
-		"--operate", "Labels/add-label", "--field", "email=person.email", "--field", `label="learner"`, "--task", "Greet {{.person.givenName}}", "--due", "3d", "--quiet", quiet, "--most", "500/day")
+		"--call-operation", "Labels/add-label", "--field", "email=person.email", "--field", `label="learner"`, "--task", "Greet {{.person.givenName}}", "--due", "3d", "--quiet-hours", quiet, "--most", "500/day")
 	expect(0, "The condition", "rules", "try", "Greet", "--made-up")
 	expect(1, "where test sends go", "rules", "try", "Greet", "--send")
 	expect(2, "is not an e-mail address", "rules", "test-recipient", "nobody")

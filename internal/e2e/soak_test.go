@@ -51,7 +51,7 @@ func TestSoak(t *testing.T) {
 	require.NoError(t, err)
 	w.outlined("PROP-A")
 	// Every statement with a score is an event of its own.
-	w.ruleOn(api.NewRule{Name: "tell", Trigger: string(rule.ScoreReported), Once: new(false), Actions: []api.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"score": "event.score"}}}})
+	w.ruleOn(api.NewRule{Name: "tell", Trigger: string(rule.ScoreReported), OncePerPerson: new(false), Actions: []api.Action{{Kind: rule.SendEvent, ConnectionID: c.ID, Fields: map[string]string{"score": "event.score"}}}})
 	made := w.Connections[scenario.PlatformName].Made
 
 	var address atomic.Value

@@ -89,7 +89,7 @@ func (s *Story) Operations(ctx context.Context) error {
 
 // label is an action that adds a label.
 func (s *Story) label(name string) api.Action {
-	return api.Action{Kind: rule.Operate, ConnectionID: s.Connections[LabelsName].ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "name": "person.name", "label": fmt.Sprintf("%q", name)}}
+	return api.Action{Kind: rule.CallOperation, ConnectionID: s.Connections[LabelsName].ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "name": "person.name", "label": fmt.Sprintf("%q", name)}}
 }
 
 // BuyersRules makes the rules for what a buyer goes through, tries each out and switches
@@ -118,8 +118,8 @@ func (s *Story) BuyersRules(ctx context.Context) error {
 		{Name: "Course finished", Trigger: "course.completed", Actions: []api.Action{
 			{Kind: rule.Award, BadgeID: badge.ID},
 			{Kind: rule.Mail, ConnectionID: mail, Subject: "You finished {{.course.title}}", Text: "Dear {{.person.givenName}},\n\nwell done. Your badge is here:\n{{.award.address}}\n\nFernmoor Garden School\n"},
-			{Kind: rule.Send, ConnectionID: s.Connections[ContactsName].ID, Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"finished " + course.title`, "next": "award.address"}},
-			{Kind: rule.AppendSheet, Sheet: "Finished", Fields: map[string]string{"who": "person.name", "course": "course.title", "section": "section.title"}},
+			{Kind: rule.SendEvent, ConnectionID: s.Connections[ContactsName].ID, Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"finished " + course.title`, "next": "award.address"}},
+			{Kind: rule.AppendRow, Sheet: "Finished", Fields: map[string]string{"who": "person.name", "course": "course.title", "section": "section.title"}},
 		}},
 	} {
 		made, err := client.Post[api.Rule](ctx, s.Client, "/rules", r)

@@ -362,7 +362,7 @@ func (s *Story) MakeRules(ctx context.Context) error {
 	}
 	for _, r := range []api.NewRule{
 		{Name: "Greet new learners", Trigger: "section.joined", Condition: `event.role == "student"`, Actions: []api.Action{{
-			Kind: "send", ConnectionID: s.Connections[ContactsName].ID,
+			Kind: "send-event", ConnectionID: s.Connections[ContactsName].ID,
 			Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"learns " + course.title`},
 		}}},
 		{Name: "Cuttings badge", Trigger: "module.completed", Scope: ruleScope(module), Actions: []api.Action{

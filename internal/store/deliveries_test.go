@@ -30,7 +30,7 @@ func joined(w *apptest.World, who string) eventstore.Event {
 func TestRules(t *testing.T) {
 	w, _ := school(t)
 	s, ctx := w.Store, t.Context()
-	r := w.Rule(rule.Draft{Name: "Greet", Trigger: string(rule.SectionJoined), Once: true, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
+	r := w.Rule(rule.Draft{Name: "Greet", Trigger: string(rule.SectionJoined), OncePerPerson: true, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
 	assert.Equal(t, "Greet", must[rulestore.Rule](t)(rulestore.FindRule(ctx, s, r.ID)).Name)
 	missing[rulestore.Rule](t)(rulestore.FindRule(ctx, s, db.NewID()))
 	assert.Len(t, must[[]rulestore.Rule](t)(rulestore.Rules(ctx, s)), 1)
@@ -115,7 +115,7 @@ func TestEvents(t *testing.T) {
 func TestDeliveries(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, contacts := w.Store, t.Context(), w.Contacts()
-	r := w.Rule(rule.Draft{Name: "Tell", Trigger: string(rule.SectionJoined), Actions: []rule.Action{{Kind: rule.Send, ConnectionID: contacts.ID}, {Kind: rule.OpenTask, Subject: "Greet"}}})
+	r := w.Rule(rule.Draft{Name: "Tell", Trigger: string(rule.SectionJoined), Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: contacts.ID}, {Kind: rule.OpenTask, Subject: "Greet"}}})
 	e := w.Record(joined(w, "stu-014"))
 	ofEvent := deliverystore.DeliveryFilter{EventID: e.ID, Limit: 9}
 	all := must[[]deliverystore.ListedDelivery](t)(deliverystore.Deliveries(ctx, s, ofEvent))

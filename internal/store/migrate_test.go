@@ -18,6 +18,7 @@ import (
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/store/learningstore"
+	"kanban/internal/store/pairingstore"
 	"kanban/internal/store/rulestore"
 	"kanban/internal/store/settingstore"
 	"kanban/internal/store/storetest"
@@ -97,7 +98,7 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
 		locked, _, err := learningstore.LockProgress(ctx, tx, []learningstore.ProgressRow{pair}, nil)
 		require.NoError(t, err)
-		assert.Nil(t, locked[0].Tally, "is worked out when it is needed")
+		assert.Nil(t, locked[0].DoneBits, "is worked out when it is needed")
 		fresh, err := eventstore.RecordEvents(ctx, tx, []eventstore.Event{fact()})
 		assert.Empty(t, fresh, "has been recorded before")
 		return err
@@ -209,4 +210,65 @@ func TestWordsOfEarlierRecordsAreMigrated(t *testing.T) {
 	var kept []struct{ Query map[string]string }
 	assert.True(t, must[bool](t)(settingstore.FindSetting(ctx, s, "views/1", &kept)))
 	assert.Equal(t, []map[string]string{{"hidden": "*", "text": "Prop"}, {"teacher": "Maud"}}, []map[string]string{kept[0].Query, kept[1].Query})
+}
+
+// Kinds of action, and what stood in place of something else, read in the present words; and
+// back again.
+func TestKindsOfEarlierActionsAreMigrated(t *testing.T) {
+	s, ctx := storetest.New(t), t.Context()
+	records := stdlib.OpenDBFromPool(s.Pool)
+	defer records.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, records, os.DirFS("db/migrations"))
+	require.NoError(t, err)
+	_, err = provider.DownTo(ctx, 34)
+	require.NoError(t, err)
+	id, event, delivery, connection, section := db.NewID(), db.NewID(), db.NewID(), db.NewID(), db.NewID()
+	actions := `[{"kind": "operate", "operation": "add"}, {"kind": "mail", "subject": "send"}, {"kind": "row", "sheet": "s"}, {"kind": "send"}]`
+	for _, sql := range []string{
+		`INSERT INTO rules (id, name, trigger, actions, once, quiet) VALUES ('` + id + `', 'r', 'section.joined', '` + actions + `', false, '{"from": "20:00", "to": "08:00"}')`,
+		`INSERT INTO rule_versions (rule_id, version, draft, who) VALUES ('` + id + `', 1, '{"Name": "r", "Once": true, "Quiet": {"from": "20:00", "to": "08:00"}, "Actions": ` + actions + `}', 'Maud')`,
+		`INSERT INTO rule_versions (rule_id, version, draft, who) VALUES ('` + id + `', 2, '{"Name": "r", "Once": false, "Quiet": {}, "Actions": null}', 'Maud')`,
+		`INSERT INTO events (id, type, natural_key, occurred_at) VALUES ('` + event + `', 'section.joined', 'k', now())`,
+		`INSERT INTO deliveries (id, event_id, rule_id, rule_version, position, action, state, held_for) VALUES ('` + delivery + `', '` + event + `', '` + id + `', 1, 0, '{"kind": "operate", "operation": "add"}', 'queued', 'abc')`,
+		`INSERT INTO connections (id, name, kind) VALUES ('` + connection + `', 'c', 'scim')`,
+		`INSERT INTO pairings (id, section_id, connection_id, target_name, policy, target_seen) VALUES ('` + db.NewID() + `', '` + section + `', '` + connection + `', 'Lost', '{}', E'\x01gone')`,
+		`INSERT INTO pairings (id, section_id, connection_id, target_name, policy, target_seen) VALUES ('` + db.NewID() + `', '` + db.NewID() + `', '` + connection + `', 'There', '{}', 'There')`,
+	} {
+		_, err = s.Pool.Exec(ctx, sql)
+		require.NoError(t, err, sql)
+	}
+	_, err = provider.Up(ctx)
+	require.NoError(t, err)
+	r := must[rulestore.Rule](t)(rulestore.FindRule(ctx, s, id))
+	kinds := func(all []rule.Action) (out []string) {
+		for _, a := range all {
+			out = append(out, a.Kind)
+		}
+		return out
+	}
+	assert.Equal(t, []string{rule.CallOperation, rule.Mail, rule.AppendRow, rule.SendEvent}, kinds(r.Actions))
+	assert.Equal(t, "send", r.Actions[1].Subject, "only kinds are renamed")
+	assert.Equal(t, rule.QuietHours{From: "20:00", To: "08:00"}, r.QuietHours)
+	assert.False(t, r.OncePerPerson)
+	versions := must[[]rulestore.RuleVersion](t)(rulestore.RuleVersions(ctx, s, id))
+	require.Len(t, versions, 2)
+	assert.Empty(t, versions[0].Draft.Actions)
+	assert.True(t, versions[1].Draft.OncePerPerson)
+	assert.Equal(t, r.QuietHours, versions[1].Draft.QuietHours)
+	assert.Equal(t, kinds(r.Actions), kinds(versions[1].Draft.Actions))
+	d := must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, delivery))
+	assert.Equal(t, rule.CallOperation, d.Action.Kind)
+	assert.Empty(t, d.HeldFor, "what failures are counted for has another name")
+	for _, p := range must[[]*pairingstore.Pairing](t)(pairingstore.Listed(ctx, s)) {
+		whole := must[pairingstore.Pairing](t)(pairingstore.FindPairing(ctx, s, p.ID))
+		assert.Equal(t, []any{p.TargetName == "Lost", map[bool]string{true: "", false: "There"}[p.TargetName == "Lost"]}, []any{whole.TargetLost, whole.TargetSeen})
+	}
+
+	_, err = provider.DownTo(ctx, 34)
+	require.NoError(t, err)
+	var back, seen string
+	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT string_agg(a->>'kind', ' ') FROM rules, jsonb_array_elements(actions) a`).Scan(&back))
+	assert.Equal(t, "operate mail row send", back)
+	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT target_seen FROM pairings WHERE target_name = 'Lost'`).Scan(&seen))
+	assert.Equal(t, "\x01gone", seen)
 }

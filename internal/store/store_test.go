@@ -155,7 +155,7 @@ func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {
 		return m
 	}
 	in := func(id, section, who string) []string {
-		return []string{id, section, who, "student", mirror.Null, mirror.Null, mirror.StandingIn}
+		return []string{id, section, who, "student", mirror.Null, mirror.Null, mirror.EnrolmentIn}
 	}
 	first := batch([][]string{person("p1", "a@x.example"), person("p2", "b@x.example")}, [][]string{in("e1", "s1", "p1"), in("e2", "s2", "p2")})
 

@@ -446,8 +446,8 @@ func walkBadges(x *talk, h *story) {
 func walkRules(x *talk, h *story) {
 	t := x.site.t
 	draft := api.NewRule{Name: "Welcome", Trigger: "section.joined", Actions: []api.Action{
-		{Kind: "mail", ConnectionID: h.mail, Subject: "Welcome", Text: "Dear {{.person.givenName}}"}, {Kind: "award", BadgeID: h.badge}, {Kind: "task", Subject: "Greet"}, {Kind: "row", Sheet: "Arrivals", Fields: map[string]string{"name": "person.name"}},
-		{Kind: "send", ConnectionID: h.contacts, Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"learner"`}},
+		{Kind: "mail", ConnectionID: h.mail, Subject: "Welcome", Text: "Dear {{.person.givenName}}"}, {Kind: "award", BadgeID: h.badge}, {Kind: "task", Subject: "Greet"}, {Kind: "append-row", Sheet: "Arrivals", Fields: map[string]string{"name": "person.name"}},
+		{Kind: "send-event", ConnectionID: h.contacts, Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"learner"`}},
 	}}
 	r := made[api.Rule](x, "/rules", draft)
 	h.rule = r.ID

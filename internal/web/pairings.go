@@ -265,7 +265,7 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 func shown(c pairings.Card, p pairingstore.Pairing) api.Pairing {
 	out := api.Pairing{ID: p.ID, Section: section(c), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded, Unminded: p.Unminded}
 	switch {
-	case p.TargetSeen == pairingstore.TargetLost:
+	case p.TargetLost:
 		out.Lost = true
 	case p.TargetSeen != p.TargetName:
 		out.Seen = p.TargetSeen
@@ -328,9 +328,9 @@ func (s *Server) notice(ctx context.Context, p pairingstore.Pairing) (string, er
 	case c.Settings["notice"] == "":
 		return "unknown", nil
 	case p.Policy.Notify:
-		return "told", nil
+		return "notified", nil
 	}
-	return "quiet", nil
+	return "not-notified", nil
 }
 
 func line(s roster.Side) api.Line {

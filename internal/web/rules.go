@@ -259,14 +259,14 @@ func shownTrial(t rules.Trial) api.Trial {
 
 func draft(r api.NewRule) rule.Draft {
 	return rule.Draft{
-		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Stop: r.Stop, Once: r.Once == nil || *r.Once, Actions: r.Actions,
+		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Stop: r.Stop, OncePerPerson: r.OncePerPerson == nil || *r.OncePerPerson, Actions: r.Actions,
 		UndoneBy: r.UndoneBy, Counts: rule.Counts(r.Counts), Days: r.Days, QuietHours: r.QuietHours, Limit: r.Limit, InOrder: r.InOrder,
 	}
 }
 
 func newRule(d rule.Draft) api.NewRule {
 	return api.NewRule{
-		Name: d.Name, Trigger: d.Trigger, Scope: d.Scope, Condition: d.Condition, Stop: d.Stop, Once: &d.Once, Actions: d.Actions,
+		Name: d.Name, Trigger: d.Trigger, Scope: d.Scope, Condition: d.Condition, Stop: d.Stop, OncePerPerson: &d.OncePerPerson, Actions: d.Actions,
 		UndoneBy: d.UndoneBy, Counts: string(d.Counts), Days: d.Days, QuietHours: d.QuietHours, Limit: d.Limit, InOrder: d.InOrder,
 	}
 }

@@ -61,7 +61,7 @@ type reversals struct{ *pipeline.Facts }
 func (p reversals) Reversals(ctx context.Context) (out []reports.Reversal, err error) {
 	all, err := p.Facts.Reversals(ctx)
 	for _, r := range all {
-		done := fmt.Sprintf("%s by %q", strings.Join(slices.DeleteFunc([]string{r.Kind, r.Operation, r.Service}, func(x string) bool { return x == "" }), " "), r.Origin)
+		done := fmt.Sprintf("%s by %q", strings.Join(slices.DeleteFunc([]string{strings.ReplaceAll(r.Kind, "-", " "), r.Operation, r.Service}, func(x string) bool { return x == "" }), " "), r.Origin)
 		if r.Badge != "" {
 			done = fmt.Sprintf("the badge %q by %q", r.Badge, r.Origin)
 		}

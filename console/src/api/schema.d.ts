@@ -2540,7 +2540,7 @@ export interface components {
             fallbacks?: {
                 [key: string]: string;
             };
-            /** @description For send, operate and row: values by name, each a CEL expression over event, person, section, course, module, activity, progress and award */
+            /** @description For send-event, call-operation and append-row: values by name, each a CEL expression over event, person, section, course, module, activity, progress and award */
             fields?: {
                 [key: string]: string;
             };
@@ -2549,14 +2549,14 @@ export interface components {
             /** @description A condition in CEL, looked at when the action's time has come, such as: !progress.moduleDone */
             if?: string;
             /** @enum {string} */
-            kind: "send" | "mail" | "award" | "operate" | "enrol" | "unenrol" | "add-to-group" | "take-from-group" | "task" | "row";
-            /** @description For operate: the name of the connection's operation */
+            kind: "send-event" | "mail" | "award" | "call-operation" | "enrol" | "unenrol" | "add-to-group" | "take-from-group" | "task" | "append-row";
+            /** @description For call-operation: the name of the connection's operation */
             operation?: string;
             /** @description For task: the address of whoever is to do it */
             owner?: string;
             /** @description For enrol and unenrol: the section; the event's own when absent */
             sectionId?: string;
-            /** @description For row: the sheet's name; it is made with the first row */
+            /** @description For append-row: the sheet's name; it is made with the first row */
             sheet?: string;
             /** @description For mail and task: a template such as: Well done, {{.person.givenName}} */
             subject?: string;
@@ -2566,7 +2566,7 @@ export interface components {
             to?: string;
             /** @description It takes an earlier delivery back */
             readonly undo?: boolean;
-            /** @description For send: what is sent to revert it */
+            /** @description For send-event: what is sent to revert it */
             undoFields?: {
                 [key: string]: string;
             };
@@ -3121,6 +3121,11 @@ export interface components {
              */
             waiting: number;
         };
+        EventValue: {
+            /** @description As an expression names it, such as event.data.email */
+            path: string;
+            value: string;
+        };
         Exclusion: {
             /** @description A pattern: * stands for any letters, ? for one */
             email?: string;
@@ -3571,7 +3576,7 @@ export interface components {
              */
             means: "starts" | "ends" | "nothing" | "unclear";
             /** @description The values of the event, as expressions name them */
-            places: components["schemas"]["Place"][];
+            places: components["schemas"]["EventValue"][];
             /** @description Why one gives nothing */
             problems: {
                 [key: string]: string;
@@ -3722,9 +3727,9 @@ export interface components {
             limit?: components["schemas"]["Limit"];
             name: string;
             /** @description At most once per person and target; true when absent */
-            once?: boolean;
+            oncePerPerson?: boolean;
             /** @description Hours in which the rule does nothing; what falls into them waits */
-            quiet?: components["schemas"]["Quiet"];
+            quietHours?: components["schemas"]["QuietHours"];
             scope?: components["schemas"]["Scope"];
             /** @description A CEL expression looked at before each action; true ends what is still to come */
             stop?: string;
@@ -3843,7 +3848,7 @@ export interface components {
              * @description Whether the service tells those for whom an account is made: not, all of them, or as it likes because the connection names no notice attribute
              * @enum {string}
              */
-            notice: "quiet" | "told" | "unknown";
+            notice: "not-notified" | "notified" | "unknown";
         };
         Operation: {
             /** @description What the service needs to know */
@@ -4229,11 +4234,6 @@ export interface components {
             percent: number;
             stages: components["schemas"]["StageProgress"][];
         };
-        Place: {
-            /** @description As an expression names it, such as event.data.email */
-            path: string;
-            value: string;
-        };
         Policy: {
             hold: boolean;
             leavers: string;
@@ -4276,7 +4276,7 @@ export interface components {
              * @description Whether the service tells these newcomers: not, all of them, or as it likes because the connection names no notice attribute
              * @enum {string}
              */
-            notice: "quiet" | "told" | "unknown";
+            notice: "not-notified" | "notified" | "unknown";
             pairingId: string;
             /** @description The run whose effect this undoes */
             reverts?: string;
@@ -4388,7 +4388,7 @@ export interface components {
             /** Format: int64 */
             pairings: number;
         };
-        Quiet: {
+        QuietHours: {
             /** @description Written 22:00 */
             from?: string;
             /** @description Written 07:00; the next day when it is before from */
@@ -4529,9 +4529,9 @@ export interface components {
             /** Format: date-time */
             onSince?: string;
             /** @description At most once per person and target; true when absent */
-            once?: boolean;
+            oncePerPerson?: boolean;
             /** @description Hours in which the rule does nothing; what falls into them waits */
-            quiet?: components["schemas"]["Quiet"];
+            quietHours?: components["schemas"]["QuietHours"];
             scope?: components["schemas"]["Scope"];
             /**
              * @description A draft was never on

@@ -32,16 +32,16 @@ export const triggers: Trigger[] = [
 
 /** What a rule can do, in words. */
 export const actions: Record<Schemas['Action']['kind'], string> = {
-  send: 'send a signed event',
+  'send-event': 'send a signed event',
   mail: 'mail',
   award: 'award a badge',
-  operate: 'call an operation',
+  'call-operation': 'call an operation',
   enrol: 'enrol',
   unenrol: 'take out of a section',
   'add-to-group': 'add to a group',
   'take-from-group': 'take out of a group',
   task: 'open a task',
-  row: 'append a row',
+  'append-row': 'append a row',
 }
 
 /** What a delivery does, in words. */

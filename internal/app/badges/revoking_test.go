@@ -134,7 +134,7 @@ func TestEachBadgeIsItsOwn_E8(t *testing.T) {
 	second, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: first.IssuerID, Name: "Soil", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	person, section := w.Person("stu-001"), w.Section("PROP-A")
-	w.Rule(rule.Draft{Name: "Label", Trigger: "badge.awarded", Once: true, UndoneBy: []string{"badge.revoked"}, Actions: []rule.Action{{
+	w.Rule(rule.Draft{Name: "Label", Trigger: "badge.awarded", OncePerPerson: true, UndoneBy: []string{"badge.revoked"}, Actions: []rule.Action{{
 		Kind: rule.OpenTask, Subject: "Print {{.event.badge}}", Owner: "maud@fernmoor.example",
 	}}})
 	var awards []badgestore.Award

@@ -70,9 +70,9 @@ func (s *Deliveries) prepare(ctx context.Context, open opener, d deliverystore.D
 		}
 	}
 	fill := map[string]func(context.Context, *prepared, deliverystore.Delivery, eventstore.Event, rule.Values) error{
-		rule.Send: s.send, rule.Mail: s.mail, rule.Award: s.award, rule.Operate: s.operate,
+		rule.SendEvent: s.send, rule.Mail: s.mail, rule.Award: s.award, rule.CallOperation: s.operate,
 		rule.Enrol: s.enrol, rule.Unenrol: s.enrol, rule.AddToGroup: s.group, rule.TakeFrom: s.group,
-		rule.OpenTask: s.task, rule.AppendSheet: s.row,
+		rule.OpenTask: s.task, rule.AppendRow: s.row,
 	}[d.Action.Kind]
 	if fill == nil {
 		return p, refusal.Invalid("kind", "%q cannot be done", d.Action.Kind)
@@ -92,7 +92,7 @@ func (s *Deliveries) fields(a rule.Action, values rule.Values) (map[string]any, 
 		if err != nil {
 			return nil, refuseText("fields."+name, err)
 		}
-		if email, known := values["person"]["email"]; known && email == "" && v == "" && strings.TrimSpace(a.Fields[name]) == "person.email" && a.Kind != rule.AppendSheet {
+		if email, known := values["person"]["email"]; known && email == "" && v == "" && strings.TrimSpace(a.Fields[name]) == "person.email" && a.Kind != rule.AppendRow {
 			return nil, refusal.Conflict(finding.AddressMissing, "there is no address to give as %s", name)
 		}
 		out[name] = v

@@ -77,13 +77,13 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 	soil := w.Section("SOIL-A")
 	nora := "stu-030" // in no section of soil science
 	actions := []rule.Action{
-		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+		{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
 		{Kind: rule.OpenTask, Subject: "Talk to {{.person.givenName}}", Owner: "maud@fernmoor.example", DueIn: "3d"},
 		{Kind: rule.Enrol, ConnectionID: platform.ID, SectionID: soil.ID},
-		{Kind: rule.AppendSheet, Sheet: "Failed", Fields: map[string]string{"who": "person.name", "score": "event.score"}},
+		{Kind: rule.AppendRow, Sheet: "Failed", Fields: map[string]string{"who": "person.name", "score": "event.score"}},
 		{Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "3d", Subject: "Try again", Text: "Dear {{.person.givenName}}"},
 	}
-	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", Once: true, UndoneBy: []string{"assessment.passed"}, Actions: actions})
+	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: true, UndoneBy: []string{"assessment.passed"}, Actions: actions})
 	w.Record(w.About(rule.AssessmentFailed, "f1", nora))
 	w.Deliver()
 	contact := func() []string { return w.Standins.Contacts.Contacts()[0].Labels }
@@ -125,7 +125,7 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 		byKind[d.Action.Kind] = d.State + " " + d.Code
 	}
 	assert.Equal(t, map[string]string{
-		rule.Operate: "delivered ", rule.OpenTask: "delivered ", rule.Unenrol: "delivered ", rule.AppendSheet: "skipped " + string(finding.CannotRevert),
+		rule.CallOperation: "delivered ", rule.OpenTask: "delivered ", rule.Unenrol: "delivered ", rule.AppendRow: "skipped " + string(finding.CannotRevert),
 	}, byKind)
 	taken := 0
 	for _, d := range w.DeliveriesThat(deliverystore.DeliveryFilter{State: deliverystore.DeliveryDelivered}) {
@@ -157,7 +157,7 @@ func TestOperationsTellSuccess(t *testing.T) {
 		return map[string]string{"email": "person.email", "label": label}
 	}
 	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{
-		Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: field("event.role"), Fallbacks: map[string]string{"label": "learner"},
+		Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: field("event.role"), Fallbacks: map[string]string{"label": "learner"},
 	}}})
 	e := w.Joined("k1", "stu-001", "PROP-A")
 	e.Data["role"] = "weeds" // not a label that the list has
@@ -179,7 +179,7 @@ func TestOperationsTellSuccess(t *testing.T) {
 	assert.False(t, tried.Worked)
 	assert.Contains(t, tried.Problem, `has no label "weeds"; it has ["learner"`)
 	assert.ErrorContains(t, w.Rules.DropOperation(t.Context(), "test", labels.ID, "add-label"), `the rule "r" uses it`)
-	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "x", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email"}}}})
+	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "x", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email"}}}})
 	assert.ErrorContains(t, err, "the operation needs this value")
 }
 
@@ -210,7 +210,7 @@ func TestRedirectsAreRefusedUnlessAllowed_E9(t *testing.T) {
 			values["redirects"] = allowed
 		}
 		c := w.Connect("webhook", "moved", values)
-		w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
+		w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
 		w.Record(w.Joined("k1", "stu-001", "PROP-A"))
 		w.Deliver()
 		d := w.DeliveriesThat(deliverystore.DeliveryFilter{})[0]
@@ -281,7 +281,7 @@ func TestRevertedWhileUnderWay_E8(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	labels := w.Labels()
 	w.Rule(rule.Draft{Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
-		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+		{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
 	}})
 	failed := w.Record(w.About(rule.AssessmentFailed, "f1", "stu-001"))
 	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Latency, Millis: 700, Path: "/api/contacts"}))
@@ -419,7 +419,7 @@ func TestTextsKnowWhatComesNextAndWhoTeaches_E5(t *testing.T) {
 func TestCausesAreTrueAndMendsLetGoOn_C2(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Contacts()
-	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
+	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
 	w.Record(w.About(rule.ModuleCompleted, "k1", "stu-005")) // without an address
 	w.Deliver()
 	waiting := w.DeliveriesThat(deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting})

@@ -79,7 +79,7 @@ func fine(w http.ResponseWriter, _ *http.Request, _ int) { w.WriteHeader(http.St
 
 // tells makes a rule that sends to a connection whenever something happens for it.
 func tells(w *apptest.World, c connectionstore.Connection) rulestore.Rule {
-	return w.Rule(rule.Draft{Name: "to " + c.Name, Trigger: string(rule.ModuleCompleted), Scope: rule.Scope{Module: c.Name}, Actions: []rule.Action{{Kind: rule.Send, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
+	return w.Rule(rule.Draft{Name: "to " + c.Name, Trigger: string(rule.ModuleCompleted), Scope: rule.Scope{Module: c.Name}, Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
 }
 
 // happens records what the rule of tells waits for.

@@ -65,13 +65,13 @@ func outside(t *testing.T, w *apptest.World) map[string]reaching {
 	}
 	return map[string]reaching{
 		"send": {
-			rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"sent"`}},
+			rule.Action{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"sent"`}},
 			"contacts",
 			fault.Fault{Path: "/events"},
 			func(p rosterstore.Person, id string) int { return min(received()[id], 1) * labelled(p.Email, "sent") },
 		},
 		"operate": {
-			rule.Action{Kind: rule.Operate, ConnectionID: w.Labels().ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"learner"`}},
+			rule.Action{Kind: rule.CallOperation, ConnectionID: w.Labels().ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"learner"`}},
 			"contacts",
 			fault.Fault{Path: "/api/contacts"},
 			func(p rosterstore.Person, _ string) int { return labelled(p.Email, "learner") },

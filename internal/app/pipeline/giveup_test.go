@@ -19,7 +19,7 @@ import (
 func TestSwitchingOffAsksAboutWhatIsToCome_E8(t *testing.T) {
 	for _, toCome := range []rules.ToCome{rules.StopThem, rules.FinishThem} {
 		w, now := apptest.Clocked(t)
-		send := rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"learner"`}}
+		send := rule.Action{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"learner"`}}
 		later := send
 		later.After, later.Fields = "2d", map[string]string{"email": "person.email", "label": `"reminded"`}
 		r := w.Rule(rule.Draft{Name: "welcome", Trigger: "section.joined", Actions: []rule.Action{send, later}})
@@ -69,7 +69,7 @@ func TestGivingUpByHand_E9(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Labels()
 	r := w.Rule(rule.Draft{Name: "label", Trigger: "section.joined", Actions: []rule.Action{
-		{Kind: rule.Operate, ConnectionID: c.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"no such label"`}},
+		{Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"no such label"`}},
 		{Kind: rule.OpenTask, Subject: "Talk to {{.person.givenName}}", Owner: "maud@fernmoor.example", After: "1d"},
 	}})
 	for i := range 4 {

@@ -17,7 +17,7 @@ func TestNudgeOnceForEachStop_E11(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	w.Outlined()
 	platform := w.Connect("xapi", "Platform", nil).ID
-	r := w.Rule(rule.Draft{Name: "nudge", Trigger: "person.inactive", Days: 7, Once: false, Stop: "progress.courseDone || progress.daysSince < 7", Actions: []rule.Action{
+	r := w.Rule(rule.Draft{Name: "nudge", Trigger: "person.inactive", Days: 7, OncePerPerson: false, Stop: "progress.courseDone || progress.daysSince < 7", Actions: []rule.Action{
 		{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "We miss you", Text: "{{.person.givenName}}, {{.event.days}} days"},
 	}})
 	begin := *now
@@ -74,7 +74,7 @@ func TestWhoNeverBeganIsFoundOnce_E11(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	w.Outlined()
 	platform := w.Connect("xapi", "Platform", nil).ID
-	w.Rule(rule.Draft{Name: "welcome", Trigger: "person.not-begun", Days: 3, Once: true, Scope: rule.Scope{Section: w.Section("PROP-A").ID}, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Call {{.person.name}}, {{.event.days}} days"}}})
+	w.Rule(rule.Draft{Name: "welcome", Trigger: "person.not-begun", Days: 3, OncePerPerson: true, Scope: rule.Scope{Section: w.Section("PROP-A").ID}, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Call {{.person.name}}, {{.event.days}} days"}}})
 	begun := w.Person("stu-006")
 	w.Completes(platform, "stu-006", "one", *now)
 	look := func() (who []string) {

@@ -368,7 +368,7 @@ func (s *Deliveries) fire(ctx context.Context, known *known, e eventstore.Event,
 			due := e.RecordedAt.Add(wait)
 			d.DueAt = &due
 		}
-		if r.Once && e.PersonID != nil {
+		if r.OncePerPerson && e.PersonID != nil {
 			key := fmt.Sprintf("%s/%d/%s/%s/%s/%s", r.ID, i, *e.PersonID, text(e.SectionID), e.ModuleID, e.ActivityID)
 			if _, id := e.Thing(); id != "" {
 				key += "/" + id

@@ -27,8 +27,8 @@ func world(t *testing.T, change func(*rule.Draft)) (*apptest.World, rulestore.Ru
 	t.Helper()
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	d := rule.Draft{Name: "Greet", Trigger: "section.joined", Once: true, Actions: []rule.Action{{
-		Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`},
+	d := rule.Draft{Name: "Greet", Trigger: "section.joined", OncePerPerson: true, Actions: []rule.Action{{
+		Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`},
 	}}}
 	if change != nil {
 		change(&d)
@@ -188,7 +188,7 @@ func TestRulesThatCannotWorkAreRefused(t *testing.T) {
 		"scope.section":           func(d *rule.Draft) { d.Scope.Section = "PROP-A" },
 		"actions":                 func(d *rule.Draft) { d.Actions = nil },
 		"actions[0].kind":         func(d *rule.Draft) { d.Actions[0].Kind = "sing" },
-		"actions[0].connectionId": func(d *rule.Draft) { d.Actions[0].Kind = rule.Send },
+		"actions[0].connectionId": func(d *rule.Draft) { d.Actions[0].Kind = rule.SendEvent },
 		"actions[0].subject":      func(d *rule.Draft) { d.Actions[0].Subject = "" },
 		"actions[0].text":         func(d *rule.Draft) { d.Actions[0].Text = "{{.person" },
 		"actions[0].to":           func(d *rule.Draft) { d.Actions[0].To = "person." },

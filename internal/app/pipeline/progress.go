@@ -84,9 +84,9 @@ func (s *Facts) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 // step adds one fact to one person's progress in one section and gives what follows.
 func (s *Facts) step(g *learningstore.ProgressRow, r *learningstore.Reached, x *item, p membership) []eventstore.Event {
 	var derived []learning.Derived
-	g.Tally, r.ActivityState, derived = p.Course.Advance(g.Tally, r.ActivityState, x.fact)
+	g.DoneBits, r.ActivityState, derived = p.Course.Advance(g.DoneBits, r.ActivityState, x.fact)
 	if len(derived) > 0 {
-		g.Percent = p.Course.Percent(g.Tally)
+		g.Percent = p.Course.Percent(g.DoneBits)
 	}
 	if g.LastAt == nil || x.fact.At.After(*g.LastAt) {
 		g.LastAt = &x.fact.At
@@ -170,7 +170,7 @@ func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.Pr
 				places[key] = p
 			}
 		}
-		if g.Version < p.Version || g.Tally == nil {
+		if g.Version < p.Version || g.DoneBits == nil {
 			behind = append(behind, g)
 		}
 	}
@@ -182,7 +182,7 @@ func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.Pr
 		g := &all[i]
 		key := [2]string{g.PersonID, g.SectionID}
 		p, state := places[key], states[key]
-		if g.Version >= p.Version && g.Tally != nil {
+		if g.Version >= p.Version && g.DoneBits != nil {
 			continue
 		}
 		before, err := learningstore.OutlineAt(ctx, tx, p.CourseID, g.Version)
@@ -190,8 +190,8 @@ func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.Pr
 			return nil, err
 		}
 		derived := learning.Reoutline(before, p.Course.Outline, state)
-		g.Version, g.Tally = p.Version, p.Course.DoneBits(state)
-		g.Percent = p.Course.Percent(g.Tally)
+		g.Version, g.DoneBits = p.Version, p.Course.DoneBits(state)
+		g.Percent = p.Course.Percent(g.DoneBits)
 		events = append(events, follows(g, p.CourseID, derived, s.now(), fmt.Sprintf("outline-%d", p.Version), learning.Fact{})...)
 	}
 	return events, nil
@@ -309,8 +309,8 @@ func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p
 		return err
 	}
 	next, derived := learning.Recount(course.Outline, states[key], v.Object, facts)
-	g.Tally = course.DoneBits(next)
-	g.Percent, g.LastAt = course.Percent(g.Tally), lastOf(next)
+	g.DoneBits = course.DoneBits(next)
+	g.Percent, g.LastAt = course.Percent(g.DoneBits), lastOf(next)
 	var reached []learningstore.Reached
 	if activity, there := next.Activities[v.Object]; there {
 		reached = append(reached, learningstore.Reached{PersonID: g.PersonID, SectionID: g.SectionID, ActivityID: v.Object, ActivityState: activity})

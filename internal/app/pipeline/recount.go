@@ -128,8 +128,8 @@ func (s *Facts) carry(ctx context.Context, courseID string, people []string) err
 			for id, a := range state.Activities {
 				reached = append(reached, learningstore.Reached{PersonID: g.PersonID, SectionID: g.SectionID, ActivityID: id, ActivityState: a})
 			}
-			g.Version, g.Tally = now.Version, now.Course.DoneBits(state)
-			g.Percent, g.LastAt = now.Course.Percent(g.Tally), lastOf(state)
+			g.Version, g.DoneBits = now.Version, now.Course.DoneBits(state)
+			g.Percent, g.LastAt = now.Course.Percent(g.DoneBits), lastOf(state)
 		}
 		return s.keepLater(ctx, tx, courseID, locked, reached, nil)
 	})

@@ -26,8 +26,8 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	require.NoError(t, err)
 	badge, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: issuer.ID, Name: "Cuttings", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
-	w.Rule(rule.Draft{Name: "Give", Trigger: "module.completed", Once: true, Actions: []rule.Action{{Kind: rule.Award, BadgeID: badge.ID}}})
-	send := rule.Action{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"done"`}, UndoFields: map[string]string{"email": "person.email", "label": `""`}}
+	w.Rule(rule.Draft{Name: "Give", Trigger: "module.completed", OncePerPerson: true, Actions: []rule.Action{{Kind: rule.Award, BadgeID: badge.ID}}})
+	send := rule.Action{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"done"`}, UndoFields: map[string]string{"email": "person.email", "label": `""`}}
 	w.Rule(rule.Draft{Name: "Label", Trigger: "course.completed", Actions: []rule.Action{send}})
 	w.Rule(rule.Draft{Name: "Label for a while", Trigger: "course.completed", UndoneBy: []string{"course.reopened"}, Actions: []rule.Action{send}})
 	for _, who := range []string{"stu-002", "stu-003"} {
@@ -57,7 +57,7 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	require.Len(t, reopened, 2)
 	require.NoError(t, w.Deliveries.React(t.Context(), []string{reopened[0].ID, reopened[1].ID}, ""))
 	w.Deliver()
-	assert.ElementsMatch(t, []string{"M award Cuttings Give", "the course send  Label", "M award Cuttings Give", "the course send  Label"}, hanging(), "what the third rule did is reverted")
+	assert.ElementsMatch(t, []string{"M award Cuttings Give", "the course send-event  Label", "M award Cuttings Give", "the course send-event  Label"}, hanging(), "what the third rule did is reverted")
 
 	awards, err := badgestore.Awards(t.Context(), w.Store, badge.ID, w.Person("stu-002").ID, "", 5)
 	require.NoError(t, err)
@@ -66,7 +66,7 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, hanging(), 3)
 	w.Completes(platform, "stu-003", "three", *now)
-	assert.Equal(t, []string{"the course send  Label"}, hanging())
+	assert.Equal(t, []string{"the course send-event  Label"}, hanging())
 	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", course, o))
 	require.NoError(t, w.Facts.Recount(t.Context(), jobs.RecountCourse{CourseID: course}))
 	assert.Empty(t, hanging())

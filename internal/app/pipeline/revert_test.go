@@ -20,8 +20,8 @@ func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	labels := w.Labels()
-	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", Once: true, UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
-		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: true, UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
+		{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
 	}})
 	failed := w.Record(w.About(rule.AssessmentFailed, "f1", "stu-002"))
 	lease, err := leases.Register(t.Context(), w.Store, time.Hour)

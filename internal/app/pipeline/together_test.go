@@ -30,7 +30,7 @@ func TestManyReportAboutTheSamePeople(t *testing.T) {
 		{ID: apptest.Activities + "check", Title: "Check", Kind: learning.Assessment}, {ID: apptest.Activities + "one", Title: "One", Kind: learning.Lesson},
 	}}}}))
 	w.Rule(rule.Draft{Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
-		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+		{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
 		{Kind: rule.OpenTask, Subject: "Help {{.person.givenName}}"},
 	}})
 	platform := w.Connect("xapi", "Platform", nil).ID

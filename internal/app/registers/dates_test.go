@@ -44,7 +44,7 @@ func dated(days ...string) map[string]oneroster.Table {
 // standing is where each enrolment stands, in their order.
 func standing(t *testing.T, w *apptest.World) (all []string) {
 	t.Helper()
-	rows, err := w.Store.Pool.Query(t.Context(), `SELECT standing FROM enrolments ORDER BY sourced_id`)
+	rows, err := w.Store.Pool.Query(t.Context(), `SELECT state FROM enrolments ORDER BY sourced_id`)
 	require.NoError(t, err)
 	defer rows.Close()
 	for rows.Next() {

@@ -238,11 +238,11 @@ func (r *row) stands() {
 	first, last := r.Values[len(r.Values)-2], r.Values[len(r.Values)-1]
 	switch {
 	case last != mirror.Null && last < r.Today:
-		r.add(mirror.StandingOver)
+		r.add(mirror.EnrolmentOver)
 	case first != mirror.Null && first > r.Today:
-		r.add(mirror.StandingWaiting)
+		r.add(mirror.EnrolmentWaiting)
 	default:
-		r.add(mirror.StandingIn)
+		r.add(mirror.EnrolmentIn)
 	}
 }
 

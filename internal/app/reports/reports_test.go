@@ -28,7 +28,7 @@ func TestWaitingDeliveriesAreCountedInFull_P3(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	s := &reports.Service{Store: w.Store}
-	r := w.Rule(rule.Draft{Name: "Lesson finished", Trigger: string(rule.ModuleCompleted), Actions: []rule.Action{{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email"}}}})
+	r := w.Rule(rule.Draft{Name: "Lesson finished", Trigger: string(rule.ModuleCompleted), Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email"}}}})
 	p := w.Person("stu-001")
 	e := w.Record(eventstore.Event{Type: string(rule.ModuleCompleted), NaturalKey: "k", PersonID: &p.ID, Data: map[string]any{}})
 	one := w.DeliveriesOf(e.ID)[0]
@@ -123,7 +123,7 @@ func TestOneCauseForManyIsOneThing_P3(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	s := &reports.Service{Store: w.Store}
-	r := w.Rule(rule.Draft{Name: "Tell", Trigger: string(rule.ModuleCompleted), Actions: []rule.Action{{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email"}}, {Kind: rule.OpenTask, Subject: "x"}}})
+	r := w.Rule(rule.Draft{Name: "Tell", Trigger: string(rule.ModuleCompleted), Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email"}}, {Kind: rule.OpenTask, Subject: "x"}}})
 	fall := func(people ...string) {
 		for _, who := range people {
 			p := w.Person(who)

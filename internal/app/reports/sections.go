@@ -49,7 +49,7 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 			continue
 		}
 		switch {
-		case p.TargetSeen == pairingstore.TargetLost:
+		case p.TargetLost:
 			tell(Mend, finding.TargetGone, "deleted there by somebody")
 			continue
 		case p.LastFailed && p.LastRunID != nil:

@@ -61,7 +61,7 @@ func (s *Service) check(ctx context.Context, d *rule.Draft) error {
 		return refusal.Invalid("stop", "%v", err)
 	}
 	if err := d.QuietHours.Check(); err != nil {
-		return refusal.Invalid("quiet", "%v", err)
+		return refusal.Invalid("quietHours", "%v", err)
 	}
 	if err := d.Limit.Check(); err != nil {
 		return refusal.Invalid("limit", "%v", err)
@@ -220,7 +220,7 @@ func (s *Service) checkAction(ctx context.Context, a rule.Action, trigger, at st
 		}
 	}
 	switch a.Kind {
-	case rule.Send:
+	case rule.SendEvent:
 		return s.checkConnection(ctx, a.ConnectionID, at, adapter.KindWebhook)
 	case rule.Mail:
 		if err := s.checkConnection(ctx, a.ConnectionID, at, adapter.KindSMTP); err != nil {
@@ -239,7 +239,7 @@ func (s *Service) checkAction(ctx context.Context, a rule.Action, trigger, at st
 			return err
 		}
 		return nil
-	case rule.Operate:
+	case rule.CallOperation:
 		return s.checkOperate(ctx, a, at)
 	case rule.Enrol, rule.Unenrol:
 		if err := s.checkConnection(ctx, a.ConnectionID, at, adapter.KindSCIM, adapter.KindPickup); err != nil {
@@ -256,7 +256,7 @@ func (s *Service) checkAction(ctx context.Context, a rule.Action, trigger, at st
 			return refusal.Invalid(at+".owner", "%q is not an e-mail address", a.Owner)
 		}
 		return s.checkTexts(at, trigger, text3{"subject", a.Subject, true}, text3{"text", a.Text, false})
-	case rule.AppendSheet:
+	case rule.AppendRow:
 		if strings.TrimSpace(a.Sheet) == "" || len(a.Sheet) > 60 || strings.ContainsAny(a.Sheet, `/\`) {
 			return refusal.Invalid(at+".sheet", "needs a name of up to 60 characters without a slash")
 		}

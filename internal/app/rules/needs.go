@@ -138,7 +138,7 @@ func (s *Service) missing(ctx context.Context, r rulestore.Rule, asked map[strin
 				return nil, err
 			}
 			note(slices.ContainsFunc(all, func(x string) bool { return strings.EqualFold(x, a.Group) }), "the group %q", a.Group)
-		case rule.Operate:
+		case rule.CallOperation:
 			o, err := connectionstore.FindOperation(ctx, s.Store, a.ConnectionID, a.Operation)
 			if errors.Is(err, db.ErrNotFound) {
 				note(false, "the operation %q", a.Operation)

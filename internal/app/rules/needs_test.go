@@ -129,7 +129,7 @@ func TestLabelsAreChosenFromTheService_E5(t *testing.T) {
 	require.Contains(t, all, "learner")
 	_, err = w.Rules.Choices(t.Context(), c.ID, "add-label", "email")
 	require.ErrorContains(t, err, "does not say how to list")
-	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Operate, ConnectionID: c.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"learner"`}}}})
+	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"learner"`}}}})
 	require.NoError(t, w.Rules.AskNeeds(t.Context(), ""))
 	lacking, err := rulestore.RulesLacking(t.Context(), w.Store)
 	require.NoError(t, err)

@@ -61,7 +61,7 @@ func (s *Service) DropOperation(ctx context.Context, who, connectionID, name str
 	}
 	for _, r := range rules {
 		for _, a := range r.Actions {
-			if a.Kind == rule.Operate && a.ConnectionID == connectionID && a.Operation == name {
+			if a.Kind == rule.CallOperation && a.ConnectionID == connectionID && a.Operation == name {
 				return refusal.Conflict("", "the rule %q uses it and is on; switch it off first", r.Name)
 			}
 		}

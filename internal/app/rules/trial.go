@@ -208,7 +208,7 @@ func (s *Service) tryStep(ctx context.Context, r rulestore.Rule, e eventstore.Ev
 			step.Checked = problemText(err)
 		}
 	}
-	if send && (a.Kind == rule.Mail || a.Kind == rule.Send) {
+	if send && (a.Kind == rule.Mail || a.Kind == rule.SendEvent) {
 		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 		defer cancel()
 		if err := p.Do(ctx); err != nil {

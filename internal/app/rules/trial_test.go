@@ -26,7 +26,7 @@ func TestTrialReachesNobody_E6(t *testing.T) {
 	d := rule.Draft{Name: "r", Trigger: "section.joined", Condition: `event.role == "student"`, Actions: []rule.Action{
 		{Kind: rule.Award, BadgeID: badge.ID},
 		{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}", Text: "{{.award.address}}"},
-		{Kind: rule.Operate, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"weeds"`}},
+		{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"weeds"`}},
 		{Kind: rule.AddToGroup, ConnectionID: w.Workspace().ID, Group: "Greenhouse talk"},
 		{Kind: rule.OpenTask, Subject: "x", If: `person.givenName == "Ada"`},
 	}}
@@ -102,8 +102,8 @@ func TestLookBackThenCatchUp_E7(t *testing.T) {
 	for _, x := range [][2]string{{"k1", "stu-001"}, {"k2", "stu-002"}, {"k3", "stu-003"}, {"k4", "stu-001"}} {
 		w.Record(w.Joined(x[0], x[1], "PROP-A"))
 	}
-	r, err := w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "r", Trigger: "section.joined", Once: true, Condition: `person.givenName != "Ben"`, Actions: []rule.Action{
-		{Kind: rule.Send, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}},
+	r, err := w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "r", Trigger: "section.joined", OncePerPerson: true, Condition: `person.givenName != "Ben"`, Actions: []rule.Action{
+		{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}},
 	}})
 	require.NoError(t, err)
 	back, err := w.Rules.LookBack(t.Context(), r.ID, since)

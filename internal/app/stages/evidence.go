@@ -19,7 +19,7 @@ type evidence struct {
 }
 
 // evidenceOf reads what is known of people, as far as a stage plan asks for it. Modules
-// and courses are told by the tallies of progress: what it costs does not grow with the
+// and courses are told by the done bits of progress: what it costs does not grow with the
 // length of a course.
 func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.StagePlan, people []string) (map[string]*evidence, error) {
 	watch := stage.Watching(p.Plan())
@@ -55,22 +55,22 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 			continue
 		}
 		for key := range watch.Modules {
-			if key.CourseID == x.CourseID && course.ModuleDone(x.Tally, key.ID) {
+			if key.CourseID == x.CourseID && course.ModuleDone(x.DoneBits, key.ID) {
 				e.Modules[key] = true
 			}
 		}
-		if watch.Finishes[x.CourseID] && course.CourseDone(x.Tally) {
+		if watch.Finishes[x.CourseID] && course.CourseDone(x.DoneBits) {
 			e.Courses[x.CourseID] = true
 		}
 	}
 	return out, addScores(ctx, from, watch, people, in, out)
 }
 
-// bringUp works out the tallies that are not by the present outline.
+// bringUp works out the done bits that are not by the present outline.
 func bringUp(ctx context.Context, from db.From, list []stagestore.Studied, compiled map[string]learning.CompiledOutline) error {
 	var behind []learningstore.ProgressRow
 	for _, x := range list {
-		if x.Tally == nil || x.Version != compiled[x.CourseID].Version {
+		if x.DoneBits == nil || x.Version != compiled[x.CourseID].Version {
 			behind = append(behind, learningstore.ProgressRow{PersonID: x.PersonID, SectionID: x.SectionID})
 		}
 	}
@@ -79,8 +79,8 @@ func bringUp(ctx context.Context, from db.From, list []stagestore.Studied, compi
 		return err
 	}
 	for i, x := range list {
-		if course, there := compiled[x.CourseID]; there && (x.Tally == nil || x.Version != course.Version) {
-			list[i].Tally = course.DoneBits(states[[2]string{x.PersonID, x.SectionID}])
+		if course, there := compiled[x.CourseID]; there && (x.DoneBits == nil || x.Version != course.Version) {
+			list[i].DoneBits = course.DoneBits(states[[2]string{x.PersonID, x.SectionID}])
 		}
 	}
 	return nil

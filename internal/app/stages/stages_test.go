@@ -297,7 +297,7 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 func TestRulesReactToStages_E1(t *testing.T) {
 	w := newWorld(t)
 	w.on(w.gardener())
-	w.Rule(rule.Draft{Name: "Tell", Trigger: "stage.reached", Once: true, UndoneBy: []string{"stage.reopened"}, Condition: "event.percent >= 50", Actions: []rule.Action{{
+	w.Rule(rule.Draft{Name: "Tell", Trigger: "stage.reached", OncePerPerson: true, UndoneBy: []string{"stage.reopened"}, Condition: "event.percent >= 50", Actions: []rule.Action{{
 		Kind: rule.OpenTask, Subject: "{{.person.givenName}}: {{.event.stage}} in {{.event.stagePlan}}, {{.section.title}}", Owner: "maud@fernmoor.example",
 	}}})
 	tasks := func() (titles []string) {

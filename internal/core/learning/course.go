@@ -121,7 +121,7 @@ func (c *Course) Find(activityID string) (Module, Activity, bool) {
 	return c.Outline.Modules[at.module], c.activities[at.place], true
 }
 
-// DoneBits works a tally out of everything that is known about a person.
+// DoneBits works the done bits out of everything that is known about a person.
 func (c *Course) DoneBits(s State) DoneBits {
 	t := DoneBits{}
 	for id, a := range s.Activities {
@@ -167,7 +167,7 @@ func (c *Course) CourseDone(t DoneBits) bool {
 	return len(c.counted) > 0
 }
 
-// Advance adds one fact about an activity to a tally and to what is known about that
+// Advance adds one fact about an activity to the done bits and to what is known about that
 // activity. It gives what follows from the fact, in the order activity (the innermost
 // first), progress, module, course. From facts about activities outside the outline
 // nothing follows.

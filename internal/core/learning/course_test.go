@@ -40,7 +40,7 @@ func TestPreparedCourseAgreesWithItsOutline(t *testing.T) {
 		o := learning.Outline{Modules: []learning.Module{{ID: "m0", Activities: nest(0)}, {ID: "m1", Activities: nest(0), Optional: rapid.Bool().Draw(t, "optional module")}}, Percentages: []int{10, 30, 100}}
 		c := learning.NewCourse(o)
 		var plain learning.State
-		var tally learning.DoneBits
+		var done learning.DoneBits
 		kept := map[string]learning.ActivityState{}
 		all := map[string][]learning.Fact{}
 		for i := range rapid.IntRange(1, 15).Draw(t, "facts") {
@@ -55,8 +55,8 @@ func TestPreparedCourseAgreesWithItsOutline(t *testing.T) {
 			var want, got []learning.Derived
 			all[f.ActivityID] = append(all[f.ActivityID], f)
 			plain, want = learning.Recount(o, plain, f.ActivityID, all[f.ActivityID])
-			tally, kept[f.ActivityID], got = c.Advance(tally, kept[f.ActivityID], f)
-			percent, whole := c.Percent(tally), c.DoneBits(learning.State{Activities: kept})
+			done, kept[f.ActivityID], got = c.Advance(done, kept[f.ActivityID], f)
+			percent, whole := c.Percent(done), c.DoneBits(learning.State{Activities: kept})
 			if fmt.Sprint(want) != fmt.Sprint(got) || percent != learning.Percent(o, plain) || percent != c.Percent(whole) {
 				t.Fatalf("%+v: want %v (%d %%), got %v (%d %%)", f, want, learning.Percent(o, plain), got, percent)
 			}
@@ -74,9 +74,9 @@ func BenchmarkAdvance(b *testing.B) {
 		o.Modules = append(o.Modules, module)
 	}
 	c := learning.NewCourse(o)
-	tally, _, _ := c.Advance(learning.DoneBits{}, learning.ActivityState{}, learning.Fact{ActivityID: "m3a1", Verb: learning.Completed})
+	done, _, _ := c.Advance(learning.DoneBits{}, learning.ActivityState{}, learning.Fact{ActivityID: "m3a1", Verb: learning.Completed})
 	b.ReportAllocs()
 	for b.Loop() {
-		c.Advance(tally, learning.ActivityState{}, learning.Fact{ActivityID: "m5a7", Verb: learning.Completed, At: time.Unix(5, 0)})
+		c.Advance(done, learning.ActivityState{}, learning.Fact{ActivityID: "m5a7", Verb: learning.Completed, At: time.Unix(5, 0)})
 	}
 }

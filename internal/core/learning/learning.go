@@ -1,7 +1,7 @@
 // Package learning works out progress from activity facts and a course outline.
 //
 //	course := learning.NewCourse(outline)
-//	tally, activity, derived := course.Advance(learning.Tally{}, learning.ActivityState{}, fact)
+//	done, activity, derived := course.Advance(learning.DoneBits{}, learning.ActivityState{}, fact)
 //	for _, d := range derived {
 //		fmt.Println(d.Kind, d.ModuleID)
 //	}

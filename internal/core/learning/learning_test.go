@@ -35,10 +35,10 @@ func advance(o learning.Outline, s learning.State, f learning.Fact) (learning.St
 }
 
 func ExampleCourse_Advance() {
-	course, tally := learning.NewCourse(outline), learning.DoneBits{}
+	course, done := learning.NewCourse(outline), learning.DoneBits{}
 	for _, f := range []learning.Fact{{ActivityID: "a1", Verb: learning.Completed}, {ActivityID: "a2", Verb: learning.Passed}} {
 		var derived []learning.Derived
-		tally, _, derived = course.Advance(tally, learning.ActivityState{}, f)
+		done, _, derived = course.Advance(done, learning.ActivityState{}, f)
 		for _, d := range derived {
 			fmt.Println(d.Kind, d.ModuleID, d.Percent)
 		}

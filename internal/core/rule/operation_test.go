@@ -89,7 +89,7 @@ func TestReverted(t *testing.T) {
 	assert.Equal(t, rule.Action{Kind: rule.Unenrol, SectionID: "s", Undo: true}, a, "at once, whatever the action waited for")
 	_, ok = rule.Action{Kind: rule.Mail}.Reverted()
 	assert.False(t, ok, "a mail cannot be reverted")
-	_, ok = rule.Action{Kind: rule.Send, Fields: map[string]string{"label": `"x"`}}.Reverted()
+	_, ok = rule.Action{Kind: rule.SendEvent, Fields: map[string]string{"label": `"x"`}}.Reverted()
 	assert.False(t, ok, "nobody said what to send instead")
 }
 

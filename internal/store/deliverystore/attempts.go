@@ -244,7 +244,7 @@ func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attemp
 		FROM unnest($1::text[]::uuid[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::text[], $8::timestamptz[])
 			AS w (id, state, next_at, held, code, error, result, finished_at)`+from+`
 		WHERE d.id = w.id AND d.id = ANY ($1::text[]::uuid[])`+which+` RETURNING d.id, d.rule_id, d.state, `+before+` AS was),
-		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
+		counted AS (INSERT INTO rule_counts (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
 		SELECT id::text, was FROM ended`, ids, states, next, helds, codes, errs, results, finished, worker).Query(func(rows pgx.Rows) error {
 		out := map[string]bool{}
 		*ended = out

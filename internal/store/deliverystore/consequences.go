@@ -27,7 +27,7 @@ func ConsequencesOfReversed(ctx context.Context, from db.From) ([]Consequence, e
 			d.action->>'kind' AS kind, coalesce(b.name, '') AS badge, coalesce(d.action->>'operation', d.action->>'group', '') AS operation,
 			coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT p.name FROM stage_plans p WHERE p.id = d.stage_plan_id), '') AS origin, coalesce((SELECT n.name FROM connections n WHERE n.id = d.connection_id), '') AS service
 		FROM open o JOIN events c ON c.type = o.type AND c.person_id = o.person_id AND c.section_id = o.section_id AND c.module_id = o.module_id AND c.activity_id = o.activity_id
-		JOIN deliveries d ON d.event_id = c.id AND d.state = 'delivered' AND d.undoes IS NULL AND d.action->>'kind' IN ('award', 'operate', 'send', 'enrol', 'add-to-group')
+		JOIN deliveries d ON d.event_id = c.id AND d.state = 'delivered' AND d.undoes IS NULL AND d.action->>'kind' IN ('award', 'call-operation', 'send-event', 'enrol', 'add-to-group')
 		LEFT JOIN badges b ON b.id::text = d.action->>'badgeId'
 		WHERE NOT EXISTS (SELECT FROM deliveries u WHERE u.undoes = d.id)
 			AND (d.action->>'kind' <> 'award' OR EXISTS (SELECT FROM awards a WHERE a.badge_id = b.id AND a.person_id = c.person_id AND a.event_id = c.id AND a.revoked_at IS NULL))

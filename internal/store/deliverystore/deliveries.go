@@ -87,7 +87,7 @@ func AddDeliveries(ctx context.Context, tx *db.Tx, all []Delivery) (map[string]b
 			"OnceKey" text, "Undoes" uuid, "State" text, "DueAt" timestamptz, "Code" text, "LastError" text, "FinishedAt" timestamptz)
 		WHERE w."OnceKey" IS NULL OR NOT EXISTS (SELECT 1 FROM spent_keys k WHERE k.key = key_of(w."OnceKey"))
 		ORDER BY w."OnceKey", w."EventID", w."RuleID", w."Position", w."ID" ON CONFLICT DO NOTHING RETURNING id, rule_id, position, undoes, state),
-		counted AS (INSERT INTO rule_tallies (rule_id, fired, delivered) SELECT rule_id, count(*), 0 FROM fresh WHERE rule_id IS NOT NULL AND position = 0 AND undoes IS NULL AND state <> 'skipped' GROUP BY rule_id)
+		counted AS (INSERT INTO rule_counts (rule_id, fired, delivered) SELECT rule_id, count(*), 0 FROM fresh WHERE rule_id IS NOT NULL AND position = 0 AND undoes IS NULL AND state <> 'skipped' GROUP BY rule_id)
 		SELECT id::text FROM fresh`, string(text))
 	for _, id := range ids {
 		fresh[id] = true

@@ -16,7 +16,7 @@ import (
 type ProgressRow struct {
 	PersonID  string
 	SectionID string
-	Tally     learning.DoneBits // nil when it has to be worked out
+	DoneBits  learning.DoneBits // nil when it has to be worked out
 	Percent   int
 	Version   int        // of the outline by which it was worked out
 	LastAt    *time.Time // the latest activity, nil for none
@@ -69,12 +69,12 @@ func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressRow, asked []R
 		people[i], sections[i], versions[i] = p.PersonID, p.SectionID, int32(p.Version)
 	}
 	var batch pgx.Batch
-	batch.Queue(`INSERT INTO progress (person_id, section_id, tally, percent, outline_version)
+	batch.Queue(`INSERT INTO progress (person_id, section_id, done_bits, percent, outline_version)
 		SELECT person, section, '', 0, version FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::int[]) WITH ORDINALITY AS w (person, section, version, n) ORDER BY n
 		ON CONFLICT (person_id, section_id) DO NOTHING`, people, sections, versions)
 	// One after the other, whatever PostgreSQL thinks of the size of the table.
 	batch.Queue(`SELECT g.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[]) WITH ORDINALITY AS w (person, section, n)
-		CROSS JOIN LATERAL (SELECT person_id::text, section_id::text, tally, percent, outline_version AS version, last_at FROM progress WHERE person_id = w.person AND section_id = w.section FOR NO KEY UPDATE) g`, people, sections)
+		CROSS JOIN LATERAL (SELECT person_id::text, section_id::text, done_bits, percent, outline_version AS version, last_at FROM progress WHERE person_id = w.person AND section_id = w.section FOR NO KEY UPDATE) g`, people, sections)
 	// Its own statement: it sees what was committed while the one before it waited.
 	of, in, activities := make([]string, len(asked)), make([]string, len(asked)), make([]string, len(asked))
 	for i, r := range asked {
@@ -106,17 +106,17 @@ func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressRow, asked []R
 // that follow from it. It gives the ids of the events that were new, and the mark of
 // the rules as RulesMark does.
 func KeepProgress(ctx context.Context, tx *db.Tx, all []ProgressRow, reached []Reached, events []eventstore.Event) (fresh []string, mark int64, err error) {
-	people, sections, tallies := make([]string, len(all)), make([]string, len(all)), make([][]byte, len(all))
+	people, sections, bits := make([]string, len(all)), make([]string, len(all)), make([][]byte, len(all))
 	percents, versions, lasts := make([]int32, len(all)), make([]int32, len(all)), make([]*time.Time, len(all))
 	for i, g := range all {
-		people[i], sections[i], tallies[i], percents[i], versions[i], lasts[i] = g.PersonID, g.SectionID, g.Tally, int32(g.Percent), int32(g.Version), g.LastAt
+		people[i], sections[i], bits[i], percents[i], versions[i], lasts[i] = g.PersonID, g.SectionID, g.DoneBits, int32(g.Percent), int32(g.Version), g.LastAt
 	}
 	var batch pgx.Batch
-	batch.Queue(`INSERT INTO progress (person_id, section_id, tally, percent, done, last_at, outline_version)
-		SELECT w.person, w.section, w.tally, w.percent, w.percent = 100, w.last, w.version
-		FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::bytea[], $4::int[], $5::int[], $6::timestamptz[]) AS w (person, section, tally, percent, version, last)
-		ON CONFLICT (person_id, section_id) DO UPDATE SET tally = excluded.tally, percent = excluded.percent, done = excluded.done, last_at = excluded.last_at,
-		outline_version = excluded.outline_version, updated_at = now()`, people, sections, tallies, percents, versions, lasts)
+	batch.Queue(`INSERT INTO progress (person_id, section_id, done_bits, percent, done, last_at, outline_version)
+		SELECT w.person, w.section, w.done_bits, w.percent, w.percent = 100, w.last, w.version
+		FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::bytea[], $4::int[], $5::int[], $6::timestamptz[]) AS w (person, section, done_bits, percent, version, last)
+		ON CONFLICT (person_id, section_id) DO UPDATE SET done_bits = excluded.done_bits, percent = excluded.percent, done = excluded.done, last_at = excluded.last_at,
+		outline_version = excluded.outline_version, updated_at = now()`, people, sections, bits, percents, versions, lasts)
 	QueueReached(&batch, reached, `UPDATE SET first_at = excluded.first_at, last_at = excluded.last_at,
 		completed = excluded.completed, passed = excluded.passed, failed = excluded.failed, best = excluded.best`)
 	if err := eventstore.QueueEvents(&batch, events, &fresh); err != nil {
@@ -160,7 +160,7 @@ func ForgetActivity(ctx context.Context, tx *db.Tx, personID, sectionID, activit
 // Outdated lists, in the order in which they are locked, progress in a course that was
 // worked out by an earlier version of its outline, from a place on.
 func Outdated(ctx context.Context, from db.From, courseID string, version int, after ProgressRow, limit int) ([]ProgressRow, error) {
-	return db.Rows[ProgressRow](ctx, from, "finding progress by an earlier outline", `SELECT g.person_id::text, g.section_id::text, g.tally, g.percent, g.outline_version AS version, g.last_at FROM progress g
+	return db.Rows[ProgressRow](ctx, from, "finding progress by an earlier outline", `SELECT g.person_id::text, g.section_id::text, g.done_bits, g.percent, g.outline_version AS version, g.last_at FROM progress g
 		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
 		WHERE c.id = $1 AND g.outline_version < $2 AND ($3 = '' OR (g.person_id, g.section_id) > (nullif($3, '')::uuid, nullif($4, '')::uuid))
 		ORDER BY g.person_id, g.section_id LIMIT $5`, courseID, version, after.PersonID, after.SectionID, limit)

@@ -44,7 +44,7 @@ func AccountHolder(ctx context.Context, tx *db.Tx, connectionID, remoteID string
 func DenyAccount(ctx context.Context, tx *db.Tx, connectionID, personID, remoteID, who string) error {
 	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`, connectionID, personID, remoteID)
 	if err == nil {
-		_, err = db.Exec(ctx, tx, `INSERT INTO not_accounts (connection_id, person_id, remote_id, said_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, connectionID, personID, remoteID, who)
+		_, err = db.Exec(ctx, tx, `INSERT INTO not_accounts (connection_id, person_id, remote_id, decided_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, connectionID, personID, remoteID, who)
 	}
 	return db.Known(err, "keeping the decision")
 }
@@ -80,7 +80,7 @@ type KnownAccount struct {
 func AccountsOf(ctx context.Context, from db.From, personID string) ([]KnownAccount, error) {
 	return db.Rows[KnownAccount](ctx, from, "finding the person's accounts", `
 		SELECT c.id::text AS connection_id, c.name AS connection, a.remote_id, false AS denied, a.chosen_by AS by, a.chosen_at AS at FROM accounts a JOIN connections c ON c.id = a.connection_id WHERE a.person_id = $1
-		UNION ALL SELECT c.id::text, c.name, n.remote_id, true, n.said_by, n.said_at FROM not_accounts n JOIN connections c ON c.id = n.connection_id WHERE n.person_id = $1
+		UNION ALL SELECT c.id::text, c.name, n.remote_id, true, n.decided_by, n.decided_at FROM not_accounts n JOIN connections c ON c.id = n.connection_id WHERE n.person_id = $1
 		ORDER BY 2, 4, 3`, personID)
 }
 

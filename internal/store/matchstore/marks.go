@@ -57,9 +57,9 @@ func Proposals(ctx context.Context, from db.From, connectionID string) ([]Propos
 // MarkPerson keeps what somebody said of a person's record; of is the person whose second account
 // it is, for MarkSecond.
 func MarkPerson(ctx context.Context, tx *db.Tx, personID, kind, of, by string) error {
-	changed, err := db.Exec(ctx, tx, `INSERT INTO person_marks (connection_id, sourced_id, kind, second_of, said_by)
+	changed, err := db.Exec(ctx, tx, `INSERT INTO person_marks (connection_id, sourced_id, kind, second_of, decided_by)
 		SELECT p.connection_id, p.sourced_id, $2, coalesce((SELECT f.sourced_id FROM people f WHERE f.id::text = $3 AND f.connection_id = p.connection_id), ''), $4 FROM people p WHERE p.id = $1
-		ON CONFLICT (connection_id, sourced_id) DO UPDATE SET kind = excluded.kind, second_of = excluded.second_of, said_by = excluded.said_by, said_at = now()`, personID, kind, of, by)
+		ON CONFLICT (connection_id, sourced_id) DO UPDATE SET kind = excluded.kind, second_of = excluded.second_of, decided_by = excluded.decided_by, decided_at = now()`, personID, kind, of, by)
 	if err == nil && changed == 0 {
 		return fmt.Errorf("finding the person: %w", db.ErrNotFound)
 	}

@@ -13,26 +13,26 @@ func RegistersToTurn(ctx context.Context, from db.From, today string) ([]string,
 	return db.Values[string](ctx, from, "finding enrolments that begin or end", `
 		SELECT DISTINCT w.connection_id::text FROM (SELECT * FROM enrolments WHERE (`+turnsOnce+`) AND `+turns+` <= $1::date) w
 		JOIN connections c ON c.id = w.connection_id AND c.removed_at IS NULL
-		WHERE w.standing = 'in' OR `+placeFree, today)
+		WHERE w.state = 'in' OR `+placeFree, today)
 }
 
-// turns is the day on which the standing of an enrolment changes by itself, for those of which
+// turns is the day on which the state of an enrolment changes by itself, for those of which
 // turnsOnce holds; there is an index for it.
 const (
-	turns     = `(CASE standing WHEN 'waiting' THEN begin_date ELSE end_date + 1 END)`
-	turnsOnce = `standing = 'waiting' OR standing = 'in' AND end_date IS NOT NULL`
+	turns     = `(CASE state WHEN 'waiting' THEN begin_date ELSE end_date + 1 END)`
+	turnsOnce = `state = 'waiting' OR state = 'in' AND end_date IS NOT NULL`
 )
 
 // placeFree says of a waiting enrolment w that no other one holds its place; or it is over already.
 const placeFree = `(w.end_date < $1::date OR NOT EXISTS (SELECT 1 FROM enrolments o WHERE o.connection_id = w.connection_id AND o.section = w.section AND o.person = w.person AND o.role = w.role
-	AND o.standing = 'in' AND (o.end_date IS NULL OR o.end_date >= $1::date)))`
+	AND o.state = 'in' AND (o.end_date IS NULL OR o.end_date >= $1::date)))`
 
 // PassDay lets the enrolments of a register begin and end that do so by a day, YYYY-MM-DD.
 func PassDay(ctx context.Context, tx *db.Tx, connectionID, today string) (m Merged, err error) {
 	for _, sql := range []string{
-		`UPDATE enrolments SET standing = 'over', gone_at = now(), changed_at = now() WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND standing = 'in'`,
-		`UPDATE enrolments w SET standing = CASE WHEN end_date < $1::date THEN 'over' ELSE 'in' END, changed_at = now(), gone_at = CASE WHEN end_date < $1::date THEN gone_at END,
-			joined_at = CASE WHEN end_date < $1::date THEN NULL ELSE now() END WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND standing = 'waiting' AND ` + placeFree,
+		`UPDATE enrolments SET state = 'over', gone_at = now(), changed_at = now() WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND state = 'in'`,
+		`UPDATE enrolments w SET state = CASE WHEN end_date < $1::date THEN 'over' ELSE 'in' END, changed_at = now(), gone_at = CASE WHEN end_date < $1::date THEN gone_at END,
+			joined_at = CASE WHEN end_date < $1::date THEN NULL ELSE now() END WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND state = 'waiting' AND ` + placeFree,
 	} {
 		if _, err := db.Exec(ctx, tx, sql, today, connectionID); err != nil {
 			return m, fmt.Errorf("letting enrolments begin and end: %w", err)

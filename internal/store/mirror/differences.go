@@ -60,7 +60,7 @@ func Differences(ctx context.Context, from db.From, runID string) (list []Differ
 func (l *loading) differences(ctx context.Context) error {
 	var fields []string
 	for _, c := range l.columns[1:] {
-		if c != "email_key" && c != "standing" { // they follow from others
+		if c != "email_key" && c != "state" { // they follow from others
 			fields = append(fields, fmt.Sprintf(`('%[2]s', m.%[1]s::text, s.%[1]s::text)`, c, strings.ReplaceAll(c, "_", " ")))
 		}
 	}

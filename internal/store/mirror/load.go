@@ -24,7 +24,7 @@ type loading struct {
 	connection string
 	in         Incoming
 	merged     *Merged
-	tally      TableCounts
+	counted    TableCounts
 
 	staged  string           // the table that the records are copied into, quoted
 	known   map[uint64]int32 // fingerprints in the mirror; the position where each was seen, 0 before
@@ -62,7 +62,7 @@ func (l *loading) fill(ctx context.Context) error {
 		return err
 	}
 	if l.dormant { // what is over or to come is known from its dates; nobody joined or left by that
-		if err := l.exec(ctx, `UPDATE `+name+` SET gone_at = CASE standing WHEN 'over' THEN end_date + 1 ELSE now() END, joined_at = CASE standing WHEN 'over' THEN least(begin_date, end_date) END WHERE standing <> 'in'`); err != nil {
+		if err := l.exec(ctx, `UPDATE `+name+` SET gone_at = CASE state WHEN 'over' THEN end_date + 1 ELSE now() END, joined_at = CASE state WHEN 'over' THEN least(begin_date, end_date) END WHERE state <> 'in'`); err != nil {
 			return err
 		}
 	}
@@ -77,7 +77,7 @@ func (l *loading) fill(ctx context.Context) error {
 		steps = append(steps, fmt.Sprintf(`CREATE INDEX ON %s %s`, name, columns))
 	}
 	steps = append(steps, fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s FOR VALUES IN ('%s')`, l.name, name, l.connection), `ANALYZE `+name)
-	l.tally.Added = l.copied
+	l.counted.Added = l.copied
 	return l.exec(ctx, steps...)
 }
 
@@ -140,7 +140,7 @@ func (l *loading) merge(ctx context.Context) error {
 			return err
 		}
 	}
-	if l.tally.Added+l.tally.Changed+l.tally.Gone > manyRows { // so that the queries that follow are planned for it
+	if l.counted.Added+l.counted.Changed+l.counted.Gone > manyRows { // so that the queries that follow are planned for it
 		return l.exec(ctx, `ANALYZE `+db.Quoted(partition(l.name, l.connection)))
 	}
 	return nil
@@ -149,15 +149,15 @@ func (l *loading) merge(ctx context.Context) error {
 // Where an enrolment stands that the register lists: today is one of its days, they are all
 // over, or they are to come.
 const (
-	StandingIn      = "in"
-	StandingOver    = "over"
-	StandingWaiting = "waiting"
+	EnrolmentIn      = "in"
+	EnrolmentOver    = "over"
+	EnrolmentWaiting = "waiting"
 )
 
 // listed says of a row m of the mirror that the register lists it.
 func (l *loading) listed() string {
 	if l.name == "enrolments" {
-		return `m.standing <> 'gone'`
+		return `m.state <> 'gone'`
 	}
 	return `m.gone_at IS NULL`
 }
@@ -166,7 +166,7 @@ func (l *loading) listed() string {
 // to: enrolments that are over hold nobody.
 func (l *loading) counts() string {
 	if l.name == "enrolments" {
-		return `m.standing IN ('in', 'waiting')`
+		return `m.state IN ('in', 'waiting')`
 	}
 	return `m.gone_at IS NULL`
 }
@@ -193,7 +193,7 @@ func (l *loading) lacking(ctx context.Context) error {
 // take hours, so it is not left to choose.
 func (l *loading) plan(ctx context.Context) error {
 	loops := "off"
-	if l.copied*20 < l.tally.Before {
+	if l.copied*20 < l.counted.Before {
 		loops = "on"
 	}
 	return l.exec(ctx, `ANALYZE `+l.staged, `SET LOCAL enable_nestloop = `+loops)
@@ -223,7 +223,7 @@ func (l *loading) remember(ctx context.Context) error {
 		if err := rows.Scan(&hash); err != nil {
 			return err
 		}
-		l.tally.Before++
+		l.counted.Before++
 		if hash != nil {
 			l.known[uint64(*hash)] = 0
 		}
@@ -261,7 +261,7 @@ func (l *loading) seen(position int, hash uint64, id func() string) bool {
 	if !there {
 		return false
 	}
-	l.tally.Read++
+	l.counted.Read++
 	if at != 0 {
 		l.twice(position, id())
 	}
@@ -275,7 +275,7 @@ func (l *loading) twice(position int, id string) {
 
 // put writes one record in COPY's text format.
 func (l *loading) put(out *bufio.Writer, r MirrorRow) error {
-	l.tally.Read++
+	l.counted.Read++
 	switch {
 	case r.Deleted:
 		l.deleted[r.ID] = true
@@ -300,7 +300,7 @@ func (l *loading) put(out *bufio.Writer, r MirrorRow) error {
 		}
 	}
 	l.copied++
-	l.dormant = l.dormant || l.name == "enrolments" && r.Values[len(r.Values)-1] != StandingIn
+	l.dormant = l.dormant || l.name == "enrolments" && r.Values[len(r.Values)-1] != EnrolmentIn
 	line := l.scratch[:0]
 	for _, v := range r.Values {
 		line = append(appendText(line, v), '\t')

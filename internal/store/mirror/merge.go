@@ -168,9 +168,9 @@ func (l *loading) referred(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		tally := l.merged.Tables[ref.table]
-		tally.Gone -= len(back)
-		l.merged.Tables[ref.table] = tally
+		counts := l.merged.Tables[ref.table]
+		counts.Gone -= len(back)
+		l.merged.Tables[ref.table] = counts
 		for _, id := range back {
 			l.merged.notice(finding.StillReferred, fmt.Sprintf("%s (%s)", l.in.Where(ref.table, 0), id), fmt.Sprintf("it is not listed any more, but %s refers to it", l.in.Where(l.name, 0)))
 		}
@@ -198,7 +198,7 @@ func (l *loading) gone(ctx context.Context) (err error) {
 		for id := range l.deleted {
 			ids = append(ids, id)
 		}
-		l.tally.Gone, err = l.count(ctx, fmt.Sprintf(mark+`m.sourced_id = ANY ($2::text[])`, l.name), l.connection, ids)
+		l.counted.Gone, err = l.count(ctx, fmt.Sprintf(mark+`m.sourced_id = ANY ($2::text[])`, l.name), l.connection, ids)
 		return err
 	}
 	unseen := make([]int64, 0, 64)
@@ -207,7 +207,7 @@ func (l *loading) gone(ctx context.Context) (err error) {
 			unseen = append(unseen, int64(hash))
 		}
 	}
-	l.tally.Gone, err = l.count(ctx, fmt.Sprintf(mark+`(m.row_hash IS NULL OR m.row_hash IN (SELECT unnest($2::bigint[])))
+	l.counted.Gone, err = l.count(ctx, fmt.Sprintf(mark+`(m.row_hash IS NULL OR m.row_hash IN (SELECT unnest($2::bigint[])))
 		AND NOT EXISTS (SELECT 1 FROM %[2]s s WHERE s.sourced_id = m.sourced_id) AND m.sourced_id <> ALL ($3::text[])`, l.name, l.staged), l.connection, unseen, append([]string{}, l.bad...))
 	return err
 }
@@ -280,7 +280,7 @@ func (l *loading) sharedIdentifiers(ctx context.Context) error {
 // standingGone is what else a row gets that is no longer listed.
 func (l *loading) standingGone() string {
 	if l.name == "enrolments" {
-		return `, standing = 'gone'`
+		return `, state = 'gone'`
 	}
 	return ""
 }
@@ -320,7 +320,7 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 			SELECT sourced_id, section, person, role, 0 AS position, false AS staged FROM enrolments m
 			WHERE m.connection_id = $1 AND m.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[1]s s WHERE s.sourced_id = m.sourced_id)
 				AND EXISTS (SELECT 1 FROM %[1]s s WHERE s.section = m.section AND s.person = m.person AND s.role = m.role)
-			UNION ALL SELECT sourced_id, section, person, role, position, true FROM %[1]s WHERE standing = 'in'
+			UNION ALL SELECT sourced_id, section, person, role, position, true FROM %[1]s WHERE state = 'in'
 		), ordered AS (
 			SELECT *, first_value(sourced_id) OVER w AS kept, row_number() OVER w AS n FROM every
 			WINDOW w AS (PARTITION BY section, person, role ORDER BY staged, position)
@@ -333,8 +333,8 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 		return err
 	}
 	// What such a record said before is no longer so.
-	n, err := l.count(ctx, `UPDATE enrolments SET gone_at = now(), changed_at = now(), standing = 'gone' WHERE connection_id = $1 AND gone_at IS NULL AND sourced_id = ANY ($2::text[])`, l.connection, twice)
-	l.tally.Gone += n
+	n, err := l.count(ctx, `UPDATE enrolments SET gone_at = now(), changed_at = now(), state = 'gone' WHERE connection_id = $1 AND gone_at IS NULL AND sourced_id = ANY ($2::text[])`, l.connection, twice)
+	l.counted.Gone += n
 	return err
 }
 
@@ -366,7 +366,7 @@ func (l *loading) history(ctx context.Context) error {
 		SELECT m.connection_id, m.sourced_id, m.section, m.person, m.role, m.begin_date, m.joined_at, coalesce(m.gone_at, now())
 		FROM enrolments m JOIN %s s ON s.sourced_id = m.sourced_id
 		WHERE m.connection_id = $1 AND m.joined_at IS NOT NULL
-			AND (m.gone_at IS NOT NULL AND s.standing = 'in' OR (m.section, m.person, m.role) <> (s.section, s.person, s.role))`, l.staged), l.connection)
+			AND (m.gone_at IS NOT NULL AND s.state = 'in' OR (m.section, m.person, m.role) <> (s.section, s.person, s.role))`, l.staged), l.connection)
 	return err
 }
 
@@ -384,18 +384,18 @@ func (l *loading) write(ctx context.Context) (err error) {
 	if l.name == "enrolments" {
 		// Coming back, or becoming another's, is joining anew. What is over when it is first
 		// read was so before: nobody left just now.
-		since = `gone_at = CASE WHEN s.standing = 'in' THEN NULL WHEN m.gone_at IS NULL OR (m.section, m.person, m.role) <> (s.section, s.person, s.role) THEN now() ELSE m.gone_at END,
+		since = `gone_at = CASE WHEN s.state = 'in' THEN NULL WHEN m.gone_at IS NULL OR (m.section, m.person, m.role) <> (s.section, s.person, s.role) THEN now() ELSE m.gone_at END,
 			joined_at = CASE
-				WHEN s.standing = 'in' AND m.gone_at IS NULL AND (m.section, m.person, m.role) = (s.section, s.person, s.role) THEN m.joined_at
-				WHEN s.standing = 'in' THEN now()
+				WHEN s.state = 'in' AND m.gone_at IS NULL AND (m.section, m.person, m.role) = (s.section, s.person, s.role) THEN m.joined_at
+				WHEN s.state = 'in' THEN now()
 				WHEN (m.section, m.person, m.role) = (s.section, s.person, s.role) THEN m.joined_at END`
 		starts = `, gone_at, joined_at`
-		first = `, CASE s.standing WHEN 'over' THEN s.end_date + 1 WHEN 'waiting' THEN now() END, CASE s.standing WHEN 'in' THEN now() WHEN 'over' THEN least(s.begin_date, s.end_date) END`
+		first = `, CASE s.state WHEN 'over' THEN s.end_date + 1 WHEN 'waiting' THEN now() END, CASE s.state WHEN 'in' THEN now() WHEN 'over' THEN least(s.begin_date, s.end_date) END`
 	}
 	if err := l.differences(ctx); err != nil {
 		return err
 	}
-	l.tally.Changed, err = l.count(ctx, fmt.Sprintf(`
+	l.counted.Changed, err = l.count(ctx, fmt.Sprintf(`
 		UPDATE %[1]s m SET %[2]s, row_hash = s.row_hash, changed_at = now(), %[3]s FROM %[4]s s
 		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id AND (NOT (%[7]s) OR (%[5]s) IS DISTINCT FROM (%[6]s))`,
 		l.name, list("% = s.%", ", "), since, l.staged, list("m.%", ", "), list("s.%", ", "), l.listed()), l.connection)
@@ -406,7 +406,7 @@ func (l *loading) write(ctx context.Context) (err error) {
 		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id AND m.row_hash IS DISTINCT FROM s.row_hash`, l.name, l.staged), l.connection); err != nil {
 		return err
 	}
-	l.tally.Added, err = l.count(ctx, fmt.Sprintf(`
+	l.counted.Added, err = l.count(ctx, fmt.Sprintf(`
 		INSERT INTO %[1]s (connection_id, sourced_id, %[2]s, row_hash%[5]s)
 		SELECT $1, s.sourced_id, %[3]s, s.row_hash%[6]s FROM %[4]s s
 		WHERE NOT EXISTS (SELECT 1 FROM %[1]s m WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id)`,
@@ -425,7 +425,7 @@ func (l *loading) orphans(ctx context.Context) error {
 			UPDATE %[1]s m SET gone_at = coalesce(m.gone_at, now()), changed_at = now()%[5]s FROM %[2]s r
 			WHERE m.connection_id = $1 AND %[4]s AND r.connection_id = $1 AND r.sourced_id = m.%[3]s AND r.gone_at = now()
 			RETURNING 0 AS position, m.sourced_id AS id, r.sourced_id AS other, '' AS person, '' AS section, true AS was`, l.name, ref.table, ref.column, l.counts(), l.standingGone()), func(m misplaced) {
-			l.tally.Gone++
+			l.counted.Gone++
 			l.merged.notice(finding.ReferenceDeleted, l.name+" "+m.ID, fmt.Sprintf("its %s %q is no longer in the register", ref.noun, m.Other))
 		}, l.connection); err != nil {
 			return err

@@ -36,7 +36,7 @@ var mirrorTables = []mirrorTable{
 	},
 	{name: "people", columns: []string{"sourced_id", "given_name", "family_name", "email", "email_key", "user_name", "identifier", "user_ids", "org", "master", "secondary", "enabled"}},
 	{
-		name: "enrolments", columns: []string{"sourced_id", "section", "person", "role", "begin_date", "end_date", "standing"},
+		name: "enrolments", columns: []string{"sourced_id", "section", "person", "role", "begin_date", "end_date", "state"},
 		refs: []mirrorRef{{"section", "sections", "class"}, {"person", "people", "user"}},
 		same: []string{"section", "person", "role"},
 	},
@@ -171,7 +171,7 @@ func Merge(ctx context.Context, tx *db.Tx, connectionID string, in Incoming) (Me
 		if err := work(ctx); err != nil {
 			return m, fmt.Errorf("merging %s: %w", t.name, err)
 		}
-		m.Tables[t.name], m.deleted[t.name], m.ids[t.name] = l.tally, l.deleted, l.ids
+		m.Tables[t.name], m.deleted[t.name], m.ids[t.name] = l.counted, l.deleted, l.ids
 	}
 	if m.First {
 		return m, nil

@@ -20,37 +20,38 @@ const MaxTargetName = naming.Longest
 
 // Pairing joins a section with a target at a service.
 type Pairing struct {
-	ID           string
-	SectionID    string  // the lead section, when it is about a linked set
-	SetID        *string // the linked set, if it is about one
-	ConnectionID string
-	TargetName   string
-	TargetSeen   string            // the target's name at the service, by the latest comparison
-	TargetRef    string            // the service's id of the target, empty until it is made
-	Details      map[string]string `gorm:"serializer:json"` // what a new class is made with, see workspaces.Details
-	Policy       roster.Policy     `gorm:"serializer:json"`
-	Counts       roster.Counts     `gorm:"serializer:json"` // of the latest comparison
-	Mend         []Mend            `gorm:"serializer:json"` // who needs a person, by the latest comparison
-	LeftAsIs        []Mend            `gorm:"serializer:json"` // who waits or is left out on purpose, by the latest comparison
-	LastRunID    *string
-	LastFailed   bool
-	RanAt        *time.Time
-	ComparedAt   *time.Time
-	GuardNotified    int        // removals that were announced by mail
-	GuardMailed  GuardMails `gorm:"serializer:json"` // who has had that mail while others have not
-	Guarded      int        // removals that wait for approval, by the latest comparison
-	TakeOver     string     // whether members whom somebody else put in are taken over, see Takes…
-	Unminded     int        // how many of them the latest comparison found
-	NextAt       *time.Time // when it runs next by itself
-	OpensAt      *time.Time // when its class opens by itself
-	PausedAt     *time.Time
-	EndedAt      *time.Time
-	AskedAt      *time.Time // a comparison that is still to come was asked for
-	AskedBy      string
-	AskedRun     bool // with a run of what it finds
-	Version      int
-	CreatedAt    time.Time
-	UpdatedAt    time.Time
+	ID            string
+	SectionID     string  // the lead section, when it is about a linked set
+	SetID         *string // the linked set, if it is about one
+	ConnectionID  string
+	TargetName    string
+	TargetSeen    string            // the target's name at the service, by the latest comparison
+	TargetLost    bool              // the target is no longer at the service
+	TargetRef     string            // the service's id of the target, empty until it is made
+	Details       map[string]string `gorm:"serializer:json"` // what a new class is made with, see workspaces.Details
+	Policy        roster.Policy     `gorm:"serializer:json"`
+	Counts        roster.Counts     `gorm:"serializer:json"` // of the latest comparison
+	Mend          []Mend            `gorm:"serializer:json"` // who needs a person, by the latest comparison
+	LeftAsIs      []Mend            `gorm:"serializer:json"` // who waits or is left out on purpose, by the latest comparison
+	LastRunID     *string
+	LastFailed    bool
+	RanAt         *time.Time
+	ComparedAt    *time.Time
+	GuardNotified int        // removals that were announced by mail
+	GuardMailed   GuardMails `gorm:"serializer:json"` // who has had that mail while others have not
+	Guarded       int        // removals that wait for approval, by the latest comparison
+	TakeOver      string     // whether members whom somebody else put in are taken over, see Takes…
+	Unminded      int        // how many of them the latest comparison found
+	NextAt        *time.Time // when it runs next by itself
+	OpensAt       *time.Time // when its class opens by itself
+	PausedAt      *time.Time
+	EndedAt       *time.Time
+	AskedAt       *time.Time // a comparison that is still to come was asked for
+	AskedBy       string
+	AskedRun      bool // with a run of what it finds
+	Version       int
+	CreatedAt     time.Time
+	UpdatedAt     time.Time
 
 	// Sections are those of a linked set as it is to become; those that it has when nil.
 	Sections []string `gorm:"-"`
@@ -74,7 +75,7 @@ func KeepGuardMails(ctx context.Context, tx *db.Tx, pairingID string, m GuardMai
 
 // Whether a pairing minds the places of the section's people who were in its class already.
 const (
-	TakesOverNext   = "next"    // the next run takes them over
+	TakesOverNext    = "next"    // the next run takes them over
 	TakesOverIfAsked = "offered" // somebody has to say so
 )
 
@@ -122,15 +123,12 @@ func Reschedule(ctx context.Context, tx *db.Tx, all []Pairing) error {
 
 // KeepTargetLost notes that a pairing's target is no longer at the service.
 func KeepTargetLost(ctx context.Context, tx *db.Tx, pairingID string) error {
-	_, err := db.Exec(ctx, tx, `UPDATE pairings SET target_seen = $2, last_failed = true, asked_at = NULL WHERE id = $1`, pairingID, TargetLost)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET target_lost = true, last_failed = true, asked_at = NULL WHERE id = $1`, pairingID)
 	if err == nil {
 		err = tx.Announce(ctx, "pairing", pairingID)
 	}
 	return db.Known(err, "noting that the target is gone")
 }
-
-// TargetLost stands for the name of a target that is no longer at the service.
-const TargetLost = "\x01gone"
 
 // PairingsIn lists the pairings that have run and fit: of a course, of a
 // connection, or with one of the ids; empty values do not narrow.
@@ -164,7 +162,7 @@ func FindPairing(ctx context.Context, from db.From, id string) (p Pairing, err e
 // PairingsByID finds some.
 func PairingsByID(ctx context.Context, from db.From, ids []string) (map[string]Pairing, error) {
 	var all []Pairing
-	err := from.Records(ctx).Omit("mend", "quiet").Where("id = ANY (?::uuid[])", db.TextArray(ids)).Find(&all).Error
+	err := from.Records(ctx).Omit("mend", "left_as_is").Where("id = ANY (?::uuid[])", db.TextArray(ids)).Find(&all).Error
 	out := make(map[string]Pairing, len(all))
 	for _, p := range all {
 		out[p.ID] = p
@@ -223,10 +221,10 @@ func KeepStatus(ctx context.Context, tx *db.Tx, pairingID, seen string, counts r
 	if err != nil {
 		return err
 	}
-	_, err = db.Exec(ctx, tx, `UPDATE pairings SET counts = $2, mend = $3, quiet = $4, guarded = $5, target_seen = $6, compared_at = now(),
-		guard_told = CASE WHEN $5 = 0 THEN 0 ELSE guard_told END, guard_mailed = CASE WHEN $5 = 0 THEN '{}' ELSE guard_mailed END, unminded = $7, take_over = CASE WHEN take_over = 'offered' AND $7 = 0 THEN '' ELSE take_over END
+	_, err = db.Exec(ctx, tx, `UPDATE pairings SET counts = $2, mend = $3, left_as_is = $4, guarded = $5, target_seen = $6, target_lost = false, compared_at = now(),
+		guard_notified = CASE WHEN $5 = 0 THEN 0 ELSE guard_notified END, guard_mailed = CASE WHEN $5 = 0 THEN '{}' ELSE guard_mailed END, unminded = $7, take_over = CASE WHEN take_over = 'offered' AND $7 = 0 THEN '' ELSE take_over END
 		WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText), guarded, seen, unminded)
-	return db.Known(err, "keeping the pairing's standing")
+	return db.Known(err, "keeping the pairing's status")
 }
 
 // Preview is a plan shown to a person, kept so that a run can do exactly it.

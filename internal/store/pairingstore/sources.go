@@ -31,8 +31,8 @@ func Sources(ctx context.Context, from db.From, connectionID string, pairings []
 		WITH asked AS MATERIALIZED (
 			SELECT w.id AS pairing_id, w.section_id, w.grouped FROM unnest($2::text[]::uuid[], $3::text[]::uuid[], $4::bool[]) AS w (id, section_id, grouped)),
 		seats AS (
-			SELECT w.pairing_id, e.connection_id, e.person, e.role, CASE WHEN w.grouped THEN s.id::text ELSE '' END AS section, CASE WHEN e.standing = 'waiting' THEN e.begin_date END AS begins
-			FROM asked w JOIN sections s ON s.id = w.section_id JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id AND (e.gone_at IS NULL OR e.standing = 'waiting')
+			SELECT w.pairing_id, e.connection_id, e.person, e.role, CASE WHEN w.grouped THEN s.id::text ELSE '' END AS section, CASE WHEN e.state = 'waiting' THEN e.begin_date END AS begins
+			FROM asked w JOIN sections s ON s.id = w.section_id JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id AND (e.gone_at IS NULL OR e.state = 'waiting')
 			UNION ALL SELECT w.id, l.connection_id, l.person, l.role, '', l.begins FROM unnest($5::text[]::uuid[], $6::text[]::uuid[]) AS w (id, list) CROSS JOIN LATERAL people_of_list(w.list) l)
 		SELECT w.pairing_id::text, p.id::text AS person_id, CASE k.kind WHEN 'test' THEN 'ext:preview' ELSE w.role END AS role, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
 		       p.user_ids, p.org, coalesce(o.name, '') AS org_name, coalesce(a.remote_id, '') AS account, coalesce(a.chosen_by <> '', false) AS chosen, coalesce(a.switched_off, false) AS switched_off,

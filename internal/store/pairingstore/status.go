@@ -12,7 +12,7 @@ import (
 
 // KeepGuardNotified notes that removals of a pairing were announced by mail.
 func KeepGuardNotified(ctx context.Context, tx *db.Tx, pairingID string, removals int) error {
-	_, err := db.Exec(ctx, tx, `UPDATE pairings SET guard_told = $2 WHERE id = $1`, pairingID, removals)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET guard_notified = $2 WHERE id = $1`, pairingID, removals)
 	return db.Known(err, "noting a mail")
 }
 
@@ -43,8 +43,8 @@ func SectionsOfPairings(ctx context.Context, from db.From, ids []string) (map[st
 func Noteworthy(ctx context.Context, from db.From, today time.Time) (all []Pairing, err error) {
 	err = from.Records(ctx).Raw(`
 		SELECT p.* FROM pairings p WHERE p.ended_at IS NULL AND p.id NOT IN (SELECT id FROM hidden_pairings) AND (
-			p.last_failed OR p.guarded > 0 OR p.unminded > 0 OR p.target_seen NOT IN ('', p.target_name)
-			OR p.mend IS NOT NULL AND p.mend <> '[]' OR p.quiet IS NOT NULL AND p.quiet <> '[]'
+			p.last_failed OR p.guarded > 0 OR p.unminded > 0 OR p.target_lost OR p.target_seen NOT IN ('', p.target_name)
+			OR p.mend IS NOT NULL AND p.mend <> '[]' OR p.left_as_is IS NOT NULL AND p.left_as_is <> '[]'
 			OR p.id IN (SELECT q.pairing_id FROM paired_sections q JOIN section_facts f USING (section_id) WHERE f.gone OR f.ends_on < ?::date))
 		ORDER BY p.created_at DESC, p.id`, today.Format(time.DateOnly)).Find(&all).Error
 	return all, db.Known(err, "listing what is to be said about pairings")
@@ -77,7 +77,7 @@ func KeepReleased(ctx context.Context, tx *db.Tx, pairingID string, counts roste
 	if err != nil {
 		return err
 	}
-	_, err = db.Exec(ctx, tx, `UPDATE pairings SET counts = $2, quiet = $3 WHERE id = $1`, pairingID, string(countsText), string(quietText))
+	_, err = db.Exec(ctx, tx, `UPDATE pairings SET counts = $2, left_as_is = $3 WHERE id = $1`, pairingID, string(countsText), string(quietText))
 	return db.Known(err, "keeping that a class is open")
 }
 
@@ -85,7 +85,7 @@ func KeepReleased(ctx context.Context, tx *db.Tx, pairingID string, counts roste
 func ForgetTarget(ctx context.Context, tx *db.Tx, pairingID string) error {
 	for _, sql := range []string{
 		`DELETE FROM placements WHERE pairing_id = $1`, `DELETE FROM group_placements WHERE pairing_id = $1`, `DELETE FROM pairing_groups WHERE pairing_id = $1`,
-		`UPDATE pairings SET target_ref = '', target_seen = '', ran_at = NULL, last_failed = false, last_run_id = NULL, counts = '{}', mend = '[]', quiet = '[]', guarded = 0, version = version + 1 WHERE id = $1`,
+		`UPDATE pairings SET target_ref = '', target_seen = '', target_lost = false, ran_at = NULL, last_failed = false, last_run_id = NULL, counts = '{}', mend = '[]', left_as_is = '[]', guarded = 0, version = version + 1 WHERE id = $1`,
 	} {
 		if _, err := db.Exec(ctx, tx, sql, pairingID); err != nil {
 			return db.Known(err, "forgetting the target")
@@ -101,7 +101,7 @@ func MovePairing(ctx context.Context, tx *db.Tx, p *Pairing, sectionID string, s
 	if err := UpdatePairing(tx, p); err != nil {
 		return err
 	}
-	_, err := db.Exec(ctx, tx, `UPDATE pairings SET ran_at = NULL, last_failed = false, last_run_id = NULL, counts = '{}', mend = '[]', quiet = '[]', guarded = 0, guard_told = 0, compared_at = NULL, asked_at = NULL WHERE id = $1`, p.ID)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET ran_at = NULL, last_failed = false, last_run_id = NULL, counts = '{}', mend = '[]', left_as_is = '[]', guarded = 0, guard_notified = 0, compared_at = NULL, asked_at = NULL WHERE id = $1`, p.ID)
 	p.RanAt, p.Counts, p.LastRunID, p.LastFailed = nil, roster.Counts{}, nil, false
 	return db.Known(err, "moving the pairing")
 }

@@ -10,21 +10,21 @@ import (
 // IgnoredClass is a class at a service of which somebody said that it is no business of
 // Kanban's.
 type IgnoredClass struct {
-	Ref    string
+	Ref       string
 	IgnoredBy string
 	IgnoredAt time.Time
 }
 
 // IgnoredClasses lists those of a connection.
 func IgnoredClasses(ctx context.Context, from db.From, connectionID string) ([]IgnoredClass, error) {
-	return db.Rows[IgnoredClass](ctx, from, "listing ignored classes", `SELECT ref, said_by, said_at FROM ignored_classes WHERE connection_id = $1 ORDER BY ref`, connectionID)
+	return db.Rows[IgnoredClass](ctx, from, "listing ignored classes", `SELECT ref, ignored_by, ignored_at FROM ignored_classes WHERE connection_id = $1 ORDER BY ref`, connectionID)
 }
 
 // IgnoreClasses ignores classes of a connection, or no longer does.
 func IgnoreClasses(ctx context.Context, tx *db.Tx, who, connectionID string, refs []string, ignore bool) error {
 	sql := `DELETE FROM ignored_classes WHERE connection_id = $1 AND ref = ANY ($2::text[]) AND $3::text IS NOT NULL`
 	if ignore {
-		sql = `INSERT INTO ignored_classes (connection_id, ref, said_by) SELECT $1, unnest($2::text[]), $3 ON CONFLICT DO NOTHING`
+		sql = `INSERT INTO ignored_classes (connection_id, ref, ignored_by) SELECT $1, unnest($2::text[]), $3 ON CONFLICT DO NOTHING`
 	}
 	_, err := db.Exec(ctx, tx, sql, connectionID, refs, who)
 	return db.Known(err, "ignoring classes")

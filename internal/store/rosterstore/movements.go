@@ -22,9 +22,9 @@ type RosterLine struct {
 func RosterOn(ctx context.Context, from db.From, sectionID string, at time.Time) ([]RosterLine, error) {
 	return db.Rows[RosterLine](ctx, from, "listing the roster", `
 		WITH spells AS (
-			SELECT e.connection_id, e.section, e.person, e.role, CASE e.standing WHEN 'waiting' THEN e.begin_date::timestamptz ELSE least(e.begin_date::timestamptz, e.joined_at) END AS joined,
-				CASE WHEN e.standing = 'gone' THEN least(e.gone_at, (e.end_date + 1)::timestamptz) ELSE (e.end_date + 1)::timestamptz END AS left_at
-			FROM enrolments e WHERE e.standing <> 'gone' OR e.joined_at IS NOT NULL
+			SELECT e.connection_id, e.section, e.person, e.role, CASE e.state WHEN 'waiting' THEN e.begin_date::timestamptz ELSE least(e.begin_date::timestamptz, e.joined_at) END AS joined,
+				CASE WHEN e.state = 'gone' THEN least(e.gone_at, (e.end_date + 1)::timestamptz) ELSE (e.end_date + 1)::timestamptz END AS left_at
+			FROM enrolments e WHERE e.state <> 'gone' OR e.joined_at IS NOT NULL
 			UNION ALL
 			SELECT e.connection_id, e.section, e.person, e.role, least(e.begin_date::timestamptz, e.joined_at), e.left_at FROM past_enrolments e)
 		SELECT p.id::text AS person_id, p.given_name || ' ' || p.family_name AS name, p.identifier, e.role, e.joined AS joined_at, e.left_at

@@ -44,7 +44,7 @@ func WhereaboutsOf(ctx context.Context, from db.From, personID string) ([]Wherea
 			UNION ALL SELECT x.id, x.connection_id, x.sourced_id, x.identifier FROM people f JOIN people x ON x.connection_id = f.connection_id AND x.id <> f.id AND x.gone_at IS NULL
 				LEFT JOIN person_marks k ON k.connection_id = x.connection_id AND k.sourced_id = x.sourced_id
 			WHERE f.id = $1 AND (k.kind = 'second' AND k.second_of = f.sourced_id OR k.kind IS NULL AND x.secondary AND x.master <> '' AND x.master = f.master AND NOT f.secondary))
-		SELECT s.id::text AS section_id, s.title AS section, c.title AS course, e.role, coalesce(e.joined_at, e.begin_date::timestamptz, e.gone_at) AS joined_at, CASE WHEN e.standing <> 'waiting' THEN e.gone_at END AS left_at, h.through, CASE WHEN e.standing = 'waiting' THEN e.begin_date END AS begins_on, coalesce(p.id::text, '') AS pairing_id, coalesce(p.target_name, '') AS target, g.percent,
+		SELECT s.id::text AS section_id, s.title AS section, c.title AS course, e.role, coalesce(e.joined_at, e.begin_date::timestamptz, e.gone_at) AS joined_at, CASE WHEN e.state <> 'waiting' THEN e.gone_at END AS left_at, h.through, CASE WHEN e.state = 'waiting' THEN e.begin_date END AS begins_on, coalesce(p.id::text, '') AS pairing_id, coalesce(p.target_name, '') AS target, g.percent,
 			e.begin_date AS from, coalesce((SELECT n.name FROM connections n WHERE n.id = p.connection_id), '') AS service, (SELECT min(o.placed_at) FROM placements o WHERE o.pairing_id = p.id AND o.person_id = h.id) AS placed_at,
 			coalesce(m.one->>'code', '') AS code, coalesce(m.one->>'detail', '') AS detail, coalesce(m.one->>'outcome', '') AS outcome, p.compared_at, p.ran_at, coalesce(p.last_failed, false) AS stopped,
 			coalesce(p.paused_at IS NOT NULL OR (SELECT n.paused_at IS NOT NULL FROM connections n WHERE n.id = p.connection_id), false) AS paused, coalesce((p.counts->>'to-add')::int, 0) > 0 AS undone, coalesce(p.unminded, 0) AS unminded
@@ -54,9 +54,9 @@ func WhereaboutsOf(ctx context.Context, from db.From, personID string) ([]Wherea
 		JOIN courses c ON c.connection_id = s.connection_id AND c.sourced_id = s.course
 		LEFT JOIN paired_sections q ON q.section_id = s.id
 		LEFT JOIN pairings p ON p.id = q.pairing_id
-		LEFT JOIN LATERAL (SELECT one FROM (VALUES (p.mend), (p.quiet)) v (list), jsonb_array_elements(CASE jsonb_typeof(v.list) WHEN 'array' THEN v.list ELSE '[]' END) one WHERE one->>'personId' = h.id::text LIMIT 1) m ON true
+		LEFT JOIN LATERAL (SELECT one FROM (VALUES (p.mend), (p.left_as_is)) v (list), jsonb_array_elements(CASE jsonb_typeof(v.list) WHEN 'array' THEN v.list ELSE '[]' END) one WHERE one->>'personId' = h.id::text LIMIT 1) m ON true
 		LEFT JOIN progress g ON g.person_id = h.id AND g.section_id = s.id
-		WHERE (e.joined_at IS NOT NULL OR e.standing <> 'gone') ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
+		WHERE (e.joined_at IS NOT NULL OR e.state <> 'gone') ORDER BY e.gone_at DESC NULLS FIRST, s.title`, personID)
 }
 
 // FoundPerson is a person with the name of the register that has them.

@@ -13,23 +13,23 @@ import (
 
 // Rule is a policy: when this happens, if, then.
 type Rule struct {
-	ID        string
-	Name      string
-	Trigger   string
-	Scope     rule.Scope `gorm:"serializer:json"`
-	Condition string
-	Stop      string
-	Actions   []rule.Action `gorm:"serializer:json"`
-	Once      bool          // at most once per person
-	UndoneBy  []string      `gorm:"serializer:json"`
-	Counts    rule.Counts
-	Days      int
-	QuietHours     rule.QuietHours `gorm:"serializer:json"`
-	Most      rule.Limit `gorm:"serializer:json"`
-	InOrder   bool
-	OnSince   *time.Time
-	FirstOnAt *time.Time // nil for a draft, which was never on
-	TriedAt   *time.Time // when this version was tried out
+	ID            string
+	Name          string
+	Trigger       string
+	Scope         rule.Scope `gorm:"serializer:json"`
+	Condition     string
+	Stop          string
+	Actions       []rule.Action `gorm:"serializer:json"`
+	OncePerPerson bool          // at most once per person
+	UndoneBy      []string      `gorm:"serializer:json"`
+	Counts        rule.Counts
+	Days          int
+	QuietHours    rule.QuietHours `gorm:"serializer:json"`
+	Most          rule.Limit      `gorm:"serializer:json"`
+	InOrder       bool
+	OnSince       *time.Time
+	FirstOnAt     *time.Time // nil for a draft, which was never on
+	TriedAt       *time.Time // when this version was tried out
 	// TriedEvent is the event on which that was passed, nil for a made-up one.
 	TriedEvent *string
 	// Missing is what it needs at services and was not there when they were asked last, at
@@ -44,7 +44,7 @@ type Rule struct {
 // Draft is the rule as it was written.
 func (r Rule) Draft() rule.Draft {
 	return rule.Draft{
-		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Stop: r.Stop, Actions: r.Actions, Once: r.Once,
+		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Stop: r.Stop, Actions: r.Actions, OncePerPerson: r.OncePerPerson,
 		UndoneBy: r.UndoneBy, Counts: r.Counts, Days: r.Days, QuietHours: r.QuietHours, Limit: r.Most, InOrder: r.InOrder,
 	}
 }
@@ -52,7 +52,7 @@ func (r Rule) Draft() rule.Draft {
 // Write puts a draft into the rule, of which nothing is known yet.
 func (r *Rule) Write(d rule.Draft) {
 	r.TriedAt, r.TriedEvent, r.Missing, r.AskedAt = nil, nil, nil, nil
-	r.Name, r.Trigger, r.Scope, r.Condition, r.Stop, r.Actions, r.Once = d.Name, d.Trigger, d.Scope, d.Condition, d.Stop, d.Actions, d.Once
+	r.Name, r.Trigger, r.Scope, r.Condition, r.Stop, r.Actions, r.OncePerPerson = d.Name, d.Trigger, d.Scope, d.Condition, d.Stop, d.Actions, d.OncePerPerson
 	r.Counts = d.Counts
 	r.UndoneBy, r.Days, r.QuietHours, r.Most, r.InOrder = d.UndoneBy, d.Days, d.QuietHours, d.Limit, d.InOrder
 }
@@ -80,7 +80,7 @@ func UpdateRule(tx *db.Tx, r *Rule) error {
 	read := r.Version
 	r.Version++
 	r.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", r.ID, read).Select("name", "trigger", "scope", "condition", "stop", "actions", "once", "undone_by", "counts", "days", "quiet", "most", "in_order", "on_since", "first_on_at", "tried_at", "tried_event", "missing", "asked_at", "version", "updated_at").Updates(r)
+	done := tx.DB.Where("id = ? AND version = ?", r.ID, read).Select("name", "trigger", "scope", "condition", "stop", "actions", "once_per_person", "undone_by", "counts", "days", "quiet_hours", "most", "in_order", "on_since", "first_on_at", "tried_at", "tried_event", "missing", "asked_at", "version", "updated_at").Updates(r)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the rule: %w", db.ErrStale)
 	}
@@ -165,6 +165,6 @@ func UsageOfRules(ctx context.Context, from db.From, now time.Time) ([]RuleUsage
 		SELECT r.id::text AS rule_id, coalesce(t.fired, 0)::int AS fired, coalesce(t.delivered, 0)::int AS delivered, coalesce(w.waiting, 0)::int AS waiting, CASE WHEN r.most->>'most' IS NULL THEN 0 ELSE
 		       (SELECT count(*)::int FROM rule_calls c WHERE c.rule_id = r.id AND c.at > $1::timestamptz - CASE r.most->>'per' WHEN 'day' THEN interval '1 day' ELSE interval '1 hour' END) END AS calls, (SELECT count(*)::int FROM unsubscribes u WHERE u.rule_id = r.id) AS unsubscribed
 		FROM rules r
-		LEFT JOIN (SELECT rule_id, sum(fired) AS fired, sum(delivered) AS delivered FROM rule_tallies GROUP BY rule_id) t ON t.rule_id = r.id
+		LEFT JOIN (SELECT rule_id, sum(fired) AS fired, sum(delivered) AS delivered FROM rule_counts GROUP BY rule_id) t ON t.rule_id = r.id
 		LEFT JOIN (SELECT rule_id, count(*) AS waiting FROM deliveries WHERE state = 'waiting' GROUP BY rule_id) w ON w.rule_id = r.id`, now)
 }

@@ -152,9 +152,9 @@ func KeepStageProgress(ctx context.Context, tx *db.Tx, planID string, all []Stag
 // Studied is a section of a course in which somebody has progress, or learns now.
 type Studied struct {
 	PersonID, SectionID, CourseID string
-	Now                           bool           // they are in it now
-	Tally                         learning.DoneBits // nil when there is none, or it has to be worked out
-	Version                       int            // of the outline by which it was worked out
+	Now                           bool              // they are in it now
+	DoneBits                      learning.DoneBits // nil when there is none, or it has to be worked out
+	Version                       int               // of the outline by which it was worked out
 }
 
 func FindStudied(ctx context.Context, from db.From, people, courses []string) ([]Studied, error) {
@@ -166,7 +166,7 @@ func FindStudied(ctx context.Context, from db.From, people, courses []string) ([
 			CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course_id FROM sections s WHERE s.id = g.section_id OFFSET 0) x
 			WHERE x.course_id = ANY ($2::text[]::uuid[])),
 		once AS (SELECT person_id, section_id, course_id, bool_or(now) AS now FROM places GROUP BY 1, 2, 3)
-		SELECT a.person_id::text, a.section_id::text, a.course_id::text, a.now, g.tally, coalesce(g.outline_version, 0) AS version
+		SELECT a.person_id::text, a.section_id::text, a.course_id::text, a.now, g.done_bits, coalesce(g.outline_version, 0) AS version
 		FROM once a LEFT JOIN progress g ON g.person_id = a.person_id AND g.section_id = a.section_id
 		ORDER BY a.person_id, a.now DESC, g.last_at DESC NULLS LAST, a.section_id`, people, courses)
 	return list, err

@@ -116,5 +116,5 @@ type MeaningExample struct {
 	Problems map[string]string `json:"problems" doc:"Why one gives nothing"`
 	Known    string            `json:"known" doc:"Name of whom it is about, when the register knows them"`
 	Leads    string            `json:"leads" doc:"Name of the offer to which it leads, when there is one"`
-	Places   []rule.EventValue      `json:"places" doc:"The values of the event, as expressions name them"`
+	Places   []rule.EventValue `json:"places" doc:"The values of the event, as expressions name them"`
 }

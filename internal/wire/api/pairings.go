@@ -41,7 +41,7 @@ type Opening struct {
 type OpeningOutlook struct {
 	Learners    int    `json:"learners" doc:"Who is held back and would go in"`
 	NewAccounts int    `json:"newAccounts" doc:"Of them, those for whom an account is made"`
-	Notice      string `json:"notice" enum:"quiet,told,unknown" doc:"Whether the service tells those for whom an account is made: not, all of them, or as it likes because the connection names no notice attribute"`
+	Notice      string `json:"notice" enum:"not-notified,notified,unknown" doc:"Whether the service tells those for whom an account is made: not, all of them, or as it likes because the connection names no notice attribute"`
 }
 
 // SyncNow asks for runs of every pairing that fits; absent values do not narrow.

@@ -11,19 +11,19 @@ type Action = rule.Action
 
 // NewRule is a rule as it is written.
 type NewRule struct {
-	Name      string     `json:"name"`
-	Trigger   string     `json:"trigger" enum:"section.joined,section.left,section.moved,access.granted,access.ended,activity.completed,assessment.passed,assessment.failed,score.reported,work.submitted,module.completed,course.completed,progress.crossed,activity.reopened,module.reopened,course.reopened,person.inactive,person.not-begun,badge.awarded,badge.revoked,stage.reached,stage.reopened,run.needs-person,service.reported"`
-	Scope     rule.Scope `json:"scope,omitzero"`
-	Condition string     `json:"condition,omitempty" doc:"A CEL expression; always true when absent"`
-	Stop      string     `json:"stop,omitempty" doc:"A CEL expression looked at before each action; true ends what is still to come"`
-	Actions   []Action   `json:"actions"`
-	Once      *bool      `json:"once,omitempty" doc:"At most once per person and target; true when absent"`
-	Counts    string     `json:"counts,omitempty" enum:"latest,best,first" doc:"Which result of an assessment counts, by the time at which it was reached: the latest, the best (a pass, if there ever was one) or the first. When absent it is the latest for a rule that reverts for one result what it did for the other, and every one for all others"`
-	UndoneBy  []string   `json:"undoneBy,omitempty" doc:"Triggers that, for the same person and place, revert what the rule did"`
-	Days      int        `json:"days,omitempty" doc:"For person.inactive and person.not-begun: after how many days without activity"`
-	QuietHours     rule.QuietHours `json:"quiet,omitzero" doc:"Hours in which the rule does nothing; what falls into them waits"`
-	Limit     rule.Limit `json:"limit,omitzero" doc:"How many calls the rule may make; what is above waits"`
-	InOrder   bool       `json:"inOrder,omitempty" doc:"Deliveries to one person at one connection are made one after the other"`
+	Name          string          `json:"name"`
+	Trigger       string          `json:"trigger" enum:"section.joined,section.left,section.moved,access.granted,access.ended,activity.completed,assessment.passed,assessment.failed,score.reported,work.submitted,module.completed,course.completed,progress.crossed,activity.reopened,module.reopened,course.reopened,person.inactive,person.not-begun,badge.awarded,badge.revoked,stage.reached,stage.reopened,run.needs-person,service.reported"`
+	Scope         rule.Scope      `json:"scope,omitzero"`
+	Condition     string          `json:"condition,omitempty" doc:"A CEL expression; always true when absent"`
+	Stop          string          `json:"stop,omitempty" doc:"A CEL expression looked at before each action; true ends what is still to come"`
+	Actions       []Action        `json:"actions"`
+	OncePerPerson *bool           `json:"oncePerPerson,omitempty" doc:"At most once per person and target; true when absent"`
+	Counts        string          `json:"counts,omitempty" enum:"latest,best,first" doc:"Which result of an assessment counts, by the time at which it was reached: the latest, the best (a pass, if there ever was one) or the first. When absent it is the latest for a rule that reverts for one result what it did for the other, and every one for all others"`
+	UndoneBy      []string        `json:"undoneBy,omitempty" doc:"Triggers that, for the same person and place, revert what the rule did"`
+	Days          int             `json:"days,omitempty" doc:"For person.inactive and person.not-begun: after how many days without activity"`
+	QuietHours    rule.QuietHours `json:"quietHours,omitzero" doc:"Hours in which the rule does nothing; what falls into them waits"`
+	Limit         rule.Limit      `json:"limit,omitzero" doc:"How many calls the rule may make; what is above waits"`
+	InOrder       bool            `json:"inOrder,omitempty" doc:"Deliveries to one person at one connection are made one after the other"`
 }
 
 // Rule is a rule and what became of it.

@@ -54,8 +54,8 @@ const runs = computed(() => {
   return 'never'
 })
 const newcomers = computed(() => {
-  if (props.notice === 'unknown') return 'are told as the service likes'
-  return p.value.policy.notify ? 'are told by the service' : 'are not told'
+  if (props.notice === 'unknown') return 'are notified as the service likes'
+  return p.value.policy.notify ? 'are notified by the service' : 'are not notified'
 })
 </script>
 

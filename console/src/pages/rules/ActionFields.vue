@@ -22,9 +22,9 @@ const props = defineProps<{
 defineEmits<{ remove: [] }>()
 
 const kinds: Partial<Record<Schemas['Action']['kind'], string[]>> = {
-  send: ['webhook'],
+  'send-event': ['webhook'],
   mail: ['smtp'],
-  operate: ['http-api'],
+  'call-operation': ['http-api'],
   enrol: ['scim', 'oneroster-delta'],
   unenrol: ['scim', 'oneroster-delta'],
   'add-to-group': ['scim'],
@@ -53,7 +53,7 @@ const operations = useQuery({
         params: { path: { id: action.value.connectionId ?? '' } },
       }),
     ),
-  enabled: computed(() => action.value.kind === 'operate' && !!action.value.connectionId),
+  enabled: computed(() => action.value.kind === 'call-operation' && !!action.value.connectionId),
 })
 const operation = computed(() => operations.data.value?.find((o) => o.name === action.value.operation))
 const id = (name: string) => `${name}-${props.number}`
@@ -78,7 +78,7 @@ const id = (name: string) => `${name}-${props.number}`
         </select>
         <small v-if="!badges.length">No badge yet; make one first.</small>
       </div>
-      <div v-if="action.kind === 'operate'" class="field">
+      <div v-if="action.kind === 'call-operation'" class="field">
         <label :for="id('operation')">Operation</label>
         <select :id="id('operation')" v-model="action.operation">
           <option v-for="o in operations.data.value" :key="o.name" :value="o.name">{{ o.title }}</option>
@@ -89,7 +89,7 @@ const id = (name: string) => `${name}-${props.number}`
         <OneSection v-model="action.sectionId" :input-id="id('section')" label="Section" />
         <small>Empty: the event’s own.</small>
       </div>
-      <div v-if="action.kind === 'row'" class="field">
+      <div v-if="action.kind === 'append-row'" class="field">
         <label :for="id('sheet')">Sheet</label>
         <InputText :id="id('sheet')" v-model="action.sheet" />
       </div>
@@ -110,13 +110,13 @@ const id = (name: string) => `${name}-${props.number}`
       />
     </div>
     <Fields
-      v-if="['send', 'operate', 'row'].includes(action.kind)"
+      v-if="['send-event', 'call-operation', 'append-row'].includes(action.kind)"
       v-model="action"
       :number="number"
       :trigger="trigger"
       :known="operation?.fields"
       :connection-id="action.connectionId"
-      :operation="action.kind === 'operate' ? action.operation : undefined"
+      :operation="action.kind === 'call-operation' ? action.operation : undefined"
     />
     <div v-if="action.kind.endsWith('-group')" class="field">
       <label :for="id('group')">Group</label>

@@ -63,7 +63,7 @@ const { flip, asking, leave } = useFlip()
         ><template v-if="r.condition">
           · if <code>{{ r.condition }}</code></template
         >
-        · {{ r.once ? 'once per person and target' : 'every time' }}
+        · {{ r.oncePerPerson ? 'once per person and target' : 'every time' }}
       </template>
       <RouterLink :to="`/deliveries?rule=${r.id}`">Deliveries</RouterLink>
       <Button size="small" variant="outlined" label="Edit…" @click="editing = true" />
@@ -86,7 +86,7 @@ const { flip, asking, leave } = useFlip()
         </p>
         <p v-if="r.undoneBy?.length">Reverted by {{ r.undoneBy.join(', ') }}</p>
         <p v-if="r.counts">Of several results of one person the {{ r.counts }} counts</p>
-        <p v-if="r.quiet?.from">Quiet from {{ r.quiet.from }} until {{ r.quiet.to }}</p>
+        <p v-if="r.quietHours?.from">Quiet from {{ r.quietHours.from }} until {{ r.quietHours.to }}</p>
         <p v-if="r.limit?.most">{{ r.calls }} of {{ r.limit.most }} calls used this {{ r.limit.per }}</p>
         <p class="faint">
           Fired {{ r.fired === 1 ? 'once' : `${r.fired} times` }}, {{ r.delivered }} delivered,

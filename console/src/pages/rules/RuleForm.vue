@@ -27,11 +27,11 @@ const rule = reactive<NewRule>({
   condition: props.edit?.condition ?? '',
   scope: { ...props.edit?.scope },
   stop: props.edit?.stop ?? '',
-  once: props.edit?.once ?? true,
+  oncePerPerson: props.edit?.oncePerPerson ?? true,
   undoneBy: [...(props.edit?.undoneBy ?? [])],
   counts: props.edit?.counts,
   days: props.edit?.days ?? 0,
-  quiet: { ...props.edit?.quiet },
+  quietHours: { ...props.edit?.quietHours },
   limit: { ...props.edit?.limit },
   inOrder: props.edit?.inOrder ?? false,
   actions: structuredClone(JSON.parse(JSON.stringify(props.edit?.actions ?? []))) as NewRule['actions'],
@@ -68,8 +68,8 @@ watch(
 
 function add(kind: Schemas['Action']['kind']) {
   const a: Schemas['Action'] = { kind }
-  if (kind === 'send') a.fields = { email: 'person.email', label: '""' }
-  if (kind === 'row') a.fields = { who: 'person.name' }
+  if (kind === 'send-event') a.fields = { email: 'person.email', label: '""' }
+  if (kind === 'append-row') a.fields = { who: 'person.name' }
   rule.actions.push(a)
 }
 const rest = computed(() => triggers.filter((t) => t !== rule.trigger))
@@ -132,7 +132,9 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
           <label for="days">After days</label>
           <input id="days" v-model.number="rule.days" type="number" min="1" max="365" />
         </div>
-        <label class="once"><input v-model="rule.once" type="checkbox" /> once per person and target</label>
+        <label class="once"
+          ><input v-model="rule.oncePerPerson" type="checkbox" /> once per person and target</label
+        >
       </div>
       <ScopeFields v-model="rule.scope!" />
       <div v-if="samples.data.value?.items.length" class="field">
@@ -163,7 +165,7 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
           complete it.</small
         >
       </div>
-      <details class="more" :open="!!(rule.stop || undoing || rule.quiet?.from || rule.limit?.most)">
+      <details class="more" :open="!!(rule.stop || undoing || rule.quietHours?.from || rule.limit?.most)">
         <summary>Stop, revert, quiet hours, limit</summary>
         <div class="field">
           <label for="stop">Stop what is still to come if</label>
@@ -197,11 +199,11 @@ const wrong = computed(() => (save.error.value instanceof Problem ? save.error.v
           </div>
           <div class="field">
             <label for="quiet-from">Quiet from</label>
-            <InputText id="quiet-from" v-model="rule.quiet!.from" placeholder="22:00" />
+            <InputText id="quiet-from" v-model="rule.quietHours!.from" placeholder="22:00" />
           </div>
           <div class="field">
             <label for="quiet-to">until</label>
-            <InputText id="quiet-to" v-model="rule.quiet!.to" placeholder="07:00" />
+            <InputText id="quiet-to" v-model="rule.quietHours!.to" placeholder="07:00" />
           </div>
           <div class="field">
             <label for="most">At most calls</label>
