@@ -18,93 +18,121 @@ func badges() *cli.Command {
 	return &cli.Command{
 		Name: "badges", Usage: "Make badges and see awards", Category: "learning",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List badges", Action: func(ctx context.Context, cmd *cli.Command) error {
-				page, err := client.Get[api.Page[api.Badge]](ctx, connect(cmd), "/badges")
-				if err != nil {
-					return err
-				}
-				return tableOf(page.Items, "There is no badge yet. Make one: kanban badges add --help", []string{"badge", "issuer", "held by", "revoked", "criteria"}, func(b api.Badge) []string {
-					return []string{b.Name, b.Issuer, fmt.Sprint(b.Awards), fmt.Sprint(b.Revoked), b.Criteria}
-				}).print(cmd)
-			}},
-			{
-				Name: "add", Usage: "Make a badge; an issuer of that name is made when there is none", ArgsUsage: "NAME",
-				Description: "  kanban badges add Cuttings --issuer \"Fernmoor Garden School\" --about \"Takes cuttings that root.\" --criteria \"Finish the module Cuttings.\"",
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "issuer", Required: true, Usage: "who gives it out"},
-					&cli.StringFlag{Name: "about", Required: true, Usage: "what it is for"},
-					&cli.StringFlag{Name: "criteria", Required: true, Usage: "what one has to do"},
-				},
-				Action: addBadge,
-			},
-			{
-				Name: "remove", Usage: "Remove a badge that nobody was awarded and that nothing is to award", ArgsUsage: "NAME", Description: "  kanban badges remove \"Cutings\"",
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					args, err := arguments(cmd, 1)
-					if err != nil {
-						return err
-					}
-					c := connect(cmd)
-					b, err := findBadge(ctx, c, args[0])
-					if err != nil {
-						return err
-					}
-					if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/badges/"+b.ID, nil); err != nil {
-						return err
-					}
-					say(cmd, "Removed the badge %s.", b.Name)
-					return nil
-				},
-			},
-			{Name: "issuers", Usage: "List issuers", Action: func(ctx context.Context, cmd *cli.Command) error {
-				page, err := client.Get[api.Page[api.Issuer]](ctx, connect(cmd), "/issuers")
-				if err != nil {
-					return err
-				}
-				return tableOf(page.Items, "There is no issuer yet; the first badge makes one: kanban badges add --help", []string{"issuer", "page", "id"}, func(i api.Issuer) []string {
-					return []string{i.Name, i.Address, i.ID}
-				}).print(cmd)
-			}},
-			{
-				Name: "remove-issuer", Usage: "Remove an issuer that has no badge", ArgsUsage: "NAME", Description: "  kanban badges remove-issuer \"Fernmor Garden School\"",
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					args, err := arguments(cmd, 1)
-					if err != nil {
-						return err
-					}
-					c := connect(cmd)
-					i, err := findIssuer(ctx, c, args[0])
-					if err != nil {
-						return err
-					}
-					if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/issuers/"+i.ID, nil); err != nil {
-						return err
-					}
-					say(cmd, "Removed the issuer %s.", i.Name)
-					return nil
-				},
-			},
-			{Name: "awards", Usage: "List awards, the newest first", Action: func(ctx context.Context, cmd *cli.Command) error {
-				all, err := client.All[api.Award](ctx, connect(cmd), "/awards")
-				if err != nil {
-					return err
-				}
-				return tableOf(all, "Nobody has been awarded yet.", []string{"person", "badge", "awarded", "revoked", "page"}, func(a api.Award) []string {
-					return []string{a.Person, a.Badge, moment(&a.AwardedAt), revoked(a), a.Address}
-				}).print(cmd)
-			}},
-			{
-				Name: "revoke", Usage: "Revoke somebody's badge, which whoever checks it is told", ArgsUsage: "BADGE PERSON",
-				Description: "The badge can be awarded anew afterwards, and a mistake can be mended: kanban badges restore.\n\n  kanban badges revoke Cuttings bram.birch@fernmoor.example --reason \"Awarded by mistake\"",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why; whoever checks the badge is shown it"}},
-				Action:      revokeBadge,
-			},
+			badgesList(),
+			badgesAdd(),
+			badgesRemove(),
+			badgesIssuers(),
+			badgesRemoveIssuer(),
+			badgesAwards(),
+			badgesRevoke(),
 			{
 				Name: "restore", Usage: "Restore an award: cancel a revocation that was made by mistake", ArgsUsage: "BADGE PERSON",
 				Description: "The award holds again, and its status list says so. Whoever checked it meanwhile was told that it was revoked.\n\n  kanban badges restore Cuttings bram.birch@fernmoor.example",
 				Action:      restoreBadge,
 			},
 		},
+	}
+}
+
+func badgesList() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "List badges", Action: func(ctx context.Context, cmd *cli.Command) error {
+		page, err := client.Get[api.Page[api.Badge]](ctx, connect(cmd), "/badges")
+		if err != nil {
+			return err
+		}
+		return tableOf(page.Items, "There is no badge yet. Make one: kanban badges add --help", []string{"badge", "issuer", "held by", "revoked", "criteria"}, func(b api.Badge) []string {
+			return []string{b.Name, b.Issuer, fmt.Sprint(b.Awards), fmt.Sprint(b.Revoked), b.Criteria}
+		}).print(cmd)
+	}}
+}
+
+func badgesAdd() *cli.Command {
+	return &cli.Command{
+		Name: "add", Usage: "Make a badge; an issuer of that name is made when there is none", ArgsUsage: "NAME",
+		Description: "  kanban badges add Cuttings --issuer \"Fernmoor Garden School\" --about \"Takes cuttings that root.\" --criteria \"Finish the module Cuttings.\"",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "issuer", Required: true, Usage: "who gives it out"},
+			&cli.StringFlag{Name: "about", Required: true, Usage: "what it is for"},
+			&cli.StringFlag{Name: "criteria", Required: true, Usage: "what one has to do"},
+		},
+		Action: addBadge,
+	}
+}
+
+func badgesRemove() *cli.Command {
+	return &cli.Command{
+		Name: "remove", Usage: "Remove a badge that nobody was awarded and that nothing is to award", ArgsUsage: "NAME", Description: "  kanban badges remove \"Cutings\"",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 1)
+			if err != nil {
+				return err
+			}
+			c := connect(cmd)
+			b, err := findBadge(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/badges/"+b.ID, nil); err != nil {
+				return err
+			}
+			say(cmd, "Removed the badge %s.", b.Name)
+			return nil
+		},
+	}
+}
+
+func badgesIssuers() *cli.Command {
+	return &cli.Command{Name: "issuers", Usage: "List issuers", Action: func(ctx context.Context, cmd *cli.Command) error {
+		page, err := client.Get[api.Page[api.Issuer]](ctx, connect(cmd), "/issuers")
+		if err != nil {
+			return err
+		}
+		return tableOf(page.Items, "There is no issuer yet; the first badge makes one: kanban badges add --help", []string{"issuer", "page", "id"}, func(i api.Issuer) []string {
+			return []string{i.Name, i.Address, i.ID}
+		}).print(cmd)
+	}}
+}
+
+func badgesRemoveIssuer() *cli.Command {
+	return &cli.Command{
+		Name: "remove-issuer", Usage: "Remove an issuer that has no badge", ArgsUsage: "NAME", Description: "  kanban badges remove-issuer \"Fernmor Garden School\"",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 1)
+			if err != nil {
+				return err
+			}
+			c := connect(cmd)
+			i, err := findIssuer(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/issuers/"+i.ID, nil); err != nil {
+				return err
+			}
+			say(cmd, "Removed the issuer %s.", i.Name)
+			return nil
+		},
+	}
+}
+
+func badgesAwards() *cli.Command {
+	return &cli.Command{Name: "awards", Usage: "List awards, the newest first", Action: func(ctx context.Context, cmd *cli.Command) error {
+		all, err := client.All[api.Award](ctx, connect(cmd), "/awards")
+		if err != nil {
+			return err
+		}
+		return tableOf(all, "Nobody has been awarded yet.", []string{"person", "badge", "awarded", "revoked", "page"}, func(a api.Award) []string {
+			return []string{a.Person, a.Badge, moment(&a.AwardedAt), revoked(a), a.Address}
+		}).print(cmd)
+	}}
+}
+
+func badgesRevoke() *cli.Command {
+	return &cli.Command{
+		Name: "revoke", Usage: "Revoke somebody's badge, which whoever checks it is told", ArgsUsage: "BADGE PERSON",
+		Description: "The badge can be awarded anew afterwards, and a mistake can be mended: kanban badges restore.\n\n  kanban badges revoke Cuttings bram.birch@fernmoor.example --reason \"Awarded by mistake\"",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why; whoever checks the badge is shown it"}},
+		Action:      revokeBadge,
 	}
 }
 

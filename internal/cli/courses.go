@@ -20,84 +20,100 @@ func courses() *cli.Command {
 	return &cli.Command{
 		Name: "courses", Usage: "See courses and set their outlines", Category: "learning",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List courses", Action: func(ctx context.Context, cmd *cli.Command) error {
-				page, err := client.Get[api.Page[api.Course]](ctx, connect(cmd), "/courses")
-				if err != nil {
-					return err
-				}
-				return tableOf(page.Items, "No course has been read yet.", []string{"course", "code", "activities"}, func(c api.Course) []string {
-					return []string{c.Title, c.Code, fmt.Sprint(c.Activities)}
-				}).print(cmd)
-			}},
+			coursesList(),
 			outlineCommand(),
-			{
-				Name: "across", Usage: "Show or say whether progress in a course counts across its sections", ArgsUsage: "[yes|no]",
-				Description: "  kanban courses across\n  kanban courses across no",
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c := connect(cmd)
-					switch word := cmd.Args().First(); word {
-					case "":
-					case "yes", "no":
-						if _, err := client.Send[api.LearningSettings](ctx, c, http.MethodPut, "/learning-settings", api.LearningSettings{Across: word == "yes"}); err != nil {
-							return err
-						}
-					default:
-						return usage(cmd, fmt.Sprintf("%q is neither yes nor no", word))
-					}
-					s, err := client.Get[api.LearningSettings](ctx, c, "/learning-settings")
-					if err != nil {
-						return err
-					}
-					return tableOf([]api.LearningSettings{s}, "", []string{"progress counts across the sections of a course"}, func(s api.LearningSettings) []string {
-						return []string{map[bool]string{true: "yes", false: "no"}[s.Across]}
-					}).print(cmd)
-				},
-			},
-			{Name: "show", Usage: "Show a course's outline as the table that outline reads", ArgsUsage: "COURSE", Action: func(ctx context.Context, cmd *cli.Command) error {
-				args, err := arguments(cmd, 1)
-				if err != nil {
+			coursesAcross(),
+			coursesShow(),
+			coursesVerbs(),
+		},
+	}
+}
+
+func coursesList() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "List courses", Action: func(ctx context.Context, cmd *cli.Command) error {
+		page, err := client.Get[api.Page[api.Course]](ctx, connect(cmd), "/courses")
+		if err != nil {
+			return err
+		}
+		return tableOf(page.Items, "No course has been read yet.", []string{"course", "code", "activities"}, func(c api.Course) []string {
+			return []string{c.Title, c.Code, fmt.Sprint(c.Activities)}
+		}).print(cmd)
+	}}
+}
+
+func coursesAcross() *cli.Command {
+	return &cli.Command{
+		Name: "across", Usage: "Show or say whether progress in a course counts across its sections", ArgsUsage: "[yes|no]",
+		Description: "  kanban courses across\n  kanban courses across no",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c := connect(cmd)
+			switch word := cmd.Args().First(); word {
+			case "":
+			case "yes", "no":
+				if _, err := client.Send[api.LearningSettings](ctx, c, http.MethodPut, "/learning-settings", api.LearningSettings{Across: word == "yes"}); err != nil {
 					return err
 				}
-				c := connect(cmd)
-				course, err := findCourse(ctx, c, args[0])
-				if err != nil {
-					return err
-				}
-				if cmd.String("output") == "json" {
-					o, err := client.Get[api.Outline](ctx, c, "/courses/"+course.ID+"/outline")
-					if err != nil {
-						return err
-					}
-					return printJSON(cmd, o)
-				}
-				text, err := c.Download(ctx, "/courses/"+course.ID+"/outline.csv")
-				if err == nil {
-					_, err = out(cmd).Write(text)
-				}
+			default:
+				return usage(cmd, fmt.Sprintf("%q is neither yes nor no", word))
+			}
+			s, err := client.Get[api.LearningSettings](ctx, c, "/learning-settings")
+			if err != nil {
 				return err
-			}},
-			{
-				Name: "verbs", Usage: "What platforms' verbs mean; with --file the institution's own are set", Flags: []cli.Flag{&cli.StringFlag{Name: "file", Usage: `JSON such as [{"verb": "https://…/dug", "says": "completed"}]`}},
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c := connect(cmd)
-					if path := cmd.String("file"); path != "" {
-						var own api.OwnVerbs
-						if err := readJSON(path, &own.Own); err != nil {
-							return err
-						}
-						if _, err := client.Send[client.Empty](ctx, c, http.MethodPut, "/verbs", own); err != nil {
-							return err
-						}
-					}
-					v, err := client.Get[api.Verbs](ctx, c, "/verbs")
-					if err != nil {
-						return err
-					}
-					return tableOf(append(v.Own, v.Default...), "", []string{"verb", "about", "says"}, func(r learning.VerbRule) []string {
-						return []string{r.Verb, r.Type, string(r.Says)}
-					}).print(cmd)
-				},
-			},
+			}
+			return tableOf([]api.LearningSettings{s}, "", []string{"progress counts across the sections of a course"}, func(s api.LearningSettings) []string {
+				return []string{map[bool]string{true: "yes", false: "no"}[s.Across]}
+			}).print(cmd)
+		},
+	}
+}
+
+func coursesShow() *cli.Command {
+	return &cli.Command{Name: "show", Usage: "Show a course's outline as the table that outline reads", ArgsUsage: "COURSE", Action: func(ctx context.Context, cmd *cli.Command) error {
+		args, err := arguments(cmd, 1)
+		if err != nil {
+			return err
+		}
+		c := connect(cmd)
+		course, err := findCourse(ctx, c, args[0])
+		if err != nil {
+			return err
+		}
+		if cmd.String("output") == "json" {
+			o, err := client.Get[api.Outline](ctx, c, "/courses/"+course.ID+"/outline")
+			if err != nil {
+				return err
+			}
+			return printJSON(cmd, o)
+		}
+		text, err := c.Download(ctx, "/courses/"+course.ID+"/outline.csv")
+		if err == nil {
+			_, err = out(cmd).Write(text)
+		}
+		return err
+	}}
+}
+
+func coursesVerbs() *cli.Command {
+	return &cli.Command{
+		Name: "verbs", Usage: "What platforms' verbs mean; with --file the institution's own are set", Flags: []cli.Flag{&cli.StringFlag{Name: "file", Usage: `JSON such as [{"verb": "https://…/dug", "says": "completed"}]`}},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c := connect(cmd)
+			if path := cmd.String("file"); path != "" {
+				var own api.OwnVerbs
+				if err := readJSON(path, &own.Own); err != nil {
+					return err
+				}
+				if _, err := client.Send[client.Empty](ctx, c, http.MethodPut, "/verbs", own); err != nil {
+					return err
+				}
+			}
+			v, err := client.Get[api.Verbs](ctx, c, "/verbs")
+			if err != nil {
+				return err
+			}
+			return tableOf(append(v.Own, v.Default...), "", []string{"verb", "about", "says"}, func(r learning.VerbRule) []string {
+				return []string{r.Verb, r.Type, string(r.Says)}
+			}).print(cmd)
 		},
 	}
 }

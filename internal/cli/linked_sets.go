@@ -20,54 +20,27 @@ import (
 	"kanban/internal/wire/api"
 )
 
+func applyFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "apply", Usage: "do it; without this it is only shown"}
+}
+
 // linkCommands handle several sections as one.
 func linkCommands() []*cli.Command {
-	apply := &cli.BoolFlag{Name: "apply", Usage: "do it; without this it is only shown"}
 	return []*cli.Command{
 		{
 			Name: "linkable", Usage: "What can be linked under a section, and why other sections cannot", ArgsUsage: "LEAD", Action: linkable,
 			Flags:       []cli.Flag{&cli.StringFlag{Name: "find", Usage: "text in title, code or course"}},
 			Description: "  kanban sections linkable PROP-A",
 		},
-		{
-			Name: "link", Usage: "Handle sections of one course and term as one", ArgsUsage: "LEAD SECTION...", Action: linkSections,
-			Flags: []cli.Flag{
-				apply, &cli.StringFlag{Name: "name", Usage: "name of the set; the course's title when absent"},
-				&cli.StringFlag{Name: "reason", Usage: "link although they are of another course or term; kept in the audit trail"},
-			},
-			Description: "Shows what becomes shared. With --apply a safety copy of rosters and results is kept first.\n\n  kanban sections link PROP-A PROP-B PROP-C\n  kanban sections link PROP-A PROP-B PROP-C --apply",
-		},
-		{
-			Name: "proposals", Usage: "Sections that could be linked: same course, same term, same teacher", Action: linkProposals,
-			Flags: []cli.Flag{
-				apply, &cli.BoolFlag{Name: "preview", Usage: "what becomes shared in each set; nothing is done"},
-				&cli.BoolFlag{Name: "any-teacher", Usage: "same course and term, whoever teaches"},
-				&cli.BoolFlag{Name: "everything", Usage: "those that lists hide too, such as sections of other terms"},
-			},
-			Description: "  kanban sections proposals\n  kanban sections proposals --preview\n  kanban sections proposals --apply",
-		},
+		linkCommandsLink(),
+		linkCommandsProposals(),
 		{
 			Name: "sets", Usage: "List linked sets", Action: listSets,
 			Flags:       []cli.Flag{&cli.BoolFlag{Name: "unlinked", Usage: "those that were unlinked, with their safety copies"}},
 			Description: "  kanban sections sets\n  kanban sections sets --unlinked",
 		},
-		{
-			Name: "change-set", Usage: "Add sections to a linked set, take some out, or change its lead", ArgsUsage: "SECTION", Action: changeSet,
-			Flags: []cli.Flag{
-				apply, &cli.StringSliceFlag{Name: "add", Usage: "a section that comes in; can be given several times"},
-				&cli.StringSliceFlag{Name: "drop", Usage: "a section that goes out; can be given several times"},
-				&cli.StringFlag{Name: "lead", Usage: "the section that leads from then on"},
-				&cli.StringFlag{Name: "reason", Usage: "add although it is of another course or term; kept in the audit trail"},
-			},
-			Description: "SECTION is any section of the set. Shows what becomes of everybody. With --apply a safety copy is kept first.\n\n  kanban sections change-set PROP-A --add PROP-C\n  kanban sections change-set PROP-A --drop PROP-B --apply\n  kanban sections change-set PROP-A --lead PROP-B --apply",
-		},
-		{
-			Name: "unlink", Usage: "Handle the sections of a set one by one again", ArgsUsage: "SECTION", Action: unlinkSections,
-			Flags: []cli.Flag{
-				apply, &cli.StringFlag{Name: "target", Usage: "what becomes of its class: lead (it stays the lead section's, the others' people are removed with its next run) or end (everybody stays, nothing keeps it in step)"},
-			},
-			Description: "  kanban sections unlink PROP-A\n  kanban sections unlink PROP-A --target lead --apply",
-		},
+		linkCommandsChangeSet(),
+		linkCommandsUnlink(),
 		{
 			Name: "copies", Usage: "List the safety copies of a set, those of unlinked ones too", ArgsUsage: "SECTION|SET", Action: listCopies,
 			Description: "  kanban sections copies PROP-A\n  kanban sections copies 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11",
@@ -78,7 +51,7 @@ func linkCommands() []*cli.Command {
 			Description: "  kanban sections copy PROP-A --file before-linking.zip",
 		},
 		{
-			Name: "put-back", Usage: "Put results of a safety copy back that are no longer there", ArgsUsage: "COPY", Action: putBack, Flags: []cli.Flag{apply},
+			Name: "put-back", Usage: "Put results of a safety copy back that are no longer there", ArgsUsage: "COPY", Action: putBack, Flags: []cli.Flag{applyFlag()},
 			Description: "Who is in a section comes from the register, and classes follow it; what can be lost are results.\n\n  kanban sections put-back 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11\n  kanban sections put-back 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11 --apply",
 		},
 		{
@@ -86,6 +59,52 @@ func linkCommands() []*cli.Command {
 			Flags:       []cli.Flag{&cli.BoolFlag{Name: "remove", Usage: "remove those in which nobody is, at the service"}},
 			Description: "After sections were taken out of a set, or a pairing ended, its groups are left over.\n\n  kanban sections groups\n  kanban sections groups --remove",
 		},
+	}
+}
+
+func linkCommandsLink() *cli.Command {
+	return &cli.Command{
+		Name: "link", Usage: "Handle sections of one course and term as one", ArgsUsage: "LEAD SECTION...", Action: linkSections,
+		Flags: []cli.Flag{
+			applyFlag(), &cli.StringFlag{Name: "name", Usage: "name of the set; the course's title when absent"},
+			&cli.StringFlag{Name: "reason", Usage: "link although they are of another course or term; kept in the audit trail"},
+		},
+		Description: "Shows what becomes shared. With --apply a safety copy of rosters and results is kept first.\n\n  kanban sections link PROP-A PROP-B PROP-C\n  kanban sections link PROP-A PROP-B PROP-C --apply",
+	}
+}
+
+func linkCommandsProposals() *cli.Command {
+	return &cli.Command{
+		Name: "proposals", Usage: "Sections that could be linked: same course, same term, same teacher", Action: linkProposals,
+		Flags: []cli.Flag{
+			applyFlag(), &cli.BoolFlag{Name: "preview", Usage: "what becomes shared in each set; nothing is done"},
+			&cli.BoolFlag{Name: "any-teacher", Usage: "same course and term, whoever teaches"},
+			&cli.BoolFlag{Name: "everything", Usage: "those that lists hide too, such as sections of other terms"},
+		},
+		Description: "  kanban sections proposals\n  kanban sections proposals --preview\n  kanban sections proposals --apply",
+	}
+}
+
+func linkCommandsChangeSet() *cli.Command {
+	return &cli.Command{
+		Name: "change-set", Usage: "Add sections to a linked set, take some out, or change its lead", ArgsUsage: "SECTION", Action: changeSet,
+		Flags: []cli.Flag{
+			applyFlag(), &cli.StringSliceFlag{Name: "add", Usage: "a section that comes in; can be given several times"},
+			&cli.StringSliceFlag{Name: "drop", Usage: "a section that goes out; can be given several times"},
+			&cli.StringFlag{Name: "lead", Usage: "the section that leads from then on"},
+			&cli.StringFlag{Name: "reason", Usage: "add although it is of another course or term; kept in the audit trail"},
+		},
+		Description: "SECTION is any section of the set. Shows what becomes of everybody. With --apply a safety copy is kept first.\n\n  kanban sections change-set PROP-A --add PROP-C\n  kanban sections change-set PROP-A --drop PROP-B --apply\n  kanban sections change-set PROP-A --lead PROP-B --apply",
+	}
+}
+
+func linkCommandsUnlink() *cli.Command {
+	return &cli.Command{
+		Name: "unlink", Usage: "Handle the sections of a set one by one again", ArgsUsage: "SECTION", Action: unlinkSections,
+		Flags: []cli.Flag{
+			applyFlag(), &cli.StringFlag{Name: "target", Usage: "what becomes of its class: lead (it stays the lead section's, the others' people are removed with its next run) or end (everybody stays, nothing keeps it in step)"},
+		},
+		Description: "  kanban sections unlink PROP-A\n  kanban sections unlink PROP-A --target lead --apply",
 	}
 }
 

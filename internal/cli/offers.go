@@ -20,88 +20,108 @@ func offersOf() *cli.Command {
 		Name: "offers", Usage: "Let purchases and memberships give access to sections", Category: "learning",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "List offers, and what was bought and leads nowhere", Action: listOffers},
-			{
-				Name: "add", Usage: "Say to which sections something that is sold gives access", ArgsUsage: "NAME",
-				Description: `  kanban offers add "A place in Propagation" --sold-by "Garden shop" --as propagation-place \
-      --section PROP-A --enrol-through "Course platform places" --grace 14
-  kanban offers add "Orchard membership" --sold-by "Garden shop" --as orchard-membership \
-      --course ORCH --term current --at-end mark`,
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "sold-by", Required: true, Usage: "the connection that tells about purchases"},
-					&cli.StringFlag{Name: "as", Required: true, Usage: "what the service calls it"},
-					&cli.StringSliceFlag{Name: "section", Usage: "a section it gives access to (code or title)"},
-					&cli.StringFlag{Name: "course", Usage: "instead: the section of this course with the fewest learners"},
-					&cli.StringFlag{Name: "term", Value: "current", Usage: "with --course: current or next"},
-					&cli.StringFlag{Name: "enrol-through", Usage: "the connection through which people are enrolled; nobody is when absent"},
-					&cli.IntFlag{Name: "grace", Usage: "how many days access outlives its end"},
-					&cli.StringFlag{Name: "at-end", Value: "unenrol", Usage: "unenrol or mark"},
-					&cli.BoolFlag{Name: "only-buyers", Usage: "learners without access are a disagreement"},
-				},
-				Action: addOffer,
-			},
-			{Name: "remove", Usage: "Remove an offer; whom it enrolled stays enrolled", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-				args, err := arguments(cmd, 1)
-				if err != nil {
-					return err
-				}
-				c := connect(cmd)
-				o, err := findOffer(ctx, c, args[0])
-				if err != nil {
-					return err
-				}
-				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/offers/"+o.ID, nil); err != nil {
-					return err
-				}
-				say(cmd, "Removed the offer %q.", o.Name)
-				return nil
-			}},
+			offersAdd(),
+			offersRemove(),
 			{
 				Name: "accesses", Usage: "List what was bought and what was given by hand, one purchase a line", ArgsUsage: "[NAME]",
 				Flags:  []cli.Flag{&cli.BoolFlag{Name: "troubled", Usage: "only what gives nothing although it should"}},
 				Action: listAccesses,
 			},
-			{
-				Name: "give", Usage: "Give a person by hand what an offer leads to, beside what is bought", ArgsUsage: "NAME PERSON",
-				Description: "Enrolment follows as after a purchase. It ends at the time that is given, or by: kanban offers end.\n\n  kanban offers give \"A place in Propagation\" bram.birch@fernmoor.example --reason \"Won it at the fair\" --until 2027-07-31T00:00:00",
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "reason", Required: true, Usage: "why, for whoever reads it later"},
-					&cli.TimestampFlag{Name: "until", Usage: "when it ends, such as 2027-07-31T00:00:00; only by hand when absent", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly, time.RFC3339}}},
-				},
-				Action: giveAccess,
-			},
-			{
-				Name: "end", Usage: "End access that was given by hand", ArgsUsage: "ID",
-				Description: "The id is that of: kanban offers accesses --ids. What was bought is cancelled at the service that sold it.\n\n  kanban offers end 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11 --reason \"The fair is over\"",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why, for whoever reads it later"}},
-				Action:      endAccess,
-			},
+			offersGive(),
+			offersEnd(),
 			{
 				Name: "assign", Usage: "Say whose a purchase is of which that cannot be told", ArgsUsage: "ID PERSON",
 				Description: "The id is that of: kanban offers accesses --troubled --ids. Nobody is enrolled for a purchase while it is not known whose it is.\n\n  kanban offers assign 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11 bram.birch@fernmoor.example",
 				Action:      assignAccess,
 			},
-			{
-				Name: "compare", Usage: "Access and enrolment side by side", ArgsUsage: "[NAME]", Flags: []cli.Flag{&cli.BoolFlag{Name: "mismatches", Usage: "only where they do not agree"}},
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c := connect(cmd)
-					id := ""
-					if name := cmd.Args().First(); name != "" {
-						o, err := findOffer(ctx, c, name)
-						if err != nil {
-							return err
-						}
-						id = o.ID
-					}
-					all, err := client.Get[[]api.Side](ctx, c, fmt.Sprintf("/sides?offer=%s&mismatches=%t", id, cmd.Bool("mismatches")))
-					if err != nil {
-						return err
-					}
-					return tableOf(all, "Nobody has or had access.", []string{"offer", "section", "person", "access", "until", "enrolled", "together"}, func(x api.Side) []string {
-						enrolled := map[bool]string{true: "yes", false: "no"}[x.Enrolled]
-						return []string{x.Offer, x.Section, x.Person, x.Access, moment(x.EndsOn), enrolled, strings.ReplaceAll(x.Verdict, "-", " ")}
-					}).print(cmd)
-				},
-			},
+			offersCompare(),
+		},
+	}
+}
+
+func offersAdd() *cli.Command {
+	return &cli.Command{
+		Name: "add", Usage: "Say to which sections something that is sold gives access", ArgsUsage: "NAME",
+		Description: `  kanban offers add "A place in Propagation" --sold-by "Garden shop" --as propagation-place \
+      --section PROP-A --enrol-through "Course platform places" --grace 14
+  kanban offers add "Orchard membership" --sold-by "Garden shop" --as orchard-membership \
+      --course ORCH --term current --at-end mark`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "sold-by", Required: true, Usage: "the connection that tells about purchases"},
+			&cli.StringFlag{Name: "as", Required: true, Usage: "what the service calls it"},
+			&cli.StringSliceFlag{Name: "section", Usage: "a section it gives access to (code or title)"},
+			&cli.StringFlag{Name: "course", Usage: "instead: the section of this course with the fewest learners"},
+			&cli.StringFlag{Name: "term", Value: "current", Usage: "with --course: current or next"},
+			&cli.StringFlag{Name: "enrol-through", Usage: "the connection through which people are enrolled; nobody is when absent"},
+			&cli.IntFlag{Name: "grace", Usage: "how many days access outlives its end"},
+			&cli.StringFlag{Name: "at-end", Value: "unenrol", Usage: "unenrol or mark"},
+			&cli.BoolFlag{Name: "only-buyers", Usage: "learners without access are a disagreement"},
+		},
+		Action: addOffer,
+	}
+}
+
+func offersRemove() *cli.Command {
+	return &cli.Command{Name: "remove", Usage: "Remove an offer; whom it enrolled stays enrolled", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+		args, err := arguments(cmd, 1)
+		if err != nil {
+			return err
+		}
+		c := connect(cmd)
+		o, err := findOffer(ctx, c, args[0])
+		if err != nil {
+			return err
+		}
+		if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/offers/"+o.ID, nil); err != nil {
+			return err
+		}
+		say(cmd, "Removed the offer %q.", o.Name)
+		return nil
+	}}
+}
+
+func offersGive() *cli.Command {
+	return &cli.Command{
+		Name: "give", Usage: "Give a person by hand what an offer leads to, beside what is bought", ArgsUsage: "NAME PERSON",
+		Description: "Enrolment follows as after a purchase. It ends at the time that is given, or by: kanban offers end.\n\n  kanban offers give \"A place in Propagation\" bram.birch@fernmoor.example --reason \"Won it at the fair\" --until 2027-07-31T00:00:00",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "reason", Required: true, Usage: "why, for whoever reads it later"},
+			&cli.TimestampFlag{Name: "until", Usage: "when it ends, such as 2027-07-31T00:00:00; only by hand when absent", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly, time.RFC3339}}},
+		},
+		Action: giveAccess,
+	}
+}
+
+func offersEnd() *cli.Command {
+	return &cli.Command{
+		Name: "end", Usage: "End access that was given by hand", ArgsUsage: "ID",
+		Description: "The id is that of: kanban offers accesses --ids. What was bought is cancelled at the service that sold it.\n\n  kanban offers end 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11 --reason \"The fair is over\"",
+		Flags:       []cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why, for whoever reads it later"}},
+		Action:      endAccess,
+	}
+}
+
+func offersCompare() *cli.Command {
+	return &cli.Command{
+		Name: "compare", Usage: "Access and enrolment side by side", ArgsUsage: "[NAME]", Flags: []cli.Flag{&cli.BoolFlag{Name: "mismatches", Usage: "only where they do not agree"}},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c := connect(cmd)
+			id := ""
+			if name := cmd.Args().First(); name != "" {
+				o, err := findOffer(ctx, c, name)
+				if err != nil {
+					return err
+				}
+				id = o.ID
+			}
+			all, err := client.Get[[]api.Side](ctx, c, fmt.Sprintf("/sides?offer=%s&mismatches=%t", id, cmd.Bool("mismatches")))
+			if err != nil {
+				return err
+			}
+			return tableOf(all, "Nobody has or had access.", []string{"offer", "section", "person", "access", "until", "enrolled", "together"}, func(x api.Side) []string {
+				enrolled := map[bool]string{true: "yes", false: "no"}[x.Enrolled]
+				return []string{x.Offer, x.Section, x.Person, x.Access, moment(x.EndsOn), enrolled, strings.ReplaceAll(x.Verdict, "-", " ")}
+			}).print(cmd)
 		},
 	}
 }

@@ -21,16 +21,7 @@ func pairings() *cli.Command {
 		Name: "pairings", Usage: "Pair sections with outside classes and keep them in step", Category: "rosters",
 		Commands: slices.Concat([]*cli.Command{
 			{Name: "list", Usage: "List pairings", Action: listPairings},
-			{
-				Name: "add", Usage: "Pair a section with a new class at a service", ArgsUsage: "SECTION CONNECTION", Action: addPairing,
-				Description: "SECTION is a code or title. The first run makes the class.\n\n  kanban pairings add PROP-A \"Chat workspace\" --target \"Propagation, group A\"",
-				Flags: policyFlags(
-					&cli.StringFlag{Name: "target", Usage: "name of the new class; made by the template when absent"},
-					&cli.StringFlag{Name: "class", Usage: "id or name of a class that is at the service already, instead of a new one"},
-					&cli.StringFlag{Name: "template", Usage: "how the pairing is made; the usual one when absent"},
-					detailFlag(""),
-				),
-			},
+			pairingsAdd(),
 			{
 				Name: "edit", Usage: "Change a pairing's policy; what is not given stays", ArgsUsage: "SECTION", Action: editPairing,
 				Flags:       policyFlags(&cli.StringFlag{Name: "target", Usage: "another name for the class, here and at the service"}),
@@ -39,14 +30,7 @@ func pairings() *cli.Command {
 			{
 				Name: "show", Usage: "Policy, checklist and how fresh everything is", ArgsUsage: "SECTION", Action: showPairing,
 			},
-			{
-				Name: "compare", Usage: "Compare both sides now, side by side, changing nothing", ArgsUsage: "SECTION", Action: comparePairing,
-				Flags: []cli.Flag{
-					&cli.BoolFlag{Name: "all", Usage: "list people who are in step, too"},
-					&cli.StringFlag{Name: "outcome", Usage: "only one outcome, e.g. to-add"},
-				},
-				Description: "  kanban pairings compare PROP-A\n  kanban pairings compare PROP-A --all -o csv > comparison.csv",
-			},
+			pairingsCompare(),
 			{
 				Name: "preview", Usage: "Show what a run would do, person by person, without doing it", ArgsUsage: "SECTION", Action: previewPairing,
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "list people for whom nothing changes, too"}},
@@ -55,45 +39,8 @@ func pairings() *cli.Command {
 				Name: "run", Usage: "Bring a pairing in step and wait for the end", ArgsUsage: "SECTION", Action: runPairing, Flags: []cli.Flag{approve, &cli.StringSliceFlag{Name: "only", Usage: "only this person (name as in the preview); can be given several times"}},
 				Description: "Shows the preview, does exactly that, reads back. Exit code 3 when people have to be mended.\n\n  kanban pairings run PROP-A\n  kanban pairings run PROP-A --only \"Elsa Elder\"",
 			},
-			{Name: "remove", Usage: "End a pairing; the class and its members stay unless said otherwise", ArgsUsage: "SECTION", Flags: []cli.Flag{
-				&cli.StringFlag{Name: "members", Value: "keep", Usage: "keep or remove whom Kanban put in"},
-				&cli.BoolFlag{Name: "apply", Usage: "do it; without this it is only shown, person by person"},
-			}, Description: "  kanban pairings remove PROP-A\n  kanban pairings remove PROP-A --apply\n  kanban pairings remove PROP-A --members remove --apply", Action: func(ctx context.Context, cmd *cli.Command) error {
-				c, s, err := paired(ctx, cmd)
-				if err != nil {
-					return err
-				}
-				switch cmd.String("members") {
-				case "keep":
-				case "remove":
-					return endPairing(ctx, cmd, c, s)
-				default:
-					return usage(cmd, "--members is keep or remove")
-				}
-				if !cmd.Bool("apply") {
-					x, err := client.Get[api.ClassEffects](ctx, c, "/pairings/"+s.PairingID+"/effects")
-					if err == nil {
-						err = showEffects(cmd, []api.ClassEffects{x})
-					}
-					if err == nil && cmd.String("output") == "table" {
-						say(cmd, "\nNothing was done. End the pairing with --apply; to take people out too: --members remove")
-					}
-					return err
-				}
-				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/pairings/"+s.PairingID, nil); err != nil {
-					return err
-				}
-				say(cmd, "%s is no longer paired. %s keeps its members.", s.Title, s.Target)
-				return nil
-			}},
-			{
-				Name: "open", Usage: "Let the learners of a held class in", ArgsUsage: "SECTION", Action: openClass,
-				Flags: []cli.Flag{
-					&cli.TimestampFlag{Name: "at", Usage: "when, such as 2027-09-01T08:00:00, now when absent; given again it moves the opening", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.RFC3339}}},
-					&cli.BoolFlag{Name: "cancel", Usage: "cancel that it opens by itself; it stays held"},
-				},
-				Description: "Says first how many learners wait, and whether the service tells them.\n\n  kanban pairings open PROP-A\n  kanban pairings open PROP-A --at 2027-09-01T08:00\n  kanban pairings open PROP-A --cancel",
-			},
+			pairingsRemove(),
+			pairingsOpen(),
 			{Name: "hold", Usage: "Hold learners back again; who is in stays in", ArgsUsage: "SECTION", Action: holdClass},
 			{
 				Name: "sync", Usage: "Bring many pairings in step now: a course, a connection, or all", Action: syncPairings,
@@ -102,6 +49,75 @@ func pairings() *cli.Command {
 			},
 			pausePairing("pause", true), pausePairing("resume", false),
 		}, manyCommands()),
+	}
+}
+
+func pairingsAdd() *cli.Command {
+	return &cli.Command{
+		Name: "add", Usage: "Pair a section with a new class at a service", ArgsUsage: "SECTION CONNECTION", Action: addPairing,
+		Description: "SECTION is a code or title. The first run makes the class.\n\n  kanban pairings add PROP-A \"Chat workspace\" --target \"Propagation, group A\"",
+		Flags: policyFlags(
+			&cli.StringFlag{Name: "target", Usage: "name of the new class; made by the template when absent"},
+			&cli.StringFlag{Name: "class", Usage: "id or name of a class that is at the service already, instead of a new one"},
+			&cli.StringFlag{Name: "template", Usage: "how the pairing is made; the usual one when absent"},
+			detailFlag(""),
+		),
+	}
+}
+
+func pairingsCompare() *cli.Command {
+	return &cli.Command{
+		Name: "compare", Usage: "Compare both sides now, side by side, changing nothing", ArgsUsage: "SECTION", Action: comparePairing,
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "all", Usage: "list people who are in step, too"},
+			&cli.StringFlag{Name: "outcome", Usage: "only one outcome, e.g. to-add"},
+		},
+		Description: "  kanban pairings compare PROP-A\n  kanban pairings compare PROP-A --all -o csv > comparison.csv",
+	}
+}
+
+func pairingsRemove() *cli.Command {
+	return &cli.Command{Name: "remove", Usage: "End a pairing; the class and its members stay unless said otherwise", ArgsUsage: "SECTION", Flags: []cli.Flag{
+		&cli.StringFlag{Name: "members", Value: "keep", Usage: "keep or remove whom Kanban put in"},
+		&cli.BoolFlag{Name: "apply", Usage: "do it; without this it is only shown, person by person"},
+	}, Description: "  kanban pairings remove PROP-A\n  kanban pairings remove PROP-A --apply\n  kanban pairings remove PROP-A --members remove --apply", Action: func(ctx context.Context, cmd *cli.Command) error {
+		c, s, err := paired(ctx, cmd)
+		if err != nil {
+			return err
+		}
+		switch cmd.String("members") {
+		case "keep":
+		case "remove":
+			return endPairing(ctx, cmd, c, s)
+		default:
+			return usage(cmd, "--members is keep or remove")
+		}
+		if !cmd.Bool("apply") {
+			x, err := client.Get[api.ClassEffects](ctx, c, "/pairings/"+s.PairingID+"/effects")
+			if err == nil {
+				err = showEffects(cmd, []api.ClassEffects{x})
+			}
+			if err == nil && cmd.String("output") == "table" {
+				say(cmd, "\nNothing was done. End the pairing with --apply; to take people out too: --members remove")
+			}
+			return err
+		}
+		if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/pairings/"+s.PairingID, nil); err != nil {
+			return err
+		}
+		say(cmd, "%s is no longer paired. %s keeps its members.", s.Title, s.Target)
+		return nil
+	}}
+}
+
+func pairingsOpen() *cli.Command {
+	return &cli.Command{
+		Name: "open", Usage: "Let the learners of a held class in", ArgsUsage: "SECTION", Action: openClass,
+		Flags: []cli.Flag{
+			&cli.TimestampFlag{Name: "at", Usage: "when, such as 2027-09-01T08:00:00, now when absent; given again it moves the opening", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.RFC3339}}},
+			&cli.BoolFlag{Name: "cancel", Usage: "cancel that it opens by itself; it stays held"},
+		},
+		Description: "Says first how many learners wait, and whether the service tells them.\n\n  kanban pairings open PROP-A\n  kanban pairings open PROP-A --at 2027-09-01T08:00\n  kanban pairings open PROP-A --cancel",
 	}
 }
 

@@ -110,75 +110,91 @@ func runs() *cli.Command {
 	return &cli.Command{
 		Name: "runs", Usage: "Look at reads and runs", Category: "rosters",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List runs, the newest first", Action: func(ctx context.Context, cmd *cli.Command) error {
-				page, err := client.Get[api.Page[api.Run]](ctx, connect(cmd), "/runs?limit=50")
-				if err != nil {
-					return err
-				}
-				return tableOf(page.Items, "Nothing has run yet.", []string{"run", "kind", "about", "state", "started by", "at"}, func(r api.Run) []string {
-					return []string{r.ID, r.Kind, r.About, r.State, r.RequestedBy, moment(&r.CreatedAt)}
-				}).print(cmd)
-			}},
-			{Name: "show", Usage: "Show a run's report", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
-				args, err := arguments(cmd, 1)
-				if err != nil {
-					return err
-				}
-				c := connect(cmd)
-				r, err := client.Get[api.Run](ctx, c, "/runs/"+args[0])
-				if err != nil {
-					return err
-				}
-				if r.Kind != "read" {
-					return report(ctx, cmd, c, r, nil)
-				}
-				d, err := client.Get[api.Differences](ctx, c, "/runs/"+r.ID+"/differences")
-				if err != nil {
-					return err
-				}
-				if err := report(ctx, cmd, c, r, &d); err != nil || len(d.Items) == 0 || cmd.String("output") == "json" {
-					return err
-				}
-				say(cmd, "")
-				if err := tableOf(d.Items, "", []string{"changed", "who or what", "field", "before", "after"}, func(x api.Difference) []string {
-					return []string{x.Table, x.Who, x.Field, x.Before, x.After}
-				}).print(cmd); err != nil {
-					return err
-				}
-				if d.More {
-					say(cmd, "There were more; the first 500 of each kind are kept.")
-				}
-				return nil
-			}},
-			{Name: "cancel", Usage: "Stop a run; what it has done is kept", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
-				args, err := arguments(cmd, 1)
-				if err != nil {
-					return err
-				}
-				c := connect(cmd)
-				if _, err := client.Post[api.Run](ctx, c, "/runs/"+args[0]+"/cancel", nil); err != nil {
-					return err
-				}
-				return follow(ctx, cmd, c, args[0])
-			}},
+			runsList(),
+			runsShow(),
+			runsCancel(),
 			{
 				Name: "revert", Usage: "Show how a run's effect would be undone; does it only with --apply", ArgsUsage: "RUN", Action: revert,
 				Flags:       []cli.Flag{&cli.BoolFlag{Name: "apply", Usage: "do it; the pairing is paused afterwards, or the next run would do it all again"}},
 				Description: "  kanban runs revert RUN\n  kanban runs revert RUN --apply",
 			},
-			{Name: "resume", Usage: "Go on with a run that failed or was stopped half-way", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
-				args, err := arguments(cmd, 1)
-				if err != nil {
-					return err
-				}
-				c := connect(cmd)
-				if _, err := client.Post[api.Run](ctx, c, "/runs/"+args[0]+"/resume", nil); err != nil {
-					return err
-				}
-				return follow(ctx, cmd, c, args[0])
-			}},
+			runsResume(),
 		},
 	}
+}
+
+func runsList() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "List runs, the newest first", Action: func(ctx context.Context, cmd *cli.Command) error {
+		page, err := client.Get[api.Page[api.Run]](ctx, connect(cmd), "/runs?limit=50")
+		if err != nil {
+			return err
+		}
+		return tableOf(page.Items, "Nothing has run yet.", []string{"run", "kind", "about", "state", "started by", "at"}, func(r api.Run) []string {
+			return []string{r.ID, r.Kind, r.About, r.State, r.RequestedBy, moment(&r.CreatedAt)}
+		}).print(cmd)
+	}}
+}
+
+func runsShow() *cli.Command {
+	return &cli.Command{Name: "show", Usage: "Show a run's report", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
+		args, err := arguments(cmd, 1)
+		if err != nil {
+			return err
+		}
+		c := connect(cmd)
+		r, err := client.Get[api.Run](ctx, c, "/runs/"+args[0])
+		if err != nil {
+			return err
+		}
+		if r.Kind != "read" {
+			return report(ctx, cmd, c, r, nil)
+		}
+		d, err := client.Get[api.Differences](ctx, c, "/runs/"+r.ID+"/differences")
+		if err != nil {
+			return err
+		}
+		if err := report(ctx, cmd, c, r, &d); err != nil || len(d.Items) == 0 || cmd.String("output") == "json" {
+			return err
+		}
+		say(cmd, "")
+		if err := tableOf(d.Items, "", []string{"changed", "who or what", "field", "before", "after"}, func(x api.Difference) []string {
+			return []string{x.Table, x.Who, x.Field, x.Before, x.After}
+		}).print(cmd); err != nil {
+			return err
+		}
+		if d.More {
+			say(cmd, "There were more; the first 500 of each kind are kept.")
+		}
+		return nil
+	}}
+}
+
+func runsCancel() *cli.Command {
+	return &cli.Command{Name: "cancel", Usage: "Stop a run; what it has done is kept", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
+		args, err := arguments(cmd, 1)
+		if err != nil {
+			return err
+		}
+		c := connect(cmd)
+		if _, err := client.Post[api.Run](ctx, c, "/runs/"+args[0]+"/cancel", nil); err != nil {
+			return err
+		}
+		return follow(ctx, cmd, c, args[0])
+	}}
+}
+
+func runsResume() *cli.Command {
+	return &cli.Command{Name: "resume", Usage: "Go on with a run that failed or was stopped half-way", ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
+		args, err := arguments(cmd, 1)
+		if err != nil {
+			return err
+		}
+		c := connect(cmd)
+		if _, err := client.Post[api.Run](ctx, c, "/runs/"+args[0]+"/resume", nil); err != nil {
+			return err
+		}
+		return follow(ctx, cmd, c, args[0])
+	}}
 }
 
 func revert(ctx context.Context, cmd *cli.Command) error {

@@ -18,23 +18,49 @@ import (
 	"kanban/internal/wire/api"
 )
 
+func oneSection() cli.Flag {
+	return &cli.StringFlag{Name: "section", Usage: "only this section of the course (code or title)"}
+}
+
 func stagePlansOf() *cli.Command {
-	section := &cli.StringFlag{Name: "section", Usage: "only this section of the course (code or title)"}
 	return &cli.Command{
 		Name: "stages", Usage: "Stages of a course: who has come how far, and the badges on the way", Category: "learning",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List stage plans", Action: func(ctx context.Context, cmd *cli.Command) error {
-				page, err := client.Get[api.Page[api.StagePlan]](ctx, connect(cmd), "/stage-plans")
-				if err != nil {
-					return err
-				}
-				return tableOf(page.Items, "There is no stage plan yet. Make one: kanban stages add --help", []string{"stage plan", "course", "stages", "on", "people", "finished"}, func(p api.StagePlan) []string {
-					return []string{p.Name, p.Course, fmt.Sprint(len(p.Stages)), since(p.OnSince, "off"), fmt.Sprint(p.People), fmt.Sprint(p.Finished)}
-				}).print(cmd)
-			}},
+			stagePlansList(),
+			stagePlansAdd(),
+			stagePlansShow(),
+			stagePlansEdit(),
+			switchStagePlan("on", true), switchStagePlan("off", false),
+			stagePlansRemove(),
 			{
-				Name: "add", Usage: "Make a stage plan, which is off at first", ArgsUsage: "NAME",
-				Description: `Stages come in the order in which they are given: TITLE: CRITERION; CRITERION. A criterion is one of
+				Name: "group", Usage: "How far a group has come, stage by stage", ArgsUsage: "NAME", Flags: []cli.Flag{oneSection()}, Action: showGroup,
+				Description: "  kanban stages group Gardener --section PROP-A",
+			},
+			stagePlansPeople(),
+			{
+				Name: "person", Usage: "Where one person stands, and what lies ahead", ArgsUsage: "TEXT", Action: showStages,
+				Description: "  kanban stages person \"Tamsin Trial\"",
+			},
+		},
+	}
+}
+
+func stagePlansList() *cli.Command {
+	return &cli.Command{Name: "list", Usage: "List stage plans", Action: func(ctx context.Context, cmd *cli.Command) error {
+		page, err := client.Get[api.Page[api.StagePlan]](ctx, connect(cmd), "/stage-plans")
+		if err != nil {
+			return err
+		}
+		return tableOf(page.Items, "There is no stage plan yet. Make one: kanban stages add --help", []string{"stage plan", "course", "stages", "on", "people", "finished"}, func(p api.StagePlan) []string {
+			return []string{p.Name, p.Course, fmt.Sprint(len(p.Stages)), since(p.OnSince, "off"), fmt.Sprint(p.People), fmt.Sprint(p.Finished)}
+		}).print(cmd)
+	}}
+}
+
+func stagePlansAdd() *cli.Command {
+	return &cli.Command{
+		Name: "add", Usage: "Make a stage plan, which is off at first", ArgsUsage: "NAME",
+		Description: `Stages come in the order in which they are given: TITLE: CRITERION; CRITERION. A criterion is one of
   module MODULE          by title or id, as in the course's outline
   course                 or course COURSE, for another one
   score ACTIVITY PERCENT by title or address
@@ -43,64 +69,65 @@ func stagePlansOf() *cli.Command {
   kanban stages add Gardener --course PROP --stage "Sower: module Seeds" --stage "Grafter: module Grafts; score Check 80" \
       --gives "Sower=Cuttings" --preview
   kanban stages add Gardener --course PROP --stage … --stage "Helper: badge Tools" --optional Helper`,
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "course", Required: true, Usage: "whose learners it is about (code or title)"},
-					&cli.StringSliceFlag{Name: "stage", Required: true, Usage: "a stage, as described above"},
-					&cli.StringSliceFlag{Name: "optional", Usage: "title of a stage that can be left out"},
-					&cli.StringSliceFlag{Name: "gives", Usage: "TITLE=BADGE: awarded to whoever reaches the stage"},
-					&cli.BoolFlag{Name: "preview", Usage: "only say what it would find"},
-				},
-				Action: addStagePlan,
-			},
-			{Name: "show", Usage: "A stage plan as JSON, for editing", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-				_, p, err := stagePlanNamed(ctx, cmd)
-				if err != nil {
-					return err
-				}
-				text, err := json.MarshalIndent(p.NewStagePlan, "", "  ")
-				fmt.Fprintln(out(cmd), string(text))
-				return err
-			}},
-			{
-				Name: "edit", Usage: "Change a stage plan by the JSON in a file; everybody is worked out anew", ArgsUsage: "NAME",
-				Description: "  kanban stages show Gardener > gardener.json\n  kanban stages edit Gardener --file gardener.json --preview",
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "file", Required: true, Usage: "the stage plan as JSON"},
-					&cli.BoolFlag{Name: "preview", Usage: "only say what it would find"},
-				},
-				Action: editStagePlan,
-			},
-			switchStagePlan("on", true), switchStagePlan("off", false),
-			{Name: "remove", Usage: "Remove a stage plan that is off; what it recorded and awarded stays", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-				c, p, err := stagePlanNamed(ctx, cmd)
-				if err != nil {
-					return err
-				}
-				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/stage-plans/"+p.ID, nil); err != nil {
-					return err
-				}
-				say(cmd, "Removed the stage plan %q.", p.Name)
-				return nil
-			}},
-			{
-				Name: "group", Usage: "How far a group has come, stage by stage", ArgsUsage: "NAME", Flags: []cli.Flag{section}, Action: showGroup,
-				Description: "  kanban stages group Gardener --section PROP-A",
-			},
-			{
-				Name: "people", Usage: "Who stands where", ArgsUsage: "NAME", Action: listStagePlanPeople,
-				Description: "  kanban stages people Gardener --missing Grafter\n  kanban stages people Gardener --state not-opened",
-				Flags: []cli.Flag{
-					section,
-					&cli.StringFlag{Name: "reached", Usage: "who has reached this stage"},
-					&cli.StringFlag{Name: "missing", Usage: "who has not reached this stage"},
-					&cli.StringFlag{Name: "at", Usage: "for whom this stage comes next"},
-					&cli.StringFlag{Name: "state", Usage: "not-opened, on-the-way or finished"},
-				},
-			},
-			{
-				Name: "person", Usage: "Where one person stands, and what lies ahead", ArgsUsage: "TEXT", Action: showStages,
-				Description: "  kanban stages person \"Tamsin Trial\"",
-			},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "course", Required: true, Usage: "whose learners it is about (code or title)"},
+			&cli.StringSliceFlag{Name: "stage", Required: true, Usage: "a stage, as described above"},
+			&cli.StringSliceFlag{Name: "optional", Usage: "title of a stage that can be left out"},
+			&cli.StringSliceFlag{Name: "gives", Usage: "TITLE=BADGE: awarded to whoever reaches the stage"},
+			&cli.BoolFlag{Name: "preview", Usage: "only say what it would find"},
+		},
+		Action: addStagePlan,
+	}
+}
+
+func stagePlansShow() *cli.Command {
+	return &cli.Command{Name: "show", Usage: "A stage plan as JSON, for editing", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+		_, p, err := stagePlanNamed(ctx, cmd)
+		if err != nil {
+			return err
+		}
+		text, err := json.MarshalIndent(p.NewStagePlan, "", "  ")
+		fmt.Fprintln(out(cmd), string(text))
+		return err
+	}}
+}
+
+func stagePlansEdit() *cli.Command {
+	return &cli.Command{
+		Name: "edit", Usage: "Change a stage plan by the JSON in a file; everybody is worked out anew", ArgsUsage: "NAME",
+		Description: "  kanban stages show Gardener > gardener.json\n  kanban stages edit Gardener --file gardener.json --preview",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "file", Required: true, Usage: "the stage plan as JSON"},
+			&cli.BoolFlag{Name: "preview", Usage: "only say what it would find"},
+		},
+		Action: editStagePlan,
+	}
+}
+
+func stagePlansRemove() *cli.Command {
+	return &cli.Command{Name: "remove", Usage: "Remove a stage plan that is off; what it recorded and awarded stays", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+		c, p, err := stagePlanNamed(ctx, cmd)
+		if err != nil {
+			return err
+		}
+		if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/stage-plans/"+p.ID, nil); err != nil {
+			return err
+		}
+		say(cmd, "Removed the stage plan %q.", p.Name)
+		return nil
+	}}
+}
+
+func stagePlansPeople() *cli.Command {
+	return &cli.Command{
+		Name: "people", Usage: "Who stands where", ArgsUsage: "NAME", Action: listStagePlanPeople,
+		Description: "  kanban stages people Gardener --missing Grafter\n  kanban stages people Gardener --state not-opened",
+		Flags: []cli.Flag{
+			oneSection(),
+			&cli.StringFlag{Name: "reached", Usage: "who has reached this stage"},
+			&cli.StringFlag{Name: "missing", Usage: "who has not reached this stage"},
+			&cli.StringFlag{Name: "at", Usage: "for whom this stage comes next"},
+			&cli.StringFlag{Name: "state", Usage: "not-opened, on-the-way or finished"},
 		},
 	}
 }

@@ -19,73 +19,77 @@ type awardsInput struct {
 
 // badges registers the operations about issuers, badges and awards.
 func (s *Server) badges(a huma.API) {
-	handle(a, operation{
-		ID: "list-issuers", Method: http.MethodGet, Path: "/issuers", Status: http.StatusOK,
-		Tag: "badges", Summary: "List issuers",
-	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Issuer], error) {
-		all, err := s.Badges.Issuers(ctx)
-		return api.Page[api.Issuer]{Items: each(all, s.issuer)}, err
-	})
-	handle(a, operation{
-		ID: "make-issuer", Method: http.MethodPost, Path: "/issuers", Status: http.StatusCreated,
-		Tag: "badges", Summary: "Make an issuer with a signing key of its own",
-	}, func(ctx context.Context, in *with[api.NewIssuer]) (api.Issuer, error) {
-		i, err := s.Badges.AddIssuer(ctx, auth.Caller(ctx).Name, badgestore.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
-		return s.issuer(i), err
-	})
-	handleEmpty(a, operation{
-		ID: "remove-issuer", Method: http.MethodDelete, Path: "/issuers/{id}", Status: http.StatusNoContent,
-		Tag: "badges", Summary: "Remove an issuer that has no badge",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Badges.RemoveIssuer(ctx, auth.Caller(ctx).Name, in.ID)
-	})
-	handleEmpty(a, operation{
-		ID: "remove-badge", Method: http.MethodDelete, Path: "/badges/{id}", Status: http.StatusNoContent,
-		Tag: "badges", Summary: "Remove a badge that nobody was awarded and that nothing is to award",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Badges.RemoveBadge(ctx, auth.Caller(ctx).Name, in.ID)
-	})
-	handle(a, operation{
-		ID: "list-badges", Method: http.MethodGet, Path: "/badges", Status: http.StatusOK,
-		Tag: "badges", Summary: "List badges",
-	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
-		all, err := s.Badges.Badges(ctx)
-		return api.Page[api.Badge]{Items: each(all, shownBadge)}, err
-	})
-	handle(a, operation{
-		ID: "make-badge", Method: http.MethodPost, Path: "/badges", Status: http.StatusCreated,
-		Tag: "badges", Summary: "Make a badge",
-	}, func(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
-		b, err := s.Badges.AddBadge(ctx, auth.Caller(ctx).Name, badgestore.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description, Criteria: in.Body.Criteria})
-		return shownBadge(badgestore.ListedBadge{Badge: b}), err
-	})
-	handle(a, operation{
-		ID: "list-awards", Method: http.MethodGet, Path: "/awards", Status: http.StatusOK,
-		Tag: "badges", Summary: "List awards, the newest first",
-	}, func(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
-		all, err := s.Badges.Awards(ctx, in.Badge, in.Person, in.Cursor, in.Limit)
-		return api.Page[api.Award]{Items: each(all, s.shownAward), Next: last(all, in.Limit, func(x badgestore.ListedAward) string { return x.ID })}, err
-	})
-	handle(a, operation{
-		ID: "revoke-award", Method: http.MethodPost, Path: "/awards/{id}/revoke", Status: http.StatusOK,
-		Tag: "badges", Summary: "Revoke an award, which whoever checks it is told",
-	}, func(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
-		if _, err := s.Badges.Revoke(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Reason); err != nil {
-			return api.Award{}, err
-		}
-		x, err := s.Badges.FindListedAward(ctx, in.ID)
-		return s.shownAward(x), err
-	})
-	handle(a, operation{
-		ID: "restore-award", Method: http.MethodPost, Path: "/awards/{id}/restore", Status: http.StatusOK,
-		Tag: "badges", Summary: "Restore an award: cancel a revocation that was made by mistake",
-	}, func(ctx context.Context, in *byID) (api.Award, error) {
-		if _, err := s.Badges.Restore(ctx, auth.Caller(ctx).Name, in.ID); err != nil {
-			return api.Award{}, err
-		}
-		x, err := s.Badges.FindListedAward(ctx, in.ID)
-		return s.shownAward(x), err
-	})
+	handle(a, operation{ID: "list-issuers", Method: http.MethodGet, Path: "/issuers",
+		Status: http.StatusOK, Tag: "badges", Summary: "List issuers"}, s.listIssuers)
+	handle(a, operation{ID: "make-issuer", Method: http.MethodPost, Path: "/issuers",
+		Status: http.StatusCreated, Tag: "badges",
+		Summary: "Make an issuer with a signing key of its own"}, s.makeIssuer)
+	handleEmpty(a, operation{ID: "remove-issuer", Method: http.MethodDelete, Path: "/issuers/{id}",
+		Status: http.StatusNoContent, Tag: "badges", Summary: "Remove an issuer that has no badge"}, s.removeIssuer)
+	handleEmpty(a, operation{ID: "remove-badge", Method: http.MethodDelete, Path: "/badges/{id}",
+		Status: http.StatusNoContent, Tag: "badges",
+		Summary: "Remove a badge that nobody was awarded and that nothing is to award"}, s.removeBadge)
+	handle(a, operation{ID: "list-badges", Method: http.MethodGet, Path: "/badges",
+		Status: http.StatusOK, Tag: "badges", Summary: "List badges"}, s.listBadges)
+	handle(a, operation{ID: "make-badge", Method: http.MethodPost, Path: "/badges",
+		Status: http.StatusCreated, Tag: "badges", Summary: "Make a badge"}, s.makeBadge)
+	handle(a, operation{ID: "list-awards", Method: http.MethodGet, Path: "/awards",
+		Status: http.StatusOK, Tag: "badges", Summary: "List awards, the newest first"}, s.listAwards)
+	handle(a, operation{ID: "revoke-award", Method: http.MethodPost, Path: "/awards/{id}/revoke",
+		Status: http.StatusOK, Tag: "badges",
+		Summary: "Revoke an award, which whoever checks it is told"}, s.revokeAward)
+	handle(a, operation{ID: "restore-award", Method: http.MethodPost, Path: "/awards/{id}/restore",
+		Status: http.StatusOK, Tag: "badges",
+		Summary: "Restore an award: cancel a revocation that was made by mistake"}, s.restoreAward)
+}
+
+func (s *Server) listIssuers(ctx context.Context, _ *struct{}) (api.Page[api.Issuer], error) {
+	all, err := s.Badges.Issuers(ctx)
+	return api.Page[api.Issuer]{Items: each(all, s.issuer)}, err
+}
+
+func (s *Server) makeIssuer(ctx context.Context, in *with[api.NewIssuer]) (api.Issuer, error) {
+	i, err := s.Badges.AddIssuer(ctx, auth.Caller(ctx).Name, badgestore.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
+	return s.issuer(i), err
+}
+
+func (s *Server) removeIssuer(ctx context.Context, in *byID) error {
+	return s.Badges.RemoveIssuer(ctx, auth.Caller(ctx).Name, in.ID)
+}
+
+func (s *Server) removeBadge(ctx context.Context, in *byID) error {
+	return s.Badges.RemoveBadge(ctx, auth.Caller(ctx).Name, in.ID)
+}
+
+func (s *Server) listBadges(ctx context.Context, _ *struct{}) (api.Page[api.Badge], error) {
+	all, err := s.Badges.Badges(ctx)
+	return api.Page[api.Badge]{Items: each(all, shownBadge)}, err
+}
+
+func (s *Server) makeBadge(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
+	b, err := s.Badges.AddBadge(ctx, auth.Caller(ctx).Name, badgestore.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description, Criteria: in.Body.Criteria})
+	return shownBadge(badgestore.ListedBadge{Badge: b}), err
+}
+
+func (s *Server) listAwards(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
+	all, err := s.Badges.Awards(ctx, in.Badge, in.Person, in.Cursor, in.Limit)
+	return api.Page[api.Award]{Items: each(all, s.shownAward), Next: last(all, in.Limit, func(x badgestore.ListedAward) string { return x.ID })}, err
+}
+
+func (s *Server) revokeAward(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
+	if _, err := s.Badges.Revoke(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Reason); err != nil {
+		return api.Award{}, err
+	}
+	x, err := s.Badges.FindListedAward(ctx, in.ID)
+	return s.shownAward(x), err
+}
+
+func (s *Server) restoreAward(ctx context.Context, in *byID) (api.Award, error) {
+	if _, err := s.Badges.Restore(ctx, auth.Caller(ctx).Name, in.ID); err != nil {
+		return api.Award{}, err
+	}
+	x, err := s.Badges.FindListedAward(ctx, in.ID)
+	return s.shownAward(x), err
 }
 
 func (s *Server) issuer(i badgestore.Issuer) api.Issuer {

@@ -20,50 +20,53 @@ type successionsInput struct {
 
 // batches registers the operations about what is done with many at once.
 func (s *Server) batches(a huma.API) {
-	handle(a, operation{
-		ID: "make-batch", Method: http.MethodPost, Path: "/batches", Status: http.StatusCreated,
-		Tag: "batches", Summary: "Show what something would do with many; nothing is done",
-	}, func(ctx context.Context, in *with[api.Order]) (api.Batch, error) {
-		o := in.Body
-		b, err := s.Batches.Prepare(ctx, auth.Caller(ctx).Name, batches.Order{
-			Act: batches.Act(o.Act), Sets: each(o.Sets, wish), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template,
-			Naming: o.Naming, Details: o.Details, WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At,
-		})
-		return batch(b), err
+	handle(a, operation{ID: "make-batch", Method: http.MethodPost, Path: "/batches",
+		Status: http.StatusCreated, Tag: "batches",
+		Summary: "Show what something would do with many; nothing is done"}, s.makeBatch)
+	handle(a, operation{ID: "list-batches", Method: http.MethodGet, Path: "/batches",
+		Status: http.StatusOK, Tag: "batches",
+		Summary: "List what was done with many, the newest first"}, s.listBatches)
+	handle(a, operation{ID: "get-batch", Method: http.MethodGet, Path: "/batches/{id}",
+		Status: http.StatusOK, Tag: "batches", Summary: "Show a batch and how far its runs are"}, s.getBatch)
+	handle(a, operation{ID: "do-batch", Method: http.MethodPost, Path: "/batches/{id}/do",
+		Status: http.StatusOK, Tag: "batches", Summary: "Do exactly what a batch shows"}, s.doBatch)
+	handle(a, operation{ID: "propose-next-term", Method: http.MethodGet, Path: "/next-term",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Pairings whose term runs out, with the sections that follow or could"}, s.proposeNextTerm)
+}
+
+func (s *Server) makeBatch(ctx context.Context, in *with[api.Order]) (api.Batch, error) {
+	o := in.Body
+	b, err := s.Batches.Prepare(ctx, auth.Caller(ctx).Name, batches.Order{
+		Act: batches.Act(o.Act), Sets: each(o.Sets, wish), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template,
+		Naming: o.Naming, Details: o.Details, WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At,
 	})
-	handle(a, operation{
-		ID: "list-batches", Method: http.MethodGet, Path: "/batches", Status: http.StatusOK,
-		Tag: "batches", Summary: "List what was done with many, the newest first",
-	}, func(ctx context.Context, in *Paging) (api.Page[api.ListedBatch], error) {
-		all, err := s.Batches.Batches(ctx, in.Cursor, in.Limit)
-		return api.Page[api.ListedBatch]{Items: each(all, func(b runstore.ListedBatch) api.ListedBatch { return api.ListedBatch(b) }), Next: last(all, in.Limit, func(b runstore.ListedBatch) string { return b.ID })}, err
-	})
-	handle(a, operation{
-		ID: "get-batch", Method: http.MethodGet, Path: "/batches/{id}", Status: http.StatusOK,
-		Tag: "batches", Summary: "Show a batch and how far its runs are",
-	}, func(ctx context.Context, in *byID) (api.Batch, error) {
-		b, err := s.Batches.Batch(ctx, in.ID)
-		return batch(b), err
-	})
-	handle(a, operation{
-		ID: "do-batch", Method: http.MethodPost, Path: "/batches/{id}/do", Status: http.StatusOK,
-		Tag: "batches", Summary: "Do exactly what a batch shows",
-	}, func(ctx context.Context, in *withID[api.Doing]) (api.Batch, error) {
-		b, err := s.Batches.Do(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Approved)
-		return batch(b), err
-	})
-	handle(a, operation{
-		ID: "propose-next-term", Method: http.MethodGet, Path: "/next-term", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Pairings whose term runs out, with the sections that follow or could",
-	}, func(ctx context.Context, in *successionsInput) ([]api.Succession, error) {
-		moves, pairings, err := s.Batches.Proposals(ctx, nil, in.Days)
-		return each(moves, func(m rollover.Move) api.Succession {
-			return api.Succession{
-				PairingID: pairings[m.From.ID], From: m.From.Title, Ends: m.From.Ends, ToID: m.To.ID, To: m.To.Title, Score: m.Score, Evidence: append([]string{}, m.Evidence...),
-				Choices: each(m.Choices, func(c rollover.Section) api.Choice { return api.Choice{ID: c.ID, Title: c.Title, Code: c.Code} }),
-			}
-		}), err
-	})
+	return batch(b), err
+}
+
+func (s *Server) listBatches(ctx context.Context, in *Paging) (api.Page[api.ListedBatch], error) {
+	all, err := s.Batches.Batches(ctx, in.Cursor, in.Limit)
+	return api.Page[api.ListedBatch]{Items: each(all, func(b runstore.ListedBatch) api.ListedBatch { return api.ListedBatch(b) }), Next: last(all, in.Limit, func(b runstore.ListedBatch) string { return b.ID })}, err
+}
+
+func (s *Server) getBatch(ctx context.Context, in *byID) (api.Batch, error) {
+	b, err := s.Batches.Batch(ctx, in.ID)
+	return batch(b), err
+}
+
+func (s *Server) doBatch(ctx context.Context, in *withID[api.Doing]) (api.Batch, error) {
+	b, err := s.Batches.Do(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Approved)
+	return batch(b), err
+}
+
+func (s *Server) proposeNextTerm(ctx context.Context, in *successionsInput) ([]api.Succession, error) {
+	moves, pairings, err := s.Batches.Proposals(ctx, nil, in.Days)
+	return each(moves, func(m rollover.Move) api.Succession {
+		return api.Succession{
+			PairingID: pairings[m.From.ID], From: m.From.Title, Ends: m.From.Ends, ToID: m.To.ID, To: m.To.Title, Score: m.Score, Evidence: append([]string{}, m.Evidence...),
+			Choices: each(m.Choices, func(c rollover.Section) api.Choice { return api.Choice{ID: c.ID, Title: c.Title, Code: c.Code} }),
+		}
+	}), err
 }
 
 func batch(b batches.Batch) api.Batch {

@@ -41,145 +41,153 @@ type uploadInput struct {
 
 // connections registers the operations about connections.
 func (s *Server) connections(a huma.API) {
-	handle(a, operation{
-		ID: "list-connections", Method: http.MethodGet, Path: "/connections", Status: http.StatusOK,
-		Tag: "connections", Summary: "List connections",
-	}, func(ctx context.Context, in *listedConnections) (api.Page[api.Connection], error) {
-		var all []connectionstore.Connection
-		var err error
-		if in.Removed {
-			all, err = s.Connections.RemovedConnections(ctx)
-		} else {
-			all, err = s.Connections.Connections(ctx)
-		}
-		page := api.Page[api.Connection]{Items: []api.Connection{}}
-		for _, c := range all {
-			shown, err := s.connection(ctx, c)
-			if err != nil {
-				return page, err
-			}
-			page.Items = append(page.Items, shown)
-		}
-		return page, err
-	})
-	handleTagged(a, operation{
-		ID: "get-connection", Method: http.MethodGet, Path: "/connections/{id}", Status: http.StatusOK,
-		Tag: "connections", Summary: "Show a connection",
-	}, func(ctx context.Context, in *byID) (api.Connection, int, error) {
-		c, err := s.Connections.FindConnection(ctx, in.ID)
-		if err != nil {
-			return api.Connection{}, 0, err
-		}
-		shown, err := s.connection(ctx, c)
-		return shown, c.Version, err
-	})
-	handleTagged(a, operation{
-		ID: "make-connection", Method: http.MethodPost, Path: "/connections", Status: http.StatusCreated,
-		Tag: "connections", Summary: "Connect an outside system",
-	}, func(ctx context.Context, in *with[api.NewConnection]) (api.Connection, int, error) {
-		c, made, err := s.Connections.Create(ctx, auth.Caller(ctx).Name, in.Body.Kind, in.Body.Name, in.Body.Values)
-		if err != nil {
-			return api.Connection{}, 0, err
-		}
-		shown, err := s.connection(ctx, c)
-		shown.Made = made
-		switch c.Kind {
-		case adapter.KindXAPI:
-			made["endpoint"] = s.Public + "/xapi"
-		case adapter.KindEvents:
-			made["endpoint"] = s.Public + "/reported/" + c.ID
-		case adapter.KindPickup:
-			made["endpoint"] = s.Public + "/pickup/enrolments.zip"
-		}
-		return shown, c.Version, err
-	})
-	handleTagged(a, operation{
-		ID: "edit-connection", Method: http.MethodPatch, Path: "/connections/{id}", Status: http.StatusOK,
-		Tag: "connections", Summary: "Change, pause or resume a connection",
-	}, func(ctx context.Context, in *edit[api.EditConnection]) (api.Connection, int, error) {
-		v, err := version(in.IfMatch)
-		if err != nil {
-			return api.Connection{}, 0, err
-		}
-		c, err := s.Connections.Update(ctx, auth.Caller(ctx).Name, in.ID, v, connections.Change{Name: in.Body.Name, Values: in.Body.Values, Paused: in.Body.Paused, Untested: in.Body.Untested})
-		if err != nil {
-			return api.Connection{}, 0, err
-		}
-		shown, err := s.connection(ctx, c)
-		return shown, c.Version, err
-	})
-	handle(a, operation{
-		ID: "preview-removal", Method: http.MethodGet, Path: "/connections/{id}/removal", Status: http.StatusOK,
-		Tag: "connections", Summary: "What removing a connection would hide and stop",
-	}, func(ctx context.Context, in *byID) (api.Removal, error) {
-		c, err := s.Connections.FindConnection(ctx, in.ID)
-		if err != nil {
-			return api.Removal{}, err
-		}
-		all, err := s.Connections.Dependents(ctx, in.ID)
-		return api.Removal{Name: c.Name, Summary: connections.Describe(all), Dependents: each(all, func(d connectionstore.Dependent) api.Dependent { return api.Dependent(d) })}, err
-	})
-	handleEmpty(a, operation{
-		ID: "remove-connection", Method: http.MethodDelete, Path: "/connections/{id}", Status: http.StatusNoContent,
-		Tag: "connections", Summary: "Remove a connection: it is switched off and hidden, and can be restored for 30 days",
-	}, func(ctx context.Context, in *removal) error {
-		return s.Connections.Remove(ctx, auth.Caller(ctx).Name, in.ID, in.Name)
-	})
-	handle(a, operation{
-		ID: "restore-connection", Method: http.MethodPost, Path: "/connections/{id}/restore", Status: http.StatusOK,
-		Tag: "connections", Summary: "Bring a removed connection back as it was",
-	}, func(ctx context.Context, in *withID[api.Restored]) (api.Connection, error) {
-		c, err := s.Connections.Restore(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Name)
-		if err != nil {
-			return api.Connection{}, err
-		}
-		return s.connection(ctx, c)
-	})
-	handle(a, operation{
-		ID: "probe-connection", Method: http.MethodPost, Path: "/connections/{id}/probe", Status: http.StatusOK,
-		Tag: "connections", Summary: "Test every capability of a connection",
-	}, func(ctx context.Context, in *byID) ([]api.Report, error) {
-		reports, err := s.Connections.Probe(ctx, in.ID)
-		return each(reports, report), err
-	})
-	handle(a, operation{
-		ID: "start-read", Method: http.MethodPost, Path: "/connections/{id}/read", Status: http.StatusCreated,
-		Tag: "connections", Summary: "Read a register",
-	}, func(ctx context.Context, in *withID[api.ReadRequest]) (api.Run, error) {
-		r, err := s.Registers.Start(ctx, auth.Caller(ctx).Name, registers.Request{ConnectionID: in.ID, Approved: in.Body.Approved, Changes: in.Body.Changes})
-		if err != nil {
-			return api.Run{}, err
-		}
-		return s.run(ctx, r)
-	})
-	handle(a, operation{
-		ID: "try-meaning", Method: http.MethodPost, Path: "/connections/{id}/meaning", Status: http.StatusOK,
-		Tag: "access", Summary: "Try what a service's expressions make of the latest events that it reported",
-	}, func(ctx context.Context, in *withID[api.MeaningTry]) (api.Meaning, error) {
-		t, err := s.Purchases.TryMapping(ctx, in.ID, in.Body.Values)
-		return api.Meaning{Mapping: t.Mapping, Wrong: t.Wrong, Examples: each(t.Examples, meaningExample)}, err
-	})
-	handle(a, operation{
-		ID: "list-unpaired", Method: http.MethodGet, Path: "/connections/{id}/unpaired", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Classes of a service that belong to no pairing, with the sections that they probably copy",
-	}, func(ctx context.Context, in *unpairedInput) ([]api.UnpairedClass, error) {
-		all, err := s.Pairings.Unpaired(ctx, in.ID, in.Ignored)
-		return each(all, unpaired), err
-	})
-	handleEmpty(a, operation{
-		ID: "ignore-classes", Method: http.MethodPost, Path: "/connections/{id}/unpaired/ignore", Status: http.StatusNoContent,
-		Tag: "pairings", Summary: "Say of classes that they are no business of Kanban's, or are one after all",
-	}, func(ctx context.Context, in *withID[api.Ignoring]) error {
-		return s.Pairings.Ignore(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Refs, in.Body.Ignore)
-	})
-	handle(a, operation{
-		ID: "list-choices", Method: http.MethodGet, Path: "/connections/{id}/choices", Status: http.StatusOK,
-		Tag: "rules", Summary: "What a service has to choose from: the values of an operation's field, or its groups",
-	}, func(ctx context.Context, in *choicesInput) ([]string, error) {
-		all, err := s.Rules.Choices(ctx, in.ID, in.Operation, in.Field)
-		return append([]string{}, all...), err
-	})
+	handle(a, operation{ID: "list-connections", Method: http.MethodGet, Path: "/connections",
+		Status: http.StatusOK, Tag: "connections", Summary: "List connections"}, s.listConnections)
+	handleTagged(a, operation{ID: "get-connection", Method: http.MethodGet, Path: "/connections/{id}",
+		Status: http.StatusOK, Tag: "connections", Summary: "Show a connection"}, s.getConnection)
+	handleTagged(a, operation{ID: "make-connection", Method: http.MethodPost, Path: "/connections",
+		Status: http.StatusCreated, Tag: "connections", Summary: "Connect an outside system"}, s.makeConnection)
+	handleTagged(a, operation{ID: "edit-connection", Method: http.MethodPatch, Path: "/connections/{id}",
+		Status: http.StatusOK, Tag: "connections", Summary: "Change, pause or resume a connection"}, s.editConnection)
+	handle(a, operation{ID: "preview-removal", Method: http.MethodGet, Path: "/connections/{id}/removal",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "What removing a connection would hide and stop"}, s.previewRemoval)
+	handleEmpty(a, operation{ID: "remove-connection", Method: http.MethodDelete, Path: "/connections/{id}",
+		Status: http.StatusNoContent, Tag: "connections",
+		Summary: "Remove a connection: it is switched off and hidden, and can be restored for 30 days"}, s.removeConnection)
+	handle(a, operation{ID: "restore-connection", Method: http.MethodPost, Path: "/connections/{id}/restore",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Bring a removed connection back as it was"}, s.restoreConnection)
+	handle(a, operation{ID: "probe-connection", Method: http.MethodPost, Path: "/connections/{id}/probe",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Test every capability of a connection"}, s.probeConnection)
+	handle(a, operation{ID: "start-read", Method: http.MethodPost, Path: "/connections/{id}/read",
+		Status: http.StatusCreated, Tag: "connections", Summary: "Read a register"}, s.startRead)
+	handle(a, operation{ID: "try-meaning", Method: http.MethodPost, Path: "/connections/{id}/meaning",
+		Status: http.StatusOK, Tag: "access",
+		Summary: "Try what a service's expressions make of the latest events that it reported"}, s.tryMeaning)
+	handle(a, operation{ID: "list-unpaired", Method: http.MethodGet, Path: "/connections/{id}/unpaired",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Classes of a service that belong to no pairing, with the sections that they probably copy"}, s.listUnpaired)
+	handleEmpty(a, operation{ID: "ignore-classes", Method: http.MethodPost, Path: "/connections/{id}/unpaired/ignore",
+		Status: http.StatusNoContent, Tag: "pairings",
+		Summary: "Say of classes that they are no business of Kanban's, or are one after all"}, s.ignoreClasses)
+	handle(a, operation{ID: "list-choices", Method: http.MethodGet, Path: "/connections/{id}/choices",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "What a service has to choose from: the values of an operation's field, or its groups"}, s.listChoices)
 	s.upload(a)
+}
+
+func (s *Server) listConnections(ctx context.Context, in *listedConnections) (api.Page[api.Connection], error) {
+	var all []connectionstore.Connection
+	var err error
+	if in.Removed {
+		all, err = s.Connections.RemovedConnections(ctx)
+	} else {
+		all, err = s.Connections.Connections(ctx)
+	}
+	page := api.Page[api.Connection]{Items: []api.Connection{}}
+	for _, c := range all {
+		shown, err := s.connection(ctx, c)
+		if err != nil {
+			return page, err
+		}
+		page.Items = append(page.Items, shown)
+	}
+	return page, err
+}
+
+func (s *Server) getConnection(ctx context.Context, in *byID) (api.Connection, int, error) {
+	c, err := s.Connections.FindConnection(ctx, in.ID)
+	if err != nil {
+		return api.Connection{}, 0, err
+	}
+	shown, err := s.connection(ctx, c)
+	return shown, c.Version, err
+}
+
+func (s *Server) makeConnection(ctx context.Context, in *with[api.NewConnection]) (api.Connection, int, error) {
+	c, made, err := s.Connections.Create(ctx, auth.Caller(ctx).Name, in.Body.Kind, in.Body.Name, in.Body.Values)
+	if err != nil {
+		return api.Connection{}, 0, err
+	}
+	shown, err := s.connection(ctx, c)
+	shown.Made = made
+	switch c.Kind {
+	case adapter.KindXAPI:
+		made["endpoint"] = s.Public + "/xapi"
+	case adapter.KindEvents:
+		made["endpoint"] = s.Public + "/reported/" + c.ID
+	case adapter.KindPickup:
+		made["endpoint"] = s.Public + "/pickup/enrolments.zip"
+	}
+	return shown, c.Version, err
+}
+
+func (s *Server) editConnection(ctx context.Context, in *edit[api.EditConnection]) (api.Connection, int, error) {
+	v, err := version(in.IfMatch)
+	if err != nil {
+		return api.Connection{}, 0, err
+	}
+	c, err := s.Connections.Update(ctx, auth.Caller(ctx).Name, in.ID, v, connections.Change{Name: in.Body.Name, Values: in.Body.Values, Paused: in.Body.Paused, Untested: in.Body.Untested})
+	if err != nil {
+		return api.Connection{}, 0, err
+	}
+	shown, err := s.connection(ctx, c)
+	return shown, c.Version, err
+}
+
+func (s *Server) previewRemoval(ctx context.Context, in *byID) (api.Removal, error) {
+	c, err := s.Connections.FindConnection(ctx, in.ID)
+	if err != nil {
+		return api.Removal{}, err
+	}
+	all, err := s.Connections.Dependents(ctx, in.ID)
+	return api.Removal{Name: c.Name, Summary: connections.Describe(all), Dependents: each(all, func(d connectionstore.Dependent) api.Dependent { return api.Dependent(d) })}, err
+}
+
+func (s *Server) removeConnection(ctx context.Context, in *removal) error {
+	return s.Connections.Remove(ctx, auth.Caller(ctx).Name, in.ID, in.Name)
+}
+
+func (s *Server) restoreConnection(ctx context.Context, in *withID[api.Restored]) (api.Connection, error) {
+	c, err := s.Connections.Restore(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Name)
+	if err != nil {
+		return api.Connection{}, err
+	}
+	return s.connection(ctx, c)
+}
+
+func (s *Server) probeConnection(ctx context.Context, in *byID) ([]api.Report, error) {
+	reports, err := s.Connections.Probe(ctx, in.ID)
+	return each(reports, report), err
+}
+
+func (s *Server) startRead(ctx context.Context, in *withID[api.ReadRequest]) (api.Run, error) {
+	r, err := s.Registers.Start(ctx, auth.Caller(ctx).Name, registers.Request{ConnectionID: in.ID, Approved: in.Body.Approved, Changes: in.Body.Changes})
+	if err != nil {
+		return api.Run{}, err
+	}
+	return s.run(ctx, r)
+}
+
+func (s *Server) tryMeaning(ctx context.Context, in *withID[api.MeaningTry]) (api.Meaning, error) {
+	t, err := s.Purchases.TryMapping(ctx, in.ID, in.Body.Values)
+	return api.Meaning{Mapping: t.Mapping, Wrong: t.Wrong, Examples: each(t.Examples, meaningExample)}, err
+}
+
+func (s *Server) listUnpaired(ctx context.Context, in *unpairedInput) ([]api.UnpairedClass, error) {
+	all, err := s.Pairings.Unpaired(ctx, in.ID, in.Ignored)
+	return each(all, unpaired), err
+}
+
+func (s *Server) ignoreClasses(ctx context.Context, in *withID[api.Ignoring]) error {
+	return s.Pairings.Ignore(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Refs, in.Body.Ignore)
+}
+
+func (s *Server) listChoices(ctx context.Context, in *choicesInput) ([]string, error) {
+	all, err := s.Rules.Choices(ctx, in.ID, in.Operation, in.Field)
+	return append([]string{}, all...), err
 }
 
 // upload takes a package of a register of files and reads it.

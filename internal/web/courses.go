@@ -18,75 +18,80 @@ import (
 
 // courses registers the operations about courses and their outlines.
 func (s *Server) courses(a huma.API) {
-	handle(a, operation{
-		ID: "list-courses", Method: http.MethodGet, Path: "/courses", Status: http.StatusOK,
-		Tag: "courses", Summary: "List courses",
-	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
-		all, err := s.Outlines.Courses(ctx)
-		return api.Page[api.Course]{Items: each(all, func(c learningstore.Course) api.Course {
-			return api.Course{ID: c.ID, Title: c.Title, Code: c.Code, Activities: c.OutlineSize}
-		})}, err
-	})
-	handle(a, operation{
-		ID: "get-outline", Method: http.MethodGet, Path: "/courses/{id}/outline", Status: http.StatusOK,
-		Tag: "courses", Summary: "Show a course's outline",
-	}, func(ctx context.Context, in *byID) (api.Outline, error) {
-		return s.Outlines.Outline(ctx, in.ID)
-	})
-	handleEmpty(a, operation{
-		ID: "set-outline", Method: http.MethodPut, Path: "/courses/{id}/outline", Status: http.StatusNoContent,
-		Tag: "courses", Summary: "Set a course's outline",
-	}, func(ctx context.Context, in *withID[api.Outline]) error {
-		return s.Outlines.SetOutline(ctx, auth.Caller(ctx).Name, in.ID, in.Body)
-	})
-	handle(a, operation{
-		ID: "load-cartridge", Method: http.MethodPut, Path: "/courses/{id}/cartridge", Status: http.StatusOK,
-		Tag: "courses", Summary: "Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest",
-	}, func(ctx context.Context, in *cartridgeInput) (api.Outline, error) {
-		return s.Outlines.LoadCartridge(ctx, auth.Caller(ctx).Name, in.ID, in.Prefix, in.RawBody)
-	})
-	handle(a, operation{
-		ID: "get-learning-settings", Method: http.MethodGet, Path: "/learning-settings", Status: http.StatusOK,
-		Tag: "outlines", Summary: "How progress is counted",
-	}, func(ctx context.Context, _ *struct{}) (api.LearningSettings, error) {
-		on, err := s.Facts.Across(ctx)
-		return api.LearningSettings{Across: on}, err
-	})
-	handle(a, operation{
-		ID: "set-learning-settings", Method: http.MethodPut, Path: "/learning-settings", Status: http.StatusOK,
-		Tag: "outlines", Summary: "Say how progress is counted; switched on, it is worked out anew for everybody",
-	}, func(ctx context.Context, in *with[api.LearningSettings]) (api.LearningSettings, error) {
-		return in.Body, s.Facts.SetAcross(ctx, auth.Caller(ctx).Name, in.Body.Across)
-	})
-	handle(a, operation{
-		ID: "read-outline", Method: http.MethodPost, Path: "/outlines/read", Status: http.StatusOK,
-		Tag: "courses", Summary: "Read an outline out of a manifest, an address or a table, without keeping it",
-	}, func(ctx context.Context, in *with[api.OutlineSource]) (api.Outline, error) {
-		return s.Outlines.ReadOutline(ctx, outlines.Source(in.Body))
-	})
-	handle(a, operation{
-		ID: "preview-outline", Method: http.MethodPost, Path: "/courses/{id}/outline/preview", Status: http.StatusOK,
-		Tag: "courses", Summary: "Whom another outline would complete or reopen",
-	}, func(ctx context.Context, in *withID[api.Outline]) (api.OutlinePreview, error) {
-		p, err := s.Outlines.PreviewOutline(ctx, in.ID, in.Body)
-		return api.OutlinePreview{
-			People: p.People, Completes: p.Completes, Reopens: p.Reopens,
-			Misses: append([]string{}, p.Misses...), Touched: each(p.Touched, func(t outlines.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
-		}, err
-	})
-	handle(a, operation{
-		ID: "list-verbs", Method: http.MethodGet, Path: "/verbs", Status: http.StatusOK,
-		Tag: "courses", Summary: "What platforms' verbs mean: the default ones and the institution's own, which win",
-	}, func(ctx context.Context, _ *struct{}) (api.Verbs, error) {
-		own, err := s.Facts.Verbs(ctx)
-		return api.Verbs{Own: append([]learning.VerbRule{}, own...), Default: learning.DefaultVerbs}, err
-	})
-	handleEmpty(a, operation{
-		ID: "set-verbs", Method: http.MethodPut, Path: "/verbs", Status: http.StatusNoContent,
-		Tag: "courses", Summary: "Set the institution's own verbs",
-	}, func(ctx context.Context, in *with[api.OwnVerbs]) error {
-		return s.Facts.SetVerbs(ctx, auth.Caller(ctx).Name, in.Body.Own)
-	})
+	handle(a, operation{ID: "list-courses", Method: http.MethodGet, Path: "/courses",
+		Status: http.StatusOK, Tag: "courses", Summary: "List courses"}, s.listCourses)
+	handle(a, operation{ID: "get-outline", Method: http.MethodGet, Path: "/courses/{id}/outline",
+		Status: http.StatusOK, Tag: "courses", Summary: "Show a course's outline"}, s.getOutline)
+	handleEmpty(a, operation{ID: "set-outline", Method: http.MethodPut, Path: "/courses/{id}/outline",
+		Status: http.StatusNoContent, Tag: "courses", Summary: "Set a course's outline"}, s.setOutline)
+	handle(a, operation{ID: "load-cartridge", Method: http.MethodPut, Path: "/courses/{id}/cartridge",
+		Status: http.StatusOK, Tag: "courses",
+		Summary: "Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest"}, s.loadCartridge)
+	handle(a, operation{ID: "get-learning-settings", Method: http.MethodGet, Path: "/learning-settings",
+		Status: http.StatusOK, Tag: "outlines", Summary: "How progress is counted"}, s.getLearningSettings)
+	handle(a, operation{ID: "set-learning-settings", Method: http.MethodPut, Path: "/learning-settings",
+		Status: http.StatusOK, Tag: "outlines",
+		Summary: "Say how progress is counted; switched on, it is worked out anew for everybody"}, s.setLearningSettings)
+	handle(a, operation{ID: "read-outline", Method: http.MethodPost, Path: "/outlines/read",
+		Status: http.StatusOK, Tag: "courses",
+		Summary: "Read an outline out of a manifest, an address or a table, without keeping it"}, s.readOutline)
+	handle(a, operation{ID: "preview-outline", Method: http.MethodPost, Path: "/courses/{id}/outline/preview",
+		Status: http.StatusOK, Tag: "courses",
+		Summary: "Whom another outline would complete or reopen"}, s.previewOutline)
+	handle(a, operation{ID: "list-verbs", Method: http.MethodGet, Path: "/verbs",
+		Status: http.StatusOK, Tag: "courses",
+		Summary: "What platforms' verbs mean: the default ones and the institution's own, which win"}, s.listVerbs)
+	handleEmpty(a, operation{ID: "set-verbs", Method: http.MethodPut, Path: "/verbs",
+		Status: http.StatusNoContent, Tag: "courses", Summary: "Set the institution's own verbs"}, s.setVerbs)
+}
+
+func (s *Server) listCourses(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
+	all, err := s.Outlines.Courses(ctx)
+	return api.Page[api.Course]{Items: each(all, func(c learningstore.Course) api.Course {
+		return api.Course{ID: c.ID, Title: c.Title, Code: c.Code, Activities: c.OutlineSize}
+	})}, err
+}
+
+func (s *Server) getOutline(ctx context.Context, in *byID) (api.Outline, error) {
+	return s.Outlines.Outline(ctx, in.ID)
+}
+
+func (s *Server) setOutline(ctx context.Context, in *withID[api.Outline]) error {
+	return s.Outlines.SetOutline(ctx, auth.Caller(ctx).Name, in.ID, in.Body)
+}
+
+func (s *Server) loadCartridge(ctx context.Context, in *cartridgeInput) (api.Outline, error) {
+	return s.Outlines.LoadCartridge(ctx, auth.Caller(ctx).Name, in.ID, in.Prefix, in.RawBody)
+}
+
+func (s *Server) getLearningSettings(ctx context.Context, _ *struct{}) (api.LearningSettings, error) {
+	on, err := s.Facts.Across(ctx)
+	return api.LearningSettings{Across: on}, err
+}
+
+func (s *Server) setLearningSettings(ctx context.Context, in *with[api.LearningSettings]) (api.LearningSettings, error) {
+	return in.Body, s.Facts.SetAcross(ctx, auth.Caller(ctx).Name, in.Body.Across)
+}
+
+func (s *Server) readOutline(ctx context.Context, in *with[api.OutlineSource]) (api.Outline, error) {
+	return s.Outlines.ReadOutline(ctx, outlines.Source(in.Body))
+}
+
+func (s *Server) previewOutline(ctx context.Context, in *withID[api.Outline]) (api.OutlinePreview, error) {
+	p, err := s.Outlines.PreviewOutline(ctx, in.ID, in.Body)
+	return api.OutlinePreview{
+		People: p.People, Completes: p.Completes, Reopens: p.Reopens,
+		Misses: append([]string{}, p.Misses...), Touched: each(p.Touched, func(t outlines.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
+	}, err
+}
+
+func (s *Server) listVerbs(ctx context.Context, _ *struct{}) (api.Verbs, error) {
+	own, err := s.Facts.Verbs(ctx)
+	return api.Verbs{Own: append([]learning.VerbRule{}, own...), Default: learning.DefaultVerbs}, err
+}
+
+func (s *Server) setVerbs(ctx context.Context, in *with[api.OwnVerbs]) error {
+	return s.Facts.SetVerbs(ctx, auth.Caller(ctx).Name, in.Body.Own)
 }
 
 // outlineTable gives a course's outline as CSV, which can be edited and read again.

@@ -13,52 +13,54 @@ import (
 
 // deliveries registers the operations about deliveries.
 func (s *Server) deliveries(a huma.API) {
-	handle(a, operation{
-		ID: "list-deliveries", Method: http.MethodGet, Path: "/deliveries", Status: http.StatusOK,
-		Tag: "events", Summary: "List deliveries, the newest first",
-	}, func(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
-		all, err := s.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{
-			EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, StagePlanID: in.StagePlan, PersonID: in.Person, SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until, Before: in.Cursor, Limit: in.Limit,
-		})
-		return api.Page[api.Delivery]{Items: each(all, delivery), Next: last(all, in.Limit, func(d deliverystore.ListedDelivery) string { return d.ID })}, err
+	handle(a, operation{ID: "list-deliveries", Method: http.MethodGet, Path: "/deliveries",
+		Status: http.StatusOK, Tag: "events", Summary: "List deliveries, the newest first"}, s.listDeliveries)
+	handle(a, operation{ID: "list-attempts", Method: http.MethodGet, Path: "/deliveries/{id}/attempts",
+		Status: http.StatusOK, Tag: "events", Summary: "Every try of a delivery"}, s.listAttempts)
+	handleEmpty(a, operation{ID: "retry-delivery", Method: http.MethodPost, Path: "/deliveries/{id}/retry",
+		Status: http.StatusNoContent, Tag: "events", Summary: "Try a delivery again now"}, s.retryDelivery)
+	handle(a, operation{ID: "retry-deliveries", Method: http.MethodPost, Path: "/deliveries/retry",
+		Status: http.StatusOK, Tag: "events",
+		Summary: "Try many again now: those of a rule, of a connection, or everything since a time"}, s.retryDeliveries)
+	handle(a, operation{ID: "give-up-deliveries", Method: http.MethodPost, Path: "/deliveries/give-up",
+		Status: http.StatusOK, Tag: "events",
+		Summary: "Give up what is still to come: one, those of a rule, or those to a connection, with a reason"}, s.giveUpDeliveries)
+}
+
+func (s *Server) listDeliveries(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
+	all, err := s.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{
+		EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, StagePlanID: in.StagePlan, PersonID: in.Person, SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until, Before: in.Cursor, Limit: in.Limit,
 	})
-	handle(a, operation{
-		ID: "list-attempts", Method: http.MethodGet, Path: "/deliveries/{id}/attempts", Status: http.StatusOK,
-		Tag: "events", Summary: "Every try of a delivery",
-	}, func(ctx context.Context, in *byID) ([]api.Attempt, error) {
-		if _, err := s.Deliveries.FindDelivery(ctx, in.ID); err != nil {
-			return nil, err
-		}
-		all, err := s.Deliveries.Attempts(ctx, in.ID)
-		return each(all, func(a deliverystore.Attempt) api.Attempt {
-			return api.Attempt{Number: a.Number, StartedAt: a.StartedAt, Millis: a.Millis, Status: a.Status, Request: a.Request, Answer: a.Answer, Error: a.Error}
-		}), err
-	})
-	handleEmpty(a, operation{
-		ID: "retry-delivery", Method: http.MethodPost, Path: "/deliveries/{id}/retry", Status: http.StatusNoContent,
-		Tag: "events", Summary: "Try a delivery again now",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Deliveries.Retry(ctx, auth.Caller(ctx).Name, in.ID)
-	})
-	handle(a, operation{
-		ID: "retry-deliveries", Method: http.MethodPost, Path: "/deliveries/retry", Status: http.StatusOK,
-		Tag: "events", Summary: "Try many again now: those of a rule, of a connection, or everything since a time",
-	}, func(ctx context.Context, in *with[api.RetryRequest]) (api.Retried, error) {
-		f := deliverystore.DeliveryFilter{RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, OfferID: in.Body.OfferID}
-		if in.Body.Since != nil {
-			f.Since = *in.Body.Since
-		}
-		n, err := s.Deliveries.RetryAll(ctx, auth.Caller(ctx).Name, f)
-		return api.Retried{Deliveries: n}, err
-	})
-	handle(a, operation{
-		ID: "give-up-deliveries", Method: http.MethodPost, Path: "/deliveries/give-up", Status: http.StatusOK,
-		Tag: "events", Summary: "Give up what is still to come: one, those of a rule, or those to a connection, with a reason",
-	}, func(ctx context.Context, in *with[api.GiveUpRequest]) (api.GivenUp, error) {
-		f := deliverystore.DeliveryFilter{ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, State: in.Body.State}
-		stopped, underWay, err := s.Deliveries.GiveUp(ctx, auth.Caller(ctx).Name, f, in.Body.Reason)
-		return api.GivenUp{Stopped: stopped, UnderWay: underWay}, err
-	})
+	return api.Page[api.Delivery]{Items: each(all, delivery), Next: last(all, in.Limit, func(d deliverystore.ListedDelivery) string { return d.ID })}, err
+}
+
+func (s *Server) listAttempts(ctx context.Context, in *byID) ([]api.Attempt, error) {
+	if _, err := s.Deliveries.FindDelivery(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	all, err := s.Deliveries.Attempts(ctx, in.ID)
+	return each(all, func(a deliverystore.Attempt) api.Attempt {
+		return api.Attempt{Number: a.Number, StartedAt: a.StartedAt, Millis: a.Millis, Status: a.Status, Request: a.Request, Answer: a.Answer, Error: a.Error}
+	}), err
+}
+
+func (s *Server) retryDelivery(ctx context.Context, in *byID) error {
+	return s.Deliveries.Retry(ctx, auth.Caller(ctx).Name, in.ID)
+}
+
+func (s *Server) retryDeliveries(ctx context.Context, in *with[api.RetryRequest]) (api.Retried, error) {
+	f := deliverystore.DeliveryFilter{RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, OfferID: in.Body.OfferID}
+	if in.Body.Since != nil {
+		f.Since = *in.Body.Since
+	}
+	n, err := s.Deliveries.RetryAll(ctx, auth.Caller(ctx).Name, f)
+	return api.Retried{Deliveries: n}, err
+}
+
+func (s *Server) giveUpDeliveries(ctx context.Context, in *with[api.GiveUpRequest]) (api.GivenUp, error) {
+	f := deliverystore.DeliveryFilter{ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, State: in.Body.State}
+	stopped, underWay, err := s.Deliveries.GiveUp(ctx, auth.Caller(ctx).Name, f, in.Body.Reason)
+	return api.GivenUp{Stopped: stopped, UnderWay: underWay}, err
 }
 
 type deliveriesInput struct {

@@ -22,13 +22,13 @@ type eventsInput struct {
 
 // events registers the operations about events.
 func (s *Server) events(a huma.API) {
-	handle(a, operation{
-		ID: "list-events", Method: http.MethodGet, Path: "/events", Status: http.StatusOK,
-		Tag: "events", Summary: "List events, the newest first",
-	}, func(ctx context.Context, in *eventsInput) (api.Page[api.Event], error) {
-		all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Type, PersonID: in.Person, SectionID: in.Section, Before: in.Cursor, Limit: in.Limit})
-		return api.Page[api.Event]{Items: each(all, event), Next: last(all, in.Limit, func(e eventstore.ListedEvent) string { return e.ID })}, err
-	})
+	handle(a, operation{ID: "list-events", Method: http.MethodGet, Path: "/events",
+		Status: http.StatusOK, Tag: "events", Summary: "List events, the newest first"}, s.listEvents)
+}
+
+func (s *Server) listEvents(ctx context.Context, in *eventsInput) (api.Page[api.Event], error) {
+	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Type, PersonID: in.Person, SectionID: in.Section, Before: in.Cursor, Limit: in.Limit})
+	return api.Page[api.Event]{Items: each(all, event), Next: last(all, in.Limit, func(e eventstore.ListedEvent) string { return e.ID })}, err
 }
 
 func event(e eventstore.ListedEvent) api.Event {

@@ -33,43 +33,46 @@ type acknowledging struct {
 
 // findings registers the operations about what needs a person.
 func (s *Server) findings(a huma.API) {
-	handle(a, operation{
-		ID: "list-findings", Method: http.MethodGet, Path: "/findings", Status: http.StatusOK,
-		Tag: "findings", Summary: "Everything that was noticed, what needs a person first",
-	}, func(ctx context.Context, in *findingsInput) (api.Page[api.Finding], error) {
-		list, err := s.Reports.Findings(ctx, reports.Filter{Group: reports.Group(in.Group), Code: finding.Code(in.Code), Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen})
-		if err != nil {
-			return api.Page[api.Finding]{}, err
-		}
-		items, next, err := paged(list, in.Cursor, in.Limit)
-		return api.Page[api.Finding]{Items: each(items, noticedFinding), Next: next}, err
-	})
-	handleEmpty(a, operation{
-		ID: "acknowledge-finding", Method: http.MethodPut, Path: "/findings/{key}/acknowledgement", Status: http.StatusNoContent,
-		Tag: "findings", Summary: "Keep a finding quiet until it changes",
-	}, func(ctx context.Context, in *acknowledging) error {
-		return s.Reports.Acknowledge(ctx, auth.Caller(ctx).Name, in.Key, in.Body.Note)
-	})
-	handleEmpty(a, operation{
-		ID: "reopen-finding", Method: http.MethodDelete, Path: "/findings/{key}/acknowledgement", Status: http.StatusNoContent,
-		Tag: "findings", Summary: "Take an acknowledgement back",
-	}, func(ctx context.Context, in *byKey) error {
-		return s.Reports.Reopen(ctx, auth.Caller(ctx).Name, in.Key)
-	})
-	handle(a, operation{
-		ID: "today-rest", Method: http.MethodGet, Path: "/today/rest", Status: http.StatusOK,
-		Tag: "installation", Summary: "What, beside that, is not in step or not known to be; empty when everything is",
-	}, func(ctx context.Context, _ *struct{}) ([]string, error) {
-		said, err := s.Reports.Rest(ctx)
-		return append([]string{}, said...), err
-	})
-	handle(a, operation{
-		ID: "today", Method: http.MethodGet, Path: "/today", Status: http.StatusOK,
-		Tag: "installation", Summary: "What needs a person, ordered by harm",
-	}, func(ctx context.Context, _ *struct{}) ([]api.Finding, error) {
-		list, err := s.Reports.Today(ctx)
-		return each(list, noticedFinding), err
-	})
+	handle(a, operation{ID: "list-findings", Method: http.MethodGet, Path: "/findings",
+		Status: http.StatusOK, Tag: "findings",
+		Summary: "Everything that was noticed, what needs a person first"}, s.listFindings)
+	handleEmpty(a, operation{ID: "acknowledge-finding", Method: http.MethodPut, Path: "/findings/{key}/acknowledgement",
+		Status: http.StatusNoContent, Tag: "findings",
+		Summary: "Keep a finding quiet until it changes"}, s.acknowledgeFinding)
+	handleEmpty(a, operation{ID: "reopen-finding", Method: http.MethodDelete, Path: "/findings/{key}/acknowledgement",
+		Status: http.StatusNoContent, Tag: "findings", Summary: "Take an acknowledgement back"}, s.reopenFinding)
+	handle(a, operation{ID: "today-rest", Method: http.MethodGet, Path: "/today/rest",
+		Status: http.StatusOK, Tag: "installation",
+		Summary: "What, beside that, is not in step or not known to be; empty when everything is"}, s.todayRest)
+	handle(a, operation{ID: "today", Method: http.MethodGet, Path: "/today",
+		Status: http.StatusOK, Tag: "installation", Summary: "What needs a person, ordered by harm"}, s.today)
+}
+
+func (s *Server) listFindings(ctx context.Context, in *findingsInput) (api.Page[api.Finding], error) {
+	list, err := s.Reports.Findings(ctx, reports.Filter{Group: reports.Group(in.Group), Code: finding.Code(in.Code), Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen})
+	if err != nil {
+		return api.Page[api.Finding]{}, err
+	}
+	items, next, err := paged(list, in.Cursor, in.Limit)
+	return api.Page[api.Finding]{Items: each(items, noticedFinding), Next: next}, err
+}
+
+func (s *Server) acknowledgeFinding(ctx context.Context, in *acknowledging) error {
+	return s.Reports.Acknowledge(ctx, auth.Caller(ctx).Name, in.Key, in.Body.Note)
+}
+
+func (s *Server) reopenFinding(ctx context.Context, in *byKey) error {
+	return s.Reports.Reopen(ctx, auth.Caller(ctx).Name, in.Key)
+}
+
+func (s *Server) todayRest(ctx context.Context, _ *struct{}) ([]string, error) {
+	said, err := s.Reports.Rest(ctx)
+	return append([]string{}, said...), err
+}
+
+func (s *Server) today(ctx context.Context, _ *struct{}) ([]api.Finding, error) {
+	list, err := s.Reports.Today(ctx)
+	return each(list, noticedFinding), err
 }
 
 func noticedFinding(f reports.Finding) api.Finding {

@@ -10,24 +10,26 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 )
 
-// installation registers the operations about the service itself.
-func (s *Server) installation(a huma.API) {
-	handle(a, operation{
-		ID: "installation", Method: http.MethodGet, Path: "/installation", Status: http.StatusOK,
-		Tag: "installation", Summary: "Where this service is reached",
-	}, func(context.Context, *struct{}) (api.Installation, error) {
-		return api.Installation{Version: s.Version, Address: s.Public}, nil
-	})
-	handle(a, operation{
-		ID: "list-kinds", Method: http.MethodGet, Path: "/kinds", Status: http.StatusOK,
-		Tag: "installation", Summary: "The kinds of connection and what each needs",
-	}, func(context.Context, *struct{}) ([]adapter.Kind, error) {
-		return adapter.Kinds, nil
-	})
-	handle(a, operation{
-		ID: "list-codes", Method: http.MethodGet, Path: "/catalogue", Status: http.StatusOK,
-		Tag: "installation", Summary: "Everything Kanban can notice, with its remedy",
-	}, func(context.Context, *struct{}) ([]finding.Entry, error) {
-		return finding.All(), nil
-	})
+// aboutItself registers the operations about the service itself.
+func (s *Server) aboutItself(a huma.API) {
+	handle(a, operation{ID: "installation", Method: http.MethodGet, Path: "/installation",
+		Status: http.StatusOK, Tag: "installation", Summary: "Where this service is reached"}, s.installation)
+	handle(a, operation{ID: "list-kinds", Method: http.MethodGet, Path: "/kinds",
+		Status: http.StatusOK, Tag: "installation",
+		Summary: "The kinds of connection and what each needs"}, s.listKinds)
+	handle(a, operation{ID: "list-codes", Method: http.MethodGet, Path: "/catalogue",
+		Status: http.StatusOK, Tag: "installation",
+		Summary: "Everything Kanban can notice, with its remedy"}, s.listCodes)
+}
+
+func (s *Server) installation(context.Context, *struct{}) (api.Installation, error) {
+	return api.Installation{Version: s.Version, Address: s.Public}, nil
+}
+
+func (s *Server) listKinds(context.Context, *struct{}) ([]adapter.Kind, error) {
+	return adapter.Kinds, nil
+}
+
+func (s *Server) listCodes(context.Context, *struct{}) ([]finding.Entry, error) {
+	return finding.All(), nil
 }

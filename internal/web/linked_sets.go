@@ -39,141 +39,151 @@ type groupsInput struct {
 
 // linkedSets registers the operations about linked sets, their safety copies and the groups that they left.
 func (s *Server) linkedSets(a huma.API) {
-	handle(a, operation{
-		ID: "propose-sets", Method: http.MethodGet, Path: "/linked-sets/proposals", Status: http.StatusOK,
-		Tag: "sections", Summary: "Sections that could be linked: of one course and term",
-	}, func(ctx context.Context, in *proposalsInput) (api.SetProposals, error) {
-		all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Hidden == pairings.Everything)
-		return api.SetProposals{Hidden: all.Hidden, Items: each(all.List, func(p core.Proposal) api.SetProposal {
-			return api.SetProposal{Name: p.Name, Sections: each(p.Sections, linked), SharedTeachers: each(p.SharedTeachers, func(t core.SharedTeacher) api.SharedTeacher {
-				return api.SharedTeacher{Teacher: all.Teachers[t.Teacher], Sections: each(t.Sections, func(x core.Section) string { return x.Title })}
-			})}
-		})}, err
-	})
-	handle(a, operation{
-		ID: "preview-set", Method: http.MethodPost, Path: "/linked-sets/outlook", Status: http.StatusOK,
-		Tag: "sections", Summary: "What linking would mean; nothing is done",
-	}, func(ctx context.Context, in *with[api.NewSet]) (api.SetOutlook, error) {
-		c, err := s.Linking.Consequences(ctx, wish(in.Body))
-		return api.SetOutlook{
-			Name: c.Name, Sections: each(c.Sections, linked), People: c.People, Several: c.Several, Results: c.Results,
-			Refused: each(c.Refused, refusedSection),
-			Targets: each(c.Pairings, func(p pairingstore.Pairing) string { return p.TargetName }),
-		}, err
-	})
-	handle(a, operation{
-		ID: "make-set", Method: http.MethodPost, Path: "/linked-sets", Status: http.StatusCreated,
-		Tag: "sections", Summary: "Link sections; many sets at once are a batch",
-	}, func(ctx context.Context, in *with[api.NewSet]) (api.LinkedSet, error) {
-		set, err := s.Linking.Link(ctx, auth.Caller(ctx).Name, wish(in.Body))
+	handle(a, operation{ID: "propose-sets", Method: http.MethodGet, Path: "/linked-sets/proposals",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Sections that could be linked: of one course and term"}, s.proposeSets)
+	handle(a, operation{ID: "preview-set", Method: http.MethodPost, Path: "/linked-sets/outlook",
+		Status: http.StatusOK, Tag: "sections", Summary: "What linking would mean; nothing is done"}, s.previewSet)
+	handle(a, operation{ID: "make-set", Method: http.MethodPost, Path: "/linked-sets",
+		Status: http.StatusCreated, Tag: "sections",
+		Summary: "Link sections; many sets at once are a batch"}, s.makeSet)
+	handle(a, operation{ID: "list-sets", Method: http.MethodGet, Path: "/linked-sets",
+		Status: http.StatusOK, Tag: "sections", Summary: "List linked sets"}, s.listSets)
+	handleTagged(a, operation{ID: "get-set", Method: http.MethodGet, Path: "/linked-sets/{id}",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Show a linked set, and what unlinking would mean"}, s.getSet)
+	handleTagged(a, operation{ID: "unlink", Method: http.MethodPost, Path: "/linked-sets/{id}/unlink",
+		Status: http.StatusOK, Tag: "sections", Summary: "Handle the sections of a set one by one again"}, s.unlink)
+	handle(a, operation{ID: "preview-unlinking", Method: http.MethodGet, Path: "/linked-sets/{id}/unlinking",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "What becomes of everybody when a set is unlinked; nothing is done"}, s.previewUnlinking)
+	handle(a, operation{ID: "preview-set-edit", Method: http.MethodPost, Path: "/linked-sets/{id}/outlook",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "What changing a set would mean for everybody; nothing is done"}, s.previewSetEdit)
+	handleTagged(a, operation{ID: "edit-set", Method: http.MethodPatch, Path: "/linked-sets/{id}",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Add sections to a set, take some out, change its lead"}, s.editSet)
+	handle(a, operation{ID: "preview-put-back", Method: http.MethodGet, Path: "/safety-copies/{id}/outlook",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "What putting a safety copy back would mean; nothing is done"}, s.previewPutBack)
+	handle(a, operation{ID: "put-back", Method: http.MethodPost, Path: "/safety-copies/{id}/put-back",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Put the results of a safety copy back that are no longer there"}, s.putBack)
+	handle(a, operation{ID: "list-left-groups", Method: http.MethodGet, Path: "/left-groups",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Groups inside classes that are for no section any more, as they are at the service now"}, s.listLeftGroups)
+	handleEmpty(a, operation{ID: "remove-left-group", Method: http.MethodPost, Path: "/left-groups/remove",
+		Status: http.StatusNoContent, Tag: "sections",
+		Summary: "Remove an empty group that is for no section any more, at the service"}, s.removeLeftGroup)
+}
+
+func (s *Server) proposeSets(ctx context.Context, in *proposalsInput) (api.SetProposals, error) {
+	all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Hidden == pairings.Everything)
+	return api.SetProposals{Hidden: all.Hidden, Items: each(all.List, func(p core.Proposal) api.SetProposal {
+		return api.SetProposal{Name: p.Name, Sections: each(p.Sections, linked), SharedTeachers: each(p.SharedTeachers, func(t core.SharedTeacher) api.SharedTeacher {
+			return api.SharedTeacher{Teacher: all.Teachers[t.Teacher], Sections: each(t.Sections, func(x core.Section) string { return x.Title })}
+		})}
+	})}, err
+}
+
+func (s *Server) previewSet(ctx context.Context, in *with[api.NewSet]) (api.SetOutlook, error) {
+	c, err := s.Linking.Consequences(ctx, wish(in.Body))
+	return api.SetOutlook{
+		Name: c.Name, Sections: each(c.Sections, linked), People: c.People, Several: c.Several, Results: c.Results,
+		Refused: each(c.Refused, refusedSection),
+		Targets: each(c.Pairings, func(p pairingstore.Pairing) string { return p.TargetName }),
+	}, err
+}
+
+func (s *Server) makeSet(ctx context.Context, in *with[api.NewSet]) (api.LinkedSet, error) {
+	set, err := s.Linking.Link(ctx, auth.Caller(ctx).Name, wish(in.Body))
+	if err != nil {
+		return api.LinkedSet{}, err
+	}
+	return s.set(ctx, set.ID)
+}
+
+func (s *Server) listSets(ctx context.Context, in *setsInput) ([]api.LinkedSet, error) {
+	var all []linkstore.LinkedSet
+	var err error
+	if in.Unlinked {
+		all, err = s.Linking.UnlinkedSets(ctx)
+	} else {
+		all, err = s.Linking.LinkedSets(ctx)
+	}
+	out := []api.LinkedSet{}
+	for _, x := range all {
+		shown, err := s.set(ctx, x.ID)
 		if err != nil {
-			return api.LinkedSet{}, err
+			return out, err
 		}
-		return s.set(ctx, set.ID)
-	})
-	handle(a, operation{
-		ID: "list-sets", Method: http.MethodGet, Path: "/linked-sets", Status: http.StatusOK,
-		Tag: "sections", Summary: "List linked sets",
-	}, func(ctx context.Context, in *setsInput) ([]api.LinkedSet, error) {
-		var all []linkstore.LinkedSet
-		var err error
-		if in.Unlinked {
-			all, err = s.Linking.UnlinkedSets(ctx)
-		} else {
-			all, err = s.Linking.LinkedSets(ctx)
+		out = append(out, shown)
+	}
+	return out, err
+}
+
+func (s *Server) getSet(ctx context.Context, in *byID) (api.LinkedSet, int, error) {
+	x, err := s.set(ctx, in.ID)
+	return x, x.Version, err
+}
+
+func (s *Server) unlink(ctx context.Context, in *edit[api.Unlinking]) (api.LinkedSet, int, error) {
+	v, err := version(in.IfMatch)
+	if err == nil {
+		err = s.Linking.Unlink(ctx, auth.Caller(ctx).Name, in.ID, v, linking.Fate(in.Body.Target))
+	}
+	if err != nil {
+		return api.LinkedSet{}, 0, err
+	}
+	x, err := s.set(ctx, in.ID)
+	return x, x.Version, err
+}
+
+func (s *Server) previewUnlinking(ctx context.Context, in *unlinkingInput) ([]api.ClassEffects, error) {
+	all, err := s.Linking.Unlinking(ctx, in.ID, linking.Fate(in.Target))
+	return each(all, classEffects), err
+}
+
+func (s *Server) previewSetEdit(ctx context.Context, in *withID[api.EditSet]) (api.SetEdited, error) {
+	x, err := s.Linking.Editing(ctx, in.ID, linking.Edit(in.Body))
+	return api.SetEdited{Sections: each(x.Sections, linked), Refused: each(x.Refused, refusedSection), Classes: each(x.Classes, classEffects)}, err
+}
+
+func (s *Server) editSet(ctx context.Context, in *edit[api.EditSet]) (api.LinkedSet, int, error) {
+	v, err := version(in.IfMatch)
+	if err == nil {
+		err = s.Linking.Change(ctx, auth.Caller(ctx).Name, in.ID, v, linking.Edit(in.Body))
+	}
+	if err != nil {
+		return api.LinkedSet{}, 0, err
+	}
+	x, err := s.set(ctx, in.ID)
+	return x, x.Version, err
+}
+
+func (s *Server) previewPutBack(ctx context.Context, in *byID) (api.PutBack, error) {
+	x, err := s.Linking.PuttingBack(ctx, in.ID)
+	return putBack(x), err
+}
+
+func (s *Server) putBack(ctx context.Context, in *byID) (api.PutBack, error) {
+	x, err := s.Linking.PutBack(ctx, auth.Caller(ctx).Name, in.ID)
+	return putBack(x), err
+}
+
+func (s *Server) listLeftGroups(ctx context.Context, in *groupsInput) ([]api.LeftGroup, error) {
+	all, err := s.Linking.LeftGroups(ctx, in.Connection)
+	return each(all, func(g linking.LeftGroup) api.LeftGroup {
+		out := api.LeftGroup{Ref: g.Ref, Name: g.Name, ConnectionID: g.ConnectionID, Class: g.Class, Section: g.Section, Members: g.Members, Gone: g.Gone}
+		if g.Problem != nil {
+			out.Problem = g.Problem.Error()
 		}
-		out := []api.LinkedSet{}
-		for _, x := range all {
-			shown, err := s.set(ctx, x.ID)
-			if err != nil {
-				return out, err
-			}
-			out = append(out, shown)
-		}
-		return out, err
-	})
-	handleTagged(a, operation{
-		ID: "get-set", Method: http.MethodGet, Path: "/linked-sets/{id}", Status: http.StatusOK,
-		Tag: "sections", Summary: "Show a linked set, and what unlinking would mean",
-	}, func(ctx context.Context, in *byID) (api.LinkedSet, int, error) {
-		x, err := s.set(ctx, in.ID)
-		return x, x.Version, err
-	})
-	handleTagged(a, operation{
-		ID: "unlink", Method: http.MethodPost, Path: "/linked-sets/{id}/unlink", Status: http.StatusOK,
-		Tag: "sections", Summary: "Handle the sections of a set one by one again",
-	}, func(ctx context.Context, in *edit[api.Unlinking]) (api.LinkedSet, int, error) {
-		v, err := version(in.IfMatch)
-		if err == nil {
-			err = s.Linking.Unlink(ctx, auth.Caller(ctx).Name, in.ID, v, linking.Fate(in.Body.Target))
-		}
-		if err != nil {
-			return api.LinkedSet{}, 0, err
-		}
-		x, err := s.set(ctx, in.ID)
-		return x, x.Version, err
-	})
-	handle(a, operation{
-		ID: "preview-unlinking", Method: http.MethodGet, Path: "/linked-sets/{id}/unlinking", Status: http.StatusOK,
-		Tag: "sections", Summary: "What becomes of everybody when a set is unlinked; nothing is done",
-	}, func(ctx context.Context, in *unlinkingInput) ([]api.ClassEffects, error) {
-		all, err := s.Linking.Unlinking(ctx, in.ID, linking.Fate(in.Target))
-		return each(all, classEffects), err
-	})
-	handle(a, operation{
-		ID: "preview-set-edit", Method: http.MethodPost, Path: "/linked-sets/{id}/outlook", Status: http.StatusOK,
-		Tag: "sections", Summary: "What changing a set would mean for everybody; nothing is done",
-	}, func(ctx context.Context, in *withID[api.EditSet]) (api.SetEdited, error) {
-		x, err := s.Linking.Editing(ctx, in.ID, linking.Edit(in.Body))
-		return api.SetEdited{Sections: each(x.Sections, linked), Refused: each(x.Refused, refusedSection), Classes: each(x.Classes, classEffects)}, err
-	})
-	handleTagged(a, operation{
-		ID: "edit-set", Method: http.MethodPatch, Path: "/linked-sets/{id}", Status: http.StatusOK,
-		Tag: "sections", Summary: "Add sections to a set, take some out, change its lead",
-	}, func(ctx context.Context, in *edit[api.EditSet]) (api.LinkedSet, int, error) {
-		v, err := version(in.IfMatch)
-		if err == nil {
-			err = s.Linking.Change(ctx, auth.Caller(ctx).Name, in.ID, v, linking.Edit(in.Body))
-		}
-		if err != nil {
-			return api.LinkedSet{}, 0, err
-		}
-		x, err := s.set(ctx, in.ID)
-		return x, x.Version, err
-	})
-	handle(a, operation{
-		ID: "preview-put-back", Method: http.MethodGet, Path: "/safety-copies/{id}/outlook", Status: http.StatusOK,
-		Tag: "sections", Summary: "What putting a safety copy back would mean; nothing is done",
-	}, func(ctx context.Context, in *byID) (api.PutBack, error) {
-		x, err := s.Linking.PuttingBack(ctx, in.ID)
-		return putBack(x), err
-	})
-	handle(a, operation{
-		ID: "put-back", Method: http.MethodPost, Path: "/safety-copies/{id}/put-back", Status: http.StatusOK,
-		Tag: "sections", Summary: "Put the results of a safety copy back that are no longer there",
-	}, func(ctx context.Context, in *byID) (api.PutBack, error) {
-		x, err := s.Linking.PutBack(ctx, auth.Caller(ctx).Name, in.ID)
-		return putBack(x), err
-	})
-	handle(a, operation{
-		ID: "list-left-groups", Method: http.MethodGet, Path: "/left-groups", Status: http.StatusOK,
-		Tag: "sections", Summary: "Groups inside classes that are for no section any more, as they are at the service now",
-	}, func(ctx context.Context, in *groupsInput) ([]api.LeftGroup, error) {
-		all, err := s.Linking.LeftGroups(ctx, in.Connection)
-		return each(all, func(g linking.LeftGroup) api.LeftGroup {
-			out := api.LeftGroup{Ref: g.Ref, Name: g.Name, ConnectionID: g.ConnectionID, Class: g.Class, Section: g.Section, Members: g.Members, Gone: g.Gone}
-			if g.Problem != nil {
-				out.Problem = g.Problem.Error()
-			}
-			return out
-		}), err
-	})
-	handleEmpty(a, operation{
-		ID: "remove-left-group", Method: http.MethodPost, Path: "/left-groups/remove", Status: http.StatusNoContent,
-		Tag: "sections", Summary: "Remove an empty group that is for no section any more, at the service",
-	}, func(ctx context.Context, in *with[api.GroupToRemove]) error {
-		return s.Linking.RemoveGroup(ctx, auth.Caller(ctx).Name, in.Body.ConnectionID, in.Body.Ref)
-	})
+		return out
+	}), err
+}
+
+func (s *Server) removeLeftGroup(ctx context.Context, in *with[api.GroupToRemove]) error {
+	return s.Linking.RemoveGroup(ctx, auth.Caller(ctx).Name, in.Body.ConnectionID, in.Body.Ref)
 }
 
 func classEffects(x linking.ClassEffects) api.ClassEffects {

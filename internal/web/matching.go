@@ -15,44 +15,49 @@ import (
 
 // matching registers the operations about how people are recognised at a service.
 func (s *Server) matching(a huma.API) {
-	handleTagged(a, operation{
-		ID: "get-matching", Method: http.MethodGet, Path: "/connections/{id}/matching", Status: http.StatusOK,
-		Tag: "connections", Summary: "How people are recognised at a connection",
-	}, func(ctx context.Context, in *byID) (roster.Matching, int, error) {
-		return s.Matching.Of(ctx, in.ID)
-	})
-	handle(a, operation{
-		ID: "preview-matching", Method: http.MethodPost, Path: "/connections/{id}/matching/preview", Status: http.StatusOK,
-		Tag: "connections", Summary: "Whom a change of the matching would touch",
-	}, func(ctx context.Context, in *withID[roster.Matching]) (api.Page[api.Touched], error) {
-		list, err := s.Matching.Preview(ctx, in.ID, in.Body)
-		return api.Page[api.Touched]{Items: each(list, func(t matching.Touched) api.Touched { return api.Touched(t) })}, err
-	})
-	handleTagged(a, operation{
-		ID: "edit-matching", Method: http.MethodPut, Path: "/connections/{id}/matching", Status: http.StatusOK,
-		Tag: "connections", Summary: "Change how people are recognised at a connection",
-	}, func(ctx context.Context, in *edit[roster.Matching]) (roster.Matching, int, error) {
-		v, err := version(in.IfMatch)
-		if err == nil {
-			err = s.Matching.Change(ctx, auth.Caller(ctx).Name, in.ID, v, in.Body)
-		}
-		if err != nil {
-			return in.Body, 0, err
-		}
-		return s.Matching.Of(ctx, in.ID)
-	})
-	handle(a, operation{
-		ID: "list-proposals", Method: http.MethodGet, Path: "/connections/{id}/proposals", Status: http.StatusOK,
-		Tag: "people", Summary: "Records of a register that look like second accounts or test learners, with what speaks for it",
-	}, func(ctx context.Context, in *byID) (api.Page[api.Proposal], error) {
-		list, err := s.Matching.Proposals(ctx, in.ID)
-		return api.Page[api.Proposal]{Items: each(list, func(p matchstore.Proposal) api.Proposal { return api.Proposal(p) })}, err
-	})
-	handle(a, operation{
-		ID: "decide-proposals", Method: http.MethodPost, Path: "/connections/{id}/proposals", Status: http.StatusOK,
-		Tag: "people", Summary: "Accept or refuse what is proposed of a register's records, one or all",
-	}, func(ctx context.Context, in *withID[api.Verdict]) (api.Decided, error) {
-		n, err := s.Matching.Decide(ctx, auth.Caller(ctx).Name, in.ID, in.Body.People, in.Body.Accept)
-		return api.Decided{Count: n}, err
-	})
+	handleTagged(a, operation{ID: "get-matching", Method: http.MethodGet, Path: "/connections/{id}/matching",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "How people are recognised at a connection"}, s.getMatching)
+	handle(a, operation{ID: "preview-matching", Method: http.MethodPost, Path: "/connections/{id}/matching/preview",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Whom a change of the matching would touch"}, s.previewMatching)
+	handleTagged(a, operation{ID: "edit-matching", Method: http.MethodPut, Path: "/connections/{id}/matching",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Change how people are recognised at a connection"}, s.editMatching)
+	handle(a, operation{ID: "list-proposals", Method: http.MethodGet, Path: "/connections/{id}/proposals",
+		Status: http.StatusOK, Tag: "people",
+		Summary: "Records of a register that look like second accounts or test learners, with what speaks for it"}, s.listProposals)
+	handle(a, operation{ID: "decide-proposals", Method: http.MethodPost, Path: "/connections/{id}/proposals",
+		Status: http.StatusOK, Tag: "people",
+		Summary: "Accept or refuse what is proposed of a register's records, one or all"}, s.decideProposals)
+}
+
+func (s *Server) getMatching(ctx context.Context, in *byID) (roster.Matching, int, error) {
+	return s.Matching.Of(ctx, in.ID)
+}
+
+func (s *Server) previewMatching(ctx context.Context, in *withID[roster.Matching]) (api.Page[api.Touched], error) {
+	list, err := s.Matching.Preview(ctx, in.ID, in.Body)
+	return api.Page[api.Touched]{Items: each(list, func(t matching.Touched) api.Touched { return api.Touched(t) })}, err
+}
+
+func (s *Server) editMatching(ctx context.Context, in *edit[roster.Matching]) (roster.Matching, int, error) {
+	v, err := version(in.IfMatch)
+	if err == nil {
+		err = s.Matching.Change(ctx, auth.Caller(ctx).Name, in.ID, v, in.Body)
+	}
+	if err != nil {
+		return in.Body, 0, err
+	}
+	return s.Matching.Of(ctx, in.ID)
+}
+
+func (s *Server) listProposals(ctx context.Context, in *byID) (api.Page[api.Proposal], error) {
+	list, err := s.Matching.Proposals(ctx, in.ID)
+	return api.Page[api.Proposal]{Items: each(list, func(p matchstore.Proposal) api.Proposal { return api.Proposal(p) })}, err
+}
+
+func (s *Server) decideProposals(ctx context.Context, in *withID[api.Verdict]) (api.Decided, error) {
+	n, err := s.Matching.Decide(ctx, auth.Caller(ctx).Name, in.ID, in.Body.People, in.Body.Accept)
+	return api.Decided{Count: n}, err
 }

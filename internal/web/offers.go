@@ -29,94 +29,99 @@ type accessesInput struct {
 
 // offers registers the operations about offers and the access that they give.
 func (s *Server) offers(a huma.API) {
-	handle(a, operation{
-		ID: "list-offers", Method: http.MethodGet, Path: "/offers", Status: http.StatusOK,
-		Tag: "access", Summary: "List offers and whom they give access",
-	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Offer], error) {
-		all, err := s.Purchases.Offers(ctx)
-		if err != nil {
-			return api.Page[api.Offer]{}, err
+	handle(a, operation{ID: "list-offers", Method: http.MethodGet, Path: "/offers",
+		Status: http.StatusOK, Tag: "access", Summary: "List offers and whom they give access"}, s.listOffers)
+	handleTagged(a, operation{ID: "get-offer", Method: http.MethodGet, Path: "/offers/{id}",
+		Status: http.StatusOK, Tag: "access", Summary: "Show an offer"}, s.getOffer)
+	handleTagged(a, operation{ID: "make-offer", Method: http.MethodPost, Path: "/offers",
+		Status: http.StatusCreated, Tag: "access",
+		Summary: "Say to which sections something that is sold gives access"}, s.makeOffer)
+	handleTagged(a, operation{ID: "edit-offer", Method: http.MethodPut, Path: "/offers/{id}",
+		Status: http.StatusOK, Tag: "access", Summary: "Change an offer"}, s.editOffer)
+	handleEmpty(a, operation{ID: "remove-offer", Method: http.MethodDelete, Path: "/offers/{id}",
+		Status: http.StatusNoContent, Tag: "access",
+		Summary: "Remove an offer; whom it enrolled stays enrolled"}, s.removeOffer)
+	handle(a, operation{ID: "list-sides", Method: http.MethodGet, Path: "/sides",
+		Status: http.StatusOK, Tag: "access", Summary: "Access and enrolment side by side"}, s.listSides)
+	handle(a, operation{ID: "list-accesses", Method: http.MethodGet, Path: "/accesses",
+		Status: http.StatusOK, Tag: "access",
+		Summary: "List what was bought and what was given by hand, one purchase a line, the newest first"}, s.listAccesses)
+	handle(a, operation{ID: "give-access", Method: http.MethodPost, Path: "/offers/{id}/accesses",
+		Status: http.StatusOK, Tag: "access",
+		Summary: "Give a person by hand what an offer leads to, until a time and for a reason"}, s.giveAccess)
+	handleEmpty(a, operation{ID: "end-access", Method: http.MethodPost, Path: "/accesses/{id}/end",
+		Status: http.StatusNoContent, Tag: "access", Summary: "End access that was given by hand"}, s.endAccess)
+	handleEmpty(a, operation{ID: "assign-access", Method: http.MethodPost, Path: "/accesses/{id}/person",
+		Status: http.StatusNoContent, Tag: "access",
+		Summary: "Say whose a purchase is of which that cannot be told"}, s.assignAccess)
+	handle(a, operation{ID: "list-unmapped", Method: http.MethodGet, Path: "/unmapped",
+		Status: http.StatusOK, Tag: "access", Summary: "What was bought and leads nowhere"}, s.listUnmapped)
+}
+
+func (s *Server) listOffers(ctx context.Context, _ *struct{}) (api.Page[api.Offer], error) {
+	all, err := s.Purchases.Offers(ctx)
+	if err != nil {
+		return api.Page[api.Offer]{}, err
+	}
+	sides, err := s.Purchases.Sides(ctx, "")
+	return api.Page[api.Offer]{Items: each(all, func(o purchasestore.Offer) api.Offer { return shownOffer(o, sides) })}, err
+}
+
+func (s *Server) getOffer(ctx context.Context, in *byID) (api.Offer, int, error) {
+	o, err := s.Purchases.FindOffer(ctx, in.ID)
+	return s.taggedOffer(ctx, o, err)
+}
+
+func (s *Server) makeOffer(ctx context.Context, in *with[api.NewOffer]) (api.Offer, int, error) {
+	o, err := s.Purchases.Save(ctx, auth.Caller(ctx).Name, "", 0, offerOf(in.Body))
+	return s.taggedOffer(ctx, o, err)
+}
+
+func (s *Server) editOffer(ctx context.Context, in *edit[api.NewOffer]) (api.Offer, int, error) {
+	v, err := version(in.IfMatch)
+	if err != nil {
+		return api.Offer{}, 0, err
+	}
+	o, err := s.Purchases.Save(ctx, auth.Caller(ctx).Name, in.ID, v, offerOf(in.Body))
+	return s.taggedOffer(ctx, o, err)
+}
+
+func (s *Server) removeOffer(ctx context.Context, in *byID) error {
+	return s.Purchases.Remove(ctx, auth.Caller(ctx).Name, in.ID)
+}
+
+func (s *Server) listSides(ctx context.Context, in *sidesInput) ([]api.Side, error) {
+	all, err := s.Purchases.Sides(ctx, in.Offer)
+	out := []api.Side{}
+	for _, x := range all {
+		if !in.Mismatches || x.Verdict == purchases.Missing || x.Verdict == purchases.Surplus {
+			out = append(out, shownSide(x))
 		}
-		sides, err := s.Purchases.Sides(ctx, "")
-		return api.Page[api.Offer]{Items: each(all, func(o purchasestore.Offer) api.Offer { return shownOffer(o, sides) })}, err
-	})
-	handleTagged(a, operation{
-		ID: "get-offer", Method: http.MethodGet, Path: "/offers/{id}", Status: http.StatusOK,
-		Tag: "access", Summary: "Show an offer",
-	}, func(ctx context.Context, in *byID) (api.Offer, int, error) {
-		o, err := s.Purchases.FindOffer(ctx, in.ID)
-		return s.taggedOffer(ctx, o, err)
-	})
-	handleTagged(a, operation{
-		ID: "make-offer", Method: http.MethodPost, Path: "/offers", Status: http.StatusCreated,
-		Tag: "access", Summary: "Say to which sections something that is sold gives access",
-	}, func(ctx context.Context, in *with[api.NewOffer]) (api.Offer, int, error) {
-		o, err := s.Purchases.Save(ctx, auth.Caller(ctx).Name, "", 0, offerOf(in.Body))
-		return s.taggedOffer(ctx, o, err)
-	})
-	handleTagged(a, operation{
-		ID: "edit-offer", Method: http.MethodPut, Path: "/offers/{id}", Status: http.StatusOK,
-		Tag: "access", Summary: "Change an offer",
-	}, func(ctx context.Context, in *edit[api.NewOffer]) (api.Offer, int, error) {
-		v, err := version(in.IfMatch)
-		if err != nil {
-			return api.Offer{}, 0, err
-		}
-		o, err := s.Purchases.Save(ctx, auth.Caller(ctx).Name, in.ID, v, offerOf(in.Body))
-		return s.taggedOffer(ctx, o, err)
-	})
-	handleEmpty(a, operation{
-		ID: "remove-offer", Method: http.MethodDelete, Path: "/offers/{id}", Status: http.StatusNoContent,
-		Tag: "access", Summary: "Remove an offer; whom it enrolled stays enrolled",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Purchases.Remove(ctx, auth.Caller(ctx).Name, in.ID)
-	})
-	handle(a, operation{
-		ID: "list-sides", Method: http.MethodGet, Path: "/sides", Status: http.StatusOK,
-		Tag: "access", Summary: "Access and enrolment side by side",
-	}, func(ctx context.Context, in *sidesInput) ([]api.Side, error) {
-		all, err := s.Purchases.Sides(ctx, in.Offer)
-		out := []api.Side{}
-		for _, x := range all {
-			if !in.Mismatches || x.Verdict == purchases.Missing || x.Verdict == purchases.Surplus {
-				out = append(out, shownSide(x))
-			}
-		}
-		return out, err
-	})
-	handle(a, operation{
-		ID: "list-accesses", Method: http.MethodGet, Path: "/accesses", Status: http.StatusOK,
-		Tag: "access", Summary: "List what was bought and what was given by hand, one purchase a line, the newest first",
-	}, func(ctx context.Context, in *accessesInput) (api.Page[api.Access], error) {
-		all, err := s.Purchases.Accesses(ctx, purchasestore.AccessFilter{OfferID: in.Offer, PersonID: in.Person, Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit})
-		return api.Page[api.Access]{Items: each(all, s.shownAccess), Next: last(all, in.Limit, func(x purchasestore.ListedAccess) string { return x.ID })}, err
-	})
-	handle(a, operation{
-		ID: "give-access", Method: http.MethodPost, Path: "/offers/{id}/accesses", Status: http.StatusOK,
-		Tag: "access", Summary: "Give a person by hand what an offer leads to, until a time and for a reason",
-	}, func(ctx context.Context, in *withID[api.NewAccess]) (api.Access, error) {
-		x, err := s.Purchases.Give(ctx, auth.Caller(ctx).Name, in.ID, in.Body.PersonID, in.Body.Until, in.Body.Reason)
-		return s.oneAccess(ctx, x, err)
-	})
-	handleEmpty(a, operation{
-		ID: "end-access", Method: http.MethodPost, Path: "/accesses/{id}/end", Status: http.StatusNoContent,
-		Tag: "access", Summary: "End access that was given by hand",
-	}, func(ctx context.Context, in *withID[api.Ending]) error {
-		return s.Purchases.End(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Reason)
-	})
-	handleEmpty(a, operation{
-		ID: "assign-access", Method: http.MethodPost, Path: "/accesses/{id}/person", Status: http.StatusNoContent,
-		Tag: "access", Summary: "Say whose a purchase is of which that cannot be told",
-	}, func(ctx context.Context, in *withID[api.Whose]) error {
-		return s.Purchases.Assign(ctx, auth.Caller(ctx).Name, in.ID, in.Body.PersonID)
-	})
-	handle(a, operation{
-		ID: "list-unmapped", Method: http.MethodGet, Path: "/unmapped", Status: http.StatusOK,
-		Tag: "access", Summary: "What was bought and leads nowhere",
-	}, func(ctx context.Context, _ *struct{}) ([]api.Unmapped, error) {
-		all, err := s.Purchases.UnmappedOffers(ctx)
-		return each(all, func(u purchasestore.Unmapped) api.Unmapped { return api.Unmapped(u) }), err
-	})
+	}
+	return out, err
+}
+
+func (s *Server) listAccesses(ctx context.Context, in *accessesInput) (api.Page[api.Access], error) {
+	all, err := s.Purchases.Accesses(ctx, purchasestore.AccessFilter{OfferID: in.Offer, PersonID: in.Person, Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit})
+	return api.Page[api.Access]{Items: each(all, s.shownAccess), Next: last(all, in.Limit, func(x purchasestore.ListedAccess) string { return x.ID })}, err
+}
+
+func (s *Server) giveAccess(ctx context.Context, in *withID[api.NewAccess]) (api.Access, error) {
+	x, err := s.Purchases.Give(ctx, auth.Caller(ctx).Name, in.ID, in.Body.PersonID, in.Body.Until, in.Body.Reason)
+	return s.oneAccess(ctx, x, err)
+}
+
+func (s *Server) endAccess(ctx context.Context, in *withID[api.Ending]) error {
+	return s.Purchases.End(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Reason)
+}
+
+func (s *Server) assignAccess(ctx context.Context, in *withID[api.Whose]) error {
+	return s.Purchases.Assign(ctx, auth.Caller(ctx).Name, in.ID, in.Body.PersonID)
+}
+
+func (s *Server) listUnmapped(ctx context.Context, _ *struct{}) ([]api.Unmapped, error) {
+	all, err := s.Purchases.UnmappedOffers(ctx)
+	return each(all, func(u purchasestore.Unmapped) api.Unmapped { return api.Unmapped(u) }), err
 }
 
 func (s *Server) oneAccess(ctx context.Context, a purchasestore.Access, err error) (api.Access, error) {

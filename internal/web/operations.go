@@ -11,44 +11,46 @@ import (
 
 // operations registers the operations about the operations that a connection's service offers.
 func (s *Server) operations(a huma.API) {
-	handle(a, operation{
-		ID: "list-operations", Method: http.MethodGet, Path: "/connections/{id}/operations", Status: http.StatusOK,
-		Tag: "connections", Summary: "List the operations of a service's own API",
-	}, func(ctx context.Context, in *byID) ([]api.Operation, error) {
-		if _, err := s.Connections.FindConnection(ctx, in.ID); err != nil {
-			return nil, err
-		}
-		return s.Connections.Operations(ctx, in.ID)
-	})
-	handle(a, operation{
-		ID: "get-operation", Method: http.MethodGet, Path: "/connections/{id}/operations/{name}", Status: http.StatusOK,
-		Tag: "connections", Summary: "Show an operation",
-	}, func(ctx context.Context, in *operationInput) (api.Operation, error) {
-		return s.Connections.FindOperation(ctx, in.ID, in.Name)
-	})
-	handle(a, operation{
-		ID: "keep-operation", Method: http.MethodPut, Path: "/connections/{id}/operations/{name}", Status: http.StatusOK,
-		Tag: "connections", Summary: "Define an operation, or define it anew",
-	}, func(ctx context.Context, in *keepOperationInput) (api.Operation, error) {
-		in.Body.Name = in.Name
-		if err := s.Rules.KeepOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Body); err != nil {
-			return api.Operation{}, err
-		}
-		return s.Connections.FindOperation(ctx, in.ID, in.Name)
-	})
-	handleEmpty(a, operation{
-		ID: "drop-operation", Method: http.MethodDelete, Path: "/connections/{id}/operations/{name}", Status: http.StatusNoContent,
-		Tag: "connections", Summary: "Remove an operation",
-	}, func(ctx context.Context, in *operationInput) error {
-		return s.Rules.DropOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Name)
-	})
-	handle(a, operation{
-		ID: "try-operation", Method: http.MethodPost, Path: "/connections/{id}/operations/{name}/try", Status: http.StatusOK,
-		Tag: "connections", Summary: "Call an operation now, for real",
-	}, func(ctx context.Context, in *tryOperationInput) (api.OperationTried, error) {
-		t, err := s.Rules.TryOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Name, in.Body.Values)
-		return api.OperationTried(t), err
-	})
+	handle(a, operation{ID: "list-operations", Method: http.MethodGet, Path: "/connections/{id}/operations",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "List the operations of a service's own API"}, s.listOperations)
+	handle(a, operation{ID: "get-operation", Method: http.MethodGet, Path: "/connections/{id}/operations/{name}",
+		Status: http.StatusOK, Tag: "connections", Summary: "Show an operation"}, s.getOperation)
+	handle(a, operation{ID: "keep-operation", Method: http.MethodPut, Path: "/connections/{id}/operations/{name}",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Define an operation, or define it anew"}, s.keepOperation)
+	handleEmpty(a, operation{ID: "drop-operation", Method: http.MethodDelete, Path: "/connections/{id}/operations/{name}",
+		Status: http.StatusNoContent, Tag: "connections", Summary: "Remove an operation"}, s.dropOperation)
+	handle(a, operation{ID: "try-operation", Method: http.MethodPost, Path: "/connections/{id}/operations/{name}/try",
+		Status: http.StatusOK, Tag: "connections", Summary: "Call an operation now, for real"}, s.tryOperation)
+}
+
+func (s *Server) listOperations(ctx context.Context, in *byID) ([]api.Operation, error) {
+	if _, err := s.Connections.FindConnection(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	return s.Connections.Operations(ctx, in.ID)
+}
+
+func (s *Server) getOperation(ctx context.Context, in *operationInput) (api.Operation, error) {
+	return s.Connections.FindOperation(ctx, in.ID, in.Name)
+}
+
+func (s *Server) keepOperation(ctx context.Context, in *keepOperationInput) (api.Operation, error) {
+	in.Body.Name = in.Name
+	if err := s.Rules.KeepOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Body); err != nil {
+		return api.Operation{}, err
+	}
+	return s.Connections.FindOperation(ctx, in.ID, in.Name)
+}
+
+func (s *Server) dropOperation(ctx context.Context, in *operationInput) error {
+	return s.Rules.DropOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Name)
+}
+
+func (s *Server) tryOperation(ctx context.Context, in *tryOperationInput) (api.OperationTried, error) {
+	t, err := s.Rules.TryOperation(ctx, auth.Caller(ctx).Name, in.ID, in.Name, in.Body.Values)
+	return api.OperationTried(t), err
 }
 
 type operationInput struct {

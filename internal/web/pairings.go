@@ -19,173 +19,184 @@ import (
 
 // pairings registers the operations about pairings.
 func (s *Server) pairings(a huma.API) {
-	handle(a, operation{
-		ID: "compare-pairing", Method: http.MethodGet, Path: "/pairings/{id}/comparison", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Compare both sides now, side by side, changing nothing",
-	}, func(ctx context.Context, in *byID) (api.Page[api.Line], error) {
-		list, err := s.Runs.Lines(ctx, in.ID)
-		return api.Page[api.Line]{Items: each(list, line)}, err
-	})
-	handle(a, operation{
-		ID: "list-pairings", Method: http.MethodGet, Path: "/pairings", Status: http.StatusOK,
-		Tag: "pairings", Summary: "List pairings, without their checklists, freshness and runs",
-	}, func(ctx context.Context, in *Paging) (api.Page[api.Pairing], error) {
-		cards, err := s.Pairings.Cards(ctx, pairings.Filter{})
-		if err != nil {
-			return api.Page[api.Pairing]{}, err
-		}
-		cards = slices.DeleteFunc(cards, func(c pairings.Card) bool { return c.Pairing == nil })
-		items, next, err := paged(cards, in.Cursor, in.Limit)
-		if err != nil {
-			return api.Page[api.Pairing]{}, err
-		}
-		kept, err := s.Pairings.PairingsByID(ctx, each(items, func(c pairings.Card) string { return c.Pairing.ID }))
-		return api.Page[api.Pairing]{Next: next, Items: each(items, func(c pairings.Card) api.Pairing { return shown(c, kept[c.Pairing.ID]) })}, err
-	})
-	handleTagged(a, operation{
-		ID: "make-pairing", Method: http.MethodPost, Path: "/pairings", Status: http.StatusCreated,
-		Tag: "pairings", Summary: "Pair a section with a new target",
-	}, func(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
-		p, err := s.Pairings.Pair(ctx, auth.Caller(ctx).Name, pairings.Wish{
-			SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target, TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy, Details: in.Body.Details,
-		})
-		return s.taggedPairing(ctx, p.ID, err)
-	})
-	handleTagged(a, operation{
-		ID: "get-pairing", Method: http.MethodGet, Path: "/pairings/{id}", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Show a pairing",
-	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, nil)
-	})
-	handleTagged(a, operation{
-		ID: "edit-pairing", Method: http.MethodPatch, Path: "/pairings/{id}", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Change, pause or resume a pairing",
-	}, func(ctx context.Context, in *edit[api.EditPairing]) (api.Pairing, int, error) {
-		v, err := version(in.IfMatch)
-		if err == nil && (in.Body.Policy != nil || in.Body.Paused != nil) {
-			var p pairingstore.Pairing
-			p, err = s.Pairings.Change(ctx, auth.Caller(ctx).Name, in.ID, v, pairings.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
-			if v > 0 {
-				v = p.Version // the next change is made on this one
-			}
-		}
-		if err == nil && in.Body.Target != nil {
-			err = s.Runs.Rename(ctx, auth.Caller(ctx).Name, in.ID, v, *in.Body.Target)
-		}
-		return s.taggedPairing(ctx, in.ID, err)
-	})
-	handleTagged(a, operation{
-		ID: "open-class", Method: http.MethodPost, Path: "/pairings/{id}/open", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Let the learners of a held class in, now or at a time",
-	}, func(ctx context.Context, in *withID[api.Opening]) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Runs.OpenClass(ctx, auth.Caller(ctx).Name, in.ID, in.Body.At))
-	})
-	handle(a, operation{
-		ID: "preview-opening", Method: http.MethodGet, Path: "/pairings/{id}/opening", Status: http.StatusOK,
-		Tag: "pairings", Summary: "What opening a held class would mean now; nothing is done",
-	}, func(ctx context.Context, in *byID) (api.OpeningOutlook, error) {
-		o, err := s.Runs.Opening(ctx, in.ID)
-		if err != nil {
-			return api.OpeningOutlook{}, err
-		}
-		p, err := s.Pairings.FindPairing(ctx, in.ID)
-		if err != nil {
-			return api.OpeningOutlook{}, err
-		}
-		notice, err := s.notice(ctx, p)
-		return api.OpeningOutlook{Learners: o.Learners, NewAccounts: o.NewAccounts, Notice: notice}, err
-	})
-	handleTagged(a, operation{
-		ID: "cancel-opening", Method: http.MethodDelete, Path: "/pairings/{id}/opening", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Cancel when a held class opens; it stays held",
-	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Runs.CancelOpening(ctx, auth.Caller(ctx).Name, in.ID))
-	})
-	handleTagged(a, operation{
-		ID: "hold-class", Method: http.MethodPost, Path: "/pairings/{id}/hold", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Hold learners back again; who is in stays in",
-	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Runs.HoldClass(ctx, auth.Caller(ctx).Name, in.ID))
-	})
-	handleTagged(a, operation{
-		ID: "renew-class", Method: http.MethodPost, Path: "/pairings/{id}/renew", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Let the next run make a class anew that was deleted at the service",
-	}, func(ctx context.Context, in *byID) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Runs.Renew(ctx, auth.Caller(ctx).Name, in.ID))
-	})
-	handleTagged(a, operation{
-		ID: "take-over", Method: http.MethodPost, Path: "/pairings/{id}/take-over", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Say whether Kanban minds the places of the section's people who were in the class already",
-	}, func(ctx context.Context, in *withID[api.TakeOver]) (api.Pairing, int, error) {
-		return s.taggedPairing(ctx, in.ID, s.Pairings.TakeOver(ctx, auth.Caller(ctx).Name, in.ID, !in.Body.Leave))
-	})
-	handle(a, operation{
-		ID: "sync-pairings", Method: http.MethodPost, Path: "/pairings/sync", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Bring many pairings in step now",
-	}, func(ctx context.Context, in *with[api.SyncNow]) (api.Queued, error) {
-		n, err := s.Runs.SyncNow(ctx, auth.Caller(ctx).Name, in.Body.CourseID, in.Body.ConnectionID, in.Body.Pairings)
-		return api.Queued{Pairings: n}, err
-	})
-	handleEmpty(a, operation{
-		ID: "unpair", Method: http.MethodDelete, Path: "/pairings/{id}", Status: http.StatusNoContent,
-		Tag: "pairings", Summary: "End a pairing; the target and its members stay",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Pairings.Unpair(ctx, auth.Caller(ctx).Name, in.ID)
-	})
-	handle(a, operation{
-		ID: "make-preview", Method: http.MethodPost, Path: "/pairings/{id}/previews", Status: http.StatusCreated,
-		Tag: "pairings", Summary: "Compare now and show what a run would do",
-	}, func(ctx context.Context, in *byID) (api.Preview, error) {
-		p, err := s.Runs.Preview(ctx, in.ID)
-		if err != nil {
-			return api.Preview{}, err
-		}
-		return s.preview(ctx, p)
-	})
-	handle(a, operation{
-		ID: "preview-ending", Method: http.MethodPost, Path: "/pairings/{id}/ending", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Show what it means to end a pairing and take its people out",
-	}, func(ctx context.Context, in *byID) (api.Preview, error) {
-		p, err := s.Runs.Ending(ctx, in.ID)
-		if err != nil {
-			return api.Preview{}, err
-		}
-		return s.preview(ctx, p)
-	})
-	handle(a, operation{
-		ID: "preview-end", Method: http.MethodGet, Path: "/pairings/{id}/effects", Status: http.StatusOK,
-		Tag: "pairings", Summary: "What becomes of everybody in a class when its pairing ends; nothing is done",
-	}, func(ctx context.Context, in *endInput) (api.ClassEffects, error) {
-		p, err := s.Pairings.FindPairing(ctx, in.ID)
-		if err != nil {
-			return api.ClassEffects{}, err
-		}
-		out := api.ClassEffects{PairingID: p.ID, Target: p.TargetName}
-		var people []roster.Affected
-		if in.Members == "remove" {
-			people, err = s.Runs.TakenOut(ctx, p)
-		} else {
-			people, err = s.Runs.Effects(ctx, p, true)
-		}
-		out.People = each(people, affected)
-		for i := range out.People {
-			if p := &out.People[i]; in.Members == "remove" && p.Effect == roster.Removed {
-				p.Why = "Kanban put them in"
-			}
-		}
-		return out, err
-	})
-	handle(a, operation{
-		ID: "get-preview", Method: http.MethodGet, Path: "/previews/{id}", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Show a preview",
-	}, func(ctx context.Context, in *byID) (api.Preview, error) {
-		p, err := s.Pairings.FindPreview(ctx, in.ID)
-		if err != nil {
-			return api.Preview{}, err
-		}
-		return s.preview(ctx, p)
-	})
+	handle(a, operation{ID: "compare-pairing", Method: http.MethodGet, Path: "/pairings/{id}/comparison",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Compare both sides now, side by side, changing nothing"}, s.comparePairing)
+	handle(a, operation{ID: "list-pairings", Method: http.MethodGet, Path: "/pairings",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "List pairings, without their checklists, freshness and runs"}, s.listPairings)
+	handleTagged(a, operation{ID: "make-pairing", Method: http.MethodPost, Path: "/pairings",
+		Status: http.StatusCreated, Tag: "pairings", Summary: "Pair a section with a new target"}, s.makePairing)
+	handleTagged(a, operation{ID: "get-pairing", Method: http.MethodGet, Path: "/pairings/{id}",
+		Status: http.StatusOK, Tag: "pairings", Summary: "Show a pairing"}, s.getPairing)
+	handleTagged(a, operation{ID: "edit-pairing", Method: http.MethodPatch, Path: "/pairings/{id}",
+		Status: http.StatusOK, Tag: "pairings", Summary: "Change, pause or resume a pairing"}, s.editPairing)
+	handleTagged(a, operation{ID: "open-class", Method: http.MethodPost, Path: "/pairings/{id}/open",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Let the learners of a held class in, now or at a time"}, s.openClass)
+	handle(a, operation{ID: "preview-opening", Method: http.MethodGet, Path: "/pairings/{id}/opening",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "What opening a held class would mean now; nothing is done"}, s.previewOpening)
+	handleTagged(a, operation{ID: "cancel-opening", Method: http.MethodDelete, Path: "/pairings/{id}/opening",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Cancel when a held class opens; it stays held"}, s.cancelOpening)
+	handleTagged(a, operation{ID: "hold-class", Method: http.MethodPost, Path: "/pairings/{id}/hold",
+		Status: http.StatusOK, Tag: "pairings", Summary: "Hold learners back again; who is in stays in"}, s.holdClass)
+	handleTagged(a, operation{ID: "renew-class", Method: http.MethodPost, Path: "/pairings/{id}/renew",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Let the next run make a class anew that was deleted at the service"}, s.renewClass)
+	handleTagged(a, operation{ID: "take-over", Method: http.MethodPost, Path: "/pairings/{id}/take-over",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Say whether Kanban minds the places of the section's people who were in the class already"}, s.takeOver)
+	handle(a, operation{ID: "sync-pairings", Method: http.MethodPost, Path: "/pairings/sync",
+		Status: http.StatusOK, Tag: "pairings", Summary: "Bring many pairings in step now"}, s.syncPairings)
+	handleEmpty(a, operation{ID: "unpair", Method: http.MethodDelete, Path: "/pairings/{id}",
+		Status: http.StatusNoContent, Tag: "pairings",
+		Summary: "End a pairing; the target and its members stay"}, s.unpair)
+	handle(a, operation{ID: "make-preview", Method: http.MethodPost, Path: "/pairings/{id}/previews",
+		Status: http.StatusCreated, Tag: "pairings",
+		Summary: "Compare now and show what a run would do"}, s.makePreview)
+	handle(a, operation{ID: "preview-ending", Method: http.MethodPost, Path: "/pairings/{id}/ending",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Show what it means to end a pairing and take its people out"}, s.previewEnding)
+	handle(a, operation{ID: "preview-end", Method: http.MethodGet, Path: "/pairings/{id}/effects",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "What becomes of everybody in a class when its pairing ends; nothing is done"}, s.previewEnd)
+	handle(a, operation{ID: "get-preview", Method: http.MethodGet, Path: "/previews/{id}",
+		Status: http.StatusOK, Tag: "pairings", Summary: "Show a preview"}, s.getPreview)
 	s.comparisonFile(a)
+}
+
+func (s *Server) comparePairing(ctx context.Context, in *byID) (api.Page[api.Line], error) {
+	list, err := s.Runs.Lines(ctx, in.ID)
+	return api.Page[api.Line]{Items: each(list, line)}, err
+}
+
+func (s *Server) listPairings(ctx context.Context, in *Paging) (api.Page[api.Pairing], error) {
+	cards, err := s.Pairings.Cards(ctx, pairings.Filter{})
+	if err != nil {
+		return api.Page[api.Pairing]{}, err
+	}
+	cards = slices.DeleteFunc(cards, func(c pairings.Card) bool { return c.Pairing == nil })
+	items, next, err := paged(cards, in.Cursor, in.Limit)
+	if err != nil {
+		return api.Page[api.Pairing]{}, err
+	}
+	kept, err := s.Pairings.PairingsByID(ctx, each(items, func(c pairings.Card) string { return c.Pairing.ID }))
+	return api.Page[api.Pairing]{Next: next, Items: each(items, func(c pairings.Card) api.Pairing { return shown(c, kept[c.Pairing.ID]) })}, err
+}
+
+func (s *Server) makePairing(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
+	p, err := s.Pairings.Pair(ctx, auth.Caller(ctx).Name, pairings.Wish{
+		SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target, TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy, Details: in.Body.Details,
+	})
+	return s.taggedPairing(ctx, p.ID, err)
+}
+
+func (s *Server) getPairing(ctx context.Context, in *byID) (api.Pairing, int, error) {
+	return s.taggedPairing(ctx, in.ID, nil)
+}
+
+func (s *Server) editPairing(ctx context.Context, in *edit[api.EditPairing]) (api.Pairing, int, error) {
+	v, err := version(in.IfMatch)
+	if err == nil && (in.Body.Policy != nil || in.Body.Paused != nil) {
+		var p pairingstore.Pairing
+		p, err = s.Pairings.Change(ctx, auth.Caller(ctx).Name, in.ID, v, pairings.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
+		if v > 0 {
+			v = p.Version // the next change is made on this one
+		}
+	}
+	if err == nil && in.Body.Target != nil {
+		err = s.Runs.Rename(ctx, auth.Caller(ctx).Name, in.ID, v, *in.Body.Target)
+	}
+	return s.taggedPairing(ctx, in.ID, err)
+}
+
+func (s *Server) openClass(ctx context.Context, in *withID[api.Opening]) (api.Pairing, int, error) {
+	return s.taggedPairing(ctx, in.ID, s.Runs.OpenClass(ctx, auth.Caller(ctx).Name, in.ID, in.Body.At))
+}
+
+func (s *Server) previewOpening(ctx context.Context, in *byID) (api.OpeningOutlook, error) {
+	o, err := s.Runs.Opening(ctx, in.ID)
+	if err != nil {
+		return api.OpeningOutlook{}, err
+	}
+	p, err := s.Pairings.FindPairing(ctx, in.ID)
+	if err != nil {
+		return api.OpeningOutlook{}, err
+	}
+	notice, err := s.notice(ctx, p)
+	return api.OpeningOutlook{Learners: o.Learners, NewAccounts: o.NewAccounts, Notice: notice}, err
+}
+
+func (s *Server) cancelOpening(ctx context.Context, in *byID) (api.Pairing, int, error) {
+	return s.taggedPairing(ctx, in.ID, s.Runs.CancelOpening(ctx, auth.Caller(ctx).Name, in.ID))
+}
+
+func (s *Server) holdClass(ctx context.Context, in *byID) (api.Pairing, int, error) {
+	return s.taggedPairing(ctx, in.ID, s.Runs.HoldClass(ctx, auth.Caller(ctx).Name, in.ID))
+}
+
+func (s *Server) renewClass(ctx context.Context, in *byID) (api.Pairing, int, error) {
+	return s.taggedPairing(ctx, in.ID, s.Runs.Renew(ctx, auth.Caller(ctx).Name, in.ID))
+}
+
+func (s *Server) takeOver(ctx context.Context, in *withID[api.TakeOver]) (api.Pairing, int, error) {
+	return s.taggedPairing(ctx, in.ID, s.Pairings.TakeOver(ctx, auth.Caller(ctx).Name, in.ID, !in.Body.Leave))
+}
+
+func (s *Server) syncPairings(ctx context.Context, in *with[api.SyncNow]) (api.Queued, error) {
+	n, err := s.Runs.SyncNow(ctx, auth.Caller(ctx).Name, in.Body.CourseID, in.Body.ConnectionID, in.Body.Pairings)
+	return api.Queued{Pairings: n}, err
+}
+
+func (s *Server) unpair(ctx context.Context, in *byID) error {
+	return s.Pairings.Unpair(ctx, auth.Caller(ctx).Name, in.ID)
+}
+
+func (s *Server) makePreview(ctx context.Context, in *byID) (api.Preview, error) {
+	p, err := s.Runs.Preview(ctx, in.ID)
+	if err != nil {
+		return api.Preview{}, err
+	}
+	return s.preview(ctx, p)
+}
+
+func (s *Server) previewEnding(ctx context.Context, in *byID) (api.Preview, error) {
+	p, err := s.Runs.Ending(ctx, in.ID)
+	if err != nil {
+		return api.Preview{}, err
+	}
+	return s.preview(ctx, p)
+}
+
+func (s *Server) previewEnd(ctx context.Context, in *endInput) (api.ClassEffects, error) {
+	p, err := s.Pairings.FindPairing(ctx, in.ID)
+	if err != nil {
+		return api.ClassEffects{}, err
+	}
+	out := api.ClassEffects{PairingID: p.ID, Target: p.TargetName}
+	var people []roster.Affected
+	if in.Members == "remove" {
+		people, err = s.Runs.TakenOut(ctx, p)
+	} else {
+		people, err = s.Runs.Effects(ctx, p, true)
+	}
+	out.People = each(people, affected)
+	for i := range out.People {
+		if p := &out.People[i]; in.Members == "remove" && p.Effect == roster.Removed {
+			p.Why = "Kanban put them in"
+		}
+	}
+	return out, err
+}
+
+func (s *Server) getPreview(ctx context.Context, in *byID) (api.Preview, error) {
+	p, err := s.Pairings.FindPreview(ctx, in.ID)
+	if err != nil {
+		return api.Preview{}, err
+	}
+	return s.preview(ctx, p)
 }
 
 // comparisonFile gives the comparison as CSV.

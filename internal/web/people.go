@@ -29,65 +29,69 @@ const newestAbout = 50
 
 // people registers the operations about people.
 func (s *Server) people(a huma.API) {
-	handleEmpty(a, operation{
-		ID: "drop-mark", Method: http.MethodDelete, Path: "/people/{id}/mark", Status: http.StatusNoContent,
-		Tag: "people", Summary: "Drop what was said of a person's record: that it is a second account or a test learner, or neither",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Matching.Undecide(ctx, auth.Caller(ctx).Name, in.ID)
-	})
-	handle(a, operation{
-		ID: "list-candidates", Method: http.MethodGet, Path: "/people/{id}/accounts/{connection}", Status: http.StatusOK,
-		Tag: "people", Summary: "Accounts that could be a person's",
-	}, func(ctx context.Context, in *personAt) (api.Page[api.Candidate], error) {
-		list, err := s.Matching.Candidates(ctx, in.ID, in.ConnectionID)
-		return api.Page[api.Candidate]{Items: each(list, func(x matching.Candidate) api.Candidate { return api.Candidate(x) })}, err
-	})
-	handleEmpty(a, operation{
-		ID: "choose-account", Method: http.MethodPut, Path: "/people/{id}/accounts/{connection}", Status: http.StatusNoContent,
-		Tag: "people", Summary: "Say whose account it is, or is not",
-	}, func(ctx context.Context, in *accountAt) error {
-		if in.Body.Not {
-			return s.Matching.Deny(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
-		}
-		return s.Matching.Choose(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
-	})
-	handleEmpty(a, operation{
-		ID: "forget-choices", Method: http.MethodDelete, Path: "/people/{id}/accounts/{connection}", Status: http.StatusNoContent,
-		Tag: "people", Summary: "Drop the decisions about a person's accounts",
-	}, func(ctx context.Context, in *personAt) error {
-		return s.Matching.Forget(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID)
-	})
-	handle(a, operation{
-		ID: "find-people", Method: http.MethodGet, Path: "/people", Status: http.StatusOK,
-		Tag: "people", Summary: "Find people",
-	}, func(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
-		all, err := s.Registers.People(ctx, in.Text, in.Limit)
-		return api.Page[api.Person]{Items: each(all, func(f rosterstore.FoundPerson) api.Person {
-			p := person(f.Person)
-			p.Register = f.Register
-			return p
-		})}, err
-	})
-	handle(a, operation{
-		ID: "get-person", Method: http.MethodGet, Path: "/people/{id}", Status: http.StatusOK,
-		Tag: "people", Summary: "Everything known about a person",
-	}, func(ctx context.Context, in *byID) (api.PersonPage, error) {
-		return s.personPage(ctx, in.ID)
-	})
-	handle(a, operation{
-		ID: "get-progress", Method: http.MethodGet, Path: "/people/{id}/progress/{section}", Status: http.StatusOK,
-		Tag: "people", Summary: "Where a person stands in a section's course, activity by activity",
-	}, func(ctx context.Context, in *progressInput) (api.Progress, error) {
-		look, err := s.Facts.Progress(ctx, in.ID, in.Section)
-		return shownProgress(look), err
-	})
-	handle(a, operation{
-		ID: "person-stage-plans", Method: http.MethodGet, Path: "/people/{id}/stage-plans", Status: http.StatusOK,
-		Tag: "people", Summary: "Where a person stands in every stage plan that is on",
-	}, func(ctx context.Context, in *byID) ([]api.PersonStagePlan, error) {
-		all, err := s.Stages.Of(ctx, in.ID)
-		return each(all, personStagePlan), err
-	})
+	handleEmpty(a, operation{ID: "drop-mark", Method: http.MethodDelete, Path: "/people/{id}/mark",
+		Status: http.StatusNoContent, Tag: "people",
+		Summary: "Drop what was said of a person's record: that it is a second account or a test learner, or neither"}, s.dropMark)
+	handle(a, operation{ID: "list-candidates", Method: http.MethodGet, Path: "/people/{id}/accounts/{connection}",
+		Status: http.StatusOK, Tag: "people", Summary: "Accounts that could be a person's"}, s.listCandidates)
+	handleEmpty(a, operation{ID: "choose-account", Method: http.MethodPut, Path: "/people/{id}/accounts/{connection}",
+		Status: http.StatusNoContent, Tag: "people", Summary: "Say whose account it is, or is not"}, s.chooseAccount)
+	handleEmpty(a, operation{ID: "forget-choices", Method: http.MethodDelete, Path: "/people/{id}/accounts/{connection}",
+		Status: http.StatusNoContent, Tag: "people",
+		Summary: "Drop the decisions about a person's accounts"}, s.forgetChoices)
+	handle(a, operation{ID: "find-people", Method: http.MethodGet, Path: "/people",
+		Status: http.StatusOK, Tag: "people", Summary: "Find people"}, s.findPeople)
+	handle(a, operation{ID: "get-person", Method: http.MethodGet, Path: "/people/{id}",
+		Status: http.StatusOK, Tag: "people", Summary: "Everything known about a person"}, s.getPerson)
+	handle(a, operation{ID: "get-progress", Method: http.MethodGet, Path: "/people/{id}/progress/{section}",
+		Status: http.StatusOK, Tag: "people",
+		Summary: "Where a person stands in a section's course, activity by activity"}, s.getProgress)
+	handle(a, operation{ID: "person-stage-plans", Method: http.MethodGet, Path: "/people/{id}/stage-plans",
+		Status: http.StatusOK, Tag: "people",
+		Summary: "Where a person stands in every stage plan that is on"}, s.personStagePlans)
+}
+
+func (s *Server) dropMark(ctx context.Context, in *byID) error {
+	return s.Matching.Undecide(ctx, auth.Caller(ctx).Name, in.ID)
+}
+
+func (s *Server) listCandidates(ctx context.Context, in *personAt) (api.Page[api.Candidate], error) {
+	list, err := s.Matching.Candidates(ctx, in.ID, in.ConnectionID)
+	return api.Page[api.Candidate]{Items: each(list, func(x matching.Candidate) api.Candidate { return api.Candidate(x) })}, err
+}
+
+func (s *Server) chooseAccount(ctx context.Context, in *accountAt) error {
+	if in.Body.Not {
+		return s.Matching.Deny(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
+	}
+	return s.Matching.Choose(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID, in.Body.AccountID)
+}
+
+func (s *Server) forgetChoices(ctx context.Context, in *personAt) error {
+	return s.Matching.Forget(ctx, auth.Caller(ctx).Name, in.ID, in.ConnectionID)
+}
+
+func (s *Server) findPeople(ctx context.Context, in *peopleInput) (api.Page[api.Person], error) {
+	all, err := s.Registers.People(ctx, in.Text, in.Limit)
+	return api.Page[api.Person]{Items: each(all, func(f rosterstore.FoundPerson) api.Person {
+		p := person(f.Person)
+		p.Register = f.Register
+		return p
+	})}, err
+}
+
+func (s *Server) getPerson(ctx context.Context, in *byID) (api.PersonPage, error) {
+	return s.personPage(ctx, in.ID)
+}
+
+func (s *Server) getProgress(ctx context.Context, in *progressInput) (api.Progress, error) {
+	look, err := s.Facts.Progress(ctx, in.ID, in.Section)
+	return shownProgress(look), err
+}
+
+func (s *Server) personStagePlans(ctx context.Context, in *byID) ([]api.PersonStagePlan, error) {
+	all, err := s.Stages.Of(ctx, in.ID)
+	return each(all, personStagePlan), err
 }
 
 func person(p rosterstore.Person) api.Person {

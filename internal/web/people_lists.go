@@ -21,85 +21,89 @@ type listedInput struct {
 
 // peopleLists registers the operations about lists of people.
 func (s *Server) peopleLists(a huma.API) {
-	handle(a, operation{
-		ID: "list-people-lists", Method: http.MethodGet, Path: "/people-lists", Status: http.StatusOK,
-		Tag: "sections", Summary: "Lists of people that can be paired like a section",
-	}, func(ctx context.Context, in *Paging) (api.Page[api.PeopleList], error) {
-		all, err := s.Registers.PeopleLists(ctx)
+	handle(a, operation{ID: "list-people-lists", Method: http.MethodGet, Path: "/people-lists",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Lists of people that can be paired like a section"}, s.listPeopleLists)
+	handleTagged(a, operation{ID: "make-people-list", Method: http.MethodPost, Path: "/people-lists",
+		Status: http.StatusCreated, Tag: "sections",
+		Summary: "Make a list of people that can be paired like a section"}, s.makePeopleList)
+	handleTagged(a, operation{ID: "get-people-list", Method: http.MethodGet, Path: "/people-lists/{id}",
+		Status: http.StatusOK, Tag: "sections", Summary: "Show a people list"}, s.getPeopleList)
+	handleTagged(a, operation{ID: "edit-people-list", Method: http.MethodPatch, Path: "/people-lists/{id}",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Rename a people list, or put named people on it and take some off"}, s.editPeopleList)
+	handleEmpty(a, operation{ID: "remove-people-list", Method: http.MethodDelete, Path: "/people-lists/{id}",
+		Status: http.StatusNoContent, Tag: "sections",
+		Summary: "Remove a people list that is not paired"}, s.removePeopleList)
+	handle(a, operation{ID: "list-people-of-list", Method: http.MethodGet, Path: "/people-lists/{id}/people",
+		Status: http.StatusOK, Tag: "sections", Summary: "Who is on a people list now"}, s.listPeopleOfList)
+	handle(a, operation{ID: "list-organisations", Method: http.MethodGet, Path: "/organisations",
+		Status: http.StatusOK, Tag: "sections", Summary: "Organisations of the registers"}, s.listOrganisations)
+}
+
+func (s *Server) listPeopleLists(ctx context.Context, in *Paging) (api.Page[api.PeopleList], error) {
+	all, err := s.Registers.PeopleLists(ctx)
+	if err != nil {
+		return api.Page[api.PeopleList]{}, err
+	}
+	part, next, err := paged(all, in.Cursor, in.Limit)
+	out := api.Page[api.PeopleList]{Next: next, Items: []api.PeopleList{}}
+	for _, l := range part {
+		shown, err := s.peopleList(ctx, l)
 		if err != nil {
-			return api.Page[api.PeopleList]{}, err
+			return out, err
 		}
-		part, next, err := paged(all, in.Cursor, in.Limit)
-		out := api.Page[api.PeopleList]{Next: next, Items: []api.PeopleList{}}
-		for _, l := range part {
-			shown, err := s.peopleList(ctx, l)
-			if err != nil {
-				return out, err
-			}
-			out.Items = append(out.Items, shown)
-		}
-		return out, err
-	})
-	handleTagged(a, operation{
-		ID: "make-people-list", Method: http.MethodPost, Path: "/people-lists", Status: http.StatusCreated,
-		Tag: "sections", Summary: "Make a list of people that can be paired like a section",
-	}, func(ctx context.Context, in *with[api.NewPeopleList]) (api.PeopleList, int, error) {
-		l, err := s.Lists.Make(ctx, auth.Caller(ctx).Name, lists.Wish(in.Body))
-		return s.shownList(ctx, l, err)
-	})
-	handleTagged(a, operation{
-		ID: "get-people-list", Method: http.MethodGet, Path: "/people-lists/{id}", Status: http.StatusOK,
-		Tag: "sections", Summary: "Show a people list",
-	}, func(ctx context.Context, in *byID) (api.PeopleList, int, error) {
-		l, err := s.Registers.FindPeopleList(ctx, in.ID)
-		return s.shownList(ctx, l, err)
-	})
-	handleTagged(a, operation{
-		ID: "edit-people-list", Method: http.MethodPatch, Path: "/people-lists/{id}", Status: http.StatusOK,
-		Tag: "sections", Summary: "Rename a people list, or put named people on it and take some off",
-	}, func(ctx context.Context, in *edit[api.EditPeopleList]) (api.PeopleList, int, error) {
-		v, err := version(in.IfMatch)
-		if err != nil {
-			return api.PeopleList{}, 0, err
-		}
-		l, err := s.Lists.Change(ctx, auth.Caller(ctx).Name, in.ID, v, lists.Edit(in.Body))
-		return s.shownList(ctx, l, err)
-	})
-	handleEmpty(a, operation{
-		ID: "remove-people-list", Method: http.MethodDelete, Path: "/people-lists/{id}", Status: http.StatusNoContent,
-		Tag: "sections", Summary: "Remove a people list that is not paired",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Lists.Remove(ctx, auth.Caller(ctx).Name, in.ID)
-	})
-	handle(a, operation{
-		ID: "list-people-of-list", Method: http.MethodGet, Path: "/people-lists/{id}/people", Status: http.StatusOK,
-		Tag: "sections", Summary: "Who is on a people list now",
-	}, func(ctx context.Context, in *listedInput) (api.Page[api.Listed], error) {
-		if _, err := s.Registers.FindPeopleList(ctx, in.ID); err != nil {
-			return api.Page[api.Listed]{}, err
-		}
-		all, err := s.Registers.PeopleOf(ctx, in.ID)
-		if err != nil {
-			return api.Page[api.Listed]{}, err
-		}
-		items, next, err := paged(all, in.Cursor, in.Limit)
-		return api.Page[api.Listed]{Next: next, Items: each(items, func(l rosterstore.Listing) api.Listed {
-			return api.Listed{PersonID: l.PersonID, Name: l.Name, Identifier: l.Identifier, Role: roster.Role(l.Role), Begins: l.Begins}
-		})}, err
-	})
-	handle(a, operation{
-		ID: "list-organisations", Method: http.MethodGet, Path: "/organisations", Status: http.StatusOK,
-		Tag: "sections", Summary: "Organisations of the registers",
-	}, func(ctx context.Context, in *Paging) (api.Page[api.Organisation], error) {
-		all, err := s.Registers.Orgs(ctx)
-		if err != nil {
-			return api.Page[api.Organisation]{}, err
-		}
-		items, next, err := paged(all, in.Cursor, in.Limit)
-		return api.Page[api.Organisation]{Next: next, Items: each(items, func(o rosterstore.Org) api.Organisation {
-			return api.Organisation{ID: o.ID, Name: o.Name, Type: o.Type, ConnectionID: o.ConnectionID}
-		})}, err
-	})
+		out.Items = append(out.Items, shown)
+	}
+	return out, err
+}
+
+func (s *Server) makePeopleList(ctx context.Context, in *with[api.NewPeopleList]) (api.PeopleList, int, error) {
+	l, err := s.Lists.Make(ctx, auth.Caller(ctx).Name, lists.Wish(in.Body))
+	return s.shownList(ctx, l, err)
+}
+
+func (s *Server) getPeopleList(ctx context.Context, in *byID) (api.PeopleList, int, error) {
+	l, err := s.Registers.FindPeopleList(ctx, in.ID)
+	return s.shownList(ctx, l, err)
+}
+
+func (s *Server) editPeopleList(ctx context.Context, in *edit[api.EditPeopleList]) (api.PeopleList, int, error) {
+	v, err := version(in.IfMatch)
+	if err != nil {
+		return api.PeopleList{}, 0, err
+	}
+	l, err := s.Lists.Change(ctx, auth.Caller(ctx).Name, in.ID, v, lists.Edit(in.Body))
+	return s.shownList(ctx, l, err)
+}
+
+func (s *Server) removePeopleList(ctx context.Context, in *byID) error {
+	return s.Lists.Remove(ctx, auth.Caller(ctx).Name, in.ID)
+}
+
+func (s *Server) listPeopleOfList(ctx context.Context, in *listedInput) (api.Page[api.Listed], error) {
+	if _, err := s.Registers.FindPeopleList(ctx, in.ID); err != nil {
+		return api.Page[api.Listed]{}, err
+	}
+	all, err := s.Registers.PeopleOf(ctx, in.ID)
+	if err != nil {
+		return api.Page[api.Listed]{}, err
+	}
+	items, next, err := paged(all, in.Cursor, in.Limit)
+	return api.Page[api.Listed]{Next: next, Items: each(items, func(l rosterstore.Listing) api.Listed {
+		return api.Listed{PersonID: l.PersonID, Name: l.Name, Identifier: l.Identifier, Role: roster.Role(l.Role), Begins: l.Begins}
+	})}, err
+}
+
+func (s *Server) listOrganisations(ctx context.Context, in *Paging) (api.Page[api.Organisation], error) {
+	all, err := s.Registers.Orgs(ctx)
+	if err != nil {
+		return api.Page[api.Organisation]{}, err
+	}
+	items, next, err := paged(all, in.Cursor, in.Limit)
+	return api.Page[api.Organisation]{Next: next, Items: each(items, func(o rosterstore.Org) api.Organisation {
+		return api.Organisation{ID: o.ID, Name: o.Name, Type: o.Type, ConnectionID: o.ConnectionID}
+	})}, err
 }
 
 func (s *Server) shownList(ctx context.Context, l rosterstore.PeopleList, err error) (api.PeopleList, int, error) {

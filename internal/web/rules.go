@@ -50,200 +50,209 @@ type subscriber struct {
 
 // rules registers the operations about rules.
 func (s *Server) rules(a huma.API) {
-	handle(a, operation{
-		ID: "list-rules", Method: http.MethodGet, Path: "/rules", Status: http.StatusOK,
-		Tag: "rules", Summary: "List rules",
-	}, func(ctx context.Context, _ *struct{}) (api.Page[api.Rule], error) {
-		all, err := s.Rules.Rules(ctx)
-		if err != nil {
-			return api.Page[api.Rule]{}, err
-		}
-		shown, err := s.shownRules(ctx, all)
-		return api.Page[api.Rule]{Items: shown}, err
-	})
-	handleTagged(a, operation{
-		ID: "get-rule", Method: http.MethodGet, Path: "/rules/{id}", Status: http.StatusOK,
-		Tag: "rules", Summary: "Show a rule",
-	}, func(ctx context.Context, in *byID) (api.Rule, int, error) {
-		r, err := s.Rules.FindRule(ctx, in.ID)
-		return s.taggedRule(ctx, r, err)
-	})
-	handleTagged(a, operation{
-		ID: "make-rule", Method: http.MethodPost, Path: "/rules", Status: http.StatusCreated,
-		Tag: "rules", Summary: "Make a rule, which is off at first",
-	}, func(ctx context.Context, in *with[api.NewRule]) (api.Rule, int, error) {
-		r, err := s.Rules.Save(ctx, auth.Caller(ctx).Name, "", 0, draft(in.Body))
-		return s.taggedRule(ctx, r, err)
-	})
-	handleTagged(a, operation{
-		ID: "edit-rule", Method: http.MethodPut, Path: "/rules/{id}", Status: http.StatusOK,
-		Tag: "rules", Summary: "Change a rule",
-	}, func(ctx context.Context, in *ruleEdit) (api.Rule, int, error) {
-		v, err := version(in.IfMatch)
-		if err != nil {
+	handle(a, operation{ID: "list-rules", Method: http.MethodGet, Path: "/rules",
+		Status: http.StatusOK, Tag: "rules", Summary: "List rules"}, s.listRules)
+	handleTagged(a, operation{ID: "get-rule", Method: http.MethodGet, Path: "/rules/{id}",
+		Status: http.StatusOK, Tag: "rules", Summary: "Show a rule"}, s.getRule)
+	handleTagged(a, operation{ID: "make-rule", Method: http.MethodPost, Path: "/rules",
+		Status: http.StatusCreated, Tag: "rules", Summary: "Make a rule, which is off at first"}, s.makeRule)
+	handleTagged(a, operation{ID: "edit-rule", Method: http.MethodPut, Path: "/rules/{id}",
+		Status: http.StatusOK, Tag: "rules", Summary: "Change a rule"}, s.editRule)
+	handleTagged(a, operation{ID: "switch-rule", Method: http.MethodPost, Path: "/rules/{id}/switch",
+		Status: http.StatusOK, Tag: "rules", Summary: "Switch a rule on or off"}, s.switchRule)
+	handleEmpty(a, operation{ID: "remove-rule", Method: http.MethodDelete, Path: "/rules/{id}",
+		Status: http.StatusNoContent, Tag: "rules",
+		Summary: "Remove a rule that never made a delivery"}, s.removeRule)
+	handle(a, operation{ID: "list-unsubscribed", Method: http.MethodGet, Path: "/rules/{id}/unsubscribed",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "Who wants no more mails of a rule, the latest first"}, s.listUnsubscribed)
+	handleEmpty(a, operation{ID: "subscribe-again", Method: http.MethodDelete, Path: "/rules/{id}/unsubscribed/{address}",
+		Status: http.StatusNoContent, Tag: "rules",
+		Summary: "Let an address have a rule's mails again"}, s.subscribeAgain)
+	handle(a, operation{ID: "list-rule-versions", Method: http.MethodGet, Path: "/rules/{id}/versions",
+		Status: http.StatusOK, Tag: "rules", Summary: "What a rule was like, the newest first"}, s.listRuleVersions)
+	handle(a, operation{ID: "rule-checklist", Method: http.MethodGet, Path: "/rules/{id}/checklist",
+		Status: http.StatusOK, Tag: "rules", Summary: "What of a rule is done, and the next step"}, s.ruleChecklist)
+	handle(a, operation{ID: "try-rule", Method: http.MethodPost, Path: "/rules/{id}/trial",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "Render and check what a rule would do for one event"}, s.tryRule)
+	handle(a, operation{ID: "try-draft", Method: http.MethodPost, Path: "/trials",
+		Status: http.StatusOK, Tag: "rules", Summary: "The same for a rule that is not saved"}, s.tryDraft)
+	handle(a, operation{ID: "rule-samples", Method: http.MethodGet, Path: "/rules/{id}/samples",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "Recent events that fit a rule, the newest first"}, s.ruleSamples)
+	handle(a, operation{ID: "look-back", Method: http.MethodGet, Path: "/rules/{id}/look-back",
+		Status: http.StatusOK, Tag: "rules", Summary: "What a rule would have done in the last days"}, s.lookBack)
+	handle(a, operation{ID: "catch-up", Method: http.MethodPost, Path: "/rules/{id}/catch-up",
+		Status: http.StatusOK, Tag: "rules", Summary: "Let a rule do what the look back showed"}, s.catchUp)
+	handle(a, operation{ID: "trigger-schema", Method: http.MethodGet, Path: "/triggers/{trigger}",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "What conditions, mappings and texts can refer to"}, s.triggerSchema)
+	handle(a, operation{ID: "trigger-samples", Method: http.MethodGet, Path: "/triggers/{trigger}/samples",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "Recent events of a trigger within a scope, the newest first"}, s.triggerSamples)
+	handle(a, operation{ID: "check-text", Method: http.MethodPost, Path: "/texts",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "Check a condition, a value or a template while it is being typed"}, s.checkText)
+	handleEmpty(a, operation{ID: "check-now", Method: http.MethodPost, Path: "/check-now",
+		Status: http.StatusNoContent, Tag: "rules",
+		Summary: "Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there"}, s.checkNow)
+	handle(a, operation{ID: "get-test-recipient", Method: http.MethodGet, Path: "/test-recipient",
+		Status: http.StatusOK, Tag: "rules", Summary: "Where test sends go"}, s.getTestRecipient)
+	handle(a, operation{ID: "set-test-recipient", Method: http.MethodPut, Path: "/test-recipient",
+		Status: http.StatusOK, Tag: "rules", Summary: "Say where test sends go"}, s.setTestRecipient)
+}
+
+func (s *Server) listRules(ctx context.Context, _ *struct{}) (api.Page[api.Rule], error) {
+	all, err := s.Rules.Rules(ctx)
+	if err != nil {
+		return api.Page[api.Rule]{}, err
+	}
+	shown, err := s.shownRules(ctx, all)
+	return api.Page[api.Rule]{Items: shown}, err
+}
+
+func (s *Server) getRule(ctx context.Context, in *byID) (api.Rule, int, error) {
+	r, err := s.Rules.FindRule(ctx, in.ID)
+	return s.taggedRule(ctx, r, err)
+}
+
+func (s *Server) makeRule(ctx context.Context, in *with[api.NewRule]) (api.Rule, int, error) {
+	r, err := s.Rules.Save(ctx, auth.Caller(ctx).Name, "", 0, draft(in.Body))
+	return s.taggedRule(ctx, r, err)
+}
+
+func (s *Server) editRule(ctx context.Context, in *ruleEdit) (api.Rule, int, error) {
+	v, err := version(in.IfMatch)
+	if err != nil {
+		return api.Rule{}, 0, err
+	}
+	r, err := s.Rules.Edit(ctx, auth.Caller(ctx).Name, in.ID, v, draft(in.Body), rules.ToCome(in.ToCome))
+	return s.taggedRule(ctx, r, err)
+}
+
+func (s *Server) switchRule(ctx context.Context, in *withID[api.Switch]) (api.Rule, int, error) {
+	if in.Body.On && !in.Body.Untried {
+		if err := s.Rules.Tried(ctx, in.ID); err != nil {
 			return api.Rule{}, 0, err
 		}
-		r, err := s.Rules.Edit(ctx, auth.Caller(ctx).Name, in.ID, v, draft(in.Body), rules.ToCome(in.ToCome))
-		return s.taggedRule(ctx, r, err)
-	})
-	handleTagged(a, operation{
-		ID: "switch-rule", Method: http.MethodPost, Path: "/rules/{id}/switch", Status: http.StatusOK,
-		Tag: "rules", Summary: "Switch a rule on or off",
-	}, func(ctx context.Context, in *withID[api.Switch]) (api.Rule, int, error) {
-		if in.Body.On && !in.Body.Untried {
-			if err := s.Rules.Tried(ctx, in.ID); err != nil {
-				return api.Rule{}, 0, err
-			}
+	}
+	if in.Body.On && !in.Body.Circle {
+		if err := s.Rules.Ends(ctx, in.ID); err != nil {
+			return api.Rule{}, 0, err
 		}
-		if in.Body.On && !in.Body.Circle {
-			if err := s.Rules.Ends(ctx, in.ID); err != nil {
-				return api.Rule{}, 0, err
-			}
-		}
-		r, err := s.Rules.Switch(ctx, auth.Caller(ctx).Name, in.ID, in.Body.On, rules.ToCome(in.Body.ToCome))
-		return s.taggedRule(ctx, r, err)
-	})
-	handleEmpty(a, operation{
-		ID: "remove-rule", Method: http.MethodDelete, Path: "/rules/{id}", Status: http.StatusNoContent,
-		Tag: "rules", Summary: "Remove a rule that never made a delivery",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Rules.Remove(ctx, auth.Caller(ctx).Name, in.ID)
-	})
-	handle(a, operation{
-		ID: "list-unsubscribed", Method: http.MethodGet, Path: "/rules/{id}/unsubscribed", Status: http.StatusOK,
-		Tag: "rules", Summary: "Who wants no more mails of a rule, the latest first",
-	}, func(ctx context.Context, in *byID) (api.Page[api.Unsubscribed], error) {
-		if _, err := s.Rules.FindRule(ctx, in.ID); err != nil {
-			return api.Page[api.Unsubscribed]{}, err
-		}
-		all, err := s.Rules.Unsubscribes(ctx, in.ID)
-		return api.Page[api.Unsubscribed]{Items: each(all, func(u rulestore.Unsubscribe) api.Unsubscribed { return api.Unsubscribed{Address: u.Address, At: u.At} })}, err
-	})
-	handleEmpty(a, operation{
-		ID: "subscribe-again", Method: http.MethodDelete, Path: "/rules/{id}/unsubscribed/{address}", Status: http.StatusNoContent,
-		Tag: "rules", Summary: "Let an address have a rule's mails again",
-	}, func(ctx context.Context, in *subscriber) error {
-		if _, err := s.Rules.FindRule(ctx, in.ID); err != nil {
-			return err
-		}
-		return s.Deliveries.Subscribe(ctx, auth.Caller(ctx).Name, in.ID, in.Address, true)
-	})
-	handle(a, operation{
-		ID: "list-rule-versions", Method: http.MethodGet, Path: "/rules/{id}/versions", Status: http.StatusOK,
-		Tag: "rules", Summary: "What a rule was like, the newest first",
-	}, func(ctx context.Context, in *byID) ([]api.RuleVersion, error) {
-		if _, err := s.Rules.FindRule(ctx, in.ID); err != nil {
-			return nil, err
-		}
-		all, err := s.Rules.RuleVersions(ctx, in.ID)
-		return each(all, func(v rulestore.RuleVersion) api.RuleVersion {
-			return api.RuleVersion{Version: v.Version, Who: v.Who, At: v.At, Rule: newRule(v.Draft)}
-		}), err
-	})
-	handle(a, operation{
-		ID: "rule-checklist", Method: http.MethodGet, Path: "/rules/{id}/checklist", Status: http.StatusOK,
-		Tag: "rules", Summary: "What of a rule is done, and the next step",
-	}, func(ctx context.Context, in *byID) (api.Checklist, error) {
-		r, err := s.Rules.FindRule(ctx, in.ID)
-		if err != nil {
-			return api.Checklist{}, err
-		}
-		list, err := s.Reports.Rule(ctx, r)
-		return checklist(list), err
-	})
-	handle(a, operation{
-		ID: "try-rule", Method: http.MethodPost, Path: "/rules/{id}/trial", Status: http.StatusOK,
-		Tag: "rules", Summary: "Render and check what a rule would do for one event",
-	}, func(ctx context.Context, in *withID[api.TrialRequest]) (api.Trial, error) {
-		t, err := s.Rules.Try(ctx, in.ID, trialOf(in.Body))
-		return shownTrial(t), err
-	})
-	handle(a, operation{
-		ID: "try-draft", Method: http.MethodPost, Path: "/trials", Status: http.StatusOK,
-		Tag: "rules", Summary: "The same for a rule that is not saved",
-	}, func(ctx context.Context, in *with[api.TrialRequest]) (api.Trial, error) {
-		if in.Body.Rule == nil {
-			return api.Trial{}, huma.Error422UnprocessableEntity("rule: is missing")
-		}
-		t, err := s.Rules.TryDraft(ctx, draft(*in.Body.Rule), trialOf(in.Body))
-		return shownTrial(t), err
-	})
-	handle(a, operation{
-		ID: "rule-samples", Method: http.MethodGet, Path: "/rules/{id}/samples", Status: http.StatusOK,
-		Tag: "rules", Summary: "Recent events that fit a rule, the newest first",
-	}, func(ctx context.Context, in *samplesInput) (api.Page[api.Event], error) {
-		r, err := s.Rules.FindRule(ctx, in.ID)
-		if err != nil {
-			return api.Page[api.Event]{}, err
-		}
-		all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: r.Trigger, Scope: r.Scope, Limit: in.Limit})
-		return api.Page[api.Event]{Items: each(all, event)}, err
-	})
-	handle(a, operation{
-		ID: "look-back", Method: http.MethodGet, Path: "/rules/{id}/look-back", Status: http.StatusOK,
-		Tag: "rules", Summary: "What a rule would have done in the last days",
-	}, func(ctx context.Context, in *lookBackInput) (api.LookBack, error) {
-		b, err := s.Rules.LookBack(ctx, in.ID, time.Now().UTC().AddDate(0, 0, -in.Days))
-		return api.LookBack{
-			Since: b.Since, Events: b.Events, Held: b.Held, Already: b.Already, Unclear: b.Unclear, More: b.More,
-			Would: each(b.Would, func(w rules.WouldFire) api.WouldFire { return api.WouldFire(w) }),
-		}, err
-	})
-	handle(a, operation{
-		ID: "catch-up", Method: http.MethodPost, Path: "/rules/{id}/catch-up", Status: http.StatusOK,
-		Tag: "rules", Summary: "Let a rule do what the look back showed",
-	}, func(ctx context.Context, in *withID[api.CatchUp]) (api.CaughtUp, error) {
-		n, err := s.Rules.CatchUp(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Since, in.Body.Count)
-		return api.CaughtUp{Events: n}, err
-	})
-	handle(a, operation{
-		ID: "trigger-schema", Method: http.MethodGet, Path: "/triggers/{trigger}", Status: http.StatusOK,
-		Tag: "rules", Summary: "What conditions, mappings and texts can refer to",
-	}, func(_ context.Context, in *schemaInput) ([]rule.Attribute, error) {
-		if err := knownTrigger(in.Trigger); err != nil {
-			return nil, err
-		}
-		return rule.Schema(rule.Trigger(in.Trigger)), nil
-	})
-	handle(a, operation{
-		ID: "trigger-samples", Method: http.MethodGet, Path: "/triggers/{trigger}/samples", Status: http.StatusOK,
-		Tag: "rules", Summary: "Recent events of a trigger within a scope, the newest first",
-	}, func(ctx context.Context, in *triggerSamples) (api.Page[api.Event], error) {
-		if err := knownTrigger(in.Trigger); err != nil {
-			return api.Page[api.Event]{}, err
-		}
-		all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
-		return api.Page[api.Event]{Items: each(all, event)}, err
-	})
-	handle(a, operation{
-		ID: "check-text", Method: http.MethodPost, Path: "/texts", Status: http.StatusOK,
-		Tag: "rules", Summary: "Check a condition, a value or a template while it is being typed",
-	}, func(ctx context.Context, in *with[api.TextCheck]) (api.TextVerdict, error) {
-		if err := s.Rules.CheckText(in.Body.Kind, in.Body.Text, in.Body.Trigger); err != nil {
-			return api.TextVerdict{Problem: strings.TrimPrefix(err.Error(), rule.ErrExpression.Error()+": ")}, nil
-		}
-		sample, err := s.Rules.SampleOf(ctx, in.Body.Kind, in.Body.Text, in.Body.Trigger, in.Body.EventID)
-		return api.TextVerdict{Fine: true, Sample: sample}, err
-	})
-	handleEmpty(a, operation{
-		ID: "check-now", Method: http.MethodPost, Path: "/check-now", Status: http.StatusNoContent,
-		Tag: "rules", Summary: "Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there",
-	}, func(ctx context.Context, _ *struct{}) error {
-		return errors.Join(s.Deliveries.Inactive(ctx), s.Purchases.Tick(ctx), s.Rules.AskNeeds(ctx, ""))
-	})
-	handle(a, operation{
-		ID: "get-test-recipient", Method: http.MethodGet, Path: "/test-recipient", Status: http.StatusOK,
-		Tag: "rules", Summary: "Where test sends go",
-	}, func(ctx context.Context, _ *struct{}) (api.Recipient, error) {
-		address, err := s.Rules.TestRecipient(ctx)
-		return api.Recipient{Address: address}, err
-	})
-	handle(a, operation{
-		ID: "set-test-recipient", Method: http.MethodPut, Path: "/test-recipient", Status: http.StatusOK,
-		Tag: "rules", Summary: "Say where test sends go",
-	}, func(ctx context.Context, in *with[api.Recipient]) (api.Recipient, error) {
-		return in.Body, s.Rules.SetTestRecipient(ctx, auth.Caller(ctx).Name, in.Body.Address)
-	})
+	}
+	r, err := s.Rules.Switch(ctx, auth.Caller(ctx).Name, in.ID, in.Body.On, rules.ToCome(in.Body.ToCome))
+	return s.taggedRule(ctx, r, err)
+}
+
+func (s *Server) removeRule(ctx context.Context, in *byID) error {
+	return s.Rules.Remove(ctx, auth.Caller(ctx).Name, in.ID)
+}
+
+func (s *Server) listUnsubscribed(ctx context.Context, in *byID) (api.Page[api.Unsubscribed], error) {
+	if _, err := s.Rules.FindRule(ctx, in.ID); err != nil {
+		return api.Page[api.Unsubscribed]{}, err
+	}
+	all, err := s.Rules.Unsubscribes(ctx, in.ID)
+	return api.Page[api.Unsubscribed]{Items: each(all, func(u rulestore.Unsubscribe) api.Unsubscribed { return api.Unsubscribed{Address: u.Address, At: u.At} })}, err
+}
+
+func (s *Server) subscribeAgain(ctx context.Context, in *subscriber) error {
+	if _, err := s.Rules.FindRule(ctx, in.ID); err != nil {
+		return err
+	}
+	return s.Deliveries.Subscribe(ctx, auth.Caller(ctx).Name, in.ID, in.Address, true)
+}
+
+func (s *Server) listRuleVersions(ctx context.Context, in *byID) ([]api.RuleVersion, error) {
+	if _, err := s.Rules.FindRule(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	all, err := s.Rules.RuleVersions(ctx, in.ID)
+	return each(all, func(v rulestore.RuleVersion) api.RuleVersion {
+		return api.RuleVersion{Version: v.Version, Who: v.Who, At: v.At, Rule: newRule(v.Draft)}
+	}), err
+}
+
+func (s *Server) ruleChecklist(ctx context.Context, in *byID) (api.Checklist, error) {
+	r, err := s.Rules.FindRule(ctx, in.ID)
+	if err != nil {
+		return api.Checklist{}, err
+	}
+	list, err := s.Reports.Rule(ctx, r)
+	return checklist(list), err
+}
+
+func (s *Server) tryRule(ctx context.Context, in *withID[api.TrialRequest]) (api.Trial, error) {
+	t, err := s.Rules.Try(ctx, in.ID, trialOf(in.Body))
+	return shownTrial(t), err
+}
+
+func (s *Server) tryDraft(ctx context.Context, in *with[api.TrialRequest]) (api.Trial, error) {
+	if in.Body.Rule == nil {
+		return api.Trial{}, huma.Error422UnprocessableEntity("rule: is missing")
+	}
+	t, err := s.Rules.TryDraft(ctx, draft(*in.Body.Rule), trialOf(in.Body))
+	return shownTrial(t), err
+}
+
+func (s *Server) ruleSamples(ctx context.Context, in *samplesInput) (api.Page[api.Event], error) {
+	r, err := s.Rules.FindRule(ctx, in.ID)
+	if err != nil {
+		return api.Page[api.Event]{}, err
+	}
+	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: r.Trigger, Scope: r.Scope, Limit: in.Limit})
+	return api.Page[api.Event]{Items: each(all, event)}, err
+}
+
+func (s *Server) lookBack(ctx context.Context, in *lookBackInput) (api.LookBack, error) {
+	b, err := s.Rules.LookBack(ctx, in.ID, time.Now().UTC().AddDate(0, 0, -in.Days))
+	return api.LookBack{
+		Since: b.Since, Events: b.Events, Held: b.Held, Already: b.Already, Unclear: b.Unclear, More: b.More,
+		Would: each(b.Would, func(w rules.WouldFire) api.WouldFire { return api.WouldFire(w) }),
+	}, err
+}
+
+func (s *Server) catchUp(ctx context.Context, in *withID[api.CatchUp]) (api.CaughtUp, error) {
+	n, err := s.Rules.CatchUp(ctx, auth.Caller(ctx).Name, in.ID, in.Body.Since, in.Body.Count)
+	return api.CaughtUp{Events: n}, err
+}
+
+func (s *Server) triggerSchema(_ context.Context, in *schemaInput) ([]rule.Attribute, error) {
+	if err := knownTrigger(in.Trigger); err != nil {
+		return nil, err
+	}
+	return rule.Schema(rule.Trigger(in.Trigger)), nil
+}
+
+func (s *Server) triggerSamples(ctx context.Context, in *triggerSamples) (api.Page[api.Event], error) {
+	if err := knownTrigger(in.Trigger); err != nil {
+		return api.Page[api.Event]{}, err
+	}
+	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
+	return api.Page[api.Event]{Items: each(all, event)}, err
+}
+
+func (s *Server) checkText(ctx context.Context, in *with[api.TextCheck]) (api.TextVerdict, error) {
+	if err := s.Rules.CheckText(in.Body.Kind, in.Body.Text, in.Body.Trigger); err != nil {
+		return api.TextVerdict{Problem: strings.TrimPrefix(err.Error(), rule.ErrExpression.Error()+": ")}, nil
+	}
+	sample, err := s.Rules.SampleOf(ctx, in.Body.Kind, in.Body.Text, in.Body.Trigger, in.Body.EventID)
+	return api.TextVerdict{Fine: true, Sample: sample}, err
+}
+
+func (s *Server) checkNow(ctx context.Context, _ *struct{}) error {
+	return errors.Join(s.Deliveries.Inactive(ctx), s.Purchases.Tick(ctx), s.Rules.AskNeeds(ctx, ""))
+}
+
+func (s *Server) getTestRecipient(ctx context.Context, _ *struct{}) (api.Recipient, error) {
+	address, err := s.Rules.TestRecipient(ctx)
+	return api.Recipient{Address: address}, err
+}
+
+func (s *Server) setTestRecipient(ctx context.Context, in *with[api.Recipient]) (api.Recipient, error) {
+	return in.Body, s.Rules.SetTestRecipient(ctx, auth.Caller(ctx).Name, in.Body.Address)
 }
 
 func trialOf(q api.TrialRequest) rules.TrialRequest {

@@ -22,98 +22,100 @@ type runsInput struct {
 
 // runs registers the operations about runs.
 func (s *Server) runs(a huma.API) {
-	handle(a, operation{
-		ID: "list-runs", Method: http.MethodGet, Path: "/runs", Status: http.StatusOK,
-		Tag: "runs", Summary: "List runs, the newest first",
-	}, func(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
-		all, err := s.Runs.Runs(ctx, in.Pairing, in.Connection, in.Cursor, in.Limit)
+	handle(a, operation{ID: "list-runs", Method: http.MethodGet, Path: "/runs", Status: http.StatusOK, Tag: "runs",
+		Summary: "List runs, the newest first"}, s.listRuns)
+	handle(a, operation{ID: "start-run", Method: http.MethodPost, Path: "/runs",
+		Status: http.StatusCreated, Tag: "runs", Summary: "Do exactly what a preview shows"}, s.startRun)
+	handle(a, operation{ID: "get-run", Method: http.MethodGet, Path: "/runs/{id}",
+		Status: http.StatusOK, Tag: "runs", Summary: "Show a run"}, s.getRun)
+	handle(a, operation{ID: "revert-run", Method: http.MethodPost, Path: "/runs/{id}/revert",
+		Status: http.StatusOK, Tag: "runs", Summary: "Show how a run's effect would be undone"}, s.revertRun)
+	handle(a, operation{ID: "list-changes", Method: http.MethodGet, Path: "/runs/{id}/changes",
+		Status: http.StatusOK, Tag: "runs", Summary: "Everybody in a run, with outcome and reason"}, s.listChanges)
+	handle(a, operation{ID: "list-differences", Method: http.MethodGet, Path: "/runs/{id}/differences",
+		Status: http.StatusOK, Tag: "runs",
+		Summary: "Whose records a read changed, and which of their fields"}, s.listDifferences)
+	handle(a, operation{ID: "cancel-run", Method: http.MethodPost, Path: "/runs/{id}/cancel",
+		Status: http.StatusOK, Tag: "runs", Summary: "Stop a run; what it has done is kept"}, s.cancelRun)
+	handle(a, operation{ID: "resume-run", Method: http.MethodPost, Path: "/runs/{id}/resume",
+		Status: http.StatusOK, Tag: "runs",
+		Summary: "Go on with a run that failed or was stopped half-way"}, s.resumeRun)
+}
+
+func (s *Server) listRuns(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
+	all, err := s.Runs.Runs(ctx, in.Pairing, in.Connection, in.Cursor, in.Limit)
+	if err != nil {
+		return api.Page[api.Run]{}, err
+	}
+	page := api.Page[api.Run]{Items: []api.Run{}, Next: last(all, in.Limit, func(r runstore.Run) string { return r.ID })}
+	for _, r := range all {
+		shown, err := s.run(ctx, r)
 		if err != nil {
-			return api.Page[api.Run]{}, err
+			return page, err
 		}
-		page := api.Page[api.Run]{Items: []api.Run{}, Next: last(all, in.Limit, func(r runstore.Run) string { return r.ID })}
-		for _, r := range all {
-			shown, err := s.run(ctx, r)
-			if err != nil {
-				return page, err
-			}
-			page.Items = append(page.Items, shown)
-		}
-		return page, nil
-	})
-	handle(a, operation{
-		ID: "start-run", Method: http.MethodPost, Path: "/runs", Status: http.StatusCreated,
-		Tag: "runs", Summary: "Do exactly what a preview shows",
-	}, func(ctx context.Context, in *with[api.NewRun]) (api.Run, error) {
-		r, err := s.Runs.Start(ctx, auth.Caller(ctx).Name, in.Body.PreviewID, in.Body.Approved, in.Body.Only...)
-		if err != nil {
-			return api.Run{}, err
-		}
-		return s.run(ctx, r)
-	})
-	handle(a, operation{
-		ID: "get-run", Method: http.MethodGet, Path: "/runs/{id}", Status: http.StatusOK,
-		Tag: "runs", Summary: "Show a run",
-	}, func(ctx context.Context, in *byID) (api.Run, error) {
-		r, err := s.Runs.FindRun(ctx, in.ID)
-		if err != nil {
-			return api.Run{}, err
-		}
-		out, err := s.run(ctx, r)
-		if err == nil {
-			out.RevertedBy, err = s.Runs.RevertedBy(ctx, r.ID)
-		}
-		return out, err
-	})
-	handle(a, operation{
-		ID: "revert-run", Method: http.MethodPost, Path: "/runs/{id}/revert", Status: http.StatusOK,
-		Tag: "runs", Summary: "Show how a run's effect would be undone",
-	}, func(ctx context.Context, in *byID) (api.Preview, error) {
-		p, err := s.Runs.Revert(ctx, in.ID)
-		if err != nil {
-			return api.Preview{}, err
-		}
-		return s.preview(ctx, p)
-	})
-	handle(a, operation{
-		ID: "list-changes", Method: http.MethodGet, Path: "/runs/{id}/changes", Status: http.StatusOK,
-		Tag: "runs", Summary: "Everybody in a run, with outcome and reason",
-	}, func(ctx context.Context, in *byID) (api.Page[api.Change], error) {
-		if _, err := s.Runs.FindRun(ctx, in.ID); err != nil {
-			return api.Page[api.Change]{}, err
-		}
-		all, err := s.Runs.Changes(ctx, in.ID)
-		return api.Page[api.Change]{Items: each(all, change)}, err
-	})
-	handle(a, operation{
-		ID: "list-differences", Method: http.MethodGet, Path: "/runs/{id}/differences", Status: http.StatusOK,
-		Tag: "runs", Summary: "Whose records a read changed, and which of their fields",
-	}, func(ctx context.Context, in *byID) (api.Differences, error) {
-		if _, err := s.Runs.FindRun(ctx, in.ID); err != nil {
-			return api.Differences{}, err
-		}
-		list, more, err := s.Registers.Differences(ctx, in.ID)
-		return api.Differences{Items: each(list, func(d mirror.Difference) api.Difference { return api.Difference(d) }), More: more}, err
-	})
-	handle(a, operation{
-		ID: "cancel-run", Method: http.MethodPost, Path: "/runs/{id}/cancel", Status: http.StatusOK,
-		Tag: "runs", Summary: "Stop a run; what it has done is kept",
-	}, func(ctx context.Context, in *byID) (api.Run, error) {
-		r, err := s.Runs.Cancel(ctx, auth.Caller(ctx).Name, in.ID)
-		if err != nil {
-			return api.Run{}, err
-		}
-		return s.run(ctx, r)
-	})
-	handle(a, operation{
-		ID: "resume-run", Method: http.MethodPost, Path: "/runs/{id}/resume", Status: http.StatusOK,
-		Tag: "runs", Summary: "Go on with a run that failed or was stopped half-way",
-	}, func(ctx context.Context, in *byID) (api.Run, error) {
-		r, err := s.Runs.Resume(ctx, auth.Caller(ctx).Name, in.ID)
-		if err != nil {
-			return api.Run{}, err
-		}
-		return s.run(ctx, r)
-	})
+		page.Items = append(page.Items, shown)
+	}
+	return page, nil
+}
+
+func (s *Server) startRun(ctx context.Context, in *with[api.NewRun]) (api.Run, error) {
+	r, err := s.Runs.Start(ctx, auth.Caller(ctx).Name, in.Body.PreviewID, in.Body.Approved, in.Body.Only...)
+	if err != nil {
+		return api.Run{}, err
+	}
+	return s.run(ctx, r)
+}
+
+func (s *Server) getRun(ctx context.Context, in *byID) (api.Run, error) {
+	r, err := s.Runs.FindRun(ctx, in.ID)
+	if err != nil {
+		return api.Run{}, err
+	}
+	out, err := s.run(ctx, r)
+	if err == nil {
+		out.RevertedBy, err = s.Runs.RevertedBy(ctx, r.ID)
+	}
+	return out, err
+}
+
+func (s *Server) revertRun(ctx context.Context, in *byID) (api.Preview, error) {
+	p, err := s.Runs.Revert(ctx, in.ID)
+	if err != nil {
+		return api.Preview{}, err
+	}
+	return s.preview(ctx, p)
+}
+
+func (s *Server) listChanges(ctx context.Context, in *byID) (api.Page[api.Change], error) {
+	if _, err := s.Runs.FindRun(ctx, in.ID); err != nil {
+		return api.Page[api.Change]{}, err
+	}
+	all, err := s.Runs.Changes(ctx, in.ID)
+	return api.Page[api.Change]{Items: each(all, change)}, err
+}
+
+func (s *Server) listDifferences(ctx context.Context, in *byID) (api.Differences, error) {
+	if _, err := s.Runs.FindRun(ctx, in.ID); err != nil {
+		return api.Differences{}, err
+	}
+	list, more, err := s.Registers.Differences(ctx, in.ID)
+	return api.Differences{Items: each(list, func(d mirror.Difference) api.Difference { return api.Difference(d) }), More: more}, err
+}
+
+func (s *Server) cancelRun(ctx context.Context, in *byID) (api.Run, error) {
+	r, err := s.Runs.Cancel(ctx, auth.Caller(ctx).Name, in.ID)
+	if err != nil {
+		return api.Run{}, err
+	}
+	return s.run(ctx, r)
+}
+
+func (s *Server) resumeRun(ctx context.Context, in *byID) (api.Run, error) {
+	r, err := s.Runs.Resume(ctx, auth.Caller(ctx).Name, in.ID)
+	if err != nil {
+		return api.Run{}, err
+	}
+	return s.run(ctx, r)
 }
 
 func change(c runstore.Change) api.Change {

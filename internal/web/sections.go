@@ -44,115 +44,119 @@ type sectionsInput struct {
 
 // sections registers the operations about sections.
 func (s *Server) sections(a huma.API) {
-	handle(a, operation{
-		ID: "get-roster", Method: http.MethodGet, Path: "/sections/{id}/roster", Status: http.StatusOK,
-		Tag: "sections", Summary: "Who was in a section on a day",
-	}, func(ctx context.Context, in *rosterInput) (api.Page[api.RosterLine], error) {
-		at, err := moment(in.At)
-		if err != nil {
-			return api.Page[api.RosterLine]{}, err
+	handle(a, operation{ID: "get-roster", Method: http.MethodGet, Path: "/sections/{id}/roster",
+		Status: http.StatusOK, Tag: "sections", Summary: "Who was in a section on a day"}, s.getRoster)
+	handle(a, operation{ID: "list-movements", Method: http.MethodGet, Path: "/sections/{id}/movements",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Who joined and left a section since it was first read"}, s.listMovements)
+	handle(a, operation{ID: "list-linkable", Method: http.MethodGet, Path: "/sections/{id}/linkable",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "What can be linked under a section, and why other sections cannot"}, s.listLinkable)
+	handle(a, operation{ID: "list-candidate-classes", Method: http.MethodGet, Path: "/sections/{id}/candidates",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Classes of a service by how likely each is the section's counterpart"}, s.listCandidateClasses)
+	handle(a, operation{ID: "list-sections", Method: http.MethodGet, Path: "/sections",
+		Status: http.StatusOK, Tag: "sections", Summary: "List sections with their state"}, s.listSections)
+	handle(a, operation{ID: "get-hiding-rules", Method: http.MethodGet, Path: "/sections/hidden",
+		Status: http.StatusOK, Tag: "sections", Summary: "Rules that leave sections out of lists"}, s.getHidingRules)
+	handle(a, operation{ID: "edit-hiding-rules", Method: http.MethodPut, Path: "/sections/hidden",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Change the rules that leave sections out of lists"}, s.editHidingRules)
+	handle(a, operation{ID: "board", Method: http.MethodGet, Path: "/board", Status: http.StatusOK, Tag: "sections",
+		Summary: "Every section by state"}, s.board)
+}
+
+func (s *Server) getRoster(ctx context.Context, in *rosterInput) (api.Page[api.RosterLine], error) {
+	at, err := moment(in.At)
+	if err != nil {
+		return api.Page[api.RosterLine]{}, err
+	}
+	if _, err := s.Registers.FindSection(ctx, in.ID); err != nil {
+		return api.Page[api.RosterLine]{}, err
+	}
+	list, err := s.Registers.RosterOn(ctx, in.ID, at)
+	return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
+}
+
+func (s *Server) listMovements(ctx context.Context, in *byID) (api.Page[api.RosterLine], error) {
+	if _, err := s.Registers.FindSection(ctx, in.ID); err != nil {
+		return api.Page[api.RosterLine]{}, err
+	}
+	list, err := s.Registers.Movements(ctx, in.ID, 500)
+	return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
+}
+
+func (s *Server) listLinkable(ctx context.Context, in *linkableInput) (api.Page[api.Linkable], error) {
+	all, err := s.Linking.Candidates(ctx, in.ID, in.Text)
+	if err != nil {
+		return api.Page[api.Linkable]{}, err
+	}
+	items, next, err := paged(all, in.Cursor, in.Limit)
+	return api.Page[api.Linkable]{Next: next, Items: each(items, func(c linking.Candidate) api.Linkable {
+		return api.Linkable{SectionRef: linked(c.Section), Obstacles: each(c.Obstacles, obstacle)}
+	})}, err
+}
+
+func (s *Server) listCandidateClasses(ctx context.Context, in *candidatesInput) ([]api.SpaceCandidate, error) {
+	list, err := s.Pairings.Candidates(ctx, in.ID, in.Connection)
+	return each(list, func(c pairings.Candidate) api.SpaceCandidate {
+		return api.SpaceCandidate{
+			Ref: c.Ref, Name: c.Space.Name, Score: c.Score, Likeness: c.Name, Shared: c.Shared, Missing: c.Missing,
+			Others: c.Others, Teachers: c.Teachers, Term: c.Term, Remarks: each(c.Remarks, remark),
 		}
-		if _, err := s.Registers.FindSection(ctx, in.ID); err != nil {
-			return api.Page[api.RosterLine]{}, err
+	}), err
+}
+
+func (s *Server) listSections(ctx context.Context, in *sectionsInput) (api.SectionPage, error) {
+	f, err := in.filter()
+	if err != nil {
+		return api.SectionPage{}, err
+	}
+	list, err := s.Pairings.List(ctx, f)
+	if err != nil {
+		return api.SectionPage{}, err
+	}
+	items, next, err := paged(list.Cards, in.Cursor, in.Limit)
+	return api.SectionPage{
+		Items: each(items, section), Next: next, Total: len(list.Cards), Choices: api.Choices(list.Choices),
+		Hidden: each(list.Hidden, func(l pairings.HiddenCount) api.HiddenCount { return api.HiddenCount(l) }),
+	}, err
+}
+
+func (s *Server) getHidingRules(ctx context.Context, _ *struct{}) ([]visibility.SectionRule, error) {
+	return s.Pairings.HidingRules(ctx)
+}
+
+func (s *Server) editHidingRules(ctx context.Context, in *with[[]visibility.SectionRule]) ([]visibility.SectionRule, error) {
+	if err := s.Pairings.SetHidingRules(ctx, auth.Caller(ctx).Name, in.Body); err != nil {
+		return nil, err
+	}
+	return s.Pairings.HidingRules(ctx)
+}
+
+func (s *Server) board(ctx context.Context, in *SectionFilter) (api.Board, error) {
+	f, err := in.filter()
+	if err != nil {
+		return api.Board{}, err
+	}
+	list, err := s.Pairings.List(ctx, f)
+	if err != nil {
+		return api.Board{}, err
+	}
+	cards := list.Cards
+	board := api.Board{Columns: make([]api.Column, len(roster.States))}
+	at := map[roster.State]*api.Column{}
+	for i, state := range roster.States {
+		board.Columns[i] = api.Column{State: state, Cards: []api.Section{}}
+		at[state] = &board.Columns[i]
+	}
+	for _, c := range cards {
+		column := at[c.State]
+		if column.Count++; column.Count <= cardsPerColumn {
+			column.Cards = append(column.Cards, section(c))
 		}
-		list, err := s.Registers.RosterOn(ctx, in.ID, at)
-		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
-	})
-	handle(a, operation{
-		ID: "list-movements", Method: http.MethodGet, Path: "/sections/{id}/movements", Status: http.StatusOK,
-		Tag: "sections", Summary: "Who joined and left a section since it was first read",
-	}, func(ctx context.Context, in *byID) (api.Page[api.RosterLine], error) {
-		if _, err := s.Registers.FindSection(ctx, in.ID); err != nil {
-			return api.Page[api.RosterLine]{}, err
-		}
-		list, err := s.Registers.Movements(ctx, in.ID, 500)
-		return api.Page[api.RosterLine]{Items: each(list, rosterLine)}, err
-	})
-	handle(a, operation{
-		ID: "list-linkable", Method: http.MethodGet, Path: "/sections/{id}/linkable", Status: http.StatusOK,
-		Tag: "sections", Summary: "What can be linked under a section, and why other sections cannot",
-	}, func(ctx context.Context, in *linkableInput) (api.Page[api.Linkable], error) {
-		all, err := s.Linking.Candidates(ctx, in.ID, in.Text)
-		if err != nil {
-			return api.Page[api.Linkable]{}, err
-		}
-		items, next, err := paged(all, in.Cursor, in.Limit)
-		return api.Page[api.Linkable]{Next: next, Items: each(items, func(c linking.Candidate) api.Linkable {
-			return api.Linkable{SectionRef: linked(c.Section), Obstacles: each(c.Obstacles, obstacle)}
-		})}, err
-	})
-	handle(a, operation{
-		ID: "list-candidate-classes", Method: http.MethodGet, Path: "/sections/{id}/candidates", Status: http.StatusOK,
-		Tag: "pairings", Summary: "Classes of a service by how likely each is the section's counterpart",
-	}, func(ctx context.Context, in *candidatesInput) ([]api.SpaceCandidate, error) {
-		list, err := s.Pairings.Candidates(ctx, in.ID, in.Connection)
-		return each(list, func(c pairings.Candidate) api.SpaceCandidate {
-			return api.SpaceCandidate{
-				Ref: c.Ref, Name: c.Space.Name, Score: c.Score, Likeness: c.Name, Shared: c.Shared, Missing: c.Missing,
-				Others: c.Others, Teachers: c.Teachers, Term: c.Term, Remarks: each(c.Remarks, remark),
-			}
-		}), err
-	})
-	handle(a, operation{
-		ID: "list-sections", Method: http.MethodGet, Path: "/sections", Status: http.StatusOK,
-		Tag: "sections", Summary: "List sections with their state",
-	}, func(ctx context.Context, in *sectionsInput) (api.SectionPage, error) {
-		f, err := in.filter()
-		if err != nil {
-			return api.SectionPage{}, err
-		}
-		list, err := s.Pairings.List(ctx, f)
-		if err != nil {
-			return api.SectionPage{}, err
-		}
-		items, next, err := paged(list.Cards, in.Cursor, in.Limit)
-		return api.SectionPage{
-			Items: each(items, section), Next: next, Total: len(list.Cards), Choices: api.Choices(list.Choices),
-			Hidden: each(list.Hidden, func(l pairings.HiddenCount) api.HiddenCount { return api.HiddenCount(l) }),
-		}, err
-	})
-	handle(a, operation{
-		ID: "get-hiding-rules", Method: http.MethodGet, Path: "/sections/hidden", Status: http.StatusOK,
-		Tag: "sections", Summary: "Rules that leave sections out of lists",
-	}, func(ctx context.Context, _ *struct{}) ([]visibility.SectionRule, error) {
-		return s.Pairings.HidingRules(ctx)
-	})
-	handle(a, operation{
-		ID: "edit-hiding-rules", Method: http.MethodPut, Path: "/sections/hidden", Status: http.StatusOK,
-		Tag: "sections", Summary: "Change the rules that leave sections out of lists",
-	}, func(ctx context.Context, in *with[[]visibility.SectionRule]) ([]visibility.SectionRule, error) {
-		if err := s.Pairings.SetHidingRules(ctx, auth.Caller(ctx).Name, in.Body); err != nil {
-			return nil, err
-		}
-		return s.Pairings.HidingRules(ctx)
-	})
-	handle(a, operation{
-		ID: "board", Method: http.MethodGet, Path: "/board", Status: http.StatusOK,
-		Tag: "sections", Summary: "Every section by state",
-	}, func(ctx context.Context, in *SectionFilter) (api.Board, error) {
-		f, err := in.filter()
-		if err != nil {
-			return api.Board{}, err
-		}
-		list, err := s.Pairings.List(ctx, f)
-		if err != nil {
-			return api.Board{}, err
-		}
-		cards := list.Cards
-		board := api.Board{Columns: make([]api.Column, len(roster.States))}
-		at := map[roster.State]*api.Column{}
-		for i, state := range roster.States {
-			board.Columns[i] = api.Column{State: state, Cards: []api.Section{}}
-			at[state] = &board.Columns[i]
-		}
-		for _, c := range cards {
-			column := at[c.State]
-			if column.Count++; column.Count <= cardsPerColumn {
-				column.Cards = append(column.Cards, section(c))
-			}
-		}
-		return board, nil
-	})
+	}
+	return board, nil
 }
 
 func (in *SectionFilter) filter() (pairings.Filter, error) {

@@ -11,58 +11,58 @@ import (
 	"kanban/internal/wire/api"
 )
 
-// signIn registers the operations about letting people in.
-func (s *Server) signIn(a huma.API) {
-	handle(a, operation{
-		ID: "set-up", Method: http.MethodPost, Path: "/setup", Status: http.StatusOK,
-		Tag: "sign-in", Summary: "Make the first administrator",
-	}, func(ctx context.Context, in *with[api.Setup]) (api.Caller, error) {
-		if err := s.auth.Admit(ctx, ""); err != nil {
-			return api.Caller{}, err
-		}
-		c, err := s.Access.SetUp(ctx, in.Body.Secret, in.Body.Name, in.Body.Email, in.Body.Password)
-		if err != nil {
-			return api.Caller{}, err
-		}
-		return s.enter(ctx, c)
-	})
-	handle(a, operation{
-		ID: "sign-in", Method: http.MethodPost, Path: "/session", Status: http.StatusOK,
-		Tag: "sign-in", Summary: "Sign in",
-	}, func(ctx context.Context, in *with[api.SignIn]) (api.Caller, error) {
-		if err := s.auth.Admit(ctx, in.Body.Email); err != nil {
-			return api.Caller{}, err
-		}
-		c, err := s.Access.SignIn(ctx, in.Body.Email, in.Body.Password)
-		if err != nil {
-			return api.Caller{}, err
-		}
-		s.auth.Remember(ctx, in.Body.Email)
-		return s.enter(ctx, c)
-	})
-	handle(a, operation{
-		ID: "who-am-i", Method: http.MethodGet, Path: "/session", Status: http.StatusOK,
-		Tag: "sign-in", Summary: "Who is signed in",
-	}, func(ctx context.Context, _ *struct{}) (api.Caller, error) {
-		c := auth.Caller(ctx)
-		if c.ID == "" {
-			return api.Caller{}, huma.Error401Unauthorized("nobody is signed in")
-		}
-		return api.Caller(c), nil
-	})
-	handleEmpty(a, operation{
-		ID: "sign-out", Method: http.MethodDelete, Path: "/session", Status: http.StatusNoContent,
-		Tag: "sign-in", Summary: "Sign out: the session or the token ends",
-	}, func(ctx context.Context, _ *struct{}) error {
-		return s.auth.Leave(ctx)
-	})
-	handle(a, operation{
-		ID: "make-token", Method: http.MethodPost, Path: "/tokens", Status: http.StatusCreated,
-		Tag: "sign-in", Summary: "Make an API token",
-	}, func(ctx context.Context, in *with[api.NewToken]) (api.Token, error) {
-		token, err := s.Access.NewToken(ctx, auth.Caller(ctx), in.Body.Name)
-		return api.Token{Token: token}, err
-	})
+// signInAndOut registers the operations about letting people in.
+func (s *Server) signInAndOut(a huma.API) {
+	handle(a, operation{ID: "set-up", Method: http.MethodPost, Path: "/setup",
+		Status: http.StatusOK, Tag: "sign-in", Summary: "Make the first administrator"}, s.setUp)
+	handle(a, operation{ID: "sign-in", Method: http.MethodPost, Path: "/session",
+		Status: http.StatusOK, Tag: "sign-in", Summary: "Sign in"}, s.signIn)
+	handle(a, operation{ID: "who-am-i", Method: http.MethodGet, Path: "/session",
+		Status: http.StatusOK, Tag: "sign-in", Summary: "Who is signed in"}, s.whoAmI)
+	handleEmpty(a, operation{ID: "sign-out", Method: http.MethodDelete, Path: "/session",
+		Status: http.StatusNoContent, Tag: "sign-in", Summary: "Sign out: the session or the token ends"}, s.signOut)
+	handle(a, operation{ID: "make-token", Method: http.MethodPost, Path: "/tokens",
+		Status: http.StatusCreated, Tag: "sign-in", Summary: "Make an API token"}, s.makeToken)
+}
+
+func (s *Server) setUp(ctx context.Context, in *with[api.Setup]) (api.Caller, error) {
+	if err := s.auth.Admit(ctx, ""); err != nil {
+		return api.Caller{}, err
+	}
+	c, err := s.Access.SetUp(ctx, in.Body.Secret, in.Body.Name, in.Body.Email, in.Body.Password)
+	if err != nil {
+		return api.Caller{}, err
+	}
+	return s.enter(ctx, c)
+}
+
+func (s *Server) signIn(ctx context.Context, in *with[api.SignIn]) (api.Caller, error) {
+	if err := s.auth.Admit(ctx, in.Body.Email); err != nil {
+		return api.Caller{}, err
+	}
+	c, err := s.Access.SignIn(ctx, in.Body.Email, in.Body.Password)
+	if err != nil {
+		return api.Caller{}, err
+	}
+	s.auth.Remember(ctx, in.Body.Email)
+	return s.enter(ctx, c)
+}
+
+func (s *Server) whoAmI(ctx context.Context, _ *struct{}) (api.Caller, error) {
+	c := auth.Caller(ctx)
+	if c.ID == "" {
+		return api.Caller{}, huma.Error401Unauthorized("nobody is signed in")
+	}
+	return api.Caller(c), nil
+}
+
+func (s *Server) signOut(ctx context.Context, _ *struct{}) error {
+	return s.auth.Leave(ctx)
+}
+
+func (s *Server) makeToken(ctx context.Context, in *with[api.NewToken]) (api.Token, error) {
+	token, err := s.Access.NewToken(ctx, auth.Caller(ctx), in.Body.Name)
+	return api.Token{Token: token}, err
 }
 
 func (s *Server) enter(ctx context.Context, c access.Caller) (api.Caller, error) {

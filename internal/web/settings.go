@@ -26,95 +26,101 @@ type namesInput struct {
 
 // settings registers the operations about settings.
 func (s *Server) settings(a huma.API) {
-	handle(a, operation{
-		ID: "list-templates", Method: http.MethodGet, Path: "/templates", Status: http.StatusOK,
-		Tag: "settings", Summary: "How pairings are made, the institution's usual way first",
-	}, func(ctx context.Context, _ *struct{}) ([]api.Template, error) {
-		return s.templates(ctx)
-	})
-	handle(a, operation{
-		ID: "edit-templates", Method: http.MethodPut, Path: "/templates", Status: http.StatusOK,
-		Tag: "settings", Summary: "Change how pairings are made from now on",
-	}, func(ctx context.Context, in *with[[]api.Template]) ([]api.Template, error) {
-		if err := s.Pairings.SetTemplates(ctx, auth.Caller(ctx).Name, each(in.Body, func(t api.Template) pairings.Template { return pairings.Template(t) })); err != nil {
-			return nil, err
+	handle(a, operation{ID: "list-templates", Method: http.MethodGet, Path: "/templates",
+		Status: http.StatusOK, Tag: "settings",
+		Summary: "How pairings are made, the institution's usual way first"}, s.listTemplates)
+	handle(a, operation{ID: "edit-templates", Method: http.MethodPut, Path: "/templates",
+		Status: http.StatusOK, Tag: "settings", Summary: "Change how pairings are made from now on"}, s.editTemplates)
+	handle(a, operation{ID: "try-template", Method: http.MethodGet, Path: "/templates/names",
+		Status: http.StatusOK, Tag: "settings",
+		Summary: "What a template would call the classes of all sections that lists show"}, s.tryTemplate)
+	handle(a, operation{ID: "get-maintenance", Method: http.MethodGet, Path: "/maintenance",
+		Status: http.StatusOK, Tag: "settings", Summary: "Whether everything is paused"}, s.getMaintenance)
+	handle(a, operation{ID: "edit-maintenance", Method: http.MethodPut, Path: "/maintenance",
+		Status: http.StatusOK, Tag: "settings", Summary: "Pause everything, or go on"}, s.editMaintenance)
+	handle(a, operation{ID: "get-full-comparison", Method: http.MethodGet, Path: "/full-comparison",
+		Status: http.StatusOK, Tag: "settings",
+		Summary: "When all pairings are compared, whatever reads found"}, s.getFullComparison)
+	handle(a, operation{ID: "edit-full-comparison", Method: http.MethodPut, Path: "/full-comparison",
+		Status: http.StatusOK, Tag: "settings",
+		Summary: "Change when all pairings are compared"}, s.editFullComparison)
+	handle(a, operation{ID: "get-history", Method: http.MethodGet, Path: "/history",
+		Status: http.StatusOK, Tag: "settings",
+		Summary: "For how long what happened is kept, and what there is"}, s.getHistory)
+	handle(a, operation{ID: "edit-history", Method: http.MethodPut, Path: "/history",
+		Status: http.StatusOK, Tag: "settings",
+		Summary: "Change for how long what happened is kept; months that are older go within minutes"}, s.editHistory)
+	handle(a, operation{ID: "list-views", Method: http.MethodGet, Path: "/views",
+		Status: http.StatusOK, Tag: "settings", Summary: "Your saved ways to look at sections"}, s.listViews)
+	handle(a, operation{ID: "edit-views", Method: http.MethodPut, Path: "/views",
+		Status: http.StatusOK, Tag: "settings", Summary: "Change your saved ways to look at sections"}, s.editViews)
+}
+
+func (s *Server) listTemplates(ctx context.Context, _ *struct{}) ([]api.Template, error) {
+	return s.templates(ctx)
+}
+
+func (s *Server) editTemplates(ctx context.Context, in *with[[]api.Template]) ([]api.Template, error) {
+	if err := s.Pairings.SetTemplates(ctx, auth.Caller(ctx).Name, each(in.Body, func(t api.Template) pairings.Template { return pairings.Template(t) })); err != nil {
+		return nil, err
+	}
+	return s.templates(ctx)
+}
+
+func (s *Server) tryTemplate(ctx context.Context, in *namesInput) (naming.Naming, error) {
+	return s.Pairings.Names(ctx, in.Target)
+}
+
+func (s *Server) getMaintenance(ctx context.Context, _ *struct{}) (api.Maintenance, error) {
+	return s.maintenance(ctx)
+}
+
+func (s *Server) editMaintenance(ctx context.Context, in *with[api.Maintenance]) (api.Maintenance, error) {
+	if err := s.Runs.Pause(ctx, auth.Caller(ctx).Name, in.Body.Note, in.Body.On); err != nil {
+		return api.Maintenance{}, err
+	}
+	return s.maintenance(ctx)
+}
+
+func (s *Server) getFullComparison(ctx context.Context, _ *struct{}) (api.FullComparison, error) {
+	w, err := s.Runs.FullComparison(ctx)
+	return api.FullComparison(w), err
+}
+
+func (s *Server) editFullComparison(ctx context.Context, in *with[api.FullComparison]) (api.FullComparison, error) {
+	if err := s.Runs.SetFullComparison(ctx, auth.Caller(ctx).Name, in.Body.Schedule); err != nil {
+		return api.FullComparison{}, err
+	}
+	w, err := s.Runs.FullComparison(ctx)
+	return api.FullComparison(w), err
+}
+
+func (s *Server) getHistory(ctx context.Context, _ *struct{}) (api.History, error) {
+	h, err := s.History.Show(ctx)
+	return shownHistory(h), err
+}
+
+func (s *Server) editHistory(ctx context.Context, in *with[api.HistoryEdit]) (api.History, error) {
+	h, err := s.History.Keep(ctx, auth.Caller(ctx).Name, in.Body.Months, in.Body.Gone)
+	return shownHistory(h), err
+}
+
+func (s *Server) listViews(ctx context.Context, _ *struct{}) ([]api.View, error) {
+	return s.views(ctx)
+}
+
+func (s *Server) editViews(ctx context.Context, in *with[[]api.View]) ([]api.View, error) {
+	names := map[string]bool{}
+	for _, v := range in.Body {
+		if v.Name == "" || names[v.Name] {
+			return nil, refusal.Invalid("name", "every view needs a name of its own")
 		}
-		return s.templates(ctx)
-	})
-	handle(a, operation{
-		ID: "try-template", Method: http.MethodGet, Path: "/templates/names", Status: http.StatusOK,
-		Tag: "settings", Summary: "What a template would call the classes of all sections that lists show",
-	}, func(ctx context.Context, in *namesInput) (naming.Naming, error) {
-		return s.Pairings.Names(ctx, in.Target)
-	})
-	handle(a, operation{
-		ID: "get-maintenance", Method: http.MethodGet, Path: "/maintenance", Status: http.StatusOK,
-		Tag: "settings", Summary: "Whether everything is paused",
-	}, func(ctx context.Context, _ *struct{}) (api.Maintenance, error) {
-		return s.maintenance(ctx)
-	})
-	handle(a, operation{
-		ID: "edit-maintenance", Method: http.MethodPut, Path: "/maintenance", Status: http.StatusOK,
-		Tag: "settings", Summary: "Pause everything, or go on",
-	}, func(ctx context.Context, in *with[api.Maintenance]) (api.Maintenance, error) {
-		if err := s.Runs.Pause(ctx, auth.Caller(ctx).Name, in.Body.Note, in.Body.On); err != nil {
-			return api.Maintenance{}, err
-		}
-		return s.maintenance(ctx)
-	})
-	handle(a, operation{
-		ID: "get-full-comparison", Method: http.MethodGet, Path: "/full-comparison", Status: http.StatusOK,
-		Tag: "settings", Summary: "When all pairings are compared, whatever reads found",
-	}, func(ctx context.Context, _ *struct{}) (api.FullComparison, error) {
-		w, err := s.Runs.FullComparison(ctx)
-		return api.FullComparison(w), err
-	})
-	handle(a, operation{
-		ID: "edit-full-comparison", Method: http.MethodPut, Path: "/full-comparison", Status: http.StatusOK,
-		Tag: "settings", Summary: "Change when all pairings are compared",
-	}, func(ctx context.Context, in *with[api.FullComparison]) (api.FullComparison, error) {
-		if err := s.Runs.SetFullComparison(ctx, auth.Caller(ctx).Name, in.Body.Schedule); err != nil {
-			return api.FullComparison{}, err
-		}
-		w, err := s.Runs.FullComparison(ctx)
-		return api.FullComparison(w), err
-	})
-	handle(a, operation{
-		ID: "get-history", Method: http.MethodGet, Path: "/history", Status: http.StatusOK,
-		Tag: "settings", Summary: "For how long what happened is kept, and what there is",
-	}, func(ctx context.Context, _ *struct{}) (api.History, error) {
-		h, err := s.History.Show(ctx)
-		return shownHistory(h), err
-	})
-	handle(a, operation{
-		ID: "edit-history", Method: http.MethodPut, Path: "/history", Status: http.StatusOK,
-		Tag: "settings", Summary: "Change for how long what happened is kept; months that are older go within minutes",
-	}, func(ctx context.Context, in *with[api.HistoryEdit]) (api.History, error) {
-		h, err := s.History.Keep(ctx, auth.Caller(ctx).Name, in.Body.Months, in.Body.Gone)
-		return shownHistory(h), err
-	})
-	handle(a, operation{
-		ID: "list-views", Method: http.MethodGet, Path: "/views", Status: http.StatusOK,
-		Tag: "settings", Summary: "Your saved ways to look at sections",
-	}, func(ctx context.Context, _ *struct{}) ([]api.View, error) {
-		return s.views(ctx)
-	})
-	handle(a, operation{
-		ID: "edit-views", Method: http.MethodPut, Path: "/views", Status: http.StatusOK,
-		Tag: "settings", Summary: "Change your saved ways to look at sections",
-	}, func(ctx context.Context, in *with[[]api.View]) ([]api.View, error) {
-		names := map[string]bool{}
-		for _, v := range in.Body {
-			if v.Name == "" || names[v.Name] {
-				return nil, refusal.Invalid("name", "every view needs a name of its own")
-			}
-			names[v.Name] = true
-		}
-		if err := s.Access.SaveViews(ctx, auth.Caller(ctx).ID, in.Body); err != nil {
-			return nil, err
-		}
-		return s.views(ctx)
-	})
+		names[v.Name] = true
+	}
+	if err := s.Access.SaveViews(ctx, auth.Caller(ctx).ID, in.Body); err != nil {
+		return nil, err
+	}
+	return s.views(ctx)
 }
 
 func shownHistory(h history.History) api.History {

@@ -20,12 +20,12 @@ import (
 
 // sheets registers the operations about the sheets that deliveries write.
 func (s *Server) sheets(a huma.API) {
-	handle(a, operation{
-		ID: "list-sheets", Method: http.MethodGet, Path: "/sheets", Status: http.StatusOK,
-		Tag: "sheets", Summary: "List the sheets that rules fill",
-	}, func(ctx context.Context, _ *struct{}) ([]deliverystore.Sheet, error) {
-		return s.Deliveries.Sheets(ctx)
-	})
+	handle(a, operation{ID: "list-sheets", Method: http.MethodGet, Path: "/sheets",
+		Status: http.StatusOK, Tag: "sheets", Summary: "List the sheets that rules fill"}, s.listSheets)
+}
+
+func (s *Server) listSheets(ctx context.Context, _ *struct{}) ([]deliverystore.Sheet, error) {
+	return s.Deliveries.Sheets(ctx)
 }
 
 // sheetFile gives a sheet as CSV or XLSX, by the ending of the address.

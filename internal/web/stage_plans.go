@@ -30,100 +30,103 @@ type stagePlanPeopleInput struct {
 
 // stagePlans registers the operations about stage plans.
 func (s *Server) stagePlans(a huma.API) {
-	handle(a, operation{
-		ID: "list-stage-plans", Method: http.MethodGet, Path: "/stage-plans", Status: http.StatusOK,
-		Tag: "stages", Summary: "List stage plans and how far their people have come",
-	}, func(ctx context.Context, _ *struct{}) (api.Page[api.StagePlan], error) {
-		all, err := s.Stages.StagePlans(ctx)
-		out := api.Page[api.StagePlan]{Items: []api.StagePlan{}}
-		for _, p := range all {
-			x, err := s.shownStagePlan(ctx, p)
-			if err != nil {
-				return out, err
-			}
-			out.Items = append(out.Items, x)
-		}
-		return out, err
-	})
-	handleTagged(a, operation{
-		ID: "get-stage-plan", Method: http.MethodGet, Path: "/stage-plans/{id}", Status: http.StatusOK,
-		Tag: "stages", Summary: "Show a stage plan",
-	}, func(ctx context.Context, in *byID) (api.StagePlan, int, error) {
-		p, err := s.Stages.FindStagePlan(ctx, in.ID)
-		return s.taggedStagePlan(ctx, p, err)
-	})
-	handleTagged(a, operation{
-		ID: "make-stage-plan", Method: http.MethodPost, Path: "/stage-plans", Status: http.StatusCreated,
-		Tag: "stages", Summary: "Make a stage plan, which is off at first",
-	}, func(ctx context.Context, in *with[api.NewStagePlan]) (api.StagePlan, int, error) {
-		p, err := s.Stages.Save(ctx, auth.Caller(ctx).Name, "", 0, stagePlanOf(in.Body))
-		return s.taggedStagePlan(ctx, p, err)
-	})
-	handleTagged(a, operation{
-		ID: "edit-stage-plan", Method: http.MethodPut, Path: "/stage-plans/{id}", Status: http.StatusOK,
-		Tag: "stages", Summary: "Change a stage plan",
-	}, func(ctx context.Context, in *edit[api.NewStagePlan]) (api.StagePlan, int, error) {
-		v, err := version(in.IfMatch)
+	handle(a, operation{ID: "list-stage-plans", Method: http.MethodGet, Path: "/stage-plans",
+		Status: http.StatusOK, Tag: "stages",
+		Summary: "List stage plans and how far their people have come"}, s.listStagePlans)
+	handleTagged(a, operation{ID: "get-stage-plan", Method: http.MethodGet, Path: "/stage-plans/{id}",
+		Status: http.StatusOK, Tag: "stages", Summary: "Show a stage plan"}, s.getStagePlan)
+	handleTagged(a, operation{ID: "make-stage-plan", Method: http.MethodPost, Path: "/stage-plans",
+		Status: http.StatusCreated, Tag: "stages",
+		Summary: "Make a stage plan, which is off at first"}, s.makeStagePlan)
+	handleTagged(a, operation{ID: "edit-stage-plan", Method: http.MethodPut, Path: "/stage-plans/{id}",
+		Status: http.StatusOK, Tag: "stages", Summary: "Change a stage plan"}, s.editStagePlan)
+	handleTagged(a, operation{ID: "switch-stage-plan", Method: http.MethodPost, Path: "/stage-plans/{id}/switch",
+		Status: http.StatusOK, Tag: "stages", Summary: "Switch a stage plan on or off"}, s.switchStagePlan)
+	handleEmpty(a, operation{ID: "remove-stage-plan", Method: http.MethodDelete, Path: "/stage-plans/{id}",
+		Status: http.StatusNoContent, Tag: "stages",
+		Summary: "Remove a stage plan that is off; what it recorded and awarded stays"}, s.removeStagePlan)
+	handle(a, operation{ID: "preview-stage-plan", Method: http.MethodPost, Path: "/stage-plans/preview",
+		Status: http.StatusOK, Tag: "stages", Summary: "What a stage plan would find were it on"}, s.previewStagePlan)
+	handle(a, operation{ID: "stage-plan-group", Method: http.MethodGet, Path: "/stage-plans/{id}/group",
+		Status: http.StatusOK, Tag: "stages", Summary: "How far a group has come"}, s.stagePlanGroup)
+	handle(a, operation{ID: "stage-plan-people", Method: http.MethodGet, Path: "/stage-plans/{id}/people",
+		Status: http.StatusOK, Tag: "stages", Summary: "The people of a stage plan by name"}, s.stagePlanPeople)
+}
+
+func (s *Server) listStagePlans(ctx context.Context, _ *struct{}) (api.Page[api.StagePlan], error) {
+	all, err := s.Stages.StagePlans(ctx)
+	out := api.Page[api.StagePlan]{Items: []api.StagePlan{}}
+	for _, p := range all {
+		x, err := s.shownStagePlan(ctx, p)
 		if err != nil {
-			return api.StagePlan{}, 0, err
+			return out, err
 		}
-		p, err := s.Stages.Save(ctx, auth.Caller(ctx).Name, in.ID, v, stagePlanOf(in.Body))
-		return s.taggedStagePlan(ctx, p, err)
+		out.Items = append(out.Items, x)
+	}
+	return out, err
+}
+
+func (s *Server) getStagePlan(ctx context.Context, in *byID) (api.StagePlan, int, error) {
+	p, err := s.Stages.FindStagePlan(ctx, in.ID)
+	return s.taggedStagePlan(ctx, p, err)
+}
+
+func (s *Server) makeStagePlan(ctx context.Context, in *with[api.NewStagePlan]) (api.StagePlan, int, error) {
+	p, err := s.Stages.Save(ctx, auth.Caller(ctx).Name, "", 0, stagePlanOf(in.Body))
+	return s.taggedStagePlan(ctx, p, err)
+}
+
+func (s *Server) editStagePlan(ctx context.Context, in *edit[api.NewStagePlan]) (api.StagePlan, int, error) {
+	v, err := version(in.IfMatch)
+	if err != nil {
+		return api.StagePlan{}, 0, err
+	}
+	p, err := s.Stages.Save(ctx, auth.Caller(ctx).Name, in.ID, v, stagePlanOf(in.Body))
+	return s.taggedStagePlan(ctx, p, err)
+}
+
+func (s *Server) switchStagePlan(ctx context.Context, in *withID[api.Switch]) (api.StagePlan, int, error) {
+	p, err := s.Stages.Switch(ctx, auth.Caller(ctx).Name, in.ID, in.Body.On)
+	return s.taggedStagePlan(ctx, p, err)
+}
+
+func (s *Server) removeStagePlan(ctx context.Context, in *byID) error {
+	return s.Stages.Remove(ctx, auth.Caller(ctx).Name, in.ID)
+}
+
+func (s *Server) previewStagePlan(ctx context.Context, in *with[api.StagePlanDraft]) (api.StagePlanPreview, error) {
+	p, err := s.Stages.Preview(ctx, in.Body.ID, stagePlanOf(in.Body.NewStagePlan))
+	return api.StagePlanPreview{
+		People: p.People, Finished: p.Finished, Badges: p.Badges,
+		Stages: each(p.Stages, func(x stages.StagePreview) api.StagePreview { return api.StagePreview(x) }),
+	}, err
+}
+
+func (s *Server) stagePlanGroup(ctx context.Context, in *groupInput) (api.StagePlanGroup, error) {
+	p, err := s.Stages.FindStagePlan(ctx, in.ID)
+	if err != nil {
+		return api.StagePlanGroup{}, err
+	}
+	g, err := s.Stages.GroupOf(ctx, p, in.Section)
+	if err != nil {
+		return api.StagePlanGroup{}, err
+	}
+	takes, err := s.Stages.Takes(ctx, p)
+	return shownGroup(p, g, takes), err
+}
+
+func (s *Server) stagePlanPeople(ctx context.Context, in *stagePlanPeopleInput) (api.Page[api.StagePlanPerson], error) {
+	p, err := s.Stages.FindStagePlan(ctx, in.ID)
+	if err != nil {
+		return api.Page[api.StagePlanPerson]{}, err
+	}
+	all, err := s.Stages.StagePlanPeople(ctx, p, stagestore.StagePlanFilter{
+		SectionID: in.Section, Reached: in.Reached, Missing: in.Missing, At: in.At, State: in.State, After: in.Cursor, Limit: in.Limit,
 	})
-	handleTagged(a, operation{
-		ID: "switch-stage-plan", Method: http.MethodPost, Path: "/stage-plans/{id}/switch", Status: http.StatusOK,
-		Tag: "stages", Summary: "Switch a stage plan on or off",
-	}, func(ctx context.Context, in *withID[api.Switch]) (api.StagePlan, int, error) {
-		p, err := s.Stages.Switch(ctx, auth.Caller(ctx).Name, in.ID, in.Body.On)
-		return s.taggedStagePlan(ctx, p, err)
-	})
-	handleEmpty(a, operation{
-		ID: "remove-stage-plan", Method: http.MethodDelete, Path: "/stage-plans/{id}", Status: http.StatusNoContent,
-		Tag: "stages", Summary: "Remove a stage plan that is off; what it recorded and awarded stays",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Stages.Remove(ctx, auth.Caller(ctx).Name, in.ID)
-	})
-	handle(a, operation{
-		ID: "preview-stage-plan", Method: http.MethodPost, Path: "/stage-plans/preview", Status: http.StatusOK,
-		Tag: "stages", Summary: "What a stage plan would find were it on",
-	}, func(ctx context.Context, in *with[api.StagePlanDraft]) (api.StagePlanPreview, error) {
-		p, err := s.Stages.Preview(ctx, in.Body.ID, stagePlanOf(in.Body.NewStagePlan))
-		return api.StagePlanPreview{
-			People: p.People, Finished: p.Finished, Badges: p.Badges,
-			Stages: each(p.Stages, func(x stages.StagePreview) api.StagePreview { return api.StagePreview(x) }),
-		}, err
-	})
-	handle(a, operation{
-		ID: "stage-plan-group", Method: http.MethodGet, Path: "/stage-plans/{id}/group", Status: http.StatusOK,
-		Tag: "stages", Summary: "How far a group has come",
-	}, func(ctx context.Context, in *groupInput) (api.StagePlanGroup, error) {
-		p, err := s.Stages.FindStagePlan(ctx, in.ID)
-		if err != nil {
-			return api.StagePlanGroup{}, err
-		}
-		g, err := s.Stages.GroupOf(ctx, p, in.Section)
-		if err != nil {
-			return api.StagePlanGroup{}, err
-		}
-		takes, err := s.Stages.Takes(ctx, p)
-		return shownGroup(p, g, takes), err
-	})
-	handle(a, operation{
-		ID: "stage-plan-people", Method: http.MethodGet, Path: "/stage-plans/{id}/people", Status: http.StatusOK,
-		Tag: "stages", Summary: "The people of a stage plan by name",
-	}, func(ctx context.Context, in *stagePlanPeopleInput) (api.Page[api.StagePlanPerson], error) {
-		p, err := s.Stages.FindStagePlan(ctx, in.ID)
-		if err != nil {
-			return api.Page[api.StagePlanPerson]{}, err
-		}
-		all, err := s.Stages.StagePlanPeople(ctx, p, stagestore.StagePlanFilter{
-			SectionID: in.Section, Reached: in.Reached, Missing: in.Missing, At: in.At, State: in.State, After: in.Cursor, Limit: in.Limit,
-		})
-		return api.Page[api.StagePlanPerson]{
-			Items: each(all, func(c stagestore.StagePlanPerson) api.StagePlanPerson { return stagePlanPerson(p, c) }),
-			Next:  last(all, in.Limit, func(c stagestore.StagePlanPerson) string { return c.PersonID }),
-		}, err
-	})
+	return api.Page[api.StagePlanPerson]{
+		Items: each(all, func(c stagestore.StagePlanPerson) api.StagePlanPerson { return stagePlanPerson(p, c) }),
+		Next:  last(all, in.Limit, func(c stagestore.StagePlanPerson) string { return c.PersonID }),
+	}, err
 }
 
 func stagePlanOf(n api.NewStagePlan) stagestore.StagePlan {

@@ -18,25 +18,26 @@ type tasksInput struct {
 
 // tasks registers the operations about tasks.
 func (s *Server) tasks(a huma.API) {
-	handle(a, operation{
-		ID: "list-tasks", Method: http.MethodGet, Path: "/tasks", Status: http.StatusOK,
-		Tag: "tasks", Summary: "List what rules gave people to do, the most urgent first",
-	}, func(ctx context.Context, in *tasksInput) (api.Page[api.Task], error) {
-		all, err := s.Tasks.Tasks(ctx, in.Done, in.Limit)
-		return api.Page[api.Task]{Items: each(all, shownTask)}, err
-	})
-	handleEmpty(a, operation{
-		ID: "end-task", Method: http.MethodPost, Path: "/tasks/{id}/done", Status: http.StatusNoContent,
-		Tag: "tasks", Summary: "Mark a task as done",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Tasks.EndTask(ctx, auth.Caller(ctx).Name, in.ID, true)
-	})
-	handleEmpty(a, operation{
-		ID: "reopen-task", Method: http.MethodPost, Path: "/tasks/{id}/open", Status: http.StatusNoContent,
-		Tag: "tasks", Summary: "Open a task again",
-	}, func(ctx context.Context, in *byID) error {
-		return s.Tasks.EndTask(ctx, auth.Caller(ctx).Name, in.ID, false)
-	})
+	handle(a, operation{ID: "list-tasks", Method: http.MethodGet, Path: "/tasks",
+		Status: http.StatusOK, Tag: "tasks",
+		Summary: "List what rules gave people to do, the most urgent first"}, s.listTasks)
+	handleEmpty(a, operation{ID: "end-task", Method: http.MethodPost, Path: "/tasks/{id}/done",
+		Status: http.StatusNoContent, Tag: "tasks", Summary: "Mark a task as done"}, s.endTask)
+	handleEmpty(a, operation{ID: "reopen-task", Method: http.MethodPost, Path: "/tasks/{id}/open",
+		Status: http.StatusNoContent, Tag: "tasks", Summary: "Open a task again"}, s.reopenTask)
+}
+
+func (s *Server) listTasks(ctx context.Context, in *tasksInput) (api.Page[api.Task], error) {
+	all, err := s.Tasks.Tasks(ctx, in.Done, in.Limit)
+	return api.Page[api.Task]{Items: each(all, shownTask)}, err
+}
+
+func (s *Server) endTask(ctx context.Context, in *byID) error {
+	return s.Tasks.EndTask(ctx, auth.Caller(ctx).Name, in.ID, true)
+}
+
+func (s *Server) reopenTask(ctx context.Context, in *byID) error {
+	return s.Tasks.EndTask(ctx, auth.Caller(ctx).Name, in.ID, false)
 }
 
 func shownTask(t taskstore.ListedTask) api.Task {

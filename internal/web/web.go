@@ -124,8 +124,8 @@ func Description() ([]byte, error) {
 }
 
 func (s *Server) register(a huma.API) {
-	s.signIn(a)
-	s.installation(a)
+	s.signInAndOut(a)
+	s.aboutItself(a)
 	s.connections(a)
 	s.operations(a)
 	s.matching(a)
