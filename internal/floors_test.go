@@ -244,3 +244,42 @@ func TestHandlersAskUseCases(t *testing.T) {
 	}
 	assert.Greater(t, calls, 1000)
 }
+
+// long are the functions of more than 60 lines, with the reason why they stay whole.
+var long = map[string]string{
+	"rules.checkAction":   "one case for each kind of action, side by side",
+	"oneroster.rows":      "one pass over the columns of a file, whose cases need each other's state",
+	"pipeline.writeWhole": "one transaction, whose order matters",
+	"rule.CheckPossible":  "one partial evaluation, case by case",
+	"batches.moves":       "one pass over what moves, in which each sees what those before took",
+}
+
+func TestFunctionsFitOnAPage(t *testing.T) {
+	seen := map[string]bool{}
+	require.NoError(t, filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		set := token.NewFileSet()
+		tree, err := parser.ParseFile(set, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		for _, d := range tree.Decls {
+			f, ok := d.(*ast.FuncDecl)
+			if !ok {
+				continue
+			}
+			if n := set.Position(f.End()).Line - set.Position(f.Pos()).Line + 1; n > 60 {
+				name := tree.Name.Name + "." + f.Name.Name
+				seen[name] = true
+				assert.Contains(t, long, name, "%s has %d lines: take it apart", set.Position(f.Pos()), n)
+			}
+		}
+		return nil
+	}))
+	for name := range long {
+		assert.True(t, seen[name], "%s is no longer long", name)
+	}
+	assert.LessOrEqual(t, len(long), 5)
+}

@@ -174,27 +174,40 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 			return r, usage(cmd, fmt.Sprintf("--most %q is not of the form 100/hour or 500/day", text))
 		}
 	}
+	if err := scopeFromFlags(ctx, cmd, c, &r); err != nil {
+		return r, err
+	}
+	return r, actionsFromFlags(ctx, cmd, c, &r)
+}
+
+// scopeFromFlags says where a rule holds.
+func scopeFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.NewRule) error {
 	if name := cmd.String("course"); name != "" {
 		course, err := findCourse(ctx, c, name)
 		if err != nil {
-			return r, err
+			return err
 		}
 		r.Scope.Course = course.ID
 		if r.Scope, err = within(ctx, c, course, r.Scope); err != nil {
-			return r, err
+			return err
 		}
 	}
 	if name := cmd.String("section"); name != "" {
 		x, err := findPart(ctx, c, name)
 		if err != nil {
-			return r, err
+			return err
 		}
 		r.Scope.Section = x.ID
 	}
+	return nil
+}
+
+// actionsFromFlags says what a rule does.
+func actionsFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.NewRule) error {
 	if name := cmd.String("award"); name != "" {
 		b, err := findBadge(ctx, c, name)
 		if err != nil {
-			return r, err
+			return err
 		}
 		r.Actions = append(r.Actions, api.Action{Kind: "award", BadgeID: b.ID})
 	}
@@ -202,32 +215,32 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 	for _, f := range cmd.StringSlice("field") {
 		key, expression, ok := strings.Cut(f, "=")
 		if !ok {
-			return r, usage(cmd, fmt.Sprintf("--field %q is not of the form name=expression", f))
+			return usage(cmd, fmt.Sprintf("--field %q is not of the form name=expression", f))
 		}
 		fields[key] = expression
 	}
-	if err := membership(ctx, cmd, c, &r); err != nil {
-		return r, err
+	if err := membership(ctx, cmd, c, r); err != nil {
+		return err
 	}
 	if text := cmd.String("call-operation"); text != "" {
 		name, operation, _ := strings.Cut(text, "/")
 		conn, err := findConnection(ctx, c, name)
 		if err != nil {
-			return r, err
+			return err
 		}
 		r.Actions = append(r.Actions, api.Action{Kind: rule.CallOperation, ConnectionID: conn.ID, Operation: operation, Fields: fields})
 	}
 	if name := cmd.String("send-event"); name != "" {
 		conn, err := findConnection(ctx, c, name)
 		if err != nil {
-			return r, err
+			return err
 		}
 		r.Actions = append(r.Actions, api.Action{Kind: "send-event", ConnectionID: conn.ID, Fields: fields})
 	}
 	if name := cmd.String("mail"); name != "" {
 		conn, err := findConnection(ctx, c, name)
 		if err != nil {
-			return r, err
+			return err
 		}
 		r.Actions = append(r.Actions, api.Action{Kind: "mail", ConnectionID: conn.ID, To: cmd.String("to"), Subject: cmd.String("subject"), Text: cmd.String("text")})
 	}
@@ -240,7 +253,7 @@ func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api
 	if len(r.Actions) > 0 {
 		r.Actions[0].After = cmd.String("after")
 	}
-	return r, nil
+	return nil
 }
 
 // membership adds the actions that put people into sections or take them out.

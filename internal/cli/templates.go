@@ -31,6 +31,22 @@ func templates() *cli.Command {
 	}
 }
 
+// changedDetails are the details of classes with those that a command gives; an empty one
+// goes.
+func changedDetails(cmd *cli.Command, before map[string]string) (map[string]string, error) {
+	given, err := detailsOf(cmd)
+	merged := maps.Clone(before)
+	for name, text := range given {
+		if merged == nil {
+			merged = map[string]string{}
+		}
+		if merged[name] = text; text == "" {
+			delete(merged, name)
+		}
+	}
+	return merged, err
+}
+
 func editTemplates(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
 	list, err := client.Get[[]api.Template](ctx, c, "/templates")
@@ -59,20 +75,9 @@ func editTemplates(ctx context.Context, cmd *cli.Command) error {
 			list = slices.Delete(list, i, i+1)
 		}
 		t.Target = cmp.Or(cmd.String("target"), t.Target)
-		details, err := detailsOf(cmd)
-		if err != nil {
+		if t.Details, err = changedDetails(cmd, t.Details); err != nil {
 			return err
 		}
-		merged := maps.Clone(t.Details)
-		for name, text := range details {
-			if merged == nil {
-				merged = map[string]string{}
-			}
-			if merged[name] = text; text == "" {
-				delete(merged, name)
-			}
-		}
-		t.Details = merged
 		if err := changePolicy(cmd, &t.Policy); err != nil {
 			return err
 		}

@@ -46,8 +46,16 @@ var jobsTotal = promauto.NewCounterVec(prometheus.CounterOpts{
 
 // jobs are the kinds of queued work that one shift carries out.
 func (x *shift) jobs() *river.Workers {
-	s, uses := x.store, x.uses
 	workers := river.NewWorkers()
+	x.rosterJobs(workers)
+	x.eventJobs(workers)
+	x.periodicJobs(workers)
+	return workers
+}
+
+// rosterJobs read registers and bring classes in step.
+func (x *shift) rosterJobs(workers *river.Workers) {
+	s, uses := x.store, x.uses
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.ReadRegister]) error {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
@@ -66,11 +74,22 @@ func (x *shift) jobs() *river.Workers {
 		}
 		return x.exclusively(ctx, "asked/"+j.Args.ConnectionID, func() error { return uses.Runs.WorkAsked(ctx, j.Args.ConnectionID) })
 	})
-	add(x, workers, func(ctx context.Context, j *river.Job[jobs.React]) error {
-		return uses.Deliveries.React(ctx, j.Args.EventIDs, j.Args.RuleID)
-	})
 	add(x, workers, func(ctx context.Context, job *river.Job[jobs.RunPairing]) error {
 		return uses.Runs.Auto(ctx, job.Args.PairingID, job.Args.Who)
+	})
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.Propose]) error {
+		return matchstore.LookForProposals(ctx, s, j.Args.ConnectionID)
+	})
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.CarryOutBatch]) error {
+		return x.exclusively(ctx, "batch/"+j.Args.BatchID, func() error { return uses.Batches.CarryOut(ctx, j.Args.BatchID) })
+	})
+}
+
+// eventJobs work out what follows from statements and events.
+func (x *shift) eventJobs(workers *river.Workers) {
+	uses := x.uses
+	add(x, workers, func(ctx context.Context, j *river.Job[jobs.React]) error {
+		return uses.Deliveries.React(ctx, j.Args.EventIDs, j.Args.RuleID)
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.ResolveStatements]) error {
 		return uses.Facts.Resolve(ctx)
@@ -92,17 +111,16 @@ func (x *shift) jobs() *river.Workers {
 			return uses.Purchases.Settle(ctx, j.Args.OfferID)
 		})
 	})
-	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.PassTime]) error {
-		return errors.Join(uses.Deliveries.Inactive(ctx), uses.Purchases.Tick(ctx))
-	})
-	add(x, workers, func(ctx context.Context, j *river.Job[jobs.Propose]) error {
-		return matchstore.LookForProposals(ctx, s, j.Args.ConnectionID)
-	})
-	add(x, workers, func(ctx context.Context, j *river.Job[jobs.CarryOutBatch]) error {
-		return x.exclusively(ctx, "batch/"+j.Args.BatchID, func() error { return uses.Batches.CarryOut(ctx, j.Args.BatchID) })
-	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.AskNeeds]) error {
 		return x.exclusively(ctx, "ask-needs/"+j.Args.RuleID, func() error { return uses.Rules.AskNeeds(ctx, j.Args.RuleID) })
+	})
+}
+
+// periodicJobs are for what comes with time.
+func (x *shift) periodicJobs(workers *river.Workers) {
+	s, uses := x.store, x.uses
+	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.PassTime]) error {
+		return errors.Join(uses.Deliveries.Inactive(ctx), uses.Purchases.Tick(ctx))
 	})
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.TendHistory]) error {
 		return x.exclusively(ctx, "history", func() error { return uses.History.Tend(ctx) })
@@ -113,8 +131,6 @@ func (x *shift) jobs() *river.Workers {
 	add(x, workers, func(ctx context.Context, _ *river.Job[jobs.ReadAll]) error {
 		return readAll(ctx, s, uses.Registers, x.options.Log)
 	})
-
-	return workers
 }
 
 // schedules are what the leader does by itself. Everything else that happens at intervals

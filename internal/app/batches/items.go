@@ -361,30 +361,46 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 		if i.Blocked() {
 			continue
 		}
-		moved := p
-		moved.SectionID, moved.SetID = c.Section.ID, c.Section.SetID
-		plan, err := s.Runs.Plan(ctx, moved, looking[p.ConnectionID])
-		if err != nil {
+		if err := s.plannedMove(ctx, i, p, c, looking[p.ConnectionID]); err != nil {
 			return nil, err
 		}
-		i.Plan = &plan
-		i.planned(plan, p.Policy)
-		i.Says = fmt.Sprintf("%s takes over the class; %d people of %s are removed, %d stay, %d are added", i.ToTitle, i.Counts[roster.OutcomeRemove], i.Title, i.Counts[roster.OutcomeInStep]+i.Counts[roster.OutcomeUpdate], i.Counts[roster.OutcomeAdd])
 		if o.KeepNames {
 			continue
 		}
-		if from := bySection[i.SectionID]; len(from) > 0 {
-			if i.Rename, err = s.Pairings.FollowingName(ctx, p.TargetName, from[0], c); err != nil {
-				return nil, err
-			}
-		}
-		if i.Rename != "" {
-			i.Says += "; it is called " + i.Rename + " then"
-		} else {
-			i.Says += "; it keeps its name " + p.TargetName
+		if err := s.renamed(ctx, i, p, bySection[i.SectionID], c); err != nil {
+			return nil, err
 		}
 	}
 	return items, nil
+}
+
+// plannedMove works out what moving a pairing's class to a section does.
+func (s *Service) plannedMove(ctx context.Context, i *Item, p pairingstore.Pairing, to pairings.Card, at runs.DirectoryReader) error {
+	moved := p
+	moved.SectionID, moved.SetID = to.Section.ID, to.Section.SetID
+	plan, err := s.Runs.Plan(ctx, moved, at)
+	if err != nil {
+		return err
+	}
+	i.Plan = &plan
+	i.planned(plan, p.Policy)
+	i.Says = fmt.Sprintf("%s takes over the class; %d people of %s are removed, %d stay, %d are added", i.ToTitle, i.Counts[roster.OutcomeRemove], i.Title, i.Counts[roster.OutcomeInStep]+i.Counts[roster.OutcomeUpdate], i.Counts[roster.OutcomeAdd])
+	return nil
+}
+
+// renamed works out what the class of a pairing is called after its move.
+func (s *Service) renamed(ctx context.Context, i *Item, p pairingstore.Pairing, from []pairings.Card, to pairings.Card) (err error) {
+	if len(from) > 0 {
+		if i.Rename, err = s.Pairings.FollowingName(ctx, p.TargetName, from[0], to); err != nil {
+			return err
+		}
+	}
+	if i.Rename != "" {
+		i.Says += "; it is called " + i.Rename + " then"
+	} else {
+		i.Says += "; it keeps its name " + p.TargetName
+	}
+	return nil
 }
 
 // follow says why a section, given as it stands with each service, cannot take a class over.

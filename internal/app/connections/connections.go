@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -186,10 +187,35 @@ type Change struct {
 	Untested bool
 }
 
+// pause pauses a connection or lets it go on; nil leaves it as it is. It gives the pairings
+// that run after reads: what was read while it was paused happens now.
+func (s *Service) pause(ctx context.Context, c *connectionstore.Connection, paused *bool) (due []pairingstore.Pairing, err error) {
+	if paused == nil {
+		return nil, nil
+	}
+	if c.PausedAt != nil && !*paused {
+		all, err := pairingstore.PairingsIn(ctx, s.Store, "", c.ID, nil)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range all {
+			if p.PausedAt == nil && p.Policy.Schedule.Kind == schedule.AfterRead {
+				due = append(due, p)
+			}
+		}
+	}
+	c.PausedAt = nil
+	if *paused {
+		now := time.Now().UTC()
+		c.PausedAt = &now
+	}
+	return due, nil
+}
+
 // Update changes a connection. A new credential, or an address that it goes with, is tested
 // before it replaces what works.
 func (s *Service) Update(ctx context.Context, who, id string, version int, change Change) (connectionstore.Connection, error) {
-	name, values, paused := change.Name, change.Values, change.Paused
+	name, values := change.Name, change.Values
 	c, err := connectionstore.FindConnection(ctx, s.Store, id)
 	if err != nil {
 		return c, err
@@ -223,30 +249,11 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 			return c, err
 		}
 	}
-	var due []pairingstore.Pairing // that run after reads: what was read while it was paused happens now
-	if paused != nil {
-		if c.PausedAt != nil && !*paused {
-			all, err := pairingstore.PairingsIn(ctx, s.Store, "", c.ID, nil)
-			if err != nil {
-				return c, err
-			}
-			for _, p := range all {
-				if p.PausedAt == nil && p.Policy.Schedule.Kind == schedule.AfterRead {
-					due = append(due, p)
-				}
-			}
-		}
-		c.PausedAt = nil
-		if *paused {
-			now := time.Now().UTC()
-			c.PausedAt = &now
-		}
+	due, err := s.pause(ctx, &c, change.Paused)
+	if err != nil {
+		return c, err
 	}
-	changed := make([]string, 0, len(values))
-	for k := range values {
-		changed = append(changed, k) // names only: values may be secrets
-	}
-	slices.Sort(changed)
+	changed := slices.Sorted(maps.Keys(values)) // names only: values may be secrets
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := connectionstore.UpdateConnection(tx, &c); err != nil {
 			return err

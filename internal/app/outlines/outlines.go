@@ -102,6 +102,20 @@ type OutlineTouch struct {
 // mostTouched bounds how many people a preview names.
 const mostTouched = 500
 
+// titles gives what modules and activities of outlines are called, by module/activity.
+func titles(outlines ...learning.Outline) map[string]string {
+	title := map[string]string{"/": "the course"}
+	for _, outline := range outlines {
+		for _, m := range outline.Modules {
+			title[m.ID+"/"] = cmp.Or(m.Title, m.ID)
+			for _, a := range m.All() {
+				title[m.ID+"/"+a.ID] = cmp.Or(a.Title, a.ID)
+			}
+		}
+	}
+	return title
+}
+
 // PreviewOutline says whom another outline would complete or reopen, without changing
 // anything.
 func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learning.Outline) (OutlinePreview, error) {
@@ -112,16 +126,7 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 	if err != nil && !errors.Is(err, db.ErrNotFound) {
 		return OutlinePreview{}, err
 	}
-	title := map[string]string{}
-	for _, outline := range []learning.Outline{now, o} {
-		for _, m := range outline.Modules {
-			title[m.ID+"/"] = cmp.Or(m.Title, m.ID)
-			for _, a := range m.All() {
-				title[m.ID+"/"+a.ID] = cmp.Or(a.Title, a.ID)
-			}
-		}
-	}
-	title["/"] = "the course"
+	title := titles(now, o)
 	misses, err := s.misses(ctx, courseID, now, o)
 	if err != nil {
 		return OutlinePreview{}, err

@@ -24,6 +24,26 @@ func (s *Service) Rest(ctx context.Context) (said []string, err error) {
 	if len(connections) == 0 {
 		return []string{"nothing is connected yet"}, nil
 	}
+	if said, err = s.notWorking(ctx, connections); err != nil {
+		return nil, err
+	}
+	m, err := settingstore.FindMaintenance(ctx, s.Store)
+	if err != nil {
+		return nil, err
+	}
+	if m.Since != nil {
+		said = append(said, "everything is paused")
+	}
+	if s.Sections == nil {
+		return said, nil
+	}
+	inStates, err := s.notInStep(ctx)
+	return append(said, inStates...), err
+}
+
+// notWorking says which connections are paused, do not work or are not known to, and which
+// registers were not read.
+func (s *Service) notWorking(ctx context.Context, connections []connectionstore.Connection) (said []string, err error) {
 	registers := 0
 	for _, c := range connections {
 		works := len(c.Probe) > 0
@@ -55,16 +75,11 @@ func (s *Service) Rest(ctx context.Context) (said []string, err error) {
 	if registers == 0 {
 		said = append(said, "no register is connected")
 	}
-	m, err := settingstore.FindMaintenance(ctx, s.Store)
-	if err != nil {
-		return nil, err
-	}
-	if m.Since != nil {
-		said = append(said, "everything is paused")
-	}
-	if s.Sections == nil {
-		return said, nil
-	}
+	return said, nil
+}
+
+// notInStep counts the sections that are not in step.
+func (s *Service) notInStep(ctx context.Context) (said []string, err error) {
 	states, running, err := s.Sections.States(ctx)
 	if err != nil {
 		return nil, err

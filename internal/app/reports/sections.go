@@ -11,6 +11,7 @@ import (
 	"kanban/internal/core/roster"
 	"kanban/internal/store/linkstore"
 	"kanban/internal/store/pairingstore"
+	"kanban/internal/store/rosterstore"
 	"kanban/internal/store/runstore"
 )
 
@@ -59,29 +60,38 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 			}
 			tell(Mend, finding.Code(cmp.Or(run.ErrorCode, string(finding.RunFailed))), run.Error)
 		}
-		if p.TargetSeen != "" && p.TargetSeen != p.TargetName {
-			tell(Remark, finding.TargetRenamed, "it is called "+p.TargetSeen+" there")
-		}
-		if p.Guarded > 0 && p.RanAt != nil {
-			tell(Mend, finding.RemovalGuard, fmt.Sprintf("%d people would be taken out", p.Guarded))
-		}
-		if p.Unminded > 0 {
-			tell(Mend, finding.TakeOverOffered, peopleOf(p.Unminded)+" of the section")
-		}
-		for _, m := range p.Mend {
-			if p.LastRunID != nil && !p.LastFailed {
-				list = append(list, about(Mend, m, section.Title, link))
-			}
-		}
-		for _, m := range p.LeftAsIs {
-			group := LeftOut
-			if m.Outcome == roster.OutcomeWaiting {
-				group = Waiting
-			}
-			list = append(list, about(group, m, section.Title, link))
-		}
+		list = append(list, aboutPairing(p, section, link)...)
 	}
 	return list, nil
+}
+
+// aboutPairing says what is to be said of a pairing that runs.
+func aboutPairing(p pairingstore.Pairing, section rosterstore.Section, link string) (list []Finding) {
+	tell := func(group Group, code finding.Code, detail string) {
+		list = append(list, noticed(group, code, section.Title, p.TargetName, detail, link))
+	}
+	if p.TargetSeen != "" && p.TargetSeen != p.TargetName {
+		tell(Remark, finding.TargetRenamed, "it is called "+p.TargetSeen+" there")
+	}
+	if p.Guarded > 0 && p.RanAt != nil {
+		tell(Mend, finding.RemovalGuard, fmt.Sprintf("%d people would be taken out", p.Guarded))
+	}
+	if p.Unminded > 0 {
+		tell(Mend, finding.TakeOverOffered, peopleOf(p.Unminded)+" of the section")
+	}
+	for _, m := range p.Mend {
+		if p.LastRunID != nil && !p.LastFailed {
+			list = append(list, about(Mend, m, section.Title, link))
+		}
+	}
+	for _, m := range p.LeftAsIs {
+		group := LeftOut
+		if m.Outcome == roster.OutcomeWaiting {
+			group = Waiting
+		}
+		list = append(list, about(group, m, section.Title, link))
+	}
+	return list
 }
 
 // leftGroups gives the groups inside classes that are for no section any more, by class.

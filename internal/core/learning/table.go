@@ -23,130 +23,167 @@ func (e RowError) Error() string { return fmt.Sprintf("row %d: %s", e.Row, e.Pro
 
 // FromTable reads an outline out of a table with a header. It gives every row that is
 // wrong; the outline can be used when there is none.
-func FromTable(rows [][]string) (o Outline, wrong []RowError) {
-	if len(rows) == 0 {
-		return o, []RowError{{1, "there is no header"}}
+func FromTable(rows [][]string) (Outline, []RowError) {
+	x := &table{at: map[string]int{}, seen: map[string]bool{}}
+	if !x.header(rows) {
+		return x.outline, x.wrong
 	}
-	at := map[string]int{}
+	for i, row := range rows[1:] {
+		if strings.TrimSpace(strings.Join(row, "")) != "" {
+			x.row(tableRow{x, i + 2, row})
+		}
+	}
+	for i := range x.outline.Modules {
+		m := &x.outline.Modules[i]
+		if m.Title == "" {
+			m.Title = m.ID
+		}
+		m.Activities = x.nest(m.ID, "", 0)
+	}
+	if x.used != len(x.list) && len(x.wrong) == 0 {
+		x.misplaced()
+	}
+	return x.outline, x.wrong
+}
+
+// table is an outline while it is read out of a table.
+type table struct {
+	at      map[string]int // the columns by name
+	outline Outline
+	list    []placed
+	seen    map[string]bool // activities
+	used    int             // of the list, those that stand where they can
+	wrong   []RowError
+}
+
+// placed is an activity with the module and the activity that hold it.
+type placed struct {
+	Activity
+	module, inside string
+	row            int
+}
+
+// tableRow is one row.
+type tableRow struct {
+	*table
+	n     int
+	cells []string
+}
+
+func (x *table) header(rows [][]string) bool {
+	if len(rows) == 0 {
+		x.wrong = []RowError{{1, "there is no header"}}
+		return false
+	}
 	for i, name := range rows[0] {
-		at[strings.ToLower(strings.TrimSpace(strings.TrimPrefix(name, "\ufeff")))] = i
+		x.at[strings.ToLower(strings.TrimSpace(strings.TrimPrefix(name, "\ufeff")))] = i
 	}
 	for _, name := range []string{"module", "activity", "kind"} {
-		if _, ok := at[name]; !ok {
-			wrong = append(wrong, RowError{1, fmt.Sprintf("the column %q is missing; the columns are %s", name, strings.Join(Columns, ", "))})
+		if _, ok := x.at[name]; !ok {
+			x.wrong = append(x.wrong, RowError{1, fmt.Sprintf("the column %q is missing; the columns are %s", name, strings.Join(Columns, ", "))})
 		}
 	}
-	if len(wrong) > 0 {
-		return o, wrong
+	return len(x.wrong) == 0
+}
+
+func (r tableRow) get(name string) string {
+	if c, ok := r.at[name]; ok && c < len(r.cells) {
+		return strings.TrimSpace(r.cells[c])
 	}
-	type placed struct {
-		Activity
-		module, inside string
-		row            int
+	return ""
+}
+
+func (r tableRow) fail(format string, args ...any) {
+	r.wrong = append(r.wrong, RowError{r.n, fmt.Sprintf(format, args...)})
+}
+
+// yes reads a column that says yes or no; yes when it is empty.
+func (r tableRow) yes(name string) bool {
+	switch strings.ToLower(r.get(name)) {
+	case "", "yes", "true", "1":
+		return true
+	case "no", "false", "0":
+	default:
+		r.fail("%s is %q; write yes or no", name, r.get(name))
 	}
-	var list []placed
-	seen := map[string]bool{}
-	for i, row := range rows[1:] {
-		get := func(name string) string {
-			if c, ok := at[name]; ok && c < len(row) {
-				return strings.TrimSpace(row[c])
-			}
-			return ""
-		}
-		fail := func(format string, args ...any) {
-			wrong = append(wrong, RowError{i + 2, fmt.Sprintf(format, args...)})
-		}
-		if strings.TrimSpace(strings.Join(row, "")) == "" {
-			continue
-		}
-		module := get("module")
-		m := slices.IndexFunc(o.Modules, func(m Module) bool { return m.ID == module })
-		if m < 0 {
-			o.Modules = append(o.Modules, Module{ID: module})
-			m = len(o.Modules) - 1
-		}
-		if title := get("module title"); title != "" && o.Modules[m].Title == "" {
-			o.Modules[m].Title = title
-		}
-		yes := func(name string) bool {
-			switch strings.ToLower(get(name)) {
-			case "", "yes", "true", "1":
-				return true
-			case "no", "false", "0":
-			default:
-				fail("%s is %q; write yes or no", name, get(name))
-			}
-			return false
-		}
-		if !yes("module required") {
-			o.Modules[m].Optional = true
-		}
-		a := Activity{ID: get("activity"), Title: get("title"), Kind: Kind(strings.ToLower(get("kind")))}
-		a.Optional = !yes("required")
-		switch strings.ToLower(get("done by")) {
-		case "", "itself":
-		case "inside":
-			a.DoneByInside = true
-		default:
-			fail("done by is %q; write itself or inside", get("done by"))
-		}
-		if text := strings.TrimSpace(get("pass mark")); text != "" {
-			mark, err := strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64)
-			if strings.HasSuffix(text, "%") {
-				mark /= 100
-			}
-			if err != nil || mark < -1 || mark > 1 {
-				fail("the pass mark is %q; write 0.6 or 60%%", text)
-			}
-			a.PassMark = &mark
-		}
-		switch {
-		case module == "" || a.ID == "":
-			fail("a module and an activity are needed")
-		case a.Kind != Lesson && a.Kind != Assessment && a.Kind != Assignment:
-			fail("the kind is %q; write lesson, assessment or assignment", a.Kind)
-		case seen[a.ID]:
-			fail("the activity %q stands in an earlier row", a.ID)
-		}
-		seen[a.ID] = true
-		list = append(list, placed{a, module, get("inside"), i + 2})
+	return false
+}
+
+func (x *table) row(r tableRow) {
+	module := r.get("module")
+	m := slices.IndexFunc(x.outline.Modules, func(m Module) bool { return m.ID == module })
+	if m < 0 {
+		x.outline.Modules = append(x.outline.Modules, Module{ID: module})
+		m = len(x.outline.Modules) - 1
 	}
-	for i := range o.Modules {
-		if o.Modules[i].Title == "" {
-			o.Modules[i].Title = o.Modules[i].ID
-		}
+	if title := r.get("module title"); title != "" && x.outline.Modules[m].Title == "" {
+		x.outline.Modules[m].Title = title
 	}
-	// From the last row up, so that what is nested is whole before it is put into what
-	// holds it; rows may stand in any order.
-	var nest func(module, inside string, depth int) []Activity
-	used := 0
-	nest = func(module, inside string, depth int) (out []Activity) {
-		if depth > maxDepth {
-			return nil
-		}
-		for _, p := range list {
-			if p.module == module && p.inside == inside {
-				used++
-				p.Activities = nest(module, p.ID, depth+1)
-				out = append(out, p.Activity)
-			}
-		}
-		return out
+	if !r.yes("module required") {
+		x.outline.Modules[m].Optional = true
 	}
-	for i := range o.Modules {
-		o.Modules[i].Activities = nest(o.Modules[i].ID, "", 0)
+	a := r.activity()
+	switch {
+	case module == "" || a.ID == "":
+		r.fail("a module and an activity are needed")
+	case a.Kind != Lesson && a.Kind != Assessment && a.Kind != Assignment:
+		r.fail("the kind is %q; write lesson, assessment or assignment", a.Kind)
+	case x.seen[a.ID]:
+		r.fail("the activity %q stands in an earlier row", a.ID)
 	}
-	if used != len(list) && len(wrong) == 0 {
-		for _, p := range list {
-			if p.inside != "" && !slices.ContainsFunc(list, func(q placed) bool { return q.ID == p.inside && q.module == p.module }) {
-				wrong = append(wrong, RowError{p.row, fmt.Sprintf("it stands inside %q, which is not an activity of its module", p.inside)})
-			}
+	x.seen[a.ID] = true
+	x.list = append(x.list, placed{a, module, r.get("inside"), r.n})
+}
+
+func (r tableRow) activity() Activity {
+	a := Activity{ID: r.get("activity"), Title: r.get("title"), Kind: Kind(strings.ToLower(r.get("kind")))}
+	a.Optional = !r.yes("required")
+	switch strings.ToLower(r.get("done by")) {
+	case "", "itself":
+	case "inside":
+		a.DoneByInside = true
+	default:
+		r.fail("done by is %q; write itself or inside", r.get("done by"))
+	}
+	if text := r.get("pass mark"); text != "" {
+		mark, err := strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64)
+		if strings.HasSuffix(text, "%") {
+			mark /= 100
 		}
-		if len(wrong) == 0 {
-			wrong = append(wrong, RowError{1, "activities stand inside each other in a circle, or too deep"})
+		if err != nil || mark < -1 || mark > 1 {
+			r.fail("the pass mark is %q; write 0.6 or 60%%", text)
+		}
+		a.PassMark = &mark
+	}
+	return a
+}
+
+// nest gives the activities of a module that stand inside another one, whole with what is
+// inside them; rows may stand in any order.
+func (x *table) nest(module, inside string, depth int) (out []Activity) {
+	if depth > maxDepth {
+		return nil
+	}
+	for _, p := range x.list {
+		if p.module == module && p.inside == inside {
+			x.used++
+			p.Activities = x.nest(module, p.ID, depth+1)
+			out = append(out, p.Activity)
 		}
 	}
-	return o, wrong
+	return out
+}
+
+// misplaced says which activities stand nowhere.
+func (x *table) misplaced() {
+	for _, p := range x.list {
+		if p.inside != "" && !slices.ContainsFunc(x.list, func(q placed) bool { return q.ID == p.inside && q.module == p.module }) {
+			x.wrong = append(x.wrong, RowError{p.row, fmt.Sprintf("it stands inside %q, which is not an activity of its module", p.inside)})
+		}
+	}
+	if len(x.wrong) == 0 {
+		x.wrong = append(x.wrong, RowError{1, "activities stand inside each other in a circle, or too deep"})
+	}
 }
 
 func yesNo(yes bool) string {
