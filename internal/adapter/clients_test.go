@@ -46,6 +46,11 @@ func TestWhatIsOpenToAServiceIsUsedAgain(t *testing.T) {
 		_, err = call.New(adapter.Limited(c, call.Options{})).Do(t.Context(), req)
 		require.NoError(t, err)
 	}
+	made := func() int {
+		seen.mu.Lock()
+		defer seen.mu.Unlock()
+		return seen.made
+	}
 	closed := func(n int) {
 		seen.mu.Lock()
 		defer seen.mu.Unlock()
@@ -57,10 +62,10 @@ func TestWhatIsOpenToAServiceIsUsedAgain(t *testing.T) {
 	for range 5 {
 		get(c)
 	}
-	assert.Equal(t, 1, seen.made, "each call makes a client, all of them use what is open")
+	assert.Equal(t, 1, made(), "each call makes a client, all of them use what is open")
 	c.Secret = map[string]string{"token": "b"}
 	get(c)
-	assert.Equal(t, 2, seen.made, "whoever has another secret does not go on under the old one")
+	assert.Equal(t, 2, made(), "whoever has another secret does not go on under the old one")
 	closed(1)
 	adapter.Forget(c.ID)
 	closed(2)

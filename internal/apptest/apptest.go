@@ -145,7 +145,8 @@ func (w *World) Rule(d rule.Draft) rulestore.Rule {
 func (w *World) Deliver() {
 	w.t.Helper()
 	for range 20 {
-		rows, err := w.Store.Pool.Query(w.t.Context(), `SELECT id::text FROM deliveries WHERE state IN ('queued', 'retrying') ORDER BY id`)
+		rows, err := w.Store.Pool.Query(w.t.Context(), `SELECT id::text FROM deliveries
+			WHERE state IN ('queued', 'retrying') ORDER BY id`)
 		require.NoError(w.t, err)
 		ids, err := pgx.CollectRows(rows, pgx.RowTo[string])
 		require.NoError(w.t, err)
@@ -168,7 +169,8 @@ func (w *World) Follow() {
 	w.t.Helper()
 	ctx := w.t.Context()
 	for range 50 {
-		rows, err := w.Store.Pool.Query(ctx, `DELETE FROM river_job WHERE kind IN ('react', 'work-out-stages', 'recount-course') AND state = 'available' RETURNING kind, args`)
+		rows, err := w.Store.Pool.Query(ctx, `DELETE FROM river_job WHERE kind IN ('react', 'work-out-stages',
+			'recount-course') AND state = 'available' RETURNING kind, args`)
 		require.NoError(w.t, err)
 		found := 0
 		var kind string

@@ -42,13 +42,18 @@ func (w *World) Large(sections, learners int) (register, workspace connectionsto
 	// As after a first run of each: paired, run, everybody placed and in step.
 	var err error
 	for _, sql := range []string{
-		`INSERT INTO accounts (connection_id, remote_id, person_id) SELECT $2, 'l' || substr(sourced_id, 2), id FROM people WHERE connection_id = $1`,
-		`INSERT INTO pairings (id, section_id, connection_id, target_name, target_ref, target_seen, policy, counts, ran_at, compared_at)
-			SELECT gen_random_uuid(), id, $2, title, sourced_id, title, '{"roles":["student","teacher"],"leavers":"remove","removalNumber":10,"removalShare":0.2,"schedule":{"kind":"every","minutes":60}}',
+		`INSERT INTO accounts (connection_id, remote_id, person_id) SELECT $2, 'l' || substr(sourced_id, 2), id
+			FROM people WHERE connection_id = $1`,
+		`INSERT INTO pairings (id, section_id, connection_id, target_name, target_ref, target_seen, policy, counts,
+			ran_at, compared_at)
+			SELECT gen_random_uuid(), id, $2, title, sourced_id, title,
+				'{"roles":["student","teacher"],"leavers":"remove","removalNumber":10,"removalShare":0.2,"schedule":{"kind":"every","minutes":60}}',
 				'{"in-step":` + strconv.Itoa(learners) + `}', now(), now() FROM sections WHERE connection_id = $1 AND substr(sourced_id, 2)::int % 10 <> 9`,
-		`INSERT INTO placements (pairing_id, remote_id, person_id, name) SELECT p.id, a.remote_id, a.person_id, 'Name' FROM pairings p
+		`INSERT INTO placements (pairing_id, remote_id, person_id, name) SELECT p.id, a.remote_id, a.person_id, 'Name'
+			FROM pairings p
 			JOIN sections s ON s.id = p.section_id AND $1 = s.connection_id AND $2 = p.connection_id
-			JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id JOIN accounts a ON a.remote_id = 'l' || substr(e.person, 2)`,
+			JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id
+				JOIN accounts a ON a.remote_id = 'l' || substr(e.person, 2)`,
 	} {
 		_, err = w.Store.Pool.Exec(ctx, sql, register.ID, workspace.ID)
 		require.NoError(w.t, err)

@@ -70,7 +70,8 @@ func BenchmarkTenThousandPairings(b *testing.B) {
 		require.NoError(b, w.Runs.Tick(ctx, time.Now().Add(time.Second)))
 		time.Sleep(time.Second)
 		var one string
-		require.NoError(b, db.Pool.QueryRow(ctx, `WITH one AS (SELECT id, target_ref FROM pairings WHERE target_ref = 's7'), left_it AS (DELETE FROM enrolments WHERE sourced_id = 'e140') SELECT id FROM one`).Scan(&one))
+		require.NoError(b, db.Pool.QueryRow(ctx, `WITH one AS (SELECT id, target_ref FROM pairings
+			WHERE target_ref = 's7'), left_it AS (DELETE FROM enrolments WHERE sourced_id = 'e140') SELECT id FROM one`).Scan(&one))
 		asked := time.Now()
 		_, err = client.Post[api.Queued](ctx, c, "/pairings/sync", api.SyncNow{Pairings: []string{one}})
 		require.NoError(b, err)

@@ -181,7 +181,9 @@ func BenchmarkFactsIn(b *testing.B) {
 		rate := during(b, factSeconds, func(_, n int) error { return f.send(c, f.batch(n)) }) * factBatch
 		b.ReportMetric(rate, "facts/s")
 		var stored, events, behind int
-		require.NoError(b, f.Store.Pool.QueryRow(b.Context(), `SELECT (SELECT count(*) FROM statements), (SELECT count(*) FROM events WHERE type <> 'section.joined'), (SELECT count(*) FROM river_job WHERE kind = 'react' AND state <> 'completed')`).Scan(&stored, &events, &behind))
+		require.NoError(b, f.Store.Pool.QueryRow(b.Context(), `SELECT (SELECT count(*)
+			FROM statements), (SELECT count(*) FROM events WHERE type <> 'section.joined'), (SELECT count(*)
+			FROM river_job WHERE kind = 'react' AND state <> 'completed')`).Scan(&stored, &events, &behind))
 		b.ReportMetric(float64(events)/float64(stored), "events/fact")
 		b.ReportMetric(float64(behind), "reactions-behind")
 		plain := f.plainInserts(float64(events) / float64(stored))
@@ -211,7 +213,8 @@ func BenchmarkFactsWithStages(b *testing.B) {
 		ended := time.Now()
 		var modules, stages int
 		require.Eventually(b, func() bool {
-			require.NoError(b, f.Store.Pool.QueryRow(b.Context(), `SELECT count(*) FILTER (WHERE type = 'module.completed'), count(*) FILTER (WHERE type = 'stage.reached') FROM events`).Scan(&modules, &stages))
+			require.NoError(b, f.Store.Pool.QueryRow(b.Context(), `SELECT count(*) FILTER (WHERE type =
+				'module.completed'), count(*) FILTER (WHERE type = 'stage.reached') FROM events`).Scan(&modules, &stages))
 			return modules == stages
 		}, 3*time.Minute, 100*time.Millisecond)
 		b.ReportMetric(float64(stages), "stages")
@@ -227,8 +230,10 @@ func (f *factory) plainInserts(eventsPerFact float64) float64 {
 	require.NoError(b, err)
 	defer pool.Close()
 	for _, sql := range []string{
-		`CREATE TABLE plain_statements (LIKE statements INCLUDING ALL)`, `CREATE TABLE plain_events (LIKE events INCLUDING ALL)`,
-		`CREATE TABLE plain_keys (LIKE event_keys INCLUDING ALL)`, `CREATE TABLE plain_progress (LIKE activity_progress INCLUDING ALL)`,
+		`CREATE TABLE plain_statements (LIKE statements INCLUDING ALL)`, `CREATE TABLE plain_events (LIKE events
+			INCLUDING ALL)`,
+		`CREATE TABLE plain_keys (LIKE event_keys INCLUDING ALL)`, `CREATE TABLE plain_progress (LIKE
+			activity_progress INCLUDING ALL)`,
 	} {
 		_, err := pool.Exec(ctx, sql)
 		require.NoError(b, err)
@@ -261,11 +266,14 @@ func (f *factory) plainInserts(eventsPerFact float64) float64 {
 		activities := column(func(i int) string {
 			return "https://platform.example/a" + strconv.Itoa((n*factBatch+i)/factLearners%factActivities)
 		})
-		if _, err := tx.Exec(ctx, `INSERT INTO plain_statements (id, connection_id, body, person_id, actor, verb, object) SELECT w.id, $3, w.body, w.who, w.actor, $4, w.activity
-			FROM unnest($1::text[]::uuid[], $2::jsonb[], $5::text[]::uuid[], $6::text[], $7::text[]) AS w (id, body, who, actor, activity)`, ids, bodies, f.platform.ID, xapi.ADL+"completed", who, actors, activities); err != nil {
+		if _, err := tx.Exec(ctx, `INSERT INTO plain_statements (id, connection_id, body, person_id, actor, verb,
+			object) SELECT w.id, $3, w.body, w.who, w.actor, $4, w.activity
+			FROM unnest($1::text[]::uuid[], $2::jsonb[], $5::text[]::uuid[], $6::text[], $7::text[]) AS w (id, body,
+				who, actor, activity)`, ids, bodies, f.platform.ID, xapi.ADL+"completed", who, actors, activities); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `INSERT INTO plain_progress SELECT w.who, $3, w.activity, now(), now(), true, false, false FROM unnest($1::text[]::uuid[], $2::text[]) AS w (who, activity)
+		if _, err := tx.Exec(ctx, `INSERT INTO plain_progress SELECT w.who, $3, w.activity, now(), now(), true, false,
+			false FROM unnest($1::text[]::uuid[], $2::text[]) AS w (who, activity)
 			ON CONFLICT DO NOTHING`, who, activities, section); err != nil {
 			return err
 		}
@@ -276,8 +284,10 @@ func (f *factory) plainInserts(eventsPerFact float64) float64 {
 			if _, err := tx.Exec(ctx, `INSERT INTO plain_keys SELECT w.id FROM unnest($1::text[]::uuid[]) AS w (id)`, keys[:some]); err != nil {
 				return err
 			}
-			if _, err := tx.Exec(ctx, `INSERT INTO plain_events (id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data, occurred_at)
-				SELECT w.id, 'activity.completed', 'activity.completed/' || w.who || '/' || $4::uuid || '/' || w.activity, w.who, $4::uuid, $4::uuid, 'm1', w.activity, '{"percent": 10}', now()
+			if _, err := tx.Exec(ctx, `INSERT INTO plain_events (id, type, natural_key, person_id, section_id,
+				course_id, module_id, activity_id, data, occurred_at)
+				SELECT w.id, 'activity.completed', 'activity.completed/' || w.who || '/' || $4::uuid || '/' ||
+					w.activity, w.who, $4::uuid, $4::uuid, 'm1', w.activity, '{"percent": 10}', now()
 				FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[]) AS w (id, who, activity)`, events[:some], who[:some], activities[:some], section); err != nil {
 				return err
 			}

@@ -41,11 +41,14 @@ func BenchmarkMonthOfEvents(b *testing.B) {
 		b.ReportMetric(time.Since(started).Seconds(), "s-to-fill")
 
 		var people, rules []string
-		require.NoError(b, f.Store.Pool.QueryRow(b.Context(), `SELECT array_agg(id::text) FROM (SELECT id FROM people WHERE sourced_id IN ('p1', 'p77', 'p4001') ORDER BY id) x`).Scan(&people))
-		require.NoError(b, f.Store.Pool.QueryRow(b.Context(), `SELECT array_agg(id::text) FROM (SELECT id FROM rules ORDER BY name LIMIT 3) x`).Scan(&rules))
+		require.NoError(b, f.Store.Pool.QueryRow(b.Context(), `SELECT array_agg(id::text) FROM (SELECT id FROM people
+			WHERE sourced_id IN ('p1', 'p77', 'p4001') ORDER BY id) x`).Scan(&people))
+		require.NoError(b, f.Store.Pool.QueryRow(b.Context(), `SELECT array_agg(id::text) FROM (SELECT id FROM rules
+			ORDER BY name LIMIT 3) x`).Scan(&rules))
 		require.Len(b, people, 3)
 		var deep string // a place far down in the lists
-		require.NoError(b, f.Store.Pool.QueryRow(b.Context(), `SELECT id::text FROM events WHERE id > $1 ORDER BY id LIMIT 1`, db.FirstID(lastMonth().AddDate(0, 0, 3))).Scan(&deep))
+		require.NoError(b, f.Store.Pool.QueryRow(b.Context(), `SELECT id::text FROM events WHERE id > $1 ORDER BY id
+			LIMIT 1`, db.FirstID(lastMonth().AddDate(0, 0, 3))).Scan(&deep))
 		var ofPerson, ofRule []string
 		for _, id := range people {
 			ofPerson = append(ofPerson, "/people/"+id, "/events?limit=50&person="+id, "/deliveries?limit=50&person="+id, "/events?limit=50&person="+id+"&cursor="+deep)
@@ -85,20 +88,30 @@ func (f *factory) fillMonth() {
 	require.NoError(f.b, err)
 	defer conn.Release()
 	for _, sql := range []string{
-		`CREATE TEMP TABLE who AS SELECT row_number() OVER (ORDER BY p.sourced_id) - 1 AS n, p.id, x.id AS section FROM people p
-			JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section WHERE e.role = 'student'`,
+		`CREATE TEMP TABLE who AS SELECT row_number() OVER (ORDER BY p.sourced_id) - 1 AS n, p.id, x.id AS section
+			FROM people p
+			JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id
+				JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section
+				WHERE e.role = 'student'`,
 		`CREATE INDEX ON who (n)`, `ANALYZE who`,
 		`CREATE TEMP TABLE which AS SELECT row_number() OVER (ORDER BY id) - 1 AS n, id FROM rules`,
 		`CREATE TABLE filling (LIKE events INCLUDING DEFAULTS)`,
-		fmt.Sprintf(`INSERT INTO filling SELECT (lpad(to_hex(%d + i::bigint * %d), 12, '0') || '70008000' || lpad(to_hex(i), 12, '0'))::uuid,
-			(ARRAY['activity.completed', 'activity.completed', 'score.reported', 'module.completed', 'assessment.passed'])[1 + i %% 5], 'bench/' || i, w.id, w.section, '%s', 'm1', 'https://platform.example/a1',
-			'{"percent": 10}', to_timestamp((%[1]d + i::bigint * %[2]d) / 1000.0), to_timestamp((%[1]d + i::bigint * %[2]d) / 1000.0)
+		fmt.Sprintf(`INSERT INTO filling SELECT (lpad(to_hex(%d + i::bigint * %d), 12,
+			'0') || '70008000' || lpad(to_hex(i), 12, '0'))::uuid,
+			(ARRAY['activity.completed', 'activity.completed', 'score.reported', 'module.completed',
+				'assessment.passed'])[1 + i %% 5], 'bench/' || i, w.id, w.section, '%s', 'm1',
+				'https://platform.example/a1',
+			'{"percent": 10}', to_timestamp((%[1]d + i::bigint * %[2]d) / 1000.0),
+				to_timestamp((%[1]d + i::bigint * %[2]d) / 1000.0)
 			FROM generate_series(0, %[4]d - 1) i JOIN who w ON w.n = (i::bigint * 7919) %% (SELECT count(*) FROM who)`, first.UnixMilli(), step, f.course, monthEvents),
 		fmt.Sprintf(`ALTER TABLE events ATTACH PARTITION filling FOR VALUES FROM ('%s') TO ('%s')`, db.FirstID(first), db.FirstID(next)),
 		fmt.Sprintf(`ALTER TABLE filling RENAME TO events_%s`, first.Format("2006_01")),
-		fmt.Sprintf(`INSERT INTO deliveries (id, event_id, rule_id, rule_version, position, action, person_id, section_id, state, attempts, created_at, finished_at)
-			SELECT e.id, e.id, r.id, 1, 0, '{"kind": "append-row", "sheet": "bench"}', e.person_id, e.section_id, CASE WHEN e.n %% 1000 = 0 THEN 'waiting' ELSE 'delivered' END, 1, e.recorded_at, e.recorded_at
-			FROM (SELECT *, row_number() OVER () AS n FROM events WHERE id >= '%s' AND id < '%s' AND substr(natural_key, 7)::int %% %d = 0) e
+		fmt.Sprintf(`INSERT INTO deliveries (id, event_id, rule_id, rule_version, position, action, person_id,
+			section_id, state, attempts, created_at, finished_at)
+			SELECT e.id, e.id, r.id, 1, 0, '{"kind": "append-row", "sheet": "bench"}', e.person_id, e.section_id,
+				CASE WHEN e.n %% 1000 = 0 THEN 'waiting' ELSE 'delivered' END, 1, e.recorded_at, e.recorded_at
+			FROM (SELECT *, row_number() OVER () AS n FROM events WHERE id >= '%s' AND id < '%s'
+				AND substr(natural_key, 7)::int %% %d = 0) e
 			JOIN which r ON r.n = e.n %% (SELECT count(*) FROM which)`, db.FirstID(first), db.FirstID(next), monthEvents/monthDeliveries),
 		`INSERT INTO rule_counts (rule_id, fired, delivered) SELECT rule_id, 1, 1 FROM deliveries LIMIT 20000`,
 		`VACUUM ANALYZE`,

@@ -54,7 +54,8 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 	}))
 	// Another event, of a month long ago.
 	old := db.FirstID(at)
-	_, err := s.Pool.Exec(ctx, `INSERT INTO events (id, type, natural_key, occurred_at) VALUES ($1, 'section.joined', 'long ago', $2)`, old, at)
+	_, err := s.Pool.Exec(ctx, `INSERT INTO events (id, type, natural_key, occurred_at)
+		VALUES ($1, 'section.joined', 'long ago', $2)`, old, at)
 	require.NoError(t, err)
 
 	// A badge given for something in a section, and one that was revoked.
@@ -126,7 +127,8 @@ func TestOldMonthsGo(t *testing.T) {
 	once := "once"
 	for n := 1; n <= 3; n++ {
 		id := db.FirstID(month(n))
-		_, err := s.Pool.Exec(ctx, `INSERT INTO events (id, type, natural_key, occurred_at) VALUES ($1, 'section.joined', $3, $2)`, id, month(n), id)
+		_, err := s.Pool.Exec(ctx, `INSERT INTO events (id, type, natural_key, occurred_at)
+			VALUES ($1, 'section.joined', $3, $2)`, id, month(n), id)
 		require.NoError(t, err)
 	}
 	require.NoError(t, s.EnsurePartitions(ctx, time.Now()))
@@ -267,7 +269,8 @@ func TestKindsOfEarlierActionsAreMigrated(t *testing.T) {
 	_, err = provider.DownTo(ctx, 34)
 	require.NoError(t, err)
 	var back, seen string
-	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT string_agg(a->>'kind', ' ') FROM rules, jsonb_array_elements(actions) a`).Scan(&back))
+	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT string_agg(a->>'kind', ' ')
+		FROM rules, jsonb_array_elements(actions) a`).Scan(&back))
 	assert.Equal(t, "operate mail row send", back)
 	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT target_seen FROM pairings WHERE target_name = 'Lost'`).Scan(&seen))
 	assert.Equal(t, "\x01gone", seen)

@@ -106,7 +106,8 @@ func TestPeopleAndSections(t *testing.T) {
 	assert.Contains(t, lines, rosterstore.RosterLine{PersonID: ada.ID, Name: "Ada Alder", Identifier: "stu-001", Role: "student", JoinedAt: lines[0].JoinedAt})
 	assert.Empty(t, must[[]rosterstore.RosterLine](t)(rosterstore.RosterOn(ctx, s, prop.ID, time.Now().AddDate(-20, 0, 0))))
 	assert.Empty(t, must[[]rosterstore.RosterLine](t)(rosterstore.Movements(ctx, s, prop.ID, 9)), "who was there at the first read did not come")
-	_, err = s.Pool.Exec(ctx, `UPDATE enrolments SET joined_at = now() + interval '1 minute' WHERE section = 'sec-prop-a' AND role = 'student'`)
+	_, err = s.Pool.Exec(ctx, `UPDATE enrolments SET joined_at = now() + interval '1 minute'
+		WHERE section = 'sec-prop-a' AND role = 'student'`)
 	require.NoError(t, err)
 	assert.Len(t, must[[]rosterstore.RosterLine](t)(rosterstore.Movements(ctx, s, prop.ID, 3)), 3, "the limit holds")
 
@@ -237,7 +238,8 @@ func TestMirror(t *testing.T) {
 	s, ctx := w.Store, t.Context()
 	today := time.Now().Format(time.DateOnly)
 	assert.Empty(t, must[[]string](t)(mirror.RegistersToTurn(ctx, s, today)))
-	_, err := s.Pool.Exec(ctx, `UPDATE enrolments SET end_date = current_date - 1 WHERE section = 'sec-prop-a' AND person = 'stu-001'`)
+	_, err := s.Pool.Exec(ctx, `UPDATE enrolments SET end_date = current_date - 1
+		WHERE section = 'sec-prop-a' AND person = 'stu-001'`)
 	require.NoError(t, err)
 	assert.Equal(t, []string{register.ID}, must[[]string](t)(mirror.RegistersToTurn(ctx, s, today)))
 	tx(t, s, func(tx *db.Tx) error {

@@ -197,7 +197,8 @@ func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {
 	assert.Empty(t, append(m.Left, m.Joined...), "the same place under another id is no news")
 	assert.Equal(t, 1, m.Renumbered)
 	var began, joined time.Time
-	require.NoError(t, s.Pool.QueryRow(t.Context(), `SELECT joined_at, (SELECT joined_at FROM enrolments WHERE sourced_id = 'e2') FROM enrolments WHERE sourced_id = 'e9'`).Scan(&began, &joined))
+	require.NoError(t, s.Pool.QueryRow(t.Context(), `SELECT joined_at, (SELECT joined_at FROM enrolments
+		WHERE sourced_id = 'e2') FROM enrolments WHERE sourced_id = 'e9'`).Scan(&began, &joined))
 	assert.Equal(t, joined, began, "it began when it did")
 }
 
@@ -312,7 +313,8 @@ func TestLocksHangOnLeases(t *testing.T) {
 	require.NoError(t, err)
 	_, err = leases.Lock(ctx, s, one.Worker, "run/x")
 	require.ErrorIs(t, err, leases.ErrHeld, "not even by itself")
-	_, err = s.Pool.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()`)
+	_, err = s.Pool.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity
+		WHERE datname = current_database() AND pid <> pg_backend_pid()`)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { _, err = leases.Lock(ctx, s, two.Worker, "run/x"); return errors.Is(err, leases.ErrHeld) }, 10*time.Second, 20*time.Millisecond)
 	require.NoError(t, unlock(ctx))

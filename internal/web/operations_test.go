@@ -329,7 +329,8 @@ func walkLinkedSets(x *talk, h *story) {
 	assert.Len(t, post[api.SetOutlook](x, "/linked-sets/outlook", wish).Sections, 2)
 	ada := x.Person("stu-001").ID
 	x.sql(`INSERT INTO progress (person_id, section_id, percent) VALUES ($1, $2, 50)`, ada, h.propA)
-	x.sql(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed, failed, best) VALUES ($1, $2, 'https://p.example/check', now(), now(), false, true, true, 0.75)`, ada, h.propA)
+	x.sql(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed,
+		failed, best) VALUES ($1, $2, 'https://p.example/check', now(), now(), false, true, true, 0.75)`, ada, h.propA)
 	set := made[api.LinkedSet](x, "/linked-sets", wish)
 	at := "/linked-sets/" + set.ID
 	require.Len(t, set.Copies, 1)

@@ -396,7 +396,8 @@ func TestGivenUpRequestsMayBeTriedAgain(t *testing.T) {
 		}()
 		require.Eventually(t, func() bool {
 			var waiting int
-			err := x.Store.Quick.QueryRow(t.Context(), `SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND datname = current_database()`).Scan(&waiting)
+			err := x.Store.Quick.QueryRow(t.Context(), `SELECT count(*) FROM pg_stat_activity
+				WHERE wait_event_type = 'Lock' AND datname = current_database()`).Scan(&waiting)
 			return err == nil && waiting > 0
 		}, 20*time.Second, 20*time.Millisecond)
 		x.web.Drain()

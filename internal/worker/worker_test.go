@@ -36,7 +36,8 @@ func TestOrphanedWorkIsGivenBack(t *testing.T) {
 	orphan, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: register.ID})
 	require.NoError(t, err)
 	hold := func(kind, holder string) {
-		_, err := w.Store.Pool.Exec(t.Context(), `UPDATE river_job SET state = 'running', attempt = 1, attempted_at = now(), attempted_by = ARRAY[$2] WHERE kind = $1`, kind, holder)
+		_, err := w.Store.Pool.Exec(t.Context(), `UPDATE river_job SET state = 'running', attempt = 1,
+			attempted_at = now(), attempted_by = ARRAY[$2] WHERE kind = $1`, kind, holder)
 		require.NoError(t, err)
 	}
 	hold("read-register", "a worker that died")
@@ -58,7 +59,8 @@ func TestOrphanedWorkIsGivenBack(t *testing.T) {
 		return err == nil && r.State == runstore.Finished
 	}, 20*time.Second, 50*time.Millisecond)
 	var holder string
-	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT attempted_by[1] FROM river_job WHERE kind = 'react' AND state = 'running'`).Scan(&holder))
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT attempted_by[1] FROM river_job
+		WHERE kind = 'react' AND state = 'running'`).Scan(&holder))
 	assert.Equal(t, living.Worker, holder)
 }
 
@@ -92,7 +94,8 @@ func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
 	}
 	require.Eventually(t, func() bool {
 		var open int
-		err := w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM river_job WHERE kind IN ('apply-run', 'run-pairing', 'work-asked') AND state NOT IN ('completed', 'discarded')`).Scan(&open)
+		err := w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM river_job
+			WHERE kind IN ('apply-run', 'run-pairing', 'work-asked') AND state NOT IN ('completed', 'discarded')`).Scan(&open)
 		return err == nil && open == 0
 	}, 30*time.Second, 50*time.Millisecond)
 	runs, err := runstore.Runs(t.Context(), w.Store, p.ID, "", "", 100)
@@ -149,7 +152,8 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 		err := w.Store.Pool.QueryRow(t.Context(), `SELECT count(DISTINCT kind) FROM river_job WHERE state = 'completed'`).Scan(&done)
 		return err == nil && done >= len(kinds)
 	}, time.Minute, 20*time.Millisecond)
-	rows, err := w.Store.Pool.Query(t.Context(), `SELECT kind || ': ' || errors[1]::text FROM river_job WHERE errors IS NOT NULL`)
+	rows, err := w.Store.Pool.Query(t.Context(), `SELECT kind || ': ' || errors[1]::text FROM river_job
+		WHERE errors IS NOT NULL`)
 	require.NoError(t, err)
 	failed, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	require.NoError(t, err)

@@ -70,7 +70,8 @@ func TestTokensStandForTheirMaker(t *testing.T) {
 		assert.ErrorIs(t, err, access.ErrUnknown, wrong)
 	}
 	var plain int
-	require.NoError(t, db.Pool.QueryRow(t.Context(), `SELECT count(*) FROM api_tokens WHERE encode(hash, 'escape') LIKE '%' || $1 || '%'`, token[4:]).Scan(&plain))
+	require.NoError(t, db.Pool.QueryRow(t.Context(), `SELECT count(*) FROM api_tokens
+		WHERE encode(hash, 'escape') LIKE '%' || $1 || '%'`, token[4:]).Scan(&plain))
 	assert.Zero(t, plain, "only a hash is kept")
 }
 

@@ -59,7 +59,8 @@ func TestNobodyIsAwardedTwice_B7(t *testing.T) {
 	e2 := w.Record(eventstore.Event{Type: "module.completed", NaturalKey: "k2", PersonID: &other.ID, OccurredAt: time.Now()})
 	a2, err := w.Badges.Award(t.Context(), b.ID, e2, time.Now().UTC())
 	require.NoError(t, err)
-	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE awards SET credential = overlay(credential placing 'AAAA' from 400 for 4) WHERE id = $1`, a2.ID)
+	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE awards SET credential = overlay(credential placing 'AAAA' from 400
+		for 4) WHERE id = $1`, a2.ID)
 	require.NoError(t, err)
 	checked, err = w.Badges.Check(t.Context(), a2.ID)
 	require.NoError(t, err)

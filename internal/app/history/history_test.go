@@ -22,7 +22,8 @@ func events(t *testing.T, s *db.Database, months ...time.Time) {
 	t.Helper()
 	for _, at := range months {
 		id := db.FirstID(at.AddDate(0, 0, 8))
-		_, err := s.Pool.Exec(t.Context(), `INSERT INTO events (id, type, natural_key, occurred_at) VALUES ($1, 'section.joined', $2, $3)`, id, id, at)
+		_, err := s.Pool.Exec(t.Context(), `INSERT INTO events (id, type, natural_key, occurred_at)
+			VALUES ($1, 'section.joined', $2, $3)`, id, id, at)
 		require.NoError(t, err)
 	}
 	require.NoError(t, s.EnsurePartitions(t.Context(), months[len(months)-1]))

@@ -173,7 +173,8 @@ func TestASafetyCopyIsPutBack_S3(t *testing.T) {
 	}
 	exec(`INSERT INTO progress (person_id, section_id, percent) VALUES ($1, $2, 50)`, ada, lead)
 	for _, a := range []string{"check", "essay"} {
-		exec(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed, failed, best) VALUES ($1, $2, 'http://p.example/' || $3, now(), now(), false, true, true, 0.75)`, ada, lead, a)
+		exec(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed,
+			failed, best) VALUES ($1, $2, 'http://p.example/' || $3, now(), now(), false, true, true, 0.75)`, ada, lead, a)
 	}
 	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: lead, Others: []string{w.Section("PROP-B").ID}})
 	require.NoError(t, err)

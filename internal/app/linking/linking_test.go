@@ -69,7 +69,8 @@ func TestWhatCannotBeLinkedSaysWhy_S2(t *testing.T) {
 	_, err = w.Linking.Link(t.Context(), "Maud", linking.Wish{LeadID: id("ORCH-A"), Others: []string{id("ORCH-B")}, Reason: "one class over both terms", Name: "Orchard"})
 	require.NoError(t, err)
 	var who, detail string
-	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT who, detail::text FROM audit_entries WHERE what = 'linked sections' ORDER BY id DESC LIMIT 1`).Scan(&who, &detail))
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT who, detail::text FROM audit_entries
+		WHERE what = 'linked sections' ORDER BY id DESC LIMIT 1`).Scan(&who, &detail))
 	assert.Equal(t, "Maud", who)
 	assert.Contains(t, detail, "one class over both terms")
 }
@@ -92,7 +93,8 @@ func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 	ada, propagation := w.Person("stu-001").ID, w.Section("PROP-A").ID
 	for _, done := range []string{
 		`INSERT INTO progress (person_id, section_id, percent) VALUES ($1, $2, 50)`,
-		`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed, failed, best) VALUES ($1, $2, 'http://p.example/check', now(), now(), false, true, true, 0.75)`,
+		`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed,
+			failed, best) VALUES ($1, $2, 'http://p.example/check', now(), now(), false, true, true, 0.75)`,
 	} {
 		_, err := w.Store.Pool.Exec(t.Context(), done, ada, propagation)
 		require.NoError(t, err)

@@ -188,9 +188,11 @@ func TestSectionsThatLookAlikeAreMarked_S4(t *testing.T) {
 		}
 		return titles
 	}
-	_, err := w.Store.Pool.Exec(t.Context(), `UPDATE section_facts SET title = 'Soil science A', code = 'SOIL-A' WHERE code = 'GLAS-A'`)
+	_, err := w.Store.Pool.Exec(t.Context(), `UPDATE section_facts SET title = 'Soil science A', code = 'SOIL-A'
+		WHERE code = 'GLAS-A'`)
 	require.NoError(t, err)
-	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE sections SET title = 'Soil science A', code = 'SOIL-A', changed_at = now() WHERE code = 'GLAS-A'`)
+	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE sections SET title = 'Soil science A', code = 'SOIL-A',
+		changed_at = now() WHERE code = 'GLAS-A'`)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Soil science A", "Soil science A"}, alike())
 }

@@ -324,7 +324,8 @@ func TestEveryKindOfReceiver_E8(t *testing.T) {
 			assert.Equal(t, 12, ids)
 			calls, _ := x.total()
 			var recorded int
-			require.NoError(t, w.Store.Pool.QueryRow(context.Background(), `SELECT count(*) FROM attempts a JOIN deliveries d ON d.id = a.delivery_id WHERE d.connection_id = $1`, c.ID).Scan(&recorded))
+			require.NoError(t, w.Store.Pool.QueryRow(context.Background(), `SELECT count(*) FROM attempts a
+				JOIN deliveries d ON d.id = a.delivery_id WHERE d.connection_id = $1`, c.ID).Scan(&recorded))
 			assert.Equal(t, calls, recorded, "each call is one attempt")
 		})
 	}

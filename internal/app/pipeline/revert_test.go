@@ -55,7 +55,8 @@ func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 			default:
 			}
 			var waits bool
-			require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT EXISTS (SELECT FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock')`).Scan(&waits))
+			require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT EXISTS (SELECT FROM pg_stat_activity
+				WHERE datname = current_database() AND wait_event_type = 'Lock')`).Scan(&waits))
 			return waits
 		}, 30*time.Second, 10*time.Millisecond)
 		return deliverystore.AllowAgain(t.Context(), tx, list[0].ID, deliverystore.DeliveryStopped)

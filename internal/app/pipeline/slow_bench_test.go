@@ -65,7 +65,8 @@ func BenchmarkSlowReceiver(b *testing.B) {
 			for _, d := range w.DeliveriesOf(happens(w, quickly).ID) {
 				asked[d.ID] = at
 			}
-			require.NoError(b, w.Store.Pool.QueryRow(b.Context(), `SELECT count(*) FROM deliveries WHERE connection_id = $1 AND state <> 'delivered'`, slowly.ID).Scan(&left))
+			require.NoError(b, w.Store.Pool.QueryRow(b.Context(), `SELECT count(*) FROM deliveries
+				WHERE connection_id = $1 AND state <> 'delivered'`, slowly.ID).Scan(&left))
 		}
 		took := time.Since(started)
 		cancel()

@@ -147,7 +147,8 @@ func TestVoidedStatementsReopen_E2(t *testing.T) {
 		require.NoError(t, err)
 	}
 	percent := func() (n int) {
-		require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT coalesce(max(percent), 0) FROM progress WHERE person_id = $1`, w.Person("stu-001").ID).Scan(&n))
+		require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT coalesce(max(percent), 0) FROM progress
+			WHERE person_id = $1`, w.Person("stu-001").ID).Scan(&n))
 		return n
 	}
 	count := func(kind rule.Trigger) (n int) {

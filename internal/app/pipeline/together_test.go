@@ -88,7 +88,8 @@ func TestManyReportAboutTheSamePeople(t *testing.T) {
 	delivering.Wait()
 	w.Follow()
 	var open, done int
-	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FILTER (WHERE state NOT IN ('delivered', 'stopped', 'skipped')), count(*) FILTER (WHERE state = 'delivered') FROM deliveries`).Scan(&open, &done))
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FILTER (WHERE state NOT IN ('delivered',
+		'stopped', 'skipped')), count(*) FILTER (WHERE state = 'delivered') FROM deliveries`).Scan(&open, &done))
 	assert.Zero(t, open)
 	assert.GreaterOrEqual(t, done, learners, "somebody failed at least once each")
 }

@@ -155,7 +155,8 @@ func damage(files map[string]string, r *rand.Rand) string {
 // places are who is in which section as what, in order.
 func places(t *testing.T, w *apptest.World, register connectionstore.Connection) []string {
 	t.Helper()
-	rows, err := w.Store.Pool.Query(t.Context(), `SELECT e.person || ' in ' || e.section || ' as ' || e.role FROM enrolments e
+	rows, err := w.Store.Pool.Query(t.Context(), `SELECT e.person || ' in ' || e.section || ' as ' || e.role
+		FROM enrolments e
 		JOIN people p ON p.connection_id = $1 AND p.sourced_id = e.person AND p.gone_at IS NULL AND p.enabled
 		JOIN sections s ON s.connection_id = $1 AND s.sourced_id = e.section AND s.gone_at IS NULL
 		JOIN courses c ON c.connection_id = $1 AND c.sourced_id = s.course AND c.gone_at IS NULL

@@ -60,7 +60,8 @@ func TestFilesGiveTheSameMirror_R1(t *testing.T) {
 		"people": "sourced_id, given_name, family_name, email, user_name, identifier, master, secondary, enabled", "sections": "sourced_id, title, code, class_type, course, org, terms",
 		"enrolments": "sourced_id, section, person, role, begin_date", "terms": "sourced_id, title, start_date, end_date", "courses": "sourced_id, title, org, code",
 	} {
-		both := `SELECT count(*) FROM ((SELECT ` + columns + ` FROM ` + table + ` WHERE connection_id = $1 AND gone_at IS NULL) EXCEPT (SELECT ` + columns + ` FROM ` + table + ` WHERE connection_id = $2 AND gone_at IS NULL)) d`
+		both := `SELECT count(*) FROM ((SELECT ` + columns + ` FROM ` + table + ` WHERE connection_id = $1
+			AND gone_at IS NULL) EXCEPT (SELECT ` + columns + ` FROM ` + table + ` WHERE connection_id = $2 AND gone_at IS NULL)) d`
 		assert.Zero(t, count(t, w, both, rest.ID, files.ID), table)
 		assert.Zero(t, count(t, w, both, files.ID, rest.ID), table)
 	}

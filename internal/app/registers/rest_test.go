@@ -188,8 +188,10 @@ func TestMergeThatIsCutOffLeavesNothing_R10(t *testing.T) {
 	c := w.Register()
 	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID})
 	require.NoError(t, err)
-	_, err = w.Store.Pool.Exec(t.Context(), `CREATE FUNCTION slow() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(60); RETURN NULL; END $$;
-		CREATE TRIGGER slow AFTER UPDATE OF findings ON runs FOR EACH ROW WHEN (NEW.kind = 'read') EXECUTE FUNCTION slow()`)
+	_, err = w.Store.Pool.Exec(t.Context(), `CREATE FUNCTION slow() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+		PERFORM pg_sleep(60); RETURN NULL; END $$;
+		CREATE TRIGGER slow AFTER UPDATE OF findings ON runs FOR EACH ROW WHEN (NEW.kind = 'read') EXECUTE FUNCTION
+			slow()`)
 	require.NoError(t, err)
 	ctx, cut := context.WithCancel(t.Context())
 	done := make(chan error)

@@ -87,7 +87,8 @@ func TestBadRecordsAreNamedAndTheGoodGoIn_R1(t *testing.T) {
 		for table, n := range map[string]int{"terms": 1, "sections": 1, "people": 1, "enrolments": 2} {
 			assert.Equal(t, n, count(t, w, `SELECT count(*) FROM `+table+` WHERE gone_at IS NULL`), table)
 		}
-		assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM people WHERE given_name = 'New' AND family_name = E'Na\nme' AND email_key = 'ana@fernmoor.example' AND user_ids = '{77,x}'`), "the last of two is taken")
+		assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM people WHERE given_name = 'New'
+			AND family_name = E'Na\nme' AND email_key = 'ana@fernmoor.example' AND user_ids = '{77,x}'`), "the last of two is taken")
 		assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM sections WHERE title = E'A \\ "B"\t{x}'`))
 		if run.Counts["added"] == 0 {
 			assert.Zero(t, run.Counts["changed"]+run.Counts["gone"])
@@ -190,8 +191,10 @@ func TestBadRecordTakesNothingAway(t *testing.T) {
 	people[0]["familyName"], enrolments[0]["userSourcedId"] = "", "nobody"
 	run := read()
 	assert.Zero(t, run.Counts["gone"]+run.Counts["left"])
-	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM people WHERE sourced_id = 'p' AND family_name = 'Name' AND gone_at IS NULL`))
-	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM enrolments WHERE sourced_id = 'e1' AND person = 'p' AND gone_at IS NULL`))
+	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM people WHERE sourced_id = 'p' AND family_name = 'Name'
+		AND gone_at IS NULL`))
+	assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM enrolments WHERE sourced_id = 'e1' AND person = 'p'
+		AND gone_at IS NULL`))
 	people[0]["familyName"], enrolments[0]["userSourcedId"], enrolments[1]["userSourcedId"] = "Name", "p", "p"
 	run = read()
 	assert.Equal(t, 1, run.Counts["left"], "Rob is enrolled by nothing any more")

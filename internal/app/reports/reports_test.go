@@ -36,8 +36,10 @@ func TestWaitingDeliveriesAreCountedInFull_P3(t *testing.T) {
 		_, err := w.Store.Pool.Exec(t.Context(), sql, args...)
 		require.NoError(t, err)
 	}
-	exec(`INSERT INTO deliveries SELECT (jsonb_populate_record(d, jsonb_build_object('id', gen_random_uuid(), 'position', d.position + n))).* FROM deliveries d, generate_series(1, 1215) n WHERE d.id = $1`, one.ID)
-	exec(`UPDATE deliveries SET state = 'waiting', code = 'not-allowed', last_error = 'the label is gone' WHERE rule_id = $1`, r.ID)
+	exec(`INSERT INTO deliveries SELECT (jsonb_populate_record(d, jsonb_build_object('id', gen_random_uuid(),
+		'position', d.position + n))).* FROM deliveries d, generate_series(1, 1215) n WHERE d.id = $1`, one.ID)
+	exec(`UPDATE deliveries SET state = 'waiting', code = 'not-allowed', last_error = 'the label is gone'
+		WHERE rule_id = $1`, r.ID)
 	exec(`UPDATE deliveries SET code = 'address-missing', last_error = 'no address' WHERE id = $1`, one.ID)
 
 	list := func() (all []reports.Finding) {
@@ -61,7 +63,8 @@ func TestWaitingDeliveriesAreCountedInFull_P3(t *testing.T) {
 	assert.Equal(t, p.ID, got[1].Person)
 
 	require.NoError(t, s.Acknowledge(t.Context(), "test", got[0].Key, "the label comes back on Monday"))
-	exec(`UPDATE deliveries SET state = 'delivered' WHERE id = (SELECT id FROM deliveries WHERE code = 'not-allowed' LIMIT 1)`)
+	exec(`UPDATE deliveries SET state = 'delivered' WHERE id = (SELECT id FROM deliveries WHERE code = 'not-allowed'
+		LIMIT 1)`)
 	assert.Len(t, list(), 1, "one less is the same finding")
 	mended, err := s.Findings(t.Context(), reports.Filter{Group: reports.Mend, Seen: true})
 	require.NoError(t, err)
@@ -129,7 +132,8 @@ func TestOneCauseForManyIsOneThing_P3(t *testing.T) {
 			p := w.Person(who)
 			w.Record(eventstore.Event{Type: string(rule.ModuleCompleted), NaturalKey: who, PersonID: &p.ID, Data: map[string]any{}})
 		}
-		_, err := w.Store.Pool.Exec(t.Context(), `UPDATE deliveries SET state = 'waiting', code = 'address-missing', last_error = 'no address for somebody' WHERE rule_id = $1`, r.ID)
+		_, err := w.Store.Pool.Exec(t.Context(), `UPDATE deliveries SET state = 'waiting', code = 'address-missing',
+			last_error = 'no address for somebody' WHERE rule_id = $1`, r.ID)
 		require.NoError(t, err)
 	}
 	list := func() (out []reports.Finding) {
@@ -155,7 +159,8 @@ func TestOneCauseForManyIsOneThing_P3(t *testing.T) {
 	fall("stu-006")
 	assert.Len(t, list(), 1, "somebody new shows")
 
-	_, err := w.Store.Pool.Exec(t.Context(), `UPDATE deliveries SET code = 'refused-by-service', last_error = 'no seat for ' || id WHERE rule_id = $1`, r.ID)
+	_, err := w.Store.Pool.Exec(t.Context(), `UPDATE deliveries SET code = 'refused-by-service',
+		last_error = 'no seat for ' || id WHERE rule_id = $1`, r.ID)
 	require.NoError(t, err)
 	all, err := s.Today(t.Context())
 	require.NoError(t, err)

@@ -20,14 +20,16 @@ import (
 // queued counts the jobs of a kind that wait, and takes them out of the queue.
 func queued(t *testing.T, w *apptest.World, kind string) (n int) {
 	t.Helper()
-	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `WITH gone AS (DELETE FROM river_job WHERE kind = $1 RETURNING 1) SELECT count(*) FROM gone`, kind).Scan(&n))
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `WITH gone AS (DELETE FROM river_job WHERE kind = $1
+		RETURNING 1) SELECT count(*) FROM gone`, kind).Scan(&n))
 	return n
 }
 
 // asked counts the pairings that are to be brought in step, and answers for them.
 func asked(t *testing.T, w *apptest.World) (n int) {
 	t.Helper()
-	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `WITH gone AS (UPDATE pairings SET asked_at = NULL, asked_run = false WHERE asked_at IS NOT NULL RETURNING 1 AS one), were AS
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `WITH gone AS (UPDATE pairings
+		SET asked_at = NULL, asked_run = false WHERE asked_at IS NOT NULL RETURNING 1 AS one), were AS
 		(SELECT 1 FROM pairings WHERE asked_run AND asked_at IS NOT NULL) SELECT count(*) FROM were`).Scan(&n))
 	return n
 }

@@ -29,7 +29,9 @@ func BenchmarkManyPairings(b *testing.B) {
 		b.ReportMetric(ticked.Seconds(), "s-tick")
 		b.ReportMetric(float64(paired), "pairings")
 		var left, jobs int
-		require.NoError(b, w.Store.Pool.QueryRow(ctx, `SELECT (SELECT count(*) FROM pairings WHERE asked_at IS NOT NULL OR compared_at < now() - interval '2 minutes'), (SELECT count(*) FROM river_job WHERE kind = 'run-pairing')`).Scan(&left, &jobs))
+		require.NoError(b, w.Store.Pool.QueryRow(ctx, `SELECT (SELECT count(*) FROM pairings
+			WHERE asked_at IS NOT NULL OR compared_at < now() - interval '2 minutes'), (SELECT count(*) FROM river_job
+			WHERE kind = 'run-pairing')`).Scan(&left, &jobs))
 		require.Zero(b, left, "all were compared")
 		require.Zero(b, jobs, "nothing had changed")
 

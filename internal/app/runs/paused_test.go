@@ -51,7 +51,8 @@ func TestWhatWasDueWhilePausedHappensOnce_C6(t *testing.T) {
 					require.NoError(t, w.Runs.Tick(t.Context(), now))
 					require.NoError(t, w.Runs.WorkAsked(t.Context(), c.ID))
 					jobs := 0
-					require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `WITH gone AS (DELETE FROM river_job WHERE kind = 'run-pairing' RETURNING 1) SELECT count(*) FROM gone`).Scan(&jobs))
+					require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `WITH gone AS (DELETE FROM river_job
+						WHERE kind = 'run-pairing' RETURNING 1) SELECT count(*) FROM gone`).Scan(&jobs))
 					for range jobs {
 						require.NoError(t, w.Runs.Auto(t.Context(), p.ID, "the clock"))
 					}
@@ -132,7 +133,9 @@ func TestApprovalMailsComeOnceToEach(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.Access.SetUp(t.Context(), link, "Maud Marrow", "maud@fernmoor.example", "grow-more-plants")
 	require.NoError(t, err)
-	_, err = w.Store.Pool.Exec(t.Context(), `INSERT INTO administrators SELECT (json_populate_record(a, json_build_object('id', gen_random_uuid(), 'email', 'otto@fernmoor.example', 'name', 'Otto Onion'))).* FROM administrators a`)
+	_, err = w.Store.Pool.Exec(t.Context(), `INSERT INTO administrators SELECT (json_populate_record(a,
+		json_build_object('id', gen_random_uuid(), 'email', 'otto@fernmoor.example', 'name', 'Otto Onion'))).*
+		FROM administrators a`)
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	for n := 25; n < 30; n++ {

@@ -98,7 +98,8 @@ func AdministratorByToken(ctx context.Context, from db.From, hash []byte) (a Adm
 
 // AddSetupLink keeps the hash of a new one-time set-up link and drops older ones.
 func AddSetupLink(ctx context.Context, from db.From, hash []byte) error {
-	_, err := db.Exec(ctx, from, `WITH old AS (DELETE FROM setup_links WHERE used_at IS NULL) INSERT INTO setup_links (token_hash) VALUES ($1)`, hash)
+	_, err := db.Exec(ctx, from, `WITH old AS (DELETE FROM setup_links WHERE used_at IS NULL) INSERT INTO setup_links
+		(token_hash) VALUES ($1)`, hash)
 	return db.Known(err, "keeping the set-up link")
 }
 
@@ -127,10 +128,12 @@ const claimFor = "2 minutes"
 // ClaimAnswer takes a key for a request. claimed is false when it was taken during the
 // last day, and kept is for what, with the answer if there is one by now.
 func ClaimAnswer(ctx context.Context, from db.From, key string, request []byte) (claimed bool, kept KeptAnswer, err error) {
-	if _, err = db.Exec(ctx, from, `DELETE FROM kept_answers WHERE created_at < now() - interval '1 day' OR key = $1 AND status IS NULL AND claimed_at < now() - interval '`+claimFor+`'`, key); err != nil {
+	if _, err = db.Exec(ctx, from, `DELETE FROM kept_answers WHERE created_at < now() - interval '1 day' OR key = $1
+		AND status IS NULL AND claimed_at < now() - interval '`+claimFor+`'`, key); err != nil {
 		return false, kept, db.Known(err, "claiming a key")
 	}
-	at, err := db.Values[time.Time](ctx, from, "claiming a key", `INSERT INTO kept_answers (key, request) VALUES ($1, $2) ON CONFLICT DO NOTHING RETURNING claimed_at`, key, request)
+	at, err := db.Values[time.Time](ctx, from, "claiming a key", `INSERT INTO kept_answers (key, request)
+		VALUES ($1, $2) ON CONFLICT DO NOTHING RETURNING claimed_at`, key, request)
 	if err == nil && len(at) == 1 {
 		return true, KeptAnswer{Key: key, Request: request, ClaimedAt: at[0]}, nil
 	}
@@ -144,7 +147,8 @@ func ClaimAnswer(ctx context.Context, from db.From, key string, request []byte) 
 func KeepAnswer(ctx context.Context, from db.From, a KeptAnswer) error {
 	header, err := json.Marshal(a.Header)
 	if err == nil {
-		_, err = db.Exec(ctx, from, `UPDATE kept_answers SET status = $3, body = $4, header = $5 WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt, a.Status, a.Body, string(header))
+		_, err = db.Exec(ctx, from, `UPDATE kept_answers SET status = $3, body = $4, header = $5
+			WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt, a.Status, a.Body, string(header))
 	}
 	return db.Known(err, "keeping the answer")
 }

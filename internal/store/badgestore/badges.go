@@ -90,9 +90,12 @@ type UseOfBadge struct {
 
 // FindUseOfBadge looks what a badge is used for, and keeps it from being awarded meanwhile.
 func FindUseOfBadge(ctx context.Context, tx *db.Tx, id string) (u UseOfBadge, err error) {
-	return db.Row[UseOfBadge](ctx, tx, "looking what the badge is used for", `SELECT (SELECT count(*)::int FROM awards WHERE badge_id = b.id) AS awards,
-			coalesce((SELECT array_agg(name ORDER BY name) FROM rules WHERE actions @> jsonb_build_array(jsonb_build_object('badgeId', $1::text))), '{}') AS rules,
-			coalesce((SELECT array_agg(name ORDER BY name) FROM stage_plans WHERE removed_at IS NULL AND stages::text LIKE '%' || $1::text || '%'), '{}') AS stage_plans
+	return db.Row[UseOfBadge](ctx, tx, "looking what the badge is used for", `SELECT (SELECT count(*)::int FROM awards
+		WHERE badge_id = b.id) AS awards,
+			coalesce((SELECT array_agg(name ORDER BY name) FROM rules WHERE actions @>
+				jsonb_build_array(jsonb_build_object('badgeId', $1::text))), '{}') AS rules,
+			coalesce((SELECT array_agg(name ORDER BY name) FROM stage_plans
+				WHERE removed_at IS NULL AND stages::text LIKE '%' || $1::text || '%'), '{}') AS stage_plans
 		FROM badges b WHERE b.id = $1::text::uuid FOR UPDATE`, id)
 }
 
@@ -104,7 +107,8 @@ func DeleteBadge(ctx context.Context, tx *db.Tx, id string) error {
 
 // BadgesOfIssuer gives the names of the badges of an issuer, and keeps others from coming.
 func BadgesOfIssuer(ctx context.Context, tx *db.Tx, id string) (names []string, err error) {
-	err = db.Into(ctx, tx, &names, `SELECT coalesce((SELECT array_agg(name ORDER BY name) FROM badges WHERE issuer_id = i.id), '{}') FROM issuers i WHERE i.id = $1 FOR UPDATE`, id)
+	err = db.Into(ctx, tx, &names, `SELECT coalesce((SELECT array_agg(name ORDER BY name) FROM badges
+		WHERE issuer_id = i.id), '{}') FROM issuers i WHERE i.id = $1 FOR UPDATE`, id)
 	return names, db.Known(err, "listing the issuer's badges")
 }
 
@@ -155,7 +159,8 @@ func LastAwardNumber(ctx context.Context, from db.From) (n int64, err error) {
 // RevokedNumbers lists the numbers from one up to another of the awards of an issuer
 // that are revoked.
 func RevokedNumbers(ctx context.Context, source db.From, issuerID string, from, to int64) ([]int64, error) {
-	return db.Values[int64](ctx, source, "listing what is revoked", `SELECT a.number FROM awards a JOIN badges b ON b.id = a.badge_id
+	return db.Values[int64](ctx, source, "listing what is revoked", `SELECT a.number FROM awards a
+		JOIN badges b ON b.id = a.badge_id
 		WHERE b.issuer_id = $1 AND a.revoked_at IS NOT NULL AND a.number >= $2 AND a.number < $3`, issuerID, from, to)
 }
 
@@ -166,7 +171,8 @@ type ListedAward struct {
 	Badge  string
 }
 
-const awardNames = `a.*, b.name AS badge, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = a.person_id), '') AS person`
+const awardNames = `a.*, b.name AS badge, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p
+	WHERE p.id = a.person_id), '') AS person`
 
 // FindListedAward finds one by id.
 func FindListedAward(ctx context.Context, from db.From, id string) (a ListedAward, err error) {

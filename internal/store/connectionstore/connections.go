@@ -82,18 +82,23 @@ type Dependent struct {
 // through it.
 func Dependents(ctx context.Context, from db.From, id string) ([]Dependent, error) {
 	return db.Rows[Dependent](ctx, from, "looking what depends on the connection", `
-		SELECT 'pairing' AS kind, p.target_name || coalesce(' ↔ ' || f.title, '') AS name, 1 AS n FROM pairings p LEFT JOIN section_facts f ON f.section_id = p.section_id
+		SELECT 'pairing' AS kind, p.target_name || coalesce(' ↔ ' || f.title, '') AS name, 1 AS n FROM pairings p LEFT
+			JOIN section_facts f ON f.section_id = p.section_id
 			WHERE p.ended_at IS NULL AND (p.connection_id = $1 OR f.connection_id = $1)
-		UNION ALL SELECT 'rule', r.name, 1 FROM rules r WHERE r.actions @> jsonb_build_array(jsonb_build_object('connectionId', $1::text))
+		UNION ALL SELECT 'rule', r.name, 1 FROM rules r WHERE r.actions @>
+			jsonb_build_array(jsonb_build_object('connectionId', $1::text))
 		UNION ALL SELECT 'offer', o.name, 1 FROM offers o WHERE o.connection_id = $1 OR o.platform_id = $1
-		UNION ALL SELECT 'section', '', count(*)::int FROM section_facts WHERE connection_id = $1 AND NOT gone HAVING count(*) > 0
-		UNION ALL SELECT 'person', '', count(*)::int FROM people WHERE connection_id = $1 AND gone_at IS NULL HAVING count(*) > 0
+		UNION ALL SELECT 'section', '', count(*)::int FROM section_facts
+			WHERE connection_id = $1 AND NOT gone HAVING count(*) > 0
+		UNION ALL SELECT 'person', '', count(*)::int FROM people WHERE connection_id = $1
+			AND gone_at IS NULL HAVING count(*) > 0
 		ORDER BY 1, 2`, id)
 }
 
 // RemoveConnection switches a connection off and hides it.
 func RemoveConnection(ctx context.Context, tx *db.Tx, id, who string) error {
-	changed, err := db.Exec(ctx, tx, `UPDATE connections SET removed_at = now(), removed_by = $2, version = version + 1 WHERE id = $1 AND removed_at IS NULL`, id, who)
+	changed, err := db.Exec(ctx, tx, `UPDATE connections SET removed_at = now(), removed_by = $2,
+		version = version + 1 WHERE id = $1 AND removed_at IS NULL`, id, who)
 	if err == nil && changed == 0 {
 		return fmt.Errorf("removing the connection: %w", db.ErrNotFound)
 	}
@@ -105,7 +110,8 @@ func RemoveConnection(ctx context.Context, tx *db.Tx, id, who string) error {
 
 // RestoreConnection brings a removed connection back under a name.
 func RestoreConnection(ctx context.Context, tx *db.Tx, id, name string) error {
-	changed, err := db.Exec(ctx, tx, `UPDATE connections SET removed_at = NULL, removed_by = '', name = $2, version = version + 1 WHERE id = $1 AND removed_at IS NOT NULL`, id, name)
+	changed, err := db.Exec(ctx, tx, `UPDATE connections SET removed_at = NULL, removed_by = '', name = $2,
+		version = version + 1 WHERE id = $1 AND removed_at IS NOT NULL`, id, name)
 	if err == nil && changed == 0 {
 		return fmt.Errorf("restoring the connection: %w", db.ErrNotFound)
 	}
@@ -152,10 +158,13 @@ func DeleteConnections(ctx context.Context, from *db.Database, before time.Time)
 		}
 		err := from.InTx(ctx, func(tx *db.Tx) error {
 			for _, sql := range []string{
-				`UPDATE deliveries SET state = 'stopped', held = 'the connection was deleted', finished_at = now() WHERE connection_id = $1 AND state IN ('planned', 'queued', 'retrying', 'waiting')`,
-				`DELETE FROM pairings p WHERE p.connection_id = $1 OR EXISTS (SELECT 1 FROM section_facts f WHERE f.section_id = p.section_id AND f.connection_id = $1)`,
+				`UPDATE deliveries SET state = 'stopped', held = 'the connection was deleted', finished_at = now()
+					WHERE connection_id = $1 AND state IN ('planned', 'queued', 'retrying', 'waiting')`,
+				`DELETE FROM pairings p WHERE p.connection_id = $1 OR EXISTS (SELECT 1 FROM section_facts f
+					WHERE f.section_id = p.section_id AND f.connection_id = $1)`,
 				`DELETE FROM statements WHERE connection_id = $1`,
-				`DELETE FROM accesses WHERE connection_id = $1 OR offer_id IN (SELECT id FROM offers WHERE connection_id = $1)`,
+				`DELETE FROM accesses WHERE connection_id = $1 OR offer_id IN (SELECT id FROM offers
+					WHERE connection_id = $1)`,
 				`UPDATE offers SET platform_id = NULL WHERE platform_id = $1`,
 				`DELETE FROM offers WHERE connection_id = $1`,
 			} {
@@ -202,7 +211,8 @@ func KeepAccount(ctx context.Context, tx *db.Tx, connectionID, remoteID, personI
 
 // EventsFrom reports whether any event was reported through a connection.
 func EventsFrom(ctx context.Context, from db.From, connectionID string) (yes bool, err error) {
-	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM events WHERE type = 'service.reported' AND data->>'connectionId' = $1)`, connectionID)
+	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM events
+		WHERE type = 'service.reported' AND data->>'connectionId' = $1)`, connectionID)
 	return yes, db.Known(err, "looking for reported events")
 }
 
@@ -217,13 +227,15 @@ func HomePages(ctx context.Context, from *db.Database, ids []string) (map[string
 	if len(ids) == 0 {
 		return map[string]string{}, nil
 	}
-	return db.Map[string, string](ctx, from.Quickly(), "reading home pages", `SELECT id::text AS key, coalesce(settings->>'homePage', '') AS value FROM connections WHERE id = ANY ($1::text[]::uuid[])`, ids)
+	return db.Map[string, string](ctx, from.Quickly(), "reading home pages", `SELECT id::text AS key,
+		coalesce(settings->>'homePage', '') AS value FROM connections WHERE id = ANY ($1::text[]::uuid[])`, ids)
 }
 
 // KeepHomePage keeps the home page of a connection's accounts unless there is one already,
 // and gives the one that there is.
 func KeepHomePage(ctx context.Context, from *db.Database, id, page string) (kept string, err error) {
-	if _, err = db.Exec(ctx, from, `UPDATE connections SET settings = settings || jsonb_build_object('homePage', $2::text), version = version + 1 WHERE id = $1 AND coalesce(settings->>'homePage', '') = ''`, id, page); err != nil {
+	if _, err = db.Exec(ctx, from, `UPDATE connections SET settings = settings || jsonb_build_object('homePage',
+		$2::text), version = version + 1 WHERE id = $1 AND coalesce(settings->>'homePage', '') = ''`, id, page); err != nil {
 		return "", db.Known(err, "keeping a home page")
 	}
 	all, err := HomePages(ctx, from, []string{id})

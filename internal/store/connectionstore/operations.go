@@ -51,8 +51,11 @@ func KeepOperation(ctx context.Context, tx *db.Tx, connectionID string, o rule.O
 	if err != nil {
 		return err
 	}
-	_, err = db.Exec(ctx, tx, `INSERT INTO operations (connection_id, name, title, method, path, fields, success, undo, proof_path, proof) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
-		ON CONFLICT (connection_id, name) DO UPDATE SET title = excluded.title, method = excluded.method, path = excluded.path, fields = excluded.fields, success = excluded.success, undo = excluded.undo, proof_path = excluded.proof_path, proof = excluded.proof`,
+	_, err = db.Exec(ctx, tx, `INSERT INTO operations (connection_id, name, title, method, path, fields, success,
+		undo, proof_path, proof) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
+		ON CONFLICT (connection_id, name) DO UPDATE SET title = excluded.title, method = excluded.method,
+			path = excluded.path, fields = excluded.fields, success = excluded.success, undo = excluded.undo,
+			proof_path = excluded.proof_path, proof = excluded.proof`,
 		connectionID, o.Name, o.Title, o.Method, o.Path, string(fields), o.Success, o.Undo, o.ProofPath, o.Proof)
 	return db.Known(err, "keeping the operation")
 }

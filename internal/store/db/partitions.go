@@ -82,7 +82,8 @@ func (s *Database) ensurePartition(ctx context.Context, table, column string, mo
 		}
 		for _, sql := range []string{
 			NotLong, `CREATE TABLE ` + name + ` (LIKE ` + table + ` INCLUDING DEFAULTS INCLUDING CONSTRAINTS)`,
-			fmt.Sprintf(`WITH moved AS (DELETE FROM %s_rest WHERE %s >= '%s' AND %s < '%s' RETURNING *) INSERT INTO %s SELECT * FROM moved`, table, column, from, column, to, name),
+			fmt.Sprintf(`WITH moved AS (DELETE FROM %s_rest WHERE %s >= '%s' AND %s < '%s'
+				RETURNING *) INSERT INTO %s SELECT * FROM moved`, table, column, from, column, to, name),
 			fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s FOR VALUES FROM ('%s') TO ('%s')`, table, name, from, to),
 		} {
 			if _, err := tx.Exec(ctx, sql); err != nil {

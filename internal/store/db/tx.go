@@ -62,12 +62,26 @@ func (s *Database) inTx(ctx context.Context, options pgx.TxOptions, fn func(*Tx)
 		}); err != nil {
 			return err
 		}
-		return pgx.BeginTxFunc(ctx, raw, options, func(tx pgx.Tx) error {
-			handle := held.Session(&gorm.Session{NewDB: true, Context: ctx, SkipDefaultTransaction: true})
-			t := &Tx{DB: handle, PGX: tx, jobs: s.jobs, vault: s.vault}
-			defer func() { topics, due = t.busy, t.Due }()
-			return fn(t)
-		})
+		tx, err := raw.BeginTx(ctx, options)
+		if err != nil {
+			return err
+		}
+		// Both ends happen under that lock: a connection that broke, or whose context ended,
+		// may be being closed by whoever found that out, and then there is nothing to end.
+		end := func(do func(context.Context) error) (err error) {
+			if gone := conn.Raw(func(any) error { err = do(ctx); return nil }); gone != nil {
+				return gone
+			}
+			return err
+		}
+		defer func() { _ = end(tx.Rollback) }() // nothing is left of one that was committed
+		handle := held.Session(&gorm.Session{NewDB: true, Context: ctx, SkipDefaultTransaction: true})
+		t := &Tx{DB: handle, PGX: tx, jobs: s.jobs, vault: s.vault}
+		defer func() { topics, due = t.busy, t.Due }()
+		if err := fn(t); err != nil {
+			return err
+		}
+		return end(tx.Commit)
 	})
 	if err == nil {
 		s.AnnounceSoon(topics)

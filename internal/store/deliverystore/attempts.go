@@ -61,8 +61,11 @@ type Lane struct {
 // ReadyLanes lists those with deliveries that could be made now: their connection is not
 // paused and does not rest.
 func ReadyLanes(ctx context.Context, from *db.Database, now time.Time) ([]Lane, error) {
-	all, err := db.Rows[Lane](ctx, from.Quickly(), "looking for deliveries", `SELECT NULL::text AS connection_id WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id IS NULL AND `+isReady+`)
-		UNION ALL SELECT c.id::text FROM connections c WHERE c.paused_at IS NULL AND c.removed_at IS NULL AND NOT EXISTS (SELECT 1 FROM rests r WHERE r.connection_id = c.id AND r.operation = '' AND r.rests_until > $1)
+	all, err := db.Rows[Lane](ctx, from.Quickly(), "looking for deliveries", `SELECT NULL::text AS connection_id
+		WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id IS NULL AND `+isReady+`)
+		UNION ALL SELECT c.id::text FROM connections c WHERE c.paused_at IS NULL AND c.removed_at IS NULL
+			AND NOT EXISTS (SELECT 1 FROM rests r WHERE r.connection_id = c.id AND r.operation = ''
+			AND r.rests_until > $1)
 			AND EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id = c.id AND `+isReady+`)`, now)
 	return all, err
 }
@@ -108,7 +111,8 @@ const CutOff = "the process ended before the answer came: it is not known whethe
 
 // Unclaim lets others make deliveries of which a worker does not know what became.
 func Unclaim(ctx context.Context, from *db.Database, worker string, ids ...string) error {
-	_, err := db.Exec(ctx, from.Quickly(), `UPDATE deliveries SET claimed_by = NULL WHERE id = ANY ($1::text[]::uuid[]) AND claimed_by = $2`, ids, worker)
+	_, err := db.Exec(ctx, from.Quickly(), `UPDATE deliveries SET claimed_by = NULL
+		WHERE id = ANY ($1::text[]::uuid[]) AND claimed_by = $2`, ids, worker)
 	return db.Known(err, "giving deliveries back")
 }
 
@@ -127,7 +131,8 @@ func HoldUntil(ctx context.Context, from *db.Database, held ...HeldDelivery) err
 	for i, h := range held {
 		ids[i], reasons[i], operations[i], until[i] = h.ID, h.Why, h.For, h.Until
 	}
-	_, err := db.Exec(ctx, from.Quickly(), `UPDATE deliveries d SET held = w.why, held_for = w.operation, next_at = w.until
+	_, err := db.Exec(ctx, from.Quickly(), `UPDATE deliveries d SET held = w.why, held_for = w.operation,
+		next_at = w.until
 		FROM unnest($1::text[]::uuid[], $2::text[], $3::text[], $4::timestamptz[]) AS w (id, why, operation, until)
 		WHERE d.id = w.id AND d.state IN ('queued', 'retrying') AND (d.claimed_by IS NULL OR NOT `+leases.Alive("d.claimed_by")+`)`, ids, reasons, operations, until)
 	return db.Known(err, "holding deliveries")
@@ -142,11 +147,16 @@ func HoldUntil(ctx context.Context, from *db.Database, held ...HeldDelivery) err
 func BeginAttempts(ctx context.Context, from *db.Database, worker string, due, started time.Time, ids ...string) (map[string]int, error) {
 	// The second condition holds when nobody has changed the row since it was picked; it is
 	// written so that it cannot be looked up in the index of what is ready.
-	return db.Map[string, int](ctx, from.Quickly(), "beginning attempts", `WITH picked AS (SELECT p.* FROM unnest($4::text[]::uuid[]) AS w (id) CROSS JOIN LATERAL (SELECT d.id, d.attempts, d.begun_at, d.claimed_by, d.state, d.next_at FROM deliveries d WHERE d.id = w.id AND `+isReady+` OFFSET 0) p),
-		begun AS (UPDATE deliveries d SET attempts = d.attempts + 1, claimed_by = $2, begun_at = $3 FROM picked p WHERE d.id = p.id
-			AND (d.attempts, d.state) = (p.attempts, p.state) AND (d.begun_at, d.claimed_by, d.next_at) IS NOT DISTINCT FROM (p.begun_at, p.claimed_by, p.next_at)
+	return db.Map[string, int](ctx, from.Quickly(), "beginning attempts", `WITH picked AS (SELECT p.*
+		FROM unnest($4::text[]::uuid[]) AS w (id) CROSS JOIN LATERAL (SELECT d.id, d.attempts, d.begun_at,
+		d.claimed_by, d.state, d.next_at FROM deliveries d WHERE d.id = w.id AND `+isReady+` OFFSET 0) p),
+		begun AS (UPDATE deliveries d SET attempts = d.attempts + 1, claimed_by = $2, begun_at = $3 FROM picked p
+			WHERE d.id = p.id
+			AND (d.attempts, d.state) = (p.attempts, p.state) AND (d.begun_at, d.claimed_by,
+				d.next_at) IS NOT DISTINCT FROM (p.begun_at, p.claimed_by, p.next_at)
 			RETURNING d.id, d.attempts, p.begun_at AS left_behind),
-		ended AS (INSERT INTO attempts (delivery_id, number, started_at, error) SELECT id, attempts - 1, left_behind, '`+CutOff+`' FROM begun WHERE left_behind IS NOT NULL ON CONFLICT DO NOTHING)
+		ended AS (INSERT INTO attempts (delivery_id, number, started_at, error) SELECT id, attempts - 1, left_behind,
+			'`+CutOff+`' FROM begun WHERE left_behind IS NOT NULL ON CONFLICT DO NOTHING)
 		SELECT id::text AS key, attempts AS value FROM begun`, due, worker, started, ids)
 }
 
@@ -216,8 +226,10 @@ func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attemp
 			requests[i], answers[i], failures[i] = storable(a.Request), storable(a.Answer), storable(a.Error)
 		}
 		batch.Queue(`INSERT INTO attempts (delivery_id, number, started_at, millis, status, request, answer, error)
-			SELECT * FROM unnest($1::text[]::uuid[], $2::int[], $3::timestamptz[], $4::int[], $5::int[], $6::text[], $7::text[], $8::text[]) ON CONFLICT (delivery_id, number) DO UPDATE
-			SET millis = excluded.millis, status = excluded.status, request = excluded.request, answer = excluded.answer, error = excluded.error`,
+			SELECT * FROM unnest($1::text[]::uuid[], $2::int[], $3::timestamptz[], $4::int[], $5::int[], $6::text[],
+				$7::text[], $8::text[]) ON CONFLICT (delivery_id, number) DO UPDATE
+			SET millis = excluded.millis, status = excluded.status, request = excluded.request,
+				answer = excluded.answer, error = excluded.error`,
 			of, number, started, millis, status, requests, answers, failures)
 	}
 	n := len(deliveries)
@@ -234,7 +246,8 @@ func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attemp
 			results[i] = "{}"
 		}
 	}
-	was, from, before, which := `was AS (SELECT id, state FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) AND (claimed_by IS NULL OR claimed_by = $9) ORDER BY id FOR UPDATE),`, ` JOIN was ON was.id = w.id`, `was.state`, ``
+	was, from, before, which := `was AS (SELECT id, state FROM deliveries
+		WHERE id = ANY ($1::text[]::uuid[]) AND (claimed_by IS NULL OR claimed_by = $9) ORDER BY id FOR UPDATE),`, ` JOIN was ON was.id = w.id`, `was.state`, ``
 	if plain {
 		was, from, before, which = ``, ``, `'queued'`, ` AND d.state NOT IN ('stopped', 'delivered') AND (d.claimed_by IS NULL OR d.claimed_by = $9)`
 	}
@@ -244,7 +257,8 @@ func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attemp
 		FROM unnest($1::text[]::uuid[], $2::text[], $3::timestamptz[], $4::text[], $5::text[], $6::text[], $7::text[], $8::timestamptz[])
 			AS w (id, state, next_at, held, code, error, result, finished_at)`+from+`
 		WHERE d.id = w.id AND d.id = ANY ($1::text[]::uuid[])`+which+` RETURNING d.id, d.rule_id, d.state, `+before+` AS was),
-		counted AS (INSERT INTO rule_counts (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
+		counted AS (INSERT INTO rule_counts (rule_id, fired, delivered) SELECT rule_id, 0, count(*) FROM ended
+			WHERE rule_id IS NOT NULL AND state = 'delivered' AND was <> 'delivered' GROUP BY rule_id)
 		SELECT id::text, was FROM ended`, ids, states, next, helds, codes, errs, results, finished, worker).Query(func(rows pgx.Rows) error {
 		out := map[string]bool{}
 		*ended = out

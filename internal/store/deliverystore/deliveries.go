@@ -81,13 +81,22 @@ func AddDeliveries(ctx context.Context, tx *db.Tx, all []Delivery) (map[string]b
 	if err != nil {
 		return nil, err
 	}
-	ids, err := db.Values[string](ctx, tx, "making deliveries", `WITH fresh AS (INSERT INTO deliveries (id, event_id, rule_id, offer_id, stage_plan_id, rule_version, position, action, connection_id, person_id, section_id, once_key, undoes, state, due_at, code, last_error, finished_at)
-		SELECT w."ID", w."EventID", w."RuleID", w."OfferID", w."StagePlanID", w."RuleVersion", w."Position", w."Action", w."ConnectionID", w."PersonID", w."SectionID", w."OnceKey", w."Undoes", w."State", w."DueAt", w."Code", w."LastError", w."FinishedAt"
-		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "EventID" uuid, "RuleID" uuid, "OfferID" uuid, "StagePlanID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "ConnectionID" uuid, "PersonID" uuid, "SectionID" uuid,
-			"OnceKey" text, "Undoes" uuid, "State" text, "DueAt" timestamptz, "Code" text, "LastError" text, "FinishedAt" timestamptz)
+	ids, err := db.Values[string](ctx, tx, "making deliveries", `WITH fresh AS (INSERT INTO deliveries (id, event_id,
+		rule_id, offer_id, stage_plan_id, rule_version, position, action, connection_id, person_id, section_id,
+		once_key, undoes, state, due_at, code, last_error, finished_at)
+		SELECT w."ID", w."EventID", w."RuleID", w."OfferID", w."StagePlanID", w."RuleVersion", w."Position",
+			w."Action", w."ConnectionID", w."PersonID", w."SectionID", w."OnceKey", w."Undoes", w."State", w."DueAt",
+			w."Code", w."LastError", w."FinishedAt"
+		FROM jsonb_to_recordset($1::jsonb) AS w ("ID" uuid, "EventID" uuid, "RuleID" uuid, "OfferID" uuid,
+			"StagePlanID" uuid, "RuleVersion" int, "Position" int, "Action" jsonb, "ConnectionID" uuid,
+			"PersonID" uuid, "SectionID" uuid,
+			"OnceKey" text, "Undoes" uuid, "State" text, "DueAt" timestamptz, "Code" text, "LastError" text,
+				"FinishedAt" timestamptz)
 		WHERE w."OnceKey" IS NULL OR NOT EXISTS (SELECT 1 FROM spent_keys k WHERE k.key = key_of(w."OnceKey"))
-		ORDER BY w."OnceKey", w."EventID", w."RuleID", w."Position", w."ID" ON CONFLICT DO NOTHING RETURNING id, rule_id, position, undoes, state),
-		counted AS (INSERT INTO rule_counts (rule_id, fired, delivered) SELECT rule_id, count(*), 0 FROM fresh WHERE rule_id IS NOT NULL AND position = 0 AND undoes IS NULL AND state <> 'skipped' GROUP BY rule_id)
+		ORDER BY w."OnceKey", w."EventID", w."RuleID", w."Position", w."ID" ON CONFLICT DO NOTHING
+			RETURNING id, rule_id, position, undoes, state),
+		counted AS (INSERT INTO rule_counts (rule_id, fired, delivered) SELECT rule_id, count(*), 0 FROM fresh
+			WHERE rule_id IS NOT NULL AND position = 0 AND undoes IS NULL AND state <> 'skipped' GROUP BY rule_id)
 		SELECT id::text FROM fresh`, string(text))
 	for _, id := range ids {
 		fresh[id] = true
@@ -150,13 +159,15 @@ type ListedDelivery struct {
 // Deliveries lists the newest first.
 func Deliveries(ctx context.Context, from db.From, f DeliveryFilter) (all []ListedDelivery, err error) {
 	q := from.Records(ctx).Table("deliveries d").Select(`d.*,
-		coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT o.name FROM offers o WHERE o.id = d.offer_id), (SELECT g.name FROM stage_plans g WHERE g.id = d.stage_plan_id), '') AS rule,
+		coalesce((SELECT r.name FROM rules r WHERE r.id = d.rule_id), (SELECT o.name FROM offers o
+			WHERE o.id = d.offer_id), (SELECT g.name FROM stage_plans g WHERE g.id = d.stage_plan_id), '') AS rule,
 		EXISTS (SELECT 1 FROM deliveries u WHERE u.undoes = d.id AND u.state = 'delivered') AS reverted,
 		coalesce((SELECT e.type FROM events e WHERE e.id = d.event_id), '') AS event_type,
 		coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person,
 		coalesce((SELECT x.title FROM sections x WHERE x.id = d.section_id), '') AS section,
 		coalesce((SELECT c.name FROM connections c WHERE c.id = d.connection_id), '') AS connection,
-		CASE WHEN d.state NOT IN ('queued', 'retrying') OR d.claimed_by IS NOT NULL THEN '' ELSE coalesce((SELECT CASE WHEN c.removed_at IS NOT NULL THEN 'the connection was removed' WHEN c.paused_at IS NOT NULL THEN '` + HeldPaused + `' END FROM connections c WHERE c.id = d.connection_id),
+		CASE WHEN d.state NOT IN ('queued', 'retrying') OR d.claimed_by IS NOT NULL THEN '' ELSE coalesce((SELECT CASE
+			WHEN c.removed_at IS NOT NULL THEN 'the connection was removed' WHEN c.paused_at IS NOT NULL THEN '` + HeldPaused + `' END FROM connections c WHERE c.id = d.connection_id),
 			(SELECT '` + HeldResting + `' FROM rests r WHERE r.connection_id = d.connection_id AND r.operation = '' AND r.rests_until > now()), '') END AS held_now`).Order("d.id DESC").Limit(f.Limit)
 	conditions, args := f.where()
 	for i, c := range conditions {
@@ -198,8 +209,10 @@ func RequeueMatched(ctx context.Context, tx *db.Tx, connectionID, personID strin
 // RequeueMended does the same with what waited only because people of a register had no
 // address or no account, and who have an address now.
 func RequeueMended(ctx context.Context, tx *db.Tx, connectionID string) (int, error) {
-	return requeue(ctx, tx, `(d.action->>'kind' <> 'mail' OR coalesce(nullif(d.action->>'to', ''), 'person.email') LIKE '%person.email%')
-		AND EXISTS (SELECT 1 FROM people p WHERE p.id = d.person_id AND p.connection_id = $1 AND p.gone_at IS NULL AND p.email_key <> ''
+	return requeue(ctx, tx, `(d.action->>'kind' <> 'mail' OR coalesce(nullif(d.action->>'to', ''),
+		'person.email') LIKE '%person.email%')
+		AND EXISTS (SELECT 1 FROM people p WHERE p.id = d.person_id AND p.connection_id = $1 AND p.gone_at IS NULL
+			AND p.email_key <> ''
 			AND (d.code = $2 OR d.code = $3 AND d.finished_at < p.changed_at))`, connectionID, finding.AddressMissing, finding.AccountMissing)
 }
 
@@ -225,14 +238,24 @@ type WaitingGroup struct {
 func WaitingGroups(ctx context.Context, from db.From) ([]WaitingGroup, error) {
 	return db.Rows[WaitingGroup](ctx, from, "grouping the deliveries that wait", `
 		WITH groups AS (
-			SELECT d.rule_id, d.offer_id, d.stage_plan_id, d.connection_id, d.code, d.last_error, count(*)::int AS n, max(d.id::text)::uuid AS one, false AS own, 1 AS origins
-			FROM deliveries d WHERE d.state = 'waiting' AND NOT (d.person_id IS NOT NULL AND d.code = ANY ($1)) GROUP BY 1, 2, 3, 4, 5, 6
+			SELECT d.rule_id, d.offer_id, d.stage_plan_id, d.connection_id, d.code, d.last_error, count(*)::int AS n,
+				max(d.id::text)::uuid AS one, false AS own, 1 AS origins
+			FROM deliveries d WHERE d.state = 'waiting' AND NOT (d.person_id IS NOT NULL AND d.code = ANY ($1))
+				GROUP BY 1, 2, 3, 4, 5, 6
 			UNION ALL
-			SELECT (min(d.rule_id::text))::uuid, (min(d.offer_id::text))::uuid, (min(d.stage_plan_id::text))::uuid, NULL, d.code, min(d.last_error), count(*)::int, max(d.id::text)::uuid, true, count(DISTINCT coalesce(d.rule_id, d.offer_id, d.stage_plan_id))
-			FROM deliveries d WHERE d.state = 'waiting' AND d.person_id IS NOT NULL AND d.code = ANY ($1) GROUP BY d.person_id, d.code)
-		SELECT coalesce(g.rule_id, g.offer_id, g.stage_plan_id)::text AS origin, coalesce(g.rule_id::text, '') AS rule_id, coalesce(g.connection_id::text, '') AS connection_id,
-			coalesce((SELECT r.name FROM rules r WHERE r.id = g.rule_id), (SELECT o.name FROM offers o WHERE o.id = g.offer_id), (SELECT p.name FROM stage_plans p WHERE p.id = g.stage_plan_id), '') AS rule,
-			g.code, g.last_error, g.n AS count, d.event_id::text, coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.id = d.person_id), '') AS person, coalesce(d.person_id::text, '') AS person_id, g.own, g.origins
+			SELECT (min(d.rule_id::text))::uuid, (min(d.offer_id::text))::uuid, (min(d.stage_plan_id::text))::uuid,
+				NULL, d.code, min(d.last_error), count(*)::int, max(d.id::text)::uuid, true,
+				count(DISTINCT coalesce(d.rule_id, d.offer_id, d.stage_plan_id))
+			FROM deliveries d WHERE d.state = 'waiting' AND d.person_id IS NOT NULL AND d.code = ANY ($1)
+				GROUP BY d.person_id, d.code)
+		SELECT coalesce(g.rule_id, g.offer_id, g.stage_plan_id)::text AS origin, coalesce(g.rule_id::text,
+			'') AS rule_id, coalesce(g.connection_id::text, '') AS connection_id,
+			coalesce((SELECT r.name FROM rules r WHERE r.id = g.rule_id), (SELECT o.name FROM offers o
+				WHERE o.id = g.offer_id), (SELECT p.name FROM stage_plans p
+				WHERE p.id = g.stage_plan_id), '') AS rule,
+			g.code, g.last_error, g.n AS count, d.event_id::text, coalesce((SELECT p.given_name || ' ' ||
+				p.family_name FROM people p WHERE p.id = d.person_id), '') AS person, coalesce(d.person_id::text,
+				'') AS person_id, g.own, g.origins
 		FROM groups g JOIN deliveries d ON d.id = g.one ORDER BY g.n DESC, 1, 5, 6`, []finding.Code{finding.AddressMissing, finding.AccountMissing})
 }
 
@@ -248,7 +271,8 @@ func QueuePlanned(ctx context.Context, tx *db.Tx, due time.Time, ids ...string) 
 	if len(ids) == 0 {
 		return nil
 	}
-	_, err := db.Exec(ctx, tx, `UPDATE deliveries SET state = 'queued', due_at = coalesce(due_at, $2) WHERE id = ANY ($1::text[]::uuid[]) AND state = 'planned'`, ids, due)
+	_, err := db.Exec(ctx, tx, `UPDATE deliveries SET state = 'queued', due_at = coalesce(due_at, $2)
+		WHERE id = ANY ($1::text[]::uuid[]) AND state = 'planned'`, ids, due)
 	tx.Due = true
 	return db.Known(err, "queueing deliveries")
 }
@@ -287,7 +311,8 @@ func Requeued(ctx context.Context, tx *db.Tx, n int, err error) error {
 func StillToCome(ctx context.Context, from db.From, f DeliveryFilter) (map[string]int, error) {
 	conditions, args := f.where()
 	sql := numbered(append(conditions, "d.state IN ('planned', 'queued', 'retrying', 'waiting')"))
-	return db.Map[string, int](ctx, from, "counting what is still to come", `SELECT d.state AS key, count(*)::int AS value FROM deliveries d WHERE `+sql+` GROUP BY 1`, args...)
+	return db.Map[string, int](ctx, from, "counting what is still to come", `SELECT d.state AS key,
+		count(*)::int AS value FROM deliveries d WHERE `+sql+` GROUP BY 1`, args...)
 }
 
 // GiveUp stops what is still to come of deliveries that fit the filter, with a reason, and what
@@ -298,12 +323,17 @@ func GiveUp(ctx context.Context, tx *db.Tx, f DeliveryFilter, why string) (stopp
 	sql := numbered(append(conditions, "d.undoes IS NULL"))
 	type counts struct{ Stopped, UnderWay int }
 	n, err := db.Row[counts](ctx, tx, "giving deliveries up", fmt.Sprintf(`
-		WITH asked AS MATERIALIZED (SELECT d.event_id, coalesce(d.rule_id, d.offer_id, d.stage_plan_id) AS origin, min(d.position) AS first FROM deliveries d
+		WITH asked AS MATERIALIZED (SELECT d.event_id, coalesce(d.rule_id, d.offer_id, d.stage_plan_id) AS origin,
+			min(d.position) AS first FROM deliveries d
 			WHERE %s AND d.state IN ('planned', 'queued', 'retrying', 'waiting') GROUP BY 1, 2),
-		every AS MATERIALIZED (SELECT d.id, d.claimed_by IS NOT NULL AS under_way FROM deliveries d JOIN asked a ON a.event_id = d.event_id AND a.origin = coalesce(d.rule_id, d.offer_id, d.stage_plan_id)
-			WHERE d.position >= a.first AND d.undoes IS NULL AND d.state IN ('planned', 'queued', 'retrying', 'waiting')),
-		done AS (UPDATE deliveries d SET state = 'stopped', held = $%d, next_at = NULL, finished_at = now() FROM every e WHERE e.id = d.id AND NOT e.under_way AND d.claimed_by IS NULL RETURNING d.id)
-		SELECT (SELECT count(*)::int FROM done) AS stopped, (SELECT count(*)::int FROM every WHERE under_way) AS under_way`, sql, len(args)+1), append(args, why)...)
+		every AS MATERIALIZED (SELECT d.id, d.claimed_by IS NOT NULL AS under_way FROM deliveries d
+			JOIN asked a ON a.event_id = d.event_id AND a.origin = coalesce(d.rule_id, d.offer_id, d.stage_plan_id)
+			WHERE d.position >= a.first AND d.undoes IS NULL AND d.state IN ('planned', 'queued', 'retrying',
+				'waiting')),
+		done AS (UPDATE deliveries d SET state = 'stopped', held = $%d, next_at = NULL, finished_at = now()
+			FROM every e WHERE e.id = d.id AND NOT e.under_way AND d.claimed_by IS NULL RETURNING d.id)
+		SELECT (SELECT count(*)::int FROM done) AS stopped, (SELECT count(*)::int FROM every
+			WHERE under_way) AS under_way`, sql, len(args)+1), append(args, why)...)
 	if err != nil || n.Stopped == 0 {
 		return n.Stopped, n.UnderWay, err
 	}
@@ -321,8 +351,10 @@ func numbered(conditions []string) string {
 
 // StopFollowing ends what is still to come of one event and origin, from a position on.
 func StopFollowing(ctx context.Context, tx *db.Tx, d Delivery, why string) error {
-	_, err := db.Exec(ctx, tx, `UPDATE deliveries SET state = 'stopped', held = $4, next_at = NULL, finished_at = now()
-		WHERE event_id = $1 AND coalesce(rule_id, offer_id, stage_plan_id) = $2 AND position >= $3 AND undoes IS NULL AND state IN ('planned', 'queued', 'retrying')`, d.EventID, d.Origin(), d.Position, why)
+	_, err := db.Exec(ctx, tx, `UPDATE deliveries SET state = 'stopped', held = $4, next_at = NULL,
+		finished_at = now()
+		WHERE event_id = $1 AND coalesce(rule_id, offer_id, stage_plan_id) = $2 AND position >= $3 AND undoes IS NULL
+			AND state IN ('planned', 'queued', 'retrying')`, d.EventID, d.Origin(), d.Position, why)
 	return db.Known(err, "stopping deliveries")
 }
 
@@ -353,7 +385,8 @@ func FindUndoable(ctx context.Context, tx *db.Tx, ruleID string, e eventstore.Ev
 
 // AllowAgain lets a rule fire again for the person of a delivery that was reverted.
 func AllowAgain(ctx context.Context, tx *db.Tx, id, state string) error {
-	_, err := db.Exec(ctx, tx, `UPDATE deliveries SET once_key = NULL, state = CASE WHEN $2 = '' THEN state ELSE $2 END,
+	_, err := db.Exec(ctx, tx, `UPDATE deliveries SET once_key = NULL, state = CASE WHEN $2 = '' THEN state ELSE $2
+		END,
 		held = CASE WHEN $2 = '' THEN held ELSE 'undone' END, finished_at = coalesce(finished_at, now()) WHERE id = $1`, id, state)
 	return db.Known(err, "taking a delivery back")
 }
@@ -361,7 +394,8 @@ func AllowAgain(ctx context.Context, tx *db.Tx, id, state string) error {
 // HasEarlier reports whether an earlier delivery to the same person and connection is
 // still to be made.
 func HasEarlier(ctx context.Context, from db.From, d Delivery) (yes bool, err error) {
-	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM deliveries o WHERE o.connection_id = $1 AND o.person_id = $2 AND o.id < $3
+	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM deliveries o
+		WHERE o.connection_id = $1 AND o.person_id = $2 AND o.id < $3
 		AND o.state IN ('queued', 'retrying', 'waiting') AND (o.due_at IS NULL OR o.due_at <= now()))`, d.ConnectionID, d.PersonID, d.ID)
 	return yes, db.Known(err, "looking for earlier deliveries")
 }
@@ -377,7 +411,8 @@ func ClaimCall(ctx context.Context, from *db.Database, ruleID string, now time.T
 			return err
 		}
 		var first time.Time // of as many of the latest as may be made
-		err := db.Into(ctx, tx, &first, `SELECT at FROM rule_calls WHERE rule_id = $1 ORDER BY at DESC OFFSET $2 LIMIT 1`, ruleID, most-1)
+		err := db.Into(ctx, tx, &first, `SELECT at FROM rule_calls WHERE rule_id = $1 ORDER BY at DESC OFFSET $2
+			LIMIT 1`, ruleID, most-1)
 		if err == nil {
 			next := first.Add(window)
 			until = &next

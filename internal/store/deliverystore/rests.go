@@ -58,15 +58,18 @@ func Rests(ctx context.Context, from db.From, connectionID string) (all []Rest, 
 // WaitingFor counts the deliveries that wait for a service that rests or for one operation
 // of it.
 func WaitingFor(ctx context.Context, from db.From, connectionID, operation string) (n int, err error) {
-	err = db.Into(ctx, from, &n, `SELECT count(*) FROM deliveries WHERE connection_id = $1 AND state IN ('queued', 'retrying') AND ($2 = '' OR held_for = $2)`, connectionID, operation)
+	err = db.Into(ctx, from, &n, `SELECT count(*) FROM deliveries WHERE connection_id = $1
+		AND state IN ('queued', 'retrying') AND ($2 = '' OR held_for = $2)`, connectionID, operation)
 	return n, db.Known(err, "counting what waits")
 }
 
 // CountFailure changes what is known of a service or operation by a function, and gives
 // what it then is.
 func CountFailure(ctx context.Context, tx *db.Tx, connectionID, operation, title string, count func(rest.Record) rest.Record) (rest.Record, error) {
-	found, err := db.Rows[Rest](ctx, tx, "counting a failure", `WITH new AS (INSERT INTO rests (connection_id, operation) SELECT id, $2 FROM connections WHERE id = $1 ON CONFLICT DO NOTHING)
-		SELECT connection_id::text, operation, title, reason, failures, rests, since, counted_at, rests_until FROM rests WHERE connection_id = $1 AND operation = $2 FOR UPDATE`, connectionID, operation)
+	found, err := db.Rows[Rest](ctx, tx, "counting a failure", `WITH new AS (INSERT INTO rests (connection_id,
+		operation) SELECT id, $2 FROM connections WHERE id = $1 ON CONFLICT DO NOTHING)
+		SELECT connection_id::text, operation, title, reason, failures, rests, since, counted_at, rests_until
+			FROM rests WHERE connection_id = $1 AND operation = $2 FOR UPDATE`, connectionID, operation)
 	if err != nil {
 		return rest.Record{}, db.Known(err, "counting a failure")
 	}
@@ -75,7 +78,8 @@ func CountFailure(ctx context.Context, tx *db.Tx, connectionID, operation, title
 		was = found[0]
 	}
 	now := count(was.record())
-	_, err = db.Exec(ctx, tx, `UPDATE rests SET title = $3, reason = $4, failures = $5, rests = $6, since = $7, counted_at = $8, rests_until = $9 WHERE connection_id = $1 AND operation = $2`,
+	_, err = db.Exec(ctx, tx, `UPDATE rests SET title = $3, reason = $4, failures = $5, rests = $6, since = $7,
+		counted_at = $8, rests_until = $9 WHERE connection_id = $1 AND operation = $2`,
 		connectionID, operation, title, storable(now.Reason), now.Failures, now.Rests, orNil(now.Since), orNil(now.Counted), orNil(now.Until))
 	return now, db.Known(err, "counting a failure")
 }
@@ -88,7 +92,8 @@ func EndFailures(ctx context.Context, tx *db.Tx, connectionID, operation string)
 		return false, db.Known(err, "ending a rest")
 	}
 	if operation != "" {
-		_, err = db.Exec(ctx, tx, `UPDATE deliveries SET next_at = NULL, held = '' WHERE connection_id = $1 AND held_for = $2 AND state IN ('queued', 'retrying')`, connectionID, operation)
+		_, err = db.Exec(ctx, tx, `UPDATE deliveries SET next_at = NULL, held = ''
+			WHERE connection_id = $1 AND held_for = $2 AND state IN ('queued', 'retrying')`, connectionID, operation)
 	}
 	tx.Due = true
 	return true, db.Known(err, "ending a rest")
@@ -108,12 +113,14 @@ func EndAllFailures(ctx context.Context, tx *db.Tx, connectionID string) error {
 // TryDuringRest lets exactly one caller see whether what rests works again, once its rest is
 // over; for all others it rests on for as long as said.
 func TryDuringRest(ctx context.Context, from db.From, connectionID, operation string, now time.Time, again time.Duration) (yes bool, err error) {
-	changed, err := db.Exec(ctx, from, `UPDATE rests SET rests_until = $3 WHERE connection_id = $1 AND operation = $2 AND rests_until <= $4`, connectionID, operation, now.Add(again), now)
+	changed, err := db.Exec(ctx, from, `UPDATE rests SET rests_until = $3
+		WHERE connection_id = $1 AND operation = $2 AND rests_until <= $4`, connectionID, operation, now.Add(again), now)
 	return changed == 1, db.Known(err, "looking whether a connection rests")
 }
 
 // ConnectionsOf lists the connections to which deliveries go.
 func ConnectionsOf(ctx context.Context, tx *db.Tx, deliveryIDs []string) ([]string, error) {
-	all, err := db.Values[string](ctx, tx, "finding connections", `SELECT DISTINCT connection_id::text FROM deliveries WHERE id = ANY ($1::text[]::uuid[]) AND connection_id IS NOT NULL ORDER BY 1`, deliveryIDs)
+	all, err := db.Values[string](ctx, tx, "finding connections", `SELECT DISTINCT connection_id::text FROM deliveries
+		WHERE id = ANY ($1::text[]::uuid[]) AND connection_id IS NOT NULL ORDER BY 1`, deliveryIDs)
 	return all, err
 }

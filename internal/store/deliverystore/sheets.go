@@ -17,7 +17,8 @@ type Sheet struct {
 
 // Sheets lists them, ordered by name.
 func Sheets(ctx context.Context, from db.From) ([]Sheet, error) {
-	return db.Rows[Sheet](ctx, from, "listing sheets", `SELECT min(sheet) AS name, count(*)::int AS rows, max(at) AS last FROM sheet_rows GROUP BY lower(sheet) ORDER BY 1`)
+	return db.Rows[Sheet](ctx, from, "listing sheets", `SELECT min(sheet) AS name, count(*)::int AS rows,
+		max(at) AS last FROM sheet_rows GROUP BY lower(sheet) ORDER BY 1`)
 }
 
 // SheetRow is one row: its cells by column.
@@ -28,14 +29,16 @@ type SheetRow struct {
 
 // SheetRows lists the rows of a sheet, the oldest first.
 func SheetRows(ctx context.Context, from db.From, name string) ([]SheetRow, error) {
-	return db.Rows[SheetRow](ctx, from, "reading a sheet", `SELECT at, cells FROM sheet_rows WHERE lower(sheet) = lower($1) ORDER BY id`, name)
+	return db.Rows[SheetRow](ctx, from, "reading a sheet", `SELECT at, cells FROM sheet_rows
+		WHERE lower(sheet) = lower($1) ORDER BY id`, name)
 }
 
 // AppendRow adds a row to a sheet; the same delivery adds one only.
 func AppendRow(ctx context.Context, tx *db.Tx, sheet, deliveryID string, cells map[string]any) error {
 	text, err := json.Marshal(cells)
 	if err == nil {
-		_, err = db.Exec(ctx, tx, `INSERT INTO sheet_rows (sheet, delivery_id, cells) VALUES ($1, $2, $3) ON CONFLICT (delivery_id) DO NOTHING`, sheet, deliveryID, string(text))
+		_, err = db.Exec(ctx, tx, `INSERT INTO sheet_rows (sheet, delivery_id, cells) VALUES ($1, $2, $3)
+			ON CONFLICT (delivery_id) DO NOTHING`, sheet, deliveryID, string(text))
 	}
 	return db.Known(err, "adding to a sheet")
 }
@@ -52,8 +55,10 @@ type Pickup struct {
 
 // KeepPickup keeps the latest state of an enrolment.
 func KeepPickup(ctx context.Context, tx *db.Tx, p Pickup) error {
-	_, err := db.Exec(ctx, tx, `INSERT INTO pickups (connection_id, person, section, role, active) VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT (connection_id, person, section) DO UPDATE SET active = excluded.active, role = excluded.role, changed_at = now()`, p.ConnectionID, p.Person, p.Section, p.Role, p.Active)
+	_, err := db.Exec(ctx, tx, `INSERT INTO pickups (connection_id, person, section, role, active)
+		VALUES ($1, $2, $3, $4, $5)
+		ON CONFLICT (connection_id, person, section) DO UPDATE SET active = excluded.active, role = excluded.role,
+			changed_at = now()`, p.ConnectionID, p.Person, p.Section, p.Role, p.Active)
 	return db.Known(err, "keeping an enrolment to be picked up")
 }
 
@@ -64,10 +69,13 @@ func KeepPickup(ctx context.Context, tx *db.Tx, p Pickup) error {
 func Pickups(ctx context.Context, from db.From, connectionID string, since time.Time) (list []Pickup, next time.Time, err error) {
 	// Times are those of the beginning of transactions, whose own queries come after it.
 	var earliest time.Time
-	if err := db.Into(ctx, from, &earliest, `SELECT least(min(xact_start), clock_timestamp()) - interval '1 microsecond' FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()`); err != nil {
+	if err := db.Into(ctx, from, &earliest, `SELECT least(min(xact_start),
+		clock_timestamp()) - interval '1 microsecond' FROM pg_stat_activity
+		WHERE datname = current_database() AND pid <> pg_backend_pid()`); err != nil {
 		return nil, since, db.Known(err, "listing what is to be picked up")
 	}
-	list, err = db.Rows[Pickup](ctx, from, "listing what is to be picked up", `SELECT connection_id::text, person, section, role, active, changed_at FROM pickups
+	list, err = db.Rows[Pickup](ctx, from, "listing what is to be picked up", `SELECT connection_id::text, person,
+		section, role, active, changed_at FROM pickups
 		WHERE connection_id = $1 AND changed_at > $2 ORDER BY changed_at, person, section`, connectionID, since)
 	next = since
 	if len(list) > 0 {

@@ -46,8 +46,11 @@ func (e Event) Thing() (field, id string) {
 // Results gives every pass and fail of an event's person in its section and activity, except
 // those whose statement was voided: a result's natural key ends with its statement's id.
 func Results(ctx context.Context, tx *db.Tx, e Event) ([]rule.Result, error) {
-	all, err := db.Rows[rule.Result](ctx, tx, "finding results", `SELECT type AS trigger, occurred_at AS at, natural_key AS key FROM events e WHERE person_id = $1 AND section_id IS NOT DISTINCT FROM $2 AND activity_id = $3 AND type IN ($4, $5)
-		AND NOT EXISTS (SELECT 1 FROM statements s WHERE s.person_id = e.person_id AND s.voided_at IS NOT NULL AND s.id::text = right(e.natural_key, 36))`, e.PersonID, e.SectionID, e.ActivityID, string(rule.AssessmentPassed), string(rule.AssessmentFailed))
+	all, err := db.Rows[rule.Result](ctx, tx, "finding results", `SELECT type AS trigger, occurred_at AS at,
+		natural_key AS key FROM events e WHERE person_id = $1 AND section_id IS NOT DISTINCT
+		FROM $2 AND activity_id = $3 AND type IN ($4, $5)
+		AND NOT EXISTS (SELECT 1 FROM statements s WHERE s.person_id = e.person_id AND s.voided_at IS NOT NULL
+			AND s.id::text = right(e.natural_key, 36))`, e.PersonID, e.SectionID, e.ActivityID, string(rule.AssessmentPassed), string(rule.AssessmentFailed))
 	return all, err
 }
 
@@ -140,11 +143,14 @@ func (r eventRows) queue(batch *pgx.Batch, fresh *[]string) {
 		return
 	}
 	batch.Queue(`WITH w AS MATERIALIZED (SELECT key_of(key) AS short, * FROM
-			unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::text[], $10::timestamptz[])
+			unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[],
+				$9::text[], $10::timestamptz[])
 			AS w (id, type, key, person, section, course, module, activity, data, at)),
 		fresh AS (INSERT INTO event_keys SELECT short FROM w ORDER BY short ON CONFLICT DO NOTHING RETURNING key)
-		INSERT INTO events (id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data, occurred_at)
-		SELECT w.id::uuid, w.type, w.key, w.person::uuid, w.section::uuid, w.course::uuid, w.module, w.activity, w.data::jsonb, w.at
+		INSERT INTO events (id, type, natural_key, person_id, section_id, course_id, module_id, activity_id, data,
+			occurred_at)
+		SELECT w.id::uuid, w.type, w.key, w.person::uuid, w.section::uuid, w.course::uuid, w.module, w.activity,
+			w.data::jsonb, w.at
 		FROM w JOIN fresh ON fresh.key = w.short RETURNING id::text`, r.id, r.kind, r.key, r.person, r.section, r.course, r.module, r.activity, r.data, r.at).Query(func(rows pgx.Rows) error {
 		some, err := pgx.CollectRows(rows, pgx.RowTo[string])
 		slices.Sort(some) // as they were given: the ids grow
@@ -238,7 +244,8 @@ func EventsFor(ctx context.Context, from db.From, f EventQuery) (all []Event, er
 func FiredFor(ctx context.Context, from db.From, ruleID string) (fired, once map[string]bool, err error) {
 	type firing struct{ EventID, OnceKey string }
 	fired, once = map[string]bool{}, map[string]bool{}
-	err = db.Each(ctx, from, "finding what a rule has done", `SELECT event_id::text, coalesce(once_key, '') AS once_key FROM deliveries WHERE rule_id = $1 AND position = 0 AND undoes IS NULL`, []any{ruleID}, func(f firing) error {
+	err = db.Each(ctx, from, "finding what a rule has done", `SELECT event_id::text, coalesce(once_key,
+		'') AS once_key FROM deliveries WHERE rule_id = $1 AND position = 0 AND undoes IS NULL`, []any{ruleID}, func(f firing) error {
 		fired[f.EventID] = true
 		if f.OnceKey != "" {
 			once[f.OnceKey] = true
@@ -256,7 +263,8 @@ const latestLookedAt = 20_000
 
 // ReportedBy lists the latest events that a service reported, the newest first.
 func ReportedBy(ctx context.Context, from db.From, connectionID string, limit int) ([]Event, error) {
-	return db.Rows[Event](ctx, from, "finding what a service reported", `SELECT `+EventColumns+` FROM (SELECT * FROM events WHERE type = 'service.reported' ORDER BY id DESC LIMIT $2) e
+	return db.Rows[Event](ctx, from, "finding what a service reported", `SELECT `+EventColumns+` FROM (SELECT *
+		FROM events WHERE type = 'service.reported' ORDER BY id DESC LIMIT $2) e
 		WHERE data->>'connectionId' = $1 ORDER BY id DESC LIMIT $3`, connectionID, latestLookedAt, limit)
 }
 

@@ -21,7 +21,8 @@ func Months(ctx context.Context, from db.From) ([]Month, error) {
 		Name, Parent  string
 		Events, Bytes int64
 	}
-	parts, err := db.Rows[part](ctx, from, "listing the months", `SELECT c.relname::text AS name, p.relname::text AS parent, greatest(c.reltuples, 0)::bigint AS events, pg_total_relation_size(c.oid) AS bytes
+	parts, err := db.Rows[part](ctx, from, "listing the months", `SELECT c.relname::text AS name,
+		p.relname::text AS parent, greatest(c.reltuples, 0)::bigint AS events, pg_total_relation_size(c.oid) AS bytes
 		FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_class p ON p.oid = i.inhparent
 		WHERE p.relname IN ('events', 'attempts') AND c.relname ~ '_[0-9]{4}_[0-9]{2}$' ORDER BY right(c.relname, 7)`)
 	var list []Month
@@ -62,12 +63,15 @@ func Drop(ctx context.Context, source *db.Database, before time.Time) error {
 		}
 		from, to := db.FirstID(m.First), db.FirstID(next)
 		const open = `state IN ('planned', 'queued', 'retrying', 'waiting')`
-		if err := dropUnless(ctx, source, db.PartitionName("attempts", m.First), `SELECT EXISTS (SELECT 1 FROM deliveries WHERE id >= $1 AND id < $2 AND `+open+`)`, from, to); err != nil {
+		if err := dropUnless(ctx, source, db.PartitionName("attempts", m.First), `SELECT EXISTS (SELECT 1
+			FROM deliveries WHERE id >= $1 AND id < $2 AND `+open+`)`, from, to); err != nil {
 			return err
 		}
 		for {
-			changed, err := db.Exec(ctx, source, `WITH gone AS (DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE id >= $1 AND id < $2 AND NOT `+open+` LIMIT $3) RETURNING once_key)
-				, kept AS (INSERT INTO spent_keys SELECT DISTINCT key_of(once_key) FROM gone WHERE once_key IS NOT NULL ON CONFLICT DO NOTHING) SELECT 1 FROM gone`, from, to, db.DeletedAtOnce)
+			changed, err := db.Exec(ctx, source, `WITH gone AS (DELETE FROM deliveries WHERE id IN (SELECT id
+				FROM deliveries WHERE id >= $1 AND id < $2 AND NOT `+open+` LIMIT $3) RETURNING once_key)
+				, kept AS (INSERT INTO spent_keys SELECT DISTINCT key_of(once_key) FROM gone
+					WHERE once_key IS NOT NULL ON CONFLICT DO NOTHING) SELECT 1 FROM gone`, from, to, db.DeletedAtOnce)
 			if err != nil {
 				return db.Known(err, "removing old deliveries")
 			}
@@ -75,7 +79,8 @@ func Drop(ctx context.Context, source *db.Database, before time.Time) error {
 				break
 			}
 		}
-		if err := dropUnless(ctx, source, db.PartitionName("events", m.First), `SELECT EXISTS (SELECT 1 FROM deliveries WHERE event_id >= $1 AND event_id < $2)`, from, to); err != nil {
+		if err := dropUnless(ctx, source, db.PartitionName("events", m.First), `SELECT EXISTS (SELECT 1
+			FROM deliveries WHERE event_id >= $1 AND event_id < $2)`, from, to); err != nil {
 			return err
 		}
 	}

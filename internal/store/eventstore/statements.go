@@ -48,12 +48,15 @@ func AddStatements(ctx context.Context, tx *db.Tx, connectionID string, all []St
 	batch.Queue(lock, connectionID)
 	// They are numbered as they came, but stored in one order by everybody, so that the
 	// same ones from two sides never wait for each other.
-	batch.Queue(`INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration, seq) OVERRIDING SYSTEM VALUE
-		SELECT w.* FROM (SELECT w.*, nextval('statements_seq_seq') FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::jsonb[], $4::text[]::uuid[],
+	batch.Queue(`INSERT INTO statements (id, connection_id, body, person_id, note, actor, verb, object, registration,
+		seq) OVERRIDING SYSTEM VALUE
+		SELECT w.* FROM (SELECT w.*, nextval('statements_seq_seq') FROM unnest($1::text[]::uuid[], $2::text[]::uuid[],
+			$3::jsonb[], $4::text[]::uuid[],
 			$5::text[], $6::text[], $7::text[], $8::text[], $9::text[]) AS w (id)) AS w
 		ORDER BY w.id ON CONFLICT (id) DO NOTHING RETURNING id::text`, ids, connections, bodies, people, notes, actors, verbs, objects, registrations)
 	// The verb stands there as it is, because the index is about it alone.
-	batch.Queue(`SELECT lower(object) FROM statements WHERE connection_id = $1 AND verb = 'http://adlnet.gov/expapi/verbs/voided' AND lower(object) = ANY ($2)`, connectionID, ids)
+	batch.Queue(`SELECT lower(object) FROM statements WHERE connection_id = $1
+		AND verb = 'http://adlnet.gov/expapi/verbs/voided' AND lower(object) = ANY ($2)`, connectionID, ids)
 	results := tx.PGX.SendBatch(ctx, &batch)
 	defer results.Close()
 	if _, err := results.Exec(); err != nil {
@@ -69,7 +72,8 @@ func AddStatements(ctx context.Context, tx *db.Tx, connectionID string, all []St
 	if err != nil || len(fresh) == n {
 		return nil, awaited, db.Known(err, "storing statements")
 	}
-	existing, err = db.Map[string, json.RawMessage](ctx, tx, "finding stored statements", `SELECT id::text AS key, body AS value FROM statements WHERE id = ANY ($1::text[]::uuid[])`, ids)
+	existing, err = db.Map[string, json.RawMessage](ctx, tx, "finding stored statements", `SELECT id::text AS key,
+		body AS value FROM statements WHERE id = ANY ($1::text[]::uuid[])`, ids)
 	maps.DeleteFunc(existing, func(id string, _ json.RawMessage) bool { return fresh[id] })
 	return existing, awaited, err
 }
@@ -96,7 +100,8 @@ type Voided struct {
 // VoidStatement voids a statement of a connection; ok is false when there is none yet, when
 // it is voided already, or when it voids another one itself.
 func VoidStatement(ctx context.Context, tx *db.Tx, connectionID, id, voidVerb string) (v Voided, ok bool, err error) {
-	v, err = db.Row[Voided](ctx, tx, "voiding a statement", `UPDATE statements SET voided_at = now() WHERE connection_id = $1 AND id::text = lower($2) AND voided_at IS NULL AND verb <> $3
+	v, err = db.Row[Voided](ctx, tx, "voiding a statement", `UPDATE statements SET voided_at = now()
+		WHERE connection_id = $1 AND id::text = lower($2) AND voided_at IS NULL AND verb <> $3
 		RETURNING id::text, person_id::text, object`, connectionID, id, voidVerb)
 	if errors.Is(err, db.ErrNotFound) {
 		return v, false, nil
@@ -107,7 +112,8 @@ func VoidStatement(ctx context.Context, tx *db.Tx, connectionID, id, voidVerb st
 // StatementsAbout lists what is stored, and not voided, of a person about activities,
 // in the order in which it came.
 func StatementsAbout(ctx context.Context, tx *db.Tx, personID string, activityIDs []string) ([]json.RawMessage, error) {
-	list, err := db.Values[json.RawMessage](ctx, tx, "listing a person's statements", `SELECT body FROM statements WHERE person_id = $1 AND object = ANY ($2) AND voided_at IS NULL ORDER BY seq`, personID, activityIDs)
+	list, err := db.Values[json.RawMessage](ctx, tx, "listing a person's statements", `SELECT body FROM statements
+		WHERE person_id = $1 AND object = ANY ($2) AND voided_at IS NULL ORDER BY seq`, personID, activityIDs)
 	return list, err
 }
 
@@ -174,11 +180,13 @@ func Statements(ctx context.Context, from db.From, q StatementQuery) (list []Sto
 		add(beyond, q.After)
 	}
 	// Whoever is still writing began at the earliest then.
-	if err := db.Into(ctx, from, &through, `SELECT least(now(), min(xact_start)) FROM pg_stat_activity WHERE datname = current_database()`); err != nil {
+	if err := db.Into(ctx, from, &through, `SELECT least(now(), min(xact_start)) FROM pg_stat_activity
+		WHERE datname = current_database()`); err != nil {
 		return nil, through, db.Known(err, "listing statements")
 	}
 	args = append(args, q.Limit)
-	list, err = db.Rows[StoredStatement](ctx, from, "listing statements", fmt.Sprintf(`SELECT seq, id::text, body, stored_at FROM statements WHERE %s ORDER BY seq %s LIMIT $%d`,
+	list, err = db.Rows[StoredStatement](ctx, from, "listing statements", fmt.Sprintf(`SELECT seq, id::text, body,
+		stored_at FROM statements WHERE %s ORDER BY seq %s LIMIT $%d`,
 		strings.Join(where, " AND "), order, len(args)), args...)
 	return list, through, err
 }
@@ -195,21 +203,24 @@ type Waiting struct {
 // WaitingStatements lists those from which nothing has followed, except for one
 // cause, in the order in which they came, from a place on.
 func WaitingStatements(ctx context.Context, from db.From, except string, after int64, limit int) ([]Waiting, error) {
-	return db.Rows[Waiting](ctx, from, "listing statements that wait", `SELECT seq, id::text, connection_id::text, body, note FROM statements
+	return db.Rows[Waiting](ctx, from, "listing statements that wait", `SELECT seq, id::text, connection_id::text,
+		body, note FROM statements
 		WHERE note <> '' AND note <> $1 AND voided_at IS NULL AND seq > $2 ORDER BY seq LIMIT $3`, except, after, limit)
 }
 
 // ReconsiderStatements marks statements with one of the verbs, from which nothing followed for
 // that cause, to be looked at again.
 func ReconsiderStatements(ctx context.Context, tx *db.Tx, note string, verbs []string) error {
-	_, err := db.Exec(ctx, tx, `UPDATE statements SET note = 'the verb has come to be known' WHERE note = $1 AND verb = ANY ($2) AND voided_at IS NULL`, note, verbs)
+	_, err := db.Exec(ctx, tx, `UPDATE statements SET note = 'the verb has come to be known'
+		WHERE note = $1 AND verb = ANY ($2) AND voided_at IS NULL`, note, verbs)
 	return db.Known(err, "marking statements")
 }
 
 // ResolveStatement keeps whom a statement is about and why still nothing follows
 // from it; ok is false when somebody else did so in the meantime.
 func ResolveStatement(ctx context.Context, tx *db.Tx, w Waiting, personID *string, note string) (ok bool, err error) {
-	done, err := db.Exec(ctx, tx, `UPDATE statements SET person_id = $3, note = $4 WHERE id = $1 AND note = $2 AND voided_at IS NULL`, w.ID, w.Note, personID, note)
+	done, err := db.Exec(ctx, tx, `UPDATE statements SET person_id = $3, note = $4
+		WHERE id = $1 AND note = $2 AND voided_at IS NULL`, w.ID, w.Note, personID, note)
 	return done == 1, db.Known(err, "resolving a statement")
 }
 
@@ -224,6 +235,9 @@ type Unresolved struct {
 // UnresolvedStatements counts the statements that were stored before a time and from which
 // nothing has followed, except for one cause, by connection and cause.
 func UnresolvedStatements(ctx context.Context, from db.From, except string, before time.Time) ([]Unresolved, error) {
-	return db.Rows[Unresolved](ctx, from, "counting statements that wait", `SELECT coalesce(c.name, '') AS connection, s.note, count(*)::int AS n, min(s.stored_at) AS since FROM statements s LEFT JOIN connections c ON c.id = s.connection_id
-		WHERE s.note <> '' AND s.note <> $1 AND s.voided_at IS NULL AND s.stored_at < $2 AND c.removed_at IS NULL GROUP BY 1, 2 ORDER BY 1, 2`, except, before)
+	return db.Rows[Unresolved](ctx, from, "counting statements that wait", `SELECT coalesce(c.name, '') AS connection,
+		s.note, count(*)::int AS n, min(s.stored_at) AS since FROM statements s LEFT
+		JOIN connections c ON c.id = s.connection_id
+		WHERE s.note <> '' AND s.note <> $1 AND s.voided_at IS NULL AND s.stored_at < $2 AND c.removed_at IS NULL
+			GROUP BY 1, 2 ORDER BY 1, 2`, except, before)
 }

@@ -31,7 +31,8 @@ type Course struct {
 // Courses lists the courses of the mirror.
 func Courses(ctx context.Context, from db.From) ([]Course, error) {
 	return db.Rows[Course](ctx, from, "listing courses", `
-		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL AS has_outline, (SELECT count(*)::int FROM outline_activities a WHERE a.course_id = c.id) AS outline_size
+		SELECT c.id::text, c.title, c.code, o.course_id IS NOT NULL AS has_outline, (SELECT count(*)::int
+			FROM outline_activities a WHERE a.course_id = c.id) AS outline_size
 		FROM courses c LEFT JOIN outlines o ON o.course_id = c.id WHERE c.gone_at IS NULL`+connectionstore.NotRemoved("c")+` ORDER BY c.title`)
 }
 
@@ -80,8 +81,10 @@ func Crossings(ctx context.Context, from db.From, courseID, sectionID string) ([
 		Percentages []int `gorm:"serializer:json"`
 	}
 	var out []int
-	err := db.Each(ctx, from, "finding percentages", `SELECT DISTINCT coalesce(o.outline->'percentages', 'null') AS percentages FROM outlines o
-		WHERE ($1 = '' OR o.course_id::text = $1) AND ($2 = '' OR o.course_id = (SELECT c.id FROM sections x JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course WHERE x.id::text = $2))`, []any{courseID, sectionID}, func(r row) error {
+	err := db.Each(ctx, from, "finding percentages", `SELECT DISTINCT coalesce(o.outline->'percentages',
+		'null') AS percentages FROM outlines o
+		WHERE ($1 = '' OR o.course_id::text = $1) AND ($2 = '' OR o.course_id = (SELECT c.id FROM sections x
+			JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course WHERE x.id::text = $2))`, []any{courseID, sectionID}, func(r row) error {
 		o := learning.Outline{Percentages: r.Percentages}
 		out = append(out, o.Crossings()...)
 		return nil
@@ -95,7 +98,8 @@ func Crossings(ctx context.Context, from db.From, courseID, sectionID string) ([
 
 // OutlineVersions gives the version of the outline of each course that has one.
 func OutlineVersions(ctx context.Context, from db.From, courseIDs []string) (map[string]int, error) {
-	return db.Map[string, int](ctx, from, "finding outlines", `SELECT course_id::text AS key, version AS value FROM outlines WHERE course_id = ANY ($1::text[]::uuid[])`, courseIDs)
+	return db.Map[string, int](ctx, from, "finding outlines", `SELECT course_id::text AS key, version AS value
+		FROM outlines WHERE course_id = ANY ($1::text[]::uuid[])`, courseIDs)
 }
 
 // LockOutline reads the outline of a course and keeps others from changing it; the
@@ -123,9 +127,11 @@ func SetOutline(ctx context.Context, tx *db.Tx, who, courseID string, o learning
 	}
 	var version int
 	err = db.Into(ctx, tx, &version, `INSERT INTO outlines (course_id, outline) VALUES ($1, $2)
-		ON CONFLICT (course_id) DO UPDATE SET outline = excluded.outline, version = outlines.version + 1, updated_at = now() RETURNING version`, courseID, string(text))
+		ON CONFLICT (course_id) DO UPDATE SET outline = excluded.outline, version = outlines.version + 1,
+			updated_at = now() RETURNING version`, courseID, string(text))
 	if err == nil {
-		_, err = db.Exec(ctx, tx, `INSERT INTO outline_versions (course_id, version, outline, who) VALUES ($1, $2, $3, $4)`, courseID, version, string(text), who)
+		_, err = db.Exec(ctx, tx, `INSERT INTO outline_versions (course_id, version, outline, who)
+			VALUES ($1, $2, $3, $4)`, courseID, version, string(text), who)
 	}
 	if err == nil {
 		_, err = db.Exec(ctx, tx, `DELETE FROM outline_activities WHERE course_id = $1`, courseID)
@@ -137,7 +143,8 @@ func SetOutline(ctx context.Context, tx *db.Tx, who, courseID string, o learning
 		}
 	}
 	if err == nil {
-		_, err = db.Exec(ctx, tx, `INSERT INTO outline_activities (activity_id, course_id) SELECT unnest($1::text[]), $2`, activities, courseID)
+		_, err = db.Exec(ctx, tx, `INSERT INTO outline_activities (activity_id, course_id) SELECT unnest($1::text[]),
+			$2`, activities, courseID)
 	}
 	return db.Known(err, "keeping the outline")
 }
@@ -149,7 +156,8 @@ type Placed struct {
 	Versions map[string]int      // by course
 }
 
-const placedQuery = `SELECT a.activity_id, a.course_id::text, o.version FROM outline_activities a JOIN outlines o ON o.course_id = a.course_id WHERE a.activity_id = ANY ($1)`
+const placedQuery = `SELECT a.activity_id, a.course_id::text, o.version FROM outline_activities a
+	JOIN outlines o ON o.course_id = a.course_id WHERE a.activity_id = ANY ($1)`
 
 // placement is an activity in the outline of a course.
 type placement struct {
@@ -233,16 +241,20 @@ type Idle struct {
 // who have never done anything there do.
 func IdleSince(ctx context.Context, from db.From, trigger rule.Trigger, since time.Time, days, limit int) ([]Idle, error) {
 	return db.Rows[Idle](ctx, from, "finding who stopped", `
-		SELECT p.id::text AS person_id, x.id::text AS section_id, c.id::text AS course_id, coalesce(g.percent, 0) AS percent, i.last
+		SELECT p.id::text AS person_id, x.id::text AS section_id, c.id::text AS course_id, coalesce(g.percent,
+			0) AS percent, i.last
 		FROM enrolments e
-		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person AND p.gone_at IS NULL AND p.enabled
+		JOIN people p ON p.connection_id = e.connection_id AND p.sourced_id = e.person AND p.gone_at IS NULL
+			AND p.enabled
 		JOIN sections x ON x.connection_id = e.connection_id AND x.sourced_id = e.section AND x.gone_at IS NULL
 		JOIN section_facts f ON f.section_id = x.id AND (f.ends_on IS NULL OR f.ends_on >= current_date)
 		JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
 		JOIN outlines o ON o.course_id = c.id
 		LEFT JOIN progress g ON g.person_id = p.id AND g.section_id = x.id
 		CROSS JOIN LATERAL (SELECT coalesce(g.last_at, e.joined_at) AS last) i
-		WHERE e.gone_at IS NULL AND e.role = 'student' AND NOT coalesce(g.done, false) AND i.last < $1 AND ($4::text = 'person.inactive' OR g.last_at IS NULL)`+connectionstore.NotRemoved("e")+`
-		AND NOT EXISTS (SELECT 1 FROM event_keys k WHERE k.key = key_of($4::text || '/' || p.id || '/' || x.id || '/' || $2::int || '/' || extract(epoch FROM date_trunc('second', i.last))::bigint))
+		WHERE e.gone_at IS NULL AND e.role = 'student' AND NOT coalesce(g.done, false) AND i.last < $1
+			AND ($4::text = 'person.inactive' OR g.last_at IS NULL)`+connectionstore.NotRemoved("e")+`
+		AND NOT EXISTS (SELECT 1 FROM event_keys k WHERE k.key = key_of($4::text || '/' || p.id || '/' || x.id || '/'
+			|| $2::int || '/' || extract(epoch FROM date_trunc('second', i.last))::bigint))
 		ORDER BY 1, 2 LIMIT $3`, since, days, limit, string(trigger))
 }

@@ -70,17 +70,21 @@ func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressRow, asked []R
 	}
 	var batch pgx.Batch
 	batch.Queue(`INSERT INTO progress (person_id, section_id, done_bits, percent, outline_version)
-		SELECT person, section, '', 0, version FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::int[]) WITH ORDINALITY AS w (person, section, version, n) ORDER BY n
+		SELECT person, section, '', 0, version FROM unnest($1::text[]::uuid[], $2::text[]::uuid[],
+			$3::int[]) WITH ORDINALITY AS w (person, section, version, n) ORDER BY n
 		ON CONFLICT (person_id, section_id) DO NOTHING`, people, sections, versions)
 	// One after the other, whatever PostgreSQL thinks of the size of the table.
-	batch.Queue(`SELECT g.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[]) WITH ORDINALITY AS w (person, section, n)
-		CROSS JOIN LATERAL (SELECT person_id::text, section_id::text, done_bits, percent, outline_version AS version, last_at FROM progress WHERE person_id = w.person AND section_id = w.section FOR NO KEY UPDATE) g`, people, sections)
+	batch.Queue(`SELECT g.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[]) WITH ORDINALITY AS w (person, section,
+		n)
+		CROSS JOIN LATERAL (SELECT person_id::text, section_id::text, done_bits, percent, outline_version AS version,
+			last_at FROM progress WHERE person_id = w.person AND section_id = w.section FOR NO KEY UPDATE) g`, people, sections)
 	// Its own statement: it sees what was committed while the one before it waited.
 	of, in, activities := make([]string, len(asked)), make([]string, len(asked)), make([]string, len(asked))
 	for i, r := range asked {
 		of[i], in[i], activities[i] = r.PersonID, r.SectionID, r.ActivityID
 	}
-	batch.Queue(`SELECT a.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[]) AS w (person, section, activity)
+	batch.Queue(`SELECT a.* FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[]) AS w (person, section,
+		activity)
 		CROSS JOIN LATERAL (SELECT `+reachedColumns+` FROM activity_progress WHERE person_id = w.person AND section_id = w.section AND activity_id = w.activity OFFSET 0) a`, of, in, activities)
 	results := tx.PGX.SendBatch(ctx, &batch)
 	defer results.Close()
@@ -114,8 +118,10 @@ func KeepProgress(ctx context.Context, tx *db.Tx, all []ProgressRow, reached []R
 	var batch pgx.Batch
 	batch.Queue(`INSERT INTO progress (person_id, section_id, done_bits, percent, done, last_at, outline_version)
 		SELECT w.person, w.section, w.done_bits, w.percent, w.percent = 100, w.last, w.version
-		FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::bytea[], $4::int[], $5::int[], $6::timestamptz[]) AS w (person, section, done_bits, percent, version, last)
-		ON CONFLICT (person_id, section_id) DO UPDATE SET done_bits = excluded.done_bits, percent = excluded.percent, done = excluded.done, last_at = excluded.last_at,
+		FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::bytea[], $4::int[], $5::int[],
+			$6::timestamptz[]) AS w (person, section, done_bits, percent, version, last)
+		ON CONFLICT (person_id, section_id) DO UPDATE SET done_bits = excluded.done_bits, percent = excluded.percent,
+			done = excluded.done, last_at = excluded.last_at,
 		outline_version = excluded.outline_version, updated_at = now()`, people, sections, bits, percents, versions, lasts)
 	QueueReached(&batch, reached, `UPDATE SET first_at = excluded.first_at, last_at = excluded.last_at,
 		completed = excluded.completed, passed = excluded.passed, failed = excluded.failed, best = excluded.best`)
@@ -146,23 +152,29 @@ func QueueReached(batch *pgx.Batch, reached []Reached, there string) {
 		people[i], sections[i], activities[i], first[i], last[i], best[i] = r.PersonID, r.SectionID, r.ActivityID, r.First, r.Last, r.Best
 		completed[i], passed[i], failed[i] = r.Completed, r.Passed, r.Failed
 	}
-	batch.Queue(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed, failed, best)
-		SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[], $4::timestamptz[], $5::timestamptz[], $6::bool[], $7::bool[], $8::bool[], $9::float8[])
+	batch.Queue(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed,
+		passed, failed, best)
+		SELECT * FROM unnest($1::text[]::uuid[], $2::text[]::uuid[], $3::text[], $4::timestamptz[], $5::timestamptz[],
+			$6::bool[], $7::bool[], $8::bool[], $9::float8[])
 		ON CONFLICT (person_id, section_id, activity_id) DO `+there, people, sections, activities, first, last, completed, passed, failed, best)
 }
 
 // ForgetActivity removes what is known about a person and an activity.
 func ForgetActivity(ctx context.Context, tx *db.Tx, personID, sectionID, activityID string) error {
-	_, err := db.Exec(ctx, tx, `DELETE FROM activity_progress WHERE person_id = $1 AND section_id = $2 AND activity_id = $3`, personID, sectionID, activityID)
+	_, err := db.Exec(ctx, tx, `DELETE FROM activity_progress WHERE person_id = $1 AND section_id = $2
+		AND activity_id = $3`, personID, sectionID, activityID)
 	return db.Known(err, "forgetting an activity")
 }
 
 // Outdated lists, in the order in which they are locked, progress in a course that was
 // worked out by an earlier version of its outline, from a place on.
 func Outdated(ctx context.Context, from db.From, courseID string, version int, after ProgressRow, limit int) ([]ProgressRow, error) {
-	return db.Rows[ProgressRow](ctx, from, "finding progress by an earlier outline", `SELECT g.person_id::text, g.section_id::text, g.done_bits, g.percent, g.outline_version AS version, g.last_at FROM progress g
-		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id AND c.sourced_id = x.course
-		WHERE c.id = $1 AND g.outline_version < $2 AND ($3 = '' OR (g.person_id, g.section_id) > (nullif($3, '')::uuid, nullif($4, '')::uuid))
+	return db.Rows[ProgressRow](ctx, from, "finding progress by an earlier outline", `SELECT g.person_id::text,
+		g.section_id::text, g.done_bits, g.percent, g.outline_version AS version, g.last_at FROM progress g
+		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id
+			AND c.sourced_id = x.course
+		WHERE c.id = $1 AND g.outline_version < $2 AND ($3 = '' OR (g.person_id, g.section_id) > (nullif($3,
+			'')::uuid, nullif($4, '')::uuid))
 		ORDER BY g.person_id, g.section_id LIMIT $5`, courseID, version, after.PersonID, after.SectionID, limit)
 }
 
@@ -171,7 +183,9 @@ func Outdated(ctx context.Context, from db.From, courseID string, version int, a
 func StatesInCourse(ctx context.Context, tx *db.Tx, courseID string, people []string) (map[[2]string]learning.State, error) {
 	type row struct{ PersonID, SectionID string }
 	var of []ProgressRow
-	err := db.Each(ctx, tx, "reading progress", `SELECT g.person_id::text, g.section_id::text FROM progress g JOIN section_facts f ON f.section_id = g.section_id WHERE g.person_id = ANY ($1::text[]::uuid[]) AND f.course_id = $2`, []any{people, courseID}, func(r row) error {
+	err := db.Each(ctx, tx, "reading progress", `SELECT g.person_id::text, g.section_id::text FROM progress g
+		JOIN section_facts f ON f.section_id = g.section_id WHERE g.person_id = ANY ($1::text[]::uuid[])
+		AND f.course_id = $2`, []any{people, courseID}, func(r row) error {
 		of = append(of, ProgressRow{PersonID: r.PersonID, SectionID: r.SectionID})
 		return nil
 	})
@@ -184,8 +198,10 @@ func StatesInCourse(ctx context.Context, tx *db.Tx, courseID string, people []st
 // LearnedElsewhere lists the people who learn in a course now and have progress in another
 // section of it.
 func LearnedElsewhere(ctx context.Context, from db.From, courseID string) ([]string, error) {
-	return db.Values[string](ctx, from, "finding who moved", `SELECT DISTINCT l.person_id::text FROM course_learners l JOIN progress g ON g.person_id = l.person_id AND g.section_id <> l.section_id
-		JOIN section_facts f ON f.section_id = g.section_id AND f.course_id = l.course_id WHERE l.course_id = $1 ORDER BY 1`, courseID)
+	return db.Values[string](ctx, from, "finding who moved", `SELECT DISTINCT l.person_id::text FROM course_learners l
+		JOIN progress g ON g.person_id = l.person_id AND g.section_id <> l.section_id
+		JOIN section_facts f ON f.section_id = g.section_id AND f.course_id = l.course_id WHERE l.course_id = $1
+			ORDER BY 1`, courseID)
 }
 
 // Left is a section that a person was in.
@@ -198,8 +214,11 @@ type Left struct {
 func LeftSections(ctx context.Context, from *db.Database, personIDs, courseIDs []string) ([]Left, error) {
 	return db.Rows[Left](ctx, from.Quickly(), "finding the sections that people left", `
 		SELECT p.id::text AS person_id, x.id::text AS section_id, f.course_id::text, w.at FROM people p
-		CROSS JOIN LATERAL (SELECT e.section, e.gone_at AS at FROM enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NOT NULL AND e.joined_at IS NOT NULL AND e.role = 'student'
-			UNION ALL SELECT e.section, e.left_at FROM past_enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.role = 'student') w
+		CROSS JOIN LATERAL (SELECT e.section, e.gone_at AS at FROM enrolments e
+			WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NOT NULL
+			AND e.joined_at IS NOT NULL AND e.role = 'student'
+			UNION ALL SELECT e.section, e.left_at FROM past_enrolments e
+				WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.role = 'student') w
 		JOIN sections x ON x.connection_id = p.connection_id AND x.sourced_id = w.section
 		JOIN section_facts f ON f.section_id = x.id AND f.course_id = ANY ($2::text[]::uuid[])
 		WHERE p.id = ANY ($1::text[]::uuid[]) ORDER BY w.at DESC, 2`, personIDs, courseIDs)

@@ -32,7 +32,8 @@ func Alive(worker string) string {
 // Renew makes a lease last for its whole length from now on. It fails with ErrStale when
 // the lease was over and others may have taken over what it held.
 func Renew(ctx context.Context, from db.From, l Lease) error {
-	changed, err := db.Exec(ctx, from, `UPDATE workers SET until = now() + $2 * interval '1 second' WHERE id = $1 AND until > now()`, l.Worker, l.Length.Seconds())
+	changed, err := db.Exec(ctx, from, `UPDATE workers SET until = now() + $2 * interval '1 second'
+		WHERE id = $1 AND until > now()`, l.Worker, l.Length.Seconds())
 	if err == nil && changed == 0 {
 		return fmt.Errorf("renewing the lease: %w", db.ErrStale)
 	}
@@ -43,7 +44,8 @@ func Renew(ctx context.Context, from db.From, l Lease) error {
 func Register(ctx context.Context, from db.From, length time.Duration) (Lease, error) {
 	l := Lease{"kanban-" + uuid.NewString(), length}
 	started, _ := startOf(os.Getpid())
-	_, err := db.Exec(ctx, from, `INSERT INTO workers (id, machine, pid, started, until) VALUES ($1, $2, $3, $4, now() + $5 * interval '1 second')`, l.Worker, machine(), os.Getpid(), started, length.Seconds())
+	_, err := db.Exec(ctx, from, `INSERT INTO workers (id, machine, pid, started, until)
+		VALUES ($1, $2, $3, $4, now() + $5 * interval '1 second')`, l.Worker, machine(), os.Getpid(), started, length.Seconds())
 	return l, db.Known(err, "beginning a lease")
 }
 
@@ -61,7 +63,8 @@ func EndDeadLeases(ctx context.Context, from db.From) error {
 		ProcessID int
 		Started   int64
 	}
-	all, err := db.Rows[process](ctx, from, "looking for processes that died", `SELECT id, pid AS process_id, started FROM workers WHERE machine = $1 AND machine <> ''`, machine())
+	all, err := db.Rows[process](ctx, from, "looking for processes that died", `SELECT id, pid AS process_id, started
+		FROM workers WHERE machine = $1 AND machine <> ''`, machine())
 	if err != nil {
 		return err
 	}
@@ -79,7 +82,8 @@ func EndDeadLeases(ctx context.Context, from db.From) error {
 // GiveBack queues the jobs anew that were taken by workers without a lease, and gives how
 // many there were.
 func GiveBack(ctx context.Context, from db.From) (int64, error) {
-	changed, err := db.Exec(ctx, from, `UPDATE river_job SET state = 'available', scheduled_at = now(), max_attempts = greatest(max_attempts, attempt + 1)
+	changed, err := db.Exec(ctx, from, `UPDATE river_job SET state = 'available', scheduled_at = now(),
+		max_attempts = greatest(max_attempts, attempt + 1)
 		WHERE state = 'running' AND NOT `+Alive(`attempted_by[array_upper(attempted_by, 1)]`))
 	return changed, db.Known(err, "giving orphaned work back")
 }

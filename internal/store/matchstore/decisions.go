@@ -22,9 +22,11 @@ func ChooseAccount(ctx context.Context, tx *db.Tx, connectionID, personID, remot
 	if err := connectionstore.KeepAccount(ctx, tx, connectionID, remoteID, personID); err != nil {
 		return err
 	}
-	_, err := db.Exec(ctx, tx, `UPDATE accounts SET chosen_by = $3, chosen_at = now() WHERE connection_id = $1 AND remote_id = $2`, connectionID, remoteID, who)
+	_, err := db.Exec(ctx, tx, `UPDATE accounts SET chosen_by = $3, chosen_at = now()
+		WHERE connection_id = $1 AND remote_id = $2`, connectionID, remoteID, who)
 	if err == nil {
-		_, err = db.Exec(ctx, tx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`, connectionID, personID, remoteID)
+		_, err = db.Exec(ctx, tx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2
+			AND remote_id = $3`, connectionID, personID, remoteID)
 	}
 	return db.Known(err, "keeping the choice")
 }
@@ -44,7 +46,8 @@ func AccountHolder(ctx context.Context, tx *db.Tx, connectionID, remoteID string
 func DenyAccount(ctx context.Context, tx *db.Tx, connectionID, personID, remoteID, who string) error {
 	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`, connectionID, personID, remoteID)
 	if err == nil {
-		_, err = db.Exec(ctx, tx, `INSERT INTO not_accounts (connection_id, person_id, remote_id, decided_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, connectionID, personID, remoteID, who)
+		_, err = db.Exec(ctx, tx, `INSERT INTO not_accounts (connection_id, person_id, remote_id, decided_by)
+			VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, connectionID, personID, remoteID, who)
 	}
 	return db.Known(err, "keeping the decision")
 }
@@ -79,8 +82,10 @@ type KnownAccount struct {
 // AccountsOf lists the accounts stored for a person and the decisions about them.
 func AccountsOf(ctx context.Context, from db.From, personID string) ([]KnownAccount, error) {
 	return db.Rows[KnownAccount](ctx, from, "finding the person's accounts", `
-		SELECT c.id::text AS connection_id, c.name AS connection, a.remote_id, false AS denied, a.chosen_by AS by, a.chosen_at AS at FROM accounts a JOIN connections c ON c.id = a.connection_id WHERE a.person_id = $1
-		UNION ALL SELECT c.id::text, c.name, n.remote_id, true, n.decided_by, n.decided_at FROM not_accounts n JOIN connections c ON c.id = n.connection_id WHERE n.person_id = $1
+		SELECT c.id::text AS connection_id, c.name AS connection, a.remote_id, false AS denied, a.chosen_by AS by,
+			a.chosen_at AS at FROM accounts a JOIN connections c ON c.id = a.connection_id WHERE a.person_id = $1
+		UNION ALL SELECT c.id::text, c.name, n.remote_id, true, n.decided_by, n.decided_at FROM not_accounts n
+			JOIN connections c ON c.id = n.connection_id WHERE n.person_id = $1
 		ORDER BY 2, 4, 3`, personID)
 }
 
@@ -98,7 +103,8 @@ func PairedMembers(ctx context.Context, from db.From, connectionID string) ([]Pa
 		return nil, db.Known(err, "listing the connection's pairings")
 	}
 	titles, err := db.Rows[struct{ ID, Title string }](ctx, from, "naming the connection's sections", `
-		SELECT f.section_id::text AS id, f.title FROM section_facts f JOIN paired_sections p USING (section_id) WHERE p.connection_id = $1`, connectionID)
+		SELECT f.section_id::text AS id, f.title FROM section_facts f JOIN paired_sections p USING (section_id)
+			WHERE p.connection_id = $1`, connectionID)
 	if err != nil {
 		return nil, err
 	}

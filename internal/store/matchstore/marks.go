@@ -33,33 +33,50 @@ func Proposals(ctx context.Context, from db.From, connectionID string) ([]Propos
 	return db.Rows[Proposal](ctx, from, "looking for second accounts and test learners", `
 		WITH signs AS (
 			SELECT p.*, p.user_name ~* '(^|[._ -])(test|preview|demo)([._ -]?(student|learner|user|account))?[._ -]?[0-9]*($|@)' AS by_user_name,
-				p.given_name ~* '^(test|preview|demo)$' OR p.family_name ~* '^(test|preview|demo|preview (user|student|learner)|test (user|student|learner))$' AS by_name, r.by_role, r.listed
+				p.given_name ~* '^(test|preview|demo)$' OR p.family_name ~*
+					'^(test|preview|demo|preview (user|student|learner)|test (user|student|learner))$' AS by_name,
+					r.by_role, r.listed
 			FROM people p LEFT JOIN (
-				SELECT e.person, min(e.role) FILTER (WHERE e.role ~* '^ext:.*(preview|test)') AS by_role, bool_or(e.role = 'ext:preview') AS listed
-				FROM enrolments e WHERE e.connection_id = $1 AND e.gone_at IS NULL AND e.role LIKE 'ext:%' GROUP BY 1) r ON r.person = p.sourced_id
+				SELECT e.person, min(e.role) FILTER (WHERE e.role ~* '^ext:.*(preview|test)') AS by_role,
+					bool_or(e.role = 'ext:preview') AS listed
+				FROM enrolments e WHERE e.connection_id = $1 AND e.gone_at IS NULL AND e.role LIKE 'ext:%'
+					GROUP BY 1) r ON r.person = p.sourced_id
 			WHERE p.connection_id = $1 AND p.gone_at IS NULL
-				AND NOT EXISTS (SELECT 1 FROM person_marks k WHERE k.connection_id = p.connection_id AND k.sourced_id = p.sourced_id)),
+				AND NOT EXISTS (SELECT 1 FROM person_marks k WHERE k.connection_id = p.connection_id
+					AND k.sourced_id = p.sourced_id)),
 		there AS (
 			SELECT t.*, by_user_name OR by_name OR by_role IS NOT NULL AS test,
-				(SELECT count(*)::int FROM enrolments e WHERE e.connection_id = t.connection_id AND e.person = t.sourced_id AND e.gone_at IS NULL) AS n
-			FROM signs t WHERE listed IS NOT TRUE AND (master <> '' AND NOT secondary OR by_user_name OR by_name OR by_role IS NOT NULL)),
-		firsts AS (SELECT DISTINCT ON (f.master) f.* FROM there f WHERE f.master <> '' AND NOT f.secondary ORDER BY f.master, f.n DESC, f.sourced_id)
-		SELECT t.id::text AS person_id, t.given_name || ' ' || t.family_name AS person, t.identifier, t.user_name, t.email, 'second' AS kind, f.id::text AS of_id, f.given_name || ' ' || f.family_name AS of, f.identifier AS of_identifier,
+				(SELECT count(*)::int FROM enrolments e WHERE e.connection_id = t.connection_id
+					AND e.person = t.sourced_id AND e.gone_at IS NULL) AS n
+			FROM signs t WHERE listed IS NOT TRUE AND (master <> '' AND NOT secondary OR by_user_name OR by_name
+				OR by_role IS NOT NULL)),
+		firsts AS (SELECT DISTINCT ON (f.master) f.* FROM there f WHERE f.master <> '' AND NOT f.secondary
+			ORDER BY f.master, f.n DESC, f.sourced_id)
+		SELECT t.id::text AS person_id, t.given_name || ' ' || t.family_name AS person, t.identifier, t.user_name,
+			t.email, 'second' AS kind, f.id::text AS of_id, f.given_name || ' ' || f.family_name AS of,
+			f.identifier AS of_identifier,
 			'the same userMasterIdentifier ' || t.master AS evidence, t.n AS enrolments
 		FROM there t JOIN firsts f ON f.master = t.master AND f.sourced_id <> t.sourced_id WHERE NOT t.secondary
 		UNION ALL
-		SELECT t.id::text, t.given_name || ' ' || t.family_name, t.identifier, t.user_name, t.email, 'test', '', '', '',
-			concat_ws(', ', CASE WHEN t.by_user_name THEN 'its user name is ' || t.user_name END, CASE WHEN t.by_name THEN 'its name is ' || t.given_name || ' ' || t.family_name END, 'its role is ' || t.by_role), t.n
-		FROM there t WHERE t.test AND NOT EXISTS (SELECT 1 FROM firsts f WHERE f.master = t.master AND f.sourced_id <> t.sourced_id AND NOT t.secondary)
+		SELECT t.id::text, t.given_name || ' ' || t.family_name, t.identifier, t.user_name, t.email, 'test', '', '',
+			'',
+			concat_ws(', ', CASE WHEN t.by_user_name THEN 'its user name is ' || t.user_name END,
+				CASE WHEN t.by_name THEN 'its name is ' || t.given_name || ' ' || t.family_name END,
+				'its role is ' || t.by_role), t.n
+		FROM there t WHERE t.test AND NOT EXISTS (SELECT 1 FROM firsts f
+			WHERE f.master = t.master AND f.sourced_id <> t.sourced_id AND NOT t.secondary)
 		ORDER BY 6, 2, 3`, connectionID)
 }
 
 // MarkPerson keeps what somebody said of a person's record; of is the person whose second account
 // it is, for MarkSecond.
 func MarkPerson(ctx context.Context, tx *db.Tx, personID, kind, of, by string) error {
-	changed, err := db.Exec(ctx, tx, `INSERT INTO person_marks (connection_id, sourced_id, kind, second_of, decided_by)
-		SELECT p.connection_id, p.sourced_id, $2, coalesce((SELECT f.sourced_id FROM people f WHERE f.id::text = $3 AND f.connection_id = p.connection_id), ''), $4 FROM people p WHERE p.id = $1
-		ON CONFLICT (connection_id, sourced_id) DO UPDATE SET kind = excluded.kind, second_of = excluded.second_of, decided_by = excluded.decided_by, decided_at = now()`, personID, kind, of, by)
+	changed, err := db.Exec(ctx, tx, `INSERT INTO person_marks (connection_id, sourced_id, kind, second_of,
+		decided_by)
+		SELECT p.connection_id, p.sourced_id, $2, coalesce((SELECT f.sourced_id FROM people f
+			WHERE f.id::text = $3 AND f.connection_id = p.connection_id), ''), $4 FROM people p WHERE p.id = $1
+		ON CONFLICT (connection_id, sourced_id) DO UPDATE SET kind = excluded.kind, second_of = excluded.second_of,
+			decided_by = excluded.decided_by, decided_at = now()`, personID, kind, of, by)
 	if err == nil && changed == 0 {
 		return fmt.Errorf("finding the person: %w", db.ErrNotFound)
 	}
@@ -68,7 +85,8 @@ func MarkPerson(ctx context.Context, tx *db.Tx, personID, kind, of, by string) e
 
 // UnmarkPerson drops what was said of a person's record; ok is false when nothing was.
 func UnmarkPerson(ctx context.Context, tx *db.Tx, personID string) (ok bool, err error) {
-	changed, err := db.Exec(ctx, tx, `DELETE FROM person_marks k USING people p WHERE p.id = $1 AND k.connection_id = p.connection_id AND k.sourced_id = p.sourced_id`, personID)
+	changed, err := db.Exec(ctx, tx, `DELETE FROM person_marks k USING people p
+		WHERE p.id = $1 AND k.connection_id = p.connection_id AND k.sourced_id = p.sourced_id`, personID)
 	return changed > 0, db.Known(err, "dropping what was said of a record")
 }
 

@@ -24,14 +24,16 @@ const (
 )
 
 // placeFree says of a waiting enrolment w that no other one holds its place; or it is over already.
-const placeFree = `(w.end_date < $1::date OR NOT EXISTS (SELECT 1 FROM enrolments o WHERE o.connection_id = w.connection_id AND o.section = w.section AND o.person = w.person AND o.role = w.role
+const placeFree = `(w.end_date < $1::date OR NOT EXISTS (SELECT 1 FROM enrolments o
+	WHERE o.connection_id = w.connection_id AND o.section = w.section AND o.person = w.person AND o.role = w.role
 	AND o.state = 'in' AND (o.end_date IS NULL OR o.end_date >= $1::date)))`
 
 // PassDay lets the enrolments of a register begin and end that do so by a day, YYYY-MM-DD.
 func PassDay(ctx context.Context, tx *db.Tx, connectionID, today string) (m Merged, err error) {
 	for _, sql := range []string{
 		`UPDATE enrolments SET state = 'over', gone_at = now(), changed_at = now() WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND state = 'in'`,
-		`UPDATE enrolments w SET state = CASE WHEN end_date < $1::date THEN 'over' ELSE 'in' END, changed_at = now(), gone_at = CASE WHEN end_date < $1::date THEN gone_at END,
+		`UPDATE enrolments w SET state = CASE WHEN end_date < $1::date THEN 'over' ELSE 'in' END, changed_at = now(),
+			gone_at = CASE WHEN end_date < $1::date THEN gone_at END,
 			joined_at = CASE WHEN end_date < $1::date THEN NULL ELSE now() END WHERE connection_id = $2 AND (` + turnsOnce + `) AND ` + turns + ` <= $1::date AND state = 'waiting' AND ` + placeFree,
 	} {
 		if _, err := db.Exec(ctx, tx, sql, today, connectionID); err != nil {

@@ -26,8 +26,10 @@ const maxDifferences = 500
 // whose names a record m of a table for people.
 var whose = map[string]string{
 	"people": `m.given_name || ' ' || m.family_name`, "sections": `m.title || ' (' || m.code || ')'`, "orgs": `m.name`,
-	"enrolments": `coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p WHERE p.connection_id = m.connection_id AND p.sourced_id = m.person), m.person)
-		|| ', ' || coalesce((SELECT x.title FROM sections x WHERE x.connection_id = m.connection_id AND x.sourced_id = m.section), m.section)`,
+	"enrolments": `coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p
+		WHERE p.connection_id = m.connection_id AND p.sourced_id = m.person), m.person)
+		|| ', ' || coalesce((SELECT x.title FROM sections x WHERE x.connection_id = m.connection_id
+			AND x.sourced_id = m.section), m.section)`,
 }
 
 // KeepDifferences keeps whose records a read changed.
@@ -37,7 +39,8 @@ func KeepDifferences(ctx context.Context, tx *db.Tx, runID string, list []Differ
 	}
 	text, err := json.Marshal(list)
 	if err == nil {
-		_, err = db.Exec(ctx, tx, `INSERT INTO read_differences (run_id, list, more) VALUES ($1, $2, $3) ON CONFLICT (run_id) DO UPDATE SET list = excluded.list, more = excluded.more`, runID, strings.ReplaceAll(string(text), `\u0000`, ``), more)
+		_, err = db.Exec(ctx, tx, `INSERT INTO read_differences (run_id, list, more) VALUES ($1, $2, $3)
+			ON CONFLICT (run_id) DO UPDATE SET list = excluded.list, more = excluded.more`, runID, strings.ReplaceAll(string(text), `\u0000`, ``), more)
 	}
 	return db.Known(err, "keeping what a read changed")
 }
@@ -49,7 +52,8 @@ func Differences(ctx context.Context, from db.From, runID string) (list []Differ
 		List []Difference `gorm:"serializer:json"`
 		More bool
 	}
-	r, err := db.Row[row](ctx, from, "listing what a read changed", `SELECT list, more FROM read_differences WHERE run_id = $1`, runID)
+	r, err := db.Row[row](ctx, from, "listing what a read changed", `SELECT list, more FROM read_differences
+		WHERE run_id = $1`, runID)
 	if errors.Is(err, db.ErrNotFound) {
 		return nil, false, nil
 	}
@@ -68,8 +72,10 @@ func (l *loading) differences(ctx context.Context) error {
 	if who == "" {
 		who = `m.title`
 	}
-	list, err := db.Rows[Difference](ctx, l.tx, "finding what differs", fmt.Sprintf(`SELECT $2::text AS "table", m.sourced_id AS id, %[3]s AS who, v.field, coalesce(v.before, '') AS before, coalesce(v.after, '') AS after
-		FROM %[2]s s JOIN %[1]s m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id CROSS JOIN LATERAL (VALUES %[4]s) v (field, before, after)
+	list, err := db.Rows[Difference](ctx, l.tx, "finding what differs", fmt.Sprintf(`SELECT $2::text AS "table",
+		m.sourced_id AS id, %[3]s AS who, v.field, coalesce(v.before, '') AS before, coalesce(v.after, '') AS after
+		FROM %[2]s s JOIN %[1]s m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id CROSS
+			JOIN LATERAL (VALUES %[4]s) v (field, before, after)
 		WHERE (%[5]s) AND v.before IS DISTINCT FROM v.after LIMIT %[6]d`, l.name, l.staged, who, strings.Join(fields, ", "), l.listed(), maxDifferences+1), l.connection, l.name)
 	if len(list) > maxDifferences {
 		list, l.merged.MoreDifferences = list[:maxDifferences], true

@@ -54,7 +54,8 @@ func (l *loading) fill(ctx context.Context) error {
 	l.staged = name
 	err := l.exec(ctx,
 		fmt.Sprintf(`CREATE TABLE %s (LIKE %s INCLUDING DEFAULTS INCLUDING GENERATED)`, name, l.name),
-		fmt.Sprintf(`ALTER TABLE %[1]s ADD position int, ALTER connection_id SET DEFAULT '%[2]s', ADD CHECK (connection_id = '%[2]s')`, name, l.connection))
+		fmt.Sprintf(`ALTER TABLE %[1]s ADD position int, ALTER connection_id
+			SET DEFAULT '%[2]s', ADD CHECK (connection_id = '%[2]s')`, name, l.connection))
 	if err != nil {
 		return err
 	}
@@ -175,7 +176,8 @@ func (l *loading) counts() string {
 func (l *loading) lacking(ctx context.Context) error {
 	for _, column := range l.in.Lacking(l.name) {
 		lost := &ColumnLost{Table: l.name, Column: column}
-		err := db.Into(ctx, l.tx, &lost.Values, fmt.Sprintf(`SELECT count(*) FROM %s WHERE connection_id = $1 AND gone_at IS NULL AND %s::text NOT IN ('', '{}')`,
+		err := db.Into(ctx, l.tx, &lost.Values, fmt.Sprintf(`SELECT count(*) FROM %s
+			WHERE connection_id = $1 AND gone_at IS NULL AND %s::text NOT IN ('', '{}')`,
 			l.name, db.Quoted(column)), l.connection)
 		if err != nil {
 			return err

@@ -57,8 +57,10 @@ func Losses(ctx context.Context, tx *db.Tx, connectionID string, m Merged) ([]Lo
 		Listed bool
 		People int
 	}
-	err := db.Each(ctx, tx, "counting who loses their place", `SELECT s.id::text, s.gone_at IS NULL AS listed, count(e.sourced_id)::int AS people FROM sections s
-		LEFT JOIN enrolments e ON e.connection_id = $1 AND e.section = s.sourced_id AND e.gone_at IS NULL AND e.role IN ('student', 'teacher')
+	err := db.Each(ctx, tx, "counting who loses their place", `SELECT s.id::text, s.gone_at IS NULL AS listed,
+		count(e.sourced_id)::int AS people FROM sections s
+		LEFT JOIN enrolments e ON e.connection_id = $1 AND e.section = s.sourced_id AND e.gone_at IS NULL
+			AND e.role IN ('student', 'teacher')
 		WHERE s.connection_id = $1 AND s.id = ANY ($2::uuid[]) GROUP BY s.id, s.gone_at`, []any{connectionID, ids}, func(s now) error {
 		lost[s.ID].Listed, lost[s.ID].Now = s.Listed, s.People
 		return nil
@@ -76,7 +78,8 @@ func Losses(ctx context.Context, tx *db.Tx, connectionID string, m Merged) ([]Lo
 
 // CountSeats counts the learners and teachers of all sections of a register.
 func CountSeats(ctx context.Context, tx *db.Tx, connectionID string) (n int, err error) {
-	err = db.Into(ctx, tx, &n, `SELECT count(*)::int FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL AND role IN ('student', 'teacher')`, connectionID)
+	err = db.Into(ctx, tx, &n, `SELECT count(*)::int FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL
+		AND role IN ('student', 'teacher')`, connectionID)
 	if err != nil {
 		return 0, fmt.Errorf("counting learners and teachers: %w", err)
 	}

@@ -70,7 +70,8 @@ func (l *loading) subject(m misplaced) string {
 // last keeps the last of several staged records with one sourced id.
 func (l *loading) last(ctx context.Context) error {
 	return l.taken(ctx, fmt.Sprintf(`
-		DELETE FROM %[1]s s USING (SELECT sourced_id, max(position) AS position FROM %[1]s GROUP BY sourced_id HAVING count(*) > 1) k
+		DELETE FROM %[1]s s USING (SELECT sourced_id, max(position) AS position FROM %[1]s
+			GROUP BY sourced_id HAVING count(*) > 1) k
 		WHERE s.sourced_id = k.sourced_id AND s.position < k.position
 		RETURNING k.position, s.sourced_id AS id, '' AS other, '' AS person, '' AS section, false AS was`, l.staged), func(m misplaced) { l.twice(m.Position, m.ID) })
 }
@@ -110,7 +111,8 @@ func (l *loading) keep(ctx context.Context) error {
 		return nil
 	}
 	kept, err := l.names(ctx, fmt.Sprintf(`DELETE FROM %s s USING %s m
-		WHERE s.sourced_id = ANY ($2::text[]) AND m.connection_id = $1 AND m.sourced_id = s.sourced_id AND %s RETURNING s.sourced_id`, l.staged, l.name, l.listed()), l.connection, l.unsure)
+		WHERE s.sourced_id = ANY ($2::text[]) AND m.connection_id = $1 AND m.sourced_id = s.sourced_id AND %s
+			RETURNING s.sourced_id`, l.staged, l.name, l.listed()), l.connection, l.unsure)
 	l.bad = append(l.bad, kept...)
 	l.copied -= len(kept)
 	return err
@@ -126,7 +128,8 @@ func (l *loading) identify(ctx context.Context) error {
 			Known   bool
 		}
 		err := db.Each(ctx, l.tx, "finding what damaged records were", fmt.Sprintf(`
-			SELECT d.id, coalesce(m.row_hash, 0) AS row_hash, m.sourced_id IS NOT NULL AND NOT EXISTS (SELECT 1 FROM %s s WHERE s.sourced_id = d.id) AND count(*) OVER (PARTITION BY d.id) = 1 AS known
+			SELECT d.id, coalesce(m.row_hash, 0) AS row_hash, m.sourced_id IS NOT NULL AND NOT EXISTS (SELECT 1
+				FROM %s s WHERE s.sourced_id = d.id) AND count(*) OVER (PARTITION BY d.id) = 1 AS known
 			FROM unnest($2::text[]) d (id) LEFT JOIN %s m ON m.connection_id = $1 AND m.sourced_id = d.id AND %s`, l.staged, l.name, l.listed()), []any{l.connection, l.damaged}, func(d damaged) error {
 			if !d.Known || l.known[uint64(d.RowHash)] != 0 {
 				l.incomplete = fmt.Sprintf("what is left of a damaged record looks like %s, and that is not a record that is known and missing", d.ID)
@@ -183,7 +186,8 @@ func (l *loading) inherit(ctx context.Context) error {
 	if l.name != "people" {
 		return nil
 	}
-	_, err := db.Exec(ctx, l.tx, fmt.Sprintf(`UPDATE %s s SET secondary = coalesce((SELECT m.secondary FROM people m WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id), false)
+	_, err := db.Exec(ctx, l.tx, fmt.Sprintf(`UPDATE %s s SET secondary = coalesce((SELECT m.secondary FROM people m
+		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id), false)
 		WHERE secondary IS NULL`, l.staged), l.connection)
 	return err
 }
@@ -207,7 +211,8 @@ func (l *loading) gone(ctx context.Context) (err error) {
 			unseen = append(unseen, int64(hash))
 		}
 	}
-	l.counted.Gone, err = l.count(ctx, fmt.Sprintf(mark+`(m.row_hash IS NULL OR m.row_hash IN (SELECT unnest($2::bigint[])))
+	l.counted.Gone, err = l.count(ctx, fmt.Sprintf(mark+`(m.row_hash IS NULL
+		OR m.row_hash IN (SELECT unnest($2::bigint[])))
 		AND NOT EXISTS (SELECT 1 FROM %[2]s s WHERE s.sourced_id = m.sourced_id) AND m.sourced_id <> ALL ($3::text[])`, l.name, l.staged), l.connection, unseen, append([]string{}, l.bad...))
 	return err
 }
@@ -216,8 +221,10 @@ func (l *loading) gone(ctx context.Context) (err error) {
 // follows from the unknown one is not known.
 func (l *loading) unlisted(ctx context.Context) error {
 	for _, ref := range l.lists {
-		unknown, err := l.names(ctx, fmt.Sprintf(`SELECT DISTINCT x.id FROM (SELECT DISTINCT %[2]s AS ids FROM %[1]s) l, unnest(l.ids) x (id)
-			WHERE NOT EXISTS (SELECT 1 FROM %[3]s r WHERE r.connection_id = $1 AND r.sourced_id = x.id AND r.gone_at IS NULL)`, l.staged, ref.column, ref.table), l.connection)
+		unknown, err := l.names(ctx, fmt.Sprintf(`SELECT DISTINCT x.id FROM (SELECT DISTINCT %[2]s AS ids
+			FROM %[1]s) l, unnest(l.ids) x (id)
+			WHERE NOT EXISTS (SELECT 1 FROM %[3]s r WHERE r.connection_id = $1 AND r.sourced_id = x.id
+				AND r.gone_at IS NULL)`, l.staged, ref.column, ref.table), l.connection)
 		if err != nil {
 			return err
 		}
@@ -228,7 +235,9 @@ func (l *loading) unlisted(ctx context.Context) error {
 			Position, N int
 			ID, Other   string
 		}
-		err = db.Each(ctx, l.tx, "finding references to what is unknown", fmt.Sprintf(`SELECT min(s.position) AS position, (array_agg(s.sourced_id ORDER BY s.position))[1] AS id, x.id AS other, count(*) AS n FROM %[1]s s, unnest(s.%[2]s) x (id)
+		err = db.Each(ctx, l.tx, "finding references to what is unknown", fmt.Sprintf(`SELECT min(s.position) AS
+			position, (array_agg(s.sourced_id ORDER BY s.position))[1] AS id, x.id AS other, count(*) AS n
+			FROM %[1]s s, unnest(s.%[2]s) x (id)
 			WHERE x.id = ANY ($1::text[]) GROUP BY 3 ORDER BY 1, 3`, l.staged, ref.column), []any{unknown}, func(u unlisted) error {
 			who := "it has"
 			if u.N > 1 {
@@ -256,16 +265,20 @@ func (l *loading) names(ctx context.Context, sql string, args ...any) ([]string,
 // those who have another identifier than before.
 func (l *loading) sharedIdentifiers(ctx context.Context) error {
 	sql := fmt.Sprintf(`WITH asked AS MATERIALIZED (
-			SELECT s.position, s.sourced_id, s.identifier FROM %[1]s s LEFT JOIN people m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id AND m.gone_at IS NULL
+			SELECT s.position, s.sourced_id, s.identifier FROM %[1]s s LEFT
+				JOIN people m ON m.connection_id = $1 AND m.sourced_id = s.sourced_id AND m.gone_at IS NULL
 			WHERE m.identifier IS DISTINCT FROM s.identifier AND NOT coalesce(s.secondary, false))
 		SELECT a.position, a.sourced_id AS id, min(o.sourced_id) AS other FROM asked a JOIN (
-			SELECT sourced_id, identifier FROM people WHERE connection_id = $1 AND gone_at IS NULL AND NOT secondary AND identifier = ANY (ARRAY(SELECT identifier FROM asked))
+			SELECT sourced_id, identifier FROM people WHERE connection_id = $1 AND gone_at IS NULL AND NOT secondary
+				AND identifier = ANY (ARRAY(SELECT identifier FROM asked))
 			UNION ALL SELECT sourced_id, identifier FROM %[1]s WHERE NOT coalesce(secondary, false)
 		) o ON o.identifier = a.identifier AND o.sourced_id <> a.sourced_id GROUP BY 1, 2 ORDER BY 1`, l.staged)
 	args := []any{l.connection}
 	if l.known == nil { // a first read
-		sql, args = fmt.Sprintf(`SELECT s.position, s.sourced_id AS id, (SELECT min(o.sourced_id) FROM %[1]s o WHERE o.identifier = s.identifier AND o.sourced_id <> s.sourced_id) AS other
-			FROM %[1]s s WHERE s.identifier IN (SELECT identifier FROM %[1]s WHERE NOT coalesce(secondary, false) GROUP BY identifier HAVING count(*) > 1) AND NOT coalesce(s.secondary, false) ORDER BY 1 LIMIT 1000`, l.staged), nil
+		sql, args = fmt.Sprintf(`SELECT s.position, s.sourced_id AS id, (SELECT min(o.sourced_id) FROM %[1]s o
+			WHERE o.identifier = s.identifier AND o.sourced_id <> s.sourced_id) AS other
+			FROM %[1]s s WHERE s.identifier IN (SELECT identifier FROM %[1]s WHERE NOT coalesce(secondary, false)
+				GROUP BY identifier HAVING count(*) > 1) AND NOT coalesce(s.secondary, false) ORDER BY 1 LIMIT 1000`, l.staged), nil
 	}
 	type shared struct {
 		Position  int
@@ -298,7 +311,8 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 				DELETE FROM %[1]s s WHERE NOT EXISTS (
 					SELECT 1 FROM %[2]s r WHERE r.connection_id = $1 AND r.sourced_id = s.%[3]s AND r.gone_at IS NULL)
 				RETURNING s.position, s.sourced_id, s.%[3]s AS other)
-			SELECT o.position, o.sourced_id AS id, o.other, '' AS person, '' AS section, EXISTS (SELECT 1 FROM %[2]s r WHERE r.connection_id = $1 AND r.sourced_id = o.other) AS was FROM out o`,
+			SELECT o.position, o.sourced_id AS id, o.other, '' AS person, '' AS section, EXISTS (SELECT 1 FROM %[2]s r
+				WHERE r.connection_id = $1 AND r.sourced_id = o.other) AS was FROM out o`,
 			l.staged, ref.table, ref.column), func(m misplaced) {
 			lacking.add(m, ref, m.Was || l.merged.deleted[ref.table][m.Other])
 		}, l.connection); err != nil {
@@ -318,8 +332,10 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 	if err := l.taken(ctx, fmt.Sprintf(`
 		WITH every AS (
 			SELECT sourced_id, section, person, role, 0 AS position, false AS staged FROM enrolments m
-			WHERE m.connection_id = $1 AND m.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[1]s s WHERE s.sourced_id = m.sourced_id)
-				AND EXISTS (SELECT 1 FROM %[1]s s WHERE s.section = m.section AND s.person = m.person AND s.role = m.role)
+			WHERE m.connection_id = $1 AND m.gone_at IS NULL AND NOT EXISTS (SELECT 1 FROM %[1]s s
+				WHERE s.sourced_id = m.sourced_id)
+				AND EXISTS (SELECT 1 FROM %[1]s s WHERE s.section = m.section AND s.person = m.person
+					AND s.role = m.role)
 			UNION ALL SELECT sourced_id, section, person, role, position, true FROM %[1]s WHERE state = 'in'
 		), ordered AS (
 			SELECT *, first_value(sourced_id) OVER w AS kept, row_number() OVER w AS n FROM every
@@ -333,7 +349,8 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 		return err
 	}
 	// What such a record said before is no longer so.
-	n, err := l.count(ctx, `UPDATE enrolments SET gone_at = now(), changed_at = now(), state = 'gone' WHERE connection_id = $1 AND gone_at IS NULL AND sourced_id = ANY ($2::text[])`, l.connection, twice)
+	n, err := l.count(ctx, `UPDATE enrolments SET gone_at = now(), changed_at = now(), state = 'gone'
+		WHERE connection_id = $1 AND gone_at IS NULL AND sourced_id = ANY ($2::text[])`, l.connection, twice)
 	l.counted.Gone += n
 	return err
 }
@@ -363,10 +380,12 @@ func (l *loading) history(ctx context.Context) error {
 	}
 	_, err := db.Exec(ctx, l.tx, fmt.Sprintf(`
 		INSERT INTO past_enrolments (connection_id, sourced_id, section, person, role, begin_date, joined_at, left_at)
-		SELECT m.connection_id, m.sourced_id, m.section, m.person, m.role, m.begin_date, m.joined_at, coalesce(m.gone_at, now())
+		SELECT m.connection_id, m.sourced_id, m.section, m.person, m.role, m.begin_date, m.joined_at,
+			coalesce(m.gone_at, now())
 		FROM enrolments m JOIN %s s ON s.sourced_id = m.sourced_id
 		WHERE m.connection_id = $1 AND m.joined_at IS NOT NULL
-			AND (m.gone_at IS NOT NULL AND s.state = 'in' OR (m.section, m.person, m.role) <> (s.section, s.person, s.role))`, l.staged), l.connection)
+			AND (m.gone_at IS NOT NULL AND s.state = 'in' OR (m.section, m.person, m.role) <> (s.section, s.person,
+				s.role))`, l.staged), l.connection)
 	return err
 }
 
@@ -397,7 +416,8 @@ func (l *loading) write(ctx context.Context) (err error) {
 	}
 	l.counted.Changed, err = l.count(ctx, fmt.Sprintf(`
 		UPDATE %[1]s m SET %[2]s, row_hash = s.row_hash, changed_at = now(), %[3]s FROM %[4]s s
-		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id AND (NOT (%[7]s) OR (%[5]s) IS DISTINCT FROM (%[6]s))`,
+		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id AND (NOT (%[7]s) OR (%[5]s) IS DISTINCT
+			FROM (%[6]s))`,
 		l.name, list("% = s.%", ", "), since, l.staged, list("m.%", ", "), list("s.%", ", "), l.listed()), l.connection)
 	if err != nil {
 		return err
@@ -423,8 +443,10 @@ func (l *loading) orphans(ctx context.Context) error {
 		}
 		if err := l.taken(ctx, fmt.Sprintf(`
 			UPDATE %[1]s m SET gone_at = coalesce(m.gone_at, now()), changed_at = now()%[5]s FROM %[2]s r
-			WHERE m.connection_id = $1 AND %[4]s AND r.connection_id = $1 AND r.sourced_id = m.%[3]s AND r.gone_at = now()
-			RETURNING 0 AS position, m.sourced_id AS id, r.sourced_id AS other, '' AS person, '' AS section, true AS was`, l.name, ref.table, ref.column, l.counts(), l.standingGone()), func(m misplaced) {
+			WHERE m.connection_id = $1 AND %[4]s AND r.connection_id = $1 AND r.sourced_id = m.%[3]s
+				AND r.gone_at = now()
+			RETURNING 0 AS position, m.sourced_id AS id, r.sourced_id AS other, '' AS person, '' AS section,
+				true AS was`, l.name, ref.table, ref.column, l.counts(), l.standingGone()), func(m misplaced) {
 			l.counted.Gone++
 			l.merged.notice(finding.ReferenceDeleted, l.name+" "+m.ID, fmt.Sprintf("its %s %q is no longer in the register", ref.noun, m.Other))
 		}, l.connection); err != nil {

@@ -181,11 +181,14 @@ func Merge(ctx context.Context, tx *db.Tx, connectionID string, in Incoming) (Me
 
 // moved finds who joined and left, and which sections changed, in this transaction.
 func moved(ctx context.Context, tx *db.Tx, connectionID string, m *Merged) (err error) {
-	if m.Joined, err = movements(ctx, tx, connectionID, `SELECT sourced_id, section, person, role, changed_at FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL AND joined_at = now()`); err != nil {
+	if m.Joined, err = movements(ctx, tx, connectionID, `SELECT sourced_id, section, person, role, changed_at
+		FROM enrolments WHERE connection_id = $1 AND gone_at IS NULL AND joined_at = now()`); err != nil {
 		return err
 	}
-	if m.Left, err = movements(ctx, tx, connectionID, `SELECT sourced_id, section, person, role, gone_at AS changed_at FROM enrolments WHERE connection_id = $1 AND gone_at = now() AND joined_at < now()
-		UNION ALL SELECT sourced_id, section, person, role, left_at FROM past_enrolments WHERE connection_id = $1 AND left_at = now()`); err != nil {
+	if m.Left, err = movements(ctx, tx, connectionID, `SELECT sourced_id, section, person, role, gone_at AS changed_at
+		FROM enrolments WHERE connection_id = $1 AND gone_at = now() AND joined_at < now()
+		UNION ALL SELECT sourced_id, section, person, role, left_at FROM past_enrolments
+			WHERE connection_id = $1 AND left_at = now()`); err != nil {
 		return err
 	}
 	if m.renumbered(); m.Renumbered > 0 {
@@ -229,7 +232,8 @@ func (m *Merged) renumbered() {
 func keepStart(ctx context.Context, tx *db.Tx, connectionID string) error {
 	_, err := db.Exec(ctx, tx, `UPDATE enrolments n SET joined_at = o.joined_at FROM enrolments o
 		WHERE n.connection_id = $1 AND n.gone_at IS NULL AND n.joined_at = now()
-			AND o.connection_id = $1 AND o.gone_at = now() AND (o.section, o.person, o.role) = (n.section, n.person, n.role)`, connectionID)
+			AND o.connection_id = $1 AND o.gone_at = now() AND (o.section, o.person, o.role) = (n.section, n.person,
+				n.role)`, connectionID)
 	if err != nil {
 		return fmt.Errorf("keeping when enrolments began: %w", err)
 	}
@@ -251,7 +255,8 @@ func (m *Merged) notice(code finding.Code, subject, detail string) {
 
 func movements(ctx context.Context, tx *db.Tx, connectionID, which string) ([]Movement, error) {
 	return db.Rows[Movement](ctx, tx, "finding who joined and left", `
-		SELECT $1 || '/' || e.sourced_id AS enrolment_id, p.id::text AS person_id, s.id::text AS section_id, c.id::text AS course_id, e.role, e.changed_at::text, s.title AS section
+		SELECT $1 || '/' || e.sourced_id AS enrolment_id, p.id::text AS person_id, s.id::text AS section_id,
+			c.id::text AS course_id, e.role, e.changed_at::text, s.title AS section
 		FROM (`+strings.ReplaceAll(which, "$1", "$1::uuid")+`) e
 		JOIN people p ON p.connection_id = $1::uuid AND p.sourced_id = e.person
 		JOIN sections s ON s.connection_id = $1::uuid AND s.sourced_id = e.section
@@ -267,7 +272,8 @@ func touched(ctx context.Context, tx *db.Tx, connectionID string) ([]string, err
 			OR s.sourced_id IN (SELECT section FROM past_enrolments WHERE connection_id = $1 AND left_at = now())
 			OR s.sourced_id IN (
 				SELECT e.section FROM people p
-				JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL
+				JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id
+					AND e.gone_at IS NULL
 				WHERE p.connection_id = $1 AND p.changed_at = now()))`, connectionID)
 }
 

@@ -40,7 +40,8 @@ func (p RegisterPages) Keep(ctx context.Context, collection string, page onerost
 	if err != nil {
 		return err
 	}
-	_, err = db.Exec(ctx, p, `INSERT INTO register_pages (run_id, collection, read, total, next, items) VALUES ($1, $2, $3, $4, $5, $6)
+	_, err = db.Exec(ctx, p, `INSERT INTO register_pages (run_id, collection, read, total, next, items)
+		VALUES ($1, $2, $3, $4, $5, $6)
 		ON CONFLICT (run_id, collection, read, next) DO UPDATE SET total = excluded.total, items = excluded.items`,
 		p.RunID, collection, page.Read, page.Total, page.Next, items)
 	return db.Known(err, "keeping a page of the register")
@@ -52,7 +53,8 @@ func (p RegisterPages) Last(ctx context.Context, collection string) (page oneros
 		Read, Total int
 		Next        string
 	}
-	r, err := db.Row[row](ctx, p, "finding the page at which the read broke", `SELECT read, total, next FROM register_pages WHERE run_id = $1 AND collection = $2 ORDER BY read DESC, next LIMIT 1`,
+	r, err := db.Row[row](ctx, p, "finding the page at which the read broke", `SELECT read, total, next
+		FROM register_pages WHERE run_id = $1 AND collection = $2 ORDER BY read DESC, next LIMIT 1`,
 		p.RunID, collection)
 	if errors.Is(err, db.ErrNotFound) {
 		return page, false, nil
@@ -65,7 +67,8 @@ func (p RegisterPages) Pages(ctx context.Context, collection string, each func([
 	type row struct {
 		Items []json.RawMessage `gorm:"serializer:json"`
 	}
-	return db.Each(ctx, p, "reading the kept pages", `SELECT items FROM register_pages WHERE run_id = $1 AND collection = $2 ORDER BY read`, []any{p.RunID, collection}, func(r row) error { return each(r.Items) })
+	return db.Each(ctx, p, "reading the kept pages", `SELECT items FROM register_pages
+		WHERE run_id = $1 AND collection = $2 ORDER BY read`, []any{p.RunID, collection}, func(r row) error { return each(r.Items) })
 }
 
 // ReadWhole turns a read of changes into one of everything, from its beginning.

@@ -27,7 +27,8 @@ func AskComparison(ctx context.Context, tx *db.Tx, who string, run bool, pairing
 		return nil
 	}
 	// clock_timestamp: what was asked for counts from now, not from the transaction's begin.
-	_, err := db.Exec(ctx, tx, `UPDATE pairings SET asked_at = clock_timestamp(), asked_by = $2, asked_run = (asked_run AND asked_at IS NOT NULL) OR $3 WHERE id = ANY ($1::text[]::uuid[])`, ids, who, run)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET asked_at = clock_timestamp(), asked_by = $2,
+		asked_run = (asked_run AND asked_at IS NOT NULL) OR $3 WHERE id = ANY ($1::text[]::uuid[])`, ids, who, run)
 	if err != nil {
 		return db.Known(err, "asking for comparisons")
 	}
@@ -37,7 +38,8 @@ func AskComparison(ctx context.Context, tx *db.Tx, who string, run bool, pairing
 // AskedPairings lists pairings with a connection whose comparison was asked for, and how
 // many there are. What a person asked for comes first.
 func AskedPairings(ctx context.Context, from db.From, connectionID string, limit int) (all []Pairing, total int, err error) {
-	err = db.Into(ctx, from, &total, `SELECT count(*) FROM pairings WHERE connection_id = $1 AND asked_at IS NOT NULL AND ended_at IS NULL`, connectionID)
+	err = db.Into(ctx, from, &total, `SELECT count(*) FROM pairings WHERE connection_id = $1 AND asked_at IS NOT NULL
+		AND ended_at IS NULL`, connectionID)
 	if err == nil {
 		err = from.Records(ctx).Where("connection_id = ? AND asked_at IS NOT NULL AND ended_at IS NULL", connectionID).Order("asked_by = 'schedule', asked_at, id").Limit(limit).Find(&all).Error
 	}
@@ -47,7 +49,8 @@ func AskedPairings(ctx context.Context, from db.From, connectionID string, limit
 // KeepAskTrouble keeps why comparisons through a connection do not come about; empty when
 // they do again.
 func KeepAskTrouble(ctx context.Context, from db.From, connectionID, code, text string) error {
-	_, err := db.Exec(ctx, from, `UPDATE connections SET trouble_code = $2, trouble = $3 WHERE id = $1 AND (trouble_code, trouble) <> ($2, $3)`, connectionID, code, text)
+	_, err := db.Exec(ctx, from, `UPDATE connections SET trouble_code = $2, trouble = $3
+		WHERE id = $1 AND (trouble_code, trouble) <> ($2, $3)`, connectionID, code, text)
 	return db.Known(err, "noting what stops comparisons")
 }
 
@@ -59,7 +62,8 @@ func EndAsked(ctx context.Context, tx *db.Tx, all []Pairing, same []string) erro
 	for _, p := range all {
 		ids, asked = append(ids, p.ID), append(asked, p.AskedAt)
 	}
-	_, err := db.Exec(ctx, tx, `UPDATE pairings p SET asked_at = NULL, asked_run = false, compared_at = CASE WHEN p.id = ANY ($3::text[]::uuid[]) THEN now() ELSE p.compared_at END
+	_, err := db.Exec(ctx, tx, `UPDATE pairings p SET asked_at = NULL, asked_run = false,
+		compared_at = CASE WHEN p.id = ANY ($3::text[]::uuid[]) THEN now() ELSE p.compared_at END
 		FROM unnest($1::text[]::uuid[], $2::timestamptz[]) AS w (id, at) WHERE p.id = w.id AND p.asked_at = w.at`, ids, asked, same)
 	return db.Known(err, "noting what was compared")
 }

@@ -37,7 +37,8 @@ func Listed(ctx context.Context, from *db.Database) ([]*Pairing, error) {
 	}
 	var ids, changed []string
 	type written struct{ ID, Xmin string }
-	err := db.Each(ctx, from, "listing pairings", `SELECT id::text, xmin::text FROM pairings WHERE ended_at IS NULL AND id NOT IN (SELECT id FROM hidden_pairings) ORDER BY id`, nil, func(w written) error {
+	err := db.Each(ctx, from, "listing pairings", `SELECT id::text, xmin::text FROM pairings
+		WHERE ended_at IS NULL AND id NOT IN (SELECT id FROM hidden_pairings) ORDER BY id`, nil, func(w written) error {
 		ids = append(ids, w.ID)
 		if p := held[w.ID]; p == nil || p.xmin != w.Xmin {
 			changed = append(changed, w.ID)
@@ -77,8 +78,11 @@ func relist(ctx context.Context, from db.From, held map[string]*listed, ids []st
 		Version                                               int
 		Xmin                                                  string
 	}
-	return db.Each(ctx, from, "listing pairings", `SELECT id::text, section_id::text, set_id::text, connection_id::text, target_name, coalesce((policy->>'hold')::boolean, false) AS hold, coalesce(counts, '{}') AS counts,
-		guarded, last_failed, ran_at, next_at, opens_at, paused_at, compared_at, ended_at, version, xmin::text FROM pairings WHERE id = ANY ($1::text[]::uuid[])`, []any{ids}, func(r row) error {
+	return db.Each(ctx, from, "listing pairings", `SELECT id::text, section_id::text, set_id::text,
+		connection_id::text, target_name, coalesce((policy->>'hold')::boolean, false) AS hold, coalesce(counts,
+		'{}') AS counts,
+		guarded, last_failed, ran_at, next_at, opens_at, paused_at, compared_at, ended_at, version, xmin::text
+			FROM pairings WHERE id = ANY ($1::text[]::uuid[])`, []any{ids}, func(r row) error {
 		held[r.ID] = &listed{Pairing{
 			ID: r.ID, SectionID: r.SectionID, SetID: r.SetID, ConnectionID: r.ConnectionID, TargetName: r.TargetName, Policy: roster.Policy{Hold: r.Hold}, Counts: r.Counts,
 			Guarded: r.Guarded, LastFailed: r.LastFailed, RanAt: r.RanAt, NextAt: r.NextAt, OpensAt: r.OpensAt, PausedAt: r.PausedAt, ComparedAt: r.ComparedAt, EndedAt: r.EndedAt, Version: r.Version,

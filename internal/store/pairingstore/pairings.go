@@ -104,7 +104,9 @@ func (p *Pairing) Status(x rosterstore.Section, paused bool, at time.Time) roste
 // DuePairings lists pairings that are to run or to open by themselves by a time, except those that
 // are paused, for which it happens once they go on; and keeps other processes from taking them until the transaction ends.
 func DuePairings(ctx context.Context, tx *db.Tx, by time.Time, limit int) (all []Pairing, err error) {
-	err = tx.DB.Raw(`SELECT * FROM pairings WHERE ended_at IS NULL AND paused_at IS NULL AND connection_id NOT IN (SELECT id FROM connections WHERE paused_at IS NOT NULL) AND (next_at <= @by OR opens_at <= @by) AND id NOT IN (SELECT id FROM hidden_pairings)
+	err = tx.DB.Raw(`SELECT * FROM pairings WHERE ended_at IS NULL AND paused_at IS NULL
+		AND connection_id NOT IN (SELECT id FROM connections WHERE paused_at IS NOT NULL) AND (next_at <= @by
+		OR opens_at <= @by) AND id NOT IN (SELECT id FROM hidden_pairings)
 		ORDER BY least(next_at, opens_at) LIMIT @limit FOR UPDATE SKIP LOCKED`, map[string]any{"by": by, "limit": limit}).Find(&all).Error
 	return all, db.Known(err, "finding the pairings that are due")
 }
@@ -117,13 +119,15 @@ func Reschedule(ctx context.Context, tx *db.Tx, all []Pairing) error {
 		ids, next, opens = append(ids, p.ID), append(next, p.NextAt), append(opens, p.OpensAt)
 	}
 	_, err := db.Exec(ctx, tx, `UPDATE pairings p SET next_at = w.next_at, opens_at = w.opens_at
-		FROM unnest($1::text[]::uuid[], $2::timestamptz[], $3::timestamptz[]) AS w (id, next_at, opens_at) WHERE p.id = w.id`, ids, next, opens)
+		FROM unnest($1::text[]::uuid[], $2::timestamptz[], $3::timestamptz[]) AS w (id, next_at, opens_at)
+			WHERE p.id = w.id`, ids, next, opens)
 	return db.Known(err, "rescheduling pairings")
 }
 
 // KeepTargetLost notes that a pairing's target is no longer at the service.
 func KeepTargetLost(ctx context.Context, tx *db.Tx, pairingID string) error {
-	_, err := db.Exec(ctx, tx, `UPDATE pairings SET target_lost = true, last_failed = true, asked_at = NULL WHERE id = $1`, pairingID)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET target_lost = true, last_failed = true, asked_at = NULL
+		WHERE id = $1`, pairingID)
 	if err == nil {
 		err = tx.Announce(ctx, "pairing", pairingID)
 	}
@@ -197,13 +201,15 @@ func SetTarget(ctx context.Context, tx *db.Tx, pairingID, ref string) error {
 
 // PausePairing keeps a pairing from running until somebody resumes it.
 func PausePairing(ctx context.Context, tx *db.Tx, pairingID string) error {
-	_, err := db.Exec(ctx, tx, `UPDATE pairings SET paused_at = coalesce(paused_at, now()), version = version + 1, updated_at = now() WHERE id = $1`, pairingID)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET paused_at = coalesce(paused_at, now()), version = version + 1,
+		updated_at = now() WHERE id = $1`, pairingID)
 	return db.Known(err, "pausing the pairing")
 }
 
 // EndPairing ends a pairing.
 func EndPairing(ctx context.Context, tx *db.Tx, pairingID string) error {
-	_, err := db.Exec(ctx, tx, `UPDATE pairings SET ended_at = coalesce(ended_at, now()), version = version + 1, updated_at = now() WHERE id = $1`, pairingID)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET ended_at = coalesce(ended_at, now()), version = version + 1,
+		updated_at = now() WHERE id = $1`, pairingID)
 	return db.Known(err, "ending the pairing")
 }
 
@@ -221,8 +227,11 @@ func KeepStatus(ctx context.Context, tx *db.Tx, pairingID, seen string, counts r
 	if err != nil {
 		return err
 	}
-	_, err = db.Exec(ctx, tx, `UPDATE pairings SET counts = $2, mend = $3, left_as_is = $4, guarded = $5, target_seen = $6, target_lost = false, compared_at = now(),
-		guard_notified = CASE WHEN $5 = 0 THEN 0 ELSE guard_notified END, guard_mailed = CASE WHEN $5 = 0 THEN '{}' ELSE guard_mailed END, unminded = $7, take_over = CASE WHEN take_over = 'offered' AND $7 = 0 THEN '' ELSE take_over END
+	_, err = db.Exec(ctx, tx, `UPDATE pairings SET counts = $2, mend = $3, left_as_is = $4, guarded = $5,
+		target_seen = $6, target_lost = false, compared_at = now(),
+		guard_notified = CASE WHEN $5 = 0 THEN 0 ELSE guard_notified END,
+			guard_mailed = CASE WHEN $5 = 0 THEN '{}' ELSE guard_mailed END, unminded = $7,
+			take_over = CASE WHEN take_over = 'offered' AND $7 = 0 THEN '' ELSE take_over END
 		WHERE id = $1`, pairingID, string(countsText), string(mendText), string(quietText), guarded, seen, unminded)
 	return db.Known(err, "keeping the pairing's status")
 }
@@ -248,7 +257,8 @@ func FindPreview(ctx context.Context, from db.From, id string) (p Preview, err e
 // they came to is in the runs.
 func ForgetPreviews(ctx context.Context, from db.From, before time.Time) error {
 	for {
-		changed, err := db.Exec(ctx, from, `DELETE FROM previews WHERE id IN (SELECT p.id FROM previews p WHERE p.created_at < $1
+		changed, err := db.Exec(ctx, from, `DELETE FROM previews WHERE id IN (SELECT p.id FROM previews p
+			WHERE p.created_at < $1
 			AND NOT EXISTS (SELECT 1 FROM runs r WHERE r.preview_id = p.id AND r.finished_at IS NULL) LIMIT $2)`, before, db.DeletedAtOnce)
 		if err != nil || changed < db.DeletedAtOnce {
 			return db.Known(err, "removing old previews")
@@ -271,9 +281,12 @@ func DropPlacement(ctx context.Context, tx *db.Tx, pairingID, remoteID string) e
 
 // InheritPlacements gives a new pairing whom earlier pairings, ended now, have put into its class.
 func InheritPlacements(ctx context.Context, tx *db.Tx, p Pairing) error {
-	_, err := db.Exec(ctx, tx, `WITH earlier AS (DELETE FROM placements x USING pairings q WHERE q.id = x.pairing_id AND q.ended_at IS NOT NULL AND q.connection_id = $2 AND q.target_ref = $3
+	_, err := db.Exec(ctx, tx, `WITH earlier AS (DELETE FROM placements x USING pairings q
+		WHERE q.id = x.pairing_id AND q.ended_at IS NOT NULL AND q.connection_id = $2 AND q.target_ref = $3
 			RETURNING x.remote_id, x.person_id, x.name, x.placed_at)
-		INSERT INTO placements (pairing_id, remote_id, person_id, name, placed_at) SELECT DISTINCT ON (remote_id) $1::text::uuid, remote_id, person_id, name, placed_at FROM earlier ORDER BY remote_id, placed_at DESC`,
+		INSERT INTO placements (pairing_id, remote_id, person_id, name,
+			placed_at) SELECT DISTINCT ON (remote_id) $1::text::uuid, remote_id, person_id, name, placed_at
+			FROM earlier ORDER BY remote_id, placed_at DESC`,
 		p.ID, p.ConnectionID, p.TargetRef)
 	return db.Known(err, "remembering whom earlier pairings put in")
 }
@@ -285,16 +298,20 @@ func TakeOver(ctx context.Context, tx *db.Tx, pairingID, runID string, entries [
 	for _, e := range entries {
 		accounts, people, names = append(accounts, e.AccountID), append(people, e.PersonID), append(names, e.Name)
 	}
-	_, err := db.Exec(ctx, tx, `WITH ours AS (INSERT INTO placements (pairing_id, remote_id, person_id, name, taken_over_by)
-			SELECT $1::text::uuid, remote, person::uuid, name, $2::text::uuid FROM unnest($3::text[], $4::text[], $5::text[]) AS w (remote, person, name) ON CONFLICT DO NOTHING)
+	_, err := db.Exec(ctx, tx, `WITH ours AS (INSERT INTO placements (pairing_id, remote_id, person_id, name,
+		taken_over_by)
+			SELECT $1::text::uuid, remote, person::uuid, name, $2::text::uuid
+				FROM unnest($3::text[], $4::text[], $5::text[]) AS w (remote, person, name) ON CONFLICT DO NOTHING)
 		UPDATE pairings SET take_over = '', unminded = 0, version = version + 1 WHERE id = $1::text::uuid`, pairingID, runID, accounts, people, names)
 	return db.Known(err, "taking people over")
 }
 
 // GiveOver reverts what TakeOver did for a run.
 func GiveOver(ctx context.Context, tx *db.Tx, pairingID, runID string) error {
-	_, err := db.Exec(ctx, tx, `WITH back AS (DELETE FROM placements WHERE pairing_id = $1::text::uuid AND taken_over_by = $2::text::uuid RETURNING 1)
-		UPDATE pairings SET take_over = 'next', version = version + 1 WHERE id = $1::text::uuid AND EXISTS (SELECT 1 FROM back)`, pairingID, runID)
+	_, err := db.Exec(ctx, tx, `WITH back AS (DELETE FROM placements WHERE pairing_id = $1::text::uuid
+		AND taken_over_by = $2::text::uuid RETURNING 1)
+		UPDATE pairings SET take_over = 'next', version = version + 1 WHERE id = $1::text::uuid AND EXISTS (SELECT 1
+			FROM back)`, pairingID, runID)
 	return db.Known(err, "leaving people to whoever put them in")
 }
 
@@ -304,7 +321,8 @@ func DecideTakeOver(ctx context.Context, tx *db.Tx, pairingID string, yes bool) 
 	if yes {
 		decided = TakesOverNext
 	}
-	_, err := db.Exec(ctx, tx, `UPDATE pairings SET take_over = $2, unminded = 0, version = version + 1, updated_at = now() WHERE id = $1`, pairingID, decided)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET take_over = $2, unminded = 0, version = version + 1,
+		updated_at = now() WHERE id = $1`, pairingID, decided)
 	return db.Known(err, "keeping who minds the places")
 }
 
@@ -317,13 +335,16 @@ type Held struct {
 // inside them.
 func TargetsAt(ctx context.Context, from db.From, connectionID string) ([]Held, error) {
 	return db.Rows[Held](ctx, from, "listing the service's classes", `
-		SELECT target_ref AS ref, target_name AS name, id::text AS pairing_id FROM pairings WHERE connection_id = $1 AND ended_at IS NULL
-		UNION ALL SELECT g.ref, p.target_name, p.id::text FROM pairing_groups g JOIN pairings p ON p.id = g.pairing_id WHERE p.connection_id = $1 AND p.ended_at IS NULL`, connectionID)
+		SELECT target_ref AS ref, target_name AS name, id::text AS pairing_id FROM pairings
+			WHERE connection_id = $1 AND ended_at IS NULL
+		UNION ALL SELECT g.ref, p.target_name, p.id::text FROM pairing_groups g JOIN pairings p ON p.id = g.pairing_id
+			WHERE p.connection_id = $1 AND p.ended_at IS NULL`, connectionID)
 }
 
 // SectionsOfTarget lists the sections with which a target was paired before.
 func SectionsOfTarget(ctx context.Context, from db.From, connectionID, ref string) ([]string, error) {
-	return db.Values[string](ctx, from, "finding what the class was paired with", `SELECT DISTINCT section_id::text FROM pairings WHERE connection_id = $1 AND target_ref = $2 AND ended_at IS NOT NULL`, connectionID, ref)
+	return db.Values[string](ctx, from, "finding what the class was paired with", `SELECT DISTINCT section_id::text
+		FROM pairings WHERE connection_id = $1 AND target_ref = $2 AND ended_at IS NOT NULL`, connectionID, ref)
 }
 
 // OnRemovedConnection reports whether a pairing hangs on a connection that was removed.

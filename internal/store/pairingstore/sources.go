@@ -29,21 +29,37 @@ func Sources(ctx context.Context, from db.From, connectionID string, pairings []
 	out := make(map[string]roster.Source, len(pairings))
 	members, err := sides[roster.Member](ctx, from, "reading the sections' people", `
 		WITH asked AS MATERIALIZED (
-			SELECT w.id AS pairing_id, w.section_id, w.grouped FROM unnest($2::text[]::uuid[], $3::text[]::uuid[], $4::bool[]) AS w (id, section_id, grouped)),
+			SELECT w.id AS pairing_id, w.section_id, w.grouped FROM unnest($2::text[]::uuid[], $3::text[]::uuid[],
+				$4::bool[]) AS w (id, section_id, grouped)),
 		seats AS (
-			SELECT w.pairing_id, e.connection_id, e.person, e.role, CASE WHEN w.grouped THEN s.id::text ELSE '' END AS section, CASE WHEN e.state = 'waiting' THEN e.begin_date END AS begins
-			FROM asked w JOIN sections s ON s.id = w.section_id JOIN enrolments e ON e.connection_id = s.connection_id AND e.section = s.sourced_id AND (e.gone_at IS NULL OR e.state = 'waiting')
-			UNION ALL SELECT w.id, l.connection_id, l.person, l.role, '', l.begins FROM unnest($5::text[]::uuid[], $6::text[]::uuid[]) AS w (id, list) CROSS JOIN LATERAL people_of_list(w.list) l)
-		SELECT w.pairing_id::text, p.id::text AS person_id, CASE k.kind WHEN 'test' THEN 'ext:preview' ELSE w.role END AS role, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
-		       p.user_ids, p.org, coalesce(o.name, '') AS org_name, coalesce(a.remote_id, '') AS account, coalesce(a.chosen_by <> '', false) AS chosen, coalesce(a.switched_off, false) AS switched_off,
-		       coalesce((SELECT array_agg(n.remote_id) FROM not_accounts n WHERE n.connection_id = $1 AND n.person_id = p.id), '{}') AS not_accounts,
-		       coalesce((SELECT f.id::text FROM people f WHERE k.kind = 'second' AND f.connection_id = p.connection_id AND f.sourced_id = k.second_of AND f.gone_at IS NULL),
-		                (SELECT f.id::text FROM people f WHERE coalesce(k.kind, '') <> 'neither' AND p.secondary AND p.master <> '' AND f.connection_id = p.connection_id AND f.master <> ''
-		                 AND f.master = p.master AND NOT f.secondary AND f.gone_at IS NULL ORDER BY f.sourced_id LIMIT 1), '') AS second_of,
+			SELECT w.pairing_id, e.connection_id, e.person, e.role, CASE WHEN w.grouped THEN s.id::text ELSE '' END AS
+				section, CASE WHEN e.state = 'waiting' THEN e.begin_date END AS begins
+			FROM asked w JOIN sections s ON s.id = w.section_id JOIN enrolments e ON e.connection_id = s.connection_id
+				AND e.section = s.sourced_id AND (e.gone_at IS NULL OR e.state = 'waiting')
+			UNION ALL SELECT w.id, l.connection_id, l.person, l.role, '', l.begins
+				FROM unnest($5::text[]::uuid[], $6::text[]::uuid[]) AS w (id, list) CROSS
+				JOIN LATERAL people_of_list(w.list) l)
+		SELECT w.pairing_id::text, p.id::text AS person_id, CASE k.kind WHEN 'test' THEN 'ext:preview' ELSE w.role END
+			AS role, p.given_name, p.family_name, p.email, p.user_name, p.identifier, p.enabled,
+		       p.user_ids, p.org, coalesce(o.name, '') AS org_name, coalesce(a.remote_id, '') AS account,
+			coalesce(a.chosen_by <> '', false) AS chosen, coalesce(a.switched_off, false) AS switched_off,
+		       coalesce((SELECT array_agg(n.remote_id) FROM not_accounts n
+			WHERE n.connection_id = $1 AND n.person_id = p.id), '{}') AS not_accounts,
+		       coalesce((SELECT f.id::text FROM people f WHERE k.kind = 'second' AND f.connection_id = p.connection_id
+			AND f.sourced_id = k.second_of AND f.gone_at IS NULL),
+		                (SELECT f.id::text FROM people f WHERE coalesce(k.kind, '') <> 'neither' AND p.secondary
+			AND p.master <> '' AND f.connection_id = p.connection_id AND f.master <> ''
+		                 AND f.master = p.master AND NOT f.secondary AND f.gone_at IS NULL ORDER BY f.sourced_id
+			LIMIT 1), '') AS second_of,
 		       w.section AS group,
-		       coalesce((SELECT o.given_name || ' ' || o.family_name FROM people o WHERE p.email_key <> '' AND o.email_key <> '' AND o.email_key = p.email_key AND o.connection_id = p.connection_id
+		       coalesce((SELECT o.given_name || ' ' || o.family_name FROM people o
+			WHERE p.email_key <> '' AND o.email_key <> '' AND o.email_key = p.email_key
+			AND o.connection_id = p.connection_id
 		                 AND o.gone_at IS NULL AND o.id <> p.id AND (p.master = '' OR o.master <> p.master)
-		                 AND NOT EXISTS (SELECT 1 FROM person_marks x WHERE x.connection_id = p.connection_id AND x.kind = 'second' AND (x.sourced_id = o.sourced_id AND x.second_of = p.sourced_id OR x.sourced_id = p.sourced_id AND x.second_of = o.sourced_id)) ORDER BY o.id LIMIT 1), '') AS shares_address_with,
+		                 AND NOT EXISTS (SELECT 1 FROM person_marks x WHERE x.connection_id = p.connection_id
+			AND x.kind = 'second' AND (x.sourced_id = o.sourced_id AND x.second_of = p.sourced_id
+			OR x.sourced_id = p.sourced_id AND x.second_of = o.sourced_id)) ORDER BY o.id
+			LIMIT 1), '') AS shares_address_with,
 		       w.begins
 		FROM seats w
 		JOIN people p ON p.connection_id = w.connection_id AND p.sourced_id = w.person
@@ -56,13 +72,15 @@ func Sources(ctx context.Context, from db.From, connectionID string, pairings []
 	placed, err := sides[roster.Placement](ctx, from, "reading whom the pairings placed",
 		`SELECT p.pairing_id::text, p.person_id::text, p.remote_id AS account_id, p.name, EXISTS (
 			SELECT 1 FROM placements o JOIN pairings q ON q.id = o.pairing_id
-			WHERE o.remote_id = p.remote_id AND o.pairing_id <> p.pairing_id AND q.connection_id = $2 AND q.ended_at IS NULL) AS elsewhere
+			WHERE o.remote_id = p.remote_id AND o.pairing_id <> p.pairing_id AND q.connection_id = $2
+				AND q.ended_at IS NULL) AS elsewhere
 		FROM placements p WHERE p.pairing_id = ANY ($1::text[]::uuid[])`, ids, connectionID)
 	if err != nil {
 		return nil, err
 	}
 	grouped, err := sides[roster.Grouping](ctx, from, "reading whom the pairings put into groups",
-		`SELECT pairing_id::text, remote_id AS account_id, section_id::text AS group FROM group_placements WHERE pairing_id = ANY ($1::text[]::uuid[])`, ids)
+		`SELECT pairing_id::text, remote_id AS account_id, section_id::text AS group FROM group_placements
+			WHERE pairing_id = ANY ($1::text[]::uuid[])`, ids)
 	for _, p := range pairings {
 		out[p.ID] = roster.Source{Members: members[p.ID], Placed: placed[p.ID], Grouped: grouped[p.ID], TakesOver: p.TakeOver == TakesOverNext}
 	}
@@ -86,7 +104,9 @@ func askedSections(ctx context.Context, from db.From, pairings []Pairing) (a ask
 	}
 	of := map[string][]string{}
 	if len(sets) > 0 {
-		of, err = db.Map[string, []string](ctx, from, "finding the sets' sections", `SELECT set_id::text AS key, array_agg(section_id::text ORDER BY position) AS value FROM linked_sections WHERE set_id = ANY ($1::text[]::uuid[]) AND unlinked_at IS NULL GROUP BY 1`, sets)
+		of, err = db.Map[string, []string](ctx, from, "finding the sets' sections", `SELECT set_id::text AS key,
+			array_agg(section_id::text ORDER BY position) AS value FROM linked_sections
+			WHERE set_id = ANY ($1::text[]::uuid[]) AND unlinked_at IS NULL GROUP BY 1`, sets)
 		if err != nil {
 			return a, err
 		}
@@ -133,7 +153,8 @@ func areLists(ctx context.Context, from db.From, pairings []Pairing) (map[string
 	for i, p := range pairings {
 		ids[i] = p.SectionID
 	}
-	found, err := db.Values[string](ctx, from, "finding people lists", `SELECT id::text FROM people_lists WHERE id = ANY ($1::text[]::uuid[])`, ids)
+	found, err := db.Values[string](ctx, from, "finding people lists", `SELECT id::text FROM people_lists
+		WHERE id = ANY ($1::text[]::uuid[])`, ids)
 	out := make(map[string]bool, len(found))
 	for _, id := range found {
 		out[id] = true

@@ -17,14 +17,16 @@ type IgnoredClass struct {
 
 // IgnoredClasses lists those of a connection.
 func IgnoredClasses(ctx context.Context, from db.From, connectionID string) ([]IgnoredClass, error) {
-	return db.Rows[IgnoredClass](ctx, from, "listing ignored classes", `SELECT ref, ignored_by, ignored_at FROM ignored_classes WHERE connection_id = $1 ORDER BY ref`, connectionID)
+	return db.Rows[IgnoredClass](ctx, from, "listing ignored classes", `SELECT ref, ignored_by, ignored_at
+		FROM ignored_classes WHERE connection_id = $1 ORDER BY ref`, connectionID)
 }
 
 // IgnoreClasses ignores classes of a connection, or no longer does.
 func IgnoreClasses(ctx context.Context, tx *db.Tx, who, connectionID string, refs []string, ignore bool) error {
 	sql := `DELETE FROM ignored_classes WHERE connection_id = $1 AND ref = ANY ($2::text[]) AND $3::text IS NOT NULL`
 	if ignore {
-		sql = `INSERT INTO ignored_classes (connection_id, ref, ignored_by) SELECT $1, unnest($2::text[]), $3 ON CONFLICT DO NOTHING`
+		sql = `INSERT INTO ignored_classes (connection_id, ref, ignored_by) SELECT $1, unnest($2::text[]), $3
+			ON CONFLICT DO NOTHING`
 	}
 	_, err := db.Exec(ctx, tx, sql, connectionID, refs, who)
 	return db.Known(err, "ignoring classes")
@@ -56,13 +58,19 @@ func SeatsOf(ctx context.Context, from db.From, connectionID string, holders []H
 	}
 	out := map[string][]Seat{}
 	err := db.Each(ctx, from, "finding whose accounts these are", `
-		WITH asked AS MATERIALIZED (SELECT * FROM unnest($2::text[], $3::text[], $4::text[], $5::text[]) AS w (id, external, name, key)),
+		WITH asked AS MATERIALIZED (SELECT * FROM unnest($2::text[], $3::text[], $4::text[], $5::text[]) AS w (id,
+			external, name, key)),
 		held AS (
-			SELECT w.id, a.person_id AS person FROM asked w JOIN accounts a ON a.connection_id = $1 AND a.remote_id = w.id
-			UNION SELECT w.id, p.id FROM asked w JOIN people p ON p.identifier = w.external AND p.gone_at IS NULL WHERE w.external <> ''
-			UNION SELECT w.id, p.id FROM asked w JOIN people p ON lower(p.user_name) = w.name AND p.gone_at IS NULL WHERE w.name <> ''
-			UNION SELECT w.id, p.id FROM asked w JOIN people p ON p.email_key = w.key AND p.email_key <> '' AND p.gone_at IS NULL WHERE w.key <> '')
-		SELECT h.id AS account, s.id::text AS section_id, bool_or(e.role = 'teacher') AS teacher FROM held h JOIN people p ON p.id = h.person
+			SELECT w.id, a.person_id AS person FROM asked w JOIN accounts a ON a.connection_id = $1
+				AND a.remote_id = w.id
+			UNION SELECT w.id, p.id FROM asked w JOIN people p ON p.identifier = w.external AND p.gone_at IS NULL
+				WHERE w.external <> ''
+			UNION SELECT w.id, p.id FROM asked w JOIN people p ON lower(p.user_name) = w.name AND p.gone_at IS NULL
+				WHERE w.name <> ''
+			UNION SELECT w.id, p.id FROM asked w JOIN people p ON p.email_key = w.key AND p.email_key <> ''
+				AND p.gone_at IS NULL WHERE w.key <> '')
+		SELECT h.id AS account, s.id::text AS section_id, bool_or(e.role = 'teacher') AS teacher FROM held h
+			JOIN people p ON p.id = h.person
 		JOIN enrolments e ON e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL
 		JOIN sections s ON s.connection_id = e.connection_id AND s.sourced_id = e.section AND s.gone_at IS NULL
 		GROUP BY 1, 2 ORDER BY 1, 2`, []any{connectionID, ids, external, names, keys}, func(r row) error {

@@ -181,7 +181,8 @@ func TestServerThatEndsIsStartedAgain(t *testing.T) {
 			_, _ = busy.Exec(t.Context(), `SELECT count(*) FROM generate_series(1, 8000000)`)
 		}()
 		require.Eventually(t, func() bool {
-			return ask(t, s, `SELECT count(*)::text FROM pg_stat_activity WHERE state = 'active' AND query LIKE '%generate_series%'`) == "2"
+			return ask(t, s, `SELECT count(*)::text FROM pg_stat_activity
+				WHERE state = 'active' AND query LIKE '%generate_series%'`) == "2"
 		}, time.Minute, 20*time.Millisecond)
 		text, err := os.ReadFile(filepath.Join(at, "postmaster.pid"))
 		require.NoError(t, err)

@@ -18,7 +18,8 @@ type Acknowledgement struct {
 
 // Acknowledgements gives them all, by the finding's key.
 func Acknowledgements(ctx context.Context, from db.From) (map[string]Acknowledgement, error) {
-	list, err := db.Rows[Acknowledgement](ctx, from, "listing acknowledgements", `SELECT key, note, by_whom AS by, at FROM acknowledgements`)
+	list, err := db.Rows[Acknowledgement](ctx, from, "listing acknowledgements", `SELECT key, note, by_whom AS by, at
+		FROM acknowledgements`)
 	out := make(map[string]Acknowledgement, len(list))
 	for _, a := range list {
 		out[a.Key] = a

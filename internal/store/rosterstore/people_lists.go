@@ -45,7 +45,8 @@ func FindPeopleList(ctx context.Context, from db.From, id string) (l PeopleList,
 
 // UpdatePeopleList renames one whose version must still be the one read.
 func UpdatePeopleList(ctx context.Context, tx *db.Tx, l *PeopleList) error {
-	done, err := db.Exec(ctx, tx, `UPDATE people_lists SET name = $3, version = version + 1 WHERE id = $1 AND version = $2`, l.ID, l.Version, l.Name)
+	done, err := db.Exec(ctx, tx, `UPDATE people_lists SET name = $3, version = version + 1
+		WHERE id = $1 AND version = $2`, l.ID, l.Version, l.Name)
 	if err == nil && done == 0 {
 		return fmt.Errorf("changing the people list: %w", db.ErrStale)
 	}
@@ -55,10 +56,12 @@ func UpdatePeopleList(ctx context.Context, tx *db.Tx, l *PeopleList) error {
 
 // ListPeople puts people on a list of named ones, and takes some off.
 func ListPeople(ctx context.Context, tx *db.Tx, listID string, add, drop []string) error {
-	if _, err := db.Exec(ctx, tx, `INSERT INTO people_list_members (list_id, person_id) SELECT $1, unnest($2::text[]::uuid[]) ON CONFLICT DO NOTHING`, listID, add); err != nil {
+	if _, err := db.Exec(ctx, tx, `INSERT INTO people_list_members (list_id, person_id) SELECT $1,
+		unnest($2::text[]::uuid[]) ON CONFLICT DO NOTHING`, listID, add); err != nil {
 		return db.Known(err, "putting people on a list")
 	}
-	_, err := db.Exec(ctx, tx, `DELETE FROM people_list_members WHERE list_id = $1 AND person_id = ANY ($2::text[]::uuid[])`, listID, drop)
+	_, err := db.Exec(ctx, tx, `DELETE FROM people_list_members WHERE list_id = $1
+		AND person_id = ANY ($2::text[]::uuid[])`, listID, drop)
 	return db.Known(err, "taking people off a list")
 }
 
@@ -83,13 +86,15 @@ type Org struct {
 
 // Orgs lists the organisations of all registers by name.
 func Orgs(ctx context.Context, from db.From) ([]Org, error) {
-	return db.Rows[Org](ctx, from, "listing organisations", `SELECT o.id::text, o.connection_id::text, o.sourced_id, o.name, o.type FROM orgs o WHERE o.gone_at IS NULL`+connectionstore.NotRemoved("o")+` ORDER BY o.name, o.sourced_id`)
+	return db.Rows[Org](ctx, from, "listing organisations", `SELECT o.id::text, o.connection_id::text, o.sourced_id,
+		o.name, o.type FROM orgs o WHERE o.gone_at IS NULL`+connectionstore.NotRemoved("o")+` ORDER BY o.name, o.sourced_id`)
 }
 
 // CourseRef gives the register and the sourced id of a course.
 func CourseRef(ctx context.Context, from db.From, courseID string) (connectionID, ref, title string, err error) {
 	type row struct{ ConnectionID, SourcedID, Title string }
-	r, err := db.Row[row](ctx, from, "finding the course", `SELECT connection_id::text, sourced_id, title FROM courses WHERE id = $1 AND gone_at IS NULL`, courseID)
+	r, err := db.Row[row](ctx, from, "finding the course", `SELECT connection_id::text, sourced_id, title FROM courses
+		WHERE id = $1 AND gone_at IS NULL`, courseID)
 	return r.ConnectionID, r.SourcedID, r.Title, err
 }
 
@@ -101,15 +106,18 @@ type Listing struct {
 
 // PeopleOf gives who is on a list now, each once.
 func PeopleOf(ctx context.Context, from db.From, listID string) ([]Listing, error) {
-	return db.Rows[Listing](ctx, from, "listing who is on the list", `SELECT DISTINCT ON (p.family_name, p.given_name, p.id) p.id::text AS person_id, p.given_name || ' ' || p.family_name AS name, p.identifier, x.role, x.begins
+	return db.Rows[Listing](ctx, from, "listing who is on the list", `SELECT DISTINCT ON (p.family_name, p.given_name,
+		p.id) p.id::text AS person_id, p.given_name || ' ' || p.family_name AS name, p.identifier, x.role, x.begins
 		FROM people_of_list($1) x JOIN people p ON p.connection_id = x.connection_id AND p.sourced_id = x.person
-		ORDER BY p.family_name, p.given_name, p.id, x.begins NULLS FIRST, CASE x.role WHEN 'teacher' THEN 0 WHEN 'student' THEN 1 ELSE 2 END`, listID)
+		ORDER BY p.family_name, p.given_name, p.id, x.begins NULLS FIRST,
+			CASE x.role WHEN 'teacher' THEN 0 WHEN 'student' THEN 1 ELSE 2 END`, listID)
 }
 
 // RegistersOf gives, by person, the register in which they are now.
 func RegistersOf(ctx context.Context, from db.From, personIDs []string) (map[string]string, error) {
 	type row struct{ ID, ConnectionID string }
-	rows, err := db.Rows[row](ctx, from, "finding the people's registers", `SELECT id::text, connection_id::text FROM people WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, personIDs)
+	rows, err := db.Rows[row](ctx, from, "finding the people's registers", `SELECT id::text, connection_id::text
+		FROM people WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, personIDs)
 	out := make(map[string]string, len(rows))
 	for _, r := range rows {
 		out[r.ID] = r.ConnectionID

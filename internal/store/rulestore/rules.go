@@ -99,7 +99,8 @@ func KeepVersion(ctx context.Context, tx *db.Tx, r Rule, who string) error {
 	if err != nil {
 		return err
 	}
-	_, err = db.Exec(ctx, tx, `INSERT INTO rule_versions (rule_id, version, draft, who) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, r.ID, r.Version, string(draft), who)
+	_, err = db.Exec(ctx, tx, `INSERT INTO rule_versions (rule_id, version, draft, who) VALUES ($1, $2, $3, $4)
+		ON CONFLICT DO NOTHING`, r.ID, r.Version, string(draft), who)
 	return db.Known(err, "keeping the rule's version")
 }
 
@@ -113,13 +114,15 @@ type RuleVersion struct {
 
 // RuleVersions lists the versions of a rule, the newest first.
 func RuleVersions(ctx context.Context, from db.From, id string) ([]RuleVersion, error) {
-	return db.Rows[RuleVersion](ctx, from, "listing the rule's versions", `SELECT version, draft, who, at FROM rule_versions WHERE rule_id = $1 ORDER BY version DESC`, id)
+	return db.Rows[RuleVersion](ctx, from, "listing the rule's versions", `SELECT version, draft, who, at
+		FROM rule_versions WHERE rule_id = $1 ORDER BY version DESC`, id)
 }
 
 // KeepTrial notes that a rule was tried out as it is, on an event, or on a made-up one when
 // that is empty.
 func KeepTrial(ctx context.Context, from db.From, id string, version int, eventID string) error {
-	_, err := db.Exec(ctx, from, `UPDATE rules SET tried_at = now(), tried_event = nullif($3, '')::uuid WHERE id = $1 AND version = $2`, id, version, eventID)
+	_, err := db.Exec(ctx, from, `UPDATE rules SET tried_at = now(), tried_event = nullif($3, '')::uuid
+		WHERE id = $1 AND version = $2`, id, version, eventID)
 	return db.Known(err, "noting the trial")
 }
 
@@ -128,7 +131,8 @@ func KeepTrial(ctx context.Context, from db.From, id string, version int, eventI
 func KeepMissing(ctx context.Context, tx *db.Tx, r Rule, missing []string) error {
 	text, err := json.Marshal(missing)
 	if err == nil {
-		_, err = db.Exec(ctx, tx, `UPDATE rules SET missing = $2, asked_at = CASE WHEN $2::jsonb = 'null' THEN NULL ELSE now() END WHERE id = $1 AND version = $3`, r.ID, string(text), r.Version)
+		_, err = db.Exec(ctx, tx, `UPDATE rules SET missing = $2, asked_at = CASE WHEN $2::jsonb = 'null' THEN NULL
+			ELSE now() END WHERE id = $1 AND version = $3`, r.ID, string(text), r.Version)
 	}
 	return db.Known(err, "noting what a rule needs")
 }
@@ -162,9 +166,14 @@ type RuleUsage struct {
 // limit.
 func UsageOfRules(ctx context.Context, from db.From, now time.Time) ([]RuleUsage, error) {
 	return db.Rows[RuleUsage](ctx, from, "counting deliveries", `
-		SELECT r.id::text AS rule_id, coalesce(t.fired, 0)::int AS fired, coalesce(t.delivered, 0)::int AS delivered, coalesce(w.waiting, 0)::int AS waiting, CASE WHEN r.most->>'most' IS NULL THEN 0 ELSE
-		       (SELECT count(*)::int FROM rule_calls c WHERE c.rule_id = r.id AND c.at > $1::timestamptz - CASE r.most->>'per' WHEN 'day' THEN interval '1 day' ELSE interval '1 hour' END) END AS calls, (SELECT count(*)::int FROM unsubscribes u WHERE u.rule_id = r.id) AS unsubscribed
+		SELECT r.id::text AS rule_id, coalesce(t.fired, 0)::int AS fired, coalesce(t.delivered, 0)::int AS delivered,
+			coalesce(w.waiting, 0)::int AS waiting, CASE WHEN r.most->>'most' IS NULL THEN 0 ELSE
+		       (SELECT count(*)::int FROM rule_calls c WHERE c.rule_id = r.id
+			AND c.at > $1::timestamptz - CASE r.most->>'per' WHEN 'day' THEN interval '1 day' ELSE interval '1 hour'
+			END) END AS calls, (SELECT count(*)::int FROM unsubscribes u WHERE u.rule_id = r.id) AS unsubscribed
 		FROM rules r
-		LEFT JOIN (SELECT rule_id, sum(fired) AS fired, sum(delivered) AS delivered FROM rule_counts GROUP BY rule_id) t ON t.rule_id = r.id
-		LEFT JOIN (SELECT rule_id, count(*) AS waiting FROM deliveries WHERE state = 'waiting' GROUP BY rule_id) w ON w.rule_id = r.id`, now)
+		LEFT JOIN (SELECT rule_id, sum(fired) AS fired, sum(delivered) AS delivered FROM rule_counts
+			GROUP BY rule_id) t ON t.rule_id = r.id
+		LEFT JOIN (SELECT rule_id, count(*) AS waiting FROM deliveries WHERE state = 'waiting'
+			GROUP BY rule_id) w ON w.rule_id = r.id`, now)
 }

@@ -39,12 +39,17 @@ func TitlesOfScopes(ctx context.Context, from db.From, scopes []rule.Scope) ([]S
 		}
 		return err
 	}
-	err := errors.Join(ask(0, `SELECT id::text AS key, coalesce(nullif(title, ''), id::text) AS value FROM courses WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, courses),
-		ask(1, `SELECT id::text AS key, coalesce(nullif(title, ''), id::text) AS value FROM sections WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, sections),
-		ask(2, `SELECT m->>'id' AS key, coalesce(nullif(m->>'title', ''), m->>'id') AS value FROM outlines o, jsonb_array_elements(o.outline->'modules') m
+	err := errors.Join(ask(0, `SELECT id::text AS key, coalesce(nullif(title, ''), id::text) AS value FROM courses
+		WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, courses),
+		ask(1, `SELECT id::text AS key, coalesce(nullif(title, ''), id::text) AS value FROM sections
+			WHERE id = ANY ($1::text[]::uuid[]) AND gone_at IS NULL`, sections),
+		ask(2, `SELECT m->>'id' AS key, coalesce(nullif(m->>'title', ''), m->>'id') AS value
+			FROM outlines o, jsonb_array_elements(o.outline->'modules') m
 		WHERE m->>'id' = ANY ($1) AND ($2::text[] IS NULL OR o.course_id::text = ANY ($2))`, modules, within),
-		ask(3, `SELECT a->>'id' AS key, coalesce(nullif(a->>'title', ''), a->>'id') AS value FROM outlines o, jsonb_path_query(o.outline, '$.modules[*].activities.** ? (@.kind <> "")') a
-		WHERE o.course_id IN (SELECT x.course_id FROM outline_activities x WHERE x.activity_id = ANY ($1)) AND a->>'id' = ANY ($1)`, activities))
+		ask(3, `SELECT a->>'id' AS key, coalesce(nullif(a->>'title', ''), a->>'id') AS value
+			FROM outlines o, jsonb_path_query(o.outline, '$.modules[*].activities.** ? (@.kind <> "")') a
+		WHERE o.course_id IN (SELECT x.course_id FROM outline_activities x
+			WHERE x.activity_id = ANY ($1)) AND a->>'id' = ANY ($1)`, activities))
 	if err != nil {
 		return nil, err
 	}

@@ -17,7 +17,8 @@ type Unsubscribe struct {
 
 // Unsubscribed reports whether an address wants no more mails of a rule.
 func Unsubscribed(ctx context.Context, from *db.Database, ruleID, addressKey string) (yes bool, err error) {
-	err = db.Into(ctx, from.Quickly(), &yes, `SELECT EXISTS (SELECT 1 FROM unsubscribes WHERE rule_id = $1 AND address_key = $2)`, ruleID, addressKey)
+	err = db.Into(ctx, from.Quickly(), &yes, `SELECT EXISTS (SELECT 1 FROM unsubscribes
+		WHERE rule_id = $1 AND address_key = $2)`, ruleID, addressKey)
 	return yes, db.Known(err, "looking who unsubscribed")
 }
 
@@ -30,7 +31,8 @@ func Unsubscribes(ctx context.Context, from db.From, ruleID string) (all []Unsub
 // KeepUnsubscribe notes that an address wants no more mails of a rule; once more changes
 // nothing.
 func KeepUnsubscribe(ctx context.Context, tx *db.Tx, u Unsubscribe) error {
-	_, err := db.Exec(ctx, tx, `INSERT INTO unsubscribes (rule_id, address_key, address) SELECT id, $2, $3 FROM rules WHERE id = $1 ON CONFLICT DO NOTHING`, u.RuleID, u.AddressKey, u.Address)
+	_, err := db.Exec(ctx, tx, `INSERT INTO unsubscribes (rule_id, address_key, address) SELECT id, $2, $3 FROM rules
+		WHERE id = $1 ON CONFLICT DO NOTHING`, u.RuleID, u.AddressKey, u.Address)
 	return db.Known(err, "unsubscribing")
 }
 

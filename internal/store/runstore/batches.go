@@ -30,7 +30,8 @@ func FindBatch(ctx context.Context, from db.From, id string) (b Batch, err error
 
 // ApplyBatch takes a batch for doing; ErrTaken means that somebody did it already.
 func ApplyBatch(ctx context.Context, tx *db.Tx, id, who string, approved bool) error {
-	done, err := db.Exec(ctx, tx, `UPDATE batches SET applied_at = now(), done_by = $2, approved = $3 WHERE id = $1 AND applied_at IS NULL`, id, who, approved)
+	done, err := db.Exec(ctx, tx, `UPDATE batches SET applied_at = now(), done_by = $2, approved = $3
+		WHERE id = $1 AND applied_at IS NULL`, id, who, approved)
 	if err == nil && done == 0 {
 		return db.ErrTaken
 	}
@@ -39,13 +40,15 @@ func ApplyBatch(ctx context.Context, tx *db.Tx, id, who string, approved bool) e
 
 // KeepResult keeps what became of one item of a batch; the latest counts.
 func KeepResult(ctx context.Context, tx *db.Tx, batchID string, item int, result json.RawMessage) error {
-	_, err := db.Exec(ctx, tx, `INSERT INTO batch_results (batch_id, item, result) VALUES ($1, $2, $3) ON CONFLICT (batch_id, item) DO UPDATE SET result = excluded.result`, batchID, item, string(result))
+	_, err := db.Exec(ctx, tx, `INSERT INTO batch_results (batch_id, item, result) VALUES ($1, $2, $3)
+		ON CONFLICT (batch_id, item) DO UPDATE SET result = excluded.result`, batchID, item, string(result))
 	return db.Known(err, "keeping what became of an item")
 }
 
 // BatchResults gives what became of a batch's items so far, by their place in it.
 func BatchResults(ctx context.Context, from db.From, id string) (map[int]json.RawMessage, error) {
-	return db.Map[int, json.RawMessage](ctx, from, "finding what became of a batch", `SELECT item AS key, result AS value FROM batch_results WHERE batch_id = $1`, id)
+	return db.Map[int, json.RawMessage](ctx, from, "finding what became of a batch", `SELECT item AS key,
+		result AS value FROM batch_results WHERE batch_id = $1`, id)
 }
 
 // EndBatch keeps a batch's items with what became of them, once all were tried.
@@ -79,10 +82,15 @@ type ListedBatch struct {
 
 // Batches lists those that were done, the newest first, older than before if given.
 func Batches(ctx context.Context, from db.From, before string, limit int) ([]ListedBatch, error) {
-	return db.Rows[ListedBatch](ctx, from, "listing batches", `SELECT b.id::text, b.act, b.made_by, b.applied_at, jsonb_array_length(b.items) AS items,
-			CASE WHEN b.ended_at IS NULL THEN jsonb_array_length(b.items) - (SELECT count(*)::int FROM batch_results x WHERE x.batch_id = b.id) ELSE 0 END AS left,
+	return db.Rows[ListedBatch](ctx, from, "listing batches", `SELECT b.id::text, b.act, b.made_by, b.applied_at,
+		jsonb_array_length(b.items) AS items,
+			CASE WHEN b.ended_at IS NULL THEN jsonb_array_length(b.items) - (SELECT count(*)::int FROM batch_results x
+				WHERE x.batch_id = b.id) ELSE 0 END AS left,
 			(SELECT count(*)::int FROM jsonb_array_elements(b.items) i WHERE coalesce(i->>'problem', '') <> '')
-				+ (SELECT count(*)::int FROM batch_results x WHERE x.batch_id = b.id AND coalesce(x.result->>'problem', '') <> '') AS problems, r.n AS runs, r.active, r.failed
-		FROM batches b CROSS JOIN LATERAL (SELECT count(*)::int AS n, count(*) FILTER (WHERE state IN ('queued', 'running'))::int AS active, count(*) FILTER (WHERE state IN ('failed', 'moved'))::int AS failed FROM runs WHERE batch_id = b.id) r
+				+ (SELECT count(*)::int FROM batch_results x WHERE x.batch_id = b.id
+					AND coalesce(x.result->>'problem', '') <> '') AS problems, r.n AS runs, r.active, r.failed
+		FROM batches b CROSS JOIN LATERAL (SELECT count(*)::int AS n, count(*) FILTER (WHERE state IN ('queued',
+			'running'))::int AS active, count(*) FILTER (WHERE state IN ('failed', 'moved'))::int AS failed FROM runs
+			WHERE batch_id = b.id) r
 		WHERE b.applied_at IS NOT NULL AND ($1 = '' OR b.id < nullif($1, '')::uuid) ORDER BY b.id DESC LIMIT $2`, before, limit)
 }

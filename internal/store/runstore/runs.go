@@ -94,19 +94,23 @@ func Runs(ctx context.Context, from db.From, pairingID, connectionID, before str
 // LastRead is when the last read of a register that finished began; nil when
 // none has.
 func LastRead(ctx context.Context, from db.From, connectionID string) (at *time.Time, err error) {
-	err = db.Into(ctx, from, &at, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read' AND state = 'finished'`, connectionID)
+	err = db.Into(ctx, from, &at, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read'
+		AND state = 'finished'`, connectionID)
 	return at, db.Known(err, "finding the last read")
 }
 
 // LastWholeRead is the same for a read that asked for everything.
 func LastWholeRead(ctx context.Context, from db.From, connectionID string) (at *time.Time, err error) {
-	err = db.Into(ctx, from, &at, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read' AND state = 'finished' AND since IS NULL`, connectionID)
+	err = db.Into(ctx, from, &at, `SELECT max(started_at) FROM runs WHERE connection_id = $1 AND kind = 'read'
+		AND state = 'finished' AND since IS NULL`, connectionID)
 	return at, db.Known(err, "finding the last whole read")
 }
 
 // RevertedBy finds the run that reverted what another one did, "" when none did.
 func RevertedBy(ctx context.Context, from db.From, runID string) (id string, err error) {
-	err = db.Into(ctx, from, &id, `SELECT coalesce((SELECT id::text FROM runs WHERE reverts = $1 AND state IN ('queued', 'running', 'finished', 'needs-person') ORDER BY id DESC LIMIT 1), '')`, runID)
+	err = db.Into(ctx, from, &id, `SELECT coalesce((SELECT id::text FROM runs
+		WHERE reverts = $1 AND state IN ('queued', 'running', 'finished', 'needs-person') ORDER BY id DESC
+		LIMIT 1), '')`, runID)
 	return id, db.Known(err, "finding what took the run back")
 }
 
@@ -118,13 +122,15 @@ func ActiveRun(ctx context.Context, from db.From, column, id string) (r Run, err
 
 // CountRunning counts the pairings at whose runs somebody works, or is to.
 func CountRunning(ctx context.Context, from db.From) (n int, err error) {
-	err = db.Into(ctx, from, &n, `SELECT count(DISTINCT pairing_id) FROM runs WHERE state IN ('queued', 'running') AND pairing_id IS NOT NULL`)
+	err = db.Into(ctx, from, &n, `SELECT count(DISTINCT pairing_id) FROM runs
+		WHERE state IN ('queued', 'running') AND pairing_id IS NOT NULL`)
 	return n, db.Known(err, "counting what is being run")
 }
 
 // RunningPairings gives the pairings at whose runs somebody works, or is to.
 func RunningPairings(ctx context.Context, from db.From) (map[string]bool, error) {
-	ids, err := db.Values[string](ctx, from, "listing what is being run", `SELECT DISTINCT pairing_id::text FROM runs WHERE state IN ('queued', 'running') AND pairing_id IS NOT NULL`)
+	ids, err := db.Values[string](ctx, from, "listing what is being run", `SELECT DISTINCT pairing_id::text FROM runs
+		WHERE state IN ('queued', 'running') AND pairing_id IS NOT NULL`)
 	out := make(map[string]bool, len(ids))
 	for _, id := range ids {
 		out[id] = true
@@ -134,7 +140,8 @@ func RunningPairings(ctx context.Context, from db.From) (map[string]bool, error)
 
 // StartRun notes that a run is being worked on; started is when it first was.
 func StartRun(ctx context.Context, from *db.Database, id, step string) error {
-	return announceRun(ctx, from, id, `UPDATE runs SET state = 'running', step = $2, started_at = coalesce(started_at, now()) WHERE id = $1 AND state IN ('queued', 'running')`, id, step)
+	return announceRun(ctx, from, id, `UPDATE runs SET state = 'running', step = $2, started_at = coalesce(started_at,
+		now()) WHERE id = $1 AND state IN ('queued', 'running')`, id, step)
 }
 
 // ErrCancelled means that somebody asked the run to stop.
@@ -223,7 +230,9 @@ func Changes(ctx context.Context, from db.From, runID string) (all []Change, err
 // UnendedAdditions lists the people whom earlier runs of a pairing had begun to put in and
 // of whom they could not note what became.
 func UnendedAdditions(ctx context.Context, from db.From, pairingID, besidesRun string) (all []Change, err error) {
-	err = from.Records(ctx).Raw(`SELECT c.* FROM changes c JOIN runs r ON r.id = c.run_id WHERE r.pairing_id = ? AND r.id <> ? AND c.state = 'started' AND c.outcome = 'add' ORDER BY c.run_id, c.position`, pairingID, besidesRun).Scan(&all).Error
+	err = from.Records(ctx).Raw(`SELECT c.* FROM changes c JOIN runs r ON r.id = c.run_id
+		WHERE r.pairing_id = ? AND r.id <> ? AND c.state = 'started' AND c.outcome = 'add'
+		ORDER BY c.run_id, c.position`, pairingID, besidesRun).Scan(&all).Error
 	return all, db.Known(err, "listing what earlier runs had begun")
 }
 
@@ -246,20 +255,23 @@ func AddChanges(tx *db.Tx, runID string, plan roster.Plan, asked func(roster.Ent
 
 // MarkStarted notes, before the service is called, that it is about to be.
 func MarkStarted(ctx context.Context, from db.From, runID string, positions ...int) error {
-	_, err := db.Exec(ctx, from, `UPDATE changes SET state = 'started', started_at = now() WHERE run_id = $1 AND position = ANY ($2::int[])`, runID, positions)
+	_, err := db.Exec(ctx, from, `UPDATE changes SET state = 'started', started_at = now()
+		WHERE run_id = $1 AND position = ANY ($2::int[])`, runID, positions)
 	return db.Known(err, "noting changes")
 }
 
 // MarkEnded notes how a change ended.
 func MarkEnded(ctx context.Context, tx *db.Tx, c Change) error {
-	_, err := db.Exec(ctx, tx, `UPDATE changes SET state = $3, code = $4, answer = $5, finished_at = now(), entry = jsonb_set(entry, '{accountId}', to_jsonb($6::text))
+	_, err := db.Exec(ctx, tx, `UPDATE changes SET state = $3, code = $4, answer = $5, finished_at = now(),
+		entry = jsonb_set(entry, '{accountId}', to_jsonb($6::text))
 		WHERE run_id = $1 AND position = $2`, c.RunID, c.Position, c.State, c.Code, c.Answer, c.Entry.AccountID)
 	return db.Known(err, "noting a change")
 }
 
 // ReopenRun puts a failed run back into the queue.
 func ReopenRun(ctx context.Context, tx *db.Tx, id string) error {
-	_, err := db.Exec(ctx, tx, `UPDATE runs SET state = 'queued', error = '', error_code = '', finished_at = NULL, cancel_asked = false WHERE id = $1 AND state IN ('failed', 'cancelled')`, id)
+	_, err := db.Exec(ctx, tx, `UPDATE runs SET state = 'queued', error = '', error_code = '', finished_at = NULL,
+		cancel_asked = false WHERE id = $1 AND state IN ('failed', 'cancelled')`, id)
 	return db.Known(err, "reopening the run")
 }
 
@@ -268,7 +280,8 @@ func ReopenRun(ctx context.Context, tx *db.Tx, id string) error {
 func RefusedOf(ctx context.Context, from db.From, runIDs []string) (map[string]map[string]Change, error) {
 	rows, err := db.Rows[struct {
 		RunID, Entry, State, Code, Answer string
-	}](ctx, from, "listing refused changes", `SELECT run_id::text, entry::text, state, code, answer FROM changes WHERE run_id = ANY ($1::text[]::uuid[]) AND state IN ('refused', 'not-arrived')`, runIDs)
+	}](ctx, from, "listing refused changes", `SELECT run_id::text, entry::text, state, code, answer FROM changes
+		WHERE run_id = ANY ($1::text[]::uuid[]) AND state IN ('refused', 'not-arrived')`, runIDs)
 	out := map[string]map[string]Change{}
 	for _, r := range rows {
 		c := Change{RunID: r.RunID, State: r.State, Code: r.Code, Answer: r.Answer}

@@ -43,6 +43,7 @@ func SaveSetting(ctx context.Context, tx *db.Tx, name string, value any) error {
 	if err != nil {
 		return err
 	}
-	_, err = db.Exec(ctx, tx, `INSERT INTO installation (name, value) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, "setting/"+name, text)
+	_, err = db.Exec(ctx, tx, `INSERT INTO installation (name, value) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE
+		SET value = excluded.value`, "setting/"+name, text)
 	return db.Known(err, "keeping a setting")
 }

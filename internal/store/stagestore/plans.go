@@ -85,7 +85,8 @@ type StageProgress struct {
 // learns in its course now, and who has come somewhere in it before.
 func PeopleOfStagePlan(ctx context.Context, from db.From, planID, courseID, after string, limit int) ([]string, error) {
 	return db.Values[string](ctx, from, "listing a stage plan's people", `SELECT w.person_id::text FROM (
-			SELECT person_id FROM course_learners WHERE course_id = $2 UNION SELECT person_id FROM stage_plan_people WHERE stage_plan_id = nullif($1, '')::uuid) w
+			SELECT person_id FROM course_learners WHERE course_id = $2 UNION SELECT person_id FROM stage_plan_people
+				WHERE stage_plan_id = nullif($1, '')::uuid) w
 		WHERE $3 = '' OR w.person_id > nullif($3, '')::uuid ORDER BY w.person_id LIMIT $4`, planID, courseID, after, limit)
 }
 
@@ -111,11 +112,15 @@ func LockStageProgress(ctx context.Context, tx *db.Tx, p StagePlan, people []str
 const learnersAmong = `WITH learners AS (
 	SELECT DISTINCT w.id AS person_id, x.id AS section_id, x.course_id
 	FROM unnest($1::text[]::uuid[]) AS w (id)
-	CROSS JOIN LATERAL (SELECT p.connection_id, p.sourced_id FROM people p WHERE p.id = w.id AND p.gone_at IS NULL LIMIT 1) p
-	CROSS JOIN LATERAL (SELECT e.section FROM enrolments e WHERE e.connection_id = p.connection_id AND e.person = p.sourced_id AND e.gone_at IS NULL AND e.role = 'student' OFFSET 0) e
-	CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course_id FROM sections s
+	CROSS JOIN LATERAL (SELECT p.connection_id, p.sourced_id FROM people p WHERE p.id = w.id AND p.gone_at IS NULL
+		LIMIT 1) p
+	CROSS JOIN LATERAL (SELECT e.section FROM enrolments e WHERE e.connection_id = p.connection_id
+		AND e.person = p.sourced_id AND e.gone_at IS NULL AND e.role = 'student' OFFSET 0) e
+	CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course_id
+		FROM sections s
 		WHERE s.connection_id = p.connection_id AND s.sourced_id = e.section AND s.gone_at IS NULL OFFSET 0) x
-	CROSS JOIN LATERAL (SELECT FROM section_facts f WHERE f.section_id = x.id AND (f.ends_on IS NULL OR f.ends_on >= current_date) OFFSET 0) f
+	CROSS JOIN LATERAL (SELECT FROM section_facts f WHERE f.section_id = x.id AND (f.ends_on IS NULL
+		OR f.ends_on >= current_date) OFFSET 0) f
 	WHERE x.course_id = ANY ($2::text[]::uuid[])) `
 
 // StageProgressOf reads how far people have come.
@@ -124,7 +129,8 @@ func StageProgressOf(ctx context.Context, from db.From, planID string, people []
 }
 
 func progress(ctx context.Context, from db.From, planID string, people []string, lock string) ([]StageProgress, error) {
-	list, err := db.Rows[StageProgress](ctx, from, "reading a stage plan's people", `SELECT person_id::text, reached, next, percent, round FROM stage_plan_people
+	list, err := db.Rows[StageProgress](ctx, from, "reading a stage plan's people", `SELECT person_id::text, reached,
+		next, percent, round FROM stage_plan_people
 		WHERE stage_plan_id = $1 AND person_id = ANY ($2::text[]::uuid[]) ORDER BY person_id `+lock, planID, people)
 	return list, err
 }
@@ -143,8 +149,10 @@ func KeepStageProgress(ctx context.Context, tx *db.Tx, planID string, all []Stag
 		}
 		people[i], reached[i], next[i], percent[i], round[i] = c.PersonID, string(text), c.Next, int32(c.Percent), int32(c.Round)
 	}
-	_, err := db.Exec(ctx, tx, `UPDATE stage_plan_people c SET reached = w.reached::jsonb, next = w.next, percent = w.percent, round = w.round, updated_at = now()
-		FROM unnest($2::text[]::uuid[], $3::text[], $4::text[], $5::int[], $6::int[]) AS w (person, reached, next, percent, round)
+	_, err := db.Exec(ctx, tx, `UPDATE stage_plan_people c SET reached = w.reached::jsonb, next = w.next,
+		percent = w.percent, round = w.round, updated_at = now()
+		FROM unnest($2::text[]::uuid[], $3::text[], $4::text[], $5::int[], $6::int[]) AS w (person, reached, next,
+			percent, round)
 		WHERE c.stage_plan_id = $1 AND c.person_id = w.person`, planID, people, reached, next, percent, round)
 	return db.Known(err, "keeping a stage plan's people")
 }
@@ -163,10 +171,12 @@ func FindStudied(ctx context.Context, from db.From, people, courses []string) ([
 			UNION ALL
 			SELECT w.id, x.id, x.course_id, false FROM unnest($1::text[]::uuid[]) AS w (id)
 			CROSS JOIN LATERAL (SELECT section_id FROM progress WHERE person_id = w.id OFFSET 0) g
-			CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course_id FROM sections s WHERE s.id = g.section_id OFFSET 0) x
+			CROSS JOIN LATERAL (SELECT s.id, md5(s.connection_id::text || '/course/' || s.course)::uuid AS course_id
+				FROM sections s WHERE s.id = g.section_id OFFSET 0) x
 			WHERE x.course_id = ANY ($2::text[]::uuid[])),
 		once AS (SELECT person_id, section_id, course_id, bool_or(now) AS now FROM places GROUP BY 1, 2, 3)
-		SELECT a.person_id::text, a.section_id::text, a.course_id::text, a.now, g.done_bits, coalesce(g.outline_version, 0) AS version
+		SELECT a.person_id::text, a.section_id::text, a.course_id::text, a.now, g.done_bits,
+			coalesce(g.outline_version, 0) AS version
 		FROM once a LEFT JOIN progress g ON g.person_id = a.person_id AND g.section_id = a.section_id
 		ORDER BY a.person_id, a.now DESC, g.last_at DESC NULLS LAST, a.section_id`, people, courses)
 	return list, err
@@ -179,8 +189,10 @@ type Best struct {
 }
 
 func Bests(ctx context.Context, from db.From, people, activities []string) ([]Best, error) {
-	list, err := db.Rows[Best](ctx, from, "finding scores", `SELECT a.person_id::text, a.section_id::text, a.activity_id, a.best
-		FROM progress g JOIN activity_progress a ON a.person_id = g.person_id AND a.section_id = g.section_id AND a.activity_id = ANY ($2)
+	list, err := db.Rows[Best](ctx, from, "finding scores", `SELECT a.person_id::text, a.section_id::text,
+		a.activity_id, a.best
+		FROM progress g JOIN activity_progress a ON a.person_id = g.person_id AND a.section_id = g.section_id
+			AND a.activity_id = ANY ($2)
 		WHERE g.person_id = ANY ($1::text[]::uuid[]) AND a.best IS NOT NULL`, people, activities)
 	return list, err
 }
@@ -188,7 +200,8 @@ func Bests(ctx context.Context, from db.From, people, activities []string) ([]Be
 func BadgesHeld(ctx context.Context, from db.From, people []string) (map[string]map[string]bool, error) {
 	type held struct{ PersonID, BadgeID string }
 	out := map[string]map[string]bool{}
-	err := db.Each(ctx, from, "finding badges", `SELECT person_id::text, badge_id::text FROM awards WHERE person_id = ANY ($1::text[]::uuid[]) AND revoked_at IS NULL`, []any{people}, func(h held) error {
+	err := db.Each(ctx, from, "finding badges", `SELECT person_id::text, badge_id::text FROM awards
+		WHERE person_id = ANY ($1::text[]::uuid[]) AND revoked_at IS NULL`, []any{people}, func(h held) error {
 		if out[h.PersonID] == nil {
 			out[h.PersonID] = map[string]bool{}
 		}
@@ -210,10 +223,12 @@ type Group struct {
 // group is who learns in a course, or in one of its sections, and how far each has come.
 const group = `WITH members AS (
 		SELECT w.person_id, string_agg(x.title, ', ' ORDER BY x.title) AS sections, max(g.last_at) AS last_at
-		FROM course_learners w JOIN sections x ON x.id = w.section_id LEFT JOIN progress g ON g.person_id = w.person_id AND g.section_id = w.section_id
+		FROM course_learners w JOIN sections x ON x.id = w.section_id LEFT
+			JOIN progress g ON g.person_id = w.person_id AND g.section_id = w.section_id
 		WHERE w.course_id = $2 AND ($3 = '' OR w.section_id = nullif($3, '')::uuid) GROUP BY w.person_id),
 	standing AS (
-		SELECT m.*, coalesce(c.reached, '{}') AS reached, CASE WHEN c.person_id IS NULL THEN $4 ELSE c.next END AS next, coalesce(c.percent, 0) AS percent
+		SELECT m.*, coalesce(c.reached, '{}') AS reached, CASE WHEN c.person_id IS NULL THEN $4 ELSE c.next END AS
+			next, coalesce(c.percent, 0) AS percent
 		FROM members m LEFT JOIN stage_plan_people c ON c.stage_plan_id = $1 AND c.person_id = m.person_id) `
 
 // first is the stage at which everybody begins.
@@ -229,7 +244,8 @@ func GroupOf(ctx context.Context, from db.From, p StagePlan, sectionID string) (
 		N           int
 	}
 	out := Group{Reached: map[string]int{}, At: map[string]int{}}
-	err := db.Each(ctx, from, "counting a stage plan's people", group+`SELECT '' AS what, '' AS stage, count(*)::int AS n FROM standing
+	err := db.Each(ctx, from, "counting a stage plan's people", group+`SELECT '' AS what, '' AS stage,
+		count(*)::int AS n FROM standing
 		UNION ALL SELECT 'not opened', '', count(*) FROM standing WHERE last_at IS NULL AND reached = '{}'
 		UNION ALL SELECT 'at', next, count(*) FROM standing GROUP BY next
 		UNION ALL SELECT 'reached', k, count(*) FROM standing, jsonb_object_keys(reached) AS k GROUP BY k`, []any{p.ID, p.CourseID, sectionID, p.first()}, func(c count) error {
@@ -272,10 +288,13 @@ type StagePlanFilter struct {
 
 // StagePlanPeople lists the people of a stage plan by name.
 func StagePlanPeople(ctx context.Context, from db.From, p StagePlan, f StagePlanFilter) ([]StagePlanPerson, error) {
-	return db.Rows[StagePlanPerson](ctx, from, "listing a stage plan's people", group+`SELECT t.person_id::text, trim(h.given_name || ' ' || h.family_name) AS person, t.sections, t.reached, t.next, t.percent, t.last_at
+	return db.Rows[StagePlanPerson](ctx, from, "listing a stage plan's people", group+`SELECT t.person_id::text,
+		trim(h.given_name || ' ' || h.family_name) AS person, t.sections, t.reached, t.next, t.percent, t.last_at
 		FROM standing t JOIN people h ON h.id = t.person_id
 		WHERE ($5 = '' OR t.reached ? $5) AND ($6 = '' OR NOT t.reached ? $6) AND ($7 = '' OR t.next = $7)
-		AND CASE $8 WHEN 'not-opened' THEN t.last_at IS NULL AND t.reached = '{}' WHEN 'finished' THEN t.next = '' WHEN 'on-the-way' THEN t.next <> '' AND NOT (t.last_at IS NULL AND t.reached = '{}') ELSE true END
-		AND ($9 = '' OR (h.family_name, h.given_name, h.id) > (SELECT a.family_name, a.given_name, a.id FROM people a WHERE a.id = nullif($9, '')::uuid))
+		AND CASE $8 WHEN 'not-opened' THEN t.last_at IS NULL AND t.reached = '{}' WHEN 'finished' THEN t.next = ''
+			WHEN 'on-the-way' THEN t.next <> '' AND NOT (t.last_at IS NULL AND t.reached = '{}') ELSE true END
+		AND ($9 = '' OR (h.family_name, h.given_name, h.id) > (SELECT a.family_name, a.given_name, a.id FROM people a
+			WHERE a.id = nullif($9, '')::uuid))
 		ORDER BY h.family_name, h.given_name, h.id LIMIT $10`, p.ID, p.CourseID, f.SectionID, p.first(), f.Reached, f.Missing, f.At, f.State, f.After, f.Limit)
 }

@@ -54,7 +54,8 @@ func Tasks(ctx context.Context, from db.From, done bool, limit int) (all []Liste
 // EndTask marks an open task as done, by its own id or by its delivery's; ok is false
 // when there is no such open one.
 func EndTask(ctx context.Context, tx *db.Tx, t Task, who string) (ok bool, err error) {
-	changed, err := db.Exec(ctx, tx, `UPDATE tasks SET done_at = now(), done_by = $3 WHERE (id::text = $1 OR delivery_id::text = $2) AND done_at IS NULL`, t.ID, t.DeliveryID, who)
+	changed, err := db.Exec(ctx, tx, `UPDATE tasks SET done_at = now(), done_by = $3
+		WHERE (id::text = $1 OR delivery_id::text = $2) AND done_at IS NULL`, t.ID, t.DeliveryID, who)
 	if err == nil && changed == 1 {
 		err = tx.Announce(ctx, "task", t.ID)
 	}
@@ -69,7 +70,8 @@ func HasTask(ctx context.Context, tx *db.Tx, id string) error {
 
 // ReopenTask opens a task again.
 func ReopenTask(ctx context.Context, tx *db.Tx, id string) (ok bool, err error) {
-	changed, err := db.Exec(ctx, tx, `UPDATE tasks SET done_at = NULL, done_by = '' WHERE id::text = $1 AND done_at IS NOT NULL`, id)
+	changed, err := db.Exec(ctx, tx, `UPDATE tasks SET done_at = NULL, done_by = ''
+		WHERE id::text = $1 AND done_at IS NOT NULL`, id)
 	if err == nil && changed == 1 {
 		err = tx.Announce(ctx, "task", id)
 	}
