@@ -15,8 +15,8 @@ demo: build ## Start everything with the demo school and play the whole story
 test: setup console/dist/index.html check-generated ## Run every test
 	cd console && npx vue-tsc --noEmit
 	go vet ./...
-	go test -timeout 20m $$(go list ./... | grep -vxE 'kanban/internal(/e2e|/notices)?')
-	go test -timeout 20m -count=1 -parallel 3 ./internal ./internal/notices ./internal/e2e # they look at the whole tree, which the test cache cannot see
+	go run ./internal/store/storetest/shared go test -race -timeout 20m $$(go list ./... | grep -vxE 'kanban/internal(/e2e|/notices)?')
+	go test -race -timeout 20m -count=1 -parallel 3 ./internal ./internal/notices ./internal/e2e # they look at the whole tree, which the test cache cannot see
 
 bench: setup console/dist/index.html ## Run the benchmarks and print their figures
 	go test -run '^$$' -bench . -benchmem ./internal/core/...

@@ -53,7 +53,7 @@ type Server struct {
 
 // Handler builds the routes. ctx ends the background listening for live news.
 func (s *Server) Handler(ctx context.Context) http.Handler {
-	s.auth = auth.New(auth.Options{Access: s.Access, Store: s.Store, Public: s.Public, TrustedProxies: s.TrustedProxies, Log: s.Log})
+	s.auth = auth.New(ctx, auth.Options{Access: s.Access, Store: s.Store, Public: s.Public, TrustedProxies: s.TrustedProxies, Log: s.Log})
 	s.live = newHub()
 	go s.live.run(ctx, s.Store, s.Log)
 

@@ -152,6 +152,14 @@ func records(pool *pgxpool.Pool) (*gorm.DB, error) {
 
 // Close ends every connection.
 func (s *Database) Close() {
+	for _, handle := range []*gorm.DB{s.db, s.quick} {
+		if handle == nil { // it never opened
+			continue
+		}
+		if views, err := handle.DB(); err == nil {
+			_ = views.Close()
+		}
+	}
 	s.Quick.Close()
 	s.Pool.Close()
 }

@@ -1,5 +1,6 @@
 // Package storetest gives every test a database of its own on a real, private
-// PostgreSQL server.
+// PostgreSQL server: one that all packages share when storetest/shared runs them, else one
+// of the package's own. At the end of a package it looks for goroutines that were left.
 //
 //	func TestMain(m *testing.M) { storetest.Main(m) }
 //	func TestX(t *testing.T)    { s := storetest.New(t) }
@@ -7,7 +8,9 @@ package storetest
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -18,64 +21,129 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
 
+	"kanban/internal/adapter"
 	"kanban/internal/store/db"
 	"kanban/internal/store/pgchild"
 )
 
+// Server is where tests have their databases.
+type Server struct {
+	URL    string // of its database postgres
+	Keyset []byte // with which the secrets of the template are sealed
+	child  *pgchild.Server
+	folder string
+}
+
+// shared tells the packages' tests where the server is that all of them use.
+const sharedServer, sharedKeyset = "KANBAN_TEST_POSTGRES", "KANBAN_TEST_KEYSET"
+
+// template is the migrated database that others are made of.
+const template = "template_kanban"
+
 var (
-	once    sync.Once
-	server  *pgchild.Server
-	failed  error
-	folder  string
-	keyset  []byte
-	pattern = "template_kanban"
+	once   sync.Once
+	server *Server
+	failed error
 )
 
-// Main runs a package's tests and stops the server that they used.
+// Main runs a package's tests, stops the server that they used, and fails when goroutines
+// of theirs go on.
 func Main(m *testing.M) {
 	code := m.Run()
 	if server != nil {
 		server.Stop()
 	}
-	if folder != "" {
-		_ = os.RemoveAll(folder)
+	adapter.ForgetAll()
+	if err := goleak.Find(stays...); err != nil && code == 0 {
+		fmt.Fprintln(os.Stderr, err)
+		code = 1
 	}
 	os.Exit(code)
 }
 
-func start() {
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	if folder, failed = os.MkdirTemp("", "kanban-test-"); failed != nil {
-		return
+// stays are goroutines that go on by design, until the process ends.
+var stays = []goleak.Option{
+	// The session manager begins with a store in memory, which is replaced at once.
+	goleak.IgnoreTopFunction("github.com/alexedwards/scs/v2/memstore.(*MemStore).startCleanup"),
+}
+
+// Start starts a server with the template.
+func Start(ctx context.Context) (s *Server, err error) {
+	s = &Server{}
+	if s.folder, err = os.MkdirTemp("", "kanban-test-"); err != nil {
+		return nil, err
 	}
-	if failed = os.Chmod(folder, 0o755); failed != nil { // the user postgres passes through
-		return
+	defer func() {
+		if err != nil {
+			s.Stop()
+		}
+	}()
+	if err = os.Chmod(s.folder, 0o755); err != nil { // the user postgres passes through
+		return nil, err
 	}
-	if server, failed = pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(folder, "postgres"), Fast: true}); failed != nil {
-		return
+	if s.child, err = pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(s.folder, "postgres"), Fast: true}); err != nil {
+		return nil, err
 	}
-	if keyset, failed = db.NewKeyset(); failed != nil {
-		return
+	s.URL = s.child.Database("postgres")
+	if s.Keyset, err = db.NewKeyset(); err != nil {
+		return nil, err
 	}
-	if failed = admin(ctx, "CREATE DATABASE "+pattern); failed != nil {
-		return
+	if err = s.admin(ctx, "CREATE DATABASE "+template); err != nil {
+		return nil, err
 	}
-	var s *db.Database
-	if s, failed = db.Open(ctx, db.Options{URL: server.Database(pattern), Keyset: keyset}); failed == nil {
-		s.Close()
+	d, err := db.Open(ctx, db.Options{URL: s.database(template), Keyset: s.Keyset})
+	if err != nil {
+		return nil, err
+	}
+	d.Close()
+	return s, nil
+}
+
+// Stop ends it, if it was started here.
+func (s *Server) Stop() {
+	if s.child != nil {
+		s.child.Stop()
+	}
+	if s.folder != "" {
+		_ = os.RemoveAll(s.folder)
 	}
 }
 
-func admin(ctx context.Context, sql string) error {
-	conn, err := pgx.Connect(ctx, server.Database("postgres"))
+// Environment lets the tests of packages use this server.
+func (s *Server) Environment() []string {
+	return []string{sharedServer + "=" + s.URL, sharedKeyset + "=" + base64.StdEncoding.EncodeToString(s.Keyset)}
+}
+
+func (s *Server) database(name string) string {
+	u, err := url.Parse(s.URL)
+	if err != nil {
+		return s.URL
+	}
+	u.Path = "/" + name
+	return u.String()
+}
+
+func (s *Server) admin(ctx context.Context, sql string) error {
+	conn, err := pgx.Connect(ctx, s.URL)
 	if err != nil {
 		return err
 	}
 	defer conn.Close(ctx)
 	_, err = conn.Exec(ctx, sql)
 	return err
+}
+
+func start() {
+	if at := os.Getenv(sharedServer); at != "" {
+		server = &Server{URL: at}
+		server.Keyset, failed = base64.StdEncoding.DecodeString(os.Getenv(sharedKeyset))
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	server, failed = Start(ctx)
 }
 
 // Durable starts a server of the test's own that keeps what it has acknowledged, as an
@@ -102,8 +170,9 @@ func URL(t testing.TB) (url string, key []byte) {
 	once.Do(start)
 	require.NoError(t, failed, "starting PostgreSQL for the tests")
 	name := "t_" + strings.ReplaceAll(uuid.NewString(), "-", "")
-	require.NoError(t, admin(context.Background(), fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s", name, pattern)))
-	return server.Database(name), keyset
+	require.NoError(t, server.admin(context.Background(), fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s", name, template)))
+	t.Cleanup(func() { _ = server.admin(context.Background(), "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)") })
+	return server.database(name), server.Keyset
 }
 
 // New opens a fresh database and closes it when the test ends.

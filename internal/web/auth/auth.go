@@ -1,7 +1,7 @@
 // Package auth lets callers in: by a session in a cookie, or by an API token. It slows down
 // who tries passwords, and ends what callers were known by.
 //
-//	a := auth.New(auth.Options{Access: access, Store: store, Public: "https://kanban.example"})
+//	a := auth.New(ctx, auth.Options{Access: access, Store: store, Public: "https://kanban.example"})
 //	router.Use(a.NoteVisitor, a.Sessions, a.Identify)
 //	caller := auth.Caller(ctx)
 package auth
@@ -52,10 +52,12 @@ const (
 	administrator = "administrator"
 )
 
-// New prepares it.
-func New(o Options) *Auth {
+// New prepares it. Old sessions are removed every hour until ctx ends.
+func New(ctx context.Context, o Options) *Auth {
 	s := scs.New()
-	s.Store = pgxstore.NewWithCleanupInterval(o.Store.Pool, time.Hour)
+	store := pgxstore.NewWithCleanupInterval(o.Store.Pool, time.Hour)
+	context.AfterFunc(ctx, store.StopCleanup)
+	s.Store = store
 	s.HashTokenInStore = true // whoever reads the database cannot sign in with it
 	s.Lifetime, s.IdleTimeout = sessionFor, idleFor
 	s.Cookie.Name, s.Cookie.HttpOnly, s.Cookie.SameSite = cookie, true, http.SameSiteLaxMode

@@ -4,6 +4,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -33,8 +34,8 @@ func TestProblemsAreSortedByCause_C2(t *testing.T) {
 			w.WriteHeader(429)
 		}, true, 1},
 	} {
-		tries := 0
-		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { tries++; c.answer(w, r) }))
+		var tries atomic.Int32
+		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { tries.Add(1); c.answer(w, r) }))
 		req, err := http.NewRequest(http.MethodPost, s.URL, strings.NewReader("body"))
 		require.NoError(t, err)
 		_, err = call.New(quick).Do(t.Context(), req)
@@ -42,7 +43,7 @@ func TestProblemsAreSortedByCause_C2(t *testing.T) {
 		require.True(t, ok, "%v", err)
 		assert.Equal(t, want, p.Kind)
 		assert.Equal(t, c.passing, p.Passing(), want)
-		assert.Equal(t, c.tries, tries, want)
+		assert.EqualValues(t, c.tries, tries.Load(), want)
 		if want == call.Throttled {
 			assert.Equal(t, time.Minute, p.RetryAfter)
 		}

@@ -2,6 +2,7 @@ package scim_test
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -61,7 +62,13 @@ func (s *records) Get(_ *http.Request, id string) (peer.Resource, error) {
 	if err != nil {
 		return peer.Resource{}, err
 	}
-	return s.all[i], nil
+	return copied(s.all[i]), nil
+}
+
+// copied is a record that nobody changes while it is being written out.
+func copied(r peer.Resource) peer.Resource {
+	r.Attributes = maps.Clone(r.Attributes)
+	return r
 }
 
 func (s *records) GetAll(_ *http.Request, p peer.ListRequestParams) (peer.Page, error) {
@@ -70,7 +77,7 @@ func (s *records) GetAll(_ *http.Request, p peer.ListRequestParams) (peer.Page, 
 	fits := []peer.Resource{}
 	for _, x := range s.all {
 		if p.FilterValidator == nil || p.FilterValidator.PassesFilter(x.Attributes) == nil {
-			fits = append(fits, x)
+			fits = append(fits, copied(x))
 		}
 	}
 	page := peer.Page{TotalResults: len(fits)}
@@ -105,7 +112,7 @@ func (s *records) Patch(_ *http.Request, id string, operations []peer.PatchOpera
 			return peer.Resource{}, err
 		}
 	}
-	return s.all[i], nil
+	return copied(s.all[i]), nil
 }
 
 // change carries out one operation (RFC 7644, section 3.5.2).
