@@ -18,14 +18,11 @@ test: setup console/dist/index.html check-generated ## Run every test
 	go run ./internal/store/storetest/shared go test -race -timeout 20m $$(go list ./... | grep -vxE 'kanban/internal(/e2e|/notices)?')
 	go test -race -timeout 20m -count=1 -parallel 3 ./internal ./internal/notices ./internal/e2e # they look at the whole tree, which the test cache cannot see
 
-bench: setup console/dist/index.html ## Run the benchmarks and print their figures
-	go test -run '^$$' -bench . -benchmem ./internal/core/...
-	go test -run '^$$' -bench . -benchtime 1x ./internal/app/registers ./internal/app/runs
-	go test -run '^$$' -bench . -benchtime 1x ./internal/e2e
-	go test -run '^$$' -bench SlowReceiver -benchtime 1x -timeout 30m ./internal/app/pipeline
+bench: setup console/dist/index.html ## Run the benchmarks and print one table: figure, goal, ratio
+	scripts/bench.sh
 
-soak: setup console/dist/index.html ## Kill the service again and again under load and print what arrived, and what twice
-	KANBAN_SOAK=yes go test -count=1 -timeout 2h -v -run '^TestSoak' ./internal/e2e
+soak: setup console/dist/index.html ## Kill, feed damaged input, run everything with race; RUNS=10 BUSY=5 for more
+	scripts/soak.sh
 
 audit: setup ## Look for known vulnerabilities in what Kanban is made of
 	@scripts/audit.sh

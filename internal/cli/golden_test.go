@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"encoding/csv"
 	"encoding/json"
@@ -11,6 +12,7 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -39,6 +41,8 @@ var update = flag.Bool("update", false, "write the golden files anew")
 // played is a service in this process on which the demo's story was played.
 type played struct {
 	address, token string
+	database       string // its address
+	key            []byte // with which its secrets are sealed
 }
 
 // log keeps what the service says at its start.
@@ -81,7 +85,7 @@ func play(t *testing.T) *played {
 	}()
 	t.Cleanup(func() { cancel(); require.NoError(t, <-ended) })
 	require.Eventually(t, func() bool { return said.find(`msg=(ready)`) != "" }, time.Minute, 10*time.Millisecond)
-	p := &played{address: said.find(`msg=ready address=(\S+)`)}
+	p := &played{address: said.find(`msg=ready address=(\S+)`), database: url, key: key}
 	a := outside.Addresses
 	s := scenario.New(p.address, scenario.Addresses{Control: a.Control, Register: a.Register, Platform: a.Platform, Workspace: a.Workspace, Contacts: a.Contacts, Inbox: a.Inbox, SMTP: a.SMTP, Shop: a.Shop}, io.Discard)
 	require.NoError(t, s.Play(t.Context(), said.find(`setup\?secret=([^"\s]+)`)))
@@ -91,6 +95,30 @@ func play(t *testing.T) *played {
 	require.NoError(t, err)
 	p.token = made.Token
 	return p
+}
+
+var dump = flag.String("dump", "", "write the database after the story to this file, as test data of a release: VERSION.sql.gz, with VERSION.key beside it")
+
+// The database of a release is kept, so that every later version proves that it carries it
+// over: go test ./internal/cli -run TestDumpOfRelease -dump FILE
+func TestDumpOfRelease(t *testing.T) {
+	if *dump == "" {
+		t.Skip("only when a release is closed")
+	}
+	p := play(t)
+	out, err := exec.Command("pg_dump", "--inserts", "--rows-per-insert=100", "--no-owner", "--no-privileges", p.database).Output()
+	require.NoError(t, err)
+	var packed bytes.Buffer
+	w := gzip.NewWriter(&packed)
+	for line := range strings.Lines(string(out)) {
+		if !strings.HasPrefix(line, `\`) { // for the terminal, not for the server
+			_, err := io.WriteString(w, line)
+			require.NoError(t, err)
+		}
+	}
+	require.NoError(t, w.Close())
+	require.NoError(t, os.WriteFile(*dump, packed.Bytes(), 0o644))
+	require.NoError(t, os.WriteFile(strings.TrimSuffix(*dump, ".sql.gz")+".key", p.key, 0o644))
 }
 
 // run calls the command line, and gives what it prints and its exit code.

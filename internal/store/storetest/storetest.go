@@ -169,10 +169,23 @@ func URL(t testing.TB) (url string, key []byte) {
 	t.Helper()
 	once.Do(start)
 	require.NoError(t, failed, "starting PostgreSQL for the tests")
+	return made(t, " TEMPLATE "+template), server.Keyset
+}
+
+// Empty makes a database without anything in it and returns its address.
+func Empty(t testing.TB) (url string) {
+	t.Helper()
+	once.Do(start)
+	require.NoError(t, failed, "starting PostgreSQL for the tests")
+	return made(t, "")
+}
+
+// made makes a database that is removed when the test ends.
+func made(t testing.TB, how string) (url string) {
 	name := "t_" + strings.ReplaceAll(uuid.NewString(), "-", "")
-	require.NoError(t, server.admin(context.Background(), fmt.Sprintf("CREATE DATABASE %s TEMPLATE %s", name, template)))
+	require.NoError(t, server.admin(context.Background(), "CREATE DATABASE "+name+how))
 	t.Cleanup(func() { _ = server.admin(context.Background(), "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)") })
-	return server.database(name), server.Keyset
+	return server.database(name)
 }
 
 // New opens a fresh database and closes it when the test ends.
