@@ -62,7 +62,8 @@ var gone = map[string]string{
 // One word, one thing: what was replaced is nowhere any more but in the migrations of old
 // records, and where this says so.
 func TestWordsThatAreGone(t *testing.T) {
-	out, err := exec.Command("git", "-C", "..", "ls-files", "*.go", "console/src", "docs/*.md", "README.md", "scripts", "Makefile").Output()
+	out, err := exec.Command("git", "-C", "..", "ls-files", "*.go", "console/src", "docs/*.md", "README.md",
+		"scripts", "Makefile").Output()
 	require.NoError(t, err)
 	looked := 0
 	for name := range strings.FieldsSeq(string(out)) {
@@ -77,7 +78,8 @@ func TestWordsThatAreGone(t *testing.T) {
 		looked++
 		for word, instead := range gone {
 			if at := regexp.MustCompile(word).FindIndex(text); at != nil {
-				assert.Fail(t, "an old word", "%s: %q; say %s", name, text[max(0, at[0]-30):min(len(text), at[1]+30)], instead)
+				assert.Fail(t, "an old word", "%s: %q; say %s", name, text[max(0, at[0]-30):min(len(text), at[1]+30)],
+					instead)
 			}
 		}
 	}

@@ -8,11 +8,14 @@ import (
 	"go/types"
 	"io"
 	"io/fs"
+	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -22,26 +25,33 @@ import (
 // floors below its own; within a floor nobody imports a neighbour, but a
 // sub-package may be used by the package that holds it.
 var floors = [][]string{
-	{"internal/core/finding", "internal/core/schedule", "internal/core/similarity", "internal/core/rest", "internal/notices"},
-	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge", "internal/core/stage", "internal/core/naming", "internal/core/refusal"},
-	{"internal/core/visibility", "internal/core/linking", "internal/core/rollover"}, // about sections and sets, above what they hold
+	{"internal/core/finding", "internal/core/schedule", "internal/core/similarity", "internal/core/rest",
+		"internal/notices"},
+	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge",
+		"internal/core/stage", "internal/core/naming", "internal/core/refusal"},
+	// about sections and sets, above what they hold
+	{"internal/core/visibility", "internal/core/linking", "internal/core/rollover"},
 	{"internal/wire/call"},
-	{"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge", "internal/wire/openbadge", "internal/wire/webhook", "internal/wire/sheet", "internal/wire/api"},
+	{"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge",
+		"internal/wire/openbadge", "internal/wire/webhook", "internal/wire/sheet", "internal/wire/api"},
 	{"internal/standin"},
 	{"internal/store/pgchild"},
 	{"internal/store/db"},
 	{"internal/store/jobs", "internal/store/leases", "internal/store/settingstore", "internal/store/accessstore"},
-	{"internal/store/runstore", "internal/store/rulestore", "internal/store/badgestore", "internal/store/taskstore", "internal/store/reportstore"},
+	{"internal/store/runstore", "internal/store/rulestore", "internal/store/badgestore", "internal/store/taskstore",
+		"internal/store/reportstore"},
 	{"internal/store/mirror", "internal/store/eventstore"},
 	{"internal/store/connectionstore"},
 	{"internal/store/rosterstore", "internal/store/deliverystore"},
-	{"internal/store/pairingstore", "internal/store/learningstore", "internal/store/purchasestore", "internal/store/stagestore"},
+	{"internal/store/pairingstore", "internal/store/learningstore", "internal/store/purchasestore",
+		"internal/store/stagestore"},
 	{"internal/store/linkstore", "internal/store/matchstore"},
-	{"internal/store/storetest", "internal/store", "internal/adapter"},
+	{"internal/store", "internal/adapter"},
+	{"internal/store/storetest"},
 	{"internal/app", "internal/client", "console"},
 	{"internal/app/linking", "internal/app/rules"}, // say what sets mean for their classes, and what rules would do
-	{"internal/app/batches"}, // does with many what the others do with one
-	{"internal/wiring"},      // puts the use cases together
+	{"internal/app/batches"},                       // does with many what the others do with one
+	{"internal/wiring"},                            // puts the use cases together
 	{"internal/web/problem"},
 	{"internal/scenario", "internal/cli", "internal/web", "internal/worker", "internal/apptest"},
 	{"internal/service"},
@@ -98,7 +108,8 @@ func TestImportsPointDown(t *testing.T) {
 		for _, i := range p.Imports {
 			for prefix, list := range banned {
 				for _, b := range list {
-					if strings.HasPrefix(path, prefix) && (i == b || strings.HasPrefix(i, strings.TrimSuffix(b, "/")+"/")) {
+					if strings.HasPrefix(path, prefix) &&
+						(i == b || strings.HasPrefix(i, strings.TrimSuffix(b, "/")+"/")) {
 						t.Errorf("%s may not import %s", path, i)
 					}
 				}
@@ -107,7 +118,8 @@ func TestImportsPointDown(t *testing.T) {
 			if !ours {
 				continue
 			}
-			sameStandin := strings.HasPrefix(path, "internal/standin/") && strings.HasPrefix(below, "internal/standin/")
+			sameStandin := strings.HasPrefix(path, "internal/standin/") &&
+				strings.HasPrefix(below, "internal/standin/")
 			if floorOf(below) >= own && !related(path, below) && !sameStandin {
 				t.Errorf("%s imports %s, which is not below it", path, below)
 			}
@@ -131,7 +143,8 @@ func TestTransactionsReadThroughThemselves(t *testing.T) {
 		}
 		ast.Inspect(tree, func(n ast.Node) bool {
 			kind, body := function(n)
-			if body == nil || !slices.ContainsFunc(kind.Params.List, func(p *ast.Field) bool { return types.ExprString(p.Type) == "*db.Tx" }) {
+			if body == nil || !slices.ContainsFunc(kind.Params.List,
+				func(p *ast.Field) bool { return types.ExprString(p.Type) == "*db.Tx" }) {
 				return true
 			}
 			looked++
@@ -141,8 +154,10 @@ func TestTransactionsReadThroughThemselves(t *testing.T) {
 					return true
 				}
 				for _, a := range append([]ast.Expr{call.Fun}, call.Args...) {
-					if text := types.ExprString(a); strings.HasSuffix(text, ".Store") || strings.Contains(text, ".Store.Quickly") {
-						assert.Fail(t, "reads through another connection", "%s: %s", set.Position(call.Pos()), types.ExprString(call))
+					if text := types.ExprString(a); strings.HasSuffix(text, ".Store") ||
+						strings.Contains(text, ".Store.Quickly") {
+						assert.Fail(t, "reads through another connection", "%s: %s", set.Position(call.Pos()),
+							types.ExprString(call))
 					}
 				}
 				return true
@@ -197,7 +212,8 @@ func TestWhereGORMIsLeftOut(t *testing.T) {
 				continue
 			}
 			ast.Inspect(f, func(n ast.Node) bool {
-				if x, ok := n.(*ast.SelectorExpr); ok && slices.Contains([]string{"PGX", "Pool", "Quick"}, x.Sel.Name) {
+				if x, ok := n.(*ast.SelectorExpr); ok &&
+					slices.Contains([]string{"PGX", "Pool", "Quick"}, x.Sel.Name) {
 					calls[of+"."+f.Name.Name]++
 				}
 				return true
@@ -237,7 +253,8 @@ func TestHandlersAskUseCases(t *testing.T) {
 			calls++
 			name := types.ExprString(call.Fun)
 			of, _, _ := strings.Cut(name, ".")
-			asked := strings.HasSuffix(of, "store") && of != "pgxstore" || of == "mirror" || strings.HasSuffix(name, ".InTx")
+			asked := strings.HasSuffix(of, "store") && of != "pgxstore" || of == "mirror" ||
+				strings.HasSuffix(name, ".InTx")
 			assert.False(t, asked && len(call.Args) > 0, "%s: %s", set.Position(call.Pos()), name)
 			return true
 		})
@@ -282,4 +299,37 @@ func TestFunctionsFitOnAPage(t *testing.T) {
 		assert.True(t, seen[name], "%s is no longer long", name)
 	}
 	assert.LessOrEqual(t, len(long), 5)
+}
+
+// Lines fit: under 120 columns, tabs counted as four, but for texts that stand in one piece.
+func TestLinesFit(t *testing.T) {
+	whole := regexp.MustCompile("\"(?:[^\"\\\\]|\\\\.)*\"|`[^`]*`|'[^']*'")
+	lines := 0
+	require.NoError(t, filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		raw := false // within a text over several lines
+		for n, line := range strings.Split(string(text), "\n") {
+			lines++
+			before := raw
+			if strings.Count(line, "`")%2 == 1 {
+				raw = !raw
+			}
+			if before || raw || utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    ")) < 120 {
+				continue
+			}
+			longest := 0
+			for _, x := range whole.FindAllString(line, -1) {
+				longest = max(longest, len(x))
+			}
+			assert.Greater(t, longest, 20, "%s:%d is too long", path, n+1)
+		}
+		return nil
+	}))
+	assert.Greater(t, lines, 50_000)
 }

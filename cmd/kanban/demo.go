@@ -15,7 +15,8 @@ import (
 
 func demo() *cli.Command {
 	return &cli.Command{
-		Name: "demo", Usage: "Run everything with the demo school, from connecting to a badge in the inbox", Category: "service",
+		Name: "demo", Usage: "Run everything with the demo school, from connecting to a badge in the inbox",
+		Category: "service",
 		Description: `Starts the simulated outside systems and a service of its own with fresh data, plays the
 whole story, and keeps running so that you can look around. Ctrl-C ends it.
 
@@ -23,9 +24,12 @@ whole story, and keeps running so that you can look around. Ctrl-C ends it.
   kanban demo --once        end after the story; the exit code tells whether all of it happened`,
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "once", Usage: "end after the story"},
-			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7700", Usage: "address of the service; port 0 takes a free one"},
-			&cli.IntFlag{Name: "ports-from", Value: 7710, Usage: "first port of the outside systems, 0 for free ones"},
-			&cli.StringFlag{Name: "data", Value: filepath.Join(os.TempDir(), "kanban-demo-"+strconv.Itoa(os.Geteuid())), Usage: "folder for the demo's data; it is emptied first"},
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7700",
+				Usage: "address of the service; port 0 takes a free one"},
+			&cli.IntFlag{Name: "ports-from", Value: 7710,
+				Usage: "first port of the outside systems, 0 for free ones"},
+			&cli.StringFlag{Name: "data", Value: filepath.Join(os.TempDir(),
+				"kanban-demo-"+strconv.Itoa(os.Geteuid())), Usage: "folder for the demo's data; it is emptied first"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			binary, err := os.Executable()
@@ -35,12 +39,14 @@ whole story, and keeps running so that you can look around. Ctrl-C ends it.
 			if err := emptied(cmd.String("data")); err != nil {
 				return err
 			}
-			outside, err := scenario.StartStandins(ctx, filepath.Join(filepath.Dir(binary), "standins"), cmd.Int("ports-from"))
+			outside, err := scenario.StartStandins(ctx, filepath.Join(filepath.Dir(binary), "standins"),
+				cmd.Int("ports-from"))
 			if err != nil {
 				return err
 			}
 			defer outside.Stop()
-			own, err := scenario.StartService(ctx, binary, scenario.ServiceOptions{Listen: cmd.String("listen"), Data: cmd.String("data")})
+			own, err := scenario.StartService(ctx, binary,
+				scenario.ServiceOptions{Listen: cmd.String("listen"), Data: cmd.String("data")})
 			if err != nil {
 				return err
 			}

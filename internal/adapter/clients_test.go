@@ -58,7 +58,8 @@ func TestWhatIsOpenToAServiceIsUsedAgain(t *testing.T) {
 			seen.changed.Wait()
 		}
 	}
-	c := adapter.Connection{ID: "open-" + t.Name(), Settings: map[string]string{"address": server.URL}, Secret: map[string]string{"token": "a"}}
+	c := adapter.Connection{ID: "open-" + t.Name(), Settings: map[string]string{"address": server.URL},
+		Secret: map[string]string{"token": "a"}}
 	for range 5 {
 		get(c)
 	}

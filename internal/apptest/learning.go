@@ -30,9 +30,11 @@ const Activities = "https://platform.example/"
 // Outlined gives the course Propagation an outline of two lessons, one and two.
 func (w *World) Outlined() {
 	w.t.Helper()
-	require.NoError(w.t, w.Outlines.SetOutline(w.t.Context(), "test", w.Section("PROP-A").CourseID, learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{
-		{ID: Activities + "one", Title: "One", Kind: learning.Lesson}, {ID: Activities + "two", Title: "Two", Kind: learning.Lesson},
-	}}}}))
+	require.NoError(w.t, w.Outlines.SetOutline(w.t.Context(), "test", w.Section("PROP-A").CourseID,
+		learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{
+			{ID: Activities + "one", Title: "One", Kind: learning.Lesson}, {ID: Activities + "two", Title: "Two",
+				Kind: learning.Lesson},
+		}}}}))
 }
 
 // Completes reports through a platform that somebody completed an activity.

@@ -21,7 +21,8 @@ func TestSourceKnowsWhatIsUntidy_P1(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	workspace := w.Workspace()
-	source, err := pairingstore.Source(t.Context(), w.Store, pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
+	source, err := pairingstore.Source(t.Context(), w.Store,
+		pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section("PROP-A").ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	by := map[string]roster.Member{}
 	for _, m := range source.Members {
@@ -34,7 +35,8 @@ func TestSourceKnowsWhatIsUntidy_P1(t *testing.T) {
 	assert.Empty(t, by["tea-001"].SecondOf)
 	assert.Equal(t, roster.TestLearner, by["stu-preview"].Role)
 	assert.Empty(t, by["stu-005"].Email)
-	soil, err := pairingstore.Source(t.Context(), w.Store, pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID})
+	soil, err := pairingstore.Source(t.Context(), w.Store,
+		pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)
 	disabled := 0
 	for _, m := range soil.Members {

@@ -26,7 +26,8 @@ func badges() *cli.Command {
 			badgesAwards(),
 			badgesRevoke(),
 			{
-				Name: "restore", Usage: "Restore an award: cancel a revocation that was made by mistake", ArgsUsage: "BADGE PERSON",
+				Name: "restore", Usage: "Restore an award: cancel a revocation that was made by mistake",
+				ArgsUsage:   "BADGE PERSON",
 				Description: "The award holds again, and its status list says so. Whoever checked it meanwhile was told that it was revoked.\n\n  kanban badges restore Cuttings bram.birch@fernmoor.example",
 				Action:      restoreBadge,
 			},
@@ -35,15 +36,17 @@ func badges() *cli.Command {
 }
 
 func badgesList() *cli.Command {
-	return &cli.Command{Name: "list", Usage: "List badges", Action: func(ctx context.Context, cmd *cli.Command) error {
-		page, err := client.Get[api.Page[api.Badge]](ctx, connect(cmd), "/badges")
-		if err != nil {
-			return err
-		}
-		return tableOf(page.Items, "There is no badge yet. Make one: kanban badges add --help", []string{"badge", "issuer", "held by", "revoked", "criteria"}, func(b api.Badge) []string {
-			return []string{b.Name, b.Issuer, fmt.Sprint(b.Awards), fmt.Sprint(b.Revoked), b.Criteria}
-		}).print(cmd)
-	}}
+	return &cli.Command{Name: "list", Usage: "List badges",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			page, err := client.Get[api.Page[api.Badge]](ctx, connect(cmd), "/badges")
+			if err != nil {
+				return err
+			}
+			return tableOf(page.Items, "There is no badge yet. Make one: kanban badges add --help",
+				[]string{"badge", "issuer", "held by", "revoked", "criteria"}, func(b api.Badge) []string {
+					return []string{b.Name, b.Issuer, fmt.Sprint(b.Awards), fmt.Sprint(b.Revoked), b.Criteria}
+				}).print(cmd)
+		}}
 }
 
 func badgesAdd() *cli.Command {
@@ -61,7 +64,8 @@ func badgesAdd() *cli.Command {
 
 func badgesRemove() *cli.Command {
 	return &cli.Command{
-		Name: "remove", Usage: "Remove a badge that nobody was awarded and that nothing is to award", ArgsUsage: "NAME", Description: "  kanban badges remove \"Cutings\"",
+		Name: "remove", Usage: "Remove a badge that nobody was awarded and that nothing is to award",
+		ArgsUsage: "NAME", Description: "  kanban badges remove \"Cutings\"",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
@@ -82,20 +86,23 @@ func badgesRemove() *cli.Command {
 }
 
 func badgesIssuers() *cli.Command {
-	return &cli.Command{Name: "issuers", Usage: "List issuers", Action: func(ctx context.Context, cmd *cli.Command) error {
-		page, err := client.Get[api.Page[api.Issuer]](ctx, connect(cmd), "/issuers")
-		if err != nil {
-			return err
-		}
-		return tableOf(page.Items, "There is no issuer yet; the first badge makes one: kanban badges add --help", []string{"issuer", "page", "id"}, func(i api.Issuer) []string {
-			return []string{i.Name, i.Address, i.ID}
-		}).print(cmd)
-	}}
+	return &cli.Command{Name: "issuers", Usage: "List issuers",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			page, err := client.Get[api.Page[api.Issuer]](ctx, connect(cmd), "/issuers")
+			if err != nil {
+				return err
+			}
+			return tableOf(page.Items, "There is no issuer yet; the first badge makes one: kanban badges add --help",
+				[]string{"issuer", "page", "id"}, func(i api.Issuer) []string {
+					return []string{i.Name, i.Address, i.ID}
+				}).print(cmd)
+		}}
 }
 
 func badgesRemoveIssuer() *cli.Command {
 	return &cli.Command{
-		Name: "remove-issuer", Usage: "Remove an issuer that has no badge", ArgsUsage: "NAME", Description: "  kanban badges remove-issuer \"Fernmor Garden School\"",
+		Name: "remove-issuer", Usage: "Remove an issuer that has no badge", ArgsUsage: "NAME",
+		Description: "  kanban badges remove-issuer \"Fernmor Garden School\"",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
@@ -116,23 +123,27 @@ func badgesRemoveIssuer() *cli.Command {
 }
 
 func badgesAwards() *cli.Command {
-	return &cli.Command{Name: "awards", Usage: "List awards, the newest first", Action: func(ctx context.Context, cmd *cli.Command) error {
-		all, err := client.All[api.Award](ctx, connect(cmd), "/awards")
-		if err != nil {
-			return err
-		}
-		return tableOf(all, "Nobody has been awarded yet.", []string{"person", "badge", "awarded", "revoked", "page"}, func(a api.Award) []string {
-			return []string{a.Person, a.Badge, moment(&a.AwardedAt), revoked(a), a.Address}
-		}).print(cmd)
-	}}
+	return &cli.Command{Name: "awards", Usage: "List awards, the newest first",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			all, err := client.All[api.Award](ctx, connect(cmd), "/awards")
+			if err != nil {
+				return err
+			}
+			return tableOf(all, "Nobody has been awarded yet.",
+				[]string{"person", "badge", "awarded", "revoked", "page"},
+				func(a api.Award) []string {
+					return []string{a.Person, a.Badge, moment(&a.AwardedAt), revoked(a), a.Address}
+				}).print(cmd)
+		}}
 }
 
 func badgesRevoke() *cli.Command {
 	return &cli.Command{
 		Name: "revoke", Usage: "Revoke somebody's badge, which whoever checks it is told", ArgsUsage: "BADGE PERSON",
 		Description: "The badge can be awarded anew afterwards, and a mistake can be mended: kanban badges restore.\n\n  kanban badges revoke Cuttings bram.birch@fernmoor.example --reason \"Awarded by mistake\"",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why; whoever checks the badge is shown it"}},
-		Action:      revokeBadge,
+		Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Required: true,
+			Usage: "why; whoever checks the badge is shown it"}},
+		Action: revokeBadge,
 	}
 }
 
@@ -147,14 +158,20 @@ func addBadge(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	var issuer api.Issuer
-	i := slices.IndexFunc(page.Items, func(x api.Issuer) bool { return strings.EqualFold(x.Name, cmd.String("issuer")) })
+	i := slices.IndexFunc(page.Items, func(x api.Issuer) bool {
+		return strings.EqualFold(x.Name,
+			cmd.String("issuer"))
+	})
 	if i >= 0 {
 		issuer = page.Items[i]
-	} else if issuer, err = client.Post[api.Issuer](ctx, c, "/issuers", api.NewIssuer{Name: cmd.String("issuer")}); err != nil {
+	} else if issuer, err = client.Post[api.Issuer](ctx, c, "/issuers",
+		api.NewIssuer{Name: cmd.String("issuer")}); err != nil {
 		return err
 	}
 	made := i < 0
-	b, err := client.Post[api.Badge](ctx, c, "/badges", api.NewBadge{IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"), Criteria: cmd.String("criteria")})
+	b, err := client.Post[api.Badge](ctx, c, "/badges",
+		api.NewBadge{IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"),
+			Criteria: cmd.String("criteria")})
 	if err != nil {
 		if made { // it is not left behind
 			_, gone := client.Send[client.Empty](ctx, c, http.MethodDelete, "/issuers/"+issuer.ID, nil)
@@ -175,7 +192,8 @@ func revoked(a api.Award) string {
 }
 
 // awardsOf gives the badge, the person and all awards of the one to the other.
-func awardsOf(ctx context.Context, cmd *cli.Command, c *client.Client) (b api.Badge, p api.Person, all []api.Award, err error) {
+func awardsOf(ctx context.Context, cmd *cli.Command, c *client.Client) (b api.Badge, p api.Person, all []api.Award,
+	err error) {
 	args, err := arguments(cmd, 2)
 	if err != nil {
 		return b, p, nil, err
@@ -218,7 +236,8 @@ func revokeBadge(ctx context.Context, cmd *cli.Command) error {
 	if i < 0 {
 		return fmt.Errorf("%w: %s does not hold the badge %s", errUsage, p.Name, b.Name)
 	}
-	a, err := client.Post[api.Award](ctx, c, "/awards/"+all[i].ID+"/revoke", api.Revocation{Reason: cmd.String("reason")})
+	a, err := client.Post[api.Award](ctx, c, "/awards/"+all[i].ID+"/revoke",
+		api.Revocation{Reason: cmd.String("reason")})
 	if err != nil {
 		return err
 	}

@@ -36,7 +36,8 @@ func filterFlags() []cli.Flag {
 func filterQuery(cmd *cli.Command) url.Values {
 	q := url.Values{}
 	for flag, name := range map[string]string{
-		"find": "text", "organisation": "organisation", "course": "course", "term": "term", "teacher": "teacher", "role": "role",
+		"find": "text", "organisation": "organisation", "course": "course", "term": "term", "teacher": "teacher",
+		"role":  "role",
 		"state": "state", "service": "service", "at-most": "atMost", "hidden": "hidden",
 	} {
 		q.Set(name, cmd.String(flag))
@@ -58,55 +59,97 @@ func batchFlags() []cli.Flag {
 
 func manyCommands() []*cli.Command {
 	return []*cli.Command{
+		manyCommandsMany(),
+		manyCommandsNextTerm(),
 		{
-			Name: "many", Usage: "Do something with many at once: one preview for all, then exactly that", ArgsUsage: "ACT [SECTION...]", Action: doMany,
-			Flags: slices.Concat(batchFlags(), filterFlags(), []cli.Flag{
-				&cli.StringFlag{Name: "connection", Usage: "for pair: the service"},
-				&cli.StringFlag{Name: "template", Usage: "for pair and template: its name; the usual one when absent"},
-				detailFlag("for pair: "),
-				&cli.StringFlag{Name: "naming", Usage: "for pair: names the classes, e.g. \"{course} · {teacher}\""},
-				&cli.TimestampFlag{Name: "at", Usage: "for open: when; now when absent", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04", time.RFC3339}}},
-			}),
-			Description: "ACT is pair, run, template, pause, resume, hold, open, next-term, end or take-out. Choose sections by name, or all that fit the filters.\n\n" +
-				"  kanban pairings many pair PROP-A PROP-B PROP-C --connection \"Chat workspace\"\n  kanban pairings many pair --term \"First term\" --state not-paired --connection \"Chat workspace\" --naming \"{course} · {section}\" --apply\n  kanban pairings many run --state out-of-step --apply",
-		},
-		{
-			Name: "next-term", Usage: "Move classes to the sections of the next term that follow", ArgsUsage: "[SECTION...]", Action: nextTerm,
-			Flags: append(batchFlags(), &cli.IntFlag{Name: "days", Value: 60, Usage: "without sections: those whose term ends within so many days, or has ended"},
-				&cli.StringSliceFlag{Name: "to", Usage: "the section that follows, `OLD=NEW`, instead of the proposed one"},
-				&cli.BoolFlag{Name: "keep-names", Usage: "classes keep their names; otherwise one that a template named gets the name of its new section"}),
-			Description: "Proposes the section of the same course, with the same teacher where there is one.\n\n  kanban pairings next-term\n  kanban pairings next-term ORCH-A --apply --approve\n  kanban pairings next-term ORCH-A --to ORCH-A=ORCH-B",
-		},
-		{
-			Name: "batches", Usage: "List what was done with many, or show what became of one", ArgsUsage: "[ID]", Action: listBatches,
+			Name: "batches", Usage: "List what was done with many, or show what became of one", ArgsUsage: "[ID]",
+			Action:      listBatches,
 			Description: "  kanban pairings batches\n  kanban pairings batches 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11",
 		},
 		{
-			Name: "candidates", Usage: "Classes that are at a service already, by how likely each is the counterpart", ArgsUsage: "SECTION CONNECTION", Action: listCandidates,
+			Name: "candidates", Usage: "Classes that are at a service already, by how likely each is the counterpart",
+			ArgsUsage: "SECTION CONNECTION", Action: listCandidates,
 			Description: "  kanban pairings candidates SOIL-A \"Chat workspace\"",
 		},
-		{
-			Name: "unpaired", Usage: "Classes at a service that belong to no pairing, with the sections that they probably copy", ArgsUsage: "CONNECTION", Action: listUnpaired,
-			Flags:       []cli.Flag{&cli.BoolFlag{Name: "ignored", Usage: "those that are ignored instead"}},
-			Description: "Adopt one by pairing its section with it; leave it; or ignore it, so that it is not listed any more.\n\n  kanban pairings unpaired \"Chat workspace\"\n  kanban pairings unpaired \"Chat workspace\" --ignored",
-		},
-		{
-			Name: "ignore", Usage: "Say of classes at a service that they are no business of Kanban's", ArgsUsage: "CONNECTION CLASS...", Action: ignoreClasses,
-			Flags:       []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "they are one after all"}},
-			Description: "CLASS is a name or the service's id.\n\n  kanban pairings ignore \"Chat workspace\" \"Staff room\"\n  kanban pairings ignore \"Chat workspace\" \"Staff room\" --undo",
-		},
-		{
-			Name: "take-over", Usage: "Mind the places of the section's people who were in the class already", ArgsUsage: "SECTION", Action: takeOver,
-			Flags:       []cli.Flag{&cli.BoolFlag{Name: "leave", Usage: "leave them to whoever put them in, and do not ask again"}},
-			Description: "Whom Kanban has taken over leaves the class when they leave the section, like everybody else. A class that was there before it was paired is taken over by its first run; this is for classes that ran already.\n\n  kanban pairings take-over PROP-A\n  kanban pairings take-over PROP-A --leave",
-		},
-		{Name: "renew", Usage: "Let the next run make a class anew that was deleted at the service", ArgsUsage: "SECTION", Action: renewClass},
-		{
-			Name: "full-comparison", Usage: "When all pairings are compared, whatever reads found", Action: fullComparison,
-			Flags:       []cli.Flag{&cli.StringFlag{Name: "schedule", Usage: "by-hand, \"every 60\" (minutes), \"daily 03:30\", \"daily 03:30 sunday\""}},
-			Description: "  kanban pairings full-comparison\n  kanban pairings full-comparison --schedule \"daily 03:30\"",
-		},
+		manyCommandsUnpaired(),
+		manyCommandsIgnore(),
+		manyCommandsTakeOver(),
+		{Name: "renew", Usage: "Let the next run make a class anew that was deleted at the service",
+			ArgsUsage: "SECTION", Action: renewClass},
+		manyCommandsFullComparison(),
 		templates(),
+	}
+}
+
+func manyCommandsMany() *cli.Command {
+	return &cli.Command{
+		Name: "many", Usage: "Do something with many at once: one preview for all, then exactly that",
+		ArgsUsage: "ACT [SECTION...]", Action: doMany,
+		Flags: slices.Concat(batchFlags(), filterFlags(), []cli.Flag{
+			&cli.StringFlag{Name: "connection", Usage: "for pair: the service"},
+			&cli.StringFlag{Name: "template",
+				Usage: "for pair and template: its name; the usual one when absent"},
+			detailFlag("for pair: "),
+			&cli.StringFlag{Name: "naming", Usage: "for pair: names the classes, e.g. \"{course} · {teacher}\""},
+			&cli.TimestampFlag{Name: "at", Usage: "for open: when; now when absent",
+				Config: cli.TimestampConfig{Timezone: time.Local,
+					Layouts: []string{"2006-01-02T15:04", time.RFC3339}}},
+		}),
+		Description: "ACT is pair, run, template, pause, resume, hold, open, next-term, end or take-out. Choose sections by name, or all that fit the filters.\n\n" +
+			"  kanban pairings many pair PROP-A PROP-B PROP-C --connection \"Chat workspace\"\n  kanban pairings many pair --term \"First term\" --state not-paired --connection \"Chat workspace\" --naming \"{course} · {section}\" --apply\n  kanban pairings many run --state out-of-step --apply",
+	}
+}
+
+func manyCommandsNextTerm() *cli.Command {
+	return &cli.Command{
+		Name: "next-term", Usage: "Move classes to the sections of the next term that follow",
+		ArgsUsage: "[SECTION...]", Action: nextTerm,
+		Flags: append(batchFlags(), &cli.IntFlag{Name: "days", Value: 60,
+			Usage: "without sections: those whose term ends within so many days, or has ended"},
+			&cli.StringSliceFlag{Name: "to",
+				Usage: "the section that follows, `OLD=NEW`, instead of the proposed one"},
+			&cli.BoolFlag{Name: "keep-names",
+				Usage: "classes keep their names; otherwise one that a template named gets the name of its new section"}),
+		Description: "Proposes the section of the same course, with the same teacher where there is one.\n\n  kanban pairings next-term\n  kanban pairings next-term ORCH-A --apply --approve\n  kanban pairings next-term ORCH-A --to ORCH-A=ORCH-B",
+	}
+}
+
+func manyCommandsUnpaired() *cli.Command {
+	return &cli.Command{
+		Name:      "unpaired",
+		Usage:     "Classes at a service that belong to no pairing, with the sections that they probably copy",
+		ArgsUsage: "CONNECTION", Action: listUnpaired,
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "ignored", Usage: "those that are ignored instead"}},
+		Description: "Adopt one by pairing its section with it; leave it; or ignore it, so that it is not listed any more.\n\n  kanban pairings unpaired \"Chat workspace\"\n  kanban pairings unpaired \"Chat workspace\" --ignored",
+	}
+}
+
+func manyCommandsIgnore() *cli.Command {
+	return &cli.Command{
+		Name: "ignore", Usage: "Say of classes at a service that they are no business of Kanban's",
+		ArgsUsage: "CONNECTION CLASS...", Action: ignoreClasses,
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "they are one after all"}},
+		Description: "CLASS is a name or the service's id.\n\n  kanban pairings ignore \"Chat workspace\" \"Staff room\"\n  kanban pairings ignore \"Chat workspace\" \"Staff room\" --undo",
+	}
+}
+
+func manyCommandsTakeOver() *cli.Command {
+	return &cli.Command{
+		Name: "take-over", Usage: "Mind the places of the section's people who were in the class already",
+		ArgsUsage: "SECTION", Action: takeOver,
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "leave",
+			Usage: "leave them to whoever put them in, and do not ask again"}},
+		Description: "Whom Kanban has taken over leaves the class when they leave the section, like everybody else. A class that was there before it was paired is taken over by its first run; this is for classes that ran already.\n\n  kanban pairings take-over PROP-A\n  kanban pairings take-over PROP-A --leave",
+	}
+}
+
+func manyCommandsFullComparison() *cli.Command {
+	return &cli.Command{
+		Name: "full-comparison", Usage: "When all pairings are compared, whatever reads found",
+		Action: fullComparison,
+		Flags: []cli.Flag{&cli.StringFlag{Name: "schedule",
+			Usage: "by-hand, \"every 60\" (minutes), \"daily 03:30\", \"daily 03:30 sunday\""}},
+		Description: "  kanban pairings full-comparison\n  kanban pairings full-comparison --schedule \"daily 03:30\"",
 	}
 }
 
@@ -118,7 +161,8 @@ func doMany(ctx context.Context, cmd *cli.Command) error {
 		return usage(cmd, "sections are linked with: kanban sections link, or kanban sections proposals")
 	}
 	c := connect(cmd)
-	o := api.Order{Act: cmd.Args().First(), Template: cmd.String("template"), Naming: cmd.String("naming"), WithoutRun: cmd.Bool("later")}
+	o := api.Order{Act: cmd.Args().First(), Template: cmd.String("template"), Naming: cmd.String("naming"),
+		WithoutRun: cmd.Bool("later")}
 	if cmd.IsSet("at") {
 		at := cmd.Timestamp("at")
 		o.At = &at
@@ -179,7 +223,8 @@ func followedByNone(x api.Succession) string {
 
 func nextTerm(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
-	o := api.Order{Act: "next-term", WithoutRun: cmd.Bool("later"), KeepNames: cmd.Bool("keep-names"), To: map[string]string{}}
+	o := api.Order{Act: "next-term", WithoutRun: cmd.Bool("later"), KeepNames: cmd.Bool("keep-names"),
+		To: map[string]string{}}
 	for _, text := range cmd.StringSlice("to") {
 		from, to, _ := strings.Cut(text, "=")
 		old, err := findSection(ctx, c, from)
@@ -216,9 +261,11 @@ func nextTerm(ctx context.Context, cmd *cli.Command) error {
 			alone = append(alone, x)
 		}
 		if len(o.Pairings) == 0 {
-			return tableOf(alone, fmt.Sprintf("No class has a term that ends within %d days.", cmd.Int("days")), []string{"section that nothing follows", "its term ends", "what to do"}, func(x api.Succession) []string {
-				return []string{x.From, x.Ends.Format(time.DateOnly), followedByNone(x)}
-			}).print(cmd)
+			return tableOf(alone, fmt.Sprintf("No class has a term that ends within %d days.", cmd.Int("days")),
+				[]string{"section that nothing follows", "its term ends",
+					"what to do"}, func(x api.Succession) []string {
+					return []string{x.From, x.Ends.Format(time.DateOnly), followedByNone(x)}
+				}).print(cmd)
 		}
 		for _, x := range alone {
 			say(cmd, "No section of its course follows %s; %s", x.From, followedByNone(x))
@@ -240,7 +287,8 @@ func doBatch(ctx context.Context, cmd *cli.Command, c *client.Client, o api.Orde
 		say(cmd, "\nNothing was done. Do exactly this with --apply.")
 		return nil
 	}
-	if b, err = client.Post[api.Batch](ctx, c, "/batches/"+b.ID+"/do", api.Doing{Approved: cmd.Bool("approve")}); err != nil {
+	if b, err = client.Post[api.Batch](ctx, c, "/batches/"+b.ID+"/do",
+		api.Doing{Approved: cmd.Bool("approve")}); err != nil {
 		return err
 	}
 	progress := bar()
@@ -258,7 +306,10 @@ func doBatch(ctx context.Context, cmd *cli.Command, c *client.Client, o api.Orde
 	if err := showBatch(cmd, b); err != nil {
 		return err
 	}
-	if slices.ContainsFunc(b.Items, func(i api.BatchItem) bool { return i.Problem != "" || i.RunState == "failed" || i.RunState == "moved" }) {
+	if slices.ContainsFunc(b.Items, func(i api.BatchItem) bool {
+		return i.Problem != "" || i.RunState == "failed" ||
+			i.RunState == "moved"
+	}) {
 		return cli.Exit("", ExitNeedsPerson)
 	}
 	return nil
@@ -277,34 +328,35 @@ func stepOf(b api.Batch) api.Run {
 }
 
 func showBatch(cmd *cli.Command, b api.Batch) error {
-	if err := tableOf(b.Items, "Nothing was chosen.", []string{"", "section", "class", "people", "what to know"}, func(i api.BatchItem) []string {
-		sign, notes := "●", []string{}
-		for _, r := range i.Remarks {
-			sign = "◐"
-			notes = append(notes, r.Detail)
-		}
-		if i.Guard > 0 && !i.Done {
-			sign = "◐"
-			notes = append(notes, fmt.Sprintf("%d removals need approval (--approve)", i.Guard))
-		}
-		if i.Blocked || i.Problem != "" {
-			sign = "▲"
-		}
-		if i.Problem != "" {
-			notes = append(notes, i.Problem)
-		}
-		if i.Says != "" {
-			notes = append(notes, i.Says)
-		}
-		if i.RunState != "" {
-			notes = append(notes, "run "+ended(i.RunState))
-		}
-		people := counts(i.Counts, roster.Outcomes)
-		if len(i.Did) > 0 {
-			people = counts(i.Did, roster.Results)
-		}
-		return []string{sign, i.Title, i.Target, people, strings.Join(notes, "; ")}
-	}).print(cmd); err != nil || cmd.String("output") != "table" {
+	if err := tableOf(b.Items, "Nothing was chosen.", []string{"", "section", "class", "people", "what to know"},
+		func(i api.BatchItem) []string {
+			sign, notes := "●", []string{}
+			for _, r := range i.Remarks {
+				sign = "◐"
+				notes = append(notes, r.Detail)
+			}
+			if i.Guard > 0 && !i.Done {
+				sign = "◐"
+				notes = append(notes, fmt.Sprintf("%d removals need approval (--approve)", i.Guard))
+			}
+			if i.Blocked || i.Problem != "" {
+				sign = "▲"
+			}
+			if i.Problem != "" {
+				notes = append(notes, i.Problem)
+			}
+			if i.Says != "" {
+				notes = append(notes, i.Says)
+			}
+			if i.RunState != "" {
+				notes = append(notes, "run "+ended(i.RunState))
+			}
+			people := counts(i.Counts, roster.Outcomes)
+			if len(i.Did) > 0 {
+				people = counts(i.Did, roster.Results)
+			}
+			return []string{sign, i.Title, i.Target, people, strings.Join(notes, "; ")}
+		}).print(cmd); err != nil || cmd.String("output") != "table" {
 		return err
 	}
 	switch sets := count(len(b.Items)-b.Blocked, "set"); {
@@ -315,17 +367,21 @@ func showBatch(cmd *cli.Command, b api.Batch) error {
 				linked++
 			}
 		}
-		say(cmd, "\n%d of %s linked. See it again: kanban pairings batches %s", linked, count(len(b.Items), "set"), b.ID)
+		say(cmd, "\n%d of %s linked. See it again: kanban pairings batches %s", linked, count(len(b.Items), "set"),
+			b.ID)
 		return nil
 	case b.Order.Act == "link":
 		say(cmd, "\n%s would be linked, %d cannot be.", sets, b.Blocked)
 		return nil
 	}
 	if b.Done {
-		say(cmd, "\n%d in all; what was done: %s. See it again: kanban pairings batches %s", len(b.Items), cmp.Or(counts(b.Did, roster.Results), "nobody was changed"), b.ID)
+		say(cmd, "\n%d in all; what was done: %s. See it again: kanban pairings batches %s", len(b.Items),
+			cmp.Or(counts(b.Did, roster.Results), "nobody was changed"), b.ID)
 		return nil
 	}
-	say(cmd, "\n%d in all, %d cannot be done. %s; %d accounts to be made; %d need their removals approved.", len(b.Items), b.Blocked, cmp.Or(counts(b.Counts, roster.Outcomes), "Nobody would change"), b.NewAccounts, b.Guarded)
+	say(cmd, "\n%d in all, %d cannot be done. %s; %d accounts to be made; %d need their removals approved.",
+		len(b.Items), b.Blocked, cmp.Or(counts(b.Counts, roster.Outcomes),
+			"Nobody would change"), b.NewAccounts, b.Guarded)
 	return nil
 }
 
@@ -342,7 +398,10 @@ func listBatches(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "Nothing was done with many yet.", []string{"batch", "what", "by", "at", "items", "to do", "not done", "runs", "under way", "failed"}, func(b api.ListedBatch) []string {
-		return []string{b.ID, b.Act, b.MadeBy, moment(&b.AppliedAt), fmt.Sprint(b.Items), fmt.Sprint(b.Left), fmt.Sprint(b.Problems), fmt.Sprint(b.Runs), fmt.Sprint(b.Active), fmt.Sprint(b.Failed)}
-	}).print(cmd)
+	return tableOf(all, "Nothing was done with many yet.",
+		[]string{"batch", "what", "by", "at", "items", "to do", "not done", "runs", "under way",
+			"failed"}, func(b api.ListedBatch) []string {
+			return []string{b.ID, b.Act, b.MadeBy, moment(&b.AppliedAt), fmt.Sprint(b.Items), fmt.Sprint(b.Left),
+				fmt.Sprint(b.Problems), fmt.Sprint(b.Runs), fmt.Sprint(b.Active), fmt.Sprint(b.Failed)}
+		}).print(cmd)
 }

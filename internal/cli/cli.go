@@ -43,17 +43,22 @@ func App(version string, extra ...*cli.Command) *cli.Command {
              kanban today`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "address", Usage: "address of the service", Sources: cli.EnvVars("KANBAN_ADDRESS")},
-			&cli.StringFlag{Name: "token", Usage: "API token; sign-in keeps one for you", Sources: cli.EnvVars("KANBAN_TOKEN")},
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv", Sources: cli.EnvVars("KANBAN_OUTPUT"), Validator: func(s string) error {
-				if s != "table" && s != "json" && s != "csv" {
-					return fmt.Errorf("%q is not one of table, json, csv", s)
-				}
-				return nil
-			}},
-			&cli.BoolFlag{Name: "ids", Usage: "begin each line of a list with the record's id, which can be given wherever a name can"},
+			&cli.StringFlag{Name: "token", Usage: "API token; sign-in keeps one for you",
+				Sources: cli.EnvVars("KANBAN_TOKEN")},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv",
+				Sources: cli.EnvVars("KANBAN_OUTPUT"), Validator: func(s string) error {
+					if s != "table" && s != "json" && s != "csv" {
+						return fmt.Errorf("%q is not one of table, json, csv", s)
+					}
+					return nil
+				}},
+			&cli.BoolFlag{Name: "ids",
+				Usage: "begin each line of a list with the record's id, which can be given wherever a name can"},
 		},
 		Commands: append(extra,
-			signIn(), signOut(), today(), findings(), explain(), connections(), sections(), peopleLists(), people(), matching(), pairings(), runs(), courses(), rules(), offersOf(), operationsOf(), maintenance(), historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), stagePlansOf(),
+			signIn(), signOut(), today(), findings(), explain(), connections(), sections(), peopleLists(), people(),
+			matching(), pairings(), runs(), courses(), rules(), offersOf(), operationsOf(), maintenance(),
+			historyOf(), events(), deliveries(), tasksOf(), sheetsOf(), badges(), stagePlansOf(),
 		),
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // Run tells
 	}
@@ -84,7 +89,8 @@ func refuseUnknown(c *cli.Command) {
 	}
 	c.Action = func(_ context.Context, cmd *cli.Command) error {
 		if name := cmd.Args().First(); name != "" {
-			return fmt.Errorf("%w: %s has no command %q; see them with: %s --help", errUsage, cmd.FullName(), name, cmd.FullName())
+			return fmt.Errorf("%w: %s has no command %q; see them with: %s --help", errUsage, cmd.FullName(), name,
+				cmd.FullName())
 		}
 		if cmd.Root() == cmd {
 			return cli.ShowRootCommandHelp(cmd)
@@ -104,7 +110,8 @@ func Run(ctx context.Context, app *cli.Command, args []string) int {
 	var exit cli.ExitCoder
 	if errors.As(err, &exit) {
 		if strings.HasPrefix(exit.Error(), "No help topic for ") { // the library's own, of exit code 3
-			fmt.Fprintf(complaints, "kanban: %v: there is no command %s\n", errUsage, strings.TrimPrefix(exit.Error(), "No help topic for "))
+			fmt.Fprintf(complaints, "kanban: %v: there is no command %s\n", errUsage,
+				strings.TrimPrefix(exit.Error(), "No help topic for "))
 			return ExitUsage
 		}
 		if exit.Error() != "" {
@@ -137,7 +144,8 @@ var errUsage = errors.New("wrong use")
 
 // usage refuses the arguments and shows an example.
 func usage(cmd *cli.Command, what string) error {
-	return fmt.Errorf("%w: %s\n  usage: %s %s\n  help:  %s --help", errUsage, what, cmd.FullName(), cmd.ArgsUsage, cmd.FullName())
+	return fmt.Errorf("%w: %s\n  usage: %s %s\n  help:  %s --help", errUsage, what, cmd.FullName(), cmd.ArgsUsage,
+		cmd.FullName())
 }
 
 // arguments returns exactly n arguments.

@@ -19,58 +19,94 @@ import (
 	"kanban/internal/wire/api"
 )
 
+func setFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "set",
+		Usage: "a value as name=value; name=@file reads it from a file, name=? asks for it"}
+}
+
 func connections() *cli.Command {
-	set := &cli.StringSliceFlag{Name: "set", Usage: "a value as name=value; name=@file reads it from a file, name=? asks for it"}
 	return &cli.Command{
 		Name: "connections", Usage: "Connect outside systems and see what works", Category: "rosters",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List connections", Action: listConnections, Flags: []cli.Flag{&cli.BoolFlag{Name: "removed", Usage: "those that were removed and can be restored"}}},
+			{Name: "list", Usage: "List connections", Action: listConnections,
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "removed",
+					Usage: "those that were removed and can be restored"}}},
 			meaningOf(),
 			{Name: "kinds", Usage: "The kinds of connection and the values each needs", Action: listKinds},
 			{
-				Name: "add", Usage: "Connect an outside system and test it", ArgsUsage: "KIND NAME", Flags: []cli.Flag{set}, Action: addConnection,
+				Name: "add", Usage: "Connect an outside system and test it", ArgsUsage: "KIND NAME",
+				Flags: []cli.Flag{setFlag()}, Action: addConnection,
 				Description: "  kanban connections kinds\n  kanban connections add scim \"Chat workspace\" --set address=https://chat.example/scim/v2 --set token=?",
 			},
-			{
-				Name: "edit", Usage: "Change values; what is not given stays, secrets among them", ArgsUsage: "NAME", Flags: []cli.Flag{set, &cli.BoolFlag{Name: "untested", Usage: "save new values though a test with them fails"}}, Action: editConnection,
-				Description: "  kanban connections edit \"Chat workspace\" --set token=@new-token.txt",
-			},
+			connectionsEdit(),
 			{Name: "probe", Usage: "Test every capability", ArgsUsage: "NAME", Action: probeConnection},
-			{Name: "show", Usage: "What of a connection is done, and what is the next missing step", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-				_, conn, err := oneConnection(ctx, cmd)
-				if err != nil {
-					return err
-				}
-				for _, r := range conn.Rests {
-					if r.Until != nil && r.Until.After(time.Now()) {
-						say(cmd, "%s.", restsText(r))
-					}
-				}
-				return printChecklist(cmd, conn.Checklist)
-			}},
-			{Name: "read", Usage: "Read a register and wait for the end", ArgsUsage: "NAME", Action: readConnection, Flags: []cli.Flag{
-				&cli.BoolFlag{Name: "approve", Usage: "go on although the register lost most of its records"},
-				&cli.BoolFlag{Name: "changes", Usage: "ask only for what changed since the last read"},
-				&cli.StringFlag{Name: "file", Usage: "for a register of files: the package to read, - for standard input"},
-			}, Description: "  kanban connections read \"School register\"\n  kanban connections read \"Register files\" --file package.zip"},
+			connectionsShow(),
+			connectionsRead(),
 			pause("pause", "Pause: what depends on it waits", true),
 			pause("resume", "Resume a paused connection", false),
-			{
-				Name: "remove", Usage: "Remove a connection; it can be restored for 30 days", ArgsUsage: "NAME", Action: removeConnection,
-				Flags: []cli.Flag{&cli.StringFlag{Name: "confirm", Usage: "the connection's name once more, to remove it with what depends on it"}},
-				Description: `Says what depends on the connection, and removes it when nothing does. What depends on it is
+			connectionsRemove(),
+			connectionsRestore(),
+		},
+	}
+}
+
+func connectionsEdit() *cli.Command {
+	return &cli.Command{
+		Name: "edit", Usage: "Change values; what is not given stays, secrets among them", ArgsUsage: "NAME",
+		Flags: []cli.Flag{setFlag(), &cli.BoolFlag{Name: "untested",
+			Usage: "save new values though a test with them fails"}}, Action: editConnection,
+		Description: "  kanban connections edit \"Chat workspace\" --set token=@new-token.txt",
+	}
+}
+
+func connectionsShow() *cli.Command {
+	return &cli.Command{Name: "show", Usage: "What of a connection is done, and what is the next missing step",
+		ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+			_, conn, err := oneConnection(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			for _, r := range conn.Rests {
+				if r.Until != nil && r.Until.After(time.Now()) {
+					say(cmd, "%s.", restsText(r))
+				}
+			}
+			return printChecklist(cmd, conn.Checklist)
+		}}
+}
+
+func connectionsRead() *cli.Command {
+	return &cli.Command{Name: "read", Usage: "Read a register and wait for the end", ArgsUsage: "NAME", Action: readConnection,
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "approve", Usage: "go on although the register lost most of its records"},
+			&cli.BoolFlag{Name: "changes", Usage: "ask only for what changed since the last read"},
+			&cli.StringFlag{Name: "file",
+				Usage: "for a register of files: the package to read, - for standard input"},
+		}, Description: "  kanban connections read \"School register\"\n  kanban connections read \"Register files\" --file package.zip"}
+}
+
+func connectionsRemove() *cli.Command {
+	return &cli.Command{
+		Name: "remove", Usage: "Remove a connection; it can be restored for 30 days", ArgsUsage: "NAME",
+		Action: removeConnection,
+		Flags: []cli.Flag{&cli.StringFlag{Name: "confirm",
+			Usage: "the connection's name once more, to remove it with what depends on it"}},
+		Description: `Says what depends on the connection, and removes it when nothing does. What depends on it is
 hidden with it and stops; nothing is deleted before 30 days have passed.
 
   kanban connections remove "Plant news"
   kanban connections remove "School register" --confirm "School register"
   kanban connections restore "School register"`,
-			},
-			{
-				Name: "restore", Usage: "Bring a removed connection back as it was", ArgsUsage: "NAME", Action: restoreConnection,
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "as", Usage: "another name, when its own is somebody else's by now"}},
-				Description: "  kanban connections list --removed\n  kanban connections restore \"Plant news\"",
-			},
-		},
+	}
+}
+
+func connectionsRestore() *cli.Command {
+	return &cli.Command{
+		Name: "restore", Usage: "Bring a removed connection back as it was", ArgsUsage: "NAME",
+		Action: restoreConnection,
+		Flags: []cli.Flag{&cli.StringFlag{Name: "as",
+			Usage: "another name, when its own is somebody else's by now"}},
+		Description: "  kanban connections list --removed\n  kanban connections restore \"Plant news\"",
 	}
 }
 
@@ -80,7 +116,8 @@ func restsText(r api.Rest) string {
 	if r.Operation != "" {
 		what = r.Operation
 	}
-	return fmt.Sprintf("%s rests until %s because of: %s (deliveries waiting: %d)", what, when(r.Until), r.Reason, r.Waiting)
+	return fmt.Sprintf("%s rests until %s because of: %s (deliveries waiting: %d)", what, when(r.Until), r.Reason,
+		r.Waiting)
 }
 
 func oneConnection(ctx context.Context, cmd *cli.Command) (*client.Client, api.Connection, error) {
@@ -134,16 +171,19 @@ func restoreConnection(ctx context.Context, cmd *cli.Command) error {
 		}
 	}
 	if len(fits) == 0 {
-		return fmt.Errorf("%w: no removed connection is called %q; list them with: kanban connections list --removed", errUsage, args[0])
+		return fmt.Errorf("%w: no removed connection is called %q; list them with: kanban connections list --removed",
+			errUsage, args[0])
 	}
 	if len(fits) > 1 {
 		lines := make([]string, len(fits))
 		for i, x := range fits {
 			lines[i] = fmt.Sprintf("  %s  removed %s", x.ID, when(x.RemovedAt))
 		}
-		return fmt.Errorf("%w: %d removed connections are called %q; give the id of one:\n%s", errUsage, len(fits), args[0], strings.Join(lines, "\n"))
+		return fmt.Errorf("%w: %d removed connections are called %q; give the id of one:\n%s", errUsage, len(fits),
+			args[0], strings.Join(lines, "\n"))
 	}
-	back, err := client.Post[api.Connection](ctx, c, "/connections/"+fits[0].ID+"/restore", api.Restored{Name: cmd.String("as")})
+	back, err := client.Post[api.Connection](ctx, c, "/connections/"+fits[0].ID+"/restore",
+		api.Restored{Name: cmd.String("as")})
 	if err != nil {
 		return err
 	}
@@ -160,24 +200,25 @@ func listConnections(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(page.Items, none, []string{"name", "kind", "capabilities", "tested"}, func(c api.Connection) []string {
-		var works []string
-		for _, r := range c.Probe {
-			works = append(works, r.Capability+": "+r.State)
-		}
-		if c.Paused {
-			works = append(works, "paused")
-		}
-		for _, r := range c.Rests {
-			if r.Until != nil && r.Until.After(time.Now()) {
-				works = append(works, restsText(r))
+	return tableOf(page.Items, none, []string{"name", "kind", "capabilities", "tested"},
+		func(c api.Connection) []string {
+			var works []string
+			for _, r := range c.Probe {
+				works = append(works, r.Capability+": "+r.State)
 			}
-		}
-		if c.RemovedAt != nil {
-			works = append(works, "removed "+when(c.RemovedAt))
-		}
-		return []string{c.Name, c.Kind, strings.Join(works, ", "), moment(c.ProbedAt)}
-	}).print(cmd)
+			if c.Paused {
+				works = append(works, "paused")
+			}
+			for _, r := range c.Rests {
+				if r.Until != nil && r.Until.After(time.Now()) {
+					works = append(works, restsText(r))
+				}
+			}
+			if c.RemovedAt != nil {
+				works = append(works, "removed "+when(c.RemovedAt))
+			}
+			return []string{c.Name, c.Kind, strings.Join(works, ", "), moment(c.ProbedAt)}
+		}).print(cmd)
 }
 
 func listKinds(_ context.Context, cmd *cli.Command) error {
@@ -244,7 +285,8 @@ func addConnection(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	c := connect(cmd)
-	conn, err := client.Post[api.Connection](ctx, c, "/connections", api.NewConnection{Kind: args[0], Name: args[1], Values: v})
+	conn, err := client.Post[api.Connection](ctx, c, "/connections",
+		api.NewConnection{Kind: args[0], Name: args[1], Values: v})
 	if err != nil {
 		return err
 	}
@@ -281,7 +323,8 @@ func editConnection(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version, api.EditConnection{Values: v, Untested: cmd.Bool("untested")}); err != nil {
+	if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version,
+		api.EditConnection{Values: v, Untested: cmd.Bool("untested")}); err != nil {
 		return err
 	}
 	return probe(ctx, cmd, c, conn)
@@ -292,9 +335,10 @@ func probe(ctx context.Context, cmd *cli.Command, c *client.Client, conn api.Con
 	if err != nil {
 		return err
 	}
-	err = tableOf(reports, "", []string{"capability", "answer", "detail", "who can mend it", "remedy"}, func(r api.Report) []string {
-		return []string{r.Capability, r.State, r.Detail, r.Owner, r.Remedy}
-	}).print(cmd)
+	err = tableOf(reports, "", []string{"capability", "answer", "detail", "who can mend it", "remedy"},
+		func(r api.Report) []string {
+			return []string{r.Capability, r.State, r.Detail, r.Owner, r.Remedy}
+		}).print(cmd)
 	for _, r := range reports {
 		if err == nil && r.Code != "" {
 			return cli.Exit("", ExitNeedsPerson)
@@ -326,7 +370,8 @@ func readConnection(ctx context.Context, cmd *cli.Command) error {
 func startRead(ctx context.Context, cmd *cli.Command, c *client.Client, conn api.Connection) (api.Run, error) {
 	switch path := cmd.String("file"); path {
 	case "":
-		return client.Post[api.Run](ctx, c, "/connections/"+conn.ID+"/read", api.ReadRequest{Approved: cmd.Bool("approve"), Changes: cmd.Bool("changes")})
+		return client.Post[api.Run](ctx, c, "/connections/"+conn.ID+"/read",
+			api.ReadRequest{Approved: cmd.Bool("approve"), Changes: cmd.Bool("changes")})
 	case "-":
 		return c.Upload(ctx, conn.ID, cmd.Bool("approve"), os.Stdin)
 	default:
@@ -340,15 +385,17 @@ func startRead(ctx context.Context, cmd *cli.Command, c *client.Client, conn api
 }
 
 func pause(name, about string, paused bool) *cli.Command {
-	return &cli.Command{Name: name, Usage: about, ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		c, conn, err := oneConnection(ctx, cmd)
-		if err != nil {
-			return err
-		}
-		if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version, api.EditConnection{Paused: &paused}); err != nil {
-			return err
-		}
-		say(cmd, "%s is %sd.", conn.Name, name)
-		return nil
-	}}
+	return &cli.Command{Name: name, Usage: about, ArgsUsage: "NAME",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, conn, err := oneConnection(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version,
+				api.EditConnection{Paused: &paused}); err != nil {
+				return err
+			}
+			say(cmd, "%s is %sd.", conn.Name, name)
+			return nil
+		}}
 }

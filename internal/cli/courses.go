@@ -30,27 +30,31 @@ func courses() *cli.Command {
 }
 
 func coursesList() *cli.Command {
-	return &cli.Command{Name: "list", Usage: "List courses", Action: func(ctx context.Context, cmd *cli.Command) error {
-		page, err := client.Get[api.Page[api.Course]](ctx, connect(cmd), "/courses")
-		if err != nil {
-			return err
-		}
-		return tableOf(page.Items, "No course has been read yet.", []string{"course", "code", "activities"}, func(c api.Course) []string {
-			return []string{c.Title, c.Code, fmt.Sprint(c.Activities)}
-		}).print(cmd)
-	}}
+	return &cli.Command{Name: "list", Usage: "List courses",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			page, err := client.Get[api.Page[api.Course]](ctx, connect(cmd), "/courses")
+			if err != nil {
+				return err
+			}
+			return tableOf(page.Items, "No course has been read yet.", []string{"course", "code", "activities"},
+				func(c api.Course) []string {
+					return []string{c.Title, c.Code, fmt.Sprint(c.Activities)}
+				}).print(cmd)
+		}}
 }
 
 func coursesAcross() *cli.Command {
 	return &cli.Command{
-		Name: "across", Usage: "Show or say whether progress in a course counts across its sections", ArgsUsage: "[yes|no]",
+		Name: "across", Usage: "Show or say whether progress in a course counts across its sections",
+		ArgsUsage:   "[yes|no]",
 		Description: "  kanban courses across\n  kanban courses across no",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c := connect(cmd)
 			switch word := cmd.Args().First(); word {
 			case "":
 			case "yes", "no":
-				if _, err := client.Send[api.LearningSettings](ctx, c, http.MethodPut, "/learning-settings", api.LearningSettings{Across: word == "yes"}); err != nil {
+				if _, err := client.Send[api.LearningSettings](ctx, c, http.MethodPut, "/learning-settings",
+					api.LearningSettings{Across: word == "yes"}); err != nil {
 					return err
 				}
 			default:
@@ -60,42 +64,46 @@ func coursesAcross() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return tableOf([]api.LearningSettings{s}, "", []string{"progress counts across the sections of a course"}, func(s api.LearningSettings) []string {
-				return []string{map[bool]string{true: "yes", false: "no"}[s.Across]}
-			}).print(cmd)
+			return tableOf([]api.LearningSettings{s}, "", []string{"progress counts across the sections of a course"},
+				func(s api.LearningSettings) []string {
+					return []string{map[bool]string{true: "yes", false: "no"}[s.Across]}
+				}).print(cmd)
 		},
 	}
 }
 
 func coursesShow() *cli.Command {
-	return &cli.Command{Name: "show", Usage: "Show a course's outline as the table that outline reads", ArgsUsage: "COURSE", Action: func(ctx context.Context, cmd *cli.Command) error {
-		args, err := arguments(cmd, 1)
-		if err != nil {
-			return err
-		}
-		c := connect(cmd)
-		course, err := findCourse(ctx, c, args[0])
-		if err != nil {
-			return err
-		}
-		if cmd.String("output") == "json" {
-			o, err := client.Get[api.Outline](ctx, c, "/courses/"+course.ID+"/outline")
+	return &cli.Command{Name: "show", Usage: "Show a course's outline as the table that outline reads",
+		ArgsUsage: "COURSE", Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 1)
 			if err != nil {
 				return err
 			}
-			return printJSON(cmd, o)
-		}
-		text, err := c.Download(ctx, "/courses/"+course.ID+"/outline.csv")
-		if err == nil {
-			_, err = out(cmd).Write(text)
-		}
-		return err
-	}}
+			c := connect(cmd)
+			course, err := findCourse(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			if cmd.String("output") == "json" {
+				o, err := client.Get[api.Outline](ctx, c, "/courses/"+course.ID+"/outline")
+				if err != nil {
+					return err
+				}
+				return printJSON(cmd, o)
+			}
+			text, err := c.Download(ctx, "/courses/"+course.ID+"/outline.csv")
+			if err == nil {
+				_, err = out(cmd).Write(text)
+			}
+			return err
+		}}
 }
 
 func coursesVerbs() *cli.Command {
 	return &cli.Command{
-		Name: "verbs", Usage: "What platforms' verbs mean; with --file the institution's own are set", Flags: []cli.Flag{&cli.StringFlag{Name: "file", Usage: `JSON such as [{"verb": "https://…/dug", "says": "completed"}]`}},
+		Name: "verbs", Usage: "What platforms' verbs mean; with --file the institution's own are set",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "file",
+			Usage: `JSON such as [{"verb": "https://…/dug", "says": "completed"}]`}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c := connect(cmd)
 			if path := cmd.String("file"); path != "" {
@@ -111,16 +119,18 @@ func coursesVerbs() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return tableOf(append(v.Own, v.Default...), "", []string{"verb", "about", "says"}, func(r learning.VerbRule) []string {
-				return []string{r.Verb, r.Type, string(r.Says)}
-			}).print(cmd)
+			return tableOf(append(v.Own, v.Default...), "", []string{"verb", "about", "says"},
+				func(r learning.VerbRule) []string {
+					return []string{r.Verb, r.Type, string(r.Says)}
+				}).print(cmd)
 		},
 	}
 }
 
 func outlineCommand() *cli.Command {
 	return &cli.Command{
-		Name: "outline", Usage: "Set a course's outline from a Common Cartridge, its address, or a CSV table", ArgsUsage: "COURSE SOURCE",
+		Name: "outline", Usage: "Set a course's outline from a Common Cartridge, its address, or a CSV table",
+		ArgsUsage: "COURSE SOURCE",
 		Description: `SOURCE is a package (.imscc) or its imsmanifest.xml, the address of either, or a .csv with the columns module,
 module title, activity, title, kind, required, pass mark, inside, done by (itself, or inside for a lesson that its quiz completes) and
 module required. The prefix and an item's identifier give the address under which the
@@ -132,8 +142,10 @@ are unless others are given.
   kanban courses outline PROP outline.csv --preview
   kanban courses outline PROP outline.csv --percentages 10,50,90`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "prefix", Usage: "for manifests: what stands before an item's identifier in reported activities"},
-			&cli.StringFlag{Name: "percentages", Usage: "of the course, whose crossing is an event, such as 10,50,90; without, 25,50,75,100"},
+			&cli.StringFlag{Name: "prefix",
+				Usage: "for manifests: what stands before an item's identifier in reported activities"},
+			&cli.StringFlag{Name: "percentages",
+				Usage: "of the course, whose crossing is an event, such as 10,50,90; without, 25,50,75,100"},
 			&cli.BoolFlag{Name: "preview", Usage: "only say whom it would complete or reopen"},
 		},
 		Action: setOutline,
@@ -187,7 +199,8 @@ func setOutline(ctx context.Context, cmd *cli.Command) error {
 		}
 		add(m.Activities, "")
 	}
-	return tableOf(lines, "", []string{"module", "activity", "kind", "reported as"}, func(l line) []string { return []string{l.Module, l.Activity, l.Kind, l.ID} }).print(cmd)
+	return tableOf(lines, "", []string{"module", "activity", "kind", "reported as"},
+		func(l line) []string { return []string{l.Module, l.Activity, l.Kind, l.ID} }).print(cmd)
 }
 
 // percentages are those that are given, or those that the course has.
@@ -236,13 +249,16 @@ func previewOutline(ctx context.Context, cmd *cli.Command, c *client.Client, cou
 	if err != nil {
 		return err
 	}
-	say(cmd, "%s with progress; the course would become done for %d and be open again for %d. Nothing was changed.", peopleCount(p.People), p.Completes, p.Reopens)
+	say(cmd, "%s with progress; the course would become done for %d and be open again for %d. Nothing was changed.",
+		peopleCount(p.People), p.Completes, p.Reopens)
 	for _, text := range p.Misses {
 		say(cmd, "▲ Not in it any more: %s.", text)
 	}
-	return tableOf(p.Touched, "Nothing would change for anybody.", []string{"person", "section", "before", "after", "done", "open again"}, func(t api.OutlineTouch) []string {
-		return []string{t.Person, t.Section, fmt.Sprint(t.Before, " %"), fmt.Sprint(t.After, " %"), strings.Join(t.Completed, ", "), strings.Join(t.Reopened, ", ")}
-	}).print(cmd)
+	return tableOf(p.Touched, "Nothing would change for anybody.",
+		[]string{"person", "section", "before", "after", "done", "open again"}, func(t api.OutlineTouch) []string {
+			return []string{t.Person, t.Section, fmt.Sprint(t.Before, " %"), fmt.Sprint(t.After, " %"),
+				strings.Join(t.Completed, ", "), strings.Join(t.Reopened, ", ")}
+		}).print(cmd)
 }
 
 func peopleCount(n int) string {

@@ -150,7 +150,9 @@ func (f found) candidate() candidate {
 	if f.part.Gone {
 		gone = "no longer in the register"
 	}
-	return candidate{f.part.ID, apart(f.part.Title, f.part.Code, f.part.Course, f.card.Organisation, strings.Join(f.part.Terms, " and "), strings.Join(f.card.Teachers, " and "), set, gone, words(string(f.card.State), 1))}
+	return candidate{f.part.ID, apart(f.part.Title, f.part.Code, f.part.Course, f.card.Organisation,
+		strings.Join(f.part.Terms, " and "), strings.Join(f.card.Teachers,
+			" and "), set, gone, words(string(f.card.State), 1))}
 }
 
 // sectionsCalled lists the sections that a name fits: an id, a code or a title.
@@ -161,7 +163,8 @@ func sectionsCalled(ctx context.Context, c *client.Client, name string) (all []f
 	}
 	isID := uuid.Validate(name) == nil
 	for _, x := range cards {
-		parts := []api.SectionRef{{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, Gone: x.Gone}}
+		parts := []api.SectionRef{{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms,
+			Gone: x.Gone}}
 		if x.Set != nil {
 			parts = x.Set.Sections
 		}
@@ -226,13 +229,15 @@ func onePerson(ctx context.Context, c *client.Client, text string) (api.Person, 
 			return p.Person, err
 		}
 	}
-	page, err := client.Get[api.Page[api.Person]](ctx, c, fmt.Sprintf("/people?limit=%d&text=%s", mostCandidates+1, url.QueryEscape(text)))
+	page, err := client.Get[api.Page[api.Person]](ctx, c,
+		fmt.Sprintf("/people?limit=%d&text=%s", mostCandidates+1, url.QueryEscape(text)))
 	if err != nil {
 		return api.Person{}, err
 	}
 	var exact []api.Person
 	for _, p := range page.Items {
-		if strings.EqualFold(p.Identifier, text) || strings.EqualFold(p.Email, text) || strings.EqualFold(p.UserName, text) {
+		if strings.EqualFold(p.Identifier, text) || strings.EqualFold(p.Email, text) ||
+			strings.EqualFold(p.UserName, text) {
 			exact = append(exact, p)
 		}
 	}
@@ -245,7 +250,8 @@ func onePerson(ctx context.Context, c *client.Client, text string) (api.Person, 
 	case len(exact) == 1:
 		return exact[0], nil
 	case len(exact) > mostCandidates:
-		return api.Person{}, fmt.Errorf("%w: more than %d people fit %q; give more of the name, or an identifier", errUsage, mostCandidates, text)
+		return api.Person{}, fmt.Errorf("%w: more than %d people fit %q; give more of the name, or an identifier",
+			errUsage, mostCandidates, text)
 	}
 	candidates := make([]candidate, len(exact))
 	for i, p := range exact {

@@ -30,14 +30,17 @@ func findings() *cli.Command {
 				Description: "  kanban findings list --group mend\n  kanban findings list --group left-out --find \"Propagation A\"\n  kanban findings list -o csv > findings.csv",
 			},
 			{
-				Name: "acknowledge", Usage: "Keep a finding quiet, with a note, until it changes", ArgsUsage: "KEY NOTE",
+				Name: "acknowledge", Usage: "Keep a finding quiet, with a note, until it changes",
+				ArgsUsage:   "KEY NOTE",
 				Description: "  kanban findings acknowledge 5f0c1a7be2d34c10 \"the office knows, mended next week\"",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					args, err := arguments(cmd, 2)
 					if err != nil {
 						return err
 					}
-					if _, err := client.Send[client.Empty](ctx, connect(cmd), http.MethodPut, "/findings/"+url.PathEscape(args[0])+"/acknowledgement", api.Acknowledgement{Note: args[1]}); err != nil {
+					if _, err := client.Send[client.Empty](ctx, connect(cmd), http.MethodPut,
+						"/findings/"+url.PathEscape(args[0])+"/acknowledgement",
+						api.Acknowledgement{Note: args[1]}); err != nil {
 						return err
 					}
 					say(cmd, "Acknowledged. It stays quiet until it changes.")
@@ -51,7 +54,8 @@ func findings() *cli.Command {
 					if err != nil {
 						return err
 					}
-					if _, err := client.Send[client.Empty](ctx, connect(cmd), http.MethodDelete, "/findings/"+url.PathEscape(args[0])+"/acknowledgement", nil); err != nil {
+					if _, err := client.Send[client.Empty](ctx, connect(cmd), http.MethodDelete,
+						"/findings/"+url.PathEscape(args[0])+"/acknowledgement", nil); err != nil {
 						return err
 					}
 					say(cmd, "It shows again.")
@@ -76,7 +80,8 @@ func listFindings(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "Nothing fits.", []string{"group", "who or what", "where", "finding", "detail", "who can mend it", "key"}, func(f api.Finding) []string {
+	return tableOf(all, "Nothing fits.", []string{"group", "who or what", "where", "finding", "detail",
+		"who can mend it", "key"}, func(f api.Finding) []string {
 		detail := f.Detail
 		if f.Seen != nil {
 			detail = f.Seen.By + ": " + f.Seen.Note
@@ -103,9 +108,11 @@ func today() *cli.Command {
 			if len(rest) > 0 {
 				beside = "Not in step, or not known to be: " + strings.Join(rest, ", ") + "."
 			}
-			err = tableOf(tasks, "Nothing needs a person. "+beside, []string{"who or what", "where", "cause", "detail", "who can mend it", "remedy"}, func(t api.Finding) []string {
-				return []string{t.Subject, t.Where, t.Title, t.Detail, t.Owner, t.Remedy}
-			}).print(cmd)
+			err = tableOf(tasks, "Nothing needs a person. "+beside,
+				[]string{"who or what", "where", "cause", "detail", "who can mend it",
+					"remedy"}, func(t api.Finding) []string {
+					return []string{t.Subject, t.Where, t.Title, t.Detail, t.Owner, t.Remedy}
+				}).print(cmd)
 			if err == nil && len(tasks) > 0 {
 				for _, t := range tasks {
 					if len(t.People) > 0 {
@@ -126,19 +133,23 @@ func explain() *cli.Command {
 		Description: "  kanban explain address-shared\n  kanban explain            (all codes)",
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() == 0 {
-				return tableOf(finding.All(), "", []string{"code", "severity", "meaning"}, func(e finding.Entry) []string {
-					return []string{string(e.Code), string(e.Severity), e.Title}
-				}).print(cmd)
+				return tableOf(finding.All(), "", []string{"code", "severity", "meaning"},
+					func(e finding.Entry) []string {
+						return []string{string(e.Code), string(e.Severity), e.Title}
+					}).print(cmd)
 			}
 			e, ok := finding.Lookup(finding.Code(cmd.Args().First()))
 			if !ok {
 				return usage(cmd, fmt.Sprintf("there is no code %q; all of them: kanban explain", cmd.Args().First()))
 			}
-			t := table{value: e, columns: []string{"code", "severity", "title", "explanation", "remedy", "owner"}, rows: [][]string{{string(e.Code), string(e.Severity), e.Title, e.Explanation, e.Remedy, string(e.Owner)}}}
+			t := table{value: e, columns: []string{"code", "severity", "title", "explanation", "remedy", "owner"},
+				rows: [][]string{{string(e.Code), string(e.Severity), e.Title, e.Explanation, e.Remedy,
+					string(e.Owner)}}}
 			if cmd.String("output") != "table" {
 				return t.print(cmd)
 			}
-			say(cmd, "%s (%s): %s\n\n%s\n\nRemedy: %s\nWho can mend it: %s", e.Code, e.Severity, e.Title, e.Explanation, e.Remedy, e.Owner)
+			say(cmd, "%s (%s): %s\n\n%s\n\nRemedy: %s\nWho can mend it: %s", e.Code, e.Severity, e.Title,
+				e.Explanation, e.Remedy, e.Owner)
 			return nil
 		},
 	}

@@ -14,12 +14,14 @@ import (
 
 func historyOf() *cli.Command {
 	return &cli.Command{
-		Name: "history", Usage: "For how long events, deliveries and their attempts are kept", Category: "service", Action: showHistory,
+		Name: "history", Usage: "For how long events, deliveries and their attempts are kept", Category: "service",
+		Action: showHistory,
 		Commands: []*cli.Command{
 			{Name: "show", Usage: "Show for how long, and what there is of each month", Action: showHistory},
 			{
 				Name: "keep", Usage: "Change for how many whole months it is kept", ArgsUsage: "MONTHS|all",
-				Flags:       []cli.Flag{&cli.IntFlag{Name: "gone", Usage: "how many months go at once by this; needed when any do, because they cannot be had back"}},
+				Flags: []cli.Flag{&cli.IntFlag{Name: "gone",
+					Usage: "how many months go at once by this; needed when any do, because they cannot be had back"}},
 				Description: "  kanban history keep 24\n  kanban history keep 12 --gone 3\n  kanban history keep all\n\nWhat people have had once, they do not get again, however short history is kept.",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					args, err := arguments(cmd, 1)
@@ -56,13 +58,14 @@ func showHistory(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := tableOf(h.Kept, "Nothing has happened yet.", []string{"month", "events", "size", "goes"}, func(m api.HistoryMonth) []string {
-		goes := "never"
-		if m.GoesAt != nil {
-			goes = m.GoesAt.Format("2006-01-02")
-		}
-		return []string{m.Month, fmt.Sprint(m.Events), fmt.Sprintf("%.1f MB", float64(m.Bytes)/1e6), goes}
-	}).print(cmd); err != nil {
+	if err := tableOf(h.Kept, "Nothing has happened yet.", []string{"month", "events", "size", "goes"},
+		func(m api.HistoryMonth) []string {
+			goes := "never"
+			if m.GoesAt != nil {
+				goes = m.GoesAt.Format("2006-01-02")
+			}
+			return []string{m.Month, fmt.Sprint(m.Events), fmt.Sprintf("%.1f MB", float64(m.Bytes)/1e6), goes}
+		}).print(cmd); err != nil {
 		return err
 	}
 	say(cmd, "%s", keptFor(h))

@@ -28,7 +28,8 @@ func applyFlag() cli.Flag {
 func linkCommands() []*cli.Command {
 	return []*cli.Command{
 		{
-			Name: "linkable", Usage: "What can be linked under a section, and why other sections cannot", ArgsUsage: "LEAD", Action: linkable,
+			Name: "linkable", Usage: "What can be linked under a section, and why other sections cannot",
+			ArgsUsage: "LEAD", Action: linkable,
 			Flags:       []cli.Flag{&cli.StringFlag{Name: "find", Usage: "text in title, code or course"}},
 			Description: "  kanban sections linkable PROP-A",
 		},
@@ -36,27 +37,33 @@ func linkCommands() []*cli.Command {
 		linkCommandsProposals(),
 		{
 			Name: "sets", Usage: "List linked sets", Action: listSets,
-			Flags:       []cli.Flag{&cli.BoolFlag{Name: "unlinked", Usage: "those that were unlinked, with their safety copies"}},
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "unlinked",
+				Usage: "those that were unlinked, with their safety copies"}},
 			Description: "  kanban sections sets\n  kanban sections sets --unlinked",
 		},
 		linkCommandsChangeSet(),
 		linkCommandsUnlink(),
 		{
-			Name: "copies", Usage: "List the safety copies of a set, those of unlinked ones too", ArgsUsage: "SECTION|SET", Action: listCopies,
+			Name: "copies", Usage: "List the safety copies of a set, those of unlinked ones too",
+			ArgsUsage: "SECTION|SET", Action: listCopies,
 			Description: "  kanban sections copies PROP-A\n  kanban sections copies 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11",
 		},
 		{
-			Name: "copy", Usage: "Download a safety copy: the latest of a section's set, or one by its id", ArgsUsage: "SECTION|COPY", Action: downloadCopy,
-			Flags:       []cli.Flag{&cli.StringFlag{Name: "file", Usage: "where to write the ZIP", Value: "safety-copy.zip"}},
+			Name: "copy", Usage: "Download a safety copy: the latest of a section's set, or one by its id",
+			ArgsUsage: "SECTION|COPY", Action: downloadCopy,
+			Flags: []cli.Flag{&cli.StringFlag{Name: "file", Usage: "where to write the ZIP",
+				Value: "safety-copy.zip"}},
 			Description: "  kanban sections copy PROP-A --file before-linking.zip",
 		},
 		{
-			Name: "put-back", Usage: "Put results of a safety copy back that are no longer there", ArgsUsage: "COPY", Action: putBack, Flags: []cli.Flag{applyFlag()},
+			Name: "put-back", Usage: "Put results of a safety copy back that are no longer there", ArgsUsage: "COPY",
+			Action: putBack, Flags: []cli.Flag{applyFlag()},
 			Description: "Who is in a section comes from the register, and classes follow it; what can be lost are results.\n\n  kanban sections put-back 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11\n  kanban sections put-back 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11 --apply",
 		},
 		{
 			Name: "groups", Usage: "Groups inside classes that are for no section any more", Action: leftGroups,
-			Flags:       []cli.Flag{&cli.BoolFlag{Name: "remove", Usage: "remove those in which nobody is, at the service"}},
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "remove",
+				Usage: "remove those in which nobody is, at the service"}},
 			Description: "After sections were taken out of a set, or a pairing ended, its groups are left over.\n\n  kanban sections groups\n  kanban sections groups --remove",
 		},
 	}
@@ -64,10 +71,12 @@ func linkCommands() []*cli.Command {
 
 func linkCommandsLink() *cli.Command {
 	return &cli.Command{
-		Name: "link", Usage: "Handle sections of one course and term as one", ArgsUsage: "LEAD SECTION...", Action: linkSections,
+		Name: "link", Usage: "Handle sections of one course and term as one", ArgsUsage: "LEAD SECTION...",
+		Action: linkSections,
 		Flags: []cli.Flag{
 			applyFlag(), &cli.StringFlag{Name: "name", Usage: "name of the set; the course's title when absent"},
-			&cli.StringFlag{Name: "reason", Usage: "link although they are of another course or term; kept in the audit trail"},
+			&cli.StringFlag{Name: "reason",
+				Usage: "link although they are of another course or term; kept in the audit trail"},
 		},
 		Description: "Shows what becomes shared. With --apply a safety copy of rosters and results is kept first.\n\n  kanban sections link PROP-A PROP-B PROP-C\n  kanban sections link PROP-A PROP-B PROP-C --apply",
 	}
@@ -75,7 +84,8 @@ func linkCommandsLink() *cli.Command {
 
 func linkCommandsProposals() *cli.Command {
 	return &cli.Command{
-		Name: "proposals", Usage: "Sections that could be linked: same course, same term, same teacher", Action: linkProposals,
+		Name: "proposals", Usage: "Sections that could be linked: same course, same term, same teacher",
+		Action: linkProposals,
 		Flags: []cli.Flag{
 			applyFlag(), &cli.BoolFlag{Name: "preview", Usage: "what becomes shared in each set; nothing is done"},
 			&cli.BoolFlag{Name: "any-teacher", Usage: "same course and term, whoever teaches"},
@@ -87,12 +97,15 @@ func linkCommandsProposals() *cli.Command {
 
 func linkCommandsChangeSet() *cli.Command {
 	return &cli.Command{
-		Name: "change-set", Usage: "Add sections to a linked set, take some out, or change its lead", ArgsUsage: "SECTION", Action: changeSet,
+		Name: "change-set", Usage: "Add sections to a linked set, take some out, or change its lead",
+		ArgsUsage: "SECTION", Action: changeSet,
 		Flags: []cli.Flag{
-			applyFlag(), &cli.StringSliceFlag{Name: "add", Usage: "a section that comes in; can be given several times"},
+			applyFlag(), &cli.StringSliceFlag{Name: "add",
+				Usage: "a section that comes in; can be given several times"},
 			&cli.StringSliceFlag{Name: "drop", Usage: "a section that goes out; can be given several times"},
 			&cli.StringFlag{Name: "lead", Usage: "the section that leads from then on"},
-			&cli.StringFlag{Name: "reason", Usage: "add although it is of another course or term; kept in the audit trail"},
+			&cli.StringFlag{Name: "reason",
+				Usage: "add although it is of another course or term; kept in the audit trail"},
 		},
 		Description: "SECTION is any section of the set. Shows what becomes of everybody. With --apply a safety copy is kept first.\n\n  kanban sections change-set PROP-A --add PROP-C\n  kanban sections change-set PROP-A --drop PROP-B --apply\n  kanban sections change-set PROP-A --lead PROP-B --apply",
 	}
@@ -100,9 +113,11 @@ func linkCommandsChangeSet() *cli.Command {
 
 func linkCommandsUnlink() *cli.Command {
 	return &cli.Command{
-		Name: "unlink", Usage: "Handle the sections of a set one by one again", ArgsUsage: "SECTION", Action: unlinkSections,
+		Name: "unlink", Usage: "Handle the sections of a set one by one again", ArgsUsage: "SECTION",
+		Action: unlinkSections,
 		Flags: []cli.Flag{
-			applyFlag(), &cli.StringFlag{Name: "target", Usage: "what becomes of its class: lead (it stays the lead section's, the others' people are removed with its next run) or end (everybody stays, nothing keeps it in step)"},
+			applyFlag(), &cli.StringFlag{Name: "target",
+				Usage: "what becomes of its class: lead (it stays the lead section's, the others' people are removed with its next run) or end (everybody stays, nothing keeps it in step)"},
 		},
 		Description: "  kanban sections unlink PROP-A\n  kanban sections unlink PROP-A --target lead --apply",
 	}
@@ -118,24 +133,26 @@ func linkable(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	all, err := client.All[api.Linkable](ctx, c, "/sections/"+lead.ID+"/linkable?text="+url.QueryEscape(cmd.String("find")))
+	all, err := client.All[api.Linkable](ctx, c,
+		"/sections/"+lead.ID+"/linkable?text="+url.QueryEscape(cmd.String("find")))
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "No other section fits.", []string{"section", "code", "term", "learners", "can be linked"}, func(l api.Linkable) []string {
-		can := "● yes"
-		if len(l.Obstacles) > 0 {
-			var why []string
-			for _, o := range l.Obstacles {
-				why = append(why, o.Detail)
+	return tableOf(all, "No other section fits.", []string{"section", "code", "term", "learners", "can be linked"},
+		func(l api.Linkable) []string {
+			can := "● yes"
+			if len(l.Obstacles) > 0 {
+				var why []string
+				for _, o := range l.Obstacles {
+					why = append(why, o.Detail)
+				}
+				can = "○ " + strings.Join(why, "; ")
+				if l.Obstacles[0].Override {
+					can += " (with a reason)"
+				}
 			}
-			can = "○ " + strings.Join(why, "; ")
-			if l.Obstacles[0].Override {
-				can += " (with a reason)"
-			}
-		}
-		return []string{l.Title, l.Code, strings.Join(l.Terms, ", "), fmt.Sprint(l.Learners), can}
-	}).print(cmd)
+			return []string{l.Title, l.Code, strings.Join(l.Terms, ", "), fmt.Sprint(l.Learners), can}
+		}).print(cmd)
 }
 
 func linkSections(ctx context.Context, cmd *cli.Command) error {
@@ -160,7 +177,8 @@ func linkSections(ctx context.Context, cmd *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		say(cmd, "%s: %s are one now. Unlink them with: kanban sections unlink %s", set.Name, titles(set.Sections), set.Sections[0].Code)
+		say(cmd, "%s: %s are one now. Unlink them with: kanban sections unlink %s", set.Name, titles(set.Sections),
+			set.Sections[0].Code)
 		return nil
 	}
 	out, err := client.Post[api.SetOutlook](ctx, c, "/linked-sets/outlook", in)
@@ -225,9 +243,12 @@ func linkProposals(ctx context.Context, cmd *cli.Command) error {
 			return doBatch(ctx, cmd, c, o)
 		}
 	}
-	err = tableOf(all.Items, "No sections of one course and term share a teacher; see also --any-teacher.", []string{"name", "school", "sections", "taught by", "lead", "who teaches several"}, func(p api.SetProposal) []string {
-		return []string{p.Name, p.Sections[0].School, titles(p.Sections), taught(p.Sections), p.Sections[0].Code, shared(p.SharedTeachers)}
-	}).print(cmd)
+	err = tableOf(all.Items, "No sections of one course and term share a teacher; see also --any-teacher.",
+		[]string{"name", "school", "sections", "taught by", "lead",
+			"who teaches several"}, func(p api.SetProposal) []string {
+			return []string{p.Name, p.Sections[0].School, titles(p.Sections), taught(p.Sections), p.Sections[0].Code,
+				shared(p.SharedTeachers)}
+		}).print(cmd)
 	if err != nil || cmd.String("output") != "table" {
 		return err
 	}
@@ -280,9 +301,11 @@ func listSets(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, empty, []string{"name", "sections", "linked by", "on", "unlinked on", "copies", "reason"}, func(s api.LinkedSet) []string {
-		return []string{s.Name, titles(s.Sections), s.MadeBy, moment(&s.CreatedAt), moment(s.UnlinkedAt), fmt.Sprint(len(s.Copies)), s.Reason}
-	}).print(cmd)
+	return tableOf(all, empty, []string{"name", "sections", "linked by", "on", "unlinked on", "copies", "reason"},
+		func(s api.LinkedSet) []string {
+			return []string{s.Name, titles(s.Sections), s.MadeBy, moment(&s.CreatedAt), moment(s.UnlinkedAt),
+				fmt.Sprint(len(s.Copies)), s.Reason}
+		}).print(cmd)
 }
 
 // linkedSet finds the set that a section is in.
@@ -311,7 +334,8 @@ func unlinkSections(ctx context.Context, cmd *cli.Command) error {
 	if !cmd.Bool("apply") {
 		return showUnlinking(ctx, cmd, c, set)
 	}
-	if _, err := client.Post[api.LinkedSet](ctx, c, "/linked-sets/"+set.ID+"/unlink", api.Unlinking{Target: cmd.String("target")}); err != nil {
+	if _, err := client.Post[api.LinkedSet](ctx, c, "/linked-sets/"+set.ID+"/unlink",
+		api.Unlinking{Target: cmd.String("target")}); err != nil {
 		return err
 	}
 	say(cmd, "%s are handled one by one again.", titles(set.Sections))
@@ -330,8 +354,10 @@ func showUnlinking(ctx context.Context, cmd *cli.Command, c *client.Client, set 
 		}
 		for _, x := range classes {
 			out := slices.DeleteFunc(x.People, func(p api.Affected) bool { return p.Effect != roster.Removed })
-			say(cmd, "  %s: with --target lead it stays %s's, and %s of the others are removed with its next run", x.Target, set.Sections[0].Title, numbered(len(out), "person", "people"))
-			say(cmd, "  %s  with --target end everybody stays, and nothing keeps it in step", strings.Repeat(" ", len([]rune(x.Target))))
+			say(cmd, "  %s: with --target lead it stays %s's, and %s of the others are removed with its next run",
+				x.Target, set.Sections[0].Title, numbered(len(out), "person", "people"))
+			say(cmd, "  %s  with --target end everybody stays, and nothing keeps it in step",
+				strings.Repeat(" ", len([]rune(x.Target))))
 		}
 		say(cmd, "\nNothing was done. See who that is with --target, do it with --apply.")
 		return nil
@@ -339,7 +365,8 @@ func showUnlinking(ctx context.Context, cmd *cli.Command, c *client.Client, set 
 	classes := []api.ClassEffects{}
 	if target != "" {
 		var err error
-		if classes, err = client.Get[[]api.ClassEffects](ctx, c, "/linked-sets/"+set.ID+"/unlinking?target="+url.QueryEscape(target)); err != nil {
+		if classes, err = client.Get[[]api.ClassEffects](ctx, c,
+			"/linked-sets/"+set.ID+"/unlinking?target="+url.QueryEscape(target)); err != nil {
 			return err
 		}
 	}
@@ -352,10 +379,12 @@ func showUnlinking(ctx context.Context, cmd *cli.Command, c *client.Client, set 
 }
 
 // effectWords say what becomes of somebody at the other side.
-var effectWords = map[roster.Effect]string{roster.Removed: "is removed", roster.Added: "is added", roster.NotAdded: "is not added", roster.Stays: "stays"}
+var effectWords = map[roster.Effect]string{roster.Removed: "is removed", roster.Added: "is added",
+	roster.NotAdded: "is not added", roster.Stays: "stays"}
 
 // manyEffects say the same of several.
-var manyEffects = map[roster.Effect]string{roster.Removed: "are removed", roster.Added: "are added", roster.NotAdded: "are not added", roster.Stays: "stay"}
+var manyEffects = map[roster.Effect]string{roster.Removed: "are removed", roster.Added: "are added",
+	roster.NotAdded: "are not added", roster.Stays: "stay"}
 
 // showEffects lists everybody with what becomes of them in each class.
 func showEffects(cmd *cli.Command, classes []api.ClassEffects) error {
@@ -371,9 +400,10 @@ func showEffects(cmd *cli.Command, classes []api.ClassEffects) error {
 			n[p.Effect]++
 		}
 	}
-	t := tableOf(lines, "There is no class whose people it concerns.", []string{"class", "person", "role", "what becomes of them", "why"}, func(l line) []string {
-		return []string{l.Target, l.Name, string(l.Role), effectWords[l.Effect], l.Why}
-	})
+	t := tableOf(lines, "There is no class whose people it concerns.",
+		[]string{"class", "person", "role", "what becomes of them", "why"}, func(l line) []string {
+			return []string{l.Target, l.Name, string(l.Role), effectWords[l.Effect], l.Why}
+		})
 	t.value = classes
 	if err := t.print(cmd); err != nil || cmd.String("output") != "table" || len(lines) == 0 {
 		return err
@@ -467,9 +497,10 @@ func listCopies(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(set.Copies, "No copy was kept.", []string{"copy", "kept", "people", "results"}, func(x api.CopyRef) []string {
-		return []string{x.ID, moment(&x.CreatedAt), fmt.Sprint(x.People), fmt.Sprint(x.Results)}
-	}).print(cmd)
+	return tableOf(set.Copies, "No copy was kept.", []string{"copy", "kept", "people", "results"},
+		func(x api.CopyRef) []string {
+			return []string{x.ID, moment(&x.CreatedAt), fmt.Sprint(x.People), fmt.Sprint(x.Results)}
+		}).print(cmd)
 }
 
 func downloadCopy(ctx context.Context, cmd *cli.Command) error {
@@ -490,7 +521,8 @@ func downloadCopy(ctx context.Context, cmd *cli.Command) error {
 			err = fmt.Errorf("%s has no safety copy", set.Name)
 		}
 		if err == nil {
-			holds = fmt.Sprintf(": rosters of %d people and %s", set.Copies[0].People, count(set.Copies[0].Results, "result"))
+			holds = fmt.Sprintf(": rosters of %d people and %s", set.Copies[0].People,
+				count(set.Copies[0].Results, "result"))
 			text, err = c.Download(ctx, "/safety-copies/"+set.Copies[0].ID)
 		}
 		if err != nil {
@@ -519,14 +551,16 @@ func putBack(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	t := tableOf(x.Back, "Nothing of this copy is missing.", []string{"section", "person", "identifier", "activity"}, func(r api.BackResult) []string {
-		return []string{r.Code, r.Person, r.Identifier, r.ActivityID}
-	})
+	t := tableOf(x.Back, "Nothing of this copy is missing.", []string{"section", "person", "identifier", "activity"},
+		func(r api.BackResult) []string {
+			return []string{r.Code, r.Person, r.Identifier, r.ActivityID}
+		})
 	t.value = x
 	if err := t.print(cmd); err != nil || cmd.String("output") != "table" {
 		return err
 	}
-	say(cmd, "\n%s missing; %d are there and stay as they are; %d are of people or sections that are gone.", numbered(len(x.Back), "result is", "results are"), x.There, x.Gone)
+	say(cmd, "\n%s missing; %d are there and stay as they are; %d are of people or sections that are gone.",
+		numbered(len(x.Back), "result is", "results are"), x.There, x.Gone)
 	switch {
 	case cmd.Bool("apply"):
 		say(cmd, "They were put back; progress is being worked out from them.")
@@ -542,19 +576,23 @@ func leftGroups(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := tableOf(all, "No group is left over.", []string{"group", "class", "was for", "people in it"}, func(g api.LeftGroup) []string {
-		people := fmt.Sprint(g.Members)
-		switch {
-		case g.Problem != "":
-			people = "not known: " + g.Problem
-		case g.Gone:
-			people = "it is gone there"
-		}
-		return []string{cmp.Or(g.Name, g.Section), g.Class, g.Section, people}
-	}).print(cmd); err != nil {
+	if err := tableOf(all, "No group is left over.", []string{"group", "class", "was for", "people in it"},
+		func(g api.LeftGroup) []string {
+			people := fmt.Sprint(g.Members)
+			switch {
+			case g.Problem != "":
+				people = "not known: " + g.Problem
+			case g.Gone:
+				people = "it is gone there"
+			}
+			return []string{cmp.Or(g.Name, g.Section), g.Class, g.Section, people}
+		}).print(cmd); err != nil {
 		return err
 	}
-	empty := slices.DeleteFunc(slices.Clone(all), func(g api.LeftGroup) bool { return g.Members > 0 || g.Problem != "" })
+	empty := slices.DeleteFunc(slices.Clone(all), func(g api.LeftGroup) bool {
+		return g.Members > 0 ||
+			g.Problem != ""
+	})
 	if !cmd.Bool("remove") {
 		if len(empty) > 0 && cmd.String("output") == "table" {
 			say(cmd, "\nNobody is in %d of them: remove those with --remove.", len(empty))
@@ -562,7 +600,8 @@ func leftGroups(ctx context.Context, cmd *cli.Command) error {
 		return nil
 	}
 	for _, g := range empty {
-		if _, err := client.Post[client.Empty](ctx, c, "/left-groups/remove", api.GroupToRemove{ConnectionID: g.ConnectionID, Ref: g.Ref}); err != nil {
+		if _, err := client.Post[client.Empty](ctx, c, "/left-groups/remove",
+			api.GroupToRemove{ConnectionID: g.ConnectionID, Ref: g.Ref}); err != nil {
 			return err
 		}
 		say(cmd, "%s was removed.", cmp.Or(g.Name, g.Section))

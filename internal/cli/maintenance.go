@@ -12,7 +12,8 @@ import (
 
 func maintenance() *cli.Command {
 	return &cli.Command{
-		Name: "maintenance", Usage: "Pause everything, or go on: reads, runs and deliveries wait", ArgsUsage: "[on|off]", Category: "service",
+		Name: "maintenance", Usage: "Pause everything, or go on: reads, runs and deliveries wait",
+		ArgsUsage: "[on|off]", Category: "service",
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "note", Usage: "why, for whoever sees it"}},
 		Description: "  kanban maintenance\n  kanban maintenance on --note \"The chat workspace is being moved\"\n  kanban maintenance off",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -23,7 +24,8 @@ func maintenance() *cli.Command {
 			}
 			switch word := cmd.Args().First(); word {
 			case "on", "off":
-				if m, err = client.Send[api.Maintenance](ctx, c, http.MethodPut, "/maintenance", api.Maintenance{On: word == "on", Note: cmd.String("note")}); err != nil {
+				if m, err = client.Send[api.Maintenance](ctx, c, http.MethodPut, "/maintenance",
+					api.Maintenance{On: word == "on", Note: cmd.String("note")}); err != nil {
 					return err
 				}
 			case "":
@@ -52,7 +54,8 @@ func fullComparison(ctx context.Context, cmd *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		if k, err = client.Send[api.FullComparison](ctx, c, http.MethodPut, "/full-comparison", api.FullComparison{Schedule: s}); err != nil {
+		if k, err = client.Send[api.FullComparison](ctx, c, http.MethodPut, "/full-comparison",
+			api.FullComparison{Schedule: s}); err != nil {
 			return err
 		}
 	}

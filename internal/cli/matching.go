@@ -19,54 +19,79 @@ import (
 
 func matching() *cli.Command {
 	return &cli.Command{
-		Name: "matching", Usage: "How people are recognised at a connection, and who is left out", Category: "rosters",
+		Name: "matching", Usage: "How people are recognised at a connection, and who is left out",
+		Category: "rosters",
 		Commands: []*cli.Command{
-			{
-				Name: "proposals", Usage: "Records of a register that look like second accounts or test learners; accept or refuse them", ArgsUsage: "REGISTER", Action: proposals,
-				Flags: []cli.Flag{
-					&cli.BoolFlag{Name: "accept-all", Usage: "all of them are so"},
-					&cli.StringSliceFlag{Name: "accept", Usage: "the one with this identifier is so; can be given several times"},
-					&cli.StringSliceFlag{Name: "refuse", Usage: "the one with this identifier is not, and is not proposed again"},
-				},
-				Description: "Nothing follows from a proposal before somebody says so. A second account is left out of classes in which the person is\nalready, and its sections are shown with the person; a test learner is left out everywhere.\n\n" +
-					"  kanban matching proposals \"School register\"\n  kanban matching proposals \"School register\" --accept-all\n  kanban matching proposals \"School register\" --refuse stu-031",
-			},
-			{
-				Name: "drop-mark", Usage: "Drop what was said of a person's record; it may be proposed again", ArgsUsage: "PERSON",
-				Description: "  kanban matching drop-mark stu-031",
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					args, err := arguments(cmd, 1)
-					if err != nil {
-						return err
-					}
-					c := connect(cmd)
-					p, err := onePerson(ctx, c, args[0])
-					if err != nil {
-						return err
-					}
-					if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/people/"+p.ID+"/mark", nil); err != nil {
-						return err
-					}
-					say(cmd, "Nothing is said of the record of %s any more.", p.Name)
-					return nil
-				},
-			},
-			{Name: "show", Usage: "Show keys, domain rules and who is left out", ArgsUsage: "CONNECTION", Action: showMatching},
-			{
-				Name: "edit", Usage: "Change them; shows whom it would touch and saves only with --save", ArgsUsage: "CONNECTION", Action: editMatching,
-				Flags: []cli.Flag{
-					&cli.StringSliceFlag{Name: "key", Usage: "the keys in their order: account, identifier, email, user-name"},
-					&cli.StringSliceFlag{Name: "domain", Usage: "an old domain and its new one, `OLD=NEW` or OLD=NEW:ROLE"},
-					&cli.StringSliceFlag{Name: "leave-out", Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are role, user-name, email, organisation, second-accounts, test-learners"},
-					&cli.StringSliceFlag{Name: "drop", Usage: "a rule by its name, or a domain rule by its old domain"},
-					&cli.StringFlag{Name: "file", Usage: "everything as JSON, as show -o json prints it; - for standard input"},
-					&cli.BoolFlag{Name: "save", Usage: "save it"},
-				},
-				Description: "  kanban matching edit \"Chat workspace\" --domain old.school.example=school.example\n" +
-					"  kanban matching edit \"Chat workspace\" --leave-out \"Office accounts:email=office.*\" --save\n" +
-					"  kanban matching edit \"Chat workspace\" --key identifier --key email --save",
-			},
+			matchingProposals(),
+			matchingDropMark(),
+			{Name: "show", Usage: "Show keys, domain rules and who is left out", ArgsUsage: "CONNECTION",
+				Action: showMatching},
+			matchingEdit(),
 		},
+	}
+}
+
+func matchingProposals() *cli.Command {
+	return &cli.Command{
+		Name:  "proposals",
+		Usage: "Records of a register that look like second accounts or test learners; accept or refuse them", ArgsUsage: "REGISTER", Action: proposals,
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "accept-all", Usage: "all of them are so"},
+			&cli.StringSliceFlag{Name: "accept",
+				Usage: "the one with this identifier is so; can be given several times"},
+			&cli.StringSliceFlag{Name: "refuse",
+				Usage: "the one with this identifier is not, and is not proposed again"},
+		},
+		Description: "Nothing follows from a proposal before somebody says so. A second account is left out of classes in which the person is\nalready, and its sections are shown with the person; a test learner is left out everywhere.\n\n" +
+			"  kanban matching proposals \"School register\"\n  kanban matching proposals \"School register\" --accept-all\n  kanban matching proposals \"School register\" --refuse stu-031",
+	}
+}
+
+func matchingDropMark() *cli.Command {
+	return &cli.Command{
+		Name: "drop-mark", Usage: "Drop what was said of a person's record; it may be proposed again",
+		ArgsUsage:   "PERSON",
+		Description: "  kanban matching drop-mark stu-031",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 1)
+			if err != nil {
+				return err
+			}
+			c := connect(cmd)
+			p, err := onePerson(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/people/"+p.ID+"/mark",
+				nil); err != nil {
+				return err
+			}
+			say(cmd, "Nothing is said of the record of %s any more.", p.Name)
+			return nil
+		},
+	}
+}
+
+func matchingEdit() *cli.Command {
+	return &cli.Command{
+		Name: "edit", Usage: "Change them; shows whom it would touch and saves only with --save",
+		ArgsUsage: "CONNECTION", Action: editMatching,
+		Flags: []cli.Flag{
+			&cli.StringSliceFlag{Name: "key",
+				Usage: "the keys in their order: account, identifier, email, user-name"},
+			&cli.StringSliceFlag{Name: "domain",
+				Usage: "an old domain and its new one, `OLD=NEW` or OLD=NEW:ROLE"},
+			&cli.StringSliceFlag{Name: "leave-out",
+				Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are role, user-name, email, organisation, second-accounts, test-learners"},
+			&cli.StringSliceFlag{Name: "drop",
+				Usage: "a rule by its name, or a domain rule by its old domain"},
+			&cli.StringFlag{Name: "file",
+				Usage: "everything as JSON, as show -o json prints it; - for standard input"},
+			&cli.BoolFlag{Name: "save", Usage: "save it"},
+		},
+		Description: "  kanban matching edit \"Chat workspace\" --domain old.school.example=school.example\n" +
+			"  kanban matching edit \"Chat workspace\" --leave-out \"Office accounts:email=office.*\" --save\n" +
+			"  kanban matching edit \"Chat workspace\" --key identifier --key email --save",
 	}
 }
 
@@ -109,7 +134,8 @@ func only(r roster.Role) string {
 }
 
 func conditions(x roster.Exclusion) string {
-	parts := given([2]string{"role", string(x.Role)}, [2]string{"user name", x.UserName}, [2]string{"email", x.Email}, [2]string{"organisation", x.Organisation})
+	parts := given([2]string{"role", string(x.Role)}, [2]string{"user name", x.UserName}, [2]string{"email", x.Email},
+		[2]string{"organisation", x.Organisation})
 	if x.SecondAccounts {
 		parts = append(parts, "second account of a person already in")
 	}
@@ -131,9 +157,10 @@ func editMatching(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	t := tableOf(touched.Items, "It touches nobody who is in a paired section now.", []string{"person", "role", "section", "effect"}, func(x api.Touched) []string {
-		return []string{x.Name, x.Role, x.Section, x.Effect}
-	})
+	t := tableOf(touched.Items, "It touches nobody who is in a paired section now.",
+		[]string{"person", "role", "section", "effect"}, func(x api.Touched) []string {
+			return []string{x.Name, x.Role, x.Section, x.Effect}
+		})
 	if err := t.print(cmd); err != nil {
 		return err
 	}
@@ -141,7 +168,8 @@ func editMatching(ctx context.Context, cmd *cli.Command) error {
 		say(cmd, "\nNothing was saved. Save it with --save.")
 		return nil
 	}
-	if _, err := client.Send[roster.Matching](ctx, c, http.MethodPut, "/connections/"+conn.ID+"/matching", m); err != nil {
+	if _, err := client.Send[roster.Matching](ctx, c, http.MethodPut, "/connections/"+conn.ID+"/matching",
+		m); err != nil {
 		return err
 	}
 	say(cmd, "\nSaved. The pairings with %s are compared anew.", conn.Name)
@@ -174,8 +202,14 @@ func changeMatching(cmd *cli.Command, m *roster.Matching) error {
 	}
 	for _, name := range cmd.StringSlice("drop") {
 		was := len(m.Domains) + len(m.Exclude)
-		m.Domains = slices.DeleteFunc(m.Domains, func(d roster.DomainRule) bool { return strings.EqualFold(d.From, name) })
-		m.Exclude = slices.DeleteFunc(m.Exclude, func(x roster.Exclusion) bool { return strings.EqualFold(x.Name, name) })
+		m.Domains = slices.DeleteFunc(m.Domains, func(d roster.DomainRule) bool {
+			return strings.EqualFold(d.From,
+				name)
+		})
+		m.Exclude = slices.DeleteFunc(m.Exclude, func(x roster.Exclusion) bool {
+			return strings.EqualFold(x.Name,
+				name)
+		})
 		if was == len(m.Domains)+len(m.Exclude) {
 			return fmt.Errorf("%w: there is no rule %q", errUsage, name)
 		}
@@ -224,6 +258,22 @@ func parseExclusion(text string) (roster.Exclusion, error) {
 	return x, nil
 }
 
+// proposedPeople are the ids of people about whom there are proposals, one for each name.
+func proposedPeople(all []api.Proposal, names []string) (people []string, err error) {
+	for _, name := range names {
+		n := len(people)
+		for _, p := range all {
+			if p.Identifier == name || p.PersonID == name {
+				people = append(people, p.PersonID)
+			}
+		}
+		if len(people) != n+1 {
+			return nil, fmt.Errorf("%w: %d proposals are about %q; give an identifier out of the list, or an id (--ids)", errUsage, len(people)-n, name)
+		}
+	}
+	return people, nil
+}
+
 func proposals(ctx context.Context, cmd *cli.Command) error {
 	c, conn, err := oneConnection(ctx, cmd)
 	if err != nil {
@@ -252,17 +302,9 @@ func proposals(ctx context.Context, cmd *cli.Command) error {
 	}
 	decided := false
 	for flag, accept := range map[string]bool{"accept": true, "refuse": false} {
-		var people []string
-		for _, name := range cmd.StringSlice(flag) {
-			n := len(people)
-			for _, p := range page.Items {
-				if p.Identifier == name || p.PersonID == name {
-					people = append(people, p.PersonID)
-				}
-			}
-			if len(people) != n+1 {
-				return fmt.Errorf("%w: %d proposals are about %q; give an identifier out of the list, or an id (--ids)", errUsage, len(people)-n, name)
-			}
+		people, err := proposedPeople(page.Items, cmd.StringSlice(flag))
+		if err != nil {
+			return err
 		}
 		if len(people) == 0 {
 			continue
@@ -275,11 +317,14 @@ func proposals(ctx context.Context, cmd *cli.Command) error {
 	if decided {
 		return nil
 	}
-	return tableOf(page.Items, "No record looks like a second account or a test learner of which nobody has said anything.", []string{"person", "identifier", "user name", "is", "of", "sections", "what speaks for it"}, func(p api.Proposal) []string {
-		is, of := "a test learner", ""
-		if p.Kind == "second" {
-			is, of = "a second account", p.Of+" ("+p.OfIdentifier+")"
-		}
-		return []string{p.Person, p.Identifier, p.UserName, is, of, fmt.Sprint(p.Enrolments), p.Evidence}
-	}).print(cmd)
+	return tableOf(page.Items,
+		"No record looks like a second account or a test learner of which nobody has said anything.",
+		[]string{"person", "identifier", "user name", "is", "of", "sections",
+			"what speaks for it"}, func(p api.Proposal) []string {
+			is, of := "a test learner", ""
+			if p.Kind == "second" {
+				is, of = "a second account", p.Of+" ("+p.OfIdentifier+")"
+			}
+			return []string{p.Person, p.Identifier, p.UserName, is, of, fmt.Sprint(p.Enrolments), p.Evidence}
+		}).print(cmd)
 }

@@ -16,7 +16,8 @@ import (
 
 func meaningOf() *cli.Command {
 	return &cli.Command{
-		Name: "meaning", Usage: "What the events of a service mean for access, tried on the latest of them", ArgsUsage: "CONNECTION",
+		Name: "meaning", Usage: "What the events of a service mean for access, tried on the latest of them",
+		ArgsUsage: "CONNECTION",
 		Description: `  kanban connections meaning "Garden shop"
   kanban connections meaning "Garden shop" --places
   kanban connections meaning "Garden shop" --set "person=event.data.customer.email" --set "offer=event.data.items[0].sku"
@@ -24,7 +25,8 @@ func meaningOf() *cli.Command {
 
 The expressions are person, starts, ends, offer, order and buyerName. Without --save nothing is changed.`,
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "set", Usage: "NAME=EXPRESSION to try instead of what is set; empty to leave it out"},
+			&cli.StringSliceFlag{Name: "set",
+				Usage: "NAME=EXPRESSION to try instead of what is set; empty to leave it out"},
 			&cli.BoolFlag{Name: "save", Usage: "keep the expressions that were tried"},
 			&cli.BoolFlag{Name: "places", Usage: "list the values of the latest event, as expressions name them"},
 		},
@@ -55,12 +57,14 @@ The expressions are person, starts, ends, offer, order and buyerName. Without --
 				if len(m.Examples) > 0 {
 					places = m.Examples[0].Places
 				}
-				return tableOf(places, "It has reported nothing yet.", []string{"place", "value"}, func(p rule.EventValue) []string { return []string{p.Path, p.Value} }).print(cmd)
+				return tableOf(places, "It has reported nothing yet.", []string{"place", "value"},
+					func(p rule.EventValue) []string { return []string{p.Path, p.Value} }).print(cmd)
 			}
 			if err := showMeaning(cmd, m); err != nil || !cmd.Bool("save") {
 				return err
 			}
-			if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version, api.EditConnection{Values: in.Values}); err != nil {
+			if _, err := client.Edit[api.Connection](ctx, c, http.MethodPatch, "/connections/"+conn.ID, conn.Version,
+				api.EditConnection{Values: in.Values}); err != nil {
 				return err
 			}
 			say(cmd, "Saved; what %s reports from now on is read that way.", conn.Name)
@@ -76,15 +80,16 @@ func showMeaning(cmd *cli.Command, m api.Meaning) error {
 			say(cmd, "           ✕ %s", m.Wrong[name])
 		}
 	}
-	return tableOf(m.Examples, "It has reported nothing yet: send an event and look again.", []string{"when", "reported", "whom", "offer", "order", "access"}, func(x api.MeaningExample) []string {
-		whom := cmp.Or(x.Values["person"], "?")
-		if x.Known != "" {
-			whom += " (" + x.Known + ")"
-		}
-		offer := cmp.Or(x.Values["offer"], "?")
-		if x.Leads != "" {
-			offer += " → " + x.Leads
-		}
-		return []string{moment(&x.At), x.Reported, whom, offer, cmp.Or(x.Values["order"], "?"), x.Means}
-	}).print(cmd)
+	return tableOf(m.Examples, "It has reported nothing yet: send an event and look again.",
+		[]string{"when", "reported", "whom", "offer", "order", "access"}, func(x api.MeaningExample) []string {
+			whom := cmp.Or(x.Values["person"], "?")
+			if x.Known != "" {
+				whom += " (" + x.Known + ")"
+			}
+			offer := cmp.Or(x.Values["offer"], "?")
+			if x.Leads != "" {
+				offer += " → " + x.Leads
+			}
+			return []string{moment(&x.At), x.Reported, whom, offer, cmp.Or(x.Values["order"], "?"), x.Means}
+		}).print(cmd)
 }

@@ -23,8 +23,10 @@ func offersOf() *cli.Command {
 			offersAdd(),
 			offersRemove(),
 			{
-				Name: "accesses", Usage: "List what was bought and what was given by hand, one purchase a line", ArgsUsage: "[NAME]",
-				Flags:  []cli.Flag{&cli.BoolFlag{Name: "troubled", Usage: "only what gives nothing although it should"}},
+				Name: "accesses", Usage: "List what was bought and what was given by hand, one purchase a line",
+				ArgsUsage: "[NAME]",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "troubled",
+					Usage: "only what gives nothing although it should"}},
 				Action: listAccesses,
 			},
 			offersGive(),
@@ -52,7 +54,8 @@ func offersAdd() *cli.Command {
 			&cli.StringSliceFlag{Name: "section", Usage: "a section it gives access to (code or title)"},
 			&cli.StringFlag{Name: "course", Usage: "instead: the section of this course with the fewest learners"},
 			&cli.StringFlag{Name: "term", Value: "current", Usage: "with --course: current or next"},
-			&cli.StringFlag{Name: "enrol-through", Usage: "the connection through which people are enrolled; nobody is when absent"},
+			&cli.StringFlag{Name: "enrol-through",
+				Usage: "the connection through which people are enrolled; nobody is when absent"},
 			&cli.IntFlag{Name: "grace", Usage: "how many days access outlives its end"},
 			&cli.StringFlag{Name: "at-end", Value: "unenrol", Usage: "unenrol or mark"},
 			&cli.BoolFlag{Name: "only-buyers", Usage: "learners without access are a disagreement"},
@@ -62,31 +65,36 @@ func offersAdd() *cli.Command {
 }
 
 func offersRemove() *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "Remove an offer; whom it enrolled stays enrolled", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		args, err := arguments(cmd, 1)
-		if err != nil {
-			return err
-		}
-		c := connect(cmd)
-		o, err := findOffer(ctx, c, args[0])
-		if err != nil {
-			return err
-		}
-		if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/offers/"+o.ID, nil); err != nil {
-			return err
-		}
-		say(cmd, "Removed the offer %q.", o.Name)
-		return nil
-	}}
+	return &cli.Command{Name: "remove", Usage: "Remove an offer; whom it enrolled stays enrolled", ArgsUsage: "NAME",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 1)
+			if err != nil {
+				return err
+			}
+			c := connect(cmd)
+			o, err := findOffer(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/offers/"+o.ID, nil); err != nil {
+				return err
+			}
+			say(cmd, "Removed the offer %q.", o.Name)
+			return nil
+		}}
 }
 
 func offersGive() *cli.Command {
 	return &cli.Command{
-		Name: "give", Usage: "Give a person by hand what an offer leads to, beside what is bought", ArgsUsage: "NAME PERSON",
+		Name: "give", Usage: "Give a person by hand what an offer leads to, beside what is bought",
+		ArgsUsage:   "NAME PERSON",
 		Description: "Enrolment follows as after a purchase. It ends at the time that is given, or by: kanban offers end.\n\n  kanban offers give \"A place in Propagation\" bram.birch@fernmoor.example --reason \"Won it at the fair\" --until 2027-07-31T00:00:00",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "reason", Required: true, Usage: "why, for whoever reads it later"},
-			&cli.TimestampFlag{Name: "until", Usage: "when it ends, such as 2027-07-31T00:00:00; only by hand when absent", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly, time.RFC3339}}},
+			&cli.TimestampFlag{Name: "until",
+				Usage: "when it ends, such as 2027-07-31T00:00:00; only by hand when absent",
+				Config: cli.TimestampConfig{Timezone: time.Local,
+					Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly, time.RFC3339}}},
 		},
 		Action: giveAccess,
 	}
@@ -96,14 +104,16 @@ func offersEnd() *cli.Command {
 	return &cli.Command{
 		Name: "end", Usage: "End access that was given by hand", ArgsUsage: "ID",
 		Description: "The id is that of: kanban offers accesses --ids. What was bought is cancelled at the service that sold it.\n\n  kanban offers end 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11 --reason \"The fair is over\"",
-		Flags:       []cli.Flag{&cli.StringFlag{Name: "reason", Required: true, Usage: "why, for whoever reads it later"}},
-		Action:      endAccess,
+		Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Required: true,
+			Usage: "why, for whoever reads it later"}},
+		Action: endAccess,
 	}
 }
 
 func offersCompare() *cli.Command {
 	return &cli.Command{
-		Name: "compare", Usage: "Access and enrolment side by side", ArgsUsage: "[NAME]", Flags: []cli.Flag{&cli.BoolFlag{Name: "mismatches", Usage: "only where they do not agree"}},
+		Name: "compare", Usage: "Access and enrolment side by side", ArgsUsage: "[NAME]",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "mismatches", Usage: "only where they do not agree"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c := connect(cmd)
 			id := ""
@@ -114,14 +124,18 @@ func offersCompare() *cli.Command {
 				}
 				id = o.ID
 			}
-			all, err := client.Get[[]api.Side](ctx, c, fmt.Sprintf("/sides?offer=%s&mismatches=%t", id, cmd.Bool("mismatches")))
+			all, err := client.Get[[]api.Side](ctx, c,
+				fmt.Sprintf("/sides?offer=%s&mismatches=%t", id, cmd.Bool("mismatches")))
 			if err != nil {
 				return err
 			}
-			return tableOf(all, "Nobody has or had access.", []string{"offer", "section", "person", "access", "until", "enrolled", "together"}, func(x api.Side) []string {
-				enrolled := map[bool]string{true: "yes", false: "no"}[x.Enrolled]
-				return []string{x.Offer, x.Section, x.Person, x.Access, moment(x.EndsOn), enrolled, strings.ReplaceAll(x.Verdict, "-", " ")}
-			}).print(cmd)
+			return tableOf(all, "Nobody has or had access.",
+				[]string{"offer", "section", "person", "access", "until", "enrolled",
+					"together"}, func(x api.Side) []string {
+					enrolled := map[bool]string{true: "yes", false: "no"}[x.Enrolled]
+					return []string{x.Offer, x.Section, x.Person, x.Access, moment(x.EndsOn), enrolled,
+						strings.ReplaceAll(x.Verdict, "-", " ")}
+				}).print(cmd)
 		},
 	}
 }
@@ -132,13 +146,16 @@ func listOffers(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := tableOf(page.Items, "There is no offer yet. Make one: kanban offers add --help", []string{"offer", "sold as", "leads to", "grace", "at end", "have access", "ended", "mismatches"}, func(o api.Offer) []string {
-		leads := count(len(o.SectionIDs), "section")
-		if o.CourseID != "" {
-			leads = "a course, " + o.TermRule + " term"
-		}
-		return []string{o.Name, o.Offer, leads, count(o.GraceDays, "day"), o.AtEnd, fmt.Sprint(o.Active), fmt.Sprint(o.Ended), fmt.Sprint(o.Mismatches)}
-	}).print(cmd); err != nil {
+	if err := tableOf(page.Items, "There is no offer yet. Make one: kanban offers add --help",
+		[]string{"offer", "sold as", "leads to", "grace", "at end", "have access", "ended",
+			"mismatches"}, func(o api.Offer) []string {
+			leads := count(len(o.SectionIDs), "section")
+			if o.CourseID != "" {
+				leads = "a course, " + o.TermRule + " term"
+			}
+			return []string{o.Name, o.Offer, leads, count(o.GraceDays, "day"), o.AtEnd, fmt.Sprint(o.Active),
+				fmt.Sprint(o.Ended), fmt.Sprint(o.Mismatches)}
+		}).print(cmd); err != nil {
 		return err
 	}
 	unmapped, err := client.Get[[]api.Unmapped](ctx, c, "/unmapped")
@@ -158,7 +175,8 @@ func addOffer(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	n := api.NewOffer{Name: args[0], ConnectionID: shop.ID, Offer: cmd.String("as"), GraceDays: cmd.Int("grace"), AtEnd: cmd.String("at-end"), OnlyBuyers: cmd.Bool("only-buyers")}
+	n := api.NewOffer{Name: args[0], ConnectionID: shop.ID, Offer: cmd.String("as"), GraceDays: cmd.Int("grace"),
+		AtEnd: cmd.String("at-end"), OnlyBuyers: cmd.Bool("only-buyers")}
 	for _, name := range cmd.StringSlice("section") {
 		x, err := findPart(ctx, c, name)
 		if err != nil {
@@ -206,8 +224,10 @@ func listAccesses(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, empty, []string{"person", "buyer", "offer", "order", "access", "sections", "until", "given by", "reason", "problem"}, func(a api.Access) []string {
-		return []string{cmp.Or(a.Person, "not known"), cmp.Or(a.Buyer, a.Name), a.Offer, a.Order, a.State, strings.Join(a.Sections, ", "), moment(a.EndsOn), a.GivenBy, a.Reason, a.Why}
+	return tableOf(all, empty, []string{"person", "buyer", "offer", "order", "access", "sections", "until",
+		"given by", "reason", "problem"}, func(a api.Access) []string {
+		return []string{cmp.Or(a.Person, "not known"), cmp.Or(a.Buyer, a.Name), a.Offer, a.Order, a.State,
+			strings.Join(a.Sections, ", "), moment(a.EndsOn), a.GivenBy, a.Reason, a.Why}
 	}).print(cmd)
 }
 
@@ -234,7 +254,8 @@ func giveAccess(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	say(cmd, "%s has access by %q from now on: %s. End it: kanban offers end %s --reason …", a.Person, o.Name, cmp.Or(strings.Join(a.Sections, ", "), "no section"), a.ID)
+	say(cmd, "%s has access by %q from now on: %s. End it: kanban offers end %s --reason …", a.Person, o.Name,
+		cmp.Or(strings.Join(a.Sections, ", "), "no section"), a.ID)
 	return nil
 }
 
@@ -243,7 +264,8 @@ func endAccess(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if _, err := client.Post[client.Empty](ctx, connect(cmd), "/accesses/"+url.PathEscape(args[0])+"/end", api.Ending{Reason: cmd.String("reason")}); err != nil {
+	if _, err := client.Post[client.Empty](ctx, connect(cmd), "/accesses/"+url.PathEscape(args[0])+"/end",
+		api.Ending{Reason: cmd.String("reason")}); err != nil {
 		return err
 	}
 	say(cmd, "The access has ended.")
@@ -260,7 +282,8 @@ func assignAccess(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if _, err := client.Post[client.Empty](ctx, c, "/accesses/"+url.PathEscape(args[0])+"/person", api.Whose{PersonID: p.ID}); err != nil {
+	if _, err := client.Post[client.Empty](ctx, c, "/accesses/"+url.PathEscape(args[0])+"/person",
+		api.Whose{PersonID: p.ID}); err != nil {
 		return err
 	}
 	say(cmd, "It is %s's. Whom it enrols: kanban offers compare", p.Name)

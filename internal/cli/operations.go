@@ -39,28 +39,30 @@ func operationNamed(ctx context.Context, cmd *cli.Command) (*client.Client, stri
 }
 
 func operationsList() *cli.Command {
-	return &cli.Command{Name: "list", Usage: "List the operations of a connection", ArgsUsage: "CONNECTION", Action: func(ctx context.Context, cmd *cli.Command) error {
-		args, err := arguments(cmd, 1)
-		if err != nil {
-			return err
-		}
-		c := connect(cmd)
-		conn, err := findConnection(ctx, c, args[0])
-		if err != nil {
-			return err
-		}
-		all, err := client.Get[[]api.Operation](ctx, c, "/connections/"+conn.ID+"/operations")
-		if err != nil {
-			return err
-		}
-		return tableOf(all, "No operation yet. Define one: kanban operations define --help", []string{"operation", "call", "values", "works when", "reverted by"}, func(o api.Operation) []string {
-			var fields []string
-			for _, f := range o.Fields {
-				fields = append(fields, f.Name)
+	return &cli.Command{Name: "list", Usage: "List the operations of a connection", ArgsUsage: "CONNECTION",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 1)
+			if err != nil {
+				return err
 			}
-			return []string{o.Name, o.Method + " " + o.Path, strings.Join(fields, ", "), o.Success, o.Undo}
-		}).print(cmd)
-	}}
+			c := connect(cmd)
+			conn, err := findConnection(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			all, err := client.Get[[]api.Operation](ctx, c, "/connections/"+conn.ID+"/operations")
+			if err != nil {
+				return err
+			}
+			return tableOf(all, "No operation yet. Define one: kanban operations define --help",
+				[]string{"operation", "call", "values", "works when", "reverted by"}, func(o api.Operation) []string {
+					var fields []string
+					for _, f := range o.Fields {
+						fields = append(fields, f.Name)
+					}
+					return []string{o.Name, o.Method + " " + o.Path, strings.Join(fields, ", "), o.Success, o.Undo}
+				}).print(cmd)
+		}}
 }
 
 func operationsDefine() *cli.Command {
@@ -72,10 +74,14 @@ func operationsDefine() *cli.Command {
 			&cli.StringFlag{Name: "call", Required: true, Usage: "method and path; {name} stands for a value"},
 			&cli.StringSliceFlag{Name: "value", Usage: "a value that is needed"},
 			&cli.StringSliceFlag{Name: "may", Usage: "a value that may be given"},
-			&cli.StringSliceFlag{Name: "values-of", Usage: "what a value may be: value=PATH EXPRESSION, over answer.body"},
-			&cli.StringFlag{Name: "works-when", Usage: "condition over answer.status and answer.body; every 2xx when absent"},
-			&cli.StringFlag{Name: "seen-at", Usage: "path of a GET that shows whether it had its effect, such as /contacts/{email}"},
-			&cli.StringFlag{Name: "seen-when", Usage: "condition over answer.status, answer.body and answer.values, true when the effect is there"},
+			&cli.StringSliceFlag{Name: "values-of",
+				Usage: "what a value may be: value=PATH EXPRESSION, over answer.body"},
+			&cli.StringFlag{Name: "works-when",
+				Usage: "condition over answer.status and answer.body; every 2xx when absent"},
+			&cli.StringFlag{Name: "seen-at",
+				Usage: "path of a GET that shows whether it had its effect, such as /contacts/{email}"},
+			&cli.StringFlag{Name: "seen-when",
+				Usage: "condition over answer.status, answer.body and answer.values, true when the effect is there"},
 			&cli.StringFlag{Name: "taken-back-by", Usage: "the operation that takes this one back"},
 			&cli.StringFlag{Name: "title", Usage: "what it does, for people"},
 		},
@@ -129,17 +135,18 @@ func operationsTry() *cli.Command {
 }
 
 func operationsRemove() *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "Remove an operation", ArgsUsage: "CONNECTION NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		c, path, name, err := operationNamed(ctx, cmd)
-		if err != nil {
-			return err
-		}
-		if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, path, nil); err != nil {
-			return err
-		}
-		say(cmd, "Removed %s.", name)
-		return nil
-	}}
+	return &cli.Command{Name: "remove", Usage: "Remove an operation", ArgsUsage: "CONNECTION NAME",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, path, name, err := operationNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, path, nil); err != nil {
+				return err
+			}
+			say(cmd, "Removed %s.", name)
+			return nil
+		}}
 }
 
 func operationFromFlags(cmd *cli.Command) (o api.Operation, err error) {
@@ -147,7 +154,9 @@ func operationFromFlags(cmd *cli.Command) (o api.Operation, err error) {
 	if !ok {
 		return o, usage(cmd, `--call is a method and a path, such as "POST /contacts"`)
 	}
-	o = api.Operation{Method: strings.ToUpper(method), Path: strings.TrimSpace(path), Title: cmd.String("title"), Success: cmd.String("works-when"), ProofPath: cmd.String("seen-at"), Proof: cmd.String("seen-when"), Undo: cmd.String("taken-back-by")}
+	o = api.Operation{Method: strings.ToUpper(method), Path: strings.TrimSpace(path), Title: cmd.String("title"),
+		Success: cmd.String("works-when"), ProofPath: cmd.String("seen-at"), Proof: cmd.String("seen-when"),
+		Undo: cmd.String("taken-back-by")}
 	for _, v := range cmd.StringSlice("value") {
 		o.Fields = append(o.Fields, rule.OperationField{Name: v, Required: true})
 	}
@@ -159,7 +168,8 @@ func operationFromFlags(cmd *cli.Command) (o api.Operation, err error) {
 		list, expression, ok := strings.Cut(rest, " ")
 		i := slices.IndexFunc(o.Fields, func(f rule.OperationField) bool { return f.Name == name })
 		if !ok || i < 0 {
-			return o, usage(cmd, fmt.Sprintf("--values-of %q is not of the form value=PATH EXPRESSION with one of the values", text))
+			return o, usage(cmd,
+				fmt.Sprintf("--values-of %q is not of the form value=PATH EXPRESSION with one of the values", text))
 		}
 		o.Fields[i].ListPath, o.Fields[i].List = list, strings.TrimSpace(expression)
 	}

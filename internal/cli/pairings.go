@@ -23,28 +23,39 @@ func pairings() *cli.Command {
 			{Name: "list", Usage: "List pairings", Action: listPairings},
 			pairingsAdd(),
 			{
-				Name: "edit", Usage: "Change a pairing's policy; what is not given stays", ArgsUsage: "SECTION", Action: editPairing,
-				Flags:       policyFlags(&cli.StringFlag{Name: "target", Usage: "another name for the class, here and at the service"}),
+				Name: "edit", Usage: "Change a pairing's policy; what is not given stays", ArgsUsage: "SECTION",
+				Action: editPairing,
+				Flags: policyFlags(&cli.StringFlag{Name: "target",
+					Usage: "another name for the class, here and at the service"}),
 				Description: "  kanban pairings edit PROP-A --leavers deactivate --no-hold",
 			},
 			{
-				Name: "show", Usage: "Policy, checklist and how fresh everything is", ArgsUsage: "SECTION", Action: showPairing,
+				Name: "show", Usage: "Policy, checklist and how fresh everything is", ArgsUsage: "SECTION",
+				Action: showPairing,
 			},
 			pairingsCompare(),
 			{
-				Name: "preview", Usage: "Show what a run would do, person by person, without doing it", ArgsUsage: "SECTION", Action: previewPairing,
+				Name: "preview", Usage: "Show what a run would do, person by person, without doing it",
+				ArgsUsage: "SECTION", Action: previewPairing,
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "list people for whom nothing changes, too"}},
 			},
 			{
-				Name: "run", Usage: "Bring a pairing in step and wait for the end", ArgsUsage: "SECTION", Action: runPairing, Flags: []cli.Flag{approve, &cli.StringSliceFlag{Name: "only", Usage: "only this person (name as in the preview); can be given several times"}},
+				Name: "run", Usage: "Bring a pairing in step and wait for the end", ArgsUsage: "SECTION",
+				Action: runPairing, Flags: []cli.Flag{approve,
+					&cli.StringSliceFlag{Name: "only",
+						Usage: "only this person (name as in the preview); can be given several times"}},
 				Description: "Shows the preview, does exactly that, reads back. Exit code 3 when people have to be mended.\n\n  kanban pairings run PROP-A\n  kanban pairings run PROP-A --only \"Elsa Elder\"",
 			},
 			pairingsRemove(),
 			pairingsOpen(),
-			{Name: "hold", Usage: "Hold learners back again; who is in stays in", ArgsUsage: "SECTION", Action: holdClass},
+			{Name: "hold", Usage: "Hold learners back again; who is in stays in", ArgsUsage: "SECTION",
+				Action: holdClass},
 			{
-				Name: "sync", Usage: "Bring many pairings in step now: a course, a connection, or all", Action: syncPairings,
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "course", Usage: "only those of this course (code or title)"}, &cli.StringFlag{Name: "connection", Usage: "only those with this connection"}},
+				Name: "sync", Usage: "Bring many pairings in step now: a course, a connection, or all",
+				Action: syncPairings,
+				Flags: []cli.Flag{&cli.StringFlag{Name: "course",
+					Usage: "only those of this course (code or title)"}, &cli.StringFlag{Name: "connection",
+					Usage: "only those with this connection"}},
 				Description: "Only pairings that have run once by hand are run. Removals above a guard wait for approval.\n\n  kanban pairings sync\n  kanban pairings sync --course PROP",
 			},
 			pausePairing("pause", true), pausePairing("resume", false),
@@ -54,11 +65,13 @@ func pairings() *cli.Command {
 
 func pairingsAdd() *cli.Command {
 	return &cli.Command{
-		Name: "add", Usage: "Pair a section with a new class at a service", ArgsUsage: "SECTION CONNECTION", Action: addPairing,
+		Name: "add", Usage: "Pair a section with a new class at a service", ArgsUsage: "SECTION CONNECTION",
+		Action:      addPairing,
 		Description: "SECTION is a code or title. The first run makes the class.\n\n  kanban pairings add PROP-A \"Chat workspace\" --target \"Propagation, group A\"",
 		Flags: policyFlags(
 			&cli.StringFlag{Name: "target", Usage: "name of the new class; made by the template when absent"},
-			&cli.StringFlag{Name: "class", Usage: "id or name of a class that is at the service already, instead of a new one"},
+			&cli.StringFlag{Name: "class",
+				Usage: "id or name of a class that is at the service already, instead of a new one"},
 			&cli.StringFlag{Name: "template", Usage: "how the pairing is made; the usual one when absent"},
 			detailFlag(""),
 		),
@@ -67,7 +80,8 @@ func pairingsAdd() *cli.Command {
 
 func pairingsCompare() *cli.Command {
 	return &cli.Command{
-		Name: "compare", Usage: "Compare both sides now, side by side, changing nothing", ArgsUsage: "SECTION", Action: comparePairing,
+		Name: "compare", Usage: "Compare both sides now, side by side, changing nothing", ArgsUsage: "SECTION",
+		Action: comparePairing,
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "all", Usage: "list people who are in step, too"},
 			&cli.StringFlag{Name: "outcome", Usage: "only one outcome, e.g. to-add"},
@@ -77,44 +91,49 @@ func pairingsCompare() *cli.Command {
 }
 
 func pairingsRemove() *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "End a pairing; the class and its members stay unless said otherwise", ArgsUsage: "SECTION", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "members", Value: "keep", Usage: "keep or remove whom Kanban put in"},
-		&cli.BoolFlag{Name: "apply", Usage: "do it; without this it is only shown, person by person"},
-	}, Description: "  kanban pairings remove PROP-A\n  kanban pairings remove PROP-A --apply\n  kanban pairings remove PROP-A --members remove --apply", Action: func(ctx context.Context, cmd *cli.Command) error {
-		c, s, err := paired(ctx, cmd)
-		if err != nil {
-			return err
-		}
-		switch cmd.String("members") {
-		case "keep":
-		case "remove":
-			return endPairing(ctx, cmd, c, s)
-		default:
-			return usage(cmd, "--members is keep or remove")
-		}
-		if !cmd.Bool("apply") {
-			x, err := client.Get[api.ClassEffects](ctx, c, "/pairings/"+s.PairingID+"/effects")
-			if err == nil {
-				err = showEffects(cmd, []api.ClassEffects{x})
+	return &cli.Command{Name: "remove", Usage: "End a pairing; the class and its members stay unless said otherwise",
+		ArgsUsage: "SECTION", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "members", Value: "keep", Usage: "keep or remove whom Kanban put in"},
+			&cli.BoolFlag{Name: "apply", Usage: "do it; without this it is only shown, person by person"},
+		}, Description: "  kanban pairings remove PROP-A\n  kanban pairings remove PROP-A --apply\n  kanban pairings remove PROP-A --members remove --apply", Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, s, err := paired(ctx, cmd)
+			if err != nil {
+				return err
 			}
-			if err == nil && cmd.String("output") == "table" {
-				say(cmd, "\nNothing was done. End the pairing with --apply; to take people out too: --members remove")
+			switch cmd.String("members") {
+			case "keep":
+			case "remove":
+				return endPairing(ctx, cmd, c, s)
+			default:
+				return usage(cmd, "--members is keep or remove")
 			}
-			return err
-		}
-		if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/pairings/"+s.PairingID, nil); err != nil {
-			return err
-		}
-		say(cmd, "%s is no longer paired. %s keeps its members.", s.Title, s.Target)
-		return nil
-	}}
+			if !cmd.Bool("apply") {
+				x, err := client.Get[api.ClassEffects](ctx, c, "/pairings/"+s.PairingID+"/effects")
+				if err == nil {
+					err = showEffects(cmd, []api.ClassEffects{x})
+				}
+				if err == nil && cmd.String("output") == "table" {
+					say(cmd, "\nNothing was done. End the pairing with --apply; to take people out too: --members remove")
+				}
+				return err
+			}
+			if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/pairings/"+s.PairingID,
+				nil); err != nil {
+				return err
+			}
+			say(cmd, "%s is no longer paired. %s keeps its members.", s.Title, s.Target)
+			return nil
+		}}
 }
 
 func pairingsOpen() *cli.Command {
 	return &cli.Command{
 		Name: "open", Usage: "Let the learners of a held class in", ArgsUsage: "SECTION", Action: openClass,
 		Flags: []cli.Flag{
-			&cli.TimestampFlag{Name: "at", Usage: "when, such as 2027-09-01T08:00:00, now when absent; given again it moves the opening", Config: cli.TimestampConfig{Timezone: time.Local, Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.RFC3339}}},
+			&cli.TimestampFlag{Name: "at",
+				Usage: "when, such as 2027-09-01T08:00:00, now when absent; given again it moves the opening",
+				Config: cli.TimestampConfig{Timezone: time.Local,
+					Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.RFC3339}}},
 			&cli.BoolFlag{Name: "cancel", Usage: "cancel that it opens by itself; it stays held"},
 		},
 		Description: "Says first how many learners wait, and whether the service tells them.\n\n  kanban pairings open PROP-A\n  kanban pairings open PROP-A --at 2027-09-01T08:00\n  kanban pairings open PROP-A --cancel",
@@ -122,17 +141,19 @@ func pairingsOpen() *cli.Command {
 }
 
 func pausePairing(name string, paused bool) *cli.Command {
-	return &cli.Command{Name: name, Usage: strings.ToUpper(name[:1]) + name[1:] + " a pairing", ArgsUsage: "SECTION", Action: func(ctx context.Context, cmd *cli.Command) error {
-		c, s, err := paired(ctx, cmd)
-		if err != nil {
-			return err
-		}
-		if _, err := client.Send[api.Pairing](ctx, c, http.MethodPatch, "/pairings/"+s.PairingID, api.EditPairing{Paused: &paused}); err != nil {
-			return err
-		}
-		say(cmd, "%s is %sd.", s.Title, name)
-		return nil
-	}}
+	return &cli.Command{Name: name, Usage: strings.ToUpper(name[:1]) + name[1:] + " a pairing", ArgsUsage: "SECTION",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, s, err := paired(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if _, err := client.Send[api.Pairing](ctx, c, http.MethodPatch, "/pairings/"+s.PairingID,
+				api.EditPairing{Paused: &paused}); err != nil {
+				return err
+			}
+			say(cmd, "%s is %sd.", s.Title, name)
+			return nil
+		}}
 }
 
 // paired finds the pairing of the section given as the one argument.
@@ -144,7 +165,8 @@ func paired(ctx context.Context, cmd *cli.Command) (*client.Client, api.Section,
 	c := connect(cmd)
 	s, err := findSection(ctx, c, args[0])
 	if err == nil && s.PairingID == "" {
-		err = fmt.Errorf("%w: %s is not paired; pair it with: kanban pairings add %s CONNECTION", errUsage, s.Title, s.Code)
+		err = fmt.Errorf("%w: %s is not paired; pair it with: kanban pairings add %s CONNECTION", errUsage, s.Title,
+			s.Code)
 	}
 	return c, s, err
 }
@@ -154,13 +176,16 @@ func listPairings(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "No section is paired yet. Pair one: kanban pairings add SECTION CONNECTION", []string{"state", "section", "target", "service", "people", "last run"}, func(p api.Pairing) []string {
-		return []string{state(p.Section.State), p.Section.Title, p.Target, p.Section.Connection, counts(p.Section.Counts, roster.Outcomes), moment(p.Section.RanAt)}
-	}).print(cmd)
+	return tableOf(all, "No section is paired yet. Pair one: kanban pairings add SECTION CONNECTION",
+		[]string{"state", "section", "target", "service", "people", "last run"}, func(p api.Pairing) []string {
+			return []string{state(p.Section.State), p.Section.Title, p.Target, p.Section.Connection,
+				counts(p.Section.Counts, roster.Outcomes), moment(p.Section.RanAt)}
+		}).print(cmd)
 }
 
 // sectionAndService finds the section and the connection given as the two arguments.
-func sectionAndService(ctx context.Context, cmd *cli.Command) (c *client.Client, s api.Section, conn api.Connection, err error) {
+func sectionAndService(ctx context.Context, cmd *cli.Command) (c *client.Client, s api.Section, conn api.Connection,
+	err error) {
 	args, err := arguments(cmd, 2)
 	if err != nil {
 		return nil, s, conn, err
@@ -177,7 +202,8 @@ func addPairing(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := api.NewPairing{SectionID: s.ID, ConnectionID: conn.ID, Target: cmd.String("target"), Template: cmd.String("template")}
+	in := api.NewPairing{SectionID: s.ID, ConnectionID: conn.ID, Target: cmd.String("target"),
+		Template: cmd.String("template")}
 	if in.Details, err = detailsOf(cmd); err != nil {
 		return err
 	}
@@ -204,12 +230,14 @@ func addPairing(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	say(cmd, "Paired %s with %s %q at %s. Nothing has happened there yet.\nNext: kanban pairings preview %s", p.Section.Title, what, p.Target, conn.Name, s.Code)
+	say(cmd, "Paired %s with %s %q at %s. Nothing has happened there yet.\nNext: kanban pairings preview %s",
+		p.Section.Title, what, p.Target, conn.Name, s.Code)
 	return nil
 }
 
 // findClass finds a class that is at a service, by id or name.
-func findClass(ctx context.Context, c *client.Client, s api.Section, conn api.Connection, name string) (string, error) {
+func findClass(ctx context.Context, c *client.Client, s api.Section, conn api.Connection, name string) (string,
+	error) {
 	all, err := client.Get[[]api.SpaceCandidate](ctx, c, "/sections/"+s.ID+"/candidates?connection="+conn.ID)
 	if err != nil {
 		return "", err
@@ -225,7 +253,8 @@ func findClass(ctx context.Context, c *client.Client, s api.Section, conn api.Co
 	}
 	switch len(found) {
 	case 0:
-		return "", fmt.Errorf("%w: no class of %s is called %q; see them with: kanban pairings candidates %s %q", errUsage, conn.Name, name, s.Code, conn.Name)
+		return "", fmt.Errorf("%w: no class of %s is called %q; see them with: kanban pairings candidates %s %q",
+			errUsage, conn.Name, name, s.Code, conn.Name)
 	case 1:
 		return found[0].id, nil
 	}
@@ -235,11 +264,13 @@ func findClass(ctx context.Context, c *client.Client, s api.Section, conn api.Co
 func showPreview(cmd *cli.Command, p api.Preview, all bool) error {
 	entries := p.Entries
 	if !all {
-		entries = slices.DeleteFunc(slices.Clone(entries), func(e api.Decision) bool { return e.Outcome == roster.OutcomeInStep })
+		entries = slices.DeleteFunc(slices.Clone(entries),
+			func(e api.Decision) bool { return e.Outcome == roster.OutcomeInStep })
 	}
-	t := tableOf(entries, "Nothing to do: everybody is in step.", []string{"outcome", "person", "role", "reason", "detail", "who can mend it"}, func(e api.Decision) []string {
-		return []string{words(string(e.Outcome), 1), e.Name, string(e.Role), e.Title, e.Detail, e.Owner}
-	})
+	t := tableOf(entries, "Nothing to do: everybody is in step.",
+		[]string{"outcome", "person", "role", "reason", "detail", "who can mend it"}, func(e api.Decision) []string {
+			return []string{words(string(e.Outcome), 1), e.Name, string(e.Role), e.Title, e.Detail, e.Owner}
+		})
 	t.value = p
 	if err := t.print(cmd); err != nil {
 		return err
@@ -249,7 +280,8 @@ func showPreview(cmd *cli.Command, p api.Preview, all bool) error {
 		say(cmd, "Accounts to be made: %d; %s.", p.NewAccounts, notices[p.Notice])
 	}
 	if p.TakeOver > 0 {
-		say(cmd, "Taken over: %s in the class already and ours from the run on; %d stay somebody else's.", numbered(p.TakeOver, "person was", "people were"), p.Strangers)
+		say(cmd, "Taken over: %s in the class already and ours from the run on; %d stay somebody else's.",
+			numbered(p.TakeOver, "person was", "people were"), p.Strangers)
 	}
 	if p.Guard > 0 {
 		say(cmd, "Guard: %d removals are more than this pairing allows; a run needs --approve.", p.Guard)
@@ -290,7 +322,8 @@ func runPairing(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	r, err := client.Post[api.Run](ctx, c, "/runs", api.NewRun{PreviewID: p.ID, Approved: cmd.Bool("approve"), Only: only})
+	r, err := client.Post[api.Run](ctx, c, "/runs", api.NewRun{PreviewID: p.ID, Approved: cmd.Bool("approve"),
+		Only: only})
 	if err != nil {
 		return err
 	}
@@ -309,7 +342,8 @@ func keysOf(p api.Preview, names []string) ([]string, error) {
 			}
 		}
 		if found != 1 {
-			return nil, fmt.Errorf("%w: the preview would change %d people called %q, one is needed", errUsage, found, name)
+			return nil, fmt.Errorf("%w: the preview would change %d people called %q, one is needed", errUsage, found,
+				name)
 		}
 	}
 	return keys, nil
@@ -331,7 +365,8 @@ func editPairing(ctx context.Context, cmd *cli.Command) error {
 	if name := cmd.String("target"); name != "" {
 		change.Target = &name
 	}
-	if _, err := client.Edit[api.Pairing](ctx, c, http.MethodPatch, "/pairings/"+s.PairingID, p.Version, change); err != nil {
+	if _, err := client.Edit[api.Pairing](ctx, c, http.MethodPatch, "/pairings/"+s.PairingID, p.Version,
+		change); err != nil {
 		return err
 	}
 	say(cmd, "Changed. See what it means: kanban pairings preview %s", s.Code)
@@ -364,7 +399,8 @@ func showPairing(ctx context.Context, cmd *cli.Command) error {
 		say(cmd, "  %s put into the class by somebody else and will stay in it after leaving the section: kanban pairings take-over %s", numbered(p.Unminded, "person of the section was", "people of the section were"), s.Code)
 	}
 	f := p.Freshness
-	say(cmd, "  register read %s, compared %s, run %s, next read %s", when(f.ReadAt), when(f.ComparedAt), when(f.RanAt), when(f.NextRead))
+	say(cmd, "  register read %s, compared %s, run %s, next read %s", when(f.ReadAt), when(f.ComparedAt),
+		when(f.RanAt), when(f.NextRead))
 	if f.StoppedBy != "" {
 		say(cmd, "  stopped by: %s", f.StoppedBy)
 	}
@@ -400,7 +436,8 @@ func comparePairing(ctx context.Context, cmd *cli.Command) error {
 	if cmd.String("output") == "csv" {
 		return tableOf(lines, "", api.LineColumns, api.Line.Cells).print(cmd)
 	}
-	return tableOf(lines, "Both sides are the same.", []string{"outcome", "in the register", "address", "at the service", "address there", "reason"}, func(l api.Line) []string {
+	return tableOf(lines, "Both sides are the same.", []string{"outcome", "in the register", "address",
+		"at the service", "address there", "reason"}, func(l api.Line) []string {
 		row := []string{words(string(l.Outcome), 1), "–", "", "–", "", l.Title}
 		if r := l.Register; r != nil {
 			row[1], row[2] = r.Name, r.Email
@@ -414,7 +451,8 @@ func comparePairing(ctx context.Context, cmd *cli.Command) error {
 
 // detailFlag is what the register does not say about new classes.
 func detailFlag(when string) cli.Flag {
-	return &cli.StringSliceFlag{Name: "detail", Usage: when + "what a service wants to know of a class and the register does not say, `NAME=VALUE`; names are level, subject, starts, ends"}
+	return &cli.StringSliceFlag{Name: "detail",
+		Usage: when + "what a service wants to know of a class and the register does not say, `NAME=VALUE`; names are level, subject, starts, ends"}
 }
 
 func detailsOf(cmd *cli.Command) (map[string]string, error) {
@@ -438,17 +476,20 @@ func listCandidates(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := tableOf(all, conn.Name+" has no class yet.", []string{"score", "class", "id", "in common", "missing", "others", "teachers", "what to know"}, func(x api.SpaceCandidate) []string {
-		var notes []string
-		for _, r := range x.Remarks {
-			sign := "◐ "
-			if r.Blocks {
-				sign = "▲ "
+	if err := tableOf(all, conn.Name+" has no class yet.",
+		[]string{"score", "class", "id", "in common", "missing", "others", "teachers",
+			"what to know"}, func(x api.SpaceCandidate) []string {
+			var notes []string
+			for _, r := range x.Remarks {
+				sign := "◐ "
+				if r.Blocks {
+					sign = "▲ "
+				}
+				notes = append(notes, sign+r.Detail)
 			}
-			notes = append(notes, sign+r.Detail)
-		}
-		return []string{fmt.Sprint(x.Score), x.Name, x.Ref, fmt.Sprint(x.Shared), fmt.Sprint(x.Missing), fmt.Sprint(x.Others), fmt.Sprint(x.Teachers), strings.Join(notes, "; ")}
-	}).print(cmd); err != nil || len(all) == 0 || cmd.String("output") != "table" {
+			return []string{fmt.Sprint(x.Score), x.Name, x.Ref, fmt.Sprint(x.Shared), fmt.Sprint(x.Missing),
+				fmt.Sprint(x.Others), fmt.Sprint(x.Teachers), strings.Join(notes, "; ")}
+		}).print(cmd); err != nil || len(all) == 0 || cmd.String("output") != "table" {
 		return err
 	}
 	if !slices.ContainsFunc(all[0].Remarks, func(r api.Obstacle) bool { return r.Blocks }) { // those come last
@@ -463,14 +504,16 @@ func takeOver(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	leave := cmd.Bool("leave")
-	if _, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/take-over", api.TakeOver{Leave: leave}); err != nil {
+	if _, err := client.Post[api.Pairing](ctx, c, "/pairings/"+s.PairingID+"/take-over",
+		api.TakeOver{Leave: leave}); err != nil {
 		return err
 	}
 	if leave {
 		say(cmd, "The people in %s stay to whoever put them in.", s.Target)
 		return nil
 	}
-	say(cmd, "The next run takes over the people of the section who are in %s: kanban pairings preview %s", s.Target, s.Code)
+	say(cmd, "The next run takes over the people of the section who are in %s: kanban pairings preview %s", s.Target,
+		s.Code)
 	return nil
 }
 
@@ -510,7 +553,8 @@ func openClass(ctx context.Context, cmd *cli.Command) error {
 	}
 	told := ""
 	if outlook.NewAccounts > 0 {
-		told = fmt.Sprintf("; %s made; %s", numbered(outlook.NewAccounts, "account is", "accounts are"), notices[outlook.Notice])
+		told = fmt.Sprintf("; %s made; %s", numbered(outlook.NewAccounts, "account is", "accounts are"),
+			notices[outlook.Notice])
 	}
 	say(cmd, "By now %s%s.", numbered(outlook.Learners, "learner waits", "learners wait"), told)
 	p, err := client.Post[api.Pairing](ctx, c, path+"/open", in)
@@ -558,7 +602,8 @@ func syncPairings(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	say(cmd, "Runs for %d pairings are under way where something has to be done. Follow them: kanban runs list", q.Pairings)
+	say(cmd, "Runs for %d pairings are under way where something has to be done. Follow them: kanban runs list",
+		q.Pairings)
 	return nil
 }
 

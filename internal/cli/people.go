@@ -19,51 +19,72 @@ func people() *cli.Command {
 	return &cli.Command{
 		Name: "people", Usage: "Find people and see everything known about one", Category: "rosters",
 		Commands: []*cli.Command{
-			{Name: "find", Usage: "Find people by name, address, user name or identifier", ArgsUsage: "TEXT", Action: func(ctx context.Context, cmd *cli.Command) error {
-				args, err := arguments(cmd, 1)
-				if err != nil {
-					return err
-				}
-				page, err := findPeople(ctx, connect(cmd), args[0])
-				if err != nil {
-					return err
-				}
-				if err := tableOf(page, "Nobody fits.", []string{"name", "address", "user name", "identifier", "register"}, func(p api.Person) []string {
-					return []string{p.Name, p.Email, p.UserName, p.Identifier, p.Register}
-				}).print(cmd); err != nil || len(page) < mostFound || cmd.String("output") != "table" {
-					return err
-				}
-				say(cmd, "\nThese are the first %d; give more of the name, or an identifier.", mostFound)
-				return nil
-			}},
+			peopleFind(),
 			{
-				Name: "progress", Usage: "Where a person stands in a section's course, activity by activity", ArgsUsage: "TEXT SECTION", Action: showProgress,
+				Name: "progress", Usage: "Where a person stands in a section's course, activity by activity",
+				ArgsUsage: "TEXT SECTION", Action: showProgress,
 				Description: `  kanban people progress "Tamsin Trial" PROP-A`,
 			},
 			{
-				Name: "show", Usage: "Sections, accounts, progress, badges and what was sent about a person", ArgsUsage: "TEXT", Action: showPerson,
+				Name: "show", Usage: "Sections, accounts, progress, badges and what was sent about a person",
+				ArgsUsage: "TEXT", Action: showPerson,
 				Description: "TEXT must fit one person, e.g. an identifier or a whole name.\n\n  kanban people show \"Tamsin Trial\"",
 			},
-			{
-				Name: "candidates", Usage: "Accounts at a service that could be a person's, with what speaks for each", ArgsUsage: "TEXT CONNECTION", Action: candidates,
-				Description: "  kanban people candidates \"Nils Nettle\" \"Chat workspace\"",
-			},
+			peopleCandidates(),
 			decision("match", "Say by hand whose account it is; kept, and used from then on", http.MethodPut, false),
 			decision("unmatch", "Say that an account is not this person's", http.MethodPut, true),
-			{
-				Name: "forget", Usage: "Drop what was said about a person's accounts; Kanban finds out again", ArgsUsage: "TEXT CONNECTION",
-				Action: func(ctx context.Context, cmd *cli.Command) error {
-					c, p, conn, _, err := personAt(ctx, cmd, 2)
-					if err != nil {
-						return err
-					}
-					if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/people/"+p.ID+"/accounts/"+conn.ID, nil); err != nil {
-						return err
-					}
-					say(cmd, "Nothing is said by hand about %s at %s any more.", p.Name, conn.Name)
-					return nil
-				},
-			},
+			peopleForget(),
+		},
+	}
+}
+
+func peopleFind() *cli.Command {
+	return &cli.Command{Name: "find", Usage: "Find people by name, address, user name or identifier", ArgsUsage: "TEXT",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 1)
+			if err != nil {
+				return err
+			}
+			page, err := findPeople(ctx, connect(cmd), args[0])
+			if err != nil {
+				return err
+			}
+			if err := tableOf(page, "Nobody fits.",
+				[]string{"name", "address", "user name", "identifier",
+					"register"}, func(p api.Person) []string {
+					return []string{p.Name, p.Email, p.UserName, p.Identifier, p.Register}
+				}).print(cmd); err != nil || len(page) < mostFound || cmd.String("output") != "table" {
+				return err
+			}
+			say(cmd, "\nThese are the first %d; give more of the name, or an identifier.", mostFound)
+			return nil
+		}}
+}
+
+func peopleCandidates() *cli.Command {
+	return &cli.Command{
+		Name:      "candidates",
+		Usage:     "Accounts at a service that could be a person's, with what speaks for each",
+		ArgsUsage: "TEXT CONNECTION", Action: candidates,
+		Description: "  kanban people candidates \"Nils Nettle\" \"Chat workspace\"",
+	}
+}
+
+func peopleForget() *cli.Command {
+	return &cli.Command{
+		Name: "forget", Usage: "Drop what was said about a person's accounts; Kanban finds out again",
+		ArgsUsage: "TEXT CONNECTION",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, p, conn, _, err := personAt(ctx, cmd, 2)
+			if err != nil {
+				return err
+			}
+			if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete,
+				"/people/"+p.ID+"/accounts/"+conn.ID, nil); err != nil {
+				return err
+			}
+			say(cmd, "Nothing is said by hand about %s at %s any more.", p.Name, conn.Name)
+			return nil
 		},
 	}
 }
@@ -72,12 +93,14 @@ func people() *cli.Command {
 const mostFound = 200
 
 func findPeople(ctx context.Context, c *client.Client, text string) ([]api.Person, error) {
-	page, err := client.Get[api.Page[api.Person]](ctx, c, fmt.Sprintf("/people?limit=%d&text=%s", mostFound, url.QueryEscape(text)))
+	page, err := client.Get[api.Page[api.Person]](ctx, c,
+		fmt.Sprintf("/people?limit=%d&text=%s", mostFound, url.QueryEscape(text)))
 	return page.Items, err
 }
 
 // personAt finds the person and the connection that the first two of n arguments name.
-func personAt(ctx context.Context, cmd *cli.Command, n int) (*client.Client, api.Person, api.Connection, []string, error) {
+func personAt(ctx context.Context, cmd *cli.Command, n int) (*client.Client, api.Person, api.Connection, []string,
+	error) {
 	args, err := arguments(cmd, n)
 	if err != nil {
 		return nil, api.Person{}, api.Connection{}, nil, err
@@ -100,18 +123,20 @@ func candidates(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(page.Items, "No account there could be this person's.", []string{"account", "name", "user name", "address", "active", "equal", "decided"}, func(x api.Candidate) []string {
-		active, decided := "yes", ""
-		if !x.Active {
-			active = "not yet"
-		}
-		if x.Stored {
-			decided = "is theirs"
-		} else if x.Denied {
-			decided = "is not theirs"
-		}
-		return []string{x.AccountID, x.Name, x.UserName, x.Email, active, strings.Join(x.Evidence, ", "), decided}
-	}).print(cmd)
+	return tableOf(page.Items, "No account there could be this person's.",
+		[]string{"account", "name", "user name", "address", "active", "equal",
+			"decided"}, func(x api.Candidate) []string {
+			active, decided := "yes", ""
+			if !x.Active {
+				active = "not yet"
+			}
+			if x.Stored {
+				decided = "is theirs"
+			} else if x.Denied {
+				decided = "is not theirs"
+			}
+			return []string{x.AccountID, x.Name, x.UserName, x.Email, active, strings.Join(x.Evidence, ", "), decided}
+		}).print(cmd)
 }
 
 func decision(name, about, method string, not bool) *cli.Command {
@@ -123,14 +148,16 @@ func decision(name, about, method string, not bool) *cli.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := client.Send[client.Empty](ctx, c, method, "/people/"+p.ID+"/accounts/"+conn.ID, api.AccountChoice{AccountID: args[2], Not: not}); err != nil {
+			if _, err := client.Send[client.Empty](ctx, c, method, "/people/"+p.ID+"/accounts/"+conn.ID,
+				api.AccountChoice{AccountID: args[2], Not: not}); err != nil {
 				return err
 			}
 			said := "is"
 			if not {
 				said = "is not"
 			}
-			say(cmd, "Account %s at %s %s the one of %s. The pairings are compared anew.", args[2], conn.Name, said, p.Name)
+			say(cmd, "Account %s at %s %s the one of %s. The pairings are compared anew.", args[2], conn.Name, said,
+				p.Name)
 			return nil
 		},
 	}
@@ -154,7 +181,8 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 		return table{value: p}.print(cmd)
 	}
 	say(cmd, "%s  %s  %s\n", p.Name, p.Email, p.Identifier)
-	if err := tableOf(p.Sections, "In no section.", []string{"section", "course", "role", "joined", "left", "class", "in the class", "why not", "percent"}, func(w api.Whereabouts) []string {
+	if err := tableOf(p.Sections, "In no section.", []string{"section", "course", "role", "joined", "left", "class",
+		"in the class", "why not", "percent"}, func(w api.Whereabouts) []string {
 		progress := ""
 		if w.Percent != nil {
 			progress = fmt.Sprint(*w.Percent)
@@ -166,7 +194,8 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 		if w.BeginsOn != nil {
 			joined = "begins on " + w.BeginsOn.Format(time.DateOnly)
 		}
-		return []string{w.Section, w.Course, w.Role, joined, moment(w.LeftAt), w.Target, inClassWords[w.Class.State], w.Class.Why, progress}
+		return []string{w.Section, w.Course, w.Role, joined, moment(w.LeftAt), w.Target, inClassWords[w.Class.State],
+			w.Class.Why, progress}
 	}).print(cmd); err != nil || cmd.String("output") == "csv" { // one table is all that CSV can hold
 		return err
 	}
@@ -187,13 +216,15 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 		}
 	}
 	say(cmd, "")
-	return tableOf(p.Deliveries, "Nothing was sent about this person.", []string{"at", "rule", "action", "to", "state"}, func(d api.Delivery) []string {
-		return []string{moment(&d.CreatedAt), d.Rule, d.Action, d.Connection, deliveryState(d)}
-	}).print(cmd)
+	return tableOf(p.Deliveries, "Nothing was sent about this person.",
+		[]string{"at", "rule", "action", "to", "state"}, func(d api.Delivery) []string {
+			return []string{moment(&d.CreatedAt), d.Rule, d.Action, d.Connection, deliveryState(d)}
+		}).print(cmd)
 }
 
 // inClassWords says whether somebody is in the class of a section.
-var inClassWords = map[string]string{"in": "yes", "gone": "no", "not-in": "no", "waiting": "not yet", "left-out": "left out", "next-run": "with the next run", "not-known": "not known", "no-class": ""}
+var inClassWords = map[string]string{"in": "yes", "gone": "no", "not-in": "no", "waiting": "not yet",
+	"left-out": "left out", "next-run": "with the next run", "not-known": "not known", "no-class": ""}
 
 func showProgress(ctx context.Context, cmd *cli.Command) error {
 	args, err := arguments(cmd, 2)
@@ -227,16 +258,17 @@ func showProgress(ctx context.Context, cmd *cli.Command) error {
 			lines = append(lines, line{module, a})
 		}
 	}
-	if err := tableOf(lines, "The course has no outline yet: kanban courses outline --help", []string{"module", "activity", "kind", "stands", "score", "first", "last"}, func(l line) []string {
-		score, title := "", strings.Repeat("  ", l.Depth)+cmp.Or(l.Title, l.ID)
-		if l.Best != nil {
-			score = fmt.Sprintf("%.0f %%", *l.Best*100)
-		}
-		if !l.Counts {
-			title += " (optional)"
-		}
-		return []string{l.Module, title, l.Kind, l.Word, score, moment(l.FirstAt), moment(l.LastAt)}
-	}).print(cmd); err != nil {
+	if err := tableOf(lines, "The course has no outline yet: kanban courses outline --help",
+		[]string{"module", "activity", "kind", "stands", "score", "first", "last"}, func(l line) []string {
+			score, title := "", strings.Repeat("  ", l.Depth)+cmp.Or(l.Title, l.ID)
+			if l.Best != nil {
+				score = fmt.Sprintf("%.0f %%", *l.Best*100)
+			}
+			if !l.Counts {
+				title += " (optional)"
+			}
+			return []string{l.Module, title, l.Kind, l.Word, score, moment(l.FirstAt), moment(l.LastAt)}
+		}).print(cmd); err != nil {
 		return err
 	}
 	say(cmd, "%s: %d %% of %s.", p.Name, g.Percent, section.Title)

@@ -17,27 +17,34 @@ func peopleLists() *cli.Command {
 	return &cli.Command{
 		Name: "lists", Usage: "Lists of people that can be paired like a section: of a course, of an organisation, or those you name", Category: "rosters",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List them, with how many are on each and where it is paired", Action: listLists, Description: "  kanban lists list"},
+			{Name: "list", Usage: "List them, with how many are on each and where it is paired", Action: listLists,
+				Description: "  kanban lists list"},
 			{
 				Name: "make", Usage: "Make a list", ArgsUsage: "[NAME]", Action: makeList,
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "course", Usage: "everybody of a course, whatever the section (code or title)"},
-					&cli.StringFlag{Name: "organisation", Usage: "everybody of an organisation, and of those within it"},
-					&cli.StringSliceFlag{Name: "person", Usage: "somebody (name, identifier, address or id); can be given several times"},
+					&cli.StringFlag{Name: "course",
+						Usage: "everybody of a course, whatever the section (code or title)"},
+					&cli.StringFlag{Name: "organisation",
+						Usage: "everybody of an organisation, and of those within it"},
+					&cli.StringSliceFlag{Name: "person",
+						Usage: "somebody (name, identifier, address or id); can be given several times"},
 				},
 				Description: "Who is on a list of a course or organisation follows the register. The list is paired like a section, by its name or id.\n\n" +
 					"  kanban lists make --course PROP\n  kanban lists make \"All of the school\" --organisation \"Fernmoor Garden School\"\n  kanban lists make \"Harvest committee\" --person stu-001 --person tea-001",
 			},
 			{Name: "show", Usage: "Who is on a list now", ArgsUsage: "LIST", Action: showList},
 			{
-				Name: "change", Usage: "Rename a list, or put people on one of named people and take some off", ArgsUsage: "LIST", Action: changeList,
+				Name: "change", Usage: "Rename a list, or put people on one of named people and take some off",
+				ArgsUsage: "LIST", Action: changeList,
 				Flags: []cli.Flag{
 					&cli.StringFlag{Name: "name", Usage: "another name"},
-					&cli.StringSliceFlag{Name: "add", Usage: "somebody who comes on it"}, &cli.StringSliceFlag{Name: "drop", Usage: "somebody who is taken off"},
+					&cli.StringSliceFlag{Name: "add", Usage: "somebody who comes on it"},
+					&cli.StringSliceFlag{Name: "drop", Usage: "somebody who is taken off"},
 				},
 			},
 			{Name: "remove", Usage: "Remove a list that is not paired", ArgsUsage: "LIST", Action: removeList},
-			{Name: "organisations", Usage: "Organisations of the registers", Action: listOrganisations, Description: "  kanban lists organisations"},
+			{Name: "organisations", Usage: "Organisations of the registers", Action: listOrganisations,
+				Description: "  kanban lists organisations"},
 		},
 	}
 }
@@ -56,13 +63,15 @@ func listLists(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "There is no people list. Make one: kanban lists make --help", []string{"list", "of", "learners", "teachers", "classes", "made by"}, func(l api.PeopleList) []string {
-		kind := l.Kind
-		if l.Gone {
-			kind += ", which is no longer in the register"
-		}
-		return []string{l.Name, kind, fmt.Sprint(l.Learners), strings.Join(l.Teachers, ", "), strings.Join(l.Targets, ", "), l.MadeBy}
-	}).print(cmd)
+	return tableOf(all, "There is no people list. Make one: kanban lists make --help",
+		[]string{"list", "of", "learners", "teachers", "classes", "made by"}, func(l api.PeopleList) []string {
+			kind := l.Kind
+			if l.Gone {
+				kind += ", which is no longer in the register"
+			}
+			return []string{l.Name, kind, fmt.Sprint(l.Learners), strings.Join(l.Teachers, ", "),
+				strings.Join(l.Targets, ", "), l.MadeBy}
+		}).print(cmd)
 }
 
 func makeList(ctx context.Context, cmd *cli.Command) error {
@@ -102,7 +111,8 @@ func makeList(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	say(cmd, "%s was made: %s. Pair it like a section: kanban pairings add %q CONNECTION", l.Name, count(l.Learners, "learner"), l.Name)
+	say(cmd, "%s was made: %s. Pair it like a section: kanban pairings add %q CONNECTION", l.Name,
+		count(l.Learners, "learner"), l.Name)
 	return nil
 }
 
@@ -138,13 +148,14 @@ func showList(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "Nobody is on "+l.Name+" now.", []string{"person", "identifier", "role", "begins"}, func(p api.Listed) []string {
-		begins := ""
-		if p.Begins != nil {
-			begins = p.Begins.Format("2 January 2006")
-		}
-		return []string{p.Name, p.Identifier, string(p.Role), begins}
-	}).print(cmd)
+	return tableOf(all, "Nobody is on "+l.Name+" now.", []string{"person", "identifier", "role", "begins"},
+		func(p api.Listed) []string {
+			begins := ""
+			if p.Begins != nil {
+				begins = p.Begins.Format("2 January 2006")
+			}
+			return []string{p.Name, p.Identifier, string(p.Role), begins}
+		}).print(cmd)
 }
 
 func changeList(ctx context.Context, cmd *cli.Command) error {
@@ -191,7 +202,8 @@ func listOrganisations(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "No register has been read yet.", []string{"organisation", "kind"}, func(o api.Organisation) []string {
-		return []string{o.Name, o.Type}
-	}).print(cmd)
+	return tableOf(all, "No register has been read yet.", []string{"organisation", "kind"},
+		func(o api.Organisation) []string {
+			return []string{o.Name, o.Type}
+		}).print(cmd)
 }

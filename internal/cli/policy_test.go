@@ -25,7 +25,8 @@ func TestSchedulesAreWrittenAsPeopleSayThem_R4(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
-	for _, text := range []string{"", "  ", "every", "every x", "every 1", "daily", "daily 25:00", "daily 06:30 payday", "hourly"} {
+	for _, text := range []string{"", "  ", "every", "every x", "every 1", "daily", "daily 25:00",
+		"daily 06:30 payday", "hourly"} {
 		_, err := parseSchedule(text)
 		assert.ErrorIs(t, err, errUsage, "%q", text)
 	}
@@ -36,16 +37,19 @@ func TestOnlyWhatIsGivenOfAPolicyChanges(t *testing.T) {
 	change := func(args ...string) (p roster.Policy, err error) {
 		p = roster.DefaultPolicy()
 		p.Hold, p.Notify = true, true
-		app := &cli.Command{Name: "x", Flags: policyFlags(), Action: func(_ context.Context, cmd *cli.Command) error { return changePolicy(cmd, &p) }}
+		app := &cli.Command{Name: "x", Flags: policyFlags(),
+			Action: func(_ context.Context, cmd *cli.Command) error { return changePolicy(cmd, &p) }}
 		err = app.Run(t.Context(), append([]string{"x"}, args...))
 		return p, err
 	}
 	was, err := change()
 	require.NoError(t, err)
-	now, err := change("--leavers", "keep", "--no-hold", "--own", "--role", "teacher", "--schedule", "every 60", "--removal-number", "3", "--removal-share", "0.5")
+	now, err := change("--leavers", "keep", "--no-hold", "--own", "--role", "teacher", "--schedule", "every 60",
+		"--removal-number", "3", "--removal-share", "0.5")
 	require.NoError(t, err)
 	assert.Equal(t, roster.Policy{
-		Roles: []roster.Role{roster.Teacher}, Leavers: roster.LeaversKeep, Hold: false, OwnTarget: true, Notify: true, RemovalNumber: 3, RemovalShare: 0.5,
+		Roles: []roster.Role{roster.Teacher}, Leavers: roster.LeaversKeep, Hold: false, OwnTarget: true, Notify: true,
+		RemovalNumber: 3, RemovalShare: 0.5,
 		Schedule: schedule.Schedule{Kind: schedule.Every, Minutes: 60},
 	}, now)
 	assert.True(t, was.Hold && was.Notify)

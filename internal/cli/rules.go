@@ -23,9 +23,16 @@ func rules() *cli.Command {
 		Name: "rules", Usage: "Let things happen when people join or finish", Category: "learning",
 		Commands: append([]*cli.Command{
 			{Name: "list", Usage: "List rules", Action: listRules},
-			{
-				Name: "add", Usage: "Make a rule, which is off at first", ArgsUsage: "NAME", Action: addRule,
-				Description: `Actions happen in the order award, enrol, unenrol, operate, send, mail, task, row. Anything else, such as
+			rulesAdd(),
+			switchRule("on", true), switchRule("off", false),
+		}, ruleWork()...),
+	}
+}
+
+func rulesAdd() *cli.Command {
+	return &cli.Command{
+		Name: "add", Usage: "Make a rule, which is off at first", ArgsUsage: "NAME", Action: addRule,
+		Description: `Actions happen in the order award, enrol, unenrol, operate, send, mail, task, row. Anything else, such as
 several of a kind or a delay in the middle, is written into a file: see kanban rules show.
 
   kanban rules add "Greet newcomers" --when section.joined --if 'event.role == "student"' \
@@ -37,42 +44,46 @@ several of a kind or a delay in the middle, is written into a file: see kanban r
   kanban rules add "To repeat" --when assessment.failed --undone-by assessment.passed \
       --call-operation "Plant list/add-label" --field email=person.email --field 'label="to-repeat"'
   kanban rules add "From a file" --file rule.json`,
-				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "file", Usage: "read the whole rule from a JSON file"},
-					&cli.StringFlag{Name: "when", Usage: "what happens: " + triggers()},
-					&cli.StringFlag{Name: "if", Usage: "a condition in CEL"},
-					&cli.StringFlag{Name: "course", Usage: "only in this course (code or title)"},
-					&cli.StringFlag{Name: "section", Usage: "only in this section (code or title)"},
-					&cli.StringFlag{Name: "module", Usage: "only for this module (identifier; with --course, title too)"},
-					&cli.StringFlag{Name: "activity", Usage: "only for this activity (the same)"},
-					&cli.BoolFlag{Name: "every-time", Usage: "not only once per person"},
-					&cli.StringFlag{Name: "stop", Usage: "a condition in CEL that ends what is still to come"},
-					&cli.StringFlag{Name: "counts", Usage: "for assessments passed or failed: which result counts, latest, best or first; the latest when one is undone by the other, and every one otherwise"},
-					&cli.StringSliceFlag{Name: "undone-by", Usage: "what reverts what the rule did, for the same person and place"},
-					&cli.IntFlag{Name: "days", Usage: "for person.inactive and person.not-begun: after how many days"},
-					&cli.StringFlag{Name: "quiet-hours", Usage: "hours in which it does nothing, such as 22:00-07:00"},
-					&cli.StringFlag{Name: "most", Usage: "how many calls it may make, such as 100/hour or 500/day"},
-					&cli.BoolFlag{Name: "in-order", Usage: "one after the other per person and connection"},
-					&cli.StringFlag{Name: "after", Usage: "how long the first action waits, such as 90m, 2h or 3d"},
-					&cli.StringFlag{Name: "enrol", Usage: "enrol through this connection"},
-					&cli.StringFlag{Name: "unenrol", Usage: "take out through this connection"},
-					&cli.StringFlag{Name: "into", Usage: "for --enrol and --unenrol: the section; the event's own when absent"},
-					&cli.StringFlag{Name: "call-operation", Usage: "call an operation: CONNECTION/OPERATION"},
-					&cli.StringFlag{Name: "task", Usage: "open a task with this title, a template"},
-					&cli.StringFlag{Name: "owner", Usage: "for --task: whose it is"},
-					&cli.StringFlag{Name: "due", Usage: "for --task: in how long, such as 3d"},
-					&cli.StringFlag{Name: "append-row", Usage: "append a row to this sheet"},
-					&cli.StringFlag{Name: "award", Usage: "award this badge"},
-					&cli.StringFlag{Name: "send-event", Usage: "send a signed event to this connection"},
-					&cli.StringSliceFlag{Name: "field", Usage: "for --send-event, --call-operation and --append-row: name=CEL expression"},
-					&cli.StringFlag{Name: "mail", Usage: "mail through this connection"},
-					&cli.StringFlag{Name: "to", Usage: "for --mail: a CEL expression; person.email when absent"},
-					&cli.StringFlag{Name: "subject", Usage: "for --mail: a template"},
-					&cli.StringFlag{Name: "text", Usage: "for --mail: a template"},
-				},
-			},
-			switchRule("on", true), switchRule("off", false),
-		}, ruleWork()...),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "file", Usage: "read the whole rule from a JSON file"},
+			&cli.StringFlag{Name: "when", Usage: "what happens: " + triggers()},
+			&cli.StringFlag{Name: "if", Usage: "a condition in CEL"},
+			&cli.StringFlag{Name: "course", Usage: "only in this course (code or title)"},
+			&cli.StringFlag{Name: "section", Usage: "only in this section (code or title)"},
+			&cli.StringFlag{Name: "module",
+				Usage: "only for this module (identifier; with --course, title too)"},
+			&cli.StringFlag{Name: "activity", Usage: "only for this activity (the same)"},
+			&cli.BoolFlag{Name: "every-time", Usage: "not only once per person"},
+			&cli.StringFlag{Name: "stop", Usage: "a condition in CEL that ends what is still to come"},
+			&cli.StringFlag{Name: "counts",
+				Usage: "for assessments passed or failed: which result counts, latest, best or first; the latest when one is undone by the other, and every one otherwise"},
+			&cli.StringSliceFlag{Name: "undone-by",
+				Usage: "what reverts what the rule did, for the same person and place"},
+			&cli.IntFlag{Name: "days",
+				Usage: "for person.inactive and person.not-begun: after how many days"},
+			&cli.StringFlag{Name: "quiet-hours",
+				Usage: "hours in which it does nothing, such as 22:00-07:00"},
+			&cli.StringFlag{Name: "most", Usage: "how many calls it may make, such as 100/hour or 500/day"},
+			&cli.BoolFlag{Name: "in-order", Usage: "one after the other per person and connection"},
+			&cli.StringFlag{Name: "after", Usage: "how long the first action waits, such as 90m, 2h or 3d"},
+			&cli.StringFlag{Name: "enrol", Usage: "enrol through this connection"},
+			&cli.StringFlag{Name: "unenrol", Usage: "take out through this connection"},
+			&cli.StringFlag{Name: "into",
+				Usage: "for --enrol and --unenrol: the section; the event's own when absent"},
+			&cli.StringFlag{Name: "call-operation", Usage: "call an operation: CONNECTION/OPERATION"},
+			&cli.StringFlag{Name: "task", Usage: "open a task with this title, a template"},
+			&cli.StringFlag{Name: "owner", Usage: "for --task: whose it is"},
+			&cli.StringFlag{Name: "due", Usage: "for --task: in how long, such as 3d"},
+			&cli.StringFlag{Name: "append-row", Usage: "append a row to this sheet"},
+			&cli.StringFlag{Name: "award", Usage: "award this badge"},
+			&cli.StringFlag{Name: "send-event", Usage: "send a signed event to this connection"},
+			&cli.StringSliceFlag{Name: "field",
+				Usage: "for --send-event, --call-operation and --append-row: name=CEL expression"},
+			&cli.StringFlag{Name: "mail", Usage: "mail through this connection"},
+			&cli.StringFlag{Name: "to", Usage: "for --mail: a CEL expression; person.email when absent"},
+			&cli.StringFlag{Name: "subject", Usage: "for --mail: a template"},
+			&cli.StringFlag{Name: "text", Usage: "for --mail: a template"},
+		},
 	}
 }
 
@@ -98,7 +109,8 @@ func within(ctx context.Context, c *client.Client, course api.Course, s rule.Sco
 				}
 			}
 		}
-		return fmt.Errorf("%w: the outline of %s has no %s %q; see it with: kanban courses show %s", errUsage, course.Title, what, *id, course.Code)
+		return fmt.Errorf("%w: the outline of %s has no %s %q; see it with: kanban courses show %s", errUsage,
+			course.Title, what, *id, course.Code)
 	}
 	err = find(&s.Module, "module", func(m learning.Module) [][2]string { return [][2]string{{m.ID, m.Title}} })
 	if err == nil {
@@ -125,9 +137,12 @@ func listRules(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(page.Items, "There is no rule yet. Make one: kanban rules add --help", []string{"rule", "state", "when", "where", "if", "then", "fired", "delivered", "waiting"}, func(r api.Rule) []string {
-		return []string{r.Name, r.State, r.Trigger, r.Where, r.Condition, then(r.Actions), fmt.Sprint(r.Fired), fmt.Sprint(r.Delivered), fmt.Sprint(r.Waiting)}
-	}).print(cmd)
+	return tableOf(page.Items, "There is no rule yet. Make one: kanban rules add --help",
+		[]string{"rule", "state", "when", "where", "if", "then", "fired", "delivered",
+			"waiting"}, func(r api.Rule) []string {
+			return []string{r.Name, r.State, r.Trigger, r.Where, r.Condition, then(r.Actions), fmt.Sprint(r.Fired),
+				fmt.Sprint(r.Delivered), fmt.Sprint(r.Waiting)}
+		}).print(cmd)
 }
 
 func addRule(ctx context.Context, cmd *cli.Command) error {
@@ -163,14 +178,17 @@ func addRule(ctx context.Context, cmd *cli.Command) error {
 func ruleFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client) (api.NewRule, error) {
 	once := !cmd.Bool("every-time")
 	r := api.NewRule{
-		Trigger: cmd.String("when"), Condition: cmd.String("if"), OncePerPerson: &once, Scope: rule.Scope{Module: cmd.String("module"), Activity: cmd.String("activity")},
-		Stop: cmd.String("stop"), UndoneBy: cmd.StringSlice("undone-by"), Counts: cmd.String("counts"), Days: cmd.Int("days"), InOrder: cmd.Bool("in-order"),
+		Trigger: cmd.String("when"), Condition: cmd.String("if"), OncePerPerson: &once,
+		Scope: rule.Scope{Module: cmd.String("module"), Activity: cmd.String("activity")},
+		Stop:  cmd.String("stop"), UndoneBy: cmd.StringSlice("undone-by"), Counts: cmd.String("counts"),
+		Days: cmd.Int("days"), InOrder: cmd.Bool("in-order"),
 	}
 	if text := cmd.String("quiet-hours"); text != "" {
 		r.QuietHours.From, r.QuietHours.To, _ = strings.Cut(text, "-")
 	}
 	if text := cmd.String("most"); text != "" {
-		if _, err := fmt.Sscanf(strings.Replace(text, "/", " ", 1), "%d %s", &r.Limit.Most, &r.Limit.Per); err != nil {
+		if _, err := fmt.Sscanf(strings.Replace(text, "/", " ", 1), "%d %s", &r.Limit.Most,
+			&r.Limit.Per); err != nil {
 			return r, usage(cmd, fmt.Sprintf("--most %q is not of the form 100/hour or 500/day", text))
 		}
 	}
@@ -228,7 +246,8 @@ func actionsFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client, r
 		if err != nil {
 			return err
 		}
-		r.Actions = append(r.Actions, api.Action{Kind: rule.CallOperation, ConnectionID: conn.ID, Operation: operation, Fields: fields})
+		r.Actions = append(r.Actions, api.Action{Kind: rule.CallOperation, ConnectionID: conn.ID,
+			Operation: operation, Fields: fields})
 	}
 	if name := cmd.String("send-event"); name != "" {
 		conn, err := findConnection(ctx, c, name)
@@ -242,10 +261,12 @@ func actionsFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client, r
 		if err != nil {
 			return err
 		}
-		r.Actions = append(r.Actions, api.Action{Kind: "mail", ConnectionID: conn.ID, To: cmd.String("to"), Subject: cmd.String("subject"), Text: cmd.String("text")})
+		r.Actions = append(r.Actions, api.Action{Kind: "mail", ConnectionID: conn.ID, To: cmd.String("to"),
+			Subject: cmd.String("subject"), Text: cmd.String("text")})
 	}
 	if title := cmd.String("task"); title != "" {
-		r.Actions = append(r.Actions, api.Action{Kind: rule.OpenTask, Subject: title, Owner: cmd.String("owner"), DueIn: cmd.String("due")})
+		r.Actions = append(r.Actions, api.Action{Kind: rule.OpenTask, Subject: title, Owner: cmd.String("owner"),
+			DueIn: cmd.String("due")})
 	}
 	if name := cmd.String("append-row"); name != "" {
 		r.Actions = append(r.Actions, api.Action{Kind: rule.AppendRow, Sheet: name, Fields: fields})
@@ -281,25 +302,30 @@ func membership(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.
 }
 
 func switchRule(name string, on bool) *cli.Command {
-	flags := []cli.Flag{&cli.BoolFlag{Name: "untried", Usage: "switch it on though no trial of it as it is now was passed"}, &cli.BoolFlag{Name: "circle", Usage: "switch it on though what it does would set itself off again"}}
+	flags := []cli.Flag{&cli.BoolFlag{Name: "untried",
+		Usage: "switch it on though no trial of it as it is now was passed"}, &cli.BoolFlag{Name: "circle",
+		Usage: "switch it on though what it does would set itself off again"}}
 	if !on {
 		flags = toComeFlags("")
 	}
-	return &cli.Command{Name: name, Usage: "Switch a rule " + name, ArgsUsage: "NAME", Flags: flags, Action: func(ctx context.Context, cmd *cli.Command) error {
-		toCome, err := toComeFrom(cmd)
-		if err != nil {
-			return err
-		}
-		c, r, err := ruleNamed(ctx, cmd)
-		if err != nil {
-			return err
-		}
-		if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch", api.Switch{On: on, ToCome: toCome, Untried: cmd.Bool("untried"), Circle: cmd.Bool("circle")}); err != nil {
-			return err
-		}
-		say(cmd, "%q is %s.", r.Name, name)
-		return nil
-	}}
+	return &cli.Command{Name: name, Usage: "Switch a rule " + name, ArgsUsage: "NAME", Flags: flags,
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			toCome, err := toComeFrom(cmd)
+			if err != nil {
+				return err
+			}
+			c, r, err := ruleNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch",
+				api.Switch{On: on, ToCome: toCome, Untried: cmd.Bool("untried"),
+					Circle: cmd.Bool("circle")}); err != nil {
+				return err
+			}
+			say(cmd, "%q is %s.", r.Name, name)
+			return nil
+		}}
 }
 
 // toComeFlags say what becomes of what a rule has still to come.
@@ -357,20 +383,22 @@ func ruleWork() []*cli.Command {
 }
 
 func ruleShow() *cli.Command {
-	return &cli.Command{Name: "show", Usage: "Show a rule as the JSON that add and edit read", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		_, r, err := ruleNamed(ctx, cmd)
-		if err != nil {
+	return &cli.Command{Name: "show", Usage: "Show a rule as the JSON that add and edit read", ArgsUsage: "NAME",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			_, r, err := ruleNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			text, err := json.MarshalIndent(r.NewRule, "", "  ")
+			fmt.Fprintln(out(cmd), string(text))
 			return err
-		}
-		text, err := json.MarshalIndent(r.NewRule, "", "  ")
-		fmt.Fprintln(out(cmd), string(text))
-		return err
-	}}
+		}}
 }
 
 func ruleUnsubscribed() *cli.Command {
 	return &cli.Command{
-		Name: "unsubscribed", Usage: "List who wants no more mails of a rule; with --again somebody gets them again", ArgsUsage: "NAME",
+		Name: "unsubscribed", Usage: "List who wants no more mails of a rule; with --again somebody gets them again",
+		ArgsUsage:   "NAME",
 		Description: "  kanban rules unsubscribed \"Nudge\"\n  kanban rules unsubscribed \"Nudge\" --again ada.alder@fernmoor.example",
 		Flags:       []cli.Flag{&cli.StringFlag{Name: "again", Usage: "the address that gets the mails again"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -379,7 +407,8 @@ func ruleUnsubscribed() *cli.Command {
 				return err
 			}
 			if address := cmd.String("again"); address != "" {
-				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/rules/"+r.ID+"/unsubscribed/"+url.PathEscape(address), nil); err != nil {
+				if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete,
+					"/rules/"+r.ID+"/unsubscribed/"+url.PathEscape(address), nil); err != nil {
 					return err
 				}
 				say(cmd, "%s gets the mails of %s again.", address, r.Name)
@@ -389,18 +418,21 @@ func ruleUnsubscribed() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return tableOf(page.Items, "Everybody gets its mails.", []string{"address", "since"}, func(u api.Unsubscribed) []string {
-				return []string{u.Address, moment(&u.At)}
-			}).print(cmd)
+			return tableOf(page.Items, "Everybody gets its mails.", []string{"address", "since"},
+				func(u api.Unsubscribed) []string {
+					return []string{u.Address, moment(&u.At)}
+				}).print(cmd)
 		},
 	}
 }
 
 func ruleEdit() *cli.Command {
 	return &cli.Command{
-		Name: "edit", Usage: "Change a rule by the JSON in a file; what it did before keeps its version", ArgsUsage: "NAME",
+		Name: "edit", Usage: "Change a rule by the JSON in a file; what it did before keeps its version",
+		ArgsUsage:   "NAME",
 		Description: "  kanban rules show \"Greet newcomers\" > rule.json\n  kanban rules edit \"Greet newcomers\" --file rule.json",
-		Flags:       append(toComeFlags("when the actions change: "), &cli.StringFlag{Name: "file", Required: true, Usage: "the rule as JSON"}),
+		Flags: append(toComeFlags("when the actions change: "),
+			&cli.StringFlag{Name: "file", Required: true, Usage: "the rule as JSON"}),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			toCome, err := toComeFrom(cmd)
 			if err != nil {
@@ -428,47 +460,52 @@ func ruleEdit() *cli.Command {
 }
 
 func ruleRemove() *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "Remove a rule that is off and never did anything", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		c, r, err := ruleNamed(ctx, cmd)
-		if err != nil {
-			return err
-		}
-		if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/rules/"+r.ID, nil); err != nil {
-			return err
-		}
-		say(cmd, "Removed the rule %q.", r.Name)
-		return nil
-	}}
+	return &cli.Command{Name: "remove", Usage: "Remove a rule that is off and never did anything", ArgsUsage: "NAME",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, r, err := ruleNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/rules/"+r.ID, nil); err != nil {
+				return err
+			}
+			say(cmd, "Removed the rule %q.", r.Name)
+			return nil
+		}}
 }
 
 func ruleChecklist() *cli.Command {
-	return &cli.Command{Name: "checklist", Usage: "What of a rule is done, and the next step", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		c, r, err := ruleNamed(ctx, cmd)
-		if err != nil {
-			return err
-		}
-		list, err := client.Get[api.Checklist](ctx, c, "/rules/"+r.ID+"/checklist")
-		if err != nil {
-			return err
-		}
-		return printChecklist(cmd, list)
-	}}
+	return &cli.Command{Name: "checklist", Usage: "What of a rule is done, and the next step", ArgsUsage: "NAME",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, r, err := ruleNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			list, err := client.Get[api.Checklist](ctx, c, "/rules/"+r.ID+"/checklist")
+			if err != nil {
+				return err
+			}
+			return printChecklist(cmd, list)
+		}}
 }
 
 func ruleVersions() *cli.Command {
-	return &cli.Command{Name: "versions", Usage: "What a rule was like, the newest first", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		c, r, err := ruleNamed(ctx, cmd)
-		if err != nil {
-			return err
-		}
-		all, err := client.Get[[]api.RuleVersion](ctx, c, "/rules/"+r.ID+"/versions")
-		if err != nil {
-			return err
-		}
-		return tableOf(all, "", []string{"version", "at", "who", "when", "if", "then"}, func(v api.RuleVersion) []string {
-			return []string{fmt.Sprint(v.Version), moment(&v.At), v.Who, v.Rule.Trigger, v.Rule.Condition, then(v.Rule.Actions)}
-		}).print(cmd)
-	}}
+	return &cli.Command{Name: "versions", Usage: "What a rule was like, the newest first", ArgsUsage: "NAME",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, r, err := ruleNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			all, err := client.Get[[]api.RuleVersion](ctx, c, "/rules/"+r.ID+"/versions")
+			if err != nil {
+				return err
+			}
+			return tableOf(all, "", []string{"version", "at", "who", "when", "if", "then"},
+				func(v api.RuleVersion) []string {
+					return []string{fmt.Sprint(v.Version), moment(&v.At), v.Who, v.Rule.Trigger, v.Rule.Condition,
+						then(v.Rule.Actions)}
+				}).print(cmd)
+		}}
 }
 
 func ruleTry() *cli.Command {
@@ -478,7 +515,8 @@ func ruleTry() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "event", Usage: "id of a real event"},
 			&cli.BoolFlag{Name: "made-up", Usage: "a made-up event"},
-			&cli.BoolFlag{Name: "anyway", Usage: "with --send: send even when the condition does not hold for the event"},
+			&cli.BoolFlag{Name: "anyway",
+				Usage: "with --send: send even when the condition does not hold for the event"},
 			&cli.BoolFlag{Name: "send", Usage: "send to the test recipient"},
 		},
 		Action: tryRule,
@@ -487,13 +525,15 @@ func ruleTry() *cli.Command {
 
 func ruleLookBack() *cli.Command {
 	return &cli.Command{
-		Name: "look-back", Usage: "What a rule would have done in the last days", ArgsUsage: "NAME", Flags: []cli.Flag{daysBack()},
+		Name: "look-back", Usage: "What a rule would have done in the last days", ArgsUsage: "NAME",
+		Flags: []cli.Flag{daysBack()},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c, r, err := ruleNamed(ctx, cmd)
 			if err != nil {
 				return err
 			}
-			b, err := client.Get[api.LookBack](ctx, c, fmt.Sprintf("/rules/%s/look-back?days=%d", r.ID, cmd.Int("days")))
+			b, err := client.Get[api.LookBack](ctx, c,
+				fmt.Sprintf("/rules/%s/look-back?days=%d", r.ID, cmd.Int("days")))
 			if err != nil {
 				return err
 			}
@@ -511,7 +551,8 @@ func ruleCatchUp() *cli.Command {
 			if err != nil {
 				return err
 			}
-			b, err := client.Get[api.LookBack](ctx, c, fmt.Sprintf("/rules/%s/look-back?days=%d", r.ID, cmd.Int("days")))
+			b, err := client.Get[api.LookBack](ctx, c,
+				fmt.Sprintf("/rules/%s/look-back?days=%d", r.ID, cmd.Int("days")))
 			if err != nil {
 				return err
 			}
@@ -522,7 +563,8 @@ func ruleCatchUp() *cli.Command {
 				say(cmd, "Nothing was done. Do it with --apply.")
 				return nil
 			}
-			n, err := client.Post[api.CaughtUp](ctx, c, "/rules/"+r.ID+"/catch-up", api.CatchUp{Since: b.Since, Count: len(b.Would)})
+			n, err := client.Post[api.CaughtUp](ctx, c, "/rules/"+r.ID+"/catch-up",
+				api.CatchUp{Since: b.Since, Count: len(b.Would)})
 			if err == nil {
 				say(cmd, "%q catches up with %s.", r.Name, count(n.Events, "event"))
 			}
@@ -532,48 +574,52 @@ func ruleCatchUp() *cli.Command {
 }
 
 func ruleTestRecipient() *cli.Command {
-	return &cli.Command{Name: "test-recipient", Usage: "Show or set where test sends go", ArgsUsage: "[ADDRESS]", Action: func(ctx context.Context, cmd *cli.Command) error {
-		c := connect(cmd)
-		if cmd.Args().Len() == 0 {
-			now, err := client.Get[api.Recipient](ctx, c, "/test-recipient")
-			if err == nil && now.Address == "" {
-				now.Address = "nobody yet"
+	return &cli.Command{Name: "test-recipient", Usage: "Show or set where test sends go", ArgsUsage: "[ADDRESS]",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c := connect(cmd)
+			if cmd.Args().Len() == 0 {
+				now, err := client.Get[api.Recipient](ctx, c, "/test-recipient")
+				if err == nil && now.Address == "" {
+					now.Address = "nobody yet"
+				}
+				say(cmd, "Test sends go to %s.", now.Address)
+				return err
 			}
-			say(cmd, "Test sends go to %s.", now.Address)
+			set, err := client.Send[api.Recipient](ctx, c, http.MethodPut, "/test-recipient",
+				api.Recipient{Address: cmd.Args().First()})
+			if err == nil {
+				say(cmd, "Test sends go to %s.", set.Address)
+			}
 			return err
-		}
-		set, err := client.Send[api.Recipient](ctx, c, http.MethodPut, "/test-recipient", api.Recipient{Address: cmd.Args().First()})
-		if err == nil {
-			say(cmd, "Test sends go to %s.", set.Address)
-		}
-		return err
-	}}
+		}}
 }
 
 func ruleCheckNow() *cli.Command {
-	return &cli.Command{Name: "check-now", Usage: "Look now who stopped, whose access has ended and whether what rules need at services is there, instead of at the next quarter of an hour", Action: func(ctx context.Context, cmd *cli.Command) error {
-		_, err := client.Post[client.Empty](ctx, connect(cmd), "/check-now", nil)
-		if err == nil {
-			say(cmd, "Looked.")
-		}
-		return err
-	}}
+	return &cli.Command{Name: "check-now",
+		Usage: "Look now who stopped, whose access has ended and whether what rules need at services is there, instead of at the next quarter of an hour", Action: func(ctx context.Context, cmd *cli.Command) error {
+			_, err := client.Post[client.Empty](ctx, connect(cmd), "/check-now", nil)
+			if err == nil {
+				say(cmd, "Looked.")
+			}
+			return err
+		}}
 }
 
 func ruleNames() *cli.Command {
-	return &cli.Command{Name: "names", Usage: "What conditions and texts can refer to", ArgsUsage: "TRIGGER", Action: func(ctx context.Context, cmd *cli.Command) error {
-		args, err := arguments(cmd, 1)
-		if err != nil {
-			return err
-		}
-		all, err := client.Get[[]rule.Attribute](ctx, connect(cmd), "/triggers/"+url.PathEscape(args[0]))
-		if err != nil {
-			return err
-		}
-		return tableOf(all, "", []string{"name", "is", "about", "for example"}, func(a rule.Attribute) []string {
-			return []string{a.Path, a.Type, a.About, fmt.Sprint(a.Sample)}
-		}).print(cmd)
-	}}
+	return &cli.Command{Name: "names", Usage: "What conditions and texts can refer to", ArgsUsage: "TRIGGER",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 1)
+			if err != nil {
+				return err
+			}
+			all, err := client.Get[[]rule.Attribute](ctx, connect(cmd), "/triggers/"+url.PathEscape(args[0]))
+			if err != nil {
+				return err
+			}
+			return tableOf(all, "", []string{"name", "is", "about", "for example"}, func(a rule.Attribute) []string {
+				return []string{a.Path, a.Type, a.About, fmt.Sprint(a.Sample)}
+			}).print(cmd)
+		}}
 }
 
 func readJSON(path string, into any) error {
@@ -603,7 +649,9 @@ func tryRule(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	t, err := client.Post[api.Trial](ctx, c, "/rules/"+r.ID+"/trial", api.TrialRequest{EventID: cmd.String("event"), Made: cmd.Bool("made-up"), Send: cmd.Bool("send"), Anyway: cmd.Bool("anyway")})
+	t, err := client.Post[api.Trial](ctx, c, "/rules/"+r.ID+"/trial",
+		api.TrialRequest{EventID: cmd.String("event"), Made: cmd.Bool("made-up"), Send: cmd.Bool("send"),
+			Anyway: cmd.Bool("anyway")})
 	if err != nil {
 		return err
 	}
@@ -617,13 +665,14 @@ func tryRule(ctx context.Context, cmd *cli.Command) error {
 		}
 		fmt.Fprintf(out(cmd), "Tried on %s. The condition %s.\n", on, t.Condition)
 	}
-	err = tableOf(t.Steps, "", []string{"then", "through", "after", "if", "what", "there", "problem", "sent"}, func(x api.TrialStep) []string {
-		sent := ""
-		if x.Sent {
-			sent = "to " + t.SentTo
-		}
-		return []string{x.Kind, x.Connection, x.After, x.If, shown(x.Shown), x.Checked, x.Problem, sent}
-	}).print(cmd)
+	err = tableOf(t.Steps, "", []string{"then", "through", "after", "if", "what", "there", "problem", "sent"},
+		func(x api.TrialStep) []string {
+			sent := ""
+			if x.Sent {
+				sent = "to " + t.SentTo
+			}
+			return []string{x.Kind, x.Connection, x.After, x.If, shown(x.Shown), x.Checked, x.Problem, sent}
+		}).print(cmd)
 	if err != nil || t.Passed {
 		return err
 	}
@@ -654,7 +703,8 @@ func shown(values map[string]any) string {
 
 func printLookBack(cmd *cli.Command, b api.LookBack) error {
 	if cmd.String("output") == "table" {
-		fmt.Fprintf(out(cmd), "Since %s: %s, the condition held for %d, done already for %d, %d to do.\n", when(&b.Since), count(b.Events, "event"), b.Held, b.Already, len(b.Would))
+		fmt.Fprintf(out(cmd), "Since %s: %s, the condition held for %d, done already for %d, %d to do.\n",
+			when(&b.Since), count(b.Events, "event"), b.Held, b.Already, len(b.Would))
 		if b.Unclear > 0 {
 			fmt.Fprintf(out(cmd), "For %d the condition cannot be worked out.\n", b.Unclear)
 		}
@@ -662,7 +712,8 @@ func printLookBack(cmd *cli.Command, b api.LookBack) error {
 			fmt.Fprintln(out(cmd), "There were more events than can be looked at in one go; look at fewer days.")
 		}
 	}
-	return tableOf(b.Would, "It would have done nothing.", []string{"at", "person", "section", "event"}, func(w api.WouldFire) []string {
-		return []string{moment(&w.OccurredAt), w.Person, w.Section, w.EventID}
-	}).print(cmd)
+	return tableOf(b.Would, "It would have done nothing.", []string{"at", "person", "section", "event"},
+		func(w api.WouldFire) []string {
+			return []string{moment(&w.OccurredAt), w.Person, w.Section, w.EventID}
+		}).print(cmd)
 }

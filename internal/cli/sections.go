@@ -36,31 +36,40 @@ func sections() *cli.Command {
 					return err
 				}
 				defer sayHidden(cmd, page.Hidden)
-				return tableOf(all, "No section fits. Connect a register and read it: kanban connections add oneroster …", []string{"state", "section", "code", "course", "term", "teachers", "learners", "target", "people"}, func(s api.Section) []string {
-					if s.Set != nil {
-						s.Code = fmt.Sprintf("%d linked", len(s.Set.Sections))
-					}
-					if s.List != "" {
-						s.Code = "people list"
-					}
-					if s.Alike && s.Organisation != "" { // another one looks the same but for its school
-						s.Title += " · " + s.Organisation
-					}
-					return []string{state(s.State), s.Title, s.Code, s.Course, strings.Join(s.Terms, ", "), strings.Join(s.Teachers, ", "), fmt.Sprint(s.Learners), s.Target, counts(s.Counts, roster.Outcomes)}
-				}).print(cmd)
+				return tableOf(all,
+					"No section fits. Connect a register and read it: kanban connections add oneroster …",
+					[]string{"state", "section", "code", "course", "term", "teachers", "learners", "target",
+						"people"}, func(s api.Section) []string {
+						if s.Set != nil {
+							s.Code = fmt.Sprintf("%d linked", len(s.Set.Sections))
+						}
+						if s.List != "" {
+							s.Code = "people list"
+						}
+						if s.Alike && s.Organisation != "" { // another one looks the same but for its school
+							s.Title += " · " + s.Organisation
+						}
+						return []string{state(s.State), s.Title, s.Code, s.Course, strings.Join(s.Terms, ", "),
+							strings.Join(s.Teachers, ", "), fmt.Sprint(s.Learners), s.Target, counts(s.Counts,
+								roster.Outcomes)}
+					}).print(cmd)
 			},
 		}, {
-			Name: "hidden", Usage: "The rules that leave sections out of lists; what is paired is always shown", Action: hidingRules,
+			Name: "hidden", Usage: "The rules that leave sections out of lists; what is paired is always shown",
+			Action: hidingRules,
 			Flags: []cli.Flag{
-				&cli.StringSliceFlag{Name: "add", Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are course-code, title, class-type, empty, other-terms"},
+				&cli.StringSliceFlag{Name: "add",
+					Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are course-code, title, class-type, empty, other-terms"},
 				&cli.StringSliceFlag{Name: "drop", Usage: "a rule, by its name"},
 			},
 			Description: "  kanban sections hidden\n  kanban sections hidden --add \"Advisory hours:class-type=homeroom\" --add \"Empty:empty\"\n  kanban sections list --hidden \"Advisory hours\"",
 		}, {
-			Name: "roster", Usage: "Who was in a section on a day, or who came and went", ArgsUsage: "SECTION", Action: sectionRoster,
+			Name: "roster", Usage: "Who was in a section on a day, or who came and went", ArgsUsage: "SECTION",
+			Action: sectionRoster,
 			Flags: []cli.Flag{
 				&cli.StringFlag{Name: "at", Usage: "a day such as 2026-10-01, or a time; now when absent"},
-				&cli.BoolFlag{Name: "movements", Usage: "who joined and left since the section was first read, newest first"},
+				&cli.BoolFlag{Name: "movements",
+					Usage: "who joined and left since the section was first read, newest first"},
 			},
 			Description: "  kanban sections roster PROP-A --at 2026-10-01\n  kanban sections roster PROP-A --movements",
 		}}, linkCommands()),
@@ -85,9 +94,10 @@ func sectionRoster(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(page.Items, "Nobody.", []string{"person", "role", "identifier", "joined", "left"}, func(l api.RosterLine) []string {
-		return []string{l.Name, l.Role, l.Identifier, moment(&l.JoinedAt), moment(l.LeftAt)}
-	}).print(cmd)
+	return tableOf(page.Items, "Nobody.", []string{"person", "role", "identifier", "joined", "left"},
+		func(l api.RosterLine) []string {
+			return []string{l.Name, l.Role, l.Identifier, moment(&l.JoinedAt), moment(l.LeftAt)}
+		}).print(cmd)
 }
 
 // sayHidden tells what a list left out.
@@ -108,7 +118,10 @@ func hidingRules(ctx context.Context, cmd *cli.Command) error {
 	changed := false
 	for _, name := range cmd.StringSlice("drop") {
 		was := len(rules)
-		rules = slices.DeleteFunc(rules, func(r visibility.SectionRule) bool { return strings.EqualFold(r.Name, name) })
+		rules = slices.DeleteFunc(rules, func(r visibility.SectionRule) bool {
+			return strings.EqualFold(r.Name,
+				name)
+		})
 		if changed = true; was == len(rules) {
 			return fmt.Errorf("%w: there is no rule %q", errUsage, name)
 		}
@@ -121,7 +134,8 @@ func hidingRules(ctx context.Context, cmd *cli.Command) error {
 		rules, changed = append(rules, r), true
 	}
 	if changed {
-		if rules, err = client.Send[[]visibility.SectionRule](ctx, c, http.MethodPut, "/sections/hidden", rules); err != nil {
+		if rules, err = client.Send[[]visibility.SectionRule](ctx, c, http.MethodPut, "/sections/hidden",
+			rules); err != nil {
 			return err
 		}
 	}
@@ -131,7 +145,8 @@ func hidingRules(ctx context.Context, cmd *cli.Command) error {
 }
 
 func hidingWords(r visibility.SectionRule) string {
-	parts := given([2]string{"course code", r.CourseCode}, [2]string{"title", r.Title}, [2]string{"class type", r.ClassType})
+	parts := given([2]string{"course code", r.CourseCode}, [2]string{"title", r.Title},
+		[2]string{"class type", r.ClassType})
 	if r.Empty {
 		parts = append(parts, "no learners")
 	}

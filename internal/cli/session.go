@@ -86,8 +86,10 @@ func signOut() *cli.Command {
 				return err
 			}
 			if _, err := os.Stat(path); err == nil {
-				if _, err := client.Send[client.Empty](ctx, connect(cmd), http.MethodDelete, "/session", nil); err != nil {
-					fmt.Fprintf(os.Stderr, "The service could not be told, so the token still lets in whoever has it: %v\n", err)
+				if _, err := client.Send[client.Empty](ctx, connect(cmd), http.MethodDelete, "/session",
+					nil); err != nil {
+					fmt.Fprintf(os.Stderr,
+						"The service could not be told, so the token still lets in whoever has it: %v\n", err)
 				}
 			}
 			if err := os.Remove(path); err != nil && !os.IsNotExist(err) {

@@ -21,12 +21,14 @@ func sheetsOf() *cli.Command {
 				if err != nil {
 					return err
 				}
-				return tableOf(all, "No rule has filled a sheet yet.", []string{"sheet", "rows", "latest"}, func(s sheetInfo) []string {
-					return []string{s.Name, fmt.Sprint(s.Rows), moment(&s.Last)}
-				}).print(cmd)
+				return tableOf(all, "No rule has filled a sheet yet.", []string{"sheet", "rows", "latest"},
+					func(s sheetInfo) []string {
+						return []string{s.Name, fmt.Sprint(s.Rows), moment(&s.Last)}
+					}).print(cmd)
 			}},
 			{
-				Name: "save", Usage: "Save a sheet into a file, as CSV or XLSX by its ending", ArgsUsage: "SHEET FILE",
+				Name: "save", Usage: "Save a sheet into a file, as CSV or XLSX by its ending",
+				ArgsUsage:   "SHEET FILE",
 				Description: "  kanban sheets save Failed failed.xlsx",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					args, err := arguments(cmd, 2)

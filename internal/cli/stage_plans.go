@@ -24,7 +24,8 @@ func oneSection() cli.Flag {
 
 func stagePlansOf() *cli.Command {
 	return &cli.Command{
-		Name: "stages", Usage: "Stages of a course: who has come how far, and the badges on the way", Category: "learning",
+		Name: "stages", Usage: "Stages of a course: who has come how far, and the badges on the way",
+		Category: "learning",
 		Commands: []*cli.Command{
 			stagePlansList(),
 			stagePlansAdd(),
@@ -33,12 +34,14 @@ func stagePlansOf() *cli.Command {
 			switchStagePlan("on", true), switchStagePlan("off", false),
 			stagePlansRemove(),
 			{
-				Name: "group", Usage: "How far a group has come, stage by stage", ArgsUsage: "NAME", Flags: []cli.Flag{oneSection()}, Action: showGroup,
+				Name: "group", Usage: "How far a group has come, stage by stage", ArgsUsage: "NAME",
+				Flags: []cli.Flag{oneSection()}, Action: showGroup,
 				Description: "  kanban stages group Gardener --section PROP-A",
 			},
 			stagePlansPeople(),
 			{
-				Name: "person", Usage: "Where one person stands, and what lies ahead", ArgsUsage: "TEXT", Action: showStages,
+				Name: "person", Usage: "Where one person stands, and what lies ahead", ArgsUsage: "TEXT",
+				Action:      showStages,
 				Description: "  kanban stages person \"Tamsin Trial\"",
 			},
 		},
@@ -46,15 +49,19 @@ func stagePlansOf() *cli.Command {
 }
 
 func stagePlansList() *cli.Command {
-	return &cli.Command{Name: "list", Usage: "List stage plans", Action: func(ctx context.Context, cmd *cli.Command) error {
-		page, err := client.Get[api.Page[api.StagePlan]](ctx, connect(cmd), "/stage-plans")
-		if err != nil {
-			return err
-		}
-		return tableOf(page.Items, "There is no stage plan yet. Make one: kanban stages add --help", []string{"stage plan", "course", "stages", "on", "people", "finished"}, func(p api.StagePlan) []string {
-			return []string{p.Name, p.Course, fmt.Sprint(len(p.Stages)), since(p.OnSince, "off"), fmt.Sprint(p.People), fmt.Sprint(p.Finished)}
-		}).print(cmd)
-	}}
+	return &cli.Command{Name: "list", Usage: "List stage plans",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			page, err := client.Get[api.Page[api.StagePlan]](ctx, connect(cmd), "/stage-plans")
+			if err != nil {
+				return err
+			}
+			return tableOf(page.Items, "There is no stage plan yet. Make one: kanban stages add --help",
+				[]string{"stage plan", "course", "stages", "on", "people",
+					"finished"}, func(p api.StagePlan) []string {
+					return []string{p.Name, p.Course, fmt.Sprint(len(p.Stages)), since(p.OnSince, "off"),
+						fmt.Sprint(p.People), fmt.Sprint(p.Finished)}
+				}).print(cmd)
+		}}
 }
 
 func stagePlansAdd() *cli.Command {
@@ -81,20 +88,22 @@ func stagePlansAdd() *cli.Command {
 }
 
 func stagePlansShow() *cli.Command {
-	return &cli.Command{Name: "show", Usage: "A stage plan as JSON, for editing", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		_, p, err := stagePlanNamed(ctx, cmd)
-		if err != nil {
+	return &cli.Command{Name: "show", Usage: "A stage plan as JSON, for editing", ArgsUsage: "NAME",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			_, p, err := stagePlanNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			text, err := json.MarshalIndent(p.NewStagePlan, "", "  ")
+			fmt.Fprintln(out(cmd), string(text))
 			return err
-		}
-		text, err := json.MarshalIndent(p.NewStagePlan, "", "  ")
-		fmt.Fprintln(out(cmd), string(text))
-		return err
-	}}
+		}}
 }
 
 func stagePlansEdit() *cli.Command {
 	return &cli.Command{
-		Name: "edit", Usage: "Change a stage plan by the JSON in a file; everybody is worked out anew", ArgsUsage: "NAME",
+		Name: "edit", Usage: "Change a stage plan by the JSON in a file; everybody is worked out anew",
+		ArgsUsage:   "NAME",
 		Description: "  kanban stages show Gardener > gardener.json\n  kanban stages edit Gardener --file gardener.json --preview",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "file", Required: true, Usage: "the stage plan as JSON"},
@@ -105,17 +114,18 @@ func stagePlansEdit() *cli.Command {
 }
 
 func stagePlansRemove() *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "Remove a stage plan that is off; what it recorded and awarded stays", ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		c, p, err := stagePlanNamed(ctx, cmd)
-		if err != nil {
-			return err
-		}
-		if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/stage-plans/"+p.ID, nil); err != nil {
-			return err
-		}
-		say(cmd, "Removed the stage plan %q.", p.Name)
-		return nil
-	}}
+	return &cli.Command{Name: "remove", Usage: "Remove a stage plan that is off; what it recorded and awarded stays",
+		ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, p, err := stagePlanNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if _, err := client.Send[client.Empty](ctx, c, http.MethodDelete, "/stage-plans/"+p.ID, nil); err != nil {
+				return err
+			}
+			say(cmd, "Removed the stage plan %q.", p.Name)
+			return nil
+		}}
 }
 
 func stagePlansPeople() *cli.Command {
@@ -148,18 +158,21 @@ func stagePlanNamed(ctx context.Context, cmd *cli.Command) (*client.Client, api.
 }
 
 func switchStagePlan(name string, on bool) *cli.Command {
-	usage := map[bool]string{true: "Switch a stage plan on; whoever has reached a stage already is found", false: "Switch a stage plan off; what was reached stays known"}[on]
-	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
-		c, p, err := stagePlanNamed(ctx, cmd)
-		if err != nil {
-			return err
-		}
-		if _, err := client.Post[api.StagePlan](ctx, c, "/stage-plans/"+p.ID+"/switch", api.Switch{On: on}); err != nil {
-			return err
-		}
-		say(cmd, "%q is %s.", p.Name, name)
-		return nil
-	}}
+	usage := map[bool]string{true: "Switch a stage plan on; whoever has reached a stage already is found",
+		false: "Switch a stage plan off; what was reached stays known"}[on]
+	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			c, p, err := stagePlanNamed(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if _, err := client.Post[api.StagePlan](ctx, c, "/stage-plans/"+p.ID+"/switch",
+				api.Switch{On: on}); err != nil {
+				return err
+			}
+			say(cmd, "%q is %s.", p.Name, name)
+			return nil
+		}}
 }
 
 func addStagePlan(ctx context.Context, cmd *cli.Command) error {
@@ -181,7 +194,10 @@ func addStagePlan(ctx context.Context, cmd *cli.Command) error {
 		n.Stages = append(n.Stages, stage)
 	}
 	at := func(title string) (*stage.Stage, error) {
-		i := slices.IndexFunc(n.Stages, func(s stage.Stage) bool { return strings.EqualFold(s.Title, strings.TrimSpace(title)) })
+		i := slices.IndexFunc(n.Stages, func(s stage.Stage) bool {
+			return strings.EqualFold(s.Title,
+				strings.TrimSpace(title))
+		})
 		if i < 0 {
 			return nil, fmt.Errorf("%w: there is no --stage called %q", errUsage, title)
 		}
@@ -241,12 +257,14 @@ func previewStagePlan(ctx context.Context, cmd *cli.Command, c *client.Client, d
 	if err != nil {
 		return err
 	}
-	if err := tableOf(v.Stages, "", []string{"stage", "would have reached it", "newly", "open again"}, func(s api.StagePreview) []string {
-		return []string{s.Title, fmt.Sprint(s.Reached), fmt.Sprint(s.Newly), fmt.Sprint(s.Reopened)}
-	}).print(cmd); err != nil {
+	if err := tableOf(v.Stages, "", []string{"stage", "would have reached it", "newly", "open again"},
+		func(s api.StagePreview) []string {
+			return []string{s.Title, fmt.Sprint(s.Reached), fmt.Sprint(s.Newly), fmt.Sprint(s.Reopened)}
+		}).print(cmd); err != nil {
 		return err
 	}
-	say(cmd, "%s; %d would be through. Badges that would be awarded at once: %d. Nothing was changed.", peopleCount(v.People), v.Finished, v.Badges)
+	say(cmd, "%s; %d would have finished. Badges that would be awarded at once: %d. Nothing was changed.",
+		peopleCount(v.People), v.Finished, v.Badges)
 	return nil
 }
 
@@ -276,20 +294,21 @@ func showGroup(ctx context.Context, cmd *cli.Command) error {
 	if cmd.String("output") == "json" {
 		return table{value: g}.print(cmd)
 	}
-	if err := tableOf(g.Stages, "", []string{"stage", "reached", "", "next for", "takes"}, func(s api.StageCount) []string {
-		title, bar := s.Title, ""
-		if s.Optional {
-			title += " (optional)"
-		}
-		if g.People > 0 {
-			bar = strings.Repeat("█", (s.Reached*20+g.People/2)/g.People)
-		}
-		takes := strings.Join(s.Takes, "; ")
-		if s.Badge != "" {
-			takes += "; gives the badge " + s.Badge
-		}
-		return []string{title, fmt.Sprint(s.Reached), bar, fmt.Sprint(s.At), takes}
-	}).print(cmd); err != nil {
+	if err := tableOf(g.Stages, "", []string{"stage", "reached", "", "next for", "takes"},
+		func(s api.StageCount) []string {
+			title, bar := s.Title, ""
+			if s.Optional {
+				title += " (optional)"
+			}
+			if g.People > 0 {
+				bar = strings.Repeat("█", (s.Reached*20+g.People/2)/g.People)
+			}
+			takes := strings.Join(s.Takes, "; ")
+			if s.Badge != "" {
+				takes += "; gives the badge " + s.Badge
+			}
+			return []string{title, fmt.Sprint(s.Reached), bar, fmt.Sprint(s.At), takes}
+		}).print(cmd); err != nil {
 		return err
 	}
 	say(cmd, "%s; %d never opened the course, %d finished.", peopleCount(g.People), g.NotOpened, g.Finished)
@@ -307,7 +326,10 @@ func listStagePlanPeople(ctx context.Context, cmd *cli.Command) error {
 		if title == "" {
 			continue
 		}
-		i := slices.IndexFunc(p.Stages, func(s stage.Stage) bool { return strings.EqualFold(s.Title, title) || s.ID == title })
+		i := slices.IndexFunc(p.Stages, func(s stage.Stage) bool {
+			return strings.EqualFold(s.Title, title) ||
+				s.ID == title
+		})
 		if i < 0 {
 			return fmt.Errorf("%w: %s has no stage %q", errUsage, p.Name, title)
 		}
@@ -325,9 +347,12 @@ func listStagePlanPeople(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "Nobody fits.", []string{"person", "sections", "done", "reached", "next", "last active"}, func(x api.StagePlanPerson) []string {
-		return []string{x.Person, x.Sections, fmt.Sprintf("%d %%", x.Percent), strings.Join(x.Reached, ", "), x.Next, since(x.LastAt, "never")}
-	}).print(cmd)
+	return tableOf(all, "Nobody fits.", []string{"person", "sections", "done", "reached", "next", "last active"},
+		func(x api.StagePlanPerson) []string {
+			return []string{x.Person, x.Sections, fmt.Sprintf("%d %%", x.Percent), strings.Join(x.Reached, ", "),
+				x.Next,
+				since(x.LastAt, "never")}
+		}).print(cmd)
 }
 
 func showStages(ctx context.Context, cmd *cli.Command) error {
@@ -354,17 +379,20 @@ func showStages(ctx context.Context, cmd *cli.Command) error {
 			lines = append(lines, line{x.Name, s})
 		}
 	}
-	return tableOf(lines, "No stage plan that is on is about this person.", []string{"stage plan", "stage", "stands", "since", "takes", "badge"}, func(l line) []string {
-		title := l.Title
-		if l.Optional {
-			title += " (optional)"
-		}
-		var takes []string
-		for _, x := range l.Criteria {
-			takes = append(takes, map[bool]string{true: "● ", false: "○ "}[x.Met]+x.Text)
-		}
-		return []string{l.StagePlan, title, stands(l.StageProgress), moment(l.ReachedAt), strings.Join(takes, "; "), badgeWord(l.StageProgress)}
-	}).print(cmd)
+	return tableOf(lines, "No stage plan that is on is about this person.",
+		[]string{"stage plan", "stage", "stands", "since", "takes", "badge"}, func(l line) []string {
+			title := l.Title
+			if l.Optional {
+				title += " (optional)"
+			}
+			var takes []string
+			for _, x := range l.Criteria {
+				takes = append(takes, map[bool]string{true: "● ", false: "○ "}[x.Met]+x.Text)
+			}
+			return []string{l.StagePlan, title, stands(l.StageProgress), moment(l.ReachedAt),
+				strings.Join(takes, "; "),
+				badgeWord(l.StageProgress)}
+		}).print(cmd)
 }
 
 // since is when something began, or a word for that it did not.
@@ -432,7 +460,8 @@ func readCriterion(ctx context.Context, c *client.Client, course api.Course, tex
 		out.BadgeID = b.ID
 		return out, err
 	case out.Kind != stage.Module && out.Kind != stage.Score:
-		return out, fmt.Errorf("%w: %q is no criterion; write module …, course, score … PERCENT or badge …", errUsage, text)
+		return out, fmt.Errorf("%w: %q is no criterion; write module …, course, score … PERCENT or badge …", errUsage,
+			text)
 	}
 	o, err := client.Get[api.Outline](ctx, c, "/courses/"+course.ID+"/outline")
 	if err != nil {

@@ -12,35 +12,40 @@ import (
 
 func tasksOf() *cli.Command {
 	end := func(name, use, path, said string) *cli.Command {
-		return &cli.Command{Name: name, Usage: use, ArgsUsage: "TASK", Action: func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 1)
-			if err != nil {
-				return err
-			}
-			if _, err := client.Post[client.Empty](ctx, connect(cmd), "/tasks/"+args[0]+path, nil); err != nil {
-				return err
-			}
-			say(cmd, said)
-			return nil
-		}}
+		return &cli.Command{Name: name, Usage: use, ArgsUsage: "TASK",
+			Action: func(ctx context.Context, cmd *cli.Command) error {
+				args, err := arguments(cmd, 1)
+				if err != nil {
+					return err
+				}
+				if _, err := client.Post[client.Empty](ctx, connect(cmd), "/tasks/"+args[0]+path, nil); err != nil {
+					return err
+				}
+				say(cmd, said)
+				return nil
+			}}
 	}
 	return &cli.Command{
 		Name: "tasks", Usage: "What rules gave people to do", Category: "learning",
 		Commands: []*cli.Command{
 			{
-				Name: "list", Usage: "List open tasks, the most urgent first", Flags: []cli.Flag{&cli.BoolFlag{Name: "done", Usage: "those that are done"}},
+				Name: "list", Usage: "List open tasks, the most urgent first",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "done", Usage: "those that are done"}},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
-					page, err := client.Get[api.Page[api.Task]](ctx, connect(cmd), fmt.Sprintf("/tasks?done=%t", cmd.Bool("done")))
+					page, err := client.Get[api.Page[api.Task]](ctx, connect(cmd),
+						fmt.Sprintf("/tasks?done=%t", cmd.Bool("done")))
 					if err != nil {
 						return err
 					}
-					return tableOf(page.Items, "Nothing to do.", []string{"task", "what", "about", "section", "owner", "due", "done"}, func(t api.Task) []string {
-						done := ""
-						if t.DoneAt != nil {
-							done = when(t.DoneAt) + " by " + t.DoneBy
-						}
-						return []string{t.ID, t.Title, t.Person, t.Section, t.Owner, moment(t.DueAt), done}
-					}).print(cmd)
+					return tableOf(page.Items, "Nothing to do.",
+						[]string{"task", "what", "about", "section", "owner", "due",
+							"done"}, func(t api.Task) []string {
+							done := ""
+							if t.DoneAt != nil {
+								done = when(t.DoneAt) + " by " + t.DoneBy
+							}
+							return []string{t.ID, t.Title, t.Person, t.Section, t.Owner, moment(t.DueAt), done}
+						}).print(cmd)
 				},
 			},
 			end("done", "Mark a task as done", "/done", "Done."),

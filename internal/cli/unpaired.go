@@ -30,25 +30,27 @@ func listUnpaired(ctx context.Context, cmd *cli.Command) error {
 	if cmd.Bool("ignored") {
 		empty = "No class of " + conn.Name + " is ignored."
 	}
-	if err := tableOf(all, empty, []string{"class", "id", "people", "probably", "why", "ignored by"}, func(u api.UnpairedClass) []string {
-		probably, why := "", ""
-		if len(u.Guesses) > 0 {
-			g := u.Guesses[0]
-			probably, why = label(g.Section), fmt.Sprintf("%d of its %d people, %d of 100", g.Shared, u.Members, g.Score)
-			if g.Paired != "" {
-				why += "; but that is paired with " + g.Paired
+	if err := tableOf(all, empty, []string{"class", "id", "people", "probably", "why", "ignored by"},
+		func(u api.UnpairedClass) []string {
+			probably, why := "", ""
+			if len(u.Guesses) > 0 {
+				g := u.Guesses[0]
+				probably, why = label(g.Section), fmt.Sprintf("%d of its %d people, %d of 100", g.Shared, u.Members,
+					g.Score)
+				if g.Paired != "" {
+					why += "; but that is paired with " + g.Paired
+				}
 			}
-		}
-		if u.Tied {
-			first, second := u.Guesses[0].Section, u.Guesses[1].Section
-			if label(first) == label(second) { // they look alike
-				probably = fmt.Sprintf("%s [%s] or %s [%s]", label(first), first.ID, label(second), second.ID)
-			} else {
-				probably += " or " + label(second)
+			if u.Tied {
+				first, second := u.Guesses[0].Section, u.Guesses[1].Section
+				if label(first) == label(second) { // they look alike
+					probably = fmt.Sprintf("%s [%s] or %s [%s]", label(first), first.ID, label(second), second.ID)
+				} else {
+					probably += " or " + label(second)
+				}
 			}
-		}
-		return []string{u.Name, u.Ref, fmt.Sprint(u.Members), probably, why, u.IgnoredBy}
-	}).print(cmd); err != nil || cmd.String("output") != "table" || len(all) == 0 || cmd.Bool("ignored") {
+			return []string{u.Name, u.Ref, fmt.Sprint(u.Members), probably, why, u.IgnoredBy}
+		}).print(cmd); err != nil || cmd.String("output") != "table" || len(all) == 0 || cmd.Bool("ignored") {
 		return err
 	}
 	for _, u := range all {
@@ -63,8 +65,10 @@ func listUnpaired(ctx context.Context, cmd *cli.Command) error {
 
 func label(s api.SectionRef) string { return s.Title + " (" + s.Code + ")" }
 
-func unpairedAt(ctx context.Context, c *client.Client, conn api.Connection, ignored bool) ([]api.UnpairedClass, error) {
-	return client.Get[[]api.UnpairedClass](ctx, c, fmt.Sprintf("/connections/%s/unpaired?ignored=%t", conn.ID, ignored))
+func unpairedAt(ctx context.Context, c *client.Client, conn api.Connection, ignored bool) ([]api.UnpairedClass,
+	error) {
+	return client.Get[[]api.UnpairedClass](ctx, c, fmt.Sprintf("/connections/%s/unpaired?ignored=%t", conn.ID,
+		ignored))
 }
 
 func ignoreClasses(ctx context.Context, cmd *cli.Command) error {
@@ -82,10 +86,14 @@ func ignoreClasses(ctx context.Context, cmd *cli.Command) error {
 	}
 	in := api.Ignoring{Ignore: !cmd.Bool("undo")}
 	for _, name := range cmd.Args().Tail() {
-		fit := slices.DeleteFunc(slices.Clone(all), func(u api.UnpairedClass) bool { return u.Ref != name && !strings.EqualFold(u.Name, name) })
+		fit := slices.DeleteFunc(slices.Clone(all), func(u api.UnpairedClass) bool {
+			return u.Ref != name &&
+				!strings.EqualFold(u.Name, name)
+		})
 		switch len(fit) {
 		case 0:
-			return fmt.Errorf("%w: no class like that of %s is called %q; see them with: kanban pairings unpaired %q", errUsage, conn.Name, name, conn.Name)
+			return fmt.Errorf("%w: no class like that of %s is called %q; see them with: kanban pairings unpaired %q",
+				errUsage, conn.Name, name, conn.Name)
 		case 1:
 			in.Refs = append(in.Refs, fit[0].Ref)
 		default:
@@ -100,7 +108,8 @@ func ignoreClasses(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	if in.Ignore {
-		say(cmd, "%s ignored. See what is: kanban pairings unpaired %q --ignored", numbered(len(in.Refs), "class is", "classes are"), conn.Name)
+		say(cmd, "%s ignored. See what is: kanban pairings unpaired %q --ignored",
+			numbered(len(in.Refs), "class is", "classes are"), conn.Name)
 		return nil
 	}
 	say(cmd, "%s no longer ignored.", numbered(len(in.Refs), "class is", "classes are"))

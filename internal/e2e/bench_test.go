@@ -49,11 +49,17 @@ func BenchmarkTenThousandPairings(b *testing.B) {
 	ctx, stop := context.WithCancel(b.Context())
 	ended := make(chan error, 1)
 	go func() {
-		ended <- service.Run(ctx, service.Options{Address: address, DatabaseURL: url, SecretsKey: string(key), Roles: []string{service.RoleAPI, service.RoleWorker}, Call: apptest.Quick, Log: slog.New(slog.DiscardHandler), Console: console.Files()})
+		ended <- service.Run(ctx, service.Options{Address: address, DatabaseURL: url, SecretsKey: string(key),
+			Roles: []string{service.RoleAPI, service.RoleWorker}, Call: apptest.Quick,
+			Log: slog.New(slog.DiscardHandler), Console: console.Files()})
 	}()
 	defer func() { stop(); <-ended }()
 	c := client.New("http://"+address, token)
-	require.Eventually(b, func() bool { _, err := client.Get[api.Maintenance](ctx, c, "/maintenance"); return err == nil }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(b, func() bool {
+		_, err := client.Get[api.Maintenance](ctx, c,
+			"/maintenance")
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond)
 
 	for b.Loop() {
 		b.ReportMetric(float64(pairings), "pairings")
@@ -79,14 +85,16 @@ func BenchmarkTenThousandPairings(b *testing.B) {
 		for begun == nil {
 			time.Sleep(10 * time.Millisecond)
 			require.Less(b, time.Since(asked), time.Minute)
-			require.NoError(b, db.Pool.QueryRow(ctx, `SELECT max(started_at) FROM runs WHERE pairing_id = $1`, one).Scan(&begun))
+			require.NoError(b, db.Pool.QueryRow(ctx, `SELECT max(started_at) FROM runs WHERE pairing_id = $1`,
+				one).Scan(&begun))
 		}
 		b.ReportMetric(begun.Sub(asked).Seconds(), "s-until-sync-now-runs")
 		busy := pages(b, address, token, lists...)
 		b.ReportMetric(busy[0], "ms-page-sections-busy")
 		for left := 1; left > 0; time.Sleep(50 * time.Millisecond) {
 			require.Less(b, time.Since(started), 3*time.Minute)
-			require.NoError(b, db.Pool.QueryRow(ctx, `SELECT count(*) FROM pairings WHERE asked_at IS NOT NULL`).Scan(&left))
+			require.NoError(b,
+				db.Pool.QueryRow(ctx, `SELECT count(*) FROM pairings WHERE asked_at IS NOT NULL`).Scan(&left))
 		}
 		b.ReportMetric(time.Since(started).Seconds(), "s-all-compared")
 	}

@@ -27,9 +27,11 @@ func newBrowser(t testing.TB, address string) *browser {
 	path, err := exec.LookPath("chromium")
 	require.NoError(t, err, "the console is tested in Debian's chromium; make setup installs it")
 	options := []chromedp.ExecAllocatorOption{
-		chromedp.ExecPath(path), chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
+		chromedp.ExecPath(path), chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280,
+			800), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
 	}
-	for _, flag := range []string{"disable-quic", "disable-background-networking", "disable-component-update", "disable-sync", "hide-scrollbars"} {
+	for _, flag := range []string{"disable-quic", "disable-background-networking", "disable-component-update",
+		"disable-sync", "hide-scrollbars"} {
 		options = append(options, chromedp.Flag(flag, true))
 	}
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)
@@ -98,7 +100,8 @@ func (b *browser) sees(text string) {
 // until waits until an expression is true.
 func (b *browser) until(expression string) {
 	b.t.Helper()
-	ask(b, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(30*time.Second)))
+	ask(b, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond),
+		chromedp.WithPollingTimeout(30*time.Second)))
 }
 
 func quoted(text string) string { return "`" + strings.ReplaceAll(text, "`", "\\`") + "`" }
@@ -188,7 +191,8 @@ func (b *browser) set(selector, value string) {
 // choose picks an option of a select by typing its text.
 func (b *browser) choose(id, option string) {
 	b.t.Helper()
-	selector, chosen := "#"+id, `(() => { const s = document.getElementById(`+quoted(id)+`); return s.selectedOptions[0]?.text.trim() ?? '' })()`
+	selector, chosen := "#"+id,
+		`(() => { const s = document.getElementById(`+quoted(id)+`); return s.selectedOptions[0]?.text.trim() ?? '' })()`
 	b.do(chromedp.WaitVisible(selector))
 	b.until(`[...document.getElementById(` + quoted(id) + `).options].some(o => o.text.trim() === ` + quoted(option) + `)`)
 	for range 10 {

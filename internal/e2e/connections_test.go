@@ -17,9 +17,13 @@ import (
 func TestConsoleConnections(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
-	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{Name: "tell", Trigger: string(rule.SectionJoined), Actions: []api.Action{{Kind: rule.SendEvent, ConnectionID: w.Connections[scenario.ContactsName].ID, Fields: map[string]string{"email": "person.email", "label": `"learner"`}}}})
+	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules",
+		api.NewRule{Name: "tell", Trigger: string(rule.SectionJoined),
+			Actions: []api.Action{{Kind: rule.SendEvent, ConnectionID: w.Connections[scenario.ContactsName].ID,
+				Fields: map[string]string{"email": "person.email", "label": `"learner"`}}}})
 	require.NoError(t, err)
-	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch", api.Switch{On: true, Untried: true})
+	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch",
+		api.Switch{On: true, Untried: true})
 	require.NoError(t, err)
 	w.set("contacts", fault.Fault{Kind: fault.Status, Status: 429, RetryAfter: 600, Path: "/events"})
 	w.office("enrolments", "person", "stu-030", "section", "sec-soil-a")

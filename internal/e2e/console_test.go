@@ -63,7 +63,8 @@ func connect(b *browser, w *world) {
 		}
 		b.click("Save and test")
 	}
-	add("Register (OneRoster 1.2)", scenario.RegisterName, "address", w.At.Register, "tokenAddress", "oauth/token", "clientId", "kanban", "clientSecret", "red-fingers")
+	add("Register (OneRoster 1.2)", scenario.RegisterName, "address", w.At.Register, "tokenAddress", "oauth/token",
+		"clientId", "kanban", "clientSecret", "red-fingers")
 	b.sees("is not a full address")
 	b.fill("tokenAddress", w.At.Register+"/oauth/token")
 	b.click("Save and test")
@@ -74,9 +75,11 @@ func connect(b *browser, w *world) {
 	b.click("Save and test")
 	b.sees("A token was given out and people can be read.")
 
-	add("Workspace (SCIM 2.0)", scenario.WorkspaceName, "address", w.At.Workspace+"/scim/v2", "token", "potting-shed", "notice", scenario.NoticeAttribute)
+	add("Workspace (SCIM 2.0)", scenario.WorkspaceName, "address", w.At.Workspace+"/scim/v2", "token", "potting-shed",
+		"notice", scenario.NoticeAttribute)
 	b.sees("Groups can be read")
-	add("Service that takes signed events", scenario.ContactsName, "address", w.At.Contacts+"/events", "secret", "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA==")
+	add("Service that takes signed events", scenario.ContactsName, "address", w.At.Contacts+"/events", "secret",
+		"whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA==")
 	b.sees("A signed probe event was accepted.")
 	b.click("Connect a system…")
 	b.choose("kind", "Mail (SMTP)")
@@ -196,10 +199,12 @@ func makeRules(t *testing.T, b *browser, w *world) {
 	}
 	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{
 		Name: "Greet new learners", Trigger: "section.joined", Condition: `event.role == "student"`,
-		Actions: []api.Action{{Kind: "send-event", ConnectionID: w.Connections[scenario.ContactsName].ID, Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`}}},
+		Actions: []api.Action{{Kind: "send-event", ConnectionID: w.Connections[scenario.ContactsName].ID,
+			Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`}}},
 	})
 	require.NoError(t, err)
-	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch", api.Switch{On: true, Untried: true})
+	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch",
+		api.Switch{On: true, Untried: true})
 	require.NoError(t, err)
 	b.sees("Greet new learners")
 	b.picture("rules")

@@ -87,7 +87,8 @@ func output(t *testing.T) io.Writer {
 func (w *world) start() {
 	w.t.Helper()
 	var err error
-	w.service, err = scenario.StartService(context.Background(), filepath.Join(bin, "kanban"), scenario.ServiceOptions{Listen: "127.0.0.1:0", Data: w.data, Env: environment})
+	w.service, err = scenario.StartService(context.Background(), filepath.Join(bin, "kanban"),
+		scenario.ServiceOptions{Listen: "127.0.0.1:0", Data: w.data, Env: environment})
 	require.NoError(w.t, err)
 }
 
@@ -111,7 +112,8 @@ func (w *world) ruleOn(r api.NewRule) api.Rule {
 	w.t.Helper()
 	made, err := client.Post[api.Rule](w.t.Context(), w.Client, "/rules", r)
 	require.NoError(w.t, err)
-	made, err = client.Post[api.Rule](w.t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true, Untried: true})
+	made, err = client.Post[api.Rule](w.t.Context(), w.Client, "/rules/"+made.ID+"/switch",
+		api.Switch{On: true, Untried: true})
 	require.NoError(w.t, err)
 	return made
 }

@@ -29,7 +29,8 @@ func TestTwoWhoEditAtOnce(t *testing.T) {
 		p, err := client.Get[api.Pairing](t.Context(), w.Client, path)
 		require.NoError(t, err)
 		p.Policy.RemovalNumber = n
-		_, err = client.Edit[api.Pairing](t.Context(), w.Client, http.MethodPatch, path, p.Version, api.EditPairing{Policy: &p.Policy})
+		_, err = client.Edit[api.Pairing](t.Context(), w.Client, http.MethodPatch, path, p.Version,
+			api.EditPairing{Policy: &p.Policy})
 		require.NoError(t, err)
 	}
 	b := w.browse(path)
@@ -73,7 +74,9 @@ func TestTwoWhoEditAtOnce(t *testing.T) {
 func TestUnsubscribedAreOnTheRulesPage(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
-	r := w.ruleOn(api.NewRule{Name: "Greeting", Trigger: string(rule.SectionJoined), Actions: []api.Action{{Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, Subject: "Welcome", Text: "Dear {{.person.givenName}}"}}})
+	r := w.ruleOn(api.NewRule{Name: "Greeting", Trigger: string(rule.SectionJoined),
+		Actions: []api.Action{{Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, Subject: "Welcome",
+			Text: "Dear {{.person.givenName}}"}}})
 	w.office("enrolments", "person", "stu-040", "section", "sec-prop-a")
 	_, err := w.Read(t.Context())
 	require.NoError(t, err)
@@ -86,12 +89,14 @@ func TestUnsubscribedAreOnTheRulesPage(t *testing.T) {
 		if !found {
 			return false
 		}
-		link = "/open/unsubscribe/" + rest[:strings.IndexFunc(rest, func(r rune) bool { return r == '>' || r == '"' || r == '\\' })]
+		link = "/open/unsubscribe/" + rest[:strings.IndexFunc(rest,
+			func(r rune) bool { return r == '>' || r == '"' || r == '\\' })]
 		return true
 	})
 	b := w.browse("/rules/" + r.ID)
 	b.sees("Greeting")
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, w.service.Address+link, strings.NewReader("List-Unsubscribe=One-Click"))
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, w.service.Address+link,
+		strings.NewReader("List-Unsubscribe=One-Click"))
 	require.NoError(t, err)
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	body(t, req)

@@ -61,7 +61,8 @@ func TestAPI(t *testing.T) {
 
 	t.Run("needs a credential", func(t *testing.T) {
 		w.t = t
-		for _, path := range []string{"/api/v1/sections", "/api/v1/connections", "/api/v1/live", "/api/v1/today", "/metrics"} {
+		for _, path := range []string{"/api/v1/sections", "/api/v1/connections", "/api/v1/live", "/api/v1/today",
+			"/metrics"} {
 			status, text := w.request(http.MethodGet, path, "")
 			assert.Equal(t, http.StatusUnauthorized, status, path)
 			assert.Contains(t, text, `"status":401`)
@@ -82,7 +83,9 @@ func TestAPI(t *testing.T) {
 	})
 	t.Run("set-up link works once", func(t *testing.T) {
 		w.t = t
-		status, text := w.request(http.MethodPost, "/api/v1/setup", `{"secret":"`+w.service.SetupSecret+`","name":"x","email":"x@y.example","password":"long enough to do"}`, "Content-Type", "application/json")
+		status, text := w.request(http.MethodPost, "/api/v1/setup",
+			`{"secret":"`+w.service.SetupSecret+`","name":"x","email":"x@y.example","password":"long enough to do"}`,
+			"Content-Type", "application/json")
 		assert.Equal(t, http.StatusForbidden, status)
 		assert.Contains(t, text, "used already")
 	})
@@ -93,15 +96,19 @@ func TestAPI(t *testing.T) {
 			status                   int
 		}{
 			{"POST", "/connections", `{"name":"x","kind":"carrier-pigeon"}`, "body.kind", 422},
-			{"POST", "/connections", `{"name":"x","kind":"scim","values":{"address":"chat.example","token":"t"}}`, "body.values.address", 422},
-			{"POST", "/connections", `{"name":"x","kind":"webhook","values":{"address":"http://h.example","secret":"short"}}`, "whsec_", 422},
+			{"POST", "/connections", `{"name":"x","kind":"scim","values":{"address":"chat.example","token":"t"}}`,
+				"body.values.address", 422},
+			{"POST", "/connections",
+				`{"name":"x","kind":"webhook","values":{"address":"http://h.example","secret":"short"}}`, "whsec_",
+				422},
 			{"POST", "/connections", `{"name":"School register","kind":"xapi"}`, "another one is called", 422},
 			{"POST", "/connections", `{"name":`, "", 400},
 			{"POST", "/connections", `{"name":"x","kind":"xapi","colour":"red"}`, "colour", 422},
 			{"POST", "/connections", `{"name":"x\u0000y","kind":"xapi"}`, "NUL", 422},
 			{"POST", "/pairings", `{"sectionId":"nope","connectionId":"nope"}`, "kanban sections list", 422},
 			{"POST", "/runs", `{"previewId":"nope"}`, "make one first", 422},
-			{"POST", "/rules", `{"name":"r","trigger":"module.completed","condition":"event.x ==","actions":[{"kind":"award","badgeId":"x"}]}`, "body.condition", 422},
+			{"POST", "/rules",
+				`{"name":"r","trigger":"module.completed","condition":"event.x ==","actions":[{"kind":"award","badgeId":"x"}]}`, "body.condition", 422},
 			{"POST", "/rules", `{"name":"r","trigger":"module.completed","actions":[]}`, "at least one action", 422},
 			{"POST", "/rules", `{"name":"r","trigger":"moon.full","actions":[]}`, "trigger", 422},
 			{"POST", "/badges", `{"issuerId":"x","name":"b","description":"d","criteria":""}`, "body.criteria", 422},
@@ -138,7 +145,8 @@ func TestAPI(t *testing.T) {
 	})
 	t.Run("reported events", func(t *testing.T) {
 		w.t = t
-		c, err := client.Post[api.Connection](t.Context(), w.Client, "/connections", api.NewConnection{Name: "Plant shop", Kind: "cloudevents"})
+		c, err := client.Post[api.Connection](t.Context(), w.Client, "/connections",
+			api.NewConnection{Name: "Plant shop", Kind: "cloudevents"})
 		require.NoError(t, err)
 		send := func(secret, kind, id, body string, at time.Time) (int, string) {
 			header, err := webhook.Sign(secret, id, at, []byte(body))
@@ -172,14 +180,16 @@ func TestAPI(t *testing.T) {
 		}
 		status, _ := send(secret, one, "m3", `{"specversion":"1.0"}`, now)
 		assert.Equal(t, 400, status)
-		status, text := send(secret, many, "m4", `[`+bought("p1", "ada.alder@fernmoor.example")+`,{"id":"x"},`+bought("p3", "nobody@fernmoor.example")+`]`, now)
+		status, text := send(secret, many, "m4", `[`+bought("p1",
+			"ada.alder@fernmoor.example")+`,{"id":"x"},`+bought("p3", "nobody@fernmoor.example")+`]`, now)
 		assert.Equal(t, 200, status)
 		assert.Contains(t, text, `"stored":2`)
 		assert.Contains(t, text, `"index":1`)
 
 		// The secret is changed: for a while both are taken.
 		fresh := webhook.NewSecret()
-		_, err = client.Send[api.Connection](t.Context(), w.Client, http.MethodPatch, "/connections/"+c.ID, api.EditConnection{Values: map[string]string{"secret": fresh, "earlier": secret}})
+		_, err = client.Send[api.Connection](t.Context(), w.Client, http.MethodPatch, "/connections/"+c.ID,
+			api.EditConnection{Values: map[string]string{"secret": fresh, "earlier": secret}})
 		require.NoError(t, err)
 		status, text = send(secret, one, "m5", bought("p5", "x@fernmoor.example"), now)
 		assert.Equal(t, 204, status, text)
@@ -197,7 +207,8 @@ func TestAPI(t *testing.T) {
 		w.t = t
 		made := w.Connections[scenario.PlatformName].Made
 		send := func(body, secret, version string) (int, string) {
-			req, err := http.NewRequest(http.MethodPost, w.service.Address+"/xapi/statements", strings.NewReader(body))
+			req, err := http.NewRequest(http.MethodPost, w.service.Address+"/xapi/statements",
+				strings.NewReader(body))
 			require.NoError(t, err)
 			req.SetBasicAuth(made["key"], secret)
 			req.Header.Set("X-Experience-API-Version", version)
@@ -219,7 +230,8 @@ func TestAPI(t *testing.T) {
 			{statement, made["secret"], "1.0.3", 200},
 			{statement, made["secret"], "1.0.3", 200},
 			{strings.Replace(statement, "a1", "a2", 1), made["secret"], "1.0.3", 409},
-			{strings.Replace(strings.Replace(statement, "stu-001", "nobody", 1), "8f", "9f", 1), made["secret"], "1.0.3", 200},
+			{strings.Replace(strings.Replace(statement, "stu-001", "nobody", 1), "8f", "9f", 1), made["secret"],
+				"1.0.3", 200},
 		} {
 			status, text := send(c.body, c.secret, c.version)
 			assert.Equal(t, c.status, status, text)
@@ -259,7 +271,8 @@ func TestAPI(t *testing.T) {
 		agent := url.QueryEscape(`{"account":{"homePage":"http://x.example","name":"stu-001"}}`)
 		assert.Equal(t, []string{"7a", "8f"}, all("agent="+agent))
 		assert.Equal(t, []string{"7a", "8f"}, all("related_agents=true&agent="+agent))
-		assert.Equal(t, []string{"9f", "8f"}, all("related_activities=true&activity="+url.QueryEscape("http://x.example/a1")))
+		assert.Equal(t, []string{"9f", "8f"},
+			all("related_activities=true&activity="+url.QueryEscape("http://x.example/a1")))
 		assert.Empty(t, all("since="+url.QueryEscape(time.Now().Add(time.Hour).Format(time.RFC3339))))
 		const one = "8f87ccde-bb56-4c2e-ab83-44982ef22df0"
 		var got map[string]any
@@ -281,7 +294,8 @@ func TestAPI(t *testing.T) {
 
 		// A batch with faults: whole or not at all, unless both sides agreed to take the others.
 		fresh := strings.Replace(statement, "8f", "5b", 1)
-		batch := "[" + strings.Join([]string{`{"actor":{}}`, fresh, strings.Replace(statement, "completed", "failed", 1), `{"id":"x"}`}, ",") + "]"
+		batch := "[" + strings.Join([]string{`{"actor":{}}`, fresh,
+			strings.Replace(statement, "completed", "failed", 1), `{"id":"x"}`}, ",") + "]"
 		type refused struct {
 			Errors []struct{ Index int }
 			Stored map[string]string
@@ -296,7 +310,9 @@ func TestAPI(t *testing.T) {
 		assert.Len(t, r.Errors, 2, "every fault is named by its place")
 		assert.Empty(t, r.Stored)
 		assert.NotContains(t, all(""), "5b")
-		_, err := client.Send[api.Connection](t.Context(), w.Client, http.MethodPatch, "/connections/"+w.Connections[scenario.PlatformName].ID, api.EditConnection{Values: map[string]string{"faulty": "take the others"}})
+		_, err := client.Send[api.Connection](t.Context(), w.Client, http.MethodPatch,
+			"/connections/"+w.Connections[scenario.PlatformName].ID,
+			api.EditConnection{Values: map[string]string{"faulty": "take the others"}})
 		require.NoError(t, err)
 		for range 2 {
 			r = answered(400)
@@ -355,7 +371,8 @@ func TestCommandLine(t *testing.T) {
 	expect(1, "the ones that work were kept", "connections", "edit", scenario.WorkspaceName, "--set", "token=wrong")
 	expect(3, "wrong-credential", "connections", "edit", scenario.WorkspaceName, "--set", "token=wrong", "--untested")
 	expect(0, "works", "connections", "edit", scenario.WorkspaceName, "--set", "token=potting-shed")
-	expect(2, "colour: a scim connection has no such value", "connections", "edit", scenario.WorkspaceName, "--set", "colour=red")
+	expect(2, "colour: a scim connection has no such value", "connections", "edit", scenario.WorkspaceName, "--set",
+		"colour=red")
 	expect(0, "70 people", "connections", "read", scenario.RegisterName)
 	expect(0, "· not paired", "sections", "list", "--state", "not-paired")
 	expect(0, "Propagation A,PROP-A", "sections", "list", "--find", "maud", "--output", "csv")
@@ -369,7 +386,8 @@ func TestCommandLine(t *testing.T) {
 	expect(3, "8 added", "pairings", "run", "PROP-A")
 	expect(0, "▲ needs a person", "sections", "list", "--state", "needs-person")
 	var section []api.Section
-	require.NoError(t, json.Unmarshal([]byte(expect(0, "", "sections", "list", "--find", "PROP-A", "--output", "json")), &section))
+	require.NoError(t, json.Unmarshal([]byte(expect(0, "", "sections", "list", "--find", "PROP-A", "--output",
+		"json")), &section))
 	assert.Equal(t, 12, section[0].Learners)
 	expect(3, "Elsa Elder", "today")
 	expect(0, "sync", "runs", "list")
@@ -397,9 +415,12 @@ func TestCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(manifest, []byte(body(t, req)), 0o600))
 	expect(0, "assessment", "courses", "outline", "PROP", manifest, "--prefix", w.At.Platform+"/activities/")
-	expect(0, "Made the badge", "badges", "add", "Cuttings", "--issuer", "Fernmoor", "--about", "Takes cuttings.", "--criteria", "Finish the module.")
-	expect(2, "condition", "rules", "add", "Bad", "--when", "module.completed", "--if", "event.", "--award", "Cuttings")
-	expect(0, "It is off", "rules", "add", "Badge", "--when", "module.completed", "--module", "mod-cuttings", "--award", "Cuttings",
+	expect(0, "Made the badge", "badges", "add", "Cuttings", "--issuer", "Fernmoor", "--about", "Takes cuttings.",
+		"--criteria", "Finish the module.")
+	expect(2, "condition", "rules", "add", "Bad", "--when", "module.completed", "--if", "event.", "--award",
+		"Cuttings")
+	expect(0, "It is off", "rules", "add", "Badge", "--when", "module.completed", "--module", "mod-cuttings",
+		"--award", "Cuttings",
 		"--mail", scenario.MailName, "--subject", "Well done", "--text", "{{.award.address}}")
 	expect(1, "was not tried out as it is now", "rules", "on", "Badge")
 	expect(0, "is on", "rules", "on", "Badge", "--untried")

@@ -30,12 +30,16 @@ func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 	i := slices.IndexFunc(all, func(x api.Section) bool { return x.Code == "PROP-A" })
 	require.NoError(t, w.Outline(t.Context(), all[i].CourseID))
 	for _, r := range []api.NewRule{
-		{Name: "tell", Trigger: "activity.completed", Actions: []api.Action{{Kind: rule.SendEvent, ConnectionID: w.Connections[scenario.ContactsName].ID, Fields: map[string]string{"email": "person.email", "label": "activity.title"}, Fallbacks: map[string]string{"email": "nobody@fernmoor.example"}}}},
-		{Name: "note", Trigger: "module.completed", Actions: []api.Action{{Kind: rule.AppendRow, Sheet: "Done", Fields: map[string]string{"who": "person.identifier", "module": "module.title"}}}},
+		{Name: "tell", Trigger: "activity.completed", Actions: []api.Action{{Kind: rule.SendEvent,
+			ConnectionID: w.Connections[scenario.ContactsName].ID, Fields: map[string]string{"email": "person.email",
+				"label": "activity.title"}, Fallbacks: map[string]string{"email": "nobody@fernmoor.example"}}}},
+		{Name: "note", Trigger: "module.completed", Actions: []api.Action{{Kind: rule.AppendRow, Sheet: "Done",
+			Fields: map[string]string{"who": "person.identifier", "module": "module.title"}}}},
 	} {
 		made, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", r)
 		require.NoError(t, err)
-		_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true, Untried: true})
+		_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made.ID+"/switch",
+			api.Switch{On: true, Untried: true})
 		require.NoError(t, err)
 	}
 	made := w.Connections[scenario.PlatformName].Made
@@ -59,9 +63,10 @@ func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 					verb = "passed"
 				}
 				body, err := json.Marshal([]map[string]any{{
-					"id":    fmt.Sprintf("00000000-0000-4000-8000-%06d%06d", i, j),
-					"actor": map[string]any{"account": map[string]any{"homePage": w.At.Platform, "name": who}},
-					"verb":  map[string]any{"id": xapi.ADL + verb}, "object": map[string]any{"id": w.At.Platform + "/activities/" + a},
+					"id":     fmt.Sprintf("00000000-0000-4000-8000-%06d%06d", i, j),
+					"actor":  map[string]any{"account": map[string]any{"homePage": w.At.Platform, "name": who}},
+					"verb":   map[string]any{"id": xapi.ADL + verb},
+					"object": map[string]any{"id": w.At.Platform + "/activities/" + a},
 				}})
 				require.NoError(t, err)
 				for tries := 0; !send(body) && tries < 400; tries++ { // as platforms do: again, with the same id

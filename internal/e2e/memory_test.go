@@ -51,8 +51,10 @@ func bomb(t *testing.T, file string, fill func(io.Writer)) []byte {
 	}
 	manifest := "propertyName,value\nmanifest.version,1.0\noneroster.version,1.2\n"
 	heads := map[string]string{
-		"orgs": "sourcedId,name,type", "academicSessions": "sourcedId,title,type,startDate,endDate", "courses": "sourcedId,title", "classes": "sourcedId,title,courseSourcedId",
-		"users": "sourcedId,enabledUser,givenName,familyName", "roles": "userSourcedId,roleType,role", "enrollments": "sourcedId,classSourcedId,userSourcedId,role",
+		"orgs": "sourcedId,name,type", "academicSessions": "sourcedId,title,type,startDate,endDate",
+		"courses": "sourcedId,title", "classes": "sourcedId,title,courseSourcedId",
+		"users": "sourcedId,enabledUser,givenName,familyName", "roles": "userSourcedId,roleType,role",
+		"enrollments": "sourcedId,classSourcedId,userSourcedId,role",
 	}
 	for name := range heads {
 		manifest += "file." + name + ",bulk\n"
@@ -89,7 +91,8 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect)
 	pid := w.service.PID()
-	register, err := client.Post[api.Connection](t.Context(), w.Client, "/connections", api.NewConnection{Kind: "oneroster-csv", Name: "Files"})
+	register, err := client.Post[api.Connection](t.Context(), w.Client, "/connections",
+		api.NewConnection{Kind: "oneroster-csv", Name: "Files"})
 	require.NoError(t, err)
 	for _, c := range []struct {
 		what string
@@ -108,7 +111,8 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 			var all sync.WaitGroup
 			for i := range 56 {
 				all.Go(func() {
-					resp, err := http.Post(w.service.Address+"/api/v1/session", "application/json", strings.NewReader(fmt.Sprintf(`{"email": "a%d@fernmoor.example", "password": "wrong-wrong-wrong"}`, i)))
+					resp, err := http.Post(w.service.Address+"/api/v1/session", "application/json",
+						strings.NewReader(fmt.Sprintf(`{"email": "a%d@fernmoor.example", "password": "wrong-wrong-wrong"}`, i)))
 					if assert.NoError(t, err) {
 						resp.Body.Close()
 					}
@@ -120,7 +124,8 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 			var all sync.WaitGroup
 			for range 20 {
 				all.Go(func() {
-					resp, err := http.Post(w.service.Address+"/api/v1/setup", "application/json", strings.NewReader(`{"secret": "x", "name": "n", "email": "a@b.example", "password": "wrong-wrong-wrong"}`))
+					resp, err := http.Post(w.service.Address+"/api/v1/setup", "application/json",
+						strings.NewReader(`{"secret": "x", "name": "n", "email": "a@b.example", "password": "wrong-wrong-wrong"}`))
 					if assert.NoError(t, err) {
 						resp.Body.Close()
 					}
@@ -128,15 +133,24 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 			}
 			all.Wait()
 		}},
-		{"a value without end", func(t *testing.T) { w.refusesPackage(t, register, bomb(t, "users", repeated("a", 400_000_000))) }},
+		{"a value without end", func(t *testing.T) {
+			w.refusesPackage(t, register,
+				bomb(t, "users", repeated("a", 400_000_000)))
+		}},
 		{"a quote that is never closed", func(t *testing.T) {
 			w.refusesPackage(t, register, bomb(t, "users", func(x io.Writer) {
 				_, _ = io.WriteString(x, `u1,true,"`)
 				repeated("a,b,c\n", 60_000_000)(x)
 			}))
 		}},
-		{"rows of nothing", func(t *testing.T) { w.refusesPackage(t, register, bomb(t, "roles", repeated("a,b,c\n", 60_000_000))) }},
-		{"rows that are none", func(t *testing.T) { w.refusesPackage(t, register, bomb(t, "roles", repeated("a\n", 60_000_000))) }},
+		{"rows of nothing", func(t *testing.T) {
+			w.refusesPackage(t, register,
+				bomb(t, "roles", repeated("a,b,c\n", 60_000_000)))
+		}},
+		{"rows that are none", func(t *testing.T) {
+			w.refusesPackage(t, register,
+				bomb(t, "roles", repeated("a\n", 60_000_000)))
+		}},
 		{"a manifest without end", func(t *testing.T) {
 			w.refusesPackage(t, register, bomb(t, "manifest", repeated("file.x,absent\n", 30_000_000)))
 		}},
@@ -154,7 +168,8 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 				text += fmt.Sprintf(`{{define "%c"}}{{template "%c"}}{{template "%c"}}{{end}}`, 'b'+i, 'a'+i, 'a'+i)
 			}
 			for _, text := range []string{text + `{{template "z"}}`, `{{printf "%999999999d" 1}}`} {
-				verdict, err := client.Post[api.TextVerdict](t.Context(), w.Client, "/texts", api.TextCheck{Kind: "template", Text: text, Trigger: string(rule.SectionJoined)})
+				verdict, err := client.Post[api.TextVerdict](t.Context(), w.Client, "/texts",
+					api.TextCheck{Kind: "template", Text: text, Trigger: string(rule.SectionJoined)})
 				require.NoError(t, err)
 				assert.False(t, verdict.Fine)
 			}
@@ -162,7 +177,8 @@ func TestNobodyCanFillTheMemory(t *testing.T) {
 		{"statements of eight megabytes", func(t *testing.T) {
 			made := w.Connections["Course platform"].Made
 			for range 5 {
-				req, err := http.NewRequest(http.MethodPost, w.service.Address+"/xapi/statements", strings.NewReader(`[{"x": [`+strings.Repeat("[", 7_000_000)))
+				req, err := http.NewRequest(http.MethodPost, w.service.Address+"/xapi/statements",
+					strings.NewReader(`[{"x": [`+strings.Repeat("[", 7_000_000)))
 				require.NoError(t, err)
 				req.SetBasicAuth(made["key"], made["secret"])
 				req.Header.Set("X-Experience-API-Version", "1.0.3")

@@ -34,7 +34,9 @@ func BenchmarkMonthOfEvents(b *testing.B) {
 		token, err := f.Access.NewToken(b.Context(), caller, "bench")
 		require.NoError(b, err)
 		for i := range monthRules {
-			f.Rule(rule.Draft{Name: fmt.Sprintf("rule %d", i), Trigger: "activity.completed", Actions: []rule.Action{{Kind: rule.AppendRow, Sheet: "bench", Fields: map[string]string{"who": "person.name"}}}})
+			f.Rule(rule.Draft{Name: fmt.Sprintf("rule %d", i), Trigger: "activity.completed",
+				Actions: []rule.Action{{Kind: rule.AppendRow, Sheet: "bench",
+					Fields: map[string]string{"who": "person.name"}}}})
 		}
 		started := time.Now()
 		f.fillMonth()
@@ -51,16 +53,20 @@ func BenchmarkMonthOfEvents(b *testing.B) {
 			LIMIT 1`, db.FirstID(lastMonth().AddDate(0, 0, 3))).Scan(&deep))
 		var ofPerson, ofRule []string
 		for _, id := range people {
-			ofPerson = append(ofPerson, "/people/"+id, "/events?limit=50&person="+id, "/deliveries?limit=50&person="+id, "/events?limit=50&person="+id+"&cursor="+deep)
+			ofPerson = append(ofPerson, "/people/"+id, "/events?limit=50&person="+id,
+				"/deliveries?limit=50&person="+id, "/events?limit=50&person="+id+"&cursor="+deep)
 		}
 		for _, id := range rules {
-			ofRule = append(ofRule, "/rules/"+id, "/deliveries?limit=50&rule="+id, "/deliveries?limit=50&state=waiting&rule="+id, "/deliveries?limit=50&rule="+id+"&cursor="+deep, "/rules/"+id+"/samples")
+			ofRule = append(ofRule, "/rules/"+id, "/deliveries?limit=50&rule="+id,
+				"/deliveries?limit=50&state=waiting&rule="+id, "/deliveries?limit=50&rule="+id+"&cursor="+deep,
+				"/rules/"+id+"/samples")
 		}
 		address := f.address
 		b.ReportMetric(slices.Max(pages(b, address, token, ofPerson...)), "ms-person")
 		b.ReportMetric(slices.Max(pages(b, address, token, ofRule...)), "ms-rule")
 		b.ReportMetric(slices.Max(pages(b, address, token, "/rules")), "ms-rules")
-		b.ReportMetric(slices.Max(pages(b, address, token, "/events?limit=50", "/events?limit=50&type=score.reported", "/deliveries?limit=50&state=waiting", "/deliveries?limit=50&cursor="+deep)), "ms-lists")
+		b.ReportMetric(slices.Max(pages(b, address, token, "/events?limit=50", "/events?limit=50&type=score.reported",
+			"/deliveries?limit=50&state=waiting", "/deliveries?limit=50&cursor="+deep)), "ms-lists")
 
 		// The month goes whole once nobody waits for any of it.
 		_, err = f.Store.Pool.Exec(b.Context(), `UPDATE deliveries SET state = 'skipped' WHERE state = 'waiting'`)
@@ -104,7 +110,8 @@ func (f *factory) fillMonth() {
 			'{"percent": 10}', to_timestamp((%[1]d + i::bigint * %[2]d) / 1000.0),
 				to_timestamp((%[1]d + i::bigint * %[2]d) / 1000.0)
 			FROM generate_series(0, %[4]d - 1) i JOIN who w ON w.n = (i::bigint * 7919) %% (SELECT count(*) FROM who)`, first.UnixMilli(), step, f.course, monthEvents),
-		fmt.Sprintf(`ALTER TABLE events ATTACH PARTITION filling FOR VALUES FROM ('%s') TO ('%s')`, db.FirstID(first), db.FirstID(next)),
+		fmt.Sprintf(`ALTER TABLE events ATTACH PARTITION filling FOR VALUES FROM ('%s') TO ('%s')`, db.FirstID(first),
+			db.FirstID(next)),
 		fmt.Sprintf(`ALTER TABLE filling RENAME TO events_%s`, first.Format("2006_01")),
 		fmt.Sprintf(`INSERT INTO deliveries (id, event_id, rule_id, rule_version, position, action, person_id,
 			section_id, state, attempts, created_at, finished_at)

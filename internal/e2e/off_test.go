@@ -21,7 +21,8 @@ func TestOffMeansOff_E8(t *testing.T) {
 	made := map[string]api.Rule{}
 	for _, name := range []string{"Reminder", "Second reminder"} {
 		made[name] = w.ruleOn(api.NewRule{Name: name, Trigger: string(rule.SectionJoined), Actions: []api.Action{{
-			Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, Subject: "Welcome", Text: "Dear {{.person.givenName}}", After: "2d",
+			Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, Subject: "Welcome",
+			Text: "Dear {{.person.givenName}}", After: "2d",
 		}}})
 	}
 	w.office("enrolments", "person", "stu-040", "section", "sec-prop-a")
@@ -35,7 +36,8 @@ func TestOffMeansOff_E8(t *testing.T) {
 	soon(t, "both are planned", func() bool {
 		return planned(made["Reminder"].ID, "queued") == 1 && planned(made["Second reminder"].ID, "queued") == 1
 	})
-	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made["Reminder"].ID+"/switch", api.Switch{On: false})
+	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made["Reminder"].ID+"/switch",
+		api.Switch{On: false})
 	var p *client.Problem
 	require.ErrorAs(t, err, &p)
 	assert.Equal(t, http.StatusConflict, p.Status)

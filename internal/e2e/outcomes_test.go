@@ -42,7 +42,9 @@ func (w *world) pairNow(code string, change func(*roster.Policy)) string {
 	change(&policy)
 	for _, s := range all {
 		if s.Code == code {
-			p, err := client.Post[api.Pairing](w.t.Context(), w.Client, "/pairings", api.NewPairing{SectionID: s.ID, ConnectionID: w.Connections[scenario.WorkspaceName].ID, Policy: &policy})
+			p, err := client.Post[api.Pairing](w.t.Context(), w.Client, "/pairings",
+				api.NewPairing{SectionID: s.ID, ConnectionID: w.Connections[scenario.WorkspaceName].ID,
+					Policy: &policy})
 			require.NoError(w.t, err)
 			return p.ID
 		}
@@ -72,8 +74,10 @@ func TestEveryOutcomeOfTheDemoSchool_P2(t *testing.T) {
 	a := w.pairNow("PROP-A", func(*roster.Policy) {})
 	got := w.outcomes(a)
 	for name, want := range map[string]string{
-		"Ada Alder": "to-add account-new", "Otto Onion": "to-add member-new", "Gwen Gorse": "waiting account-not-active",
-		"Cleo Clover": "needs-person address-shared", "Elsa Elder": "needs-person address-missing", "Preview Learner": "left-out test-learner",
+		"Ada Alder": "to-add account-new", "Otto Onion": "to-add member-new",
+		"Gwen Gorse":  "waiting account-not-active",
+		"Cleo Clover": "needs-person address-shared", "Elsa Elder": "needs-person address-missing",
+		"Preview Learner": "left-out test-learner",
 	} {
 		assert.Equal(t, want, got[name], name)
 	}
@@ -94,7 +98,9 @@ func TestEveryOutcomeOfTheDemoSchool_P2(t *testing.T) {
 	guest := scim.NewClient(w.At.Workspace+"/scim/v2", "potting-shed", 0, call.Options{})
 	shown, err := client.Get[api.Pairing](t.Context(), w.Client, "/pairings/"+a)
 	require.NoError(t, err)
-	stranger, err := guest.CreateUser(t.Context(), scim.User{UserName: "guest", Name: scim.Name{GivenName: "Gus", FamilyName: "Guest"}, Emails: []scim.Email{{Value: "gus@elsewhere.example"}}, Active: true})
+	stranger, err := guest.CreateUser(t.Context(), scim.User{UserName: "guest",
+		Name:   scim.Name{GivenName: "Gus", FamilyName: "Guest"},
+		Emails: []scim.Email{{Value: "gus@elsewhere.example"}}, Active: true})
 	require.NoError(t, err)
 	require.NoError(t, guest.AddMembers(t.Context(), shown.TargetRef, stranger.ID))
 	w.office("people/stu-001", "givenName", "Adina", "familyName", "Alder")
@@ -104,18 +110,22 @@ func TestEveryOutcomeOfTheDemoSchool_P2(t *testing.T) {
 	require.NoError(t, err)
 	got = w.outcomes(a)
 	for name, want := range map[string]string{
-		"Adina Alder": "to-update details-differ", "Bram Birch": "to-remove no-longer-enrolled", "Hugo Hazel": "in-step member-in-step",
-		"Gus Guest": "left-out member-not-ours", "Elsa Elder": "needs-person address-invalid", "Finn Fennel": "needs-person refused-by-service",
+		"Adina Alder": "to-update details-differ", "Bram Birch": "to-remove no-longer-enrolled",
+		"Hugo Hazel": "in-step member-in-step",
+		"Gus Guest":  "left-out member-not-ours", "Elsa Elder": "needs-person address-invalid",
+		"Finn Fennel": "needs-person refused-by-service",
 	} {
 		assert.Equal(t, want, got[name], name)
 	}
 	keep := roster.DefaultPolicy()
 	keep.Leavers = roster.LeaversKeep
-	_, err = client.Send[api.Pairing](t.Context(), w.Client, http.MethodPatch, "/pairings/"+a, api.EditPairing{Policy: &keep})
+	_, err = client.Send[api.Pairing](t.Context(), w.Client, http.MethodPatch, "/pairings/"+a,
+		api.EditPairing{Policy: &keep})
 	require.NoError(t, err)
 	m := roster.DefaultMatching()
 	m.Exclude = append(m.Exclude, roster.Exclusion{Name: "Trial year", UserName: "ines.*"})
-	_, err = client.Send[roster.Matching](t.Context(), w.Client, http.MethodPut, "/connections/"+w.Connections[scenario.WorkspaceName].ID+"/matching", m)
+	_, err = client.Send[roster.Matching](t.Context(), w.Client, http.MethodPut,
+		"/connections/"+w.Connections[scenario.WorkspaceName].ID+"/matching", m)
 	require.NoError(t, err)
 	got = w.outcomes(a)
 	assert.Equal(t, "left-out leaver-kept", got["Bram Birch"])
@@ -134,10 +144,13 @@ func TestEveryOutcomeOfTheDemoSchool_P2(t *testing.T) {
 		assert.NotEmpty(t, f.Title)
 		assert.NotEmpty(t, f.Remedy)
 	}
-	for _, code := range []finding.Code{finding.AddressShared, finding.AddressInvalid, finding.RefusedByService, finding.NotArrived, finding.AccountInactive, finding.HeldBack, finding.LeaverKept, finding.NotOurs, finding.RoleNotCarried, finding.PersonDisabled, finding.SecondAccount, finding.TestLearner} {
+	for _, code := range []finding.Code{finding.AddressShared, finding.AddressInvalid, finding.RefusedByService,
+		finding.NotArrived, finding.AccountInactive, finding.HeldBack, finding.LeaverKept, finding.NotOurs,
+		finding.RoleNotCarried, finding.PersonDisabled, finding.SecondAccount, finding.TestLearner} {
 		assert.True(t, codes[code], "%s is among the findings", code)
 	}
-	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir(), "KANBAN_TOKEN=" + w.freshToken()}
+	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir(),
+		"KANBAN_TOKEN=" + w.freshToken()}
 	out, code := w.cli(env, "findings", "list", "--group", "mend")
 	assert.Zero(t, code, out)
 	for code := range codes {
@@ -161,11 +174,13 @@ func (w *world) freshToken() string {
 func TestCommandLineForPeople(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister, w.Pair, w.FirstRun)
-	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir(), "KANBAN_TOKEN=" + w.freshToken()}
+	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir(),
+		"KANBAN_TOKEN=" + w.freshToken()}
 	expect := w.expecting(env)
 	chat := scenario.WorkspaceName
 	expect(0, "test learner", "matching", "show", chat)
-	expect(0, "Nothing was saved", "matching", "edit", chat, "--domain", "old.fernmoor.example=fernmoor.example", "--leave-out", "Trial:user-name=ada.*")
+	expect(0, "Nothing was saved", "matching", "edit", chat, "--domain", "old.fernmoor.example=fernmoor.example",
+		"--leave-out", "Trial:user-name=ada.*")
 	expect(2, "is no condition", "matching", "edit", chat, "--leave-out", "Trial:shoe=41")
 	expect(2, "there is no rule", "matching", "edit", chat, "--drop", "nothing")
 	expect(0, "Saved.", "matching", "edit", chat, "--domain", "old.fernmoor.example=fernmoor.example", "--save")
@@ -193,7 +208,8 @@ func TestCommandLineForPeople(t *testing.T) {
 	expect(2, "neither a day", "sections", "roster", "PROP-A", "--at", "yesterday")
 	expect(0, "Nobody", "sections", "roster", "PROP-A", "--movements")
 
-	key := strings.Split(strings.TrimSpace(expect(0, "Elsa Elder", "findings", "list", "--find", "elsa", "-o", "csv")), ",")
+	key := strings.Split(strings.TrimSpace(expect(0, "Elsa Elder", "findings", "list", "--find", "elsa", "-o",
+		"csv")), ",")
 	expect(0, "stays quiet", "findings", "acknowledge", key[len(key)-1], "the office knows")
 	expect(0, "the office knows", "findings", "list", "--seen")
 	expect(0, "shows again", "findings", "reopen", key[len(key)-1])
@@ -235,7 +251,8 @@ func TestReadResumesAfterKill_R10(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect)
 	w.set("register", fault.Fault{Kind: fault.Latency, Millis: 300, Path: "/ims/"})
-	r, err := client.Post[api.Run](t.Context(), w.Client, "/connections/"+w.Connections[scenario.RegisterName].ID+"/read", api.ReadRequest{})
+	r, err := client.Post[api.Run](t.Context(), w.Client,
+		"/connections/"+w.Connections[scenario.RegisterName].ID+"/read", api.ReadRequest{})
 	require.NoError(t, err)
 	soon(t, "pages come", func() bool {
 		r, err = client.Get[api.Run](t.Context(), w.Client, "/runs/"+r.ID)

@@ -21,7 +21,8 @@ import (
 func TestConsolePeople_P1(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
-	req, err := http.NewRequest(http.MethodPost, w.At.Platform+"/scim/v2/Users", strings.NewReader(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"pia@fernmoor.example","name":{"givenName":"Pia","familyName":"Preview"},"emails":[{"value":"pia@fernmoor.example"}]}`))
+	req, err := http.NewRequest(http.MethodPost, w.At.Platform+"/scim/v2/Users",
+		strings.NewReader(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"pia@fernmoor.example","name":{"givenName":"Pia","familyName":"Preview"},"emails":[{"value":"pia@fernmoor.example"}]}`))
 	require.NoError(t, err)
 	req.Header.Set("Authorization", "Bearer "+platform.Token)
 	req.Header.Set("Content-Type", "application/scim+json")
@@ -59,7 +60,8 @@ func TestConsolePeople_P1(t *testing.T) {
 	b.sees("1 decided")
 	b.sees("No record looks like a second account")
 
-	shop, err := client.Post[api.Connection](t.Context(), w.Client, "/connections", api.NewConnection{Kind: "cloudevents", Name: "Shop"})
+	shop, err := client.Post[api.Connection](t.Context(), w.Client, "/connections",
+		api.NewConnection{Kind: "cloudevents", Name: "Shop"})
 	require.NoError(t, err)
 	require.Equal(t, "Shop", shop.Name)
 	b.open("/access")
@@ -82,7 +84,8 @@ func TestConsolePeople_P1(t *testing.T) {
 	b.click("Give access by hand…")
 	b.do(chromedp.SendKeys(`[aria-label="name, address or identifier"]`, "stu-030"))
 	b.until(`[...document.querySelectorAll('datalist option')].some(o => o.value.includes('stu-030'))`)
-	b.set(`[aria-label="name, address or identifier"]`, ask(b, chromedp.Evaluate[string](`[...document.querySelectorAll('datalist option')].find(o => o.value.includes('stu-030')).value`)))
+	b.set(`[aria-label="name, address or identifier"]`,
+		ask(b, chromedp.Evaluate[string](`[...document.querySelectorAll('datalist option')].find(o => o.value.includes('stu-030')).value`)))
 	b.fill("reason", "Won it at the fair")
 	b.click("Give access")
 	b.sees("by hand, Maud Marrow: Won it at the fair")

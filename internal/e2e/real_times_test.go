@@ -29,15 +29,20 @@ func TestSoakSlowMail(t *testing.T) {
 	w.to(w.Connect, w.ReadRegister)
 	w.outlined("PROP-A")
 	w.ruleOn(api.NewRule{Name: "tell", Trigger: string(rule.ActivityCompleted), Actions: []api.Action{
-		{Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, To: `"trial-" + person.identifier + "@fernmoor.example"`, Subject: "Well done", Text: "{{.activity.title}}"},
+		{Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID,
+			To: `"trial-" + person.identifier + "@fernmoor.example"`, Subject: "Well done",
+			Text: "{{.activity.title}}"},
 	}})
 	w.set("inbox", fault.Fault{Kind: fault.Latency, Millis: 13_000})
 	const people = 30 // all in a section of the course
 	var statements []map[string]any
 	for n := 1; n <= people; n++ {
 		statements = append(statements, map[string]any{
-			"id": fmt.Sprintf("00000000-0000-4000-8000-%012d", n), "actor": map[string]any{"account": map[string]any{"homePage": w.At.Platform, "name": fmt.Sprintf("stu-%03d", n)}},
-			"verb": map[string]any{"id": xapi.ADL + "completed"}, "object": map[string]any{"id": w.At.Platform + "/activities/act-tools"},
+			"id": fmt.Sprintf("00000000-0000-4000-8000-%012d",
+				n), "actor": map[string]any{"account": map[string]any{"homePage": w.At.Platform,
+				"name": fmt.Sprintf("stu-%03d", n)}},
+			"verb":   map[string]any{"id": xapi.ADL + "completed"},
+			"object": map[string]any{"id": w.At.Platform + "/activities/act-tools"},
 		})
 	}
 	text, err := json.Marshal(statements)
@@ -60,7 +65,8 @@ func TestSoakSlowMail(t *testing.T) {
 		byID[m.MessageID]++
 		byAddress[m.To]++
 	}
-	fmt.Printf("soak: %d mails at 13 s each: %d came, to %d people, with %d Message-IDs, in %v\n", people, len(mails), len(byAddress), len(byID), took.Round(time.Second))
+	fmt.Printf("soak: %d mails at 13 s each: %d came, to %d people, with %d Message-IDs, in %v\n", people, len(mails),
+		len(byAddress), len(byID), took.Round(time.Second))
 	assert.Len(t, mails, people)
 	assert.Len(t, byAddress, people)
 	assert.Len(t, byID, people)
@@ -75,14 +81,16 @@ func TestSoakRetryAfter(t *testing.T) {
 	const wait = 90 * time.Second
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister, w.Pair)
-	w.set("workspace", fault.Fault{Kind: fault.Status, Status: http.StatusTooManyRequests, RetryAfter: int(wait / time.Second), Count: 1, Method: http.MethodPost, Path: "/scim"})
+	w.set("workspace", fault.Fault{Kind: fault.Status, Status: http.StatusTooManyRequests,
+		RetryAfter: int(wait / time.Second), Count: 1, Method: http.MethodPost, Path: "/scim"})
 	began := time.Now()
 	r, err := w.Start(t.Context())
 	require.NoError(t, err)
 	r, err = w.Client.Wait(t.Context(), r.ID, func(api.Run) {})
 	require.NoError(t, err)
 	took := time.Since(began)
-	fmt.Printf("soak: a run that was asked to wait %v ended after %v: %s, %v\n", wait, took.Round(time.Second), r.State, r.Counts)
+	fmt.Printf("soak: a run that was asked to wait %v ended after %v: %s, %v\n", wait, took.Round(time.Second),
+		r.State, r.Counts)
 	assert.Equal(t, "needs-person", r.State)
 	assert.Equal(t, 9, r.Counts["added"])
 	assert.GreaterOrEqual(t, took, wait)

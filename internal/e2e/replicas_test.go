@@ -31,7 +31,9 @@ func TestReplicasShareWorkAndNews(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(server.Stop)
 	start := func(roles string) *scenario.Service {
-		s, err := scenario.StartService(ctx, filepath.Join(bin, "kanban"), scenario.ServiceOptions{Listen: "127.0.0.1:0", Data: folder, DatabaseURL: server.URL(), Roles: roles, Env: environment})
+		s, err := scenario.StartService(ctx, filepath.Join(bin, "kanban"),
+			scenario.ServiceOptions{Listen: "127.0.0.1:0", Data: folder, DatabaseURL: server.URL(), Roles: roles,
+				Env: environment})
 		require.NoError(t, err)
 		t.Cleanup(s.Stop)
 		return s
@@ -67,17 +69,22 @@ func TestReplicasShareWorkAndNews(t *testing.T) {
 func TestPickupAndSheets(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
-	files, err := client.Post[api.Connection](t.Context(), w.Client, "/connections", api.NewConnection{Name: "Platform by file", Kind: "oneroster-delta"})
+	files, err := client.Post[api.Connection](t.Context(), w.Client, "/connections",
+		api.NewConnection{Name: "Platform by file", Kind: "oneroster-delta"})
 	require.NoError(t, err)
 	sections, err := client.All[api.Section](t.Context(), w.Client, "/sections?hidden=*")
 	require.NoError(t, err)
 	soil := sections[slices.IndexFunc(sections, func(x api.Section) bool { return x.Code == "SOIL-A" })]
-	made, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{Name: "too", Trigger: "section.joined", Condition: `section.code == "PROP-A"`, Actions: []api.Action{
-		{Kind: "enrol", ConnectionID: files.ID, SectionID: soil.ID},
-		{Kind: "append-row", Sheet: "Newcomers & co", Fields: map[string]string{"who": "person.name", "note": `"=1+1"`}},
-	}})
+	made, err := client.Post[api.Rule](t.Context(), w.Client, "/rules",
+		api.NewRule{Name: "too", Trigger: "section.joined", Condition: `section.code == "PROP-A"`,
+			Actions: []api.Action{
+				{Kind: "enrol", ConnectionID: files.ID, SectionID: soil.ID},
+				{Kind: "append-row", Sheet: "Newcomers & co", Fields: map[string]string{"who": "person.name",
+					"note": `"=1+1"`}},
+			}})
 	require.NoError(t, err)
-	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true, Untried: true})
+	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made.ID+"/switch",
+		api.Switch{On: true, Untried: true})
 	require.NoError(t, err)
 	require.NoError(t, w.form(t, w.At.Register+"/office/enrolments", "person", "stu-060", "section", "sec-prop-a"))
 	_, err = w.Read(t.Context())
@@ -106,7 +113,8 @@ func TestPickupAndSheets(t *testing.T) {
 	require.NoError(t, err)
 	resp.Body.Close()
 	assert.Equal(t, http.StatusUnauthorized, resp.StatusCode)
-	require.NoError(t, w.form(t, w.At.Platform+"/pickup", "address", files.Made["endpoint"], "key", files.Made["key"], "secret", files.Made["secret"]))
+	require.NoError(t, w.form(t, w.At.Platform+"/pickup", "address", files.Made["endpoint"], "key", files.Made["key"],
+		"secret", files.Made["secret"]))
 	read, err := w.Read(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 1, read.Counts["joined"], "the platform took it over, and the register knows")

@@ -87,7 +87,8 @@ func compareSides(t *testing.T, b *browser, w *world) {
 	b.sees("Ada Alder")
 	token, err := client.Post[api.Token](t.Context(), w.Client, "/tokens", api.NewToken{Name: "test"})
 	require.NoError(t, err)
-	req, err := http.NewRequest(http.MethodGet, w.service.Address+"/api/v1/pairings/"+w.Pairing.ID+"/comparison.csv", nil)
+	req, err := http.NewRequest(http.MethodGet, w.service.Address+"/api/v1/pairings/"+w.Pairing.ID+"/comparison.csv",
+		nil)
 	require.NoError(t, err)
 	req.Header.Set("Authorization", "Bearer "+token.Token)
 	resp, err := http.DefaultClient.Do(req)
@@ -96,7 +97,8 @@ func compareSides(t *testing.T, b *browser, w *world) {
 	text, err := io.ReadAll(resp.Body)
 	require.NoError(t, err)
 	assert.Contains(t, resp.Header.Get("Content-Type"), "text/csv")
-	assert.Contains(t, string(text), "needs-person,Cleo Clover,student,e-mail address shared by two people,Dario Dill")
+	assert.Contains(t, string(text),
+		"needs-person,Cleo Clover,student,e-mail address shared by two people,Dario Dill")
 }
 
 func recognise(b *browser, w *world) {

@@ -28,7 +28,8 @@ func TestConsoleRules(t *testing.T) {
 	b := w.browse("/access")
 	b.sees("A place in Propagation")
 	b.sees("● agree")
-	require.NoError(t, w.form(t, w.At.Shop+"/orders", "offer", "garden-gloves", "name", "Gus Gloves", "email", "gus@elsewhere.example"))
+	require.NoError(t, w.form(t, w.At.Shop+"/orders", "offer", "garden-gloves", "name", "Gus Gloves", "email",
+		"gus@elsewhere.example"))
 	b.sees("sold “garden-gloves” to 1 person") // without a refresh
 	require.NoError(t, w.form(t, w.At.Shop+"/orders/order-1001/cancel"))
 	b.sees("in grace until")
@@ -102,7 +103,8 @@ func cartridgeOf(t testing.TB) []byte {
 	t.Helper()
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)
-	for name, text := range map[string]string{"web/a.html": strings.Repeat("<p>", 5000), "imsmanifest.xml": `<manifest xmlns="http://www.imsglobal.org/xsd/imsccv1p3/imscp_v1p1"><organizations><organization><item>
+	for name, text := range map[string]string{"web/a.html": strings.Repeat("<p>", 5000),
+		"imsmanifest.xml": `<manifest xmlns="http://www.imsglobal.org/xsd/imsccv1p3/imscp_v1p1"><organizations><organization><item>
 		<item identifier="m"><title>Packed</title><item identifier="a" identifierref="r"><title>Out of the package</title></item></item></item></organization></organizations>
 		<resources><resource identifier="r" type="webcontent"/></resources></manifest>`} {
 		w, err := z.Create(name)
@@ -158,7 +160,8 @@ func build(b *browser, w *world) {
 }
 
 func follow(t *testing.T, b *browser, w *world) {
-	req, err := http.NewRequest(http.MethodPut, w.At.Control+"/faults/contacts", strings.NewReader(`{"kind":"status","status":422,"path":"/api/contacts"}`))
+	req, err := http.NewRequest(http.MethodPut, w.At.Control+"/faults/contacts",
+		strings.NewReader(`{"kind":"status","status":422,"path":"/api/contacts"}`))
 	require.NoError(t, err)
 	resp, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
@@ -198,7 +201,8 @@ func follow(t *testing.T, b *browser, w *world) {
 	b.sees("Greet new learners")
 	b.do(chromedp.SendKeys(`[aria-label="person"]`, "tamsin"))
 	b.until(`[...document.querySelectorAll('datalist option')].some(o => o.value.startsWith('Tamsin Trial'))`)
-	b.set(`[aria-label="person"]`, ask(b, chromedp.Evaluate[string](`document.querySelector('datalist option').value`)))
+	b.set(`[aria-label="person"]`,
+		ask(b, chromedp.Evaluate[string](`document.querySelector('datalist option').value`)))
 	b.until(`(() => { const all = [...document.querySelectorAll('tbody tr')]; return all.length > 1 && all.every(r => r.innerText.includes('Tamsin Trial')) })()`)
 }
 
@@ -211,7 +215,8 @@ func TestCommandLineRules(t *testing.T) {
 	w.signIn(env)
 	expect := w.expecting(env)
 	folder := t.TempDir()
-	expect(0, "assessment", "courses", "outline", "PROP", w.At.Platform+"/courses/propagation/imsmanifest.xml", "--prefix", w.At.Platform+"/activities/")
+	expect(0, "assessment", "courses", "outline", "PROP", w.At.Platform+"/courses/propagation/imsmanifest.xml",
+		"--prefix", w.At.Platform+"/activities/")
 	table := expect(0, "module,module title,activity", "courses", "show", "PROP")
 	csv := filepath.Join(folder, "outline.csv")
 	require.NoError(t, os.WriteFile(csv, []byte(strings.Replace(table, ",lesson,", ",game,", 1)), 0o600))
@@ -234,12 +239,18 @@ func TestCommandLineRules(t *testing.T) {
 	expect(0, "History is kept for ever", "history", "keep", "all")
 	expect(0, "0 % of Propagation A", "people", "progress", "Ada Alder", "PROP-A")
 
-	expect(0, "works", "connections", "add", "http-api", "Labels", "--set", "address="+w.At.Contacts+"/api", "--set", "token=seed-packet", "--set", "probe=/labels")
-	expect(0, "Defined remove-label", "operations", "define", "Labels", "remove-label", "--call", "DELETE /contacts/{email}/labels", "--value", "email", "--value", "label")
-	expect(0, "Defined add-label", "operations", "define", "Labels", "add-label", "--call", "POST /contacts/{email}/labels", "--value", "email", "--value", "label",
-		"--works-when", "answer.body.ok", "--values-of", "label=/labels answer.body", "--taken-back-by", "remove-label")
-	expect(1, `has no label "weeds"`, "operations", "try", "Labels", "add-label", "--with", "email=a@x.example", "--with", "label=weeds")
-	expect(0, "It worked", "operations", "try", "Labels", "add-label", "--with", "email=a@x.example", "--with", "label=learner")
+	expect(0, "works", "connections", "add", "http-api", "Labels", "--set", "address="+w.At.Contacts+"/api", "--set",
+		"token=seed-packet", "--set", "probe=/labels")
+	expect(0, "Defined remove-label", "operations", "define", "Labels", "remove-label", "--call",
+		"DELETE /contacts/{email}/labels", "--value", "email", "--value", "label")
+	expect(0, "Defined add-label", "operations", "define", "Labels", "add-label", "--call",
+		"POST /contacts/{email}/labels", "--value", "email", "--value", "label",
+		"--works-when", "answer.body.ok", "--values-of", "label=/labels answer.body", "--taken-back-by",
+		"remove-label")
+	expect(1, `has no label "weeds"`, "operations", "try", "Labels", "add-label", "--with", "email=a@x.example",
+		"--with", "label=weeds")
+	expect(0, "It worked", "operations", "try", "Labels", "add-label", "--with", "email=a@x.example", "--with",
+		"label=learner")
 	expect(0, "answer.body.ok  remove-label", "operations", "list", "Labels")
 
 	made := expect(0, "secret", "connections", "add", "cloudevents", "Shop")
@@ -248,17 +259,23 @@ func TestCommandLineRules(t *testing.T) {
 	expect(0, "reference to", "connections", "meaning", "Shop", "--set", "person=evnt.data.email")
 	expect(2, "there is no such expression", "connections", "meaning", "Shop", "--set", "buyer=event.subject")
 	expect(0, "Saved", "connections", "meaning", "Shop", "--set", "offer=event.data.offer", "--save")
-	expect(0, "works", "connections", "add", "scim", "Places", "--set", "address="+w.At.Platform+"/scim/v2", "--set", "token=garden-gate")
-	expect(2, "there is no section", "offers", "add", "A place", "--sold-by", "Shop", "--as", "place", "--section", "NOPE", "--enrol-through", "Places")
-	expect(0, "Made the offer", "offers", "add", "A place", "--sold-by", "Shop", "--as", "place", "--section", "PROP-A", "--enrol-through", "Places", "--grace", "7")
+	expect(0, "works", "connections", "add", "scim", "Places", "--set", "address="+w.At.Platform+"/scim/v2", "--set",
+		"token=garden-gate")
+	expect(2, "there is no section", "offers", "add", "A place", "--sold-by", "Shop", "--as", "place", "--section",
+		"NOPE", "--enrol-through", "Places")
+	expect(0, "Made the offer", "offers", "add", "A place", "--sold-by", "Shop", "--as", "place", "--section",
+		"PROP-A", "--enrol-through", "Places", "--grace", "7")
 	expect(0, "Nobody has or had access", "offers", "compare", "A place")
 	expect(0, "7 days", "offers", "list")
 
 	expect(0, "person.givenName", "rules", "names", "section.joined")
-	expect(2, `event has no "rolle"`, "rules", "add", "Greet", "--when", "section.joined", "--if", `event.rolle == "student"`, "--task", "x")
+	expect(2, `event has no "rolle"`, "rules", "add", "Greet", "--when", "section.joined", "--if",
+		`event.rolle == "student"`, "--task", "x")
 	quiet := time.Now().Add(6*time.Hour).Format("15:04-") + time.Now().Add(7*time.Hour).Format("15:04") // not now
-	expect(0, "It is off", "rules", "add", "Greet", "--when", "section.joined", "--if", `event.role == "student" && section.code == "PROP-A"`,
-		"--call-operation", "Labels/add-label", "--field", "email=person.email", "--field", `label="learner"`, "--task", "Greet {{.person.givenName}}", "--due", "3d", "--quiet-hours", quiet, "--most", "500/day")
+	expect(0, "It is off", "rules", "add", "Greet", "--when", "section.joined", "--if",
+		`event.role == "student" && section.code == "PROP-A"`,
+		"--call-operation", "Labels/add-label", "--field", "email=person.email", "--field", `label="learner"`,
+		"--task", "Greet {{.person.givenName}}", "--due", "3d", "--quiet-hours", quiet, "--most", "500/day")
 	expect(0, "The condition", "rules", "try", "Greet", "--made-up")
 	expect(1, "where test sends go", "rules", "try", "Greet", "--send")
 	expect(2, "is not an e-mail address", "rules", "test-recipient", "nobody")
@@ -270,7 +287,8 @@ func TestCommandLineRules(t *testing.T) {
 	expect(1, "the rule is off", "rules", "catch-up", "Greet", "--apply")
 	expect(0, "Switch it on: kanban rules on", "rules", "checklist", "Greet")
 	rule := filepath.Join(folder, "rule.json")
-	require.NoError(t, os.WriteFile(rule, []byte(expect(0, `"trigger": "section.joined"`, "rules", "show", "Greet")), 0o600))
+	require.NoError(t, os.WriteFile(rule, []byte(expect(0, `"trigger": "section.joined"`, "rules", "show", "Greet")),
+		0o600))
 	expect(0, "is version 2 now", "rules", "edit", "Greet", "--file", rule)
 	expect(0, "Maud Marrow", "rules", "versions", "Greet")
 	expect(1, "was not tried out as it is now", "rules", "on", "Greet")
@@ -287,10 +305,12 @@ func TestCommandLineRules(t *testing.T) {
 	expect(2, "say which to try again", "deliveries", "retry-all")
 	expect(0, "Looked", "rules", "check-now")
 	expect(1, "the rule is on", "rules", "remove", "Greet")
-	expect(2, `has no module "Cuttinks"`, "rules", "add", "Lost", "--when", "module.completed", "--course", "PROP", "--module", "Cuttinks", "--task", "x")
+	expect(2, `has no module "Cuttinks"`, "rules", "add", "Lost", "--when", "module.completed", "--course", "PROP",
+		"--module", "Cuttinks", "--task", "x")
 	expect(0, "It is off", "rules", "add", "Lost", "--when", "module.completed", "--module", "nowhere", "--task", "x")
 	expect(0, `No outline has the module "nowhere"`, "rules", "checklist", "Lost")
-	expect(0, "It is off", "rules", "add", "Here", "--when", "activity.completed", "--course", "PROP", "--module", "Cuttings", "--activity", "Clean tools", "--task", "x")
+	expect(0, "It is off", "rules", "add", "Here", "--when", "activity.completed", "--course", "PROP", "--module",
+		"Cuttings", "--activity", "Clean tools", "--task", "x")
 	expect(0, "Propagation · Cuttings · Clean tools", "rules", "list")
 	expect(0, "No rule has filled a sheet yet", "sheets", "list")
 }

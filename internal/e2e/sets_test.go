@@ -22,7 +22,8 @@ func TestCommandLineSets(t *testing.T) {
 	expect := w.expecting(env)
 	service := scenario.WorkspaceName
 
-	expect(0, "Propagation A, Propagation B, Propagation C become one", "sections", "proposals", "--any-teacher", "--preview")
+	expect(0, "Propagation A, Propagation B, Propagation C become one", "sections", "proposals", "--any-teacher",
+		"--preview")
 	expect(0, "1 of 1 set linked", "sections", "proposals", "--apply")
 	expect(0, "Paired", "pairings", "add", "PROP-A", service)
 	expect(3, "need a person", "pairings", "run", "PROP-A")
@@ -30,7 +31,8 @@ func TestCommandLineSets(t *testing.T) {
 	expect(0, "Nothing was done", "sections", "change-set", "PROP-A", "--add", "PROP-C")
 	expect(0, "give a --reason", "sections", "change-set", "PROP-A", "--add", "SOIL-A")
 	expect(2, "nothing is to be changed", "sections", "change-set", "PROP-A")
-	expect(0, "The lead is Propagation B", "sections", "change-set", "PROP-A", "--add", "PROP-C", "--drop", "PROP-A", "--lead", "PROP-B", "--apply")
+	expect(0, "The lead is Propagation B", "sections", "change-set", "PROP-A", "--add", "PROP-C", "--drop", "PROP-A",
+		"--lead", "PROP-B", "--apply")
 	expect(0, "is removed", "sections", "unlink", "PROP-B", "--target", "lead")
 	expect(0, "nobody takes them out any more", "sections", "unlink", "PROP-B", "--target", "end")
 	expect(3, "removed", "pairings", "run", "PROP-B", "--approve")
@@ -112,7 +114,8 @@ func TestConsoleSets(t *testing.T) {
 	b.sees("All who propagate")
 
 	// A class that was there before, with the section that it probably copies.
-	r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, w.At.Workspace+"/scim/v2/Groups", strings.NewReader(`{"displayName":"propagation c"}`))
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, w.At.Workspace+"/scim/v2/Groups",
+		strings.NewReader(`{"displayName":"propagation c"}`))
 	require.NoError(t, err)
 	r.Header.Set("Authorization", "Bearer potting-shed")
 	resp, err := http.DefaultClient.Do(r)

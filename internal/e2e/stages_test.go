@@ -40,13 +40,14 @@ func TestConsoleStages(t *testing.T) {
 	b.click("Make a stage plan…")
 	b.fill("stage-plan-name", "Beginner")
 	b.choose("stage-plan-course", "Propagation")
-	b.do(chromedp.WaitVisible(`[aria-label="Title of stage 1"]`), chromedp.SendKeys(`[aria-label="Title of stage 1"]`, "Clean hands"))
+	b.do(chromedp.WaitVisible(`[aria-label="Title of stage 1"]`),
+		chromedp.SendKeys(`[aria-label="Title of stage 1"]`, "Clean hands"))
 	b.click("Whom would it find?")
 	b.sees(`a criterion of stage "Clean hands" does not say which module`)
 	b.label("Module 1.1", "Cuttings")
 	b.label("Badge of stage 1", "Grafter")
 	b.click("Whom would it find?")
-	b.sees("Of 38 people 2 would be through; 1 badge would be awarded at once.")
+	b.sees("Of 38 people 2 would have finished; 1 badge would be awarded at once.")
 	b.click("Save")
 	b.sees("○ off: nothing is worked out or awarded")
 	b.click("Switch on…")
@@ -69,7 +70,8 @@ func TestConsoleStages(t *testing.T) {
 			require.NoError(t, err)
 		}
 	}
-	found, err := client.Get[api.Page[api.Person]](t.Context(), w.Client, "/people?text="+url.QueryEscape("Tamsin Trial"))
+	found, err := client.Get[api.Page[api.Person]](t.Context(), w.Client,
+		"/people?text="+url.QueryEscape("Tamsin Trial"))
 	require.NoError(t, err)
 	b.open("/people/" + found.Items[0].ID)
 	b.sees("▲ holds the badge Grafter, though not reached")
@@ -102,10 +104,13 @@ func TestCommandLineStages(t *testing.T) {
 	w.signIn(env)
 	expect := w.expecting(env)
 	expect(0, "There is no stage plan yet", "stages", "list")
-	made := []string{"stages", "add", "Gardener", "--course", "PROP", "--stage", "Cutter: module Cuttings; score Cuttings: what do you know? 80", "--stage", "Helper: badge Cuttings", "--stage", "Through: course", "--optional", "Helper"}
+	made := []string{"stages", "add", "Gardener", "--course", "PROP", "--stage",
+		"Cutter: module Cuttings; score Cuttings: what do you know? 80", "--stage", "Helper: badge Cuttings",
+		"--stage", "Through: course", "--optional", "Helper"}
 	expect(2, "is no criterion", "stages", "add", "X", "--course", "PROP", "--stage", "Sower: grow")
 	expect(2, `has no module "Nope"`, "stages", "add", "X", "--course", "PROP", "--stage", "Sower: module Nope")
-	expect(2, "does not end with a percentage", "stages", "add", "X", "--course", "PROP", "--stage", "Sower: score Check")
+	expect(2, "does not end with a percentage", "stages", "add", "X", "--course", "PROP", "--stage",
+		"Sower: score Check")
 	expect(2, "not of the form TITLE", "stages", "add", "X", "--course", "PROP", "--stage", "Sower")
 	expect(2, `no --stage called "Nobody"`, append(made, "--gives", "Nobody=Cuttings")...)
 	expect(2, "asks for the badge that it gives", append(made, "--gives", "Helper=Cuttings")...)
@@ -128,7 +133,8 @@ func TestCommandLineStages(t *testing.T) {
 
 	file := filepath.Join(t.TempDir(), "gardener.json")
 	text := expect(0, `"title": "Cutter"`, "stages", "show", "Gardener")
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, `"atLeast": 0.8`, `"atLeast": 0.99`, 1)), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, `"atLeast": 0.8`, `"atLeast": 0.99`, 1)),
+		0o600))
 	expect(0, "Nothing was changed", "stages", "edit", "Gardener", "--file", file, "--preview")
 	expect(0, "is version 3 now", "stages", "edit", "Gardener", "--file", file)
 	soon(t, "the stage is open again", func() bool {

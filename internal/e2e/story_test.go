@@ -89,7 +89,8 @@ func (w *world) accounts() map[string]int {
 	w.t.Helper()
 	out := map[string]int{}
 	for start := 1; ; start += 50 {
-		req, err := http.NewRequest(http.MethodGet, fmt.Sprintf("%s/scim/v2/Users?startIndex=%d", w.At.Workspace, start), nil)
+		req, err := http.NewRequest(http.MethodGet, fmt.Sprintf("%s/scim/v2/Users?startIndex=%d", w.At.Workspace,
+			start), nil)
 		require.NoError(w.t, err)
 		req.Header.Set("Authorization", "Bearer potting-shed")
 		var page struct {
@@ -188,7 +189,9 @@ func (w *world) fresh(name string) {
 	w.t.Helper()
 	_, err := client.Send[client.Empty](w.t.Context(), w.Client, http.MethodDelete, "/pairings/"+w.Pairing.ID, nil)
 	require.NoError(w.t, err)
-	w.Pairing, err = client.Post[api.Pairing](w.t.Context(), w.Client, "/pairings", api.NewPairing{SectionID: w.Pairing.Section.ID, ConnectionID: w.Connections[scenario.WorkspaceName].ID, Target: "Space " + name})
+	w.Pairing, err = client.Post[api.Pairing](w.t.Context(), w.Client, "/pairings",
+		api.NewPairing{SectionID: w.Pairing.Section.ID, ConnectionID: w.Connections[scenario.WorkspaceName].ID,
+			Target: "Space " + name})
 	require.NoError(w.t, err)
 }
 
@@ -223,7 +226,8 @@ func TestRunRefusesAnOldPreview_R3(t *testing.T) {
 	w.to(w.Connect, w.ReadRegister, w.Pair)
 	p, err := w.Preview(t.Context())
 	require.NoError(t, err)
-	resp, err := http.PostForm(w.At.Register+"/office/people/stu-005", map[string][]string{"email": {"elsa.elder@fernmoor.example"}})
+	resp, err := http.PostForm(w.At.Register+"/office/people/stu-005",
+		map[string][]string{"email": {"elsa.elder@fernmoor.example"}})
 	require.NoError(t, err)
 	resp.Body.Close()
 	_, err = w.Read(t.Context())
@@ -260,7 +264,8 @@ func TestReadOutlivesFaults(t *testing.T) {
 		assert.Zero(t, r.Counts["added"]+r.Counts["changed"]+r.Counts["gone"], name)
 	}
 	w.set("register", fault.Fault{Kind: fault.Swallow, Path: "/classes"}) // an empty page is no page
-	r, err := client.Post[api.Run](t.Context(), w.Client, "/connections/"+w.Connections[scenario.RegisterName].ID+"/read", api.ReadRequest{})
+	r, err := client.Post[api.Run](t.Context(), w.Client,
+		"/connections/"+w.Connections[scenario.RegisterName].ID+"/read", api.ReadRequest{})
 	require.NoError(t, err)
 	soon(t, "the run says what it waits for", func() bool {
 		r, err = client.Get[api.Run](t.Context(), w.Client, "/runs/"+r.ID)
@@ -319,7 +324,9 @@ func within(t *testing.T, limit time.Duration, step func(ctx context.Context) er
 func TestDemoCommand(t *testing.T) {
 	data := filepath.Join(dataFolder(t), "demo")
 	run := func(args ...string) (string, error) {
-		cmd := exec.Command(filepath.Join(bin, "kanban"), append([]string{"demo", "--once", "--listen", "127.0.0.1:0", "--ports-from", "0", "--data", data}, args...)...)
+		cmd := exec.Command(filepath.Join(bin, "kanban"),
+			append([]string{"demo", "--once", "--listen", "127.0.0.1:0", "--ports-from", "0", "--data", data},
+				args...)...)
 		cmd.Env = append(cmd.Environ(), environment...)
 		out, err := cmd.CombinedOutput()
 		return string(out), err

@@ -174,12 +174,17 @@ func TestCommandLineTerm(t *testing.T) {
 	expect(0, "until opened", "pairings", "templates", "--set", "Held", "--target", "{course} · {code}", "--hold")
 	expect(2, "no field {cource}", "pairings", "templates", "--set", "Slip", "--target", "{cource}")
 	expect(0, "classes would be called First term", "pairings", "templates", "--target", "{term}")
-	expect(0, "Nothing was done", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--connection", service, "--template", "Held")
-	expect(0, "run finished", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--connection", service, "--template", "Held", "--apply")
-	expect(0, "is paired through Chat workspace already", "pairings", "many", "pair", "PROP-B", "GLAS-A", "--connection", service)
-	expect(0, "Glasshouse climate · GLAS-A", "sections", "list", "--state", "held", "--service", service, "--at-least", "19")
+	expect(0, "Nothing was done", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--connection", service,
+		"--template", "Held")
+	expect(0, "run finished", "pairings", "many", "pair", "PROP-A", "GLAS-A", "ORCH-A", "--connection", service,
+		"--template", "Held", "--apply")
+	expect(0, "is paired through Chat workspace already", "pairings", "many", "pair", "PROP-B", "GLAS-A",
+		"--connection", service)
+	expect(0, "Glasshouse climate · GLAS-A", "sections", "list", "--state", "held", "--service", service,
+		"--at-least", "19")
 	expect(0, "is paired already", "pairings", "candidates", "SOIL-A", service)
-	expect(1, "is paired already, as Glasshouse", "pairings", "add", "SOIL-A", service, "--class", "Glasshouse climate · GLAS-A")
+	expect(1, "is paired already, as Glasshouse", "pairings", "add", "SOIL-A", service, "--class",
+		"Glasshouse climate · GLAS-A")
 
 	expect(0, "its learners go in", "pairings", "many", "open", "PROP-A", "GLAS-A", "ORCH-A", "--apply")
 	soon(t, "the learners go in", func() bool {

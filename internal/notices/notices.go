@@ -44,7 +44,10 @@ func Write(out io.Writer, root string) error {
 		for _, p := range group.parts {
 			by[p.text] = append(by[p.text], p.name+" "+p.version)
 		}
-		texts := slices.SortedFunc(maps.Keys(by), func(x, y string) int { return strings.Compare(by[x][0], by[y][0]) })
+		texts := slices.SortedFunc(maps.Keys(by), func(x,
+			y string) int {
+			return strings.Compare(by[x][0], by[y][0])
+		})
 		for _, text := range texts {
 			fmt.Fprintf(&b, "\n### %s\n\n```text\n%s\n```\n", strings.Join(by[text], ", "), text)
 		}
@@ -140,7 +143,10 @@ func npmPackages(root string) ([]part, error) {
 }
 
 func sorted(all map[string]part) []part {
-	return slices.SortedFunc(maps.Values(all), func(a, b part) int { return strings.Compare(a.name+a.version, b.name+b.version) })
+	return slices.SortedFunc(maps.Values(all), func(a,
+		b part) int {
+		return strings.Compare(a.name+a.version, b.name+b.version)
+	})
 }
 
 var errNone = errors.New("no licence was found")
@@ -154,7 +160,8 @@ func licenceIn(folder string) (string, error) {
 	var texts []string
 	for _, e := range entries {
 		name := strings.ToLower(e.Name())
-		if e.IsDir() || !strings.HasPrefix(name, "licen") && !strings.HasPrefix(name, "notice") && !strings.HasPrefix(name, "copying") {
+		if e.IsDir() || !strings.HasPrefix(name, "licen") && !strings.HasPrefix(name, "notice") &&
+			!strings.HasPrefix(name, "copying") {
 			continue
 		}
 		text, err := os.ReadFile(filepath.Join(folder, e.Name()))

@@ -35,8 +35,10 @@ var restOfCourse = []string{"act-softwood", "act-union", "act-first-graft"}
 func (s *Story) Sell(ctx context.Context) error {
 	s.heading("Connecting the shop, the platform's places and the labels of the contact list")
 	for _, n := range []api.NewConnection{
-		{Name: PlacesName, Kind: "scim", Values: map[string]string{"address": s.At.Platform + "/scim/v2", "token": placesToken}},
-		{Name: LabelsName, Kind: "http-api", Values: map[string]string{"address": s.At.Contacts + "/api", "token": labelsToken, "probe": "/labels"}},
+		{Name: PlacesName, Kind: "scim", Values: map[string]string{"address": s.At.Platform + "/scim/v2",
+			"token": placesToken}},
+		{Name: LabelsName, Kind: "http-api", Values: map[string]string{"address": s.At.Contacts + "/api",
+			"token": labelsToken, "probe": "/labels"}},
 		{Name: ShopName, Kind: "cloudevents"},
 	} {
 		c, err := client.Post[api.Connection](ctx, s.Client, "/connections", n)
@@ -46,7 +48,8 @@ func (s *Story) Sell(ctx context.Context) error {
 		s.Connections[n.Name] = c
 	}
 	shop := s.Connections[ShopName]
-	if err := s.form(ctx, s.At.Shop+"/reporting", url.Values{"address": {s.Client.Address() + "/reported/" + shop.ID}, "secret": {shop.Made["secret"]}}); err != nil {
+	if err := s.form(ctx, s.At.Shop+"/reporting", url.Values{"address": {s.Client.Address() + "/reported/" + shop.ID},
+		"secret": {shop.Made["secret"]}}); err != nil {
 		return fmt.Errorf("telling the shop where to report: %w", err)
 	}
 	for name, want := range map[string]string{PlacesName: "works", LabelsName: "works", ShopName: "unproven"} {
@@ -62,7 +65,8 @@ func (s *Story) Sell(ctx context.Context) error {
 		return err
 	}
 	o, err := client.Post[api.Offer](ctx, s.Client, "/offers", api.NewOffer{
-		Name: OfferName, ConnectionID: shop.ID, Offer: offerAtShop, SectionIDs: []string{x.ID}, PlatformID: s.Connections[PlacesName].ID, GraceDays: 14, AtEnd: "unenrol",
+		Name: OfferName, ConnectionID: shop.ID, Offer: offerAtShop, SectionIDs: []string{x.ID},
+		PlatformID: s.Connections[PlacesName].ID, GraceDays: 14, AtEnd: "unenrol",
 	})
 	if err != nil {
 		return err
@@ -74,11 +78,15 @@ func (s *Story) Sell(ctx context.Context) error {
 
 // Operations defines how labels are added and removed.
 func (s *Story) Operations(ctx context.Context) error {
-	fields := []rule.OperationField{{Name: "email", Required: true}, {Name: "label", Required: true, ListPath: "/labels", List: "answer.body"}, {Name: "name"}}
+	fields := []rule.OperationField{{Name: "email", Required: true},
+		{Name: "label", Required: true, ListPath: "/labels", List: "answer.body"}, {Name: "name"}}
 	at := "/connections/" + s.Connections[LabelsName].ID + "/operations/"
 	for _, o := range []api.Operation{
-		{Name: "remove-label", Title: "Remove a label from a contact", Method: "DELETE", Path: "/contacts/{email}/labels", Fields: fields[:2], Success: "answer.body.ok"},
-		{Name: "add-label", Title: "Add a label to a contact", Method: "POST", Path: "/contacts/{email}/labels", Fields: fields, Success: "answer.body.ok", Undo: "remove-label", ProofPath: "/contacts/{email}", Proof: "answer.status == 200 && answer.values.label in answer.body.labels"},
+		{Name: "remove-label", Title: "Remove a label from a contact", Method: "DELETE",
+			Path: "/contacts/{email}/labels", Fields: fields[:2], Success: "answer.body.ok"},
+		{Name: "add-label", Title: "Add a label to a contact", Method: "POST", Path: "/contacts/{email}/labels",
+			Fields: fields, Success: "answer.body.ok", Undo: "remove-label", ProofPath: "/contacts/{email}",
+			Proof: "answer.status == 200 && answer.values.label in answer.body.labels"},
 	} {
 		if _, err := client.Send[api.Operation](ctx, s.Client, http.MethodPut, at+o.Name, o); err != nil {
 			return err
@@ -89,7 +97,40 @@ func (s *Story) Operations(ctx context.Context) error {
 
 // label is an action that adds a label.
 func (s *Story) label(name string) api.Action {
-	return api.Action{Kind: rule.CallOperation, ConnectionID: s.Connections[LabelsName].ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "name": "person.name", "label": fmt.Sprintf("%q", name)}}
+	return api.Action{Kind: rule.CallOperation, ConnectionID: s.Connections[LabelsName].ID, Operation: "add-label",
+		Fields: map[string]string{"email": "person.email", "name": "person.name", "label": fmt.Sprintf("%q", name)}}
+}
+
+// learnersRules are for what learners go through.
+func (s *Story) learnersRules(badge api.Badge) []api.NewRule {
+	mail := s.Connections[MailName].ID
+	return []api.NewRule{
+		{Name: "Lesson finished", Trigger: "activity.completed", Condition: `!activity.title.endsWith("?")`,
+			Actions: []api.Action{s.label("learner")}},
+		{Name: "To repeat", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"},
+			Actions: []api.Action{
+				s.label("to-repeat"),
+				{Kind: rule.OpenTask, Subject: "Help {{.person.givenName}} with {{.activity.title}}", Owner: Email,
+					DueIn: "3d"},
+			}},
+		{Name: "Passed", Trigger: "assessment.passed", InOrder: true, Actions: []api.Action{s.label("passed")}},
+		{Name: "We miss you", Trigger: "person.inactive", Days: 7,
+			Stop: "progress.courseDone || progress.daysSince < 7", Limit: rule.Limit{Most: 100,
+				Per: "day"}, Condition: "event.percent > 0", Actions: []api.Action{
+				{Kind: rule.Mail, ConnectionID: mail, Subject: "{{.person.givenName}}, your plants miss you",
+					Text: "Dear {{.person.givenName}},\n\nyou have done {{.event.percent}} % of {{.course.title}}. Go on when you like.\n\nFernmoor Garden School\n"},
+			}},
+		{Name: "Course finished", Trigger: "course.completed", Actions: []api.Action{
+			{Kind: rule.Award, BadgeID: badge.ID},
+			{Kind: rule.Mail, ConnectionID: mail, Subject: "You finished {{.course.title}}",
+				Text: "Dear {{.person.givenName}},\n\nwell done. Your badge is here:\n{{.award.address}}\n\nFernmoor Garden School\n"},
+			{Kind: rule.SendEvent, ConnectionID: s.Connections[ContactsName].ID,
+				Fields: map[string]string{"email": "person.email", "name": "person.name",
+					"label": `"finished " + course.title`, "next": "award.address"}},
+			{Kind: rule.AppendRow, Sheet: "Finished", Fields: map[string]string{"who": "person.name",
+				"course": "course.title", "section": "section.title"}},
+		}},
+	}
 }
 
 // BuyersRules makes the rules for what a buyer goes through, tries each out and switches
@@ -100,28 +141,13 @@ func (s *Story) BuyersRules(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	badge, err := client.Post[api.Badge](ctx, s.Client, "/badges", api.NewBadge{IssuerID: issuers.Items[0].ID, Name: "Propagation", Description: "Propagates plants from cuttings and grafts.", Criteria: "Finish the course Propagation."})
+	badge, err := client.Post[api.Badge](ctx, s.Client, "/badges",
+		api.NewBadge{IssuerID: issuers.Items[0].ID, Name: "Propagation",
+			Description: "Propagates plants from cuttings and grafts.", Criteria: "Finish the course Propagation."})
 	if err != nil {
 		return err
 	}
-	mail := s.Connections[MailName].ID
-	for _, r := range []api.NewRule{
-		{Name: "Lesson finished", Trigger: "activity.completed", Condition: `!activity.title.endsWith("?")`, Actions: []api.Action{s.label("learner")}},
-		{Name: "To repeat", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"}, Actions: []api.Action{
-			s.label("to-repeat"),
-			{Kind: rule.OpenTask, Subject: "Help {{.person.givenName}} with {{.activity.title}}", Owner: Email, DueIn: "3d"},
-		}},
-		{Name: "Passed", Trigger: "assessment.passed", InOrder: true, Actions: []api.Action{s.label("passed")}},
-		{Name: "We miss you", Trigger: "person.inactive", Days: 7, Stop: "progress.courseDone || progress.daysSince < 7", Limit: rule.Limit{Most: 100, Per: "day"}, Condition: "event.percent > 0", Actions: []api.Action{
-			{Kind: rule.Mail, ConnectionID: mail, Subject: "{{.person.givenName}}, your plants miss you", Text: "Dear {{.person.givenName}},\n\nyou have done {{.event.percent}} % of {{.course.title}}. Go on when you like.\n\nFernmoor Garden School\n"},
-		}},
-		{Name: "Course finished", Trigger: "course.completed", Actions: []api.Action{
-			{Kind: rule.Award, BadgeID: badge.ID},
-			{Kind: rule.Mail, ConnectionID: mail, Subject: "You finished {{.course.title}}", Text: "Dear {{.person.givenName}},\n\nwell done. Your badge is here:\n{{.award.address}}\n\nFernmoor Garden School\n"},
-			{Kind: rule.SendEvent, ConnectionID: s.Connections[ContactsName].ID, Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"finished " + course.title`, "next": "award.address"}},
-			{Kind: rule.AppendRow, Sheet: "Finished", Fields: map[string]string{"who": "person.name", "course": "course.title", "section": "section.title"}},
-		}},
-	} {
+	for _, r := range s.learnersRules(badge) {
 		made, err := client.Post[api.Rule](ctx, s.Client, "/rules", r)
 		if err != nil {
 			return err
@@ -135,10 +161,12 @@ func (s *Story) BuyersRules(ctx context.Context) error {
 				return fmt.Errorf("trying %q: %s %s", made.Name, x.Problem, x.Checked)
 			}
 		}
-		if _, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true, Untried: !t.Passed}); err != nil {
+		if _, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+made.ID+"/switch",
+			api.Switch{On: true, Untried: !t.Passed}); err != nil {
 			return err
 		}
-		s.tell("%-16s when %-18s rendered and checked (%s), on", made.Name, made.Trigger+":", strings.Join(kinds(t), ", "))
+		s.tell("%-16s when %-18s rendered and checked (%s), on", made.Name, made.Trigger+":",
+			strings.Join(kinds(t), ", "))
 	}
 	return nil
 }
@@ -155,7 +183,8 @@ func kinds(t api.Trial) (all []string) {
 // and access and enrolment that agree.
 func (s *Story) Buy(ctx context.Context) error {
 	s.heading("%s, whom nobody knows yet, buys a place in the shop", BuyerName)
-	if err := s.form(ctx, s.At.Shop+"/orders", url.Values{"offer": {offerAtShop}, "name": {BuyerName}, "email": {BuyerEmail}}); err != nil {
+	if err := s.form(ctx, s.At.Shop+"/orders", url.Values{"offer": {offerAtShop}, "name": {BuyerName},
+		"email": {BuyerEmail}}); err != nil {
 		return err
 	}
 	if err := s.side(ctx, "on-its-way", "delivered"); err != nil {
@@ -306,7 +335,8 @@ func (s *Story) tasks(ctx context.Context, want int) error {
 // that waits is found and tried again, and arrives once.
 func (s *Story) Finish(ctx context.Context) error {
 	s.heading("%s finishes the course; the contact list refuses once, and the delivery is tried again", BuyerName)
-	if _, err := s.call(ctx, http.MethodPut, s.At.Control+"/faults/contacts", "application/json", "", strings.NewReader(`{"kind":"status","status":422,"path":"/events"}`)); err != nil {
+	if _, err := s.call(ctx, http.MethodPut, s.At.Control+"/faults/contacts", "application/json", "",
+		strings.NewReader(`{"kind":"status","status":422,"path":"/events"}`)); err != nil {
 		return err
 	}
 	for _, a := range restOfCourse {

@@ -35,7 +35,8 @@ func (s *Story) until(ctx context.Context, what string, happened func() (bool, e
 	}
 }
 
-func (s *Story) call(ctx context.Context, method, address, contentType, accept string, body io.Reader) (string, error) {
+func (s *Story) call(ctx context.Context, method, address, contentType, accept string, body io.Reader) (string,
+	error) {
 	req, err := http.NewRequestWithContext(ctx, method, address, body)
 	if err != nil {
 		return "", err
@@ -58,7 +59,8 @@ func (s *Story) call(ctx context.Context, method, address, contentType, accept s
 
 // form posts a form to a stand-in's page, as a person would in a browser.
 func (s *Story) form(ctx context.Context, address string, values url.Values) error {
-	_, err := s.call(ctx, http.MethodPost, address, "application/x-www-form-urlencoded", "application/json", strings.NewReader(values.Encode()))
+	_, err := s.call(ctx, http.MethodPost, address, "application/x-www-form-urlencoded", "application/json",
+		strings.NewReader(values.Encode()))
 	return err
 }
 

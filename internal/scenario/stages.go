@@ -29,27 +29,35 @@ func (s *Story) Stages(ctx context.Context) error {
 		i := slices.IndexFunc(badges.Items, func(b api.Badge) bool { return b.Name == name })
 		return badges.Items[i]
 	}
-	grafter, err := client.Post[api.Badge](ctx, s.Client, "/badges", api.NewBadge{IssuerID: badges.Items[0].IssuerID, Name: "Grafter", Description: "Joins two plants into one.", Criteria: "Reach the stage First graft."})
+	grafter, err := client.Post[api.Badge](ctx, s.Client, "/badges",
+		api.NewBadge{IssuerID: badges.Items[0].IssuerID, Name: "Grafter", Description: "Joins two plants into one.",
+			Criteria: "Reach the stage First graft."})
 	if err != nil {
 		return err
 	}
 	n := api.NewStagePlan{Name: StagePlanName, CourseID: x.CourseID, Stages: []stage.Stage{
 		{Title: "First cuttings", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "mod-cuttings"}}},
-		{Title: "Badge in hand", Optional: true, Criteria: []stage.Criterion{{Kind: stage.Badge, BadgeID: named("Cuttings").ID}}},
+		{Title: "Badge in hand", Optional: true, Criteria: []stage.Criterion{{Kind: stage.Badge,
+			BadgeID: named("Cuttings").ID}}},
 		{Title: "First graft", BadgeID: grafter.ID, Criteria: []stage.Criterion{
-			{Kind: stage.Module, ModuleID: "mod-grafting"}, {Kind: stage.Score, ActivityID: s.At.Platform + "/activities/act-cuttings-check", AtLeast: 0.8},
+			{Kind: stage.Module, ModuleID: "mod-grafting"}, {Kind: stage.Score,
+				ActivityID: s.At.Platform + "/activities/act-cuttings-check", AtLeast: 0.8},
 		}},
-		{Title: "Course and badge", Criteria: []stage.Criterion{{Kind: stage.Course}, {Kind: stage.Badge, BadgeID: named("Propagation").ID}}},
+		{Title: "Course and badge", Criteria: []stage.Criterion{{Kind: stage.Course},
+			{Kind: stage.Badge, BadgeID: named("Propagation").ID}}},
 	}}
-	v, err := client.Post[api.StagePlanPreview](ctx, s.Client, "/stage-plans/preview", api.StagePlanDraft{NewStagePlan: n})
+	v, err := client.Post[api.StagePlanPreview](ctx, s.Client, "/stage-plans/preview",
+		api.StagePlanDraft{NewStagePlan: n})
 	if err != nil {
 		return err
 	}
-	s.tell("preview: of %d people %d would have reached %q, %d %q", v.People, v.Stages[0].Newly, v.Stages[0].Title, v.Stages[1].Newly, v.Stages[1].Title)
+	s.tell("preview: of %d people %d would have reached %q, %d %q", v.People, v.Stages[0].Newly, v.Stages[0].Title,
+		v.Stages[1].Newly, v.Stages[1].Title)
 	if s.StagePlan, err = client.Post[api.StagePlan](ctx, s.Client, "/stage-plans", n); err != nil {
 		return err
 	}
-	if _, err := client.Post[api.StagePlan](ctx, s.Client, "/stage-plans/"+s.StagePlan.ID+"/switch", api.Switch{On: true}); err != nil {
+	if _, err := client.Post[api.StagePlan](ctx, s.Client, "/stage-plans/"+s.StagePlan.ID+"/switch",
+		api.Switch{On: true}); err != nil {
 		return err
 	}
 	return s.group(ctx, func(g api.StagePlanGroup) bool {
@@ -77,7 +85,10 @@ func (s *Story) group(ctx context.Context, stands func(api.StagePlanGroup) bool)
 // Reached looks how far everybody came, and that the stage's badge was awarded.
 func (s *Story) Reached(ctx context.Context) error {
 	s.heading("%s finished every stage, and got the badge of one", BuyerName)
-	if err := s.group(ctx, func(g api.StagePlanGroup) bool { return g.Finished == 1 && g.Stages[2].Reached == 1 }); err != nil {
+	if err := s.group(ctx, func(g api.StagePlanGroup) bool {
+		return g.Finished == 1 &&
+			g.Stages[2].Reached == 1
+	}); err != nil {
 		return err
 	}
 	return s.until(ctx, "the badge of the stage", func() (bool, error) {

@@ -66,7 +66,8 @@ type Story struct {
 
 // New prepares a story.
 func New(service string, at Addresses, out io.Writer) *Story {
-	return &Story{At: at, Client: client.New(service, ""), out: out, http: &http.Client{Timeout: 30 * time.Second}, Connections: map[string]api.Connection{}}
+	return &Story{At: at, Client: client.New(service, ""), out: out, http: &http.Client{Timeout: 30 * time.Second},
+		Connections: map[string]api.Connection{}}
 }
 
 // Patience is how long the story waits for something that must happen by itself.
@@ -117,11 +118,16 @@ func (s *Story) SetUp(ctx context.Context, secret string) error {
 func (s *Story) Connect(ctx context.Context) error {
 	s.heading("Connecting the outside systems")
 	list := []api.NewConnection{
-		{Name: RegisterName, Kind: "oneroster", Values: map[string]string{"address": s.At.Register, "tokenAddress": s.At.Register + "/oauth/token", "clientId": registerClient, "clientSecret": "red-fingers"}},
+		{Name: RegisterName, Kind: "oneroster", Values: map[string]string{"address": s.At.Register,
+			"tokenAddress": s.At.Register + "/oauth/token", "clientId": registerClient,
+			"clientSecret": "red-fingers"}},
 		{Name: PlatformName, Kind: "xapi"},
-		{Name: WorkspaceName, Kind: "scim", Values: map[string]string{"address": s.At.Workspace + "/scim/v2", "token": workspaceToken, "notice": NoticeAttribute}},
-		{Name: ContactsName, Kind: "webhook", Values: map[string]string{"address": s.At.Contacts + "/events", "secret": contactsSecret}},
-		{Name: MailName, Kind: "smtp", Values: map[string]string{"server": s.At.SMTP, "from": "kanban@fernmoor.example", "fromName": "Fernmoor Garden School", "security": "none"}},
+		{Name: WorkspaceName, Kind: "scim", Values: map[string]string{"address": s.At.Workspace + "/scim/v2",
+			"token": workspaceToken, "notice": NoticeAttribute}},
+		{Name: ContactsName, Kind: "webhook", Values: map[string]string{"address": s.At.Contacts + "/events",
+			"secret": contactsSecret}},
+		{Name: MailName, Kind: "smtp", Values: map[string]string{"server": s.At.SMTP,
+			"from": "kanban@fernmoor.example", "fromName": "Fernmoor Garden School", "security": "none"}},
 	}
 	for _, n := range list {
 		c, err := client.Post[api.Connection](ctx, s.Client, "/connections", n)
@@ -135,11 +141,14 @@ func (s *Story) Connect(ctx context.Context) error {
 		return fmt.Errorf("a wrong secret must be told apart: %w", err)
 	}
 	s.tell("%-16s with a wrong secret: %s (%s)", RegisterName, wrong.State, wrong.Remedy)
-	if _, err := client.Send[api.Connection](ctx, s.Client, http.MethodPatch, "/connections/"+s.Connections[RegisterName].ID, api.EditConnection{Values: map[string]string{"clientSecret": registerSecret}}); err != nil {
+	if _, err := client.Send[api.Connection](ctx, s.Client, http.MethodPatch,
+		"/connections/"+s.Connections[RegisterName].ID,
+		api.EditConnection{Values: map[string]string{"clientSecret": registerSecret}}); err != nil {
 		return err
 	}
 	made := s.Connections[PlatformName].Made
-	if err := s.post(ctx, s.At.Platform+"/reporting", map[string]string{"endpoint": s.Client.Address() + "/xapi", "key": made["key"], "secret": made["secret"]}); err != nil {
+	if err := s.post(ctx, s.At.Platform+"/reporting", map[string]string{"endpoint": s.Client.Address() + "/xapi",
+		"key": made["key"], "secret": made["secret"]}); err != nil {
 		return fmt.Errorf("telling the platform where to report: %w", err)
 	}
 	for _, n := range list {
@@ -171,7 +180,8 @@ func (s *Story) probe(ctx context.Context, name, want string) (api.Report, error
 
 // Read reads the register once and waits for the end.
 func (s *Story) Read(ctx context.Context) (api.Run, error) {
-	r, err := client.Post[api.Run](ctx, s.Client, "/connections/"+s.Connections[RegisterName].ID+"/read", api.ReadRequest{})
+	r, err := client.Post[api.Run](ctx, s.Client, "/connections/"+s.Connections[RegisterName].ID+"/read",
+		api.ReadRequest{})
 	if err != nil {
 		return r, err
 	}
@@ -189,13 +199,15 @@ func (s *Story) ReadRegister(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.tell("%d people, %d courses, %d sections, %d enrolments", r.Counts["people"], r.Counts["courses"], r.Counts["sections"], r.Counts["enrolments"])
+	s.tell("%d people, %d courses, %d sections, %d enrolments", r.Counts["people"], r.Counts["courses"],
+		r.Counts["sections"], r.Counts["enrolments"])
 	list, err := client.All[api.Section](ctx, s.Client, "/sections?hidden=*")
 	if err != nil {
 		return err
 	}
 	for _, x := range list {
-		s.tell("%-22s %-20s %-12s %2d learners  %-26s %s", x.Title, x.Course, strings.Join(x.Terms, ", "), x.Learners, strings.Join(x.Teachers, ", "), x.State)
+		s.tell("%-22s %-20s %-12s %2d learners  %-26s %s", x.Title, x.Course, strings.Join(x.Terms, ", "), x.Learners,
+			strings.Join(x.Teachers, ", "), x.State)
 	}
 	if len(list) != 9 {
 		return fmt.Errorf("%d sections were read, the school has 9", len(list))
@@ -222,7 +234,9 @@ func (s *Story) Pair(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.Pairing, err = client.Post[api.Pairing](ctx, s.Client, "/pairings", api.NewPairing{SectionID: x.ID, ConnectionID: s.Connections[WorkspaceName].ID, Target: "Propagation, group A"})
+	s.Pairing, err = client.Post[api.Pairing](ctx, s.Client, "/pairings",
+		api.NewPairing{SectionID: x.ID, ConnectionID: s.Connections[WorkspaceName].ID,
+			Target: "Propagation, group A"})
 	if err != nil {
 		return err
 	}
@@ -233,7 +247,8 @@ func (s *Story) Pair(ctx context.Context) error {
 	for _, e := range p.Entries {
 		s.tell("%-13s %-16s %s", strings.ReplaceAll(string(e.Outcome), "-", " "), e.Name, named(e.Title, e.Detail))
 	}
-	return expect(p.Counts, map[roster.Outcome]int{roster.OutcomeAdd: 10, roster.OutcomeNeedsPerson: 3, roster.OutcomeWaiting: 1, roster.OutcomeLeftOut: 2})
+	return expect(p.Counts, map[roster.Outcome]int{roster.OutcomeAdd: 10, roster.OutcomeNeedsPerson: 3,
+		roster.OutcomeWaiting: 1, roster.OutcomeLeftOut: 2})
 }
 
 func named(what, detail string) string {
@@ -294,7 +309,8 @@ func (s *Story) FirstRun(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.counted(r, map[string]int{"added": 9, "refused": 1, "not-arrived": 0, "needs-person": 3, "in-step": 0}); err != nil {
+	if err := s.counted(r, map[string]int{"added": 9, "refused": 1, "not-arrived": 0, "needs-person": 3,
+		"in-step": 0}); err != nil {
 		return err
 	}
 	tasks, err := client.Get[[]api.Finding](ctx, s.Client, "/today")
@@ -321,7 +337,8 @@ func (s *Story) SecondRun(ctx context.Context) error {
 // Mend gives one person an address; only that person is added.
 func (s *Story) Mend(ctx context.Context) error {
 	s.heading("The office enters the missing address of %s; only that person is added", noAddressName)
-	if err := s.form(ctx, s.At.Register+"/office/people/"+noAddress, url.Values{"email": {"elsa.elder@fernmoor.example"}}); err != nil {
+	if err := s.form(ctx, s.At.Register+"/office/people/"+noAddress,
+		url.Values{"email": {"elsa.elder@fernmoor.example"}}); err != nil {
 		return err
 	}
 	read, err := s.Read(ctx)
@@ -345,11 +362,15 @@ func (s *Story) Mend(ctx context.Context) error {
 // MakeRules makes a badge, loads the outline, and makes two rules and switches them on.
 func (s *Story) MakeRules(ctx context.Context) error {
 	s.heading("Making a badge and two rules, and switching them on")
-	issuer, err := client.Post[api.Issuer](ctx, s.Client, "/issuers", api.NewIssuer{Name: "Fernmoor Garden School", URL: "https://fernmoor.example", Email: "office@fernmoor.example"})
+	issuer, err := client.Post[api.Issuer](ctx, s.Client, "/issuers",
+		api.NewIssuer{Name: "Fernmoor Garden School", URL: "https://fernmoor.example",
+			Email: "office@fernmoor.example"})
 	if err != nil {
 		return err
 	}
-	badge, err := client.Post[api.Badge](ctx, s.Client, "/badges", api.NewBadge{IssuerID: issuer.ID, Name: "Cuttings", Description: "Takes softwood cuttings that root.", Criteria: "Finish every activity of the module Cuttings and pass its check."})
+	badge, err := client.Post[api.Badge](ctx, s.Client, "/badges",
+		api.NewBadge{IssuerID: issuer.ID, Name: "Cuttings", Description: "Takes softwood cuttings that root.",
+			Criteria: "Finish every activity of the module Cuttings and pass its check."})
 	if err != nil {
 		return err
 	}
@@ -361,20 +382,25 @@ func (s *Story) MakeRules(ctx context.Context) error {
 		return err
 	}
 	for _, r := range []api.NewRule{
-		{Name: "Greet new learners", Trigger: "section.joined", Condition: `event.role == "student"`, Actions: []api.Action{{
-			Kind: "send-event", ConnectionID: s.Connections[ContactsName].ID,
-			Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"learns " + course.title`},
-		}}},
+		{Name: "Greet new learners", Trigger: "section.joined", Condition: `event.role == "student"`,
+			Actions: []api.Action{{
+				Kind: "send-event", ConnectionID: s.Connections[ContactsName].ID,
+				Fields: map[string]string{"email": "person.email", "name": "person.name",
+					"label": `"learns " + course.title`},
+			}}},
 		{Name: "Cuttings badge", Trigger: "module.completed", Scope: ruleScope(module), Actions: []api.Action{
 			{Kind: "award", BadgeID: badge.ID},
-			{Kind: "mail", ConnectionID: s.Connections[MailName].ID, Subject: "Well done, {{.person.givenName}}: your badge for {{.module.title}}", Text: "Dear {{.person.givenName}},\n\nyou finished {{.module.title}} in {{.section.title}}. Your badge is here, and anyone can check it:\n{{.award.address}}\n\nFernmoor Garden School\n"},
+			{Kind: "mail", ConnectionID: s.Connections[MailName].ID,
+				Subject: "Well done, {{.person.givenName}}: your badge for {{.module.title}}",
+				Text:    "Dear {{.person.givenName}},\n\nyou finished {{.module.title}} in {{.section.title}}. Your badge is here, and anyone can check it:\n{{.award.address}}\n\nFernmoor Garden School\n"},
 		}},
 	} {
 		made, err := client.Post[api.Rule](ctx, s.Client, "/rules", r)
 		if err != nil {
 			return err
 		}
-		if made, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+made.ID+"/switch", api.Switch{On: true, Untried: true}); err != nil {
+		if made, err = client.Post[api.Rule](ctx, s.Client, "/rules/"+made.ID+"/switch",
+			api.Switch{On: true, Untried: true}); err != nil {
 			return err
 		}
 		s.tell("%-20s when %s: on", made.Name, made.Trigger)
@@ -399,7 +425,8 @@ func (s *Story) Outline(ctx context.Context, courseID string) error {
 // Join enrols the test learner; the contact list gets a label by itself.
 func (s *Story) Join(ctx context.Context) error {
 	s.heading("%s, the test learner, joins Propagation A", testName)
-	if err := s.form(ctx, s.At.Register+"/office/enrolments", url.Values{"person": {testLearner}, "section": {sectionID}}); err != nil {
+	if err := s.form(ctx, s.At.Register+"/office/enrolments",
+		url.Values{"person": {testLearner}, "section": {sectionID}}); err != nil {
 		return err
 	}
 	read, err := s.Read(ctx)
@@ -437,7 +464,8 @@ func (s *Story) Join(ctx context.Context) error {
 func (s *Story) Learn(ctx context.Context) error {
 	s.heading("%s ticks off the module Cuttings on the course platform", testName)
 	for _, a := range moduleActivities {
-		if err := s.form(ctx, s.At.Platform+"/ticks", url.Values{"learner": {testLearner}, "activity": {a}}); err != nil {
+		if err := s.form(ctx, s.At.Platform+"/ticks", url.Values{"learner": {testLearner},
+			"activity": {a}}); err != nil {
 			return err
 		}
 	}

@@ -94,13 +94,15 @@ func Run(ctx context.Context, o Options) error {
 	var ended <-chan error // of the private PostgreSQL
 	if url == "" {
 		o.Log.Info("starting the private PostgreSQL", "folder", o.Data)
-		server, err := pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(o.Data, "postgres"), Fast: o.FastDatabase, Log: o.Log})
+		server, err := pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(o.Data, "postgres"),
+			Fast: o.FastDatabase, Log: o.Log})
 		if err != nil {
 			return err
 		}
 		defer server.Stop()
 		url, ended = server.URL(), server.Failed()
-		o.Log.Info("the private PostgreSQL is ready", "port", server.Port(), "user", "kanban", "password_file", server.PasswordFile(),
+		o.Log.Info("the private PostgreSQL is ready", "port", server.Port(), "user", "kanban", "password_file",
+			server.PasswordFile(),
 			"backup", fmt.Sprintf(`PGPASSWORD="$(cat %s)" pg_dump -h 127.0.0.1 -p %d -U kanban -Fc kanban > kanban.dump; keep %s with it`, server.PasswordFile(), server.Port(), keyFile(o)))
 	}
 	key, err := secretsKey(ctx, o, url)
@@ -134,7 +136,8 @@ func run(ctx context.Context, o Options, db *db.Database, listener net.Listener,
 		grace = 20 * time.Second
 	}
 	if slices.Contains(o.Roles, RoleWorker) {
-		w, err := worker.Start(ctx, db, server.UseCases, worker.Options{Log: o.Log, ReadEvery: o.ReadEvery, Lease: o.Lease})
+		w, err := worker.Start(ctx, db, server.UseCases,
+			worker.Options{Log: o.Log, ReadEvery: o.ReadEvery, Lease: o.Lease})
 		if err != nil {
 			return err
 		}
@@ -148,7 +151,8 @@ func run(ctx context.Context, o Options, db *db.Database, listener net.Listener,
 	if !slices.Contains(o.Roles, RoleAPI) {
 		handler = server.HealthOnly()
 	}
-	h := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return inner }}
+	h := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return inner }}
 	failed := make(chan error, 1)
 	go func() { failed <- h.Serve(listener) }()
 	if err := invite(ctx, o, server.Access); err != nil {
@@ -186,7 +190,8 @@ func invite(ctx context.Context, o Options, a *access.Service) error {
 	}
 	secret, err := a.SetupSecret(ctx)
 	if err == nil && secret != "" {
-		o.Log.Info("open this link once to make the first administrator", "setup_link", o.Public+"/setup?secret="+secret)
+		o.Log.Info("open this link once to make the first administrator", "setup_link",
+			o.Public+"/setup?secret="+secret)
 	}
 	return err
 }
@@ -197,8 +202,10 @@ func build(o Options, db *db.Database) *web.Server {
 		o.Zone = time.Local
 	}
 	return &web.Server{
-		UseCases: wiring.New(db, wiring.Options{Public: o.Public, Zone: o.Zone, Call: o.Call, Delays: o.Delays, Remember: 5 * time.Second}),
-		Store:    db, Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console, TrustedProxies: o.TrustedProxies,
+		UseCases: wiring.New(db, wiring.Options{Public: o.Public, Zone: o.Zone, Call: o.Call, Delays: o.Delays,
+			Remember: 5 * time.Second}),
+		Store: db, Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console,
+		TrustedProxies: o.TrustedProxies,
 	}
 }
 

@@ -50,7 +50,8 @@ func folder(t *testing.T) string {
 
 func options(at string, out io.Writer) service.Options {
 	return service.Options{
-		Address: "127.0.0.1:0", Data: at, Roles: []string{service.RoleAPI, service.RoleWorker}, FastDatabase: true, StopWithin: 5 * time.Second, Lease: 9 * time.Second,
+		Address: "127.0.0.1:0", Data: at, Roles: []string{service.RoleAPI,
+			service.RoleWorker}, FastDatabase: true, StopWithin: 5 * time.Second, Lease: 9 * time.Second,
 		Log: slog.New(slog.NewTextHandler(out, nil)), Console: fstest.MapFS{},
 	}
 }
@@ -101,7 +102,8 @@ func TestReadOnlyFolder(t *testing.T) {
 		return
 	}
 	require.NoError(t, os.Chmod(at, 0o555))
-	assert.ErrorContains(t, service.Run(t.Context(), options(filepath.Join(at, "data"), io.Discard)), "cannot be written")
+	assert.ErrorContains(t, service.Run(t.Context(), options(filepath.Join(at, "data"), io.Discard)),
+		"cannot be written")
 }
 
 // A private database that is killed is started again, and a service that is stopped in that

@@ -24,13 +24,16 @@ import (
 // joined is the event that somebody joined a section.
 func joined(w *apptest.World, who string) eventstore.Event {
 	p, s := w.Person(who), w.Section("PROP-A")
-	return eventstore.Event{Type: string(rule.SectionJoined), NaturalKey: db.NewID(), PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now().UTC()}
+	return eventstore.Event{Type: string(rule.SectionJoined), NaturalKey: db.NewID(), PersonID: &p.ID,
+		SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"},
+		OccurredAt: time.Now().UTC()}
 }
 
 func TestRules(t *testing.T) {
 	w, _ := school(t)
 	s, ctx := w.Store, t.Context()
-	r := w.Rule(rule.Draft{Name: "Greet", Trigger: string(rule.SectionJoined), OncePerPerson: true, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
+	r := w.Rule(rule.Draft{Name: "Greet", Trigger: string(rule.SectionJoined), OncePerPerson: true,
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
 	assert.Equal(t, "Greet", must[rulestore.Rule](t)(rulestore.FindRule(ctx, s, r.ID)).Name)
 	missing[rulestore.Rule](t)(rulestore.FindRule(ctx, s, db.NewID()))
 	assert.Len(t, must[[]rulestore.Rule](t)(rulestore.Rules(ctx, s)), 1)
@@ -88,11 +91,15 @@ func TestEvents(t *testing.T) {
 	w, _ := school(t)
 	s, ctx := w.Store, t.Context()
 	e := w.Record(joined(w, "stu-014"))
-	listed := must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s, eventstore.EventFilter{Type: e.Type, PersonID: *e.PersonID, Limit: 9}))
+	listed := must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s,
+		eventstore.EventFilter{Type: e.Type, PersonID: *e.PersonID, Limit: 9}))
 	require.Len(t, listed, 1)
-	assert.Equal(t, []string{w.Person("stu-014").GivenName + " " + w.Person("stu-014").FamilyName, "Propagation A"}, []string{listed[0].Person, listed[0].Section})
-	assert.Empty(t, must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s, eventstore.EventFilter{Before: e.ID, Type: e.Type, Limit: 9})))
-	assert.Len(t, must[[]eventstore.Event](t)(eventstore.EventsFor(ctx, s, eventstore.EventQuery{Trigger: e.Type, Since: time.Now().Add(-time.Hour), Limit: 9})), 1)
+	assert.Equal(t, []string{w.Person("stu-014").GivenName + " " + w.Person("stu-014").FamilyName, "Propagation A"},
+		[]string{listed[0].Person, listed[0].Section})
+	assert.Empty(t, must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s,
+		eventstore.EventFilter{Before: e.ID, Type: e.Type, Limit: 9})))
+	assert.Len(t, must[[]eventstore.Event](t)(eventstore.EventsFor(ctx, s,
+		eventstore.EventQuery{Trigger: e.Type, Since: time.Now().Add(-time.Hour), Limit: 9})), 1)
 	assert.Len(t, must[[]eventstore.Event](t)(eventstore.EventsByID(ctx, s, []string{e.ID, db.NewID()})), 1)
 	assert.Empty(t, must[[]eventstore.Event](t)(eventstore.ReportedBy(ctx, s, db.NewID(), 9)))
 	assert.False(t, must[bool](t)(connectionstore.EventsFrom(ctx, s, db.NewID())))
@@ -115,7 +122,9 @@ func TestEvents(t *testing.T) {
 func TestDeliveries(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, contacts := w.Store, t.Context(), w.Contacts()
-	r := w.Rule(rule.Draft{Name: "Tell", Trigger: string(rule.SectionJoined), Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: contacts.ID}, {Kind: rule.OpenTask, Subject: "Greet"}}})
+	r := w.Rule(rule.Draft{Name: "Tell", Trigger: string(rule.SectionJoined),
+		Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: contacts.ID},
+			{Kind: rule.OpenTask, Subject: "Greet"}}})
 	e := w.Record(joined(w, "stu-014"))
 	ofEvent := deliverystore.DeliveryFilter{EventID: e.ID, Limit: 9}
 	all := must[[]deliverystore.ListedDelivery](t)(deliverystore.Deliveries(ctx, s, ofEvent))
@@ -124,7 +133,8 @@ func TestDeliveries(t *testing.T) {
 	second := must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, w.DeliveriesOf(e.ID)[1].ID))
 	missing[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, db.NewID()))
 	assert.Len(t, must[[]deliverystore.Delivery](t)(deliverystore.Following(ctx, s, first)), 2)
-	assert.Equal(t, e.ID, must[map[string]eventstore.Event](t)(deliverystore.EventsOf(ctx, s, []deliverystore.Delivery{first}))[e.ID].ID)
+	assert.Equal(t, e.ID, must[map[string]eventstore.Event](t)(deliverystore.EventsOf(ctx, s,
+		[]deliverystore.Delivery{first}))[e.ID].ID)
 	tx(t, s, func(tx *db.Tx) error {
 		ids, err := deliverystore.ConnectionsOf(ctx, tx, []string{first.ID, second.ID})
 		assert.Equal(t, []string{contacts.ID}, ids)
@@ -136,14 +146,17 @@ func TestDeliveries(t *testing.T) {
 	require.NotEmpty(t, lanes)
 	ready := []deliverystore.Delivery{}
 	for _, l := range lanes {
-		ready = append(ready, must[[]deliverystore.Delivery](t)(deliverystore.ReadyDeliveries(ctx, s, l, time.Now().Add(time.Minute), 9, nil, deliverystore.ReadyAfter{}))...)
+		ready = append(ready, must[[]deliverystore.Delivery](t)(deliverystore.ReadyDeliveries(ctx, s, l,
+			time.Now().Add(time.Minute), 9, nil, deliverystore.ReadyAfter{}))...)
 	}
 	require.NotEmpty(t, ready)
 	assert.Equal(t, first.ID, ready[0].ID)
-	assert.Empty(t, must[[]deliverystore.Delivery](t)(deliverystore.ReadyDeliveries(ctx, s, lanes[0], time.Now().Add(time.Minute), 9, nil, deliverystore.After(ready[0]))))
+	assert.Empty(t, must[[]deliverystore.Delivery](t)(deliverystore.ReadyDeliveries(ctx, s, lanes[0],
+		time.Now().Add(time.Minute), 9, nil, deliverystore.After(ready[0]))))
 
 	until := time.Now().Add(time.Hour)
-	require.NoError(t, deliverystore.HoldUntil(ctx, s, deliverystore.HeldDelivery{ID: first.ID, Why: "limit", Until: until}))
+	require.NoError(t, deliverystore.HoldUntil(ctx, s,
+		deliverystore.HeldDelivery{ID: first.ID, Why: "limit", Until: until}))
 	assert.Equal(t, "limit", must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, first.ID)).Held)
 	tx(t, s, func(tx *db.Tx) error {
 		ids, err := deliverystore.Requeue(ctx, tx, ofEvent)
@@ -151,15 +164,19 @@ func TestDeliveries(t *testing.T) {
 		return err
 	})
 
-	begun := must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, lease.Worker, time.Now().Add(time.Minute), time.Now(), first.ID))
+	begun := must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, lease.Worker, time.Now().Add(time.Minute),
+		time.Now(), first.ID))
 	require.Equal(t, map[string]int{first.ID: 1}, begun)
-	assert.Empty(t, must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, "another", time.Now().Add(time.Minute), time.Now(), first.ID)), "it is somebody's")
+	assert.Empty(t, must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, "another",
+		time.Now().Add(time.Minute), time.Now(), first.ID)), "it is somebody's")
 	require.NoError(t, deliverystore.Unclaim(ctx, s, lease.Worker, first.ID))
-	begun = must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, lease.Worker, time.Now().Add(time.Minute), time.Now(), first.ID))
+	begun = must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, lease.Worker, time.Now().Add(time.Minute),
+		time.Now(), first.ID))
 	d := must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, first.ID))
 	d.State, d.Code, d.LastError = "waiting", string(finding.AddressMissing), "no address"
 	tx(t, s, func(tx *db.Tx) error {
-		_, err := deliverystore.EndAttempts(ctx, tx, lease.Worker, []*deliverystore.Delivery{&d}, []deliverystore.Attempt{{DeliveryID: d.ID, Number: begun[d.ID], Error: "no address"}}, true)
+		_, err := deliverystore.EndAttempts(ctx, tx, lease.Worker, []*deliverystore.Delivery{&d},
+			[]deliverystore.Attempt{{DeliveryID: d.ID, Number: begun[d.ID], Error: "no address"}}, true)
 		return err
 	})
 	attempts := must[[]deliverystore.Attempt](t)(deliverystore.Attempts(ctx, s, first.ID))
@@ -167,13 +184,20 @@ func TestDeliveries(t *testing.T) {
 	groups := must[[]deliverystore.WaitingGroup](t)(deliverystore.WaitingGroups(ctx, s))
 	require.Len(t, groups, 1)
 	assert.Equal(t, 1, groups[0].Count)
-	assert.Equal(t, 1, must[map[string]int](t)(deliverystore.StillToCome(ctx, s, deliverystore.DeliveryFilter{RuleID: r.ID}))["waiting"])
+	assert.Equal(t, 1, must[map[string]int](t)(deliverystore.StillToCome(ctx, s,
+		deliverystore.DeliveryFilter{RuleID: r.ID}))["waiting"])
 	assert.Equal(t, 0, must[int](t)(deliverystore.WaitingFor(ctx, s, contacts.ID, "nothing")))
 
 	for code, requeue := range map[finding.Code]func(tx *db.Tx) (int, error){
-		finding.WrongCredential: func(tx *db.Tx) (int, error) { return deliverystore.RequeueAnswered(ctx, tx, contacts.ID) },
-		finding.GroupMissing:    func(tx *db.Tx) (int, error) { return deliverystore.RequeueFound(ctx, tx, r.ID) },
-		finding.AccountMissing:  func(tx *db.Tx) (int, error) { return deliverystore.RequeueMatched(ctx, tx, contacts.ID, *e.PersonID) },
+		finding.WrongCredential: func(tx *db.Tx) (int,
+			error) {
+			return deliverystore.RequeueAnswered(ctx, tx, contacts.ID)
+		},
+		finding.GroupMissing: func(tx *db.Tx) (int, error) { return deliverystore.RequeueFound(ctx, tx, r.ID) },
+		finding.AccountMissing: func(tx *db.Tx) (int,
+			error) {
+			return deliverystore.RequeueMatched(ctx, tx, contacts.ID, *e.PersonID)
+		},
 		finding.AddressMissing: func(tx *db.Tx) (int, error) {
 			return deliverystore.RequeueMended(ctx, tx, must[string](t)(matchstore.RegisterOf(ctx, s, *e.PersonID)))
 		},
@@ -187,18 +211,25 @@ func TestDeliveries(t *testing.T) {
 				return err
 			})
 		}
-		assert.Equal(t, "queued", must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, first.ID)).State, code)
+		assert.Equal(t, "queued", must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, first.ID)).State,
+			code)
 	}
-	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return deliverystore.RequeueOne(ctx, tx, first.ID) }), db.ErrStale, "it is queued already")
-	assert.True(t, must[bool](t)(deliverystore.HasEarlier(ctx, s, deliverystore.Delivery{ID: db.NewID(), ConnectionID: first.ConnectionID, PersonID: first.PersonID})))
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return deliverystore.RequeueOne(ctx, tx, first.ID) }),
+		db.ErrStale, "it is queued already")
+	assert.True(t, must[bool](t)(deliverystore.HasEarlier(ctx, s,
+		deliverystore.Delivery{ID: db.NewID(), ConnectionID: first.ConnectionID, PersonID: first.PersonID})))
 
-	begun = must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, lease.Worker, time.Now().Add(time.Minute), time.Now(), first.ID))
+	begun = must[map[string]int](t)(deliverystore.BeginAttempts(ctx, s, lease.Worker, time.Now().Add(time.Minute),
+		time.Now(), first.ID))
 	d = must[deliverystore.Delivery](t)(deliverystore.FindDelivery(ctx, s, first.ID))
 	d.State = "delivered"
-	written := must[map[string]bool](t)(deliverystore.EndPlain(ctx, s, lease.Worker, []*deliverystore.Delivery{&d}, []deliverystore.Attempt{{DeliveryID: d.ID, Number: begun[d.ID], Status: 200}}))
+	written := must[map[string]bool](t)(deliverystore.EndPlain(ctx, s, lease.Worker, []*deliverystore.Delivery{&d},
+		[]deliverystore.Attempt{{DeliveryID: d.ID, Number: begun[d.ID], Status: 200}}))
 	assert.True(t, written[d.ID])
 	tx(t, s, func(tx *db.Tx) error {
-		undoable, err := deliverystore.FindUndoable(ctx, tx, r.ID, eventstore.Event{ID: db.NewID(), Type: string(rule.SectionLeft), PersonID: e.PersonID, SectionID: e.SectionID})
+		undoable, err := deliverystore.FindUndoable(ctx, tx, r.ID,
+			eventstore.Event{ID: db.NewID(), Type: string(rule.SectionLeft), PersonID: e.PersonID,
+				SectionID: e.SectionID})
 		require.NotEmpty(t, undoable)
 		if err == nil {
 			err = deliverystore.AllowAgain(ctx, tx, first.ID, "")
@@ -246,8 +277,10 @@ func TestRests(t *testing.T) {
 	list := must[[]deliverystore.Rest](t)(deliverystore.Rests(ctx, s, contacts.ID))
 	require.Len(t, list, 1)
 	assert.Equal(t, 1, list[0].Failures)
-	assert.True(t, must[bool](t)(deliverystore.TryDuringRest(ctx, s, contacts.ID, "", time.Now().Add(2*time.Hour), time.Minute)))
-	assert.False(t, must[bool](t)(deliverystore.TryDuringRest(ctx, s, contacts.ID, "", time.Now().Add(2*time.Hour), time.Minute)), "one at a time")
+	assert.True(t, must[bool](t)(deliverystore.TryDuringRest(ctx, s, contacts.ID, "", time.Now().Add(2*time.Hour),
+		time.Minute)))
+	assert.False(t, must[bool](t)(deliverystore.TryDuringRest(ctx, s, contacts.ID, "", time.Now().Add(2*time.Hour),
+		time.Minute)), "one at a time")
 	for _, want := range []bool{true, false} {
 		tx(t, s, func(tx *db.Tx) error {
 			ok, err := deliverystore.EndFailures(ctx, tx, contacts.ID, "")
@@ -266,18 +299,21 @@ func TestOperationsTasksAndSheets(t *testing.T) {
 	o := must[rule.Operation](t)(connectionstore.FindOperation(ctx, s, labels.ID, "add-label"))
 	o.Title = "Add"
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.KeepOperation(ctx, tx, labels.ID, o) })
-	assert.Equal(t, "Add", must[rule.Operation](t)(connectionstore.FindOperation(ctx, s, labels.ID, "add-label")).Title)
+	assert.Equal(t, "Add", must[rule.Operation](t)(connectionstore.FindOperation(ctx, s, labels.ID,
+		"add-label")).Title)
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.DropOperation(ctx, tx, labels.ID, "add-label") })
 	missing[rule.Operation](t)(connectionstore.FindOperation(ctx, s, labels.ID, "add-label"))
 
-	w.Rule(rule.Draft{Name: "Greet", Trigger: string(rule.SectionJoined), Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
+	w.Rule(rule.Draft{Name: "Greet", Trigger: string(rule.SectionJoined),
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
 	w.Record(joined(w, "stu-014"))
 	w.Deliver()
 	tasks := must[[]taskstore.ListedTask](t)(taskstore.Tasks(ctx, s, false, 9))
 	require.Len(t, tasks, 1)
 	assert.Equal(t, "Greet", tasks[0].Rule)
 	tx(t, s, func(tx *db.Tx) error { return taskstore.HasTask(ctx, tx, tasks[0].ID) })
-	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return taskstore.HasTask(ctx, tx, db.NewID()) }), db.ErrNotFound)
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return taskstore.HasTask(ctx, tx, db.NewID()) }),
+		db.ErrNotFound)
 	tx(t, s, func(tx *db.Tx) error {
 		ok, err := taskstore.EndTask(ctx, tx, taskstore.Task{ID: tasks[0].ID}, "Maud")
 		assert.True(t, ok)
@@ -300,5 +336,6 @@ func TestOperationsTasksAndSheets(t *testing.T) {
 	sheets := must[[]deliverystore.Sheet](t)(deliverystore.Sheets(ctx, s))
 	require.Len(t, sheets, 1)
 	assert.Equal(t, 1, sheets[0].Rows, "a row has one delivery")
-	assert.Equal(t, "Ada", must[[]deliverystore.SheetRow](t)(deliverystore.SheetRows(ctx, s, "Arrivals"))[0].Cells["name"])
+	assert.Equal(t, "Ada", must[[]deliverystore.SheetRow](t)(deliverystore.SheetRows(ctx, s,
+		"Arrivals"))[0].Cells["name"])
 }

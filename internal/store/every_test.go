@@ -37,14 +37,16 @@ func TestEveryFunctionIsTested(t *testing.T) {
 		tree, err := parser.ParseFile(token.NewFileSet(), name, text, 0)
 		require.NoError(t, err)
 		for _, d := range tree.Decls {
-			if f, ok := d.(*ast.FuncDecl); ok && f.Name.IsExported() && (f.Recv == nil || slices.Contains([]string{"Database", "Tx"}, receiver(f))) {
+			if f, ok := d.(*ast.FuncDecl); ok && f.Name.IsExported() &&
+				(f.Recv == nil || slices.Contains([]string{"Database", "Tx"}, receiver(f))) {
 				offered[call(of, f)] = true
 			}
 		}
 	}
 	var untested []string
 	for name := range offered {
-		if !slices.ContainsFunc([]string{"(", "[", ",", ")"}, func(after string) bool { return strings.Contains(tests, name+after) }) {
+		if !slices.ContainsFunc([]string{"(", "[", ",", ")"},
+			func(after string) bool { return strings.Contains(tests, name+after) }) {
 			untested = append(untested, name)
 		}
 	}

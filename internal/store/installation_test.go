@@ -39,20 +39,25 @@ func TestConnections(t *testing.T) {
 	stale := c
 	c.Name = "Chat"
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.UpdateConnection(tx, &c) })
-	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return connectionstore.UpdateConnection(tx, &stale) }), db.ErrStale)
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return connectionstore.UpdateConnection(tx, &stale) }),
+		db.ErrStale)
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.KeepProbe(ctx, tx, c.ID, []string{"works"}, time.Now()) })
-	assert.JSONEq(t, `["works"]`, string(must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, c.ID)).Probe))
+	assert.JSONEq(t, `["works"]`, string(must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s,
+		c.ID)).Probe))
 	missing[connectionstore.Connection](t)(connectionstore.ConnectionByKey(ctx, s, "xapi", "none"))
 	assert.Empty(t, must[[]connectionstore.Dependent](t)(connectionstore.Dependents(ctx, s, c.ID)))
 
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveConnection(ctx, tx, c.ID, "Maud") })
 	missing[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, c.ID))
-	assert.Equal(t, "Maud", must[connectionstore.Connection](t)(connectionstore.FindRemovedConnection(ctx, s, c.ID)).RemovedBy)
+	assert.Equal(t, "Maud", must[connectionstore.Connection](t)(connectionstore.FindRemovedConnection(ctx, s,
+		c.ID)).RemovedBy)
 	assert.Len(t, must[[]connectionstore.Connection](t)(connectionstore.RemovedConnections(ctx, s)), 1)
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.RestoreConnection(ctx, tx, c.ID, "Chat again") })
-	assert.Equal(t, "Chat again", must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, c.ID)).Name)
+	assert.Equal(t, "Chat again", must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s,
+		c.ID)).Name)
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.RemoveConnection(ctx, tx, c.ID, "Maud") })
-	assert.Empty(t, must[[]string](t)(connectionstore.DeleteConnections(ctx, s, time.Now().Add(-time.Hour))), "not for 30 days")
+	assert.Empty(t, must[[]string](t)(connectionstore.DeleteConnections(ctx, s, time.Now().Add(-time.Hour))),
+		"not for 30 days")
 	assert.Len(t, must[[]string](t)(connectionstore.DeleteConnections(ctx, s, time.Now().Add(time.Hour))), 1)
 	missing[connectionstore.Connection](t)(connectionstore.FindRemovedConnection(ctx, s, c.ID))
 }
@@ -65,8 +70,10 @@ func TestAdministrators(t *testing.T) {
 	assert.True(t, must[bool](t)(accessstore.SetupLinkOpen(ctx, s, []byte("link"))))
 	tx(t, s, func(tx *db.Tx) error { return accessstore.UseSetupLink(ctx, tx, []byte("link")) })
 	assert.False(t, must[bool](t)(accessstore.SetupLinkOpen(ctx, s, []byte("link"))))
-	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.UseSetupLink(ctx, tx, []byte("link")) }), "once")
-	maud := accessstore.Administrator{ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example", Role: "administrator"}
+	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.UseSetupLink(ctx, tx, []byte("link")) }),
+		"once")
+	maud := accessstore.Administrator{ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example",
+		Role: "administrator"}
 	token := accessstore.APIToken{ID: db.NewID(), AdministratorID: maud.ID, Name: "t", Hash: []byte("token")}
 	tx(t, s, func(tx *db.Tx) error {
 		if err := db.Create(tx, &maud, "test"); err != nil {
@@ -76,19 +83,33 @@ func TestAdministrators(t *testing.T) {
 	})
 	assert.Equal(t, int64(1), must[int64](t)(accessstore.CountAdministrators(ctx, s)))
 	assert.Len(t, must[[]accessstore.Administrator](t)(accessstore.Administrators(ctx, s)), 1)
-	assert.Equal(t, maud.ID, must[accessstore.Administrator](t)(accessstore.AdministratorByEmail(ctx, s, "MAUD@fernmoor.example")).ID)
+	assert.Equal(t, maud.ID, must[accessstore.Administrator](t)(accessstore.AdministratorByEmail(ctx, s,
+		"MAUD@fernmoor.example")).ID)
 	assert.Equal(t, "Maud", must[accessstore.Administrator](t)(accessstore.FindAdministrator(ctx, s, maud.ID)).Name)
-	assert.Equal(t, maud.ID, must[accessstore.Administrator](t)(accessstore.AdministratorByToken(ctx, s, []byte("token"))).ID)
+	assert.Equal(t, maud.ID, must[accessstore.Administrator](t)(accessstore.AdministratorByToken(ctx, s,
+		[]byte("token"))).ID)
 	tx(t, s, func(tx *db.Tx) error { return accessstore.EndToken(ctx, tx, []byte("token")) })
 	missing[accessstore.Administrator](t)(accessstore.AdministratorByToken(ctx, s, []byte("token")))
 	tx(t, s, func(tx *db.Tx) error { return tx.Audit(ctx, "Maud", "tested", "test/1", map[string]any{"a": 1}) })
 	assert.Equal(t, 1, count(t, s, "audit_entries"))
-	assert.True(t, must[bool](t)(db.Sealed(ctx, urlOf(s))), "by which the key is told from another one at the next start")
+	assert.True(t, must[bool](t)(db.Sealed(ctx, urlOf(s))),
+		"by which the key is told from another one at the next start")
 }
 
 func urlOf(s *db.Database) string { return s.Pool.Config().ConnString() }
 
 // A key is claimed by one request; its answer is given to repeats of that request.
+func TestOldSessionsAreRemoved(t *testing.T) {
+	s, ctx := storetest.New(t), t.Context()
+	_, err := s.Pool.Exec(ctx, `INSERT INTO sessions (token, data, expiry)
+		VALUES ('old', 'x', now() - interval '1 minute'), ('held', 'x', now() + interval '1 minute')`)
+	require.NoError(t, err)
+	require.NoError(t, accessstore.RemoveOldSessions(ctx, s))
+	var left string
+	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT string_agg(token, ' ') FROM sessions`).Scan(&left))
+	assert.Equal(t, "held", left)
+}
+
 func TestKeptAnswers(t *testing.T) {
 	s, ctx := storetest.New(t), t.Context()
 	claim := func(request string) (bool, accessstore.KeptAnswer) {
@@ -118,9 +139,11 @@ func TestBadgesAndAwards(t *testing.T) {
 	number := must[int64](t)(badgestore.NextAwardNumber(ctx, s))
 	assert.Equal(t, number, must[int64](t)(badgestore.LastAwardNumber(ctx, s)))
 	e := w.Record(joined(w, "stu-001"))
-	a := badgestore.Award{ID: db.NewID(), BadgeID: b.ID, PersonID: ada.ID, EventID: &e.ID, Credential: "jws", Number: &number, AwardedAt: time.Now()}
+	a := badgestore.Award{ID: db.NewID(), BadgeID: b.ID, PersonID: ada.ID, EventID: &e.ID, Credential: "jws",
+		Number: &number, AwardedAt: time.Now()}
 	tx(t, s, func(tx *db.Tx) error {
-		for _, create := range []func() error{func() error { return db.Create(tx, &i, "test") }, func() error { return db.Create(tx, &b, "test") }, func() error { return db.Create(tx, &a, "test") }} {
+		for _, create := range []func() error{func() error { return db.Create(tx, &i, "test") },
+			func() error { return db.Create(tx, &b, "test") }, func() error { return db.Create(tx, &a, "test") }} {
 			if err := create(); err != nil {
 				return err
 			}
@@ -173,7 +196,8 @@ func TestOffersAndAccess(t *testing.T) {
 	s, ctx, shop := w.Store, t.Context(), w.Shop()
 	section, ada := w.Section("SOIL-A"), w.Person("stu-020")
 	at := time.Now().UTC().Truncate(time.Microsecond)
-	told := purchasestore.Access{ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: key(t, ada), OrderRef: "o-1", Name: "Ada"}
+	told := purchasestore.Access{ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: key(t, ada),
+		OrderRef: "o-1", Name: "Ada"}
 	tx(t, s, func(tx *db.Tx) error {
 		_, err := purchasestore.KeepAccessNews(ctx, tx, told, true, at)
 		return err
@@ -181,7 +205,8 @@ func TestOffersAndAccess(t *testing.T) {
 	unmapped := must[[]purchasestore.Unmapped](t)(purchasestore.UnmappedOffers(ctx, s))
 	require.Len(t, unmapped, 1)
 	assert.Equal(t, 1, unmapped[0].Buyers)
-	o := purchasestore.Offer{ID: db.NewID(), Name: "A place", ConnectionID: shop.ID, Offer: "place", SectionIDs: []string{section.ID}, AtEnd: "mark", Version: 1}
+	o := purchasestore.Offer{ID: db.NewID(), Name: "A place", ConnectionID: shop.ID, Offer: "place",
+		SectionIDs: []string{section.ID}, AtEnd: "mark", Version: 1}
 	tx(t, s, func(tx *db.Tx) error {
 		if err := db.Create(tx, &o, "test"); err != nil {
 			return err
@@ -218,7 +243,8 @@ func TestOffersAndAccess(t *testing.T) {
 		}
 		return err
 	})
-	listed := must[[]purchasestore.ListedAccess](t)(purchasestore.Accesses(ctx, s, purchasestore.AccessFilter{OfferID: o.ID, Limit: 9}))
+	listed := must[[]purchasestore.ListedAccess](t)(purchasestore.Accesses(ctx, s,
+		purchasestore.AccessFilter{OfferID: o.ID, Limit: 9}))
 	require.Len(t, listed, 1)
 	assert.Equal(t, []string{section.Title}, listed[0].Sections)
 	sides := must[[]purchasestore.Side](t)(purchasestore.Sides(ctx, s, o.ID, at.Add(time.Minute)))
@@ -227,7 +253,8 @@ func TestOffersAndAccess(t *testing.T) {
 	assert.Empty(t, must[[]purchasestore.Troubled](t)(purchasestore.TroubledAccesses(ctx, s)))
 	assert.Empty(t, must[[]string](t)(purchasestore.Unsettled(ctx, s, at)))
 
-	given := purchasestore.Access{ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: "by hand", OrderRef: "hand", OfferID: &o.ID, PersonID: &ada.ID, StartedAt: &at, GivenBy: "Maud", Reason: "won it"}
+	given := purchasestore.Access{ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: "by hand",
+		OrderRef: "hand", OfferID: &o.ID, PersonID: &ada.ID, StartedAt: &at, GivenBy: "Maud", Reason: "won it"}
 	other := w.Person("stu-021").ID
 	tx(t, s, func(tx *db.Tx) error {
 		if err := purchasestore.GiveAccess(ctx, tx, given); err != nil {
@@ -235,7 +262,8 @@ func TestOffersAndAccess(t *testing.T) {
 		}
 		elsewhere, err := purchasestore.HeldElsewhere(ctx, tx, given, section.ID, at.Add(time.Minute))
 		assert.True(t, elsewhere, "by the purchase")
-		return errors.Join(err, purchasestore.EndAccess(ctx, tx, given.ID, at), purchasestore.AssignAccess(ctx, tx, given.ID, other))
+		return errors.Join(err, purchasestore.EndAccess(ctx, tx, given.ID, at),
+			purchasestore.AssignAccess(ctx, tx, given.ID, other))
 	})
 	tx(t, s, func(tx *db.Tx) error {
 		a, err := purchasestore.AccessOf(ctx, tx, given.ID)
@@ -268,7 +296,8 @@ func TestSettingsAndAcknowledgements(t *testing.T) {
 	})
 	assert.Equal(t, "Maud", must[settingstore.Maintenance](t)(settingstore.FindMaintenance(ctx, s)).By)
 	tx(t, s, func(tx *db.Tx) error { return reportstore.Acknowledge(ctx, tx, "k", "known", "Maud") })
-	assert.Equal(t, "known", must[map[string]reportstore.Acknowledgement](t)(reportstore.Acknowledgements(ctx, s))["k"].Note)
+	assert.Equal(t, "known", must[map[string]reportstore.Acknowledgement](t)(reportstore.Acknowledgements(ctx,
+		s))["k"].Note)
 	tx(t, s, func(tx *db.Tx) error { return reportstore.DropAcknowledgement(ctx, tx, "k") })
 	assert.Empty(t, must[map[string]reportstore.Acknowledgement](t)(reportstore.Acknowledgements(ctx, s)))
 	months := must[[]eventstore.Month](t)(eventstore.Months(ctx, s))
@@ -281,7 +310,8 @@ func TestSettingsAndAcknowledgements(t *testing.T) {
 func TestTransactions(t *testing.T) {
 	s, ctx := storetest.New(t), t.Context()
 	require.NoError(t, s.InShortTx(ctx, func(tx *db.Tx) error {
-		return errors.Join(tx.Enqueue(ctx, jobs.Tick{}), tx.EnqueueAt(ctx, time.Now().Add(time.Hour), jobs.PassTime{}), tx.WaitForDisk(ctx))
+		return errors.Join(tx.Enqueue(ctx, jobs.Tick{}),
+			tx.EnqueueAt(ctx, time.Now().Add(time.Hour), jobs.PassTime{}), tx.WaitForDisk(ctx))
 	}))
 	assert.Equal(t, 2, count(t, s, "river_job"))
 	for range 2 {

@@ -44,11 +44,13 @@ func TestOutlines(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, o, kept)
 	assert.Equal(t, o, must[learning.Outline](t)(learningstore.OutlineAt(ctx, s, course, version)))
-	assert.Equal(t, map[string]int{course: version}, must[map[string]int](t)(learningstore.OutlineVersions(ctx, s, []string{course, db.NewID()})))
+	assert.Equal(t, map[string]int{course: version}, must[map[string]int](t)(learningstore.OutlineVersions(ctx, s,
+		[]string{course, db.NewID()})))
 	assert.NotEmpty(t, must[[]int](t)(learningstore.Crossings(ctx, s, course, "")))
 	placed := must[learningstore.Placed](t)(learningstore.CoursesWith(ctx, s, []string{one, "https://none.example"}))
 	assert.Equal(t, map[string][]string{one: {course}}, placed.Courses)
-	known := must[learningstore.Recognised](t)(learningstore.Recognise(ctx, s, []string{"stu-001"}, []string{key(t, w.Person("stu-002"))}, []string{one}))
+	known := must[learningstore.Recognised](t)(learningstore.Recognise(ctx, s, []string{"stu-001"},
+		[]string{key(t, w.Person("stu-002"))}, []string{one}))
 	assert.Equal(t, w.Person("stu-001").ID, known.ByIdentifier["stu-001"].ID)
 	assert.Len(t, known.ByAddress, 1)
 	tx(t, s, func(tx *db.Tx) error {
@@ -64,7 +66,8 @@ func TestOutlines(t *testing.T) {
 	_, now, err := learningstore.OutlineNow(ctx, s, course)
 	require.NoError(t, err)
 	assert.Equal(t, version+1, now)
-	out := must[[]learningstore.ProgressRow](t)(learningstore.Outdated(ctx, s, course, now, learningstore.ProgressRow{}, 9))
+	out := must[[]learningstore.ProgressRow](t)(learningstore.Outdated(ctx, s, course, now,
+		learningstore.ProgressRow{}, 9))
 	assert.NotEmpty(t, out, "what was worked out by the outline before")
 	places := must[[]rulestore.ScopeTitles](t)(rulestore.TitlesOfScopes(ctx, s, []rule.Scope{{Course: course}}))
 	assert.Equal(t, "Propagation", places[0].Course)
@@ -87,7 +90,8 @@ func TestProgress(t *testing.T) {
 		return err
 	})
 	tx(t, s, func(tx *db.Tx) error {
-		kept, reached, err := learningstore.LockProgress(ctx, tx, at, []learningstore.Reached{{PersonID: ada.ID, SectionID: prop.ID, ActivityID: one}})
+		kept, reached, err := learningstore.LockProgress(ctx, tx, at,
+			[]learningstore.Reached{{PersonID: ada.ID, SectionID: prop.ID, ActivityID: one}})
 		require.Len(t, kept, 1)
 		require.Len(t, reached, 1)
 		assert.Positive(t, kept[0].Percent)
@@ -99,8 +103,11 @@ func TestProgress(t *testing.T) {
 	})
 	results := must[[]linkstore.Result](t)(linkstore.ResultsOf(ctx, s, []string{prop.ID}))
 	require.Len(t, results, 1)
-	assert.Equal(t, []any{"Ada Alder", one, true, 75}, []any{results[0].Person, results[0].ActivityID, results[0].Completed, results[0].Percent})
-	known, there, err := linkstore.KnownResults(ctx, s, []linkstore.ResultKey{{PersonID: ada.ID, SectionID: prop.ID, ActivityID: one}, {PersonID: ada.ID, SectionID: prop.ID, ActivityID: two}})
+	assert.Equal(t, []any{"Ada Alder", one, true, 75},
+		[]any{results[0].Person, results[0].ActivityID, results[0].Completed, results[0].Percent})
+	known, there, err := linkstore.KnownResults(ctx, s,
+		[]linkstore.ResultKey{{PersonID: ada.ID, SectionID: prop.ID, ActivityID: one},
+			{PersonID: ada.ID, SectionID: prop.ID, ActivityID: two}})
 	require.NoError(t, err)
 	assert.True(t, known[ada.ID])
 	assert.Len(t, there, 1)
@@ -115,12 +122,14 @@ func TestProgress(t *testing.T) {
 	})
 	assert.Len(t, must[[]linkstore.Result](t)(linkstore.ResultsOf(ctx, s, []string{prop.ID})), 1)
 	assert.Empty(t, must[[]string](t)(learningstore.LearnedElsewhere(ctx, s, prop.CourseID)))
-	assert.Empty(t, must[[]learningstore.Left](t)(learningstore.LeftSections(ctx, s, []string{ada.ID}, []string{prop.CourseID})))
+	assert.Empty(t, must[[]learningstore.Left](t)(learningstore.LeftSections(ctx, s, []string{ada.ID},
+		[]string{prop.CourseID})))
 	_ = must[[]learningstore.Idle](t)(learningstore.IdleSince(ctx, s, rule.PersonInactive, time.Now(), 3, 9))
 	require.NoError(t, rulestore.SumUpFirings(ctx, s))
 
 	assert.Equal(t, 1, must[int](t)(connectionstore.StatementsFrom(ctx, s, platform.ID)))
-	list, through, err := eventstore.Statements(ctx, s, eventstore.StatementQuery{ConnectionID: platform.ID, Limit: 9})
+	list, through, err := eventstore.Statements(ctx, s,
+		eventstore.StatementQuery{ConnectionID: platform.ID, Limit: 9})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.False(t, through.IsZero())
@@ -134,7 +143,8 @@ func TestProgress(t *testing.T) {
 func TestStatements(t *testing.T) {
 	w, platform := learned(t)
 	s, ctx, ada := w.Store, t.Context(), w.Person("stu-001")
-	st := eventstore.Statement{ID: db.NewID(), ConnectionID: platform.ID, Body: json.RawMessage(`{"id": "x"}`), Note: "unknown-person", Verb: "v", Object: two, Actor: "a"}
+	st := eventstore.Statement{ID: db.NewID(), ConnectionID: platform.ID, Body: json.RawMessage(`{"id": "x"}`),
+		Note: "unknown-person", Verb: "v", Object: two, Actor: "a"}
 	add := func() (existing map[string]json.RawMessage) {
 		tx(t, s, func(tx *db.Tx) (err error) {
 			existing, _, err = eventstore.AddStatements(ctx, tx, platform.ID, []eventstore.Statement{st}, "voided")
@@ -147,7 +157,8 @@ func TestStatements(t *testing.T) {
 	waiting := must[[]eventstore.Waiting](t)(eventstore.WaitingStatements(ctx, s, "", 0, 9))
 	require.Len(t, waiting, 1)
 	assert.Equal(t, "unknown-person", waiting[0].Note)
-	assert.Len(t, must[[]eventstore.Unresolved](t)(eventstore.UnresolvedStatements(ctx, s, "", time.Now().Add(time.Hour))), 1)
+	assert.Len(t, must[[]eventstore.Unresolved](t)(eventstore.UnresolvedStatements(ctx, s, "",
+		time.Now().Add(time.Hour))), 1)
 	tx(t, s, func(tx *db.Tx) error {
 		return eventstore.ReconsiderStatements(ctx, tx, "unknown-person", []string{"v"})
 	})
@@ -169,14 +180,18 @@ func TestStatements(t *testing.T) {
 	}
 	page := must[string](t)(connectionstore.KeepHomePage(ctx, s, platform.ID, "https://platform.example/"))
 	assert.Equal(t, "https://platform.example/", page)
-	assert.Equal(t, page, must[string](t)(connectionstore.KeepHomePage(ctx, s, platform.ID, "https://other.example/")), "the first stays")
-	assert.Equal(t, map[string]string{platform.ID: page}, must[map[string]string](t)(connectionstore.HomePages(ctx, s, []string{platform.ID})))
+	assert.Equal(t, page, must[string](t)(connectionstore.KeepHomePage(ctx, s, platform.ID,
+		"https://other.example/")), "the first stays")
+	assert.Equal(t, map[string]string{platform.ID: page},
+		must[map[string]string](t)(connectionstore.HomePages(ctx, s, []string{platform.ID})))
 }
 
 func TestStagePlans(t *testing.T) {
 	w, _ := learned(t)
 	s, ctx, prop, ada := w.Store, t.Context(), w.Section("PROP-A"), w.Person("stu-001")
-	p := stagestore.StagePlan{ID: db.NewID(), Name: "Apprentice", CourseID: prop.CourseID, Version: 1, Stages: []stage.Stage{{ID: "s1", Title: "Sower", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "m"}}}}}
+	p := stagestore.StagePlan{ID: db.NewID(), Name: "Apprentice", CourseID: prop.CourseID, Version: 1,
+		Stages: []stage.Stage{{ID: "s1", Title: "Sower",
+			Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "m"}}}}}
 	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &p, "test") })
 	missing[stagestore.StagePlan](t)(stagestore.FindStagePlan(ctx, s, db.NewID()))
 	assert.Len(t, must[[]stagestore.StagePlan](t)(stagestore.StagePlans(ctx, s)), 1)
@@ -206,13 +221,16 @@ func TestStagePlans(t *testing.T) {
 	require.Len(t, progress, 1)
 	assert.Equal(t, 100, progress[0].Percent)
 	assert.Equal(t, 1, must[stagestore.Group](t)(stagestore.GroupOf(ctx, s, on, prop.ID)).Reached["s1"])
-	listed := must[[]stagestore.StagePlanPerson](t)(stagestore.StagePlanPeople(ctx, s, on, stagestore.StagePlanFilter{Reached: "s1", Limit: 9}))
+	listed := must[[]stagestore.StagePlanPerson](t)(stagestore.StagePlanPeople(ctx, s, on,
+		stagestore.StagePlanFilter{Reached: "s1", Limit: 9}))
 	require.Len(t, listed, 1)
 	assert.Equal(t, "Ada Alder", listed[0].Person)
-	studied := must[[]stagestore.Studied](t)(stagestore.FindStudied(ctx, s, []string{ada.ID}, []string{prop.CourseID}))
+	studied := must[[]stagestore.Studied](t)(stagestore.FindStudied(ctx, s, []string{ada.ID},
+		[]string{prop.CourseID}))
 	require.Len(t, studied, 1)
 	assert.True(t, studied[0].Now)
-	assert.Empty(t, must[[]stagestore.Best](t)(stagestore.Bests(ctx, s, []string{ada.ID}, []string{one})), "a lesson has no score")
+	assert.Empty(t, must[[]stagestore.Best](t)(stagestore.Bests(ctx, s, []string{ada.ID}, []string{one})),
+		"a lesson has no score")
 	assert.Empty(t, must[map[string]map[string]bool](t)(stagestore.BadgesHeld(ctx, s, []string{ada.ID})))
 	tx(t, s, func(tx *db.Tx) error {
 		inside, err := stagestore.FindStudied(ctx, tx, []string{ada.ID}, []string{prop.CourseID})

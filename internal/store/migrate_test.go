@@ -47,7 +47,8 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 		}
 		var reached []learningstore.Reached
 		for id, a := range state.Activities {
-			reached = append(reached, learningstore.Reached{PersonID: person, SectionID: section, ActivityID: id, ActivityState: a})
+			reached = append(reached, learningstore.Reached{PersonID: person, SectionID: section, ActivityID: id,
+				ActivityState: a})
 		}
 		_, _, err = learningstore.KeepProgress(ctx, tx, locked, reached, []eventstore.Event{fact()})
 		return err
@@ -61,14 +62,18 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 	// A badge given for something in a section, and one that was revoked.
 	issuer := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor", Key: []byte("k")}
 	badge := badgestore.Badge{ID: db.NewID(), IssuerID: issuer.ID, Name: "Cuttings"}
-	event := eventstore.Event{Type: "module.completed", NaturalKey: "for the badge", PersonID: &person, SectionID: &section, OccurredAt: at}
-	award := badgestore.Award{ID: db.NewID(), BadgeID: badge.ID, PersonID: person, Credential: "signed", AwardedAt: at}
+	event := eventstore.Event{Type: "module.completed", NaturalKey: "for the badge", PersonID: &person,
+		SectionID: &section, OccurredAt: at}
+	award := badgestore.Award{ID: db.NewID(), BadgeID: badge.ID, PersonID: person, Credential: "signed",
+		AwardedAt: at}
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
 		fresh, err := eventstore.RecordEvents(ctx, tx, []eventstore.Event{event})
 		require.NoError(t, err)
 		award.EventID = &fresh[0]
-		gone := badgestore.Award{ID: db.NewID(), BadgeID: badge.ID, PersonID: person, Credential: "signed", AwardedAt: at, RevokedAt: &at}
-		for _, err := range []error{db.Create(tx, &issuer, ""), db.Create(tx, &badge, ""), db.Create(tx, &award, ""), db.Create(tx, &gone, "")} {
+		gone := badgestore.Award{ID: db.NewID(), BadgeID: badge.ID, PersonID: person, Credential: "signed",
+			AwardedAt: at, RevokedAt: &at}
+		for _, err := range []error{db.Create(tx, &issuer, ""), db.Create(tx, &badge, ""), db.Create(tx, &award, ""),
+			db.Create(tx, &gone, "")} {
 			require.NoError(t, err)
 		}
 		return nil
@@ -81,7 +86,8 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 	_, err = provider.DownTo(ctx, 11)
 	require.NoError(t, err)
 	var text string
-	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT state::text FROM progress WHERE person_id = $1`, person).Scan(&text))
+	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT state::text FROM progress WHERE person_id = $1`,
+		person).Scan(&text))
 	assert.Contains(t, text, "platform.example/b")
 	_, err = provider.Up(ctx)
 	require.NoError(t, err)
@@ -112,7 +118,8 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 	assert.Equal(t, section, *list[0].SectionID)
 	assert.Nil(t, list[0].Number, "its credential names no status list")
 	var place string
-	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT tableoid::regclass::text FROM events WHERE id = $1`, old).Scan(&place))
+	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT tableoid::regclass::text FROM events WHERE id = $1`,
+		old).Scan(&place))
 	assert.Equal(t, "events_2026_03", place)
 }
 
@@ -121,7 +128,8 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 func TestOldMonthsGo(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
-	r := rulestore.Rule{ID: db.NewID(), Name: "r", Trigger: "section.joined", Version: 1, Actions: []rule.Action{{Kind: rule.OpenTask}}}
+	r := rulestore.Rule{ID: db.NewID(), Name: "r", Trigger: "section.joined", Version: 1,
+		Actions: []rule.Action{{Kind: rule.OpenTask}}}
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &r, "test") }))
 	month := func(n int) time.Time { return time.Date(2025, time.Month(n), 10, 0, 0, 0, 0, time.UTC) }
 	once := "once"
@@ -139,9 +147,11 @@ func TestOldMonthsGo(t *testing.T) {
 			key = nil
 		}
 		require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
-			_, err := deliverystore.AddDeliveries(ctx, tx, []deliverystore.Delivery{{ID: id, EventID: id, RuleID: &r.ID, State: state, OnceKey: key}})
+			_, err := deliverystore.AddDeliveries(ctx, tx,
+				[]deliverystore.Delivery{{ID: id, EventID: id, RuleID: &r.ID, State: state, OnceKey: key}})
 			if err == nil {
-				_, err = deliverystore.EndAttempts(ctx, tx, "test", []*deliverystore.Delivery{{ID: id, State: state}}, []deliverystore.Attempt{{DeliveryID: id, Number: 1, StartedAt: month(n)}}, false)
+				_, err = deliverystore.EndAttempts(ctx, tx, "test", []*deliverystore.Delivery{{ID: id, State: state}},
+					[]deliverystore.Attempt{{DeliveryID: id, Number: 1, StartedAt: month(n)}}, false)
 			}
 			return err
 		}))
@@ -160,7 +170,9 @@ func TestOldMonthsGo(t *testing.T) {
 	assert.Len(t, attempts, 1)
 
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
-		fresh, err := deliverystore.AddDeliveries(ctx, tx, []deliverystore.Delivery{{ID: db.NewID(), EventID: uuid.NewString(), RuleID: &r.ID, State: deliverystore.DeliveryPlanned, OnceKey: &once}})
+		fresh, err := deliverystore.AddDeliveries(ctx, tx,
+			[]deliverystore.Delivery{{ID: db.NewID(), EventID: uuid.NewString(), RuleID: &r.ID,
+				State: deliverystore.DeliveryPlanned, OnceKey: &once}})
 		assert.Empty(t, fresh, "the person has had it")
 		return err
 	}))
@@ -201,7 +213,8 @@ func TestWordsOfEarlierRecordsAreMigrated(t *testing.T) {
 	assert.Equal(t, `event.stagePlan == "Gardener"`, carried[0].Condition)
 	assert.Equal(t, "{{.event.stagePlan}}, {{.event.stagePlanId}}", carried[0].Actions[0].Subject)
 	var job string
-	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT args->>'stagePlanId' FROM river_job WHERE kind = 'work-out-stages'`).Scan(&job))
+	require.NoError(t, s.Pool.QueryRow(ctx,
+		`SELECT args->>'stagePlanId' FROM river_job WHERE kind = 'work-out-stages'`).Scan(&job))
 	assert.Equal(t, plan, job)
 	var compared struct{ Schedule struct{ At string } }
 	assert.True(t, must[bool](t)(settingstore.FindSetting(ctx, s, "full-comparison", &compared)))
@@ -211,7 +224,8 @@ func TestWordsOfEarlierRecordsAreMigrated(t *testing.T) {
 	assert.Len(t, rules, 1)
 	var kept []struct{ Query map[string]string }
 	assert.True(t, must[bool](t)(settingstore.FindSetting(ctx, s, "views/1", &kept)))
-	assert.Equal(t, []map[string]string{{"hidden": "*", "text": "Prop"}, {"teacher": "Maud"}}, []map[string]string{kept[0].Query, kept[1].Query})
+	assert.Equal(t, []map[string]string{{"hidden": "*", "text": "Prop"}, {"teacher": "Maud"}},
+		[]map[string]string{kept[0].Query, kept[1].Query})
 }
 
 // Kinds of action, and what stood in place of something else, read in the present words; and
@@ -263,7 +277,8 @@ func TestKindsOfEarlierActionsAreMigrated(t *testing.T) {
 	assert.Empty(t, d.HeldFor, "what failures are counted for has another name")
 	for _, p := range must[[]*pairingstore.Pairing](t)(pairingstore.Listed(ctx, s)) {
 		whole := must[pairingstore.Pairing](t)(pairingstore.FindPairing(ctx, s, p.ID))
-		assert.Equal(t, []any{p.TargetName == "Lost", map[bool]string{true: "", false: "There"}[p.TargetName == "Lost"]}, []any{whole.TargetLost, whole.TargetSeen})
+		assert.Equal(t, []any{p.TargetName == "Lost", map[bool]string{true: "",
+			false: "There"}[p.TargetName == "Lost"]}, []any{whole.TargetLost, whole.TargetSeen})
 	}
 
 	_, err = provider.DownTo(ctx, 34)
@@ -272,6 +287,7 @@ func TestKindsOfEarlierActionsAreMigrated(t *testing.T) {
 	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT string_agg(a->>'kind', ' ')
 		FROM rules, jsonb_array_elements(actions) a`).Scan(&back))
 	assert.Equal(t, "operate mail row send", back)
-	require.NoError(t, s.Pool.QueryRow(ctx, `SELECT target_seen FROM pairings WHERE target_name = 'Lost'`).Scan(&seen))
+	require.NoError(t, s.Pool.QueryRow(ctx,
+		`SELECT target_seen FROM pairings WHERE target_name = 'Lost'`).Scan(&seen))
 	assert.Equal(t, "\x01gone", seen)
 }

@@ -30,9 +30,12 @@ func TestPairings(t *testing.T) {
 	}
 	missing[pairingstore.Pairing](t)(pairingstore.FindPairing(ctx, s, db.NewID()))
 
-	assert.Len(t, must[map[string]pairingstore.Pairing](t)(pairingstore.PairingsByID(ctx, s, []string{p.ID, db.NewID()})), 1)
-	assert.Empty(t, must[[]pairingstore.Pairing](t)(pairingstore.PairingsIn(ctx, s, prop.CourseID, service.ID, nil)), "none has run")
-	assert.Empty(t, must[[]pairingstore.Pairing](t)(pairingstore.PairingsIn(ctx, s, w.Section("SOIL-A").CourseID, "", nil)))
+	assert.Len(t, must[map[string]pairingstore.Pairing](t)(pairingstore.PairingsByID(ctx, s,
+		[]string{p.ID, db.NewID()})), 1)
+	assert.Empty(t, must[[]pairingstore.Pairing](t)(pairingstore.PairingsIn(ctx, s, prop.CourseID, service.ID, nil)),
+		"none has run")
+	assert.Empty(t, must[[]pairingstore.Pairing](t)(pairingstore.PairingsIn(ctx, s, w.Section("SOIL-A").CourseID, "",
+		nil)))
 	assert.Equal(t, 1, must[int](t)(pairingstore.CountPairings(ctx, s, service.ID)))
 	assert.Len(t, must[[]pairingstore.Pairing](t)(linkstore.PairingsOfSections(ctx, s, []string{prop.ID})), 1)
 	assert.Len(t, must[[]*pairingstore.Pairing](t)(pairingstore.Listed(ctx, s)), 1)
@@ -48,7 +51,8 @@ func TestPairings(t *testing.T) {
 	assert.Equal(t, []pairingstore.Held{{Ref: now().TargetRef, Name: p.TargetName, PairingID: p.ID}}, held)
 	assert.False(t, must[bool](t)(pairingstore.OnRemovedConnection(ctx, s, p.ID)))
 	assert.NotEmpty(t, must[[]pairingstore.Pairing](t)(pairingstore.Noteworthy(ctx, s, time.Now())))
-	assert.NotEmpty(t, must[[]pairingstore.Ending](t)(pairingstore.Endings(ctx, s, time.Now(), time.Now().AddDate(2, 0, 0))))
+	assert.NotEmpty(t, must[[]pairingstore.Ending](t)(pairingstore.Endings(ctx, s, time.Now(),
+		time.Now().AddDate(2, 0, 0))))
 
 	edited := now()
 	edited.TargetName = "Propagation, the first"
@@ -78,17 +82,20 @@ func TestPairings(t *testing.T) {
 	assert.Empty(t, asked)
 	assert.Zero(t, total)
 	require.NoError(t, pairingstore.KeepAskTrouble(ctx, s, service.ID, "unreachable", "it is not there"))
-	assert.Equal(t, "unreachable", must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s, service.ID)).TroubleCode)
+	assert.Equal(t, "unreachable", must[connectionstore.Connection](t)(connectionstore.FindConnection(ctx, s,
+		service.ID)).TroubleCode)
 	require.NoError(t, pairingstore.KeepAskTrouble(ctx, s, service.ID, "", ""))
 
 	// What was told about the guard, and who may approve by mail.
 	tx(t, s, func(tx *db.Tx) error { return pairingstore.KeepGuardNotified(ctx, tx, p.ID, 7) })
 	tx(t, s, func(tx *db.Tx) error {
-		return pairingstore.KeepGuardMails(ctx, tx, p.ID, pairingstore.GuardMails{For: 7, To: []string{"maud@fernmoor.example"}})
+		return pairingstore.KeepGuardMails(ctx, tx, p.ID,
+			pairingstore.GuardMails{For: 7, To: []string{"maud@fernmoor.example"}})
 	})
 	assert.Equal(t, 7, now().GuardNotified)
 	assert.Equal(t, 7, now().GuardMailed.For)
-	maud := accessstore.Administrator{ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example", Role: "administrator"}
+	maud := accessstore.Administrator{ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example",
+		Role: "administrator"}
 	approval := accessstore.Approval{TokenHash: []byte("hash"), PairingID: p.ID, AdministratorID: maud.ID}
 	tx(t, s, func(tx *db.Tx) error {
 		if err := db.Create(tx, &maud, "test"); err != nil {
@@ -98,16 +105,19 @@ func TestPairings(t *testing.T) {
 	})
 	kept := must[accessstore.Approval](t)(accessstore.FindApproval(ctx, s, []byte("hash")))
 	tx(t, s, func(tx *db.Tx) error { return accessstore.UseApproval(ctx, tx, kept) })
-	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.UseApproval(ctx, tx, kept) }), "it works once")
+	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.UseApproval(ctx, tx, kept) }),
+		"it works once")
 	missing[accessstore.Approval](t)(accessstore.FindApproval(ctx, s, []byte("none")))
 
 	// What is kept of a comparison, of a class that is gone, and of one that is let go.
 	counts := roster.Counts{roster.OutcomeInStep: 3}
-	mend := []pairingstore.Mend{{PersonID: w.Person("stu-005").ID, Name: "Elsa", Outcome: roster.OutcomeNeedsPerson, Code: finding.AddressMissing}}
+	mend := []pairingstore.Mend{{PersonID: w.Person("stu-005").ID, Name: "Elsa", Outcome: roster.OutcomeNeedsPerson,
+		Code: finding.AddressMissing}}
 	tx(t, s, func(tx *db.Tx) error {
 		return pairingstore.KeepStatus(ctx, tx, p.ID, "Propagation", counts, mend, nil, 2, 1)
 	})
-	assert.Equal(t, []any{counts, 2, 1, "Propagation"}, []any{now().Counts, now().Guarded, now().Unminded, now().TargetSeen})
+	assert.Equal(t, []any{counts, 2, 1, "Propagation"},
+		[]any{now().Counts, now().Guarded, now().Unminded, now().TargetSeen})
 	tx(t, s, func(tx *db.Tx) error { return pairingstore.KeepReleased(ctx, tx, p.ID, roster.Counts{}, nil) })
 	assert.Empty(t, now().Counts)
 	tx(t, s, func(tx *db.Tx) error { return pairingstore.KeepTargetLost(ctx, tx, p.ID) })
@@ -126,8 +136,10 @@ func TestPairings(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return pairingstore.InheritPlacements(ctx, tx, now()) })
 	tx(t, s, func(tx *db.Tx) error { return pairingstore.EndPairing(ctx, tx, p.ID) })
 	assert.NotNil(t, now().EndedAt)
-	assert.Equal(t, []string{w.Section("PROP-C").ID}, must[[]string](t)(pairingstore.SectionsOfTarget(ctx, s, service.ID, now().TargetRef)))
-	assert.Empty(t, must[[]pairingstore.Pairing](t)(linkstore.PairingsOfSections(ctx, s, []string{w.Section("PROP-C").ID})))
+	assert.Equal(t, []string{w.Section("PROP-C").ID}, must[[]string](t)(pairingstore.SectionsOfTarget(ctx, s,
+		service.ID, now().TargetRef)))
+	assert.Empty(t, must[[]pairingstore.Pairing](t)(linkstore.PairingsOfSections(ctx, s,
+		[]string{w.Section("PROP-C").ID})))
 	assert.NotEmpty(t, run.ID)
 }
 
@@ -145,7 +157,8 @@ func TestTakeOvers(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return pairingstore.GiveOver(ctx, tx, p.ID, run.ID) })
 	for _, yes := range []bool{true, false} {
 		tx(t, s, func(tx *db.Tx) error { return pairingstore.DecideTakeOver(ctx, tx, p.ID, yes) })
-		assert.Equal(t, yes, must[pairingstore.Pairing](t)(pairingstore.FindPairing(ctx, s, p.ID)).TakeOver == pairingstore.TakesOverNext)
+		assert.Equal(t, yes, must[pairingstore.Pairing](t)(pairingstore.FindPairing(ctx, s,
+			p.ID)).TakeOver == pairingstore.TakesOverNext)
 	}
 }
 
@@ -155,7 +168,8 @@ func TestPreviewsRunsAndChanges(t *testing.T) {
 	p := paired(t, s, w.Section("PROP-A"), service)
 	preview, err := w.Runs.Preview(ctx, p.ID)
 	require.NoError(t, err)
-	assert.Equal(t, preview.Fingerprint, must[pairingstore.Preview](t)(pairingstore.FindPreview(ctx, s, preview.ID)).Fingerprint)
+	assert.Equal(t, preview.Fingerprint, must[pairingstore.Preview](t)(pairingstore.FindPreview(ctx, s,
+		preview.ID)).Fingerprint)
 	run, err := w.Runs.Start(ctx, "test", preview.ID, false)
 	require.NoError(t, err)
 	now := func() runstore.Run { t.Helper(); return must[runstore.Run](t)(runstore.FindRun(ctx, s, run.ID)) }
@@ -196,7 +210,8 @@ func TestPreviewsRunsAndChanges(t *testing.T) {
 	assert.Empty(t, must[string](t)(runstore.RevertedBy(ctx, s, run.ID)))
 	all := must[[]runstore.Run](t)(runstore.Runs(ctx, s, "", "", "", 1))
 	require.Len(t, all, 1)
-	assert.Len(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, "", "", all[0].ID, 10)), 1, "what is before it: the read")
+	assert.Len(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, "", "", all[0].ID, 10)), 1,
+		"what is before it: the read")
 	assert.Len(t, must[[]runstore.Run](t)(runstore.Runs(ctx, s, p.ID, "", "", 10)), 1)
 	require.NoError(t, pairingstore.ForgetPreviews(ctx, s, time.Now().Add(time.Hour)))
 }
@@ -204,12 +219,17 @@ func TestPreviewsRunsAndChanges(t *testing.T) {
 func TestBatches(t *testing.T) {
 	w, _ := school(t)
 	s, ctx := w.Store, t.Context()
-	b := runstore.Batch{ID: db.NewID(), Act: "pair", Options: json.RawMessage(`{}`), Items: json.RawMessage(`[{"title": "A"}, {"title": "B"}]`), MadeBy: "Maud"}
+	b := runstore.Batch{ID: db.NewID(), Act: "pair", Options: json.RawMessage(`{}`),
+		Items: json.RawMessage(`[{"title": "A"}, {"title": "B"}]`), MadeBy: "Maud"}
 	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &b, "test") })
 	missing[runstore.Batch](t)(runstore.FindBatch(ctx, s, db.NewID()))
 	tx(t, s, func(tx *db.Tx) error { return runstore.ApplyBatch(ctx, tx, b.ID, "Otto", true) })
-	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return runstore.ApplyBatch(ctx, tx, b.ID, "Otto", true) }), "it is done once")
-	tx(t, s, func(tx *db.Tx) error { return runstore.KeepResult(ctx, tx, b.ID, 1, json.RawMessage(`{"done": true}`)) })
+	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return runstore.ApplyBatch(ctx, tx, b.ID, "Otto", true) }),
+		"it is done once")
+	tx(t, s, func(tx *db.Tx) error {
+		return runstore.KeepResult(ctx, tx, b.ID, 1,
+			json.RawMessage(`{"done": true}`))
+	})
 	results := must[map[int]json.RawMessage](t)(runstore.BatchResults(ctx, s, b.ID))
 	require.Len(t, results, 1)
 	assert.JSONEq(t, `{"done": true}`, string(results[1]))
@@ -226,7 +246,8 @@ func TestLinkedSets(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, service := w.Store, t.Context(), w.Workspace()
 	a, b, c := w.Section("PROP-A"), w.Section("PROP-B"), w.Section("PROP-C")
-	set := linkstore.LinkedSet{ID: db.NewID(), Name: "Propagation", LeadID: a.ID, MadeBy: "Maud", Version: 1, Sections: []rosterstore.Section{a, b}}
+	set := linkstore.LinkedSet{ID: db.NewID(), Name: "Propagation", LeadID: a.ID, MadeBy: "Maud", Version: 1,
+		Sections: []rosterstore.Section{a, b}}
 	tx(t, s, func(tx *db.Tx) error { return linkstore.LinkSections(ctx, tx, &set) })
 	assert.Len(t, must[linkstore.LinkedSet](t)(linkstore.FindLinkedSet(ctx, s, set.ID)).Sections, 2)
 	missing[linkstore.LinkedSet](t)(linkstore.FindLinkedSet(ctx, s, db.NewID()))
@@ -239,7 +260,8 @@ func TestLinkedSets(t *testing.T) {
 	p := paired(t, s, b, service)
 	tx(t, s, func(tx *db.Tx) error { return linkstore.SetGroup(ctx, tx, p.ID, b.ID, "g-b") })
 	tx(t, s, func(tx *db.Tx) error { return linkstore.SetGroup(ctx, tx, p.ID, a.ID, "g-a") })
-	assert.Equal(t, map[string]string{b.ID: "g-b", a.ID: "g-a"}, must[map[string]string](t)(linkstore.Groups(ctx, s, p.ID)))
+	assert.Equal(t, map[string]string{b.ID: "g-b", a.ID: "g-a"},
+		must[map[string]string](t)(linkstore.Groups(ctx, s, p.ID)))
 	assert.Len(t, must[map[string]map[string]string](t)(linkstore.GroupsOf(ctx, s, []string{p.ID}))[p.ID], 2)
 	tx(t, s, func(tx *db.Tx) error {
 		return pairingstore.KeepPlacement(ctx, tx, p.ID, "u-1", w.Person("stu-001").ID, "Ada")

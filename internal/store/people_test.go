@@ -60,9 +60,11 @@ func key(t *testing.T, p rosterstore.Person) string {
 }
 
 // paired is a pairing of a section with a class at a service, as it is kept.
-func paired(t *testing.T, s *db.Database, section rosterstore.Section, service connectionstore.Connection) pairingstore.Pairing {
+func paired(t *testing.T, s *db.Database, section rosterstore.Section,
+	service connectionstore.Connection) pairingstore.Pairing {
 	t.Helper()
-	p := pairingstore.Pairing{ID: db.NewID(), SectionID: section.ID, ConnectionID: service.ID, TargetName: section.Title, Policy: roster.DefaultPolicy()}
+	p := pairingstore.Pairing{ID: db.NewID(), SectionID: section.ID, ConnectionID: service.ID,
+		TargetName: section.Title, Policy: roster.DefaultPolicy()}
 	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &p, "test") })
 	return must[pairingstore.Pairing](t)(pairingstore.FindPairing(t.Context(), s, p.ID))
 }
@@ -90,11 +92,13 @@ func TestPeopleAndSections(t *testing.T) {
 
 	assert.Equal(t, prop.Title, must[rosterstore.Section](t)(rosterstore.FindSection(ctx, s, prop.ID)).Title)
 	missing[rosterstore.Section](t)(rosterstore.FindSection(ctx, s, db.NewID()))
-	assert.Len(t, must[[]rosterstore.Section](t)(rosterstore.SectionsByID(ctx, s, []string{prop.ID, w.Section("SOIL-A").ID})), 2)
+	assert.Len(t, must[[]rosterstore.Section](t)(rosterstore.SectionsByID(ctx, s,
+		[]string{prop.ID, w.Section("SOIL-A").ID})), 2)
 	all := must[[]rosterstore.Section](t)(rosterstore.Sections(ctx, s))
 	assert.Len(t, all, 9)
 	assert.Equal(t, "sec-prop-a", must[string](t)(rosterstore.SectionSourcedID(ctx, s, prop.ID)))
-	enrolled := must[[]rosterstore.Enrolled](t)(rosterstore.SectionsOf(ctx, s, []string{ada.ID}, []string{prop.CourseID}))
+	enrolled := must[[]rosterstore.Enrolled](t)(rosterstore.SectionsOf(ctx, s, []string{ada.ID},
+		[]string{prop.CourseID}))
 	require.Len(t, enrolled, 1)
 	assert.Equal(t, []string{prop.ID, "student"}, []string{enrolled[0].SectionID, enrolled[0].Role})
 	assert.True(t, must[bool](t)(rosterstore.IsEnrolled(ctx, s, ada.ID, prop.ID)))
@@ -103,9 +107,12 @@ func TestPeopleAndSections(t *testing.T) {
 	assert.Len(t, where, 3)
 	assert.Empty(t, where[0].PairingID)
 	lines := must[[]rosterstore.RosterLine](t)(rosterstore.RosterOn(ctx, s, prop.ID, time.Now()))
-	assert.Contains(t, lines, rosterstore.RosterLine{PersonID: ada.ID, Name: "Ada Alder", Identifier: "stu-001", Role: "student", JoinedAt: lines[0].JoinedAt})
-	assert.Empty(t, must[[]rosterstore.RosterLine](t)(rosterstore.RosterOn(ctx, s, prop.ID, time.Now().AddDate(-20, 0, 0))))
-	assert.Empty(t, must[[]rosterstore.RosterLine](t)(rosterstore.Movements(ctx, s, prop.ID, 9)), "who was there at the first read did not come")
+	assert.Contains(t, lines, rosterstore.RosterLine{PersonID: ada.ID, Name: "Ada Alder", Identifier: "stu-001",
+		Role: "student", JoinedAt: lines[0].JoinedAt})
+	assert.Empty(t, must[[]rosterstore.RosterLine](t)(rosterstore.RosterOn(ctx, s, prop.ID,
+		time.Now().AddDate(-20, 0, 0))))
+	assert.Empty(t, must[[]rosterstore.RosterLine](t)(rosterstore.Movements(ctx, s, prop.ID, 9)),
+		"who was there at the first read did not come")
 	_, err = s.Pool.Exec(ctx, `UPDATE enrolments SET joined_at = now() + interval '1 minute'
 		WHERE section = 'sec-prop-a' AND role = 'student'`)
 	require.NoError(t, err)
@@ -120,7 +127,8 @@ func TestPeopleAndSections(t *testing.T) {
 	fitting := must[[]purchasestore.Fitting](t)(purchasestore.SectionsOfCourse(ctx, s, prop.CourseID))
 	assert.Len(t, fitting, 3)
 	assert.Equal(t, register.ID, must[string](t)(matchstore.RegisterOf(ctx, s, ada.ID)))
-	assert.Equal(t, map[string]string{ada.ID: register.ID}, must[map[string]string](t)(rosterstore.RegistersOf(ctx, s, []string{ada.ID})))
+	assert.Equal(t, map[string]string{ada.ID: register.ID},
+		must[map[string]string](t)(rosterstore.RegistersOf(ctx, s, []string{ada.ID})))
 	tx(t, s, func(tx *db.Tx) error {
 		n, err := mirror.CountSeats(ctx, tx, register.ID)
 		assert.Positive(t, n)
@@ -133,17 +141,20 @@ func TestSourcesOfPairings(t *testing.T) {
 	s, ctx, service := w.Store, t.Context(), w.Workspace()
 	prop := w.Section("PROP-A")
 	p := paired(t, s, prop, service)
-	assert.Empty(t, must[[]pairingstore.Pairing](t)(matchstore.PairingsThrough(ctx, s, service.ID)), "it has not run yet")
+	assert.Empty(t, must[[]pairingstore.Pairing](t)(matchstore.PairingsThrough(ctx, s, service.ID)),
+		"it has not run yet")
 	w.Sync(p.ID, false)
 	source := must[roster.Source](t)(pairingstore.Source(ctx, s, p))
 	assert.NotEmpty(t, source.Members)
 	many := must[map[string]roster.Source](t)(pairingstore.Sources(ctx, s, service.ID, []pairingstore.Pairing{p}))
 	assert.Len(t, many[p.ID].Members, len(source.Members), "one by one or many at once")
-	assert.Empty(t, must[map[string]roster.Other](t)(rosterstore.InOtherSections(ctx, s, service.ID, prop.ID, []string{"u1"})))
+	assert.Empty(t, must[map[string]roster.Other](t)(rosterstore.InOtherSections(ctx, s, service.ID, prop.ID,
+		[]string{"u1"})))
 	assert.Equal(t, 1, len(must[[]pairingstore.Pairing](t)(matchstore.PairingsOfRegister(ctx, s, register.ID))))
 	assert.NotEmpty(t, must[[]matchstore.PairedMember](t)(matchstore.PairedMembers(ctx, s, service.ID)))
 	assert.Len(t, must[[]pairingstore.Pairing](t)(matchstore.PairingsThrough(ctx, s, service.ID)), 1)
-	assert.Equal(t, map[string][]string{prop.ID: {service.Name}}, must[map[string][]string](t)(linkstore.ServicesOfSections(ctx, s)))
+	assert.Equal(t, map[string][]string{prop.ID: {service.Name}},
+		must[map[string][]string](t)(linkstore.ServicesOfSections(ctx, s)))
 }
 
 // What is said of people's accounts and records is kept, used, and dropped again.
@@ -173,7 +184,8 @@ func TestWhatIsSaidOfPeople(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return matchstore.KeepSwitchedOff(ctx, tx, service.ID, "u-3", true) })
 	tx(t, s, func(tx *db.Tx) error { return matchstore.ForgetDecisions(ctx, tx, service.ID, ada.ID) })
 	assert.Empty(t, accounts(ada.ID))
-	seats := must[map[string][]pairingstore.Seat](t)(pairingstore.SeatsOf(ctx, s, service.ID, []pairingstore.Holder{{ID: "u-3", EmailKey: key(t, bram)}}))
+	seats := must[map[string][]pairingstore.Seat](t)(pairingstore.SeatsOf(ctx, s, service.ID,
+		[]pairingstore.Holder{{ID: "u-3", EmailKey: key(t, bram)}}))
 	assert.NotEmpty(t, seats["u-3"])
 
 	_, err := s.Pool.Exec(ctx, `UPDATE people SET user_name = 'preview.student2' WHERE id = $1`, bram.ID)
@@ -209,7 +221,8 @@ func TestWhatIsSaidOfPeople(t *testing.T) {
 func TestPeopleLists(t *testing.T) {
 	w, register := school(t)
 	s, ctx := w.Store, t.Context()
-	l := rosterstore.PeopleList{ID: db.NewID(), ConnectionID: register.ID, Kind: "named", Name: "Helpers", MadeBy: "Maud", Version: 1}
+	l := rosterstore.PeopleList{ID: db.NewID(), ConnectionID: register.ID, Kind: "named", Name: "Helpers",
+		MadeBy: "Maud", Version: 1}
 	ada, bram := w.Person("stu-001").ID, w.Person("stu-002").ID
 	tx(t, s, func(tx *db.Tx) error {
 		if err := db.Create(tx, &l, "test"); err != nil {
@@ -227,7 +240,8 @@ func TestPeopleLists(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return rosterstore.UpdatePeopleList(ctx, tx, &kept) })
 	assert.Equal(t, "Hands", must[rosterstore.PeopleList](t)(rosterstore.FindPeopleList(ctx, s, l.ID)).Name)
 	stale := l
-	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return rosterstore.UpdatePeopleList(ctx, tx, &stale) }), db.ErrStale)
+	assert.ErrorIs(t, s.InTx(ctx, func(tx *db.Tx) error { return rosterstore.UpdatePeopleList(ctx, tx, &stale) }),
+		db.ErrStale)
 	tx(t, s, func(tx *db.Tx) error { return rosterstore.RemovePeopleList(ctx, tx, l.ID) })
 	missing[rosterstore.PeopleList](t)(rosterstore.FindPeopleList(ctx, s, l.ID))
 }

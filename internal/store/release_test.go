@@ -74,16 +74,19 @@ func TestDatabasesOfReleasesAreCarriedOver(t *testing.T) {
 				assert.Equal(t, r.Actions, versions[0].Draft.Actions, r.Name)
 				assert.Equal(t, r.OncePerPerson, versions[0].Draft.OncePerPerson, r.Name)
 			}
-			deliveries := must[[]deliverystore.ListedDelivery](t)(deliverystore.Deliveries(ctx, s, deliverystore.DeliveryFilter{Limit: 100}))
+			deliveries := must[[]deliverystore.ListedDelivery](t)(deliverystore.Deliveries(ctx, s,
+				deliverystore.DeliveryFilter{Limit: 100}))
 			assert.NotEmpty(t, deliveries)
 			for _, d := range deliveries {
 				assert.True(t, slices.Contains(rule.Kinds, d.Action.Kind), "%q", d.Action.Kind)
 			}
-			assert.NotEmpty(t, must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s, eventstore.EventFilter{Limit: 100})))
+			assert.NotEmpty(t, must[[]eventstore.ListedEvent](t)(eventstore.Events(ctx, s,
+				eventstore.EventFilter{Limit: 100})))
 			assert.NotEmpty(t, must[[]badgestore.ListedAward](t)(badgestore.Awards(ctx, s, "", "", "", 10)))
 			assert.NotEmpty(t, must[[]purchasestore.Offer](t)(purchasestore.Offers(ctx, s)))
 			for _, p := range must[[]stagestore.StagePlan](t)(stagestore.StagePlans(ctx, s)) {
-				people := must[[]stagestore.StagePlanPerson](t)(stagestore.StagePlanPeople(ctx, s, p, stagestore.StagePlanFilter{Limit: 10}))
+				people := must[[]stagestore.StagePlanPerson](t)(stagestore.StagePlanPeople(ctx, s, p,
+					stagestore.StagePlanFilter{Limit: 10}))
 				assert.NotEmpty(t, people, p.Name)
 			}
 			outlined := 0

@@ -30,7 +30,8 @@ import (
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 func connection(t *testing.T, s *db.Database) connectionstore.Connection {
-	c := connectionstore.Connection{ID: db.NewID(), Name: "Register " + db.NewID(), Kind: "oneroster", Version: 1, Settings: map[string]string{"address": "http://x"}}
+	c := connectionstore.Connection{ID: db.NewID(), Name: "Register " + db.NewID(), Kind: "oneroster", Version: 1,
+		Settings: map[string]string{"address": "http://x"}}
 	require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
 	return c
 }
@@ -55,7 +56,9 @@ func TestRollbackLeavesNothing(t *testing.T) {
 			if err := db.Create(tx, &c, "test"); err != nil {
 				return err
 			}
-			if _, err := eventstore.RecordEvents(ctx, tx, []eventstore.Event{{Type: "section.joined", NaturalKey: "k/" + c.ID, OccurredAt: time.Now()}}); err != nil {
+			if _, err := eventstore.RecordEvents(ctx, tx,
+				[]eventstore.Event{{Type: "section.joined", NaturalKey: "k/" + c.ID,
+					OccurredAt: time.Now()}}); err != nil {
 				return err
 			}
 			if err := tx.Announce(ctx, "connection", c.ID); err != nil {
@@ -85,7 +88,8 @@ func TestRecordIsOnce(t *testing.T) {
 	var fresh []string
 	for range 2 {
 		require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) (err error) {
-			fresh, err = eventstore.RecordEvents(t.Context(), tx, []eventstore.Event{event("a"), event("b"), event("a")})
+			fresh, err = eventstore.RecordEvents(t.Context(), tx,
+				[]eventstore.Event{event("a"), event("b"), event("a")})
 			return err
 		}))
 	}
@@ -115,14 +119,16 @@ func (incoming) Incomplete(string) string     { return "" }
 func (incoming) Lacking(string) []string      { return nil }
 func (incoming) Where(t string, n int) string { return fmt.Sprint(t, " ", n) }
 
-func (in incoming) Each(_ context.Context, table string, seen func(int, uint64, func() string) bool, put func(mirror.MirrorRow) error) error {
+func (in incoming) Each(_ context.Context, table string, seen func(int, uint64, func() string) bool,
+	put func(mirror.MirrorRow) error) error {
 	for i, values := range in[table] {
 		sum := fnv.New64a()
 		fmt.Fprintf(sum, "%q", values)
 		if seen(i+1, sum.Sum64(), func() string { return values[0] }) {
 			continue
 		}
-		if err := put(mirror.MirrorRow{Position: i + 1, Hash: sum.Sum64(), ID: values[0], Values: values}); err != nil {
+		if err := put(mirror.MirrorRow{Position: i + 1, Hash: sum.Sum64(), ID: values[0],
+			Values: values}); err != nil {
 			return err
 		}
 	}
@@ -131,10 +137,11 @@ func (in incoming) Each(_ context.Context, table string, seen func(int, uint64, 
 
 func batch(people [][]string, enrolments [][]string) incoming {
 	return incoming{
-		"orgs":       {{"o", "School", "school", ""}},
-		"terms":      {{"t", "Autumn", "term", "2026-09-01", "2027-02-01", ""}},
-		"courses":    {{"c", "Grafting", "o", "G", "07", "Gardening"}},
-		"sections":   {{"s1", "Grafting A", "GA", "scheduled", "c", "o", "{t}", "", ""}, {"s2", "Grafting B", "GB", "scheduled", "c", "o", "{t}", "08", ""}},
+		"orgs":    {{"o", "School", "school", ""}},
+		"terms":   {{"t", "Autumn", "term", "2026-09-01", "2027-02-01", ""}},
+		"courses": {{"c", "Grafting", "o", "G", "07", "Gardening"}},
+		"sections": {{"s1", "Grafting A", "GA", "scheduled", "c", "o", "{t}", "", ""},
+			{"s2", "Grafting B", "GB", "scheduled", "c", "o", "{t}", "08", ""}},
 		"people":     people,
 		"enrolments": enrolments,
 	}
@@ -157,7 +164,8 @@ func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {
 	in := func(id, section, who string) []string {
 		return []string{id, section, who, "student", mirror.Null, mirror.Null, mirror.EnrolmentIn}
 	}
-	first := batch([][]string{person("p1", "a@x.example"), person("p2", "b@x.example")}, [][]string{in("e1", "s1", "p1"), in("e2", "s2", "p2")})
+	first := batch([][]string{person("p1", "a@x.example"), person("p2", "b@x.example")},
+		[][]string{in("e1", "s1", "p1"), in("e2", "s2", "p2")})
 
 	m := merge(first)
 	assert.Equal(t, mirror.TableCounts{Read: 2, Added: 2}, m.Tables["people"])
@@ -165,7 +173,9 @@ func TestMergeWritesOnlyWhatDiffers_R1(t *testing.T) {
 	assert.Empty(t, m.Joined, "what the first read finds is no news")
 
 	rows := func() (all string) {
-		require.NoError(t, s.Pool.QueryRow(t.Context(), "SELECT string_agg(xmin::text || ctid::text, ',') FROM people_"+strings.ReplaceAll(c.ID, "-", "")).Scan(&all))
+		require.NoError(t, s.Pool.QueryRow(t.Context(),
+			"SELECT string_agg(xmin::text || ctid::text, ',') FROM people_"+strings.ReplaceAll(c.ID, "-",
+				"")).Scan(&all))
 		return all
 	}
 	before := rows()
@@ -238,7 +248,8 @@ func TestStaleEditIsRefused(t *testing.T) {
 // the next one is free.
 func TestCallsAreClaimedOneByOne(t *testing.T) {
 	s := storetest.New(t)
-	r := rulestore.Rule{ID: db.NewID(), Name: "r", Trigger: "section.joined", Version: 1, Actions: []rule.Action{{Kind: rule.OpenTask}}}
+	r := rulestore.Rule{ID: db.NewID(), Name: "r", Trigger: "section.joined", Version: 1,
+		Actions: []rule.Action{{Kind: rule.OpenTask}}}
 	require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &r, "test") }))
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	claim := func(at time.Time, most int) *time.Time {
@@ -268,10 +279,12 @@ func TestCallsAreClaimedOneByOne(t *testing.T) {
 func TestPickupsLoseNothingOutOfOrder_E10(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
-	c := connectionstore.Connection{ID: db.NewID(), Name: "Files", Kind: "oneroster-delta", Settings: map[string]string{}, Version: 1}
+	c := connectionstore.Connection{ID: db.NewID(), Name: "Files", Kind: "oneroster-delta",
+		Settings: map[string]string{}, Version: 1}
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
 	keep := func(tx *db.Tx, person string) error {
-		return deliverystore.KeepPickup(ctx, tx, deliverystore.Pickup{ConnectionID: c.ID, Person: person, Section: "s", Role: "student", Active: true})
+		return deliverystore.KeepPickup(ctx, tx, deliverystore.Pickup{ConnectionID: c.ID, Person: person,
+			Section: "s", Role: "student", Active: true})
 	}
 	var seen []string
 	var since time.Time
@@ -316,7 +329,11 @@ func TestLocksHangOnLeases(t *testing.T) {
 	_, err = s.Pool.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity
 		WHERE datname = current_database() AND pid <> pg_backend_pid()`)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { _, err = leases.Lock(ctx, s, two.Worker, "run/x"); return errors.Is(err, leases.ErrHeld) }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, err = leases.Lock(ctx, s, two.Worker, "run/x")
+		return errors.Is(err,
+			leases.ErrHeld)
+	}, 10*time.Second, 20*time.Millisecond)
 	require.NoError(t, unlock(ctx))
 	_, err = leases.Lock(ctx, s, two.Worker, "run/x")
 	require.NoError(t, err)
@@ -335,11 +352,15 @@ func TestLocksHangOnLeases(t *testing.T) {
 func TestReplacedAccountsReplace(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
-	c := connectionstore.Connection{ID: db.NewID(), Name: "Chat", Kind: "scim", Settings: map[string]string{}, Version: 1}
+	c := connectionstore.Connection{ID: db.NewID(), Name: "Chat", Kind: "scim", Settings: map[string]string{},
+		Version: 1}
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
 	ada, bob := db.NewID(), db.NewID()
 	for _, link := range [][2]string{{"a1", ada}, {"b1", bob}, {"a2", ada}, {"a1", bob}, {"a1", bob}, {"a1", ada}} {
-		require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return connectionstore.KeepAccount(ctx, tx, c.ID, link[0], link[1]) }), "%v", link)
+		require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
+			return connectionstore.KeepAccount(ctx, tx, c.ID,
+				link[0], link[1])
+		}), "%v", link)
 		accounts, err := matchstore.AccountsOf(ctx, s, link[1])
 		require.NoError(t, err)
 		require.Len(t, accounts, 1)

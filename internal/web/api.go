@@ -78,7 +78,8 @@ type operation struct {
 }
 
 func (o operation) huma() huma.Operation {
-	return huma.Operation{OperationID: o.ID, Method: o.Method, Path: "/api/v1" + o.Path, DefaultStatus: o.Status, Tags: []string{o.Tag}, Summary: o.Summary}
+	return huma.Operation{OperationID: o.ID, Method: o.Method, Path: "/api/v1" + o.Path, DefaultStatus: o.Status,
+		Tags: []string{o.Tag}, Summary: o.Summary}
 }
 
 // handle registers an operation whose answer is a body of type O.
@@ -105,7 +106,10 @@ func handleTagged[I, O any](a huma.API, o operation, f func(context.Context, *I)
 
 // handleEmpty registers an operation without an answer body.
 func handleEmpty[I any](a huma.API, o operation, f func(context.Context, *I) error) {
-	huma.Register(a, o.huma(), func(ctx context.Context, in *I) (*struct{}, error) { return nil, problemOf(f(ctx, in)) })
+	huma.Register(a, o.huma(), func(ctx context.Context, in *I) (*struct{}, error) {
+		return nil,
+			problemOf(f(ctx, in))
+	})
 }
 
 // problemOf turns an error of a use case into an RFC 9457 problem.
@@ -133,7 +137,8 @@ func problemOf(err error) error {
 		return huma.Error422UnprocessableEntity("something given holds what cannot be kept, such as the character NUL: " + err.Error())
 	}
 	if p, ok := call.As(err); ok {
-		return huma.NewError(http.StatusBadGateway, "the outside service could not be used: "+err.Error(), &huma.ErrorDetail{Message: string(adapter.CodeOf(err)), Location: string(p.Kind)})
+		return huma.NewError(http.StatusBadGateway, "the outside service could not be used: "+err.Error(),
+			&huma.ErrorDetail{Message: string(adapter.CodeOf(err)), Location: string(p.Kind)})
 	}
 	if db.Unreachable(err) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		slog.Warn("request given up", "cause", err.Error())
@@ -144,7 +149,8 @@ func problemOf(err error) error {
 }
 
 func refused(r *refusal.Error) error {
-	status := map[refusal.Kind]int{refusal.KindInvalid: http.StatusUnprocessableEntity, refusal.KindConflict: http.StatusConflict, refusal.KindForbidden: http.StatusForbidden}[r.Kind]
+	status := map[refusal.Kind]int{refusal.KindInvalid: http.StatusUnprocessableEntity,
+		refusal.KindConflict: http.StatusConflict, refusal.KindForbidden: http.StatusForbidden}[r.Kind]
 	var details []error
 	if r.Field != "" {
 		details = append(details, &huma.ErrorDetail{Location: "body." + r.Field, Message: r.Detail})

@@ -49,7 +49,9 @@ func (s *Server) listIssuers(ctx context.Context, _ *struct{}) (api.Page[api.Iss
 }
 
 func (s *Server) makeIssuer(ctx context.Context, in *with[api.NewIssuer]) (api.Issuer, error) {
-	i, err := s.Badges.AddIssuer(ctx, auth.Caller(ctx).Name, badgestore.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email, Description: in.Body.Description})
+	i, err := s.Badges.AddIssuer(ctx, auth.Caller(ctx).Name,
+		badgestore.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email,
+			Description: in.Body.Description})
 	return s.issuer(i), err
 }
 
@@ -67,13 +69,16 @@ func (s *Server) listBadges(ctx context.Context, _ *struct{}) (api.Page[api.Badg
 }
 
 func (s *Server) makeBadge(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
-	b, err := s.Badges.AddBadge(ctx, auth.Caller(ctx).Name, badgestore.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description, Criteria: in.Body.Criteria})
+	b, err := s.Badges.AddBadge(ctx, auth.Caller(ctx).Name,
+		badgestore.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description,
+			Criteria: in.Body.Criteria})
 	return shownBadge(badgestore.ListedBadge{Badge: b}), err
 }
 
 func (s *Server) listAwards(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
 	all, err := s.Badges.Awards(ctx, in.Badge, in.Person, in.Cursor, in.Limit)
-	return api.Page[api.Award]{Items: each(all, s.shownAward), Next: last(all, in.Limit, func(x badgestore.ListedAward) string { return x.ID })}, err
+	return api.Page[api.Award]{Items: each(all, s.shownAward),
+		Next: last(all, in.Limit, func(x badgestore.ListedAward) string { return x.ID })}, err
 }
 
 func (s *Server) revokeAward(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
@@ -93,16 +98,19 @@ func (s *Server) restoreAward(ctx context.Context, in *byID) (api.Award, error) 
 }
 
 func (s *Server) issuer(i badgestore.Issuer) api.Issuer {
-	return api.Issuer{NewIssuer: api.NewIssuer{Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description}, ID: i.ID, Address: s.Badges.IssuerAddress(i.ID)}
+	return api.Issuer{NewIssuer: api.NewIssuer{Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description},
+		ID: i.ID, Address: s.Badges.IssuerAddress(i.ID)}
 }
 
 func shownBadge(b badgestore.ListedBadge) api.Badge {
-	return api.Badge{NewBadge: api.NewBadge{IssuerID: b.IssuerID, Name: b.Name, Description: b.Description, Criteria: b.Criteria}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked}
+	return api.Badge{NewBadge: api.NewBadge{IssuerID: b.IssuerID, Name: b.Name, Description: b.Description,
+		Criteria: b.Criteria}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked}
 }
 
 func (s *Server) shownAward(x badgestore.ListedAward) api.Award {
 	return api.Award{
-		ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Badges.AwardAddress(x.ID), AwardedAt: x.AwardedAt,
+		ID: x.ID, Badge: x.Badge, BadgeID: x.BadgeID, Person: x.Person, Address: s.Badges.AwardAddress(x.ID),
+		AwardedAt: x.AwardedAt,
 		RevokedAt: x.RevokedAt, RevokedBy: x.RevokedBy, Reason: x.Reason,
 	}
 }

@@ -38,7 +38,8 @@ func (s *Server) batches(a huma.API) {
 func (s *Server) makeBatch(ctx context.Context, in *with[api.Order]) (api.Batch, error) {
 	o := in.Body
 	b, err := s.Batches.Prepare(ctx, auth.Caller(ctx).Name, batches.Order{
-		Act: batches.Act(o.Act), Sets: each(o.Sets, wish), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template,
+		Act: batches.Act(o.Act), Sets: each(o.Sets, wish), Sections: o.Sections, Pairings: o.Pairings,
+		ConnectionID: o.ConnectionID, Template: o.Template,
 		Naming: o.Naming, Details: o.Details, WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At,
 	})
 	return batch(b), err
@@ -46,7 +47,9 @@ func (s *Server) makeBatch(ctx context.Context, in *with[api.Order]) (api.Batch,
 
 func (s *Server) listBatches(ctx context.Context, in *Paging) (api.Page[api.ListedBatch], error) {
 	all, err := s.Batches.Batches(ctx, in.Cursor, in.Limit)
-	return api.Page[api.ListedBatch]{Items: each(all, func(b runstore.ListedBatch) api.ListedBatch { return api.ListedBatch(b) }), Next: last(all, in.Limit, func(b runstore.ListedBatch) string { return b.ID })}, err
+	return api.Page[api.ListedBatch]{Items: each(all,
+		func(b runstore.ListedBatch) api.ListedBatch { return api.ListedBatch(b) }), Next: last(all, in.Limit,
+		func(b runstore.ListedBatch) string { return b.ID })}, err
 }
 
 func (s *Server) getBatch(ctx context.Context, in *byID) (api.Batch, error) {
@@ -63,8 +66,12 @@ func (s *Server) proposeNextTerm(ctx context.Context, in *successionsInput) ([]a
 	moves, pairings, err := s.Batches.Proposals(ctx, nil, in.Days)
 	return each(moves, func(m rollover.Move) api.Succession {
 		return api.Succession{
-			PairingID: pairings[m.From.ID], From: m.From.Title, Ends: m.From.Ends, ToID: m.To.ID, To: m.To.Title, Score: m.Score, Evidence: append([]string{}, m.Evidence...),
-			Choices: each(m.Choices, func(c rollover.Section) api.Choice { return api.Choice{ID: c.ID, Title: c.Title, Code: c.Code} }),
+			PairingID: pairings[m.From.ID], From: m.From.Title, Ends: m.From.Ends, ToID: m.To.ID, To: m.To.Title,
+			Score: m.Score, Evidence: append([]string{}, m.Evidence...),
+			Choices: each(m.Choices, func(c rollover.Section) api.Choice {
+				return api.Choice{ID: c.ID, Title: c.Title,
+					Code: c.Code}
+			}),
 		}
 	}), err
 }
@@ -72,9 +79,12 @@ func (s *Server) proposeNextTerm(ctx context.Context, in *successionsInput) ([]a
 func batch(b batches.Batch) api.Batch {
 	o := b.Order
 	out := api.Batch{
-		ID: b.ID, MadeBy: b.MadeBy, CreatedAt: b.CreatedAt, AppliedAt: b.AppliedAt, Runs: map[string]int{}, Items: []api.BatchItem{},
-		Order: api.Order{Act: string(o.Act), Sets: each(o.Sets, newSet), Sections: o.Sections, Pairings: o.Pairings, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming, Details: o.Details, WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At},
-		Done:  b.EndedAt != nil,
+		ID: b.ID, MadeBy: b.MadeBy, CreatedAt: b.CreatedAt, AppliedAt: b.AppliedAt, Runs: map[string]int{},
+		Items: []api.BatchItem{},
+		Order: api.Order{Act: string(o.Act), Sets: each(o.Sets, newSet), Sections: o.Sections, Pairings: o.Pairings,
+			ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming, Details: o.Details,
+			WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At},
+		Done: b.EndedAt != nil,
 	}
 	states, did := map[string]string{}, map[string]map[string]int{}
 	out.Tried = b.Tried
@@ -87,8 +97,10 @@ func batch(b batches.Batch) api.Batch {
 	out.Counts, out.NewAccounts, out.Guarded, out.Blocked = b.Totals()
 	for _, i := range b.Items {
 		out.Items = append(out.Items, api.BatchItem{
-			Missing: missing(i), SectionID: i.SectionID, PairingID: i.PairingID, Title: i.Title, Target: i.Target, To: i.ToTitle, Remarks: each(i.Remarks, remark), Blocked: i.Blocked(),
-			Counts: i.Counts, Guard: i.Guard, NewAccounts: i.NewAccounts, Says: i.Says, Done: i.Done, Problem: i.Problem, SetID: i.SetID, RunID: i.RunID, RunState: states[i.RunID], Did: did[i.RunID],
+			Missing: missing(i), SectionID: i.SectionID, PairingID: i.PairingID, Title: i.Title, Target: i.Target,
+			To: i.ToTitle, Remarks: each(i.Remarks, remark), Blocked: i.Blocked(),
+			Counts: i.Counts, Guard: i.Guard, NewAccounts: i.NewAccounts, Says: i.Says, Done: i.Done,
+			Problem: i.Problem, SetID: i.SetID, RunID: i.RunID, RunState: states[i.RunID], Did: did[i.RunID],
 		})
 	}
 	return out

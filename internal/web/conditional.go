@@ -46,14 +46,17 @@ func describeConditions(a huma.API) {
 			return true
 		}
 		item := paths[path]
-		return item != nil && item.Get != nil && item.Get.Responses["200"] != nil && item.Get.Responses["200"].Headers["ETag"] != nil
+		return item != nil && item.Get != nil && item.Get.Responses["200"] != nil &&
+			item.Get.Responses["200"].Headers["ETag"] != nil
 	}
 	for path, item := range paths {
 		for _, op := range []*huma.Operation{item.Put, item.Patch, item.Delete, item.Post} {
-			if op == nil || !tagged(edited(op.Method, path)) || slices.ContainsFunc(op.Parameters, func(p *huma.Param) bool { return p.Name == "If-Match" }) {
+			if op == nil || !tagged(edited(op.Method, path)) ||
+				slices.ContainsFunc(op.Parameters, func(p *huma.Param) bool { return p.Name == "If-Match" }) {
 				continue
 			}
-			op.Parameters = append(op.Parameters, &huma.Param{Name: "If-Match", In: "header", Description: doc, Schema: &huma.Schema{Type: huma.TypeString}})
+			op.Parameters = append(op.Parameters, &huma.Param{Name: "If-Match", In: "header", Description: doc,
+				Schema: &huma.Schema{Type: huma.TypeString}})
 		}
 	}
 }
@@ -108,7 +111,8 @@ func (s *Server) conditional(next http.Handler) http.Handler {
 				tag := now.Header().Get("ETag")
 				stale := match != "" && tag != "" && !slices.Contains(tags(match), strings.TrimPrefix(tag, "W/"))
 				if now.Code == http.StatusOK && match != "" && tag == "" {
-					problem.Write(w, http.StatusPreconditionFailed, "what this changes has no ETag, so that If-Match cannot be kept; send it without")
+					problem.Write(w, http.StatusPreconditionFailed,
+						"what this changes has no ETag, so that If-Match cannot be kept; send it without")
 					return
 				}
 				if now.Code == http.StatusOK && (stale || match == "" && tag != "") {
@@ -197,7 +201,8 @@ func writeStale(w http.ResponseWriter, tag string, now, sent []byte) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(http.StatusPreconditionFailed)
 	_ = json.NewEncoder(w).Encode(map[string]any{
-		"title": http.StatusText(http.StatusPreconditionFailed), "status": http.StatusPreconditionFailed, "detail": detail, "errors": errs, "current": json.RawMessage(now),
+		"title": http.StatusText(http.StatusPreconditionFailed), "status": http.StatusPreconditionFailed,
+		"detail": detail, "errors": errs, "current": json.RawMessage(now),
 	})
 }
 

@@ -54,7 +54,8 @@ func (s *Server) connections(a huma.API) {
 		Summary: "What removing a connection would hide and stop"}, s.previewRemoval)
 	handleEmpty(a, operation{ID: "remove-connection", Method: http.MethodDelete, Path: "/connections/{id}",
 		Status: http.StatusNoContent, Tag: "connections",
-		Summary: "Remove a connection: it is switched off and hidden, and can be restored for 30 days"}, s.removeConnection)
+		Summary: "Remove a connection: it is switched off and hidden, and can be restored for 30 days"},
+		s.removeConnection)
 	handle(a, operation{ID: "restore-connection", Method: http.MethodPost, Path: "/connections/{id}/restore",
 		Status: http.StatusOK, Tag: "connections",
 		Summary: "Bring a removed connection back as it was"}, s.restoreConnection)
@@ -68,13 +69,15 @@ func (s *Server) connections(a huma.API) {
 		Summary: "Try what a service's expressions make of the latest events that it reported"}, s.tryMeaning)
 	handle(a, operation{ID: "list-unpaired", Method: http.MethodGet, Path: "/connections/{id}/unpaired",
 		Status: http.StatusOK, Tag: "pairings",
-		Summary: "Classes of a service that belong to no pairing, with the sections that they probably copy"}, s.listUnpaired)
+		Summary: "Classes of a service that belong to no pairing, with the sections that they probably copy"},
+		s.listUnpaired)
 	handleEmpty(a, operation{ID: "ignore-classes", Method: http.MethodPost, Path: "/connections/{id}/unpaired/ignore",
 		Status: http.StatusNoContent, Tag: "pairings",
 		Summary: "Say of classes that they are no business of Kanban's, or are one after all"}, s.ignoreClasses)
 	handle(a, operation{ID: "list-choices", Method: http.MethodGet, Path: "/connections/{id}/choices",
 		Status: http.StatusOK, Tag: "rules",
-		Summary: "What a service has to choose from: the values of an operation's field, or its groups"}, s.listChoices)
+		Summary: "What a service has to choose from: the values of an operation's field, or its groups"},
+		s.listChoices)
 	s.upload(a)
 }
 
@@ -129,7 +132,9 @@ func (s *Server) editConnection(ctx context.Context, in *edit[api.EditConnection
 	if err != nil {
 		return api.Connection{}, 0, err
 	}
-	c, err := s.Connections.Update(ctx, auth.Caller(ctx).Name, in.ID, v, connections.Change{Name: in.Body.Name, Values: in.Body.Values, Paused: in.Body.Paused, Untested: in.Body.Untested})
+	c, err := s.Connections.Update(ctx, auth.Caller(ctx).Name, in.ID, v,
+		connections.Change{Name: in.Body.Name, Values: in.Body.Values, Paused: in.Body.Paused,
+			Untested: in.Body.Untested})
 	if err != nil {
 		return api.Connection{}, 0, err
 	}
@@ -143,7 +148,8 @@ func (s *Server) previewRemoval(ctx context.Context, in *byID) (api.Removal, err
 		return api.Removal{}, err
 	}
 	all, err := s.Connections.Dependents(ctx, in.ID)
-	return api.Removal{Name: c.Name, Summary: connections.Describe(all), Dependents: each(all, func(d connectionstore.Dependent) api.Dependent { return api.Dependent(d) })}, err
+	return api.Removal{Name: c.Name, Summary: connections.Describe(all),
+		Dependents: each(all, func(d connectionstore.Dependent) api.Dependent { return api.Dependent(d) })}, err
 }
 
 func (s *Server) removeConnection(ctx context.Context, in *removal) error {
@@ -164,7 +170,8 @@ func (s *Server) probeConnection(ctx context.Context, in *byID) ([]api.Report, e
 }
 
 func (s *Server) startRead(ctx context.Context, in *withID[api.ReadRequest]) (api.Run, error) {
-	r, err := s.Registers.Start(ctx, auth.Caller(ctx).Name, registers.Request{ConnectionID: in.ID, Approved: in.Body.Approved, Changes: in.Body.Changes})
+	r, err := s.Registers.Start(ctx, auth.Caller(ctx).Name,
+		registers.Request{ConnectionID: in.ID, Approved: in.Body.Approved, Changes: in.Body.Changes})
 	if err != nil {
 		return api.Run{}, err
 	}
@@ -201,7 +208,8 @@ func (s *Server) upload(a huma.API) {
 		if len(in.RawBody) == 0 {
 			return nil, problemOf(refusal.Invalid("", "the request holds no file"))
 		}
-		r, err := s.Registers.Start(ctx, auth.Caller(ctx).Name, registers.Request{ConnectionID: in.ID, Approved: in.Approved, Upload: in.RawBody})
+		r, err := s.Registers.Start(ctx, auth.Caller(ctx).Name,
+			registers.Request{ConnectionID: in.ID, Approved: in.Approved, Upload: in.RawBody})
 		if err != nil {
 			return nil, problemOf(err)
 		}
@@ -233,9 +241,11 @@ func (s *Server) connection(ctx context.Context, c connectionstore.Connection) (
 		return out, err
 	}
 	for _, r := range rests {
-		out.Rests = append(out.Rests, api.Rest{Operation: r.Title, Reason: r.Reason, Failures: r.Failures, Since: r.Since, Until: r.RestsUntil, Waiting: r.Waiting})
+		out.Rests = append(out.Rests, api.Rest{Operation: r.Title, Reason: r.Reason, Failures: r.Failures,
+			Since: r.Since, Until: r.RestsUntil, Waiting: r.Waiting})
 	}
-	if (c.Kind == adapter.KindXAPI || c.Kind == adapter.KindEvents) && c.ProbedAt != nil { // known without asking, so always as of now
+	// known without asking, so always as of now
+	if (c.Kind == adapter.KindXAPI || c.Kind == adapter.KindEvents) && c.ProbedAt != nil {
 		heard, err := s.Connections.Heard(ctx, c.ID, c.Kind)
 		if err != nil {
 			return out, err
@@ -278,9 +288,11 @@ type choicesInput struct {
 
 func meaningExample(x purchases.Example) api.MeaningExample {
 	reported, _ := x.Data["reported"].(string)
-	values := map[string]string{"person": x.Person, "offer": x.Offer, "order": x.Order, "buyerName": x.BuyerName, "starts": fmt.Sprint(x.Starts), "ends": fmt.Sprint(x.Ends)}
+	values := map[string]string{"person": x.Person, "offer": x.Offer, "order": x.Order, "buyerName": x.BuyerName,
+		"starts": fmt.Sprint(x.Starts), "ends": fmt.Sprint(x.Ends)}
 	return api.MeaningExample{
-		EventID: x.ID, At: x.OccurredAt, Reported: reported, Means: x.Means, Values: values, Problems: x.Problems, Known: x.Known, Leads: x.Leads, Places: x.Places,
+		EventID: x.ID, At: x.OccurredAt, Reported: reported, Means: x.Means, Values: values, Problems: x.Problems,
+		Known: x.Known, Leads: x.Leads, Places: x.Places,
 	}
 }
 
@@ -290,7 +302,8 @@ func unpaired(u pairings.Unpaired) api.UnpairedClass {
 		out.IgnoredBy, out.IgnoredAt = u.Ignored.IgnoredBy, &u.Ignored.IgnoredAt
 	}
 	out.Guesses = each(u.Guesses, func(g pairings.Guess) api.Guess {
-		return api.Guess{Section: sectionRef(*g.Card.Section), Score: g.Evidence.Score, Shared: g.Evidence.Shared, Others: g.Evidence.Others, Teachers: g.Evidence.Teachers, Paired: g.Paired}
+		return api.Guess{Section: sectionRef(*g.Card.Section), Score: g.Evidence.Score, Shared: g.Evidence.Shared,
+			Others: g.Evidence.Others, Teachers: g.Evidence.Teachers, Paired: g.Paired}
 	})
 	out.Tied = len(u.Guesses) > 1 && u.Guesses[0].Evidence.Score == u.Guesses[1].Evidence.Score
 	return out

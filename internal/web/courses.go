@@ -26,12 +26,14 @@ func (s *Server) courses(a huma.API) {
 		Status: http.StatusNoContent, Tag: "courses", Summary: "Set a course's outline"}, s.setOutline)
 	handle(a, operation{ID: "load-cartridge", Method: http.MethodPut, Path: "/courses/{id}/cartridge",
 		Status: http.StatusOK, Tag: "courses",
-		Summary: "Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest"}, s.loadCartridge)
+		Summary: "Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest"},
+		s.loadCartridge)
 	handle(a, operation{ID: "get-learning-settings", Method: http.MethodGet, Path: "/learning-settings",
 		Status: http.StatusOK, Tag: "outlines", Summary: "How progress is counted"}, s.getLearningSettings)
 	handle(a, operation{ID: "set-learning-settings", Method: http.MethodPut, Path: "/learning-settings",
 		Status: http.StatusOK, Tag: "outlines",
-		Summary: "Say how progress is counted; switched on, it is worked out anew for everybody"}, s.setLearningSettings)
+		Summary: "Say how progress is counted; switched on, it is worked out anew for everybody"},
+		s.setLearningSettings)
 	handle(a, operation{ID: "read-outline", Method: http.MethodPost, Path: "/outlines/read",
 		Status: http.StatusOK, Tag: "courses",
 		Summary: "Read an outline out of a manifest, an address or a table, without keeping it"}, s.readOutline)
@@ -69,7 +71,8 @@ func (s *Server) getLearningSettings(ctx context.Context, _ *struct{}) (api.Lear
 	return api.LearningSettings{Across: on}, err
 }
 
-func (s *Server) setLearningSettings(ctx context.Context, in *with[api.LearningSettings]) (api.LearningSettings, error) {
+func (s *Server) setLearningSettings(ctx context.Context, in *with[api.LearningSettings]) (api.LearningSettings,
+	error) {
 	return in.Body, s.Facts.SetAcross(ctx, auth.Caller(ctx).Name, in.Body.Across)
 }
 
@@ -81,7 +84,8 @@ func (s *Server) previewOutline(ctx context.Context, in *withID[api.Outline]) (a
 	p, err := s.Outlines.PreviewOutline(ctx, in.ID, in.Body)
 	return api.OutlinePreview{
 		People: p.People, Completes: p.Completes, Reopens: p.Reopens,
-		Misses: append([]string{}, p.Misses...), Touched: each(p.Touched, func(t outlines.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
+		Misses: append([]string{}, p.Misses...), Touched: each(p.Touched,
+			func(t outlines.OutlineTouch) api.OutlineTouch { return api.OutlineTouch(t) }),
 	}, err
 }
 

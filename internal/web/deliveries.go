@@ -21,17 +21,22 @@ func (s *Server) deliveries(a huma.API) {
 		Status: http.StatusNoContent, Tag: "events", Summary: "Try a delivery again now"}, s.retryDelivery)
 	handle(a, operation{ID: "retry-deliveries", Method: http.MethodPost, Path: "/deliveries/retry",
 		Status: http.StatusOK, Tag: "events",
-		Summary: "Try many again now: those of a rule, of a connection, or everything since a time"}, s.retryDeliveries)
+		Summary: "Try many again now: those of a rule, of a connection, or everything since a time"},
+		s.retryDeliveries)
 	handle(a, operation{ID: "give-up-deliveries", Method: http.MethodPost, Path: "/deliveries/give-up",
 		Status: http.StatusOK, Tag: "events",
-		Summary: "Give up what is still to come: one, those of a rule, or those to a connection, with a reason"}, s.giveUpDeliveries)
+		Summary: "Give up what is still to come: one, those of a rule, or those to a connection, with a reason"},
+		s.giveUpDeliveries)
 }
 
 func (s *Server) listDeliveries(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
 	all, err := s.Deliveries.Deliveries(ctx, deliverystore.DeliveryFilter{
-		EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, StagePlanID: in.StagePlan, PersonID: in.Person, SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until, Before: in.Cursor, Limit: in.Limit,
+		EventID: in.Event, RuleID: in.Rule, OfferID: in.Offer, StagePlanID: in.StagePlan, PersonID: in.Person,
+		SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until,
+		Before: in.Cursor, Limit: in.Limit,
 	})
-	return api.Page[api.Delivery]{Items: each(all, delivery), Next: last(all, in.Limit, func(d deliverystore.ListedDelivery) string { return d.ID })}, err
+	return api.Page[api.Delivery]{Items: each(all, delivery),
+		Next: last(all, in.Limit, func(d deliverystore.ListedDelivery) string { return d.ID })}, err
 }
 
 func (s *Server) listAttempts(ctx context.Context, in *byID) ([]api.Attempt, error) {
@@ -40,7 +45,8 @@ func (s *Server) listAttempts(ctx context.Context, in *byID) ([]api.Attempt, err
 	}
 	all, err := s.Deliveries.Attempts(ctx, in.ID)
 	return each(all, func(a deliverystore.Attempt) api.Attempt {
-		return api.Attempt{Number: a.Number, StartedAt: a.StartedAt, Millis: a.Millis, Status: a.Status, Request: a.Request, Answer: a.Answer, Error: a.Error}
+		return api.Attempt{Number: a.Number, StartedAt: a.StartedAt, Millis: a.Millis, Status: a.Status,
+			Request: a.Request, Answer: a.Answer, Error: a.Error}
 	}), err
 }
 
@@ -49,7 +55,8 @@ func (s *Server) retryDelivery(ctx context.Context, in *byID) error {
 }
 
 func (s *Server) retryDeliveries(ctx context.Context, in *with[api.RetryRequest]) (api.Retried, error) {
-	f := deliverystore.DeliveryFilter{RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, OfferID: in.Body.OfferID}
+	f := deliverystore.DeliveryFilter{RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID,
+		OfferID: in.Body.OfferID}
 	if in.Body.Since != nil {
 		f.Since = *in.Body.Since
 	}
@@ -58,7 +65,8 @@ func (s *Server) retryDeliveries(ctx context.Context, in *with[api.RetryRequest]
 }
 
 func (s *Server) giveUpDeliveries(ctx context.Context, in *with[api.GiveUpRequest]) (api.GivenUp, error) {
-	f := deliverystore.DeliveryFilter{ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID, State: in.Body.State}
+	f := deliverystore.DeliveryFilter{ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID,
+		State: in.Body.State}
 	stopped, underWay, err := s.Deliveries.GiveUp(ctx, auth.Caller(ctx).Name, f, in.Body.Reason)
 	return api.GivenUp{Stopped: stopped, UnderWay: underWay}, err
 }

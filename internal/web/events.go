@@ -27,8 +27,10 @@ func (s *Server) events(a huma.API) {
 }
 
 func (s *Server) listEvents(ctx context.Context, in *eventsInput) (api.Page[api.Event], error) {
-	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Type, PersonID: in.Person, SectionID: in.Section, Before: in.Cursor, Limit: in.Limit})
-	return api.Page[api.Event]{Items: each(all, event), Next: last(all, in.Limit, func(e eventstore.ListedEvent) string { return e.ID })}, err
+	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Type, PersonID: in.Person,
+		SectionID: in.Section, Before: in.Cursor, Limit: in.Limit})
+	return api.Page[api.Event]{Items: each(all, event),
+		Next: last(all, in.Limit, func(e eventstore.ListedEvent) string { return e.ID })}, err
 }
 
 func event(e eventstore.ListedEvent) api.Event {
@@ -37,15 +39,20 @@ func event(e eventstore.ListedEvent) api.Event {
 		person = *e.PersonID
 	}
 	return api.Event{
-		PersonID: person, ID: e.ID, Type: e.Type, Person: e.Person, Section: e.Section, Course: e.Course, ModuleID: e.ModuleID, Module: e.Module, ActivityID: e.ActivityID, Activity: e.Activity,
-		Data: e.Data, OccurredAt: e.OccurredAt, RecordedAt: e.RecordedAt, Deliveries: e.Deliveries, Waiting: e.Waiting,
+		PersonID: person, ID: e.ID, Type: e.Type, Person: e.Person, Section: e.Section, Course: e.Course,
+		ModuleID: e.ModuleID, Module: e.Module, ActivityID: e.ActivityID, Activity: e.Activity,
+		Data: e.Data, OccurredAt: e.OccurredAt, RecordedAt: e.RecordedAt, Deliveries: e.Deliveries,
+		Waiting: e.Waiting,
 	}
 }
 
 func delivery(d deliverystore.ListedDelivery) api.Delivery {
 	return api.Delivery{
-		ID: d.ID, EventID: d.EventID, EventType: d.EventType, RuleID: given(d.RuleID), OfferID: given(d.OfferID), StagePlanID: given(d.StagePlanID), Version: d.RuleVersion, Undoes: given(d.Undoes), Reverted: d.Reverted,
-		Section: d.Section, Held: cmp.Or(d.Held, d.HeldNow), DueAt: d.DueAt, Rule: d.Rule, Action: d.Action.Kind, Connection: d.Connection, Person: d.Person,
-		State: d.State, Attempts: d.Attempts, NextAt: d.NextAt, Code: finding.Code(d.Code), Error: d.LastError, Result: d.Result, CreatedAt: d.CreatedAt, FinishedAt: d.FinishedAt,
+		ID: d.ID, EventID: d.EventID, EventType: d.EventType, RuleID: given(d.RuleID), OfferID: given(d.OfferID),
+		StagePlanID: given(d.StagePlanID), Version: d.RuleVersion, Undoes: given(d.Undoes), Reverted: d.Reverted,
+		Section: d.Section, Held: cmp.Or(d.Held, d.HeldNow), DueAt: d.DueAt, Rule: d.Rule, Action: d.Action.Kind,
+		Connection: d.Connection, Person: d.Person,
+		State: d.State, Attempts: d.Attempts, NextAt: d.NextAt, Code: finding.Code(d.Code), Error: d.LastError,
+		Result: d.Result, CreatedAt: d.CreatedAt, FinishedAt: d.FinishedAt,
 	}
 }

@@ -36,7 +36,8 @@ func (s *Server) findings(a huma.API) {
 	handle(a, operation{ID: "list-findings", Method: http.MethodGet, Path: "/findings",
 		Status: http.StatusOK, Tag: "findings",
 		Summary: "Everything that was noticed, what needs a person first"}, s.listFindings)
-	handleEmpty(a, operation{ID: "acknowledge-finding", Method: http.MethodPut, Path: "/findings/{key}/acknowledgement",
+	handleEmpty(a, operation{ID: "acknowledge-finding", Method: http.MethodPut,
+		Path:   "/findings/{key}/acknowledgement",
 		Status: http.StatusNoContent, Tag: "findings",
 		Summary: "Keep a finding quiet until it changes"}, s.acknowledgeFinding)
 	handleEmpty(a, operation{ID: "reopen-finding", Method: http.MethodDelete, Path: "/findings/{key}/acknowledgement",
@@ -49,7 +50,8 @@ func (s *Server) findings(a huma.API) {
 }
 
 func (s *Server) listFindings(ctx context.Context, in *findingsInput) (api.Page[api.Finding], error) {
-	list, err := s.Reports.Findings(ctx, reports.Filter{Group: reports.Group(in.Group), Code: finding.Code(in.Code), Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen})
+	list, err := s.Reports.Findings(ctx, reports.Filter{Group: reports.Group(in.Group), Code: finding.Code(in.Code),
+		Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen})
 	if err != nil {
 		return api.Page[api.Finding]{}, err
 	}
@@ -78,14 +80,16 @@ func (s *Server) today(ctx context.Context, _ *struct{}) ([]api.Finding, error) 
 func noticedFinding(f reports.Finding) api.Finding {
 	e, _ := finding.Lookup(f.Code)
 	out := api.Finding{
-		Key: f.Key, Group: string(f.Group), Code: f.Code, Severity: e.Severity, Title: finding.Title(f.Code), Subject: f.Subject, Where: f.Where,
+		Key: f.Key, Group: string(f.Group), Code: f.Code, Severity: e.Severity, Title: finding.Title(f.Code),
+		Subject: f.Subject, Where: f.Where,
 		Detail: f.Detail, Remedy: e.Remedy, Owner: string(e.Owner), Link: f.Link, PersonID: f.Person, Count: f.Count,
 	}
 	if f.Code == finding.LeftOutByRule {
 		out.Title, out.Detail = "left out: "+f.Detail, ""
 	}
 	for _, p := range f.People {
-		out.People = append(out.People, api.FindingAbout{Key: p.Key, PersonID: p.Person, Person: p.Subject, Where: p.Where, Detail: p.Detail, Link: p.Link})
+		out.People = append(out.People, api.FindingAbout{Key: p.Key, PersonID: p.Person, Person: p.Subject,
+			Where: p.Where, Detail: p.Detail, Link: p.Link})
 	}
 	if f.Seen != nil {
 		out.Seen = &api.Seen{Note: f.Seen.Note, By: f.Seen.By, At: f.Seen.At}

@@ -28,12 +28,14 @@ var sameAnswer = []string{"Content-Type", "ETag", "Location", "Content-Dispositi
 func (s *Server) idempotent(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key := r.Header.Get("Idempotency-Key")
-		if r.Method != http.MethodPost || key == "" || auth.Open(r.URL.Path) || r.URL.Path == "/api/v1/tokens" || strings.HasSuffix(r.URL.Path, "/upload") {
+		if r.Method != http.MethodPost || key == "" || auth.Open(r.URL.Path) || r.URL.Path == "/api/v1/tokens" ||
+			strings.HasSuffix(r.URL.Path, "/upload") {
 			next.ServeHTTP(w, r)
 			return
 		}
 		if len(key) > longestKey {
-			problem.Write(w, http.StatusBadRequest, "the Idempotency-Key is longer than 255 characters; choose a shorter one, such as a UUID")
+			problem.Write(w, http.StatusBadRequest,
+				"the Idempotency-Key is longer than 255 characters; choose a shorter one, such as a UUID")
 			return
 		}
 		body, err := io.ReadAll(r.Body)
@@ -50,12 +52,14 @@ func (s *Server) idempotent(next http.Handler) http.Handler {
 			s.Log.Error("claiming an Idempotency-Key", "cause", err.Error())
 			problem.Busy(w, "the Idempotency-Key could not be looked at; try again")
 		case !bytes.Equal(kept.Request, sum[:]):
-			problem.Write(w, http.StatusUnprocessableEntity, "this Idempotency-Key was used for another request; choose a new one")
+			problem.Write(w, http.StatusUnprocessableEntity,
+				"this Idempotency-Key was used for another request; choose a new one")
 		case claimed:
 			s.first(w, r, next, kept)
 		case kept.Status == nil:
 			w.Header().Set("Retry-After", "5")
-			problem.Write(w, http.StatusConflict, "the first request with this Idempotency-Key is still being carried out; ask again in a moment")
+			problem.Write(w, http.StatusConflict,
+				"the first request with this Idempotency-Key is still being carried out; ask again in a moment")
 		default:
 			s.repeat(w, kept)
 		}
@@ -66,11 +70,13 @@ func (s *Server) idempotent(next http.Handler) http.Handler {
 const patience = 15 * time.Second
 
 // claim takes a key, or gives what it was used for once that has an answer.
-func (s *Server) claim(ctx context.Context, key string, request []byte) (claimed bool, kept accessstore.KeptAnswer, err error) {
+func (s *Server) claim(ctx context.Context, key string, request []byte) (claimed bool, kept accessstore.KeptAnswer,
+	err error) {
 	until := time.Now().Add(patience)
 	for {
 		claimed, kept, err = s.Access.ClaimAnswer(ctx, key, request)
-		if err != nil || claimed || kept.Status != nil || !bytes.Equal(kept.Request, request) || time.Now().After(until) {
+		if err != nil || claimed || kept.Status != nil || !bytes.Equal(kept.Request, request) ||
+			time.Now().After(until) {
 			return claimed, kept, err
 		}
 		select {
@@ -97,7 +103,8 @@ func (s *Server) first(w http.ResponseWriter, r *http.Request, next http.Handler
 					kept.Header[name] = v
 				}
 			}
-			if kept.Body, err = s.Store.Seal(append([]byte{'\n'}, answer.body.Bytes()...), "answer/"+kept.Key); err == nil {
+			if kept.Body, err = s.Store.Seal(append([]byte{'\n'}, answer.body.Bytes()...),
+				"answer/"+kept.Key); err == nil {
 				err = s.Access.KeepAnswer(ctx, kept)
 			}
 		} else {

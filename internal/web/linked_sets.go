@@ -71,7 +71,8 @@ func (s *Server) linkedSets(a huma.API) {
 		Summary: "Put the results of a safety copy back that are no longer there"}, s.putBack)
 	handle(a, operation{ID: "list-left-groups", Method: http.MethodGet, Path: "/left-groups",
 		Status: http.StatusOK, Tag: "sections",
-		Summary: "Groups inside classes that are for no section any more, as they are at the service now"}, s.listLeftGroups)
+		Summary: "Groups inside classes that are for no section any more, as they are at the service now"},
+		s.listLeftGroups)
 	handleEmpty(a, operation{ID: "remove-left-group", Method: http.MethodPost, Path: "/left-groups/remove",
 		Status: http.StatusNoContent, Tag: "sections",
 		Summary: "Remove an empty group that is for no section any more, at the service"}, s.removeLeftGroup)
@@ -80,9 +81,11 @@ func (s *Server) linkedSets(a huma.API) {
 func (s *Server) proposeSets(ctx context.Context, in *proposalsInput) (api.SetProposals, error) {
 	all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Hidden == pairings.Everything)
 	return api.SetProposals{Hidden: all.Hidden, Items: each(all.List, func(p core.Proposal) api.SetProposal {
-		return api.SetProposal{Name: p.Name, Sections: each(p.Sections, linked), SharedTeachers: each(p.SharedTeachers, func(t core.SharedTeacher) api.SharedTeacher {
-			return api.SharedTeacher{Teacher: all.Teachers[t.Teacher], Sections: each(t.Sections, func(x core.Section) string { return x.Title })}
-		})}
+		return api.SetProposal{Name: p.Name, Sections: each(p.Sections, linked),
+			SharedTeachers: each(p.SharedTeachers, func(t core.SharedTeacher) api.SharedTeacher {
+				return api.SharedTeacher{Teacher: all.Teachers[t.Teacher],
+					Sections: each(t.Sections, func(x core.Section) string { return x.Title })}
+			})}
 	})}, err
 }
 
@@ -146,7 +149,8 @@ func (s *Server) previewUnlinking(ctx context.Context, in *unlinkingInput) ([]ap
 
 func (s *Server) previewSetEdit(ctx context.Context, in *withID[api.EditSet]) (api.SetEdited, error) {
 	x, err := s.Linking.Editing(ctx, in.ID, linking.Edit(in.Body))
-	return api.SetEdited{Sections: each(x.Sections, linked), Refused: each(x.Refused, refusedSection), Classes: each(x.Classes, classEffects)}, err
+	return api.SetEdited{Sections: each(x.Sections, linked), Refused: each(x.Refused, refusedSection),
+		Classes: each(x.Classes, classEffects)}, err
 }
 
 func (s *Server) editSet(ctx context.Context, in *edit[api.EditSet]) (api.LinkedSet, int, error) {
@@ -174,7 +178,8 @@ func (s *Server) putBack(ctx context.Context, in *byID) (api.PutBack, error) {
 func (s *Server) listLeftGroups(ctx context.Context, in *groupsInput) ([]api.LeftGroup, error) {
 	all, err := s.Linking.LeftGroups(ctx, in.Connection)
 	return each(all, func(g linking.LeftGroup) api.LeftGroup {
-		out := api.LeftGroup{Ref: g.Ref, Name: g.Name, ConnectionID: g.ConnectionID, Class: g.Class, Section: g.Section, Members: g.Members, Gone: g.Gone}
+		out := api.LeftGroup{Ref: g.Ref, Name: g.Name, ConnectionID: g.ConnectionID, Class: g.Class,
+			Section: g.Section, Members: g.Members, Gone: g.Gone}
 		if g.Problem != nil {
 			out.Problem = g.Problem.Error()
 		}
@@ -219,12 +224,14 @@ func wish(n api.NewSet) linking.Wish {
 }
 
 func linked(x core.Section) api.SectionRef {
-	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.School, Teachers: x.TeacherNames, Learners: x.Learners, Gone: x.Gone}
+	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.School,
+		Teachers: x.TeacherNames, Learners: x.Learners, Gone: x.Gone}
 }
 
 func obstacle(o core.Obstacle) api.Obstacle {
 	text, _ := finding.Lookup(o.Code)
-	return api.Obstacle{Code: o.Code, Title: text.Title, Detail: o.Detail, Remedy: text.Remedy, Blocks: true, Override: o.Overridable}
+	return api.Obstacle{Code: o.Code, Title: text.Title, Detail: o.Detail, Remedy: text.Remedy, Blocks: true,
+		Override: o.Overridable}
 }
 
 func (s *Server) set(ctx context.Context, id string) (api.LinkedSet, error) {
@@ -233,7 +240,8 @@ func (s *Server) set(ctx context.Context, id string) (api.LinkedSet, error) {
 		return api.LinkedSet{}, err
 	}
 	out := api.LinkedSet{
-		SetRef: api.SetRef{ID: x.ID, Name: x.Name, Sections: each(x.Sections, sectionRef)}, LeadID: x.LeadID, Reason: x.Reason,
+		SetRef: api.SetRef{ID: x.ID, Name: x.Name, Sections: each(x.Sections,
+			sectionRef)}, LeadID: x.LeadID, Reason: x.Reason,
 		MadeBy: x.MadeBy, CreatedAt: x.CreatedAt, UnlinkedAt: x.UnlinkedAt, Version: x.Version,
 	}
 	out.Targets = each(x.Pairings, func(p pairingstore.Pairing) api.SetTarget {
@@ -255,6 +263,7 @@ func (s *Server) safetyCopy(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "application/zip")
-	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="before-linking-%s.zip"`, kept.CreatedAt.Format("2006-01-02")))
+	w.Header().Set("Content-Disposition", fmt.Sprintf(`attachment; filename="before-linking-%s.zip"`,
+		kept.CreatedAt.Format("2006-01-02")))
 	_, _ = w.Write(kept.Content)
 }

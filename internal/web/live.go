@@ -75,36 +75,38 @@ type hello struct {
 }
 
 func (s *Server) stream(a huma.API) {
-	op := huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live", Summary: "What changes, as it changes (server-sent events)", Tags: []string{"installation"}}
-	sse.Register(a, op, map[string]any{"message": api.Live{}, "hello": hello{}}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
-		news, leave := s.live.join()
-		defer leave()
-		if send.Data(hello{time.Now()}) != nil {
-			return
-		}
-		sign := auth.Sign(ctx)
-		tick := time.NewTicker(20 * time.Second)
-		defer tick.Stop()
-		for {
-			var err error
-			select {
-			case <-ctx.Done():
-				return
-			case l := <-news:
-				if l.Topic != auth.SignedOut {
-					err = send.Data(api.Live(l))
-				} else if l.ID == auth.Hash(sign) {
-					return
-				}
-			case <-tick.C: // news can be missed, and administrators removed
-				if !s.auth.StillIn(ctx, sign) {
-					return
-				}
-				err = send.Data(hello{time.Now()})
-			}
-			if err != nil {
+	op := huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live",
+		Summary: "What changes, as it changes (server-sent events)", Tags: []string{"installation"}}
+	sse.Register(a, op, map[string]any{"message": api.Live{}, "hello": hello{}},
+		func(ctx context.Context, _ *struct{}, send sse.Sender) {
+			news, leave := s.live.join()
+			defer leave()
+			if send.Data(hello{time.Now()}) != nil {
 				return
 			}
-		}
-	})
+			sign := auth.Sign(ctx)
+			tick := time.NewTicker(20 * time.Second)
+			defer tick.Stop()
+			for {
+				var err error
+				select {
+				case <-ctx.Done():
+					return
+				case l := <-news:
+					if l.Topic != auth.SignedOut {
+						err = send.Data(api.Live(l))
+					} else if l.ID == auth.Hash(sign) {
+						return
+					}
+				case <-tick.C: // news can be missed, and administrators removed
+					if !s.auth.StillIn(ctx, sign) {
+						return
+					}
+					err = send.Data(hello{time.Now()})
+				}
+				if err != nil {
+					return
+				}
+			}
+		})
 }

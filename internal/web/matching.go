@@ -26,7 +26,8 @@ func (s *Server) matching(a huma.API) {
 		Summary: "Change how people are recognised at a connection"}, s.editMatching)
 	handle(a, operation{ID: "list-proposals", Method: http.MethodGet, Path: "/connections/{id}/proposals",
 		Status: http.StatusOK, Tag: "people",
-		Summary: "Records of a register that look like second accounts or test learners, with what speaks for it"}, s.listProposals)
+		Summary: "Records of a register that look like second accounts or test learners, with what speaks for it"},
+		s.listProposals)
 	handle(a, operation{ID: "decide-proposals", Method: http.MethodPost, Path: "/connections/{id}/proposals",
 		Status: http.StatusOK, Tag: "people",
 		Summary: "Accept or refuse what is proposed of a register's records, one or all"}, s.decideProposals)
@@ -38,7 +39,8 @@ func (s *Server) getMatching(ctx context.Context, in *byID) (roster.Matching, in
 
 func (s *Server) previewMatching(ctx context.Context, in *withID[roster.Matching]) (api.Page[api.Touched], error) {
 	list, err := s.Matching.Preview(ctx, in.ID, in.Body)
-	return api.Page[api.Touched]{Items: each(list, func(t matching.Touched) api.Touched { return api.Touched(t) })}, err
+	return api.Page[api.Touched]{Items: each(list,
+		func(t matching.Touched) api.Touched { return api.Touched(t) })}, err
 }
 
 func (s *Server) editMatching(ctx context.Context, in *edit[roster.Matching]) (roster.Matching, int, error) {
@@ -54,7 +56,8 @@ func (s *Server) editMatching(ctx context.Context, in *edit[roster.Matching]) (r
 
 func (s *Server) listProposals(ctx context.Context, in *byID) (api.Page[api.Proposal], error) {
 	list, err := s.Matching.Proposals(ctx, in.ID)
-	return api.Page[api.Proposal]{Items: each(list, func(p matchstore.Proposal) api.Proposal { return api.Proposal(p) })}, err
+	return api.Page[api.Proposal]{Items: each(list,
+		func(p matchstore.Proposal) api.Proposal { return api.Proposal(p) })}, err
 }
 
 func (s *Server) decideProposals(ctx context.Context, in *withID[api.Verdict]) (api.Decided, error) {

@@ -53,7 +53,8 @@ func (s *Server) logged(next http.Handler) http.Handler {
 		requestSeconds.WithLabelValues(methodLabel(r.Method), route, statusLabel(status)).Observe(took.Seconds())
 		if route != "console" && route != "/livez" && route != "/readyz" {
 			id, _ := r.Context().Value(keyRequest).(string)
-			s.Log.Info("request", "method", methodLabel(r.Method), "route", route, "status", status, "ms", took.Milliseconds(), "request", id)
+			s.Log.Info("request", "method", methodLabel(r.Method), "route", route, "status", status, "ms",
+				took.Milliseconds(), "request", id)
 		}
 	})
 }
@@ -68,7 +69,8 @@ func recovered(log *slog.Logger) func(http.Handler) http.Handler {
 					}
 					log.Error("request panicked", "panic", v, "trace", string(debug.Stack()))
 					if seen, ok := w.(middleware.WrapResponseWriter); !ok || seen.Status() == 0 {
-						problem.Write(w, http.StatusInternalServerError, "something went wrong on our side; it was logged")
+						problem.Write(w, http.StatusInternalServerError,
+							"something went wrong on our side; it was logged")
 					}
 				}
 			}()
@@ -93,7 +95,8 @@ func (s *Server) secure(next http.Handler) http.Handler {
 		}
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 		next.ServeHTTP(w, r)
 	})
 }

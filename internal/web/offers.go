@@ -45,7 +45,8 @@ func (s *Server) offers(a huma.API) {
 		Status: http.StatusOK, Tag: "access", Summary: "Access and enrolment side by side"}, s.listSides)
 	handle(a, operation{ID: "list-accesses", Method: http.MethodGet, Path: "/accesses",
 		Status: http.StatusOK, Tag: "access",
-		Summary: "List what was bought and what was given by hand, one purchase a line, the newest first"}, s.listAccesses)
+		Summary: "List what was bought and what was given by hand, one purchase a line, the newest first"},
+		s.listAccesses)
 	handle(a, operation{ID: "give-access", Method: http.MethodPost, Path: "/offers/{id}/accesses",
 		Status: http.StatusOK, Tag: "access",
 		Summary: "Give a person by hand what an offer leads to, until a time and for a reason"}, s.giveAccess)
@@ -64,7 +65,10 @@ func (s *Server) listOffers(ctx context.Context, _ *struct{}) (api.Page[api.Offe
 		return api.Page[api.Offer]{}, err
 	}
 	sides, err := s.Purchases.Sides(ctx, "")
-	return api.Page[api.Offer]{Items: each(all, func(o purchasestore.Offer) api.Offer { return shownOffer(o, sides) })}, err
+	return api.Page[api.Offer]{Items: each(all, func(o purchasestore.Offer) api.Offer {
+		return shownOffer(o,
+			sides)
+	})}, err
 }
 
 func (s *Server) getOffer(ctx context.Context, in *byID) (api.Offer, int, error) {
@@ -102,8 +106,10 @@ func (s *Server) listSides(ctx context.Context, in *sidesInput) ([]api.Side, err
 }
 
 func (s *Server) listAccesses(ctx context.Context, in *accessesInput) (api.Page[api.Access], error) {
-	all, err := s.Purchases.Accesses(ctx, purchasestore.AccessFilter{OfferID: in.Offer, PersonID: in.Person, Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit})
-	return api.Page[api.Access]{Items: each(all, s.shownAccess), Next: last(all, in.Limit, func(x purchasestore.ListedAccess) string { return x.ID })}, err
+	all, err := s.Purchases.Accesses(ctx, purchasestore.AccessFilter{OfferID: in.Offer, PersonID: in.Person,
+		Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit})
+	return api.Page[api.Access]{Items: each(all, s.shownAccess),
+		Next: last(all, in.Limit, func(x purchasestore.ListedAccess) string { return x.ID })}, err
 }
 
 func (s *Server) giveAccess(ctx context.Context, in *withID[api.NewAccess]) (api.Access, error) {
@@ -137,8 +143,10 @@ func (s *Server) oneAccess(ctx context.Context, a purchasestore.Access, err erro
 
 func (s *Server) shownAccess(x purchasestore.ListedAccess) api.Access {
 	out := api.Access{
-		ID: x.ID, OfferID: given(x.OfferID), Offer: cmp.Or(x.OfferName, x.Offer), Name: x.Name, Order: x.OrderRef, PersonID: given(x.PersonID), Person: x.Person,
-		Sections: x.Sections, StartedAt: x.StartedAt, EndsOn: x.EndsOn, GivenBy: x.GivenBy, Reason: x.Reason, State: "ended",
+		ID: x.ID, OfferID: given(x.OfferID), Offer: cmp.Or(x.OfferName,
+			x.Offer), Name: x.Name, Order: x.OrderRef, PersonID: given(x.PersonID), Person: x.Person,
+		Sections: x.Sections, StartedAt: x.StartedAt, EndsOn: x.EndsOn, GivenBy: x.GivenBy, Reason: x.Reason,
+		State: "ended",
 	}
 	if strings.Contains(x.Buyer, "@") {
 		out.Buyer = strings.TrimPrefix(x.Buyer, "unknown/")
@@ -174,7 +182,8 @@ func optional(id string) *string {
 
 func offerOf(n api.NewOffer) purchasestore.Offer {
 	return purchasestore.Offer{
-		Name: n.Name, ConnectionID: n.ConnectionID, Offer: n.Offer, SectionIDs: n.SectionIDs, CourseID: optional(n.CourseID), TermRule: n.TermRule,
+		Name: n.Name, ConnectionID: n.ConnectionID, Offer: n.Offer, SectionIDs: n.SectionIDs,
+		CourseID: optional(n.CourseID), TermRule: n.TermRule,
 		PlatformID: optional(n.PlatformID), GraceDays: n.GraceDays, AtEnd: n.AtEnd, OnlyBuyers: n.OnlyBuyers,
 	}
 }
@@ -190,8 +199,10 @@ func (s *Server) taggedOffer(ctx context.Context, o purchasestore.Offer, err err
 func shownOffer(o purchasestore.Offer, sides []purchases.Side) api.Offer {
 	out := api.Offer{
 		NewOffer: api.NewOffer{
-			Name: o.Name, ConnectionID: o.ConnectionID, Offer: o.Offer, SectionIDs: o.SectionIDs, TermRule: o.TermRule,
-			CourseID: given(o.CourseID), PlatformID: given(o.PlatformID), GraceDays: o.GraceDays, AtEnd: o.AtEnd, OnlyBuyers: o.OnlyBuyers,
+			Name: o.Name, ConnectionID: o.ConnectionID, Offer: o.Offer, SectionIDs: o.SectionIDs,
+			TermRule: o.TermRule,
+			CourseID: given(o.CourseID), PlatformID: given(o.PlatformID), GraceDays: o.GraceDays, AtEnd: o.AtEnd,
+			OnlyBuyers: o.OnlyBuyers,
 		},
 		ID: o.ID, Version: o.Version,
 	}
@@ -214,8 +225,10 @@ func shownOffer(o purchasestore.Offer, sides []purchases.Side) api.Offer {
 
 func shownSide(x purchases.Side) api.Side {
 	return api.Side{
-		OfferID: x.OfferID, Offer: x.Offer, SectionID: x.SectionID, Section: x.Section, PersonID: given(x.PersonID), Person: x.Person, Access: x.Access,
-		EndsOn: x.EndsOn, Enrolled: x.Enrolled, Delivery: given(x.Delivery), State: x.State, Verdict: string(x.Verdict), Since: x.Since,
+		OfferID: x.OfferID, Offer: x.Offer, SectionID: x.SectionID, Section: x.Section, PersonID: given(x.PersonID),
+		Person: x.Person, Access: x.Access,
+		EndsOn: x.EndsOn, Enrolled: x.Enrolled, Delivery: given(x.Delivery), State: x.State,
+		Verdict: string(x.Verdict), Since: x.Since,
 	}
 }
 

@@ -24,8 +24,14 @@ var awardPage = template.Must(template.ParseFS(pages, "pages/award.html"))
 
 // open registers what anyone may read: issuers, their keys, badges and awards.
 func (s *Server) open(r chi.Router) {
-	r.Get("/open/issuers/{id}", s.public(func(r *http.Request, id string) (any, error) { return s.Badges.Profile(r.Context(), id) }))
-	r.Get("/open/badges/{id}", s.public(func(r *http.Request, id string) (any, error) { return s.Badges.Achievement(r.Context(), id) }))
+	r.Get("/open/issuers/{id}", s.public(func(r *http.Request, id string) (any,
+		error) {
+		return s.Badges.Profile(r.Context(), id)
+	}))
+	r.Get("/open/badges/{id}", s.public(func(r *http.Request, id string) (any,
+		error) {
+		return s.Badges.Achievement(r.Context(), id)
+	}))
 	r.Get("/open/issuers/{id}/keys/{key}", s.public(func(r *http.Request, id string) (any, error) {
 		key, err := s.Badges.PublicKey(r.Context(), id)
 		if err == nil && openbadge.ID(key) != chi.URLParam(r, "key") {
@@ -90,7 +96,8 @@ func (s *Server) award(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Vary", "Accept")
 	w.Header().Set("Access-Control-Allow-Origin", "*")
-	if accept := r.Header.Get("Accept"); strings.Contains(accept, openbadge.MediaType) || r.URL.Query().Get("form") == "jwt" {
+	if accept := r.Header.Get("Accept"); strings.Contains(accept, openbadge.MediaType) ||
+		r.URL.Query().Get("form") == "jwt" {
 		w.Header().Set("Content-Type", openbadge.MediaType)
 		_, _ = w.Write([]byte(checked.Award.Credential))
 		return
@@ -102,7 +109,8 @@ func (s *Server) award(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked badges.Checked) {
-	data := map[string]any{"Checked": checked, "Credential": checked.Credential, "JWT": s.Badges.AwardAddress(checked.Award.ID) + "?form=jwt"}
+	data := map[string]any{"Checked": checked, "Credential": checked.Credential,
+		"JWT": s.Badges.AwardAddress(checked.Award.ID) + "?form=jwt"}
 	if claimed := strings.TrimSpace(r.URL.Query().Get("address")); claimed != "" {
 		data["Claimed"], data["Belongs"] = claimed, checked.Credential.BelongsTo(claimed)
 	}

@@ -19,7 +19,8 @@ func (s *Server) operations(a huma.API) {
 	handle(a, operation{ID: "keep-operation", Method: http.MethodPut, Path: "/connections/{id}/operations/{name}",
 		Status: http.StatusOK, Tag: "connections",
 		Summary: "Define an operation, or define it anew"}, s.keepOperation)
-	handleEmpty(a, operation{ID: "drop-operation", Method: http.MethodDelete, Path: "/connections/{id}/operations/{name}",
+	handleEmpty(a, operation{ID: "drop-operation", Method: http.MethodDelete,
+		Path:   "/connections/{id}/operations/{name}",
 		Status: http.StatusNoContent, Tag: "connections", Summary: "Remove an operation"}, s.dropOperation)
 	handle(a, operation{ID: "try-operation", Method: http.MethodPost, Path: "/connections/{id}/operations/{name}/try",
 		Status: http.StatusOK, Tag: "connections", Summary: "Call an operation now, for real"}, s.tryOperation)

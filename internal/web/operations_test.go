@@ -106,8 +106,12 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		name string
 		do   func(*talk, *story)
 	}{
-		{"sign-in", walkDoors}, {"connections", walkConnections}, {"matching", walkMatched}, {"sections", walkSectionsOf}, {"people lists", walkPeopleLists}, {"pairings", walkPairings}, {"linked sets", walkLinkedSets},
-		{"batches", walkBatches}, {"outlines", walkOutlines}, {"badges", walkBadges}, {"rules", walkRules}, {"events", walkEvents}, {"offers", walkOffers}, {"stages", walkStages}, {"settings", walkSettings}, {"findings", walkFindings}, {"ends", walkEnds},
+		{"sign-in", walkDoors}, {"connections", walkConnections}, {"matching", walkMatched}, {"sections",
+			walkSectionsOf}, {"people lists", walkPeopleLists}, {"pairings", walkPairings}, {"linked sets",
+			walkLinkedSets},
+		{"batches", walkBatches}, {"outlines", walkOutlines}, {"badges", walkBadges}, {"rules", walkRules}, {"events",
+			walkEvents}, {"offers", walkOffers}, {"stages", walkStages}, {"settings", walkSettings}, {"findings",
+			walkFindings}, {"ends", walkEnds},
 	} {
 		t.Run(step.name, func(t *testing.T) {
 			x.site.t, x.described.t = t, t
@@ -132,7 +136,8 @@ func walkDoors(x *talk, _ *story) {
 	t := x.site.t
 	secret, err := x.Access.SetupSecret(t.Context())
 	require.NoError(t, err)
-	maud := post[api.Caller](x, "/setup", api.Setup{Secret: secret, Name: "Maud", Email: "maud@fernmoor.example", Password: password})
+	maud := post[api.Caller](x, "/setup", api.Setup{Secret: secret, Name: "Maud", Email: "maud@fernmoor.example",
+		Password: password})
 	x.token, err = x.Access.NewToken(t.Context(), access.Caller(maud), "test")
 	require.NoError(t, err)
 	caller := post[api.Caller](x, "/session", api.SignIn{Email: "maud@fernmoor.example", Password: password})
@@ -141,7 +146,8 @@ func walkDoors(x *talk, _ *story) {
 	assert.Equal(t, "Maud", get[api.Caller](x, "/session").Name)
 	token := made[api.Token](x, "/tokens", api.NewToken{Name: "another"})
 	assert.True(t, strings.HasPrefix(token.Token, "kbt_"))
-	x.do(403, "POST", "/setup", api.Setup{Secret: "x", Name: "Otto", Email: "otto@fernmoor.example", Password: password})
+	x.do(403, "POST", "/setup", api.Setup{Secret: "x", Name: "Otto", Email: "otto@fernmoor.example",
+		Password: password})
 	assert.Equal(t, "http://kanban.example", get[api.Installation](x, "/installation").Address)
 	assert.NotEmpty(t, get[[]map[string]any](x, "/kinds"))
 	assert.NotEmpty(t, get[[]map[string]any](x, "/catalogue"))
@@ -156,9 +162,13 @@ func walkDoors(x *talk, _ *story) {
 
 func walkConnections(x *talk, h *story) {
 	t, at := x.site.t, x.Standins.Addresses
-	c := made[api.Connection](x, "/connections", api.NewConnection{Kind: "oneroster", Name: "Register", Values: map[string]string{"address": at.Register, "tokenAddress": at.Register + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers"}})
+	c := made[api.Connection](x, "/connections", api.NewConnection{Kind: "oneroster", Name: "Register",
+		Values: map[string]string{"address": at.Register, "tokenAddress": at.Register + "/oauth/token",
+			"clientId": "kanban", "clientSecret": "green-fingers"}})
 	h.register = c.ID
-	x.do(422, "POST", "/connections", api.NewConnection{Kind: "oneroster", Name: "Register", Values: map[string]string{"address": at.Register, "tokenAddress": at.Register + "/oauth/token", "clientId": "a", "clientSecret": "b"}})
+	x.do(422, "POST", "/connections", api.NewConnection{Kind: "oneroster", Name: "Register",
+		Values: map[string]string{"address": at.Register, "tokenAddress": at.Register + "/oauth/token",
+			"clientId": "a", "clientSecret": "b"}})
 	x.do(422, "POST", "/connections", api.NewConnection{Kind: "none", Name: "Other"})
 	assert.Equal(t, c.ID, get[api.Connection](x, "/connections/"+c.ID).ID)
 	post[[]api.Report](x, "/connections/"+c.ID+"/probe", nil)
@@ -166,16 +176,20 @@ func walkConnections(x *talk, h *story) {
 	require.NoError(t, x.Registers.Work(t.Context(), run.ID, true))
 	assert.Equal(t, "finished", get[api.Run](x, "/runs/"+run.ID).State)
 	assert.NotEmpty(t, get[api.Page[api.Difference]](x, "/runs/"+run.ID+"/differences"))
-	h.workspace, h.contacts, h.platform, h.labels, h.mail = x.Workspace().ID, x.Contacts().ID, x.Platform().ID, x.Labels().ID, x.Mail().ID
+	h.workspace, h.contacts, h.platform, h.labels, h.mail = x.Workspace().ID, x.Contacts().ID, x.Platform().ID,
+		x.Labels().ID, x.Mail().ID
 	h.shop = x.Shop().ID
 	assert.Len(t, get[api.Page[api.Connection]](x, "/connections").Items, 7)
-	edited := as[api.Connection](x, x.changes("PATCH", "/connections/"+h.contacts, map[string]any{"name": "Plant news"}))
+	edited := as[api.Connection](x, x.changes("PATCH", "/connections/"+h.contacts,
+		map[string]any{"name": "Plant news"}))
 	assert.Equal(t, "Plant news", edited.Name)
-	x.do(422, "PATCH", "/connections/"+h.contacts, map[string]any{"values": map[string]string{"address": "no address"}})
+	x.do(422, "PATCH", "/connections/"+h.contacts,
+		map[string]any{"values": map[string]string{"address": "no address"}})
 
 	x.do(409, "POST", "/connections/"+h.workspace+"/upload", "PK", "Content-Type", "application/zip")
 	csv := made[api.Connection](x, "/connections", api.NewConnection{Kind: "oneroster-csv", Name: "Files"})
-	uploaded := as[api.Run](x, x.do(201, "POST", "/connections/"+csv.ID+"/upload", "PK", "Content-Type", "application/zip"))
+	uploaded := as[api.Run](x, x.do(201, "POST", "/connections/"+csv.ID+"/upload", "PK", "Content-Type",
+		"application/zip"))
 	x.do(204, "DELETE", "/connections/"+csv.ID+"?name=Files", nil)
 	assert.NotEmpty(t, uploaded.ID)
 	removal := get[api.Removal](x, "/connections/"+h.contacts+"/removal")
@@ -188,8 +202,10 @@ func walkConnections(x *talk, h *story) {
 	o := get[api.Operation](x, one)
 	o.Title = "Add a label"
 	x.changes("PUT", one, o)
-	assert.Contains(t, get[[]string](x, "/connections/"+h.labels+"/choices?operation=add-label&field=label"), "learner")
-	tried := post[api.OperationTried](x, one+"/try", map[string]any{"values": map[string]string{"email": "nobody@fernmoor.example", "label": "volunteer"}})
+	assert.Contains(t, get[[]string](x, "/connections/"+h.labels+"/choices?operation=add-label&field=label"),
+		"learner")
+	tried := post[api.OperationTried](x, one+"/try",
+		map[string]any{"values": map[string]string{"email": "nobody@fernmoor.example", "label": "volunteer"}})
 	assert.NotEmpty(t, tried)
 	x.do(204, "DELETE", one, nil)
 	x.do(404, "GET", one, nil)
@@ -204,12 +220,14 @@ func walkMatched(x *talk, h *story) {
 	m.Keys = []roster.Key{roster.KeyEmail}
 	x.changes("PUT", at, m)
 	x.do(422, "PUT", at, map[string]any{"keys": []string{"shoe size"}, "domains": []string{}, "exclude": []string{}})
-	_, err := x.Store.Pool.Exec(t.Context(), `UPDATE people SET user_name = 'preview.student2' WHERE id = $1`, x.Person("stu-009").ID)
+	_, err := x.Store.Pool.Exec(t.Context(), `UPDATE people SET user_name = 'preview.student2' WHERE id = $1`,
+		x.Person("stu-009").ID)
 	require.NoError(t, err)
 	proposals := get[api.Page[api.Proposal]](x, "/connections/"+h.register+"/proposals").Items
 	require.NotEmpty(t, proposals)
 	x.do(422, "POST", "/connections/"+h.register+"/proposals", api.Verdict{Accept: true, People: []string{}})
-	post[api.Decided](x, "/connections/"+h.register+"/proposals", api.Verdict{People: []string{proposals[0].PersonID}})
+	post[api.Decided](x, "/connections/"+h.register+"/proposals",
+		api.Verdict{People: []string{proposals[0].PersonID}})
 	x.do(204, "DELETE", "/people/"+proposals[0].PersonID+"/mark", nil)
 	found := get[api.Page[api.Person]](x, "/people?text=stu-001")
 	require.Len(t, found.Items, 1)
@@ -219,7 +237,8 @@ func walkMatched(x *talk, h *story) {
 	x.do(422, "PUT", who+"/accounts/"+h.workspace, api.AccountChoice{AccountID: "none"})
 	account := x.account("otto.other@fernmoor.example")
 	x.do(204, "PUT", who+"/accounts/"+h.workspace, api.AccountChoice{AccountID: account})
-	x.do(409, "PUT", "/people/"+x.Person("stu-002").ID+"/accounts/"+h.workspace, api.AccountChoice{AccountID: account})
+	x.do(409, "PUT", "/people/"+x.Person("stu-002").ID+"/accounts/"+h.workspace,
+		api.AccountChoice{AccountID: account})
 	x.do(204, "DELETE", who+"/accounts/"+h.workspace, nil)
 	x.do(409, "DELETE", who+"/mark", nil)
 }
@@ -262,12 +281,14 @@ func walkSectionsOf(x *talk, h *story) {
 func walkPeopleLists(x *talk, h *story) {
 	t := x.site.t
 	who := x.Person("stu-001").ID
-	l := made[api.PeopleList](x, "/people-lists", api.NewPeopleList{Kind: "named", Name: "Helpers", People: []string{who}})
+	l := made[api.PeopleList](x, "/people-lists", api.NewPeopleList{Kind: "named", Name: "Helpers",
+		People: []string{who}})
 	x.do(422, "POST", "/people-lists", api.NewPeopleList{Kind: "course", OfID: "none"})
 	at := "/people-lists/" + l.ID
 	assert.Len(t, get[api.Page[api.PeopleList]](x, "/people-lists").Items, 1)
 	assert.Len(t, get[api.Page[api.Listed]](x, at+"/people").Items, 1)
-	changed := as[api.PeopleList](x, x.changes("PATCH", at, api.EditPeopleList{Name: ptr("Hands"), Add: []string{x.Person("stu-002").ID}}))
+	changed := as[api.PeopleList](x, x.changes("PATCH", at,
+		api.EditPeopleList{Name: ptr("Hands"), Add: []string{x.Person("stu-002").ID}}))
 	assert.Equal(t, "Hands", changed.Name)
 	x.changes("DELETE", at, nil)
 	x.do(404, "GET", at, nil)
@@ -317,7 +338,8 @@ func walkPairings(x *talk, h *story) {
 	assert.Equal(t, 1, queued.Pairings)
 	x.WorkAll()
 	get[[]api.UnpairedClass](x, "/connections/"+h.platform+"/unpaired")
-	x.do(204, "POST", "/connections/"+h.platform+"/unpaired/ignore", api.Ignoring{Refs: []string{"none"}, Ignore: true})
+	x.do(204, "POST", "/connections/"+h.platform+"/unpaired/ignore",
+		api.Ignoring{Refs: []string{"none"}, Ignore: true})
 }
 
 func ptr[T any](x T) *T { return &x }
@@ -387,14 +409,16 @@ func (x *talk) opened(connectionID string) adapter.Connection {
 // account makes an account at the workspace.
 func (x *talk) account(email string) string {
 	x.site.t.Helper()
-	status, id := x.atWorkspace("POST", "/Users", `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"`+email+`","name":{"givenName":"Otto","familyName":"Other"},"emails":[{"value":"`+email+`"}]}`)
+	status, id := x.atWorkspace("POST", "/Users",
+		`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"`+email+`","name":{"givenName":"Otto","familyName":"Other"},"emails":[{"value":"`+email+`"}]}`)
 	require.Equal(x.site.t, http.StatusCreated, status)
 	return id
 }
 
 func walkBatches(x *talk, h *story) {
 	t := x.site.t
-	b := made[api.Batch](x, "/batches", api.Order{Act: "pair", Sections: []string{h.propB}, ConnectionID: h.workspace, WithoutRun: true})
+	b := made[api.Batch](x, "/batches", api.Order{Act: "pair", Sections: []string{h.propB}, ConnectionID: h.workspace,
+		WithoutRun: true})
 	post[api.Batch](x, "/batches/"+b.ID+"/do", api.Doing{})
 	require.NoError(t, x.Batches.CarryOut(t.Context(), b.ID))
 	assert.True(t, get[api.Batch](x, "/batches/"+b.ID).Items[0].Done)
@@ -414,12 +438,15 @@ func walkOutlines(x *talk, h *story) {
 	x.do(204, "PUT", at, o, "If-Match", header.Get("ETag"))
 	x.do(412, "PUT", at, o, "If-Match", `"another"`)
 	post[api.OutlinePreview](x, at+"/preview", o)
-	x.do(422, "PUT", "/courses/"+h.course+"/cartridge?prefix=https://platform.example/", "no manifest", "Content-Type", "application/xml")
-	x.do(200, "PUT", "/courses/"+h.course+"/cartridge?prefix=https://platform.example/", cartridge, "Content-Type", "application/xml")
+	x.do(422, "PUT", "/courses/"+h.course+"/cartridge?prefix=https://platform.example/", "no manifest",
+		"Content-Type", "application/xml")
+	x.do(200, "PUT", "/courses/"+h.course+"/cartridge?prefix=https://platform.example/", cartridge, "Content-Type",
+		"application/xml")
 	x.do(204, "PUT", at, o)
 	x.changes("PUT", "/learning-settings", api.LearningSettings{Across: true})
 	get[api.Verbs](x, "/verbs")
-	x.do(204, "PUT", "/verbs", api.OwnVerbs{Own: []learning.VerbRule{{Verb: "https://verbs.example/grew", Says: "completed"}}})
+	x.do(204, "PUT", "/verbs", api.OwnVerbs{Own: []learning.VerbRule{{Verb: "https://verbs.example/grew",
+		Says: "completed"}}})
 	x.do(422, "PUT", "/verbs", map[string]any{"own": []any{map[string]any{"verb": "", "says": "completed"}}})
 	get[api.Progress](x, "/people/"+x.Person("stu-001").ID+"/progress/"+h.propA)
 }
@@ -435,8 +462,10 @@ func walkBadges(x *talk, h *story) {
 	unused := made[api.Issuer](x, "/issuers", api.NewIssuer{Name: "Fernmor"})
 	x.do(204, "DELETE", "/issuers/"+unused.ID, nil)
 	assert.Len(t, get[api.Page[api.Issuer]](x, "/issuers").Items, 1)
-	b := made[api.Badge](x, "/badges", api.NewBadge{IssuerID: i.ID, Name: "Sower", Description: "Sows", Criteria: "Sow"})
-	spare := made[api.Badge](x, "/badges", api.NewBadge{IssuerID: i.ID, Name: "Spare", Description: "Sows", Criteria: "Sow"})
+	b := made[api.Badge](x, "/badges", api.NewBadge{IssuerID: i.ID, Name: "Sower", Description: "Sows",
+		Criteria: "Sow"})
+	spare := made[api.Badge](x, "/badges", api.NewBadge{IssuerID: i.ID, Name: "Spare", Description: "Sows",
+		Criteria: "Sow"})
 	x.do(204, "DELETE", "/badges/"+spare.ID, nil)
 	x.do(422, "POST", "/badges", api.NewBadge{IssuerID: "none", Name: "Sower", Description: "Sows", Criteria: "Sow"})
 	assert.Len(t, get[api.Page[api.Badge]](x, "/badges").Items, 1)
@@ -447,22 +476,28 @@ func walkBadges(x *talk, h *story) {
 func walkRules(x *talk, h *story) {
 	t := x.site.t
 	draft := api.NewRule{Name: "Welcome", Trigger: "section.joined", Actions: []api.Action{
-		{Kind: "mail", ConnectionID: h.mail, Subject: "Welcome", Text: "Dear {{.person.givenName}}"}, {Kind: "award", BadgeID: h.badge}, {Kind: "task", Subject: "Greet"}, {Kind: "append-row", Sheet: "Arrivals", Fields: map[string]string{"name": "person.name"}},
-		{Kind: "send-event", ConnectionID: h.contacts, Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"learner"`}},
+		{Kind: "mail", ConnectionID: h.mail, Subject: "Welcome", Text: "Dear {{.person.givenName}}"}, {Kind: "award",
+			BadgeID: h.badge}, {Kind: "task", Subject: "Greet"}, {Kind: "append-row", Sheet: "Arrivals",
+			Fields: map[string]string{"name": "person.name"}},
+		{Kind: "send-event", ConnectionID: h.contacts,
+			Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"learner"`}},
 	}}
 	r := made[api.Rule](x, "/rules", draft)
 	h.rule = r.ID
 	at := "/rules/" + r.ID
-	x.do(422, "POST", "/rules", api.NewRule{Name: "Broken", Trigger: "section.joined", Condition: "person.", Actions: draft.Actions})
+	x.do(422, "POST", "/rules", api.NewRule{Name: "Broken", Trigger: "section.joined", Condition: "person.",
+		Actions: draft.Actions})
 	assert.Len(t, get[api.Page[api.Rule]](x, "/rules").Items, 1)
 	get[api.Checklist](x, at+"/checklist")
 	assert.NotEmpty(t, get[[]map[string]any](x, "/triggers/section.joined"))
-	assert.Equal(t, "test@fernmoor.example", as[api.Recipient](x, x.do(200, "PUT", "/test-recipient", api.Recipient{Address: "test@fernmoor.example"})).Address)
+	assert.Equal(t, "test@fernmoor.example", as[api.Recipient](x,
+		x.do(200, "PUT", "/test-recipient", api.Recipient{Address: "test@fernmoor.example"})).Address)
 	get[api.Recipient](x, "/test-recipient")
 	trial := post[api.Trial](x, "/trials", map[string]any{"rule": draft, "made": true})
 	assert.NotEmpty(t, trial)
 	post[api.Trial](x, at+"/trial", api.TrialRequest{Made: true})
-	verdict := post[api.TextVerdict](x, "/texts", api.TextCheck{Kind: "condition", Trigger: "section.joined", Text: "person.name =="})
+	verdict := post[api.TextVerdict](x, "/texts", api.TextCheck{Kind: "condition", Trigger: "section.joined",
+		Text: "person.name =="})
 	assert.NotEmpty(t, verdict.Problem)
 	draft.Name = "Welcome all"
 	x.changes("PUT", at, draft)
@@ -476,7 +511,9 @@ func walkRules(x *talk, h *story) {
 // joined records that somebody joined a section.
 func (x *talk) joined(who string) eventstore.Event {
 	p, s := x.Person(who), x.Section("PROP-A")
-	return x.Record(eventstore.Event{Type: "section.joined", NaturalKey: db.NewID(), PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now().UTC()})
+	return x.Record(eventstore.Event{Type: "section.joined", NaturalKey: db.NewID(), PersonID: &p.ID,
+		SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"},
+		OccurredAt: time.Now().UTC()})
 }
 
 func walkEvents(x *talk, h *story) {
@@ -500,7 +537,8 @@ func walkEvents(x *talk, h *story) {
 	back := get[api.LookBack](x, "/rules/"+h.rule+"/look-back?days=1")
 	require.NotEmpty(t, back.Would)
 	x.do(409, "POST", "/rules/"+h.rule+"/catch-up", api.CatchUp{Since: back.Since, Count: len(back.Would) + 1})
-	caught := post[api.CaughtUp](x, "/rules/"+h.rule+"/catch-up", api.CatchUp{Since: back.Since, Count: len(back.Would)})
+	caught := post[api.CaughtUp](x, "/rules/"+h.rule+"/catch-up",
+		api.CatchUp{Since: back.Since, Count: len(back.Would)})
 	assert.Equal(t, len(back.Would), caught.Events)
 	post[api.GivenUp](x, "/deliveries/give-up", api.GiveUpRequest{RuleID: h.rule, Reason: "the term is over"})
 	x.do(422, "POST", "/deliveries/give-up", map[string]any{"ruleId": h.rule})
@@ -527,7 +565,8 @@ func walkEvents(x *talk, h *story) {
 
 func walkOffers(x *talk, h *story) {
 	t := x.site.t
-	n := api.NewOffer{Name: "A place", ConnectionID: h.shop, Offer: "place", SectionIDs: []string{h.propB}, AtEnd: "mark"}
+	n := api.NewOffer{Name: "A place", ConnectionID: h.shop, Offer: "place", SectionIDs: []string{h.propB},
+		AtEnd: "mark"}
 	o := made[api.Offer](x, "/offers", n)
 	at := "/offers/" + o.ID
 	x.do(422, "POST", "/offers", api.NewOffer{Name: "Nowhere", ConnectionID: h.shop, Offer: "none", AtEnd: "mark"})
@@ -541,7 +580,9 @@ func walkOffers(x *talk, h *story) {
 	get[api.Page[api.Access]](x, "/accesses?offer="+o.ID)
 	x.do(409, "POST", "/accesses/"+given.ID+"/person", api.Whose{PersonID: x.Person("stu-021").ID})
 	x.do(204, "POST", "/accesses/"+given.ID+"/end", api.Ending{Reason: "over"})
-	problems, err := x.Facts.Report(t.Context(), x.opened(h.shop), []webhook.Received{{Event: webhook.Event{ID: "1", Source: "https://shop.example", Type: "purchase.completed", Subject: "order-1", Time: time.Now()}, Data: []byte(`{"email": "", "offer": "place"}`)}})
+	problems, err := x.Facts.Report(t.Context(), x.opened(h.shop),
+		[]webhook.Received{{Event: webhook.Event{ID: "1", Source: "https://shop.example", Type: "purchase.completed",
+			Subject: "order-1", Time: time.Now()}, Data: []byte(`{"email": "", "offer": "place"}`)}})
 	require.NoError(t, err)
 	require.NoError(t, problems[0])
 	bought := get[api.Page[api.Access]](x, "/accesses?troubled=true").Items
@@ -553,7 +594,9 @@ func walkOffers(x *talk, h *story) {
 func walkStages(x *talk, h *story) {
 	t := x.site.t
 	o := get[api.Outline](x, "/courses/"+h.course+"/outline")
-	n := api.NewStagePlan{Name: "Apprentice", CourseID: h.course, Stages: []stage.Stage{{Title: "Sower", Criteria: []stage.Criterion{{Kind: "module", ModuleID: o.Modules[0].ID}}}}}
+	n := api.NewStagePlan{Name: "Apprentice", CourseID: h.course,
+		Stages: []stage.Stage{{Title: "Sower", Criteria: []stage.Criterion{{Kind: "module",
+			ModuleID: o.Modules[0].ID}}}}}
 	post[api.StagePlanPreview](x, "/stage-plans/preview", n)
 	p := made[api.StagePlan](x, "/stage-plans", n)
 	at := "/stage-plans/" + p.ID
@@ -575,7 +618,8 @@ func walkStages(x *talk, h *story) {
 func walkSettings(x *talk, h *story) {
 	t := x.site.t
 	list := get[[]api.Template](x, "/templates")
-	x.changes("PUT", "/templates", append(list, api.Template{Name: "Plain", Target: "{section}", Policy: get[api.Pairing](x, "/pairings/"+h.pairing).Policy}))
+	x.changes("PUT", "/templates", append(list, api.Template{Name: "Plain", Target: "{section}",
+		Policy: get[api.Pairing](x, "/pairings/"+h.pairing).Policy}))
 	assert.NotEmpty(t, x.do(200, "GET", "/templates/names?target="+url.QueryEscape("{section} {term}"), nil))
 	x.changes("PUT", "/maintenance", map[string]any{"on": true, "note": "moving house"})
 	x.do(200, "PUT", "/maintenance", map[string]any{"on": false})
@@ -612,7 +656,8 @@ func walkEnds(x *talk, h *story) {
 	x.changes("DELETE", at, nil)
 	assert.Equal(t, "not-paired", string(get[api.Pairing](x, at).Section.State))
 	x.do(204, "DELETE", "/offers/"+get[api.Page[api.Offer]](x, "/offers").Items[0].ID, nil)
-	draft := made[api.Rule](x, "/rules", api.NewRule{Name: "Short", Trigger: "section.left", Actions: []api.Action{{Kind: "task", Subject: "x"}}})
+	draft := made[api.Rule](x, "/rules", api.NewRule{Name: "Short", Trigger: "section.left",
+		Actions: []api.Action{{Kind: "task", Subject: "x"}}})
 	x.changes("DELETE", "/rules/"+draft.ID, nil)
 	x.do(409, "DELETE", "/rules/"+h.rule, nil)
 }
@@ -657,7 +702,8 @@ func TestEveryOperationRefusesAsDescribed(t *testing.T) {
 				}
 			}
 			if o.query["cursor"] {
-				resp, text := x.ask(o.method, path+"&cursor="+url.QueryEscape("no cursor of this list"), "", x.bearer()...)
+				resp, text := x.ask(o.method, path+"&cursor="+url.QueryEscape("no cursor of this list"), "",
+					x.bearer()...)
 				assert.Contains(t, []int{404, 422}, resp.StatusCode, text)
 				x.check(o, resp, text)
 			}
@@ -671,7 +717,8 @@ func TestEveryOperationRefusesAsDescribed(t *testing.T) {
 				x.check(o, resp, text)
 			}
 			if strings.Contains(o.path, "{id}") && o.id != "subscribe-again" {
-				resp, text := x.ask(o.method, strings.Replace(path, "00000000-0000-7000-8000-000000000000", "no-id", 1), "{}", x.bearer()...)
+				resp, text := x.ask(o.method, strings.Replace(path, "00000000-0000-7000-8000-000000000000", "no-id",
+					1), "{}", x.bearer()...)
 				assert.GreaterOrEqual(t, resp.StatusCode, 400, o.id)
 				assert.Less(t, resp.StatusCode, 500, "an id that is none: %s", text)
 			}

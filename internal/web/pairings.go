@@ -47,7 +47,8 @@ func (s *Server) pairings(a huma.API) {
 		Summary: "Let the next run make a class anew that was deleted at the service"}, s.renewClass)
 	handleTagged(a, operation{ID: "take-over", Method: http.MethodPost, Path: "/pairings/{id}/take-over",
 		Status: http.StatusOK, Tag: "pairings",
-		Summary: "Say whether Kanban minds the places of the section's people who were in the class already"}, s.takeOver)
+		Summary: "Say whether Kanban minds the places of the section's people who were in the class already"},
+		s.takeOver)
 	handle(a, operation{ID: "sync-pairings", Method: http.MethodPost, Path: "/pairings/sync",
 		Status: http.StatusOK, Tag: "pairings", Summary: "Bring many pairings in step now"}, s.syncPairings)
 	handleEmpty(a, operation{ID: "unpair", Method: http.MethodDelete, Path: "/pairings/{id}",
@@ -83,12 +84,15 @@ func (s *Server) listPairings(ctx context.Context, in *Paging) (api.Page[api.Pai
 		return api.Page[api.Pairing]{}, err
 	}
 	kept, err := s.Pairings.PairingsByID(ctx, each(items, func(c pairings.Card) string { return c.Pairing.ID }))
-	return api.Page[api.Pairing]{Next: next, Items: each(items, func(c pairings.Card) api.Pairing { return shown(c, kept[c.Pairing.ID]) })}, err
+	return api.Page[api.Pairing]{Next: next, Items: each(items,
+		func(c pairings.Card) api.Pairing { return shown(c, kept[c.Pairing.ID]) })}, err
 }
 
 func (s *Server) makePairing(ctx context.Context, in *with[api.NewPairing]) (api.Pairing, int, error) {
 	p, err := s.Pairings.Pair(ctx, auth.Caller(ctx).Name, pairings.Wish{
-		SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target, TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy, Details: in.Body.Details,
+		SectionID: in.Body.SectionID, ConnectionID: in.Body.ConnectionID, TargetName: in.Body.Target,
+		TargetRef: in.Body.TargetRef, Template: in.Body.Template, Policy: in.Body.Policy,
+		Details: in.Body.Details,
 	})
 	return s.taggedPairing(ctx, p.ID, err)
 }
@@ -101,7 +105,8 @@ func (s *Server) editPairing(ctx context.Context, in *edit[api.EditPairing]) (ap
 	v, err := version(in.IfMatch)
 	if err == nil && (in.Body.Policy != nil || in.Body.Paused != nil) {
 		var p pairingstore.Pairing
-		p, err = s.Pairings.Change(ctx, auth.Caller(ctx).Name, in.ID, v, pairings.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
+		p, err = s.Pairings.Change(ctx, auth.Caller(ctx).Name, in.ID, v,
+			pairings.Edit{Policy: in.Body.Policy, Paused: in.Body.Paused})
 		if v > 0 {
 			v = p.Version // the next change is made on this one
 		}
@@ -205,7 +210,8 @@ func (s *Server) comparisonFile(a huma.API) {
 		ID: "export-comparison", Method: http.MethodGet, Path: "/pairings/{id}/comparison.csv", Status: http.StatusOK,
 		Tag: "pairings", Summary: "The same as a CSV file",
 	}.huma()
-	op.Responses = map[string]*huma.Response{"200": {Description: "CSV", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
+	op.Responses = map[string]*huma.Response{"200": {Description: "CSV",
+		Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
 	type file struct {
 		ContentType string `header:"Content-Type"`
 		Disposition string `header:"Content-Disposition"`
@@ -274,7 +280,9 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 
 // shown is a pairing without what has to be looked up for it.
 func shown(c pairings.Card, p pairingstore.Pairing) api.Pairing {
-	out := api.Pairing{ID: p.ID, Section: section(c), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy, Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded, Unminded: p.Unminded}
+	out := api.Pairing{ID: p.ID, Section: section(c), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy,
+		Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded,
+		Unminded: p.Unminded}
 	switch {
 	case p.TargetLost:
 		out.Lost = true
@@ -308,7 +316,8 @@ func (s *Server) preview(ctx context.Context, p pairingstore.Preview) (api.Previ
 	if err != nil {
 		return api.Preview{}, err
 	}
-	out := api.Preview{ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint, Counts: p.Plan.CountsNow(), Changes: p.Plan.Counts().Changes(), Entries: each(p.Plan.Entries, entry)}
+	out := api.Preview{ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint,
+		Counts: p.Plan.CountsNow(), Changes: p.Plan.Counts().Changes(), Entries: each(p.Plan.Entries, entry)}
 	slices.SortStableFunc(out.Entries, func(a, b api.Decision) int {
 		return slices.Index(roster.Outcomes, a.Outcome) - slices.Index(roster.Outcomes, b.Outcome)
 	})
@@ -347,10 +356,12 @@ func (s *Server) notice(ctx context.Context, p pairingstore.Pairing) (string, er
 func line(s roster.Side) api.Line {
 	out := api.Line{Decision: entry(s.Entry)}
 	if m := s.Member; m != nil {
-		out.Register = &api.RegisterSide{Name: m.Name(), Email: m.Email, UserName: m.UserName, Identifier: m.Identifier}
+		out.Register = &api.RegisterSide{Name: m.Name(), Email: m.Email, UserName: m.UserName,
+			Identifier: m.Identifier}
 	}
 	if a := s.Account; a != nil {
-		out.Service = &api.ServiceSide{AccountID: a.ID, Name: joined(a.GivenName, a.FamilyName), Email: a.Email, UserName: a.UserName, Active: a.Active, Member: a.InTarget}
+		out.Service = &api.ServiceSide{AccountID: a.ID, Name: joined(a.GivenName, a.FamilyName), Email: a.Email,
+			UserName: a.UserName, Active: a.Active, Member: a.InTarget}
 	}
 	return out
 }

@@ -36,7 +36,8 @@ func (s *Server) people(a huma.API) {
 		Status: http.StatusOK, Tag: "people", Summary: "Accounts that could be a person's"}, s.listCandidates)
 	handleEmpty(a, operation{ID: "choose-account", Method: http.MethodPut, Path: "/people/{id}/accounts/{connection}",
 		Status: http.StatusNoContent, Tag: "people", Summary: "Say whose account it is, or is not"}, s.chooseAccount)
-	handleEmpty(a, operation{ID: "forget-choices", Method: http.MethodDelete, Path: "/people/{id}/accounts/{connection}",
+	handleEmpty(a, operation{ID: "forget-choices", Method: http.MethodDelete,
+		Path:   "/people/{id}/accounts/{connection}",
 		Status: http.StatusNoContent, Tag: "people",
 		Summary: "Drop the decisions about a person's accounts"}, s.forgetChoices)
 	handle(a, operation{ID: "find-people", Method: http.MethodGet, Path: "/people",
@@ -57,7 +58,8 @@ func (s *Server) dropMark(ctx context.Context, in *byID) error {
 
 func (s *Server) listCandidates(ctx context.Context, in *personAt) (api.Page[api.Candidate], error) {
 	list, err := s.Matching.Candidates(ctx, in.ID, in.ConnectionID)
-	return api.Page[api.Candidate]{Items: each(list, func(x matching.Candidate) api.Candidate { return api.Candidate(x) })}, err
+	return api.Page[api.Candidate]{Items: each(list,
+		func(x matching.Candidate) api.Candidate { return api.Candidate(x) })}, err
 }
 
 func (s *Server) chooseAccount(ctx context.Context, in *accountAt) error {
@@ -130,7 +132,8 @@ func (s *Server) personPage(ctx context.Context, id string) (page api.PersonPage
 
 func whereabouts(w rosterstore.Whereabouts) api.Whereabouts {
 	return api.Whereabouts{
-		SectionID: w.SectionID, Section: w.Section, Course: w.Course, Role: w.Role, JoinedAt: w.JoinedAt, LeftAt: w.LeftAt, Through: w.Through, BeginsOn: w.BeginsOn, PairingID: w.PairingID, Target: w.Target,
+		SectionID: w.SectionID, Section: w.Section, Course: w.Course, Role: w.Role, JoinedAt: w.JoinedAt,
+		LeftAt: w.LeftAt, Through: w.Through, BeginsOn: w.BeginsOn, PairingID: w.PairingID, Target: w.Target,
 		Percent: w.Percent, From: w.From, Class: api.InClass(reports.InClassOf(w)),
 	}
 }
@@ -147,12 +150,15 @@ func shownProgress(o learning.Overview) api.Progress {
 		}
 		return &t
 	}
-	out := api.Progress{Percent: o.Percent, Done: o.Done, FirstAt: moment(o.First), LastAt: moment(o.Last), Elsewhere: o.Elsewhere, Modules: []api.ProgressModule{}}
+	out := api.Progress{Percent: o.Percent, Done: o.Done, FirstAt: moment(o.First), LastAt: moment(o.Last),
+		Elsewhere: o.Elsewhere, Modules: []api.ProgressModule{}}
 	for _, m := range o.Modules {
-		x := api.ProgressModule{ID: m.ID, Title: m.Title, Done: m.Done, Optional: m.Optional, Activities: []api.ProgressActivity{}}
+		x := api.ProgressModule{ID: m.ID, Title: m.Title, Done: m.Done, Optional: m.Optional,
+			Activities: []api.ProgressActivity{}}
 		for _, a := range m.Activities {
 			x.Activities = append(x.Activities, api.ProgressActivity{
-				ID: a.ID, Title: a.Title, Kind: string(a.Kind), Depth: a.Depth, Counts: a.Counts, Done: a.Done, Word: a.Word(), Best: a.Best, FirstAt: moment(a.First), LastAt: moment(a.Last),
+				ID: a.ID, Title: a.Title, Kind: string(a.Kind), Depth: a.Depth, Counts: a.Counts, Done: a.Done,
+				Word: a.Word(), Best: a.Best, FirstAt: moment(a.First), LastAt: moment(a.Last),
 			})
 		}
 		out.Modules = append(out.Modules, x)
@@ -177,8 +183,10 @@ func personStagePlan(l stages.PlanProgress) api.PersonStagePlan {
 		ID: l.ID, Name: l.Name, Course: l.Course, Percent: l.Percent, Finished: l.Finished,
 		Stages: each(l.Stages, func(x stages.StageProgress) api.StageProgress {
 			return api.StageProgress{
-				StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: x.Reached, ReachedAt: x.ReachedAt, Open: x.Open, Badge: x.Badge, BadgeID: x.BadgeID, Holds: x.Holds,
-				Criteria: each(x.Asks, func(c stages.CriterionProgress) api.CriterionProgress { return api.CriterionProgress(c) }),
+				StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: x.Reached, ReachedAt: x.ReachedAt,
+				Open: x.Open, Badge: x.Badge, BadgeID: x.BadgeID, Holds: x.Holds,
+				Criteria: each(x.Asks,
+					func(c stages.CriterionProgress) api.CriterionProgress { return api.CriterionProgress(c) }),
 			}
 		}),
 	}

@@ -91,7 +91,8 @@ func (s *Server) listPeopleOfList(ctx context.Context, in *listedInput) (api.Pag
 	}
 	items, next, err := paged(all, in.Cursor, in.Limit)
 	return api.Page[api.Listed]{Next: next, Items: each(items, func(l rosterstore.Listing) api.Listed {
-		return api.Listed{PersonID: l.PersonID, Name: l.Name, Identifier: l.Identifier, Role: roster.Role(l.Role), Begins: l.Begins}
+		return api.Listed{PersonID: l.PersonID, Name: l.Name, Identifier: l.Identifier, Role: roster.Role(l.Role),
+			Begins: l.Begins}
 	})}, err
 }
 
@@ -121,7 +122,9 @@ func (s *Server) peopleList(ctx context.Context, l rosterstore.PeopleList) (api.
 	}
 	pairings, err := s.Linking.PairingsOfSections(ctx, []string{l.ID})
 	return api.PeopleList{
-		ID: l.ID, Kind: l.Kind, Name: l.Name, ConnectionID: l.ConnectionID, Learners: x.Learners, Teachers: x.Teachers, Gone: x.Gone,
-		Targets: each(pairings, func(p pairingstore.Pairing) string { return p.TargetName }), MadeBy: l.MadeBy, CreatedAt: l.CreatedAt, Version: l.Version,
+		ID: l.ID, Kind: l.Kind, Name: l.Name, ConnectionID: l.ConnectionID, Learners: x.Learners,
+		Teachers: x.Teachers, Gone: x.Gone,
+		Targets: each(pairings, func(p pairingstore.Pairing) string { return p.TargetName }), MadeBy: l.MadeBy,
+		CreatedAt: l.CreatedAt, Version: l.Version,
 	}, err
 }

@@ -20,7 +20,8 @@ func (s *Server) pickup(w http.ResponseWriter, r *http.Request) {
 	}
 	if !ok || !known {
 		w.Header().Set("WWW-Authenticate", `Basic realm="pickup"`)
-		problem.Write(w, http.StatusUnauthorized, "give the key and the secret that were shown when the connection was made")
+		problem.Write(w, http.StatusUnauthorized,
+			"give the key and the secret that were shown when the connection was made")
 		return
 	}
 	since := time.Time{}
@@ -40,8 +41,9 @@ func (s *Server) pickup(w http.ResponseWriter, r *http.Request) {
 	for _, p := range list {
 		status := map[bool]string{true: "active", false: "tobedeleted"}[p.Active]
 		table.Rows = append(table.Rows, map[string]string{
-			"sourcedId": "kanban-" + p.Section + "-" + p.Person, "status": status, "dateLastModified": p.ChangedAt.UTC().Format("2006-01-02T15:04:05.000Z"),
-			"classSourcedId": p.Section, "userSourcedId": p.Person, "role": p.Role,
+			"sourcedId": "kanban-" + p.Section + "-" + p.Person, "status": status,
+			"dateLastModified": p.ChangedAt.UTC().Format("2006-01-02T15:04:05.000Z"),
+			"classSourcedId":   p.Section, "userSourcedId": p.Person, "role": p.Role,
 		})
 	}
 	w.Header().Set("Content-Type", "application/zip")
@@ -49,7 +51,8 @@ func (s *Server) pickup(w http.ResponseWriter, r *http.Request) {
 	if !next.IsZero() {
 		w.Header().Set("Kanban-Next-Since", next.UTC().Format(time.RFC3339Nano))
 	}
-	if err := oneroster.WritePackage(w, "Kanban", map[string]oneroster.Table{oneroster.FileEnrollments: table}); err != nil {
+	if err := oneroster.WritePackage(w, "Kanban",
+		map[string]oneroster.Table{oneroster.FileEnrollments: table}); err != nil {
 		s.Log.Error("writing enrolments", "cause", err.Error())
 	}
 }

@@ -19,13 +19,19 @@ func (s *Server) reported(w http.ResponseWriter, r *http.Request) {
 	c, err := s.Connections.Open(r.Context(), chi.URLParam(r, "id"))
 	switch {
 	case errors.Is(err, db.ErrNotFound), err == nil && c.Kind != adapter.KindEvents:
-		problem.Write(w, http.StatusNotFound, "there is no such service; its address is shown when the connection is made")
+		problem.Write(w, http.StatusNotFound,
+			"there is no such service; its address is shown when the connection is made")
 		return
 	case err != nil:
 		s.Log.Error("opening a connection", "cause", err.Error())
 		problem.Write(w, http.StatusServiceUnavailable, "the signature could not be checked; send it again")
 		return
 	}
+	s.takeReported(w, r, c)
+}
+
+// takeReported takes in what a service has signed.
+func (s *Server) takeReported(w http.ResponseWriter, r *http.Request, c adapter.Connection) {
 	body, err := io.ReadAll(r.Body)
 	if err != nil {
 		problem.Write(w, http.StatusRequestEntityTooLarge, "the request is too large; send fewer events at a time")
@@ -36,7 +42,8 @@ func (s *Server) reported(w http.ResponseWriter, r *http.Request) {
 		_, err = webhook.Verify(c.Secret["earlier"], r.Header, body)
 	}
 	if err != nil {
-		problem.Write(w, http.StatusUnauthorized, "the request is not signed with this connection's secret, or older than five minutes")
+		problem.Write(w, http.StatusUnauthorized,
+			"the request is not signed with this connection's secret, or older than five minutes")
 		return
 	}
 	list, batch, err := webhook.Receive(r.Header, body)

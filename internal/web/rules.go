@@ -66,7 +66,8 @@ func (s *Server) rules(a huma.API) {
 	handle(a, operation{ID: "list-unsubscribed", Method: http.MethodGet, Path: "/rules/{id}/unsubscribed",
 		Status: http.StatusOK, Tag: "rules",
 		Summary: "Who wants no more mails of a rule, the latest first"}, s.listUnsubscribed)
-	handleEmpty(a, operation{ID: "subscribe-again", Method: http.MethodDelete, Path: "/rules/{id}/unsubscribed/{address}",
+	handleEmpty(a, operation{ID: "subscribe-again", Method: http.MethodDelete,
+		Path:   "/rules/{id}/unsubscribed/{address}",
 		Status: http.StatusNoContent, Tag: "rules",
 		Summary: "Let an address have a rule's mails again"}, s.subscribeAgain)
 	handle(a, operation{ID: "list-rule-versions", Method: http.MethodGet, Path: "/rules/{id}/versions",
@@ -155,7 +156,11 @@ func (s *Server) listUnsubscribed(ctx context.Context, in *byID) (api.Page[api.U
 		return api.Page[api.Unsubscribed]{}, err
 	}
 	all, err := s.Rules.Unsubscribes(ctx, in.ID)
-	return api.Page[api.Unsubscribed]{Items: each(all, func(u rulestore.Unsubscribe) api.Unsubscribed { return api.Unsubscribed{Address: u.Address, At: u.At} })}, err
+	return api.Page[api.Unsubscribed]{Items: each(all,
+		func(u rulestore.Unsubscribe) api.Unsubscribed {
+			return api.Unsubscribed{Address: u.Address,
+				At: u.At}
+		})}, err
 }
 
 func (s *Server) subscribeAgain(ctx context.Context, in *subscriber) error {
@@ -230,7 +235,9 @@ func (s *Server) triggerSamples(ctx context.Context, in *triggerSamples) (api.Pa
 	if err := knownTrigger(in.Trigger); err != nil {
 		return api.Page[api.Event]{}, err
 	}
-	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Trigger, Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module, Activity: in.Activity}, Limit: in.Limit})
+	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Trigger,
+		Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module,
+			Activity: in.Activity}, Limit: in.Limit})
 	return api.Page[api.Event]{Items: each(all, event)}, err
 }
 
@@ -261,22 +268,27 @@ func trialOf(q api.TrialRequest) rules.TrialRequest {
 
 func shownTrial(t rules.Trial) api.Trial {
 	return api.Trial{
-		EventID: t.EventID, Event: t.Event, Person: t.Person, Condition: t.Condition, Stops: t.Stops, SentTo: t.SentTo, Passed: t.Passed,
+		EventID: t.EventID, Event: t.Event, Person: t.Person, Condition: t.Condition, Stops: t.Stops,
+		SentTo: t.SentTo, Passed: t.Passed,
 		Steps: each(t.Steps, func(x rules.TrialStep) api.TrialStep { return api.TrialStep(x) }),
 	}
 }
 
 func draft(r api.NewRule) rule.Draft {
 	return rule.Draft{
-		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Stop: r.Stop, OncePerPerson: r.OncePerPerson == nil || *r.OncePerPerson, Actions: r.Actions,
-		UndoneBy: r.UndoneBy, Counts: rule.Counts(r.Counts), Days: r.Days, QuietHours: r.QuietHours, Limit: r.Limit, InOrder: r.InOrder,
+		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Stop: r.Stop,
+		OncePerPerson: r.OncePerPerson == nil || *r.OncePerPerson, Actions: r.Actions,
+		UndoneBy: r.UndoneBy, Counts: rule.Counts(r.Counts), Days: r.Days, QuietHours: r.QuietHours, Limit: r.Limit,
+		InOrder: r.InOrder,
 	}
 }
 
 func newRule(d rule.Draft) api.NewRule {
 	return api.NewRule{
-		Name: d.Name, Trigger: d.Trigger, Scope: d.Scope, Condition: d.Condition, Stop: d.Stop, OncePerPerson: &d.OncePerPerson, Actions: d.Actions,
-		UndoneBy: d.UndoneBy, Counts: string(d.Counts), Days: d.Days, QuietHours: d.QuietHours, Limit: d.Limit, InOrder: d.InOrder,
+		Name: d.Name, Trigger: d.Trigger, Scope: d.Scope, Condition: d.Condition, Stop: d.Stop,
+		OncePerPerson: &d.OncePerPerson, Actions: d.Actions,
+		UndoneBy: d.UndoneBy, Counts: string(d.Counts), Days: d.Days, QuietHours: d.QuietHours, Limit: d.Limit,
+		InOrder: d.InOrder,
 	}
 }
 
@@ -316,7 +328,8 @@ func (s *Server) shownRules(ctx context.Context, all []rulestore.Rule) ([]api.Ru
 // where says a scope in words; what is not there any more goes by its id.
 func where(s rule.Scope, p rulestore.ScopeTitles) string {
 	var parts []string
-	for _, x := range [][2]string{{s.Course, p.Course}, {s.Section, p.Section}, {s.Module, p.Module}, {s.Activity, p.Activity}} {
+	for _, x := range [][2]string{{s.Course, p.Course}, {s.Section, p.Section}, {s.Module, p.Module},
+		{s.Activity, p.Activity}} {
 		if x[0] != "" {
 			parts = append(parts, cmp.Or(x[1], x[0]))
 		}
@@ -334,7 +347,8 @@ func shownRule(r rulestore.Rule, u rulestore.RuleUsage) api.Rule {
 	}
 	return api.Rule{
 		NewRule: newRule(r.Draft()), ID: r.ID, State: state, On: r.OnSince != nil, OnSince: r.OnSince,
-		Fired: u.Fired, Delivered: u.Delivered, Waiting: u.Waiting, Calls: u.Calls, Unsubscribed: u.Unsubscribed, Version: r.Version,
+		Fired: u.Fired, Delivered: u.Delivered, Waiting: u.Waiting, Calls: u.Calls, Unsubscribed: u.Unsubscribed,
+		Version: r.Version,
 	}
 }
 

@@ -47,7 +47,8 @@ func (s *Server) listRuns(ctx context.Context, in *runsInput) (api.Page[api.Run]
 	if err != nil {
 		return api.Page[api.Run]{}, err
 	}
-	page := api.Page[api.Run]{Items: []api.Run{}, Next: last(all, in.Limit, func(r runstore.Run) string { return r.ID })}
+	page := api.Page[api.Run]{Items: []api.Run{}, Next: last(all, in.Limit,
+		func(r runstore.Run) string { return r.ID })}
 	for _, r := range all {
 		shown, err := s.run(ctx, r)
 		if err != nil {
@@ -99,7 +100,8 @@ func (s *Server) listDifferences(ctx context.Context, in *byID) (api.Differences
 		return api.Differences{}, err
 	}
 	list, more, err := s.Registers.Differences(ctx, in.ID)
-	return api.Differences{Items: each(list, func(d mirror.Difference) api.Difference { return api.Difference(d) }), More: more}, err
+	return api.Differences{Items: each(list, func(d mirror.Difference) api.Difference { return api.Difference(d) }),
+		More: more}, err
 }
 
 func (s *Server) cancelRun(ctx context.Context, in *byID) (api.Run, error) {
@@ -133,8 +135,10 @@ func noticed(n runstore.Noticed) api.Noticed {
 
 func (s *Server) run(ctx context.Context, r runstore.Run) (api.Run, error) {
 	out := api.Run{
-		ID: r.ID, Kind: r.Kind, State: r.State, Step: r.Step, Done: r.Done, Total: r.Total, Counts: r.Counts, Findings: each(r.Findings, noticed),
-		Code: finding.Code(r.ErrorCode), Error: r.Error, RequestedBy: r.RequestedBy, ApprovedBy: r.ApprovedBy, CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Since: r.Since, Ends: r.Ends,
+		ID: r.ID, Kind: r.Kind, State: r.State, Step: r.Step, Done: r.Done, Total: r.Total, Counts: r.Counts,
+		Findings: each(r.Findings, noticed),
+		Code:     finding.Code(r.ErrorCode), Error: r.Error, RequestedBy: r.RequestedBy, ApprovedBy: r.ApprovedBy,
+		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, Since: r.Since, Ends: r.Ends,
 	}
 	if r.StartedAt != nil {
 		end := time.Now()

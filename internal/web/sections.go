@@ -127,7 +127,8 @@ func (s *Server) getHidingRules(ctx context.Context, _ *struct{}) ([]visibility.
 	return s.Pairings.HidingRules(ctx)
 }
 
-func (s *Server) editHidingRules(ctx context.Context, in *with[[]visibility.SectionRule]) ([]visibility.SectionRule, error) {
+func (s *Server) editHidingRules(ctx context.Context, in *with[[]visibility.SectionRule]) ([]visibility.SectionRule,
+	error) {
 	if err := s.Pairings.SetHidingRules(ctx, auth.Caller(ctx).Name, in.Body); err != nil {
 		return nil, err
 	}
@@ -161,7 +162,8 @@ func (s *Server) board(ctx context.Context, in *SectionFilter) (api.Board, error
 
 func (in *SectionFilter) filter() (pairings.Filter, error) {
 	f := pairings.Filter{
-		Called: in.Called, Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State), Hidden: in.Hidden,
+		Called: in.Called, Text: in.Text, Term: in.Term, Teacher: in.Teacher, State: roster.State(in.State),
+		Hidden:       in.Hidden,
 		Organisation: in.Org, Course: in.Course, Role: in.Role, Service: in.Service, AtLeast: in.AtLeast,
 	}
 	if in.AtMost != "" {
@@ -175,14 +177,18 @@ func (in *SectionFilter) filter() (pairings.Filter, error) {
 }
 
 func sectionRef(x rosterstore.Section) api.SectionRef {
-	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.Org, Teachers: x.Teachers, Learners: x.Learners, Gone: x.Gone}
+	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.Org,
+		Teachers: x.Teachers, Learners: x.Learners, Gone: x.Gone}
 }
 
 func section(c pairings.Card) api.Section {
 	x := c.Section
 	out := api.Section{
-		ID: x.ID, Title: c.Title(), Code: x.Code, Course: x.Course, CourseID: x.CourseID, Terms: x.Terms, Teachers: c.Teachers,
-		Learners: c.Learners, State: c.State, Connection: c.Connection, Next: c.State.About().Next, Organisation: x.Org, Roles: c.Roles, EndsOn: x.EndsOn, Gone: x.Gone, Running: c.Running, Alike: c.Alike, List: x.List,
+		ID: x.ID, Title: c.Title(), Code: x.Code, Course: x.Course, CourseID: x.CourseID, Terms: x.Terms,
+		Teachers: c.Teachers,
+		Learners: c.Learners, State: c.State, Connection: c.Connection, Next: c.State.About().Next,
+		Organisation: x.Org, Roles: c.Roles, EndsOn: x.EndsOn, Gone: x.Gone, Running: c.Running, Alike: c.Alike,
+		List: x.List,
 	}
 	if out.Teachers == nil {
 		out.Teachers = []string{}

@@ -61,7 +61,8 @@ func (s *Server) listTemplates(ctx context.Context, _ *struct{}) ([]api.Template
 }
 
 func (s *Server) editTemplates(ctx context.Context, in *with[[]api.Template]) ([]api.Template, error) {
-	if err := s.Pairings.SetTemplates(ctx, auth.Caller(ctx).Name, each(in.Body, func(t api.Template) pairings.Template { return pairings.Template(t) })); err != nil {
+	if err := s.Pairings.SetTemplates(ctx, auth.Caller(ctx).Name,
+		each(in.Body, func(t api.Template) pairings.Template { return pairings.Template(t) })); err != nil {
 		return nil, err
 	}
 	return s.templates(ctx)
@@ -170,7 +171,8 @@ func (s *Server) approval(w http.ResponseWriter, r *http.Request) {
 		status, data["Problem"] = http.StatusConflict, refused.Detail
 	default:
 		s.Log.Error("showing an approval", "cause", err.Error())
-		status, data["Problem"] = http.StatusBadGateway, "The service could not be asked just now. Open the link again in a moment."
+		status, data["Problem"] = http.StatusBadGateway,
+			"The service could not be asked just now. Open the link again in a moment."
 	}
 	var page bytes.Buffer
 	if err := approvalPage.Execute(&page, data); err != nil {

@@ -53,7 +53,8 @@ func (s *Server) sheetFile(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	header, cells := tableOf(rows)
-	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": strings.ReplaceAll(file, "/", "-")}))
+	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment",
+		map[string]string{"filename": strings.ReplaceAll(file, "/", "-")}))
 	if kind == "csv" {
 		w.Header().Set("Content-Type", "text/csv; charset=utf-8")
 		_ = sheet.CSV(w, header, cells)

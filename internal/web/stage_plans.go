@@ -115,13 +115,15 @@ func (s *Server) stagePlanGroup(ctx context.Context, in *groupInput) (api.StageP
 	return shownGroup(p, g, takes), err
 }
 
-func (s *Server) stagePlanPeople(ctx context.Context, in *stagePlanPeopleInput) (api.Page[api.StagePlanPerson], error) {
+func (s *Server) stagePlanPeople(ctx context.Context, in *stagePlanPeopleInput) (api.Page[api.StagePlanPerson],
+	error) {
 	p, err := s.Stages.FindStagePlan(ctx, in.ID)
 	if err != nil {
 		return api.Page[api.StagePlanPerson]{}, err
 	}
 	all, err := s.Stages.StagePlanPeople(ctx, p, stagestore.StagePlanFilter{
-		SectionID: in.Section, Reached: in.Reached, Missing: in.Missing, At: in.At, State: in.State, After: in.Cursor, Limit: in.Limit,
+		SectionID: in.Section, Reached: in.Reached, Missing: in.Missing, At: in.At, State: in.State, After: in.Cursor,
+		Limit: in.Limit,
 	})
 	return api.Page[api.StagePlanPerson]{
 		Items: each(all, func(c stagestore.StagePlanPerson) api.StagePlanPerson { return stagePlanPerson(p, c) }),
@@ -149,7 +151,8 @@ func (s *Server) shownStagePlan(ctx context.Context, p stagestore.StagePlan) (ap
 	g, err := s.Stages.GroupOf(ctx, p, "")
 	return api.StagePlan{
 		NewStagePlan: api.NewStagePlan{Name: p.Name, CourseID: p.CourseID, Stages: p.Stages},
-		ID:           p.ID, Course: title, OnSince: p.OnSince, People: g.People, Finished: g.Finished, Version: p.Version,
+		ID:           p.ID, Course: title, OnSince: p.OnSince, People: g.People, Finished: g.Finished,
+		Version: p.Version,
 	}, err
 }
 
@@ -157,7 +160,8 @@ func shownGroup(p stagestore.StagePlan, g stagestore.Group, takes []stages.Stage
 	out := api.StagePlanGroup{
 		People: g.People, NotOpened: g.NotOpened, Finished: g.Finished,
 		Stages: each(p.Stages, func(x stage.Stage) api.StageCount {
-			return api.StageCount{StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: g.Reached[x.ID], At: g.At[x.ID]}
+			return api.StageCount{StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: g.Reached[x.ID],
+				At: g.At[x.ID]}
 		}),
 	}
 	for i, t := range takes {
@@ -167,7 +171,8 @@ func shownGroup(p stagestore.StagePlan, g stagestore.Group, takes []stages.Stage
 }
 
 func stagePlanPerson(p stagestore.StagePlan, c stagestore.StagePlanPerson) api.StagePlanPerson {
-	out := api.StagePlanPerson{PersonID: c.PersonID, Person: c.Person, Sections: c.Sections, Reached: []string{}, Percent: c.Percent, LastAt: c.LastAt}
+	out := api.StagePlanPerson{PersonID: c.PersonID, Person: c.Person, Sections: c.Sections, Reached: []string{},
+		Percent: c.Percent, LastAt: c.LastAt}
 	for _, x := range p.Stages {
 		if _, there := c.Reached[x.ID]; there {
 			out.Reached = append(out.Reached, x.Title)

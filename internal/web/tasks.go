@@ -42,7 +42,8 @@ func (s *Server) reopenTask(ctx context.Context, in *byID) error {
 
 func shownTask(t taskstore.ListedTask) api.Task {
 	out := api.Task{
-		ID: t.ID, Title: t.Title, Detail: t.Detail, Owner: t.Owner, Person: t.Person, Section: t.Section, Rule: t.Rule, DeliveryID: t.DeliveryID,
+		ID: t.ID, Title: t.Title, Detail: t.Detail, Owner: t.Owner, Person: t.Person, Section: t.Section,
+		Rule: t.Rule, DeliveryID: t.DeliveryID,
 		DueAt: t.DueAt, DoneAt: t.DoneAt, DoneBy: t.DoneBy, CreatedAt: t.CreatedAt,
 	}
 	if t.PersonID != nil {

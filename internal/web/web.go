@@ -53,7 +53,8 @@ type Server struct {
 
 // Handler builds the routes. ctx ends the background listening for live news.
 func (s *Server) Handler(ctx context.Context) http.Handler {
-	s.auth = auth.New(ctx, auth.Options{Access: s.Access, Store: s.Store, Public: s.Public, TrustedProxies: s.TrustedProxies, Log: s.Log})
+	s.auth = auth.New(ctx, auth.Options{Access: s.Access, Store: s.Store, Public: s.Public,
+		TrustedProxies: s.TrustedProxies, Log: s.Log})
 	s.live = newHub()
 	go s.live.run(ctx, s.Store, s.Log)
 
@@ -70,7 +71,8 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	r.Get("/approvals/{token}", s.approval)
 	r.With(http.NewCrossOriginProtection().Handler).Post("/approvals/{token}", s.approval)
 	r.Group(func(r chi.Router) {
-		r.Use(http.NewCrossOriginProtection().Handler, s.auth.NoteVisitor, s.auth.Sessions, s.auth.Identify, s.idempotent, s.conditional)
+		r.Use(http.NewCrossOriginProtection().Handler, s.auth.NoteVisitor, s.auth.Sessions, s.auth.Identify,
+			s.idempotent, s.conditional)
 		r.Get("/api/v1/safety-copies/{id}", s.safetyCopy)
 		r.Get("/api/v1/sheets/{file}", s.sheetFile)
 		r.Get("/api/v1/courses/{id}/outline.csv", s.outlineTable)
@@ -78,7 +80,8 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	})
 	r.NotFound(s.console().ServeHTTP)
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		problem.Write(w, http.StatusMethodNotAllowed, "this address does not take "+methodLabel(r.Method)+"; the API is described at /openapi.json")
+		problem.Write(w, http.StatusMethodNotAllowed,
+			"this address does not take "+methodLabel(r.Method)+"; the API is described at /openapi.json")
 	})
 	return r
 }
@@ -103,7 +106,8 @@ func init() { huma.NewError = newProblem }
 func newAPI(r chi.Router) huma.API {
 	huma.DefaultArrayNullable = false
 	config := huma.DefaultConfig("Kanban", "1")
-	config.Info.Description = "Rosters, runs, events, rules and badges. Sign in with a session cookie or with a token: Authorization: Bearer kbt_…"
+	config.Info.Description =
+		"Rosters, runs, events, rules and badges. Sign in with a session cookie or with a token: Authorization: Bearer kbt_…"
 	config.DocsPath, config.SchemasPath, config.CreateHooks = "", "", nil
 	config.OpenAPIPath = "/openapi"
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
@@ -221,7 +225,8 @@ func (s *Server) console() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		path := strings.TrimPrefix(r.URL.Path, "/")
 		if slices.ContainsFunc(noPages, func(p string) bool { return strings.HasPrefix(r.URL.Path+"/", p) }) {
-			problem.Write(w, http.StatusNotFound, "there is nothing at this address; the API is described at /openapi.json")
+			problem.Write(w, http.StatusNotFound,
+				"there is nothing at this address; the API is described at /openapi.json")
 			return
 		}
 		file := false
@@ -235,7 +240,8 @@ func (s *Server) console() http.Handler {
 				status = http.StatusMethodNotAllowed
 				w.Header().Set("Allow", "GET, HEAD")
 			}
-			problem.Write(w, status, "there is nothing at this address that takes "+methodLabel(r.Method)+"; the API is described at /openapi.json")
+			problem.Write(w, status,
+				"there is nothing at this address that takes "+methodLabel(r.Method)+"; the API is described at /openapi.json")
 			return
 		}
 		if file {
@@ -245,13 +251,16 @@ func (s *Server) console() http.Handler {
 			files.ServeHTTP(w, r)
 			return
 		}
-		if strings.HasPrefix(path, "assets/") || path != "" && !strings.Contains(r.Header.Get("Accept"), "text/html") {
-			problem.Write(w, http.StatusNotFound, "there is nothing at this address; the API is described at /openapi.json")
+		if strings.HasPrefix(path, "assets/") || path != "" &&
+			!strings.Contains(r.Header.Get("Accept"), "text/html") {
+			problem.Write(w, http.StatusNotFound,
+				"there is nothing at this address; the API is described at /openapi.json")
 			return
 		}
 		page, err := fs.ReadFile(s.Console, "index.html")
 		if err != nil {
-			http.Error(w, "The console is not built into this binary. Build it with: make console", http.StatusNotFound)
+			http.Error(w, "The console is not built into this binary. Build it with: make console",
+				http.StatusNotFound)
 			return
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -261,7 +270,8 @@ func (s *Server) console() http.Handler {
 }
 
 // noPages are the parts of the service that have no pages of the console.
-var noPages = []string{"/api/", "/xapi/", "/open/", "/pickup/", "/reported/", "/approvals/", "/metrics/", "/livez/", "/readyz/", "/openapi/"}
+var noPages = []string{"/api/", "/xapi/", "/open/", "/pickup/", "/reported/", "/approvals/", "/metrics/", "/livez/",
+	"/readyz/", "/openapi/"}
 
 // HealthOnly is the HTTP side of a process that only works.
 func (s *Server) HealthOnly() http.Handler {

@@ -63,7 +63,8 @@ func bare(t *testing.T, change func(*web.Server)) *site {
 	w := apptest.New(t)
 	s := &web.Server{
 		Store: w.Store, UseCases: w.UseCases, Public: "http://kanban.example", Log: slog.New(slog.DiscardHandler),
-		Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html><title>Kanban</title>")}, "assets/app.js": {Data: []byte("1")}},
+		Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html><title>Kanban</title>")},
+			"assets/app.js": {Data: []byte("1")}},
 	}
 	if change != nil {
 		change(s)
@@ -127,7 +128,8 @@ func TestUnknownAddresses(t *testing.T) {
 		resp, body := x.ask(c.method, c.path, "", c.header...)
 		assert.Equal(t, c.status, resp.StatusCode, "%s %s", c.method, c.path)
 		if c.status >= 400 {
-			assert.Equal(t, "application/problem+json", resp.Header.Get("Content-Type"), "%s %s: %s", c.method, c.path, body)
+			assert.Equal(t, "application/problem+json", resp.Header.Get("Content-Type"), "%s %s: %s", c.method,
+				c.path, body)
 		}
 	}
 	for _, path := range []string{"/xapi/statements/", "/pickup/enrolments.zip/", "/xapi/about/"} {
@@ -161,14 +163,18 @@ func TestKeysAreClaimedBeforeTheWork(t *testing.T) {
 	list, err := connectionstore.Connections(t.Context(), x.Store)
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
-	resp, _ := x.ask("POST", "/api/v1/connections", strings.Replace(body, "Plant", "Other", 1), append(x.bearer(), "Idempotency-Key", "one")...)
+	resp, _ := x.ask("POST", "/api/v1/connections", strings.Replace(body, "Plant", "Other", 1),
+		append(x.bearer(), "Idempotency-Key", "one")...)
 	assert.Equal(t, 422, resp.StatusCode, "another request")
-	resp, text := x.ask("POST", "/api/v1/connections", body, append(x.bearer(), "Idempotency-Key", strings.Repeat("k", 256))...)
+	resp, text := x.ask("POST", "/api/v1/connections", body,
+		append(x.bearer(), "Idempotency-Key", strings.Repeat("k", 256))...)
 	assert.Equal(t, 400, resp.StatusCode, text)
 	// What was refused is free to be tried again under its key.
-	resp, _ = x.ask("POST", "/api/v1/connections", strings.Replace(body, "https", "ftp", 1), append(x.bearer(), "Idempotency-Key", "two")...)
+	resp, _ = x.ask("POST", "/api/v1/connections", strings.Replace(body, "https", "ftp", 1),
+		append(x.bearer(), "Idempotency-Key", "two")...)
 	assert.Equal(t, 422, resp.StatusCode)
-	resp, text = x.ask("POST", "/api/v1/connections", strings.Replace(body, "Plant", "Other", 1), append(x.bearer(), "Idempotency-Key", "two")...)
+	resp, text = x.ask("POST", "/api/v1/connections", strings.Replace(body, "Plant", "Other", 1),
+		append(x.bearer(), "Idempotency-Key", "two")...)
 	assert.Equal(t, 201, resp.StatusCode, text)
 }
 
@@ -264,7 +270,8 @@ func TestSigningOutEndsEverything(t *testing.T) {
 		if c.Name == "kanban_session" {
 			cookie = c.Name + "=" + c.Value
 			var kept int
-			require.NoError(t, x.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM sessions WHERE token = $1`, c.Value).Scan(&kept))
+			require.NoError(t, x.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM sessions WHERE token = $1`,
+				c.Value).Scan(&kept))
 			assert.Zero(t, kept, "what the browser holds is not what the database holds")
 		}
 	}
@@ -308,10 +315,14 @@ func TestSigningOutEndsEverything(t *testing.T) {
 func TestUnsubscribing(t *testing.T) {
 	x := open(t, nil)
 	x.Read(x.Register(), false)
-	r := x.Rule(rule.Draft{Name: "Nudge", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: x.Mail().ID, Subject: "Hello", Text: "Dear {{.person.givenName}}, see https://fernmoor.example/a?b=1&c=2."}}})
+	r := x.Rule(rule.Draft{Name: "Nudge", Trigger: "section.joined",
+		Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: x.Mail().ID, Subject: "Hello",
+			Text: "Dear {{.person.givenName}}, see https://fernmoor.example/a?b=1&c=2."}}})
 	joined := func() string {
 		p, s := x.Person("stu-014"), x.Section("PROP-A")
-		e := x.Record(eventstore.Event{Type: "section.joined", NaturalKey: db.NewID(), PersonID: &p.ID, SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"}, OccurredAt: time.Now().UTC()})
+		e := x.Record(eventstore.Event{Type: "section.joined", NaturalKey: db.NewID(), PersonID: &p.ID,
+			SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"},
+			OccurredAt: time.Now().UTC()})
 		x.Deliver()
 		list := x.DeliveriesOf(e.ID)
 		require.Len(t, list, 1)
@@ -345,10 +356,12 @@ func TestUnsubscribing(t *testing.T) {
 	assert.Contains(t, text, `"unsubscribed":1`)
 	_, text = x.ask("GET", "/api/v1/rules/"+r.ID+"/unsubscribed", "", x.bearer()...)
 	assert.Contains(t, text, x.Person("stu-014").Email)
-	resp, _ = x.ask("DELETE", "/api/v1/rules/"+r.ID+"/unsubscribed/"+strings.ReplaceAll(x.Person("stu-014").Email, "@", "%40"), "", x.bearer()...)
+	resp, _ = x.ask("DELETE", "/api/v1/rules/"+r.ID+"/unsubscribed/"+strings.ReplaceAll(x.Person("stu-014").Email,
+		"@", "%40"), "", x.bearer()...)
 	assert.Equal(t, 204, resp.StatusCode)
 	assert.Equal(t, "delivered ", joined(), "and back")
-	for _, broken := range []string{path[:len(path)-3], path + "AA", "/open/unsubscribe/" + strings.Repeat("A", 200)} {
+	for _, broken := range []string{path[:len(path)-3], path + "AA",
+		"/open/unsubscribe/" + strings.Repeat("A", 200)} {
 		resp, _ = x.ask("POST", broken, "")
 		assert.Equal(t, 404, resp.StatusCode)
 	}
@@ -390,7 +403,9 @@ func TestGivenUpRequestsMayBeTriedAgain(t *testing.T) {
 		}
 		answered := make(chan int, 1)
 		go func() {
-			resp, text := x.ask("POST", "/api/v1/rules", `{"name": "n", "trigger": "section.joined", "actions": [{"kind": "task", "subject": "x"}]}`, x.bearer()...)
+			resp, text := x.ask("POST", "/api/v1/rules",
+				`{"name": "n", "trigger": "section.joined", "actions": [{"kind": "task", "subject": "x"}]}`,
+				x.bearer()...)
 			assert.NotEmpty(t, resp.Header.Get("Retry-After"), text)
 			answered <- resp.StatusCode
 		}()
@@ -417,7 +432,8 @@ func TestBodiesThatStopHalfWay(t *testing.T) {
 	conn, err := net.Dial("tcp", strings.TrimPrefix(x.URL, "http://"))
 	require.NoError(t, err)
 	defer conn.Close()
-	_, err = fmt.Fprintf(conn, "POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{")
+	_, err = fmt.Fprintf(conn,
+		"POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{")
 	require.NoError(t, err)
 	require.NoError(t, conn.SetReadDeadline(time.Now().Add(time.Minute)))
 	resp, err := http.ReadResponse(bufio.NewReader(conn), nil)

@@ -52,7 +52,8 @@ func (s *Server) platform(w http.ResponseWriter, r *http.Request) (connection ad
 		problem.Write(w, http.StatusServiceUnavailable, "the credentials could not be checked; try again")
 	case !known:
 		w.Header().Set("WWW-Authenticate", `Basic realm="xAPI"`)
-		problem.Write(w, http.StatusUnauthorized, "the key or the secret is not right; both are shown when the connection is made")
+		problem.Write(w, http.StatusUnauthorized,
+			"the key or the secret is not right; both are shown when the connection is made")
 	case !strings.HasPrefix(r.Header.Get(xapi.VersionHeader), "1.0"):
 		problem.Write(w, http.StatusBadRequest, xapi.VersionHeader+" must be 1.0.x")
 	default:
@@ -80,8 +81,10 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	ask := eventstore.StatementQuery{
-		ConnectionID: connection.ID, ID: q.StatementID + q.VoidedStatementID, Voided: q.VoidedStatementID != "", Verb: q.Verb, Activity: q.Activity, RelatedActivities: q.RelatedActivities,
-		Registration: q.Registration, Since: q.Since, Until: q.Until, Ascending: q.Ascending, After: q.After, Limit: q.Limit + 1,
+		ConnectionID: connection.ID, ID: q.StatementID + q.VoidedStatementID, Voided: q.VoidedStatementID != "",
+		Verb: q.Verb, Activity: q.Activity, RelatedActivities: q.RelatedActivities,
+		Registration: q.Registration, Since: q.Since, Until: q.Until, Ascending: q.Ascending, After: q.After,
+		Limit: q.Limit + 1,
 	}
 	if q.Agent != nil && q.RelatedAgents {
 		ask.AnyAgent = q.Agent.Path()
@@ -95,10 +98,12 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("X-Experience-API-Consistent-Through", through.UTC().Format(time.RFC3339Nano))
-	s.answerStatements(w, q, list, xapi.Agent{ObjectType: "Agent", Account: &xapi.Account{HomePage: s.Public, Name: connection.Settings["key"]}})
+	s.answerStatements(w, q, list, xapi.Agent{ObjectType: "Agent",
+		Account: &xapi.Account{HomePage: s.Public, Name: connection.Settings["key"]}})
 }
 
-func (s *Server) answerStatements(w http.ResponseWriter, q xapi.Query, list []eventstore.StoredStatement, authority xapi.Agent) {
+func (s *Server) answerStatements(w http.ResponseWriter, q xapi.Query, list []eventstore.StoredStatement,
+	authority xapi.Agent) {
 	answer := struct {
 		Statements []json.RawMessage `json:"statements"`
 		More       string            `json:"more"`
@@ -143,7 +148,8 @@ func (s *Server) statements(w http.ResponseWriter, r *http.Request) {
 	}
 	var faults xapi.Faults
 	switch {
-	case errors.As(err, &faults) && r.Method == http.MethodPost && connection.Settings["faulty"] == adapter.TakeOthers:
+	case errors.As(err, &faults) && r.Method == http.MethodPost &&
+		connection.Settings["faulty"] == adapter.TakeOthers:
 		s.takeOthers(w, r, connection, list, raw, faults)
 		return
 	case errors.As(err, &faults):
@@ -185,7 +191,8 @@ func (s *Server) notTaken(w http.ResponseWriter, err error) {
 // takeOthers stores what is not faulty of a batch, for platforms that asked for it. The
 // answer tells the sender that not all is well, which of them are stored, and what is
 // wrong with each other one.
-func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Connection, list []xapi.Statement, raw []json.RawMessage, faults xapi.Faults) {
+func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Connection, list []xapi.Statement,
+	raw []json.RawMessage, faults xapi.Faults) {
 	place := others(len(list), faults)
 	ids, left, err := s.Facts.TakeOthers(r.Context(), c.ID, list, raw)
 	if err != nil {
@@ -232,7 +239,8 @@ func writeFaults(w http.ResponseWriter, status int, detail string, faults xapi.F
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail, "errors": faults, "stored": stored})
+	_ = json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail,
+		"errors": faults, "stored": stored})
 }
 
 // onlyOne checks a PUT: one statement, whose id is that of the address.

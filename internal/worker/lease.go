@@ -65,7 +65,8 @@ func (w *Worker) supervise(ctx context.Context) {
 			return
 		case <-w.current.lost:
 		}
-		w.options.Log.Error("the database could not be reached for too long: work under way was cut off", "cause", context.Cause(w.current.holding))
+		w.options.Log.Error("the database could not be reached for too long: work under way was cut off", "cause",
+			context.Cause(w.current.holding))
 		w.current.abandon()
 		for {
 			next, err := w.begin(ctx)
@@ -259,7 +260,8 @@ func (f *failures) HandleError(_ context.Context, j *rivertype.JobRow, err error
 	return nil
 }
 
-func (f *failures) HandlePanic(_ context.Context, j *rivertype.JobRow, value any, trace string) *river.ErrorHandlerResult {
+func (f *failures) HandlePanic(_ context.Context, j *rivertype.JobRow, value any,
+	trace string) *river.ErrorHandlerResult {
 	f.log.Error("work panicked", "kind", j.Kind, "job", j.ID, "panic", value, "trace", trace)
 	return nil
 }

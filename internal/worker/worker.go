@@ -66,13 +66,15 @@ func (x *shift) rosterJobs(workers *river.Workers) {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
-		return x.exclusively(ctx, "run/"+j.Args.RunID, func() error { return asked(uses.Runs.Work(ctx, j.Args.RunID, last(j))) })
+		return x.exclusively(ctx, "run/"+j.Args.RunID,
+			func() error { return asked(uses.Runs.Work(ctx, j.Args.RunID, last(j))) })
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.WorkAsked]) error {
 		if err := pausedNow(ctx, s); err != nil {
 			return err
 		}
-		return x.exclusively(ctx, "asked/"+j.Args.ConnectionID, func() error { return uses.Runs.WorkAsked(ctx, j.Args.ConnectionID) })
+		return x.exclusively(ctx, "asked/"+j.Args.ConnectionID,
+			func() error { return uses.Runs.WorkAsked(ctx, j.Args.ConnectionID) })
 	})
 	add(x, workers, func(ctx context.Context, job *river.Job[jobs.RunPairing]) error {
 		return uses.Runs.Auto(ctx, job.Args.PairingID, job.Args.Who)
@@ -81,7 +83,8 @@ func (x *shift) rosterJobs(workers *river.Workers) {
 		return matchstore.LookForProposals(ctx, s, j.Args.ConnectionID)
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.CarryOutBatch]) error {
-		return x.exclusively(ctx, "batch/"+j.Args.BatchID, func() error { return uses.Batches.CarryOut(ctx, j.Args.BatchID) })
+		return x.exclusively(ctx, "batch/"+j.Args.BatchID,
+			func() error { return uses.Batches.CarryOut(ctx, j.Args.BatchID) })
 	})
 }
 
@@ -112,7 +115,8 @@ func (x *shift) eventJobs(workers *river.Workers) {
 		})
 	})
 	add(x, workers, func(ctx context.Context, j *river.Job[jobs.AskNeeds]) error {
-		return x.exclusively(ctx, "ask-needs/"+j.Args.RuleID, func() error { return uses.Rules.AskNeeds(ctx, j.Args.RuleID) })
+		return x.exclusively(ctx, "ask-needs/"+j.Args.RuleID,
+			func() error { return uses.Rules.AskNeeds(ctx, j.Args.RuleID) })
 	})
 }
 
@@ -137,7 +141,8 @@ func (x *shift) periodicJobs(workers *river.Workers) {
 // hangs on the tick, which looks in the database when it was last due.
 func schedules() []*river.PeriodicJob {
 	return []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(tick),
-		func() (river.JobArgs, *river.InsertOpts) { return jobs.Tick{}, nil }, &river.PeriodicJobOpts{ID: "tick", RunOnStart: true})}
+		func() (river.JobArgs, *river.InsertOpts) { return jobs.Tick{}, nil }, &river.PeriodicJobOpts{ID: "tick",
+			RunOnStart: true})}
 }
 
 // queueDue queues what is due at intervals.
@@ -145,7 +150,8 @@ func (x *shift) queueDue(ctx context.Context) error {
 	errs := []error{
 		jobs.QueueEvery(ctx, x.store, "pass-time", checkEvery, true, jobs.PassTime{}),
 		// What was reached before progress went with people who move.
-		jobs.QueueEvery(ctx, x.store, "carry-progress", 100*365*24*time.Hour, true, jobs.RecountCourse{Everybody: true}),
+		jobs.QueueEvery(ctx, x.store, "carry-progress", 100*365*24*time.Hour, true,
+			jobs.RecountCourse{Everybody: true}),
 		jobs.QueueEvery(ctx, x.store, "tend-history", checkEvery, true, jobs.TendHistory{}),
 		jobs.QueueEvery(ctx, x.store, "ask-needs", 24*time.Hour, true, jobs.AskNeeds{}),
 	}
@@ -236,7 +242,8 @@ func readAll(ctx context.Context, s *db.Database, r *registers.Service, log *slo
 		return err
 	}
 	for _, c := range all {
-		if !adapter.IsRegister(c.Kind) || c.PausedAt != nil || c.Kind == adapter.KindCSV && c.Settings["folder"] == "" {
+		if !adapter.IsRegister(c.Kind) || c.PausedAt != nil || c.Kind == adapter.KindCSV &&
+			c.Settings["folder"] == "" {
 			continue
 		}
 		if _, err := r.Scheduled(ctx, c.ID); err != nil {

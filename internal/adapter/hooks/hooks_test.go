@@ -21,7 +21,8 @@ import (
 
 const secret = "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="
 
-var quick = call.Options{Timeout: 300 * time.Millisecond, Retries: 1, WaitMin: time.Millisecond, WaitMax: time.Millisecond}
+var quick = call.Options{Timeout: 300 * time.Millisecond, Retries: 1, WaitMin: time.Millisecond,
+	WaitMax: time.Millisecond}
 
 // receiver takes signed events and counts them by their id.
 type receiver struct {
@@ -50,14 +51,19 @@ func receive(t *testing.T, answer http.HandlerFunc) *receiver {
 }
 
 func hook(address string) *hooks.Hook {
-	return hooks.New(adapter.Connection{Kind: adapter.KindWebhook, Settings: map[string]string{"address": address}, Secret: map[string]string{"secret": secret}}, quick)
+	return hooks.New(adapter.Connection{Kind: adapter.KindWebhook, Settings: map[string]string{"address": address},
+		Secret: map[string]string{"secret": secret}}, quick)
 }
 
-var joined = webhook.Event{ID: "e-1", Source: "https://kanban.example", Type: "kanban.section.joined", Time: time.Now(), Data: map[string]any{"role": "student"}}
+var joined = webhook.Event{ID: "e-1", Source: "https://kanban.example", Type: "kanban.section.joined",
+	Time: time.Now(), Data: map[string]any{"role": "student"}}
 
 // What was sent and what came back is shown; the id is the same in every attempt.
 func TestEventsAreSignedAndSent(t *testing.T) {
-	r := receive(t, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, strings.Repeat("thanks ", 200)) })
+	r := receive(t, func(w http.ResponseWriter, _ *http.Request) {
+		_,
+			_ = io.WriteString(w, strings.Repeat("thanks ", 200))
+	})
 	h := hook(r.URL)
 	for range 2 {
 		sent, err := h.Send(t.Context(), joined, time.Now())
@@ -79,9 +85,11 @@ func TestWhatBecomesOfSending(t *testing.T) {
 		answer http.HandlerFunc
 		kind   call.Kind
 	}{
-		"wrong credential": {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) }, call.WrongCredential},
-		"not allowed":      {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusForbidden) }, call.NotAllowed},
-		"hangs":            {func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() }, call.Unreachable},
+		"wrong credential": {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) },
+			call.WrongCredential},
+		"not allowed": {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusForbidden) },
+			call.NotAllowed},
+		"hangs": {func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() }, call.Unreachable},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := hook(receive(t, c.answer).URL).Send(t.Context(), joined, time.Now())

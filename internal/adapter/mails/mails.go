@@ -43,7 +43,8 @@ func (m *Mailer) client() (*mail.Client, error) {
 		options = append(options, mail.WithSSL())
 	}
 	if s["userName"] != "" {
-		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s["userName"]), mail.WithPassword(m.connection.Secret["password"]))
+		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s["userName"]),
+			mail.WithPassword(m.connection.Secret["password"]))
 	}
 	return mail.NewClient(host, options...)
 }

@@ -19,14 +19,16 @@ func TestMailArrivesOrSaysWhy(t *testing.T) {
 	require.NoError(t, err)
 	defer outside.Stop()
 	connection := func(change map[string]string) adapter.Connection {
-		c := adapter.Connection{Settings: map[string]string{"server": outside.Addresses.SMTP, "from": "kanban@fernmoor.example", "security": "none"}}
+		c := adapter.Connection{Settings: map[string]string{"server": outside.Addresses.SMTP,
+			"from": "kanban@fernmoor.example", "security": "none"}}
 		for k, v := range change {
 			c.Settings[k] = v
 		}
 		return c
 	}
 	send := func(c adapter.Connection, to string) error {
-		_, err := mails.New(c, 5*time.Second).Send(t.Context(), mails.Mail{ID: "d1", To: to, Subject: "Grüße", Text: "Hallo.\n"})
+		_, err := mails.New(c, 5*time.Second).Send(t.Context(),
+			mails.Mail{ID: "d1", To: to, Subject: "Grüße", Text: "Hallo.\n"})
 		return err
 	}
 	require.NoError(t, send(connection(nil), "ana@fernmoor.example"))
@@ -60,7 +62,8 @@ func TestMailArrivesOrSaysWhy(t *testing.T) {
 	assert.Equal(t, call.Unreachable, p.Kind)
 	var field *adapter.FieldError
 	require.ErrorAs(t, send(connection(map[string]string{"server": "no port"}), "ana@fernmoor.example"), &field)
-	require.Error(t, send(connection(map[string]string{"security": "starttls"}), "ana@fernmoor.example"), "the server offers no TLS, so nothing is sent in the open")
+	require.Error(t, send(connection(map[string]string{"security": "starttls"}), "ana@fernmoor.example"),
+		"the server offers no TLS, so nothing is sent in the open")
 }
 
 // A server that takes no mail without sign-in or encryption does not work, whatever it says
@@ -69,8 +72,10 @@ func TestProbeBeginsAMail_C2(t *testing.T) {
 	outside, err := standin.Start(0)
 	require.NoError(t, err)
 	defer outside.Stop()
-	c := adapter.Connection{Settings: map[string]string{"server": outside.Addresses.SMTP, "from": "kanban@fernmoor.example", "security": "none"}}
-	for status, want := range map[int]adapter.State{0: adapter.Works, 530: adapter.WrongCredential, 550: adapter.NotAllowed, 451: adapter.Works} {
+	c := adapter.Connection{Settings: map[string]string{"server": outside.Addresses.SMTP,
+		"from": "kanban@fernmoor.example", "security": "none"}}
+	for status, want := range map[int]adapter.State{0: adapter.Works, 530: adapter.WrongCredential,
+		550: adapter.NotAllowed, 451: adapter.Works} {
 		if status != 0 {
 			require.NoError(t, outside.Fault("inbox", fault.Fault{Kind: fault.Status, Status: status}))
 		}

@@ -117,7 +117,8 @@ func (u user) Sum() uint64 {
 }
 
 // Each reads one file.
-func (f *Files) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error, bad func(Bad) error) error {
+func (f *Files) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error,
+	bad func(Bad) error) error {
 	if collection == oneroster.FileUsers {
 		for _, b := range f.bad {
 			if err := bad(b); err != nil {
@@ -125,7 +126,8 @@ func (f *Files) Each(ctx context.Context, collection string, each func(int, oner
 			}
 		}
 		if more := f.worse - len(f.bad); more > 0 {
-			_ = bad(Bad{File: oneroster.FileRoles, Cause: fmt.Sprintf("%d more rows of roles.csv could not be read", more)})
+			_ = bad(Bad{File: oneroster.FileRoles, Cause: fmt.Sprintf("%d more rows of roles.csv could not be read",
+				more)})
 		}
 	}
 	read := 0
@@ -140,7 +142,8 @@ func (f *Files) Each(ctx context.Context, collection string, each func(int, oner
 		if u.kind == "" && f.unsure {
 			u.kind = oneroster.RoleTypeUnsaid
 		}
-		if (u.kind == "" || u.kind == oneroster.RoleTypeUnsaid) && r.Get("role") != "" { // 1.1 has one role, in the row itself
+		// 1.1 has one role, in the row itself
+		if (u.kind == "" || u.kind == oneroster.RoleTypeUnsaid) && r.Get("role") != "" {
 			u.kind = "primary"
 			if orgs := oneroster.List(r.Get("orgSourcedIds")); len(orgs) > 0 {
 				u.org = orgs[0]

@@ -29,7 +29,8 @@ type Source interface {
 	Mode(collection string) oneroster.Mode
 	// Each calls each for every record in order, with its position, and bad for
 	// every one that cannot be read; the others go on, unless it gives an error.
-	Each(ctx context.Context, collection string, each func(position int, r oneroster.Record) error, bad func(Bad) error) error
+	Each(ctx context.Context, collection string, each func(position int, r oneroster.Record) error,
+		bad func(Bad) error) error
 	// Columns are the columns that a collection gives, nil when that is all of them.
 	Columns(collection string) []string
 	// PassedOver names what the register gives and nobody reads here.
@@ -56,7 +57,8 @@ type Register struct{ client *oneroster.Client }
 
 // New uses a connection of kind oneroster.
 func New(c adapter.Connection, o call.Options) *Register {
-	return &Register{oneroster.NewClient(c.Settings["address"], c.Settings["tokenAddress"], c.Settings["clientId"], c.Secret["clientSecret"], adapter.Open(c, o))}
+	return &Register{oneroster.NewClient(c.Settings["address"], c.Settings["tokenAddress"], c.Settings["clientId"],
+		c.Secret["clientSecret"], adapter.Open(c, o))}
 }
 
 // Shelf keeps the pages of a read until all have come, so that a read that was
@@ -76,7 +78,8 @@ const atOnce = 3
 // Fetch brings all pages of the register onto the shelf, several collections at
 // a time. With since, only what changed after that is asked for. progress is
 // told after each page; its error ends the fetch.
-func (r *Register) Fetch(ctx context.Context, shelf Shelf, since time.Time, progress func(collection string, read, total int) error) (*Pages, error) {
+func (r *Register) Fetch(ctx context.Context, shelf Shelf, since time.Time,
+	progress func(collection string, read, total int) error) (*Pages, error) {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(atOnce)
 	for _, collection := range Collections {
@@ -128,7 +131,8 @@ func (p *Pages) Where(collection string, position int) string {
 }
 
 // Each reads the pages from the shelf.
-func (p *Pages) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error, bad func(Bad) error) error {
+func (p *Pages) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error,
+	bad func(Bad) error) error {
 	position := 0
 	return p.shelf.Pages(ctx, collection, func(items []json.RawMessage) error {
 		for _, raw := range items {
@@ -159,7 +163,8 @@ func (r *Register) Probe(ctx context.Context) []adapter.Report {
 		return []adapter.Report{adapter.ReportOf(adapter.PeopleIn, "", err)}
 	}
 	enough := errEnough{}
-	err := r.client.Pages(ctx, oneroster.FileUsers, r.client.First(oneroster.FileUsers, time.Time{}), 0, func(oneroster.Page) error { return enough })
+	err := r.client.Pages(ctx, oneroster.FileUsers, r.client.First(oneroster.FileUsers, time.Time{}), 0,
+		func(oneroster.Page) error { return enough })
 	if err == error(enough) {
 		err = nil
 	}

@@ -70,7 +70,9 @@ func TestFetchGoesOnWhereItBroke(t *testing.T) {
 	outside, err := standin.Start(0)
 	require.NoError(t, err)
 	defer outside.Stop()
-	c := adapter.Connection{Settings: map[string]string{"address": outside.Addresses.Register, "tokenAddress": outside.Addresses.Register + "/oauth/token", "clientId": "kanban"}, Secret: map[string]string{"clientSecret": "green-fingers"}}
+	c := adapter.Connection{Settings: map[string]string{"address": outside.Addresses.Register,
+		"tokenAddress": outside.Addresses.Register + "/oauth/token",
+		"clientId":     "kanban"}, Secret: map[string]string{"clientSecret": "green-fingers"}}
 	r := registers.New(c, call.Options{Timeout: 2 * time.Second})
 	assert.Equal(t, adapter.Works, r.Probe(t.Context())[0].State)
 
@@ -103,7 +105,8 @@ func TestFetchGoesOnWhereItBroke(t *testing.T) {
 	assert.Contains(t, source.Where(oneroster.FileUsers, 3), "record 3")
 
 	c.Secret = map[string]string{"clientSecret": "wrong"}
-	assert.Equal(t, adapter.WrongCredential, registers.New(c, call.Options{Timeout: time.Second}).Probe(t.Context())[0].State)
+	assert.Equal(t, adapter.WrongCredential, registers.New(c,
+		call.Options{Timeout: time.Second}).Probe(t.Context())[0].State)
 }
 
 func pack(t *testing.T, tables map[string]oneroster.Table) *registers.Files {
@@ -119,13 +122,18 @@ func pack(t *testing.T, tables map[string]oneroster.Table) *registers.Files {
 func TestFiles(t *testing.T) {
 	f := pack(t, map[string]oneroster.Table{
 		oneroster.FileUsers: {Mode: oneroster.Bulk, Rows: []map[string]string{
-			{"sourcedId": "u-1", "status": "active", "givenName": "Ada", "familyName": "Alder", "enabledUser": "true"},
-			{"sourcedId": "u-2", "status": "active", "givenName": "Bram", "familyName": "Birch", "enabledUser": "true"},
+			{"sourcedId": "u-1", "status": "active", "givenName": "Ada", "familyName": "Alder",
+				"enabledUser": "true"},
+			{"sourcedId": "u-2", "status": "active", "givenName": "Bram", "familyName": "Birch",
+				"enabledUser": "true"},
 		}},
 		oneroster.FileRoles: {Mode: oneroster.Bulk, Rows: []map[string]string{
-			{"sourcedId": "r-1", "status": "active", "userSourcedId": "u-1", "roleType": "secondary", "role": "student", "orgSourcedId": "org-2"},
-			{"sourcedId": "r-2", "status": "active", "userSourcedId": "u-1", "roleType": "primary", "role": "student", "orgSourcedId": "org-1"},
-			{"sourcedId": "r-3", "status": "tobedeleted", "userSourcedId": "u-2", "roleType": "primary", "role": "student", "orgSourcedId": "org-1"},
+			{"sourcedId": "r-1", "status": "active", "userSourcedId": "u-1", "roleType": "secondary",
+				"role": "student", "orgSourcedId": "org-2"},
+			{"sourcedId": "r-2", "status": "active", "userSourcedId": "u-1", "roleType": "primary", "role": "student",
+				"orgSourcedId": "org-1"},
+			{"sourcedId": "r-3", "status": "tobedeleted", "userSourcedId": "u-2", "roleType": "primary",
+				"role": "student", "orgSourcedId": "org-1"},
 		}},
 	})
 	assert.Equal(t, oneroster.Bulk, f.Mode(oneroster.FileUsers))
@@ -135,7 +143,8 @@ func TestFiles(t *testing.T) {
 		orgs[r.Get("sourcedId")] = r.Get(oneroster.PrimaryOrgColumn)
 		return nil
 	}, func(b registers.Bad) error { return fmt.Errorf("%+v", b) }))
-	assert.Equal(t, map[string]string{"u-1": "org-1", "u-2": ""}, orgs, "the primary role counts, a deleted one does not")
+	assert.Equal(t, map[string]string{"u-1": "org-1", "u-2": ""}, orgs,
+		"the primary role counts, a deleted one does not")
 	assert.Equal(t, "users.csv line 3", f.Where(oneroster.FileUsers, 3))
 	assert.Empty(t, f.PassedOver())
 

@@ -133,7 +133,10 @@ func (x *work) regroup(ctx context.Context, which []int) []int {
 		for _, g := range order {
 			part := slices.DeleteFunc(by[g], func(i int) bool { return !slices.Contains(which, i) })
 			done := x.members(ctx, g, slices.Clone(part), change)
-			which = slices.DeleteFunc(which, func(i int) bool { return slices.Contains(part, i) && !slices.Contains(done, i) })
+			which = slices.DeleteFunc(which, func(i int) bool {
+				return slices.Contains(part, i) &&
+					!slices.Contains(done, i)
+			})
 		}
 	}
 	pass(func(s Step) []string { return s.Join }, x.client.AddMembers)
@@ -278,7 +281,8 @@ func (x *work) createSome(ctx context.Context, part []int) {
 
 // tooMuch reports whether a call that was for several is to be made for each.
 func tooMuch(p *call.Problem) bool {
-	return p.Kind == call.Refused || p.Kind == call.NotFound || p.Kind == call.NotEnabled || p.Status == http.StatusRequestEntityTooLarge
+	return p.Kind == call.Refused || p.Kind == call.NotFound || p.Kind == call.NotEnabled ||
+		p.Status == http.StatusRequestEntityTooLarge
 }
 
 func (x *work) user(s Step) scim.User {
@@ -307,7 +311,8 @@ func (w *Workspace) update(ctx context.Context, s Step) error {
 			return err
 		}
 		if user.ExternalID != s.Want.Identifier {
-			return &call.Problem{Kind: call.Refused, Detail: "the account no longer carries the identifier that Kanban wrote, so it is left alone"}
+			return &call.Problem{Kind: call.Refused,
+				Detail: "the account no longer carries the identifier that Kanban wrote, so it is left alone"}
 		}
 		err = w.client.UpdateUser(ctx, s.AccountID, user.Meta.Version, name, s.Want.Email)
 		if p, ok := call.As(err); !ok || p.Status != http.StatusPreconditionFailed || try > 0 {

@@ -60,7 +60,8 @@ func (w *Workspace) Survey(ctx context.Context) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Survey{service: w, users: users, groups: make(map[string]scim.Group, len(groups)), by: make(map[string][]int, 4*len(users))}
+	s := &Survey{service: w, users: users, groups: make(map[string]scim.Group, len(groups)),
+		by: make(map[string][]int, 4*len(users))}
 	for _, g := range groups {
 		s.groups[g.ID] = g
 	}
@@ -137,7 +138,10 @@ func (s *Survey) Spaces() []Space {
 		}
 		spaces = append(spaces, x)
 	}
-	slices.SortFunc(spaces, func(a, b Space) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.Ref, b.Ref)) })
+	slices.SortFunc(spaces, func(a, b Space) int {
+		return cmp.Or(cmp.Compare(a.Name, b.Name),
+			cmp.Compare(a.Ref, b.Ref))
+	})
 	return spaces
 }
 

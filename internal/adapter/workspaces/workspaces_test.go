@@ -40,7 +40,9 @@ func start(t *testing.T) *service {
 		s.ServeHTTP(w, r)
 	}))
 	t.Cleanup(server.Close)
-	s.here = adapter.Connection{ID: t.Name(), Kind: adapter.KindSCIM, Settings: map[string]string{"address": server.URL + "/scim/v2", "notice": workspace.WelcomeSchema + ":sendWelcome"}, Secret: map[string]string{"token": workspace.Token}}
+	s.here = adapter.Connection{ID: t.Name(), Kind: adapter.KindSCIM,
+		Settings: map[string]string{"address": server.URL + "/scim/v2",
+			"notice": workspace.WelcomeSchema + ":sendWelcome"}, Secret: map[string]string{"token": workspace.Token}}
 	return s
 }
 
@@ -49,11 +51,14 @@ func (s *service) connect() *workspaces.Workspace {
 }
 
 func newcomer(n int) workspaces.Step {
-	return workspaces.Step{Outcome: roster.OutcomeAdd, Want: roster.Wanted{GivenName: "N", FamilyName: fmt.Sprint(n), Email: fmt.Sprintf("n%d@fernmoor.example", n), Identifier: fmt.Sprintf("id-%d", n)}}
+	return workspaces.Step{Outcome: roster.OutcomeAdd,
+		Want: roster.Wanted{GivenName: "N", FamilyName: fmt.Sprint(n), Email: fmt.Sprintf("n%d@fernmoor.example", n),
+			Identifier: fmt.Sprintf("id-%d", n)}}
 }
 
 // apply carries steps out and gives the accounts and the refusals by step.
-func apply(t *testing.T, w *workspaces.Workspace, ref string, steps []workspaces.Step) (ids []string, refused map[int]string) {
+func apply(t *testing.T, w *workspaces.Workspace, ref string, steps []workspaces.Step) (ids []string,
+	refused map[int]string) {
 	t.Helper()
 	ids, refused = make([]string, len(steps)), map[int]string{}
 	told := map[int]int{}
@@ -147,11 +152,13 @@ func TestDoubledMembersCountOnce(t *testing.T) {
 	require.NoError(t, err)
 	ids, _ := apply(t, w, ref, []workspaces.Step{newcomer(1)})
 	_, _ = apply(t, w, ref, []workspaces.Step{{Outcome: roster.OutcomeAdd, AccountID: ids[0]}})
-	group, err := scim.NewClient(s.here.Settings["address"], workspace.Token, 0, call.Options{}).Group(t.Context(), ref)
+	group, err := scim.NewClient(s.here.Settings["address"], workspace.Token, 0, call.Options{}).Group(t.Context(),
+		ref)
 	require.NoError(t, err)
 	require.Len(t, group.Members, 2)
 	members := func() (n int) {
-		seen, err := w.ReadTarget(t.Context(), workspaces.TargetGroup{Ref: ref}, []roster.Wanted{newcomer(1).Want}, nil)
+		seen, err := w.ReadTarget(t.Context(), workspaces.TargetGroup{Ref: ref}, []roster.Wanted{newcomer(1).Want},
+			nil)
 		require.NoError(t, err)
 		for _, a := range seen.Accounts {
 			if a.InTarget {
@@ -184,7 +191,8 @@ func TestLargeServiceIsLookedUp(t *testing.T) {
 		require.NoError(t, err)
 		_, _ = apply(t, w, other, []workspaces.Step{{Outcome: roster.OutcomeAdd, AccountID: ids[200]}})
 		before := s.calls["GET /Users"]
-		wanted := []roster.Wanted{{Identifier: "id-7"}, {Email: "N8@FERNMOOR.example"}, {Identifier: `x" or externalId eq "id-9`}}
+		wanted := []roster.Wanted{{Identifier: "id-7"}, {Email: "N8@FERNMOOR.example"},
+			{Identifier: `x" or externalId eq "id-9`}}
 		place := workspaces.TargetGroup{Ref: other}
 		seen, err := w.ReadTarget(t.Context(), place, wanted, []string{ids[100], "gone"})
 		require.NoError(t, err)
@@ -220,7 +228,8 @@ func TestUpdateLeavesWhatIsNoLongerOurs(t *testing.T) {
 	_, refused = apply(t, w, ref, []workspaces.Step{change})
 	assert.Contains(t, refused[0], "left alone")
 	require.NoError(t, w.Rename(t.Context(), ref, "Room"))
-	groups, err := scim.NewClient(s.here.Settings["address"], workspace.Token, 0, call.Options{}).Groups(t.Context(), "")
+	groups, err := scim.NewClient(s.here.Settings["address"], workspace.Token, 0, call.Options{}).Groups(t.Context(),
+		"")
 	require.NoError(t, err)
 	assert.Equal(t, "Room", groups[0].DisplayName)
 }

@@ -77,7 +77,8 @@ func (s *Service) AddIssuer(ctx context.Context, who string, i badgestore.Issuer
 
 // AddBadge makes a badge that rules can award.
 func (s *Service) AddBadge(ctx context.Context, who string, b badgestore.Badge) (badgestore.Badge, error) {
-	for field, text := range map[string]*string{"name": &b.Name, "description": &b.Description, "criteria": &b.Criteria} {
+	for field, text := range map[string]*string{"name": &b.Name, "description": &b.Description,
+		"criteria": &b.Criteria} {
 		if *text = strings.TrimSpace(*text); *text == "" {
 			return b, refusal.Invalid(field, "is missing: verifiers show it")
 		}
@@ -106,11 +107,13 @@ func (s *Service) AddBadge(ctx context.Context, who string, b badgestore.Badge) 
 // Award gives a badge to a person because of an event. Nobody is awarded twice: the
 // award that is there already is returned. One that was revoked stays so when the same
 // event comes again; for another event the badge is given anew.
-func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Event, at time.Time) (badgestore.Award, error) {
+func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Event, at time.Time) (badgestore.Award,
+	error) {
 	if event.PersonID == nil {
 		return badgestore.Award{}, refusal.Invalid("badgeId", "the event is about nobody, so nobody can be awarded")
 	}
-	if a, err := badgestore.AwardOf(ctx, s.Store, badgeID, *event.PersonID, event.ID); !errors.Is(err, db.ErrNotFound) {
+	if a, err := badgestore.AwardOf(ctx, s.Store, badgeID, *event.PersonID, event.ID); !errors.Is(err,
+		db.ErrNotFound) {
 		return a, err
 	}
 	b, err := badgestore.FindBadge(ctx, s.Store, badgeID)
@@ -121,7 +124,8 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 		return badgestore.Award{}, err
 	}
 	chain := rule.Chain(event.Data) + 1
-	a := badgestore.Award{ID: db.NewID(), BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID, SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at}
+	a := badgestore.Award{ID: db.NewID(), BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID,
+		SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at}
 	number, err := badgestore.NextAwardNumber(ctx, s.Store)
 	if err != nil {
 		return badgestore.Award{}, err
@@ -144,7 +148,8 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 
 // tell records that an award was given, revoked or given back; key tells one time from
 // another, chain is how many events led to it.
-func (s *Service) tell(ctx context.Context, tx *db.Tx, what rule.Trigger, a badgestore.Award, b badgestore.Badge, at time.Time, key string, chain int) error {
+func (s *Service) tell(ctx context.Context, tx *db.Tx, what rule.Trigger, a badgestore.Award, b badgestore.Badge,
+	at time.Time, key string, chain int) error {
 	data := map[string]any{"badge": b.Name, "badgeId": b.ID, "address": s.AwardAddress(a.ID)}
 	if chain > 0 {
 		data["chain"] = chain
@@ -153,7 +158,8 @@ func (s *Service) tell(ctx context.Context, tx *db.Tx, what rule.Trigger, a badg
 		data["reason"] = a.Reason
 	}
 	if _, err := eventstore.RecordEvents(ctx, tx, []eventstore.Event{{
-		Type: string(what), NaturalKey: string(what) + "/" + a.ID + key, PersonID: &a.PersonID, SectionID: a.SectionID, CourseID: a.CourseID, Data: data, OccurredAt: at,
+		Type: string(what), NaturalKey: string(what) + "/" + a.ID + key, PersonID: &a.PersonID,
+		SectionID: a.SectionID, CourseID: a.CourseID, Data: data, OccurredAt: at,
 	}}); err != nil {
 		return err
 	}
@@ -166,7 +172,8 @@ func (s *Service) credential(ctx context.Context, a badgestore.Award, b badgesto
 		return "", err
 	}
 	if strings.TrimSpace(person.Email) == "" {
-		return "", refusal.Conflict(finding.AddressMissing, "%s has no e-mail address, which the credential needs to say whose it is", person.Name())
+		return "", refusal.Conflict(finding.AddressMissing,
+			"%s has no e-mail address, which the credential needs to say whose it is", person.Name())
 	}
 	issuer, key, err := s.issuer(ctx, b.IssuerID)
 	if err != nil {
@@ -174,7 +181,8 @@ func (s *Service) credential(ctx context.Context, a badgestore.Award, b badgesto
 	}
 	credential, err := badge.Build(badge.Award{
 		ID: s.AwardAddress(a.ID), Issuer: s.profile(issuer), Achievement: s.achievement(b),
-		Address: person.Email, Salt: rand.Text(), At: a.AwardedAt, Status: badge.StatusAt(s.listAddress(issuer.ID, *a.Number/badge.Entries), int(*a.Number%badge.Entries)),
+		Address: person.Email, Salt: rand.Text(), At: a.AwardedAt, Status: badge.StatusAt(s.listAddress(issuer.ID,
+			*a.Number/badge.Entries), int(*a.Number%badge.Entries)),
 	})
 	if err != nil {
 		return "", err
@@ -196,11 +204,13 @@ func (s *Service) issuer(ctx context.Context, id string) (badgestore.Issuer, jwk
 }
 
 func (s *Service) profile(i badgestore.Issuer) badge.Profile {
-	return badge.Profile{ID: s.IssuerAddress(i.ID), Type: []string{"Profile"}, Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description}
+	return badge.Profile{ID: s.IssuerAddress(i.ID), Type: []string{"Profile"}, Name: i.Name, URL: i.URL,
+		Email: i.Email, Description: i.Description}
 }
 
 func (s *Service) achievement(b badgestore.Badge) badge.Achievement {
-	return badge.Achievement{ID: s.badgeAddress(b.ID), Type: []string{"Achievement"}, AchievementType: "Badge", Name: b.Name, Description: b.Description, Criteria: badge.Criteria{Narrative: b.Criteria}}
+	return badge.Achievement{ID: s.badgeAddress(b.ID), Type: []string{"Achievement"}, AchievementType: "Badge",
+		Name: b.Name, Description: b.Description, Criteria: badge.Criteria{Narrative: b.Criteria}}
 }
 
 // Profile is the public profile of an issuer.

@@ -29,7 +29,8 @@ func (s *Service) Restore(ctx context.Context, who, awardID string) (badgestore.
 	if err != nil {
 		return a, err
 	}
-	was := map[string]string{"badge": b.Name, "person": a.PersonID, "revoked": a.RevokedAt.UTC().Format(time.RFC3339), "reason": a.Reason}
+	was := map[string]string{"badge": b.Name, "person": a.PersonID, "revoked": a.RevokedAt.UTC().Format(time.RFC3339),
+		"reason": a.Reason}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		ok, err := badgestore.Restore(ctx, tx, &a)
 		if err != nil {
@@ -44,7 +45,8 @@ func (s *Service) Restore(ctx context.Context, who, awardID string) (badgestore.
 		return s.tell(ctx, tx, rule.BadgeAwarded, a, b, time.Now().UTC(), "/again/"+db.NewID(), 0)
 	})
 	if errors.Is(err, db.ErrTaken) {
-		return a, refusal.Conflict("", "the badge was awarded anew since; revoke that award first, or leave it as it is")
+		return a, refusal.Conflict("",
+			"the badge was awarded anew since; revoke that award first, or leave it as it is")
 	}
 	return a, err
 }
@@ -73,7 +75,8 @@ func (s *Service) Revoke(ctx context.Context, who, awardID, reason string) (badg
 		if !ok {
 			return refusal.Conflict("", "this award was revoked already")
 		}
-		if err := tx.Audit(ctx, who, "revoked an award", "award/"+a.ID, map[string]string{"badge": b.Name, "person": a.PersonID, "reason": reason}); err != nil {
+		if err := tx.Audit(ctx, who, "revoked an award", "award/"+a.ID,
+			map[string]string{"badge": b.Name, "person": a.PersonID, "reason": reason}); err != nil {
 			return err
 		}
 		return s.tell(ctx, tx, rule.BadgeRevoked, a, b, now, "/"+strconv.FormatInt(now.UnixNano(), 36), 0)

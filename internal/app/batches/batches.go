@@ -170,7 +170,10 @@ func (b Batch) Totals() (people roster.Counts, newAccounts, guarded, blocked int
 }
 
 func (b Batch) sort() {
-	slices.SortStableFunc(b.Items, func(x, y Item) int { return cmp.Or(cmp.Compare(x.rank(), y.rank()), cmp.Compare(x.Title, y.Title)) })
+	slices.SortStableFunc(b.Items, func(x, y Item) int {
+		return cmp.Or(cmp.Compare(x.rank(), y.rank()),
+			cmp.Compare(x.Title, y.Title))
+	})
 }
 
 // mostItems is how many one batch may have.
@@ -193,7 +196,8 @@ func (s *Service) Prepare(ctx context.Context, who string, o Order) (Batch, erro
 	case n == 0:
 		return b, refusal.Invalid("sections", "nothing is chosen; choose sections or pairings first")
 	case n > mostItems:
-		return b, refusal.Invalid("sections", "%d are more than the %d that one batch may have; choose fewer", n, mostItems)
+		return b, refusal.Invalid("sections", "%d are more than the %d that one batch may have; choose fewer", n,
+			mostItems)
 	case o.Act == Pair:
 		b.Items, err = s.pairs(ctx, o)
 	case o.Act == Link:
@@ -220,7 +224,8 @@ func (s *Service) keep(ctx context.Context, b Batch) error {
 		return err
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		kept := runstore.Batch{ID: b.ID, Act: string(b.Order.Act), Options: options, Items: items, MadeBy: b.MadeBy, CreatedAt: b.CreatedAt}
+		kept := runstore.Batch{ID: b.ID, Act: string(b.Order.Act), Options: options, Items: items, MadeBy: b.MadeBy,
+			CreatedAt: b.CreatedAt}
 		return db.Create(tx, &kept, "keeping the batch")
 	})
 }
@@ -231,7 +236,8 @@ func (s *Service) Batch(ctx context.Context, id string) (Batch, error) {
 	if err != nil {
 		return Batch{}, err
 	}
-	b := Batch{ID: kept.ID, MadeBy: kept.MadeBy, CreatedAt: kept.CreatedAt, AppliedAt: kept.AppliedAt, EndedAt: kept.EndedAt, approved: kept.Approved, doneBy: kept.DoneBy}
+	b := Batch{ID: kept.ID, MadeBy: kept.MadeBy, CreatedAt: kept.CreatedAt, AppliedAt: kept.AppliedAt,
+		EndedAt: kept.EndedAt, approved: kept.Approved, doneBy: kept.DoneBy}
 	if err := errors.Join(json.Unmarshal(kept.Options, &b.Order), json.Unmarshal(kept.Items, &b.Items)); err != nil {
 		return b, fmt.Errorf("reading the batch: %w", err)
 	}
@@ -287,7 +293,8 @@ func (s *Service) Do(ctx context.Context, who, id string, approved bool) (Batch,
 		if err := tx.Enqueue(ctx, jobs.CarryOutBatch{BatchID: id}); err != nil {
 			return err
 		}
-		return tx.Audit(ctx, who, "did with many: "+string(b.Order.Act), "batch/"+id, map[string]any{"items": len(b.Items), "approved": approved})
+		return tx.Audit(ctx, who, "did with many: "+string(b.Order.Act), "batch/"+id,
+			map[string]any{"items": len(b.Items), "approved": approved})
 	})
 	if errors.Is(err, db.ErrTaken) {
 		return b, refusal.Conflict("", "this has been done already; look again before doing more")

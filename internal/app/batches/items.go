@@ -43,7 +43,8 @@ func (i *Item) planned(plan roster.Plan, policy roster.Policy) {
 func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
 	wishes := make([]pairings.Wish, len(o.Sections))
 	for n, id := range o.Sections {
-		wishes[n] = pairings.Wish{SectionID: id, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming, Details: o.Details}
+		wishes[n] = pairings.Wish{SectionID: id, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming,
+			Details: o.Details}
 	}
 	list, err := s.Pairings.PreviewAll(ctx, wishes)
 	if err != nil {
@@ -58,7 +59,8 @@ func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
 	for _, x := range list {
 		if id := x.Pairing().SectionID; !seen[id] { // several sections of one set are one item
 			seen[id] = true
-			items = append(items, Item{Result: Result{Target: x.Name}, SectionID: id, Title: x.Card.Title(), Remarks: x.Remarks, Outlook: &x})
+			items = append(items, Item{Result: Result{Target: x.Name}, SectionID: id, Title: x.Card.Title(),
+				Remarks: x.Remarks, Outlook: &x})
 		}
 	}
 	return items, each(ctx, items, func(ctx context.Context, i *Item) error {
@@ -165,11 +167,15 @@ func (s *Service) link(ctx context.Context, b Batch, n int) error {
 	return nil
 }
 
+// acts are what a section's state must allow for what is done to its pairing.
+var acts = map[Act]roster.Act{
+	Run: roster.ActRun, Pause: roster.ActPause, Resume: roster.ActResume, Hold: roster.ActHold,
+	Open: roster.ActOpen, End: roster.ActEnd, TakeOut: roster.ActEnd,
+}
+
 // others looks at pairings with which anything else is to be done.
 func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
-	items, err := s.items(ctx, o.Pairings, map[Act]roster.Act{
-		Run: roster.ActRun, Pause: roster.ActPause, Resume: roster.ActResume, Hold: roster.ActHold, Open: roster.ActOpen, End: roster.ActEnd, TakeOut: roster.ActEnd,
-	}[o.Act])
+	items, err := s.items(ctx, o.Pairings, acts[o.Act])
 	if err != nil {
 		return nil, err
 	}
@@ -190,8 +196,7 @@ func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
 		var preview pairingstore.Preview
 		switch o.Act {
 		case Template:
-			i.Policy = &policy
-			i.Says = "follows the template from its next run on"
+			i.Policy, i.Says = &policy, "follows the template from its next run on"
 		case Run:
 			preview, err = s.Runs.Preview(ctx, p.ID)
 		case TakeOut:
@@ -207,7 +212,8 @@ func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
 				i.block("", "it is open already")
 			}
 		case Hold:
-			i.Says = fmt.Sprintf("learners who are in stay in (%d people now); all others wait", p.Counts[roster.OutcomeInStep])
+			i.Says = fmt.Sprintf("learners who are in stay in (%d people now); all others wait",
+				p.Counts[roster.OutcomeInStep])
 			if p.Policy.Hold {
 				i.block("", "it is held back already")
 			}
@@ -229,7 +235,10 @@ func (s *Service) others(ctx context.Context, o Order) ([]Item, error) {
 
 // run does what the preview of an item shows, once for the batch.
 func (s *Service) run(ctx context.Context, b Batch, i *Item) error {
-	if n := slices.IndexFunc(b.Runs, func(r runstore.Run) bool { return r.PairingID != nil && *r.PairingID == i.PairingID }); n >= 0 {
+	if n := slices.IndexFunc(b.Runs, func(r runstore.Run) bool {
+		return r.PairingID != nil &&
+			*r.PairingID == i.PairingID
+	}); n >= 0 {
 		i.RunID = b.Runs[n].ID
 		return nil
 	}
@@ -262,7 +271,8 @@ func (s *Service) items(ctx context.Context, ids []string, act roster.Act) ([]It
 			continue
 		}
 		seen[id] = true
-		i := Item{Result: Result{PairingID: id, Target: c.Pairing.TargetName}, SectionID: c.Section.ID, Title: c.Title()}
+		i := Item{Result: Result{PairingID: id, Target: c.Pairing.TargetName}, SectionID: c.Section.ID,
+			Title: c.Title()}
 		if act != "" && !c.Allows(act) {
 			i.block("", "it is %s, which does not allow this", c.State.About().Word)
 		}
@@ -274,7 +284,8 @@ func (s *Service) items(ctx context.Context, ids []string, act roster.Act) ([]It
 // Proposals finds the sections that follow those of pairings, all of them when ids
 // is empty: those whose term ends within ahead days, or has ended. It gives a move for
 // each, and the pairings by section.
-func (s *Service) Proposals(ctx context.Context, ids []string, ahead int) ([]rollover.Move, map[string]string, error) {
+func (s *Service) Proposals(ctx context.Context, ids []string, ahead int) ([]rollover.Move, map[string]string,
+	error) {
 	cards, err := s.Pairings.Cards(ctx, pairings.Filter{})
 	if err != nil {
 		return nil, nil, err
@@ -291,8 +302,9 @@ func (s *Service) Proposals(ctx context.Context, ids []string, ahead int) ([]rol
 			continue // it belongs to no term
 		}
 		x := rollover.Section{
-			ID: c.Section.ID, Title: c.Title(), Code: c.Section.Code, CourseCode: c.Section.CourseCode, Teachers: c.Section.TeacherIDs,
-			Begins: c.Section.BeginsOn, Ends: c.Section.EndsOn, Taken: c.Pairing != nil || c.Section.Gone,
+			ID: c.Section.ID, Title: c.Title(), Code: c.Section.Code, CourseCode: c.Section.CourseCode,
+			Teachers: c.Section.TeacherIDs,
+			Begins:   c.Section.BeginsOn, Ends: c.Section.EndsOn, Taken: c.Pairing != nil || c.Section.Gone,
 		}
 		all = append(all, x)
 		if c.Pairing == nil {
@@ -375,7 +387,8 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 }
 
 // plannedMove works out what moving a pairing's class to a section does.
-func (s *Service) plannedMove(ctx context.Context, i *Item, p pairingstore.Pairing, to pairings.Card, at runs.DirectoryReader) error {
+func (s *Service) plannedMove(ctx context.Context, i *Item, p pairingstore.Pairing, to pairings.Card,
+	at runs.DirectoryReader) error {
 	moved := p
 	moved.SectionID, moved.SetID = to.Section.ID, to.Section.SetID
 	plan, err := s.Runs.Plan(ctx, moved, at)
@@ -384,12 +397,15 @@ func (s *Service) plannedMove(ctx context.Context, i *Item, p pairingstore.Pairi
 	}
 	i.Plan = &plan
 	i.planned(plan, p.Policy)
-	i.Says = fmt.Sprintf("%s takes over the class; %d people of %s are removed, %d stay, %d are added", i.ToTitle, i.Counts[roster.OutcomeRemove], i.Title, i.Counts[roster.OutcomeInStep]+i.Counts[roster.OutcomeUpdate], i.Counts[roster.OutcomeAdd])
+	i.Says = fmt.Sprintf("%s takes over the class; %d people of %s are removed, %d stay, %d are added", i.ToTitle,
+		i.Counts[roster.OutcomeRemove], i.Title, i.Counts[roster.OutcomeInStep]+i.Counts[roster.OutcomeUpdate],
+		i.Counts[roster.OutcomeAdd])
 	return nil
 }
 
 // renamed works out what the class of a pairing is called after its move.
-func (s *Service) renamed(ctx context.Context, i *Item, p pairingstore.Pairing, from []pairings.Card, to pairings.Card) (err error) {
+func (s *Service) renamed(ctx context.Context, i *Item, p pairingstore.Pairing, from []pairings.Card,
+	to pairings.Card) (err error) {
 	if len(from) > 0 {
 		if i.Rename, err = s.Pairings.FollowingName(ctx, p.TargetName, from[0], to); err != nil {
 			return err

@@ -58,7 +58,8 @@ func (l *life) enrolled(codes ...string) (learners, teachers map[string]bool) {
 	for _, e := range l.w.Standins.School.Enrolments() {
 		name := people[e.PersonID]
 		for _, c := range codes {
-			if e.Ended || e.SectionID != map[string]string{"PROP-B": "sec-prop-b", "PROP-C": "sec-prop-c"}[c] || slices.Contains(wrong, name) {
+			if e.Ended || e.SectionID != map[string]string{"PROP-B": "sec-prop-b", "PROP-C": "sec-prop-c"}[c] ||
+				slices.Contains(wrong, name) {
 				continue
 			}
 			if e.Role == "teacher" {
@@ -128,7 +129,8 @@ func (l *life) run(code string) {
 
 func (l *life) link() {
 	l.note("link")
-	_, err := l.w.Linking.Link(l.t.Context(), "test", linking.Wish{LeadID: l.w.Section(both[0]).ID, Others: []string{l.w.Section(both[1]).ID}})
+	_, err := l.w.Linking.Link(l.t.Context(), "test", linking.Wish{LeadID: l.w.Section(both[0]).ID,
+		Others: []string{l.w.Section(both[1]).ID}})
 	if l.linked || l.class[both[1]] != nil {
 		_, refused := refusal.As(err)
 		require.True(l.t, refused, "%v %v", err, l.log)
@@ -173,7 +175,8 @@ func (l *life) pair(code string) {
 	l.made++
 	name := fmt.Sprintf("Class %d", l.made)
 	l.note("pair %s as %s", code, name)
-	p, err := l.w.Pairings.Pair(l.t.Context(), "test", pairings.Wish{SectionID: l.w.Section(code).ID, ConnectionID: l.service, TargetName: name})
+	p, err := l.w.Pairings.Pair(l.t.Context(), "test",
+		pairings.Wish{SectionID: l.w.Section(code).ID, ConnectionID: l.service, TargetName: name})
 	if l.class[at] != nil {
 		_, refused := refusal.As(err)
 		require.True(l.t, refused, "%v %v", err, l.log)
@@ -226,7 +229,8 @@ func TestAnyLifeLeavesPeopleAsThePolicySays(t *testing.T) {
 	for seed := range uint64(6) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			w, register, workspace := world(t)
-			l := &life{t: t, w: w, register: register, service: workspace.ID, rand: rand.New(rand.NewPCG(seed, 7)), class: map[string]*class{}, frozen: map[string][]string{}}
+			l := &life{t: t, w: w, register: register, service: workspace.ID, rand: rand.New(rand.NewPCG(seed, 7)),
+				class: map[string]*class{}, frozen: map[string][]string{}}
 			for range 60 {
 				code := both[l.rand.IntN(2)]
 				at := code
@@ -250,7 +254,8 @@ func TestAnyLifeLeavesPeopleAsThePolicySays(t *testing.T) {
 					l.run(at)
 				}
 				for name, was := range l.frozen {
-					require.Equal(t, was, w.Standins.Workspace.Space(name), "%s is nobody's any more, after %v", name, l.log)
+					require.Equal(t, was, w.Standins.Workspace.Space(name), "%s is nobody's any more, after %v", name,
+						l.log)
 				}
 			}
 			for _, code := range both {

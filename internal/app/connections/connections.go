@@ -60,10 +60,12 @@ func (s *Service) Unlock(c connectionstore.Connection) (adapter.Connection, erro
 type Made map[string]string
 
 // Create makes a connection out of values by field name.
-func (s *Service) Create(ctx context.Context, who, kindName, name string, values map[string]string) (connectionstore.Connection, Made, error) {
+func (s *Service) Create(ctx context.Context, who, kindName, name string,
+	values map[string]string) (connectionstore.Connection, Made, error) {
 	kind, ok := adapter.Lookup(kindName)
 	if !ok {
-		return connectionstore.Connection{}, nil, refusal.Invalid("kind", "%q is not a kind of connection; use one of %s", kindName, strings.Join(kindNames(), ", "))
+		return connectionstore.Connection{}, nil, refusal.Invalid("kind",
+			"%q is not a kind of connection; use one of %s", kindName, strings.Join(kindNames(), ", "))
 	}
 	values = trimmed(values)
 	made := Made{}
@@ -86,7 +88,8 @@ func (s *Service) Create(ctx context.Context, who, kindName, name string, values
 		if err := db.Create(tx, &c, "making the connection"); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "made the connection", "connection/"+c.ID, map[string]string{"name": c.Name, "kind": c.Kind}); err != nil {
+		if err := tx.Audit(ctx, who, "made the connection", "connection/"+c.ID,
+			map[string]string{"name": c.Name, "kind": c.Kind}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "connection", c.ID)
@@ -121,7 +124,8 @@ func kindNames() []string {
 var signing = map[string][]string{adapter.KindWebhook: {"secret"}, adapter.KindEvents: {"secret", "earlier"}}
 
 // fill checks the values and puts them into c, sealing the secret ones.
-func (s *Service) fill(c *connectionstore.Connection, kind adapter.Kind, name string, values map[string]string) error {
+func (s *Service) fill(c *connectionstore.Connection, kind adapter.Kind, name string,
+	values map[string]string) error {
 	if name = strings.TrimSpace(name); name == "" {
 		return refusal.Invalid("name", "is missing: choose the name by which people know the system")
 	}
@@ -172,7 +176,8 @@ func checkExpressions(values map[string]string) error {
 func fieldRefusal(err error) error {
 	var field *adapter.FieldError
 	if errors.As(err, &field) {
-		return refusal.Invalid("values."+field.Field, "%s", strings.TrimPrefix(strings.ReplaceAll(err.Error(), "\n", "; "), field.Field+": "))
+		return refusal.Invalid("values."+field.Field, "%s",
+			strings.TrimPrefix(strings.ReplaceAll(err.Error(), "\n", "; "), field.Field+": "))
 	}
 	return err
 }
@@ -189,7 +194,8 @@ type Change struct {
 
 // pause pauses a connection or lets it go on; nil leaves it as it is. It gives the pairings
 // that run after reads: what was read while it was paused happens now.
-func (s *Service) pause(ctx context.Context, c *connectionstore.Connection, paused *bool) (due []pairingstore.Pairing, err error) {
+func (s *Service) pause(ctx context.Context, c *connectionstore.Connection, paused *bool) (due []pairingstore.Pairing,
+	err error) {
 	if paused == nil {
 		return nil, nil
 	}
@@ -214,7 +220,8 @@ func (s *Service) pause(ctx context.Context, c *connectionstore.Connection, paus
 
 // Update changes a connection. A new credential, or an address that it goes with, is tested
 // before it replaces what works.
-func (s *Service) Update(ctx context.Context, who, id string, version int, change Change) (connectionstore.Connection, error) {
+func (s *Service) Update(ctx context.Context, who, id string, version int, change Change) (connectionstore.Connection,
+	error) {
 	name, values := change.Name, change.Values
 	c, err := connectionstore.FindConnection(ctx, s.Store, id)
 	if err != nil {
@@ -230,9 +237,7 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 	kind, _ := adapter.Lookup(c.Kind)
 	merged := map[string]string{}
 	for _, from := range []map[string]string{opened.Settings, opened.Secret, trimmed(values)} {
-		for k, v := range from {
-			merged[k] = v
-		}
+		maps.Copy(merged, from)
 	}
 	if err := entersAgain(kind, opened, trimmed(values)); err != nil {
 		return c, err
@@ -266,7 +271,8 @@ func (s *Service) Update(ctx context.Context, who, id string, version int, chang
 		if err := pairingstore.AskComparison(ctx, tx, who, true, due...); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "changed the connection", "connection/"+c.ID, map[string]any{"values": changed, "paused": c.PausedAt != nil}); err != nil {
+		if err := tx.Audit(ctx, who, "changed the connection", "connection/"+c.ID,
+			map[string]any{"values": changed, "paused": c.PausedAt != nil}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "connection", c.ID)
@@ -282,13 +288,15 @@ func entersAgain(kind adapter.Kind, was adapter.Connection, values map[string]st
 	}
 	moved := ""
 	for _, f := range kind.Fields {
-		if v, given := values[f.Name]; given && (f.Address || f.Name == "server") && hostOf(v) != hostOf(was.Settings[f.Name]) {
+		if v, given := values[f.Name]; given && (f.Address || f.Name == "server") &&
+			hostOf(v) != hostOf(was.Settings[f.Name]) {
 			moved = f.Title
 		}
 	}
 	for _, f := range kind.Fields {
 		if moved != "" && f.Secret && !f.Made && was.Secret[f.Name] != "" && values[f.Name] == "" {
-			return refusal.Invalid("values."+f.Name, "enter it again: %q leads to another host now, and what was entered for the old one is not sent there", moved)
+			return refusal.Invalid("values."+f.Name,
+				"enter it again: %q leads to another host now, and what was entered for the old one is not sent there", moved)
 		}
 	}
 	return nil

@@ -40,17 +40,20 @@ func TestProbeTellsCausesApart_C2(t *testing.T) {
 	}
 	works := map[adapter.Capability]adapter.State{adapter.MessagesOut: adapter.Works}
 	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works}, probe(register))
-	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works, adapter.PeopleOut: adapter.Works}, probe(workspace))
+	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works,
+		adapter.PeopleOut: adapter.Works}, probe(workspace))
 	assert.Equal(t, works, probe(contacts))
 	assert.Equal(t, works, probe(mail))
 
-	for status, want := range map[int]adapter.State{401: adapter.WrongCredential, 403: adapter.NotAllowed, 501: adapter.NotEnabled, 404: adapter.NotThere, 500: adapter.Broken} {
+	for status, want := range map[int]adapter.State{401: adapter.WrongCredential, 403: adapter.NotAllowed,
+		501: adapter.NotEnabled, 404: adapter.NotThere, 500: adapter.Broken} {
 		require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: status}))
 		assert.Equal(t, want, probe(workspace)[adapter.PeopleOut], status)
 	}
 	w.Standins.ClearFaults()
 	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: 403, Path: "/Groups"}))
-	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works, adapter.PeopleOut: adapter.NotAllowed}, probe(workspace), "each capability on its own")
+	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works,
+		adapter.PeopleOut: adapter.NotAllowed}, probe(workspace), "each capability on its own")
 	w.Standins.Stop()
 	for _, c := range []connectionstore.Connection{register, workspace, contacts, mail} {
 		for capability, state := range probe(c) {
@@ -73,7 +76,8 @@ func TestSecretsAreKeptAndRotated_C5(t *testing.T) {
 	opened, err := w.Connections.Open(t.Context(), c.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "potting-shed", opened.Secret["token"], "what is not given stays")
-	c, err = w.Connections.Update(t.Context(), "test", c.ID, c.Version, connections.Change{Values: map[string]string{"token": "  new-token  "}})
+	c, err = w.Connections.Update(t.Context(), "test", c.ID, c.Version,
+		connections.Change{Values: map[string]string{"token": "  new-token  "}})
 	require.NoError(t, err)
 	opened, err = w.Connections.Open(t.Context(), c.ID)
 	require.NoError(t, err)
@@ -82,7 +86,8 @@ func TestSecretsAreKeptAndRotated_C5(t *testing.T) {
 	assert.ErrorIs(t, err, db.ErrStale)
 
 	var trail string
-	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT string_agg(detail::text, ' ') FROM audit_entries`).Scan(&trail))
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(),
+		`SELECT string_agg(detail::text, ' ') FROM audit_entries`).Scan(&trail))
 	assert.NotContains(t, trail, "new-token")
 	assert.Contains(t, trail, "token", "the trail says which value changed")
 }
@@ -178,14 +183,17 @@ func TestSecretsStayWithTheirHost_C5(t *testing.T) {
 		_, err := w.Connections.Update(t.Context(), "test", c.ID, 0, connections.Change{Values: values})
 		return err
 	}
-	require.NoError(t, change(map[string]string{"address": c.Settings["address"] + "/v2"}), "another path of the same host")
+	require.NoError(t, change(map[string]string{"address": c.Settings["address"] + "/v2"}),
+		"another path of the same host")
 	err := change(map[string]string{"address": "https://elsewhere.example/scim/v2"})
 	r, ok := refusal.As(err)
 	require.True(t, ok, "%v", err)
 	assert.Equal(t, "values.token", r.Field)
 	require.NoError(t, change(map[string]string{"address": "https://elsewhere.example/scim/v2", "token": "another"}))
-	mail := w.Connect("smtp", "Mail", map[string]string{"server": "mail.example:587", "from": "a@b.example", "userName": "u", "password": "p"})
-	_, err = w.Connections.Update(t.Context(), "test", mail.ID, 0, connections.Change{Values: map[string]string{"server": "elsewhere.example:587"}})
+	mail := w.Connect("smtp", "Mail", map[string]string{"server": "mail.example:587", "from": "a@b.example",
+		"userName": "u", "password": "p"})
+	_, err = w.Connections.Update(t.Context(), "test", mail.ID, 0,
+		connections.Change{Values: map[string]string{"server": "elsewhere.example:587"}})
 	assert.ErrorContains(t, err, "enter it again")
 }
 
@@ -206,7 +214,8 @@ func TestNewCredentialIsTestedFirst_C2(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.Connections.Probe(t.Context(), c.ID)
 	require.NoError(t, err)
-	_, err = w.Connections.Update(t.Context(), "test", c.ID, 0, connections.Change{Values: map[string]string{"token": "wrong-as-well"}})
+	_, err = w.Connections.Update(t.Context(), "test", c.ID, 0,
+		connections.Change{Values: map[string]string{"token": "wrong-as-well"}})
 	require.NoError(t, err, "what does not work can be replaced by anything")
 }
 
@@ -218,7 +227,8 @@ func TestProbeAsksForWriteRights_C2(t *testing.T) {
 	reports, err := w.Connections.Probe(t.Context(), c.ID)
 	require.NoError(t, err)
 	require.Len(t, reports, 2)
-	assert.Equal(t, []adapter.State{adapter.Works, adapter.NotAllowed}, []adapter.State{reports[0].State, reports[1].State}, reports[1].Detail)
+	assert.Equal(t, []adapter.State{adapter.Works, adapter.NotAllowed},
+		[]adapter.State{reports[0].State, reports[1].State}, reports[1].Detail)
 	w.Standins.ClearFaults()
 	reports, err = w.Connections.Probe(t.Context(), c.ID)
 	require.NoError(t, err)

@@ -26,14 +26,16 @@ import (
 const patience = 30 * time.Second
 
 // stillWorks refuses new values for a connection that works, when a test with them fails.
-func (s *Service) stillWorks(ctx context.Context, next connectionstore.Connection, was adapter.Connection, kind adapter.Kind) error {
+func (s *Service) stillWorks(ctx context.Context, next connectionstore.Connection, was adapter.Connection,
+	kind adapter.Kind) error {
 	candidate, err := s.Unlock(next)
 	if err != nil {
 		return err
 	}
 	differs := false
 	for _, f := range kind.Fields {
-		if f.Secret && !f.Made && candidate.Secret[f.Name] != was.Secret[f.Name] || (f.Address || credentials[f.Name]) && candidate.Settings[f.Name] != was.Settings[f.Name] {
+		if f.Secret && !f.Made && candidate.Secret[f.Name] != was.Secret[f.Name] ||
+			(f.Address || credentials[f.Name]) && candidate.Settings[f.Name] != was.Settings[f.Name] {
 			differs = true
 		}
 	}
@@ -52,14 +54,16 @@ func (s *Service) stillWorks(ctx context.Context, next connectionstore.Connectio
 	}
 	for _, r := range reports {
 		if worked[r.Capability] && r.State != adapter.Works {
-			return refusal.Conflict(finding.NotTested, "with the new values %s would not work any more, so the ones that work were kept: %s. Correct them, or save them all the same", r.Capability, strings.TrimRight(r.Detail, "."))
+			return refusal.Conflict(finding.NotTested,
+				"with the new values %s would not work any more, so the ones that work were kept: %s. Correct them, or save them all the same", r.Capability, strings.TrimRight(r.Detail, "."))
 		}
 	}
 	return nil
 }
 
 // credentials are fields that are no secret and yet part of a credential.
-var credentials = map[string]bool{"clientId": true, "userName": true, "server": true, "security": true, "header": true, "from": true}
+var credentials = map[string]bool{"clientId": true, "userName": true, "server": true, "security": true,
+	"header": true, "from": true}
 
 // Probe asks the outside system about every capability and keeps the answer.
 func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error) {
@@ -75,7 +79,8 @@ func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error
 		if err := connectionstore.KeepProbe(ctx, tx, id, reports, time.Now().UTC()); err != nil {
 			return err
 		}
-		if !slices.ContainsFunc(reports, func(r adapter.Report) bool { return r.State != adapter.Works }) { // it answers again
+		// it answers again
+		if !slices.ContainsFunc(reports, func(r adapter.Report) bool { return r.State != adapter.Works }) {
 			if _, err := deliverystore.EndFailures(ctx, tx, id, ""); err != nil {
 				return err
 			}
@@ -100,7 +105,8 @@ func (s *Service) look(ctx context.Context, c adapter.Connection) (reports []ada
 	case adapter.KindHTTP:
 		reports = services.New(c, o).Probe(ctx)
 	case adapter.KindPickup:
-		reports = []adapter.Report{{Capability: adapter.PeopleOut, State: adapter.Works, Detail: "Enrolments are kept for the platform to fetch."}}
+		reports = []adapter.Report{{Capability: adapter.PeopleOut, State: adapter.Works,
+			Detail: "Enrolments are kept for the platform to fetch."}}
 	case adapter.KindWebhook:
 		reports = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
 	case adapter.KindSMTP:
@@ -116,11 +122,13 @@ func (s *Service) look(ctx context.Context, c adapter.Connection) (reports []ada
 // folderReport tells whether the folder of a register of files can be read.
 func folderReport(folder string) adapter.Report {
 	if folder == "" {
-		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works, Detail: "Packages are uploaded by hand."}
+		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works,
+			Detail: "Packages are uploaded by hand."}
 	}
 	_, err := os.ReadDir(folder)
 	if err != nil {
-		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Broken, Code: finding.Broken, Detail: err.Error()}
+		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Broken, Code: finding.Broken,
+			Detail: err.Error()}
 	}
 	return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works, Detail: "The folder can be read."}
 }
@@ -130,14 +138,16 @@ func folderReport(folder string) adapter.Report {
 func (s *Service) Heard(ctx context.Context, id, kind string) ([]adapter.Report, error) {
 	if kind == adapter.KindEvents {
 		came, err := connectionstore.EventsFrom(ctx, s.Store, id)
-		r := adapter.Report{Capability: adapter.EventsIn, State: adapter.Unproven, Detail: "No event has come yet. Enter the address and the secret at the service."}
+		r := adapter.Report{Capability: adapter.EventsIn, State: adapter.Unproven,
+			Detail: "No event has come yet. Enter the address and the secret at the service."}
 		if came {
 			r.State, r.Detail = adapter.Works, "Events have come."
 		}
 		return []adapter.Report{r}, err
 	}
 	came, err := connectionstore.StatementsFrom(ctx, s.Store, id)
-	r := adapter.Report{Capability: adapter.LearningEventsIn, State: adapter.Unproven, Detail: "No statement has come yet. Enter the endpoint, the key and the secret at the platform."}
+	r := adapter.Report{Capability: adapter.LearningEventsIn, State: adapter.Unproven,
+		Detail: "No statement has come yet. Enter the endpoint, the key and the secret at the platform."}
 	if came > 0 {
 		r.State, r.Detail = adapter.Works, fmt.Sprintf("%d statements have come.", came)
 	}

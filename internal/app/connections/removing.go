@@ -26,16 +26,19 @@ func (s *Service) Remove(ctx context.Context, who, id, confirmed string) error {
 	}
 	if len(all) > 0 && confirmed != c.Name {
 		if confirmed != "" {
-			return refusal.Invalid("name", "%q is not the connection's name; to remove it with what depends on it, give %q", confirmed, c.Name)
+			return refusal.Invalid("name",
+				"%q is not the connection's name; to remove it with what depends on it, give %q", confirmed, c.Name)
 		}
-		return refusal.Conflict("", "%s is in use: %s. End or change that first, pause the connection instead, or give its name to remove it all the same", c.Name, Describe(all))
+		return refusal.Conflict("",
+			"%s is in use: %s. End or change that first, pause the connection instead, or give its name to remove it all the same", c.Name, Describe(all))
 	}
 	defer adapter.Forget(id)
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := connectionstore.RemoveConnection(ctx, tx, id, who); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "removed the connection", "connection/"+id, map[string]any{"name": c.Name, "inUse": Describe(all)}); err != nil {
+		if err := tx.Audit(ctx, who, "removed the connection", "connection/"+id,
+			map[string]any{"name": c.Name, "inUse": Describe(all)}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "connection", id)
@@ -83,7 +86,8 @@ func (s *Service) Restore(ctx context.Context, who, id, name string) (connection
 		if err := connectionstore.RestoreConnection(ctx, tx, id, name); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "restored the connection", "connection/"+id, map[string]string{"name": name}); err != nil {
+		if err := tx.Audit(ctx, who, "restored the connection", "connection/"+id,
+			map[string]string{"name": name}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "connection", id)

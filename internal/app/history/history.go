@@ -99,20 +99,24 @@ func (s *Service) gone(h History) (n int) {
 // whoever asks knows to go at once by it; when it is another number, nothing changes.
 func (s *Service) Keep(ctx context.Context, who string, months, gone int) (History, error) {
 	if months != 0 && (months < fewest || months > most) {
-		return History{}, refusal.Invalid("months", "history is kept for %d to %d months, or for ever with 0", fewest, most)
+		return History{}, refusal.Invalid("months", "history is kept for %d to %d months, or for ever with 0", fewest,
+			most)
 	}
 	h, err := s.as(ctx, months)
 	if err != nil {
 		return h, err
 	}
 	if n := s.gone(h); n != gone {
-		return h, refusal.Conflict("", "%d months of history would go at once and cannot be had back; say so with gone = %d if that is meant", n, n)
+		return h, refusal.Conflict("",
+			"%d months of history would go at once and cannot be had back; say so with gone = %d if that is meant", n,
+			n)
 	}
 	return h, s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := settingstore.SaveSetting(ctx, tx, setting, kept{months}); err != nil {
 			return err
 		}
-		return tx.Audit(ctx, who, "changed how long history is kept", "history", map[string]int{"months": months, "gone": gone})
+		return tx.Audit(ctx, who, "changed how long history is kept", "history",
+			map[string]int{"months": months, "gone": gone})
 	})
 }
 
@@ -122,7 +126,8 @@ const previewsFor = 30 * 24 * time.Hour
 // Tend makes room for the months to come, removes those that are over for long enough
 // and previews that are old, and sums up what rules did. It can be done at any time and any number of times.
 func (s *Service) Tend(ctx context.Context) error {
-	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Now()), rulestore.SumUpFirings(ctx, s.Store), pairingstore.ForgetPreviews(ctx, s.Store, s.Now().Add(-previewsFor)))
+	err := errors.Join(s.Store.EnsurePartitions(ctx, s.Now()), rulestore.SumUpFirings(ctx, s.Store),
+		pairingstore.ForgetPreviews(ctx, s.Store, s.Now().Add(-previewsFor)))
 	_, deleted := connectionstore.DeleteConnections(ctx, s.Store, s.Now().Add(-connectionstore.RemovedFor))
 	err = errors.Join(err, deleted)
 	months, problem := s.months(ctx)

@@ -23,7 +23,8 @@ type gathered struct {
 
 // gather reads rosters and results of sections, and who is in the targets of their
 // pairings.
-func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []pairingstore.Pairing) (g gathered, err error) {
+func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []pairingstore.Pairing) (g gathered,
+	err error) {
 	seen := map[string]string{}
 	several := map[string]bool{}
 	sections, err := rosterstore.SectionsByID(ctx, s.Store, sectionIDs)
@@ -40,7 +41,8 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []pa
 				several[l.PersonID] = true
 			}
 			seen[l.PersonID] = section.ID
-			g.rosters = append(g.rosters, []string{section.Code, section.Title, l.Name, l.Identifier, l.Role, l.JoinedAt.UTC().Format(time.RFC3339)})
+			g.rosters = append(g.rosters, []string{section.Code, section.Title, l.Name, l.Identifier, l.Role,
+				l.JoinedAt.UTC().Format(time.RFC3339)})
 		}
 	}
 	results, err := linkstore.ResultsOf(ctx, s.Store, sectionIDs)
@@ -53,8 +55,10 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []pa
 			best = strconv.FormatFloat(*r.Best, 'g', -1, 64)
 		}
 		g.results = append(g.results, []string{
-			r.SectionID, r.PersonID, r.Code, r.Person, r.Identifier, r.ActivityID, strconv.FormatBool(r.Completed), strconv.FormatBool(r.Passed), strconv.FormatBool(r.Failed), best,
-			r.FirstAt.UTC().Format(time.RFC3339Nano), r.LastAt.UTC().Format(time.RFC3339Nano), strconv.Itoa(r.Percent),
+			r.SectionID, r.PersonID, r.Code, r.Person, r.Identifier, r.ActivityID, strconv.FormatBool(r.Completed),
+			strconv.FormatBool(r.Passed), strconv.FormatBool(r.Failed), best,
+			r.FirstAt.UTC().Format(time.RFC3339Nano), r.LastAt.UTC().Format(time.RFC3339Nano),
+			strconv.Itoa(r.Percent),
 		})
 	}
 	for _, p := range pairings {
@@ -73,7 +77,8 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []pa
 // keep makes a safety copy of it for a set.
 func (g gathered) keep(setID string, at time.Time) (linkstore.SafetyCopy, error) {
 	content, err := g.zip(at)
-	return linkstore.SafetyCopy{ID: db.NewID(), SetID: setID, Content: content, People: g.people, Results: len(g.results), CreatedAt: at.UTC()}, err
+	return linkstore.SafetyCopy{ID: db.NewID(), SetID: setID, Content: content, People: g.people,
+		Results: len(g.results), CreatedAt: at.UTC()}, err
 }
 
 // zip writes it as a ZIP of CSV files.
@@ -86,7 +91,8 @@ func (g gathered) zip(at time.Time) ([]byte, error) {
 		rows   [][]string
 	}{
 		{"rosters.csv", []string{"section code", "section", "person", "identifier", "role", "joined"}, g.rosters},
-		{"results.csv", []string{"section id", "person id", "section code", "person", "identifier", "activity", "completed", "passed", "failed", "best score", "first", "last", "percent of the course"}, g.results},
+		{"results.csv", []string{"section id", "person id", "section code", "person", "identifier", "activity",
+			"completed", "passed", "failed", "best score", "first", "last", "percent of the course"}, g.results},
 		{"members.csv", []string{"class", "id at the service", "person", "account"}, g.members},
 	} {
 		var w io.Writer

@@ -39,7 +39,8 @@ func (s *Service) Editing(ctx context.Context, id string, e Edit) (Edited, error
 		return x, err
 	}
 	sections := sectionIDs(x.after)
-	x.Classes, err = s.effects(ctx, x.Set.Pairings, false, func(p *pairingstore.Pairing) { p.SectionID, p.Sections = x.after[0].ID, sections })
+	x.Classes, err = s.effects(ctx, x.Set.Pairings, false,
+		func(p *pairingstore.Pairing) { p.SectionID, p.Sections = x.after[0].ID, sections })
 	return x, err
 }
 
@@ -70,7 +71,8 @@ func (s *Service) edited(ctx context.Context, id string, e Edit) (x Edited, err 
 	at := slices.Index(ids, leadID)
 	switch {
 	case len(e.Add)+len(e.Drop) == 0 && leadID == x.Set.LeadID:
-		return x, refusal.Invalid("add", "nothing is to be changed: name sections to add or to take out, or another lead")
+		return x, refusal.Invalid("add",
+			"nothing is to be changed: name sections to add or to take out, or another lead")
 	case at < 0 && e.LeadID == "":
 		return x, refusal.Invalid("lead", "the lead section is to be taken out: say which of the others leads then")
 	case at < 0:
@@ -84,12 +86,14 @@ func (s *Service) edited(ctx context.Context, id string, e Edit) (x Edited, err 
 		if err != nil {
 			return x, err
 		}
-		if section.Set == x.Set.Name && slices.ContainsFunc(x.Set.Sections, func(in rosterstore.Section) bool { return in.ID == id }) {
+		if section.Set == x.Set.Name && slices.ContainsFunc(x.Set.Sections,
+			func(in rosterstore.Section) bool { return in.ID == id }) {
 			section.Set, section.Gone = "", false // it is in this very set, gone or not
 		}
 		x.Sections = append(x.Sections, section)
 	}
-	x.Refused = linking.Check(x.Sections[0], x.Sections[1:], cmp.Or(strings.TrimSpace(e.Reason), x.Set.Reason), s.Now())
+	x.Refused = linking.Check(x.Sections[0], x.Sections[1:], cmp.Or(strings.TrimSpace(e.Reason), x.Set.Reason),
+		s.Now())
 	x.after, err = rosterstore.SectionsByID(ctx, s.Store, ids)
 	return x, err
 }
@@ -132,10 +136,12 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 		if err := db.Create(tx, &kept, "keeping the safety copy"); err != nil {
 			return err
 		}
-		if err := regroup(ctx, tx, who, x.Set.Pairings, true, func(p *pairingstore.Pairing) { p.SectionID = set.LeadID }); err != nil {
+		if err := regroup(ctx, tx, who, x.Set.Pairings, true,
+			func(p *pairingstore.Pairing) { p.SectionID = set.LeadID }); err != nil {
 			return err
 		}
-		detail := map[string]any{"name": set.Name, "before": before, "after": sectionIDs(set.Sections), "reason": set.Reason}
+		detail := map[string]any{"name": set.Name, "before": before, "after": sectionIDs(set.Sections),
+			"reason": set.Reason}
 		if err := tx.Audit(ctx, who, "changed a linked set", "set/"+set.ID, detail); err != nil {
 			return err
 		}

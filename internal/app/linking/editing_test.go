@@ -42,9 +42,11 @@ func paired(t *testing.T) (*apptest.World, linkstore.LinkedSet, pairingstore.Pai
 	t.Helper()
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: w.Section("PROP-A").ID, Others: []string{w.Section("PROP-B").ID}})
+	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: w.Section("PROP-A").ID,
+		Others: []string{w.Section("PROP-B").ID}})
 	require.NoError(t, err)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: set.LeadID, ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: set.LeadID,
+		ConnectionID: w.Workspace().ID})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	return w, set, p
@@ -58,8 +60,9 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 		edit linking.Edit
 		says string
 	}{
-		"nothing":            {linking.Edit{}, "nothing is to be changed"},
-		"the lead goes":      {linking.Edit{Drop: []string{id("PROP-A")}, Add: []string{id("PROP-C")}}, "say which of the others leads"},
+		"nothing": {linking.Edit{}, "nothing is to be changed"},
+		"the lead goes": {linking.Edit{Drop: []string{id("PROP-A")}, Add: []string{id("PROP-C")}},
+			"say which of the others leads"},
 		"only one is left":   {linking.Edit{Drop: []string{id("PROP-B")}}, "unlink it instead"},
 		"a stranger leads":   {linking.Edit{LeadID: id("SOIL-A")}, "none of those"},
 		"a stranger goes":    {linking.Edit{Drop: []string{id("SOIL-A")}}, "is no section of"},
@@ -69,7 +72,8 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 	} {
 		assert.ErrorContains(t, w.Linking.Change(t.Context(), "test", set.ID, 0, c.edit), c.says, name)
 	}
-	assert.ErrorIs(t, w.Linking.Change(t.Context(), "test", set.ID, 7, linking.Edit{Add: []string{id("PROP-C")}}), db.ErrStale)
+	assert.ErrorIs(t, w.Linking.Change(t.Context(), "test", set.ID, 7, linking.Edit{Add: []string{id("PROP-C")}}),
+		db.ErrStale)
 
 	add := linking.Edit{Add: []string{id("PROP-C")}}
 	x, err := w.Linking.Editing(t.Context(), set.ID, add)
@@ -101,7 +105,8 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 	r = w.Sync(p.ID, true)
 	assert.Equal(t, len(shown[roster.Removed]), r.Counts["removed"])
 	assert.NotContains(t, w.Standins.Workspace.Space("Propagation"), "Ada Alder")
-	_, err = w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: id("PROP-A"), Others: []string{id("SOIL-A")}, Reason: "x"})
+	_, err = w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: id("PROP-A"), Others: []string{id("SOIL-A")},
+		Reason: "x"})
 	assert.NoError(t, err, "what was taken out can be linked elsewhere")
 
 	// Its group is left over, empty, and can be removed; one with somebody in it cannot.
@@ -115,7 +120,8 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 	assert.Equal(t, "Propagation – Propagation A", groups[0].Name)
 	assert.Zero(t, groups[0].Members)
 	w.Standins.Workspace.Seat("Propagation – Propagation A", "Ada Alder", true)
-	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref), "is not empty (members: 1)")
+	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref),
+		"is not empty (members: 1)")
 	w.Standins.Workspace.Seat("Propagation – Propagation A", "Ada Alder", false)
 	connections := w.Runs.Connections
 	w.Runs.Connections = nowhere{connections}
@@ -124,9 +130,11 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 	require.Len(t, down, 1)
 	assert.Error(t, down[0].Problem, "who is in it is not known")
 	assert.Equal(t, "Propagation A", down[0].Section)
-	assert.Error(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref), "what is not known to be empty stays")
+	assert.Error(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref),
+		"what is not known to be empty stays")
 	w.Runs.Connections = connections
-	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, p.TargetRef), "no group that is left over", "a class is none")
+	assert.ErrorContains(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, p.TargetRef),
+		"no group that is left over", "a class is none")
 	require.NoError(t, w.Linking.RemoveGroup(t.Context(), "test", groups[0].ConnectionID, groups[0].Ref))
 	groups, err = w.Linking.LeftGroups(t.Context(), "")
 	require.NoError(t, err)
@@ -176,7 +184,8 @@ func TestASafetyCopyIsPutBack_S3(t *testing.T) {
 		exec(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed,
 			failed, best) VALUES ($1, $2, 'http://p.example/' || $3, now(), now(), false, true, true, 0.75)`, ada, lead, a)
 	}
-	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: lead, Others: []string{w.Section("PROP-B").ID}})
+	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: lead,
+		Others: []string{w.Section("PROP-B").ID}})
 	require.NoError(t, err)
 	require.NoError(t, w.Linking.Unlink(t.Context(), "test", set.ID, 0, ""))
 	gone, err := linkstore.UnlinkedSets(t.Context(), w.Store)

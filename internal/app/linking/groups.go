@@ -76,7 +76,8 @@ func (s *Service) RemoveGroup(ctx context.Context, who, connectionID, ref string
 			return x.Problem
 		}
 		if x.Members > 0 {
-			return refusal.Conflict("", "%s is not empty (members: %d). Take them out there first, or leave it", x.Name, x.Members)
+			return refusal.Conflict("", "%s is not empty (members: %d). Take them out there first, or leave it",
+				x.Name, x.Members)
 		}
 		service, err := s.service(ctx, g.ConnectionID)
 		if err != nil {
@@ -89,7 +90,8 @@ func (s *Service) RemoveGroup(ctx context.Context, who, connectionID, ref string
 			if err := linkstore.ForgetGroup(ctx, tx, g); err != nil {
 				return err
 			}
-			if err := tx.Audit(ctx, who, "removed an empty group", "pairing/"+g.PairingID, map[string]any{"group": x.Name, "ref": ref}); err != nil {
+			if err := tx.Audit(ctx, who, "removed an empty group", "pairing/"+g.PairingID,
+				map[string]any{"group": x.Name, "ref": ref}); err != nil {
 				return err
 			}
 			return tx.Announce(ctx, "pairing", g.PairingID)

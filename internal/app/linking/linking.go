@@ -77,15 +77,18 @@ func (s *Service) school(ctx context.Context) (school, error) {
 // look is a section as the rules of linking look at it.
 func look(x rosterstore.Section) linking.Section {
 	return linking.Section{
-		ID: x.ID, Title: x.Title, Code: x.Code, School: x.Org, TeacherNames: x.Teachers, Register: x.Connection, CourseID: x.CourseID, Course: x.Course,
-		TermIDs: x.TermIDs, Terms: x.Terms, Teachers: x.TeacherIDs, Learners: x.Learners, Ends: x.EndsOn, Gone: x.Gone,
+		ID: x.ID, Title: x.Title, Code: x.Code, School: x.Org, TeacherNames: x.Teachers, Register: x.Connection,
+		CourseID: x.CourseID, Course: x.Course,
+		TermIDs: x.TermIDs, Terms: x.Terms, Teachers: x.TeacherIDs, Learners: x.Learners, Ends: x.EndsOn,
+		Gone: x.Gone,
 	}
 }
 
 func (x school) find(id, field string) (linking.Section, error) {
 	i, ok := x.index[id]
 	if !ok {
-		return linking.Section{}, refusal.Invalid(field, "there is no section %q; list them with: kanban sections list", id)
+		return linking.Section{}, refusal.Invalid(field,
+			"there is no section %q; list them with: kanban sections list", id)
 	}
 	return x.all[i], nil
 }
@@ -129,7 +132,10 @@ func (s *Service) Candidates(ctx context.Context, leadID, text string) ([]Candid
 }
 
 func contains(text string, in ...string) bool {
-	return slices.ContainsFunc(in, func(x string) bool { return strings.Contains(strings.ToLower(x), strings.ToLower(text)) })
+	return slices.ContainsFunc(in, func(x string) bool {
+		return strings.Contains(strings.ToLower(x),
+			strings.ToLower(text))
+	})
 }
 
 // Proposals are sections that could be linked.
@@ -257,11 +263,13 @@ func (c Consequence) Says() string {
 	for _, x := range c.Sections {
 		titles = append(titles, x.Title)
 	}
-	said := []string{fmt.Sprintf("%s become one: %d people, %d of them in more than one of the sections", strings.Join(titles, ", "), c.People, c.Several)}
+	said := []string{fmt.Sprintf("%s become one: %d people, %d of them in more than one of the sections",
+		strings.Join(titles, ", "), c.People, c.Several)}
 	for _, p := range c.Pairings {
 		said = append(said, fmt.Sprintf("%s, the class of %s, becomes the class of all, with a group for each section", p.TargetName, c.Sections[0].Title))
 	}
-	return strings.Join(append(said, fmt.Sprintf("a safety copy of the rosters and of %d results is kept first", c.Results)), "; ")
+	return strings.Join(append(said, fmt.Sprintf("a safety copy of the rosters and of %d results is kept first",
+		c.Results)), "; ")
 }
 
 func ids(sections []linking.Section) (list []string) {
@@ -278,7 +286,8 @@ func (s *Service) Link(ctx context.Context, who string, w Wish) (linkstore.Linke
 }
 
 // LinkWith does the same and also what is to happen in the same transaction.
-func (s *Service) LinkWith(ctx context.Context, who string, w Wish, also func(*db.Tx, linkstore.LinkedSet) error) (linkstore.LinkedSet, error) {
+func (s *Service) LinkWith(ctx context.Context, who string, w Wish,
+	also func(*db.Tx, linkstore.LinkedSet) error) (linkstore.LinkedSet, error) {
 	c, err := s.Consequences(ctx, w)
 	if err != nil {
 		return linkstore.LinkedSet{}, err
@@ -287,13 +296,15 @@ func (s *Service) LinkWith(ctx context.Context, who string, w Wish, also func(*d
 		return linkstore.LinkedSet{}, err
 	}
 	if n := len([]rune(c.Name)); n == 0 || n > pairingstore.MaxTargetName {
-		return linkstore.LinkedSet{}, refusal.Invalid("name", "must have 1 to %d characters, this has %d", pairingstore.MaxTargetName, n)
+		return linkstore.LinkedSet{}, refusal.Invalid("name", "must have 1 to %d characters, this has %d",
+			pairingstore.MaxTargetName, n)
 	}
 	sections, err := rosterstore.SectionsByID(ctx, s.Store, ids(c.Sections))
 	if err != nil {
 		return linkstore.LinkedSet{}, err
 	}
-	set := linkstore.LinkedSet{ID: db.NewID(), Name: c.Name, LeadID: w.LeadID, Reason: strings.TrimSpace(w.Reason), MadeBy: who, Version: 1, CreatedAt: s.Now().UTC(), Sections: sections}
+	set := linkstore.LinkedSet{ID: db.NewID(), Name: c.Name, LeadID: w.LeadID, Reason: strings.TrimSpace(w.Reason),
+		MadeBy: who, Version: 1, CreatedAt: s.Now().UTC(), Sections: sections}
 	kept, err := c.gathered.keep(set.ID, s.Now())
 	if err != nil {
 		return set, err
@@ -305,7 +316,8 @@ func (s *Service) LinkWith(ctx context.Context, who string, w Wish, also func(*d
 		if err := db.Create(tx, &kept, "keeping the safety copy"); err != nil {
 			return err
 		}
-		if err := regroup(ctx, tx, who, c.Pairings, true, func(p *pairingstore.Pairing) { p.SetID = &set.ID }); err != nil {
+		if err := regroup(ctx, tx, who, c.Pairings, true,
+			func(p *pairingstore.Pairing) { p.SetID = &set.ID }); err != nil {
 			return err
 		}
 		detail := map[string]any{"name": set.Name, "sections": ids(c.Sections), "reason": set.Reason}
@@ -330,7 +342,8 @@ func linkedMeanwhile(err error) error {
 
 // regroup gives a set's pairings to what become says, and with ask has those that were run
 // compared.
-func regroup(ctx context.Context, tx *db.Tx, who string, pairings []pairingstore.Pairing, ask bool, become func(*pairingstore.Pairing)) error {
+func regroup(ctx context.Context, tx *db.Tx, who string, pairings []pairingstore.Pairing, ask bool,
+	become func(*pairingstore.Pairing)) error {
 	for _, p := range pairings {
 		become(&p)
 		if err := pairingstore.UpdatePairing(tx, &p); err != nil {
@@ -393,7 +406,8 @@ type ClassEffects struct {
 	People  []roster.Affected
 }
 
-func (s *Service) effects(ctx context.Context, pairings []pairingstore.Pairing, ends bool, become func(*pairingstore.Pairing)) (list []ClassEffects, err error) {
+func (s *Service) effects(ctx context.Context, pairings []pairingstore.Pairing, ends bool,
+	become func(*pairingstore.Pairing)) (list []ClassEffects, err error) {
 	for _, p := range pairings {
 		x := ClassEffects{Pairing: p}
 		become(&p)
@@ -417,7 +431,8 @@ func (s *Service) Unlink(ctx context.Context, who, id string, version int, fate 
 	case version != 0 && version != set.Version:
 		return fmt.Errorf("unlinking: %w", db.ErrStale)
 	case fate == "" && len(set.Pairings) > 0:
-		return refusal.Invalid("target", "say what becomes of the class at the service: lead (it stays the lead section's, the others' people come out) or end (everybody stays, nothing keeps it in step)")
+		return refusal.Invalid("target",
+			"say what becomes of the class at the service: lead (it stays the lead section's, the others' people come out) or end (everybody stays, nothing keeps it in step)")
 	case fate != "" && fate != ToLead && fate != Ended:
 		return refusal.Invalid("target", "%q is not one of lead, end", fate)
 	}
@@ -438,7 +453,8 @@ func (s *Service) Unlink(ctx context.Context, who, id string, version int, fate 
 		if err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "unlinked sections", "set/"+set.ID, map[string]any{"name": set.Name, "target": fate}); err != nil {
+		if err := tx.Audit(ctx, who, "unlinked sections", "set/"+set.ID,
+			map[string]any{"name": set.Name, "target": fate}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "section", "")

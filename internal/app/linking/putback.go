@@ -35,7 +35,8 @@ type BackResult struct {
 }
 
 // errOlder says that a copy lacks what putting it back needs.
-var errOlder = refusal.Conflict("", "this copy was kept before copies could be put back: download it, and use its tables")
+var errOlder = refusal.Conflict("",
+	"this copy was kept before copies could be put back: download it, and use its tables")
 
 // PuttingBack says what putting a safety copy back would mean; nothing is done.
 func (s *Service) PuttingBack(ctx context.Context, copyID string) (PutBack, error) {
@@ -51,7 +52,8 @@ func (s *Service) PuttingBack(ctx context.Context, copyID string) (PutBack, erro
 	out := PutBack{Copy: kept}
 	keys := make([]linkstore.ResultKey, len(results))
 	for i, r := range results {
-		keys[i] = linkstore.ResultKey{PersonID: r.reached.PersonID, SectionID: r.reached.SectionID, ActivityID: r.ActivityID}
+		keys[i] = linkstore.ResultKey{PersonID: r.reached.PersonID, SectionID: r.reached.SectionID,
+			ActivityID: r.ActivityID}
 	}
 	known, there, err := linkstore.KnownResults(ctx, s.Store, keys)
 	if err != nil {
@@ -78,7 +80,9 @@ func (s *Service) PutBack(ctx context.Context, who, copyID string) (PutBack, err
 		return x, err
 	}
 	if len(x.Back) == 0 {
-		return x, refusal.Conflict("", "nothing of this copy is missing: %d results are there still, %d are of people or sections that are gone", x.There, x.Gone)
+		return x, refusal.Conflict("",
+			"nothing of this copy is missing: %d results are there still, %d are of people or sections that are gone",
+			x.There, x.Gone)
 	}
 	results := make([]learningstore.Reached, len(x.Back))
 	for i, b := range x.Back {
@@ -94,7 +98,8 @@ func (s *Service) PutBack(ctx context.Context, who, copyID string) (PutBack, err
 				return err
 			}
 		}
-		return tx.Audit(ctx, who, "put results of a safety copy back", "set/"+x.Copy.SetID, map[string]any{"copy": copyID, "results": len(results)})
+		return tx.Audit(ctx, who, "put results of a safety copy back", "set/"+x.Copy.SetID,
+			map[string]any{"copy": copyID, "results": len(results)})
 	})
 }
 
@@ -140,7 +145,8 @@ func backResult(row []string) (BackResult, error) {
 	if err = errors.Join(err, err2); err != nil {
 		return BackResult{}, err
 	}
-	state := learning.ActivityState{First: first, Last: last, Completed: row[6] == "true", Passed: row[7] == "true", Failed: row[8] == "true"}
+	state := learning.ActivityState{First: first, Last: last, Completed: row[6] == "true", Passed: row[7] == "true",
+		Failed: row[8] == "true"}
 	if row[9] != "" {
 		best, err := strconv.ParseFloat(row[9], 64)
 		if err != nil {
@@ -148,5 +154,7 @@ func backResult(row []string) (BackResult, error) {
 		}
 		state.Best = &best
 	}
-	return BackResult{Code: row[2], Person: row[3], Identifier: row[4], ActivityID: row[5], reached: learningstore.Reached{PersonID: row[1], SectionID: row[0], ActivityID: row[5], ActivityState: state}}, nil
+	return BackResult{Code: row[2], Person: row[3], Identifier: row[4], ActivityID: row[5],
+		reached: learningstore.Reached{PersonID: row[1], SectionID: row[0], ActivityID: row[5],
+			ActivityState: state}}, nil
 }

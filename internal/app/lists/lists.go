@@ -35,7 +35,8 @@ const mostPeople = 10000
 
 // Make makes a list.
 func (s *Service) Make(ctx context.Context, who string, w Wish) (rosterstore.PeopleList, error) {
-	l := rosterstore.PeopleList{ID: db.NewID(), Kind: w.Kind, Name: strings.TrimSpace(w.Name), MadeBy: who, Version: 1, CreatedAt: s.Now().UTC()}
+	l := rosterstore.PeopleList{ID: db.NewID(), Kind: w.Kind, Name: strings.TrimSpace(w.Name), MadeBy: who,
+		Version: 1, CreatedAt: s.Now().UTC()}
 	title, err := s.of(ctx, &l, w)
 	if err != nil {
 		return l, err
@@ -53,7 +54,8 @@ func (s *Service) Make(ctx context.Context, who string, w Wish) (rosterstore.Peo
 		if err := rosterstore.ListPeople(ctx, tx, l.ID, w.People, nil); err != nil {
 			return err
 		}
-		return s.changed(ctx, tx, who, "made a people list", l, map[string]any{"kind": l.Kind, "name": l.Name, "people": len(w.People)})
+		return s.changed(ctx, tx, who, "made a people list", l,
+			map[string]any{"kind": l.Kind, "name": l.Name, "people": len(w.People)})
 	})
 }
 
@@ -75,7 +77,8 @@ func (s *Service) of(ctx context.Context, l *rosterstore.PeopleList, w Wish) (ti
 			}
 		}
 		if err == nil {
-			err = refusal.Invalid("ofId", "there is no organisation %q; list them with: kanban lists organisations", w.OfID)
+			err = refusal.Invalid("ofId", "there is no organisation %q; list them with: kanban lists organisations",
+				w.OfID)
 		}
 		return "", err
 	case rosterstore.ListOfNamed:
@@ -95,7 +98,8 @@ func (s *Service) register(ctx context.Context, ids []string) (string, error) {
 	}
 	registers, err := rosterstore.RegistersOf(ctx, s.Store, ids)
 	if errors.Is(err, db.ErrNotFound) {
-		return "", refusal.Invalid("people", "one of these is no id of a person: %s", strings.Join(ids[:min(len(ids), 5)], ", "))
+		return "", refusal.Invalid("people", "one of these is no id of a person: %s",
+			strings.Join(ids[:min(len(ids), 5)], ", "))
 	}
 	if err != nil {
 		return "", err
@@ -137,7 +141,8 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 	case version != 0 && version != l.Version:
 		return l, fmt.Errorf("changing the people list: %w", db.ErrStale)
 	case l.Kind != rosterstore.ListOfNamed && len(e.Add)+len(e.Drop) > 0:
-		return l, refusal.Conflict("", "who is on %s comes from the register; only lists of named people can be changed by hand", l.Name)
+		return l, refusal.Conflict("",
+			"who is on %s comes from the register; only lists of named people can be changed by hand", l.Name)
 	}
 	if len(e.Add) > 0 {
 		register, err := s.register(ctx, e.Add)
@@ -161,7 +166,8 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 		if err := rosterstore.ListPeople(ctx, tx, id, e.Add, e.Drop); err != nil {
 			return err
 		}
-		return s.changed(ctx, tx, who, "changed a people list", l, map[string]any{"name": l.Name, "added": len(e.Add), "taken off": len(e.Drop)})
+		return s.changed(ctx, tx, who, "changed a people list", l,
+			map[string]any{"name": l.Name, "added": len(e.Add), "taken off": len(e.Drop)})
 	})
 }
 
@@ -176,7 +182,9 @@ func (s *Service) Remove(ctx context.Context, who, id string) error {
 		return err
 	}
 	if len(pairings) > 0 {
-		return refusal.Conflict("", "%s is paired with %s; end that pairing first, which says what becomes of its people", l.Name, pairings[0].TargetName)
+		return refusal.Conflict("",
+			"%s is paired with %s; end that pairing first, which says what becomes of its people", l.Name,
+			pairings[0].TargetName)
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := rosterstore.RemovePeopleList(ctx, tx, id); err != nil {
@@ -187,7 +195,8 @@ func (s *Service) Remove(ctx context.Context, who, id string) error {
 }
 
 // changed lets lists show what changed, and the list's class be compared.
-func (s *Service) changed(ctx context.Context, tx *db.Tx, who, what string, l rosterstore.PeopleList, detail map[string]any) error {
+func (s *Service) changed(ctx context.Context, tx *db.Tx, who, what string, l rosterstore.PeopleList,
+	detail map[string]any) error {
 	if err := rosterstore.RefreshPeopleLists(ctx, tx, l.ConnectionID); err != nil {
 		return err
 	}
@@ -199,7 +208,8 @@ func (s *Service) changed(ctx context.Context, tx *db.Tx, who, what string, l ro
 		if p.RanAt == nil {
 			continue
 		}
-		if err := pairingstore.AskComparison(ctx, tx, who, p.Policy.Schedule.ReactsToReads() && p.PausedAt == nil, p); err != nil {
+		if err := pairingstore.AskComparison(ctx, tx, who, p.Policy.Schedule.ReactsToReads() && p.PausedAt == nil,
+			p); err != nil {
 			return err
 		}
 	}

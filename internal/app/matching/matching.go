@@ -91,7 +91,8 @@ func (s *Service) Preview(ctx context.Context, connectionID string, m roster.Mat
 
 // otherKeys lists whose outcome would be another one by other keys. Only the
 // service knows that, so both sides of every pairing that has run are read.
-func (s *Service) otherKeys(ctx context.Context, c connectionstore.Connection, now roster.Matching, keys []roster.Key) ([]Touched, error) {
+func (s *Service) otherKeys(ctx context.Context, c connectionstore.Connection, now roster.Matching,
+	keys []roster.Key) ([]Touched, error) {
 	pairings, err := matchstore.PairingsThrough(ctx, s.Store, c.ID)
 	if err != nil {
 		return nil, err
@@ -124,8 +125,11 @@ func (s *Service) otherKeys(ctx context.Context, c connectionstore.Connection, n
 			was[e.Key()] = e
 		}
 		for _, e := range roster.Compare(source, roster.Target{Accounts: accounts}, p.Policy, then).Entries {
-			if before := was[e.Key()]; e.Outcome != before.Outcome || e.Reason != before.Reason || e.AccountID != before.AccountID {
-				list = append(list, Touched{e.PersonID, e.Name, string(e.Role), p.TargetName, fmt.Sprintf("%s (%s), was %s (%s)", words(e.Outcome), finding.Title(e.Reason), words(before.Outcome), finding.Title(before.Reason))})
+			if before := was[e.Key()]; e.Outcome != before.Outcome || e.Reason != before.Reason ||
+				e.AccountID != before.AccountID {
+				list = append(list, Touched{e.PersonID, e.Name, string(e.Role), p.TargetName,
+					fmt.Sprintf("%s (%s), was %s (%s)", words(e.Outcome), finding.Title(e.Reason),
+						words(before.Outcome), finding.Title(before.Reason))})
 			}
 		}
 	}
@@ -162,7 +166,8 @@ func check(m roster.Matching) error {
 	err := m.Check()
 	var field *roster.FieldError
 	if errors.As(err, &field) {
-		return refusal.Invalid(field.Field, "%s", strings.ReplaceAll(strings.TrimPrefix(err.Error(), field.Field+" "), "\n", "; "))
+		return refusal.Invalid(field.Field, "%s", strings.ReplaceAll(strings.TrimPrefix(err.Error(), field.Field+" "),
+			"\n", "; "))
 	}
 	return err
 }
@@ -186,7 +191,8 @@ func (s *Service) Change(ctx context.Context, who, connectionID string, version 
 		if err := connectionstore.UpdateConnection(tx, &c); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "changed how people are recognised", "connection/"+c.ID, map[string]any{"before": before, "after": m}); err != nil {
+		if err := tx.Audit(ctx, who, "changed how people are recognised", "connection/"+c.ID,
+			map[string]any{"before": before, "after": m}); err != nil {
 			return err
 		}
 		if err := s.compareAll(ctx, tx, c.ID); err != nil {
@@ -232,7 +238,8 @@ func (s *Service) Candidates(ctx context.Context, personID, connectionID string)
 	if err != nil {
 		return nil, err
 	}
-	m := roster.Member{PersonID: p.ID, GivenName: p.GivenName, FamilyName: p.FamilyName, Email: p.Email, UserName: p.UserName, Identifier: p.Identifier}
+	m := roster.Member{PersonID: p.ID, GivenName: p.GivenName, FamilyName: p.FamilyName, Email: p.Email,
+		UserName: p.UserName, Identifier: p.Identifier}
 	var ids []string
 	for _, d := range decided {
 		if d.ConnectionID == connectionID {
@@ -246,7 +253,8 @@ func (s *Service) Candidates(ctx context.Context, personID, connectionID string)
 	}
 	list := []Candidate{}
 	for _, a := range seen.Accounts {
-		x := Candidate{AccountID: a.ID, Name: strings.TrimSpace(a.GivenName + " " + a.FamilyName), UserName: a.UserName, Email: a.Email, Active: a.Active, Evidence: evidence(c.Recognise(), m, a)}
+		x := Candidate{AccountID: a.ID, Name: strings.TrimSpace(a.GivenName + " " + a.FamilyName),
+			UserName: a.UserName, Email: a.Email, Active: a.Active, Evidence: evidence(c.Recognise(), m, a)}
 		for _, d := range decided {
 			if d.ConnectionID == connectionID && d.RemoteID == a.ID {
 				x.Stored, x.Denied = !d.Denied, d.Denied
@@ -273,13 +281,15 @@ func evidence(matching roster.Matching, m roster.Member, a roster.Account) []str
 		return err == nil && wrong == nil && k == key
 	}
 	add(a.ExternalID != "" && a.ExternalID == m.Identifier, "identifier")
-	add(same(m.Email) || same(matching.Address(m.Email, roster.Student)) || same(matching.Address(m.Email, roster.Teacher)), "address")
+	add(same(m.Email) || same(matching.Address(m.Email, roster.Student)) ||
+		same(matching.Address(m.Email, roster.Teacher)), "address")
 	add(m.UserName != "" && strings.EqualFold(a.UserName, m.UserName), "user name")
 	add(strings.EqualFold(a.GivenName, m.GivenName) && strings.EqualFold(a.FamilyName, m.FamilyName), "name")
 	return out
 }
 
-func (s *Service) both(ctx context.Context, personID, connectionID string) (p rosterstore.Person, c connectionstore.Connection, err error) {
+func (s *Service) both(ctx context.Context, personID, connectionID string) (p rosterstore.Person,
+	c connectionstore.Connection, err error) {
 	if p, err = rosterstore.FindPerson(ctx, s.Store, personID); err != nil {
 		return p, c, err
 	}
@@ -302,7 +312,9 @@ func (s *Service) Choose(ctx context.Context, who, personID, connectionID, accou
 		return err
 	}
 	if !slices.ContainsFunc(seen.Accounts, func(a roster.Account) bool { return a.ID == accountID }) {
-		return refusal.Invalid("accountId", "%s has no account %q; see the candidates: kanban people candidates %q %q", c.Name, accountID, p.Identifier, c.Name)
+		return refusal.Invalid("accountId",
+			"%s has no account %q; see the candidates: kanban people candidates %q %q", c.Name, accountID,
+			p.Identifier, c.Name)
 	}
 	return s.decide(ctx, who, "said whose account it is", p, c, accountID, func(tx *db.Tx) error {
 		other, err := matchstore.AccountHolder(ctx, tx, c.ID, accountID)
@@ -310,7 +322,9 @@ func (s *Service) Choose(ctx context.Context, who, personID, connectionID, accou
 			return err
 		}
 		if other.ID != "" && other.ID != p.ID {
-			return refusal.Conflict(finding.AccountTaken, "that account is kept for %s (%s); say first that it is not theirs: kanban people unmatch %q %q %s", other.Name(), other.Identifier, other.Identifier, c.Name, accountID)
+			return refusal.Conflict(finding.AccountTaken,
+				"that account is kept for %s (%s); say first that it is not theirs: kanban people unmatch %q %q %s",
+				other.Name(), other.Identifier, other.Identifier, c.Name, accountID)
 		}
 		if err := matchstore.ChooseAccount(ctx, tx, c.ID, p.ID, accountID, who); err != nil {
 			return err
@@ -343,12 +357,14 @@ func (s *Service) Forget(ctx context.Context, who, personID, connectionID string
 	})
 }
 
-func (s *Service) decide(ctx context.Context, who, what string, p rosterstore.Person, c connectionstore.Connection, accountID string, keep func(*db.Tx) error) error {
+func (s *Service) decide(ctx context.Context, who, what string, p rosterstore.Person, c connectionstore.Connection,
+	accountID string, keep func(*db.Tx) error) error {
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := keep(tx); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, what, "person/"+p.ID, map[string]any{"connection": c.ID, "account": accountID}); err != nil {
+		if err := tx.Audit(ctx, who, what, "person/"+p.ID,
+			map[string]any{"connection": c.ID, "account": accountID}); err != nil {
 			return err
 		}
 		if err := s.compareAll(ctx, tx, c.ID); err != nil {

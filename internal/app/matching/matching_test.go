@@ -27,7 +27,8 @@ func paired(t *testing.T) (*apptest.World, connectionstore.Connection, pairingst
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	c := w.Workspace()
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: c.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID,
+		ConnectionID: c.ID})
 	require.NoError(t, err)
 	return w, c, p
 }
@@ -70,7 +71,8 @@ func TestDomainRuleIsShownBeforeItIsSaved_C7(t *testing.T) {
 	for _, x := range changes {
 		assert.NotEqual(t, runstore.ChangeRefused, x.State, "%s: %s", x.Entry.Name, x.Answer)
 	}
-	assert.Equal(t, "finn.fennel@old.fernmoor.example", w.Person(school.OldDomain).Email, "what the register says stays")
+	assert.Equal(t, "finn.fennel@old.fernmoor.example", w.Person(school.OldDomain).Email,
+		"what the register says stays")
 	assert.Zero(t, w.Standins.Workspace.Told(), "newcomers are not told unless asked")
 
 	// Other keys: only the service can tell whom that touches.
@@ -99,7 +101,8 @@ func TestTwoCandidatesAreDecidedByHand_P1(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	c := w.Workspace()
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("SOIL-A").ID, ConnectionID: c.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("SOIL-A").ID,
+		ConnectionID: c.ID})
 	require.NoError(t, err)
 	nils := w.Person(school.Doubled)
 	assert.Equal(t, finding.TwoCandidates, reason(t, w, p, school.Doubled).Reason)
@@ -126,7 +129,8 @@ func TestTwoCandidatesAreDecidedByHand_P1(t *testing.T) {
 	require.NoError(t, w.Matching.Forget(t.Context(), "test", nils.ID, c.ID))
 	assert.Equal(t, finding.TwoCandidates, reason(t, w, p, school.Doubled).Reason)
 	var audited int
-	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM audit_entries WHERE subject = $1`, "person/"+nils.ID).Scan(&audited))
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM audit_entries WHERE subject = $1`,
+		"person/"+nils.ID).Scan(&audited))
 	assert.Equal(t, 3, audited)
 
 	// What is another person's is not taken from them; forgetting really forgets.

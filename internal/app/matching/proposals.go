@@ -48,14 +48,18 @@ func (s *Service) Decide(ctx context.Context, who, connectionID string, people [
 	}
 	return len(chosen), s.marking(ctx, connectionID, func(tx *db.Tx) error {
 		for _, p := range chosen {
-			kind, what := p.Kind, "said that a record is a "+map[string]string{matchstore.MarkSecond: "second account", matchstore.MarkTest: "test learner"}[p.Kind]
+			kind, what := p.Kind,
+				"said that a record is a "+map[string]string{matchstore.MarkSecond: "second account",
+					matchstore.MarkTest: "test learner"}[p.Kind]
 			if !accept {
-				kind, what = matchstore.MarkNeither, "said that a record is neither a second account nor a test learner"
+				kind, what = matchstore.MarkNeither,
+					"said that a record is neither a second account nor a test learner"
 			}
 			if err := matchstore.MarkPerson(ctx, tx, p.PersonID, kind, p.OfID, who); err != nil {
 				return err
 			}
-			if err := tx.Audit(ctx, who, what, "person/"+p.PersonID, map[string]any{"of": p.OfID, "evidence": p.Evidence}); err != nil {
+			if err := tx.Audit(ctx, who, what, "person/"+p.PersonID,
+				map[string]any{"of": p.OfID, "evidence": p.Evidence}); err != nil {
 				return err
 			}
 		}

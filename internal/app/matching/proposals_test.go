@@ -34,7 +34,8 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 	exec(`UPDATE people SET user_name = 'preview.student2' WHERE id = $1`, test.ID)
 	exec(`UPDATE people SET user_name = 'protester' WHERE id = $1`, w.Person("stu-010").ID)
 	section := w.Section("PROP-A")
-	p := pairingstore.Pairing{ID: db.NewID(), SectionID: section.ID, ConnectionID: w.Workspace().ID, TargetName: "Prop", Policy: roster.DefaultPolicy()}
+	p := pairingstore.Pairing{ID: db.NewID(), SectionID: section.ID, ConnectionID: w.Workspace().ID,
+		TargetName: "Prop", Policy: roster.DefaultPolicy()}
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &p, "pairing") }))
 	reasons := func() map[string]finding.Code {
 		t.Helper()
@@ -54,8 +55,10 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 	for _, x := range list {
 		of[x.PersonID] = x
 	}
-	assert.Equal(t, []string{matchstore.MarkSecond, first.ID, "the same userMasterIdentifier m-1"}, []string{of[second.ID].Kind, of[second.ID].OfID, of[second.ID].Evidence})
-	assert.Equal(t, []string{matchstore.MarkTest, "its user name is preview.student2"}, []string{of[test.ID].Kind, of[test.ID].Evidence})
+	assert.Equal(t, []string{matchstore.MarkSecond, first.ID, "the same userMasterIdentifier m-1"},
+		[]string{of[second.ID].Kind, of[second.ID].OfID, of[second.ID].Evidence})
+	assert.Equal(t, []string{matchstore.MarkTest, "its user name is preview.student2"},
+		[]string{of[test.ID].Kind, of[test.ID].Evidence})
 	assert.NotContains(t, of, w.Person("stu-010").ID, "a protester is no tester")
 	assert.NotContains(t, of, first.ID)
 
@@ -67,7 +70,8 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 2, n)
 	is := reasons()
-	assert.Equal(t, []finding.Code{finding.SecondAccount, finding.TestLearner}, []finding.Code{is[second.ID], is[test.ID]})
+	assert.Equal(t, []finding.Code{finding.SecondAccount, finding.TestLearner},
+		[]finding.Code{is[second.ID], is[test.ID]})
 	assert.Equal(t, was[first.ID], is[first.ID], "the person stays")
 	where, err := rosterstore.WhereaboutsOf(t.Context(), w.Store, first.ID)
 	require.NoError(t, err)

@@ -29,7 +29,8 @@ type Service struct {
 }
 
 // LoadCartridge replaces a course's outline by that of a Common Cartridge.
-func (s *Service) LoadCartridge(ctx context.Context, who, courseID, prefix string, content []byte) (learning.Outline, error) {
+func (s *Service) LoadCartridge(ctx context.Context, who, courseID, prefix string, content []byte) (learning.Outline,
+	error) {
 	o, err := ReadCartridge(prefix, content)
 	if err != nil {
 		return o, err
@@ -149,7 +150,8 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 		for _, g := range list {
 			out.People++
 			state := states[[2]string{g.PersonID, g.SectionID}]
-			t := OutlineTouch{PersonID: g.PersonID, Before: learning.Percent(now, state), After: learning.Percent(o, state)}
+			t := OutlineTouch{PersonID: g.PersonID, Before: learning.Percent(now, state),
+				After: learning.Percent(o, state)}
 			for _, d := range learning.Reoutline(now, o, state) {
 				name := title[d.ModuleID+"/"+d.ActivityID]
 				switch d.Kind {

@@ -48,7 +48,8 @@ func TestNewOutlineIsPreviewedThenWorkedOut_E2(t *testing.T) {
 	w.Completes(platform, "stu-003", "three", *now) // in no outline yet
 	require.Len(t, events(t, w, rule.CourseCompleted), 2)
 
-	shorter := learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{{ID: apptest.Activities + "one", Title: "One", Kind: learning.Lesson}}}}}
+	shorter := learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M",
+		Activities: []learning.Activity{{ID: apptest.Activities + "one", Title: "One", Kind: learning.Lesson}}}}}
 	p, err := w.Outlines.PreviewOutline(t.Context(), course, shorter)
 	require.NoError(t, err)
 	assert.Equal(t, 3, p.People)
@@ -60,11 +61,13 @@ func TestNewOutlineIsPreviewedThenWorkedOut_E2(t *testing.T) {
 	assert.Contains(t, p.Touched[0].Completed, "the course")
 
 	longer := learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{
-		{ID: apptest.Activities + "one", Kind: learning.Lesson}, {ID: apptest.Activities + "two", Kind: learning.Lesson}, {ID: apptest.Activities + "three", Title: "Three", Kind: learning.Lesson},
+		{ID: apptest.Activities + "one", Kind: learning.Lesson}, {ID: apptest.Activities + "two",
+			Kind: learning.Lesson}, {ID: apptest.Activities + "three", Title: "Three", Kind: learning.Lesson},
 	}}}}
 	p, err = w.Outlines.PreviewOutline(t.Context(), course, longer)
 	require.NoError(t, err)
-	assert.Equal(t, 2, p.Reopens, "what was reported before an outline had it counts only if it was kept for the place")
+	assert.Equal(t, 2, p.Reopens,
+		"what was reported before an outline had it counts only if it was kept for the place")
 	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", course, longer))
 	w.Completes(platform, "stu-002", "three", *now) // before the background has come to it
 	for range 2 {
@@ -79,7 +82,8 @@ func TestNewOutlineIsPreviewedThenWorkedOut_E2(t *testing.T) {
 		require.NoError(t, err)
 		percent[who] = learning.Percent(longer, g)
 	}
-	assert.Equal(t, map[string]int{"stu-001": 33, "stu-002": 100, "stu-003": 100}, percent, "what came too early counts too")
+	assert.Equal(t, map[string]int{"stu-001": 33, "stu-002": 100, "stu-003": 100}, percent,
+		"what came too early counts too")
 }
 
 func TestOutlinesAreLearnedFromParents_E2(t *testing.T) {
@@ -104,7 +108,8 @@ func TestOutlinesAreLearnedFromParents_E2(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, o.Learned)
 	require.Len(t, o.Modules, 1)
-	assert.Equal(t, []learning.Activity{{ID: apptest.Activities + "a", Title: "Title of a", Kind: learning.Lesson}, {ID: apptest.Activities + "b", Title: "Title of b", Kind: learning.Lesson}}, o.Modules[0].Activities)
+	assert.Equal(t, []learning.Activity{{ID: apptest.Activities + "a", Title: "Title of a", Kind: learning.Lesson},
+		{ID: apptest.Activities + "b", Title: "Title of b", Kind: learning.Lesson}}, o.Modules[0].Activities)
 	assert.Len(t, events(t, w, rule.ActivityCompleted), 2)
 
 	w.Outlined() // somebody gives one
@@ -126,17 +131,23 @@ func TestInstitutionsOwnVerbs_E1(t *testing.T) {
 	_, err = w.Facts.Take(t.Context(), platform, list, []json.RawMessage{raw})
 	require.NoError(t, err)
 	assert.Empty(t, events(t, w, rule.ActivityCompleted))
-	assert.ErrorContains(t, w.Facts.SetVerbs(t.Context(), "test", []learning.VerbRule{{Verb: "dug", Says: learning.Completed}}), "not an IRI")
-	require.NoError(t, w.Facts.SetVerbs(t.Context(), "test", []learning.VerbRule{{Verb: "https://fernmoor.example/verbs/dug", Says: learning.Completed}}))
+	assert.ErrorContains(t, w.Facts.SetVerbs(t.Context(), "test",
+		[]learning.VerbRule{{Verb: "dug", Says: learning.Completed}}), "not an IRI")
+	require.NoError(t, w.Facts.SetVerbs(t.Context(), "test",
+		[]learning.VerbRule{{Verb: "https://fernmoor.example/verbs/dug", Says: learning.Completed}}))
 	require.NoError(t, w.Facts.Resolve(t.Context())) // the queued job
-	assert.Equal(t, []string{"Ada Alder"}, events(t, w, rule.ActivityCompleted), "what came before it was known counts")
+	assert.Equal(t, []string{"Ada Alder"}, events(t, w, rule.ActivityCompleted),
+		"what came before it was known counts")
 }
 
 // Handing work in is told each time, and is no finishing, whatever score comes with it.
 func TestWorkSubmittedForMarking_E11(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	mark := 0.5
-	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", w.Section("PROP-A").CourseID, learning.Outline{Modules: []learning.Module{{ID: "m", Activities: []learning.Activity{{ID: apptest.Activities + "essay", Kind: learning.Assignment, PassMark: &mark}}}}}))
+	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", w.Section("PROP-A").CourseID,
+		learning.Outline{Modules: []learning.Module{{ID: "m",
+			Activities: []learning.Activity{{ID: apptest.Activities + "essay", Kind: learning.Assignment,
+				PassMark: &mark}}}}}))
 	platform := w.Connect("xapi", "Platform", nil).ID
 	for range 2 {
 		raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"timestamp":%q,"actor":{"account":{"homePage":"https://p.example","name":"stu-001"}},"verb":{"id":"http://activitystrea.ms/schema/1.0/submit"},"object":{"id":%q},"result":{"score":{"scaled":1}}}`, db.NewID(), now.Format(time.RFC3339), apptest.Activities+"essay"))
@@ -174,7 +185,8 @@ func TestVoidingInTheSameInstant(t *testing.T) {
 			return take(fmt.Sprintf(`{"id":%q,"timestamp":%q,%s,"verb":{"id":"http://adlnet.gov/expapi/verbs/completed"},"object":{"id":%q}}`, id, now.Format(time.RFC3339), actor, apptest.Activities+"one"))
 		})
 		both.Go(func() error {
-			return take(fmt.Sprintf(`{"id":%q,%s,"verb":{"id":%q},"object":{"objectType":"StatementRef","id":%q}}`, db.NewID(), actor, xapi.Voided, id))
+			return take(fmt.Sprintf(`{"id":%q,%s,"verb":{"id":%q},"object":{"objectType":"StatementRef","id":%q}}`,
+				db.NewID(), actor, xapi.Voided, id))
 		})
 		require.NoError(t, both.Wait())
 	}
@@ -186,7 +198,10 @@ func TestVoidingInTheSameInstant(t *testing.T) {
 func TestScoresByPassMark(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	mark := 0.6
-	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", w.Section("PROP-A").CourseID, learning.Outline{Modules: []learning.Module{{ID: "m", Activities: []learning.Activity{{ID: apptest.Activities + "quiz", Kind: learning.Assessment, PassMark: &mark}}}}}))
+	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", w.Section("PROP-A").CourseID,
+		learning.Outline{Modules: []learning.Module{{ID: "m",
+			Activities: []learning.Activity{{ID: apptest.Activities + "quiz", Kind: learning.Assessment,
+				PassMark: &mark}}}}}))
 	platform := w.Connect("xapi", "Platform", nil).ID
 	scores := func(score string) {
 		t.Helper()

@@ -36,7 +36,8 @@ func (s *Service) ReadOutline(ctx context.Context, from Source) (o learning.Outl
 		o, err = ReadCartridge(from.Prefix, []byte(from.Text))
 	}
 	if err == nil && len(o.Modules) == 0 {
-		err = refusal.Invalid("text", "holds no module, so that nothing would be left of the outline; see whether it is the right file")
+		err = refusal.Invalid("text",
+			"holds no module, so that nothing would be left of the outline; see whether it is the right file")
 	}
 	return o, err
 }
@@ -75,7 +76,8 @@ func leaves(items []cartridge.Item, prefix string) (out []learning.Activity) {
 			out = append(out, below...)
 			continue
 		}
-		out = append(out, learning.Activity{ID: prefix + i.ID, Title: i.Title, Kind: kindOf(i.Resource), Activities: below})
+		out = append(out, learning.Activity{ID: prefix + i.ID, Title: i.Title, Kind: kindOf(i.Resource),
+			Activities: below})
 	}
 	return out
 }

@@ -39,7 +39,8 @@ func (s *Service) Candidates(ctx context.Context, sectionID, connectionID string
 }
 
 func (l *looking) rank(ctx context.Context, c Card, x *service) ([]Candidate, error) {
-	at := similarity.Section{Names: []string{c.Title(), c.Section.Title, c.Section.Code, c.Section.Course}, Terms: c.Section.Terms}
+	at := similarity.Section{Names: []string{c.Title(), c.Section.Title, c.Section.Code, c.Section.Course},
+		Terms: c.Section.Terms}
 	// Who of the section has which account is what a comparison finds out.
 	p := Outlook{Wish: Wish{ConnectionID: x.connection.ID}, Card: c}.Pairing()
 	source, err := pairingstore.Source(ctx, l.Store, p)
@@ -52,7 +53,8 @@ func (l *looking) rank(ctx context.Context, c Card, x *service) ([]Candidate, er
 	if err != nil {
 		return nil, err
 	}
-	for _, e := range roster.Compare(source, roster.Target{Accounts: seen.Accounts}, roster.DefaultPolicy(), matching).Entries {
+	for _, e := range roster.Compare(source, roster.Target{Accounts: seen.Accounts}, roster.DefaultPolicy(),
+		matching).Entries {
 		if e.AccountID == "" {
 			continue
 		}
@@ -89,7 +91,8 @@ func blocks(c Candidate) int {
 }
 
 // remarks says what speaks against a class.
-func (l *looking) remarks(ctx context.Context, c similarity.Candidate, card Card, x *service) (list []Remark, err error) {
+func (l *looking) remarks(ctx context.Context, c similarity.Candidate, card Card, x *service) (list []Remark,
+	err error) {
 	add := func(code finding.Code, blocks bool, format string, args ...any) {
 		list = append(list, Remark{code, fmt.Sprintf(format, args...), blocks})
 	}
@@ -99,7 +102,8 @@ func (l *looking) remarks(ctx context.Context, c similarity.Candidate, card Card
 	}
 	members := c.Shared + c.Others
 	if x.connection.Settings["emptyOnly"] == "yes" && members > 0 {
-		add(finding.TargetNotEmpty, true, "%s has %d members, and %s adopts nobody who is in a class already", c.Space.Name, members, x.connection.Name)
+		add(finding.TargetNotEmpty, true, "%s has %d members, and %s adopts nobody who is in a class already",
+			c.Space.Name, members, x.connection.Name)
 	}
 	if c.Poor() {
 		add(finding.PoorOverlap, false, "%d of its %d members are in %s", c.Shared, members, card.Title())
@@ -116,7 +120,8 @@ func (l *looking) remarks(ctx context.Context, c similarity.Candidate, card Card
 	was, err := rosterstore.SectionsByID(ctx, l.Store, before)
 	for _, o := range was {
 		if !slices.Equal(o.TermIDs, card.Section.TermIDs) {
-			add(finding.OtherTerm, false, "it was the class of %s in %s; the first run takes out whom Kanban put in then, and leaves all others", o.Title, named(o.Terms))
+			add(finding.OtherTerm, false,
+				"it was the class of %s in %s; the first run takes out whom Kanban put in then, and leaves all others", o.Title, named(o.Terms))
 		}
 	}
 	return list, err

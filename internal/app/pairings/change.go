@@ -14,7 +14,8 @@ import (
 )
 
 func (s *Service) audit(ctx context.Context, tx *db.Tx, who, what string, p pairingstore.Pairing) error {
-	detail := map[string]any{"section": p.SectionID, "target": p.TargetName, "policy": p.Policy, "paused": p.PausedAt != nil}
+	detail := map[string]any{"section": p.SectionID, "target": p.TargetName, "policy": p.Policy,
+		"paused": p.PausedAt != nil}
 	if err := tx.Audit(ctx, who, what, "pairing/"+p.ID, detail); err != nil {
 		return err
 	}
@@ -61,7 +62,8 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 			return err
 		}
 		if e.Paused != nil && !*e.Paused && p.RanAt != nil && p.Policy.Schedule.Kind == schedule.AfterRead {
-			if err := pairingstore.AskComparison(ctx, tx, who, true, p); err != nil { // what was read while it was paused
+			// what was read while it was paused
+			if err := pairingstore.AskComparison(ctx, tx, who, true, p); err != nil {
 				return err
 			}
 		}
@@ -99,7 +101,8 @@ func (s *Service) AtRest(ctx context.Context, pairings ...pairingstore.Pairing) 
 	for _, p := range pairings {
 		active, err := runstore.ActiveRun(ctx, s.Store, "pairing_id", p.ID)
 		if err == nil {
-			return refusal.Conflict("", "run %s is still at work on %s; wait until it is done", active.ID, p.TargetName)
+			return refusal.Conflict("", "run %s is still at work on %s; wait until it is done", active.ID,
+				p.TargetName)
 		}
 		if !errors.Is(err, db.ErrNotFound) {
 			return err

@@ -37,7 +37,8 @@ func (s *Service) SetHidingRules(ctx context.Context, who string, rules visibili
 		if err := settingstore.SaveSetting(ctx, tx, hidingSetting, rules); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "changed which sections are hidden", "sections", map[string]any{"before": before, "after": rules}); err != nil {
+		if err := tx.Audit(ctx, who, "changed which sections are hidden", "sections",
+			map[string]any{"before": before, "after": rules}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "section", "")
@@ -135,10 +136,12 @@ func choices(cards []Card) Choices {
 		list := slices.Sorted(maps.Keys(set))
 		return append([]string{}, list...)
 	}
-	return Choices{sorted(sets[0]), sorted(sets[1]), sorted(sets[2]), sorted(sets[3]), sorted(sets[4]), sorted(sets[5])}
+	return Choices{sorted(sets[0]), sorted(sets[1]), sorted(sets[2]), sorted(sets[3]), sorted(sets[4]),
+		sorted(sets[5])}
 }
 
 func looked(c Card) visibility.Section {
 	x := c.Section
-	return visibility.Section{Title: c.Title(), CourseCode: x.CourseCode, ClassType: x.ClassType, Learners: c.Learners, Begins: x.BeginsOn, Ends: x.EndsOn, Paired: c.Pairing != nil || c.Set != nil}
+	return visibility.Section{Title: c.Title(), CourseCode: x.CourseCode, ClassType: x.ClassType,
+		Learners: c.Learners, Begins: x.BeginsOn, Ends: x.EndsOn, Paired: c.Pairing != nil || c.Set != nil}
 }

@@ -58,7 +58,8 @@ func (o Outlook) Blocked() bool {
 
 // Pairing makes the record of a wish that is not blocked.
 func (o Outlook) Pairing() pairingstore.Pairing {
-	p := pairingstore.Pairing{ID: db.NewID(), SectionID: o.Card.Section.ID, ConnectionID: o.ConnectionID, TargetName: o.Name, TargetRef: o.TargetRef, Details: o.About, Policy: o.Policy, Version: 1}
+	p := pairingstore.Pairing{ID: db.NewID(), SectionID: o.Card.Section.ID, ConnectionID: o.ConnectionID,
+		TargetName: o.Name, TargetRef: o.TargetRef, Details: o.About, Policy: o.Policy, Version: 1}
 	if p.TargetRef != "" {
 		p.TakeOver = pairingstore.TakesOverNext
 	}
@@ -123,10 +124,12 @@ func (s *Service) looking(ctx context.Context) (*looking, error) {
 // card finds the card of a section; of its set when it is linked.
 func (l *looking) card(sectionID string) (Card, error) {
 	at := slices.IndexFunc(l.cards, func(c Card) bool {
-		return c.Section.ID == sectionID || c.Set != nil && slices.ContainsFunc(c.Set.Sections, func(x rosterstore.Section) bool { return x.ID == sectionID })
+		return c.Section.ID == sectionID || c.Set != nil &&
+			slices.ContainsFunc(c.Set.Sections, func(x rosterstore.Section) bool { return x.ID == sectionID })
 	})
 	if at < 0 {
-		return Card{}, refusal.Invalid("sectionId", "there is no section %q; list them with: kanban sections list", sectionID)
+		return Card{}, refusal.Invalid("sectionId", "there is no section %q; list them with: kanban sections list",
+			sectionID)
 	}
 	return l.cards[at], nil
 }
@@ -170,7 +173,8 @@ func (o *Outlook) details(x *service, t Template) {
 		if x.connection.Settings[d.Setting] == "" {
 			continue
 		}
-		value := cmp.Or(naming.Known(cmp.Or(t.Details[d.Name], "{"+d.Name+"}"), known), strings.TrimSpace(o.Wish.Details[d.Name]))
+		value := cmp.Or(naming.Known(cmp.Or(t.Details[d.Name], "{"+d.Name+"}"), known),
+			strings.TrimSpace(o.Wish.Details[d.Name]))
 		if o.About[d.Name] = value; value == "" {
 			delete(o.About, d.Name)
 			o.Missing = append(o.Missing, d.Name)
@@ -178,7 +182,8 @@ func (o *Outlook) details(x *service, t Template) {
 	}
 	if len(o.Missing) > 0 {
 		refuses := x.connection.Settings["classComplete"] == "yes"
-		o.remark(finding.DetailMissing, refuses, "%s wants the %s of %s, which the register does not say", x.connection.Name, strings.Join(o.Missing, " and the "), o.Card.Title())
+		o.remark(finding.DetailMissing, refuses, "%s wants the %s of %s, which the register does not say",
+			x.connection.Name, strings.Join(o.Missing, " and the "), o.Card.Title())
 	}
 }
 
@@ -188,10 +193,12 @@ func (l *looking) service(ctx context.Context, id string) (*service, error) {
 	}
 	c, ok := l.paused.connections[id]
 	if !ok {
-		return nil, refusal.Invalid("connectionId", "there is no connection %q; list them with: kanban connections list", id)
+		return nil, refusal.Invalid("connectionId",
+			"there is no connection %q; list them with: kanban connections list", id)
 	}
 	if c.Kind != adapter.KindSCIM {
-		return nil, refusal.Invalid("connectionId", "%s cannot take people; choose a connection of kind %s", c.Name, adapter.KindSCIM)
+		return nil, refusal.Invalid("connectionId", "%s cannot take people; choose a connection of kind %s", c.Name,
+			adapter.KindSCIM)
 	}
 	opened, err := l.Connections.Open(ctx, id)
 	if err != nil {
@@ -229,13 +236,16 @@ func (l *looking) sections(o *Outlook, x *service) {
 	if slices.ContainsFunc(l.cards, func(c Card) bool {
 		return c.Section.ID == o.Card.Section.ID && c.Pairing != nil && c.Pairing.ConnectionID == o.ConnectionID
 	}) {
-		o.remark(finding.AlreadyPaired, true, "%s is paired through %s already; a section has one target per service", o.Card.Title(), x.connection.Name)
+		o.remark(finding.AlreadyPaired, true, "%s is paired through %s already; a section has one target per service",
+			o.Card.Title(), x.connection.Name)
 	}
 	if o.Card.Learners == 0 {
 		o.remark(finding.SectionEmpty, false, "no learner is enrolled in %s", o.Card.Title())
 	}
-	if most, _ := strconv.Atoi(x.connection.Settings["mostMembers"]); most > 0 && o.Card.Learners+len(o.Card.Teachers) > most {
-		o.remark(finding.TargetTooSmall, true, "%d people, and %s allows %d", o.Card.Learners+len(o.Card.Teachers), x.connection.Name, most)
+	if most, _ := strconv.Atoi(x.connection.Settings["mostMembers"]); most > 0 &&
+		o.Card.Learners+len(o.Card.Teachers) > most {
+		o.remark(finding.TargetTooSmall, true, "%d people, and %s allows %d", o.Card.Learners+len(o.Card.Teachers),
+			x.connection.Name, most)
 	}
 }
 
@@ -249,7 +259,8 @@ func (l *looking) name(ctx context.Context, o *Outlook, x *service, t Template, 
 		}
 	}
 	if n := len([]rune(o.Name)); n > pairingstore.MaxTargetName {
-		o.remark(finding.NameUnfit, true, "the name must have 1 to %d characters, this has %d", pairingstore.MaxTargetName, n)
+		o.remark(finding.NameUnfit, true, "the name must have 1 to %d characters, this has %d",
+			pairingstore.MaxTargetName, n)
 		return
 	}
 	key := naming.Key(o.Name)
@@ -257,11 +268,13 @@ func (l *looking) name(ctx context.Context, o *Outlook, x *service, t Template, 
 		o.remark(finding.NameTaken, false, "%s is also the name of %s", o.Name, taken)
 	} else if there, err := x.hasName(ctx, o.Name, wishes); err != nil {
 		if x.unchecked == nil { // said once, not for every section
-			o.remark(adapter.CodeOf(err), false, "whether %s has a class of this name is not known: %v", x.connection.Name, err)
+			o.remark(adapter.CodeOf(err), false, "whether %s has a class of this name is not known: %v",
+				x.connection.Name, err)
 		}
 		x.unchecked = err
 	} else if there {
-		o.remark(finding.NameTaken, false, "%s has a class of the name %s already; to use that one, choose it", x.connection.Name, o.Name)
+		o.remark(finding.NameTaken, false, "%s has a class of the name %s already; to use that one, choose it",
+			x.connection.Name, o.Name)
 	}
 	x.names[key] = o.Card.Title()
 }
@@ -278,7 +291,8 @@ func (x *service) hasName(ctx context.Context, name string, wishes int) (bool, e
 	} else {
 		named, err = x.spaces(ctx)
 	}
-	return slices.ContainsFunc(named, func(s workspaces.Space) bool { return naming.Key(s.Name) == naming.Key(name) }), err
+	return slices.ContainsFunc(named,
+		func(s workspaces.Space) bool { return naming.Key(s.Name) == naming.Key(name) }), err
 }
 
 // spaces lists the service's classes with their members, once.
@@ -299,7 +313,8 @@ func (l *looking) existing(ctx context.Context, o *Outlook, x *service) error {
 	}
 	i := slices.IndexFunc(ranked, func(c Candidate) bool { return c.Ref == o.TargetRef })
 	if i < 0 {
-		return refusal.Invalid("targetRef", "%s has no class %q; see what it has: kanban pairings candidates", x.connection.Name, o.TargetRef)
+		return refusal.Invalid("targetRef", "%s has no class %q; see what it has: kanban pairings candidates",
+			x.connection.Name, o.TargetRef)
 	}
 	c := ranked[i]
 	o.Name = cmp.Or(strings.TrimSpace(o.TargetName), c.Space.Name)
@@ -330,7 +345,8 @@ func (s *Service) Pair(ctx context.Context, who string, w Wish) (pairingstore.Pa
 		return err
 	})
 	if errors.Is(err, db.ErrTaken) {
-		return p, refusal.Conflict(finding.AlreadyPaired, "%s, or the class, was paired in the meantime; a section has one target per service", o.Card.Title())
+		return p, refusal.Conflict(finding.AlreadyPaired,
+			"%s, or the class, was paired in the meantime; a section has one target per service", o.Card.Title())
 	}
 	return p, err
 }

@@ -197,13 +197,17 @@ func (f Filter) fits(c Card) bool {
 	return (f.Called == "" || strings.EqualFold(c.Title(), f.Called) || some(func(x rosterstore.Section) bool {
 		return x.ID == f.Called || strings.EqualFold(x.Title, f.Called) || strings.EqualFold(x.Code, f.Called)
 	})) && (f.Text == "" || contains(c.Title()) || some(func(x rosterstore.Section) bool {
-		return contains(x.Title) || contains(x.Code) || contains(x.Course) || slices.ContainsFunc(x.Teachers, contains)
+		return contains(x.Title) || contains(x.Code) || contains(x.Course) ||
+			slices.ContainsFunc(x.Teachers, contains)
 	})) &&
 		(f.Term == "" || some(func(x rosterstore.Section) bool { return slices.Contains(x.Terms, f.Term) })) &&
 		(f.Teacher == "" || slices.Contains(c.Teachers, f.Teacher)) &&
 		(f.Role == "" || slices.Contains(c.Roles, f.Role)) &&
 		(f.Organisation == "" || c.Section.Org == f.Organisation) &&
-		(f.Course == "" || some(func(x rosterstore.Section) bool { return x.Course == f.Course || x.CourseCode == f.Course })) &&
+		(f.Course == "" || some(func(x rosterstore.Section) bool {
+			return x.Course == f.Course ||
+				x.CourseCode == f.Course
+		})) &&
 		(f.State == "" || c.State == f.State) &&
 		(f.Service == "" || c.Connection == f.Service) &&
 		c.Learners >= f.AtLeast && (f.AtMost == nil || c.Learners <= *f.AtMost)
@@ -240,7 +244,8 @@ func (s *Service) judge(c *Card, paused pauses) {
 	if c.Set != nil {
 		c.Teachers, c.Roles, c.Learners = nil, nil, 0
 		for _, o := range c.Set.Sections {
-			c.Teachers, c.Roles, c.Learners = append(c.Teachers, o.Teachers...), append(c.Roles, o.Roles...), c.Learners+o.Learners
+			c.Teachers, c.Roles, c.Learners = append(c.Teachers, o.Teachers...), append(c.Roles,
+				o.Roles...), c.Learners+o.Learners
 			if o.EndsOn != nil && (x.EndsOn == nil || o.EndsOn.After(*x.EndsOn)) {
 				x.EndsOn = o.EndsOn // a set lasts as long as the longest of its sections
 			}

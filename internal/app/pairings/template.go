@@ -74,7 +74,8 @@ func (s *Service) SetTemplates(ctx context.Context, who string, list []Template)
 		if err := settingstore.SaveSetting(ctx, tx, templatesSetting, list); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "changed the templates", "templates", map[string]any{"before": before, "after": list}); err != nil {
+		if err := tx.Audit(ctx, who, "changed the templates", "templates",
+			map[string]any{"before": before, "after": list}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "section", "")
@@ -121,7 +122,8 @@ func template(list []Template, name string) (Template, error) {
 		for _, t := range list {
 			names = append(names, t.Name)
 		}
-		return Template{}, refusal.Invalid("template", "there is no template %q; there are: %s", name, strings.Join(names, ", "))
+		return Template{}, refusal.Invalid("template", "there is no template %q; there are: %s", name,
+			strings.Join(names, ", "))
 	}
 	return list[i], nil
 }
@@ -151,7 +153,9 @@ func (s *Service) FollowingName(ctx context.Context, name string, from, to Card)
 
 func values(c Card) naming.Values {
 	x := c.Section
-	v := naming.Values{"level": x.Level, "subject": x.Subject, "section": c.Title(), "code": x.Code, "course": x.Course, "courseCode": x.CourseCode, "organisation": x.Org, "teacher": strings.Join(c.Teachers, ", ")}
+	v := naming.Values{"level": x.Level, "subject": x.Subject, "section": c.Title(), "code": x.Code,
+		"course": x.Course, "courseCode": x.CourseCode, "organisation": x.Org, "teacher": strings.Join(c.Teachers,
+			", ")}
 	if len(x.Terms) > 0 {
 		v["term"] = x.Terms[0]
 	}
@@ -191,8 +195,10 @@ func CheckDetails(details map[string]string) error {
 func CheckPolicy(p roster.Policy) error {
 	switch {
 	case len(p.Roles) == 0:
-		return refusal.Invalid("policy.roles", "names no role, so nobody would be carried; use student, teacher or both")
-	case !slices.Contains([]roster.Leavers{roster.LeaversRemove, roster.LeaversDeactivate, roster.LeaversKeep}, p.Leavers):
+		return refusal.Invalid("policy.roles",
+			"names no role, so nobody would be carried; use student, teacher or both")
+	case !slices.Contains([]roster.Leavers{roster.LeaversRemove, roster.LeaversDeactivate, roster.LeaversKeep},
+		p.Leavers):
 		return refusal.Invalid("policy.leavers", "%q is not one of remove, deactivate, keep", p.Leavers)
 	case p.RemovalShare < 0 || p.RemovalShare > 1:
 		return refusal.Invalid("policy.removalShare", "%v is not between 0 and 1", p.RemovalShare)

@@ -77,7 +77,8 @@ func (s *Service) Unpaired(ctx context.Context, connectionID string, ignored boo
 		if taken[space.Ref] || (ignoring[space.Ref] != nil) != ignored {
 			continue
 		}
-		list = append(list, Unpaired{Ref: space.Ref, Name: space.Name, Members: len(space.Members), Ignored: ignoring[space.Ref]})
+		list = append(list, Unpaired{Ref: space.Ref, Name: space.Name, Members: len(space.Members),
+			Ignored: ignoring[space.Ref]})
 		spaces = append(spaces, similarity.Space(space))
 	}
 	g, err := l.guesser(ctx, connectionID, spaces, survey.Accounts())
@@ -98,7 +99,8 @@ type guesser struct {
 	people map[string]*similarity.Section // by section
 }
 
-func (l *looking) guesser(ctx context.Context, connectionID string, spaces []similarity.Space, accounts []roster.Account) (guesser, error) {
+func (l *looking) guesser(ctx context.Context, connectionID string, spaces []similarity.Space,
+	accounts []roster.Account) (guesser, error) {
 	g := guesser{cards: map[string]Card{}, paired: map[string]string{}, people: map[string]*similarity.Section{}}
 	for _, c := range l.cards {
 		sections := []rosterstore.Section{*c.Section}
@@ -127,7 +129,8 @@ func (l *looking) guesser(ctx context.Context, connectionID string, spaces []sim
 	for _, a := range accounts {
 		if sits[a.ID] {
 			key, _ := roster.AddressKey(a.Email)
-			holders = append(holders, pairingstore.Holder{ID: a.ID, ExternalID: a.ExternalID, UserName: strings.ToLower(strings.TrimSpace(a.UserName)), EmailKey: key})
+			holders = append(holders, pairingstore.Holder{ID: a.ID, ExternalID: a.ExternalID,
+				UserName: strings.ToLower(strings.TrimSpace(a.UserName)), EmailKey: key})
 		}
 	}
 	var err error
@@ -155,7 +158,8 @@ func (g guesser) section(id string) *similarity.Section {
 	}
 	lead := c.Section.ID
 	if g.people[lead] == nil {
-		g.people[lead] = &similarity.Section{Names: []string{c.Title(), c.Section.Title, c.Section.Code, c.Section.Course}, Terms: c.Section.Terms}
+		g.people[lead] = &similarity.Section{Names: []string{c.Title(), c.Section.Title, c.Section.Code,
+			c.Section.Course}, Terms: c.Section.Terms}
 	}
 	return g.people[lead]
 }
@@ -184,12 +188,15 @@ func (g guesser) guesses(space similarity.Space) (list []Guess) {
 		}
 	}
 	for id, c := range g.cards {
-		if similarity.Alike(c.Section.Title, space.Name) >= alikeNames || similarity.Alike(c.Section.Code, space.Name) >= alikeNames || similarity.Alike(c.Title(), space.Name) >= alikeNames {
+		if similarity.Alike(c.Section.Title, space.Name) >= alikeNames ||
+			similarity.Alike(c.Section.Code, space.Name) >= alikeNames ||
+			similarity.Alike(c.Title(), space.Name) >= alikeNames {
 			try(id)
 		}
 	}
 	slices.SortFunc(list, func(a, b Guess) int {
-		return cmp.Or(cmp.Compare(b.Evidence.Score, a.Evidence.Score), cmp.Compare(a.Card.Title(), b.Card.Title()), cmp.Compare(a.Card.Section.ID, b.Card.Section.ID))
+		return cmp.Or(cmp.Compare(b.Evidence.Score, a.Evidence.Score), cmp.Compare(a.Card.Title(), b.Card.Title()),
+			cmp.Compare(a.Card.Section.ID, b.Card.Section.ID))
 	})
 	return list[:min(len(list), mostGuesses)]
 }

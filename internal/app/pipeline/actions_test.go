@@ -36,7 +36,8 @@ func states(all []deliverystore.ListedDelivery) (out []string) {
 func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	mail := func(subject string) rule.Action {
-		return rule.Action{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: subject, Text: "{{.person.givenName}}"}
+		return rule.Action{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: subject,
+			Text: "{{.person.givenName}}"}
 	}
 	first, second := mail("at once"), rule.Action{}
 	second = first
@@ -45,7 +46,8 @@ func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 	third.Subject, third.If = "never", "progress.percent > 50"
 	last := first
 	last.Subject = "after what was skipped"
-	w.Rule(rule.Draft{Name: "nudges", Trigger: "section.joined", Stop: "!progress.enrolled", Actions: []rule.Action{first, second, third, last}})
+	w.Rule(rule.Draft{Name: "nudges", Trigger: "section.joined", Stop: "!progress.enrolled",
+		Actions: []rule.Action{first, second, third, last}})
 	ada := w.Record(w.Joined("k1", "stu-001", "PROP-A"))
 	w.Deliver()
 	require.Len(t, w.Standins.Inbox.Mails(), 1, "the second waits three days")
@@ -59,7 +61,8 @@ func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 	w.Deliver()
 	require.Len(t, w.Standins.Inbox.Mails(), 3)
 	assert.Equal(t, "after what was skipped", w.Standins.Inbox.Mails()[0].Subject, "the newest")
-	assert.Equal(t, []string{"delivered", "delivered", "skipped", "delivered"}, states(w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: ada.ID})))
+	assert.Equal(t, []string{"delivered", "delivered", "skipped", "delivered"},
+		states(w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: ada.ID})))
 
 	// Whoever is not in the section any more gets nothing more.
 	x := w.Joined("k2", "stu-002", "PROP-A")
@@ -67,7 +70,8 @@ func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 	x.SectionID = &orchard.ID
 	bob := w.Record(x)
 	w.Deliver()
-	assert.Equal(t, []string{"stopped", "stopped", "stopped", "stopped"}, states(w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: bob.ID})))
+	assert.Equal(t, []string{"stopped", "stopped", "stopped", "stopped"},
+		states(w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: bob.ID})))
 }
 
 // Pass after fail reverts what fail did, and what it would have done.
@@ -77,13 +81,17 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 	soil := w.Section("SOIL-A")
 	nora := "stu-030" // in no section of soil science
 	actions := []rule.Action{
-		{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+		{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+			Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
 		{Kind: rule.OpenTask, Subject: "Talk to {{.person.givenName}}", Owner: "maud@fernmoor.example", DueIn: "3d"},
 		{Kind: rule.Enrol, ConnectionID: platform.ID, SectionID: soil.ID},
-		{Kind: rule.AppendRow, Sheet: "Failed", Fields: map[string]string{"who": "person.name", "score": "event.score"}},
-		{Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "3d", Subject: "Try again", Text: "Dear {{.person.givenName}}"},
+		{Kind: rule.AppendRow, Sheet: "Failed", Fields: map[string]string{"who": "person.name",
+			"score": "event.score"}},
+		{Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "3d", Subject: "Try again",
+			Text: "Dear {{.person.givenName}}"},
 	}
-	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: true, UndoneBy: []string{"assessment.passed"}, Actions: actions})
+	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: true,
+		UndoneBy: []string{"assessment.passed"}, Actions: actions})
 	w.Record(w.About(rule.AssessmentFailed, "f1", nora))
 	w.Deliver()
 	contact := func() []string { return w.Standins.Contacts.Contacts()[0].Labels }
@@ -125,7 +133,8 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 		byKind[d.Action.Kind] = d.State + " " + d.Code
 	}
 	assert.Equal(t, map[string]string{
-		rule.CallOperation: "delivered ", rule.OpenTask: "delivered ", rule.Unenrol: "delivered ", rule.AppendRow: "skipped " + string(finding.CannotRevert),
+		rule.CallOperation: "delivered ", rule.OpenTask: "delivered ", rule.Unenrol: "delivered ",
+		rule.AppendRow: "skipped " + string(finding.CannotRevert),
 	}, byKind)
 	taken := 0
 	for _, d := range w.DeliveriesThat(deliverystore.DeliveryFilter{State: deliverystore.DeliveryDelivered}) {
@@ -157,7 +166,8 @@ func TestOperationsTellSuccess(t *testing.T) {
 		return map[string]string{"email": "person.email", "label": label}
 	}
 	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{
-		Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: field("event.role"), Fallbacks: map[string]string{"label": "learner"},
+		Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: field("event.role"),
+		Fallbacks: map[string]string{"label": "learner"},
 	}}})
 	e := w.Joined("k1", "stu-001", "PROP-A")
 	e.Data["role"] = "weeds" // not a label that the list has
@@ -165,7 +175,8 @@ func TestOperationsTellSuccess(t *testing.T) {
 	w.Deliver()
 	d, err := one(t, w, d.ID)
 	require.NoError(t, err)
-	assert.Equal(t, deliverystore.DeliveryWaiting, d.State, "200 with an error inside is no success, and again would not help")
+	assert.Equal(t, deliverystore.DeliveryWaiting, d.State,
+		"200 with an error inside is no success, and again would not help")
 	assert.Equal(t, string(finding.NotSuccess), d.Code)
 	assert.Contains(t, d.LastError, "there is no label weeds")
 	e = w.Joined("k2", "stu-002", "PROP-A")
@@ -174,12 +185,16 @@ func TestOperationsTellSuccess(t *testing.T) {
 	w.Deliver()
 	assert.Equal(t, []string{"learner"}, w.Standins.Contacts.Contacts()[0].Labels, "an empty value gets its fallback")
 
-	tried, err := w.Rules.TryOperation(t.Context(), "test", labels.ID, "add-label", map[string]any{"email": "a@x.example", "label": "weeds"})
+	tried, err := w.Rules.TryOperation(t.Context(), "test", labels.ID, "add-label",
+		map[string]any{"email": "a@x.example", "label": "weeds"})
 	require.NoError(t, err)
 	assert.False(t, tried.Worked)
 	assert.Contains(t, tried.Problem, `has no label "weeds"; it has ["learner"`)
-	assert.ErrorContains(t, w.Rules.DropOperation(t.Context(), "test", labels.ID, "add-label"), `the rule "r" uses it`)
-	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "x", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email"}}}})
+	assert.ErrorContains(t, w.Rules.DropOperation(t.Context(), "test", labels.ID, "add-label"),
+		`the rule "r" uses it`)
+	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "x", Trigger: "section.joined",
+		Actions: []rule.Action{{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+			Fields: map[string]string{"email": "person.email"}}}})
 	assert.ErrorContains(t, err, "the operation needs this value")
 }
 
@@ -205,12 +220,15 @@ func TestRedirectsAreRefusedUnlessAllowed_E9(t *testing.T) {
 		defer inside.Close()
 		outside := httptest.NewServer(http.RedirectHandler(inside.URL+"/private", http.StatusTemporaryRedirect))
 		defer outside.Close()
-		values := map[string]string{"address": outside.URL, "secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="}
+		values := map[string]string{"address": outside.URL,
+			"secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="}
 		if allowed != "" {
 			values["redirects"] = allowed
 		}
 		c := w.Connect("webhook", "moved", values)
-		w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
+		w.Rule(rule.Draft{Name: "r", Trigger: "section.joined",
+			Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID,
+				Fields: map[string]string{"x": `"y"`}}}})
 		w.Record(w.Joined("k1", "stu-001", "PROP-A"))
 		w.Deliver()
 		d := w.DeliveriesThat(deliverystore.DeliveryFilter{})[0]
@@ -230,8 +248,10 @@ func TestEnrolmentsArePickedUp(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Connect("oneroster-delta", "Platform by file", nil)
 	soil := w.Section("SOIL-A")
-	w.Rule(rule.Draft{Name: "in", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: soil.ID}}})
-	w.Rule(rule.Draft{Name: "out", Trigger: "module.reopened", Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: soil.ID}}})
+	w.Rule(rule.Draft{Name: "in", Trigger: "module.completed",
+		Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: soil.ID}}})
+	w.Rule(rule.Draft{Name: "out", Trigger: "module.reopened",
+		Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: soil.ID}}})
 	w.Record(w.About(rule.ModuleCompleted, "k1", "stu-030"))
 	w.Deliver()
 	pending := func() []deliverystore.Pickup {
@@ -280,14 +300,18 @@ func TestRulesKeepTheirVersions(t *testing.T) {
 func TestRevertedWhileUnderWay_E8(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	labels := w.Labels()
-	w.Rule(rule.Draft{Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
-		{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
-	}})
+	w.Rule(rule.Draft{Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"},
+		Actions: []rule.Action{
+			{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+				Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+		}})
 	failed := w.Record(w.About(rule.AssessmentFailed, "f1", "stu-001"))
-	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Latency, Millis: 700, Path: "/api/contacts"}))
+	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Latency, Millis: 700,
+		Path: "/api/contacts"}))
 	ended := make(chan error, 1)
 	go func() {
-		_, err := w.Deliveries.Deliver(context.Background(), w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: failed.ID})[0].ID)
+		_, err := w.Deliveries.Deliver(context.Background(),
+			w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: failed.ID})[0].ID)
 		ended <- err
 	}()
 	time.Sleep(200 * time.Millisecond) // the call is under way
@@ -304,7 +328,9 @@ func TestGroupsAtAService(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	w.Standins.Workspace.Open("Greenhouse talk")
 	c := w.Workspace()
-	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", UndoneBy: []string{"module.reopened"}, Actions: []rule.Action{{Kind: rule.AddToGroup, ConnectionID: c.ID, Group: "{{get \"event.room\" \"Greenhouse\"}} talk"}}})
+	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", UndoneBy: []string{"module.reopened"},
+		Actions: []rule.Action{{Kind: rule.AddToGroup, ConnectionID: c.ID,
+			Group: "{{get \"event.room\" \"Greenhouse\"}} talk"}}})
 	w.Record(w.About(rule.ModuleCompleted, "k1", "stu-001"))
 	w.Record(w.About(rule.ModuleCompleted, "k2", "stu-005")) // without an address
 	w.Deliver()
@@ -321,7 +347,8 @@ func TestGroupsAtAService(t *testing.T) {
 // delivery again: nobody is reached for whom it does not hold.
 func TestRefusedConditionIsLookedAtAgain(t *testing.T) {
 	w, _ := apptest.Clocked(t)
-	r := w.Rule(rule.Draft{Name: "r", Trigger: "assessment.passed", Condition: `event.score >= 0.9`, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
+	r := w.Rule(rule.Draft{Name: "r", Trigger: "assessment.passed", Condition: `event.score >= 0.9`,
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
 	e := w.About(rule.AssessmentPassed, "k1", "stu-001")
 	delete(e.Data, "score")
 	id := w.DeliveriesOf(w.Record(e).ID)[0].ID
@@ -350,20 +377,28 @@ func TestWhatWaitedForAnAddressGoesOn(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	connections, err := connectionstore.Connections(t.Context(), w.Store)
 	require.NoError(t, err)
-	register := connections[slices.IndexFunc(connections, func(c connectionstore.Connection) bool { return c.Name == "Register" })]
+	register := connections[slices.IndexFunc(connections,
+		func(c connectionstore.Connection) bool { return c.Name == "Register" })]
 	mail := w.Mail()
-	w.Rule(rule.Draft{Name: "greet", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail.ID, Subject: "Hello", Text: "Dear {{.person.givenName}}"}}})
-	w.Rule(rule.Draft{Name: "parent", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail.ID, To: `event.role == "nobody" ? "x@fernmoor.example" : ""`, Subject: "Hello", Text: "Dear parent"}}})
+	w.Rule(rule.Draft{Name: "greet", Trigger: "section.joined",
+		Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail.ID, Subject: "Hello",
+			Text: "Dear {{.person.givenName}}"}}})
+	w.Rule(rule.Draft{Name: "parent", Trigger: "section.joined",
+		Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail.ID,
+			To: `event.role == "nobody" ? "x@fernmoor.example" : ""`, Subject: "Hello", Text: "Dear parent"}}})
 	e := w.Record(w.Joined("k", "stu-005", "PROP-A")) // who has no address
 	w.Deliver()
-	require.Equal(t, []string{"waiting", "waiting"}, states(w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: e.ID})))
+	require.Equal(t, []string{"waiting", "waiting"},
+		states(w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: e.ID})))
 	w.Read(register, false)
 	w.Deliver()
-	require.Equal(t, []string{"waiting", "waiting"}, states(w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: e.ID})), "nothing was mended")
+	require.Equal(t, []string{"waiting", "waiting"},
+		states(w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: e.ID})), "nothing was mended")
 	require.NoError(t, w.Standins.School.SetEmail("stu-005", "elsa.elder@fernmoor.example"))
 	w.Read(register, false)
 	w.Deliver()
-	assert.Equal(t, []string{"delivered", "waiting"}, states(w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: e.ID})))
+	assert.Equal(t, []string{"delivered", "waiting"},
+		states(w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: e.ID})))
 	require.Len(t, w.Standins.Inbox.Mails(), 1)
 	assert.Equal(t, "elsa.elder@fernmoor.example", w.Standins.Inbox.Mails()[0].To)
 }
@@ -375,7 +410,8 @@ func TestRulesWaitForPercentagesThatAreReported_E5(t *testing.T) {
 	w.Outlined()
 	platform := w.Connect("xapi", "Platform", nil).ID
 	course := w.Section("PROP-A").CourseID
-	d := rule.Draft{Name: "r", Trigger: "progress.crossed", Scope: rule.Scope{Course: course}, Condition: `event.percent == 40`, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}}
+	d := rule.Draft{Name: "r", Trigger: "progress.crossed", Scope: rule.Scope{Course: course},
+		Condition: `event.percent == 40`, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}}
 	_, err := w.Rules.Save(t.Context(), "test", "", 0, d)
 	require.ErrorContains(t, err, "event.percent is one of 25, 50, 75, 100 here")
 	o, err := learningstore.Outline(t.Context(), w.Store, course)
@@ -388,7 +424,8 @@ func TestRulesWaitForPercentagesThatAreReported_E5(t *testing.T) {
 	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
 	require.NoError(t, err)
 	assert.Len(t, tasks, 1, "half of it is more than 40")
-	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "s", Trigger: "assessment.passed", Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x", If: "event.score > 80"}}})
+	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "s", Trigger: "assessment.passed",
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x", If: "event.score > 80"}}})
 	require.ErrorContains(t, err, "so 80 % is 0.8")
 }
 
@@ -398,9 +435,11 @@ func TestTextsKnowWhatComesNextAndWhoTeaches_E5(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	w.Outlined()
 	platform := w.Connect("xapi", "Platform", nil).ID
-	w.Rule(rule.Draft{Name: "r", Trigger: "activity.completed", Condition: `progress.missingCount > 0 && section.teachers != ""`, Actions: []rule.Action{{
-		Kind: rule.OpenTask, Subject: "{{.progress.lastTitle}}, then {{.progress.nextTitle}} at {{.progress.nextAddress}}; open: {{.progress.missing}}, in {{.module.title}}: {{.progress.missingInModule}}; ask {{.section.teachers}} ({{.section.teacherEmails}})",
-	}}})
+	w.Rule(rule.Draft{Name: "r", Trigger: "activity.completed",
+		Condition: `progress.missingCount > 0 && section.teachers != ""`, Actions: []rule.Action{{
+			Kind:    rule.OpenTask,
+			Subject: "{{.progress.lastTitle}}, then {{.progress.nextTitle}} at {{.progress.nextAddress}}; open: {{.progress.missing}}, in {{.module.title}}: {{.progress.missingInModule}}; ask {{.section.teachers}} ({{.section.teacherEmails}})",
+		}}})
 	w.Completes(platform, "stu-006", "one", *now)
 	w.Deliver()
 	w.Completes(platform, "stu-006", "two", *now)
@@ -410,7 +449,8 @@ func TestTextsKnowWhatComesNextAndWhoTeaches_E5(t *testing.T) {
 	require.Len(t, tasks, 1, "after the second nothing is missing")
 	x := w.Section("PROP-A")
 	require.NotEmpty(t, x.Teachers)
-	assert.Contains(t, tasks[0].Title, "One, then Two at "+apptest.Activities+"two; open: Two, in M: Two; ask "+strings.Join(x.Teachers, ", ")+" (")
+	assert.Contains(t, tasks[0].Title,
+		"One, then Two at "+apptest.Activities+"two; open: Two, in M: Two; ask "+strings.Join(x.Teachers, ", ")+" (")
 	assert.Contains(t, tasks[0].Title, "@fernmoor.example)")
 }
 
@@ -419,7 +459,9 @@ func TestTextsKnowWhatComesNextAndWhoTeaches_E5(t *testing.T) {
 func TestCausesAreTrueAndMendsLetGoOn_C2(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Contacts()
-	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID, Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
+	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed",
+		Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID,
+			Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
 	w.Record(w.About(rule.ModuleCompleted, "k1", "stu-005")) // without an address
 	w.Deliver()
 	waiting := w.DeliveriesThat(deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting})
@@ -429,11 +471,13 @@ func TestCausesAreTrueAndMendsLetGoOn_C2(t *testing.T) {
 	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 401}))
 	e := w.Record(w.About(rule.ModuleCompleted, "k2", "stu-006"))
 	w.Deliver()
-	assert.Equal(t, []string{deliverystore.DeliveryWaiting, string(finding.WrongCredential)}, []string{w.DeliveriesOf(e.ID)[0].State, w.DeliveriesOf(e.ID)[0].Code})
+	assert.Equal(t, []string{deliverystore.DeliveryWaiting, string(finding.WrongCredential)},
+		[]string{w.DeliveriesOf(e.ID)[0].State, w.DeliveriesOf(e.ID)[0].Code})
 	w.Standins.ClearFaults()
 	_, err := w.Connections.Probe(t.Context(), c.ID)
 	require.NoError(t, err)
 	w.Deliver()
 	assert.Equal(t, deliverystore.DeliveryDelivered, w.DeliveriesOf(e.ID)[0].State)
-	assert.Len(t, w.DeliveriesThat(deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting}), 1, "the address is missing still")
+	assert.Len(t, w.DeliveriesThat(deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting}), 1,
+		"the address is missing still")
 }

@@ -127,7 +127,8 @@ func (m *maker) turns(ctx context.Context, list []deliverystore.Delivery) ([]*tu
 		e, there := byID[d.EventID]
 		if t := (&turn{delivery: d, event: e, connections: connections}); there {
 			turns, events = append(turns, t), append(events, e)
-		} else if err := m.end.do(ctx, t.without(m.now(), fmt.Errorf("the event %s is gone", d.EventID))); err != nil {
+		} else if err := m.end.do(ctx, t.without(m.now(),
+			fmt.Errorf("the event %s is gone", d.EventID))); err != nil {
 			return nil, err
 		}
 	}
@@ -145,7 +146,8 @@ func (m *maker) turns(ctx context.Context, list []deliverystore.Delivery) ([]*tu
 
 // without ends a turn whose delivery lacks what it is about.
 func (t *turn) without(now time.Time, cause error) *turn {
-	t.delivery.State, t.delivery.Code, t.delivery.LastError, t.delivery.FinishedAt = deliverystore.DeliveryWaiting, string(finding.DeliveryWaiting), cause.Error(), &now
+	t.delivery.State, t.delivery.Code, t.delivery.LastError, t.delivery.FinishedAt = deliverystore.DeliveryWaiting,
+		string(finding.DeliveryWaiting), cause.Error(), &now
 	t.settled = true
 	return t
 }
@@ -168,9 +170,11 @@ func (m *maker) look(ctx context.Context, known *known, t *turn) (err error) {
 	following, err := deliverystore.Following(ctx, m.Store, t.delivery)
 	for _, x := range following {
 		switch {
-		case x.Action.Kind == rule.Award && x.Position < t.delivery.Position && x.State == deliverystore.DeliveryDelivered:
+		case x.Action.Kind == rule.Award && x.Position < t.delivery.Position &&
+			x.State == deliverystore.DeliveryDelivered:
 			t.values["award"] = x.Result // a later action can refer to what an earlier one awarded
-		case x.Position == t.delivery.Position+1 && x.State == deliverystore.DeliveryPlanned && t.delivery.Undoes == nil:
+		case x.Position == t.delivery.Position+1 && x.State == deliverystore.DeliveryPlanned &&
+			t.delivery.Undoes == nil:
 			t.next = &x
 		}
 	}
@@ -188,7 +192,8 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 	until, held, operation, err := m.heldBack(ctx, t)
 	if err == nil && held == "" && !m.overBefore(t) && t.rule.Most.Most > 0 && d.ConnectionID != nil {
 		var full *time.Time
-		if full, err = deliverystore.ClaimCall(ctx, m.Store, t.rule.ID, m.now(), t.rule.Most.Window(), t.rule.Most.Most); full != nil {
+		if full, err = deliverystore.ClaimCall(ctx, m.Store, t.rule.ID, m.now(), t.rule.Most.Window(),
+			t.rule.Most.Most); full != nil {
 			until, held = *full, fmt.Sprintf("the rule's limit of %d calls", t.rule.Most.Most)
 		}
 	}
@@ -215,7 +220,8 @@ func (m *maker) take(ctx context.Context, t *turn) error {
 	}
 	out, failure := m.attempt(ctx, t.connections.open, *d, t.event, t.values)
 	ended := m.now()
-	t.ended, t.attempt.Millis, t.attempt.Status = ended, int(ended.Sub(t.attempt.StartedAt).Milliseconds()), out.status
+	t.ended, t.attempt.Millis, t.attempt.Status = ended, int(ended.Sub(t.attempt.StartedAt).Milliseconds()),
+		out.status
 	t.attempt.Request, t.attempt.Answer = mask(out.request, t.values["person"]), mask(out.answer, t.values["person"])
 	t.settled, t.failure = true, failure
 	if failure != nil && ctx.Err() != nil { // cut off by ourselves: what it did is not known
@@ -276,14 +282,16 @@ func (s *Deliveries) write(ctx context.Context, worker string, turns []*turn) er
 	if err != nil || len(written) == len(turns) {
 		return err
 	}
-	return s.writeWhole(ctx, worker, slices.DeleteFunc(slices.Clone(turns), func(t *turn) bool { return written[t.delivery.ID] }))
+	return s.writeWhole(ctx, worker, slices.DeleteFunc(slices.Clone(turns),
+		func(t *turn) bool { return written[t.delivery.ID] }))
 }
 
 // plain reports whether all turns are attempts that worked, at services that have not failed
 // before, and whether nothing else is to be written for them.
 func (s *Deliveries) plain(turns []*turn) bool {
 	return !slices.ContainsFunc(turns, func(t *turn) bool {
-		if t.attempt == nil || t.attempt.Error != "" || t.keep != nil || t.next != nil || t.stopped || t.delivery.State != deliverystore.DeliveryDelivered {
+		if t.attempt == nil || t.attempt.Error != "" || t.keep != nil || t.next != nil || t.stopped ||
+			t.delivery.State != deliverystore.DeliveryDelivered {
 			return true
 		}
 		key, _ := t.delivery.Action.Target()
@@ -336,7 +344,8 @@ func (s *Deliveries) writeWhole(ctx context.Context, worker string, turns []*tur
 					return err
 				}
 			}
-			over := t.delivery.State == deliverystore.DeliveryDelivered || t.delivery.State == deliverystore.DeliverySkipped
+			over := t.delivery.State == deliverystore.DeliveryDelivered ||
+				t.delivery.State == deliverystore.DeliverySkipped
 			if t.settled && over && t.next != nil {
 				if wait, _ := rule.Span(t.next.Action.After); wait > 0 {
 					if err := deliverystore.QueuePlanned(ctx, tx, now.Add(wait), t.next.ID); err != nil {

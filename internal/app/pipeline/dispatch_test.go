@@ -79,7 +79,9 @@ func fine(w http.ResponseWriter, _ *http.Request, _ int) { w.WriteHeader(http.St
 
 // tells makes a rule that sends to a connection whenever something happens for it.
 func tells(w *apptest.World, c connectionstore.Connection) rulestore.Rule {
-	return w.Rule(rule.Draft{Name: "to " + c.Name, Trigger: string(rule.ModuleCompleted), Scope: rule.Scope{Module: c.Name}, Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID, Fields: map[string]string{"x": `"y"`}}}})
+	return w.Rule(rule.Draft{Name: "to " + c.Name, Trigger: string(rule.ModuleCompleted),
+		Scope: rule.Scope{Module: c.Name}, Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID,
+			Fields: map[string]string{"x": `"y"`}}}})
 }
 
 // happens records what the rule of tells waits for.
@@ -124,7 +126,8 @@ func dispatching(t *testing.T, w *apptest.World) (die func()) {
 
 func counted(t *testing.T, w *apptest.World, condition string, args ...any) (n int) {
 	t.Helper()
-	require.NoError(t, w.Store.Pool.QueryRow(context.Background(), `SELECT count(*) FROM deliveries d WHERE `+condition, args...).Scan(&n))
+	require.NoError(t, w.Store.Pool.QueryRow(context.Background(),
+		`SELECT count(*) FROM deliveries d WHERE `+condition, args...).Scan(&n))
 	return n
 }
 
@@ -154,14 +157,16 @@ func TestASlowServiceSlowsNobodyElse_E9(t *testing.T) {
 	h, f := hanging.connect(w, "Hanging", nil), fast.connect(w, "Fast", nil)
 	many(t, w, h, 400)
 	die := dispatching(t, w)
-	eventually(t, "the hanging one has as many calls as it may", func() bool { n, _ := hanging.total(); return n == 8 })
+	eventually(t, "the hanging one has as many calls as it may",
+		func() bool { n, _ := hanging.total(); return n == 8 })
 	many(t, w, f, 300)
 	eventually(t, "the fast one has all", allDelivered(t, w, f))
 	calls, ids := fast.total()
 	assert.Equal(t, []int{300, 300}, []int{calls, ids})
 	calls, _ = hanging.total()
 	assert.Equal(t, 8, calls, "no more than its slots")
-	assert.Equal(t, 8, counted(t, w, `connection_id = $1 AND attempts = 1 AND begun_at IS NOT NULL`, h.ID), "each call is on record while it is under way")
+	assert.Equal(t, 8, counted(t, w, `connection_id = $1 AND attempts = 1 AND begun_at IS NOT NULL`, h.ID),
+		"each call is on record while it is under way")
 	assert.Equal(t, 392, counted(t, w, `connection_id = $1 AND attempts = 0`, h.ID), "claimed is not begun")
 	die()
 	close(release)
@@ -201,7 +206,11 @@ func TestDeathRepeatsOnlyWhatWasBegun_E8(t *testing.T) {
 	for counted(t, w, `state = 'delivered'`) < 150 {
 		die := dispatching(t, w)
 		before, _ := r.total()
-		eventually(t, "some were made", func() bool { n, _ := r.total(); return n >= before+15 || allDelivered(t, w, c)() })
+		eventually(t, "some were made", func() bool {
+			n,
+				_ := r.total()
+			return n >= before+15 || allDelivered(t, w, c)()
+		})
 		die()
 		deaths++
 	}
@@ -226,14 +235,16 @@ func TestNobodyTakesOverWhileALeaseLasts(t *testing.T) {
 	second, err := leases.Register(t.Context(), w.Store, time.Hour)
 	require.NoError(t, err)
 	lane := deliverystore.Lane{ConnectionID: &c.ID}
-	list, err := deliverystore.ReadyDeliveries(t.Context(), w.Store, lane, time.Now(), 10, nil, deliverystore.ReadyAfter{})
+	list, err := deliverystore.ReadyDeliveries(t.Context(), w.Store, lane, time.Now(), 10, nil,
+		deliverystore.ReadyAfter{})
 	require.NoError(t, err)
 	require.Len(t, list, 3)
 	ids := []string{list[0].ID, list[1].ID, list[2].ID}
 	begun, err := deliverystore.BeginAttempts(t.Context(), w.Store, first.Worker, time.Now(), time.Now(), ids...)
 	require.NoError(t, err)
 	assert.Len(t, begun, 3)
-	list, err = deliverystore.ReadyDeliveries(t.Context(), w.Store, lane, time.Now(), 10, nil, deliverystore.ReadyAfter{})
+	list, err = deliverystore.ReadyDeliveries(t.Context(), w.Store, lane, time.Now(), 10, nil,
+		deliverystore.ReadyAfter{})
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	begun, err = deliverystore.BeginAttempts(t.Context(), w.Store, second.Worker, time.Now(), time.Now(), ids...)
@@ -244,7 +255,8 @@ func TestNobodyTakesOverWhileALeaseLasts(t *testing.T) {
 	require.Len(t, attempts, 1)
 	assert.True(t, attempts[0].UnderWay)
 
-	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE workers SET until = now() - interval '1 second' WHERE id = $1`, first.Worker)
+	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE workers SET until = now() - interval '1 second' WHERE id = $1`,
+		first.Worker)
 	require.NoError(t, err)
 	require.ErrorIs(t, leases.Renew(t.Context(), w.Store, first), db.ErrStale, "a lease that is over stays over")
 	begun, err = deliverystore.BeginAttempts(t.Context(), w.Store, second.Worker, time.Now(), time.Now(), ids...)
@@ -257,7 +269,8 @@ func TestNobodyTakesOverWhileALeaseLasts(t *testing.T) {
 	// What the first one still has to say comes too late to change anything.
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error {
 		late := deliverystore.Delivery{ID: ids[0], State: deliverystore.DeliveryWaiting}
-		_, err := deliverystore.EndAttempts(t.Context(), tx, first.Worker, []*deliverystore.Delivery{&late}, nil, false)
+		_, err := deliverystore.EndAttempts(t.Context(), tx, first.Worker, []*deliverystore.Delivery{&late}, nil,
+			false)
 		return err
 	}))
 	d, err := deliverystore.FindDelivery(t.Context(), w.Store, ids[0])
@@ -337,8 +350,10 @@ func TestSlowMailServerGetsEveryMailOnce_E8(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	server := newMailServer(t, 200*time.Millisecond)
-	c := w.Connect("smtp", "Mail", map[string]string{"server": server.address, "from": "kanban@fernmoor.example", "security": "none"})
-	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: c.ID, Subject: "s", Text: "t"}}})
+	c := w.Connect("smtp", "Mail", map[string]string{"server": server.address, "from": "kanban@fernmoor.example",
+		"security": "none"})
+	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined",
+		Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: c.ID, Subject: "s", Text: "t"}}})
 	for i := range 20 {
 		who := fmt.Sprintf("stu-%03d", 14+i)
 		w.Record(w.Joined(who, who, "PROP-A"))

@@ -23,7 +23,8 @@ type Outlines interface {
 type Reactions interface {
 	// Recorded hears of the events, and which of them are new; people are some of those whom
 	// they are about. mark says whether any rule has changed.
-	Recorded(ctx context.Context, tx *db.Tx, people []rosterstore.Person, events []eventstore.Event, fresh []string, mark int64) error
+	Recorded(ctx context.Context, tx *db.Tx, people []rosterstore.Person, events []eventstore.Event, fresh []string,
+		mark int64) error
 	// Reworked hears of people whose progress in a course was worked out anew: a score may
 	// count for less without any event.
 	Reworked(ctx context.Context, tx *db.Tx, courseID string, people, fresh []string, mark int64) error

@@ -19,7 +19,8 @@ import (
 func TestSwitchingOffAsksAboutWhatIsToCome_E8(t *testing.T) {
 	for _, toCome := range []rules.ToCome{rules.StopThem, rules.FinishThem} {
 		w, now := apptest.Clocked(t)
-		send := rule.Action{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"learner"`}}
+		send := rule.Action{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+			Fields: map[string]string{"email": "person.email", "label": `"learner"`}}
 		later := send
 		later.After, later.Fields = "2d", map[string]string{"email": "person.email", "label": `"reminded"`}
 		r := w.Rule(rule.Draft{Name: "welcome", Trigger: "section.joined", Actions: []rule.Action{send, later}})
@@ -69,7 +70,8 @@ func TestGivingUpByHand_E9(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Labels()
 	r := w.Rule(rule.Draft{Name: "label", Trigger: "section.joined", Actions: []rule.Action{
-		{Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"no such label"`}},
+		{Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label",
+			Fields: map[string]string{"email": "person.email", "label": `"no such label"`}},
 		{Kind: rule.OpenTask, Subject: "Talk to {{.person.givenName}}", Owner: "maud@fernmoor.example", After: "1d"},
 	}})
 	for i := range 4 {
@@ -84,7 +86,8 @@ func TestGivingUpByHand_E9(t *testing.T) {
 	require.ErrorContains(t, err, "reason")
 	_, _, err = w.Deliveries.GiveUp(t.Context(), "Maud", deliverystore.DeliveryFilter{}, "why not")
 	require.ErrorContains(t, err, "say which")
-	n, under, err := w.Deliveries.GiveUp(t.Context(), "Maud", deliverystore.DeliveryFilter{ID: waiting[0].ID}, "left the school")
+	n, under, err := w.Deliveries.GiveUp(t.Context(), "Maud", deliverystore.DeliveryFilter{ID: waiting[0].ID},
+		"left the school")
 	require.NoError(t, err)
 	assert.Equal(t, 2, n, "with the task that would have come after it")
 	assert.Zero(t, under)
@@ -92,7 +95,8 @@ func TestGivingUpByHand_E9(t *testing.T) {
 	require.ErrorContains(t, err, "still to come")
 	assert.Error(t, w.Deliveries.Retry(t.Context(), "Maud", waiting[0].ID))
 
-	n, _, err = w.Deliveries.GiveUp(t.Context(), "Maud", deliverystore.DeliveryFilter{ConnectionID: c.ID, State: deliverystore.DeliveryWaiting}, "the label is gone")
+	n, _, err = w.Deliveries.GiveUp(t.Context(), "Maud",
+		deliverystore.DeliveryFilter{ConnectionID: c.ID, State: deliverystore.DeliveryWaiting}, "the label is gone")
 	require.NoError(t, err)
 	assert.Equal(t, 6, n)
 	given := w.DeliveriesThat(deliverystore.DeliveryFilter{RuleID: r.ID, State: deliverystore.DeliveryStopped})
@@ -108,7 +112,9 @@ func TestGivingUpByHand_E9(t *testing.T) {
 func TestNewVersionAsksAboutWhatIsToCome(t *testing.T) {
 	for _, toCome := range []rules.ToCome{rules.StopThem, rules.FinishThem, rules.Ask} {
 		w, now := apptest.Clocked(t)
-		d := rule.Draft{Name: "remind", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "2d", Subject: "Old", Text: "Old text"}}}
+		d := rule.Draft{Name: "remind", Trigger: "section.joined",
+			Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "2d", Subject: "Old",
+				Text: "Old text"}}}
 		r := w.Rule(d)
 		w.Record(w.Joined("k", "stu-020", "PROP-A"))
 		w.Deliver()

@@ -136,7 +136,8 @@ func (s *Deliveries) heldBack(ctx context.Context, t *turn) (until time.Time, he
 
 // restsNow says until when the service of a delivery rests, or what it does there. When a
 // rest is over exactly one is let through.
-func (s *Deliveries) restsNow(ctx context.Context, t *turn, now time.Time) (until time.Time, held, operation string, err error) {
+func (s *Deliveries) restsNow(ctx context.Context, t *turn, now time.Time) (until time.Time, held, operation string,
+	err error) {
 	id := *t.delivery.ConnectionID
 	rests, err := t.connections.resting(ctx, id)
 	key, _ := t.delivery.Action.Target()
@@ -153,7 +154,8 @@ func (s *Deliveries) restsNow(ctx context.Context, t *turn, now time.Time) (unti
 		}
 		until := *x.RestsUntil
 		if !until.After(now) {
-			if through, err := deliverystore.TryDuringRest(ctx, s.Store, id, x.Operation, now, again); err != nil || through {
+			if through, err := deliverystore.TryDuringRest(ctx, s.Store, id, x.Operation, now, again); err != nil ||
+				through {
 				continue
 			}
 			until = now.Add(again)
@@ -184,12 +186,14 @@ func (s *Deliveries) overBefore(t *turn) (over bool) {
 	}
 	switch {
 	case problem != nil:
-		d.State, d.Code, d.LastError, d.FinishedAt, d.Held, d.NextAt = deliverystore.DeliveryWaiting, string(finding.ConditionRefused), problem.Error(), &now, "", nil
+		d.State, d.Code, d.LastError, d.FinishedAt, d.Held, d.NextAt = deliverystore.DeliveryWaiting,
+			string(finding.ConditionRefused), problem.Error(), &now, "", nil
 	case stop:
 		t.stopped = true
 		return true
 	case !holds:
-		d.State, d.Held, d.FinishedAt, d.NextAt = deliverystore.DeliverySkipped, "its condition did not hold", &now, nil
+		d.State, d.Held, d.FinishedAt, d.NextAt = deliverystore.DeliverySkipped, "its condition did not hold", &now,
+			nil
 	default:
 		return false
 	}
@@ -229,20 +233,24 @@ func (s *Deliveries) health(ctx context.Context, tx *db.Tx, turns []*turn) (rest
 			}
 			continue
 		case isCall && p.Passing():
-			f.RetryAfter, f.Reason = p.RetryAfter, mask(t.failure.Error(), t.values["person"]) // nothing is compared: its numbers may stay
-			r, err := deliverystore.CountFailure(ctx, tx, id, "", "", func(r rest.Record) rest.Record { return r.Failed(f) })
+			// nothing is compared: its numbers may stay
+			f.RetryAfter, f.Reason = p.RetryAfter, mask(t.failure.Error(), t.values["person"])
+			r, err := deliverystore.CountFailure(ctx, tx, id, "", "",
+				func(r rest.Record) rest.Record { return r.Failed(f) })
 			if err != nil {
 				return nil, err
 			}
 			service.until, worked[resting{connection: id}] = r.Until, false
 			rested = append(rested, service)
-		case isCall && !(t.delivery.Action.Kind == rule.Mail && p.Kind == call.Refused) || refusedThere(t.failure): // one address is not another
+		// one address is not another
+		case isCall && !(t.delivery.Action.Kind == rule.Mail && p.Kind == call.Refused) || refusedThere(t.failure):
 			// Whatever it says, the service answers.
 			if _, err := deliverystore.EndFailures(ctx, tx, id, ""); err != nil {
 				return nil, err
 			}
 			f.Reason = sameText(t)
-			r, err := deliverystore.CountFailure(ctx, tx, id, key, title, func(r rest.Record) rest.Record { return r.Refused(f) })
+			r, err := deliverystore.CountFailure(ctx, tx, id, key, title,
+				func(r rest.Record) rest.Record { return r.Refused(f) })
 			if err != nil {
 				return nil, err
 			}
@@ -261,7 +269,8 @@ func (s *Deliveries) health(ctx context.Context, tx *db.Tx, turns []*turn) (rest
 // hasFailed reports whether a service, or an operation of it, may have failed before: most
 // never do, and need not be asked about each time.
 func (s *Deliveries) hasFailed(t *turn, operation string) bool {
-	if x, ok := s.resting.Load(*t.delivery.ConnectionID + "/" + operation); ok && x.(rested).since.After(t.connections.at) {
+	if x, ok := s.resting.Load(*t.delivery.ConnectionID + "/" + operation); ok &&
+		x.(rested).since.After(t.connections.at) {
 		return true
 	}
 	t.connections.mu.Lock()
@@ -274,7 +283,8 @@ func (s *Deliveries) hasFailed(t *turn, operation string) bool {
 // protocol: what it was about is not there.
 func refusedThere(err error) bool {
 	r, ok := refusal.As(err)
-	return ok && slices.Contains([]finding.Code{finding.GroupMissing, finding.NotSuccess, finding.OperationGone}, r.Code)
+	return ok && slices.Contains([]finding.Code{finding.GroupMissing, finding.NotSuccess, finding.OperationGone},
+		r.Code)
 }
 
 // ownWords matches what tells one person's refusal from another's.

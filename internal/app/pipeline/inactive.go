@@ -35,7 +35,8 @@ func (s *Deliveries) Inactive(ctx context.Context) error {
 	for w := range asked {
 		days := w.days
 		for more := true; more; {
-			list, err := learningstore.IdleSince(ctx, s.Store, w.trigger, s.now().AddDate(0, 0, -days), days, idleAtOnce)
+			list, err := learningstore.IdleSince(ctx, s.Store, w.trigger, s.now().AddDate(0, 0, -days), days,
+				idleAtOnce)
 			if err != nil {
 				return err
 			}
@@ -43,9 +44,11 @@ func (s *Deliveries) Inactive(ctx context.Context) error {
 			events := make([]eventstore.Event, len(list))
 			for i, x := range list {
 				events[i] = eventstore.Event{
-					Type: string(w.trigger), NaturalKey: fmt.Sprintf("%s/%s/%s/%d/%d", w.trigger, x.PersonID, x.SectionID, days, x.Last.Truncate(time.Second).Unix()),
+					Type: string(w.trigger), NaturalKey: fmt.Sprintf("%s/%s/%s/%d/%d", w.trigger, x.PersonID,
+						x.SectionID, days, x.Last.Truncate(time.Second).Unix()),
 					PersonID: &x.PersonID, SectionID: &x.SectionID, CourseID: &x.CourseID, OccurredAt: s.now(),
-					Data: map[string]any{"days": days, "percent": x.Percent, "last": x.Last.UTC().Format(time.RFC3339)},
+					Data: map[string]any{"days": days, "percent": x.Percent,
+						"last": x.Last.UTC().Format(time.RFC3339)},
 				}
 			}
 			fresh := 0

@@ -26,7 +26,8 @@ func (s *Facts) learn(ctx context.Context, items []*item, placed learningstore.P
 	lessons := map[string][]lesson{} // by course
 	for _, x := range items {
 		st := x.statement
-		if x.note != "" || len(placed.Courses[st.Object.ID]) > 0 || st.Context == nil || len(st.Context.ContextActivities.Parent) == 0 {
+		if x.note != "" || len(placed.Courses[st.Object.ID]) > 0 || st.Context == nil ||
+			len(st.Context.ContextActivities.Parent) == 0 {
 			continue
 		}
 		course, err := s.courseMeant(ctx, x.person.ID, st.Context.ContextActivities.Grouping)
@@ -37,7 +38,8 @@ func (s *Facts) learn(ctx context.Context, items []*item, placed learningstore.P
 			continue
 		}
 		parent := st.Context.ContextActivities.Parent[0]
-		lessons[course] = append(lessons[course], lesson{parent.ID, nameOf(parent), learning.Activity{ID: st.Object.ID, Title: nameOf(st.Object), Kind: kindOfType(st.Object)}})
+		lessons[course] = append(lessons[course], lesson{parent.ID, nameOf(parent),
+			learning.Activity{ID: st.Object.ID, Title: nameOf(st.Object), Kind: kindOfType(st.Object)}})
 	}
 	for _, course := range slices.Sorted(maps.Keys(lessons)) {
 		err := s.Store.InTx(ctx, func(tx *db.Tx) error {
@@ -135,7 +137,8 @@ func kindOfType(o xapi.Object) learning.Kind {
 	}
 	kind := strings.ToLower(o.Definition.Type)
 	switch {
-	case strings.HasSuffix(kind, "/assessment"), strings.HasSuffix(kind, "/quiz"), strings.HasSuffix(kind, "/question"):
+	case strings.HasSuffix(kind, "/assessment"), strings.HasSuffix(kind, "/quiz"), strings.HasSuffix(kind,
+		"/question"):
 		return learning.Assessment
 	case strings.HasSuffix(kind, "/assignment"):
 		return learning.Assignment

@@ -28,7 +28,8 @@ func world(t *testing.T, change func(*rule.Draft)) (*apptest.World, rulestore.Ru
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	d := rule.Draft{Name: "Greet", Trigger: "section.joined", OncePerPerson: true, Actions: []rule.Action{{
-		Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`},
+		Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email",
+			"label": `"learns " + course.title`},
 	}}}
 	if change != nil {
 		change(&d)
@@ -47,7 +48,8 @@ func TestRuleFiresOncePerPersonAndTarget_E8(t *testing.T) {
 	require.Len(t, w.DeliveriesOf(first.ID), 1)
 	require.NoError(t, w.Deliveries.React(t.Context(), []string{first.ID}, ""), "the job may come twice")
 	assert.Len(t, w.DeliveriesOf(first.ID), 1)
-	assert.Empty(t, w.DeliveriesOf(w.Record(w.Joined("k2", "stu-001", "PROP-A")).ID), "the same person and section again")
+	assert.Empty(t, w.DeliveriesOf(w.Record(w.Joined("k2", "stu-001", "PROP-A")).ID),
+		"the same person and section again")
 	assert.Len(t, w.DeliveriesOf(w.Record(w.Joined("k3", "stu-001", "SOIL-A")).ID), 1, "another section")
 	assert.Len(t, w.DeliveriesOf(w.Record(w.Joined("k4", "stu-002", "PROP-A")).ID), 1, "another person")
 
@@ -61,7 +63,10 @@ func TestRuleFiresOncePerPersonAndTarget_E8(t *testing.T) {
 }
 
 func TestConditionDecides(t *testing.T) {
-	w, _ := world(t, func(d *rule.Draft) { d.Condition = `event.role == "student" && person.givenName.startsWith("A")` })
+	w, _ := world(t, func(d *rule.Draft) {
+		d.Condition =
+			`event.role == "student" && person.givenName.startsWith("A")`
+	})
 	assert.Len(t, w.DeliveriesOf(w.Record(w.Joined("k1", "stu-001", "PROP-A")).ID), 1)
 	assert.Empty(t, w.DeliveriesOf(w.Record(w.Joined("k2", "stu-002", "PROP-A")).ID))
 	e := w.Joined("k3", "stu-027", "PROP-C") // Abel Aster, but the event lacks what is asked
@@ -82,7 +87,8 @@ func TestDeliveryIsRetriedThenWaits_E9(t *testing.T) {
 		require.NoError(t, err)
 		return again, w.DeliveriesOf(e.ID)[0]
 	}
-	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 429, RetryAfter: 30, Path: "/events"}))
+	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 429, RetryAfter: 30,
+		Path: "/events"}))
 	again, d := deliver()
 	assert.Equal(t, 30*time.Second, again, "longer than our own pause, because the service asks for it")
 	assert.Equal(t, deliverystore.DeliveryRetrying, d.State)
@@ -123,14 +129,16 @@ func TestRefusedAndPausedAreNotRetried(t *testing.T) {
 	e := w.Record(w.Joined("k1", "stu-001", "PROP-A"))
 	id := w.DeliveriesOf(e.ID)[0].ID
 	paused := true
-	_, err := w.Connections.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, connections.Change{Paused: &paused})
+	_, err := w.Connections.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0,
+		connections.Change{Paused: &paused})
 	require.NoError(t, err)
 	again, err := w.Deliveries.Deliver(t.Context(), id)
 	require.NoError(t, err)
 	assert.Positive(t, again)
 	assert.Zero(t, w.DeliveriesOf(e.ID)[0].Attempts, "a pause is no failure")
 	paused = false
-	_, err = w.Connections.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0, connections.Change{Paused: &paused})
+	_, err = w.Connections.Update(t.Context(), "test", r.Actions[0].ConnectionID, 0,
+		connections.Change{Paused: &paused})
 	require.NoError(t, err)
 	again, err = w.Deliveries.Deliver(t.Context(), id)
 	require.NoError(t, err)
@@ -145,12 +153,15 @@ func TestActionsHappenInOrder(t *testing.T) {
 	w.Read(w.Register(), false)
 	issuer, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "School"})
 	require.NoError(t, err)
-	badge, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
+	badge, err := w.Badges.AddBadge(t.Context(), "test",
+		badgestore.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
-	r, err := w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{
-		{Kind: rule.Award, BadgeID: badge.ID},
-		{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}", Text: "{{.award.address}}"},
-	}})
+	r, err := w.Rules.Save(t.Context(), "test", "", 0,
+		rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{
+			{Kind: rule.Award, BadgeID: badge.ID},
+			{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}",
+				Text: "{{.award.address}}"},
+		}})
 	require.NoError(t, err)
 	_, err = w.Rules.Switch(t.Context(), "test", r.ID, true, "")
 	require.NoError(t, err)
@@ -158,7 +169,8 @@ func TestActionsHappenInOrder(t *testing.T) {
 	list := w.DeliveriesOf(e.ID)
 	require.Len(t, list, 2)
 	queued := func() (n int) {
-		require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM deliveries WHERE state <> 'planned'`).Scan(&n))
+		require.NoError(t, w.Store.Pool.QueryRow(t.Context(),
+			`SELECT count(*) FROM deliveries WHERE state <> 'planned'`).Scan(&n))
 		return n
 	}
 	assert.Equal(t, 1, queued(), "only the first is queued")
@@ -178,7 +190,8 @@ func TestRulesThatCannotWorkAreRefused(t *testing.T) {
 	w := apptest.New(t)
 	mail := w.Mail().ID
 	good := func() rule.Draft {
-		return rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail, Subject: "s", Text: "t"}}}
+		return rule.Draft{Name: "r", Trigger: "section.joined",
+			Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail, Subject: "s", Text: "t"}}}
 	}
 	for field, change := range map[string]func(*rule.Draft){
 		"name":                    func(d *rule.Draft) { d.Name = " " },

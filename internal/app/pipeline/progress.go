@@ -18,19 +18,18 @@ import (
 	"kanban/internal/wire/xapi"
 )
 
-// advance adds facts to the progress of the people they are about, and records what
-// follows, all with one reading and one writing of progress.
-func (s *Facts) advance(ctx context.Context, tx *db.Tx, items []*item) error {
-	places := map[[2]string]membership{}
-	var pairs []learningstore.ProgressRow
-	reached := map[[3]string]*learningstore.Reached{}
-	var asked []learningstore.Reached
+// concerned gives whose progress items are about, by person and section, and what they reached,
+// by activity too.
+func concerned(items []*item) (places map[[2]string]membership, pairs []learningstore.ProgressRow,
+	reached map[[3]string]*learningstore.Reached, asked []learningstore.Reached) {
+	places, reached = map[[2]string]membership{}, map[[3]string]*learningstore.Reached{}
 	for _, x := range items {
 		for _, p := range x.places {
 			key := [2]string{x.person.ID, p.SectionID}
 			if _, there := places[key]; !there {
 				places[key] = p
-				pairs = append(pairs, learningstore.ProgressRow{PersonID: x.person.ID, SectionID: p.SectionID, Version: p.Version})
+				pairs = append(pairs, learningstore.ProgressRow{PersonID: x.person.ID, SectionID: p.SectionID,
+					Version: p.Version})
 			}
 			of := [3]string{x.person.ID, p.SectionID, x.fact.ActivityID}
 			if reached[of] == nil {
@@ -39,6 +38,13 @@ func (s *Facts) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 			}
 		}
 	}
+	return places, pairs, reached, asked
+}
+
+// advance adds facts to the progress of the people they are about, and records what
+// follows, all with one reading and one writing of progress.
+func (s *Facts) advance(ctx context.Context, tx *db.Tx, items []*item) error {
+	places, pairs, reached, asked := concerned(items)
 	if len(pairs) == 0 {
 		return nil
 	}
@@ -61,7 +67,8 @@ func (s *Facts) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 	for _, x := range items {
 		for _, p := range x.places {
 			key := [2]string{x.person.ID, p.SectionID}
-			events = append(events, s.step(at[key], reached[[3]string{key[0], key[1], x.fact.ActivityID}], x, places[key])...)
+			events = append(events, s.step(at[key], reached[[3]string{key[0], key[1], x.fact.ActivityID}], x,
+				places[key])...)
 		}
 	}
 	for i, r := range asked {
@@ -82,7 +89,8 @@ func (s *Facts) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 }
 
 // step adds one fact to one person's progress in one section and gives what follows.
-func (s *Facts) step(g *learningstore.ProgressRow, r *learningstore.Reached, x *item, p membership) []eventstore.Event {
+func (s *Facts) step(g *learningstore.ProgressRow, r *learningstore.Reached, x *item,
+	p membership) []eventstore.Event {
 	var derived []learning.Derived
 	g.DoneBits, r.ActivityState, derived = p.Course.Advance(g.DoneBits, r.ActivityState, x.fact)
 	if len(derived) > 0 {
@@ -95,7 +103,8 @@ func (s *Facts) step(g *learningstore.ProgressRow, r *learningstore.Reached, x *
 	about := func(kind rule.Trigger, key string) eventstore.Event {
 		e := eventstore.Event{
 			Type: string(kind), NaturalKey: naturalKey(string(kind), g, key),
-			PersonID: &g.PersonID, SectionID: &g.SectionID, CourseID: &p.CourseID, ModuleID: module.ID, ActivityID: activity.ID,
+			PersonID: &g.PersonID, SectionID: &g.SectionID, CourseID: &p.CourseID, ModuleID: module.ID,
+			ActivityID: activity.ID,
 			OccurredAt: x.fact.At, Data: map[string]any{"percent": g.Percent},
 		}
 		if x.fact.Score != nil {
@@ -125,7 +134,8 @@ func naturalKey(kind string, g *learningstore.ProgressRow, key string) string {
 
 // follows gives the events of derived facts. What is done is recorded once for a
 // person and a place; what is open again once for each cause.
-func follows(g *learningstore.ProgressRow, courseID string, derived []learning.Derived, at time.Time, cause string, fact learning.Fact) []eventstore.Event {
+func follows(g *learningstore.ProgressRow, courseID string, derived []learning.Derived, at time.Time, cause string,
+	fact learning.Fact) []eventstore.Event {
 	var events []eventstore.Event
 	for _, d := range derived {
 		key := ""
@@ -146,7 +156,8 @@ func follows(g *learningstore.ProgressRow, courseID string, derived []learning.D
 		}
 		events = append(events, eventstore.Event{
 			Type: string(d.Kind), NaturalKey: naturalKey(string(d.Kind), g, key),
-			PersonID: &g.PersonID, SectionID: &g.SectionID, CourseID: &courseID, ModuleID: d.ModuleID, ActivityID: d.ActivityID, OccurredAt: at, Data: data,
+			PersonID: &g.PersonID, SectionID: &g.SectionID, CourseID: &courseID, ModuleID: d.ModuleID,
+			ActivityID: d.ActivityID, OccurredAt: at, Data: data,
 		})
 	}
 	return events
@@ -155,7 +166,8 @@ func follows(g *learningstore.ProgressRow, courseID string, derived []learning.D
 // reoutline brings progress that was worked out by an earlier outline up to the
 // present one, and gives what follows from that. Where somebody else has gone by a
 // later outline already, the place gets that one.
-func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.ProgressRow, places map[[2]string]membership) (events []eventstore.Event, err error) {
+func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.ProgressRow,
+	places map[[2]string]membership) (events []eventstore.Event, err error) {
 	var behind []learningstore.ProgressRow
 	for _, g := range all {
 		key := [2]string{g.PersonID, g.SectionID}
@@ -192,7 +204,8 @@ func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.Pr
 		derived := learning.Reoutline(before, p.Course.Outline, state)
 		g.Version, g.DoneBits = p.Version, p.Course.DoneBits(state)
 		g.Percent = p.Course.Percent(g.DoneBits)
-		events = append(events, follows(g, p.CourseID, derived, s.now(), fmt.Sprintf("outline-%d", p.Version), learning.Fact{})...)
+		events = append(events, follows(g, p.CourseID, derived, s.now(), fmt.Sprintf("outline-%d", p.Version),
+			learning.Fact{})...)
 	}
 	return events, nil
 }
@@ -222,7 +235,8 @@ func (s *Facts) RecountCourse(ctx context.Context, courseID string) error {
 			}
 			places := map[[2]string]membership{}
 			for _, g := range locked {
-				places[[2]string{g.PersonID, g.SectionID}] = membership{rosterstore.Enrolled{PersonID: g.PersonID, SectionID: g.SectionID, CourseID: courseID}, now}
+				places[[2]string{g.PersonID, g.SectionID}] = membership{rosterstore.Enrolled{PersonID: g.PersonID,
+					SectionID: g.SectionID, CourseID: courseID}, now}
 			}
 			events, err := s.reoutline(ctx, tx, locked, places)
 			if err != nil {
@@ -270,8 +284,10 @@ func (s *Facts) void(ctx context.Context, tx *db.Tx, connectionID, statementID s
 }
 
 // recount works one person's progress in one section out anew.
-func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p membership, v eventstore.Voided) error {
-	locked, _, err := learningstore.LockProgress(ctx, tx, []learningstore.ProgressRow{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.Version}}, nil)
+func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p membership,
+	v eventstore.Voided) error {
+	locked, _, err := learningstore.LockProgress(ctx, tx,
+		[]learningstore.ProgressRow{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.Version}}, nil)
 	if err != nil {
 		return err
 	}
@@ -313,16 +329,19 @@ func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p
 	g.Percent, g.LastAt = course.Percent(g.DoneBits), lastOf(next)
 	var reached []learningstore.Reached
 	if activity, there := next.Activities[v.Object]; there {
-		reached = append(reached, learningstore.Reached{PersonID: g.PersonID, SectionID: g.SectionID, ActivityID: v.Object, ActivityState: activity})
+		reached = append(reached, learningstore.Reached{PersonID: g.PersonID, SectionID: g.SectionID,
+			ActivityID: v.Object, ActivityState: activity})
 	} else if err := learningstore.ForgetActivity(ctx, tx, g.PersonID, g.SectionID, v.Object); err != nil {
 		return err
 	}
-	return s.keepLater(ctx, tx, p.CourseID, locked, reached, append(events, follows(g, p.CourseID, derived, s.now(), v.ID, learning.Fact{})...))
+	return s.keepLater(ctx, tx, p.CourseID, locked, reached,
+		append(events, follows(g, p.CourseID, derived, s.now(), v.ID, learning.Fact{})...))
 }
 
 // keepLater keeps progress in a course that was worked out anew and records events, to
 // which rules react in the background.
-func (s *Facts) keepLater(ctx context.Context, tx *db.Tx, courseID string, all []learningstore.ProgressRow, reached []learningstore.Reached, events []eventstore.Event) error {
+func (s *Facts) keepLater(ctx context.Context, tx *db.Tx, courseID string, all []learningstore.ProgressRow,
+	reached []learningstore.Reached, events []eventstore.Event) error {
 	fresh, mark, err := learningstore.KeepProgress(ctx, tx, all, reached, events)
 	if err != nil {
 		return err

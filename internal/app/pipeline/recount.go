@@ -35,7 +35,8 @@ func (s *Facts) SetAcross(ctx context.Context, who string, on bool) error {
 				return err
 			}
 		}
-		return tx.Audit(ctx, who, "said whether progress counts across sections", "settings/progress", map[string]bool{"across": on})
+		return tx.Audit(ctx, who, "said whether progress counts across sections", "settings/progress",
+			map[string]bool{"across": on})
 	})
 }
 
@@ -92,8 +93,10 @@ func (s *Facts) carry(ctx context.Context, courseID string, people []string) err
 	}
 	var pairs []learningstore.ProgressRow
 	for _, e := range enrolled {
-		if n := len(pairs); e.Role == "student" && (n == 0 || pairs[n-1].PersonID != e.PersonID || pairs[n-1].SectionID != e.SectionID) {
-			pairs = append(pairs, learningstore.ProgressRow{PersonID: e.PersonID, SectionID: e.SectionID, Version: now.Version})
+		if n := len(pairs); e.Role == "student" && (n == 0 || pairs[n-1].PersonID != e.PersonID ||
+			pairs[n-1].SectionID != e.SectionID) {
+			pairs = append(pairs, learningstore.ProgressRow{PersonID: e.PersonID, SectionID: e.SectionID,
+				Version: now.Version})
 		}
 	}
 	slices.SortFunc(pairs, orderOf)
@@ -102,7 +105,8 @@ func (s *Facts) carry(ctx context.Context, courseID string, people []string) err
 		if err != nil || len(elsewhere) == 0 {
 			return err
 		}
-		pairs := slices.DeleteFunc(slices.Clone(pairs), func(g learningstore.ProgressRow) bool { return !missing(elsewhere, g) })
+		pairs := slices.DeleteFunc(slices.Clone(pairs),
+			func(g learningstore.ProgressRow) bool { return !missing(elsewhere, g) })
 		if len(pairs) == 0 {
 			return nil
 		}
@@ -110,7 +114,8 @@ func (s *Facts) carry(ctx context.Context, courseID string, people []string) err
 		if err != nil {
 			return err
 		}
-		if elsewhere, err = learningstore.StatesInCourse(ctx, tx, courseID, people); err != nil { // as it is while nobody else can add to it
+		// as it is while nobody else can add to it
+		if elsewhere, err = learningstore.StatesInCourse(ctx, tx, courseID, people); err != nil {
 			return err
 		}
 		var reached []learningstore.Reached
@@ -126,7 +131,8 @@ func (s *Facts) carry(ctx context.Context, courseID string, people []string) err
 				}
 			}
 			for id, a := range state.Activities {
-				reached = append(reached, learningstore.Reached{PersonID: g.PersonID, SectionID: g.SectionID, ActivityID: id, ActivityState: a})
+				reached = append(reached, learningstore.Reached{PersonID: g.PersonID, SectionID: g.SectionID,
+					ActivityID: id, ActivityState: a})
 			}
 			g.Version, g.DoneBits = now.Version, now.Course.DoneBits(state)
 			g.Percent, g.LastAt = now.Course.Percent(g.DoneBits), lastOf(state)
@@ -143,7 +149,9 @@ func missing(elsewhere map[[2]string]learning.State, g learningstore.ProgressRow
 			continue
 		}
 		for id, a := range x.Activities {
-			if b := here[id].Merge(a); b.Completed != here[id].Completed || b.Passed != here[id].Passed || b.Failed != here[id].Failed || here[id].First.IsZero() || here[id].Best != b.Best && (here[id].Best == nil || *here[id].Best != *b.Best) {
+			if b := here[id].Merge(a); b.Completed != here[id].Completed || b.Passed != here[id].Passed ||
+				b.Failed != here[id].Failed || here[id].First.IsZero() || here[id].Best != b.Best &&
+				(here[id].Best == nil || *here[id].Best != *b.Best) {
 				return true
 			}
 		}

@@ -59,7 +59,8 @@ func TestProgressGoesWithPeopleWhoMove(t *testing.T) {
 	completed := eventsOf(t, w, "activity.completed")
 
 	moves(t, w, register, who, "sec-prop-a", "sec-prop-b")
-	require.NoError(t, w.Facts.Recount(t.Context(), jobs.RecountCourse{CourseID: w.Section("PROP-B").CourseID, People: []string{w.Person(who).ID}}))
+	require.NoError(t, w.Facts.Recount(t.Context(), jobs.RecountCourse{CourseID: w.Section("PROP-B").CourseID,
+		People: []string{w.Person(who).ID}}))
 	assert.Equal(t, 50, percent(t, w, who, "PROP-B"))
 	assert.Equal(t, 50, percent(t, w, who, "PROP-A"), "it stays reachable there")
 	assert.Equal(t, completed, eventsOf(t, w, "activity.completed"), "it happened once")
@@ -109,11 +110,14 @@ func TestAccountsAndNumbersAreExact(t *testing.T) {
 	require.Len(t, waiting, 1)
 	assert.Contains(t, waiting[0].Note, "home page")
 
-	require.NoError(t, take("https://other.example/", `, "result": {"extensions": {"https://x.example/n": 9007199254740993}}`))
+	require.NoError(t, take("https://other.example/",
+		`, "result": {"extensions": {"https://x.example/n": 9007199254740993}}`))
 	for _, bad := range []string{"1e400", "-1E999", "1e-400"} {
-		assert.ErrorIs(t, take("https://other.example", `, "result": {"extensions": {"https://x.example/n": `+bad+`}}`), xapi.ErrStatement, bad)
+		assert.ErrorIs(t, take("https://other.example",
+			`, "result": {"extensions": {"https://x.example/n": `+bad+`}}`), xapi.ErrStatement, bad)
 	}
-	stored, _, err := eventstore.Statements(t.Context(), w.Store, eventstore.StatementQuery{ConnectionID: platform, Limit: 10})
+	stored, _, err := eventstore.Statements(t.Context(), w.Store,
+		eventstore.StatementQuery{ConnectionID: platform, Limit: 10})
 	require.NoError(t, err)
 	found := false
 	for _, x := range stored {

@@ -40,7 +40,10 @@ func (s *Facts) Report(ctx context.Context, c adapter.Connection, list []webhook
 		}
 		events = append(events, e)
 	}
-	return problems, db.Again(func() error { return s.Store.InTx(ctx, func(tx *db.Tx) error { return s.tell(ctx, tx, c, events) }) })
+	return problems, db.Again(func() error {
+		return s.Store.InTx(ctx,
+			func(tx *db.Tx) error { return s.tell(ctx, tx, c, events) })
+	})
 }
 
 // tell records events and lets whoever wants to hear of those that are new.
@@ -53,7 +56,8 @@ func (s *Facts) tell(ctx context.Context, tx *db.Tx, c adapter.Connection, event
 	for _, id := range fresh {
 		isNew[id] = true
 	}
-	return s.Purchases.Reported(ctx, tx, c, slices.DeleteFunc(slices.Clone(events), func(e eventstore.Event) bool { return !isNew[e.ID] }))
+	return s.Purchases.Reported(ctx, tx, c, slices.DeleteFunc(slices.Clone(events),
+		func(e eventstore.Event) bool { return !isNew[e.ID] }))
 }
 
 func (s *Facts) reported(ctx context.Context, c adapter.Connection, r webhook.Received) (eventstore.Event, error) {
@@ -62,8 +66,10 @@ func (s *Facts) reported(ctx context.Context, c adapter.Connection, r webhook.Re
 		return eventstore.Event{}, err
 	}
 	e := eventstore.Event{
-		Type: string(rule.ServiceReported), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", rule.ServiceReported, c.ID, r.Source, r.ID), OccurredAt: r.Time,
-		Data: map[string]any{"reported": r.Type, "source": r.Source, "subject": r.Subject, "data": data, "service": c.Name, "connectionId": c.ID},
+		Type: string(rule.ServiceReported), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", rule.ServiceReported, c.ID,
+			r.Source, r.ID), OccurredAt: r.Time,
+		Data: map[string]any{"reported": r.Type, "source": r.Source, "subject": r.Subject, "data": data,
+			"service": c.Name, "connectionId": c.ID},
 	}
 	if e.OccurredAt.IsZero() {
 		e.OccurredAt = s.now()

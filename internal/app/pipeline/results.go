@@ -57,7 +57,8 @@ func (s *Deliveries) counting(ctx context.Context, tx *db.Tx, r reactions) (reac
 		}
 		if !yes {
 			at := s.now()
-			d.State, d.Code, d.OnceKey, d.FinishedAt = deliverystore.DeliverySkipped, string(finding.OtherResultCounts), nil, &at
+			d.State, d.Code, d.OnceKey, d.FinishedAt = deliverystore.DeliverySkipped,
+				string(finding.OtherResultCounts), nil, &at
 			d.LastError = "another result of the assessment counts for the rule"
 		}
 	}

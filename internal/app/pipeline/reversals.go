@@ -28,7 +28,8 @@ func (s *Facts) Reversals(ctx context.Context) ([]Reversed, error) {
 	var pairs []learningstore.ProgressRow
 	for _, h := range all {
 		courses = append(courses, h.CourseID)
-		if g := (learningstore.ProgressRow{PersonID: h.PersonID, SectionID: h.SectionID}); len(pairs) == 0 || orderOf(pairs[len(pairs)-1], g) != 0 {
+		if g := (learningstore.ProgressRow{PersonID: h.PersonID, SectionID: h.SectionID}); len(pairs) == 0 ||
+			orderOf(pairs[len(pairs)-1], g) != 0 {
 			pairs = append(pairs, g)
 		}
 	}

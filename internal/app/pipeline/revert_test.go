@@ -20,9 +20,11 @@ func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	labels := w.Labels()
-	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: true, UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
-		{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
-	}})
+	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: true,
+		UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
+			{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+				Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+		}})
 	failed := w.Record(w.About(rule.AssessmentFailed, "f1", "stu-002"))
 	lease, err := leases.Register(t.Context(), w.Store, time.Hour)
 	require.NoError(t, err)
@@ -35,7 +37,8 @@ func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error {
 		before := w.DeliveriesThat(deliverystore.DeliveryFilter{EventID: failed.ID})
 		require.Len(t, before, 1)
-		begun, err := deliverystore.BeginAttempts(t.Context(), w.Store, lease.Worker, time.Now(), time.Now(), before[0].ID)
+		begun, err := deliverystore.BeginAttempts(t.Context(), w.Store, lease.Worker, time.Now(), time.Now(),
+			before[0].ID)
 		require.NoError(t, err)
 		require.Len(t, begun, 1)
 		if list, err = deliverystore.FindUndoable(t.Context(), tx, r.ID, passed); err != nil {
@@ -46,7 +49,9 @@ func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 			defer close(ended)
 			d := list[0]
 			d.State = deliverystore.DeliveryDelivered
-			written, endErr = deliverystore.EndPlain(t.Context(), w.Store, lease.Worker, []*deliverystore.Delivery{&d}, []deliverystore.Attempt{{DeliveryID: d.ID, Number: 1, StartedAt: time.Now(), Status: 200}})
+			written, endErr = deliverystore.EndPlain(t.Context(), w.Store, lease.Worker,
+				[]*deliverystore.Delivery{&d}, []deliverystore.Attempt{{DeliveryID: d.ID, Number: 1,
+					StartedAt: time.Now(), Status: 200}})
 		}()
 		require.Eventually(t, func() bool { // it has ended, or waits for this transaction
 			select {
@@ -66,5 +71,6 @@ func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 	now, err := deliverystore.FindDelivery(t.Context(), w.Store, list[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, deliverystore.DeliveryStopped, now.State)
-	assert.NotContains(t, written, list[0].ID, "it was stopped in the meantime, which has to be known, so that it is undone")
+	assert.NotContains(t, written, list[0].ID,
+		"it was stopped in the meantime, which has to be known, so that it is undone")
 }

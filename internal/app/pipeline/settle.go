@@ -21,11 +21,13 @@ import (
 // DefaultDelays are the pauses after the first, second, … failed attempt. After
 // the last one the delivery waits for a person. Together they span three days.
 var DefaultDelays = []time.Duration{
-	2 * time.Second, 10 * time.Second, time.Minute, 5 * time.Minute, 30 * time.Minute, 2 * time.Hour, 8 * time.Hour, 24 * time.Hour, 36 * time.Hour,
+	2 * time.Second, 10 * time.Second, time.Minute, 5 * time.Minute, 30 * time.Minute, 2 * time.Hour, 8 * time.Hour,
+	24 * time.Hour, 36 * time.Hour,
 }
 
 // settle decides what an attempt means for its delivery.
-func (s *Deliveries) settle(d *deliverystore.Delivery, a *deliverystore.Attempt, out outcome, failure error) (again time.Duration) {
+func (s *Deliveries) settle(d *deliverystore.Delivery, a *deliverystore.Attempt, out outcome,
+	failure error) (again time.Duration) {
 	now := s.now()
 	d.NextAt, d.LastError, d.Code, d.Held = nil, "", "", ""
 	if failure == nil {
@@ -108,7 +110,8 @@ func (s *Deliveries) Retry(ctx context.Context, who, deliveryID string) error {
 
 // GiveUp stops deliveries that are still to come, with a reason, and gives how many it
 // stopped and how many are being made at this moment and end by themselves.
-func (s *Deliveries) GiveUp(ctx context.Context, who string, f deliverystore.DeliveryFilter, reason string) (stopped, underWay int, err error) {
+func (s *Deliveries) GiveUp(ctx context.Context, who string, f deliverystore.DeliveryFilter, reason string) (stopped,
+	underWay int, err error) {
 	if f.ID == "" && f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" {
 		return 0, 0, refusal.Invalid("ruleId", "say which to give up: one, those of a rule, or those to a connection")
 	}
@@ -116,10 +119,13 @@ func (s *Deliveries) GiveUp(ctx context.Context, who string, f deliverystore.Del
 		return 0, 0, err
 	}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if stopped, underWay, err = deliverystore.GiveUp(ctx, tx, f, "given up by "+who+": "+reason); err != nil || stopped == 0 {
+		if stopped, underWay, err = deliverystore.GiveUp(ctx, tx, f, "given up by "+who+": "+reason); err != nil ||
+			stopped == 0 {
 			return err
 		}
-		return tx.Audit(ctx, who, "gave deliveries up", "deliveries", map[string]any{"count": stopped, "delivery": f.ID, "rule": f.RuleID, "connection": f.ConnectionID, "state": f.State, "reason": reason})
+		return tx.Audit(ctx, who, "gave deliveries up", "deliveries",
+			map[string]any{"count": stopped, "delivery": f.ID, "rule": f.RuleID, "connection": f.ConnectionID,
+				"state": f.State, "reason": reason})
 	})
 	if err == nil && f.ID != "" && stopped+underWay == 0 {
 		return 0, 0, refusal.Conflict("", "only a delivery that is still to come can be given up")
@@ -132,7 +138,8 @@ func (s *Deliveries) GiveUp(ctx context.Context, who string, f deliverystore.Del
 // receivers can drop what they have had.
 func (s *Deliveries) RetryAll(ctx context.Context, who string, f deliverystore.DeliveryFilter) (n int, err error) {
 	if f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" && f.Since.IsZero() {
-		return 0, refusal.Invalid("since", "say which to try again: those of a rule, of a connection, or everything since a time")
+		return 0, refusal.Invalid("since",
+			"say which to try again: those of a rule, of a connection, or everything since a time")
 	}
 	again := func(tx *db.Tx) error {
 		ids, err := deliverystore.Requeue(ctx, tx, f)
@@ -148,7 +155,8 @@ func (s *Deliveries) RetryAll(ctx context.Context, who string, f deliverystore.D
 				return err
 			}
 		}
-		return tx.Audit(ctx, who, "retried deliveries", "deliveries", map[string]any{"count": n, "rule": f.RuleID, "connection": f.ConnectionID, "since": f.Since})
+		return tx.Audit(ctx, who, "retried deliveries", "deliveries",
+			map[string]any{"count": n, "rule": f.RuleID, "connection": f.ConnectionID, "since": f.Since})
 	}
 	err = db.Again(func() error { return s.Store.InTx(ctx, again) })
 	return n, err

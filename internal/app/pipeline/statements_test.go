@@ -39,7 +39,8 @@ func TestStatementsBecomeEventsOnce_E1(t *testing.T) {
 	course := w.Section("PROP-A").CourseID
 	o, err := w.Outlines.LoadCartridge(t.Context(), "test", course, "http://p.example/", []byte(manifest))
 	require.NoError(t, err)
-	assert.Equal(t, []learning.Activity{{ID: "http://p.example/a1", Title: "Read", Kind: learning.Lesson}, {ID: "http://p.example/a2", Title: "Check", Kind: learning.Assessment}}, o.Modules[0].Activities)
+	assert.Equal(t, []learning.Activity{{ID: "http://p.example/a1", Title: "Read", Kind: learning.Lesson},
+		{ID: "http://p.example/a2", Title: "Check", Kind: learning.Assessment}}, o.Modules[0].Activities)
 	assert.Equal(t, learning.Assignment, o.Modules[1].Activities[0].Kind)
 	_, err = w.Outlines.LoadCartridge(t.Context(), "test", course, "", []byte("<html/>"))
 	assert.Error(t, err)
@@ -59,7 +60,8 @@ func TestStatementsBecomeEventsOnce_E1(t *testing.T) {
 		return err
 	}
 	// The same statements and the same facts from many sides at once, in any order.
-	all := []string{"1 stu-001 a1 completed", "2 stu-001 a2 failed", "3 stu-001 a2 passed", "4 stu-002 a1 completed", "5 nobody a1 completed", "6 stu-001 elsewhere completed", "7 stu-039 a1 completed"}
+	all := []string{"1 stu-001 a1 completed", "2 stu-001 a2 failed", "3 stu-001 a2 passed", "4 stu-002 a1 completed",
+		"5 nobody a1 completed", "6 stu-001 elsewhere completed", "7 stu-039 a1 completed"}
 	var group sync.WaitGroup
 	for i := range 6 {
 		group.Go(func() {
@@ -78,11 +80,13 @@ func TestStatementsBecomeEventsOnce_E1(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]int{
-		"activity.completed Ada Alder": 2, "assessment.failed Ada Alder": 1, "assessment.passed Ada Alder": 1, "module.completed Ada Alder": 1,
+		"activity.completed Ada Alder": 2, "assessment.failed Ada Alder": 1, "assessment.passed Ada Alder": 1,
+		"module.completed Ada Alder": 1,
 		"progress.crossed Ada Alder": 2, "activity.completed Bram Birch": 1, "progress.crossed Bram Birch": 1,
 	}, got)
 	var notes int
-	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM statements WHERE note <> ''`).Scan(&notes))
+	require.NoError(t, w.Store.Pool.QueryRow(t.Context(),
+		`SELECT count(*) FROM statements WHERE note <> ''`).Scan(&notes))
 	assert.Equal(t, 3, notes, "unknown people, activities and places are stored with a note")
 	assert.ErrorIs(t, take("1 stu-002 a1 completed"), pipeline.ErrConflict)
 }
@@ -113,14 +117,16 @@ func TestSameStatementsFromTwoSides_E1(t *testing.T) {
 		}
 		group.Wait()
 	}
-	list, _, err := eventstore.Statements(t.Context(), w.Store, eventstore.StatementQuery{ConnectionID: platform.ID, Ascending: true, Limit: 4 * n})
+	list, _, err := eventstore.Statements(t.Context(), w.Store,
+		eventstore.StatementQuery{ConnectionID: platform.ID, Ascending: true, Limit: 4 * n})
 	require.NoError(t, err)
 	require.Len(t, list, 3*n)
 	for round := range 3 {
 		first, _ := statement(fmt.Sprint(round*n), "nobody", "a1", "completed")
 		last, _ := statement(fmt.Sprint(round*n+n-1), "nobody", "a1", "completed")
 		page := list[round*n : (round+1)*n]
-		assert.ElementsMatch(t, []string{first.ID, last.ID}, []string{page[0].ID, page[n-1].ID}, "all of one side, as it sent them")
+		assert.ElementsMatch(t, []string{first.ID, last.ID}, []string{page[0].ID, page[n-1].ID},
+			"all of one side, as it sent them")
 	}
 }
 
@@ -129,7 +135,8 @@ func TestSameStatementsFromTwoSides_E1(t *testing.T) {
 func TestVoidedStatementsReopen_E2(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	_, err := w.Outlines.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/", []byte(manifest))
+	_, err := w.Outlines.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/",
+		[]byte(manifest))
 	require.NoError(t, err)
 	platform := w.Connect("xapi", "Platform", nil)
 	take := func(id, who, activity, verb string) {
@@ -192,20 +199,23 @@ func TestUnknownIsResolvedLater_E1(t *testing.T) {
 	take("3", "nobody", "a1", "completed")
 	take("4", "stu-001", "a1", "shared")
 	notes := func() (n int) {
-		require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM statements WHERE note <> ''`).Scan(&n))
+		require.NoError(t, w.Store.Pool.QueryRow(t.Context(),
+			`SELECT count(*) FROM statements WHERE note <> ''`).Scan(&n))
 		return n
 	}
 	assert.Equal(t, 4, notes(), "there is not even a register")
 	w.Read(w.Register(), false)
 	require.NoError(t, w.Facts.Resolve(t.Context()))
 	assert.Equal(t, 4, notes(), "there is no outline")
-	_, err := w.Outlines.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/", []byte(manifest))
+	_, err := w.Outlines.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/",
+		[]byte(manifest))
 	require.NoError(t, err)
 	for range 2 {
 		require.NoError(t, w.Facts.Resolve(t.Context()))
 	}
 	assert.Equal(t, 2, notes())
-	events, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: string(rule.ModuleCompleted), Limit: 10})
+	events, err := eventstore.Events(t.Context(), w.Store,
+		eventstore.EventFilter{Type: string(rule.ModuleCompleted), Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, events, 1, "once")
 }

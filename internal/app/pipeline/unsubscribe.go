@@ -59,7 +59,8 @@ func (s *Deliveries) unsubscribed(ctx context.Context, t *turn) (bool, error) {
 	yes, err := rulestore.Unsubscribed(ctx, s.Store, *d.RuleID, key)
 	if err == nil && yes {
 		now := s.now()
-		d.State, d.Held, d.FinishedAt, d.NextAt, t.settled = deliverystore.DeliverySkipped, heldUnsubscribed, &now, nil, true
+		d.State, d.Held, d.FinishedAt, d.NextAt, t.settled = deliverystore.DeliverySkipped, heldUnsubscribed, &now,
+			nil, true
 	}
 	return yes, err
 }
@@ -109,7 +110,8 @@ func (s *Deliveries) Subscribe(ctx context.Context, who, ruleID, address string,
 			if err != nil || !ok {
 				return err
 			}
-		} else if err := rulestore.KeepUnsubscribe(ctx, tx, rulestore.Unsubscribe{RuleID: ruleID, AddressKey: key, Address: address}); err != nil {
+		} else if err := rulestore.KeepUnsubscribe(ctx, tx, rulestore.Unsubscribe{RuleID: ruleID, AddressKey: key,
+			Address: address}); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, what, "rule/"+ruleID, nil); err != nil {

@@ -31,7 +31,8 @@ type known struct {
 func (k *known) next() { k.plain = nil }
 
 func (s *Deliveries) newKnown() *known {
-	return &known{s: s, people: map[string]map[string]any{}, sections: map[string]rosterstore.Section{}, outlines: map[string]learning.Outline{}}
+	return &known{s: s, people: map[string]map[string]any{}, sections: map[string]rosterstore.Section{},
+		outlines: map[string]learning.Outline{}}
 }
 
 // prefetch reads whom and what events are about with one query each.
@@ -103,7 +104,8 @@ func (r *recent) keep(x rosterstore.Section, within time.Duration) {
 }
 
 func valuesOf(p rosterstore.Person) map[string]any {
-	return map[string]any{"id": p.ID, "givenName": p.GivenName, "familyName": p.FamilyName, "name": p.Name(), "email": p.Email, "userName": p.UserName, "identifier": p.Identifier}
+	return map[string]any{"id": p.ID, "givenName": p.GivenName, "familyName": p.FamilyName, "name": p.Name(),
+		"email": p.Email, "userName": p.UserName, "identifier": p.Identifier}
 }
 
 // values are what conditions, mappings and texts can refer to. Where somebody stands
@@ -141,7 +143,8 @@ func (k *known) values(ctx context.Context, e eventstore.Event, texts ...string)
 			if err != nil {
 				return nil, err
 			}
-			v["section"]["teachers"], v["section"]["teacherEmails"] = strings.Join(x.Teachers, ", "), strings.Join(emails, ", ")
+			v["section"]["teachers"], v["section"]["teacherEmails"] = strings.Join(x.Teachers,
+				", "), strings.Join(emails, ", ")
 		}
 		v["course"] = map[string]any{"id": x.CourseID, "title": x.Course, "code": x.CourseCode}
 	}
@@ -257,8 +260,10 @@ func (k *known) progress(ctx context.Context, e eventstore.Event, o learning.Out
 		return nil, err
 	}
 	out := map[string]any{
-		"percent": int64(learning.Percent(o, state)), "courseDone": learning.CourseDone(o, state), "moduleDone": false, "activityDone": false,
-		"daysSince": int64(-1), "enrolled": enrolled, "lastTitle": "", "lastAddress": "", "nextTitle": "", "nextAddress": "", "missingInModule": "",
+		"percent": int64(learning.Percent(o, state)), "courseDone": learning.CourseDone(o,
+			state), "moduleDone": false, "activityDone": false,
+		"daysSince": int64(-1), "enrolled": enrolled, "lastTitle": "", "lastAddress": "", "nextTitle": "",
+		"nextAddress": "", "missingInModule": "",
 	}
 	missing := learning.Missing(o, state, "")
 	out["missing"], out["missingCount"] = titles(missing), int64(len(missing))

@@ -18,14 +18,16 @@ const forLater = "say why, for whoever reads it later"
 
 // Give gives a person by hand what an offer leads to, beside what is bought: until a time,
 // or until it is ended when that is nil.
-func (s *Service) Give(ctx context.Context, who, offerID, personID string, until *time.Time, reason string) (purchasestore.Access, error) {
+func (s *Service) Give(ctx context.Context, who, offerID, personID string, until *time.Time,
+	reason string) (purchasestore.Access, error) {
 	reason, err := refusal.Reason(reason, forLater)
 	if err != nil {
 		return purchasestore.Access{}, err
 	}
 	now := s.Now().UTC().Truncate(time.Microsecond)
 	if until != nil && !until.After(now) {
-		return purchasestore.Access{}, refusal.Invalid("until", "%s has passed; give a time to come, or none", until.Format(time.RFC3339))
+		return purchasestore.Access{}, refusal.Invalid("until", "%s has passed; give a time to come, or none",
+			until.Format(time.RFC3339))
 	}
 	o, err := purchasestore.FindOffer(ctx, s.Store, offerID)
 	if err != nil {
@@ -33,7 +35,8 @@ func (s *Service) Give(ctx context.Context, who, offerID, personID string, until
 	}
 	p, err := rosterstore.FindPerson(ctx, s.Store, personID)
 	if errors.Is(err, db.ErrNotFound) {
-		return purchasestore.Access{}, refusal.Invalid("personId", "there is no person %q; find them with: kanban people find", personID)
+		return purchasestore.Access{}, refusal.Invalid("personId",
+			"there is no person %q; find them with: kanban people find", personID)
 	}
 	if err != nil {
 		return purchasestore.Access{}, err
@@ -42,7 +45,8 @@ func (s *Service) Give(ctx context.Context, who, offerID, personID string, until
 	if err != nil {
 		buyer = "person/" + p.ID
 	}
-	a := purchasestore.Access{ID: db.NewID(), ConnectionID: o.ConnectionID, Offer: o.Offer, Buyer: buyer, OfferID: &o.ID, Name: p.Name(), PersonID: &p.ID, StartedAt: &now, Until: until, GivenBy: who, Reason: reason}
+	a := purchasestore.Access{ID: db.NewID(), ConnectionID: o.ConnectionID, Offer: o.Offer, Buyer: buyer,
+		OfferID: &o.ID, Name: p.Name(), PersonID: &p.ID, StartedAt: &now, Until: until, GivenBy: who, Reason: reason}
 	a.OrderRef = "by hand/" + a.ID
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := purchasestore.GiveAccess(ctx, tx, a); err != nil {
@@ -51,7 +55,8 @@ func (s *Service) Give(ctx context.Context, who, offerID, personID string, until
 		if err := s.settle(ctx, tx, o, a); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "gave access by hand", "access/"+a.ID, map[string]any{"offer": o.Name, "person": p.ID, "until": until, "reason": reason}); err != nil {
+		if err := tx.Audit(ctx, who, "gave access by hand", "access/"+a.ID,
+			map[string]any{"offer": o.Name, "person": p.ID, "until": until, "reason": reason}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "offer", o.ID)
@@ -69,7 +74,8 @@ func (s *Service) End(ctx context.Context, who, accessID, reason string) error {
 	return s.change(ctx, accessID, func(tx *db.Tx, a *purchasestore.Access) error {
 		switch {
 		case a.GivenBy == "":
-			return refusal.Conflict("", "this was bought; cancel it at the service that sold it, which then reports so")
+			return refusal.Conflict("",
+				"this was bought; cancel it at the service that sold it, which then reports so")
 		case a.RanOut(now):
 			return refusal.Conflict("", "this access has ended already")
 		}
@@ -101,12 +107,14 @@ func (s *Service) Assign(ctx context.Context, who, accessID, personID string) er
 		if strings.HasPrefix(a.Buyer, nobody) { // it is told apart by the order as before
 			a.Trouble = ""
 		}
-		return tx.Audit(ctx, who, "said whose a purchase is", "access/"+a.ID, map[string]string{"person": p.ID, "buyer": a.Buyer})
+		return tx.Audit(ctx, who, "said whose a purchase is", "access/"+a.ID,
+			map[string]string{"person": p.ID, "buyer": a.Buyer})
 	})
 }
 
 // change does something with one access and lets what follows from it happen.
-func (s *Service) change(ctx context.Context, accessID string, do func(tx *db.Tx, a *purchasestore.Access) error) error {
+func (s *Service) change(ctx context.Context, accessID string,
+	do func(tx *db.Tx, a *purchasestore.Access) error) error {
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		a, err := purchasestore.AccessOf(ctx, tx, accessID)
 		if err != nil {

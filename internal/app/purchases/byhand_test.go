@@ -47,7 +47,8 @@ func TestWhoseAPurchaseIsIsAskedAbout_E10(t *testing.T) {
 	s := open(t)
 	o := s.offer("place", "SOIL-A", nil)
 	shared := s.Person("stu-030")
-	_, err := s.Store.Pool.Exec(t.Context(), `UPDATE people SET email = $2, email_key = $3 WHERE id = $1`, s.Person("stu-031").ID, shared.Email, nora)
+	_, err := s.Store.Pool.Exec(t.Context(), `UPDATE people SET email = $2, email_key = $3 WHERE id = $1`,
+		s.Person("stu-031").ID, shared.Email, nora)
 	require.NoError(t, err)
 	before := len(s.Standins.School.Enrolments())
 	s.tells("1", "purchase.completed", nora, "place", "order-1", s.now)
@@ -58,7 +59,8 @@ func TestWhoseAPurchaseIsIsAskedAbout_E10(t *testing.T) {
 	assert.Len(t, s.Standins.School.Enrolments(), before, "nobody is guessed")
 	got := s.accesses()
 	require.Len(t, got, 4)
-	for order, code := range map[string]finding.Code{"order-1": finding.BuyerAmbiguous, "order-2": finding.BuyerAmbiguous, "order-3": finding.BuyerUnknown, "order-4": finding.BuyerUnknown} {
+	for order, code := range map[string]finding.Code{"order-1": finding.BuyerAmbiguous,
+		"order-2": finding.BuyerAmbiguous, "order-3": finding.BuyerUnknown, "order-4": finding.BuyerUnknown} {
 		assert.Equal(t, string(code), got[order].Trouble, order)
 		assert.Nil(t, got[order].PersonID, order)
 	}
@@ -93,8 +95,16 @@ func TestAccessGivenByHandEnds_E10(t *testing.T) {
 	who := s.Person("stu-030")
 	past, later := s.now.Add(-time.Hour), s.now.AddDate(0, 0, 30)
 	for text, give := range map[string]func() error{
-		"say why":    func() error { _, err := s.Purchases.Give(t.Context(), "Maud", o.ID, who.ID, &later, " "); return err },
-		"has passed": func() error { _, err := s.Purchases.Give(t.Context(), "Maud", o.ID, who.ID, &past, "r"); return err },
+		"say why": func() error {
+			_, err := s.Purchases.Give(t.Context(), "Maud", o.ID, who.ID, &later,
+				" ")
+			return err
+		},
+		"has passed": func() error {
+			_, err := s.Purchases.Give(t.Context(), "Maud", o.ID, who.ID, &past,
+				"r")
+			return err
+		},
 		"no person": func() error {
 			_, err := s.Purchases.Give(t.Context(), "Maud", o.ID, db.NewID(), nil, "r")
 			return err
@@ -127,7 +137,8 @@ func TestAccessGivenByHandEnds_E10(t *testing.T) {
 	s.Deliver()
 	assert.True(t, s.enrolled("stu-030", "sec-soil-a"))
 	require.ErrorContains(t, s.Purchases.End(t.Context(), "Maud", s.accesses()["order-1"].ID, "r"), "was bought")
-	events, err := eventstore.Events(t.Context(), s.Store, eventstore.EventFilter{Type: string(rule.AccessEnded), Limit: 10})
+	events, err := eventstore.Events(t.Context(), s.Store,
+		eventstore.EventFilter{Type: string(rule.AccessEnded), Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, events, 1)
 }

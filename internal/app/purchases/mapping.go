@@ -47,13 +47,15 @@ type Tried struct {
 
 // TryMapping says what expressions would make of the latest events of a service; those
 // that are not given stay as they are. Nothing is changed.
-func (s *Service) TryMapping(ctx context.Context, connectionID string, values map[string]string) (out Tried, err error) {
+func (s *Service) TryMapping(ctx context.Context, connectionID string, values map[string]string) (out Tried,
+	err error) {
 	c, err := connectionstore.FindConnection(ctx, s.Store, connectionID)
 	if err != nil {
 		return out, err
 	}
 	if c.Kind != adapter.KindEvents {
-		return out, refusal.Invalid("id", "%s reports no events; a mapping belongs to a connection of kind %s", c.Name, adapter.KindEvents)
+		return out, refusal.Invalid("id", "%s reports no events; a mapping belongs to a connection of kind %s",
+			c.Name, adapter.KindEvents)
 	}
 	out = Tried{Mapping: map[string]string{}, Wrong: map[string]string{}}
 	for _, name := range rule.MappingNames {
@@ -61,7 +63,8 @@ func (s *Service) TryMapping(ctx context.Context, connectionID string, values ma
 	}
 	for _, name := range slices.Sorted(maps.Keys(values)) {
 		if !slices.Contains(rule.MappingNames, name) {
-			return out, refusal.Invalid("values."+name, "there is no such expression; use %s", strings.Join(rule.MappingNames, ", "))
+			return out, refusal.Invalid("values."+name, "there is no such expression; use %s",
+				strings.Join(rule.MappingNames, ", "))
 		}
 		out.Mapping[name] = strings.TrimSpace(values[name])
 	}

@@ -48,7 +48,8 @@ const (
 const mostGrace = 366
 
 // Save makes an offer (id empty) or changes one, and lets what follows from it happen.
-func (s *Service) Save(ctx context.Context, who, id string, version int, o purchasestore.Offer) (purchasestore.Offer, error) {
+func (s *Service) Save(ctx context.Context, who, id string, version int, o purchasestore.Offer) (purchasestore.Offer,
+	error) {
 	kept := purchasestore.Offer{ID: db.NewID(), Version: 1}
 	if id != "" {
 		var err error
@@ -110,7 +111,8 @@ func (s *Service) check(ctx context.Context, o *purchasestore.Offer) error {
 		return err
 	}
 	if o.PlatformID != nil {
-		if err := s.checkConnection(ctx, "platformId", *o.PlatformID, adapter.KindSCIM, adapter.KindPickup); err != nil {
+		if err := s.checkConnection(ctx, "platformId", *o.PlatformID, adapter.KindSCIM,
+			adapter.KindPickup); err != nil {
 			return err
 		}
 	}
@@ -134,7 +136,8 @@ func (s *Service) checkConnection(ctx context.Context, field, id string, kinds .
 		return refusal.Invalid(field, "there is no connection %q; list them with: kanban connections list", id)
 	}
 	if err == nil && !slices.Contains(kinds, c.Kind) {
-		return refusal.Invalid(field, "%s is of kind %s, this needs one of kind %s", c.Name, c.Kind, strings.Join(kinds, " or "))
+		return refusal.Invalid(field, "%s is of kind %s, this needs one of kind %s", c.Name, c.Kind,
+			strings.Join(kinds, " or "))
 	}
 	return err
 }
@@ -175,7 +178,8 @@ func (s *Service) Reported(ctx context.Context, tx *db.Tx, c adapter.Connection,
 		}
 	}
 	slices.SortStableFunc(all, func(a, b told) int {
-		return cmp.Or(cmp.Compare(a.Offer, b.Offer), cmp.Compare(a.Buyer, b.Buyer), cmp.Compare(a.OrderRef, b.OrderRef))
+		return cmp.Or(cmp.Compare(a.Offer, b.Offer), cmp.Compare(a.Buyer, b.Buyer),
+			cmp.Compare(a.OrderRef, b.OrderRef))
 	})
 	for _, x := range all {
 		a := x.Access
@@ -201,7 +205,8 @@ func (s *Service) Reported(ctx context.Context, tx *db.Tx, c adapter.Connection,
 // access is what an event says about somebody's access; ok is false when it says nothing.
 func (s *Service) access(c adapter.Connection, e eventstore.Event) (a purchasestore.Access, starts, ok bool) {
 	says := s.Expressions.Read(c.Settings, e.Data)
-	if says.Starts == says.Ends || says.Offer == "" { // neither, or it cannot be told; or nothing that could be offered here
+	// neither, or it cannot be told; or nothing that could be offered here
+	if says.Starts == says.Ends || says.Offer == "" {
 		return a, false, false
 	}
 	buyer, err := roster.AddressKey(says.Person)
@@ -214,7 +219,8 @@ func (s *Service) access(c adapter.Connection, e eventstore.Event) (a purchasest
 			says.Order = "event/" + e.NaturalKey
 		}
 	}
-	return purchasestore.Access{ID: db.NewID(), ConnectionID: c.ID, Offer: says.Offer, Buyer: buyer, OrderRef: says.Order, Name: says.BuyerName, PersonID: e.PersonID}, says.Starts, true
+	return purchasestore.Access{ID: db.NewID(), ConnectionID: c.ID, Offer: says.Offer, Buyer: buyer,
+		OrderRef: says.Order, Name: says.BuyerName, PersonID: e.PersonID}, says.Starts, true
 }
 
 // settledAtOnce is how many accesses are worked out in one transaction.
@@ -284,7 +290,8 @@ func (s *Service) Tick(ctx context.Context) error {
 	return nil
 }
 
-func (s *Service) settleAll(ctx context.Context, tx *db.Tx, offers map[string]purchasestore.Offer, list []purchasestore.Access) error {
+func (s *Service) settleAll(ctx context.Context, tx *db.Tx, offers map[string]purchasestore.Offer,
+	list []purchasestore.Access) error {
 	for _, a := range list {
 		if o, ok := offers[*a.OfferID]; ok {
 			if err := s.settle(ctx, tx, o, a); err != nil {
@@ -353,7 +360,8 @@ func (s *Service) settle(ctx context.Context, tx *db.Tx, o purchasestore.Offer, 
 }
 
 // sections are where an access leads. One that was chosen out of a course stays.
-func (s *Service) sections(ctx context.Context, o purchasestore.Offer, a purchasestore.Access, now time.Time) ([]string, error) {
+func (s *Service) sections(ctx context.Context, o purchasestore.Offer, a purchasestore.Access,
+	now time.Time) ([]string, error) {
 	if o.CourseID == nil {
 		return o.SectionIDs, nil
 	}
@@ -376,16 +384,19 @@ func (s *Service) sections(ctx context.Context, o purchasestore.Offer, a purchas
 	}
 	if o.TermRule == NextTerm { // the term that begins first; in it, the emptiest section
 		first := slices.MinFunc(fits, func(a, b purchasestore.Fitting) int { return a.BeginsOn.Compare(*b.BeginsOn) })
-		fits = slices.DeleteFunc(fits, func(x purchasestore.Fitting) bool { return !x.BeginsOn.Equal(*first.BeginsOn) })
+		fits = slices.DeleteFunc(fits,
+			func(x purchasestore.Fitting) bool { return !x.BeginsOn.Equal(*first.BeginsOn) })
 	}
 	return []string{fits[0].ID}, nil
 }
 
-func (s *Service) grant(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access, sectionID string, now time.Time) error {
+func (s *Service) grant(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access,
+	sectionID string, now time.Time) error {
 	return s.record(ctx, tx, o, a, sectionID, rule.AccessGranted, *a.StartedAt, now, rule.Enrol, true)
 }
 
-func (s *Service) end(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access, sectionID string, now time.Time) error {
+func (s *Service) end(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access, sectionID string,
+	now time.Time) error {
 	elsewhere, err := purchasestore.HeldElsewhere(ctx, tx, a, sectionID, now)
 	if err != nil || elsewhere {
 		return err // another purchase gives the same
@@ -402,7 +413,8 @@ func (s *Service) end(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a p
 
 // record writes the event that access was granted or has ended and, when somebody is
 // to be enrolled or taken out, the delivery that does so.
-func (s *Service) record(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access, sectionID string, kind rule.Trigger, since, now time.Time, action string, act bool) error {
+func (s *Service) record(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access,
+	sectionID string, kind rule.Trigger, since, now time.Time, action string, act bool) error {
 	x, err := rosterstore.FindSection(ctx, tx, sectionID)
 	if errors.Is(err, db.ErrNotFound) {
 		return nil
@@ -417,7 +429,8 @@ func (s *Service) record(ctx context.Context, tx *db.Tx, o purchasestore.Offer, 
 	e := eventstore.Event{
 		Type: string(kind), NaturalKey: fmt.Sprintf("%s/%s/%s/%d", kind, a.ID, sectionID, since.UnixNano()),
 		PersonID: a.PersonID, SectionID: &sectionID, CourseID: &x.CourseID, OccurredAt: since,
-		Data: map[string]any{"offer": o.Offer, "name": a.Name, "email": email, "accessId": a.ID, "order": a.OrderRef, "offerName": o.Name},
+		Data: map[string]any{"offer": o.Offer, "name": a.Name, "email": email, "accessId": a.ID, "order": a.OrderRef,
+			"offerName": o.Name},
 	}
 	events := []eventstore.Event{e}
 	fresh, err := eventstore.RecordEvents(ctx, tx, events)
@@ -425,8 +438,10 @@ func (s *Service) record(ctx context.Context, tx *db.Tx, o purchasestore.Offer, 
 		return err
 	}
 	d := deliverystore.Delivery{
-		ID: db.NewID(), EventID: events[0].ID, OfferID: &o.ID, RuleVersion: o.Version, ConnectionID: o.PlatformID, PersonID: a.PersonID, SectionID: &sectionID,
-		Action: rule.Action{Kind: action, ConnectionID: *o.PlatformID, SectionID: sectionID}, State: deliverystore.DeliveryPlanned, DueAt: &now,
+		ID: db.NewID(), EventID: events[0].ID, OfferID: &o.ID, RuleVersion: o.Version, ConnectionID: o.PlatformID,
+		PersonID: a.PersonID, SectionID: &sectionID,
+		Action: rule.Action{Kind: action, ConnectionID: *o.PlatformID,
+			SectionID: sectionID}, State: deliverystore.DeliveryPlanned, DueAt: &now,
 	}
 	if _, err := deliverystore.AddDeliveries(ctx, tx, []deliverystore.Delivery{d}); err != nil {
 		return err

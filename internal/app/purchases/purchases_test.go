@@ -50,7 +50,8 @@ func open(t *testing.T) *shop {
 
 // offer makes an offer that gives access to a section.
 func (s *shop) offer(name, code string, change func(*purchasestore.Offer)) purchasestore.Offer {
-	o := purchasestore.Offer{Name: name, ConnectionID: s.connection.ID, Offer: name, SectionIDs: []string{s.Section(code).ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol}
+	o := purchasestore.Offer{Name: name, ConnectionID: s.connection.ID, Offer: name,
+		SectionIDs: []string{s.Section(code).ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol}
 	if change != nil {
 		change(&o)
 	}
@@ -64,7 +65,9 @@ func (s *shop) tells(id, kind, email, offer, order string, at time.Time) {
 	s.t.Helper()
 	data, err := json.Marshal(map[string]any{"email": email, "offer": offer, "name": "Basil Bough"})
 	require.NoError(s.t, err)
-	problems, err := s.Facts.Report(s.t.Context(), s.connection, []webhook.Received{{Event: webhook.Event{ID: id, Source: "https://shop.example", Type: kind, Subject: order, Time: at}, Data: data}})
+	problems, err := s.Facts.Report(s.t.Context(), s.connection,
+		[]webhook.Received{{Event: webhook.Event{ID: id, Source: "https://shop.example", Type: kind, Subject: order,
+			Time: at}, Data: data}})
 	require.NoError(s.t, err)
 	require.NoError(s.t, problems[0])
 }
@@ -96,7 +99,8 @@ func TestPurchaseEnrolsAndCancellingTakesOutAfterGrace_E10(t *testing.T) {
 	assert.Equal(t, map[string]string{"Dora Daisy": "active, on-its-way"}, s.verdicts(o.ID))
 	s.Deliver()
 	assert.True(t, s.enrolled("stu-030", "sec-soil-a"))
-	list, err := deliverystore.Deliveries(t.Context(), s.Store, deliverystore.DeliveryFilter{OfferID: o.ID, Limit: 10})
+	list, err := deliverystore.Deliveries(t.Context(), s.Store,
+		deliverystore.DeliveryFilter{OfferID: o.ID, Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 1, "once, however often it is told")
 	assert.Equal(t, "place", list[0].Rule, "the offer stands where a rule would")
@@ -116,7 +120,8 @@ func TestPurchaseEnrolsAndCancellingTakesOutAfterGrace_E10(t *testing.T) {
 	require.NoError(t, s.Purchases.Tick(t.Context()))
 	s.Deliver()
 	assert.False(t, s.enrolled("stu-030", "sec-soil-a"))
-	events, err := eventstore.Events(t.Context(), s.Store, eventstore.EventFilter{Type: string(rule.AccessEnded), Limit: 10})
+	events, err := eventstore.Events(t.Context(), s.Store,
+		eventstore.EventFilter{Type: string(rule.AccessEnded), Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, events, 1)
 	s.Read(s.register, false)
@@ -162,7 +167,8 @@ func TestBuyerWhoIsNotInTheRegister(t *testing.T) {
 
 	o := s.offer("place", "SOIL-A", nil)
 	s.Deliver()
-	assert.Equal(t, map[string]string{"Basil Bough": "active, on-its-way"}, s.verdicts(o.ID), "the platform made an account")
+	assert.Equal(t, map[string]string{"Basil Bough": "active, on-its-way"}, s.verdicts(o.ID),
+		"the platform made an account")
 	s.Read(s.register, false)
 	require.NoError(t, s.Purchases.Tick(t.Context())) // the queued job
 	assert.Equal(t, map[string]string{"Basil Bough": "active, agrees"}, s.verdicts(o.ID), "now known to the register")
@@ -175,7 +181,8 @@ func TestBuyerWhoIsNotInTheRegister(t *testing.T) {
 	o2 := s.offer("by file", "BEES-A", func(o *purchasestore.Offer) { o.PlatformID = &files.ID })
 	s.tells("2", "purchase.completed", "new@elsewhere.example", "by file", "order-2", s.now)
 	s.Deliver()
-	list, err := deliverystore.Deliveries(t.Context(), s.Store, deliverystore.DeliveryFilter{OfferID: o2.ID, Limit: 10})
+	list, err := deliverystore.Deliveries(t.Context(), s.Store,
+		deliverystore.DeliveryFilter{OfferID: o2.ID, Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, deliverystore.DeliveryWaiting, list[0].State)
@@ -197,7 +204,10 @@ func TestPurchasesThatGiveNothingShow_E10(t *testing.T) {
 	s.offer("place", "SOIL-A", nil)
 	s.tells("1", "purchase.completed", "not an address", "place", "order-1", s.now)
 	course := s.Section("PROP-A").CourseID
-	s.offer("later", "PROP-A", func(o *purchasestore.Offer) { o.SectionIDs, o.CourseID, o.TermRule = nil, &course, purchases.NextTerm })
+	s.offer("later", "PROP-A", func(o *purchasestore.Offer) {
+		o.SectionIDs, o.CourseID, o.TermRule = nil, &course,
+			purchases.NextTerm
+	})
 	s.tells("2", "purchase.completed", nora, "later", "order-2", s.now)
 	got, err := purchasestore.TroubledAccesses(t.Context(), s.Store)
 	require.NoError(t, err)
@@ -247,7 +257,10 @@ func TestSectionOfACourseIsChosenOnce(t *testing.T) {
 	require.Len(t, sides, 1, "and nobody is moved")
 	assert.Equal(t, chosen, sides[0].Section)
 
-	next := s.offer("later", "PROP-A", func(o *purchasestore.Offer) { o.SectionIDs, o.CourseID, o.TermRule = nil, &course, purchases.NextTerm })
+	next := s.offer("later", "PROP-A", func(o *purchasestore.Offer) {
+		o.SectionIDs, o.CourseID, o.TermRule = nil,
+			&course, purchases.NextTerm
+	})
 	s.tells("2", "purchase.completed", nora, "later", "order-2", s.now)
 	sides, err = s.Purchases.Sides(t.Context(), next.ID)
 	require.NoError(t, err)
@@ -256,7 +269,8 @@ func TestSectionOfACourseIsChosenOnce(t *testing.T) {
 
 func TestOffersThatCannotWorkAreRefused(t *testing.T) {
 	s := open(t)
-	good := purchasestore.Offer{Name: "n", ConnectionID: s.connection.ID, Offer: "o", SectionIDs: []string{s.Section("SOIL-A").ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol}
+	good := purchasestore.Offer{Name: "n", ConnectionID: s.connection.ID, Offer: "o",
+		SectionIDs: []string{s.Section("SOIL-A").ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol}
 	for want, change := range map[string]func(*purchasestore.Offer){
 		"say what is sold":       func(o *purchasestore.Offer) { o.Name = " " },
 		"what the service calls": func(o *purchasestore.Offer) { o.Offer = "" },
@@ -291,9 +305,11 @@ func TestOrderOfReportsDoesNotMatter_E10(t *testing.T) {
 		steps := rapid.IntRange(1, 4).Draw(r, "steps")
 		var reports []told
 		for i := range steps { // bought, cancelled, bought again, …
-			reports = append(reports, told{[]string{"purchase.completed", "purchase.cancelled"}[i%2], start.Add(time.Duration(i) * time.Hour)})
+			reports = append(reports, told{[]string{"purchase.completed", "purchase.cancelled"}[i%2],
+				start.Add(time.Duration(i) * time.Hour)})
 		}
-		sent := rapid.Permutation(append(slices.Clone(reports), reports[rapid.IntRange(0, steps-1).Draw(r, "twice")])).Draw(r, "order")
+		sent := rapid.Permutation(append(slices.Clone(reports),
+			reports[rapid.IntRange(0, steps-1).Draw(r, "twice")])).Draw(r, "order")
 		for _, x := range sent {
 			s.tells(email+x.at.String(), x.kind, email, "place", order, x.at)
 		}
@@ -325,9 +341,12 @@ func TestBatchesAboutTheSameOrders_E10(t *testing.T) {
 			if backwards {
 				i = orders - 1 - i
 			}
-			data, err := json.Marshal(map[string]any{"email": fmt.Sprintf("buyer-%d@elsewhere.example", i), "offer": "place"})
+			data, err := json.Marshal(map[string]any{"email": fmt.Sprintf("buyer-%d@elsewhere.example", i),
+				"offer": "place"})
 			require.NoError(t, err)
-			list = append(list, webhook.Received{Event: webhook.Event{ID: fmt.Sprint(from, i), Source: from, Type: "purchase.completed", Subject: fmt.Sprint("order-", i), Time: s.now.Add(-time.Hour)}, Data: data})
+			list = append(list, webhook.Received{Event: webhook.Event{ID: fmt.Sprint(from, i), Source: from,
+				Type: "purchase.completed", Subject: fmt.Sprint("order-",
+					i), Time: s.now.Add(-time.Hour)}, Data: data})
 		}
 		return list
 	}

@@ -55,7 +55,8 @@ func judge(x purchasestore.Side, now time.Time) Verdict {
 	case deliverystore.DeliveryPlanned, deliverystore.DeliveryQueued, deliverystore.DeliveryRetrying:
 		return OnItsWay
 	case deliverystore.DeliveryDelivered: // the register shows it after its next read
-		if x.FinishedAt != nil && (x.LastRead == nil || x.LastRead.Before(*x.FinishedAt)) && now.Sub(*x.FinishedAt) < patience {
+		if x.FinishedAt != nil && (x.LastRead == nil || x.LastRead.Before(*x.FinishedAt)) &&
+			now.Sub(*x.FinishedAt) < patience {
 			return OnItsWay
 		}
 	}

@@ -66,7 +66,8 @@ func zipped(t testing.TB, files map[string]string) []byte {
 // are read: it makes no record into another one that says something else, so that nobody has
 // a reason to lose anything by it.
 func damage(files map[string]string, r *rand.Rand) string {
-	names := []string{"orgs", "academicSessions", "courses", "classes", "users", "users", "roles", "enrollments", "enrollments", "enrollments"}
+	names := []string{"orgs", "academicSessions", "courses", "classes", "users", "users", "roles", "enrollments",
+		"enrollments", "enrollments"}
 	name := names[r.IntN(len(names))] + ".csv"
 	lines := strings.SplitAfter(files[name], "\r\n")
 	lines = lines[:len(lines)-1]
@@ -89,12 +90,17 @@ func damage(files map[string]string, r *rand.Rand) string {
 		},
 		"byte": func() {
 			i := inside(bare)
-			put(bare[:i] + []string{"\x00", "\xff", "\x80", "\n", "\r", ";", "Q", "\t", "\\"}[r.IntN(9)] + bare[i+1:] + "\r\n")
+			put(bare[:i] + []string{"\x00", "\xff", "\x80", "\n", "\r", ";", "Q", "\t",
+				"\\"}[r.IntN(9)] + bare[i+1:] + "\r\n")
 		},
 		"lost bytes": func() { i := inside(bare); put(bare[:i] + bare[i+r.IntN(len(bare)-i):] + "\r\n") },
 		"lost end":   func() { put(bare) },
 		"more":       func() { i := inside(bare); put(bare[:i] + "," + bare[i:] + "\r\n") },
-		"fewer":      func() { i := r.IntN(len(values)); put(strings.Join(slices.Delete(values, i, i+1), ",") + "\r\n") },
+		"fewer": func() {
+			i := r.IntN(len(values))
+			put(strings.Join(slices.Delete(values, i, i+1),
+				",") + "\r\n")
+		},
 		"header": func() {
 			names := strings.Split(strings.TrimSuffix(lines[0], "\r\n"), ",")
 			names[r.IntN(len(names))] += "Q"
@@ -106,7 +112,9 @@ func damage(files map[string]string, r *rand.Rand) string {
 			lines[0] = strings.Join(names, ",") + "\r\n"
 		},
 		"case": func() {
-			words := strings.NewReplacer(",student,", ",STUDENT,", ",teacher,", ",Teacher,", ",true,", ",True,", ",false,", ",FALSE,", ",primary,", ",Primary,", ",secondary,", ",SECONDARY,", ",scheduled,", ",Scheduled,", ",term,", ",TERM,")
+			words := strings.NewReplacer(",student,", ",STUDENT,", ",teacher,", ",Teacher,", ",true,", ",True,",
+				",false,", ",FALSE,", ",primary,", ",Primary,", ",secondary,", ",SECONDARY,", ",scheduled,",
+				",Scheduled,", ",term,", ",TERM,")
 			for i := range lines[1:] {
 				lines[i+1] = words.Replace(lines[i+1])
 			}
@@ -130,8 +138,11 @@ func damage(files map[string]string, r *rand.Rand) string {
 		},
 		"lines swapped": func() { to := 1 + r.IntN(len(lines)-1); lines[at], lines[to] = lines[to], lines[at] },
 		"line twice":    func() { lines = slices.Insert(lines, at, line) },
-		"semicolons":    func() { lines = strings.SplitAfter(strings.ReplaceAll(strings.Join(lines, ""), ",", ";"), "\n") },
-		"CR alone":      func() { lines = []string{strings.ReplaceAll(strings.Join(lines, ""), "\n", "")} },
+		"semicolons": func() {
+			lines = strings.SplitAfter(strings.ReplaceAll(strings.Join(lines, ""), ",", ";"),
+				"\n")
+		},
+		"CR alone": func() { lines = []string{strings.ReplaceAll(strings.Join(lines, ""), "\n", "")} },
 		"UTF-16": func() {
 			var out strings.Builder
 			for _, u := range utf16.Encode([]rune("\ufeff" + strings.Join(lines, ""))) {
@@ -199,7 +210,8 @@ func spared(t *testing.T, w *apptest.World, files connectionstore.Connection, se
 	for _, gone := range missing(before, places(t, w, files)) {
 		assert.True(t, left[gone], "%s: %s lost their place; %s %v", what, gone, run.State, run.Findings)
 	}
-	assert.LessOrEqual(t, count(t, w, `SELECT count(*) FROM events WHERE type = 'section.left'`)-events, len(left), "%s: nobody else is told to have left", what)
+	assert.LessOrEqual(t, count(t, w, `SELECT count(*) FROM events WHERE type = 'section.left'`)-events, len(left),
+		"%s: nobody else is told to have left", what)
 }
 
 func missing(before, after []string) (gone []string) {
@@ -253,17 +265,21 @@ func TestWhateverARecordHoldsTakesNobodyAway_R1(t *testing.T) {
 	}
 	s := httptest.NewServer(proxy)
 	t.Cleanup(s.Close)
-	c := w.Connect("oneroster", "Damaged", map[string]string{"address": s.URL, "tokenAddress": s.URL + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers"})
+	c := w.Connect("oneroster", "Damaged", map[string]string{"address": s.URL, "tokenAddress": s.URL + "/oauth/token",
+		"clientId": "kanban", "clientSecret": "green-fingers"})
 	require.Equal(t, runstore.Finished, w.Read(c, false).State)
 	before := places(t, w, c)
 	require.NotEmpty(t, before)
 	values := map[string]string{
-		"NUL": `"a\u0000b"`, "byte": `"aBAD-BYTEb"`, "size": `"` + strings.Repeat("x", 300_000) + `"`, "number": `17`, "object": `{"x":[1]}`, "list": `[[]]`, "null": `null`, "word": `"gibberish"`, "": ``,
+		"NUL": `"a\u0000b"`, "byte": `"aBAD-BYTEb"`, "size": `"` + strings.Repeat("x",
+			300_000) + `"`, "number": `17`, "object": `{"x":[1]}`, "list": `[[]]`, "null": `null`,
+		"word": `"gibberish"`, "": ``,
 	}
 	r := rand.New(rand.NewPCG(5, 5))
 	for range 70 {
 		kinds := slices.Sorted(maps.Keys(values))
-		kind, at, only := kinds[r.IntN(len(kinds))], r.IntN(1000), []string{"orgs", "academicSessions", "courses", "classes", "users", "enrollments"}[r.IntN(6)]
+		kind, at, only := kinds[r.IntN(len(kinds))], r.IntN(1000), []string{"orgs", "academicSessions", "courses",
+			"classes", "users", "enrollments"}[r.IntN(6)]
 		what, done := "", false
 		spoil = func(collection string, items []map[string]json.RawMessage) {
 			if collection != only || len(items) == 0 || done {

@@ -30,8 +30,10 @@ func dated(days ...string) map[string]oneroster.Table {
 	for i, d := range days {
 		id := string(rune('a' + i))
 		first, last, _ := strings.Cut(d, "/")
-		people.Rows = append(people.Rows, rec{"sourcedId": id, "enabledUser": "true", "givenName": strings.ToUpper(id), "familyName": "Name", "email": id + "@fernmoor.example"})
-		enrolments.Rows = append(enrolments.Rows, rec{"sourcedId": "e-" + id, "userSourcedId": id, "classSourcedId": "s", "role": "student", "beginDate": first, "endDate": last})
+		people.Rows = append(people.Rows, rec{"sourcedId": id, "enabledUser": "true",
+			"givenName": strings.ToUpper(id), "familyName": "Name", "email": id + "@fernmoor.example"})
+		enrolments.Rows = append(enrolments.Rows, rec{"sourcedId": "e-" + id, "userSourcedId": id,
+			"classSourcedId": "s", "role": "student", "beginDate": first, "endDate": last})
 	}
 	tables[oneroster.FileUsers], tables[oneroster.FileEnrollments] = people, enrolments
 	sessions := tables[oneroster.FileSessions]
@@ -109,7 +111,8 @@ func TestEnrolmentsBeginAndEndByTheirDates_R1(t *testing.T) {
 	assert.Equal(t, map[string]int{"section.left C Name": 1, "section.joined D Name": 1}, told(t, w))
 
 	// A register that means the day after by it.
-	_, err := w.Connections.Update(t.Context(), "test", files.ID, 0, connections.Change{Values: map[string]string{"enrolmentEnd": "the day after it"}})
+	_, err := w.Connections.Update(t.Context(), "test", files.ID, 0,
+		connections.Change{Values: map[string]string{"enrolmentEnd": "the day after it"}})
 	require.NoError(t, err)
 	tables[oneroster.FileEnrollments].Rows[4]["endDate"] = "2026-10-07"
 	upload(t, w, files, pack(t, tables), false)
@@ -136,7 +139,8 @@ func TestWhoIsNoLongerListed_R1(t *testing.T) {
 	tables[oneroster.FileUsers] = people
 	run := upload(t, w, files, pack(t, tables), true)
 	require.Equal(t, runstore.Finished, run.State, run.Error)
-	assert.Equal(t, 3, count(t, w, `SELECT count(*) FROM people WHERE gone_at IS NULL`), "all but the one who has left")
+	assert.Equal(t, 3, count(t, w, `SELECT count(*) FROM people WHERE gone_at IS NULL`),
+		"all but the one who has left")
 	var kept []string
 	for _, f := range run.Findings {
 		if f.Code == finding.StillReferred {
@@ -156,7 +160,8 @@ func TestWhoHasNotBegunWaits_P2(t *testing.T) {
 	w.Registers.Now = func() time.Time { return now }
 	files := w.Connect("oneroster-csv", "Files", nil)
 	upload(t, w, files, pack(t, dated("/", "2027-01-08/")), false)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("").ID, ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("").ID,
+		ConnectionID: w.Workspace().ID})
 	require.NoError(t, err)
 	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
@@ -267,7 +272,8 @@ func TestOddThingsOfARegisterAreSaid(t *testing.T) {
 	assert.Contains(t, got[finding.ReferenceUnknown], `its term "term-of-nobody" is not in the register`)
 	assert.Contains(t, got[finding.FilePassedOver], "results.csv")
 
-	_, err := w.Connections.Update(t.Context(), "test", files.ID, 0, connections.Change{Values: map[string]string{"mostRows": "100"}})
+	_, err := w.Connections.Update(t.Context(), "test", files.ID, 0,
+		connections.Change{Values: map[string]string{"mostRows": "100"}})
 	require.NoError(t, err)
 	run = upload(t, w, files, pack(t, tables), false)
 	assert.Equal(t, string(finding.PackageUnreadable), run.ErrorCode)

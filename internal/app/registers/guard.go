@@ -35,7 +35,8 @@ func guard(ctx context.Context, tx *db.Tx, c adapter.Connection, run *runstore.R
 	people, enrolments := m.Tables["people"], m.Tables["enrolments"]
 	for _, t := range []mirror.TableCounts{people, enrolments} {
 		if t.Gone > 1 && float64(t.Gone) > share*float64(t.Before) || number > 0 && t.Gone > number {
-			return refusal.Conflict(finding.RegisterShrunk, "this would take away %d of the %d enrolments and %d of the %d people in the mirror; nothing was changed",
+			return refusal.Conflict(finding.RegisterShrunk,
+				"this would take away %d of the %d enrolments and %d of the %d people in the mirror; nothing was changed",
 				enrolments.Gone, enrolments.Before, people.Gone, people.Before)
 		}
 	}
@@ -53,13 +54,15 @@ func guard(ctx context.Context, tx *db.Tx, c adapter.Connection, run *runstore.R
 			}
 		}
 	}
-	if total > 1 && float64(total) > share*float64(enrolments.Before)/4 || number > 0 && total > number { // worth counting exactly
+	// worth counting exactly
+	if total > 1 && float64(total) > share*float64(enrolments.Before)/4 || number > 0 && total > number {
 		places, err := mirror.CountSeats(ctx, tx, c.ID)
 		if err != nil {
 			return err
 		}
 		if places += total; float64(total) > share*float64(places) || number > 0 && total > number {
-			return refusal.Conflict(finding.RegisterShrunk, "%d of the %d learners and teachers would lose their place; nothing was changed", total, places)
+			return refusal.Conflict(finding.RegisterShrunk,
+				"%d of the %d learners and teachers would lose their place; nothing was changed", total, places)
 		}
 	}
 	if struck > 0 {
@@ -67,7 +70,8 @@ func guard(ctx context.Context, tx *db.Tx, c adapter.Connection, run *runstore.R
 		if struck > len(most) {
 			more = fmt.Sprintf(" and %d sections more", struck-len(most))
 		}
-		return refusal.Conflict(finding.RegisterShrunk, "most learners and teachers of sections that are still in the register would lose their place: %s%s; nothing was changed", strings.Join(most, ", "), more)
+		return refusal.Conflict(finding.RegisterShrunk,
+			"most learners and teachers of sections that are still in the register would lose their place: %s%s; nothing was changed", strings.Join(most, ", "), more)
 	}
 	return nil
 }

@@ -81,12 +81,14 @@ func (s *Service) Start(ctx context.Context, who string, q Request) (runstore.Ru
 	case len(upload) > 0 && c.Kind != adapter.KindCSV:
 		return runstore.Run{}, refusal.Conflict("", "%s is read through its address, it takes no files", c.Name)
 	case len(upload) == 0 && c.Kind == adapter.KindCSV && c.Settings["folder"] == "":
-		return runstore.Run{}, refusal.Conflict("", "%s has no folder; upload a package: kanban connections read %q --file package.zip", c.Name, c.Name)
+		return runstore.Run{}, refusal.Conflict("",
+			"%s has no folder; upload a package: kanban connections read %q --file package.zip", c.Name, c.Name)
 	}
 	if c.PausedAt != nil {
 		return runstore.Run{}, refusal.Conflict("", "%s is paused; resume it first", c.Name)
 	}
-	r := runstore.Run{ID: db.NewID(), Kind: runstore.RunRead, ConnectionID: &c.ID, State: runstore.Queued, Approved: q.Approved, RequestedBy: who}
+	r := runstore.Run{ID: db.NewID(), Kind: runstore.RunRead, ConnectionID: &c.ID, State: runstore.Queued,
+		Approved: q.Approved, RequestedBy: who}
 	if q.Changes && c.Kind == adapter.KindOneRoster {
 		if r.Since, err = runstore.LastRead(ctx, s.Store, c.ID); err != nil {
 			return r, err
@@ -123,7 +125,8 @@ func (s *Service) Scheduled(ctx context.Context, connectionID string) (runstore.
 	if err != nil {
 		return runstore.Run{}, err
 	}
-	return s.Start(ctx, "schedule", Request{ConnectionID: connectionID, Changes: whole != nil && time.Since(*whole) < wholeEvery})
+	return s.Start(ctx, "schedule", Request{ConnectionID: connectionID,
+		Changes: whole != nil && time.Since(*whole) < wholeEvery})
 }
 
 // Work carries out a read. An error means that it may be tried again; with last
@@ -180,7 +183,11 @@ func (s *Service) read(ctx context.Context, run *runstore.Run) error {
 	if err != nil {
 		return err
 	}
-	in := &sorted{source: source, approved: run.Approved, calendar: calendar{adapter.DatesOf(connection.Settings), s.today()}, progress: func(what string, read int) error { return progress("merging "+what, read, 0) }}
+	in := &sorted{source: source, approved: run.Approved,
+		calendar: calendar{adapter.DatesOf(connection.Settings), s.today()}, progress: func(what string,
+			read int) error {
+			return progress("merging "+what, read, 0)
+		}}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		merged, err := mirror.Merge(ctx, tx, connection.ID, in)
 		if errors.Is(err, oneroster.ErrPackage) {
@@ -188,7 +195,8 @@ func (s *Service) read(ctx context.Context, run *runstore.Run) error {
 		}
 		var lost *mirror.ColumnLost
 		if errors.As(err, &lost) {
-			return refusal.Conflict(finding.RegisterShrunk, "%s.csv lacks the column %s, in which %d records have a value; nothing was changed. Export it again with that column; if it is meant to be empty, read again with the guard lifted",
+			return refusal.Conflict(finding.RegisterShrunk,
+				"%s.csv lacks the column %s, in which %d records have a value; nothing was changed. Export it again with that column; if it is meant to be empty, read again with the guard lifted",
 				shapes[lost.Table].collection, from[lost.Table][lost.Column], lost.Values)
 		}
 		if err != nil {
@@ -218,7 +226,8 @@ func (s *Service) read(ctx context.Context, run *runstore.Run) error {
 
 // follow lets everything follow from a change of the mirror: events, lists, progress and
 // access, and a comparison of each pairing whose section changed, which it counts.
-func (s *Service) follow(ctx context.Context, tx *db.Tx, connectionID string, merged mirror.Merged) (compared int, err error) {
+func (s *Service) follow(ctx context.Context, tx *db.Tx, connectionID string, merged mirror.Merged) (compared int,
+	err error) {
 	if _, err := eventstore.RecordEvents(ctx, tx, movements(merged, time.Now().UTC())); err != nil {
 		return 0, err
 	}
@@ -228,14 +237,18 @@ func (s *Service) follow(ctx context.Context, tx *db.Tx, connectionID string, me
 	if err := refresh(ctx, tx, connectionID, merged); err != nil {
 		return 0, err
 	}
-	if people := merged.Tables["people"]; people.Added+people.Changed+merged.Tables["enrolments"].Added+len(merged.Joined)+len(merged.Left) > 0 {
+	people := merged.Tables["people"]
+	news := people.Added + people.Changed + merged.Tables["enrolments"].Added
+	if news+len(merged.Joined)+len(merged.Left) > 0 {
 		// Statements may have come about them before the register knew them, or while
 		// they were away. What movers reached goes with them.
-		if err := tx.Enqueue(ctx, append(carries(merged), jobs.ResolveStatements{}, jobs.SettleAccess{}, jobs.Propose{ConnectionID: connectionID})...); err != nil {
+		if err := tx.Enqueue(ctx, append(carries(merged), jobs.ResolveStatements{}, jobs.SettleAccess{},
+			jobs.Propose{ConnectionID: connectionID})...); err != nil {
 			return 0, err
 		}
 	}
-	if compared, err = s.compareTouched(ctx, tx, connectionID, merged.Sections, changed(merged, "people")); err != nil {
+	if compared, err = s.compareTouched(ctx, tx, connectionID, merged.Sections,
+		changed(merged, "people")); err != nil {
 		return compared, err
 	}
 	return compared, tx.Announce(ctx, "section", "")
@@ -292,7 +305,8 @@ func (s *Service) teller(ctx context.Context, runID string) func(what string, re
 }
 
 // source gives the records, through the register's address or from a package.
-func (s *Service) source(ctx context.Context, c adapter.Connection, run *runstore.Run, progress func(string, int, int) error) (registers.Source, error) {
+func (s *Service) source(ctx context.Context, c adapter.Connection, run *runstore.Run,
+	progress func(string, int, int) error) (registers.Source, error) {
 	if c.Kind == adapter.KindOneRoster {
 		var since time.Time
 		if run.Since != nil {
@@ -376,7 +390,8 @@ func changed(m mirror.Merged, table string) bool {
 
 // compareTouched queues a comparison for each pairing whose section changed, and for those of
 // the register's people lists when anybody changed.
-func (s *Service) compareTouched(ctx context.Context, tx *db.Tx, connectionID string, sections []string, people bool) (int, error) {
+func (s *Service) compareTouched(ctx context.Context, tx *db.Tx, connectionID string, sections []string,
+	people bool) (int, error) {
 	if len(sections) == 0 && !people {
 		return 0, nil
 	}
@@ -418,7 +433,8 @@ func carries(m mirror.Merged) (work []river.JobArgs) {
 }
 
 func counts(m mirror.Merged, compared int) map[string]int {
-	out := map[string]int{"joined": len(m.Joined), "left": len(m.Left), "sections-changed": len(m.Sections), "pairings-compared": compared}
+	out := map[string]int{"joined": len(m.Joined), "left": len(m.Left), "sections-changed": len(m.Sections),
+		"pairings-compared": compared}
 	for table, t := range m.Tables {
 		out[table] = t.Read
 		out["added"] += t.Added

@@ -31,9 +31,11 @@ func pack(t *testing.T, tables map[string]oneroster.Table) []byte {
 	return out.Bytes()
 }
 
-func upload(t *testing.T, w *apptest.World, c connectionstore.Connection, content []byte, approved bool) runstore.Run {
+func upload(t *testing.T, w *apptest.World, c connectionstore.Connection, content []byte,
+	approved bool) runstore.Run {
 	t.Helper()
-	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID, Approved: approved, Upload: content})
+	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID, Approved: approved,
+		Upload: content})
 	require.NoError(t, err)
 	require.NoError(t, w.Registers.Work(t.Context(), r.ID, true))
 	r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
@@ -57,8 +59,10 @@ func TestFilesGiveTheSameMirror_R1(t *testing.T) {
 	require.Equal(t, runstore.Finished, run.State, run.Error)
 	assert.Empty(t, run.Findings)
 	for table, columns := range map[string]string{
-		"people": "sourced_id, given_name, family_name, email, user_name, identifier, master, secondary, enabled", "sections": "sourced_id, title, code, class_type, course, org, terms",
-		"enrolments": "sourced_id, section, person, role, begin_date", "terms": "sourced_id, title, start_date, end_date", "courses": "sourced_id, title, org, code",
+		"people":     "sourced_id, given_name, family_name, email, user_name, identifier, master, secondary, enabled",
+		"sections":   "sourced_id, title, code, class_type, course, org, terms",
+		"enrolments": "sourced_id, section, person, role, begin_date",
+		"terms":      "sourced_id, title, start_date, end_date", "courses": "sourced_id, title, org, code",
 	} {
 		both := `SELECT count(*) FROM ((SELECT ` + columns + ` FROM ` + table + ` WHERE connection_id = $1
 			AND gone_at IS NULL) EXCEPT (SELECT ` + columns + ` FROM ` + table + ` WHERE connection_id = $2 AND gone_at IS NULL)) d`
@@ -77,18 +81,24 @@ func TestDeltaChangesOnlyWhatItNames_R1(t *testing.T) {
 	upload(t, w, files, pack(t, register.Tables(w.Standins.School)), false)
 	before := count(t, w, `SELECT count(*) FROM enrolments WHERE gone_at IS NULL`)
 	run := upload(t, w, files, pack(t, map[string]oneroster.Table{
-		oneroster.FileUsers: {Mode: oneroster.Delta, Rows: []map[string]string{{"sourcedId": "stu-005", "status": "active", "enabledUser": "true", "givenName": "Elsa", "familyName": "Elder", "username": "elsa.elder", "email": "elsa@fernmoor.example"}}},
+		oneroster.FileUsers: {Mode: oneroster.Delta, Rows: []map[string]string{{"sourcedId": "stu-005",
+			"status": "active", "enabledUser": "true", "givenName": "Elsa", "familyName": "Elder",
+			"username": "elsa.elder", "email": "elsa@fernmoor.example"}}},
 		oneroster.FileEnrollments: {Mode: oneroster.Delta, Rows: []map[string]string{
-			{"sourcedId": "new-1", "status": "active", "classSourcedId": "sec-prop-a", "schoolSourcedId": "org-fernmoor", "userSourcedId": "stu-060", "role": "student"},
-			{"sourcedId": "enr-0001", "status": "tobedeleted", "classSourcedId": "sec-prop-a", "userSourcedId": "stu-001", "role": "student"},
-			{"sourcedId": "new-2", "status": "active", "classSourcedId": "nowhere", "userSourcedId": "stu-060", "role": "student"},
+			{"sourcedId": "new-1", "status": "active", "classSourcedId": "sec-prop-a",
+				"schoolSourcedId": "org-fernmoor", "userSourcedId": "stu-060", "role": "student"},
+			{"sourcedId": "enr-0001", "status": "tobedeleted", "classSourcedId": "sec-prop-a",
+				"userSourcedId": "stu-001", "role": "student"},
+			{"sourcedId": "new-2", "status": "active", "classSourcedId": "nowhere", "userSourcedId": "stu-060",
+				"role": "student"},
 		}},
 	}), false)
 	require.Equal(t, runstore.Finished, run.State, run.Error)
 	assert.Equal(t, 1, run.Counts["joined"])
 	assert.Equal(t, 1, run.Counts["left"])
 	assert.Equal(t, 1, run.Counts["changed"])
-	assert.Equal(t, 3, run.Counts["sections-changed"], "the three in which Elsa is; in one of them somebody joined and left")
+	assert.Equal(t, 3, run.Counts["sections-changed"],
+		"the three in which Elsa is; in one of them somebody joined and left")
 	require.Len(t, run.Findings, 1)
 	assert.Equal(t, finding.ReferenceUnknown, run.Findings[0].Code)
 	assert.Equal(t, before, count(t, w, `SELECT count(*) FROM enrolments WHERE gone_at IS NULL`))
@@ -110,13 +120,15 @@ func TestFilesThatCannotBeBelieved(t *testing.T) {
 	run = upload(t, w, files, pack(t, halved), false)
 	assert.Equal(t, string(finding.RegisterShrunk), run.ErrorCode)
 	assert.Contains(t, run.Error, "would take away")
-	assert.Equal(t, before, count(t, w, `SELECT count(*) FROM enrolments WHERE gone_at IS NULL`), "nothing was changed")
+	assert.Equal(t, before, count(t, w, `SELECT count(*) FROM enrolments WHERE gone_at IS NULL`),
+		"nothing was changed")
 	run = upload(t, w, files, pack(t, halved), true)
 	assert.Equal(t, runstore.Finished, run.State)
 
 	_, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: files.ID})
 	assert.ErrorContains(t, err, "--file package.zip")
-	_, err = w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: w.Register().ID, Upload: []byte("x")})
+	_, err = w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: w.Register().ID,
+		Upload: []byte("x")})
 	assert.ErrorContains(t, err, "takes no files")
 	_, err = w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: w.Contacts().ID})
 	assert.ErrorContains(t, err, "is not a register")
@@ -128,7 +140,8 @@ func TestNewestPackageOfAFolderIsRead(t *testing.T) {
 	files := w.Connect("oneroster-csv", "Files", map[string]string{"folder": folder})
 	run := w.Read(files, false)
 	assert.Equal(t, string(finding.PackageUnreadable), run.ErrorCode)
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "register.zip"), pack(t, register.Tables(w.Standins.School)), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "register.zip"),
+		pack(t, register.Tables(w.Standins.School)), 0o600))
 	run = w.Read(files, false)
 	assert.Equal(t, runstore.Finished, run.State, run.Error)
 	assert.Equal(t, 70, run.Counts["people"])
@@ -161,7 +174,8 @@ func TestMoversAreTold_P5(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]any{
-		"section.joined Ada Alder Propagation C": true, "section.moved Ada Alder Propagation C": nil, "section.left Ada Alder Propagation A": true,
+		"section.joined Ada Alder Propagation C": true, "section.moved Ada Alder Propagation C": nil,
+		"section.left Ada Alder Propagation A":    true,
 		"section.joined Dora Daisy Propagation A": false,
 	}, got)
 }

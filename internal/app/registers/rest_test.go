@@ -51,7 +51,8 @@ func watched(t *testing.T, w *apptest.World) (*between, connectionstore.Connecti
 	proxy := httputil.NewSingleHostReverseProxy(register)
 	s := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		b.mu.Lock()
-		b.asked = append(b.asked, r.URL.Path[strings.LastIndex(r.URL.Path, "/")+1:]+" "+r.URL.Query().Get("offset")+r.URL.Query().Get("filter"))
+		b.asked = append(b.asked, r.URL.Path[strings.LastIndex(r.URL.Path,
+			"/")+1:]+" "+r.URL.Query().Get("offset")+r.URL.Query().Get("filter"))
 		stop := b.stop != nil && b.stop(r)
 		refused := b.refuse != nil && b.refuse(r)
 		b.mu.Unlock()
@@ -66,7 +67,8 @@ func watched(t *testing.T, w *apptest.World) (*between, connectionstore.Connecti
 		proxy.ServeHTTP(rw, r)
 	}))
 	t.Cleanup(s.Close)
-	return b, w.Connect("oneroster", "Watched", map[string]string{"address": s.URL, "tokenAddress": s.URL + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers"})
+	return b, w.Connect("oneroster", "Watched", map[string]string{"address": s.URL,
+		"tokenAddress": s.URL + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers"})
 }
 
 // A read that broke off goes on at the page where it broke.
@@ -106,7 +108,8 @@ func TestPageThatIsKeptAlready_R10(t *testing.T) {
 	require.NoError(t, err)
 	shelf := mirror.RegisterPages{Database: w.Store, RunID: r.ID}
 	for _, item := range []string{`{"sourcedId":"old"}`, `{"sourcedId":"new"}`} {
-		require.NoError(t, shelf.Keep(t.Context(), oneroster.FileCourses, oneroster.Page{Items: []json.RawMessage{json.RawMessage(item)}, Read: 1, Total: 1}))
+		require.NoError(t, shelf.Keep(t.Context(), oneroster.FileCourses,
+			oneroster.Page{Items: []json.RawMessage{json.RawMessage(item)}, Read: 1, Total: 1}))
 	}
 	var items []string
 	require.NoError(t, shelf.Pages(t.Context(), oneroster.FileCourses, func(page []json.RawMessage) error {

@@ -23,7 +23,8 @@ type rec = map[string]string
 func dirty() map[string]oneroster.Table {
 	bulk := func(rows ...rec) oneroster.Table { return oneroster.Table{Mode: oneroster.Bulk, Rows: rows} }
 	enrol := func(id, who, where, role string) rec {
-		return rec{"sourcedId": id, "userSourcedId": who, "classSourcedId": where, "schoolSourcedId": "o", "role": role}
+		return rec{"sourcedId": id, "userSourcedId": who, "classSourcedId": where, "schoolSourcedId": "o",
+			"role": role}
 	}
 	ends := enrol("e5", "p", "s", "teacher")
 	ends["beginDate"], ends["endDate"] = "2026-09-09", "2026-09-03"
@@ -32,22 +33,29 @@ func dirty() map[string]oneroster.Table {
 	return map[string]oneroster.Table{
 		oneroster.FileOrgs: bulk(rec{"sourcedId": "o", "name": "School", "type": "school"}),
 		oneroster.FileSessions: bulk(
-			rec{"sourcedId": "t", "title": "Term", "type": "term", "startDate": "2026-09-01", "endDate": "2026-09-20"},
-			rec{"sourcedId": "t2", "title": "Backwards", "type": "term", "startDate": "2026-09-20", "endDate": "2026-09-01"}),
-		oneroster.FileCourses: bulk(rec{"sourcedId": "c", "title": "Grafting"}, rec{"sourcedId": "", "title": "No id"}),
+			rec{"sourcedId": "t", "title": "Term", "type": "term", "startDate": "2026-09-01",
+				"endDate": "2026-09-20"},
+			rec{"sourcedId": "t2", "title": "Backwards", "type": "term", "startDate": "2026-09-20",
+				"endDate": "2026-09-01"}),
+		oneroster.FileCourses: bulk(rec{"sourcedId": "c", "title": "Grafting"},
+			rec{"sourcedId": "", "title": "No id"}),
 		oneroster.FileClasses: bulk(
 			rec{"sourcedId": "s", "title": "A \\ \"B\"\t{x}", "courseSourcedId": "c", "termSourcedIds": "t"},
 			rec{"sourcedId": "s2", "title": "B", "courseSourcedId": "nowhere"}),
 		oneroster.FileUsers: bulk(
 			rec{"sourcedId": "p", "enabledUser": "true", "givenName": "Old", "familyName": "Name"},
-			rec{"sourcedId": "p", "enabledUser": "true", "givenName": "New", "familyName": "Na\nme", "email": "Ana@Fernmoor.Example", "userIds": "{card:77},{bus:x}"},
+			rec{"sourcedId": "p", "enabledUser": "true", "givenName": "New", "familyName": "Na\nme",
+				"email": "Ana@Fernmoor.Example", "userIds": "{card:77},{bus:x}"},
 			rec{"sourcedId": "q", "enabledUser": "true", "givenName": "", "familyName": "Nameless"},
 			rec{"sourcedId": "maybe", "enabledUser": "perhaps", "givenName": "May", "familyName": "Be"},
 			rec{"sourcedId": "latin", "enabledUser": "true", "givenName": "J\xf6rg", "familyName": "Byte"},
-			rec{"sourcedId": "left", "status": "tobedeleted", "enabledUser": "true", "givenName": "Lea", "familyName": "Ver"}),
+			rec{"sourcedId": "left", "status": "tobedeleted", "enabledUser": "true", "givenName": "Lea",
+				"familyName": "Ver"}),
 		oneroster.FileEnrollments: bulk(
-			enrol("e1", "p", "s", "student"), enrol("e2", "p", "s", "student"), enrol("e3", "stranger", "s", "student"),
-			enrol("e4", "p", "s2", "student"), ends, nonsense, enrol("e7", "left", "s", "student"), enrol("e8", "p", "s", "gardener")),
+			enrol("e1", "p", "s", "student"), enrol("e2", "p", "s", "student"), enrol("e3", "stranger", "s",
+				"student"),
+			enrol("e4", "p", "s2", "student"), ends, nonsense, enrol("e7", "left", "s", "student"), enrol("e8", "p",
+				"s", "gardener")),
 	}
 }
 
@@ -81,8 +89,9 @@ func TestBadRecordsAreNamedAndTheGoodGoIn_R1(t *testing.T) {
 			assert.NotEmpty(t, f.Detail)
 		}
 		assert.Equal(t, map[finding.Code]int{
-			finding.RowMalformed: 5, finding.RowDuplicate: 1, finding.ReferenceUnknown: 3, finding.EnrolmentDuplicate: 1,
-			finding.ReferenceDeleted: 1, finding.DatesReversed: 2, finding.RoleUnknown: 1,
+			finding.RowMalformed: 5, finding.RowDuplicate: 1, finding.ReferenceUnknown: 3,
+			finding.EnrolmentDuplicate: 1,
+			finding.ReferenceDeleted:   1, finding.DatesReversed: 2, finding.RoleUnknown: 1,
 		}, got)
 		for table, n := range map[string]int{"terms": 1, "sections": 1, "people": 1, "enrolments": 2} {
 			assert.Equal(t, n, count(t, w, `SELECT count(*) FROM `+table+` WHERE gone_at IS NULL`), table)
@@ -114,7 +123,8 @@ func TestLastOfTwoRecordsCountsAtEveryRead(t *testing.T) {
 		tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: order}
 		run := upload(t, w, files, pack(t, tables), false)
 		require.Equal(t, runstore.Finished, run.State, run.Error)
-		assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM people WHERE gone_at IS NULL AND given_name = $1`, want), "%d: %s", i, want)
+		assert.Equal(t, 1, count(t, w, `SELECT count(*) FROM people WHERE gone_at IS NULL AND given_name = $1`, want),
+			"%d: %s", i, want)
 		if i == 3 {
 			assert.Zero(t, run.Counts["changed"]+run.Counts["added"]+run.Counts["gone"])
 		}
@@ -128,10 +138,12 @@ func TestEnrolmentThatChangesHands_P5(t *testing.T) {
 	files := w.Connect("oneroster-csv", "Files", nil)
 	tables := usable()
 	tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: []rec{
-		{"sourcedId": "p", "enabledUser": "true", "givenName": "Ana", "familyName": "Name"}, {"sourcedId": "r", "enabledUser": "true", "givenName": "Rob", "familyName": "Name"},
+		{"sourcedId": "p", "enabledUser": "true", "givenName": "Ana", "familyName": "Name"}, {"sourcedId": "r",
+			"enabledUser": "true", "givenName": "Rob", "familyName": "Name"},
 	}}
 	one := func(who string) {
-		tables[oneroster.FileEnrollments] = oneroster.Table{Mode: oneroster.Bulk, Rows: []rec{{"sourcedId": "e1", "userSourcedId": who, "classSourcedId": "s", "role": "student"}}}
+		tables[oneroster.FileEnrollments] = oneroster.Table{Mode: oneroster.Bulk,
+			Rows: []rec{{"sourcedId": "e1", "userSourcedId": who, "classSourcedId": "s", "role": "student"}}}
 	}
 	one("p")
 	upload(t, w, files, pack(t, tables), false)
@@ -178,8 +190,10 @@ func TestBadRecordTakesNothingAway(t *testing.T) {
 	w := apptest.New(t)
 	files := w.Connect("oneroster-csv", "Files", nil)
 	tables := usable()
-	people := []rec{{"sourcedId": "p", "enabledUser": "true", "givenName": "Ana", "familyName": "Name"}, {"sourcedId": "r", "enabledUser": "true", "givenName": "Rob", "familyName": "Name"}}
-	enrolments := []rec{{"sourcedId": "e1", "userSourcedId": "p", "classSourcedId": "s", "role": "student"}, {"sourcedId": "e2", "userSourcedId": "r", "classSourcedId": "s", "role": "student"}}
+	people := []rec{{"sourcedId": "p", "enabledUser": "true", "givenName": "Ana", "familyName": "Name"},
+		{"sourcedId": "r", "enabledUser": "true", "givenName": "Rob", "familyName": "Name"}}
+	enrolments := []rec{{"sourcedId": "e1", "userSourcedId": "p", "classSourcedId": "s", "role": "student"},
+		{"sourcedId": "e2", "userSourcedId": "r", "classSourcedId": "s", "role": "student"}}
 	read := func() runstore.Run {
 		tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: people}
 		tables[oneroster.FileEnrollments] = oneroster.Table{Mode: oneroster.Bulk, Rows: enrolments}
@@ -247,7 +261,8 @@ func TestCauseIsNamedOnceAtItsRoot_R1(t *testing.T) {
 		p["sourcedId"] = fmt.Sprint("u", i)
 		people = append(people, p)
 		for _, c := range []string{"broken", "nowhere", class["sourcedId"]} {
-			places = append(places, rec{"sourcedId": fmt.Sprint(c, i), "userSourcedId": p["sourcedId"], "classSourcedId": c, "role": "student"})
+			places = append(places, rec{"sourcedId": fmt.Sprint(c, i), "userSourcedId": p["sourcedId"],
+				"classSourcedId": c, "role": "student"})
 		}
 	}
 	tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: people}
@@ -261,7 +276,9 @@ func TestCauseIsNamedOnceAtItsRoot_R1(t *testing.T) {
 		}
 	}
 	require.Len(t, hanging, 2, "%v", hanging)
-	assert.Contains(t, hanging[0], "classes.csv line 3 (broken): this class cannot be used, so 12 enrolments, which name it, are left out, the first at enrollments.csv line 2")
-	assert.Contains(t, hanging[1], `enrollments.csv line 3 (nowhere0): the class "nowhere" is not in the register, so 12 enrolments, which name it, are left out, of which this is the first`)
+	assert.Contains(t, hanging[0],
+		"classes.csv line 3 (broken): this class cannot be used, so 12 enrolments, which name it, are left out, the first at enrollments.csv line 2")
+	assert.Contains(t, hanging[1],
+		`enrollments.csv line 3 (nowhere0): the class "nowhere" is not in the register, so 12 enrolments, which name it, are left out, of which this is the first`)
 	assert.Equal(t, 12, count(t, w, `SELECT count(*) FROM enrolments WHERE gone_at IS NULL`))
 }

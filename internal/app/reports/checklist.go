@@ -44,7 +44,8 @@ func (c Checklist) Live() bool {
 
 // Connection gives the checklist of a connection.
 func (s *Service) Connection(ctx context.Context, c connectionstore.Connection) (Checklist, error) {
-	list := Checklist{{"Address and credentials entered", true, ""}, {"Tested", c.ProbedAt != nil, "Test it: kanban connections probe"}}
+	list := Checklist{{"Address and credentials entered", true, ""},
+		{"Tested", c.ProbedAt != nil, "Test it: kanban connections probe"}}
 	list = append(list, working(c)...)
 	switch {
 	case adapter.IsRegister(c.Kind):
@@ -59,7 +60,8 @@ func (s *Service) Connection(ctx context.Context, c connectionstore.Connection) 
 			return nil, err
 		}
 		list = append(list,
-			Step{"Knows how to keep new members from being notified", c.Settings["notice"] != "", "Enter the service's notice attribute, or accept that it may tell people"},
+			Step{"Knows how to keep new members from being notified", c.Settings["notice"] != "",
+				"Enter the service's notice attribute, or accept that it may tell people"},
 			Step{"Used by a pairing", n > 0, "Pair a section with it: kanban pairings add"})
 	}
 	rests, err := s.Rests(ctx, c.ID)
@@ -93,7 +95,8 @@ func working(c connectionstore.Connection) (list Checklist) {
 }
 
 var capabilities = map[adapter.Capability]string{
-	adapter.PeopleIn: "People in", adapter.PeopleOut: "People out", adapter.LearningEventsIn: "Learning events in", adapter.EventsIn: "Events in", adapter.MessagesOut: "Messages out",
+	adapter.PeopleIn: "People in", adapter.PeopleOut: "People out", adapter.LearningEventsIn: "Learning events in",
+	adapter.EventsIn: "Events in", adapter.MessagesOut: "Messages out",
 }
 
 // Rule gives the checklist of a rule.
@@ -113,36 +116,27 @@ func (s *Service) Rule(ctx context.Context, r rulestore.Rule) (Checklist, error)
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, Step{c.Name + " works", c.PausedAt == nil && Checklist(working(c)).Live(), "Test and mend the connection: kanban connections probe " + fmt.Sprintf("%q", c.Name)})
+		list = append(list, Step{c.Name + " works", c.PausedAt == nil && Checklist(working(c)).Live(),
+			"Test and mend the connection: kanban connections probe " + fmt.Sprintf("%q", c.Name)})
 	}
-	places, err := rulestore.TitlesOfScopes(ctx, s.Store, []rule.Scope{r.Scope})
+	where, err := s.ruleScope(ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	if r.Scope.Module != "" {
-		list = append(list, Step{"An outline has its module", places[0].Module != "", fmt.Sprintf("No outline has the module %q: choose another, or set the outline: kanban courses outline", r.Scope.Module)})
-	}
-	if r.Scope.Activity != "" {
-		list = append(list, Step{"An outline has its activity", places[0].Activity != "", fmt.Sprintf("No outline has the activity %q: choose another, or set the outline: kanban courses outline", r.Scope.Activity)})
-	}
-	if r.Scope.Course != "" && progressTriggers[r.Trigger] {
-		o, err := learningstore.Outline(ctx, s.Store, r.Scope.Course)
-		if err != nil && !errors.Is(err, db.ErrNotFound) {
-			return nil, err
-		}
-		list = append(list, Step{"The course has an outline", len(o.Modules) > 0, "Set its outline: kanban courses outline"})
-	}
+	list = append(list, where...)
 	if s.Rules != nil {
 		way, err := s.Rules.Circle(ctx, r)
 		if err != nil {
 			return nil, err
 		}
 		if way != nil {
-			list = append(list, Step{"Does not set itself off again", false, "Change a condition on the way: " + strings.Join(way, " → ")})
+			list = append(list, Step{"Does not set itself off again", false,
+				"Change a condition on the way: " + strings.Join(way, " → ")})
 		}
 	}
 	if r.AskedAt != nil {
-		list = append(list, Step{"What it needs is at the service", len(r.Missing) == 0, "Make it there, or choose another: " + strings.Join(r.Missing, ", ")})
+		list = append(list, Step{"What it needs is at the service", len(r.Missing) == 0,
+			"Make it there, or choose another: " + strings.Join(r.Missing, ", ")})
 	}
 	tried, err := s.tried(ctx, r)
 	if err != nil {
@@ -151,6 +145,33 @@ func (s *Service) Rule(ctx context.Context, r rulestore.Rule) (Checklist, error)
 	return append(list,
 		Step{"Tried out as it is now" + tried, r.TriedAt != nil, fmt.Sprintf("Try it: kanban rules try %q", r.Name)},
 		Step{"Switched on", r.OnSince != nil, fmt.Sprintf("Switch it on: kanban rules on %q", r.Name)}), nil
+}
+
+// ruleScope looks whether what a rule is limited to exists.
+func (s *Service) ruleScope(ctx context.Context, r rulestore.Rule) (list Checklist, err error) {
+	places, err := rulestore.TitlesOfScopes(ctx, s.Store, []rule.Scope{r.Scope})
+	if err != nil {
+		return nil, err
+	}
+	if r.Scope.Module != "" {
+		list = append(list, Step{"An outline has its module", places[0].Module != "",
+			fmt.Sprintf("No outline has the module %q: choose another, or set the outline: kanban courses outline",
+				r.Scope.Module)})
+	}
+	if r.Scope.Activity != "" {
+		list = append(list, Step{"An outline has its activity", places[0].Activity != "",
+			fmt.Sprintf("No outline has the activity %q: choose another, or set the outline: kanban courses outline",
+				r.Scope.Activity)})
+	}
+	if r.Scope.Course != "" && progressTriggers[r.Trigger] {
+		o, err := learningstore.Outline(ctx, s.Store, r.Scope.Course)
+		if err != nil && !errors.Is(err, db.ErrNotFound) {
+			return nil, err
+		}
+		list = append(list, Step{"The course has an outline", len(o.Modules) > 0,
+			"Set its outline: kanban courses outline"})
+	}
+	return list, nil
 }
 
 // tried says which version of a rule was tried out on which event.
@@ -170,11 +191,13 @@ func (s *Service) tried(ctx context.Context, r rulestore.Rule) (string, error) {
 	if errors.Is(err, db.ErrNotFound) {
 		return text, nil
 	}
-	return fmt.Sprintf("%s, with what %s did on %s", text, p.Name(), events[0].OccurredAt.Format("2 January 2006")), err
+	return fmt.Sprintf("%s, with what %s did on %s", text, p.Name(),
+		events[0].OccurredAt.Format("2 January 2006")), err
 }
 
 // progressTriggers are those that need an outline.
-var progressTriggers = map[string]bool{"activity.completed": true, "module.completed": true, "course.completed": true, "progress.crossed": true, "person.inactive": true, "person.not-begun": true}
+var progressTriggers = map[string]bool{"activity.completed": true, "module.completed": true, "course.completed": true,
+	"progress.crossed": true, "person.inactive": true, "person.not-begun": true}
 
 // Pairing gives the checklist of a pairing.
 func (s *Service) Pairing(ctx context.Context, p pairingstore.Pairing) (Checklist, error) {
@@ -187,7 +210,8 @@ func (s *Service) Pairing(ctx context.Context, p pairingstore.Pairing) (Checklis
 	return Checklist{
 		{"Paired with a class at " + c.Name, true, ""},
 		{c.Name + " works", works, "Test and mend the connection"},
-		{"Compared, so that a run can be looked at beforehand", p.ComparedAt != nil, "Open the preview: kanban pairings preview"},
+		{"Compared, so that a run can be looked at beforehand", p.ComparedAt != nil,
+			"Open the preview: kanban pairings preview"},
 		{"First run made by hand", p.RanAt != nil, "Run it: kanban pairings run"},
 		{"Last run came to its end", p.RanAt != nil && !p.LastFailed, "See what stopped the last run, and resume it"},
 		{"Nobody needs a person", people == 0, fmt.Sprintf("%d people need a person: kanban findings list", people)},
@@ -207,7 +231,8 @@ type Freshness struct {
 
 // Freshness of a pairing. readEvery is how often registers are read by
 // themselves, 0 for never.
-func (s *Service) Freshness(ctx context.Context, p pairingstore.Pairing, readEvery time.Duration) (f Freshness, err error) {
+func (s *Service) Freshness(ctx context.Context, p pairingstore.Pairing, readEvery time.Duration) (f Freshness,
+	err error) {
 	f.ComparedAt, f.RanAt = p.ComparedAt, p.RanAt
 	section, err := rosterstore.FindSection(ctx, s.Store, p.SectionID)
 	if err != nil {

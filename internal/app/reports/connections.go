@@ -109,7 +109,8 @@ func (s *Service) connections(ctx context.Context) ([]Finding, error) {
 	var list []Finding
 	for _, c := range all {
 		if c.Trouble != "" && c.PausedAt == nil {
-			list = append(list, noticed(Mend, finding.Code(c.TroubleCode), "comparing", c.Name, c.Trouble, "/connections"))
+			list = append(list, noticed(Mend, finding.Code(c.TroubleCode), "comparing", c.Name, c.Trouble,
+				"/connections"))
 		}
 		if adapter.IsRegister(c.Kind) {
 			proposed, err := matchstore.LatestProposals(ctx, s.Store, c.ID)
@@ -118,13 +119,15 @@ func (s *Service) connections(ctx context.Context) ([]Finding, error) {
 			}
 			if n, first := proposed.Count, proposed.First; n > 0 {
 				f := noticed(Remark, finding.RecordsProposed, c.Name, "", "", "/connections/"+c.ID+"/proposals")
-				f.Detail, f.Count = fmt.Sprintf("%d; the first is %s (%s): %s", n, first.Person, first.Identifier, first.Evidence), n
+				f.Detail, f.Count = fmt.Sprintf("%d; the first is %s (%s): %s", n, first.Person, first.Identifier,
+					first.Evidence), n
 				list = append(list, f)
 			}
 		}
 		if at, ok := adapter.EndOf(c.Settings, time.UTC); ok && c.PausedAt == nil {
 			if text := endsIn(at, s.now()); text != "" {
-				list = append(list, noticed(Mend, finding.CredentialEnds, text, c.Name, "its last day is "+at.AddDate(0, 0, -1).Format("2 January 2006"), "/connections"))
+				list = append(list, noticed(Mend, finding.CredentialEnds, text, c.Name,
+					"its last day is "+at.AddDate(0, 0, -1).Format("2 January 2006"), "/connections"))
 			}
 		}
 		var reports []adapter.Report
@@ -176,7 +179,8 @@ func (s *Service) registers(ctx context.Context) ([]Finding, error) {
 		for _, r := range runs {
 			link := "/runs/" + r.ID
 			if r.State == runstore.Failed && c.PausedAt == nil {
-				list = append(list, noticed(Mend, finding.Code(r.ErrorCode), c.Name, "reading the register", r.Error, link))
+				list = append(list, noticed(Mend, finding.Code(r.ErrorCode), c.Name, "reading the register", r.Error,
+					link))
 			}
 			for _, n := range r.Findings {
 				group := Remark

@@ -54,15 +54,18 @@ func InClassOf(w rosterstore.Whereabouts) InClass {
 	case w.Code != "":
 		out.State = "not-in"
 	case w.ComparedAt == nil:
-		out.State, out.Why, out.Remedy = "not-known", "the class was not looked at yet", "Open the preview: kanban pairings preview"
+		out.State, out.Why, out.Remedy = "not-known", "the class was not looked at yet",
+			"Open the preview: kanban pairings preview"
 	case w.RanAt == nil:
 		out.State, out.Why, out.Remedy = "next-run", "the pairing was never run"+halted, "Run it: kanban pairings run"
 	case w.Undone:
 		out.State, out.Why, out.Remedy = "next-run", "the next run puts them in"+halted, "Run it: kanban pairings run"
 	case w.Unminded > 0:
-		out.State, out.Why, out.Remedy = "not-known", "somebody else may have put them into the class", "Open the preview: kanban pairings preview"
+		out.State, out.Why, out.Remedy = "not-known", "somebody else may have put them into the class",
+			"Open the preview: kanban pairings preview"
 	default:
-		out.State, out.Why, out.Remedy = "not-known", "nothing was noticed, and Kanban did not put them in", "Open the preview: kanban pairings preview"
+		out.State, out.Why, out.Remedy = "not-known", "nothing was noticed, and Kanban did not put them in",
+			"Open the preview: kanban pairings preview"
 	}
 	return out
 }

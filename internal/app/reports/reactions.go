@@ -27,7 +27,8 @@ func (s *Service) deliveries(ctx context.Context) ([]Finding, error) {
 			if g.Origins > 1 {
 				where = fmt.Sprintf("%d rules", g.Origins)
 			}
-			f := noticed(Mend, finding.Code(g.Code), g.Person, "deliveries", g.LastError, "/deliveries?"+query.Encode())
+			f := noticed(Mend, finding.Code(g.Code), g.Person, "deliveries", g.LastError,
+				"/deliveries?"+query.Encode())
 			f.Where, f.Person, f.Count = fmt.Sprintf("%d deliveries of %s", g.Count, where), g.PersonID, g.Count
 			list = append(list, f)
 			continue
@@ -45,7 +46,8 @@ func (s *Service) deliveries(ctx context.Context) ([]Finding, error) {
 			}
 		}
 		// The key stays the same while their number changes.
-		f := noticed(Mend, finding.Code(g.Code), "deliveries of "+g.Origin+" to "+g.ConnectionID, g.Rule, g.LastError, "/deliveries?"+query.Encode())
+		f := noticed(Mend, finding.Code(g.Code), "deliveries of "+g.Origin+" to "+g.ConnectionID, g.Rule, g.LastError,
+			"/deliveries?"+query.Encode())
 		f.Subject, f.Count = fmt.Sprintf("%d deliveries", g.Count), g.Count
 		list = append(list, f)
 	}
@@ -56,7 +58,8 @@ func (s *Service) deliveries(ctx context.Context) ([]Finding, error) {
 func (s *Service) lacking(ctx context.Context) (list []Finding, err error) {
 	all, err := rulestore.RulesLacking(ctx, s.Store)
 	for _, r := range all {
-		list = append(list, noticed(Mend, finding.NeededGone, r.Name, "", strings.Join(r.Missing, ", "), "/rules/"+r.ID))
+		list = append(list, noticed(Mend, finding.NeededGone, r.Name, "", strings.Join(r.Missing, ", "),
+			"/rules/"+r.ID))
 	}
 	return list, err
 }
@@ -89,7 +92,8 @@ func (s *Service) reversals(ctx context.Context) (list []Finding, err error) {
 			continue
 		}
 		n := list[i].Count + 1
-		list[i] = noticed(Mend, finding.Reversed, "people of "+r.CourseID, r.What, r.Done, "/events?"+url.Values{"type": {strings.Replace(r.Kind, ".completed", ".reopened", 1)}}.Encode())
+		list[i] = noticed(Mend, finding.Reversed, "people of "+r.CourseID, r.What, r.Done,
+			"/events?"+url.Values{"type": {strings.Replace(r.Kind, ".completed", ".reopened", 1)}}.Encode())
 		list[i].Subject, list[i].Count = fmt.Sprintf("%d people", n), n
 	}
 	return list, nil
@@ -123,7 +127,8 @@ func (s *Service) accesses(ctx context.Context) (list []Finding, err error) {
 	}
 	unmapped, err := purchasestore.UnmappedOffers(ctx, s.Store)
 	for _, u := range unmapped {
-		list = append(list, noticed(Mend, finding.OfferUnknown, u.Offer, u.Connection, fmt.Sprintf("%d buyers", u.Buyers), "/access"))
+		list = append(list, noticed(Mend, finding.OfferUnknown, u.Offer, u.Connection,
+			fmt.Sprintf("%d buyers", u.Buyers), "/access"))
 	}
 	return list, err
 }
@@ -136,7 +141,8 @@ func (s *Service) tasks(ctx context.Context) (list []Finding, err error) {
 		if t.DueAt != nil {
 			detail = strings.TrimSpace("due " + t.DueAt.Format("2 January") + "; " + detail)
 		}
-		f := noticed(Mend, finding.TaskOpen, t.Title, cmp.Or(t.Person, t.Rule), strings.TrimSuffix(strings.TrimSpace(detail), ";"), "/tasks")
+		f := noticed(Mend, finding.TaskOpen, t.Title, cmp.Or(t.Person, t.Rule),
+			strings.TrimSuffix(strings.TrimSpace(detail), ";"), "/tasks")
 		f.Key = "task-" + t.ID
 		list = append(list, f)
 	}

@@ -107,7 +107,8 @@ type Finding struct {
 
 func noticed(group Group, code finding.Code, subject, where, detail, link string) Finding {
 	f := Finding{Group: group, Code: code, Subject: subject, Where: where, Detail: detail, Link: link, Count: 1}
-	f.Key = fmt.Sprintf("%016x", xxhash.Sum64String(strings.Join([]string{string(code), subject, where, detail, link}, "\x00")))
+	f.Key = fmt.Sprintf("%016x", xxhash.Sum64String(strings.Join([]string{string(code), subject, where, detail, link},
+		"\x00")))
 	return f
 }
 
@@ -125,8 +126,10 @@ type Filter struct {
 func (f Filter) fits(x Finding) bool {
 	e, _ := finding.Lookup(x.Code)
 	text := strings.ToLower(x.Subject + " " + x.Where + " " + x.Detail)
-	return (f.Group == "" || f.Group == x.Group) && (f.Code == "" || f.Code == x.Code) && (f.Owner == "" || f.Owner == string(e.Owner)) &&
-		(f.Person == "" || f.Person == x.Person) && strings.Contains(text, strings.ToLower(f.Text)) && f.Seen == (x.Seen != nil)
+	return (f.Group == "" || f.Group == x.Group) && (f.Code == "" || f.Code == x.Code) &&
+		(f.Owner == "" || f.Owner == string(e.Owner)) &&
+		(f.Person == "" || f.Person == x.Person) && strings.Contains(text, strings.ToLower(f.Text)) &&
+		f.Seen == (x.Seen != nil)
 }
 
 // Findings lists what fits the filter: what needs a person first, ordered by
@@ -146,7 +149,8 @@ func (s *Service) all(ctx context.Context) ([]Finding, error) {
 		return nil, err
 	}
 	var list []Finding
-	for _, gather := range []func(context.Context) ([]Finding, error){s.connections, s.resting, s.statements, s.registers, s.pairings, s.leftGroups, s.terms, s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks} {
+	for _, gather := range []func(context.Context) ([]Finding, error){s.connections, s.resting, s.statements,
+		s.registers, s.pairings, s.leftGroups, s.terms, s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks} {
 		some, err := gather(ctx)
 		if err != nil {
 			return nil, err
@@ -210,7 +214,8 @@ func (s *Service) Acknowledge(ctx context.Context, who, key, note string) error 
 				return err
 			}
 		}
-		if err := tx.Audit(ctx, who, "acknowledged a finding", "finding/"+string(all[i].Code), map[string]any{"about": all[i].Subject, "where": all[i].Where, "note": note}); err != nil {
+		if err := tx.Audit(ctx, who, "acknowledged a finding", "finding/"+string(all[i].Code),
+			map[string]any{"about": all[i].Subject, "where": all[i].Where, "note": note}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "pairing", "")

@@ -34,8 +34,10 @@ func TestRestIsSaidOnlyWhenKnown_V1(t *testing.T) {
 	assert.Equal(t, []string{"Register was not read yet"}, said())
 	w.Read(register, false)
 	assert.Empty(t, said())
-	states, running = map[roster.State]int{roster.NotPaired: 3, roster.Held: 1, roster.OutOfStep: 2, roster.InStep: 9, roster.NeverRun: 1, roster.Paused: 1}, 2
-	assert.Equal(t, []string{"2 sections are out of step", "1 section is paired and never run", "1 section is held", "1 section is paused", "3 sections are not paired", "2 sections are being run now"}, said())
+	states, running = map[roster.State]int{roster.NotPaired: 3, roster.Held: 1, roster.OutOfStep: 2, roster.InStep: 9,
+		roster.NeverRun: 1, roster.Paused: 1}, 2
+	assert.Equal(t, []string{"2 sections are out of step", "1 section is paired and never run", "1 section is held",
+		"1 section is paused", "3 sections are not paired", "2 sections are being run now"}, said())
 	states, running = nil, 0
 	paused := true
 	_, err = w.Connections.Update(t.Context(), "test", c.ID, 0, connections.Change{Paused: &paused})
@@ -43,7 +45,8 @@ func TestRestIsSaidOnlyWhenKnown_V1(t *testing.T) {
 	require.NoError(t, w.Runs.Pause(t.Context(), "test", "holidays", true))
 	assert.Equal(t, []string{"Workspace is paused", "everything is paused"}, said())
 	paused = false
-	_, err = w.Connections.Update(t.Context(), "test", c.ID, 0, connections.Change{Values: map[string]string{"token": "wrong"}, Paused: &paused, Untested: true})
+	_, err = w.Connections.Update(t.Context(), "test", c.ID, 0,
+		connections.Change{Values: map[string]string{"token": "wrong"}, Paused: &paused, Untested: true})
 	require.NoError(t, err)
 	_, err = w.Connections.Probe(t.Context(), c.ID)
 	require.NoError(t, err)

@@ -39,7 +39,8 @@ func (s *Service) pairings(ctx context.Context) ([]Finding, error) {
 			list = append(list, noticed(group, code, section.Title, p.TargetName, detail, link))
 		}
 		if section.Ended(at) {
-			tell(Mend, finding.TermOver, fmt.Sprintf("ended on %s; %s in the class", section.EndsOn.Format("2 January 2006"), inClass(p)))
+			tell(Mend, finding.TermOver, fmt.Sprintf("ended on %s; %s in the class",
+				section.EndsOn.Format("2 January 2006"), inClass(p)))
 			continue // nothing else is to be done about it
 		}
 		if section.Gone {
@@ -105,7 +106,8 @@ func (s *Service) leftGroups(ctx context.Context) (list []Finding, err error) {
 		if g.Placed > 0 {
 			said = peopleOf(g.Placed) + " whom Kanban put in"
 		}
-		list = append(list, noticed(Remark, finding.GroupLeft, cmp.Or(g.Section, "a section that is gone"), g.Class, said, "/sections/linked"))
+		list = append(list, noticed(Remark, finding.GroupLeft, cmp.Or(g.Section, "a section that is gone"), g.Class,
+			said, "/sections/linked"))
 	}
 	return list, nil
 }
@@ -126,7 +128,8 @@ func (s *Service) terms(ctx context.Context) (list []Finding, err error) {
 		if days <= mendTerm {
 			group = Mend
 		}
-		f := noticed(group, finding.TermEnds, "classes", strings.Join(e.Terms, ", "), e.On.Format("2 January 2006"), "/next-term")
+		f := noticed(group, finding.TermEnds, "classes", strings.Join(e.Terms, ", "), e.On.Format("2 January 2006"),
+			"/next-term")
 		f.Subject, f.Count = fmt.Sprintf("%d classes", e.Classes), e.Classes
 		if e.Classes == 1 {
 			f.Subject = "1 class"

@@ -76,7 +76,8 @@ func byCause(list []Finding) []Finding {
 		if !there {
 			i, at[c] = len(out), len(out)
 			text := cmp.Or(c.detail, finding.Title(f.Code))
-			g := noticed(f.Group, f.Code, "people", "", c.detail, "/findings?"+url.Values{"group": {string(f.Group)}, "text": {text}}.Encode())
+			g := noticed(f.Group, f.Code, "people", "", c.detail,
+				"/findings?"+url.Values{"group": {string(f.Group)}, "text": {text}}.Encode())
 			g.Subject, g.Count = fmt.Sprintf("%d people", n), 0
 			out = append(out, g)
 		}

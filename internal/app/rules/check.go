@@ -88,9 +88,11 @@ func (s *Service) checkScope(ctx context.Context, scope rule.Scope) error {
 	case err != nil:
 		return err
 	case scope.Course != "" && places[0].Course == "":
-		return refusal.Invalid("scope.course", "there is no course %q; list them with: kanban courses list", scope.Course)
+		return refusal.Invalid("scope.course", "there is no course %q; list them with: kanban courses list",
+			scope.Course)
 	case scope.Section != "" && places[0].Section == "":
-		return refusal.Invalid("scope.section", "there is no section %q; list them with: kanban sections list", scope.Section)
+		return refusal.Invalid("scope.section", "there is no section %q; list them with: kanban sections list",
+			scope.Section)
 	}
 	return nil
 }
@@ -112,7 +114,8 @@ func (s *Service) domains(ctx context.Context, d *rule.Draft) (map[string]rule.D
 	out := rule.Domains(rule.Trigger(d.Trigger))
 	switch rule.Trigger(d.Trigger) {
 	case rule.PersonInactive, rule.PersonNotBegun:
-		out["event.days"] = rule.Domain{OneOf: []any{int64(d.Days)}, About: fmt.Sprintf("event.days is %d, as the rule says", d.Days)}
+		out["event.days"] = rule.Domain{OneOf: []any{int64(d.Days)},
+			About: fmt.Sprintf("event.days is %d, as the rule says", d.Days)}
 	case rule.ProgressCrossed:
 		crossings, err := learningstore.Crossings(ctx, s.Store, d.Scope.Course, d.Scope.Section)
 		if err != nil {
@@ -123,7 +126,8 @@ func (s *Service) domains(ctx context.Context, d *rule.Draft) (map[string]rule.D
 			all = append(all, int64(n))
 		}
 		about := strings.ReplaceAll(strings.Trim(fmt.Sprint(crossings), "[]"), " ", ", ")
-		out["event.percent"] = rule.Domain{OneOf: all, About: "event.percent is one of " + about + " here; other percentages are chosen in the outline of the course"}
+		out["event.percent"] = rule.Domain{OneOf: all,
+			About: "event.percent is one of " + about + " here; other percentages are chosen in the outline of the course"}
 	}
 	return out, nil
 }
@@ -186,7 +190,8 @@ func (s *Service) SampleOf(ctx context.Context, kind, text, trigger, eventID str
 
 // withAward adds what an earlier action may have awarded.
 func withAward(v rule.Values) rule.Values {
-	v["award"] = map[string]any{"awardId": "01a20932", "address": "https://kanban.fernmoor.example/open/awards/01a20932"}
+	v["award"] = map[string]any{"awardId": "01a20932",
+		"address": "https://kanban.fernmoor.example/open/awards/01a20932"}
 	return v
 }
 
@@ -234,7 +239,8 @@ func (s *Service) checkAction(ctx context.Context, a rule.Action, trigger, at st
 		return s.checkTexts(at, trigger, text3{"subject", a.Subject, true}, text3{"text", a.Text, true})
 	case rule.Award:
 		if _, err := badgestore.FindBadge(ctx, s.Store, a.BadgeID); errors.Is(err, db.ErrNotFound) {
-			return refusal.Invalid(at+".badgeId", "there is no badge %q; list them with: kanban badges list", a.BadgeID)
+			return refusal.Invalid(at+".badgeId", "there is no badge %q; list them with: kanban badges list",
+				a.BadgeID)
 		} else if err != nil {
 			return err
 		}
@@ -292,7 +298,8 @@ func (s *Service) checkOperate(ctx context.Context, a rule.Action, at string) er
 	}
 	o, err := connectionstore.FindOperation(ctx, s.Store, a.ConnectionID, a.Operation)
 	if errors.Is(err, db.ErrNotFound) {
-		return refusal.Invalid(at+".operation", "the connection defines no operation %q; list them with: kanban operations list", a.Operation)
+		return refusal.Invalid(at+".operation",
+			"the connection defines no operation %q; list them with: kanban operations list", a.Operation)
 	}
 	if err != nil {
 		return err
@@ -316,7 +323,8 @@ func (s *Service) checkSection(ctx context.Context, id, at string) error {
 	}
 	x, err := rosterstore.FindSection(ctx, s.Store, id)
 	if err == nil && x.List != "" {
-		return refusal.Invalid(at+".sectionId", "%s is a list of people: nothing happens in it; choose a section", x.Title)
+		return refusal.Invalid(at+".sectionId", "%s is a list of people: nothing happens in it; choose a section",
+			x.Title)
 	}
 	if errors.Is(err, db.ErrNotFound) {
 		return refusal.Invalid(at+".sectionId", "there is no section %q; list them with: kanban sections list", id)
@@ -327,10 +335,12 @@ func (s *Service) checkSection(ctx context.Context, id, at string) error {
 func (s *Service) checkConnection(ctx context.Context, id, at string, kinds ...string) error {
 	c, err := connectionstore.FindConnection(ctx, s.Store, id)
 	if errors.Is(err, db.ErrNotFound) {
-		return refusal.Invalid(at+".connectionId", "there is no connection %q; list them with: kanban connections list", id)
+		return refusal.Invalid(at+".connectionId",
+			"there is no connection %q; list them with: kanban connections list", id)
 	}
 	if err == nil && !slices.Contains(kinds, c.Kind) {
-		return refusal.Invalid(at+".connectionId", "%s is of kind %s, this action needs one of kind %s", c.Name, c.Kind, strings.Join(kinds, " or "))
+		return refusal.Invalid(at+".connectionId", "%s is of kind %s, this action needs one of kind %s", c.Name,
+			c.Kind, strings.Join(kinds, " or "))
 	}
 	return err
 }

@@ -52,7 +52,9 @@ func (s *Service) Circle(ctx context.Context, r rulestore.Rule) ([]string, error
 			if len(asked) == 0 {
 				continue
 			}
-			l := rule.Link{Draft: rule.Draft{Name: fmt.Sprintf("the stage %s of %s", cmp.Or(one.Title, one.ID), p.Name), Trigger: string(rule.BadgeAwarded), Condition: strings.Join(asked, " || ")}, Badges: badges, Also: []rule.Trigger{rule.StageReached}}
+			l := rule.Link{Draft: rule.Draft{Name: fmt.Sprintf("the stage %s of %s", cmp.Or(one.Title, one.ID),
+				p.Name), Trigger: string(rule.BadgeAwarded), Condition: strings.Join(asked,
+				" || ")}, Badges: badges, Also: []rule.Trigger{rule.StageReached}}
 			if one.BadgeID != "" {
 				l.Actions = []rule.Action{{Kind: rule.Award, BadgeID: one.BadgeID}}
 			}
@@ -72,5 +74,7 @@ func (s *Service) Ends(ctx context.Context, id string) error {
 	if err != nil || way == nil {
 		return err
 	}
-	return refusal.Conflict(finding.InACircle, "%q would set itself off again: %s. Change a condition on the way, or switch it on all the same", r.Name, strings.Join(way, " → "))
+	return refusal.Conflict(finding.InACircle,
+		"%q would set itself off again: %s. Change a condition on the way, or switch it on all the same", r.Name,
+		strings.Join(way, " → "))
 }

@@ -20,9 +20,12 @@ import (
 func TestRulesThatFeedEachOtherStop_E8(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	c, x := w.Platform(), w.Section("PROP-A")
-	back := w.Rule(rule.Draft{Name: "Back again", Trigger: "section.left", Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: x.ID}}})
+	back := w.Rule(rule.Draft{Name: "Back again", Trigger: "section.left",
+		Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: x.ID}}})
 	require.NoError(t, w.Rules.Ends(t.Context(), back.ID))
-	out, err := w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "Out again", Trigger: "section.joined", Condition: `event.role == "student"`, Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: x.ID}}})
+	out, err := w.Rules.Save(t.Context(), "test", "", 0,
+		rule.Draft{Name: "Out again", Trigger: "section.joined", Condition: `event.role == "student"`,
+			Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: x.ID}}})
 	require.NoError(t, err)
 	err = w.Rules.Ends(t.Context(), out.ID)
 	require.ErrorContains(t, err, "Out again → Back again → Out again")
@@ -36,11 +39,13 @@ func TestRulesThatFeedEachOtherStop_E8(t *testing.T) {
 		list := w.DeliveriesOf(w.Record(e).ID)
 		require.Len(t, list, 1, "step %d", i)
 		if i == rule.MostInChain {
-			assert.Equal(t, []string{deliverystore.DeliveryWaiting, string(finding.ChainStopped)}, []string{list[0].State, list[0].Code})
+			assert.Equal(t, []string{deliverystore.DeliveryWaiting, string(finding.ChainStopped)},
+				[]string{list[0].State, list[0].Code})
 			assert.Contains(t, list[0].LastError, "5 events led to this one")
 			require.NoError(t, w.Deliveries.Retry(t.Context(), "test", list[0].ID))
 			w.Deliver()
-			assert.Equal(t, deliverystore.DeliveryDelivered, w.DeliveriesOf(list[0].EventID)[0].State, "a person can let it go one step further")
+			assert.Equal(t, deliverystore.DeliveryDelivered, w.DeliveriesOf(list[0].EventID)[0].State,
+				"a person can let it go one step further")
 			return
 		}
 		w.Deliver()
@@ -56,10 +61,12 @@ func TestAwardsKnowTheirChain_E8(t *testing.T) {
 	require.NoError(t, err)
 	var badges []badgestore.Badge
 	for i := range 7 {
-		b, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: issuer.ID, Name: fmt.Sprint("B", i), Description: "d", Criteria: "c"})
+		b, err := w.Badges.AddBadge(t.Context(), "test",
+			badgestore.Badge{IssuerID: issuer.ID, Name: fmt.Sprint("B", i), Description: "d", Criteria: "c"})
 		require.NoError(t, err)
 		badges = append(badges, b)
-		d := rule.Draft{Name: b.Name, Trigger: "badge.awarded", Condition: fmt.Sprintf(`event.badge == "B%d"`, i-1), Actions: []rule.Action{{Kind: rule.Award, BadgeID: b.ID}}}
+		d := rule.Draft{Name: b.Name, Trigger: "badge.awarded", Condition: fmt.Sprintf(`event.badge == "B%d"`, i-1),
+			Actions: []rule.Action{{Kind: rule.Award, BadgeID: b.ID}}}
 		if i == 0 {
 			d.Trigger, d.Condition = "module.completed", ""
 		}
@@ -69,7 +76,8 @@ func TestAwardsKnowTheirChain_E8(t *testing.T) {
 	w.Record(w.About(rule.ModuleCompleted, "k", "stu-006"))
 	for range badges {
 		w.Deliver()
-		events, err := eventstore.Events(t.Context(), w.Store, eventstore.EventFilter{Type: "badge.awarded", Limit: 20})
+		events, err := eventstore.Events(t.Context(), w.Store,
+			eventstore.EventFilter{Type: "badge.awarded", Limit: 20})
 		require.NoError(t, err)
 		for _, e := range events {
 			require.NoError(t, w.Deliveries.React(t.Context(), []string{e.ID}, ""))

@@ -110,7 +110,8 @@ type answerTo struct {
 
 // missing gives what a rule needs at services and is not there, nil when it names nothing of
 // the kind; an error when a service could not be asked.
-func (s *Service) missing(ctx context.Context, r rulestore.Rule, asked map[string]answerTo) (out []string, err error) {
+func (s *Service) missing(ctx context.Context, r rulestore.Rule, asked map[string]answerTo) (out []string,
+	err error) {
 	ask := func(a rule.Action, operation, field string) ([]string, error) {
 		key := strings.Join([]string{a.ConnectionID, operation, field}, "\x00")
 		if _, there := asked[key]; !there {
@@ -137,7 +138,8 @@ func (s *Service) missing(ctx context.Context, r rulestore.Rule, asked map[strin
 			if err != nil {
 				return nil, err
 			}
-			note(slices.ContainsFunc(all, func(x string) bool { return strings.EqualFold(x, a.Group) }), "the group %q", a.Group)
+			note(slices.ContainsFunc(all, func(x string) bool { return strings.EqualFold(x, a.Group) }),
+				"the group %q", a.Group)
 		case rule.CallOperation:
 			o, err := connectionstore.FindOperation(ctx, s.Store, a.ConnectionID, a.Operation)
 			if errors.Is(err, db.ErrNotFound) {

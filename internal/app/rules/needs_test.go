@@ -23,7 +23,8 @@ import (
 func TestWhatRulesNeedIsLookedFor_E5(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Workspace()
-	r := w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", Actions: []rule.Action{{Kind: rule.AddToGroup, ConnectionID: c.ID, Group: "Greenhouse talk"}}})
+	r := w.Rule(rule.Draft{Name: "r", Trigger: "module.completed",
+		Actions: []rule.Action{{Kind: rule.AddToGroup, ConnectionID: c.ID, Group: "Greenhouse talk"}}})
 	report := &reports.Service{Store: w.Store}
 	look := func() (found int, step string) {
 		t.Helper()
@@ -99,7 +100,10 @@ func TestWhatRulesNeedGoesWithTheRule_E5(t *testing.T) {
 	r, err = w.Rules.Edit(t.Context(), "test", r.ID, 0, to("Greenhouse talk"), rules.FinishThem)
 	require.NoError(t, err)
 	assert.Nil(t, r.AskedAt)
-	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error { return rulestore.KeepMissing(t.Context(), tx, stale, []string{"older"}) }))
+	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error {
+		return rulestore.KeepMissing(t.Context(), tx,
+			stale, []string{"older"})
+	}))
 	lacking, err := rulestore.RulesLacking(t.Context(), w.Store)
 	require.NoError(t, err)
 	assert.Empty(t, lacking, "an answer for the rule as it was is none for what it is now")
@@ -111,7 +115,8 @@ func TestWhatRulesNeedGoesWithTheRule_E5(t *testing.T) {
 	_, known = missing()
 	assert.False(t, known, "it names nothing that could be looked for")
 
-	draft, err := w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "draft", Trigger: "module.completed", Actions: to("Nowhere").Actions})
+	draft, err := w.Rules.Save(t.Context(), "test", "", 0,
+		rule.Draft{Name: "draft", Trigger: "module.completed", Actions: to("Nowhere").Actions})
 	require.NoError(t, err)
 	require.NoError(t, w.Rules.AskNeeds(t.Context(), ""))
 	draft, err = rulestore.FindRule(t.Context(), w.Store, draft.ID)
@@ -129,7 +134,9 @@ func TestLabelsAreChosenFromTheService_E5(t *testing.T) {
 	require.Contains(t, all, "learner")
 	_, err = w.Rules.Choices(t.Context(), c.ID, "add-label", "email")
 	require.ErrorContains(t, err, "does not say how to list")
-	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{{Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label", Fields: map[string]string{"email": "person.email", "label": `"learner"`}}}})
+	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined",
+		Actions: []rule.Action{{Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label",
+			Fields: map[string]string{"email": "person.email", "label": `"learner"`}}}})
 	require.NoError(t, w.Rules.AskNeeds(t.Context(), ""))
 	lacking, err := rulestore.RulesLacking(t.Context(), w.Store)
 	require.NoError(t, err)

@@ -38,8 +38,10 @@ func (s *Service) KeepOperation(ctx context.Context, who, connectionID string, o
 		}
 	}
 	if o.Undo != "" && o.Undo != o.Name {
-		if _, err := connectionstore.FindOperation(ctx, s.Store, connectionID, o.Undo); errors.Is(err, db.ErrNotFound) {
-			return refusal.Invalid("undo", "the connection defines no operation %q yet; define it first, or name it later", o.Undo)
+		if _, err := connectionstore.FindOperation(ctx, s.Store, connectionID, o.Undo); errors.Is(err,
+			db.ErrNotFound) {
+			return refusal.Invalid("undo",
+				"the connection defines no operation %q yet; define it first, or name it later", o.Undo)
 		}
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
@@ -83,7 +85,8 @@ type Tried struct {
 }
 
 // TryOperation calls an operation now, with values given by hand. It is for real.
-func (s *Service) TryOperation(ctx context.Context, who, connectionID, name string, values map[string]any) (Tried, error) {
+func (s *Service) TryOperation(ctx context.Context, who, connectionID, name string, values map[string]any) (Tried,
+	error) {
 	o, err := connectionstore.FindOperation(ctx, s.Store, connectionID, name)
 	if err != nil {
 		return Tried{}, err
@@ -101,6 +104,7 @@ func (s *Service) TryOperation(ctx context.Context, who, connectionID, name stri
 		t.Problem = problemText(err)
 	}
 	return t, s.Store.InTx(ctx, func(tx *db.Tx) error {
-		return tx.Audit(ctx, who, "called an operation by hand", "connection/"+connectionID, map[string]any{"operation": name, "worked": t.Worked})
+		return tx.Audit(ctx, who, "called an operation by hand", "connection/"+connectionID,
+			map[string]any{"operation": name, "worked": t.Worked})
 	})
 }

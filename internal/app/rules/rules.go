@@ -29,13 +29,15 @@ type Pipeline interface {
 	// Values gives what the texts of a rule may refer to, for an event.
 	Values(ctx context.Context, e eventstore.Event, texts ...string) (rule.Values, error)
 	// Prepare fills a delivery's action in, so that it can be shown, checked or done.
-	Prepare(ctx context.Context, d deliverystore.Delivery, e eventstore.Event, values rule.Values) (pipeline.Prepared, error)
+	Prepare(ctx context.Context, d deliverystore.Delivery, e eventstore.Event, values rule.Values) (pipeline.Prepared,
+		error)
 	// Firing works out what rules make of events, without keeping it.
 	Firing() *pipeline.Firing
 	// ValuesThere lists the values that a service has for a field of an operation.
 	ValuesThere(ctx context.Context, c adapter.Connection, f rule.OperationField) ([]string, error)
 	// CallOperation calls an operation once, with values given by hand.
-	CallOperation(ctx context.Context, c adapter.Connection, o rule.Operation, values map[string]any) (pipeline.Answer, error)
+	CallOperation(ctx context.Context, c adapter.Connection, o rule.Operation,
+		values map[string]any) (pipeline.Answer, error)
 }
 
 // Service is the use case. Fill every field up to Expressions.
@@ -67,7 +69,8 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.
 // Edit does the same with a rule that is there. When it gets other actions, what is still to
 // come of the older ones is stopped or finished, as toCome says; with Ask it is refused while
 // there is any.
-func (s *Service) Edit(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (rulestore.Rule, error) {
+func (s *Service) Edit(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (rulestore.Rule,
+	error) {
 	r, err := rulestore.FindRule(ctx, s.Store, id)
 	if err != nil {
 		return r, err
@@ -94,12 +97,14 @@ func (s *Service) askToCome(ctx context.Context, id string) error {
 		return err
 	}
 	if text := toComeInWords(counts); text != "" {
-		return refusal.Conflict(finding.StillToCome, "deliveries of this rule are still to come: %s. Say whether to stop them or to let them finish", text)
+		return refusal.Conflict(finding.StillToCome,
+			"deliveries of this rule are still to come: %s. Say whether to stop them or to let them finish", text)
 	}
 	return nil
 }
 
-func (s *Service) save(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (rulestore.Rule, error) {
+func (s *Service) save(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (rulestore.Rule,
+	error) {
 	r := rulestore.Rule{ID: db.NewID(), Version: 1}
 	if id != "" {
 		var err error
@@ -123,7 +128,8 @@ func (s *Service) save(ctx context.Context, who, id string, version int, d rule.
 			return err
 		}
 		if id != "" && toCome == StopThem {
-			if _, _, err := deliverystore.GiveUp(ctx, tx, deliverystore.DeliveryFilter{RuleID: id}, "the rule was changed by "+who); err != nil {
+			if _, _, err := deliverystore.GiveUp(ctx, tx, deliverystore.DeliveryFilter{RuleID: id},
+				"the rule was changed by "+who); err != nil {
 				return err
 			}
 		}
@@ -147,7 +153,8 @@ func (s *Service) Tried(ctx context.Context, id string) error {
 	if err != nil || r.TriedAt != nil || r.OnSince != nil {
 		return err
 	}
-	return refusal.Conflict(finding.NotTried, "%q was not tried out as it is now; try it first, or switch it on all the same", r.Name)
+	return refusal.Conflict(finding.NotTried,
+		"%q was not tried out as it is now; try it first, or switch it on all the same", r.Name)
 }
 
 // Switch puts a rule on or off. Events recorded while it was off are not caught up.
@@ -209,7 +216,9 @@ const (
 func toComeInWords(counts map[string]int) string {
 	var parts []string
 	for _, x := range [][2]string{
-		{deliverystore.DeliveryPlanned, "planned"}, {deliverystore.DeliveryQueued, "queued"}, {deliverystore.DeliveryRetrying, "to be tried again"}, {deliverystore.DeliveryWaiting, "waiting for a person"},
+		{deliverystore.DeliveryPlanned, "planned"}, {deliverystore.DeliveryQueued,
+			"queued"}, {deliverystore.DeliveryRetrying, "to be tried again"}, {deliverystore.DeliveryWaiting,
+			"waiting for a person"},
 	} {
 		if n := counts[x[0]]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, x[1]))

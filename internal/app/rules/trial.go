@@ -30,7 +30,8 @@ func (s *Service) TestRecipient(ctx context.Context) (address string, err error)
 // SetTestRecipient says where test sends go.
 func (s *Service) SetTestRecipient(ctx context.Context, who, address string) error {
 	address = strings.TrimSpace(address)
-	if local, domain, ok := strings.Cut(address, "@"); address != "" && (!ok || local == "" || domain == "" || strings.ContainsAny(address, " ,;<>")) {
+	if local, domain, ok := strings.Cut(address, "@"); address != "" &&
+		(!ok || local == "" || domain == "" || strings.ContainsAny(address, " ,;<>")) {
 		return refusal.Invalid("address", "%q is not an e-mail address", address)
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
@@ -106,7 +107,8 @@ func (s *Service) try(ctx context.Context, r rulestore.Rule, q TrialRequest) (Tr
 			return Trial{}, err
 		}
 		if recipient == "" {
-			return Trial{}, refusal.Conflict("", "nobody has said where test sends go; set it with: kanban rules test-recipient ADDRESS")
+			return Trial{}, refusal.Conflict("",
+				"nobody has said where test sends go; set it with: kanban rules test-recipient ADDRESS")
 		}
 	}
 	e, values, err := s.sample(ctx, r, q)
@@ -151,9 +153,11 @@ func (s *Service) try(ctx context.Context, r rulestore.Rule, q TrialRequest) (Tr
 const verdictHolds = "holds"
 
 // sample finds the event to try a rule on.
-func (s *Service) sample(ctx context.Context, r rulestore.Rule, q TrialRequest) (eventstore.Event, rule.Values, error) {
+func (s *Service) sample(ctx context.Context, r rulestore.Rule, q TrialRequest) (eventstore.Event, rule.Values,
+	error) {
 	if q.EventID == "" && !q.Made {
-		latest, err := eventstore.EventsFor(ctx, s.Store, eventstore.EventQuery{Trigger: r.Trigger, Scope: r.Scope, Limit: 1})
+		latest, err := eventstore.EventsFor(ctx, s.Store,
+			eventstore.EventQuery{Trigger: r.Trigger, Scope: r.Scope, Limit: 1})
 		if err != nil {
 			return eventstore.Event{}, nil, err
 		}
@@ -163,7 +167,8 @@ func (s *Service) sample(ctx context.Context, r rulestore.Rule, q TrialRequest) 
 	}
 	if q.EventID == "" {
 		made := rule.Sample(rule.Trigger(r.Trigger))
-		return eventstore.Event{Type: r.Trigger, Data: map[string]any{}, OccurredAt: s.now(), RecordedAt: s.now()}, made, nil
+		return eventstore.Event{Type: r.Trigger, Data: map[string]any{}, OccurredAt: s.now(),
+			RecordedAt: s.now()}, made, nil
 	}
 	events, err := eventstore.EventsByID(ctx, s.Store, []string{q.EventID})
 	if err == nil && len(events) == 0 {
@@ -173,7 +178,8 @@ func (s *Service) sample(ctx context.Context, r rulestore.Rule, q TrialRequest) 
 		return eventstore.Event{}, nil, err
 	}
 	if events[0].Type != r.Trigger {
-		return eventstore.Event{}, nil, refusal.Invalid("eventId", "the event is %s, the rule is set off by %s", events[0].Type, r.Trigger)
+		return eventstore.Event{}, nil, refusal.Invalid("eventId", "the event is %s, the rule is set off by %s",
+			events[0].Type, r.Trigger)
 	}
 	values, err := s.Pipeline.Values(ctx, events[0], "progress", "teacher")
 	return events[0], values, err
@@ -190,12 +196,14 @@ func (s *Service) verdict(condition string, values rule.Values) string {
 	return "does not hold"
 }
 
-func (s *Service) tryStep(ctx context.Context, r rulestore.Rule, e eventstore.Event, i int, a rule.Action, values rule.Values, send bool) TrialStep {
+func (s *Service) tryStep(ctx context.Context, r rulestore.Rule, e eventstore.Event, i int, a rule.Action,
+	values rule.Values, send bool) TrialStep {
 	step := TrialStep{Kind: a.Kind, After: a.After}
 	if a.If != "" {
 		step.If = s.verdict(a.If, values)
 	}
-	d := deliverystore.Delivery{ID: "trial-" + db.NewID(), Position: i, Action: a, PersonID: e.PersonID, SectionID: e.SectionID}
+	d := deliverystore.Delivery{ID: "trial-" + db.NewID(), Position: i, Action: a, PersonID: e.PersonID,
+		SectionID: e.SectionID}
 	p, err := s.Pipeline.Prepare(ctx, d, e, values)
 	step.Connection, step.Shown = p.Connection(), p.Shown()
 	if err != nil {
@@ -262,7 +270,8 @@ func (s *Service) LookBack(ctx context.Context, id string, since time.Time) (Loo
 		return LookBack{}, err
 	}
 	out := LookBack{Since: since}
-	events, err := eventstore.EventsFor(ctx, s.Store, eventstore.EventQuery{Trigger: r.Trigger, Scope: r.Scope, Since: since, Limit: mostLookedAt + 1, Ascending: true})
+	events, err := eventstore.EventsFor(ctx, s.Store, eventstore.EventQuery{Trigger: r.Trigger, Scope: r.Scope,
+		Since: since, Limit: mostLookedAt + 1, Ascending: true})
 	if err != nil {
 		return out, err
 	}
@@ -335,10 +344,12 @@ func (s *Service) CatchUp(ctx context.Context, who, id string, since time.Time, 
 	}
 	return len(ids), s.Store.InTx(ctx, func(tx *db.Tx) error {
 		for from := 0; from < len(ids); from += 200 {
-			if err := tx.Enqueue(ctx, jobs.React{EventIDs: ids[from:min(from+200, len(ids))], RuleID: id}); err != nil {
+			if err := tx.Enqueue(ctx, jobs.React{EventIDs: ids[from:min(from+200, len(ids))],
+				RuleID: id}); err != nil {
 				return err
 			}
 		}
-		return tx.Audit(ctx, who, "let a rule catch up", "rule/"+id, map[string]any{"since": since, "events": len(ids)})
+		return tx.Audit(ctx, who, "let a rule catch up", "rule/"+id,
+			map[string]any{"since": since, "events": len(ids)})
 	})
 }

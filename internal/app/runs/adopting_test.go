@@ -36,9 +36,11 @@ func newGarden(t *testing.T, inside ...string) *garden {
 	g.Read(g.register, false)
 	g.service = g.Workspace()
 	var users []scim.User
-	room := scim.Group{ID: "room", DisplayName: "Garden room", Members: []scim.Member{{Value: "stranger", Type: "User"}}}
+	room := scim.Group{ID: "room", DisplayName: "Garden room",
+		Members: []scim.Member{{Value: "stranger", Type: "User"}}}
 	for _, id := range append([]string{"stranger"}, inside...) {
-		u := scim.User{Schemas: []string{scim.UserSchema}, ID: id, UserName: id, Active: true, Emails: []scim.Email{{Value: "stranger@elsewhere.example", Primary: true}}}
+		u := scim.User{Schemas: []string{scim.UserSchema}, ID: id, UserName: id, Active: true,
+			Emails: []scim.Email{{Value: "stranger@elsewhere.example", Primary: true}}}
 		if id != "stranger" {
 			u.Emails[0].Value = g.Person(id).Email
 			room.Members = append(room.Members, scim.Member{Value: id, Type: "User"})
@@ -89,7 +91,8 @@ func (g *garden) sectionID() string {
 }
 
 func (g *garden) pair(ref string) pairingstore.Pairing {
-	p, err := g.World.Pairings.Pair(g.t.Context(), "test", pairings.Wish{SectionID: g.Section("PROP-C").ID, ConnectionID: g.service.ID, TargetRef: ref})
+	p, err := g.World.Pairings.Pair(g.t.Context(), "test",
+		pairings.Wish{SectionID: g.Section("PROP-C").ID, ConnectionID: g.service.ID, TargetRef: ref})
 	require.NoError(g.t, err)
 	return p
 }
@@ -136,7 +139,8 @@ func TestAdoptedClassesHoldTheRegistersPeople_R5(t *testing.T) {
 				case current != nil:
 					done = append(done, "run")
 					run := g.Sync(current.ID, true)
-					require.Contains(t, []string{runstore.Finished, runstore.NeedsPerson}, run.State, "%v: %s", done, run.Error)
+					require.Contains(t, []string{runstore.Finished, runstore.NeedsPerson}, run.State, "%v: %s", done,
+						run.Error)
 					p, err := pairingstore.FindPairing(t.Context(), g.Store, current.ID)
 					require.NoError(t, err)
 					ref := p.TargetRef
@@ -145,7 +149,8 @@ func TestAdoptedClassesHoldTheRegistersPeople_R5(t *testing.T) {
 					}
 					section := g.enrolled()
 					if !taken {
-						others[ref] = slices.DeleteFunc(others[ref], func(x string) bool { return slices.Contains(section, x) })
+						others[ref] = slices.DeleteFunc(others[ref],
+							func(x string) bool { return slices.Contains(section, x) })
 						taken = true
 					}
 					want := slices.Concat(section, others[ref])
@@ -217,7 +222,8 @@ func TestTakingOverIsOfferedOnce(t *testing.T) {
 	require.NoError(t, g.Standins.School.Withdraw("stu-030", g.sectionID()))
 	g.Read(g.register, true)
 	g.Sync(p.ID, true)
-	assert.Contains(t, g.members("room"), strings.ToLower(g.Person("stu-030").Email), "nobody has said that Kanban minds it")
+	assert.Contains(t, g.members("room"), strings.ToLower(g.Person("stu-030").Email),
+		"nobody has said that Kanban minds it")
 	require.NoError(t, g.World.Pairings.TakeOver(t.Context(), "test", p.ID, true))
 	g.Sync(p.ID, true)
 	require.NoError(t, g.Standins.School.Withdraw("stu-031", g.sectionID()))
@@ -227,7 +233,8 @@ func TestTakingOverIsOfferedOnce(t *testing.T) {
 	assert.Zero(t, unminded())
 
 	// A class that Kanban made is not asked about.
-	q, err := g.World.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: g.Section("PROP-A").ID, ConnectionID: g.service.ID})
+	q, err := g.World.Pairings.Pair(t.Context(), "test",
+		pairings.Wish{SectionID: g.Section("PROP-A").ID, ConnectionID: g.service.ID})
 	require.NoError(t, err)
 	g.Sync(q.ID, false)
 	_, err = g.Store.Pool.Exec(t.Context(), `DELETE FROM placements WHERE pairing_id = $1`, q.ID)

@@ -47,7 +47,8 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 	}
 	keep := context.WithoutCancel(ctx)
 	if errors.Is(err, runstore.ErrCancelled) {
-		x.run.State, x.run.Error, x.run.Done = runstore.Cancelled, "stopped by a person; what was done is kept, and the run can be resumed", x.done()
+		x.run.State, x.run.Error, x.run.Done = runstore.Cancelled,
+			"stopped by a person; what was done is kept, and the run can be resumed", x.done()
 		return s.Store.InTx(keep, func(tx *db.Tx) error { return runstore.FinishRun(keep, tx, &x.run) })
 	}
 	if err == nil || ctx.Err() != nil {
@@ -57,12 +58,14 @@ func (s *Service) Work(ctx context.Context, runID string, last bool) error {
 		last = false // it said for how long it wants to be left alone
 	}
 	if adapter.MayPass(err) && !last {
-		if told := runstore.KeepRunProgress(keep, s.Store, runID, waits(err), x.done(), x.run.Total); told != nil && !errors.Is(told, runstore.ErrCancelled) {
+		if told := runstore.KeepRunProgress(keep, s.Store, runID, waits(err), x.done(), x.run.Total); told != nil &&
+			!errors.Is(told, runstore.ErrCancelled) {
 			return errors.Join(err, told)
 		}
 		return err
 	}
-	x.run.State, x.run.Error, x.run.ErrorCode, x.run.Done = runstore.Failed, err.Error(), string(adapter.RunCodeOf(err)), x.done()
+	x.run.State, x.run.Error, x.run.ErrorCode, x.run.Done = runstore.Failed, err.Error(),
+		string(adapter.RunCodeOf(err)), x.done()
 	return s.Store.InTx(keep, func(tx *db.Tx) error { return runstore.FinishRun(keep, tx, &x.run) })
 }
 
@@ -134,11 +137,13 @@ func (x *execution) promise(ctx context.Context) (stop bool, err error) {
 		x.adopt(plan)
 		return false, nil
 	}
-	fresh := pairingstore.Preview{ID: db.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint, Reverts: x.run.Reverts, Ends: x.run.Ends}
+	fresh := pairingstore.Preview{ID: db.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint,
+		Reverts: x.run.Reverts, Ends: x.run.Ends}
 	x.run.State, x.run.ErrorCode, x.run.NextPreview = runstore.Moved, string(finding.PreviewMoved), &fresh.ID
 	x.run.Error = "things changed since the preview; look at the new one and run that"
 	for _, m := range roster.Moved(preview.Plan, plan) {
-		x.run.Findings = append(x.run.Findings, runstore.Noticed{Code: finding.PreviewMoved, Subject: m.Name, Detail: fmt.Sprintf("was %s, is %s", orNothing(m.Before), orNothing(m.After))})
+		x.run.Findings = append(x.run.Findings, runstore.Noticed{Code: finding.PreviewMoved, Subject: m.Name,
+			Detail: fmt.Sprintf("was %s, is %s", orNothing(m.Before), orNothing(m.After))})
 	}
 	return true, x.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := db.Create(tx, &fresh, "keeping the preview"); err != nil {
@@ -221,7 +226,9 @@ func (x *execution) apply(ctx context.Context) error {
 		steps, positions := make([]workspaces.Step, len(now)), make([]int, len(now))
 		for i, c := range now {
 			e := c.Entry
-			steps[i] = workspaces.Step{Outcome: e.Outcome, AccountID: e.AccountID, Want: e.Want, Deactivate: e.Deactivate, Activate: e.Activate, Notify: x.pairing.Policy.Notify, Join: x.refs(e.Join), Quit: x.refs(e.Quit)}
+			steps[i] = workspaces.Step{Outcome: e.Outcome, AccountID: e.AccountID, Want: e.Want,
+				Deactivate: e.Deactivate, Activate: e.Activate, Notify: x.pairing.Policy.Notify, Join: x.refs(e.Join),
+				Quit: x.refs(e.Quit)}
 			positions[i] = c.Position
 		}
 		if err := runstore.MarkStarted(ctx, x.Store, x.run.ID, positions...); err != nil {
@@ -313,7 +320,8 @@ func (x *execution) readBack(ctx context.Context) error {
 		if missing = x.missing(plan); len(missing) == 0 {
 			return true, nil
 		}
-		return false, runstore.KeepRunProgress(ctx, x.Store, x.run.ID, fmt.Sprintf("reading back again: %s", changesNotSeen(len(missing))), x.done(), x.run.Total)
+		return false, runstore.KeepRunProgress(ctx, x.Store, x.run.ID,
+			fmt.Sprintf("reading back again: %s", changesNotSeen(len(missing))), x.done(), x.run.Total)
 	})
 	if err != nil {
 		return err
@@ -349,7 +357,8 @@ func (x *execution) missing(plan roster.Plan) (missing []runstore.Change) {
 	}
 	for _, c := range x.changes {
 		if c.State == runstore.ChangeDone && left[c.Entry.Key()] == c.Entry.Outcome {
-			c.State, c.Code, c.Answer = runstore.ChangeNotArrived, string(finding.NotArrived), "accepted by the service, but not there when read back"
+			c.State, c.Code, c.Answer = runstore.ChangeNotArrived, string(finding.NotArrived),
+				"accepted by the service, but not there when read back"
 			missing = append(missing, c)
 		}
 	}
@@ -413,7 +422,8 @@ func (x *execution) plan(ctx context.Context) (roster.Plan, error) {
 // did nothing. Who would still be changed was left for later.
 func (x *execution) report(plan roster.Plan, missing []runstore.Change) map[string]int {
 	out := map[string]int{"added": 0, "updated": 0, "removed": 0, "refused": 0, "not-arrived": len(missing)}
-	names := map[roster.Outcome]string{roster.OutcomeAdd: "added", roster.OutcomeUpdate: "updated", roster.OutcomeRemove: "removed"}
+	names := map[roster.Outcome]string{roster.OutcomeAdd: "added", roster.OutcomeUpdate: "updated",
+		roster.OutcomeRemove: "removed"}
 	told := map[string]bool{}
 	for _, c := range missing {
 		told[c.Entry.Key()] = true
@@ -460,7 +470,8 @@ func (x *execution) takeOver(ctx context.Context, tx *db.Tx, plan roster.Plan) e
 	return pairingstore.TakeOver(ctx, tx, x.pairing.ID, x.run.ID, ours)
 }
 
-func (x *execution) finish(ctx context.Context, tx *db.Tx, plan roster.Plan, s stand, missing []runstore.Change) error {
+func (x *execution) finish(ctx context.Context, tx *db.Tx, plan roster.Plan, s stand,
+	missing []runstore.Change) error {
 	for _, c := range missing {
 		if err := runstore.MarkEnded(ctx, tx, c); err != nil {
 			return err
@@ -473,7 +484,8 @@ func (x *execution) finish(ctx context.Context, tx *db.Tx, plan roster.Plan, s s
 		return err
 	}
 	if x.run.Ends && x.run.State == runstore.Finished && s.counts.Changes() == 0 {
-		if err := tx.Audit(ctx, x.run.RequestedBy, "unpaired a section and took its people out", "pairing/"+x.pairing.ID, nil); err != nil {
+		if err := tx.Audit(ctx, x.run.RequestedBy, "unpaired a section and took its people out",
+			"pairing/"+x.pairing.ID, nil); err != nil {
 			return err
 		}
 		if err := pairingstore.EndPairing(ctx, tx, x.pairing.ID); err != nil {
@@ -487,8 +499,10 @@ func (x *execution) finish(ctx context.Context, tx *db.Tx, plan roster.Plan, s s
 	}
 	if x.run.State == runstore.NeedsPerson {
 		if _, err := eventstore.RecordEvents(ctx, tx, []eventstore.Event{{
-			Type: string(rule.RunNeedsPerson), NaturalKey: "run.needs-person/" + x.run.ID, SectionID: &x.pairing.SectionID,
-			Data: map[string]any{"runId": x.run.ID, "people": s.counts[roster.OutcomeNeedsPerson]}, OccurredAt: now(),
+			Type: string(rule.RunNeedsPerson), NaturalKey: "run.needs-person/" + x.run.ID,
+			SectionID:  &x.pairing.SectionID,
+			Data:       map[string]any{"runId": x.run.ID, "people": s.counts[roster.OutcomeNeedsPerson]},
+			OccurredAt: now(),
 		}}); err != nil {
 			return err
 		}

@@ -55,18 +55,24 @@ func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, previ
 		token := rand.Text()
 		hash := sha256.Sum256([]byte(token))
 		if err := s.Store.InTx(ctx, func(tx *db.Tx) error {
-			approval := accessstore.Approval{TokenHash: hash[:], PairingID: p.ID, AdministratorID: a.ID, CreatedAt: now()}
+			approval := accessstore.Approval{TokenHash: hash[:], PairingID: p.ID, AdministratorID: a.ID,
+				CreatedAt: now()}
 			return db.Create(tx, &approval, "keeping the approval's link")
 		}); err != nil {
 			return err
 		}
-		m := mails.Mail{ID: "approval-" + hex.EncodeToString(hash[:8]), To: a.Email, ToName: a.Name, Subject: fmt.Sprintf("%d people would be taken out of %s", removals, p.TargetName), Text: s.letter(a, p, preview.Plan, removals, token)}
+		m := mails.Mail{ID: "approval-" + hex.EncodeToString(hash[:8]), To: a.Email, ToName: a.Name,
+			Subject: fmt.Sprintf("%d people would be taken out of %s", removals, p.TargetName), Text: s.letter(a, p,
+				preview.Plan, removals, token)}
 		if _, err := mailer.Send(ctx, m); err != nil {
 			failed = true // the board says it too; the next comparison tries again
 			continue
 		}
 		mailed.To = append(mailed.To, a.ID)
-		if err := s.Store.InTx(ctx, func(tx *db.Tx) error { return pairingstore.KeepGuardMails(ctx, tx, p.ID, mailed) }); err != nil {
+		if err := s.Store.InTx(ctx, func(tx *db.Tx) error {
+			return pairingstore.KeepGuardMails(ctx, tx, p.ID,
+				mailed)
+		}); err != nil {
 			return err
 		}
 	}
@@ -94,7 +100,8 @@ func (s *Service) mailer(ctx context.Context) (*mails.Mailer, error) {
 	return nil, nil
 }
 
-func (s *Service) letter(a accessstore.Administrator, p pairingstore.Pairing, plan roster.Plan, removals int, token string) string {
+func (s *Service) letter(a accessstore.Administrator, p pairingstore.Pairing, plan roster.Plan, removals int,
+	token string) string {
 	var names []string
 	for _, e := range plan.Entries {
 		if e.Outcome == roster.OutcomeRemove {
@@ -154,7 +161,8 @@ func (s *Service) Approve(ctx context.Context, token, previewID string) (runstor
 	}
 	preview, err := pairingstore.FindPreview(ctx, s.Store, previewID)
 	if errors.Is(err, db.ErrNotFound) || err == nil && preview.PairingID != a.PairingID {
-		return runstore.Run{}, refusal.Invalid("preview", "is not the one that this link is about; open the link again")
+		return runstore.Run{}, refusal.Invalid("preview",
+			"is not the one that this link is about; open the link again")
 	}
 	if err != nil {
 		return runstore.Run{}, err

@@ -77,7 +77,8 @@ func (s *Service) workAsked(ctx context.Context, connectionID string) error {
 			}
 			at = survey
 		}
-		w := &asked{Service: s, pairings: all, matching: kept.Recognise(), at: at, fresh: service, surveyed: surveyed, found: make([]found, len(all))}
+		w := &asked{Service: s, pairings: all, matching: kept.Recognise(), at: at, fresh: service, surveyed: surveyed,
+			found: make([]found, len(all))}
 		if err := w.work(ctx, connectionID); err != nil {
 			return err
 		}
@@ -161,7 +162,8 @@ func (w *asked) work(ctx context.Context, connectionID string) error {
 }
 
 // compare works out one pairing.
-func (w *asked) compare(ctx context.Context, x *sides, source roster.Source, refused map[string]runstore.Change, auto bool) (f found, err error) {
+func (w *asked) compare(ctx context.Context, x *sides, source roster.Source, refused map[string]runstore.Change,
+	auto bool) (f found, err error) {
 	p := x.pairing
 	at := w.at
 	if p.AskedAt != nil && p.AskedAt.After(w.surveyed) {
@@ -178,9 +180,12 @@ func (w *asked) compare(ctx context.Context, x *sides, source roster.Source, ref
 	// What the last run was refused stands as needing a person: it is not tried
 	// again until something about it changes.
 	c := f.counts
-	f.run = auto && (c[roster.OutcomeAdd]+c[roster.OutcomeUpdate] > 0 || c[roster.OutcomeRemove] > 0 && f.guarded == 0 || f.guarded > 0 && f.guarded != p.GuardNotified)
+	f.run = auto && (c[roster.OutcomeAdd]+c[roster.OutcomeUpdate] > 0 || c[roster.OutcomeRemove] > 0 &&
+		f.guarded == 0 || f.guarded > 0 && f.guarded != p.GuardNotified)
 	f.unminded = x.pairing.Unminded
-	f.same = f.unminded == p.Unminded && (f.unminded > 0 || p.TakeOver != pairingstore.TakesOverIfAsked) && f.seen == p.TargetSeen && f.guarded == p.Guarded && equal(f.counts, p.Counts) && alike(f.mend, p.Mend) && alike(f.quiet, p.LeftAsIs)
+	f.same = f.unminded == p.Unminded && (f.unminded > 0 || p.TakeOver != pairingstore.TakesOverIfAsked) &&
+		f.seen == p.TargetSeen && f.guarded == p.Guarded && equal(f.counts, p.Counts) && alike(f.mend, p.Mend) &&
+		alike(f.quiet, p.LeftAsIs)
 	return f, nil
 }
 

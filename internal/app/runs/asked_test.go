@@ -32,7 +32,8 @@ func TestManyAreComparedWithOneLook_R4(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, pairings)
 	for _, id := range []string{"s3", "s4"} { // somebody at the workspace takes people out
-		_, err := w.Store.Pool.Exec(ctx, `UPDATE pairings SET target_ref = 'gone' || target_ref WHERE target_ref = $1`, id)
+		_, err := w.Store.Pool.Exec(ctx,
+			`UPDATE pairings SET target_ref = 'gone' || target_ref WHERE target_ref = $1`, id)
 		require.NoError(t, err)
 	}
 	_, err = w.Store.Pool.Exec(ctx, `DELETE FROM enrolments WHERE section = 's5' AND sourced_id = 'e40'`)

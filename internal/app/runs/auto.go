@@ -130,7 +130,8 @@ func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
 }
 
 // statuses gives what the states of pairings with one connection are computed from.
-func (s *Service) statuses(ctx context.Context, connectionID string, pairings []pairingstore.Pairing) (map[string]roster.SectionStatus, error) {
+func (s *Service) statuses(ctx context.Context, connectionID string,
+	pairings []pairingstore.Pairing) (map[string]roster.SectionStatus, error) {
 	var ids []string
 	for _, p := range pairings {
 		ids = append(ids, p.ID)
@@ -164,7 +165,8 @@ func (s *Service) SyncNow(ctx context.Context, who, courseID, connectionID strin
 	}
 	all = slices.DeleteFunc(all, func(p pairingstore.Pairing) bool { return p.PausedAt != nil })
 	return len(all), s.Store.InTx(ctx, func(tx *db.Tx) error {
-		if err := tx.Audit(ctx, who, "asked for runs", "pairings", map[string]any{"course": courseID, "connection": connectionID, "pairings": len(all)}); err != nil {
+		if err := tx.Audit(ctx, who, "asked for runs", "pairings",
+			map[string]any{"course": courseID, "connection": connectionID, "pairings": len(all)}); err != nil {
 			return err
 		}
 		if len(all) > few {
@@ -242,7 +244,8 @@ func (s *Service) OpenClass(ctx context.Context, who, pairingID string, at *time
 		return err
 	}
 	if at != nil && !at.After(s.now()) {
-		return refusal.Invalid("at", "%s has passed; give a time to come, or none to open the class now", at.Format("2 January 2006 15:04 MST"))
+		return refusal.Invalid("at", "%s has passed; give a time to come, or none to open the class now",
+			at.Format("2 January 2006 15:04 MST"))
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if at != nil {
@@ -250,7 +253,8 @@ func (s *Service) OpenClass(ctx context.Context, who, pairingID string, at *time
 			if err := pairingstore.UpdatePairing(tx, &p); err != nil {
 				return err
 			}
-			if err := tx.Audit(ctx, who, "set when a class opens", "pairing/"+p.ID, map[string]any{"at": at}); err != nil {
+			if err := tx.Audit(ctx, who, "set when a class opens", "pairing/"+p.ID,
+				map[string]any{"at": at}); err != nil {
 				return err
 			}
 			return tx.Announce(ctx, "pairing", p.ID)
@@ -330,7 +334,8 @@ func (s *Service) held(ctx context.Context, pairingID string, want bool) (pairin
 	act := map[bool]roster.Act{true: roster.ActOpen, false: roster.ActHold}[want]
 	switch {
 	case !standing[p.ID].Allows(act):
-		return p, refusal.Conflict("", "this section is %s, which does not allow this", roster.StateOf(standing[p.ID]).About().Word)
+		return p, refusal.Conflict("", "this section is %s, which does not allow this",
+			roster.StateOf(standing[p.ID]).About().Word)
 	case p.Policy.Hold == want:
 		return p, nil
 	case want:

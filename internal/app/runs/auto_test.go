@@ -199,7 +199,8 @@ func TestEndingTakesOnlyOursOut_S8(t *testing.T) {
 	assert.NotNil(t, ended.EndedAt)
 	_, err = w.Runs.Ending(t.Context(), p.ID)
 	assert.ErrorContains(t, err, "has ended already")
-	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: p.SectionID, ConnectionID: p.ConnectionID, TargetName: "Again"})
+	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: p.SectionID, ConnectionID: p.ConnectionID,
+		TargetName: "Again"})
 	assert.NoError(t, err)
 }
 

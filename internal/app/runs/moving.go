@@ -60,7 +60,8 @@ func (s *Service) TakenOut(ctx context.Context, p pairingstore.Pairing) ([]roste
 	return both.emptied(source, target).Effects(target, false), nil
 }
 
-func (s *Service) plan(ctx context.Context, p pairingstore.Pairing, at DirectoryReader) (roster.Plan, roster.Target, error) {
+func (s *Service) plan(ctx context.Context, p pairingstore.Pairing, at DirectoryReader) (roster.Plan, roster.Target,
+	error) {
 	var none roster.Target
 	c, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
 	if err != nil {
@@ -83,13 +84,15 @@ func (s *Service) plan(ctx context.Context, p pairingstore.Pairing, at Directory
 
 // MoveOn gives a pairing's class to another section or set, in a transaction of a
 // larger work. Its people from before come out with the first run after that.
-func (s *Service) MoveOn(ctx context.Context, tx *db.Tx, who string, p pairingstore.Pairing, sectionID string, setID *string) (pairingstore.Pairing, error) {
+func (s *Service) MoveOn(ctx context.Context, tx *db.Tx, who string, p pairingstore.Pairing, sectionID string,
+	setID *string) (pairingstore.Pairing, error) {
 	before := p.SectionID
 	p.NextAt = NextRun(p, s.now(), s.Zone)
 	if err := pairingstore.MovePairing(ctx, tx, &p, sectionID, setID); err != nil {
 		return p, err
 	}
-	if err := tx.Audit(ctx, who, "moved a class to another section", "pairing/"+p.ID, map[string]any{"before": before, "after": sectionID, "target": p.TargetName}); err != nil {
+	if err := tx.Audit(ctx, who, "moved a class to another section", "pairing/"+p.ID,
+		map[string]any{"before": before, "after": sectionID, "target": p.TargetName}); err != nil {
 		return p, err
 	}
 	return p, tx.Announce(ctx, "pairing", p.ID)
@@ -117,7 +120,8 @@ func (s *Service) Renew(ctx context.Context, who, pairingID string) error {
 		if err := pairingstore.ForgetTarget(ctx, tx, p.ID); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "has a class made anew", "pairing/"+p.ID, map[string]any{"target": p.TargetName, "was": p.TargetRef}); err != nil {
+		if err := tx.Audit(ctx, who, "has a class made anew", "pairing/"+p.ID,
+			map[string]any{"target": p.TargetName, "was": p.TargetRef}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "pairing", p.ID)
@@ -135,7 +139,8 @@ func (s *Service) Pause(ctx context.Context, who, note string, on bool) error {
 		if err := settingstore.SaveSetting(ctx, tx, "maintenance", m); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, map[bool]string{true: "paused everything", false: "resumed everything"}[on], "maintenance", m); err != nil {
+		if err := tx.Audit(ctx, who, map[bool]string{true: "paused everything", false: "resumed everything"}[on],
+			"maintenance", m); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "section", "")

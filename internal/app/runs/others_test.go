@@ -21,7 +21,8 @@ func TestWhoSitsInAnotherSectionsClass(t *testing.T) {
 	w.Read(register, false)
 	workspace := w.Workspace()
 	pair := func(code string) string {
-		p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section(code).ID, ConnectionID: workspace.ID})
+		p, err := w.Pairings.Pair(t.Context(), "test",
+			pairings.Wish{SectionID: w.Section(code).ID, ConnectionID: workspace.ID})
 		require.NoError(t, err)
 		w.Sync(p.ID, false)
 		return p.ID
@@ -42,7 +43,8 @@ func TestWhoSitsInAnotherSectionsClass(t *testing.T) {
 		return roster.Entry{}
 	}
 	e := entry(a)
-	assert.Equal(t, []any{roster.OutcomeLeftOut, finding.OtherSection, "Propagation C", w.Person("stu-025").ID}, []any{e.Outcome, e.Reason, e.Detail, e.PersonID})
+	assert.Equal(t, []any{roster.OutcomeLeftOut, finding.OtherSection, "Propagation C", w.Person("stu-025").ID},
+		[]any{e.Outcome, e.Reason, e.Detail, e.PersonID})
 	assert.Equal(t, finding.InStep, entry(c).Reason, "in his own class all is well")
 	assert.Equal(t, finding.NotOurs, entry(soil).Reason, "another course is none of the register's business here")
 	r := w.Sync(a, false)
@@ -61,7 +63,8 @@ func TestWhoSitsInAnotherSectionsClass(t *testing.T) {
 func TestEverywhereTheSameCounts(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID, ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID,
+		ConnectionID: w.Workspace().ID})
 	require.NoError(t, err)
 	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)

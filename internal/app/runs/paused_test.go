@@ -29,7 +29,8 @@ func TestWhatWasDueWhilePausedHappensOnce_C6(t *testing.T) {
 				register := w.Register()
 				w.Read(register, false)
 				c := w.Workspace()
-				p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: c.ID})
+				p, err := w.Pairings.Pair(t.Context(), "test",
+					pairings.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: c.ID})
 				require.NoError(t, err)
 				now := time.Now()
 				w.Runs.Clock = func() time.Time { return now }
@@ -90,7 +91,8 @@ func TestOpeningIsSaidMovedAndCancelled_R7(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	c := w.Workspace()
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID, ConnectionID: c.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID,
+		ConnectionID: c.ID})
 	require.NoError(t, err)
 	require.NoError(t, w.Runs.HoldClass(t.Context(), "test", p.ID))
 	w.Sync(p.ID, false)

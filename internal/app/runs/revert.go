@@ -20,11 +20,14 @@ func (s *Service) Revert(ctx context.Context, runID string) (pairingstore.Previe
 	}
 	switch {
 	case r.Kind != runstore.RunSync:
-		return pairingstore.Preview{}, refusal.Conflict("", "a read cannot be reverted: read the register again once it is right")
+		return pairingstore.Preview{}, refusal.Conflict("",
+			"a read cannot be reverted: read the register again once it is right")
 	case r.Active():
-		return pairingstore.Preview{}, refusal.Conflict("", "this run is still at work; stop it first: kanban runs cancel %s", r.ID)
+		return pairingstore.Preview{}, refusal.Conflict("",
+			"this run is still at work; stop it first: kanban runs cancel %s", r.ID)
 	case r.Reverts != nil:
-		return pairingstore.Preview{}, refusal.Conflict("", "this run took another one back; run the pairing again instead")
+		return pairingstore.Preview{}, refusal.Conflict("",
+			"this run took another one back; run the pairing again instead")
 	}
 	p, err := pairingstore.FindPairing(ctx, s.Store, *r.PairingID)
 	if err != nil {
@@ -44,7 +47,8 @@ func (s *Service) Revert(ctx context.Context, runID string) (pairingstore.Previe
 	if len(plan.Entries) == 0 {
 		return pairingstore.Preview{}, refusal.Conflict("", "this run changed nothing, so there is nothing to revert")
 	}
-	preview := pairingstore.Preview{ID: db.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint, Reverts: &r.ID}
+	preview := pairingstore.Preview{ID: db.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint,
+		Reverts: &r.ID}
 	return preview, s.Store.InTx(ctx, func(tx *db.Tx) error {
 		return db.Create(tx, &preview, "keeping the preview")
 	})
@@ -89,5 +93,6 @@ func (s *Service) Lines(ctx context.Context, pairingID string) ([]roster.Side, e
 	if err != nil {
 		return nil, err
 	}
-	return roster.SideBySide(source, target, told(roster.Compare(source, target, p.Policy, both.matching), refused)), nil
+	return roster.SideBySide(source, target, told(roster.Compare(source, target, p.Policy, both.matching),
+		refused)), nil
 }

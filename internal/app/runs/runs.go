@@ -50,7 +50,8 @@ func (s *Service) Compare(ctx context.Context, pairingID string) (roster.Plan, e
 	}
 	plan, err := both.compare(ctx)
 	if r, ok := refusal.As(err); ok && r.Code == finding.TargetGone { // whoever sees it first notes it
-		return plan, errors.Join(err, s.Store.InTx(ctx, func(tx *db.Tx) error { return pairingstore.KeepTargetLost(ctx, tx, p.ID) }))
+		return plan, errors.Join(err, s.Store.InTx(ctx,
+			func(tx *db.Tx) error { return pairingstore.KeepTargetLost(ctx, tx, p.ID) }))
 	}
 	if err != nil {
 		return plan, err
@@ -95,12 +96,14 @@ func (s *Service) Preview(ctx context.Context, pairingID string) (pairingstore.P
 // Start queues a run that does exactly what a preview shows. approved allows
 // removals above the pairing's guard. only narrows it to the people with these
 // keys; without any it is for everybody.
-func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (runstore.Run, error) {
+func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (runstore.Run,
+	error) {
 	return s.StartIn(ctx, who, previewID, approved, "", only...)
 }
 
 // StartIn does the same as a part of a batch.
-func (s *Service) StartIn(ctx context.Context, who, previewID string, approved bool, batchID string, only ...string) (runstore.Run, error) {
+func (s *Service) StartIn(ctx context.Context, who, previewID string, approved bool, batchID string,
+	only ...string) (runstore.Run, error) {
 	preview, err := pairingstore.FindPreview(ctx, s.Store, previewID)
 	if errors.Is(err, db.ErrNotFound) {
 		return runstore.Run{}, refusal.Invalid("previewId", "there is no preview %q; make one first", previewID)
@@ -119,8 +122,10 @@ func (s *Service) StartIn(ctx context.Context, who, previewID string, approved b
 	if err != nil {
 		return runstore.Run{}, err
 	}
-	if n, tripped := kept(preview.Plan, asked).GuardTripped(p.Policy); tripped && !approved && preview.Reverts == nil && !preview.Ends {
-		return runstore.Run{}, refusal.Conflict(finding.RemovalGuard, "this would take %d people out of %s, more than its guard allows; if that is right, run it with the removal approved", n, p.TargetName)
+	if n, tripped := kept(preview.Plan, asked).GuardTripped(p.Policy); tripped && !approved &&
+		preview.Reverts == nil && !preview.Ends {
+		return runstore.Run{}, refusal.Conflict(finding.RemovalGuard,
+			"this would take %d people out of %s, more than its guard allows; if that is right, run it with the removal approved", n, p.TargetName)
 	}
 	r := queued(p, preview, approved, who)
 	if batchID != "" {
@@ -139,7 +144,9 @@ func (s *Service) StartIn(ctx context.Context, who, previewID string, approved b
 
 // queued is a run of a preview.
 func queued(p pairingstore.Pairing, preview pairingstore.Preview, approved bool, who string) runstore.Run {
-	r := runstore.Run{ID: db.NewID(), Kind: runstore.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID, PreviewID: &preview.ID, Approved: approved, State: runstore.Queued, Reverts: preview.Reverts, Ends: preview.Ends, RequestedBy: who}
+	r := runstore.Run{ID: db.NewID(), Kind: runstore.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID,
+		PreviewID: &preview.ID, Approved: approved, State: runstore.Queued, Reverts: preview.Reverts,
+		Ends: preview.Ends, RequestedBy: who}
 	if approved {
 		r.ApprovedBy = who
 	}
@@ -150,7 +157,8 @@ func queued(p pairingstore.Pairing, preview pairingstore.Preview, approved bool,
 var byItself = []string{bySchedule, "after a read", "new matching"}
 
 // queue keeps a run and its changes, and lets it be worked on.
-func (s *Service) queue(ctx context.Context, tx *db.Tx, r *runstore.Run, preview pairingstore.Preview, asked func(roster.Entry) bool) error {
+func (s *Service) queue(ctx context.Context, tx *db.Tx, r *runstore.Run, preview pairingstore.Preview,
+	asked func(roster.Entry) bool) error {
 	r.Total = kept(preview.Plan, asked).Counts().Changes()
 	if err := db.Create(tx, r, "queueing the run"); err != nil {
 		return err
@@ -158,10 +166,12 @@ func (s *Service) queue(ctx context.Context, tx *db.Tx, r *runstore.Run, preview
 	if err := runstore.AddChanges(tx, r.ID, preview.Plan, asked); err != nil {
 		return err
 	}
-	if err := tx.Audit(ctx, r.RequestedBy, "started a run", "run/"+r.ID, map[string]any{"pairing": r.PairingID, "approved": r.Approved, "changes": r.Total}); err != nil {
+	if err := tx.Audit(ctx, r.RequestedBy, "started a run", "run/"+r.ID,
+		map[string]any{"pairing": r.PairingID, "approved": r.Approved, "changes": r.Total}); err != nil {
 		return err
 	}
-	if err := tx.Enqueue(ctx, jobs.ApplyRun{RunID: r.ID, ByHand: !slices.Contains(byItself, r.RequestedBy) && r.BatchID == nil}); err != nil {
+	if err := tx.Enqueue(ctx, jobs.ApplyRun{RunID: r.ID,
+		ByHand: !slices.Contains(byItself, r.RequestedBy) && r.BatchID == nil}); err != nil {
 		return err
 	}
 	return tx.Announce(ctx, "run", r.ID)
@@ -169,7 +179,8 @@ func (s *Service) queue(ctx context.Context, tx *db.Tx, r *runstore.Run, preview
 
 // StartPlanned queues a run of a plan that somebody has been shown, in a
 // transaction of a larger work.
-func (s *Service) StartPlanned(ctx context.Context, tx *db.Tx, who string, p pairingstore.Pairing, plan roster.Plan, approved bool, batchID string) (runstore.Run, error) {
+func (s *Service) StartPlanned(ctx context.Context, tx *db.Tx, who string, p pairingstore.Pairing, plan roster.Plan,
+	approved bool, batchID string) (runstore.Run, error) {
 	preview := pairingstore.Preview{ID: db.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint}
 	if err := db.Create(tx, &preview, "keeping the preview"); err != nil {
 		return runstore.Run{}, err
@@ -230,9 +241,11 @@ func (s *Service) allowed(ctx context.Context, p pairingstore.Pairing, undoing b
 	case err != nil:
 		return err
 	case hidden:
-		return refusal.Conflict("", "the register that the section was read from was removed; restore it first: kanban connections restore")
+		return refusal.Conflict("",
+			"the register that the section was read from was removed; restore it first: kanban connections restore")
 	case m.Since != nil:
-		return refusal.Conflict("", "everything is paused since %s by %s; resume it first: kanban maintenance off", m.Since.Format("2 January 15:04"), m.By)
+		return refusal.Conflict("", "everything is paused since %s by %s; resume it first: kanban maintenance off",
+			m.Since.Format("2 January 15:04"), m.By)
 	case p.EndedAt != nil:
 		return refusal.Conflict("", "this pairing has ended; pair the section again")
 	case p.PausedAt != nil && !undoing:
@@ -250,7 +263,8 @@ func (s *Service) Resume(ctx context.Context, who, runID string) (runstore.Run, 
 		return r, err
 	}
 	if r.Kind != runstore.RunSync || r.State != runstore.Failed && r.State != runstore.Cancelled {
-		return r, refusal.Conflict("", "only a run that failed or was stopped half-way can go on; this one is %s", r.State)
+		return r, refusal.Conflict("", "only a run that failed or was stopped half-way can go on; this one is %s",
+			r.State)
 	}
 	p, err := pairingstore.FindPairing(ctx, s.Store, *r.PairingID)
 	if err != nil {
@@ -312,7 +326,8 @@ func (s *Service) Rename(ctx context.Context, who, pairingID string, version int
 		if err := pairingstore.UpdatePairing(tx, &p); err != nil {
 			return err
 		}
-		if err := tx.Audit(ctx, who, "renamed a class", "pairing/"+p.ID, map[string]any{"before": before, "after": name}); err != nil {
+		if err := tx.Audit(ctx, who, "renamed a class", "pairing/"+p.ID,
+			map[string]any{"before": before, "after": name}); err != nil {
 			return err
 		}
 		return tx.Announce(ctx, "pairing", p.ID)

@@ -20,7 +20,8 @@ import (
 // DirectoryReader sees what a service has about a pairing: every account that could belong
 // to one of the people, and every member of the target.
 type DirectoryReader interface {
-	ReadTarget(ctx context.Context, at workspaces.TargetGroup, wanted []roster.Wanted, ids []string) (workspaces.Seen, error)
+	ReadTarget(ctx context.Context, at workspaces.TargetGroup, wanted []roster.Wanted, ids []string) (workspaces.Seen,
+		error)
 }
 
 // Target is the other side of a pairing: what a run does to it.
@@ -79,7 +80,8 @@ func (x *sides) look(ctx context.Context, at DirectoryReader, source *roster.Sou
 	}
 	seen, err := at.ReadTarget(ctx, x.place(), wanted, ids)
 	if p, ok := call.As(err); ok && p.Kind == call.NotFound && x.pairing.TargetRef != "" {
-		return roster.Target{}, refusal.Conflict(finding.TargetGone, "%s is no longer at the service: it was deleted there. Make it anew (kanban pairings renew), or end the pairing", x.pairing.TargetName)
+		return roster.Target{}, refusal.Conflict(finding.TargetGone,
+			"%s is no longer at the service: it was deleted there. Make it anew (kanban pairings renew), or end the pairing", x.pairing.TargetName)
 	}
 	x.pairing.TargetSeen, x.made = seen.Name, seen.Key == x.pairing.ID
 	if err != nil {
@@ -87,7 +89,8 @@ func (x *sides) look(ctx context.Context, at DirectoryReader, source *roster.Sou
 	}
 	target := roster.Target{Accounts: seen.Accounts}
 	if strangers := source.Strangers(target); len(strangers) > 0 {
-		source.Others, err = rosterstore.InOtherSections(ctx, x.store, x.pairing.ConnectionID, x.pairing.SectionID, strangers)
+		source.Others, err = rosterstore.InOtherSections(ctx, x.store, x.pairing.ConnectionID, x.pairing.SectionID,
+			strangers)
 	}
 	return target, err
 }
@@ -146,7 +149,8 @@ func standing(plan roster.Plan, policy roster.Policy, refused map[string]runstor
 		s.guarded = n
 	}
 	for _, e := range plan.Entries {
-		who := pairingstore.Mend{PersonID: e.PersonID, Name: e.Name, Role: string(e.Role), Outcome: e.Outcome, Code: e.Reason, Detail: e.Detail}
+		who := pairingstore.Mend{PersonID: e.PersonID, Name: e.Name, Role: string(e.Role), Outcome: e.Outcome,
+			Code: e.Reason, Detail: e.Detail}
 		switch {
 		case e.Outcome == roster.OutcomeNeedsPerson:
 			s.mend = append(s.mend, who)

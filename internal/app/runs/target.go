@@ -18,7 +18,10 @@ func (x *execution) ensureTarget(ctx context.Context) error {
 			return err
 		}
 		p.TargetRef = ref
-		if err := x.Store.InTx(ctx, func(tx *db.Tx) error { return pairingstore.SetTarget(ctx, tx, p.ID, ref) }); err != nil {
+		if err := x.Store.InTx(ctx, func(tx *db.Tx) error {
+			return pairingstore.SetTarget(ctx, tx, p.ID,
+				ref)
+		}); err != nil {
 			return err
 		}
 	}
@@ -38,7 +41,10 @@ func (x *execution) ensureTarget(ctx context.Context) error {
 			continue
 		}
 		x.groups[section.ID] = ref
-		if err := x.Store.InTx(ctx, func(tx *db.Tx) error { return linkstore.SetGroup(ctx, tx, p.ID, section.ID, ref) }); err != nil {
+		if err := x.Store.InTx(ctx, func(tx *db.Tx) error {
+			return linkstore.SetGroup(ctx, tx, p.ID, section.ID,
+				ref)
+		}); err != nil {
 			return err
 		}
 	}
@@ -47,7 +53,8 @@ func (x *execution) ensureTarget(ctx context.Context) error {
 
 // groupName is the name of a section's group inside the target of a linked set.
 func groupName(target, section string) string {
-	return string([]rune(target + " – " + section)[:min(pairingstore.MaxTargetName, len([]rune(target+" – "+section)))])
+	return string([]rune(target + " – " + section)[:min(pairingstore.MaxTargetName,
+		len([]rune(target+" – "+section)))])
 }
 
 // refs gives the service's ids of groups inside the target.

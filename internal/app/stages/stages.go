@@ -34,7 +34,8 @@ type Service struct {
 
 // Save makes a stage plan (id empty), which is off, or changes one. One that is on is
 // worked out anew for everybody.
-func (s *Service) Save(ctx context.Context, who, id string, version int, p stagestore.StagePlan) (stagestore.StagePlan, error) {
+func (s *Service) Save(ctx context.Context, who, id string, version int,
+	p stagestore.StagePlan) (stagestore.StagePlan, error) {
 	kept := stagestore.StagePlan{ID: db.NewID(), Version: 1}
 	if id != "" {
 		var err error
@@ -45,7 +46,8 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, p stage
 			return kept, fmt.Errorf("changing the stage plan: %w", db.ErrStale)
 		}
 		if kept.CourseID != p.CourseID {
-			return kept, refusal.Invalid("courseId", "cannot be changed: who came how far is about the course; make another stage plan")
+			return kept, refusal.Invalid("courseId",
+				"cannot be changed: who came how far is about the course; make another stage plan")
 		}
 	}
 	if err := s.check(ctx, &p); err != nil {
@@ -53,13 +55,16 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, p stage
 	}
 	kept.Name, kept.CourseID, kept.Stages = p.Name, p.CourseID, p.Stages
 	if id == "" {
-		return kept, s.write(ctx, who, "made a stage plan", &kept, func(tx *db.Tx) error { return db.Create(tx, &kept, "making the stage plan") })
+		return kept, s.write(ctx, who, "made a stage plan", &kept,
+			func(tx *db.Tx) error { return db.Create(tx, &kept, "making the stage plan") })
 	}
-	return kept, s.write(ctx, who, "changed a stage plan", &kept, func(tx *db.Tx) error { return stagestore.UpdateStagePlan(tx, &kept) })
+	return kept, s.write(ctx, who, "changed a stage plan", &kept,
+		func(tx *db.Tx) error { return stagestore.UpdateStagePlan(tx, &kept) })
 }
 
 // write writes a stage plan and what goes with it.
-func (s *Service) write(ctx context.Context, who, what string, p *stagestore.StagePlan, write func(*db.Tx) error) error {
+func (s *Service) write(ctx context.Context, who, what string, p *stagestore.StagePlan,
+	write func(*db.Tx) error) error {
 	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := write(tx); err != nil {
 			return err
@@ -109,7 +114,8 @@ func (s *Service) Remove(ctx context.Context, who, id string) error {
 	}
 	now := s.Now().UTC()
 	p.RemovedAt = &now
-	return s.write(ctx, who, "removed a stage plan", &p, func(tx *db.Tx) error { return stagestore.UpdateStagePlan(tx, &p) })
+	return s.write(ctx, who, "removed a stage plan", &p,
+		func(tx *db.Tx) error { return stagestore.UpdateStagePlan(tx, &p) })
 }
 
 // check looks at a stage plan and at everything that it refers to, and gives new stages
@@ -134,7 +140,8 @@ func (s *Service) check(ctx context.Context, p *stagestore.StagePlan) error {
 			stage.ID = db.NewID()
 		}
 		if stage.BadgeID != "" && w.badges[stage.BadgeID] == "" {
-			return refusal.Invalid("stages", "stage %q gives a badge that is not there; list them with: kanban badges list", stage.Title)
+			return refusal.Invalid("stages",
+				"stage %q gives a badge that is not there; list them with: kanban badges list", stage.Title)
 		}
 		for _, c := range stage.Criteria {
 			if missing := w.missing(*p, c); missing != "" {
@@ -217,7 +224,8 @@ func (w words) says(p stagestore.StagePlan, c stage.Criterion) string {
 	case stage.Badge:
 		return fmt.Sprintf("hold the badge %s", cmp.Or(w.badges[c.BadgeID], "that is gone"))
 	}
-	return fmt.Sprintf("score at least %.4g %% in %s%s", 100*c.AtLeast, cmp.Or(activityTitle(e, c.ActivityID), c.ActivityID+lost), elsewhere)
+	return fmt.Sprintf("score at least %.4g %% in %s%s", 100*c.AtLeast,
+		cmp.Or(activityTitle(e, c.ActivityID), c.ActivityID+lost), elsewhere)
 }
 
 // StageTakes says in words what a stage takes and gives.

@@ -58,7 +58,8 @@ func newWorld(t *testing.T) *world {
 	i, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "Fernmoor"})
 	require.NoError(t, err)
 	for name, b := range map[string]*badgestore.Badge{"Seeds": &w.seeds, "Tools": &w.tools} {
-		*b, err = w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: i.ID, Name: name, Description: "d", Criteria: "c"})
+		*b, err = w.Badges.AddBadge(t.Context(), "test",
+			badgestore.Badge{IssuerID: i.ID, Name: name, Description: "d", Criteria: "c"})
 		require.NoError(t, err)
 	}
 	w.Follow()
@@ -71,7 +72,8 @@ func (w *world) gardener() stagestore.StagePlan {
 	return stagestore.StagePlan{Name: "Gardener", CourseID: w.course, Stages: []stage.Stage{
 		{Title: "Sower", BadgeID: w.seeds.ID, Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "m1"}}},
 		{Title: "Helper", Optional: true, Criteria: []stage.Criterion{{Kind: stage.Badge, BadgeID: w.tools.ID}}},
-		{Title: "Grafter", Criteria: []stage.Criterion{{Kind: stage.Course}, {Kind: stage.Score, ActivityID: "http://p.example/a2", AtLeast: 0.8}}},
+		{Title: "Grafter", Criteria: []stage.Criterion{{Kind: stage.Course},
+			{Kind: stage.Score, ActivityID: "http://p.example/a2", AtLeast: 0.8}}},
 	}}
 }
 
@@ -149,17 +151,20 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 	assert.Equal(t, []string{"reached Sower Ada Alder"}, w.stages(), "the course is done, but the score is too low")
 	assert.Equal(t, []string{"Seeds"}, w.held("stu-001"))
 	better := w.told("stu-001 a2 passed 0.9")
-	assert.Equal(t, []string{"reached Sower Ada Alder", "reached Grafter Ada Alder"}, w.stages(), "once the score is better")
+	assert.Equal(t, []string{"reached Sower Ada Alder", "reached Grafter Ada Alder"}, w.stages(),
+		"once the score is better")
 
 	// What no longer holds is open again, and the badge is left to a person.
 	w.told("stu-001 " + better + " voided")
-	assert.Equal(t, []string{"reached Sower Ada Alder", "reached Grafter Ada Alder", "reopened Grafter Ada Alder"}, w.stages(), "the best score is 0.7 again, which is no event of its own")
+	assert.Equal(t, []string{"reached Sower Ada Alder", "reached Grafter Ada Alder", "reopened Grafter Ada Alder"},
+		w.stages(), "the best score is 0.7 again, which is no event of its own")
 	w.told("stu-001 a2 passed 0.85")
 	assert.Len(t, w.stages(), 4)
 
 	// A badge that is awarded or revoked counts at once.
 	ada := w.Person("stu-001")
-	a, err := w.Badges.Award(t.Context(), w.tools.ID, w.Record(eventstore.Event{Type: "course.completed", NaturalKey: "k", PersonID: &ada.ID, OccurredAt: time.Now()}), time.Now().UTC())
+	a, err := w.Badges.Award(t.Context(), w.tools.ID, w.Record(eventstore.Event{Type: "course.completed",
+		NaturalKey: "k", PersonID: &ada.ID, OccurredAt: time.Now()}), time.Now().UTC())
 	require.NoError(t, err)
 	w.Follow()
 	assert.Equal(t, "reached Helper Ada Alder", w.stages()[4])
@@ -172,10 +177,12 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, looks, 1)
 	l := looks[0]
-	assert.Equal(t, "Gardener Propagation 100 true", fmt.Sprint(l.Name, " ", l.Course, " ", l.Percent, " ", l.Finished))
+	assert.Equal(t, "Gardener Propagation 100 true", fmt.Sprint(l.Name, " ", l.Course, " ", l.Percent, " ",
+		l.Finished))
 	assert.True(t, l.Stages[0].Reached && l.Stages[0].Holds && l.Stages[0].ReachedAt != nil)
 	assert.True(t, l.Stages[1].Open)
-	assert.Equal(t, "finish the course Propagation; score at least 80 % in Check", l.Stages[2].Asks[0].Text+"; "+l.Stages[2].Asks[1].Text)
+	assert.Equal(t, "finish the course Propagation; score at least 80 % in Check",
+		l.Stages[2].Asks[0].Text+"; "+l.Stages[2].Asks[1].Text)
 
 	// The group: whoever never opened the course is counted.
 	g, err := stagestore.GroupOf(t.Context(), w.Store, p, "")
@@ -190,7 +197,8 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 	assert.Zero(t, one.Finished)
 	var names []string
 	for after := ""; ; {
-		list, err := stagestore.StagePlanPeople(t.Context(), w.Store, p, stagestore.StagePlanFilter{State: "not-opened", After: after, Limit: 5})
+		list, err := stagestore.StagePlanPeople(t.Context(), w.Store, p,
+			stagestore.StagePlanFilter{State: "not-opened", After: after, Limit: 5})
 		require.NoError(t, err)
 		if len(list) == 0 {
 			break
@@ -202,7 +210,8 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 	}
 	assert.Len(t, names, g.NotOpened)
 	assert.NotContains(t, names, "Ada Alder")
-	list, err := stagestore.StagePlanPeople(t.Context(), w.Store, p, stagestore.StagePlanFilter{Reached: p.Stages[0].ID, Missing: p.Stages[1].ID, State: "finished", Limit: 5})
+	list, err := stagestore.StagePlanPeople(t.Context(), w.Store, p,
+		stagestore.StagePlanFilter{Reached: p.Stages[0].ID, Missing: p.Stages[1].ID, State: "finished", Limit: 5})
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "Ada Alder", list[0].Person)
@@ -213,7 +222,8 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 func TestStagesInAnyOrder(t *testing.T) {
 	w := newWorld(t)
 	w.on(w.gardener())
-	facts := []string{"stu-001 a1 completed", "stu-001 a2 passed 0.9", "stu-001 a3 completed", "stu-002 a1 completed", "stu-002 a2 failed 0.1", "stu-002 a2 passed 0.8"}
+	facts := []string{"stu-001 a1 completed", "stu-001 a2 passed 0.9", "stu-001 a3 completed", "stu-002 a1 completed",
+		"stu-002 a2 failed 0.1", "stu-002 a2 passed 0.8"}
 	var group sync.WaitGroup
 	r := rand.New(rand.NewPCG(7, 7))
 	for range 4 {
@@ -241,7 +251,8 @@ func TestStagesInAnyOrder(t *testing.T) {
 	}
 	group.Wait()
 	w.Follow()
-	assert.ElementsMatch(t, []string{"reached Sower Ada Alder", "reached Grafter Ada Alder", "reached Sower Bram Birch"}, w.stages())
+	assert.ElementsMatch(t, []string{"reached Sower Ada Alder", "reached Grafter Ada Alder",
+		"reached Sower Bram Birch"}, w.stages())
 	assert.Equal(t, []string{"Seeds"}, w.held("stu-001"))
 	assert.Equal(t, []string{"Seeds"}, w.held("stu-002"))
 }
@@ -258,7 +269,8 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 	p := w.on(draft)
 	assert.ElementsMatch(t, []string{"reached Sower Ada Alder", "reached Sower Elsa Elder"}, w.stages())
 	assert.Equal(t, []string{"Seeds"}, w.held("stu-001"))
-	waiting, err := deliverystore.Deliveries(t.Context(), w.Store, deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting, Limit: 5})
+	waiting, err := deliverystore.Deliveries(t.Context(), w.Store,
+		deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting, Limit: 5})
 	require.NoError(t, err)
 	require.Len(t, waiting, 1, "Elsa has no address")
 	assert.Equal(t, "address-missing Gardener", waiting[0].Code+" "+waiting[0].Rule)
@@ -286,7 +298,9 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 	require.NoError(t, err)
 	w.told("stu-005 a3 completed")
 	assert.Len(t, w.stages(), 6)
-	assert.ErrorContains(t, w.Stages.Remove(t.Context(), "Maud", w.on(stagestore.StagePlan{Name: "Other", CourseID: w.course, Stages: p.Stages[:1]}).ID), "switch it off first")
+	assert.ErrorContains(t, w.Stages.Remove(t.Context(), "Maud",
+		w.on(stagestore.StagePlan{Name: "Other", CourseID: w.course,
+			Stages: p.Stages[:1]}).ID), "switch it off first")
 	require.NoError(t, w.Stages.Remove(t.Context(), "Maud", p.ID))
 	_, err = stagestore.FindStagePlan(t.Context(), w.Store, p.ID)
 	assert.ErrorIs(t, err, db.ErrNotFound)
@@ -297,9 +311,12 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 func TestRulesReactToStages_E1(t *testing.T) {
 	w := newWorld(t)
 	w.on(w.gardener())
-	w.Rule(rule.Draft{Name: "Tell", Trigger: "stage.reached", OncePerPerson: true, UndoneBy: []string{"stage.reopened"}, Condition: "event.percent >= 50", Actions: []rule.Action{{
-		Kind: rule.OpenTask, Subject: "{{.person.givenName}}: {{.event.stage}} in {{.event.stagePlan}}, {{.section.title}}", Owner: "maud@fernmoor.example",
-	}}})
+	w.Rule(rule.Draft{Name: "Tell", Trigger: "stage.reached", OncePerPerson: true,
+		UndoneBy: []string{"stage.reopened"}, Condition: "event.percent >= 50", Actions: []rule.Action{{
+			Kind:    rule.OpenTask,
+			Subject: "{{.person.givenName}}: {{.event.stage}} in {{.event.stagePlan}}, {{.section.title}}",
+			Owner:   "maud@fernmoor.example",
+		}}})
 	tasks := func() (titles []string) {
 		list, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
 		require.NoError(t, err)
@@ -323,14 +340,16 @@ func TestRulesReactToStages_E1(t *testing.T) {
 func TestOutlineNamesWhatStagesLose_E2(t *testing.T) {
 	w := newWorld(t)
 	p := w.on(w.gardener())
-	w.Rule(rule.Draft{Name: "Cheer", Trigger: "module.completed", Scope: rule.Scope{Module: "m1"}, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
+	w.Rule(rule.Draft{Name: "Cheer", Trigger: "module.completed", Scope: rule.Scope{Module: "m1"},
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
 	w.told("stu-001 a1 completed", "stu-001 a2 passed 0.9")
 	o, err := learningstore.Outline(t.Context(), w.Store, w.course)
 	require.NoError(t, err)
 	o.Modules = o.Modules[1:]
 	v, err := w.Outlines.PreviewOutline(t.Context(), w.course, o)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"the rule Cheer is only for Seeds", "the stage Grafter of Gardener asks for Check", "the stage Sower of Gardener asks for Seeds"}, v.Misses)
+	assert.Equal(t, []string{"the rule Cheer is only for Seeds", "the stage Grafter of Gardener asks for Check",
+		"the stage Sower of Gardener asks for Seeds"}, v.Misses)
 	require.NoError(t, w.Outlines.SetOutline(t.Context(), "Maud", w.course, o))
 	w.Follow()
 	assert.Equal(t, []string{"reached Sower Ada Alder", "reopened Sower Ada Alder"}, w.stages())
@@ -344,11 +363,14 @@ func TestWhatAStagePlanRefersToIsChecked(t *testing.T) {
 	w := newWorld(t)
 	soil := w.Section("SOIL-A").CourseID
 	for want, change := range map[string]func(*stagestore.StagePlan){
-		"name: is missing":              func(p *stagestore.StagePlan) { p.Name = " " },
-		"there is no course":            func(p *stagestore.StagePlan) { p.CourseID = db.NewID() },
-		"it has 0 stages":               func(p *stagestore.StagePlan) { p.Stages = nil },
-		"gives a badge that is not":     func(p *stagestore.StagePlan) { p.Stages[0].BadgeID = db.NewID() },
-		"asks for a badge that is not":  func(p *stagestore.StagePlan) { p.Stages[1].Criteria[0].BadgeID = db.NewID() },
+		"name: is missing":          func(p *stagestore.StagePlan) { p.Name = " " },
+		"there is no course":        func(p *stagestore.StagePlan) { p.CourseID = db.NewID() },
+		"it has 0 stages":           func(p *stagestore.StagePlan) { p.Stages = nil },
+		"gives a badge that is not": func(p *stagestore.StagePlan) { p.Stages[0].BadgeID = db.NewID() },
+		"asks for a badge that is not": func(p *stagestore.StagePlan) {
+			p.Stages[1].Criteria[0].BadgeID =
+				db.NewID()
+		},
 		`the module "m9", which is not`: func(p *stagestore.StagePlan) { p.Stages[0].Criteria[0].ModuleID = "m9" },
 		`a score in "x", which is not`:  func(p *stagestore.StagePlan) { p.Stages[2].Criteria[1].ActivityID = "x" },
 		"which has no outline yet":      func(p *stagestore.StagePlan) { p.Stages[2].Criteria[0].CourseID = soil },

@@ -96,7 +96,8 @@ var ErrAward = errors.New("award cannot become a credential")
 func Build(a Award) (Credential, error) {
 	for what, address := range map[string]string{"award": a.ID, "issuer": a.Issuer.ID, "badge": a.Achievement.ID} {
 		if u, err := url.Parse(address); err != nil || !u.IsAbs() {
-			return Credential{}, fmt.Errorf("%w: the address of the %s is %q, which is not a full address", ErrAward, what, address)
+			return Credential{}, fmt.Errorf("%w: the address of the %s is %q, which is not a full address", ErrAward,
+				what, address)
 		}
 	}
 	for what, text := range map[string]string{

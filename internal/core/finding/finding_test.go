@@ -22,7 +22,8 @@ func TestCatalogueIsCompleteAndUnique(t *testing.T) {
 		assert.False(t, seen[e.Code], "%s stands twice", e.Code)
 		seen[e.Code] = true
 		assert.Regexp(t, form, string(e.Code))
-		for name, text := range map[string]string{"title": e.Title, "explanation": e.Explanation, "remedy": e.Remedy, "owner": string(e.Owner)} {
+		for name, text := range map[string]string{"title": e.Title, "explanation": e.Explanation, "remedy": e.Remedy,
+			"owner": string(e.Owner)} {
 			assert.NotEmpty(t, text, "%s has no %s", e.Code, name)
 		}
 		if e.Severity == finding.Block {
@@ -44,7 +45,8 @@ func TestFindingsAreDocumented(t *testing.T) {
 	var doc strings.Builder
 	doc.WriteString("# Findings\n\nEverything Kanban can notice, by code. `kanban explain CODE` says the same. This page is made from the catalogue:\n`go test ./internal/core/finding -update`.\n")
 	for _, e := range finding.All() {
-		fmt.Fprintf(&doc, "\n## %s\n\n*%s* (%s). %s\n\n**Remedy:** %s **Who can mend it:** %s.\n", e.Code, e.Title, e.Severity, e.Explanation, e.Remedy, e.Owner)
+		fmt.Fprintf(&doc, "\n## %s\n\n*%s* (%s). %s\n\n**Remedy:** %s **Who can mend it:** %s.\n", e.Code, e.Title,
+			e.Severity, e.Explanation, e.Remedy, e.Owner)
 	}
 	path := filepath.Join("..", "..", "..", "docs", "findings.md")
 	if *update {

@@ -171,7 +171,8 @@ func (c *Course) CourseDone(t DoneBits) bool {
 // activity. It gives what follows from the fact, in the order activity (the innermost
 // first), progress, module, course. From facts about activities outside the outline
 // nothing follows.
-func (c *Course) Advance(was DoneBits, activity ActivityState, fact Fact) (is DoneBits, now ActivityState, derived []Derived) {
+func (c *Course) Advance(was DoneBits, activity ActivityState, fact Fact) (is DoneBits, now ActivityState,
+	derived []Derived) {
 	now = activity.with(fact)
 	at, ok := c.spots[fact.ActivityID]
 	if !ok || own(c.activities[at.place], now) == was.has(at.place) {
@@ -189,7 +190,8 @@ func (c *Course) Advance(was DoneBits, activity ActivityState, fact Fact) (is Do
 		}
 	}
 	for _, l := range at.chain {
-		note(was.all(l.needs), is.all(l.needs), Derived{Kind: ActivityReopened, ModuleID: m.ID, ActivityID: l.id}, Derived{Kind: ActivityCompleted, ModuleID: m.ID, ActivityID: l.id})
+		note(was.all(l.needs), is.all(l.needs), Derived{Kind: ActivityReopened, ModuleID: m.ID, ActivityID: l.id},
+			Derived{Kind: ActivityCompleted, ModuleID: m.ID, ActivityID: l.id})
 	}
 	before, after := c.Percent(was), c.Percent(is)
 	for _, n := range c.Outline.Crossings() {
@@ -198,7 +200,8 @@ func (c *Course) Advance(was DoneBits, activity ActivityState, fact Fact) (is Do
 		}
 	}
 	places := c.modules[at.module].places
-	note(was.all(places), is.all(places), Derived{Kind: ModuleReopened, ModuleID: m.ID}, Derived{Kind: ModuleCompleted, ModuleID: m.ID})
+	note(was.all(places), is.all(places), Derived{Kind: ModuleReopened, ModuleID: m.ID},
+		Derived{Kind: ModuleCompleted, ModuleID: m.ID})
 	note(c.CourseDone(was), c.CourseDone(is), Derived{Kind: CourseReopened}, Derived{Kind: CourseCompleted})
 	return is, now, append(opened, done...)
 }

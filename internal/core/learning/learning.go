@@ -114,7 +114,8 @@ func (o Outline) Check() error {
 		}
 		seen["m:"+m.ID] = true
 		if depth(m.Activities) > maxDepth {
-			return fmt.Errorf("%w: the activities of module %q are nested more than %d deep", ErrOutline, m.ID, maxDepth)
+			return fmt.Errorf("%w: the activities of module %q are nested more than %d deep", ErrOutline, m.ID,
+				maxDepth)
 		}
 		for j, a := range m.All() {
 			switch {
@@ -123,11 +124,14 @@ func (o Outline) Check() error {
 			case seen["a:"+a.ID]:
 				return fmt.Errorf("%w: two activities have the id %q", ErrOutline, a.ID)
 			case a.Kind != Lesson && a.Kind != Assessment && a.Kind != Assignment:
-				return fmt.Errorf("%w: activity %q has the kind %q; use lesson, assessment or assignment", ErrOutline, a.ID, a.Kind)
+				return fmt.Errorf("%w: activity %q has the kind %q; use lesson, assessment or assignment", ErrOutline,
+					a.ID, a.Kind)
 			case a.PassMark != nil && (*a.PassMark < -1 || *a.PassMark > 1):
-				return fmt.Errorf("%w: the pass mark of %q is %v; it lies between -1 and 1, so 60 %% is 0.6", ErrOutline, a.ID, *a.PassMark)
+				return fmt.Errorf("%w: the pass mark of %q is %v; it lies between -1 and 1, so 60 %% is 0.6",
+					ErrOutline, a.ID, *a.PassMark)
 			case a.DoneByInside && !a.holds():
-				return fmt.Errorf("%w: %q is to be done by what is inside it, and nothing inside it is required", ErrOutline, a.ID)
+				return fmt.Errorf("%w: %q is to be done by what is inside it, and nothing inside it is required",
+					ErrOutline, a.ID)
 			}
 			seen["a:"+a.ID] = true
 			activities++
@@ -288,7 +292,8 @@ type stood struct {
 }
 
 func standing(o Outline, s State) stood {
-	out := stood{activities: map[string]bool{}, modules: map[string]bool{}, course: CourseDone(o, s), percent: Percent(o, s), crossings: o.Crossings()}
+	out := stood{activities: map[string]bool{}, modules: map[string]bool{}, course: CourseDone(o, s),
+		percent: Percent(o, s), crossings: o.Crossings()}
 	for _, m := range o.Modules {
 		for _, a := range m.All() {
 			out.activities[a.ID] = Done(a, s)

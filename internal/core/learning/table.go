@@ -11,7 +11,8 @@ import (
 // the activity that holds it, and done by says whether that is done by itself or by what
 // is inside it; a module's title, and whether it is required, may stand in its first row
 // only.
-var Columns = []string{"module", "module title", "activity", "title", "kind", "required", "pass mark", "inside", "done by", "module required"}
+var Columns = []string{"module", "module title", "activity", "title", "kind", "required", "pass mark", "inside",
+	"done by", "module required"}
 
 // RowError says what is wrong with a row of a table.
 type RowError struct {
@@ -80,7 +81,8 @@ func (x *table) header(rows [][]string) bool {
 	}
 	for _, name := range []string{"module", "activity", "kind"} {
 		if _, ok := x.at[name]; !ok {
-			x.wrong = append(x.wrong, RowError{1, fmt.Sprintf("the column %q is missing; the columns are %s", name, strings.Join(Columns, ", "))})
+			x.wrong = append(x.wrong, RowError{1, fmt.Sprintf("the column %q is missing; the columns are %s", name,
+				strings.Join(Columns, ", "))})
 		}
 	}
 	return len(x.wrong) == 0
@@ -177,8 +179,10 @@ func (x *table) nest(module, inside string, depth int) (out []Activity) {
 // misplaced says which activities stand nowhere.
 func (x *table) misplaced() {
 	for _, p := range x.list {
-		if p.inside != "" && !slices.ContainsFunc(x.list, func(q placed) bool { return q.ID == p.inside && q.module == p.module }) {
-			x.wrong = append(x.wrong, RowError{p.row, fmt.Sprintf("it stands inside %q, which is not an activity of its module", p.inside)})
+		if p.inside != "" && !slices.ContainsFunc(x.list,
+			func(q placed) bool { return q.ID == p.inside && q.module == p.module }) {
+			x.wrong = append(x.wrong,
+				RowError{p.row, fmt.Sprintf("it stands inside %q, which is not an activity of its module", p.inside)})
 		}
 	}
 	if len(x.wrong) == 0 {
@@ -207,7 +211,8 @@ func (o Outline) Table() [][]string {
 				if a.PassMark != nil {
 					mark = strconv.FormatFloat(*a.PassMark, 'g', -1, 64)
 				}
-				out = append(out, []string{m.ID, m.Title, a.ID, a.Title, string(a.Kind), yesNo(!a.Optional), mark, inside, by, yesNo(!m.Optional)})
+				out = append(out, []string{m.ID, m.Title, a.ID, a.Title, string(a.Kind), yesNo(!a.Optional), mark,
+					inside, by, yesNo(!m.Optional)})
 				rows(a.Activities, a.ID)
 			}
 		}

@@ -64,7 +64,8 @@ func CheckVerbs(rules []VerbRule) error {
 		case err != nil || u.Scheme == "":
 			return fmt.Errorf("%w: %d: %q is not an IRI", ErrVerb, i+1, r.Verb)
 		case !slices.Contains(meanings, r.Says):
-			return fmt.Errorf("%w: %d: %q is not one of touched, completed, passed, failed, scored, submitted", ErrVerb, i+1, r.Says)
+			return fmt.Errorf("%w: %d: %q is not one of touched, completed, passed, failed, scored, submitted",
+				ErrVerb, i+1, r.Says)
 		case seen[[2]string{r.Verb, r.Type}]:
 			return fmt.Errorf("%w: %d: %s stands twice", ErrVerb, i+1, r.Verb)
 		}

@@ -71,7 +71,9 @@ func Obstacles(lead, x Section, at time.Time) []Obstacle {
 		add(finding.SectionGone, false, "it is no longer in the register")
 	}
 	if len(x.Targets) > 0 {
-		add(finding.AlreadyPaired, false, "it is paired on its own at %s; end that pairing first, or make it the lead", strings.Join(x.Targets, ", "))
+		add(finding.AlreadyPaired, false,
+			"it is paired on its own at %s; end that pairing first, or make it the lead",
+			strings.Join(x.Targets, ", "))
 	}
 	if x.Register != lead.Register {
 		add(finding.OtherCourse, false, "it comes from another register")
@@ -107,7 +109,8 @@ type Refusal struct {
 func Check(lead Section, others []Section, reason string, at time.Time) []Refusal {
 	var list []Refusal
 	if lead.Set != "" {
-		list = append(list, Refusal{lead, Obstacle{finding.LinkTwice, fmt.Sprintf("it is linked in %s already; unlink that first", lead.Set), false}})
+		list = append(list, Refusal{lead, Obstacle{finding.LinkTwice,
+			fmt.Sprintf("it is linked in %s already; unlink that first", lead.Set), false}})
 	}
 	if lead.Gone {
 		list = append(list, Refusal{lead, Obstacle{finding.SectionGone, "it is no longer in the register", false}})
@@ -174,7 +177,8 @@ func sharedTeachers(sections []Section) (list []SharedTeacher) {
 func Propose(sections []Section, sameTeacher bool, at time.Time) []Proposal {
 	sorted := slices.Clone(sections)
 	slices.SortFunc(sorted, func(a, b Section) int {
-		return cmp.Or(cmp.Compare(len(b.Targets), len(a.Targets)), cmp.Compare(a.Code, b.Code), cmp.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(len(b.Targets), len(a.Targets)), cmp.Compare(a.Code, b.Code),
+			cmp.Compare(a.ID, b.ID))
 	})
 	sorted = slices.CompactFunc(sorted, func(a, b Section) bool { return a.ID == b.ID })
 	taken := make([]bool, len(sorted))
@@ -199,7 +203,8 @@ func Propose(sections []Section, sameTeacher bool, at time.Time) []Proposal {
 			grown = false
 			for _, n := range group {
 				x := sorted[n]
-				if taken[n] || len(x.Targets) > 0 || sameTeacher && !slices.ContainsFunc(x.Teachers, func(t string) bool { return slices.Contains(teachers, t) }) {
+				if taken[n] || len(x.Targets) > 0 || sameTeacher &&
+					!slices.ContainsFunc(x.Teachers, func(t string) bool { return slices.Contains(teachers, t) }) {
 					continue
 				}
 				p.Sections, teachers = append(p.Sections, x), append(teachers, x.Teachers...)

@@ -46,14 +46,16 @@ func TestWhatCanBeLinked_S2(t *testing.T) {
 		"same course and term": {func(*linking.Section) {}, "", false},
 		"the lead itself":      {func(s *linking.Section) { s.ID = "A" }, finding.LinkTwice, false},
 		"in another set":       {func(s *linking.Section) { s.Set = "Propagation" }, finding.LinkTwice, false},
-		"paired on its own":    {func(s *linking.Section) { s.Targets = []string{"Chat"} }, finding.AlreadyPaired, false},
-		"vanished":             {func(s *linking.Section) { s.Gone = true }, finding.SectionGone, false},
-		"another register":     {func(s *linking.Section) { s.Register = "other" }, finding.OtherCourse, false},
-		"another course":       {func(s *linking.Section) { s.CourseID = "soil" }, finding.OtherCourse, true},
-		"another term":         {func(s *linking.Section) { s.TermIDs = []string{"t2"} }, finding.OtherTerm, true},
-		"one term more":        {func(s *linking.Section) { s.TermIDs = []string{"t1", "t2"} }, finding.OtherTerm, true},
-		"no term":              {func(s *linking.Section) { s.TermIDs, s.Terms = nil, nil }, finding.OtherTerm, true},
-		"ended":                {func(s *linking.Section) { s.Ends = &past }, finding.SectionEnded, true},
+		"paired on its own": {func(s *linking.Section) { s.Targets = []string{"Chat"} }, finding.AlreadyPaired,
+			false},
+		"vanished":         {func(s *linking.Section) { s.Gone = true }, finding.SectionGone, false},
+		"another register": {func(s *linking.Section) { s.Register = "other" }, finding.OtherCourse, false},
+		"another course":   {func(s *linking.Section) { s.CourseID = "soil" }, finding.OtherCourse, true},
+		"another term":     {func(s *linking.Section) { s.TermIDs = []string{"t2"} }, finding.OtherTerm, true},
+		"one term more": {func(s *linking.Section) { s.TermIDs = []string{"t1", "t2"} }, finding.OtherTerm,
+			true},
+		"no term": {func(s *linking.Section) { s.TermIDs, s.Terms = nil, nil }, finding.OtherTerm, true},
+		"ended":   {func(s *linking.Section) { s.Ends = &past }, finding.SectionEnded, true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			lead, x := section("A"), section("B", c.change)
@@ -72,8 +74,10 @@ func TestWhatCanBeLinked_S2(t *testing.T) {
 			assert.Equal(t, c.override, len(linking.Check(lead, []linking.Section{x}, "taught together", today)) == 0)
 		})
 	}
-	assert.Len(t, linking.Check(section("A"), []linking.Section{section("B"), section("B")}, "x", today), 1, "named twice")
-	assert.Len(t, linking.Check(section("A", func(s *linking.Section) { s.Set = "S" }), []linking.Section{section("B")}, "x", today), 1, "the lead is linked already")
+	assert.Len(t, linking.Check(section("A"), []linking.Section{section("B"), section("B")}, "x", today), 1,
+		"named twice")
+	assert.Len(t, linking.Check(section("A", func(s *linking.Section) { s.Set = "S" }),
+		[]linking.Section{section("B")}, "x", today), 1, "the lead is linked already")
 }
 
 func TestProposalsShareATeacher_S2(t *testing.T) {
@@ -92,10 +96,12 @@ func TestProposalsShareATeacher_S2(t *testing.T) {
 		return out
 	}
 	all := []linking.Section{
-		section("D", teachers("pia")), section("C", teachers("otto", "rolf")), section("A", teachers("maud", "otto")), section("B", teachers("rolf")),
+		section("D", teachers("pia")), section("C", teachers("otto", "rolf")), section("A",
+			teachers("maud", "otto")), section("B", teachers("rolf")),
 		section("E", teachers("pia"), paired), section("F", teachers("pia"), paired), section("G", teachers()),
 	}
-	assert.Equal(t, [][]string{{"A", "C", "B"}, {"E", "D"}}, codes(linking.Propose(all, true, today)), "a teacher joins sections through one in between; what is paired leads")
+	assert.Equal(t, [][]string{{"A", "C", "B"}, {"E", "D"}}, codes(linking.Propose(all, true, today)),
+		"a teacher joins sections through one in between; what is paired leads")
 	held := linking.Propose(all, true, today)
 	var shared []string
 	for _, j := range held[0].SharedTeachers {
@@ -103,7 +109,8 @@ func TestProposalsShareATeacher_S2(t *testing.T) {
 			shared = append(shared, j.Teacher+" "+x.Code)
 		}
 	}
-	assert.Equal(t, []string{"otto A", "otto C", "rolf C", "rolf B"}, shared, "nobody teaches all of them: it is said who teaches several")
+	assert.Equal(t, []string{"otto A", "otto C", "rolf C", "rolf B"}, shared,
+		"nobody teaches all of them: it is said who teaches several")
 	assert.Empty(t, held[1].SharedTeachers, "one teaches all of them")
 	assert.Equal(t, [][]string{{"E", "A", "B", "C", "D", "G"}}, codes(linking.Propose(all, false, today)))
 }
@@ -118,7 +125,8 @@ func TestProposalsCanBeLinked(t *testing.T) {
 				s.CourseID = rapid.SampledFrom([]string{"a", "b"}).Draw(t, "course")
 				s.TermIDs = rapid.SampledFrom([][]string{nil, {"t1"}, {"t1", "t2"}}).Draw(t, "terms")
 				s.Teachers = rapid.SampledFrom([][]string{nil, {"x"}, {"y"}, {"x", "z"}, {"z"}}).Draw(t, "teachers")
-				s.Gone, s.Set = rapid.Bool().Draw(t, "gone"), rapid.SampledFrom([]string{"", "", "set"}).Draw(t, "set")
+				s.Gone, s.Set = rapid.Bool().Draw(t, "gone"), rapid.SampledFrom([]string{"", "", "set"}).Draw(t,
+					"set")
 				if rapid.Bool().Draw(t, "paired") {
 					s.Targets = []string{"Chat"}
 				}

@@ -12,7 +12,8 @@ import (
 )
 
 // Fields that a template may use, in the order in which they are shown.
-var Fields = []string{"section", "code", "course", "courseCode", "term", "teacher", "organisation", "level", "subject", "starts", "ends"}
+var Fields = []string{"section", "code", "course", "courseCode", "term", "teacher", "organisation", "level",
+	"subject", "starts", "ends"}
 
 // Values of the fields, for one section or linked set.
 type Values map[string]string
@@ -32,7 +33,8 @@ func Check(template string) error {
 		return err
 	}
 	if !field.MatchString(template) {
-		return fmt.Errorf("%q names no field, so every class would have one name; use {%s}", template, strings.Join(Fields, "}, {"))
+		return fmt.Errorf("%q names no field, so every class would have one name; use {%s}", template,
+			strings.Join(Fields, "}, {"))
 	}
 	return nil
 }
@@ -49,7 +51,8 @@ func Known(template string, values Values) string {
 }
 
 func fill(template string, values Values) string {
-	name := field.ReplaceAllStringFunc(template, func(f string) string { return strings.TrimSpace(values[f[1:len(f)-1]]) })
+	name := field.ReplaceAllStringFunc(template,
+		func(f string) string { return strings.TrimSpace(values[f[1:len(f)-1]]) })
 	return strings.Trim(strings.Join(strings.Fields(name), " "), " ·–-/|,:")
 }
 

@@ -72,7 +72,8 @@ func TestRestsGrowToABound(t *testing.T) {
 
 func TestOnlyTheSameRefusalMakesAnOperationRest(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		reasons := rapid.SliceOfN(rapid.SampledFrom([]string{"no such label", "no such person"}), 1, 40).Draw(t, "reasons")
+		reasons := rapid.SliceOfN(rapid.SampledFrom([]string{"no such label", "no such person"}), 1, 40).Draw(t,
+			"reasons")
 		var r rest.Record
 		inARow, last := 0, ""
 		for i, reason := range reasons {

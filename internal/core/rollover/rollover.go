@@ -73,7 +73,10 @@ func Propose(ending, all []Section, at time.Time) []Move {
 			}
 		}
 	}
-	slices.SortStableFunc(picks, func(a, b pick) int { return cmp.Or(surer(a.Move, b.Move), cmp.Compare(a.From.Code, b.From.Code)) })
+	slices.SortStableFunc(picks, func(a, b pick) int {
+		return cmp.Or(surer(a.Move, b.Move),
+			cmp.Compare(a.From.Code, b.From.Code))
+	})
 	come := map[string]bool{}
 	for _, p := range picks {
 		if m := &list[p.of]; m.To.ID == "" && !come[p.To.ID] {
@@ -88,7 +91,8 @@ func Propose(ending, all []Section, at time.Time) []Move {
 }
 
 func surer(a, b Move) int {
-	return cmp.Or(cmp.Compare(b.Score, a.Score), a.To.Begins.Compare(*b.To.Begins), cmp.Compare(a.To.Code, b.To.Code), cmp.Compare(a.To.ID, b.To.ID))
+	return cmp.Or(cmp.Compare(b.Score, a.Score), a.To.Begins.Compare(*b.To.Begins), cmp.Compare(a.To.Code, b.To.Code),
+		cmp.Compare(a.To.ID, b.To.ID))
 }
 
 // free are the sections that can follow others, by course and by teacher, so that one

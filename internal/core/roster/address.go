@@ -70,7 +70,8 @@ func generalKey(trimmed string) (string, error) {
 	at := strings.LastIndexByte(parsed.Address, '@')
 	local, domain := parsed.Address[:at], parsed.Address[at+1:]
 	ascii, err := idna.Lookup.ToASCII(domain)
-	if err != nil || !strings.Contains(ascii, ".") || len(local) > 64 || len(ascii) > 255 || len(local)+len(ascii) > 253 {
+	if err != nil || !strings.Contains(ascii, ".") || len(local) > 64 || len(ascii) > 255 ||
+		len(local)+len(ascii) > 253 {
 		return "", ErrBadAddress
 	}
 	return cases.Fold().String(local) + "@" + strings.ToLower(ascii), nil

@@ -165,7 +165,8 @@ func onePerPerson(members []Member, roles []Role) []person {
 			people = append(people, person{Member: m})
 			last++
 		}
-		if p := &people[last]; m.Group != "" && m.Begins == nil && slices.Contains(roles, m.Role) && !slices.Contains(p.groups, m.Group) {
+		if p := &people[last]; m.Group != "" && m.Begins == nil && slices.Contains(roles, m.Role) &&
+			!slices.Contains(p.groups, m.Group) {
 			p.groups = append(p.groups, m.Group)
 		}
 	}
@@ -271,7 +272,8 @@ func (c *comparison) regroup(p *person, a *account) (join, quit []string) {
 // outOf lists the groups that an account has to leave, other than those to keep.
 func (c *comparison) outOf(a *account, keep []string) (quit []string) {
 	for _, g := range a.Groups {
-		if !slices.Contains(keep, g) && !slices.Contains(quit, g) && (c.policy.OwnTarget || c.grouped[Grouping{a.ID, g}]) {
+		if !slices.Contains(keep, g) && !slices.Contains(quit, g) &&
+			(c.policy.OwnTarget || c.grouped[Grouping{a.ID, g}]) {
 			quit = append(quit, g)
 		}
 	}
@@ -284,7 +286,8 @@ func (p *person) want() Wanted {
 }
 
 func was(a *account) Wanted {
-	return Wanted{GivenName: a.GivenName, FamilyName: a.FamilyName, Email: a.Email, UserName: a.UserName, Identifier: a.ExternalID}
+	return Wanted{GivenName: a.GivenName, FamilyName: a.FamilyName, Email: a.Email, UserName: a.UserName,
+		Identifier: a.ExternalID}
 }
 
 func (e Entry) as(o Outcome, reason finding.Code, detail string) Entry {
@@ -295,7 +298,8 @@ func (e Entry) as(o Outcome, reason finding.Code, detail string) Entry {
 func (c *comparison) excluded(p *person) (reason finding.Code, detail string) {
 	first := ""
 	if p.SecondOf != "" && p.SecondOf != p.PersonID {
-		if i, ok := slices.BinarySearchFunc(c.people, p.SecondOf, func(o person, id string) int { return cmp.Compare(o.PersonID, id) }); ok {
+		if i, ok := slices.BinarySearchFunc(c.people, p.SecondOf,
+			func(o person, id string) int { return cmp.Compare(o.PersonID, id) }); ok {
 			first = c.people[i].Name()
 		}
 	}
@@ -400,7 +404,8 @@ func difference(p *person, a *account) string {
 // empty when it is one person's. Nothing of it is written over: one of the two has to be
 // set right at the service.
 func (c *comparison) mixed(p *person, a *account) string {
-	if !ours(p, a) || p.problem != nil || a.key == "" || a.key == p.key || slices.Contains(a.others, p.key) || a.GivenName == p.GivenName || a.FamilyName == p.FamilyName {
+	if !ours(p, a) || p.problem != nil || a.key == "" || a.key == p.key || slices.Contains(a.others, p.key) ||
+		a.GivenName == p.GivenName || a.FamilyName == p.FamilyName {
 		return ""
 	}
 	if at := c.sharing[a.key]; at > 0 {

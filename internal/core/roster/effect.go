@@ -35,7 +35,10 @@ func (p Plan) Effects(target Target, ends bool) []Affected {
 	for _, e := range p.Entries {
 		list = append(list, Affected{e, e.effect(in[e.AccountID], ends)})
 	}
-	slices.SortStableFunc(list, func(a, b Affected) int { return slices.Index(Effects, a.Effect) - slices.Index(Effects, b.Effect) })
+	slices.SortStableFunc(list, func(a, b Affected) int {
+		return slices.Index(Effects,
+			a.Effect) - slices.Index(Effects, b.Effect)
+	})
 	return list
 }
 

@@ -13,10 +13,11 @@ type Key string
 
 // The keys, strongest first.
 const (
-	KeyAccount    Key = "account"    // the account stored for the person
-	KeyIdentifier Key = "identifier" // the account's external id is the person's identifier, or one of their ids in other systems
-	KeyEmail      Key = "email"      // equal addresses, see AddressKey
-	KeyUserName   Key = "user-name"  // equal user names, ignoring case
+	KeyAccount Key = "account" // the account stored for the person
+	// the account's external id is the person's identifier, or one of their ids in other systems
+	KeyIdentifier Key = "identifier"
+	KeyEmail      Key = "email"     // equal addresses, see AddressKey
+	KeyUserName   Key = "user-name" // equal user names, ignoring case
 )
 
 // Keys lists them all, strongest first.
@@ -65,7 +66,8 @@ func DefaultMatching() Matching {
 	return Matching{
 		Keys:    slices.Clone(Keys),
 		Domains: []DomainRule{},
-		Exclude: []Exclusion{{Name: "Second accounts", SecondAccounts: true}, {Name: "Test learners", TestLearners: true}},
+		Exclude: []Exclusion{{Name: "Second accounts", SecondAccounts: true},
+			{Name: "Test learners", TestLearners: true}},
 	}
 }
 
@@ -91,13 +93,17 @@ func (m Matching) Check() error {
 	for i, d := range m.Domains {
 		for name, domain := range map[string]string{"from": d.From, "to": d.To} {
 			if key, err := AddressKey("x@" + domain); err != nil || key != "x@"+domain {
-				fail(fmt.Sprintf("domains[%d].%s", i, name), "%q is not a domain in small letters, such as school.example", domain)
+				fail(fmt.Sprintf("domains[%d].%s", i, name),
+					"%q is not a domain in small letters, such as school.example", domain)
 			}
 		}
 		if d.From == d.To {
 			fail(fmt.Sprintf("domains[%d]", i), "leads to itself")
 		}
-		if slices.ContainsFunc(m.Domains[:i], func(o DomainRule) bool { return o.From == d.From && o.Role == d.Role }) {
+		if slices.ContainsFunc(m.Domains[:i], func(o DomainRule) bool {
+			return o.From == d.From &&
+				o.Role == d.Role
+		}) {
 			fail(fmt.Sprintf("domains[%d].from", i), "%s has a rule already", d.From)
 		}
 	}

@@ -13,7 +13,8 @@ import (
 
 func one(t *testing.T, m roster.Member, accounts []roster.Account, matching roster.Matching) roster.Entry {
 	t.Helper()
-	plan := roster.Compare(roster.Source{Members: []roster.Member{m}}, roster.Target{Accounts: accounts}, roster.DefaultPolicy(), matching)
+	plan := roster.Compare(roster.Source{Members: []roster.Member{m}}, roster.Target{Accounts: accounts},
+		roster.DefaultPolicy(), matching)
 	require.NotEmpty(t, plan.Entries)
 	return plan.Entries[0]
 }
@@ -27,12 +28,16 @@ func TestDomainThatChanged_C7(t *testing.T) {
 	moved, still := account("a", "tea@new.example", true), account("b", "tea@old.example", true)
 
 	assert.Equal(t, finding.InStep, one(t, teacher, []roster.Account{moved}, rules).Reason, "under the new address")
-	assert.Equal(t, finding.InStep, one(t, teacher, []roster.Account{still}, rules).Reason, "or still under the old one")
-	assert.Equal(t, finding.TwoCandidates, one(t, teacher, []roster.Account{moved, still}, rules).Reason, "never a guess")
-	assert.Equal(t, finding.NewAccount, one(t, learner, []roster.Account{moved}, rules).Reason, "the rule is for teachers")
+	assert.Equal(t, finding.InStep, one(t, teacher, []roster.Account{still}, rules).Reason,
+		"or still under the old one")
+	assert.Equal(t, finding.TwoCandidates, one(t, teacher, []roster.Account{moved, still}, rules).Reason,
+		"never a guess")
+	assert.Equal(t, finding.NewAccount, one(t, learner, []roster.Account{moved}, rules).Reason,
+		"the rule is for teachers")
 	e := one(t, teacher, nil, rules)
 	assert.Equal(t, "Tea@new.example", e.Want.Email, "what is written is the address of today")
-	twins := roster.Source{Members: []roster.Member{teacher, func() roster.Member { m := member("2", "tea@new.example"); m.Role = roster.Teacher; return m }()}}
+	twins := roster.Source{Members: []roster.Member{teacher,
+		func() roster.Member { m := member("2", "tea@new.example"); m.Role = roster.Teacher; return m }()}}
 	for _, e := range roster.Compare(twins, roster.Target{}, roster.DefaultPolicy(), rules).Entries {
 		assert.Equal(t, finding.AddressShared, e.Reason, "two people must not become one by the rule")
 	}
@@ -76,7 +81,8 @@ func TestDecisionsByHand_P1(t *testing.T) {
 	assert.Equal(t, "b", one(t, m, []roster.Account{a, b}, matching).AccountID)
 	m.NotAccounts, m.Account, m.Chosen = nil, "a", true
 	matching.Keys = []roster.Key{roster.KeyEmail}
-	plan := roster.Compare(roster.Source{Members: []roster.Member{m}}, roster.Target{Accounts: []roster.Account{a, b}}, roster.DefaultPolicy(), matching)
+	plan := roster.Compare(roster.Source{Members: []roster.Member{m}},
+		roster.Target{Accounts: []roster.Account{a, b}}, roster.DefaultPolicy(), matching)
 	assert.Equal(t, roster.Counts{roster.OutcomeInStep: 1, roster.OutcomeLeftOut: 1}, plan.Counts())
 }
 
@@ -97,7 +103,8 @@ func TestLeaverOfOnePairingOfTwoKeepsTheAccount_R5(t *testing.T) {
 	policy.Leavers = roster.LeaversDeactivate
 	for _, elsewhere := range []bool{true, false} {
 		source := roster.Source{Placed: []roster.Placement{{PersonID: "9", AccountID: "a", Elsewhere: elsewhere}}}
-		plan := roster.Compare(source, roster.Target{Accounts: []roster.Account{account("a", "leo@f.example", true)}}, policy, roster.DefaultMatching())
+		plan := roster.Compare(source, roster.Target{Accounts: []roster.Account{account("a", "leo@f.example", true)}},
+			policy, roster.DefaultMatching())
 		require.Len(t, plan.Entries, 1)
 		assert.Equal(t, roster.OutcomeRemove, plan.Entries[0].Outcome)
 		assert.Equal(t, !elsewhere, plan.Entries[0].Deactivate)
@@ -138,7 +145,8 @@ func TestMatchingNeverGuesses_P1(t *testing.T) {
 				continue
 			}
 			if e.Reason != finding.NoLongerEnrolled && (holders[k] > 1 || len(owners[k]) > 1) {
-				t.Fatalf("%s was given %s although %d accounts and %d people have %s", e.Name, e.AccountID, holders[k], len(owners[k]), k)
+				t.Fatalf("%s was given %s although %d accounts and %d people have %s", e.Name, e.AccountID,
+					holders[k], len(owners[k]), k)
 			}
 		}
 	})
@@ -147,14 +155,29 @@ func TestMatchingNeverGuesses_P1(t *testing.T) {
 func TestMatchingIsChecked(t *testing.T) {
 	require.NoError(t, roster.DefaultMatching().Check())
 	for want, change := range map[string]func(*roster.Matching){
-		"must name at least one key":          func(m *roster.Matching) { m.Keys = nil },
-		`has "shoe-size"`:                     func(m *roster.Matching) { m.Keys = []roster.Key{"shoe-size"} },
-		"stands twice":                        func(m *roster.Matching) { m.Keys = []roster.Key{roster.KeyEmail, roster.KeyEmail} },
-		"domains[0].to":                       func(m *roster.Matching) { m.Domains = []roster.DomainRule{{From: "a.example", To: "nodots"}} },
-		"leads to itself":                     func(m *roster.Matching) { m.Domains = []roster.DomainRule{{From: "a.example", To: "a.example"}} },
-		"would leave out everybody":           func(m *roster.Matching) { m.Exclude = []roster.Exclusion{{Name: "All"}} },
-		"exclude[0].name is missing":          func(m *roster.Matching) { m.Exclude = []roster.Exclusion{{Role: roster.Student}} },
-		`exclude[0].email "[a" is no pattern`: func(m *roster.Matching) { m.Exclude = []roster.Exclusion{{Name: "x", Email: "[a"}} },
+		"must name at least one key": func(m *roster.Matching) { m.Keys = nil },
+		`has "shoe-size"`:            func(m *roster.Matching) { m.Keys = []roster.Key{"shoe-size"} },
+		"stands twice": func(m *roster.Matching) {
+			m.Keys = []roster.Key{roster.KeyEmail,
+				roster.KeyEmail}
+		},
+		"domains[0].to": func(m *roster.Matching) {
+			m.Domains = []roster.DomainRule{{From: "a.example",
+				To: "nodots"}}
+		},
+		"leads to itself": func(m *roster.Matching) {
+			m.Domains = []roster.DomainRule{{From: "a.example",
+				To: "a.example"}}
+		},
+		"would leave out everybody": func(m *roster.Matching) { m.Exclude = []roster.Exclusion{{Name: "All"}} },
+		"exclude[0].name is missing": func(m *roster.Matching) {
+			m.Exclude =
+				[]roster.Exclusion{{Role: roster.Student}}
+		},
+		`exclude[0].email "[a" is no pattern`: func(m *roster.Matching) {
+			m.Exclude = []roster.Exclusion{{Name: "x",
+				Email: "[a"}}
+		},
 	} {
 		m := roster.DefaultMatching()
 		change(&m)

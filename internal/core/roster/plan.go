@@ -52,7 +52,9 @@ func newPlan(entries []Entry) Plan {
 func (e *Entry) append(text []byte) []byte {
 	for _, part := range [...]string{
 		e.PersonID, e.AccountID, e.Name, string(e.Role), string(e.Outcome), string(e.Reason), e.Detail,
-		e.Want.GivenName, e.Want.FamilyName, e.Want.Email, e.Want.UserName, e.Want.Identifier, e.Was.GivenName, e.Was.FamilyName, e.Was.Email, e.Was.UserName, e.Was.Identifier, strconv.FormatBool(e.Deactivate), strconv.FormatBool(e.Activate), strconv.FormatBool(e.TakeOver),
+		e.Want.GivenName, e.Want.FamilyName, e.Want.Email, e.Want.UserName, e.Want.Identifier, e.Was.GivenName,
+		e.Was.FamilyName, e.Was.Email, e.Was.UserName, e.Was.Identifier, strconv.FormatBool(e.Deactivate),
+		strconv.FormatBool(e.Activate), strconv.FormatBool(e.TakeOver),
 		strings.Join(e.Join, " "), strings.Join(e.Quit, " "),
 	} {
 		text = append(binary.AppendUvarint(text, uint64(len(part))), part...)
@@ -182,6 +184,9 @@ func Moved(older, newer Plan) []Move {
 	for _, e := range before {
 		moves = append(moves, Move{Name: e.Name, Before: string(e.Outcome)})
 	}
-	slices.SortFunc(moves, func(a, b Move) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.After, b.After)) })
+	slices.SortFunc(moves, func(a, b Move) int {
+		return cmp.Or(cmp.Compare(a.Name, b.Name),
+			cmp.Compare(a.After, b.After))
+	})
 	return moves
 }

@@ -124,7 +124,8 @@ func (s SectionStatus) Allows(a Act) bool {
 		return !s.Paused && slices.Contains(possible[state], a)
 	case a == ActResume:
 		return s.Paused && slices.Contains(possible[state], a)
-	case s.Gone && (a == ActAuto || a == ActOpen || a == ActHold), s.Paused && (a == ActRun || a == ActAuto), !s.Ran && a == ActAuto:
+	case s.Gone && (a == ActAuto || a == ActOpen || a == ActHold), s.Paused &&
+		(a == ActRun || a == ActAuto), !s.Ran && a == ActAuto:
 		return false // the first run is by hand; nobody is taken out because a section vanished
 	}
 	return slices.Contains(possible[state], a)

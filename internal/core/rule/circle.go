@@ -60,7 +60,8 @@ func (l Link) products() (out []product) {
 // it did. It is true where that cannot be told.
 func (x *Expressions) setOffBy(l Link, p product, badges map[string]string) bool {
 	differs := func(a, b string) bool { return a != "" && b != "" && a != b }
-	if differs(l.Scope.Section, p.scope.Section) || differs(l.Scope.Course, p.scope.Course) || l.Scope.Module != "" || l.Scope.Activity != "" {
+	if differs(l.Scope.Section, p.scope.Section) || differs(l.Scope.Course, p.scope.Course) || l.Scope.Module != "" ||
+		l.Scope.Activity != "" {
 		return false
 	}
 	if slices.Contains(l.UndoneBy, string(p.trigger)) {

@@ -61,7 +61,8 @@ func (x *Expressions) Read(mapping map[string]string, event map[string]any) (out
 		return text
 	}
 	out.Starts, out.Ends = holds("starts"), holds("ends")
-	out.Person, out.Offer, out.Order, out.BuyerName = value("person"), value("offer"), value("order"), value("buyerName")
+	out.Person, out.Offer, out.Order, out.BuyerName = value("person"), value("offer"), value("order"),
+		value("buyerName")
 	return out
 }
 

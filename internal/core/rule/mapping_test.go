@@ -14,10 +14,12 @@ func TestReportedEventsAreReadByTheirMapping_E10(t *testing.T) {
 	x := rule.NewExpressions()
 	event := map[string]any{
 		"reported": "purchase.completed", "subject": "order-7",
-		"data": map[string]any{"customer": map[string]any{"e-mail": "ada@x.example"}, "items": []any{map[string]any{"sku": "place", "n": 1.0}}},
+		"data": map[string]any{"customer": map[string]any{"e-mail": "ada@x.example"},
+			"items": []any{map[string]any{"sku": "place", "n": 1.0}}},
 	}
 	mapping := map[string]string{
-		"person": `event.data.customer["e-mail"]`, "starts": `event.reported == "purchase.completed"`, "ends": `event.data.gone`,
+		"person": `event.data.customer["e-mail"]`, "starts": `event.reported == "purchase.completed"`,
+		"ends":  `event.data.gone`,
 		"offer": "event.data.items[0].sku", "order": "event.subject",
 	}
 	for name, text := range mapping {
@@ -26,7 +28,8 @@ func TestReportedEventsAreReadByTheirMapping_E10(t *testing.T) {
 	got := x.Read(mapping, event)
 	assert.True(t, got.Starts)
 	assert.False(t, got.Ends)
-	assert.Equal(t, []string{"ada@x.example", "place", "order-7", ""}, []string{got.Person, got.Offer, got.Order, got.BuyerName})
+	assert.Equal(t, []string{"ada@x.example", "place", "order-7", ""},
+		[]string{got.Person, got.Offer, got.Order, got.BuyerName})
 	assert.Contains(t, got.Problems["ends"], "gone", "what cannot be worked out says nothing, and why")
 	assert.Len(t, got.Problems, 1)
 	mapping["offer"], mapping["order"] = "event.data.items", "event.data.long"
@@ -36,7 +39,8 @@ func TestReportedEventsAreReadByTheirMapping_E10(t *testing.T) {
 	assert.Contains(t, got.Problems["order"], "at most 500")
 	assert.Empty(t, got.Offer+got.Order)
 
-	for name, text := range map[string]string{"person": "event.nothing", "starts": `event.subject`, "offer": "event.data."} {
+	for name, text := range map[string]string{"person": "event.nothing", "starts": `event.subject`,
+		"offer": "event.data."} {
 		if name == "starts" {
 			text = `"yes"`
 		}
@@ -49,7 +53,8 @@ func TestPlacesOfAnEventAreExpressions(t *testing.T) {
 	x := rule.NewExpressions()
 	event := map[string]any{
 		"reported": "r", "data": map[string]any{
-			"a b": "spaced", "quo\"te": "quoted", "list": []any{"one", []any{"deep"}}, "yes": true, "n": 2.5, "none": nil, "long": strings.Repeat("ä", 200), "ünder": "u",
+			"a b": "spaced", "quo\"te": "quoted", "list": []any{"one",
+				[]any{"deep"}}, "yes": true, "n": 2.5, "none": nil, "long": strings.Repeat("ä", 200), "ünder": "u",
 		},
 	}
 	places := rule.EventValues(event)

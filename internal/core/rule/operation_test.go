@@ -10,11 +10,13 @@ import (
 )
 
 func TestOperationIsFilled(t *testing.T) {
-	o := rule.Operation{Name: "add-label", Method: "POST", Path: "/contacts/{email}/labels", Fields: []rule.OperationField{{Name: "email", Required: true}, {Name: "label"}, {Name: "note"}}}
+	o := rule.Operation{Name: "add-label", Method: "POST", Path: "/contacts/{email}/labels",
+		Fields: []rule.OperationField{{Name: "email", Required: true}, {Name: "label"}, {Name: "note"}}}
 	require.NoError(t, o.Check())
 	r, err := o.Fill(map[string]any{"email": "a/b?c@x.example", "label": "learner", "stray": "no field of it"})
 	require.NoError(t, err)
-	assert.Equal(t, rule.Request{Method: "POST", Path: "/contacts/a%2Fb%3Fc@x.example/labels", Body: []byte(`{"label":"learner"}`)}, r)
+	assert.Equal(t, rule.Request{Method: "POST", Path: "/contacts/a%2Fb%3Fc@x.example/labels",
+		Body: []byte(`{"label":"learner"}`)}, r)
 
 	o.Method = "DELETE"
 	r, err = o.Fill(map[string]any{"email": "a@x.example", "label": "a b&c"})
@@ -31,13 +33,19 @@ func TestOperationsThatCannotBeUsed(t *testing.T) {
 	good := rule.Operation{Name: "x", Method: "PUT", Path: "/x/{id}", Fields: []rule.OperationField{{Name: "id"}}}
 	require.NoError(t, good.Check())
 	for want, change := range map[string]func(*rule.Operation){
-		"small letters":              func(o *rule.Operation) { o.Name = "Add label" },
-		"not one of":                 func(o *rule.Operation) { o.Method = "TRACE" },
-		"begin with one /":           func(o *rule.Operation) { o.Path = "//elsewhere.example/x" },
-		`needs the field "id"`:       func(o *rule.Operation) { o.Fields = nil },
-		"two fields":                 func(o *rule.Operation) { o.Fields = append(o.Fields, o.Fields[0]) },
-		"both a list path":           func(o *rule.Operation) { o.Fields = []rule.OperationField{{Name: "id", ListPath: "/x"}} },
-		"list path of \"id\" does n": func(o *rule.Operation) { o.Fields = []rule.OperationField{{Name: "id", ListPath: "x", List: "y"}} },
+		"small letters":        func(o *rule.Operation) { o.Name = "Add label" },
+		"not one of":           func(o *rule.Operation) { o.Method = "TRACE" },
+		"begin with one /":     func(o *rule.Operation) { o.Path = "//elsewhere.example/x" },
+		`needs the field "id"`: func(o *rule.Operation) { o.Fields = nil },
+		"two fields":           func(o *rule.Operation) { o.Fields = append(o.Fields, o.Fields[0]) },
+		"both a list path": func(o *rule.Operation) {
+			o.Fields = []rule.OperationField{{Name: "id",
+				ListPath: "/x"}}
+		},
+		"list path of \"id\" does n": func(o *rule.Operation) {
+			o.Fields = []rule.OperationField{{Name: "id",
+				ListPath: "x", List: "y"}}
+		},
 	} {
 		o := good
 		change(&o)
@@ -86,7 +94,8 @@ func TestSamplesHaveWhatTheSchemaSays(t *testing.T) {
 func TestReverted(t *testing.T) {
 	a, ok := rule.Action{Kind: rule.Enrol, SectionID: "s", After: "3d", If: "true"}.Reverted()
 	assert.True(t, ok)
-	assert.Equal(t, rule.Action{Kind: rule.Unenrol, SectionID: "s", Undo: true}, a, "at once, whatever the action waited for")
+	assert.Equal(t, rule.Action{Kind: rule.Unenrol, SectionID: "s", Undo: true}, a,
+		"at once, whatever the action waited for")
 	_, ok = rule.Action{Kind: rule.Mail}.Reverted()
 	assert.False(t, ok, "a mail cannot be reverted")
 	_, ok = rule.Action{Kind: rule.SendEvent, Fields: map[string]string{"label": `"x"`}}.Reverted()

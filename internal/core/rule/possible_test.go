@@ -14,7 +14,8 @@ import (
 func TestConditionsThatCanNeverHold_E5(t *testing.T) {
 	x := rule.NewExpressions()
 	domains := rule.Domains(rule.ProgressCrossed)
-	domains["event.percent"] = rule.Domain{OneOf: []any{int64(25), int64(50), int64(75), int64(100)}, About: "event.percent is 25, 50, 75 or 100 here"}
+	domains["event.percent"] = rule.Domain{OneOf: []any{int64(25), int64(50), int64(75), int64(100)},
+		About: "event.percent is 25, 50, 75 or 100 here"}
 	for text, why := range map[string]string{
 		`event.percent == 30`: "event.percent is 25, 50, 75 or 100 here",
 		`event.percent > 50 && event.percent < 75 && person.email != ""`: "25, 50, 75 or 100",
@@ -26,16 +27,20 @@ func TestConditionsThatCanNeverHold_E5(t *testing.T) {
 		assert.ErrorContains(t, x.CheckPossible(text, rule.ProgressCrossed, domains), why, text)
 	}
 	for _, text := range []string{
-		``, `event.percent >= 30`, `event.percent == 50 || false`, `person.email.endsWith("x")`, `progress.percent > 40 && progress.percent < 42`, `event.percent * 2 == 50`,
-		`progress.percent * 2 > 150`, `event.exists(k, k == "percent")`, `!(event.percent == 30)`, `section.code == "" ? event.percent == 30 : true`, `has(event.percent)`,
+		``, `event.percent >= 30`, `event.percent == 50 || false`, `person.email.endsWith("x")`,
+		`progress.percent > 40 && progress.percent < 42`, `event.percent * 2 == 50`,
+		`progress.percent * 2 > 150`, `event.exists(k, k == "percent")`, `!(event.percent == 30)`,
+		`section.code == "" ? event.percent == 30 : true`, `has(event.percent)`,
 		`100 / (event.percent - 25) > 1`,
 	} {
 		assert.NoError(t, x.CheckPossible(text, rule.ProgressCrossed, domains), text)
 	}
 	passed := rule.Domains(rule.AssessmentPassed)
 	assert.ErrorContains(t, x.CheckPossible(`event.score >= 80`, rule.AssessmentPassed, passed), "so 80 % is 0.8")
-	assert.ErrorContains(t, x.CheckPossible(`has(event.score) && event.score > 1`, rule.AssessmentPassed, passed), "event.score lies between -1 and 1")
-	for _, text := range []string{`!has(event.score)`, `event.score > 0.99 && event.score < 0.995`, `!has(event.score) || event.score > 7`, `event.score > 7 || person.name == "x"`} {
+	assert.ErrorContains(t, x.CheckPossible(`has(event.score) && event.score > 1`, rule.AssessmentPassed, passed),
+		"event.score lies between -1 and 1")
+	for _, text := range []string{`!has(event.score)`, `event.score > 0.99 && event.score < 0.995`,
+		`!has(event.score) || event.score > 7`, `event.score > 7 || person.name == "x"`} {
 		assert.NoError(t, x.CheckPossible(text, rule.AssessmentPassed, passed), text)
 	}
 }
@@ -54,13 +59,16 @@ func TestNothingPossibleIsRefused_E5(t *testing.T) {
 				case 1:
 					return `person.email == "a"`
 				}
-				a := rapid.SampledFrom([]string{"event.score", "event.percent", "progress.percent"}).Draw(t, "attribute")
-				return a + rapid.SampledFrom([]string{" < ", " <= ", " > ", " >= ", " == ", " != "}).Draw(t, "operator") + number.Draw(t, "number")
+				a := rapid.SampledFrom([]string{"event.score", "event.percent", "progress.percent"}).Draw(t,
+					"attribute")
+				return a + rapid.SampledFrom([]string{" < ", " <= ", " > ", " >= ", " == ", " != "}).Draw(t,
+					"operator") + number.Draw(t, "number")
 			}
 			if rapid.IntRange(0, 3).Draw(t, "not") == 0 {
 				return "!(" + build(depth-1) + ")"
 			}
-			return "(" + build(depth-1) + rapid.SampledFrom([]string{" && ", " || "}).Draw(t, "join") + build(depth-1) + ")"
+			return "(" + build(depth-1) + rapid.SampledFrom([]string{" && ", " || "}).Draw(t,
+				"join") + build(depth-1) + ")"
 		}
 		text := build(4)
 		refused := x.CheckPossible(text, rule.AssessmentPassed, rule.Domains(rule.AssessmentPassed)) != nil
@@ -70,7 +78,8 @@ func TestNothingPossibleIsRefused_E5(t *testing.T) {
 			"person":   {"email": rapid.SampledFrom([]string{"a", "b"}).Draw(t, "email")},
 		}
 		if rapid.Bool().Draw(t, "scored") {
-			v["event"]["score"] = rapid.OneOf(rapid.Float64Range(-1, 1), rapid.SampledFrom([]float64{-1, 0, 0.5, 0.8, 1})).Draw(t, "score")
+			v["event"]["score"] = rapid.OneOf(rapid.Float64Range(-1, 1),
+				rapid.SampledFrom([]float64{-1, 0, 0.5, 0.8, 1})).Draw(t, "score")
 		}
 		holds, err := x.Holds(text, v)
 		require.False(t, err == nil && holds && refused, fmt.Sprintf("%s holds for %v", text, v))

@@ -29,7 +29,8 @@ func TestResultsThatCount_E8(t *testing.T) {
 		{"p", true, true, true}, {"f", false, false, false}, {"fp", true, true, false}, {"pf", false, true, true},
 		{"fpfp", true, true, false}, {"fpf", false, true, false}, {"ppf", false, true, true},
 	} {
-		for counts, pass := range map[rule.Counts]bool{rule.LatestResult: c.latest, rule.BestResult: c.best, rule.FirstResult: c.first} {
+		for counts, pass := range map[rule.Counts]bool{rule.LatestResult: c.latest, rule.BestResult: c.best,
+			rule.FirstResult: c.first} {
 			assert.Equal(t, pass, counts.Holds(rule.AssessmentPassed, of(c.results)), "%s %s", counts, c.results)
 			assert.Equal(t, !pass, counts.Holds(rule.AssessmentFailed, of(c.results)), "%s %s", counts, c.results)
 		}
@@ -42,15 +43,17 @@ func TestResultsCountInAnyOrder(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		all := rapid.SliceOfN(rapid.Custom(func(t *rapid.T) rule.Result {
 			return rule.Result{
-				Trigger: rapid.SampledFrom([]rule.Trigger{rule.AssessmentPassed, rule.AssessmentFailed}).Draw(t, "result"),
-				At:      time.Unix(int64(rapid.IntRange(0, 3).Draw(t, "at")), 0),
-				Key:     rapid.StringMatching(`[a-z]{6}`).Draw(t, "key"),
+				Trigger: rapid.SampledFrom([]rule.Trigger{rule.AssessmentPassed, rule.AssessmentFailed}).Draw(t,
+					"result"),
+				At:  time.Unix(int64(rapid.IntRange(0, 3).Draw(t, "at")), 0),
+				Key: rapid.StringMatching(`[a-z]{6}`).Draw(t, "key"),
 			}
 		}), 1, 6).Draw(t, "results")
 		mixed := rapid.Permutation(all).Draw(t, "mixed")
 		for _, c := range []rule.Counts{rule.LatestResult, rule.BestResult, rule.FirstResult} {
 			assert.Equal(t, c.Holds(rule.AssessmentPassed, all), c.Holds(rule.AssessmentPassed, mixed))
-			assert.NotEqual(t, c.Holds(rule.AssessmentPassed, all), c.Holds(rule.AssessmentFailed, all), "one of the two")
+			assert.NotEqual(t, c.Holds(rule.AssessmentPassed, all), c.Holds(rule.AssessmentFailed, all),
+				"one of the two")
 		}
 	})
 }
@@ -59,7 +62,8 @@ func TestWhichResultCountsForARule(t *testing.T) {
 	undone := rule.Draft{Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"}}
 	assert.Equal(t, rule.LatestResult, undone.ResultThatCounts())
 	assert.Equal(t, rule.EveryResult, rule.Draft{Trigger: "assessment.failed"}.ResultThatCounts())
-	assert.Equal(t, rule.EveryResult, rule.Draft{Trigger: "section.joined", UndoneBy: []string{"section.left"}}.ResultThatCounts())
+	assert.Equal(t, rule.EveryResult, rule.Draft{Trigger: "section.joined",
+		UndoneBy: []string{"section.left"}}.ResultThatCounts())
 	undone.Counts = rule.BestResult
 	assert.Equal(t, rule.BestResult, undone.ResultThatCounts())
 }

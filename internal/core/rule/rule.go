@@ -47,8 +47,11 @@ const (
 
 // Triggers lists them all.
 var Triggers = []Trigger{
-	SectionJoined, SectionLeft, SectionMoved, AccessGranted, AccessEnded, ActivityCompleted, AssessmentPassed, AssessmentFailed, ScoreReported, WorkSubmitted,
-	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened, PersonInactive, PersonNotBegun, BadgeAwarded, BadgeRevoked, StageReached, StageReopened, RunNeedsPerson, ServiceReported,
+	SectionJoined, SectionLeft, SectionMoved, AccessGranted, AccessEnded, ActivityCompleted, AssessmentPassed,
+	AssessmentFailed, ScoreReported, WorkSubmitted,
+	ModuleCompleted, CourseCompleted, ProgressCrossed, ActivityReopened, ModuleReopened, CourseReopened,
+	PersonInactive, PersonNotBegun, BadgeAwarded, BadgeRevoked, StageReached, StageReopened, RunNeedsPerson,
+	ServiceReported,
 }
 
 // Scope narrows a rule; an empty field means any. Values are record ids.
@@ -131,7 +134,8 @@ func (x *Index) Match(e Event) []Rule {
 		return nil
 	}
 	var out []Rule
-	keys := [...]place{{}, {"course", e.At.Course}, {"section", e.At.Section}, {"module", e.At.Module}, {"activity", e.At.Activity}}
+	keys := [...]place{{}, {"course", e.At.Course}, {"section", e.At.Section}, {"module", e.At.Module},
+		{"activity", e.At.Activity}}
 	for _, key := range keys {
 		if key.kind != "" && key.id == "" {
 			continue

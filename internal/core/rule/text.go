@@ -50,7 +50,8 @@ func parse(text string, values Values) (*template.Template, error) {
 	}
 	t, err := template.New("text").Option("missingkey=error").Funcs(template.FuncMap{
 		"get": get, listed: items, "printf": printf, "print": grows(fmt.Sprint), "println": grows(fmt.Sprintln),
-		"html": grows(template.HTMLEscaper), "js": grows(template.JSEscaper), "urlquery": grows(template.URLQueryEscaper),
+		"html": grows(template.HTMLEscaper), "js": grows(template.JSEscaper),
+		"urlquery": grows(template.URLQueryEscaper),
 	}).Parse(text)
 	if err != nil {
 		return nil, err
@@ -123,7 +124,8 @@ func bounded(n syntax.Node, ranges int) error {
 			return errors.New("range goes over a value such as .event.items only")
 		}
 		// What it is is known only when the text is filled in.
-		n.Pipe.Cmds = append(n.Pipe.Cmds, &syntax.CommandNode{NodeType: syntax.NodeCommand, Pos: n.Pos, Args: []syntax.Node{syntax.NewIdentifier(listed).SetPos(n.Pos)}})
+		n.Pipe.Cmds = append(n.Pipe.Cmds, &syntax.CommandNode{NodeType: syntax.NodeCommand, Pos: n.Pos,
+			Args: []syntax.Node{syntax.NewIdentifier(listed).SetPos(n.Pos)}})
 		return walk(n.BranchNode, ranges+1)
 	case *syntax.TemplateNode:
 		return errors.New("template cannot be used")

@@ -24,7 +24,8 @@ func Span(text string) (time.Duration, error) {
 	unit, ok := map[byte]time.Duration{'m': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour}[text[len(text)-1]]
 	n, err := strconv.Atoi(strings.TrimSpace(text[:len(text)-1]))
 	if !ok || err != nil || n < 0 {
-		return 0, fmt.Errorf("%w: %q is not a number with m, h or d behind it, such as 90m, 2h or 3d", ErrTiming, text)
+		return 0, fmt.Errorf("%w: %q is not a number with m, h or d behind it, such as 90m, 2h or 3d", ErrTiming,
+			text)
 	}
 	if n > int(MostSpan/unit) {
 		return 0, fmt.Errorf("%w: %s is longer than a year", ErrTiming, text)

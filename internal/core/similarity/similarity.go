@@ -89,7 +89,8 @@ func Rank(s Section, spaces []Space) []Candidate {
 		list[i] = c
 	}
 	slices.SortFunc(list, func(a, b Candidate) int {
-		return cmp.Or(cmp.Compare(b.Score, a.Score), cmp.Compare(a.Space.Name, b.Space.Name), cmp.Compare(a.Ref, b.Ref))
+		return cmp.Or(cmp.Compare(b.Score, a.Score), cmp.Compare(a.Space.Name, b.Space.Name),
+			cmp.Compare(a.Ref, b.Ref))
 	})
 	return list
 }
@@ -126,7 +127,8 @@ func Alike(a, b string) float64 {
 
 // pairs lists the neighbouring letters within and at the edges of words.
 func pairs(text string) (list []string) {
-	words := strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+	words := strings.FieldsFunc(strings.ToLower(text),
+		func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
 	for _, w := range words {
 		letters := []rune(" " + w + " ")
 		for i := range len(letters) - 1 {

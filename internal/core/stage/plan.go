@@ -85,7 +85,8 @@ func (p Plan) Check() error {
 		case len(s.Criteria) == 0:
 			return fmt.Errorf("%w: stage %q asks for nothing, so everybody would reach it at once", ErrPlan, s.Title)
 		case len(s.Criteria) > mostCriteria:
-			return fmt.Errorf("%w: stage %q has %d criteria, more than %d", ErrPlan, s.Title, len(s.Criteria), mostCriteria)
+			return fmt.Errorf("%w: stage %q has %d criteria, more than %d", ErrPlan, s.Title, len(s.Criteria),
+				mostCriteria)
 		}
 		for _, c := range s.Criteria {
 			if err := c.check(s); err != nil {
@@ -98,7 +99,7 @@ func (p Plan) Check() error {
 		titles[title], ids[s.ID] = true, true
 	}
 	if required == 0 {
-		return fmt.Errorf("%w: every stage is optional, so everybody would be through at once", ErrPlan)
+		return fmt.Errorf("%w: every stage is optional, so everybody would have finished at once", ErrPlan)
 	}
 	return nil
 }
@@ -109,7 +110,8 @@ func (c Criterion) check(s Stage) error {
 	}
 	switch {
 	case !slices.Contains(Kinds, c.Kind):
-		return fmt.Errorf("%w: a criterion of stage %q has the kind %q; use module, course, badge or score", ErrPlan, s.Title, c.Kind)
+		return fmt.Errorf("%w: a criterion of stage %q has the kind %q; use module, course, badge or score", ErrPlan,
+			s.Title, c.Kind)
 	case c.Kind == Module && c.ModuleID == "":
 		return missing("module")
 	case c.Kind == Score && c.ActivityID == "":
@@ -119,7 +121,8 @@ func (c Criterion) check(s Stage) error {
 	case c.Kind == Badge && c.BadgeID == s.BadgeID:
 		return fmt.Errorf("%w: stage %q asks for the badge that it gives", ErrPlan, s.Title)
 	case c.AtLeast < -1 || c.AtLeast > 1:
-		return fmt.Errorf("%w: stage %q asks for a score of %v; it lies between -1 and 1, so 80 %% is 0.8", ErrPlan, s.Title, c.AtLeast)
+		return fmt.Errorf("%w: stage %q asks for a score of %v; it lies between -1 and 1, so 80 %% is 0.8", ErrPlan,
+			s.Title, c.AtLeast)
 	}
 	return nil
 }
@@ -150,7 +153,8 @@ type Watch struct {
 
 // Watching gives what some plans are about.
 func Watching(all ...Plan) Watch {
-	w := Watch{map[string]bool{}, map[string]bool{}, map[Key]bool{}, map[string]bool{}, map[Key]bool{}, map[string]bool{}}
+	w := Watch{map[string]bool{}, map[string]bool{}, map[Key]bool{}, map[string]bool{}, map[Key]bool{},
+		map[string]bool{}}
 	for _, p := range all {
 		w.Own[p.CourseID], w.Courses[p.CourseID] = true, true
 		for _, s := range p.Stages {

@@ -12,7 +12,8 @@ func ExampleRules_Of() {
 	now := time.Date(2026, 10, 1, 0, 0, 0, 0, time.UTC)
 	fmt.Println(rules.Of(visibility.Section{Title: "Advisory hour", ClassType: "homeroom", Learners: 30}, now, true))
 	fmt.Println(rules.Of(visibility.Section{Title: "Soil science A", Learners: 14}, now, true))
-	fmt.Println(rules.Of(visibility.Section{Title: "Beekeeping A", Paired: true}, now, true)) // paired ones are always shown
+	// paired ones are always shown
+	fmt.Println(rules.Of(visibility.Section{Title: "Beekeeping A", Paired: true}, now, true))
 	// Output:
 	// Advisory true
 	//  false

@@ -15,8 +15,11 @@ func TestRulesHideSections_S9(t *testing.T) {
 		return &x
 	}
 	now := day(11, 23).Add(12 * time.Hour)
-	rules := visibility.Rules{{Name: "Advisory", ClassType: "homeroom"}, {Name: "Drafts", Title: "draft*", Empty: true}, {Name: "Labs", CourseCode: "lab-?"}, {Name: "Other terms", OtherTerms: true}}
-	running := visibility.Section{Title: "Grafting", CourseCode: "G", ClassType: "scheduled", Learners: 3, Begins: day(9, 1), Ends: day(11, 23)}
+	rules := visibility.Rules{{Name: "Advisory", ClassType: "homeroom"},
+		{Name: "Drafts", Title: "draft*", Empty: true}, {Name: "Labs", CourseCode: "lab-?"}, {Name: "Other terms",
+			OtherTerms: true}}
+	running := visibility.Section{Title: "Grafting", CourseCode: "G", ClassType: "scheduled", Learners: 3,
+		Begins: day(9, 1), Ends: day(11, 23)}
 	with := func(change func(*visibility.Section)) visibility.Section { s := running; change(&s); return s }
 	for want, s := range map[string]visibility.Section{
 		"":            running,
@@ -37,5 +40,6 @@ func TestRulesHideSections_S9(t *testing.T) {
 	_, ok = rules.Of(with(func(s *visibility.Section) { s.Title = "Draft of soil" }), now, true)
 	assert.False(t, ok, "all conditions of a rule must hold")
 	assert.NoError(t, visibility.Default().Check())
-	assert.ErrorContains(t, visibility.Rules{{Name: "x"}, {Name: "y", Title: "[a"}, {Empty: true}}.Check(), "names no condition")
+	assert.ErrorContains(t, visibility.Rules{{Name: "x"}, {Name: "y", Title: "[a"}, {Empty: true}}.Check(),
+		"names no condition")
 }

@@ -48,7 +48,10 @@ func New() *List {
 	l := &List{mux: http.NewServeMux(), contacts: map[string]*Contact{}, seen: map[string]int{}}
 	l.mux.HandleFunc("POST /events", l.receive)
 	l.mux.HandleFunc("GET /contacts", l.json)
-	l.mux.HandleFunc("GET /api/labels", l.withToken(func(w http.ResponseWriter, _ *http.Request) { write(w, Labels) }))
+	l.mux.HandleFunc("GET /api/labels", l.withToken(func(w http.ResponseWriter,
+		_ *http.Request) {
+		write(w, Labels)
+	}))
 	l.mux.HandleFunc("POST /api/contacts/{email}/labels", l.withToken(l.apiAdd))
 	l.mux.HandleFunc("GET /api/contacts/{email}", l.withToken(l.apiGet))
 	l.mux.HandleFunc("DELETE /api/contacts/{email}/labels", l.withToken(l.apiRemove))
@@ -162,5 +165,7 @@ var list = template.Must(template.New("list").Parse(`<table><tr><th>Contact<th>E
 func (l *List) page(w http.ResponseWriter, _ *http.Request) {
 	var body bytes.Buffer
 	_ = list.Execute(&body, l.Contacts())
-	page.Write(w, page.Page{Title: "Plant news: the contact list", About: "Stand-in for a contact list. It accepts signed CloudEvents at /events.", Body: template.HTML(body.String())})
+	page.Write(w, page.Page{Title: "Plant news: the contact list",
+		About: "Stand-in for a contact list. It accepts signed CloudEvents at /events.",
+		Body:  template.HTML(body.String())})
 }

@@ -24,7 +24,8 @@ type Kind string
 
 // The kinds.
 const (
-	Latency  Kind = "latency"  // does the work and answers properly, after Millis, whether or not the caller still waits
+	// does the work and answers properly, after Millis, whether or not the caller still waits
+	Latency  Kind = "latency"
 	Status   Kind = "status"   // answers Status instead, with RetryAfter seconds if set
 	Cut      Kind = "cut"      // does the work, then cuts the connection without an answer
 	Truncate Kind = "truncate" // does the work, then sends half of the answer and cuts
@@ -168,7 +169,8 @@ func cut(w http.ResponseWriter, answer *httptest.ResponseRecorder, half bool) {
 	if half {
 		body := answer.Body.Bytes()
 		var head bytes.Buffer
-		fmt.Fprintf(&head, "HTTP/1.1 %d %s\r\nContent-Length: %d\r\n", answer.Code, http.StatusText(answer.Code), max(len(body), 2))
+		fmt.Fprintf(&head, "HTTP/1.1 %d %s\r\nContent-Length: %d\r\n", answer.Code, http.StatusText(answer.Code),
+			max(len(body), 2))
 		_ = answer.Header().Write(&head)
 		head.WriteString("\r\n")
 		_, _ = buffer.Write(head.Bytes())

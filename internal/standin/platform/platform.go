@@ -46,7 +46,8 @@ const (
 // Outline of the course Propagation.
 var Outline = []Module{
 	{"mod-cuttings", "Cuttings", []Activity{
-		{"act-tools", "Clean tools", webContent}, {"act-softwood", "Softwood cuttings", webContent}, {"act-cuttings-check", "Cuttings: what do you know?", assessment},
+		{"act-tools", "Clean tools", webContent}, {"act-softwood", "Softwood cuttings",
+			webContent}, {"act-cuttings-check", "Cuttings: what do you know?", assessment},
 	}},
 	{"mod-grafting", "Grafting", []Activity{
 		{"act-union", "The graft union", webContent}, {"act-first-graft", "Your first graft", assignment},
@@ -77,7 +78,8 @@ type Platform struct {
 
 // New is a platform for the given school on which nothing is done yet.
 func New(s *school.School) *Platform {
-	p := &Platform{school: s, mux: http.NewServeMux(), http: &http.Client{Timeout: 10 * time.Second}, done: map[string]string{}, scim: workspace.Bare(Token), accounts: map[string]string{}}
+	p := &Platform{school: s, mux: http.NewServeMux(), http: &http.Client{Timeout: 10 * time.Second},
+		done: map[string]string{}, scim: workspace.Bare(Token), accounts: map[string]string{}}
 	p.mux.HandleFunc("GET /courses/propagation/imsmanifest.xml", p.manifest)
 	p.mux.HandleFunc("POST /reporting", p.setReporting)
 	p.mux.HandleFunc("POST /ticks", p.tick)
@@ -166,7 +168,8 @@ func (p *Platform) tick(w http.ResponseWriter, r *http.Request) {
 	http.Redirect(w, r, "/?learner="+url.QueryEscape(learner), http.StatusSeeOther)
 }
 
-func (p *Platform) report(ctx context.Context, base, learner string, m Module, a Activity, failed bool, at time.Time) error {
+func (p *Platform) report(ctx context.Context, base, learner string, m Module, a Activity, failed bool,
+	at time.Time) error {
 	p.mu.Lock()
 	to := p.reporting
 	p.mu.Unlock()
@@ -189,7 +192,8 @@ func (p *Platform) report(ctx context.Context, base, learner string, m Module, a
 }
 
 func (p *Platform) send(ctx context.Context, to reporting, body []byte) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimRight(to.Endpoint, "/")+"/statements", bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimRight(to.Endpoint, "/")+"/statements",
+		bytes.NewReader(body))
 	if err != nil {
 		return err
 	}
@@ -212,9 +216,11 @@ func statementOf(base, learner string, m Module, a Activity, failed bool) xapi.S
 	yes, no := true, false
 	s := xapi.Statement{
 		ID: uuid.NewString(), Version: xapi.Version, Timestamp: time.Now().UTC(),
-		Actor:  xapi.Agent{ObjectType: "Agent", Account: &xapi.Account{HomePage: base, Name: learner}},
-		Verb:   xapi.Verb{ID: xapi.ADL + "completed", Display: map[string]string{"en": "completed"}},
-		Object: xapi.Object{ObjectType: "Activity", ID: base + "/activities/" + a.ID, Definition: &xapi.Definition{Name: map[string]string{"en": a.Title}, Type: "http://adlnet.gov/expapi/activities/lesson"}},
+		Actor: xapi.Agent{ObjectType: "Agent", Account: &xapi.Account{HomePage: base, Name: learner}},
+		Verb:  xapi.Verb{ID: xapi.ADL + "completed", Display: map[string]string{"en": "completed"}},
+		Object: xapi.Object{ObjectType: "Activity", ID: base + "/activities/" + a.ID,
+			Definition: &xapi.Definition{Name: map[string]string{"en": a.Title},
+				Type: "http://adlnet.gov/expapi/activities/lesson"}},
 		Result: &xapi.Result{Completion: &yes}, Context: &xapi.Context{},
 	}
 	s.Context.ContextActivities.Parent = xapi.Activities{{ID: base + "/modules/" + m.ID}}
@@ -222,10 +228,12 @@ func statementOf(base, learner string, m Module, a Activity, failed bool) xapi.S
 	if a.Resource == assessment {
 		score := 0.92
 		s.Object.Definition.Type = "http://adlnet.gov/expapi/activities/assessment"
-		s.Verb, s.Result.Success = xapi.Verb{ID: xapi.ADL + "passed", Display: map[string]string{"en": "passed"}}, &yes
+		s.Verb, s.Result.Success = xapi.Verb{ID: xapi.ADL + "passed",
+			Display: map[string]string{"en": "passed"}}, &yes
 		if failed {
 			score = 0.31
-			s.Verb, s.Result.Success = xapi.Verb{ID: xapi.ADL + "failed", Display: map[string]string{"en": "failed"}}, &no
+			s.Verb, s.Result.Success = xapi.Verb{ID: xapi.ADL + "failed",
+				Display: map[string]string{"en": "failed"}}, &no
 		}
 		s.Result.Score = &xapi.Score{Scaled: &score}
 	}
@@ -257,7 +265,8 @@ func (p *Platform) page(w http.ResponseWriter, r *http.Request) {
 	for _, m := range Outline {
 		shown := module{Title: m.Title}
 		for _, a := range m.Activities {
-			shown.Activities = append(shown.Activities, activity{a, a.Resource == assessment, p.done[learner+"/"+a.ID]})
+			shown.Activities = append(shown.Activities,
+				activity{a, a.Resource == assessment, p.done[learner+"/"+a.ID]})
 		}
 		modules = append(modules, shown)
 	}
@@ -272,5 +281,7 @@ func (p *Platform) page(w http.ResponseWriter, r *http.Request) {
 	data["Learners"] = people
 	var body bytes.Buffer
 	_ = ticks.Execute(&body, data)
-	page.Write(w, page.Page{Title: "Course platform: Propagation", About: "Stand-in for a course platform. Each tick is reported as an xAPI statement.", Body: template.HTML(body.String())})
+	page.Write(w, page.Page{Title: "Course platform: Propagation",
+		About: "Stand-in for a course platform. Each tick is reported as an xAPI statement.",
+		Body:  template.HTML(body.String())})
 }

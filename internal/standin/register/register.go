@@ -81,7 +81,8 @@ func (r *Register) token(w http.ResponseWriter, req *http.Request) {
 		r.tokens[token] = time.Now().Add(10 * time.Minute)
 		r.mu.Unlock()
 		w.Header().Set("Cache-Control", "no-store")
-		_ = json.NewEncoder(w).Encode(map[string]any{"access_token": token, "token_type": "Bearer", "expires_in": 600, "scope": oneroster.ScopeRosterReadonly})
+		_ = json.NewEncoder(w).Encode(map[string]any{"access_token": token, "token_type": "Bearer", "expires_in": 600,
+			"scope": oneroster.ScopeRosterReadonly})
 	}
 }
 
@@ -109,13 +110,15 @@ func list[T interface{ Common() oneroster.Base }](r *Register, path, wrapper str
 		w.Header().Set("Content-Type", "application/json")
 		if !r.allowed(req) {
 			w.WriteHeader(http.StatusUnauthorized)
-			_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("unauthorisedrequest", "The access token is unknown or has expired."))
+			_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("unauthorisedrequest",
+				"The access token is unknown or has expired."))
 			return
 		}
 		limit, offset := number(req, "limit", 100), number(req, "offset", 0)
 		if limit < 1 || offset < 0 {
 			w.WriteHeader(http.StatusBadRequest)
-			_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("invaliddata", "limit and offset must be positive numbers."))
+			_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("invaliddata",
+				"limit and offset must be positive numbers."))
 			return
 		}
 		limit = min(limit, 50) // a server may give fewer than asked
@@ -126,7 +129,8 @@ func list[T interface{ Common() oneroster.Base }](r *Register, path, wrapper str
 			since := changedSince.FindStringSubmatch(filter)
 			if since == nil {
 				w.WriteHeader(http.StatusBadRequest)
-				_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("invalid_filter_field", "Only dateLastModified>'…' is understood."))
+				_ = json.NewEncoder(w).Encode(oneroster.NewStatusInfo("invalid_filter_field",
+					"Only dateLastModified>'…' is understood."))
 				return
 			}
 			items = slices.DeleteFunc(items, func(x T) bool { return x.Common().DateLastModified <= since[1] })
@@ -135,7 +139,9 @@ func list[T interface{ Common() oneroster.Base }](r *Register, path, wrapper str
 		w.Header().Set("X-Total-Count", strconv.Itoa(len(items)))
 		from, to := min(offset, len(items)), min(offset+limit, len(items))
 		if to < len(items) {
-			w.Header().Set("Link", fmt.Sprintf(`<%s%s?limit=%d&offset=%d%s>; rel="next", <%s%s?limit=%d&offset=0%s>; rel="first"`, base, path, limit, to, more, base, path, limit, more))
+			w.Header().Set("Link",
+				fmt.Sprintf(`<%s%s?limit=%d&offset=%d%s>; rel="next", <%s%s?limit=%d&offset=0%s>; rel="first"`, base,
+					path, limit, to, more, base, path, limit, more))
 		}
 		_ = json.NewEncoder(w).Encode(map[string]any{wrapper: items[from:to]})
 	})
@@ -154,7 +160,8 @@ func number(req *http.Request, name string, fallback int) int {
 }
 
 func base(id string, modified time.Time) oneroster.Base {
-	return oneroster.Base{SourcedID: id, Status: oneroster.Active, DateLastModified: modified.UTC().Format("2006-01-02T15:04:05.000Z")}
+	return oneroster.Base{SourcedID: id, Status: oneroster.Active,
+		DateLastModified: modified.UTC().Format("2006-01-02T15:04:05.000Z")}
 }
 
 func ref(b, kind, path, id string) oneroster.Ref {
@@ -164,19 +171,23 @@ func ref(b, kind, path, id string) oneroster.Ref {
 const schoolID = "org-fernmoor"
 
 func (r *Register) orgs(string) []oneroster.Org {
-	return []oneroster.Org{{Base: base(schoolID, r.school.Terms[0].Start), Name: r.school.Name, Type: "school", Identifier: "FGS"}}
+	return []oneroster.Org{{Base: base(schoolID, r.school.Terms[0].Start), Name: r.school.Name, Type: "school",
+		Identifier: "FGS"}}
 }
 
 func (r *Register) sessions(string) (out []oneroster.AcademicSession) {
 	for _, t := range r.school.Terms {
-		out = append(out, oneroster.AcademicSession{Base: base(t.ID, t.Start), Title: t.Title, Type: "term", StartDate: oneroster.NewDate(t.Start), EndDate: oneroster.NewDate(t.End), SchoolYear: strconv.Itoa(r.school.Terms[1].End.Year())})
+		out = append(out, oneroster.AcademicSession{Base: base(t.ID, t.Start), Title: t.Title, Type: "term",
+			StartDate: oneroster.NewDate(t.Start), EndDate: oneroster.NewDate(t.End),
+			SchoolYear: strconv.Itoa(r.school.Terms[1].End.Year())})
 	}
 	return out
 }
 
 func (r *Register) courses(b string) (out []oneroster.Course) {
 	for _, c := range r.school.Courses {
-		out = append(out, oneroster.Course{Base: base(c.ID, r.school.Terms[0].Start), Org: ref(b, "org", "/orgs", schoolID), Title: c.Title, CourseCode: c.Code})
+		out = append(out, oneroster.Course{Base: base(c.ID, r.school.Terms[0].Start),
+			Org: ref(b, "org", "/orgs", schoolID), Title: c.Title, CourseCode: c.Code})
 	}
 	return out
 }
@@ -204,8 +215,9 @@ func (r *Register) users(b string) (out []oneroster.User) {
 			kind = "secondary"
 		}
 		out = append(out, oneroster.User{
-			Base: base(p.ID, p.Modified), UserMasterIdentifier: p.Master, Username: p.UserName, EnabledUser: oneroster.Bool(!p.Disabled),
-			GivenName: p.GivenName, FamilyName: p.FamilyName, Email: p.Email,
+			Base: base(p.ID, p.Modified), UserMasterIdentifier: p.Master, Username: p.UserName,
+			EnabledUser: oneroster.Bool(!p.Disabled),
+			GivenName:   p.GivenName, FamilyName: p.FamilyName, Email: p.Email,
 			Roles: []oneroster.UserRole{{RoleType: kind, Role: p.Role, Org: ref(b, "org", "/orgs", schoolID)}},
 		})
 	}
@@ -215,7 +227,8 @@ func (r *Register) users(b string) (out []oneroster.User) {
 func (r *Register) enrollments(b string) (out []oneroster.Enrollment) {
 	for _, e := range r.school.Enrolments() {
 		x := oneroster.Enrollment{
-			Base: base(e.ID, e.Modified), User: ref(b, "user", "/users", e.PersonID), Class: ref(b, "class", "/classes", e.SectionID),
+			Base: base(e.ID, e.Modified), User: ref(b, "user", "/users", e.PersonID), Class: ref(b, "class",
+				"/classes", e.SectionID),
 			School: ref(b, "org", "/orgs", schoolID), Role: e.Role, BeginDate: oneroster.NewDate(e.Begin),
 		}
 		if e.Ended {
@@ -239,7 +252,9 @@ var officePage = template.Must(template.New("office").Parse(`
 func (r *Register) office(w http.ResponseWriter, _ *http.Request) {
 	var body bytes.Buffer
 	_ = officePage.Execute(&body, map[string]any{"People": r.school.People(), "Sections": r.school.Sections()})
-	page.Write(w, page.Page{Title: "School office: the register", About: "Stand-in for a records system. It speaks OneRoster 1.2 rostering.", Body: template.HTML(body.String())})
+	page.Write(w, page.Page{Title: "School office: the register",
+		About: "Stand-in for a records system. It speaks OneRoster 1.2 rostering.",
+		Body:  template.HTML(body.String())})
 }
 
 func (r *Register) setPerson(w http.ResponseWriter, req *http.Request) {

@@ -14,7 +14,8 @@ func (w *Workspace) createGroup(out http.ResponseWriter, r *http.Request) {
 	var g scim.Group
 	var extended map[string]json.RawMessage
 	body, err := io.ReadAll(r.Body)
-	if err != nil || json.Unmarshal(body, &g) != nil || json.Unmarshal(body, &extended) != nil || strings.TrimSpace(g.DisplayName) == "" {
+	if err != nil || json.Unmarshal(body, &g) != nil || json.Unmarshal(body, &extended) != nil ||
+		strings.TrimSpace(g.DisplayName) == "" {
 		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "displayName is required.")
 		return
 	}
@@ -84,7 +85,8 @@ func (w *Workspace) patchGroup(out http.ResponseWriter, r *http.Request) {
 				return
 			}
 			if w.double || !slices.ContainsFunc(g.Members, func(o scim.Member) bool { return o.Value == m.Value }) {
-				g.Members = append(g.Members, scim.Member{Value: m.Value, Type: "User", Display: w.users[u].Name.GivenName + " " + w.users[u].Name.FamilyName})
+				g.Members = append(g.Members, scim.Member{Value: m.Value, Type: "User",
+					Display: w.users[u].Name.GivenName + " " + w.users[u].Name.FamilyName})
 			}
 		}
 	}

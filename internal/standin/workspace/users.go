@@ -28,7 +28,8 @@ func (w *Workspace) createUser(out http.ResponseWriter, r *http.Request) {
 	case !strings.Contains(u.Email(), "@"):
 		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "An account needs an e-mail address.")
 	case strings.HasSuffix(strings.ToLower(u.Email()), RefusedDomain):
-		refuse(out, http.StatusBadRequest, scim.TypeInvalid, "Addresses of "+RefusedDomain[1:]+" are no longer accepted here.")
+		refuse(out, http.StatusBadRequest, scim.TypeInvalid,
+			"Addresses of "+RefusedDomain[1:]+" are no longer accepted here.")
 	case slices.ContainsFunc(w.users, func(o scim.User) bool { return strings.EqualFold(o.UserName, u.UserName) }):
 		refuse(out, http.StatusConflict, scim.TypeUniqueness, "The user name "+u.UserName+" is taken.")
 	default:

@@ -47,7 +47,8 @@ type Workspace struct {
 
 // Bare is a SCIM service of its own, without page and people, for another stand-in.
 func Bare(token string) *Workspace {
-	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, about: map[string]map[string]string{}, token: token}
+	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, about: map[string]map[string]string{},
+		token: token}
 	w.routes()
 	return w
 }
@@ -68,7 +69,8 @@ func (w *Workspace) Content() ([]scim.User, []scim.Group) {
 
 // New is a workspace in which the staff and a few learners already have accounts.
 func New(s *school.School) *Workspace {
-	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, about: map[string]map[string]string{}, token: Token}
+	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, about: map[string]map[string]string{},
+		token: Token}
 	for _, p := range s.People() {
 		switch {
 		case p.Role == "teacher" && !p.Secondary:
@@ -105,7 +107,8 @@ func (w *Workspace) routes() {
 func (w *Workspace) seed(p school.Person, email string, active bool) {
 	w.users = append(w.users, scim.User{
 		Schemas: []string{scim.UserSchema}, ID: w.nextID("u"), UserName: p.UserName + "@chat",
-		Name: scim.Name{GivenName: p.GivenName, FamilyName: p.FamilyName}, Emails: []scim.Email{{Value: email, Primary: true}}, Active: active,
+		Name: scim.Name{GivenName: p.GivenName, FamilyName: p.FamilyName}, Emails: []scim.Email{{Value: email,
+			Primary: true}}, Active: active,
 		Meta: scim.Meta{ResourceType: "User", Version: `W/"1"`},
 	})
 }
@@ -137,7 +140,8 @@ func (w *Workspace) ServeHTTP(out http.ResponseWriter, r *http.Request) {
 		w.past = w.past[1:]
 	}
 	shown := w.past[0]
-	if r.PathValue("id") == "" && strings.Count(r.URL.Path, "/") == 4 { // what was made is there at once by its id, empty
+	// what was made is there at once by its id, empty
+	if r.PathValue("id") == "" && strings.Count(r.URL.Path, "/") == 4 {
 		for _, g := range now.groups {
 			if !slices.ContainsFunc(shown.groups, func(x scim.Group) bool { return x.ID == g.ID }) {
 				g.Members = nil
@@ -230,7 +234,8 @@ func (w *Workspace) Seat(space, person string, in bool) {
 			if u.Name.GivenName+" "+u.Name.FamilyName != person {
 				continue
 			}
-			g.Members = slices.DeleteFunc(slices.Clone(g.Members), func(m scim.Member) bool { return m.Value == u.ID })
+			g.Members = slices.DeleteFunc(slices.Clone(g.Members),
+				func(m scim.Member) bool { return m.Value == u.ID })
 			if in {
 				g.Members = append(g.Members, scim.Member{Value: u.ID, Type: "User", Display: person})
 			}
@@ -260,7 +265,8 @@ func answer(w http.ResponseWriter, status int, body any) {
 }
 
 func refuse(w http.ResponseWriter, status int, kind, detail string) {
-	answer(w, status, scim.Error{Schemas: []string{scim.ErrorMessage}, Status: strconv.Itoa(status), ScimType: kind, Detail: detail})
+	answer(w, status, scim.Error{Schemas: []string{scim.ErrorMessage}, Status: strconv.Itoa(status), ScimType: kind,
+		Detail: detail})
 }
 
 func (w *Workspace) config(out http.ResponseWriter, _ *http.Request) {
@@ -334,7 +340,8 @@ func (w *Workspace) schemas(out http.ResponseWriter, _ *http.Request) {
 		}{name})
 	}
 	all := []scim.Schema{{ID: scim.UserSchema, Name: "User"}, {ID: scim.GroupSchema, Name: "Group"}, welcome, class}
-	answer(out, http.StatusOK, scim.List[scim.Schema]{Schemas: []string{scim.ListMessage}, TotalResults: len(all), StartIndex: 1, ItemsPerPage: len(all), Resources: all})
+	answer(out, http.StatusOK, scim.List[scim.Schema]{Schemas: []string{scim.ListMessage}, TotalResults: len(all),
+		StartIndex: 1, ItemsPerPage: len(all), Resources: all})
 }
 
 func (w *Workspace) getUser(out http.ResponseWriter, r *http.Request) {
@@ -354,7 +361,8 @@ func (w *Workspace) deleteUser(out http.ResponseWriter, r *http.Request) {
 		return
 	}
 	for n := range w.groups {
-		w.groups[n].Members = slices.DeleteFunc(slices.Clone(w.groups[n].Members), func(m scim.Member) bool { return m.Value == w.users[i].ID })
+		w.groups[n].Members = slices.DeleteFunc(slices.Clone(w.groups[n].Members),
+			func(m scim.Member) bool { return m.Value == w.users[i].ID })
 	}
 	w.users = slices.Delete(w.users, i, i+1)
 	out.WriteHeader(http.StatusNoContent)
@@ -400,7 +408,10 @@ func (w *Workspace) listUsers(out http.ResponseWriter, r *http.Request) {
 		case "externalid":
 			return u.ExternalID == value, true
 		case "emails", "emails.value":
-			return slices.ContainsFunc(u.Emails, func(e scim.Email) bool { return strings.EqualFold(e.Value, value) }), true
+			return slices.ContainsFunc(u.Emails, func(e scim.Email) bool {
+				return strings.EqualFold(e.Value,
+					value)
+			}), true
 		}
 		return false, false
 	})
@@ -425,7 +436,8 @@ func (w *Workspace) listGroups(out http.ResponseWriter, r *http.Request) {
 }
 
 // listed answers a list request: filter, then a page of at most 50.
-func listed[T any](out http.ResponseWriter, r *http.Request, plain bool, all []T, fits func(x T, attribute, value string) (fits, known bool)) {
+func listed[T any](out http.ResponseWriter, r *http.Request, plain bool, all []T,
+	fits func(x T, attribute, value string) (fits, known bool)) {
 	q := r.URL.Query()
 	if filter := q.Get("filter"); filter != "" {
 		terms, err := scim.ParseAny(filter)
@@ -457,7 +469,8 @@ func listed[T any](out http.ResponseWriter, r *http.Request, plain bool, all []T
 	}
 	from := min(max(start, 1)-1, len(all))
 	to := min(from+max(count, 0), len(all))
-	answer(out, http.StatusOK, scim.List[T]{Schemas: []string{scim.ListMessage}, TotalResults: len(all), StartIndex: from + 1, ItemsPerPage: to - from, Resources: all[from:to]})
+	answer(out, http.StatusOK, scim.List[T]{Schemas: []string{scim.ListMessage}, TotalResults: len(all),
+		StartIndex: from + 1, ItemsPerPage: to - from, Resources: all[from:to]})
 }
 
 func operations(out http.ResponseWriter, r *http.Request) ([]scim.Operation, bool) {
@@ -478,5 +491,7 @@ var spaces = template.Must(template.New("spaces").Parse(`
 func (w *Workspace) page(out http.ResponseWriter, _ *http.Request) {
 	var body bytes.Buffer
 	_ = spaces.Execute(&body, map[string]any{"Groups": w.groups, "Users": w.users, "Told": w.told})
-	page.Write(out, page.Page{Title: "Chat workspace", About: "Stand-in for a chat workspace. It speaks SCIM 2.0; a group is a space.", Body: template.HTML(body.String())})
+	page.Write(out, page.Page{Title: "Chat workspace",
+		About: "Stand-in for a chat workspace. It speaks SCIM 2.0; a group is a space.",
+		Body:  template.HTML(body.String())})
 }

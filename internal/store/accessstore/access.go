@@ -63,7 +63,8 @@ func FindApproval(ctx context.Context, from db.From, hash []byte) (a Approval, e
 
 // UseApproval spends all links that were sent for the pairing.
 func UseApproval(ctx context.Context, tx *db.Tx, a Approval) error {
-	done, err := db.Exec(ctx, tx, `UPDATE approvals SET used_at = now() WHERE pairing_id = $1 AND used_at IS NULL`, a.PairingID)
+	done, err := db.Exec(ctx, tx, `UPDATE approvals SET used_at = now() WHERE pairing_id = $1 AND used_at IS NULL`,
+		a.PairingID)
 	if err == nil && done == 0 {
 		return fmt.Errorf("using the approval: %w", db.ErrNotFound)
 	}
@@ -105,7 +106,8 @@ func AddSetupLink(ctx context.Context, from db.From, hash []byte) error {
 
 // UseSetupLink spends a link; it can be spent once.
 func UseSetupLink(ctx context.Context, tx *db.Tx, hash []byte) error {
-	changed, err := db.Exec(ctx, tx, `UPDATE setup_links SET used_at = now() WHERE token_hash = $1 AND used_at IS NULL`, hash)
+	changed, err := db.Exec(ctx, tx,
+		`UPDATE setup_links SET used_at = now() WHERE token_hash = $1 AND used_at IS NULL`, hash)
 	if err == nil && changed == 0 {
 		return fmt.Errorf("using the set-up link: %w", db.ErrNotFound)
 	}
@@ -127,7 +129,8 @@ const claimFor = "2 minutes"
 
 // ClaimAnswer takes a key for a request. claimed is false when it was taken during the
 // last day, and kept is for what, with the answer if there is one by now.
-func ClaimAnswer(ctx context.Context, from db.From, key string, request []byte) (claimed bool, kept KeptAnswer, err error) {
+func ClaimAnswer(ctx context.Context, from db.From, key string, request []byte) (claimed bool, kept KeptAnswer,
+	err error) {
 	if _, err = db.Exec(ctx, from, `DELETE FROM kept_answers WHERE created_at < now() - interval '1 day' OR key = $1
 		AND status IS NULL AND claimed_at < now() - interval '`+claimFor+`'`, key); err != nil {
 		return false, kept, db.Known(err, "claiming a key")
@@ -155,7 +158,8 @@ func KeepAnswer(ctx context.Context, from db.From, a KeptAnswer) error {
 
 // FreeAnswer lets a key be claimed again, because its request was not carried out.
 func FreeAnswer(ctx context.Context, from db.From, a KeptAnswer) error {
-	_, err := db.Exec(ctx, from, `DELETE FROM kept_answers WHERE key = $1 AND claimed_at = $2 AND status IS NULL`, a.Key, a.ClaimedAt)
+	_, err := db.Exec(ctx, from, `DELETE FROM kept_answers WHERE key = $1 AND claimed_at = $2 AND status IS NULL`,
+		a.Key, a.ClaimedAt)
 	return db.Known(err, "freeing a key")
 }
 
@@ -167,6 +171,13 @@ func EndToken(ctx context.Context, tx *db.Tx, hash []byte) error {
 
 // SetupLinkOpen reports whether a set-up link can still be spent.
 func SetupLinkOpen(ctx context.Context, from db.From, hash []byte) (yes bool, err error) {
-	err = db.Into(ctx, from, &yes, `SELECT EXISTS (SELECT 1 FROM setup_links WHERE token_hash = $1 AND used_at IS NULL)`, hash)
+	err = db.Into(ctx, from, &yes,
+		`SELECT EXISTS (SELECT 1 FROM setup_links WHERE token_hash = $1 AND used_at IS NULL)`, hash)
 	return yes, db.Known(err, "looking at the set-up link")
+}
+
+// RemoveOldSessions removes the sessions that are over.
+func RemoveOldSessions(ctx context.Context, from db.From) error {
+	_, err := db.Exec(ctx, from, `DELETE FROM sessions WHERE expiry < now()`)
+	return db.Known(err, "removing old sessions")
 }

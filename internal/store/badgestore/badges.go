@@ -126,7 +126,8 @@ func FindAward(ctx context.Context, from db.From, id string) (a Award, err error
 
 // AwardOf finds the award of a badge that a person holds, or had for an event.
 func AwardOf(ctx context.Context, from db.From, badgeID, personID, eventID string) (a Award, err error) {
-	err = from.Records(ctx).Where("badge_id = ? AND person_id = ? AND (revoked_at IS NULL OR event_id = ?)", badgeID, personID, eventID).Order("revoked_at DESC NULLS FIRST").First(&a).Error
+	err = from.Records(ctx).Where("badge_id = ? AND person_id = ? AND (revoked_at IS NULL OR event_id = ?)", badgeID,
+		personID, eventID).Order("revoked_at DESC NULLS FIRST").First(&a).Error
 	return a, db.Known(err, "finding the award")
 }
 
@@ -146,7 +147,8 @@ func Revoke(ctx context.Context, tx *db.Tx, a *Award) (ok bool, err error) {
 // wraps ErrTaken where the person holds another award of the badge.
 func Restore(ctx context.Context, tx *db.Tx, a *Award) (ok bool, err error) {
 	a.RevokedAt, a.RevokedBy, a.Reason = nil, "", ""
-	done := tx.DB.Where("id = ? AND revoked_at IS NOT NULL", a.ID).Select("revoked_at", "revoked_by", "reason").Updates(a)
+	done := tx.DB.Where("id = ? AND revoked_at IS NOT NULL", a.ID).Select("revoked_at", "revoked_by",
+		"reason").Updates(a)
 	return done.RowsAffected == 1, db.Known(done.Error, "cancelling the revocation")
 }
 
@@ -182,7 +184,8 @@ func FindListedAward(ctx context.Context, from db.From, id string) (a ListedAwar
 
 // Awards lists the newest, of one badge or person if given, older than before if
 // given.
-func Awards(ctx context.Context, from db.From, badgeID, personID, before string, limit int) (all []ListedAward, err error) {
+func Awards(ctx context.Context, from db.From, badgeID, personID, before string, limit int) (all []ListedAward,
+	err error) {
 	q := from.Records(ctx).Table("awards a").Joins("JOIN badges b ON b.id = a.badge_id").
 		Select(awardNames).Order("a.id DESC").Limit(limit)
 	if badgeID != "" {

@@ -1,4 +1,5 @@
-// Package connectionstore keeps connections, what they say of themselves, whose accounts are whose, and the operations
+// Package connectionstore keeps connections, what they say of themselves, whose accounts are
+// whose, and the operations
 // that their services offer.
 package connectionstore
 
@@ -128,7 +129,8 @@ func UpdateConnection(tx *db.Tx, c *Connection) error {
 	read := c.Version
 	c.Version++
 	c.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", c.ID, read).Select("name", "settings", "secret", "probe", "probed_at", "paused_at", "matching", "version", "updated_at").Updates(c)
+	done := tx.DB.Where("id = ? AND version = ?", c.ID, read).Select("name", "settings", "secret", "probe",
+		"probed_at", "paused_at", "matching", "version", "updated_at").Updates(c)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the connection: %w", db.ErrStale)
 	}
@@ -138,7 +140,8 @@ func UpdateConnection(tx *db.Tx, c *Connection) error {
 // ConnectionByKey finds the one of a kind with a key among its settings; only what is
 // needed to let it in is read.
 func ConnectionByKey(ctx context.Context, from *db.Database, kind, key string) (c Connection, err error) {
-	err = from.Quickly().Records(ctx).Where("kind = ? AND settings->>'key' = ? AND removed_at IS NULL", kind, key).Order("id").First(&c).Error
+	err = from.Quickly().Records(ctx).Where("kind = ? AND settings->>'key' = ? AND removed_at IS NULL", kind,
+		key).Order("id").First(&c).Error
 	return c, db.Known(err, "finding the connection")
 }
 
@@ -175,10 +178,12 @@ func DeleteConnections(ctx context.Context, from *db.Database, before time.Time)
 			if err := mirror.DropMirror(ctx, tx, c.ID); err != nil {
 				return err
 			}
-			if _, err := db.Exec(ctx, tx, `DELETE FROM connections WHERE id = $1 AND removed_at IS NOT NULL`, c.ID); err != nil {
+			if _, err := db.Exec(ctx, tx, `DELETE FROM connections WHERE id = $1 AND removed_at IS NOT NULL`,
+				c.ID); err != nil {
 				return db.Known(err, "deleting a connection")
 			}
-			return tx.Audit(ctx, "Kanban", "deleted a removed connection for good", "connection/"+c.ID, map[string]string{"name": c.Name})
+			return tx.Audit(ctx, "Kanban", "deleted a removed connection for good", "connection/"+c.ID,
+				map[string]string{"name": c.Name})
 		})
 		if err != nil {
 			return names, err
@@ -201,7 +206,8 @@ func KeepProbe(ctx context.Context, tx *db.Tx, id string, probe any, at time.Tim
 // KeepAccount stores whose account this is; a person's earlier account is replaced.
 func KeepAccount(ctx context.Context, tx *db.Tx, connectionID, remoteID, personID string) error {
 	// The old one goes first: a statement that did both would not see that its place is free.
-	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $3 AND remote_id <> $2`, connectionID, remoteID, personID)
+	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $3 AND remote_id <> $2`,
+		connectionID, remoteID, personID)
 	if err == nil {
 		_, err = db.Exec(ctx, tx, `INSERT INTO accounts (connection_id, remote_id, person_id) VALUES ($1, $2, $3)
 		ON CONFLICT (connection_id, remote_id) DO UPDATE SET person_id = excluded.person_id`, connectionID, remoteID, personID)

@@ -24,7 +24,8 @@ type operationRow struct {
 func (operationRow) TableName() string { return "operations" }
 
 func (o operationRow) operation() rule.Operation {
-	return rule.Operation{Name: o.Name, Title: o.Title, Method: o.Method, Path: o.Path, Fields: o.Fields, Success: o.Success, ProofPath: o.ProofPath, Proof: o.Proof, Undo: o.Undo}
+	return rule.Operation{Name: o.Name, Title: o.Title, Method: o.Method, Path: o.Path, Fields: o.Fields,
+		Success: o.Success, ProofPath: o.ProofPath, Proof: o.Proof, Undo: o.Undo}
 }
 
 // Operations lists those of a connection, ordered by name.
@@ -62,7 +63,8 @@ func KeepOperation(ctx context.Context, tx *db.Tx, connectionID string, o rule.O
 
 // DropOperation removes an operation of a connection.
 func DropOperation(ctx context.Context, tx *db.Tx, connectionID, name string) error {
-	changed, err := db.Exec(ctx, tx, `DELETE FROM operations WHERE connection_id = $1 AND name = $2`, connectionID, name)
+	changed, err := db.Exec(ctx, tx, `DELETE FROM operations WHERE connection_id = $1 AND name = $2`, connectionID,
+		name)
 	if err == nil && changed == 0 {
 		return db.ErrNotFound
 	}

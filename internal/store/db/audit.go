@@ -11,7 +11,8 @@ func (tx *Tx) Audit(ctx context.Context, who, what, subject string, detail any) 
 	if err != nil {
 		return err
 	}
-	_, err = tx.PGX.Exec(ctx, `INSERT INTO audit_entries (who, what, subject, detail) VALUES ($1, $2, $3, $4)`, who, what, subject, string(text))
+	_, err = tx.PGX.Exec(ctx, `INSERT INTO audit_entries (who, what, subject, detail) VALUES ($1, $2, $3, $4)`, who,
+		what, subject, string(text))
 	return Known(err, "writing the audit trail")
 }
 

@@ -106,7 +106,8 @@ func Open(ctx context.Context, o Options) (*Database, error) {
 		pool.Close()
 		return nil, fmt.Errorf("connecting to the database: %w", err)
 	}
-	s := &Database{Pool: pool, Quick: quick, slots: semaphore.NewWeighted(int64(max(config.MaxConns/2, 1))), oneByOne: semaphore.NewWeighted(int64(max(config.MaxConns/6, 1)))}
+	s := &Database{Pool: pool, Quick: quick, slots: semaphore.NewWeighted(int64(max(config.MaxConns/2, 1))),
+		oneByOne: semaphore.NewWeighted(int64(max(config.MaxConns/6, 1)))}
 	if err := s.prepare(ctx, o.Keyset); err != nil {
 		s.Close()
 		return nil, err
@@ -212,7 +213,8 @@ func Unreachable(err error) bool {
 		return false
 	case errors.As(err, &pg):
 		return strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P") || pg.Code == "53300"
-	case errors.As(err, &connect), errors.As(err, &network), errors.Is(err, puddle.ErrClosedPool), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, sql.ErrConnDone), errors.Is(err, net.ErrClosed):
+	case errors.As(err, &connect), errors.As(err, &network), errors.Is(err, puddle.ErrClosedPool), errors.Is(err,
+		io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, sql.ErrConnDone), errors.Is(err, net.ErrClosed):
 		return true
 	}
 	return strings.Contains(err.Error(), "conn closed") // pgx has no value for it

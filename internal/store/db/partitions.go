@@ -51,7 +51,8 @@ func PartitionName(table string, month time.Time) string {
 func (s *Database) EnsurePartitions(ctx context.Context, now time.Time) error {
 	for _, p := range partitioned {
 		var earliest *string
-		if err := s.Pool.QueryRow(ctx, `SELECT `+p.column+`::text FROM `+p.table+`_rest ORDER BY `+p.column+` LIMIT 1`).Scan(&earliest); err != nil && err != pgx.ErrNoRows {
+		sql := `SELECT ` + p.column + `::text FROM ` + p.table + `_rest ORDER BY ` + p.column + ` LIMIT 1`
+		if err := s.Pool.QueryRow(ctx, sql).Scan(&earliest); err != nil && err != pgx.ErrNoRows {
 			return Known(err, "looking at the partitions")
 		}
 		month := MonthOf(now)
@@ -73,7 +74,8 @@ func (s *Database) ensurePartition(ctx context.Context, table, column string, mo
 	name := PartitionName(table, month)
 	from, to := FirstID(month), FirstID(month.AddDate(0, 1, 0))
 	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended('partition/' || $1, 0))`, table); err != nil {
+		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended('partition/' || $1, 0))`,
+			table); err != nil {
 			return err
 		}
 		var there bool

@@ -184,7 +184,8 @@ func addFields(t reflect.Type, above []int, fields map[string]column) {
 			addFields(f.Type, index, fields)
 		case tag == "-" || !f.IsExported():
 		default:
-			fields[schema.NamingStrategy{}.ColumnName("", f.Name)] = column{index, scannerOf(f.Type, strings.Contains(tag, "serializer:json"))}
+			fields[schema.NamingStrategy{}.ColumnName("", f.Name)] = column{index,
+				scannerOf(f.Type, strings.Contains(tag, "serializer:json"))}
 		}
 	}
 }
@@ -197,7 +198,8 @@ var arrays = sync.Pool{New: func() any { return pgtype.NewMap() }}
 func scannerOf(t reflect.Type, asJSON bool) func(reflect.Value) any {
 	scanner := reflect.TypeFor[sql.Scanner]()
 	switch {
-	case t == reflect.TypeFor[json.RawMessage](), t.Kind() == reflect.Slice && t.Elem().Kind() == reflect.Uint8 && !asJSON:
+	case t == reflect.TypeFor[json.RawMessage](), t.Kind() == reflect.Slice && t.Elem().Kind() == reflect.Uint8 &&
+		!asJSON:
 		return func(v reflect.Value) any {
 			return (*textBytes)(v.Addr().Convert(reflect.TypeFor[*[]byte]()).Interface().(*[]byte))
 		}

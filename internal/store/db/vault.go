@@ -72,7 +72,8 @@ func (s *Database) checkVault(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		_, err = s.Pool.Exec(ctx, `INSERT INTO installation (name, value) VALUES ($1, $2) ON CONFLICT DO NOTHING`, keyCheck, fresh)
+		_, err = s.Pool.Exec(ctx, `INSERT INTO installation (name, value) VALUES ($1, $2) ON CONFLICT DO NOTHING`,
+			keyCheck, fresh)
 		if err != nil {
 			return err
 		}

@@ -39,7 +39,8 @@ func Attempts(ctx context.Context, from db.From, deliveryID string) (all []Attem
 		return all, err
 	}
 	last := Attempt{DeliveryID: d.ID, Number: d.Attempts, StartedAt: *d.BegunAt}
-	if err = db.Into(ctx, from, &last.UnderWay, `SELECT `+leases.Alive("$1"), d.ClaimedBy); err == nil && !last.UnderWay {
+	if err = db.Into(ctx, from, &last.UnderWay, `SELECT `+leases.Alive("$1"), d.ClaimedBy); err == nil &&
+		!last.UnderWay {
 		last.Error = CutOff
 	}
 	return append(all, last), db.Known(err, "listing attempts")
@@ -91,7 +92,8 @@ func After(d Delivery) ReadyAfter {
 
 // ReadyDeliveries lists up to so many deliveries of a lane whose time has come and at which nobody
 // is, other than some, those that have waited longest first, from a place on.
-func ReadyDeliveries(ctx context.Context, from *db.Database, l Lane, now time.Time, most int, except []string, after ReadyAfter) ([]Delivery, error) {
+func ReadyDeliveries(ctx context.Context, from *db.Database, l Lane, now time.Time, most int, except []string,
+	after ReadyAfter) ([]Delivery, error) {
 	const place = `coalesce(greatest(d.due_at, d.next_at), '-infinity'::timestamptz), d.id`
 	where, args := `d.connection_id IS NULL`, []any{now, most, append([]string{}, except...)}
 	if l.ConnectionID != nil {
@@ -101,7 +103,8 @@ func ReadyDeliveries(ctx context.Context, from *db.Database, l Lane, now time.Ti
 		where += fmt.Sprintf(` AND (%s) > ($%d::timestamptz, $%d::text::uuid)`, place, len(args)+1, len(args)+2)
 		args = append(args, after.at, after.id)
 	}
-	all, err := db.Rows[Delivery](ctx, from.Quickly(), "looking for deliveries", `SELECT `+deliveryColumns+` FROM deliveries d WHERE `+where+` AND `+isReady+` AND d.id NOT IN (SELECT unnest($3::text[])::uuid)
+	all, err := db.Rows[Delivery](ctx, from.Quickly(), "looking for deliveries",
+		`SELECT `+deliveryColumns+` FROM deliveries d WHERE `+where+` AND `+isReady+` AND d.id NOT IN (SELECT unnest($3::text[])::uuid)
 		ORDER BY `+place+` LIMIT $2`, args...)
 	return all, err
 }
@@ -127,7 +130,8 @@ type HeldDelivery struct {
 // HoldUntil notes until when, and for what, deliveries wait without having failed, if nobody is
 // at them.
 func HoldUntil(ctx context.Context, from *db.Database, held ...HeldDelivery) error {
-	ids, reasons, operations, until := make([]string, len(held)), make([]string, len(held)), make([]string, len(held)), make([]time.Time, len(held))
+	ids, reasons, operations, until := make([]string, len(held)), make([]string, len(held)), make([]string,
+		len(held)), make([]time.Time, len(held))
 	for i, h := range held {
 		ids[i], reasons[i], operations[i], until[i] = h.ID, h.Why, h.For, h.Until
 	}
@@ -144,7 +148,8 @@ func HoldUntil(ctx context.Context, from *db.Database, held ...HeldDelivery) err
 // Nobody else makes a claimed delivery until its attempt is ended or the worker's lease is
 // over. Attempts that a worker left behind when it died get their end: nobody knows what
 // became of them.
-func BeginAttempts(ctx context.Context, from *db.Database, worker string, due, started time.Time, ids ...string) (map[string]int, error) {
+func BeginAttempts(ctx context.Context, from *db.Database, worker string, due, started time.Time,
+	ids ...string) (map[string]int, error) {
 	// The second condition holds when nobody has changed the row since it was picked; it is
 	// written so that it cannot be looked up in the index of what is ready.
 	return db.Map[string, int](ctx, from.Quickly(), "beginning attempts", `WITH picked AS (SELECT p.*
@@ -166,7 +171,8 @@ func EventsOf(ctx context.Context, from *db.Database, deliveries []Delivery) (ma
 	for i, d := range deliveries {
 		ids[i] = d.EventID
 	}
-	list, err := db.Rows[eventstore.Event](ctx, from.Quickly(), "finding events", `SELECT `+eventstore.EventColumns+` FROM events WHERE id = ANY ($1::text[]::uuid[])`, ids)
+	list, err := db.Rows[eventstore.Event](ctx, from.Quickly(), "finding events",
+		`SELECT `+eventstore.EventColumns+` FROM events WHERE id = ANY ($1::text[]::uuid[])`, ids)
 	events := make(map[string]eventstore.Event, len(list))
 	for _, e := range list {
 		events[e.ID] = e
@@ -179,7 +185,8 @@ func EventsOf(ctx context.Context, from *db.Database, deliveries []Delivery) (ma
 // while the attempt was under way. What somebody else has taken over is theirs. What is
 // repeatable does not wait for the disk: should the database's machine fail in that
 // moment, the attempts are made once more, under the same ids.
-func EndAttempts(ctx context.Context, tx *db.Tx, worker string, deliveries []*Delivery, attempts []Attempt, repeatable bool) (stopped map[string]bool, err error) {
+func EndAttempts(ctx context.Context, tx *db.Tx, worker string, deliveries []*Delivery, attempts []Attempt,
+	repeatable bool) (stopped map[string]bool, err error) {
 	if len(deliveries) == 0 {
 		return nil, nil
 	}
@@ -199,7 +206,8 @@ func EndAttempts(ctx context.Context, tx *db.Tx, worker string, deliveries []*De
 // EndPlain does the same, with less ado, for attempts from which nothing else follows and
 // that are repeatable. It gives the deliveries that it has written; the others were stopped
 // while their attempt was under way, or are somebody else's.
-func EndPlain(ctx context.Context, from *db.Database, worker string, deliveries []*Delivery, attempts []Attempt) (written map[string]bool, err error) {
+func EndPlain(ctx context.Context, from *db.Database, worker string, deliveries []*Delivery,
+	attempts []Attempt) (written map[string]bool, err error) {
 	var batch pgx.Batch
 	if err := endAttempts(&batch, worker, deliveries, attempts, true, &written); err != nil {
 		return nil, err
@@ -217,12 +225,15 @@ func EndPlain(ctx context.Context, from *db.Database, worker string, deliveries 
 // endAttempts adds to a batch what EndAttempts writes; ended gets whether each delivery was
 // stopped. When plain, deliveries that were stopped are left out, and rows are not locked
 // beforehand, which costs as much as writing them.
-func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attempts []Attempt, plain bool, ended *map[string]bool) error {
+func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attempts []Attempt, plain bool,
+	ended *map[string]bool) error {
 	if n := len(attempts); n > 0 {
-		of, number, started, millis, status := make([]string, n), make([]int32, n), make([]time.Time, n), make([]int32, n), make([]int32, n)
+		of, number, started, millis, status := make([]string, n), make([]int32, n), make([]time.Time,
+			n), make([]int32, n), make([]int32, n)
 		requests, answers, failures := make([]string, n), make([]string, n), make([]string, n)
 		for i, a := range attempts {
-			of[i], number[i], started[i], millis[i], status[i] = a.DeliveryID, int32(a.Number), a.StartedAt, int32(a.Millis), int32(a.Status)
+			of[i], number[i], started[i], millis[i], status[i] = a.DeliveryID, int32(a.Number), a.StartedAt,
+				int32(a.Millis), int32(a.Status)
 			requests[i], answers[i], failures[i] = storable(a.Request), storable(a.Answer), storable(a.Error)
 		}
 		batch.Queue(`INSERT INTO attempts (delivery_id, number, started_at, millis, status, request, answer, error)
@@ -233,7 +244,8 @@ func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attemp
 			of, number, started, millis, status, requests, answers, failures)
 	}
 	n := len(deliveries)
-	ids, states, codes, errs, helds := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	ids, states, codes, errs, helds := make([]string, n), make([]string, n), make([]string, n), make([]string,
+		n), make([]string, n)
 	next, finished, results := make([]*time.Time, n), make([]*time.Time, n), make([]string, n)
 	for i, d := range deliveries {
 		ids[i], states[i], codes[i], errs[i], helds[i] = d.ID, d.State, d.Code, storable(d.LastError), d.Held
@@ -249,7 +261,8 @@ func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attemp
 	was, from, before, which := `was AS (SELECT id, state FROM deliveries
 		WHERE id = ANY ($1::text[]::uuid[]) AND (claimed_by IS NULL OR claimed_by = $9) ORDER BY id FOR UPDATE),`, ` JOIN was ON was.id = w.id`, `was.state`, ``
 	if plain {
-		was, from, before, which = ``, ``, `'queued'`, ` AND d.state NOT IN ('stopped', 'delivered') AND (d.claimed_by IS NULL OR d.claimed_by = $9)`
+		was, from, before, which = ``, ``, `'queued'`,
+			` AND d.state NOT IN ('stopped', 'delivered') AND (d.claimed_by IS NULL OR d.claimed_by = $9)`
 	}
 	batch.Queue(`WITH `+was+`
 		ended AS (UPDATE deliveries d SET state = CASE WHEN `+before+` = 'stopped' AND w.state <> 'delivered' THEN d.state ELSE w.state END, next_at = w.next_at,
@@ -263,7 +276,8 @@ func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attemp
 		out := map[string]bool{}
 		*ended = out
 		var id, was string
-		_, err := pgx.ForEachRow(rows, []any{&id, &was}, func() error { out[id] = was == DeliveryStopped; return nil })
+		_, err := pgx.ForEachRow(rows, []any{&id, &was},
+			func() error { out[id] = was == DeliveryStopped; return nil })
 		return err
 	})
 	return nil

@@ -113,8 +113,9 @@ func FindDelivery(ctx context.Context, from db.From, id string) (d Delivery, err
 // DeliveryFilter narrows a list of deliveries; empty fields do not.
 type DeliveryFilter struct {
 	ID, EventID, RuleID, OfferID, StagePlanID, PersonID, SectionID, ConnectionID, State, Before string
-	Since, Until                                                                                time.Time // made at or after, made before
-	Limit                                                                                       int
+	// made at or after, made before
+	Since, Until time.Time
+	Limit        int
 }
 
 // where gives the conditions of the filter over deliveries d.
@@ -183,7 +184,8 @@ const queuedAnew = `state = 'queued', next_at = NULL, finished_at = NULL, held =
 // requeue puts back into the queue what of the deliveries d that wait fits, and gives how many
 // there were.
 func requeue(ctx context.Context, tx *db.Tx, fits string, args ...any) (int, error) {
-	changed, err := db.Exec(ctx, tx, `UPDATE deliveries d SET `+queuedAnew+`WHERE d.state = 'waiting' AND `+fits, args...)
+	changed, err := db.Exec(ctx, tx, `UPDATE deliveries d SET `+queuedAnew+`WHERE d.state = 'waiting' AND `+fits,
+		args...)
 	n := int(changed)
 	return n, Requeued(ctx, tx, n, err)
 }
@@ -191,7 +193,8 @@ func requeue(ctx context.Context, tx *db.Tx, fits string, args ...any) (int, err
 // RequeueAnswered puts back into the queue what waits because a service refused the
 // credential or the right, now that it works.
 func RequeueAnswered(ctx context.Context, tx *db.Tx, connectionID string) (int, error) {
-	return requeue(ctx, tx, `d.connection_id = $1 AND d.code = ANY ($2)`, connectionID, []finding.Code{finding.WrongCredential, finding.NotAllowed})
+	return requeue(ctx, tx, `d.connection_id = $1 AND d.code = ANY ($2)`, connectionID,
+		[]finding.Code{finding.WrongCredential, finding.NotAllowed})
 }
 
 // RequeueFound does the same with what waits because something that a rule needs was not
@@ -203,7 +206,8 @@ func RequeueFound(ctx context.Context, tx *db.Tx, ruleID string) (int, error) {
 // RequeueMatched does the same with what waits because somebody had no account at a
 // service, for whom one was chosen by hand.
 func RequeueMatched(ctx context.Context, tx *db.Tx, connectionID, personID string) (int, error) {
-	return requeue(ctx, tx, `d.connection_id = $1 AND d.person_id = $2 AND d.code = ANY ($3)`, connectionID, personID, []finding.Code{finding.AccountMissing, finding.AddressMissing})
+	return requeue(ctx, tx, `d.connection_id = $1 AND d.person_id = $2 AND d.code = ANY ($3)`, connectionID, personID,
+		[]finding.Code{finding.AccountMissing, finding.AddressMissing})
 }
 
 // RequeueMended does the same with what waited only because people of a register had no
@@ -285,14 +289,16 @@ func Queued(tx *db.Tx) { tx.Due = true }
 func Requeue(ctx context.Context, tx *db.Tx, f DeliveryFilter) (ids []string, err error) {
 	conditions, args := f.where()
 	sql := numbered(append(conditions, "(d.state IN ('waiting', 'retrying') OR d.state = 'queued' AND d.held <> '')"))
-	ids, err = db.Values[string](ctx, tx, "retrying deliveries", `UPDATE deliveries d SET `+queuedAnew+`WHERE `+sql+` RETURNING d.id::text`, args...)
+	ids, err = db.Values[string](ctx, tx, "retrying deliveries",
+		`UPDATE deliveries d SET `+queuedAnew+`WHERE `+sql+` RETURNING d.id::text`, args...)
 	return ids, Requeued(ctx, tx, len(ids), err)
 }
 
 // RequeueOne does the same with one; ErrStale means that it neither waits nor would
 // be tried later.
 func RequeueOne(ctx context.Context, tx *db.Tx, id string) error {
-	changed, err := db.Exec(ctx, tx, `UPDATE deliveries SET `+queuedAnew+`WHERE id = $1 AND (state IN ('waiting', 'retrying') OR state = 'queued' AND held <> '')`, id)
+	changed, err := db.Exec(ctx, tx,
+		`UPDATE deliveries SET `+queuedAnew+`WHERE id = $1 AND (state IN ('waiting', 'retrying') OR state = 'queued' AND held <> '')`, id)
 	if err == nil && changed == 0 {
 		return fmt.Errorf("retrying the delivery: %w", db.ErrStale)
 	}
@@ -402,12 +408,15 @@ func HasEarlier(ctx context.Context, from db.From, d Delivery) (yes bool, err er
 
 // ClaimCall takes one of the calls that a rule may make within a window. It gives nil,
 // or until when the rule has to wait because it has made them all.
-func ClaimCall(ctx context.Context, from *db.Database, ruleID string, now time.Time, window time.Duration, most int) (until *time.Time, err error) {
+func ClaimCall(ctx context.Context, from *db.Database, ruleID string, now time.Time, window time.Duration,
+	most int) (until *time.Time, err error) {
 	err = from.InTx(ctx, func(tx *db.Tx) error {
-		if _, err := db.Exec(ctx, tx, `SELECT pg_advisory_xact_lock(hashtextextended('calls/' || $1, 0))`, ruleID); err != nil {
+		if _, err := db.Exec(ctx, tx, `SELECT pg_advisory_xact_lock(hashtextextended('calls/' || $1, 0))`,
+			ruleID); err != nil {
 			return err
 		}
-		if _, err := db.Exec(ctx, tx, `DELETE FROM rule_calls WHERE rule_id = $1 AND at <= $2`, ruleID, now.Add(-window)); err != nil {
+		if _, err := db.Exec(ctx, tx, `DELETE FROM rule_calls WHERE rule_id = $1 AND at <= $2`, ruleID,
+			now.Add(-window)); err != nil {
 			return err
 		}
 		var first time.Time // of as many of the latest as may be made

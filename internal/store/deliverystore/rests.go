@@ -28,7 +28,8 @@ type Rest struct {
 }
 
 func (r Rest) record() rest.Record {
-	return rest.Record{Failures: r.Failures, Since: at(r.Since), Counted: at(r.CountedAt), Until: at(r.RestsUntil), Rests: r.Rests, Reason: r.Reason}
+	return rest.Record{Failures: r.Failures, Since: at(r.Since), Counted: at(r.CountedAt), Until: at(r.RestsUntil),
+		Rests: r.Rests, Reason: r.Reason}
 }
 
 func at(t *time.Time) time.Time {
@@ -65,7 +66,8 @@ func WaitingFor(ctx context.Context, from db.From, connectionID, operation strin
 
 // CountFailure changes what is known of a service or operation by a function, and gives
 // what it then is.
-func CountFailure(ctx context.Context, tx *db.Tx, connectionID, operation, title string, count func(rest.Record) rest.Record) (rest.Record, error) {
+func CountFailure(ctx context.Context, tx *db.Tx, connectionID, operation, title string,
+	count func(rest.Record) rest.Record) (rest.Record, error) {
 	found, err := db.Rows[Rest](ctx, tx, "counting a failure", `WITH new AS (INSERT INTO rests (connection_id,
 		operation) SELECT id, $2 FROM connections WHERE id = $1 ON CONFLICT DO NOTHING)
 		SELECT connection_id::text, operation, title, reason, failures, rests, since, counted_at, rests_until
@@ -80,14 +82,16 @@ func CountFailure(ctx context.Context, tx *db.Tx, connectionID, operation, title
 	now := count(was.record())
 	_, err = db.Exec(ctx, tx, `UPDATE rests SET title = $3, reason = $4, failures = $5, rests = $6, since = $7,
 		counted_at = $8, rests_until = $9 WHERE connection_id = $1 AND operation = $2`,
-		connectionID, operation, title, storable(now.Reason), now.Failures, now.Rests, orNil(now.Since), orNil(now.Counted), orNil(now.Until))
+		connectionID, operation, title, storable(now.Reason), now.Failures, now.Rests, orNil(now.Since),
+		orNil(now.Counted), orNil(now.Until))
 	return now, db.Known(err, "counting a failure")
 }
 
 // EndFailures ends the failures of a service (no operation) or of one operation, and lets what
 // waited for it go on. ok is false when there were none.
 func EndFailures(ctx context.Context, tx *db.Tx, connectionID, operation string) (ok bool, err error) {
-	changed, err := db.Exec(ctx, tx, `DELETE FROM rests WHERE connection_id = $1 AND operation = $2`, connectionID, operation)
+	changed, err := db.Exec(ctx, tx, `DELETE FROM rests WHERE connection_id = $1 AND operation = $2`, connectionID,
+		operation)
 	if err != nil || changed == 0 {
 		return false, db.Known(err, "ending a rest")
 	}
@@ -101,7 +105,8 @@ func EndFailures(ctx context.Context, tx *db.Tx, connectionID, operation string)
 
 // EndAllFailures ends the rests of a service and of all its operations.
 func EndAllFailures(ctx context.Context, tx *db.Tx, connectionID string) error {
-	all, err := db.Values[string](ctx, tx, "ending rests", `SELECT operation FROM rests WHERE connection_id = $1`, connectionID)
+	all, err := db.Values[string](ctx, tx, "ending rests", `SELECT operation FROM rests WHERE connection_id = $1`,
+		connectionID)
 	for _, operation := range all {
 		if _, err := EndFailures(ctx, tx, connectionID, operation); err != nil {
 			return err
@@ -112,7 +117,8 @@ func EndAllFailures(ctx context.Context, tx *db.Tx, connectionID string) error {
 
 // TryDuringRest lets exactly one caller see whether what rests works again, once its rest is
 // over; for all others it rests on for as long as said.
-func TryDuringRest(ctx context.Context, from db.From, connectionID, operation string, now time.Time, again time.Duration) (yes bool, err error) {
+func TryDuringRest(ctx context.Context, from db.From, connectionID, operation string, now time.Time,
+	again time.Duration) (yes bool, err error) {
 	changed, err := db.Exec(ctx, from, `UPDATE rests SET rests_until = $3
 		WHERE connection_id = $1 AND operation = $2 AND rests_until <= $4`, connectionID, operation, now.Add(again), now)
 	return changed == 1, db.Known(err, "looking whether a connection rests")

@@ -130,7 +130,8 @@ func (r *eventRows) add(e *Event) error {
 		return fmt.Errorf("recording the event %s: %w", e.NaturalKey, err)
 	}
 	r.id, r.kind, r.key = append(r.id, e.ID), append(r.kind, e.Type), append(r.key, e.NaturalKey)
-	r.person, r.section, r.course = append(r.person, e.PersonID), append(r.section, e.SectionID), append(r.course, e.CourseID)
+	r.person, r.section, r.course = append(r.person, e.PersonID), append(r.section, e.SectionID), append(r.course,
+		e.CourseID)
 	r.module, r.activity = append(r.module, e.ModuleID), append(r.activity, e.ActivityID)
 	r.data, r.at = append(r.data, string(data)), append(r.at, e.OccurredAt)
 	return nil
@@ -187,8 +188,10 @@ func Events(ctx context.Context, from db.From, f EventFilter) (all []ListedEvent
 		coalesce((SELECT c.title FROM courses c WHERE c.id = e.course_id), '') AS course,
 		(SELECT count(*) FROM deliveries d WHERE d.event_id = e.id) AS deliveries,
 		(SELECT count(*) FROM deliveries d WHERE d.event_id = e.id AND d.state = 'waiting') AS waiting`).Order("e.id DESC").Limit(f.Limit)
-	for column, value := range map[string]string{"e.type = ?": f.Type, "e.person_id = ?": f.PersonID, "e.section_id = ?": f.SectionID, "e.id < ?": f.Before,
-		"e.course_id = ?": f.Scope.Course, "e.section_id = ? ": f.Scope.Section, "e.module_id = ?": f.Scope.Module, "e.activity_id = ?": f.Scope.Activity} {
+	for column, value := range map[string]string{"e.type = ?": f.Type, "e.person_id = ?": f.PersonID,
+		"e.section_id = ?": f.SectionID, "e.id < ?": f.Before,
+		"e.course_id = ?": f.Scope.Course, "e.section_id = ? ": f.Scope.Section, "e.module_id = ?": f.Scope.Module,
+		"e.activity_id = ?": f.Scope.Activity} {
 		if value != "" {
 			q = q.Where(column, value)
 		}
@@ -226,7 +229,8 @@ func EventsFor(ctx context.Context, from db.From, f EventQuery) (all []Event, er
 	}
 	q := from.Records(ctx).Where("type = ?", f.Trigger).Order(order).Limit(f.Limit)
 	for _, c := range []struct{ condition, value string }{
-		{"course_id = ?", f.Scope.Course}, {"section_id = ?", f.Scope.Section}, {"module_id = ?", f.Scope.Module}, {"activity_id = ?", f.Scope.Activity},
+		{"course_id = ?", f.Scope.Course}, {"section_id = ?", f.Scope.Section}, {"module_id = ?",
+			f.Scope.Module}, {"activity_id = ?", f.Scope.Activity},
 	} {
 		if c.value != "" {
 			q = q.Where(c.condition, c.value)
@@ -270,5 +274,6 @@ func ReportedBy(ctx context.Context, from db.From, connectionID string, limit in
 
 // EventsByID finds events, oldest first.
 func EventsByID(ctx context.Context, from db.From, ids []string) ([]Event, error) {
-	return db.Rows[Event](ctx, from, "finding events", `SELECT `+EventColumns+` FROM events WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids)
+	return db.Rows[Event](ctx, from, "finding events",
+		`SELECT `+EventColumns+` FROM events WHERE id = ANY ($1::text[]::uuid[]) ORDER BY id`, ids)
 }

@@ -42,7 +42,8 @@ func Months(ctx context.Context, from db.From) ([]Month, error) {
 	}
 	for i := range list { // few are counted; of many it is known about how many there are
 		if m := &list[i]; err == nil && m.Events < 100_000 {
-			err = db.Into(ctx, from, &m.Events, `SELECT count(*) FROM events WHERE id >= $1 AND id < $2`, db.FirstID(m.First), db.FirstID(m.First.AddDate(0, 1, 0)))
+			err = db.Into(ctx, from, &m.Events, `SELECT count(*) FROM events WHERE id >= $1 AND id < $2`,
+				db.FirstID(m.First), db.FirstID(m.First.AddDate(0, 1, 0)))
 		}
 	}
 	return list, db.Known(err, "listing the months")

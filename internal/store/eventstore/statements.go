@@ -30,13 +30,16 @@ type Statement struct {
 // AddStatements stores statements of a connection whose ids are not there yet. It gives
 // the stored bodies of the others, and which were voided before they came. Both are
 // asked for at once.
-func AddStatements(ctx context.Context, tx *db.Tx, connectionID string, all []Statement, voidVerb string) (existing map[string]json.RawMessage, awaited map[string]bool, err error) {
+func AddStatements(ctx context.Context, tx *db.Tx, connectionID string, all []Statement,
+	voidVerb string) (existing map[string]json.RawMessage, awaited map[string]bool, err error) {
 	n := len(all)
 	ids, connections, bodies, people := make([]string, n), make([]string, n), make([]string, n), make([]*string, n)
-	notes, actors, verbs, objects, registrations := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	notes, actors, verbs, objects, registrations := make([]string, n), make([]string, n), make([]string,
+		n), make([]string, n), make([]string, n)
 	for i, s := range all {
 		ids[i], connections[i], bodies[i], people[i] = s.ID, s.ConnectionID, string(s.Body), s.PersonID
-		notes[i], actors[i], verbs[i], objects[i], registrations[i] = s.Note, s.Actor, s.Verb, s.Object, s.Registration
+		notes[i], actors[i], verbs[i], objects[i], registrations[i] = s.Note, s.Actor, s.Verb, s.Object,
+			s.Registration
 	}
 	// Whoever voids waits for those who are storing, and they for whoever voids: else a
 	// statement and the one that voids it could miss each other.
@@ -111,7 +114,8 @@ func VoidStatement(ctx context.Context, tx *db.Tx, connectionID, id, voidVerb st
 
 // StatementsAbout lists what is stored, and not voided, of a person about activities,
 // in the order in which it came.
-func StatementsAbout(ctx context.Context, tx *db.Tx, personID string, activityIDs []string) ([]json.RawMessage, error) {
+func StatementsAbout(ctx context.Context, tx *db.Tx, personID string, activityIDs []string) ([]json.RawMessage,
+	error) {
 	list, err := db.Values[json.RawMessage](ctx, tx, "listing a person's statements", `SELECT body FROM statements
 		WHERE person_id = $1 AND object = ANY ($2) AND voided_at IS NULL ORDER BY seq`, personID, activityIDs)
 	return list, err
@@ -144,7 +148,8 @@ type StatementQuery struct {
 
 // Statements lists statements in the order in which they were stored, the newest
 // first unless Ascending, and gives the time up to which everything can be read.
-func Statements(ctx context.Context, from db.From, q StatementQuery) (list []StoredStatement, through time.Time, err error) {
+func Statements(ctx context.Context, from db.From, q StatementQuery) (list []StoredStatement, through time.Time,
+	err error) {
 	where, args := []string{"connection_id = $1"}, []any{q.ConnectionID}
 	add := func(condition string, value any) {
 		args = append(args, value)
@@ -155,7 +160,8 @@ func Statements(ctx context.Context, from db.From, q StatementQuery) (list []Sto
 	}
 	where = append(where, map[bool]string{true: "voided_at IS NOT NULL", false: "voided_at IS NULL"}[q.Voided])
 	for _, c := range []struct{ condition, value string }{
-		{"actor = $?", q.Actor}, {"jsonb_path_exists(body, $?::jsonpath)", q.AnyAgent}, {"verb = $?", q.Verb}, {"registration = lower($?)", q.Registration},
+		{"actor = $?", q.Actor}, {"jsonb_path_exists(body, $?::jsonpath)", q.AnyAgent}, {"verb = $?",
+			q.Verb}, {"registration = lower($?)", q.Registration},
 	} {
 		if c.value != "" {
 			add(c.condition, c.value)

@@ -57,14 +57,16 @@ func OutlineNow(ctx context.Context, from db.From, courseID string) (o learning.
 		Outline learning.Outline
 		Version int
 	}
-	r, err := db.Row[row](ctx, from, "finding the outline", `SELECT outline, version FROM outlines WHERE course_id = $1`, courseID)
+	r, err := db.Row[row](ctx, from, "finding the outline",
+		`SELECT outline, version FROM outlines WHERE course_id = $1`, courseID)
 	return r.Outline, r.Version, err
 }
 
 // OutlineAt finds what an outline was like.
 func OutlineAt(ctx context.Context, from db.From, courseID string, version int) (o learning.Outline, err error) {
 	var text []byte
-	err = db.Into(ctx, from, &text, `SELECT outline FROM outline_versions WHERE course_id = $1 AND version = $2`, courseID, version)
+	err = db.Into(ctx, from, &text, `SELECT outline FROM outline_versions WHERE course_id = $1 AND version = $2`,
+		courseID, version)
 	if errors.Is(err, db.ErrNotFound) {
 		return o, nil // before there was any
 	}
@@ -105,7 +107,8 @@ func OutlineVersions(ctx context.Context, from db.From, courseIDs []string) (map
 // LockOutline reads the outline of a course and keeps others from changing it; the
 // empty one when there is none.
 func LockOutline(ctx context.Context, tx *db.Tx, courseID string) (o learning.Outline, err error) {
-	if _, err := db.Exec(ctx, tx, `SELECT pg_advisory_xact_lock(hashtextextended('outline/' || $1, 0))`, courseID); err != nil {
+	if _, err := db.Exec(ctx, tx, `SELECT pg_advisory_xact_lock(hashtextextended('outline/' || $1, 0))`,
+		courseID); err != nil {
 		return o, db.Known(err, "locking the outline")
 	}
 	var text []byte
@@ -188,7 +191,8 @@ type Recognised struct {
 // Recognise finds people by identifiers and by the keys of addresses, and activities in
 // outlines, all at once. Whoever is not the only one with an identifier or address is
 // left out.
-func Recognise(ctx context.Context, from *db.Database, identifiers, addressKeys, activityIDs []string) (a Recognised, err error) {
+func Recognise(ctx context.Context, from *db.Database, identifiers, addressKeys, activityIDs []string) (a Recognised,
+	err error) {
 	people := `SELECT ` + rosterstore.PersonColumns + ` FROM people p WHERE p.%s = ANY ($1) AND p.%[1]s <> '' AND p.gone_at IS NULL` + connectionstore.NotRemoved("p")
 	var batch pgx.Batch
 	for _, q := range []struct {
@@ -198,7 +202,11 @@ func Recognise(ctx context.Context, from *db.Database, identifiers, addressKeys,
 		key    func(rosterstore.Person) string
 	}{
 		{"identifier", identifiers, &a.ByIdentifier, func(p rosterstore.Person) string { return p.Identifier }},
-		{"email_key", addressKeys, &a.ByAddress, func(p rosterstore.Person) string { k, _ := roster.AddressKey(p.Email); return k }},
+		{"email_key", addressKeys, &a.ByAddress, func(p rosterstore.Person) string {
+			k,
+				_ := roster.AddressKey(p.Email)
+			return k
+		}},
 	} {
 		*q.into = map[string]rosterstore.Person{}
 		if len(q.keys) == 0 {
@@ -236,10 +244,11 @@ type Idle struct {
 }
 
 // IdleSince lists the learners who have done nothing in a section since a time, are
-// not through, and for whom that has not been recorded yet. Sections whose term is
+// not finished, and for whom that has not been recorded yet. Sections whose term is
 // over, and courses without an outline, do not count. For rule.PersonNotBegun only those
 // who have never done anything there do.
-func IdleSince(ctx context.Context, from db.From, trigger rule.Trigger, since time.Time, days, limit int) ([]Idle, error) {
+func IdleSince(ctx context.Context, from db.From, trigger rule.Trigger, since time.Time, days, limit int) ([]Idle,
+	error) {
 	return db.Rows[Idle](ctx, from, "finding who stopped", `
 		SELECT p.id::text AS person_id, x.id::text AS section_id, c.id::text AS course_id, coalesce(g.percent,
 			0) AS percent, i.last

@@ -63,7 +63,8 @@ func States(ctx context.Context, from db.From, of []ProgressRow) (map[[2]string]
 // rows are made where there are none, with the given version, so that two facts never
 // advance one at once. The pairs must be ordered by person and section, so that nobody
 // waits for each other. It gives what is known about the activities asked for, too.
-func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressRow, asked []Reached) ([]ProgressRow, []Reached, error) {
+func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressRow, asked []Reached) ([]ProgressRow, []Reached,
+	error) {
 	people, sections, versions := make([]string, len(pairs)), make([]string, len(pairs)), make([]int32, len(pairs))
 	for i, p := range pairs {
 		people[i], sections[i], versions[i] = p.PersonID, p.SectionID, int32(p.Version)
@@ -109,11 +110,13 @@ func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressRow, asked []R
 // KeepProgress writes progress and what is known about activities now, and the events
 // that follow from it. It gives the ids of the events that were new, and the mark of
 // the rules as RulesMark does.
-func KeepProgress(ctx context.Context, tx *db.Tx, all []ProgressRow, reached []Reached, events []eventstore.Event) (fresh []string, mark int64, err error) {
+func KeepProgress(ctx context.Context, tx *db.Tx, all []ProgressRow, reached []Reached,
+	events []eventstore.Event) (fresh []string, mark int64, err error) {
 	people, sections, bits := make([]string, len(all)), make([]string, len(all)), make([][]byte, len(all))
 	percents, versions, lasts := make([]int32, len(all)), make([]int32, len(all)), make([]*time.Time, len(all))
 	for i, g := range all {
-		people[i], sections[i], bits[i], percents[i], versions[i], lasts[i] = g.PersonID, g.SectionID, g.DoneBits, int32(g.Percent), int32(g.Version), g.LastAt
+		people[i], sections[i], bits[i], percents[i], versions[i], lasts[i] = g.PersonID, g.SectionID, g.DoneBits,
+			int32(g.Percent), int32(g.Version), g.LastAt
 	}
 	var batch pgx.Batch
 	batch.Queue(`INSERT INTO progress (person_id, section_id, done_bits, percent, done, last_at, outline_version)
@@ -149,7 +152,8 @@ func QueueReached(batch *pgx.Batch, reached []Reached, there string) {
 	first, last, best := make([]time.Time, n), make([]time.Time, n), make([]*float64, n)
 	completed, passed, failed := make([]bool, n), make([]bool, n), make([]bool, n)
 	for i, r := range reached {
-		people[i], sections[i], activities[i], first[i], last[i], best[i] = r.PersonID, r.SectionID, r.ActivityID, r.First, r.Last, r.Best
+		people[i], sections[i], activities[i], first[i], last[i], best[i] = r.PersonID, r.SectionID, r.ActivityID,
+			r.First, r.Last, r.Best
 		completed[i], passed[i], failed[i] = r.Completed, r.Passed, r.Failed
 	}
 	batch.Queue(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed,
@@ -168,7 +172,8 @@ func ForgetActivity(ctx context.Context, tx *db.Tx, personID, sectionID, activit
 
 // Outdated lists, in the order in which they are locked, progress in a course that was
 // worked out by an earlier version of its outline, from a place on.
-func Outdated(ctx context.Context, from db.From, courseID string, version int, after ProgressRow, limit int) ([]ProgressRow, error) {
+func Outdated(ctx context.Context, from db.From, courseID string, version int, after ProgressRow,
+	limit int) ([]ProgressRow, error) {
 	return db.Rows[ProgressRow](ctx, from, "finding progress by an earlier outline", `SELECT g.person_id::text,
 		g.section_id::text, g.done_bits, g.percent, g.outline_version AS version, g.last_at FROM progress g
 		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id
@@ -180,7 +185,8 @@ func Outdated(ctx context.Context, from db.From, courseID string, version int, a
 
 // StatesInCourse gives everything that is known about people in any section of a course,
 // left ones too, by person and section.
-func StatesInCourse(ctx context.Context, tx *db.Tx, courseID string, people []string) (map[[2]string]learning.State, error) {
+func StatesInCourse(ctx context.Context, tx *db.Tx, courseID string, people []string) (map[[2]string]learning.State,
+	error) {
 	type row struct{ PersonID, SectionID string }
 	var of []ProgressRow
 	err := db.Each(ctx, tx, "reading progress", `SELECT g.person_id::text, g.section_id::text FROM progress g

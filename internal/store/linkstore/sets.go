@@ -64,7 +64,9 @@ func LinkSections(ctx context.Context, tx *db.Tx, set *LinkedSet) error {
 		return err
 	}
 	for i, x := range set.Sections {
-		if _, err := db.Exec(ctx, tx, `INSERT INTO linked_sections (set_id, section_id, position) VALUES ($1, $2, $3)`, set.ID, x.ID, i); err != nil {
+		if _, err := db.Exec(ctx, tx,
+			`INSERT INTO linked_sections (set_id, section_id, position) VALUES ($1, $2, $3)`, set.ID, x.ID,
+			i); err != nil {
 			return db.Known(err, "linking sections")
 		}
 	}
@@ -120,8 +122,10 @@ func Unlink(ctx context.Context, tx *db.Tx, set LinkedSet) error {
 
 // PairingsOfSections lists the pairings of sections that have not ended, whether
 // they have run or not; those of a set count for each of its sections.
-func PairingsOfSections(ctx context.Context, from db.From, sectionIDs []string) (all []pairingstore.Pairing, err error) {
-	err = from.Records(ctx).Where("id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[]))", db.TextArray(sectionIDs)).Order("id").Find(&all).Error
+func PairingsOfSections(ctx context.Context, from db.From, sectionIDs []string) (all []pairingstore.Pairing,
+	err error) {
+	err = from.Records(ctx).Where("id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[]))",
+		db.TextArray(sectionIDs)).Order("id").Find(&all).Error
 	return all, db.Known(err, "listing the sections' pairings")
 }
 
@@ -138,7 +142,8 @@ type SafetyCopy struct {
 // SafetyCopies lists the copies that were kept when a set was linked and changed, the
 // latest first, without what they hold.
 func SafetyCopies(ctx context.Context, from db.From, setID string) (all []SafetyCopy, err error) {
-	err = from.Records(ctx).Omit("content").Where("set_id = ?", setID).Order("created_at DESC, id DESC").Find(&all).Error
+	err = from.Records(ctx).Omit("content").Where("set_id = ?",
+		setID).Order("created_at DESC, id DESC").Find(&all).Error
 	return all, db.Known(err, "listing safety copies")
 }
 
@@ -152,7 +157,8 @@ func FindSafetyCopy(ctx context.Context, from db.From, id string) (c SafetyCopy,
 type ResultKey struct{ PersonID, SectionID, ActivityID string }
 
 // KnownResults tells which people and sections are known, and which results are there.
-func KnownResults(ctx context.Context, from db.From, keys []ResultKey) (known map[string]bool, there map[ResultKey]bool, err error) {
+func KnownResults(ctx context.Context, from db.From, keys []ResultKey) (known map[string]bool,
+	there map[ResultKey]bool, err error) {
 	known, there = map[string]bool{}, map[ResultKey]bool{}
 	people, sections, activities := make([]string, len(keys)), make([]string, len(keys)), make([]string, len(keys))
 	for i, k := range keys {

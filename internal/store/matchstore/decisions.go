@@ -34,7 +34,8 @@ func ChooseAccount(ctx context.Context, tx *db.Tx, connectionID, personID, remot
 // AccountHolder finds for whom an account is kept; nobody (an empty person) is no error. The row
 // stays as it is until the transaction ends.
 func AccountHolder(ctx context.Context, tx *db.Tx, connectionID, remoteID string) (p rosterstore.Person, err error) {
-	p, err = db.Row[rosterstore.Person](ctx, tx, "finding whose account it is", `SELECT `+rosterstore.PersonColumns+` FROM accounts a JOIN people p ON p.id = a.person_id
+	p, err = db.Row[rosterstore.Person](ctx, tx, "finding whose account it is",
+		`SELECT `+rosterstore.PersonColumns+` FROM accounts a JOIN people p ON p.id = a.person_id
 		WHERE a.connection_id = $1 AND a.remote_id = $2 FOR UPDATE OF a`, connectionID, remoteID)
 	if errors.Is(err, db.ErrNotFound) {
 		return rosterstore.Person{}, nil
@@ -44,7 +45,8 @@ func AccountHolder(ctx context.Context, tx *db.Tx, connectionID, remoteID string
 
 // DenyAccount keeps that somebody said that an account is not this person's.
 func DenyAccount(ctx context.Context, tx *db.Tx, connectionID, personID, remoteID, who string) error {
-	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`, connectionID, personID, remoteID)
+	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND remote_id = $3`,
+		connectionID, personID, remoteID)
 	if err == nil {
 		_, err = db.Exec(ctx, tx, `INSERT INTO not_accounts (connection_id, person_id, remote_id, decided_by)
 			VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING`, connectionID, personID, remoteID, who)
@@ -54,16 +56,19 @@ func DenyAccount(ctx context.Context, tx *db.Tx, connectionID, personID, remoteI
 
 // KeepSwitchedOff notes whether Kanban has switched an account off.
 func KeepSwitchedOff(ctx context.Context, tx *db.Tx, connectionID, remoteID string, off bool) error {
-	_, err := db.Exec(ctx, tx, `UPDATE accounts SET switched_off = $3 WHERE connection_id = $1 AND remote_id = $2`, connectionID, remoteID, off)
+	_, err := db.Exec(ctx, tx, `UPDATE accounts SET switched_off = $3 WHERE connection_id = $1 AND remote_id = $2`,
+		connectionID, remoteID, off)
 	return db.Known(err, "noting that an account is switched off")
 }
 
 // ForgetDecisions lets Kanban find out again whose account is whose: an account that somebody
 // chose is the person's no longer.
 func ForgetDecisions(ctx context.Context, tx *db.Tx, connectionID, personID string) error {
-	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND chosen_by <> ''`, connectionID, personID)
+	_, err := db.Exec(ctx, tx, `DELETE FROM accounts WHERE connection_id = $1 AND person_id = $2 AND chosen_by <> ''`,
+		connectionID, personID)
 	if err == nil {
-		_, err = db.Exec(ctx, tx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2`, connectionID, personID)
+		_, err = db.Exec(ctx, tx, `DELETE FROM not_accounts WHERE connection_id = $1 AND person_id = $2`,
+			connectionID, personID)
 	}
 	return db.Known(err, "forgetting the decisions")
 }
@@ -99,7 +104,8 @@ type PairedMember struct {
 // PairedMembers lists everybody whom the matching of a connection is about.
 func PairedMembers(ctx context.Context, from db.From, connectionID string) ([]PairedMember, error) {
 	var pairings []pairingstore.Pairing
-	if err := from.Records(ctx).Where("connection_id = ? AND ended_at IS NULL", connectionID).Find(&pairings).Error; err != nil {
+	if err := from.Records(ctx).Where("connection_id = ? AND ended_at IS NULL",
+		connectionID).Find(&pairings).Error; err != nil {
 		return nil, db.Known(err, "listing the connection's pairings")
 	}
 	titles, err := db.Rows[struct{ ID, Title string }](ctx, from, "naming the connection's sections", `
@@ -126,6 +132,7 @@ func PairedMembers(ctx context.Context, from db.From, connectionID string) ([]Pa
 
 // PairingsThrough lists the pairings with a connection that have run at least once.
 func PairingsThrough(ctx context.Context, from db.From, connectionID string) (all []pairingstore.Pairing, err error) {
-	err = from.Records(ctx).Where("connection_id = ? AND ended_at IS NULL AND ran_at IS NOT NULL", connectionID).Find(&all).Error
+	err = from.Records(ctx).Where("connection_id = ? AND ended_at IS NULL AND ran_at IS NOT NULL",
+		connectionID).Find(&all).Error
 	return all, db.Known(err, "listing the connection's pairings")
 }

@@ -46,7 +46,8 @@ func PassDay(ctx context.Context, tx *db.Tx, connectionID, today string) (m Merg
 // ReadAnew lets the next read look at every record that holds dates, unchanged or not.
 func ReadAnew(ctx context.Context, tx *db.Tx, connectionID string) error {
 	for _, table := range []string{"terms", "enrolments"} {
-		if _, err := db.Exec(ctx, tx, `UPDATE `+table+` SET row_hash = NULL WHERE connection_id = $1`, connectionID); err != nil {
+		if _, err := db.Exec(ctx, tx, `UPDATE `+table+` SET row_hash = NULL WHERE connection_id = $1`,
+			connectionID); err != nil {
 			return fmt.Errorf("letting everything be read anew: %w", err)
 		}
 	}

@@ -25,7 +25,8 @@ const maxDifferences = 500
 
 // whose names a record m of a table for people.
 var whose = map[string]string{
-	"people": `m.given_name || ' ' || m.family_name`, "sections": `m.title || ' (' || m.code || ')'`, "orgs": `m.name`,
+	"people": `m.given_name || ' ' || m.family_name`, "sections": `m.title || ' (' || m.code || ')'`,
+	"orgs": `m.name`,
 	"enrolments": `coalesce((SELECT p.given_name || ' ' || p.family_name FROM people p
 		WHERE p.connection_id = m.connection_id AND p.sourced_id = m.person), m.person)
 		|| ', ' || coalesce((SELECT x.title FROM sections x WHERE x.connection_id = m.connection_id
@@ -65,7 +66,8 @@ func (l *loading) differences(ctx context.Context) error {
 	var fields []string
 	for _, c := range l.columns[1:] {
 		if c != "email_key" && c != "state" { // they follow from others
-			fields = append(fields, fmt.Sprintf(`('%[2]s', m.%[1]s::text, s.%[1]s::text)`, c, strings.ReplaceAll(c, "_", " ")))
+			fields = append(fields, fmt.Sprintf(`('%[2]s', m.%[1]s::text, s.%[1]s::text)`, c,
+				strings.ReplaceAll(c, "_", " ")))
 		}
 	}
 	who := whose[l.name]

@@ -63,7 +63,8 @@ func (l *loading) fill(ctx context.Context) error {
 		return err
 	}
 	if l.dormant { // what is over or to come is known from its dates; nobody joined or left by that
-		if err := l.exec(ctx, `UPDATE `+name+` SET gone_at = CASE state WHEN 'over' THEN end_date + 1 ELSE now() END, joined_at = CASE state WHEN 'over' THEN least(begin_date, end_date) END WHERE state <> 'in'`); err != nil {
+		if err := l.exec(ctx,
+			`UPDATE `+name+` SET gone_at = CASE state WHEN 'over' THEN end_date + 1 ELSE now() END, joined_at = CASE state WHEN 'over' THEN least(begin_date, end_date) END WHERE state <> 'in'`); err != nil {
 			return err
 		}
 	}
@@ -77,7 +78,8 @@ func (l *loading) fill(ctx context.Context) error {
 	for _, columns := range l.indexes() {
 		steps = append(steps, fmt.Sprintf(`CREATE INDEX ON %s %s`, name, columns))
 	}
-	steps = append(steps, fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s FOR VALUES IN ('%s')`, l.name, name, l.connection), `ANALYZE `+name)
+	steps = append(steps, fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s FOR VALUES IN ('%s')`, l.name, name,
+		l.connection), `ANALYZE `+name)
 	l.counted.Added = l.copied
 	return l.exec(ctx, steps...)
 }
@@ -89,7 +91,8 @@ func (l *loading) indexes() []string {
 	case "courses", "sections":
 		return []string{`(id)`}
 	case "people":
-		return []string{`(id)`, `(identifier)`, `(email_key) WHERE email_key <> '' AND gone_at IS NULL`, `(master) WHERE master <> '' AND gone_at IS NULL`}
+		return []string{`(id)`, `(identifier)`, `(email_key) WHERE email_key <> '' AND gone_at IS NULL`,
+			`(master) WHERE master <> '' AND gone_at IS NULL`}
 	case "enrolments":
 		return []string{`(section)`, `(person)`, `(` + turns + `) WHERE ` + turnsOnce}
 	}
@@ -141,7 +144,8 @@ func (l *loading) merge(ctx context.Context) error {
 			return err
 		}
 	}
-	if l.counted.Added+l.counted.Changed+l.counted.Gone > manyRows { // so that the queries that follow are planned for it
+	// so that the queries that follow are planned for it
+	if l.counted.Added+l.counted.Changed+l.counted.Gone > manyRows {
 		return l.exec(ctx, `ANALYZE `+db.Quoted(partition(l.name, l.connection)))
 	}
 	return nil
@@ -214,7 +218,8 @@ func (l *loading) optional() string {
 
 // remember loads the fingerprints of the mirror's rows.
 func (l *loading) remember(ctx context.Context) error {
-	rows, err := l.tx.PGX.Query(ctx, `SELECT row_hash FROM `+l.name+` m WHERE connection_id = $1 AND `+l.listed(), l.connection)
+	rows, err := l.tx.PGX.Query(ctx, `SELECT row_hash FROM `+l.name+` m WHERE connection_id = $1 AND `+l.listed(),
+		l.connection)
 	if err != nil {
 		return err
 	}
@@ -272,7 +277,8 @@ func (l *loading) seen(position int, hash uint64, id func() string) bool {
 }
 
 func (l *loading) twice(position int, id string) {
-	l.merged.notice(finding.RowDuplicate, fmt.Sprintf("%s (%s)", l.in.Where(l.name, position), id), "it stands there again; the last one was taken")
+	l.merged.notice(finding.RowDuplicate, fmt.Sprintf("%s (%s)", l.in.Where(l.name, position), id),
+		"it stands there again; the last one was taken")
 }
 
 // put writes one record in COPY's text format.
@@ -329,7 +335,8 @@ func (l *loading) suspect(values []string) {
 		l.ids[xxhash.Sum64String(values[0])] = true
 	}
 	for _, ref := range l.refs {
-		l.dangling = l.dangling || !l.merged.ids[ref.table][xxhash.Sum64String(values[slices.Index(l.columns, ref.column)])]
+		l.dangling = l.dangling || !l.merged.ids[ref.table][xxhash.Sum64String(values[slices.Index(l.columns,
+			ref.column)])]
 	}
 	if at := slices.Index(l.columns, "identifier"); at > 0 {
 		sum := xxhash.Sum64String(values[at])

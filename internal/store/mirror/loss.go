@@ -15,7 +15,8 @@ type ColumnLost struct {
 }
 
 func (e *ColumnLost) Error() string {
-	return fmt.Sprintf("the column %s of %s is missing, in which %d records have a value", e.Column, e.Table, e.Values)
+	return fmt.Sprintf("the column %s of %s is missing, in which %d records have a value", e.Column, e.Table,
+		e.Values)
 }
 
 // Loss is how many learners and teachers a section has and would lose.

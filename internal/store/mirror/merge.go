@@ -132,7 +132,8 @@ func (l *loading) identify(ctx context.Context) error {
 				FROM %s s WHERE s.sourced_id = d.id) AND count(*) OVER (PARTITION BY d.id) = 1 AS known
 			FROM unnest($2::text[]) d (id) LEFT JOIN %s m ON m.connection_id = $1 AND m.sourced_id = d.id AND %s`, l.staged, l.name, l.listed()), []any{l.connection, l.damaged}, func(d damaged) error {
 			if !d.Known || l.known[uint64(d.RowHash)] != 0 {
-				l.incomplete = fmt.Sprintf("what is left of a damaged record looks like %s, and that is not a record that is known and missing", d.ID)
+				l.incomplete =
+					fmt.Sprintf("what is left of a damaged record looks like %s, and that is not a record that is known and missing", d.ID)
 			}
 			return nil
 		})
@@ -175,7 +176,8 @@ func (l *loading) referred(ctx context.Context) error {
 		counts.Gone -= len(back)
 		l.merged.Tables[ref.table] = counts
 		for _, id := range back {
-			l.merged.notice(finding.StillReferred, fmt.Sprintf("%s (%s)", l.in.Where(ref.table, 0), id), fmt.Sprintf("it is not listed any more, but %s refers to it", l.in.Where(l.name, 0)))
+			l.merged.notice(finding.StillReferred, fmt.Sprintf("%s (%s)", l.in.Where(ref.table, 0), id),
+				fmt.Sprintf("it is not listed any more, but %s refers to it", l.in.Where(l.name, 0)))
 		}
 	}
 	return nil
@@ -202,7 +204,8 @@ func (l *loading) gone(ctx context.Context) (err error) {
 		for id := range l.deleted {
 			ids = append(ids, id)
 		}
-		l.counted.Gone, err = l.count(ctx, fmt.Sprintf(mark+`m.sourced_id = ANY ($2::text[])`, l.name), l.connection, ids)
+		l.counted.Gone, err = l.count(ctx, fmt.Sprintf(mark+`m.sourced_id = ANY ($2::text[])`, l.name), l.connection,
+			ids)
 		return err
 	}
 	unseen := make([]int64, 0, 64)
@@ -243,7 +246,9 @@ func (l *loading) unlisted(ctx context.Context) error {
 			if u.N > 1 {
 				who = fmt.Sprintf("it and %d more of its kind have", u.N-1)
 			}
-			l.merged.notice(finding.ReferenceUnknown, l.subject(misplaced{Position: u.Position, ID: u.ID}), fmt.Sprintf("its %s %q is not in the register, so %s no beginning and no end by it", ref.noun, u.Other, who))
+			l.merged.notice(finding.ReferenceUnknown, l.subject(misplaced{Position: u.Position, ID: u.ID}),
+				fmt.Sprintf("its %s %q is not in the register, so %s no beginning and no end by it", ref.noun,
+					u.Other, who))
 			return nil
 		})
 		if err != nil {
@@ -285,7 +290,8 @@ func (l *loading) sharedIdentifiers(ctx context.Context) error {
 		ID, Other string
 	}
 	return db.Each(ctx, l.tx, "finding shared identifiers", sql, args, func(x shared) error {
-		l.merged.notice(finding.IdentifierShared, l.subject(misplaced{Position: x.Position, ID: x.ID}), fmt.Sprintf("%s has the same identifier", x.Other))
+		l.merged.notice(finding.IdentifierShared, l.subject(misplaced{Position: x.Position, ID: x.ID}),
+			fmt.Sprintf("%s has the same identifier", x.Other))
 		return nil
 	})
 }
@@ -344,7 +350,8 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 		DELETE FROM %[1]s s USING ordered o WHERE o.staged AND o.n > 1 AND o.sourced_id = s.sourced_id
 		RETURNING s.position, s.sourced_id AS id, o.kept AS other, s.person, s.section, false AS was`, l.staged), func(m misplaced) {
 		twice = append(twice, m.ID)
-		l.merged.notice(finding.EnrolmentDuplicate, l.subject(m), fmt.Sprintf("%s is enrolled in %s by %s already", m.Person, m.Section, m.Other))
+		l.merged.notice(finding.EnrolmentDuplicate, l.subject(m),
+			fmt.Sprintf("%s is enrolled in %s by %s already", m.Person, m.Section, m.Other))
 	}, l.connection); err != nil {
 		return err
 	}
@@ -360,17 +367,21 @@ func (l *loading) check(ctx context.Context, dangling, doubled bool) error {
 func (l *loading) dangles(h *absence) {
 	code, what := finding.ReferenceUnknown, fmt.Sprintf("%s %q is not in the register", h.ref.noun, h.first.Other)
 	if h.deleted {
-		code, what = finding.ReferenceDeleted, fmt.Sprintf("%s %q is marked as deleted in the register", h.ref.noun, h.first.Other)
+		code, what = finding.ReferenceDeleted, fmt.Sprintf("%s %q is marked as deleted in the register", h.ref.noun,
+			h.first.Other)
 	}
 	if at, bad := l.merged.badAt[h.ref.table][h.first.Other]; bad {
-		l.merged.notice(code, fmt.Sprintf("%s (%s)", l.in.Where(h.ref.table, at), h.first.Other), fmt.Sprintf("this %s cannot be used, so %s left out, the first at %s", h.ref.noun, namers(h.n, l.name), l.subject(h.first)))
+		l.merged.notice(code, fmt.Sprintf("%s (%s)", l.in.Where(h.ref.table, at), h.first.Other),
+			fmt.Sprintf("this %s cannot be used, so %s left out, the first at %s", h.ref.noun, namers(h.n, l.name),
+				l.subject(h.first)))
 		return
 	}
 	if h.n == 1 {
 		l.merged.notice(code, l.subject(h.first), "its "+what)
 		return
 	}
-	l.merged.notice(code, l.subject(h.first), fmt.Sprintf("the %s, so %s left out, of which this is the first", what, namers(h.n, l.name)))
+	l.merged.notice(code, l.subject(h.first), fmt.Sprintf("the %s, so %s left out, of which this is the first", what,
+		namers(h.n, l.name)))
 }
 
 // history keeps what an enrolment was before it came back, or became another's.
@@ -418,7 +429,8 @@ func (l *loading) write(ctx context.Context) (err error) {
 		UPDATE %[1]s m SET %[2]s, row_hash = s.row_hash, changed_at = now(), %[3]s FROM %[4]s s
 		WHERE m.connection_id = $1 AND m.sourced_id = s.sourced_id AND (NOT (%[7]s) OR (%[5]s) IS DISTINCT
 			FROM (%[6]s))`,
-		l.name, list("% = s.%", ", "), since, l.staged, list("m.%", ", "), list("s.%", ", "), l.listed()), l.connection)
+		l.name, list("% = s.%", ", "), since, l.staged, list("m.%", ", "), list("s.%",
+			", "), l.listed()), l.connection)
 	if err != nil {
 		return err
 	}
@@ -448,7 +460,8 @@ func (l *loading) orphans(ctx context.Context) error {
 			RETURNING 0 AS position, m.sourced_id AS id, r.sourced_id AS other, '' AS person, '' AS section,
 				true AS was`, l.name, ref.table, ref.column, l.counts(), l.standingGone()), func(m misplaced) {
 			l.counted.Gone++
-			l.merged.notice(finding.ReferenceDeleted, l.name+" "+m.ID, fmt.Sprintf("its %s %q is no longer in the register", ref.noun, m.Other))
+			l.merged.notice(finding.ReferenceDeleted, l.name+" "+m.ID,
+				fmt.Sprintf("its %s %q is no longer in the register", ref.noun, m.Other))
 		}, l.connection); err != nil {
 			return err
 		}

@@ -30,13 +30,16 @@ var mirrorTables = []mirrorTable{
 	{name: "terms", columns: []string{"sourced_id", "title", "type", "start_date", "end_date", "parent"}},
 	{name: "courses", columns: []string{"sourced_id", "title", "org", "code", "level", "subject"}},
 	{
-		name: "sections", columns: []string{"sourced_id", "title", "code", "class_type", "course", "org", "terms", "level", "subject"},
+		name: "sections", columns: []string{"sourced_id", "title", "code", "class_type", "course", "org", "terms",
+			"level", "subject"},
 		refs:  []mirrorRef{{"course", "courses", "course"}},
 		lists: []mirrorRef{{"terms", "terms", "term"}},
 	},
-	{name: "people", columns: []string{"sourced_id", "given_name", "family_name", "email", "email_key", "user_name", "identifier", "user_ids", "org", "master", "secondary", "enabled"}},
+	{name: "people", columns: []string{"sourced_id", "given_name", "family_name", "email", "email_key", "user_name",
+		"identifier", "user_ids", "org", "master", "secondary", "enabled"}},
 	{
-		name: "enrolments", columns: []string{"sourced_id", "section", "person", "role", "begin_date", "end_date", "state"},
+		name: "enrolments", columns: []string{"sourced_id", "section", "person", "role", "begin_date", "end_date",
+			"state"},
 		refs: []mirrorRef{{"section", "sections", "class"}, {"person", "people", "user"}},
 		same: []string{"section", "person", "role"},
 	},
@@ -49,7 +52,8 @@ type Incoming interface {
 	// Each calls put for each record of the table. seen tells whether a record
 	// with this fingerprint is in the mirror already, unchanged: then it need not
 	// be put. A record that was looked up as seen counts as read.
-	Each(ctx context.Context, table string, seen func(position int, hash uint64, id func() string) bool, put func(MirrorRow) error) error
+	Each(ctx context.Context, table string, seen func(position int, hash uint64, id func() string) bool,
+		put func(MirrorRow) error) error
 	// Incomplete says, after Each, why the table could not be read whole, "" when it could:
 	// then nothing is ended that was only not seen.
 	Incomplete(table string) string
@@ -151,19 +155,23 @@ const manyRows = 10_000
 // written nor sent. now() is one instant for everything that this transaction
 // touches, and marks what the merge changed.
 func Merge(ctx context.Context, tx *db.Tx, connectionID string, in Incoming) (Merged, error) {
-	m := Merged{Tables: map[string]TableCounts{}, deleted: map[string]map[string]bool{}, ids: map[string]map[uint64]bool{}}
-	if err := db.Into(ctx, tx, &m.First, `SELECT to_regclass($1) IS NULL`, partition("people", connectionID)); err != nil {
+	m := Merged{Tables: map[string]TableCounts{}, deleted: map[string]map[string]bool{},
+		ids: map[string]map[uint64]bool{}}
+	if err := db.Into(ctx, tx, &m.First, `SELECT to_regclass($1) IS NULL`,
+		partition("people", connectionID)); err != nil {
 		return m, fmt.Errorf("looking at the mirror: %w", err)
 	}
 	// The tables are joined whole, on sizes that the planner cannot know yet. A
 	// sample of 6,000 rows (20 x 300) tells it enough, and what is sorted and
 	// gathered fits into memory.
-	if _, err := db.Exec(ctx, tx, `SET LOCAL enable_nestloop = off; SET LOCAL default_statistics_target = 20; SET LOCAL maintenance_work_mem = '192MB'; SET LOCAL work_mem = '64MB'`); err != nil {
+	if _, err := db.Exec(ctx, tx,
+		`SET LOCAL enable_nestloop = off; SET LOCAL default_statistics_target = 20; SET LOCAL maintenance_work_mem = '192MB'; SET LOCAL work_mem = '64MB'`); err != nil {
 		return m, err
 	}
 	defer func() { _, _ = db.Exec(ctx, tx, `SET LOCAL enable_nestloop = on`) }()
 	for _, t := range mirrorTables {
-		l := &loading{tx: tx, mirrorTable: t, connection: connectionID, in: in, merged: &m, deleted: map[string]bool{}}
+		l := &loading{tx: tx, mirrorTable: t, connection: connectionID, in: in, merged: &m,
+			deleted: map[string]bool{}}
 		work := l.merge
 		if m.First {
 			work = l.fill
@@ -280,7 +288,8 @@ func touched(ctx context.Context, tx *db.Tx, connectionID string) ([]string, err
 // DropMirror removes everything read through a connection.
 func DropMirror(ctx context.Context, tx *db.Tx, connectionID string) error {
 	for _, t := range mirrorTables {
-		if _, err := db.Exec(ctx, tx, `DROP TABLE IF EXISTS `+db.Quoted(partition(t.name, connectionID))); err != nil {
+		if _, err := db.Exec(ctx, tx, `DROP TABLE IF EXISTS `+db.Quoted(partition(t.name,
+			connectionID))); err != nil {
 			return db.Known(err, "removing the mirror")
 		}
 	}

@@ -84,8 +84,10 @@ func relist(ctx context.Context, from db.From, held map[string]*listed, ids []st
 		guarded, last_failed, ran_at, next_at, opens_at, paused_at, compared_at, ended_at, version, xmin::text
 			FROM pairings WHERE id = ANY ($1::text[]::uuid[])`, []any{ids}, func(r row) error {
 		held[r.ID] = &listed{Pairing{
-			ID: r.ID, SectionID: r.SectionID, SetID: r.SetID, ConnectionID: r.ConnectionID, TargetName: r.TargetName, Policy: roster.Policy{Hold: r.Hold}, Counts: r.Counts,
-			Guarded: r.Guarded, LastFailed: r.LastFailed, RanAt: r.RanAt, NextAt: r.NextAt, OpensAt: r.OpensAt, PausedAt: r.PausedAt, ComparedAt: r.ComparedAt, EndedAt: r.EndedAt, Version: r.Version,
+			ID: r.ID, SectionID: r.SectionID, SetID: r.SetID, ConnectionID: r.ConnectionID, TargetName: r.TargetName,
+			Policy: roster.Policy{Hold: r.Hold}, Counts: r.Counts,
+			Guarded: r.Guarded, LastFailed: r.LastFailed, RanAt: r.RanAt, NextAt: r.NextAt, OpensAt: r.OpensAt,
+			PausedAt: r.PausedAt, ComparedAt: r.ComparedAt, EndedAt: r.EndedAt, Version: r.Version,
 		}, r.Xmin}
 		return nil
 	})

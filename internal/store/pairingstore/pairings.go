@@ -20,19 +20,20 @@ const MaxTargetName = naming.Longest
 
 // Pairing joins a section with a target at a service.
 type Pairing struct {
-	ID            string
-	SectionID     string  // the lead section, when it is about a linked set
-	SetID         *string // the linked set, if it is about one
-	ConnectionID  string
-	TargetName    string
-	TargetSeen    string            // the target's name at the service, by the latest comparison
-	TargetLost    bool              // the target is no longer at the service
-	TargetRef     string            // the service's id of the target, empty until it is made
-	Details       map[string]string `gorm:"serializer:json"` // what a new class is made with, see workspaces.Details
-	Policy        roster.Policy     `gorm:"serializer:json"`
-	Counts        roster.Counts     `gorm:"serializer:json"` // of the latest comparison
-	Mend          []Mend            `gorm:"serializer:json"` // who needs a person, by the latest comparison
-	LeftAsIs      []Mend            `gorm:"serializer:json"` // who waits or is left out on purpose, by the latest comparison
+	ID           string
+	SectionID    string  // the lead section, when it is about a linked set
+	SetID        *string // the linked set, if it is about one
+	ConnectionID string
+	TargetName   string
+	TargetSeen   string            // the target's name at the service, by the latest comparison
+	TargetLost   bool              // the target is no longer at the service
+	TargetRef    string            // the service's id of the target, empty until it is made
+	Details      map[string]string `gorm:"serializer:json"` // what a new class is made with, see workspaces.Details
+	Policy       roster.Policy     `gorm:"serializer:json"`
+	Counts       roster.Counts     `gorm:"serializer:json"` // of the latest comparison
+	Mend         []Mend            `gorm:"serializer:json"` // who needs a person, by the latest comparison
+	// who waits or is left out on purpose, by the latest comparison
+	LeftAsIs      []Mend `gorm:"serializer:json"`
 	LastRunID     *string
 	LastFailed    bool
 	RanAt         *time.Time
@@ -102,7 +103,8 @@ func (p *Pairing) Status(x rosterstore.Section, paused bool, at time.Time) roste
 }
 
 // DuePairings lists pairings that are to run or to open by themselves by a time, except those that
-// are paused, for which it happens once they go on; and keeps other processes from taking them until the transaction ends.
+// are paused, for which it happens once they go on; and keeps other processes from taking them
+// until the transaction ends.
 func DuePairings(ctx context.Context, tx *db.Tx, by time.Time, limit int) (all []Pairing, err error) {
 	err = tx.DB.Raw(`SELECT * FROM pairings WHERE ended_at IS NULL AND paused_at IS NULL
 		AND connection_id NOT IN (SELECT id FROM connections WHERE paused_at IS NOT NULL) AND (next_at <= @by
@@ -136,7 +138,8 @@ func KeepTargetLost(ctx context.Context, tx *db.Tx, pairingID string) error {
 
 // PairingsIn lists the pairings that have run and fit: of a course, of a
 // connection, or with one of the ids; empty values do not narrow.
-func PairingsIn(ctx context.Context, from db.From, courseID, connectionID string, ids []string) (all []Pairing, err error) {
+func PairingsIn(ctx context.Context, from db.From, courseID, connectionID string, ids []string) (all []Pairing,
+	err error) {
 	q := from.Records(ctx).Where("ended_at IS NULL AND ran_at IS NOT NULL")
 	if courseID != "" {
 		q = q.Where("section_id IN (SELECT section_id FROM section_facts WHERE course_id = ?)", courseID)
@@ -153,7 +156,8 @@ func PairingsIn(ctx context.Context, from db.From, courseID, connectionID string
 
 // CountPairings counts those with a connection that have not ended.
 func CountPairings(ctx context.Context, from db.From, connectionID string) (n int, err error) {
-	err = db.Into(ctx, from, &n, `SELECT count(*) FROM pairings WHERE connection_id = $1 AND ended_at IS NULL`, connectionID)
+	err = db.Into(ctx, from, &n, `SELECT count(*) FROM pairings WHERE connection_id = $1 AND ended_at IS NULL`,
+		connectionID)
 	return n, db.Known(err, "counting pairings")
 }
 
@@ -166,7 +170,8 @@ func FindPairing(ctx context.Context, from db.From, id string) (p Pairing, err e
 // PairingsByID finds some.
 func PairingsByID(ctx context.Context, from db.From, ids []string) (map[string]Pairing, error) {
 	var all []Pairing
-	err := from.Records(ctx).Omit("mend", "left_as_is").Where("id = ANY (?::uuid[])", db.TextArray(ids)).Find(&all).Error
+	err := from.Records(ctx).Omit("mend", "left_as_is").Where("id = ANY (?::uuid[])",
+		db.TextArray(ids)).Find(&all).Error
 	out := make(map[string]Pairing, len(all))
 	for _, p := range all {
 		out[p.ID] = p
@@ -176,7 +181,8 @@ func PairingsByID(ctx context.Context, from db.From, ids []string) (map[string]P
 
 // PairingsOf lists the pairings of sections of a register, and of its people lists, that have
 // run at least once.
-func PairingsOf(ctx context.Context, from db.From, connectionID string, sectionIDs []string) (all []Pairing, err error) {
+func PairingsOf(ctx context.Context, from db.From, connectionID string, sectionIDs []string) (all []Pairing,
+	err error) {
 	err = from.Records(ctx).Where("ran_at IS NOT NULL AND ended_at IS NULL AND (id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[])) OR section_id IN (SELECT id FROM people_lists WHERE connection_id = ?))", db.TextArray(sectionIDs), connectionID).Find(&all).Error
 	return all, db.Known(err, "listing the sections' pairings")
 }
@@ -186,7 +192,8 @@ func UpdatePairing(tx *db.Tx, p *Pairing) error {
 	read := p.Version
 	p.Version++
 	p.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("section_id", "set_id", "target_name", "policy", "next_at", "opens_at", "paused_at", "ended_at", "version", "updated_at").Updates(p)
+	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("section_id", "set_id", "target_name", "policy",
+		"next_at", "opens_at", "paused_at", "ended_at", "version", "updated_at").Updates(p)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the pairing: %w", db.ErrStale)
 	}
@@ -195,7 +202,8 @@ func UpdatePairing(tx *db.Tx, p *Pairing) error {
 
 // SetTarget keeps the service's id of a pairing's target.
 func SetTarget(ctx context.Context, tx *db.Tx, pairingID, ref string) error {
-	_, err := db.Exec(ctx, tx, `UPDATE pairings SET target_ref = $2, updated_at = now() WHERE id = $1`, pairingID, ref)
+	_, err := db.Exec(ctx, tx, `UPDATE pairings SET target_ref = $2, updated_at = now() WHERE id = $1`, pairingID,
+		ref)
 	return db.Known(err, "keeping the target")
 }
 
@@ -214,7 +222,8 @@ func EndPairing(ctx context.Context, tx *db.Tx, pairingID string) error {
 }
 
 // KeepStatus keeps what the latest comparison of a pairing gave.
-func KeepStatus(ctx context.Context, tx *db.Tx, pairingID, seen string, counts roster.Counts, mend, quiet []Mend, guarded, unminded int) error {
+func KeepStatus(ctx context.Context, tx *db.Tx, pairingID, seen string, counts roster.Counts, mend, quiet []Mend,
+	guarded, unminded int) error {
 	countsText, err := json.Marshal(counts)
 	if err != nil {
 		return err
@@ -268,7 +277,8 @@ func ForgetPreviews(ctx context.Context, from db.From, before time.Time) error {
 
 // KeepPlacement notes that Kanban put a person into the pairing's target.
 func KeepPlacement(ctx context.Context, tx *db.Tx, pairingID, remoteID, personID, name string) error {
-	_, err := db.Exec(ctx, tx, `INSERT INTO placements (pairing_id, remote_id, person_id, name) VALUES ($1, $2, $3, $4)
+	_, err := db.Exec(ctx, tx,
+		`INSERT INTO placements (pairing_id, remote_id, person_id, name) VALUES ($1, $2, $3, $4)
 		ON CONFLICT (pairing_id, remote_id) DO UPDATE SET person_id = excluded.person_id, name = excluded.name`, pairingID, remoteID, personID, name)
 	return db.Known(err, "noting a placement")
 }

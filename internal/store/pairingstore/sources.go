@@ -14,20 +14,8 @@ func Source(ctx context.Context, from db.From, p Pairing) (roster.Source, error)
 	return all[p.ID], err
 }
 
-// Sources does the same for many pairings with one connection. A pairing that is
-// not stored yet has placed nobody. The conditions that no text is empty repeat
-// those of the indexes, or they could not be used.
-func Sources(ctx context.Context, from db.From, connectionID string, pairings []Pairing) (map[string]roster.Source, error) {
-	var ids []string
-	for _, p := range pairings {
-		ids = append(ids, p.ID)
-	}
-	asked, err := askedSections(ctx, from, pairings)
-	if err != nil {
-		return nil, err
-	}
-	out := make(map[string]roster.Source, len(pairings))
-	members, err := sides[roster.Member](ctx, from, "reading the sections' people", `
+// membersSQL gives the people of sections, with what is known of them at a connection.
+const membersSQL = `
 		WITH asked AS MATERIALIZED (
 			SELECT w.id AS pairing_id, w.section_id, w.grouped FROM unnest($2::text[]::uuid[], $3::text[]::uuid[],
 				$4::bool[]) AS w (id, section_id, grouped)),
@@ -65,7 +53,24 @@ func Sources(ctx context.Context, from db.From, connectionID string, pairings []
 		JOIN people p ON p.connection_id = w.connection_id AND p.sourced_id = w.person
 		LEFT JOIN orgs o ON o.connection_id = p.connection_id AND o.sourced_id = p.org
 		LEFT JOIN person_marks k ON k.connection_id = p.connection_id AND k.sourced_id = p.sourced_id
-		LEFT JOIN accounts a ON a.connection_id = $1 AND a.person_id = p.id`, connectionID, asked.pairings, asked.sections, asked.grouped, asked.listed, asked.lists)
+		LEFT JOIN accounts a ON a.connection_id = $1 AND a.person_id = p.id`
+
+// Sources does the same for many pairings with one connection. A pairing that is
+// not stored yet has placed nobody. The conditions that no text is empty repeat
+// those of the indexes, or they could not be used.
+func Sources(ctx context.Context, from db.From, connectionID string, pairings []Pairing) (map[string]roster.Source,
+	error) {
+	var ids []string
+	for _, p := range pairings {
+		ids = append(ids, p.ID)
+	}
+	asked, err := askedSections(ctx, from, pairings)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]roster.Source, len(pairings))
+	members, err := sides[roster.Member](ctx, from, "reading the sections' people", membersSQL, connectionID,
+		asked.pairings, asked.sections, asked.grouped, asked.listed, asked.lists)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +87,8 @@ func Sources(ctx context.Context, from db.From, connectionID string, pairings []
 		`SELECT pairing_id::text, remote_id AS account_id, section_id::text AS group FROM group_placements
 			WHERE pairing_id = ANY ($1::text[]::uuid[])`, ids)
 	for _, p := range pairings {
-		out[p.ID] = roster.Source{Members: members[p.ID], Placed: placed[p.ID], Grouped: grouped[p.ID], TakesOver: p.TakeOver == TakesOverNext}
+		out[p.ID] = roster.Source{Members: members[p.ID], Placed: placed[p.ID], Grouped: grouped[p.ID],
+			TakesOver: p.TakeOver == TakesOverNext}
 	}
 	return out, err
 }
@@ -127,7 +133,8 @@ func askedSections(ctx context.Context, from db.From, pairings []Pairing) (a ask
 			sections = of[*p.SetID]
 		}
 		for _, x := range sections {
-			a.pairings, a.sections, a.grouped = append(a.pairings, p.ID), append(a.sections, x), append(a.grouped, p.SetID != nil)
+			a.pairings, a.sections, a.grouped = append(a.pairings, p.ID), append(a.sections, x), append(a.grouped,
+				p.SetID != nil)
 		}
 	}
 	return a, nil

@@ -33,7 +33,8 @@ func SectionsOfPairings(ctx context.Context, from db.From, ids []string) (map[st
 		WHERE p.id = ANY ($1::text[]::uuid[]) GROUP BY p.id, lead.section_id, t.id`, ids)
 	out := make(map[string]rosterstore.Section, len(rows))
 	for _, r := range rows {
-		out[r.PairingID] = rosterstore.Section{ID: r.SectionID, Title: r.Title, Connection: r.Register, EndsOn: r.Ends, Gone: r.Gone}
+		out[r.PairingID] = rosterstore.Section{ID: r.SectionID, Title: r.Title, Connection: r.Register,
+			EndsOn: r.Ends, Gone: r.Gone}
 	}
 	return out, err
 }
@@ -84,7 +85,8 @@ func KeepReleased(ctx context.Context, tx *db.Tx, pairingID string, counts roste
 	if err != nil {
 		return err
 	}
-	_, err = db.Exec(ctx, tx, `UPDATE pairings SET counts = $2, left_as_is = $3 WHERE id = $1`, pairingID, string(countsText), string(quietText))
+	_, err = db.Exec(ctx, tx, `UPDATE pairings SET counts = $2, left_as_is = $3 WHERE id = $1`, pairingID,
+		string(countsText), string(quietText))
 	return db.Known(err, "keeping that a class is open")
 }
 

@@ -35,7 +35,8 @@ func prepare(ctx context.Context, bin, folder string, as *syscall.Credential, fa
 		return "", fmt.Errorf("looking at the data folder: %w", err)
 	}
 	if there, err := os.ReadDir(folder); err == nil && len(there) > 0 {
-		return "", fmt.Errorf("%s holds %s and is no PostgreSQL cluster: move it away, or choose another --data", folder, there[0].Name())
+		return "", fmt.Errorf("%s holds %s and is no PostgreSQL cluster: move it away, or choose another --data",
+			folder, there[0].Name())
 	}
 	if err := os.MkdirAll(filepath.Dir(folder), 0o755); err != nil {
 		return "", unwritable(folder, err)
@@ -128,7 +129,8 @@ func waitForOldServer(ctx context.Context, folder string) error {
 		}
 		if len(there) == 0 {
 			// PostgreSQL would take any living process of that number for its own.
-			if err := os.Remove(filepath.Join(folder, "postmaster.pid")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if err := os.Remove(filepath.Join(folder, "postmaster.pid")); err != nil &&
+				!errors.Is(err, fs.ErrNotExist) {
 				return fmt.Errorf("removing the mark of a server that has ended: %w", err)
 			}
 			return nil
@@ -146,7 +148,8 @@ func waitForOldServer(ctx context.Context, folder string) error {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
-	return fmt.Errorf("another Kanban already uses the data folder %s: stop it first, or choose another --data", folder)
+	return fmt.Errorf("another Kanban already uses the data folder %s: stop it first, or choose another --data",
+		folder)
 }
 
 // process is a PostgreSQL that works in the folder.
@@ -163,7 +166,8 @@ func (p process) end(folder string) {
 		return
 	}
 	defer handle.Release() //nolint:errcheck // nothing follows from it
-	if again, err := serversIn(folder); err == nil && slices.ContainsFunc(again, func(x process) bool { return x.pid == p.pid }) {
+	if again, err := serversIn(folder); err == nil && slices.ContainsFunc(again,
+		func(x process) bool { return x.pid == p.pid }) {
 		_ = handle.Signal(syscall.SIGINT)
 	}
 }

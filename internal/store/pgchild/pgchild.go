@@ -131,7 +131,8 @@ type run struct {
 // launch starts the process and waits until it answers.
 func (s *Server) launch(ctx context.Context) (*run, error) {
 	args := []string{
-		"-D", s.folder, "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
+		"-D", s.folder, "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c",
+		"unix_socket_directories=",
 		"-c", "max_connections=200", "-c", "log_min_messages=fatal",
 		// Nobody replicates it, so what fills a new table is written once, not twice.
 		"-c", "wal_level=minimal", "-c", "max_wal_senders=0",
@@ -200,8 +201,10 @@ func (s *Server) supervise(ctx context.Context, r *run) {
 			return
 		case <-r.ended:
 		}
-		restarts = slices.DeleteFunc(append(restarts, time.Now()), func(at time.Time) bool { return time.Since(at) > restartsWithin })
-		cause := fmt.Errorf("the private PostgreSQL ended by itself (%w): %s", errors.Join(r.err, errEnded), strings.TrimSpace(r.log.String()))
+		restarts = slices.DeleteFunc(append(restarts, time.Now()),
+			func(at time.Time) bool { return time.Since(at) > restartsWithin })
+		cause := fmt.Errorf("the private PostgreSQL ended by itself (%w): %s", errors.Join(r.err, errEnded),
+			strings.TrimSpace(r.log.String()))
 		if len(restarts) > mostRestarts {
 			s.failed <- fmt.Errorf("%w; it did so %d times in %v", cause, len(restarts), restartsWithin)
 			return
@@ -325,7 +328,8 @@ func (s *Server) ready(ctx context.Context, r *run) error {
 		if err == nil {
 			defer conn.Close(ctx)
 			var there bool
-			if err := conn.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM pg_database WHERE datname = 'kanban')`).Scan(&there); err != nil {
+			if err := conn.QueryRow(ctx,
+				`SELECT EXISTS (SELECT 1 FROM pg_database WHERE datname = 'kanban')`).Scan(&there); err != nil {
 				return err
 			}
 			if !there {

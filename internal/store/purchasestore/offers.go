@@ -48,7 +48,9 @@ func UpdateOffer(tx *db.Tx, o *Offer) error {
 	read := o.Version
 	o.Version++
 	o.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", o.ID, read).Select("name", "connection_id", "offer", "section_ids", "course_id", "term_rule", "platform_id", "grace_days", "at_end", "only_buyers", "version", "updated_at").Updates(o)
+	done := tx.DB.Where("id = ? AND version = ?", o.ID, read).Select("name", "connection_id", "offer", "section_ids",
+		"course_id", "term_rule", "platform_id", "grace_days", "at_end", "only_buyers", "version",
+		"updated_at").Updates(o)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the offer: %w", db.ErrStale)
 	}
@@ -126,11 +128,13 @@ func AccessesFor(ctx context.Context, tx *db.Tx, offerID, after string, limit in
 
 // AccessesByID lists some that an offer is made for, locked.
 func AccessesByID(ctx context.Context, tx *db.Tx, ids []string) ([]Access, error) {
-	return accesses(ctx, tx, `WHERE id = ANY ($1::text[]::uuid[]) AND offer_id IS NOT NULL ORDER BY id FOR UPDATE`, ids)
+	return accesses(ctx, tx, `WHERE id = ANY ($1::text[]::uuid[]) AND offer_id IS NOT NULL ORDER BY id FOR UPDATE`,
+		ids)
 }
 
 func accesses(ctx context.Context, tx *db.Tx, where string, args ...any) ([]Access, error) {
-	list, err := db.Rows[Access](ctx, tx, "listing accesses", `SELECT `+accessColumns+` FROM accesses `+where, args...)
+	list, err := db.Rows[Access](ctx, tx, "listing accesses", `SELECT `+accessColumns+` FROM accesses `+where,
+		args...)
 	return list, err
 }
 
@@ -178,7 +182,8 @@ func KeepAccess(ctx context.Context, tx *db.Tx, a Access) error {
 func GiveAccess(ctx context.Context, tx *db.Tx, a Access) error {
 	_, err := db.Exec(ctx, tx, `INSERT INTO accesses (id, connection_id, offer, buyer, order_ref, offer_id, name,
 		person_id, started_at, until, given_by, reason) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
-		a.ID, a.ConnectionID, a.Offer, a.Buyer, a.OrderRef, a.OfferID, a.Name, a.PersonID, a.StartedAt, a.Until, a.GivenBy, a.Reason)
+		a.ID, a.ConnectionID, a.Offer, a.Buyer, a.OrderRef, a.OfferID, a.Name, a.PersonID, a.StartedAt, a.Until,
+		a.GivenBy, a.Reason)
 	return db.Known(err, "giving access")
 }
 

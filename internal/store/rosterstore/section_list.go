@@ -32,7 +32,8 @@ func Sections(ctx context.Context, from *db.Database) ([]Section, error) {
 	}
 	// What is read now may be newer than the version read before. Then the next
 	// look reads it once more.
-	all, err := db.Rows[Section](ctx, from, "listing sections", sectionsSQL+` WHERE true`+connectionstore.NotRemoved("f")+` ORDER BY f.title, f.section_id`)
+	all, err := db.Rows[Section](ctx, from, "listing sections",
+		sectionsSQL+` WHERE true`+connectionstore.NotRemoved("f")+` ORDER BY f.title, f.section_id`)
 	if err == nil {
 		held.sections, held.version = all, version
 	}
@@ -42,7 +43,8 @@ func Sections(ctx context.Context, from *db.Database) ([]Section, error) {
 // RefreshSections works out anew what lists show: of the sections with these ids,
 // or of every section of the register when ids is nil.
 func RefreshSections(ctx context.Context, tx *db.Tx, connectionID string, ids []string) error {
-	if _, err := db.Exec(ctx, tx, `SELECT refresh_section_facts($1, $2::text[]::uuid[])`, connectionID, ids); err != nil {
+	if _, err := db.Exec(ctx, tx, `SELECT refresh_section_facts($1, $2::text[]::uuid[])`, connectionID,
+		ids); err != nil {
 		return db.Known(err, "working out what lists show")
 	}
 	return RefreshPeopleLists(ctx, tx, connectionID)

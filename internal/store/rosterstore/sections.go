@@ -80,17 +80,20 @@ const PersonColumns = `p.id::text, p.given_name, p.family_name, p.email, p.user_
 
 // FindPerson finds one by id.
 func FindPerson(ctx context.Context, from db.From, id string) (Person, error) {
-	return db.Row[Person](ctx, from, "finding the person", `SELECT `+PersonColumns+` FROM people p WHERE p.id = $1`, id)
+	return db.Row[Person](ctx, from, "finding the person", `SELECT `+PersonColumns+` FROM people p WHERE p.id = $1`,
+		id)
 }
 
 // PeopleByID lists some by id.
 func PeopleByID(ctx context.Context, from db.From, ids []string) ([]Person, error) {
-	return db.Rows[Person](ctx, from, "finding people", `SELECT `+PersonColumns+` FROM people p WHERE p.id = ANY ($1::text[]::uuid[])`, ids)
+	return db.Rows[Person](ctx, from, "finding people",
+		`SELECT `+PersonColumns+` FROM people p WHERE p.id = ANY ($1::text[]::uuid[])`, ids)
 }
 
 // PersonByIdentifier finds the one person with the register's identifier.
 func PersonByIdentifier(ctx context.Context, from db.From, identifier string) (Person, error) {
-	return db.Row[Person](ctx, from, "finding the person", `SELECT `+PersonColumns+` FROM people p WHERE p.identifier = $1 AND p.gone_at IS NULL`+connectionstore.NotRemoved("p"), identifier)
+	return db.Row[Person](ctx, from, "finding the person",
+		`SELECT `+PersonColumns+` FROM people p WHERE p.identifier = $1 AND p.gone_at IS NULL`+connectionstore.NotRemoved("p"), identifier)
 }
 
 // PersonByAddress finds the one person with the address; two are ErrNotFound,
@@ -100,7 +103,8 @@ func PersonByAddress(ctx context.Context, from db.From, address string) (Person,
 	if err != nil {
 		return Person{}, fmt.Errorf("finding the person: %w", db.ErrNotFound)
 	}
-	return db.Row[Person](ctx, from, "finding the person", `SELECT `+PersonColumns+` FROM people p WHERE p.email_key = $1 AND p.gone_at IS NULL`+connectionstore.NotRemoved("p"), key)
+	return db.Row[Person](ctx, from, "finding the person",
+		`SELECT `+PersonColumns+` FROM people p WHERE p.email_key = $1 AND p.gone_at IS NULL`+connectionstore.NotRemoved("p"), key)
 }
 
 // Enrolled is a section a person is in.

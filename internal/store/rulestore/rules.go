@@ -44,15 +44,18 @@ type Rule struct {
 // Draft is the rule as it was written.
 func (r Rule) Draft() rule.Draft {
 	return rule.Draft{
-		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Stop: r.Stop, Actions: r.Actions, OncePerPerson: r.OncePerPerson,
-		UndoneBy: r.UndoneBy, Counts: r.Counts, Days: r.Days, QuietHours: r.QuietHours, Limit: r.Most, InOrder: r.InOrder,
+		Name: r.Name, Trigger: r.Trigger, Scope: r.Scope, Condition: r.Condition, Stop: r.Stop, Actions: r.Actions,
+		OncePerPerson: r.OncePerPerson,
+		UndoneBy:      r.UndoneBy, Counts: r.Counts, Days: r.Days, QuietHours: r.QuietHours, Limit: r.Most,
+		InOrder: r.InOrder,
 	}
 }
 
 // Write puts a draft into the rule, of which nothing is known yet.
 func (r *Rule) Write(d rule.Draft) {
 	r.TriedAt, r.TriedEvent, r.Missing, r.AskedAt = nil, nil, nil, nil
-	r.Name, r.Trigger, r.Scope, r.Condition, r.Stop, r.Actions, r.OncePerPerson = d.Name, d.Trigger, d.Scope, d.Condition, d.Stop, d.Actions, d.OncePerPerson
+	r.Name, r.Trigger, r.Scope, r.Condition, r.Stop, r.Actions, r.OncePerPerson = d.Name, d.Trigger, d.Scope,
+		d.Condition, d.Stop, d.Actions, d.OncePerPerson
 	r.Counts = d.Counts
 	r.UndoneBy, r.Days, r.QuietHours, r.Most, r.InOrder = d.UndoneBy, d.Days, d.QuietHours, d.Limit, d.InOrder
 }
@@ -80,7 +83,9 @@ func UpdateRule(tx *db.Tx, r *Rule) error {
 	read := r.Version
 	r.Version++
 	r.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", r.ID, read).Select("name", "trigger", "scope", "condition", "stop", "actions", "once_per_person", "undone_by", "counts", "days", "quiet_hours", "most", "in_order", "on_since", "first_on_at", "tried_at", "tried_event", "missing", "asked_at", "version", "updated_at").Updates(r)
+	done := tx.DB.Where("id = ? AND version = ?", r.ID, read).Select("name", "trigger", "scope", "condition", "stop",
+		"actions", "once_per_person", "undone_by", "counts", "days", "quiet_hours", "most", "in_order", "on_since",
+		"first_on_at", "tried_at", "tried_event", "missing", "asked_at", "version", "updated_at").Updates(r)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the rule: %w", db.ErrStale)
 	}

@@ -23,7 +23,8 @@ func TitlesOfScopes(ctx context.Context, from db.From, scopes []rule.Scope) ([]S
 	for _, x := range scopes {
 		courses, sections = append(courses, x.Course), append(sections, x.Section)
 		if x.Module+x.Activity != "" {
-			modules, activities, within = append(modules, x.Module), append(activities, x.Activity), append(within, x.Course)
+			modules, activities, within = append(modules, x.Module), append(activities, x.Activity), append(within,
+				x.Course)
 			anywhere = anywhere || x.Course == ""
 		}
 	}

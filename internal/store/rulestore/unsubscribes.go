@@ -38,6 +38,7 @@ func KeepUnsubscribe(ctx context.Context, tx *db.Tx, u Unsubscribe) error {
 
 // DropUnsubscribe lets an address have mails of a rule again; ok is false when it did.
 func DropUnsubscribe(ctx context.Context, tx *db.Tx, ruleID, addressKey string) (ok bool, err error) {
-	changed, err := db.Exec(ctx, tx, `DELETE FROM unsubscribes WHERE rule_id = $1 AND address_key = $2`, ruleID, addressKey)
+	changed, err := db.Exec(ctx, tx, `DELETE FROM unsubscribes WHERE rule_id = $1 AND address_key = $2`, ruleID,
+		addressKey)
 	return changed > 0, db.Known(err, "subscribing again")
 }

@@ -76,7 +76,8 @@ func FindRun(ctx context.Context, from db.From, id string) (r Run, err error) {
 
 // Runs lists the newest runs, of one pairing or connection if given, older than
 // the run before if given.
-func Runs(ctx context.Context, from db.From, pairingID, connectionID, before string, limit int) (all []Run, err error) {
+func Runs(ctx context.Context, from db.From, pairingID, connectionID, before string, limit int) (all []Run,
+	err error) {
 	q := from.Records(ctx).Order("id DESC").Limit(limit)
 	if pairingID != "" {
 		q = q.Where("pairing_id = ?", pairingID)
@@ -149,7 +150,8 @@ var ErrCancelled = errors.New("stopped by a person")
 
 // KeepRunProgress tells how far a run is. ErrCancelled says that it is to stop.
 func KeepRunProgress(ctx context.Context, from *db.Database, id, step string, done, total int) error {
-	if err := announceRun(ctx, from, id, `UPDATE runs SET step = $2, done = $3, total = $4 WHERE id = $1`, id, step, done, total); err != nil {
+	if err := announceRun(ctx, from, id, `UPDATE runs SET step = $2, done = $3, total = $4 WHERE id = $1`, id, step,
+		done, total); err != nil {
 		return err
 	}
 	var asked bool
@@ -162,7 +164,8 @@ func KeepRunProgress(ctx context.Context, from *db.Database, id, step string, do
 
 // AskCancel asks an active run to stop; ok is false when it has ended.
 func AskCancel(ctx context.Context, tx *db.Tx, id string) (ok bool, err error) {
-	done, err := db.Exec(ctx, tx, `UPDATE runs SET cancel_asked = true WHERE id = $1 AND state IN ('queued', 'running')`, id)
+	done, err := db.Exec(ctx, tx,
+		`UPDATE runs SET cancel_asked = true WHERE id = $1 AND state IN ('queued', 'running')`, id)
 	return done > 0, db.Known(err, "stopping the run")
 }
 
@@ -180,7 +183,8 @@ func FinishRun(ctx context.Context, tx *db.Tx, r *Run) error {
 	now := time.Now().UTC()
 	r.FinishedAt = &now
 	r.Step = ""
-	err := tx.DB.Where("id = ?", r.ID).Select("state", "step", "done", "total", "counts", "findings", "next_preview", "error_code", "error", "finished_at").Updates(r).Error
+	err := tx.DB.Where("id = ?", r.ID).Select("state", "step", "done", "total", "counts", "findings", "next_preview",
+		"error_code", "error", "finished_at").Updates(r).Error
 	if err != nil {
 		return db.Known(err, "ending the run")
 	}

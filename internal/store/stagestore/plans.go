@@ -65,7 +65,8 @@ func UpdateStagePlan(tx *db.Tx, p *StagePlan) error {
 	read := p.Version
 	p.Version++
 	p.UpdatedAt = time.Now().UTC()
-	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("name", "course_id", "stages", "version", "on_since", "removed_at", "updated_at").Updates(p)
+	done := tx.DB.Where("id = ? AND version = ?", p.ID, read).Select("name", "course_id", "stages", "version",
+		"on_since", "removed_at", "updated_at").Updates(p)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return fmt.Errorf("changing the stage plan: %w", db.ErrStale)
 	}
@@ -83,7 +84,8 @@ type StageProgress struct {
 
 // PeopleOfStagePlan lists in order, from an id on, the people whom a stage plan is about: who
 // learns in its course now, and who has come somewhere in it before.
-func PeopleOfStagePlan(ctx context.Context, from db.From, planID, courseID, after string, limit int) ([]string, error) {
+func PeopleOfStagePlan(ctx context.Context, from db.From, planID, courseID, after string, limit int) ([]string,
+	error) {
 	return db.Values[string](ctx, from, "listing a stage plan's people", `SELECT w.person_id::text FROM (
 			SELECT person_id FROM course_learners WHERE course_id = $2 UNION SELECT person_id FROM stage_plan_people
 				WHERE stage_plan_id = nullif($1, '')::uuid) w
@@ -128,7 +130,8 @@ func StageProgressOf(ctx context.Context, from db.From, planID string, people []
 	return progress(ctx, from, planID, people, "")
 }
 
-func progress(ctx context.Context, from db.From, planID string, people []string, lock string) ([]StageProgress, error) {
+func progress(ctx context.Context, from db.From, planID string, people []string, lock string) ([]StageProgress,
+	error) {
 	list, err := db.Rows[StageProgress](ctx, from, "reading a stage plan's people", `SELECT person_id::text, reached,
 		next, percent, round FROM stage_plan_people
 		WHERE stage_plan_id = $1 AND person_id = ANY ($2::text[]::uuid[]) ORDER BY person_id `+lock, planID, people)
@@ -141,13 +144,15 @@ func KeepStageProgress(ctx context.Context, tx *db.Tx, planID string, all []Stag
 	if n == 0 {
 		return nil
 	}
-	people, reached, next, percent, round := make([]string, n), make([]string, n), make([]string, n), make([]int32, n), make([]int32, n)
+	people, reached, next, percent, round := make([]string, n), make([]string, n), make([]string, n), make([]int32,
+		n), make([]int32, n)
 	for i, c := range all {
 		text, err := json.Marshal(c.Reached)
 		if err != nil {
 			return err
 		}
-		people[i], reached[i], next[i], percent[i], round[i] = c.PersonID, string(text), c.Next, int32(c.Percent), int32(c.Round)
+		people[i], reached[i], next[i], percent[i], round[i] = c.PersonID, string(text), c.Next, int32(c.Percent),
+			int32(c.Round)
 	}
 	_, err := db.Exec(ctx, tx, `UPDATE stage_plan_people c SET reached = w.reached::jsonb, next = w.next,
 		percent = w.percent, round = w.round, updated_at = now()

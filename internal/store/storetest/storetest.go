@@ -83,7 +83,8 @@ func Start(ctx context.Context) (s *Server, err error) {
 	if err = os.Chmod(s.folder, 0o755); err != nil { // the user postgres passes through
 		return nil, err
 	}
-	if s.child, err = pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(s.folder, "postgres"), Fast: true}); err != nil {
+	if s.child, err = pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(s.folder, "postgres"),
+		Fast: true}); err != nil {
 		return nil, err
 	}
 	s.URL = s.child.Database("postgres")

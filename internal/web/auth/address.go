@@ -22,7 +22,8 @@ func ClientAddress(r *http.Request, trusted []netip.Prefix) string {
 			return host
 		}
 		host = a.Unmap().String()
-		if !slices.ContainsFunc(trusted, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) }) || len(hops) == 0 {
+		if !slices.ContainsFunc(trusted, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) }) ||
+			len(hops) == 0 {
 			return host
 		}
 		at, hops = hops[len(hops)-1], hops[:len(hops)-1]

@@ -55,21 +55,38 @@ const (
 // New prepares it. Old sessions are removed every hour until ctx ends.
 func New(ctx context.Context, o Options) *Auth {
 	s := scs.New()
-	store := pgxstore.NewWithCleanupInterval(o.Store.Pool, time.Hour)
-	context.AfterFunc(ctx, store.StopCleanup)
-	s.Store = store
-	s.HashTokenInStore = true // whoever reads the database cannot sign in with it
+	s.Store = pgxstore.NewWithCleanupInterval(o.Store.Pool, 0) // what is over is removed below
+	s.HashTokenInStore = true                                  // whoever reads the database cannot sign in with it
 	s.Lifetime, s.IdleTimeout = sessionFor, idleFor
 	s.Cookie.Name, s.Cookie.HttpOnly, s.Cookie.SameSite = cookie, true, http.SameSiteLaxMode
 	s.Cookie.Secure = strings.HasPrefix(o.Public, "https://")
-	return &Auth{Options: o, sessions: s, tries: newTries()}
+	a := &Auth{Options: o, sessions: s, tries: newTries()}
+	go a.removeOld(ctx)
+	return a
+}
+
+// removeOld removes the sessions that are over, every hour.
+func (a *Auth) removeOld(ctx context.Context) {
+	every := time.NewTicker(time.Hour)
+	defer every.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-every.C:
+			if err := a.Access.RemoveOldSessions(ctx); err != nil && ctx.Err() == nil {
+				a.Log.Warn("removing old sessions", "cause", err.Error())
+			}
+		}
+	}
 }
 
 // Sessions reads and writes the session of each request.
 func (a *Auth) Sessions(next http.Handler) http.Handler { return a.sessions.LoadAndSave(next) }
 
 // open are the addresses of the API that need nobody signed in.
-var open = map[string]bool{"/api/v1/setup": true, "/api/v1/session": true, "/openapi.json": true, "/openapi.yaml": true}
+var open = map[string]bool{"/api/v1/setup": true, "/api/v1/session": true, "/openapi.json": true,
+	"/openapi.yaml": true}
 
 // Open reports whether an address of the API needs nobody signed in.
 func Open(path string) bool { return open[path] }

@@ -80,7 +80,8 @@ func (a *Auth) Admit(ctx context.Context, account string) error {
 	if !over {
 		return nil
 	}
-	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many tries; wait a minute and try again"), http.Header{"Retry-After": {"60"}})
+	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many tries; wait a minute and try again"),
+		http.Header{"Retry-After": {"60"}})
 }
 
 // Remember lets this browser be known at an account.
@@ -91,7 +92,8 @@ func (a *Auth) Remember(ctx context.Context, account string) {
 		return
 	}
 	http.SetCookie(c.w, &http.Cookie{
-		Name: knownCookie, Value: base64.RawURLEncoding.EncodeToString(sealed), Path: "/api/v1/session", MaxAge: int(knownFor.Seconds()),
+		Name: knownCookie, Value: base64.RawURLEncoding.EncodeToString(sealed), Path: "/api/v1/session",
+		MaxAge:   int(knownFor.Seconds()),
 		HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: strings.HasPrefix(a.Public, "https://"),
 	})
 }

@@ -150,7 +150,8 @@ func New(o Options) *Client {
 		if wait := retryAfter(resp); wait > o.WaitMax {
 			return false, nil
 		}
-		return resp.StatusCode == http.StatusTooManyRequests || resp.StatusCode >= 500 && resp.StatusCode != http.StatusNotImplemented, nil
+		return resp.StatusCode == http.StatusTooManyRequests || resp.StatusCode >= 500 &&
+			resp.StatusCode != http.StatusNotImplemented, nil
 	}
 	return &Client{options: o, http: c}
 }
@@ -214,7 +215,8 @@ func (c *Client) do(req *retryablehttp.Request) (Answer, error) {
 		return Answer{}, &Problem{Kind: Broken, Status: resp.StatusCode, Detail: "the answer broke off", Err: err}
 	}
 	if int64(len(body)) > c.options.MaxBody {
-		return Answer{}, &Problem{Kind: Broken, Status: resp.StatusCode, Detail: fmt.Sprintf("the answer is longer than %d bytes", c.options.MaxBody)}
+		return Answer{}, &Problem{Kind: Broken, Status: resp.StatusCode,
+			Detail: fmt.Sprintf("the answer is longer than %d bytes", c.options.MaxBody)}
 	}
 	answer := Answer{Status: resp.StatusCode, Header: resp.Header, Body: body}
 	if resp.StatusCode >= 200 && resp.StatusCode < 300 {

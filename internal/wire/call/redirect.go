@@ -34,7 +34,8 @@ const most = 5
 func (r Redirects) follow(c *http.Client) {
 	c.CheckRedirect = func(next *http.Request, before []*http.Request) error {
 		last := before[len(before)-1]
-		if r == RefuseRedirects || len(before) > most || next.Method != last.Method || last.URL.Scheme == "https" && next.URL.Scheme != "https" {
+		if r == RefuseRedirects || len(before) > most || next.Method != last.Method || last.URL.Scheme == "https" &&
+			next.URL.Scheme != "https" {
 			return http.ErrUseLastResponse
 		}
 		return nil

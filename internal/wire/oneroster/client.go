@@ -81,9 +81,11 @@ func (c *Client) Authorise(ctx context.Context) (scopes []string, err error) {
 func tokenProblem(err error) error {
 	var refused *oauth2.RetrieveError
 	if !errors.As(err, &refused) {
-		return fmt.Errorf("getting an access token: %w", &call.Problem{Kind: call.Unreachable, Detail: err.Error(), Err: err})
+		return fmt.Errorf("getting an access token: %w",
+			&call.Problem{Kind: call.Unreachable, Detail: err.Error(), Err: err})
 	}
-	p := &call.Problem{Kind: call.WrongCredential, Status: refused.Response.StatusCode, Detail: refused.ErrorDescription, Err: err}
+	p := &call.Problem{Kind: call.WrongCredential, Status: refused.Response.StatusCode,
+		Detail: refused.ErrorDescription, Err: err}
 	if p.Detail == "" {
 		p.Detail = refused.ErrorCode
 	}
@@ -168,7 +170,8 @@ func (c *Client) Pages(ctx context.Context, file, start string, read int, each f
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	broken := func(format string, args ...any) error {
-		return fmt.Errorf("reading %s: %w", paths[file], &call.Problem{Kind: call.Broken, Detail: fmt.Sprintf(format, args...)})
+		return fmt.Errorf("reading %s: %w", paths[file],
+			&call.Problem{Kind: call.Broken, Detail: fmt.Sprintf(format, args...)})
 	}
 	seen, prints, empty, linked := map[string]bool{}, map[[sha256.Size]byte]bool{}, 0, false
 	coming := c.fetch(ctx, file, start)
@@ -297,7 +300,8 @@ func (c *Client) follow(current string, links []string) (string, error) {
 		return "", &call.Problem{Kind: call.Broken, Detail: "the link to the next page is not an address: " + target}
 	}
 	if next.Scheme != base.Scheme || next.Host != base.Host {
-		return "", &call.Problem{Kind: call.Broken, Detail: "the link to the next page leads to another host: " + next.Host}
+		return "", &call.Problem{Kind: call.Broken,
+			Detail: "the link to the next page leads to another host: " + next.Host}
 	}
 	return next.String(), nil
 }

@@ -49,13 +49,21 @@ var required = map[string][]string{
 // Headers are the standard's columns of each file, in its order (1.2), followed
 // by those that only 1.1 has.
 var Headers = map[string][]string{
-	FileOrgs:        {"sourcedId", "status", "dateLastModified", "name", "type", "identifier", "parentSourcedId"},
-	FileSessions:    {"sourcedId", "status", "dateLastModified", "title", "type", "startDate", "endDate", "parentSourcedId", "schoolYear"},
-	FileCourses:     {"sourcedId", "status", "dateLastModified", "schoolYearSourcedId", "title", "courseCode", "grades", "orgSourcedId", "subjects", "subjectCodes"},
-	FileClasses:     {"sourcedId", "status", "dateLastModified", "title", "grades", "courseSourcedId", "classCode", "classType", "location", "schoolSourcedId", "termSourcedIds", "subjects", "subjectCodes", "periods"},
-	FileUsers:       {"sourcedId", "status", "dateLastModified", "enabledUser", "username", "userIds", "givenName", "familyName", "middleName", "identifier", "email", "sms", "phone", "agentSourcedIds", "grades", "password", "userMasterIdentifier", "resourceSourcedIds", "preferredGivenName", "preferredMiddleName", "preferredFamilyName", "primaryOrgSourcedId", "pronouns"},
-	FileRoles:       {"sourcedId", "status", "dateLastModified", "userSourcedId", "roleType", "role", "beginDate", "endDate", "orgSourcedId", "userProfileSourcedId"},
-	FileEnrollments: {"sourcedId", "status", "dateLastModified", "classSourcedId", "schoolSourcedId", "userSourcedId", "role", "primary", "beginDate", "endDate"},
+	FileOrgs: {"sourcedId", "status", "dateLastModified", "name", "type", "identifier", "parentSourcedId"},
+	FileSessions: {"sourcedId", "status", "dateLastModified", "title", "type", "startDate", "endDate",
+		"parentSourcedId", "schoolYear"},
+	FileCourses: {"sourcedId", "status", "dateLastModified", "schoolYearSourcedId", "title", "courseCode",
+		"grades", "orgSourcedId", "subjects", "subjectCodes"},
+	FileClasses: {"sourcedId", "status", "dateLastModified", "title", "grades", "courseSourcedId", "classCode",
+		"classType", "location", "schoolSourcedId", "termSourcedIds", "subjects", "subjectCodes", "periods"},
+	FileUsers: {"sourcedId", "status", "dateLastModified", "enabledUser", "username", "userIds", "givenName",
+		"familyName", "middleName", "identifier", "email", "sms", "phone", "agentSourcedIds", "grades", "password",
+		"userMasterIdentifier", "resourceSourcedIds", "preferredGivenName", "preferredMiddleName",
+		"preferredFamilyName", "primaryOrgSourcedId", "pronouns"},
+	FileRoles: {"sourcedId", "status", "dateLastModified", "userSourcedId", "roleType", "role", "beginDate",
+		"endDate", "orgSourcedId", "userProfileSourcedId"},
+	FileEnrollments: {"sourcedId", "status", "dateLastModified", "classSourcedId", "schoolSourcedId", "userSourcedId",
+		"role", "primary", "beginDate", "endDate"},
 }
 
 // only11 are columns of 1.1 that 1.2 no longer has.
@@ -85,7 +93,8 @@ func OpenPackage(r io.ReaderAt, size int64, limits Limits) (*Package, error) {
 		p.files[f.Name] = f
 	}
 	if p.files["manifest.csv"] == nil {
-		return nil, fmt.Errorf("%w: manifest.csv is missing; all files must stand at the root of the archive", ErrPackage)
+		return nil, fmt.Errorf("%w: manifest.csv is missing; all files must stand at the root of the archive",
+			ErrPackage)
 	}
 	bad := func(b Bad) error {
 		return fmt.Errorf("%w: manifest.csv line %d: %s", ErrPackage, b.Line, b.Cause)
@@ -107,7 +116,8 @@ func OpenPackage(r io.ReaderAt, size int64, limits Limits) (*Package, error) {
 	}
 	for name, mode := range p.Modes {
 		if mode != Absent && mode != Bulk && mode != Delta {
-			return nil, fmt.Errorf("%w: manifest.csv says %q of %s; absent, bulk and delta are known", ErrPackage, mode, name)
+			return nil, fmt.Errorf("%w: manifest.csv says %q of %s; absent, bulk and delta are known", ErrPackage,
+				mode, name)
 		}
 		if mode != Absent && p.files[name+".csv"] == nil {
 			return nil, fmt.Errorf("%w: manifest.csv promises %s.csv, which is missing", ErrPackage, name)
@@ -233,7 +243,8 @@ func (t *table) header(file string) ([]string, error) {
 	for i, name := range row.values {
 		names[i] = strings.TrimSpace(name)
 		if names[i] != "" && slices.Contains(names[:i], names[i]) {
-			return nil, fmt.Errorf("%w: %s.csv has the column %s twice; which of them counts cannot be told", ErrPackage, file, names[i])
+			return nil, fmt.Errorf("%w: %s.csv has the column %s twice; which of them counts cannot be told",
+				ErrPackage, file, names[i])
 		}
 	}
 	t.width = len(names)
@@ -250,10 +261,12 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 	if err != nil {
 		return err
 	}
-	row := Row{column: make(map[string]int, len(header)), seed: xxhash.Sum64String(strings.Join(header, "\xff")), scratch: new([]byte)}
+	row := Row{column: make(map[string]int, len(header)), seed: xxhash.Sum64String(strings.Join(header, "\xff")),
+		scratch: new([]byte)}
 	for i, name := range header {
 		row.column[name] = i
-		if known := Headers[file]; known != nil && extra != nil && !slices.Contains(known, name) && !slices.Contains(only11, name) && !strings.HasPrefix(name, "metadata.") {
+		if known := Headers[file]; known != nil && extra != nil && !slices.Contains(known, name) &&
+			!slices.Contains(only11, name) && !strings.HasPrefix(name, "metadata.") {
 			extra(name)
 		}
 	}
@@ -270,7 +283,9 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 			p.ended = !t.open
 			return nil
 		case err == io.EOF && t.open && p.ended:
-			return bad(Bad{Line: t.line - 1, Cause: "the file does not end with a line break, as manifest.csv does: its end may be missing", Damaged: true})
+			return bad(Bad{Line: t.line - 1,
+				Cause:   "the file does not end with a line break, as manifest.csv does: its end may be missing",
+				Damaged: true})
 		case err == io.EOF:
 			return nil
 		case err != nil:
@@ -285,7 +300,8 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 				b.ID = firstOf(got.text, key)
 			}
 		case len(got.values) != len(header):
-			if keyed && key < len(got.values)-1 && len(got.values) < 2*len(header)-1 { // more of them are two rows in one
+			// more of them are two rows in one
+			if keyed && key < len(got.values)-1 && len(got.values) < 2*len(header)-1 {
 				b.ID = strings.Clone(got.values[key])
 			}
 			b.Cause = fmt.Sprintf("it has %d values, the header %d", len(got.values), len(header))
@@ -294,7 +310,8 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 				if keyed {
 					b.ID = strings.Clone(got.values[key])
 				}
-				b.Column, b.Cause, b.Damaged = header[i], fmt.Sprintf("the value is longer than %d bytes", LongestField), false
+				b.Column, b.Cause, b.Damaged = header[i], fmt.Sprintf("the value is longer than %d bytes",
+					LongestField), false
 				break
 			}
 			row.Line, row.values = got.line, got.values

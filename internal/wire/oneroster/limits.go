@@ -44,7 +44,8 @@ func (b *bounded) Read(p []byte) (int, error) {
 	case b.read > b.limits.Unpacked:
 		return 0, fmt.Errorf("it unpacks into more than %d MiB", b.limits.Unpacked>>20)
 	case b.read > FreeUnpacked && b.read > b.packed*b.limits.Ratio:
-		return 0, fmt.Errorf("it unpacks into more than %d times its size, which no register's table does", b.limits.Ratio)
+		return 0, fmt.Errorf("it unpacks into more than %d times its size, which no register's table does",
+			b.limits.Ratio)
 	}
 	return n, err
 }

@@ -68,7 +68,8 @@ func (r *records) next() (record, error) {
 		if err != nil {
 			return record{}, err
 		}
-		if out.values, out.cause = r.parse(whole); out.cause == "" && len(more) > 0 && (len(out.values) != r.width || r.holdsRows(whole)) {
+		if out.values, out.cause = r.parse(whole); out.cause == "" && len(more) > 0 &&
+			(len(out.values) != r.width || r.holdsRows(whole)) {
 			out.cause = "a quote is not closed"
 		}
 		if out.cause != "" {
@@ -194,7 +195,8 @@ func firstOf(text string, at int) string {
 func form(start []byte) error {
 	header, _, lines := bytes.Cut(start, []byte{'\n'})
 	switch {
-	case bytes.HasPrefix(start, []byte{0xff, 0xfe}), bytes.HasPrefix(start, []byte{0xfe, 0xff}), len(header) > 3 && bytes.Count(header, []byte{0}) > len(header)/4:
+	case bytes.HasPrefix(start, []byte{0xff, 0xfe}), bytes.HasPrefix(start, []byte{0xfe, 0xff}), len(header) > 3 &&
+		bytes.Count(header, []byte{0}) > len(header)/4:
 		return errors.New("it is written in UTF-16; export it in UTF-8")
 	case !lines && bytes.IndexByte(start, '\r') >= 0 && bytes.IndexByte(start, '\r') < len(start)-1:
 		return errors.New("its lines end with CR alone; export it with LF or CR LF")

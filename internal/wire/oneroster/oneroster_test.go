@@ -39,7 +39,8 @@ func TestUserReadsStandardAndLooseForms(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(`{"beginDate":"2026-09-01T00:00:00Z","endDate":""}`), &e))
 	assert.Equal(t, "2026-09-01", e.BeginDate.Format(time.DateOnly))
 	assert.ErrorContains(t, json.Unmarshal([]byte(`{"beginDate":"01.09.2026"}`), &e), "not a date like")
-	text, err := json.Marshal(oneroster.Enrollment{Base: oneroster.Base{SourcedID: "e1", Status: "active"}, Role: "student", BeginDate: oneroster.NewDate(time.Date(2026, 9, 1, 5, 0, 0, 0, time.UTC))})
+	text, err := json.Marshal(oneroster.Enrollment{Base: oneroster.Base{SourcedID: "e1", Status: "active"},
+		Role: "student", BeginDate: oneroster.NewDate(time.Date(2026, 9, 1, 5, 0, 0, 0, time.UTC))})
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"sourcedId":"e1","status":"active","dateLastModified":"","user":{"href":"","sourcedId":"","type":""},"class":{"href":"","sourcedId":"","type":""},"school":{"href":"","sourcedId":"","type":""},"role":"student","primary":"false","beginDate":"2026-09-01"}`, string(text))
 }
@@ -60,7 +61,8 @@ func serve(t *testing.T, pages ...func(w http.ResponseWriter, r *http.Request)) 
 		pages[served-1](w, r)
 	}))
 	t.Cleanup(s.Close)
-	return oneroster.NewClient(s.URL, s.URL+"/token", "id", "secret", call.Options{Retries: 2, WaitMin: time.Millisecond, WaitMax: 2 * time.Millisecond})
+	return oneroster.NewClient(s.URL, s.URL+"/token", "id", "secret",
+		call.Options{Retries: 2, WaitMin: time.Millisecond, WaitMax: 2 * time.Millisecond})
 }
 
 func page(body, link string) func(http.ResponseWriter, *http.Request) {
@@ -80,30 +82,34 @@ func status(code int) func(http.ResponseWriter, *http.Request) {
 }
 
 func read(c *oneroster.Client) (ids []string, bad int, err error) {
-	err = c.Pages(context.Background(), oneroster.FileUsers, c.First(oneroster.FileUsers, time.Time{}), 0, func(p oneroster.Page) error {
-		for _, raw := range p.Items {
-			r, err := oneroster.Parse(oneroster.FileUsers, raw)
-			if err != nil {
-				bad++
-				continue
+	err = c.Pages(context.Background(), oneroster.FileUsers, c.First(oneroster.FileUsers, time.Time{}), 0,
+		func(p oneroster.Page) error {
+			for _, raw := range p.Items {
+				r, err := oneroster.Parse(oneroster.FileUsers, raw)
+				if err != nil {
+					bad++
+					continue
+				}
+				ids = append(ids, r.Get("sourcedId"))
 			}
-			ids = append(ids, r.Get("sourcedId"))
-		}
-		return nil
-	})
+			return nil
+		})
 	return ids, bad, err
 }
 
 // Both bindings give the same values under the same names.
 func TestRecordsOfBothBindingsAgree(t *testing.T) {
-	user, err := oneroster.Parse(oneroster.FileUsers, []byte(`{"sourcedId":"u1","status":"active","enabledUser":"true","givenName":"Ada","familyName":"Alder","username":"ada",
+	user, err := oneroster.Parse(oneroster.FileUsers,
+		[]byte(`{"sourcedId":"u1","status":"active","enabledUser":"true","givenName":"Ada","familyName":"Alder","username":"ada",
 		"userIds":[{"type":"card","identifier":"77"}],"email":"ada@x.example","roles":[{"roleType":"secondary","role":"teacher"},{"roleType":"primary","role":"student"}]}`))
 	require.NoError(t, err)
-	for column, want := range map[string]string{"sourcedId": "u1", "enabledUser": "true", "familyName": "Alder", "userIds": "{card:77}", oneroster.RoleTypeColumn: "primary", "shoeSize": ""} {
+	for column, want := range map[string]string{"sourcedId": "u1", "enabledUser": "true", "familyName": "Alder",
+		"userIds": "{card:77}", oneroster.RoleTypeColumn: "primary", "shoeSize": ""} {
 		assert.Equal(t, want, user.Get(column), column)
 	}
 	assert.Equal(t, []oneroster.UserID{{Type: "card", Identifier: "77"}}, oneroster.UserIDs(user.Get("userIds")))
-	class, err := oneroster.Parse(oneroster.FileClasses, []byte(`{"sourcedId":"c","terms":[{"sourcedId":"t1"},{"sourcedId":"t2"}],"course":{"sourcedId":"k"}}`))
+	class, err := oneroster.Parse(oneroster.FileClasses,
+		[]byte(`{"sourcedId":"c","terms":[{"sourcedId":"t1"},{"sourcedId":"t2"}],"course":{"sourcedId":"k"}}`))
 	require.NoError(t, err)
 	assert.Equal(t, "t1,t2", class.Get("termSourcedIds"))
 	assert.NotEqual(t, user.Sum(), class.Sum())
@@ -111,7 +117,8 @@ func TestRecordsOfBothBindingsAgree(t *testing.T) {
 
 func TestPagesAreFollowedAndGoodRecordsKept(t *testing.T) {
 	c := serve(t,
-		page(`{"users":[{"sourcedId":"1"},{"sourcedId":2},{"sourcedId":"3"}]}`, `</ims/oneroster/rostering/v1p2/users?offset=3>; rel="next"`),
+		page(`{"users":[{"sourcedId":"1"},{"sourcedId":2},{"sourcedId":"3"}]}`,
+			`</ims/oneroster/rostering/v1p2/users?offset=3>; rel="next"`),
 		status(503), // tried again
 		status(401), // token withdrawn: a new one is fetched
 		func(w http.ResponseWriter, _ *http.Request) { // breaks off, tried again
@@ -172,10 +179,11 @@ func paged(t *testing.T, n int, decorate func(w http.ResponseWriter, r *http.Req
 // end, and one whose pages go in circles is noticed.
 func TestPagesAreReadToTheirEnd(t *testing.T) {
 	read := func(c *oneroster.Client) (n int, err error) {
-		err = c.Pages(t.Context(), oneroster.FileUsers, c.First(oneroster.FileUsers, time.Time{}), 0, func(p oneroster.Page) error {
-			n += len(p.Items)
-			return nil
-		})
+		err = c.Pages(t.Context(), oneroster.FileUsers, c.First(oneroster.FileUsers, time.Time{}), 0,
+			func(p oneroster.Page) error {
+				n += len(p.Items)
+				return nil
+			})
 		return n, err
 	}
 	silent := func(http.ResponseWriter, *http.Request, int) {}
@@ -196,7 +204,10 @@ func TestPagesAreReadToTheirEnd(t *testing.T) {
 		"empty pages in a row": func(w http.ResponseWriter, r *http.Request, offset int) {
 			w.Header().Set("Link", fmt.Sprintf(`<?offset=%d>; rel="next"`, offset+50))
 		},
-		"announced 999 records": func(w http.ResponseWriter, _ *http.Request, _ int) { w.Header().Set("X-Total-Count", "999") },
+		"announced 999 records": func(w http.ResponseWriter, _ *http.Request,
+			_ int) {
+			w.Header().Set("X-Total-Count", "999")
+		},
 	} {
 		_, err := read(paged(t, 120, decorate))
 		p, ok := call.As(err)

@@ -1,7 +1,8 @@
 // Package oneroster speaks OneRoster 1.2 rostering, over REST and as CSV files.
 //
 //	client := oneroster.NewClient(address, tokenAddress, id, secret, call.Options{})
-//	err := client.Pages(ctx, oneroster.FileUsers, client.First(oneroster.FileUsers, time.Time{}), 0, func(p oneroster.Page) error { … })
+//	err := client.Pages(ctx, oneroster.FileUsers, client.First(oneroster.FileUsers, time.Time{}), 0,
+//		func(p oneroster.Page) error { … })
 package oneroster
 
 import (
@@ -80,7 +81,8 @@ func (d Date) MarshalJSON() ([]byte, error) {
 
 // EnrolmentRoles are the roles that the standard knows (1.2 and 1.1, "roleType"
 // of enrollments); others are extensions, written ext:token.
-var EnrolmentRoles = []string{"student", "teacher", "administrator", "proctor", "aide", "guardian", "parent", "relative"}
+var EnrolmentRoles = []string{"student", "teacher", "administrator", "proctor", "aide", "guardian", "parent",
+	"relative"}
 
 // Ref is a GUIDRef.
 type Ref struct {

@@ -45,7 +45,8 @@ func NewKey() (jwk.Key, error) {
 		return nil, fmt.Errorf("naming a signing key: %w", err)
 	}
 	id := base64.RawURLEncoding.EncodeToString(thumb)
-	return key, errors.Join(key.Set(jwk.KeyIDKey, id), key.Set(jwk.AlgorithmKey, jwa.RS256()), key.Set(jwk.KeyUsageKey, "sig"))
+	return key, errors.Join(key.Set(jwk.KeyIDKey, id), key.Set(jwk.AlgorithmKey, jwa.RS256()),
+		key.Set(jwk.KeyUsageKey, "sig"))
 }
 
 // ID is the key's id.

@@ -22,8 +22,9 @@ func TestSignAndVerify_B3(t *testing.T) {
 	at := time.Date(2026, 1, 15, 9, 0, 0, 0, time.UTC)
 	credential, err := badge.Build(badge.Award{
 		ID: "https://s.example/awards/1", Issuer: badge.Profile{ID: "https://s.example/issuers/1"},
-		Achievement: badge.Achievement{ID: "https://s.example/badges/1", Name: "Cuttings", Description: "d", Criteria: badge.Criteria{Narrative: "c"}},
-		Address:     "ana@example.org", Salt: "s", At: at,
+		Achievement: badge.Achievement{ID: "https://s.example/badges/1", Name: "Cuttings", Description: "d",
+			Criteria: badge.Criteria{Narrative: "c"}},
+		Address: "ana@example.org", Salt: "s", At: at,
 	})
 	require.NoError(t, err)
 	kid := "https://s.example/issuers/1/keys/" + openbadge.ID(key)
@@ -50,7 +51,8 @@ func TestSignAndVerify_B3(t *testing.T) {
 
 	parts := strings.Split(token, ".")
 	payload, _ := base64.RawURLEncoding.DecodeString(parts[1])
-	forged := parts[0] + "." + base64.RawURLEncoding.EncodeToString([]byte(strings.ReplaceAll(string(payload), "Cuttings", "Grafting"))) + "." + parts[2]
+	forged := parts[0] + "." + base64.RawURLEncoding.EncodeToString([]byte(strings.ReplaceAll(string(payload),
+		"Cuttings", "Grafting"))) + "." + parts[2]
 	_, err = openbadge.Verify(forged, at, keyAt)
 	assert.ErrorContains(t, err, "signature is wrong")
 	_, err = openbadge.Verify(token, at.Add(-time.Hour), keyAt)

@@ -33,7 +33,8 @@ func NewClient(address, token string, late time.Duration, o call.Options) *Clien
 	o.Detail = describe
 	once := o
 	once.Retries = -1
-	return &Client{address: strings.TrimRight(address, "/"), token: token, http: call.New(o), once: call.New(once), late: late}
+	return &Client{address: strings.TrimRight(address, "/"), token: token, http: call.New(o), once: call.New(once),
+		late: late}
 }
 
 func describe(body []byte) string {
@@ -111,7 +112,8 @@ func (c *Client) send(ctx context.Context, over *call.Client, method, path, vers
 		return nil
 	}
 	if err := json.Unmarshal(answer.Body, out); err != nil {
-		return &call.Problem{Kind: call.Broken, Status: answer.Status, Detail: "the answer is not what SCIM promises: " + call.Excerpt(answer.Body, 80), Err: err}
+		return &call.Problem{Kind: call.Broken, Status: answer.Status,
+			Detail: "the answer is not what SCIM promises: " + call.Excerpt(answer.Body, 80), Err: err}
 	}
 	return nil
 }
@@ -181,7 +183,9 @@ func list[T any](ctx context.Context, c *Client, path string, query url.Values) 
 		start += len(page.Resources)
 		if start > page.TotalResults || len(page.Resources) == 0 {
 			if len(all) < page.TotalResults {
-				return nil, fmt.Errorf("listing %s: %w", strings.TrimPrefix(path, "/"), &call.Problem{Kind: call.Broken, Detail: fmt.Sprintf("the service announced %d and gave %d", page.TotalResults, len(all))})
+				return nil, fmt.Errorf("listing %s: %w", strings.TrimPrefix(path, "/"),
+					&call.Problem{Kind: call.Broken, Detail: fmt.Sprintf("the service announced %d and gave %d",
+						page.TotalResults, len(all))})
 			}
 			return all, nil
 		}
@@ -221,7 +225,8 @@ func (c *Client) CreateUser(ctx context.Context, u User) (User, error) {
 		return User{}, fmt.Errorf("creating an account: %w", err)
 	}
 	if made.ID == "" {
-		return User{}, fmt.Errorf("creating an account: %w", &call.Problem{Kind: call.Broken, Detail: "the service gave the new account no id"})
+		return User{}, fmt.Errorf("creating an account: %w",
+			&call.Problem{Kind: call.Broken, Detail: "the service gave the new account no id"})
 	}
 	return made, nil
 }
@@ -236,7 +241,8 @@ func (c *Client) CreateUsers(ctx context.Context, users []User) ([]Made, error) 
 		if err != nil {
 			return nil, err
 		}
-		request.Operations = append(request.Operations, BulkOperation{Method: http.MethodPost, Path: "/Users", BulkID: strconv.Itoa(i), Data: data})
+		request.Operations = append(request.Operations,
+			BulkOperation{Method: http.MethodPost, Path: "/Users", BulkID: strconv.Itoa(i), Data: data})
 	}
 	var answer Bulk
 	err := c.send(ctx, c.once, http.MethodPost, "/Bulk", "", request, &answer)
@@ -248,7 +254,8 @@ func (c *Client) CreateUsers(ctx context.Context, users []User) ([]Made, error) 
 	}
 	made := make([]Made, len(users))
 	for i := range made { // what the answer passes over has not been done
-		made[i].Err = &call.Problem{Kind: call.Broken, Detail: "the service's answer does not say what became of this one"}
+		made[i].Err = &call.Problem{Kind: call.Broken,
+			Detail: "the service's answer does not say what became of this one"}
 	}
 	for _, o := range answer.Operations {
 		i, err := strconv.Atoi(o.BulkID)
@@ -318,7 +325,8 @@ func (c *Client) made(ctx context.Context, u User, o BulkOperation) Made {
 	if status >= 500 || status == 0 {
 		kind = call.Broken
 	}
-	return Made{Err: fmt.Errorf("creating an account: %w", &call.Problem{Kind: kind, Status: status, Detail: describe(o.Response)})}
+	return Made{Err: fmt.Errorf("creating an account: %w",
+		&call.Problem{Kind: kind, Status: status, Detail: describe(o.Response)})}
 }
 
 // workEmail is the address that is ours to write; a user may have others.
@@ -328,20 +336,24 @@ const workEmail = `emails[type eq "work"]`
 // everything else, other addresses among it, is left as it is. With a version it is
 // refused when the account has another one by now.
 func (c *Client) UpdateUser(ctx context.Context, id, version string, name Name, email string) error {
-	operations := []Operation{operation("replace", "name.givenName", name.GivenName), operation("replace", "name.familyName", name.FamilyName)}
+	operations := []Operation{operation("replace", "name.givenName", name.GivenName),
+		operation("replace", "name.familyName", name.FamilyName)}
 	if email == "" {
 		return c.patch(ctx, "/Users/", id, version, operations)
 	}
-	err := c.patch(ctx, "/Users/", id, version, append(slices.Clone(operations), operation("replace", workEmail+".value", email)))
+	err := c.patch(ctx, "/Users/", id, version, append(slices.Clone(operations),
+		operation("replace", workEmail+".value", email)))
 	if noTarget(err) { // it has no work address yet (RFC 7644 3.5.2.3)
-		return c.patch(ctx, "/Users/", id, version, append(operations, operation("add", "emails", []Email{{Value: email, Type: "work"}})))
+		return c.patch(ctx, "/Users/", id, version, append(operations,
+			operation("add", "emails", []Email{{Value: email, Type: "work"}})))
 	}
 	return err
 }
 
 func noTarget(err error) bool {
 	p, ok := call.As(err)
-	return ok && p.Status == http.StatusBadRequest && strings.Contains(strings.ToLower(p.Detail), strings.ToLower(TypeNoTarget))
+	return ok && p.Status == http.StatusBadRequest && strings.Contains(strings.ToLower(p.Detail),
+		strings.ToLower(TypeNoTarget))
 }
 
 // SetActive switches an account on or off.
@@ -361,7 +373,8 @@ func (c *Client) Group(ctx context.Context, id string) (Group, error) {
 // CreateGroup makes a group. externalID is our own key for it: a group that
 // carries it already, as after a call whose answer was lost, is returned. extensions are
 // attributes by schema URN and name.
-func (c *Client) CreateGroup(ctx context.Context, name, externalID string, extensions map[string]map[string]any) (Group, error) {
+func (c *Client) CreateGroup(ctx context.Context, name, externalID string,
+	extensions map[string]map[string]any) (Group, error) {
 	var made Group
 	find := func() (bool, error) {
 		found, err := c.Groups(ctx, Equal("externalId", externalID))
@@ -369,7 +382,8 @@ func (c *Client) CreateGroup(ctx context.Context, name, externalID string, exten
 			return false, err
 		}
 		if len(found) > 1 {
-			return false, &call.Problem{Kind: call.Refused, Detail: fmt.Sprintf("the service has %d groups with our key %s, called %q among others: remove all but one there", len(found), externalID, found[0].DisplayName)}
+			return false, &call.Problem{Kind: call.Refused,
+				Detail: fmt.Sprintf("the service has %d groups with our key %s, called %q among others: remove all but one there", len(found), externalID, found[0].DisplayName)}
 		}
 		made = found[0]
 		return true, nil
@@ -377,11 +391,13 @@ func (c *Client) CreateGroup(ctx context.Context, name, externalID string, exten
 	if there, err := find(); err != nil || there {
 		return made, err
 	}
-	if err := c.make(ctx, "/Groups", Group{Schemas: []string{GroupSchema}, DisplayName: name, ExternalID: externalID, Extensions: extensions}, &made, find); err != nil {
+	if err := c.make(ctx, "/Groups", Group{Schemas: []string{GroupSchema}, DisplayName: name, ExternalID: externalID,
+		Extensions: extensions}, &made, find); err != nil {
 		return Group{}, fmt.Errorf("creating the group %q: %w", name, err)
 	}
 	if made.ID == "" {
-		return Group{}, fmt.Errorf("creating the group %q: %w", name, &call.Problem{Kind: call.Broken, Detail: "the service gave the new group no id"})
+		return Group{}, fmt.Errorf("creating the group %q: %w", name,
+			&call.Problem{Kind: call.Broken, Detail: "the service gave the new group no id"})
 	}
 	return made, nil
 }
@@ -462,7 +478,8 @@ func (c *Client) RemoveMembers(ctx context.Context, groupID string, userIDs ...s
 
 func (c *Client) patch(ctx context.Context, kind, id, version string, operations []Operation) error {
 	path := kind + url.PathEscape(id)
-	if err := c.send(ctx, c.http, http.MethodPatch, path, version, Patch{Schemas: []string{PatchMessage}, Operations: operations}, nil); err != nil {
+	if err := c.send(ctx, c.http, http.MethodPatch, path, version,
+		Patch{Schemas: []string{PatchMessage}, Operations: operations}, nil); err != nil {
 		return fmt.Errorf("changing %s: %w", strings.TrimPrefix(path, "/"), err)
 	}
 	return nil

@@ -42,7 +42,8 @@ func (s *records) Create(_ *http.Request, a peer.ResourceAttributes) (peer.Resou
 		}
 	}
 	external, _ := a["externalId"].(string)
-	x := peer.Resource{ID: s.prefix + strconv.Itoa(len(s.all)+1), Attributes: a, ExternalID: optional.NewString(external)}
+	x := peer.Resource{ID: s.prefix + strconv.Itoa(len(s.all)+1), Attributes: a,
+		ExternalID: optional.NewString(external)}
 	s.all = append(s.all, x)
 	return x, nil
 }
@@ -164,21 +165,26 @@ func others(t *testing.T, misbehave *fault.Switch) (c *scim.Client, users, group
 	server, err := peer.NewServer(&peer.ServerArgs{
 		ServiceProviderConfig: &peer.ServiceProviderConfig{SupportFiltering: true, SupportPatch: true, MaxResults: 7},
 		ResourceTypes: []peer.ResourceType{
-			{ID: optional.NewString("User"), Name: "User", Endpoint: "/Users", Schema: schema.CoreUserSchema(), Handler: users},
-			{ID: optional.NewString("Group"), Name: "Group", Endpoint: "/Groups", Schema: schema.CoreGroupSchema(), Handler: groups},
+			{ID: optional.NewString("User"), Name: "User", Endpoint: "/Users", Schema: schema.CoreUserSchema(),
+				Handler: users},
+			{ID: optional.NewString("Group"), Name: "Group", Endpoint: "/Groups", Schema: schema.CoreGroupSchema(),
+				Handler: groups},
 		},
 	})
 	require.NoError(t, err)
 	s := httptest.NewServer(misbehave.Wrap(http.StripPrefix("/scim", server)))
 	t.Cleanup(s.Close)
-	return scim.NewClient(s.URL+"/scim/v2", "token", 0, call.Options{Timeout: limit, Retries: 3, WaitMin: time.Millisecond, WaitMax: 2 * time.Millisecond}), users, groups
+	return scim.NewClient(s.URL+"/scim/v2", "token", 0,
+		call.Options{Timeout: limit, Retries: 3, WaitMin: time.Millisecond,
+			WaitMax: 2 * time.Millisecond}), users, groups
 }
 
 const limit = 500 * time.Millisecond
 
 func somebody(n int) scim.User {
 	return scim.User{
-		ExternalID: fmt.Sprint("p", n), UserName: fmt.Sprintf("user%d", n), Active: true, Name: scim.Name{GivenName: "Ada", FamilyName: fmt.Sprint("Alder", n)},
+		ExternalID: fmt.Sprint("p", n), UserName: fmt.Sprintf("user%d",
+			n), Active: true, Name: scim.Name{GivenName: "Ada", FamilyName: fmt.Sprint("Alder", n)},
 		Emails: []scim.Email{{Value: fmt.Sprintf("u%d@x.example", n), Type: "home", Primary: true}},
 	}
 }
@@ -204,14 +210,17 @@ func TestServerOfSomebodyElse(t *testing.T) {
 	require.NoError(t, err, "whoever has our key is taken for the one")
 	assert.Equal(t, ids[3], again.ID)
 
-	require.NoError(t, c.UpdateUser(t.Context(), ids[3], "", scim.Name{GivenName: "Ada", FamilyName: "Ash"}, "ada@work.example"))
-	require.NoError(t, c.UpdateUser(t.Context(), ids[3], "", scim.Name{GivenName: "Ada", FamilyName: "Ash"}, "ada.ash@work.example"))
+	require.NoError(t, c.UpdateUser(t.Context(), ids[3], "", scim.Name{GivenName: "Ada", FamilyName: "Ash"},
+		"ada@work.example"))
+	require.NoError(t, c.UpdateUser(t.Context(), ids[3], "", scim.Name{GivenName: "Ada", FamilyName: "Ash"},
+		"ada.ash@work.example"))
 	require.NoError(t, c.SetActive(t.Context(), ids[3], false))
 	found, err := c.Users(t.Context(), scim.Equal("userName", "user3"))
 	require.NoError(t, err)
 	require.Len(t, found, 1)
 	assert.Equal(t, "Ash", found[0].Name.FamilyName)
-	assert.ElementsMatch(t, []string{"u3@x.example", "ada.ash@work.example"}, found[0].Addresses(), "only the work address is ours")
+	assert.ElementsMatch(t, []string{"u3@x.example", "ada.ash@work.example"}, found[0].Addresses(),
+		"only the work address is ours")
 	assert.False(t, found[0].Active)
 
 	group, err := c.CreateGroup(t.Context(), "Propagation", "kanban-1", nil)

@@ -35,14 +35,17 @@ func FuzzFilter(f *testing.F) {
 			t.Fatalf("%q came back as %q", value, got)
 		}
 		both, err := scim.ParseAny(scim.Any(scim.Equal("id", value), scim.Equal("userName", "x")))
-		if err != nil || len(both) != 2 || both[0].Value != got || both[1] != (scim.Term{Attribute: "username", Value: "x"}) {
+		if err != nil || len(both) != 2 || both[0].Value != got ||
+			both[1] != (scim.Term{Attribute: "username", Value: "x"}) {
 			t.Fatalf("%q beside another came back as %v: %v", value, both, err)
 		}
 	})
 }
 
 func TestUserGolden(t *testing.T) {
-	u := scim.User{Schemas: []string{scim.UserSchema}, ExternalID: "p1", UserName: "ana", Name: scim.Name{GivenName: "Ana"}, Emails: []scim.Email{{Value: "ana@example.org", Type: "work", Primary: true}}, Active: true}
+	u := scim.User{Schemas: []string{scim.UserSchema}, ExternalID: "p1", UserName: "ana",
+		Name: scim.Name{GivenName: "Ana"}, Emails: []scim.Email{{Value: "ana@example.org", Type: "work",
+			Primary: true}}, Active: true}
 	text, err := json.Marshal(u)
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"externalId":"p1","userName":"ana","name":{"givenName":"Ana"},

@@ -26,7 +26,8 @@ func CSV(out io.Writer, header []string, rows [][]string) error {
 func harmless(row []string) []string {
 	out := make([]string, len(row))
 	for i, c := range row {
-		if _, err := strconv.ParseFloat(c, 64); c != "" && err != nil && strings.ContainsRune("=+-@\t\r", rune(c[0])) {
+		if _, err := strconv.ParseFloat(c, 64); c != "" && err != nil &&
+			strings.ContainsRune("=+-@\t\r", rune(c[0])) {
 			c = "'" + c
 		}
 		out[i] = c

@@ -12,6 +12,7 @@ import (
 
 func TestCellsAreNeverFormulas(t *testing.T) {
 	var out strings.Builder
-	require.NoError(t, sheet.CSV(&out, []string{"a", "b"}, [][]string{{"=1+1", "@x"}, {"plain", "a \"b\", c"}, {"", "-"}, {"-5", "+1.5e3"}}))
+	require.NoError(t, sheet.CSV(&out, []string{"a", "b"},
+		[][]string{{"=1+1", "@x"}, {"plain", "a \"b\", c"}, {"", "-"}, {"-5", "+1.5e3"}}))
 	assert.Equal(t, "a,b\n'=1+1,'@x\nplain,\"a \"\"b\"\", c\"\n,'-\n-5,+1.5e3\n", out.String())
 }

@@ -50,8 +50,10 @@ func ParseQuery(v url.Values) (q Query, err error) {
 	fail := func(name, problem string) (Query, error) {
 		return q, fmt.Errorf("%w: parameter %s: %s", ErrStatement, name, problem)
 	}
-	flags := map[string]*bool{"related_activities": &q.RelatedActivities, "related_agents": &q.RelatedAgents, "ascending": &q.Ascending, "attachments": new(bool)}
-	texts := map[string]*string{"statementId": &q.StatementID, "voidedStatementId": &q.VoidedStatementID, "verb": &q.Verb, "activity": &q.Activity, "registration": &q.Registration, "format": &q.Format}
+	flags := map[string]*bool{"related_activities": &q.RelatedActivities, "related_agents": &q.RelatedAgents,
+		"ascending": &q.Ascending, "attachments": new(bool)}
+	texts := map[string]*string{"statementId": &q.StatementID, "voidedStatementId": &q.VoidedStatementID,
+		"verb": &q.Verb, "activity": &q.Activity, "registration": &q.Registration, "format": &q.Format}
 	times := map[string]*time.Time{"since": &q.Since, "until": &q.Until}
 	q.Limit = MostStatements
 	for name := range v {
@@ -81,7 +83,8 @@ func ParseQuery(v url.Values) (q Query, err error) {
 			}
 		case name == "agent":
 			q.Agent = &Agent{}
-			if err := json.Unmarshal([]byte(value), q.Agent); err != nil || q.Agent.identifiers() != 1 || strings.ContainsRune(q.Agent.Key(), 0) {
+			if err := json.Unmarshal([]byte(value), q.Agent); err != nil || q.Agent.identifiers() != 1 ||
+				strings.ContainsRune(q.Agent.Key(), 0) {
 				return fail(name, "is no agent with exactly one identifier")
 			}
 		default:

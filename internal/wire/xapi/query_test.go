@@ -13,7 +13,9 @@ import (
 )
 
 func TestQueriesGoThere_AndBack(t *testing.T) {
-	q, err := xapi.ParseQuery(url.Values{"agent": {`{"mbox":"mailto:ada@fernmoor.example"}`}, "verb": {xapi.ADL + "passed"}, "since": {"2026-01-15T09:00:00Z"}, "limit": {"0"}, "ascending": {"true"}, "format": {"ids"}})
+	q, err := xapi.ParseQuery(url.Values{"agent": {`{"mbox":"mailto:ada@fernmoor.example"}`},
+		"verb": {xapi.ADL + "passed"}, "since": {"2026-01-15T09:00:00Z"}, "limit": {"0"}, "ascending": {"true"},
+		"format": {"ids"}})
 	require.NoError(t, err)
 	assert.Equal(t, xapi.MostStatements, q.Limit, "0 is as many as there can be")
 	assert.Equal(t, "mailto:ada@fernmoor.example", q.Agent.Key())
@@ -54,7 +56,8 @@ func TestStoredStatementsAreWhole(t *testing.T) {
 	at := time.Date(2026, 1, 15, 10, 0, 0, 0, time.UTC)
 	authority := xapi.Agent{ObjectType: "Agent", Account: &xapi.Account{HomePage: "http://k.example", Name: "key"}}
 	read := func(format string) (m map[string]any) {
-		text, err := xapi.Stored(xapi.Listed(json.RawMessage(golden)), "8f87ccde-bb56-4c2e-ab83-44982ef22df0", at, authority, format)
+		text, err := xapi.Stored(xapi.Listed(json.RawMessage(golden)), "8f87ccde-bb56-4c2e-ab83-44982ef22df0", at,
+			authority, format)
 		require.NoError(t, err)
 		require.NoError(t, json.Unmarshal(text, &m))
 		return m

@@ -57,9 +57,11 @@ func numbers(text []byte) error {
 			continue
 		}
 		digits, exponent, _ := strings.Cut(strings.ToLower(string(n)), "e")
-		if e, err := strconv.Atoi(exponent); exponent != "" && (err != nil || e > mostExponent || e < -mostExponent) || len(digits) > 2*mostExponent {
+		if e, err := strconv.Atoi(exponent); exponent != "" &&
+			(err != nil || e > mostExponent || e < -mostExponent) || len(digits) > 2*mostExponent {
 			shown := string(n)
-			return fmt.Errorf("%w: the number %s is beyond what can be used: at most %d digits and an exponent of %d", ErrStatement, shown[:min(len(shown), 30)], 2*mostExponent, mostExponent)
+			return fmt.Errorf("%w: the number %s is beyond what can be used: at most %d digits and an exponent of %d",
+				ErrStatement, shown[:min(len(shown), 30)], 2*mostExponent, mostExponent)
 		}
 	}
 }

@@ -29,18 +29,20 @@ func TestParseGolden(t *testing.T) {
 	assert.Equal(t, "8f87ccde-bb56-4c2e-ab83-44982ef22df0", s.ID)
 	assert.Equal(t, "u1", s.Actor.Account.Name)
 	assert.InDelta(t, 0.92, *s.Result.Score.Scaled, 1e-9)
-	assert.Equal(t, "https://hub.example.org/xapi/module/m1", s.Context.ContextActivities.Parent[0].ID, "a bare object is a list of one")
+	assert.Equal(t, "https://hub.example.org/xapi/module/m1", s.Context.ContextActivities.Parent[0].ID,
+		"a bare object is a list of one")
 }
 
 func TestParseNamesTheFaultAndItsPosition(t *testing.T) {
 	for want, body := range map[string]string{
-		"neither a statement":       `"x"`,
-		"statement 1: not a valid":  "[" + golden + `,{"actor":{"mbox":"ana@x"},"verb":{"id":"http://v"},"object":{"id":"http://o"}}]`,
-		"has 0 identifiers":         `{"actor":{},"verb":{"id":"http://v"},"object":{"id":"http://o"}}`,
-		"duplicate":                 `{"actor":{"mbox":"mailto:a@x.example"},"actor":{"mbox":"mailto:b@x.example"},"verb":{"id":"http://v"},"object":{"id":"http://o"}}`,
-		"stands twice":              "[" + golden + "," + golden + "]",
-		"is not a UUID":             strings.Replace(golden, "8F87ccde", "x", 1),
-		"verb.id":                   strings.Replace(golden, "http://adlnet.gov/expapi/verbs/completed", "completed", 1),
+		"neither a statement":      `"x"`,
+		"statement 1: not a valid": "[" + golden + `,{"actor":{"mbox":"ana@x"},"verb":{"id":"http://v"},"object":{"id":"http://o"}}]`,
+		"has 0 identifiers":        `{"actor":{},"verb":{"id":"http://v"},"object":{"id":"http://o"}}`,
+		"duplicate":                `{"actor":{"mbox":"mailto:a@x.example"},"actor":{"mbox":"mailto:b@x.example"},"verb":{"id":"http://v"},"object":{"id":"http://o"}}`,
+		"stands twice":             "[" + golden + "," + golden + "]",
+		"is not a UUID":            strings.Replace(golden, "8F87ccde", "x", 1),
+		"verb.id": strings.Replace(golden, "http://adlnet.gov/expapi/verbs/completed", "completed",
+			1),
 		"object.id":                 strings.Replace(golden, "https://hub.example.org/xapi/lesson/l1", "l1", 1),
 		"not between -1 and 1":      strings.Replace(golden, "0.92", "92", 1),
 		"is not 1.0.x":              strings.Replace(golden, `"1.0.3"`, `"3"`, 1),
