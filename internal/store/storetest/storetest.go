@@ -42,6 +42,12 @@ const sharedServer, sharedKeyset = "KANBAN_TEST_POSTGRES", "KANBAN_TEST_KEYSET"
 // template is the migrated database that others are made of.
 const template = "template_kanban"
 
+// used are the databases that this package's tests have made.
+var used struct {
+	mu    sync.Mutex
+	names []string
+}
+
 var (
 	once   sync.Once
 	server *Server
@@ -53,6 +59,11 @@ var (
 func Main(m *testing.M) {
 	code := m.Run()
 	if server != nil {
+		if server.child == nil { // others use it on
+			for _, name := range used.names { // together: each makes the server write out everything
+				_ = server.admin(context.Background(), "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)")
+			}
+		}
 		server.Stop()
 	}
 	adapter.ForgetAll()
@@ -181,11 +192,13 @@ func Empty(t testing.TB) (url string) {
 	return made(t, "")
 }
 
-// made makes a database that is removed when the test ends.
+// made makes a database; it is removed with the server, or when the package has ended.
 func made(t testing.TB, how string) (url string) {
 	name := "t_" + strings.ReplaceAll(uuid.NewString(), "-", "")
 	require.NoError(t, server.admin(context.Background(), "CREATE DATABASE "+name+how))
-	t.Cleanup(func() { _ = server.admin(context.Background(), "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)") })
+	used.mu.Lock()
+	defer used.mu.Unlock()
+	used.names = append(used.names, name)
 	return server.database(name)
 }
 
