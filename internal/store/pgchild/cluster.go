@@ -22,7 +22,12 @@ import (
 // which is kept beside it. The password comes first and the cluster is made aside, then
 // takes its place at once: wherever this is cut off, the next start begins anew.
 func prepare(ctx context.Context, bin, folder string, as *syscall.Credential, fast bool) (string, error) {
-	keep, aside := folder+".password", folder+".new"
+	// Each try has a folder of its own: what makes the cluster may outlive a process that was
+	// killed, and clears away what it made when it fails.
+	keep, aside := folder+".password", folder+".new-"+rand.Text()
+	given := folder + ".given" // readable by whoever makes the cluster
+	defer removeTries(folder)
+	defer os.Remove(given)
 	_, err := os.Stat(filepath.Join(folder, "PG_VERSION"))
 	if err == nil {
 		password, err := os.ReadFile(keep)
@@ -45,13 +50,9 @@ func prepare(ctx context.Context, bin, folder string, as *syscall.Credential, fa
 	if err != nil {
 		return "", unwritable(folder, err)
 	}
-	given := folder + ".given" // readable by whoever makes the cluster
-	for _, leftover := range []string{aside, given} {
-		if err := os.RemoveAll(leftover); err != nil {
-			return "", unwritable(folder, err)
-		}
+	if err := os.Remove(given); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", unwritable(folder, err)
 	}
-	defer os.Remove(given)
 	if err := os.WriteFile(given, []byte(password), 0o600); err != nil {
 		return "", unwritable(folder, err)
 	}
@@ -74,6 +75,20 @@ func prepare(ctx context.Context, bin, folder string, as *syscall.Credential, fa
 		return "", unwritable(folder, err)
 	}
 	return password, nil
+}
+
+// removeTries removes what earlier tries have left. One whose maker is at it still is left
+// for a while.
+func removeTries(folder string) {
+	tries, _ := filepath.Glob(folder + ".new*")
+	for _, path := range tries {
+		for range 50 {
+			if os.RemoveAll(path) == nil {
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	}
 }
 
 func unwritable(folder string, err error) error {
