@@ -77,7 +77,7 @@ func acknowledge(b *browser) {
 func compareSides(t *testing.T, b *browser, w *world) {
 	b.open("/pairings/" + w.Pairing.ID)
 	b.sees("next: Nobody needs a person")
-	b.sees("nobody is told about it")
+	b.sees("nobody is notified of it")
 	b.click("Side by side")
 	b.sees("Both sides as they are now")
 	b.sees("only differences 5")

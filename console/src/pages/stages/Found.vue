@@ -8,8 +8,9 @@ defineProps<{ preview: Schemas['StagePlanPreview'] }>()
 <template>
   <div class="found" role="status">
     <b>
-      Of {{ preview.people }} {{ preview.people === 1 ? 'person' : 'people' }} {{ preview.finished }} would be
-      through; {{ preview.badges }} {{ preview.badges === 1 ? 'badge' : 'badges' }} would be awarded at once.
+      Of {{ preview.people }} {{ preview.people === 1 ? 'person' : 'people' }} {{ preview.finished }} would
+      have finished; {{ preview.badges }} {{ preview.badges === 1 ? 'badge' : 'badges' }} would be awarded at
+      once.
     </b>
     <p v-for="s in preview.stages" :key="s.stageId">
       {{ s.title }}: reached by {{ s.reached
