@@ -25,26 +25,37 @@ import (
 // floors below its own; within a floor nobody imports a neighbour, but a
 // sub-package may be used by the package that holds it.
 var floors = [][]string{
-	{"internal/core/finding", "internal/core/schedule", "internal/core/similarity", "internal/core/rest",
-		"internal/notices"},
-	{"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge",
-		"internal/core/stage", "internal/core/naming", "internal/core/refusal"},
+	{
+		"internal/core/finding", "internal/core/schedule", "internal/core/similarity", "internal/core/rest",
+		"internal/notices",
+	},
+	{
+		"internal/core/roster", "internal/core/learning", "internal/core/rule", "internal/core/badge",
+		"internal/core/stage", "internal/core/naming", "internal/core/refusal",
+	},
 	// about sections and sets, above what they hold
 	{"internal/core/visibility", "internal/core/linking", "internal/core/rollover"},
 	{"internal/wire/call"},
-	{"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge",
-		"internal/wire/openbadge", "internal/wire/webhook", "internal/wire/sheet", "internal/wire/api"},
+	{
+		"internal/wire/oneroster", "internal/wire/scim", "internal/wire/xapi", "internal/wire/cartridge",
+		"internal/wire/openbadge", "internal/wire/webhook", "internal/wire/sheet", "internal/wire/api",
+	},
 	{"internal/standin"},
 	{"internal/store/pgchild"},
 	{"internal/store/db"},
 	{"internal/store/jobs", "internal/store/leases", "internal/store/settingstore", "internal/store/accessstore"},
-	{"internal/store/runstore", "internal/store/rulestore", "internal/store/badgestore", "internal/store/taskstore",
-		"internal/store/reportstore"},
+	{
+		"internal/store/runstore", "internal/store/rulestore", "internal/store/badgestore",
+		"internal/store/taskstore",
+		"internal/store/reportstore",
+	},
 	{"internal/store/mirror", "internal/store/eventstore"},
 	{"internal/store/connectionstore"},
 	{"internal/store/rosterstore", "internal/store/deliverystore"},
-	{"internal/store/pairingstore", "internal/store/learningstore", "internal/store/purchasestore",
-		"internal/store/stagestore"},
+	{
+		"internal/store/pairingstore", "internal/store/learningstore", "internal/store/purchasestore",
+		"internal/store/stagestore",
+	},
 	{"internal/store/linkstore", "internal/store/matchstore"},
 	{"internal/store", "internal/adapter"},
 	{"internal/store/storetest"},

@@ -24,7 +24,7 @@ for ((n = 1; n <= runs; n++)); do
     for _ in 1 2; do (while :; do :; done) & loops+=($!); done
   fi
   ((${#loops[@]})) && beside=" beside two busy loops"
-  step kills "$logs/$n-kills" env KANBAN_SOAK=yes KANBAN_KILLS="$kills" go test -count=1 -timeout 60m -v -run '^TestSoak$' ./internal/e2e
+  step kills "$logs/$n-kills" env KANBAN_SOAK=yes KANBAN_KILLS="$kills" go test -count=1 -timeout 60m -v -run '^TestSoak' ./internal/e2e
   line="run $n$beside: $said"
   figures=$(grep -ohE "soak: .*" "$logs/$n-kills" | tail -1)
   [ -n "$figures" ] && line="$line: $figures"

@@ -24,10 +24,14 @@ whole story, and keeps running so that you can look around. Ctrl-C ends it.
   kanban demo --once        end after the story; the exit code tells whether all of it happened`,
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "once", Usage: "end after the story"},
-			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7700",
-				Usage: "address of the service; port 0 takes a free one"},
-			&cli.IntFlag{Name: "ports-from", Value: 7710,
-				Usage: "first port of the outside systems, 0 for free ones"},
+			&cli.StringFlag{
+				Name: "listen", Value: "127.0.0.1:7700",
+				Usage: "address of the service; port 0 takes a free one",
+			},
+			&cli.IntFlag{
+				Name: "ports-from", Value: 7710,
+				Usage: "first port of the outside systems, 0 for free ones",
+			},
 			&cli.StringFlag{Name: "data", Value: filepath.Join(os.TempDir(),
 				"kanban-demo-"+strconv.Itoa(os.Geteuid())), Usage: "folder for the demo's data; it is emptied first"},
 		},

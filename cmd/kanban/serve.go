@@ -28,34 +28,58 @@ in its data folder. Replicas share a database and a secrets key:
   kanban serve --listen 0.0.0.0:7700 --public https://kanban.school.example
   KANBAN_SECRETS_KEY="$(cat secrets.key)" kanban serve --database-url postgres://… --roles worker`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7700",
-				Usage: "address to listen on; port 0 takes a free one", Sources: cli.EnvVars("KANBAN_LISTEN")},
-			&cli.StringFlag{Name: "public",
-				Usage: "address at which people and badge verifiers reach the service; http and the listening address when absent", Sources: cli.EnvVars("KANBAN_PUBLIC")},
-			&cli.StringFlag{Name: "database-url", Usage: "PostgreSQL to use instead of the private one",
-				Sources: cli.EnvVars("KANBAN_DATABASE_URL")},
-			&cli.StringFlag{Name: "data", Value: defaultData(),
-				Usage: "folder for the private PostgreSQL and the secrets key", Sources: cli.EnvVars("KANBAN_DATA")},
-			&cli.StringFlag{Name: "secrets-key",
+			&cli.StringFlag{
+				Name: "listen", Value: "127.0.0.1:7700",
+				Usage: "address to listen on; port 0 takes a free one", Sources: cli.EnvVars("KANBAN_LISTEN"),
+			},
+			&cli.StringFlag{
+				Name:  "public",
+				Usage: "address at which people and badge verifiers reach the service; http and the listening address when absent", Sources: cli.EnvVars("KANBAN_PUBLIC"),
+			},
+			&cli.StringFlag{
+				Name: "database-url", Usage: "PostgreSQL to use instead of the private one",
+				Sources: cli.EnvVars("KANBAN_DATABASE_URL"),
+			},
+			&cli.StringFlag{
+				Name: "data", Value: defaultData(),
+				Usage: "folder for the private PostgreSQL and the secrets key", Sources: cli.EnvVars("KANBAN_DATA"),
+			},
+			&cli.StringFlag{
+				Name:    "secrets-key",
 				Usage:   "Tink keyset that seals secrets; kept in the data folder when absent",
-				Sources: cli.EnvVars("KANBAN_SECRETS_KEY")},
-			&cli.StringFlag{Name: "roles", Value: "api,worker", Usage: "what this process does: api, worker or both",
-				Sources: cli.EnvVars("KANBAN_ROLES")},
-			&cli.DurationFlag{Name: "read-every", Value: 30 * time.Minute,
+				Sources: cli.EnvVars("KANBAN_SECRETS_KEY"),
+			},
+			&cli.StringFlag{
+				Name: "roles", Value: "api,worker", Usage: "what this process does: api, worker or both",
+				Sources: cli.EnvVars("KANBAN_ROLES"),
+			},
+			&cli.DurationFlag{
+				Name: "read-every", Value: 30 * time.Minute,
 				Usage:   "pause between scheduled reads of every register; 0 switches them off",
-				Sources: cli.EnvVars("KANBAN_READ_EVERY")},
-			&cli.StringFlag{Name: "time-zone",
-				Usage: "the institution's time zone, such as Europe/Berlin, for runs at a time of day and for the days on which enrolments begin and end; the machine's own when absent", Sources: cli.EnvVars("KANBAN_TIME_ZONE")},
-			&cli.DurationFlag{Name: "stop-within", Value: 20 * time.Second,
+				Sources: cli.EnvVars("KANBAN_READ_EVERY"),
+			},
+			&cli.StringFlag{
+				Name:  "time-zone",
+				Usage: "the institution's time zone, such as Europe/Berlin, for runs at a time of day and for the days on which enrolments begin and end; the machine's own when absent", Sources: cli.EnvVars("KANBAN_TIME_ZONE"),
+			},
+			&cli.DurationFlag{
+				Name: "stop-within", Value: 20 * time.Second,
 				Usage:   "how long work under way may take to finish when stopping",
-				Sources: cli.EnvVars("KANBAN_STOP_WITHIN")},
-			&cli.StringSliceFlag{Name: "trusted-proxies",
-				Usage: "networks of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8; sign-in tries are counted by address", Sources: cli.EnvVars("KANBAN_TRUSTED_PROXIES")},
-			&cli.IntFlag{Name: "memory-limit", Value: 192,
+				Sources: cli.EnvVars("KANBAN_STOP_WITHIN"),
+			},
+			&cli.StringSliceFlag{
+				Name:  "trusted-proxies",
+				Usage: "networks of proxies whose X-Forwarded-For is believed, such as 10.0.0.0/8; sign-in tries are counted by address", Sources: cli.EnvVars("KANBAN_TRUSTED_PROXIES"),
+			},
+			&cli.IntFlag{
+				Name: "memory-limit", Value: 192,
 				Usage:   "MiB of memory from which on it is given back sooner; reads and runs go on beyond it",
-				Sources: cli.EnvVars("KANBAN_MEMORY_LIMIT")},
-			&cli.DurationFlag{Name: "lease", Value: 45 * time.Second,
-				Usage: "how long a process on another machine keeps its work when it is not heard of any more; longer than any call takes", Sources: cli.EnvVars("KANBAN_LEASE")},
+				Sources: cli.EnvVars("KANBAN_MEMORY_LIMIT"),
+			},
+			&cli.DurationFlag{
+				Name: "lease", Value: 45 * time.Second,
+				Usage: "how long a process on another machine keeps its work when it is not heard of any more; longer than any call takes", Sources: cli.EnvVars("KANBAN_LEASE"),
+			},
 			&cli.StringFlag{Name: "log", Value: "text", Usage: "text or json", Sources: cli.EnvVars("KANBAN_LOG")},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {

@@ -111,26 +111,36 @@ type Dates struct {
 
 // DatesOf says what the end dates of a register mean that has these settings.
 func DatesOf(settings map[string]string) Dates {
-	return Dates{EnrolmentEndsAfter: settings["enrolmentEnd"] == DayAfter,
-		SessionEndsAfter: settings["sessionEnd"] != LastDay}
+	return Dates{
+		EnrolmentEndsAfter: settings["enrolmentEnd"] == DayAfter,
+		SessionEndsAfter:   settings["sessionEnd"] != LastDay,
+	}
 }
 
 // What both kinds of register ask for about reads that would lose too much.
 var (
-	guardShare = Field{Name: "guardShare", Title: "Stop above % lost",
-		Help: "A read that would take away more than this share of the people, of the enrolments, or of the places in a section waits for a person", Default: "50", Number: true, Rare: true}
-	guardNumber = Field{Name: "guardNumber", Title: "Stop above number lost",
-		Help: "Optional: the same, as a number of people, enrolments or places", Number: true, Rare: true}
+	guardShare = Field{
+		Name: "guardShare", Title: "Stop above % lost",
+		Help: "A read that would take away more than this share of the people, of the enrolments, or of the places in a section waits for a person", Default: "50", Number: true, Rare: true,
+	}
+	guardNumber = Field{
+		Name: "guardNumber", Title: "Stop above number lost",
+		Help: "Optional: the same, as a number of people, enrolments or places", Number: true, Rare: true,
+	}
 )
 
 // What both kinds of register ask for about what their end dates mean.
 var (
-	enrolmentEnd = Field{Name: "enrolmentEnd", Title: "An enrolment's end date is",
+	enrolmentEnd = Field{
+		Name: "enrolmentEnd", Title: "An enrolment's end date is",
 		Help: "Whether somebody still belongs to the section on the end date of the enrolment", Default: LastDay,
-		Options: []string{LastDay, DayAfter}, Rare: true}
-	sessionEnd = Field{Name: "sessionEnd", Title: "A term's end date is",
+		Options: []string{LastDay, DayAfter}, Rare: true,
+	}
+	sessionEnd = Field{
+		Name: "sessionEnd", Title: "A term's end date is",
 		Help: "Whether the end date of a term is its last day or the first day after it", Default: DayAfter,
-		Options: []string{DayAfter, LastDay}, Rare: true}
+		Options: []string{DayAfter, LastDay}, Rare: true,
+	}
 )
 
 // Kinds lists them all.
@@ -139,16 +149,24 @@ var Kinds = []Kind{
 		KindOneRoster, "Register (OneRoster 1.2)",
 		"Reads people, courses, sections and enrolments from a records system.",
 		[]Field{
-			{Name: "address", Title: "Address",
+			{
+				Name: "address", Title: "Address",
 				Help: "Scheme and host of the register, for example https://register.school.example", Required: true,
-				Address: true},
-			{Name: "tokenAddress", Title: "Token address",
+				Address: true,
+			},
+			{
+				Name: "tokenAddress", Title: "Token address",
 				Help:     "Where access tokens are given out, for example https://register.school.example/oauth/token",
-				Required: true, Address: true},
-			{Name: "clientId", Title: "Client id",
-				Help: "Given by the register's administrator, with the right roster.readonly", Required: true},
-			{Name: "clientSecret", Title: "Client secret", Help: "Given together with the client id", Secret: true,
-				Required: true},
+				Required: true, Address: true,
+			},
+			{
+				Name: "clientId", Title: "Client id",
+				Help: "Given by the register's administrator, with the right roster.readonly", Required: true,
+			},
+			{
+				Name: "clientSecret", Title: "Client secret", Help: "Given together with the client id", Secret: true,
+				Required: true,
+			},
 			until,
 			guardShare, guardNumber, enrolmentEnd, sessionEnd,
 		},
@@ -158,14 +176,20 @@ var Kinds = []Kind{
 		KindCSV, "Register as files (OneRoster CSV)",
 		"Reads people, courses, sections and enrolments from CSV packages that are uploaded or put into a folder.",
 		[]Field{
-			{Name: "folder", Title: "Folder",
-				Help: "Optional: a folder on the machine of the service; its newest .zip is read. Leave empty to upload by hand"},
+			{
+				Name: "folder", Title: "Folder",
+				Help: "Optional: a folder on the machine of the service; its newest .zip is read. Leave empty to upload by hand",
+			},
 			guardShare, guardNumber, enrolmentEnd, sessionEnd,
-			{Name: "mostUnpacked", Title: "Largest file",
+			{
+				Name: "mostUnpacked", Title: "Largest file",
 				Help: "How large one unpacked file of a package may be, in MiB", Default: "2048", Number: true,
-				Rare: true},
-			{Name: "mostRows", Title: "Most rows", Help: "How many rows one file of a package may have",
-				Default: "20000000", Number: true, Rare: true},
+				Rare: true,
+			},
+			{
+				Name: "mostRows", Title: "Most rows", Help: "How many rows one file of a package may have",
+				Default: "20000000", Number: true, Rare: true,
+			},
 		},
 		[]Capability{PeopleIn},
 	},
@@ -173,32 +197,51 @@ var Kinds = []Kind{
 		KindSCIM, "Workspace (SCIM 2.0)",
 		"Puts people into groups of an outside service and makes accounts for them.",
 		[]Field{
-			{Name: "address", Title: "SCIM address",
+			{
+				Name: "address", Title: "SCIM address",
 				Help: "The address before /Users, for example https://chat.example/scim/v2", Required: true,
-				Address: true},
-			{Name: "token", Title: "Bearer token",
+				Address: true,
+			},
+			{
+				Name: "token", Title: "Bearer token",
 				Help: "Made by the service's administrator, with the right to manage users and groups", Secret: true,
-				Required: true},
+				Required: true,
+			},
 			until,
-			{Name: "notice", Title: "Notice attribute",
-				Help: "Optional: the service's own attribute that says whether a newcomer is told about their account, written urn:…:User:attribute. Kanban sets it to false unless a pairing asks for notices"},
+			{
+				Name: "notice", Title: "Notice attribute",
+				Help: "Optional: the service's own attribute that says whether a newcomer is told about their account, written urn:…:User:attribute. Kanban sets it to false unless a pairing asks for notices",
+			},
 			{Name: "classLevel", Title: "Level of a class", Help: classHelp("level"), Rare: true},
 			{Name: "classSubject", Title: "Subject of a class", Help: classHelp("subject"), Rare: true},
 			{Name: "classStarts", Title: "First day of a class", Help: classHelp("first day"), Rare: true},
 			{Name: "classEnds", Title: "Last day of a class", Help: classHelp("last day"), Rare: true},
-			{Name: "classComplete", Title: "No class without these",
+			{
+				Name: "classComplete", Title: "No class without these",
 				Help: "Whether the service refuses a class for which one of them is missing", Default: "no",
-				Options: []string{"no", "yes"}, Rare: true},
-			{Name: "emptyOnly", Title: "Only empty classes",
-				Help: "Whether only a class without members can be paired, because the service adopts nobody who is in it", Default: "no", Options: []string{"no", "yes"}, Rare: true},
-			{Name: "mostMembers", Title: "Most members",
-				Help: "Optional: how many members a class at the service may have", Number: true, Rare: true},
-			{Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time", Default: "4",
-				Number: true, Rare: true},
-			{Name: "perMinute", Title: "Calls a minute",
-				Help: "Optional: how many calls the service gets in a minute", Number: true, Rare: true},
-			{Name: "late", Title: "May be late by",
-				Help: "How many seconds the service may take until it shows what it has carried out; it is looked at again for as long", Default: "10", Number: true, Rare: true},
+				Options: []string{"no", "yes"}, Rare: true,
+			},
+			{
+				Name: "emptyOnly", Title: "Only empty classes",
+				Help: "Whether only a class without members can be paired, because the service adopts nobody who is in it", Default: "no", Options: []string{"no", "yes"}, Rare: true,
+			},
+			{
+				Name: "mostMembers", Title: "Most members",
+				Help: "Optional: how many members a class at the service may have", Number: true, Rare: true,
+			},
+			{
+				Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time",
+				Default: "4",
+				Number:  true, Rare: true,
+			},
+			{
+				Name: "perMinute", Title: "Calls a minute",
+				Help: "Optional: how many calls the service gets in a minute", Number: true, Rare: true,
+			},
+			{
+				Name: "late", Title: "May be late by",
+				Help: "How many seconds the service may take until it shows what it has carried out; it is looked at again for as long", Default: "10", Number: true, Rare: true,
+			},
 		},
 		[]Capability{PeopleIn, PeopleOut},
 	},
@@ -206,12 +249,18 @@ var Kinds = []Kind{
 		KindXAPI, "Course platform (xAPI 1.0.3)", "Receives what learners do as xAPI statements.",
 		[]Field{
 			{Name: "key", Title: "Key", Help: "The user name under which the platform reports", Made: true},
-			{Name: "secret", Title: "Secret", Help: "The password under which the platform reports", Secret: true,
-				Made: true},
-			{Name: "homePage", Title: "Home page of accounts",
-				Help: "Optional: names of accounts under this home page are the register's identifiers; those under another one are other people. Taken from the first account that fits when left empty", Rare: true},
-			{Name: "faulty", Title: "A faulty statement in a batch",
-				Help: "Whether it refuses its whole batch, as the standard says, or the others are taken without it; the answer names each faulty one either way", Default: RefuseAll, Options: []string{RefuseAll, TakeOthers}, Rare: true},
+			{
+				Name: "secret", Title: "Secret", Help: "The password under which the platform reports", Secret: true,
+				Made: true,
+			},
+			{
+				Name: "homePage", Title: "Home page of accounts",
+				Help: "Optional: names of accounts under this home page are the register's identifiers; those under another one are other people. Taken from the first account that fits when left empty", Rare: true,
+			},
+			{
+				Name: "faulty", Title: "A faulty statement in a batch",
+				Help: "Whether it refuses its whole batch, as the standard says, or the others are taken without it; the answer names each faulty one either way", Default: RefuseAll, Options: []string{RefuseAll, TakeOthers}, Rare: true,
+			},
 		},
 		[]Capability{LearningEventsIn},
 	},
@@ -219,15 +268,25 @@ var Kinds = []Kind{
 		KindWebhook, "Service that takes signed events",
 		"Sends CloudEvents, signed as Standard Webhooks, to an address.",
 		[]Field{
-			{Name: "address", Title: "Address",
+			{
+				Name: "address", Title: "Address",
 				Help: "Where the service takes events, for example https://news.example/events", Required: true,
-				Address: true},
-			{Name: "secret", Title: "Signing secret", Help: "Starts with whsec_; both sides must have the same one",
-				Secret: true, Required: true},
-			{Name: "redirects", Title: "Redirects",
-				Help: "Whether events follow the service to another address; one in a private network only when any is allowed", Default: RefuseRedirects, Options: []string{RefuseRedirects, PublicRedirects, AllRedirects}, Rare: true},
-			{Name: "atOnce", Title: "Calls at once", Help: "How many events the service gets at a time", Default: "8",
-				Number: true, Rare: true},
+				Address: true,
+			},
+			{
+				Name: "secret", Title: "Signing secret",
+				Help:   "Starts with whsec_; both sides must have the same one",
+				Secret: true, Required: true,
+			},
+			{
+				Name: "redirects", Title: "Redirects",
+				Help: "Whether events follow the service to another address; one in a private network only when any is allowed", Default: RefuseRedirects, Options: []string{RefuseRedirects, PublicRedirects, AllRedirects}, Rare: true,
+			},
+			{
+				Name: "atOnce", Title: "Calls at once", Help: "How many events the service gets at a time",
+				Default: "8",
+				Number:  true, Rare: true,
+			},
 		},
 		[]Capability{MessagesOut},
 	},
@@ -235,25 +294,42 @@ var Kinds = []Kind{
 		KindHTTP, "Service with an API of its own (HTTP)",
 		"Calls operations of the service's API, which are defined on the connection: path, values, and what counts as success.",
 		[]Field{
-			{Name: "address", Title: "Address",
+			{
+				Name: "address", Title: "Address",
 				Help:     "What stands before the paths of the operations, for example https://news.example/api",
-				Required: true, Address: true},
-			{Name: "token", Title: "Token or password", Help: "Leave empty when the service asks for none",
-				Secret: true},
+				Required: true, Address: true,
+			},
+			{
+				Name: "token", Title: "Token or password", Help: "Leave empty when the service asks for none",
+				Secret: true,
+			},
 			until,
-			{Name: "userName", Title: "User name",
-				Help: "Only when the service wants a user name and a password; else the token is sent as a bearer token"},
-			{Name: "header", Title: "Header for the token",
+			{
+				Name: "userName", Title: "User name",
+				Help: "Only when the service wants a user name and a password; else the token is sent as a bearer token",
+			},
+			{
+				Name: "header", Title: "Header for the token",
 				Help: "Only when the service wants the token in a header of its own, for example X-Api-Key",
-				Rare: true},
-			{Name: "probe", Title: "Path to test with", Help: "A path that can be read without changing anything",
-				Default: "/"},
-			{Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time", Default: "4",
-				Number: true, Rare: true},
-			{Name: "perMinute", Title: "Calls a minute",
-				Help: "Optional: how many calls the service gets in a minute", Number: true, Rare: true},
-			{Name: "late", Title: "May be late by",
-				Help: "How many seconds the service may take until it shows what it has carried out; it is looked at again for as long", Default: "10", Number: true, Rare: true},
+				Rare: true,
+			},
+			{
+				Name: "probe", Title: "Path to test with", Help: "A path that can be read without changing anything",
+				Default: "/",
+			},
+			{
+				Name: "atOnce", Title: "Calls at once", Help: "How many calls the service gets at a time",
+				Default: "4",
+				Number:  true, Rare: true,
+			},
+			{
+				Name: "perMinute", Title: "Calls a minute",
+				Help: "Optional: how many calls the service gets in a minute", Number: true, Rare: true,
+			},
+			{
+				Name: "late", Title: "May be late by",
+				Help: "How many seconds the service may take until it shows what it has carried out; it is looked at again for as long", Default: "10", Number: true, Rare: true,
+			},
 		},
 		[]Capability{MessagesOut},
 	},
@@ -262,8 +338,10 @@ var Kinds = []Kind{
 		"Keeps enrolments that rules and offers make, as a OneRoster CSV delta that the platform fetches when it likes.",
 		[]Field{
 			{Name: "key", Title: "Key", Help: "The user name under which the platform fetches", Made: true},
-			{Name: "secret", Title: "Secret", Help: "The password under which the platform fetches", Secret: true,
-				Made: true},
+			{
+				Name: "secret", Title: "Secret", Help: "The password under which the platform fetches", Secret: true,
+				Made: true,
+			},
 		},
 		[]Capability{PeopleOut},
 	},
@@ -271,46 +349,72 @@ var Kinds = []Kind{
 		KindEvents, "Service that reports events (CloudEvents)",
 		"Takes signed CloudEvents: purchases, memberships, whatever a service wants to tell. Rules react to them.",
 		[]Field{
-			{Name: "secret", Title: "Signing secret",
+			{
+				Name: "secret", Title: "Signing secret",
 				Help:   "The service signs with it, as Standard Webhooks say; both sides must have the same one",
-				Secret: true, Made: true},
-			{Name: "earlier", Title: "Earlier signing secret",
-				Help: "Optional: taken too while the service changes to the new one", Secret: true, Rare: true},
-			{Name: "person", Title: "Whom it is about",
-				Help: "A CEL expression over event that gives an address or the register's identifier; event.data is what the service sent", Default: "event.data.email"},
-			{Name: "starts", Title: "Gives access",
+				Secret: true, Made: true,
+			},
+			{
+				Name: "earlier", Title: "Earlier signing secret",
+				Help: "Optional: taken too while the service changes to the new one", Secret: true, Rare: true,
+			},
+			{
+				Name: "person", Title: "Whom it is about",
+				Help: "A CEL expression over event that gives an address or the register's identifier; event.data is what the service sent", Default: "event.data.email",
+			},
+			{
+				Name: "starts", Title: "Gives access",
 				Help:    "A condition in CEL over event: true when something was bought or a membership began",
 				Default: `event.reported in ["purchase.completed", "membership.started", "membership.renewed"]`,
-				Rare:    true},
-			{Name: "ends", Title: "Ends access",
+				Rare:    true,
+			},
+			{
+				Name: "ends", Title: "Ends access",
 				Help:    "A condition in CEL over event: true when it was cancelled or ended",
-				Default: `event.reported in ["purchase.cancelled", "membership.ended"]`, Rare: true},
-			{Name: "offer", Title: "What was bought",
+				Default: `event.reported in ["purchase.cancelled", "membership.ended"]`, Rare: true,
+			},
+			{
+				Name: "offer", Title: "What was bought",
 				Help:    "A CEL expression over event that gives the offer's name at the service",
-				Default: "event.data.offer", Rare: true},
-			{Name: "order", Title: "Order", Help: "A CEL expression over event that tells one purchase from another",
-				Default: "event.subject", Rare: true},
-			{Name: "buyerName", Title: "Name of the buyer",
+				Default: "event.data.offer", Rare: true,
+			},
+			{
+				Name: "order", Title: "Order",
+				Help:    "A CEL expression over event that tells one purchase from another",
+				Default: "event.subject", Rare: true,
+			},
+			{
+				Name: "buyerName", Title: "Name of the buyer",
 				Help:    "A CEL expression over event, for buyers who are not in the register yet",
-				Default: `has(event.data.name) ? event.data.name : ""`, Rare: true},
+				Default: `has(event.data.name) ? event.data.name : ""`, Rare: true,
+			},
 		},
 		[]Capability{EventsIn},
 	},
 	{
 		KindSMTP, "Mail (SMTP)", "Sends mail.",
 		[]Field{
-			{Name: "server", Title: "Server", Help: "Host and port, for example mail.school.example:587",
-				Required: true},
+			{
+				Name: "server", Title: "Server", Help: "Host and port, for example mail.school.example:587",
+				Required: true,
+			},
 			{Name: "from", Title: "From", Help: "The address mails come from", Required: true},
-			{Name: "fromName", Title: "Name of the sender",
-				Help: "Optional: the name that people see beside the address, for example Fernmoor Garden School"},
-			{Name: "security", Title: "Security", Help: "How the connection is protected", Default: "starttls",
-				Options: []string{"starttls", "tls", "none"}},
+			{
+				Name: "fromName", Title: "Name of the sender",
+				Help: "Optional: the name that people see beside the address, for example Fernmoor Garden School",
+			},
+			{
+				Name: "security", Title: "Security", Help: "How the connection is protected", Default: "starttls",
+				Options: []string{"starttls", "tls", "none"},
+			},
 			{Name: "userName", Title: "User name", Help: "Leave empty when the server asks for none"},
 			{Name: "password", Title: "Password", Help: "Leave empty when the server asks for none", Secret: true},
 			until,
-			{Name: "atOnce", Title: "Mails at once", Help: "How many mails the server gets at a time", Default: "4",
-				Number: true, Rare: true},
+			{
+				Name: "atOnce", Title: "Mails at once", Help: "How many mails the server gets at a time",
+				Default: "4",
+				Number:  true, Rare: true,
+			},
 		},
 		[]Capability{MessagesOut},
 	},

@@ -55,8 +55,10 @@ func TestCheckNamesEveryWrongValue_C3(t *testing.T) {
 		assert.NotContains(t, err.Error(), change["address"]+"\"", "it may be a secret in the wrong box")
 	}
 	mail, _ := adapter.Lookup(adapter.KindSMTP)
-	assert.ErrorContains(t, mail.Check(map[string]string{"server": "h:25", "from": "a@b.example",
-		"security": "hope"}), "must be one of starttls, tls, none")
+	assert.ErrorContains(t, mail.Check(map[string]string{
+		"server": "h:25", "from": "a@b.example",
+		"security": "hope",
+	}), "must be one of starttls, tls, none")
 	err := scim.Check(map[string]string{})
 	assert.ErrorContains(t, err, "address")
 	assert.ErrorContains(t, err, "token", "all of them at once")
@@ -98,11 +100,15 @@ func TestFailuresAreSorted_C2(t *testing.T) {
 func TestValuesInTheWrongShape_C2(t *testing.T) {
 	whole := map[string]map[string]string{
 		adapter.KindSCIM: {"address": "https://chat.example/scim/v2", "token": "potting-shed"},
-		adapter.KindOneRoster: {"address": "https://register.example",
-			"tokenAddress": "https://register.example/oauth/token", "clientId": "kanban", "clientSecret": "s3cret"},
+		adapter.KindOneRoster: {
+			"address":      "https://register.example",
+			"tokenAddress": "https://register.example/oauth/token", "clientId": "kanban", "clientSecret": "s3cret",
+		},
 		adapter.KindSMTP: {"server": "mail.example:587", "from": "office@fernmoor.example"},
-		adapter.KindWebhook: {"address": "https://news.example/events?list=1",
-			"secret": "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw"},
+		adapter.KindWebhook: {
+			"address": "https://news.example/events?list=1",
+			"secret":  "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw",
+		},
 		adapter.KindHTTP: {"address": "https://news.example/api"},
 	}
 	for _, c := range []struct{ kind, field, value, want string }{

@@ -3,9 +3,10 @@ package adapter
 import (
 	"crypto/sha256"
 	"encoding/json"
-	"kanban/internal/wire/call"
 	"net/http"
 	"sync"
+
+	"kanban/internal/wire/call"
 
 	"github.com/hashicorp/go-cleanhttp"
 )
@@ -43,23 +44,23 @@ func transport(c Connection) *http.Transport {
 	}
 }
 
-// Open adds what is open to a connection's service to the options of its calls.
-func Open(c Connection, o call.Options) call.Options {
+// WithTransport lets calls use what is open to a connection's service.
+func WithTransport(c Connection, o call.Options) call.Options {
 	o.Transport = transport(c)
 	return o
 }
 
-// Forget closes what is open to a connection's service and nobody uses.
-func Forget(connectionID string) {
+// CloseIdle closes what is open to a connection's service and nobody uses.
+func CloseIdle(connectionID string) {
 	if had, there := transports.LoadAndDelete(connectionID); there {
 		had.(*kept).transport.CloseIdleConnections()
 	}
 }
 
-// ForgetAll does so for all of them, as a process does at its end.
-func ForgetAll() {
+// CloseAllIdle does so for all of them, as a process does at its end.
+func CloseAllIdle() {
 	transports.Range(func(id, _ any) bool {
-		Forget(id.(string))
+		CloseIdle(id.(string))
 		return true
 	})
 }

@@ -58,8 +58,10 @@ func TestWhatIsOpenToAServiceIsUsedAgain(t *testing.T) {
 			seen.changed.Wait()
 		}
 	}
-	c := adapter.Connection{ID: "open-" + t.Name(), Settings: map[string]string{"address": server.URL},
-		Secret: map[string]string{"token": "a"}}
+	c := adapter.Connection{
+		ID: "open-" + t.Name(), Settings: map[string]string{"address": server.URL},
+		Secret: map[string]string{"token": "a"},
+	}
 	for range 5 {
 		get(c)
 	}
@@ -68,7 +70,7 @@ func TestWhatIsOpenToAServiceIsUsedAgain(t *testing.T) {
 	get(c)
 	assert.Equal(t, 2, made(), "whoever has another secret does not go on under the old one")
 	closed(1)
-	adapter.Forget(c.ID)
+	adapter.CloseIdle(c.ID)
 	closed(2)
 	get(adapter.Connection{Settings: c.Settings})
 	closed(3) // nothing stays open to what is only tried out

@@ -13,8 +13,10 @@ import (
 const Expires = "expires"
 
 // until is the field of kinds whose credential the other side may let end.
-var until = Field{Name: Expires, Title: "Credential ends on",
-	Help: "Optional: the last day on which the token, secret or password works, such as 2027-08-31; you are warned 30, 7 and 1 days before", Date: true}
+var until = Field{
+	Name: Expires, Title: "Credential ends on",
+	Help: "Optional: the last day on which the token, secret or password works, such as 2027-08-31; you are warned 30, 7 and 1 days before", Date: true,
+}
 
 var (
 	scheme = regexp.MustCompile(`(?i)^(bearer|basic|token|authorization:)[ :]`)
@@ -25,10 +27,14 @@ var (
 // tooDeep are the ends of addresses that lead deeper than to where a kind of connection
 // begins; what follows from them is put there by Kanban.
 var tooDeep = map[string][]string{
-	KindSCIM + ".address": {"/Users", "/Groups", "/Bulk", "/Me", "/Schemas", "/ServiceProviderConfig",
-		"/ResourceTypes"},
-	KindOneRoster + ".address": {"/ims/oneroster/rostering/v1p2", "/ims/oneroster", "/ims", "/v1p2", "/users",
-		"/classes", "/enrollments", "/orgs", "/token"},
+	KindSCIM + ".address": {
+		"/Users", "/Groups", "/Bulk", "/Me", "/Schemas", "/ServiceProviderConfig",
+		"/ResourceTypes",
+	},
+	KindOneRoster + ".address": {
+		"/ims/oneroster/rostering/v1p2", "/ims/oneroster", "/ims", "/v1p2", "/users",
+		"/classes", "/enrollments", "/orgs", "/token",
+	},
 }
 
 // shape says why a value cannot be what the field asks for, as far as its form tells: text

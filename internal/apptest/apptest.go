@@ -46,8 +46,10 @@ type World struct {
 }
 
 // Quick makes outside calls fail fast.
-var Quick = call.Options{Timeout: 2 * time.Second, Retries: 2, WaitMin: time.Millisecond,
-	WaitMax: 10 * time.Millisecond}
+var Quick = call.Options{
+	Timeout: 2 * time.Second, Retries: 2, WaitMin: time.Millisecond,
+	WaitMax: 10 * time.Millisecond,
+}
 
 // New sets a world up.
 func New(t testing.TB) *World {
@@ -62,8 +64,10 @@ func Over(t testing.TB, s *db.Database) *World {
 	require.NoError(t, err)
 	t.Cleanup(outside.Stop)
 	x := &World{t: t, Store: s, Standins: outside, UseCases: wiring.New(s,
-		wiring.Options{Public: "http://kanban.example", Zone: time.UTC, Call: Quick,
-			Delays: []time.Duration{time.Second, time.Minute}})}
+		wiring.Options{
+			Public: "http://kanban.example", Zone: time.UTC, Call: Quick,
+			Delays: []time.Duration{time.Second, time.Minute},
+		})}
 	x.Batches.Now = func() time.Time { return x.Pairings.Now() }
 	return x
 }
@@ -92,20 +96,26 @@ func (w *World) Connect(kind, name string, values map[string]string) connections
 // Register connects the register.
 func (w *World) Register() connectionstore.Connection {
 	a := w.Standins.Addresses
-	return w.Connect("oneroster", "Register", map[string]string{"address": a.Register,
-		"tokenAddress": a.Register + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers"})
+	return w.Connect("oneroster", "Register", map[string]string{
+		"address":      a.Register,
+		"tokenAddress": a.Register + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers",
+	})
 }
 
 // Workspace connects the chat workspace.
 func (w *World) Workspace() connectionstore.Connection {
-	return w.Connect("scim", "Workspace", map[string]string{"address": w.Standins.Addresses.Workspace + "/scim/v2",
-		"token": "potting-shed", "late": "0", "notice": workspace.WelcomeSchema + ":sendWelcome"})
+	return w.Connect("scim", "Workspace", map[string]string{
+		"address": w.Standins.Addresses.Workspace + "/scim/v2",
+		"token":   "potting-shed", "late": "0", "notice": workspace.WelcomeSchema + ":sendWelcome",
+	})
 }
 
 // Contacts connects the contact list.
 func (w *World) Contacts() connectionstore.Connection {
-	return w.Connect("webhook", "Contacts", map[string]string{"address": w.Standins.Addresses.Contacts + "/events",
-		"secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="})
+	return w.Connect("webhook", "Contacts", map[string]string{
+		"address": w.Standins.Addresses.Contacts + "/events",
+		"secret":  "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA==",
+	})
 }
 
 // Shop connects the shop, which from then on tells what is bought there.
@@ -119,15 +129,21 @@ func (w *World) Shop() adapter.Connection {
 // Labels connects the contact list's own API, with the operations that add and remove
 // a label.
 func (w *World) Labels() connectionstore.Connection {
-	c := w.Connect("http-api", "Labels", map[string]string{"address": w.Standins.Addresses.Contacts + "/api",
-		"token": contacts.Token, "probe": "/labels"})
+	c := w.Connect("http-api", "Labels", map[string]string{
+		"address": w.Standins.Addresses.Contacts + "/api",
+		"token":   contacts.Token, "probe": "/labels",
+	})
 	email := rule.OperationField{Name: "email", Required: true}
 	label := rule.OperationField{Name: "label", Required: true, ListPath: "/labels", List: "answer.body"}
 	for _, o := range []rule.Operation{
-		{Name: "remove-label", Method: "DELETE", Path: "/contacts/{email}/labels",
-			Fields: []rule.OperationField{email, label}, Success: "answer.body.ok"},
-		{Name: "add-label", Method: "POST", Path: "/contacts/{email}/labels",
-			Fields: []rule.OperationField{email, label}, Success: "answer.body.ok", Undo: "remove-label"},
+		{
+			Name: "remove-label", Method: "DELETE", Path: "/contacts/{email}/labels",
+			Fields: []rule.OperationField{email, label}, Success: "answer.body.ok",
+		},
+		{
+			Name: "add-label", Method: "POST", Path: "/contacts/{email}/labels",
+			Fields: []rule.OperationField{email, label}, Success: "answer.body.ok", Undo: "remove-label",
+		},
 	} {
 		require.NoError(w.t, w.Rules.KeepOperation(w.t.Context(), "test", c.ID, o))
 	}
@@ -136,8 +152,10 @@ func (w *World) Labels() connectionstore.Connection {
 
 // Platform connects the course platform, in which sections are groups.
 func (w *World) Platform() connectionstore.Connection {
-	return w.Connect("scim", "Platform", map[string]string{"address": w.Standins.Addresses.Platform + "/scim/v2",
-		"token": platform.Token, "late": "0"})
+	return w.Connect("scim", "Platform", map[string]string{
+		"address": w.Standins.Addresses.Platform + "/scim/v2",
+		"token":   platform.Token, "late": "0",
+	})
 }
 
 // Rule makes a rule and switches it on.
@@ -224,8 +242,10 @@ func (w *World) Follow() {
 
 // Mail connects the mail server.
 func (w *World) Mail() connectionstore.Connection {
-	return w.Connect("smtp", "Mail", map[string]string{"server": w.Standins.Addresses.SMTP,
-		"from": "kanban@fernmoor.example", "security": "none"})
+	return w.Connect("smtp", "Mail", map[string]string{
+		"server": w.Standins.Addresses.SMTP,
+		"from":   "kanban@fernmoor.example", "security": "none",
+	})
 }
 
 // Read reads a register and gives the ended run.

@@ -29,9 +29,13 @@ func (w *World) Large(sections, learners int) (register, workspace connectionsto
 	users := make([]scim.User, people)
 	for i := range users {
 		name := "learner" + strconv.Itoa(i)
-		users[i] = scim.User{ID: "l" + strconv.Itoa(i), UserName: name, ExternalID: "p" + strconv.Itoa(i),
-			Active: true, Name: scim.Name{GivenName: "Given" + strconv.Itoa(i),
-				FamilyName: "Family"}, Emails: []scim.Email{{Value: name + "@fernmoor.example"}}}
+		users[i] = scim.User{
+			ID: "l" + strconv.Itoa(i), UserName: name, ExternalID: "p" + strconv.Itoa(i),
+			Active: true, Name: scim.Name{
+				GivenName:  "Given" + strconv.Itoa(i),
+				FamilyName: "Family",
+			}, Emails: []scim.Email{{Value: name + "@fernmoor.example"}},
+		}
 	}
 	groups := make([]scim.Group, sections)
 	for i := range groups {
@@ -97,26 +101,36 @@ func largeSchool(sections, learners int) map[string]oneroster.Table {
 			return map[string]string{"sourcedId": "o", "name": "Large school", "type": "school"}
 		}),
 		oneroster.FileSessions: rows(1, func(int, string) map[string]string {
-			return map[string]string{"sourcedId": "t", "title": "This term", "type": "term", "startDate": from,
-				"endDate": to, "schoolYear": to[:4]}
+			return map[string]string{
+				"sourcedId": "t", "title": "This term", "type": "term", "startDate": from,
+				"endDate": to, "schoolYear": to[:4],
+			}
 		}),
 		oneroster.FileCourses: rows(sections/10+1, func(_ int, id string) map[string]string {
-			return map[string]string{"sourcedId": "c" + id, "title": "Course " + id, "courseCode": "C" + id,
-				"orgSourcedId": "o"}
+			return map[string]string{
+				"sourcedId": "c" + id, "title": "Course " + id, "courseCode": "C" + id,
+				"orgSourcedId": "o",
+			}
 		}),
 		oneroster.FileClasses: rows(sections, func(i int, id string) map[string]string {
-			return map[string]string{"sourcedId": "s" + id, "title": "Section " + id, "classCode": "S" + id,
+			return map[string]string{
+				"sourcedId": "s" + id, "title": "Section " + id, "classCode": "S" + id,
 				"classType": "scheduled", "courseSourcedId": "c" + strconv.Itoa(i/10), "schoolSourcedId": "o",
-				"termSourcedIds": "t"}
+				"termSourcedIds": "t",
+			}
 		}),
 		oneroster.FileUsers: rows(people, func(_ int, id string) map[string]string {
-			return map[string]string{"sourcedId": "p" + id, "enabledUser": "true", "username": "learner" + id,
-				"givenName": "Given" + id, "familyName": "Family", "email": "learner" + id + "@fernmoor.example"}
+			return map[string]string{
+				"sourcedId": "p" + id, "enabledUser": "true", "username": "learner" + id,
+				"givenName": "Given" + id, "familyName": "Family", "email": "learner" + id + "@fernmoor.example",
+			}
 		}),
 		oneroster.FileEnrollments: rows(sections*learners, func(i int, id string) map[string]string {
-			return map[string]string{"sourcedId": "e" + id, "classSourcedId": "s" + strconv.Itoa(i/learners),
+			return map[string]string{
+				"sourcedId": "e" + id, "classSourcedId": "s" + strconv.Itoa(i/learners),
 				"schoolSourcedId": "o", "userSourcedId": "p" + strconv.Itoa(i%people), "role": "student",
-				"primary": "false"}
+				"primary": "false",
+			}
 		}),
 	}
 }

@@ -32,8 +32,10 @@ func (w *World) Outlined() {
 	w.t.Helper()
 	require.NoError(w.t, w.Outlines.SetOutline(w.t.Context(), "test", w.Section("PROP-A").CourseID,
 		learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{
-			{ID: Activities + "one", Title: "One", Kind: learning.Lesson}, {ID: Activities + "two", Title: "Two",
-				Kind: learning.Lesson},
+			{ID: Activities + "one", Title: "One", Kind: learning.Lesson}, {
+				ID: Activities + "two", Title: "Two",
+				Kind: learning.Lesson,
+			},
 		}}}}))
 }
 
@@ -49,3 +51,9 @@ func (w *World) Completes(platform, who, activity string, at time.Time) {
 	_, err = w.Facts.Take(w.t.Context(), platform, []xapi.Statement{st}, []json.RawMessage{raw})
 	require.NoError(w.t, err)
 }
+
+// Manifest is that of a course of three activities in two modules (Common Cartridge).
+const Manifest = `<manifest xmlns="http://www.imsglobal.org/xsd/imsccv1p3/imscp_v1p1"><organizations><organization><item>
+<item identifier="m1"><title>One</title><item identifier="a1" identifierref="r1"><title>Read</title></item><item identifier="deep"><title>Folder</title><item identifier="a2" identifierref="r2"><title>Check</title></item></item></item>
+<item identifier="a3" identifierref="r3"><title>Alone</title></item></item></organization></organizations>
+<resources><resource identifier="r1" type="webcontent"/><resource identifier="r2" type="imsqti_xmlv1p2/imscc_xmlv1p3/assessment"/><resource identifier="r3" type="assignment_xmlv1p0"/></resources></manifest>`

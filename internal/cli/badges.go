@@ -36,7 +36,8 @@ func badges() *cli.Command {
 }
 
 func badgesList() *cli.Command {
-	return &cli.Command{Name: "list", Usage: "List badges",
+	return &cli.Command{
+		Name: "list", Usage: "List badges",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			page, err := client.Get[api.Page[api.Badge]](ctx, connect(cmd), "/badges")
 			if err != nil {
@@ -46,7 +47,8 @@ func badgesList() *cli.Command {
 				[]string{"badge", "issuer", "held by", "revoked", "criteria"}, func(b api.Badge) []string {
 					return []string{b.Name, b.Issuer, fmt.Sprint(b.Awards), fmt.Sprint(b.Revoked), b.Criteria}
 				}).print(cmd)
-		}}
+		},
+	}
 }
 
 func badgesAdd() *cli.Command {
@@ -86,7 +88,8 @@ func badgesRemove() *cli.Command {
 }
 
 func badgesIssuers() *cli.Command {
-	return &cli.Command{Name: "issuers", Usage: "List issuers",
+	return &cli.Command{
+		Name: "issuers", Usage: "List issuers",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			page, err := client.Get[api.Page[api.Issuer]](ctx, connect(cmd), "/issuers")
 			if err != nil {
@@ -96,7 +99,8 @@ func badgesIssuers() *cli.Command {
 				[]string{"issuer", "page", "id"}, func(i api.Issuer) []string {
 					return []string{i.Name, i.Address, i.ID}
 				}).print(cmd)
-		}}
+		},
+	}
 }
 
 func badgesRemoveIssuer() *cli.Command {
@@ -123,7 +127,8 @@ func badgesRemoveIssuer() *cli.Command {
 }
 
 func badgesAwards() *cli.Command {
-	return &cli.Command{Name: "awards", Usage: "List awards, the newest first",
+	return &cli.Command{
+		Name: "awards", Usage: "List awards, the newest first",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			all, err := client.All[api.Award](ctx, connect(cmd), "/awards")
 			if err != nil {
@@ -134,15 +139,18 @@ func badgesAwards() *cli.Command {
 				func(a api.Award) []string {
 					return []string{a.Person, a.Badge, moment(&a.AwardedAt), revoked(a), a.Address}
 				}).print(cmd)
-		}}
+		},
+	}
 }
 
 func badgesRevoke() *cli.Command {
 	return &cli.Command{
 		Name: "revoke", Usage: "Revoke somebody's badge, which whoever checks it is told", ArgsUsage: "BADGE PERSON",
 		Description: "The badge can be awarded anew afterwards, and a mistake can be mended: kanban badges restore.\n\n  kanban badges revoke Cuttings bram.birch@fernmoor.example --reason \"Awarded by mistake\"",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Required: true,
-			Usage: "why; whoever checks the badge is shown it"}},
+		Flags: []cli.Flag{&cli.StringFlag{
+			Name: "reason", Required: true,
+			Usage: "why; whoever checks the badge is shown it",
+		}},
 		Action: revokeBadge,
 	}
 }
@@ -170,8 +178,10 @@ func addBadge(ctx context.Context, cmd *cli.Command) error {
 	}
 	made := i < 0
 	b, err := client.Post[api.Badge](ctx, c, "/badges",
-		api.NewBadge{IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"),
-			Criteria: cmd.String("criteria")})
+		api.NewBadge{
+			IssuerID: issuer.ID, Name: args[0], Description: cmd.String("about"),
+			Criteria: cmd.String("criteria"),
+		})
 	if err != nil {
 		if made { // it is not left behind
 			_, gone := client.Send[client.Empty](ctx, c, http.MethodDelete, "/issuers/"+issuer.ID, nil)
@@ -193,7 +203,8 @@ func revoked(a api.Award) string {
 
 // awardsOf gives the badge, the person and all awards of the one to the other.
 func awardsOf(ctx context.Context, cmd *cli.Command, c *client.Client) (b api.Badge, p api.Person, all []api.Award,
-	err error) {
+	err error,
+) {
 	args, err := arguments(cmd, 2)
 	if err != nil {
 		return b, p, nil, err

@@ -59,8 +59,8 @@ func batchFlags() []cli.Flag {
 
 func manyCommands() []*cli.Command {
 	return []*cli.Command{
-		manyCommandsMany(),
-		manyCommandsNextTerm(),
+		batchesMany(),
+		batchesNextTerm(),
 		{
 			Name: "batches", Usage: "List what was done with many, or show what became of one", ArgsUsage: "[ID]",
 			Action:      listBatches,
@@ -71,50 +71,64 @@ func manyCommands() []*cli.Command {
 			ArgsUsage: "SECTION CONNECTION", Action: listCandidates,
 			Description: "  kanban pairings candidates SOIL-A \"Chat workspace\"",
 		},
-		manyCommandsUnpaired(),
-		manyCommandsIgnore(),
-		manyCommandsTakeOver(),
-		{Name: "renew", Usage: "Let the next run make a class anew that was deleted at the service",
-			ArgsUsage: "SECTION", Action: renewClass},
-		manyCommandsFullComparison(),
+		batchesUnpaired(),
+		batchesIgnore(),
+		batchesTakeOver(),
+		{
+			Name: "renew", Usage: "Let the next run make a class anew that was deleted at the service",
+			ArgsUsage: "SECTION", Action: renewClass,
+		},
+		batchesFullComparison(),
 		templates(),
 	}
 }
 
-func manyCommandsMany() *cli.Command {
+func batchesMany() *cli.Command {
 	return &cli.Command{
 		Name: "many", Usage: "Do something with many at once: one preview for all, then exactly that",
 		ArgsUsage: "ACT [SECTION...]", Action: doMany,
 		Flags: slices.Concat(batchFlags(), filterFlags(), []cli.Flag{
 			&cli.StringFlag{Name: "connection", Usage: "for pair: the service"},
-			&cli.StringFlag{Name: "template",
-				Usage: "for pair and template: its name; the usual one when absent"},
+			&cli.StringFlag{
+				Name:  "template",
+				Usage: "for pair and template: its name; the usual one when absent",
+			},
 			detailFlag("for pair: "),
 			&cli.StringFlag{Name: "naming", Usage: "for pair: names the classes, e.g. \"{course} · {teacher}\""},
-			&cli.TimestampFlag{Name: "at", Usage: "for open: when; now when absent",
-				Config: cli.TimestampConfig{Timezone: time.Local,
-					Layouts: []string{"2006-01-02T15:04", time.RFC3339}}},
+			&cli.TimestampFlag{
+				Name: "at", Usage: "for open: when; now when absent",
+				Config: cli.TimestampConfig{
+					Timezone: time.Local,
+					Layouts:  []string{"2006-01-02T15:04", time.RFC3339},
+				},
+			},
 		}),
 		Description: "ACT is pair, run, template, pause, resume, hold, open, next-term, end or take-out. Choose sections by name, or all that fit the filters.\n\n" +
 			"  kanban pairings many pair PROP-A PROP-B PROP-C --connection \"Chat workspace\"\n  kanban pairings many pair --term \"First term\" --state not-paired --connection \"Chat workspace\" --naming \"{course} · {section}\" --apply\n  kanban pairings many run --state out-of-step --apply",
 	}
 }
 
-func manyCommandsNextTerm() *cli.Command {
+func batchesNextTerm() *cli.Command {
 	return &cli.Command{
 		Name: "next-term", Usage: "Move classes to the sections of the next term that follow",
 		ArgsUsage: "[SECTION...]", Action: nextTerm,
-		Flags: append(batchFlags(), &cli.IntFlag{Name: "days", Value: 60,
-			Usage: "without sections: those whose term ends within so many days, or has ended"},
-			&cli.StringSliceFlag{Name: "to",
-				Usage: "the section that follows, `OLD=NEW`, instead of the proposed one"},
-			&cli.BoolFlag{Name: "keep-names",
-				Usage: "classes keep their names; otherwise one that a template named gets the name of its new section"}),
+		Flags: append(batchFlags(), &cli.IntFlag{
+			Name: "days", Value: 60,
+			Usage: "without sections: those whose term ends within so many days, or has ended",
+		},
+			&cli.StringSliceFlag{
+				Name:  "to",
+				Usage: "the section that follows, `OLD=NEW`, instead of the proposed one",
+			},
+			&cli.BoolFlag{
+				Name:  "keep-names",
+				Usage: "classes keep their names; otherwise one that a template named gets the name of its new section",
+			}),
 		Description: "Proposes the section of the same course, with the same teacher where there is one.\n\n  kanban pairings next-term\n  kanban pairings next-term ORCH-A --apply --approve\n  kanban pairings next-term ORCH-A --to ORCH-A=ORCH-B",
 	}
 }
 
-func manyCommandsUnpaired() *cli.Command {
+func batchesUnpaired() *cli.Command {
 	return &cli.Command{
 		Name:      "unpaired",
 		Usage:     "Classes at a service that belong to no pairing, with the sections that they probably copy",
@@ -124,7 +138,7 @@ func manyCommandsUnpaired() *cli.Command {
 	}
 }
 
-func manyCommandsIgnore() *cli.Command {
+func batchesIgnore() *cli.Command {
 	return &cli.Command{
 		Name: "ignore", Usage: "Say of classes at a service that they are no business of Kanban's",
 		ArgsUsage: "CONNECTION CLASS...", Action: ignoreClasses,
@@ -133,22 +147,26 @@ func manyCommandsIgnore() *cli.Command {
 	}
 }
 
-func manyCommandsTakeOver() *cli.Command {
+func batchesTakeOver() *cli.Command {
 	return &cli.Command{
 		Name: "take-over", Usage: "Mind the places of the section's people who were in the class already",
 		ArgsUsage: "SECTION", Action: takeOver,
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "leave",
-			Usage: "leave them to whoever put them in, and do not ask again"}},
+		Flags: []cli.Flag{&cli.BoolFlag{
+			Name:  "leave",
+			Usage: "leave them to whoever put them in, and do not ask again",
+		}},
 		Description: "Whom Kanban has taken over leaves the class when they leave the section, like everybody else. A class that was there before it was paired is taken over by its first run; this is for classes that ran already.\n\n  kanban pairings take-over PROP-A\n  kanban pairings take-over PROP-A --leave",
 	}
 }
 
-func manyCommandsFullComparison() *cli.Command {
+func batchesFullComparison() *cli.Command {
 	return &cli.Command{
 		Name: "full-comparison", Usage: "When all pairings are compared, whatever reads found",
 		Action: fullComparison,
-		Flags: []cli.Flag{&cli.StringFlag{Name: "schedule",
-			Usage: "by-hand, \"every 60\" (minutes), \"daily 03:30\", \"daily 03:30 sunday\""}},
+		Flags: []cli.Flag{&cli.StringFlag{
+			Name:  "schedule",
+			Usage: "by-hand, \"every 60\" (minutes), \"daily 03:30\", \"daily 03:30 sunday\"",
+		}},
 		Description: "  kanban pairings full-comparison\n  kanban pairings full-comparison --schedule \"daily 03:30\"",
 	}
 }
@@ -161,8 +179,10 @@ func doMany(ctx context.Context, cmd *cli.Command) error {
 		return usage(cmd, "sections are linked with: kanban sections link, or kanban sections proposals")
 	}
 	c := connect(cmd)
-	o := api.Order{Act: cmd.Args().First(), Template: cmd.String("template"), Naming: cmd.String("naming"),
-		WithoutRun: cmd.Bool("later")}
+	o := api.Order{
+		Act: cmd.Args().First(), Template: cmd.String("template"), Naming: cmd.String("naming"),
+		WithoutRun: cmd.Bool("later"),
+	}
 	if cmd.IsSet("at") {
 		at := cmd.Timestamp("at")
 		o.At = &at
@@ -223,8 +243,10 @@ func followedByNone(x api.Succession) string {
 
 func nextTerm(ctx context.Context, cmd *cli.Command) error {
 	c := connect(cmd)
-	o := api.Order{Act: "next-term", WithoutRun: cmd.Bool("later"), KeepNames: cmd.Bool("keep-names"),
-		To: map[string]string{}}
+	o := api.Order{
+		Act: "next-term", WithoutRun: cmd.Bool("later"), KeepNames: cmd.Bool("keep-names"),
+		To: map[string]string{},
+	}
 	for _, text := range cmd.StringSlice("to") {
 		from, to, _ := strings.Cut(text, "=")
 		old, err := findSection(ctx, c, from)
@@ -262,8 +284,10 @@ func nextTerm(ctx context.Context, cmd *cli.Command) error {
 		}
 		if len(o.Pairings) == 0 {
 			return tableOf(alone, fmt.Sprintf("No class has a term that ends within %d days.", cmd.Int("days")),
-				[]string{"section that nothing follows", "its term ends",
-					"what to do"}, func(x api.Succession) []string {
+				[]string{
+					"section that nothing follows", "its term ends",
+					"what to do",
+				}, func(x api.Succession) []string {
 					return []string{x.From, x.Ends.Format(time.DateOnly), followedByNone(x)}
 				}).print(cmd)
 		}
@@ -399,9 +423,13 @@ func listBatches(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	return tableOf(all, "Nothing was done with many yet.",
-		[]string{"batch", "what", "by", "at", "items", "to do", "not done", "runs", "under way",
-			"failed"}, func(b api.ListedBatch) []string {
-			return []string{b.ID, b.Act, b.MadeBy, moment(&b.AppliedAt), fmt.Sprint(b.Items), fmt.Sprint(b.Left),
-				fmt.Sprint(b.Problems), fmt.Sprint(b.Runs), fmt.Sprint(b.Active), fmt.Sprint(b.Failed)}
+		[]string{
+			"batch", "what", "by", "at", "items", "to do", "not done", "runs", "under way",
+			"failed",
+		}, func(b api.ListedBatch) []string {
+			return []string{
+				b.ID, b.Act, b.MadeBy, moment(&b.AppliedAt), fmt.Sprint(b.Items), fmt.Sprint(b.Left),
+				fmt.Sprint(b.Problems), fmt.Sprint(b.Runs), fmt.Sprint(b.Active), fmt.Sprint(b.Failed),
+			}
 		}).print(cmd)
 }

@@ -43,17 +43,23 @@ func App(version string, extra ...*cli.Command) *cli.Command {
              kanban today`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "address", Usage: "address of the service", Sources: cli.EnvVars("KANBAN_ADDRESS")},
-			&cli.StringFlag{Name: "token", Usage: "API token; sign-in keeps one for you",
-				Sources: cli.EnvVars("KANBAN_TOKEN")},
-			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv",
+			&cli.StringFlag{
+				Name: "token", Usage: "API token; sign-in keeps one for you",
+				Sources: cli.EnvVars("KANBAN_TOKEN"),
+			},
+			&cli.StringFlag{
+				Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv",
 				Sources: cli.EnvVars("KANBAN_OUTPUT"), Validator: func(s string) error {
 					if s != "table" && s != "json" && s != "csv" {
 						return fmt.Errorf("%q is not one of table, json, csv", s)
 					}
 					return nil
-				}},
-			&cli.BoolFlag{Name: "ids",
-				Usage: "begin each line of a list with the record's id, which can be given wherever a name can"},
+				},
+			},
+			&cli.BoolFlag{
+				Name:  "ids",
+				Usage: "begin each line of a list with the record's id, which can be given wherever a name can",
+			},
 		},
 		Commands: append(extra,
 			signIn(), signOut(), today(), findings(), explain(), connections(), sections(), peopleLists(), people(),

@@ -20,17 +20,23 @@ import (
 )
 
 func setFlag() cli.Flag {
-	return &cli.StringSliceFlag{Name: "set",
-		Usage: "a value as name=value; name=@file reads it from a file, name=? asks for it"}
+	return &cli.StringSliceFlag{
+		Name:  "set",
+		Usage: "a value as name=value; name=@file reads it from a file, name=? asks for it",
+	}
 }
 
 func connections() *cli.Command {
 	return &cli.Command{
 		Name: "connections", Usage: "Connect outside systems and see what works", Category: "rosters",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List connections", Action: listConnections,
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "removed",
-					Usage: "those that were removed and can be restored"}}},
+			{
+				Name: "list", Usage: "List connections", Action: listConnections,
+				Flags: []cli.Flag{&cli.BoolFlag{
+					Name:  "removed",
+					Usage: "those that were removed and can be restored",
+				}},
+			},
 			meaningOf(),
 			{Name: "kinds", Usage: "The kinds of connection and the values each needs", Action: listKinds},
 			{
@@ -53,14 +59,17 @@ func connections() *cli.Command {
 func connectionsEdit() *cli.Command {
 	return &cli.Command{
 		Name: "edit", Usage: "Change values; what is not given stays, secrets among them", ArgsUsage: "NAME",
-		Flags: []cli.Flag{setFlag(), &cli.BoolFlag{Name: "untested",
-			Usage: "save new values though a test with them fails"}}, Action: editConnection,
+		Flags: []cli.Flag{setFlag(), &cli.BoolFlag{
+			Name:  "untested",
+			Usage: "save new values though a test with them fails",
+		}}, Action: editConnection,
 		Description: "  kanban connections edit \"Chat workspace\" --set token=@new-token.txt",
 	}
 }
 
 func connectionsShow() *cli.Command {
-	return &cli.Command{Name: "show", Usage: "What of a connection is done, and what is the next missing step",
+	return &cli.Command{
+		Name: "show", Usage: "What of a connection is done, and what is the next missing step",
 		ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
 			_, conn, err := oneConnection(ctx, cmd)
 			if err != nil {
@@ -72,25 +81,32 @@ func connectionsShow() *cli.Command {
 				}
 			}
 			return printChecklist(cmd, conn.Checklist)
-		}}
+		},
+	}
 }
 
 func connectionsRead() *cli.Command {
-	return &cli.Command{Name: "read", Usage: "Read a register and wait for the end", ArgsUsage: "NAME", Action: readConnection,
+	return &cli.Command{
+		Name: "read", Usage: "Read a register and wait for the end", ArgsUsage: "NAME", Action: readConnection,
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "approve", Usage: "go on although the register lost most of its records"},
 			&cli.BoolFlag{Name: "changes", Usage: "ask only for what changed since the last read"},
-			&cli.StringFlag{Name: "file",
-				Usage: "for a register of files: the package to read, - for standard input"},
-		}, Description: "  kanban connections read \"School register\"\n  kanban connections read \"Register files\" --file package.zip"}
+			&cli.StringFlag{
+				Name:  "file",
+				Usage: "for a register of files: the package to read, - for standard input",
+			},
+		}, Description: "  kanban connections read \"School register\"\n  kanban connections read \"Register files\" --file package.zip",
+	}
 }
 
 func connectionsRemove() *cli.Command {
 	return &cli.Command{
 		Name: "remove", Usage: "Remove a connection; it can be restored for 30 days", ArgsUsage: "NAME",
 		Action: removeConnection,
-		Flags: []cli.Flag{&cli.StringFlag{Name: "confirm",
-			Usage: "the connection's name once more, to remove it with what depends on it"}},
+		Flags: []cli.Flag{&cli.StringFlag{
+			Name:  "confirm",
+			Usage: "the connection's name once more, to remove it with what depends on it",
+		}},
 		Description: `Says what depends on the connection, and removes it when nothing does. What depends on it is
 hidden with it and stops; nothing is deleted before 30 days have passed.
 
@@ -104,8 +120,10 @@ func connectionsRestore() *cli.Command {
 	return &cli.Command{
 		Name: "restore", Usage: "Bring a removed connection back as it was", ArgsUsage: "NAME",
 		Action: restoreConnection,
-		Flags: []cli.Flag{&cli.StringFlag{Name: "as",
-			Usage: "another name, when its own is somebody else's by now"}},
+		Flags: []cli.Flag{&cli.StringFlag{
+			Name:  "as",
+			Usage: "another name, when its own is somebody else's by now",
+		}},
 		Description: "  kanban connections list --removed\n  kanban connections restore \"Plant news\"",
 	}
 }
@@ -385,7 +403,8 @@ func startRead(ctx context.Context, cmd *cli.Command, c *client.Client, conn api
 }
 
 func pause(name, about string, paused bool) *cli.Command {
-	return &cli.Command{Name: name, Usage: about, ArgsUsage: "NAME",
+	return &cli.Command{
+		Name: name, Usage: about, ArgsUsage: "NAME",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c, conn, err := oneConnection(ctx, cmd)
 			if err != nil {
@@ -397,5 +416,6 @@ func pause(name, about string, paused bool) *cli.Command {
 			}
 			say(cmd, "%s is %sd.", conn.Name, name)
 			return nil
-		}}
+		},
+	}
 }

@@ -4,14 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"kanban/internal/client"
-	"kanban/internal/core/learning"
-	"kanban/internal/wire/api"
-	"kanban/internal/wire/cartridge"
 	"net/http"
 	"os"
 	"strconv"
 	"strings"
+
+	"kanban/internal/client"
+	"kanban/internal/core/learning"
+	"kanban/internal/wire/api"
+	"kanban/internal/wire/cartridge"
 
 	"github.com/urfave/cli/v3"
 )
@@ -30,7 +31,8 @@ func courses() *cli.Command {
 }
 
 func coursesList() *cli.Command {
-	return &cli.Command{Name: "list", Usage: "List courses",
+	return &cli.Command{
+		Name: "list", Usage: "List courses",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			page, err := client.Get[api.Page[api.Course]](ctx, connect(cmd), "/courses")
 			if err != nil {
@@ -40,7 +42,8 @@ func coursesList() *cli.Command {
 				func(c api.Course) []string {
 					return []string{c.Title, c.Code, fmt.Sprint(c.Activities)}
 				}).print(cmd)
-		}}
+		},
+	}
 }
 
 func coursesAcross() *cli.Command {
@@ -73,7 +76,8 @@ func coursesAcross() *cli.Command {
 }
 
 func coursesShow() *cli.Command {
-	return &cli.Command{Name: "show", Usage: "Show a course's outline as the table that outline reads",
+	return &cli.Command{
+		Name: "show", Usage: "Show a course's outline as the table that outline reads",
 		ArgsUsage: "COURSE", Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
@@ -96,14 +100,17 @@ func coursesShow() *cli.Command {
 				_, err = out(cmd).Write(text)
 			}
 			return err
-		}}
+		},
+	}
 }
 
 func coursesVerbs() *cli.Command {
 	return &cli.Command{
 		Name: "verbs", Usage: "What platforms' verbs mean; with --file the institution's own are set",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "file",
-			Usage: `JSON such as [{"verb": "https://…/dug", "says": "completed"}]`}},
+		Flags: []cli.Flag{&cli.StringFlag{
+			Name:  "file",
+			Usage: `JSON such as [{"verb": "https://…/dug", "says": "completed"}]`,
+		}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c := connect(cmd)
 			if path := cmd.String("file"); path != "" {
@@ -142,10 +149,14 @@ are unless others are given.
   kanban courses outline PROP outline.csv --preview
   kanban courses outline PROP outline.csv --percentages 10,50,90`,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "prefix",
-				Usage: "for manifests: what stands before an item's identifier in reported activities"},
-			&cli.StringFlag{Name: "percentages",
-				Usage: "of the course, whose crossing is an event, such as 10,50,90; without, 25,50,75,100"},
+			&cli.StringFlag{
+				Name:  "prefix",
+				Usage: "for manifests: what stands before an item's identifier in reported activities",
+			},
+			&cli.StringFlag{
+				Name:  "percentages",
+				Usage: "of the course, whose crossing is an event, such as 10,50,90; without, 25,50,75,100",
+			},
 			&cli.BoolFlag{Name: "preview", Usage: "only say whom it would complete or reopen"},
 		},
 		Action: setOutline,
@@ -256,8 +267,10 @@ func previewOutline(ctx context.Context, cmd *cli.Command, c *client.Client, cou
 	}
 	return tableOf(p.Touched, "Nothing would change for anybody.",
 		[]string{"person", "section", "before", "after", "done", "open again"}, func(t api.OutlineTouch) []string {
-			return []string{t.Person, t.Section, fmt.Sprint(t.Before, " %"), fmt.Sprint(t.After, " %"),
-				strings.Join(t.Completed, ", "), strings.Join(t.Reopened, ", ")}
+			return []string{
+				t.Person, t.Section, fmt.Sprint(t.Before, " %"), fmt.Sprint(t.After, " %"),
+				strings.Join(t.Completed, ", "), strings.Join(t.Reopened, ", "),
+			}
 		}).print(cmd)
 }
 

@@ -51,8 +51,10 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(page.Items, "No delivery fits.", []string{"delivery", "state", "rule", "action", "to", "person",
-		"tries", "next", "why"}, func(d api.Delivery) []string {
+	return tableOf(page.Items, "No delivery fits.", []string{
+		"delivery", "state", "rule", "action", "to", "person",
+		"tries", "next", "why",
+	}, func(d api.Delivery) []string {
 		next := d.NextAt
 		if next == nil && d.State == "planned" {
 			next = d.DueAt
@@ -60,14 +62,17 @@ func listDeliveries(ctx context.Context, cmd *cli.Command) error {
 		if d.FinishedAt != nil {
 			next = nil
 		}
-		return []string{d.ID, deliveryState(d), d.Rule, words(d.Action, 1), d.Connection, d.Person,
-			fmt.Sprint(d.Attempts), moment(next), cmp.Or(d.Error, d.Held)}
+		return []string{
+			d.ID, deliveryState(d), d.Rule, words(d.Action, 1), d.Connection, d.Person,
+			fmt.Sprint(d.Attempts), moment(next), cmp.Or(d.Error, d.Held),
+		}
 	}).print(cmd)
 }
 
 // ruleAndService gives the ids of what --rule and --to name, "" for what is not given.
 func ruleAndService(ctx context.Context, cmd *cli.Command, c *client.Client) (ruleID, connectionID string,
-	err error) {
+	err error,
+) {
 	if name := cmd.String("rule"); name != "" {
 		r, err := findRule(ctx, c, name)
 		if err != nil {
@@ -176,8 +181,10 @@ func deliveries() *cli.Command {
 				Name: "list", Usage: "List deliveries, the newest first",
 				Description: "  kanban deliveries list --state waiting\n  kanban deliveries list --rule \"Greet newcomers\" --since 3d\n  kanban deliveries list --person stu-060",
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "state",
-						Usage: "planned, queued, retrying, delivered, waiting, skipped or stopped"},
+					&cli.StringFlag{
+						Name:  "state",
+						Usage: "planned, queued, retrying, delivered, waiting, skipped or stopped",
+					},
 					&cli.StringFlag{Name: "rule", Usage: "of this rule"},
 					&cli.StringFlag{Name: "to", Usage: "to this connection"},
 					&cli.StringFlag{Name: "person", Usage: "about this person (name, address or identifier)"},
@@ -188,7 +195,8 @@ func deliveries() *cli.Command {
 				Action: listDeliveries,
 			},
 			retryMany(), giveUp(),
-			{Name: "attempts", Usage: "Every try of a delivery", ArgsUsage: "DELIVERY",
+			{
+				Name: "attempts", Usage: "Every try of a delivery", ArgsUsage: "DELIVERY",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					args, err := arguments(cmd, 1)
 					if err != nil {
@@ -200,11 +208,15 @@ func deliveries() *cli.Command {
 					}
 					return tableOf(all, "It has not been tried yet.",
 						[]string{"try", "at", "ms", "status", "answer", "error"}, func(a api.Attempt) []string {
-							return []string{fmt.Sprint(a.Number), moment(&a.StartedAt), fmt.Sprint(a.Millis),
-								fmt.Sprint(a.Status), a.Answer, a.Error}
+							return []string{
+								fmt.Sprint(a.Number), moment(&a.StartedAt), fmt.Sprint(a.Millis),
+								fmt.Sprint(a.Status), a.Answer, a.Error,
+							}
 						}).print(cmd)
-				}},
-			{Name: "retry", Usage: "Try a delivery again now", ArgsUsage: "DELIVERY",
+				},
+			},
+			{
+				Name: "retry", Usage: "Try a delivery again now", ArgsUsage: "DELIVERY",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					args, err := arguments(cmd, 1)
 					if err != nil {
@@ -212,7 +224,8 @@ func deliveries() *cli.Command {
 					}
 					_, err = client.Post[client.Empty](ctx, connect(cmd), "/deliveries/"+args[0]+"/retry", nil)
 					return err
-				}},
+				},
+			},
 		},
 	}
 }

@@ -4,9 +4,10 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/url"
+
 	"kanban/internal/client"
 	"kanban/internal/wire/api"
-	"net/url"
 
 	"github.com/urfave/cli/v3"
 )
@@ -16,8 +17,10 @@ func events() *cli.Command {
 		Name: "events", Usage: "See what happened and what followed", Category: "learning",
 		Commands: []*cli.Command{{
 			Name: "list", Usage: "List events, the newest first",
-			Flags: []cli.Flag{&cli.StringFlag{Name: "type", Usage: "type of event, e.g. module.completed"},
-				&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many"}},
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "type", Usage: "type of event, e.g. module.completed"},
+				&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many"},
+			},
 			Action: func(ctx context.Context, cmd *cli.Command) error {
 				page, err := client.Get[api.Page[api.Event]](ctx, connect(cmd),
 					fmt.Sprintf("/events?limit=%d&type=%s", cmd.Int("limit"), url.QueryEscape(cmd.String("type"))))
@@ -25,10 +28,14 @@ func events() *cli.Command {
 					return err
 				}
 				return tableOf(page.Items, "Nothing has happened yet.",
-					[]string{"at", "event", "person", "section", "about", "deliveries",
-						"waiting"}, func(e api.Event) []string {
-						return []string{moment(&e.RecordedAt), e.Type, e.Person, e.Section, about(e),
-							fmt.Sprint(e.Deliveries), fmt.Sprint(e.Waiting)}
+					[]string{
+						"at", "event", "person", "section", "about", "deliveries",
+						"waiting",
+					}, func(e api.Event) []string {
+						return []string{
+							moment(&e.RecordedAt), e.Type, e.Person, e.Section, about(e),
+							fmt.Sprint(e.Deliveries), fmt.Sprint(e.Waiting),
+						}
 					}).print(cmd)
 			},
 		}},

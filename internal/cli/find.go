@@ -163,8 +163,10 @@ func sectionsCalled(ctx context.Context, c *client.Client, name string) (all []f
 	}
 	isID := uuid.Validate(name) == nil
 	for _, x := range cards {
-		parts := []api.SectionRef{{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms,
-			Gone: x.Gone}}
+		parts := []api.SectionRef{{
+			ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms,
+			Gone: x.Gone,
+		}}
 		if x.Set != nil {
 			parts = x.Set.Sections
 		}

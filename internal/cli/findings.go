@@ -80,8 +80,10 @@ func listFindings(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, "Nothing fits.", []string{"group", "who or what", "where", "finding", "detail",
-		"who can mend it", "key"}, func(f api.Finding) []string {
+	return tableOf(all, "Nothing fits.", []string{
+		"group", "who or what", "where", "finding", "detail",
+		"who can mend it", "key",
+	}, func(f api.Finding) []string {
 		detail := f.Detail
 		if f.Seen != nil {
 			detail = f.Seen.By + ": " + f.Seen.Note
@@ -109,8 +111,10 @@ func today() *cli.Command {
 				beside = "Not in step, or not known to be: " + strings.Join(rest, ", ") + "."
 			}
 			err = tableOf(tasks, "Nothing needs a person. "+beside,
-				[]string{"who or what", "where", "cause", "detail", "who can mend it",
-					"remedy"}, func(t api.Finding) []string {
+				[]string{
+					"who or what", "where", "cause", "detail", "who can mend it",
+					"remedy",
+				}, func(t api.Finding) []string {
 					return []string{t.Subject, t.Where, t.Title, t.Detail, t.Owner, t.Remedy}
 				}).print(cmd)
 			if err == nil && len(tasks) > 0 {
@@ -142,9 +146,13 @@ func explain() *cli.Command {
 			if !ok {
 				return usage(cmd, fmt.Sprintf("there is no code %q; all of them: kanban explain", cmd.Args().First()))
 			}
-			t := table{value: e, columns: []string{"code", "severity", "title", "explanation", "remedy", "owner"},
-				rows: [][]string{{string(e.Code), string(e.Severity), e.Title, e.Explanation, e.Remedy,
-					string(e.Owner)}}}
+			t := table{
+				value: e, columns: []string{"code", "severity", "title", "explanation", "remedy", "owner"},
+				rows: [][]string{{
+					string(e.Code), string(e.Severity), e.Title, e.Explanation, e.Remedy,
+					string(e.Owner),
+				}},
+			}
 			if cmd.String("output") != "table" {
 				return t.print(cmd)
 			}

@@ -79,8 +79,10 @@ func play(t *testing.T) *played {
 	ended, said := make(chan error, 1), &log{}
 	go func() {
 		ended <- service.Run(ctx, service.Options{
-			Address: "127.0.0.1:0", DatabaseURL: url, Data: folder, Roles: []string{service.RoleAPI,
-				service.RoleWorker}, Zone: time.UTC,
+			Address: "127.0.0.1:0", DatabaseURL: url, Data: folder, Roles: []string{
+				service.RoleAPI,
+				service.RoleWorker,
+			}, Zone: time.UTC,
 			Log: slog.New(slog.NewTextHandler(said, nil)), Console: fstest.MapFS{}, StopWithin: 5 * time.Second,
 		})
 	}()
@@ -88,8 +90,10 @@ func play(t *testing.T) *played {
 	require.Eventually(t, func() bool { return said.find(`msg=(ready)`) != "" }, time.Minute, 10*time.Millisecond)
 	p := &played{address: said.find(`msg=ready address=(\S+)`), database: url, key: key}
 	a := outside.Addresses
-	s := scenario.New(p.address, scenario.Addresses{Control: a.Control, Register: a.Register, Platform: a.Platform,
-		Workspace: a.Workspace, Contacts: a.Contacts, Inbox: a.Inbox, SMTP: a.SMTP, Shop: a.Shop}, io.Discard)
+	s := scenario.New(p.address, scenario.Addresses{
+		Control: a.Control, Register: a.Register, Platform: a.Platform,
+		Workspace: a.Workspace, Contacts: a.Contacts, Inbox: a.Inbox, SMTP: a.SMTP, Shop: a.Shop,
+	}, io.Discard)
 	require.NoError(t, s.Play(t.Context(), said.find(`setup\?secret=([^"\s]+)`)))
 	t.Setenv("XDG_CONFIG_HOME", folder)
 	t.Setenv("TZ", "UTC")
@@ -142,8 +146,10 @@ var changing = []struct {
 	{regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}`), "<id>"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)`), "<time>"},
 	{regexp.MustCompile(`\d{4}-\d\d-\d\d( \d\d:\d\d(:\d\d)?)?`), "<day>"},
-	{regexp.MustCompile(`\d{1,2} (Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)( \d{4})?(,? \d\d:\d\d(:\d\d)?)?`),
-		"<date>"},
+	{
+		regexp.MustCompile(`\d{1,2} (Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)( \d{4})?(,? \d\d:\d\d(:\d\d)?)?`),
+		"<date>",
+	},
 	{regexp.MustCompile(`\b[0-9a-f]{16}\b`), "<key>"},
 	{regexp.MustCompile(`127\.0\.0\.1:\d+`), "<host>"},
 	{regexp.MustCompile(`\d+(\.\d+)? ?(ms|s)\b`), "<duration>"},

@@ -15,12 +15,18 @@ import (
 // whole is the command line with commands as the programs add them.
 func whole() *cli.Command {
 	serve := &cli.Command{Name: "serve", Usage: "x", Description: "kanban serve", Flags: []cli.Flag{
-		&cli.StringFlag{Name: "roles", Usage: "x"}, &cli.StringFlag{Name: "listen",
-			Usage: "x"}, &cli.StringFlag{Name: "public", Usage: "x"}, &cli.StringFlag{Name: "time-zone",
-			Usage: "x"}, &cli.StringFlag{Name: "read-every", Usage: "x"},
+		&cli.StringFlag{Name: "roles", Usage: "x"}, &cli.StringFlag{
+			Name:  "listen",
+			Usage: "x",
+		}, &cli.StringFlag{Name: "public", Usage: "x"}, &cli.StringFlag{
+			Name:  "time-zone",
+			Usage: "x",
+		}, &cli.StringFlag{Name: "read-every", Usage: "x"},
 	}}
-	demo := &cli.Command{Name: "demo", Usage: "x", Description: "kanban demo",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "once", Usage: "x"}}}
+	demo := &cli.Command{
+		Name: "demo", Usage: "x", Description: "kanban demo",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "once", Usage: "x"}},
+	}
 	openapi := &cli.Command{Name: "openapi", Usage: "x", Description: "kanban openapi"}
 	return App("test", serve, demo, openapi)
 }

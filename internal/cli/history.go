@@ -20,8 +20,10 @@ func historyOf() *cli.Command {
 			{Name: "show", Usage: "Show for how long, and what there is of each month", Action: showHistory},
 			{
 				Name: "keep", Usage: "Change for how many whole months it is kept", ArgsUsage: "MONTHS|all",
-				Flags: []cli.Flag{&cli.IntFlag{Name: "gone",
-					Usage: "how many months go at once by this; needed when any do, because they cannot be had back"}},
+				Flags: []cli.Flag{&cli.IntFlag{
+					Name:  "gone",
+					Usage: "how many months go at once by this; needed when any do, because they cannot be had back",
+				}},
 				Description: "  kanban history keep 24\n  kanban history keep 12 --gone 3\n  kanban history keep all\n\nWhat people have had once, they do not get again, however short history is kept.",
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					args, err := arguments(cmd, 1)

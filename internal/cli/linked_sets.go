@@ -33,16 +33,18 @@ func linkCommands() []*cli.Command {
 			Flags:       []cli.Flag{&cli.StringFlag{Name: "find", Usage: "text in title, code or course"}},
 			Description: "  kanban sections linkable PROP-A",
 		},
-		linkCommandsLink(),
-		linkCommandsProposals(),
+		setsLink(),
+		setsProposals(),
 		{
 			Name: "sets", Usage: "List linked sets", Action: listSets,
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "unlinked",
-				Usage: "those that were unlinked, with their safety copies"}},
+			Flags: []cli.Flag{&cli.BoolFlag{
+				Name:  "unlinked",
+				Usage: "those that were unlinked, with their safety copies",
+			}},
 			Description: "  kanban sections sets\n  kanban sections sets --unlinked",
 		},
-		linkCommandsChangeSet(),
-		linkCommandsUnlink(),
+		setsChangeSet(),
+		setsUnlink(),
 		{
 			Name: "copies", Usage: "List the safety copies of a set, those of unlinked ones too",
 			ArgsUsage: "SECTION|SET", Action: listCopies,
@@ -51,8 +53,10 @@ func linkCommands() []*cli.Command {
 		{
 			Name: "copy", Usage: "Download a safety copy: the latest of a section's set, or one by its id",
 			ArgsUsage: "SECTION|COPY", Action: downloadCopy,
-			Flags: []cli.Flag{&cli.StringFlag{Name: "file", Usage: "where to write the ZIP",
-				Value: "safety-copy.zip"}},
+			Flags: []cli.Flag{&cli.StringFlag{
+				Name: "file", Usage: "where to write the ZIP",
+				Value: "safety-copy.zip",
+			}},
 			Description: "  kanban sections copy PROP-A --file before-linking.zip",
 		},
 		{
@@ -62,27 +66,31 @@ func linkCommands() []*cli.Command {
 		},
 		{
 			Name: "groups", Usage: "Groups inside classes that are for no section any more", Action: leftGroups,
-			Flags: []cli.Flag{&cli.BoolFlag{Name: "remove",
-				Usage: "remove those in which nobody is, at the service"}},
+			Flags: []cli.Flag{&cli.BoolFlag{
+				Name:  "remove",
+				Usage: "remove those in which nobody is, at the service",
+			}},
 			Description: "After sections were taken out of a set, or a pairing ended, its groups are left over.\n\n  kanban sections groups\n  kanban sections groups --remove",
 		},
 	}
 }
 
-func linkCommandsLink() *cli.Command {
+func setsLink() *cli.Command {
 	return &cli.Command{
 		Name: "link", Usage: "Handle sections of one course and term as one", ArgsUsage: "LEAD SECTION...",
 		Action: linkSections,
 		Flags: []cli.Flag{
 			applyFlag(), &cli.StringFlag{Name: "name", Usage: "name of the set; the course's title when absent"},
-			&cli.StringFlag{Name: "reason",
-				Usage: "link although they are of another course or term; kept in the audit trail"},
+			&cli.StringFlag{
+				Name:  "reason",
+				Usage: "link although they are of another course or term; kept in the audit trail",
+			},
 		},
 		Description: "Shows what becomes shared. With --apply a safety copy of rosters and results is kept first.\n\n  kanban sections link PROP-A PROP-B PROP-C\n  kanban sections link PROP-A PROP-B PROP-C --apply",
 	}
 }
 
-func linkCommandsProposals() *cli.Command {
+func setsProposals() *cli.Command {
 	return &cli.Command{
 		Name: "proposals", Usage: "Sections that could be linked: same course, same term, same teacher",
 		Action: linkProposals,
@@ -95,29 +103,35 @@ func linkCommandsProposals() *cli.Command {
 	}
 }
 
-func linkCommandsChangeSet() *cli.Command {
+func setsChangeSet() *cli.Command {
 	return &cli.Command{
 		Name: "change-set", Usage: "Add sections to a linked set, take some out, or change its lead",
 		ArgsUsage: "SECTION", Action: changeSet,
 		Flags: []cli.Flag{
-			applyFlag(), &cli.StringSliceFlag{Name: "add",
-				Usage: "a section that comes in; can be given several times"},
+			applyFlag(), &cli.StringSliceFlag{
+				Name:  "add",
+				Usage: "a section that comes in; can be given several times",
+			},
 			&cli.StringSliceFlag{Name: "drop", Usage: "a section that goes out; can be given several times"},
 			&cli.StringFlag{Name: "lead", Usage: "the section that leads from then on"},
-			&cli.StringFlag{Name: "reason",
-				Usage: "add although it is of another course or term; kept in the audit trail"},
+			&cli.StringFlag{
+				Name:  "reason",
+				Usage: "add although it is of another course or term; kept in the audit trail",
+			},
 		},
 		Description: "SECTION is any section of the set. Shows what becomes of everybody. With --apply a safety copy is kept first.\n\n  kanban sections change-set PROP-A --add PROP-C\n  kanban sections change-set PROP-A --drop PROP-B --apply\n  kanban sections change-set PROP-A --lead PROP-B --apply",
 	}
 }
 
-func linkCommandsUnlink() *cli.Command {
+func setsUnlink() *cli.Command {
 	return &cli.Command{
 		Name: "unlink", Usage: "Handle the sections of a set one by one again", ArgsUsage: "SECTION",
 		Action: unlinkSections,
 		Flags: []cli.Flag{
-			applyFlag(), &cli.StringFlag{Name: "target",
-				Usage: "what becomes of its class: lead (it stays the lead section's, the others' people are removed with its next run) or end (everybody stays, nothing keeps it in step)"},
+			applyFlag(), &cli.StringFlag{
+				Name:  "target",
+				Usage: "what becomes of its class: lead (it stays the lead section's, the others' people are removed with its next run) or end (everybody stays, nothing keeps it in step)",
+			},
 		},
 		Description: "  kanban sections unlink PROP-A\n  kanban sections unlink PROP-A --target lead --apply",
 	}
@@ -244,10 +258,14 @@ func linkProposals(ctx context.Context, cmd *cli.Command) error {
 		}
 	}
 	err = tableOf(all.Items, "No sections of one course and term share a teacher; see also --any-teacher.",
-		[]string{"name", "school", "sections", "taught by", "lead",
-			"who teaches several"}, func(p api.SetProposal) []string {
-			return []string{p.Name, p.Sections[0].School, titles(p.Sections), taught(p.Sections), p.Sections[0].Code,
-				shared(p.SharedTeachers)}
+		[]string{
+			"name", "school", "sections", "taught by", "lead",
+			"who teaches several",
+		}, func(p api.SetProposal) []string {
+			return []string{
+				p.Name, p.Sections[0].School, titles(p.Sections), taught(p.Sections), p.Sections[0].Code,
+				shared(p.SharedTeachers),
+			}
 		}).print(cmd)
 	if err != nil || cmd.String("output") != "table" {
 		return err
@@ -303,8 +321,10 @@ func listSets(ctx context.Context, cmd *cli.Command) error {
 	}
 	return tableOf(all, empty, []string{"name", "sections", "linked by", "on", "unlinked on", "copies", "reason"},
 		func(s api.LinkedSet) []string {
-			return []string{s.Name, titles(s.Sections), s.MadeBy, moment(&s.CreatedAt), moment(s.UnlinkedAt),
-				fmt.Sprint(len(s.Copies)), s.Reason}
+			return []string{
+				s.Name, titles(s.Sections), s.MadeBy, moment(&s.CreatedAt), moment(s.UnlinkedAt),
+				fmt.Sprint(len(s.Copies)), s.Reason,
+			}
 		}).print(cmd)
 }
 
@@ -379,12 +399,16 @@ func showUnlinking(ctx context.Context, cmd *cli.Command, c *client.Client, set 
 }
 
 // effectWords say what becomes of somebody at the other side.
-var effectWords = map[roster.Effect]string{roster.Removed: "is removed", roster.Added: "is added",
-	roster.NotAdded: "is not added", roster.Stays: "stays"}
+var effectWords = map[roster.Effect]string{
+	roster.Removed: "is removed", roster.Added: "is added",
+	roster.NotAdded: "is not added", roster.Stays: "stays",
+}
 
 // manyEffects say the same of several.
-var manyEffects = map[roster.Effect]string{roster.Removed: "are removed", roster.Added: "are added",
-	roster.NotAdded: "are not added", roster.Stays: "stay"}
+var manyEffects = map[roster.Effect]string{
+	roster.Removed: "are removed", roster.Added: "are added",
+	roster.NotAdded: "are not added", roster.Stays: "stay",
+}
 
 // showEffects lists everybody with what becomes of them in each class.
 func showEffects(cmd *cli.Command, classes []api.ClassEffects) error {

@@ -3,9 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/http"
+
 	"kanban/internal/client"
 	"kanban/internal/wire/api"
-	"net/http"
 
 	"github.com/urfave/cli/v3"
 )

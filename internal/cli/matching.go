@@ -24,8 +24,10 @@ func matching() *cli.Command {
 		Commands: []*cli.Command{
 			matchingProposals(),
 			matchingDropMark(),
-			{Name: "show", Usage: "Show keys, domain rules and who is left out", ArgsUsage: "CONNECTION",
-				Action: showMatching},
+			{
+				Name: "show", Usage: "Show keys, domain rules and who is left out", ArgsUsage: "CONNECTION",
+				Action: showMatching,
+			},
 			matchingEdit(),
 		},
 	}
@@ -33,14 +35,19 @@ func matching() *cli.Command {
 
 func matchingProposals() *cli.Command {
 	return &cli.Command{
-		Name:  "proposals",
-		Usage: "Records of a register that look like second accounts or test learners; accept or refuse them", ArgsUsage: "REGISTER", Action: proposals,
+		Name:      "proposals",
+		Usage:     "Records of a register that look like second accounts or test learners; accept or refuse them",
+		ArgsUsage: "REGISTER", Action: proposals,
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "accept-all", Usage: "all of them are so"},
-			&cli.StringSliceFlag{Name: "accept",
-				Usage: "the one with this identifier is so; can be given several times"},
-			&cli.StringSliceFlag{Name: "refuse",
-				Usage: "the one with this identifier is not, and is not proposed again"},
+			&cli.StringSliceFlag{
+				Name:  "accept",
+				Usage: "the one with this identifier is so; can be given several times",
+			},
+			&cli.StringSliceFlag{
+				Name:  "refuse",
+				Usage: "the one with this identifier is not, and is not proposed again",
+			},
 		},
 		Description: "Nothing follows from a proposal before somebody says so. A second account is left out of classes in which the person is\nalready, and its sections are shown with the person; a test learner is left out everywhere.\n\n" +
 			"  kanban matching proposals \"School register\"\n  kanban matching proposals \"School register\" --accept-all\n  kanban matching proposals \"School register\" --refuse stu-031",
@@ -77,16 +84,26 @@ func matchingEdit() *cli.Command {
 		Name: "edit", Usage: "Change them; shows whom it would touch and saves only with --save",
 		ArgsUsage: "CONNECTION", Action: editMatching,
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "key",
-				Usage: "the keys in their order: account, identifier, email, user-name"},
-			&cli.StringSliceFlag{Name: "domain",
-				Usage: "an old domain and its new one, `OLD=NEW` or OLD=NEW:ROLE"},
-			&cli.StringSliceFlag{Name: "leave-out",
-				Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are role, user-name, email, organisation, second-accounts, test-learners"},
-			&cli.StringSliceFlag{Name: "drop",
-				Usage: "a rule by its name, or a domain rule by its old domain"},
-			&cli.StringFlag{Name: "file",
-				Usage: "everything as JSON, as show -o json prints it; - for standard input"},
+			&cli.StringSliceFlag{
+				Name:  "key",
+				Usage: "the keys in their order: account, identifier, email, user-name",
+			},
+			&cli.StringSliceFlag{
+				Name:  "domain",
+				Usage: "an old domain and its new one, `OLD=NEW` or OLD=NEW:ROLE",
+			},
+			&cli.StringSliceFlag{
+				Name:  "leave-out",
+				Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are role, user-name, email, organisation, second-accounts, test-learners",
+			},
+			&cli.StringSliceFlag{
+				Name:  "drop",
+				Usage: "a rule by its name, or a domain rule by its old domain",
+			},
+			&cli.StringFlag{
+				Name:  "file",
+				Usage: "everything as JSON, as show -o json prints it; - for standard input",
+			},
 			&cli.BoolFlag{Name: "save", Usage: "save it"},
 		},
 		Description: "  kanban matching edit \"Chat workspace\" --domain old.school.example=school.example\n" +
@@ -319,8 +336,10 @@ func proposals(ctx context.Context, cmd *cli.Command) error {
 	}
 	return tableOf(page.Items,
 		"No record looks like a second account or a test learner of which nobody has said anything.",
-		[]string{"person", "identifier", "user name", "is", "of", "sections",
-			"what speaks for it"}, func(p api.Proposal) []string {
+		[]string{
+			"person", "identifier", "user name", "is", "of", "sections",
+			"what speaks for it",
+		}, func(p api.Proposal) []string {
 			is, of := "a test learner", ""
 			if p.Kind == "second" {
 				is, of = "a second account", p.Of+" ("+p.OfIdentifier+")"

@@ -25,8 +25,10 @@ func meaningOf() *cli.Command {
 
 The expressions are person, starts, ends, offer, order and buyerName. Without --save nothing is changed.`,
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "set",
-				Usage: "NAME=EXPRESSION to try instead of what is set; empty to leave it out"},
+			&cli.StringSliceFlag{
+				Name:  "set",
+				Usage: "NAME=EXPRESSION to try instead of what is set; empty to leave it out",
+			},
 			&cli.BoolFlag{Name: "save", Usage: "keep the expressions that were tried"},
 			&cli.BoolFlag{Name: "places", Usage: "list the values of the latest event, as expressions name them"},
 		},

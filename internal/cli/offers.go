@@ -25,8 +25,10 @@ func offersOf() *cli.Command {
 			{
 				Name: "accesses", Usage: "List what was bought and what was given by hand, one purchase a line",
 				ArgsUsage: "[NAME]",
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "troubled",
-					Usage: "only what gives nothing although it should"}},
+				Flags: []cli.Flag{&cli.BoolFlag{
+					Name:  "troubled",
+					Usage: "only what gives nothing although it should",
+				}},
 				Action: listAccesses,
 			},
 			offersGive(),
@@ -54,8 +56,10 @@ func offersAdd() *cli.Command {
 			&cli.StringSliceFlag{Name: "section", Usage: "a section it gives access to (code or title)"},
 			&cli.StringFlag{Name: "course", Usage: "instead: the section of this course with the fewest learners"},
 			&cli.StringFlag{Name: "term", Value: "current", Usage: "with --course: current or next"},
-			&cli.StringFlag{Name: "enrol-through",
-				Usage: "the connection through which people are enrolled; nobody is when absent"},
+			&cli.StringFlag{
+				Name:  "enrol-through",
+				Usage: "the connection through which people are enrolled; nobody is when absent",
+			},
 			&cli.IntFlag{Name: "grace", Usage: "how many days access outlives its end"},
 			&cli.StringFlag{Name: "at-end", Value: "unenrol", Usage: "unenrol or mark"},
 			&cli.BoolFlag{Name: "only-buyers", Usage: "learners without access are a disagreement"},
@@ -65,7 +69,8 @@ func offersAdd() *cli.Command {
 }
 
 func offersRemove() *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "Remove an offer; whom it enrolled stays enrolled", ArgsUsage: "NAME",
+	return &cli.Command{
+		Name: "remove", Usage: "Remove an offer; whom it enrolled stays enrolled", ArgsUsage: "NAME",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
@@ -81,7 +86,8 @@ func offersRemove() *cli.Command {
 			}
 			say(cmd, "Removed the offer %q.", o.Name)
 			return nil
-		}}
+		},
+	}
 }
 
 func offersGive() *cli.Command {
@@ -91,10 +97,14 @@ func offersGive() *cli.Command {
 		Description: "Enrolment follows as after a purchase. It ends at the time that is given, or by: kanban offers end.\n\n  kanban offers give \"A place in Propagation\" bram.birch@fernmoor.example --reason \"Won it at the fair\" --until 2027-07-31T00:00:00",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "reason", Required: true, Usage: "why, for whoever reads it later"},
-			&cli.TimestampFlag{Name: "until",
+			&cli.TimestampFlag{
+				Name:  "until",
 				Usage: "when it ends, such as 2027-07-31T00:00:00; only by hand when absent",
-				Config: cli.TimestampConfig{Timezone: time.Local,
-					Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly, time.RFC3339}}},
+				Config: cli.TimestampConfig{
+					Timezone: time.Local,
+					Layouts:  []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.DateOnly, time.RFC3339},
+				},
+			},
 		},
 		Action: giveAccess,
 	}
@@ -104,8 +114,10 @@ func offersEnd() *cli.Command {
 	return &cli.Command{
 		Name: "end", Usage: "End access that was given by hand", ArgsUsage: "ID",
 		Description: "The id is that of: kanban offers accesses --ids. What was bought is cancelled at the service that sold it.\n\n  kanban offers end 01a2203f-5c1e-7d02-9b1a-2f6c0d8e4a11 --reason \"The fair is over\"",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "reason", Required: true,
-			Usage: "why, for whoever reads it later"}},
+		Flags: []cli.Flag{&cli.StringFlag{
+			Name: "reason", Required: true,
+			Usage: "why, for whoever reads it later",
+		}},
 		Action: endAccess,
 	}
 }
@@ -130,11 +142,15 @@ func offersCompare() *cli.Command {
 				return err
 			}
 			return tableOf(all, "Nobody has or had access.",
-				[]string{"offer", "section", "person", "access", "until", "enrolled",
-					"together"}, func(x api.Side) []string {
+				[]string{
+					"offer", "section", "person", "access", "until", "enrolled",
+					"together",
+				}, func(x api.Side) []string {
 					enrolled := map[bool]string{true: "yes", false: "no"}[x.Enrolled]
-					return []string{x.Offer, x.Section, x.Person, x.Access, moment(x.EndsOn), enrolled,
-						strings.ReplaceAll(x.Verdict, "-", " ")}
+					return []string{
+						x.Offer, x.Section, x.Person, x.Access, moment(x.EndsOn), enrolled,
+						strings.ReplaceAll(x.Verdict, "-", " "),
+					}
 				}).print(cmd)
 		},
 	}
@@ -147,14 +163,18 @@ func listOffers(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	if err := tableOf(page.Items, "There is no offer yet. Make one: kanban offers add --help",
-		[]string{"offer", "sold as", "leads to", "grace", "at end", "have access", "ended",
-			"mismatches"}, func(o api.Offer) []string {
+		[]string{
+			"offer", "sold as", "leads to", "grace", "at end", "have access", "ended",
+			"mismatches",
+		}, func(o api.Offer) []string {
 			leads := count(len(o.SectionIDs), "section")
 			if o.CourseID != "" {
 				leads = "a course, " + o.TermRule + " term"
 			}
-			return []string{o.Name, o.Offer, leads, count(o.GraceDays, "day"), o.AtEnd, fmt.Sprint(o.Active),
-				fmt.Sprint(o.Ended), fmt.Sprint(o.Mismatches)}
+			return []string{
+				o.Name, o.Offer, leads, count(o.GraceDays, "day"), o.AtEnd, fmt.Sprint(o.Active),
+				fmt.Sprint(o.Ended), fmt.Sprint(o.Mismatches),
+			}
 		}).print(cmd); err != nil {
 		return err
 	}
@@ -175,8 +195,10 @@ func addOffer(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	n := api.NewOffer{Name: args[0], ConnectionID: shop.ID, Offer: cmd.String("as"), GraceDays: cmd.Int("grace"),
-		AtEnd: cmd.String("at-end"), OnlyBuyers: cmd.Bool("only-buyers")}
+	n := api.NewOffer{
+		Name: args[0], ConnectionID: shop.ID, Offer: cmd.String("as"), GraceDays: cmd.Int("grace"),
+		AtEnd: cmd.String("at-end"), OnlyBuyers: cmd.Bool("only-buyers"),
+	}
 	for _, name := range cmd.StringSlice("section") {
 		x, err := findPart(ctx, c, name)
 		if err != nil {
@@ -224,10 +246,14 @@ func listAccesses(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return tableOf(all, empty, []string{"person", "buyer", "offer", "order", "access", "sections", "until",
-		"given by", "reason", "problem"}, func(a api.Access) []string {
-		return []string{cmp.Or(a.Person, "not known"), cmp.Or(a.Buyer, a.Name), a.Offer, a.Order, a.State,
-			strings.Join(a.Sections, ", "), moment(a.EndsOn), a.GivenBy, a.Reason, a.Why}
+	return tableOf(all, empty, []string{
+		"person", "buyer", "offer", "order", "access", "sections", "until",
+		"given by", "reason", "problem",
+	}, func(a api.Access) []string {
+		return []string{
+			cmp.Or(a.Person, "not known"), cmp.Or(a.Buyer, a.Name), a.Offer, a.Order, a.State,
+			strings.Join(a.Sections, ", "), moment(a.EndsOn), a.GivenBy, a.Reason, a.Why,
+		}
 	}).print(cmd)
 }
 

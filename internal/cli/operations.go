@@ -39,7 +39,8 @@ func operationNamed(ctx context.Context, cmd *cli.Command) (*client.Client, stri
 }
 
 func operationsList() *cli.Command {
-	return &cli.Command{Name: "list", Usage: "List the operations of a connection", ArgsUsage: "CONNECTION",
+	return &cli.Command{
+		Name: "list", Usage: "List the operations of a connection", ArgsUsage: "CONNECTION",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
@@ -62,7 +63,8 @@ func operationsList() *cli.Command {
 					}
 					return []string{o.Name, o.Method + " " + o.Path, strings.Join(fields, ", "), o.Success, o.Undo}
 				}).print(cmd)
-		}}
+		},
+	}
 }
 
 func operationsDefine() *cli.Command {
@@ -74,14 +76,22 @@ func operationsDefine() *cli.Command {
 			&cli.StringFlag{Name: "call", Required: true, Usage: "method and path; {name} stands for a value"},
 			&cli.StringSliceFlag{Name: "value", Usage: "a value that is needed"},
 			&cli.StringSliceFlag{Name: "may", Usage: "a value that may be given"},
-			&cli.StringSliceFlag{Name: "values-of",
-				Usage: "what a value may be: value=PATH EXPRESSION, over answer.body"},
-			&cli.StringFlag{Name: "works-when",
-				Usage: "condition over answer.status and answer.body; every 2xx when absent"},
-			&cli.StringFlag{Name: "seen-at",
-				Usage: "path of a GET that shows whether it had its effect, such as /contacts/{email}"},
-			&cli.StringFlag{Name: "seen-when",
-				Usage: "condition over answer.status, answer.body and answer.values, true when the effect is there"},
+			&cli.StringSliceFlag{
+				Name:  "values-of",
+				Usage: "what a value may be: value=PATH EXPRESSION, over answer.body",
+			},
+			&cli.StringFlag{
+				Name:  "works-when",
+				Usage: "condition over answer.status and answer.body; every 2xx when absent",
+			},
+			&cli.StringFlag{
+				Name:  "seen-at",
+				Usage: "path of a GET that shows whether it had its effect, such as /contacts/{email}",
+			},
+			&cli.StringFlag{
+				Name:  "seen-when",
+				Usage: "condition over answer.status, answer.body and answer.values, true when the effect is there",
+			},
 			&cli.StringFlag{Name: "taken-back-by", Usage: "the operation that takes this one back"},
 			&cli.StringFlag{Name: "title", Usage: "what it does, for people"},
 		},
@@ -135,7 +145,8 @@ func operationsTry() *cli.Command {
 }
 
 func operationsRemove() *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "Remove an operation", ArgsUsage: "CONNECTION NAME",
+	return &cli.Command{
+		Name: "remove", Usage: "Remove an operation", ArgsUsage: "CONNECTION NAME",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c, path, name, err := operationNamed(ctx, cmd)
 			if err != nil {
@@ -146,7 +157,8 @@ func operationsRemove() *cli.Command {
 			}
 			say(cmd, "Removed %s.", name)
 			return nil
-		}}
+		},
+	}
 }
 
 func operationFromFlags(cmd *cli.Command) (o api.Operation, err error) {
@@ -154,9 +166,11 @@ func operationFromFlags(cmd *cli.Command) (o api.Operation, err error) {
 	if !ok {
 		return o, usage(cmd, `--call is a method and a path, such as "POST /contacts"`)
 	}
-	o = api.Operation{Method: strings.ToUpper(method), Path: strings.TrimSpace(path), Title: cmd.String("title"),
+	o = api.Operation{
+		Method: strings.ToUpper(method), Path: strings.TrimSpace(path), Title: cmd.String("title"),
 		Success: cmd.String("works-when"), ProofPath: cmd.String("seen-at"), Proof: cmd.String("seen-when"),
-		Undo: cmd.String("taken-back-by")}
+		Undo: cmd.String("taken-back-by"),
+	}
 	for _, v := range cmd.StringSlice("value") {
 		o.Fields = append(o.Fields, rule.OperationField{Name: v, Required: true})
 	}

@@ -124,8 +124,10 @@ func layOut(rows [][]string, widths []int) string {
 	w.SuppressTrailingSpaces()
 	columns := make([]pretty.ColumnConfig, len(widths))
 	for i, n := range widths {
-		columns[i] = pretty.ColumnConfig{Number: i + 1, WidthMin: n, WidthMax: n, WidthMaxEnforcer: text.WrapSoft,
-			Align: text.AlignLeft}
+		columns[i] = pretty.ColumnConfig{
+			Number: i + 1, WidthMin: n, WidthMax: n, WidthMaxEnforcer: text.WrapSoft,
+			Align: text.AlignLeft,
+		}
 	}
 	w.SetColumnConfigs(columns)
 	for _, r := range rows {

@@ -25,8 +25,10 @@ func pairings() *cli.Command {
 			{
 				Name: "edit", Usage: "Change a pairing's policy; what is not given stays", ArgsUsage: "SECTION",
 				Action: editPairing,
-				Flags: policyFlags(&cli.StringFlag{Name: "target",
-					Usage: "another name for the class, here and at the service"}),
+				Flags: policyFlags(&cli.StringFlag{
+					Name:  "target",
+					Usage: "another name for the class, here and at the service",
+				}),
 				Description: "  kanban pairings edit PROP-A --leavers deactivate --no-hold",
 			},
 			{
@@ -41,21 +43,31 @@ func pairings() *cli.Command {
 			},
 			{
 				Name: "run", Usage: "Bring a pairing in step and wait for the end", ArgsUsage: "SECTION",
-				Action: runPairing, Flags: []cli.Flag{approve,
-					&cli.StringSliceFlag{Name: "only",
-						Usage: "only this person (name as in the preview); can be given several times"}},
+				Action: runPairing, Flags: []cli.Flag{
+					approve,
+					&cli.StringSliceFlag{
+						Name:  "only",
+						Usage: "only this person (name as in the preview); can be given several times",
+					},
+				},
 				Description: "Shows the preview, does exactly that, reads back. Exit code 3 when people have to be mended.\n\n  kanban pairings run PROP-A\n  kanban pairings run PROP-A --only \"Elsa Elder\"",
 			},
 			pairingsRemove(),
 			pairingsOpen(),
-			{Name: "hold", Usage: "Hold learners back again; who is in stays in", ArgsUsage: "SECTION",
-				Action: holdClass},
+			{
+				Name: "hold", Usage: "Hold learners back again; who is in stays in", ArgsUsage: "SECTION",
+				Action: holdClass,
+			},
 			{
 				Name: "sync", Usage: "Bring many pairings in step now: a course, a connection, or all",
 				Action: syncPairings,
-				Flags: []cli.Flag{&cli.StringFlag{Name: "course",
-					Usage: "only those of this course (code or title)"}, &cli.StringFlag{Name: "connection",
-					Usage: "only those with this connection"}},
+				Flags: []cli.Flag{&cli.StringFlag{
+					Name:  "course",
+					Usage: "only those of this course (code or title)",
+				}, &cli.StringFlag{
+					Name:  "connection",
+					Usage: "only those with this connection",
+				}},
 				Description: "Only pairings that have run once by hand are run. Removals above a guard wait for approval.\n\n  kanban pairings sync\n  kanban pairings sync --course PROP",
 			},
 			pausePairing("pause", true), pausePairing("resume", false),
@@ -70,8 +82,10 @@ func pairingsAdd() *cli.Command {
 		Description: "SECTION is a code or title. The first run makes the class.\n\n  kanban pairings add PROP-A \"Chat workspace\" --target \"Propagation, group A\"",
 		Flags: policyFlags(
 			&cli.StringFlag{Name: "target", Usage: "name of the new class; made by the template when absent"},
-			&cli.StringFlag{Name: "class",
-				Usage: "id or name of a class that is at the service already, instead of a new one"},
+			&cli.StringFlag{
+				Name:  "class",
+				Usage: "id or name of a class that is at the service already, instead of a new one",
+			},
 			&cli.StringFlag{Name: "template", Usage: "how the pairing is made; the usual one when absent"},
 			detailFlag(""),
 		),
@@ -91,7 +105,8 @@ func pairingsCompare() *cli.Command {
 }
 
 func pairingsRemove() *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "End a pairing; the class and its members stay unless said otherwise",
+	return &cli.Command{
+		Name: "remove", Usage: "End a pairing; the class and its members stay unless said otherwise",
 		ArgsUsage: "SECTION", Flags: []cli.Flag{
 			&cli.StringFlag{Name: "members", Value: "keep", Usage: "keep or remove whom Kanban put in"},
 			&cli.BoolFlag{Name: "apply", Usage: "do it; without this it is only shown, person by person"},
@@ -123,17 +138,22 @@ func pairingsRemove() *cli.Command {
 			}
 			say(cmd, "%s is no longer paired. %s keeps its members.", s.Title, s.Target)
 			return nil
-		}}
+		},
+	}
 }
 
 func pairingsOpen() *cli.Command {
 	return &cli.Command{
 		Name: "open", Usage: "Let the learners of a held class in", ArgsUsage: "SECTION", Action: openClass,
 		Flags: []cli.Flag{
-			&cli.TimestampFlag{Name: "at",
+			&cli.TimestampFlag{
+				Name:  "at",
 				Usage: "when, such as 2027-09-01T08:00:00, now when absent; given again it moves the opening",
-				Config: cli.TimestampConfig{Timezone: time.Local,
-					Layouts: []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.RFC3339}}},
+				Config: cli.TimestampConfig{
+					Timezone: time.Local,
+					Layouts:  []string{"2006-01-02T15:04:05", "2006-01-02T15:04", time.RFC3339},
+				},
+			},
 			&cli.BoolFlag{Name: "cancel", Usage: "cancel that it opens by itself; it stays held"},
 		},
 		Description: "Says first how many learners wait, and whether the service tells them.\n\n  kanban pairings open PROP-A\n  kanban pairings open PROP-A --at 2027-09-01T08:00\n  kanban pairings open PROP-A --cancel",
@@ -141,7 +161,8 @@ func pairingsOpen() *cli.Command {
 }
 
 func pausePairing(name string, paused bool) *cli.Command {
-	return &cli.Command{Name: name, Usage: strings.ToUpper(name[:1]) + name[1:] + " a pairing", ArgsUsage: "SECTION",
+	return &cli.Command{
+		Name: name, Usage: strings.ToUpper(name[:1]) + name[1:] + " a pairing", ArgsUsage: "SECTION",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c, s, err := paired(ctx, cmd)
 			if err != nil {
@@ -153,7 +174,8 @@ func pausePairing(name string, paused bool) *cli.Command {
 			}
 			say(cmd, "%s is %sd.", s.Title, name)
 			return nil
-		}}
+		},
+	}
 }
 
 // paired finds the pairing of the section given as the one argument.
@@ -178,14 +200,17 @@ func listPairings(ctx context.Context, cmd *cli.Command) error {
 	}
 	return tableOf(all, "No section is paired yet. Pair one: kanban pairings add SECTION CONNECTION",
 		[]string{"state", "section", "target", "service", "people", "last run"}, func(p api.Pairing) []string {
-			return []string{state(p.Section.State), p.Section.Title, p.Target, p.Section.Connection,
-				counts(p.Section.Counts, roster.Outcomes), moment(p.Section.RanAt)}
+			return []string{
+				state(p.Section.State), p.Section.Title, p.Target, p.Section.Connection,
+				counts(p.Section.Counts, roster.Outcomes), moment(p.Section.RanAt),
+			}
 		}).print(cmd)
 }
 
 // sectionAndService finds the section and the connection given as the two arguments.
 func sectionAndService(ctx context.Context, cmd *cli.Command) (c *client.Client, s api.Section, conn api.Connection,
-	err error) {
+	err error,
+) {
 	args, err := arguments(cmd, 2)
 	if err != nil {
 		return nil, s, conn, err
@@ -202,8 +227,10 @@ func addPairing(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	in := api.NewPairing{SectionID: s.ID, ConnectionID: conn.ID, Target: cmd.String("target"),
-		Template: cmd.String("template")}
+	in := api.NewPairing{
+		SectionID: s.ID, ConnectionID: conn.ID, Target: cmd.String("target"),
+		Template: cmd.String("template"),
+	}
 	if in.Details, err = detailsOf(cmd); err != nil {
 		return err
 	}
@@ -237,7 +264,8 @@ func addPairing(ctx context.Context, cmd *cli.Command) error {
 
 // findClass finds a class that is at a service, by id or name.
 func findClass(ctx context.Context, c *client.Client, s api.Section, conn api.Connection, name string) (string,
-	error) {
+	error,
+) {
 	all, err := client.Get[[]api.SpaceCandidate](ctx, c, "/sections/"+s.ID+"/candidates?connection="+conn.ID)
 	if err != nil {
 		return "", err
@@ -322,8 +350,10 @@ func runPairing(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	r, err := client.Post[api.Run](ctx, c, "/runs", api.NewRun{PreviewID: p.ID, Approved: cmd.Bool("approve"),
-		Only: only})
+	r, err := client.Post[api.Run](ctx, c, "/runs", api.NewRun{
+		PreviewID: p.ID, Approved: cmd.Bool("approve"),
+		Only: only,
+	})
 	if err != nil {
 		return err
 	}
@@ -436,8 +466,10 @@ func comparePairing(ctx context.Context, cmd *cli.Command) error {
 	if cmd.String("output") == "csv" {
 		return tableOf(lines, "", api.LineColumns, api.Line.Cells).print(cmd)
 	}
-	return tableOf(lines, "Both sides are the same.", []string{"outcome", "in the register", "address",
-		"at the service", "address there", "reason"}, func(l api.Line) []string {
+	return tableOf(lines, "Both sides are the same.", []string{
+		"outcome", "in the register", "address",
+		"at the service", "address there", "reason",
+	}, func(l api.Line) []string {
 		row := []string{words(string(l.Outcome), 1), "–", "", "–", "", l.Title}
 		if r := l.Register; r != nil {
 			row[1], row[2] = r.Name, r.Email
@@ -451,8 +483,10 @@ func comparePairing(ctx context.Context, cmd *cli.Command) error {
 
 // detailFlag is what the register does not say about new classes.
 func detailFlag(when string) cli.Flag {
-	return &cli.StringSliceFlag{Name: "detail",
-		Usage: when + "what a service wants to know of a class and the register does not say, `NAME=VALUE`; names are level, subject, starts, ends"}
+	return &cli.StringSliceFlag{
+		Name:  "detail",
+		Usage: when + "what a service wants to know of a class and the register does not say, `NAME=VALUE`; names are level, subject, starts, ends",
+	}
 }
 
 func detailsOf(cmd *cli.Command) (map[string]string, error) {
@@ -477,8 +511,10 @@ func listCandidates(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	if err := tableOf(all, conn.Name+" has no class yet.",
-		[]string{"score", "class", "id", "in common", "missing", "others", "teachers",
-			"what to know"}, func(x api.SpaceCandidate) []string {
+		[]string{
+			"score", "class", "id", "in common", "missing", "others", "teachers",
+			"what to know",
+		}, func(x api.SpaceCandidate) []string {
 			var notes []string
 			for _, r := range x.Remarks {
 				sign := "◐ "
@@ -487,8 +523,10 @@ func listCandidates(ctx context.Context, cmd *cli.Command) error {
 				}
 				notes = append(notes, sign+r.Detail)
 			}
-			return []string{fmt.Sprint(x.Score), x.Name, x.Ref, fmt.Sprint(x.Shared), fmt.Sprint(x.Missing),
-				fmt.Sprint(x.Others), fmt.Sprint(x.Teachers), strings.Join(notes, "; ")}
+			return []string{
+				fmt.Sprint(x.Score), x.Name, x.Ref, fmt.Sprint(x.Shared), fmt.Sprint(x.Missing),
+				fmt.Sprint(x.Others), fmt.Sprint(x.Teachers), strings.Join(notes, "; "),
+			}
 		}).print(cmd); err != nil || len(all) == 0 || cmd.String("output") != "table" {
 		return err
 	}

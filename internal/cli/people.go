@@ -39,7 +39,8 @@ func people() *cli.Command {
 }
 
 func peopleFind() *cli.Command {
-	return &cli.Command{Name: "find", Usage: "Find people by name, address, user name or identifier", ArgsUsage: "TEXT",
+	return &cli.Command{
+		Name: "find", Usage: "Find people by name, address, user name or identifier", ArgsUsage: "TEXT",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
@@ -50,15 +51,18 @@ func peopleFind() *cli.Command {
 				return err
 			}
 			if err := tableOf(page, "Nobody fits.",
-				[]string{"name", "address", "user name", "identifier",
-					"register"}, func(p api.Person) []string {
+				[]string{
+					"name", "address", "user name", "identifier",
+					"register",
+				}, func(p api.Person) []string {
 					return []string{p.Name, p.Email, p.UserName, p.Identifier, p.Register}
 				}).print(cmd); err != nil || len(page) < mostFound || cmd.String("output") != "table" {
 				return err
 			}
 			say(cmd, "\nThese are the first %d; give more of the name, or an identifier.", mostFound)
 			return nil
-		}}
+		},
+	}
 }
 
 func peopleCandidates() *cli.Command {
@@ -100,7 +104,8 @@ func findPeople(ctx context.Context, c *client.Client, text string) ([]api.Perso
 
 // personAt finds the person and the connection that the first two of n arguments name.
 func personAt(ctx context.Context, cmd *cli.Command, n int) (*client.Client, api.Person, api.Connection, []string,
-	error) {
+	error,
+) {
 	args, err := arguments(cmd, n)
 	if err != nil {
 		return nil, api.Person{}, api.Connection{}, nil, err
@@ -124,8 +129,10 @@ func candidates(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	return tableOf(page.Items, "No account there could be this person's.",
-		[]string{"account", "name", "user name", "address", "active", "equal",
-			"decided"}, func(x api.Candidate) []string {
+		[]string{
+			"account", "name", "user name", "address", "active", "equal",
+			"decided",
+		}, func(x api.Candidate) []string {
 			active, decided := "yes", ""
 			if !x.Active {
 				active = "not yet"
@@ -163,6 +170,19 @@ func decision(name, about, method string, not bool) *cli.Command {
 	}
 }
 
+func sayAccounts(cmd *cli.Command, all []api.Account) {
+	for _, a := range all {
+		switch {
+		case a.Denied:
+			say(cmd, "\nNot their account at %s: %s, said by %s, %s", a.Connection, a.RemoteID, a.By, when(a.At))
+		case a.By != "":
+			say(cmd, "\nAccount at %s: %s, said by %s, %s", a.Connection, a.RemoteID, a.By, when(a.At))
+		default:
+			say(cmd, "\nAccount at %s: %s", a.Connection, a.RemoteID)
+		}
+	}
+}
+
 func showPerson(ctx context.Context, cmd *cli.Command) error {
 	args, err := arguments(cmd, 1)
 	if err != nil {
@@ -181,8 +201,10 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 		return table{value: p}.print(cmd)
 	}
 	say(cmd, "%s  %s  %s\n", p.Name, p.Email, p.Identifier)
-	if err := tableOf(p.Sections, "In no section.", []string{"section", "course", "role", "joined", "left", "class",
-		"in the class", "why not", "percent"}, func(w api.Whereabouts) []string {
+	if err := tableOf(p.Sections, "In no section.", []string{
+		"section", "course", "role", "joined", "left", "class",
+		"in the class", "why not", "percent",
+	}, func(w api.Whereabouts) []string {
 		progress := ""
 		if w.Percent != nil {
 			progress = fmt.Sprint(*w.Percent)
@@ -194,21 +216,14 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 		if w.BeginsOn != nil {
 			joined = "begins on " + w.BeginsOn.Format(time.DateOnly)
 		}
-		return []string{w.Section, w.Course, w.Role, joined, moment(w.LeftAt), w.Target, inClassWords[w.Class.State],
-			w.Class.Why, progress}
+		return []string{
+			w.Section, w.Course, w.Role, joined, moment(w.LeftAt), w.Target, inClassWords[w.Class.State],
+			w.Class.Why, progress,
+		}
 	}).print(cmd); err != nil || cmd.String("output") == "csv" { // one table is all that CSV can hold
 		return err
 	}
-	for _, a := range p.Accounts {
-		switch {
-		case a.Denied:
-			say(cmd, "\nNot their account at %s: %s, said by %s, %s", a.Connection, a.RemoteID, a.By, when(a.At))
-		case a.By != "":
-			say(cmd, "\nAccount at %s: %s, said by %s, %s", a.Connection, a.RemoteID, a.By, when(a.At))
-		default:
-			say(cmd, "\nAccount at %s: %s", a.Connection, a.RemoteID)
-		}
-	}
+	sayAccounts(cmd, p.Accounts)
 	for _, a := range p.Awards {
 		say(cmd, "Badge %s, %s: %s", a.Badge, when(&a.AwardedAt), a.Address)
 		if a.RevokedAt != nil {
@@ -218,13 +233,15 @@ func showPerson(ctx context.Context, cmd *cli.Command) error {
 	say(cmd, "")
 	return tableOf(p.Deliveries, "Nothing was sent about this person.",
 		[]string{"at", "rule", "action", "to", "state"}, func(d api.Delivery) []string {
-			return []string{moment(&d.CreatedAt), d.Rule, d.Action, d.Connection, deliveryState(d)}
+			return []string{moment(&d.CreatedAt), d.Rule, words(d.Action, 1), d.Connection, deliveryState(d)}
 		}).print(cmd)
 }
 
 // inClassWords says whether somebody is in the class of a section.
-var inClassWords = map[string]string{"in": "yes", "gone": "no", "not-in": "no", "waiting": "not yet",
-	"left-out": "left out", "next-run": "with the next run", "not-known": "not known", "no-class": ""}
+var inClassWords = map[string]string{
+	"in": "yes", "gone": "no", "not-in": "no", "waiting": "not yet",
+	"left-out": "left out", "next-run": "with the next run", "not-known": "not known", "no-class": "",
+}
 
 func showProgress(ctx context.Context, cmd *cli.Command) error {
 	args, err := arguments(cmd, 2)

@@ -17,17 +17,25 @@ func peopleLists() *cli.Command {
 	return &cli.Command{
 		Name: "lists", Usage: "Lists of people that can be paired like a section: of a course, of an organisation, or those you name", Category: "rosters",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List them, with how many are on each and where it is paired", Action: listLists,
-				Description: "  kanban lists list"},
+			{
+				Name: "list", Usage: "List them, with how many are on each and where it is paired", Action: listLists,
+				Description: "  kanban lists list",
+			},
 			{
 				Name: "make", Usage: "Make a list", ArgsUsage: "[NAME]", Action: makeList,
 				Flags: []cli.Flag{
-					&cli.StringFlag{Name: "course",
-						Usage: "everybody of a course, whatever the section (code or title)"},
-					&cli.StringFlag{Name: "organisation",
-						Usage: "everybody of an organisation, and of those within it"},
-					&cli.StringSliceFlag{Name: "person",
-						Usage: "somebody (name, identifier, address or id); can be given several times"},
+					&cli.StringFlag{
+						Name:  "course",
+						Usage: "everybody of a course, whatever the section (code or title)",
+					},
+					&cli.StringFlag{
+						Name:  "organisation",
+						Usage: "everybody of an organisation, and of those within it",
+					},
+					&cli.StringSliceFlag{
+						Name:  "person",
+						Usage: "somebody (name, identifier, address or id); can be given several times",
+					},
 				},
 				Description: "Who is on a list of a course or organisation follows the register. The list is paired like a section, by its name or id.\n\n" +
 					"  kanban lists make --course PROP\n  kanban lists make \"All of the school\" --organisation \"Fernmoor Garden School\"\n  kanban lists make \"Harvest committee\" --person stu-001 --person tea-001",
@@ -43,8 +51,10 @@ func peopleLists() *cli.Command {
 				},
 			},
 			{Name: "remove", Usage: "Remove a list that is not paired", ArgsUsage: "LIST", Action: removeList},
-			{Name: "organisations", Usage: "Organisations of the registers", Action: listOrganisations,
-				Description: "  kanban lists organisations"},
+			{
+				Name: "organisations", Usage: "Organisations of the registers", Action: listOrganisations,
+				Description: "  kanban lists organisations",
+			},
 		},
 	}
 }
@@ -69,8 +79,10 @@ func listLists(ctx context.Context, cmd *cli.Command) error {
 			if l.Gone {
 				kind += ", which is no longer in the register"
 			}
-			return []string{l.Name, kind, fmt.Sprint(l.Learners), strings.Join(l.Teachers, ", "),
-				strings.Join(l.Targets, ", "), l.MadeBy}
+			return []string{
+				l.Name, kind, fmt.Sprint(l.Learners), strings.Join(l.Teachers, ", "),
+				strings.Join(l.Targets, ", "), l.MadeBy,
+			}
 		}).print(cmd)
 }
 

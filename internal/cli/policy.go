@@ -21,8 +21,10 @@ func policyFlags(more ...cli.Flag) []cli.Flag {
 		&cli.BoolWithInverseFlag{Name: "hold", Usage: "keep learners back until the class is opened"},
 		&cli.BoolWithInverseFlag{Name: "notify", Usage: "let the service notify new members"},
 		&cli.BoolWithInverseFlag{Name: "own", Usage: "take out members whom Kanban did not put in"},
-		&cli.StringFlag{Name: "schedule",
-			Usage: "when it runs by itself: by-hand, after-read, \"every 30\" (minutes), \"daily 06:30\", \"daily 06:30 monday,friday\""},
+		&cli.StringFlag{
+			Name:  "schedule",
+			Usage: "when it runs by itself: by-hand, after-read, \"every 30\" (minutes), \"daily 06:30\", \"daily 06:30 monday,friday\"",
+		},
 		&cli.IntFlag{Name: "removal-number", Usage: "stop above so many removals"},
 		&cli.FloatFlag{Name: "removal-share", Usage: "stop above this share of removals, 0 to 1"},
 	})

@@ -25,8 +25,10 @@ func TestSchedulesAreWrittenAsPeopleSayThem_R4(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
-	for _, text := range []string{"", "  ", "every", "every x", "every 1", "daily", "daily 25:00",
-		"daily 06:30 payday", "hourly"} {
+	for _, text := range []string{
+		"", "  ", "every", "every x", "every 1", "daily", "daily 25:00",
+		"daily 06:30 payday", "hourly",
+	} {
 		_, err := parseSchedule(text)
 		assert.ErrorIs(t, err, errUsage, "%q", text)
 	}
@@ -37,8 +39,10 @@ func TestOnlyWhatIsGivenOfAPolicyChanges(t *testing.T) {
 	change := func(args ...string) (p roster.Policy, err error) {
 		p = roster.DefaultPolicy()
 		p.Hold, p.Notify = true, true
-		app := &cli.Command{Name: "x", Flags: policyFlags(),
-			Action: func(_ context.Context, cmd *cli.Command) error { return changePolicy(cmd, &p) }}
+		app := &cli.Command{
+			Name: "x", Flags: policyFlags(),
+			Action: func(_ context.Context, cmd *cli.Command) error { return changePolicy(cmd, &p) },
+		}
 		err = app.Run(t.Context(), append([]string{"x"}, args...))
 		return p, err
 	}

@@ -32,8 +32,8 @@ func rules() *cli.Command {
 func rulesAdd() *cli.Command {
 	return &cli.Command{
 		Name: "add", Usage: "Make a rule, which is off at first", ArgsUsage: "NAME", Action: addRule,
-		Description: `Actions happen in the order award, enrol, unenrol, operate, send, mail, task, row. Anything else, such as
-several of a kind or a delay in the middle, is written into a file: see kanban rules show.
+		Description: `Actions happen in the order award, enrol, unenrol, call-operation, send-event, mail, task, append-row. Anything
+else, such as several of a kind or a delay in the middle, is written into a file: see kanban rules show.
 
   kanban rules add "Greet newcomers" --when section.joined --if 'event.role == "student"' \
       --send-event "Plant news" --field email=person.email --field 'label="learner"'
@@ -44,46 +44,71 @@ several of a kind or a delay in the middle, is written into a file: see kanban r
   kanban rules add "To repeat" --when assessment.failed --undone-by assessment.passed \
       --call-operation "Plant list/add-label" --field email=person.email --field 'label="to-repeat"'
   kanban rules add "From a file" --file rule.json`,
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "file", Usage: "read the whole rule from a JSON file"},
-			&cli.StringFlag{Name: "when", Usage: "what happens: " + triggers()},
-			&cli.StringFlag{Name: "if", Usage: "a condition in CEL"},
-			&cli.StringFlag{Name: "course", Usage: "only in this course (code or title)"},
-			&cli.StringFlag{Name: "section", Usage: "only in this section (code or title)"},
-			&cli.StringFlag{Name: "module",
-				Usage: "only for this module (identifier; with --course, title too)"},
-			&cli.StringFlag{Name: "activity", Usage: "only for this activity (the same)"},
-			&cli.BoolFlag{Name: "every-time", Usage: "not only once per person"},
-			&cli.StringFlag{Name: "stop", Usage: "a condition in CEL that ends what is still to come"},
-			&cli.StringFlag{Name: "counts",
-				Usage: "for assessments passed or failed: which result counts, latest, best or first; the latest when one is undone by the other, and every one otherwise"},
-			&cli.StringSliceFlag{Name: "undone-by",
-				Usage: "what reverts what the rule did, for the same person and place"},
-			&cli.IntFlag{Name: "days",
-				Usage: "for person.inactive and person.not-begun: after how many days"},
-			&cli.StringFlag{Name: "quiet-hours",
-				Usage: "hours in which it does nothing, such as 22:00-07:00"},
-			&cli.StringFlag{Name: "most", Usage: "how many calls it may make, such as 100/hour or 500/day"},
-			&cli.BoolFlag{Name: "in-order", Usage: "one after the other per person and connection"},
-			&cli.StringFlag{Name: "after", Usage: "how long the first action waits, such as 90m, 2h or 3d"},
-			&cli.StringFlag{Name: "enrol", Usage: "enrol through this connection"},
-			&cli.StringFlag{Name: "unenrol", Usage: "take out through this connection"},
-			&cli.StringFlag{Name: "into",
-				Usage: "for --enrol and --unenrol: the section; the event's own when absent"},
-			&cli.StringFlag{Name: "call-operation", Usage: "call an operation: CONNECTION/OPERATION"},
-			&cli.StringFlag{Name: "task", Usage: "open a task with this title, a template"},
-			&cli.StringFlag{Name: "owner", Usage: "for --task: whose it is"},
-			&cli.StringFlag{Name: "due", Usage: "for --task: in how long, such as 3d"},
-			&cli.StringFlag{Name: "append-row", Usage: "append a row to this sheet"},
-			&cli.StringFlag{Name: "award", Usage: "award this badge"},
-			&cli.StringFlag{Name: "send-event", Usage: "send a signed event to this connection"},
-			&cli.StringSliceFlag{Name: "field",
-				Usage: "for --send-event, --call-operation and --append-row: name=CEL expression"},
-			&cli.StringFlag{Name: "mail", Usage: "mail through this connection"},
-			&cli.StringFlag{Name: "to", Usage: "for --mail: a CEL expression; person.email when absent"},
-			&cli.StringFlag{Name: "subject", Usage: "for --mail: a template"},
-			&cli.StringFlag{Name: "text", Usage: "for --mail: a template"},
+		Flags: slices.Concat(conditionFlags(), actionFlags()),
+	}
+}
+
+// conditionFlags say when a rule acts.
+func conditionFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "file", Usage: "read the whole rule from a JSON file"},
+		&cli.StringFlag{Name: "when", Usage: "what happens: " + triggers()},
+		&cli.StringFlag{Name: "if", Usage: "a condition in CEL"},
+		&cli.StringFlag{Name: "course", Usage: "only in this course (code or title)"},
+		&cli.StringFlag{Name: "section", Usage: "only in this section (code or title)"},
+		&cli.StringFlag{
+			Name:  "module",
+			Usage: "only for this module (identifier; with --course, title too)",
 		},
+		&cli.StringFlag{Name: "activity", Usage: "only for this activity (the same)"},
+		&cli.BoolFlag{Name: "every-time", Usage: "not only once per person"},
+		&cli.StringFlag{Name: "stop", Usage: "a condition in CEL that ends what is still to come"},
+		&cli.StringFlag{
+			Name:  "counts",
+			Usage: "for assessments passed or failed: which result counts, latest, best or first; the latest when one is undone by the other, and every one otherwise",
+		},
+		&cli.StringSliceFlag{
+			Name:  "undone-by",
+			Usage: "what reverts what the rule did, for the same person and place",
+		},
+		&cli.IntFlag{
+			Name:  "days",
+			Usage: "for person.inactive and person.not-begun: after how many days",
+		},
+		&cli.StringFlag{
+			Name:  "quiet-hours",
+			Usage: "hours in which it does nothing, such as 22:00-07:00",
+		},
+		&cli.StringFlag{Name: "most", Usage: "how many calls it may make, such as 100/hour or 500/day"},
+		&cli.BoolFlag{Name: "in-order", Usage: "one after the other per person and connection"},
+		&cli.StringFlag{Name: "after", Usage: "how long the first action waits, such as 90m, 2h or 3d"},
+	}
+}
+
+// actionFlags say what it does.
+func actionFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "enrol", Usage: "enrol through this connection"},
+		&cli.StringFlag{Name: "unenrol", Usage: "take out through this connection"},
+		&cli.StringFlag{
+			Name:  "into",
+			Usage: "for --enrol and --unenrol: the section; the event's own when absent",
+		},
+		&cli.StringFlag{Name: "call-operation", Usage: "call an operation: CONNECTION/OPERATION"},
+		&cli.StringFlag{Name: "task", Usage: "open a task with this title, a template"},
+		&cli.StringFlag{Name: "owner", Usage: "for --task: whose it is"},
+		&cli.StringFlag{Name: "due", Usage: "for --task: in how long, such as 3d"},
+		&cli.StringFlag{Name: "append-row", Usage: "append a row to this sheet"},
+		&cli.StringFlag{Name: "award", Usage: "award this badge"},
+		&cli.StringFlag{Name: "send-event", Usage: "send a signed event to this connection"},
+		&cli.StringSliceFlag{
+			Name:  "field",
+			Usage: "for --send-event, --call-operation and --append-row: name=CEL expression",
+		},
+		&cli.StringFlag{Name: "mail", Usage: "mail through this connection"},
+		&cli.StringFlag{Name: "to", Usage: "for --mail: a CEL expression; person.email when absent"},
+		&cli.StringFlag{Name: "subject", Usage: "for --mail: a template"},
+		&cli.StringFlag{Name: "text", Usage: "for --mail: a template"},
 	}
 }
 
@@ -138,10 +163,14 @@ func listRules(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	return tableOf(page.Items, "There is no rule yet. Make one: kanban rules add --help",
-		[]string{"rule", "state", "when", "where", "if", "then", "fired", "delivered",
-			"waiting"}, func(r api.Rule) []string {
-			return []string{r.Name, r.State, r.Trigger, r.Where, r.Condition, then(r.Actions), fmt.Sprint(r.Fired),
-				fmt.Sprint(r.Delivered), fmt.Sprint(r.Waiting)}
+		[]string{
+			"rule", "state", "when", "where", "if", "then", "fired", "delivered",
+			"waiting",
+		}, func(r api.Rule) []string {
+			return []string{
+				r.Name, r.State, r.Trigger, r.Where, r.Condition, then(r.Actions), fmt.Sprint(r.Fired),
+				fmt.Sprint(r.Delivered), fmt.Sprint(r.Waiting),
+			}
 		}).print(cmd)
 }
 
@@ -220,6 +249,19 @@ func scopeFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client, r *
 	return nil
 }
 
+// fieldsFromFlags are the expressions of an action's values, by name.
+func fieldsFromFlags(cmd *cli.Command) (map[string]string, error) {
+	fields := map[string]string{}
+	for _, f := range cmd.StringSlice("field") {
+		key, expression, ok := strings.Cut(f, "=")
+		if !ok {
+			return nil, usage(cmd, fmt.Sprintf("--field %q is not of the form name=expression", f))
+		}
+		fields[key] = expression
+	}
+	return fields, nil
+}
+
 // actionsFromFlags says what a rule does.
 func actionsFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.NewRule) error {
 	if name := cmd.String("award"); name != "" {
@@ -229,13 +271,9 @@ func actionsFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client, r
 		}
 		r.Actions = append(r.Actions, api.Action{Kind: "award", BadgeID: b.ID})
 	}
-	fields := map[string]string{}
-	for _, f := range cmd.StringSlice("field") {
-		key, expression, ok := strings.Cut(f, "=")
-		if !ok {
-			return usage(cmd, fmt.Sprintf("--field %q is not of the form name=expression", f))
-		}
-		fields[key] = expression
+	fields, err := fieldsFromFlags(cmd)
+	if err != nil {
+		return err
 	}
 	if err := membership(ctx, cmd, c, r); err != nil {
 		return err
@@ -246,8 +284,10 @@ func actionsFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client, r
 		if err != nil {
 			return err
 		}
-		r.Actions = append(r.Actions, api.Action{Kind: rule.CallOperation, ConnectionID: conn.ID,
-			Operation: operation, Fields: fields})
+		r.Actions = append(r.Actions, api.Action{
+			Kind: rule.CallOperation, ConnectionID: conn.ID,
+			Operation: operation, Fields: fields,
+		})
 	}
 	if name := cmd.String("send-event"); name != "" {
 		conn, err := findConnection(ctx, c, name)
@@ -261,12 +301,16 @@ func actionsFromFlags(ctx context.Context, cmd *cli.Command, c *client.Client, r
 		if err != nil {
 			return err
 		}
-		r.Actions = append(r.Actions, api.Action{Kind: "mail", ConnectionID: conn.ID, To: cmd.String("to"),
-			Subject: cmd.String("subject"), Text: cmd.String("text")})
+		r.Actions = append(r.Actions, api.Action{
+			Kind: "mail", ConnectionID: conn.ID, To: cmd.String("to"),
+			Subject: cmd.String("subject"), Text: cmd.String("text"),
+		})
 	}
 	if title := cmd.String("task"); title != "" {
-		r.Actions = append(r.Actions, api.Action{Kind: rule.OpenTask, Subject: title, Owner: cmd.String("owner"),
-			DueIn: cmd.String("due")})
+		r.Actions = append(r.Actions, api.Action{
+			Kind: rule.OpenTask, Subject: title, Owner: cmd.String("owner"),
+			DueIn: cmd.String("due"),
+		})
 	}
 	if name := cmd.String("append-row"); name != "" {
 		r.Actions = append(r.Actions, api.Action{Kind: rule.AppendRow, Sheet: name, Fields: fields})
@@ -302,13 +346,18 @@ func membership(ctx context.Context, cmd *cli.Command, c *client.Client, r *api.
 }
 
 func switchRule(name string, on bool) *cli.Command {
-	flags := []cli.Flag{&cli.BoolFlag{Name: "untried",
-		Usage: "switch it on though no trial of it as it is now was passed"}, &cli.BoolFlag{Name: "circle",
-		Usage: "switch it on though what it does would set itself off again"}}
+	flags := []cli.Flag{&cli.BoolFlag{
+		Name:  "untried",
+		Usage: "switch it on though no trial of it as it is now was passed",
+	}, &cli.BoolFlag{
+		Name:  "circle",
+		Usage: "switch it on though what it does would set itself off again",
+	}}
 	if !on {
 		flags = toComeFlags("")
 	}
-	return &cli.Command{Name: name, Usage: "Switch a rule " + name, ArgsUsage: "NAME", Flags: flags,
+	return &cli.Command{
+		Name: name, Usage: "Switch a rule " + name, ArgsUsage: "NAME", Flags: flags,
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			toCome, err := toComeFrom(cmd)
 			if err != nil {
@@ -319,13 +368,16 @@ func switchRule(name string, on bool) *cli.Command {
 				return err
 			}
 			if _, err := client.Post[api.Rule](ctx, c, "/rules/"+r.ID+"/switch",
-				api.Switch{On: on, ToCome: toCome, Untried: cmd.Bool("untried"),
-					Circle: cmd.Bool("circle")}); err != nil {
+				api.Switch{
+					On: on, ToCome: toCome, Untried: cmd.Bool("untried"),
+					Circle: cmd.Bool("circle"),
+				}); err != nil {
 				return err
 			}
 			say(cmd, "%q is %s.", r.Name, name)
 			return nil
-		}}
+		},
+	}
 }
 
 // toComeFlags say what becomes of what a rule has still to come.
@@ -383,7 +435,8 @@ func ruleWork() []*cli.Command {
 }
 
 func ruleShow() *cli.Command {
-	return &cli.Command{Name: "show", Usage: "Show a rule as the JSON that add and edit read", ArgsUsage: "NAME",
+	return &cli.Command{
+		Name: "show", Usage: "Show a rule as the JSON that add and edit read", ArgsUsage: "NAME",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			_, r, err := ruleNamed(ctx, cmd)
 			if err != nil {
@@ -392,7 +445,8 @@ func ruleShow() *cli.Command {
 			text, err := json.MarshalIndent(r.NewRule, "", "  ")
 			fmt.Fprintln(out(cmd), string(text))
 			return err
-		}}
+		},
+	}
 }
 
 func ruleUnsubscribed() *cli.Command {
@@ -460,7 +514,8 @@ func ruleEdit() *cli.Command {
 }
 
 func ruleRemove() *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "Remove a rule that is off and never did anything", ArgsUsage: "NAME",
+	return &cli.Command{
+		Name: "remove", Usage: "Remove a rule that is off and never did anything", ArgsUsage: "NAME",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c, r, err := ruleNamed(ctx, cmd)
 			if err != nil {
@@ -471,11 +526,13 @@ func ruleRemove() *cli.Command {
 			}
 			say(cmd, "Removed the rule %q.", r.Name)
 			return nil
-		}}
+		},
+	}
 }
 
 func ruleChecklist() *cli.Command {
-	return &cli.Command{Name: "checklist", Usage: "What of a rule is done, and the next step", ArgsUsage: "NAME",
+	return &cli.Command{
+		Name: "checklist", Usage: "What of a rule is done, and the next step", ArgsUsage: "NAME",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c, r, err := ruleNamed(ctx, cmd)
 			if err != nil {
@@ -486,11 +543,13 @@ func ruleChecklist() *cli.Command {
 				return err
 			}
 			return printChecklist(cmd, list)
-		}}
+		},
+	}
 }
 
 func ruleVersions() *cli.Command {
-	return &cli.Command{Name: "versions", Usage: "What a rule was like, the newest first", ArgsUsage: "NAME",
+	return &cli.Command{
+		Name: "versions", Usage: "What a rule was like, the newest first", ArgsUsage: "NAME",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c, r, err := ruleNamed(ctx, cmd)
 			if err != nil {
@@ -502,10 +561,13 @@ func ruleVersions() *cli.Command {
 			}
 			return tableOf(all, "", []string{"version", "at", "who", "when", "if", "then"},
 				func(v api.RuleVersion) []string {
-					return []string{fmt.Sprint(v.Version), moment(&v.At), v.Who, v.Rule.Trigger, v.Rule.Condition,
-						then(v.Rule.Actions)}
+					return []string{
+						fmt.Sprint(v.Version), moment(&v.At), v.Who, v.Rule.Trigger, v.Rule.Condition,
+						then(v.Rule.Actions),
+					}
 				}).print(cmd)
-		}}
+		},
+	}
 }
 
 func ruleTry() *cli.Command {
@@ -515,8 +577,10 @@ func ruleTry() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "event", Usage: "id of a real event"},
 			&cli.BoolFlag{Name: "made-up", Usage: "a made-up event"},
-			&cli.BoolFlag{Name: "anyway",
-				Usage: "with --send: send even when the condition does not hold for the event"},
+			&cli.BoolFlag{
+				Name:  "anyway",
+				Usage: "with --send: send even when the condition does not hold for the event",
+			},
 			&cli.BoolFlag{Name: "send", Usage: "send to the test recipient"},
 		},
 		Action: tryRule,
@@ -574,7 +638,8 @@ func ruleCatchUp() *cli.Command {
 }
 
 func ruleTestRecipient() *cli.Command {
-	return &cli.Command{Name: "test-recipient", Usage: "Show or set where test sends go", ArgsUsage: "[ADDRESS]",
+	return &cli.Command{
+		Name: "test-recipient", Usage: "Show or set where test sends go", ArgsUsage: "[ADDRESS]",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c := connect(cmd)
 			if cmd.Args().Len() == 0 {
@@ -591,22 +656,26 @@ func ruleTestRecipient() *cli.Command {
 				say(cmd, "Test sends go to %s.", set.Address)
 			}
 			return err
-		}}
+		},
+	}
 }
 
 func ruleCheckNow() *cli.Command {
-	return &cli.Command{Name: "check-now",
+	return &cli.Command{
+		Name:  "check-now",
 		Usage: "Look now who stopped, whose access has ended and whether what rules need at services is there, instead of at the next quarter of an hour", Action: func(ctx context.Context, cmd *cli.Command) error {
 			_, err := client.Post[client.Empty](ctx, connect(cmd), "/check-now", nil)
 			if err == nil {
 				say(cmd, "Looked.")
 			}
 			return err
-		}}
+		},
+	}
 }
 
 func ruleNames() *cli.Command {
-	return &cli.Command{Name: "names", Usage: "What conditions and texts can refer to", ArgsUsage: "TRIGGER",
+	return &cli.Command{
+		Name: "names", Usage: "What conditions and texts can refer to", ArgsUsage: "TRIGGER",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
@@ -619,7 +688,8 @@ func ruleNames() *cli.Command {
 			return tableOf(all, "", []string{"name", "is", "about", "for example"}, func(a rule.Attribute) []string {
 				return []string{a.Path, a.Type, a.About, fmt.Sprint(a.Sample)}
 			}).print(cmd)
-		}}
+		},
+	}
 }
 
 func readJSON(path string, into any) error {
@@ -650,8 +720,10 @@ func tryRule(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	t, err := client.Post[api.Trial](ctx, c, "/rules/"+r.ID+"/trial",
-		api.TrialRequest{EventID: cmd.String("event"), Made: cmd.Bool("made-up"), Send: cmd.Bool("send"),
-			Anyway: cmd.Bool("anyway")})
+		api.TrialRequest{
+			EventID: cmd.String("event"), Made: cmd.Bool("made-up"), Send: cmd.Bool("send"),
+			Anyway: cmd.Bool("anyway"),
+		})
 	if err != nil {
 		return err
 	}

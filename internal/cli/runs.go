@@ -101,9 +101,11 @@ func ended(state string) string {
 
 // countLines tells what was done, then how everybody else stands.
 func countLines(r api.Run) []string {
-	order := []string{"added", "updated", "changed", "removed", "gone", "refused", "not-arrived", roster.LeftForLater,
+	order := []string{
+		"added", "updated", "changed", "removed", "gone", "refused", "not-arrived", roster.LeftForLater,
 		"joined", "left", "in-step", "waiting", "needs-person", "left-out", "orgs", "terms", "courses", "sections",
-		"people", "enrolments", "sections-changed", "pairings-compared"}
+		"people", "enrolments", "sections-changed", "pairings-compared",
+	}
 	var lines []string
 	for _, name := range order {
 		if n, ok := r.Counts[name]; ok && (n > 0 || name == "added") {
@@ -123,8 +125,10 @@ func runs() *cli.Command {
 			{
 				Name: "revert", Usage: "Show how a run's effect would be undone; does it only with --apply",
 				ArgsUsage: "RUN", Action: revert,
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "apply",
-					Usage: "do it; the pairing is paused afterwards, or the next run would do it all again"}},
+				Flags: []cli.Flag{&cli.BoolFlag{
+					Name:  "apply",
+					Usage: "do it; the pairing is paused afterwards, or the next run would do it all again",
+				}},
 				Description: "  kanban runs revert RUN\n  kanban runs revert RUN --apply",
 			},
 			runsResume(),
@@ -133,7 +137,8 @@ func runs() *cli.Command {
 }
 
 func runsList() *cli.Command {
-	return &cli.Command{Name: "list", Usage: "List runs, the newest first",
+	return &cli.Command{
+		Name: "list", Usage: "List runs, the newest first",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			page, err := client.Get[api.Page[api.Run]](ctx, connect(cmd), "/runs?limit=50")
 			if err != nil {
@@ -143,11 +148,13 @@ func runsList() *cli.Command {
 				[]string{"run", "kind", "about", "state", "started by", "at"}, func(r api.Run) []string {
 					return []string{r.ID, r.Kind, r.About, r.State, r.RequestedBy, moment(&r.CreatedAt)}
 				}).print(cmd)
-		}}
+		},
+	}
 }
 
 func runsShow() *cli.Command {
-	return &cli.Command{Name: "show", Usage: "Show a run's report", ArgsUsage: "RUN",
+	return &cli.Command{
+		Name: "show", Usage: "Show a run's report", ArgsUsage: "RUN",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
@@ -179,11 +186,13 @@ func runsShow() *cli.Command {
 				say(cmd, "There were more; the first 500 of each kind are kept.")
 			}
 			return nil
-		}}
+		},
+	}
 }
 
 func runsCancel() *cli.Command {
-	return &cli.Command{Name: "cancel", Usage: "Stop a run; what it has done is kept", ArgsUsage: "RUN",
+	return &cli.Command{
+		Name: "cancel", Usage: "Stop a run; what it has done is kept", ArgsUsage: "RUN",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
@@ -194,11 +203,13 @@ func runsCancel() *cli.Command {
 				return err
 			}
 			return follow(ctx, cmd, c, args[0])
-		}}
+		},
+	}
 }
 
 func runsResume() *cli.Command {
-	return &cli.Command{Name: "resume", Usage: "Go on with a run that failed or was stopped half-way",
+	return &cli.Command{
+		Name: "resume", Usage: "Go on with a run that failed or was stopped half-way",
 		ArgsUsage: "RUN", Action: func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1)
 			if err != nil {
@@ -209,7 +220,8 @@ func runsResume() *cli.Command {
 				return err
 			}
 			return follow(ctx, cmd, c, args[0])
-		}}
+		},
+	}
 }
 
 func revert(ctx context.Context, cmd *cli.Command) error {

@@ -16,6 +16,42 @@ import (
 	"kanban/internal/wire/api"
 )
 
+func listSections(ctx context.Context, cmd *cli.Command) error {
+	q := filterQuery(cmd)
+	c := connect(cmd)
+	all, err := client.All[api.Section](ctx, c, "/sections?"+q.Encode())
+	if err != nil {
+		return err
+	}
+	q.Set("limit", "1")
+	page, err := client.Get[api.SectionPage](ctx, c, "/sections?"+q.Encode())
+	if err != nil {
+		return err
+	}
+	defer sayHidden(cmd, page.Hidden)
+	return tableOf(all,
+		"No section fits. Connect a register and read it: kanban connections add oneroster …",
+		[]string{
+			"state", "section", "code", "course", "term", "teachers", "learners", "target",
+			"people",
+		}, func(s api.Section) []string {
+			if s.Set != nil {
+				s.Code = fmt.Sprintf("%d linked", len(s.Set.Sections))
+			}
+			if s.List != "" {
+				s.Code = "people list"
+			}
+			if s.Alike && s.Organisation != "" { // another one looks the same but for its school
+				s.Title += " · " + s.Organisation
+			}
+			return []string{
+				state(s.State), s.Title, s.Code, s.Course, strings.Join(s.Terms, ", "),
+				strings.Join(s.Teachers, ", "), fmt.Sprint(s.Learners), s.Target, counts(s.Counts,
+					roster.Outcomes),
+			}
+		}).print(cmd)
+}
+
 func sections() *cli.Command {
 	return &cli.Command{
 		Name: "sections", Usage: "See sections and their state", Category: "rosters",
@@ -23,43 +59,15 @@ func sections() *cli.Command {
 			Name: "list", Usage: "List sections with course, term, teachers, size and state",
 			Description: "  kanban sections list --state needs-person\n  kanban sections list --term \"First term\" --teacher \"Maud Marrow\" --output csv",
 			Flags:       filterFlags(),
-			Action: func(ctx context.Context, cmd *cli.Command) error {
-				q := filterQuery(cmd)
-				c := connect(cmd)
-				all, err := client.All[api.Section](ctx, c, "/sections?"+q.Encode())
-				if err != nil {
-					return err
-				}
-				q.Set("limit", "1")
-				page, err := client.Get[api.SectionPage](ctx, c, "/sections?"+q.Encode())
-				if err != nil {
-					return err
-				}
-				defer sayHidden(cmd, page.Hidden)
-				return tableOf(all,
-					"No section fits. Connect a register and read it: kanban connections add oneroster …",
-					[]string{"state", "section", "code", "course", "term", "teachers", "learners", "target",
-						"people"}, func(s api.Section) []string {
-						if s.Set != nil {
-							s.Code = fmt.Sprintf("%d linked", len(s.Set.Sections))
-						}
-						if s.List != "" {
-							s.Code = "people list"
-						}
-						if s.Alike && s.Organisation != "" { // another one looks the same but for its school
-							s.Title += " · " + s.Organisation
-						}
-						return []string{state(s.State), s.Title, s.Code, s.Course, strings.Join(s.Terms, ", "),
-							strings.Join(s.Teachers, ", "), fmt.Sprint(s.Learners), s.Target, counts(s.Counts,
-								roster.Outcomes)}
-					}).print(cmd)
-			},
+			Action:      listSections,
 		}, {
 			Name: "hidden", Usage: "The rules that leave sections out of lists; what is paired is always shown",
 			Action: hidingRules,
 			Flags: []cli.Flag{
-				&cli.StringSliceFlag{Name: "add",
-					Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are course-code, title, class-type, empty, other-terms"},
+				&cli.StringSliceFlag{
+					Name:  "add",
+					Usage: "a rule, `NAME:CONDITION=VALUE,...`; conditions are course-code, title, class-type, empty, other-terms",
+				},
 				&cli.StringSliceFlag{Name: "drop", Usage: "a rule, by its name"},
 			},
 			Description: "  kanban sections hidden\n  kanban sections hidden --add \"Advisory hours:class-type=homeroom\" --add \"Empty:empty\"\n  kanban sections list --hidden \"Advisory hours\"",
@@ -68,8 +76,10 @@ func sections() *cli.Command {
 			Action: sectionRoster,
 			Flags: []cli.Flag{
 				&cli.StringFlag{Name: "at", Usage: "a day such as 2026-10-01, or a time; now when absent"},
-				&cli.BoolFlag{Name: "movements",
-					Usage: "who joined and left since the section was first read, newest first"},
+				&cli.BoolFlag{
+					Name:  "movements",
+					Usage: "who joined and left since the section was first read, newest first",
+				},
 			},
 			Description: "  kanban sections roster PROP-A --at 2026-10-01\n  kanban sections roster PROP-A --movements",
 		}}, linkCommands()),

@@ -3,11 +3,12 @@ package cli
 import (
 	"context"
 	"fmt"
-	"kanban/internal/client"
 	"net/url"
 	"os"
 	"strings"
 	"time"
+
+	"kanban/internal/client"
 
 	"github.com/urfave/cli/v3"
 )

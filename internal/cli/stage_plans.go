@@ -49,19 +49,25 @@ func stagePlansOf() *cli.Command {
 }
 
 func stagePlansList() *cli.Command {
-	return &cli.Command{Name: "list", Usage: "List stage plans",
+	return &cli.Command{
+		Name: "list", Usage: "List stage plans",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			page, err := client.Get[api.Page[api.StagePlan]](ctx, connect(cmd), "/stage-plans")
 			if err != nil {
 				return err
 			}
 			return tableOf(page.Items, "There is no stage plan yet. Make one: kanban stages add --help",
-				[]string{"stage plan", "course", "stages", "on", "people",
-					"finished"}, func(p api.StagePlan) []string {
-					return []string{p.Name, p.Course, fmt.Sprint(len(p.Stages)), since(p.OnSince, "off"),
-						fmt.Sprint(p.People), fmt.Sprint(p.Finished)}
+				[]string{
+					"stage plan", "course", "stages", "on", "people",
+					"finished",
+				}, func(p api.StagePlan) []string {
+					return []string{
+						p.Name, p.Course, fmt.Sprint(len(p.Stages)), since(p.OnSince, "off"),
+						fmt.Sprint(p.People), fmt.Sprint(p.Finished),
+					}
 				}).print(cmd)
-		}}
+		},
+	}
 }
 
 func stagePlansAdd() *cli.Command {
@@ -88,7 +94,8 @@ func stagePlansAdd() *cli.Command {
 }
 
 func stagePlansShow() *cli.Command {
-	return &cli.Command{Name: "show", Usage: "A stage plan as JSON, for editing", ArgsUsage: "NAME",
+	return &cli.Command{
+		Name: "show", Usage: "A stage plan as JSON, for editing", ArgsUsage: "NAME",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			_, p, err := stagePlanNamed(ctx, cmd)
 			if err != nil {
@@ -97,7 +104,8 @@ func stagePlansShow() *cli.Command {
 			text, err := json.MarshalIndent(p.NewStagePlan, "", "  ")
 			fmt.Fprintln(out(cmd), string(text))
 			return err
-		}}
+		},
+	}
 }
 
 func stagePlansEdit() *cli.Command {
@@ -114,7 +122,8 @@ func stagePlansEdit() *cli.Command {
 }
 
 func stagePlansRemove() *cli.Command {
-	return &cli.Command{Name: "remove", Usage: "Remove a stage plan that is off; what it recorded and awarded stays",
+	return &cli.Command{
+		Name: "remove", Usage: "Remove a stage plan that is off; what it recorded and awarded stays",
 		ArgsUsage: "NAME", Action: func(ctx context.Context, cmd *cli.Command) error {
 			c, p, err := stagePlanNamed(ctx, cmd)
 			if err != nil {
@@ -125,7 +134,8 @@ func stagePlansRemove() *cli.Command {
 			}
 			say(cmd, "Removed the stage plan %q.", p.Name)
 			return nil
-		}}
+		},
+	}
 }
 
 func stagePlansPeople() *cli.Command {
@@ -158,9 +168,12 @@ func stagePlanNamed(ctx context.Context, cmd *cli.Command) (*client.Client, api.
 }
 
 func switchStagePlan(name string, on bool) *cli.Command {
-	usage := map[bool]string{true: "Switch a stage plan on; whoever has reached a stage already is found",
-		false: "Switch a stage plan off; what was reached stays known"}[on]
-	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME",
+	usage := map[bool]string{
+		true:  "Switch a stage plan on; whoever has reached a stage already is found",
+		false: "Switch a stage plan off; what was reached stays known",
+	}[on]
+	return &cli.Command{
+		Name: name, Usage: usage, ArgsUsage: "NAME",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			c, p, err := stagePlanNamed(ctx, cmd)
 			if err != nil {
@@ -172,7 +185,8 @@ func switchStagePlan(name string, on bool) *cli.Command {
 			}
 			say(cmd, "%q is %s.", p.Name, name)
 			return nil
-		}}
+		},
+	}
 }
 
 func addStagePlan(ctx context.Context, cmd *cli.Command) error {
@@ -349,9 +363,11 @@ func listStagePlanPeople(ctx context.Context, cmd *cli.Command) error {
 	}
 	return tableOf(all, "Nobody fits.", []string{"person", "sections", "done", "reached", "next", "last active"},
 		func(x api.StagePlanPerson) []string {
-			return []string{x.Person, x.Sections, fmt.Sprintf("%d %%", x.Percent), strings.Join(x.Reached, ", "),
+			return []string{
+				x.Person, x.Sections, fmt.Sprintf("%d %%", x.Percent), strings.Join(x.Reached, ", "),
 				x.Next,
-				since(x.LastAt, "never")}
+				since(x.LastAt, "never"),
+			}
 		}).print(cmd)
 }
 
@@ -389,9 +405,11 @@ func showStages(ctx context.Context, cmd *cli.Command) error {
 			for _, x := range l.Criteria {
 				takes = append(takes, map[bool]string{true: "● ", false: "○ "}[x.Met]+x.Text)
 			}
-			return []string{l.StagePlan, title, stands(l.StageProgress), moment(l.ReachedAt),
+			return []string{
+				l.StagePlan, title, stands(l.StageProgress), moment(l.ReachedAt),
 				strings.Join(takes, "; "),
-				badgeWord(l.StageProgress)}
+				badgeWord(l.StageProgress),
+			}
 		}).print(cmd)
 }
 

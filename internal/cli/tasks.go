@@ -12,7 +12,8 @@ import (
 
 func tasksOf() *cli.Command {
 	end := func(name, use, path, said string) *cli.Command {
-		return &cli.Command{Name: name, Usage: use, ArgsUsage: "TASK",
+		return &cli.Command{
+			Name: name, Usage: use, ArgsUsage: "TASK",
 			Action: func(ctx context.Context, cmd *cli.Command) error {
 				args, err := arguments(cmd, 1)
 				if err != nil {
@@ -23,7 +24,8 @@ func tasksOf() *cli.Command {
 				}
 				say(cmd, said)
 				return nil
-			}}
+			},
+		}
 	}
 	return &cli.Command{
 		Name: "tasks", Usage: "What rules gave people to do", Category: "learning",
@@ -38,8 +40,10 @@ func tasksOf() *cli.Command {
 						return err
 					}
 					return tableOf(page.Items, "Nothing to do.",
-						[]string{"task", "what", "about", "section", "owner", "due",
-							"done"}, func(t api.Task) []string {
+						[]string{
+							"task", "what", "about", "section", "owner", "due",
+							"done",
+						}, func(t api.Task) []string {
 							done := ""
 							if t.DoneAt != nil {
 								done = when(t.DoneAt) + " by " + t.DoneBy

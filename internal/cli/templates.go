@@ -24,10 +24,14 @@ func templates() *cli.Command {
 			&cli.StringFlag{Name: "set", Usage: "make or change the template with this `NAME`"},
 			&cli.StringFlag{Name: "drop", Usage: "drop the template with this `NAME`"},
 			&cli.BoolFlag{Name: "first", Usage: "with --set: make it the usual one"},
-			&cli.StringSliceFlag{Name: "detail",
-				Usage: "with --set: what services are told of a class, `NAME=TEXT`, e.g. \"level=Year {level}\"; names are level, subject, starts, ends; without TEXT it is as the register has it"},
-			&cli.StringFlag{Name: "target",
-				Usage: "names the classes, e.g. \"{course} · {teacher}\"; alone it shows what it would call yours"},
+			&cli.StringSliceFlag{
+				Name:  "detail",
+				Usage: "with --set: what services are told of a class, `NAME=TEXT`, e.g. \"level=Year {level}\"; names are level, subject, starts, ends; without TEXT it is as the register has it",
+			},
+			&cli.StringFlag{
+				Name:  "target",
+				Usage: "names the classes, e.g. \"{course} · {teacher}\"; alone it shows what it would call yours",
+			},
 		),
 		Description: "  kanban pairings templates\n  kanban pairings templates --target \"{course} · {teacher}\"\n  kanban pairings templates --set Held --target \"{course} · {section}\" --hold --schedule \"every 30\"\n  kanban pairings many template --template Held --course Propagation --apply",
 	}
@@ -94,14 +98,18 @@ func editTemplates(ctx context.Context, cmd *cli.Command) error {
 			return err
 		}
 	}
-	return tableOf(list, "", []string{"template", "classes are called", "leavers", "hold", "runs by itself",
-		"services are told"}, func(t api.Template) []string {
+	return tableOf(list, "", []string{
+		"template", "classes are called", "leavers", "hold", "runs by itself",
+		"services are told",
+	}, func(t api.Template) []string {
 		hold := "no"
 		if t.Policy.Hold {
 			hold = "until opened"
 		}
-		return []string{t.Name, t.Target, string(t.Policy.Leavers), hold, t.Policy.Schedule.String(),
-			details(t.Details)}
+		return []string{
+			t.Name, t.Target, string(t.Policy.Leavers), hold, t.Policy.Schedule.String(),
+			details(t.Details),
+		}
 	}).print(cmd)
 }
 

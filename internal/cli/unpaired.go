@@ -66,7 +66,8 @@ func listUnpaired(ctx context.Context, cmd *cli.Command) error {
 func label(s api.SectionRef) string { return s.Title + " (" + s.Code + ")" }
 
 func unpairedAt(ctx context.Context, c *client.Client, conn api.Connection, ignored bool) ([]api.UnpairedClass,
-	error) {
+	error,
+) {
 	return client.Get[[]api.UnpairedClass](ctx, c, fmt.Sprintf("/connections/%s/unpaired?ignored=%t", conn.ID,
 		ignored))
 }

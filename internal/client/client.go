@@ -64,8 +64,10 @@ func (c *Client) tagFor(path string) string {
 // New calls the service at address; an empty token is for signing in.
 func New(address, token string) *Client {
 	jar, _ := cookiejar.New(nil) // never fails without options
-	return &Client{address: strings.TrimRight(address, "/"), token: token,
-		http: &http.Client{Jar: jar, Timeout: 15 * time.Minute}}
+	return &Client{
+		address: strings.TrimRight(address, "/"), token: token,
+		http: &http.Client{Jar: jar, Timeout: 15 * time.Minute},
+	}
 }
 
 // Address of the service.
@@ -207,7 +209,8 @@ func Edit[T any](ctx context.Context, c *Client, method, path string, version in
 }
 
 func send[T any](ctx context.Context, c *Client, header http.Header, method, path string, body any) (out T,
-	err error) {
+	err error,
+) {
 	var content io.Reader
 	if body != nil {
 		text, err := json.Marshal(body)
@@ -263,7 +266,8 @@ func (c *Client) Download(ctx context.Context, path string) ([]byte, error) {
 
 // LoadCartridge sets a course's outline from a Common Cartridge manifest.
 func (c *Client) LoadCartridge(ctx context.Context, courseID, prefix string, manifest io.Reader) (o api.Outline,
-	err error) {
+	err error,
+) {
 	err = c.do(ctx, http.MethodPut, "/courses/"+courseID+"/cartridge?prefix="+url.QueryEscape(prefix),
 		http.Header{"Content-Type": {"application/xml"}}, manifest, &o)
 	return o, err
@@ -271,7 +275,8 @@ func (c *Client) LoadCartridge(ctx context.Context, courseID, prefix string, man
 
 // Upload reads a package of a register of files.
 func (c *Client) Upload(ctx context.Context, connectionID string, approved bool, file io.Reader) (r api.Run,
-	err error) {
+	err error,
+) {
 	path := fmt.Sprintf("/connections/%s/upload?approved=%t", connectionID, approved)
 	err = c.do(ctx, http.MethodPost, path, http.Header{"Content-Type": {"application/zip"}}, file, &r)
 	return r, err

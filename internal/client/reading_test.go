@@ -121,8 +121,10 @@ func TestAnswersThatAreNone(t *testing.T) {
 func TestLive(t *testing.T) {
 	c := serve(t, func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/event-stream")
-		for _, line := range []string{": comment", `data: {"topic": "run", "id": "1"}`, `data: nonsense`,
-			`data: {"topic": "rule", "id": "2"}`} {
+		for _, line := range []string{
+			": comment", `data: {"topic": "run", "id": "1"}`, `data: nonsense`,
+			`data: {"topic": "rule", "id": "2"}`,
+		} {
 			_, _ = io.WriteString(w, line+"\n\n")
 		}
 	})

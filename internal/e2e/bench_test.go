@@ -49,9 +49,11 @@ func BenchmarkTenThousandPairings(b *testing.B) {
 	ctx, stop := context.WithCancel(b.Context())
 	ended := make(chan error, 1)
 	go func() {
-		ended <- service.Run(ctx, service.Options{Address: address, DatabaseURL: url, SecretsKey: string(key),
+		ended <- service.Run(ctx, service.Options{
+			Address: address, DatabaseURL: url, SecretsKey: string(key),
 			Roles: []string{service.RoleAPI, service.RoleWorker}, Call: apptest.Quick,
-			Log: slog.New(slog.DiscardHandler), Console: console.Files()})
+			Log: slog.New(slog.DiscardHandler), Console: console.Files(),
+		})
 	}()
 	defer func() { stop(); <-ended }()
 	c := client.New("http://"+address, token)

@@ -30,8 +30,10 @@ func newBrowser(t testing.TB, address string) *browser {
 		chromedp.ExecPath(path), chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280,
 			800), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
 	}
-	for _, flag := range []string{"disable-quic", "disable-background-networking", "disable-component-update",
-		"disable-sync", "hide-scrollbars"} {
+	for _, flag := range []string{
+		"disable-quic", "disable-background-networking", "disable-component-update",
+		"disable-sync", "hide-scrollbars",
+	} {
 		options = append(options, chromedp.Flag(flag, true))
 	}
 	allocator, stop := chromedp.NewExecAllocator(context.Background(), options...)

@@ -18,9 +18,13 @@ func TestConsoleConnections(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
 	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules",
-		api.NewRule{Name: "tell", Trigger: string(rule.SectionJoined),
-			Actions: []api.Action{{Kind: rule.SendEvent, ConnectionID: w.Connections[scenario.ContactsName].ID,
-				Fields: map[string]string{"email": "person.email", "label": `"learner"`}}}})
+		api.NewRule{
+			Name: "tell", Trigger: string(rule.SectionJoined),
+			Actions: []api.Action{{
+				Kind: rule.SendEvent, ConnectionID: w.Connections[scenario.ContactsName].ID,
+				Fields: map[string]string{"email": "person.email", "label": `"learner"`},
+			}},
+		})
 	require.NoError(t, err)
 	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch",
 		api.Switch{On: true, Untried: true})

@@ -199,8 +199,10 @@ func makeRules(t *testing.T, b *browser, w *world) {
 	}
 	r, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", api.NewRule{
 		Name: "Greet new learners", Trigger: "section.joined", Condition: `event.role == "student"`,
-		Actions: []api.Action{{Kind: "send-event", ConnectionID: w.Connections[scenario.ContactsName].ID,
-			Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`}}},
+		Actions: []api.Action{{
+			Kind: "send-event", ConnectionID: w.Connections[scenario.ContactsName].ID,
+			Fields: map[string]string{"email": "person.email", "label": `"learns " + course.title`},
+		}},
 	})
 	require.NoError(t, err)
 	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+r.ID+"/switch",

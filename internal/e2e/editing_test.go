@@ -74,9 +74,13 @@ func TestTwoWhoEditAtOnce(t *testing.T) {
 func TestUnsubscribedAreOnTheRulesPage(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister)
-	r := w.ruleOn(api.NewRule{Name: "Greeting", Trigger: string(rule.SectionJoined),
-		Actions: []api.Action{{Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, Subject: "Welcome",
-			Text: "Dear {{.person.givenName}}"}}})
+	r := w.ruleOn(api.NewRule{
+		Name: "Greeting", Trigger: string(rule.SectionJoined),
+		Actions: []api.Action{{
+			Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID, Subject: "Welcome",
+			Text: "Dear {{.person.givenName}}",
+		}},
+	})
 	w.office("enrolments", "person", "stu-040", "section", "sec-prop-a")
 	_, err := w.Read(t.Context())
 	require.NoError(t, err)

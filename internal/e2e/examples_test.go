@@ -31,8 +31,10 @@ func TestEveryExampleIsACall(t *testing.T) {
 	w := newWorld(t)
 	require.NoError(t, w.Play(t.Context(), w.service.SetupSecret))
 	folder := t.TempDir()
-	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + folder,
-		"PATH=" + bin + string(os.PathListSeparator) + os.Getenv("PATH")}
+	env := []string{
+		"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + folder,
+		"PATH=" + bin + string(os.PathListSeparator) + os.Getenv("PATH"),
+	}
 	w.signIn(env)
 	all := documented(t, "README.md", "docs/guide.md", "docs/operations.md", "docs/findings.md")
 	all = append(all, helped(cli.App("test"))...)

@@ -71,8 +71,10 @@ func newFactory(b *testing.B) *factory {
 		module := learning.Module{ID: fmt.Sprintf("m%d", m), Title: fmt.Sprintf("Module %d", m)}
 		for a := range factActivities / 10 {
 			module.Activities = append(module.Activities,
-				learning.Activity{ID: fmt.Sprintf("https://platform.example/a%d", m*factActivities/10+a),
-					Title: "Activity", Kind: learning.Lesson})
+				learning.Activity{
+					ID:    fmt.Sprintf("https://platform.example/a%d", m*factActivities/10+a),
+					Title: "Activity", Kind: learning.Lesson,
+				})
 		}
 		o.Modules = append(o.Modules, module)
 	}
@@ -88,9 +90,11 @@ func newFactory(b *testing.B) *factory {
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
 	go func() {
-		ended <- service.Run(ctx, service.Options{Address: f.address, DatabaseURL: url, SecretsKey: string(key),
+		ended <- service.Run(ctx, service.Options{
+			Address: f.address, DatabaseURL: url, SecretsKey: string(key),
 			Roles: []string{service.RoleAPI, service.RoleWorker}, Call: apptest.Quick,
-			Log: slog.New(slog.DiscardHandler)})
+			Log: slog.New(slog.DiscardHandler),
+		})
 	}()
 	b.Cleanup(func() { stop(); <-ended })
 	require.Eventually(b, func() bool {
@@ -107,13 +111,17 @@ func newFactory(b *testing.B) *factory {
 // of the course; the condition of the five holds for one person.
 func (f *factory) rules(actions ...rule.Action) {
 	for i := range 195 {
-		f.Rule(rule.Draft{Name: fmt.Sprintf("elsewhere %d", i), Trigger: "activity.completed",
-			Scope: rule.Scope{Activity: fmt.Sprintf("https://elsewhere.example/%d", i)}, Actions: actions})
+		f.Rule(rule.Draft{
+			Name: fmt.Sprintf("elsewhere %d", i), Trigger: "activity.completed",
+			Scope: rule.Scope{Activity: fmt.Sprintf("https://elsewhere.example/%d", i)}, Actions: actions,
+		})
 	}
 	for i := range 5 {
-		f.Rule(rule.Draft{Name: fmt.Sprintf("matches %d", i), Trigger: "activity.completed",
+		f.Rule(rule.Draft{
+			Name: fmt.Sprintf("matches %d", i), Trigger: "activity.completed",
 			Scope: rule.Scope{Course: f.course}, Condition: fmt.Sprintf(`person.identifier == "p%d"`,
-				i), Actions: actions})
+				i), Actions: actions,
+		})
 	}
 }
 
@@ -125,13 +133,19 @@ func (f *factory) batch(n int) []byte {
 		k := n*factBatch + i
 		list[i] = xapi.Statement{
 			ID: uuid.NewString(), Version: xapi.Version, Timestamp: time.Now().UTC(),
-			Actor: xapi.Agent{ObjectType: "Agent", Account: &xapi.Account{HomePage: "https://platform.example",
-				Name: "p" + strconv.Itoa(k%factLearners)}},
+			Actor: xapi.Agent{ObjectType: "Agent", Account: &xapi.Account{
+				HomePage: "https://platform.example",
+				Name:     "p" + strconv.Itoa(k%factLearners),
+			}},
 			Verb: xapi.Verb{ID: xapi.ADL + "completed", Display: map[string]string{"en": "completed"}},
-			Object: xapi.Object{ObjectType: "Activity",
-				ID: "https://platform.example/a" + strconv.Itoa(k/factLearners%factActivities),
-				Definition: &xapi.Definition{Name: map[string]string{"en": "An activity"},
-					Type: "http://adlnet.gov/expapi/activities/lesson"}},
+			Object: xapi.Object{
+				ObjectType: "Activity",
+				ID:         "https://platform.example/a" + strconv.Itoa(k/factLearners%factActivities),
+				Definition: &xapi.Definition{
+					Name: map[string]string{"en": "An activity"},
+					Type: "http://adlnet.gov/expapi/activities/lesson",
+				},
+			},
 		}
 	}
 	text, err := json.Marshal(list)
@@ -213,8 +227,10 @@ func BenchmarkFactsWithStages(b *testing.B) {
 		f.rules(rule.Action{Kind: rule.AppendRow, Sheet: "bench", Fields: map[string]string{"who": "person.name"}})
 		p := stagestore.StagePlan{Name: "Modules", CourseID: f.course}
 		for m := range 10 {
-			p.Stages = append(p.Stages, stage.Stage{Title: fmt.Sprintf("Stage %d", m),
-				Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: fmt.Sprintf("m%d", m)}}})
+			p.Stages = append(p.Stages, stage.Stage{
+				Title:    fmt.Sprintf("Stage %d", m),
+				Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: fmt.Sprintf("m%d", m)}},
+			})
 		}
 		p, err := f.Stages.Save(b.Context(), "bench", "", 0, p)
 		require.NoError(b, err)
@@ -330,11 +346,17 @@ func BenchmarkDeliveries(b *testing.B) {
 			w.WriteHeader(http.StatusNoContent)
 		}))
 		// as many as a process made before services had slots of their own
-		c := f.Connect("webhook", "Receiver", map[string]string{"address": receiver.URL,
-			"secret": webhook.NewSecret(), "atOnce": "48"})
-		f.Rule(rule.Draft{Name: "tell", Trigger: "activity.completed",
-			Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID,
-				Fields: map[string]string{"who": "person.identifier", "what": "event.percent"}}}})
+		c := f.Connect("webhook", "Receiver", map[string]string{
+			"address": receiver.URL,
+			"secret":  webhook.NewSecret(), "atOnce": "48",
+		})
+		f.Rule(rule.Draft{
+			Name: "tell", Trigger: "activity.completed",
+			Actions: []rule.Action{{
+				Kind: rule.SendEvent, ConnectionID: c.ID,
+				Fields: map[string]string{"who": "person.identifier", "what": "event.percent"},
+			}},
+		})
 		sender := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
 
 		// Facts at once, from one batch to another, until all are received.
@@ -369,7 +391,8 @@ func BenchmarkDeliveries(b *testing.B) {
 // median time until each has been received, in milliseconds; it reports the 99th of
 // a hundred too.
 func latencies(b *testing.B, f *factory, c *http.Client, mu *sync.Mutex, arrived map[string]time.Time,
-	from int) float64 {
+	from int,
+) float64 {
 	b.Helper()
 	mu.Lock()
 	clear(arrived)

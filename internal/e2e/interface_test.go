@@ -61,8 +61,10 @@ func TestAPI(t *testing.T) {
 
 	t.Run("needs a credential", func(t *testing.T) {
 		w.t = t
-		for _, path := range []string{"/api/v1/sections", "/api/v1/connections", "/api/v1/live", "/api/v1/today",
-			"/metrics"} {
+		for _, path := range []string{
+			"/api/v1/sections", "/api/v1/connections", "/api/v1/live", "/api/v1/today",
+			"/metrics",
+		} {
 			status, text := w.request(http.MethodGet, path, "")
 			assert.Equal(t, http.StatusUnauthorized, status, path)
 			assert.Contains(t, text, `"status":401`)
@@ -96,19 +98,25 @@ func TestAPI(t *testing.T) {
 			status                   int
 		}{
 			{"POST", "/connections", `{"name":"x","kind":"carrier-pigeon"}`, "body.kind", 422},
-			{"POST", "/connections", `{"name":"x","kind":"scim","values":{"address":"chat.example","token":"t"}}`,
-				"body.values.address", 422},
-			{"POST", "/connections",
+			{
+				"POST", "/connections", `{"name":"x","kind":"scim","values":{"address":"chat.example","token":"t"}}`,
+				"body.values.address", 422,
+			},
+			{
+				"POST", "/connections",
 				`{"name":"x","kind":"webhook","values":{"address":"http://h.example","secret":"short"}}`, "whsec_",
-				422},
+				422,
+			},
 			{"POST", "/connections", `{"name":"School register","kind":"xapi"}`, "another one is called", 422},
 			{"POST", "/connections", `{"name":`, "", 400},
 			{"POST", "/connections", `{"name":"x","kind":"xapi","colour":"red"}`, "colour", 422},
 			{"POST", "/connections", `{"name":"x\u0000y","kind":"xapi"}`, "NUL", 422},
 			{"POST", "/pairings", `{"sectionId":"nope","connectionId":"nope"}`, "kanban sections list", 422},
 			{"POST", "/runs", `{"previewId":"nope"}`, "make one first", 422},
-			{"POST", "/rules",
-				`{"name":"r","trigger":"module.completed","condition":"event.x ==","actions":[{"kind":"award","badgeId":"x"}]}`, "body.condition", 422},
+			{
+				"POST", "/rules",
+				`{"name":"r","trigger":"module.completed","condition":"event.x ==","actions":[{"kind":"award","badgeId":"x"}]}`, "body.condition", 422,
+			},
 			{"POST", "/rules", `{"name":"r","trigger":"module.completed","actions":[]}`, "at least one action", 422},
 			{"POST", "/rules", `{"name":"r","trigger":"moon.full","actions":[]}`, "trigger", 422},
 			{"POST", "/badges", `{"issuerId":"x","name":"b","description":"d","criteria":""}`, "body.criteria", 422},
@@ -230,8 +238,10 @@ func TestAPI(t *testing.T) {
 			{statement, made["secret"], "1.0.3", 200},
 			{statement, made["secret"], "1.0.3", 200},
 			{strings.Replace(statement, "a1", "a2", 1), made["secret"], "1.0.3", 409},
-			{strings.Replace(strings.Replace(statement, "stu-001", "nobody", 1), "8f", "9f", 1), made["secret"],
-				"1.0.3", 200},
+			{
+				strings.Replace(strings.Replace(statement, "stu-001", "nobody", 1), "8f", "9f", 1), made["secret"],
+				"1.0.3", 200,
+			},
 		} {
 			status, text := send(c.body, c.secret, c.version)
 			assert.Equal(t, c.status, status, text)
@@ -294,8 +304,10 @@ func TestAPI(t *testing.T) {
 
 		// A batch with faults: whole or not at all, unless both sides agreed to take the others.
 		fresh := strings.Replace(statement, "8f", "5b", 1)
-		batch := "[" + strings.Join([]string{`{"actor":{}}`, fresh,
-			strings.Replace(statement, "completed", "failed", 1), `{"id":"x"}`}, ",") + "]"
+		batch := "[" + strings.Join([]string{
+			`{"actor":{}}`, fresh,
+			strings.Replace(statement, "completed", "failed", 1), `{"id":"x"}`,
+		}, ",") + "]"
 		type refused struct {
 			Errors []struct{ Index int }
 			Stored map[string]string

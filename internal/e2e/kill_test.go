@@ -30,11 +30,17 @@ func TestKillsLoseAndDoubleNothing_E8(t *testing.T) {
 	i := slices.IndexFunc(all, func(x api.Section) bool { return x.Code == "PROP-A" })
 	require.NoError(t, w.Outline(t.Context(), all[i].CourseID))
 	for _, r := range []api.NewRule{
-		{Name: "tell", Trigger: "activity.completed", Actions: []api.Action{{Kind: rule.SendEvent,
-			ConnectionID: w.Connections[scenario.ContactsName].ID, Fields: map[string]string{"email": "person.email",
-				"label": "activity.title"}, Fallbacks: map[string]string{"email": "nobody@fernmoor.example"}}}},
-		{Name: "note", Trigger: "module.completed", Actions: []api.Action{{Kind: rule.AppendRow, Sheet: "Done",
-			Fields: map[string]string{"who": "person.identifier", "module": "module.title"}}}},
+		{Name: "tell", Trigger: "activity.completed", Actions: []api.Action{{
+			Kind:         rule.SendEvent,
+			ConnectionID: w.Connections[scenario.ContactsName].ID, Fields: map[string]string{
+				"email": "person.email",
+				"label": "activity.title",
+			}, Fallbacks: map[string]string{"email": "nobody@fernmoor.example"},
+		}}},
+		{Name: "note", Trigger: "module.completed", Actions: []api.Action{{
+			Kind: rule.AppendRow, Sheet: "Done",
+			Fields: map[string]string{"who": "person.identifier", "module": "module.title"},
+		}}},
 	} {
 		made, err := client.Post[api.Rule](t.Context(), w.Client, "/rules", r)
 		require.NoError(t, err)

@@ -34,9 +34,13 @@ func BenchmarkMonthOfEvents(b *testing.B) {
 		token, err := f.Access.NewToken(b.Context(), caller, "bench")
 		require.NoError(b, err)
 		for i := range monthRules {
-			f.Rule(rule.Draft{Name: fmt.Sprintf("rule %d", i), Trigger: "activity.completed",
-				Actions: []rule.Action{{Kind: rule.AppendRow, Sheet: "bench",
-					Fields: map[string]string{"who": "person.name"}}}})
+			f.Rule(rule.Draft{
+				Name: fmt.Sprintf("rule %d", i), Trigger: "activity.completed",
+				Actions: []rule.Action{{
+					Kind: rule.AppendRow, Sheet: "bench",
+					Fields: map[string]string{"who": "person.name"},
+				}},
+			})
 		}
 		started := time.Now()
 		f.fillMonth()

@@ -32,9 +32,16 @@ func TestNameThatFitsSeveral_S4(t *testing.T) {
 	cli(0, "", "connections", "read", "Other school", "--file", file)
 
 	for _, args := range [][]string{
-		{"pairings", "add", "PROP-A", "Chat workspace"}, {"sections", "roster", "prop-a"}, {"pairings", "preview",
-			"Propagation A"}, {"pairings", "hold", "PROP-A"},
-		{"pairings", "remove", "PROP-A"}, {"sections", "linkable", "PROP-A"}, {"people", "show", "stu-001"},
+		{"pairings", "add", "PROP-A", "Chat workspace"},
+		{"sections", "roster", "prop-a"},
+		{
+			"pairings", "preview",
+			"Propagation A",
+		},
+		{"pairings", "hold", "PROP-A"},
+		{"pairings", "remove", "PROP-A"},
+		{"sections", "linkable", "PROP-A"},
+		{"people", "show", "stu-001"},
 	} {
 		out := cli(2, "name one by its id", args...)
 		assert.Regexp(t, `(?m)^  [0-9a-f-]{36}  .*(First term|stu-001)`, out, args)

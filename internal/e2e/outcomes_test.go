@@ -43,8 +43,10 @@ func (w *world) pairNow(code string, change func(*roster.Policy)) string {
 	for _, s := range all {
 		if s.Code == code {
 			p, err := client.Post[api.Pairing](w.t.Context(), w.Client, "/pairings",
-				api.NewPairing{SectionID: s.ID, ConnectionID: w.Connections[scenario.WorkspaceName].ID,
-					Policy: &policy})
+				api.NewPairing{
+					SectionID: s.ID, ConnectionID: w.Connections[scenario.WorkspaceName].ID,
+					Policy: &policy,
+				})
 			require.NoError(w.t, err)
 			return p.ID
 		}
@@ -98,9 +100,11 @@ func TestEveryOutcomeOfTheDemoSchool_P2(t *testing.T) {
 	guest := scim.NewClient(w.At.Workspace+"/scim/v2", "potting-shed", 0, call.Options{})
 	shown, err := client.Get[api.Pairing](t.Context(), w.Client, "/pairings/"+a)
 	require.NoError(t, err)
-	stranger, err := guest.CreateUser(t.Context(), scim.User{UserName: "guest",
-		Name:   scim.Name{GivenName: "Gus", FamilyName: "Guest"},
-		Emails: []scim.Email{{Value: "gus@elsewhere.example"}}, Active: true})
+	stranger, err := guest.CreateUser(t.Context(), scim.User{
+		UserName: "guest",
+		Name:     scim.Name{GivenName: "Gus", FamilyName: "Guest"},
+		Emails:   []scim.Email{{Value: "gus@elsewhere.example"}}, Active: true,
+	})
 	require.NoError(t, err)
 	require.NoError(t, guest.AddMembers(t.Context(), shown.TargetRef, stranger.ID))
 	w.office("people/stu-001", "givenName", "Adina", "familyName", "Alder")
@@ -144,13 +148,17 @@ func TestEveryOutcomeOfTheDemoSchool_P2(t *testing.T) {
 		assert.NotEmpty(t, f.Title)
 		assert.NotEmpty(t, f.Remedy)
 	}
-	for _, code := range []finding.Code{finding.AddressShared, finding.AddressInvalid, finding.RefusedByService,
+	for _, code := range []finding.Code{
+		finding.AddressShared, finding.AddressInvalid, finding.RefusedByService,
 		finding.NotArrived, finding.AccountInactive, finding.HeldBack, finding.LeaverKept, finding.NotOurs,
-		finding.RoleNotCarried, finding.PersonDisabled, finding.SecondAccount, finding.TestLearner} {
+		finding.RoleNotCarried, finding.PersonDisabled, finding.SecondAccount, finding.TestLearner,
+	} {
 		assert.True(t, codes[code], "%s is among the findings", code)
 	}
-	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir(),
-		"KANBAN_TOKEN=" + w.freshToken()}
+	env := []string{
+		"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir(),
+		"KANBAN_TOKEN=" + w.freshToken(),
+	}
 	out, code := w.cli(env, "findings", "list", "--group", "mend")
 	assert.Zero(t, code, out)
 	for code := range codes {
@@ -174,8 +182,10 @@ func (w *world) freshToken() string {
 func TestCommandLineForPeople(t *testing.T) {
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister, w.Pair, w.FirstRun)
-	env := []string{"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir(),
-		"KANBAN_TOKEN=" + w.freshToken()}
+	env := []string{
+		"KANBAN_ADDRESS=" + w.service.Address, "XDG_CONFIG_HOME=" + t.TempDir(),
+		"KANBAN_TOKEN=" + w.freshToken(),
+	}
 	expect := w.expecting(env)
 	chat := scenario.WorkspaceName
 	expect(0, "test learner", "matching", "show", chat)

@@ -29,9 +29,11 @@ func TestSoakSlowMail(t *testing.T) {
 	w.to(w.Connect, w.ReadRegister)
 	w.outlined("PROP-A")
 	w.ruleOn(api.NewRule{Name: "tell", Trigger: string(rule.ActivityCompleted), Actions: []api.Action{
-		{Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID,
+		{
+			Kind: rule.Mail, ConnectionID: w.Connections[scenario.MailName].ID,
 			To: `"trial-" + person.identifier + "@fernmoor.example"`, Subject: "Well done",
-			Text: "{{.activity.title}}"},
+			Text: "{{.activity.title}}",
+		},
 	}})
 	w.set("inbox", fault.Fault{Kind: fault.Latency, Millis: 13_000})
 	const people = 30 // all in a section of the course
@@ -39,8 +41,10 @@ func TestSoakSlowMail(t *testing.T) {
 	for n := 1; n <= people; n++ {
 		statements = append(statements, map[string]any{
 			"id": fmt.Sprintf("00000000-0000-4000-8000-%012d",
-				n), "actor": map[string]any{"account": map[string]any{"homePage": w.At.Platform,
-				"name": fmt.Sprintf("stu-%03d", n)}},
+				n), "actor": map[string]any{"account": map[string]any{
+				"homePage": w.At.Platform,
+				"name":     fmt.Sprintf("stu-%03d", n),
+			}},
 			"verb":   map[string]any{"id": xapi.ADL + "completed"},
 			"object": map[string]any{"id": w.At.Platform + "/activities/act-tools"},
 		})
@@ -81,8 +85,10 @@ func TestSoakRetryAfter(t *testing.T) {
 	const wait = 90 * time.Second
 	w := newWorld(t)
 	w.to(w.Connect, w.ReadRegister, w.Pair)
-	w.set("workspace", fault.Fault{Kind: fault.Status, Status: http.StatusTooManyRequests,
-		RetryAfter: int(wait / time.Second), Count: 1, Method: http.MethodPost, Path: "/scim"})
+	w.set("workspace", fault.Fault{
+		Kind: fault.Status, Status: http.StatusTooManyRequests,
+		RetryAfter: int(wait / time.Second), Count: 1, Method: http.MethodPost, Path: "/scim",
+	})
 	began := time.Now()
 	r, err := w.Start(t.Context())
 	require.NoError(t, err)

@@ -32,8 +32,10 @@ func TestReplicasShareWorkAndNews(t *testing.T) {
 	t.Cleanup(server.Stop)
 	start := func(roles string) *scenario.Service {
 		s, err := scenario.StartService(ctx, filepath.Join(bin, "kanban"),
-			scenario.ServiceOptions{Listen: "127.0.0.1:0", Data: folder, DatabaseURL: server.URL(), Roles: roles,
-				Env: environment})
+			scenario.ServiceOptions{
+				Listen: "127.0.0.1:0", Data: folder, DatabaseURL: server.URL(), Roles: roles,
+				Env: environment,
+			})
 		require.NoError(t, err)
 		t.Cleanup(s.Stop)
 		return s
@@ -76,12 +78,16 @@ func TestPickupAndSheets(t *testing.T) {
 	require.NoError(t, err)
 	soil := sections[slices.IndexFunc(sections, func(x api.Section) bool { return x.Code == "SOIL-A" })]
 	made, err := client.Post[api.Rule](t.Context(), w.Client, "/rules",
-		api.NewRule{Name: "too", Trigger: "section.joined", Condition: `section.code == "PROP-A"`,
+		api.NewRule{
+			Name: "too", Trigger: "section.joined", Condition: `section.code == "PROP-A"`,
 			Actions: []api.Action{
 				{Kind: "enrol", ConnectionID: files.ID, SectionID: soil.ID},
-				{Kind: "append-row", Sheet: "Newcomers & co", Fields: map[string]string{"who": "person.name",
-					"note": `"=1+1"`}},
-			}})
+				{Kind: "append-row", Sheet: "Newcomers & co", Fields: map[string]string{
+					"who":  "person.name",
+					"note": `"=1+1"`,
+				}},
+			},
+		})
 	require.NoError(t, err)
 	_, err = client.Post[api.Rule](t.Context(), w.Client, "/rules/"+made.ID+"/switch",
 		api.Switch{On: true, Untried: true})

@@ -103,10 +103,12 @@ func cartridgeOf(t testing.TB) []byte {
 	t.Helper()
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)
-	for name, text := range map[string]string{"web/a.html": strings.Repeat("<p>", 5000),
+	for name, text := range map[string]string{
+		"web/a.html": strings.Repeat("<p>", 5000),
 		"imsmanifest.xml": `<manifest xmlns="http://www.imsglobal.org/xsd/imsccv1p3/imscp_v1p1"><organizations><organization><item>
 		<item identifier="m"><title>Packed</title><item identifier="a" identifierref="r"><title>Out of the package</title></item></item></item></organization></organizations>
-		<resources><resource identifier="r" type="webcontent"/></resources></manifest>`} {
+		<resources><resource identifier="r" type="webcontent"/></resources></manifest>`,
+	} {
 		w, err := z.Create(name)
 		require.NoError(t, err)
 		_, err = io.WriteString(w, text)

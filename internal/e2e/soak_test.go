@@ -48,15 +48,23 @@ func TestSoak(t *testing.T) {
 	}))
 	defer receiver.Close()
 	c, err := client.Post[api.Connection](t.Context(), w.Client, "/connections",
-		api.NewConnection{Kind: "webhook", Name: "Receiver",
-			Values: map[string]string{"address": receiver.URL, "secret": webhook.NewSecret(),
-				"atOnce": strconv.Itoa(atOnce)}})
+		api.NewConnection{
+			Kind: "webhook", Name: "Receiver",
+			Values: map[string]string{
+				"address": receiver.URL, "secret": webhook.NewSecret(),
+				"atOnce": strconv.Itoa(atOnce),
+			},
+		})
 	require.NoError(t, err)
 	w.outlined("PROP-A")
 	// Every statement with a score is an event of its own.
-	w.ruleOn(api.NewRule{Name: "tell", Trigger: string(rule.ScoreReported), OncePerPerson: new(false),
-		Actions: []api.Action{{Kind: rule.SendEvent, ConnectionID: c.ID,
-			Fields: map[string]string{"score": "event.score"}}}})
+	w.ruleOn(api.NewRule{
+		Name: "tell", Trigger: string(rule.ScoreReported), OncePerPerson: new(false),
+		Actions: []api.Action{{
+			Kind: rule.SendEvent, ConnectionID: c.ID,
+			Fields: map[string]string{"score": "event.score"},
+		}},
+	})
 	made := w.Connections[scenario.PlatformName].Made
 
 	var address atomic.Value
@@ -74,8 +82,10 @@ func TestSoak(t *testing.T) {
 				}
 				body, _ := json.Marshal([]map[string]any{{
 					"id": fmt.Sprintf("00000000-0000-4000-8000-%02d%010d", n,
-						i), "actor": map[string]any{"account": map[string]any{"homePage": w.At.Platform,
-						"name": "stu-001"}},
+						i), "actor": map[string]any{"account": map[string]any{
+						"homePage": w.At.Platform,
+						"name":     "stu-001",
+					}},
 					"verb":   map[string]any{"id": xapi.ADL + "scored"},
 					"result": map[string]any{"score": map[string]any{"scaled": 0.5}},
 					"object": map[string]any{"id": w.At.Platform + "/activities/act-cuttings-check"},

@@ -104,9 +104,11 @@ func TestCommandLineStages(t *testing.T) {
 	w.signIn(env)
 	expect := w.expecting(env)
 	expect(0, "There is no stage plan yet", "stages", "list")
-	made := []string{"stages", "add", "Gardener", "--course", "PROP", "--stage",
+	made := []string{
+		"stages", "add", "Gardener", "--course", "PROP", "--stage",
 		"Cutter: module Cuttings; score Cuttings: what do you know? 80", "--stage", "Helper: badge Cuttings",
-		"--stage", "Through: course", "--optional", "Helper"}
+		"--stage", "Through: course", "--optional", "Helper",
+	}
 	expect(2, "is no criterion", "stages", "add", "X", "--course", "PROP", "--stage", "Sower: grow")
 	expect(2, `has no module "Nope"`, "stages", "add", "X", "--course", "PROP", "--stage", "Sower: module Nope")
 	expect(2, "does not end with a percentage", "stages", "add", "X", "--course", "PROP", "--stage",

@@ -190,8 +190,10 @@ func (w *world) fresh(name string) {
 	_, err := client.Send[client.Empty](w.t.Context(), w.Client, http.MethodDelete, "/pairings/"+w.Pairing.ID, nil)
 	require.NoError(w.t, err)
 	w.Pairing, err = client.Post[api.Pairing](w.t.Context(), w.Client, "/pairings",
-		api.NewPairing{SectionID: w.Pairing.Section.ID, ConnectionID: w.Connections[scenario.WorkspaceName].ID,
-			Target: "Space " + name})
+		api.NewPairing{
+			SectionID: w.Pairing.Section.ID, ConnectionID: w.Connections[scenario.WorkspaceName].ID,
+			Target: "Space " + name,
+		})
 	require.NoError(w.t, err)
 }
 

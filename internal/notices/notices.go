@@ -45,7 +45,8 @@ func Write(out io.Writer, root string) error {
 			by[p.text] = append(by[p.text], p.name+" "+p.version)
 		}
 		texts := slices.SortedFunc(maps.Keys(by), func(x,
-			y string) int {
+			y string,
+		) int {
 			return strings.Compare(by[x][0], by[y][0])
 		})
 		for _, text := range texts {
@@ -144,7 +145,8 @@ func npmPackages(root string) ([]part, error) {
 
 func sorted(all map[string]part) []part {
 	return slices.SortedFunc(maps.Values(all), func(a,
-		b part) int {
+		b part,
+	) int {
 		return strings.Compare(a.name+a.version, b.name+b.version)
 	})
 }

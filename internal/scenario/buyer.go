@@ -35,10 +35,14 @@ var restOfCourse = []string{"act-softwood", "act-union", "act-first-graft"}
 func (s *Story) Sell(ctx context.Context) error {
 	s.heading("Connecting the shop, the platform's places and the labels of the contact list")
 	for _, n := range []api.NewConnection{
-		{Name: PlacesName, Kind: "scim", Values: map[string]string{"address": s.At.Platform + "/scim/v2",
-			"token": placesToken}},
-		{Name: LabelsName, Kind: "http-api", Values: map[string]string{"address": s.At.Contacts + "/api",
-			"token": labelsToken, "probe": "/labels"}},
+		{Name: PlacesName, Kind: "scim", Values: map[string]string{
+			"address": s.At.Platform + "/scim/v2",
+			"token":   placesToken,
+		}},
+		{Name: LabelsName, Kind: "http-api", Values: map[string]string{
+			"address": s.At.Contacts + "/api",
+			"token":   labelsToken, "probe": "/labels",
+		}},
 		{Name: ShopName, Kind: "cloudevents"},
 	} {
 		c, err := client.Post[api.Connection](ctx, s.Client, "/connections", n)
@@ -48,8 +52,10 @@ func (s *Story) Sell(ctx context.Context) error {
 		s.Connections[n.Name] = c
 	}
 	shop := s.Connections[ShopName]
-	if err := s.form(ctx, s.At.Shop+"/reporting", url.Values{"address": {s.Client.Address() + "/reported/" + shop.ID},
-		"secret": {shop.Made["secret"]}}); err != nil {
+	if err := s.form(ctx, s.At.Shop+"/reporting", url.Values{
+		"address": {s.Client.Address() + "/reported/" + shop.ID},
+		"secret":  {shop.Made["secret"]},
+	}); err != nil {
 		return fmt.Errorf("telling the shop where to report: %w", err)
 	}
 	for name, want := range map[string]string{PlacesName: "works", LabelsName: "works", ShopName: "unproven"} {
@@ -78,15 +84,22 @@ func (s *Story) Sell(ctx context.Context) error {
 
 // Operations defines how labels are added and removed.
 func (s *Story) Operations(ctx context.Context) error {
-	fields := []rule.OperationField{{Name: "email", Required: true},
-		{Name: "label", Required: true, ListPath: "/labels", List: "answer.body"}, {Name: "name"}}
+	fields := []rule.OperationField{
+		{Name: "email", Required: true},
+		{Name: "label", Required: true, ListPath: "/labels", List: "answer.body"},
+		{Name: "name"},
+	}
 	at := "/connections/" + s.Connections[LabelsName].ID + "/operations/"
 	for _, o := range []api.Operation{
-		{Name: "remove-label", Title: "Remove a label from a contact", Method: "DELETE",
-			Path: "/contacts/{email}/labels", Fields: fields[:2], Success: "answer.body.ok"},
-		{Name: "add-label", Title: "Add a label to a contact", Method: "POST", Path: "/contacts/{email}/labels",
+		{
+			Name: "remove-label", Title: "Remove a label from a contact", Method: "DELETE",
+			Path: "/contacts/{email}/labels", Fields: fields[:2], Success: "answer.body.ok",
+		},
+		{
+			Name: "add-label", Title: "Add a label to a contact", Method: "POST", Path: "/contacts/{email}/labels",
 			Fields: fields, Success: "answer.body.ok", Undo: "remove-label", ProofPath: "/contacts/{email}",
-			Proof: "answer.status == 200 && answer.values.label in answer.body.labels"},
+			Proof: "answer.status == 200 && answer.values.label in answer.body.labels",
+		},
 	} {
 		if _, err := client.Send[api.Operation](ctx, s.Client, http.MethodPut, at+o.Name, o); err != nil {
 			return err
@@ -97,38 +110,60 @@ func (s *Story) Operations(ctx context.Context) error {
 
 // label is an action that adds a label.
 func (s *Story) label(name string) api.Action {
-	return api.Action{Kind: rule.CallOperation, ConnectionID: s.Connections[LabelsName].ID, Operation: "add-label",
-		Fields: map[string]string{"email": "person.email", "name": "person.name", "label": fmt.Sprintf("%q", name)}}
+	return api.Action{
+		Kind: rule.CallOperation, ConnectionID: s.Connections[LabelsName].ID, Operation: "add-label",
+		Fields: map[string]string{"email": "person.email", "name": "person.name", "label": fmt.Sprintf("%q", name)},
+	}
 }
 
 // learnersRules are for what learners go through.
 func (s *Story) learnersRules(badge api.Badge) []api.NewRule {
 	mail := s.Connections[MailName].ID
 	return []api.NewRule{
-		{Name: "Lesson finished", Trigger: "activity.completed", Condition: `!activity.title.endsWith("?")`,
-			Actions: []api.Action{s.label("learner")}},
-		{Name: "To repeat", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"},
+		{
+			Name: "Lesson finished", Trigger: "activity.completed", Condition: `!activity.title.endsWith("?")`,
+			Actions: []api.Action{s.label("learner")},
+		},
+		{
+			Name: "To repeat", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"},
 			Actions: []api.Action{
 				s.label("to-repeat"),
-				{Kind: rule.OpenTask, Subject: "Help {{.person.givenName}} with {{.activity.title}}", Owner: Email,
-					DueIn: "3d"},
-			}},
+				{
+					Kind: rule.OpenTask, Subject: "Help {{.person.givenName}} with {{.activity.title}}", Owner: Email,
+					DueIn: "3d",
+				},
+			},
+		},
 		{Name: "Passed", Trigger: "assessment.passed", InOrder: true, Actions: []api.Action{s.label("passed")}},
-		{Name: "We miss you", Trigger: "person.inactive", Days: 7,
-			Stop: "progress.courseDone || progress.daysSince < 7", Limit: rule.Limit{Most: 100,
-				Per: "day"}, Condition: "event.percent > 0", Actions: []api.Action{
-				{Kind: rule.Mail, ConnectionID: mail, Subject: "{{.person.givenName}}, your plants miss you",
-					Text: "Dear {{.person.givenName}},\n\nyou have done {{.event.percent}} % of {{.course.title}}. Go on when you like.\n\nFernmoor Garden School\n"},
-			}},
+		{
+			Name: "We miss you", Trigger: "person.inactive", Days: 7,
+			Stop: "progress.courseDone || progress.daysSince < 7", Limit: rule.Limit{
+				Most: 100,
+				Per:  "day",
+			}, Condition: "event.percent > 0", Actions: []api.Action{
+				{
+					Kind: rule.Mail, ConnectionID: mail, Subject: "{{.person.givenName}}, your plants miss you",
+					Text: "Dear {{.person.givenName}},\n\nyou have done {{.event.percent}} % of {{.course.title}}. Go on when you like.\n\nFernmoor Garden School\n",
+				},
+			},
+		},
 		{Name: "Course finished", Trigger: "course.completed", Actions: []api.Action{
 			{Kind: rule.Award, BadgeID: badge.ID},
-			{Kind: rule.Mail, ConnectionID: mail, Subject: "You finished {{.course.title}}",
-				Text: "Dear {{.person.givenName}},\n\nwell done. Your badge is here:\n{{.award.address}}\n\nFernmoor Garden School\n"},
-			{Kind: rule.SendEvent, ConnectionID: s.Connections[ContactsName].ID,
-				Fields: map[string]string{"email": "person.email", "name": "person.name",
-					"label": `"finished " + course.title`, "next": "award.address"}},
-			{Kind: rule.AppendRow, Sheet: "Finished", Fields: map[string]string{"who": "person.name",
-				"course": "course.title", "section": "section.title"}},
+			{
+				Kind: rule.Mail, ConnectionID: mail, Subject: "You finished {{.course.title}}",
+				Text: "Dear {{.person.givenName}},\n\nwell done. Your badge is here:\n{{.award.address}}\n\nFernmoor Garden School\n",
+			},
+			{
+				Kind: rule.SendEvent, ConnectionID: s.Connections[ContactsName].ID,
+				Fields: map[string]string{
+					"email": "person.email", "name": "person.name",
+					"label": `"finished " + course.title`, "next": "award.address",
+				},
+			},
+			{Kind: rule.AppendRow, Sheet: "Finished", Fields: map[string]string{
+				"who":    "person.name",
+				"course": "course.title", "section": "section.title",
+			}},
 		}},
 	}
 }
@@ -142,8 +177,10 @@ func (s *Story) BuyersRules(ctx context.Context) error {
 		return err
 	}
 	badge, err := client.Post[api.Badge](ctx, s.Client, "/badges",
-		api.NewBadge{IssuerID: issuers.Items[0].ID, Name: "Propagation",
-			Description: "Propagates plants from cuttings and grafts.", Criteria: "Finish the course Propagation."})
+		api.NewBadge{
+			IssuerID: issuers.Items[0].ID, Name: "Propagation",
+			Description: "Propagates plants from cuttings and grafts.", Criteria: "Finish the course Propagation.",
+		})
 	if err != nil {
 		return err
 	}
@@ -174,7 +211,7 @@ func (s *Story) BuyersRules(ctx context.Context) error {
 // kinds are what a trial rendered.
 func kinds(t api.Trial) (all []string) {
 	for _, x := range t.Steps {
-		all = append(all, x.Kind)
+		all = append(all, strings.ReplaceAll(x.Kind, "-", " "))
 	}
 	return all
 }
@@ -183,8 +220,10 @@ func kinds(t api.Trial) (all []string) {
 // and access and enrolment that agree.
 func (s *Story) Buy(ctx context.Context) error {
 	s.heading("%s, whom nobody knows yet, buys a place in the shop", BuyerName)
-	if err := s.form(ctx, s.At.Shop+"/orders", url.Values{"offer": {offerAtShop}, "name": {BuyerName},
-		"email": {BuyerEmail}}); err != nil {
+	if err := s.form(ctx, s.At.Shop+"/orders", url.Values{
+		"offer": {offerAtShop}, "name": {BuyerName},
+		"email": {BuyerEmail},
+	}); err != nil {
 		return err
 	}
 	if err := s.side(ctx, "on-its-way", "delivered"); err != nil {

@@ -36,7 +36,8 @@ func (s *Story) until(ctx context.Context, what string, happened func() (bool, e
 }
 
 func (s *Story) call(ctx context.Context, method, address, contentType, accept string, body io.Reader) (string,
-	error) {
+	error,
+) {
 	req, err := http.NewRequestWithContext(ctx, method, address, body)
 	if err != nil {
 		return "", err

@@ -30,21 +30,29 @@ func (s *Story) Stages(ctx context.Context) error {
 		return badges.Items[i]
 	}
 	grafter, err := client.Post[api.Badge](ctx, s.Client, "/badges",
-		api.NewBadge{IssuerID: badges.Items[0].IssuerID, Name: "Grafter", Description: "Joins two plants into one.",
-			Criteria: "Reach the stage First graft."})
+		api.NewBadge{
+			IssuerID: badges.Items[0].IssuerID, Name: "Grafter", Description: "Joins two plants into one.",
+			Criteria: "Reach the stage First graft.",
+		})
 	if err != nil {
 		return err
 	}
 	n := api.NewStagePlan{Name: StagePlanName, CourseID: x.CourseID, Stages: []stage.Stage{
 		{Title: "First cuttings", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "mod-cuttings"}}},
-		{Title: "Badge in hand", Optional: true, Criteria: []stage.Criterion{{Kind: stage.Badge,
-			BadgeID: named("Cuttings").ID}}},
+		{Title: "Badge in hand", Optional: true, Criteria: []stage.Criterion{{
+			Kind:    stage.Badge,
+			BadgeID: named("Cuttings").ID,
+		}}},
 		{Title: "First graft", BadgeID: grafter.ID, Criteria: []stage.Criterion{
-			{Kind: stage.Module, ModuleID: "mod-grafting"}, {Kind: stage.Score,
-				ActivityID: s.At.Platform + "/activities/act-cuttings-check", AtLeast: 0.8},
+			{Kind: stage.Module, ModuleID: "mod-grafting"}, {
+				Kind:       stage.Score,
+				ActivityID: s.At.Platform + "/activities/act-cuttings-check", AtLeast: 0.8,
+			},
 		}},
-		{Title: "Course and badge", Criteria: []stage.Criterion{{Kind: stage.Course},
-			{Kind: stage.Badge, BadgeID: named("Propagation").ID}}},
+		{Title: "Course and badge", Criteria: []stage.Criterion{
+			{Kind: stage.Course},
+			{Kind: stage.Badge, BadgeID: named("Propagation").ID},
+		}},
 	}}
 	v, err := client.Post[api.StagePlanPreview](ctx, s.Client, "/stage-plans/preview",
 		api.StagePlanDraft{NewStagePlan: n})

@@ -66,8 +66,10 @@ type Story struct {
 
 // New prepares a story.
 func New(service string, at Addresses, out io.Writer) *Story {
-	return &Story{At: at, Client: client.New(service, ""), out: out, http: &http.Client{Timeout: 30 * time.Second},
-		Connections: map[string]api.Connection{}}
+	return &Story{
+		At: at, Client: client.New(service, ""), out: out, http: &http.Client{Timeout: 30 * time.Second},
+		Connections: map[string]api.Connection{},
+	}
 }
 
 // Patience is how long the story waits for something that must happen by itself.
@@ -118,16 +120,24 @@ func (s *Story) SetUp(ctx context.Context, secret string) error {
 func (s *Story) Connect(ctx context.Context) error {
 	s.heading("Connecting the outside systems")
 	list := []api.NewConnection{
-		{Name: RegisterName, Kind: "oneroster", Values: map[string]string{"address": s.At.Register,
+		{Name: RegisterName, Kind: "oneroster", Values: map[string]string{
+			"address":      s.At.Register,
 			"tokenAddress": s.At.Register + "/oauth/token", "clientId": registerClient,
-			"clientSecret": "red-fingers"}},
+			"clientSecret": "red-fingers",
+		}},
 		{Name: PlatformName, Kind: "xapi"},
-		{Name: WorkspaceName, Kind: "scim", Values: map[string]string{"address": s.At.Workspace + "/scim/v2",
-			"token": workspaceToken, "notice": NoticeAttribute}},
-		{Name: ContactsName, Kind: "webhook", Values: map[string]string{"address": s.At.Contacts + "/events",
-			"secret": contactsSecret}},
-		{Name: MailName, Kind: "smtp", Values: map[string]string{"server": s.At.SMTP,
-			"from": "kanban@fernmoor.example", "fromName": "Fernmoor Garden School", "security": "none"}},
+		{Name: WorkspaceName, Kind: "scim", Values: map[string]string{
+			"address": s.At.Workspace + "/scim/v2",
+			"token":   workspaceToken, "notice": NoticeAttribute,
+		}},
+		{Name: ContactsName, Kind: "webhook", Values: map[string]string{
+			"address": s.At.Contacts + "/events",
+			"secret":  contactsSecret,
+		}},
+		{Name: MailName, Kind: "smtp", Values: map[string]string{
+			"server": s.At.SMTP,
+			"from":   "kanban@fernmoor.example", "fromName": "Fernmoor Garden School", "security": "none",
+		}},
 	}
 	for _, n := range list {
 		c, err := client.Post[api.Connection](ctx, s.Client, "/connections", n)
@@ -147,8 +157,10 @@ func (s *Story) Connect(ctx context.Context) error {
 		return err
 	}
 	made := s.Connections[PlatformName].Made
-	if err := s.post(ctx, s.At.Platform+"/reporting", map[string]string{"endpoint": s.Client.Address() + "/xapi",
-		"key": made["key"], "secret": made["secret"]}); err != nil {
+	if err := s.post(ctx, s.At.Platform+"/reporting", map[string]string{
+		"endpoint": s.Client.Address() + "/xapi",
+		"key":      made["key"], "secret": made["secret"],
+	}); err != nil {
 		return fmt.Errorf("telling the platform where to report: %w", err)
 	}
 	for _, n := range list {
@@ -235,8 +247,10 @@ func (s *Story) Pair(ctx context.Context) error {
 		return err
 	}
 	s.Pairing, err = client.Post[api.Pairing](ctx, s.Client, "/pairings",
-		api.NewPairing{SectionID: x.ID, ConnectionID: s.Connections[WorkspaceName].ID,
-			Target: "Propagation, group A"})
+		api.NewPairing{
+			SectionID: x.ID, ConnectionID: s.Connections[WorkspaceName].ID,
+			Target: "Propagation, group A",
+		})
 	if err != nil {
 		return err
 	}
@@ -247,8 +261,10 @@ func (s *Story) Pair(ctx context.Context) error {
 	for _, e := range p.Entries {
 		s.tell("%-13s %-16s %s", strings.ReplaceAll(string(e.Outcome), "-", " "), e.Name, named(e.Title, e.Detail))
 	}
-	return expect(p.Counts, map[roster.Outcome]int{roster.OutcomeAdd: 10, roster.OutcomeNeedsPerson: 3,
-		roster.OutcomeWaiting: 1, roster.OutcomeLeftOut: 2})
+	return expect(p.Counts, map[roster.Outcome]int{
+		roster.OutcomeAdd: 10, roster.OutcomeNeedsPerson: 3,
+		roster.OutcomeWaiting: 1, roster.OutcomeLeftOut: 2,
+	})
 }
 
 func named(what, detail string) string {
@@ -309,8 +325,10 @@ func (s *Story) FirstRun(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.counted(r, map[string]int{"added": 9, "refused": 1, "not-arrived": 0, "needs-person": 3,
-		"in-step": 0}); err != nil {
+	if err := s.counted(r, map[string]int{
+		"added": 9, "refused": 1, "not-arrived": 0, "needs-person": 3,
+		"in-step": 0,
+	}); err != nil {
 		return err
 	}
 	tasks, err := client.Get[[]api.Finding](ctx, s.Client, "/today")
@@ -363,14 +381,18 @@ func (s *Story) Mend(ctx context.Context) error {
 func (s *Story) MakeRules(ctx context.Context) error {
 	s.heading("Making a badge and two rules, and switching them on")
 	issuer, err := client.Post[api.Issuer](ctx, s.Client, "/issuers",
-		api.NewIssuer{Name: "Fernmoor Garden School", URL: "https://fernmoor.example",
-			Email: "office@fernmoor.example"})
+		api.NewIssuer{
+			Name: "Fernmoor Garden School", URL: "https://fernmoor.example",
+			Email: "office@fernmoor.example",
+		})
 	if err != nil {
 		return err
 	}
 	badge, err := client.Post[api.Badge](ctx, s.Client, "/badges",
-		api.NewBadge{IssuerID: issuer.ID, Name: "Cuttings", Description: "Takes softwood cuttings that root.",
-			Criteria: "Finish every activity of the module Cuttings and pass its check."})
+		api.NewBadge{
+			IssuerID: issuer.ID, Name: "Cuttings", Description: "Takes softwood cuttings that root.",
+			Criteria: "Finish every activity of the module Cuttings and pass its check.",
+		})
 	if err != nil {
 		return err
 	}
@@ -382,17 +404,23 @@ func (s *Story) MakeRules(ctx context.Context) error {
 		return err
 	}
 	for _, r := range []api.NewRule{
-		{Name: "Greet new learners", Trigger: "section.joined", Condition: `event.role == "student"`,
+		{
+			Name: "Greet new learners", Trigger: "section.joined", Condition: `event.role == "student"`,
 			Actions: []api.Action{{
 				Kind: "send-event", ConnectionID: s.Connections[ContactsName].ID,
-				Fields: map[string]string{"email": "person.email", "name": "person.name",
-					"label": `"learns " + course.title`},
-			}}},
+				Fields: map[string]string{
+					"email": "person.email", "name": "person.name",
+					"label": `"learns " + course.title`,
+				},
+			}},
+		},
 		{Name: "Cuttings badge", Trigger: "module.completed", Scope: ruleScope(module), Actions: []api.Action{
 			{Kind: "award", BadgeID: badge.ID},
-			{Kind: "mail", ConnectionID: s.Connections[MailName].ID,
+			{
+				Kind: "mail", ConnectionID: s.Connections[MailName].ID,
 				Subject: "Well done, {{.person.givenName}}: your badge for {{.module.title}}",
-				Text:    "Dear {{.person.givenName}},\n\nyou finished {{.module.title}} in {{.section.title}}. Your badge is here, and anyone can check it:\n{{.award.address}}\n\nFernmoor Garden School\n"},
+				Text:    "Dear {{.person.givenName}},\n\nyou finished {{.module.title}} in {{.section.title}}. Your badge is here, and anyone can check it:\n{{.award.address}}\n\nFernmoor Garden School\n",
+			},
 		}},
 	} {
 		made, err := client.Post[api.Rule](ctx, s.Client, "/rules", r)
@@ -464,8 +492,10 @@ func (s *Story) Join(ctx context.Context) error {
 func (s *Story) Learn(ctx context.Context) error {
 	s.heading("%s ticks off the module Cuttings on the course platform", testName)
 	for _, a := range moduleActivities {
-		if err := s.form(ctx, s.At.Platform+"/ticks", url.Values{"learner": {testLearner},
-			"activity": {a}}); err != nil {
+		if err := s.form(ctx, s.At.Platform+"/ticks", url.Values{
+			"learner":  {testLearner},
+			"activity": {a},
+		}); err != nil {
 			return err
 		}
 	}

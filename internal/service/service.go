@@ -94,8 +94,10 @@ func Run(ctx context.Context, o Options) error {
 	var ended <-chan error // of the private PostgreSQL
 	if url == "" {
 		o.Log.Info("starting the private PostgreSQL", "folder", o.Data)
-		server, err := pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(o.Data, "postgres"),
-			Fast: o.FastDatabase, Log: o.Log})
+		server, err := pgchild.Start(ctx, pgchild.Options{
+			Folder: filepath.Join(o.Data, "postgres"),
+			Fast:   o.FastDatabase, Log: o.Log,
+		})
 		if err != nil {
 			return err
 		}
@@ -114,7 +116,7 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer db.Close()
-	defer adapter.ForgetAll()
+	defer adapter.CloseAllIdle()
 
 	listener, err := net.Listen("tcp", o.Address)
 	if err != nil {
@@ -151,8 +153,10 @@ func run(ctx context.Context, o Options, db *db.Database, listener net.Listener,
 	if !slices.Contains(o.Roles, RoleAPI) {
 		handler = server.HealthOnly()
 	}
-	h := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return inner }}
+	h := &http.Server{
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10, BaseContext: func(net.Listener) context.Context { return inner },
+	}
 	failed := make(chan error, 1)
 	go func() { failed <- h.Serve(listener) }()
 	if err := invite(ctx, o, server.Access); err != nil {
@@ -202,8 +206,10 @@ func build(o Options, db *db.Database) *web.Server {
 		o.Zone = time.Local
 	}
 	return &web.Server{
-		UseCases: wiring.New(db, wiring.Options{Public: o.Public, Zone: o.Zone, Call: o.Call, Delays: o.Delays,
-			Remember: 5 * time.Second}),
+		UseCases: wiring.New(db, wiring.Options{
+			Public: o.Public, Zone: o.Zone, Call: o.Call, Delays: o.Delays,
+			Remember: 5 * time.Second,
+		}),
 		Store: db, Public: o.Public, Version: o.Version, ReadEvery: o.ReadEvery, Log: o.Log, Console: o.Console,
 		TrustedProxies: o.TrustedProxies,
 	}

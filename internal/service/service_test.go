@@ -50,8 +50,10 @@ func folder(t *testing.T) string {
 
 func options(at string, out io.Writer) service.Options {
 	return service.Options{
-		Address: "127.0.0.1:0", Data: at, Roles: []string{service.RoleAPI,
-			service.RoleWorker}, FastDatabase: true, StopWithin: 5 * time.Second, Lease: 9 * time.Second,
+		Address: "127.0.0.1:0", Data: at, Roles: []string{
+			service.RoleAPI,
+			service.RoleWorker,
+		}, FastDatabase: true, StopWithin: 5 * time.Second, Lease: 9 * time.Second,
 		Log: slog.New(slog.NewTextHandler(out, nil)), Console: fstest.MapFS{},
 	}
 }

@@ -24,16 +24,20 @@ import (
 // joined is the event that somebody joined a section.
 func joined(w *apptest.World, who string) eventstore.Event {
 	p, s := w.Person(who), w.Section("PROP-A")
-	return eventstore.Event{Type: string(rule.SectionJoined), NaturalKey: db.NewID(), PersonID: &p.ID,
+	return eventstore.Event{
+		Type: string(rule.SectionJoined), NaturalKey: db.NewID(), PersonID: &p.ID,
 		SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"},
-		OccurredAt: time.Now().UTC()}
+		OccurredAt: time.Now().UTC(),
+	}
 }
 
 func TestRules(t *testing.T) {
 	w, _ := school(t)
 	s, ctx := w.Store, t.Context()
-	r := w.Rule(rule.Draft{Name: "Greet", Trigger: string(rule.SectionJoined), OncePerPerson: true,
-		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
+	r := w.Rule(rule.Draft{
+		Name: "Greet", Trigger: string(rule.SectionJoined), OncePerPerson: true,
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}},
+	})
 	assert.Equal(t, "Greet", must[rulestore.Rule](t)(rulestore.FindRule(ctx, s, r.ID)).Name)
 	missing[rulestore.Rule](t)(rulestore.FindRule(ctx, s, db.NewID()))
 	assert.Len(t, must[[]rulestore.Rule](t)(rulestore.Rules(ctx, s)), 1)
@@ -122,9 +126,13 @@ func TestEvents(t *testing.T) {
 func TestDeliveries(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, contacts := w.Store, t.Context(), w.Contacts()
-	r := w.Rule(rule.Draft{Name: "Tell", Trigger: string(rule.SectionJoined),
-		Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: contacts.ID},
-			{Kind: rule.OpenTask, Subject: "Greet"}}})
+	r := w.Rule(rule.Draft{
+		Name: "Tell", Trigger: string(rule.SectionJoined),
+		Actions: []rule.Action{
+			{Kind: rule.SendEvent, ConnectionID: contacts.ID},
+			{Kind: rule.OpenTask, Subject: "Greet"},
+		},
+	})
 	e := w.Record(joined(w, "stu-014"))
 	ofEvent := deliverystore.DeliveryFilter{EventID: e.ID, Limit: 9}
 	all := must[[]deliverystore.ListedDelivery](t)(deliverystore.Deliveries(ctx, s, ofEvent))
@@ -190,12 +198,14 @@ func TestDeliveries(t *testing.T) {
 
 	for code, requeue := range map[finding.Code]func(tx *db.Tx) (int, error){
 		finding.WrongCredential: func(tx *db.Tx) (int,
-			error) {
+			error,
+		) {
 			return deliverystore.RequeueAnswered(ctx, tx, contacts.ID)
 		},
 		finding.GroupMissing: func(tx *db.Tx) (int, error) { return deliverystore.RequeueFound(ctx, tx, r.ID) },
 		finding.AccountMissing: func(tx *db.Tx) (int,
-			error) {
+			error,
+		) {
 			return deliverystore.RequeueMatched(ctx, tx, contacts.ID, *e.PersonID)
 		},
 		finding.AddressMissing: func(tx *db.Tx) (int, error) {
@@ -228,8 +238,10 @@ func TestDeliveries(t *testing.T) {
 	assert.True(t, written[d.ID])
 	tx(t, s, func(tx *db.Tx) error {
 		undoable, err := deliverystore.FindUndoable(ctx, tx, r.ID,
-			eventstore.Event{ID: db.NewID(), Type: string(rule.SectionLeft), PersonID: e.PersonID,
-				SectionID: e.SectionID})
+			eventstore.Event{
+				ID: db.NewID(), Type: string(rule.SectionLeft), PersonID: e.PersonID,
+				SectionID: e.SectionID,
+			})
 		require.NotEmpty(t, undoable)
 		if err == nil {
 			err = deliverystore.AllowAgain(ctx, tx, first.ID, "")
@@ -304,8 +316,10 @@ func TestOperationsTasksAndSheets(t *testing.T) {
 	tx(t, s, func(tx *db.Tx) error { return connectionstore.DropOperation(ctx, tx, labels.ID, "add-label") })
 	missing[rule.Operation](t)(connectionstore.FindOperation(ctx, s, labels.ID, "add-label"))
 
-	w.Rule(rule.Draft{Name: "Greet", Trigger: string(rule.SectionJoined),
-		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
+	w.Rule(rule.Draft{
+		Name: "Greet", Trigger: string(rule.SectionJoined),
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}},
+	})
 	w.Record(joined(w, "stu-014"))
 	w.Deliver()
 	tasks := must[[]taskstore.ListedTask](t)(taskstore.Tasks(ctx, s, false, 9))

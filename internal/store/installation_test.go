@@ -72,8 +72,10 @@ func TestAdministrators(t *testing.T) {
 	assert.False(t, must[bool](t)(accessstore.SetupLinkOpen(ctx, s, []byte("link"))))
 	assert.Error(t, s.InTx(ctx, func(tx *db.Tx) error { return accessstore.UseSetupLink(ctx, tx, []byte("link")) }),
 		"once")
-	maud := accessstore.Administrator{ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example",
-		Role: "administrator"}
+	maud := accessstore.Administrator{
+		ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example",
+		Role: "administrator",
+	}
 	token := accessstore.APIToken{ID: db.NewID(), AdministratorID: maud.ID, Name: "t", Hash: []byte("token")}
 	tx(t, s, func(tx *db.Tx) error {
 		if err := db.Create(tx, &maud, "test"); err != nil {
@@ -139,11 +141,15 @@ func TestBadgesAndAwards(t *testing.T) {
 	number := must[int64](t)(badgestore.NextAwardNumber(ctx, s))
 	assert.Equal(t, number, must[int64](t)(badgestore.LastAwardNumber(ctx, s)))
 	e := w.Record(joined(w, "stu-001"))
-	a := badgestore.Award{ID: db.NewID(), BadgeID: b.ID, PersonID: ada.ID, EventID: &e.ID, Credential: "jws",
-		Number: &number, AwardedAt: time.Now()}
+	a := badgestore.Award{
+		ID: db.NewID(), BadgeID: b.ID, PersonID: ada.ID, EventID: &e.ID, Credential: "jws",
+		Number: &number, AwardedAt: time.Now(),
+	}
 	tx(t, s, func(tx *db.Tx) error {
-		for _, create := range []func() error{func() error { return db.Create(tx, &i, "test") },
-			func() error { return db.Create(tx, &b, "test") }, func() error { return db.Create(tx, &a, "test") }} {
+		for _, create := range []func() error{
+			func() error { return db.Create(tx, &i, "test") },
+			func() error { return db.Create(tx, &b, "test") }, func() error { return db.Create(tx, &a, "test") },
+		} {
 			if err := create(); err != nil {
 				return err
 			}
@@ -196,8 +202,10 @@ func TestOffersAndAccess(t *testing.T) {
 	s, ctx, shop := w.Store, t.Context(), w.Shop()
 	section, ada := w.Section("SOIL-A"), w.Person("stu-020")
 	at := time.Now().UTC().Truncate(time.Microsecond)
-	told := purchasestore.Access{ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: key(t, ada),
-		OrderRef: "o-1", Name: "Ada"}
+	told := purchasestore.Access{
+		ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: key(t, ada),
+		OrderRef: "o-1", Name: "Ada",
+	}
 	tx(t, s, func(tx *db.Tx) error {
 		_, err := purchasestore.KeepAccessNews(ctx, tx, told, true, at)
 		return err
@@ -205,8 +213,10 @@ func TestOffersAndAccess(t *testing.T) {
 	unmapped := must[[]purchasestore.Unmapped](t)(purchasestore.UnmappedOffers(ctx, s))
 	require.Len(t, unmapped, 1)
 	assert.Equal(t, 1, unmapped[0].Buyers)
-	o := purchasestore.Offer{ID: db.NewID(), Name: "A place", ConnectionID: shop.ID, Offer: "place",
-		SectionIDs: []string{section.ID}, AtEnd: "mark", Version: 1}
+	o := purchasestore.Offer{
+		ID: db.NewID(), Name: "A place", ConnectionID: shop.ID, Offer: "place",
+		SectionIDs: []string{section.ID}, AtEnd: "mark", Version: 1,
+	}
 	tx(t, s, func(tx *db.Tx) error {
 		if err := db.Create(tx, &o, "test"); err != nil {
 			return err
@@ -253,8 +263,10 @@ func TestOffersAndAccess(t *testing.T) {
 	assert.Empty(t, must[[]purchasestore.Troubled](t)(purchasestore.TroubledAccesses(ctx, s)))
 	assert.Empty(t, must[[]string](t)(purchasestore.Unsettled(ctx, s, at)))
 
-	given := purchasestore.Access{ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: "by hand",
-		OrderRef: "hand", OfferID: &o.ID, PersonID: &ada.ID, StartedAt: &at, GivenBy: "Maud", Reason: "won it"}
+	given := purchasestore.Access{
+		ID: db.NewID(), ConnectionID: shop.ID, Offer: "place", Buyer: "by hand",
+		OrderRef: "hand", OfferID: &o.ID, PersonID: &ada.ID, StartedAt: &at, GivenBy: "Maud", Reason: "won it",
+	}
 	other := w.Person("stu-021").ID
 	tx(t, s, func(tx *db.Tx) error {
 		if err := purchasestore.GiveAccess(ctx, tx, given); err != nil {

@@ -106,8 +106,10 @@ func TestProgress(t *testing.T) {
 	assert.Equal(t, []any{"Ada Alder", one, true, 75},
 		[]any{results[0].Person, results[0].ActivityID, results[0].Completed, results[0].Percent})
 	known, there, err := linkstore.KnownResults(ctx, s,
-		[]linkstore.ResultKey{{PersonID: ada.ID, SectionID: prop.ID, ActivityID: one},
-			{PersonID: ada.ID, SectionID: prop.ID, ActivityID: two}})
+		[]linkstore.ResultKey{
+			{PersonID: ada.ID, SectionID: prop.ID, ActivityID: one},
+			{PersonID: ada.ID, SectionID: prop.ID, ActivityID: two},
+		})
 	require.NoError(t, err)
 	assert.True(t, known[ada.ID])
 	assert.Len(t, there, 1)
@@ -143,8 +145,10 @@ func TestProgress(t *testing.T) {
 func TestStatements(t *testing.T) {
 	w, platform := learned(t)
 	s, ctx, ada := w.Store, t.Context(), w.Person("stu-001")
-	st := eventstore.Statement{ID: db.NewID(), ConnectionID: platform.ID, Body: json.RawMessage(`{"id": "x"}`),
-		Note: "unknown-person", Verb: "v", Object: two, Actor: "a"}
+	st := eventstore.Statement{
+		ID: db.NewID(), ConnectionID: platform.ID, Body: json.RawMessage(`{"id": "x"}`),
+		Note: "unknown-person", Verb: "v", Object: two, Actor: "a",
+	}
 	add := func() (existing map[string]json.RawMessage) {
 		tx(t, s, func(tx *db.Tx) (err error) {
 			existing, _, err = eventstore.AddStatements(ctx, tx, platform.ID, []eventstore.Statement{st}, "voided")
@@ -189,9 +193,13 @@ func TestStatements(t *testing.T) {
 func TestStagePlans(t *testing.T) {
 	w, _ := learned(t)
 	s, ctx, prop, ada := w.Store, t.Context(), w.Section("PROP-A"), w.Person("stu-001")
-	p := stagestore.StagePlan{ID: db.NewID(), Name: "Apprentice", CourseID: prop.CourseID, Version: 1,
-		Stages: []stage.Stage{{ID: "s1", Title: "Sower",
-			Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "m"}}}}}
+	p := stagestore.StagePlan{
+		ID: db.NewID(), Name: "Apprentice", CourseID: prop.CourseID, Version: 1,
+		Stages: []stage.Stage{{
+			ID: "s1", Title: "Sower",
+			Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "m"}},
+		}},
+	}
 	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &p, "test") })
 	missing[stagestore.StagePlan](t)(stagestore.FindStagePlan(ctx, s, db.NewID()))
 	assert.Len(t, must[[]stagestore.StagePlan](t)(stagestore.StagePlans(ctx, s)), 1)

@@ -47,8 +47,10 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 		}
 		var reached []learningstore.Reached
 		for id, a := range state.Activities {
-			reached = append(reached, learningstore.Reached{PersonID: person, SectionID: section, ActivityID: id,
-				ActivityState: a})
+			reached = append(reached, learningstore.Reached{
+				PersonID: person, SectionID: section, ActivityID: id,
+				ActivityState: a,
+			})
 		}
 		_, _, err = learningstore.KeepProgress(ctx, tx, locked, reached, []eventstore.Event{fact()})
 		return err
@@ -62,18 +64,26 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 	// A badge given for something in a section, and one that was revoked.
 	issuer := badgestore.Issuer{ID: db.NewID(), Name: "Fernmoor", Key: []byte("k")}
 	badge := badgestore.Badge{ID: db.NewID(), IssuerID: issuer.ID, Name: "Cuttings"}
-	event := eventstore.Event{Type: "module.completed", NaturalKey: "for the badge", PersonID: &person,
-		SectionID: &section, OccurredAt: at}
-	award := badgestore.Award{ID: db.NewID(), BadgeID: badge.ID, PersonID: person, Credential: "signed",
-		AwardedAt: at}
+	event := eventstore.Event{
+		Type: "module.completed", NaturalKey: "for the badge", PersonID: &person,
+		SectionID: &section, OccurredAt: at,
+	}
+	award := badgestore.Award{
+		ID: db.NewID(), BadgeID: badge.ID, PersonID: person, Credential: "signed",
+		AwardedAt: at,
+	}
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
 		fresh, err := eventstore.RecordEvents(ctx, tx, []eventstore.Event{event})
 		require.NoError(t, err)
 		award.EventID = &fresh[0]
-		gone := badgestore.Award{ID: db.NewID(), BadgeID: badge.ID, PersonID: person, Credential: "signed",
-			AwardedAt: at, RevokedAt: &at}
-		for _, err := range []error{db.Create(tx, &issuer, ""), db.Create(tx, &badge, ""), db.Create(tx, &award, ""),
-			db.Create(tx, &gone, "")} {
+		gone := badgestore.Award{
+			ID: db.NewID(), BadgeID: badge.ID, PersonID: person, Credential: "signed",
+			AwardedAt: at, RevokedAt: &at,
+		}
+		for _, err := range []error{
+			db.Create(tx, &issuer, ""), db.Create(tx, &badge, ""), db.Create(tx, &award, ""),
+			db.Create(tx, &gone, ""),
+		} {
 			require.NoError(t, err)
 		}
 		return nil
@@ -128,8 +138,10 @@ func TestEarlierRecordsAreCarriedOver(t *testing.T) {
 func TestOldMonthsGo(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
-	r := rulestore.Rule{ID: db.NewID(), Name: "r", Trigger: "section.joined", Version: 1,
-		Actions: []rule.Action{{Kind: rule.OpenTask}}}
+	r := rulestore.Rule{
+		ID: db.NewID(), Name: "r", Trigger: "section.joined", Version: 1,
+		Actions: []rule.Action{{Kind: rule.OpenTask}},
+	}
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &r, "test") }))
 	month := func(n int) time.Time { return time.Date(2025, time.Month(n), 10, 0, 0, 0, 0, time.UTC) }
 	once := "once"
@@ -171,8 +183,10 @@ func TestOldMonthsGo(t *testing.T) {
 
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error {
 		fresh, err := deliverystore.AddDeliveries(ctx, tx,
-			[]deliverystore.Delivery{{ID: db.NewID(), EventID: uuid.NewString(), RuleID: &r.ID,
-				State: deliverystore.DeliveryPlanned, OnceKey: &once}})
+			[]deliverystore.Delivery{{
+				ID: db.NewID(), EventID: uuid.NewString(), RuleID: &r.ID,
+				State: deliverystore.DeliveryPlanned, OnceKey: &once,
+			}})
 		assert.Empty(t, fresh, "the person has had it")
 		return err
 	}))
@@ -277,8 +291,10 @@ func TestKindsOfEarlierActionsAreMigrated(t *testing.T) {
 	assert.Empty(t, d.HeldFor, "what failures are counted for has another name")
 	for _, p := range must[[]*pairingstore.Pairing](t)(pairingstore.Listed(ctx, s)) {
 		whole := must[pairingstore.Pairing](t)(pairingstore.FindPairing(ctx, s, p.ID))
-		assert.Equal(t, []any{p.TargetName == "Lost", map[bool]string{true: "",
-			false: "There"}[p.TargetName == "Lost"]}, []any{whole.TargetLost, whole.TargetSeen})
+		assert.Equal(t, []any{p.TargetName == "Lost", map[bool]string{
+			true:  "",
+			false: "There",
+		}[p.TargetName == "Lost"]}, []any{whole.TargetLost, whole.TargetSeen})
 	}
 
 	_, err = provider.DownTo(ctx, 34)

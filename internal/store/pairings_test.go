@@ -94,8 +94,10 @@ func TestPairings(t *testing.T) {
 	})
 	assert.Equal(t, 7, now().GuardNotified)
 	assert.Equal(t, 7, now().GuardMailed.For)
-	maud := accessstore.Administrator{ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example",
-		Role: "administrator"}
+	maud := accessstore.Administrator{
+		ID: db.NewID(), Name: "Maud", Email: "maud@fernmoor.example",
+		Role: "administrator",
+	}
 	approval := accessstore.Approval{TokenHash: []byte("hash"), PairingID: p.ID, AdministratorID: maud.ID}
 	tx(t, s, func(tx *db.Tx) error {
 		if err := db.Create(tx, &maud, "test"); err != nil {
@@ -111,8 +113,10 @@ func TestPairings(t *testing.T) {
 
 	// What is kept of a comparison, of a class that is gone, and of one that is let go.
 	counts := roster.Counts{roster.OutcomeInStep: 3}
-	mend := []pairingstore.Mend{{PersonID: w.Person("stu-005").ID, Name: "Elsa", Outcome: roster.OutcomeNeedsPerson,
-		Code: finding.AddressMissing}}
+	mend := []pairingstore.Mend{{
+		PersonID: w.Person("stu-005").ID, Name: "Elsa", Outcome: roster.OutcomeNeedsPerson,
+		Code: finding.AddressMissing,
+	}}
 	tx(t, s, func(tx *db.Tx) error {
 		return pairingstore.KeepStatus(ctx, tx, p.ID, "Propagation", counts, mend, nil, 2, 1)
 	})
@@ -219,8 +223,10 @@ func TestPreviewsRunsAndChanges(t *testing.T) {
 func TestBatches(t *testing.T) {
 	w, _ := school(t)
 	s, ctx := w.Store, t.Context()
-	b := runstore.Batch{ID: db.NewID(), Act: "pair", Options: json.RawMessage(`{}`),
-		Items: json.RawMessage(`[{"title": "A"}, {"title": "B"}]`), MadeBy: "Maud"}
+	b := runstore.Batch{
+		ID: db.NewID(), Act: "pair", Options: json.RawMessage(`{}`),
+		Items: json.RawMessage(`[{"title": "A"}, {"title": "B"}]`), MadeBy: "Maud",
+	}
 	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &b, "test") })
 	missing[runstore.Batch](t)(runstore.FindBatch(ctx, s, db.NewID()))
 	tx(t, s, func(tx *db.Tx) error { return runstore.ApplyBatch(ctx, tx, b.ID, "Otto", true) })
@@ -246,8 +252,10 @@ func TestLinkedSets(t *testing.T) {
 	w, _ := school(t)
 	s, ctx, service := w.Store, t.Context(), w.Workspace()
 	a, b, c := w.Section("PROP-A"), w.Section("PROP-B"), w.Section("PROP-C")
-	set := linkstore.LinkedSet{ID: db.NewID(), Name: "Propagation", LeadID: a.ID, MadeBy: "Maud", Version: 1,
-		Sections: []rosterstore.Section{a, b}}
+	set := linkstore.LinkedSet{
+		ID: db.NewID(), Name: "Propagation", LeadID: a.ID, MadeBy: "Maud", Version: 1,
+		Sections: []rosterstore.Section{a, b},
+	}
 	tx(t, s, func(tx *db.Tx) error { return linkstore.LinkSections(ctx, tx, &set) })
 	assert.Len(t, must[linkstore.LinkedSet](t)(linkstore.FindLinkedSet(ctx, s, set.ID)).Sections, 2)
 	missing[linkstore.LinkedSet](t)(linkstore.FindLinkedSet(ctx, s, db.NewID()))

@@ -61,10 +61,13 @@ func key(t *testing.T, p rosterstore.Person) string {
 
 // paired is a pairing of a section with a class at a service, as it is kept.
 func paired(t *testing.T, s *db.Database, section rosterstore.Section,
-	service connectionstore.Connection) pairingstore.Pairing {
+	service connectionstore.Connection,
+) pairingstore.Pairing {
 	t.Helper()
-	p := pairingstore.Pairing{ID: db.NewID(), SectionID: section.ID, ConnectionID: service.ID,
-		TargetName: section.Title, Policy: roster.DefaultPolicy()}
+	p := pairingstore.Pairing{
+		ID: db.NewID(), SectionID: section.ID, ConnectionID: service.ID,
+		TargetName: section.Title, Policy: roster.DefaultPolicy(),
+	}
 	tx(t, s, func(tx *db.Tx) error { return db.Create(tx, &p, "test") })
 	return must[pairingstore.Pairing](t)(pairingstore.FindPairing(t.Context(), s, p.ID))
 }
@@ -107,8 +110,10 @@ func TestPeopleAndSections(t *testing.T) {
 	assert.Len(t, where, 3)
 	assert.Empty(t, where[0].PairingID)
 	lines := must[[]rosterstore.RosterLine](t)(rosterstore.RosterOn(ctx, s, prop.ID, time.Now()))
-	assert.Contains(t, lines, rosterstore.RosterLine{PersonID: ada.ID, Name: "Ada Alder", Identifier: "stu-001",
-		Role: "student", JoinedAt: lines[0].JoinedAt})
+	assert.Contains(t, lines, rosterstore.RosterLine{
+		PersonID: ada.ID, Name: "Ada Alder", Identifier: "stu-001",
+		Role: "student", JoinedAt: lines[0].JoinedAt,
+	})
 	assert.Empty(t, must[[]rosterstore.RosterLine](t)(rosterstore.RosterOn(ctx, s, prop.ID,
 		time.Now().AddDate(-20, 0, 0))))
 	assert.Empty(t, must[[]rosterstore.RosterLine](t)(rosterstore.Movements(ctx, s, prop.ID, 9)),
@@ -221,8 +226,10 @@ func TestWhatIsSaidOfPeople(t *testing.T) {
 func TestPeopleLists(t *testing.T) {
 	w, register := school(t)
 	s, ctx := w.Store, t.Context()
-	l := rosterstore.PeopleList{ID: db.NewID(), ConnectionID: register.ID, Kind: "named", Name: "Helpers",
-		MadeBy: "Maud", Version: 1}
+	l := rosterstore.PeopleList{
+		ID: db.NewID(), ConnectionID: register.ID, Kind: "named", Name: "Helpers",
+		MadeBy: "Maud", Version: 1,
+	}
 	ada, bram := w.Person("stu-001").ID, w.Person("stu-002").ID
 	tx(t, s, func(tx *db.Tx) error {
 		if err := db.Create(tx, &l, "test"); err != nil {

@@ -20,12 +20,18 @@ func TestPlacesHaveTheirTitles(t *testing.T) {
 	section := w.Section("PROP-A")
 	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", section.CourseID,
 		learning.Outline{Modules: []learning.Module{
-			{ID: "m1", Title: "Cuttings", Activities: []learning.Activity{{ID: "http://p.example/a",
+			{ID: "m1", Title: "Cuttings", Activities: []learning.Activity{{
+				ID:    "http://p.example/a",
 				Title: "Clean tools",
-				Kind:  learning.Lesson, Activities: []learning.Activity{{ID: "http://p.example/a/quiz",
-					Kind: learning.Assessment}}}}},
-			{ID: "m2", Activities: []learning.Activity{{ID: "http://p.example/b", Title: "The union",
-				Kind: learning.Lesson}}},
+				Kind:  learning.Lesson, Activities: []learning.Activity{{
+					ID:   "http://p.example/a/quiz",
+					Kind: learning.Assessment,
+				}},
+			}}},
+			{ID: "m2", Activities: []learning.Activity{{
+				ID: "http://p.example/b", Title: "The union",
+				Kind: learning.Lesson,
+			}}},
 		}}))
 	other := w.Section("SOIL-A").CourseID
 	got, err := rulestore.TitlesOfScopes(t.Context(), w.Store, []rule.Scope{
@@ -35,8 +41,10 @@ func TestPlacesHaveTheirTitles(t *testing.T) {
 		{Course: db.NewID(), Section: "no id", Module: "m3", Activity: "http://p.example/c"},
 	})
 	require.NoError(t, err)
-	assert.Equal(t, []rulestore.ScopeTitles{{}, {Course: "Propagation", Section: "Propagation A", Module: "Cuttings",
-		Activity: "Clean tools"}, {Module: "m2", Activity: "http://p.example/a/quiz"}, {}}, got)
+	assert.Equal(t, []rulestore.ScopeTitles{{}, {
+		Course: "Propagation", Section: "Propagation A", Module: "Cuttings",
+		Activity: "Clean tools",
+	}, {Module: "m2", Activity: "http://p.example/a/quiz"}, {}}, got)
 	got, err = rulestore.TitlesOfScopes(t.Context(), w.Store, []rule.Scope{{Course: other, Module: "m1"}})
 	require.NoError(t, err)
 	assert.Equal(t, "Soil science", got[0].Course)

@@ -30,8 +30,10 @@ import (
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 func connection(t *testing.T, s *db.Database) connectionstore.Connection {
-	c := connectionstore.Connection{ID: db.NewID(), Name: "Register " + db.NewID(), Kind: "oneroster", Version: 1,
-		Settings: map[string]string{"address": "http://x"}}
+	c := connectionstore.Connection{
+		ID: db.NewID(), Name: "Register " + db.NewID(), Kind: "oneroster", Version: 1,
+		Settings: map[string]string{"address": "http://x"},
+	}
 	require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
 	return c
 }
@@ -57,8 +59,10 @@ func TestRollbackLeavesNothing(t *testing.T) {
 				return err
 			}
 			if _, err := eventstore.RecordEvents(ctx, tx,
-				[]eventstore.Event{{Type: "section.joined", NaturalKey: "k/" + c.ID,
-					OccurredAt: time.Now()}}); err != nil {
+				[]eventstore.Event{{
+					Type: "section.joined", NaturalKey: "k/" + c.ID,
+					OccurredAt: time.Now(),
+				}}); err != nil {
 				return err
 			}
 			if err := tx.Announce(ctx, "connection", c.ID); err != nil {
@@ -120,15 +124,18 @@ func (incoming) Lacking(string) []string      { return nil }
 func (incoming) Where(t string, n int) string { return fmt.Sprint(t, " ", n) }
 
 func (in incoming) Each(_ context.Context, table string, seen func(int, uint64, func() string) bool,
-	put func(mirror.MirrorRow) error) error {
+	put func(mirror.MirrorRow) error,
+) error {
 	for i, values := range in[table] {
 		sum := fnv.New64a()
 		fmt.Fprintf(sum, "%q", values)
 		if seen(i+1, sum.Sum64(), func() string { return values[0] }) {
 			continue
 		}
-		if err := put(mirror.MirrorRow{Position: i + 1, Hash: sum.Sum64(), ID: values[0],
-			Values: values}); err != nil {
+		if err := put(mirror.MirrorRow{
+			Position: i + 1, Hash: sum.Sum64(), ID: values[0],
+			Values: values,
+		}); err != nil {
 			return err
 		}
 	}
@@ -140,8 +147,10 @@ func batch(people [][]string, enrolments [][]string) incoming {
 		"orgs":    {{"o", "School", "school", ""}},
 		"terms":   {{"t", "Autumn", "term", "2026-09-01", "2027-02-01", ""}},
 		"courses": {{"c", "Grafting", "o", "G", "07", "Gardening"}},
-		"sections": {{"s1", "Grafting A", "GA", "scheduled", "c", "o", "{t}", "", ""},
-			{"s2", "Grafting B", "GB", "scheduled", "c", "o", "{t}", "08", ""}},
+		"sections": {
+			{"s1", "Grafting A", "GA", "scheduled", "c", "o", "{t}", "", ""},
+			{"s2", "Grafting B", "GB", "scheduled", "c", "o", "{t}", "08", ""},
+		},
 		"people":     people,
 		"enrolments": enrolments,
 	}
@@ -248,8 +257,10 @@ func TestStaleEditIsRefused(t *testing.T) {
 // the next one is free.
 func TestCallsAreClaimedOneByOne(t *testing.T) {
 	s := storetest.New(t)
-	r := rulestore.Rule{ID: db.NewID(), Name: "r", Trigger: "section.joined", Version: 1,
-		Actions: []rule.Action{{Kind: rule.OpenTask}}}
+	r := rulestore.Rule{
+		ID: db.NewID(), Name: "r", Trigger: "section.joined", Version: 1,
+		Actions: []rule.Action{{Kind: rule.OpenTask}},
+	}
 	require.NoError(t, s.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &r, "test") }))
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	claim := func(at time.Time, most int) *time.Time {
@@ -279,12 +290,16 @@ func TestCallsAreClaimedOneByOne(t *testing.T) {
 func TestPickupsLoseNothingOutOfOrder_E10(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
-	c := connectionstore.Connection{ID: db.NewID(), Name: "Files", Kind: "oneroster-delta",
-		Settings: map[string]string{}, Version: 1}
+	c := connectionstore.Connection{
+		ID: db.NewID(), Name: "Files", Kind: "oneroster-delta",
+		Settings: map[string]string{}, Version: 1,
+	}
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
 	keep := func(tx *db.Tx, person string) error {
-		return deliverystore.KeepPickup(ctx, tx, deliverystore.Pickup{ConnectionID: c.ID, Person: person,
-			Section: "s", Role: "student", Active: true})
+		return deliverystore.KeepPickup(ctx, tx, deliverystore.Pickup{
+			ConnectionID: c.ID, Person: person,
+			Section: "s", Role: "student", Active: true,
+		})
 	}
 	var seen []string
 	var since time.Time
@@ -352,8 +367,10 @@ func TestLocksHangOnLeases(t *testing.T) {
 func TestReplacedAccountsReplace(t *testing.T) {
 	s := storetest.New(t)
 	ctx := t.Context()
-	c := connectionstore.Connection{ID: db.NewID(), Name: "Chat", Kind: "scim", Settings: map[string]string{},
-		Version: 1}
+	c := connectionstore.Connection{
+		ID: db.NewID(), Name: "Chat", Kind: "scim", Settings: map[string]string{},
+		Version: 1,
+	}
 	require.NoError(t, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &c, "test") }))
 	ada, bob := db.NewID(), db.NewID()
 	for _, link := range [][2]string{{"a1", ada}, {"b1", bob}, {"a2", ada}, {"a1", bob}, {"a1", bob}, {"a1", ada}} {

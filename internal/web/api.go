@@ -78,8 +78,10 @@ type operation struct {
 }
 
 func (o operation) huma() huma.Operation {
-	return huma.Operation{OperationID: o.ID, Method: o.Method, Path: "/api/v1" + o.Path, DefaultStatus: o.Status,
-		Tags: []string{o.Tag}, Summary: o.Summary}
+	return huma.Operation{
+		OperationID: o.ID, Method: o.Method, Path: "/api/v1" + o.Path, DefaultStatus: o.Status,
+		Tags: []string{o.Tag}, Summary: o.Summary,
+	}
 }
 
 // handle registers an operation whose answer is a body of type O.
@@ -149,8 +151,10 @@ func problemOf(err error) error {
 }
 
 func refused(r *refusal.Error) error {
-	status := map[refusal.Kind]int{refusal.KindInvalid: http.StatusUnprocessableEntity,
-		refusal.KindConflict: http.StatusConflict, refusal.KindForbidden: http.StatusForbidden}[r.Kind]
+	status := map[refusal.Kind]int{
+		refusal.KindInvalid:  http.StatusUnprocessableEntity,
+		refusal.KindConflict: http.StatusConflict, refusal.KindForbidden: http.StatusForbidden,
+	}[r.Kind]
 	var details []error
 	if r.Field != "" {
 		details = append(details, &huma.ErrorDetail{Location: "body." + r.Field, Message: r.Detail})

@@ -17,30 +17,60 @@ type awardsInput struct {
 	Person string `query:"person" doc:"Id of a person"`
 }
 
+var (
+	listIssuersOp = operation{
+		ID: "list-issuers", Method: http.MethodGet, Path: "/issuers", Status: http.StatusOK, Tag: "badges",
+		Summary: "List issuers",
+	}
+	makeIssuerOp = operation{
+		ID: "make-issuer", Method: http.MethodPost, Path: "/issuers", Status: http.StatusCreated, Tag: "badges",
+		Summary: "Make an issuer with a signing key of its own",
+	}
+	removeIssuerOp = operation{
+		ID: "remove-issuer", Method: http.MethodDelete, Path: "/issuers/{id}",
+		Status: http.StatusNoContent, Tag: "badges",
+		Summary: "Remove an issuer that has no badge",
+	}
+	removeBadgeOp = operation{
+		ID: "remove-badge", Method: http.MethodDelete, Path: "/badges/{id}",
+		Status: http.StatusNoContent, Tag: "badges",
+		Summary: "Remove a badge that nobody was awarded and that nothing is to award",
+	}
+	listBadgesOp = operation{
+		ID: "list-badges", Method: http.MethodGet, Path: "/badges", Status: http.StatusOK, Tag: "badges",
+		Summary: "List badges",
+	}
+	makeBadgeOp = operation{
+		ID: "make-badge", Method: http.MethodPost, Path: "/badges", Status: http.StatusCreated, Tag: "badges",
+		Summary: "Make a badge",
+	}
+	listAwardsOp = operation{
+		ID: "list-awards", Method: http.MethodGet, Path: "/awards", Status: http.StatusOK, Tag: "badges",
+		Summary: "List awards, the newest first",
+	}
+	revokeAwardOp = operation{
+		ID: "revoke-award", Method: http.MethodPost, Path: "/awards/{id}/revoke",
+		Status: http.StatusOK, Tag: "badges",
+		Summary: "Revoke an award, which whoever checks it is told",
+	}
+	restoreAwardOp = operation{
+		ID: "restore-award", Method: http.MethodPost, Path: "/awards/{id}/restore",
+		Status: http.StatusOK, Tag: "badges",
+		Summary: "Restore an award: cancel a revocation that was made by mistake",
+	}
+)
+
 // badges registers the operations about issuers, badges and awards.
 func (s *Server) badges(a huma.API) {
-	handle(a, operation{ID: "list-issuers", Method: http.MethodGet, Path: "/issuers",
-		Status: http.StatusOK, Tag: "badges", Summary: "List issuers"}, s.listIssuers)
-	handle(a, operation{ID: "make-issuer", Method: http.MethodPost, Path: "/issuers",
-		Status: http.StatusCreated, Tag: "badges",
-		Summary: "Make an issuer with a signing key of its own"}, s.makeIssuer)
-	handleEmpty(a, operation{ID: "remove-issuer", Method: http.MethodDelete, Path: "/issuers/{id}",
-		Status: http.StatusNoContent, Tag: "badges", Summary: "Remove an issuer that has no badge"}, s.removeIssuer)
-	handleEmpty(a, operation{ID: "remove-badge", Method: http.MethodDelete, Path: "/badges/{id}",
-		Status: http.StatusNoContent, Tag: "badges",
-		Summary: "Remove a badge that nobody was awarded and that nothing is to award"}, s.removeBadge)
-	handle(a, operation{ID: "list-badges", Method: http.MethodGet, Path: "/badges",
-		Status: http.StatusOK, Tag: "badges", Summary: "List badges"}, s.listBadges)
-	handle(a, operation{ID: "make-badge", Method: http.MethodPost, Path: "/badges",
-		Status: http.StatusCreated, Tag: "badges", Summary: "Make a badge"}, s.makeBadge)
-	handle(a, operation{ID: "list-awards", Method: http.MethodGet, Path: "/awards",
-		Status: http.StatusOK, Tag: "badges", Summary: "List awards, the newest first"}, s.listAwards)
-	handle(a, operation{ID: "revoke-award", Method: http.MethodPost, Path: "/awards/{id}/revoke",
-		Status: http.StatusOK, Tag: "badges",
-		Summary: "Revoke an award, which whoever checks it is told"}, s.revokeAward)
-	handle(a, operation{ID: "restore-award", Method: http.MethodPost, Path: "/awards/{id}/restore",
-		Status: http.StatusOK, Tag: "badges",
-		Summary: "Restore an award: cancel a revocation that was made by mistake"}, s.restoreAward)
+	handle(a, listIssuersOp, s.listIssuers)
+	handle(a, makeIssuerOp, s.makeIssuer)
+	handleEmpty(a, removeIssuerOp, s.removeIssuer)
+	handleEmpty(a, removeBadgeOp, s.removeBadge)
+	handle(a, listBadgesOp, s.listBadges)
+	handle(a, makeBadgeOp, s.makeBadge)
+	handle(a, listAwardsOp, s.listAwards)
+	handle(a, revokeAwardOp, s.revokeAward)
+	handle(a, restoreAwardOp, s.restoreAward)
 }
 
 func (s *Server) listIssuers(ctx context.Context, _ *struct{}) (api.Page[api.Issuer], error) {
@@ -50,8 +80,10 @@ func (s *Server) listIssuers(ctx context.Context, _ *struct{}) (api.Page[api.Iss
 
 func (s *Server) makeIssuer(ctx context.Context, in *with[api.NewIssuer]) (api.Issuer, error) {
 	i, err := s.Badges.AddIssuer(ctx, auth.Caller(ctx).Name,
-		badgestore.Issuer{Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email,
-			Description: in.Body.Description})
+		badgestore.Issuer{
+			Name: in.Body.Name, URL: in.Body.URL, Email: in.Body.Email,
+			Description: in.Body.Description,
+		})
 	return s.issuer(i), err
 }
 
@@ -70,15 +102,19 @@ func (s *Server) listBadges(ctx context.Context, _ *struct{}) (api.Page[api.Badg
 
 func (s *Server) makeBadge(ctx context.Context, in *with[api.NewBadge]) (api.Badge, error) {
 	b, err := s.Badges.AddBadge(ctx, auth.Caller(ctx).Name,
-		badgestore.Badge{IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description,
-			Criteria: in.Body.Criteria})
+		badgestore.Badge{
+			IssuerID: in.Body.IssuerID, Name: in.Body.Name, Description: in.Body.Description,
+			Criteria: in.Body.Criteria,
+		})
 	return shownBadge(badgestore.ListedBadge{Badge: b}), err
 }
 
 func (s *Server) listAwards(ctx context.Context, in *awardsInput) (api.Page[api.Award], error) {
 	all, err := s.Badges.Awards(ctx, in.Badge, in.Person, in.Cursor, in.Limit)
-	return api.Page[api.Award]{Items: each(all, s.shownAward),
-		Next: last(all, in.Limit, func(x badgestore.ListedAward) string { return x.ID })}, err
+	return api.Page[api.Award]{
+		Items: each(all, s.shownAward),
+		Next:  last(all, in.Limit, func(x badgestore.ListedAward) string { return x.ID }),
+	}, err
 }
 
 func (s *Server) revokeAward(ctx context.Context, in *withID[api.Revocation]) (api.Award, error) {
@@ -98,13 +134,17 @@ func (s *Server) restoreAward(ctx context.Context, in *byID) (api.Award, error) 
 }
 
 func (s *Server) issuer(i badgestore.Issuer) api.Issuer {
-	return api.Issuer{NewIssuer: api.NewIssuer{Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description},
-		ID: i.ID, Address: s.Badges.IssuerAddress(i.ID)}
+	return api.Issuer{
+		NewIssuer: api.NewIssuer{Name: i.Name, URL: i.URL, Email: i.Email, Description: i.Description},
+		ID:        i.ID, Address: s.Badges.IssuerAddress(i.ID),
+	}
 }
 
 func shownBadge(b badgestore.ListedBadge) api.Badge {
-	return api.Badge{NewBadge: api.NewBadge{IssuerID: b.IssuerID, Name: b.Name, Description: b.Description,
-		Criteria: b.Criteria}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked}
+	return api.Badge{NewBadge: api.NewBadge{
+		IssuerID: b.IssuerID, Name: b.Name, Description: b.Description,
+		Criteria: b.Criteria,
+	}, ID: b.ID, Issuer: b.Issuer, Awards: b.Awards, Revoked: b.Revoked}
 }
 
 func (s *Server) shownAward(x badgestore.ListedAward) api.Award {

@@ -18,21 +18,36 @@ type successionsInput struct {
 	Days int `query:"days" default:"60" minimum:"0" maximum:"400" doc:"Sections whose term ends within so many days, or has ended"`
 }
 
+var (
+	makeBatchOp = operation{
+		ID: "make-batch", Method: http.MethodPost, Path: "/batches", Status: http.StatusCreated, Tag: "batches",
+		Summary: "Show what something would do with many; nothing is done",
+	}
+	listBatchesOp = operation{
+		ID: "list-batches", Method: http.MethodGet, Path: "/batches", Status: http.StatusOK, Tag: "batches",
+		Summary: "List what was done with many, the newest first",
+	}
+	getBatchOp = operation{
+		ID: "get-batch", Method: http.MethodGet, Path: "/batches/{id}", Status: http.StatusOK, Tag: "batches",
+		Summary: "Show a batch and how far its runs are",
+	}
+	doBatchOp = operation{
+		ID: "do-batch", Method: http.MethodPost, Path: "/batches/{id}/do", Status: http.StatusOK, Tag: "batches",
+		Summary: "Do exactly what a batch shows",
+	}
+	proposeNextTermOp = operation{
+		ID: "propose-next-term", Method: http.MethodGet, Path: "/next-term", Status: http.StatusOK, Tag: "pairings",
+		Summary: "Pairings whose term runs out, with the sections that follow or could",
+	}
+)
+
 // batches registers the operations about what is done with many at once.
 func (s *Server) batches(a huma.API) {
-	handle(a, operation{ID: "make-batch", Method: http.MethodPost, Path: "/batches",
-		Status: http.StatusCreated, Tag: "batches",
-		Summary: "Show what something would do with many; nothing is done"}, s.makeBatch)
-	handle(a, operation{ID: "list-batches", Method: http.MethodGet, Path: "/batches",
-		Status: http.StatusOK, Tag: "batches",
-		Summary: "List what was done with many, the newest first"}, s.listBatches)
-	handle(a, operation{ID: "get-batch", Method: http.MethodGet, Path: "/batches/{id}",
-		Status: http.StatusOK, Tag: "batches", Summary: "Show a batch and how far its runs are"}, s.getBatch)
-	handle(a, operation{ID: "do-batch", Method: http.MethodPost, Path: "/batches/{id}/do",
-		Status: http.StatusOK, Tag: "batches", Summary: "Do exactly what a batch shows"}, s.doBatch)
-	handle(a, operation{ID: "propose-next-term", Method: http.MethodGet, Path: "/next-term",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "Pairings whose term runs out, with the sections that follow or could"}, s.proposeNextTerm)
+	handle(a, makeBatchOp, s.makeBatch)
+	handle(a, listBatchesOp, s.listBatches)
+	handle(a, getBatchOp, s.getBatch)
+	handle(a, doBatchOp, s.doBatch)
+	handle(a, proposeNextTermOp, s.proposeNextTerm)
 }
 
 func (s *Server) makeBatch(ctx context.Context, in *with[api.Order]) (api.Batch, error) {
@@ -69,8 +84,10 @@ func (s *Server) proposeNextTerm(ctx context.Context, in *successionsInput) ([]a
 			PairingID: pairings[m.From.ID], From: m.From.Title, Ends: m.From.Ends, ToID: m.To.ID, To: m.To.Title,
 			Score: m.Score, Evidence: append([]string{}, m.Evidence...),
 			Choices: each(m.Choices, func(c rollover.Section) api.Choice {
-				return api.Choice{ID: c.ID, Title: c.Title,
-					Code: c.Code}
+				return api.Choice{
+					ID: c.ID, Title: c.Title,
+					Code: c.Code,
+				}
 			}),
 		}
 	}), err
@@ -81,9 +98,11 @@ func batch(b batches.Batch) api.Batch {
 	out := api.Batch{
 		ID: b.ID, MadeBy: b.MadeBy, CreatedAt: b.CreatedAt, AppliedAt: b.AppliedAt, Runs: map[string]int{},
 		Items: []api.BatchItem{},
-		Order: api.Order{Act: string(o.Act), Sets: each(o.Sets, newSet), Sections: o.Sections, Pairings: o.Pairings,
+		Order: api.Order{
+			Act: string(o.Act), Sets: each(o.Sets, newSet), Sections: o.Sections, Pairings: o.Pairings,
 			ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming, Details: o.Details,
-			WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At},
+			WithoutRun: o.WithoutRun, KeepNames: o.KeepNames, To: o.To, At: o.At,
+		},
 		Done: b.EndedAt != nil,
 	}
 	states, did := map[string]string{}, map[string]map[string]int{}

@@ -8,13 +8,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"kanban/internal/web/problem"
 	"maps"
 	"net/http"
 	"net/http/httptest"
 	"reflect"
 	"slices"
 	"strings"
+
+	"kanban/internal/web/problem"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -55,8 +56,10 @@ func describeConditions(a huma.API) {
 				slices.ContainsFunc(op.Parameters, func(p *huma.Param) bool { return p.Name == "If-Match" }) {
 				continue
 			}
-			op.Parameters = append(op.Parameters, &huma.Param{Name: "If-Match", In: "header", Description: doc,
-				Schema: &huma.Schema{Type: huma.TypeString}})
+			op.Parameters = append(op.Parameters, &huma.Param{
+				Name: "If-Match", In: "header", Description: doc,
+				Schema: &huma.Schema{Type: huma.TypeString},
+			})
 		}
 	}
 }

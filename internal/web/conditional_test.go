@@ -30,12 +30,16 @@ func TestEveryEditKeepsToWhatItWasMadeFrom(t *testing.T) {
 	p, err := x.World.Pairings.Pair(t.Context(), "test",
 		pairings.Wish{SectionID: x.Section("PROP-A").ID, ConnectionID: service.ID})
 	require.NoError(t, err)
-	r := x.Rule(rule.Draft{Name: "Note", Trigger: "section.joined",
-		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Look"}}})
+	r := x.Rule(rule.Draft{
+		Name: "Note", Trigger: "section.joined",
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Look"}},
+	})
 	course := x.Section("PROP-A").CourseID
 	require.NoError(t, x.Outlines.SetOutline(t.Context(), "test", course,
-		learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M",
-			Activities: []learning.Activity{{ID: "https://a.example/1", Title: "One", Kind: learning.Lesson}}}}}))
+		learning.Outline{Modules: []learning.Module{{
+			ID: "m", Title: "M",
+			Activities: []learning.Activity{{ID: "https://a.example/1", Title: "One", Kind: learning.Lesson}},
+		}}}))
 	api := ""
 	for _, c := range labels {
 		if c.Name == "Labels" {
@@ -47,26 +51,40 @@ func TestEveryEditKeepsToWhatItWasMadeFrom(t *testing.T) {
 		mine, theirs        string
 		field               string // in which they differ, when it can be named
 	}{
-		{"/templates", "PUT", "",
-			`[{"name":"Mine","target":"{section}","policy":{"roles":["student"],"leavers":"keep","schedule":{"kind":"by-hand"},"hold":false,"notify":false,"ownTarget":false,"removalNumber":5,"removalShare":0.5}}]`, `[{"name":"Theirs","target":"{section}","policy":{"roles":["student"],"leavers":"keep","schedule":{"kind":"by-hand"},"hold":false,"notify":false,"ownTarget":false,"removalNumber":5,"removalShare":0.5}}]`, ""},
+		{
+			"/templates", "PUT", "",
+			`[{"name":"Mine","target":"{section}","policy":{"roles":["student"],"leavers":"keep","schedule":{"kind":"by-hand"},"hold":false,"notify":false,"ownTarget":false,"removalNumber":5,"removalShare":0.5}}]`, `[{"name":"Theirs","target":"{section}","policy":{"roles":["student"],"leavers":"keep","schedule":{"kind":"by-hand"},"hold":false,"notify":false,"ownTarget":false,"removalNumber":5,"removalShare":0.5}}]`, "",
+		},
 		{"/maintenance", "PUT", "", `{"on":true,"note":"mine"}`, `{"on":true,"note":"theirs"}`, "note"},
-		{"/full-comparison", "PUT", "", `{"schedule":{"kind":"daily","at":"04:00"}}`,
-			`{"schedule":{"kind":"daily","at":"05:00"}}`, "schedule.at"},
+		{
+			"/full-comparison", "PUT", "", `{"schedule":{"kind":"daily","at":"04:00"}}`,
+			`{"schedule":{"kind":"daily","at":"05:00"}}`, "schedule.at",
+		},
 		{"/history", "PUT", "", `{"months":12,"gone":0}`, `{"months":24,"gone":0}`, "months"},
 		{"/views", "PUT", "", `[{"name":"mine","query":{}}]`, `[{"name":"theirs","query":{}}]`, ""},
 		{"/sections/hidden", "PUT", "", `[{"name":"Mine","title":"A*"}]`, `[{"name":"Theirs","title":"B*"}]`, ""},
 		{"/learning-settings", "PUT", "", `{"across":true}`, `{"across":false}`, "across"},
 		{"/verbs", "PUT", "", `{"own":[]}`, `{"own":[{"verb":"https://verbs.example/grew","says":"completed"}]}`, ""},
-		{"/test-recipient", "PUT", "", `{"address":"mine@fernmoor.example"}`, `{"address":"theirs@fernmoor.example"}`,
-			"address"},
-		{"/courses/" + course + "/outline", "PUT", "",
-			`{"modules":[{"id":"n","title":"Mine","activities":[{"id":"https://a.example/1","title":"One","kind":"lesson"}]}]}`, `{"modules":[{"id":"m","title":"Theirs","activities":[{"id":"https://a.example/1","title":"One","kind":"lesson"}]}]}`, "modules"},
-		{"/connections/" + api + "/operations/add-label", "PUT", "",
+		{
+			"/test-recipient", "PUT", "", `{"address":"mine@fernmoor.example"}`,
+			`{"address":"theirs@fernmoor.example"}`,
+			"address",
+		},
+		{
+			"/courses/" + course + "/outline", "PUT", "",
+			`{"modules":[{"id":"n","title":"Mine","activities":[{"id":"https://a.example/1","title":"One","kind":"lesson"}]}]}`, `{"modules":[{"id":"m","title":"Theirs","activities":[{"id":"https://a.example/1","title":"One","kind":"lesson"}]}]}`, "modules",
+		},
+		{
+			"/connections/" + api + "/operations/add-label", "PUT", "",
 			`{"method":"PUT","path":"/x","name":"add-label","title":"Mine","fields":[]}`,
-			`{"method":"POST","path":"/y","name":"add-label","title":"Theirs","fields":[]}`, "method"},
+			`{"method":"POST","path":"/y","name":"add-label","title":"Theirs","fields":[]}`, "method",
+		},
 		{"/connections/" + service.ID, "PATCH", "", `{"name":"Mine"}`, `{"name":"Theirs"}`, "name"},
-		{"/connections/" + service.ID + "/matching", "PUT", "", `{"keys":["identifier"],"domains":[],"exclude":[]}`,
-			`{"keys":["email"],"domains":[],"exclude":[]}`, "keys"},
+		{
+			"/connections/" + service.ID + "/matching", "PUT", "",
+			`{"keys":["identifier"],"domains":[],"exclude":[]}`,
+			`{"keys":["email"],"domains":[],"exclude":[]}`, "keys",
+		},
 		{"/pairings/" + p.ID, "PATCH", "", `{"paused":true}`, `{"paused":true}`, ""},
 		{"/pairings/" + p.ID, "POST", "/hold", ``, ``, ""},
 		{"/pairings/" + p.ID, "DELETE", "", ``, ``, ""},

@@ -39,45 +39,89 @@ type uploadInput struct {
 	RawBody  []byte `contentType:"application/zip"`
 }
 
+var (
+	listConnectionsOp = operation{
+		ID: "list-connections", Method: http.MethodGet, Path: "/connections",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "List connections",
+	}
+	getConnectionOp = operation{
+		ID: "get-connection", Method: http.MethodGet, Path: "/connections/{id}",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Show a connection",
+	}
+	makeConnectionOp = operation{
+		ID: "make-connection", Method: http.MethodPost, Path: "/connections",
+		Status: http.StatusCreated, Tag: "connections",
+		Summary: "Connect an outside system",
+	}
+	editConnectionOp = operation{
+		ID: "edit-connection", Method: http.MethodPatch, Path: "/connections/{id}",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Change, pause or resume a connection",
+	}
+	previewRemovalOp = operation{
+		ID: "preview-removal", Method: http.MethodGet, Path: "/connections/{id}/removal",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "What removing a connection would hide and stop",
+	}
+	removeConnectionOp = operation{
+		ID: "remove-connection", Method: http.MethodDelete, Path: "/connections/{id}",
+		Status: http.StatusNoContent, Tag: "connections",
+		Summary: "Remove a connection: it is switched off and hidden, and can be restored for 30 days",
+	}
+	restoreConnectionOp = operation{
+		ID: "restore-connection", Method: http.MethodPost, Path: "/connections/{id}/restore",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Bring a removed connection back as it was",
+	}
+	probeConnectionOp = operation{
+		ID: "probe-connection", Method: http.MethodPost, Path: "/connections/{id}/probe",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Test every capability of a connection",
+	}
+	startReadOp = operation{
+		ID: "start-read", Method: http.MethodPost, Path: "/connections/{id}/read",
+		Status: http.StatusCreated, Tag: "connections",
+		Summary: "Read a register",
+	}
+	tryMeaningOp = operation{
+		ID: "try-meaning", Method: http.MethodPost, Path: "/connections/{id}/meaning",
+		Status: http.StatusOK, Tag: "access",
+		Summary: "Try what a service's expressions make of the latest events that it reported",
+	}
+	listUnpairedOp = operation{
+		ID: "list-unpaired", Method: http.MethodGet, Path: "/connections/{id}/unpaired",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Classes of a service that belong to no pairing, with the sections that they probably copy",
+	}
+	ignoreClassesOp = operation{
+		ID: "ignore-classes", Method: http.MethodPost, Path: "/connections/{id}/unpaired/ignore",
+		Status: http.StatusNoContent, Tag: "pairings",
+		Summary: "Say of classes that they are no business of Kanban's, or are one after all",
+	}
+	listChoicesOp = operation{
+		ID: "list-choices", Method: http.MethodGet, Path: "/connections/{id}/choices",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "What a service has to choose from: the values of an operation's field, or its groups",
+	}
+)
+
 // connections registers the operations about connections.
 func (s *Server) connections(a huma.API) {
-	handle(a, operation{ID: "list-connections", Method: http.MethodGet, Path: "/connections",
-		Status: http.StatusOK, Tag: "connections", Summary: "List connections"}, s.listConnections)
-	handleTagged(a, operation{ID: "get-connection", Method: http.MethodGet, Path: "/connections/{id}",
-		Status: http.StatusOK, Tag: "connections", Summary: "Show a connection"}, s.getConnection)
-	handleTagged(a, operation{ID: "make-connection", Method: http.MethodPost, Path: "/connections",
-		Status: http.StatusCreated, Tag: "connections", Summary: "Connect an outside system"}, s.makeConnection)
-	handleTagged(a, operation{ID: "edit-connection", Method: http.MethodPatch, Path: "/connections/{id}",
-		Status: http.StatusOK, Tag: "connections", Summary: "Change, pause or resume a connection"}, s.editConnection)
-	handle(a, operation{ID: "preview-removal", Method: http.MethodGet, Path: "/connections/{id}/removal",
-		Status: http.StatusOK, Tag: "connections",
-		Summary: "What removing a connection would hide and stop"}, s.previewRemoval)
-	handleEmpty(a, operation{ID: "remove-connection", Method: http.MethodDelete, Path: "/connections/{id}",
-		Status: http.StatusNoContent, Tag: "connections",
-		Summary: "Remove a connection: it is switched off and hidden, and can be restored for 30 days"},
-		s.removeConnection)
-	handle(a, operation{ID: "restore-connection", Method: http.MethodPost, Path: "/connections/{id}/restore",
-		Status: http.StatusOK, Tag: "connections",
-		Summary: "Bring a removed connection back as it was"}, s.restoreConnection)
-	handle(a, operation{ID: "probe-connection", Method: http.MethodPost, Path: "/connections/{id}/probe",
-		Status: http.StatusOK, Tag: "connections",
-		Summary: "Test every capability of a connection"}, s.probeConnection)
-	handle(a, operation{ID: "start-read", Method: http.MethodPost, Path: "/connections/{id}/read",
-		Status: http.StatusCreated, Tag: "connections", Summary: "Read a register"}, s.startRead)
-	handle(a, operation{ID: "try-meaning", Method: http.MethodPost, Path: "/connections/{id}/meaning",
-		Status: http.StatusOK, Tag: "access",
-		Summary: "Try what a service's expressions make of the latest events that it reported"}, s.tryMeaning)
-	handle(a, operation{ID: "list-unpaired", Method: http.MethodGet, Path: "/connections/{id}/unpaired",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "Classes of a service that belong to no pairing, with the sections that they probably copy"},
-		s.listUnpaired)
-	handleEmpty(a, operation{ID: "ignore-classes", Method: http.MethodPost, Path: "/connections/{id}/unpaired/ignore",
-		Status: http.StatusNoContent, Tag: "pairings",
-		Summary: "Say of classes that they are no business of Kanban's, or are one after all"}, s.ignoreClasses)
-	handle(a, operation{ID: "list-choices", Method: http.MethodGet, Path: "/connections/{id}/choices",
-		Status: http.StatusOK, Tag: "rules",
-		Summary: "What a service has to choose from: the values of an operation's field, or its groups"},
-		s.listChoices)
+	handle(a, listConnectionsOp, s.listConnections)
+	handleTagged(a, getConnectionOp, s.getConnection)
+	handleTagged(a, makeConnectionOp, s.makeConnection)
+	handleTagged(a, editConnectionOp, s.editConnection)
+	handle(a, previewRemovalOp, s.previewRemoval)
+	handleEmpty(a, removeConnectionOp, s.removeConnection)
+	handle(a, restoreConnectionOp, s.restoreConnection)
+	handle(a, probeConnectionOp, s.probeConnection)
+	handle(a, startReadOp, s.startRead)
+	handle(a, tryMeaningOp, s.tryMeaning)
+	handle(a, listUnpairedOp, s.listUnpaired)
+	handleEmpty(a, ignoreClassesOp, s.ignoreClasses)
+	handle(a, listChoicesOp, s.listChoices)
 	s.upload(a)
 }
 
@@ -133,8 +177,10 @@ func (s *Server) editConnection(ctx context.Context, in *edit[api.EditConnection
 		return api.Connection{}, 0, err
 	}
 	c, err := s.Connections.Update(ctx, auth.Caller(ctx).Name, in.ID, v,
-		connections.Change{Name: in.Body.Name, Values: in.Body.Values, Paused: in.Body.Paused,
-			Untested: in.Body.Untested})
+		connections.Change{
+			Name: in.Body.Name, Values: in.Body.Values, Paused: in.Body.Paused,
+			Untested: in.Body.Untested,
+		})
 	if err != nil {
 		return api.Connection{}, 0, err
 	}
@@ -148,8 +194,10 @@ func (s *Server) previewRemoval(ctx context.Context, in *byID) (api.Removal, err
 		return api.Removal{}, err
 	}
 	all, err := s.Connections.Dependents(ctx, in.ID)
-	return api.Removal{Name: c.Name, Summary: connections.Describe(all),
-		Dependents: each(all, func(d connectionstore.Dependent) api.Dependent { return api.Dependent(d) })}, err
+	return api.Removal{
+		Name: c.Name, Summary: connections.Describe(all),
+		Dependents: each(all, func(d connectionstore.Dependent) api.Dependent { return api.Dependent(d) }),
+	}, err
 }
 
 func (s *Server) removeConnection(ctx context.Context, in *removal) error {
@@ -241,8 +289,10 @@ func (s *Server) connection(ctx context.Context, c connectionstore.Connection) (
 		return out, err
 	}
 	for _, r := range rests {
-		out.Rests = append(out.Rests, api.Rest{Operation: r.Title, Reason: r.Reason, Failures: r.Failures,
-			Since: r.Since, Until: r.RestsUntil, Waiting: r.Waiting})
+		out.Rests = append(out.Rests, api.Rest{
+			Operation: r.Title, Reason: r.Reason, Failures: r.Failures,
+			Since: r.Since, Until: r.RestsUntil, Waiting: r.Waiting,
+		})
 	}
 	// known without asking, so always as of now
 	if (c.Kind == adapter.KindXAPI || c.Kind == adapter.KindEvents) && c.ProbedAt != nil {
@@ -288,8 +338,10 @@ type choicesInput struct {
 
 func meaningExample(x purchases.Example) api.MeaningExample {
 	reported, _ := x.Data["reported"].(string)
-	values := map[string]string{"person": x.Person, "offer": x.Offer, "order": x.Order, "buyerName": x.BuyerName,
-		"starts": fmt.Sprint(x.Starts), "ends": fmt.Sprint(x.Ends)}
+	values := map[string]string{
+		"person": x.Person, "offer": x.Offer, "order": x.Order, "buyerName": x.BuyerName,
+		"starts": fmt.Sprint(x.Starts), "ends": fmt.Sprint(x.Ends),
+	}
 	return api.MeaningExample{
 		EventID: x.ID, At: x.OccurredAt, Reported: reported, Means: x.Means, Values: values, Problems: x.Problems,
 		Known: x.Known, Leads: x.Leads, Places: x.Places,
@@ -302,8 +354,10 @@ func unpaired(u pairings.Unpaired) api.UnpairedClass {
 		out.IgnoredBy, out.IgnoredAt = u.Ignored.IgnoredBy, &u.Ignored.IgnoredAt
 	}
 	out.Guesses = each(u.Guesses, func(g pairings.Guess) api.Guess {
-		return api.Guess{Section: sectionRef(*g.Card.Section), Score: g.Evidence.Score, Shared: g.Evidence.Shared,
-			Others: g.Evidence.Others, Teachers: g.Evidence.Teachers, Paired: g.Paired}
+		return api.Guess{
+			Section: sectionRef(*g.Card.Section), Score: g.Evidence.Score, Shared: g.Evidence.Shared,
+			Others: g.Evidence.Others, Teachers: g.Evidence.Teachers, Paired: g.Paired,
+		}
 	})
 	out.Tied = len(u.Guesses) > 1 && u.Guesses[0].Evidence.Score == u.Guesses[1].Evidence.Score
 	return out

@@ -16,35 +16,67 @@ import (
 	"kanban/internal/wire/sheet"
 )
 
+var (
+	listCoursesOp = operation{
+		ID: "list-courses", Method: http.MethodGet, Path: "/courses", Status: http.StatusOK, Tag: "courses",
+		Summary: "List courses",
+	}
+	getOutlineOp = operation{
+		ID: "get-outline", Method: http.MethodGet, Path: "/courses/{id}/outline",
+		Status: http.StatusOK, Tag: "courses",
+		Summary: "Show a course's outline",
+	}
+	setOutlineOp = operation{
+		ID: "set-outline", Method: http.MethodPut, Path: "/courses/{id}/outline",
+		Status: http.StatusNoContent, Tag: "courses",
+		Summary: "Set a course's outline",
+	}
+	loadCartridgeOp = operation{
+		ID: "load-cartridge", Method: http.MethodPut, Path: "/courses/{id}/cartridge",
+		Status: http.StatusOK, Tag: "courses",
+		Summary: "Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest",
+	}
+	getLearningSettingsOp = operation{
+		ID: "get-learning-settings", Method: http.MethodGet, Path: "/learning-settings",
+		Status: http.StatusOK, Tag: "outlines",
+		Summary: "How progress is counted",
+	}
+	setLearningSettingsOp = operation{
+		ID: "set-learning-settings", Method: http.MethodPut, Path: "/learning-settings",
+		Status: http.StatusOK, Tag: "outlines",
+		Summary: "Say how progress is counted; switched on, it is worked out anew for everybody",
+	}
+	readOutlineOp = operation{
+		ID: "read-outline", Method: http.MethodPost, Path: "/outlines/read", Status: http.StatusOK, Tag: "courses",
+		Summary: "Read an outline out of a manifest, an address or a table, without keeping it",
+	}
+	previewOutlineOp = operation{
+		ID: "preview-outline", Method: http.MethodPost, Path: "/courses/{id}/outline/preview",
+		Status: http.StatusOK, Tag: "courses",
+		Summary: "Whom another outline would complete or reopen",
+	}
+	listVerbsOp = operation{
+		ID: "list-verbs", Method: http.MethodGet, Path: "/verbs", Status: http.StatusOK, Tag: "courses",
+		Summary: "What platforms' verbs mean: the default ones and the institution's own, which win",
+	}
+	setVerbsOp = operation{
+		ID: "set-verbs", Method: http.MethodPut, Path: "/verbs", Status: http.StatusNoContent, Tag: "courses",
+		Summary: "Set the institution's own verbs",
+	}
+)
+
 // courses registers the operations about courses and their outlines.
 func (s *Server) courses(a huma.API) {
-	handle(a, operation{ID: "list-courses", Method: http.MethodGet, Path: "/courses",
-		Status: http.StatusOK, Tag: "courses", Summary: "List courses"}, s.listCourses)
-	handle(a, operation{ID: "get-outline", Method: http.MethodGet, Path: "/courses/{id}/outline",
-		Status: http.StatusOK, Tag: "courses", Summary: "Show a course's outline"}, s.getOutline)
-	handleEmpty(a, operation{ID: "set-outline", Method: http.MethodPut, Path: "/courses/{id}/outline",
-		Status: http.StatusNoContent, Tag: "courses", Summary: "Set a course's outline"}, s.setOutline)
-	handle(a, operation{ID: "load-cartridge", Method: http.MethodPut, Path: "/courses/{id}/cartridge",
-		Status: http.StatusOK, Tag: "courses",
-		Summary: "Set a course's outline from a Common Cartridge: a package (.imscc) or its manifest"},
-		s.loadCartridge)
-	handle(a, operation{ID: "get-learning-settings", Method: http.MethodGet, Path: "/learning-settings",
-		Status: http.StatusOK, Tag: "outlines", Summary: "How progress is counted"}, s.getLearningSettings)
-	handle(a, operation{ID: "set-learning-settings", Method: http.MethodPut, Path: "/learning-settings",
-		Status: http.StatusOK, Tag: "outlines",
-		Summary: "Say how progress is counted; switched on, it is worked out anew for everybody"},
-		s.setLearningSettings)
-	handle(a, operation{ID: "read-outline", Method: http.MethodPost, Path: "/outlines/read",
-		Status: http.StatusOK, Tag: "courses",
-		Summary: "Read an outline out of a manifest, an address or a table, without keeping it"}, s.readOutline)
-	handle(a, operation{ID: "preview-outline", Method: http.MethodPost, Path: "/courses/{id}/outline/preview",
-		Status: http.StatusOK, Tag: "courses",
-		Summary: "Whom another outline would complete or reopen"}, s.previewOutline)
-	handle(a, operation{ID: "list-verbs", Method: http.MethodGet, Path: "/verbs",
-		Status: http.StatusOK, Tag: "courses",
-		Summary: "What platforms' verbs mean: the default ones and the institution's own, which win"}, s.listVerbs)
-	handleEmpty(a, operation{ID: "set-verbs", Method: http.MethodPut, Path: "/verbs",
-		Status: http.StatusNoContent, Tag: "courses", Summary: "Set the institution's own verbs"}, s.setVerbs)
+	handle(a, listCoursesOp, s.listCourses)
+	handle(a, getOutlineOp, s.getOutline)
+	handleEmpty(a, setOutlineOp, s.setOutline)
+	handle(a, loadCartridgeOp, s.loadCartridge)
+	handle(a, getLearningSettingsOp, s.getLearningSettings)
+	handle(a, setLearningSettingsOp, s.setLearningSettings)
+	handle(a, readOutlineOp, s.readOutline)
+	handle(a, previewOutlineOp, s.previewOutline)
+	handle(a, listVerbsOp, s.listVerbs)
+	handleEmpty(a, setVerbsOp, s.setVerbs)
 }
 
 func (s *Server) listCourses(ctx context.Context, _ *struct{}) (api.Page[api.Course], error) {
@@ -72,7 +104,8 @@ func (s *Server) getLearningSettings(ctx context.Context, _ *struct{}) (api.Lear
 }
 
 func (s *Server) setLearningSettings(ctx context.Context, in *with[api.LearningSettings]) (api.LearningSettings,
-	error) {
+	error,
+) {
 	return in.Body, s.Facts.SetAcross(ctx, auth.Caller(ctx).Name, in.Body.Across)
 }
 

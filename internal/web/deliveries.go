@@ -2,31 +2,50 @@ package web
 
 import (
 	"context"
+	"net/http"
+	"time"
+
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
-	"net/http"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 )
 
+var (
+	listDeliveriesOp = operation{
+		ID: "list-deliveries", Method: http.MethodGet, Path: "/deliveries", Status: http.StatusOK, Tag: "events",
+		Summary: "List deliveries, the newest first",
+	}
+	listAttemptsOp = operation{
+		ID: "list-attempts", Method: http.MethodGet, Path: "/deliveries/{id}/attempts",
+		Status: http.StatusOK, Tag: "events",
+		Summary: "Every try of a delivery",
+	}
+	retryDeliveryOp = operation{
+		ID: "retry-delivery", Method: http.MethodPost, Path: "/deliveries/{id}/retry",
+		Status: http.StatusNoContent, Tag: "events",
+		Summary: "Try a delivery again now",
+	}
+	retryDeliveriesOp = operation{
+		ID: "retry-deliveries", Method: http.MethodPost, Path: "/deliveries/retry",
+		Status: http.StatusOK, Tag: "events",
+		Summary: "Try many again now: those of a rule, of a connection, or everything since a time",
+	}
+	giveUpDeliveriesOp = operation{
+		ID: "give-up-deliveries", Method: http.MethodPost, Path: "/deliveries/give-up",
+		Status: http.StatusOK, Tag: "events",
+		Summary: "Give up what is still to come: one, those of a rule, or those to a connection, with a reason",
+	}
+)
+
 // deliveries registers the operations about deliveries.
 func (s *Server) deliveries(a huma.API) {
-	handle(a, operation{ID: "list-deliveries", Method: http.MethodGet, Path: "/deliveries",
-		Status: http.StatusOK, Tag: "events", Summary: "List deliveries, the newest first"}, s.listDeliveries)
-	handle(a, operation{ID: "list-attempts", Method: http.MethodGet, Path: "/deliveries/{id}/attempts",
-		Status: http.StatusOK, Tag: "events", Summary: "Every try of a delivery"}, s.listAttempts)
-	handleEmpty(a, operation{ID: "retry-delivery", Method: http.MethodPost, Path: "/deliveries/{id}/retry",
-		Status: http.StatusNoContent, Tag: "events", Summary: "Try a delivery again now"}, s.retryDelivery)
-	handle(a, operation{ID: "retry-deliveries", Method: http.MethodPost, Path: "/deliveries/retry",
-		Status: http.StatusOK, Tag: "events",
-		Summary: "Try many again now: those of a rule, of a connection, or everything since a time"},
-		s.retryDeliveries)
-	handle(a, operation{ID: "give-up-deliveries", Method: http.MethodPost, Path: "/deliveries/give-up",
-		Status: http.StatusOK, Tag: "events",
-		Summary: "Give up what is still to come: one, those of a rule, or those to a connection, with a reason"},
-		s.giveUpDeliveries)
+	handle(a, listDeliveriesOp, s.listDeliveries)
+	handle(a, listAttemptsOp, s.listAttempts)
+	handleEmpty(a, retryDeliveryOp, s.retryDelivery)
+	handle(a, retryDeliveriesOp, s.retryDeliveries)
+	handle(a, giveUpDeliveriesOp, s.giveUpDeliveries)
 }
 
 func (s *Server) listDeliveries(ctx context.Context, in *deliveriesInput) (api.Page[api.Delivery], error) {
@@ -35,8 +54,10 @@ func (s *Server) listDeliveries(ctx context.Context, in *deliveriesInput) (api.P
 		SectionID: in.Section, ConnectionID: in.Connection, State: in.State, Since: in.Since, Until: in.Until,
 		Before: in.Cursor, Limit: in.Limit,
 	})
-	return api.Page[api.Delivery]{Items: each(all, delivery),
-		Next: last(all, in.Limit, func(d deliverystore.ListedDelivery) string { return d.ID })}, err
+	return api.Page[api.Delivery]{
+		Items: each(all, delivery),
+		Next:  last(all, in.Limit, func(d deliverystore.ListedDelivery) string { return d.ID }),
+	}, err
 }
 
 func (s *Server) listAttempts(ctx context.Context, in *byID) ([]api.Attempt, error) {
@@ -45,8 +66,10 @@ func (s *Server) listAttempts(ctx context.Context, in *byID) ([]api.Attempt, err
 	}
 	all, err := s.Deliveries.Attempts(ctx, in.ID)
 	return each(all, func(a deliverystore.Attempt) api.Attempt {
-		return api.Attempt{Number: a.Number, StartedAt: a.StartedAt, Millis: a.Millis, Status: a.Status,
-			Request: a.Request, Answer: a.Answer, Error: a.Error}
+		return api.Attempt{
+			Number: a.Number, StartedAt: a.StartedAt, Millis: a.Millis, Status: a.Status,
+			Request: a.Request, Answer: a.Answer, Error: a.Error,
+		}
 	}), err
 }
 
@@ -55,8 +78,10 @@ func (s *Server) retryDelivery(ctx context.Context, in *byID) error {
 }
 
 func (s *Server) retryDeliveries(ctx context.Context, in *with[api.RetryRequest]) (api.Retried, error) {
-	f := deliverystore.DeliveryFilter{RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID,
-		OfferID: in.Body.OfferID}
+	f := deliverystore.DeliveryFilter{
+		RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID,
+		OfferID: in.Body.OfferID,
+	}
 	if in.Body.Since != nil {
 		f.Since = *in.Body.Since
 	}
@@ -65,8 +90,10 @@ func (s *Server) retryDeliveries(ctx context.Context, in *with[api.RetryRequest]
 }
 
 func (s *Server) giveUpDeliveries(ctx context.Context, in *with[api.GiveUpRequest]) (api.GivenUp, error) {
-	f := deliverystore.DeliveryFilter{ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID,
-		State: in.Body.State}
+	f := deliverystore.DeliveryFilter{
+		ID: in.Body.ID, RuleID: in.Body.RuleID, ConnectionID: in.Body.ConnectionID,
+		State: in.Body.State,
+	}
 	stopped, underWay, err := s.Deliveries.GiveUp(ctx, auth.Caller(ctx).Name, f, in.Body.Reason)
 	return api.GivenUp{Stopped: stopped, UnderWay: underWay}, err
 }

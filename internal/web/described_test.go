@@ -52,8 +52,10 @@ func describe(t *testing.T) *described {
 	for path, item := range whole.(map[string]any)["paths"].(map[string]any) {
 		for method, raw := range item.(map[string]any) {
 			op := raw.(map[string]any)
-			o := operation{id: op["operationId"].(string), method: strings.ToUpper(method), path: path,
-				segments: strings.Split(path, "/"), query: map[string]bool{}}
+			o := operation{
+				id: op["operationId"].(string), method: strings.ToUpper(method), path: path,
+				segments: strings.Split(path, "/"), query: map[string]bool{},
+			}
 			for status, r := range op["responses"].(map[string]any) {
 				if n, err := strconv.Atoi(status); err == nil && n < 300 {
 					o.success = n

@@ -20,17 +20,25 @@ type eventsInput struct {
 	Section string `query:"section" doc:"Id of a section"`
 }
 
+var listEventsOp = operation{
+	ID: "list-events", Method: http.MethodGet, Path: "/events", Status: http.StatusOK, Tag: "events",
+	Summary: "List events, the newest first",
+}
+
 // events registers the operations about events.
 func (s *Server) events(a huma.API) {
-	handle(a, operation{ID: "list-events", Method: http.MethodGet, Path: "/events",
-		Status: http.StatusOK, Tag: "events", Summary: "List events, the newest first"}, s.listEvents)
+	handle(a, listEventsOp, s.listEvents)
 }
 
 func (s *Server) listEvents(ctx context.Context, in *eventsInput) (api.Page[api.Event], error) {
-	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Type, PersonID: in.Person,
-		SectionID: in.Section, Before: in.Cursor, Limit: in.Limit})
-	return api.Page[api.Event]{Items: each(all, event),
-		Next: last(all, in.Limit, func(e eventstore.ListedEvent) string { return e.ID })}, err
+	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{
+		Type: in.Type, PersonID: in.Person,
+		SectionID: in.Section, Before: in.Cursor, Limit: in.Limit,
+	})
+	return api.Page[api.Event]{
+		Items: each(all, event),
+		Next:  last(all, in.Limit, func(e eventstore.ListedEvent) string { return e.ID }),
+	}, err
 }
 
 func event(e eventstore.ListedEvent) api.Event {

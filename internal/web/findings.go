@@ -31,27 +31,45 @@ type acknowledging struct {
 	Body api.Acknowledgement
 }
 
+var (
+	listFindingsOp = operation{
+		ID: "list-findings", Method: http.MethodGet, Path: "/findings", Status: http.StatusOK, Tag: "findings",
+		Summary: "Everything that was noticed, what needs a person first",
+	}
+	acknowledgeFindingOp = operation{
+		ID: "acknowledge-finding", Method: http.MethodPut, Path: "/findings/{key}/acknowledgement",
+		Status: http.StatusNoContent, Tag: "findings",
+		Summary: "Keep a finding quiet until it changes",
+	}
+	reopenFindingOp = operation{
+		ID: "reopen-finding", Method: http.MethodDelete, Path: "/findings/{key}/acknowledgement",
+		Status: http.StatusNoContent, Tag: "findings",
+		Summary: "Take an acknowledgement back",
+	}
+	todayRestOp = operation{
+		ID: "today-rest", Method: http.MethodGet, Path: "/today/rest", Status: http.StatusOK, Tag: "installation",
+		Summary: "What, beside that, is not in step or not known to be; empty when everything is",
+	}
+	todayOp = operation{
+		ID: "today", Method: http.MethodGet, Path: "/today", Status: http.StatusOK, Tag: "installation",
+		Summary: "What needs a person, ordered by harm",
+	}
+)
+
 // findings registers the operations about what needs a person.
 func (s *Server) findings(a huma.API) {
-	handle(a, operation{ID: "list-findings", Method: http.MethodGet, Path: "/findings",
-		Status: http.StatusOK, Tag: "findings",
-		Summary: "Everything that was noticed, what needs a person first"}, s.listFindings)
-	handleEmpty(a, operation{ID: "acknowledge-finding", Method: http.MethodPut,
-		Path:   "/findings/{key}/acknowledgement",
-		Status: http.StatusNoContent, Tag: "findings",
-		Summary: "Keep a finding quiet until it changes"}, s.acknowledgeFinding)
-	handleEmpty(a, operation{ID: "reopen-finding", Method: http.MethodDelete, Path: "/findings/{key}/acknowledgement",
-		Status: http.StatusNoContent, Tag: "findings", Summary: "Take an acknowledgement back"}, s.reopenFinding)
-	handle(a, operation{ID: "today-rest", Method: http.MethodGet, Path: "/today/rest",
-		Status: http.StatusOK, Tag: "installation",
-		Summary: "What, beside that, is not in step or not known to be; empty when everything is"}, s.todayRest)
-	handle(a, operation{ID: "today", Method: http.MethodGet, Path: "/today",
-		Status: http.StatusOK, Tag: "installation", Summary: "What needs a person, ordered by harm"}, s.today)
+	handle(a, listFindingsOp, s.listFindings)
+	handleEmpty(a, acknowledgeFindingOp, s.acknowledgeFinding)
+	handleEmpty(a, reopenFindingOp, s.reopenFinding)
+	handle(a, todayRestOp, s.todayRest)
+	handle(a, todayOp, s.today)
 }
 
 func (s *Server) listFindings(ctx context.Context, in *findingsInput) (api.Page[api.Finding], error) {
-	list, err := s.Reports.Findings(ctx, reports.Filter{Group: reports.Group(in.Group), Code: finding.Code(in.Code),
-		Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen})
+	list, err := s.Reports.Findings(ctx, reports.Filter{
+		Group: reports.Group(in.Group), Code: finding.Code(in.Code),
+		Owner: in.Owner, Text: in.Text, Person: in.Person, Seen: in.Seen,
+	})
 	if err != nil {
 		return api.Page[api.Finding]{}, err
 	}
@@ -88,8 +106,10 @@ func noticedFinding(f reports.Finding) api.Finding {
 		out.Title, out.Detail = "left out: "+f.Detail, ""
 	}
 	for _, p := range f.People {
-		out.People = append(out.People, api.FindingAbout{Key: p.Key, PersonID: p.Person, Person: p.Subject,
-			Where: p.Where, Detail: p.Detail, Link: p.Link})
+		out.People = append(out.People, api.FindingAbout{
+			Key: p.Key, PersonID: p.Person, Person: p.Subject,
+			Where: p.Where, Detail: p.Detail, Link: p.Link,
+		})
 	}
 	if f.Seen != nil {
 		out.Seen = &api.Seen{Note: f.Seen.Note, By: f.Seen.By, At: f.Seen.At}

@@ -71,7 +71,8 @@ const patience = 15 * time.Second
 
 // claim takes a key, or gives what it was used for once that has an answer.
 func (s *Server) claim(ctx context.Context, key string, request []byte) (claimed bool, kept accessstore.KeptAnswer,
-	err error) {
+	err error,
+) {
 	until := time.Now().Add(patience)
 	for {
 		claimed, kept, err = s.Access.ClaimAnswer(ctx, key, request)

@@ -2,24 +2,36 @@ package web
 
 import (
 	"context"
+	"net/http"
+
 	"kanban/internal/adapter"
 	"kanban/internal/core/finding"
 	"kanban/internal/wire/api"
-	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 )
 
+var (
+	installationOp = operation{
+		ID: "installation", Method: http.MethodGet, Path: "/installation",
+		Status: http.StatusOK, Tag: "installation",
+		Summary: "Where this service is reached",
+	}
+	listKindsOp = operation{
+		ID: "list-kinds", Method: http.MethodGet, Path: "/kinds", Status: http.StatusOK, Tag: "installation",
+		Summary: "The kinds of connection and what each needs",
+	}
+	listCodesOp = operation{
+		ID: "list-codes", Method: http.MethodGet, Path: "/catalogue", Status: http.StatusOK, Tag: "installation",
+		Summary: "Everything Kanban can notice, with its remedy",
+	}
+)
+
 // aboutItself registers the operations about the service itself.
 func (s *Server) aboutItself(a huma.API) {
-	handle(a, operation{ID: "installation", Method: http.MethodGet, Path: "/installation",
-		Status: http.StatusOK, Tag: "installation", Summary: "Where this service is reached"}, s.installation)
-	handle(a, operation{ID: "list-kinds", Method: http.MethodGet, Path: "/kinds",
-		Status: http.StatusOK, Tag: "installation",
-		Summary: "The kinds of connection and what each needs"}, s.listKinds)
-	handle(a, operation{ID: "list-codes", Method: http.MethodGet, Path: "/catalogue",
-		Status: http.StatusOK, Tag: "installation",
-		Summary: "Everything Kanban can notice, with its remedy"}, s.listCodes)
+	handle(a, installationOp, s.installation)
+	handle(a, listKindsOp, s.listKinds)
+	handle(a, listCodesOp, s.listCodes)
 }
 
 func (s *Server) installation(context.Context, *struct{}) (api.Installation, error) {

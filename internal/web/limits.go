@@ -49,8 +49,10 @@ func (t *timed) Read(p []byte) (int, error) {
 }
 
 // methods are those that are counted by name; a caller could make up any number of others.
-var methods = map[string]bool{"GET": true, "HEAD": true, "POST": true, "PUT": true, "PATCH": true, "DELETE": true,
-	"OPTIONS": true}
+var methods = map[string]bool{
+	"GET": true, "HEAD": true, "POST": true, "PUT": true, "PATCH": true, "DELETE": true,
+	"OPTIONS": true,
+}
 
 func methodLabel(method string) string {
 	if methods[method] {

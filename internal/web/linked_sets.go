@@ -37,55 +37,99 @@ type groupsInput struct {
 	Connection string `query:"connection" doc:"Only at this connection"`
 }
 
+var (
+	proposeSetsOp = operation{
+		ID: "propose-sets", Method: http.MethodGet, Path: "/linked-sets/proposals",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Sections that could be linked: of one course and term",
+	}
+	previewSetOp = operation{
+		ID: "preview-set", Method: http.MethodPost, Path: "/linked-sets/outlook",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "What linking would mean; nothing is done",
+	}
+	makeSetOp = operation{
+		ID: "make-set", Method: http.MethodPost, Path: "/linked-sets", Status: http.StatusCreated, Tag: "sections",
+		Summary: "Link sections; many sets at once are a batch",
+	}
+	listSetsOp = operation{
+		ID: "list-sets", Method: http.MethodGet, Path: "/linked-sets", Status: http.StatusOK, Tag: "sections",
+		Summary: "List linked sets",
+	}
+	getSetOp = operation{
+		ID: "get-set", Method: http.MethodGet, Path: "/linked-sets/{id}", Status: http.StatusOK, Tag: "sections",
+		Summary: "Show a linked set, and what unlinking would mean",
+	}
+	unlinkOp = operation{
+		ID: "unlink", Method: http.MethodPost, Path: "/linked-sets/{id}/unlink",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Handle the sections of a set one by one again",
+	}
+	previewUnlinkingOp = operation{
+		ID: "preview-unlinking", Method: http.MethodGet, Path: "/linked-sets/{id}/unlinking",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "What becomes of everybody when a set is unlinked; nothing is done",
+	}
+	previewSetEditOp = operation{
+		ID: "preview-set-edit", Method: http.MethodPost, Path: "/linked-sets/{id}/outlook",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "What changing a set would mean for everybody; nothing is done",
+	}
+	editSetOp = operation{
+		ID: "edit-set", Method: http.MethodPatch, Path: "/linked-sets/{id}", Status: http.StatusOK, Tag: "sections",
+		Summary: "Add sections to a set, take some out, change its lead",
+	}
+	previewPutBackOp = operation{
+		ID: "preview-put-back", Method: http.MethodGet, Path: "/safety-copies/{id}/outlook",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "What putting a safety copy back would mean; nothing is done",
+	}
+	putBackOp = operation{
+		ID: "put-back", Method: http.MethodPost, Path: "/safety-copies/{id}/put-back",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Put the results of a safety copy back that are no longer there",
+	}
+	listLeftGroupsOp = operation{
+		ID: "list-left-groups", Method: http.MethodGet, Path: "/left-groups",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Groups inside classes that are for no section any more, as they are at the service now",
+	}
+	removeLeftGroupOp = operation{
+		ID: "remove-left-group", Method: http.MethodPost, Path: "/left-groups/remove",
+		Status: http.StatusNoContent, Tag: "sections",
+		Summary: "Remove an empty group that is for no section any more, at the service",
+	}
+)
+
 // linkedSets registers the operations about linked sets, their safety copies and the groups that they left.
 func (s *Server) linkedSets(a huma.API) {
-	handle(a, operation{ID: "propose-sets", Method: http.MethodGet, Path: "/linked-sets/proposals",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "Sections that could be linked: of one course and term"}, s.proposeSets)
-	handle(a, operation{ID: "preview-set", Method: http.MethodPost, Path: "/linked-sets/outlook",
-		Status: http.StatusOK, Tag: "sections", Summary: "What linking would mean; nothing is done"}, s.previewSet)
-	handle(a, operation{ID: "make-set", Method: http.MethodPost, Path: "/linked-sets",
-		Status: http.StatusCreated, Tag: "sections",
-		Summary: "Link sections; many sets at once are a batch"}, s.makeSet)
-	handle(a, operation{ID: "list-sets", Method: http.MethodGet, Path: "/linked-sets",
-		Status: http.StatusOK, Tag: "sections", Summary: "List linked sets"}, s.listSets)
-	handleTagged(a, operation{ID: "get-set", Method: http.MethodGet, Path: "/linked-sets/{id}",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "Show a linked set, and what unlinking would mean"}, s.getSet)
-	handleTagged(a, operation{ID: "unlink", Method: http.MethodPost, Path: "/linked-sets/{id}/unlink",
-		Status: http.StatusOK, Tag: "sections", Summary: "Handle the sections of a set one by one again"}, s.unlink)
-	handle(a, operation{ID: "preview-unlinking", Method: http.MethodGet, Path: "/linked-sets/{id}/unlinking",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "What becomes of everybody when a set is unlinked; nothing is done"}, s.previewUnlinking)
-	handle(a, operation{ID: "preview-set-edit", Method: http.MethodPost, Path: "/linked-sets/{id}/outlook",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "What changing a set would mean for everybody; nothing is done"}, s.previewSetEdit)
-	handleTagged(a, operation{ID: "edit-set", Method: http.MethodPatch, Path: "/linked-sets/{id}",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "Add sections to a set, take some out, change its lead"}, s.editSet)
-	handle(a, operation{ID: "preview-put-back", Method: http.MethodGet, Path: "/safety-copies/{id}/outlook",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "What putting a safety copy back would mean; nothing is done"}, s.previewPutBack)
-	handle(a, operation{ID: "put-back", Method: http.MethodPost, Path: "/safety-copies/{id}/put-back",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "Put the results of a safety copy back that are no longer there"}, s.putBack)
-	handle(a, operation{ID: "list-left-groups", Method: http.MethodGet, Path: "/left-groups",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "Groups inside classes that are for no section any more, as they are at the service now"},
-		s.listLeftGroups)
-	handleEmpty(a, operation{ID: "remove-left-group", Method: http.MethodPost, Path: "/left-groups/remove",
-		Status: http.StatusNoContent, Tag: "sections",
-		Summary: "Remove an empty group that is for no section any more, at the service"}, s.removeLeftGroup)
+	handle(a, proposeSetsOp, s.proposeSets)
+	handle(a, previewSetOp, s.previewSet)
+	handle(a, makeSetOp, s.makeSet)
+	handle(a, listSetsOp, s.listSets)
+	handleTagged(a, getSetOp, s.getSet)
+	handleTagged(a, unlinkOp, s.unlink)
+	handle(a, previewUnlinkingOp, s.previewUnlinking)
+	handle(a, previewSetEditOp, s.previewSetEdit)
+	handleTagged(a, editSetOp, s.editSet)
+	handle(a, previewPutBackOp, s.previewPutBack)
+	handle(a, putBackOp, s.putBack)
+	handle(a, listLeftGroupsOp, s.listLeftGroups)
+	handleEmpty(a, removeLeftGroupOp, s.removeLeftGroup)
 }
 
 func (s *Server) proposeSets(ctx context.Context, in *proposalsInput) (api.SetProposals, error) {
 	all, err := s.Linking.Proposals(ctx, in.SameTeacher, in.Hidden == pairings.Everything)
 	return api.SetProposals{Hidden: all.Hidden, Items: each(all.List, func(p core.Proposal) api.SetProposal {
-		return api.SetProposal{Name: p.Name, Sections: each(p.Sections, linked),
+		return api.SetProposal{
+			Name: p.Name, Sections: each(p.Sections, linked),
 			SharedTeachers: each(p.SharedTeachers, func(t core.SharedTeacher) api.SharedTeacher {
-				return api.SharedTeacher{Teacher: all.Teachers[t.Teacher],
-					Sections: each(t.Sections, func(x core.Section) string { return x.Title })}
-			})}
+				return api.SharedTeacher{
+					Teacher:  all.Teachers[t.Teacher],
+					Sections: each(t.Sections, func(x core.Section) string { return x.Title }),
+				}
+			}),
+		}
 	})}, err
 }
 
@@ -149,8 +193,10 @@ func (s *Server) previewUnlinking(ctx context.Context, in *unlinkingInput) ([]ap
 
 func (s *Server) previewSetEdit(ctx context.Context, in *withID[api.EditSet]) (api.SetEdited, error) {
 	x, err := s.Linking.Editing(ctx, in.ID, linking.Edit(in.Body))
-	return api.SetEdited{Sections: each(x.Sections, linked), Refused: each(x.Refused, refusedSection),
-		Classes: each(x.Classes, classEffects)}, err
+	return api.SetEdited{
+		Sections: each(x.Sections, linked), Refused: each(x.Refused, refusedSection),
+		Classes: each(x.Classes, classEffects),
+	}, err
 }
 
 func (s *Server) editSet(ctx context.Context, in *edit[api.EditSet]) (api.LinkedSet, int, error) {
@@ -178,8 +224,10 @@ func (s *Server) putBack(ctx context.Context, in *byID) (api.PutBack, error) {
 func (s *Server) listLeftGroups(ctx context.Context, in *groupsInput) ([]api.LeftGroup, error) {
 	all, err := s.Linking.LeftGroups(ctx, in.Connection)
 	return each(all, func(g linking.LeftGroup) api.LeftGroup {
-		out := api.LeftGroup{Ref: g.Ref, Name: g.Name, ConnectionID: g.ConnectionID, Class: g.Class,
-			Section: g.Section, Members: g.Members, Gone: g.Gone}
+		out := api.LeftGroup{
+			Ref: g.Ref, Name: g.Name, ConnectionID: g.ConnectionID, Class: g.Class,
+			Section: g.Section, Members: g.Members, Gone: g.Gone,
+		}
 		if g.Problem != nil {
 			out.Problem = g.Problem.Error()
 		}
@@ -224,14 +272,18 @@ func wish(n api.NewSet) linking.Wish {
 }
 
 func linked(x core.Section) api.SectionRef {
-	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.School,
-		Teachers: x.TeacherNames, Learners: x.Learners, Gone: x.Gone}
+	return api.SectionRef{
+		ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.School,
+		Teachers: x.TeacherNames, Learners: x.Learners, Gone: x.Gone,
+	}
 }
 
 func obstacle(o core.Obstacle) api.Obstacle {
 	text, _ := finding.Lookup(o.Code)
-	return api.Obstacle{Code: o.Code, Title: text.Title, Detail: o.Detail, Remedy: text.Remedy, Blocks: true,
-		Override: o.Overridable}
+	return api.Obstacle{
+		Code: o.Code, Title: text.Title, Detail: o.Detail, Remedy: text.Remedy, Blocks: true,
+		Override: o.Overridable,
+	}
 }
 
 func (s *Server) set(ctx context.Context, id string) (api.LinkedSet, error) {

@@ -75,8 +75,10 @@ type hello struct {
 }
 
 func (s *Server) stream(a huma.API) {
-	op := huma.Operation{OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live",
-		Summary: "What changes, as it changes (server-sent events)", Tags: []string{"installation"}}
+	op := huma.Operation{
+		OperationID: "live", Method: http.MethodGet, Path: "/api/v1/live",
+		Summary: "What changes, as it changes (server-sent events)", Tags: []string{"installation"},
+	}
 	sse.Register(a, op, map[string]any{"message": api.Live{}, "hello": hello{}},
 		func(ctx context.Context, _ *struct{}, send sse.Sender) {
 			news, leave := s.live.join()

@@ -13,24 +13,41 @@ import (
 	"kanban/internal/wire/api"
 )
 
+var (
+	getMatchingOp = operation{
+		ID: "get-matching", Method: http.MethodGet, Path: "/connections/{id}/matching",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "How people are recognised at a connection",
+	}
+	previewMatchingOp = operation{
+		ID: "preview-matching", Method: http.MethodPost, Path: "/connections/{id}/matching/preview",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Whom a change of the matching would touch",
+	}
+	editMatchingOp = operation{
+		ID: "edit-matching", Method: http.MethodPut, Path: "/connections/{id}/matching",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Change how people are recognised at a connection",
+	}
+	listProposalsOp = operation{
+		ID: "list-proposals", Method: http.MethodGet, Path: "/connections/{id}/proposals",
+		Status: http.StatusOK, Tag: "people",
+		Summary: "Records of a register that look like second accounts or test learners, with what speaks for it",
+	}
+	decideProposalsOp = operation{
+		ID: "decide-proposals", Method: http.MethodPost, Path: "/connections/{id}/proposals",
+		Status: http.StatusOK, Tag: "people",
+		Summary: "Accept or refuse what is proposed of a register's records, one or all",
+	}
+)
+
 // matching registers the operations about how people are recognised at a service.
 func (s *Server) matching(a huma.API) {
-	handleTagged(a, operation{ID: "get-matching", Method: http.MethodGet, Path: "/connections/{id}/matching",
-		Status: http.StatusOK, Tag: "connections",
-		Summary: "How people are recognised at a connection"}, s.getMatching)
-	handle(a, operation{ID: "preview-matching", Method: http.MethodPost, Path: "/connections/{id}/matching/preview",
-		Status: http.StatusOK, Tag: "connections",
-		Summary: "Whom a change of the matching would touch"}, s.previewMatching)
-	handleTagged(a, operation{ID: "edit-matching", Method: http.MethodPut, Path: "/connections/{id}/matching",
-		Status: http.StatusOK, Tag: "connections",
-		Summary: "Change how people are recognised at a connection"}, s.editMatching)
-	handle(a, operation{ID: "list-proposals", Method: http.MethodGet, Path: "/connections/{id}/proposals",
-		Status: http.StatusOK, Tag: "people",
-		Summary: "Records of a register that look like second accounts or test learners, with what speaks for it"},
-		s.listProposals)
-	handle(a, operation{ID: "decide-proposals", Method: http.MethodPost, Path: "/connections/{id}/proposals",
-		Status: http.StatusOK, Tag: "people",
-		Summary: "Accept or refuse what is proposed of a register's records, one or all"}, s.decideProposals)
+	handleTagged(a, getMatchingOp, s.getMatching)
+	handle(a, previewMatchingOp, s.previewMatching)
+	handleTagged(a, editMatchingOp, s.editMatching)
+	handle(a, listProposalsOp, s.listProposals)
+	handle(a, decideProposalsOp, s.decideProposals)
 }
 
 func (s *Server) getMatching(ctx context.Context, in *byID) (roster.Matching, int, error) {

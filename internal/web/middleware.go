@@ -3,13 +3,14 @@ package web
 import (
 	"cmp"
 	"context"
-	"kanban/internal/web/problem"
 	"log/slog"
 	"net/http"
 	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
+
+	"kanban/internal/web/problem"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"

@@ -27,36 +27,70 @@ type accessesInput struct {
 	Troubled bool   `query:"troubled" doc:"Only what gives nothing although it should"`
 }
 
+var (
+	listOffersOp = operation{
+		ID: "list-offers", Method: http.MethodGet, Path: "/offers", Status: http.StatusOK, Tag: "access",
+		Summary: "List offers and whom they give access",
+	}
+	getOfferOp = operation{
+		ID: "get-offer", Method: http.MethodGet, Path: "/offers/{id}", Status: http.StatusOK, Tag: "access",
+		Summary: "Show an offer",
+	}
+	makeOfferOp = operation{
+		ID: "make-offer", Method: http.MethodPost, Path: "/offers", Status: http.StatusCreated, Tag: "access",
+		Summary: "Say to which sections something that is sold gives access",
+	}
+	editOfferOp = operation{
+		ID: "edit-offer", Method: http.MethodPut, Path: "/offers/{id}", Status: http.StatusOK, Tag: "access",
+		Summary: "Change an offer",
+	}
+	removeOfferOp = operation{
+		ID: "remove-offer", Method: http.MethodDelete, Path: "/offers/{id}",
+		Status: http.StatusNoContent, Tag: "access",
+		Summary: "Remove an offer; whom it enrolled stays enrolled",
+	}
+	listSidesOp = operation{
+		ID: "list-sides", Method: http.MethodGet, Path: "/sides", Status: http.StatusOK, Tag: "access",
+		Summary: "Access and enrolment side by side",
+	}
+	listAccessesOp = operation{
+		ID: "list-accesses", Method: http.MethodGet, Path: "/accesses", Status: http.StatusOK, Tag: "access",
+		Summary: "List what was bought and what was given by hand, one purchase a line, the newest first",
+	}
+	giveAccessOp = operation{
+		ID: "give-access", Method: http.MethodPost, Path: "/offers/{id}/accesses",
+		Status: http.StatusOK, Tag: "access",
+		Summary: "Give a person by hand what an offer leads to, until a time and for a reason",
+	}
+	endAccessOp = operation{
+		ID: "end-access", Method: http.MethodPost, Path: "/accesses/{id}/end",
+		Status: http.StatusNoContent, Tag: "access",
+		Summary: "End access that was given by hand",
+	}
+	assignAccessOp = operation{
+		ID: "assign-access", Method: http.MethodPost, Path: "/accesses/{id}/person",
+		Status: http.StatusNoContent, Tag: "access",
+		Summary: "Say whose a purchase is of which that cannot be told",
+	}
+	listUnmappedOp = operation{
+		ID: "list-unmapped", Method: http.MethodGet, Path: "/unmapped", Status: http.StatusOK, Tag: "access",
+		Summary: "What was bought and leads nowhere",
+	}
+)
+
 // offers registers the operations about offers and the access that they give.
 func (s *Server) offers(a huma.API) {
-	handle(a, operation{ID: "list-offers", Method: http.MethodGet, Path: "/offers",
-		Status: http.StatusOK, Tag: "access", Summary: "List offers and whom they give access"}, s.listOffers)
-	handleTagged(a, operation{ID: "get-offer", Method: http.MethodGet, Path: "/offers/{id}",
-		Status: http.StatusOK, Tag: "access", Summary: "Show an offer"}, s.getOffer)
-	handleTagged(a, operation{ID: "make-offer", Method: http.MethodPost, Path: "/offers",
-		Status: http.StatusCreated, Tag: "access",
-		Summary: "Say to which sections something that is sold gives access"}, s.makeOffer)
-	handleTagged(a, operation{ID: "edit-offer", Method: http.MethodPut, Path: "/offers/{id}",
-		Status: http.StatusOK, Tag: "access", Summary: "Change an offer"}, s.editOffer)
-	handleEmpty(a, operation{ID: "remove-offer", Method: http.MethodDelete, Path: "/offers/{id}",
-		Status: http.StatusNoContent, Tag: "access",
-		Summary: "Remove an offer; whom it enrolled stays enrolled"}, s.removeOffer)
-	handle(a, operation{ID: "list-sides", Method: http.MethodGet, Path: "/sides",
-		Status: http.StatusOK, Tag: "access", Summary: "Access and enrolment side by side"}, s.listSides)
-	handle(a, operation{ID: "list-accesses", Method: http.MethodGet, Path: "/accesses",
-		Status: http.StatusOK, Tag: "access",
-		Summary: "List what was bought and what was given by hand, one purchase a line, the newest first"},
-		s.listAccesses)
-	handle(a, operation{ID: "give-access", Method: http.MethodPost, Path: "/offers/{id}/accesses",
-		Status: http.StatusOK, Tag: "access",
-		Summary: "Give a person by hand what an offer leads to, until a time and for a reason"}, s.giveAccess)
-	handleEmpty(a, operation{ID: "end-access", Method: http.MethodPost, Path: "/accesses/{id}/end",
-		Status: http.StatusNoContent, Tag: "access", Summary: "End access that was given by hand"}, s.endAccess)
-	handleEmpty(a, operation{ID: "assign-access", Method: http.MethodPost, Path: "/accesses/{id}/person",
-		Status: http.StatusNoContent, Tag: "access",
-		Summary: "Say whose a purchase is of which that cannot be told"}, s.assignAccess)
-	handle(a, operation{ID: "list-unmapped", Method: http.MethodGet, Path: "/unmapped",
-		Status: http.StatusOK, Tag: "access", Summary: "What was bought and leads nowhere"}, s.listUnmapped)
+	handle(a, listOffersOp, s.listOffers)
+	handleTagged(a, getOfferOp, s.getOffer)
+	handleTagged(a, makeOfferOp, s.makeOffer)
+	handleTagged(a, editOfferOp, s.editOffer)
+	handleEmpty(a, removeOfferOp, s.removeOffer)
+	handle(a, listSidesOp, s.listSides)
+	handle(a, listAccessesOp, s.listAccesses)
+	handle(a, giveAccessOp, s.giveAccess)
+	handleEmpty(a, endAccessOp, s.endAccess)
+	handleEmpty(a, assignAccessOp, s.assignAccess)
+	handle(a, listUnmappedOp, s.listUnmapped)
 }
 
 func (s *Server) listOffers(ctx context.Context, _ *struct{}) (api.Page[api.Offer], error) {
@@ -106,10 +140,14 @@ func (s *Server) listSides(ctx context.Context, in *sidesInput) ([]api.Side, err
 }
 
 func (s *Server) listAccesses(ctx context.Context, in *accessesInput) (api.Page[api.Access], error) {
-	all, err := s.Purchases.Accesses(ctx, purchasestore.AccessFilter{OfferID: in.Offer, PersonID: in.Person,
-		Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit})
-	return api.Page[api.Access]{Items: each(all, s.shownAccess),
-		Next: last(all, in.Limit, func(x purchasestore.ListedAccess) string { return x.ID })}, err
+	all, err := s.Purchases.Accesses(ctx, purchasestore.AccessFilter{
+		OfferID: in.Offer, PersonID: in.Person,
+		Troubled: in.Troubled, Before: in.Cursor, Limit: in.Limit,
+	})
+	return api.Page[api.Access]{
+		Items: each(all, s.shownAccess),
+		Next:  last(all, in.Limit, func(x purchasestore.ListedAccess) string { return x.ID }),
+	}, err
 }
 
 func (s *Server) giveAccess(ctx context.Context, in *withID[api.NewAccess]) (api.Access, error) {

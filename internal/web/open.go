@@ -25,11 +25,13 @@ var awardPage = template.Must(template.ParseFS(pages, "pages/award.html"))
 // open registers what anyone may read: issuers, their keys, badges and awards.
 func (s *Server) open(r chi.Router) {
 	r.Get("/open/issuers/{id}", s.public(func(r *http.Request, id string) (any,
-		error) {
+		error,
+	) {
 		return s.Badges.Profile(r.Context(), id)
 	}))
 	r.Get("/open/badges/{id}", s.public(func(r *http.Request, id string) (any,
-		error) {
+		error,
+	) {
 		return s.Badges.Achievement(r.Context(), id)
 	}))
 	r.Get("/open/issuers/{id}/keys/{key}", s.public(func(r *http.Request, id string) (any, error) {
@@ -109,8 +111,10 @@ func (s *Server) award(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) awardPage(w http.ResponseWriter, r *http.Request, checked badges.Checked) {
-	data := map[string]any{"Checked": checked, "Credential": checked.Credential,
-		"JWT": s.Badges.AwardAddress(checked.Award.ID) + "?form=jwt"}
+	data := map[string]any{
+		"Checked": checked, "Credential": checked.Credential,
+		"JWT": s.Badges.AwardAddress(checked.Award.ID) + "?form=jwt",
+	}
 	if claimed := strings.TrimSpace(r.URL.Query().Get("address")); claimed != "" {
 		data["Claimed"], data["Belongs"] = claimed, checked.Credential.BelongsTo(claimed)
 	}

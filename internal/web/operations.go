@@ -2,28 +2,49 @@ package web
 
 import (
 	"context"
+	"net/http"
+
 	"kanban/internal/web/auth"
 	"kanban/internal/wire/api"
-	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 )
 
+var (
+	listOperationsOp = operation{
+		ID: "list-operations", Method: http.MethodGet, Path: "/connections/{id}/operations",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "List the operations of a service's own API",
+	}
+	getOperationOp = operation{
+		ID: "get-operation", Method: http.MethodGet, Path: "/connections/{id}/operations/{name}",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Show an operation",
+	}
+	keepOperationOp = operation{
+		ID: "keep-operation", Method: http.MethodPut, Path: "/connections/{id}/operations/{name}",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Define an operation, or define it anew",
+	}
+	dropOperationOp = operation{
+		ID: "drop-operation", Method: http.MethodDelete, Path: "/connections/{id}/operations/{name}",
+		Status: http.StatusNoContent, Tag: "connections",
+		Summary: "Remove an operation",
+	}
+	tryOperationOp = operation{
+		ID: "try-operation", Method: http.MethodPost, Path: "/connections/{id}/operations/{name}/try",
+		Status: http.StatusOK, Tag: "connections",
+		Summary: "Call an operation now, for real",
+	}
+)
+
 // operations registers the operations about the operations that a connection's service offers.
 func (s *Server) operations(a huma.API) {
-	handle(a, operation{ID: "list-operations", Method: http.MethodGet, Path: "/connections/{id}/operations",
-		Status: http.StatusOK, Tag: "connections",
-		Summary: "List the operations of a service's own API"}, s.listOperations)
-	handle(a, operation{ID: "get-operation", Method: http.MethodGet, Path: "/connections/{id}/operations/{name}",
-		Status: http.StatusOK, Tag: "connections", Summary: "Show an operation"}, s.getOperation)
-	handle(a, operation{ID: "keep-operation", Method: http.MethodPut, Path: "/connections/{id}/operations/{name}",
-		Status: http.StatusOK, Tag: "connections",
-		Summary: "Define an operation, or define it anew"}, s.keepOperation)
-	handleEmpty(a, operation{ID: "drop-operation", Method: http.MethodDelete,
-		Path:   "/connections/{id}/operations/{name}",
-		Status: http.StatusNoContent, Tag: "connections", Summary: "Remove an operation"}, s.dropOperation)
-	handle(a, operation{ID: "try-operation", Method: http.MethodPost, Path: "/connections/{id}/operations/{name}/try",
-		Status: http.StatusOK, Tag: "connections", Summary: "Call an operation now, for real"}, s.tryOperation)
+	handle(a, listOperationsOp, s.listOperations)
+	handle(a, getOperationOp, s.getOperation)
+	handle(a, keepOperationOp, s.keepOperation)
+	handleEmpty(a, dropOperationOp, s.dropOperation)
+	handle(a, tryOperationOp, s.tryOperation)
 }
 
 func (s *Server) listOperations(ctx context.Context, in *byID) ([]api.Operation, error) {

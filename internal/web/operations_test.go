@@ -106,12 +106,35 @@ func TestEveryOperationAnswersAsDescribed(t *testing.T) {
 		name string
 		do   func(*talk, *story)
 	}{
-		{"sign-in", walkDoors}, {"connections", walkConnections}, {"matching", walkMatched}, {"sections",
-			walkSectionsOf}, {"people lists", walkPeopleLists}, {"pairings", walkPairings}, {"linked sets",
-			walkLinkedSets},
-		{"batches", walkBatches}, {"outlines", walkOutlines}, {"badges", walkBadges}, {"rules", walkRules}, {"events",
-			walkEvents}, {"offers", walkOffers}, {"stages", walkStages}, {"settings", walkSettings}, {"findings",
-			walkFindings}, {"ends", walkEnds},
+		{"sign-in", walkDoors},
+		{"connections", walkConnections},
+		{"matching", walkMatched},
+		{
+			"sections",
+			walkSectionsOf,
+		},
+		{"people lists", walkPeopleLists},
+		{"pairings", walkPairings},
+		{
+			"linked sets",
+			walkLinkedSets,
+		},
+		{"batches", walkBatches},
+		{"outlines", walkOutlines},
+		{"badges", walkBadges},
+		{"rules", walkRules},
+		{
+			"events",
+			walkEvents,
+		},
+		{"offers", walkOffers},
+		{"stages", walkStages},
+		{"settings", walkSettings},
+		{
+			"findings",
+			walkFindings,
+		},
+		{"ends", walkEnds},
 	} {
 		t.Run(step.name, func(t *testing.T) {
 			x.site.t, x.described.t = t, t
@@ -136,8 +159,10 @@ func walkDoors(x *talk, _ *story) {
 	t := x.site.t
 	secret, err := x.Access.SetupSecret(t.Context())
 	require.NoError(t, err)
-	maud := post[api.Caller](x, "/setup", api.Setup{Secret: secret, Name: "Maud", Email: "maud@fernmoor.example",
-		Password: password})
+	maud := post[api.Caller](x, "/setup", api.Setup{
+		Secret: secret, Name: "Maud", Email: "maud@fernmoor.example",
+		Password: password,
+	})
 	x.token, err = x.Access.NewToken(t.Context(), access.Caller(maud), "test")
 	require.NoError(t, err)
 	caller := post[api.Caller](x, "/session", api.SignIn{Email: "maud@fernmoor.example", Password: password})
@@ -146,8 +171,10 @@ func walkDoors(x *talk, _ *story) {
 	assert.Equal(t, "Maud", get[api.Caller](x, "/session").Name)
 	token := made[api.Token](x, "/tokens", api.NewToken{Name: "another"})
 	assert.True(t, strings.HasPrefix(token.Token, "kbt_"))
-	x.do(403, "POST", "/setup", api.Setup{Secret: "x", Name: "Otto", Email: "otto@fernmoor.example",
-		Password: password})
+	x.do(403, "POST", "/setup", api.Setup{
+		Secret: "x", Name: "Otto", Email: "otto@fernmoor.example",
+		Password: password,
+	})
 	assert.Equal(t, "http://kanban.example", get[api.Installation](x, "/installation").Address)
 	assert.NotEmpty(t, get[[]map[string]any](x, "/kinds"))
 	assert.NotEmpty(t, get[[]map[string]any](x, "/catalogue"))
@@ -162,13 +189,21 @@ func walkDoors(x *talk, _ *story) {
 
 func walkConnections(x *talk, h *story) {
 	t, at := x.site.t, x.Standins.Addresses
-	c := made[api.Connection](x, "/connections", api.NewConnection{Kind: "oneroster", Name: "Register",
-		Values: map[string]string{"address": at.Register, "tokenAddress": at.Register + "/oauth/token",
-			"clientId": "kanban", "clientSecret": "green-fingers"}})
+	c := made[api.Connection](x, "/connections", api.NewConnection{
+		Kind: "oneroster", Name: "Register",
+		Values: map[string]string{
+			"address": at.Register, "tokenAddress": at.Register + "/oauth/token",
+			"clientId": "kanban", "clientSecret": "green-fingers",
+		},
+	})
 	h.register = c.ID
-	x.do(422, "POST", "/connections", api.NewConnection{Kind: "oneroster", Name: "Register",
-		Values: map[string]string{"address": at.Register, "tokenAddress": at.Register + "/oauth/token",
-			"clientId": "a", "clientSecret": "b"}})
+	x.do(422, "POST", "/connections", api.NewConnection{
+		Kind: "oneroster", Name: "Register",
+		Values: map[string]string{
+			"address": at.Register, "tokenAddress": at.Register + "/oauth/token",
+			"clientId": "a", "clientSecret": "b",
+		},
+	})
 	x.do(422, "POST", "/connections", api.NewConnection{Kind: "none", Name: "Other"})
 	assert.Equal(t, c.ID, get[api.Connection](x, "/connections/"+c.ID).ID)
 	post[[]api.Report](x, "/connections/"+c.ID+"/probe", nil)
@@ -281,8 +316,10 @@ func walkSectionsOf(x *talk, h *story) {
 func walkPeopleLists(x *talk, h *story) {
 	t := x.site.t
 	who := x.Person("stu-001").ID
-	l := made[api.PeopleList](x, "/people-lists", api.NewPeopleList{Kind: "named", Name: "Helpers",
-		People: []string{who}})
+	l := made[api.PeopleList](x, "/people-lists", api.NewPeopleList{
+		Kind: "named", Name: "Helpers",
+		People: []string{who},
+	})
 	x.do(422, "POST", "/people-lists", api.NewPeopleList{Kind: "course", OfID: "none"})
 	at := "/people-lists/" + l.ID
 	assert.Len(t, get[api.Page[api.PeopleList]](x, "/people-lists").Items, 1)
@@ -417,8 +454,10 @@ func (x *talk) account(email string) string {
 
 func walkBatches(x *talk, h *story) {
 	t := x.site.t
-	b := made[api.Batch](x, "/batches", api.Order{Act: "pair", Sections: []string{h.propB}, ConnectionID: h.workspace,
-		WithoutRun: true})
+	b := made[api.Batch](x, "/batches", api.Order{
+		Act: "pair", Sections: []string{h.propB}, ConnectionID: h.workspace,
+		WithoutRun: true,
+	})
 	post[api.Batch](x, "/batches/"+b.ID+"/do", api.Doing{})
 	require.NoError(t, x.Batches.CarryOut(t.Context(), b.ID))
 	assert.True(t, get[api.Batch](x, "/batches/"+b.ID).Items[0].Done)
@@ -445,8 +484,10 @@ func walkOutlines(x *talk, h *story) {
 	x.do(204, "PUT", at, o)
 	x.changes("PUT", "/learning-settings", api.LearningSettings{Across: true})
 	get[api.Verbs](x, "/verbs")
-	x.do(204, "PUT", "/verbs", api.OwnVerbs{Own: []learning.VerbRule{{Verb: "https://verbs.example/grew",
-		Says: "completed"}}})
+	x.do(204, "PUT", "/verbs", api.OwnVerbs{Own: []learning.VerbRule{{
+		Verb: "https://verbs.example/grew",
+		Says: "completed",
+	}}})
 	x.do(422, "PUT", "/verbs", map[string]any{"own": []any{map[string]any{"verb": "", "says": "completed"}}})
 	get[api.Progress](x, "/people/"+x.Person("stu-001").ID+"/progress/"+h.propA)
 }
@@ -462,10 +503,14 @@ func walkBadges(x *talk, h *story) {
 	unused := made[api.Issuer](x, "/issuers", api.NewIssuer{Name: "Fernmor"})
 	x.do(204, "DELETE", "/issuers/"+unused.ID, nil)
 	assert.Len(t, get[api.Page[api.Issuer]](x, "/issuers").Items, 1)
-	b := made[api.Badge](x, "/badges", api.NewBadge{IssuerID: i.ID, Name: "Sower", Description: "Sows",
-		Criteria: "Sow"})
-	spare := made[api.Badge](x, "/badges", api.NewBadge{IssuerID: i.ID, Name: "Spare", Description: "Sows",
-		Criteria: "Sow"})
+	b := made[api.Badge](x, "/badges", api.NewBadge{
+		IssuerID: i.ID, Name: "Sower", Description: "Sows",
+		Criteria: "Sow",
+	})
+	spare := made[api.Badge](x, "/badges", api.NewBadge{
+		IssuerID: i.ID, Name: "Spare", Description: "Sows",
+		Criteria: "Sow",
+	})
 	x.do(204, "DELETE", "/badges/"+spare.ID, nil)
 	x.do(422, "POST", "/badges", api.NewBadge{IssuerID: "none", Name: "Sower", Description: "Sows", Criteria: "Sow"})
 	assert.Len(t, get[api.Page[api.Badge]](x, "/badges").Items, 1)
@@ -476,17 +521,28 @@ func walkBadges(x *talk, h *story) {
 func walkRules(x *talk, h *story) {
 	t := x.site.t
 	draft := api.NewRule{Name: "Welcome", Trigger: "section.joined", Actions: []api.Action{
-		{Kind: "mail", ConnectionID: h.mail, Subject: "Welcome", Text: "Dear {{.person.givenName}}"}, {Kind: "award",
-			BadgeID: h.badge}, {Kind: "task", Subject: "Greet"}, {Kind: "append-row", Sheet: "Arrivals",
-			Fields: map[string]string{"name": "person.name"}},
-		{Kind: "send-event", ConnectionID: h.contacts,
-			Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"learner"`}},
+		{Kind: "mail", ConnectionID: h.mail, Subject: "Welcome", Text: "Dear {{.person.givenName}}"},
+		{
+			Kind:    "award",
+			BadgeID: h.badge,
+		},
+		{Kind: "task", Subject: "Greet"},
+		{
+			Kind: "append-row", Sheet: "Arrivals",
+			Fields: map[string]string{"name": "person.name"},
+		},
+		{
+			Kind: "send-event", ConnectionID: h.contacts,
+			Fields: map[string]string{"email": "person.email", "name": "person.name", "label": `"learner"`},
+		},
 	}}
 	r := made[api.Rule](x, "/rules", draft)
 	h.rule = r.ID
 	at := "/rules/" + r.ID
-	x.do(422, "POST", "/rules", api.NewRule{Name: "Broken", Trigger: "section.joined", Condition: "person.",
-		Actions: draft.Actions})
+	x.do(422, "POST", "/rules", api.NewRule{
+		Name: "Broken", Trigger: "section.joined", Condition: "person.",
+		Actions: draft.Actions,
+	})
 	assert.Len(t, get[api.Page[api.Rule]](x, "/rules").Items, 1)
 	get[api.Checklist](x, at+"/checklist")
 	assert.NotEmpty(t, get[[]map[string]any](x, "/triggers/section.joined"))
@@ -496,8 +552,10 @@ func walkRules(x *talk, h *story) {
 	trial := post[api.Trial](x, "/trials", map[string]any{"rule": draft, "made": true})
 	assert.NotEmpty(t, trial)
 	post[api.Trial](x, at+"/trial", api.TrialRequest{Made: true})
-	verdict := post[api.TextVerdict](x, "/texts", api.TextCheck{Kind: "condition", Trigger: "section.joined",
-		Text: "person.name =="})
+	verdict := post[api.TextVerdict](x, "/texts", api.TextCheck{
+		Kind: "condition", Trigger: "section.joined",
+		Text: "person.name ==",
+	})
 	assert.NotEmpty(t, verdict.Problem)
 	draft.Name = "Welcome all"
 	x.changes("PUT", at, draft)
@@ -511,9 +569,11 @@ func walkRules(x *talk, h *story) {
 // joined records that somebody joined a section.
 func (x *talk) joined(who string) eventstore.Event {
 	p, s := x.Person(who), x.Section("PROP-A")
-	return x.Record(eventstore.Event{Type: "section.joined", NaturalKey: db.NewID(), PersonID: &p.ID,
+	return x.Record(eventstore.Event{
+		Type: "section.joined", NaturalKey: db.NewID(), PersonID: &p.ID,
 		SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"},
-		OccurredAt: time.Now().UTC()})
+		OccurredAt: time.Now().UTC(),
+	})
 }
 
 func walkEvents(x *talk, h *story) {
@@ -565,8 +625,10 @@ func walkEvents(x *talk, h *story) {
 
 func walkOffers(x *talk, h *story) {
 	t := x.site.t
-	n := api.NewOffer{Name: "A place", ConnectionID: h.shop, Offer: "place", SectionIDs: []string{h.propB},
-		AtEnd: "mark"}
+	n := api.NewOffer{
+		Name: "A place", ConnectionID: h.shop, Offer: "place", SectionIDs: []string{h.propB},
+		AtEnd: "mark",
+	}
 	o := made[api.Offer](x, "/offers", n)
 	at := "/offers/" + o.ID
 	x.do(422, "POST", "/offers", api.NewOffer{Name: "Nowhere", ConnectionID: h.shop, Offer: "none", AtEnd: "mark"})
@@ -581,8 +643,10 @@ func walkOffers(x *talk, h *story) {
 	x.do(409, "POST", "/accesses/"+given.ID+"/person", api.Whose{PersonID: x.Person("stu-021").ID})
 	x.do(204, "POST", "/accesses/"+given.ID+"/end", api.Ending{Reason: "over"})
 	problems, err := x.Facts.Report(t.Context(), x.opened(h.shop),
-		[]webhook.Received{{Event: webhook.Event{ID: "1", Source: "https://shop.example", Type: "purchase.completed",
-			Subject: "order-1", Time: time.Now()}, Data: []byte(`{"email": "", "offer": "place"}`)}})
+		[]webhook.Received{{Event: webhook.Event{
+			ID: "1", Source: "https://shop.example", Type: "purchase.completed",
+			Subject: "order-1", Time: time.Now(),
+		}, Data: []byte(`{"email": "", "offer": "place"}`)}})
 	require.NoError(t, err)
 	require.NoError(t, problems[0])
 	bought := get[api.Page[api.Access]](x, "/accesses?troubled=true").Items
@@ -594,9 +658,13 @@ func walkOffers(x *talk, h *story) {
 func walkStages(x *talk, h *story) {
 	t := x.site.t
 	o := get[api.Outline](x, "/courses/"+h.course+"/outline")
-	n := api.NewStagePlan{Name: "Apprentice", CourseID: h.course,
-		Stages: []stage.Stage{{Title: "Sower", Criteria: []stage.Criterion{{Kind: "module",
-			ModuleID: o.Modules[0].ID}}}}}
+	n := api.NewStagePlan{
+		Name: "Apprentice", CourseID: h.course,
+		Stages: []stage.Stage{{Title: "Sower", Criteria: []stage.Criterion{{
+			Kind:     "module",
+			ModuleID: o.Modules[0].ID,
+		}}}},
+	}
 	post[api.StagePlanPreview](x, "/stage-plans/preview", n)
 	p := made[api.StagePlan](x, "/stage-plans", n)
 	at := "/stage-plans/" + p.ID
@@ -618,8 +686,10 @@ func walkStages(x *talk, h *story) {
 func walkSettings(x *talk, h *story) {
 	t := x.site.t
 	list := get[[]api.Template](x, "/templates")
-	x.changes("PUT", "/templates", append(list, api.Template{Name: "Plain", Target: "{section}",
-		Policy: get[api.Pairing](x, "/pairings/"+h.pairing).Policy}))
+	x.changes("PUT", "/templates", append(list, api.Template{
+		Name: "Plain", Target: "{section}",
+		Policy: get[api.Pairing](x, "/pairings/"+h.pairing).Policy,
+	}))
 	assert.NotEmpty(t, x.do(200, "GET", "/templates/names?target="+url.QueryEscape("{section} {term}"), nil))
 	x.changes("PUT", "/maintenance", map[string]any{"on": true, "note": "moving house"})
 	x.do(200, "PUT", "/maintenance", map[string]any{"on": false})
@@ -656,8 +726,10 @@ func walkEnds(x *talk, h *story) {
 	x.changes("DELETE", at, nil)
 	assert.Equal(t, "not-paired", string(get[api.Pairing](x, at).Section.State))
 	x.do(204, "DELETE", "/offers/"+get[api.Page[api.Offer]](x, "/offers").Items[0].ID, nil)
-	draft := made[api.Rule](x, "/rules", api.NewRule{Name: "Short", Trigger: "section.left",
-		Actions: []api.Action{{Kind: "task", Subject: "x"}}})
+	draft := made[api.Rule](x, "/rules", api.NewRule{
+		Name: "Short", Trigger: "section.left",
+		Actions: []api.Action{{Kind: "task", Subject: "x"}},
+	})
 	x.changes("DELETE", "/rules/"+draft.ID, nil)
 	x.do(409, "DELETE", "/rules/"+h.rule, nil)
 }

@@ -17,54 +17,109 @@ import (
 	"kanban/internal/wire/sheet"
 )
 
+var (
+	comparePairingOp = operation{
+		ID: "compare-pairing", Method: http.MethodGet, Path: "/pairings/{id}/comparison",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Compare both sides now, side by side, changing nothing",
+	}
+	listPairingsOp = operation{
+		ID: "list-pairings", Method: http.MethodGet, Path: "/pairings", Status: http.StatusOK, Tag: "pairings",
+		Summary: "List pairings, without their checklists, freshness and runs",
+	}
+	makePairingOp = operation{
+		ID: "make-pairing", Method: http.MethodPost, Path: "/pairings", Status: http.StatusCreated, Tag: "pairings",
+		Summary: "Pair a section with a new target",
+	}
+	getPairingOp = operation{
+		ID: "get-pairing", Method: http.MethodGet, Path: "/pairings/{id}", Status: http.StatusOK, Tag: "pairings",
+		Summary: "Show a pairing",
+	}
+	editPairingOp = operation{
+		ID: "edit-pairing", Method: http.MethodPatch, Path: "/pairings/{id}",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Change, pause or resume a pairing",
+	}
+	openClassOp = operation{
+		ID: "open-class", Method: http.MethodPost, Path: "/pairings/{id}/open",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Let the learners of a held class in, now or at a time",
+	}
+	previewOpeningOp = operation{
+		ID: "preview-opening", Method: http.MethodGet, Path: "/pairings/{id}/opening",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "What opening a held class would mean now; nothing is done",
+	}
+	cancelOpeningOp = operation{
+		ID: "cancel-opening", Method: http.MethodDelete, Path: "/pairings/{id}/opening",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Cancel when a held class opens; it stays held",
+	}
+	holdClassOp = operation{
+		ID: "hold-class", Method: http.MethodPost, Path: "/pairings/{id}/hold",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Hold learners back again; who is in stays in",
+	}
+	renewClassOp = operation{
+		ID: "renew-class", Method: http.MethodPost, Path: "/pairings/{id}/renew",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Let the next run make a class anew that was deleted at the service",
+	}
+	takeOverOp = operation{
+		ID: "take-over", Method: http.MethodPost, Path: "/pairings/{id}/take-over",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Say whether Kanban minds the places of the section's people who were in the class already",
+	}
+	syncPairingsOp = operation{
+		ID: "sync-pairings", Method: http.MethodPost, Path: "/pairings/sync",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Bring many pairings in step now",
+	}
+	unpairOp = operation{
+		ID: "unpair", Method: http.MethodDelete, Path: "/pairings/{id}",
+		Status: http.StatusNoContent, Tag: "pairings",
+		Summary: "End a pairing; the target and its members stay",
+	}
+	makePreviewOp = operation{
+		ID: "make-preview", Method: http.MethodPost, Path: "/pairings/{id}/previews",
+		Status: http.StatusCreated, Tag: "pairings",
+		Summary: "Compare now and show what a run would do",
+	}
+	previewEndingOp = operation{
+		ID: "preview-ending", Method: http.MethodPost, Path: "/pairings/{id}/ending",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Show what it means to end a pairing and take its people out",
+	}
+	previewEndOp = operation{
+		ID: "preview-end", Method: http.MethodGet, Path: "/pairings/{id}/effects",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "What becomes of everybody in a class when its pairing ends; nothing is done",
+	}
+	getPreviewOp = operation{
+		ID: "get-preview", Method: http.MethodGet, Path: "/previews/{id}", Status: http.StatusOK, Tag: "pairings",
+		Summary: "Show a preview",
+	}
+)
+
 // pairings registers the operations about pairings.
 func (s *Server) pairings(a huma.API) {
-	handle(a, operation{ID: "compare-pairing", Method: http.MethodGet, Path: "/pairings/{id}/comparison",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "Compare both sides now, side by side, changing nothing"}, s.comparePairing)
-	handle(a, operation{ID: "list-pairings", Method: http.MethodGet, Path: "/pairings",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "List pairings, without their checklists, freshness and runs"}, s.listPairings)
-	handleTagged(a, operation{ID: "make-pairing", Method: http.MethodPost, Path: "/pairings",
-		Status: http.StatusCreated, Tag: "pairings", Summary: "Pair a section with a new target"}, s.makePairing)
-	handleTagged(a, operation{ID: "get-pairing", Method: http.MethodGet, Path: "/pairings/{id}",
-		Status: http.StatusOK, Tag: "pairings", Summary: "Show a pairing"}, s.getPairing)
-	handleTagged(a, operation{ID: "edit-pairing", Method: http.MethodPatch, Path: "/pairings/{id}",
-		Status: http.StatusOK, Tag: "pairings", Summary: "Change, pause or resume a pairing"}, s.editPairing)
-	handleTagged(a, operation{ID: "open-class", Method: http.MethodPost, Path: "/pairings/{id}/open",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "Let the learners of a held class in, now or at a time"}, s.openClass)
-	handle(a, operation{ID: "preview-opening", Method: http.MethodGet, Path: "/pairings/{id}/opening",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "What opening a held class would mean now; nothing is done"}, s.previewOpening)
-	handleTagged(a, operation{ID: "cancel-opening", Method: http.MethodDelete, Path: "/pairings/{id}/opening",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "Cancel when a held class opens; it stays held"}, s.cancelOpening)
-	handleTagged(a, operation{ID: "hold-class", Method: http.MethodPost, Path: "/pairings/{id}/hold",
-		Status: http.StatusOK, Tag: "pairings", Summary: "Hold learners back again; who is in stays in"}, s.holdClass)
-	handleTagged(a, operation{ID: "renew-class", Method: http.MethodPost, Path: "/pairings/{id}/renew",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "Let the next run make a class anew that was deleted at the service"}, s.renewClass)
-	handleTagged(a, operation{ID: "take-over", Method: http.MethodPost, Path: "/pairings/{id}/take-over",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "Say whether Kanban minds the places of the section's people who were in the class already"},
-		s.takeOver)
-	handle(a, operation{ID: "sync-pairings", Method: http.MethodPost, Path: "/pairings/sync",
-		Status: http.StatusOK, Tag: "pairings", Summary: "Bring many pairings in step now"}, s.syncPairings)
-	handleEmpty(a, operation{ID: "unpair", Method: http.MethodDelete, Path: "/pairings/{id}",
-		Status: http.StatusNoContent, Tag: "pairings",
-		Summary: "End a pairing; the target and its members stay"}, s.unpair)
-	handle(a, operation{ID: "make-preview", Method: http.MethodPost, Path: "/pairings/{id}/previews",
-		Status: http.StatusCreated, Tag: "pairings",
-		Summary: "Compare now and show what a run would do"}, s.makePreview)
-	handle(a, operation{ID: "preview-ending", Method: http.MethodPost, Path: "/pairings/{id}/ending",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "Show what it means to end a pairing and take its people out"}, s.previewEnding)
-	handle(a, operation{ID: "preview-end", Method: http.MethodGet, Path: "/pairings/{id}/effects",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "What becomes of everybody in a class when its pairing ends; nothing is done"}, s.previewEnd)
-	handle(a, operation{ID: "get-preview", Method: http.MethodGet, Path: "/previews/{id}",
-		Status: http.StatusOK, Tag: "pairings", Summary: "Show a preview"}, s.getPreview)
+	handle(a, comparePairingOp, s.comparePairing)
+	handle(a, listPairingsOp, s.listPairings)
+	handleTagged(a, makePairingOp, s.makePairing)
+	handleTagged(a, getPairingOp, s.getPairing)
+	handleTagged(a, editPairingOp, s.editPairing)
+	handleTagged(a, openClassOp, s.openClass)
+	handle(a, previewOpeningOp, s.previewOpening)
+	handleTagged(a, cancelOpeningOp, s.cancelOpening)
+	handleTagged(a, holdClassOp, s.holdClass)
+	handleTagged(a, renewClassOp, s.renewClass)
+	handleTagged(a, takeOverOp, s.takeOver)
+	handle(a, syncPairingsOp, s.syncPairings)
+	handleEmpty(a, unpairOp, s.unpair)
+	handle(a, makePreviewOp, s.makePreview)
+	handle(a, previewEndingOp, s.previewEnding)
+	handle(a, previewEndOp, s.previewEnd)
+	handle(a, getPreviewOp, s.getPreview)
 	s.comparisonFile(a)
 }
 
@@ -210,8 +265,10 @@ func (s *Server) comparisonFile(a huma.API) {
 		ID: "export-comparison", Method: http.MethodGet, Path: "/pairings/{id}/comparison.csv", Status: http.StatusOK,
 		Tag: "pairings", Summary: "The same as a CSV file",
 	}.huma()
-	op.Responses = map[string]*huma.Response{"200": {Description: "CSV",
-		Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}}}}
+	op.Responses = map[string]*huma.Response{"200": {
+		Description: "CSV",
+		Content:     map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: "string"}}},
+	}}
 	type file struct {
 		ContentType string `header:"Content-Type"`
 		Disposition string `header:"Content-Disposition"`
@@ -280,9 +337,11 @@ func (s *Server) pairing(ctx context.Context, id string) (api.Pairing, error) {
 
 // shown is a pairing without what has to be looked up for it.
 func shown(c pairings.Card, p pairingstore.Pairing) api.Pairing {
-	out := api.Pairing{ID: p.ID, Section: section(c), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy,
+	out := api.Pairing{
+		ID: p.ID, Section: section(c), Target: p.TargetName, TargetRef: p.TargetRef, Policy: p.Policy,
 		Paused: p.PausedAt != nil, Version: p.Version, NextRun: p.NextAt, OpensAt: p.OpensAt, Guarded: p.Guarded,
-		Unminded: p.Unminded}
+		Unminded: p.Unminded,
+	}
 	switch {
 	case p.TargetLost:
 		out.Lost = true
@@ -316,8 +375,10 @@ func (s *Server) preview(ctx context.Context, p pairingstore.Preview) (api.Previ
 	if err != nil {
 		return api.Preview{}, err
 	}
-	out := api.Preview{ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint,
-		Counts: p.Plan.CountsNow(), Changes: p.Plan.Counts().Changes(), Entries: each(p.Plan.Entries, entry)}
+	out := api.Preview{
+		ID: p.ID, PairingID: p.PairingID, CreatedAt: p.CreatedAt, Fingerprint: p.Fingerprint,
+		Counts: p.Plan.CountsNow(), Changes: p.Plan.Counts().Changes(), Entries: each(p.Plan.Entries, entry),
+	}
 	slices.SortStableFunc(out.Entries, func(a, b api.Decision) int {
 		return slices.Index(roster.Outcomes, a.Outcome) - slices.Index(roster.Outcomes, b.Outcome)
 	})
@@ -356,12 +417,16 @@ func (s *Server) notice(ctx context.Context, p pairingstore.Pairing) (string, er
 func line(s roster.Side) api.Line {
 	out := api.Line{Decision: entry(s.Entry)}
 	if m := s.Member; m != nil {
-		out.Register = &api.RegisterSide{Name: m.Name(), Email: m.Email, UserName: m.UserName,
-			Identifier: m.Identifier}
+		out.Register = &api.RegisterSide{
+			Name: m.Name(), Email: m.Email, UserName: m.UserName,
+			Identifier: m.Identifier,
+		}
 	}
 	if a := s.Account; a != nil {
-		out.Service = &api.ServiceSide{AccountID: a.ID, Name: joined(a.GivenName, a.FamilyName), Email: a.Email,
-			UserName: a.UserName, Active: a.Active, Member: a.InTarget}
+		out.Service = &api.ServiceSide{
+			AccountID: a.ID, Name: joined(a.GivenName, a.FamilyName), Email: a.Email,
+			UserName: a.UserName, Active: a.Active, Member: a.InTarget,
+		}
 	}
 	return out
 }

@@ -27,29 +27,57 @@ type peopleInput struct {
 // newestAbout is how many events and deliveries a person's page shows.
 const newestAbout = 50
 
+var (
+	dropMarkOp = operation{
+		ID: "drop-mark", Method: http.MethodDelete, Path: "/people/{id}/mark",
+		Status: http.StatusNoContent, Tag: "people",
+		Summary: "Drop what was said of a person's record: that it is a second account or a test learner, or neither",
+	}
+	listCandidatesOp = operation{
+		ID: "list-candidates", Method: http.MethodGet, Path: "/people/{id}/accounts/{connection}",
+		Status: http.StatusOK, Tag: "people",
+		Summary: "Accounts that could be a person's",
+	}
+	chooseAccountOp = operation{
+		ID: "choose-account", Method: http.MethodPut, Path: "/people/{id}/accounts/{connection}",
+		Status: http.StatusNoContent, Tag: "people",
+		Summary: "Say whose account it is, or is not",
+	}
+	forgetChoicesOp = operation{
+		ID: "forget-choices", Method: http.MethodDelete, Path: "/people/{id}/accounts/{connection}",
+		Status: http.StatusNoContent, Tag: "people",
+		Summary: "Drop the decisions about a person's accounts",
+	}
+	findPeopleOp = operation{
+		ID: "find-people", Method: http.MethodGet, Path: "/people", Status: http.StatusOK, Tag: "people",
+		Summary: "Find people",
+	}
+	getPersonOp = operation{
+		ID: "get-person", Method: http.MethodGet, Path: "/people/{id}", Status: http.StatusOK, Tag: "people",
+		Summary: "Everything known about a person",
+	}
+	getProgressOp = operation{
+		ID: "get-progress", Method: http.MethodGet, Path: "/people/{id}/progress/{section}",
+		Status: http.StatusOK, Tag: "people",
+		Summary: "Where a person stands in a section's course, activity by activity",
+	}
+	personStagePlansOp = operation{
+		ID: "person-stage-plans", Method: http.MethodGet, Path: "/people/{id}/stage-plans",
+		Status: http.StatusOK, Tag: "people",
+		Summary: "Where a person stands in every stage plan that is on",
+	}
+)
+
 // people registers the operations about people.
 func (s *Server) people(a huma.API) {
-	handleEmpty(a, operation{ID: "drop-mark", Method: http.MethodDelete, Path: "/people/{id}/mark",
-		Status: http.StatusNoContent, Tag: "people",
-		Summary: "Drop what was said of a person's record: that it is a second account or a test learner, or neither"}, s.dropMark)
-	handle(a, operation{ID: "list-candidates", Method: http.MethodGet, Path: "/people/{id}/accounts/{connection}",
-		Status: http.StatusOK, Tag: "people", Summary: "Accounts that could be a person's"}, s.listCandidates)
-	handleEmpty(a, operation{ID: "choose-account", Method: http.MethodPut, Path: "/people/{id}/accounts/{connection}",
-		Status: http.StatusNoContent, Tag: "people", Summary: "Say whose account it is, or is not"}, s.chooseAccount)
-	handleEmpty(a, operation{ID: "forget-choices", Method: http.MethodDelete,
-		Path:   "/people/{id}/accounts/{connection}",
-		Status: http.StatusNoContent, Tag: "people",
-		Summary: "Drop the decisions about a person's accounts"}, s.forgetChoices)
-	handle(a, operation{ID: "find-people", Method: http.MethodGet, Path: "/people",
-		Status: http.StatusOK, Tag: "people", Summary: "Find people"}, s.findPeople)
-	handle(a, operation{ID: "get-person", Method: http.MethodGet, Path: "/people/{id}",
-		Status: http.StatusOK, Tag: "people", Summary: "Everything known about a person"}, s.getPerson)
-	handle(a, operation{ID: "get-progress", Method: http.MethodGet, Path: "/people/{id}/progress/{section}",
-		Status: http.StatusOK, Tag: "people",
-		Summary: "Where a person stands in a section's course, activity by activity"}, s.getProgress)
-	handle(a, operation{ID: "person-stage-plans", Method: http.MethodGet, Path: "/people/{id}/stage-plans",
-		Status: http.StatusOK, Tag: "people",
-		Summary: "Where a person stands in every stage plan that is on"}, s.personStagePlans)
+	handleEmpty(a, dropMarkOp, s.dropMark)
+	handle(a, listCandidatesOp, s.listCandidates)
+	handleEmpty(a, chooseAccountOp, s.chooseAccount)
+	handleEmpty(a, forgetChoicesOp, s.forgetChoices)
+	handle(a, findPeopleOp, s.findPeople)
+	handle(a, getPersonOp, s.getPerson)
+	handle(a, getProgressOp, s.getProgress)
+	handle(a, personStagePlansOp, s.personStagePlans)
 }
 
 func (s *Server) dropMark(ctx context.Context, in *byID) error {
@@ -150,11 +178,15 @@ func shownProgress(o learning.Overview) api.Progress {
 		}
 		return &t
 	}
-	out := api.Progress{Percent: o.Percent, Done: o.Done, FirstAt: moment(o.First), LastAt: moment(o.Last),
-		Elsewhere: o.Elsewhere, Modules: []api.ProgressModule{}}
+	out := api.Progress{
+		Percent: o.Percent, Done: o.Done, FirstAt: moment(o.First), LastAt: moment(o.Last),
+		Elsewhere: o.Elsewhere, Modules: []api.ProgressModule{},
+	}
 	for _, m := range o.Modules {
-		x := api.ProgressModule{ID: m.ID, Title: m.Title, Done: m.Done, Optional: m.Optional,
-			Activities: []api.ProgressActivity{}}
+		x := api.ProgressModule{
+			ID: m.ID, Title: m.Title, Done: m.Done, Optional: m.Optional,
+			Activities: []api.ProgressActivity{},
+		}
 		for _, a := range m.Activities {
 			x.Activities = append(x.Activities, api.ProgressActivity{
 				ID: a.ID, Title: a.Title, Kind: string(a.Kind), Depth: a.Depth, Counts: a.Counts, Done: a.Done,

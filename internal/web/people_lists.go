@@ -19,26 +19,53 @@ type listedInput struct {
 	Paging
 }
 
+var (
+	listPeopleListsOp = operation{
+		ID: "list-people-lists", Method: http.MethodGet, Path: "/people-lists",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Lists of people that can be paired like a section",
+	}
+	makePeopleListOp = operation{
+		ID: "make-people-list", Method: http.MethodPost, Path: "/people-lists",
+		Status: http.StatusCreated, Tag: "sections",
+		Summary: "Make a list of people that can be paired like a section",
+	}
+	getPeopleListOp = operation{
+		ID: "get-people-list", Method: http.MethodGet, Path: "/people-lists/{id}",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Show a people list",
+	}
+	editPeopleListOp = operation{
+		ID: "edit-people-list", Method: http.MethodPatch, Path: "/people-lists/{id}",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Rename a people list, or put named people on it and take some off",
+	}
+	removePeopleListOp = operation{
+		ID: "remove-people-list", Method: http.MethodDelete, Path: "/people-lists/{id}",
+		Status: http.StatusNoContent, Tag: "sections",
+		Summary: "Remove a people list that is not paired",
+	}
+	listPeopleOfListOp = operation{
+		ID: "list-people-of-list", Method: http.MethodGet, Path: "/people-lists/{id}/people",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Who is on a people list now",
+	}
+	listOrganisationsOp = operation{
+		ID: "list-organisations", Method: http.MethodGet, Path: "/organisations",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Organisations of the registers",
+	}
+)
+
 // peopleLists registers the operations about lists of people.
 func (s *Server) peopleLists(a huma.API) {
-	handle(a, operation{ID: "list-people-lists", Method: http.MethodGet, Path: "/people-lists",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "Lists of people that can be paired like a section"}, s.listPeopleLists)
-	handleTagged(a, operation{ID: "make-people-list", Method: http.MethodPost, Path: "/people-lists",
-		Status: http.StatusCreated, Tag: "sections",
-		Summary: "Make a list of people that can be paired like a section"}, s.makePeopleList)
-	handleTagged(a, operation{ID: "get-people-list", Method: http.MethodGet, Path: "/people-lists/{id}",
-		Status: http.StatusOK, Tag: "sections", Summary: "Show a people list"}, s.getPeopleList)
-	handleTagged(a, operation{ID: "edit-people-list", Method: http.MethodPatch, Path: "/people-lists/{id}",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "Rename a people list, or put named people on it and take some off"}, s.editPeopleList)
-	handleEmpty(a, operation{ID: "remove-people-list", Method: http.MethodDelete, Path: "/people-lists/{id}",
-		Status: http.StatusNoContent, Tag: "sections",
-		Summary: "Remove a people list that is not paired"}, s.removePeopleList)
-	handle(a, operation{ID: "list-people-of-list", Method: http.MethodGet, Path: "/people-lists/{id}/people",
-		Status: http.StatusOK, Tag: "sections", Summary: "Who is on a people list now"}, s.listPeopleOfList)
-	handle(a, operation{ID: "list-organisations", Method: http.MethodGet, Path: "/organisations",
-		Status: http.StatusOK, Tag: "sections", Summary: "Organisations of the registers"}, s.listOrganisations)
+	handle(a, listPeopleListsOp, s.listPeopleLists)
+	handleTagged(a, makePeopleListOp, s.makePeopleList)
+	handleTagged(a, getPeopleListOp, s.getPeopleList)
+	handleTagged(a, editPeopleListOp, s.editPeopleList)
+	handleEmpty(a, removePeopleListOp, s.removePeopleList)
+	handle(a, listPeopleOfListOp, s.listPeopleOfList)
+	handle(a, listOrganisationsOp, s.listOrganisations)
 }
 
 func (s *Server) listPeopleLists(ctx context.Context, in *Paging) (api.Page[api.PeopleList], error) {
@@ -91,8 +118,10 @@ func (s *Server) listPeopleOfList(ctx context.Context, in *listedInput) (api.Pag
 	}
 	items, next, err := paged(all, in.Cursor, in.Limit)
 	return api.Page[api.Listed]{Next: next, Items: each(items, func(l rosterstore.Listing) api.Listed {
-		return api.Listed{PersonID: l.PersonID, Name: l.Name, Identifier: l.Identifier, Role: roster.Role(l.Role),
-			Begins: l.Begins}
+		return api.Listed{
+			PersonID: l.PersonID, Name: l.Name, Identifier: l.Identifier, Role: roster.Role(l.Role),
+			Begins: l.Begins,
+		}
 	})}, err
 }
 

@@ -37,8 +37,10 @@ func TestPersonsPageSaysWhetherTheyAreIn_P1(t *testing.T) {
 		return api.InClass{}
 	}
 	assert.Equal(t, "no-class", where("stu-008").State)
-	p := pairingstore.Pairing{ID: db.NewID(), SectionID: section.ID, ConnectionID: workspace.ID, TargetName: "Prop",
-		Policy: roster.DefaultPolicy()}
+	p := pairingstore.Pairing{
+		ID: db.NewID(), SectionID: section.ID, ConnectionID: workspace.ID, TargetName: "Prop",
+		Policy: roster.DefaultPolicy(),
+	}
 	require.NoError(t, x.Store.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &p, "pairing") }))
 	assert.Equal(t, "not-known", where("stu-008").State, "it was not looked at yet")
 	x.Sync(p.ID, false)

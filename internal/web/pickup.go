@@ -1,11 +1,12 @@
 package web
 
 import (
+	"net/http"
+	"time"
+
 	"kanban/internal/adapter"
 	"kanban/internal/web/problem"
 	"kanban/internal/wire/oneroster"
-	"net/http"
-	"time"
 )
 
 // pickup gives a course platform the enrolments that were made for it, as a OneRoster

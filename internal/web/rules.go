@@ -48,60 +48,126 @@ type subscriber struct {
 	Address string `path:"address" doc:"The e-mail address"`
 }
 
+var (
+	listRulesOp = operation{
+		ID: "list-rules", Method: http.MethodGet, Path: "/rules", Status: http.StatusOK, Tag: "rules",
+		Summary: "List rules",
+	}
+	getRuleOp = operation{
+		ID: "get-rule", Method: http.MethodGet, Path: "/rules/{id}", Status: http.StatusOK, Tag: "rules",
+		Summary: "Show a rule",
+	}
+	makeRuleOp = operation{
+		ID: "make-rule", Method: http.MethodPost, Path: "/rules", Status: http.StatusCreated, Tag: "rules",
+		Summary: "Make a rule, which is off at first",
+	}
+	editRuleOp = operation{
+		ID: "edit-rule", Method: http.MethodPut, Path: "/rules/{id}", Status: http.StatusOK, Tag: "rules",
+		Summary: "Change a rule",
+	}
+	switchRuleOp = operation{
+		ID: "switch-rule", Method: http.MethodPost, Path: "/rules/{id}/switch", Status: http.StatusOK, Tag: "rules",
+		Summary: "Switch a rule on or off",
+	}
+	removeRuleOp = operation{
+		ID: "remove-rule", Method: http.MethodDelete, Path: "/rules/{id}",
+		Status: http.StatusNoContent, Tag: "rules",
+		Summary: "Remove a rule that never made a delivery",
+	}
+	listUnsubscribedOp = operation{
+		ID: "list-unsubscribed", Method: http.MethodGet, Path: "/rules/{id}/unsubscribed",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "Who wants no more mails of a rule, the latest first",
+	}
+	subscribeAgainOp = operation{
+		ID: "subscribe-again", Method: http.MethodDelete, Path: "/rules/{id}/unsubscribed/{address}",
+		Status: http.StatusNoContent, Tag: "rules",
+		Summary: "Let an address have a rule's mails again",
+	}
+	listRuleVersionsOp = operation{
+		ID: "list-rule-versions", Method: http.MethodGet, Path: "/rules/{id}/versions",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "What a rule was like, the newest first",
+	}
+	ruleChecklistOp = operation{
+		ID: "rule-checklist", Method: http.MethodGet, Path: "/rules/{id}/checklist",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "What of a rule is done, and the next step",
+	}
+	tryRuleOp = operation{
+		ID: "try-rule", Method: http.MethodPost, Path: "/rules/{id}/trial", Status: http.StatusOK, Tag: "rules",
+		Summary: "Render and check what a rule would do for one event",
+	}
+	tryDraftOp = operation{
+		ID: "try-draft", Method: http.MethodPost, Path: "/trials", Status: http.StatusOK, Tag: "rules",
+		Summary: "The same for a rule that is not saved",
+	}
+	ruleSamplesOp = operation{
+		ID: "rule-samples", Method: http.MethodGet, Path: "/rules/{id}/samples",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "Recent events that fit a rule, the newest first",
+	}
+	lookBackOp = operation{
+		ID: "look-back", Method: http.MethodGet, Path: "/rules/{id}/look-back", Status: http.StatusOK, Tag: "rules",
+		Summary: "What a rule would have done in the last days",
+	}
+	catchUpOp = operation{
+		ID: "catch-up", Method: http.MethodPost, Path: "/rules/{id}/catch-up", Status: http.StatusOK, Tag: "rules",
+		Summary: "Let a rule do what the look back showed",
+	}
+	triggerSchemaOp = operation{
+		ID: "trigger-schema", Method: http.MethodGet, Path: "/triggers/{trigger}",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "What conditions, mappings and texts can refer to",
+	}
+	triggerSamplesOp = operation{
+		ID: "trigger-samples", Method: http.MethodGet, Path: "/triggers/{trigger}/samples",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "Recent events of a trigger within a scope, the newest first",
+	}
+	checkTextOp = operation{
+		ID: "check-text", Method: http.MethodPost, Path: "/texts", Status: http.StatusOK, Tag: "rules",
+		Summary: "Check a condition, a value or a template while it is being typed",
+	}
+	checkNowOp = operation{
+		ID: "check-now", Method: http.MethodPost, Path: "/check-now", Status: http.StatusNoContent, Tag: "rules",
+		Summary: "Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there",
+	}
+	getTestRecipientOp = operation{
+		ID: "get-test-recipient", Method: http.MethodGet, Path: "/test-recipient",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "Where test sends go",
+	}
+	setTestRecipientOp = operation{
+		ID: "set-test-recipient", Method: http.MethodPut, Path: "/test-recipient",
+		Status: http.StatusOK, Tag: "rules",
+		Summary: "Say where test sends go",
+	}
+)
+
 // rules registers the operations about rules.
 func (s *Server) rules(a huma.API) {
-	handle(a, operation{ID: "list-rules", Method: http.MethodGet, Path: "/rules",
-		Status: http.StatusOK, Tag: "rules", Summary: "List rules"}, s.listRules)
-	handleTagged(a, operation{ID: "get-rule", Method: http.MethodGet, Path: "/rules/{id}",
-		Status: http.StatusOK, Tag: "rules", Summary: "Show a rule"}, s.getRule)
-	handleTagged(a, operation{ID: "make-rule", Method: http.MethodPost, Path: "/rules",
-		Status: http.StatusCreated, Tag: "rules", Summary: "Make a rule, which is off at first"}, s.makeRule)
-	handleTagged(a, operation{ID: "edit-rule", Method: http.MethodPut, Path: "/rules/{id}",
-		Status: http.StatusOK, Tag: "rules", Summary: "Change a rule"}, s.editRule)
-	handleTagged(a, operation{ID: "switch-rule", Method: http.MethodPost, Path: "/rules/{id}/switch",
-		Status: http.StatusOK, Tag: "rules", Summary: "Switch a rule on or off"}, s.switchRule)
-	handleEmpty(a, operation{ID: "remove-rule", Method: http.MethodDelete, Path: "/rules/{id}",
-		Status: http.StatusNoContent, Tag: "rules",
-		Summary: "Remove a rule that never made a delivery"}, s.removeRule)
-	handle(a, operation{ID: "list-unsubscribed", Method: http.MethodGet, Path: "/rules/{id}/unsubscribed",
-		Status: http.StatusOK, Tag: "rules",
-		Summary: "Who wants no more mails of a rule, the latest first"}, s.listUnsubscribed)
-	handleEmpty(a, operation{ID: "subscribe-again", Method: http.MethodDelete,
-		Path:   "/rules/{id}/unsubscribed/{address}",
-		Status: http.StatusNoContent, Tag: "rules",
-		Summary: "Let an address have a rule's mails again"}, s.subscribeAgain)
-	handle(a, operation{ID: "list-rule-versions", Method: http.MethodGet, Path: "/rules/{id}/versions",
-		Status: http.StatusOK, Tag: "rules", Summary: "What a rule was like, the newest first"}, s.listRuleVersions)
-	handle(a, operation{ID: "rule-checklist", Method: http.MethodGet, Path: "/rules/{id}/checklist",
-		Status: http.StatusOK, Tag: "rules", Summary: "What of a rule is done, and the next step"}, s.ruleChecklist)
-	handle(a, operation{ID: "try-rule", Method: http.MethodPost, Path: "/rules/{id}/trial",
-		Status: http.StatusOK, Tag: "rules",
-		Summary: "Render and check what a rule would do for one event"}, s.tryRule)
-	handle(a, operation{ID: "try-draft", Method: http.MethodPost, Path: "/trials",
-		Status: http.StatusOK, Tag: "rules", Summary: "The same for a rule that is not saved"}, s.tryDraft)
-	handle(a, operation{ID: "rule-samples", Method: http.MethodGet, Path: "/rules/{id}/samples",
-		Status: http.StatusOK, Tag: "rules",
-		Summary: "Recent events that fit a rule, the newest first"}, s.ruleSamples)
-	handle(a, operation{ID: "look-back", Method: http.MethodGet, Path: "/rules/{id}/look-back",
-		Status: http.StatusOK, Tag: "rules", Summary: "What a rule would have done in the last days"}, s.lookBack)
-	handle(a, operation{ID: "catch-up", Method: http.MethodPost, Path: "/rules/{id}/catch-up",
-		Status: http.StatusOK, Tag: "rules", Summary: "Let a rule do what the look back showed"}, s.catchUp)
-	handle(a, operation{ID: "trigger-schema", Method: http.MethodGet, Path: "/triggers/{trigger}",
-		Status: http.StatusOK, Tag: "rules",
-		Summary: "What conditions, mappings and texts can refer to"}, s.triggerSchema)
-	handle(a, operation{ID: "trigger-samples", Method: http.MethodGet, Path: "/triggers/{trigger}/samples",
-		Status: http.StatusOK, Tag: "rules",
-		Summary: "Recent events of a trigger within a scope, the newest first"}, s.triggerSamples)
-	handle(a, operation{ID: "check-text", Method: http.MethodPost, Path: "/texts",
-		Status: http.StatusOK, Tag: "rules",
-		Summary: "Check a condition, a value or a template while it is being typed"}, s.checkText)
-	handleEmpty(a, operation{ID: "check-now", Method: http.MethodPost, Path: "/check-now",
-		Status: http.StatusNoContent, Tag: "rules",
-		Summary: "Look now who stopped and whose access has ended, instead of at the next quarter of an hour, and whether what rules need at services is there"}, s.checkNow)
-	handle(a, operation{ID: "get-test-recipient", Method: http.MethodGet, Path: "/test-recipient",
-		Status: http.StatusOK, Tag: "rules", Summary: "Where test sends go"}, s.getTestRecipient)
-	handle(a, operation{ID: "set-test-recipient", Method: http.MethodPut, Path: "/test-recipient",
-		Status: http.StatusOK, Tag: "rules", Summary: "Say where test sends go"}, s.setTestRecipient)
+	handle(a, listRulesOp, s.listRules)
+	handleTagged(a, getRuleOp, s.getRule)
+	handleTagged(a, makeRuleOp, s.makeRule)
+	handleTagged(a, editRuleOp, s.editRule)
+	handleTagged(a, switchRuleOp, s.switchRule)
+	handleEmpty(a, removeRuleOp, s.removeRule)
+	handle(a, listUnsubscribedOp, s.listUnsubscribed)
+	handleEmpty(a, subscribeAgainOp, s.subscribeAgain)
+	handle(a, listRuleVersionsOp, s.listRuleVersions)
+	handle(a, ruleChecklistOp, s.ruleChecklist)
+	handle(a, tryRuleOp, s.tryRule)
+	handle(a, tryDraftOp, s.tryDraft)
+	handle(a, ruleSamplesOp, s.ruleSamples)
+	handle(a, lookBackOp, s.lookBack)
+	handle(a, catchUpOp, s.catchUp)
+	handle(a, triggerSchemaOp, s.triggerSchema)
+	handle(a, triggerSamplesOp, s.triggerSamples)
+	handle(a, checkTextOp, s.checkText)
+	handleEmpty(a, checkNowOp, s.checkNow)
+	handle(a, getTestRecipientOp, s.getTestRecipient)
+	handle(a, setTestRecipientOp, s.setTestRecipient)
 }
 
 func (s *Server) listRules(ctx context.Context, _ *struct{}) (api.Page[api.Rule], error) {
@@ -158,8 +224,10 @@ func (s *Server) listUnsubscribed(ctx context.Context, in *byID) (api.Page[api.U
 	all, err := s.Rules.Unsubscribes(ctx, in.ID)
 	return api.Page[api.Unsubscribed]{Items: each(all,
 		func(u rulestore.Unsubscribe) api.Unsubscribed {
-			return api.Unsubscribed{Address: u.Address,
-				At: u.At}
+			return api.Unsubscribed{
+				Address: u.Address,
+				At:      u.At,
+			}
 		})}, err
 }
 
@@ -235,9 +303,13 @@ func (s *Server) triggerSamples(ctx context.Context, in *triggerSamples) (api.Pa
 	if err := knownTrigger(in.Trigger); err != nil {
 		return api.Page[api.Event]{}, err
 	}
-	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{Type: in.Trigger,
-		Scope: rule.Scope{Course: in.Course, Section: in.Section, Module: in.Module,
-			Activity: in.Activity}, Limit: in.Limit})
+	all, err := s.Deliveries.Events(ctx, eventstore.EventFilter{
+		Type: in.Trigger,
+		Scope: rule.Scope{
+			Course: in.Course, Section: in.Section, Module: in.Module,
+			Activity: in.Activity,
+		}, Limit: in.Limit,
+	})
 	return api.Page[api.Event]{Items: each(all, event)}, err
 }
 
@@ -328,8 +400,12 @@ func (s *Server) shownRules(ctx context.Context, all []rulestore.Rule) ([]api.Ru
 // where says a scope in words; what is not there any more goes by its id.
 func where(s rule.Scope, p rulestore.ScopeTitles) string {
 	var parts []string
-	for _, x := range [][2]string{{s.Course, p.Course}, {s.Section, p.Section}, {s.Module, p.Module},
-		{s.Activity, p.Activity}} {
+	for _, x := range [][2]string{
+		{s.Course, p.Course},
+		{s.Section, p.Section},
+		{s.Module, p.Module},
+		{s.Activity, p.Activity},
+	} {
 		if x[0] != "" {
 			parts = append(parts, cmp.Or(x[1], x[0]))
 		}

@@ -20,26 +20,52 @@ type runsInput struct {
 	Connection string `query:"connection" doc:"Id of a connection"`
 }
 
+var (
+	listRunsOp = operation{
+		ID: "list-runs", Method: http.MethodGet, Path: "/runs", Status: http.StatusOK, Tag: "runs",
+		Summary: "List runs, the newest first",
+	}
+	startRunOp = operation{
+		ID: "start-run", Method: http.MethodPost, Path: "/runs", Status: http.StatusCreated, Tag: "runs",
+		Summary: "Do exactly what a preview shows",
+	}
+	getRunOp = operation{
+		ID: "get-run", Method: http.MethodGet, Path: "/runs/{id}", Status: http.StatusOK, Tag: "runs",
+		Summary: "Show a run",
+	}
+	revertRunOp = operation{
+		ID: "revert-run", Method: http.MethodPost, Path: "/runs/{id}/revert", Status: http.StatusOK, Tag: "runs",
+		Summary: "Show how a run's effect would be undone",
+	}
+	listChangesOp = operation{
+		ID: "list-changes", Method: http.MethodGet, Path: "/runs/{id}/changes", Status: http.StatusOK, Tag: "runs",
+		Summary: "Everybody in a run, with outcome and reason",
+	}
+	listDifferencesOp = operation{
+		ID: "list-differences", Method: http.MethodGet, Path: "/runs/{id}/differences",
+		Status: http.StatusOK, Tag: "runs",
+		Summary: "Whose records a read changed, and which of their fields",
+	}
+	cancelRunOp = operation{
+		ID: "cancel-run", Method: http.MethodPost, Path: "/runs/{id}/cancel", Status: http.StatusOK, Tag: "runs",
+		Summary: "Stop a run; what it has done is kept",
+	}
+	resumeRunOp = operation{
+		ID: "resume-run", Method: http.MethodPost, Path: "/runs/{id}/resume", Status: http.StatusOK, Tag: "runs",
+		Summary: "Go on with a run that failed or was stopped half-way",
+	}
+)
+
 // runs registers the operations about runs.
 func (s *Server) runs(a huma.API) {
-	handle(a, operation{ID: "list-runs", Method: http.MethodGet, Path: "/runs", Status: http.StatusOK, Tag: "runs",
-		Summary: "List runs, the newest first"}, s.listRuns)
-	handle(a, operation{ID: "start-run", Method: http.MethodPost, Path: "/runs",
-		Status: http.StatusCreated, Tag: "runs", Summary: "Do exactly what a preview shows"}, s.startRun)
-	handle(a, operation{ID: "get-run", Method: http.MethodGet, Path: "/runs/{id}",
-		Status: http.StatusOK, Tag: "runs", Summary: "Show a run"}, s.getRun)
-	handle(a, operation{ID: "revert-run", Method: http.MethodPost, Path: "/runs/{id}/revert",
-		Status: http.StatusOK, Tag: "runs", Summary: "Show how a run's effect would be undone"}, s.revertRun)
-	handle(a, operation{ID: "list-changes", Method: http.MethodGet, Path: "/runs/{id}/changes",
-		Status: http.StatusOK, Tag: "runs", Summary: "Everybody in a run, with outcome and reason"}, s.listChanges)
-	handle(a, operation{ID: "list-differences", Method: http.MethodGet, Path: "/runs/{id}/differences",
-		Status: http.StatusOK, Tag: "runs",
-		Summary: "Whose records a read changed, and which of their fields"}, s.listDifferences)
-	handle(a, operation{ID: "cancel-run", Method: http.MethodPost, Path: "/runs/{id}/cancel",
-		Status: http.StatusOK, Tag: "runs", Summary: "Stop a run; what it has done is kept"}, s.cancelRun)
-	handle(a, operation{ID: "resume-run", Method: http.MethodPost, Path: "/runs/{id}/resume",
-		Status: http.StatusOK, Tag: "runs",
-		Summary: "Go on with a run that failed or was stopped half-way"}, s.resumeRun)
+	handle(a, listRunsOp, s.listRuns)
+	handle(a, startRunOp, s.startRun)
+	handle(a, getRunOp, s.getRun)
+	handle(a, revertRunOp, s.revertRun)
+	handle(a, listChangesOp, s.listChanges)
+	handle(a, listDifferencesOp, s.listDifferences)
+	handle(a, cancelRunOp, s.cancelRun)
+	handle(a, resumeRunOp, s.resumeRun)
 }
 
 func (s *Server) listRuns(ctx context.Context, in *runsInput) (api.Page[api.Run], error) {
@@ -100,8 +126,10 @@ func (s *Server) listDifferences(ctx context.Context, in *byID) (api.Differences
 		return api.Differences{}, err
 	}
 	list, more, err := s.Registers.Differences(ctx, in.ID)
-	return api.Differences{Items: each(list, func(d mirror.Difference) api.Difference { return api.Difference(d) }),
-		More: more}, err
+	return api.Differences{
+		Items: each(list, func(d mirror.Difference) api.Difference { return api.Difference(d) }),
+		More:  more,
+	}, err
 }
 
 func (s *Server) cancelRun(ctx context.Context, in *byID) (api.Run, error) {

@@ -42,28 +42,57 @@ type sectionsInput struct {
 	Paging
 }
 
+var (
+	getRosterOp = operation{
+		ID: "get-roster", Method: http.MethodGet, Path: "/sections/{id}/roster",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Who was in a section on a day",
+	}
+	listMovementsOp = operation{
+		ID: "list-movements", Method: http.MethodGet, Path: "/sections/{id}/movements",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Who joined and left a section since it was first read",
+	}
+	listLinkableOp = operation{
+		ID: "list-linkable", Method: http.MethodGet, Path: "/sections/{id}/linkable",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "What can be linked under a section, and why other sections cannot",
+	}
+	listCandidateClassesOp = operation{
+		ID: "list-candidate-classes", Method: http.MethodGet, Path: "/sections/{id}/candidates",
+		Status: http.StatusOK, Tag: "pairings",
+		Summary: "Classes of a service by how likely each is the section's counterpart",
+	}
+	listSectionsOp = operation{
+		ID: "list-sections", Method: http.MethodGet, Path: "/sections", Status: http.StatusOK, Tag: "sections",
+		Summary: "List sections with their state",
+	}
+	getHidingRulesOp = operation{
+		ID: "get-hiding-rules", Method: http.MethodGet, Path: "/sections/hidden",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Rules that leave sections out of lists",
+	}
+	editHidingRulesOp = operation{
+		ID: "edit-hiding-rules", Method: http.MethodPut, Path: "/sections/hidden",
+		Status: http.StatusOK, Tag: "sections",
+		Summary: "Change the rules that leave sections out of lists",
+	}
+	boardOp = operation{
+		ID: "board", Method: http.MethodGet, Path: "/board", Status: http.StatusOK, Tag: "sections",
+		Summary: "Every section by state",
+	}
+)
+
 // sections registers the operations about sections.
 func (s *Server) sections(a huma.API) {
-	handle(a, operation{ID: "get-roster", Method: http.MethodGet, Path: "/sections/{id}/roster",
-		Status: http.StatusOK, Tag: "sections", Summary: "Who was in a section on a day"}, s.getRoster)
-	handle(a, operation{ID: "list-movements", Method: http.MethodGet, Path: "/sections/{id}/movements",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "Who joined and left a section since it was first read"}, s.listMovements)
-	handle(a, operation{ID: "list-linkable", Method: http.MethodGet, Path: "/sections/{id}/linkable",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "What can be linked under a section, and why other sections cannot"}, s.listLinkable)
-	handle(a, operation{ID: "list-candidate-classes", Method: http.MethodGet, Path: "/sections/{id}/candidates",
-		Status: http.StatusOK, Tag: "pairings",
-		Summary: "Classes of a service by how likely each is the section's counterpart"}, s.listCandidateClasses)
-	handle(a, operation{ID: "list-sections", Method: http.MethodGet, Path: "/sections",
-		Status: http.StatusOK, Tag: "sections", Summary: "List sections with their state"}, s.listSections)
-	handle(a, operation{ID: "get-hiding-rules", Method: http.MethodGet, Path: "/sections/hidden",
-		Status: http.StatusOK, Tag: "sections", Summary: "Rules that leave sections out of lists"}, s.getHidingRules)
-	handle(a, operation{ID: "edit-hiding-rules", Method: http.MethodPut, Path: "/sections/hidden",
-		Status: http.StatusOK, Tag: "sections",
-		Summary: "Change the rules that leave sections out of lists"}, s.editHidingRules)
-	handle(a, operation{ID: "board", Method: http.MethodGet, Path: "/board", Status: http.StatusOK, Tag: "sections",
-		Summary: "Every section by state"}, s.board)
+	handle(a, getRosterOp, s.getRoster)
+	handle(a, listMovementsOp, s.listMovements)
+	handle(a, listLinkableOp, s.listLinkable)
+	handle(a, listCandidateClassesOp, s.listCandidateClasses)
+	handle(a, listSectionsOp, s.listSections)
+	handle(a, getHidingRulesOp, s.getHidingRules)
+	handle(a, editHidingRulesOp, s.editHidingRules)
+	handle(a, boardOp, s.board)
 }
 
 func (s *Server) getRoster(ctx context.Context, in *rosterInput) (api.Page[api.RosterLine], error) {
@@ -128,7 +157,8 @@ func (s *Server) getHidingRules(ctx context.Context, _ *struct{}) ([]visibility.
 }
 
 func (s *Server) editHidingRules(ctx context.Context, in *with[[]visibility.SectionRule]) ([]visibility.SectionRule,
-	error) {
+	error,
+) {
 	if err := s.Pairings.SetHidingRules(ctx, auth.Caller(ctx).Name, in.Body); err != nil {
 		return nil, err
 	}
@@ -177,8 +207,10 @@ func (in *SectionFilter) filter() (pairings.Filter, error) {
 }
 
 func sectionRef(x rosterstore.Section) api.SectionRef {
-	return api.SectionRef{ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.Org,
-		Teachers: x.Teachers, Learners: x.Learners, Gone: x.Gone}
+	return api.SectionRef{
+		ID: x.ID, Title: x.Title, Code: x.Code, Course: x.Course, Terms: x.Terms, School: x.Org,
+		Teachers: x.Teachers, Learners: x.Learners, Gone: x.Gone,
+	}
 }
 
 func section(c pairings.Card) api.Section {

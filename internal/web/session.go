@@ -11,18 +11,36 @@ import (
 	"kanban/internal/wire/api"
 )
 
+var (
+	setUpOp = operation{
+		ID: "set-up", Method: http.MethodPost, Path: "/setup", Status: http.StatusOK, Tag: "sign-in",
+		Summary: "Make the first administrator",
+	}
+	signInOp = operation{
+		ID: "sign-in", Method: http.MethodPost, Path: "/session", Status: http.StatusOK, Tag: "sign-in",
+		Summary: "Sign in",
+	}
+	whoAmIOp = operation{
+		ID: "who-am-i", Method: http.MethodGet, Path: "/session", Status: http.StatusOK, Tag: "sign-in",
+		Summary: "Who is signed in",
+	}
+	signOutOp = operation{
+		ID: "sign-out", Method: http.MethodDelete, Path: "/session", Status: http.StatusNoContent, Tag: "sign-in",
+		Summary: "Sign out: the session or the token ends",
+	}
+	makeTokenOp = operation{
+		ID: "make-token", Method: http.MethodPost, Path: "/tokens", Status: http.StatusCreated, Tag: "sign-in",
+		Summary: "Make an API token",
+	}
+)
+
 // signInAndOut registers the operations about letting people in.
 func (s *Server) signInAndOut(a huma.API) {
-	handle(a, operation{ID: "set-up", Method: http.MethodPost, Path: "/setup",
-		Status: http.StatusOK, Tag: "sign-in", Summary: "Make the first administrator"}, s.setUp)
-	handle(a, operation{ID: "sign-in", Method: http.MethodPost, Path: "/session",
-		Status: http.StatusOK, Tag: "sign-in", Summary: "Sign in"}, s.signIn)
-	handle(a, operation{ID: "who-am-i", Method: http.MethodGet, Path: "/session",
-		Status: http.StatusOK, Tag: "sign-in", Summary: "Who is signed in"}, s.whoAmI)
-	handleEmpty(a, operation{ID: "sign-out", Method: http.MethodDelete, Path: "/session",
-		Status: http.StatusNoContent, Tag: "sign-in", Summary: "Sign out: the session or the token ends"}, s.signOut)
-	handle(a, operation{ID: "make-token", Method: http.MethodPost, Path: "/tokens",
-		Status: http.StatusCreated, Tag: "sign-in", Summary: "Make an API token"}, s.makeToken)
+	handle(a, setUpOp, s.setUp)
+	handle(a, signInOp, s.signIn)
+	handle(a, whoAmIOp, s.whoAmI)
+	handleEmpty(a, signOutOp, s.signOut)
+	handle(a, makeTokenOp, s.makeToken)
 }
 
 func (s *Server) setUp(ctx context.Context, in *with[api.Setup]) (api.Caller, error) {

@@ -24,36 +24,70 @@ type namesInput struct {
 	Target string `query:"target" doc:"For example {course} · {teacher}"`
 }
 
+var (
+	listTemplatesOp = operation{
+		ID: "list-templates", Method: http.MethodGet, Path: "/templates", Status: http.StatusOK, Tag: "settings",
+		Summary: "How pairings are made, the institution's usual way first",
+	}
+	editTemplatesOp = operation{
+		ID: "edit-templates", Method: http.MethodPut, Path: "/templates", Status: http.StatusOK, Tag: "settings",
+		Summary: "Change how pairings are made from now on",
+	}
+	tryTemplateOp = operation{
+		ID: "try-template", Method: http.MethodGet, Path: "/templates/names",
+		Status: http.StatusOK, Tag: "settings",
+		Summary: "What a template would call the classes of all sections that lists show",
+	}
+	getMaintenanceOp = operation{
+		ID: "get-maintenance", Method: http.MethodGet, Path: "/maintenance", Status: http.StatusOK, Tag: "settings",
+		Summary: "Whether everything is paused",
+	}
+	editMaintenanceOp = operation{
+		ID: "edit-maintenance", Method: http.MethodPut, Path: "/maintenance",
+		Status: http.StatusOK, Tag: "settings",
+		Summary: "Pause everything, or go on",
+	}
+	getFullComparisonOp = operation{
+		ID: "get-full-comparison", Method: http.MethodGet, Path: "/full-comparison",
+		Status: http.StatusOK, Tag: "settings",
+		Summary: "When all pairings are compared, whatever reads found",
+	}
+	editFullComparisonOp = operation{
+		ID: "edit-full-comparison", Method: http.MethodPut, Path: "/full-comparison",
+		Status: http.StatusOK, Tag: "settings",
+		Summary: "Change when all pairings are compared",
+	}
+	getHistoryOp = operation{
+		ID: "get-history", Method: http.MethodGet, Path: "/history", Status: http.StatusOK, Tag: "settings",
+		Summary: "For how long what happened is kept, and what there is",
+	}
+	editHistoryOp = operation{
+		ID: "edit-history", Method: http.MethodPut, Path: "/history", Status: http.StatusOK, Tag: "settings",
+		Summary: "Change for how long what happened is kept; months that are older go within minutes",
+	}
+	listViewsOp = operation{
+		ID: "list-views", Method: http.MethodGet, Path: "/views", Status: http.StatusOK, Tag: "settings",
+		Summary: "Your saved ways to look at sections",
+	}
+	editViewsOp = operation{
+		ID: "edit-views", Method: http.MethodPut, Path: "/views", Status: http.StatusOK, Tag: "settings",
+		Summary: "Change your saved ways to look at sections",
+	}
+)
+
 // settings registers the operations about settings.
 func (s *Server) settings(a huma.API) {
-	handle(a, operation{ID: "list-templates", Method: http.MethodGet, Path: "/templates",
-		Status: http.StatusOK, Tag: "settings",
-		Summary: "How pairings are made, the institution's usual way first"}, s.listTemplates)
-	handle(a, operation{ID: "edit-templates", Method: http.MethodPut, Path: "/templates",
-		Status: http.StatusOK, Tag: "settings", Summary: "Change how pairings are made from now on"}, s.editTemplates)
-	handle(a, operation{ID: "try-template", Method: http.MethodGet, Path: "/templates/names",
-		Status: http.StatusOK, Tag: "settings",
-		Summary: "What a template would call the classes of all sections that lists show"}, s.tryTemplate)
-	handle(a, operation{ID: "get-maintenance", Method: http.MethodGet, Path: "/maintenance",
-		Status: http.StatusOK, Tag: "settings", Summary: "Whether everything is paused"}, s.getMaintenance)
-	handle(a, operation{ID: "edit-maintenance", Method: http.MethodPut, Path: "/maintenance",
-		Status: http.StatusOK, Tag: "settings", Summary: "Pause everything, or go on"}, s.editMaintenance)
-	handle(a, operation{ID: "get-full-comparison", Method: http.MethodGet, Path: "/full-comparison",
-		Status: http.StatusOK, Tag: "settings",
-		Summary: "When all pairings are compared, whatever reads found"}, s.getFullComparison)
-	handle(a, operation{ID: "edit-full-comparison", Method: http.MethodPut, Path: "/full-comparison",
-		Status: http.StatusOK, Tag: "settings",
-		Summary: "Change when all pairings are compared"}, s.editFullComparison)
-	handle(a, operation{ID: "get-history", Method: http.MethodGet, Path: "/history",
-		Status: http.StatusOK, Tag: "settings",
-		Summary: "For how long what happened is kept, and what there is"}, s.getHistory)
-	handle(a, operation{ID: "edit-history", Method: http.MethodPut, Path: "/history",
-		Status: http.StatusOK, Tag: "settings",
-		Summary: "Change for how long what happened is kept; months that are older go within minutes"}, s.editHistory)
-	handle(a, operation{ID: "list-views", Method: http.MethodGet, Path: "/views",
-		Status: http.StatusOK, Tag: "settings", Summary: "Your saved ways to look at sections"}, s.listViews)
-	handle(a, operation{ID: "edit-views", Method: http.MethodPut, Path: "/views",
-		Status: http.StatusOK, Tag: "settings", Summary: "Change your saved ways to look at sections"}, s.editViews)
+	handle(a, listTemplatesOp, s.listTemplates)
+	handle(a, editTemplatesOp, s.editTemplates)
+	handle(a, tryTemplateOp, s.tryTemplate)
+	handle(a, getMaintenanceOp, s.getMaintenance)
+	handle(a, editMaintenanceOp, s.editMaintenance)
+	handle(a, getFullComparisonOp, s.getFullComparison)
+	handle(a, editFullComparisonOp, s.editFullComparison)
+	handle(a, getHistoryOp, s.getHistory)
+	handle(a, editHistoryOp, s.editHistory)
+	handle(a, listViewsOp, s.listViews)
+	handle(a, editViewsOp, s.editViews)
 }
 
 func (s *Server) listTemplates(ctx context.Context, _ *struct{}) ([]api.Template, error) {

@@ -3,9 +3,6 @@ package web
 import (
 	"context"
 	"fmt"
-	"kanban/internal/store/deliverystore"
-	"kanban/internal/web/problem"
-	"kanban/internal/wire/sheet"
 	"maps"
 	"mime"
 	"net/http"
@@ -14,14 +11,22 @@ import (
 	"strings"
 	"time"
 
+	"kanban/internal/store/deliverystore"
+	"kanban/internal/web/problem"
+	"kanban/internal/wire/sheet"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 )
 
+var listSheetsOp = operation{
+	ID: "list-sheets", Method: http.MethodGet, Path: "/sheets", Status: http.StatusOK, Tag: "sheets",
+	Summary: "List the sheets that rules fill",
+}
+
 // sheets registers the operations about the sheets that deliveries write.
 func (s *Server) sheets(a huma.API) {
-	handle(a, operation{ID: "list-sheets", Method: http.MethodGet, Path: "/sheets",
-		Status: http.StatusOK, Tag: "sheets", Summary: "List the sheets that rules fill"}, s.listSheets)
+	handle(a, listSheetsOp, s.listSheets)
 }
 
 func (s *Server) listSheets(ctx context.Context, _ *struct{}) ([]deliverystore.Sheet, error) {

@@ -28,29 +28,64 @@ type stagePlanPeopleInput struct {
 	State   string `query:"state" enum:"not-opened,on-the-way,finished" doc:"Where they stand"`
 }
 
+var (
+	listStagePlansOp = operation{
+		ID: "list-stage-plans", Method: http.MethodGet, Path: "/stage-plans", Status: http.StatusOK, Tag: "stages",
+		Summary: "List stage plans and how far their people have come",
+	}
+	getStagePlanOp = operation{
+		ID: "get-stage-plan", Method: http.MethodGet, Path: "/stage-plans/{id}",
+		Status: http.StatusOK, Tag: "stages",
+		Summary: "Show a stage plan",
+	}
+	makeStagePlanOp = operation{
+		ID: "make-stage-plan", Method: http.MethodPost, Path: "/stage-plans",
+		Status: http.StatusCreated, Tag: "stages",
+		Summary: "Make a stage plan, which is off at first",
+	}
+	editStagePlanOp = operation{
+		ID: "edit-stage-plan", Method: http.MethodPut, Path: "/stage-plans/{id}",
+		Status: http.StatusOK, Tag: "stages",
+		Summary: "Change a stage plan",
+	}
+	switchStagePlanOp = operation{
+		ID: "switch-stage-plan", Method: http.MethodPost, Path: "/stage-plans/{id}/switch",
+		Status: http.StatusOK, Tag: "stages",
+		Summary: "Switch a stage plan on or off",
+	}
+	removeStagePlanOp = operation{
+		ID: "remove-stage-plan", Method: http.MethodDelete, Path: "/stage-plans/{id}",
+		Status: http.StatusNoContent, Tag: "stages",
+		Summary: "Remove a stage plan that is off; what it recorded and awarded stays",
+	}
+	previewStagePlanOp = operation{
+		ID: "preview-stage-plan", Method: http.MethodPost, Path: "/stage-plans/preview",
+		Status: http.StatusOK, Tag: "stages",
+		Summary: "What a stage plan would find were it on",
+	}
+	stagePlanGroupOp = operation{
+		ID: "stage-plan-group", Method: http.MethodGet, Path: "/stage-plans/{id}/group",
+		Status: http.StatusOK, Tag: "stages",
+		Summary: "How far a group has come",
+	}
+	stagePlanPeopleOp = operation{
+		ID: "stage-plan-people", Method: http.MethodGet, Path: "/stage-plans/{id}/people",
+		Status: http.StatusOK, Tag: "stages",
+		Summary: "The people of a stage plan by name",
+	}
+)
+
 // stagePlans registers the operations about stage plans.
 func (s *Server) stagePlans(a huma.API) {
-	handle(a, operation{ID: "list-stage-plans", Method: http.MethodGet, Path: "/stage-plans",
-		Status: http.StatusOK, Tag: "stages",
-		Summary: "List stage plans and how far their people have come"}, s.listStagePlans)
-	handleTagged(a, operation{ID: "get-stage-plan", Method: http.MethodGet, Path: "/stage-plans/{id}",
-		Status: http.StatusOK, Tag: "stages", Summary: "Show a stage plan"}, s.getStagePlan)
-	handleTagged(a, operation{ID: "make-stage-plan", Method: http.MethodPost, Path: "/stage-plans",
-		Status: http.StatusCreated, Tag: "stages",
-		Summary: "Make a stage plan, which is off at first"}, s.makeStagePlan)
-	handleTagged(a, operation{ID: "edit-stage-plan", Method: http.MethodPut, Path: "/stage-plans/{id}",
-		Status: http.StatusOK, Tag: "stages", Summary: "Change a stage plan"}, s.editStagePlan)
-	handleTagged(a, operation{ID: "switch-stage-plan", Method: http.MethodPost, Path: "/stage-plans/{id}/switch",
-		Status: http.StatusOK, Tag: "stages", Summary: "Switch a stage plan on or off"}, s.switchStagePlan)
-	handleEmpty(a, operation{ID: "remove-stage-plan", Method: http.MethodDelete, Path: "/stage-plans/{id}",
-		Status: http.StatusNoContent, Tag: "stages",
-		Summary: "Remove a stage plan that is off; what it recorded and awarded stays"}, s.removeStagePlan)
-	handle(a, operation{ID: "preview-stage-plan", Method: http.MethodPost, Path: "/stage-plans/preview",
-		Status: http.StatusOK, Tag: "stages", Summary: "What a stage plan would find were it on"}, s.previewStagePlan)
-	handle(a, operation{ID: "stage-plan-group", Method: http.MethodGet, Path: "/stage-plans/{id}/group",
-		Status: http.StatusOK, Tag: "stages", Summary: "How far a group has come"}, s.stagePlanGroup)
-	handle(a, operation{ID: "stage-plan-people", Method: http.MethodGet, Path: "/stage-plans/{id}/people",
-		Status: http.StatusOK, Tag: "stages", Summary: "The people of a stage plan by name"}, s.stagePlanPeople)
+	handle(a, listStagePlansOp, s.listStagePlans)
+	handleTagged(a, getStagePlanOp, s.getStagePlan)
+	handleTagged(a, makeStagePlanOp, s.makeStagePlan)
+	handleTagged(a, editStagePlanOp, s.editStagePlan)
+	handleTagged(a, switchStagePlanOp, s.switchStagePlan)
+	handleEmpty(a, removeStagePlanOp, s.removeStagePlan)
+	handle(a, previewStagePlanOp, s.previewStagePlan)
+	handle(a, stagePlanGroupOp, s.stagePlanGroup)
+	handle(a, stagePlanPeopleOp, s.stagePlanPeople)
 }
 
 func (s *Server) listStagePlans(ctx context.Context, _ *struct{}) (api.Page[api.StagePlan], error) {
@@ -116,7 +151,8 @@ func (s *Server) stagePlanGroup(ctx context.Context, in *groupInput) (api.StageP
 }
 
 func (s *Server) stagePlanPeople(ctx context.Context, in *stagePlanPeopleInput) (api.Page[api.StagePlanPerson],
-	error) {
+	error,
+) {
 	p, err := s.Stages.FindStagePlan(ctx, in.ID)
 	if err != nil {
 		return api.Page[api.StagePlanPerson]{}, err
@@ -160,8 +196,10 @@ func shownGroup(p stagestore.StagePlan, g stagestore.Group, takes []stages.Stage
 	out := api.StagePlanGroup{
 		People: g.People, NotOpened: g.NotOpened, Finished: g.Finished,
 		Stages: each(p.Stages, func(x stage.Stage) api.StageCount {
-			return api.StageCount{StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: g.Reached[x.ID],
-				At: g.At[x.ID]}
+			return api.StageCount{
+				StageID: x.ID, Title: x.Title, Optional: x.Optional, Reached: g.Reached[x.ID],
+				At: g.At[x.ID],
+			}
 		}),
 	}
 	for i, t := range takes {
@@ -171,8 +209,10 @@ func shownGroup(p stagestore.StagePlan, g stagestore.Group, takes []stages.Stage
 }
 
 func stagePlanPerson(p stagestore.StagePlan, c stagestore.StagePlanPerson) api.StagePlanPerson {
-	out := api.StagePlanPerson{PersonID: c.PersonID, Person: c.Person, Sections: c.Sections, Reached: []string{},
-		Percent: c.Percent, LastAt: c.LastAt}
+	out := api.StagePlanPerson{
+		PersonID: c.PersonID, Person: c.Person, Sections: c.Sections, Reached: []string{},
+		Percent: c.Percent, LastAt: c.LastAt,
+	}
 	for _, x := range p.Stages {
 		if _, there := c.Reached[x.ID]; there {
 			out.Reached = append(out.Reached, x.Title)

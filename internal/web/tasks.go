@@ -16,15 +16,28 @@ type tasksInput struct {
 	Limit int  `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 }
 
+var (
+	listTasksOp = operation{
+		ID: "list-tasks", Method: http.MethodGet, Path: "/tasks", Status: http.StatusOK, Tag: "tasks",
+		Summary: "List what rules gave people to do, the most urgent first",
+	}
+	endTaskOp = operation{
+		ID: "end-task", Method: http.MethodPost, Path: "/tasks/{id}/done",
+		Status: http.StatusNoContent, Tag: "tasks",
+		Summary: "Mark a task as done",
+	}
+	reopenTaskOp = operation{
+		ID: "reopen-task", Method: http.MethodPost, Path: "/tasks/{id}/open",
+		Status: http.StatusNoContent, Tag: "tasks",
+		Summary: "Open a task again",
+	}
+)
+
 // tasks registers the operations about tasks.
 func (s *Server) tasks(a huma.API) {
-	handle(a, operation{ID: "list-tasks", Method: http.MethodGet, Path: "/tasks",
-		Status: http.StatusOK, Tag: "tasks",
-		Summary: "List what rules gave people to do, the most urgent first"}, s.listTasks)
-	handleEmpty(a, operation{ID: "end-task", Method: http.MethodPost, Path: "/tasks/{id}/done",
-		Status: http.StatusNoContent, Tag: "tasks", Summary: "Mark a task as done"}, s.endTask)
-	handleEmpty(a, operation{ID: "reopen-task", Method: http.MethodPost, Path: "/tasks/{id}/open",
-		Status: http.StatusNoContent, Tag: "tasks", Summary: "Open a task again"}, s.reopenTask)
+	handle(a, listTasksOp, s.listTasks)
+	handleEmpty(a, endTaskOp, s.endTask)
+	handleEmpty(a, reopenTaskOp, s.reopenTask)
 }
 
 func (s *Server) listTasks(ctx context.Context, in *tasksInput) (api.Page[api.Task], error) {

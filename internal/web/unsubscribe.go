@@ -34,8 +34,10 @@ func (s *Server) unsubscribe(w http.ResponseWriter, r *http.Request) {
 		s.missing(w, err)
 		return
 	}
-	s.unsubscribeAnswer(w, http.StatusOK, map[string]any{"Rule": x.Rule.Name, "Address": x.Address, "Ended": x.Ended,
-		"Done": again})
+	s.unsubscribeAnswer(w, http.StatusOK, map[string]any{
+		"Rule": x.Rule.Name, "Address": x.Address, "Ended": x.Ended,
+		"Done": again,
+	})
 }
 
 func (s *Server) unsubscribeAnswer(w http.ResponseWriter, status int, data map[string]any) {

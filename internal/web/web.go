@@ -53,8 +53,10 @@ type Server struct {
 
 // Handler builds the routes. ctx ends the background listening for live news.
 func (s *Server) Handler(ctx context.Context) http.Handler {
-	s.auth = auth.New(ctx, auth.Options{Access: s.Access, Store: s.Store, Public: s.Public,
-		TrustedProxies: s.TrustedProxies, Log: s.Log})
+	s.auth = auth.New(ctx, auth.Options{
+		Access: s.Access, Store: s.Store, Public: s.Public,
+		TrustedProxies: s.TrustedProxies, Log: s.Log,
+	})
 	s.live = newHub()
 	go s.live.run(ctx, s.Store, s.Log)
 
@@ -106,8 +108,7 @@ func init() { huma.NewError = newProblem }
 func newAPI(r chi.Router) huma.API {
 	huma.DefaultArrayNullable = false
 	config := huma.DefaultConfig("Kanban", "1")
-	config.Info.Description =
-		"Rosters, runs, events, rules and badges. Sign in with a session cookie or with a token: Authorization: Bearer kbt_…"
+	config.Info.Description = "Rosters, runs, events, rules and badges. Sign in with a session cookie or with a token: Authorization: Bearer kbt_…"
 	config.DocsPath, config.SchemasPath, config.CreateHooks = "", "", nil
 	config.OpenAPIPath = "/openapi"
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
@@ -270,8 +271,10 @@ func (s *Server) console() http.Handler {
 }
 
 // noPages are the parts of the service that have no pages of the console.
-var noPages = []string{"/api/", "/xapi/", "/open/", "/pickup/", "/reported/", "/approvals/", "/metrics/", "/livez/",
-	"/readyz/", "/openapi/"}
+var noPages = []string{
+	"/api/", "/xapi/", "/open/", "/pickup/", "/reported/", "/approvals/", "/metrics/", "/livez/",
+	"/readyz/", "/openapi/",
+}
 
 // HealthOnly is the HTTP side of a process that only works.
 func (s *Server) HealthOnly() http.Handler {

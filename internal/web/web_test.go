@@ -63,8 +63,10 @@ func bare(t *testing.T, change func(*web.Server)) *site {
 	w := apptest.New(t)
 	s := &web.Server{
 		Store: w.Store, UseCases: w.UseCases, Public: "http://kanban.example", Log: slog.New(slog.DiscardHandler),
-		Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html><title>Kanban</title>")},
-			"assets/app.js": {Data: []byte("1")}},
+		Console: fstest.MapFS{
+			"index.html":    {Data: []byte("<!doctype html><title>Kanban</title>")},
+			"assets/app.js": {Data: []byte("1")},
+		},
 	}
 	if change != nil {
 		change(s)
@@ -315,14 +317,20 @@ func TestSigningOutEndsEverything(t *testing.T) {
 func TestUnsubscribing(t *testing.T) {
 	x := open(t, nil)
 	x.Read(x.Register(), false)
-	r := x.Rule(rule.Draft{Name: "Nudge", Trigger: "section.joined",
-		Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: x.Mail().ID, Subject: "Hello",
-			Text: "Dear {{.person.givenName}}, see https://fernmoor.example/a?b=1&c=2."}}})
+	r := x.Rule(rule.Draft{
+		Name: "Nudge", Trigger: "section.joined",
+		Actions: []rule.Action{{
+			Kind: rule.Mail, ConnectionID: x.Mail().ID, Subject: "Hello",
+			Text: "Dear {{.person.givenName}}, see https://fernmoor.example/a?b=1&c=2.",
+		}},
+	})
 	joined := func() string {
 		p, s := x.Person("stu-014"), x.Section("PROP-A")
-		e := x.Record(eventstore.Event{Type: "section.joined", NaturalKey: db.NewID(), PersonID: &p.ID,
+		e := x.Record(eventstore.Event{
+			Type: "section.joined", NaturalKey: db.NewID(), PersonID: &p.ID,
 			SectionID: &s.ID, CourseID: &s.CourseID, Data: map[string]any{"role": "student"},
-			OccurredAt: time.Now().UTC()})
+			OccurredAt: time.Now().UTC(),
+		})
 		x.Deliver()
 		list := x.DeliveriesOf(e.ID)
 		require.Len(t, list, 1)
@@ -360,8 +368,10 @@ func TestUnsubscribing(t *testing.T) {
 		"@", "%40"), "", x.bearer()...)
 	assert.Equal(t, 204, resp.StatusCode)
 	assert.Equal(t, "delivered ", joined(), "and back")
-	for _, broken := range []string{path[:len(path)-3], path + "AA",
-		"/open/unsubscribe/" + strings.Repeat("A", 200)} {
+	for _, broken := range []string{
+		path[:len(path)-3], path + "AA",
+		"/open/unsubscribe/" + strings.Repeat("A", 200),
+	} {
 		resp, _ = x.ask("POST", broken, "")
 		assert.Equal(t, 404, resp.StatusCode)
 	}

@@ -98,12 +98,15 @@ func (s *Server) listStatements(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("X-Experience-API-Consistent-Through", through.UTC().Format(time.RFC3339Nano))
-	s.answerStatements(w, q, list, xapi.Agent{ObjectType: "Agent",
-		Account: &xapi.Account{HomePage: s.Public, Name: connection.Settings["key"]}})
+	s.answerStatements(w, q, list, xapi.Agent{
+		ObjectType: "Agent",
+		Account:    &xapi.Account{HomePage: s.Public, Name: connection.Settings["key"]},
+	})
 }
 
 func (s *Server) answerStatements(w http.ResponseWriter, q xapi.Query, list []eventstore.StoredStatement,
-	authority xapi.Agent) {
+	authority xapi.Agent,
+) {
 	answer := struct {
 		Statements []json.RawMessage `json:"statements"`
 		More       string            `json:"more"`
@@ -192,7 +195,8 @@ func (s *Server) notTaken(w http.ResponseWriter, err error) {
 // answer tells the sender that not all is well, which of them are stored, and what is
 // wrong with each other one.
 func (s *Server) takeOthers(w http.ResponseWriter, r *http.Request, c adapter.Connection, list []xapi.Statement,
-	raw []json.RawMessage, faults xapi.Faults) {
+	raw []json.RawMessage, faults xapi.Faults,
+) {
 	place := others(len(list), faults)
 	ids, left, err := s.Facts.TakeOthers(r.Context(), c.ID, list, raw)
 	if err != nil {
@@ -239,8 +243,10 @@ func writeFaults(w http.ResponseWriter, status int, detail string, faults xapi.F
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status, "detail": detail,
-		"errors": faults, "stored": stored})
+	_ = json.NewEncoder(w).Encode(map[string]any{
+		"title": http.StatusText(status), "status": status, "detail": detail,
+		"errors": faults, "stored": stored,
+	})
 }
 
 // onlyOne checks a PUT: one statement, whose id is that of the address.

@@ -44,8 +44,10 @@ func (p disagreements) Disagreements(ctx context.Context) (out []reports.Disagre
 	sides, err := p.Sides(ctx, "")
 	for _, x := range sides {
 		if x.Verdict == purchases.Missing || x.Verdict == purchases.Surplus {
-			d := reports.Disagreement{Code: finding.Code(x.Verdict), Person: x.Person, Section: x.Section,
-				Offer: x.Offer, OfferID: x.OfferID}
+			d := reports.Disagreement{
+				Code: finding.Code(x.Verdict), Person: x.Person, Section: x.Section,
+				Offer: x.Offer, OfferID: x.OfferID,
+			}
 			if x.PersonID != nil {
 				d.PersonID = *x.PersonID
 			}
@@ -62,13 +64,17 @@ type reversals struct{ *pipeline.Facts }
 func (p reversals) Reversals(ctx context.Context) (out []reports.Reversal, err error) {
 	all, err := p.Facts.Reversals(ctx)
 	for _, r := range all {
-		done := fmt.Sprintf("%s by %q", strings.Join(slices.DeleteFunc([]string{strings.ReplaceAll(r.Kind, "-", " "),
-			r.Operation, r.Service}, func(x string) bool { return x == "" }), " "), r.Origin)
+		done := fmt.Sprintf("%s by %q", strings.Join(slices.DeleteFunc([]string{
+			strings.ReplaceAll(r.Kind, "-", " "),
+			r.Operation, r.Service,
+		}, func(x string) bool { return x == "" }), " "), r.Origin)
 		if r.Badge != "" {
 			done = fmt.Sprintf("the badge %q by %q", r.Badge, r.Origin)
 		}
-		out = append(out, reports.Reversal{Person: r.Person, PersonID: r.PersonID, What: r.What, Done: done,
-			Kind: r.Type, CourseID: r.CourseID})
+		out = append(out, reports.Reversal{
+			Person: r.Person, PersonID: r.PersonID, What: r.What, Done: done,
+			Kind: r.Type, CourseID: r.CourseID,
+		})
 	}
 	return out, err
 }

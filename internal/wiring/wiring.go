@@ -85,8 +85,10 @@ func New(db *db.Database, o Options) *UseCases {
 	x.Registers = &registers.Service{Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone}
 	x.Matching = &matching.Service{Store: db, Connections: x.Connections, Call: o.Call}
 	x.Runs = &runs.Service{Store: db, Connections: x.Connections, Call: o.Call, Zone: o.Zone, Public: o.Public}
-	x.Pairings = &pairings.Service{Store: db, Now: time.Now, Schedules: x.Runs, Connections: x.Connections,
-		Call: o.Call}
+	x.Pairings = &pairings.Service{
+		Store: db, Now: time.Now, Schedules: x.Runs, Connections: x.Connections,
+		Call: o.Call,
+	}
 	x.Linking = &linking.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Now: time.Now}
 	x.Batches = &batches.Service{Store: db, Pairings: x.Pairings, Runs: x.Runs, Linking: x.Linking, Now: time.Now}
 	x.Deliveries = &pipeline.Deliveries{
@@ -94,11 +96,15 @@ func New(db *db.Database, o Options) *UseCases {
 		Source: o.Public, Call: o.Call, Delays: o.Delays, Zone: o.Zone, Remember: o.Remember,
 	}
 	x.Purchases = &purchases.Service{Store: db, Now: time.Now, Expressions: expressions}
-	x.Facts = &pipeline.Facts{Store: db, Expressions: expressions, Outlines: compiled, Reactions: x.Deliveries,
-		Purchases: x.Purchases}
+	x.Facts = &pipeline.Facts{
+		Store: db, Expressions: expressions, Outlines: compiled, Reactions: x.Deliveries,
+		Purchases: x.Purchases,
+	}
 	x.Outlines = &outlines.Service{Store: db, Call: o.Call, Now: time.Now}
-	x.Rules = &rules.Service{Store: db, Connections: x.Connections, Pipeline: x.Deliveries, Source: o.Public,
-		Call: o.Call, Expressions: expressions}
+	x.Rules = &rules.Service{
+		Store: db, Connections: x.Connections, Pipeline: x.Deliveries, Source: o.Public,
+		Call: o.Call, Expressions: expressions,
+	}
 	x.Stages = &stages.Service{Store: db, Now: time.Now, Outlines: compiled}
 	x.Reports = &reports.Service{
 		Store: db, Now: time.Now, Purchases: disagreements{x.Purchases}, Progress: reversals{x.Facts}, Rules: x.Rules,

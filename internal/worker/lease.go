@@ -261,7 +261,8 @@ func (f *failures) HandleError(_ context.Context, j *rivertype.JobRow, err error
 }
 
 func (f *failures) HandlePanic(_ context.Context, j *rivertype.JobRow, value any,
-	trace string) *river.ErrorHandlerResult {
+	trace string,
+) *river.ErrorHandlerResult {
 	f.log.Error("work panicked", "kind", j.Kind, "job", j.ID, "panic", value, "trace", trace)
 	return nil
 }

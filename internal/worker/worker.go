@@ -141,8 +141,10 @@ func (x *shift) periodicJobs(workers *river.Workers) {
 // hangs on the tick, which looks in the database when it was last due.
 func schedules() []*river.PeriodicJob {
 	return []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(tick),
-		func() (river.JobArgs, *river.InsertOpts) { return jobs.Tick{}, nil }, &river.PeriodicJobOpts{ID: "tick",
-			RunOnStart: true})}
+		func() (river.JobArgs, *river.InsertOpts) { return jobs.Tick{}, nil }, &river.PeriodicJobOpts{
+			ID:         "tick",
+			RunOnStart: true,
+		})}
 }
 
 // queueDue queues what is due at intervals.

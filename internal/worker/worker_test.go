@@ -74,8 +74,10 @@ func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	w.Standins.Workspace.Double()
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID,
-		ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-C").ID,
+		ConnectionID: w.Workspace().ID,
+	})
 	require.NoError(t, err)
 	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)
@@ -85,12 +87,16 @@ func TestReplicasNeverRunOnePairingAtOnce(t *testing.T) {
 	require.ErrorContains(t, err, "at work on this pairing already")
 	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Latency, Millis: 20}))
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error {
-		work := []river.JobArgs{jobs.WorkAsked{ConnectionID: p.ConnectionID},
-			jobs.WorkAsked{ConnectionID: p.ConnectionID}}
+		work := []river.JobArgs{
+			jobs.WorkAsked{ConnectionID: p.ConnectionID},
+			jobs.WorkAsked{ConnectionID: p.ConnectionID},
+		}
 		for range 4 { // the same run, and the same wish, as if their news had come several times
 			work = append(work, jobs.ApplyRun{RunID: first.ID}, jobs.ApplyRun{RunID: first.ID, ByHand: true},
-				jobs.RunPairing{PairingID: p.ID, Who: "schedule"}, jobs.RunPairing{PairingID: p.ID, Who: "Maud",
-					ByHand: true})
+				jobs.RunPairing{PairingID: p.ID, Who: "schedule"}, jobs.RunPairing{
+					PairingID: p.ID, Who: "Maud",
+					ByHand: true,
+				})
 		}
 		return tx.Enqueue(t.Context(), work...)
 	}))
@@ -128,11 +134,15 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 	register := w.Register()
 	w.Read(register, false)
 	section := w.Section("PROP-A")
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: section.ID,
-		ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    section.ID,
+		ConnectionID: w.Workspace().ID,
+	})
 	require.NoError(t, err)
-	greet := w.Rule(rule.Draft{Name: "Greet", Trigger: "section.joined",
-		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}}})
+	greet := w.Rule(rule.Draft{
+		Name: "Greet", Trigger: "section.joined",
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "Greet"}},
+	})
 	w.Outlined()
 	run, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: register.ID})
 	require.NoError(t, err)
@@ -143,14 +153,26 @@ func TestEveryKindOfWorkIsDone(t *testing.T) {
 	batch, err := w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.Pause, Pairings: []string{p.ID}})
 	require.NoError(t, err)
 	work := []river.JobArgs{
-		jobs.ReadRegister{RunID: run.ID}, jobs.ApplyRun{RunID: sync.ID}, jobs.React{EventIDs: []string{}},
-		jobs.WorkAsked{ConnectionID: p.ConnectionID}, jobs.RunPairing{PairingID: p.ID, Who: "schedule"},
-		jobs.CarryOutBatch{BatchID: batch.ID}, jobs.AskNeeds{}, jobs.AskNeeds{RuleID: greet.ID},
-		jobs.Propose{ConnectionID: register.ID}, jobs.Tick{}, jobs.ResolveStatements{}, jobs.PassTime{},
+		jobs.ReadRegister{RunID: run.ID},
+		jobs.ApplyRun{RunID: sync.ID},
+		jobs.React{EventIDs: []string{}},
+		jobs.WorkAsked{ConnectionID: p.ConnectionID},
+		jobs.RunPairing{PairingID: p.ID, Who: "schedule"},
+		jobs.CarryOutBatch{BatchID: batch.ID},
+		jobs.AskNeeds{},
+		jobs.AskNeeds{RuleID: greet.ID},
+		jobs.Propose{ConnectionID: register.ID},
+		jobs.Tick{},
+		jobs.ResolveStatements{},
+		jobs.PassTime{},
 		jobs.TendHistory{},
-		jobs.SettleAccess{}, jobs.SettleAccess{OfferID: db.NewID()}, jobs.RecountCourse{CourseID: section.CourseID},
-		jobs.RecountCourse{Everybody: true}, jobs.WorkOutStages{People: []string{}},
-		jobs.WorkOutStages{StagePlanID: db.NewID()}, jobs.ReadAll{},
+		jobs.SettleAccess{},
+		jobs.SettleAccess{OfferID: db.NewID()},
+		jobs.RecountCourse{CourseID: section.CourseID},
+		jobs.RecountCourse{Everybody: true},
+		jobs.WorkOutStages{People: []string{}},
+		jobs.WorkOutStages{StagePlanID: db.NewID()},
+		jobs.ReadAll{},
 	}
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error { return tx.Enqueue(t.Context(), work...) }))
 	x, err := worker.Start(t.Context(), w.Store, w.UseCases,

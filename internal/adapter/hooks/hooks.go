@@ -26,7 +26,7 @@ func New(c adapter.Connection, o call.Options) *Hook {
 	case adapter.AllRedirects:
 		o.Redirects = call.AllRedirects
 	}
-	return &Hook{c.Settings["address"], c.Secret["secret"], call.New(adapter.Open(c, o))}
+	return &Hook{c.Settings["address"], c.Secret["secret"], call.New(adapter.WithTransport(c, o))}
 }
 
 // Sent is what went out and what came back.
@@ -54,14 +54,18 @@ func (h *Hook) Send(ctx context.Context, e webhook.Event, at time.Time) (Sent, e
 	req.Header = header
 	req.Header.Set("Content-Type", webhook.ContentType)
 	answer, err := h.http.Do(ctx, req)
-	return Sent{Request: "POST " + h.address + "\n" + string(body), Status: answer.Status,
-		Answer: call.Excerpt(answer.Body, 500)}, err
+	return Sent{
+		Request: "POST " + h.address + "\n" + string(body), Status: answer.Status,
+		Answer: call.Excerpt(answer.Body, 500),
+	}, err
 }
 
 // Probe sends a signed event of type kanban.probe, which receivers ignore.
 func (h *Hook) Probe(ctx context.Context, source string, at time.Time) []adapter.Report {
 	id := "probe-" + at.UTC().Format("20060102T150405.000000000")
-	_, err := h.Send(ctx, webhook.Event{ID: id, Source: source, Type: "kanban.probe", Time: at,
-		Data: map[string]any{}}, at)
+	_, err := h.Send(ctx, webhook.Event{
+		ID: id, Source: source, Type: "kanban.probe", Time: at,
+		Data: map[string]any{},
+	}, at)
 	return []adapter.Report{adapter.ReportOf(adapter.MessagesOut, "A signed probe event was accepted.", err)}
 }

@@ -21,8 +21,10 @@ import (
 
 const secret = "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="
 
-var quick = call.Options{Timeout: 300 * time.Millisecond, Retries: 1, WaitMin: time.Millisecond,
-	WaitMax: time.Millisecond}
+var quick = call.Options{
+	Timeout: 300 * time.Millisecond, Retries: 1, WaitMin: time.Millisecond,
+	WaitMax: time.Millisecond,
+}
 
 // receiver takes signed events and counts them by their id.
 type receiver struct {
@@ -51,12 +53,16 @@ func receive(t *testing.T, answer http.HandlerFunc) *receiver {
 }
 
 func hook(address string) *hooks.Hook {
-	return hooks.New(adapter.Connection{Kind: adapter.KindWebhook, Settings: map[string]string{"address": address},
-		Secret: map[string]string{"secret": secret}}, quick)
+	return hooks.New(adapter.Connection{
+		Kind: adapter.KindWebhook, Settings: map[string]string{"address": address},
+		Secret: map[string]string{"secret": secret},
+	}, quick)
 }
 
-var joined = webhook.Event{ID: "e-1", Source: "https://kanban.example", Type: "kanban.section.joined",
-	Time: time.Now(), Data: map[string]any{"role": "student"}}
+var joined = webhook.Event{
+	ID: "e-1", Source: "https://kanban.example", Type: "kanban.section.joined",
+	Time: time.Now(), Data: map[string]any{"role": "student"},
+}
 
 // What was sent and what came back is shown; the id is the same in every attempt.
 func TestEventsAreSignedAndSent(t *testing.T) {
@@ -85,10 +91,14 @@ func TestWhatBecomesOfSending(t *testing.T) {
 		answer http.HandlerFunc
 		kind   call.Kind
 	}{
-		"wrong credential": {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) },
-			call.WrongCredential},
-		"not allowed": {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusForbidden) },
-			call.NotAllowed},
+		"wrong credential": {
+			func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusUnauthorized) },
+			call.WrongCredential,
+		},
+		"not allowed": {
+			func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusForbidden) },
+			call.NotAllowed,
+		},
 		"hangs": {func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() }, call.Unreachable},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -19,8 +19,10 @@ func TestMailArrivesOrSaysWhy(t *testing.T) {
 	require.NoError(t, err)
 	defer outside.Stop()
 	connection := func(change map[string]string) adapter.Connection {
-		c := adapter.Connection{Settings: map[string]string{"server": outside.Addresses.SMTP,
-			"from": "kanban@fernmoor.example", "security": "none"}}
+		c := adapter.Connection{Settings: map[string]string{
+			"server": outside.Addresses.SMTP,
+			"from":   "kanban@fernmoor.example", "security": "none",
+		}}
 		for k, v := range change {
 			c.Settings[k] = v
 		}
@@ -72,10 +74,14 @@ func TestProbeBeginsAMail_C2(t *testing.T) {
 	outside, err := standin.Start(0)
 	require.NoError(t, err)
 	defer outside.Stop()
-	c := adapter.Connection{Settings: map[string]string{"server": outside.Addresses.SMTP,
-		"from": "kanban@fernmoor.example", "security": "none"}}
-	for status, want := range map[int]adapter.State{0: adapter.Works, 530: adapter.WrongCredential,
-		550: adapter.NotAllowed, 451: adapter.Works} {
+	c := adapter.Connection{Settings: map[string]string{
+		"server": outside.Addresses.SMTP,
+		"from":   "kanban@fernmoor.example", "security": "none",
+	}}
+	for status, want := range map[int]adapter.State{
+		0: adapter.Works, 530: adapter.WrongCredential,
+		550: adapter.NotAllowed, 451: adapter.Works,
+	} {
 		if status != 0 {
 			require.NoError(t, outside.Fault("inbox", fault.Fault{Kind: fault.Status, Status: status}))
 		}

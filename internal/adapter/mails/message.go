@@ -26,8 +26,10 @@ type Mail struct {
 // message writes a mail as it goes out.
 func (m *Mailer) message(x Mail) (*gomail.Msg, error) {
 	refused := func(what string, err error) (*gomail.Msg, error) {
-		return nil, &call.Problem{Kind: call.Refused, Detail: what + " address is not valid: " + err.Error(),
-			Err: err}
+		return nil, &call.Problem{
+			Kind: call.Refused, Detail: what + " address is not valid: " + err.Error(),
+			Err: err,
+		}
 	}
 	msg := gomail.NewMsg(gomail.WithNoDefaultUserAgent())
 	from, err := mail.ParseAddress(m.connection.Settings["from"])

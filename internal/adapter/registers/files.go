@@ -118,7 +118,8 @@ func (u user) Sum() uint64 {
 
 // Each reads one file.
 func (f *Files) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error,
-	bad func(Bad) error) error {
+	bad func(Bad) error,
+) error {
 	if collection == oneroster.FileUsers {
 		for _, b := range f.bad {
 			if err := bad(b); err != nil {

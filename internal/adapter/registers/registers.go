@@ -58,7 +58,7 @@ type Register struct{ client *oneroster.Client }
 // New uses a connection of kind oneroster.
 func New(c adapter.Connection, o call.Options) *Register {
 	return &Register{oneroster.NewClient(c.Settings["address"], c.Settings["tokenAddress"], c.Settings["clientId"],
-		c.Secret["clientSecret"], adapter.Open(c, o))}
+		c.Secret["clientSecret"], adapter.WithTransport(c, o))}
 }
 
 // Shelf keeps the pages of a read until all have come, so that a read that was
@@ -79,7 +79,8 @@ const atOnce = 3
 // a time. With since, only what changed after that is asked for. progress is
 // told after each page; its error ends the fetch.
 func (r *Register) Fetch(ctx context.Context, shelf Shelf, since time.Time,
-	progress func(collection string, read, total int) error) (*Pages, error) {
+	progress func(collection string, read, total int) error,
+) (*Pages, error) {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(atOnce)
 	for _, collection := range Collections {
@@ -132,7 +133,8 @@ func (p *Pages) Where(collection string, position int) string {
 
 // Each reads the pages from the shelf.
 func (p *Pages) Each(ctx context.Context, collection string, each func(int, oneroster.Record) error,
-	bad func(Bad) error) error {
+	bad func(Bad) error,
+) error {
 	position := 0
 	return p.shelf.Pages(ctx, collection, func(items []json.RawMessage) error {
 		for _, raw := range items {

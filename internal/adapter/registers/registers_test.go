@@ -70,9 +70,11 @@ func TestFetchGoesOnWhereItBroke(t *testing.T) {
 	outside, err := standin.Start(0)
 	require.NoError(t, err)
 	defer outside.Stop()
-	c := adapter.Connection{Settings: map[string]string{"address": outside.Addresses.Register,
+	c := adapter.Connection{Settings: map[string]string{
+		"address":      outside.Addresses.Register,
 		"tokenAddress": outside.Addresses.Register + "/oauth/token",
-		"clientId":     "kanban"}, Secret: map[string]string{"clientSecret": "green-fingers"}}
+		"clientId":     "kanban",
+	}, Secret: map[string]string{"clientSecret": "green-fingers"}}
 	r := registers.New(c, call.Options{Timeout: 2 * time.Second})
 	assert.Equal(t, adapter.Works, r.Probe(t.Context())[0].State)
 
@@ -122,18 +124,29 @@ func pack(t *testing.T, tables map[string]oneroster.Table) *registers.Files {
 func TestFiles(t *testing.T) {
 	f := pack(t, map[string]oneroster.Table{
 		oneroster.FileUsers: {Mode: oneroster.Bulk, Rows: []map[string]string{
-			{"sourcedId": "u-1", "status": "active", "givenName": "Ada", "familyName": "Alder",
-				"enabledUser": "true"},
-			{"sourcedId": "u-2", "status": "active", "givenName": "Bram", "familyName": "Birch",
-				"enabledUser": "true"},
+			{
+				"sourcedId": "u-1", "status": "active", "givenName": "Ada", "familyName": "Alder",
+				"enabledUser": "true",
+			},
+			{
+				"sourcedId": "u-2", "status": "active", "givenName": "Bram", "familyName": "Birch",
+				"enabledUser": "true",
+			},
 		}},
 		oneroster.FileRoles: {Mode: oneroster.Bulk, Rows: []map[string]string{
-			{"sourcedId": "r-1", "status": "active", "userSourcedId": "u-1", "roleType": "secondary",
-				"role": "student", "orgSourcedId": "org-2"},
-			{"sourcedId": "r-2", "status": "active", "userSourcedId": "u-1", "roleType": "primary", "role": "student",
-				"orgSourcedId": "org-1"},
-			{"sourcedId": "r-3", "status": "tobedeleted", "userSourcedId": "u-2", "roleType": "primary",
-				"role": "student", "orgSourcedId": "org-1"},
+			{
+				"sourcedId": "r-1", "status": "active", "userSourcedId": "u-1", "roleType": "secondary",
+				"role": "student", "orgSourcedId": "org-2",
+			},
+			{
+				"sourcedId": "r-2", "status": "active", "userSourcedId": "u-1", "roleType": "primary",
+				"role":         "student",
+				"orgSourcedId": "org-1",
+			},
+			{
+				"sourcedId": "r-3", "status": "tobedeleted", "userSourcedId": "u-2", "roleType": "primary",
+				"role": "student", "orgSourcedId": "org-1",
+			},
 		}},
 	})
 	assert.Equal(t, oneroster.Bulk, f.Mode(oneroster.FileUsers))

@@ -24,8 +24,10 @@ type Service struct {
 
 // New uses a connection of kind http-api.
 func New(c adapter.Connection, o call.Options) *Service {
-	return &Service{strings.TrimRight(c.Settings["address"], "/"), c.Settings, c.Secret["token"],
-		call.New(adapter.Limited(c, o))}
+	return &Service{
+		strings.TrimRight(c.Settings["address"], "/"), c.Settings, c.Secret["token"],
+		call.New(adapter.Limited(c, o)),
+	}
 }
 
 // Answer is what came back, as a success condition sees it.

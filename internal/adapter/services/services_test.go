@@ -42,10 +42,14 @@ func TestCredentialsGoWhereTheServiceWantsThem_C4(t *testing.T) {
 		for k, v := range c.settings {
 			settings[k] = v
 		}
-		s := services.New(adapter.Connection{ID: name, Settings: settings,
-			Secret: map[string]string{"token": "seed-packet"}}, quick)
-		answer, err := s.Do(t.Context(), rule.Request{Method: "POST", Path: "/contacts/a%2Fb",
-			Body: []byte(`{"label":"x"}`)}, "delivery-1")
+		s := services.New(adapter.Connection{
+			ID: name, Settings: settings,
+			Secret: map[string]string{"token": "seed-packet"},
+		}, quick)
+		answer, err := s.Do(t.Context(), rule.Request{
+			Method: "POST", Path: "/contacts/a%2Fb",
+			Body: []byte(`{"label":"x"}`),
+		}, "delivery-1")
 		require.NoError(t, err, name)
 		assert.Equal(t, c.want, got.Header.Get(c.header), name)
 		assert.Equal(t, "/api/contacts/a%2Fb", got.URL.EscapedPath(), name)
@@ -68,13 +72,17 @@ func TestAnswersThatAreNoJSON_C2(t *testing.T) {
 		_, _ = io.WriteString(w, "fine")
 	}))
 	defer server.Close()
-	s := services.New(adapter.Connection{ID: "plain", Settings: map[string]string{"address": server.URL,
-		"probe": "/labels"}}, quick)
+	s := services.New(adapter.Connection{ID: "plain", Settings: map[string]string{
+		"address": server.URL,
+		"probe":   "/labels",
+	}}, quick)
 	answer, err := s.Do(t.Context(), rule.Request{Method: "GET", Path: "/"}, "")
 	require.NoError(t, err)
 	assert.Equal(t, "fine", answer.Body)
-	for code, want := range map[int]adapter.State{200: adapter.Works, 401: adapter.WrongCredential,
-		403: adapter.NotAllowed, 404: adapter.NotThere, 500: adapter.Broken} {
+	for code, want := range map[int]adapter.State{
+		200: adapter.Works, 401: adapter.WrongCredential,
+		403: adapter.NotAllowed, 404: adapter.NotThere, 500: adapter.Broken,
+	} {
 		status = code
 		reports := s.Probe(t.Context())
 		require.Len(t, reports, 1)

@@ -311,8 +311,10 @@ func (w *Workspace) update(ctx context.Context, s Step) error {
 			return err
 		}
 		if user.ExternalID != s.Want.Identifier {
-			return &call.Problem{Kind: call.Refused,
-				Detail: "the account no longer carries the identifier that Kanban wrote, so it is left alone"}
+			return &call.Problem{
+				Kind:   call.Refused,
+				Detail: "the account no longer carries the identifier that Kanban wrote, so it is left alone",
+			}
 		}
 		err = w.client.UpdateUser(ctx, s.AccountID, user.Meta.Version, name, s.Want.Email)
 		if p, ok := call.As(err); !ok || p.Status != http.StatusPreconditionFailed || try > 0 {

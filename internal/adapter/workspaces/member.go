@@ -81,8 +81,11 @@ func (w *Workspace) accountOf(ctx context.Context, p Someone) (string, error) {
 			return u.ID, err
 		}
 	}
-	for _, filter := range [][2]string{{"externalId", p.Identifier}, {"emails.value", p.Email},
-		{"userName", p.UserName}} {
+	for _, filter := range [][2]string{
+		{"externalId", p.Identifier},
+		{"emails.value", p.Email},
+		{"userName", p.UserName},
+	} {
 		if filter[1] == "" {
 			continue
 		}
@@ -117,8 +120,10 @@ func (w *Workspace) Put(ctx context.Context, g Group, p Someone) (account string
 		if p.Email == "" {
 			return "", fmt.Errorf("%w, and none can be made without an address", ErrNoAccount)
 		}
-		newcomer := (&work{Workspace: w}).user(Step{Want: roster.Wanted{Identifier: p.Identifier, Email: p.Email,
-			GivenName: p.GivenName, FamilyName: p.FamilyName}})
+		newcomer := (&work{Workspace: w}).user(Step{Want: roster.Wanted{
+			Identifier: p.Identifier, Email: p.Email,
+			GivenName: p.GivenName, FamilyName: p.FamilyName,
+		}})
 		made, err := w.client.CreateUser(ctx, newcomer)
 		if err != nil {
 			return "", err
@@ -162,6 +167,8 @@ func (w *Workspace) change(ctx context.Context, group, account string, in bool) 
 	}); err != nil || seen {
 		return err
 	}
-	return &call.Problem{Kind: call.Broken,
-		Detail: "the service accepted the change, but the group shows another state"}
+	return &call.Problem{
+		Kind:   call.Broken,
+		Detail: "the service accepted the change, but the group shows another state",
+	}
 }

@@ -60,8 +60,10 @@ func (w *Workspace) Survey(ctx context.Context) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Survey{service: w, users: users, groups: make(map[string]scim.Group, len(groups)),
-		by: make(map[string][]int, 4*len(users))}
+	s := &Survey{
+		service: w, users: users, groups: make(map[string]scim.Group, len(groups)),
+		by: make(map[string][]int, 4*len(users)),
+	}
 	for _, g := range groups {
 		s.groups[g.ID] = g
 	}

@@ -121,7 +121,8 @@ func (w *Workspace) membership(ctx context.Context, at TargetGroup) (all scim.Gr
 // ReadTarget gives every account that could belong to one of the people, and every
 // member of the target, marked as such.
 func (w *Workspace) ReadTarget(ctx context.Context, at TargetGroup, wanted []roster.Wanted, ids []string) (Seen,
-	error) {
+	error,
+) {
 	all, m, err := w.membership(ctx, at)
 	if err != nil {
 		return Seen{}, err
@@ -158,8 +159,11 @@ const filterLength = 1500
 func (w *Workspace) lookUp(ctx context.Context, wanted []roster.Wanted, ids []string) ([]scim.User, error) {
 	var terms []string
 	for _, p := range wanted {
-		for _, t := range [][2]string{{"externalId", p.Identifier}, {"emails.value", p.Email},
-			{"userName", p.UserName}} {
+		for _, t := range [][2]string{
+			{"externalId", p.Identifier},
+			{"emails.value", p.Email},
+			{"userName", p.UserName},
+		} {
 			if term := scim.Equal(t[0], t[1]); t[1] != "" && !slices.Contains(terms, term) {
 				terms = append(terms, term)
 			}
@@ -252,8 +256,12 @@ func parts(terms []string, length int) (out [][]string) {
 
 // Details are what a service can want to know of a class, each with the setting that names
 // the attribute for it.
-var Details = []Detail{{"level", "classLevel"}, {"subject", "classSubject"}, {"starts", "classStarts"},
-	{"ends", "classEnds"}}
+var Details = []Detail{
+	{"level", "classLevel"},
+	{"subject", "classSubject"},
+	{"starts", "classStarts"},
+	{"ends", "classEnds"},
+}
 
 // Detail is one thing that a service can want to know of a class.
 type Detail struct{ Name, Setting string }
@@ -261,7 +269,8 @@ type Detail struct{ Name, Setting string }
 // EnsureTarget makes the group with the details that the service wants, or finds the one made
 // before under the same key.
 func (w *Workspace) EnsureTarget(ctx context.Context, name, key string, details map[string]string) (ref string,
-	err error) {
+	err error,
+) {
 	extensions := map[string]map[string]any{}
 	for _, d := range Details {
 		if urn, attribute, ok := scim.Attribute(w.details[d.Name]); ok && details[d.Name] != "" {
@@ -305,8 +314,10 @@ func (w *Workspace) Probe(ctx context.Context) []adapter.Report {
 	}
 	in := adapter.ReportOf(adapter.PeopleIn, "Accounts can be read.", err)
 	if err == nil && !config.Patch.Supported {
-		err = &call.Problem{Kind: call.NotEnabled,
-			Detail: "the service says that it does not support PATCH, which adding one member needs"}
+		err = &call.Problem{
+			Kind:   call.NotEnabled,
+			Detail: "the service says that it does not support PATCH, which adding one member needs",
+		}
 	}
 	if err == nil {
 		_, err = w.client.Groups(ctx, scim.Equal("displayName", "kanban-probe"))
@@ -332,8 +343,10 @@ func (w *Workspace) Probe(ctx context.Context) []adapter.Report {
 func (w *Workspace) probeWrite(ctx context.Context) error {
 	err := w.client.RenameGroup(ctx, uuid.NewString(), "kanban-probe")
 	if p, ok := call.As(err); ok && (p.Kind == call.NotAllowed || p.Kind == call.WrongCredential) {
-		return &call.Problem{Kind: p.Kind, Status: p.Status,
-			Detail: "groups can be read, and may not be changed: " + p.Detail, Err: p.Err}
+		return &call.Problem{
+			Kind: p.Kind, Status: p.Status,
+			Detail: "groups can be read, and may not be changed: " + p.Detail, Err: p.Err,
+		}
 	}
 	return nil
 }
@@ -344,8 +357,10 @@ func (w *Workspace) probeAttributes(ctx context.Context) error {
 	type named struct{ path, title, lest string }
 	wanted := []named{{w.notice, "notice attribute", ", so it may tell newcomers"}}
 	for _, d := range Details {
-		wanted = append(wanted, named{w.details[d.Name], "attribute for the " + d.Name + " of a class",
-			", so it cannot be told"})
+		wanted = append(wanted, named{
+			w.details[d.Name], "attribute for the " + d.Name + " of a class",
+			", so it cannot be told",
+		})
 	}
 	wanted = slices.DeleteFunc(wanted, func(n named) bool { return n.path == "" })
 	if len(wanted) == 0 {
@@ -355,8 +370,10 @@ func (w *Workspace) probeAttributes(ctx context.Context) error {
 	for _, n := range wanted {
 		urn, name, ok := scim.Attribute(n.path)
 		if !ok {
-			return &call.Problem{Kind: call.NotEnabled,
-				Detail: fmt.Sprintf("the %s %q is not of the form urn:…:attribute", n.title, n.path)}
+			return &call.Problem{
+				Kind:   call.NotEnabled,
+				Detail: fmt.Sprintf("the %s %q is not of the form urn:…:attribute", n.title, n.path),
+			}
 		}
 		if schemas == nil {
 			var err error
@@ -365,8 +382,10 @@ func (w *Workspace) probeAttributes(ctx context.Context) error {
 			}
 		}
 		if !scim.Has(schemas, urn, name) {
-			return &call.Problem{Kind: call.NotEnabled,
-				Detail: "the service does not know the " + n.title + " " + n.path + n.lest}
+			return &call.Problem{
+				Kind:   call.NotEnabled,
+				Detail: "the service does not know the " + n.title + " " + n.path + n.lest,
+			}
 		}
 	}
 	return nil

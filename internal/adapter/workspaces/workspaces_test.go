@@ -40,9 +40,13 @@ func start(t *testing.T) *service {
 		s.ServeHTTP(w, r)
 	}))
 	t.Cleanup(server.Close)
-	s.here = adapter.Connection{ID: t.Name(), Kind: adapter.KindSCIM,
-		Settings: map[string]string{"address": server.URL + "/scim/v2",
-			"notice": workspace.WelcomeSchema + ":sendWelcome"}, Secret: map[string]string{"token": workspace.Token}}
+	s.here = adapter.Connection{
+		ID: t.Name(), Kind: adapter.KindSCIM,
+		Settings: map[string]string{
+			"address": server.URL + "/scim/v2",
+			"notice":  workspace.WelcomeSchema + ":sendWelcome",
+		}, Secret: map[string]string{"token": workspace.Token},
+	}
 	return s
 }
 
@@ -51,14 +55,19 @@ func (s *service) connect() *workspaces.Workspace {
 }
 
 func newcomer(n int) workspaces.Step {
-	return workspaces.Step{Outcome: roster.OutcomeAdd,
-		Want: roster.Wanted{GivenName: "N", FamilyName: fmt.Sprint(n), Email: fmt.Sprintf("n%d@fernmoor.example", n),
-			Identifier: fmt.Sprintf("id-%d", n)}}
+	return workspaces.Step{
+		Outcome: roster.OutcomeAdd,
+		Want: roster.Wanted{
+			GivenName: "N", FamilyName: fmt.Sprint(n), Email: fmt.Sprintf("n%d@fernmoor.example", n),
+			Identifier: fmt.Sprintf("id-%d", n),
+		},
+	}
 }
 
 // apply carries steps out and gives the accounts and the refusals by step.
 func apply(t *testing.T, w *workspaces.Workspace, ref string, steps []workspaces.Step) (ids []string,
-	refused map[int]string) {
+	refused map[int]string,
+) {
 	t.Helper()
 	ids, refused = make([]string, len(steps)), map[int]string{}
 	told := map[int]int{}
@@ -191,8 +200,11 @@ func TestLargeServiceIsLookedUp(t *testing.T) {
 		require.NoError(t, err)
 		_, _ = apply(t, w, other, []workspaces.Step{{Outcome: roster.OutcomeAdd, AccountID: ids[200]}})
 		before := s.calls["GET /Users"]
-		wanted := []roster.Wanted{{Identifier: "id-7"}, {Email: "N8@FERNMOOR.example"},
-			{Identifier: `x" or externalId eq "id-9`}}
+		wanted := []roster.Wanted{
+			{Identifier: "id-7"},
+			{Email: "N8@FERNMOOR.example"},
+			{Identifier: `x" or externalId eq "id-9`},
+		}
 		place := workspaces.TargetGroup{Ref: other}
 		seen, err := w.ReadTarget(t.Context(), place, wanted, []string{ids[100], "gone"})
 		require.NoError(t, err)

@@ -92,8 +92,10 @@ func (s *Service) SetUp(ctx context.Context, secret, name, email, password strin
 	}); err != nil {
 		return Caller{}, fmt.Errorf("hashing the password: %w", err)
 	}
-	a := accessstore.Administrator{ID: db.NewID(), Name: name, Email: email, PasswordHash: hashed,
-		Role: "administrator"}
+	a := accessstore.Administrator{
+		ID: db.NewID(), Name: name, Email: email, PasswordHash: hashed,
+		Role: "administrator",
+	}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := accessstore.UseSetupLink(ctx, tx, hash(secret)); err != nil {
 			return err
@@ -173,8 +175,10 @@ func (s *Service) NewToken(ctx context.Context, c Caller, name string) (string, 
 		return "", refusal.Invalid("name", "is missing: say what the token is for")
 	}
 	secret := TokenPrefix + rand.Text()
-	t := accessstore.APIToken{ID: db.NewID(), AdministratorID: c.ID, Name: strings.TrimSpace(name),
-		Hash: hash(secret)}
+	t := accessstore.APIToken{
+		ID: db.NewID(), AdministratorID: c.ID, Name: strings.TrimSpace(name),
+		Hash: hash(secret),
+	}
 	return secret, s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := db.Create(tx, &t, "making the token"); err != nil {
 			return err

@@ -23,8 +23,10 @@ func TestSetUpOnceThenSignIn(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEmpty(t, secret)
 
-	for field, in := range map[string][3]string{"name": {" ", "a@x.example", password},
-		"email": {"Ana", "a at x", password}, "password": {"Ana", "a@x.example", "short"}} {
+	for field, in := range map[string][3]string{
+		"name":  {" ", "a@x.example", password},
+		"email": {"Ana", "a at x", password}, "password": {"Ana", "a@x.example", "short"},
+	} {
 		_, err := s.SetUp(t.Context(), secret, in[0], in[1], in[2])
 		r, ok := refusal.As(err)
 		require.True(t, ok, "%v", err)
@@ -46,8 +48,11 @@ func TestSetUpOnceThenSignIn(t *testing.T) {
 	got, err := s.SignIn(t.Context(), " ANA@x.example ", password)
 	require.NoError(t, err)
 	assert.Equal(t, who, got)
-	for _, wrong := range [][2]string{{"ana@x.example", "another password"}, {"nobody@x.example", password},
-		{"", ""}} {
+	for _, wrong := range [][2]string{
+		{"ana@x.example", "another password"},
+		{"nobody@x.example", password},
+		{"", ""},
+	} {
 		_, err := s.SignIn(t.Context(), wrong[0], wrong[1])
 		assert.ErrorIs(t, err, access.ErrUnknown)
 	}

@@ -77,8 +77,10 @@ func (s *Service) AddIssuer(ctx context.Context, who string, i badgestore.Issuer
 
 // AddBadge makes a badge that rules can award.
 func (s *Service) AddBadge(ctx context.Context, who string, b badgestore.Badge) (badgestore.Badge, error) {
-	for field, text := range map[string]*string{"name": &b.Name, "description": &b.Description,
-		"criteria": &b.Criteria} {
+	for field, text := range map[string]*string{
+		"name": &b.Name, "description": &b.Description,
+		"criteria": &b.Criteria,
+	} {
 		if *text = strings.TrimSpace(*text); *text == "" {
 			return b, refusal.Invalid(field, "is missing: verifiers show it")
 		}
@@ -108,7 +110,8 @@ func (s *Service) AddBadge(ctx context.Context, who string, b badgestore.Badge) 
 // award that is there already is returned. One that was revoked stays so when the same
 // event comes again; for another event the badge is given anew.
 func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Event, at time.Time) (badgestore.Award,
-	error) {
+	error,
+) {
 	if event.PersonID == nil {
 		return badgestore.Award{}, refusal.Invalid("badgeId", "the event is about nobody, so nobody can be awarded")
 	}
@@ -124,8 +127,10 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 		return badgestore.Award{}, err
 	}
 	chain := rule.Chain(event.Data) + 1
-	a := badgestore.Award{ID: db.NewID(), BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID,
-		SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at}
+	a := badgestore.Award{
+		ID: db.NewID(), BadgeID: b.ID, PersonID: *event.PersonID, EventID: &event.ID,
+		SectionID: event.SectionID, CourseID: event.CourseID, AwardedAt: at,
+	}
 	number, err := badgestore.NextAwardNumber(ctx, s.Store)
 	if err != nil {
 		return badgestore.Award{}, err
@@ -149,7 +154,8 @@ func (s *Service) Award(ctx context.Context, badgeID string, event eventstore.Ev
 // tell records that an award was given, revoked or given back; key tells one time from
 // another, chain is how many events led to it.
 func (s *Service) tell(ctx context.Context, tx *db.Tx, what rule.Trigger, a badgestore.Award, b badgestore.Badge,
-	at time.Time, key string, chain int) error {
+	at time.Time, key string, chain int,
+) error {
 	data := map[string]any{"badge": b.Name, "badgeId": b.ID, "address": s.AwardAddress(a.ID)}
 	if chain > 0 {
 		data["chain"] = chain
@@ -204,13 +210,17 @@ func (s *Service) issuer(ctx context.Context, id string) (badgestore.Issuer, jwk
 }
 
 func (s *Service) profile(i badgestore.Issuer) badge.Profile {
-	return badge.Profile{ID: s.IssuerAddress(i.ID), Type: []string{"Profile"}, Name: i.Name, URL: i.URL,
-		Email: i.Email, Description: i.Description}
+	return badge.Profile{
+		ID: s.IssuerAddress(i.ID), Type: []string{"Profile"}, Name: i.Name, URL: i.URL,
+		Email: i.Email, Description: i.Description,
+	}
 }
 
 func (s *Service) achievement(b badgestore.Badge) badge.Achievement {
-	return badge.Achievement{ID: s.badgeAddress(b.ID), Type: []string{"Achievement"}, AchievementType: "Badge",
-		Name: b.Name, Description: b.Description, Criteria: badge.Criteria{Narrative: b.Criteria}}
+	return badge.Achievement{
+		ID: s.badgeAddress(b.ID), Type: []string{"Achievement"}, AchievementType: "Badge",
+		Name: b.Name, Description: b.Description, Criteria: badge.Criteria{Narrative: b.Criteria},
+	}
 }
 
 // Profile is the public profile of an issuer.

@@ -22,11 +22,15 @@ func TestMain(m *testing.M) { storetest.Main(m) }
 
 func badge(t *testing.T, w *apptest.World) badgestore.Badge {
 	t.Helper()
-	i, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{Name: "Fernmoor",
-		URL: "https://fernmoor.example"})
+	i, err := w.Badges.AddIssuer(t.Context(), "test", badgestore.Issuer{
+		Name: "Fernmoor",
+		URL:  "https://fernmoor.example",
+	})
 	require.NoError(t, err)
-	b, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{IssuerID: i.ID, Name: "Cuttings",
-		Description: "Takes cuttings.", Criteria: "Finish the module."})
+	b, err := w.Badges.AddBadge(t.Context(), "test", badgestore.Badge{
+		IssuerID: i.ID, Name: "Cuttings",
+		Description: "Takes cuttings.", Criteria: "Finish the module.",
+	})
 	require.NoError(t, err)
 	return b
 }
@@ -36,8 +40,10 @@ func TestNobodyIsAwardedTwice_B7(t *testing.T) {
 	w.Read(w.Register(), false)
 	b := badge(t, w)
 	person := w.Person("stu-001")
-	e := w.Record(eventstore.Event{Type: "module.completed", NaturalKey: "k", PersonID: &person.ID,
-		OccurredAt: time.Now()})
+	e := w.Record(eventstore.Event{
+		Type: "module.completed", NaturalKey: "k", PersonID: &person.ID,
+		OccurredAt: time.Now(),
+	})
 	ids := make([]string, 8)
 	var group sync.WaitGroup
 	for i := range ids {
@@ -59,8 +65,10 @@ func TestNobodyIsAwardedTwice_B7(t *testing.T) {
 
 	// Whoever changes the credential in the database is found out.
 	other := w.Person("stu-002")
-	e2 := w.Record(eventstore.Event{Type: "module.completed", NaturalKey: "k2", PersonID: &other.ID,
-		OccurredAt: time.Now()})
+	e2 := w.Record(eventstore.Event{
+		Type: "module.completed", NaturalKey: "k2", PersonID: &other.ID,
+		OccurredAt: time.Now(),
+	})
 	a2, err := w.Badges.Award(t.Context(), b.ID, e2, time.Now().UTC())
 	require.NoError(t, err)
 	_, err = w.Store.Pool.Exec(t.Context(), `UPDATE awards SET credential = overlay(credential placing 'AAAA' from 400
@@ -76,8 +84,10 @@ func TestAwardNeedsAnAddress(t *testing.T) {
 	w.Read(w.Register(), false)
 	b := badge(t, w)
 	elsa := w.Person("stu-005")
-	e := w.Record(eventstore.Event{Type: "module.completed", NaturalKey: "k", PersonID: &elsa.ID,
-		OccurredAt: time.Now()})
+	e := w.Record(eventstore.Event{
+		Type: "module.completed", NaturalKey: "k", PersonID: &elsa.ID,
+		OccurredAt: time.Now(),
+	})
 	_, err := w.Badges.Award(t.Context(), b.ID, e, time.Now())
 	r, ok := refusal.As(err)
 	require.True(t, ok, "%v", err)
@@ -117,8 +127,10 @@ func TestUnusedBadgesAndIssuersCanBeRemoved(t *testing.T) {
 	b := badge(t, w)
 	assert.ErrorContains(t, w.Badges.RemoveIssuer(t.Context(), "Maud", b.IssuerID), "it gives out "+b.Name)
 	_, err := w.Rules.Save(t.Context(), "test", "", 0,
-		rule.Draft{Name: "Award it", Trigger: "module.completed",
-			Actions: []rule.Action{{Kind: rule.Award, BadgeID: b.ID}}})
+		rule.Draft{
+			Name: "Award it", Trigger: "module.completed",
+			Actions: []rule.Action{{Kind: rule.Award, BadgeID: b.ID}},
+		})
 	require.NoError(t, err)
 	assert.ErrorContains(t, w.Badges.RemoveBadge(t.Context(), "Maud", b.ID), `the rule "Award it" awards it`)
 
@@ -126,8 +138,10 @@ func TestUnusedBadgesAndIssuersCanBeRemoved(t *testing.T) {
 		badgestore.Badge{IssuerID: b.IssuerID, Name: "Other", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	p, x := w.Person("stu-001"), w.Section("PROP-A")
-	e := w.Record(eventstore.Event{Type: "module.completed", NaturalKey: "k", PersonID: &p.ID, SectionID: &x.ID,
-		CourseID: &x.CourseID, OccurredAt: time.Now()})
+	e := w.Record(eventstore.Event{
+		Type: "module.completed", NaturalKey: "k", PersonID: &p.ID, SectionID: &x.ID,
+		CourseID: &x.CourseID, OccurredAt: time.Now(),
+	})
 	_, err = w.Badges.Award(t.Context(), other.ID, e, time.Now().UTC())
 	require.NoError(t, err)
 	assert.ErrorContains(t, w.Badges.RemoveBadge(t.Context(), "Maud", other.ID), "it was awarded once")

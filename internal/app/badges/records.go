@@ -9,7 +9,8 @@ import (
 // Awards lists the newest, of one badge or person if given, older than before if
 // given.
 func (s *Service) Awards(ctx context.Context, badgeID string, personID string, before string,
-	limit int) ([]badgestore.ListedAward, error) {
+	limit int,
+) ([]badgestore.ListedAward, error) {
 	return badgestore.Awards(ctx, s.Store, badgeID, personID, before, limit)
 }
 

@@ -29,8 +29,10 @@ func (s *Service) Restore(ctx context.Context, who, awardID string) (badgestore.
 	if err != nil {
 		return a, err
 	}
-	was := map[string]string{"badge": b.Name, "person": a.PersonID, "revoked": a.RevokedAt.UTC().Format(time.RFC3339),
-		"reason": a.Reason}
+	was := map[string]string{
+		"badge": b.Name, "person": a.PersonID, "revoked": a.RevokedAt.UTC().Format(time.RFC3339),
+		"reason": a.Reason,
+	}
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		ok, err := badgestore.Restore(ctx, tx, &a)
 		if err != nil {

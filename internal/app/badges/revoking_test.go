@@ -27,8 +27,10 @@ func TestRevokedIsSeenByAnyone_B3(t *testing.T) {
 	b := badge(t, w)
 	person, other, section := w.Person("stu-001"), w.Person("stu-002"), w.Section("PROP-A")
 	event := func(key string, p rosterstore.Person) eventstore.Event {
-		return w.Record(eventstore.Event{Type: "module.completed", NaturalKey: key, PersonID: &p.ID,
-			SectionID: &section.ID, CourseID: &section.CourseID, OccurredAt: time.Now()})
+		return w.Record(eventstore.Event{
+			Type: "module.completed", NaturalKey: key, PersonID: &p.ID,
+			SectionID: &section.ID, CourseID: &section.CourseID, OccurredAt: time.Now(),
+		})
 	}
 	give := func(e eventstore.Event) badgestore.Award {
 		a, err := w.Badges.Award(t.Context(), b.ID, e, time.Now().UTC())
@@ -115,8 +117,10 @@ func TestStatusListsFollowEachOther(t *testing.T) {
 	_, err := w.Store.Pool.Exec(t.Context(), `SELECT setval('award_numbers', $1)`, 2*corebadge.Entries+6)
 	require.NoError(t, err)
 	person := w.Person("stu-001")
-	a, err := w.Badges.Award(t.Context(), b.ID, w.Record(eventstore.Event{Type: "module.completed", NaturalKey: "k",
-		PersonID: &person.ID, OccurredAt: time.Now()}), time.Now().UTC())
+	a, err := w.Badges.Award(t.Context(), b.ID, w.Record(eventstore.Event{
+		Type: "module.completed", NaturalKey: "k",
+		PersonID: &person.ID, OccurredAt: time.Now(),
+	}), time.Now().UTC())
 	require.NoError(t, err)
 	_, err = w.Badges.Revoke(t.Context(), "Maud", a.ID, "r")
 	require.NoError(t, err)
@@ -137,14 +141,18 @@ func TestEachBadgeIsItsOwn_E8(t *testing.T) {
 		badgestore.Badge{IssuerID: first.IssuerID, Name: "Soil", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
 	person, section := w.Person("stu-001"), w.Section("PROP-A")
-	w.Rule(rule.Draft{Name: "Label", Trigger: "badge.awarded", OncePerPerson: true,
+	w.Rule(rule.Draft{
+		Name: "Label", Trigger: "badge.awarded", OncePerPerson: true,
 		UndoneBy: []string{"badge.revoked"}, Actions: []rule.Action{{
 			Kind: rule.OpenTask, Subject: "Print {{.event.badge}}", Owner: "maud@fernmoor.example",
-		}}})
+		}},
+	})
 	var awards []badgestore.Award
 	for _, b := range []badgestore.Badge{first, second} {
-		e := w.Record(eventstore.Event{Type: "module.completed", NaturalKey: b.ID, PersonID: &person.ID,
-			SectionID: &section.ID, CourseID: &section.CourseID, OccurredAt: time.Now()})
+		e := w.Record(eventstore.Event{
+			Type: "module.completed", NaturalKey: b.ID, PersonID: &person.ID,
+			SectionID: &section.ID, CourseID: &section.CourseID, OccurredAt: time.Now(),
+		})
 		a, err := w.Badges.Award(t.Context(), b.ID, e, time.Now().UTC())
 		require.NoError(t, err)
 		awards = append(awards, a)

@@ -224,8 +224,10 @@ func (s *Service) keep(ctx context.Context, b Batch) error {
 		return err
 	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
-		kept := runstore.Batch{ID: b.ID, Act: string(b.Order.Act), Options: options, Items: items, MadeBy: b.MadeBy,
-			CreatedAt: b.CreatedAt}
+		kept := runstore.Batch{
+			ID: b.ID, Act: string(b.Order.Act), Options: options, Items: items, MadeBy: b.MadeBy,
+			CreatedAt: b.CreatedAt,
+		}
 		return db.Create(tx, &kept, "keeping the batch")
 	})
 }
@@ -236,8 +238,10 @@ func (s *Service) Batch(ctx context.Context, id string) (Batch, error) {
 	if err != nil {
 		return Batch{}, err
 	}
-	b := Batch{ID: kept.ID, MadeBy: kept.MadeBy, CreatedAt: kept.CreatedAt, AppliedAt: kept.AppliedAt,
-		EndedAt: kept.EndedAt, approved: kept.Approved, doneBy: kept.DoneBy}
+	b := Batch{
+		ID: kept.ID, MadeBy: kept.MadeBy, CreatedAt: kept.CreatedAt, AppliedAt: kept.AppliedAt,
+		EndedAt: kept.EndedAt, approved: kept.Approved, doneBy: kept.DoneBy,
+	}
 	if err := errors.Join(json.Unmarshal(kept.Options, &b.Order), json.Unmarshal(kept.Items, &b.Items)); err != nil {
 		return b, fmt.Errorf("reading the batch: %w", err)
 	}

@@ -3,11 +3,12 @@ package batches_test
 import (
 	"context"
 	"fmt"
-	"kanban/internal/app/connections"
 	"slices"
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"kanban/internal/app/connections"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -62,11 +63,15 @@ func codes(i batches.Item) (list []finding.Code) {
 // Many sections are paired with one preview and one run, the exceptions first.
 func TestPairManyAtOnce_S10(t *testing.T) {
 	w, _, workspace := world(t)
-	_, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: w.Section("PROP-A").ID,
-		Others: ids(w, "PROP-B")})
+	_, err := w.Linking.Link(t.Context(), "test", linking.Wish{
+		LeadID: w.Section("PROP-A").ID,
+		Others: ids(w, "PROP-B"),
+	})
 	require.NoError(t, err)
-	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("SOIL-A").ID,
-		ConnectionID: workspace.ID})
+	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("SOIL-A").ID,
+		ConnectionID: workspace.ID,
+	})
 	require.NoError(t, err)
 	w.Standins.Workspace.Open("Orchard care · Orchard care A")
 	order := batches.Order{Act: batches.Pair, Sections: ids(w, "GLAS-A", "SOIL-A", "PROP-A", "PROP-B", "PROP-C",
@@ -103,8 +108,10 @@ func TestPairManyAtOnce_S10(t *testing.T) {
 // Proposals are linked as one batch that says beforehand what becomes shared.
 func TestLinkMany_S2(t *testing.T) {
 	w, _, workspace := world(t)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID,
-		ConnectionID: workspace.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-A").ID,
+		ConnectionID: workspace.ID,
+	})
 	require.NoError(t, err)
 	found, err := w.Linking.Proposals(t.Context(), false, false)
 	require.NoError(t, err)
@@ -142,13 +149,18 @@ func TestLinkMany_S2(t *testing.T) {
 func TestABatchGoesOnWhereItStopped(t *testing.T) {
 	for name, order := range map[string]func(w *apptest.World, workspace string) batches.Order{
 		"pair": func(w *apptest.World, workspace string) batches.Order {
-			return batches.Order{Act: batches.Pair, Sections: ids(w, "GLAS-A", "SOIL-A", "PROP-C", "ORCH-A"),
-				ConnectionID: workspace}
+			return batches.Order{
+				Act: batches.Pair, Sections: ids(w, "GLAS-A", "SOIL-A", "PROP-C", "ORCH-A"),
+				ConnectionID: workspace,
+			}
 		},
 		"link": func(w *apptest.World, _ string) batches.Order {
 			return batches.Order{Act: batches.Link, Sets: []linking.Wish{
-				{LeadID: w.Section("PROP-A").ID, Others: ids(w, "PROP-B")}, {LeadID: w.Section("SOIL-A").ID,
-					Others: ids(w, "GLAS-A"), Reason: "one room", Name: "Beds"},
+				{LeadID: w.Section("PROP-A").ID, Others: ids(w, "PROP-B")},
+				{
+					LeadID: w.Section("SOIL-A").ID,
+					Others: ids(w, "GLAS-A"), Reason: "one room", Name: "Beds",
+				},
 				{LeadID: w.Section("ORCH-A").ID, Others: ids(w, "ORCH-B"), Reason: "both terms"},
 			}}
 		},
@@ -182,8 +194,10 @@ func TestABatchGoesOnWhereItStopped(t *testing.T) {
 				assert.True(t, i.Done, "%s: %s", i.Title, i.Problem)
 			}
 			require.NoError(t, w.Batches.CarryOut(t.Context(), b.ID), "once more changes nothing")
-			made := map[string]int{"pairings": 0, "linked_sets": 0, "safety_copies": 0,
-				"runs WHERE batch_id IS NOT NULL": 0}
+			made := map[string]int{
+				"pairings": 0, "linked_sets": 0, "safety_copies": 0,
+				"runs WHERE batch_id IS NOT NULL": 0,
+			}
 			for table := range made {
 				var n int
 				require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT count(*) FROM `+table).Scan(&n))
@@ -222,8 +236,10 @@ func (c endingContext) Done() <-chan struct{} {
 // Removals above a guard are done only with approval; the others are not kept back.
 func TestRunManyExactly_S10(t *testing.T) {
 	w, register, workspace := world(t)
-	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.Pair,
-		Sections: ids(w, "GLAS-A", "PROP-C", "ORCH-A"), ConnectionID: workspace.ID})
+	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{
+		Act:      batches.Pair,
+		Sections: ids(w, "GLAS-A", "PROP-C", "ORCH-A"), ConnectionID: workspace.ID,
+	})
 	require.NoError(t, err)
 	b, err = w.DoBatch("test", b.ID, false)
 	require.NoError(t, err)
@@ -261,10 +277,16 @@ func TestRunManyExactly_S10(t *testing.T) {
 		act     batches.Act
 		blocked bool
 		state   roster.State
-	}{{batches.Pause, false, roster.Paused}, {batches.Pause, true, roster.Paused}, {batches.Run, true,
-		roster.Paused}, {batches.Resume, false, roster.InStep}, {batches.Hold, false, roster.Held}, {batches.Open,
-		false, roster.InStep}, {batches.Open, true, roster.InStep}, {batches.Template, false,
-		roster.InStep}, {batches.End, false, roster.NotPaired}} {
+	}{{batches.Pause, false, roster.Paused}, {batches.Pause, true, roster.Paused}, {
+		batches.Run, true,
+		roster.Paused,
+	}, {batches.Resume, false, roster.InStep}, {batches.Hold, false, roster.Held}, {
+		batches.Open,
+		false, roster.InStep,
+	}, {batches.Open, true, roster.InStep}, {
+		batches.Template, false,
+		roster.InStep,
+	}, {batches.End, false, roster.NotPaired}} {
 		b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{Act: c.act, Pairings: pairedNow})
 		require.NoError(t, err, c.act)
 		for _, i := range b.Items {
@@ -284,8 +306,10 @@ func TestRunManyExactly_S10(t *testing.T) {
 // A class goes on to the next term's section; nobody is taken out unasked.
 func TestNextTerm_S8(t *testing.T) {
 	w, _, workspace := world(t)
-	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.Pair,
-		Sections: ids(w, "ORCH-A", "PROP-C"), ConnectionID: workspace.ID, Naming: "{course}"})
+	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{
+		Act:      batches.Pair,
+		Sections: ids(w, "ORCH-A", "PROP-C"), ConnectionID: workspace.ID, Naming: "{course}",
+	})
 	require.NoError(t, err)
 	b, err = w.DoBatch("test", b.ID, false)
 	require.NoError(t, err)
@@ -309,8 +333,10 @@ func TestNextTerm_S8(t *testing.T) {
 	cards, err := w.Pairings.Cards(t.Context(), pairings.Filter{Text: "ORCH-A"})
 	require.NoError(t, err)
 	assert.Equal(t, roster.Ended, cards[0].State)
-	b, err = w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.NextTerm,
-		Pairings: []string{orchard, propagation}})
+	b, err = w.Batches.Prepare(t.Context(), "test", batches.Order{
+		Act:      batches.NextTerm,
+		Pairings: []string{orchard, propagation},
+	})
 	require.NoError(t, err)
 	assert.Equal(t, []finding.Code{finding.OtherTerm}, codes(item(t, b, "Propagation C")), "no section follows it")
 	i := item(t, b, "Orchard care A")
@@ -353,8 +379,10 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 	assert.Equal(t, 1, run.Counts["left-out"]-1,
 		"Wanda Walnut, whom Kanban did not put in, stays; somebody disabled is left out")
 	assert.Contains(t, w.Standins.Workspace.Space("Soil science, First term"), "Wanda Walnut")
-	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID,
-		ConnectionID: workspace.ID, TargetRef: right})
+	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-C").ID,
+		ConnectionID: workspace.ID, TargetRef: right,
+	})
 	r, _ := refusal.As(err)
 	require.NotNil(t, r)
 	assert.Equal(t, finding.TargetPaired, r.Code)
@@ -371,8 +399,10 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 		} else {
 			limit(map[string]string{"mostMembers": "12"})
 		}
-		_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section(section).ID,
-			ConnectionID: workspace.ID, TargetRef: ref})
+		_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+			SectionID:    w.Section(section).ID,
+			ConnectionID: workspace.ID, TargetRef: ref,
+		})
 		r, _ := refusal.As(err)
 		require.NotNil(t, r, "%s: %v", code, err)
 		assert.Equal(t, code, r.Code)
@@ -406,8 +436,10 @@ func TestPreconditionsOfExistingClasses_S5(t *testing.T) {
 // and what was done is listed.
 func TestWhatABatchDidIsSaid_S7(t *testing.T) {
 	w, _, workspace := world(t)
-	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{Act: batches.Pair,
-		Sections: ids(w, "PROP-A", "SOIL-A", "GLAS-A"), ConnectionID: workspace.ID})
+	b, err := w.Batches.Prepare(t.Context(), "test", batches.Order{
+		Act:      batches.Pair,
+		Sections: ids(w, "PROP-A", "SOIL-A", "GLAS-A"), ConnectionID: workspace.ID,
+	})
 	require.NoError(t, err)
 	people, sum := map[string]bool{}, 0
 	for _, i := range b.Items {

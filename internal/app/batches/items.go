@@ -43,8 +43,10 @@ func (i *Item) planned(plan roster.Plan, policy roster.Policy) {
 func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
 	wishes := make([]pairings.Wish, len(o.Sections))
 	for n, id := range o.Sections {
-		wishes[n] = pairings.Wish{SectionID: id, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming,
-			Details: o.Details}
+		wishes[n] = pairings.Wish{
+			SectionID: id, ConnectionID: o.ConnectionID, Template: o.Template, Naming: o.Naming,
+			Details: o.Details,
+		}
 	}
 	list, err := s.Pairings.PreviewAll(ctx, wishes)
 	if err != nil {
@@ -59,8 +61,10 @@ func (s *Service) pairs(ctx context.Context, o Order) ([]Item, error) {
 	for _, x := range list {
 		if id := x.Pairing().SectionID; !seen[id] { // several sections of one set are one item
 			seen[id] = true
-			items = append(items, Item{Result: Result{Target: x.Name}, SectionID: id, Title: x.Card.Title(),
-				Remarks: x.Remarks, Outlook: &x})
+			items = append(items, Item{
+				Result: Result{Target: x.Name}, SectionID: id, Title: x.Card.Title(),
+				Remarks: x.Remarks, Outlook: &x,
+			})
 		}
 	}
 	return items, each(ctx, items, func(ctx context.Context, i *Item) error {
@@ -271,8 +275,10 @@ func (s *Service) items(ctx context.Context, ids []string, act roster.Act) ([]It
 			continue
 		}
 		seen[id] = true
-		i := Item{Result: Result{PairingID: id, Target: c.Pairing.TargetName}, SectionID: c.Section.ID,
-			Title: c.Title()}
+		i := Item{
+			Result: Result{PairingID: id, Target: c.Pairing.TargetName}, SectionID: c.Section.ID,
+			Title: c.Title(),
+		}
 		if act != "" && !c.Allows(act) {
 			i.block("", "it is %s, which does not allow this", c.State.About().Word)
 		}
@@ -285,7 +291,8 @@ func (s *Service) items(ctx context.Context, ids []string, act roster.Act) ([]It
 // is empty: those whose term ends within ahead days, or has ended. It gives a move for
 // each, and the pairings by section.
 func (s *Service) Proposals(ctx context.Context, ids []string, ahead int) ([]rollover.Move, map[string]string,
-	error) {
+	error,
+) {
 	cards, err := s.Pairings.Cards(ctx, pairings.Filter{})
 	if err != nil {
 		return nil, nil, err
@@ -388,7 +395,8 @@ func (s *Service) moves(ctx context.Context, o Order) ([]Item, error) {
 
 // plannedMove works out what moving a pairing's class to a section does.
 func (s *Service) plannedMove(ctx context.Context, i *Item, p pairingstore.Pairing, to pairings.Card,
-	at runs.DirectoryReader) error {
+	at runs.DirectoryReader,
+) error {
 	moved := p
 	moved.SectionID, moved.SetID = to.Section.ID, to.Section.SetID
 	plan, err := s.Runs.Plan(ctx, moved, at)
@@ -405,7 +413,8 @@ func (s *Service) plannedMove(ctx context.Context, i *Item, p pairingstore.Pairi
 
 // renamed works out what the class of a pairing is called after its move.
 func (s *Service) renamed(ctx context.Context, i *Item, p pairingstore.Pairing, from []pairings.Card,
-	to pairings.Card) (err error) {
+	to pairings.Card,
+) (err error) {
 	if len(from) > 0 {
 		if i.Rename, err = s.Pairings.FollowingName(ctx, p.TargetName, from[0], to); err != nil {
 			return err

@@ -129,8 +129,10 @@ func (l *life) run(code string) {
 
 func (l *life) link() {
 	l.note("link")
-	_, err := l.w.Linking.Link(l.t.Context(), "test", linking.Wish{LeadID: l.w.Section(both[0]).ID,
-		Others: []string{l.w.Section(both[1]).ID}})
+	_, err := l.w.Linking.Link(l.t.Context(), "test", linking.Wish{
+		LeadID: l.w.Section(both[0]).ID,
+		Others: []string{l.w.Section(both[1]).ID},
+	})
 	if l.linked || l.class[both[1]] != nil {
 		_, refused := refusal.As(err)
 		require.True(l.t, refused, "%v %v", err, l.log)
@@ -229,8 +231,10 @@ func TestAnyLifeLeavesPeopleAsThePolicySays(t *testing.T) {
 	for seed := range uint64(6) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			w, register, workspace := world(t)
-			l := &life{t: t, w: w, register: register, service: workspace.ID, rand: rand.New(rand.NewPCG(seed, 7)),
-				class: map[string]*class{}, frozen: map[string][]string{}}
+			l := &life{
+				t: t, w: w, register: register, service: workspace.ID, rand: rand.New(rand.NewPCG(seed, 7)),
+				class: map[string]*class{}, frozen: map[string][]string{},
+			}
 			for range 60 {
 				code := both[l.rand.IntN(2)]
 				at := code

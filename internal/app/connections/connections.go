@@ -61,7 +61,8 @@ type Made map[string]string
 
 // Create makes a connection out of values by field name.
 func (s *Service) Create(ctx context.Context, who, kindName, name string,
-	values map[string]string) (connectionstore.Connection, Made, error) {
+	values map[string]string,
+) (connectionstore.Connection, Made, error) {
 	kind, ok := adapter.Lookup(kindName)
 	if !ok {
 		return connectionstore.Connection{}, nil, refusal.Invalid("kind",
@@ -125,7 +126,8 @@ var signing = map[string][]string{adapter.KindWebhook: {"secret"}, adapter.KindE
 
 // fill checks the values and puts them into c, sealing the secret ones.
 func (s *Service) fill(c *connectionstore.Connection, kind adapter.Kind, name string,
-	values map[string]string) error {
+	values map[string]string,
+) error {
 	if name = strings.TrimSpace(name); name == "" {
 		return refusal.Invalid("name", "is missing: choose the name by which people know the system")
 	}
@@ -195,7 +197,8 @@ type Change struct {
 // pause pauses a connection or lets it go on; nil leaves it as it is. It gives the pairings
 // that run after reads: what was read while it was paused happens now.
 func (s *Service) pause(ctx context.Context, c *connectionstore.Connection, paused *bool) (due []pairingstore.Pairing,
-	err error) {
+	err error,
+) {
 	if paused == nil {
 		return nil, nil
 	}
@@ -221,7 +224,8 @@ func (s *Service) pause(ctx context.Context, c *connectionstore.Connection, paus
 // Update changes a connection. A new credential, or an address that it goes with, is tested
 // before it replaces what works.
 func (s *Service) Update(ctx context.Context, who, id string, version int, change Change) (connectionstore.Connection,
-	error) {
+	error,
+) {
 	name, values := change.Name, change.Values
 	c, err := connectionstore.FindConnection(ctx, s.Store, id)
 	if err != nil {

@@ -2,9 +2,10 @@ package connections_test
 
 import (
 	"encoding/json"
-	"kanban/internal/app/connections"
 	"testing"
 	"time"
+
+	"kanban/internal/app/connections"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -40,20 +41,26 @@ func TestProbeTellsCausesApart_C2(t *testing.T) {
 	}
 	works := map[adapter.Capability]adapter.State{adapter.MessagesOut: adapter.Works}
 	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works}, probe(register))
-	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works,
-		adapter.PeopleOut: adapter.Works}, probe(workspace))
+	assert.Equal(t, map[adapter.Capability]adapter.State{
+		adapter.PeopleIn:  adapter.Works,
+		adapter.PeopleOut: adapter.Works,
+	}, probe(workspace))
 	assert.Equal(t, works, probe(contacts))
 	assert.Equal(t, works, probe(mail))
 
-	for status, want := range map[int]adapter.State{401: adapter.WrongCredential, 403: adapter.NotAllowed,
-		501: adapter.NotEnabled, 404: adapter.NotThere, 500: adapter.Broken} {
+	for status, want := range map[int]adapter.State{
+		401: adapter.WrongCredential, 403: adapter.NotAllowed,
+		501: adapter.NotEnabled, 404: adapter.NotThere, 500: adapter.Broken,
+	} {
 		require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: status}))
 		assert.Equal(t, want, probe(workspace)[adapter.PeopleOut], status)
 	}
 	w.Standins.ClearFaults()
 	require.NoError(t, w.Standins.Fault("workspace", fault.Fault{Kind: fault.Status, Status: 403, Path: "/Groups"}))
-	assert.Equal(t, map[adapter.Capability]adapter.State{adapter.PeopleIn: adapter.Works,
-		adapter.PeopleOut: adapter.NotAllowed}, probe(workspace), "each capability on its own")
+	assert.Equal(t, map[adapter.Capability]adapter.State{
+		adapter.PeopleIn:  adapter.Works,
+		adapter.PeopleOut: adapter.NotAllowed,
+	}, probe(workspace), "each capability on its own")
 	w.Standins.Stop()
 	for _, c := range []connectionstore.Connection{register, workspace, contacts, mail} {
 		for capability, state := range probe(c) {
@@ -190,8 +197,10 @@ func TestSecretsStayWithTheirHost_C5(t *testing.T) {
 	require.True(t, ok, "%v", err)
 	assert.Equal(t, "values.token", r.Field)
 	require.NoError(t, change(map[string]string{"address": "https://elsewhere.example/scim/v2", "token": "another"}))
-	mail := w.Connect("smtp", "Mail", map[string]string{"server": "mail.example:587", "from": "a@b.example",
-		"userName": "u", "password": "p"})
+	mail := w.Connect("smtp", "Mail", map[string]string{
+		"server": "mail.example:587", "from": "a@b.example",
+		"userName": "u", "password": "p",
+	})
 	_, err = w.Connections.Update(t.Context(), "test", mail.ID, 0,
 		connections.Change{Values: map[string]string{"server": "elsewhere.example:587"}})
 	assert.ErrorContains(t, err, "enter it again")

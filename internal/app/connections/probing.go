@@ -27,7 +27,8 @@ const patience = 30 * time.Second
 
 // stillWorks refuses new values for a connection that works, when a test with them fails.
 func (s *Service) stillWorks(ctx context.Context, next connectionstore.Connection, was adapter.Connection,
-	kind adapter.Kind) error {
+	kind adapter.Kind,
+) error {
 	candidate, err := s.Unlock(next)
 	if err != nil {
 		return err
@@ -62,8 +63,10 @@ func (s *Service) stillWorks(ctx context.Context, next connectionstore.Connectio
 }
 
 // credentials are fields that are no secret and yet part of a credential.
-var credentials = map[string]bool{"clientId": true, "userName": true, "server": true, "security": true,
-	"header": true, "from": true}
+var credentials = map[string]bool{
+	"clientId": true, "userName": true, "server": true, "security": true,
+	"header": true, "from": true,
+}
 
 // Probe asks the outside system about every capability and keeps the answer.
 func (s *Service) Probe(ctx context.Context, id string) ([]adapter.Report, error) {
@@ -105,8 +108,10 @@ func (s *Service) look(ctx context.Context, c adapter.Connection) (reports []ada
 	case adapter.KindHTTP:
 		reports = services.New(c, o).Probe(ctx)
 	case adapter.KindPickup:
-		reports = []adapter.Report{{Capability: adapter.PeopleOut, State: adapter.Works,
-			Detail: "Enrolments are kept for the platform to fetch."}}
+		reports = []adapter.Report{{
+			Capability: adapter.PeopleOut, State: adapter.Works,
+			Detail: "Enrolments are kept for the platform to fetch.",
+		}}
 	case adapter.KindWebhook:
 		reports = hooks.New(c, o).Probe(ctx, s.Source, time.Now())
 	case adapter.KindSMTP:
@@ -122,13 +127,17 @@ func (s *Service) look(ctx context.Context, c adapter.Connection) (reports []ada
 // folderReport tells whether the folder of a register of files can be read.
 func folderReport(folder string) adapter.Report {
 	if folder == "" {
-		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works,
-			Detail: "Packages are uploaded by hand."}
+		return adapter.Report{
+			Capability: adapter.PeopleIn, State: adapter.Works,
+			Detail: "Packages are uploaded by hand.",
+		}
 	}
 	_, err := os.ReadDir(folder)
 	if err != nil {
-		return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Broken, Code: finding.Broken,
-			Detail: err.Error()}
+		return adapter.Report{
+			Capability: adapter.PeopleIn, State: adapter.Broken, Code: finding.Broken,
+			Detail: err.Error(),
+		}
 	}
 	return adapter.Report{Capability: adapter.PeopleIn, State: adapter.Works, Detail: "The folder can be read."}
 }
@@ -138,16 +147,20 @@ func folderReport(folder string) adapter.Report {
 func (s *Service) Heard(ctx context.Context, id, kind string) ([]adapter.Report, error) {
 	if kind == adapter.KindEvents {
 		came, err := connectionstore.EventsFrom(ctx, s.Store, id)
-		r := adapter.Report{Capability: adapter.EventsIn, State: adapter.Unproven,
-			Detail: "No event has come yet. Enter the address and the secret at the service."}
+		r := adapter.Report{
+			Capability: adapter.EventsIn, State: adapter.Unproven,
+			Detail: "No event has come yet. Enter the address and the secret at the service.",
+		}
 		if came {
 			r.State, r.Detail = adapter.Works, "Events have come."
 		}
 		return []adapter.Report{r}, err
 	}
 	came, err := connectionstore.StatementsFrom(ctx, s.Store, id)
-	r := adapter.Report{Capability: adapter.LearningEventsIn, State: adapter.Unproven,
-		Detail: "No statement has come yet. Enter the endpoint, the key and the secret at the platform."}
+	r := adapter.Report{
+		Capability: adapter.LearningEventsIn, State: adapter.Unproven,
+		Detail: "No statement has come yet. Enter the endpoint, the key and the secret at the platform.",
+	}
 	if came > 0 {
 		r.State, r.Detail = adapter.Works, fmt.Sprintf("%d statements have come.", came)
 	}

@@ -32,7 +32,7 @@ func (s *Service) Remove(ctx context.Context, who, id, confirmed string) error {
 		return refusal.Conflict("",
 			"%s is in use: %s. End or change that first, pause the connection instead, or give its name to remove it all the same", c.Name, Describe(all))
 	}
-	defer adapter.Forget(id)
+	defer adapter.CloseIdle(id)
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := connectionstore.RemoveConnection(ctx, tx, id, who); err != nil {
 			return err

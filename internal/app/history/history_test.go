@@ -90,8 +90,10 @@ func TestHistoryGoesByTheMonth(t *testing.T) {
 func TestOldPreviewsGo(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID,
-		ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-A").ID,
+		ConnectionID: w.Workspace().ID,
+	})
 	require.NoError(t, err)
 	old, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)

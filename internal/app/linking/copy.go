@@ -24,7 +24,8 @@ type gathered struct {
 // gather reads rosters and results of sections, and who is in the targets of their
 // pairings.
 func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []pairingstore.Pairing) (g gathered,
-	err error) {
+	err error,
+) {
 	seen := map[string]string{}
 	several := map[string]bool{}
 	sections, err := rosterstore.SectionsByID(ctx, s.Store, sectionIDs)
@@ -41,8 +42,10 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []pa
 				several[l.PersonID] = true
 			}
 			seen[l.PersonID] = section.ID
-			g.rosters = append(g.rosters, []string{section.Code, section.Title, l.Name, l.Identifier, l.Role,
-				l.JoinedAt.UTC().Format(time.RFC3339)})
+			g.rosters = append(g.rosters, []string{
+				section.Code, section.Title, l.Name, l.Identifier, l.Role,
+				l.JoinedAt.UTC().Format(time.RFC3339),
+			})
 		}
 	}
 	results, err := linkstore.ResultsOf(ctx, s.Store, sectionIDs)
@@ -77,8 +80,10 @@ func (s *Service) gather(ctx context.Context, sectionIDs []string, pairings []pa
 // keep makes a safety copy of it for a set.
 func (g gathered) keep(setID string, at time.Time) (linkstore.SafetyCopy, error) {
 	content, err := g.zip(at)
-	return linkstore.SafetyCopy{ID: db.NewID(), SetID: setID, Content: content, People: g.people,
-		Results: len(g.results), CreatedAt: at.UTC()}, err
+	return linkstore.SafetyCopy{
+		ID: db.NewID(), SetID: setID, Content: content, People: g.people,
+		Results: len(g.results), CreatedAt: at.UTC(),
+	}, err
 }
 
 // zip writes it as a ZIP of CSV files.
@@ -91,8 +96,10 @@ func (g gathered) zip(at time.Time) ([]byte, error) {
 		rows   [][]string
 	}{
 		{"rosters.csv", []string{"section code", "section", "person", "identifier", "role", "joined"}, g.rosters},
-		{"results.csv", []string{"section id", "person id", "section code", "person", "identifier", "activity",
-			"completed", "passed", "failed", "best score", "first", "last", "percent of the course"}, g.results},
+		{"results.csv", []string{
+			"section id", "person id", "section code", "person", "identifier", "activity",
+			"completed", "passed", "failed", "best score", "first", "last", "percent of the course",
+		}, g.results},
 		{"members.csv", []string{"class", "id at the service", "person", "account"}, g.members},
 	} {
 		var w io.Writer

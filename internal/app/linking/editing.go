@@ -140,8 +140,10 @@ func (s *Service) Change(ctx context.Context, who, id string, version int, e Edi
 			func(p *pairingstore.Pairing) { p.SectionID = set.LeadID }); err != nil {
 			return err
 		}
-		detail := map[string]any{"name": set.Name, "before": before, "after": sectionIDs(set.Sections),
-			"reason": set.Reason}
+		detail := map[string]any{
+			"name": set.Name, "before": before, "after": sectionIDs(set.Sections),
+			"reason": set.Reason,
+		}
 		if err := tx.Audit(ctx, who, "changed a linked set", "set/"+set.ID, detail); err != nil {
 			return err
 		}

@@ -42,11 +42,15 @@ func paired(t *testing.T) (*apptest.World, linkstore.LinkedSet, pairingstore.Pai
 	t.Helper()
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: w.Section("PROP-A").ID,
-		Others: []string{w.Section("PROP-B").ID}})
+	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{
+		LeadID: w.Section("PROP-A").ID,
+		Others: []string{w.Section("PROP-B").ID},
+	})
 	require.NoError(t, err)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: set.LeadID,
-		ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    set.LeadID,
+		ConnectionID: w.Workspace().ID,
+	})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	return w, set, p
@@ -61,8 +65,10 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 		says string
 	}{
 		"nothing": {linking.Edit{}, "nothing is to be changed"},
-		"the lead goes": {linking.Edit{Drop: []string{id("PROP-A")}, Add: []string{id("PROP-C")}},
-			"say which of the others leads"},
+		"the lead goes": {
+			linking.Edit{Drop: []string{id("PROP-A")}, Add: []string{id("PROP-C")}},
+			"say which of the others leads",
+		},
 		"only one is left":   {linking.Edit{Drop: []string{id("PROP-B")}}, "unlink it instead"},
 		"a stranger leads":   {linking.Edit{LeadID: id("SOIL-A")}, "none of those"},
 		"a stranger goes":    {linking.Edit{Drop: []string{id("SOIL-A")}}, "is no section of"},
@@ -105,8 +111,10 @@ func TestASetIsChangedAsShown_S2(t *testing.T) {
 	r = w.Sync(p.ID, true)
 	assert.Equal(t, len(shown[roster.Removed]), r.Counts["removed"])
 	assert.NotContains(t, w.Standins.Workspace.Space("Propagation"), "Ada Alder")
-	_, err = w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: id("PROP-A"), Others: []string{id("SOIL-A")},
-		Reason: "x"})
+	_, err = w.Linking.Link(t.Context(), "test", linking.Wish{
+		LeadID: id("PROP-A"), Others: []string{id("SOIL-A")},
+		Reason: "x",
+	})
 	assert.NoError(t, err, "what was taken out can be linked elsewhere")
 
 	// Its group is left over, empty, and can be removed; one with somebody in it cannot.
@@ -184,8 +192,10 @@ func TestASafetyCopyIsPutBack_S3(t *testing.T) {
 		exec(`INSERT INTO activity_progress (person_id, section_id, activity_id, first_at, last_at, completed, passed,
 			failed, best) VALUES ($1, $2, 'http://p.example/' || $3, now(), now(), false, true, true, 0.75)`, ada, lead, a)
 	}
-	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: lead,
-		Others: []string{w.Section("PROP-B").ID}})
+	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{
+		LeadID: lead,
+		Others: []string{w.Section("PROP-B").ID},
+	})
 	require.NoError(t, err)
 	require.NoError(t, w.Linking.Unlink(t.Context(), "test", set.ID, 0, ""))
 	gone, err := linkstore.UnlinkedSets(t.Context(), w.Store)

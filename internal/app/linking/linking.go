@@ -287,7 +287,8 @@ func (s *Service) Link(ctx context.Context, who string, w Wish) (linkstore.Linke
 
 // LinkWith does the same and also what is to happen in the same transaction.
 func (s *Service) LinkWith(ctx context.Context, who string, w Wish,
-	also func(*db.Tx, linkstore.LinkedSet) error) (linkstore.LinkedSet, error) {
+	also func(*db.Tx, linkstore.LinkedSet) error,
+) (linkstore.LinkedSet, error) {
 	c, err := s.Consequences(ctx, w)
 	if err != nil {
 		return linkstore.LinkedSet{}, err
@@ -303,8 +304,10 @@ func (s *Service) LinkWith(ctx context.Context, who string, w Wish,
 	if err != nil {
 		return linkstore.LinkedSet{}, err
 	}
-	set := linkstore.LinkedSet{ID: db.NewID(), Name: c.Name, LeadID: w.LeadID, Reason: strings.TrimSpace(w.Reason),
-		MadeBy: who, Version: 1, CreatedAt: s.Now().UTC(), Sections: sections}
+	set := linkstore.LinkedSet{
+		ID: db.NewID(), Name: c.Name, LeadID: w.LeadID, Reason: strings.TrimSpace(w.Reason),
+		MadeBy: who, Version: 1, CreatedAt: s.Now().UTC(), Sections: sections,
+	}
 	kept, err := c.gathered.keep(set.ID, s.Now())
 	if err != nil {
 		return set, err
@@ -343,7 +346,8 @@ func linkedMeanwhile(err error) error {
 // regroup gives a set's pairings to what become says, and with ask has those that were run
 // compared.
 func regroup(ctx context.Context, tx *db.Tx, who string, pairings []pairingstore.Pairing, ask bool,
-	become func(*pairingstore.Pairing)) error {
+	become func(*pairingstore.Pairing),
+) error {
 	for _, p := range pairings {
 		become(&p)
 		if err := pairingstore.UpdatePairing(tx, &p); err != nil {
@@ -407,7 +411,8 @@ type ClassEffects struct {
 }
 
 func (s *Service) effects(ctx context.Context, pairings []pairingstore.Pairing, ends bool,
-	become func(*pairingstore.Pairing)) (list []ClassEffects, err error) {
+	become func(*pairingstore.Pairing),
+) (list []ClassEffects, err error) {
 	for _, p := range pairings {
 		x := ClassEffects{Pairing: p}
 		become(&p)

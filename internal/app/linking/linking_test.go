@@ -35,8 +35,10 @@ func linked(t *testing.T) (*apptest.World, connectionstore.Connection, linkstore
 	w := apptest.New(t)
 	register := w.Register()
 	w.Read(register, false)
-	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: w.Section("PROP-B").ID,
-		Others: []string{w.Section("PROP-C").ID, w.Section("PROP-A").ID}})
+	set, err := w.Linking.Link(t.Context(), "test", linking.Wish{
+		LeadID: w.Section("PROP-B").ID,
+		Others: []string{w.Section("PROP-C").ID, w.Section("PROP-A").ID},
+	})
 	require.NoError(t, err)
 	return w, register, set
 }
@@ -55,8 +57,10 @@ func TestWhatCannotBeLinkedSaysWhy_S2(t *testing.T) {
 		{"SOIL-A", "GLAS-A", "", finding.OtherCourse},
 		{"ORCH-A", "ORCH-B", "", finding.OtherTerm},
 	} {
-		_, err := w.Linking.Link(t.Context(), "test", linking.Wish{LeadID: id(c.lead), Others: []string{id(c.other)},
-			Reason: c.reason})
+		_, err := w.Linking.Link(t.Context(), "test", linking.Wish{
+			LeadID: id(c.lead), Others: []string{id(c.other)},
+			Reason: c.reason,
+		})
 		r, ok := refusal.As(err)
 		require.True(t, ok, "%v %v", c, err)
 		assert.Equal(t, c.code, r.Code)
@@ -68,8 +72,10 @@ func TestWhatCannotBeLinkedSaysWhy_S2(t *testing.T) {
 	assert.NotEmpty(t, list[0].Obstacles)
 
 	// With a reason it can be done, and the reason is kept.
-	_, err = w.Linking.Link(t.Context(), "Maud", linking.Wish{LeadID: id("ORCH-A"), Others: []string{id("ORCH-B")},
-		Reason: "one class over both terms", Name: "Orchard"})
+	_, err = w.Linking.Link(t.Context(), "Maud", linking.Wish{
+		LeadID: id("ORCH-A"), Others: []string{id("ORCH-B")},
+		Reason: "one class over both terms", Name: "Orchard",
+	})
 	require.NoError(t, err)
 	var who, detail string
 	require.NoError(t, w.Store.Pool.QueryRow(t.Context(), `SELECT who, detail::text FROM audit_entries
@@ -92,8 +98,10 @@ func TestProposalsAndSafetyCopy_S3(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, 1)
 	require.Len(t, all[0].Sections, 3)
-	wish := linking.Wish{LeadID: all[0].Sections[0].ID,
-		Others: []string{all[0].Sections[1].ID, all[0].Sections[2].ID}}
+	wish := linking.Wish{
+		LeadID: all[0].Sections[0].ID,
+		Others: []string{all[0].Sections[1].ID, all[0].Sections[2].ID},
+	}
 	ada, propagation := w.Person("stu-001").ID, w.Section("PROP-A").ID
 	for _, done := range []string{
 		`INSERT INTO progress (person_id, section_id, percent) VALUES ($1, $2, 50)`,
@@ -163,8 +171,10 @@ func TestProposalsHideWhatListsDo_S9(t *testing.T) {
 func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	w, register, set := linked(t)
 	workspace := w.Workspace()
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID,
-		ConnectionID: workspace.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-A").ID,
+		ConnectionID: workspace.ID,
+	})
 	require.NoError(t, err)
 	assert.Equal(t, set.LeadID, p.SectionID, "pairing any of the sections pairs the set")
 	assert.Equal(t, "Propagation", p.TargetName)
@@ -172,8 +182,10 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, cards, 1, "the set is one card, found by any of its sections")
 	assert.Equal(t, roster.NeverRun, cards[0].State)
-	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID,
-		ConnectionID: workspace.ID})
+	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-C").ID,
+		ConnectionID: workspace.ID,
+	})
 	assert.ErrorContains(t, err, "is paired through")
 
 	run := w.Sync(p.ID, false)
@@ -238,8 +250,10 @@ func TestOneClassWithAGroupPerSection_S2(t *testing.T) {
 // A section of a set that vanishes from the register takes nobody out by itself.
 func TestVanishedSectionAsksFirst_S5(t *testing.T) {
 	w, register, set := linked(t)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: set.LeadID,
-		ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    set.LeadID,
+		ConnectionID: w.Workspace().ID,
+	})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	before := w.Standins.Workspace.Space("Propagation")

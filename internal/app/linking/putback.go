@@ -52,8 +52,10 @@ func (s *Service) PuttingBack(ctx context.Context, copyID string) (PutBack, erro
 	out := PutBack{Copy: kept}
 	keys := make([]linkstore.ResultKey, len(results))
 	for i, r := range results {
-		keys[i] = linkstore.ResultKey{PersonID: r.reached.PersonID, SectionID: r.reached.SectionID,
-			ActivityID: r.ActivityID}
+		keys[i] = linkstore.ResultKey{
+			PersonID: r.reached.PersonID, SectionID: r.reached.SectionID,
+			ActivityID: r.ActivityID,
+		}
 	}
 	known, there, err := linkstore.KnownResults(ctx, s.Store, keys)
 	if err != nil {
@@ -145,8 +147,10 @@ func backResult(row []string) (BackResult, error) {
 	if err = errors.Join(err, err2); err != nil {
 		return BackResult{}, err
 	}
-	state := learning.ActivityState{First: first, Last: last, Completed: row[6] == "true", Passed: row[7] == "true",
-		Failed: row[8] == "true"}
+	state := learning.ActivityState{
+		First: first, Last: last, Completed: row[6] == "true", Passed: row[7] == "true",
+		Failed: row[8] == "true",
+	}
 	if row[9] != "" {
 		best, err := strconv.ParseFloat(row[9], 64)
 		if err != nil {
@@ -154,7 +158,11 @@ func backResult(row []string) (BackResult, error) {
 		}
 		state.Best = &best
 	}
-	return BackResult{Code: row[2], Person: row[3], Identifier: row[4], ActivityID: row[5],
-		reached: learningstore.Reached{PersonID: row[1], SectionID: row[0], ActivityID: row[5],
-			ActivityState: state}}, nil
+	return BackResult{
+		Code: row[2], Person: row[3], Identifier: row[4], ActivityID: row[5],
+		reached: learningstore.Reached{
+			PersonID: row[1], SectionID: row[0], ActivityID: row[5],
+			ActivityState: state,
+		},
+	}, nil
 }

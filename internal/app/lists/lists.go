@@ -35,8 +35,10 @@ const mostPeople = 10000
 
 // Make makes a list.
 func (s *Service) Make(ctx context.Context, who string, w Wish) (rosterstore.PeopleList, error) {
-	l := rosterstore.PeopleList{ID: db.NewID(), Kind: w.Kind, Name: strings.TrimSpace(w.Name), MadeBy: who,
-		Version: 1, CreatedAt: s.Now().UTC()}
+	l := rosterstore.PeopleList{
+		ID: db.NewID(), Kind: w.Kind, Name: strings.TrimSpace(w.Name), MadeBy: who,
+		Version: 1, CreatedAt: s.Now().UTC(),
+	}
 	title, err := s.of(ctx, &l, w)
 	if err != nil {
 		return l, err
@@ -196,7 +198,8 @@ func (s *Service) Remove(ctx context.Context, who, id string) error {
 
 // changed lets lists show what changed, and the list's class be compared.
 func (s *Service) changed(ctx context.Context, tx *db.Tx, who, what string, l rosterstore.PeopleList,
-	detail map[string]any) error {
+	detail map[string]any,
+) error {
 	if err := rosterstore.RefreshPeopleLists(ctx, tx, l.ConnectionID); err != nil {
 		return err
 	}

@@ -102,16 +102,20 @@ func planOf(t *testing.T, w *apptest.World, code, connection string) roster.Plan
 	t.Helper()
 	at, err := w.Runs.DirectoryOf(t.Context(), connection, 1)
 	require.NoError(t, err)
-	plan, err := w.Runs.Plan(t.Context(), pairingstore.Pairing{ID: db.NewID(), SectionID: w.Section(code).ID,
-		ConnectionID: connection, Policy: roster.DefaultPolicy()}, at)
+	plan, err := w.Runs.Plan(t.Context(), pairingstore.Pairing{
+		ID: db.NewID(), SectionID: w.Section(code).ID,
+		ConnectionID: connection, Policy: roster.DefaultPolicy(),
+	}, at)
 	require.NoError(t, err)
 	return plan
 }
 
 func TestAnOrganisationAndNamedPeople_S4(t *testing.T) {
 	w, s, _, workspace := world(t)
-	all, err := s.Make(t.Context(), "test", lists.Wish{Kind: rosterstore.ListOfOrganisation,
-		OfID: orgID(t, w, "Fernmoor Garden School"), Name: "All of the school"})
+	all, err := s.Make(t.Context(), "test", lists.Wish{
+		Kind: rosterstore.ListOfOrganisation,
+		OfID: orgID(t, w, "Fernmoor Garden School"), Name: "All of the school",
+	})
 	require.NoError(t, err)
 	people, err := rosterstore.PeopleOf(t.Context(), w.Store, all.ID)
 	require.NoError(t, err)
@@ -129,20 +133,28 @@ func TestAnOrganisationAndNamedPeople_S4(t *testing.T) {
 	}{
 		"nobody":  {lists.Wish{Kind: rosterstore.ListOfNamed, Name: "Nobody"}, "names nobody"},
 		"no name": {lists.Wish{Kind: rosterstore.ListOfNamed, People: []string{ada}}, "must have 1 to"},
-		"a stranger": {lists.Wish{Kind: rosterstore.ListOfNamed, Name: "x", People: []string{db.NewID()}},
-			"there is nobody"},
-		"no id": {lists.Wish{Kind: rosterstore.ListOfNamed, Name: "x", People: []string{"zzz"}},
-			"is no id of a person"},
+		"a stranger": {
+			lists.Wish{Kind: rosterstore.ListOfNamed, Name: "x", People: []string{db.NewID()}},
+			"there is nobody",
+		},
+		"no id": {
+			lists.Wish{Kind: rosterstore.ListOfNamed, Name: "x", People: []string{"zzz"}},
+			"is no id of a person",
+		},
 		"no course": {lists.Wish{Kind: rosterstore.ListOfCourse, OfID: db.NewID()}, "there is no course"},
-		"no organisation": {lists.Wish{Kind: rosterstore.ListOfOrganisation, OfID: db.NewID()},
-			"there is no organisation"},
+		"no organisation": {
+			lists.Wish{Kind: rosterstore.ListOfOrganisation, OfID: db.NewID()},
+			"there is no organisation",
+		},
 		"no kind": {lists.Wish{Kind: "club"}, "is not one of"},
 	} {
 		_, err := s.Make(t.Context(), "test", c.wish)
 		assert.ErrorContains(t, err, c.says, name)
 	}
-	l, err := s.Make(t.Context(), "test", lists.Wish{Kind: rosterstore.ListOfNamed, Name: "Harvest committee",
-		People: []string{ada, maud}})
+	l, err := s.Make(t.Context(), "test", lists.Wish{
+		Kind: rosterstore.ListOfNamed, Name: "Harvest committee",
+		People: []string{ada, maud},
+	})
 	require.NoError(t, err)
 	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: l.ID, ConnectionID: workspace.ID})
 	require.NoError(t, err)

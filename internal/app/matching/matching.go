@@ -92,7 +92,8 @@ func (s *Service) Preview(ctx context.Context, connectionID string, m roster.Mat
 // otherKeys lists whose outcome would be another one by other keys. Only the
 // service knows that, so both sides of every pairing that has run are read.
 func (s *Service) otherKeys(ctx context.Context, c connectionstore.Connection, now roster.Matching,
-	keys []roster.Key) ([]Touched, error) {
+	keys []roster.Key,
+) ([]Touched, error) {
 	pairings, err := matchstore.PairingsThrough(ctx, s.Store, c.ID)
 	if err != nil {
 		return nil, err
@@ -127,9 +128,11 @@ func (s *Service) otherKeys(ctx context.Context, c connectionstore.Connection, n
 		for _, e := range roster.Compare(source, roster.Target{Accounts: accounts}, p.Policy, then).Entries {
 			if before := was[e.Key()]; e.Outcome != before.Outcome || e.Reason != before.Reason ||
 				e.AccountID != before.AccountID {
-				list = append(list, Touched{e.PersonID, e.Name, string(e.Role), p.TargetName,
+				list = append(list, Touched{
+					e.PersonID, e.Name, string(e.Role), p.TargetName,
 					fmt.Sprintf("%s (%s), was %s (%s)", words(e.Outcome), finding.Title(e.Reason),
-						words(before.Outcome), finding.Title(before.Reason))})
+						words(before.Outcome), finding.Title(before.Reason)),
+				})
 			}
 		}
 	}
@@ -238,8 +241,10 @@ func (s *Service) Candidates(ctx context.Context, personID, connectionID string)
 	if err != nil {
 		return nil, err
 	}
-	m := roster.Member{PersonID: p.ID, GivenName: p.GivenName, FamilyName: p.FamilyName, Email: p.Email,
-		UserName: p.UserName, Identifier: p.Identifier}
+	m := roster.Member{
+		PersonID: p.ID, GivenName: p.GivenName, FamilyName: p.FamilyName, Email: p.Email,
+		UserName: p.UserName, Identifier: p.Identifier,
+	}
 	var ids []string
 	for _, d := range decided {
 		if d.ConnectionID == connectionID {
@@ -253,8 +258,10 @@ func (s *Service) Candidates(ctx context.Context, personID, connectionID string)
 	}
 	list := []Candidate{}
 	for _, a := range seen.Accounts {
-		x := Candidate{AccountID: a.ID, Name: strings.TrimSpace(a.GivenName + " " + a.FamilyName),
-			UserName: a.UserName, Email: a.Email, Active: a.Active, Evidence: evidence(c.Recognise(), m, a)}
+		x := Candidate{
+			AccountID: a.ID, Name: strings.TrimSpace(a.GivenName + " " + a.FamilyName),
+			UserName: a.UserName, Email: a.Email, Active: a.Active, Evidence: evidence(c.Recognise(), m, a),
+		}
 		for _, d := range decided {
 			if d.ConnectionID == connectionID && d.RemoteID == a.ID {
 				x.Stored, x.Denied = !d.Denied, d.Denied
@@ -289,7 +296,8 @@ func evidence(matching roster.Matching, m roster.Member, a roster.Account) []str
 }
 
 func (s *Service) both(ctx context.Context, personID, connectionID string) (p rosterstore.Person,
-	c connectionstore.Connection, err error) {
+	c connectionstore.Connection, err error,
+) {
 	if p, err = rosterstore.FindPerson(ctx, s.Store, personID); err != nil {
 		return p, c, err
 	}
@@ -358,7 +366,8 @@ func (s *Service) Forget(ctx context.Context, who, personID, connectionID string
 }
 
 func (s *Service) decide(ctx context.Context, who, what string, p rosterstore.Person, c connectionstore.Connection,
-	accountID string, keep func(*db.Tx) error) error {
+	accountID string, keep func(*db.Tx) error,
+) error {
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := keep(tx); err != nil {
 			return err

@@ -27,8 +27,10 @@ func paired(t *testing.T) (*apptest.World, connectionstore.Connection, pairingst
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	c := w.Workspace()
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID,
-		ConnectionID: c.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-A").ID,
+		ConnectionID: c.ID,
+	})
 	require.NoError(t, err)
 	return w, c, p
 }
@@ -101,8 +103,10 @@ func TestTwoCandidatesAreDecidedByHand_P1(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	c := w.Workspace()
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("SOIL-A").ID,
-		ConnectionID: c.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("SOIL-A").ID,
+		ConnectionID: c.ID,
+	})
 	require.NoError(t, err)
 	nils := w.Person(school.Doubled)
 	assert.Equal(t, finding.TwoCandidates, reason(t, w, p, school.Doubled).Reason)

@@ -49,8 +49,10 @@ func (s *Service) Decide(ctx context.Context, who, connectionID string, people [
 	return len(chosen), s.marking(ctx, connectionID, func(tx *db.Tx) error {
 		for _, p := range chosen {
 			kind, what := p.Kind,
-				"said that a record is a "+map[string]string{matchstore.MarkSecond: "second account",
-					matchstore.MarkTest: "test learner"}[p.Kind]
+				"said that a record is a "+map[string]string{
+					matchstore.MarkSecond: "second account",
+					matchstore.MarkTest:   "test learner",
+				}[p.Kind]
 			if !accept {
 				kind, what = matchstore.MarkNeither,
 					"said that a record is neither a second account nor a test learner"

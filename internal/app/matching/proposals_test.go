@@ -34,8 +34,10 @@ func TestSecondAccountsAreProposed_P6(t *testing.T) {
 	exec(`UPDATE people SET user_name = 'preview.student2' WHERE id = $1`, test.ID)
 	exec(`UPDATE people SET user_name = 'protester' WHERE id = $1`, w.Person("stu-010").ID)
 	section := w.Section("PROP-A")
-	p := pairingstore.Pairing{ID: db.NewID(), SectionID: section.ID, ConnectionID: w.Workspace().ID,
-		TargetName: "Prop", Policy: roster.DefaultPolicy()}
+	p := pairingstore.Pairing{
+		ID: db.NewID(), SectionID: section.ID, ConnectionID: w.Workspace().ID,
+		TargetName: "Prop", Policy: roster.DefaultPolicy(),
+	}
 	require.NoError(t, w.Store.InTx(t.Context(), func(tx *db.Tx) error { return db.Create(tx, &p, "pairing") }))
 	reasons := func() map[string]finding.Code {
 		t.Helper()

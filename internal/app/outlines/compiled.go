@@ -32,7 +32,8 @@ func (c *Compiled) CompiledOf(ctx context.Context, courseIDs []string) (map[stri
 
 // CompiledAt gives them where their present versions, by course, are known.
 func (c *Compiled) CompiledAt(ctx context.Context, versions map[string]int) (map[string]learning.CompiledOutline,
-	error) {
+	error,
+) {
 	out := map[string]learning.CompiledOutline{}
 	for id, version := range versions {
 		c.mu.Lock()

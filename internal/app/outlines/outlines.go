@@ -30,7 +30,8 @@ type Service struct {
 
 // LoadCartridge replaces a course's outline by that of a Common Cartridge.
 func (s *Service) LoadCartridge(ctx context.Context, who, courseID, prefix string, content []byte) (learning.Outline,
-	error) {
+	error,
+) {
 	o, err := ReadCartridge(prefix, content)
 	if err != nil {
 		return o, err
@@ -150,8 +151,10 @@ func (s *Service) PreviewOutline(ctx context.Context, courseID string, o learnin
 		for _, g := range list {
 			out.People++
 			state := states[[2]string{g.PersonID, g.SectionID}]
-			t := OutlineTouch{PersonID: g.PersonID, Before: learning.Percent(now, state),
-				After: learning.Percent(o, state)}
+			t := OutlineTouch{
+				PersonID: g.PersonID, Before: learning.Percent(now, state),
+				After: learning.Percent(o, state),
+			}
 			for _, d := range learning.Reoutline(now, o, state) {
 				name := title[d.ModuleID+"/"+d.ActivityID]
 				switch d.Kind {
@@ -181,11 +184,11 @@ func (s *Service) name(ctx context.Context, touched []OutlineTouch, where []stri
 	for _, t := range touched {
 		people = append(people, t.PersonID)
 	}
-	persons, err := rosterstore.PeopleByID(ctx, s.Store, distinct(people))
+	persons, err := rosterstore.PeopleByID(ctx, s.Store, slices.Compact(slices.Sorted(slices.Values(people))))
 	if err != nil {
 		return err
 	}
-	places, err := rosterstore.SectionsByID(ctx, s.Store, distinct(slices.Clone(where)))
+	places, err := rosterstore.SectionsByID(ctx, s.Store, slices.Compact(slices.Sorted(slices.Values(where))))
 	if err != nil {
 		return err
 	}
@@ -246,10 +249,4 @@ func (s *Service) misses(ctx context.Context, courseID string, now, next learnin
 	}
 	slices.Sort(out)
 	return out, err
-}
-
-// distinct gives a list ordered, with everything once.
-func distinct(list []string) []string {
-	slices.Sort(list)
-	return slices.Compact(list)
 }

@@ -48,8 +48,10 @@ func TestNewOutlineIsPreviewedThenWorkedOut_E2(t *testing.T) {
 	w.Completes(platform, "stu-003", "three", *now) // in no outline yet
 	require.Len(t, events(t, w, rule.CourseCompleted), 2)
 
-	shorter := learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M",
-		Activities: []learning.Activity{{ID: apptest.Activities + "one", Title: "One", Kind: learning.Lesson}}}}}
+	shorter := learning.Outline{Modules: []learning.Module{{
+		ID: "m", Title: "M",
+		Activities: []learning.Activity{{ID: apptest.Activities + "one", Title: "One", Kind: learning.Lesson}},
+	}}}
 	p, err := w.Outlines.PreviewOutline(t.Context(), course, shorter)
 	require.NoError(t, err)
 	assert.Equal(t, 3, p.People)
@@ -61,8 +63,10 @@ func TestNewOutlineIsPreviewedThenWorkedOut_E2(t *testing.T) {
 	assert.Contains(t, p.Touched[0].Completed, "the course")
 
 	longer := learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{
-		{ID: apptest.Activities + "one", Kind: learning.Lesson}, {ID: apptest.Activities + "two",
-			Kind: learning.Lesson}, {ID: apptest.Activities + "three", Title: "Three", Kind: learning.Lesson},
+		{ID: apptest.Activities + "one", Kind: learning.Lesson}, {
+			ID:   apptest.Activities + "two",
+			Kind: learning.Lesson,
+		}, {ID: apptest.Activities + "three", Title: "Three", Kind: learning.Lesson},
 	}}}}
 	p, err = w.Outlines.PreviewOutline(t.Context(), course, longer)
 	require.NoError(t, err)
@@ -108,8 +112,10 @@ func TestOutlinesAreLearnedFromParents_E2(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, o.Learned)
 	require.Len(t, o.Modules, 1)
-	assert.Equal(t, []learning.Activity{{ID: apptest.Activities + "a", Title: "Title of a", Kind: learning.Lesson},
-		{ID: apptest.Activities + "b", Title: "Title of b", Kind: learning.Lesson}}, o.Modules[0].Activities)
+	assert.Equal(t, []learning.Activity{
+		{ID: apptest.Activities + "a", Title: "Title of a", Kind: learning.Lesson},
+		{ID: apptest.Activities + "b", Title: "Title of b", Kind: learning.Lesson},
+	}, o.Modules[0].Activities)
 	assert.Len(t, events(t, w, rule.ActivityCompleted), 2)
 
 	w.Outlined() // somebody gives one
@@ -145,9 +151,13 @@ func TestWorkSubmittedForMarking_E11(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	mark := 0.5
 	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", w.Section("PROP-A").CourseID,
-		learning.Outline{Modules: []learning.Module{{ID: "m",
-			Activities: []learning.Activity{{ID: apptest.Activities + "essay", Kind: learning.Assignment,
-				PassMark: &mark}}}}}))
+		learning.Outline{Modules: []learning.Module{{
+			ID: "m",
+			Activities: []learning.Activity{{
+				ID: apptest.Activities + "essay", Kind: learning.Assignment,
+				PassMark: &mark,
+			}},
+		}}}))
 	platform := w.Connect("xapi", "Platform", nil).ID
 	for range 2 {
 		raw := json.RawMessage(fmt.Sprintf(`{"id":%q,"timestamp":%q,"actor":{"account":{"homePage":"https://p.example","name":"stu-001"}},"verb":{"id":"http://activitystrea.ms/schema/1.0/submit"},"object":{"id":%q},"result":{"score":{"scaled":1}}}`, db.NewID(), now.Format(time.RFC3339), apptest.Activities+"essay"))
@@ -199,9 +209,13 @@ func TestScoresByPassMark(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	mark := 0.6
 	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", w.Section("PROP-A").CourseID,
-		learning.Outline{Modules: []learning.Module{{ID: "m",
-			Activities: []learning.Activity{{ID: apptest.Activities + "quiz", Kind: learning.Assessment,
-				PassMark: &mark}}}}}))
+		learning.Outline{Modules: []learning.Module{{
+			ID: "m",
+			Activities: []learning.Activity{{
+				ID: apptest.Activities + "quiz", Kind: learning.Assessment,
+				PassMark: &mark,
+			}},
+		}}}))
 	platform := w.Connect("xapi", "Platform", nil).ID
 	scores := func(score string) {
 		t.Helper()
@@ -228,7 +242,7 @@ func TestManifestByAddress(t *testing.T) {
 			http.Redirect(out, r, "/imsmanifest.xml", http.StatusFound)
 			return
 		}
-		_, _ = out.Write([]byte(manifest))
+		_, _ = out.Write([]byte(apptest.Manifest))
 	}))
 	defer server.Close()
 	o, err := w.Outlines.FetchCartridge(t.Context(), "http://p.example/", server.URL+"/imsmanifest.xml")

@@ -76,8 +76,10 @@ func leaves(items []cartridge.Item, prefix string) (out []learning.Activity) {
 			out = append(out, below...)
 			continue
 		}
-		out = append(out, learning.Activity{ID: prefix + i.ID, Title: i.Title, Kind: kindOf(i.Resource),
-			Activities: below})
+		out = append(out, learning.Activity{
+			ID: prefix + i.ID, Title: i.Title, Kind: kindOf(i.Resource),
+			Activities: below,
+		})
 	}
 	return out
 }

@@ -39,8 +39,10 @@ func (s *Service) Candidates(ctx context.Context, sectionID, connectionID string
 }
 
 func (l *looking) rank(ctx context.Context, c Card, x *service) ([]Candidate, error) {
-	at := similarity.Section{Names: []string{c.Title(), c.Section.Title, c.Section.Code, c.Section.Course},
-		Terms: c.Section.Terms}
+	at := similarity.Section{
+		Names: []string{c.Title(), c.Section.Title, c.Section.Code, c.Section.Course},
+		Terms: c.Section.Terms,
+	}
 	// Who of the section has which account is what a comparison finds out.
 	p := Outlook{Wish: Wish{ConnectionID: x.connection.ID}, Card: c}.Pairing()
 	source, err := pairingstore.Source(ctx, l.Store, p)
@@ -92,7 +94,8 @@ func blocks(c Candidate) int {
 
 // remarks says what speaks against a class.
 func (l *looking) remarks(ctx context.Context, c similarity.Candidate, card Card, x *service) (list []Remark,
-	err error) {
+	err error,
+) {
 	add := func(code finding.Code, blocks bool, format string, args ...any) {
 		list = append(list, Remark{code, fmt.Sprintf(format, args...), blocks})
 	}

@@ -14,8 +14,10 @@ import (
 )
 
 func (s *Service) audit(ctx context.Context, tx *db.Tx, who, what string, p pairingstore.Pairing) error {
-	detail := map[string]any{"section": p.SectionID, "target": p.TargetName, "policy": p.Policy,
-		"paused": p.PausedAt != nil}
+	detail := map[string]any{
+		"section": p.SectionID, "target": p.TargetName, "policy": p.Policy,
+		"paused": p.PausedAt != nil,
+	}
 	if err := tx.Audit(ctx, who, what, "pairing/"+p.ID, detail); err != nil {
 		return err
 	}

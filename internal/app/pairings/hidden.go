@@ -136,12 +136,16 @@ func choices(cards []Card) Choices {
 		list := slices.Sorted(maps.Keys(set))
 		return append([]string{}, list...)
 	}
-	return Choices{sorted(sets[0]), sorted(sets[1]), sorted(sets[2]), sorted(sets[3]), sorted(sets[4]),
-		sorted(sets[5])}
+	return Choices{
+		sorted(sets[0]), sorted(sets[1]), sorted(sets[2]), sorted(sets[3]), sorted(sets[4]),
+		sorted(sets[5]),
+	}
 }
 
 func looked(c Card) visibility.Section {
 	x := c.Section
-	return visibility.Section{Title: c.Title(), CourseCode: x.CourseCode, ClassType: x.ClassType,
-		Learners: c.Learners, Begins: x.BeginsOn, Ends: x.EndsOn, Paired: c.Pairing != nil || c.Set != nil}
+	return visibility.Section{
+		Title: c.Title(), CourseCode: x.CourseCode, ClassType: x.ClassType,
+		Learners: c.Learners, Begins: x.BeginsOn, Ends: x.EndsOn, Paired: c.Pairing != nil || c.Set != nil,
+	}
 }

@@ -58,8 +58,10 @@ func (o Outlook) Blocked() bool {
 
 // Pairing makes the record of a wish that is not blocked.
 func (o Outlook) Pairing() pairingstore.Pairing {
-	p := pairingstore.Pairing{ID: db.NewID(), SectionID: o.Card.Section.ID, ConnectionID: o.ConnectionID,
-		TargetName: o.Name, TargetRef: o.TargetRef, Details: o.About, Policy: o.Policy, Version: 1}
+	p := pairingstore.Pairing{
+		ID: db.NewID(), SectionID: o.Card.Section.ID, ConnectionID: o.ConnectionID,
+		TargetName: o.Name, TargetRef: o.TargetRef, Details: o.About, Policy: o.Policy, Version: 1,
+	}
 	if p.TargetRef != "" {
 		p.TakeOver = pairingstore.TakesOverNext
 	}

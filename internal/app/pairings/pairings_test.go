@@ -33,8 +33,10 @@ func TestStateThroughALife_S7(t *testing.T) {
 		return cards[0].State
 	}
 	assert.Equal(t, roster.NotPaired, state("PROP-C"))
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID,
-		ConnectionID: workspace.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-C").ID,
+		ConnectionID: workspace.ID,
+	})
 	require.NoError(t, err)
 	assert.Equal(t, "Propagation C", p.TargetName, "the section's title when none is given")
 	assert.Equal(t, roster.NeverRun, state("PROP-C"))
@@ -60,16 +62,20 @@ func TestStateThroughALife_S7(t *testing.T) {
 
 	w.Pairings.Now = func() time.Time { return time.Now().AddDate(1, 0, 0) }
 	assert.Equal(t, roster.Ended, state("PROP-C"))
-	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID,
-		ConnectionID: workspace.ID})
+	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-C").ID,
+		ConnectionID: workspace.ID,
+	})
 	assert.ErrorContains(t, err, "ended on")
 }
 
 func TestCardsAreFilteredAndOrdered(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	_, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("SOIL-A").ID,
-		ConnectionID: w.Workspace().ID})
+	_, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("SOIL-A").ID,
+		ConnectionID: w.Workspace().ID,
+	})
 	require.NoError(t, err)
 	for want, f := range map[int]pairings.Filter{
 		9: {}, 7: {Term: "First term"}, 2: {Teacher: "Otto Onion"}, 1: {State: roster.NeverRun},
@@ -99,16 +105,26 @@ func TestWhatCannotBePairedIsRefusedBefore_S5(t *testing.T) {
 	for field, wish := range map[string]pairings.Wish{
 		"sectionId":    {SectionID: db.NewID(), ConnectionID: workspace.ID},
 		"connectionId": {SectionID: section, ConnectionID: contacts.ID},
-		"targetName": {SectionID: section, ConnectionID: workspace.ID,
-			TargetName: strings.Repeat("x", 121)},
-		"policy.roles": {SectionID: section, ConnectionID: workspace.ID,
-			Policy: policy(func(p *roster.Policy) { p.Roles = nil })},
-		"policy.leavers": {SectionID: section, ConnectionID: workspace.ID,
-			Policy: policy(func(p *roster.Policy) { p.Leavers = "vanish" })},
-		"policy.removalShare": {SectionID: section, ConnectionID: workspace.ID,
-			Policy: policy(func(p *roster.Policy) { p.RemovalShare = 20 })},
-		"policy.removalNumber": {SectionID: section, ConnectionID: workspace.ID,
-			Policy: policy(func(p *roster.Policy) { p.RemovalNumber = -1 })},
+		"targetName": {
+			SectionID: section, ConnectionID: workspace.ID,
+			TargetName: strings.Repeat("x", 121),
+		},
+		"policy.roles": {
+			SectionID: section, ConnectionID: workspace.ID,
+			Policy: policy(func(p *roster.Policy) { p.Roles = nil }),
+		},
+		"policy.leavers": {
+			SectionID: section, ConnectionID: workspace.ID,
+			Policy: policy(func(p *roster.Policy) { p.Leavers = "vanish" }),
+		},
+		"policy.removalShare": {
+			SectionID: section, ConnectionID: workspace.ID,
+			Policy: policy(func(p *roster.Policy) { p.RemovalShare = 20 }),
+		},
+		"policy.removalNumber": {
+			SectionID: section, ConnectionID: workspace.ID,
+			Policy: policy(func(p *roster.Policy) { p.RemovalNumber = -1 }),
+		},
 	} {
 		_, err := w.Pairings.Pair(t.Context(), "test", wish)
 		r, ok := refusal.As(err)
@@ -123,8 +139,10 @@ func TestWhatCannotBePairedIsRefusedBefore_S5(t *testing.T) {
 	// Through another service it may be paired too; then it stands on the board twice.
 	other := w.Connect("scim", "Second workspace",
 		map[string]string{"address": w.Standins.Addresses.Workspace + "/scim/v2", "token": "potting-shed"})
-	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: section, ConnectionID: other.ID,
-		TargetName: "Elsewhere"})
+	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID: section, ConnectionID: other.ID,
+		TargetName: "Elsewhere",
+	})
 	require.NoError(t, err)
 	cards, err := w.Pairings.Cards(t.Context(), pairings.Filter{Text: "PROP-A"})
 	require.NoError(t, err)
@@ -155,14 +173,19 @@ func TestTemplates_S6(t *testing.T) {
 	}
 	long := "{section} " + strings.Repeat("x", 119)
 	require.NoError(t, w.Pairings.SetTemplates(t.Context(), "test",
-		[]pairings.Template{usual, {Name: "Held", Target: "{code}", Policy: held},
-			{Name: "Long", Target: long, Policy: held}}))
+		[]pairings.Template{
+			usual,
+			{Name: "Held", Target: "{code}", Policy: held},
+			{Name: "Long", Target: long, Policy: held},
+		}))
 	list, err := w.Pairings.PreviewAll(t.Context(), []pairings.Wish{
 		{SectionID: w.Section("SOIL-A").ID, ConnectionID: workspace.ID},
 		{SectionID: w.Section("GLAS-A").ID, ConnectionID: workspace.ID, Template: "held"},
 		{SectionID: w.Section("ORCH-A").ID, ConnectionID: workspace.ID, Template: "Long"},
-		{SectionID: w.Section("PROP-B").ID, ConnectionID: workspace.ID,
-			Naming: "soil science · Vilma Vanilla {organisation}"},
+		{
+			SectionID: w.Section("PROP-B").ID, ConnectionID: workspace.ID,
+			Naming: "soil science · Vilma Vanilla {organisation}",
+		},
 	})
 	require.NoError(t, err)
 	assert.Equal(t, "Soil science · Vilma Vanilla", list[0].Name)
@@ -170,8 +193,10 @@ func TestTemplates_S6(t *testing.T) {
 	assert.True(t, list[1].Policy.Hold)
 	assert.True(t, list[2].Blocked())
 	assert.Equal(t, finding.NameUnfit, list[2].Remarks[0].Code)
-	_, err = w.Pairings.PreviewAll(t.Context(), []pairings.Wish{{SectionID: w.Section("SOIL-A").ID,
-		ConnectionID: workspace.ID, Template: "none"}})
+	_, err = w.Pairings.PreviewAll(t.Context(), []pairings.Wish{{
+		SectionID:    w.Section("SOIL-A").ID,
+		ConnectionID: workspace.ID, Template: "none",
+	}})
 	assert.ErrorContains(t, err, "there are: Usual, Held, Long")
 }
 
@@ -184,9 +209,11 @@ func TestFilters_S1(t *testing.T) {
 		4: {AtMost: &most}, 5: {AtLeast: 15}, 2: {Course: "ORCH"}, 1: {Role: "ext:preview"},
 		9: {Organisation: "Fernmoor Garden School", Hidden: pairings.Everything}, 0: {Service: "Workspace"},
 	} {
-		list, err := w.Pairings.List(t.Context(), pairings.Filter{Text: f.Text, AtMost: f.AtMost, AtLeast: f.AtLeast,
+		list, err := w.Pairings.List(t.Context(), pairings.Filter{
+			Text: f.Text, AtMost: f.AtMost, AtLeast: f.AtLeast,
 			Course: f.Course, Role: f.Role, Organisation: f.Organisation, Service: f.Service,
-			Hidden: pairings.Everything})
+			Hidden: pairings.Everything,
+		})
 		require.NoError(t, err)
 		assert.Len(t, list.Cards, want, "%+v", f)
 		assert.Equal(t, []string{"First term", "Second term"}, list.Choices.Terms)

@@ -153,9 +153,11 @@ func (s *Service) FollowingName(ctx context.Context, name string, from, to Card)
 
 func values(c Card) naming.Values {
 	x := c.Section
-	v := naming.Values{"level": x.Level, "subject": x.Subject, "section": c.Title(), "code": x.Code,
+	v := naming.Values{
+		"level": x.Level, "subject": x.Subject, "section": c.Title(), "code": x.Code,
 		"course": x.Course, "courseCode": x.CourseCode, "organisation": x.Org, "teacher": strings.Join(c.Teachers,
-			", ")}
+			", "),
+	}
 	if len(x.Terms) > 0 {
 		v["term"] = x.Terms[0]
 	}

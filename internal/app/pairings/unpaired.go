@@ -77,8 +77,10 @@ func (s *Service) Unpaired(ctx context.Context, connectionID string, ignored boo
 		if taken[space.Ref] || (ignoring[space.Ref] != nil) != ignored {
 			continue
 		}
-		list = append(list, Unpaired{Ref: space.Ref, Name: space.Name, Members: len(space.Members),
-			Ignored: ignoring[space.Ref]})
+		list = append(list, Unpaired{
+			Ref: space.Ref, Name: space.Name, Members: len(space.Members),
+			Ignored: ignoring[space.Ref],
+		})
 		spaces = append(spaces, similarity.Space(space))
 	}
 	g, err := l.guesser(ctx, connectionID, spaces, survey.Accounts())
@@ -100,7 +102,8 @@ type guesser struct {
 }
 
 func (l *looking) guesser(ctx context.Context, connectionID string, spaces []similarity.Space,
-	accounts []roster.Account) (guesser, error) {
+	accounts []roster.Account,
+) (guesser, error) {
 	g := guesser{cards: map[string]Card{}, paired: map[string]string{}, people: map[string]*similarity.Section{}}
 	for _, c := range l.cards {
 		sections := []rosterstore.Section{*c.Section}
@@ -129,8 +132,10 @@ func (l *looking) guesser(ctx context.Context, connectionID string, spaces []sim
 	for _, a := range accounts {
 		if sits[a.ID] {
 			key, _ := roster.AddressKey(a.Email)
-			holders = append(holders, pairingstore.Holder{ID: a.ID, ExternalID: a.ExternalID,
-				UserName: strings.ToLower(strings.TrimSpace(a.UserName)), EmailKey: key})
+			holders = append(holders, pairingstore.Holder{
+				ID: a.ID, ExternalID: a.ExternalID,
+				UserName: strings.ToLower(strings.TrimSpace(a.UserName)), EmailKey: key,
+			})
 		}
 	}
 	var err error
@@ -158,8 +163,10 @@ func (g guesser) section(id string) *similarity.Section {
 	}
 	lead := c.Section.ID
 	if g.people[lead] == nil {
-		g.people[lead] = &similarity.Section{Names: []string{c.Title(), c.Section.Title, c.Section.Code,
-			c.Section.Course}, Terms: c.Section.Terms}
+		g.people[lead] = &similarity.Section{Names: []string{
+			c.Title(), c.Section.Title, c.Section.Code,
+			c.Section.Course,
+		}, Terms: c.Section.Terms}
 	}
 	return g.people[lead]
 }

@@ -20,8 +20,10 @@ func TestClassesOfNoPairing(t *testing.T) {
 	w.Read(w.Register(), false)
 	service := w.Workspace()
 	at := w.Standins.Workspace
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID,
-		ConnectionID: service.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-A").ID,
+		ConnectionID: service.ID,
+	})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
 	glass := at.Open("Greenhouse people", "Maud Marrow", "Rolf Rhubarb", "Pia Parsley")
@@ -63,8 +65,10 @@ func TestClassesOfNoPairing(t *testing.T) {
 	assert.Error(t, w.Pairings.Ignore(t.Context(), "Maud", service.ID, nil, true))
 
 	// Adopted, it is no longer listed.
-	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("SOIL-A").ID,
-		ConnectionID: service.ID, TargetRef: soil})
+	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("SOIL-A").ID,
+		ConnectionID: service.ID, TargetRef: soil,
+	})
 	require.NoError(t, err)
 	assert.NotContains(t, find(false), soil)
 
@@ -97,17 +101,23 @@ func TestWhatAServiceWantsOfAClass(t *testing.T) {
 	assert.ErrorContains(t, w.Pairings.SetTemplates(t.Context(), "test", templates), "is not one of level")
 
 	a := w.Section("PROP-A")
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: a.ID, ConnectionID: c.ID,
-		Details: map[string]string{"subject": "Something else"}})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID: a.ID, ConnectionID: c.ID,
+		Details: map[string]string{"subject": "Something else"},
+	})
 	require.NoError(t, err)
 	w.Sync(p.ID, false)
-	assert.Equal(t, map[string]string{"level": "Year 07", "subject": "Gardening",
-		"firstDay": a.BeginsOn.Format(time.DateOnly), "lastDay": a.EndsOn.Format(time.DateOnly)},
+	assert.Equal(t, map[string]string{
+		"level": "Year 07", "subject": "Gardening",
+		"firstDay": a.BeginsOn.Format(time.DateOnly), "lastDay": a.EndsOn.Format(time.DateOnly),
+	},
 		at.About("Propagation A"), "what the register says counts")
 
 	// Soil science has neither level nor subject: that is said before, and the value is given once.
-	wish := pairings.Wish{SectionID: w.Section("SOIL-A").ID, ConnectionID: c.ID,
-		Details: map[string]string{"level": "Year 8"}}
+	wish := pairings.Wish{
+		SectionID: w.Section("SOIL-A").ID, ConnectionID: c.ID,
+		Details: map[string]string{"level": "Year 8"},
+	}
 	_, err = w.Pairings.Pair(t.Context(), "test", wish)
 	assert.ErrorContains(t, err, "wants the subject of Soil science A")
 	wish.Details["subject"] = "Soil"

@@ -52,7 +52,8 @@ type prepared struct {
 
 // attempt carries out the action of a delivery.
 func (s *Deliveries) attempt(ctx context.Context, open opener, d deliverystore.Delivery, e eventstore.Event,
-	values rule.Values) (outcome, error) {
+	values rule.Values,
+) (outcome, error) {
 	p, err := s.prepare(ctx, open, d, e, values)
 	if err != nil {
 		return outcome{}, err
@@ -65,7 +66,8 @@ type opener func(ctx context.Context, connectionID string) (adapter.Connection, 
 
 // prepare fills an action in, so that it can be shown, checked or done.
 func (s *Deliveries) prepare(ctx context.Context, open opener, d deliverystore.Delivery, e eventstore.Event,
-	values rule.Values) (p prepared, err error) {
+	values rule.Values,
+) (p prepared, err error) {
 	if d.Action.ConnectionID != "" {
 		if p.connection, err = open(ctx, d.Action.ConnectionID); err != nil {
 			return p, err
@@ -104,8 +106,10 @@ func (s *Deliveries) fields(a rule.Action, values rule.Values) (map[string]any, 
 }
 
 func refuseText(field string, err error) error {
-	return &refusal.Error{Kind: refusal.KindInvalid, Field: field, Detail: err.Error(),
-		Code: finding.TemplateIncorrect}
+	return &refusal.Error{
+		Kind: refusal.KindInvalid, Field: field, Detail: err.Error(),
+		Code: finding.TemplateIncorrect,
+	}
 }
 
 // once makes calls that are not tried again by themselves: the delivery is.
@@ -116,7 +120,8 @@ func (s *Deliveries) once() call.Options {
 }
 
 func (s *Deliveries) send(_ context.Context, p *prepared, d deliverystore.Delivery, e eventstore.Event,
-	values rule.Values) error {
+	values rule.Values,
+) error {
 	data, err := s.fields(d.Action, values)
 	if err != nil {
 		return err
@@ -124,8 +129,10 @@ func (s *Deliveries) send(_ context.Context, p *prepared, d deliverystore.Delive
 	if d.Undoes != nil {
 		data["undoes"] = *d.Undoes
 	}
-	event := webhook.Event{ID: d.ID, Source: s.Source, Type: "kanban." + e.Type, Subject: text(e.PersonID),
-		Time: e.OccurredAt, Data: data}
+	event := webhook.Event{
+		ID: d.ID, Source: s.Source, Type: "kanban." + e.Type, Subject: text(e.PersonID),
+		Time: e.OccurredAt, Data: data,
+	}
 	if isTest(values) {
 		event.Type = "kanban.test." + e.Type
 	}
@@ -141,7 +148,8 @@ func (s *Deliveries) send(_ context.Context, p *prepared, d deliverystore.Delive
 func (s *Deliveries) mailLimit() time.Duration { return cmp.Or(s.MailLimit, 25*time.Second) }
 
 func (s *Deliveries) mail(_ context.Context, p *prepared, d deliverystore.Delivery, _ eventstore.Event,
-	values rule.Values) error {
+	values rule.Values,
+) error {
 	address, err := s.recipient(d.Action, values)
 	if err != nil {
 		return err
@@ -175,7 +183,8 @@ func (s *Deliveries) mail(_ context.Context, p *prepared, d deliverystore.Delive
 }
 
 func (s *Deliveries) award(ctx context.Context, p *prepared, d deliverystore.Delivery, e eventstore.Event,
-	_ rule.Values) error {
+	_ rule.Values,
+) error {
 	b, err := badgestore.FindBadge(ctx, s.Store, d.Action.BadgeID)
 	if err != nil && !errors.Is(err, db.ErrNotFound) {
 		return err
@@ -190,7 +199,8 @@ func (s *Deliveries) award(ctx context.Context, p *prepared, d deliverystore.Del
 }
 
 func (s *Deliveries) operate(ctx context.Context, p *prepared, d deliverystore.Delivery, _ eventstore.Event,
-	values rule.Values) error {
+	values rule.Values,
+) error {
 	o, err := connectionstore.FindOperation(ctx, s.Store, d.Action.ConnectionID, d.Action.Operation)
 	if err == nil && d.Undoes != nil {
 		if o.Undo == "" {
@@ -223,8 +233,10 @@ func (s *Deliveries) operate(ctx context.Context, p *prepared, d deliverystore.D
 		}
 		if provable && d.Attempts > 1 { // an earlier attempt may have had its effect
 			if seen, err := s.seen(ctx, service, o, look, data); err == nil && seen {
-				return outcome{answer: "seen there already, so it was not sent again",
-					result: map[string]any{"seen": true}}, nil
+				return outcome{
+					answer: "seen there already, so it was not sent again",
+					result: map[string]any{"seen": true},
+				}, nil
 			}
 		}
 		out, err := s.operated(ctx, service, o, request, d.ID)
@@ -245,26 +257,32 @@ func (s *Deliveries) operate(ctx context.Context, p *prepared, d deliverystore.D
 
 // seen asks the service whether an operation had its effect.
 func (s *Deliveries) seen(ctx context.Context, service *services.Service, o rule.Operation, look rule.Request,
-	data map[string]any) (bool, error) {
+	data map[string]any,
+) (bool, error) {
 	answer, err := service.Do(ctx, look, "")
 	if p, ok := call.As(err); err != nil && (!ok || p.Passing() || answer.Status == 0) {
 		return false, err
 	}
-	return s.Expressions.Holds(o.Proof, rule.Values{"answer": {"status": int64(answer.Status), "body": answer.Body,
-		"values": data}})
+	return s.Expressions.Holds(o.Proof, rule.Values{"answer": {
+		"status": int64(answer.Status), "body": answer.Body,
+		"values": data,
+	}})
 }
 
 // operated makes the call and asks the success condition.
 func (s *Deliveries) operated(ctx context.Context, service *services.Service, o rule.Operation, r rule.Request,
-	key string) (outcome, error) {
+	key string,
+) (outcome, error) {
 	answer, err := service.Do(ctx, r, key)
 	out := outcome{status: answer.Status, request: answer.Request, answer: answer.Excerpt}
 	p, isCall := call.As(err)
 	if o.Success == "" || err != nil && (!isCall || p.Passing() || answer.Status == 0) {
 		return out, err
 	}
-	worked, problem := s.Expressions.Holds(o.Success, rule.Values{"answer": {"status": int64(answer.Status),
-		"body": answer.Body}})
+	worked, problem := s.Expressions.Holds(o.Success, rule.Values{"answer": {
+		"status": int64(answer.Status),
+		"body":   answer.Body,
+	}})
 	switch {
 	case problem != nil && err == nil:
 		return out, refusal.Conflict(finding.NotSuccess, "whether it worked cannot be told: %v; the answer was %s",
@@ -280,7 +298,8 @@ func (s *Deliveries) operated(ctx context.Context, service *services.Service, o 
 // checkListed asks the service for the values there are, where a field says how, and
 // refuses one that is not among them.
 func (s *Deliveries) checkListed(ctx context.Context, service *services.Service, o rule.Operation,
-	data map[string]any) error {
+	data map[string]any,
+) error {
 	for _, f := range o.Fields {
 		value := fmt.Sprint(data[f.Name])
 		if f.ListPath == "" || data[f.Name] == nil || value == "" {
@@ -303,8 +322,10 @@ func (s *Deliveries) listed(ctx context.Context, service *services.Service, f ru
 	if err != nil {
 		return nil, err
 	}
-	out, err := s.Expressions.Value(f.List, rule.Values{"answer": {"status": int64(answer.Status),
-		"body": answer.Body}})
+	out, err := s.Expressions.Value(f.List, rule.Values{"answer": {
+		"status": int64(answer.Status),
+		"body":   answer.Body,
+	}})
 	if err != nil {
 		return nil, refuseText("list", err)
 	}
@@ -330,7 +351,8 @@ func shortList(all []string) string {
 
 // someone is the event's person, as the service may know them.
 func (s *Deliveries) someone(ctx context.Context, d deliverystore.Delivery, values rule.Values) (workspaces.Someone,
-	error) {
+	error,
+) {
 	if d.PersonID == nil {
 		email, _ := values["event"]["email"].(string)
 		if email == "" {
@@ -345,8 +367,10 @@ func (s *Deliveries) someone(ctx context.Context, d deliverystore.Delivery, valu
 	if err != nil {
 		return workspaces.Someone{}, err
 	}
-	out := workspaces.Someone{Identifier: p.Identifier, Email: p.Email, UserName: p.UserName, GivenName: p.GivenName,
-		FamilyName: p.FamilyName}
+	out := workspaces.Someone{
+		Identifier: p.Identifier, Email: p.Email, UserName: p.UserName, GivenName: p.GivenName,
+		FamilyName: p.FamilyName,
+	}
 	accounts, err := matchstore.AccountsOf(ctx, s.Store, p.ID)
 	for _, a := range accounts {
 		if a.ConnectionID == d.Action.ConnectionID && !a.Denied {
@@ -369,8 +393,10 @@ func (s *Deliveries) change(p *prepared, g workspaces.Group, who workspaces.Some
 			do, word = w.Take, "taken out of"
 		}
 		account, err := do(ctx, g, who)
-		out := outcome{request: fmt.Sprintf("%s %s %s", cmp.Or(who.Email, who.Identifier), word, g),
-			result: map[string]any{"account": account}}
+		out := outcome{
+			request: fmt.Sprintf("%s %s %s", cmp.Or(who.Email, who.Identifier), word, g),
+			result:  map[string]any{"account": account},
+		}
 		if err == nil {
 			out.answer = "read back: it is so"
 		}
@@ -391,7 +417,8 @@ func groupRefusal(err error, who workspaces.Someone) error {
 }
 
 func (s *Deliveries) group(ctx context.Context, p *prepared, d deliverystore.Delivery, _ eventstore.Event,
-	values rule.Values) error {
+	values rule.Values,
+) error {
 	name, err := rule.Fill(d.Action.Group, values)
 	if err != nil {
 		return refuseText("group", err)
@@ -409,7 +436,8 @@ func (s *Deliveries) group(ctx context.Context, p *prepared, d deliverystore.Del
 // enrol enrols a person in a section of the course platform, or takes them out: as a
 // member of the platform's group for the section, or with a row for it to pick up.
 func (s *Deliveries) enrol(ctx context.Context, p *prepared, d deliverystore.Delivery, _ eventstore.Event,
-	values rule.Values) error {
+	values rule.Values,
+) error {
 	id := cmp.Or(d.Action.SectionID, text(d.SectionID))
 	if id == "" {
 		return refusal.Invalid("sectionId", "the event is about no section; choose one for the action")
@@ -445,8 +473,10 @@ func (s *Deliveries) enrol(ctx context.Context, p *prepared, d deliverystore.Del
 			request: fmt.Sprintf("%s %s in %s, to be picked up", who.Identifier, word, sourced),
 			keep: func(ctx context.Context, tx *db.Tx) error {
 				return deliverystore.KeepPickup(ctx, tx,
-					deliverystore.Pickup{ConnectionID: p.connection.ID, Person: who.Identifier, Section: sourced,
-						Role: "student", Active: in})
+					deliverystore.Pickup{
+						ConnectionID: p.connection.ID, Person: who.Identifier, Section: sourced,
+						Role: "student", Active: in,
+					})
 			},
 		}, nil
 	}
@@ -454,7 +484,8 @@ func (s *Deliveries) enrol(ctx context.Context, p *prepared, d deliverystore.Del
 }
 
 func (s *Deliveries) task(_ context.Context, p *prepared, d deliverystore.Delivery, e eventstore.Event,
-	values rule.Values) error {
+	values rule.Values,
+) error {
 	if d.Undoes != nil {
 		p.shown = map[string]any{"closes": *d.Undoes}
 		p.do = func(context.Context) (outcome, error) {
@@ -473,37 +504,44 @@ func (s *Deliveries) task(_ context.Context, p *prepared, d deliverystore.Delive
 	if err != nil {
 		return refuseText("text", err)
 	}
-	t := taskstore.Task{ID: db.NewID(), DeliveryID: d.ID, RuleID: d.RuleID, Title: title, Detail: detail,
-		Owner: d.Action.Owner, PersonID: e.PersonID, SectionID: e.SectionID}
+	t := taskstore.Task{
+		ID: db.NewID(), DeliveryID: d.ID, RuleID: d.RuleID, Title: title, Detail: detail,
+		Owner: d.Action.Owner, PersonID: e.PersonID, SectionID: e.SectionID,
+	}
 	if wait, _ := rule.Span(d.Action.DueIn); wait > 0 {
 		due := s.now().Add(wait)
 		t.DueAt = &due
 	}
 	p.shown = map[string]any{"title": title, "text": detail, "owner": t.Owner}
 	p.do = func(context.Context) (outcome, error) {
-		return outcome{request: title, result: map[string]any{"taskId": t.ID},
+		return outcome{
+			request: title, result: map[string]any{"taskId": t.ID},
 			keep: func(ctx context.Context, tx *db.Tx) error {
 				if err := db.Create(tx, &t, "opening the task"); err != nil {
 					return err
 				}
 				return tx.Announce(ctx, "task", t.ID)
-			}}, nil
+			},
+		}, nil
 	}
 	return nil
 }
 
 func (s *Deliveries) row(_ context.Context, p *prepared, d deliverystore.Delivery, _ eventstore.Event,
-	values rule.Values) error {
+	values rule.Values,
+) error {
 	cells, err := s.fields(d.Action, values)
 	if err != nil {
 		return err
 	}
 	p.shown = map[string]any{"sheet": d.Action.Sheet, "cells": cells}
 	p.do = func(context.Context) (outcome, error) {
-		return outcome{request: fmt.Sprintf("%s: %v", d.Action.Sheet, cells),
+		return outcome{
+			request: fmt.Sprintf("%s: %v", d.Action.Sheet, cells),
 			keep: func(ctx context.Context, tx *db.Tx) error {
 				return deliverystore.AppendRow(ctx, tx, d.Action.Sheet, d.ID, cells)
-			}}, nil
+			},
+		}, nil
 	}
 	return nil
 }

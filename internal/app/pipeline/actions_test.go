@@ -36,8 +36,10 @@ func states(all []deliverystore.ListedDelivery) (out []string) {
 func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	mail := func(subject string) rule.Action {
-		return rule.Action{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: subject,
-			Text: "{{.person.givenName}}"}
+		return rule.Action{
+			Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: subject,
+			Text: "{{.person.givenName}}",
+		}
 	}
 	first, second := mail("at once"), rule.Action{}
 	second = first
@@ -46,8 +48,10 @@ func TestDelayedActionsLookAtWhereSomebodyStandsThen_E3(t *testing.T) {
 	third.Subject, third.If = "never", "progress.percent > 50"
 	last := first
 	last.Subject = "after what was skipped"
-	w.Rule(rule.Draft{Name: "nudges", Trigger: "section.joined", Stop: "!progress.enrolled",
-		Actions: []rule.Action{first, second, third, last}})
+	w.Rule(rule.Draft{
+		Name: "nudges", Trigger: "section.joined", Stop: "!progress.enrolled",
+		Actions: []rule.Action{first, second, third, last},
+	})
 	ada := w.Record(w.Joined("k1", "stu-001", "PROP-A"))
 	w.Deliver()
 	require.Len(t, w.Standins.Inbox.Mails(), 1, "the second waits three days")
@@ -81,17 +85,25 @@ func TestPassRevertsWhatFailDid_E8(t *testing.T) {
 	soil := w.Section("SOIL-A")
 	nora := "stu-030" // in no section of soil science
 	actions := []rule.Action{
-		{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
-			Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+		{
+			Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+			Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`},
+		},
 		{Kind: rule.OpenTask, Subject: "Talk to {{.person.givenName}}", Owner: "maud@fernmoor.example", DueIn: "3d"},
 		{Kind: rule.Enrol, ConnectionID: platform.ID, SectionID: soil.ID},
-		{Kind: rule.AppendRow, Sheet: "Failed", Fields: map[string]string{"who": "person.name",
-			"score": "event.score"}},
-		{Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "3d", Subject: "Try again",
-			Text: "Dear {{.person.givenName}}"},
+		{Kind: rule.AppendRow, Sheet: "Failed", Fields: map[string]string{
+			"who":   "person.name",
+			"score": "event.score",
+		}},
+		{
+			Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "3d", Subject: "Try again",
+			Text: "Dear {{.person.givenName}}",
+		},
 	}
-	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: true,
-		UndoneBy: []string{"assessment.passed"}, Actions: actions})
+	r := w.Rule(rule.Draft{
+		Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: true,
+		UndoneBy: []string{"assessment.passed"}, Actions: actions,
+	})
 	w.Record(w.About(rule.AssessmentFailed, "f1", nora))
 	w.Deliver()
 	contact := func() []string { return w.Standins.Contacts.Contacts()[0].Labels }
@@ -192,9 +204,13 @@ func TestOperationsTellSuccess(t *testing.T) {
 	assert.Contains(t, tried.Problem, `has no label "weeds"; it has ["learner"`)
 	assert.ErrorContains(t, w.Rules.DropOperation(t.Context(), "test", labels.ID, "add-label"),
 		`the rule "r" uses it`)
-	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "x", Trigger: "section.joined",
-		Actions: []rule.Action{{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
-			Fields: map[string]string{"email": "person.email"}}}})
+	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{
+		Name: "x", Trigger: "section.joined",
+		Actions: []rule.Action{{
+			Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+			Fields: map[string]string{"email": "person.email"},
+		}},
+	})
 	assert.ErrorContains(t, err, "the operation needs this value")
 }
 
@@ -220,15 +236,21 @@ func TestRedirectsAreRefusedUnlessAllowed_E9(t *testing.T) {
 		defer inside.Close()
 		outside := httptest.NewServer(http.RedirectHandler(inside.URL+"/private", http.StatusTemporaryRedirect))
 		defer outside.Close()
-		values := map[string]string{"address": outside.URL,
-			"secret": "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA=="}
+		values := map[string]string{
+			"address": outside.URL,
+			"secret":  "whsec_RmVybm1vb3ItR2FyZGVuLVNjaG9vbC1kZW1vLXNlY3JldA==",
+		}
 		if allowed != "" {
 			values["redirects"] = allowed
 		}
 		c := w.Connect("webhook", "moved", values)
-		w.Rule(rule.Draft{Name: "r", Trigger: "section.joined",
-			Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID,
-				Fields: map[string]string{"x": `"y"`}}}})
+		w.Rule(rule.Draft{
+			Name: "r", Trigger: "section.joined",
+			Actions: []rule.Action{{
+				Kind: rule.SendEvent, ConnectionID: c.ID,
+				Fields: map[string]string{"x": `"y"`},
+			}},
+		})
 		w.Record(w.Joined("k1", "stu-001", "PROP-A"))
 		w.Deliver()
 		d := w.DeliveriesThat(deliverystore.DeliveryFilter{})[0]
@@ -248,10 +270,14 @@ func TestEnrolmentsArePickedUp(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Connect("oneroster-delta", "Platform by file", nil)
 	soil := w.Section("SOIL-A")
-	w.Rule(rule.Draft{Name: "in", Trigger: "module.completed",
-		Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: soil.ID}}})
-	w.Rule(rule.Draft{Name: "out", Trigger: "module.reopened",
-		Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: soil.ID}}})
+	w.Rule(rule.Draft{
+		Name: "in", Trigger: "module.completed",
+		Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: soil.ID}},
+	})
+	w.Rule(rule.Draft{
+		Name: "out", Trigger: "module.reopened",
+		Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: soil.ID}},
+	})
 	w.Record(w.About(rule.ModuleCompleted, "k1", "stu-030"))
 	w.Deliver()
 	pending := func() []deliverystore.Pickup {
@@ -300,14 +326,20 @@ func TestRulesKeepTheirVersions(t *testing.T) {
 func TestRevertedWhileUnderWay_E8(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	labels := w.Labels()
-	w.Rule(rule.Draft{Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"},
+	w.Rule(rule.Draft{
+		Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"},
 		Actions: []rule.Action{
-			{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
-				Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
-		}})
+			{
+				Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+				Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`},
+			},
+		},
+	})
 	failed := w.Record(w.About(rule.AssessmentFailed, "f1", "stu-001"))
-	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Latency, Millis: 700,
-		Path: "/api/contacts"}))
+	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{
+		Kind: fault.Latency, Millis: 700,
+		Path: "/api/contacts",
+	}))
 	ended := make(chan error, 1)
 	go func() {
 		_, err := w.Deliveries.Deliver(context.Background(),
@@ -328,9 +360,13 @@ func TestGroupsAtAService(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	w.Standins.Workspace.Open("Greenhouse talk")
 	c := w.Workspace()
-	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed", UndoneBy: []string{"module.reopened"},
-		Actions: []rule.Action{{Kind: rule.AddToGroup, ConnectionID: c.ID,
-			Group: "{{get \"event.room\" \"Greenhouse\"}} talk"}}})
+	w.Rule(rule.Draft{
+		Name: "r", Trigger: "module.completed", UndoneBy: []string{"module.reopened"},
+		Actions: []rule.Action{{
+			Kind: rule.AddToGroup, ConnectionID: c.ID,
+			Group: "{{get \"event.room\" \"Greenhouse\"}} talk",
+		}},
+	})
 	w.Record(w.About(rule.ModuleCompleted, "k1", "stu-001"))
 	w.Record(w.About(rule.ModuleCompleted, "k2", "stu-005")) // without an address
 	w.Deliver()
@@ -347,8 +383,10 @@ func TestGroupsAtAService(t *testing.T) {
 // delivery again: nobody is reached for whom it does not hold.
 func TestRefusedConditionIsLookedAtAgain(t *testing.T) {
 	w, _ := apptest.Clocked(t)
-	r := w.Rule(rule.Draft{Name: "r", Trigger: "assessment.passed", Condition: `event.score >= 0.9`,
-		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
+	r := w.Rule(rule.Draft{
+		Name: "r", Trigger: "assessment.passed", Condition: `event.score >= 0.9`,
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}},
+	})
 	e := w.About(rule.AssessmentPassed, "k1", "stu-001")
 	delete(e.Data, "score")
 	id := w.DeliveriesOf(w.Record(e).ID)[0].ID
@@ -380,12 +418,20 @@ func TestWhatWaitedForAnAddressGoesOn(t *testing.T) {
 	register := connections[slices.IndexFunc(connections,
 		func(c connectionstore.Connection) bool { return c.Name == "Register" })]
 	mail := w.Mail()
-	w.Rule(rule.Draft{Name: "greet", Trigger: "section.joined",
-		Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail.ID, Subject: "Hello",
-			Text: "Dear {{.person.givenName}}"}}})
-	w.Rule(rule.Draft{Name: "parent", Trigger: "section.joined",
-		Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail.ID,
-			To: `event.role == "nobody" ? "x@fernmoor.example" : ""`, Subject: "Hello", Text: "Dear parent"}}})
+	w.Rule(rule.Draft{
+		Name: "greet", Trigger: "section.joined",
+		Actions: []rule.Action{{
+			Kind: rule.Mail, ConnectionID: mail.ID, Subject: "Hello",
+			Text: "Dear {{.person.givenName}}",
+		}},
+	})
+	w.Rule(rule.Draft{
+		Name: "parent", Trigger: "section.joined",
+		Actions: []rule.Action{{
+			Kind: rule.Mail, ConnectionID: mail.ID,
+			To: `event.role == "nobody" ? "x@fernmoor.example" : ""`, Subject: "Hello", Text: "Dear parent",
+		}},
+	})
 	e := w.Record(w.Joined("k", "stu-005", "PROP-A")) // who has no address
 	w.Deliver()
 	require.Equal(t, []string{"waiting", "waiting"},
@@ -410,8 +456,10 @@ func TestRulesWaitForPercentagesThatAreReported_E5(t *testing.T) {
 	w.Outlined()
 	platform := w.Connect("xapi", "Platform", nil).ID
 	course := w.Section("PROP-A").CourseID
-	d := rule.Draft{Name: "r", Trigger: "progress.crossed", Scope: rule.Scope{Course: course},
-		Condition: `event.percent == 40`, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}}
+	d := rule.Draft{
+		Name: "r", Trigger: "progress.crossed", Scope: rule.Scope{Course: course},
+		Condition: `event.percent == 40`, Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}},
+	}
 	_, err := w.Rules.Save(t.Context(), "test", "", 0, d)
 	require.ErrorContains(t, err, "event.percent is one of 25, 50, 75, 100 here")
 	o, err := learningstore.Outline(t.Context(), w.Store, course)
@@ -424,8 +472,10 @@ func TestRulesWaitForPercentagesThatAreReported_E5(t *testing.T) {
 	tasks, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
 	require.NoError(t, err)
 	assert.Len(t, tasks, 1, "half of it is more than 40")
-	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{Name: "s", Trigger: "assessment.passed",
-		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x", If: "event.score > 80"}}})
+	_, err = w.Rules.Save(t.Context(), "test", "", 0, rule.Draft{
+		Name: "s", Trigger: "assessment.passed",
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x", If: "event.score > 80"}},
+	})
 	require.ErrorContains(t, err, "so 80 % is 0.8")
 }
 
@@ -435,11 +485,13 @@ func TestTextsKnowWhatComesNextAndWhoTeaches_E5(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	w.Outlined()
 	platform := w.Connect("xapi", "Platform", nil).ID
-	w.Rule(rule.Draft{Name: "r", Trigger: "activity.completed",
+	w.Rule(rule.Draft{
+		Name: "r", Trigger: "activity.completed",
 		Condition: `progress.missingCount > 0 && section.teachers != ""`, Actions: []rule.Action{{
 			Kind:    rule.OpenTask,
 			Subject: "{{.progress.lastTitle}}, then {{.progress.nextTitle}} at {{.progress.nextAddress}}; open: {{.progress.missing}}, in {{.module.title}}: {{.progress.missingInModule}}; ask {{.section.teachers}} ({{.section.teacherEmails}})",
-		}}})
+		}},
+	})
 	w.Completes(platform, "stu-006", "one", *now)
 	w.Deliver()
 	w.Completes(platform, "stu-006", "two", *now)
@@ -459,9 +511,13 @@ func TestTextsKnowWhatComesNextAndWhoTeaches_E5(t *testing.T) {
 func TestCausesAreTrueAndMendsLetGoOn_C2(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Contacts()
-	w.Rule(rule.Draft{Name: "r", Trigger: "module.completed",
-		Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID,
-			Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
+	w.Rule(rule.Draft{
+		Name: "r", Trigger: "module.completed",
+		Actions: []rule.Action{{
+			Kind: rule.SendEvent, ConnectionID: c.ID,
+			Fields: map[string]string{"email": "person.email", "label": `"x"`},
+		}},
+	})
 	w.Record(w.About(rule.ModuleCompleted, "k1", "stu-005")) // without an address
 	w.Deliver()
 	waiting := w.DeliveriesThat(deliverystore.DeliveryFilter{State: deliverystore.DeliveryWaiting})

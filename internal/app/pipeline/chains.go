@@ -2,6 +2,7 @@ package pipeline
 
 import (
 	"context"
+
 	"kanban/internal/core/rule"
 	"kanban/internal/store/deliverystore"
 	"kanban/internal/store/eventstore"

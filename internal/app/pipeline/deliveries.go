@@ -2,6 +2,9 @@ package pipeline
 
 import (
 	"context"
+	"sync"
+	"time"
+
 	"kanban/internal/adapter"
 	"kanban/internal/core/rule"
 	"kanban/internal/store/badgestore"
@@ -9,8 +12,6 @@ import (
 	"kanban/internal/store/db"
 	"kanban/internal/store/eventstore"
 	"kanban/internal/wire/call"
-	"sync"
-	"time"
 )
 
 // Connections gives connections with their secrets.

@@ -26,8 +26,10 @@ import (
 // place. Whatever happens, at most as many calls as a lane has slots are without an end on
 // record.
 func (s *Deliveries) Dispatch(ctx, patience context.Context, lease leases.Lease, log *slog.Logger) {
-	x := &dispatcher{Deliveries: s, maker: s.maker(lease.Worker), patience: patience, log: log,
-		lanes: map[string]*lane{}}
+	x := &dispatcher{
+		Deliveries: s, maker: s.maker(lease.Worker), patience: patience, log: log,
+		lanes: map[string]*lane{},
+	}
 	defer func() {
 		x.working.Wait()
 		x.maker.close()
@@ -78,8 +80,10 @@ func (x *dispatcher) look(ctx context.Context) error {
 		name := text(l.ConnectionID)
 		at, busy := x.lanes[name]
 		if !busy {
-			at = &lane{Lane: l, x: x, wake: make(chan struct{}, 1), done: make(chan []*turn), read: make(chan batch),
-				inHand: map[string]bool{}}
+			at = &lane{
+				Lane: l, x: x, wake: make(chan struct{}, 1), done: make(chan []*turn), read: make(chan batch),
+				inHand: map[string]bool{},
+			}
 			x.lanes[name] = at
 			x.working.Go(func() { at.work(ctx) })
 		}

@@ -79,9 +79,13 @@ func fine(w http.ResponseWriter, _ *http.Request, _ int) { w.WriteHeader(http.St
 
 // tells makes a rule that sends to a connection whenever something happens for it.
 func tells(w *apptest.World, c connectionstore.Connection) rulestore.Rule {
-	return w.Rule(rule.Draft{Name: "to " + c.Name, Trigger: string(rule.ModuleCompleted),
-		Scope: rule.Scope{Module: c.Name}, Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID,
-			Fields: map[string]string{"x": `"y"`}}}})
+	return w.Rule(rule.Draft{
+		Name: "to " + c.Name, Trigger: string(rule.ModuleCompleted),
+		Scope: rule.Scope{Module: c.Name}, Actions: []rule.Action{{
+			Kind: rule.SendEvent, ConnectionID: c.ID,
+			Fields: map[string]string{"x": `"y"`},
+		}},
+	})
 }
 
 // happens records what the rule of tells waits for.
@@ -350,10 +354,14 @@ func TestSlowMailServerGetsEveryMailOnce_E8(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	server := newMailServer(t, 200*time.Millisecond)
-	c := w.Connect("smtp", "Mail", map[string]string{"server": server.address, "from": "kanban@fernmoor.example",
-		"security": "none"})
-	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined",
-		Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: c.ID, Subject: "s", Text: "t"}}})
+	c := w.Connect("smtp", "Mail", map[string]string{
+		"server": server.address, "from": "kanban@fernmoor.example",
+		"security": "none",
+	})
+	w.Rule(rule.Draft{
+		Name: "r", Trigger: "section.joined",
+		Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: c.ID, Subject: "s", Text: "t"}},
+	})
 	for i := range 20 {
 		who := fmt.Sprintf("stu-%03d", 14+i)
 		w.Record(w.Joined(who, who, "PROP-A"))

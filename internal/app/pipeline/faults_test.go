@@ -65,15 +65,19 @@ func outside(t *testing.T, w *apptest.World) map[string]reaching {
 	}
 	return map[string]reaching{
 		"send": {
-			rule.Action{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
-				Fields: map[string]string{"email": "person.email", "label": `"sent"`}},
+			rule.Action{
+				Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+				Fields: map[string]string{"email": "person.email", "label": `"sent"`},
+			},
 			"contacts",
 			fault.Fault{Path: "/events"},
 			func(p rosterstore.Person, id string) int { return min(received()[id], 1) * labelled(p.Email, "sent") },
 		},
 		"operate": {
-			rule.Action{Kind: rule.CallOperation, ConnectionID: w.Labels().ID, Operation: "add-label",
-				Fields: map[string]string{"email": "person.email", "label": `"learner"`}},
+			rule.Action{
+				Kind: rule.CallOperation, ConnectionID: w.Labels().ID, Operation: "add-label",
+				Fields: map[string]string{"email": "person.email", "label": `"learner"`},
+			},
 			"contacts",
 			fault.Fault{Path: "/api/contacts"},
 			func(p rosterstore.Person, _ string) int { return labelled(p.Email, "learner") },
@@ -117,30 +121,48 @@ func TestFaultMatrix_E9(t *testing.T) {
 		other map[string]string // where an action differs
 	}{
 		// it is done after the time limit, and seen
-		{"slow", fault.Fault{Kind: fault.Latency, Millis: 1500}, retrying, time.Minute,
-			map[string]string{"group": delivered, "enrol": delivered}},
+		{
+			"slow",
+			fault.Fault{Kind: fault.Latency, Millis: 1500},
+			retrying, time.Minute,
+			map[string]string{"group": delivered, "enrol": delivered},
+		},
 		{"throttled", fault.Fault{Kind: fault.Status, Status: 429, RetryAfter: 600}, retrying, 10 * time.Minute, nil},
 		{"failing", fault.Fault{Kind: fault.Status, Status: 500}, retrying, time.Minute, nil},
 		{"overloaded", fault.Fault{Kind: fault.Status, Status: 503}, retrying, time.Minute, nil},
 		// where it can be looked whether it was done
-		{"cut off", fault.Fault{Kind: fault.Cut}, retrying, time.Minute,
-			map[string]string{"group": delivered, "enrol": delivered}},
+		{
+			"cut off",
+			fault.Fault{Kind: fault.Cut},
+			retrying, time.Minute,
+			map[string]string{"group": delivered, "enrol": delivered},
+		},
 		// whose answers are a status alone
-		{"cut in half", fault.Fault{Kind: fault.Truncate}, retrying, time.Minute,
-			map[string]string{"send": delivered, "group": delivered, "enrol": delivered}},
+		{
+			"cut in half",
+			fault.Fault{Kind: fault.Truncate},
+			retrying, time.Minute,
+			map[string]string{"send": delivered, "group": delivered, "enrol": delivered},
+		},
 		{"refusing", fault.Fault{Kind: fault.Status, Status: 422}, waiting, 0, nil},
 		{"forbidding", fault.Fault{Kind: fault.Status, Status: 403}, waiting, 0, nil},
 		{"credential gone", fault.Fault{Kind: fault.Status, Status: 401}, waiting, 0, nil},
 		{"not there", fault.Fault{Kind: fault.Status, Status: 404}, waiting, 0, nil},
 		// A service that lies is caught where it can be read back (it may only be late, so it
 		// is tried again) or is to say so itself; an accepted message counts as delivered.
-		{"lying", fault.Fault{Kind: fault.Swallow}, waiting, 0,
-			map[string]string{"send": delivered, "group": retrying, "enrol": retrying}},
+		{
+			"lying",
+			fault.Fault{Kind: fault.Swallow},
+			waiting, 0,
+			map[string]string{"send": delivered, "group": retrying, "enrol": retrying},
+		},
 	}
 	who := 1
 	for name, x := range outside(t, w) {
-		r := w.Rule(rule.Draft{Name: name, Trigger: string(rule.ModuleCompleted), Scope: rule.Scope{Module: name},
-			Actions: []rule.Action{x.action}})
+		r := w.Rule(rule.Draft{
+			Name: name, Trigger: string(rule.ModuleCompleted), Scope: rule.Scope{Module: name},
+			Actions: []rule.Action{x.action},
+		})
 		for _, f := range faults {
 			what := name + ", " + f.name
 			f.fault.Method, f.fault.Path = x.narrow.Method, x.narrow.Path

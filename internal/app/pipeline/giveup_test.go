@@ -19,8 +19,10 @@ import (
 func TestSwitchingOffAsksAboutWhatIsToCome_E8(t *testing.T) {
 	for _, toCome := range []rules.ToCome{rules.StopThem, rules.FinishThem} {
 		w, now := apptest.Clocked(t)
-		send := rule.Action{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
-			Fields: map[string]string{"email": "person.email", "label": `"learner"`}}
+		send := rule.Action{
+			Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+			Fields: map[string]string{"email": "person.email", "label": `"learner"`},
+		}
 		later := send
 		later.After, later.Fields = "2d", map[string]string{"email": "person.email", "label": `"reminded"`}
 		r := w.Rule(rule.Draft{Name: "welcome", Trigger: "section.joined", Actions: []rule.Action{send, later}})
@@ -70,8 +72,10 @@ func TestGivingUpByHand_E9(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Labels()
 	r := w.Rule(rule.Draft{Name: "label", Trigger: "section.joined", Actions: []rule.Action{
-		{Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label",
-			Fields: map[string]string{"email": "person.email", "label": `"no such label"`}},
+		{
+			Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label",
+			Fields: map[string]string{"email": "person.email", "label": `"no such label"`},
+		},
 		{Kind: rule.OpenTask, Subject: "Talk to {{.person.givenName}}", Owner: "maud@fernmoor.example", After: "1d"},
 	}})
 	for i := range 4 {
@@ -112,9 +116,13 @@ func TestGivingUpByHand_E9(t *testing.T) {
 func TestNewVersionAsksAboutWhatIsToCome(t *testing.T) {
 	for _, toCome := range []rules.ToCome{rules.StopThem, rules.FinishThem, rules.Ask} {
 		w, now := apptest.Clocked(t)
-		d := rule.Draft{Name: "remind", Trigger: "section.joined",
-			Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "2d", Subject: "Old",
-				Text: "Old text"}}}
+		d := rule.Draft{
+			Name: "remind", Trigger: "section.joined",
+			Actions: []rule.Action{{
+				Kind: rule.Mail, ConnectionID: w.Mail().ID, After: "2d", Subject: "Old",
+				Text: "Old text",
+			}},
+		}
 		r := w.Rule(d)
 		w.Record(w.Joined("k", "stu-020", "PROP-A"))
 		w.Deliver()

@@ -137,7 +137,8 @@ func (s *Deliveries) heldBack(ctx context.Context, t *turn) (until time.Time, he
 // restsNow says until when the service of a delivery rests, or what it does there. When a
 // rest is over exactly one is let through.
 func (s *Deliveries) restsNow(ctx context.Context, t *turn, now time.Time) (until time.Time, held, operation string,
-	err error) {
+	err error,
+) {
 	id := *t.delivery.ConnectionID
 	rests, err := t.connections.resting(ctx, id)
 	key, _ := t.delivery.Action.Target()

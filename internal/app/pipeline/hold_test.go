@@ -22,10 +22,14 @@ func TestQuietHoursAndLimitsOnlyPostpone(t *testing.T) {
 	zone := time.FixedZone("institution", 3600)
 	w.Deliveries.Zone = zone
 	*now = time.Date(2031, 5, 4, 23, 30, 0, 0, zone)
-	a := rule.Action{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
-		Fields: map[string]string{"email": "person.email", "label": `"x"`}}
-	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", QuietHours: rule.QuietHours{From: "22:00", To: "07:00"},
-		Limit: rule.Limit{Most: 2, Per: "day"}, Actions: []rule.Action{a}})
+	a := rule.Action{
+		Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+		Fields: map[string]string{"email": "person.email", "label": `"x"`},
+	}
+	w.Rule(rule.Draft{
+		Name: "r", Trigger: "section.joined", QuietHours: rule.QuietHours{From: "22:00", To: "07:00"},
+		Limit: rule.Limit{Most: 2, Per: "day"}, Actions: []rule.Action{a},
+	})
 	for _, who := range []string{"stu-001", "stu-002", "stu-003"} {
 		w.Record(w.Joined(who, who, "PROP-A"))
 	}
@@ -51,9 +55,13 @@ func TestServiceThatKeepsFailingRests_E9(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	w.Deliveries.Delays = slices.Repeat([]time.Duration{time.Nanosecond}, 20)
 	c := w.Contacts()
-	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined",
-		Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID,
-			Fields: map[string]string{"email": "person.email", "label": `"x"`}}}})
+	r := w.Rule(rule.Draft{
+		Name: "r", Trigger: "section.joined",
+		Actions: []rule.Action{{
+			Kind: rule.SendEvent, ConnectionID: c.ID,
+			Fields: map[string]string{"email": "person.email", "label": `"x"`},
+		}},
+	})
 	failing := fault.Fault{Kind: fault.Status, Status: 500, Path: "/events"}
 	require.NoError(t, w.Standins.Fault("contacts", failing))
 	ids := []string{}
@@ -128,8 +136,10 @@ func TestOperationRefusedTheSameWayRests_E9(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	c := w.Labels()
 	add := func(label string) rule.Action {
-		return rule.Action{Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label",
-			Fields: map[string]string{"email": "person.email", "label": strconv.Quote(label)}}
+		return rule.Action{
+			Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label",
+			Fields: map[string]string{"email": "person.email", "label": strconv.Quote(label)},
+		}
 	}
 	gone := w.Rule(rule.Draft{Name: "gone", Trigger: "section.joined", Actions: []rule.Action{add("no such label")}})
 	there := w.Rule(rule.Draft{Name: "there", Trigger: "section.joined", Actions: []rule.Action{add("learner")}})
@@ -145,8 +155,10 @@ func TestOperationRefusedTheSameWayRests_E9(t *testing.T) {
 		return n
 	}
 	assert.Equal(t, rest.SameRefusals, called(), "after that nobody is tried")
-	assert.Len(t, w.DeliveriesThat(deliverystore.DeliveryFilter{RuleID: there.ID,
-		State: deliverystore.DeliveryDelivered}), 25, "another label is another matter")
+	assert.Len(t, w.DeliveriesThat(deliverystore.DeliveryFilter{
+		RuleID: there.ID,
+		State:  deliverystore.DeliveryDelivered,
+	}), 25, "another label is another matter")
 	held := w.DeliveriesThat(deliverystore.DeliveryFilter{RuleID: gone.ID, State: deliverystore.DeliveryQueued})
 	require.Len(t, held, 15)
 	assert.Equal(t, "it is refused the same way again and again, and rests", held[0].Held)
@@ -167,9 +179,13 @@ func TestOperationRefusedTheSameWayRests_E9(t *testing.T) {
 func TestOneAfterTheOtherPerPersonAndConnection(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Contacts()
-	w.Rule(rule.Draft{Name: "r", Trigger: "section.joined", InOrder: true,
-		Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: c.ID,
-			Fields: map[string]string{"email": "person.email", "label": "section.title"}}}})
+	w.Rule(rule.Draft{
+		Name: "r", Trigger: "section.joined", InOrder: true,
+		Actions: []rule.Action{{
+			Kind: rule.SendEvent, ConnectionID: c.ID,
+			Fields: map[string]string{"email": "person.email", "label": "section.title"},
+		}},
+	})
 	first := w.DeliveriesOf(w.Record(w.Joined("k1", "stu-001", "PROP-A")).ID)[0]
 	second := w.DeliveriesOf(w.Record(w.Joined("k2", "stu-001", "SOIL-A")).ID)[0]
 	other := w.DeliveriesOf(w.Record(w.Joined("k3", "stu-002", "SOIL-A")).ID)[0]

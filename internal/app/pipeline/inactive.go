@@ -47,8 +47,10 @@ func (s *Deliveries) Inactive(ctx context.Context) error {
 					Type: string(w.trigger), NaturalKey: fmt.Sprintf("%s/%s/%s/%d/%d", w.trigger, x.PersonID,
 						x.SectionID, days, x.Last.Truncate(time.Second).Unix()),
 					PersonID: &x.PersonID, SectionID: &x.SectionID, CourseID: &x.CourseID, OccurredAt: s.now(),
-					Data: map[string]any{"days": days, "percent": x.Percent,
-						"last": x.Last.UTC().Format(time.RFC3339)},
+					Data: map[string]any{
+						"days": days, "percent": x.Percent,
+						"last": x.Last.UTC().Format(time.RFC3339),
+					},
 				}
 			}
 			fresh := 0

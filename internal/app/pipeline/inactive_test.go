@@ -17,11 +17,15 @@ func TestNudgeOnceForEachStop_E11(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	w.Outlined()
 	platform := w.Connect("xapi", "Platform", nil).ID
-	r := w.Rule(rule.Draft{Name: "nudge", Trigger: "person.inactive", Days: 7, OncePerPerson: false,
+	r := w.Rule(rule.Draft{
+		Name: "nudge", Trigger: "person.inactive", Days: 7, OncePerPerson: false,
 		Stop: "progress.courseDone || progress.daysSince < 7", Actions: []rule.Action{
-			{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "We miss you",
-				Text: "{{.person.givenName}}, {{.event.days}} days"},
-		}})
+			{
+				Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "We miss you",
+				Text: "{{.person.givenName}}, {{.event.days}} days",
+			},
+		},
+	})
 	begin := *now
 	w.Completes(platform, "stu-001", "one", begin)
 	w.Completes(platform, "stu-002", "one", begin)
@@ -78,9 +82,13 @@ func TestWhoNeverBeganIsFoundOnce_E11(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	w.Outlined()
 	platform := w.Connect("xapi", "Platform", nil).ID
-	w.Rule(rule.Draft{Name: "welcome", Trigger: "person.not-begun", Days: 3, OncePerPerson: true,
-		Scope: rule.Scope{Section: w.Section("PROP-A").ID}, Actions: []rule.Action{{Kind: rule.OpenTask,
-			Subject: "Call {{.person.name}}, {{.event.days}} days"}}})
+	w.Rule(rule.Draft{
+		Name: "welcome", Trigger: "person.not-begun", Days: 3, OncePerPerson: true,
+		Scope: rule.Scope{Section: w.Section("PROP-A").ID}, Actions: []rule.Action{{
+			Kind:    rule.OpenTask,
+			Subject: "Call {{.person.name}}, {{.event.days}} days",
+		}},
+	})
 	begun := w.Person("stu-006")
 	w.Completes(platform, "stu-006", "one", *now)
 	look := func() (who []string) {
@@ -103,7 +111,9 @@ func TestWhoNeverBeganIsFoundOnce_E11(t *testing.T) {
 	*now = now.AddDate(0, 0, 30)
 	assert.Equal(t, first, look(), "once, however long it lasts")
 	_, err := w.Rules.Save(t.Context(), "test", "", 0,
-		rule.Draft{Name: "x", Trigger: "person.not-begun",
-			Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
+		rule.Draft{
+			Name: "x", Trigger: "person.not-begun",
+			Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}},
+		})
 	require.ErrorContains(t, err, "say after how many days")
 }

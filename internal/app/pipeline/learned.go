@@ -38,8 +38,10 @@ func (s *Facts) learn(ctx context.Context, items []*item, placed learningstore.P
 			continue
 		}
 		parent := st.Context.ContextActivities.Parent[0]
-		lessons[course] = append(lessons[course], lesson{parent.ID, nameOf(parent),
-			learning.Activity{ID: st.Object.ID, Title: nameOf(st.Object), Kind: kindOfType(st.Object)}})
+		lessons[course] = append(lessons[course], lesson{
+			parent.ID, nameOf(parent),
+			learning.Activity{ID: st.Object.ID, Title: nameOf(st.Object), Kind: kindOfType(st.Object)},
+		})
 	}
 	for _, course := range slices.Sorted(maps.Keys(lessons)) {
 		err := s.Store.InTx(ctx, func(tx *db.Tx) error {

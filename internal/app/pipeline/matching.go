@@ -117,9 +117,13 @@ func DaysOf(e eventstore.Event) int {
 
 // at is an event as rules are matched with it.
 func at(e eventstore.Event) rule.Event {
-	return rule.Event{Type: rule.Trigger(e.Type), Days: DaysOf(e),
-		At: rule.Scope{Course: text(e.CourseID), Section: text(e.SectionID), Module: e.ModuleID,
-			Activity: e.ActivityID}}
+	return rule.Event{
+		Type: rule.Trigger(e.Type), Days: DaysOf(e),
+		At: rule.Scope{
+			Course: text(e.CourseID), Section: text(e.SectionID), Module: e.ModuleID,
+			Activity: e.ActivityID,
+		},
+	}
 }
 
 // React matches rules against events and makes the deliveries that follow. An
@@ -159,7 +163,8 @@ func (s *Deliveries) React(ctx context.Context, eventIDs []string, ruleID string
 // those that are new. people are some of those whom they are about, read already; mark is
 // that of the rules.
 func (s *Deliveries) Recorded(ctx context.Context, tx *db.Tx, people []rosterstore.Person, events []eventstore.Event,
-	fresh []string, mark int64) error {
+	fresh []string, mark int64,
+) error {
 	b, err := s.rulesAt(ctx, mark)
 	if err != nil || b.idle() {
 		return err
@@ -195,7 +200,8 @@ func (s *Deliveries) Recorded(ctx context.Context, tx *db.Tx, people []rostersto
 // Reworked lets follow, in the background, what follows from progress in a course that was
 // worked out anew: reactions to its new events, and the stages of those people.
 func (s *Deliveries) Reworked(ctx context.Context, tx *db.Tx, courseID string, people, fresh []string,
-	mark int64) error {
+	mark int64,
+) error {
 	b, err := s.rulesAt(ctx, mark)
 	if err != nil {
 		return err
@@ -266,7 +272,8 @@ type reactions struct {
 func (r reactions) none() bool { return len(r.made)+len(r.undo) == 0 }
 
 func (s *Deliveries) reactions(ctx context.Context, b *book, known *known, list []matched,
-	ruleID string) (out reactions, err error) {
+	ruleID string,
+) (out reactions, err error) {
 	var events []eventstore.Event
 	for _, m := range list {
 		if len(m.fires) > 0 {
@@ -351,7 +358,8 @@ func (s *Deliveries) queue(ctx context.Context, tx *db.Tx, made []deliverystore.
 // fire gives the deliveries of one rule for one event: none when its condition does
 // not hold. Each of them is begun when the one before it is over.
 func (s *Deliveries) fire(ctx context.Context, known *known, e eventstore.Event,
-	r rulestore.Rule) ([]deliverystore.Delivery, error) {
+	r rulestore.Rule,
+) ([]deliverystore.Delivery, error) {
 	var conditionErr error
 	if r.Condition != "" {
 		values, err := known.values(ctx, e, r.Condition)
@@ -365,8 +373,10 @@ func (s *Deliveries) fire(ctx context.Context, known *known, e eventstore.Event,
 	}
 	list := make([]deliverystore.Delivery, 0, len(r.Actions))
 	for i, a := range r.Actions {
-		d := deliverystore.Delivery{ID: db.NewID(), EventID: e.ID, RuleID: &r.ID, RuleVersion: r.Version, Position: i,
-			Action: a, PersonID: e.PersonID, SectionID: e.SectionID, State: deliverystore.DeliveryPlanned}
+		d := deliverystore.Delivery{
+			ID: db.NewID(), EventID: e.ID, RuleID: &r.ID, RuleVersion: r.Version, Position: i,
+			Action: a, PersonID: e.PersonID, SectionID: e.SectionID, State: deliverystore.DeliveryPlanned,
+		}
 		if a.ConnectionID != "" {
 			d.ConnectionID = &a.ConnectionID
 		}
@@ -423,7 +433,8 @@ func (s *Deliveries) revert(ctx context.Context, tx *db.Tx, e eventstore.Event, 
 // opposite queues the delivery that takes one back, because of an event to which so many
 // others led. What cannot be reverted is noted.
 func (s *Deliveries) opposite(ctx context.Context, tx *db.Tx, eventID string, chain int,
-	d deliverystore.Delivery) error {
+	d deliverystore.Delivery,
+) error {
 	now := s.now()
 	u := deliverystore.Delivery{
 		ID: db.NewID(), EventID: eventID, RuleID: d.RuleID, RuleVersion: d.RuleVersion, Position: d.Position,

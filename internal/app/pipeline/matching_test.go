@@ -1,9 +1,10 @@
 package pipeline_test
 
 import (
-	"kanban/internal/app/connections"
 	"testing"
 	"time"
+
+	"kanban/internal/app/connections"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -28,8 +29,10 @@ func world(t *testing.T, change func(*rule.Draft)) (*apptest.World, rulestore.Ru
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	d := rule.Draft{Name: "Greet", Trigger: "section.joined", OncePerPerson: true, Actions: []rule.Action{{
-		Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{"email": "person.email",
-			"label": `"learns " + course.title`},
+		Kind: rule.SendEvent, ConnectionID: w.Contacts().ID, Fields: map[string]string{
+			"email": "person.email",
+			"label": `"learns " + course.title`,
+		},
 	}}}
 	if change != nil {
 		change(&d)
@@ -64,8 +67,7 @@ func TestRuleFiresOncePerPersonAndTarget_E8(t *testing.T) {
 
 func TestConditionDecides(t *testing.T) {
 	w, _ := world(t, func(d *rule.Draft) {
-		d.Condition =
-			`event.role == "student" && person.givenName.startsWith("A")`
+		d.Condition = `event.role == "student" && person.givenName.startsWith("A")`
 	})
 	assert.Len(t, w.DeliveriesOf(w.Record(w.Joined("k1", "stu-001", "PROP-A")).ID), 1)
 	assert.Empty(t, w.DeliveriesOf(w.Record(w.Joined("k2", "stu-002", "PROP-A")).ID))
@@ -87,8 +89,10 @@ func TestDeliveryIsRetriedThenWaits_E9(t *testing.T) {
 		require.NoError(t, err)
 		return again, w.DeliveriesOf(e.ID)[0]
 	}
-	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{Kind: fault.Status, Status: 429, RetryAfter: 30,
-		Path: "/events"}))
+	require.NoError(t, w.Standins.Fault("contacts", fault.Fault{
+		Kind: fault.Status, Status: 429, RetryAfter: 30,
+		Path: "/events",
+	}))
 	again, d := deliver()
 	assert.Equal(t, 30*time.Second, again, "longer than our own pause, because the service asks for it")
 	assert.Equal(t, deliverystore.DeliveryRetrying, d.State)
@@ -159,8 +163,10 @@ func TestActionsHappenInOrder(t *testing.T) {
 	r, err := w.Rules.Save(t.Context(), "test", "", 0,
 		rule.Draft{Name: "r", Trigger: "section.joined", Actions: []rule.Action{
 			{Kind: rule.Award, BadgeID: badge.ID},
-			{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}",
-				Text: "{{.award.address}}"},
+			{
+				Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}",
+				Text: "{{.award.address}}",
+			},
 		}})
 	require.NoError(t, err)
 	_, err = w.Rules.Switch(t.Context(), "test", r.ID, true, "")
@@ -190,8 +196,10 @@ func TestRulesThatCannotWorkAreRefused(t *testing.T) {
 	w := apptest.New(t)
 	mail := w.Mail().ID
 	good := func() rule.Draft {
-		return rule.Draft{Name: "r", Trigger: "section.joined",
-			Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail, Subject: "s", Text: "t"}}}
+		return rule.Draft{
+			Name: "r", Trigger: "section.joined",
+			Actions: []rule.Action{{Kind: rule.Mail, ConnectionID: mail, Subject: "s", Text: "t"}},
+		}
 	}
 	for field, change := range map[string]func(*rule.Draft){
 		"name":                    func(d *rule.Draft) { d.Name = " " },

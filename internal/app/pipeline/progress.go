@@ -21,15 +21,18 @@ import (
 // concerned gives whose progress items are about, by person and section, and what they reached,
 // by activity too.
 func concerned(items []*item) (places map[[2]string]membership, pairs []learningstore.ProgressRow,
-	reached map[[3]string]*learningstore.Reached, asked []learningstore.Reached) {
+	reached map[[3]string]*learningstore.Reached, asked []learningstore.Reached,
+) {
 	places, reached = map[[2]string]membership{}, map[[3]string]*learningstore.Reached{}
 	for _, x := range items {
 		for _, p := range x.places {
 			key := [2]string{x.person.ID, p.SectionID}
 			if _, there := places[key]; !there {
 				places[key] = p
-				pairs = append(pairs, learningstore.ProgressRow{PersonID: x.person.ID, SectionID: p.SectionID,
-					Version: p.Version})
+				pairs = append(pairs, learningstore.ProgressRow{
+					PersonID: x.person.ID, SectionID: p.SectionID,
+					Version: p.Version,
+				})
 			}
 			of := [3]string{x.person.ID, p.SectionID, x.fact.ActivityID}
 			if reached[of] == nil {
@@ -90,7 +93,8 @@ func (s *Facts) advance(ctx context.Context, tx *db.Tx, items []*item) error {
 
 // step adds one fact to one person's progress in one section and gives what follows.
 func (s *Facts) step(g *learningstore.ProgressRow, r *learningstore.Reached, x *item,
-	p membership) []eventstore.Event {
+	p membership,
+) []eventstore.Event {
 	var derived []learning.Derived
 	g.DoneBits, r.ActivityState, derived = p.Course.Advance(g.DoneBits, r.ActivityState, x.fact)
 	if len(derived) > 0 {
@@ -135,7 +139,8 @@ func naturalKey(kind string, g *learningstore.ProgressRow, key string) string {
 // follows gives the events of derived facts. What is done is recorded once for a
 // person and a place; what is open again once for each cause.
 func follows(g *learningstore.ProgressRow, courseID string, derived []learning.Derived, at time.Time, cause string,
-	fact learning.Fact) []eventstore.Event {
+	fact learning.Fact,
+) []eventstore.Event {
 	var events []eventstore.Event
 	for _, d := range derived {
 		key := ""
@@ -167,7 +172,8 @@ func follows(g *learningstore.ProgressRow, courseID string, derived []learning.D
 // present one, and gives what follows from that. Where somebody else has gone by a
 // later outline already, the place gets that one.
 func (s *Facts) reoutline(ctx context.Context, tx *db.Tx, all []learningstore.ProgressRow,
-	places map[[2]string]membership) (events []eventstore.Event, err error) {
+	places map[[2]string]membership,
+) (events []eventstore.Event, err error) {
 	var behind []learningstore.ProgressRow
 	for _, g := range all {
 		key := [2]string{g.PersonID, g.SectionID}
@@ -235,8 +241,10 @@ func (s *Facts) RecountCourse(ctx context.Context, courseID string) error {
 			}
 			places := map[[2]string]membership{}
 			for _, g := range locked {
-				places[[2]string{g.PersonID, g.SectionID}] = membership{rosterstore.Enrolled{PersonID: g.PersonID,
-					SectionID: g.SectionID, CourseID: courseID}, now}
+				places[[2]string{g.PersonID, g.SectionID}] = membership{rosterstore.Enrolled{
+					PersonID:  g.PersonID,
+					SectionID: g.SectionID, CourseID: courseID,
+				}, now}
 			}
 			events, err := s.reoutline(ctx, tx, locked, places)
 			if err != nil {
@@ -285,7 +293,8 @@ func (s *Facts) void(ctx context.Context, tx *db.Tx, connectionID, statementID s
 
 // recount works one person's progress in one section out anew.
 func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p membership,
-	v eventstore.Voided) error {
+	v eventstore.Voided,
+) error {
 	locked, _, err := learningstore.LockProgress(ctx, tx,
 		[]learningstore.ProgressRow{{PersonID: p.PersonID, SectionID: p.SectionID, Version: p.Version}}, nil)
 	if err != nil {
@@ -329,8 +338,10 @@ func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p
 	g.Percent, g.LastAt = course.Percent(g.DoneBits), lastOf(next)
 	var reached []learningstore.Reached
 	if activity, there := next.Activities[v.Object]; there {
-		reached = append(reached, learningstore.Reached{PersonID: g.PersonID, SectionID: g.SectionID,
-			ActivityID: v.Object, ActivityState: activity})
+		reached = append(reached, learningstore.Reached{
+			PersonID: g.PersonID, SectionID: g.SectionID,
+			ActivityID: v.Object, ActivityState: activity,
+		})
 	} else if err := learningstore.ForgetActivity(ctx, tx, g.PersonID, g.SectionID, v.Object); err != nil {
 		return err
 	}
@@ -341,7 +352,8 @@ func (s *Facts) recount(ctx context.Context, tx *db.Tx, verbs *learning.Verbs, p
 // keepLater keeps progress in a course that was worked out anew and records events, to
 // which rules react in the background.
 func (s *Facts) keepLater(ctx context.Context, tx *db.Tx, courseID string, all []learningstore.ProgressRow,
-	reached []learningstore.Reached, events []eventstore.Event) error {
+	reached []learningstore.Reached, events []eventstore.Event,
+) error {
 	fresh, mark, err := learningstore.KeepProgress(ctx, tx, all, reached, events)
 	if err != nil {
 		return err

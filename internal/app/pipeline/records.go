@@ -15,7 +15,8 @@ func (s *Deliveries) Attempts(ctx context.Context, deliveryID string) ([]deliver
 
 // Deliveries lists the newest first.
 func (s *Deliveries) Deliveries(ctx context.Context, f deliverystore.DeliveryFilter) ([]deliverystore.ListedDelivery,
-	error) {
+	error,
+) {
 	return deliverystore.Deliveries(ctx, s.Store, f)
 }
 
@@ -34,7 +35,8 @@ func (s *Deliveries) FindDelivery(ctx context.Context, id string) (deliverystore
 // written with an earlier time and seen later would be missed, so that some may be given
 // twice instead.
 func (s *Deliveries) Pickups(ctx context.Context, connectionID string, since time.Time) ([]deliverystore.Pickup,
-	time.Time, error) {
+	time.Time, error,
+) {
 	return deliverystore.Pickups(ctx, s.Store, connectionID, since)
 }
 
@@ -51,6 +53,7 @@ func (s *Deliveries) Sheets(ctx context.Context) ([]deliverystore.Sheet, error) 
 // Statements lists statements in the order in which they were stored, the newest
 // first unless Ascending, and gives the time up to which everything can be read.
 func (s *Deliveries) Statements(ctx context.Context, q eventstore.StatementQuery) ([]eventstore.StoredStatement,
-	time.Time, error) {
+	time.Time, error,
+) {
 	return eventstore.Statements(ctx, s.Store, q)
 }

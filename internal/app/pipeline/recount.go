@@ -95,8 +95,10 @@ func (s *Facts) carry(ctx context.Context, courseID string, people []string) err
 	for _, e := range enrolled {
 		if n := len(pairs); e.Role == "student" && (n == 0 || pairs[n-1].PersonID != e.PersonID ||
 			pairs[n-1].SectionID != e.SectionID) {
-			pairs = append(pairs, learningstore.ProgressRow{PersonID: e.PersonID, SectionID: e.SectionID,
-				Version: now.Version})
+			pairs = append(pairs, learningstore.ProgressRow{
+				PersonID: e.PersonID, SectionID: e.SectionID,
+				Version: now.Version,
+			})
 		}
 	}
 	slices.SortFunc(pairs, orderOf)
@@ -121,18 +123,12 @@ func (s *Facts) carry(ctx context.Context, courseID string, people []string) err
 		var reached []learningstore.Reached
 		for i := range locked {
 			g := &locked[i]
-			state := learning.State{Activities: map[string]learning.ActivityState{}}
-			for key, x := range elsewhere {
-				if key[0] != g.PersonID {
-					continue
-				}
-				for id, a := range x.Activities {
-					state.Activities[id] = state.Activities[id].Merge(a)
-				}
-			}
+			state := merged(elsewhere, g.PersonID)
 			for id, a := range state.Activities {
-				reached = append(reached, learningstore.Reached{PersonID: g.PersonID, SectionID: g.SectionID,
-					ActivityID: id, ActivityState: a})
+				reached = append(reached, learningstore.Reached{
+					PersonID: g.PersonID, SectionID: g.SectionID,
+					ActivityID: id, ActivityState: a,
+				})
 			}
 			g.Version, g.DoneBits = now.Version, now.Course.DoneBits(state)
 			g.Percent, g.LastAt = now.Course.Percent(g.DoneBits), lastOf(state)
@@ -157,4 +153,18 @@ func missing(elsewhere map[[2]string]learning.State, g learningstore.ProgressRow
 		}
 	}
 	return false
+}
+
+// merged is everything that a person did in some sections, by person and section.
+func merged(states map[[2]string]learning.State, personID string) learning.State {
+	all := learning.State{Activities: map[string]learning.ActivityState{}}
+	for key, x := range states {
+		if key[0] != personID {
+			continue
+		}
+		for id, a := range x.Activities {
+			all.Activities[id] = all.Activities[id].Merge(a)
+		}
+	}
+	return all
 }

@@ -59,8 +59,10 @@ func TestProgressGoesWithPeopleWhoMove(t *testing.T) {
 	completed := eventsOf(t, w, "activity.completed")
 
 	moves(t, w, register, who, "sec-prop-a", "sec-prop-b")
-	require.NoError(t, w.Facts.Recount(t.Context(), jobs.RecountCourse{CourseID: w.Section("PROP-B").CourseID,
-		People: []string{w.Person(who).ID}}))
+	require.NoError(t, w.Facts.Recount(t.Context(), jobs.RecountCourse{
+		CourseID: w.Section("PROP-B").CourseID,
+		People:   []string{w.Person(who).ID},
+	}))
 	assert.Equal(t, 50, percent(t, w, who, "PROP-B"))
 	assert.Equal(t, 50, percent(t, w, who, "PROP-A"), "it stays reachable there")
 	assert.Equal(t, completed, eventsOf(t, w, "activity.completed"), "it happened once")

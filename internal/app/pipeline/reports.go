@@ -68,8 +68,10 @@ func (s *Facts) reported(ctx context.Context, c adapter.Connection, r webhook.Re
 	e := eventstore.Event{
 		Type: string(rule.ServiceReported), NaturalKey: fmt.Sprintf("%s/%s/%s/%s", rule.ServiceReported, c.ID,
 			r.Source, r.ID), OccurredAt: r.Time,
-		Data: map[string]any{"reported": r.Type, "source": r.Source, "subject": r.Subject, "data": data,
-			"service": c.Name, "connectionId": c.ID},
+		Data: map[string]any{
+			"reported": r.Type, "source": r.Source, "subject": r.Subject, "data": data,
+			"service": c.Name, "connectionId": c.ID,
+		},
 	}
 	if e.OccurredAt.IsZero() {
 		e.OccurredAt = s.now()

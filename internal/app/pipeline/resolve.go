@@ -199,7 +199,8 @@ const inNoSection = "the person is in no section of the activity's course"
 // resolveLeft lets what somebody did before they left a section count there, when they are
 // in no other one of the course.
 func (s *Facts) resolveLeft(ctx context.Context, items []*item, placed learningstore.Placed,
-	outlines map[string]learning.CompiledOutline) error {
+	outlines map[string]learning.CompiledOutline,
+) error {
 	var people []string
 	for _, x := range items {
 		if x.note == inNoSection {
@@ -221,8 +222,10 @@ func (s *Facts) resolveLeft(ctx context.Context, items []*item, placed learnings
 			o := outlines[l.CourseID]
 			if l.PersonID == x.person.ID && slices.Contains(placed.Courses[x.statement.Object.ID], l.CourseID) &&
 				o.Course != nil && !x.fact.At.After(l.At) {
-				x.places = []membership{{rosterstore.Enrolled{PersonID: l.PersonID, SectionID: l.SectionID,
-					CourseID: l.CourseID, Role: "student"}, o}}
+				x.places = []membership{{rosterstore.Enrolled{
+					PersonID: l.PersonID, SectionID: l.SectionID,
+					CourseID: l.CourseID, Role: "student",
+				}, o}}
 				x.note = ""
 				break
 			}

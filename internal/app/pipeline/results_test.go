@@ -52,14 +52,20 @@ func TestResultsInAnyOrderEndTheSame_E8(t *testing.T) {
 			t.Run(fmt.Sprintf("%s, %s counts, once %v", c.results, c.counts, once), func(t *testing.T) {
 				w, _ := apptest.Clocked(t)
 				labels := w.Labels()
-				w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: once,
+				w.Rule(rule.Draft{
+					Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: once,
 					UndoneBy: []string{"assessment.passed"}, Counts: c.counts, Actions: []rule.Action{
-						{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
-							Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
-					}})
-				people := []string{"stu-001", "stu-002", "stu-003", "stu-009", "stu-010", "stu-011", "stu-014",
+						{
+							Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+							Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`},
+						},
+					},
+				})
+				people := []string{
+					"stu-001", "stu-002", "stu-003", "stu-009", "stu-010", "stu-011", "stu-014",
 					"stu-015", "stu-016", "stu-017", "stu-018", "stu-019", "stu-020", "stu-021", "stu-022", "stu-023",
-					"stu-024", "stu-025", "stu-026", "stu-027", "stu-028", "stu-029", "stu-030", "stu-031"}
+					"stu-024", "stu-025", "stu-026", "stu-027", "stu-028", "stu-029", "stu-030", "stu-031",
+				}
 				for n, order := range orders(len(c.results)) {
 					who, came := people[n], ""
 					for _, i := range order {

@@ -27,14 +27,22 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	badge, err := w.Badges.AddBadge(t.Context(), "test",
 		badgestore.Badge{IssuerID: issuer.ID, Name: "Cuttings", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
-	w.Rule(rule.Draft{Name: "Give", Trigger: "module.completed", OncePerPerson: true,
-		Actions: []rule.Action{{Kind: rule.Award, BadgeID: badge.ID}}})
-	send := rule.Action{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
-		Fields: map[string]string{"email": "person.email",
-			"label": `"done"`}, UndoFields: map[string]string{"email": "person.email", "label": `""`}}
+	w.Rule(rule.Draft{
+		Name: "Give", Trigger: "module.completed", OncePerPerson: true,
+		Actions: []rule.Action{{Kind: rule.Award, BadgeID: badge.ID}},
+	})
+	send := rule.Action{
+		Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+		Fields: map[string]string{
+			"email": "person.email",
+			"label": `"done"`,
+		}, UndoFields: map[string]string{"email": "person.email", "label": `""`},
+	}
 	w.Rule(rule.Draft{Name: "Label", Trigger: "course.completed", Actions: []rule.Action{send}})
-	w.Rule(rule.Draft{Name: "Label for a while", Trigger: "course.completed", UndoneBy: []string{"course.reopened"},
-		Actions: []rule.Action{send}})
+	w.Rule(rule.Draft{
+		Name: "Label for a while", Trigger: "course.completed", UndoneBy: []string{"course.reopened"},
+		Actions: []rule.Action{send},
+	})
 	for _, who := range []string{"stu-002", "stu-003"} {
 		w.Completes(platform, who, "one", *now)
 		w.Completes(platform, who, "two", *now)
@@ -54,9 +62,11 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	o, err := learningstore.Outline(t.Context(), w.Store, course)
 	require.NoError(t, err)
 	longer := o
-	longer.Modules = []learning.Module{{ID: "m", Title: "M",
+	longer.Modules = []learning.Module{{
+		ID: "m", Title: "M",
 		Activities: append(longer.Modules[0].Activities[:2:2],
-			learning.Activity{ID: apptest.Activities + "three", Title: "Three", Kind: learning.Lesson})}}
+			learning.Activity{ID: apptest.Activities + "three", Title: "Three", Kind: learning.Lesson}),
+	}}
 	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", course, longer))
 	require.NoError(t, w.Facts.Recount(t.Context(), jobs.RecountCourse{CourseID: course}))
 	reopened, err := eventstore.Events(t.Context(), w.Store,
@@ -65,8 +75,10 @@ func TestReversedCompletionsNameWhatHangsOnThem_P3(t *testing.T) {
 	require.Len(t, reopened, 2)
 	require.NoError(t, w.Deliveries.React(t.Context(), []string{reopened[0].ID, reopened[1].ID}, ""))
 	w.Deliver()
-	assert.ElementsMatch(t, []string{"M award Cuttings Give", "the course send-event  Label", "M award Cuttings Give",
-		"the course send-event  Label"}, hanging(), "what the third rule did is reverted")
+	assert.ElementsMatch(t, []string{
+		"M award Cuttings Give", "the course send-event  Label", "M award Cuttings Give",
+		"the course send-event  Label",
+	}, hanging(), "what the third rule did is reverted")
 
 	awards, err := badgestore.Awards(t.Context(), w.Store, badge.ID, w.Person("stu-002").ID, "", 5)
 	require.NoError(t, err)

@@ -20,11 +20,15 @@ func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	labels := w.Labels()
-	r := w.Rule(rule.Draft{Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: true,
+	r := w.Rule(rule.Draft{
+		Name: "after a fail", Trigger: "assessment.failed", OncePerPerson: true,
 		UndoneBy: []string{"assessment.passed"}, Actions: []rule.Action{
-			{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
-				Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
-		}})
+			{
+				Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+				Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`},
+			},
+		},
+	})
 	failed := w.Record(w.About(rule.AssessmentFailed, "f1", "stu-002"))
 	lease, err := leases.Register(t.Context(), w.Store, time.Hour)
 	require.NoError(t, err)
@@ -50,8 +54,10 @@ func TestWhatIsDoneWhileItIsRevertedIsUndone_E8(t *testing.T) {
 			d := list[0]
 			d.State = deliverystore.DeliveryDelivered
 			written, endErr = deliverystore.EndPlain(t.Context(), w.Store, lease.Worker,
-				[]*deliverystore.Delivery{&d}, []deliverystore.Attempt{{DeliveryID: d.ID, Number: 1,
-					StartedAt: time.Now(), Status: 200}})
+				[]*deliverystore.Delivery{&d}, []deliverystore.Attempt{{
+					DeliveryID: d.ID, Number: 1,
+					StartedAt: time.Now(), Status: 200,
+				}})
 		}()
 		require.Eventually(t, func() bool { // it has ended, or waits for this transaction
 			select {

@@ -27,7 +27,8 @@ var DefaultDelays = []time.Duration{
 
 // settle decides what an attempt means for its delivery.
 func (s *Deliveries) settle(d *deliverystore.Delivery, a *deliverystore.Attempt, out outcome,
-	failure error) (again time.Duration) {
+	failure error,
+) (again time.Duration) {
 	now := s.now()
 	d.NextAt, d.LastError, d.Code, d.Held = nil, "", "", ""
 	if failure == nil {
@@ -111,7 +112,8 @@ func (s *Deliveries) Retry(ctx context.Context, who, deliveryID string) error {
 // GiveUp stops deliveries that are still to come, with a reason, and gives how many it
 // stopped and how many are being made at this moment and end by themselves.
 func (s *Deliveries) GiveUp(ctx context.Context, who string, f deliverystore.DeliveryFilter, reason string) (stopped,
-	underWay int, err error) {
+	underWay int, err error,
+) {
 	if f.ID == "" && f.RuleID == "" && f.ConnectionID == "" && f.OfferID == "" {
 		return 0, 0, refusal.Invalid("ruleId", "say which to give up: one, those of a rule, or those to a connection")
 	}
@@ -124,8 +126,10 @@ func (s *Deliveries) GiveUp(ctx context.Context, who string, f deliverystore.Del
 			return err
 		}
 		return tx.Audit(ctx, who, "gave deliveries up", "deliveries",
-			map[string]any{"count": stopped, "delivery": f.ID, "rule": f.RuleID, "connection": f.ConnectionID,
-				"state": f.State, "reason": reason})
+			map[string]any{
+				"count": stopped, "delivery": f.ID, "rule": f.RuleID, "connection": f.ConnectionID,
+				"state": f.State, "reason": reason,
+			})
 	})
 	if err == nil && f.ID != "" && stopped+underWay == 0 {
 		return 0, 0, refusal.Conflict("", "only a delivery that is still to come can be given up")

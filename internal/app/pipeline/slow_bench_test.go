@@ -46,8 +46,10 @@ func BenchmarkSlowReceiver(b *testing.B) {
 			arrived[r.Header.Get("webhook-id")] = time.Now()
 			mu.Unlock()
 		}))
-		slowly := w.Connect("webhook", "Slow", map[string]string{"address": slow.URL, "secret": signing,
-			"atOnce": "8"})
+		slowly := w.Connect("webhook", "Slow", map[string]string{
+			"address": slow.URL, "secret": signing,
+			"atOnce": "8",
+		})
 		quickly := w.Connect("webhook", "Fast", map[string]string{"address": fast.URL, "secret": signing})
 		tells(w, quickly)
 		many(b, w, slowly, n)

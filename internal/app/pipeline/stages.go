@@ -45,7 +45,8 @@ func (b *book) later(events []eventstore.Event) []river.JobArgs {
 
 // stages gives the work on the stages of the people of those events that count.
 func (b *book) stages(events []eventstore.Event, counts func(e eventstore.Event,
-	course string) bool) []river.JobArgs {
+	course string) bool,
+) []river.JobArgs {
 	if len(b.watch.Own) == 0 {
 		return nil
 	}
@@ -64,6 +65,8 @@ func (b *book) stages(events []eventstore.Event, counts func(e eventstore.Event,
 	if len(people) == 0 {
 		return nil
 	}
-	return []river.JobArgs{jobs.WorkOutStages{People: slices.Sorted(maps.Keys(people)),
-		Courses: slices.Sorted(maps.Keys(courses)), Badges: slices.Sorted(maps.Keys(badges))}}
+	return []river.JobArgs{jobs.WorkOutStages{
+		People:  slices.Sorted(maps.Keys(people)),
+		Courses: slices.Sorted(maps.Keys(courses)), Badges: slices.Sorted(maps.Keys(badges)),
+	}}
 }

@@ -25,7 +25,8 @@ var ErrConflict = errors.New("another statement with this id is stored already")
 // something unknown is stored with a note. Where some cannot be stored none is, and
 // the error holds xapi.Faults.
 func (s *Facts) Take(ctx context.Context, connectionID string, statements []xapi.Statement,
-	raw []json.RawMessage) ([]string, error) {
+	raw []json.RawMessage,
+) ([]string, error) {
 	ids, left, err := s.takeAll(ctx, connectionID, statements, raw)
 	if len(left) > 0 {
 		err = fmt.Errorf("%w: %w", err, left)
@@ -36,7 +37,8 @@ func (s *Facts) Take(ctx context.Context, connectionID string, statements []xapi
 // TakeOthers does the same but leaves out those that cannot be stored, or that are in
 // conflict with what is stored, and gives them by their place.
 func (s *Facts) TakeOthers(ctx context.Context, connectionID string, statements []xapi.Statement,
-	raw []json.RawMessage) (ids []string, left xapi.Faults, err error) {
+	raw []json.RawMessage,
+) (ids []string, left xapi.Faults, err error) {
 	ids = make([]string, len(statements))
 	places := make([]int, len(statements)) // of what is still to be taken
 	for i := range places {
@@ -72,7 +74,8 @@ func without[T any](list []T, drop map[int]bool) (rest []T) {
 // takeAll stores all statements, or none when any of them cannot be stored: then it
 // gives those, and an error that says of which sort they are.
 func (s *Facts) takeAll(ctx context.Context, connectionID string, statements []xapi.Statement,
-	raw []json.RawMessage) (ids []string, left xapi.Faults, err error) {
+	raw []json.RawMessage,
+) (ids []string, left xapi.Faults, err error) {
 	ids = make([]string, len(statements))
 	items := make([]*item, len(statements))
 	for i := range statements {
@@ -111,8 +114,10 @@ func (s *Facts) keep(ctx context.Context, tx *db.Tx, connectionID string, items 
 	rows := make([]eventstore.Statement, len(items))
 	for i, x := range items {
 		st := x.statement
-		rows[i] = eventstore.Statement{ID: st.ID, ConnectionID: connectionID, Body: x.body, Note: x.note,
-			Actor: st.Actor.Key(), Verb: st.Verb.ID, Object: st.Object.ID}
+		rows[i] = eventstore.Statement{
+			ID: st.ID, ConnectionID: connectionID, Body: x.body, Note: x.note,
+			Actor: st.Actor.Key(), Verb: st.Verb.ID, Object: st.Object.ID,
+		}
 		if st.Context != nil {
 			rows[i].Registration = strings.ToLower(st.Context.Registration)
 		}
@@ -127,8 +132,10 @@ func (s *Facts) keep(ctx context.Context, tx *db.Tx, connectionID string, items 
 	var conflicts xapi.Faults
 	for i, x := range items {
 		if body, there := existing[x.statement.ID]; there && !xapi.Same(body, x.body) {
-			conflicts = append(conflicts, xapi.Fault{Index: i,
-				Detail: fmt.Sprintf("%s: %v", x.statement.ID, ErrConflict)})
+			conflicts = append(conflicts, xapi.Fault{
+				Index:  i,
+				Detail: fmt.Sprintf("%s: %v", x.statement.ID, ErrConflict),
+			})
 		}
 	}
 	if conflicts != nil {

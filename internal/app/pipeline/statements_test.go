@@ -19,11 +19,6 @@ import (
 	"kanban/internal/wire/xapi"
 )
 
-const manifest = `<manifest xmlns="http://www.imsglobal.org/xsd/imsccv1p3/imscp_v1p1"><organizations><organization><item>
-<item identifier="m1"><title>One</title><item identifier="a1" identifierref="r1"><title>Read</title></item><item identifier="deep"><title>Folder</title><item identifier="a2" identifierref="r2"><title>Check</title></item></item></item>
-<item identifier="a3" identifierref="r3"><title>Alone</title></item></item></organization></organizations>
-<resources><resource identifier="r1" type="webcontent"/><resource identifier="r2" type="imsqti_xmlv1p2/imscc_xmlv1p3/assessment"/><resource identifier="r3" type="assignment_xmlv1p0"/></resources></manifest>`
-
 func statement(id, who, activity, verb string) (xapi.Statement, json.RawMessage) {
 	raw := json.RawMessage(fmt.Sprintf(`{"id":"00000000-0000-4000-8000-%012s","actor":{"account":{"homePage":"http://p.example","name":%q}},"verb":{"id":"http://adlnet.gov/expapi/verbs/%s"},"object":{"id":"http://p.example/%s"}}`, id, who, verb, activity))
 	list, _, err := xapi.Parse(raw)
@@ -37,14 +32,16 @@ func TestStatementsBecomeEventsOnce_E1(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	course := w.Section("PROP-A").CourseID
-	o, err := w.Outlines.LoadCartridge(t.Context(), "test", course, "http://p.example/", []byte(manifest))
+	o, err := w.Outlines.LoadCartridge(t.Context(), "test", course, "http://p.example/", []byte(apptest.Manifest))
 	require.NoError(t, err)
-	assert.Equal(t, []learning.Activity{{ID: "http://p.example/a1", Title: "Read", Kind: learning.Lesson},
-		{ID: "http://p.example/a2", Title: "Check", Kind: learning.Assessment}}, o.Modules[0].Activities)
+	assert.Equal(t, []learning.Activity{
+		{ID: "http://p.example/a1", Title: "Read", Kind: learning.Lesson},
+		{ID: "http://p.example/a2", Title: "Check", Kind: learning.Assessment},
+	}, o.Modules[0].Activities)
 	assert.Equal(t, learning.Assignment, o.Modules[1].Activities[0].Kind)
 	_, err = w.Outlines.LoadCartridge(t.Context(), "test", course, "", []byte("<html/>"))
 	assert.Error(t, err)
-	_, err = w.Outlines.LoadCartridge(t.Context(), "test", db.NewID(), "", []byte(manifest))
+	_, err = w.Outlines.LoadCartridge(t.Context(), "test", db.NewID(), "", []byte(apptest.Manifest))
 	assert.ErrorContains(t, err, "there is no course")
 
 	platform := w.Connect("xapi", "Platform", nil)
@@ -60,8 +57,10 @@ func TestStatementsBecomeEventsOnce_E1(t *testing.T) {
 		return err
 	}
 	// The same statements and the same facts from many sides at once, in any order.
-	all := []string{"1 stu-001 a1 completed", "2 stu-001 a2 failed", "3 stu-001 a2 passed", "4 stu-002 a1 completed",
-		"5 nobody a1 completed", "6 stu-001 elsewhere completed", "7 stu-039 a1 completed"}
+	all := []string{
+		"1 stu-001 a1 completed", "2 stu-001 a2 failed", "3 stu-001 a2 passed", "4 stu-002 a1 completed",
+		"5 nobody a1 completed", "6 stu-001 elsewhere completed", "7 stu-039 a1 completed",
+	}
 	var group sync.WaitGroup
 	for i := range 6 {
 		group.Go(func() {
@@ -136,7 +135,7 @@ func TestVoidedStatementsReopen_E2(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	_, err := w.Outlines.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/",
-		[]byte(manifest))
+		[]byte(apptest.Manifest))
 	require.NoError(t, err)
 	platform := w.Connect("xapi", "Platform", nil)
 	take := func(id, who, activity, verb string) {
@@ -208,7 +207,7 @@ func TestUnknownIsResolvedLater_E1(t *testing.T) {
 	require.NoError(t, w.Facts.Resolve(t.Context()))
 	assert.Equal(t, 4, notes(), "there is no outline")
 	_, err := w.Outlines.LoadCartridge(t.Context(), "test", w.Section("PROP-A").CourseID, "http://p.example/",
-		[]byte(manifest))
+		[]byte(apptest.Manifest))
 	require.NoError(t, err)
 	for range 2 {
 		require.NoError(t, w.Facts.Resolve(t.Context()))

@@ -28,25 +28,37 @@ func TestManyReportAboutTheSamePeople(t *testing.T) {
 	course := w.Section("PROP-A").CourseID
 	require.NoError(t, w.Outlines.SetOutline(t.Context(), "test", course,
 		learning.Outline{Modules: []learning.Module{{ID: "m", Title: "M", Activities: []learning.Activity{
-			{ID: apptest.Activities + "check", Title: "Check",
-				Kind: learning.Assessment}, {ID: apptest.Activities + "one", Title: "One", Kind: learning.Lesson},
+			{
+				ID: apptest.Activities + "check", Title: "Check",
+				Kind: learning.Assessment,
+			}, {ID: apptest.Activities + "one", Title: "One", Kind: learning.Lesson},
 		}}}}))
-	w.Rule(rule.Draft{Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"},
+	w.Rule(rule.Draft{
+		Name: "r", Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"},
 		Actions: []rule.Action{
-			{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
-				Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`}},
+			{
+				Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+				Fields: map[string]string{"email": "person.email", "label": `"to-repeat"`},
+			},
 			{Kind: rule.OpenTask, Subject: "Help {{.person.givenName}}"},
-		}})
+		},
+	})
 	platform := w.Connect("xapi", "Platform", nil).ID
 	st := func(id, who, verb, activity string) xapi.Statement {
-		return xapi.Statement{ID: id, Timestamp: time.Now().UTC(),
-			Actor: xapi.Agent{Account: &xapi.Account{HomePage: "https://x.example",
-				Name: who}}, Verb: xapi.Verb{ID: xapi.ADL + verb},
-			Object: xapi.Object{ID: apptest.Activities + activity}}
+		return xapi.Statement{
+			ID: id, Timestamp: time.Now().UTC(),
+			Actor: xapi.Agent{Account: &xapi.Account{
+				HomePage: "https://x.example",
+				Name:     who,
+			}}, Verb: xapi.Verb{ID: xapi.ADL + verb},
+			Object: xapi.Object{ID: apptest.Activities + activity},
+		}
 	}
 	void := func(id string) xapi.Statement {
-		return xapi.Statement{ID: db.NewID(), Actor: xapi.Agent{Mbox: "mailto:office@x.example"},
-			Verb: xapi.Verb{ID: xapi.Voided}, Object: xapi.Object{ObjectType: xapi.StatementRef, ID: id}}
+		return xapi.Statement{
+			ID: db.NewID(), Actor: xapi.Agent{Mbox: "mailto:office@x.example"},
+			Verb: xapi.Verb{ID: xapi.Voided}, Object: xapi.Object{ObjectType: xapi.StatementRef, ID: id},
+		}
 	}
 	const senders, rounds, learners = 6, 8, 10
 	stop := make(chan bool)

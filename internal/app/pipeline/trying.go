@@ -22,7 +22,8 @@ type Prepared struct{ prepared }
 // Prepare fills a delivery's action in, so that it can be shown, checked or done. What is
 // known of it is given even when that fails.
 func (s *Deliveries) Prepare(ctx context.Context, d deliverystore.Delivery, e eventstore.Event,
-	values rule.Values) (Prepared, error) {
+	values rule.Values,
+) (Prepared, error) {
 	p, err := s.prepare(ctx, s.Connections.Open, d, e, values)
 	return Prepared{p}, err
 }
@@ -87,7 +88,8 @@ type Answer struct {
 
 // CallOperation calls an operation once, for real, with values given by hand.
 func (s *Deliveries) CallOperation(ctx context.Context, c adapter.Connection, o rule.Operation,
-	values map[string]any) (Answer, error) {
+	values map[string]any,
+) (Answer, error) {
 	request, err := o.Fill(values)
 	if err != nil {
 		return Answer{}, refuseText("values", err)

@@ -110,8 +110,10 @@ func (s *Deliveries) Subscribe(ctx context.Context, who, ruleID, address string,
 			if err != nil || !ok {
 				return err
 			}
-		} else if err := rulestore.KeepUnsubscribe(ctx, tx, rulestore.Unsubscribe{RuleID: ruleID, AddressKey: key,
-			Address: address}); err != nil {
+		} else if err := rulestore.KeepUnsubscribe(ctx, tx, rulestore.Unsubscribe{
+			RuleID: ruleID, AddressKey: key,
+			Address: address,
+		}); err != nil {
 			return err
 		}
 		if err := tx.Audit(ctx, who, what, "rule/"+ruleID, nil); err != nil {

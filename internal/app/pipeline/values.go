@@ -31,8 +31,10 @@ type known struct {
 func (k *known) next() { k.plain = nil }
 
 func (s *Deliveries) newKnown() *known {
-	return &known{s: s, people: map[string]map[string]any{}, sections: map[string]rosterstore.Section{},
-		outlines: map[string]learning.Outline{}}
+	return &known{
+		s: s, people: map[string]map[string]any{}, sections: map[string]rosterstore.Section{},
+		outlines: map[string]learning.Outline{},
+	}
 }
 
 // prefetch reads whom and what events are about with one query each.
@@ -104,8 +106,10 @@ func (r *recent) keep(x rosterstore.Section, within time.Duration) {
 }
 
 func valuesOf(p rosterstore.Person) map[string]any {
-	return map[string]any{"id": p.ID, "givenName": p.GivenName, "familyName": p.FamilyName, "name": p.Name(),
-		"email": p.Email, "userName": p.UserName, "identifier": p.Identifier}
+	return map[string]any{
+		"id": p.ID, "givenName": p.GivenName, "familyName": p.FamilyName, "name": p.Name(),
+		"email": p.Email, "userName": p.UserName, "identifier": p.Identifier,
+	}
 }
 
 // values are what conditions, mappings and texts can refer to. Where somebody stands

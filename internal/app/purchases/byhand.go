@@ -19,7 +19,8 @@ const forLater = "say why, for whoever reads it later"
 // Give gives a person by hand what an offer leads to, beside what is bought: until a time,
 // or until it is ended when that is nil.
 func (s *Service) Give(ctx context.Context, who, offerID, personID string, until *time.Time,
-	reason string) (purchasestore.Access, error) {
+	reason string,
+) (purchasestore.Access, error) {
 	reason, err := refusal.Reason(reason, forLater)
 	if err != nil {
 		return purchasestore.Access{}, err
@@ -45,8 +46,10 @@ func (s *Service) Give(ctx context.Context, who, offerID, personID string, until
 	if err != nil {
 		buyer = "person/" + p.ID
 	}
-	a := purchasestore.Access{ID: db.NewID(), ConnectionID: o.ConnectionID, Offer: o.Offer, Buyer: buyer,
-		OfferID: &o.ID, Name: p.Name(), PersonID: &p.ID, StartedAt: &now, Until: until, GivenBy: who, Reason: reason}
+	a := purchasestore.Access{
+		ID: db.NewID(), ConnectionID: o.ConnectionID, Offer: o.Offer, Buyer: buyer,
+		OfferID: &o.ID, Name: p.Name(), PersonID: &p.ID, StartedAt: &now, Until: until, GivenBy: who, Reason: reason,
+	}
 	a.OrderRef = "by hand/" + a.ID
 	err = s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := purchasestore.GiveAccess(ctx, tx, a); err != nil {
@@ -114,7 +117,8 @@ func (s *Service) Assign(ctx context.Context, who, accessID, personID string) er
 
 // change does something with one access and lets what follows from it happen.
 func (s *Service) change(ctx context.Context, accessID string,
-	do func(tx *db.Tx, a *purchasestore.Access) error) error {
+	do func(tx *db.Tx, a *purchasestore.Access) error,
+) error {
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		a, err := purchasestore.AccessOf(ctx, tx, accessID)
 		if err != nil {

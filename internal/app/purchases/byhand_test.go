@@ -59,8 +59,10 @@ func TestWhoseAPurchaseIsIsAskedAbout_E10(t *testing.T) {
 	assert.Len(t, s.Standins.School.Enrolments(), before, "nobody is guessed")
 	got := s.accesses()
 	require.Len(t, got, 4)
-	for order, code := range map[string]finding.Code{"order-1": finding.BuyerAmbiguous,
-		"order-2": finding.BuyerAmbiguous, "order-3": finding.BuyerUnknown, "order-4": finding.BuyerUnknown} {
+	for order, code := range map[string]finding.Code{
+		"order-1": finding.BuyerAmbiguous,
+		"order-2": finding.BuyerAmbiguous, "order-3": finding.BuyerUnknown, "order-4": finding.BuyerUnknown,
+	} {
 		assert.Equal(t, string(code), got[order].Trouble, order)
 		assert.Nil(t, got[order].PersonID, order)
 	}

@@ -48,7 +48,8 @@ type Tried struct {
 // TryMapping says what expressions would make of the latest events of a service; those
 // that are not given stay as they are. Nothing is changed.
 func (s *Service) TryMapping(ctx context.Context, connectionID string, values map[string]string) (out Tried,
-	err error) {
+	err error,
+) {
 	c, err := connectionstore.FindConnection(ctx, s.Store, connectionID)
 	if err != nil {
 		return out, err

@@ -49,7 +49,8 @@ const mostGrace = 366
 
 // Save makes an offer (id empty) or changes one, and lets what follows from it happen.
 func (s *Service) Save(ctx context.Context, who, id string, version int, o purchasestore.Offer) (purchasestore.Offer,
-	error) {
+	error,
+) {
 	kept := purchasestore.Offer{ID: db.NewID(), Version: 1}
 	if id != "" {
 		var err error
@@ -219,8 +220,10 @@ func (s *Service) access(c adapter.Connection, e eventstore.Event) (a purchasest
 			says.Order = "event/" + e.NaturalKey
 		}
 	}
-	return purchasestore.Access{ID: db.NewID(), ConnectionID: c.ID, Offer: says.Offer, Buyer: buyer,
-		OrderRef: says.Order, Name: says.BuyerName, PersonID: e.PersonID}, says.Starts, true
+	return purchasestore.Access{
+		ID: db.NewID(), ConnectionID: c.ID, Offer: says.Offer, Buyer: buyer,
+		OrderRef: says.Order, Name: says.BuyerName, PersonID: e.PersonID,
+	}, says.Starts, true
 }
 
 // settledAtOnce is how many accesses are worked out in one transaction.
@@ -291,7 +294,8 @@ func (s *Service) Tick(ctx context.Context) error {
 }
 
 func (s *Service) settleAll(ctx context.Context, tx *db.Tx, offers map[string]purchasestore.Offer,
-	list []purchasestore.Access) error {
+	list []purchasestore.Access,
+) error {
 	for _, a := range list {
 		if o, ok := offers[*a.OfferID]; ok {
 			if err := s.settle(ctx, tx, o, a); err != nil {
@@ -361,7 +365,8 @@ func (s *Service) settle(ctx context.Context, tx *db.Tx, o purchasestore.Offer, 
 
 // sections are where an access leads. One that was chosen out of a course stays.
 func (s *Service) sections(ctx context.Context, o purchasestore.Offer, a purchasestore.Access,
-	now time.Time) ([]string, error) {
+	now time.Time,
+) ([]string, error) {
 	if o.CourseID == nil {
 		return o.SectionIDs, nil
 	}
@@ -391,12 +396,14 @@ func (s *Service) sections(ctx context.Context, o purchasestore.Offer, a purchas
 }
 
 func (s *Service) grant(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access,
-	sectionID string, now time.Time) error {
+	sectionID string, now time.Time,
+) error {
 	return s.record(ctx, tx, o, a, sectionID, rule.AccessGranted, *a.StartedAt, now, rule.Enrol, true)
 }
 
 func (s *Service) end(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access, sectionID string,
-	now time.Time) error {
+	now time.Time,
+) error {
 	elsewhere, err := purchasestore.HeldElsewhere(ctx, tx, a, sectionID, now)
 	if err != nil || elsewhere {
 		return err // another purchase gives the same
@@ -414,7 +421,8 @@ func (s *Service) end(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a p
 // record writes the event that access was granted or has ended and, when somebody is
 // to be enrolled or taken out, the delivery that does so.
 func (s *Service) record(ctx context.Context, tx *db.Tx, o purchasestore.Offer, a purchasestore.Access,
-	sectionID string, kind rule.Trigger, since, now time.Time, action string, act bool) error {
+	sectionID string, kind rule.Trigger, since, now time.Time, action string, act bool,
+) error {
 	x, err := rosterstore.FindSection(ctx, tx, sectionID)
 	if errors.Is(err, db.ErrNotFound) {
 		return nil
@@ -429,8 +437,10 @@ func (s *Service) record(ctx context.Context, tx *db.Tx, o purchasestore.Offer, 
 	e := eventstore.Event{
 		Type: string(kind), NaturalKey: fmt.Sprintf("%s/%s/%s/%d", kind, a.ID, sectionID, since.UnixNano()),
 		PersonID: a.PersonID, SectionID: &sectionID, CourseID: &x.CourseID, OccurredAt: since,
-		Data: map[string]any{"offer": o.Offer, "name": a.Name, "email": email, "accessId": a.ID, "order": a.OrderRef,
-			"offerName": o.Name},
+		Data: map[string]any{
+			"offer": o.Offer, "name": a.Name, "email": email, "accessId": a.ID, "order": a.OrderRef,
+			"offerName": o.Name,
+		},
 	}
 	events := []eventstore.Event{e}
 	fresh, err := eventstore.RecordEvents(ctx, tx, events)
@@ -440,8 +450,10 @@ func (s *Service) record(ctx context.Context, tx *db.Tx, o purchasestore.Offer, 
 	d := deliverystore.Delivery{
 		ID: db.NewID(), EventID: events[0].ID, OfferID: &o.ID, RuleVersion: o.Version, ConnectionID: o.PlatformID,
 		PersonID: a.PersonID, SectionID: &sectionID,
-		Action: rule.Action{Kind: action, ConnectionID: *o.PlatformID,
-			SectionID: sectionID}, State: deliverystore.DeliveryPlanned, DueAt: &now,
+		Action: rule.Action{
+			Kind: action, ConnectionID: *o.PlatformID,
+			SectionID: sectionID,
+		}, State: deliverystore.DeliveryPlanned, DueAt: &now,
 	}
 	if _, err := deliverystore.AddDeliveries(ctx, tx, []deliverystore.Delivery{d}); err != nil {
 		return err

@@ -50,8 +50,10 @@ func open(t *testing.T) *shop {
 
 // offer makes an offer that gives access to a section.
 func (s *shop) offer(name, code string, change func(*purchasestore.Offer)) purchasestore.Offer {
-	o := purchasestore.Offer{Name: name, ConnectionID: s.connection.ID, Offer: name,
-		SectionIDs: []string{s.Section(code).ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol}
+	o := purchasestore.Offer{
+		Name: name, ConnectionID: s.connection.ID, Offer: name,
+		SectionIDs: []string{s.Section(code).ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol,
+	}
 	if change != nil {
 		change(&o)
 	}
@@ -66,8 +68,10 @@ func (s *shop) tells(id, kind, email, offer, order string, at time.Time) {
 	data, err := json.Marshal(map[string]any{"email": email, "offer": offer, "name": "Basil Bough"})
 	require.NoError(s.t, err)
 	problems, err := s.Facts.Report(s.t.Context(), s.connection,
-		[]webhook.Received{{Event: webhook.Event{ID: id, Source: "https://shop.example", Type: kind, Subject: order,
-			Time: at}, Data: data}})
+		[]webhook.Received{{Event: webhook.Event{
+			ID: id, Source: "https://shop.example", Type: kind, Subject: order,
+			Time: at,
+		}, Data: data}})
 	require.NoError(s.t, err)
 	require.NoError(s.t, problems[0])
 }
@@ -269,8 +273,10 @@ func TestSectionOfACourseIsChosenOnce(t *testing.T) {
 
 func TestOffersThatCannotWorkAreRefused(t *testing.T) {
 	s := open(t)
-	good := purchasestore.Offer{Name: "n", ConnectionID: s.connection.ID, Offer: "o",
-		SectionIDs: []string{s.Section("SOIL-A").ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol}
+	good := purchasestore.Offer{
+		Name: "n", ConnectionID: s.connection.ID, Offer: "o",
+		SectionIDs: []string{s.Section("SOIL-A").ID}, PlatformID: &s.platform.ID, AtEnd: purchases.Unenrol,
+	}
 	for want, change := range map[string]func(*purchasestore.Offer){
 		"say what is sold":       func(o *purchasestore.Offer) { o.Name = " " },
 		"what the service calls": func(o *purchasestore.Offer) { o.Offer = "" },
@@ -305,8 +311,10 @@ func TestOrderOfReportsDoesNotMatter_E10(t *testing.T) {
 		steps := rapid.IntRange(1, 4).Draw(r, "steps")
 		var reports []told
 		for i := range steps { // bought, cancelled, bought again, …
-			reports = append(reports, told{[]string{"purchase.completed", "purchase.cancelled"}[i%2],
-				start.Add(time.Duration(i) * time.Hour)})
+			reports = append(reports, told{
+				[]string{"purchase.completed", "purchase.cancelled"}[i%2],
+				start.Add(time.Duration(i) * time.Hour),
+			})
 		}
 		sent := rapid.Permutation(append(slices.Clone(reports),
 			reports[rapid.IntRange(0, steps-1).Draw(r, "twice")])).Draw(r, "order")
@@ -341,12 +349,16 @@ func TestBatchesAboutTheSameOrders_E10(t *testing.T) {
 			if backwards {
 				i = orders - 1 - i
 			}
-			data, err := json.Marshal(map[string]any{"email": fmt.Sprintf("buyer-%d@elsewhere.example", i),
-				"offer": "place"})
+			data, err := json.Marshal(map[string]any{
+				"email": fmt.Sprintf("buyer-%d@elsewhere.example", i),
+				"offer": "place",
+			})
 			require.NoError(t, err)
-			list = append(list, webhook.Received{Event: webhook.Event{ID: fmt.Sprint(from, i), Source: from,
+			list = append(list, webhook.Received{Event: webhook.Event{
+				ID: fmt.Sprint(from, i), Source: from,
 				Type: "purchase.completed", Subject: fmt.Sprint("order-",
-					i), Time: s.now.Add(-time.Hour)}, Data: data})
+					i), Time: s.now.Add(-time.Hour),
+			}, Data: data})
 		}
 		return list
 	}

@@ -47,34 +47,44 @@ func institution(changed int) map[string]oneroster.Table {
 			return map[string]string{"sourcedId": "o", "name": "Fernmoor", "type": "school"}
 		}),
 		oneroster.FileSessions: rows(2, func(i int) map[string]string {
-			return map[string]string{"sourcedId": "t" + id(i), "title": "Term " + id(i), "type": "term",
-				"startDate": "2026-09-01", "endDate": "2027-06-30", "schoolYear": "2027"}
+			return map[string]string{
+				"sourcedId": "t" + id(i), "title": "Term " + id(i), "type": "term",
+				"startDate": "2026-09-01", "endDate": "2027-06-30", "schoolYear": "2027",
+			}
 		}),
 		oneroster.FileCourses: rows(manySections/10, func(i int) map[string]string {
-			return map[string]string{"sourcedId": "c" + id(i), "title": "Course " + id(i), "courseCode": "C" + id(i),
-				"orgSourcedId": "o"}
+			return map[string]string{
+				"sourcedId": "c" + id(i), "title": "Course " + id(i), "courseCode": "C" + id(i),
+				"orgSourcedId": "o",
+			}
 		}),
 		oneroster.FileClasses: rows(manySections, func(i int) map[string]string {
-			return map[string]string{"sourcedId": "s" + id(i), "title": "Section " + id(i), "classCode": "S" + id(i),
+			return map[string]string{
+				"sourcedId": "s" + id(i), "title": "Section " + id(i), "classCode": "S" + id(i),
 				"classType": "scheduled", "courseSourcedId": "c" + id(i/10), "schoolSourcedId": "o",
-				"termSourcedIds": "t" + id(i%2)}
+				"termSourcedIds": "t" + id(i%2),
+			}
 		}),
 		oneroster.FileUsers: rows(manyLearners, func(i int) map[string]string {
 			address := "learner" + id(i) + "@fernmoor.example"
 			if changed > 0 && i%changed == 0 {
 				address = "new." + address
 			}
-			return map[string]string{"sourcedId": "p" + id(i), "enabledUser": "true", "username": "learner" + id(i),
-				"givenName": "Given" + id(i), "familyName": "Family" + id(i), "email": address}
+			return map[string]string{
+				"sourcedId": "p" + id(i), "enabledUser": "true", "username": "learner" + id(i),
+				"givenName": "Given" + id(i), "familyName": "Family" + id(i), "email": address,
+			}
 		}),
 		oneroster.FileEnrollments: rows(manySections*perSection, func(i int) map[string]string {
 			who := i * 7 % manyLearners
 			if changed > 0 && i%(perSection*changed) == 0 {
 				who = (who + 1) % manyLearners
 			}
-			return map[string]string{"sourcedId": "e" + id(i), "classSourcedId": "s" + id(i/perSection),
+			return map[string]string{
+				"sourcedId": "e" + id(i), "classSourcedId": "s" + id(i/perSection),
 				"schoolSourcedId": "o", "userSourcedId": "p" + id(who), "role": "student", "primary": "false",
-				"beginDate": "2026-09-01", "endDate": "2027-06-30"}
+				"beginDate": "2026-09-01", "endDate": "2027-06-30",
+			}
 		}),
 	}
 }
@@ -168,8 +178,10 @@ func BenchmarkReadLargeInstitution(b *testing.B) {
 func reader(b *testing.B, s *db.Database) func(content []byte) (time.Duration, runstore.Run) {
 	ctx := context.Background()
 	service := &registers.Service{Store: s, Connections: files{}}
-	c := connectionstore.Connection{ID: db.NewID(), Name: "Files", Kind: "oneroster-csv", Version: 1,
-		Settings: map[string]string{}}
+	c := connectionstore.Connection{
+		ID: db.NewID(), Name: "Files", Kind: "oneroster-csv", Version: 1,
+		Settings: map[string]string{},
+	}
 	require.NoError(b, s.InTx(ctx, func(tx *db.Tx) error { return db.Create(tx, &c, "bench") }))
 	return func(content []byte) (time.Duration, runstore.Run) {
 		r, err := service.Start(ctx, "bench", registers.Request{ConnectionID: c.ID, Upload: content})

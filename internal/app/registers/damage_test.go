@@ -66,8 +66,10 @@ func zipped(t testing.TB, files map[string]string) []byte {
 // are read: it makes no record into another one that says something else, so that nobody has
 // a reason to lose anything by it.
 func damage(files map[string]string, r *rand.Rand) string {
-	names := []string{"orgs", "academicSessions", "courses", "classes", "users", "users", "roles", "enrollments",
-		"enrollments", "enrollments"}
+	names := []string{
+		"orgs", "academicSessions", "courses", "classes", "users", "users", "roles", "enrollments",
+		"enrollments", "enrollments",
+	}
 	name := names[r.IntN(len(names))] + ".csv"
 	lines := strings.SplitAfter(files[name], "\r\n")
 	lines = lines[:len(lines)-1]
@@ -90,8 +92,10 @@ func damage(files map[string]string, r *rand.Rand) string {
 		},
 		"byte": func() {
 			i := inside(bare)
-			put(bare[:i] + []string{"\x00", "\xff", "\x80", "\n", "\r", ";", "Q", "\t",
-				"\\"}[r.IntN(9)] + bare[i+1:] + "\r\n")
+			put(bare[:i] + []string{
+				"\x00", "\xff", "\x80", "\n", "\r", ";", "Q", "\t",
+				"\\",
+			}[r.IntN(9)] + bare[i+1:] + "\r\n")
 		},
 		"lost bytes": func() { i := inside(bare); put(bare[:i] + bare[i+r.IntN(len(bare)-i):] + "\r\n") },
 		"lost end":   func() { put(bare) },
@@ -265,8 +269,10 @@ func TestWhateverARecordHoldsTakesNobodyAway_R1(t *testing.T) {
 	}
 	s := httptest.NewServer(proxy)
 	t.Cleanup(s.Close)
-	c := w.Connect("oneroster", "Damaged", map[string]string{"address": s.URL, "tokenAddress": s.URL + "/oauth/token",
-		"clientId": "kanban", "clientSecret": "green-fingers"})
+	c := w.Connect("oneroster", "Damaged", map[string]string{
+		"address": s.URL, "tokenAddress": s.URL + "/oauth/token",
+		"clientId": "kanban", "clientSecret": "green-fingers",
+	})
 	require.Equal(t, runstore.Finished, w.Read(c, false).State)
 	before := places(t, w, c)
 	require.NotEmpty(t, before)
@@ -278,8 +284,10 @@ func TestWhateverARecordHoldsTakesNobodyAway_R1(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 5))
 	for range 70 {
 		kinds := slices.Sorted(maps.Keys(values))
-		kind, at, only := kinds[r.IntN(len(kinds))], r.IntN(1000), []string{"orgs", "academicSessions", "courses",
-			"classes", "users", "enrollments"}[r.IntN(6)]
+		kind, at, only := kinds[r.IntN(len(kinds))], r.IntN(1000), []string{
+			"orgs", "academicSessions", "courses",
+			"classes", "users", "enrollments",
+		}[r.IntN(6)]
 		what, done := "", false
 		spoil = func(collection string, items []map[string]json.RawMessage) {
 			if collection != only || len(items) == 0 || done {

@@ -2,10 +2,11 @@ package registers_test
 
 import (
 	"fmt"
-	"kanban/internal/app/connections"
 	"strings"
 	"testing"
 	"time"
+
+	"kanban/internal/app/connections"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -30,10 +31,14 @@ func dated(days ...string) map[string]oneroster.Table {
 	for i, d := range days {
 		id := string(rune('a' + i))
 		first, last, _ := strings.Cut(d, "/")
-		people.Rows = append(people.Rows, rec{"sourcedId": id, "enabledUser": "true",
-			"givenName": strings.ToUpper(id), "familyName": "Name", "email": id + "@fernmoor.example"})
-		enrolments.Rows = append(enrolments.Rows, rec{"sourcedId": "e-" + id, "userSourcedId": id,
-			"classSourcedId": "s", "role": "student", "beginDate": first, "endDate": last})
+		people.Rows = append(people.Rows, rec{
+			"sourcedId": id, "enabledUser": "true",
+			"givenName": strings.ToUpper(id), "familyName": "Name", "email": id + "@fernmoor.example",
+		})
+		enrolments.Rows = append(enrolments.Rows, rec{
+			"sourcedId": "e-" + id, "userSourcedId": id,
+			"classSourcedId": "s", "role": "student", "beginDate": first, "endDate": last,
+		})
 	}
 	tables[oneroster.FileUsers], tables[oneroster.FileEnrollments] = people, enrolments
 	sessions := tables[oneroster.FileSessions]
@@ -160,8 +165,10 @@ func TestWhoHasNotBegunWaits_P2(t *testing.T) {
 	w.Registers.Now = func() time.Time { return now }
 	files := w.Connect("oneroster-csv", "Files", nil)
 	upload(t, w, files, pack(t, dated("/", "2027-01-08/")), false)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("").ID,
-		ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("").ID,
+		ConnectionID: w.Workspace().ID,
+	})
 	require.NoError(t, err)
 	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)

@@ -87,8 +87,10 @@ func (s *Service) Start(ctx context.Context, who string, q Request) (runstore.Ru
 	if c.PausedAt != nil {
 		return runstore.Run{}, refusal.Conflict("", "%s is paused; resume it first", c.Name)
 	}
-	r := runstore.Run{ID: db.NewID(), Kind: runstore.RunRead, ConnectionID: &c.ID, State: runstore.Queued,
-		Approved: q.Approved, RequestedBy: who}
+	r := runstore.Run{
+		ID: db.NewID(), Kind: runstore.RunRead, ConnectionID: &c.ID, State: runstore.Queued,
+		Approved: q.Approved, RequestedBy: who,
+	}
 	if q.Changes && c.Kind == adapter.KindOneRoster {
 		if r.Since, err = runstore.LastRead(ctx, s.Store, c.ID); err != nil {
 			return r, err
@@ -125,8 +127,10 @@ func (s *Service) Scheduled(ctx context.Context, connectionID string) (runstore.
 	if err != nil {
 		return runstore.Run{}, err
 	}
-	return s.Start(ctx, "schedule", Request{ConnectionID: connectionID,
-		Changes: whole != nil && time.Since(*whole) < wholeEvery})
+	return s.Start(ctx, "schedule", Request{
+		ConnectionID: connectionID,
+		Changes:      whole != nil && time.Since(*whole) < wholeEvery,
+	})
 }
 
 // Work carries out a read. An error means that it may be tried again; with last
@@ -183,11 +187,14 @@ func (s *Service) read(ctx context.Context, run *runstore.Run) error {
 	if err != nil {
 		return err
 	}
-	in := &sorted{source: source, approved: run.Approved,
+	in := &sorted{
+		source: source, approved: run.Approved,
 		calendar: calendar{adapter.DatesOf(connection.Settings), s.today()}, progress: func(what string,
-			read int) error {
+			read int,
+		) error {
 			return progress("merging "+what, read, 0)
-		}}
+		},
+	}
 	return s.Store.InTx(ctx, func(tx *db.Tx) error {
 		merged, err := mirror.Merge(ctx, tx, connection.ID, in)
 		if errors.Is(err, oneroster.ErrPackage) {
@@ -227,7 +234,8 @@ func (s *Service) read(ctx context.Context, run *runstore.Run) error {
 // follow lets everything follow from a change of the mirror: events, lists, progress and
 // access, and a comparison of each pairing whose section changed, which it counts.
 func (s *Service) follow(ctx context.Context, tx *db.Tx, connectionID string, merged mirror.Merged) (compared int,
-	err error) {
+	err error,
+) {
 	if _, err := eventstore.RecordEvents(ctx, tx, movements(merged, time.Now().UTC())); err != nil {
 		return 0, err
 	}
@@ -306,7 +314,8 @@ func (s *Service) teller(ctx context.Context, runID string) func(what string, re
 
 // source gives the records, through the register's address or from a package.
 func (s *Service) source(ctx context.Context, c adapter.Connection, run *runstore.Run,
-	progress func(string, int, int) error) (registers.Source, error) {
+	progress func(string, int, int) error,
+) (registers.Source, error) {
 	if c.Kind == adapter.KindOneRoster {
 		var since time.Time
 		if run.Since != nil {
@@ -391,7 +400,8 @@ func changed(m mirror.Merged, table string) bool {
 // compareTouched queues a comparison for each pairing whose section changed, and for those of
 // the register's people lists when anybody changed.
 func (s *Service) compareTouched(ctx context.Context, tx *db.Tx, connectionID string, sections []string,
-	people bool) (int, error) {
+	people bool,
+) (int, error) {
 	if len(sections) == 0 && !people {
 		return 0, nil
 	}
@@ -433,8 +443,10 @@ func carries(m mirror.Merged) (work []river.JobArgs) {
 }
 
 func counts(m mirror.Merged, compared int) map[string]int {
-	out := map[string]int{"joined": len(m.Joined), "left": len(m.Left), "sections-changed": len(m.Sections),
-		"pairings-compared": compared}
+	out := map[string]int{
+		"joined": len(m.Joined), "left": len(m.Left), "sections-changed": len(m.Sections),
+		"pairings-compared": compared,
+	}
 	for table, t := range m.Tables {
 		out[table] = t.Read
 		out["added"] += t.Added

@@ -32,10 +32,13 @@ func pack(t *testing.T, tables map[string]oneroster.Table) []byte {
 }
 
 func upload(t *testing.T, w *apptest.World, c connectionstore.Connection, content []byte,
-	approved bool) runstore.Run {
+	approved bool,
+) runstore.Run {
 	t.Helper()
-	r, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: c.ID, Approved: approved,
-		Upload: content})
+	r, err := w.Registers.Start(t.Context(), "test", registers.Request{
+		ConnectionID: c.ID, Approved: approved,
+		Upload: content,
+	})
 	require.NoError(t, err)
 	require.NoError(t, w.Registers.Work(t.Context(), r.ID, true))
 	r, err = runstore.FindRun(t.Context(), w.Store, r.ID)
@@ -81,16 +84,24 @@ func TestDeltaChangesOnlyWhatItNames_R1(t *testing.T) {
 	upload(t, w, files, pack(t, register.Tables(w.Standins.School)), false)
 	before := count(t, w, `SELECT count(*) FROM enrolments WHERE gone_at IS NULL`)
 	run := upload(t, w, files, pack(t, map[string]oneroster.Table{
-		oneroster.FileUsers: {Mode: oneroster.Delta, Rows: []map[string]string{{"sourcedId": "stu-005",
-			"status": "active", "enabledUser": "true", "givenName": "Elsa", "familyName": "Elder",
-			"username": "elsa.elder", "email": "elsa@fernmoor.example"}}},
+		oneroster.FileUsers: {Mode: oneroster.Delta, Rows: []map[string]string{{
+			"sourcedId": "stu-005",
+			"status":    "active", "enabledUser": "true", "givenName": "Elsa", "familyName": "Elder",
+			"username": "elsa.elder", "email": "elsa@fernmoor.example",
+		}}},
 		oneroster.FileEnrollments: {Mode: oneroster.Delta, Rows: []map[string]string{
-			{"sourcedId": "new-1", "status": "active", "classSourcedId": "sec-prop-a",
-				"schoolSourcedId": "org-fernmoor", "userSourcedId": "stu-060", "role": "student"},
-			{"sourcedId": "enr-0001", "status": "tobedeleted", "classSourcedId": "sec-prop-a",
-				"userSourcedId": "stu-001", "role": "student"},
-			{"sourcedId": "new-2", "status": "active", "classSourcedId": "nowhere", "userSourcedId": "stu-060",
-				"role": "student"},
+			{
+				"sourcedId": "new-1", "status": "active", "classSourcedId": "sec-prop-a",
+				"schoolSourcedId": "org-fernmoor", "userSourcedId": "stu-060", "role": "student",
+			},
+			{
+				"sourcedId": "enr-0001", "status": "tobedeleted", "classSourcedId": "sec-prop-a",
+				"userSourcedId": "stu-001", "role": "student",
+			},
+			{
+				"sourcedId": "new-2", "status": "active", "classSourcedId": "nowhere", "userSourcedId": "stu-060",
+				"role": "student",
+			},
 		}},
 	}), false)
 	require.Equal(t, runstore.Finished, run.State, run.Error)
@@ -127,8 +138,10 @@ func TestFilesThatCannotBeBelieved(t *testing.T) {
 
 	_, err := w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: files.ID})
 	assert.ErrorContains(t, err, "--file package.zip")
-	_, err = w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: w.Register().ID,
-		Upload: []byte("x")})
+	_, err = w.Registers.Start(t.Context(), "test", registers.Request{
+		ConnectionID: w.Register().ID,
+		Upload:       []byte("x"),
+	})
 	assert.ErrorContains(t, err, "takes no files")
 	_, err = w.Registers.Start(t.Context(), "test", registers.Request{ConnectionID: w.Contacts().ID})
 	assert.ErrorContains(t, err, "is not a register")

@@ -67,8 +67,10 @@ func watched(t *testing.T, w *apptest.World) (*between, connectionstore.Connecti
 		proxy.ServeHTTP(rw, r)
 	}))
 	t.Cleanup(s.Close)
-	return b, w.Connect("oneroster", "Watched", map[string]string{"address": s.URL,
-		"tokenAddress": s.URL + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers"})
+	return b, w.Connect("oneroster", "Watched", map[string]string{
+		"address":      s.URL,
+		"tokenAddress": s.URL + "/oauth/token", "clientId": "kanban", "clientSecret": "green-fingers",
+	})
 }
 
 // A read that broke off goes on at the page where it broke.

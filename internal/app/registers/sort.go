@@ -331,10 +331,14 @@ var from = map[string]map[string]string{
 	"orgs":    {"parent": "parentSourcedId"},
 	"terms":   {"parent": "parentSourcedId", "type": "type"},
 	"courses": {"org": "orgSourcedId", "code": "courseCode", "level": "grades", "subject": "subjects"},
-	"sections": {"level": "grades", "subject": "subjects", "code": "classCode", "class_type": "classType",
-		"org": "schoolSourcedId", "terms": "termSourcedIds"},
-	"people": {"email": "email", "user_name": "username", "identifier": "identifier", "user_ids": "userIds",
-		"master": "userMasterIdentifier"},
+	"sections": {
+		"level": "grades", "subject": "subjects", "code": "classCode", "class_type": "classType",
+		"org": "schoolSourcedId", "terms": "termSourcedIds",
+	},
+	"people": {
+		"email": "email", "user_name": "username", "identifier": "identifier", "user_ids": "userIds",
+		"master": "userMasterIdentifier",
+	},
 	"enrolments": {"begin_date": "beginDate", "end_date": "endDate"},
 }
 
@@ -375,7 +379,8 @@ func (s *sorted) Where(table string, position int) string {
 
 // Each turns the records of a table into rows.
 func (s *sorted) Each(ctx context.Context, table string, seen func(int, uint64, func() string) bool,
-	put func(mirror.MirrorRow) error) error {
+	put func(mirror.MirrorRow) error,
+) error {
 	shape := shapes[table]
 	if s.source.Mode(shape.collection) == oneroster.Absent {
 		return nil
@@ -474,8 +479,10 @@ func (s *sorted) findings(m mirror.Merged) []runstore.Noticed {
 		all, more = all[:maxFindings], more+extra
 	}
 	if more > 0 {
-		all = append(all, runstore.Noticed{Code: finding.RowMalformed, Subject: "the register",
-			Detail: fmt.Sprintf("and %d findings more", more)})
+		all = append(all, runstore.Noticed{
+			Code: finding.RowMalformed, Subject: "the register",
+			Detail: fmt.Sprintf("and %d findings more", more),
+		})
 	}
 	return all
 }

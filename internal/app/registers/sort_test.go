@@ -23,8 +23,10 @@ type rec = map[string]string
 func dirty() map[string]oneroster.Table {
 	bulk := func(rows ...rec) oneroster.Table { return oneroster.Table{Mode: oneroster.Bulk, Rows: rows} }
 	enrol := func(id, who, where, role string) rec {
-		return rec{"sourcedId": id, "userSourcedId": who, "classSourcedId": where, "schoolSourcedId": "o",
-			"role": role}
+		return rec{
+			"sourcedId": id, "userSourcedId": who, "classSourcedId": where, "schoolSourcedId": "o",
+			"role": role,
+		}
 	}
 	ends := enrol("e5", "p", "s", "teacher")
 	ends["beginDate"], ends["endDate"] = "2026-09-09", "2026-09-03"
@@ -33,10 +35,14 @@ func dirty() map[string]oneroster.Table {
 	return map[string]oneroster.Table{
 		oneroster.FileOrgs: bulk(rec{"sourcedId": "o", "name": "School", "type": "school"}),
 		oneroster.FileSessions: bulk(
-			rec{"sourcedId": "t", "title": "Term", "type": "term", "startDate": "2026-09-01",
-				"endDate": "2026-09-20"},
-			rec{"sourcedId": "t2", "title": "Backwards", "type": "term", "startDate": "2026-09-20",
-				"endDate": "2026-09-01"}),
+			rec{
+				"sourcedId": "t", "title": "Term", "type": "term", "startDate": "2026-09-01",
+				"endDate": "2026-09-20",
+			},
+			rec{
+				"sourcedId": "t2", "title": "Backwards", "type": "term", "startDate": "2026-09-20",
+				"endDate": "2026-09-01",
+			}),
 		oneroster.FileCourses: bulk(rec{"sourcedId": "c", "title": "Grafting"},
 			rec{"sourcedId": "", "title": "No id"}),
 		oneroster.FileClasses: bulk(
@@ -44,13 +50,17 @@ func dirty() map[string]oneroster.Table {
 			rec{"sourcedId": "s2", "title": "B", "courseSourcedId": "nowhere"}),
 		oneroster.FileUsers: bulk(
 			rec{"sourcedId": "p", "enabledUser": "true", "givenName": "Old", "familyName": "Name"},
-			rec{"sourcedId": "p", "enabledUser": "true", "givenName": "New", "familyName": "Na\nme",
-				"email": "Ana@Fernmoor.Example", "userIds": "{card:77},{bus:x}"},
+			rec{
+				"sourcedId": "p", "enabledUser": "true", "givenName": "New", "familyName": "Na\nme",
+				"email": "Ana@Fernmoor.Example", "userIds": "{card:77},{bus:x}",
+			},
 			rec{"sourcedId": "q", "enabledUser": "true", "givenName": "", "familyName": "Nameless"},
 			rec{"sourcedId": "maybe", "enabledUser": "perhaps", "givenName": "May", "familyName": "Be"},
 			rec{"sourcedId": "latin", "enabledUser": "true", "givenName": "J\xf6rg", "familyName": "Byte"},
-			rec{"sourcedId": "left", "status": "tobedeleted", "enabledUser": "true", "givenName": "Lea",
-				"familyName": "Ver"}),
+			rec{
+				"sourcedId": "left", "status": "tobedeleted", "enabledUser": "true", "givenName": "Lea",
+				"familyName": "Ver",
+			}),
 		oneroster.FileEnrollments: bulk(
 			enrol("e1", "p", "s", "student"), enrol("e2", "p", "s", "student"), enrol("e3", "stranger", "s",
 				"student"),
@@ -138,12 +148,16 @@ func TestEnrolmentThatChangesHands_P5(t *testing.T) {
 	files := w.Connect("oneroster-csv", "Files", nil)
 	tables := usable()
 	tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: []rec{
-		{"sourcedId": "p", "enabledUser": "true", "givenName": "Ana", "familyName": "Name"}, {"sourcedId": "r",
-			"enabledUser": "true", "givenName": "Rob", "familyName": "Name"},
+		{"sourcedId": "p", "enabledUser": "true", "givenName": "Ana", "familyName": "Name"}, {
+			"sourcedId":   "r",
+			"enabledUser": "true", "givenName": "Rob", "familyName": "Name",
+		},
 	}}
 	one := func(who string) {
-		tables[oneroster.FileEnrollments] = oneroster.Table{Mode: oneroster.Bulk,
-			Rows: []rec{{"sourcedId": "e1", "userSourcedId": who, "classSourcedId": "s", "role": "student"}}}
+		tables[oneroster.FileEnrollments] = oneroster.Table{
+			Mode: oneroster.Bulk,
+			Rows: []rec{{"sourcedId": "e1", "userSourcedId": who, "classSourcedId": "s", "role": "student"}},
+		}
 	}
 	one("p")
 	upload(t, w, files, pack(t, tables), false)
@@ -190,10 +204,14 @@ func TestBadRecordTakesNothingAway(t *testing.T) {
 	w := apptest.New(t)
 	files := w.Connect("oneroster-csv", "Files", nil)
 	tables := usable()
-	people := []rec{{"sourcedId": "p", "enabledUser": "true", "givenName": "Ana", "familyName": "Name"},
-		{"sourcedId": "r", "enabledUser": "true", "givenName": "Rob", "familyName": "Name"}}
-	enrolments := []rec{{"sourcedId": "e1", "userSourcedId": "p", "classSourcedId": "s", "role": "student"},
-		{"sourcedId": "e2", "userSourcedId": "r", "classSourcedId": "s", "role": "student"}}
+	people := []rec{
+		{"sourcedId": "p", "enabledUser": "true", "givenName": "Ana", "familyName": "Name"},
+		{"sourcedId": "r", "enabledUser": "true", "givenName": "Rob", "familyName": "Name"},
+	}
+	enrolments := []rec{
+		{"sourcedId": "e1", "userSourcedId": "p", "classSourcedId": "s", "role": "student"},
+		{"sourcedId": "e2", "userSourcedId": "r", "classSourcedId": "s", "role": "student"},
+	}
 	read := func() runstore.Run {
 		tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: people}
 		tables[oneroster.FileEnrollments] = oneroster.Table{Mode: oneroster.Bulk, Rows: enrolments}
@@ -261,8 +279,10 @@ func TestCauseIsNamedOnceAtItsRoot_R1(t *testing.T) {
 		p["sourcedId"] = fmt.Sprint("u", i)
 		people = append(people, p)
 		for _, c := range []string{"broken", "nowhere", class["sourcedId"]} {
-			places = append(places, rec{"sourcedId": fmt.Sprint(c, i), "userSourcedId": p["sourcedId"],
-				"classSourcedId": c, "role": "student"})
+			places = append(places, rec{
+				"sourcedId": fmt.Sprint(c, i), "userSourcedId": p["sourcedId"],
+				"classSourcedId": c, "role": "student",
+			})
 		}
 	}
 	tables[oneroster.FileUsers] = oneroster.Table{Mode: oneroster.Bulk, Rows: people}

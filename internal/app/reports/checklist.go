@@ -44,8 +44,10 @@ func (c Checklist) Live() bool {
 
 // Connection gives the checklist of a connection.
 func (s *Service) Connection(ctx context.Context, c connectionstore.Connection) (Checklist, error) {
-	list := Checklist{{"Address and credentials entered", true, ""},
-		{"Tested", c.ProbedAt != nil, "Test it: kanban connections probe"}}
+	list := Checklist{
+		{"Address and credentials entered", true, ""},
+		{"Tested", c.ProbedAt != nil, "Test it: kanban connections probe"},
+	}
 	list = append(list, working(c)...)
 	switch {
 	case adapter.IsRegister(c.Kind):
@@ -60,8 +62,10 @@ func (s *Service) Connection(ctx context.Context, c connectionstore.Connection) 
 			return nil, err
 		}
 		list = append(list,
-			Step{"Knows how to keep new members from being notified", c.Settings["notice"] != "",
-				"Enter the service's notice attribute, or accept that it may tell people"},
+			Step{
+				"Knows how to keep new members from being notified", c.Settings["notice"] != "",
+				"Enter the service's notice attribute, or accept that it may tell people",
+			},
 			Step{"Used by a pairing", n > 0, "Pair a section with it: kanban pairings add"})
 	}
 	rests, err := s.Rests(ctx, c.ID)
@@ -116,8 +120,10 @@ func (s *Service) Rule(ctx context.Context, r rulestore.Rule) (Checklist, error)
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, Step{c.Name + " works", c.PausedAt == nil && Checklist(working(c)).Live(),
-			"Test and mend the connection: kanban connections probe " + fmt.Sprintf("%q", c.Name)})
+		list = append(list, Step{
+			c.Name + " works", c.PausedAt == nil && Checklist(working(c)).Live(),
+			"Test and mend the connection: kanban connections probe " + fmt.Sprintf("%q", c.Name),
+		})
 	}
 	where, err := s.ruleScope(ctx, r)
 	if err != nil {
@@ -130,13 +136,17 @@ func (s *Service) Rule(ctx context.Context, r rulestore.Rule) (Checklist, error)
 			return nil, err
 		}
 		if way != nil {
-			list = append(list, Step{"Does not set itself off again", false,
-				"Change a condition on the way: " + strings.Join(way, " → ")})
+			list = append(list, Step{
+				"Does not set itself off again", false,
+				"Change a condition on the way: " + strings.Join(way, " → "),
+			})
 		}
 	}
 	if r.AskedAt != nil {
-		list = append(list, Step{"What it needs is at the service", len(r.Missing) == 0,
-			"Make it there, or choose another: " + strings.Join(r.Missing, ", ")})
+		list = append(list, Step{
+			"What it needs is at the service", len(r.Missing) == 0,
+			"Make it there, or choose another: " + strings.Join(r.Missing, ", "),
+		})
 	}
 	tried, err := s.tried(ctx, r)
 	if err != nil {
@@ -154,22 +164,28 @@ func (s *Service) ruleScope(ctx context.Context, r rulestore.Rule) (list Checkli
 		return nil, err
 	}
 	if r.Scope.Module != "" {
-		list = append(list, Step{"An outline has its module", places[0].Module != "",
+		list = append(list, Step{
+			"An outline has its module", places[0].Module != "",
 			fmt.Sprintf("No outline has the module %q: choose another, or set the outline: kanban courses outline",
-				r.Scope.Module)})
+				r.Scope.Module),
+		})
 	}
 	if r.Scope.Activity != "" {
-		list = append(list, Step{"An outline has its activity", places[0].Activity != "",
+		list = append(list, Step{
+			"An outline has its activity", places[0].Activity != "",
 			fmt.Sprintf("No outline has the activity %q: choose another, or set the outline: kanban courses outline",
-				r.Scope.Activity)})
+				r.Scope.Activity),
+		})
 	}
 	if r.Scope.Course != "" && progressTriggers[r.Trigger] {
 		o, err := learningstore.Outline(ctx, s.Store, r.Scope.Course)
 		if err != nil && !errors.Is(err, db.ErrNotFound) {
 			return nil, err
 		}
-		list = append(list, Step{"The course has an outline", len(o.Modules) > 0,
-			"Set its outline: kanban courses outline"})
+		list = append(list, Step{
+			"The course has an outline", len(o.Modules) > 0,
+			"Set its outline: kanban courses outline",
+		})
 	}
 	return list, nil
 }
@@ -196,8 +212,10 @@ func (s *Service) tried(ctx context.Context, r rulestore.Rule) (string, error) {
 }
 
 // progressTriggers are those that need an outline.
-var progressTriggers = map[string]bool{"activity.completed": true, "module.completed": true, "course.completed": true,
-	"progress.crossed": true, "person.inactive": true, "person.not-begun": true}
+var progressTriggers = map[string]bool{
+	"activity.completed": true, "module.completed": true, "course.completed": true,
+	"progress.crossed": true, "person.inactive": true, "person.not-begun": true,
+}
 
 // Pairing gives the checklist of a pairing.
 func (s *Service) Pairing(ctx context.Context, p pairingstore.Pairing) (Checklist, error) {
@@ -210,8 +228,10 @@ func (s *Service) Pairing(ctx context.Context, p pairingstore.Pairing) (Checklis
 	return Checklist{
 		{"Paired with a class at " + c.Name, true, ""},
 		{c.Name + " works", works, "Test and mend the connection"},
-		{"Compared, so that a run can be looked at beforehand", p.ComparedAt != nil,
-			"Open the preview: kanban pairings preview"},
+		{
+			"Compared, so that a run can be looked at beforehand", p.ComparedAt != nil,
+			"Open the preview: kanban pairings preview",
+		},
 		{"First run made by hand", p.RanAt != nil, "Run it: kanban pairings run"},
 		{"Last run came to its end", p.RanAt != nil && !p.LastFailed, "See what stopped the last run, and resume it"},
 		{"Nobody needs a person", people == 0, fmt.Sprintf("%d people need a person: kanban findings list", people)},
@@ -232,7 +252,8 @@ type Freshness struct {
 // Freshness of a pairing. readEvery is how often registers are read by
 // themselves, 0 for never.
 func (s *Service) Freshness(ctx context.Context, p pairingstore.Pairing, readEvery time.Duration) (f Freshness,
-	err error) {
+	err error,
+) {
 	f.ComparedAt, f.RanAt = p.ComparedAt, p.RanAt
 	section, err := rosterstore.FindSection(ctx, s.Store, p.SectionID)
 	if err != nil {

@@ -149,8 +149,10 @@ func (s *Service) all(ctx context.Context) ([]Finding, error) {
 		return nil, err
 	}
 	var list []Finding
-	for _, gather := range []func(context.Context) ([]Finding, error){s.connections, s.resting, s.statements,
-		s.registers, s.pairings, s.leftGroups, s.terms, s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks} {
+	for _, gather := range []func(context.Context) ([]Finding, error){
+		s.connections, s.resting, s.statements,
+		s.registers, s.pairings, s.leftGroups, s.terms, s.deliveries, s.lacking, s.reversals, s.accesses, s.tasks,
+	} {
 		some, err := gather(ctx)
 		if err != nil {
 			return nil, err

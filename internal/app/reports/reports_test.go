@@ -28,12 +28,18 @@ func TestWaitingDeliveriesAreCountedInFull_P3(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	s := &reports.Service{Store: w.Store}
-	r := w.Rule(rule.Draft{Name: "Lesson finished", Trigger: string(rule.ModuleCompleted),
-		Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
-			Fields: map[string]string{"email": "person.email"}}}})
+	r := w.Rule(rule.Draft{
+		Name: "Lesson finished", Trigger: string(rule.ModuleCompleted),
+		Actions: []rule.Action{{
+			Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+			Fields: map[string]string{"email": "person.email"},
+		}},
+	})
 	p := w.Person("stu-001")
-	e := w.Record(eventstore.Event{Type: string(rule.ModuleCompleted), NaturalKey: "k", PersonID: &p.ID,
-		Data: map[string]any{}})
+	e := w.Record(eventstore.Event{
+		Type: string(rule.ModuleCompleted), NaturalKey: "k", PersonID: &p.ID,
+		Data: map[string]any{},
+	})
 	one := w.DeliveriesOf(e.ID)[0]
 	exec := func(sql string, args ...any) {
 		_, err := w.Store.Pool.Exec(t.Context(), sql, args...)
@@ -80,8 +86,10 @@ func TestWaitingDeliveriesAreCountedInFull_P3(t *testing.T) {
 func TestReversedCompletionsAreGrouped_P3(t *testing.T) {
 	w := apptest.New(t)
 	badge := func(person string) reports.Reversal {
-		return reports.Reversal{Person: "The " + person, PersonID: person, What: "Cuttings",
-			Done: `the badge "Cuttings" by "Give"`, Kind: "module.completed", CourseID: "c"}
+		return reports.Reversal{
+			Person: "The " + person, PersonID: person, What: "Cuttings",
+			Done: `the badge "Cuttings" by "Give"`, Kind: "module.completed", CourseID: "c",
+		}
 	}
 	label := badge("p2")
 	label.Done = "operate Add a label"
@@ -107,8 +115,10 @@ func TestReversedCompletionsAreGrouped_P3(t *testing.T) {
 func TestEndOfACredentialIsWarnedAbout_C2(t *testing.T) {
 	w := apptest.New(t)
 	last := time.Now().UTC().AddDate(0, 0, 60)
-	w.Connect("scim", "Chat", map[string]string{"address": "https://chat.example/scim/v2", "token": "t",
-		"expires": last.Format(time.DateOnly)})
+	w.Connect("scim", "Chat", map[string]string{
+		"address": "https://chat.example/scim/v2", "token": "t",
+		"expires": last.Format(time.DateOnly),
+	})
 	now := time.Now()
 	s := &reports.Service{Store: w.Store, Now: func() time.Time { return now }}
 	list := func() []reports.Finding {
@@ -117,8 +127,10 @@ func TestEndOfACredentialIsWarnedAbout_C2(t *testing.T) {
 		return found
 	}
 	assert.Empty(t, list())
-	for days, want := range map[int]string{29: "within 30 days", 6: "within a week", 0: "within a day",
-		-1: "has ended"} {
+	for days, want := range map[int]string{
+		29: "within 30 days", 6: "within a week", 0: "within a day",
+		-1: "has ended",
+	} {
 		now = last.AddDate(0, 0, -days)
 		got := list()
 		require.Len(t, got, 1, want)
@@ -134,14 +146,20 @@ func TestOneCauseForManyIsOneThing_P3(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	s := &reports.Service{Store: w.Store}
-	r := w.Rule(rule.Draft{Name: "Tell", Trigger: string(rule.ModuleCompleted),
-		Actions: []rule.Action{{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
-			Fields: map[string]string{"email": "person.email"}}, {Kind: rule.OpenTask, Subject: "x"}}})
+	r := w.Rule(rule.Draft{
+		Name: "Tell", Trigger: string(rule.ModuleCompleted),
+		Actions: []rule.Action{{
+			Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+			Fields: map[string]string{"email": "person.email"},
+		}, {Kind: rule.OpenTask, Subject: "x"}},
+	})
 	fall := func(people ...string) {
 		for _, who := range people {
 			p := w.Person(who)
-			w.Record(eventstore.Event{Type: string(rule.ModuleCompleted), NaturalKey: who, PersonID: &p.ID,
-				Data: map[string]any{}})
+			w.Record(eventstore.Event{
+				Type: string(rule.ModuleCompleted), NaturalKey: who, PersonID: &p.ID,
+				Data: map[string]any{},
+			})
 		}
 		_, err := w.Store.Pool.Exec(t.Context(), `UPDATE deliveries SET state = 'waiting', code = 'address-missing',
 			last_error = 'no address for somebody' WHERE rule_id = $1`, r.ID)

@@ -44,7 +44,8 @@ func (s *Service) Rest(ctx context.Context) (said []string, err error) {
 // notWorking says which connections are paused, do not work or are not known to, and which
 // registers were not read.
 func (s *Service) notWorking(ctx context.Context, connections []connectionstore.Connection) (said []string,
-	err error) {
+	err error,
+) {
 	registers := 0
 	for _, c := range connections {
 		works := len(c.Probe) > 0
@@ -97,8 +98,10 @@ func (s *Service) notInStep(ctx context.Context) (said []string, err error) {
 		state roster.State
 		what  string
 	}{
-		{roster.OutOfStep, "out of step"}, {roster.NeverRun, "paired and never run"}, {roster.Held,
-			"held"}, {roster.Paused, "paused"}, {roster.NotPaired, "not paired"},
+		{roster.OutOfStep, "out of step"}, {roster.NeverRun, "paired and never run"}, {
+			roster.Held,
+			"held",
+		}, {roster.Paused, "paused"}, {roster.NotPaired, "not paired"},
 	} {
 		sections(states[state.state], state.what)
 	}

@@ -2,8 +2,9 @@ package reports_test
 
 import (
 	"context"
-	"kanban/internal/app/connections"
 	"testing"
+
+	"kanban/internal/app/connections"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -34,10 +35,14 @@ func TestRestIsSaidOnlyWhenKnown_V1(t *testing.T) {
 	assert.Equal(t, []string{"Register was not read yet"}, said())
 	w.Read(register, false)
 	assert.Empty(t, said())
-	states, running = map[roster.State]int{roster.NotPaired: 3, roster.Held: 1, roster.OutOfStep: 2, roster.InStep: 9,
-		roster.NeverRun: 1, roster.Paused: 1}, 2
-	assert.Equal(t, []string{"2 sections are out of step", "1 section is paired and never run", "1 section is held",
-		"1 section is paused", "3 sections are not paired", "2 sections are being run now"}, said())
+	states, running = map[roster.State]int{
+		roster.NotPaired: 3, roster.Held: 1, roster.OutOfStep: 2, roster.InStep: 9,
+		roster.NeverRun: 1, roster.Paused: 1,
+	}, 2
+	assert.Equal(t, []string{
+		"2 sections are out of step", "1 section is paired and never run", "1 section is held",
+		"1 section is paused", "3 sections are not paired", "2 sections are being run now",
+	}, said())
 	states, running = nil, 0
 	paused := true
 	_, err = w.Connections.Update(t.Context(), "test", c.ID, 0, connections.Change{Paused: &paused})

@@ -114,8 +114,10 @@ func (s *Service) domains(ctx context.Context, d *rule.Draft) (map[string]rule.D
 	out := rule.Domains(rule.Trigger(d.Trigger))
 	switch rule.Trigger(d.Trigger) {
 	case rule.PersonInactive, rule.PersonNotBegun:
-		out["event.days"] = rule.Domain{OneOf: []any{int64(d.Days)},
-			About: fmt.Sprintf("event.days is %d, as the rule says", d.Days)}
+		out["event.days"] = rule.Domain{
+			OneOf: []any{int64(d.Days)},
+			About: fmt.Sprintf("event.days is %d, as the rule says", d.Days),
+		}
 	case rule.ProgressCrossed:
 		crossings, err := learningstore.Crossings(ctx, s.Store, d.Scope.Course, d.Scope.Section)
 		if err != nil {
@@ -126,8 +128,10 @@ func (s *Service) domains(ctx context.Context, d *rule.Draft) (map[string]rule.D
 			all = append(all, int64(n))
 		}
 		about := strings.ReplaceAll(strings.Trim(fmt.Sprint(crossings), "[]"), " ", ", ")
-		out["event.percent"] = rule.Domain{OneOf: all,
-			About: "event.percent is one of " + about + " here; other percentages are chosen in the outline of the course"}
+		out["event.percent"] = rule.Domain{
+			OneOf: all,
+			About: "event.percent is one of " + about + " here; other percentages are chosen in the outline of the course",
+		}
 	}
 	return out, nil
 }
@@ -190,8 +194,10 @@ func (s *Service) SampleOf(ctx context.Context, kind, text, trigger, eventID str
 
 // withAward adds what an earlier action may have awarded.
 func withAward(v rule.Values) rule.Values {
-	v["award"] = map[string]any{"awardId": "01a20932",
-		"address": "https://kanban.fernmoor.example/open/awards/01a20932"}
+	v["award"] = map[string]any{
+		"awardId": "01a20932",
+		"address": "https://kanban.fernmoor.example/open/awards/01a20932",
+	}
 	return v
 }
 

@@ -20,12 +20,16 @@ import (
 func TestRulesThatFeedEachOtherStop_E8(t *testing.T) {
 	w, now := apptest.Clocked(t)
 	c, x := w.Platform(), w.Section("PROP-A")
-	back := w.Rule(rule.Draft{Name: "Back again", Trigger: "section.left",
-		Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: x.ID}}})
+	back := w.Rule(rule.Draft{
+		Name: "Back again", Trigger: "section.left",
+		Actions: []rule.Action{{Kind: rule.Enrol, ConnectionID: c.ID, SectionID: x.ID}},
+	})
 	require.NoError(t, w.Rules.Ends(t.Context(), back.ID))
 	out, err := w.Rules.Save(t.Context(), "test", "", 0,
-		rule.Draft{Name: "Out again", Trigger: "section.joined", Condition: `event.role == "student"`,
-			Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: x.ID}}})
+		rule.Draft{
+			Name: "Out again", Trigger: "section.joined", Condition: `event.role == "student"`,
+			Actions: []rule.Action{{Kind: rule.Unenrol, ConnectionID: c.ID, SectionID: x.ID}},
+		})
 	require.NoError(t, err)
 	err = w.Rules.Ends(t.Context(), out.ID)
 	require.ErrorContains(t, err, "Out again → Back again → Out again")
@@ -65,8 +69,10 @@ func TestAwardsKnowTheirChain_E8(t *testing.T) {
 			badgestore.Badge{IssuerID: issuer.ID, Name: fmt.Sprint("B", i), Description: "d", Criteria: "c"})
 		require.NoError(t, err)
 		badges = append(badges, b)
-		d := rule.Draft{Name: b.Name, Trigger: "badge.awarded", Condition: fmt.Sprintf(`event.badge == "B%d"`, i-1),
-			Actions: []rule.Action{{Kind: rule.Award, BadgeID: b.ID}}}
+		d := rule.Draft{
+			Name: b.Name, Trigger: "badge.awarded", Condition: fmt.Sprintf(`event.badge == "B%d"`, i-1),
+			Actions: []rule.Action{{Kind: rule.Award, BadgeID: b.ID}},
+		}
 		if i == 0 {
 			d.Trigger, d.Condition = "module.completed", ""
 		}

@@ -111,7 +111,8 @@ type answerTo struct {
 // missing gives what a rule needs at services and is not there, nil when it names nothing of
 // the kind; an error when a service could not be asked.
 func (s *Service) missing(ctx context.Context, r rulestore.Rule, asked map[string]answerTo) (out []string,
-	err error) {
+	err error,
+) {
 	ask := func(a rule.Action, operation, field string) ([]string, error) {
 		key := strings.Join([]string{a.ConnectionID, operation, field}, "\x00")
 		if _, there := asked[key]; !there {

@@ -23,8 +23,10 @@ import (
 func TestWhatRulesNeedIsLookedFor_E5(t *testing.T) {
 	w, _ := apptest.Clocked(t)
 	c := w.Workspace()
-	r := w.Rule(rule.Draft{Name: "r", Trigger: "module.completed",
-		Actions: []rule.Action{{Kind: rule.AddToGroup, ConnectionID: c.ID, Group: "Greenhouse talk"}}})
+	r := w.Rule(rule.Draft{
+		Name: "r", Trigger: "module.completed",
+		Actions: []rule.Action{{Kind: rule.AddToGroup, ConnectionID: c.ID, Group: "Greenhouse talk"}},
+	})
 	report := &reports.Service{Store: w.Store}
 	look := func() (found int, step string) {
 		t.Helper()
@@ -134,9 +136,13 @@ func TestLabelsAreChosenFromTheService_E5(t *testing.T) {
 	require.Contains(t, all, "learner")
 	_, err = w.Rules.Choices(t.Context(), c.ID, "add-label", "email")
 	require.ErrorContains(t, err, "does not say how to list")
-	r := w.Rule(rule.Draft{Name: "r", Trigger: "section.joined",
-		Actions: []rule.Action{{Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label",
-			Fields: map[string]string{"email": "person.email", "label": `"learner"`}}}})
+	r := w.Rule(rule.Draft{
+		Name: "r", Trigger: "section.joined",
+		Actions: []rule.Action{{
+			Kind: rule.CallOperation, ConnectionID: c.ID, Operation: "add-label",
+			Fields: map[string]string{"email": "person.email", "label": `"learner"`},
+		}},
+	})
 	require.NoError(t, w.Rules.AskNeeds(t.Context(), ""))
 	lacking, err := rulestore.RulesLacking(t.Context(), w.Store)
 	require.NoError(t, err)

@@ -86,7 +86,8 @@ type Tried struct {
 
 // TryOperation calls an operation now, with values given by hand. It is for real.
 func (s *Service) TryOperation(ctx context.Context, who, connectionID, name string, values map[string]any) (Tried,
-	error) {
+	error,
+) {
 	o, err := connectionstore.FindOperation(ctx, s.Store, connectionID, name)
 	if err != nil {
 		return Tried{}, err

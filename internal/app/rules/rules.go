@@ -70,7 +70,8 @@ func (s *Service) Save(ctx context.Context, who, id string, version int, d rule.
 // come of the older ones is stopped or finished, as toCome says; with Ask it is refused while
 // there is any.
 func (s *Service) Edit(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (rulestore.Rule,
-	error) {
+	error,
+) {
 	r, err := rulestore.FindRule(ctx, s.Store, id)
 	if err != nil {
 		return r, err
@@ -104,7 +105,8 @@ func (s *Service) askToCome(ctx context.Context, id string) error {
 }
 
 func (s *Service) save(ctx context.Context, who, id string, version int, d rule.Draft, toCome ToCome) (rulestore.Rule,
-	error) {
+	error,
+) {
 	r := rulestore.Rule{ID: db.NewID(), Version: 1}
 	if id != "" {
 		var err error
@@ -216,9 +218,13 @@ const (
 func toComeInWords(counts map[string]int) string {
 	var parts []string
 	for _, x := range [][2]string{
-		{deliverystore.DeliveryPlanned, "planned"}, {deliverystore.DeliveryQueued,
-			"queued"}, {deliverystore.DeliveryRetrying, "to be tried again"}, {deliverystore.DeliveryWaiting,
-			"waiting for a person"},
+		{deliverystore.DeliveryPlanned, "planned"}, {
+			deliverystore.DeliveryQueued,
+			"queued",
+		}, {deliverystore.DeliveryRetrying, "to be tried again"}, {
+			deliverystore.DeliveryWaiting,
+			"waiting for a person",
+		},
 	} {
 		if n := counts[x[0]]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, x[1]))

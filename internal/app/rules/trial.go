@@ -154,7 +154,8 @@ const verdictHolds = "holds"
 
 // sample finds the event to try a rule on.
 func (s *Service) sample(ctx context.Context, r rulestore.Rule, q TrialRequest) (eventstore.Event, rule.Values,
-	error) {
+	error,
+) {
 	if q.EventID == "" && !q.Made {
 		latest, err := eventstore.EventsFor(ctx, s.Store,
 			eventstore.EventQuery{Trigger: r.Trigger, Scope: r.Scope, Limit: 1})
@@ -167,8 +168,10 @@ func (s *Service) sample(ctx context.Context, r rulestore.Rule, q TrialRequest) 
 	}
 	if q.EventID == "" {
 		made := rule.Sample(rule.Trigger(r.Trigger))
-		return eventstore.Event{Type: r.Trigger, Data: map[string]any{}, OccurredAt: s.now(),
-			RecordedAt: s.now()}, made, nil
+		return eventstore.Event{
+			Type: r.Trigger, Data: map[string]any{}, OccurredAt: s.now(),
+			RecordedAt: s.now(),
+		}, made, nil
 	}
 	events, err := eventstore.EventsByID(ctx, s.Store, []string{q.EventID})
 	if err == nil && len(events) == 0 {
@@ -197,13 +200,16 @@ func (s *Service) verdict(condition string, values rule.Values) string {
 }
 
 func (s *Service) tryStep(ctx context.Context, r rulestore.Rule, e eventstore.Event, i int, a rule.Action,
-	values rule.Values, send bool) TrialStep {
+	values rule.Values, send bool,
+) TrialStep {
 	step := TrialStep{Kind: a.Kind, After: a.After}
 	if a.If != "" {
 		step.If = s.verdict(a.If, values)
 	}
-	d := deliverystore.Delivery{ID: "trial-" + db.NewID(), Position: i, Action: a, PersonID: e.PersonID,
-		SectionID: e.SectionID}
+	d := deliverystore.Delivery{
+		ID: "trial-" + db.NewID(), Position: i, Action: a, PersonID: e.PersonID,
+		SectionID: e.SectionID,
+	}
 	p, err := s.Pipeline.Prepare(ctx, d, e, values)
 	step.Connection, step.Shown = p.Connection(), p.Shown()
 	if err != nil {
@@ -270,8 +276,10 @@ func (s *Service) LookBack(ctx context.Context, id string, since time.Time) (Loo
 		return LookBack{}, err
 	}
 	out := LookBack{Since: since}
-	events, err := eventstore.EventsFor(ctx, s.Store, eventstore.EventQuery{Trigger: r.Trigger, Scope: r.Scope,
-		Since: since, Limit: mostLookedAt + 1, Ascending: true})
+	events, err := eventstore.EventsFor(ctx, s.Store, eventstore.EventQuery{
+		Trigger: r.Trigger, Scope: r.Scope,
+		Since: since, Limit: mostLookedAt + 1, Ascending: true,
+	})
 	if err != nil {
 		return out, err
 	}
@@ -344,8 +352,10 @@ func (s *Service) CatchUp(ctx context.Context, who, id string, since time.Time, 
 	}
 	return len(ids), s.Store.InTx(ctx, func(tx *db.Tx) error {
 		for from := 0; from < len(ids); from += 200 {
-			if err := tx.Enqueue(ctx, jobs.React{EventIDs: ids[from:min(from+200, len(ids))],
-				RuleID: id}); err != nil {
+			if err := tx.Enqueue(ctx, jobs.React{
+				EventIDs: ids[from:min(from+200, len(ids))],
+				RuleID:   id,
+			}); err != nil {
 				return err
 			}
 		}

@@ -24,16 +24,22 @@ func TestTrialReachesNobody_E6(t *testing.T) {
 	badge, err := w.Badges.AddBadge(t.Context(), "test",
 		badgestore.Badge{IssuerID: issuer.ID, Name: "B", Description: "d", Criteria: "c"})
 	require.NoError(t, err)
-	d := rule.Draft{Name: "r", Trigger: "section.joined", Condition: `event.role == "student"`,
+	d := rule.Draft{
+		Name: "r", Trigger: "section.joined", Condition: `event.role == "student"`,
 		Actions: []rule.Action{
 			{Kind: rule.Award, BadgeID: badge.ID},
-			{Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}",
-				Text: "{{.award.address}}"},
-			{Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
-				Fields: map[string]string{"email": "person.email", "label": `"weeds"`}},
+			{
+				Kind: rule.Mail, ConnectionID: w.Mail().ID, Subject: "Hello {{.person.givenName}}",
+				Text: "{{.award.address}}",
+			},
+			{
+				Kind: rule.CallOperation, ConnectionID: labels.ID, Operation: "add-label",
+				Fields: map[string]string{"email": "person.email", "label": `"weeds"`},
+			},
 			{Kind: rule.AddToGroup, ConnectionID: w.Workspace().ID, Group: "Greenhouse talk"},
 			{Kind: rule.OpenTask, Subject: "x", If: `person.givenName == "Ada"`},
-		}}
+		},
+	}
 	made, err := w.Rules.TryDraft(t.Context(), d, rules.TrialRequest{})
 	require.NoError(t, err)
 	assert.Empty(t, made.EventID, "there is no real event yet, so one is made up")
@@ -107,11 +113,15 @@ func TestLookBackThenCatchUp_E7(t *testing.T) {
 		w.Record(w.Joined(x[0], x[1], "PROP-A"))
 	}
 	r, err := w.Rules.Save(t.Context(), "test", "", 0,
-		rule.Draft{Name: "r", Trigger: "section.joined", OncePerPerson: true, Condition: `person.givenName != "Ben"`,
+		rule.Draft{
+			Name: "r", Trigger: "section.joined", OncePerPerson: true, Condition: `person.givenName != "Ben"`,
 			Actions: []rule.Action{
-				{Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
-					Fields: map[string]string{"email": "person.email", "label": `"x"`}},
-			}})
+				{
+					Kind: rule.SendEvent, ConnectionID: w.Contacts().ID,
+					Fields: map[string]string{"email": "person.email", "label": `"x"`},
+				},
+			},
+		})
 	require.NoError(t, err)
 	back, err := w.Rules.LookBack(t.Context(), r.ID, since)
 	require.NoError(t, err)

@@ -36,11 +36,15 @@ func newGarden(t *testing.T, inside ...string) *garden {
 	g.Read(g.register, false)
 	g.service = g.Workspace()
 	var users []scim.User
-	room := scim.Group{ID: "room", DisplayName: "Garden room",
-		Members: []scim.Member{{Value: "stranger", Type: "User"}}}
+	room := scim.Group{
+		ID: "room", DisplayName: "Garden room",
+		Members: []scim.Member{{Value: "stranger", Type: "User"}},
+	}
 	for _, id := range append([]string{"stranger"}, inside...) {
-		u := scim.User{Schemas: []string{scim.UserSchema}, ID: id, UserName: id, Active: true,
-			Emails: []scim.Email{{Value: "stranger@elsewhere.example", Primary: true}}}
+		u := scim.User{
+			Schemas: []string{scim.UserSchema}, ID: id, UserName: id, Active: true,
+			Emails: []scim.Email{{Value: "stranger@elsewhere.example", Primary: true}},
+		}
 		if id != "stranger" {
 			u.Emails[0].Value = g.Person(id).Email
 			room.Members = append(room.Members, scim.Member{Value: id, Type: "User"})

@@ -137,13 +137,17 @@ func (x *execution) promise(ctx context.Context) (stop bool, err error) {
 		x.adopt(plan)
 		return false, nil
 	}
-	fresh := pairingstore.Preview{ID: db.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint,
-		Reverts: x.run.Reverts, Ends: x.run.Ends}
+	fresh := pairingstore.Preview{
+		ID: db.NewID(), PairingID: x.pairing.ID, Plan: plan, Fingerprint: plan.Fingerprint,
+		Reverts: x.run.Reverts, Ends: x.run.Ends,
+	}
 	x.run.State, x.run.ErrorCode, x.run.NextPreview = runstore.Moved, string(finding.PreviewMoved), &fresh.ID
 	x.run.Error = "things changed since the preview; look at the new one and run that"
 	for _, m := range roster.Moved(preview.Plan, plan) {
-		x.run.Findings = append(x.run.Findings, runstore.Noticed{Code: finding.PreviewMoved, Subject: m.Name,
-			Detail: fmt.Sprintf("was %s, is %s", orNothing(m.Before), orNothing(m.After))})
+		x.run.Findings = append(x.run.Findings, runstore.Noticed{
+			Code: finding.PreviewMoved, Subject: m.Name,
+			Detail: fmt.Sprintf("was %s, is %s", orNothing(m.Before), orNothing(m.After)),
+		})
 	}
 	return true, x.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := db.Create(tx, &fresh, "keeping the preview"); err != nil {
@@ -226,9 +230,11 @@ func (x *execution) apply(ctx context.Context) error {
 		steps, positions := make([]workspaces.Step, len(now)), make([]int, len(now))
 		for i, c := range now {
 			e := c.Entry
-			steps[i] = workspaces.Step{Outcome: e.Outcome, AccountID: e.AccountID, Want: e.Want,
+			steps[i] = workspaces.Step{
+				Outcome: e.Outcome, AccountID: e.AccountID, Want: e.Want,
 				Deactivate: e.Deactivate, Activate: e.Activate, Notify: x.pairing.Policy.Notify, Join: x.refs(e.Join),
-				Quit: x.refs(e.Quit)}
+				Quit: x.refs(e.Quit),
+			}
 			positions[i] = c.Position
 		}
 		if err := runstore.MarkStarted(ctx, x.Store, x.run.ID, positions...); err != nil {
@@ -422,8 +428,10 @@ func (x *execution) plan(ctx context.Context) (roster.Plan, error) {
 // did nothing. Who would still be changed was left for later.
 func (x *execution) report(plan roster.Plan, missing []runstore.Change) map[string]int {
 	out := map[string]int{"added": 0, "updated": 0, "removed": 0, "refused": 0, "not-arrived": len(missing)}
-	names := map[roster.Outcome]string{roster.OutcomeAdd: "added", roster.OutcomeUpdate: "updated",
-		roster.OutcomeRemove: "removed"}
+	names := map[roster.Outcome]string{
+		roster.OutcomeAdd: "added", roster.OutcomeUpdate: "updated",
+		roster.OutcomeRemove: "removed",
+	}
 	told := map[string]bool{}
 	for _, c := range missing {
 		told[c.Entry.Key()] = true
@@ -471,7 +479,8 @@ func (x *execution) takeOver(ctx context.Context, tx *db.Tx, plan roster.Plan) e
 }
 
 func (x *execution) finish(ctx context.Context, tx *db.Tx, plan roster.Plan, s stand,
-	missing []runstore.Change) error {
+	missing []runstore.Change,
+) error {
 	for _, c := range missing {
 		if err := runstore.MarkEnded(ctx, tx, c); err != nil {
 			return err

@@ -55,15 +55,19 @@ func (s *Service) askApproval(ctx context.Context, p pairingstore.Pairing, previ
 		token := rand.Text()
 		hash := sha256.Sum256([]byte(token))
 		if err := s.Store.InTx(ctx, func(tx *db.Tx) error {
-			approval := accessstore.Approval{TokenHash: hash[:], PairingID: p.ID, AdministratorID: a.ID,
-				CreatedAt: now()}
+			approval := accessstore.Approval{
+				TokenHash: hash[:], PairingID: p.ID, AdministratorID: a.ID,
+				CreatedAt: now(),
+			}
 			return db.Create(tx, &approval, "keeping the approval's link")
 		}); err != nil {
 			return err
 		}
-		m := mails.Mail{ID: "approval-" + hex.EncodeToString(hash[:8]), To: a.Email, ToName: a.Name,
+		m := mails.Mail{
+			ID: "approval-" + hex.EncodeToString(hash[:8]), To: a.Email, ToName: a.Name,
 			Subject: fmt.Sprintf("%d people would be taken out of %s", removals, p.TargetName), Text: s.letter(a, p,
-				preview.Plan, removals, token)}
+				preview.Plan, removals, token),
+		}
 		if _, err := mailer.Send(ctx, m); err != nil {
 			failed = true // the board says it too; the next comparison tries again
 			continue
@@ -101,7 +105,8 @@ func (s *Service) mailer(ctx context.Context) (*mails.Mailer, error) {
 }
 
 func (s *Service) letter(a accessstore.Administrator, p pairingstore.Pairing, plan roster.Plan, removals int,
-	token string) string {
+	token string,
+) string {
 	var names []string
 	for _, e := range plan.Entries {
 		if e.Outcome == roster.OutcomeRemove {

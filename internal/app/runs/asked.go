@@ -77,8 +77,10 @@ func (s *Service) workAsked(ctx context.Context, connectionID string) error {
 			}
 			at = survey
 		}
-		w := &asked{Service: s, pairings: all, matching: kept.Recognise(), at: at, fresh: service, surveyed: surveyed,
-			found: make([]found, len(all))}
+		w := &asked{
+			Service: s, pairings: all, matching: kept.Recognise(), at: at, fresh: service, surveyed: surveyed,
+			found: make([]found, len(all)),
+		}
 		if err := w.work(ctx, connectionID); err != nil {
 			return err
 		}
@@ -163,7 +165,8 @@ func (w *asked) work(ctx context.Context, connectionID string) error {
 
 // compare works out one pairing.
 func (w *asked) compare(ctx context.Context, x *sides, source roster.Source, refused map[string]runstore.Change,
-	auto bool) (f found, err error) {
+	auto bool,
+) (f found, err error) {
 	p := x.pairing
 	at := w.at
 	if p.AskedAt != nil && p.AskedAt.After(w.surveyed) {

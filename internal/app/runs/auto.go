@@ -131,7 +131,8 @@ func (s *Service) Auto(ctx context.Context, pairingID, who string) error {
 
 // statuses gives what the states of pairings with one connection are computed from.
 func (s *Service) statuses(ctx context.Context, connectionID string,
-	pairings []pairingstore.Pairing) (map[string]roster.SectionStatus, error) {
+	pairings []pairingstore.Pairing,
+) (map[string]roster.SectionStatus, error) {
 	var ids []string
 	for _, p := range pairings {
 		ids = append(ids, p.ID)

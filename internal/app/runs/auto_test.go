@@ -199,8 +199,10 @@ func TestEndingTakesOnlyOursOut_S8(t *testing.T) {
 	assert.NotNil(t, ended.EndedAt)
 	_, err = w.Runs.Ending(t.Context(), p.ID)
 	assert.ErrorContains(t, err, "has ended already")
-	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: p.SectionID, ConnectionID: p.ConnectionID,
-		TargetName: "Again"})
+	_, err = w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID: p.SectionID, ConnectionID: p.ConnectionID,
+		TargetName: "Again",
+	})
 	assert.NoError(t, err)
 }
 

@@ -1,11 +1,12 @@
 package runs_test
 
 import (
-	"kanban/internal/app/connections"
 	"net/http"
 	"slices"
 	"testing"
 	"time"
+
+	"kanban/internal/app/connections"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -36,17 +37,23 @@ func TestEveryKindOfCounterpart_R10(t *testing.T) {
 		"overloaded and asks to wait": {Kind: fault.Status, Status: 503, RetryAfter: 1, Count: 2},
 	} {
 		for _, at := range []struct{ what, method, path string }{
-			{"making the class", http.MethodPost, "/Groups"}, {"making accounts", http.MethodPost,
-				"/Users"}, {"making many accounts", http.MethodPost, "/Bulk"}, {"putting people in", http.MethodPatch,
-				"/Groups"},
+			{"making the class", http.MethodPost, "/Groups"}, {
+				"making accounts", http.MethodPost,
+				"/Users",
+			}, {"making many accounts", http.MethodPost, "/Bulk"}, {
+				"putting people in", http.MethodPatch,
+				"/Groups",
+			},
 		} {
 			if name == "lies" && at.what != "putting people in" {
 				continue // without an answer to read there is nothing to be deceived by
 			}
 			t.Run(at.what+", "+name, func(t *testing.T) {
 				w := apptest.New(t)
-				quick := call.Options{Timeout: 400 * time.Millisecond, Retries: 1, WaitMin: time.Millisecond,
-					WaitMax: 5 * time.Millisecond}
+				quick := call.Options{
+					Timeout: 400 * time.Millisecond, Retries: 1, WaitMin: time.Millisecond,
+					WaitMax: 5 * time.Millisecond,
+				}
 				w.Runs.Call, w.Pairings.Call = quick, quick
 				w.Read(w.Register(), false)
 				w.Standins.Workspace.Double() // who is put in twice is in it twice
@@ -123,8 +130,10 @@ func TestLateIsNotLost_R9(t *testing.T) {
 	_, err := w.Connections.Update(t.Context(), "test", c.ID, 0,
 		connections.Change{Values: map[string]string{"late": "20"}})
 	require.NoError(t, err)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID,
-		ConnectionID: c.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-C").ID,
+		ConnectionID: c.ID,
+	})
 	require.NoError(t, err)
 	w.Standins.Workspace.Late(700 * time.Millisecond)
 	preview, err := w.Runs.Preview(t.Context(), p.ID)
@@ -157,8 +166,10 @@ func ran(t *testing.T, w *apptest.World, pairingID string) (runstore.Run, pairin
 func TestReplacedByAnEmptyService_R10(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID,
-		ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-C").ID,
+		ConnectionID: w.Workspace().ID,
+	})
 	require.NoError(t, err)
 	ran(t, w, p.ID)
 	before, err := w.Runs.Preview(t.Context(), p.ID)
@@ -197,8 +208,10 @@ func TestForgottenAccountsAreReplaced_R10(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	c := w.Workspace()
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID,
-		ConnectionID: c.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-C").ID,
+		ConnectionID: c.ID,
+	})
 	require.NoError(t, err)
 	ran(t, w, p.ID)
 	_, groups := w.Standins.Workspace.Content()
@@ -230,16 +243,24 @@ func TestFirstRunOverAdoptedAccounts(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	user := func(id, email string) scim.User {
-		return scim.User{Schemas: []string{scim.UserSchema}, ID: id, UserName: id, Active: true,
-			Name: scim.Name{GivenName: "Old", FamilyName: id}, Emails: []scim.Email{{Value: email, Primary: true}}}
+		return scim.User{
+			Schemas: []string{scim.UserSchema}, ID: id, UserName: id, Active: true,
+			Name: scim.Name{GivenName: "Old", FamilyName: id}, Emails: []scim.Email{{Value: email, Primary: true}},
+		}
 	}
 	member := func(id string) scim.Member { return scim.Member{Value: id, Type: "User"} }
-	w.Standins.Workspace.Hold([]scim.User{user("inside", w.Person("stu-030").Email),
-		user("outside", w.Person("stu-031").Email), user("stranger", "s@elsewhere.example")},
-		[]scim.Group{{ID: "room", DisplayName: "Garden room",
-			Members: []scim.Member{member("inside"), member("stranger")}}})
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID,
-		ConnectionID: w.Workspace().ID, TargetRef: "room"})
+	w.Standins.Workspace.Hold([]scim.User{
+		user("inside", w.Person("stu-030").Email),
+		user("outside", w.Person("stu-031").Email), user("stranger", "s@elsewhere.example"),
+	},
+		[]scim.Group{{
+			ID: "room", DisplayName: "Garden room",
+			Members: []scim.Member{member("inside"), member("stranger")},
+		}})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-C").ID,
+		ConnectionID: w.Workspace().ID, TargetRef: "room",
+	})
 	require.NoError(t, err)
 	run, preview := ran(t, w, p.ID)
 	require.Len(t, preview.Plan.Entries, 14, "thirteen of the section, one stranger")

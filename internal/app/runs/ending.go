@@ -28,8 +28,10 @@ func (s *Service) Ending(ctx context.Context, pairingID string) (pairingstore.Pr
 	if err != nil {
 		return pairingstore.Preview{}, err
 	}
-	preview := pairingstore.Preview{ID: db.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint,
-		Ends: true}
+	preview := pairingstore.Preview{
+		ID: db.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint,
+		Ends: true,
+	}
 	return preview, s.Store.InTx(ctx, func(tx *db.Tx) error {
 		return db.Create(tx, &preview, "keeping the preview")
 	})

@@ -61,7 +61,8 @@ func (s *Service) TakenOut(ctx context.Context, p pairingstore.Pairing) ([]roste
 }
 
 func (s *Service) plan(ctx context.Context, p pairingstore.Pairing, at DirectoryReader) (roster.Plan, roster.Target,
-	error) {
+	error,
+) {
 	var none roster.Target
 	c, err := connectionstore.FindConnection(ctx, s.Store, p.ConnectionID)
 	if err != nil {
@@ -85,7 +86,8 @@ func (s *Service) plan(ctx context.Context, p pairingstore.Pairing, at Directory
 // MoveOn gives a pairing's class to another section or set, in a transaction of a
 // larger work. Its people from before come out with the first run after that.
 func (s *Service) MoveOn(ctx context.Context, tx *db.Tx, who string, p pairingstore.Pairing, sectionID string,
-	setID *string) (pairingstore.Pairing, error) {
+	setID *string,
+) (pairingstore.Pairing, error) {
 	before := p.SectionID
 	p.NextAt = NextRun(p, s.now(), s.Zone)
 	if err := pairingstore.MovePairing(ctx, tx, &p, sectionID, setID); err != nil {

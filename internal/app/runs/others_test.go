@@ -63,8 +63,10 @@ func TestWhoSitsInAnotherSectionsClass(t *testing.T) {
 func TestEverywhereTheSameCounts(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-A").ID,
-		ConnectionID: w.Workspace().ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-A").ID,
+		ConnectionID: w.Workspace().ID,
+	})
 	require.NoError(t, err)
 	preview, err := w.Runs.Preview(t.Context(), p.ID)
 	require.NoError(t, err)

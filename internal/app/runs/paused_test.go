@@ -2,9 +2,10 @@ package runs_test
 
 import (
 	"fmt"
-	"kanban/internal/app/connections"
 	"testing"
 	"time"
+
+	"kanban/internal/app/connections"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -91,8 +92,10 @@ func TestOpeningIsSaidMovedAndCancelled_R7(t *testing.T) {
 	w := apptest.New(t)
 	w.Read(w.Register(), false)
 	c := w.Workspace()
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section("PROP-C").ID,
-		ConnectionID: c.ID})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section("PROP-C").ID,
+		ConnectionID: c.ID,
+	})
 	require.NoError(t, err)
 	require.NoError(t, w.Runs.HoldClass(t.Context(), "test", p.ID))
 	w.Sync(p.ID, false)

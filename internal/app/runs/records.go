@@ -24,6 +24,7 @@ func (s *Service) RevertedBy(ctx context.Context, runID string) (string, error) 
 // Runs lists the newest runs, of one pairing or connection if given, older than
 // the run before if given.
 func (s *Service) Runs(ctx context.Context, pairingID string, connectionID string, before string,
-	limit int) ([]runstore.Run, error) {
+	limit int,
+) ([]runstore.Run, error) {
 	return runstore.Runs(ctx, s.Store, pairingID, connectionID, before, limit)
 }

@@ -47,8 +47,10 @@ func (s *Service) Revert(ctx context.Context, runID string) (pairingstore.Previe
 	if len(plan.Entries) == 0 {
 		return pairingstore.Preview{}, refusal.Conflict("", "this run changed nothing, so there is nothing to revert")
 	}
-	preview := pairingstore.Preview{ID: db.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint,
-		Reverts: &r.ID}
+	preview := pairingstore.Preview{
+		ID: db.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint,
+		Reverts: &r.ID,
+	}
 	return preview, s.Store.InTx(ctx, func(tx *db.Tx) error {
 		return db.Create(tx, &preview, "keeping the preview")
 	})

@@ -88,8 +88,10 @@ func TestFindingsAreAcknowledgedUntilTheyChange_P3(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, map[finding.Code]int{finding.AddressShared: 2, finding.AddressMissing: 1,
-		finding.RefusedByService: 1}, count(reports.Filter{Group: reports.Mend}))
+	assert.Equal(t, map[finding.Code]int{
+		finding.AddressShared: 2, finding.AddressMissing: 1,
+		finding.RefusedByService: 1,
+	}, count(reports.Filter{Group: reports.Mend}))
 	assert.Equal(t, map[finding.Code]int{finding.AccountInactive: 1}, count(reports.Filter{Group: reports.Waiting}))
 	assert.Equal(t, map[finding.Code]int{finding.TestLearner: 1, finding.SecondAccount: 1},
 		count(reports.Filter{Group: reports.LeftOut}))

@@ -97,13 +97,15 @@ func (s *Service) Preview(ctx context.Context, pairingID string) (pairingstore.P
 // removals above the pairing's guard. only narrows it to the people with these
 // keys; without any it is for everybody.
 func (s *Service) Start(ctx context.Context, who, previewID string, approved bool, only ...string) (runstore.Run,
-	error) {
+	error,
+) {
 	return s.StartIn(ctx, who, previewID, approved, "", only...)
 }
 
 // StartIn does the same as a part of a batch.
 func (s *Service) StartIn(ctx context.Context, who, previewID string, approved bool, batchID string,
-	only ...string) (runstore.Run, error) {
+	only ...string,
+) (runstore.Run, error) {
 	preview, err := pairingstore.FindPreview(ctx, s.Store, previewID)
 	if errors.Is(err, db.ErrNotFound) {
 		return runstore.Run{}, refusal.Invalid("previewId", "there is no preview %q; make one first", previewID)
@@ -144,9 +146,11 @@ func (s *Service) StartIn(ctx context.Context, who, previewID string, approved b
 
 // queued is a run of a preview.
 func queued(p pairingstore.Pairing, preview pairingstore.Preview, approved bool, who string) runstore.Run {
-	r := runstore.Run{ID: db.NewID(), Kind: runstore.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID,
+	r := runstore.Run{
+		ID: db.NewID(), Kind: runstore.RunSync, PairingID: &p.ID, ConnectionID: &p.ConnectionID,
 		PreviewID: &preview.ID, Approved: approved, State: runstore.Queued, Reverts: preview.Reverts,
-		Ends: preview.Ends, RequestedBy: who}
+		Ends: preview.Ends, RequestedBy: who,
+	}
 	if approved {
 		r.ApprovedBy = who
 	}
@@ -158,7 +162,8 @@ var byItself = []string{bySchedule, "after a read", "new matching"}
 
 // queue keeps a run and its changes, and lets it be worked on.
 func (s *Service) queue(ctx context.Context, tx *db.Tx, r *runstore.Run, preview pairingstore.Preview,
-	asked func(roster.Entry) bool) error {
+	asked func(roster.Entry) bool,
+) error {
 	r.Total = kept(preview.Plan, asked).Counts().Changes()
 	if err := db.Create(tx, r, "queueing the run"); err != nil {
 		return err
@@ -170,8 +175,10 @@ func (s *Service) queue(ctx context.Context, tx *db.Tx, r *runstore.Run, preview
 		map[string]any{"pairing": r.PairingID, "approved": r.Approved, "changes": r.Total}); err != nil {
 		return err
 	}
-	if err := tx.Enqueue(ctx, jobs.ApplyRun{RunID: r.ID,
-		ByHand: !slices.Contains(byItself, r.RequestedBy) && r.BatchID == nil}); err != nil {
+	if err := tx.Enqueue(ctx, jobs.ApplyRun{
+		RunID:  r.ID,
+		ByHand: !slices.Contains(byItself, r.RequestedBy) && r.BatchID == nil,
+	}); err != nil {
 		return err
 	}
 	return tx.Announce(ctx, "run", r.ID)
@@ -180,7 +187,8 @@ func (s *Service) queue(ctx context.Context, tx *db.Tx, r *runstore.Run, preview
 // StartPlanned queues a run of a plan that somebody has been shown, in a
 // transaction of a larger work.
 func (s *Service) StartPlanned(ctx context.Context, tx *db.Tx, who string, p pairingstore.Pairing, plan roster.Plan,
-	approved bool, batchID string) (runstore.Run, error) {
+	approved bool, batchID string,
+) (runstore.Run, error) {
 	preview := pairingstore.Preview{ID: db.NewID(), PairingID: p.ID, Plan: plan, Fingerprint: plan.Fingerprint}
 	if err := db.Create(tx, &preview, "keeping the preview"); err != nil {
 		return runstore.Run{}, err

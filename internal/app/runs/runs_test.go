@@ -30,13 +30,16 @@ func paired(t *testing.T, policy roster.Policy) (*apptest.World, connectionstore
 
 // pairedWith is the same with another section.
 func pairedWith(t *testing.T, code string, policy roster.Policy) (*apptest.World, connectionstore.Connection,
-	pairingstore.Pairing) {
+	pairingstore.Pairing,
+) {
 	t.Helper()
 	w := apptest.New(t)
 	register := w.Register()
 	w.Read(register, false)
-	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{SectionID: w.Section(code).ID,
-		ConnectionID: w.Workspace().ID, Policy: &policy})
+	p, err := w.Pairings.Pair(t.Context(), "test", pairings.Wish{
+		SectionID:    w.Section(code).ID,
+		ConnectionID: w.Workspace().ID, Policy: &policy,
+	})
 	require.NoError(t, err)
 	return w, register, p
 }

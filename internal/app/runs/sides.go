@@ -149,8 +149,10 @@ func standing(plan roster.Plan, policy roster.Policy, refused map[string]runstor
 		s.guarded = n
 	}
 	for _, e := range plan.Entries {
-		who := pairingstore.Mend{PersonID: e.PersonID, Name: e.Name, Role: string(e.Role), Outcome: e.Outcome,
-			Code: e.Reason, Detail: e.Detail}
+		who := pairingstore.Mend{
+			PersonID: e.PersonID, Name: e.Name, Role: string(e.Role), Outcome: e.Outcome,
+			Code: e.Reason, Detail: e.Detail,
+		}
 		switch {
 		case e.Outcome == roster.OutcomeNeedsPerson:
 			s.mend = append(s.mend, who)

@@ -22,7 +22,8 @@ type evidence struct {
 // and courses are told by the done bits of progress: what it costs does not grow with the
 // length of a course.
 func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.StagePlan,
-	people []string) (map[string]*evidence, error) {
+	people []string,
+) (map[string]*evidence, error) {
 	watch := stage.Watching(p.Plan())
 	courses := slices.Sorted(maps.Keys(watch.Courses))
 	compiled, err := s.Outlines.CompiledOf(ctx, courses)
@@ -35,8 +36,10 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 	}
 	out := make(map[string]*evidence, len(people))
 	for _, id := range people {
-		out[id] = &evidence{Evidence: stage.Evidence{Modules: map[stage.Key]bool{}, Courses: map[string]bool{},
-			Badges: held[id], Scores: map[stage.Key]float64{}}}
+		out[id] = &evidence{Evidence: stage.Evidence{
+			Modules: map[stage.Key]bool{}, Courses: map[string]bool{},
+			Badges: held[id], Scores: map[stage.Key]float64{},
+		}}
 	}
 	list, err := stagestore.FindStudied(ctx, from, people, courses)
 	if err != nil {
@@ -70,7 +73,8 @@ func (s *Service) evidenceOf(ctx context.Context, from db.From, p stagestore.Sta
 
 // bringUp works out the done bits that are not by the present outline.
 func bringUp(ctx context.Context, from db.From, list []stagestore.Studied,
-	compiled map[string]learning.CompiledOutline) error {
+	compiled map[string]learning.CompiledOutline,
+) error {
 	var behind []learningstore.ProgressRow
 	for _, x := range list {
 		if x.DoneBits == nil || x.Version != compiled[x.CourseID].Version {
@@ -91,7 +95,8 @@ func bringUp(ctx context.Context, from db.From, list []stagestore.Studied,
 
 // addScores adds the best scores in the activities that are asked for.
 func addScores(ctx context.Context, from db.From, watch stage.Watch, people []string, in map[[2]string]string,
-	out map[string]*evidence) error {
+	out map[string]*evidence,
+) error {
 	if len(watch.Scores) == 0 {
 		return nil
 	}

@@ -49,7 +49,8 @@ func (s *Service) Preview(ctx context.Context, id string, p stagestore.StagePlan
 }
 
 func (s *Service) previewSome(ctx context.Context, id string, p stagestore.StagePlan, people []string,
-	out *Preview) error {
+	out *Preview,
+) error {
 	known, err := s.evidenceOf(ctx, s.Store, p, people)
 	if err != nil {
 		return err
@@ -150,11 +151,15 @@ func (s *Service) Of(ctx context.Context, personID string) ([]PlanProgress, erro
 
 func (w words) progressOf(p stagestore.StagePlan, kept stagestore.StageProgress, known *evidence) PlanProgress {
 	standing := p.Plan().ProgressOf(known.Evidence)
-	l := PlanProgress{StagePlan: p, Course: w.courses[p.CourseID], Percent: standing.Percent,
-		Finished: standing.Finished}
+	l := PlanProgress{
+		StagePlan: p, Course: w.courses[p.CourseID], Percent: standing.Percent,
+		Finished: standing.Finished,
+	}
 	for i, stage := range p.Stages {
-		x := StageProgress{Stage: stage, StageProgress: standing.Stages[i], Badge: w.badges[stage.BadgeID],
-			Holds: known.Badges[stage.BadgeID]}
+		x := StageProgress{
+			Stage: stage, StageProgress: standing.Stages[i], Badge: w.badges[stage.BadgeID],
+			Holds: known.Badges[stage.BadgeID],
+		}
 		if at, there := kept.Reached[stage.ID]; there && x.Reached {
 			x.ReachedAt = &at
 		}

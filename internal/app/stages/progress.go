@@ -109,7 +109,8 @@ func (s *Service) workOut(ctx context.Context, planID string, people []string) e
 
 // step gives how far somebody has come now, and what happened on the way.
 func step(p stagestore.StagePlan, c stagestore.StageProgress, known *evidence,
-	now time.Time) (stagestore.StageProgress, []eventstore.Event) {
+	now time.Time,
+) (stagestore.StageProgress, []eventstore.Event) {
 	plan := p.Plan()
 	standing := plan.ProgressOf(known.Evidence)
 	reached, reopened := plan.Changes(func(id string) bool { _, there := c.Reached[id]; return there }, standing)
@@ -120,8 +121,10 @@ func step(p stagestore.StagePlan, c stagestore.StageProgress, known *evidence,
 			kept[stage.ID] = at
 		}
 	}
-	out := stagestore.StageProgress{PersonID: c.PersonID, Reached: kept, Next: next.ID, Percent: standing.Percent,
-		Round: c.Round}
+	out := stagestore.StageProgress{
+		PersonID: c.PersonID, Reached: kept, Next: next.ID, Percent: standing.Percent,
+		Round: c.Round,
+	}
 	if len(reached)+len(reopened) > 0 || len(kept) != len(c.Reached) {
 		out.Round++
 	}
@@ -130,8 +133,10 @@ func step(p stagestore.StagePlan, c stagestore.StageProgress, known *evidence,
 		events = append(events, eventstore.Event{
 			Type: string(what), NaturalKey: fmt.Sprintf("%s/%s/%s/%s/%d", what, p.ID, stage.ID, c.PersonID,
 				out.Round), PersonID: &out.PersonID, SectionID: known.section, CourseID: &p.CourseID, OccurredAt: now,
-			Data: map[string]any{"stage": stage.Title, "stageId": stage.ID, "stagePlan": p.Name, "stagePlanId": p.ID,
-				"percent": standing.Percent, "finished": standing.Finished},
+			Data: map[string]any{
+				"stage": stage.Title, "stageId": stage.ID, "stagePlan": p.Name, "stagePlanId": p.ID,
+				"percent": standing.Percent, "finished": standing.Finished,
+			},
 		})
 	}
 	for _, stage := range reopened {
@@ -147,7 +152,8 @@ func step(p stagestore.StagePlan, c stagestore.StageProgress, known *evidence,
 // award records events and makes the deliveries that award the badges of the stages that
 // were reached.
 func (s *Service) award(ctx context.Context, tx *db.Tx, p stagestore.StagePlan, events []eventstore.Event,
-	now time.Time) error {
+	now time.Time,
+) error {
 	fresh, err := eventstore.RecordEvents(ctx, tx, events)
 	if err != nil {
 		return err

@@ -18,7 +18,8 @@ func (s *Service) GroupOf(ctx context.Context, p stagestore.StagePlan, sectionID
 
 // StagePlanPeople lists the people of a stage plan by name.
 func (s *Service) StagePlanPeople(ctx context.Context, p stagestore.StagePlan,
-	f stagestore.StagePlanFilter) ([]stagestore.StagePlanPerson, error) {
+	f stagestore.StagePlanFilter,
+) ([]stagestore.StagePlanPerson, error) {
 	return stagestore.StagePlanPeople(ctx, s.Store, p, f)
 }
 

@@ -35,7 +35,8 @@ type Service struct {
 // Save makes a stage plan (id empty), which is off, or changes one. One that is on is
 // worked out anew for everybody.
 func (s *Service) Save(ctx context.Context, who, id string, version int,
-	p stagestore.StagePlan) (stagestore.StagePlan, error) {
+	p stagestore.StagePlan,
+) (stagestore.StagePlan, error) {
 	kept := stagestore.StagePlan{ID: db.NewID(), Version: 1}
 	if id != "" {
 		var err error
@@ -64,7 +65,8 @@ func (s *Service) Save(ctx context.Context, who, id string, version int,
 
 // write writes a stage plan and what goes with it.
 func (s *Service) write(ctx context.Context, who, what string, p *stagestore.StagePlan,
-	write func(*db.Tx) error) error {
+	write func(*db.Tx) error,
+) error {
 	err := s.Store.InTx(ctx, func(tx *db.Tx) error {
 		if err := write(tx); err != nil {
 			return err

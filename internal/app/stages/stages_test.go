@@ -72,8 +72,10 @@ func (w *world) gardener() stagestore.StagePlan {
 	return stagestore.StagePlan{Name: "Gardener", CourseID: w.course, Stages: []stage.Stage{
 		{Title: "Sower", BadgeID: w.seeds.ID, Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "m1"}}},
 		{Title: "Helper", Optional: true, Criteria: []stage.Criterion{{Kind: stage.Badge, BadgeID: w.tools.ID}}},
-		{Title: "Grafter", Criteria: []stage.Criterion{{Kind: stage.Course},
-			{Kind: stage.Score, ActivityID: "http://p.example/a2", AtLeast: 0.8}}},
+		{Title: "Grafter", Criteria: []stage.Criterion{
+			{Kind: stage.Course},
+			{Kind: stage.Score, ActivityID: "http://p.example/a2", AtLeast: 0.8},
+		}},
 	}}
 }
 
@@ -163,8 +165,10 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 
 	// A badge that is awarded or revoked counts at once.
 	ada := w.Person("stu-001")
-	a, err := w.Badges.Award(t.Context(), w.tools.ID, w.Record(eventstore.Event{Type: "course.completed",
-		NaturalKey: "k", PersonID: &ada.ID, OccurredAt: time.Now()}), time.Now().UTC())
+	a, err := w.Badges.Award(t.Context(), w.tools.ID, w.Record(eventstore.Event{
+		Type:       "course.completed",
+		NaturalKey: "k", PersonID: &ada.ID, OccurredAt: time.Now(),
+	}), time.Now().UTC())
 	require.NoError(t, err)
 	w.Follow()
 	assert.Equal(t, "reached Helper Ada Alder", w.stages()[4])
@@ -222,8 +226,10 @@ func TestStagesFollowFromFacts_B5(t *testing.T) {
 func TestStagesInAnyOrder(t *testing.T) {
 	w := newWorld(t)
 	w.on(w.gardener())
-	facts := []string{"stu-001 a1 completed", "stu-001 a2 passed 0.9", "stu-001 a3 completed", "stu-002 a1 completed",
-		"stu-002 a2 failed 0.1", "stu-002 a2 passed 0.8"}
+	facts := []string{
+		"stu-001 a1 completed", "stu-001 a2 passed 0.9", "stu-001 a3 completed", "stu-002 a1 completed",
+		"stu-002 a2 failed 0.1", "stu-002 a2 passed 0.8",
+	}
 	var group sync.WaitGroup
 	r := rand.New(rand.NewPCG(7, 7))
 	for range 4 {
@@ -251,8 +257,10 @@ func TestStagesInAnyOrder(t *testing.T) {
 	}
 	group.Wait()
 	w.Follow()
-	assert.ElementsMatch(t, []string{"reached Sower Ada Alder", "reached Grafter Ada Alder",
-		"reached Sower Bram Birch"}, w.stages())
+	assert.ElementsMatch(t, []string{
+		"reached Sower Ada Alder", "reached Grafter Ada Alder",
+		"reached Sower Bram Birch",
+	}, w.stages())
 	assert.Equal(t, []string{"Seeds"}, w.held("stu-001"))
 	assert.Equal(t, []string{"Seeds"}, w.held("stu-002"))
 }
@@ -299,8 +307,10 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 	w.told("stu-005 a3 completed")
 	assert.Len(t, w.stages(), 6)
 	assert.ErrorContains(t, w.Stages.Remove(t.Context(), "Maud",
-		w.on(stagestore.StagePlan{Name: "Other", CourseID: w.course,
-			Stages: p.Stages[:1]}).ID), "switch it off first")
+		w.on(stagestore.StagePlan{
+			Name: "Other", CourseID: w.course,
+			Stages: p.Stages[:1],
+		}).ID), "switch it off first")
 	require.NoError(t, w.Stages.Remove(t.Context(), "Maud", p.ID))
 	_, err = stagestore.FindStagePlan(t.Context(), w.Store, p.ID)
 	assert.ErrorIs(t, err, db.ErrNotFound)
@@ -311,12 +321,14 @@ func TestPreviewIsWhatHappens_B5(t *testing.T) {
 func TestRulesReactToStages_E1(t *testing.T) {
 	w := newWorld(t)
 	w.on(w.gardener())
-	w.Rule(rule.Draft{Name: "Tell", Trigger: "stage.reached", OncePerPerson: true,
+	w.Rule(rule.Draft{
+		Name: "Tell", Trigger: "stage.reached", OncePerPerson: true,
 		UndoneBy: []string{"stage.reopened"}, Condition: "event.percent >= 50", Actions: []rule.Action{{
 			Kind:    rule.OpenTask,
 			Subject: "{{.person.givenName}}: {{.event.stage}} in {{.event.stagePlan}}, {{.section.title}}",
 			Owner:   "maud@fernmoor.example",
-		}}})
+		}},
+	})
 	tasks := func() (titles []string) {
 		list, err := taskstore.Tasks(t.Context(), w.Store, false, 10)
 		require.NoError(t, err)
@@ -340,16 +352,20 @@ func TestRulesReactToStages_E1(t *testing.T) {
 func TestOutlineNamesWhatStagesLose_E2(t *testing.T) {
 	w := newWorld(t)
 	p := w.on(w.gardener())
-	w.Rule(rule.Draft{Name: "Cheer", Trigger: "module.completed", Scope: rule.Scope{Module: "m1"},
-		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}}})
+	w.Rule(rule.Draft{
+		Name: "Cheer", Trigger: "module.completed", Scope: rule.Scope{Module: "m1"},
+		Actions: []rule.Action{{Kind: rule.OpenTask, Subject: "x"}},
+	})
 	w.told("stu-001 a1 completed", "stu-001 a2 passed 0.9")
 	o, err := learningstore.Outline(t.Context(), w.Store, w.course)
 	require.NoError(t, err)
 	o.Modules = o.Modules[1:]
 	v, err := w.Outlines.PreviewOutline(t.Context(), w.course, o)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"the rule Cheer is only for Seeds", "the stage Grafter of Gardener asks for Check",
-		"the stage Sower of Gardener asks for Seeds"}, v.Misses)
+	assert.Equal(t, []string{
+		"the rule Cheer is only for Seeds", "the stage Grafter of Gardener asks for Check",
+		"the stage Sower of Gardener asks for Seeds",
+	}, v.Misses)
 	require.NoError(t, w.Outlines.SetOutline(t.Context(), "Maud", w.course, o))
 	w.Follow()
 	assert.Equal(t, []string{"reached Sower Ada Alder", "reopened Sower Ada Alder"}, w.stages())
@@ -368,8 +384,7 @@ func TestWhatAStagePlanRefersToIsChecked(t *testing.T) {
 		"it has 0 stages":           func(p *stagestore.StagePlan) { p.Stages = nil },
 		"gives a badge that is not": func(p *stagestore.StagePlan) { p.Stages[0].BadgeID = db.NewID() },
 		"asks for a badge that is not": func(p *stagestore.StagePlan) {
-			p.Stages[1].Criteria[0].BadgeID =
-				db.NewID()
+			p.Stages[1].Criteria[0].BadgeID = db.NewID()
 		},
 		`the module "m9", which is not`: func(p *stagestore.StagePlan) { p.Stages[0].Criteria[0].ModuleID = "m9" },
 		`a score in "x", which is not`:  func(p *stagestore.StagePlan) { p.Stages[2].Criteria[1].ActivityID = "x" },

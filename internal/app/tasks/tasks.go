@@ -3,6 +3,7 @@ package tasks
 
 import (
 	"context"
+
 	"kanban/internal/core/refusal"
 	"kanban/internal/store/db"
 	"kanban/internal/store/taskstore"

@@ -15,8 +15,10 @@ func award() badge.Award {
 	return badge.Award{
 		ID:     "https://badges.example.org/c/1",
 		Issuer: badge.Profile{ID: "https://badges.example.org/i/1", Name: "Example School"},
-		Achievement: badge.Achievement{ID: "https://badges.example.org/a/1", Name: "Fractions",
-			Description: "Adds fractions.", Criteria: badge.Criteria{Narrative: "Score 80 or more."}},
+		Achievement: badge.Achievement{
+			ID: "https://badges.example.org/a/1", Name: "Fractions",
+			Description: "Adds fractions.", Criteria: badge.Criteria{Narrative: "Score 80 or more."},
+		},
 		Address: "ana@example.org", Salt: "pepper",
 		At: time.Date(2026, 1, 15, 10, 0, 0, 123, time.FixedZone("", 3600)),
 	}

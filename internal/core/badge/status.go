@@ -32,8 +32,10 @@ const Entries = 131_072
 // StatusAt is the entry of a list that stands for one credential.
 func StatusAt(listAddress string, index int) *Status {
 	text := strconv.Itoa(index)
-	return &Status{ID: listAddress + "#" + text, Type: "BitstringStatusListEntry", Purpose: Revocation, Index: text,
-		Credential: listAddress}
+	return &Status{
+		ID: listAddress + "#" + text, Type: "BitstringStatusListEntry", Purpose: Revocation, Index: text,
+		Credential: listAddress,
+	}
 }
 
 // StatusList is a BitstringStatusListCredential: which credentials of an issuer are
@@ -71,10 +73,14 @@ func BuildStatusList(address, issuer string, revoked []int, at time.Time) (Statu
 	}
 	encoded, err := encodeBits(bits)
 	return StatusList{
-		Context: Contexts[:1], ID: address, Type: []string{"VerifiableCredential",
-			"BitstringStatusListCredential"}, Issuer: issuer, ValidFrom: at.UTC().Truncate(time.Second),
-		Subject: StatusBits{ID: address + "#list", Type: "BitstringStatusList", Purpose: Revocation, Encoded: encoded,
-			TTL: statusFor.Milliseconds()},
+		Context: Contexts[:1], ID: address, Type: []string{
+			"VerifiableCredential",
+			"BitstringStatusListCredential",
+		}, Issuer: issuer, ValidFrom: at.UTC().Truncate(time.Second),
+		Subject: StatusBits{
+			ID: address + "#list", Type: "BitstringStatusList", Purpose: Revocation, Encoded: encoded,
+			TTL: statusFor.Milliseconds(),
+		},
 	}, err
 }
 

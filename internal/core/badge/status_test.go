@@ -45,14 +45,18 @@ const somebodyElses = "uH4sIAAAAAAAAA-3BQQEAAAQEsNNEVNFp4bNtcjoAAAAAAAAAAAAAAAAA
 func TestStatusIsReadFromTheListItNames(t *testing.T) {
 	const address = "https://s.example/i/1/status/0"
 	credential := func(index int) badge.Credential {
-		return badge.Credential{Issuer: badge.Profile{ID: "https://s.example/i/1"},
-			Status: badge.StatusAt(address, index)}
+		return badge.Credential{
+			Issuer: badge.Profile{ID: "https://s.example/i/1"},
+			Status: badge.StatusAt(address, index),
+		}
 	}
 	l, err := badge.BuildStatusList(address, "https://s.example/i/1", nil, time.Now())
 	require.NoError(t, err)
 	l.Subject.Encoded = somebodyElses
-	for index, want := range map[int]bool{0: true, 1: false, 41: false, 42: true, 43: false, 131070: false,
-		131071: true} {
+	for index, want := range map[int]bool{
+		0: true, 1: false, 41: false, 42: true, 43: false, 131070: false,
+		131071: true,
+	} {
 		got, err := l.Revoked(credential(index))
 		require.NoError(t, err)
 		assert.Equal(t, want, got, index)
@@ -74,7 +78,8 @@ func TestStatusIsReadFromTheListItNames(t *testing.T) {
 		"is no place":         func(_ *badge.StatusList, c *badge.Credential) { c.Status.Index = "-1" },
 		"has no entry 131072": func(_ *badge.StatusList, c *badge.Credential) { c.Status.Index = "131072" },
 		"not base64url": func(l *badge.StatusList,
-			_ *badge.Credential) {
+			_ *badge.Credential,
+		) {
 			l.Subject.Encoded = l.Subject.Encoded[1:]
 		},
 		"not packed": func(l *badge.StatusList, _ *badge.Credential) { l.Subject.Encoded = "uAAAA" },

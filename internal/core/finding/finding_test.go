@@ -22,8 +22,10 @@ func TestCatalogueIsCompleteAndUnique(t *testing.T) {
 		assert.False(t, seen[e.Code], "%s stands twice", e.Code)
 		seen[e.Code] = true
 		assert.Regexp(t, form, string(e.Code))
-		for name, text := range map[string]string{"title": e.Title, "explanation": e.Explanation, "remedy": e.Remedy,
-			"owner": string(e.Owner)} {
+		for name, text := range map[string]string{
+			"title": e.Title, "explanation": e.Explanation, "remedy": e.Remedy,
+			"owner": string(e.Owner),
+		} {
 			assert.NotEmpty(t, text, "%s has no %s", e.Code, name)
 		}
 		if e.Severity == finding.Block {

@@ -172,7 +172,8 @@ func (c *Course) CourseDone(t DoneBits) bool {
 // first), progress, module, course. From facts about activities outside the outline
 // nothing follows.
 func (c *Course) Advance(was DoneBits, activity ActivityState, fact Fact) (is DoneBits, now ActivityState,
-	derived []Derived) {
+	derived []Derived,
+) {
 	now = activity.with(fact)
 	at, ok := c.spots[fact.ActivityID]
 	if !ok || own(c.activities[at.place], now) == was.has(at.place) {

@@ -25,8 +25,10 @@ func TestPreparedCourseAgreesWithItsOutline(t *testing.T) {
 				if len(left) == 0 || depth > 3 {
 					return out
 				}
-				a := learning.Activity{ID: left[0], Kind: rapid.SampledFrom([]learning.Kind{learning.Lesson,
-					learning.Assessment, learning.Assignment}).Draw(t, "kind"), Optional: rapid.Bool().Draw(t,
+				a := learning.Activity{ID: left[0], Kind: rapid.SampledFrom([]learning.Kind{
+					learning.Lesson,
+					learning.Assessment, learning.Assignment,
+				}).Draw(t, "kind"), Optional: rapid.Bool().Draw(t,
 					"optional")}
 				left = left[1:]
 				if rapid.Bool().Draw(t, "marked") {
@@ -39,9 +41,11 @@ func TestPreparedCourseAgreesWithItsOutline(t *testing.T) {
 			}
 			return out
 		}
-		o := learning.Outline{Modules: []learning.Module{{ID: "m0", Activities: nest(0)},
+		o := learning.Outline{Modules: []learning.Module{
+			{ID: "m0", Activities: nest(0)},
 			{ID: "m1", Activities: nest(0), Optional: rapid.Bool().Draw(t,
-				"optional module")}}, Percentages: []int{10, 30, 100}}
+				"optional module")},
+		}, Percentages: []int{10, 30, 100}}
 		c := learning.NewCourse(o)
 		var plain learning.State
 		var done learning.DoneBits
@@ -51,8 +55,10 @@ func TestPreparedCourseAgreesWithItsOutline(t *testing.T) {
 			f := learning.Fact{
 				ActivityID: rapid.SampledFrom(append(ids, "elsewhere")).Draw(t, "activity"), At: time.Unix(int64(i),
 					0),
-				Verb: rapid.SampledFrom([]learning.Verb{learning.Touched, learning.Completed, learning.Passed,
-					learning.Failed, learning.Scored}).Draw(t, "verb"),
+				Verb: rapid.SampledFrom([]learning.Verb{
+					learning.Touched, learning.Completed, learning.Passed,
+					learning.Failed, learning.Scored,
+				}).Draw(t, "verb"),
 			}
 			if rapid.Bool().Draw(t, "scored") {
 				score := rapid.Float64Range(-1, 1).Draw(t, "score")
@@ -86,7 +92,9 @@ func BenchmarkAdvance(b *testing.B) {
 		learning.Fact{ActivityID: "m3a1", Verb: learning.Completed})
 	b.ReportAllocs()
 	for b.Loop() {
-		c.Advance(done, learning.ActivityState{}, learning.Fact{ActivityID: "m5a7", Verb: learning.Completed,
-			At: time.Unix(5, 0)})
+		c.Advance(done, learning.ActivityState{}, learning.Fact{
+			ActivityID: "m5a7", Verb: learning.Completed,
+			At: time.Unix(5, 0),
+		})
 	}
 }

@@ -292,8 +292,10 @@ type stood struct {
 }
 
 func standing(o Outline, s State) stood {
-	out := stood{activities: map[string]bool{}, modules: map[string]bool{}, course: CourseDone(o, s),
-		percent: Percent(o, s), crossings: o.Crossings()}
+	out := stood{
+		activities: map[string]bool{}, modules: map[string]bool{}, course: CourseDone(o, s),
+		percent: Percent(o, s), crossings: o.Crossings(),
+	}
 	for _, m := range o.Modules {
 		for _, a := range m.All() {
 			out.activities[a.ID] = Done(a, s)

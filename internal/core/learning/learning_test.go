@@ -16,11 +16,15 @@ import (
 
 var outline = learning.Outline{Modules: []learning.Module{
 	{ID: "m1", Title: "Cuttings", Activities: []learning.Activity{
-		{ID: "a1", Kind: learning.Lesson}, {ID: "a2", Kind: learning.Assessment}, {ID: "a3", Kind: learning.Lesson,
-			Optional: true},
+		{ID: "a1", Kind: learning.Lesson}, {ID: "a2", Kind: learning.Assessment}, {
+			ID: "a3", Kind: learning.Lesson,
+			Optional: true,
+		},
 	}},
-	{ID: "m2", Title: "Grafting", Activities: []learning.Activity{{ID: "a4", Kind: learning.Assignment},
-		{ID: "a5", Kind: learning.Lesson}}},
+	{ID: "m2", Title: "Grafting", Activities: []learning.Activity{
+		{ID: "a4", Kind: learning.Assignment},
+		{ID: "a5", Kind: learning.Lesson},
+	}},
 	{ID: "m3", Title: "Not written yet"},
 }}
 
@@ -38,8 +42,10 @@ func advance(o learning.Outline, s learning.State, f learning.Fact) (learning.St
 
 func ExampleCourse_Advance() {
 	course, done := learning.NewCourse(outline), learning.DoneBits{}
-	for _, f := range []learning.Fact{{ActivityID: "a1", Verb: learning.Completed},
-		{ActivityID: "a2", Verb: learning.Passed}} {
+	for _, f := range []learning.Fact{
+		{ActivityID: "a1", Verb: learning.Completed},
+		{ActivityID: "a2", Verb: learning.Passed},
+	} {
 		var derived []learning.Derived
 		done, _, derived = course.Advance(done, learning.ActivityState{}, f)
 		for _, d := range derived {
@@ -85,10 +91,14 @@ func TestCheckNamesTheFault(t *testing.T) {
 		"holds no activity":       {Modules: []learning.Module{{ID: "m"}}},
 		"module 1 has no id":      {Modules: []learning.Module{{}}},
 		"two modules have the id": {Modules: []learning.Module{{ID: "m"}, {ID: "m"}}},
-		"two activities have the": {Modules: []learning.Module{{ID: "m",
-			Activities: []learning.Activity{{ID: "a", Kind: "lesson"}, {ID: "a", Kind: "lesson"}}}}},
-		"use lesson, assessment or": {Modules: []learning.Module{{ID: "m",
-			Activities: []learning.Activity{{ID: "a", Kind: "game"}}}}},
+		"two activities have the": {Modules: []learning.Module{{
+			ID:         "m",
+			Activities: []learning.Activity{{ID: "a", Kind: "lesson"}, {ID: "a", Kind: "lesson"}},
+		}}},
+		"use lesson, assessment or": {Modules: []learning.Module{{
+			ID:         "m",
+			Activities: []learning.Activity{{ID: "a", Kind: "game"}},
+		}}},
 	} {
 		err := o.Check()
 		assert.ErrorIs(t, err, learning.ErrOutline)
@@ -113,8 +123,10 @@ func TestOrderAndRepetitionDoNotMatter(t *testing.T) {
 		facts := rapid.SliceOf(rapid.Custom(func(t *rapid.T) learning.Fact {
 			f := learning.Fact{
 				ActivityID: rapid.SampledFrom([]string{"a1", "a2", "a3", "a4", "a5", "unknown"}).Draw(t, "activity"),
-				Verb: rapid.SampledFrom([]learning.Verb{learning.Touched, learning.Completed, learning.Passed,
-					learning.Failed}).Draw(t, "verb"),
+				Verb: rapid.SampledFrom([]learning.Verb{
+					learning.Touched, learning.Completed, learning.Passed,
+					learning.Failed,
+				}).Draw(t, "verb"),
 				At: time.Unix(rapid.Int64Range(1, 1e6).Draw(t, "at"), 0),
 			}
 			if rapid.Bool().Draw(t, "scored") {
@@ -147,8 +159,10 @@ func TestRecountIsAsIfTheFactHadNeverCome_E2(t *testing.T) {
 			return rapid.SliceOfN(rapid.Custom(func(t *rapid.T) learning.Fact {
 				return learning.Fact{
 					ActivityID: rapid.SampledFrom([]string{"a1", "a2", "a4", "a5", "elsewhere"}).Draw(t, "activity"),
-					Verb: rapid.SampledFrom([]learning.Verb{learning.Completed, learning.Passed,
-						learning.Failed}).Draw(t, "verb"),
+					Verb: rapid.SampledFrom([]learning.Verb{
+						learning.Completed, learning.Passed,
+						learning.Failed,
+					}).Draw(t, "verb"),
 					At: time.Unix(rapid.Int64Range(1, 50).Draw(t, "at"), 0),
 				}
 			}), 1, 12).Draw(t, name)

@@ -18,15 +18,19 @@ func mark(v float64) *float64 { return &v }
 func TestNestedActivities_E2(t *testing.T) {
 	o := learning.Outline{Modules: []learning.Module{{ID: "m", Activities: []learning.Activity{{
 		ID: "lesson", Kind: learning.Lesson, Activities: []learning.Activity{
-			{ID: "quiz", Kind: learning.Assessment, PassMark: mark(0.6)}, {ID: "extra", Kind: learning.Lesson,
-				Optional: true},
+			{ID: "quiz", Kind: learning.Assessment, PassMark: mark(0.6)}, {
+				ID: "extra", Kind: learning.Lesson,
+				Optional: true,
+			},
 		},
 	}}}}}
 	require.NoError(t, o.Check())
 	s, derived := advance(o, learning.State{}, learning.Fact{ActivityID: "lesson", Verb: learning.Completed})
 	assert.Equal(t, 50, learning.Percent(o, s))
-	assert.NotContains(t, derived, learning.Derived{Kind: learning.ActivityCompleted, ModuleID: "m",
-		ActivityID: "lesson"}, "its quiz is open")
+	assert.NotContains(t, derived, learning.Derived{
+		Kind: learning.ActivityCompleted, ModuleID: "m",
+		ActivityID: "lesson",
+	}, "its quiz is open")
 	s, derived = advance(o, s, learning.Fact{ActivityID: "quiz", Verb: learning.Passed, Score: mark(0.5)})
 	assert.Empty(t, derived, "the pass mark decides, not the platform")
 	_, derived = advance(o, s, learning.Fact{ActivityID: "quiz", Verb: learning.Scored, Score: mark(0.6)})
@@ -44,10 +48,12 @@ func TestNestedActivities_E2(t *testing.T) {
 // reported of the lesson; it does not count beside it.
 func TestQuizIsAllThatTheLessonRequires_E2(t *testing.T) {
 	o := learning.Outline{Percentages: []int{40, 100}, Modules: []learning.Module{
-		{ID: "m", Activities: []learning.Activity{{ID: "lesson", Kind: learning.Lesson, DoneByInside: true,
+		{ID: "m", Activities: []learning.Activity{{
+			ID: "lesson", Kind: learning.Lesson, DoneByInside: true,
 			Activities: []learning.Activity{
 				{ID: "quiz", Kind: learning.Assessment}, {ID: "extra", Kind: learning.Lesson, Optional: true},
-			}}}},
+			},
+		}}},
 		{ID: "n", Activities: []learning.Activity{{ID: "essay", Kind: learning.Assignment}}},
 		{ID: "further", Optional: true, Activities: []learning.Activity{{ID: "more", Kind: learning.Lesson}}},
 		{ID: "asides", Activities: []learning.Activity{{ID: "aside", Kind: learning.Lesson, Optional: true}}},
@@ -81,18 +87,32 @@ func TestOutlinesThatNobodyCouldFinishAreRefused_E2(t *testing.T) {
 		return []learning.Activity{{ID: "a", Kind: learning.Lesson, Optional: optional}}
 	}
 	for text, o := range map[string]learning.Outline{
-		"everything in it is optional": {Modules: []learning.Module{{ID: "m", Optional: true,
-			Activities: lesson(false)}, {ID: "n", Activities: []learning.Activity{{ID: "b", Kind: learning.Lesson,
-			Optional: true}}}}},
-		"nothing inside it is required": {Modules: []learning.Module{{ID: "m",
-			Activities: []learning.Activity{{ID: "b", Kind: learning.Lesson, DoneByInside: true,
-				Activities: lesson(true)}}}}},
-		"percentages lie between 1 and 100": {Modules: []learning.Module{{ID: "m", Activities: lesson(false)}},
-			Percentages: []int{0, 50}},
-		"and rise, as in": {Modules: []learning.Module{{ID: "m", Activities: lesson(false)}},
-			Percentages: []int{50, 50}},
-		"lie between 1 and 100 and rise, as": {Modules: []learning.Module{{ID: "m", Activities: lesson(false)}},
-			Percentages: []int{50, 101}},
+		"everything in it is optional": {Modules: []learning.Module{{
+			ID: "m", Optional: true,
+			Activities: lesson(false),
+		}, {ID: "n", Activities: []learning.Activity{{
+			ID: "b", Kind: learning.Lesson,
+			Optional: true,
+		}}}}},
+		"nothing inside it is required": {Modules: []learning.Module{{
+			ID: "m",
+			Activities: []learning.Activity{{
+				ID: "b", Kind: learning.Lesson, DoneByInside: true,
+				Activities: lesson(true),
+			}},
+		}}},
+		"percentages lie between 1 and 100": {
+			Modules:     []learning.Module{{ID: "m", Activities: lesson(false)}},
+			Percentages: []int{0, 50},
+		},
+		"and rise, as in": {
+			Modules:     []learning.Module{{ID: "m", Activities: lesson(false)}},
+			Percentages: []int{50, 50},
+		},
+		"lie between 1 and 100 and rise, as": {
+			Modules:     []learning.Module{{ID: "m", Activities: lesson(false)}},
+			Percentages: []int{50, 101},
+		},
 	} {
 		assert.ErrorContains(t, o.Check(), text)
 	}
@@ -131,11 +151,17 @@ m2,,a3,Look around,lesson,no,,,,no
 `))
 	require.Empty(t, wrong)
 	assert.Equal(t, learning.Outline{Modules: []learning.Module{
-		{ID: "m1", Title: "Cuttings", Activities: []learning.Activity{{ID: "a1", Title: "Tools", Kind: "lesson",
-			DoneByInside: true, Activities: []learning.Activity{{ID: "a2", Title: "Check", Kind: "assessment",
-				PassMark: mark(0.6)}}}}},
-		{ID: "m2", Title: "m2", Optional: true, Activities: []learning.Activity{{ID: "a3", Title: "Look around",
-			Kind: "lesson", Optional: true}}},
+		{ID: "m1", Title: "Cuttings", Activities: []learning.Activity{{
+			ID: "a1", Title: "Tools", Kind: "lesson",
+			DoneByInside: true, Activities: []learning.Activity{{
+				ID: "a2", Title: "Check", Kind: "assessment",
+				PassMark: mark(0.6),
+			}},
+		}}},
+		{ID: "m2", Title: "m2", Optional: true, Activities: []learning.Activity{{
+			ID: "a3", Title: "Look around",
+			Kind: "lesson", Optional: true,
+		}}},
 	}}, o)
 	again, wrong := learning.FromTable(o.Table())
 	assert.Empty(t, wrong)
@@ -183,8 +209,10 @@ func TestLearnedOnlyWhereNothingIsGiven(t *testing.T) {
 }
 
 func TestVerbs(t *testing.T) {
-	v := learning.NewVerbs([]learning.VerbRule{{Verb: "https://x.example/read", Says: learning.Completed},
-		{Verb: "http://adlnet.gov/expapi/verbs/completed", Type: "https://x.example/exam", Says: learning.Touched}})
+	v := learning.NewVerbs([]learning.VerbRule{
+		{Verb: "https://x.example/read", Says: learning.Completed},
+		{Verb: "http://adlnet.gov/expapi/verbs/completed", Type: "https://x.example/exam", Says: learning.Touched},
+	})
 	for _, c := range []struct {
 		verb, kind string
 		want       learning.Verb
@@ -198,8 +226,11 @@ func TestVerbs(t *testing.T) {
 		assert.Equal(t, c.want, got)
 		assert.Equal(t, c.want != "", ok)
 	}
-	for _, r := range [][]learning.VerbRule{{{Verb: "no", Says: "completed"}}, {{Verb: "a:b", Says: "sang"}},
-		{{Verb: "a:b", Says: "passed"}, {Verb: "a:b", Says: "failed"}}} {
+	for _, r := range [][]learning.VerbRule{
+		{{Verb: "no", Says: "completed"}},
+		{{Verb: "a:b", Says: "sang"}},
+		{{Verb: "a:b", Says: "passed"}, {Verb: "a:b", Says: "failed"}},
+	} {
 		assert.ErrorIs(t, learning.CheckVerbs(r), learning.ErrVerb)
 	}
 }

@@ -55,8 +55,10 @@ func OverviewOf(o Outline, s State) Overview {
 			for _, a := range list {
 				within[a.ID] = true
 				counts := required && !a.Optional
-				x.Activities = append(x.Activities, ActivityOverview{a, s.Activities[a.ID], depth, counts,
-					Done(a, s)})
+				x.Activities = append(x.Activities, ActivityOverview{
+					a, s.Activities[a.ID], depth, counts,
+					Done(a, s),
+				})
 				walk(a.Activities, depth+1, counts)
 			}
 		}

@@ -13,14 +13,19 @@ func TestOverviewShowsEveryActivity_E2(t *testing.T) {
 	at := time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)
 	o := learning.Outline{Modules: []learning.Module{
 		{ID: "m1", Title: "Cuttings", Activities: []learning.Activity{
-			{ID: "a1", Kind: learning.Lesson, Activities: []learning.Activity{{ID: "a2", Kind: learning.Assessment},
-				{ID: "a3", Kind: learning.Lesson, Optional: true}}},
+			{ID: "a1", Kind: learning.Lesson, Activities: []learning.Activity{
+				{ID: "a2", Kind: learning.Assessment},
+				{ID: "a3", Kind: learning.Lesson, Optional: true},
+			}},
 		}},
 		{ID: "m2", Title: "Grafting", Activities: []learning.Activity{{ID: "a4", Kind: learning.Lesson}}},
 	}}
 	s := learning.State{}
-	for i, f := range []learning.Fact{{ActivityID: "a1", Verb: learning.Completed},
-		{ActivityID: "a4", Verb: learning.Completed}, {ActivityID: "gone", Verb: learning.Passed}} {
+	for i, f := range []learning.Fact{
+		{ActivityID: "a1", Verb: learning.Completed},
+		{ActivityID: "a4", Verb: learning.Completed},
+		{ActivityID: "gone", Verb: learning.Passed},
+	} {
 		f.At = at.Add(time.Duration(i) * time.Hour)
 		s, _ = advance(o, s, f)
 	}
@@ -41,9 +46,13 @@ func TestOverviewShowsEveryActivity_E2(t *testing.T) {
 
 func TestWhatIsMissingAndWhatWasLast(t *testing.T) {
 	o := learning.Outline{Modules: []learning.Module{
-		{ID: "m", Activities: []learning.Activity{{ID: "lesson", Kind: learning.Lesson, DoneByInside: true,
-			Activities: []learning.Activity{{ID: "quiz",
-				Kind: learning.Assessment}}}, {ID: "aside", Kind: learning.Lesson, Optional: true}}},
+		{ID: "m", Activities: []learning.Activity{{
+			ID: "lesson", Kind: learning.Lesson, DoneByInside: true,
+			Activities: []learning.Activity{{
+				ID:   "quiz",
+				Kind: learning.Assessment,
+			}},
+		}, {ID: "aside", Kind: learning.Lesson, Optional: true}}},
 		{ID: "further", Optional: true, Activities: []learning.Activity{{ID: "more", Kind: learning.Lesson}}},
 		{ID: "n", Activities: []learning.Activity{{ID: "essay", Kind: learning.Assignment}}},
 	}}

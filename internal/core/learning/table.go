@@ -11,8 +11,10 @@ import (
 // the activity that holds it, and done by says whether that is done by itself or by what
 // is inside it; a module's title, and whether it is required, may stand in its first row
 // only.
-var Columns = []string{"module", "module title", "activity", "title", "kind", "required", "pass mark", "inside",
-	"done by", "module required"}
+var Columns = []string{
+	"module", "module title", "activity", "title", "kind", "required", "pass mark", "inside",
+	"done by", "module required",
+}
 
 // RowError says what is wrong with a row of a table.
 type RowError struct {
@@ -211,8 +213,10 @@ func (o Outline) Table() [][]string {
 				if a.PassMark != nil {
 					mark = strconv.FormatFloat(*a.PassMark, 'g', -1, 64)
 				}
-				out = append(out, []string{m.ID, m.Title, a.ID, a.Title, string(a.Kind), yesNo(!a.Optional), mark,
-					inside, by, yesNo(!m.Optional)})
+				out = append(out, []string{
+					m.ID, m.Title, a.ID, a.Title, string(a.Kind), yesNo(!a.Optional), mark,
+					inside, by, yesNo(!m.Optional),
+				})
 				rows(a.Activities, a.ID)
 			}
 		}

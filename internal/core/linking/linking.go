@@ -109,8 +109,10 @@ type Refusal struct {
 func Check(lead Section, others []Section, reason string, at time.Time) []Refusal {
 	var list []Refusal
 	if lead.Set != "" {
-		list = append(list, Refusal{lead, Obstacle{finding.LinkTwice,
-			fmt.Sprintf("it is linked in %s already; unlink that first", lead.Set), false}})
+		list = append(list, Refusal{lead, Obstacle{
+			finding.LinkTwice,
+			fmt.Sprintf("it is linked in %s already; unlink that first", lead.Set), false,
+		}})
 	}
 	if lead.Gone {
 		list = append(list, Refusal{lead, Obstacle{finding.SectionGone, "it is no longer in the register", false}})

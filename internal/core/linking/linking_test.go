@@ -46,14 +46,18 @@ func TestWhatCanBeLinked_S2(t *testing.T) {
 		"same course and term": {func(*linking.Section) {}, "", false},
 		"the lead itself":      {func(s *linking.Section) { s.ID = "A" }, finding.LinkTwice, false},
 		"in another set":       {func(s *linking.Section) { s.Set = "Propagation" }, finding.LinkTwice, false},
-		"paired on its own": {func(s *linking.Section) { s.Targets = []string{"Chat"} }, finding.AlreadyPaired,
-			false},
+		"paired on its own": {
+			func(s *linking.Section) { s.Targets = []string{"Chat"} }, finding.AlreadyPaired,
+			false,
+		},
 		"vanished":         {func(s *linking.Section) { s.Gone = true }, finding.SectionGone, false},
 		"another register": {func(s *linking.Section) { s.Register = "other" }, finding.OtherCourse, false},
 		"another course":   {func(s *linking.Section) { s.CourseID = "soil" }, finding.OtherCourse, true},
 		"another term":     {func(s *linking.Section) { s.TermIDs = []string{"t2"} }, finding.OtherTerm, true},
-		"one term more": {func(s *linking.Section) { s.TermIDs = []string{"t1", "t2"} }, finding.OtherTerm,
-			true},
+		"one term more": {
+			func(s *linking.Section) { s.TermIDs = []string{"t1", "t2"} }, finding.OtherTerm,
+			true,
+		},
 		"no term": {func(s *linking.Section) { s.TermIDs, s.Terms = nil, nil }, finding.OtherTerm, true},
 		"ended":   {func(s *linking.Section) { s.Ends = &past }, finding.SectionEnded, true},
 	} {

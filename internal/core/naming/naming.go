@@ -12,8 +12,10 @@ import (
 )
 
 // Fields that a template may use, in the order in which they are shown.
-var Fields = []string{"section", "code", "course", "courseCode", "term", "teacher", "organisation", "level",
-	"subject", "starts", "ends"}
+var Fields = []string{
+	"section", "code", "course", "courseCode", "term", "teacher", "organisation", "level",
+	"subject", "starts", "ends",
+}
 
 // Values of the fields, for one section or linked set.
 type Values map[string]string

@@ -44,8 +44,10 @@ func TestNames_S6(t *testing.T) {
 
 func TestTrialShowsWhatWouldClash_S6(t *testing.T) {
 	of := func(section, course string) naming.Values { return naming.Values{"section": section, "course": course} }
-	trial, err := naming.Try("{course}", []naming.Values{of("A", "Propagation"), of("B", " propagation"), of("C", ""),
-		of("D", "Soil"), of("E", strings.Repeat("x", 130))})
+	trial, err := naming.Try("{course}", []naming.Values{
+		of("A", "Propagation"), of("B", " propagation"), of("C", ""),
+		of("D", "Soil"), of("E", strings.Repeat("x", 130)),
+	})
 	assert.NoError(t, err)
 	assert.Equal(t, 5, trial.Sections)
 	assert.Equal(t, []naming.Shared{{Name: "Propagation", Sections: []string{"A", "B"}}}, trial.Shared,

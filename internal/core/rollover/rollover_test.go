@@ -15,8 +15,10 @@ var today = time.Date(2027, 1, 20, 9, 0, 0, 0, time.UTC)
 
 func section(id, course string, begins int, teachers ...string) rollover.Section {
 	from, to := today.AddDate(0, 0, begins), today.AddDate(0, 0, begins+100)
-	return rollover.Section{ID: id, Title: id, Code: id, CourseCode: course, Teachers: teachers, Begins: &from,
-		Ends: &to}
+	return rollover.Section{
+		ID: id, Title: id, Code: id, CourseCode: course, Teachers: teachers, Begins: &from,
+		Ends: &to,
+	}
 }
 
 func ExamplePropose() {
@@ -36,8 +38,10 @@ func TestEachSectionFollowsOne_S8(t *testing.T) {
 	}
 	taken := next("Propagation A again", 12, "maud")
 	taken.Taken = true
-	all := []rollover.Section{a, b, soil, next("Propagation X", 12, "maud"), next("Propagation B spring", 12, "pia"),
-		taken, next("Propagation A", -90, "maud"), next("Propagation long over", -300)}
+	all := []rollover.Section{
+		a, b, soil, next("Propagation X", 12, "maud"), next("Propagation B spring", 12, "pia"),
+		taken, next("Propagation A", -90, "maud"), next("Propagation long over", -300),
+	}
 	got := map[string]string{}
 	choices := map[string][]string{}
 	for _, m := range rollover.Propose([]rollover.Section{a, b, soil}, all, today) {
@@ -49,8 +53,10 @@ func TestEachSectionFollowsOne_S8(t *testing.T) {
 	assert.Equal(t, []string{"Propagation X", "Propagation B spring"}, choices["Propagation A"],
 		"what could follow instead")
 	assert.Equal(t, []string{"Propagation X"}, choices["Soil"], "of another course, with the same teacher")
-	assert.Equal(t, map[string]string{"Propagation A": "Propagation X", "Propagation B": "Propagation B spring",
-		"Soil": ""}, got, "the teacher tells more than the title; soil science has no next section")
+	assert.Equal(t, map[string]string{
+		"Propagation A": "Propagation X", "Propagation B": "Propagation B spring",
+		"Soil": "",
+	}, got, "the teacher tells more than the title; soil science has no next section")
 }
 
 func TestNoSectionIsUsedTwice(t *testing.T) {

@@ -12,8 +12,10 @@ func TestPlainKeyAgreesWithGeneralKey(t *testing.T) {
 	part := rapid.StringMatching(`[A-Za-z0-9._+-]{0,12}`)
 	rapid.Check(t, func(t *rapid.T) {
 		address := part.Draw(t, "local") + rapid.SampledFrom([]string{"@", "", "@@", " @"}).Draw(t,
-			"at") + part.Draw(t, "domain") + rapid.SampledFrom([]string{".example", "", ".ex-ample",
-			"."}).Draw(t, "end")
+			"at") + part.Draw(t, "domain") + rapid.SampledFrom([]string{
+			".example", "", ".ex-ample",
+			".",
+		}).Draw(t, "end")
 		key, ok := plainKey(address)
 		if !ok {
 			return

@@ -286,8 +286,10 @@ func (p *person) want() Wanted {
 }
 
 func was(a *account) Wanted {
-	return Wanted{GivenName: a.GivenName, FamilyName: a.FamilyName, Email: a.Email, UserName: a.UserName,
-		Identifier: a.ExternalID}
+	return Wanted{
+		GivenName: a.GivenName, FamilyName: a.FamilyName, Email: a.Email, UserName: a.UserName,
+		Identifier: a.ExternalID,
+	}
 }
 
 func (e Entry) as(o Outcome, reason finding.Code, detail string) Entry {

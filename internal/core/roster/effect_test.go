@@ -12,8 +12,10 @@ import (
 
 func ExamplePlan_Effects() {
 	source := roster.Source{Placed: []roster.Placement{{PersonID: "ada", AccountID: "u1", Name: "Ada Alder"}}}
-	target := roster.Target{Accounts: []roster.Account{{ID: "u1", GivenName: "Ada", FamilyName: "Alder", Active: true,
-		InTarget: true}}}
+	target := roster.Target{Accounts: []roster.Account{{
+		ID: "u1", GivenName: "Ada", FamilyName: "Alder", Active: true,
+		InTarget: true,
+	}}}
 	plan := roster.Compare(source, target, roster.DefaultPolicy(), roster.Matching{})
 	for _, ends := range []bool{false, true} {
 		for _, f := range plan.Effects(target, ends) {

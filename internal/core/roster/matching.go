@@ -66,8 +66,10 @@ func DefaultMatching() Matching {
 	return Matching{
 		Keys:    slices.Clone(Keys),
 		Domains: []DomainRule{},
-		Exclude: []Exclusion{{Name: "Second accounts", SecondAccounts: true},
-			{Name: "Test learners", TestLearners: true}},
+		Exclude: []Exclusion{
+			{Name: "Second accounts", SecondAccounts: true},
+			{Name: "Test learners", TestLearners: true},
+		},
 	}
 }
 

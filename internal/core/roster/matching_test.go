@@ -36,8 +36,10 @@ func TestDomainThatChanged_C7(t *testing.T) {
 		"the rule is for teachers")
 	e := one(t, teacher, nil, rules)
 	assert.Equal(t, "Tea@new.example", e.Want.Email, "what is written is the address of today")
-	twins := roster.Source{Members: []roster.Member{teacher,
-		func() roster.Member { m := member("2", "tea@new.example"); m.Role = roster.Teacher; return m }()}}
+	twins := roster.Source{Members: []roster.Member{
+		teacher,
+		func() roster.Member { m := member("2", "tea@new.example"); m.Role = roster.Teacher; return m }(),
+	}}
 	for _, e := range roster.Compare(twins, roster.Target{}, roster.DefaultPolicy(), rules).Entries {
 		assert.Equal(t, finding.AddressShared, e.Reason, "two people must not become one by the rule")
 	}
@@ -158,25 +160,32 @@ func TestMatchingIsChecked(t *testing.T) {
 		"must name at least one key": func(m *roster.Matching) { m.Keys = nil },
 		`has "shoe-size"`:            func(m *roster.Matching) { m.Keys = []roster.Key{"shoe-size"} },
 		"stands twice": func(m *roster.Matching) {
-			m.Keys = []roster.Key{roster.KeyEmail,
-				roster.KeyEmail}
+			m.Keys = []roster.Key{
+				roster.KeyEmail,
+				roster.KeyEmail,
+			}
 		},
 		"domains[0].to": func(m *roster.Matching) {
-			m.Domains = []roster.DomainRule{{From: "a.example",
-				To: "nodots"}}
+			m.Domains = []roster.DomainRule{{
+				From: "a.example",
+				To:   "nodots",
+			}}
 		},
 		"leads to itself": func(m *roster.Matching) {
-			m.Domains = []roster.DomainRule{{From: "a.example",
-				To: "a.example"}}
+			m.Domains = []roster.DomainRule{{
+				From: "a.example",
+				To:   "a.example",
+			}}
 		},
 		"would leave out everybody": func(m *roster.Matching) { m.Exclude = []roster.Exclusion{{Name: "All"}} },
 		"exclude[0].name is missing": func(m *roster.Matching) {
-			m.Exclude =
-				[]roster.Exclusion{{Role: roster.Student}}
+			m.Exclude = []roster.Exclusion{{Role: roster.Student}}
 		},
 		`exclude[0].email "[a" is no pattern`: func(m *roster.Matching) {
-			m.Exclude = []roster.Exclusion{{Name: "x",
-				Email: "[a"}}
+			m.Exclude = []roster.Exclusion{{
+				Name:  "x",
+				Email: "[a",
+			}}
 		},
 	} {
 		m := roster.DefaultMatching()

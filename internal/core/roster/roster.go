@@ -156,8 +156,10 @@ type Grouping struct {
 func (s Source) Lookups(m Matching) (wanted []Wanted, accounts []string) {
 	for _, p := range s.Members {
 		today := m.Address(p.Email, p.Role)
-		wanted = append(wanted, Wanted{Identifier: p.Identifier, Email: today,
-			UserName: strings.TrimSpace(p.UserName)})
+		wanted = append(wanted, Wanted{
+			Identifier: p.Identifier, Email: today,
+			UserName: strings.TrimSpace(p.UserName),
+		})
 		for _, older := range []string{strings.TrimSpace(p.Email), key(today), key(p.Email)} {
 			if older != "" && !strings.EqualFold(older, today) {
 				wanted = append(wanted, Wanted{Email: older})
@@ -241,16 +243,20 @@ const (
 )
 
 // Outcomes in the order in which they are shown, the ones that need somebody first.
-var Outcomes = []Outcome{OutcomeNeedsPerson, OutcomeAdd, OutcomeUpdate, OutcomeRemove, OutcomeWaiting, OutcomeInStep,
-	OutcomeLeftOut}
+var Outcomes = []Outcome{
+	OutcomeNeedsPerson, OutcomeAdd, OutcomeUpdate, OutcomeRemove, OutcomeWaiting, OutcomeInStep,
+	OutcomeLeftOut,
+}
 
 // LeftForLater is the result of people about whom a run was not to do anything yet.
 const LeftForLater = "left-for-later"
 
 // Results are what can have become of people in a run, as its counts name it, what it did
 // first.
-var Results = []string{"added", "updated", "removed", "refused", "not-arrived", LeftForLater,
-	string(OutcomeNeedsPerson), string(OutcomeWaiting), string(OutcomeLeftOut), string(OutcomeInStep)}
+var Results = []string{
+	"added", "updated", "removed", "refused", "not-arrived", LeftForLater,
+	string(OutcomeNeedsPerson), string(OutcomeWaiting), string(OutcomeLeftOut), string(OutcomeInStep),
+}
 
 // Changes reports whether the outcome makes a run do something.
 func (o Outcome) Changes() bool {

@@ -18,8 +18,10 @@ import (
 )
 
 func member(id, email string) roster.Member {
-	return roster.Member{PersonID: id, Role: roster.Student, GivenName: "Given" + id, FamilyName: "Family",
-		Email: email, UserName: "user." + id, Identifier: "r-" + id, Enabled: true}
+	return roster.Member{
+		PersonID: id, Role: roster.Student, GivenName: "Given" + id, FamilyName: "Family",
+		Email: email, UserName: "user." + id, Identifier: "r-" + id, Enabled: true,
+	}
 }
 
 func account(id, email string, in bool) roster.Account {
@@ -48,8 +50,10 @@ func TestEveryOutcomeHasItsReason_P2(t *testing.T) {
 	ana := member("1", "ana@fernmoor.example")
 	inactive := account("a", "ana@fernmoor.example", false)
 	inactive.Active = false
-	renamed := roster.Account{ID: "a", ExternalID: "r-1", Email: "ana@fernmoor.example", GivenName: "Anna",
-		FamilyName: "Family", Active: true, InTarget: true}
+	renamed := roster.Account{
+		ID: "a", ExternalID: "r-1", Email: "ana@fernmoor.example", GivenName: "Anna",
+		FamilyName: "Family", Active: true, InTarget: true,
+	}
 
 	later := with(ana, func(m *roster.Member) { m.Begins = new(time.Date(2027, 1, 8, 0, 0, 0, 0, time.UTC)) })
 	for name, c := range map[string]struct {
@@ -59,71 +63,129 @@ func TestEveryOutcomeHasItsReason_P2(t *testing.T) {
 		outcome roster.Outcome
 		reason  finding.Code
 	}{
-		"in step": {roster.Source{Members: []roster.Member{ana}},
+		"in step": {
+			roster.Source{Members: []roster.Member{ana}},
 			[]roster.Account{account("a", "Ana@Fernmoor.Example ",
-				true)}, roster.DefaultPolicy(), roster.OutcomeInStep, finding.InStep},
-		"account only": {roster.Source{Members: []roster.Member{ana}},
+				true)},
+			roster.DefaultPolicy(), roster.OutcomeInStep, finding.InStep,
+		},
+		"account only": {
+			roster.Source{Members: []roster.Member{ana}},
 			[]roster.Account{account("a", "ana@fernmoor.example",
-				false)}, roster.DefaultPolicy(), roster.OutcomeAdd, finding.NewMember},
-		"no account": {roster.Source{Members: []roster.Member{ana}}, nil, roster.DefaultPolicy(),
-			roster.OutcomeAdd, finding.NewAccount},
-		"not active": {roster.Source{Members: []roster.Member{ana}}, []roster.Account{inactive},
-			roster.DefaultPolicy(), roster.OutcomeWaiting, finding.AccountInactive},
-		"renamed": {roster.Source{Members: []roster.Member{ana}}, []roster.Account{renamed},
-			roster.DefaultPolicy(), roster.OutcomeUpdate, finding.DetailsDiffer},
-		"held": {roster.Source{Members: []roster.Member{ana}}, nil, hold, roster.OutcomeWaiting,
-			finding.HeldBack},
+				false)},
+			roster.DefaultPolicy(), roster.OutcomeAdd, finding.NewMember,
+		},
+		"no account": {
+			roster.Source{Members: []roster.Member{ana}},
+			nil, roster.DefaultPolicy(),
+			roster.OutcomeAdd, finding.NewAccount,
+		},
+		"not active": {
+			roster.Source{Members: []roster.Member{ana}},
+			[]roster.Account{inactive},
+			roster.DefaultPolicy(), roster.OutcomeWaiting, finding.AccountInactive,
+		},
+		"renamed": {
+			roster.Source{Members: []roster.Member{ana}},
+			[]roster.Account{renamed},
+			roster.DefaultPolicy(), roster.OutcomeUpdate, finding.DetailsDiffer,
+		},
+		"held": {
+			roster.Source{Members: []roster.Member{ana}},
+			nil, hold, roster.OutcomeWaiting,
+			finding.HeldBack,
+		},
 		"teacher not held": {roster.Source{Members: []roster.Member{with(ana,
 			func(m *roster.Member) { m.Role = roster.Teacher })}}, nil, hold, roster.OutcomeAdd, finding.NewAccount},
 		"test learner": {roster.Source{Members: []roster.Member{with(ana,
 			func(m *roster.Member) {
-				m.Role =
-					roster.TestLearner
+				m.Role = roster.TestLearner
 			})}}, nil, roster.DefaultPolicy(), roster.OutcomeLeftOut, finding.TestLearner},
-		"not begun": {roster.Source{Members: []roster.Member{later}}, nil, roster.DefaultPolicy(),
-			roster.OutcomeWaiting, finding.NotBegun},
-		"begins again": {roster.Source{Members: []roster.Member{later},
-			Placed: []roster.Placement{{PersonID: "1", AccountID: "a"}}}, []roster.Account{account("a", ana.Email,
+		"not begun": {
+			roster.Source{Members: []roster.Member{later}},
+			nil, roster.DefaultPolicy(),
+			roster.OutcomeWaiting, finding.NotBegun,
+		},
+		"begins again": {roster.Source{
+			Members: []roster.Member{later},
+			Placed:  []roster.Placement{{PersonID: "1", AccountID: "a"}},
+		}, []roster.Account{account("a", ana.Email,
 			true)}, roster.DefaultPolicy(), roster.OutcomeRemove, finding.NotBegun},
-		"begun and to come": {roster.Source{Members: []roster.Member{later, ana}}, nil, roster.DefaultPolicy(),
-			roster.OutcomeAdd, finding.NewAccount},
+		"begun and to come": {
+			roster.Source{Members: []roster.Member{later, ana}},
+			nil, roster.DefaultPolicy(),
+			roster.OutcomeAdd, finding.NewAccount,
+		},
 		"role not carried": {roster.Source{Members: []roster.Member{with(ana,
 			func(m *roster.Member) {
-				m.Role =
-					"proctor"
+				m.Role = "proctor"
 			})}}, nil, roster.DefaultPolicy(), roster.OutcomeLeftOut, finding.RoleNotCarried},
 		"disabled": {roster.Source{Members: []roster.Member{with(ana,
 			func(m *roster.Member) {
-				m.Enabled =
-					false
+				m.Enabled = false
 			})}}, nil, roster.DefaultPolicy(), roster.OutcomeLeftOut, finding.PersonDisabled},
-		"no address": {roster.Source{Members: []roster.Member{member("1", "  ")}}, nil,
-			roster.DefaultPolicy(), roster.OutcomeNeedsPerson, finding.AddressMissing},
-		"bad address": {roster.Source{Members: []roster.Member{member("1", "ana at home")}}, nil,
-			roster.DefaultPolicy(), roster.OutcomeNeedsPerson, finding.AddressInvalid},
+		"no address": {
+			roster.Source{Members: []roster.Member{member("1", "  ")}},
+			nil,
+			roster.DefaultPolicy(), roster.OutcomeNeedsPerson, finding.AddressMissing,
+		},
+		"bad address": {
+			roster.Source{Members: []roster.Member{member("1", "ana at home")}},
+			nil,
+			roster.DefaultPolicy(), roster.OutcomeNeedsPerson, finding.AddressInvalid,
+		},
 		"shared elsewhere": {roster.Source{Members: []roster.Member{with(ana,
 			func(m *roster.Member) {
-				m.SharesAddressWith =
-					"Bea"
+				m.SharesAddressWith = "Bea"
 			})}}, nil, roster.DefaultPolicy(), roster.OutcomeNeedsPerson, finding.AddressShared},
-		"two accounts": {roster.Source{Members: []roster.Member{ana}},
-			[]roster.Account{account("a", ana.Email, false),
+		"two accounts": {
+			roster.Source{Members: []roster.Member{ana}},
+			[]roster.Account{
+				account("a", ana.Email, false),
 				account("b", ana.Email,
-					false)}, roster.DefaultPolicy(), roster.OutcomeNeedsPerson, finding.TwoCandidates},
-		"leaver": {roster.Source{Placed: []roster.Placement{{PersonID: "9", AccountID: "a",
-			Name: "Leo"}}}, []roster.Account{account("a", "leo@fernmoor.example", true)}, roster.DefaultPolicy(),
-			roster.OutcomeRemove, finding.NoLongerEnrolled},
-		"leaver kept": {roster.Source{Placed: []roster.Placement{{PersonID: "9", AccountID: "a",
-			Name: "Leo"}}}, []roster.Account{account("a", "leo@fernmoor.example", true)}, keep, roster.OutcomeLeftOut,
-			finding.LeaverKept},
-		"somebody else's": {roster.Source{}, []roster.Account{account("a", "guest@fernmoor.example", true)},
-			roster.DefaultPolicy(), roster.OutcomeLeftOut, finding.NotOurs},
-		"own the target": {roster.Source{}, []roster.Account{account("a", "guest@fernmoor.example", true)}, own,
-			roster.OutcomeRemove, finding.NotOurs},
-		"disabled but in it": {roster.Source{Members: []roster.Member{with(ana,
-			func(m *roster.Member) { m.Enabled = false })}, Placed: []roster.Placement{{PersonID: "1",
-			AccountID: "a"}}}, []roster.Account{account("a", ana.Email, true)}, roster.DefaultPolicy(),
-			roster.OutcomeRemove, finding.PersonDisabled},
+					false),
+			},
+			roster.DefaultPolicy(), roster.OutcomeNeedsPerson, finding.TwoCandidates,
+		},
+		"leaver": {
+			roster.Source{Placed: []roster.Placement{{
+				PersonID: "9", AccountID: "a",
+				Name: "Leo",
+			}}},
+			[]roster.Account{account("a", "leo@fernmoor.example", true)},
+			roster.DefaultPolicy(),
+			roster.OutcomeRemove, finding.NoLongerEnrolled,
+		},
+		"leaver kept": {
+			roster.Source{Placed: []roster.Placement{{
+				PersonID: "9", AccountID: "a",
+				Name: "Leo",
+			}}},
+			[]roster.Account{account("a", "leo@fernmoor.example", true)},
+			keep, roster.OutcomeLeftOut,
+			finding.LeaverKept,
+		},
+		"somebody else's": {
+			roster.Source{},
+			[]roster.Account{account("a", "guest@fernmoor.example", true)},
+			roster.DefaultPolicy(), roster.OutcomeLeftOut, finding.NotOurs,
+		},
+		"own the target": {
+			roster.Source{},
+			[]roster.Account{account("a", "guest@fernmoor.example", true)},
+			own,
+			roster.OutcomeRemove, finding.NotOurs,
+		},
+		"disabled but in it": {
+			roster.Source{Members: []roster.Member{with(ana,
+				func(m *roster.Member) { m.Enabled = false })}, Placed: []roster.Placement{{
+				PersonID:  "1",
+				AccountID: "a",
+			}}},
+			[]roster.Account{account("a", ana.Email, true)},
+			roster.DefaultPolicy(),
+			roster.OutcomeRemove, finding.PersonDisabled,
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			plan := roster.Compare(c.source, roster.Target{Accounts: c.target}, c.policy, roster.DefaultMatching())
@@ -135,8 +197,10 @@ func TestEveryOutcomeHasItsReason_P2(t *testing.T) {
 }
 
 func TestTwinsWithOneAddressNeedAPerson_P1(t *testing.T) {
-	twins := roster.Source{Members: []roster.Member{member("1", "twins@fernmoor.example"),
-		member("2", "Twins@Fernmoor.example")}}
+	twins := roster.Source{Members: []roster.Member{
+		member("1", "twins@fernmoor.example"),
+		member("2", "Twins@Fernmoor.example"),
+	}}
 	for _, accounts := range [][]roster.Account{nil, {account("a", "twins@fernmoor.example", true)}} {
 		plan := roster.Compare(twins, roster.Target{Accounts: accounts}, roster.DefaultPolicy(),
 			roster.DefaultMatching())
@@ -183,10 +247,14 @@ func TestGuardStopsLargeRemovals_R5(t *testing.T) {
 }
 
 func TestMovedSaysWhatChanged(t *testing.T) {
-	before := roster.Compare(roster.Source{Members: []roster.Member{member("1", ""),
-		member("2", "b@fernmoor.example")}}, roster.Target{}, roster.DefaultPolicy(), roster.DefaultMatching())
-	after := roster.Compare(roster.Source{Members: []roster.Member{member("1", "a@fernmoor.example"),
-		member("2", "b@fernmoor.example")}}, roster.Target{}, roster.DefaultPolicy(), roster.DefaultMatching())
+	before := roster.Compare(roster.Source{Members: []roster.Member{
+		member("1", ""),
+		member("2", "b@fernmoor.example"),
+	}}, roster.Target{}, roster.DefaultPolicy(), roster.DefaultMatching())
+	after := roster.Compare(roster.Source{Members: []roster.Member{
+		member("1", "a@fernmoor.example"),
+		member("2", "b@fernmoor.example"),
+	}}, roster.Target{}, roster.DefaultPolicy(), roster.DefaultMatching())
 	assert.Equal(t, []roster.Move{{Name: "Given1 Family", Before: "needs-person", After: "to-add"}},
 		roster.Moved(before, after))
 	assert.NotEqual(t, before.Fingerprint, after.Fingerprint)
@@ -202,8 +270,10 @@ func TestAddressKey(t *testing.T) {
 		require.NoError(t, err, in)
 		assert.Equal(t, want, got)
 	}
-	for _, in := range []string{"", "  ", "ana", "ana@", "@x.example", "Ana <ana@x.example>", "<ana@x.example>",
-		"a@b@c", "ana@nodots", "a..b@x.example", strings.Repeat("a", 65) + "@x.example"} {
+	for _, in := range []string{
+		"", "  ", "ana", "ana@", "@x.example", "Ana <ana@x.example>", "<ana@x.example>",
+		"a@b@c", "ana@nodots", "a..b@x.example", strings.Repeat("a", 65) + "@x.example",
+	} {
 		_, err := roster.AddressKey(in)
 		assert.Error(t, err, in)
 	}
@@ -222,10 +292,14 @@ func FuzzAddressKey(f *testing.F) {
 
 // world draws a small institution in which keys collide often.
 func world(t *rapid.T) (roster.Source, roster.Target, roster.Policy) {
-	address := rapid.SampledFrom([]string{"", "bad", "a@f.example", "A@F.example", "b@f.example", "c@f.example",
-		"d@f.example"})
-	role := rapid.SampledFrom([]roster.Role{roster.Student, roster.Student, roster.Teacher, roster.TestLearner,
-		"proctor"})
+	address := rapid.SampledFrom([]string{
+		"", "bad", "a@f.example", "A@F.example", "b@f.example", "c@f.example",
+		"d@f.example",
+	})
+	role := rapid.SampledFrom([]roster.Role{
+		roster.Student, roster.Student, roster.Teacher, roster.TestLearner,
+		"proctor",
+	})
 	id := rapid.SampledFrom([]string{"", "1", "2", "3", "4", "5", "6"})
 	var s roster.Source
 	for i := range rapid.IntRange(0, 6).Draw(t, "people") {
@@ -252,8 +326,10 @@ func world(t *rapid.T) (roster.Source, roster.Target, roster.Policy) {
 	}
 	p := roster.DefaultPolicy()
 	p.Hold, p.OwnTarget = rapid.Bool().Draw(t, "hold"), rapid.Bool().Draw(t, "own")
-	p.Leavers = rapid.SampledFrom([]roster.Leavers{roster.LeaversKeep, roster.LeaversRemove,
-		roster.LeaversDeactivate}).Draw(t, "leavers")
+	p.Leavers = rapid.SampledFrom([]roster.Leavers{
+		roster.LeaversKeep, roster.LeaversRemove,
+		roster.LeaversDeactivate,
+	}).Draw(t, "leavers")
 	return s, target, p
 }
 
@@ -315,9 +391,11 @@ func apply(plan roster.Plan, s *roster.Source, target *roster.Target) {
 			if !ok {
 				i = len(target.Accounts)
 				target.Accounts = append(target.Accounts,
-					roster.Account{ID: "new-" + e.PersonID, Active: true, UserName: e.Want.UserName,
+					roster.Account{
+						ID: "new-" + e.PersonID, Active: true, UserName: e.Want.UserName,
 						Email: e.Want.Email, ExternalID: e.Want.Identifier, GivenName: e.Want.GivenName,
-						FamilyName: e.Want.FamilyName})
+						FamilyName: e.Want.FamilyName,
+					})
 			}
 			a := &target.Accounts[i]
 			a.InTarget, a.Active = true, a.Active || e.Activate
@@ -385,11 +463,15 @@ func BenchmarkCompareInstitution(b *testing.B) {
 
 // An account is found by any of its addresses; a first address counts for more.
 func TestAccountsAreFoundByAnyAddress(t *testing.T) {
-	ana := roster.Member{PersonID: "1", GivenName: "Ana", FamilyName: "Reyes", Email: "ana@x.example",
-		Role: roster.Student, Enabled: true}
+	ana := roster.Member{
+		PersonID: "1", GivenName: "Ana", FamilyName: "Reyes", Email: "ana@x.example",
+		Role: roster.Student, Enabled: true,
+	}
 	policy, matching := roster.Policy{Roles: []roster.Role{roster.Student}}, roster.DefaultMatching()
-	home := roster.Account{ID: "a", Email: "home@y.example", Emails: []string{"home@y.example", "ana@x.example"},
-		Active: true}
+	home := roster.Account{
+		ID: "a", Email: "home@y.example", Emails: []string{"home@y.example", "ana@x.example"},
+		Active: true,
+	}
 	plan := roster.Compare(roster.Source{Members: []roster.Member{ana}},
 		roster.Target{Accounts: []roster.Account{home}}, policy, matching)
 	require.Len(t, plan.Entries, 1)
@@ -404,12 +486,18 @@ func TestAccountsAreFoundByAnyAddress(t *testing.T) {
 // An account that carries one person's identifier and another's name and address is a
 // conflict: nothing of it is written over, and nobody is put in through it.
 func TestAccountOfTwoPeopleIsAConflict(t *testing.T) {
-	ana := roster.Member{PersonID: "1", GivenName: "Ana", FamilyName: "Reyes", Email: "ana@x.example",
-		Identifier: "s1", Role: roster.Student, Enabled: true}
-	bo := roster.Member{PersonID: "2", GivenName: "Bo", FamilyName: "Lind", Email: "bo@x.example", Identifier: "s2",
-		Role: roster.Student, Enabled: true}
-	mixed := roster.Account{ID: "a", ExternalID: "s1", GivenName: "Bo", FamilyName: "Lind", Email: "bo@x.example",
-		Active: true, InTarget: true}
+	ana := roster.Member{
+		PersonID: "1", GivenName: "Ana", FamilyName: "Reyes", Email: "ana@x.example",
+		Identifier: "s1", Role: roster.Student, Enabled: true,
+	}
+	bo := roster.Member{
+		PersonID: "2", GivenName: "Bo", FamilyName: "Lind", Email: "bo@x.example", Identifier: "s2",
+		Role: roster.Student, Enabled: true,
+	}
+	mixed := roster.Account{
+		ID: "a", ExternalID: "s1", GivenName: "Bo", FamilyName: "Lind", Email: "bo@x.example",
+		Active: true, InTarget: true,
+	}
 	plan := roster.Compare(roster.Source{Members: []roster.Member{ana, bo}},
 		roster.Target{Accounts: []roster.Account{mixed}}, roster.Policy{Roles: []roster.Role{roster.Student}},
 		roster.DefaultMatching())

@@ -26,8 +26,10 @@ func every(each func(s roster.SectionStatus)) {
 	for bits := range 1 << 8 {
 		on := func(n int) bool { return bits>>n&1 == 1 }
 		for _, c := range counts {
-			each(roster.SectionStatus{Paired: on(0), Ended: on(1), Gone: on(2), Paused: on(3), Ran: on(4),
-				Failed: on(5), Hold: on(6), Guarded: on(7), Latest: c})
+			each(roster.SectionStatus{
+				Paired: on(0), Ended: on(1), Gone: on(2), Paused: on(3), Ran: on(4),
+				Failed: on(5), Hold: on(6), Guarded: on(7), Latest: c,
+			})
 		}
 	}
 }
@@ -83,19 +85,25 @@ func TestWhatCanBeDone_S7(t *testing.T) {
 		{roster.NotPaired, roster.SectionStatus{Gone: true}, ""},
 		{roster.NeverRun, roster.SectionStatus{Paired: true}, "run hold open pause next-term end"},
 		{roster.InStep, ran, "run auto hold open pause next-term end"},
-		{roster.OutOfStep, with(func(s *roster.SectionStatus) { s.Latest = roster.Counts{roster.OutcomeAdd: 1} }),
-			"run auto hold open pause next-term end"},
+		{
+			roster.OutOfStep, with(func(s *roster.SectionStatus) { s.Latest = roster.Counts{roster.OutcomeAdd: 1} }),
+			"run auto hold open pause next-term end",
+		},
 		{roster.Held, with(func(s *roster.SectionStatus) {
 			s.Hold, s.Latest = true,
 				roster.Counts{roster.OutcomeWaiting: 1}
 		}), "run auto hold open pause next-term end"},
-		{roster.NeedsPerson, with(func(s *roster.SectionStatus) { s.Guarded = true }),
-			"run auto hold open pause next-term end"},
+		{
+			roster.NeedsPerson, with(func(s *roster.SectionStatus) { s.Guarded = true }),
+			"run auto hold open pause next-term end",
+		},
 		{roster.NeedsPerson, with(func(s *roster.SectionStatus) { s.Gone = true }), "run pause next-term end"},
 		{roster.Paused, with(func(s *roster.SectionStatus) { s.Paused = true }), "hold open resume next-term end"},
 		{roster.Ended, with(func(s *roster.SectionStatus) { s.Ended = true }), "run pause next-term end"},
-		{roster.Ended, with(func(s *roster.SectionStatus) { s.Ended, s.Paused = true, true }),
-			"resume next-term end"},
+		{
+			roster.Ended, with(func(s *roster.SectionStatus) { s.Ended, s.Paused = true, true }),
+			"resume next-term end",
+		},
 	} {
 		var acts []string
 		for _, a := range roster.Acts {

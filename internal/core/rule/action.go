@@ -31,8 +31,10 @@ var Kinds = []string{SendEvent, Mail, Award, CallOperation, Enrol, Unenrol, AddT
 // What is sent or operated is reverted by UndoFields and by the operation's own
 // partner.
 func Opposite(kind string) string {
-	return map[string]string{Enrol: Unenrol, Unenrol: Enrol, AddToGroup: TakeFrom, TakeFrom: AddToGroup,
-		SendEvent: SendEvent, CallOperation: CallOperation, OpenTask: OpenTask}[kind]
+	return map[string]string{
+		Enrol: Unenrol, Unenrol: Enrol, AddToGroup: TakeFrom, TakeFrom: AddToGroup,
+		SendEvent: SendEvent, CallOperation: CallOperation, OpenTask: OpenTask,
+	}[kind]
 }
 
 // Action is one thing a rule does.

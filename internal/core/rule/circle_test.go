@@ -12,8 +12,10 @@ func TestRulesThatSetEachOtherOff_E8(t *testing.T) {
 	x := rule.NewExpressions()
 	badges := map[string]string{"b1": "Cuttings", "b2": "Soil"}
 	link := func(name string, trigger rule.Trigger, condition string, actions ...rule.Action) rule.Link {
-		return rule.Link{Draft: rule.Draft{Name: name, Trigger: string(trigger), Condition: condition,
-			Actions: actions}, Badges: badges}
+		return rule.Link{Draft: rule.Draft{
+			Name: name, Trigger: string(trigger), Condition: condition,
+			Actions: actions,
+		}, Badges: badges}
 	}
 	award := func(badge string) rule.Action { return rule.Action{Kind: rule.Award, BadgeID: badge} }
 	a := link("a", rule.BadgeAwarded, `event.badge == "Cuttings"`, award("b2"))
@@ -37,9 +39,13 @@ func TestRulesThatSetEachOtherOff_E8(t *testing.T) {
 	again := link("again", rule.SectionJoined, "", rule.Action{Kind: rule.Enrol, SectionID: "s9"})
 	assert.Nil(t, x.Circle([]rule.Link{again}, 0), "whoever is in is not put in again")
 
-	stage := rule.Link{Draft: rule.Draft{Name: "the stage", Trigger: "badge.awarded",
-		Condition: `event.badgeId == "b1"`, Actions: []rule.Action{award("b2")}}, Badges: badges,
-		Also: []rule.Trigger{rule.StageReached}}
+	stage := rule.Link{
+		Draft: rule.Draft{
+			Name: "the stage", Trigger: "badge.awarded",
+			Condition: `event.badgeId == "b1"`, Actions: []rule.Action{award("b2")},
+		}, Badges: badges,
+		Also: []rule.Trigger{rule.StageReached},
+	}
 	reached := link("reached", rule.StageReached, "", award("b1"))
 	assert.Equal(t, []string{"reached", "the stage", "reached"}, x.Circle([]rule.Link{reached, stage}, 0))
 }

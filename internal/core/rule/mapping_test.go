@@ -14,8 +14,10 @@ func TestReportedEventsAreReadByTheirMapping_E10(t *testing.T) {
 	x := rule.NewExpressions()
 	event := map[string]any{
 		"reported": "purchase.completed", "subject": "order-7",
-		"data": map[string]any{"customer": map[string]any{"e-mail": "ada@x.example"},
-			"items": []any{map[string]any{"sku": "place", "n": 1.0}}},
+		"data": map[string]any{
+			"customer": map[string]any{"e-mail": "ada@x.example"},
+			"items":    []any{map[string]any{"sku": "place", "n": 1.0}},
+		},
 	}
 	mapping := map[string]string{
 		"person": `event.data.customer["e-mail"]`, "starts": `event.reported == "purchase.completed"`,
@@ -39,8 +41,10 @@ func TestReportedEventsAreReadByTheirMapping_E10(t *testing.T) {
 	assert.Contains(t, got.Problems["order"], "at most 500")
 	assert.Empty(t, got.Offer+got.Order)
 
-	for name, text := range map[string]string{"person": "event.nothing", "starts": `event.subject`,
-		"offer": "event.data."} {
+	for name, text := range map[string]string{
+		"person": "event.nothing", "starts": `event.subject`,
+		"offer": "event.data.",
+	} {
 		if name == "starts" {
 			text = `"yes"`
 		}
@@ -53,8 +57,10 @@ func TestPlacesOfAnEventAreExpressions(t *testing.T) {
 	x := rule.NewExpressions()
 	event := map[string]any{
 		"reported": "r", "data": map[string]any{
-			"a b": "spaced", "quo\"te": "quoted", "list": []any{"one",
-				[]any{"deep"}}, "yes": true, "n": 2.5, "none": nil, "long": strings.Repeat("ä", 200), "ünder": "u",
+			"a b": "spaced", "quo\"te": "quoted", "list": []any{
+				"one",
+				[]any{"deep"},
+			}, "yes": true, "n": 2.5, "none": nil, "long": strings.Repeat("ä", 200), "ünder": "u",
 		},
 	}
 	places := rule.EventValues(event)

@@ -10,13 +10,17 @@ import (
 )
 
 func TestOperationIsFilled(t *testing.T) {
-	o := rule.Operation{Name: "add-label", Method: "POST", Path: "/contacts/{email}/labels",
-		Fields: []rule.OperationField{{Name: "email", Required: true}, {Name: "label"}, {Name: "note"}}}
+	o := rule.Operation{
+		Name: "add-label", Method: "POST", Path: "/contacts/{email}/labels",
+		Fields: []rule.OperationField{{Name: "email", Required: true}, {Name: "label"}, {Name: "note"}},
+	}
 	require.NoError(t, o.Check())
 	r, err := o.Fill(map[string]any{"email": "a/b?c@x.example", "label": "learner", "stray": "no field of it"})
 	require.NoError(t, err)
-	assert.Equal(t, rule.Request{Method: "POST", Path: "/contacts/a%2Fb%3Fc@x.example/labels",
-		Body: []byte(`{"label":"learner"}`)}, r)
+	assert.Equal(t, rule.Request{
+		Method: "POST", Path: "/contacts/a%2Fb%3Fc@x.example/labels",
+		Body: []byte(`{"label":"learner"}`),
+	}, r)
 
 	o.Method = "DELETE"
 	r, err = o.Fill(map[string]any{"email": "a@x.example", "label": "a b&c"})
@@ -39,12 +43,16 @@ func TestOperationsThatCannotBeUsed(t *testing.T) {
 		`needs the field "id"`: func(o *rule.Operation) { o.Fields = nil },
 		"two fields":           func(o *rule.Operation) { o.Fields = append(o.Fields, o.Fields[0]) },
 		"both a list path": func(o *rule.Operation) {
-			o.Fields = []rule.OperationField{{Name: "id",
-				ListPath: "/x"}}
+			o.Fields = []rule.OperationField{{
+				Name:     "id",
+				ListPath: "/x",
+			}}
 		},
 		"list path of \"id\" does n": func(o *rule.Operation) {
-			o.Fields = []rule.OperationField{{Name: "id",
-				ListPath: "x", List: "y"}}
+			o.Fields = []rule.OperationField{{
+				Name:     "id",
+				ListPath: "x", List: "y",
+			}}
 		},
 	} {
 		o := good

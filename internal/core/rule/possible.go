@@ -29,8 +29,10 @@ func Domains(t Trigger) map[string]Domain {
 	for _, f := range Schema(t) {
 		switch f.Path {
 		case "event.score":
-			out[f.Path] = Domain{Low: -1, High: 1, Missing: true,
-				About: "event.score lies between -1 and 1, so 80 % is 0.8"}
+			out[f.Path] = Domain{
+				Low: -1, High: 1, Missing: true,
+				About: "event.score lies between -1 and 1, so 80 % is 0.8",
+			}
 		case "event.percent", "progress.percent":
 			out[f.Path] = Domain{High: 100, Whole: true, About: f.Path + " lies between 0 and 100"}
 		}
@@ -116,8 +118,10 @@ type nowhere struct{}
 
 var missing any = nowhere{}
 
-var compares = []string{operators.Equals, operators.NotEquals, operators.Less, operators.LessEquals,
-	operators.Greater, operators.GreaterEquals}
+var compares = []string{
+	operators.Equals, operators.NotEquals, operators.Less, operators.LessEquals,
+	operators.Greater, operators.GreaterEquals,
+}
 
 // candidates gives the values by which it shows whether an expression can hold, for each
 // attribute of domains that it names: all that there are, or, of a number that is only

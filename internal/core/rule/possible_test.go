@@ -14,8 +14,10 @@ import (
 func TestConditionsThatCanNeverHold_E5(t *testing.T) {
 	x := rule.NewExpressions()
 	domains := rule.Domains(rule.ProgressCrossed)
-	domains["event.percent"] = rule.Domain{OneOf: []any{int64(25), int64(50), int64(75), int64(100)},
-		About: "event.percent is 25, 50, 75 or 100 here"}
+	domains["event.percent"] = rule.Domain{
+		OneOf: []any{int64(25), int64(50), int64(75), int64(100)},
+		About: "event.percent is 25, 50, 75 or 100 here",
+	}
 	for text, why := range map[string]string{
 		`event.percent == 30`: "event.percent is 25, 50, 75 or 100 here",
 		`event.percent > 50 && event.percent < 75 && person.email != ""`: "25, 50, 75 or 100",
@@ -39,8 +41,10 @@ func TestConditionsThatCanNeverHold_E5(t *testing.T) {
 	assert.ErrorContains(t, x.CheckPossible(`event.score >= 80`, rule.AssessmentPassed, passed), "so 80 % is 0.8")
 	assert.ErrorContains(t, x.CheckPossible(`has(event.score) && event.score > 1`, rule.AssessmentPassed, passed),
 		"event.score lies between -1 and 1")
-	for _, text := range []string{`!has(event.score)`, `event.score > 0.99 && event.score < 0.995`,
-		`!has(event.score) || event.score > 7`, `event.score > 7 || person.name == "x"`} {
+	for _, text := range []string{
+		`!has(event.score)`, `event.score > 0.99 && event.score < 0.995`,
+		`!has(event.score) || event.score > 7`, `event.score > 7 || person.name == "x"`,
+	} {
 		assert.NoError(t, x.CheckPossible(text, rule.AssessmentPassed, passed), text)
 	}
 }

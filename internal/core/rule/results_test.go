@@ -26,11 +26,18 @@ func TestResultsThatCount_E8(t *testing.T) {
 		results             string
 		latest, best, first bool // whether it counts as a pass
 	}{
-		{"p", true, true, true}, {"f", false, false, false}, {"fp", true, true, false}, {"pf", false, true, true},
-		{"fpfp", true, true, false}, {"fpf", false, true, false}, {"ppf", false, true, true},
+		{"p", true, true, true},
+		{"f", false, false, false},
+		{"fp", true, true, false},
+		{"pf", false, true, true},
+		{"fpfp", true, true, false},
+		{"fpf", false, true, false},
+		{"ppf", false, true, true},
 	} {
-		for counts, pass := range map[rule.Counts]bool{rule.LatestResult: c.latest, rule.BestResult: c.best,
-			rule.FirstResult: c.first} {
+		for counts, pass := range map[rule.Counts]bool{
+			rule.LatestResult: c.latest, rule.BestResult: c.best,
+			rule.FirstResult: c.first,
+		} {
 			assert.Equal(t, pass, counts.Holds(rule.AssessmentPassed, of(c.results)), "%s %s", counts, c.results)
 			assert.Equal(t, !pass, counts.Holds(rule.AssessmentFailed, of(c.results)), "%s %s", counts, c.results)
 		}
@@ -62,8 +69,10 @@ func TestWhichResultCountsForARule(t *testing.T) {
 	undone := rule.Draft{Trigger: "assessment.failed", UndoneBy: []string{"assessment.passed"}}
 	assert.Equal(t, rule.LatestResult, undone.ResultThatCounts())
 	assert.Equal(t, rule.EveryResult, rule.Draft{Trigger: "assessment.failed"}.ResultThatCounts())
-	assert.Equal(t, rule.EveryResult, rule.Draft{Trigger: "section.joined",
-		UndoneBy: []string{"section.left"}}.ResultThatCounts())
+	assert.Equal(t, rule.EveryResult, rule.Draft{
+		Trigger:  "section.joined",
+		UndoneBy: []string{"section.left"},
+	}.ResultThatCounts())
 	undone.Counts = rule.BestResult
 	assert.Equal(t, rule.BestResult, undone.ResultThatCounts())
 }

@@ -134,8 +134,13 @@ func (x *Index) Match(e Event) []Rule {
 		return nil
 	}
 	var out []Rule
-	keys := [...]place{{}, {"course", e.At.Course}, {"section", e.At.Section}, {"module", e.At.Module},
-		{"activity", e.At.Activity}}
+	keys := [...]place{
+		{},
+		{"course", e.At.Course},
+		{"section", e.At.Section},
+		{"module", e.At.Module},
+		{"activity", e.At.Activity},
+	}
 	for _, key := range keys {
 		if key.kind != "" && key.id == "" {
 			continue

@@ -18,8 +18,10 @@ func ExampleIndex_Match() {
 		{ID: "orchard", Trigger: rule.ModuleCompleted, Scope: rule.Scope{Course: "orchard"}},
 		{ID: "bees", Trigger: rule.ModuleCompleted, Scope: rule.Scope{Course: "bees"}},
 	})
-	for _, r := range index.Match(rule.Event{Type: rule.ModuleCompleted,
-		At: rule.Scope{Course: "orchard", Module: "m1"}}) {
+	for _, r := range index.Match(rule.Event{
+		Type: rule.ModuleCompleted,
+		At:   rule.Scope{Course: "orchard", Module: "m1"},
+	}) {
 		fmt.Println(r.ID)
 	}
 	// Output:
@@ -31,15 +33,19 @@ func ExampleIndex_Match() {
 func TestIndexAgreesWithLookingAtAll(t *testing.T) {
 	scope := rapid.Custom(func(t *rapid.T) rule.Scope {
 		id := rapid.SampledFrom([]string{"", "", "1", "2"})
-		return rule.Scope{Course: id.Draw(t, "c"), Section: id.Draw(t, "s"), Module: id.Draw(t, "m"),
-			Activity: id.Draw(t, "a")}
+		return rule.Scope{
+			Course: id.Draw(t, "c"), Section: id.Draw(t, "s"), Module: id.Draw(t, "m"),
+			Activity: id.Draw(t, "a"),
+		}
 	})
 	trigger := rapid.SampledFrom(rule.Triggers[:3])
 	rapid.Check(t, func(t *rapid.T) {
 		var rules []rule.Rule
 		for i := range rapid.IntRange(0, 12).Draw(t, "n") {
-			rules = append(rules, rule.Rule{ID: fmt.Sprintf("%02d", i), Trigger: trigger.Draw(t, "t"),
-				Scope: scope.Draw(t, "scope")})
+			rules = append(rules, rule.Rule{
+				ID: fmt.Sprintf("%02d", i), Trigger: trigger.Draw(t, "t"),
+				Scope: scope.Draw(t, "scope"),
+			})
 		}
 		e := rule.Event{Type: trigger.Draw(t, "type"), At: scope.Draw(t, "at")}
 		var want []rule.Rule
@@ -106,8 +112,10 @@ func TestCostlyConditionStops(t *testing.T) {
 
 func TestMappingGivesPlainValues(t *testing.T) {
 	x := rule.NewExpressions()
-	for text, want := range map[string]any{`"joined-" + person.givenName`: "joined-Ana", `event.score`: 0.92,
-		`person.roles`: []any{"student"}} {
+	for text, want := range map[string]any{
+		`"joined-" + person.givenName`: "joined-Ana", `event.score`: 0.92,
+		`person.roles`: []any{"student"},
+	} {
 		got, err := x.Value(text, values)
 		require.NoError(t, err)
 		assert.Equal(t, want, got)
@@ -135,8 +143,10 @@ func TestTextsEndSoon(t *testing.T) {
 		"counting":         `{{range .event.n}}{{end}}`,
 		"a long list":      `{{range .event.long}}{{end}}`,
 	} {
-		_, err := rule.Fill(text, rule.Values{"event": {"a": []any{"x"}, "n": int64(5_000_000_000),
-			"long": make([]any, 20_000)}})
+		_, err := rule.Fill(text, rule.Values{"event": {
+			"a": []any{"x"}, "n": int64(5_000_000_000),
+			"long": make([]any, 20_000),
+		}})
 		assert.ErrorIs(t, err, rule.ErrText, what)
 	}
 	got, err := rule.Fill(`{{if .person.givenName}}{{with .person.givenName}}{{.}}{{end}}{{end}}{{range $i, $x := .event.list}}{{$i}}{{$x}}{{end}}`, rule.Values{"person": {"givenName": "Ana"}, "event": {"list": []any{"a", "b"}}})
@@ -161,8 +171,10 @@ func BenchmarkMatch(b *testing.B) {
 		b.Run(fmt.Sprintf("rules=%d", n), func(b *testing.B) {
 			rules := make([]rule.Rule, n)
 			for i := range rules {
-				rules[i] = rule.Rule{ID: fmt.Sprint(i), Trigger: rule.ModuleCompleted,
-					Scope: rule.Scope{Course: fmt.Sprint(i)}}
+				rules[i] = rule.Rule{
+					ID: fmt.Sprint(i), Trigger: rule.ModuleCompleted,
+					Scope: rule.Scope{Course: fmt.Sprint(i)},
+				}
 				if i < 5 {
 					rules[i].Scope = rule.Scope{}
 				}

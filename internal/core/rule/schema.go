@@ -50,32 +50,50 @@ var aboutProgress = []Attribute{
 	{"progress.moduleDone", "yes-no", "Whether the event's module is finished now", false},
 	{"progress.activityDone", "yes-no", "Whether the event's activity is done now", false},
 	{"progress.daysSince", "number", "Full days since the person's last activity, -1 before the first", 3},
-	{"progress.lastTitle", "text", "Title of the activity at which the person was last; empty before the first",
-		"Clean tools"},
-	{"progress.lastAddress", "text", "Address under which it is reported",
-		"https://platform.fernmoor.example/activities/act-tools"},
-	{"progress.nextTitle", "text",
-		"Title of the first activity that is still to be done; empty when the course is finished", "Take a cutting"},
-	{"progress.nextAddress", "text", "Address under which it is reported",
-		"https://platform.fernmoor.example/activities/act-cutting"},
-	{"progress.missing", "text", "Titles of what is still to be done in the course, with commas between them",
-		"Take a cutting, Cuttings check"},
+	{
+		"progress.lastTitle", "text", "Title of the activity at which the person was last; empty before the first",
+		"Clean tools",
+	},
+	{
+		"progress.lastAddress", "text", "Address under which it is reported",
+		"https://platform.fernmoor.example/activities/act-tools",
+	},
+	{
+		"progress.nextTitle", "text",
+		"Title of the first activity that is still to be done; empty when the course is finished", "Take a cutting",
+	},
+	{
+		"progress.nextAddress", "text", "Address under which it is reported",
+		"https://platform.fernmoor.example/activities/act-cutting",
+	},
+	{
+		"progress.missing", "text", "Titles of what is still to be done in the course, with commas between them",
+		"Take a cutting, Cuttings check",
+	},
 	{"progress.missingCount", "number", "How many activities are still to be done in the course", 2},
 	{"progress.missingInModule", "text", "The same for the event's module", "Take a cutting"},
 	{"progress.enrolled", "yes-no", "Whether the person is in the section now", true},
 }
 
-var aboutModule = []Attribute{{"module.id", "text", "Identifier of the module", "mod-cuttings"},
-	{"module.title", "text", "Title of the module", "Cuttings"}}
+var aboutModule = []Attribute{
+	{"module.id", "text", "Identifier of the module", "mod-cuttings"},
+	{"module.title", "text", "Title of the module", "Cuttings"},
+}
 
-var aboutActivity = []Attribute{{"activity.id", "text", "Address under which the activity is reported",
-	"https://platform.fernmoor.example/activities/act-tools"}, {"activity.title", "text", "Title of the activity",
-	"Clean tools"}}
+var aboutActivity = []Attribute{{
+	"activity.id", "text", "Address under which the activity is reported",
+	"https://platform.fernmoor.example/activities/act-tools",
+}, {
+	"activity.title", "text", "Title of the activity",
+	"Clean tools",
+}}
 
 var percent = Attribute{"event.percent", "number", "How much of the course is done, 0 to 100", 40}
 
-var moved = Attribute{"event.moved", "yes-no",
-	"Whether the person changed to another section of the course at the same time", false}
+var moved = Attribute{
+	"event.moved", "yes-no",
+	"Whether the person changed to another section of the course at the same time", false,
+}
 
 // score may be missing, so it is asked for with has(event.score).
 var score = Attribute{"event.score", "number", "Scaled score, -1 to 1; there only when one was reported", 0.92}
@@ -107,8 +125,10 @@ var aboutStage = []Attribute{
 var own = map[Trigger][]Attribute{
 	SectionJoined: {{"event.role", "text", "student, teacher, …", "student"}, moved},
 	SectionLeft:   {{"event.role", "text", "student, teacher, …", "student"}, moved},
-	SectionMoved: {{"event.role", "text", "student, teacher, …", "student"},
-		{"event.from", "text", "Title of the section that was left", "Propagation B"}},
+	SectionMoved: {
+		{"event.role", "text", "student, teacher, …", "student"},
+		{"event.from", "text", "Title of the section that was left", "Propagation B"},
+	},
 	ActivityCompleted: {percent, score},
 	AssessmentPassed:  {percent, score},
 	AssessmentFailed:  {percent, score},
@@ -121,12 +141,16 @@ var own = map[Trigger][]Attribute{
 	PersonInactive: {percent, {"event.days", "number", "For how many days nothing was done", 7}},
 	PersonNotBegun: {{"event.days", "number", "For how many days the person has been in the section", 7}},
 	BadgeAwarded:   aboutBadge,
-	BadgeRevoked: append(slices.Clip(aboutBadge), Attribute{"event.reason", "text", "Why it was revoked",
-		"Awarded by mistake"}),
+	BadgeRevoked: append(slices.Clip(aboutBadge), Attribute{
+		"event.reason", "text", "Why it was revoked",
+		"Awarded by mistake",
+	}),
 	StageReached:  aboutStage,
 	StageReopened: aboutStage,
-	RunNeedsPerson: {{"event.people", "number", "How many people need a person", 3},
-		{"event.runId", "text", "Kanban's id of the run", "6b7e1c7e-93c1-5a86-b0cf-4a42a1f11a60"}},
+	RunNeedsPerson: {
+		{"event.people", "number", "How many people need a person", 3},
+		{"event.runId", "text", "Kanban's id of the run", "6b7e1c7e-93c1-5a86-b0cf-4a42a1f11a60"},
+	},
 	AccessGranted: aboutAccess,
 	AccessEnded:   aboutAccess,
 	ServiceReported: {
@@ -134,8 +158,10 @@ var own = map[Trigger][]Attribute{
 		{"event.source", "text", "Source, as the service gave it", "https://shop.fernmoor.example"},
 		{"event.subject", "text", "Subject, as the service gave it", "order-1001"},
 		{"event.service", "text", "Name of the connection", "Garden shop"},
-		{"event.data", "anything", "What the service sent",
-			map[string]any{"email": "tamsin.trial@fernmoor.example", "offer": "propagation-place"}},
+		{
+			"event.data", "anything", "What the service sent",
+			map[string]any{"email": "tamsin.trial@fernmoor.example", "offer": "propagation-place"},
+		},
 	},
 }
 

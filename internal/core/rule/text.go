@@ -124,8 +124,10 @@ func bounded(n syntax.Node, ranges int) error {
 			return errors.New("range goes over a value such as .event.items only")
 		}
 		// What it is is known only when the text is filled in.
-		n.Pipe.Cmds = append(n.Pipe.Cmds, &syntax.CommandNode{NodeType: syntax.NodeCommand, Pos: n.Pos,
-			Args: []syntax.Node{syntax.NewIdentifier(listed).SetPos(n.Pos)}})
+		n.Pipe.Cmds = append(n.Pipe.Cmds, &syntax.CommandNode{
+			NodeType: syntax.NodeCommand, Pos: n.Pos,
+			Args: []syntax.Node{syntax.NewIdentifier(listed).SetPos(n.Pos)},
+		})
 		return walk(n.BranchNode, ranges+1)
 	case *syntax.TemplateNode:
 		return errors.New("template cannot be used")

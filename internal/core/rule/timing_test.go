@@ -11,8 +11,10 @@ import (
 )
 
 func TestSpan(t *testing.T) {
-	for text, want := range map[string]time.Duration{"": 0, " 90m ": 90 * time.Minute, "2h": 2 * time.Hour,
-		"3d": 72 * time.Hour, "0d": 0} {
+	for text, want := range map[string]time.Duration{
+		"": 0, " 90m ": 90 * time.Minute, "2h": 2 * time.Hour,
+		"3d": 72 * time.Hour, "0d": 0,
+	} {
 		got, err := rule.Span(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)

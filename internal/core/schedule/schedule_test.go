@@ -53,9 +53,11 @@ func TestNextIsAlwaysAhead(t *testing.T) {
 		s := schedule.Schedule{Kind: schedule.Every, Minutes: rapid.IntRange(5, 1440).Draw(t, "minutes")}
 		limit := time.Duration(s.Minutes) * time.Minute
 		if rapid.Bool().Draw(t, "daily") {
-			s = schedule.Schedule{Kind: schedule.Daily,
+			s = schedule.Schedule{
+				Kind: schedule.Daily,
 				At: fmt.Sprintf("%02d:%02d", rapid.IntRange(0, 23).Draw(t, "hour"),
-					rapid.IntRange(0, 59).Draw(t, "minute"))}
+					rapid.IntRange(0, 59).Draw(t, "minute")),
+			}
 			limit = 26 * time.Hour
 		}
 		if err := s.Check(); err != nil {

@@ -11,8 +11,10 @@ import (
 )
 
 func ExampleRank() {
-	section := similarity.Section{Names: []string{"Propagation A"}, Accounts: []string{"1", "2", "3"},
-		Teachers: []string{"3"}}
+	section := similarity.Section{
+		Names: []string{"Propagation A"}, Accounts: []string{"1", "2", "3"},
+		Teachers: []string{"3"},
+	}
 	for _, c := range similarity.Rank(section, []similarity.Space{
 		{Ref: "x", Name: "Propagation (a)"}, {Ref: "y", Name: "Garden talk", Members: []string{"1", "2", "3"}},
 	}) {
@@ -24,8 +26,10 @@ func ExampleRank() {
 }
 
 func TestEvidence_S4(t *testing.T) {
-	section := similarity.Section{Names: []string{"Propagation A", "PROP-A"}, Terms: []string{"First term"},
-		Accounts: []string{"1", "2", "3", "4"}, Teachers: []string{"4"}}
+	section := similarity.Section{
+		Names: []string{"Propagation A", "PROP-A"}, Terms: []string{"First term"},
+		Accounts: []string{"1", "2", "3", "4"}, Teachers: []string{"4"},
+	}
 	list := similarity.Rank(section, []similarity.Space{
 		{Ref: "right", Name: "prop a, first term", Members: []string{"1", "2", "4"}},
 		{Ref: "namesake", Name: "Propagation A", Members: []string{"7", "8", "9"}},
@@ -33,8 +37,10 @@ func TestEvidence_S4(t *testing.T) {
 		{Ref: "other", Name: "Beekeeping", Members: []string{"1", "8", "9"}},
 	})
 	assert.Equal(t, "right", list[0].Ref)
-	assert.Equal(t, similarity.Candidate{Space: list[0].Space, Score: list[0].Score, Name: list[0].Name, Shared: 3,
-		Missing: 1, Teachers: 1, Term: true}, list[0])
+	assert.Equal(t, similarity.Candidate{
+		Space: list[0].Space, Score: list[0].Score, Name: list[0].Name, Shared: 3,
+		Missing: 1, Teachers: 1, Term: true,
+	}, list[0])
 	poor := map[string]bool{}
 	for _, c := range list {
 		poor[c.Ref] = c.Poor()
@@ -48,11 +54,15 @@ func TestScoresStayInBounds(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		ids := rapid.SliceOf(rapid.SampledFrom([]string{"1", "2", "3", "4"}))
 		names := rapid.SliceOf(rapid.SampledFrom([]string{"", "A", "Soil", "Soil science"}))
-		s := similarity.Section{Names: names.Draw(t, "names"), Terms: names.Draw(t, "terms"),
-			Accounts: ids.Draw(t, "accounts")}
+		s := similarity.Section{
+			Names: names.Draw(t, "names"), Terms: names.Draw(t, "terms"),
+			Accounts: ids.Draw(t, "accounts"),
+		}
 		s.Teachers = s.Accounts[:len(s.Accounts)/2]
-		space := similarity.Space{Name: rapid.SampledFrom([]string{"", "Soil", "Soil A"}).Draw(t, "name"),
-			Members: ids.Draw(t, "members")}
+		space := similarity.Space{
+			Name:    rapid.SampledFrom([]string{"", "Soil", "Soil A"}).Draw(t, "name"),
+			Members: ids.Draw(t, "members"),
+		}
 		for _, c := range similarity.Rank(s, []similarity.Space{space, space}) {
 			assert.True(t, c.Score >= 0 && c.Score <= 100, "%+v", c)
 		}

@@ -153,8 +153,14 @@ type Watch struct {
 
 // Watching gives what some plans are about.
 func Watching(all ...Plan) Watch {
-	w := Watch{map[string]bool{}, map[string]bool{}, map[Key]bool{}, map[string]bool{}, map[Key]bool{},
-		map[string]bool{}}
+	w := Watch{
+		map[string]bool{},
+		map[string]bool{},
+		map[Key]bool{},
+		map[string]bool{},
+		map[Key]bool{},
+		map[string]bool{},
+	}
 	for _, p := range all {
 		w.Own[p.CourseID], w.Courses[p.CourseID] = true, true
 		for _, s := range p.Stages {

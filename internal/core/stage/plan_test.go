@@ -14,13 +14,17 @@ import (
 func gardener() stage.Plan {
 	return stage.Plan{CourseID: "prop", Stages: []stage.Stage{
 		{ID: "sower", Title: "Sower", Criteria: []stage.Criterion{{Kind: stage.Module, ModuleID: "seeds"}}},
-		{ID: "helper", Title: "Helper", Optional: true,
-			Criteria: []stage.Criterion{{Kind: stage.Badge, BadgeID: "tools"}}},
+		{
+			ID: "helper", Title: "Helper", Optional: true,
+			Criteria: []stage.Criterion{{Kind: stage.Badge, BadgeID: "tools"}},
+		},
 		{ID: "grafter", Title: "Grafter", Criteria: []stage.Criterion{
 			{Kind: stage.Module, ModuleID: "grafts"}, {Kind: stage.Score, ActivityID: "check", AtLeast: 0.8},
 		}},
-		{ID: "gardener", Title: "Gardener", Criteria: []stage.Criterion{{Kind: stage.Course, CourseID: "soil"},
-			{Kind: stage.Course}}},
+		{ID: "gardener", Title: "Gardener", Criteria: []stage.Criterion{
+			{Kind: stage.Course, CourseID: "soil"},
+			{Kind: stage.Course},
+		}},
 	}}
 }
 
@@ -38,21 +42,39 @@ func TestStagesAreReachedInOrder_B5(t *testing.T) {
 		"the first":              {sown, "roo-", 33},
 		"of another course":      {stage.Evidence{Modules: map[key]bool{{"soil", "seeds"}: true}}, "o---", 0},
 		"the optional one first": {stage.Evidence{Badges: map[string]bool{"tools": true}}, "o---", 0},
-		"the third before the first": {stage.Evidence{Modules: map[key]bool{{"prop", "grafts"}: true},
-			Scores: map[key]float64{{"prop", "check"}: 1}}, "o---", 0},
-		"a score too low": {stage.Evidence{Modules: map[key]bool{{"prop", "seeds"}: true,
-			{"prop", "grafts"}: true}, Scores: map[key]float64{{"prop", "check"}: 0.79}}, "roo-", 33},
-		"a score just right": {stage.Evidence{Modules: map[key]bool{{"prop", "seeds"}: true,
-			{"prop", "grafts"}: true}, Scores: map[key]float64{{"prop", "check"}: 0.8}}, "roro", 66},
-		"one of the two courses": {stage.Evidence{Modules: map[key]bool{{"prop", "seeds"}: true,
-			{"prop", "grafts"}: true}, Scores: map[key]float64{{"prop",
-			"check"}: 1}, Courses: map[string]bool{"prop": true}}, "roro", 66},
-		"all but the optional one": {stage.Evidence{Modules: map[key]bool{{"prop", "seeds"}: true,
-			{"prop", "grafts"}: true}, Scores: map[key]float64{{"prop",
-			"check"}: 1}, Courses: map[string]bool{"prop": true, "soil": true}}, "rorr", 100},
-		"everything but the first": {stage.Evidence{Modules: map[key]bool{{"prop", "grafts"}: true},
-			Scores: map[key]float64{{"prop", "check"}: 1}, Courses: map[string]bool{"prop": true,
-				"soil": true}}, "o---", 0},
+		"the third before the first": {stage.Evidence{
+			Modules: map[key]bool{{"prop", "grafts"}: true},
+			Scores:  map[key]float64{{"prop", "check"}: 1},
+		}, "o---", 0},
+		"a score too low": {stage.Evidence{Modules: map[key]bool{
+			{"prop", "seeds"}:  true,
+			{"prop", "grafts"}: true,
+		}, Scores: map[key]float64{{"prop", "check"}: 0.79}}, "roo-", 33},
+		"a score just right": {stage.Evidence{Modules: map[key]bool{
+			{"prop", "seeds"}:  true,
+			{"prop", "grafts"}: true,
+		}, Scores: map[key]float64{{"prop", "check"}: 0.8}}, "roro", 66},
+		"one of the two courses": {stage.Evidence{Modules: map[key]bool{
+			{"prop", "seeds"}:  true,
+			{"prop", "grafts"}: true,
+		}, Scores: map[key]float64{{
+			"prop",
+			"check",
+		}: 1}, Courses: map[string]bool{"prop": true}}, "roro", 66},
+		"all but the optional one": {stage.Evidence{Modules: map[key]bool{
+			{"prop", "seeds"}:  true,
+			{"prop", "grafts"}: true,
+		}, Scores: map[key]float64{{
+			"prop",
+			"check",
+		}: 1}, Courses: map[string]bool{"prop": true, "soil": true}}, "rorr", 100},
+		"everything but the first": {stage.Evidence{
+			Modules: map[key]bool{{"prop", "grafts"}: true},
+			Scores:  map[key]float64{{"prop", "check"}: 1}, Courses: map[string]bool{
+				"prop": true,
+				"soil": true,
+			},
+		}, "o---", 0},
 		"a score below nothing at all": {stage.Evidence{Scores: map[key]float64{{"prop", "check"}: -1}}, "o---", 0},
 	} {
 		s := p.ProgressOf(c.evidence)
@@ -75,11 +97,17 @@ func TestStagesAreReachedInOrder_B5(t *testing.T) {
 	}
 	w := stage.Watching(p)
 	assert.Equal(t, stage.Watch{
-		Own: map[string]bool{"prop": true}, Courses: map[string]bool{"prop": true,
-			"soil": true}, Finishes: map[string]bool{"prop": true, "soil": true},
-		Modules: map[key]bool{{"prop", "seeds"}: true,
-			{"prop", "grafts"}: true}, Scores: map[key]bool{{"prop",
-			"check"}: true}, Badges: map[string]bool{"tools": true},
+		Own: map[string]bool{"prop": true}, Courses: map[string]bool{
+			"prop": true,
+			"soil": true,
+		}, Finishes: map[string]bool{"prop": true, "soil": true},
+		Modules: map[key]bool{
+			{"prop", "seeds"}:  true,
+			{"prop", "grafts"}: true,
+		}, Scores: map[key]bool{{
+			"prop",
+			"check",
+		}: true}, Badges: map[string]bool{"tools": true},
 	}, w)
 }
 
@@ -89,8 +117,10 @@ func TestMoreEvidenceNeverTakesAStage(t *testing.T) {
 	p := gardener()
 	r := rand.New(rand.NewPCG(1, 2))
 	for range 500 {
-		e := stage.Evidence{Modules: map[stage.Key]bool{}, Courses: map[string]bool{}, Badges: map[string]bool{},
-			Scores: map[stage.Key]float64{}}
+		e := stage.Evidence{
+			Modules: map[stage.Key]bool{}, Courses: map[string]bool{}, Badges: map[string]bool{},
+			Scores: map[stage.Key]float64{},
+		}
 		was := map[string]bool{}
 		for _, step := range r.Perm(7) {
 			switch step {

@@ -15,11 +15,19 @@ func TestRulesHideSections_S9(t *testing.T) {
 		return &x
 	}
 	now := day(11, 23).Add(12 * time.Hour)
-	rules := visibility.Rules{{Name: "Advisory", ClassType: "homeroom"},
-		{Name: "Drafts", Title: "draft*", Empty: true}, {Name: "Labs", CourseCode: "lab-?"}, {Name: "Other terms",
-			OtherTerms: true}}
-	running := visibility.Section{Title: "Grafting", CourseCode: "G", ClassType: "scheduled", Learners: 3,
-		Begins: day(9, 1), Ends: day(11, 23)}
+	rules := visibility.Rules{
+		{Name: "Advisory", ClassType: "homeroom"},
+		{Name: "Drafts", Title: "draft*", Empty: true},
+		{Name: "Labs", CourseCode: "lab-?"},
+		{
+			Name:       "Other terms",
+			OtherTerms: true,
+		},
+	}
+	running := visibility.Section{
+		Title: "Grafting", CourseCode: "G", ClassType: "scheduled", Learners: 3,
+		Begins: day(9, 1), Ends: day(11, 23),
+	}
 	with := func(change func(*visibility.Section)) visibility.Section { s := running; change(&s); return s }
 	for want, s := range map[string]visibility.Section{
 		"":            running,

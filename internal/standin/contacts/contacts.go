@@ -49,7 +49,8 @@ func New() *List {
 	l.mux.HandleFunc("POST /events", l.receive)
 	l.mux.HandleFunc("GET /contacts", l.json)
 	l.mux.HandleFunc("GET /api/labels", l.withToken(func(w http.ResponseWriter,
-		_ *http.Request) {
+		_ *http.Request,
+	) {
 		write(w, Labels)
 	}))
 	l.mux.HandleFunc("POST /api/contacts/{email}/labels", l.withToken(l.apiAdd))
@@ -165,7 +166,9 @@ var list = template.Must(template.New("list").Parse(`<table><tr><th>Contact<th>E
 func (l *List) page(w http.ResponseWriter, _ *http.Request) {
 	var body bytes.Buffer
 	_ = list.Execute(&body, l.Contacts())
-	page.Write(w, page.Page{Title: "Plant news: the contact list",
+	page.Write(w, page.Page{
+		Title: "Plant news: the contact list",
 		About: "Stand-in for a contact list. It accepts signed CloudEvents at /events.",
-		Body:  template.HTML(body.String())})
+		Body:  template.HTML(body.String()),
+	})
 }

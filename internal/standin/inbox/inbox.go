@@ -104,8 +104,10 @@ func (s *session) Mail(from string, _ *smtp.MailOptions) error {
 			if f.Status >= 500 && f.Status < 600 {
 				code = f.Status
 			}
-			return &smtp.SMTPError{Code: code, EnhancedCode: smtp.EnhancedCode{code / 100, 3, 0},
-				Message: "switched fault"}
+			return &smtp.SMTPError{
+				Code: code, EnhancedCode: smtp.EnhancedCode{code / 100, 3, 0},
+				Message: "switched fault",
+			}
 		}
 	}
 	s.from = from
@@ -127,8 +129,10 @@ func (s *session) Data(r io.Reader) error {
 		subject = m.Header.Get("Subject")
 	}
 	plain, html := texts(m)
-	got := Mail{From: s.from, To: strings.Join(s.to, ", "), Subject: subject, MessageID: m.Header.Get("Message-Id"),
-		Text: plain, HTML: html, At: time.Now(), Header: m.Header}
+	got := Mail{
+		From: s.from, To: strings.Join(s.to, ", "), Subject: subject, MessageID: m.Header.Get("Message-Id"),
+		Text: plain, HTML: html, At: time.Now(), Header: m.Header,
+	}
 	s.inbox.mu.Lock()
 	s.inbox.mails = append(s.inbox.mails, got)
 	s.inbox.mu.Unlock()
@@ -169,7 +173,9 @@ var mails = template.Must(template.New("mails").Parse(`<table><tr><th>To<th>Subj
 func (b *Inbox) page(w http.ResponseWriter, _ *http.Request) {
 	var body bytes.Buffer
 	_ = mails.Execute(&body, b.Mails())
-	page.Write(w, page.Page{Title: "Everybody's inbox",
+	page.Write(w, page.Page{
+		Title: "Everybody's inbox",
 		About: "Stand-in for people's mail. It takes mail by SMTP; the newest is on top.",
-		Body:  template.HTML(body.String())})
+		Body:  template.HTML(body.String()),
+	})
 }

@@ -33,15 +33,19 @@ func (p *Platform) content() (users []scim.User, groups []scim.Group) {
 		users = append(users, scim.User{
 			Schemas: []string{scim.UserSchema}, ID: p.accountOf(x.ID), UserName: x.UserName, ExternalID: x.ID,
 			Active: !x.Disabled,
-			Name:   scim.Name{GivenName: x.GivenName, FamilyName: x.FamilyName}, Emails: []scim.Email{{Value: x.Email,
-				Primary: true}},
+			Name:   scim.Name{GivenName: x.GivenName, FamilyName: x.FamilyName}, Emails: []scim.Email{{
+				Value:   x.Email,
+				Primary: true,
+			}},
 			Meta: scim.Meta{ResourceType: "User", Version: `W/"1"`},
 		})
 	}
 	enrolled := p.school.Enrolments()
 	for _, x := range p.school.Sections() {
-		g := scim.Group{Schemas: []string{scim.GroupSchema}, ID: "section-" + x.ID, DisplayName: x.Code,
-			ExternalID: x.ID}
+		g := scim.Group{
+			Schemas: []string{scim.GroupSchema}, ID: "section-" + x.ID, DisplayName: x.Code,
+			ExternalID: x.ID,
+		}
 		for _, e := range enrolled {
 			if e.SectionID == x.ID && !e.Ended {
 				g.Members = append(g.Members, scim.Member{Value: p.accountOf(e.PersonID), Type: "User"})

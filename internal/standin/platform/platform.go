@@ -46,8 +46,10 @@ const (
 // Outline of the course Propagation.
 var Outline = []Module{
 	{"mod-cuttings", "Cuttings", []Activity{
-		{"act-tools", "Clean tools", webContent}, {"act-softwood", "Softwood cuttings",
-			webContent}, {"act-cuttings-check", "Cuttings: what do you know?", assessment},
+		{"act-tools", "Clean tools", webContent}, {
+			"act-softwood", "Softwood cuttings",
+			webContent,
+		}, {"act-cuttings-check", "Cuttings: what do you know?", assessment},
 	}},
 	{"mod-grafting", "Grafting", []Activity{
 		{"act-union", "The graft union", webContent}, {"act-first-graft", "Your first graft", assignment},
@@ -78,8 +80,10 @@ type Platform struct {
 
 // New is a platform for the given school on which nothing is done yet.
 func New(s *school.School) *Platform {
-	p := &Platform{school: s, mux: http.NewServeMux(), http: &http.Client{Timeout: 10 * time.Second},
-		done: map[string]string{}, scim: workspace.Bare(Token), accounts: map[string]string{}}
+	p := &Platform{
+		school: s, mux: http.NewServeMux(), http: &http.Client{Timeout: 10 * time.Second},
+		done: map[string]string{}, scim: workspace.Bare(Token), accounts: map[string]string{},
+	}
 	p.mux.HandleFunc("GET /courses/propagation/imsmanifest.xml", p.manifest)
 	p.mux.HandleFunc("POST /reporting", p.setReporting)
 	p.mux.HandleFunc("POST /ticks", p.tick)
@@ -169,7 +173,8 @@ func (p *Platform) tick(w http.ResponseWriter, r *http.Request) {
 }
 
 func (p *Platform) report(ctx context.Context, base, learner string, m Module, a Activity, failed bool,
-	at time.Time) error {
+	at time.Time,
+) error {
 	p.mu.Lock()
 	to := p.reporting
 	p.mu.Unlock()
@@ -218,9 +223,13 @@ func statementOf(base, learner string, m Module, a Activity, failed bool) xapi.S
 		ID: uuid.NewString(), Version: xapi.Version, Timestamp: time.Now().UTC(),
 		Actor: xapi.Agent{ObjectType: "Agent", Account: &xapi.Account{HomePage: base, Name: learner}},
 		Verb:  xapi.Verb{ID: xapi.ADL + "completed", Display: map[string]string{"en": "completed"}},
-		Object: xapi.Object{ObjectType: "Activity", ID: base + "/activities/" + a.ID,
-			Definition: &xapi.Definition{Name: map[string]string{"en": a.Title},
-				Type: "http://adlnet.gov/expapi/activities/lesson"}},
+		Object: xapi.Object{
+			ObjectType: "Activity", ID: base + "/activities/" + a.ID,
+			Definition: &xapi.Definition{
+				Name: map[string]string{"en": a.Title},
+				Type: "http://adlnet.gov/expapi/activities/lesson",
+			},
+		},
 		Result: &xapi.Result{Completion: &yes}, Context: &xapi.Context{},
 	}
 	s.Context.ContextActivities.Parent = xapi.Activities{{ID: base + "/modules/" + m.ID}}
@@ -228,12 +237,16 @@ func statementOf(base, learner string, m Module, a Activity, failed bool) xapi.S
 	if a.Resource == assessment {
 		score := 0.92
 		s.Object.Definition.Type = "http://adlnet.gov/expapi/activities/assessment"
-		s.Verb, s.Result.Success = xapi.Verb{ID: xapi.ADL + "passed",
-			Display: map[string]string{"en": "passed"}}, &yes
+		s.Verb, s.Result.Success = xapi.Verb{
+			ID:      xapi.ADL + "passed",
+			Display: map[string]string{"en": "passed"},
+		}, &yes
 		if failed {
 			score = 0.31
-			s.Verb, s.Result.Success = xapi.Verb{ID: xapi.ADL + "failed",
-				Display: map[string]string{"en": "failed"}}, &no
+			s.Verb, s.Result.Success = xapi.Verb{
+				ID:      xapi.ADL + "failed",
+				Display: map[string]string{"en": "failed"},
+			}, &no
 		}
 		s.Result.Score = &xapi.Score{Scaled: &score}
 	}
@@ -281,7 +294,9 @@ func (p *Platform) page(w http.ResponseWriter, r *http.Request) {
 	data["Learners"] = people
 	var body bytes.Buffer
 	_ = ticks.Execute(&body, data)
-	page.Write(w, page.Page{Title: "Course platform: Propagation",
+	page.Write(w, page.Page{
+		Title: "Course platform: Propagation",
 		About: "Stand-in for a course platform. Each tick is reported as an xAPI statement.",
-		Body:  template.HTML(body.String())})
+		Body:  template.HTML(body.String()),
+	})
 }

@@ -28,35 +28,47 @@ func Tables(s *school.School) map[string]oneroster.Table {
 		out[file] = t
 	}
 	day := func(t time.Time) string { return t.Format(time.DateOnly) }
-	add(oneroster.FileOrgs, map[string]string{"sourcedId": schoolID, "name": s.Name, "type": "school",
-		"identifier": "FGS"})
+	add(oneroster.FileOrgs, map[string]string{
+		"sourcedId": schoolID, "name": s.Name, "type": "school",
+		"identifier": "FGS",
+	})
 	for _, t := range s.Terms {
-		add(oneroster.FileSessions, map[string]string{"sourcedId": t.ID, "title": t.Title, "type": "term",
-			"startDate": day(t.Start), "endDate": day(t.End), "schoolYear": strconv.Itoa(s.Terms[1].End.Year())})
+		add(oneroster.FileSessions, map[string]string{
+			"sourcedId": t.ID, "title": t.Title, "type": "term",
+			"startDate": day(t.Start), "endDate": day(t.End), "schoolYear": strconv.Itoa(s.Terms[1].End.Year()),
+		})
 	}
 	for _, c := range s.Courses {
-		add(oneroster.FileCourses, map[string]string{"sourcedId": c.ID, "orgSourcedId": schoolID, "title": c.Title,
-			"courseCode": c.Code})
+		add(oneroster.FileCourses, map[string]string{
+			"sourcedId": c.ID, "orgSourcedId": schoolID, "title": c.Title,
+			"courseCode": c.Code,
+		})
 	}
 	for _, x := range s.Sections() {
 		kind := "scheduled"
 		if x.Homeroom {
 			kind = "homeroom"
 		}
-		add(oneroster.FileClasses, map[string]string{"sourcedId": x.ID, "title": x.Title, "classCode": x.Code,
+		add(oneroster.FileClasses, map[string]string{
+			"sourcedId": x.ID, "title": x.Title, "classCode": x.Code,
 			"classType": kind, "courseSourcedId": x.CourseID, "schoolSourcedId": schoolID, "termSourcedIds": x.TermID,
-			"grades": strings.Join(x.Levels, ","), "subjects": strings.Join(x.Subjects, ",")})
+			"grades": strings.Join(x.Levels, ","), "subjects": strings.Join(x.Subjects, ","),
+		})
 	}
 	for _, p := range s.People() {
-		add(oneroster.FileUsers, map[string]string{"sourcedId": p.ID, "enabledUser": strconv.FormatBool(!p.Disabled),
+		add(oneroster.FileUsers, map[string]string{
+			"sourcedId": p.ID, "enabledUser": strconv.FormatBool(!p.Disabled),
 			"username": p.UserName, "givenName": p.GivenName, "familyName": p.FamilyName, "email": p.Email,
-			"userMasterIdentifier": p.Master})
+			"userMasterIdentifier": p.Master,
+		})
 		kind := "primary"
 		if p.Secondary {
 			kind = "secondary"
 		}
-		add(oneroster.FileRoles, map[string]string{"sourcedId": "role-" + p.ID, "userSourcedId": p.ID,
-			"roleType": kind, "role": p.Role, "orgSourcedId": schoolID})
+		add(oneroster.FileRoles, map[string]string{
+			"sourcedId": "role-" + p.ID, "userSourcedId": p.ID,
+			"roleType": kind, "role": p.Role, "orgSourcedId": schoolID,
+		})
 	}
 	for _, e := range s.Enrolments() {
 		if !e.Ended {
@@ -68,7 +80,9 @@ func Tables(s *school.School) map[string]oneroster.Table {
 
 // Enrolment is one row of enrollments.csv.
 func Enrolment(e school.Enrolment) map[string]string {
-	return map[string]string{"sourcedId": e.ID, "classSourcedId": e.SectionID, "schoolSourcedId": schoolID,
+	return map[string]string{
+		"sourcedId": e.ID, "classSourcedId": e.SectionID, "schoolSourcedId": schoolID,
 		"userSourcedId": e.PersonID, "role": e.Role, "primary": fmt.Sprint(e.Role == "teacher"),
-		"beginDate": e.Begin.Format(time.DateOnly)}
+		"beginDate": e.Begin.Format(time.DateOnly),
+	}
 }

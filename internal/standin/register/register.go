@@ -81,8 +81,10 @@ func (r *Register) token(w http.ResponseWriter, req *http.Request) {
 		r.tokens[token] = time.Now().Add(10 * time.Minute)
 		r.mu.Unlock()
 		w.Header().Set("Cache-Control", "no-store")
-		_ = json.NewEncoder(w).Encode(map[string]any{"access_token": token, "token_type": "Bearer", "expires_in": 600,
-			"scope": oneroster.ScopeRosterReadonly})
+		_ = json.NewEncoder(w).Encode(map[string]any{
+			"access_token": token, "token_type": "Bearer", "expires_in": 600,
+			"scope": oneroster.ScopeRosterReadonly,
+		})
 	}
 }
 
@@ -160,8 +162,10 @@ func number(req *http.Request, name string, fallback int) int {
 }
 
 func base(id string, modified time.Time) oneroster.Base {
-	return oneroster.Base{SourcedID: id, Status: oneroster.Active,
-		DateLastModified: modified.UTC().Format("2006-01-02T15:04:05.000Z")}
+	return oneroster.Base{
+		SourcedID: id, Status: oneroster.Active,
+		DateLastModified: modified.UTC().Format("2006-01-02T15:04:05.000Z"),
+	}
 }
 
 func ref(b, kind, path, id string) oneroster.Ref {
@@ -171,23 +175,29 @@ func ref(b, kind, path, id string) oneroster.Ref {
 const schoolID = "org-fernmoor"
 
 func (r *Register) orgs(string) []oneroster.Org {
-	return []oneroster.Org{{Base: base(schoolID, r.school.Terms[0].Start), Name: r.school.Name, Type: "school",
-		Identifier: "FGS"}}
+	return []oneroster.Org{{
+		Base: base(schoolID, r.school.Terms[0].Start), Name: r.school.Name, Type: "school",
+		Identifier: "FGS",
+	}}
 }
 
 func (r *Register) sessions(string) (out []oneroster.AcademicSession) {
 	for _, t := range r.school.Terms {
-		out = append(out, oneroster.AcademicSession{Base: base(t.ID, t.Start), Title: t.Title, Type: "term",
+		out = append(out, oneroster.AcademicSession{
+			Base: base(t.ID, t.Start), Title: t.Title, Type: "term",
 			StartDate: oneroster.NewDate(t.Start), EndDate: oneroster.NewDate(t.End),
-			SchoolYear: strconv.Itoa(r.school.Terms[1].End.Year())})
+			SchoolYear: strconv.Itoa(r.school.Terms[1].End.Year()),
+		})
 	}
 	return out
 }
 
 func (r *Register) courses(b string) (out []oneroster.Course) {
 	for _, c := range r.school.Courses {
-		out = append(out, oneroster.Course{Base: base(c.ID, r.school.Terms[0].Start),
-			Org: ref(b, "org", "/orgs", schoolID), Title: c.Title, CourseCode: c.Code})
+		out = append(out, oneroster.Course{
+			Base: base(c.ID, r.school.Terms[0].Start),
+			Org:  ref(b, "org", "/orgs", schoolID), Title: c.Title, CourseCode: c.Code,
+		})
 	}
 	return out
 }
@@ -252,9 +262,11 @@ var officePage = template.Must(template.New("office").Parse(`
 func (r *Register) office(w http.ResponseWriter, _ *http.Request) {
 	var body bytes.Buffer
 	_ = officePage.Execute(&body, map[string]any{"People": r.school.People(), "Sections": r.school.Sections()})
-	page.Write(w, page.Page{Title: "School office: the register",
+	page.Write(w, page.Page{
+		Title: "School office: the register",
 		About: "Stand-in for a records system. It speaks OneRoster 1.2 rostering.",
-		Body:  template.HTML(body.String())})
+		Body:  template.HTML(body.String()),
+	})
 }
 
 func (r *Register) setPerson(w http.ResponseWriter, req *http.Request) {

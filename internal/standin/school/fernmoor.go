@@ -55,10 +55,16 @@ func Fernmoor(now func() time.Time) *School {
 		{PropagationB, "Propagation B", "PROP-B", "crs-prop", "term-1", false, []string{"07"}, []string{"Gardening"}},
 		{"sec-prop-c", "Propagation C", "PROP-C", "crs-prop", "term-1", false, []string{"07"}, []string{"Gardening"}},
 		{OrchardA, "Orchard care A", "ORCH-A", "crs-orch", "term-1", false, []string{"07"}, []string{"Gardening"}},
-		{"sec-orch-b", "Orchard care B", "ORCH-B", "crs-orch", "term-2", false, []string{"07"},
-			[]string{"Gardening"}},
-		{"sec-glass-a", "Glasshouse climate A", "GLAS-A", "crs-glass", "term-1", false, []string{"07"},
-			[]string{"Gardening"}},
+		{
+			"sec-orch-b", "Orchard care B", "ORCH-B", "crs-orch", "term-2", false,
+			[]string{"07"},
+			[]string{"Gardening"},
+		},
+		{
+			"sec-glass-a", "Glasshouse climate A", "GLAS-A", "crs-glass", "term-1", false,
+			[]string{"07"},
+			[]string{"Gardening"},
+		},
 		{"sec-soil-a", "Soil science A", "SOIL-A", "crs-soil", "term-1", false, nil, nil},
 		{"sec-bees-a", "Beekeeping A", "BEES-A", "crs-bees", "term-2", false, []string{"07"}, []string{"Gardening"}},
 		{"sec-adv", "Advisory hour", "ADV-1", "crs-adv", "term-1", true, nil, nil},
@@ -104,10 +110,14 @@ func (s *School) dirt(at time.Time) {
 		}
 	}
 	s.people = append(s.people,
-		Person{ID: SecondStaff, GivenName: "Maud", FamilyName: "Marrow", Email: "office.maud@fernmoor.example",
-			UserName: "maud.marrow.office", Role: "teacher", Master: "staff-77", Secondary: true, Modified: at},
-		Person{ID: Preview, GivenName: "Preview", FamilyName: "Learner", UserName: "preview", Role: "ext:preview",
-			Modified: at},
+		Person{
+			ID: SecondStaff, GivenName: "Maud", FamilyName: "Marrow", Email: "office.maud@fernmoor.example",
+			UserName: "maud.marrow.office", Role: "teacher", Master: "staff-77", Secondary: true, Modified: at,
+		},
+		Person{
+			ID: Preview, GivenName: "Preview", FamilyName: "Learner", UserName: "preview", Role: "ext:preview",
+			Modified: at,
+		},
 	)
 }
 

@@ -142,8 +142,10 @@ func (s *School) Admit(given, family, email string) string {
 		}
 	}
 	id := fmt.Sprintf("stu-%03d", 100+len(s.people))
-	s.people = append(s.people, Person{ID: id, GivenName: given, FamilyName: family, Email: email,
-		UserName: strings.ToLower(given[:1] + family), Role: "student", Modified: s.now()})
+	s.people = append(s.people, Person{
+		ID: id, GivenName: given, FamilyName: family, Email: email,
+		UserName: strings.ToLower(given[:1] + family), Role: "student", Modified: s.now(),
+	})
 	return id
 }
 

@@ -69,8 +69,10 @@ func (s *Shop) setReporting(w http.ResponseWriter, r *http.Request) {
 
 func (s *Shop) buy(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
-	o := Order{Number: fmt.Sprintf("order-%d", 1001+len(s.orders)), Offer: r.FormValue("offer"),
-		Name: r.FormValue("name"), Email: r.FormValue("email")}
+	o := Order{
+		Number: fmt.Sprintf("order-%d", 1001+len(s.orders)), Offer: r.FormValue("offer"),
+		Name: r.FormValue("name"), Email: r.FormValue("email"),
+	}
 	s.orders = append(s.orders, o)
 	i := len(s.orders) - 1
 	s.mu.Unlock()
@@ -118,8 +120,10 @@ func (s *Shop) tell(ctx context.Context, base, address, secret, kind string, o O
 		return fmt.Errorf("nobody has said where to")
 	}
 	now := time.Now().UTC()
-	e := webhook.Event{ID: o.Number + "-" + kind, Source: base, Type: kind, Subject: o.Number, Time: now,
-		Data: map[string]any{"order": o.Number, "offer": o.Offer, "email": o.Email, "name": o.Name}}
+	e := webhook.Event{
+		ID: o.Number + "-" + kind, Source: base, Type: kind, Subject: o.Number, Time: now,
+		Data: map[string]any{"order": o.Number, "offer": o.Offer, "email": o.Email, "name": o.Name},
+	}
 	body, err := webhook.Encode(e)
 	if err != nil {
 		return err
@@ -178,7 +182,9 @@ func (s *Shop) page(w http.ResponseWriter, r *http.Request) {
 	s.mu.Unlock()
 	var body bytes.Buffer
 	_ = orders.Execute(&body, map[string]any{"Offers": Offers, "Orders": s.Orders(), "Address": address})
-	page.Write(w, page.Page{Title: "Garden shop",
+	page.Write(w, page.Page{
+		Title: "Garden shop",
 		About: "Stand-in for a shop that sells places in courses. Each purchase is told as a signed CloudEvent.",
-		Body:  template.HTML(body.String())})
+		Body:  template.HTML(body.String()),
+	})
 }

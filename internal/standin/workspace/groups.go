@@ -85,8 +85,10 @@ func (w *Workspace) patchGroup(out http.ResponseWriter, r *http.Request) {
 				return
 			}
 			if w.double || !slices.ContainsFunc(g.Members, func(o scim.Member) bool { return o.Value == m.Value }) {
-				g.Members = append(g.Members, scim.Member{Value: m.Value, Type: "User",
-					Display: w.users[u].Name.GivenName + " " + w.users[u].Name.FamilyName})
+				g.Members = append(g.Members, scim.Member{
+					Value: m.Value, Type: "User",
+					Display: w.users[u].Name.GivenName + " " + w.users[u].Name.FamilyName,
+				})
 			}
 		}
 	}

@@ -47,8 +47,10 @@ type Workspace struct {
 
 // Bare is a SCIM service of its own, without page and people, for another stand-in.
 func Bare(token string) *Workspace {
-	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, about: map[string]map[string]string{},
-		token: token}
+	w := &Workspace{
+		mux: http.NewServeMux(), told: map[string]bool{}, about: map[string]map[string]string{},
+		token: token,
+	}
 	w.routes()
 	return w
 }
@@ -69,8 +71,10 @@ func (w *Workspace) Content() ([]scim.User, []scim.Group) {
 
 // New is a workspace in which the staff and a few learners already have accounts.
 func New(s *school.School) *Workspace {
-	w := &Workspace{mux: http.NewServeMux(), told: map[string]bool{}, about: map[string]map[string]string{},
-		token: Token}
+	w := &Workspace{
+		mux: http.NewServeMux(), told: map[string]bool{}, about: map[string]map[string]string{},
+		token: Token,
+	}
 	for _, p := range s.People() {
 		switch {
 		case p.Role == "teacher" && !p.Secondary:
@@ -107,8 +111,10 @@ func (w *Workspace) routes() {
 func (w *Workspace) seed(p school.Person, email string, active bool) {
 	w.users = append(w.users, scim.User{
 		Schemas: []string{scim.UserSchema}, ID: w.nextID("u"), UserName: p.UserName + "@chat",
-		Name: scim.Name{GivenName: p.GivenName, FamilyName: p.FamilyName}, Emails: []scim.Email{{Value: email,
-			Primary: true}}, Active: active,
+		Name: scim.Name{GivenName: p.GivenName, FamilyName: p.FamilyName}, Emails: []scim.Email{{
+			Value:   email,
+			Primary: true,
+		}}, Active: active,
 		Meta: scim.Meta{ResourceType: "User", Version: `W/"1"`},
 	})
 }
@@ -265,8 +271,10 @@ func answer(w http.ResponseWriter, status int, body any) {
 }
 
 func refuse(w http.ResponseWriter, status int, kind, detail string) {
-	answer(w, status, scim.Error{Schemas: []string{scim.ErrorMessage}, Status: strconv.Itoa(status), ScimType: kind,
-		Detail: detail})
+	answer(w, status, scim.Error{
+		Schemas: []string{scim.ErrorMessage}, Status: strconv.Itoa(status), ScimType: kind,
+		Detail: detail,
+	})
 }
 
 func (w *Workspace) config(out http.ResponseWriter, _ *http.Request) {
@@ -340,8 +348,10 @@ func (w *Workspace) schemas(out http.ResponseWriter, _ *http.Request) {
 		}{name})
 	}
 	all := []scim.Schema{{ID: scim.UserSchema, Name: "User"}, {ID: scim.GroupSchema, Name: "Group"}, welcome, class}
-	answer(out, http.StatusOK, scim.List[scim.Schema]{Schemas: []string{scim.ListMessage}, TotalResults: len(all),
-		StartIndex: 1, ItemsPerPage: len(all), Resources: all})
+	answer(out, http.StatusOK, scim.List[scim.Schema]{
+		Schemas: []string{scim.ListMessage}, TotalResults: len(all),
+		StartIndex: 1, ItemsPerPage: len(all), Resources: all,
+	})
 }
 
 func (w *Workspace) getUser(out http.ResponseWriter, r *http.Request) {
@@ -437,7 +447,8 @@ func (w *Workspace) listGroups(out http.ResponseWriter, r *http.Request) {
 
 // listed answers a list request: filter, then a page of at most 50.
 func listed[T any](out http.ResponseWriter, r *http.Request, plain bool, all []T,
-	fits func(x T, attribute, value string) (fits, known bool)) {
+	fits func(x T, attribute, value string) (fits, known bool),
+) {
 	q := r.URL.Query()
 	if filter := q.Get("filter"); filter != "" {
 		terms, err := scim.ParseAny(filter)
@@ -469,8 +480,10 @@ func listed[T any](out http.ResponseWriter, r *http.Request, plain bool, all []T
 	}
 	from := min(max(start, 1)-1, len(all))
 	to := min(from+max(count, 0), len(all))
-	answer(out, http.StatusOK, scim.List[T]{Schemas: []string{scim.ListMessage}, TotalResults: len(all),
-		StartIndex: from + 1, ItemsPerPage: to - from, Resources: all[from:to]})
+	answer(out, http.StatusOK, scim.List[T]{
+		Schemas: []string{scim.ListMessage}, TotalResults: len(all),
+		StartIndex: from + 1, ItemsPerPage: to - from, Resources: all[from:to],
+	})
 }
 
 func operations(out http.ResponseWriter, r *http.Request) ([]scim.Operation, bool) {
@@ -491,7 +504,9 @@ var spaces = template.Must(template.New("spaces").Parse(`
 func (w *Workspace) page(out http.ResponseWriter, _ *http.Request) {
 	var body bytes.Buffer
 	_ = spaces.Execute(&body, map[string]any{"Groups": w.groups, "Users": w.users, "Told": w.told})
-	page.Write(out, page.Page{Title: "Chat workspace",
+	page.Write(out, page.Page{
+		Title: "Chat workspace",
 		About: "Stand-in for a chat workspace. It speaks SCIM 2.0; a group is a space.",
-		Body:  template.HTML(body.String())})
+		Body:  template.HTML(body.String()),
+	})
 }

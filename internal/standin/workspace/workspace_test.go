@@ -25,8 +25,10 @@ func TestClientAndService(t *testing.T) {
 	c := scim.NewClient(server.URL+"/scim/v2", workspace.Token, 0,
 		call.Options{Retries: 2, WaitMin: time.Millisecond, WaitMax: 2 * time.Millisecond})
 	user := func(n int) scim.User {
-		return scim.User{ExternalID: fmt.Sprint("p", n), UserName: fmt.Sprintf("user%d", n), Active: true,
-			Emails: []scim.Email{{Value: fmt.Sprintf("u%d@x.example", n), Primary: true}}}
+		return scim.User{
+			ExternalID: fmt.Sprint("p", n), UserName: fmt.Sprintf("user%d", n), Active: true,
+			Emails: []scim.Email{{Value: fmt.Sprintf("u%d@x.example", n), Primary: true}},
+		}
 	}
 	seeded, err := c.Users(t.Context(), "")
 	require.NoError(t, err)

@@ -130,7 +130,8 @@ const claimFor = "2 minutes"
 // ClaimAnswer takes a key for a request. claimed is false when it was taken during the
 // last day, and kept is for what, with the answer if there is one by now.
 func ClaimAnswer(ctx context.Context, from db.From, key string, request []byte) (claimed bool, kept KeptAnswer,
-	err error) {
+	err error,
+) {
 	if _, err = db.Exec(ctx, from, `DELETE FROM kept_answers WHERE created_at < now() - interval '1 day' OR key = $1
 		AND status IS NULL AND claimed_at < now() - interval '`+claimFor+`'`, key); err != nil {
 		return false, kept, db.Known(err, "claiming a key")

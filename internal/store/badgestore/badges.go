@@ -185,7 +185,8 @@ func FindListedAward(ctx context.Context, from db.From, id string) (a ListedAwar
 // Awards lists the newest, of one badge or person if given, older than before if
 // given.
 func Awards(ctx context.Context, from db.From, badgeID, personID, before string, limit int) (all []ListedAward,
-	err error) {
+	err error,
+) {
 	q := from.Records(ctx).Table("awards a").Joins("JOIN badges b ON b.id = a.badge_id").
 		Select(awardNames).Order("a.id DESC").Limit(limit)
 	if badgeID != "" {

@@ -24,8 +24,10 @@ type operationRow struct {
 func (operationRow) TableName() string { return "operations" }
 
 func (o operationRow) operation() rule.Operation {
-	return rule.Operation{Name: o.Name, Title: o.Title, Method: o.Method, Path: o.Path, Fields: o.Fields,
-		Success: o.Success, ProofPath: o.ProofPath, Proof: o.Proof, Undo: o.Undo}
+	return rule.Operation{
+		Name: o.Name, Title: o.Title, Method: o.Method, Path: o.Path, Fields: o.Fields,
+		Success: o.Success, ProofPath: o.ProofPath, Proof: o.Proof, Undo: o.Undo,
+	}
 }
 
 // Operations lists those of a connection, ordered by name.

@@ -106,8 +106,10 @@ func Open(ctx context.Context, o Options) (*Database, error) {
 		pool.Close()
 		return nil, fmt.Errorf("connecting to the database: %w", err)
 	}
-	s := &Database{Pool: pool, Quick: quick, slots: semaphore.NewWeighted(int64(max(config.MaxConns/2, 1))),
-		oneByOne: semaphore.NewWeighted(int64(max(config.MaxConns/6, 1)))}
+	s := &Database{
+		Pool: pool, Quick: quick, slots: semaphore.NewWeighted(int64(max(config.MaxConns/2, 1))),
+		oneByOne: semaphore.NewWeighted(int64(max(config.MaxConns/6, 1))),
+	}
 	if err := s.prepare(ctx, o.Keyset); err != nil {
 		s.Close()
 		return nil, err

@@ -184,8 +184,10 @@ func addFields(t reflect.Type, above []int, fields map[string]column) {
 			addFields(f.Type, index, fields)
 		case tag == "-" || !f.IsExported():
 		default:
-			fields[schema.NamingStrategy{}.ColumnName("", f.Name)] = column{index,
-				scannerOf(f.Type, strings.Contains(tag, "serializer:json"))}
+			fields[schema.NamingStrategy{}.ColumnName("", f.Name)] = column{
+				index,
+				scannerOf(f.Type, strings.Contains(tag, "serializer:json")),
+			}
 		}
 	}
 }

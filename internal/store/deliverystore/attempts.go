@@ -93,7 +93,8 @@ func After(d Delivery) ReadyAfter {
 // ReadyDeliveries lists up to so many deliveries of a lane whose time has come and at which nobody
 // is, other than some, those that have waited longest first, from a place on.
 func ReadyDeliveries(ctx context.Context, from *db.Database, l Lane, now time.Time, most int, except []string,
-	after ReadyAfter) ([]Delivery, error) {
+	after ReadyAfter,
+) ([]Delivery, error) {
 	const place = `coalesce(greatest(d.due_at, d.next_at), '-infinity'::timestamptz), d.id`
 	where, args := `d.connection_id IS NULL`, []any{now, most, append([]string{}, except...)}
 	if l.ConnectionID != nil {
@@ -149,7 +150,8 @@ func HoldUntil(ctx context.Context, from *db.Database, held ...HeldDelivery) err
 // over. Attempts that a worker left behind when it died get their end: nobody knows what
 // became of them.
 func BeginAttempts(ctx context.Context, from *db.Database, worker string, due, started time.Time,
-	ids ...string) (map[string]int, error) {
+	ids ...string,
+) (map[string]int, error) {
 	// The second condition holds when nobody has changed the row since it was picked; it is
 	// written so that it cannot be looked up in the index of what is ready.
 	return db.Map[string, int](ctx, from.Quickly(), "beginning attempts", `WITH picked AS (SELECT p.*
@@ -186,7 +188,8 @@ func EventsOf(ctx context.Context, from *db.Database, deliveries []Delivery) (ma
 // repeatable does not wait for the disk: should the database's machine fail in that
 // moment, the attempts are made once more, under the same ids.
 func EndAttempts(ctx context.Context, tx *db.Tx, worker string, deliveries []*Delivery, attempts []Attempt,
-	repeatable bool) (stopped map[string]bool, err error) {
+	repeatable bool,
+) (stopped map[string]bool, err error) {
 	if len(deliveries) == 0 {
 		return nil, nil
 	}
@@ -207,7 +210,8 @@ func EndAttempts(ctx context.Context, tx *db.Tx, worker string, deliveries []*De
 // that are repeatable. It gives the deliveries that it has written; the others were stopped
 // while their attempt was under way, or are somebody else's.
 func EndPlain(ctx context.Context, from *db.Database, worker string, deliveries []*Delivery,
-	attempts []Attempt) (written map[string]bool, err error) {
+	attempts []Attempt,
+) (written map[string]bool, err error) {
 	var batch pgx.Batch
 	if err := endAttempts(&batch, worker, deliveries, attempts, true, &written); err != nil {
 		return nil, err
@@ -226,7 +230,8 @@ func EndPlain(ctx context.Context, from *db.Database, worker string, deliveries 
 // stopped. When plain, deliveries that were stopped are left out, and rows are not locked
 // beforehand, which costs as much as writing them.
 func endAttempts(batch *pgx.Batch, worker string, deliveries []*Delivery, attempts []Attempt, plain bool,
-	ended *map[string]bool) error {
+	ended *map[string]bool,
+) error {
 	if n := len(attempts); n > 0 {
 		of, number, started, millis, status := make([]string, n), make([]int32, n), make([]time.Time,
 			n), make([]int32, n), make([]int32, n)

@@ -409,7 +409,8 @@ func HasEarlier(ctx context.Context, from db.From, d Delivery) (yes bool, err er
 // ClaimCall takes one of the calls that a rule may make within a window. It gives nil,
 // or until when the rule has to wait because it has made them all.
 func ClaimCall(ctx context.Context, from *db.Database, ruleID string, now time.Time, window time.Duration,
-	most int) (until *time.Time, err error) {
+	most int,
+) (until *time.Time, err error) {
 	err = from.InTx(ctx, func(tx *db.Tx) error {
 		if _, err := db.Exec(ctx, tx, `SELECT pg_advisory_xact_lock(hashtextextended('calls/' || $1, 0))`,
 			ruleID); err != nil {

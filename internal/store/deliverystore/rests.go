@@ -28,8 +28,10 @@ type Rest struct {
 }
 
 func (r Rest) record() rest.Record {
-	return rest.Record{Failures: r.Failures, Since: at(r.Since), Counted: at(r.CountedAt), Until: at(r.RestsUntil),
-		Rests: r.Rests, Reason: r.Reason}
+	return rest.Record{
+		Failures: r.Failures, Since: at(r.Since), Counted: at(r.CountedAt), Until: at(r.RestsUntil),
+		Rests: r.Rests, Reason: r.Reason,
+	}
 }
 
 func at(t *time.Time) time.Time {
@@ -67,7 +69,8 @@ func WaitingFor(ctx context.Context, from db.From, connectionID, operation strin
 // CountFailure changes what is known of a service or operation by a function, and gives
 // what it then is.
 func CountFailure(ctx context.Context, tx *db.Tx, connectionID, operation, title string,
-	count func(rest.Record) rest.Record) (rest.Record, error) {
+	count func(rest.Record) rest.Record,
+) (rest.Record, error) {
 	found, err := db.Rows[Rest](ctx, tx, "counting a failure", `WITH new AS (INSERT INTO rests (connection_id,
 		operation) SELECT id, $2 FROM connections WHERE id = $1 ON CONFLICT DO NOTHING)
 		SELECT connection_id::text, operation, title, reason, failures, rests, since, counted_at, rests_until
@@ -118,7 +121,8 @@ func EndAllFailures(ctx context.Context, tx *db.Tx, connectionID string) error {
 // TryDuringRest lets exactly one caller see whether what rests works again, once its rest is
 // over; for all others it rests on for as long as said.
 func TryDuringRest(ctx context.Context, from db.From, connectionID, operation string, now time.Time,
-	again time.Duration) (yes bool, err error) {
+	again time.Duration,
+) (yes bool, err error) {
 	changed, err := db.Exec(ctx, from, `UPDATE rests SET rests_until = $3
 		WHERE connection_id = $1 AND operation = $2 AND rests_until <= $4`, connectionID, operation, now.Add(again), now)
 	return changed == 1, db.Known(err, "looking whether a connection rests")

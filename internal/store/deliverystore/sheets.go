@@ -67,7 +67,8 @@ func KeepPickup(ctx context.Context, tx *db.Tx, p Pickup) error {
 // written with an earlier time and seen later would be missed, so that some may be given
 // twice instead.
 func Pickups(ctx context.Context, from db.From, connectionID string, since time.Time) (list []Pickup, next time.Time,
-	err error) {
+	err error,
+) {
 	// Times are those of the beginning of transactions, whose own queries come after it.
 	var earliest time.Time
 	if err := db.Into(ctx, from, &earliest, `SELECT least(min(xact_start),

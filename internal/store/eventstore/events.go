@@ -188,10 +188,12 @@ func Events(ctx context.Context, from db.From, f EventFilter) (all []ListedEvent
 		coalesce((SELECT c.title FROM courses c WHERE c.id = e.course_id), '') AS course,
 		(SELECT count(*) FROM deliveries d WHERE d.event_id = e.id) AS deliveries,
 		(SELECT count(*) FROM deliveries d WHERE d.event_id = e.id AND d.state = 'waiting') AS waiting`).Order("e.id DESC").Limit(f.Limit)
-	for column, value := range map[string]string{"e.type = ?": f.Type, "e.person_id = ?": f.PersonID,
+	for column, value := range map[string]string{
+		"e.type = ?": f.Type, "e.person_id = ?": f.PersonID,
 		"e.section_id = ?": f.SectionID, "e.id < ?": f.Before,
 		"e.course_id = ?": f.Scope.Course, "e.section_id = ? ": f.Scope.Section, "e.module_id = ?": f.Scope.Module,
-		"e.activity_id = ?": f.Scope.Activity} {
+		"e.activity_id = ?": f.Scope.Activity,
+	} {
 		if value != "" {
 			q = q.Where(column, value)
 		}
@@ -229,8 +231,10 @@ func EventsFor(ctx context.Context, from db.From, f EventQuery) (all []Event, er
 	}
 	q := from.Records(ctx).Where("type = ?", f.Trigger).Order(order).Limit(f.Limit)
 	for _, c := range []struct{ condition, value string }{
-		{"course_id = ?", f.Scope.Course}, {"section_id = ?", f.Scope.Section}, {"module_id = ?",
-			f.Scope.Module}, {"activity_id = ?", f.Scope.Activity},
+		{"course_id = ?", f.Scope.Course}, {"section_id = ?", f.Scope.Section}, {
+			"module_id = ?",
+			f.Scope.Module,
+		}, {"activity_id = ?", f.Scope.Activity},
 	} {
 		if c.value != "" {
 			q = q.Where(c.condition, c.value)

@@ -31,7 +31,8 @@ type Statement struct {
 // the stored bodies of the others, and which were voided before they came. Both are
 // asked for at once.
 func AddStatements(ctx context.Context, tx *db.Tx, connectionID string, all []Statement,
-	voidVerb string) (existing map[string]json.RawMessage, awaited map[string]bool, err error) {
+	voidVerb string,
+) (existing map[string]json.RawMessage, awaited map[string]bool, err error) {
 	n := len(all)
 	ids, connections, bodies, people := make([]string, n), make([]string, n), make([]string, n), make([]*string, n)
 	notes, actors, verbs, objects, registrations := make([]string, n), make([]string, n), make([]string,
@@ -115,7 +116,8 @@ func VoidStatement(ctx context.Context, tx *db.Tx, connectionID, id, voidVerb st
 // StatementsAbout lists what is stored, and not voided, of a person about activities,
 // in the order in which it came.
 func StatementsAbout(ctx context.Context, tx *db.Tx, personID string, activityIDs []string) ([]json.RawMessage,
-	error) {
+	error,
+) {
 	list, err := db.Values[json.RawMessage](ctx, tx, "listing a person's statements", `SELECT body FROM statements
 		WHERE person_id = $1 AND object = ANY ($2) AND voided_at IS NULL ORDER BY seq`, personID, activityIDs)
 	return list, err
@@ -149,7 +151,8 @@ type StatementQuery struct {
 // Statements lists statements in the order in which they were stored, the newest
 // first unless Ascending, and gives the time up to which everything can be read.
 func Statements(ctx context.Context, from db.From, q StatementQuery) (list []StoredStatement, through time.Time,
-	err error) {
+	err error,
+) {
 	where, args := []string{"connection_id = $1"}, []any{q.ConnectionID}
 	add := func(condition string, value any) {
 		args = append(args, value)
@@ -160,8 +163,10 @@ func Statements(ctx context.Context, from db.From, q StatementQuery) (list []Sto
 	}
 	where = append(where, map[bool]string{true: "voided_at IS NOT NULL", false: "voided_at IS NULL"}[q.Voided])
 	for _, c := range []struct{ condition, value string }{
-		{"actor = $?", q.Actor}, {"jsonb_path_exists(body, $?::jsonpath)", q.AnyAgent}, {"verb = $?",
-			q.Verb}, {"registration = lower($?)", q.Registration},
+		{"actor = $?", q.Actor}, {"jsonb_path_exists(body, $?::jsonpath)", q.AnyAgent}, {
+			"verb = $?",
+			q.Verb,
+		}, {"registration = lower($?)", q.Registration},
 	} {
 		if c.value != "" {
 			add(c.condition, c.value)

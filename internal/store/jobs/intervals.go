@@ -13,7 +13,8 @@ import (
 // processes were started and whoever leads. The first time it is due after one interval
 // or, if first says so, at once. Missed intervals are due once.
 func QueueEvery(ctx context.Context, from *db.Database, name string, every time.Duration, first bool,
-	job river.JobArgs) error {
+	job river.JobArgs,
+) error {
 	return from.InTx(ctx, func(tx *db.Tx) error {
 		due, err := db.Values[bool](ctx, tx, "looking at an interval", `INSERT INTO intervals AS i (name, last_at)
 			VALUES ($1, now()) ON CONFLICT (name) DO UPDATE

@@ -192,7 +192,8 @@ type Recognised struct {
 // outlines, all at once. Whoever is not the only one with an identifier or address is
 // left out.
 func Recognise(ctx context.Context, from *db.Database, identifiers, addressKeys, activityIDs []string) (a Recognised,
-	err error) {
+	err error,
+) {
 	people := `SELECT ` + rosterstore.PersonColumns + ` FROM people p WHERE p.%s = ANY ($1) AND p.%[1]s <> '' AND p.gone_at IS NULL` + connectionstore.NotRemoved("p")
 	var batch pgx.Batch
 	for _, q := range []struct {
@@ -248,7 +249,8 @@ type Idle struct {
 // over, and courses without an outline, do not count. For rule.PersonNotBegun only those
 // who have never done anything there do.
 func IdleSince(ctx context.Context, from db.From, trigger rule.Trigger, since time.Time, days, limit int) ([]Idle,
-	error) {
+	error,
+) {
 	return db.Rows[Idle](ctx, from, "finding who stopped", `
 		SELECT p.id::text AS person_id, x.id::text AS section_id, c.id::text AS course_id, coalesce(g.percent,
 			0) AS percent, i.last

@@ -64,7 +64,8 @@ func States(ctx context.Context, from db.From, of []ProgressRow) (map[[2]string]
 // advance one at once. The pairs must be ordered by person and section, so that nobody
 // waits for each other. It gives what is known about the activities asked for, too.
 func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressRow, asked []Reached) ([]ProgressRow, []Reached,
-	error) {
+	error,
+) {
 	people, sections, versions := make([]string, len(pairs)), make([]string, len(pairs)), make([]int32, len(pairs))
 	for i, p := range pairs {
 		people[i], sections[i], versions[i] = p.PersonID, p.SectionID, int32(p.Version)
@@ -111,7 +112,8 @@ func LockProgress(ctx context.Context, tx *db.Tx, pairs []ProgressRow, asked []R
 // that follow from it. It gives the ids of the events that were new, and the mark of
 // the rules as RulesMark does.
 func KeepProgress(ctx context.Context, tx *db.Tx, all []ProgressRow, reached []Reached,
-	events []eventstore.Event) (fresh []string, mark int64, err error) {
+	events []eventstore.Event,
+) (fresh []string, mark int64, err error) {
 	people, sections, bits := make([]string, len(all)), make([]string, len(all)), make([][]byte, len(all))
 	percents, versions, lasts := make([]int32, len(all)), make([]int32, len(all)), make([]*time.Time, len(all))
 	for i, g := range all {
@@ -173,7 +175,8 @@ func ForgetActivity(ctx context.Context, tx *db.Tx, personID, sectionID, activit
 // Outdated lists, in the order in which they are locked, progress in a course that was
 // worked out by an earlier version of its outline, from a place on.
 func Outdated(ctx context.Context, from db.From, courseID string, version int, after ProgressRow,
-	limit int) ([]ProgressRow, error) {
+	limit int,
+) ([]ProgressRow, error) {
 	return db.Rows[ProgressRow](ctx, from, "finding progress by an earlier outline", `SELECT g.person_id::text,
 		g.section_id::text, g.done_bits, g.percent, g.outline_version AS version, g.last_at FROM progress g
 		JOIN sections x ON x.id = g.section_id JOIN courses c ON c.connection_id = x.connection_id
@@ -186,7 +189,8 @@ func Outdated(ctx context.Context, from db.From, courseID string, version int, a
 // StatesInCourse gives everything that is known about people in any section of a course,
 // left ones too, by person and section.
 func StatesInCourse(ctx context.Context, tx *db.Tx, courseID string, people []string) (map[[2]string]learning.State,
-	error) {
+	error,
+) {
 	type row struct{ PersonID, SectionID string }
 	var of []ProgressRow
 	err := db.Each(ctx, tx, "reading progress", `SELECT g.person_id::text, g.section_id::text FROM progress g

@@ -123,7 +123,8 @@ func Unlink(ctx context.Context, tx *db.Tx, set LinkedSet) error {
 // PairingsOfSections lists the pairings of sections that have not ended, whether
 // they have run or not; those of a set count for each of its sections.
 func PairingsOfSections(ctx context.Context, from db.From, sectionIDs []string) (all []pairingstore.Pairing,
-	err error) {
+	err error,
+) {
 	err = from.Records(ctx).Where("id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[]))",
 		db.TextArray(sectionIDs)).Order("id").Find(&all).Error
 	return all, db.Known(err, "listing the sections' pairings")
@@ -158,7 +159,8 @@ type ResultKey struct{ PersonID, SectionID, ActivityID string }
 
 // KnownResults tells which people and sections are known, and which results are there.
 func KnownResults(ctx context.Context, from db.From, keys []ResultKey) (known map[string]bool,
-	there map[ResultKey]bool, err error) {
+	there map[ResultKey]bool, err error,
+) {
 	known, there = map[string]bool{}, map[ResultKey]bool{}
 	people, sections, activities := make([]string, len(keys)), make([]string, len(keys)), make([]string, len(keys))
 	for i, k := range keys {

@@ -92,7 +92,8 @@ func UnmarkPerson(ctx context.Context, tx *db.Tx, personID string) (ok bool, err
 
 // PairingsOfRegister lists the pairings that have run and whose section is a register's.
 func PairingsOfRegister(ctx context.Context, from db.From, connectionID string) (all []pairingstore.Pairing,
-	err error) {
+	err error,
+) {
 	err = from.Records(ctx).Where("ended_at IS NULL AND ran_at IS NOT NULL AND section_id IN (SELECT id FROM sections WHERE connection_id = ?)", connectionID).Order("id").Find(&all).Error
 	return all, db.Known(err, "listing pairings")
 }

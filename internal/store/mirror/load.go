@@ -91,8 +91,10 @@ func (l *loading) indexes() []string {
 	case "courses", "sections":
 		return []string{`(id)`}
 	case "people":
-		return []string{`(id)`, `(identifier)`, `(email_key) WHERE email_key <> '' AND gone_at IS NULL`,
-			`(master) WHERE master <> '' AND gone_at IS NULL`}
+		return []string{
+			`(id)`, `(identifier)`, `(email_key) WHERE email_key <> '' AND gone_at IS NULL`,
+			`(master) WHERE master <> '' AND gone_at IS NULL`,
+		}
 	case "enrolments":
 		return []string{`(section)`, `(person)`, `(` + turns + `) WHERE ` + turnsOnce}
 	}

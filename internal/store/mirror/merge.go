@@ -3,10 +3,11 @@ package mirror
 import (
 	"context"
 	"fmt"
-	"kanban/internal/core/finding"
-	"kanban/internal/store/db"
 	"slices"
 	"strings"
+
+	"kanban/internal/core/finding"
+	"kanban/internal/store/db"
 )
 
 // misplaced is a staged record that was taken out again.
@@ -132,8 +133,7 @@ func (l *loading) identify(ctx context.Context) error {
 				FROM %s s WHERE s.sourced_id = d.id) AND count(*) OVER (PARTITION BY d.id) = 1 AS known
 			FROM unnest($2::text[]) d (id) LEFT JOIN %s m ON m.connection_id = $1 AND m.sourced_id = d.id AND %s`, l.staged, l.name, l.listed()), []any{l.connection, l.damaged}, func(d damaged) error {
 			if !d.Known || l.known[uint64(d.RowHash)] != 0 {
-				l.incomplete =
-					fmt.Sprintf("what is left of a damaged record looks like %s, and that is not a record that is known and missing", d.ID)
+				l.incomplete = fmt.Sprintf("what is left of a damaged record looks like %s, and that is not a record that is known and missing", d.ID)
 			}
 			return nil
 		})

@@ -30,16 +30,22 @@ var mirrorTables = []mirrorTable{
 	{name: "terms", columns: []string{"sourced_id", "title", "type", "start_date", "end_date", "parent"}},
 	{name: "courses", columns: []string{"sourced_id", "title", "org", "code", "level", "subject"}},
 	{
-		name: "sections", columns: []string{"sourced_id", "title", "code", "class_type", "course", "org", "terms",
-			"level", "subject"},
+		name: "sections", columns: []string{
+			"sourced_id", "title", "code", "class_type", "course", "org", "terms",
+			"level", "subject",
+		},
 		refs:  []mirrorRef{{"course", "courses", "course"}},
 		lists: []mirrorRef{{"terms", "terms", "term"}},
 	},
-	{name: "people", columns: []string{"sourced_id", "given_name", "family_name", "email", "email_key", "user_name",
-		"identifier", "user_ids", "org", "master", "secondary", "enabled"}},
+	{name: "people", columns: []string{
+		"sourced_id", "given_name", "family_name", "email", "email_key", "user_name",
+		"identifier", "user_ids", "org", "master", "secondary", "enabled",
+	}},
 	{
-		name: "enrolments", columns: []string{"sourced_id", "section", "person", "role", "begin_date", "end_date",
-			"state"},
+		name: "enrolments", columns: []string{
+			"sourced_id", "section", "person", "role", "begin_date", "end_date",
+			"state",
+		},
 		refs: []mirrorRef{{"section", "sections", "class"}, {"person", "people", "user"}},
 		same: []string{"section", "person", "role"},
 	},
@@ -155,8 +161,10 @@ const manyRows = 10_000
 // written nor sent. now() is one instant for everything that this transaction
 // touches, and marks what the merge changed.
 func Merge(ctx context.Context, tx *db.Tx, connectionID string, in Incoming) (Merged, error) {
-	m := Merged{Tables: map[string]TableCounts{}, deleted: map[string]map[string]bool{},
-		ids: map[string]map[uint64]bool{}}
+	m := Merged{
+		Tables: map[string]TableCounts{}, deleted: map[string]map[string]bool{},
+		ids: map[string]map[uint64]bool{},
+	}
 	if err := db.Into(ctx, tx, &m.First, `SELECT to_regclass($1) IS NULL`,
 		partition("people", connectionID)); err != nil {
 		return m, fmt.Errorf("looking at the mirror: %w", err)
@@ -170,8 +178,10 @@ func Merge(ctx context.Context, tx *db.Tx, connectionID string, in Incoming) (Me
 	}
 	defer func() { _, _ = db.Exec(ctx, tx, `SET LOCAL enable_nestloop = on`) }()
 	for _, t := range mirrorTables {
-		l := &loading{tx: tx, mirrorTable: t, connection: connectionID, in: in, merged: &m,
-			deleted: map[string]bool{}}
+		l := &loading{
+			tx: tx, mirrorTable: t, connection: connectionID, in: in, merged: &m,
+			deleted: map[string]bool{},
+		}
 		work := l.merge
 		if m.First {
 			work = l.fill

@@ -38,7 +38,8 @@ func AskComparison(ctx context.Context, tx *db.Tx, who string, run bool, pairing
 // AskedPairings lists pairings with a connection whose comparison was asked for, and how
 // many there are. What a person asked for comes first.
 func AskedPairings(ctx context.Context, from db.From, connectionID string, limit int) (all []Pairing, total int,
-	err error) {
+	err error,
+) {
 	err = db.Into(ctx, from, &total, `SELECT count(*) FROM pairings WHERE connection_id = $1 AND asked_at IS NOT NULL
 		AND ended_at IS NULL`, connectionID)
 	if err == nil {

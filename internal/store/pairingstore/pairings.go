@@ -139,7 +139,8 @@ func KeepTargetLost(ctx context.Context, tx *db.Tx, pairingID string) error {
 // PairingsIn lists the pairings that have run and fit: of a course, of a
 // connection, or with one of the ids; empty values do not narrow.
 func PairingsIn(ctx context.Context, from db.From, courseID, connectionID string, ids []string) (all []Pairing,
-	err error) {
+	err error,
+) {
 	q := from.Records(ctx).Where("ended_at IS NULL AND ran_at IS NOT NULL")
 	if courseID != "" {
 		q = q.Where("section_id IN (SELECT section_id FROM section_facts WHERE course_id = ?)", courseID)
@@ -182,7 +183,8 @@ func PairingsByID(ctx context.Context, from db.From, ids []string) (map[string]P
 // PairingsOf lists the pairings of sections of a register, and of its people lists, that have
 // run at least once.
 func PairingsOf(ctx context.Context, from db.From, connectionID string, sectionIDs []string) (all []Pairing,
-	err error) {
+	err error,
+) {
 	err = from.Records(ctx).Where("ran_at IS NOT NULL AND ended_at IS NULL AND (id IN (SELECT pairing_id FROM paired_sections WHERE section_id = ANY (?::uuid[])) OR section_id IN (SELECT id FROM people_lists WHERE connection_id = ?))", db.TextArray(sectionIDs), connectionID).Find(&all).Error
 	return all, db.Known(err, "listing the sections' pairings")
 }
@@ -223,7 +225,8 @@ func EndPairing(ctx context.Context, tx *db.Tx, pairingID string) error {
 
 // KeepStatus keeps what the latest comparison of a pairing gave.
 func KeepStatus(ctx context.Context, tx *db.Tx, pairingID, seen string, counts roster.Counts, mend, quiet []Mend,
-	guarded, unminded int) error {
+	guarded, unminded int,
+) error {
 	countsText, err := json.Marshal(counts)
 	if err != nil {
 		return err

@@ -59,7 +59,8 @@ const membersSQL = `
 // not stored yet has placed nobody. The conditions that no text is empty repeat
 // those of the indexes, or they could not be used.
 func Sources(ctx context.Context, from db.From, connectionID string, pairings []Pairing) (map[string]roster.Source,
-	error) {
+	error,
+) {
 	var ids []string
 	for _, p := range pairings {
 		ids = append(ids, p.ID)
@@ -87,8 +88,10 @@ func Sources(ctx context.Context, from db.From, connectionID string, pairings []
 		`SELECT pairing_id::text, remote_id AS account_id, section_id::text AS group FROM group_placements
 			WHERE pairing_id = ANY ($1::text[]::uuid[])`, ids)
 	for _, p := range pairings {
-		out[p.ID] = roster.Source{Members: members[p.ID], Placed: placed[p.ID], Grouped: grouped[p.ID],
-			TakesOver: p.TakeOver == TakesOverNext}
+		out[p.ID] = roster.Source{
+			Members: members[p.ID], Placed: placed[p.ID], Grouped: grouped[p.ID],
+			TakesOver: p.TakeOver == TakesOverNext,
+		}
 	}
 	return out, err
 }

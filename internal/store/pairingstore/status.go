@@ -33,8 +33,10 @@ func SectionsOfPairings(ctx context.Context, from db.From, ids []string) (map[st
 		WHERE p.id = ANY ($1::text[]::uuid[]) GROUP BY p.id, lead.section_id, t.id`, ids)
 	out := make(map[string]rosterstore.Section, len(rows))
 	for _, r := range rows {
-		out[r.PairingID] = rosterstore.Section{ID: r.SectionID, Title: r.Title, Connection: r.Register,
-			EndsOn: r.Ends, Gone: r.Gone}
+		out[r.PairingID] = rosterstore.Section{
+			ID: r.SectionID, Title: r.Title, Connection: r.Register,
+			EndsOn: r.Ends, Gone: r.Gone,
+		}
 	}
 	return out, err
 }

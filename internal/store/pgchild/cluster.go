@@ -112,8 +112,10 @@ func keptPassword(path string) (string, error) {
 
 // makeCluster runs initdb, which ends when this process does.
 func makeCluster(ctx context.Context, bin, folder, given string, as *syscall.Credential, fast bool) error {
-	args := []string{"-D", folder, "-U", "kanban", "--pwfile=" + given,
-		"--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--lc-collate=C"}
+	args := []string{
+		"-D", folder, "-U", "kanban", "--pwfile=" + given,
+		"--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--lc-collate=C",
+	}
 	if fast {
 		args = append(args, "--no-sync")
 	}

@@ -101,7 +101,8 @@ func PersonCalled(ctx context.Context, from db.From, name string) (Person, error
 // InOtherSections gives, by account, the people to whom accounts at a connection belong and whom the
 // register has in other sections of a section's course now.
 func InOtherSections(ctx context.Context, from db.From, connectionID, sectionID string,
-	accounts []string) (map[string]roster.Other, error) {
+	accounts []string,
+) (map[string]roster.Other, error) {
 	type row struct {
 		Account      string
 		roster.Other `gorm:"embedded"`

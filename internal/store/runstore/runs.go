@@ -77,7 +77,8 @@ func FindRun(ctx context.Context, from db.From, id string) (r Run, err error) {
 // Runs lists the newest runs, of one pairing or connection if given, older than
 // the run before if given.
 func Runs(ctx context.Context, from db.From, pairingID, connectionID, before string, limit int) (all []Run,
-	err error) {
+	err error,
+) {
 	q := from.Records(ctx).Order("id DESC").Limit(limit)
 	if pairingID != "" {
 		q = q.Where("pairing_id = ?", pairingID)

@@ -85,7 +85,8 @@ type StageProgress struct {
 // PeopleOfStagePlan lists in order, from an id on, the people whom a stage plan is about: who
 // learns in its course now, and who has come somewhere in it before.
 func PeopleOfStagePlan(ctx context.Context, from db.From, planID, courseID, after string, limit int) ([]string,
-	error) {
+	error,
+) {
 	return db.Values[string](ctx, from, "listing a stage plan's people", `SELECT w.person_id::text FROM (
 			SELECT person_id FROM course_learners WHERE course_id = $2 UNION SELECT person_id FROM stage_plan_people
 				WHERE stage_plan_id = nullif($1, '')::uuid) w
@@ -131,7 +132,8 @@ func StageProgressOf(ctx context.Context, from db.From, planID string, people []
 }
 
 func progress(ctx context.Context, from db.From, planID string, people []string, lock string) ([]StageProgress,
-	error) {
+	error,
+) {
 	list, err := db.Rows[StageProgress](ctx, from, "reading a stage plan's people", `SELECT person_id::text, reached,
 		next, percent, round FROM stage_plan_people
 		WHERE stage_plan_id = $1 AND person_id = ANY ($2::text[]::uuid[]) ORDER BY person_id `+lock, planID, people)

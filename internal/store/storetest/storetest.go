@@ -66,7 +66,7 @@ func Main(m *testing.M) {
 		}
 		server.Stop()
 	}
-	adapter.ForgetAll()
+	adapter.CloseAllIdle()
 	if err := goleak.Find(stays...); err != nil && code == 0 {
 		fmt.Fprintln(os.Stderr, err)
 		code = 1
@@ -94,8 +94,10 @@ func Start(ctx context.Context) (s *Server, err error) {
 	if err = os.Chmod(s.folder, 0o755); err != nil { // the user postgres passes through
 		return nil, err
 	}
-	if s.child, err = pgchild.Start(ctx, pgchild.Options{Folder: filepath.Join(s.folder, "postgres"),
-		Fast: true}); err != nil {
+	if s.child, err = pgchild.Start(ctx, pgchild.Options{
+		Folder: filepath.Join(s.folder, "postgres"),
+		Fast:   true,
+	}); err != nil {
 		return nil, err
 	}
 	s.URL = s.child.Database("postgres")

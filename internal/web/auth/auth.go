@@ -85,8 +85,10 @@ func (a *Auth) removeOld(ctx context.Context) {
 func (a *Auth) Sessions(next http.Handler) http.Handler { return a.sessions.LoadAndSave(next) }
 
 // open are the addresses of the API that need nobody signed in.
-var open = map[string]bool{"/api/v1/setup": true, "/api/v1/session": true, "/openapi.json": true,
-	"/openapi.yaml": true}
+var open = map[string]bool{
+	"/api/v1/setup": true, "/api/v1/session": true, "/openapi.json": true,
+	"/openapi.yaml": true,
+}
 
 // Open reports whether an address of the API needs nobody signed in.
 func Open(path string) bool { return open[path] }

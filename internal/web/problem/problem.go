@@ -10,8 +10,10 @@ import (
 func Write(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(map[string]any{"title": http.StatusText(status), "status": status,
-		"detail": detail})
+	_ = json.NewEncoder(w).Encode(map[string]any{
+		"title": http.StatusText(status), "status": status,
+		"detail": detail,
+	})
 }
 
 // Busy answers with what passes by itself.

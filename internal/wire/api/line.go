@@ -30,13 +30,17 @@ type ServiceSide struct {
 }
 
 // LineColumns are the columns of a comparison as a table.
-var LineColumns = []string{"outcome", "person", "role", "reason", "detail", "register name", "register address",
-	"register identifier", "service account", "service name", "service address", "active", "member"}
+var LineColumns = []string{
+	"outcome", "person", "role", "reason", "detail", "register name", "register address",
+	"register identifier", "service account", "service name", "service address", "active", "member",
+}
 
 // Cells are the line's values in the order of LineColumns.
 func (l Line) Cells() []string {
-	cells := []string{string(l.Outcome), l.Name, string(l.Role), l.Title, l.Entry.Detail, "", "", "", "", "", "", "",
-		""}
+	cells := []string{
+		string(l.Outcome), l.Name, string(l.Role), l.Title, l.Entry.Detail, "", "", "", "", "", "", "",
+		"",
+	}
 	if r := l.Register; r != nil {
 		cells[5], cells[6], cells[7] = r.Name, r.Email, r.Identifier
 	}

@@ -215,8 +215,10 @@ func (c *Client) do(req *retryablehttp.Request) (Answer, error) {
 		return Answer{}, &Problem{Kind: Broken, Status: resp.StatusCode, Detail: "the answer broke off", Err: err}
 	}
 	if int64(len(body)) > c.options.MaxBody {
-		return Answer{}, &Problem{Kind: Broken, Status: resp.StatusCode,
-			Detail: fmt.Sprintf("the answer is longer than %d bytes", c.options.MaxBody)}
+		return Answer{}, &Problem{
+			Kind: Broken, Status: resp.StatusCode,
+			Detail: fmt.Sprintf("the answer is longer than %d bytes", c.options.MaxBody),
+		}
 	}
 	answer := Answer{Status: resp.StatusCode, Header: resp.Header, Body: body}
 	if resp.StatusCode >= 200 && resp.StatusCode < 300 {

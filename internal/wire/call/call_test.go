@@ -14,8 +14,10 @@ import (
 	"kanban/internal/wire/call"
 )
 
-var quick = call.Options{Timeout: 200 * time.Millisecond, Retries: 2, WaitMin: time.Millisecond,
-	WaitMax: 5 * time.Millisecond, MaxBody: 100}
+var quick = call.Options{
+	Timeout: 200 * time.Millisecond, Retries: 2, WaitMin: time.Millisecond,
+	WaitMax: 5 * time.Millisecond, MaxBody: 100,
+}
 
 func TestProblemsAreSortedByCause_C2(t *testing.T) {
 	for want, c := range map[call.Kind]struct {
@@ -30,8 +32,10 @@ func TestProblemsAreSortedByCause_C2(t *testing.T) {
 		// not followed, and it stays so
 		call.Refused: {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(302) }, false, 1},
 		call.Broken:  {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(500) }, true, 3},
-		call.Unreachable: {func(http.ResponseWriter, *http.Request) { time.Sleep(300 * time.Millisecond) }, true,
-			3},
+		call.Unreachable: {
+			func(http.ResponseWriter, *http.Request) { time.Sleep(300 * time.Millisecond) }, true,
+			3,
+		},
 		call.Throttled: {func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Retry-After", "60") // longer than the client waits: the caller plans
 			w.WriteHeader(429)
@@ -39,7 +43,8 @@ func TestProblemsAreSortedByCause_C2(t *testing.T) {
 	} {
 		var tries atomic.Int32
 		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
-			r *http.Request) {
+			r *http.Request,
+		) {
 			tries.Add(1)
 			c.answer(w, r)
 		}))

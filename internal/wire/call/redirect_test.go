@@ -11,9 +11,11 @@ import (
 )
 
 func TestAddressesEverybodyCanReach(t *testing.T) {
-	for _, private := range []string{"127.0.0.1:80", "10.1.2.3:80", "172.16.0.1:80", "192.168.1.1:443",
+	for _, private := range []string{
+		"127.0.0.1:80", "10.1.2.3:80", "172.16.0.1:80", "192.168.1.1:443",
 		"169.254.169.254:80", "100.64.0.1:80", "0.0.0.0:80", "[::1]:80", "[fe80::1]:80", "[fd00::1]:80",
-		"[::ffff:127.0.0.1]:80", "[::ffff:10.0.0.1]:80"} {
+		"[::ffff:127.0.0.1]:80", "[::ffff:10.0.0.1]:80",
+	} {
 		var refused *PrivateRedirect
 		assert.ErrorAs(t, onlyPublic("tcp", private, nil), &refused, private)
 	}
@@ -48,6 +50,8 @@ func TestRedirectsThatWouldChangeTheCall(t *testing.T) {
 			assert.NoError(t, err, path)
 		}
 	}
-	assert.Equal(t, map[string]int{"POST /becomes-get": 1, "POST /round": most + 1, "POST /moved": 1,
-		"POST /there": 1}, hits)
+	assert.Equal(t, map[string]int{
+		"POST /becomes-get": 1, "POST /round": most + 1, "POST /moved": 1,
+		"POST /there": 1,
+	}, hits)
 }

@@ -23,8 +23,10 @@ const manifest = `<manifest identifier="m1" xmlns="http://www.imsglobal.org/xsd/
 func TestParse(t *testing.T) {
 	items, err := cartridge.Parse(strings.NewReader(manifest))
 	require.NoError(t, err)
-	assert.Equal(t, []cartridge.Item{{ID: "i1", Title: "Module 1",
-		Items: []cartridge.Item{{ID: "i2", Title: "Reading", Resource: "webcontent"}}}}, items)
+	assert.Equal(t, []cartridge.Item{{
+		ID: "i1", Title: "Module 1",
+		Items: []cartridge.Item{{ID: "i2", Title: "Reading", Resource: "webcontent"}},
+	}}, items)
 }
 
 func TestParseRefusesWhatIsNoManifest(t *testing.T) {
@@ -58,8 +60,10 @@ func TestManifestOfAPackage(t *testing.T) {
 		text, err := cartridge.Manifest(bytes.NewReader(content), int64(len(content)))
 		return string(text), err
 	}
-	for what, content := range map[string][]byte{"a package": pack("web/reading.html", "imsmanifest.xml"),
-		"the manifest alone": []byte(manifest)} {
+	for what, content := range map[string][]byte{
+		"a package":          pack("web/reading.html", "imsmanifest.xml"),
+		"the manifest alone": []byte(manifest),
+	} {
 		text, err := read(content)
 		require.NoError(t, err, what)
 		assert.Equal(t, manifest, text, what)

@@ -84,8 +84,10 @@ func tokenProblem(err error) error {
 		return fmt.Errorf("getting an access token: %w",
 			&call.Problem{Kind: call.Unreachable, Detail: err.Error(), Err: err})
 	}
-	p := &call.Problem{Kind: call.WrongCredential, Status: refused.Response.StatusCode,
-		Detail: refused.ErrorDescription, Err: err}
+	p := &call.Problem{
+		Kind: call.WrongCredential, Status: refused.Response.StatusCode,
+		Detail: refused.ErrorDescription, Err: err,
+	}
 	if p.Detail == "" {
 		p.Detail = refused.ErrorCode
 	}
@@ -300,8 +302,10 @@ func (c *Client) follow(current string, links []string) (string, error) {
 		return "", &call.Problem{Kind: call.Broken, Detail: "the link to the next page is not an address: " + target}
 	}
 	if next.Scheme != base.Scheme || next.Host != base.Host {
-		return "", &call.Problem{Kind: call.Broken,
-			Detail: "the link to the next page leads to another host: " + next.Host}
+		return "", &call.Problem{
+			Kind:   call.Broken,
+			Detail: "the link to the next page leads to another host: " + next.Host,
+		}
 	}
 	return next.String(), nil
 }

@@ -50,20 +50,32 @@ var required = map[string][]string{
 // by those that only 1.1 has.
 var Headers = map[string][]string{
 	FileOrgs: {"sourcedId", "status", "dateLastModified", "name", "type", "identifier", "parentSourcedId"},
-	FileSessions: {"sourcedId", "status", "dateLastModified", "title", "type", "startDate", "endDate",
-		"parentSourcedId", "schoolYear"},
-	FileCourses: {"sourcedId", "status", "dateLastModified", "schoolYearSourcedId", "title", "courseCode",
-		"grades", "orgSourcedId", "subjects", "subjectCodes"},
-	FileClasses: {"sourcedId", "status", "dateLastModified", "title", "grades", "courseSourcedId", "classCode",
-		"classType", "location", "schoolSourcedId", "termSourcedIds", "subjects", "subjectCodes", "periods"},
-	FileUsers: {"sourcedId", "status", "dateLastModified", "enabledUser", "username", "userIds", "givenName",
+	FileSessions: {
+		"sourcedId", "status", "dateLastModified", "title", "type", "startDate", "endDate",
+		"parentSourcedId", "schoolYear",
+	},
+	FileCourses: {
+		"sourcedId", "status", "dateLastModified", "schoolYearSourcedId", "title", "courseCode",
+		"grades", "orgSourcedId", "subjects", "subjectCodes",
+	},
+	FileClasses: {
+		"sourcedId", "status", "dateLastModified", "title", "grades", "courseSourcedId", "classCode",
+		"classType", "location", "schoolSourcedId", "termSourcedIds", "subjects", "subjectCodes", "periods",
+	},
+	FileUsers: {
+		"sourcedId", "status", "dateLastModified", "enabledUser", "username", "userIds", "givenName",
 		"familyName", "middleName", "identifier", "email", "sms", "phone", "agentSourcedIds", "grades", "password",
 		"userMasterIdentifier", "resourceSourcedIds", "preferredGivenName", "preferredMiddleName",
-		"preferredFamilyName", "primaryOrgSourcedId", "pronouns"},
-	FileRoles: {"sourcedId", "status", "dateLastModified", "userSourcedId", "roleType", "role", "beginDate",
-		"endDate", "orgSourcedId", "userProfileSourcedId"},
-	FileEnrollments: {"sourcedId", "status", "dateLastModified", "classSourcedId", "schoolSourcedId", "userSourcedId",
-		"role", "primary", "beginDate", "endDate"},
+		"preferredFamilyName", "primaryOrgSourcedId", "pronouns",
+	},
+	FileRoles: {
+		"sourcedId", "status", "dateLastModified", "userSourcedId", "roleType", "role", "beginDate",
+		"endDate", "orgSourcedId", "userProfileSourcedId",
+	},
+	FileEnrollments: {
+		"sourcedId", "status", "dateLastModified", "classSourcedId", "schoolSourcedId", "userSourcedId",
+		"role", "primary", "beginDate", "endDate",
+	},
 }
 
 // only11 are columns of 1.1 that 1.2 no longer has.
@@ -261,8 +273,10 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 	if err != nil {
 		return err
 	}
-	row := Row{column: make(map[string]int, len(header)), seed: xxhash.Sum64String(strings.Join(header, "\xff")),
-		scratch: new([]byte)}
+	row := Row{
+		column: make(map[string]int, len(header)), seed: xxhash.Sum64String(strings.Join(header, "\xff")),
+		scratch: new([]byte),
+	}
 	for i, name := range header {
 		row.column[name] = i
 		if known := Headers[file]; known != nil && extra != nil && !slices.Contains(known, name) &&
@@ -283,9 +297,11 @@ func (p *Package) rows(file string, extra func(string), each func(Row) error, ba
 			p.ended = !t.open
 			return nil
 		case err == io.EOF && t.open && p.ended:
-			return bad(Bad{Line: t.line - 1,
+			return bad(Bad{
+				Line:    t.line - 1,
 				Cause:   "the file does not end with a line break, as manifest.csv does: its end may be missing",
-				Damaged: true})
+				Damaged: true,
+			})
 		case err == io.EOF:
 			return nil
 		case err != nil:

@@ -54,8 +54,10 @@ func TestCSVReadsWhatRealFilesHold(t *testing.T) {
 			c)
 	}))
 	assert.Equal(t, []string{"Alder", "Birch,\nthe \"younger\"", "Clover", "Dill"}, names)
-	assert.Equal(t, []string{"it has 2 values, the header 7",
-		"the file does not end with a line break, as manifest.csv does: its end may be missing"}, bad)
+	assert.Equal(t, []string{
+		"it has 2 values, the header 7",
+		"the file does not end with a line break, as manifest.csv does: its end may be missing",
+	}, bad)
 	assert.Equal(t, []string{"shoeSize"}, extra, "reported, unlike metadata")
 	require.NoError(t, p.Rows(oneroster.FileOrgs, func(oneroster.Row) error { t.Fatal("absent"); return nil }, nil,
 		nil))
@@ -74,8 +76,10 @@ func TestPackagesThatCannotBeRead(t *testing.T) {
 	}
 	_, err := oneroster.OpenPackage(bytes.NewReader([]byte("no zip")), 6, oneroster.Limits{})
 	assert.ErrorIs(t, err, oneroster.ErrPackage)
-	for want, users := range map[string]string{"lacks the column enabledUser": "sourcedId,givenName,familyName\n",
-		"no header row": ""} {
+	for want, users := range map[string]string{
+		"lacks the column enabledUser": "sourcedId,givenName,familyName\n",
+		"no header row":                "",
+	} {
 		p, err := open(t, map[string]string{"manifest.csv": manifest, "users.csv": users})
 		require.NoError(t, err)
 		assert.ErrorContains(t, p.Rows(oneroster.FileUsers, nil, nil, nil), want)
@@ -85,9 +89,13 @@ func TestPackagesThatCannotBeRead(t *testing.T) {
 func TestWhatIsWrittenIsRead(t *testing.T) {
 	var out bytes.Buffer
 	require.NoError(t, oneroster.WritePackage(&out, "Test", map[string]oneroster.Table{
-		oneroster.FileClasses: {Mode: oneroster.Delta,
-			Rows: []map[string]string{{"sourcedId": "c1", "status": "tobedeleted", "title": "A \"B\", C",
-				"courseSourcedId": "k", "termSourcedIds": "t1,t2"}}},
+		oneroster.FileClasses: {
+			Mode: oneroster.Delta,
+			Rows: []map[string]string{{
+				"sourcedId": "c1", "status": "tobedeleted", "title": "A \"B\", C",
+				"courseSourcedId": "k", "termSourcedIds": "t1,t2",
+			}},
+		},
 	}))
 	p, err := oneroster.OpenPackage(bytes.NewReader(out.Bytes()), int64(out.Len()), oneroster.Limits{})
 	require.NoError(t, err)

@@ -10,8 +10,10 @@ import (
 func ExampleWritePackage() {
 	var file bytes.Buffer
 	err := oneroster.WritePackage(&file, "Fernmoor", map[string]oneroster.Table{
-		oneroster.FileOrgs: {Mode: oneroster.Bulk, Rows: []map[string]string{{"sourcedId": "org-1",
-			"status": "active", "name": "Fernmoor Garden School", "type": "school"}}},
+		oneroster.FileOrgs: {Mode: oneroster.Bulk, Rows: []map[string]string{{
+			"sourcedId": "org-1",
+			"status":    "active", "name": "Fernmoor Garden School", "type": "school",
+		}}},
 	})
 	if err != nil {
 		fmt.Println(err)

@@ -39,8 +39,10 @@ func TestUserReadsStandardAndLooseForms(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(`{"beginDate":"2026-09-01T00:00:00Z","endDate":""}`), &e))
 	assert.Equal(t, "2026-09-01", e.BeginDate.Format(time.DateOnly))
 	assert.ErrorContains(t, json.Unmarshal([]byte(`{"beginDate":"01.09.2026"}`), &e), "not a date like")
-	text, err := json.Marshal(oneroster.Enrollment{Base: oneroster.Base{SourcedID: "e1", Status: "active"},
-		Role: "student", BeginDate: oneroster.NewDate(time.Date(2026, 9, 1, 5, 0, 0, 0, time.UTC))})
+	text, err := json.Marshal(oneroster.Enrollment{
+		Base: oneroster.Base{SourcedID: "e1", Status: "active"},
+		Role: "student", BeginDate: oneroster.NewDate(time.Date(2026, 9, 1, 5, 0, 0, 0, time.UTC)),
+	})
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"sourcedId":"e1","status":"active","dateLastModified":"","user":{"href":"","sourcedId":"","type":""},"class":{"href":"","sourcedId":"","type":""},"school":{"href":"","sourcedId":"","type":""},"role":"student","primary":"false","beginDate":"2026-09-01"}`, string(text))
 }
@@ -103,8 +105,10 @@ func TestRecordsOfBothBindingsAgree(t *testing.T) {
 		[]byte(`{"sourcedId":"u1","status":"active","enabledUser":"true","givenName":"Ada","familyName":"Alder","username":"ada",
 		"userIds":[{"type":"card","identifier":"77"}],"email":"ada@x.example","roles":[{"roleType":"secondary","role":"teacher"},{"roleType":"primary","role":"student"}]}`))
 	require.NoError(t, err)
-	for column, want := range map[string]string{"sourcedId": "u1", "enabledUser": "true", "familyName": "Alder",
-		"userIds": "{card:77}", oneroster.RoleTypeColumn: "primary", "shoeSize": ""} {
+	for column, want := range map[string]string{
+		"sourcedId": "u1", "enabledUser": "true", "familyName": "Alder",
+		"userIds": "{card:77}", oneroster.RoleTypeColumn: "primary", "shoeSize": "",
+	} {
 		assert.Equal(t, want, user.Get(column), column)
 	}
 	assert.Equal(t, []oneroster.UserID{{Type: "card", Identifier: "77"}}, oneroster.UserIDs(user.Get("userIds")))
@@ -205,7 +209,8 @@ func TestPagesAreReadToTheirEnd(t *testing.T) {
 			w.Header().Set("Link", fmt.Sprintf(`<?offset=%d>; rel="next"`, offset+50))
 		},
 		"announced 999 records": func(w http.ResponseWriter, _ *http.Request,
-			_ int) {
+			_ int,
+		) {
 			w.Header().Set("X-Total-Count", "999")
 		},
 	} {

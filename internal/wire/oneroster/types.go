@@ -81,8 +81,10 @@ func (d Date) MarshalJSON() ([]byte, error) {
 
 // EnrolmentRoles are the roles that the standard knows (1.2 and 1.1, "roleType"
 // of enrollments); others are extensions, written ext:token.
-var EnrolmentRoles = []string{"student", "teacher", "administrator", "proctor", "aide", "guardian", "parent",
-	"relative"}
+var EnrolmentRoles = []string{
+	"student", "teacher", "administrator", "proctor", "aide", "guardian", "parent",
+	"relative",
+}
 
 // Ref is a GUIDRef.
 type Ref struct {

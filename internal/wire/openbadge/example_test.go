@@ -13,9 +13,13 @@ import (
 func ExampleSign() {
 	at := time.Date(2026, 10, 1, 0, 0, 0, 0, time.UTC)
 	issuer := badge.Profile{ID: "https://school.example/open/issuers/1", Name: "Fernmoor Garden School"}
-	c, _ := badge.Build(badge.Award{ID: "https://school.example/open/awards/1", Address: "ada@fernmoor.example",
-		Salt: "s", At: at, Issuer: issuer, Achievement: badge.Achievement{ID: "https://school.example/open/badges/1",
-			Name: "Sower", Description: "Sows", Criteria: badge.Criteria{Narrative: "Sow."}}})
+	c, _ := badge.Build(badge.Award{
+		ID: "https://school.example/open/awards/1", Address: "ada@fernmoor.example",
+		Salt: "s", At: at, Issuer: issuer, Achievement: badge.Achievement{
+			ID:   "https://school.example/open/badges/1",
+			Name: "Sower", Description: "Sows", Criteria: badge.Criteria{Narrative: "Sow."},
+		},
+	})
 	key, _ := openbadge.NewKey()
 	token, err := openbadge.Sign(c, key, issuer.ID+"/keys/1")
 	if err != nil {

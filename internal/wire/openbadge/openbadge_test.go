@@ -22,8 +22,10 @@ func TestSignAndVerify_B3(t *testing.T) {
 	at := time.Date(2026, 1, 15, 9, 0, 0, 0, time.UTC)
 	credential, err := badge.Build(badge.Award{
 		ID: "https://s.example/awards/1", Issuer: badge.Profile{ID: "https://s.example/issuers/1"},
-		Achievement: badge.Achievement{ID: "https://s.example/badges/1", Name: "Cuttings", Description: "d",
-			Criteria: badge.Criteria{Narrative: "c"}},
+		Achievement: badge.Achievement{
+			ID: "https://s.example/badges/1", Name: "Cuttings", Description: "d",
+			Criteria: badge.Criteria{Narrative: "c"},
+		},
 		Address: "ana@example.org", Salt: "s", At: at,
 	})
 	require.NoError(t, err)

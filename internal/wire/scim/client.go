@@ -33,8 +33,10 @@ func NewClient(address, token string, late time.Duration, o call.Options) *Clien
 	o.Detail = describe
 	once := o
 	once.Retries = -1
-	return &Client{address: strings.TrimRight(address, "/"), token: token, http: call.New(o), once: call.New(once),
-		late: late}
+	return &Client{
+		address: strings.TrimRight(address, "/"), token: token, http: call.New(o), once: call.New(once),
+		late: late,
+	}
 }
 
 func describe(body []byte) string {
@@ -112,8 +114,10 @@ func (c *Client) send(ctx context.Context, over *call.Client, method, path, vers
 		return nil
 	}
 	if err := json.Unmarshal(answer.Body, out); err != nil {
-		return &call.Problem{Kind: call.Broken, Status: answer.Status,
-			Detail: "the answer is not what SCIM promises: " + call.Excerpt(answer.Body, 80), Err: err}
+		return &call.Problem{
+			Kind: call.Broken, Status: answer.Status,
+			Detail: "the answer is not what SCIM promises: " + call.Excerpt(answer.Body, 80), Err: err,
+		}
 	}
 	return nil
 }
@@ -254,8 +258,10 @@ func (c *Client) CreateUsers(ctx context.Context, users []User) ([]Made, error) 
 	}
 	made := make([]Made, len(users))
 	for i := range made { // what the answer passes over has not been done
-		made[i].Err = &call.Problem{Kind: call.Broken,
-			Detail: "the service's answer does not say what became of this one"}
+		made[i].Err = &call.Problem{
+			Kind:   call.Broken,
+			Detail: "the service's answer does not say what became of this one",
+		}
 	}
 	for _, o := range answer.Operations {
 		i, err := strconv.Atoi(o.BulkID)
@@ -336,8 +342,10 @@ const workEmail = `emails[type eq "work"]`
 // everything else, other addresses among it, is left as it is. With a version it is
 // refused when the account has another one by now.
 func (c *Client) UpdateUser(ctx context.Context, id, version string, name Name, email string) error {
-	operations := []Operation{operation("replace", "name.givenName", name.GivenName),
-		operation("replace", "name.familyName", name.FamilyName)}
+	operations := []Operation{
+		operation("replace", "name.givenName", name.GivenName),
+		operation("replace", "name.familyName", name.FamilyName),
+	}
 	if email == "" {
 		return c.patch(ctx, "/Users/", id, version, operations)
 	}
@@ -374,7 +382,8 @@ func (c *Client) Group(ctx context.Context, id string) (Group, error) {
 // carries it already, as after a call whose answer was lost, is returned. extensions are
 // attributes by schema URN and name.
 func (c *Client) CreateGroup(ctx context.Context, name, externalID string,
-	extensions map[string]map[string]any) (Group, error) {
+	extensions map[string]map[string]any,
+) (Group, error) {
 	var made Group
 	find := func() (bool, error) {
 		found, err := c.Groups(ctx, Equal("externalId", externalID))
@@ -382,8 +391,10 @@ func (c *Client) CreateGroup(ctx context.Context, name, externalID string,
 			return false, err
 		}
 		if len(found) > 1 {
-			return false, &call.Problem{Kind: call.Refused,
-				Detail: fmt.Sprintf("the service has %d groups with our key %s, called %q among others: remove all but one there", len(found), externalID, found[0].DisplayName)}
+			return false, &call.Problem{
+				Kind:   call.Refused,
+				Detail: fmt.Sprintf("the service has %d groups with our key %s, called %q among others: remove all but one there", len(found), externalID, found[0].DisplayName),
+			}
 		}
 		made = found[0]
 		return true, nil
@@ -391,8 +402,10 @@ func (c *Client) CreateGroup(ctx context.Context, name, externalID string,
 	if there, err := find(); err != nil || there {
 		return made, err
 	}
-	if err := c.make(ctx, "/Groups", Group{Schemas: []string{GroupSchema}, DisplayName: name, ExternalID: externalID,
-		Extensions: extensions}, &made, find); err != nil {
+	if err := c.make(ctx, "/Groups", Group{
+		Schemas: []string{GroupSchema}, DisplayName: name, ExternalID: externalID,
+		Extensions: extensions,
+	}, &made, find); err != nil {
 		return Group{}, fmt.Errorf("creating the group %q: %w", name, err)
 	}
 	if made.ID == "" {

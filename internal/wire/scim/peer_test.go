@@ -42,8 +42,10 @@ func (s *records) Create(_ *http.Request, a peer.ResourceAttributes) (peer.Resou
 		}
 	}
 	external, _ := a["externalId"].(string)
-	x := peer.Resource{ID: s.prefix + strconv.Itoa(len(s.all)+1), Attributes: a,
-		ExternalID: optional.NewString(external)}
+	x := peer.Resource{
+		ID: s.prefix + strconv.Itoa(len(s.all)+1), Attributes: a,
+		ExternalID: optional.NewString(external),
+	}
 	s.all = append(s.all, x)
 	return x, nil
 }
@@ -165,18 +167,24 @@ func others(t *testing.T, misbehave *fault.Switch) (c *scim.Client, users, group
 	server, err := peer.NewServer(&peer.ServerArgs{
 		ServiceProviderConfig: &peer.ServiceProviderConfig{SupportFiltering: true, SupportPatch: true, MaxResults: 7},
 		ResourceTypes: []peer.ResourceType{
-			{ID: optional.NewString("User"), Name: "User", Endpoint: "/Users", Schema: schema.CoreUserSchema(),
-				Handler: users},
-			{ID: optional.NewString("Group"), Name: "Group", Endpoint: "/Groups", Schema: schema.CoreGroupSchema(),
-				Handler: groups},
+			{
+				ID: optional.NewString("User"), Name: "User", Endpoint: "/Users", Schema: schema.CoreUserSchema(),
+				Handler: users,
+			},
+			{
+				ID: optional.NewString("Group"), Name: "Group", Endpoint: "/Groups", Schema: schema.CoreGroupSchema(),
+				Handler: groups,
+			},
 		},
 	})
 	require.NoError(t, err)
 	s := httptest.NewServer(misbehave.Wrap(http.StripPrefix("/scim", server)))
 	t.Cleanup(s.Close)
 	return scim.NewClient(s.URL+"/scim/v2", "token", 0,
-		call.Options{Timeout: limit, Retries: 3, WaitMin: time.Millisecond,
-			WaitMax: 2 * time.Millisecond}), users, groups
+		call.Options{
+			Timeout: limit, Retries: 3, WaitMin: time.Millisecond,
+			WaitMax: 2 * time.Millisecond,
+		}), users, groups
 }
 
 const limit = 500 * time.Millisecond

@@ -43,9 +43,13 @@ func FuzzFilter(f *testing.F) {
 }
 
 func TestUserGolden(t *testing.T) {
-	u := scim.User{Schemas: []string{scim.UserSchema}, ExternalID: "p1", UserName: "ana",
-		Name: scim.Name{GivenName: "Ana"}, Emails: []scim.Email{{Value: "ana@example.org", Type: "work",
-			Primary: true}}, Active: true}
+	u := scim.User{
+		Schemas: []string{scim.UserSchema}, ExternalID: "p1", UserName: "ana",
+		Name: scim.Name{GivenName: "Ana"}, Emails: []scim.Email{{
+			Value: "ana@example.org", Type: "work",
+			Primary: true,
+		}}, Active: true,
+	}
 	text, err := json.Marshal(u)
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"externalId":"p1","userName":"ana","name":{"givenName":"Ana"},

@@ -9,8 +9,10 @@ import (
 
 func ExampleSign() {
 	secret := webhook.NewSecret()
-	body, _ := webhook.Encode(webhook.Event{ID: "e-1", Source: "https://school.example",
-		Type: "kanban.section.joined", Time: time.Now(), Data: map[string]any{"role": "student"}})
+	body, _ := webhook.Encode(webhook.Event{
+		ID: "e-1", Source: "https://school.example",
+		Type: "kanban.section.joined", Time: time.Now(), Data: map[string]any{"role": "student"},
+	})
 	header, _ := webhook.Sign(secret, "e-1", time.Now(), body)
 	fmt.Println(webhook.Verify(secret, header, body))
 	_, err := webhook.Verify(secret, header, append(body, ' '))

@@ -102,8 +102,10 @@ func received(ce event.Event) Received {
 		return Received{Err: fmt.Errorf("the event is not valid: %s",
 			strings.ReplaceAll(strings.TrimSpace(err.Error()), "\n", "; "))}
 	}
-	for name, value := range map[string]string{"id": ce.ID(), "source": ce.Source(), "type": ce.Type(),
-		"subject": ce.Subject()} {
+	for name, value := range map[string]string{
+		"id": ce.ID(), "source": ce.Source(), "type": ce.Type(),
+		"subject": ce.Subject(),
+	} {
 		if len(value) > mostAttribute {
 			return Received{Err: fmt.Errorf("the event's %s has %d bytes, at most %d can be used", name, len(value),
 				mostAttribute)}
@@ -120,6 +122,8 @@ func received(ce event.Event) Received {
 		}
 		data = text
 	}
-	return Received{Event: Event{ID: ce.ID(), Source: ce.Source(), Type: ce.Type(), Subject: ce.Subject(),
-		Time: ce.Time()}, Data: data}
+	return Received{Event: Event{
+		ID: ce.ID(), Source: ce.Source(), Type: ce.Type(), Subject: ce.Subject(),
+		Time: ce.Time(),
+	}, Data: data}
 }

@@ -20,8 +20,11 @@ func TestEveryModeIsRead(t *testing.T) {
 		batch  bool
 	}{
 		"structured": {http.Header{"Content-Type": {"application/cloudevents+json; charset=utf-8"}}, purchase, false},
-		"batch": {http.Header{"Content-Type": {"application/cloudevents-batch+json"}}, "[" + purchase + "]",
-			true},
+		"batch": {
+			http.Header{"Content-Type": {"application/cloudevents-batch+json"}},
+			"[" + purchase + "]",
+			true,
+		},
 		"binary": {http.Header{
 			"Content-Type": {"application/json"}, "Ce-Specversion": {"1.0"}, "Ce-Id": {"p1"},
 			"Ce-Source": {"http://shop.example"}, "Ce-Type": {"shop%2Epurchase"},
@@ -47,8 +50,10 @@ func TestABadEventSpoilsOnlyItself(t *testing.T) {
 	assert.Error(t, list[0].Err)
 	assert.Error(t, list[1].Err)
 	assert.NoError(t, list[2].Err)
-	for want, change := range map[string][2]string{"subject holds control": {`"id":"p1"`,
-		`"id":"p1","subject":"a\u0000b"`}, "id has 2001 bytes": {`"p1"`, `"` + strings.Repeat("p", 2001) + `"`}} {
+	for want, change := range map[string][2]string{"subject holds control": {
+		`"id":"p1"`,
+		`"id":"p1","subject":"a\u0000b"`,
+	}, "id has 2001 bytes": {`"p1"`, `"` + strings.Repeat("p", 2001) + `"`}} {
 		list, _, err := webhook.Receive(http.Header{"Content-Type": {"application/cloudevents+json"}},
 			[]byte(strings.Replace(purchase, change[0], change[1], 1)))
 		require.NoError(t, err)
@@ -58,8 +63,10 @@ func TestABadEventSpoilsOnlyItself(t *testing.T) {
 	assert.ErrorIs(t, err, webhook.ErrNoEvent)
 	_, _, err = webhook.Receive(http.Header{"Content-Type": {"application/cloudevents-batch+json"}}, []byte(`{}`))
 	assert.Error(t, err)
-	list, _, err = webhook.Receive(http.Header{"Content-Type": {"text/plain"}, "Ce-Specversion": {"1.0"},
-		"Ce-Id": {"1"}, "Ce-Source": {"s"}, "Ce-Type": {"t"}}, []byte("hello"))
+	list, _, err = webhook.Receive(http.Header{
+		"Content-Type": {"text/plain"}, "Ce-Specversion": {"1.0"},
+		"Ce-Id": {"1"}, "Ce-Source": {"s"}, "Ce-Type": {"t"},
+	}, []byte("hello"))
 	require.NoError(t, err)
 	assert.Equal(t, `"hello"`, string(list[0].Data))
 }

@@ -58,8 +58,10 @@ func Decode(body []byte) (Event, json.RawMessage, error) {
 	if err := json.Unmarshal(body, &ce); err != nil {
 		return Event{}, nil, fmt.Errorf("reading a CloudEvent: %w", err)
 	}
-	return Event{ID: ce.ID(), Source: ce.Source(), Type: ce.Type(), Subject: ce.Subject(),
-		Time: ce.Time()}, ce.Data(), nil
+	return Event{
+		ID: ce.ID(), Source: ce.Source(), Type: ce.Type(), Subject: ce.Subject(),
+		Time: ce.Time(),
+	}, ce.Data(), nil
 }
 
 // NewSecret makes a signing secret: "whsec_" and 32 random bytes in base64.

@@ -19,8 +19,10 @@ func TestKnownAnswer(t *testing.T) {
 
 func TestSignedEventIsAcceptedOnlyUnchanged(t *testing.T) {
 	secret, at := webhook.NewSecret(), time.Now()
-	body, err := webhook.Encode(webhook.Event{ID: "d1", Source: "https://kanban.example", Type: "section.joined",
-		Subject: "people/1", Time: at, Data: map[string]any{"email": "ana@example.org"}})
+	body, err := webhook.Encode(webhook.Event{
+		ID: "d1", Source: "https://kanban.example", Type: "section.joined",
+		Subject: "people/1", Time: at, Data: map[string]any{"email": "ana@example.org"},
+	})
 	require.NoError(t, err)
 	h, err := webhook.Sign(secret, "d1", at, body)
 	require.NoError(t, err)

@@ -50,10 +50,14 @@ func ParseQuery(v url.Values) (q Query, err error) {
 	fail := func(name, problem string) (Query, error) {
 		return q, fmt.Errorf("%w: parameter %s: %s", ErrStatement, name, problem)
 	}
-	flags := map[string]*bool{"related_activities": &q.RelatedActivities, "related_agents": &q.RelatedAgents,
-		"ascending": &q.Ascending, "attachments": new(bool)}
-	texts := map[string]*string{"statementId": &q.StatementID, "voidedStatementId": &q.VoidedStatementID,
-		"verb": &q.Verb, "activity": &q.Activity, "registration": &q.Registration, "format": &q.Format}
+	flags := map[string]*bool{
+		"related_activities": &q.RelatedActivities, "related_agents": &q.RelatedAgents,
+		"ascending": &q.Ascending, "attachments": new(bool),
+	}
+	texts := map[string]*string{
+		"statementId": &q.StatementID, "voidedStatementId": &q.VoidedStatementID,
+		"verb": &q.Verb, "activity": &q.Activity, "registration": &q.Registration, "format": &q.Format,
+	}
 	times := map[string]*time.Time{"since": &q.Since, "until": &q.Until}
 	q.Limit = MostStatements
 	for name := range v {

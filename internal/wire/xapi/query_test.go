@@ -13,9 +13,11 @@ import (
 )
 
 func TestQueriesGoThere_AndBack(t *testing.T) {
-	q, err := xapi.ParseQuery(url.Values{"agent": {`{"mbox":"mailto:ada@fernmoor.example"}`},
-		"verb": {xapi.ADL + "passed"}, "since": {"2026-01-15T09:00:00Z"}, "limit": {"0"}, "ascending": {"true"},
-		"format": {"ids"}})
+	q, err := xapi.ParseQuery(url.Values{
+		"agent": {`{"mbox":"mailto:ada@fernmoor.example"}`},
+		"verb":  {xapi.ADL + "passed"}, "since": {"2026-01-15T09:00:00Z"}, "limit": {"0"}, "ascending": {"true"},
+		"format": {"ids"},
+	})
 	require.NoError(t, err)
 	assert.Equal(t, xapi.MostStatements, q.Limit, "0 is as many as there can be")
 	assert.Equal(t, "mailto:ada@fernmoor.example", q.Agent.Key())

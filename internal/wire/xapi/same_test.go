@@ -38,8 +38,10 @@ func TestRepetitionsAreNoConflicts(t *testing.T) {
 
 func TestEveryFaultOfABatchIsNamed(t *testing.T) {
 	other := strings.Replace(golden, "8F87", "9F87", 1)
-	list, raw, err := xapi.Parse([]byte("[" + strings.Join([]string{golden, `{"actor":{}}`, other, `{"id":7}`,
-		golden}, ",") + "]"))
+	list, raw, err := xapi.Parse([]byte("[" + strings.Join([]string{
+		golden, `{"actor":{}}`, other, `{"id":7}`,
+		golden,
+	}, ",") + "]"))
 	var faults xapi.Faults
 	if assert.ErrorAs(t, err, &faults) {
 		assert.Equal(t, []int{1, 3, 4}, []int{faults[0].Index, faults[1].Index, faults[2].Index})

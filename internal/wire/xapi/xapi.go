@@ -197,8 +197,10 @@ func (s Statement) Check() error {
 			return fail("context.registration %q is not a UUID", s.Context.Registration)
 		}
 	}
-	for name, text := range map[string]string{"actor": s.Actor.Key(), "verb.id": s.Verb.ID,
-		"object.id": s.Object.ID} {
+	for name, text := range map[string]string{
+		"actor": s.Actor.Key(), "verb.id": s.Verb.ID,
+		"object.id": s.Object.ID,
+	} {
 		if len(text) > mostIRI {
 			return fail("%s has %d bytes, at most %d can be used", name, len(text), mostIRI)
 		}
