@@ -128,7 +128,6 @@ func template(list []Template, name string) (Template, error) {
 	return list[i], nil
 }
 
-// values are what a name can be made of.
 // FollowingName gives the name that a class gets when it goes from one section to another:
 // that of the template by which it was named, for the new section. It is empty where the
 // name stays, because it is the same or somebody gave it by hand.

@@ -42,6 +42,7 @@ func MonthOf(at time.Time) time.Time {
 	return time.Date(at.Year(), at.Month(), 1, 0, 0, 0, 0, time.UTC)
 }
 
+// PartitionName is what the partition of a table for a month is called.
 func PartitionName(table string, month time.Time) string {
 	return fmt.Sprintf("%s_%04d_%02d", table, month.Year(), month.Month())
 }

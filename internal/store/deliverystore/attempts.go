@@ -62,13 +62,12 @@ type Lane struct {
 // ReadyLanes lists those with deliveries that could be made now: their connection is not
 // paused and does not rest.
 func ReadyLanes(ctx context.Context, from *db.Database, now time.Time) ([]Lane, error) {
-	all, err := db.Rows[Lane](ctx, from.Quickly(), "looking for deliveries", `SELECT NULL::text AS connection_id
+	return db.Rows[Lane](ctx, from.Quickly(), "looking for deliveries", `SELECT NULL::text AS connection_id
 		WHERE EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id IS NULL AND `+isReady+`)
 		UNION ALL SELECT c.id::text FROM connections c WHERE c.paused_at IS NULL AND c.removed_at IS NULL
 			AND NOT EXISTS (SELECT 1 FROM rests r WHERE r.connection_id = c.id AND r.operation = ''
 			AND r.rests_until > $1)
 			AND EXISTS (SELECT 1 FROM deliveries d WHERE d.connection_id = c.id AND `+isReady+`)`, now)
-	return all, err
 }
 
 // ReadyAfter is a place in a lane's order of what is ready; the zero value is before its
@@ -104,10 +103,9 @@ func ReadyDeliveries(ctx context.Context, from *db.Database, l Lane, now time.Ti
 		where += fmt.Sprintf(` AND (%s) > ($%d::timestamptz, $%d::text::uuid)`, place, len(args)+1, len(args)+2)
 		args = append(args, after.at, after.id)
 	}
-	all, err := db.Rows[Delivery](ctx, from.Quickly(), "looking for deliveries",
+	return db.Rows[Delivery](ctx, from.Quickly(), "looking for deliveries",
 		`SELECT `+deliveryColumns+` FROM deliveries d WHERE `+where+` AND `+isReady+` AND d.id NOT IN (SELECT unnest($3::text[])::uuid)
 		ORDER BY `+place+` LIMIT $2`, args...)
-	return all, err
 }
 
 // CutOff is what is known of an attempt whose process ended before its answer came.

@@ -305,6 +305,7 @@ func RequeueOne(ctx context.Context, tx *db.Tx, id string) error {
 	return Requeued(ctx, tx, 1, err)
 }
 
+// Requeued says that n deliveries were put back into the queue, unless err says why not.
 func Requeued(ctx context.Context, tx *db.Tx, n int, err error) error {
 	if err != nil || n == 0 {
 		return db.Known(err, "retrying deliveries")

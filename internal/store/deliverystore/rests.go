@@ -130,7 +130,6 @@ func TryDuringRest(ctx context.Context, from db.From, connectionID, operation st
 
 // ConnectionsOf lists the connections to which deliveries go.
 func ConnectionsOf(ctx context.Context, tx *db.Tx, deliveryIDs []string) ([]string, error) {
-	all, err := db.Values[string](ctx, tx, "finding connections", `SELECT DISTINCT connection_id::text FROM deliveries
+	return db.Values[string](ctx, tx, "finding connections", `SELECT DISTINCT connection_id::text FROM deliveries
 		WHERE id = ANY ($1::text[]::uuid[]) AND connection_id IS NOT NULL ORDER BY 1`, deliveryIDs)
-	return all, err
 }

@@ -46,12 +46,11 @@ func (e Event) Thing() (field, id string) {
 // Results gives every pass and fail of an event's person in its section and activity, except
 // those whose statement was voided: a result's natural key ends with its statement's id.
 func Results(ctx context.Context, tx *db.Tx, e Event) ([]rule.Result, error) {
-	all, err := db.Rows[rule.Result](ctx, tx, "finding results", `SELECT type AS trigger, occurred_at AS at,
+	return db.Rows[rule.Result](ctx, tx, "finding results", `SELECT type AS trigger, occurred_at AS at,
 		natural_key AS key FROM events e WHERE person_id = $1 AND section_id IS NOT DISTINCT
 		FROM $2 AND activity_id = $3 AND type IN ($4, $5)
 		AND NOT EXISTS (SELECT 1 FROM statements s WHERE s.person_id = e.person_id AND s.voided_at IS NOT NULL
 			AND s.id::text = right(e.natural_key, 36))`, e.PersonID, e.SectionID, e.ActivityID, string(rule.AssessmentPassed), string(rule.AssessmentFailed))
-	return all, err
 }
 
 // eventsPerJob is how many events one React job takes.

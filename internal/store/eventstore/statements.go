@@ -118,9 +118,8 @@ func VoidStatement(ctx context.Context, tx *db.Tx, connectionID, id, voidVerb st
 func StatementsAbout(ctx context.Context, tx *db.Tx, personID string, activityIDs []string) ([]json.RawMessage,
 	error,
 ) {
-	list, err := db.Values[json.RawMessage](ctx, tx, "listing a person's statements", `SELECT body FROM statements
+	return db.Values[json.RawMessage](ctx, tx, "listing a person's statements", `SELECT body FROM statements
 		WHERE person_id = $1 AND object = ANY ($2) AND voided_at IS NULL ORDER BY seq`, personID, activityIDs)
-	return list, err
 }
 
 // StoredStatement is one statement with what storing it added.

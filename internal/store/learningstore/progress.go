@@ -38,6 +38,7 @@ func ProgressOf(ctx context.Context, from db.From, personID, sectionID string) (
 	return all[[2]string{personID, sectionID}], err
 }
 
+// States gives everything that is known about people in sections, by person and section.
 func States(ctx context.Context, from db.From, of []ProgressRow) (map[[2]string]learning.State, error) {
 	if len(of) == 0 {
 		return nil, nil

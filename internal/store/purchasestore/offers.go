@@ -133,9 +133,8 @@ func AccessesByID(ctx context.Context, tx *db.Tx, ids []string) ([]Access, error
 }
 
 func accesses(ctx context.Context, tx *db.Tx, where string, args ...any) ([]Access, error) {
-	list, err := db.Rows[Access](ctx, tx, "listing accesses", `SELECT `+accessColumns+` FROM accesses `+where,
+	return db.Rows[Access](ctx, tx, "listing accesses", `SELECT `+accessColumns+` FROM accesses `+where,
 		args...)
-	return list, err
 }
 
 // AssignAccesses gives an offer the accesses that were told before it was made, and every
@@ -256,6 +255,8 @@ func Accesses(ctx context.Context, from db.From, f AccessFilter) ([]ListedAccess
 		ORDER BY a.id DESC LIMIT $5`, f.OfferID, f.PersonID, f.Troubled, f.Before, f.Limit, f.ID)
 }
 
+// OfferOf finds the offer by which a service knows something that is sold; ok is false when there
+// is none.
 func OfferOf(ctx context.Context, from db.From, connectionID, offer string) (o Offer, ok bool, err error) {
 	err = from.Records(ctx).Where("connection_id = ? AND offer = ?", connectionID, offer).First(&o).Error
 	err = db.Known(err, "finding the offer")

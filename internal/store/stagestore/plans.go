@@ -134,10 +134,9 @@ func StageProgressOf(ctx context.Context, from db.From, planID string, people []
 func progress(ctx context.Context, from db.From, planID string, people []string, lock string) ([]StageProgress,
 	error,
 ) {
-	list, err := db.Rows[StageProgress](ctx, from, "reading a stage plan's people", `SELECT person_id::text, reached,
+	return db.Rows[StageProgress](ctx, from, "reading a stage plan's people", `SELECT person_id::text, reached,
 		next, percent, round FROM stage_plan_people
 		WHERE stage_plan_id = $1 AND person_id = ANY ($2::text[]::uuid[]) ORDER BY person_id `+lock, planID, people)
-	return list, err
 }
 
 // KeepStageProgress writes how far people have come.
@@ -172,8 +171,10 @@ type Studied struct {
 	Version                       int               // of the outline by which it was worked out
 }
 
+// FindStudied lists where people have progress in courses, or learn now: the present ones
+// first, and the section of the latest activity.
 func FindStudied(ctx context.Context, from db.From, people, courses []string) ([]Studied, error) {
-	list, err := db.Rows[Studied](ctx, from, "finding where people learn", learnersAmong+`, places AS (
+	return db.Rows[Studied](ctx, from, "finding where people learn", learnersAmong+`, places AS (
 			SELECT person_id, section_id, course_id, true AS now FROM learners
 			UNION ALL
 			SELECT w.id, x.id, x.course_id, false FROM unnest($1::text[]::uuid[]) AS w (id)
@@ -186,7 +187,6 @@ func FindStudied(ctx context.Context, from db.From, people, courses []string) ([
 			coalesce(g.outline_version, 0) AS version
 		FROM once a LEFT JOIN progress g ON g.person_id = a.person_id AND g.section_id = a.section_id
 		ORDER BY a.person_id, a.now DESC, g.last_at DESC NULLS LAST, a.section_id`, people, courses)
-	return list, err
 }
 
 // Best is the best score of a person in an activity.
@@ -195,15 +195,16 @@ type Best struct {
 	Best                            float64 // scaled
 }
 
+// Bests gives the best scores of people in activities.
 func Bests(ctx context.Context, from db.From, people, activities []string) ([]Best, error) {
-	list, err := db.Rows[Best](ctx, from, "finding scores", `SELECT a.person_id::text, a.section_id::text,
+	return db.Rows[Best](ctx, from, "finding scores", `SELECT a.person_id::text, a.section_id::text,
 		a.activity_id, a.best
 		FROM progress g JOIN activity_progress a ON a.person_id = g.person_id AND a.section_id = g.section_id
 			AND a.activity_id = ANY ($2)
 		WHERE g.person_id = ANY ($1::text[]::uuid[]) AND a.best IS NOT NULL`, people, activities)
-	return list, err
 }
 
+// BadgesHeld gives the badges that people hold, by person.
 func BadgesHeld(ctx context.Context, from db.From, people []string) (map[string]map[string]bool, error) {
 	type held struct{ PersonID, BadgeID string }
 	out := map[string]map[string]bool{}
