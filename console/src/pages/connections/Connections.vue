@@ -218,7 +218,7 @@ const names: Record<string, string> = {
 
 article {
   display: grid;
-  grid-template-columns: 16rem minmax(0, 1fr) auto;
+  grid-template-columns: 16rem minmax(0, 1fr) fit-content(19rem);
   gap: 1.5rem;
   padding: 0.8rem 1rem;
   margin-bottom: 0.6rem;
@@ -252,7 +252,6 @@ p {
 
 .actions {
   align-content: start;
-  flex-wrap: nowrap;
   align-items: flex-start;
 }
 
